@@ -1,0 +1,99 @@
+package store
+
+import "context"
+
+// Leftover is something of ours that a process left behind at a target.
+type Leftover struct {
+	// Run that left it.
+	Run string
+	// Place that it was meant for, or is at.
+	Place Place
+	// Upload is the id of an open upload; empty for a file.
+	Upload string
+}
+
+// Cleaner is the ability to find and remove what runs left behind: temporary
+// names and open uploads.
+type Cleaner interface {
+	// Clean removes what the run left below the folder, but for the
+	// uploads in keep, which are to be gone on with. It returns what it
+	// removed.
+	Clean(ctx context.Context, folder Folder, run string, keep map[string]bool) ([]Leftover, error)
+}
+
+// Clean removes what a run left behind, where the store leaves anything.
+func Clean(ctx context.Context, s Store, folder Folder, run string, keep map[string]bool) ([]Leftover, error) {
+	if cleaner, ok := s.(Cleaner); ok {
+		return cleaner.Clean(ctx, folder, run, keep)
+	}
+	return nil, nil
+}
+
+// Syncer is the ability, and the need, to be told when what was written has to
+// outlive a power failure.
+type Syncer interface {
+	// Sync returns when everything that was written before it is safe.
+	Sync(ctx context.Context) error
+}
+
+// Sync makes what was written safe, where that is not so already.
+func Sync(ctx context.Context, s Store) error {
+	if syncer, ok := s.(Syncer); ok {
+		return syncer.Sync(ctx)
+	}
+	return nil
+}
+
+// Space is how much an account holds, in bytes; -1 is unknown.
+type Space struct {
+	Used  int64 `json:"used"`
+	Free  int64 `json:"free"`
+	Total int64 `json:"total"`
+}
+
+// UnknownSpace is the space of an account that does not tell.
+var UnknownSpace = Space{Used: -1, Free: -1, Total: -1}
+
+// Spacer is the ability to tell the space of an account.
+type Spacer interface {
+	Space(ctx context.Context) (Space, error)
+}
+
+// SpaceOf returns the account's space, UnknownSpace where it does not tell.
+func SpaceOf(ctx context.Context, s Store) (Space, error) {
+	if spacer, ok := s.(Spacer); ok {
+		return spacer.Space(ctx)
+	}
+	return UnknownSpace, nil
+}
+
+// Owner is the ability to tell whom an account belongs to.
+type Owner interface {
+	// Owner returns words for people, such as a user's or a key's name.
+	Owner(ctx context.Context) (string, error)
+}
+
+// OwnerOf returns whom the account belongs to, empty where it does not tell.
+func OwnerOf(ctx context.Context, s Store) (string, error) {
+	if owner, ok := s.(Owner); ok {
+		return owner.Owner(ctx)
+	}
+	return "", nil
+}
+
+// Locator is the ability to tell where in the world a folder is, so that two
+// accounts on one place are recognised.
+type Locator interface {
+	// Locate returns a URL that is the same for the same folder through
+	// whichever account, ending in "/"; a folder inside another has the
+	// other's URL as its prefix.
+	Locate(folder Folder) string
+}
+
+// Locate returns where the folder is; empty where the store does not tell.
+func Locate(s Store, folder Folder) string {
+	if locator, ok := s.(Locator); ok {
+		return locator.Locate(folder)
+	}
+	return ""
+}

@@ -1,0 +1,112 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"time"
+)
+
+// The errors of a store. A provider wraps one of them in every error that it
+// returns (see [Errorf]), and the engine decides by them alone. An error that
+// wraps none of them is treated as ErrTryAgain is, with fewer tries.
+var (
+	// ErrNotFound: there is no such entry, folder or upload.
+	ErrNotFound = errors.New("not found")
+	// ErrExists: something has the name that was to be free.
+	ErrExists = errors.New("already there")
+	// ErrChanged: the revision is not the expected one.
+	ErrChanged = errors.New("changed meanwhile")
+	// ErrRefused: the store understood and will not, now or later.
+	ErrRefused = errors.New("refused")
+	// ErrLapsed: the sign-in is no longer accepted; a person has to mend it.
+	ErrLapsed = errors.New("sign-in not accepted")
+	// ErrNoSpace: the account or the disk is full.
+	ErrNoSpace = errors.New("no space left")
+	// ErrNameRefused: the store cannot hold the name.
+	ErrNameRefused = errors.New("name refused")
+	// ErrTooLarge: the store cannot hold a file of that size.
+	ErrTooLarge = errors.New("too large")
+	// ErrSlowDown: too many requests; see [Wait].
+	ErrSlowDown = errors.New("asked to slow down")
+	// ErrTryAgain: a fault that may pass: a lost connection, a 5xx answer,
+	// a body that broke off, bytes that did not arrive as sent.
+	ErrTryAgain = errors.New("temporary fault")
+	// ErrOutcomeUnknown: the request may have been carried out.
+	ErrOutcomeUnknown = errors.New("outcome unknown")
+	// ErrUnsupported: the store has no such ability.
+	ErrUnsupported = errors.New("not supported")
+)
+
+// typed carries one of the values above beside the words and the cause.
+type typed struct {
+	kind  error
+	words string
+	cause error
+	wait  time.Duration
+}
+
+func (e *typed) Error() string { return e.words }
+
+func (e *typed) Unwrap() []error {
+	if e.cause == nil {
+		return []error{e.kind}
+	}
+	return []error{e.kind, e.cause}
+}
+
+// Errorf returns an error of the kind given, in the words given. A %w in the
+// format is kept as its cause.
+func Errorf(kind error, format string, args ...any) error {
+	formatted := fmt.Errorf(format, args...)
+	return &typed{kind: kind, words: formatted.Error(), cause: formatted}
+}
+
+// SlowDown returns an ErrSlowDown with the wait that the provider named, or 0.
+func SlowDown(wait time.Duration, cause error) error {
+	return &typed{kind: ErrSlowDown, words: fmt.Sprintf("asked to slow down: %v", cause), cause: cause, wait: wait}
+}
+
+// Wait returns how long the provider asked to wait, 0 where it did not say.
+func Wait(err error) time.Duration {
+	var t *typed
+	if errors.As(err, &t) {
+		return t.wait
+	}
+	return 0
+}
+
+// Transport turns an error of the network into one of ours: a request that may
+// have reached the other side (sent) into ErrOutcomeUnknown, any other into
+// ErrTryAgain. An error that is of ours already, and a cancelled context, are
+// returned as they are.
+func Transport(err error, sent bool) error {
+	if err == nil || KindOf(err) != nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	var op *net.OpError
+	if sent && !(errors.As(err, &op) && op.Op == "dial") {
+		return Errorf(ErrOutcomeUnknown, "the connection was lost before the answer came: %w", err)
+	}
+	return Errorf(ErrTryAgain, "the connection failed: %w", err)
+}
+
+// KindOf returns which of the values above err wraps, or nil.
+func KindOf(err error) error {
+	for _, kind := range []error{
+		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrLapsed, ErrNoSpace, ErrNameRefused,
+		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrUnsupported, ErrTryAgain,
+	} {
+		if errors.Is(err, kind) {
+			return kind
+		}
+	}
+	return nil
+}
+
+// ShortBody is the error of a body that ended early.
+func ShortBody(got, want int64) error {
+	return Errorf(ErrTryAgain, "the body ended after %d of %d bytes: %w", got, want, io.ErrUnexpectedEOF)
+}

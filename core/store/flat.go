@@ -1,0 +1,143 @@
+package store
+
+import (
+	"context"
+	"iter"
+	"sort"
+)
+
+// Listed is an entry of a subtree, with the folder that it is in.
+type Listed struct {
+	// Below is the folder of the entry, relative to the one listed.
+	Below Path
+	Entry
+}
+
+// Key of the entry, relative to the folder listed.
+func (l Listed) Key() Key { return KeyOf(l.Below, l.Name, l.Kind) }
+
+// FlatLister is the ability to list a whole subtree without asking for each
+// folder.
+type FlatLister interface {
+	// ListFlat yields everything below a folder in the order of keys,
+	// folders before what is in them, implied ones included. Otherwise as
+	// List.
+	ListFlat(ctx context.Context, folder Folder) iter.Seq2[Listed, error]
+}
+
+// ListFlat yields everything below a folder in the order of keys. Where the
+// store has no such ability, it lists folder by folder, depth first, and sorts
+// those that come in no order. What is ours is left out.
+func ListFlat(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
+	flat := func(yield func(Listed, error) bool) { walk(ctx, s, folder, "", yield) }
+	if lister, ok := s.(FlatLister); ok {
+		flat = lister.ListFlat(ctx, folder)
+	}
+	return func(yield func(Listed, error) bool) {
+		for listed, err := range flat {
+			if err == nil && oursBelow(folder.Path+listed.Below, listed.Name) {
+				continue
+			}
+			if !yield(listed, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// oursBelow also recognises what lies inside our own folder.
+func oursBelow(folder Path, name string) bool {
+	if Ours(folder, name) {
+		return true
+	}
+	own := Path("").Child(OwnFolder)
+	return len(folder) >= len(own) && folder[:len(own)] == own
+}
+
+func walk(ctx context.Context, s Store, folder Folder, below Path, yield func(Listed, error) bool) bool {
+	for entry, err := range Sorted(ctx, s, folder) {
+		if err != nil {
+			yield(Listed{}, err)
+			return false
+		}
+		if Ours(folder.Path, entry.Name) {
+			continue
+		}
+		if !yield(Listed{Below: below, Entry: entry}, nil) {
+			return false
+		}
+		if entry.Kind != KindFolder {
+			continue
+		}
+		if !walk(ctx, s, entry.Folder(folder), below.Child(entry.Name), yield) {
+			return false
+		}
+	}
+	return true
+}
+
+// Sorted yields the children of one folder in the order of keys.
+func Sorted(ctx context.Context, s Store, folder Folder) iter.Seq2[Entry, error] {
+	if s.Traits().Order == OrderByKey {
+		return s.List(ctx, folder)
+	}
+	return func(yield func(Entry, error) bool) {
+		var all []Entry
+		for entry, err := range s.List(ctx, folder) {
+			if err != nil {
+				yield(Entry{}, err)
+				return
+			}
+			all = append(all, entry)
+		}
+		SortByKey(all)
+		for _, entry := range all {
+			if !yield(entry, nil) {
+				return
+			}
+		}
+	}
+}
+
+// SortByKey sorts the children of one folder into the order of keys.
+func SortByKey(entries []Entry) {
+	sort.Slice(entries, func(i, j int) bool {
+		a, b := &entries[i], &entries[j]
+		return lessInFolder(a.Name, a.Kind == KindFolder, b.Name, b.Kind == KindFolder)
+	})
+}
+
+// lessInFolder compares two names as their keys compare, without building
+// the keys: a folder's name counts as if "/" followed it.
+func lessInFolder(a string, aFolder bool, b string, bFolder bool) bool {
+	n := min(len(a), len(b))
+	for i := range n {
+		x, y := keyByte(a[i]), keyByte(b[i])
+		if x != y {
+			return x < y
+		}
+	}
+	x, y := byteAfter(a, n, aFolder), byteAfter(b, n, bFolder)
+	if x != y {
+		return x < y
+	}
+	return aFolder && !bFolder
+}
+
+// byteAfter is the byte of the key at n, -1 past its end.
+func byteAfter(name string, n int, folder bool) int {
+	switch {
+	case n < len(name):
+		return keyByte(name[n])
+	case folder:
+		return '/'
+	}
+	return -1
+}
+
+func keyByte(b byte) int {
+	if b == '/' {
+		return 0
+	}
+	return int(b)
+}

@@ -1,0 +1,290 @@
+package store
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+)
+
+// Gate is what every protocol request of one account passes, listings and
+// token refreshes too. It bounds how many go at once, learns the rate that the
+// provider bears, and keeps the wait that the provider named, for the whole
+// account.
+//
+// Concurrency is additive up and multiplicative down: a request that ends well
+// adds 1/limit to the limit, one that was told to slow down or timed out takes
+// a third of it away, at most once a second. The rate is unlimited until the
+// provider first says "slow down"; then it is set to four fifths of what was
+// being sent, and probed upward by two in a hundred every five seconds.
+//
+// A transfer reserves a slot at each end with [Gate.Reserve] before its first
+// request; its requests then pass within that slot.
+type Gate struct {
+	mu       sync.Mutex
+	name     string
+	limit    float64
+	most     float64
+	inUse    int
+	waiting  []chan struct{}
+	until    time.Time // the wait that the provider named
+	limiter  *rate.Limiter
+	raised   time.Time
+	lowered  time.Time
+	window   time.Time // since when sent counts
+	sent     int
+	now      func() time.Time
+	requests int64
+	slowed   int64
+}
+
+// GateStats is what a gate has seen.
+type GateStats struct {
+	Requests int64   // sent
+	Slowed   int64   // answered with "slow down"
+	Limit    float64 // requests at once
+	Rate     float64 // requests a second; 0 is unlimited
+}
+
+// NewGate returns a gate for the account named, beginning with start requests
+// at once and never going over most.
+func NewGate(name string, start, most int) *Gate {
+	return &Gate{
+		name: name, limit: float64(start), most: float64(most),
+		limiter: rate.NewLimiter(rate.Inf, 1), now: time.Now,
+	}
+}
+
+// Name is the account's name; reservations are made in the order of names.
+func (g *Gate) Name() string { return g.name }
+
+// Stats returns what the gate has seen.
+func (g *Gate) Stats() GateStats {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	stats := GateStats{Requests: g.requests, Slowed: g.slowed, Limit: g.limit}
+	if limit := g.limiter.Limit(); limit != rate.Inf {
+		stats.Rate = float64(limit)
+	}
+	return stats
+}
+
+type reservation struct{ gate *Gate }
+
+// Reserve takes a slot for a transfer and returns a context under which
+// requests pass within it, and the function that gives it back.
+func (g *Gate) Reserve(ctx context.Context) (context.Context, func(), error) {
+	if g == nil || ctx.Value(reservation{g}) != nil {
+		return ctx, func() {}, nil
+	}
+	if err := g.take(ctx); err != nil {
+		return nil, nil, err
+	}
+	var once sync.Once
+	return context.WithValue(ctx, reservation{g}, true), func() { once.Do(g.give) }, nil
+}
+
+// ReserveBoth takes a slot at each of two gates, which may be the same one, in
+// the order of their names, so that two transfers in opposite directions
+// between accounts with one slot each cannot wait for each other.
+func ReserveBoth(ctx context.Context, a, b *Gate) (context.Context, func(), error) {
+	if a != nil && b != nil && b.name < a.name {
+		a, b = b, a
+	}
+	ctx, giveA, err := a.Reserve(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx, giveB, err := b.Reserve(ctx)
+	if err != nil {
+		giveA()
+		return nil, nil, err
+	}
+	return ctx, func() { giveB(); giveA() }, nil
+}
+
+// Pass waits until a request may be sent. The caller calls the function
+// returned when the request and its body are done with, with its error.
+func (g *Gate) Pass(ctx context.Context) (func(error), error) {
+	if g == nil {
+		return func(error) {}, nil
+	}
+	held := ctx.Value(reservation{g}) != nil
+	if !held {
+		if err := g.take(ctx); err != nil {
+			return nil, err
+		}
+	}
+	giveBack := func() {
+		if !held {
+			g.give()
+		}
+	}
+	if err := g.pause(ctx); err != nil {
+		giveBack()
+		return nil, err
+	}
+	var once sync.Once
+	return func(err error) {
+		once.Do(func() {
+			g.learn(err)
+			giveBack()
+		})
+	}, nil
+}
+
+func (g *Gate) take(ctx context.Context) error {
+	g.mu.Lock()
+	if float64(g.inUse) < max(1, g.limit) {
+		g.inUse++
+		g.mu.Unlock()
+		return nil
+	}
+	turn := make(chan struct{})
+	g.waiting = append(g.waiting, turn)
+	g.mu.Unlock()
+	select {
+	case <-turn:
+		return nil
+	case <-ctx.Done():
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		for i, other := range g.waiting {
+			if other == turn {
+				g.waiting = append(g.waiting[:i], g.waiting[i+1:]...)
+				return ctx.Err()
+			}
+		}
+		g.inUse-- // the turn came at the same moment
+		g.wake()
+		return ctx.Err()
+	}
+}
+
+func (g *Gate) give() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.inUse--
+	g.wake()
+}
+
+// wake lets those waiting in while there is room. g.mu is held.
+func (g *Gate) wake() {
+	for len(g.waiting) > 0 && float64(g.inUse) < max(1, g.limit) {
+		turn := g.waiting[0]
+		g.waiting = g.waiting[1:]
+		g.inUse++
+		close(turn)
+	}
+}
+
+// pause keeps the named wait and the learned rate.
+func (g *Gate) pause(ctx context.Context) error {
+	for {
+		g.mu.Lock()
+		wait := g.until.Sub(g.now())
+		g.mu.Unlock()
+		if wait <= 0 {
+			break
+		}
+		timer := time.NewTimer(wait)
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return ctx.Err()
+		}
+	}
+	if err := g.limiter.Wait(ctx); err != nil {
+		return err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.requests++
+	if now := g.now(); now.Sub(g.window) > 5*time.Second {
+		g.window, g.sent = now, 0
+	}
+	g.sent++
+	return nil
+}
+
+func (g *Gate) learn(err error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	now := g.now()
+	switch KindOf(err) {
+	case ErrSlowDown:
+		g.slowed++
+		if wait := Wait(err); wait > 0 && now.Add(wait).After(g.until) {
+			g.until = now.Add(wait)
+		}
+		if now.Sub(g.lowered) < time.Second {
+			return
+		}
+		g.lowered = now
+		g.limit = max(1, g.limit*2/3)
+		seen := float64(g.sent) / max(0.5, now.Sub(g.window).Seconds())
+		if limit := g.limiter.Limit(); limit != rate.Inf {
+			seen = min(seen, float64(limit))
+		}
+		g.limiter.SetLimitAt(now, rate.Limit(max(0.5, seen*0.8)))
+		g.raised = now
+	case ErrOutcomeUnknown:
+		if now.Sub(g.lowered) >= time.Second {
+			g.lowered = now
+			g.limit = max(1, g.limit*2/3)
+		}
+	case nil:
+		if err == nil {
+			g.limit = min(g.most, g.limit+1/g.limit)
+			g.wake()
+		}
+		if limit := g.limiter.Limit(); limit != rate.Inf && now.Sub(g.raised) > 5*time.Second {
+			g.raised = now
+			g.limiter.SetLimitAt(now, limit*1.02)
+		}
+	}
+}
+
+// RoundTripper sends HTTP requests through the gate. A slot is held until the
+// answer's body is closed. Answers 429 and 503 count as "slow down", with the
+// Retry-After that they name (RFC 9110, section 10.2.3).
+func (g *Gate) RoundTripper(base http.RoundTripper) http.RoundTripper {
+	return &gatedTransport{gate: g, base: base}
+}
+
+type gatedTransport struct {
+	gate *Gate
+	base http.RoundTripper
+}
+
+func (t *gatedTransport) RoundTrip(request *http.Request) (*http.Response, error) {
+	done, err := t.gate.Pass(request.Context())
+	if err != nil {
+		return nil, err
+	}
+	response, err := t.base.RoundTrip(request)
+	if err != nil {
+		done(Transport(err, true))
+		return nil, err
+	}
+	var outcome error
+	if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
+		outcome = SlowDown(RetryAfter(response.Header, time.Now()), nil)
+	}
+	response.Body = &gatedBody{ReadCloser: response.Body, done: func() { done(outcome) }}
+	return response, nil
+}
+
+type gatedBody struct {
+	io.ReadCloser
+	done func()
+}
+
+func (b *gatedBody) Close() error {
+	defer b.done()
+	return b.ReadCloser.Close()
+}

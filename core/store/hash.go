@@ -1,0 +1,168 @@
+package store
+
+import (
+	"context"
+	"crypto/md5"
+	"crypto/sha256"
+	"encoding/hex"
+	"hash"
+	"hash/crc32"
+	"io"
+
+	"github.com/minio/crc64nvme"
+)
+
+// HashKind names a hash of content.
+type HashKind string
+
+// The hashes that stores are known to report, the cheapest to compute first.
+const (
+	CRC64NVME HashKind = "crc64nvme" // CRC-64/NVME, big-endian bytes
+	CRC32C    HashKind = "crc32c"    // RFC 3720 Castagnoli, big-endian bytes
+	MD5       HashKind = "md5"       // RFC 1321
+	SHA256    HashKind = "sha256"    // FIPS 180-4
+)
+
+// cheapest lists the kinds by what they cost a byte, cheapest first.
+var cheapest = []HashKind{CRC64NVME, CRC32C, MD5, SHA256}
+
+// New returns a new computation of the kind, or nil where it is not known here.
+func (k HashKind) New() hash.Hash {
+	switch k {
+	case CRC64NVME:
+		return crc64nvme.New()
+	case CRC32C:
+		return crc32.New(crc32.MakeTable(crc32.Castagnoli))
+	case MD5:
+		return md5.New()
+	case SHA256:
+		return sha256.New()
+	}
+	return nil
+}
+
+// Hash is one hash of a whole content: its kind and its bytes in hexadecimal.
+type Hash struct {
+	Kind HashKind
+	Hex  string
+}
+
+// HashOf makes a Hash of raw bytes.
+func HashOf(kind HashKind, sum []byte) Hash {
+	return Hash{Kind: kind, Hex: hex.EncodeToString(sum)}
+}
+
+// IsZero reports whether there is no hash.
+func (h Hash) IsZero() bool { return h.Kind == "" }
+
+func (h Hash) String() string {
+	if h.IsZero() {
+		return ""
+	}
+	return string(h.Kind) + "=" + h.Hex
+}
+
+// Hashes are the hashes known of one content, at most one a kind.
+type Hashes []Hash
+
+// Get returns the hash of a kind; its zero value where there is none.
+func (h Hashes) Get(kind HashKind) Hash {
+	for _, hash := range h {
+		if hash.Kind == kind {
+			return hash
+		}
+	}
+	return Hash{}
+}
+
+// Shared returns the cheapest kind that both have, with both values.
+func Shared(a, b Hashes) (mine, theirs Hash, ok bool) {
+	for _, kind := range cheapest {
+		if x, y := a.Get(kind), b.Get(kind); !x.IsZero() && !y.IsZero() {
+			return x, y, true
+		}
+	}
+	return Hash{}, Hash{}, false
+}
+
+// Stream is content on its way to a store, hashed and counted as it is read.
+type Stream struct {
+	reader  io.Reader
+	closer  io.Closer
+	kind    HashKind
+	hash    hash.Hash
+	n       int64
+	onBytes func(int)
+}
+
+// NewStream reads from body, hashing with kind ("" for none). onBytes, where
+// not nil, is told of every chunk. Closing the stream closes body.
+func NewStream(body io.ReadCloser, kind HashKind, onBytes func(int)) *Stream {
+	return &Stream{reader: body, closer: body, kind: kind, hash: kind.New(), onBytes: onBytes}
+}
+
+// Read reads the next bytes and adds them to the hash.
+func (s *Stream) Read(p []byte) (int, error) {
+	n, err := s.reader.Read(p)
+	if n > 0 {
+		if s.hash != nil {
+			s.hash.Write(p[:n])
+		}
+		s.n += int64(n)
+		if s.onBytes != nil {
+			s.onBytes(n)
+		}
+	}
+	return n, err
+}
+
+// Close closes the body.
+func (s *Stream) Close() error { return s.closer.Close() }
+
+// Count is how many bytes have been read.
+func (s *Stream) Count() int64 { return s.n }
+
+// Sum is the hash of the bytes read so far; zero where none is computed.
+func (s *Stream) Sum() Hash {
+	if s.hash == nil {
+		return Hash{}
+	}
+	return HashOf(s.kind, s.hash.Sum(nil))
+}
+
+// Summer is the ability to tell the hash of a stored file without the file
+// crossing a network, be it at the cost of another request or of reading a
+// local disk.
+type Summer interface {
+	// SumKinds are the kinds that Sum may answer with.
+	SumKinds() []HashKind
+	// Sum returns the hash of the kind of a file at a revision (empty:
+	// any). ErrUnsupported where this file has none of that kind.
+	Sum(ctx context.Context, place Place, revision string, kind HashKind) (Hash, error)
+}
+
+// Sum returns a hash that the store tells of a file, of the kind given.
+// ErrUnsupported where it cannot.
+func Sum(ctx context.Context, s Store, place Place, entry Entry, kind HashKind) (Hash, error) {
+	if known := entry.Hashes.Get(kind); !known.IsZero() {
+		return known, nil
+	}
+	if summer, ok := s.(Summer); ok {
+		return summer.Sum(ctx, place, entry.Revision, kind)
+	}
+	return Hash{}, Errorf(ErrUnsupported, "%s: no %s is known", place, kind)
+}
+
+// ReadBack computes the hash of a stored file by reading it.
+func ReadBack(ctx context.Context, s Store, place Place, revision string, kind HashKind) (Hash, int64, error) {
+	body, err := s.Open(ctx, Reading{Place: place, Revision: revision})
+	if err != nil {
+		return Hash{}, 0, err
+	}
+	stream := NewStream(body, kind, nil)
+	defer stream.Close()
+	if _, err := io.Copy(io.Discard, stream); err != nil {
+		return Hash{}, 0, err
+	}
+	return stream.Sum(), stream.Count(), nil
+}

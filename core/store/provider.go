@@ -1,0 +1,155 @@
+package store
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"net/http"
+	"sort"
+	"strings"
+	"time"
+)
+
+// Provider is a kind of place that accounts can be at.
+type Provider interface {
+	// Name is one lower-case word, such as "folder".
+	Name() string
+	// Title names the provider for people, in a few words.
+	Title() string
+	// Options are what has to be known to open an account, in the order in
+	// which a person would give them. Input is checked against them, and
+	// the command's options and the console's form are made from them.
+	Options() []Option
+	// Open opens an account, or says in one sentence what is wrong and in
+	// one what to do. It reaches the place and checks that the sign-in is
+	// accepted and the start is there; it writes nothing.
+	Open(ctx context.Context, opening Opening) (Store, error)
+}
+
+// Option is one thing to be given when an account is linked.
+type Option struct {
+	Name     string   `json:"name"`  // lower-case, hyphens
+	Title    string   `json:"title"` // for a form's label
+	Help     string   `json:"help"`  // one sentence
+	Required bool     `json:"required"`
+	Default  string   `json:"default,omitempty"`
+	Choices  []string `json:"choices,omitempty"`
+	// Secret marks what is sealed in the records and never given as an
+	// argument. A provider has at most one secret option.
+	Secret bool `json:"secret"`
+}
+
+// Opening is all that a provider gets to know of the program around it.
+type Opening struct {
+	// Account is the account's name, for errors and logs.
+	Account string
+	// Options as given, the secret left out, defaults filled in.
+	Options map[string]string
+	// Start is the folder of the place that becomes the account's start.
+	Start Path
+	// Secrets keep what must not be read by others.
+	Secrets Secrets
+	// Gate is passed around every request.
+	Gate *Gate
+	// Dial connects. It obeys the outbound proxy.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// Transport sends HTTP requests through Dial. The provider wraps it with
+	// Gate.RoundTripper.
+	Transport http.RoundTripper
+	// Now is the clock.
+	Now func() time.Time
+	// Log is where a provider may say what it noticed. Never a secret.
+	Log *slog.Logger
+}
+
+// Secrets keep an account's secret, sealed.
+type Secrets interface {
+	// Load returns the secret as saved last.
+	Load(ctx context.Context) ([]byte, error)
+	// Save replaces old by new and returns ErrChanged if old is no longer
+	// what is kept. A rotated token is saved before it is used.
+	Save(ctx context.Context, old, new []byte) error
+}
+
+// FixedSecret is a secret that cannot be replaced, for tests and tools.
+type FixedSecret string
+
+// Load returns the secret.
+func (s FixedSecret) Load(context.Context) ([]byte, error) { return []byte(s), nil }
+
+// Save refuses.
+func (s FixedSecret) Save(context.Context, []byte, []byte) error {
+	return Errorf(ErrUnsupported, "this secret cannot be replaced")
+}
+
+// OptionError is an option that is wrong: which, why, and what to do.
+type OptionError struct {
+	Option string
+	Reason string
+}
+
+func (e *OptionError) Error() string { return "--" + e.Option + ": " + e.Reason }
+
+// CheckOptions fills in defaults and returns an *OptionError for an option
+// that is unknown, missing or none of its choices. hasSecret says whether the
+// secret was given.
+func CheckOptions(p Provider, given map[string]string, hasSecret bool) (map[string]string, error) {
+	known := map[string]Option{}
+	var names []string
+	for _, option := range p.Options() {
+		known[option.Name] = option
+		if !option.Secret {
+			names = append(names, "--"+option.Name)
+		}
+	}
+	for _, name := range sortedNames(given) {
+		option, ok := known[name]
+		if !ok {
+			return nil, &OptionError{name, "the provider " + p.Name() + " has no such option; it has " + strings.Join(names, ", ")}
+		}
+		if option.Secret {
+			return nil, &OptionError{name, "a secret is never given as an option; use --secret-file FILE, or - for standard input"}
+		}
+	}
+	checked := map[string]string{}
+	for _, option := range p.Options() {
+		if option.Secret {
+			if option.Required && !hasSecret {
+				return nil, &OptionError{"secret-file", option.Title + " is missing; give it with --secret-file FILE, or - for standard input"}
+			}
+			continue
+		}
+		value := strings.TrimSpace(given[option.Name])
+		if value == "" {
+			value = option.Default
+		}
+		if value == "" && option.Required {
+			return nil, &OptionError{option.Name, "missing: " + option.Help}
+		}
+		if value != "" && len(option.Choices) > 0 && !contains(option.Choices, value) {
+			return nil, &OptionError{option.Name, "must be one of " + strings.Join(option.Choices, ", ")}
+		}
+		if value != "" {
+			checked[option.Name] = value
+		}
+	}
+	return checked, nil
+}
+
+func sortedNames(given map[string]string) []string {
+	names := make([]string, 0, len(given))
+	for name := range given {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}
+
+func contains(all []string, one string) bool {
+	for _, each := range all {
+		if each == one {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,263 @@
+// Package store says what a storage account is, in words that fit an object
+// store, a file server and a document drive alike.
+//
+// A provider implements [Store], seven methods, and whichever of the optional
+// abilities its protocol has: [FlatLister], [PartWriter], [Cleaner], [Syncer],
+// [Summer], [Spacer]. The engine never asks for an ability directly: it calls
+// the helper of the same file ([ListFlat], [Sum], …), which uses the ability or
+// falls back on the seven methods. A provider is opened with an [Opening],
+// which is all that it may know of the program around it, and passes every
+// protocol request through the account's [Gate].
+//
+// What every implementation promises, and package storetest checks:
+//
+//   - Nothing is partly there. A file appears under its name whole or not at
+//     all, whatever is cancelled or killed, and an error from List means that
+//     the listing was incomplete, never that the folder is empty.
+//   - Errors are few. The engine decides by errors.Is against the values in
+//     errors.go and by nothing else.
+//   - Names are bytes. A store returns names as they are there; it neither
+//     normalises nor cleans them, and ".." is a name like any other.
+//   - All methods may be called from many goroutines at once.
+package store
+
+import (
+	"context"
+	"io"
+	"iter"
+	"time"
+)
+
+// Kind is what an entry is.
+type Kind string
+
+const (
+	// KindFolder holds other entries.
+	KindFolder Kind = "folder"
+	// KindFile has bytes that can be read.
+	KindFile Kind = "file"
+	// KindDocument exists only inside a service and has to be exported.
+	KindDocument Kind = "document"
+	// KindOther is listed so that it does not vanish from the record, but
+	// cannot be read: a symbolic link, a socket, a device.
+	KindOther Kind = "other"
+)
+
+// Folder says which folder is meant. Path is always set ("" is the start of
+// the account). ID is set where it is known to the caller and the store gave
+// it out; a store that addresses by id may use it in place of a look-up.
+type Folder struct {
+	Path Path
+	ID   string
+}
+
+// Place is where an entry is, or is to be: a name in a folder. ID, where set,
+// is the id of the entry itself as the store gave it out. The zero Place is the
+// start of the account; make any other with [Folder.Place], which also tells
+// the start from an entry there whose name is empty.
+type Place struct {
+	Folder    Folder
+	Name      string
+	ID        string
+	emptyName bool
+}
+
+// Place returns the place of the entry called name in f.
+func (f Folder) Place(name string) Place {
+	return Place{Folder: f, Name: name, emptyName: name == ""}
+}
+
+// At returns the place at the end of the names given.
+// At() with no name is the account's start: an empty Folder and an empty Name.
+func At(names ...string) Place {
+	if len(names) == 0 {
+		return Place{}
+	}
+	return Folder{Path: MakePath(names[:len(names)-1]...)}.Place(names[len(names)-1])
+}
+
+// IsStart reports whether the place is the start of the account.
+func (p Place) IsStart() bool { return p == Place{} }
+
+// AsFolder returns the place as a folder to list or to write into.
+func (p Place) AsFolder() Folder {
+	if p.IsStart() {
+		return Folder{}
+	}
+	return Folder{Path: p.Folder.Path.Child(p.Name), ID: p.ID}
+}
+
+// String returns the place as an address without its account, for errors.
+func (p Place) String() string {
+	if p.IsStart() {
+		return "/"
+	}
+	return "/" + p.Folder.Path.address() + escapeStep(p.Name)
+}
+
+// Entry is one child of a folder as the store knows it.
+type Entry struct {
+	Name string
+	Kind Kind
+	// ID is the store's own id, empty where it has none.
+	ID string
+	// Size is in bytes; -1 is unknown. 0 for folders.
+	Size int64
+	// Modified is when the content was last changed by the store's clock;
+	// zero where the store does not tell.
+	Modified time.Time
+	// Revision changes whenever the content does. It is opaque, compared
+	// for equality alone, and empty where the store has nothing to offer.
+	Revision string
+	// Hashes are those of the whole content that come without another
+	// request. A value that is not a hash of the whole content, such as
+	// the ETag of an S3 multipart upload, must not be given as one.
+	Hashes Hashes
+}
+
+// Folder returns the entry, listed in parent, as a folder.
+func (e Entry) Folder(parent Folder) Folder {
+	return Folder{Path: parent.Path.Child(e.Name), ID: e.ID}
+}
+
+// Place returns the place of the entry, listed in parent.
+func (e Entry) Place(parent Folder) Place {
+	place := parent.Place(e.Name)
+	place.ID = e.ID
+	return place
+}
+
+// Condition says under which circumstances a write may happen.
+type Condition struct {
+	kind     conditionKind
+	revision string
+}
+
+type conditionKind uint8
+
+const (
+	conditionAbsent conditionKind = iota
+	conditionRevision
+	conditionAny
+)
+
+var (
+	// Absent lets a write happen only where nothing has the name. It is
+	// the zero value.
+	Absent = Condition{}
+	// Any lets a write replace whatever has the name.
+	Any = Condition{kind: conditionAny}
+)
+
+// AtRevision lets a write replace only the revision given. An empty revision
+// is treated as Any, as there is nothing to compare.
+func AtRevision(revision string) Condition {
+	if revision == "" {
+		return Any
+	}
+	return Condition{kind: conditionRevision, revision: revision}
+}
+
+// Expect returns the revision that must be there, and whether there must be one.
+func (c Condition) Expect() (revision string, ok bool) {
+	return c.revision, c.kind == conditionRevision
+}
+
+// IsAbsent reports whether nothing may have the name.
+func (c Condition) IsAbsent() bool { return c.kind == conditionAbsent }
+
+// Content is what is written: bytes that can be read again from the start, as
+// often as a provider has to.
+type Content interface {
+	// Open starts reading at the first byte. The caller closes the stream.
+	// A source that has changed since it was looked at gives ErrChanged.
+	Open(ctx context.Context) (*Stream, error)
+}
+
+// Writing is one file to be written.
+type Writing struct {
+	Place Place
+	// Size of the content in bytes; -1 is unknown. Content of another
+	// length than promised is an error and leaves nothing behind.
+	Size int64
+	// Modified is the time to keep, where the store can; zero for none.
+	Modified time.Time
+	// If is the condition under which the write may happen.
+	If Condition
+	// Run marks whatever is left behind by a process that dies, so that
+	// Cleaner can find it: letters and digits, unique to a run.
+	Run     string
+	Content Content
+}
+
+// Written is the answer to a write: the entry as stored.
+type Written struct {
+	Entry
+	// Proof is a hash of the whole content that the store computed, or
+	// verified, from what it received. Its zero value says that the store
+	// gave none and a proof has to be read back.
+	Proof Hash
+}
+
+// Reading is one file, or a range of it, to be read.
+type Reading struct {
+	Place Place
+	// Revision that is expected; another one gives ErrChanged. Empty: any.
+	Revision string
+	// Offset is the first byte wanted.
+	Offset int64
+	// Length is how many bytes are wanted; 0 is "to the end".
+	Length int64
+}
+
+// Removal tells what became of something removed.
+type Removal string
+
+const (
+	// RemovedFinally cannot be fetched back.
+	RemovedFinally Removal = "final"
+	// RemovedToTrash can be fetched back from the provider's trash.
+	RemovedToTrash Removal = "trash"
+)
+
+// Store is one storage account. See the package comment for what all methods
+// have in common.
+type Store interface {
+	// Traits tells what the account can and cannot keep. It does not wait:
+	// what had to be probed was probed when the account was opened, or is
+	// probed by the first write, before it.
+	Traits() Traits
+
+	// Stat looks at one entry. ErrNotFound where there is none. The start
+	// of the account is a folder and exists if the account does. Where a
+	// file and a folder share a name, the file is meant.
+	Stat(ctx context.Context, place Place) (Entry, error)
+
+	// List yields the children of a folder, paged beneath. The order is the
+	// one that Traits declares. After an error nothing more is yielded; what
+	// came before it must not be taken for the whole. ErrNotFound where
+	// there is no such folder: missing is not empty. The consumer may stop
+	// early, and the store then stops asking.
+	List(ctx context.Context, folder Folder) iter.Seq2[Entry, error]
+
+	// Open reads a file from an offset, at an expected revision. A body
+	// that ends before the promised length is io.ErrUnexpectedEOF wrapped
+	// in ErrTryAgain, never a clean end. The caller closes the reader.
+	Open(ctx context.Context, reading Reading) (io.ReadCloser, error)
+
+	// Write stores one file atomically under its condition and returns it
+	// as stored. ErrExists or ErrChanged where the condition does not hold,
+	// and then nothing has changed. ErrOutcomeUnknown where the request may
+	// or may not have been carried out: the caller looks before it tries
+	// again. The folder must exist (ErrNotFound) unless folders are implied.
+	Write(ctx context.Context, writing Writing) (Written, error)
+
+	// MakeFolder makes one folder in an existing one. That it exists
+	// already is fine; that a file has its name is ErrExists.
+	MakeFolder(ctx context.Context, place Place) (Entry, error)
+
+	// Remove takes away a file at a revision (empty: any), or an empty
+	// folder. ErrNotFound, ErrChanged; a folder that holds something is
+	// ErrRefused.
+	Remove(ctx context.Context, place Place, revision string) (Removal, error)
+}

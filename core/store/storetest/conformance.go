@@ -1,0 +1,590 @@
+package storetest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// Names are awkward ones that a store may hold or refuse, but not garble.
+var Names = []string{
+	"plain.txt", "two words.txt", "#%+&?=;.txt", "100%25.txt", "100%2F.txt", "%id=7.txt", "Müller é.txt", "Mu\u0308ller e\u0301.txt",
+	"emoji 🐦🌊.txt", "trailing dot.", "trailing space ", " leading", "'quotes\".txt", "back\\slash.txt", "colon:star*.txt",
+	"new\nline.txt", "<tag>&amp;.txt", "-dash", ".hidden", "UPPER.txt", "upper.txt", "~tilde", "a!", "a", "a.b", "日本語.txt",
+	strings.Repeat("n", 236) + ".txt", "con", "$HOME", "`x`",
+}
+
+// Run checks that a store does what package store promises. open returns a
+// fresh, empty, writable account for each part of the suite.
+func Run(t *testing.T, open func(t *testing.T) store.Store) {
+	for _, part := range []struct {
+		name string
+		run  func(*testing.T, store.Store)
+	}{
+		{"names survive", testNames},
+		{"sizes survive", testSizes},
+		{"missing is not empty", testMissing},
+		{"listing is ordered as declared", testOrder},
+		{"flat listing equals walking", testFlat},
+		{"creating never replaces", testCreate},
+		{"one of many creators wins", testCreateRace},
+		{"replacing keeps to the revision", testReplace},
+		{"nothing is partly there", testPartly},
+		{"a failed write leaves nothing", testFailedWrite},
+		{"ranges and revisions are read", testReading},
+		{"removing", testRemove},
+		{"folders", testFolders},
+		{"parts", testParts},
+		{"times are kept if declared", testTimes},
+		{"sums agree", testSums},
+	} {
+		t.Run(part.name, func(t *testing.T) { part.run(t, open(t)) })
+	}
+}
+
+func write(t *testing.T, s store.Store, place store.Place, data string, condition store.Condition) (store.Written, error) {
+	t.Helper()
+	return s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "conformance", Content: Text(data)})
+}
+
+func mustWrite(t *testing.T, s store.Store, place store.Place, data string) store.Written {
+	t.Helper()
+	for p := place.Folder.Path; p != ""; p = "" {
+		makeAll(t, s, p)
+	}
+	written, err := write(t, s, place, data, store.Absent)
+	if err != nil {
+		t.Fatalf("write %s: %v", place, err)
+	}
+	return written
+}
+
+func makeAll(t *testing.T, s store.Store, path store.Path) {
+	t.Helper()
+	if path == "" || s.Traits().Folders == store.FoldersImplied {
+		return
+	}
+	parent, _ := path.Split()
+	makeAll(t, s, parent)
+	if _, err := s.MakeFolder(t.Context(), path.Place()); err != nil {
+		t.Fatalf("make folder %q: %v", path, err)
+	}
+}
+
+func read(t *testing.T, s store.Store, reading store.Reading) string {
+	t.Helper()
+	body, err := s.Open(t.Context(), reading)
+	if err != nil {
+		t.Fatalf("open %s: %v", reading.Place, err)
+	}
+	defer body.Close()
+	data, err := io.ReadAll(body)
+	if err != nil {
+		t.Fatalf("read %s: %v", reading.Place, err)
+	}
+	return string(data)
+}
+
+func list(t *testing.T, s store.Store, folder store.Folder) []store.Entry {
+	t.Helper()
+	var entries []store.Entry
+	for entry, err := range s.List(t.Context(), folder) {
+		if err != nil {
+			t.Fatalf("list %q: %v", folder.Path, err)
+		}
+		if !store.Ours(folder.Path, entry.Name) { // as the engine and the tree leave it out
+			entries = append(entries, entry)
+		}
+	}
+	return entries
+}
+
+func want(t *testing.T, what string, err, kind error) {
+	t.Helper()
+	if !errors.Is(err, kind) {
+		t.Errorf("%s: got %v, want an error that is %q", what, err, kind)
+	}
+}
+
+func testNames(t *testing.T, s store.Store) {
+	folder := store.Folder{Path: store.MakePath("ordner mit é")}
+	makeAll(t, s, folder.Path)
+	held := map[string]string{}
+	for i, name := range Names {
+		place := folder.Place(name)
+		if s.Traits().NameError(folder.Path, name) != nil {
+			_, err := write(t, s, place, "x", store.Absent)
+			want(t, fmt.Sprintf("write of the refused name %q", name), err, store.ErrNameRefused)
+			continue
+		}
+		held[name] = fmt.Sprintf("content %d", i)
+		mustWrite(t, s, place, held[name])
+	}
+	if len(held) < 10 {
+		t.Fatalf("the store refuses nearly every name; it holds only %d", len(held))
+	}
+	for _, entry := range list(t, s, folder) {
+		if _, ok := held[entry.Name]; !ok {
+			t.Errorf("listed %q, which nobody wrote", entry.Name)
+			continue
+		}
+		if got := read(t, s, store.Reading{Place: entry.Place(folder), Revision: entry.Revision}); got != held[entry.Name] {
+			t.Errorf("%q holds %q, want %q", entry.Name, got, held[entry.Name])
+		}
+		if again, err := s.Stat(t.Context(), folder.Place(entry.Name)); err != nil || again.Revision != entry.Revision {
+			t.Errorf("stat of %q: %v, revision %q, listed with %q", entry.Name, err, again.Revision, entry.Revision)
+		}
+		delete(held, entry.Name)
+	}
+	for name := range held {
+		t.Errorf("%q was written and is not listed", name)
+	}
+}
+
+func testSizes(t *testing.T, s store.Store) {
+	for _, size := range []int{0, 1, 4095, 65536, 300_001, 6 << 20} {
+		data := strings.Repeat("0123456789abcdef", size/16+1)[:size]
+		place := store.At(fmt.Sprint("size ", size))
+		written := mustWrite(t, s, place, data)
+		if written.Size != int64(size) {
+			t.Errorf("written with size %d, want %d", written.Size, size)
+		}
+		if kind := s.Traits().ProofKind; kind != "" {
+			sum := kind.New()
+			io.WriteString(sum, data)
+			if expected := store.HashOf(kind, sum.Sum(nil)); written.Proof != expected {
+				t.Errorf("size %d: proof %q, want %q", size, written.Proof, expected)
+			}
+		}
+		entry, err := s.Stat(t.Context(), place)
+		if err != nil || entry.Size != int64(size) || entry.Kind != store.KindFile {
+			t.Errorf("stat: %+v, %v; want a file of %d bytes", entry, err, size)
+		}
+		if entry.Revision == "" || entry.Revision != written.Revision {
+			t.Errorf("revision %q by stat, %q by write; want the same", entry.Revision, written.Revision)
+		}
+		if read(t, s, store.Reading{Place: place}) != data {
+			t.Errorf("size %d: other bytes came back", size)
+		}
+	}
+}
+
+func testMissing(t *testing.T, s store.Store) {
+	missing := store.At("nobody", "here")
+	_, err := s.Stat(t.Context(), missing)
+	want(t, "stat", err, store.ErrNotFound)
+	_, err = s.Open(t.Context(), store.Reading{Place: missing})
+	want(t, "open", err, store.ErrNotFound)
+	for _, err = range s.List(t.Context(), missing.AsFolder()) {
+	}
+	want(t, "list", err, store.ErrNotFound)
+	if entries := list(t, s, store.Folder{}); len(entries) != 0 {
+		t.Errorf("the start of an empty account lists %v", entries)
+	}
+	if start, err := s.Stat(t.Context(), store.At()); err != nil || start.Kind != store.KindFolder {
+		t.Errorf("stat of the start: %+v, %v; want a folder", start, err)
+	}
+}
+
+func fill(t *testing.T, s store.Store) {
+	for _, names := range [][]string{
+		{"a", "x"}, {"a!", "x"}, {"a.txt"}, {"b"}, {"a", "b", "c"}, {"a", "b.txt"}, {"ä", "z"}, {"a0"}, {"Z"},
+		{"a", "b", "d"}, {"a b", "x"},
+	} {
+		mustWrite(t, s, store.At(names...), strings.Join(names, "|"))
+	}
+}
+
+func testOrder(t *testing.T, s store.Store) {
+	fill(t, s)
+	if s.Traits().Order != store.OrderByKey {
+		return
+	}
+	var last store.Entry
+	for i, entry := range list(t, s, store.Folder{}) {
+		if i > 0 && store.CompareKeys(store.KeyOf("", last.Name, last.Kind), last.Kind, store.KeyOf("", entry.Name, entry.Kind), entry.Kind) >= 0 {
+			t.Errorf("%q comes after %q", entry.Name, last.Name)
+		}
+		last = entry
+	}
+}
+
+func testFlat(t *testing.T, s store.Store) {
+	fill(t, s)
+	walked := flatten(t, plain{s}, store.Folder{})
+	flat := flatten(t, s, store.Folder{})
+	if fmt.Sprint(walked) != fmt.Sprint(flat) {
+		t.Errorf("flat listing\n%q\nwalking\n%q", flat, walked)
+	}
+	if len(walked) != 16 {
+		t.Errorf("%d entries, want 16: %q", len(walked), walked)
+	}
+	below := flatten(t, s, store.Folder{Path: "a/"})
+	if fmt.Sprintf("%q", below) != `["b.txt" "b/" "b/c" "b/d" "x"]` {
+		t.Errorf("below a: %q", below)
+	}
+}
+
+// plain hides the abilities of a store.
+type plain struct{ store.Store }
+
+func flatten(t *testing.T, s store.Store, folder store.Folder) (keys []string) {
+	t.Helper()
+	for listed, err := range store.ListFlat(t.Context(), s, folder) {
+		if err != nil {
+			t.Fatalf("list: %v", err)
+		}
+		keys = append(keys, string(listed.Key()))
+	}
+	return keys
+}
+
+func testCreate(t *testing.T, s store.Store) {
+	place := store.At("first.txt")
+	mustWrite(t, s, place, "first")
+	_, err := write(t, s, place, "second", store.Absent)
+	want(t, "creating again", err, store.ErrExists)
+	if got := read(t, s, store.Reading{Place: place}); got != "first" {
+		t.Errorf("it holds %q now, want %q", got, "first")
+	}
+}
+
+func testCreateRace(t *testing.T, s store.Store) {
+	mustWrite(t, s, store.At("before"), "so that what is probed at the first write has been")
+	place := store.At("race.txt")
+	var mu sync.Mutex
+	var won []string
+	var group sync.WaitGroup
+	for i := range 8 {
+		group.Go(func() {
+			data := strings.Repeat(fmt.Sprint(i), 1000)
+			if _, err := write(t, s, place, data, store.Absent); err == nil {
+				mu.Lock()
+				defer mu.Unlock()
+				won = append(won, data)
+			} else if !errors.Is(err, store.ErrExists) && !errors.Is(err, store.ErrTryAgain) {
+				t.Errorf("a loser got %v, want %q", err, store.ErrExists)
+			}
+		})
+	}
+	group.Wait()
+	if len(won) != 1 {
+		if s.Traits().Conditional {
+			t.Fatalf("%d creators were told that they had won, want 1", len(won))
+		}
+		t.Skipf("%d winners: the store declares that its writes are not conditional", len(won))
+	}
+	if got := read(t, s, store.Reading{Place: place}); got != won[0] {
+		t.Error("the winner's bytes are not those that are there")
+	}
+}
+
+func testReplace(t *testing.T, s store.Store) {
+	place := store.At("replaced.txt")
+	first := mustWrite(t, s, place, "first")
+	second, err := write(t, s, place, "second version", store.AtRevision(first.Revision))
+	if err != nil {
+		t.Fatalf("replacing the revision that is there: %v", err)
+	}
+	if second.Revision == first.Revision {
+		t.Error("the revision stayed the same over a change of content")
+	}
+	_, err = write(t, s, place, "third", store.AtRevision(first.Revision))
+	want(t, "replacing a revision that is gone", err, store.ErrChanged)
+	if got := read(t, s, store.Reading{Place: place}); got != "second version" {
+		t.Errorf("it holds %q, want %q", got, "second version")
+	}
+	_, err = write(t, s, store.At("absent.txt"), "x", store.AtRevision(first.Revision))
+	if !errors.Is(err, store.ErrChanged) && !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("replacing what is not there: got %v, want %q", err, store.ErrChanged)
+	}
+	if _, err := write(t, s, place, "any", store.Any); err != nil {
+		t.Errorf("replacing whatever is there: %v", err)
+	}
+}
+
+// watched is content that looks at the store while it is being read.
+type watched struct {
+	data  []byte
+	look  func()
+	fail  error
+	stall context.Context
+}
+
+func (w watched) Open(context.Context) (*store.Stream, error) {
+	return store.NewStream(io.NopCloser(&watchedReader{watched: w}), store.CRC64NVME, nil), nil
+}
+
+type watchedReader struct {
+	watched
+	n int
+}
+
+func (r *watchedReader) Read(p []byte) (int, error) {
+	half := len(r.data) / 2
+	if r.n >= half && r.look != nil {
+		r.look()
+		r.look = nil
+	}
+	if r.n >= half && r.fail != nil {
+		return 0, r.fail
+	}
+	if r.n >= half && r.stall != nil {
+		<-r.stall.Done()
+		return 0, r.stall.Err()
+	}
+	if r.n == len(r.data) {
+		return 0, io.EOF
+	}
+	n := copy(p[:min(len(p), 64<<10)], r.data[r.n:])
+	r.n += n
+	return n, nil
+}
+
+func testPartly(t *testing.T, s store.Store) {
+	place := store.At("whole.bin")
+	old := strings.Repeat("old", 1000)
+	for _, round := range []string{"creating", "replacing"} {
+		looks := 0
+		data := bytes.Repeat([]byte(round), 300_000)
+		condition := store.Absent
+		if round == "replacing" {
+			entry, _ := s.Stat(t.Context(), place)
+			replaced, err := write(t, s, place, old, store.AtRevision(entry.Revision))
+			if err != nil {
+				t.Fatal(err)
+			}
+			condition = store.AtRevision(replaced.Revision)
+		}
+		content := watched{data: data, look: func() {
+			looks++
+			entry, err := s.Stat(t.Context(), place)
+			if round == "creating" {
+				want(t, "stat while it arrives", err, store.ErrNotFound)
+				for _, entry := range list(t, s, store.Folder{}) {
+					t.Errorf("%q is listed while it arrives", entry.Name)
+				}
+			} else if err != nil || entry.Size != int64(len(old)) {
+				t.Errorf("while it is replaced: %+v, %v; want the old one of %d bytes", entry, err, len(old))
+			}
+		}}
+		if _, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "conformance", Content: content}); err != nil {
+			t.Fatalf("%s: %v", round, err)
+		}
+		if looks == 0 {
+			t.Errorf("%s: the content was never read half", round)
+		}
+		if got := read(t, s, store.Reading{Place: place}); got != string(data) {
+			t.Errorf("%s: other bytes came back", round)
+		}
+	}
+}
+
+func testFailedWrite(t *testing.T, s store.Store) {
+	data := bytes.Repeat([]byte("x"), 3<<20)
+	broken := errors.New("the source broke")
+	cancelled, cancel := context.WithCancel(t.Context())
+	for _, round := range []struct {
+		name    string
+		ctx     context.Context
+		size    int64
+		content watched
+	}{
+		{"the source fails", t.Context(), int64(len(data)), watched{data: data, fail: broken}},
+		{"the source is shorter", t.Context(), int64(len(data)) + 10, watched{data: data}},
+		{"the source is longer", t.Context(), int64(len(data)) - 10, watched{data: data}},
+		{"the write is cancelled", cancelled, int64(len(data)), watched{data: data, look: cancel, stall: cancelled}},
+	} {
+		place := store.At("failed.bin")
+		_, err := s.Write(round.ctx, store.Writing{Place: place, Size: round.size, Run: "conformance", Content: round.content})
+		if err == nil {
+			t.Errorf("%s: no error", round.name)
+		}
+		if round.content.fail != nil && !errors.Is(err, broken) {
+			t.Errorf("%s: got %v, want the source's own error", round.name, err)
+		}
+		if _, err := s.Stat(t.Context(), place); !errors.Is(err, store.ErrNotFound) {
+			t.Errorf("%s: stat gives %v afterwards, want %q", round.name, err, store.ErrNotFound)
+		}
+		if entries := list(t, s, store.Folder{}); len(entries) != 0 {
+			t.Errorf("%s: %d entries are left", round.name, len(entries))
+		}
+	}
+	_, _ = store.Clean(t.Context(), s, store.Folder{}, "conformance", nil)
+	if again, err := store.Clean(t.Context(), s, store.Folder{}, "conformance", nil); err != nil || len(again) != 0 {
+		t.Errorf("cleaning twice removed %v the second time, %v", again, err)
+	}
+}
+
+func testReading(t *testing.T, s store.Store) {
+	data := make([]byte, 200_000)
+	random := rand.New(rand.NewPCG(1, 2))
+	for i := range data {
+		data[i] = byte(random.Uint32())
+	}
+	place := store.At("ranges.bin")
+	written := mustWrite(t, s, place, string(data))
+	for _, r := range []struct{ offset, length int64 }{{0, 0}, {0, 1}, {1, 0}, {100_000, 50_000}, {199_999, 1}, {199_999, 0}} {
+		expected := data[r.offset:]
+		if r.length > 0 {
+			expected = expected[:r.length]
+		}
+		reading := store.Reading{Place: place, Revision: written.Revision, Offset: r.offset, Length: r.length}
+		if got := read(t, s, reading); got != string(expected) {
+			t.Errorf("range %d+%d: %d other bytes came back", r.offset, r.length, len(got))
+		}
+	}
+	if _, err := write(t, s, place, "something else now", store.Any); err != nil {
+		t.Fatal(err)
+	}
+	_, err := s.Open(t.Context(), store.Reading{Place: place, Revision: written.Revision})
+	want(t, "reading a revision that is gone", err, store.ErrChanged)
+}
+
+func testRemove(t *testing.T, s store.Store) {
+	place := store.At("gone.txt")
+	written := mustWrite(t, s, place, "x")
+	_, err := s.Remove(t.Context(), place, written.Revision+"x")
+	want(t, "removing another revision", err, store.ErrChanged)
+	if _, err := s.Remove(t.Context(), place, written.Revision); err != nil {
+		t.Fatalf("remove: %v", err)
+	}
+	_, err = s.Stat(t.Context(), place)
+	want(t, "stat of what was removed", err, store.ErrNotFound)
+	_, err = s.Remove(t.Context(), place, "")
+	want(t, "removing it again", err, store.ErrNotFound)
+	mustWrite(t, s, store.At("full", "x"), "x")
+	_, err = s.Remove(t.Context(), store.At("full"), "")
+	want(t, "removing a folder that is not empty", err, store.ErrRefused)
+}
+
+func testFolders(t *testing.T, s store.Store) {
+	for range 2 {
+		if _, err := s.MakeFolder(t.Context(), store.At("empty")); err != nil {
+			t.Fatalf("make folder: %v", err)
+		}
+	}
+	entry, err := s.Stat(t.Context(), store.At("empty"))
+	if err != nil || entry.Kind != store.KindFolder {
+		t.Errorf("stat of a folder: %+v, %v", entry, err)
+	}
+	if entries := list(t, s, store.At("empty").AsFolder()); len(entries) != 0 {
+		t.Errorf("an empty folder lists %v", entries)
+	}
+	if entries := list(t, s, store.Folder{}); len(entries) != 1 || entries[0].Name != "empty" || entries[0].Kind != store.KindFolder {
+		t.Errorf("its parent lists %v", entries)
+	}
+	if _, err := s.Remove(t.Context(), store.At("empty"), ""); err != nil {
+		t.Errorf("removing it: %v", err)
+	}
+	_, err = s.Stat(t.Context(), store.At("empty"))
+	want(t, "stat of the removed folder", err, store.ErrNotFound)
+	mustWrite(t, s, store.At("file"), "x")
+	if !s.Traits().FileBesideFolder {
+		_, err = s.MakeFolder(t.Context(), store.At("file"))
+		want(t, "making a folder where a file is", err, store.ErrExists)
+	}
+}
+
+func testParts(t *testing.T, s store.Store) {
+	writer, ok := s.(store.PartWriter)
+	if !ok {
+		t.Skip("the store takes no parts")
+	}
+	limits, ok := writer.PartLimits()
+	if !ok {
+		t.Skip("the store takes no parts")
+	}
+	mustWrite(t, s, store.At("probe"), "so that what is probed at the first write has been")
+	size := limits.Size(1)
+	whole := bytes.Repeat([]byte("part of a whole "), int(size/16*2)+1)
+	writing := store.Writing{Place: store.At("parts.bin"), Size: int64(len(whole)), Run: "conformance"}
+	upload, err := writer.BeginParts(t.Context(), writing)
+	if err != nil {
+		t.Fatalf("begin: %v", err)
+	}
+	abandoned, err := writer.BeginParts(t.Context(), store.Writing{Place: store.At("abandoned.bin"), Size: 1, Run: "conformance"})
+	if err != nil {
+		t.Fatalf("begin: %v", err)
+	}
+	var parts []store.Part
+	for number := range 3 {
+		data := whole[int64(number)*size : min(int64(number+1)*size, int64(len(whole)))]
+		stream := store.NewStream(io.NopCloser(bytes.NewReader(data)), s.Traits().ProofKind, nil)
+		part, err := writer.WritePart(t.Context(), writing, upload, number+1, int64(len(data)), stream)
+		if err != nil {
+			t.Fatalf("part %d: %v", number+1, err)
+		}
+		parts = append(parts, part)
+	}
+	if _, err := s.Stat(t.Context(), writing.Place); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("it can be seen before it is committed: %v", err)
+	}
+	cleaned, err := store.Clean(t.Context(), s, store.Folder{}, "conformance", map[string]bool{upload: true})
+	if err != nil || len(cleaned) != 1 || cleaned[0].Upload != abandoned {
+		t.Errorf("cleaning removed %+v, %v; want the abandoned upload alone", cleaned, err)
+	}
+	written, err := writer.CommitParts(t.Context(), writing, upload, parts)
+	if err != nil {
+		t.Fatalf("commit: %v", err)
+	}
+	if written.Size != int64(len(whole)) {
+		t.Errorf("committed with size %d, want %d", written.Size, len(whole))
+	}
+	if kind := s.Traits().ProofKind; kind != "" && !written.Proof.IsZero() {
+		sum := kind.New()
+		sum.Write(whole)
+		if expected := store.HashOf(kind, sum.Sum(nil)); written.Proof != expected {
+			t.Errorf("proof %q, want %q", written.Proof, expected)
+		}
+	}
+	if read(t, s, store.Reading{Place: writing.Place, Revision: written.Revision}) != string(whole) {
+		t.Error("other bytes came back")
+	}
+}
+
+func testTimes(t *testing.T, s store.Store) {
+	traits := s.Traits()
+	if !traits.KeepsTimes {
+		t.Skip("the store declares that it keeps no times")
+	}
+	modified := time.Date(2024, 2, 29, 23, 59, 58, 123_456_789, time.UTC)
+	place := store.At("dated.txt")
+	_, err := s.Write(t.Context(), store.Writing{Place: place, Size: 1, Modified: modified, Run: "conformance", Content: Text("x")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	entry, err := s.Stat(t.Context(), place)
+	if err != nil || !entry.Modified.Truncate(traits.TimePrecision).Equal(modified.Truncate(traits.TimePrecision)) {
+		t.Errorf("modified %v, %v; want %v", entry.Modified, err, modified)
+	}
+}
+
+func testSums(t *testing.T, s store.Store) {
+	summer, ok := s.(store.Summer)
+	if !ok {
+		t.Skip("the store tells no sums")
+	}
+	place := store.At("summed.txt")
+	written := mustWrite(t, s, place, "123456789")
+	for _, kind := range summer.SumKinds() {
+		sum := kind.New()
+		io.WriteString(sum, "123456789")
+		got, err := store.Sum(t.Context(), s, place, written.Entry, kind)
+		if errors.Is(err, store.ErrUnsupported) {
+			continue
+		}
+		if expected := store.HashOf(kind, sum.Sum(nil)); err != nil || got != expected {
+			t.Errorf("%s: got %v, %v; want %v", kind, got, err, expected)
+		}
+	}
+}

@@ -1,0 +1,414 @@
+// Package storetest holds what tests of stores and of the engine share: the
+// conformance suite that every provider passes ([Run]), a store in memory
+// ([Memory]), and one that fails on demand ([Faulty]).
+package storetest
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"iter"
+	"sort"
+	"sync"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// Memory is a store that keeps everything in memory. Its zero value is not
+// usable; see NewMemory. The fields may be set before its first use.
+type Memory struct {
+	// Limits on what is held, to be met by tests.
+	MaxBytes int64 // 0 is unlimited
+	// PartsAbove, where not 0, makes files above that size go in parts of
+	// PartSize bytes.
+	PartsAbove, PartSize int64
+	// Unsorted makes List yield in an order that cannot be relied on.
+	Unsorted bool
+	// NoHashes makes the store keep none.
+	NoHashes bool
+
+	mu      sync.Mutex
+	traits  store.Traits
+	folders map[store.Path]bool
+	files   map[store.Path]map[string]*memoryFile
+	uploads map[string]*memoryUpload
+	changes int
+	now     time.Time
+}
+
+type memoryFile struct {
+	data     []byte
+	modified time.Time
+	revision string
+}
+
+type memoryUpload struct {
+	run   string
+	place store.Place
+	parts map[int][]byte
+}
+
+// NewMemory returns an empty account with real folders, kept times, conditional
+// writes and CRC64NVME as its proof.
+func NewMemory() *Memory {
+	m := &Memory{
+		folders: map[store.Path]bool{"": true},
+		files:   map[store.Path]map[string]*memoryFile{},
+		uploads: map[string]*memoryUpload{},
+		now:     time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC),
+	}
+	m.traits = store.Traits{
+		Order: store.OrderByKey, Folders: store.FoldersReal, KeepsTimes: true,
+		TimePrecision: time.Nanosecond, ProofKind: store.CRC64NVME, Conditional: true, Streams: 8,
+	}
+	return m
+}
+
+// Put stores a file at names, making its folders, and returns its entry.
+func (m *Memory) Put(data string, names ...string) store.Entry {
+	place := store.At(names...)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for p := place.Folder.Path; p != ""; p, _ = p.Split() {
+		m.folders[p] = true
+	}
+	return m.put(place, []byte(data), time.Time{})
+}
+
+// Folder makes the folder at names, and those that it is in.
+func (m *Memory) Folder(names ...string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for p := store.MakePath(names...); p != ""; p, _ = p.Split() {
+		m.folders[p] = true
+	}
+}
+
+// Files returns the content of every file by its address within the account.
+func (m *Memory) Files() map[string]string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	all := map[string]string{}
+	for folder, files := range m.files {
+		for name, file := range files {
+			all[store.Folder{Path: folder}.Place(name).String()] = string(file.data)
+		}
+	}
+	return all
+}
+
+// OpenUploads is how many uploads in parts have not ended.
+func (m *Memory) OpenUploads() int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return len(m.uploads)
+}
+
+func (m *Memory) put(place store.Place, data []byte, modified time.Time) store.Entry {
+	m.changes++
+	m.now = m.now.Add(time.Second)
+	if modified.IsZero() {
+		modified = m.now
+	}
+	if m.files[place.Folder.Path] == nil {
+		m.files[place.Folder.Path] = map[string]*memoryFile{}
+	}
+	file := &memoryFile{data: data, modified: modified, revision: fmt.Sprint("r", m.changes)}
+	m.files[place.Folder.Path][place.Name] = file
+	return m.entry(place.Name, file)
+}
+
+func (m *Memory) entry(name string, file *memoryFile) store.Entry {
+	entry := store.Entry{
+		Name: name, Kind: store.KindFile, Size: int64(len(file.data)),
+		Modified: file.modified, Revision: file.revision,
+	}
+	if !m.NoHashes {
+		sum := store.CRC64NVME.New()
+		sum.Write(file.data)
+		entry.Hashes = store.Hashes{store.HashOf(store.CRC64NVME, sum.Sum(nil))}
+	}
+	return entry
+}
+
+// Traits implements store.Store.
+func (m *Memory) Traits() store.Traits {
+	traits := m.traits
+	if m.Unsorted {
+		traits.Order = store.OrderNone
+	}
+	if m.NoHashes {
+		traits.ProofKind = ""
+	}
+	return traits
+}
+
+// SetTraits changes what the account says of itself.
+func (m *Memory) SetTraits(change func(*store.Traits)) { change(&m.traits) }
+
+// Stat implements store.Store.
+func (m *Memory) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if place.IsStart() {
+		return store.Entry{Kind: store.KindFolder}, nil
+	}
+	if file := m.files[place.Folder.Path][place.Name]; file != nil {
+		return m.entry(place.Name, file), nil
+	}
+	if m.folders[place.AsFolder().Path] {
+		return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
+	}
+	return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", place)
+}
+
+// List implements store.Store.
+func (m *Memory) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return func(yield func(store.Entry, error) bool) {
+		entries, err := m.children(folder.Path)
+		if err != nil {
+			yield(store.Entry{}, err)
+			return
+		}
+		for _, entry := range entries {
+			if err := ctx.Err(); err != nil {
+				yield(store.Entry{}, err)
+				return
+			}
+			if !yield(entry, nil) {
+				return
+			}
+		}
+	}
+}
+
+func (m *Memory) children(folder store.Path) ([]store.Entry, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.folders[folder] {
+		return nil, store.Errorf(store.ErrNotFound, "the folder /%s is not there", folder)
+	}
+	var entries []store.Entry
+	for name, file := range m.files[folder] {
+		entries = append(entries, m.entry(name, file))
+	}
+	for path := range m.folders {
+		if parent, name := path.Split(); parent == folder && path != "" {
+			entries = append(entries, store.Entry{Name: name, Kind: store.KindFolder})
+		}
+	}
+	if m.Unsorted {
+		sort.Slice(entries, func(i, j int) bool { return entries[i].Name > entries[j].Name })
+	} else {
+		store.SortByKey(entries)
+	}
+	return entries, nil
+}
+
+// Open implements store.Store.
+func (m *Memory) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	file := m.files[reading.Place.Folder.Path][reading.Place.Name]
+	if file == nil {
+		return nil, store.Errorf(store.ErrNotFound, "%s is not there", reading.Place)
+	}
+	if reading.Revision != "" && reading.Revision != file.revision {
+		return nil, store.Errorf(store.ErrChanged, "%s changed", reading.Place)
+	}
+	data := file.data[min(reading.Offset, int64(len(file.data))):]
+	if reading.Length > 0 {
+		data = data[:min(reading.Length, int64(len(data)))]
+	}
+	return io.NopCloser(bytes.NewReader(data)), nil
+}
+
+// Write implements store.Store.
+func (m *Memory) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	if err := m.Traits().NameError(writing.Place.Folder.Path, writing.Place.Name); err != nil {
+		return store.Written{}, err
+	}
+	stream, err := writing.Content.Open(ctx)
+	if err != nil {
+		return store.Written{}, err
+	}
+	defer stream.Close()
+	data, err := io.ReadAll(stream)
+	if err != nil {
+		return store.Written{}, err
+	}
+	if writing.Size >= 0 && int64(len(data)) != writing.Size {
+		return store.Written{}, store.ShortBody(int64(len(data)), writing.Size)
+	}
+	return m.commit(ctx, writing, data)
+}
+
+func (m *Memory) commit(ctx context.Context, writing store.Writing, data []byte) (store.Written, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if err := ctx.Err(); err != nil {
+		return store.Written{}, err
+	}
+	if err := m.check(writing); err != nil {
+		return store.Written{}, err
+	}
+	if m.MaxBytes > 0 && m.held()+int64(len(data)) > m.MaxBytes {
+		return store.Written{}, store.Errorf(store.ErrNoSpace, "no space left for %s", writing.Place)
+	}
+	entry := m.put(writing.Place, data, writing.Modified)
+	return store.Written{Entry: entry, Proof: entry.Hashes.Get(store.CRC64NVME)}, nil
+}
+
+func (m *Memory) check(writing store.Writing) error {
+	place := writing.Place
+	if !m.folders[place.Folder.Path] {
+		return store.Errorf(store.ErrNotFound, "the folder of %s is not there", place)
+	}
+	if m.folders[place.AsFolder().Path] {
+		return store.Errorf(store.ErrExists, "a folder is at %s", place)
+	}
+	file := m.files[place.Folder.Path][place.Name]
+	if writing.If.IsAbsent() && file != nil {
+		return store.Errorf(store.ErrExists, "%s is there already", place)
+	}
+	if revision, ok := writing.If.Expect(); ok && (file == nil || file.revision != revision) {
+		return store.Errorf(store.ErrChanged, "%s changed", place)
+	}
+	return nil
+}
+
+func (m *Memory) held() (bytes int64) {
+	for _, files := range m.files {
+		for _, file := range files {
+			bytes += int64(len(file.data))
+		}
+	}
+	return bytes
+}
+
+// MakeFolder implements store.Store.
+func (m *Memory) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.folders[place.Folder.Path] {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "the folder of %s is not there", place)
+	}
+	if m.files[place.Folder.Path][place.Name] != nil {
+		return store.Entry{}, store.Errorf(store.ErrExists, "a file is at %s", place)
+	}
+	m.folders[place.AsFolder().Path] = true
+	return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
+}
+
+// Remove implements store.Store.
+func (m *Memory) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+	if file, err := m.Stat(ctx, place); err != nil {
+		return "", err
+	} else if file.Kind == store.KindFolder {
+		return m.removeFolder(place)
+	} else if revision != "" && file.Revision != revision {
+		return "", store.Errorf(store.ErrChanged, "%s changed", place)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.files[place.Folder.Path], place.Name)
+	return store.RemovedFinally, nil
+}
+
+func (m *Memory) removeFolder(place store.Place) (store.Removal, error) {
+	children, err := m.children(place.AsFolder().Path)
+	if err != nil {
+		return "", err
+	}
+	if len(children) > 0 {
+		return "", store.Errorf(store.ErrRefused, "the folder %s is not empty", place)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.folders, place.AsFolder().Path)
+	return store.RemovedFinally, nil
+}
+
+// PartLimits implements store.PartWriter.
+func (m *Memory) PartLimits() (store.PartLimits, bool) {
+	return store.PartLimits{
+		Above: m.PartsAbove, Size: func(int64) int64 { return m.PartSize }, Parallel: 2,
+	}, m.PartsAbove > 0
+}
+
+// BeginParts implements store.PartWriter.
+func (m *Memory) BeginParts(ctx context.Context, writing store.Writing) (string, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.changes++
+	id := fmt.Sprint("upload", m.changes)
+	m.uploads[id] = &memoryUpload{run: writing.Run, place: writing.Place, parts: map[int][]byte{}}
+	return id, nil
+}
+
+// WritePart implements store.PartWriter.
+func (m *Memory) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
+	data, err := io.ReadAll(stream)
+	if err != nil {
+		return store.Part{}, err
+	}
+	if int64(len(data)) != size {
+		return store.Part{}, store.ShortBody(int64(len(data)), size)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	open := m.uploads[upload]
+	if open == nil {
+		return store.Part{}, store.Errorf(store.ErrNotFound, "the upload is gone")
+	}
+	open.parts[number] = data
+	sum := store.CRC64NVME.New()
+	sum.Write(data)
+	return store.Part{Number: number, Size: size, Tag: fmt.Sprint("t", number), Hash: store.HashOf(store.CRC64NVME, sum.Sum(nil)).Hex}, nil
+}
+
+// CommitParts implements store.PartWriter.
+func (m *Memory) CommitParts(ctx context.Context, writing store.Writing, upload string, parts []store.Part) (store.Written, error) {
+	m.mu.Lock()
+	open := m.uploads[upload]
+	m.mu.Unlock()
+	if open == nil {
+		return store.Written{}, store.Errorf(store.ErrNotFound, "the upload is gone")
+	}
+	var data []byte
+	for _, part := range parts {
+		data = append(data, open.parts[part.Number]...)
+	}
+	if int64(len(data)) != writing.Size {
+		return store.Written{}, store.ShortBody(int64(len(data)), writing.Size)
+	}
+	written, err := m.commit(ctx, writing, data)
+	if err == nil {
+		_ = m.AbortParts(ctx, writing.Place, upload)
+	}
+	return written, err
+}
+
+// AbortParts implements store.PartWriter.
+func (m *Memory) AbortParts(ctx context.Context, place store.Place, upload string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.uploads, upload)
+	return nil
+}
+
+// Clean implements store.Cleaner.
+func (m *Memory) Clean(ctx context.Context, folder store.Folder, run string, keep map[string]bool) ([]store.Leftover, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var cleaned []store.Leftover
+	for id, upload := range m.uploads {
+		if upload.run == run && !keep[id] {
+			cleaned = append(cleaned, store.Leftover{Run: run, Place: upload.place, Upload: id})
+			delete(m.uploads, id)
+		}
+	}
+	return cleaned, nil
+}

@@ -1,0 +1,66 @@
+package store
+
+import "time"
+
+// Order is the order in which a store lists the children of a folder.
+type Order string
+
+const (
+	// OrderByKey is that of raw bytes with "/" appended to folder names.
+	OrderByKey Order = "by-key"
+	// OrderNone is none that can be relied on: the engine sorts.
+	OrderNone Order = "none"
+)
+
+// Folders says what a folder is to an account.
+type Folders string
+
+const (
+	// FoldersReal exist by themselves and must be made before files.
+	FoldersReal Folders = "real"
+	// FoldersImplied exist because something is below them; one made by
+	// itself is a marker object.
+	FoldersImplied Folders = "implied"
+)
+
+// Traits are what an account can and cannot keep. The zero value is an account
+// that promises nothing.
+type Traits struct {
+	// Order of List.
+	Order Order
+	// Folders: real or implied.
+	Folders Folders
+	// FileBesideFolder: a file and a folder may have the same name.
+	FileBesideFolder bool
+	// CheckName returns ErrNameRefused, with the reason, for a name that
+	// the account cannot hold in the folder given; nil accepts all.
+	CheckName func(folder Path, name string) error
+	// LargestFile in bytes; 0 is no known limit.
+	LargestFile int64
+	// TimePrecision of Modified; 0 where no times are told.
+	TimePrecision time.Duration
+	// KeepsTimes: Writing.Modified is kept, so that times of this account
+	// mean the same as those of the account that was copied from.
+	KeepsTimes bool
+	// ProofKind is the hash that Write gives as proof; "" for none, and a
+	// proof has to be read back.
+	ProofKind HashKind
+	// Conditional: a write's condition is checked by the server itself. If
+	// not, a window is left, which docs/providers.md states.
+	Conditional bool
+	// ReadOnly: nothing can be written.
+	ReadOnly bool
+	// Streams is how many transfers at once are sensible to start with.
+	Streams int
+}
+
+// NameError returns why the account cannot hold the name, or nil.
+func (t Traits) NameError(folder Path, name string) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	if t.CheckName == nil {
+		return nil
+	}
+	return t.CheckName(folder, name)
+}

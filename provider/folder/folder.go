@@ -1,0 +1,342 @@
+// Package folder makes a folder of this machine an account.
+//
+// Everything goes through an os.Root, so that neither a name nor a symbolic
+// link leads out of it. A file is written to a sibling with a name of ours,
+// made safe on the disk, and renamed; a creating rename never replaces
+// (RENAME_NOREPLACE), and a replacing one swaps the two names
+// (RENAME_EXCHANGE), looks at what came out, and swaps back if it was not the
+// revision expected. Where the file system knows neither, a link takes the
+// place of the first, and a check just before the rename that of the second.
+package folder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"deftheron/core/store"
+)
+
+// Provider is the provider "folder".
+type Provider struct{}
+
+// Name implements store.Provider.
+func (Provider) Name() string { return "folder" }
+
+// Title implements store.Provider.
+func (Provider) Title() string { return "Folder on the service's machine" }
+
+// Options implements store.Provider.
+func (Provider) Options() []store.Option {
+	return []store.Option{{
+		Name: "path", Title: "Path", Required: true,
+		Help: "the folder's full path on the machine that runs the service, such as /srv/reports",
+	}}
+}
+
+// Open implements store.Provider.
+func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+	path := opening.Options["path"]
+	if !filepath.IsAbs(path) {
+		return nil, &store.OptionError{Option: "path", Reason: fmt.Sprintf("%q is not a full path; begin it with /", path)}
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, store.Errorf(kindOf(err, store.ErrNotFound), "the folder %s cannot be opened (%v); make it, or give another --path", path, bare(err))
+	}
+	if !info.IsDir() {
+		return nil, store.Errorf(store.ErrRefused, "%s is a file; give the path of a folder", path)
+	}
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, store.Errorf(kindOf(err, store.ErrRefused), "the folder %s cannot be opened (%v); let the service's user read it", path, bare(err))
+	}
+	if opening.Start != "" {
+		local, err := localPath(opening.Start)
+		if err == nil {
+			var start *os.Root
+			start, err = root.OpenRoot(local)
+			root.Close()
+			root = start
+		}
+		if err != nil {
+			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", local, path)
+		}
+	}
+	real, err := filepath.EvalSymlinks(filepath.Join(path, opening.Start.Local()))
+	if err != nil {
+		real = path
+	}
+	return &account{root: root, real: real, dirty: map[string]bool{}}, nil
+}
+
+// account implements store.Store and, of the abilities, Summer, Syncer,
+// Cleaner, Spacer, Owner and Locator.
+type account struct {
+	root *os.Root
+	real string
+
+	mu    sync.Mutex
+	dirty map[string]bool // folders whose names have changed since the last Sync
+}
+
+// Traits implements store.Store.
+func (a *account) Traits() store.Traits {
+	return store.Traits{
+		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName,
+		TimePrecision: time.Nanosecond, KeepsTimes: true, ProofKind: store.CRC64NVME,
+		Conditional: true, Streams: 4,
+	}
+}
+
+// checkName refuses what a POSIX file system cannot hold as one name.
+func checkName(_ store.Path, name string) error {
+	switch {
+	case name == "":
+		return store.Errorf(store.ErrNameRefused, "a folder on disk cannot hold an entry with an empty name")
+	case name == "." || name == "..":
+		return store.Errorf(store.ErrNameRefused, "a folder on disk cannot hold an entry called %q", name)
+	case strings.ContainsRune(name, '/'):
+		return store.Errorf(store.ErrNameRefused, "a folder on disk cannot hold %q, because of the slash in its name", name)
+	case len(name) > 255:
+		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; a folder on disk holds names of 255 bytes at most", name, len(name))
+	}
+	return nil
+}
+
+// localPath is the path below the root, "." for the root itself. An error is
+// of a name that cannot be there.
+func localPath(path store.Path) (string, error) {
+	for _, name := range path.Names() {
+		if err := checkName("", name); err != nil {
+			return path.Local(), store.Errorf(store.ErrNotFound, "%w", err)
+		}
+	}
+	return path.Local(), nil
+}
+
+func (a *account) local(place store.Place) (string, error) {
+	if place.IsStart() {
+		return ".", nil
+	}
+	folder, err := localPath(place.Folder.Path)
+	if err != nil {
+		return "", err
+	}
+	if err := checkName(place.Folder.Path, place.Name); err != nil {
+		return "", err
+	}
+	return filepath.Join(folder, place.Name), nil
+}
+
+// Stat implements store.Store.
+func (a *account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+	local, err := a.local(place)
+	if err != nil {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s: %w", place, err)
+	}
+	info, err := a.root.Lstat(local)
+	if err != nil {
+		return store.Entry{}, wrap("look at", place.String(), err)
+	}
+	return entryOf(place.Name, info.Sys().(*syscall.Stat_t)), nil
+}
+
+func entryOf(name string, stat *syscall.Stat_t) store.Entry {
+	entry := store.Entry{Name: name, Modified: time.Unix(stat.Mtim.Sec, stat.Mtim.Nsec)}
+	switch stat.Mode & syscall.S_IFMT {
+	case syscall.S_IFDIR:
+		entry.Kind = store.KindFolder
+		return entry
+	case syscall.S_IFREG:
+		entry.Kind = store.KindFile
+	default:
+		entry.Kind = store.KindOther
+	}
+	entry.Size = stat.Size
+	entry.Revision = revisionOf(stat)
+	return entry
+}
+
+// revisionOf makes a revision of inode, size and time: a file that was
+// replaced by another of the same size and time is still seen to differ.
+func revisionOf(stat *syscall.Stat_t) string {
+	return strconv.FormatUint(stat.Ino, 36) + "." + strconv.FormatInt(stat.Size, 36) + "." +
+		strconv.FormatInt(stat.Mtim.Sec*1e9+stat.Mtim.Nsec, 36)
+}
+
+// MakeFolder implements store.Store.
+func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+	local, err := a.local(place)
+	if err != nil {
+		return store.Entry{}, err
+	}
+	if err := a.root.Mkdir(local, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
+		return store.Entry{}, wrap("make the folder", place.String(), err)
+	}
+	a.touched(filepath.Dir(local))
+	entry, err := a.Stat(ctx, place)
+	if err == nil && entry.Kind != store.KindFolder {
+		return store.Entry{}, store.Errorf(store.ErrExists, "a file is at %s, where a folder is needed", place)
+	}
+	return entry, err
+}
+
+// Remove implements store.Store.
+func (a *account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+	entry, err := a.Stat(ctx, place)
+	if err != nil {
+		return "", err
+	}
+	if revision != "" && entry.Kind == store.KindFile && entry.Revision != revision {
+		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+	}
+	local, err := a.local(place)
+	if err != nil {
+		return "", err
+	}
+	if err := a.root.Remove(local); err != nil {
+		return "", wrap("remove", place.String(), err)
+	}
+	a.touched(filepath.Dir(local))
+	return store.RemovedFinally, nil
+}
+
+func (a *account) touched(local string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.dirty[local] = true
+}
+
+// Sync implements store.Syncer: contents were synced before they got their
+// names, so the names are what is left to do.
+func (a *account) Sync(ctx context.Context) error {
+	a.mu.Lock()
+	dirty := a.dirty
+	a.dirty = map[string]bool{}
+	a.mu.Unlock()
+	for local := range dirty {
+		dir, err := a.root.Open(local)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // removed since; its parent is dirty too
+		}
+		if err != nil {
+			return wrap("sync", local, err)
+		}
+		err = dir.Sync()
+		dir.Close()
+		if err != nil {
+			return wrap("sync", local, err)
+		}
+	}
+	return nil
+}
+
+// Clean implements store.Cleaner.
+func (a *account) Clean(ctx context.Context, folder store.Folder, run string, _ map[string]bool) ([]store.Leftover, error) {
+	local, err := localPath(folder.Path)
+	if err != nil {
+		return nil, nil
+	}
+	prefix := store.ArrivingName(run, "")
+	var cleaned []store.Leftover
+	err = fs.WalkDir(a.root.FS(), filepath.ToSlash(local), func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil:
+			return nil // a folder that cannot be read holds nothing of ours
+		case !strings.HasPrefix(entry.Name(), prefix):
+			return nil
+		}
+		if err := a.root.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return wrap("remove the leftover", path, err)
+		}
+		cleaned = append(cleaned, store.Leftover{Run: run, Place: store.At(strings.Split(path, "/")...)})
+		return nil
+	})
+	return cleaned, err
+}
+
+// Space implements store.Spacer.
+func (a *account) Space(ctx context.Context) (store.Space, error) {
+	var stat unix.Statfs_t
+	if err := unix.Statfs(a.real, &stat); err != nil {
+		return store.UnknownSpace, wrap("look at the space of", a.real, err)
+	}
+	block := int64(stat.Bsize)
+	return store.Space{
+		Used: int64(stat.Blocks-stat.Bfree) * block, Free: int64(stat.Bavail) * block, Total: int64(stat.Blocks) * block,
+	}, nil
+}
+
+// Owner implements store.Owner.
+func (a *account) Owner(ctx context.Context) (string, error) {
+	info, err := a.root.Stat(".")
+	if err != nil {
+		return "", wrap("look at", a.real, err)
+	}
+	id := strconv.Itoa(int(info.Sys().(*syscall.Stat_t).Uid))
+	if owner, err := user.LookupId(id); err == nil {
+		return "local user " + owner.Username, nil
+	}
+	return "local user number " + id, nil
+}
+
+// Locate implements store.Locator.
+func (a *account) Locate(folder store.Folder) string {
+	real := filepath.Join(a.real, folder.Path.Local())
+	return "file://" + strings.TrimSuffix(real, "/") + "/"
+}
+
+// wrap gives an error of the system its kind, and says what was being done.
+func wrap(doing, what string, err error) error {
+	if err == nil || store.KindOf(err) != nil {
+		return err
+	}
+	return store.Errorf(kindOf(err, store.ErrRefused), "could not %s %s: %w", doing, what, bare(err))
+}
+
+// bare takes the path that the system adds off an error.
+func bare(err error) error {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Err
+	}
+	var link *os.LinkError
+	if errors.As(err, &link) {
+		return link.Err
+	}
+	return err
+}
+
+func kindOf(err, otherwise error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, unix.ENOTDIR):
+		return store.ErrNotFound
+	case errors.Is(err, unix.ENOTEMPTY):
+		return store.ErrRefused
+	case errors.Is(err, fs.ErrExist), errors.Is(err, unix.EISDIR):
+		return store.ErrExists
+	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT):
+		return store.ErrNoSpace
+	case errors.Is(err, unix.ENAMETOOLONG), errors.Is(err, unix.EILSEQ):
+		return store.ErrNameRefused
+	case errors.Is(err, unix.EFBIG):
+		return store.ErrTooLarge
+	case errors.Is(err, unix.EIO), errors.Is(err, unix.ESTALE), errors.Is(err, unix.EBUSY), errors.Is(err, unix.EMFILE), errors.Is(err, unix.ETIMEDOUT):
+		return store.ErrTryAgain
+	}
+	return otherwise
+}

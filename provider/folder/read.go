@@ -1,0 +1,156 @@
+package folder
+
+import (
+	"context"
+	"io"
+	"iter"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"deftheron/core/store"
+)
+
+// List implements store.Store. Names are read at once and sorted; each entry
+// is looked at when its turn comes.
+func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return func(yield func(store.Entry, error) bool) {
+		if err := a.list(ctx, folder, yield); err != nil {
+			yield(store.Entry{}, err)
+		}
+	}
+}
+
+func (a *account) list(ctx context.Context, folder store.Folder, yield func(store.Entry, error) bool) error {
+	local, err := localPath(folder.Path)
+	if err != nil {
+		return err
+	}
+	dir, err := a.root.Open(local)
+	if err != nil {
+		return wrap("list", "/"+local, err)
+	}
+	defer dir.Close()
+	children, err := dir.ReadDir(-1)
+	if err != nil {
+		return wrap("list", "/"+local, err)
+	}
+	entries := make([]store.Entry, len(children))
+	for i, child := range children {
+		entries[i].Name = child.Name()
+		if child.IsDir() {
+			entries[i].Kind = store.KindFolder
+		}
+	}
+	children = nil
+	store.SortByKey(entries)
+	for i := range entries {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		var stat unix.Stat_t
+		err := unix.Fstatat(int(dir.Fd()), entries[i].Name, &stat, unix.AT_SYMLINK_NOFOLLOW)
+		if err == unix.ENOENT {
+			continue // removed since the names were read
+		}
+		if err != nil {
+			return wrap("look at", "/"+local+"/"+entries[i].Name, err)
+		}
+		same := syscall.Stat_t{Ino: stat.Ino, Mode: stat.Mode, Size: stat.Size, Mtim: syscall.Timespec(stat.Mtim)}
+		if !yield(entryOf(entries[i].Name, &same), nil) {
+			return nil
+		}
+	}
+	return nil
+}
+
+// Open implements store.Store. At the end of the file it looks once more: a
+// file that was written to while it was read gives ErrChanged.
+func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
+	local, err := a.local(reading.Place)
+	if err != nil {
+		return nil, store.Errorf(store.ErrNotFound, "%s: %w", reading.Place, err)
+	}
+	// Not blocking, since a pipe has to be recognised before it is waited on.
+	file, err := a.root.OpenFile(local, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, wrap("read", reading.Place.String(), err)
+	}
+	reader := &reader{file: file, place: reading.Place}
+	entry, err := reader.look()
+	switch {
+	case err != nil:
+	case entry.Kind != store.KindFile:
+		err = store.Errorf(store.ErrRefused, "%s is no file", reading.Place)
+	case reading.Revision != "" && entry.Revision != reading.Revision:
+		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
+	default:
+		reader.revision = entry.Revision
+		reader.left = entry.Size - reading.Offset
+		if reading.Length > 0 {
+			reader.left = min(reader.left, reading.Length)
+		}
+		_, err = file.Seek(reading.Offset, io.SeekStart)
+	}
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return reader, nil
+}
+
+type reader struct {
+	file     *os.File
+	place    store.Place
+	revision string
+	left     int64
+}
+
+func (r *reader) look() (store.Entry, error) {
+	info, err := r.file.Stat()
+	if err != nil {
+		return store.Entry{}, wrap("look at", r.place.String(), err)
+	}
+	return entryOf(r.place.Name, info.Sys().(*syscall.Stat_t)), nil
+}
+
+func (r *reader) Read(p []byte) (int, error) {
+	if r.left <= 0 {
+		return 0, r.end()
+	}
+	n, err := r.file.Read(p[:min(int64(len(p)), r.left)])
+	r.left -= int64(n)
+	if err == io.EOF {
+		if err = r.end(); err == io.EOF {
+			err = store.ShortBody(-r.left, 0)
+		}
+	} else if err != nil {
+		err = wrap("read", r.place.String(), err)
+	}
+	return n, err
+}
+
+func (r *reader) end() error {
+	entry, err := r.look()
+	if err != nil {
+		return err
+	}
+	if entry.Revision != r.revision {
+		return store.Errorf(store.ErrChanged, "%s changed while it was read", r.place)
+	}
+	return io.EOF
+}
+
+func (r *reader) Close() error { return r.file.Close() }
+
+// SumKinds implements store.Summer: any, as the file is here.
+func (a *account) SumKinds() []store.HashKind {
+	return []store.HashKind{store.CRC64NVME, store.CRC32C, store.MD5, store.SHA256}
+}
+
+// Sum implements store.Summer by reading the file.
+func (a *account) Sum(ctx context.Context, place store.Place, revision string, kind store.HashKind) (store.Hash, error) {
+	sum, _, err := store.ReadBack(ctx, a, place, revision, kind)
+	return sum, err
+}

@@ -1,0 +1,256 @@
+package folder
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"deftheron/core/store"
+)
+
+// buffers are what contents are copied through, one for each write in flight.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}
+
+// flushEvery is after how many bytes the disk is set to work, so that the sync
+// at the end of a large file finds little left to do.
+const flushEvery = 8 << 20
+
+// Write implements store.Store.
+func (a *account) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	local, err := localPath(writing.Place.Folder.Path)
+	if err != nil {
+		return store.Written{}, err
+	}
+	if err := checkName(writing.Place.Folder.Path, writing.Place.Name); err != nil {
+		return store.Written{}, err
+	}
+	parent, err := a.root.OpenRoot(local)
+	if err != nil {
+		return store.Written{}, wrap("open the folder of", writing.Place.String(), err)
+	}
+	defer parent.Close()
+	dir, err := parent.Open(".")
+	if err != nil {
+		return store.Written{}, wrap("open the folder of", writing.Place.String(), err)
+	}
+	defer dir.Close()
+
+	arrival := &arrival{parent: parent, dir: int(dir.Fd()), place: writing.Place, temporary: arrivingName(writing.Run)}
+	// Looked at before the content is read, so that nothing is read in vain.
+	if err := arrival.check(writing.If); err != nil {
+		return store.Written{}, err
+	}
+	if err := a.room(writing.Size); err != nil {
+		return store.Written{}, err
+	}
+	defer arrival.abandon()
+	proof, err := arrival.receive(ctx, writing)
+	if err != nil {
+		return store.Written{}, err
+	}
+	entry, err := arrival.settle(writing.If)
+	if err != nil {
+		return store.Written{}, err
+	}
+	a.touched(local)
+	return store.Written{Entry: entry, Proof: proof}, nil
+}
+
+func arrivingName(run string) string {
+	var random [6]byte
+	rand.Read(random[:])
+	return store.ArrivingName(run, hex.EncodeToString(random[:]))
+}
+
+// room refuses a large file that there is no space for, before it is read.
+func (a *account) room(size int64) error {
+	const worthAsking = 64 << 20
+	var stat unix.Statfs_t
+	if size < worthAsking || unix.Statfs(a.real, &stat) != nil {
+		return nil
+	}
+	if free := int64(stat.Bavail) * int64(stat.Bsize); size > free {
+		return store.Errorf(store.ErrNoSpace, "%d bytes are needed and %d are free", size, free)
+	}
+	return nil
+}
+
+// arrival is one file on its way into a folder.
+type arrival struct {
+	parent    *os.Root
+	dir       int // descriptor of the folder
+	place     store.Place
+	temporary string
+	file      *os.File
+	settled   bool
+}
+
+func (r *arrival) abandon() {
+	if r.file == nil {
+		return
+	}
+	r.file.Close()
+	if !r.settled {
+		r.parent.Remove(r.temporary)
+	}
+}
+
+// receive writes the content to the temporary name, with its time, and syncs.
+func (r *arrival) receive(ctx context.Context, writing store.Writing) (store.Hash, error) {
+	stream, err := writing.Content.Open(ctx)
+	if err != nil {
+		return store.Hash{}, err
+	}
+	defer stream.Close()
+	r.file, err = r.parent.OpenFile(r.temporary, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return store.Hash{}, wrap("write", r.place.String(), err)
+	}
+	count, err := r.copy(ctx, stream)
+	if err != nil {
+		return store.Hash{}, err
+	}
+	if writing.Size >= 0 && count != writing.Size {
+		return store.Hash{}, store.ShortBody(count, writing.Size)
+	}
+	if !writing.Modified.IsZero() {
+		times := []unix.Timespec{
+			unix.NsecToTimespec(time.Now().UnixNano()), unix.NsecToTimespec(writing.Modified.UnixNano()),
+		}
+		if err := unix.UtimesNanoAt(r.dir, r.temporary, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			return store.Hash{}, wrap("set the time of", r.place.String(), err)
+		}
+	}
+	if err := r.file.Sync(); err != nil {
+		return store.Hash{}, wrap("sync", r.place.String(), err)
+	}
+	return stream.Sum(), nil
+}
+
+func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, err error) {
+	buffer := buffers.Get().(*[]byte)
+	defer buffers.Put(buffer)
+	var flushed int64
+	for {
+		if err := ctx.Err(); err != nil {
+			return count, err
+		}
+		n, err := stream.Read(*buffer)
+		if n > 0 {
+			if _, err := r.file.Write((*buffer)[:n]); err != nil {
+				return count, wrap("write", r.place.String(), err)
+			}
+			count += int64(n)
+		}
+		if err == io.EOF {
+			return count, nil
+		}
+		if err != nil {
+			return count, err
+		}
+		if count-flushed >= flushEvery {
+			// Advice alone: an error here says nothing about the data.
+			_ = unix.SyncFileRange(int(r.file.Fd()), flushed, count-flushed, unix.SYNC_FILE_RANGE_WRITE)
+			flushed = count
+		}
+	}
+}
+
+// check looks whether the condition holds now.
+func (r *arrival) check(condition store.Condition) error {
+	info, err := r.parent.Lstat(r.place.Name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return wrap("look at", r.place.String(), err)
+	}
+	there := err == nil
+	if there && info.IsDir() {
+		return store.Errorf(store.ErrExists, "a folder is at %s", r.place)
+	}
+	if there && condition.IsAbsent() {
+		return store.Errorf(store.ErrExists, "%s is there already", r.place)
+	}
+	if revision, ok := condition.Expect(); ok && (!there || revisionOf(info.Sys().(*syscall.Stat_t)) != revision) {
+		return store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
+	}
+	return nil
+}
+
+// settle gives the file its name, if the condition holds.
+func (r *arrival) settle(condition store.Condition) (store.Entry, error) {
+	var err error
+	_, atRevision := condition.Expect()
+	switch {
+	case condition.IsAbsent():
+		err = r.create()
+	case atRevision:
+		err = r.exchange(condition)
+	default:
+		if err = r.check(condition); err == nil {
+			err = unix.Renameat(r.dir, r.temporary, r.dir, r.place.Name)
+		}
+	}
+	if err != nil {
+		return store.Entry{}, wrap("put in place", r.place.String(), err)
+	}
+	r.settled = true
+	info, err := r.file.Stat()
+	if err != nil {
+		return store.Entry{}, wrap("look at", r.place.String(), err)
+	}
+	return entryOf(r.place.Name, info.Sys().(*syscall.Stat_t)), nil
+}
+
+func (r *arrival) create() error {
+	err := unix.Renameat2(r.dir, r.temporary, r.dir, r.place.Name, unix.RENAME_NOREPLACE)
+	if !unsupported(err) {
+		return err
+	}
+	if err := unix.Linkat(r.dir, r.temporary, r.dir, r.place.Name, 0); err != nil {
+		return err
+	}
+	return unix.Unlinkat(r.dir, r.temporary, 0)
+}
+
+// exchange swaps the two names, and back again if what came out is not what
+// the condition expects. The old content is removed last.
+func (r *arrival) exchange(condition store.Condition) error {
+	if err := r.check(condition); err != nil {
+		return err
+	}
+	swap := func() error {
+		return unix.Renameat2(r.dir, r.temporary, r.dir, r.place.Name, unix.RENAME_EXCHANGE)
+	}
+	err := swap()
+	if unsupported(err) {
+		return unix.Renameat(r.dir, r.temporary, r.dir, r.place.Name)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return store.Errorf(store.ErrChanged, "%s was removed meanwhile", r.place)
+	}
+	if err != nil {
+		return err
+	}
+	revision, _ := condition.Expect()
+	info, err := r.parent.Lstat(r.temporary)
+	if err != nil || info.IsDir() || revisionOf(info.Sys().(*syscall.Stat_t)) != revision {
+		if back := swap(); back != nil {
+			r.settled = true // keep both: what came out stays under the temporary name
+			return back
+		}
+		return store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
+	}
+	return unix.Unlinkat(r.dir, r.temporary, 0)
+}
+
+func unsupported(err error) bool {
+	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP)
+}
