@@ -12,21 +12,47 @@ type Leftover struct {
 	Upload string
 }
 
+// Cleaning says what is to be cleaned up after a run.
+type Cleaning struct {
+	// Run that was writing.
+	Run string
+	// Folder below which it was writing.
+	Folder Folder
+	// Uploads are the places for which it may have begun to write in parts.
+	Uploads []Place
+	// Keep are the ids of uploads that are to be gone on with.
+	Keep map[string]bool
+}
+
 // Cleaner is the ability to find and remove what runs left behind: temporary
 // names and open uploads.
 type Cleaner interface {
-	// Clean removes what the run left below the folder, but for the
-	// uploads in keep, which are to be gone on with. It returns what it
-	// removed.
-	Clean(ctx context.Context, folder Folder, run string, keep map[string]bool) ([]Leftover, error)
+	// Clean removes what the run left and returns what it removed. Nothing
+	// of another run, or of anybody else, is touched.
+	Clean(ctx context.Context, cleaning Cleaning) ([]Leftover, error)
 }
 
 // Clean removes what a run left behind, where the store leaves anything.
-func Clean(ctx context.Context, s Store, folder Folder, run string, keep map[string]bool) ([]Leftover, error) {
+func Clean(ctx context.Context, s Store, cleaning Cleaning) ([]Leftover, error) {
 	if cleaner, ok := s.(Cleaner); ok {
-		return cleaner.Clean(ctx, folder, run, keep)
+		return cleaner.Clean(ctx, cleaning)
 	}
 	return nil, nil
+}
+
+// Preparer is the need to find out, before the first write, what the place can
+// do. It may write and remove a small file of ours.
+type Preparer interface {
+	// Prepare makes Traits final. A write calls it by itself.
+	Prepare(ctx context.Context) error
+}
+
+// Prepare makes the store's traits final, before it is written to.
+func Prepare(ctx context.Context, s Store) error {
+	if preparer, ok := s.(Preparer); ok {
+		return preparer.Prepare(ctx)
+	}
+	return nil
 }
 
 // Syncer is the ability, and the need, to be told when what was written has to

@@ -93,12 +93,25 @@ type Stream struct {
 	hash    hash.Hash
 	n       int64
 	onBytes func(int)
+	told    Hash
+}
+
+// Told is a body that brings the hashes of the content with it, as the store
+// keeps them. Only a body of a whole content may.
+type Told interface {
+	Told() Hashes
 }
 
 // NewStream reads from body, hashing with kind ("" for none). onBytes, where
-// not nil, is told of every chunk. Closing the stream closes body.
+// not nil, is told of every chunk. Closing the stream closes body. Where body
+// is [Told] a hash of the same kind, the end of the stream is ErrTryAgain
+// unless it is that of the bytes that were read.
 func NewStream(body io.ReadCloser, kind HashKind, onBytes func(int)) *Stream {
-	return &Stream{reader: body, closer: body, kind: kind, hash: kind.New(), onBytes: onBytes}
+	s := &Stream{reader: body, closer: body, kind: kind, hash: kind.New(), onBytes: onBytes}
+	if told, ok := body.(Told); ok {
+		s.told = told.Told().Get(kind)
+	}
+	return s
 }
 
 // Read reads the next bytes and adds them to the hash.
@@ -112,6 +125,9 @@ func (s *Stream) Read(p []byte) (int, error) {
 		if s.onBytes != nil {
 			s.onBytes(n)
 		}
+	}
+	if err == io.EOF && !s.told.IsZero() && s.Sum() != s.told {
+		err = Errorf(ErrTryAgain, "the bytes that arrived have %s, and the source keeps %s", s.Sum(), s.told)
 	}
 	return n, err
 }

@@ -30,7 +30,7 @@ type PartWriter interface {
 	// BeginParts opens an upload and returns its id.
 	BeginParts(ctx context.Context, writing Writing) (upload string, err error)
 	// WritePart stores a part, replacing one of the same number. The stream
-	// is closed by the caller.
+	// hashes with Traits.ProofKind and is closed by the caller.
 	WritePart(ctx context.Context, writing Writing, upload string, number int, size int64, stream *Stream) (Part, error)
 	// CommitParts makes the file of all its parts, in order, under the
 	// writing's condition. ErrNotFound where the upload is gone.

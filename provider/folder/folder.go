@@ -244,12 +244,12 @@ func (a *account) Sync(ctx context.Context) error {
 }
 
 // Clean implements store.Cleaner.
-func (a *account) Clean(ctx context.Context, folder store.Folder, run string, _ map[string]bool) ([]store.Leftover, error) {
-	local, err := localPath(folder.Path)
+func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
+	local, err := localPath(cleaning.Folder.Path)
 	if err != nil {
 		return nil, nil
 	}
-	prefix := store.ArrivingName(run, "")
+	prefix := store.ArrivingName(cleaning.Run, "")
 	var cleaned []store.Leftover
 	err = fs.WalkDir(a.root.FS(), filepath.ToSlash(local), func(path string, entry fs.DirEntry, err error) error {
 		switch {
@@ -263,7 +263,7 @@ func (a *account) Clean(ctx context.Context, folder store.Folder, run string, _ 
 		if err := a.root.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return wrap("remove the leftover", path, err)
 		}
-		cleaned = append(cleaned, store.Leftover{Run: run, Place: store.At(strings.Split(path, "/")...)})
+		cleaned = append(cleaned, store.Leftover{Run: cleaning.Run, Place: store.At(strings.Split(path, "/")...)})
 		return nil
 	})
 	return cleaned, err

@@ -122,7 +122,7 @@ func TestLeftovers(t *testing.T) {
 		}
 	}
 	s := open(t, dir)
-	cleaned, err := store.Clean(context.Background(), s, store.Folder{}, "run1", nil)
+	cleaned, err := store.Clean(context.Background(), s, store.Cleaning{Run: "run1"})
 	if err != nil || len(cleaned) != 1 {
 		t.Fatalf("cleaned %v, %v; want one leftover", cleaned, err)
 	}

@@ -419,8 +419,9 @@ func testFailedWrite(t *testing.T, s store.Store) {
 			t.Errorf("%s: %d entries are left", round.name, len(entries))
 		}
 	}
-	_, _ = store.Clean(t.Context(), s, store.Folder{}, "conformance", nil)
-	if again, err := store.Clean(t.Context(), s, store.Folder{}, "conformance", nil); err != nil || len(again) != 0 {
+	cleaning := store.Cleaning{Run: "conformance", Uploads: []store.Place{store.At("failed.bin")}}
+	_, _ = store.Clean(t.Context(), s, cleaning)
+	if again, err := store.Clean(t.Context(), s, cleaning); err != nil || len(again) != 0 {
 		t.Errorf("cleaning twice removed %v the second time, %v", again, err)
 	}
 }
@@ -529,7 +530,10 @@ func testParts(t *testing.T, s store.Store) {
 	if _, err := s.Stat(t.Context(), writing.Place); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("it can be seen before it is committed: %v", err)
 	}
-	cleaned, err := store.Clean(t.Context(), s, store.Folder{}, "conformance", map[string]bool{upload: true})
+	cleaned, err := store.Clean(t.Context(), s, store.Cleaning{
+		Run: "conformance", Keep: map[string]bool{upload: true},
+		Uploads: []store.Place{writing.Place, store.At("abandoned.bin")},
+	})
 	if err != nil || len(cleaned) != 1 || cleaned[0].Upload != abandoned {
 		t.Errorf("cleaning removed %+v, %v; want the abandoned upload alone", cleaned, err)
 	}

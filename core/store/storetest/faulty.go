@@ -238,9 +238,12 @@ func (f *Faulty) AbortParts(ctx context.Context, place store.Place, upload strin
 }
 
 // Clean implements store.Cleaner.
-func (f *Faulty) Clean(ctx context.Context, folder store.Folder, run string, keep map[string]bool) ([]store.Leftover, error) {
-	return store.Clean(ctx, f.Store, folder, run, keep)
+func (f *Faulty) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
+	return store.Clean(ctx, f.Store, cleaning)
 }
+
+// Prepare implements store.Preparer.
+func (f *Faulty) Prepare(ctx context.Context) error { return store.Prepare(ctx, f.Store) }
 
 type faultyBody struct {
 	io.ReadCloser

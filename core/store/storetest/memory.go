@@ -400,13 +400,13 @@ func (m *Memory) AbortParts(ctx context.Context, place store.Place, upload strin
 }
 
 // Clean implements store.Cleaner.
-func (m *Memory) Clean(ctx context.Context, folder store.Folder, run string, keep map[string]bool) ([]store.Leftover, error) {
+func (m *Memory) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	var cleaned []store.Leftover
 	for id, upload := range m.uploads {
-		if upload.run == run && !keep[id] {
-			cleaned = append(cleaned, store.Leftover{Run: run, Place: upload.place, Upload: id})
+		if upload.run == cleaning.Run && !cleaning.Keep[id] {
+			cleaned = append(cleaned, store.Leftover{Run: upload.run, Place: upload.place, Upload: id})
 			delete(m.uploads, id)
 		}
 	}

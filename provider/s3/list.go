@@ -1,0 +1,205 @@
+package s3
+
+import (
+	"context"
+	"iter"
+	"net/http"
+	"strings"
+
+	"github.com/minio/minio-go/v7"
+
+	"deftheron/core/store"
+)
+
+// pageSize is how many keys one request lists, the most that servers give.
+const pageSize = 1000
+
+// page lists one page below a prefix. The library's call for a single page
+// takes no context, so it is given a client of its own whose requests carry it.
+func (a *account) page(ctx context.Context, prefix, token, delimiter string, most int) (minio.ListBucketV2Result, error) {
+	options := a.options
+	options.Transport = bound{ctx, a.options.Transport}
+	core, err := minio.NewCore(a.endpoint.Host, &options)
+	if err != nil {
+		return minio.ListBucketV2Result{}, err
+	}
+	result, err := core.ListObjectsV2(a.bucket, prefix, "", token, delimiter, most)
+	if ctx.Err() != nil {
+		return result, ctx.Err()
+	}
+	return result, wrap("list /"+prefix, err, false)
+}
+
+type bound struct {
+	ctx  context.Context
+	base http.RoundTripper
+}
+
+func (b bound) RoundTrip(request *http.Request) (*http.Response, error) {
+	return b.base.RoundTrip(request.WithContext(b.ctx))
+}
+
+// pages yields page after page below a prefix.
+func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2[minio.ListBucketV2Result, error] {
+	return func(yield func(minio.ListBucketV2Result, error) bool) {
+		token := ""
+		for {
+			page, err := a.page(ctx, prefix, token, delimiter, pageSize)
+			if !yield(page, err) || err != nil || !page.IsTruncated {
+				return
+			}
+			token = page.NextContinuationToken
+		}
+	}
+}
+
+// entryOf makes an entry of a listed object. An ETag is a revision; it is taken
+// for an MD5 only where probing found that it is one.
+func (a *account) entryOf(name string, object minio.ObjectInfo) store.Entry {
+	etag := strings.Trim(object.ETag, `"`)
+	entry := store.Entry{
+		Name: name, Kind: store.KindFile, Size: object.Size, Modified: object.LastModified, Revision: etag,
+	}
+	if a.found().etagIsMD5 && len(etag) == 32 && !strings.Contains(etag, "-") {
+		entry.Hashes = store.Hashes{{Kind: store.MD5, Hex: strings.ToLower(etag)}}
+	}
+	return entry
+}
+
+// List implements store.Store.
+func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return func(yield func(store.Entry, error) bool) {
+		prefix := a.prefix + string(folder.Path)
+		exists := prefix == ""
+		for page, err := range a.pages(ctx, prefix, "/") {
+			if err != nil {
+				yield(store.Entry{}, err)
+				return
+			}
+			entries := make([]store.Entry, 0, len(page.Contents)+len(page.CommonPrefixes))
+			for _, object := range page.Contents {
+				exists = true
+				name := strings.TrimPrefix(object.Key, prefix)
+				if name == "" && object.Size == 0 {
+					continue // the folder's own marker
+				}
+				if strings.HasSuffix(name, "/") {
+					continue // its prefix follows, or, from some servers, it alone stands for it
+				}
+				entries = append(entries, a.entryOf(name, object))
+			}
+			for _, name := range foldersOf(page, prefix) {
+				exists = true
+				entries = append(entries, store.Entry{Name: name, Kind: store.KindFolder})
+			}
+			store.SortByKey(entries)
+			for _, entry := range entries {
+				if !yield(entry, nil) {
+					return
+				}
+			}
+		}
+		if !exists && folder.Path != "" {
+			yield(store.Entry{}, store.Errorf(store.ErrNotFound, "the folder /%s is not there", folder.Path))
+		}
+	}
+}
+
+// foldersOf returns the names of the folders of a page, each once: those of the
+// prefixes, and of the markers that some servers list in place of one.
+func foldersOf(page minio.ListBucketV2Result, prefix string) (names []string) {
+	seen := map[string]bool{}
+	add := func(key string) {
+		name, isFolder := strings.CutSuffix(strings.TrimPrefix(key, prefix), "/")
+		if isFolder && key != prefix && !seen[name] {
+			seen[name] = true
+			names = append(names, name)
+		}
+	}
+	for _, sub := range page.CommonPrefixes {
+		add(sub.Prefix)
+	}
+	for _, object := range page.Contents {
+		add(object.Key)
+	}
+	return names
+}
+
+// ListFlat implements store.FlatLister: keys come in order, and the folders
+// that they imply are put in before them.
+func (a *account) ListFlat(ctx context.Context, folder store.Folder) iter.Seq2[store.Listed, error] {
+	return func(yield func(store.Listed, error) bool) {
+		prefix := a.prefix + string(folder.Path)
+		exists := prefix == ""
+		open := "" // the folder that is open, relative to the one listed
+		for page, err := range a.pages(ctx, prefix, "") {
+			if err != nil {
+				yield(store.Listed{}, err)
+				return
+			}
+			for _, object := range page.Contents {
+				exists = true
+				key := strings.TrimPrefix(object.Key, prefix)
+				cut := strings.LastIndexByte(key, '/') + 1
+				below, name := key[:cut], key[cut:]
+				if !implied(open, below, yield) {
+					return
+				}
+				open = below
+				if name == "" && (object.Size == 0 || key == "") {
+					continue // a marker
+				}
+				if !yield(store.Listed{Below: store.Path(below), Entry: a.entryOf(name, object)}, nil) {
+					return
+				}
+			}
+		}
+		if !exists && folder.Path != "" {
+			yield(store.Listed{}, store.Errorf(store.ErrNotFound, "the folder /%s is not there", folder.Path))
+		}
+	}
+}
+
+// implied yields the folders on the way to below that are not open yet.
+func implied(open, below string, yield func(store.Listed, error) bool) bool {
+	for at := 0; ; {
+		slash := strings.IndexByte(below[at:], '/')
+		if slash < 0 {
+			return true
+		}
+		path := below[:at+slash+1]
+		if !strings.HasPrefix(open, path) {
+			parent, name := store.Path(path).Split()
+			if !yield(store.Listed{Below: parent, Entry: store.Entry{Name: name, Kind: store.KindFolder}}, nil) {
+				return false
+			}
+		}
+		at += slash + 1
+	}
+}
+
+// Stat implements store.Store: a file by its key, else a folder by what is
+// below it.
+func (a *account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+	if place.IsStart() {
+		return store.Entry{Kind: store.KindFolder}, nil
+	}
+	key := a.keyOf(place)
+	if !strings.HasSuffix(key, "/") && key != "" {
+		object, err := a.core.StatObject(ctx, a.bucket, key, minio.StatObjectOptions{})
+		if err == nil {
+			return a.entryOf(place.Name, object), nil
+		}
+		if err := wrap("look at "+place.String(), err, false); store.KindOf(err) != store.ErrNotFound {
+			return store.Entry{}, err
+		}
+	}
+	page, err := a.page(ctx, key+"/", "", "/", 1)
+	if err != nil {
+		return store.Entry{}, err
+	}
+	if len(page.Contents)+len(page.CommonPrefixes) == 0 {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", place)
+	}
+	return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
+}

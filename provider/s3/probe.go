@@ -1,0 +1,132 @@
+package s3
+
+import (
+	"bytes"
+	"context"
+	"crypto/md5"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"strings"
+
+	"github.com/minio/minio-go/v7"
+
+	"deftheron/core/store"
+)
+
+// findings are what the server was found to do.
+type findings struct {
+	proof       store.HashKind // CRC64NVME, MD5 or ""
+	etagIsMD5   bool
+	conditional bool // If-Match and If-None-Match on PUT are obeyed
+	emptyNames  bool // "a//b" stays what it is
+}
+
+func (a *account) found() findings {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.probed == nil {
+		return findings{emptyNames: true}
+	}
+	return *a.probed
+}
+
+// Prepare implements store.Preparer with a few requests on an object of ours,
+// which is removed again: a CRC64NVME that is wrong must be refused, the ETag of
+// known bytes must be their MD5, a second creation must be refused, and the
+// key without its double slash must not exist.
+func (a *account) Prepare(ctx context.Context) error {
+	a.mu.Lock()
+	done := a.probed != nil
+	a.mu.Unlock()
+	if done {
+		return nil
+	}
+	found, err := a.probe(ctx)
+	if err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.probed = &found
+	return nil
+}
+
+func (a *account) probe(ctx context.Context) (findings, error) {
+	var random [8]byte
+	rand.Read(random[:])
+	name := "probe-" + hex.EncodeToString(random[:])
+	folded := a.prefix + store.OwnFolder + "/" + name
+	key := a.prefix + store.OwnFolder + "//" + name
+	data := []byte("Deft Heron looks what this server can do, and removes this again.\n")
+
+	var found findings
+	_, err := a.putProbe(ctx, key, data, nil)
+	if kind := store.KindOf(err); kind == store.ErrRefused || kind == store.ErrNameRefused {
+		key = folded // the double slash itself is refused
+		_, err = a.putProbe(ctx, key, data, nil)
+	}
+	if err != nil {
+		return found, store.Errorf(store.KindOf(err), "could not find out what the object store can do: %w", err)
+	}
+	defer a.core.RemoveObject(context.WithoutCancel(ctx), a.bucket, key, minio.RemoveObjectOptions{})
+
+	found.emptyNames = key != folded
+	if found.emptyNames {
+		_, err := a.core.StatObject(ctx, a.bucket, folded, minio.StatObjectOptions{})
+		found.emptyNames = store.KindOf(wrap("look", err, false)) == store.ErrNotFound
+	}
+	sum := md5.Sum(data)
+	again, err := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, sumOf(store.CRC64NVME, data)) })
+	if err == nil {
+		found.etagIsMD5 = strings.EqualFold(strings.Trim(again.ETag, `"`), hex.EncodeToString(sum[:]))
+	}
+	_, wrong := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, make([]byte, 8)) })
+	_, created := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETagExcept("*") })
+	_, replaced := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETag("00000000000000000000000000000000") })
+	found.conditional = errors.Is(created, store.ErrChanged) && errors.Is(replaced, store.ErrChanged)
+	switch {
+	case err == nil && wrong != nil:
+		found.proof = store.CRC64NVME
+	case found.etagIsMD5:
+		found.proof = store.MD5
+	}
+	return found, ctx.Err()
+}
+
+func (a *account) putProbe(ctx context.Context, key string, data []byte, change func(*minio.PutObjectOptions)) (minio.UploadInfo, error) {
+	options := minio.PutObjectOptions{DisableContentSha256: true, UserMetadata: map[string]string{}}
+	if change != nil {
+		change(&options)
+	}
+	// Without a checksum of its own the library would add one in a trailer,
+	// which is among the things that are not known yet.
+	info, err := a.plain().PutObject(ctx, a.bucket, key, bytes.NewReader(data), int64(len(data)), "", "", options)
+	return info, wrap("write "+key, err, true)
+}
+
+// plain is a client that sends no trailers.
+func (a *account) plain() *minio.Core {
+	options := a.options
+	options.TrailingHeaders = false
+	core, err := minio.NewCore(a.endpoint.Host, &options)
+	if err != nil {
+		return a.core // the options have been good once
+	}
+	return core
+}
+
+func sumOf(kind store.HashKind, data []byte) []byte {
+	sum := kind.New()
+	sum.Write(data)
+	return sum.Sum(nil)
+}
+
+// checksum adds a checksum that is known before the content is sent.
+func checksum(options *minio.PutObjectOptions, kind store.HashKind, sum []byte) {
+	if options.UserMetadata == nil {
+		options.UserMetadata = map[string]string{}
+	}
+	options.UserMetadata["x-amz-checksum-"+string(kind)] = base64.StdEncoding.EncodeToString(sum)
+}

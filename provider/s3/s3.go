@@ -1,0 +1,269 @@
+// Package s3 makes a bucket of an S3-compatible object store an account.
+//
+// Objects are addressed path style. A key is split at its slashes into names,
+// and nothing is cleaned: "a//b" is the entry b in the folder with the empty
+// name in a; ".." is a name; an empty object whose key ends in a slash is the
+// marker of a folder, and one that has content is a file with the empty name
+// in that folder.
+//
+// What servers of the kind differ in is found out before the first write (see
+// probe.go): whether a CRC64NVME sent with the content is verified, whether an
+// ETag is the MD5, whether conditions are obeyed, and whether empty names last.
+package s3
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+
+	"deftheron/core/store"
+)
+
+// Provider is the provider "s3".
+type Provider struct{}
+
+// Name implements store.Provider.
+func (Provider) Name() string { return "s3" }
+
+// Title implements store.Provider.
+func (Provider) Title() string { return "S3-compatible object store" }
+
+// Options implements store.Provider.
+func (Provider) Options() []store.Option {
+	return []store.Option{
+		{Name: "endpoint", Title: "Endpoint", Required: true, Help: "the server's URL, such as https://objects.example.org:9000"},
+		{Name: "bucket", Title: "Bucket", Required: true, Help: "the bucket's name"},
+		{Name: "key", Title: "Access key", Required: true, Help: "the access key's id"},
+		{Name: "secret", Title: "Secret key", Required: true, Secret: true, Help: "the secret that belongs to the access key"},
+		{Name: "region", Title: "Region", Default: "us-east-1", Help: "the region that requests are signed for"},
+		{Name: "part-size", Title: "Part size (MiB)", Default: "64", Help: "the size of a part in MiB, 5 to 5120, where a file goes in parts"},
+		{Name: "parts-above", Title: "Parts above (MiB)", Default: "1024", Help: "files above this size in MiB, at most 5120, go in parts"},
+	}
+}
+
+// account implements store.Store and, of the abilities, FlatLister, PartWriter,
+// Cleaner, Preparer, Summer, Owner and Locator.
+type account struct {
+	endpoint   *url.URL
+	bucket     string
+	prefix     string // of the account's start; "" or ending in "/"
+	key        string
+	options    minio.Options
+	core       *minio.Core
+	partSize   int64
+	partsAbove int64
+
+	mu     sync.Mutex
+	probed *findings
+}
+
+// Open implements store.Provider. It lists one key, which needs the host, the
+// sign-in and the bucket.
+func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+	a, err := configure(opening)
+	if err != nil {
+		return nil, err
+	}
+	secret, err := opening.Secrets.Load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	base := opening.Transport
+	if base == nil {
+		base = http.DefaultTransport
+	}
+	a.options = minio.Options{
+		Creds: credentials.NewStaticV4(a.key, strings.TrimSpace(string(secret)), ""), Secure: a.endpoint.Scheme == "https",
+		Region: opening.Options["region"], BucketLookup: minio.BucketLookupPath,
+		Transport: opening.Gate.RoundTripper(base), TrailingHeaders: true,
+		MaxRetries: 1, // what is tried again, and when, is the engine's to say
+	}
+	a.core, err = minio.NewCore(a.endpoint.Host, &a.options)
+	if err != nil {
+		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%v; give a URL such as https://objects.example.org:9000", err)}
+	}
+	if err := a.reach(ctx); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+func configure(opening store.Opening) (*account, error) {
+	o := opening.Options
+	endpoint, err := url.Parse(o["endpoint"])
+	if err != nil || endpoint.Host == "" || endpoint.Scheme != "http" && endpoint.Scheme != "https" || strings.Trim(endpoint.Path, "/") != "" {
+		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%q is no endpoint; give a URL of scheme, host and port, such as https://objects.example.org:9000", o["endpoint"])}
+	}
+	a := &account{endpoint: endpoint, bucket: o["bucket"], key: o["key"], prefix: string(opening.Start)}
+	if a.partSize, err = mebibytes("part-size", o["part-size"], 5, 64); err != nil {
+		return nil, err
+	}
+	if a.partsAbove, err = mebibytes("parts-above", o["parts-above"], 0, 1024); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+func mebibytes(option, value string, least, otherwise int64) (int64, error) {
+	if value == "" {
+		return otherwise << 20, nil
+	}
+	var n int64
+	if _, err := fmt.Sscanf(value, "%d", &n); err != nil || n < least || n > 5120 || fmt.Sprint(n) != value {
+		return 0, &store.OptionError{Option: option, Reason: fmt.Sprintf("%q is out of bounds; give a whole number of MiB from %d to 5120", value, least)}
+	}
+	return n << 20, nil
+}
+
+// reach asks for one key below the start.
+func (a *account) reach(ctx context.Context) error {
+	page, err := a.page(ctx, a.prefix, "", "", 1)
+	if err == nil && a.prefix != "" && len(page.Contents) == 0 && len(page.CommonPrefixes) == 0 {
+		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not in the bucket %s; make it, or give another --start", strings.TrimSuffix(a.prefix, "/"), a.bucket)
+	}
+	return a.explain(err)
+}
+
+// explain adds what to do to an error of the first request.
+func (a *account) explain(err error) error {
+	if err == nil {
+		return nil
+	}
+	var dns *net.DNSError
+	var operation *net.OpError
+	var answer minio.ErrorResponse
+	errors.As(err, &answer)
+	kind := store.KindOf(err)
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return store.Errorf(store.ErrTryAgain, "%s did not answer in time; check the host and port of --endpoint, and that no firewall is between", a.endpoint.Host)
+	case errors.As(err, &dns):
+		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check --endpoint", a.endpoint.Hostname())
+	case errors.As(err, &operation) && operation.Op == "dial":
+		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --endpoint, and that the server runs", a.endpoint.Host, operation.Err)
+	case strings.Contains(err.Error(), "HTTP response to HTTPS"):
+		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended", a.endpoint.Host)}
+	case answer.Code == "NoSuchBucket":
+		return store.Errorf(store.ErrNotFound, "there is no bucket %q at %s; make it there, give another --bucket, or check --endpoint", a.bucket, a.endpoint.Host)
+	case strings.EqualFold(answer.Code, "InvalidAccessKeyId"):
+		return store.Errorf(store.ErrLapsed, "%s does not know the access key %q; check --key", a.endpoint.Host, a.key)
+	case answer.Code == "SignatureDoesNotMatch":
+		return store.Errorf(store.ErrLapsed, "the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
+	case answer.Code == "InvalidBucketName":
+		return &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is no name of a bucket; use 3 to 63 lower-case letters, digits, dots and hyphens", a.bucket)}
+	case answer.Code == "RequestTimeTooSkewed":
+		return store.Errorf(store.ErrRefused, "the clocks of this machine and of %s differ too much; set this machine's clock", a.endpoint.Host)
+	case kind == store.ErrRefused && answer.Code == "AccessDenied":
+		return store.Errorf(store.ErrRefused, "the access key %q may not list the bucket %q; allow it there, or give another --key", a.key, a.bucket)
+	case answer.Code == "" || answer.Code == answer.Message || kind == store.ErrTryAgain:
+		return store.Errorf(store.ErrRefused, "%s gives no answer of an S3-compatible server (%v); check the host and port of --endpoint", a.endpoint.Host, err)
+	}
+	return err
+}
+
+// Traits implements store.Store.
+func (a *account) Traits() store.Traits {
+	found := a.found()
+	return store.Traits{
+		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true,
+		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
+		ProofKind: found.proof, Conditional: found.conditional, Streams: 8,
+	}
+}
+
+// checkName refuses what keys cannot hold, counting the whole key.
+func (a *account) checkName(folder store.Path, name string) error {
+	switch {
+	case name == "" && !a.found().emptyNames:
+		return store.Errorf(store.ErrNameRefused, "this object store folds two slashes into one, so that an empty name would not last")
+	case name == "." || name == "..":
+		return store.Errorf(store.ErrNameRefused, "the name %q is taken for a step by servers and proxies on the way, and would not last", name)
+	case strings.Contains(name, "/"):
+		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in an object store", name)
+	case !utf8.ValidString(name):
+		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which keys must be", name)
+	}
+	if length := len(a.prefix) + len(folder) + len(name); length > 1024 {
+		return store.Errorf(store.ErrNameRefused, "the key of %q would have %d bytes; an object store holds 1,024 at most", name, length)
+	}
+	return nil
+}
+
+// keyOf is the object's key of a place.
+func (a *account) keyOf(place store.Place) string {
+	return a.prefix + string(place.Folder.Path) + place.Name
+}
+
+// Owner implements store.Owner.
+func (a *account) Owner(ctx context.Context) (string, error) { return "access key " + a.key, nil }
+
+// Locate implements store.Locator.
+func (a *account) Locate(folder store.Folder) string {
+	return "s3+" + a.endpoint.Scheme + "://" + a.endpoint.Host + "/" + a.bucket + "/" + a.prefix + string(folder.Path)
+}
+
+// wrap gives an error of the protocol its kind. sent says that the request may
+// have changed something at the server.
+func wrap(doing string, err error, sent bool) error {
+	if err == nil || store.KindOf(err) != nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	var answer minio.ErrorResponse
+	if !errors.As(err, &answer) || answer.StatusCode == 0 {
+		return store.Transport(fmt.Errorf("could not %s: %w", doing, err), sent)
+	}
+	if kind := kindOf(answer); kind == store.ErrSlowDown {
+		return store.SlowDown(0, fmt.Errorf("could not %s: %w", doing, err))
+	} else {
+		return store.Errorf(kind, "could not %s: %w", doing, err)
+	}
+}
+
+func kindOf(answer minio.ErrorResponse) error {
+	if strings.EqualFold(answer.Code, "InvalidAccessKeyId") {
+		return store.ErrLapsed // the case of its last letter differs between servers
+	}
+	switch answer.Code {
+	case "NoSuchKey", "NoSuchBucket", "NoSuchUpload", "NotFound":
+		return store.ErrNotFound
+	case "PreconditionFailed":
+		return store.ErrChanged
+	case "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken", "TokenRefreshRequired":
+		return store.ErrLapsed
+	case "SlowDown", "SlowDownRead", "SlowDownWrite", "TooManyRequests", "ServiceUnavailable":
+		return store.ErrSlowDown
+	case "BadDigest", "XAmzContentChecksumMismatch", "InvalidDigest", "IncompleteBody", "RequestTimeout", "OperationAborted", "ConditionalRequestConflict":
+		return store.ErrTryAgain
+	case "EntityTooLarge":
+		return store.ErrTooLarge
+	case "KeyTooLongError", "InvalidObjectName", "XMinioInvalidObjectName":
+		return store.ErrNameRefused
+	case "QuotaExceeded", "XMinioStorageFull", "InsufficientStorage":
+		return store.ErrNoSpace
+	case "ObjectParentIsFile", "ExistingObjectIsDirectory", "DirectoryObjectContainsData":
+		return store.ErrExists
+	}
+	switch status := answer.StatusCode; {
+	case status == http.StatusNotFound:
+		return store.ErrNotFound
+	case status == http.StatusPreconditionFailed:
+		return store.ErrChanged
+	case status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable:
+		return store.ErrSlowDown
+	case status == http.StatusInsufficientStorage:
+		return store.ErrNoSpace
+	case status >= 500:
+		return store.ErrTryAgain
+	}
+	return store.ErrRefused
+}

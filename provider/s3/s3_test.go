@@ -1,0 +1,181 @@
+package s3_test
+
+import (
+	"context"
+	"errors"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+
+	"deftheron/core/store"
+	"deftheron/core/store/storetest"
+	"deftheron/provider/s3"
+	"deftheron/servertest"
+	"deftheron/standin"
+)
+
+func open(t *testing.T, options map[string]string, secret string) store.Store {
+	t.Helper()
+	s, err := openErr(t.Context(), options, secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func openErr(ctx context.Context, options map[string]string, secret string) (store.Store, error) {
+	checked, err := store.CheckOptions(s3.Provider{}, options, secret != "")
+	if err != nil {
+		return nil, err
+	}
+	start := store.Path(checked["start"])
+	return s3.Provider{}.Open(ctx, store.Opening{
+		Options: checked, Secrets: store.FixedSecret(secret), Gate: store.NewGate("s3", 16, 64), Start: start,
+	})
+}
+
+func TestConformsOnVersitygw(t *testing.T) {
+	server := servertest.StartObjectStore(t)
+	storetest.Run(t, func(t *testing.T) store.Store {
+		return open(t, map[string]string{
+			"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key, "part-size": "5",
+		}, server.Secret)
+	})
+}
+
+// The embedded server verifies no CRC64NVME; its ETags are MD5s.
+func TestConformsOnTheStandIn(t *testing.T) {
+	storetest.Run(t, func(t *testing.T) store.Store { return standIn(t) })
+}
+
+func standIn(t *testing.T) store.Store {
+	t.Helper()
+	handler, err := standin.ObjectStore("place")
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
+	return open(t, map[string]string{"endpoint": server.URL, "bucket": "place", "key": "k", "part-size": "5"}, "s")
+}
+
+func TestFindings(t *testing.T) {
+	server := servertest.StartObjectStore(t)
+	bucket := server.Bucket(t)
+	real := open(t, map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, server.Secret)
+	embedded := standIn(t)
+	for _, c := range []struct {
+		name  string
+		store store.Store
+		proof store.HashKind
+		empty bool
+	}{{"versitygw", real, store.CRC64NVME, false}, {"stand-in", embedded, store.MD5, true}} {
+		if err := store.Prepare(t.Context(), c.store); err != nil {
+			t.Fatalf("%s: %v", c.name, err)
+		}
+		traits := c.store.Traits()
+		if traits.ProofKind != c.proof || !traits.Conditional || (traits.NameError("", "") == nil) != c.empty {
+			t.Errorf("%s: proof %q, conditional %v, empty name: %v", c.name, traits.ProofKind, traits.Conditional, traits.NameError("", ""))
+		}
+		for listed, err := range c.store.(store.FlatLister).ListFlat(t.Context(), store.Folder{}) {
+			if err != nil || listed.Kind != store.KindFolder { // versitygw keeps the empty folders
+				t.Errorf("%s: probing left %s %+v, %v", c.name, listed.Key(), listed, err)
+			}
+		}
+	}
+}
+
+// TestOddKeys writes keys as other programs do, and finds them all.
+func TestOddKeys(t *testing.T) {
+	s := standIn(t)
+	for _, key := range []string{"a//b", "../up", "/lead", "folder/", "full/", "full/x", "dots/./here", "twin", "twin/x"} {
+		raw := s.(interface {
+			PutRaw(context.Context, string, string) error
+		})
+		content := "content of " + key
+		if key == "folder/" {
+			content = ""
+		}
+		if err := raw.PutRaw(t.Context(), key, content); err != nil {
+			t.Fatalf("put %q: %v", key, err)
+		}
+	}
+	var got []string
+	for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = append(got, string(listed.Key()))
+		if listed.Kind != store.KindFile {
+			continue
+		}
+		place := listed.Place(store.Folder{Path: listed.Below})
+		sum, _, err := store.ReadBack(t.Context(), s, place, listed.Revision, store.MD5)
+		if err != nil || sum != listed.Hashes.Get(store.MD5) {
+			t.Errorf("%q: read %v, %v; listed with %v", listed.Key(), sum, err, listed.Hashes)
+		}
+	}
+	want := []string{
+		"../", "../up", "/", "/lead", "a/", "a//", "a//b", "dots/", "dots/./", "dots/./here", "folder/",
+		"full/", "full/", "full/x", "twin", "twin/", "twin/x",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("listed\n%q\nwant\n%q", got, want)
+	}
+}
+
+func TestOpenExplains(t *testing.T) {
+	server := servertest.StartObjectStore(t)
+	bucket := server.Bucket(t)
+	other := httptest.NewServer(nil)
+	defer other.Close()
+	for _, c := range []struct {
+		name    string
+		options map[string]string
+		secret  string
+		want    string
+	}{
+		{"no such port", map[string]string{"endpoint": "http://127.0.0.1:1"}, server.Secret, "check the host and port of --endpoint"},
+		{"no such host", map[string]string{"endpoint": "http://nowhere.invalid"}, server.Secret, "check --endpoint"},
+		{"no scheme", map[string]string{"endpoint": "127.0.0.1:9000"}, server.Secret, "give a URL"},
+		{"not an object store", map[string]string{"endpoint": other.URL}, server.Secret, "check --endpoint"},
+		{"TLS where there is none", map[string]string{"endpoint": strings.Replace(server.Endpoint, "http", "https", 1)}, server.Secret, "http://"},
+		{"wrong key", map[string]string{"key": "nobody"}, server.Secret, "check --key"},
+		{"wrong secret", nil, "wrong", "check --secret-file"},
+		{"missing bucket", map[string]string{"bucket": "missing-bucket"}, server.Secret, "give another --bucket"},
+		{"missing start", map[string]string{"start": "nowhere/"}, server.Secret, "give another --start"},
+		{"unknown option", map[string]string{"colour": "blue"}, server.Secret, "no such option"},
+		{"part size", map[string]string{"part-size": "1"}, server.Secret, "from 5 to 5120"},
+		{"no secret", nil, "", "--secret-file"},
+	} {
+		options := map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}
+		for name, value := range c.options {
+			options[name] = value
+		}
+		start := options["start"]
+		delete(options, "start")
+		checked, err := store.CheckOptions(s3.Provider{}, options, c.secret != "")
+		if err == nil {
+			_, err = s3.Provider{}.Open(t.Context(), store.Opening{
+				Options: checked, Secrets: store.FixedSecret(c.secret), Start: store.Path(start),
+			})
+		}
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: got %v; want it to say %q", c.name, err, c.want)
+		}
+		if err != nil && c.secret != "" && strings.Contains(err.Error(), server.Secret) {
+			t.Errorf("%s: the error holds the secret", c.name)
+		}
+	}
+}
+
+func TestNamesRefused(t *testing.T) {
+	s := standIn(t)
+	for _, name := range []string{".", "..", "a/b", "bad\xff", strings.Repeat("x", 1025)} {
+		_, err := s.Write(t.Context(), store.Writing{Place: store.At(name), Size: 1, Content: storetest.Text("x")})
+		if !errors.Is(err, store.ErrNameRefused) {
+			t.Errorf("%q: %v, want %q", name, err, store.ErrNameRefused)
+		}
+	}
+}

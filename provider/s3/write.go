@@ -1,0 +1,280 @@
+package s3
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"io"
+	"mime"
+	"path"
+	"strings"
+	"sync"
+
+	"github.com/minio/minio-go/v7"
+
+	"deftheron/core/store"
+)
+
+// smallSize is up to which size a file is read whole before it is sent, so that
+// its checksum goes in the header and a request that fails is not half sent.
+const smallSize = 256 << 10
+
+var smallBuffers = sync.Pool{New: func() any { b := make([]byte, smallSize); return &b }}
+
+// Write implements store.Store by one PUT, whose object appears when its last
+// byte has arrived and its checksum has been verified.
+func (a *account) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	if err := a.Prepare(ctx); err != nil {
+		return store.Written{}, err
+	}
+	if err := a.checkName(writing.Place.Folder.Path, writing.Place.Name); err != nil {
+		return store.Written{}, err
+	}
+	if writing.Size < 0 {
+		return store.Written{}, store.Errorf(store.ErrUnsupported, "the size of %s is not known, and one request needs it", writing.Place)
+	}
+	if err := a.recheck(ctx, writing); err != nil {
+		return store.Written{}, err
+	}
+	stream, err := writing.Content.Open(ctx)
+	if err != nil {
+		return store.Written{}, err
+	}
+	defer stream.Close()
+	body := store.Exactly(stream, writing.Size)
+	if writing.Size <= smallSize {
+		return a.writeSmall(ctx, writing, body)
+	}
+	options := a.putOptions(writing)
+	core := a.plain()
+	if a.found().proof == store.CRC64NVME {
+		core, options.Checksum = a.core, minio.ChecksumCRC64NVME
+	}
+	info, err := core.PutObject(ctx, a.bucket, a.keyOf(writing.Place), body, writing.Size, "", "", options)
+	if read := body.Err(); read != nil {
+		return store.Written{}, read
+	}
+	return a.written(writing, info, err)
+}
+
+func (a *account) writeSmall(ctx context.Context, writing store.Writing, body io.Reader) (store.Written, error) {
+	buffer := smallBuffers.Get().(*[]byte)
+	defer smallBuffers.Put(buffer)
+	data := (*buffer)[:writing.Size]
+	if _, err := io.ReadFull(body, data); err != nil {
+		return store.Written{}, err
+	}
+	if writing.Size == 0 { // ReadFull asks for nothing, and the end must still be looked at
+		if _, err := body.Read(make([]byte, 1)); err != io.EOF {
+			return store.Written{}, err
+		}
+	}
+	options := a.putOptions(writing)
+	md5 := ""
+	switch proof := a.found().proof; proof {
+	case store.MD5:
+		md5 = base64.StdEncoding.EncodeToString(sumOf(proof, data))
+	case store.CRC64NVME:
+		checksum(&options, proof, sumOf(proof, data))
+	}
+	info, err := a.plain().PutObject(ctx, a.bucket, a.keyOf(writing.Place), bytes.NewReader(data), writing.Size, md5, "", options)
+	return a.written(writing, info, err)
+}
+
+func (a *account) putOptions(writing store.Writing) minio.PutObjectOptions {
+	options := minio.PutObjectOptions{
+		DisableContentSha256: true, DisableMultipart: true,
+		ContentType: mime.TypeByExtension(path.Ext(writing.Place.Name)),
+	}
+	a.condition(&options, writing.If)
+	return options
+}
+
+func (a *account) condition(options *minio.PutObjectOptions, condition store.Condition) {
+	if revision, ok := condition.Expect(); ok {
+		options.SetMatchETag(revision)
+	} else if condition.IsAbsent() {
+		options.SetMatchETagExcept("*")
+	}
+}
+
+// recheck looks just before a write where the server obeys no conditions.
+func (a *account) recheck(ctx context.Context, writing store.Writing) error {
+	if a.found().conditional || writing.If == store.Any {
+		return nil
+	}
+	object, err := a.core.StatObject(ctx, a.bucket, a.keyOf(writing.Place), minio.StatObjectOptions{})
+	err = wrap("look at "+writing.Place.String(), err, false)
+	missing := errors.Is(err, store.ErrNotFound)
+	if err != nil && !missing {
+		return err
+	}
+	revision, atRevision := writing.If.Expect()
+	switch {
+	case writing.If.IsAbsent() && !missing:
+		return store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+	case atRevision && (missing || object.ETag != revision):
+		return store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
+	}
+	return nil
+}
+
+// written makes the answer to a write of a server's.
+func (a *account) written(writing store.Writing, info minio.UploadInfo, err error) (store.Written, error) {
+	if err != nil {
+		err = wrap("write "+writing.Place.String(), err, true)
+		_, atRevision := writing.If.Expect()
+		if errors.Is(err, store.ErrChanged) && writing.If.IsAbsent() {
+			err = store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+		} else if errors.Is(err, store.ErrNotFound) && atRevision {
+			err = store.Errorf(store.ErrChanged, "%s was removed meanwhile", writing.Place)
+		}
+		return store.Written{}, err
+	}
+	entry := a.entryOf(writing.Place.Name, minio.ObjectInfo{ETag: info.ETag, Size: writing.Size})
+	written := store.Written{Entry: entry, Proof: entry.Hashes.Get(a.found().proof)}
+	if sum, err := base64.StdEncoding.DecodeString(info.ChecksumCRC64NVME); err == nil && len(sum) == 8 {
+		written.Proof = store.Hash{Kind: store.CRC64NVME, Hex: hex.EncodeToString(sum)}
+		written.Hashes = append(written.Hashes, written.Proof)
+	}
+	return written, nil
+}
+
+// MakeFolder implements store.Store with a marker object.
+func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+	if err := a.Prepare(ctx); err != nil {
+		return store.Entry{}, err
+	}
+	if err := a.checkName(place.Folder.Path, place.Name); err != nil {
+		return store.Entry{}, err
+	}
+	_, err := a.plain().PutObject(ctx, a.bucket, a.keyOf(place)+"/", bytes.NewReader(nil), 0, "", "", minio.PutObjectOptions{DisableContentSha256: true})
+	return store.Entry{Name: place.Name, Kind: store.KindFolder}, wrap("make the folder "+place.String(), err, false)
+}
+
+// Remove implements store.Store. The protocol has no conditional deletion that
+// all servers obey, so the revision is looked at just before.
+func (a *account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+	entry, err := a.Stat(ctx, place)
+	if err != nil {
+		return "", err
+	}
+	key := a.keyOf(place)
+	if entry.Kind == store.KindFolder {
+		key += "/"
+		page, err := a.page(ctx, key, "", "", 2)
+		if err != nil {
+			return "", err
+		}
+		for _, object := range page.Contents {
+			if object.Key != key {
+				return "", store.Errorf(store.ErrRefused, "the folder %s is not empty", place)
+			}
+		}
+	} else if revision != "" && entry.Revision != revision {
+		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+	}
+	err = a.core.RemoveObject(ctx, a.bucket, key, minio.RemoveObjectOptions{})
+	return store.RemovedFinally, wrap("remove "+place.String(), err, true)
+}
+
+// Open implements store.Store.
+func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
+	whole := reading.Offset == 0 && reading.Length == 0
+	options := minio.GetObjectOptions{Checksum: whole}
+	if reading.Revision != "" {
+		if err := options.SetMatchETag(reading.Revision); err != nil {
+			return nil, store.Errorf(store.ErrChanged, "%s: %w", reading.Place, err)
+		}
+	}
+	if !whole {
+		last := int64(0) // "to the end", in the library's words
+		if reading.Length > 0 {
+			last = reading.Offset + reading.Length - 1
+		}
+		if reading.Offset > 0 || last > 0 {
+			if err := options.SetRange(reading.Offset, last); err != nil {
+				return nil, store.Errorf(store.ErrRefused, "%s: %w", reading.Place, err)
+			}
+		} else {
+			options.Set("Range", "bytes=0-0")
+		}
+	}
+	key := a.keyOf(reading.Place)
+	if key == "" {
+		return nil, store.Errorf(store.ErrRefused, "%s is no file", reading.Place)
+	}
+	body, info, header, err := a.core.GetObject(ctx, a.bucket, key, options)
+	if err != nil {
+		return nil, wrap("read "+reading.Place.String(), err, false)
+	}
+	if reading.Revision != "" && strings.Trim(info.ETag, `"`) != reading.Revision {
+		body.Close() // not every server obeys If-Match
+		return nil, store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
+	}
+	length := info.Size
+	if header.Get("Content-Range") != "" {
+		length = -1 // the library gives the size of the whole
+		if reading.Length > 0 {
+			length = reading.Length
+		}
+	}
+	r := &reader{body: body, place: reading.Place, left: length}
+	if whole && info.ChecksumMode == "FULL_OBJECT" {
+		if sum, err := base64.StdEncoding.DecodeString(info.ChecksumCRC64NVME); err == nil && len(sum) == 8 {
+			r.told = store.Hashes{{Kind: store.CRC64NVME, Hex: hex.EncodeToString(sum)}}
+		}
+	}
+	return r, nil
+}
+
+// reader gives a body that breaks off the error that it deserves.
+type reader struct {
+	body  io.ReadCloser
+	place store.Place
+	left  int64 // -1 where the length is not known
+	told  store.Hashes
+}
+
+// Told implements store.Told.
+func (r *reader) Told() store.Hashes { return r.told }
+
+func (r *reader) Read(p []byte) (int, error) {
+	n, err := r.body.Read(p)
+	if r.left >= 0 {
+		r.left = max(0, r.left-int64(n))
+	}
+	if err != nil && err != io.EOF {
+		err = wrap("read "+r.place.String(), err, false)
+	}
+	if err == io.EOF && r.left > 0 {
+		err = store.Errorf(store.ErrTryAgain, "the body of %s broke off %d bytes early: %w", r.place, r.left, io.ErrUnexpectedEOF)
+	}
+	return n, err
+}
+
+func (r *reader) Close() error { return r.body.Close() }
+
+// SumKinds implements store.Summer.
+func (a *account) SumKinds() []store.HashKind { return []store.HashKind{store.CRC64NVME, store.MD5} }
+
+// Sum implements store.Summer by looking at the object's header.
+func (a *account) Sum(ctx context.Context, place store.Place, revision string, kind store.HashKind) (store.Hash, error) {
+	object, err := a.core.StatObject(ctx, a.bucket, a.keyOf(place), minio.StatObjectOptions{Checksum: true})
+	if err != nil {
+		return store.Hash{}, wrap("look at "+place.String(), err, false)
+	}
+	entry := a.entryOf(place.Name, object)
+	if revision != "" && entry.Revision != revision {
+		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+	}
+	if sum, err := base64.StdEncoding.DecodeString(object.ChecksumCRC64NVME); err == nil && len(sum) == 8 && object.ChecksumMode == "FULL_OBJECT" {
+		entry.Hashes = append(entry.Hashes, store.Hash{Kind: store.CRC64NVME, Hex: hex.EncodeToString(sum)})
+	}
+	if known := entry.Hashes.Get(kind); !known.IsZero() {
+		return known, nil
+	}
+	return store.Hash{}, store.Errorf(store.ErrUnsupported, "the object store keeps no %s of %s", kind, strings.TrimPrefix(place.String(), "/"))
+}

@@ -1,0 +1,127 @@
+// Package servertest starts the real servers that tests run against, each on a
+// free port of loopback with settings and data of its own, and ends them with
+// the test.
+package servertest
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"testing"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+)
+
+// ObjectStore is a running S3-compatible server.
+type ObjectStore struct {
+	Endpoint string // URL
+	Key      string
+	Secret   string
+	Data     string // the folder that holds its buckets
+	buckets  int
+}
+
+// StartObjectStore starts versitygw. `make tools` builds it.
+func StartObjectStore(t testing.TB) *ObjectStore {
+	t.Helper()
+	binary := filepath.Join(Root(), ".cache", "bin", "versitygw")
+	if _, err := os.Stat(binary); err != nil {
+		t.Fatalf("the object store for tests is missing (%v); build it with: make tools", err)
+	}
+	s := &ObjectStore{Key: "heron-tests", Secret: "not-much-of-a-secret", Data: dataFolder(t)}
+	address := FreeAddress(t)
+	s.Endpoint = "http://" + address
+	// Its dependencies read the environment for settings of real accounts.
+	command := exec.Command(binary, "--quiet", "--keep-alive", "--port", address, "posix", s.Data)
+	command.Env = append(os.Environ(), "ROOT_ACCESS_KEY="+s.Key, "ROOT_SECRET_KEY="+s.Secret)
+	Start(t, command)
+	WaitFor(t, address)
+	return s
+}
+
+// dataFolder is on tmpfs where there is one, so that the disk is not measured.
+func dataFolder(t testing.TB) string {
+	dir, err := os.MkdirTemp("/dev/shm", "heron-objects-")
+	if err != nil {
+		return t.TempDir()
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// Bucket makes a new bucket and returns its name.
+func (s *ObjectStore) Bucket(t testing.TB) string {
+	t.Helper()
+	s.buckets++
+	name := fmt.Sprintf("bucket-%d", s.buckets)
+	if err := s.Client(t).MakeBucket(context.Background(), name, minio.MakeBucketOptions{}); err != nil {
+		t.Fatalf("make bucket: %v", err)
+	}
+	return name
+}
+
+// Client speaks to the server.
+func (s *ObjectStore) Client(t testing.TB) *minio.Core {
+	t.Helper()
+	core, err := minio.NewCore(s.Endpoint[len("http://"):], &minio.Options{
+		Creds: credentials.NewStaticV4(s.Key, s.Secret, ""), Region: "us-east-1", BucketLookup: minio.BucketLookupPath,
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return core
+}
+
+// Start starts a program and kills it, by its id, when the test ends.
+func Start(t testing.TB, command *exec.Cmd) {
+	t.Helper()
+	if err := command.Start(); err != nil {
+		t.Fatalf("start %s: %v", command.Path, err)
+	}
+	t.Cleanup(func() {
+		_ = command.Process.Kill()
+		_ = command.Wait()
+	})
+}
+
+// FreeAddress is an address of loopback that nothing listens on.
+func FreeAddress(t testing.TB) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	return listener.Addr().String()
+}
+
+// WaitFor waits until something answers at an address, ten seconds at most.
+func WaitFor(t testing.TB, address string) {
+	t.Helper()
+	client := http.Client{Timeout: time.Second}
+	for deadline := time.Now().Add(10 * time.Second); ; {
+		response, err := client.Get("http://" + address + "/")
+		if err == nil {
+			response.Body.Close()
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("nothing answers at %s: %v", address, err)
+		}
+		runtime.Gosched()
+		<-time.After(5 * time.Millisecond)
+	}
+}
+
+// Root is the folder of the module.
+func Root() string {
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Dir(filepath.Dir(file))
+}
