@@ -155,7 +155,7 @@ func (a *account) explain(err error) error {
 		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended", a.endpoint.Host)}
 	case answer.Code == "NoSuchBucket":
 		return store.Errorf(store.ErrNotFound, "there is no bucket %q at %s; make it there, give another --bucket, or check --endpoint", a.bucket, a.endpoint.Host)
-	case strings.EqualFold(answer.Code, "InvalidAccessKeyId"):
+	case kind == store.ErrLapsed && answer.Code != "SignatureDoesNotMatch":
 		return store.Errorf(store.ErrLapsed, "%s does not know the access key %q; check --key", a.endpoint.Host, a.key)
 	case answer.Code == "SignatureDoesNotMatch":
 		return store.Errorf(store.ErrLapsed, "the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
@@ -230,15 +230,12 @@ func wrap(doing string, err error, sent bool) error {
 }
 
 func kindOf(answer minio.ErrorResponse) error {
-	if strings.EqualFold(answer.Code, "InvalidAccessKeyId") {
-		return store.ErrLapsed // the case of its last letter differs between servers
-	}
 	switch answer.Code {
 	case "NoSuchKey", "NoSuchBucket", "NoSuchUpload", "NotFound":
 		return store.ErrNotFound
 	case "PreconditionFailed":
 		return store.ErrChanged
-	case "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken", "TokenRefreshRequired":
+	case "InvalidAccessKeyId", "XAdminUserNotFound", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken", "TokenRefreshRequired":
 		return store.ErrLapsed
 	case "SlowDown", "SlowDownRead", "SlowDownWrite", "TooManyRequests", "ServiceUnavailable":
 		return store.ErrSlowDown
