@@ -6,6 +6,7 @@ require (
 	github.com/johannesboyne/gofakes3 v1.2.0
 	github.com/minio/crc64nvme v1.1.1
 	github.com/minio/minio-go/v7 v7.4.1
+	golang.org/x/sync v0.23.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/time v0.16.0
 )

@@ -93,8 +93,13 @@ func Transport(err error, sent bool) error {
 	return Errorf(ErrTryAgain, "the connection failed: %w", err)
 }
 
-// KindOf returns which of the values above err wraps, or nil.
+// KindOf returns which of the values above err wraps, or nil: the outermost,
+// where an error of one kind is the cause of another.
 func KindOf(err error) error {
+	var t *typed
+	if errors.As(err, &t) {
+		return t.kind
+	}
 	for _, kind := range []error{
 		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrLapsed, ErrNoSpace, ErrNameRefused,
 		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrUnsupported, ErrTryAgain,

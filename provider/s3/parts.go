@@ -139,7 +139,7 @@ func (a *account) CommitParts(ctx context.Context, writing store.Writing, upload
 // AbortParts implements store.PartWriter.
 func (a *account) AbortParts(ctx context.Context, place store.Place, upload string) error {
 	err := wrap("give up "+place.String(), a.core.AbortMultipartUpload(ctx, a.bucket, a.keyOf(place), upload), false)
-	if errors.Is(err, store.ErrNotFound) {
+	if store.KindOf(err) == store.ErrNotFound {
 		return nil
 	}
 	return err
@@ -151,7 +151,7 @@ func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.L
 	for _, place := range cleaning.Uploads {
 		key := a.keyOf(place)
 		open, err := a.core.ListMultipartUploads(ctx, a.bucket, key, "", "", "", 1000)
-		if err := wrap("look for uploads of "+place.String(), err, false); errors.Is(err, store.ErrNotFound) {
+		if err := wrap("look for uploads of "+place.String(), err, false); store.KindOf(err) == store.ErrNotFound {
 			continue // some servers say so where there is none
 		} else if err != nil {
 			return cleaned, err

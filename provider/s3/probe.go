@@ -7,7 +7,6 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
-	"errors"
 	"strings"
 
 	"github.com/minio/minio-go/v7"
@@ -85,7 +84,7 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 	_, wrong := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, make([]byte, 8)) })
 	_, created := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETagExcept("*") })
 	_, replaced := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETag("00000000000000000000000000000000") })
-	found.conditional = errors.Is(created, store.ErrChanged) && errors.Is(replaced, store.ErrChanged)
+	found.conditional = store.KindOf(created) == store.ErrChanged && store.KindOf(replaced) == store.ErrChanged
 	switch {
 	case err == nil && wrong != nil:
 		found.proof = store.CRC64NVME

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/hex"
-	"errors"
 	"io"
 	"mime"
 	"path"
@@ -107,7 +106,7 @@ func (a *account) recheck(ctx context.Context, writing store.Writing) error {
 	}
 	object, err := a.core.StatObject(ctx, a.bucket, a.keyOf(writing.Place), minio.StatObjectOptions{})
 	err = wrap("look at "+writing.Place.String(), err, false)
-	missing := errors.Is(err, store.ErrNotFound)
+	missing := store.KindOf(err) == store.ErrNotFound
 	if err != nil && !missing {
 		return err
 	}
@@ -126,9 +125,9 @@ func (a *account) written(writing store.Writing, info minio.UploadInfo, err erro
 	if err != nil {
 		err = wrap("write "+writing.Place.String(), err, true)
 		_, atRevision := writing.If.Expect()
-		if errors.Is(err, store.ErrChanged) && writing.If.IsAbsent() {
+		if store.KindOf(err) == store.ErrChanged && writing.If.IsAbsent() {
 			err = store.Errorf(store.ErrExists, "%s is there already", writing.Place)
-		} else if errors.Is(err, store.ErrNotFound) && atRevision {
+		} else if store.KindOf(err) == store.ErrNotFound && atRevision {
 			err = store.Errorf(store.ErrChanged, "%s was removed meanwhile", writing.Place)
 		}
 		return store.Written{}, err

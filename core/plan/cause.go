@@ -1,0 +1,101 @@
+package plan
+
+import (
+	"context"
+	"errors"
+
+	"deftheron/core/store"
+)
+
+// Cause is the code of why an item ended as it did, or did not end yet.
+type Cause string
+
+// The causes.
+const (
+	CauseNone      Cause = ""
+	CauseSame      Cause = "same-content"
+	CauseLeft      Cause = "clash-left"
+	CauseKeptBoth  Cause = "clash-kept-both"
+	CauseNotAFile  Cause = "not-a-file"
+	CauseDocument  Cause = "document-without-export"
+	CauseName      Cause = "name-refused"
+	CauseTooLarge  Cause = "too-large"
+	CauseGone      Cause = "source-removed"
+	CauseChanging  Cause = "source-changing"
+	CauseInTheWay  Cause = "in-the-way"
+	CauseRefused   Cause = "refused"
+	CauseLapsed    Cause = "sign-in-lapsed"
+	CauseNoSpace   Cause = "no-space"
+	CauseSlow      Cause = "slowed-down"
+	CauseFault     Cause = "fault"
+	CauseUnknown   Cause = "outcome-unknown"
+	CauseProof     Cause = "proof-failed"
+	CauseCancelled Cause = "cancelled"
+	CauseStopped   Cause = "run-stopped"
+	CauseListing   Cause = "listing-incomplete"
+)
+
+// Words are what a cause means and what to do about it, for people.
+type Words struct {
+	Meaning string `json:"meaning"`
+	Remedy  string `json:"remedy"`
+}
+
+var words = map[Cause]Words{
+	CauseSame:      {"Both sides hold the same content already.", "Nothing to do."},
+	CauseLeft:      {"Both sides had changed; the target's was left, as asked.", "Compare the two, and copy with --clash source where the source's is wanted."},
+	CauseKeptBoth:  {"Both sides had changed; the source's was put beside the target's.", "Compare the two, and remove the one that is not wanted."},
+	CauseNotAFile:  {"It is a link, a socket or a device, and holds no content of its own.", "Copy what it points to by its own address."},
+	CauseDocument:  {"It exists only inside the service that made it.", "Export it there, and copy what comes out."},
+	CauseName:      {"The target cannot hold the name.", "Rename it at the source, then copy again: only what is missing is moved."},
+	CauseTooLarge:  {"The target cannot hold a file of that size.", "Copy it to an account with a higher limit, or split it."},
+	CauseGone:      {"It was removed at the source before its turn came.", "Nothing to do if that was meant; else put it back and copy again."},
+	CauseChanging:  {"It kept changing at the source while it was read.", "Copy again when nobody writes to it."},
+	CauseInTheWay:  {"At the target, a file stands where a folder is needed, or a folder where a file is.", "Move what is in the way, or copy to another folder, then copy again."},
+	CauseRefused:   {"The account refused.", "Check what the sign-in may do there, then copy again: only what is missing is moved."},
+	CauseLapsed:    {"The account no longer accepts the sign-in.", "Unlink the account and link it again under the same name with the secret that is good now, then copy again."},
+	CauseNoSpace:   {"The target has no space left.", "Free space there, or copy to another account, then copy again: only what is missing is moved."},
+	CauseSlow:      {"The provider kept asking to slow down.", "Copy again later: only what is missing is moved."},
+	CauseFault:     {"It kept failing.", "Check that the account can be reached (heron account check), then copy again: only what is missing is moved."},
+	CauseUnknown:   {"The answer to a write was lost, and what became of it could not be found out.", "Look at the target, then copy again: what is there is not written twice."},
+	CauseProof:     {"What arrived was not what was sent, each time.", "Check the network and the disks in between, then copy again."},
+	CauseCancelled: {"The run was cancelled before its turn came.", "Copy again: only what is missing is moved."},
+	CauseStopped:   {"The run had to stop before its turn came.", "Mend what stopped the run, then copy again: only what is missing is moved."},
+	CauseListing:   {"A folder could not be listed to its end, so that what it holds is not known.", "Check that the account can be reached (heron account check), then copy again."},
+}
+
+// Words returns what the cause means and what to do about it.
+func (c Cause) Words() Words { return words[c] }
+
+// Causes returns all causes that have words.
+func Causes() map[Cause]Words { return words }
+
+// CauseOf returns the cause that an error of a store amounts to.
+func CauseOf(err error) Cause {
+	switch store.KindOf(err) {
+	case store.ErrNotFound:
+		return CauseGone
+	case store.ErrExists:
+		return CauseInTheWay
+	case store.ErrChanged:
+		return CauseChanging
+	case store.ErrRefused, store.ErrUnsupported:
+		return CauseRefused
+	case store.ErrLapsed:
+		return CauseLapsed
+	case store.ErrNoSpace:
+		return CauseNoSpace
+	case store.ErrNameRefused:
+		return CauseName
+	case store.ErrTooLarge:
+		return CauseTooLarge
+	case store.ErrSlowDown:
+		return CauseSlow
+	case store.ErrOutcomeUnknown:
+		return CauseUnknown
+	}
+	if errors.Is(err, context.Canceled) {
+		return CauseCancelled
+	}
+	return CauseFault
+}

@@ -1,0 +1,71 @@
+package transfer
+
+import (
+	"context"
+	"sync"
+
+	"deftheron/core/store"
+)
+
+// mostFolders bounds the folders that are known to be there; when it is
+// reached, all are forgotten and looked at again as they are needed.
+const mostFolders = 20_000
+
+// folderCache makes the folders of a target once each.
+type folderCache struct {
+	mu    sync.Mutex
+	known map[folderID]*folderMade
+}
+
+type folderID struct {
+	store store.Store
+	path  store.Path
+}
+
+type folderMade struct {
+	once sync.Once
+	err  error
+}
+
+// ensure makes a folder and those that it is in, unless they are implied.
+func (c *folderCache) ensure(ctx context.Context, target Side, path store.Path) error {
+	if path == "" || target.Store.Traits().Folders == store.FoldersImplied {
+		return nil
+	}
+	id := folderID{target.Store, path}
+	c.mu.Lock()
+	if c.known == nil || len(c.known) >= mostFolders {
+		c.known = map[folderID]*folderMade{}
+	}
+	made := c.known[id]
+	if made == nil {
+		made = &folderMade{}
+		c.known[id] = made
+	}
+	c.mu.Unlock()
+	made.once.Do(func() {
+		parent, _ := path.Split()
+		if made.err = c.ensure(ctx, target, parent); made.err == nil {
+			_, made.err = target.Store.MakeFolder(ctx, path.Place())
+		}
+	})
+	if made.err != nil {
+		c.drop(id, made)
+	}
+	return made.err
+}
+
+func (c *folderCache) drop(id folderID, made *folderMade) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.known[id] == made {
+		delete(c.known, id)
+	}
+}
+
+// forget is called when a folder that was there is not.
+func (c *folderCache) forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.known = nil
+}

@@ -1,0 +1,344 @@
+package transfer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync/atomic"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// sourceError marks an error as the source's, which a write passes on as it is.
+type sourceError struct{ error }
+
+func (e sourceError) Unwrap() error { return e.error }
+
+// attempt is one try at one item.
+type attempt struct {
+	*Run
+	item   *Item
+	try    int
+	route  Route
+	flight *flight
+}
+
+func (r *Run) runLane(ctx context.Context, lane int) {
+	for item := range r.work {
+		if ctx.Err() != nil {
+			r.pending.Done()
+			continue
+		}
+		r.process(ctx, lane, item, 1)
+	}
+}
+
+// process tries an item until it has ended or the run is interrupted. The wait
+// before another try is spent in the lane: where everything fails, nothing is
+// asked more often for it.
+func (r *Run) process(ctx context.Context, lane int, item *Item, try int) {
+	for {
+		ending, wait := r.once(ctx, lane, item, try)
+		if ctx.Err() != nil && ending == nil {
+			r.pending.Done()
+			return
+		}
+		if ending != nil {
+			ending.Attempts = try
+			r.progress.ended(item, *ending)
+			r.endings <- *ending
+			r.pending.Done()
+			return
+		}
+		try++
+		timer := time.NewTimer(wait)
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			r.pending.Done()
+			return
+		}
+	}
+}
+
+// once makes one try. It returns an ending, or how long to wait for the next.
+func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending, time.Duration) {
+	route := r.Routes[item.Route]
+	a := attempt{Run: r, item: item, try: try, route: route}
+	held, release, err := store.ReserveBoth(ctx, route.Source.Gate, route.Target.Gate)
+	if err != nil {
+		return nil, 0
+	}
+	defer release()
+	a.flight = r.progress.takeOff(lane, route.SourceAddress(*item), max(0, item.Size))
+	defer r.progress.land(lane)
+	ending, err := a.do(held)
+	if err == nil {
+		r.full.Store(0)
+		ending.Seq, ending.Route, ending.Ended = item.Seq, item.Route, time.Now()
+		return ending, 0
+	}
+	if ctx.Err() != nil {
+		return nil, 0
+	}
+	return a.failed(err)
+}
+
+// failed decides by the kind of an error whether the item is tried again, has
+// ended, or stops the run.
+func (a *attempt) failed(err error) (*Ending, time.Duration) {
+	var source sourceError
+	fromSource := errors.As(err, &source)
+	cause := plan.CauseOf(err)
+	var proof proofError
+	if errors.As(err, &proof) {
+		cause = plan.CauseProof
+	}
+	ending := &Ending{
+		Seq: a.item.Seq, Route: a.item.Route, State: Failed, Cause: cause, Why: err.Error(), Ended: time.Now(),
+	}
+	switch kind := store.KindOf(err); kind {
+	case store.ErrNotFound:
+		if fromSource {
+			ending.State = Skipped
+			return ending, 0
+		}
+		ending.Cause = plan.CauseFault // a folder of the target vanished under the write
+	case store.ErrRefused, store.ErrNameRefused, store.ErrTooLarge, store.ErrUnsupported, store.ErrExists:
+		return ending, 0
+	case store.ErrLapsed:
+		a.halt(cause, err.Error())
+		return ending, 0
+	case store.ErrNoSpace:
+		// A smaller file may still fit; three in a row say that none will.
+		if a.full.Add(1) >= 3 {
+			a.halt(cause, err.Error())
+		}
+		return ending, 0
+	}
+	if a.try >= a.Tries {
+		return ending, 0
+	}
+	a.Log.Debug("to be tried again", "run", a.ID, "item", a.route.SourceAddress(*a.item), "try", a.try, "error", err)
+	return nil, max(store.Wait(err), a.Backoff(a.try+1))
+}
+
+// do carries the item's action out.
+func (a *attempt) do(ctx context.Context) (*Ending, error) {
+	switch a.item.Action {
+	case plan.MakeFolder:
+		return a.makeFolder(ctx)
+	case plan.Look:
+		return a.look(ctx)
+	case plan.Beside:
+		return a.beside(ctx, a.item.Target)
+	case plan.Replace:
+		return a.write(ctx, a.target(), store.AtRevision(a.item.Target.Revision))
+	}
+	if a.Resumed && a.try == 1 && a.item.Size > worthALook {
+		return a.look(ctx)
+	}
+	return a.write(ctx, a.target(), store.Absent)
+}
+
+// worthALook is the size from which, after an interruption, it is looked
+// whether a file has arrived already, before its bytes are sent for nothing.
+const worthALook = 8 << 20
+
+func (a *attempt) makeFolder(ctx context.Context) (*Ending, error) {
+	target := a.target()
+	if err := a.folders.ensure(ctx, a.route.Target, target.Folder.Path); err != nil {
+		return nil, err
+	}
+	_, err := a.route.Target.Store.MakeFolder(ctx, target)
+	return &Ending{State: Done}, err
+}
+
+func (a *attempt) source() store.Place {
+	place := a.route.Source.place(a.item.Key, a.item.Kind)
+	place.ID = a.item.SourceID
+	return place
+}
+
+func (a *attempt) target() store.Place { return a.route.Target.place(a.item.Key, a.item.Kind) }
+
+// write moves the content to a place under a condition, proves it, and returns
+// the ending with its pair. Where the condition did not hold, or nobody knows
+// what became of the write, it looks again.
+func (a *attempt) write(ctx context.Context, place store.Place, condition store.Condition) (*Ending, error) {
+	if err := a.folders.ensure(ctx, a.route.Target, place.Folder.Path); err != nil {
+		if store.KindOf(err) == store.ErrExists {
+			return nil, store.Errorf(store.ErrExists, "a file is at the target where the folder of %s is needed", place)
+		}
+		return nil, err
+	}
+	written, proof, err := a.moveContent(ctx, place, condition)
+	var source sourceError
+	switch {
+	case err == nil:
+		pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(written.Entry), Run: a.ID}
+		return &Ending{State: Done, Proof: proof, Moved: max(0, written.Size), Pair: pair}, nil
+	case errors.As(err, &source):
+		if store.KindOf(err) == store.ErrChanged {
+			return nil, a.refresh(ctx, err)
+		}
+		return nil, err
+	case store.KindOf(err) == store.ErrNotFound:
+		a.folders.forget()
+		return nil, err
+	case store.KindOf(err) == store.ErrExists, store.KindOf(err) == store.ErrChanged, store.KindOf(err) == store.ErrOutcomeUnknown:
+		return a.lookAgain(ctx, place, err)
+	}
+	return nil, err
+}
+
+// refresh takes the source as it is now, for the next try.
+func (a *attempt) refresh(ctx context.Context, changed error) error {
+	entry, err := a.route.Source.Store.Stat(ctx, a.source())
+	if err != nil {
+		return sourceError{err}
+	}
+	a.progress.resize(a.item, entry.Size)
+	a.item.Source, a.item.Size = compare.RememberedOf(entry), entry.Size
+	return changed
+}
+
+// lookAgain finds out what is at a place that was to be written. What holds the
+// source's content was written by the try whose answer was lost, or by the run
+// before it was interrupted, and is done.
+func (a *attempt) lookAgain(ctx context.Context, place store.Place, why error) (*Ending, error) {
+	entry, err := a.route.Target.Store.Stat(ctx, place)
+	if store.KindOf(err) == store.ErrNotFound {
+		a.item.Target = compare.Remembered{}
+		if a.item.Action == plan.Replace {
+			a.item.Action = plan.Create
+		}
+		return nil, store.Errorf(store.ErrTryAgain, "%s is not there after all: %w", place, why)
+	}
+	if err != nil {
+		return nil, err
+	}
+	unknown := store.KindOf(why) == store.ErrOutcomeUnknown
+	if unknown && a.item.Action == plan.Replace && entry.Revision == a.item.Target.Revision {
+		return nil, store.Errorf(store.ErrTryAgain, "%s was not written after all: %w", place, why)
+	}
+	if entry.Kind == store.KindFile {
+		same, proof, err := a.sameContent(ctx, place, entry)
+		if err != nil {
+			return nil, err
+		}
+		if same {
+			return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry)}, nil
+		}
+	}
+	return a.clash(ctx, entry)
+}
+
+func (a *attempt) pairWith(target store.Entry) *compare.Pair {
+	return &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID}
+}
+
+// look compares contents where nothing that was listed decided.
+func (a *attempt) look(ctx context.Context) (*Ending, error) {
+	entry, err := a.route.Target.Store.Stat(ctx, a.target())
+	if store.KindOf(err) == store.ErrNotFound {
+		return a.write(ctx, a.target(), store.Absent)
+	}
+	if err != nil {
+		return nil, err
+	}
+	same, proof, err := a.sameContent(ctx, a.target(), entry)
+	if err != nil {
+		return nil, err
+	}
+	if !same {
+		return a.clash(ctx, entry)
+	}
+	ending := &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: a.pairWith(entry)}
+	if a.Resumed {
+		ending.State, ending.Cause, ending.Moved = Done, plan.CauseNone, max(0, entry.Size)
+	}
+	return ending, nil
+}
+
+// clash settles by the rules that the target holds something else.
+func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error) {
+	step := a.Rules.Settle(plan.Step{Key: a.item.Key, Kind: a.item.Kind})
+	if target.Kind == store.KindFolder && step.Action == plan.Replace {
+		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())
+	}
+	a.item.Target = compare.RememberedOf(target)
+	a.item.Action = step.Action
+	switch step.Action {
+	case plan.Skip:
+		return &Ending{State: Skipped, Cause: step.Cause}, nil
+	case plan.Replace:
+		return a.write(ctx, a.target(), store.AtRevision(target.Revision))
+	}
+	return a.beside(ctx, a.item.Target)
+}
+
+// beside writes the content under a name that keeps both, and remembers that
+// the clash with what the target holds is settled.
+func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending, error) {
+	place := a.target()
+	at := a.item.Source.Modified
+	if at.IsZero() {
+		at = time.Now()
+	}
+	base := plan.BesideName(place.Name, a.route.Source.Account, at, 245)
+	name := base
+	for n := 2; ; n++ {
+		beside := place.Folder.Place(name)
+		entry, err := a.route.Target.Store.Stat(ctx, beside)
+		if store.KindOf(err) == store.ErrNotFound {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		same, proof, err := a.sameContent(ctx, beside, entry)
+		if err != nil {
+			return nil, err
+		}
+		if same {
+			return a.settled(&Ending{State: Done, Proof: proof, Moved: max(0, entry.Size)}, name, kept), nil
+		}
+		if n > 99 {
+			return nil, store.Errorf(store.ErrRefused, "a hundred files are called %s already", base)
+		}
+		name = plan.BesideName(base, fmt.Sprint(n), at, 255)
+	}
+	if err := a.folders.ensure(ctx, a.route.Target, place.Folder.Path); err != nil {
+		return nil, err
+	}
+	written, proof, err := a.moveContent(ctx, place.Folder.Place(name), store.Absent)
+	if err != nil {
+		if store.KindOf(err) == store.ErrExists || store.KindOf(err) == store.ErrOutcomeUnknown {
+			err = store.Errorf(store.ErrTryAgain, "%s has to be looked at again: %w", name, err)
+		}
+		var source sourceError
+		if errors.As(err, &source) && store.KindOf(err) == store.ErrChanged {
+			err = a.refresh(ctx, err)
+		}
+		return nil, err
+	}
+	return a.settled(&Ending{State: Done, Proof: proof, Moved: max(0, written.Size)}, name, kept), nil
+}
+
+func (a *attempt) settled(ending *Ending, name string, kept compare.Remembered) *Ending {
+	ending.Cause, ending.Name = plan.CauseKeptBoth, name
+	ending.Pair = &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: kept, Kept: true, Run: a.ID}
+	return ending
+}
+
+// flight is an item on its way.
+type flight struct {
+	address string
+	size    int64
+	moved   atomic.Int64
+}

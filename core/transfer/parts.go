@@ -1,0 +1,181 @@
+package transfer
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"deftheron/core/store"
+)
+
+// partSlots is how many parts move at once over all lanes: with a part going
+// through buffers of less than a mebibyte, far below the 64 MiB allowed.
+const partSlots = 16
+
+// moveParts writes a file in parts, going on with those that the records know.
+func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits store.PartLimits, writing store.Writing) (store.Written, string, error) {
+	upload, err := a.openUpload(ctx, writer, limits, writing)
+	if err != nil {
+		return store.Written{}, "", err
+	}
+	done := map[int]bool{}
+	a.flight.moved.Store(0)
+	for _, part := range upload.Parts {
+		done[part.Number] = true
+		a.flight.moved.Add(part.Size)
+	}
+	var mu sync.Mutex
+	group, partCtx := errgroup.WithContext(ctx)
+	group.SetLimit(max(1, min(limits.Parallel, partSlots/max(1, a.Lanes)+1)))
+	for number := 1; int64(number-1)*upload.PartSize < writing.Size; number++ {
+		if done[number] {
+			continue
+		}
+		group.Go(func() error {
+			part, err := a.movePart(partCtx, writer, writing, upload, number)
+			if err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			upload.Parts = append(upload.Parts, part)
+			return a.Records.SavePart(ctx, a.ID, a.item.Seq, part)
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
+	}
+	slices.SortFunc(upload.Parts, func(x, y store.Part) int { return x.Number - y.Number })
+	written, err := writer.CommitParts(ctx, writing, upload.ID, upload.Parts)
+	if err != nil {
+		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
+	}
+	if err := a.Records.DropUpload(ctx, a.ID, a.item.Seq); err != nil {
+		return store.Written{}, "", err
+	}
+	proof, err := a.proveParts(ctx, writing, written, upload.Parts)
+	return written, proof, err
+}
+
+// openUpload returns the upload to go on with, or begins one. What is about to
+// be begun is written down first, so that it is found again whenever the
+// process ends.
+func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limits store.PartLimits, writing store.Writing) (Upload, error) {
+	upload, ok, err := a.Records.LoadUpload(ctx, a.ID, a.item.Seq)
+	if err != nil {
+		return Upload{}, err
+	}
+	if ok && upload.ID != "" {
+		if upload.Revision == a.item.Source.Revision {
+			return upload, nil
+		}
+		if err := writer.AbortParts(ctx, writing.Place, upload.ID); err != nil {
+			return Upload{}, err
+		}
+	}
+	upload = Upload{Revision: a.item.Source.Revision, PartSize: limits.Size(writing.Size)}
+	if err := a.Records.SaveUpload(ctx, a.ID, a.item.Seq, upload); err != nil {
+		return Upload{}, err
+	}
+	if upload.ID, err = writer.BeginParts(ctx, writing); err != nil {
+		return Upload{}, err
+	}
+	return upload, a.Records.SaveUpload(ctx, a.ID, a.item.Seq, upload)
+}
+
+func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing store.Writing, upload Upload, number int) (store.Part, error) {
+	offset := int64(number-1) * upload.PartSize
+	size := min(upload.PartSize, writing.Size-offset)
+	body, err := a.route.Source.Store.Open(ctx, store.Reading{
+		Place: a.source(), Revision: a.item.Source.Revision, Offset: offset, Length: size,
+	})
+	if err != nil {
+		return store.Part{}, sourceError{err}
+	}
+	stream := store.NewStream(a.read(body), a.proofKind(), a.counted)
+	defer stream.Close()
+	part, err := writer.WritePart(ctx, writing, upload.ID, number, size, stream)
+	if err != nil {
+		a.flight.moved.Add(-stream.Count())
+		return store.Part{}, err
+	}
+	if sum := stream.Sum(); part.Hash == "" {
+		part.Hash = sum.Hex // not told by the target: kept for the proof of the whole
+	} else if part.Hash != sum.Hex {
+		return store.Part{}, proofError{store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s", number, writing.Place, part.Hash, sum.Hex)}
+	}
+	return part, nil
+}
+
+// partsFailed gives an upload up where nothing can be gone on with. What broke
+// off, or is interrupted, is kept for the next try or the next start.
+func (a *attempt) partsFailed(ctx context.Context, writer store.PartWriter, writing store.Writing, upload Upload, err error) error {
+	var source sourceError
+	keep := ctx.Err() != nil || errors.Is(err, context.Canceled)
+	switch store.KindOf(err) {
+	case store.ErrTryAgain, store.ErrSlowDown, store.ErrOutcomeUnknown:
+		keep = keep || a.try < a.Tries
+	}
+	if errors.As(err, &source) && store.KindOf(err) == store.ErrChanged {
+		keep = false
+	}
+	if keep {
+		return err
+	}
+	if abort := writer.AbortParts(context.WithoutCancel(ctx), writing.Place, upload.ID); abort != nil {
+		return errors.Join(err, abort)
+	}
+	return errors.Join(err, a.Records.DropUpload(context.WithoutCancel(ctx), a.ID, a.item.Seq))
+}
+
+// proveParts compares the target's hash of the whole with that of the parts put
+// together. Where there is none of the whole, each part was proven by itself.
+func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written store.Written, parts []store.Part) (string, error) {
+	if a.proofKind() == store.CRC64NVME {
+		var whole uint64
+		for i, part := range parts {
+			sum, err := hex.DecodeString(part.Hash)
+			if err != nil || len(sum) != 8 {
+				return "", store.Errorf(store.ErrOutcomeUnknown, "part %d of %s has no hash", part.Number, writing.Place)
+			}
+			if i == 0 {
+				whole = binary.BigEndian.Uint64(sum)
+			} else {
+				whole = store.CombineCRC64NVME(whole, binary.BigEndian.Uint64(sum), part.Size)
+			}
+		}
+		return a.prove(ctx, writing.Place, written, store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)))
+	}
+	if a.route.Target.Store.Traits().ProofKind == "" || written.Size != writing.Size {
+		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size, writing.Size)
+	}
+	return string(a.proofKind()) + " of each of " + plural(len(parts), "part") + " (told by the target)", nil
+}
+
+// abandonUploads gives up what a run that ends for good has left open.
+func (r *Run) abandonUploads(ctx context.Context) error {
+	uploads, err := r.Records.Uploads(ctx, r.ID)
+	if err != nil || len(uploads) == 0 {
+		return err
+	}
+	var problems []error
+	for i, route := range r.Routes {
+		cleaning := store.Cleaning{Run: r.ID, Folder: cleaningFolder(route)}
+		for _, pending := range uploads {
+			if pending.Item.Route == i {
+				cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.Key, pending.Item.Kind))
+			}
+		}
+		_, err := store.Clean(ctx, route.Target.Store, cleaning)
+		problems = append(problems, err)
+	}
+	for _, pending := range uploads {
+		problems = append(problems, r.Records.DropUpload(ctx, r.ID, pending.Item.Seq))
+	}
+	return errors.Join(problems...)
+}

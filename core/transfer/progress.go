@@ -1,0 +1,197 @@
+package transfer
+
+import (
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Snapshot is how far a run has come.
+type Snapshot struct {
+	Planned   bool  `json:"planned"` // all is listed, and the totals are final
+	Items     int64 `json:"items"`   // queued so far
+	Done      int64 `json:"done"`
+	Skipped   int64 `json:"skipped"`
+	Failed    int64 `json:"failed"`
+	Unchanged int64 `json:"unchanged"`
+	Bytes     int64 `json:"bytes"` // to be moved, as far as is known
+	Moved     int64 `json:"moved"` // bytes, those in flight included
+	// Rate in bytes a second and items a second, over the last ten seconds.
+	Rate      float64 `json:"rate"`
+	ItemsRate float64 `json:"items_rate"`
+	// Left in seconds; -1 where it cannot be told yet.
+	Left   float64  `json:"left"`
+	Flying []Flying `json:"flying"`
+}
+
+// Flying is one item on its way.
+type Flying struct {
+	Address string `json:"address"`
+	Size    int64  `json:"size"`
+	Moved   int64  `json:"moved"`
+}
+
+// Waiting is how many items have not ended.
+func (s Snapshot) Waiting() int64 { return max(0, s.Items-s.Done-s.Skipped-s.Failed) }
+
+type progress struct {
+	planned                                 atomic.Bool
+	items, done, skipped, failed, unchanged atomic.Int64
+	bytes                                   atomic.Int64 // to be moved
+	landed                                  atomic.Int64 // bytes of items that are done
+
+	mu      sync.Mutex
+	flights []*flight // by lane
+	samples []sample
+}
+
+type sample struct {
+	at    time.Time
+	bytes int64
+	items int64
+}
+
+func (p *progress) init(lanes int) { p.flights = make([]*flight, lanes) }
+
+func (p *progress) restore(t Tally) {
+	p.planned.Store(t.Planned)
+	p.items.Store(t.Items)
+	p.bytes.Store(t.Bytes)
+	p.done.Store(t.Done)
+	p.skipped.Store(t.Skipped)
+	p.failed.Store(t.Failed)
+	p.unchanged.Store(t.Unchanged)
+	p.landed.Store(t.Moved)
+}
+
+func (p *progress) queued(item Item) {
+	p.items.Add(1)
+	switch item.State {
+	case Skipped:
+		p.skipped.Add(1)
+	case Failed:
+		p.failed.Add(1)
+	default:
+		p.bytes.Add(max(0, item.Size))
+	}
+}
+
+func (p *progress) resize(item *Item, size int64) { p.bytes.Add(max(0, size) - max(0, item.Size)) }
+
+func (p *progress) ended(item *Item, ending Ending) {
+	switch ending.State {
+	case Done:
+		p.done.Add(1)
+		p.landed.Add(ending.Moved)
+	case Skipped:
+		p.skipped.Add(1)
+		p.bytes.Add(-max(0, item.Size))
+	case Failed:
+		p.failed.Add(1)
+		p.bytes.Add(-max(0, item.Size))
+	}
+}
+
+func (p *progress) rest(state State, n int64) {
+	if state == Skipped {
+		p.skipped.Add(n)
+	} else {
+		p.failed.Add(n)
+	}
+}
+
+func (p *progress) takeOff(lane int, address string, size int64) *flight {
+	f := &flight{address: address, size: size}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.flights[lane] = f
+	return f
+}
+
+func (p *progress) land(lane int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.flights[lane] = nil
+}
+
+func (p *progress) moved() int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.movedLocked()
+}
+
+func (p *progress) movedLocked() int64 {
+	moved := p.landed.Load()
+	for _, f := range p.flights {
+		if f != nil {
+			moved += f.moved.Load()
+		}
+	}
+	return moved
+}
+
+// Snapshot returns how far the run has come. It may be called at any time, as
+// often as wanted.
+func (r *Run) Snapshot() Snapshot {
+	p := &r.progress
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	s := Snapshot{
+		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(),
+		Failed: p.failed.Load(), Unchanged: p.unchanged.Load(), Bytes: p.bytes.Load(), Moved: p.movedLocked(), Left: -1,
+	}
+	for _, f := range p.flights {
+		if f != nil {
+			s.Flying = append(s.Flying, Flying{Address: f.address, Size: f.size, Moved: min(f.moved.Load(), f.size)})
+		}
+	}
+	p.sample(&s, time.Now())
+	return s
+}
+
+// sample keeps the last ten seconds and takes the rates from them.
+func (p *progress) sample(s *Snapshot, now time.Time) {
+	ended := s.Done + s.Skipped + s.Failed
+	if n := len(p.samples); n == 0 || now.Sub(p.samples[n-1].at) >= 200*time.Millisecond {
+		p.samples = append(p.samples, sample{now, s.Moved, ended})
+	}
+	for len(p.samples) > 2 && now.Sub(p.samples[0].at) > 10*time.Second {
+		p.samples = p.samples[1:]
+	}
+	first := p.samples[0]
+	seconds := now.Sub(first.at).Seconds()
+	if seconds < 0.2 {
+		return
+	}
+	s.Rate = max(0, float64(s.Moved-first.bytes)/seconds)
+	s.ItemsRate = max(0, float64(ended-first.items)/seconds)
+	if !s.Planned {
+		return
+	}
+	var byBytes, byItems float64
+	if left := s.Bytes - s.Moved; left > 0 && s.Rate > 0 {
+		byBytes = float64(left) / s.Rate
+	}
+	if left := s.Waiting(); left > int64(len(p.flights)) && s.ItemsRate > 0 {
+		byItems = float64(left) / s.ItemsRate
+	}
+	if byBytes+byItems > 0 || s.Waiting() == 0 {
+		s.Left = max(byBytes, byItems)
+	}
+}
+
+// Tally returns the counts for the records.
+func (s Snapshot) Tally() Tally {
+	return Tally{
+		Planned: s.Planned, Unchanged: s.Unchanged, Items: s.Items, Bytes: s.Bytes,
+		Done: s.Done, Skipped: s.Skipped, Failed: s.Failed, Moved: s.Moved,
+	}
+}
+
+func plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

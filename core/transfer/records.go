@@ -1,0 +1,131 @@
+// Package transfer carries a run out: it lists and compares by way of package
+// compare, decides by way of package plan, queues what is to be done in the
+// records, moves the bytes in lanes, proves what arrived, and writes down how
+// every item ended.
+//
+// [Plan] computes what a run would do. [New] and [Run.Execute] do it. A run that
+// was interrupted is made anew with Options.Resumed and goes on from the records.
+//
+// Memory does not grow with the number of files or the size of one: listings
+// are streams, the queue is in the records, a content streams from one store
+// to the other, and what is waiting to be written down is bounded.
+package transfer
+
+import (
+	"context"
+	"iter"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// State is the state of an item.
+type State string
+
+// The states of an item. An item that is being moved is Waiting in the records,
+// so that a restart takes it up again.
+const (
+	Waiting State = "waiting"
+	Done    State = "done"
+	Skipped State = "skipped"
+	Failed  State = "failed"
+)
+
+// Item is one file or folder of a run, as it is queued.
+type Item struct {
+	Seq    int64 // unique in the run, in the order of the plan
+	Route  int
+	Key    store.Key
+	Kind   store.Kind
+	Action plan.Action
+	Size   int64 // of the source; -1 is unknown
+	// Source and Target as they were listed; Target.Revision is empty where
+	// there was none.
+	SourceID string
+	Source   compare.Remembered
+	Target   compare.Remembered
+	State    State
+	Cause    plan.Cause
+	Why      string
+}
+
+// Ending is how an item ended, and the pair to be remembered of it.
+type Ending struct {
+	Seq      int64 // 0: no item, only a pair
+	Route    int
+	State    State
+	Cause    plan.Cause
+	Why      string // the error's words, for a failure
+	Proof    string // "crc64nvme=…", and how it was come by
+	Name     string // the name at the target, where it is another
+	Moved    int64  // bytes
+	Attempts int
+	Ended    time.Time
+	Pair     *compare.Pair
+}
+
+// Upload is a file on its way in parts.
+type Upload struct {
+	ID string // empty: about to be begun
+	// Source revision that the parts are of, and the size of a part.
+	Revision string
+	PartSize int64
+	Parts    []store.Part
+}
+
+// Tally is what a run has come to so far.
+type Tally struct {
+	Planned   bool // the listing was complete and all is queued
+	Totals    plan.Totals
+	Unchanged int64
+	Items     int64 // queued, in whichever state
+	Bytes     int64 // of the items that are to be moved
+	Done      int64
+	Skipped   int64
+	Failed    int64
+	Moved     int64 // bytes of done items
+	LastSeq   int64 // the highest there is
+}
+
+// Records keep the queue, the endings and the pairs. Each call is one
+// transaction, and is safe on the disk when it returns. All may
+// be called from many goroutines at once.
+type Records interface {
+	// Tally returns what the records hold of a run.
+	Tally(ctx context.Context, run string) (Tally, error)
+	// Forget removes the run's items that are not done, before it is
+	// planned anew, and what was counted.
+	Forget(ctx context.Context, run string) error
+	// Enqueue adds items. Those that are not Waiting have ended already.
+	Enqueue(ctx context.Context, run string, items []Item) error
+	// Planned says that all is queued.
+	Planned(ctx context.Context, run string, totals plan.Totals) error
+	// Claim returns Waiting items with a Seq above after, in order. writes
+	// tells those whose action writes over something from the others.
+	Claim(ctx context.Context, run string, writes bool, after int64, most int) ([]Item, error)
+	// Finish writes endings and pairs in one transaction. scopes are those
+	// of the run's routes.
+	Finish(ctx context.Context, run string, scopes []string, endings []Ending) error
+	// EndRest ends all Waiting items and returns how many there were.
+	EndRest(ctx context.Context, run string, state State, cause plan.Cause) (int64, error)
+
+	// SaveUpload and SavePart keep how far a file in parts has come;
+	// LoadUpload returns it, ok false where there is none; DropUpload
+	// forgets it. Uploads returns those of items that are Waiting.
+	SaveUpload(ctx context.Context, run string, seq int64, upload Upload) error
+	SavePart(ctx context.Context, run string, seq int64, part store.Part) error
+	LoadUpload(ctx context.Context, run string, seq int64) (upload Upload, ok bool, err error)
+	DropUpload(ctx context.Context, run string, seq int64) error
+	Uploads(ctx context.Context, run string) ([]PendingUpload, error)
+
+	// Pairs yields the pairs of a scope in the order of keys.
+	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
+}
+
+// PendingUpload is an upload that a run has not ended.
+type PendingUpload struct {
+	Item   Item
+	Upload Upload
+}

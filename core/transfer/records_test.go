@@ -1,0 +1,196 @@
+package transfer_test
+
+import (
+	"context"
+	"iter"
+	"slices"
+	"strings"
+	"sync"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+)
+
+// memory is Records that outlive a run but not the test.
+type memory struct {
+	mu      sync.Mutex
+	items   []transfer.Item
+	ends    map[int64]transfer.Ending
+	pairs   map[string]map[store.Key]compare.Pair
+	uploads map[int64]*transfer.Upload
+	planned bool
+	totals  plan.Totals
+	// dropFinish loses endings, as a process does that is killed before it
+	// writes them down.
+	dropFinish bool
+}
+
+func newMemory() *memory {
+	return &memory{
+		ends: map[int64]transfer.Ending{}, pairs: map[string]map[store.Key]compare.Pair{}, uploads: map[int64]*transfer.Upload{},
+	}
+}
+
+func (m *memory) Tally(context.Context, string) (transfer.Tally, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	t := transfer.Tally{Planned: m.planned, Items: int64(len(m.items)), Totals: m.totals, Unchanged: m.totals.Unchanged.Items}
+	for _, item := range m.items {
+		t.LastSeq = max(t.LastSeq, item.Seq)
+		switch item.State {
+		case transfer.Done:
+			t.Done++
+			t.Moved += m.ends[item.Seq].Moved
+		case transfer.Skipped:
+			t.Skipped++
+			continue
+		case transfer.Failed:
+			t.Failed++
+			continue
+		}
+		t.Bytes += item.Size
+	}
+	return t, nil
+}
+
+func (m *memory) Forget(context.Context, string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.items = slices.DeleteFunc(m.items, func(i transfer.Item) bool { return i.State != transfer.Done })
+	return nil
+}
+
+func (m *memory) Enqueue(_ context.Context, _ string, items []transfer.Item) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.items = append(m.items, items...)
+	return nil
+}
+
+func (m *memory) Planned(_ context.Context, _ string, totals plan.Totals) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.planned, m.totals = true, totals
+	return nil
+}
+
+func (m *memory) Claim(_ context.Context, _ string, writes bool, after int64, most int) (claimed []transfer.Item, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, item := range m.items {
+		if item.State == transfer.Waiting && item.Seq > after && item.Action.Writes() == writes && len(claimed) < most {
+			claimed = append(claimed, item)
+		}
+	}
+	return claimed, nil
+}
+
+func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []transfer.Ending) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.dropFinish {
+		return nil
+	}
+	for _, ending := range endings {
+		for i := range m.items {
+			if m.items[i].Seq == ending.Seq {
+				m.items[i].State, m.items[i].Cause, m.items[i].Why = ending.State, ending.Cause, ending.Why
+			}
+		}
+		m.ends[ending.Seq] = ending
+		if ending.Pair != nil {
+			scope := scopes[ending.Route]
+			if m.pairs[scope] == nil {
+				m.pairs[scope] = map[store.Key]compare.Pair{}
+			}
+			m.pairs[scope][ending.Pair.Key] = *ending.Pair
+		}
+	}
+	return nil
+}
+
+func (m *memory) EndRest(_ context.Context, _ string, state transfer.State, cause plan.Cause) (n int64, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for i := range m.items {
+		if m.items[i].State == transfer.Waiting {
+			m.items[i].State, m.items[i].Cause = state, cause
+			n++
+		}
+	}
+	return n, nil
+}
+
+func (m *memory) SaveUpload(_ context.Context, _ string, seq int64, upload transfer.Upload) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.uploads[seq] = &upload
+	return nil
+}
+
+func (m *memory) SavePart(_ context.Context, _ string, seq int64, part store.Part) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.uploads[seq].Parts = append(m.uploads[seq].Parts, part)
+	return nil
+}
+
+func (m *memory) LoadUpload(_ context.Context, _ string, seq int64) (transfer.Upload, bool, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if upload := m.uploads[seq]; upload != nil {
+		copied := *upload
+		copied.Parts = slices.Clone(upload.Parts)
+		return copied, true, nil
+	}
+	return transfer.Upload{}, false, nil
+}
+
+func (m *memory) DropUpload(_ context.Context, _ string, seq int64) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.uploads, seq)
+	return nil
+}
+
+func (m *memory) Uploads(context.Context, string) (pending []transfer.PendingUpload, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, item := range m.items {
+		if upload := m.uploads[item.Seq]; upload != nil && item.State == transfer.Waiting {
+			pending = append(pending, transfer.PendingUpload{Item: item, Upload: *upload})
+		}
+	}
+	return pending, nil
+}
+
+func (m *memory) Pairs(_ context.Context, scope string) iter.Seq2[compare.Pair, error] {
+	return func(yield func(compare.Pair, error) bool) {
+		m.mu.Lock()
+		var pairs []compare.Pair
+		for _, pair := range m.pairs[scope] {
+			pairs = append(pairs, pair)
+		}
+		m.mu.Unlock()
+		slices.SortFunc(pairs, func(a, b compare.Pair) int { return strings.Compare(string(a.Key), string(b.Key)) })
+		for _, pair := range pairs {
+			if !yield(pair, nil) {
+				return
+			}
+		}
+	}
+}
+
+// item returns the item of a key and how it ended.
+func (m *memory) item(key string) (transfer.Item, transfer.Ending) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, item := range m.items {
+		if string(item.Key) == key {
+			return item, m.ends[item.Seq]
+		}
+	}
+	return transfer.Item{}, transfer.Ending{}
+}

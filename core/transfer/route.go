@@ -1,0 +1,235 @@
+package transfer
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"strings"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// Side is one end of a route.
+type Side struct {
+	Account string
+	Address store.Address
+	Store   store.Store
+	Gate    *store.Gate
+	Root    store.Place
+}
+
+// Route is what is copied to where: Source appears as Target.
+type Route struct {
+	Source, Target Side
+	// Scope under which pairs are remembered: the same for the same two
+	// places.
+	Scope string
+}
+
+// place of a key below a side's root.
+func (s Side) place(key store.Key, kind store.Kind) store.Place {
+	if key == "" {
+		return s.Root
+	}
+	return key.Place(s.Root.AsFolder().Path, kind)
+}
+
+// address of a key, for people.
+func (s Side) address(key store.Key, kind store.Kind) string {
+	if key == "" {
+		return s.Address.String()
+	}
+	address := s.Address
+	below, name := key.Split(kind)
+	for _, step := range below.Names() {
+		address = address.Child(step)
+	}
+	return address.Child(name).String()
+}
+
+// SourceAddress and TargetAddress are the addresses of an item, for people.
+func (r Route) SourceAddress(item Item) string { return r.Source.address(item.Key, item.Kind) }
+
+// TargetAddress is the address that an item has, or was to have; name is the
+// one it was given where that is another.
+func (r Route) TargetAddress(item Item, name string) string {
+	if name == "" {
+		return r.Target.address(item.Key, item.Kind)
+	}
+	if item.Key == "" {
+		return r.Target.Address.Parent().Child(name).String()
+	}
+	below, _ := item.Key.Split(item.Kind)
+	return r.Target.address(store.KeyOf(below, name, item.Kind), item.Kind)
+}
+
+// Check looks at a route before anything is done: the source must be there, the
+// target's name must be one that the target can hold, and neither may lie
+// within the other. The error is a sentence of what is wrong and one of what
+// to do.
+func Check(ctx context.Context, route Route) error {
+	entry, err := route.Source.Store.Stat(ctx, route.Source.Root)
+	if err != nil {
+		if store.KindOf(err) == store.ErrNotFound {
+			return store.Errorf(store.ErrNotFound, "the source %s is not there; look with: heron ls %s", route.Source.Address, route.Source.Address.Parent())
+		}
+		return err
+	}
+	if route.Target.Root.IsStart() && entry.Kind != store.KindFolder {
+		return store.Errorf(store.ErrRefused, "%s is the start of an account and cannot become a file; name a folder in it", route.Target.Address)
+	}
+	if err := checkOverlap(route, entry); err != nil {
+		return err
+	}
+	if route.Target.Store.Traits().ReadOnly {
+		return store.Errorf(store.ErrRefused, "%s can only be read; choose a target that can be written", route.Target.Account)
+	}
+	if err := store.Prepare(ctx, route.Target.Store); err != nil {
+		return store.Errorf(store.KindOf(err), "%s cannot be written to: %w", route.Target.Account, err)
+	}
+	return checkWay(ctx, route)
+}
+
+func checkOverlap(route Route, entry store.Entry) error {
+	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
+	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
+	inside := route.Source.Address.Contains(route.Target.Address) || from != "" && strings.HasPrefix(to, from)
+	if inside && (entry.Kind == store.KindFolder || from == to || route.Source.Address.String() == route.Target.Address.String()) {
+		return store.Errorf(store.ErrRefused, "the target %s lies inside its own source %s; choose a target outside it", route.Target.Address, route.Source.Address)
+	}
+	return nil
+}
+
+// checkWay looks at the folders on the way to the target: what is there must
+// be a folder, and what is not must have a name that can be held.
+func checkWay(ctx context.Context, route Route) error {
+	traits := route.Target.Store.Traits()
+	way := store.Path("")
+	names := route.Target.Root.AsFolder().Path.Names()
+	for i, name := range names {
+		place := store.Folder{Path: way}.Place(name)
+		if i < len(names)-1 && !traits.FileBesideFolder {
+			entry, err := route.Target.Store.Stat(ctx, place)
+			if err == nil && entry.Kind != store.KindFolder {
+				return store.Errorf(store.ErrExists, "/%s%s is a file, and the target needs a folder there; choose another target, or move the file away", route.Target.Account, place)
+			}
+			if err == nil {
+				way = way.Child(name)
+				continue
+			}
+			if store.KindOf(err) != store.ErrNotFound && store.KindOf(err) != store.ErrNameRefused {
+				return err
+			}
+		}
+		if err := traits.NameError(way, name); err != nil {
+			return store.Errorf(store.ErrNameRefused, "%s cannot hold the target %s: %w; choose another name", route.Target.Account, route.Target.Address, err)
+		}
+		way = way.Child(name)
+	}
+	return nil
+}
+
+// Plan computes what a run over the routes would do, and calls each with every
+// step, unless it is nil. It writes nothing but what store.Prepare may.
+func Plan(ctx context.Context, routes []Route, rules plan.Rules, pairs func(scope string) iter.Seq2[compare.Pair, error], each func(route int, step plan.Step) error) (plan.Totals, error) {
+	var totals plan.Totals
+	for i, route := range routes {
+		if err := planRoute(ctx, route, rules, pairs(route.Scope), &totals, nil, func(step plan.Step) error {
+			if each == nil {
+				return nil
+			}
+			return each(i, step)
+		}); err != nil {
+			return totals, err
+		}
+	}
+	return totals, nil
+}
+
+func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Seq2[compare.Pair, error], totals *plan.Totals, unchanged func(compare.Difference), each func(plan.Step) error) error {
+	if err := store.Prepare(ctx, route.Target.Store); err != nil {
+		return err
+	}
+	streams, err := route.streams(ctx)
+	if err != nil {
+		return err
+	}
+	streams.Pairs = pairs
+	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
+	planner := plan.Planner{
+		Rules: rules, Target: sides.Target, Root: route.Target.Root.AsFolder().Path,
+		Unchanged: func(d compare.Difference) {
+			totals.Unchanged.Items++
+			totals.Unchanged.Bytes += max(0, d.Source.Size)
+			if unchanged != nil {
+				unchanged(d)
+			}
+		},
+	}
+	something := false
+	differences := func(yield func(compare.Difference, error) bool) {
+		for d, err := range compare.Merge(ctx, streams, sides) {
+			something = something || d.Source != nil
+			if !yield(d, err) {
+				return
+			}
+		}
+	}
+	for step, err := range planner.Steps(differences) {
+		if err != nil {
+			return fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
+		}
+		totals.Add(step)
+		if err := each(step); err != nil {
+			return err
+		}
+	}
+	if !something && ctx.Err() == nil {
+		return planEmpty(ctx, route, totals, each)
+	}
+	return ctx.Err()
+}
+
+// planEmpty makes the target of a source that holds nothing.
+func planEmpty(ctx context.Context, route Route, totals *plan.Totals, each func(plan.Step) error) error {
+	if route.Target.Root.IsStart() {
+		return nil
+	}
+	_, err := route.Target.Store.Stat(ctx, route.Target.Root)
+	if store.KindOf(err) != store.ErrNotFound {
+		return err
+	}
+	step := plan.Step{Kind: store.KindFolder, Action: plan.MakeFolder}
+	totals.Add(step)
+	return each(step)
+}
+
+// streams lists both sides: all below two folders, or one file and what is at
+// its target.
+func (r Route) streams(ctx context.Context) (compare.Streams, error) {
+	entry, err := r.Source.Store.Stat(ctx, r.Source.Root)
+	if err != nil {
+		return compare.Streams{}, err
+	}
+	if entry.Kind == store.KindFolder {
+		return compare.Streams{Source: r.Source.listing(), Target: compare.OrEmpty(r.Target.listing())}, nil
+	}
+	target, err := r.Target.Store.Stat(ctx, r.Target.Root)
+	switch {
+	case store.KindOf(err) == store.ErrNotFound:
+		return compare.Streams{Source: compare.OneFile(&entry), Target: compare.OneFile(nil)}, nil
+	case err != nil:
+		return compare.Streams{}, err
+	case target.Kind == store.KindFolder:
+		return compare.Streams{}, store.Errorf(store.ErrExists, "a folder is at %s, where the file %s was to go", r.Target.Address, r.Source.Address)
+	}
+	return compare.Streams{Source: compare.OneFile(&entry), Target: compare.OneFile(&target)}, nil
+}
+
+func (s Side) listing() compare.Listing {
+	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
+		return store.ListFlat(ctx, s.Store, s.Root.AsFolder())
+	}
+}

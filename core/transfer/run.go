@@ -1,0 +1,509 @@
+package transfer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"log/slog"
+	"math/rand/v2"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// ErrCancelled is the cause of a context that ends a run for good. A context
+// that is cancelled for any other cause interrupts it, to be resumed.
+var ErrCancelled = errors.New("the run was cancelled")
+
+// Options are what a run is made of.
+type Options struct {
+	// ID of letters and digits, unique for ever.
+	ID string
+	// Resumed says that the run was interrupted, and goes on.
+	Resumed bool
+	Routes  []Route
+	Rules   plan.Rules
+	Records Records
+	// Lanes is how many items move at once; 0 takes what the accounts'
+	// traits advise.
+	Lanes int
+	// Tries is how often an item is tried before it fails; 0 is 5.
+	Tries int
+	// Backoff is the wait before a try, from 2; nil doubles from half a
+	// second up to 30, with jitter.
+	Backoff func(try int) time.Duration
+	// HeadStart is how long the plan may run before bytes move, so that
+	// what is found wrong is found before anything is changed; 0 is one
+	// second.
+	HeadStart time.Duration
+	Log       *slog.Logger
+}
+
+// Result is how a run ended.
+type Result struct {
+	// State is "done", "partial", "failed" or "cancelled"; empty for a run
+	// that was interrupted.
+	State string
+	Cause plan.Cause
+	Why   string
+}
+
+// Run is a run being carried out.
+type Run struct {
+	Options
+	progress progress
+	scopes   []string
+
+	seq     int64
+	folders folderCache
+	endings chan Ending
+	work    chan *Item
+	pending sync.WaitGroup // items that were claimed and have not ended
+	more    chan struct{}  // something was enqueued
+	planned chan struct{}  // closed when all is enqueued, or never will be
+	started chan struct{}  // closed when bytes may move
+	begin   sync.Once
+	planErr error
+
+	stop    context.CancelCauseFunc
+	stopped atomic.Pointer[stopReason]
+	full    atomic.Int64 // items in a row that found no space
+}
+
+type stopReason struct {
+	cause plan.Cause
+	why   string
+}
+
+// errStopped ends the lanes when the run cannot go on.
+var errStopped = errors.New("the run has to stop")
+
+// New returns a run that has not begun.
+func New(options Options) *Run {
+	if options.Tries == 0 {
+		options.Tries = 5
+	}
+	if options.Backoff == nil {
+		options.Backoff = backoff
+	}
+	if options.HeadStart == 0 {
+		options.HeadStart = time.Second
+	}
+	if options.Log == nil {
+		options.Log = slog.New(slog.DiscardHandler)
+	}
+	if options.Lanes == 0 {
+		options.Lanes = lanes(options.Routes)
+	}
+	r := &Run{
+		Options: options, endings: make(chan Ending, 2*batch), work: make(chan *Item),
+		more:    make(chan struct{}, 1),
+		planned: make(chan struct{}), started: make(chan struct{}),
+	}
+	for _, route := range options.Routes {
+		r.scopes = append(r.scopes, route.Scope)
+	}
+	r.progress.init(options.Lanes)
+	return r
+}
+
+// lanes is the least that any of the accounts advises to begin with.
+func lanes(routes []Route) int {
+	n := 16
+	for _, route := range routes {
+		for _, side := range []Side{route.Source, route.Target} {
+			if streams := side.Store.Traits().Streams; streams > 0 {
+				n = min(n, streams)
+			}
+		}
+	}
+	return n
+}
+
+// backoff doubles from half a second to thirty, and takes a random half of it,
+// so that what failed together does not come back together.
+func backoff(try int) time.Duration {
+	wait := min(30*time.Second, 500*time.Millisecond<<min(try-2, 10))
+	return wait/2 + rand.N(wait/2)
+}
+
+// batch is how many items are written to the records at once.
+const batch = 500
+
+// Execute carries the run out and returns when it has ended or ctx has. Every
+// item has an end then, unless the run was interrupted.
+func (r *Run) Execute(ctx context.Context) Result {
+	tally, err := r.prepare(ctx)
+	if err != nil {
+		return r.result(ctx, err)
+	}
+	working, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	r.stop = stop
+
+	// The ledger outlives the lanes, and writes down their last endings
+	// even when the run is cancelled.
+	var ledger, workers sync.WaitGroup
+	var ledgerErr error
+	ledger.Go(func() { ledgerErr = r.keepLedger(context.WithoutCancel(ctx)) })
+	workers.Go(func() { r.plan(working, tally.Planned) })
+	workers.Go(func() { r.feed(working) })
+	for lane := range r.Lanes {
+		workers.Go(func() { r.runLane(working, lane) })
+	}
+	workers.Wait()
+	close(r.endings)
+	ledger.Wait()
+	return r.result(ctx, errors.Join(r.planErr, ledgerErr))
+}
+
+// prepare makes the targets ready, and for a run that was interrupted, removes
+// what it left behind and counts what it had come to.
+func (r *Run) prepare(ctx context.Context) (Tally, error) {
+	for _, route := range r.Routes {
+		if err := store.Prepare(ctx, route.Target.Store); err != nil {
+			return Tally{}, err
+		}
+	}
+	if !r.Resumed {
+		return Tally{}, nil
+	}
+	if err := r.clean(ctx); err != nil {
+		return Tally{}, fmt.Errorf("could not remove what the interrupted run left behind: %w", err)
+	}
+	tally, err := r.Records.Tally(ctx, r.ID)
+	if err != nil {
+		return Tally{}, err
+	}
+	if !tally.Planned {
+		if err := r.Records.Forget(ctx, r.ID); err != nil {
+			return Tally{}, err
+		}
+		if tally, err = r.Records.Tally(ctx, r.ID); err != nil {
+			return Tally{}, err
+		}
+	}
+	r.progress.restore(tally)
+	r.seq = tally.LastSeq
+	return tally, nil
+}
+
+// clean removes temporary files and uploads of this run, but for the uploads
+// that the records know and that it will go on with.
+func (r *Run) clean(ctx context.Context) error {
+	uploads, err := r.Records.Uploads(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	for i, route := range r.Routes {
+		cleaning := store.Cleaning{Run: r.ID, Folder: cleaningFolder(route), Keep: map[string]bool{}}
+		for _, pending := range uploads {
+			if pending.Item.Route != i {
+				continue
+			}
+			cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.Key, pending.Item.Kind))
+			cleaning.Keep[pending.Upload.ID] = pending.Upload.ID != ""
+		}
+		cleaned, err := store.Clean(ctx, route.Target.Store, cleaning)
+		for _, leftover := range cleaned {
+			r.Log.Info("removed a leftover", "run", r.ID, "account", route.Target.Account, "place", leftover.Place.String())
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func cleaningFolder(route Route) store.Folder {
+	return route.Target.Root.Folder // of a single file, too, the folder that it is in
+}
+
+// plan queues what is to be done.
+func (r *Run) plan(ctx context.Context, already bool) {
+	defer close(r.planned)
+	defer r.mayStart()
+	timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
+	defer timer.Stop()
+	if already {
+		return
+	}
+	queue := &queue{run: r}
+	var totals plan.Totals
+	for i, route := range r.Routes {
+		pairs := r.Records.Pairs(ctx, route.Scope)
+		err := planRoute(ctx, route, r.Rules, pairs, &totals, r.unchanged, func(step plan.Step) error {
+			return queue.add(ctx, i, step)
+		})
+		if err != nil {
+			r.planErr = err
+			break
+		}
+	}
+	if err := queue.flush(ctx); err != nil && r.planErr == nil {
+		r.planErr = err
+	}
+	if r.planErr == nil {
+		r.planErr = r.Records.Planned(ctx, r.ID, totals)
+	}
+	if r.planErr == nil {
+		r.progress.planned.Store(true)
+		r.checkSpace(ctx)
+	}
+}
+
+func (r *Run) mayStart() { r.begin.Do(func() { close(r.started) }) }
+
+// unchanged counts a file that needs nothing, unless this very run brought it
+// about before it was interrupted.
+func (r *Run) unchanged(d compare.Difference) {
+	if d.Pair == nil || d.Pair.Run != r.ID {
+		r.progress.unchanged.Add(1)
+	}
+}
+
+// checkSpace stops the run where the targets have no room for what is known to
+// be coming.
+func (r *Run) checkSpace(ctx context.Context) {
+	coming := r.progress.bytes.Load() - r.progress.moved()
+	seen := map[store.Store]bool{}
+	for _, route := range r.Routes {
+		if seen[route.Target.Store] {
+			continue
+		}
+		seen[route.Target.Store] = true
+		space, err := store.SpaceOf(ctx, route.Target.Store)
+		if err == nil && space.Free >= 0 && space.Free < coming && len(seen) == 1 {
+			r.halt(plan.CauseNoSpace, fmt.Sprintf("%s has %d bytes free, and %d are to be written", route.Target.Account, space.Free, coming))
+		}
+	}
+}
+
+// halt ends the run before its time, with a cause.
+func (r *Run) halt(cause plan.Cause, why string) {
+	if r.stopped.CompareAndSwap(nil, &stopReason{cause, why}) {
+		r.Log.Warn("the run has to stop", "run", r.ID, "cause", cause, "why", why)
+		r.stop(errStopped)
+	}
+}
+
+// queue collects steps into batches.
+type queue struct {
+	run   *Run
+	items []Item
+}
+
+func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
+	r := q.run
+	if step.Action == plan.Remember {
+		if !r.Resumed {
+			r.progress.unchanged.Add(1)
+			r.endings <- Ending{Route: route, Pair: pairOf(step, r.ID)}
+			return nil
+		}
+		// An interrupted run may have written it without writing that down.
+		step.Action = plan.Look
+	}
+	r.seq++
+	item := Item{
+		Seq: r.seq, Route: route, Key: step.Key, Kind: step.Kind, Action: step.Action, Size: step.Source.Size,
+		SourceID: step.Source.ID, Source: compare.RememberedOf(step.Source), State: Waiting,
+		Cause: step.Cause, Why: step.Why,
+	}
+	if step.Target != nil {
+		item.Target = compare.RememberedOf(*step.Target)
+	}
+	switch step.Action {
+	case plan.Skip:
+		item.State = Skipped
+	case plan.Refuse:
+		item.State = Failed
+	}
+	r.progress.queued(item)
+	if q.items = append(q.items, item); len(q.items) >= batch {
+		return q.flush(ctx)
+	}
+	return ctx.Err()
+}
+
+func (q *queue) flush(ctx context.Context) error {
+	if len(q.items) == 0 {
+		return nil
+	}
+	if err := q.run.Records.Enqueue(ctx, q.run.ID, q.items); err != nil {
+		return err
+	}
+	q.items = q.items[:0]
+	select {
+	case q.run.more <- struct{}{}:
+	default:
+	}
+	return nil
+}
+
+func pairOf(step plan.Step, run string) *compare.Pair {
+	return &compare.Pair{
+		Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target), Run: run,
+	}
+}
+
+// feed hands items to the lanes: first those that write where nothing is, while
+// the plan is still being made; then, once both listings are complete, those
+// that write over something.
+func (r *Run) feed(ctx context.Context) {
+	defer close(r.work)
+	defer r.pending.Wait()
+	select {
+	case <-r.started:
+	case <-ctx.Done():
+		return
+	}
+	for _, writes := range []bool{false, true} {
+		if writes {
+			<-r.planned
+			if r.planErr != nil {
+				return
+			}
+		}
+		if !r.feedPhase(ctx, writes) {
+			return
+		}
+	}
+}
+
+func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
+	var after int64
+	for {
+		complete := false
+		select {
+		case <-r.planned:
+			complete = true
+		default:
+		}
+		items, err := r.Records.Claim(ctx, r.ID, writes, after, batch)
+		if err != nil {
+			r.halt(plan.CauseFault, err.Error())
+			return false
+		}
+		for i := range items {
+			r.pending.Add(1)
+			select {
+			case r.work <- &items[i]:
+				after = items[i].Seq
+			case <-ctx.Done():
+				r.pending.Done()
+				return false
+			}
+		}
+		switch {
+		case len(items) > 0:
+		case complete:
+			return true
+		default:
+			select {
+			case <-r.more:
+			case <-r.planned:
+			case <-ctx.Done():
+				return false
+			}
+		}
+	}
+}
+
+// result says how the run ended, and ends what is still waiting.
+func (r *Run) result(ctx context.Context, err error) Result {
+	ended := context.WithoutCancel(ctx)
+	result := Result{State: "done"}
+	rest, restCause := Failed, plan.CauseStopped
+	stopped := r.stopped.Load()
+	switch {
+	case errors.Is(context.Cause(ctx), ErrCancelled):
+		result = Result{State: "cancelled", Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
+		rest, restCause = Skipped, plan.CauseCancelled
+	case ctx.Err() != nil:
+		return Result{}
+	case stopped != nil:
+		result = Result{State: "failed", Cause: stopped.cause, Why: stopped.why}
+	case err != nil:
+		result = Result{State: "failed", Cause: causeOfRun(err), Why: err.Error()}
+	}
+	if err := r.abandonUploads(ended); err != nil {
+		r.Log.Warn("could not give up an upload", "run", r.ID, "error", err)
+	}
+	n, endErr := r.Records.EndRest(ended, r.ID, rest, restCause)
+	if endErr != nil {
+		return Result{State: "failed", Cause: plan.CauseFault, Why: endErr.Error()}
+	}
+	r.progress.rest(rest, n)
+	if result.State == "done" && r.progress.failed.Load() > 0 {
+		result.State = "partial"
+		if r.progress.done.Load()+r.progress.unchanged.Load() == 0 {
+			result.State = "failed"
+		}
+		result.Why = fmt.Sprintf("%d items failed; their causes are with them", r.progress.failed.Load())
+	}
+	return result
+}
+
+func causeOfRun(err error) plan.Cause {
+	if cause := plan.CauseOf(err); cause != plan.CauseFault && cause != plan.CauseChanging {
+		return cause
+	}
+	return plan.CauseListing
+}
+
+// keepLedger writes endings down in batches, at most every quarter of a second,
+// after what they speak of is safe on its disk.
+func (r *Run) keepLedger(ctx context.Context) error {
+	ticker := time.NewTicker(250 * time.Millisecond)
+	defer ticker.Stop()
+	var endings []Ending
+	var failed error
+	write := func() {
+		if len(endings) == 0 || failed != nil {
+			endings = endings[:0]
+			return
+		}
+		if failed = r.writeDown(ctx, endings); failed != nil {
+			r.halt(plan.CauseFault, "the records cannot be written: "+failed.Error())
+		}
+		endings = endings[:0]
+	}
+	for {
+		select {
+		case ending, open := <-r.endings:
+			if !open {
+				write()
+				return failed
+			}
+			if endings = append(endings, ending); len(endings) >= batch {
+				write()
+			}
+		case <-ticker.C:
+			write()
+		}
+	}
+}
+
+func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
+	synced := map[store.Store]bool{}
+	for _, route := range r.Routes {
+		if !synced[route.Target.Store] {
+			synced[route.Target.Store] = true
+			if err := store.Sync(ctx, route.Target.Store); err != nil {
+				return err
+			}
+		}
+	}
+	return r.Records.Finish(ctx, r.ID, r.scopes, endings)
+}
+
+// Pairs is the pairs of a scope in the records, for Plan.
+func Pairs(ctx context.Context, records Records) func(scope string) iter.Seq2[compare.Pair, error] {
+	return func(scope string) iter.Seq2[compare.Pair, error] { return records.Pairs(ctx, scope) }
+}

@@ -1,0 +1,162 @@
+// Package tree shows many stores as one tree: the root holds the accounts, and
+// an address leads to a place in one of them.
+package tree
+
+import (
+	"context"
+	"iter"
+
+	"deftheron/core/store"
+)
+
+// Account is one account of the tree, opened.
+type Account struct {
+	Name  string
+	Store store.Store
+	Gate  *store.Gate
+}
+
+// Accounts are the linked accounts.
+type Accounts interface {
+	// Names returns their names, sorted.
+	Names(ctx context.Context) ([]string, error)
+	// Open returns an account, opening it if need be. ErrNotFound where
+	// there is none of that name.
+	Open(ctx context.Context, name string) (Account, error)
+}
+
+// Tree is the tree of all accounts.
+type Tree struct {
+	Accounts Accounts
+}
+
+// Node is one entry of the tree.
+type Node struct {
+	Address store.Address
+	store.Entry
+}
+
+// Located is where an address leads.
+type Located struct {
+	Account
+	Address store.Address
+	Place   store.Place
+}
+
+// Locate opens the address's account and returns the place there, without
+// looking whether anything is at it. Only steps by id ask the store.
+// ErrRefused for the root, which is in no account.
+func (t *Tree) Locate(ctx context.Context, address store.Address) (Located, error) {
+	if address.IsRoot() {
+		return Located{}, store.Errorf(store.ErrRefused, "/ is the root of all accounts; name an account, as in /desk")
+	}
+	account, err := t.Accounts.Open(ctx, address.Account)
+	if err != nil {
+		return Located{}, err
+	}
+	located := Located{Account: account, Address: address}
+	if place, ok := address.Place(); ok {
+		located.Place = place
+		return located, nil
+	}
+	for _, step := range address.Steps {
+		if located.Place, err = t.step(ctx, account, located.Place.AsFolder(), step); err != nil {
+			return Located{}, err
+		}
+	}
+	return located, nil
+}
+
+func (t *Tree) step(ctx context.Context, account Account, folder store.Folder, step store.Step) (store.Place, error) {
+	if step.ID == "" {
+		return folder.Place(step.Name), nil
+	}
+	for entry, err := range account.Store.List(ctx, folder) {
+		if err != nil {
+			return store.Place{}, err
+		}
+		if entry.ID == step.ID {
+			return entry.Place(folder), nil
+		}
+	}
+	return store.Place{}, store.Errorf(store.ErrNotFound, "nothing in /%s has the id %q", account.Name, step.ID)
+}
+
+// Stat looks at what is at an address. The root and the start of an account
+// are folders that bear its name.
+func (t *Tree) Stat(ctx context.Context, address store.Address) (Node, error) {
+	if address.IsRoot() {
+		return Node{Entry: store.Entry{Name: "/", Kind: store.KindFolder}}, nil
+	}
+	located, err := t.Locate(ctx, address)
+	if err != nil {
+		return Node{}, err
+	}
+	entry, err := located.Store.Stat(ctx, located.Place)
+	if err != nil {
+		return Node{}, err
+	}
+	entry.Name = address.Name()
+	return Node{Address: address, Entry: entry}, nil
+}
+
+// List yields what is in a folder, in the order of keys; the accounts where
+// it is the root. What is ours is left out. A file yields itself.
+func (t *Tree) List(ctx context.Context, address store.Address) iter.Seq2[Node, error] {
+	return func(yield func(Node, error) bool) {
+		if address.IsRoot() {
+			t.listRoot(ctx, yield)
+			return
+		}
+		located, err := t.Locate(ctx, address)
+		if err != nil {
+			yield(Node{}, err)
+			return
+		}
+		folder := located.Place.AsFolder()
+		empty := true
+		for entry, err := range store.Sorted(ctx, located.Store, folder) {
+			if err != nil {
+				if empty && store.KindOf(err) == store.ErrNotFound {
+					t.listFile(ctx, address, err, yield)
+					return
+				}
+				yield(Node{}, err)
+				return
+			}
+			empty = false
+			if store.Ours(folder.Path, entry.Name) {
+				continue
+			}
+			if !yield(Node{Address: address.Child(entry.Name), Entry: entry}, nil) {
+				return
+			}
+		}
+	}
+}
+
+func (t *Tree) listRoot(ctx context.Context, yield func(Node, error) bool) {
+	names, err := t.Accounts.Names(ctx)
+	if err != nil {
+		yield(Node{}, err)
+		return
+	}
+	for _, name := range names {
+		if !yield(Node{Address: store.Address{Account: name}, Entry: store.Entry{Name: name, Kind: store.KindFolder}}, nil) {
+			return
+		}
+	}
+}
+
+// listFile yields the file at an address that turned out to be no folder.
+func (t *Tree) listFile(ctx context.Context, address store.Address, missing error, yield func(Node, error) bool) {
+	node, err := t.Stat(ctx, address)
+	switch {
+	case err == nil && node.Kind != store.KindFolder:
+		yield(node, nil)
+	case err == nil || store.KindOf(err) == store.ErrNotFound:
+		yield(Node{}, missing)
+	default:
+		yield(Node{}, err)
+	}
+}
