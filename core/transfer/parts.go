@@ -29,15 +29,16 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 		done[part.Number] = true
 		a.flight.moved.Add(part.Size)
 	}
+	begun := upload // without the parts that are added
 	var mu sync.Mutex
 	group, partCtx := errgroup.WithContext(ctx)
 	group.SetLimit(max(1, min(limits.Parallel, partSlots/max(1, a.Lanes)+1)))
-	for number := 1; int64(number-1)*upload.PartSize < writing.Size; number++ {
+	for number := 1; int64(number-1)*begun.PartSize < writing.Size; number++ {
 		if done[number] {
 			continue
 		}
 		group.Go(func() error {
-			part, err := a.movePart(partCtx, writer, writing, upload, number)
+			part, err := a.movePart(partCtx, writer, writing, begun, number)
 			if err != nil {
 				return err
 			}

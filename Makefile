@@ -1,0 +1,57 @@
+# Deft Heron. `make demo` and `make test` are all that a newcomer needs.
+GO       ?= go
+NPM      ?= npm
+CACHE    := $(CURDIR)/.cache
+SOURCES  := $(shell find console/src console/index.html console/package-lock.json console/vite.config.ts console/openapi.json 2>/dev/null -type f)
+
+.PHONY: all build demo test bench soak lint tools prerequisites openapi clean
+
+all: build
+
+build: console/dist/index.html
+	$(GO) build -o bin/heron ./cmd/heron
+
+# The console, built from its locked dependencies.
+console/dist/index.html: $(SOURCES) console/node_modules/.package-lock.json
+	cd console && $(NPM) run build
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && $(NPM) ci --no-audit --no-fund
+
+demo: build
+	./bin/heron demo $(if $(EXIT),--exit)
+
+# Installs by itself what the tests need, and runs all but what takes long.
+test: prerequisites tools build
+	$(GO) vet ./...
+	$(GO) test -timeout 14m ./...
+
+bench: tools build
+	$(GO) test -count=1 -timeout 60m -run '^TestBench' -v ./bench -args -bench
+
+soak: tools build
+	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak
+
+lint: build
+	test -z "$$(gofmt -l $$(git ls-files '*.go'))"
+	$(GO) vet ./...
+	cd console && $(NPM) run check
+
+tools: $(CACHE)/bin/versitygw
+
+# The S3-compatible server for tests, from a module of its own.
+$(CACHE)/bin/versitygw: tools/go.mod tools/go.sum
+	@mkdir -p $(CACHE)/bin
+	@echo "Building the object store for tests; the first time this takes about three minutes."
+	cd tools && $(GO) build -o $@ github.com/versity/versitygw/cmd/versitygw
+
+prerequisites:
+	@sh tools/prerequisites.sh
+
+# The API's document, from which the console's calls are typed.
+openapi:
+	$(GO) run ./service/api/document > console/openapi.json
+	cd console && $(NPM) run types
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html

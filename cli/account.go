@@ -1,0 +1,322 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+func (a *app) account() *cobra.Command {
+	return nouns("account", "Link accounts, and look after them",
+		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountUnlink())
+}
+
+func (a *app) accountLink() *cobra.Command {
+	return &cobra.Command{
+		Use: "link PROVIDER NAME [options]", Short: "Link an account; prints what was found there",
+		Long: "Links an account under a name of your own. Which options there are depends on the provider:\n" +
+			"heron account link PROVIDER --help shows them. A secret is never an argument: give it with\n" +
+			"--secret-file FILE, or - for standard input; on a terminal it is asked for.",
+		Example: "  heron account link folder desk --path /srv/reports\n" +
+			"  heron account link s3 archive --endpoint https://objects.example.org --bucket reports --key ID --secret-file secret.txt",
+		DisableFlagParsing: true, // the options are known to the service alone
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.link(command, args)
+		},
+	}
+}
+
+// linkFlags are the options of one provider, made from its schema.
+type linkFlags struct {
+	set        *pflag.FlagSet
+	values     map[string]*string
+	start      string
+	secretFile string
+	help       bool
+}
+
+func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
+	f := &linkFlags{set: pflag.NewFlagSet("link", pflag.ContinueOnError), values: map[string]*string{}}
+	f.set.SortFlags = false
+	f.set.Usage = func() {}
+	if provider != nil {
+		for _, option := range provider.Options {
+			if option.Secret {
+				f.set.StringVar(&f.secretFile, "secret-file", "", option.Help+": a file that holds it, or - for standard input")
+				continue
+			}
+			help := option.Help
+			if option.Required {
+				help += " (needed)"
+			}
+			f.values[option.Name] = f.set.String(option.Name, option.Default, help)
+		}
+	}
+	if f.set.Lookup("secret-file") == nil {
+		f.set.StringVar(&f.secretFile, "secret-file", "", "")
+		_ = f.set.MarkHidden("secret-file")
+	}
+	f.set.StringVar(&f.start, "start", "", "the folder that becomes the account's start")
+	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
+	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
+	f.set.StringVar(&a.url, "url", a.url, "the service's URL")
+	return f
+}
+
+func (a *app) link(command *cobra.Command, args []string) error {
+	if err := secretAsArgument(args); err != nil {
+		return err
+	}
+	// The service has to be known before its providers are: --url first.
+	early := a.newLinkFlags(nil)
+	early.set.ParseErrorsAllowlist.UnknownFlags = true
+	_ = early.set.Parse(args)
+	ctx := command.Context()
+	providerName := firstWord(args)
+	if providerName == "" {
+		if early.help {
+			return command.Help()
+		}
+		return usageError("heron account link takes a provider and a name, as in: heron account link folder desk --path /srv/reports")
+	}
+	c := a.client()
+	providers, err := c.Providers(ctx)
+	if err != nil {
+		return err
+	}
+	provider, err := findProvider(providers, providerName)
+	if err != nil {
+		return err
+	}
+	flags := a.newLinkFlags(provider)
+	if err := flags.set.Parse(args); err != nil {
+		return usageError("%v; the provider %s has %s", err, provider.Name, optionNames(*provider))
+	}
+	if flags.help {
+		fmt.Fprintf(a.out, "%s\n\nheron account link %s NAME [options]\n\n%s", provider.Title, provider.Name, flags.set.FlagUsages())
+		return nil
+	}
+	words := flags.set.Args()
+	if len(words) != 2 {
+		return usageError("heron account link takes a provider and a name, as in: heron account link %s NAME; there are %d words", provider.Name, len(words))
+	}
+	link := contract.Link{Provider: provider.Name, Name: words[1], Options: map[string]string{}, Start: flags.start}
+	for name, value := range flags.values {
+		if flags.set.Changed(name) {
+			link.Options[name] = *value
+		}
+	}
+	for _, option := range provider.Options {
+		if option.Secret {
+			if link.Secret, _, err = a.secret(flags.secretFile, option.Title); err != nil {
+				return err
+			}
+		}
+	}
+	account, err := c.Link(ctx, link)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(account)
+	}
+	fmt.Fprintf(a.out, "Linked %s as %s.\n", provider.Title, a.paint(plumage, "/"+account.Name))
+	return a.printFound(*account.Found)
+}
+
+// secretAsArgument refuses what would be seen in the list of processes and kept
+// in the shell's history.
+func secretAsArgument(args []string) error {
+	for _, arg := range args {
+		name, _, _ := strings.Cut(strings.TrimLeft(arg, "-"), "=")
+		if strings.HasPrefix(arg, "--") && (name == "secret" || name == "password" || name == "secret-key" || name == "token" || name == "passphrase") {
+			return usageError("a secret is never an argument, where others on this machine could see it; give it with --secret-file FILE, or - for standard input")
+		}
+	}
+	return nil
+}
+
+// firstWord is the first argument that is no option.
+func firstWord(args []string) string {
+	for i := 0; i < len(args); i++ {
+		switch {
+		case !strings.HasPrefix(args[i], "-"):
+			return args[i]
+		case args[i] == "--url":
+			i++
+		}
+	}
+	return ""
+}
+
+func findProvider(providers []contract.Provider, name string) (*contract.Provider, error) {
+	var names []string
+	for i, provider := range providers {
+		if provider.Name == name {
+			return &providers[i], nil
+		}
+		names = append(names, provider.Name)
+	}
+	return nil, usageError("there is no provider %q; there are %s", name, strings.Join(names, ", "))
+}
+
+func optionNames(provider contract.Provider) string {
+	names := []string{"--start"}
+	for _, option := range provider.Options {
+		if option.Secret {
+			names = append(names, "--secret-file")
+		} else {
+			names = append(names, "--"+option.Name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+func (a *app) printFound(found contract.Found) error {
+	folders := "none"
+	if len(found.Folders) > 0 {
+		var names []string
+		for _, name := range found.Folders {
+			names = append(names, shown.Plain(name)+"/")
+		}
+		folders = strings.Join(names, "  ")
+	}
+	_, err := fmt.Fprintf(a.out, "  %s  %s\n  %s  %s\n  %s  %s\n",
+		a.paint(soft, "owner  "), first(found.Owner, "not told by the provider"), a.paint(soft, "space  "), spaceOf(found.Space), a.paint(soft, "folders"), folders)
+	return err
+}
+
+func (a *app) accountList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the linked accounts", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			accounts, err := a.client().Accounts(command.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				for _, account := range accounts {
+					if err := a.printJSON(account); err != nil {
+						return err
+					}
+				}
+				return nil
+			}
+			if len(accounts) == 0 {
+				_, err := fmt.Fprintln(a.out, "No account is linked yet. Link one with: heron account link PROVIDER NAME")
+				return err
+			}
+			t := a.newTable("NAME", "PROVIDER", "LINKED", "WHERE")
+			for _, account := range accounts {
+				t.AppendRow(table.Row{"/" + account.Name, account.Provider, when(&account.Linked), shown.Plain(where(account))})
+			}
+			t.Render()
+			return nil
+		},
+	}
+}
+
+// where is what an account was linked with, in one line.
+func where(account contract.Account) string {
+	names := make([]string, 0, len(account.Options))
+	for name := range account.Options {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	var parts []string
+	for _, name := range names {
+		parts = append(parts, name+" "+account.Options[name])
+	}
+	if account.Start != "" {
+		parts = append(parts, "start "+account.Start)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) accountShow() *cobra.Command {
+	return a.accountVerb("show NAME", "Show how an account is linked", func(ctx context.Context, name string) error {
+		account, err := a.client().Account(ctx, name)
+		if err != nil {
+			return err
+		}
+		return a.printAccount(account)
+	})
+}
+
+func (a *app) accountCheck() *cobra.Command {
+	return a.accountVerb("check NAME", "Reach an account, and show what is found there", func(ctx context.Context, name string) error {
+		account, err := a.client().Check(ctx, name)
+		if err != nil {
+			return err
+		}
+		return a.printAccount(account)
+	})
+}
+
+func (a *app) printAccount(account contract.Account) error {
+	if a.json {
+		return a.printJSON(account)
+	}
+	fmt.Fprintf(a.out, "%s\n  %s  %s\n  %s  %s\n  %s  %s\n", a.paint(plumage, account.Address),
+		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account)), a.paint(soft, "linked  "), when(&account.Linked))
+	if account.Found != nil {
+		fmt.Fprintln(a.out, "  "+a.paint(reed, "✓ reached"))
+		return a.printFound(*account.Found)
+	}
+	return nil
+}
+
+func (a *app) accountVerb(use, short string, do func(ctx context.Context, name string) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: arguments(1, 1, "one account's name"), ValidArgsFunction: a.completeAccounts,
+		RunE: func(command *cobra.Command, args []string) error {
+			return do(command.Context(), strings.Trim(args[0], "/"))
+		},
+	}
+}
+
+func (a *app) accountUnlink() *cobra.Command {
+	var yes bool
+	command := a.accountVerb("unlink NAME", "Unlink an account; what is at the provider stays", func(ctx context.Context, name string) error {
+		c := a.client()
+		if _, err := c.Account(ctx, name); err != nil {
+			return err
+		}
+		err := a.confirm(yes, fmt.Sprintf("Unlink %s? Nothing there is removed; its secret is forgotten.", name), "unlink "+name)
+		if err != nil {
+			return err
+		}
+		if err := c.Unlink(ctx, name); err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(a.out, "Unlinked %s. What is there stays as it is.\n", name)
+		return err
+	})
+	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return command
+}
+
+// confirm asks on a terminal, and needs --yes elsewhere.
+func (a *app) confirm(yes bool, question, what string) error {
+	if yes {
+		return nil
+	}
+	if !a.asks {
+		return usageError("nobody can be asked here whether to %s; say so with --yes", what)
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	var answer string
+	fmt.Fscanln(a.in, &answer)
+	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
+		return &exitError{exitFailed, fmt.Errorf("nothing was changed")}
+	}
+	return nil
+}

@@ -1,0 +1,203 @@
+// Package cli holds the commands: they read arguments, call a service through
+// package client, and print.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"deftheron/cli/shown"
+	"deftheron/client"
+	"deftheron/contract"
+)
+
+// Exit codes.
+const (
+	exitDone       = 0
+	exitFailed     = 1
+	exitUsage      = 2
+	exitHeld       = 3
+	exitNotAllowed = 4
+)
+
+// Programs are the long-running parts, which main hands in.
+type Programs struct {
+	Version string
+	Serve   func(ctx context.Context, options ServeOptions) error
+	Demo    func(ctx context.Context, options DemoOptions) error
+}
+
+// ServeOptions are those of heron serve.
+type ServeOptions struct {
+	Data, Listen, TLSCert, TLSKey string
+	Hosts                         []string
+	ForgetSecrets                 bool
+	LogLevel, LogFormat           string
+	Out                           io.Writer
+}
+
+// DemoOptions are those of heron demo.
+type DemoOptions struct {
+	Data, Listen string
+	Exit         bool
+	Out          io.Writer
+	// Follow shows a run until it has ended, as heron run follow does.
+	Follow func(ctx context.Context, c *client.Client, id string) (contract.Run, error)
+}
+
+// exitError ends the program with a code, after its message, if any.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+// usageError is a command that cannot be meant.
+func usageError(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Errorf(format, args...)}
+}
+
+// app is what all commands share.
+type app struct {
+	programs Programs
+	in       io.Reader
+	out, err io.Writer
+	env      func(string) string
+	url      string
+	json     bool
+	colour   bool
+	terminal bool // out is one
+	asks     bool // in and out are
+}
+
+// Main runs the program and returns its exit code.
+func Main(programs Programs, args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{
+		programs: programs, in: os.Stdin, out: os.Stdout, err: os.Stderr, env: os.Getenv,
+		terminal: term.IsTerminal(int(os.Stdout.Fd())),
+	}
+	a.asks = a.terminal && term.IsTerminal(int(os.Stdin.Fd()))
+	a.colour = a.terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err != nil && err.Error() != "" {
+		fmt.Fprintln(a.err, a.paint(brick, "heron:")+" "+sentences(err))
+	}
+	return exitCode(err)
+}
+
+func exitCode(err error) int {
+	var exit *exitError
+	var problem *contract.Problem
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &exit):
+		return exit.code
+	case errors.As(err, &problem) && (problem.Status == 401 || problem.Status == 403):
+		return exitNotAllowed
+	case errors.As(err, &problem) && (problem.Status == 400 || problem.Status == 422):
+		return exitUsage
+	case strings.HasPrefix(err.Error(), "unknown command"):
+		return exitUsage
+	}
+	return exitFailed
+}
+
+// sentences makes an error of the form "what is wrong; what to do" two
+// sentences.
+func sentences(err error) string {
+	var problem *contract.Problem
+	if errors.As(err, &problem) {
+		return problem.Error()
+	}
+	text := strings.TrimSpace(err.Error())
+	if at := strings.LastIndex(text, "; "); at >= 0 {
+		text = text[:at] + ". " + shown.Capital(text[at+2:])
+	}
+	text = shown.Capital(text)
+	if !strings.ContainsAny(text[len(text)-1:], ".!?") {
+		text += "."
+	}
+	return text
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "heron",
+		Short: "Storage accounts as one tree, and copies between them that are proven",
+		Long: "Deft Heron links storage accounts, shows them as one tree, and copies between them.\n\n" +
+			"Start the service with heron serve. The other commands call it: HERON_URL and HERON_TOKEN\n" +
+			"say which, or heron signin remembers it.",
+		SilenceErrors: true, SilenceUsage: true,
+	}
+	root.PersistentFlags().StringVar(&a.url, "url", "", "the service's URL (else HERON_URL, else the one signed in to, else http://127.0.0.1:8420)")
+	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON, one value, or one a line where it streams")
+	root.SetFlagErrorFunc(func(command *cobra.Command, err error) error {
+		return usageError("%v; see: %s --help", err, command.CommandPath())
+	})
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	root.AddCommand(
+		a.serve(), a.demo(), a.signin(), a.signout(), a.whoami(), a.account(), a.ls(), a.stat(), a.copy(), a.run(), a.version(),
+	)
+	return root
+}
+
+// arguments wants at least and at most so many, and says what they are.
+func arguments(least, most int, what string) cobra.PositionalArgs {
+	return func(command *cobra.Command, args []string) error {
+		if len(args) < least || most >= 0 && len(args) > most {
+			return usageError("%s takes %s; see: %s --help", command.CommandPath(), what, command.CommandPath())
+		}
+		return nil
+	}
+}
+
+// nouns is a command that only holds others.
+func nouns(use, short string, commands ...*cobra.Command) *cobra.Command {
+	command := &cobra.Command{
+		Use: use, Short: short, Args: cobra.ArbitraryArgs,
+		RunE: func(command *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return command.Help()
+			}
+			return usageError("%s has no verb %q; see: %s --help", command.CommandPath(), args[0], command.CommandPath())
+		},
+	}
+	command.AddCommand(commands...)
+	return command
+}
+
+func (a *app) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the version", Args: arguments(0, 0, "nothing more"),
+		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return a.printJSON(map[string]string{"version": a.programs.Version})
+			}
+			_, err := fmt.Fprintln(a.out, "Deft Heron", a.programs.Version)
+			return err
+		},
+	}
+}

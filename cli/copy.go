@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+func (a *app) copy() *cobra.Command {
+	var request contract.Copy
+	var planOnly, detach, yes bool
+	command := &cobra.Command{
+		Use: "copy ADDRESS... TARGET", Short: "Copy files and folders into a folder, and prove what arrived",
+		Long: "Each source appears in TARGET under its own name; what is in step already is left alone. Nothing is ever\n" +
+			"removed. A file that changed at the target since it was put there is a clash: --clash says what then.\n\n" +
+			"On a terminal it says first what will be done. The run goes on when this command is interrupted.",
+		Example: "  heron copy /desk/Reports /archive\n  heron copy /desk/Reports /desk/Maps /archive/2026 --plan",
+		Args:    arguments(2, -1, "at least one address to copy, and a target"), ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			request.From, request.To = args[:len(args)-1], args[len(args)-1]
+			if planOnly || a.terminal && !a.json {
+				plan, err := a.client().Plan(command.Context(), request)
+				if err != nil {
+					return err
+				}
+				if planOnly && a.json {
+					return a.printJSON(plan)
+				}
+				goOn, err := a.showPlan(plan, planOnly, yes)
+				if err != nil || !goOn {
+					return err
+				}
+			}
+			return a.startCopy(command, request, detach)
+		},
+	}
+	flags := command.Flags()
+	flags.StringVar(&request.Clash, "clash", "keep-both", "where both sides changed: keep-both, leave (the target's) or source (replaces it)")
+	flags.BoolVar(&planOnly, "plan", false, "say what would be done, and stop there")
+	flags.BoolVar(&detach, "detach", false, "start it and do not wait for its end")
+	flags.BoolVar(&yes, "yes", false, "do not ask where some items cannot be copied")
+	return command
+}
+
+func (a *app) startCopy(command *cobra.Command, request contract.Copy, detach bool) error {
+	c := a.client()
+	started, err := c.Copy(command.Context(), request)
+	if err != nil {
+		return err
+	}
+	if detach {
+		if a.json {
+			return a.printJSON(started)
+		}
+		_, err := fmt.Fprintf(a.out, "Run %s has started. Watch it with: heron run follow %s\n", started.Run, started.Run)
+		return err
+	}
+	run, err := a.follow(command.Context(), c, started.Run)
+	if err != nil {
+		return a.stillRuns(command, started.Run, err)
+	}
+	return a.conclude(run)
+}
+
+// stillRuns says, when following was interrupted, that the run was not.
+func (a *app) stillRuns(command *cobra.Command, id string, err error) error {
+	if command.Context().Err() != nil {
+		fmt.Fprintf(a.err, "\nThe run %s goes on. Watch it with: heron run follow %s; end it with: heron run cancel %s\n", id, id, id)
+		return &exitError{exitFailed, nil}
+	}
+	return err
+}
+
+// showPlan says in one sentence what will be done, and what cannot be. It
+// reports whether to go on.
+func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
+	fmt.Fprintln(a.out, shown.PlanSentence(plan))
+	for i, blocker := range plan.Blockers {
+		if i == 5 {
+			fmt.Fprintf(a.out, "  and %s more\n", shown.Count(plan.Refused.Items-5))
+			break
+		}
+		fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(blocker.Address), shown.Capital(blocker.Why), blocker.Remedy)
+		if blocker.Cause == "no-space" {
+			return false, &exitError{exitFailed, fmt.Errorf("nothing was changed, as the target has no room; free space there, or copy to another account")}
+		}
+	}
+	if only {
+		return false, nil
+	}
+	if plan.Refused.Items > 0 && !yes {
+		return true, a.confirm(!a.asks, "Copy the others, and have these reported as failed?", "go on")
+	}
+	return true, nil
+}

@@ -1,0 +1,308 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+func (a *app) run() *cobra.Command {
+	return nouns("run", "Look at runs, follow and cancel them, and keep their reports",
+		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runCancel(), a.runReport())
+}
+
+func (a *app) runVerb(use, short string, do func(ctx context.Context, id string) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: arguments(1, 1, "one run's id"), ValidArgsFunction: a.completeRuns,
+		RunE: func(command *cobra.Command, args []string) error { return do(command.Context(), args[0]) },
+	}
+}
+
+func (a *app) completeRuns(command *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	var ids []string
+	for run, err := range a.client().Runs(command.Context()) {
+		if err != nil || len(args) > 0 || len(ids) >= 50 {
+			break
+		}
+		ids = append(ids, run.ID+"\t"+run.State+" "+when(&run.Created))
+	}
+	return ids, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) runList() *cobra.Command {
+	var most int
+	command := &cobra.Command{
+		Use: "list", Short: "List runs, newest first", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			t := a.newTable("RUN", "STATE", "ITEMS", "FAILED", "MOVED", "BEGUN", "FROM AND TO")
+			alignRight(t, 3, 4, 5)
+			n := 0
+			for run, err := range a.client().Runs(command.Context()) {
+				if err != nil {
+					return err
+				}
+				if n++; most > 0 && n > most {
+					break
+				}
+				if a.json {
+					if err := a.printJSON(run); err != nil {
+						return err
+					}
+					continue
+				}
+				t.AppendRow(table.Row{
+					run.ID, a.stateMark(run.State), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Moved), when(run.Started), shown.Plain(routesOf(run)),
+				})
+			}
+			if a.json {
+				return nil
+			}
+			if n == 0 {
+				_, err := fmt.Fprintln(a.out, "Nothing has run yet. Start with: heron copy ADDRESS... TARGET")
+				return err
+			}
+			t.Render()
+			return nil
+		},
+	}
+	command.Flags().IntVar(&most, "most", 50, "how many; 0 is all")
+	return command
+}
+
+func routesOf(run contract.Run) string {
+	var parts []string
+	for _, route := range run.Routes {
+		parts = append(parts, route.From+" → "+route.To)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) runShow() *cobra.Command {
+	return a.runVerb("show RUN", "Show how far a run has come, or what came of it", func(ctx context.Context, id string) error {
+		c := a.client()
+		run, err := c.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return a.printJSON(run)
+		}
+		causes, err := c.Causes(ctx, id)
+		if err != nil {
+			return err
+		}
+		return a.printRun(run, causes)
+	})
+}
+
+func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
+	fmt.Fprintf(a.out, "Run %s  %s\n", run.ID, a.stateMark(run.State))
+	for _, route := range run.Routes {
+		fmt.Fprintf(a.out, "  %s → %s\n", shown.Plain(route.From), shown.Plain(route.To))
+	}
+	rows := [][2]string{
+		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s in step already",
+			shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Count(run.Items.Skipped), shown.Count(run.Items.Waiting), shown.Count(run.Items.Unchanged))},
+		{"bytes", fmt.Sprintf("%s of %s", shown.Size(run.Bytes.Moved), shown.Size(run.Bytes.Total))},
+		{"begun", when(run.Started)}, {"ended", when(run.Ended)},
+	}
+	if run.Started != nil && run.Ended != nil {
+		rows = append(rows, [2]string{"took", shown.Duration(run.Ended.Sub(*run.Started).Seconds())})
+	}
+	if run.Now != nil {
+		rows = append(rows, [2]string{"now", fmt.Sprintf("%s/s, %s", shown.Size(int64(run.Now.Rate)), timeLeft(run.Now.Left))})
+	}
+	if run.Interruptions > 0 {
+		rows = append(rows, [2]string{"interrupted", shown.Some(run.Interruptions, "time") + ", and gone on with"})
+	}
+	if run.Why != "" {
+		rows = append(rows, [2]string{"why", shown.Capital(shown.Plain(run.Why)) + "."})
+	}
+	if run.Remedy != "" {
+		rows = append(rows, [2]string{"remedy", run.Remedy})
+	}
+	for _, row := range rows {
+		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, fmt.Sprintf("%-11s", row[0])), row[1])
+	}
+	for _, cause := range causes {
+		if cause.Cause == "" || cause.State == "waiting" {
+			continue
+		}
+		fmt.Fprintf(a.out, "  %s %s, %s: %s %s\n", a.stateMark(cause.State), shown.Some(cause.Items, "item"), cause.Cause, cause.Meaning, cause.Remedy)
+	}
+	if run.Items.Failed > 0 {
+		fmt.Fprintf(a.out, "See which: heron run items %s --state failed\n", run.ID)
+	}
+	return nil
+}
+
+func (a *app) runFollow() *cobra.Command {
+	command := a.runVerb("follow RUN", "Watch a run until it has ended", nil)
+	command.RunE = func(command *cobra.Command, args []string) error {
+		run, err := a.follow(command.Context(), a.client(), args[0])
+		if err != nil {
+			return a.stillRuns(command, args[0], err)
+		}
+		return a.conclude(run)
+	}
+	return command
+}
+
+// conclude prints what came of a run, and gives its exit code.
+func (a *app) conclude(run contract.Run) error {
+	if a.json {
+		if err := a.printJSON(run); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintln(a.out, a.stateMark(run.State)+"  "+shown.RunSentence(run))
+		if run.Items.Failed > 0 {
+			fmt.Fprintf(a.out, "See which, and what to do: heron run items %s --state failed\n", run.ID)
+		}
+		fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)
+	}
+	switch run.State {
+	case "done":
+		return nil
+	case "held":
+		return &exitError{exitHeld, nil}
+	}
+	return &exitError{exitFailed, nil}
+}
+
+func (a *app) runItems() *cobra.Command {
+	var state string
+	command := a.runVerb("items RUN", "List a run's items, with cause and remedy", func(ctx context.Context, id string) error {
+		if state != "" && state != "waiting" && state != "done" && state != "skipped" && state != "failed" {
+			return usageError("%q is no state of an item; use waiting, done, skipped or failed", state)
+		}
+		n := 0
+		for item, err := range a.client().Items(ctx, id, state) {
+			if err != nil {
+				return err
+			}
+			n++
+			if a.json {
+				if err := a.printJSON(item); err != nil {
+					return err
+				}
+				continue
+			}
+			a.printItem(item)
+		}
+		if n == 0 && !a.json {
+			fmt.Fprintln(a.out, strings.TrimSpace("No "+state)+" items. What was in step already is counted, and not listed.")
+		}
+		return nil
+	})
+	command.Flags().StringVar(&state, "state", "", "only those in this state: waiting, done, skipped or failed")
+	return command
+}
+
+func (a *app) printItem(item contract.Item) {
+	sized := shown.Size(item.Size)
+	if item.Kind == "folder" {
+		sized = "folder"
+	}
+	fmt.Fprintf(a.out, "%s  %10s  %s\n", a.stateMark(item.State)+strings.Repeat(" ", 8-len(item.State)), sized, shown.Plain(item.Address))
+	if item.Cause != "" {
+		fmt.Fprintf(a.out, "    %s: %s %s\n", item.Cause, item.Meaning, item.Remedy)
+	}
+	if item.Why != "" {
+		fmt.Fprintf(a.out, "    %s\n", a.paint(soft, shown.Plain(item.Why)))
+	}
+}
+
+func (a *app) runCancel() *cobra.Command {
+	var yes bool
+	command := a.runVerb("cancel RUN", "End a run; what has moved stays", func(ctx context.Context, id string) error {
+		c := a.client()
+		run, err := c.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		question := fmt.Sprintf("Cancel the run %s? What has been copied (%s) stays; %s will not be copied.", id, shown.Some(run.Items.Done, "item"), shown.Some(run.Items.Waiting, "item"))
+		if !run.Over() {
+			if err := a.confirm(yes, question, "cancel the run "+id); err != nil {
+				return err
+			}
+		}
+		if err := c.Cancel(ctx, id); err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(a.out, "Cancelling %s. What has been copied stays; nothing half copied is left.\n", id)
+		return err
+	})
+	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return command
+}
+
+func (a *app) runReport() *cobra.Command {
+	var format, out string
+	var yes bool
+	command := a.runVerb("report RUN", "Write the record of a run, as HTML, CSV or JSON", func(ctx context.Context, id string) error {
+		if format == "" {
+			format = strings.TrimPrefix(filepath.Ext(out), ".")
+		}
+		if a.json {
+			format = "json"
+		}
+		if format == "" {
+			format = "html"
+		}
+		if format != "html" && format != "csv" && format != "json" {
+			return usageError("%q is no format of a report; use html, csv or json", format)
+		}
+		c := a.client()
+		if out == "" || out == "-" {
+			return c.Report(ctx, id, format, a.out)
+		}
+		if _, err := c.Run(ctx, id); err != nil {
+			return err
+		}
+		if _, err := os.Stat(out); err == nil {
+			if err := a.confirm(yes, fmt.Sprintf("Replace %s?", out), "replace "+out); err != nil {
+				return err
+			}
+		}
+		return a.writeFile(out, func(w io.Writer) error { return c.Report(ctx, id, format, w) })
+	})
+	flags := command.Flags()
+	flags.StringVar(&format, "format", "", "html, csv or json (else by the ending of --out, else html)")
+	flags.StringVar(&out, "out", "", "the file to write; else standard output")
+	flags.BoolVar(&yes, "yes", false, "replace the file without asking")
+	return command
+}
+
+// writeFile writes a file whole or not at all.
+func (a *app) writeFile(path string, write func(io.Writer) error) error {
+	file, err := os.CreateTemp(filepath.Dir(path), ".heron-report-*")
+	if err != nil {
+		return usageError("%s cannot be written (%v); choose another file", path, bareError(err))
+	}
+	defer os.Remove(file.Name())
+	if err := write(file); err != nil {
+		file.Close()
+		return err
+	}
+	if err := file.Close(); err != nil {
+		return err
+	}
+	if err := os.Chmod(file.Name(), 0o644); err != nil {
+		return err
+	}
+	if err := os.Rename(file.Name(), path); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(a.out, "Wrote %s.\n", path)
+	return err
+}

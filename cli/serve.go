@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+)
+
+// dataFolder is where a service keeps its data unless told otherwise.
+func (a *app) dataFolder() string {
+	if dir := a.env("XDG_DATA_HOME"); dir != "" {
+		return filepath.Join(dir, "heron")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "heron-data"
+	}
+	return filepath.Join(home, ".local", "share", "heron")
+}
+
+func (a *app) serve() *cobra.Command {
+	options := ServeOptions{Out: a.out}
+	command := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: arguments(0, 0, "options alone"),
+		Long: "Runs the service until it is interrupted. What runs then is taken up again at the next start.\n\n" +
+			"On its first start it writes an owner's token to owner.token in the data folder. Secrets of accounts\n" +
+			"are sealed with the key in heron.key there, or in the file that HERON_KEY_FILE names: keep a copy of it.",
+		RunE: func(command *cobra.Command, _ []string) error { return a.programs.Serve(command.Context(), options) },
+	}
+	flags := command.Flags()
+	flags.StringVar(&options.Data, "data", a.dataFolder(), "the data folder")
+	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen at; other than loopback only with TLS files")
+	flags.StringVar(&options.TLSCert, "tls-cert", "", "the TLS certificate, a PEM file")
+	flags.StringVar(&options.TLSKey, "tls-key", "", "its key, a PEM file")
+	flags.StringArrayVar(&options.Hosts, "host", nil, "a further name under which the service is reached (may be repeated)")
+	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false, "where the key file is lost: make a new one and forget all secrets of accounts")
+	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
+	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
+	return command
+}
+
+func (a *app) demo() *cobra.Command {
+	options := DemoOptions{Out: a.out}
+	command := &cobra.Command{
+		Use: "demo", Short: "Run the service with made-up data, and the main job on it", Args: arguments(0, 0, "options alone"),
+		Long: "Makes the data of a made-up river trust in a temporary folder, starts the service and an object store\n" +
+			"in one process, links both as accounts, copies the one into the other, and prints the report. Then it\n" +
+			"keeps the console up until it is interrupted.",
+		RunE: func(command *cobra.Command, _ []string) error {
+			options.Follow = a.follow
+			return a.programs.Demo(command.Context(), options)
+		},
+	}
+	flags := command.Flags()
+	flags.StringVar(&options.Data, "data", "", "a folder to keep the demo in; empty is a temporary one, removed at the end")
+	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen at; a free port where it is taken")
+	flags.BoolVar(&options.Exit, "exit", false, "end after the report, with the run's exit code")
+	return command
+}

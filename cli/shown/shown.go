@@ -1,0 +1,153 @@
+// Package shown puts what the service tells into words for people: sizes, counts,
+// times, and what a plan or a run comes to in a sentence.
+package shown
+
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/dustin/go-humanize"
+
+	"deftheron/contract"
+)
+
+// Size shows bytes as "1.2 GiB"; "—" where unknown.
+func Size(n int64) string {
+	if n < 0 {
+		return "—"
+	}
+	return humanize.IBytes(uint64(n))
+}
+
+// Count shows a number with its thousands apart.
+func Count(n int64) string { return humanize.Comma(n) }
+
+// Some is "1 file" or "1,234 files".
+func Some(n int64, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	if strings.HasSuffix(one, "y") {
+		return Count(n) + " " + strings.TrimSuffix(one, "y") + "ies"
+	}
+	if strings.HasSuffix(one, "sh") {
+		return Count(n) + " " + one + "es"
+	}
+	return Count(n) + " " + one + "s"
+}
+
+// Duration is short and has its unit.
+func Duration(seconds float64) string {
+	d := time.Duration(seconds * float64(time.Second))
+	switch {
+	case d < time.Second:
+		return "under 1 s"
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+}
+
+// Plain makes a name safe to print: what would move the cursor is shown, not
+// done.
+func Plain(name string) string {
+	if strings.IndexFunc(name, func(r rune) bool {
+		return unicode.IsControl(r) || r == unicode.ReplacementChar || unicode.Is(unicode.Bidi_Control, r)
+	}) < 0 {
+		return name
+	}
+	var b strings.Builder
+	for _, r := range name {
+		if unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) {
+			fmt.Fprintf(&b, "\\u%04x", r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// PlanSentence says in one sentence what a plan comes to.
+func PlanSentence(plan contract.Plan) string {
+	var doing []string
+	add := func(n contract.Count, one, more string) {
+		if n.Items > 0 {
+			doing = append(doing, fmt.Sprintf("%s %s (%s)%s", more, Some(n.Items, one), Size(n.Bytes), ""))
+		}
+	}
+	add(plan.Create, "file", "copy")
+	add(plan.Replace, "changed file", "replace")
+	add(plan.KeepBoth, "clash", "keep both of")
+	add(plan.Look, "file", "compare the contents of")
+	if plan.Folders > 0 {
+		doing = append(doing, "make "+Some(plan.Folders, "empty folder"))
+	}
+	targets := make([]string, len(plan.Routes))
+	for i, route := range plan.Routes {
+		targets[i] = route.To
+	}
+	var leaving []string
+	for _, part := range []struct {
+		n    int64
+		what string
+	}{
+		{plan.Unchanged.Items, "in step already"}, {plan.Left.Items, "left, as both sides changed"},
+		{plan.Skipped.Items, "skipped, as links and devices hold nothing of their own"}, {plan.Refused.Items, "that the target cannot hold"},
+	} {
+		if part.n > 0 {
+			leaving = append(leaving, Count(part.n)+" "+part.what)
+		}
+	}
+	sentence := "Nothing to do"
+	if len(doing) > 0 {
+		sentence = "Will " + strings.Join(doing, ", ") + " to " + strings.Join(targets, ", ")
+	}
+	if len(leaving) > 0 {
+		sentence += ": " + strings.Join(leaving, ", ")
+		if len(doing) > 0 {
+			sentence = strings.Replace(sentence, ": "+strings.Join(leaving, ", "), "; "+strings.Join(leaving, ", "), 1)
+		}
+	}
+	if plan.Clashes == 0 && len(doing) > 0 {
+		sentence += "; no clashes"
+	}
+	return sentence + "."
+}
+
+// RunSentence says in a sentence what came of a run.
+func RunSentence(run contract.Run) string {
+	sentence := fmt.Sprintf("Run %s: ", run.ID)
+	if run.Items.Done == 0 && run.Items.Failed == 0 && run.State == "done" {
+		sentence += "nothing had to be moved"
+	} else {
+		sentence += fmt.Sprintf("%s copied and proven (%s)", Some(run.Items.Done, "item"), Size(run.Bytes.Moved))
+	}
+	if run.Items.Unchanged > 0 {
+		sentence += fmt.Sprintf(", %s in step already", Count(run.Items.Unchanged))
+	}
+	if run.Items.Skipped > 0 {
+		sentence += fmt.Sprintf(", %s skipped", Count(run.Items.Skipped))
+	}
+	if run.Items.Failed > 0 {
+		sentence += fmt.Sprintf(", %s failed", Count(run.Items.Failed))
+	}
+	if run.Started != nil && run.Ended != nil {
+		sentence += ", in " + Duration(run.Ended.Sub(*run.Started).Seconds())
+	}
+	if run.State != "done" && run.Why != "" {
+		sentence += ". " + Capital(Plain(run.Why))
+	}
+	return sentence + "."
+}
+
+// Capital begins a text with a capital letter.
+func Capital(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}

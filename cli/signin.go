@@ -1,0 +1,225 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"deftheron/client"
+)
+
+const defaultURL = "http://127.0.0.1:8420"
+
+// saved is what heron signin remembers.
+type saved struct {
+	URL   string `json:"url"`
+	Token string `json:"token"`
+}
+
+func (a *app) savedPath() (string, error) {
+	dir := a.env("XDG_CONFIG_HOME")
+	if dir == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", err
+		}
+		dir = filepath.Join(home, ".config")
+	}
+	return filepath.Join(dir, "heron", "access.json"), nil
+}
+
+func (a *app) saved() (s saved) {
+	path, err := a.savedPath()
+	if err != nil {
+		return s
+	}
+	if data, err := os.ReadFile(path); err == nil {
+		_ = json.Unmarshal(data, &s) // what cannot be read is no sign-in
+	}
+	return s
+}
+
+// client is the service that is meant, with its token.
+func (a *app) client() *client.Client {
+	known := a.saved()
+	c := &client.Client{URL: first(a.url, a.env("HERON_URL"), known.URL, defaultURL), Token: a.env("HERON_TOKEN")}
+	if c.Token == "" && sameURL(c.URL, known.URL) {
+		c.Token = known.Token
+	}
+	return c
+}
+
+func sameURL(a, b string) bool { return strings.TrimSuffix(a, "/") == strings.TrimSuffix(b, "/") }
+
+func first(texts ...string) string {
+	for _, text := range texts {
+		if text != "" {
+			return text
+		}
+	}
+	return ""
+}
+
+// secret reads what must not be an argument: from a file, from standard input
+// ("-"), or on a terminal without showing it. ok is false where there is none.
+func (a *app) secret(file, prompt string) (secret string, ok bool, err error) {
+	switch {
+	case file == "-":
+		line, err := bufio.NewReader(io.LimitReader(a.in, 1<<20)).ReadString('\n')
+		if err != nil && err != io.EOF {
+			return "", false, err
+		}
+		secret = strings.TrimRight(line, "\r\n")
+	case file != "":
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return "", false, usageError("the file %s cannot be read (%v); give one that holds the secret alone", file, bareError(err))
+		}
+		secret = strings.TrimRight(string(data), "\r\n")
+	case a.asks:
+		fmt.Fprint(a.err, prompt+" (not shown): ")
+		data, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(a.err)
+		if err != nil {
+			return "", false, err
+		}
+		secret = string(data)
+	default:
+		return "", false, nil
+	}
+	if secret == "" {
+		return "", false, usageError("the secret is empty; give it in a file, or on standard input with -")
+	}
+	return secret, true, nil
+}
+
+func bareError(err error) error {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Err
+	}
+	return err
+}
+
+func (a *app) signin() *cobra.Command {
+	var tokenFile string
+	var console bool
+	command := &cobra.Command{
+		Use: "signin [URL]", Short: "Let this terminal use a service, or make a link for the console", Args: arguments(0, 1, "at most a URL"),
+		Long: "Remembers a service and a token for this user, in a file that only they can read.\n" +
+			"With --console it makes a link that signs a browser in to the console once.",
+		RunE: func(command *cobra.Command, args []string) error {
+			c := a.client()
+			if len(args) == 1 {
+				c.URL = args[0]
+			}
+			if console {
+				return a.consoleLink(command, c)
+			}
+			token, ok, err := a.secret(tokenFile, "Token")
+			if err != nil {
+				return err
+			}
+			if !ok {
+				token = c.Token
+			}
+			if token == "" {
+				return usageError("there is no token to sign in with; give one with --token-file FILE, or - for standard input")
+			}
+			c.Token = token
+			who, err := c.Whoami(command.Context())
+			if err != nil {
+				return err
+			}
+			if err := a.save(saved{c.URL, token}); err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(who)
+			}
+			_, err = fmt.Fprintf(a.out, "Signed in to %s as %s.\n", c.URL, who.Role)
+			return err
+		},
+	}
+	command.Flags().StringVar(&tokenFile, "token-file", "", "the file that holds the token, or - for standard input")
+	command.Flags().BoolVar(&console, "console", false, "make a link that signs in to the console once")
+	return command
+}
+
+func (a *app) consoleLink(command *cobra.Command, c *client.Client) error {
+	link, err := c.SigninLink(command.Context())
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(link)
+	}
+	_, err = fmt.Fprintf(a.out, "Open this in a browser before %s; it is good once:\n%s\n", link.Expires.Local().Format("15:04"), link.URL)
+	return err
+}
+
+func (a *app) save(s saved) error {
+	path, err := a.savedPath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	data, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	temporary := path + ".new"
+	if err := os.WriteFile(temporary, data, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(temporary, path)
+}
+
+func (a *app) signout() *cobra.Command {
+	return &cobra.Command{
+		Use: "signout", Short: "Forget this terminal's sign-in", Args: arguments(0, 0, "nothing more"),
+		RunE: func(*cobra.Command, []string) error {
+			path, err := a.savedPath()
+			if err != nil {
+				return err
+			}
+			if err := os.Remove(path); errors.Is(err, fs.ErrNotExist) {
+				_, err = fmt.Fprintln(a.out, "This terminal was not signed in.")
+				return err
+			} else if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.out, "Signed out.")
+			return err
+		},
+	}
+}
+
+func (a *app) whoami() *cobra.Command {
+	return &cobra.Command{
+		Use: "whoami", Short: "Show who this terminal is to the service", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			c := a.client()
+			who, err := c.Whoami(command.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(who)
+			}
+			_, err = fmt.Fprintf(a.out, "%s at %s (Deft Heron %s, instance %s)\n", who.Role, c.URL, who.Version, who.Instance)
+			return err
+		},
+	}
+}

@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+func (a *app) ls() *cobra.Command {
+	return &cobra.Command{
+		Use: "ls [ADDRESS...]", Short: "List folders of the tree; without an address, the accounts", ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				args = []string{"/"}
+			}
+			for i, address := range args {
+				if len(args) > 1 && !a.json {
+					if i > 0 {
+						fmt.Fprintln(a.out)
+					}
+					fmt.Fprintln(a.out, a.paint(soft, address))
+				}
+				if err := a.list(command, address); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+}
+
+// rowsAtOnce is how many rows of a listing share the widths of their columns;
+// a larger folder is printed as it comes.
+const rowsAtOnce = 1000
+
+func (a *app) list(command *cobra.Command, address string) error {
+	t := a.newTable("KIND", "SIZE", "MODIFIED", "NAME")
+	alignRight(t, 2)
+	var files, folders, bytes int64
+	rows := 0
+	for entry, err := range a.client().List(command.Context(), address) {
+		if err != nil {
+			if rows > 0 {
+				t.Render()
+			}
+			return err
+		}
+		if a.json {
+			if err := a.printJSON(entry); err != nil {
+				return err
+			}
+			continue
+		}
+		name, sized := shown.Plain(entry.Name), shown.Size(entry.Size)
+		if entry.Kind == "folder" {
+			folders++
+			name, sized = a.paint(plumage, name+"/"), ""
+		} else {
+			files++
+			bytes += max(0, entry.Size)
+		}
+		t.AppendRow(table.Row{a.paint(soft, entry.Kind), sized, when(entry.Modified), name})
+		if rows++; rows%rowsAtOnce == 0 {
+			t.Render()
+			t.ResetRows()
+			t.ResetHeaders()
+		}
+	}
+	if a.json {
+		return nil
+	}
+	if t.Length() > 0 {
+		t.Render()
+	}
+	if address == "/" {
+		if folders == 0 {
+			fmt.Fprintln(a.out, "No account is linked yet. Link one with: heron account link PROVIDER NAME")
+		}
+		return nil
+	}
+	_, err := fmt.Fprintln(a.out, a.paint(soft, fmt.Sprintf("%s, %s, %s", shown.Some(folders, "folder"), shown.Some(files, "file"), shown.Size(bytes))))
+	return err
+}
+
+func (a *app) stat() *cobra.Command {
+	return &cobra.Command{
+		Use: "stat ADDRESS...", Short: "Show what is known of entries of the tree", Args: arguments(1, -1, "one address or several"),
+		ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			for _, address := range args {
+				entry, err := a.client().Stat(command.Context(), address)
+				if err != nil {
+					return err
+				}
+				if err := a.printEntry(entry); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) printEntry(entry contract.Entry) error {
+	if a.json {
+		return a.printJSON(entry)
+	}
+	fmt.Fprintln(a.out, a.paint(plumage, shown.Plain(entry.Address)))
+	rows := [][2]string{{"kind", entry.Kind}}
+	if entry.Kind != "folder" {
+		rows = append(rows, [2]string{"size", fmt.Sprintf("%s (%s bytes)", shown.Size(entry.Size), shown.Count(entry.Size))})
+	}
+	rows = append(rows, [2]string{"modified", when(entry.Modified)})
+	if entry.Revision != "" {
+		rows = append(rows, [2]string{"revision", entry.Revision})
+	}
+	if len(entry.Hashes) > 0 {
+		rows = append(rows, [2]string{"hashes", strings.Join(entry.Hashes, "  ")})
+	}
+	for _, row := range rows {
+		if _, err := fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, fmt.Sprintf("%-8s", row[0])), row[1]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// completeAddresses completes an address from what is in its folder now.
+func (a *app) completeAddresses(command *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
+	folder := begun[:strings.LastIndexByte(begun, '/')+1]
+	var found []string
+	for entry, err := range a.client().List(command.Context(), first(folder, "/")) {
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		address := entry.Address
+		if entry.Kind == "folder" {
+			address += "/"
+		}
+		if strings.HasPrefix(address, begun) {
+			found = append(found, address)
+		}
+	}
+	return found, cobra.ShellCompDirectiveNoSpace | cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) completeAccounts(command *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	accounts, err := a.client().Accounts(command.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var names []string
+	for _, account := range accounts {
+		names = append(names, account.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}

@@ -1,0 +1,262 @@
+// Package client calls a service's API. The commands and the end-to-end tests
+// use it.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"deftheron/contract"
+)
+
+// Client calls one service.
+type Client struct {
+	// URL of the service, such as http://127.0.0.1:8420.
+	URL string
+	// Token to sign in with.
+	Token string
+	// HTTP sends the requests; nil is http.DefaultClient.
+	HTTP *http.Client
+}
+
+// UnreachableError says that no service answers.
+type UnreachableError struct {
+	URL string
+	Err error
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("No service answers at %s (%v). Start it with: heron serve; or name another with HERON_URL.", e.URL, e.Err)
+}
+
+// Unwrap returns the cause.
+func (e *UnreachableError) Unwrap() error { return e.Err }
+
+// request sends a request and returns its answer, which the caller closes. An
+// answer that is a failure is a *contract.Problem.
+func (c *Client) request(ctx context.Context, method, path string, query url.Values, body any, header http.Header) (*http.Response, error) {
+	var content io.Reader
+	if body != nil {
+		encoded, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		content = bytes.NewReader(encoded)
+	}
+	target := strings.TrimSuffix(c.URL, "/") + contract.Root + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, method, target, content)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no URL of a service: write it as http://127.0.0.1:8420", c.URL)
+	}
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	for name := range header {
+		request.Header.Set(name, header.Get(name))
+	}
+	request.Header.Set("Authorization", "Bearer "+c.Token)
+	client := c.HTTP
+	if client == nil {
+		client = http.DefaultClient
+	}
+	response, err := client.Do(request)
+	if err != nil {
+		var operation *net.OpError
+		if errors.As(err, &operation) {
+			err = operation.Err
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, &UnreachableError{c.URL, err}
+	}
+	if response.StatusCode >= 300 {
+		defer response.Body.Close()
+		return nil, failure(response)
+	}
+	return response, nil
+}
+
+func failure(response *http.Response) error {
+	problem := &contract.Problem{Status: response.StatusCode}
+	data, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if err := json.Unmarshal(data, problem); err != nil || problem.Detail == "" {
+		return &contract.Problem{
+			Status: response.StatusCode, Detail: fmt.Sprintf("The service answered %s.", response.Status),
+			Remedy: "Check that HERON_URL names a Deft Heron service.",
+		}
+	}
+	return problem
+}
+
+// call sends a request and decodes its answer into out, unless that is nil.
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, body, out any) error {
+	response, err := c.request(ctx, method, path, query, body, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if out == nil {
+		return nil
+	}
+	return json.NewDecoder(response.Body).Decode(out)
+}
+
+// Whoami returns who this client is to the service.
+func (c *Client) Whoami(ctx context.Context) (who contract.Whoami, err error) {
+	return who, c.call(ctx, http.MethodGet, "/whoami", nil, nil, &who)
+}
+
+// SigninLink makes a link that signs in to the console once.
+func (c *Client) SigninLink(ctx context.Context) (link contract.SigninLink, err error) {
+	return link, c.call(ctx, http.MethodPost, "/signin-links", nil, nil, &link)
+}
+
+// Providers returns the kinds of places that accounts can be at.
+func (c *Client) Providers(ctx context.Context) (providers []contract.Provider, err error) {
+	return providers, c.call(ctx, http.MethodGet, "/providers", nil, nil, &providers)
+}
+
+// Link links an account.
+func (c *Client) Link(ctx context.Context, link contract.Link) (account contract.Account, err error) {
+	return account, c.call(ctx, http.MethodPost, "/accounts", nil, link, &account)
+}
+
+// Accounts returns the linked accounts.
+func (c *Client) Accounts(ctx context.Context) (accounts []contract.Account, err error) {
+	return accounts, c.call(ctx, http.MethodGet, "/accounts", nil, nil, &accounts)
+}
+
+// Account returns one account.
+func (c *Client) Account(ctx context.Context, name string) (account contract.Account, err error) {
+	return account, c.call(ctx, http.MethodGet, "/accounts/"+url.PathEscape(name), nil, nil, &account)
+}
+
+// Check reaches an account and returns it with what was found.
+func (c *Client) Check(ctx context.Context, name string) (account contract.Account, err error) {
+	return account, c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/check", nil, nil, &account)
+}
+
+// Unlink unlinks an account.
+func (c *Client) Unlink(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/accounts/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// List yields what is in a folder, page by page.
+func (c *Client) List(ctx context.Context, address string) iter.Seq2[contract.Entry, error] {
+	return pages(func(cursor string) ([]contract.Entry, string, error) {
+		var page contract.Page
+		query := url.Values{"address": {address}}
+		if cursor != "" {
+			query.Set("cursor", cursor)
+		}
+		err := c.call(ctx, http.MethodGet, "/tree", query, nil, &page)
+		return page.Entries, page.Next, err
+	})
+}
+
+// pages yields one after the other what is fetched a page at a time.
+func pages[T any](fetch func(cursor string) ([]T, string, error)) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		for cursor := ""; ; {
+			page, next, err := fetch(cursor)
+			if err != nil {
+				var none T
+				yield(none, err)
+				return
+			}
+			for _, one := range page {
+				if !yield(one, nil) {
+					return
+				}
+			}
+			if next == "" {
+				return
+			}
+			cursor = next
+		}
+	}
+}
+
+// Stat returns one entry of the tree.
+func (c *Client) Stat(ctx context.Context, address string) (entry contract.Entry, err error) {
+	return entry, c.call(ctx, http.MethodGet, "/entry", url.Values{"address": {address}}, nil, &entry)
+}
+
+// Plan returns what a copy would do.
+func (c *Client) Plan(ctx context.Context, copy contract.Copy) (plan contract.Plan, err error) {
+	return plan, c.call(ctx, http.MethodPost, "/plans", nil, copy, &plan)
+}
+
+// Copy starts a copy.
+func (c *Client) Copy(ctx context.Context, copy contract.Copy) (started contract.Started, err error) {
+	return started, c.call(ctx, http.MethodPost, "/copies", nil, copy, &started)
+}
+
+// Runs yields the runs, newest first.
+func (c *Client) Runs(ctx context.Context) iter.Seq2[contract.Run, error] {
+	return pages(func(cursor string) ([]contract.Run, string, error) {
+		var page contract.RunPage
+		query := url.Values{"limit": {"100"}}
+		if cursor != "" {
+			query.Set("cursor", cursor)
+		}
+		err := c.call(ctx, http.MethodGet, "/runs", query, nil, &page)
+		return page.Runs, page.Next, err
+	})
+}
+
+// Run returns one run.
+func (c *Client) Run(ctx context.Context, id string) (run contract.Run, err error) {
+	return run, c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id), nil, nil, &run)
+}
+
+// Items yields the items of a run, those in a state where it is not empty.
+func (c *Client) Items(ctx context.Context, id, state string) iter.Seq2[contract.Item, error] {
+	return pages(func(cursor string) ([]contract.Item, string, error) {
+		var page contract.ItemPage
+		query := url.Values{"limit": {strconv.Itoa(1000)}}
+		if cursor != "" {
+			query.Set("cursor", cursor)
+		}
+		if state != "" {
+			query.Set("state", state)
+		}
+		err := c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/items", query, nil, &page)
+		return page.Items, page.Next, err
+	})
+}
+
+// Causes counts a run's items by state and cause.
+func (c *Client) Causes(ctx context.Context, id string) (counts []contract.CauseCount, err error) {
+	return counts, c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/causes", nil, nil, &counts)
+}
+
+// Cancel cancels a run.
+func (c *Client) Cancel(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodPost, "/runs/"+url.PathEscape(id)+"/cancel", nil, nil, nil)
+}
+
+// Report writes the record of a run, as "html", "csv" or "json".
+func (c *Client) Report(ctx context.Context, id, format string, w io.Writer) error {
+	response, err := c.request(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/report", url.Values{"format": {format}}, nil, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(w, response.Body)
+	return err
+}

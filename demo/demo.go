@@ -1,0 +1,247 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"deftheron/cli/shown"
+	"deftheron/client"
+	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/service"
+	"deftheron/standin"
+)
+
+// Seed is the demo's.
+const Seed = 8420
+
+// Options are what a demo is started with.
+type Options struct {
+	// Data is the folder to keep it in; empty is a temporary one.
+	Data   string
+	Listen string
+	// Exit ends the demo after its report.
+	Exit bool
+	Out  io.Writer
+	// Follow shows a run until it has ended.
+	Follow    func(ctx context.Context, c *client.Client, id string) (contract.Run, error)
+	Providers []store.Provider
+	Console   fs.FS
+	Version   string
+}
+
+// ErrUnfinished says that the demo's run did not end well.
+var ErrUnfinished = errors.New("the demo's copy did not end well; the report above says why")
+
+// Run makes the data, starts the service and an object store in this process,
+// links both, copies the one into the other, and prints the report. Unless
+// Options.Exit is set it then keeps on until the context ends.
+func Run(ctx context.Context, options Options) (err error) {
+	dir := options.Data
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "heron-demo-"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+	}
+	desk := filepath.Join(dir, "desk")
+	fmt.Fprintf(options.Out, "Fenmere Rivers Trust takes over Tolland Catchment Group. Making their data in %s\n", desk)
+	made, err := Generate(desk, Seed)
+	if err != nil {
+		return fmt.Errorf("could not make the demo's data: %w", err)
+	}
+	fmt.Fprintf(options.Out, "  %d files, %s\n\n", made.Files, shown.Size(made.Bytes))
+
+	endpoint, stop, err := startObjectStore()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	s, err := startService(ctx, options, filepath.Join(dir, "service"))
+	if err != nil {
+		return err
+	}
+	serving, end := context.WithCancel(ctx)
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(serving) }()
+	defer func() {
+		end()
+		err = errors.Join(err, <-served)
+	}()
+	run, err := play(ctx, options, s, desk, endpoint)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil
+		}
+		return err
+	}
+	if options.Exit {
+		if run.State != "done" {
+			return ErrUnfinished
+		}
+		return nil
+	}
+	fmt.Fprintf(options.Out, "\nConsole  %s\nSign in  %s  (good once, within 15 minutes)\n", s.URL, s.SigninURL)
+	fmt.Fprintf(options.Out, "Commands HERON_URL=%s HERON_TOKEN=$(cat %s) heron ls /archive\n", s.URL, s.TokenFile)
+	fmt.Fprintln(options.Out, "It stays up until it is interrupted (Ctrl-C).")
+	<-ctx.Done()
+	return nil
+}
+
+const bucket = "fenmere-archive"
+
+// startObjectStore starts the embedded object store on a free port.
+func startObjectStore() (endpoint string, stop func(), err error) {
+	handler, err := standin.ObjectStore(bucket)
+	if err != nil {
+		return "", nil, err
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, err
+	}
+	server := &http.Server{Handler: handler, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		_ = server.Serve(listener) // ends when it is closed
+	}()
+	return "http://" + listener.Addr().String(), func() { server.Close(); <-ended }, nil
+}
+
+func startService(ctx context.Context, options Options, dir string) (*service.Service, error) {
+	start := func(listen string) (*service.Service, error) {
+		return service.Start(ctx, service.Options{
+			Data: dir, Listen: listen, Providers: options.Providers, Console: options.Console, Version: options.Version,
+		})
+	}
+	if busy(options.Listen) {
+		return start("127.0.0.1:0")
+	}
+	return start(options.Listen)
+}
+
+func busy(listen string) bool {
+	listener, err := net.Listen("tcp", listen)
+	if err != nil {
+		return errors.Is(err, unix.EADDRINUSE)
+	}
+	listener.Close()
+	return false
+}
+
+// play links the accounts and copies, as a person would through the commands.
+func play(ctx context.Context, options Options, s *service.Service, desk, endpoint string) (contract.Run, error) {
+	token, err := os.ReadFile(s.TokenFile)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	c := &client.Client{URL: s.URL, Token: strings.TrimSpace(string(token))}
+	linked, err := c.Accounts(ctx)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	for _, account := range linked { // of a demo that was kept; the object store is a new one
+		if err := c.Unlink(ctx, account.Name); err != nil {
+			return contract.Run{}, err
+		}
+	}
+	for _, link := range []contract.Link{
+		{Provider: "folder", Name: "desk", Options: map[string]string{"path": desk}},
+		{Provider: "s3", Name: "archive", Options: map[string]string{"endpoint": endpoint, "bucket": bucket, "key": "fenmere"}, Secret: "kept-for-the-demo"},
+	} {
+		account, err := c.Link(ctx, link)
+		if err != nil {
+			return contract.Run{}, err
+		}
+		fmt.Fprintf(options.Out, "Linked /%s (%s)\n", account.Name, account.Provider)
+	}
+	request := contract.Copy{From: []string{"/desk"}, To: "/archive"}
+	plan, err := c.Plan(ctx, request)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	fmt.Fprintf(options.Out, "\nCopying /desk into /archive. %s\n", shown.PlanSentence(plan))
+	started, err := c.Copy(ctx, request)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	run, err := options.Follow(ctx, c, started.Run)
+	if err != nil {
+		return run, err
+	}
+	return run, report(ctx, options, c, run, filepath.Join(filepath.Dir(desk), "report.html"))
+}
+
+// report prints what came of the run, and looks at the target as a person would
+// who does not take its word.
+func report(ctx context.Context, options Options, c *client.Client, run contract.Run, path string) error {
+	file, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	if err := c.Report(ctx, run.ID, "html", file); err != nil {
+		return err
+	}
+	files, folders, bytes, err := countAt(ctx, c, "/archive/desk")
+	if err != nil {
+		return err
+	}
+	causes, err := c.Causes(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(options.Out, "\nReport of run %s: %s\n", run.ID, run.State)
+	for _, cause := range causes {
+		what := cause.Cause
+		if what == "" {
+			what = "written, and its hash found to be the one that was sent"
+		}
+		fmt.Fprintf(options.Out, "  %-8s %6d items  %10s  %s\n", cause.State, cause.Items, shown.Size(cause.Bytes), what)
+	}
+	fmt.Fprintf(options.Out, "Counted at the target, /archive/desk: %s and %s, %s\n", shown.Some(files, "file"), shown.Some(folders, "empty folder"), shown.Size(bytes))
+	if options.Data != "" || !options.Exit {
+		fmt.Fprintf(options.Out, "The whole report: %s\n", path)
+	}
+	if total := files + folders; run.State == "done" && (total != run.Items.Done+run.Items.Unchanged || bytes != run.Bytes.Moved && run.Items.Unchanged == 0) {
+		return fmt.Errorf("the report counts %d items and %d bytes, and the target holds %d and %d", run.Items.Done+run.Items.Unchanged, run.Bytes.Moved, total, bytes)
+	}
+	return nil
+}
+
+// countAt counts the files, their bytes and the empty folders below an address.
+func countAt(ctx context.Context, c *client.Client, address string) (files, folders, bytes int64, err error) {
+	empty := true
+	for entry, err := range c.List(ctx, address) {
+		if err != nil {
+			return 0, 0, 0, err
+		}
+		empty = false
+		if entry.Kind != "folder" {
+			files++
+			bytes += entry.Size
+			continue
+		}
+		f, d, b, err := countAt(ctx, c, entry.Address)
+		if err != nil {
+			return 0, 0, 0, err
+		}
+		files, folders, bytes = files+f, folders+d, bytes+b
+	}
+	if empty {
+		folders++
+	}
+	return files, folders, bytes, nil
+}

@@ -1,0 +1,356 @@
+// Package accounts keeps the linked accounts: it links and unlinks them, opens
+// them when they are needed, and gives each its gate, its secret and its way to
+// the network.
+package accounts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/singleflight"
+
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/service/access"
+	"deftheron/service/records"
+)
+
+// openTime is how long an account may take to answer when it is opened.
+const openTime = 20 * time.Second
+
+// Accounts implements tree.Accounts.
+type Accounts struct {
+	db        *records.DB
+	sealer    *access.Sealer
+	providers map[string]store.Provider
+	log       *slog.Logger
+	// Changed is called after an account was linked or unlinked.
+	Changed func()
+
+	opening singleflight.Group
+	mu      sync.Mutex
+	open    map[string]tree.Account // by id
+}
+
+// New returns the accounts of the records.
+func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
+	a := &Accounts{
+		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
+		Changed: func() {}, open: map[string]tree.Account{},
+	}
+	for _, provider := range providers {
+		a.providers[provider.Name()] = provider
+	}
+	return a
+}
+
+// Providers returns the kinds of places, by name.
+func (a *Accounts) Providers() []store.Provider {
+	names := a.providerNames()
+	providers := make([]store.Provider, len(names))
+	for i, name := range names {
+		providers[i] = a.providers[name]
+	}
+	return providers
+}
+
+func (a *Accounts) providerNames() []string {
+	names := make([]string, 0, len(a.providers))
+	for name := range a.providers {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Link is what an account is linked with.
+type Link struct {
+	Provider string
+	Name     string
+	Options  map[string]string
+	Start    string // below the account's start, as in an address
+	Secret   string
+}
+
+// Found is what was found at an account.
+type Found struct {
+	Owner   string
+	Space   store.Space
+	Folders []string // the first of those at its start
+	Entries int      // that were looked at to find them
+}
+
+// Add links an account, after reaching it. The error says what is wrong and
+// what to do.
+func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, error) {
+	if err := store.CheckAccountName(link.Name); err != nil {
+		return records.Account{}, Found{}, err
+	}
+	provider, ok := a.providers[link.Provider]
+	if !ok {
+		return records.Account{}, Found{}, fmt.Errorf("there is no provider %q; there are %s", link.Provider, strings.Join(a.providerNames(), ", "))
+	}
+	if _, err := a.db.Account(ctx, link.Name); err == nil {
+		return records.Account{}, Found{}, taken(link.Name)
+	}
+	options, err := store.CheckOptions(provider, link.Options, link.Secret != "")
+	if err != nil {
+		return records.Account{}, Found{}, err
+	}
+	start, err := parseStart(link.Start)
+	if err != nil {
+		return records.Account{}, Found{}, err
+	}
+	row := records.Account{
+		ID: uuid.NewString(), Name: link.Name, Provider: link.Provider, Options: options, Start: start, CreatedAt: time.Now(),
+	}
+	if link.Secret != "" {
+		row.Secret = a.sealer.Seal(purpose(row.ID), []byte(link.Secret))
+	}
+	opened, err := a.openRow(ctx, row)
+	if err != nil {
+		return records.Account{}, Found{}, err
+	}
+	found, err := look(ctx, opened.Store)
+	if err != nil {
+		return records.Account{}, Found{}, err
+	}
+	if err := a.db.AddAccount(ctx, &row); err != nil {
+		if errors.Is(err, records.ErrTaken) {
+			err = taken(link.Name)
+		}
+		return records.Account{}, Found{}, err
+	}
+	a.mu.Lock()
+	a.open[row.ID] = opened
+	a.mu.Unlock()
+	a.log.Info("linked an account", "account", row.Name, "provider", row.Provider)
+	a.Changed()
+	return row, found, nil
+}
+
+func taken(name string) error {
+	return fmt.Errorf("an account is called %q already; choose another name, or unlink it first: heron account unlink %s", name, name)
+}
+
+// parseStart checks a starting folder and returns it as in an address.
+func parseStart(start string) (string, error) {
+	start = strings.Trim(start, "/")
+	if start == "" {
+		return "", nil
+	}
+	address, err := store.ParseAddress("/a/" + start)
+	if err != nil {
+		return "", &store.OptionError{Option: "start", Reason: err.Error()}
+	}
+	if _, ok := address.Place(); !ok {
+		return "", &store.OptionError{Option: "start", Reason: "give the folder by its names"}
+	}
+	return start, nil
+}
+
+func startPath(start string) store.Path {
+	address, err := store.ParseAddress("/a/" + start)
+	if err != nil {
+		return ""
+	}
+	place, _ := address.Place()
+	return place.AsFolder().Path
+}
+
+// look finds the owner, the space and the first folders of an account.
+func look(ctx context.Context, s store.Store) (Found, error) {
+	const most, deepEnough = 8, 1000
+	found := Found{Space: store.UnknownSpace}
+	var err error
+	if found.Owner, err = store.OwnerOf(ctx, s); err != nil {
+		return found, err
+	}
+	if found.Space, err = store.SpaceOf(ctx, s); err != nil {
+		return found, err
+	}
+	for entry, err := range s.List(ctx, store.Folder{}) {
+		if err != nil {
+			return found, err
+		}
+		if store.Ours("", entry.Name) {
+			continue
+		}
+		found.Entries++
+		if entry.Kind == store.KindFolder {
+			found.Folders = append(found.Folders, entry.Name)
+		}
+		if len(found.Folders) >= most || found.Entries >= deepEnough {
+			break
+		}
+	}
+	return found, nil
+}
+
+// Check reaches an account anew and returns what is found there now.
+func (a *Accounts) Check(ctx context.Context, name string) (Found, error) {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return Found{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, openTime)
+	defer cancel()
+	a.mu.Lock()
+	opened, ok := a.open[row.ID]
+	a.mu.Unlock()
+	if !ok {
+		if opened, err = a.Open(ctx, name); err != nil {
+			return Found{}, err
+		}
+	}
+	return look(ctx, opened.Store)
+}
+
+// Remove unlinks an account. What is at the provider stays.
+func (a *Accounts) Remove(ctx context.Context, name string) error {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := a.db.RemoveAccount(ctx, row); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	delete(a.open, row.ID)
+	a.mu.Unlock()
+	a.log.Info("unlinked an account", "account", name)
+	a.Changed()
+	return nil
+}
+
+// Names implements tree.Accounts.
+func (a *Accounts) Names(ctx context.Context) ([]string, error) {
+	rows, err := a.db.Accounts(ctx)
+	names := make([]string, len(rows))
+	for i, row := range rows {
+		names[i] = row.Name
+	}
+	return names, err
+}
+
+// ID returns the id of an account, which stays when its name does not.
+func (a *Accounts) ID(ctx context.Context, name string) (string, error) {
+	row, err := a.row(ctx, name)
+	return row.ID, err
+}
+
+func (a *Accounts) row(ctx context.Context, name string) (records.Account, error) {
+	row, err := a.db.Account(ctx, name)
+	if errors.Is(err, records.ErrNotFound) {
+		names, _ := a.Names(ctx)
+		if len(names) == 0 {
+			return row, store.Errorf(store.ErrNotFound, "there is no account %q, as none is linked yet; link one with: heron account link", name)
+		}
+		return row, store.Errorf(store.ErrNotFound, "there is no account %q; linked are %s", name, strings.Join(names, ", "))
+	}
+	return row, err
+}
+
+// Open implements tree.Accounts.
+func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return tree.Account{}, err
+	}
+	a.mu.Lock()
+	opened, ok := a.open[row.ID]
+	a.mu.Unlock()
+	if ok {
+		return opened, nil
+	}
+	// Not cancelled with the request that came first: others may wait too.
+	result, err, _ := a.opening.Do(row.ID, func() (any, error) {
+		opened, err := a.openRow(context.WithoutCancel(ctx), row)
+		if err != nil {
+			return nil, err
+		}
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.open[row.ID] = opened
+		return opened, nil
+	})
+	if err != nil {
+		return tree.Account{}, err
+	}
+	return result.(tree.Account), nil
+}
+
+func (a *Accounts) openRow(ctx context.Context, row records.Account) (tree.Account, error) {
+	provider, ok := a.providers[row.Provider]
+	if !ok {
+		return tree.Account{}, fmt.Errorf("the provider %q of the account %s is not known to this version", row.Provider, row.Name)
+	}
+	ctx, cancel := context.WithTimeout(ctx, openTime)
+	defer cancel()
+	gate := store.NewGate(row.ID, 16, 64)
+	opened, err := provider.Open(ctx, store.Opening{
+		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate,
+		Secrets: &secrets{accounts: a, linking: row}, Dial: dial, Transport: newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
+	})
+	if err != nil {
+		return tree.Account{}, err
+	}
+	return tree.Account{Name: row.Name, Store: opened, Gate: gate}, nil
+}
+
+// secrets implements store.Secrets on the records, and for an account that is
+// just being linked, on what it is linked with.
+type secrets struct {
+	accounts *Accounts
+	linking  records.Account
+}
+
+func (s *secrets) row(ctx context.Context) (records.Account, error) {
+	row, err := s.accounts.db.Account(ctx, s.linking.Name)
+	if errors.Is(err, records.ErrNotFound) || err == nil && row.ID != s.linking.ID {
+		return s.linking, nil
+	}
+	return row, err
+}
+
+// Load implements store.Secrets.
+func (s *secrets) Load(ctx context.Context) ([]byte, error) {
+	row, err := s.row(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if row.Secret == nil {
+		return nil, store.Errorf(store.ErrLapsed, "the secret of the account %s was forgotten with its key; unlink it and link it again with its secret", row.Name)
+	}
+	return s.accounts.sealer.Open(purpose(row.ID), row.Secret)
+}
+
+// Save implements store.Secrets.
+func (s *secrets) Save(ctx context.Context, old, new []byte) error {
+	current, err := s.Load(ctx)
+	if err != nil {
+		return err
+	}
+	row, err := s.row(ctx)
+	if err != nil {
+		return err
+	}
+	swapped := false
+	if string(current) == string(old) {
+		swapped, err = s.accounts.db.SwapSecret(ctx, row.ID, row.Secret, s.accounts.sealer.Seal(purpose(row.ID), new))
+	}
+	if err == nil && !swapped {
+		err = store.Errorf(store.ErrChanged, "the secret of %s was replaced meanwhile", row.Name)
+	}
+	return err
+}
+
+// purpose is what an account's secret is sealed for.
+func purpose(id string) string { return "account " + id }

@@ -1,0 +1,127 @@
+// Package api is the service's face: typed operations under /api/v1 with their
+// OpenAPI document, live events, reports, and the console's files.
+package api
+
+import (
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/core/tree"
+	"deftheron/service/access"
+	"deftheron/service/accounts"
+	"deftheron/service/live"
+	"deftheron/service/records"
+	"deftheron/service/runner"
+)
+
+// Server is what the API is made of.
+type Server struct {
+	Access   *access.Access
+	Accounts *accounts.Accounts
+	Tree     *tree.Tree
+	Runner   *runner.Runner
+	Hub      *live.Hub
+	DB       *records.DB
+	Log      *slog.Logger
+	// Console holds the built console, index.html at its top.
+	Console fs.FS
+	// Instance is the id of the data folder; it names the cookie.
+	Instance string
+	Version  string
+	// BaseURL is how the console is reached, such as http://127.0.0.1:8420.
+	BaseURL string
+	// Hosts are the values of Host that are answered, without port.
+	Hosts []string
+	// Secure says that the service is reached over TLS.
+	Secure bool
+	// Done is closed when the service ends.
+	Done <-chan struct{}
+
+	pager *pager
+}
+
+// Handler returns the service's handler.
+func (s *Server) Handler() http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	router := gin.New()
+	router.HandleMethodNotAllowed = true
+	s.pager = newPager(s.Tree)
+	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.signedIn)
+	router.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"status": "ok"}) })
+	api := humagin.New(router, config(s.Version))
+	s.register(api)
+	router.GET(contract.Root+"/live", s.live)
+	router.GET(contract.Root+"/runs/:id/report", s.report)
+	document(api)
+	router.NoRoute(s.console())
+	return router
+}
+
+func config(version string) huma.Config {
+	config := huma.DefaultConfig("Deft Heron", version)
+	config.OpenAPIPath = contract.Root + "/openapi"
+	config.DocsPath, config.SchemasPath = "", ""
+	config.CreateHooks = nil
+	config.Info.Description = "Links storage accounts, shows them as one tree, and copies between them. Sign in with an owner's token as a bearer token."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	return config
+}
+
+// OpenAPI returns the API's document, from which the console's calls are
+// generated.
+func OpenAPI(version string) ([]byte, error) {
+	router := gin.New()
+	api := humagin.New(router, config(version))
+	(&Server{}).register(api)
+	document(api)
+	return json.MarshalIndent(api.OpenAPI(), "", "  ")
+}
+
+// document adds the operations that stream.
+func document(api huma.API) {
+	schema := func(value any) *huma.Schema {
+		return api.OpenAPI().Components.Schemas.Schema(typeOf(value), true, "")
+	}
+	api.OpenAPI().AddOperation(&huma.Operation{
+		OperationID: "live", Method: http.MethodGet, Path: contract.Root + "/live", Summary: "What happens now, as server-sent events",
+		Description: "Events: `run` (a Run), `accounts`, `progress` (a Progress) and `anew` (fetch everything again). Give the last id seen as Last-Event-ID.",
+		Responses:   map[string]*huma.Response{"200": {Description: "Events", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: schema(contract.Progress{})}}}},
+	})
+	api.OpenAPI().AddOperation(&huma.Operation{
+		OperationID: "report", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/report", Summary: "The record of a run",
+		Parameters: []*huma.Param{
+			{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
+			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json"}}},
+		},
+		Responses: map[string]*huma.Response{"200": {Description: "The report", Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
+	})
+}
+
+func (s *Server) logRequest(c *gin.Context) {
+	begun := time.Now()
+	c.Next()
+	// The path alone: what a query holds is nobody's business.
+	s.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(begun).Round(time.Microsecond))
+}
+
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		if value := recover(); value != nil {
+			if value == http.ErrAbortHandler {
+				panic(value)
+			}
+			s.Log.Error("a request failed badly", "path", c.Request.URL.Path, "panic", value)
+			refuse(c, &contract.Problem{Status: http.StatusInternalServerError, Detail: "The service made a mistake.", Remedy: "Look into its log."})
+		}
+	}()
+	c.Next()
+}

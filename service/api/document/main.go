@@ -1,0 +1,18 @@
+// Command document prints the API's OpenAPI document.
+package main
+
+import (
+	"fmt"
+	"os"
+
+	"deftheron/service/api"
+)
+
+func main() {
+	document, err := api.OpenAPI("1")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	fmt.Println(string(document))
+}

@@ -1,0 +1,131 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/service/access"
+)
+
+// secure sets headers that keep a page from being used against its user.
+func (s *Server) secure(c *gin.Context) {
+	header := c.Writer.Header()
+	header.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:; "+
+		"connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	header.Set("X-Content-Type-Options", "nosniff")
+	header.Set("Referrer-Policy", "no-referrer")
+	header.Set("Cross-Origin-Opener-Policy", "same-origin")
+	header.Set("Cross-Origin-Resource-Policy", "same-origin")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		header.Set("Cache-Control", "no-store")
+	}
+}
+
+// checkHost answers only under the names that the service is meant to have: a
+// page elsewhere can make its own name resolve to loopback.
+func (s *Server) checkHost(c *gin.Context) {
+	host := c.Request.Host
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	host = strings.Trim(host, "[]")
+	if !slices.Contains(s.Hosts, strings.ToLower(host)) {
+		refuse(c, &contract.Problem{
+			Status: http.StatusMisdirectedRequest, Detail: "This service does not answer to the name " + host + ".",
+			Remedy: "Use " + s.BaseURL + ", or add the name when starting it: heron serve --host NAME.",
+		})
+	}
+}
+
+type personKey struct{}
+
+// person is who makes the request.
+func person(ctx context.Context) access.Person {
+	who, _ := ctx.Value(personKey{}).(access.Person)
+	return who
+}
+
+// signedIn lets only those in who are, but for the health probe, the exchange
+// of a one-time link, and the console's own files, which hold nothing.
+func (s *Server) signedIn(c *gin.Context) {
+	path := c.Request.URL.Path
+	if c.IsAborted() || !strings.HasPrefix(path, "/api/") {
+		return
+	}
+	if !s.sameOrigin(c.Request) {
+		refuse(c, &contract.Problem{
+			Status: http.StatusForbidden, Detail: "The request comes from a page elsewhere.", Remedy: "Use the console at " + s.BaseURL + ".",
+		})
+		return
+	}
+	if path == contract.Root+"/session" && c.Request.Method == http.MethodPost {
+		return
+	}
+	token, byCookie := s.token(c.Request)
+	who, err := s.Access.Who(c.Request.Context(), token)
+	if errors.Is(err, access.ErrNotSignedIn) || byCookie && err == nil && who.Kind != "session" {
+		refuse(c, notSignedIn())
+		return
+	}
+	if err != nil {
+		refuse(c, problem(err))
+		return
+	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), personKey{}, who))
+}
+
+func notSignedIn() *contract.Problem {
+	return &contract.Problem{
+		Status: http.StatusUnauthorized, Title: "Unauthorized", Detail: "You are not signed in to this service.",
+		Remedy: "In a terminal use heron signin, or set HERON_TOKEN; for the console open a new link: heron signin --console.",
+	}
+}
+
+// token returns what the request signs in with.
+func (s *Server) token(r *http.Request) (token string, byCookie bool) {
+	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return strings.TrimSpace(bearer), false
+	}
+	if cookie, err := r.Cookie(s.cookieName()); err == nil {
+		return cookie.Value, true
+	}
+	return "", false
+}
+
+// sameOrigin holds requests that change something to the console's own origin.
+// A program that signs in with a token sends none.
+func (s *Server) sameOrigin(r *http.Request) bool {
+	origin := r.Header.Get("Origin")
+	if origin == "" {
+		_, byCookie := s.token(r)
+		return r.Method == http.MethodGet || r.Method == http.MethodHead || !byCookie
+	}
+	parsed, err := url.Parse(origin)
+	scheme := "http"
+	if s.Secure {
+		scheme = "https"
+	}
+	return err == nil && parsed.Scheme == scheme && strings.EqualFold(parsed.Host, r.Host)
+}
+
+// cookieName is of this instance alone, as cookies do not tell ports apart.
+func (s *Server) cookieName() string { return "heron-" + s.Instance }
+
+func (s *Server) cookie(value string, expires time.Time) http.Cookie {
+	cookie := http.Cookie{
+		Name: s.cookieName(), Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Secure, Expires: expires,
+	}
+	if value == "" {
+		cookie.MaxAge = -1
+	}
+	return cookie
+}

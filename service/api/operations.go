@@ -1,0 +1,308 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/service/access"
+	"deftheron/service/accounts"
+	"deftheron/service/records"
+)
+
+// body is an answer of one value.
+type body[T any] struct{ Body T }
+
+type none struct{}
+
+// add registers an operation whose errors are put into words in one place.
+func add[In, Out any](api huma.API, method, path, id, summary string, status int, handle func(context.Context, *In) (*Out, error)) {
+	huma.Register(api, huma.Operation{
+		OperationID: id, Method: method, Path: contract.Root + path, Summary: summary, DefaultStatus: status,
+	}, func(ctx context.Context, in *In) (*Out, error) {
+		out, err := handle(ctx, in)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return out, nil
+	})
+}
+
+func (s *Server) register(api huma.API) {
+	add(api, http.MethodPost, "/session", "start-session", "Exchange a one-time link for a session", http.StatusNoContent, s.startSession)
+	add(api, http.MethodDelete, "/session", "end-session", "Sign out of the console", http.StatusNoContent, s.endSession)
+	add(api, http.MethodPost, "/signin-links", "make-signin-link", "Make a link that signs in to the console once", http.StatusCreated, s.makeLink)
+	add(api, http.MethodGet, "/whoami", "whoami", "Who makes the request", http.StatusOK, s.whoami)
+	add(api, http.MethodGet, "/providers", "list-providers", "The kinds of places that accounts can be at", http.StatusOK, s.providers)
+	add(api, http.MethodGet, "/accounts", "list-accounts", "The linked accounts", http.StatusOK, s.listAccounts)
+	add(api, http.MethodPost, "/accounts", "link-account", "Link an account", http.StatusCreated, s.linkAccount)
+	add(api, http.MethodGet, "/accounts/{name}", "show-account", "One account", http.StatusOK, s.showAccount)
+	add(api, http.MethodPost, "/accounts/{name}/check", "check-account", "Reach an account, and tell what is found", http.StatusOK, s.checkAccount)
+	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account; what is at the provider stays", http.StatusNoContent, s.unlinkAccount)
+	add(api, http.MethodGet, "/tree", "list-folder", "A page of a folder, or of the root", http.StatusOK, s.listFolder)
+	add(api, http.MethodGet, "/entry", "show-entry", "One entry of the tree", http.StatusOK, s.showEntry)
+	add(api, http.MethodPost, "/plans", "plan-copy", "What a copy would do", http.StatusOK, s.planCopy)
+	add(api, http.MethodPost, "/copies", "start-copy", "Start a copy", http.StatusCreated, s.startCopy)
+	add(api, http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK, s.listRuns)
+	add(api, http.MethodGet, "/runs/{id}", "show-run", "One run", http.StatusOK, s.showRun)
+	add(api, http.MethodGet, "/runs/{id}/items", "list-items", "A page of a run's items", http.StatusOK, s.listItems)
+	add(api, http.MethodGet, "/runs/{id}/causes", "count-causes", "A run's items, counted by state and cause", http.StatusOK, s.causes)
+	add(api, http.MethodPost, "/runs/{id}/cancel", "cancel-run", "Cancel a run; what has moved stays", http.StatusNoContent, s.cancelRun)
+	add(api, http.MethodGet, "/rates", "rates", "The rate of everything over the last ten minutes", http.StatusOK, s.rates)
+}
+
+type sessionInput struct {
+	Body struct {
+		Token string `json:"token" minLength:"1" doc:"The part of the link after the #."`
+	}
+}
+
+type cookieOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}
+
+func (s *Server) startSession(ctx context.Context, in *sessionInput) (*cookieOutput, error) {
+	session, expires, err := s.Access.Exchange(ctx, in.Body.Token)
+	if errors.Is(err, access.ErrNotSignedIn) {
+		return nil, &contract.Problem{
+			Status: http.StatusUnauthorized, Title: "Unauthorized", Detail: "This sign-in link was used already, or is older than 15 minutes.",
+			Remedy: "Ask for a new one in a terminal: heron signin --console.",
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &cookieOutput{s.cookie(session, expires)}, nil
+}
+
+func (s *Server) endSession(ctx context.Context, _ *none) (*cookieOutput, error) {
+	return &cookieOutput{s.cookie("", s.Access.Now())}, s.Access.End(ctx, person(ctx))
+}
+
+func (s *Server) makeLink(context.Context, *none) (*body[contract.SigninLink], error) {
+	token, expires := s.Access.NewLink()
+	return &body[contract.SigninLink]{contract.SigninLink{URL: s.BaseURL + "/signin#" + token, Expires: expires}}, nil
+}
+
+func (s *Server) whoami(ctx context.Context, _ *none) (*body[contract.Whoami], error) {
+	who := person(ctx)
+	return &body[contract.Whoami]{contract.Whoami{Role: who.Role, Kind: who.Kind, Instance: s.Instance, Version: s.Version}}, nil
+}
+
+func (s *Server) providers(context.Context, *none) (*body[[]contract.Provider], error) {
+	providers := []contract.Provider{}
+	for _, provider := range s.Accounts.Providers() {
+		shown := contract.Provider{Name: provider.Name(), Title: provider.Title()}
+		for _, option := range provider.Options() {
+			shown.Options = append(shown.Options, contract.Option(option))
+		}
+		providers = append(providers, shown)
+	}
+	return &body[[]contract.Provider]{providers}, nil
+}
+
+func accountOf(row records.Account, found *accounts.Found) contract.Account {
+	shown := contract.Account{
+		Name: row.Name, Address: "/" + row.Name, Provider: row.Provider, Options: row.Options, Start: row.Start, Linked: row.CreatedAt,
+	}
+	if found != nil {
+		shown.Found = &contract.Found{Owner: found.Owner, Space: contract.Space(found.Space), Folders: append([]string{}, found.Folders...)}
+	}
+	return shown
+}
+
+func (s *Server) listAccounts(ctx context.Context, _ *none) (*body[[]contract.Account], error) {
+	rows, err := s.DB.Accounts(ctx)
+	shown := []contract.Account{}
+	for _, row := range rows {
+		shown = append(shown, accountOf(row, nil))
+	}
+	return &body[[]contract.Account]{shown}, err
+}
+
+func (s *Server) linkAccount(ctx context.Context, in *body[contract.Link]) (*body[contract.Account], error) {
+	row, found, err := s.Accounts.Add(ctx, accounts.Link(in.Body))
+	return &body[contract.Account]{accountOf(row, &found)}, err
+}
+
+type nameInput struct {
+	Name string `path:"name" doc:"The account's name."`
+}
+
+func (s *Server) showAccount(ctx context.Context, in *nameInput) (*body[contract.Account], error) {
+	if _, err := s.Accounts.ID(ctx, in.Name); err != nil {
+		return nil, err
+	}
+	row, err := s.DB.Account(ctx, in.Name)
+	return &body[contract.Account]{accountOf(row, nil)}, err
+}
+
+func (s *Server) checkAccount(ctx context.Context, in *nameInput) (*body[contract.Account], error) {
+	found, err := s.Accounts.Check(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.DB.Account(ctx, in.Name)
+	return &body[contract.Account]{accountOf(row, &found)}, err
+}
+
+func (s *Server) unlinkAccount(ctx context.Context, in *nameInput) (*none, error) {
+	if runs := s.Runner.UsedBy(in.Name); len(runs) > 0 {
+		return nil, store.Errorf(store.ErrRefused, "the account %s is in use by the run %s; wait for it to end, or cancel it: heron run cancel %s",
+			in.Name, strings.Join(runs, ", "), runs[0])
+	}
+	return &none{}, s.Accounts.Remove(ctx, in.Name)
+}
+
+type listInput struct {
+	Address string `query:"address" required:"true" doc:"/ or /account/folder"`
+	Limit   int    `query:"limit" default:"1000" minimum:"1" maximum:"1000"`
+	Cursor  string `query:"cursor" doc:"next of the page before."`
+}
+
+func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.Page], error) {
+	address, err := store.ParseAddress(in.Address)
+	if err != nil {
+		return nil, err
+	}
+	page, err := s.pager.page(ctx, address, in.Cursor, in.Limit)
+	return &body[contract.Page]{page}, s.explain(ctx, address, err)
+}
+
+type addressInput struct {
+	Address string `query:"address" required:"true"`
+}
+
+func (s *Server) showEntry(ctx context.Context, in *addressInput) (*body[contract.Entry], error) {
+	address, err := store.ParseAddress(in.Address)
+	if err != nil {
+		return nil, err
+	}
+	node, err := s.Tree.Stat(ctx, address)
+	if err != nil {
+		return nil, s.explain(ctx, address, err)
+	}
+	return &body[contract.Entry]{entryOf(node)}, nil
+}
+
+// explain says of what is not there where to look for it.
+func (s *Server) explain(ctx context.Context, address store.Address, err error) error {
+	if store.KindOf(err) != store.ErrNotFound || address.IsRoot() {
+		return err
+	}
+	if _, missing := s.Accounts.ID(ctx, address.Account); missing != nil {
+		return missing
+	}
+	return store.Errorf(store.ErrNotFound, "%s is not there; look what is: heron ls %s", address, address.Parent())
+}
+
+func entryOf(node tree.Node) contract.Entry {
+	entry := contract.Entry{
+		Name: node.Name, Address: node.Address.String(), Kind: string(node.Kind), Size: node.Size, Revision: node.Revision, ID: node.ID,
+	}
+	if !node.Modified.IsZero() {
+		modified := node.Modified
+		entry.Modified = &modified
+	}
+	for _, hash := range node.Hashes {
+		entry.Hashes = append(entry.Hashes, hash.String())
+	}
+	return entry
+}
+
+func (s *Server) planCopy(ctx context.Context, in *body[contract.Copy]) (*body[contract.Plan], error) {
+	plan, err := s.Runner.Plan(ctx, in.Body)
+	return &body[contract.Plan]{plan}, err
+}
+
+func (s *Server) startCopy(ctx context.Context, in *body[contract.Copy]) (*body[contract.Started], error) {
+	started, err := s.Runner.Copy(ctx, in.Body)
+	return &body[contract.Started]{started}, err
+}
+
+type pageInput struct {
+	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	Cursor string `query:"cursor"`
+}
+
+// after reads a cursor that is a number.
+func (p pageInput) after() (int64, error) {
+	if p.Cursor == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(p.Cursor, 10, 64)
+	if err != nil {
+		return 0, fmt.Errorf("the cursor %q is none; leave it out for the first page", p.Cursor)
+	}
+	return n, nil
+}
+
+func (s *Server) listRuns(ctx context.Context, in *pageInput) (*body[contract.RunPage], error) {
+	before, err := in.after()
+	if err != nil {
+		return nil, err
+	}
+	runs, next, err := s.Runner.Runs(ctx, before, in.Limit)
+	page := contract.RunPage{Runs: runs}
+	if next > 0 {
+		page.Next = strconv.FormatInt(next, 10)
+	}
+	return &body[contract.RunPage]{page}, err
+}
+
+type runInput struct {
+	ID string `path:"id" doc:"The run's id."`
+}
+
+// noRun says of a run that is not there where to look.
+func noRun(id string, err error) error {
+	if errors.Is(err, records.ErrNotFound) {
+		return store.Errorf(store.ErrNotFound, "there is no run %q; look with: heron run list", id)
+	}
+	return err
+}
+
+func (s *Server) showRun(ctx context.Context, in *runInput) (*body[contract.Run], error) {
+	run, err := s.Runner.Run(ctx, in.ID)
+	return &body[contract.Run]{run}, noRun(in.ID, err)
+}
+
+type itemsInput struct {
+	runInput
+	pageInput
+	State string `query:"state" enum:"waiting,done,skipped,failed" doc:"Only those in this state."`
+}
+
+func (s *Server) listItems(ctx context.Context, in *itemsInput) (*body[contract.ItemPage], error) {
+	after, err := in.after()
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.Runner.Items(ctx, in.ID, in.State, after, in.Limit)
+	page := contract.ItemPage{Items: items}
+	if len(items) == in.Limit {
+		page.Next = strconv.FormatInt(items[len(items)-1].Seq, 10)
+	}
+	return &body[contract.ItemPage]{page}, noRun(in.ID, err)
+}
+
+func (s *Server) causes(ctx context.Context, in *runInput) (*body[[]contract.CauseCount], error) {
+	counts, err := s.Runner.Causes(ctx, in.ID)
+	return &body[[]contract.CauseCount]{counts}, noRun(in.ID, err)
+}
+
+func (s *Server) cancelRun(ctx context.Context, in *runInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.Cancel(ctx, in.ID))
+}
+
+func (s *Server) rates(context.Context, *none) (*body[contract.Rates], error) {
+	return &body[contract.Rates]{contract.Rates{Rates: s.Hub.Rates()}}, nil
+}

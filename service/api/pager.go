@@ -1,0 +1,153 @@
+package api
+
+import (
+	"context"
+	"encoding/base64"
+	"iter"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+)
+
+const (
+	// pagerTime is how long a listing is kept open for its next page.
+	pagerTime = time.Minute
+	// mostOpen is how many are kept; the oldest goes.
+	mostOpen = 32
+)
+
+// pager cuts listings into pages. Between two pages the listing stands still
+// and is gone on with, so that page after page of a large folder costs one
+// listing; where it is no longer kept, the folder is listed anew up to the
+// entry that the cursor names.
+type pager struct {
+	tree *tree.Tree
+	mu   sync.Mutex
+	seq  int
+	open map[int]*listing
+}
+
+type listing struct {
+	address store.Address
+	next    func() (tree.Node, error, bool)
+	stop    func()
+	ahead   *tree.Node // read, not given yet
+	expires *time.Timer
+}
+
+func newPager(t *tree.Tree) *pager { return &pager{tree: t, open: map[int]*listing{}} }
+
+// page returns up to limit entries after a cursor.
+func (p *pager) page(ctx context.Context, address store.Address, cursor string, limit int) (contract.Page, error) {
+	page := contract.Page{Entries: []contract.Entry{}}
+	l, after, err := p.resume(ctx, address, cursor)
+	if err != nil {
+		return page, err
+	}
+	for len(page.Entries) < limit {
+		node, err, ok := l.step()
+		if err != nil {
+			l.stop()
+			return contract.Page{}, err
+		}
+		if !ok {
+			l.stop()
+			return page, nil
+		}
+		if after != nil && !after.before(node) {
+			continue
+		}
+		page.Entries = append(page.Entries, entryOf(node))
+		after = nil
+	}
+	node, err, ok := l.step()
+	if err != nil || !ok {
+		l.stop()
+		return page, err
+	}
+	l.ahead = &node
+	page.Next = p.keep(l, page.Entries[len(page.Entries)-1])
+	return page, nil
+}
+
+func (l *listing) step() (tree.Node, error, bool) {
+	if l.ahead != nil {
+		node := *l.ahead
+		l.ahead = nil
+		return node, nil, true
+	}
+	return l.next()
+}
+
+// position is an entry that a cursor names.
+type position struct {
+	name string
+	kind store.Kind
+}
+
+func (p position) before(node tree.Node) bool {
+	return store.CompareKeys(store.KeyOf("", p.name, p.kind), p.kind, store.KeyOf("", node.Name, node.Kind), node.Kind) < 0
+}
+
+func (p *pager) resume(ctx context.Context, address store.Address, cursor string) (*listing, *position, error) {
+	var after *position
+	if cursor != "" {
+		number, kind, name, ok := readCursor(cursor)
+		if !ok {
+			return nil, nil, store.Errorf(store.ErrRefused, "the cursor %q is none; leave it out for the first page", cursor)
+		}
+		p.mu.Lock()
+		l := p.open[number]
+		if l != nil && l.address.String() == address.String() {
+			delete(p.open, number)
+			l.expires.Stop()
+			p.mu.Unlock()
+			return l, nil, nil
+		}
+		p.mu.Unlock()
+		after = &position{name, store.Kind(kind)}
+	}
+	// The listing outlives the request that begins it.
+	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	next, stop := iter.Pull2(p.tree.List(lasting, address))
+	return &listing{address: address, next: next, stop: func() { stop(); cancel() }}, after, nil
+}
+
+func (p *pager) keep(l *listing, last contract.Entry) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.seq++
+	number := p.seq
+	p.open[number] = l
+	l.expires = time.AfterFunc(pagerTime, func() { p.drop(number) })
+	if oldest := number - mostOpen; p.open[oldest] != nil {
+		go p.drop(oldest)
+	}
+	return strconv.Itoa(number) + "." + last.Kind + "." + base64.RawURLEncoding.EncodeToString([]byte(last.Name))
+}
+
+func (p *pager) drop(number int) {
+	p.mu.Lock()
+	l := p.open[number]
+	delete(p.open, number)
+	p.mu.Unlock()
+	if l != nil {
+		l.expires.Stop()
+		l.stop()
+	}
+}
+
+func readCursor(cursor string) (number int, kind, name string, ok bool) {
+	parts := strings.SplitN(cursor, ".", 3)
+	if len(parts) != 3 {
+		return 0, "", "", false
+	}
+	number, err := strconv.Atoi(parts[0])
+	decoded, err2 := base64.RawURLEncoding.DecodeString(parts[2])
+	return number, parts[1], string(decoded), err == nil && err2 == nil
+}

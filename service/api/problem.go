@@ -1,0 +1,108 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"reflect"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/service/records"
+	"deftheron/service/runner"
+)
+
+func init() {
+	// The library's one place to say what its own errors look like.
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		var details []string
+		for _, err := range errs {
+			details = append(details, err.Error())
+		}
+		if len(details) > 0 {
+			message += ": " + strings.Join(details, "; ")
+		}
+		problem := &contract.Problem{Title: http.StatusText(status), Status: status, Detail: sentence(message)}
+		if status == http.StatusUnprocessableEntity {
+			problem.Remedy = "Correct the request; " + contract.Root + "/openapi.json describes it."
+		}
+		return problem
+	}
+}
+
+// problem turns an error into words for people: what is wrong, and what to do.
+// Errors are written as "what is wrong; what to do"; one without the latter
+// takes its cause's remedy.
+func problem(err error) *contract.Problem {
+	var known *contract.Problem
+	if errors.As(err, &known) {
+		return known
+	}
+	detail, remedy := split(err.Error())
+	p := &contract.Problem{Status: status(err), Detail: detail, Remedy: remedy}
+	p.Title = http.StatusText(p.Status)
+	if store.KindOf(err) != nil {
+		cause := plan.CauseOf(err)
+		p.Cause = string(cause)
+		if p.Remedy == "" && cause != plan.CauseGone {
+			p.Remedy = cause.Words().Remedy
+		}
+	}
+	return p
+}
+
+func status(err error) int {
+	var option *store.OptionError
+	var input *runner.InputError
+	switch kind := store.KindOf(err); {
+	case errors.Is(err, records.ErrNotFound), kind == store.ErrNotFound:
+		return http.StatusNotFound
+	case errors.Is(err, context.Canceled):
+		return 499
+	case errors.As(err, &option), errors.As(err, &input), kind == nil:
+		return http.StatusUnprocessableEntity
+	case kind == store.ErrExists, kind == store.ErrChanged, kind == store.ErrRefused, kind == store.ErrNameRefused:
+		return http.StatusConflict
+	}
+	return http.StatusBadGateway
+}
+
+// split parts what is wrong from what to do, and makes a sentence of each.
+func split(text string) (detail, remedy string) {
+	if at := strings.LastIndex(text, "; "); at >= 0 {
+		return sentence(text[:at]), sentence(text[at+2:])
+	}
+	return sentence(text), ""
+}
+
+func sentence(text string) string {
+	text = strings.TrimSpace(text)
+	first, size := utf8.DecodeRuneInString(text)
+	if text == "" || first == utf8.RuneError {
+		return text
+	}
+	text = string(unicode.ToUpper(first)) + text[size:]
+	if !strings.ContainsAny(text[len(text)-1:], ".!?") {
+		text += "."
+	}
+	return text
+}
+
+// refuse ends a request with a problem.
+func refuse(c *gin.Context, p *contract.Problem) {
+	if p.Title == "" {
+		p.Title = http.StatusText(p.Status)
+	}
+	c.Abort()
+	c.Header("Content-Type", p.ContentType(""))
+	c.JSON(p.Status, p)
+}
+
+func typeOf(value any) reflect.Type { return reflect.TypeOf(value) }

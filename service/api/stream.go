@@ -1,0 +1,115 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/service/report"
+)
+
+// heartbeat keeps a connection known to be alive by those in between.
+const heartbeat = 15 * time.Second
+
+// live streams events (HTML Standard, section 9.2, server-sent events).
+func (s *Server) live(c *gin.Context) {
+	last := c.GetHeader("Last-Event-ID")
+	if last == "" {
+		last = c.Query("last")
+	}
+	events, stop := s.Hub.Listen(last)
+	defer stop()
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	c.Writer.Flush()
+	ticker := time.NewTicker(heartbeat)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-s.Done:
+			return
+		case <-ticker.C:
+			if _, err := fmt.Fprint(c.Writer, ": still here\n\n"); err != nil {
+				return
+			}
+		case event, open := <-events:
+			if !open {
+				return // too slow; it comes back by the last id that it saw
+			}
+			data, err := json.Marshal(event.Data)
+			if err != nil {
+				s.Log.Error("an event cannot be sent", "event", event.Name, "error", err)
+				continue
+			}
+			if event.ID != "" {
+				fmt.Fprintf(c.Writer, "id: %s\n", event.ID)
+			}
+			if _, err := fmt.Fprintf(c.Writer, "event: %s\ndata: %s\n\n", event.Name, data); err != nil {
+				return
+			}
+		}
+		c.Writer.Flush()
+	}
+}
+
+func (s *Server) report(c *gin.Context) {
+	id := c.Param("id")
+	format := report.Format(c.DefaultQuery("format", string(report.HTML)))
+	if format != report.HTML && format != report.CSV && format != report.JSON {
+		refuse(c, problem(fmt.Errorf("%q is no format of a report; use html, csv or json", format)))
+		return
+	}
+	if _, err := s.Runner.Run(c.Request.Context(), id); err != nil {
+		refuse(c, problem(noRun(id, err)))
+		return
+	}
+	c.Header("Content-Type", format.ContentType())
+	if format == report.HTML {
+		c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	} else {
+		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"run-%s.%s\"", id, format))
+	}
+	if err := report.Write(c.Request.Context(), c.Writer, s.Runner, id, format); err != nil {
+		// Part of it may be on its way: broken off, it cannot be taken for whole.
+		s.Log.Error("a report broke off", "run", id, "error", err)
+		panic(http.ErrAbortHandler)
+	}
+}
+
+// console serves the built console. What is no file of it is a page of it, and
+// gets its index; what is asked of the API is not there.
+func (s *Server) console() gin.HandlerFunc {
+	files := http.FS(s.Console)
+	return func(c *gin.Context) {
+		name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+		if strings.HasPrefix(name, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+			refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "There is nothing at " + c.Request.URL.Path + ".", Remedy: "See " + contract.Root + "/openapi.json for what there is."})
+			return
+		}
+		info, err := fs.Stat(s.Console, name)
+		if err == nil && !info.IsDir() && name != "index.html" {
+			if strings.HasPrefix(name, "assets/") {
+				c.Header("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			c.FileFromFS(name, files)
+			return
+		}
+		index, err := fs.ReadFile(s.Console, "index.html")
+		if err != nil {
+			refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "This program was built without its console.", Remedy: "Build it with: make build."})
+			return
+		}
+		c.Header("Cache-Control", "no-cache")
+		c.Data(http.StatusOK, "text/html; charset=utf-8", index)
+	}
+}

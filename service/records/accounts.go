@@ -1,0 +1,87 @@
+package records
+
+import (
+	"context"
+	"time"
+)
+
+// Account is a linked account.
+type Account struct {
+	ID        string
+	Name      string
+	Provider  string
+	Options   map[string]string `gorm:"serializer:json"`
+	Start     string            // the starting folder, as in an address
+	Secret    []byte            // sealed; empty where the provider has none
+	CreatedAt time.Time
+}
+
+// AddAccount adds an account; ErrTaken where its name is in use.
+func (db *DB) AddAccount(ctx context.Context, account *Account) error {
+	return found(db.write.WithContext(ctx).Create(account).Error)
+}
+
+// Accounts returns all accounts by name.
+func (db *DB) Accounts(ctx context.Context) (accounts []Account, err error) {
+	err = db.read.WithContext(ctx).Order("name").Find(&accounts).Error
+	return accounts, err
+}
+
+// Account returns the account of a name.
+func (db *DB) Account(ctx context.Context, name string) (account Account, err error) {
+	err = db.read.WithContext(ctx).Where("name = ?", name).First(&account).Error
+	return account, found(err)
+}
+
+// RemoveAccount forgets an account and what was paired through it.
+func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
+	return db.write.WithContext(ctx).Where("id = ?", account.ID).Delete(&Account{}).Error
+}
+
+// SwapSecret replaces a sealed secret if it is still the old one.
+func (db *DB) SwapSecret(ctx context.Context, id string, old, new []byte) (swapped bool, err error) {
+	result := db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = ? WHERE id = ? AND secret IS ?", new, id, old)
+	return result.RowsAffected == 1, result.Error
+}
+
+// ForgetSecrets removes all sealed secrets and returns the names of the
+// accounts that had one.
+func (db *DB) ForgetSecrets(ctx context.Context) (names []string, err error) {
+	if err := db.read.WithContext(ctx).Model(&Account{}).Where("secret IS NOT NULL").Order("name").Pluck("name", &names).Error; err != nil {
+		return nil, err
+	}
+	return names, db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = NULL").Error
+}
+
+// Token is something to sign in with. What is kept is its SHA-256 alone.
+type Token struct {
+	ID        string
+	Kind      string // "owner", "session"
+	Hash      []byte
+	Role      string
+	CreatedAt time.Time
+	ExpiresAt *time.Time
+}
+
+// AddToken adds a token.
+func (db *DB) AddToken(ctx context.Context, token *Token) error {
+	return db.write.WithContext(ctx).Create(token).Error
+}
+
+// Token returns the token of a hash, unless it has expired.
+func (db *DB) Token(ctx context.Context, hash []byte, now time.Time) (token Token, err error) {
+	err = db.read.WithContext(ctx).Where("hash = ? AND (expires_at IS NULL OR expires_at > ?)", hash, now).First(&token).Error
+	return token, found(err)
+}
+
+// HasOwner reports whether an owner's token was ever made.
+func (db *DB) HasOwner(ctx context.Context) (bool, error) {
+	var n int64
+	err := db.read.WithContext(ctx).Model(&Token{}).Where("kind = ?", "owner").Count(&n).Error
+	return n > 0, err
+}
+
+// RemoveToken forgets a token, and with it those that have expired.
+func (db *DB) RemoveToken(ctx context.Context, id string, now time.Time) error {
+	return db.write.WithContext(ctx).Where("id = ? OR expires_at <= ?", id, now).Delete(&Token{}).Error
+}

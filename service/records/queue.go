@@ -1,0 +1,353 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"iter"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+)
+
+var _ transfer.Records = (*DB)(nil)
+
+const itemColumns = `seq, route, key, kind, action, size, source_id, source_revision, source_time,
+	target_revision, target_size, target_time, state, cause, why`
+
+// scannedTime scans nanoseconds.
+type scannedTime struct{ at *time.Time }
+
+// Scan implements sql.Scanner.
+func (s scannedTime) Scan(value any) error {
+	n, _ := value.(int64)
+	*s.at = fromNanoseconds(n)
+	return nil
+}
+
+func scanItem(item *transfer.Item) []any {
+	return []any{
+		&item.Seq, &item.Route, (*keyBytes)(&item.Key), &item.Kind, &item.Action, &item.Size, &item.SourceID,
+		&item.Source.Revision, scannedTime{&item.Source.Modified},
+		&item.Target.Revision, &item.Target.Size, scannedTime{&item.Target.Modified}, &item.State, &item.Cause, &item.Why,
+	}
+}
+
+// keyBytes scans a key, which is kept as bytes so that it compares as such.
+type keyBytes store.Key
+
+// Scan implements sql.Scanner.
+func (k *keyBytes) Scan(value any) error {
+	data, _ := value.([]byte)
+	*k = keyBytes(data)
+	return nil
+}
+
+func restoreItem(item *transfer.Item) { item.Source.Size = item.Size }
+
+// nanoseconds are 0 for no time.
+func nanoseconds(at time.Time) int64 {
+	if at.IsZero() {
+		return 0
+	}
+	return at.UnixNano()
+}
+
+func fromNanoseconds(n int64) time.Time {
+	if n == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, n)
+}
+
+// each runs a prepared statement for each row in one transaction.
+func (db *DB) each(ctx context.Context, statement string, n int, row func(int) []any) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error { return eachIn(ctx, tx, statement, n, row) })
+}
+
+func eachIn(ctx context.Context, tx *sql.Tx, statement string, n int, row func(int) []any) error {
+	prepared, err := tx.PrepareContext(ctx, statement)
+	if err != nil {
+		return err
+	}
+	defer prepared.Close()
+	for i := range n {
+		args := row(i)
+		if args == nil {
+			continue
+		}
+		if _, err := prepared.ExecContext(ctx, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const numberOf = "(SELECT number FROM runs WHERE id = ?)"
+
+// number returns the number under which a run's rows are kept.
+func (db *DB) number(ctx context.Context, run string) (number int64, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT number FROM runs WHERE id = ?", run).Scan(&number)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, ErrNotFound
+	}
+	return number, err
+}
+
+// Enqueue implements transfer.Records.
+func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) error {
+	number, err := db.number(ctx, run)
+	if err != nil {
+		return err
+	}
+	return db.each(ctx, `INSERT INTO items (run, writes, `+itemColumns+`, proof, name, moved, attempts, ended)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', 0, 0, ?)`, len(items), func(i int) []any {
+		item := &items[i]
+		ended := int64(0)
+		if item.State != transfer.Waiting {
+			ended = time.Now().UnixNano()
+		}
+		return []any{
+			number, item.Action.Writes(), item.Seq, item.Route, []byte(item.Key), string(item.Kind), string(item.Action), item.Size,
+			item.SourceID, item.Source.Revision, nanoseconds(item.Source.Modified), item.Target.Revision, item.Target.Size,
+			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, ended,
+		}
+	})
+}
+
+// Planned implements transfer.Records.
+func (db *DB) Planned(ctx context.Context, run string, totals plan.Totals) error {
+	encoded, err := json.Marshal(totals)
+	if err != nil {
+		return err
+	}
+	return db.write.WithContext(ctx).Exec("UPDATE runs SET planned = 1, totals = ? WHERE id = ?", string(encoded), run).Error
+}
+
+// Claim implements transfer.Records.
+func (db *DB) Claim(ctx context.Context, run string, writes bool, after int64, most int) ([]transfer.Item, error) {
+	rows, err := db.readPool.QueryContext(ctx, "SELECT "+itemColumns+" FROM items WHERE run = "+numberOf+
+		" AND writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, writes, after, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []transfer.Item
+	for rows.Next() {
+		var item transfer.Item
+		if err := rows.Scan(scanItem(&item)...); err != nil {
+			return nil, err
+		}
+		restoreItem(&item)
+		items = append(items, item)
+	}
+	return items, rows.Err()
+}
+
+// Finish implements transfer.Records.
+func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings []transfer.Ending) error {
+	number, err := db.number(ctx, run)
+	if err != nil {
+		return err
+	}
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		scopeNumbers, err := numberScopes(ctx, tx, scopes)
+		if err != nil {
+			return err
+		}
+		err = eachIn(ctx, tx, `UPDATE items SET state = ?, cause = ?, why = ?, proof = ?, name = ?, moved = ?, attempts = ?, ended = ?
+			WHERE run = ? AND seq = ?`, len(endings), func(i int) []any {
+			e := &endings[i]
+			if e.Seq == 0 {
+				return nil
+			}
+			return []any{string(e.State), string(e.Cause), e.Why, e.Proof, e.Name, e.Moved, e.Attempts, nanoseconds(e.Ended), number, e.Seq}
+		})
+		if err != nil {
+			return err
+		}
+		return eachIn(ctx, tx, `INSERT OR REPLACE INTO pairs (scope, key, source_revision, source_size, source_time,
+			target_revision, target_size, target_time, kept, run) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(endings), func(i int) []any {
+			pair := endings[i].Pair
+			if pair == nil {
+				return nil
+			}
+			return []any{
+				scopeNumbers[endings[i].Route], []byte(pair.Key), pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified),
+				pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified), pair.Kept, pair.Run,
+			}
+		})
+	})
+}
+
+func numberScopes(ctx context.Context, tx *sql.Tx, scopes []string) ([]int64, error) {
+	numbers := make([]int64, len(scopes))
+	for i, scope := range scopes {
+		if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO scopes (name) VALUES (?)", scope); err != nil {
+			return nil, err
+		}
+		if err := tx.QueryRowContext(ctx, "SELECT number FROM scopes WHERE name = ?", scope).Scan(&numbers[i]); err != nil {
+			return nil, err
+		}
+	}
+	return numbers, nil
+}
+
+// EndRest implements transfer.Records.
+func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cause plan.Cause) (int64, error) {
+	result := db.write.WithContext(ctx).Exec("UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting' AND run = "+numberOf,
+		string(state), string(cause), time.Now().UnixNano(), run)
+	return result.RowsAffected, result.Error
+}
+
+// Forget implements transfer.Records.
+func (db *DB) Forget(ctx context.Context, run string) error {
+	return db.write.WithContext(ctx).Exec("DELETE FROM items WHERE state <> 'done' AND run = "+numberOf, run).Error
+}
+
+// Tally implements transfer.Records.
+func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err error) {
+	kept, err := db.Run(ctx, run)
+	if err != nil {
+		return t, err
+	}
+	t.Planned, t.Totals = kept.Planned, kept.Totals
+	if kept.Planned {
+		t.Unchanged = kept.Totals.Unchanged.Items
+	}
+	err = db.readPool.QueryRowContext(ctx, `SELECT count(*), coalesce(max(seq), 0),
+		coalesce(sum(state = 'done'), 0), coalesce(sum(state = 'skipped'), 0), coalesce(sum(state = 'failed'), 0),
+		coalesce(sum(CASE WHEN state IN ('done', 'waiting') THEN max(size, 0) ELSE 0 END), 0), coalesce(sum(moved), 0)
+		FROM items WHERE run = ?`, kept.Number).Scan(&t.Items, &t.LastSeq, &t.Done, &t.Skipped, &t.Failed, &t.Bytes, &t.Moved)
+	return t, err
+}
+
+// SaveUpload implements transfer.Records.
+func (db *DB) SaveUpload(ctx context.Context, run string, seq int64, upload transfer.Upload) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM parts WHERE run = "+numberOf+" AND seq = ?", run, seq); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO uploads (run, seq, upload, revision, part_size) VALUES ("+numberOf+", ?, ?, ?, ?)",
+			run, seq, upload.ID, upload.Revision, upload.PartSize)
+		return err
+	})
+}
+
+// SavePart implements transfer.Records.
+func (db *DB) SavePart(ctx context.Context, run string, seq int64, part store.Part) error {
+	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO parts (run, seq, number, size, tag, hash) VALUES ("+numberOf+", ?, ?, ?, ?, ?)",
+		run, seq, part.Number, part.Size, part.Tag, part.Hash).Error
+}
+
+// LoadUpload implements transfer.Records.
+func (db *DB) LoadUpload(ctx context.Context, run string, seq int64) (upload transfer.Upload, ok bool, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT upload, revision, part_size FROM uploads WHERE run = "+numberOf+" AND seq = ?", run, seq).
+		Scan(&upload.ID, &upload.Revision, &upload.PartSize)
+	if errors.Is(err, sql.ErrNoRows) {
+		return upload, false, nil
+	}
+	if err != nil {
+		return upload, false, err
+	}
+	err = db.read.WithContext(ctx).Raw("SELECT number, size, tag, hash FROM parts WHERE run = "+numberOf+" AND seq = ? ORDER BY number", run, seq).
+		Scan(&upload.Parts).Error
+	return upload, true, err
+}
+
+// DropUpload implements transfer.Records.
+func (db *DB) DropUpload(ctx context.Context, run string, seq int64) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"parts", "uploads"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE run = "+numberOf+" AND seq = ?", run, seq); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Uploads implements transfer.Records.
+func (db *DB) Uploads(ctx context.Context, run string) ([]transfer.PendingUpload, error) {
+	number, err := db.number(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := db.readPool.QueryContext(ctx, `SELECT `+itemColumns+`, upload FROM items JOIN uploads USING (run, seq)
+		WHERE items.run = ? AND state = 'waiting' ORDER BY seq`, number)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var pending []transfer.PendingUpload
+	for rows.Next() {
+		var one transfer.PendingUpload
+		if err := rows.Scan(append(scanItem(&one.Item), &one.Upload.ID)...); err != nil {
+			return nil, err
+		}
+		restoreItem(&one.Item)
+		pending = append(pending, one)
+	}
+	return pending, rows.Err()
+}
+
+// pairsPage is how many pairs are read at a time.
+const pairsPage = 2000
+
+// Pairs implements transfer.Records: page by page, so that no reading stands
+// open while the run writes.
+func (db *DB) Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error] {
+	return func(yield func(compare.Pair, error) bool) {
+		var number int64
+		err := db.readPool.QueryRowContext(ctx, "SELECT number FROM scopes WHERE name = ?", scope).Scan(&number)
+		if errors.Is(err, sql.ErrNoRows) {
+			return
+		}
+		after := []byte{}
+		for err == nil {
+			var page []compare.Pair
+			if page, err = db.pairsPage(ctx, number, after, len(after) == 0); err != nil {
+				break
+			}
+			for _, pair := range page {
+				if !yield(pair, nil) {
+					return
+				}
+			}
+			if len(page) < pairsPage {
+				return
+			}
+			after = []byte(page[len(page)-1].Key)
+		}
+		yield(compare.Pair{}, err)
+	}
+}
+
+func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bool) ([]compare.Pair, error) {
+	than := ">"
+	if first {
+		than = ">=" // the empty key, of a single file, comes first
+	}
+	rows, err := db.readPool.QueryContext(ctx, `SELECT key, source_revision, source_size, source_time,
+		target_revision, target_size, target_time, kept, run FROM pairs WHERE scope = ? AND key `+than+` ? ORDER BY key LIMIT ?`,
+		scope, after, pairsPage)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	page := make([]compare.Pair, 0, pairsPage)
+	for rows.Next() {
+		var pair compare.Pair
+		err := rows.Scan((*keyBytes)(&pair.Key), &pair.Source.Revision, &pair.Source.Size, scannedTime{&pair.Source.Modified},
+			&pair.Target.Revision, &pair.Target.Size, scannedTime{&pair.Target.Modified}, &pair.Kept, &pair.Run)
+		if err != nil {
+			return nil, err
+		}
+		page = append(page, pair)
+	}
+	return page, rows.Err()
+}

@@ -1,0 +1,189 @@
+// Package records keeps what the service must not forget, in one SQLite
+// database in its data folder: accounts with their sealed secrets, jobs, runs
+// with their items, the pairs, and who may sign in. It is the only place that
+// knows SQL. *DB implements transfer.Records.
+//
+// There is one writer. What a run writes goes in batches, as prepared
+// statements in a transaction, past the mapper: a row costs microseconds so.
+// Reading has connections of its own, which the write-ahead log lets go on
+// while something is written.
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// FileName is the database's name in the data folder.
+const FileName = "heron.db"
+
+// ErrNewer says that the database was written by a newer version.
+var ErrNewer = errors.New("the records were written by a newer version")
+
+// ErrNotFound says that there is no such row.
+var ErrNotFound = errors.New("not in the records")
+
+// ErrTaken says that a name is taken.
+var ErrTaken = errors.New("the name is taken")
+
+// DB is the database.
+type DB struct {
+	write *gorm.DB
+	read  *gorm.DB
+	// The pools beneath, for statements in batches.
+	writePool, readPool *sql.DB
+}
+
+// Open opens the database in a data folder, making or migrating it. The caller
+// holds the folder's lock.
+func Open(dir string) (*DB, error) {
+	path := filepath.Join(dir, FileName)
+	write, err := open(path, "rwc&_txlock=immediate", 1)
+	if err != nil {
+		return nil, fmt.Errorf("could not open %s: %w", path, err)
+	}
+	db := &DB{write: write}
+	if db.writePool, err = write.DB(); err != nil {
+		return nil, err
+	}
+	if err := migrate(write); err != nil {
+		db.writePool.Close()
+		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
+			return nil, ErrNewer
+		}
+		return nil, fmt.Errorf("could not bring %s up to date: %w", path, err)
+	}
+	if db.read, err = open(path, "ro&_query_only=1", 4); err != nil {
+		return nil, err
+	}
+	db.readPool, err = db.read.DB()
+	return db, err
+}
+
+func open(path, mode string, connections int) (*gorm.DB, error) {
+	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
+	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_cache_size=-4000&mode=" + mode
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
+		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
+	})
+	if err != nil {
+		return nil, err
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
+	return db, nil
+}
+
+// Close closes the database.
+func (db *DB) Close() error { return errors.Join(db.readPool.Close(), db.writePool.Close()) }
+
+func migrate(db *gorm.DB) error {
+	options := *gormigrate.DefaultOptions
+	options.ValidateUnknownMigrations = true
+	options.UseTransaction = true
+	return gormigrate.New(db, &options, migrations).Migrate()
+}
+
+var migrations = []*gormigrate.Migration{{
+	ID: "0001-one-tree-one-copy",
+	Migrate: func(tx *gorm.DB) error {
+		for _, statement := range firstSchema {
+			if err := tx.Exec(statement).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	},
+}}
+
+var firstSchema = []string{
+	`CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID`,
+	`CREATE TABLE accounts (
+		id TEXT PRIMARY KEY, name TEXT NOT NULL UNIQUE, provider TEXT NOT NULL, options TEXT NOT NULL,
+		start TEXT NOT NULL, secret BLOB, created_at DATETIME NOT NULL)`,
+	`CREATE TABLE tokens (
+		id TEXT PRIMARY KEY, kind TEXT NOT NULL, hash BLOB NOT NULL UNIQUE, role TEXT NOT NULL,
+		created_at DATETIME NOT NULL, expires_at DATETIME)`,
+	`CREATE TABLE jobs (
+		id TEXT PRIMARY KEY, name TEXT NOT NULL UNIQUE, type TEXT NOT NULL, routes TEXT NOT NULL, rules TEXT NOT NULL,
+		created_at DATETIME NOT NULL)`,
+	`CREATE TABLE runs (
+		number INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, job TEXT NOT NULL, state TEXT NOT NULL, cause TEXT NOT NULL,
+		why TEXT NOT NULL, routes TEXT NOT NULL, rules TEXT NOT NULL, planned INTEGER NOT NULL, totals TEXT NOT NULL,
+		cancelling INTEGER NOT NULL, items INTEGER NOT NULL, done INTEGER NOT NULL, skipped INTEGER NOT NULL,
+		failed INTEGER NOT NULL, unchanged INTEGER NOT NULL, bytes INTEGER NOT NULL, moved INTEGER NOT NULL,
+		interruptions INTEGER NOT NULL, created_at DATETIME NOT NULL, started_at DATETIME, ended_at DATETIME)`,
+	`CREATE TABLE items (
+		run INTEGER NOT NULL, seq INTEGER NOT NULL, route INTEGER NOT NULL, key BLOB NOT NULL, kind TEXT NOT NULL,
+		action TEXT NOT NULL, writes INTEGER NOT NULL, size INTEGER NOT NULL, source_id TEXT NOT NULL,
+		source_revision TEXT NOT NULL, source_time INTEGER NOT NULL,
+		target_revision TEXT NOT NULL, target_size INTEGER NOT NULL, target_time INTEGER NOT NULL,
+		state TEXT NOT NULL, cause TEXT NOT NULL, why TEXT NOT NULL, proof TEXT NOT NULL, name TEXT NOT NULL,
+		moved INTEGER NOT NULL, attempts INTEGER NOT NULL, ended INTEGER NOT NULL,
+		PRIMARY KEY (run, seq)) WITHOUT ROWID`,
+	`CREATE INDEX items_waiting ON items (run, writes, seq) WHERE state = 'waiting'`,
+	`CREATE INDEX items_unwell ON items (run, state, seq) WHERE state IN ('failed', 'skipped')`,
+	`CREATE TABLE uploads (
+		run INTEGER NOT NULL, seq INTEGER NOT NULL, upload TEXT NOT NULL, revision TEXT NOT NULL, part_size INTEGER NOT NULL,
+		PRIMARY KEY (run, seq)) WITHOUT ROWID`,
+	`CREATE TABLE parts (
+		run INTEGER NOT NULL, seq INTEGER NOT NULL, number INTEGER NOT NULL, size INTEGER NOT NULL, tag TEXT NOT NULL,
+		hash TEXT NOT NULL, PRIMARY KEY (run, seq, number)) WITHOUT ROWID`,
+	`CREATE TABLE scopes (number INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE)`,
+	`CREATE TABLE pairs (
+		scope INTEGER NOT NULL, key BLOB NOT NULL,
+		source_revision TEXT NOT NULL, source_size INTEGER NOT NULL, source_time INTEGER NOT NULL,
+		target_revision TEXT NOT NULL, target_size INTEGER NOT NULL, target_time INTEGER NOT NULL,
+		kept INTEGER NOT NULL, run TEXT NOT NULL, PRIMARY KEY (scope, key)) WITHOUT ROWID`,
+}
+
+// transaction runs prepared statements in one transaction of the writer.
+func (db *DB) transaction(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := db.writePool.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+// found turns the mapper's errors into ours.
+func found(err error) error {
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return ErrNotFound
+	case errors.Is(err, gorm.ErrDuplicatedKey):
+		return ErrTaken
+	}
+	return err
+}
+
+// Meta returns a value kept under a name, empty where there is none.
+func (db *DB) Meta(ctx context.Context, name string) (value string, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT value FROM meta WHERE name = ?", name).Scan(&value)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return value, err
+}
+
+// SetMeta keeps a value under a name.
+func (db *DB) SetMeta(ctx context.Context, name, value string) error {
+	return db.write.WithContext(ctx).Exec(
+		"INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", name, value).Error
+}

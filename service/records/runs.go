@@ -1,0 +1,162 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"deftheron/core/plan"
+	"deftheron/core/transfer"
+)
+
+// Route is a route as it is kept: addresses, and the scope of its pairs.
+type Route struct {
+	From  string `json:"from"`
+	To    string `json:"to"`
+	Scope string `json:"scope"`
+}
+
+// Job is what is to be done, kept.
+type Job struct {
+	ID        string
+	Name      string
+	Type      string
+	Routes    []Route    `gorm:"serializer:json"`
+	Rules     plan.Rules `gorm:"serializer:json"`
+	CreatedAt time.Time
+}
+
+// Run is one execution of a job.
+type Run struct {
+	Number int64  `gorm:"primaryKey"`
+	ID     string // what people call it
+	Job    string // the job's name
+	State  string
+	Cause  string
+	Why    string
+	Routes []Route    `gorm:"serializer:json"`
+	Rules  plan.Rules `gorm:"serializer:json"`
+	// Planned and Totals are those of a plan that is complete.
+	Planned bool
+	Totals  plan.Totals `gorm:"serializer:json"`
+	// Cancelling says that a person cancelled it; it may not have ended.
+	Cancelling    bool
+	Items         int64
+	Done          int64
+	Skipped       int64
+	Failed        int64
+	Unchanged     int64
+	Bytes         int64
+	Moved         int64
+	Interruptions int64
+	CreatedAt     time.Time
+	StartedAt     *time.Time
+	EndedAt       *time.Time
+}
+
+// The states of a run.
+const (
+	Queued    = "queued"
+	Running   = "running"
+	Done      = "done"
+	Partial   = "partial"
+	Failed    = "failed"
+	Cancelled = "cancelled"
+)
+
+// Ended reports whether the run has ended.
+func (r Run) Ended() bool { return r.EndedAt != nil }
+
+// AddRun adds a job and its first run in one transaction.
+func (db *DB) AddRun(ctx context.Context, job *Job, run *Run) error {
+	tx := db.write.WithContext(ctx).Begin()
+	defer tx.Rollback()
+	if err := tx.Create(job).Error; err != nil {
+		return found(err)
+	}
+	if err := tx.Create(run).Error; err != nil {
+		return found(err)
+	}
+	return tx.Commit().Error
+}
+
+// Run returns the run of an id.
+func (db *DB) Run(ctx context.Context, id string) (run Run, err error) {
+	err = db.read.WithContext(ctx).Where("id = ?", id).First(&run).Error
+	return run, found(err)
+}
+
+// Runs returns the latest runs before a number (0: the very latest), newest
+// first.
+func (db *DB) Runs(ctx context.Context, before int64, most int) (runs []Run, err error) {
+	query := db.read.WithContext(ctx).Order("number DESC").Limit(most)
+	if before > 0 {
+		query = query.Where("number < ?", before)
+	}
+	return runs, query.Find(&runs).Error
+}
+
+// OpenRuns returns the runs that have not ended, oldest first.
+func (db *DB) OpenRuns(ctx context.Context) (runs []Run, err error) {
+	err = db.read.WithContext(ctx).Where("ended_at IS NULL").Order("number").Find(&runs).Error
+	return runs, err
+}
+
+// SaveRun keeps a run as it is now.
+func (db *DB) SaveRun(ctx context.Context, run Run, columns ...string) error {
+	query := db.write.WithContext(ctx).Model(&run)
+	if len(columns) > 0 {
+		query = query.Select(columns)
+	}
+	return query.Updates(run).Error
+}
+
+// Item is an item of a run, with how it ended.
+type Item struct {
+	transfer.Item
+	Ending transfer.Ending
+}
+
+// Items returns a page of a run's items, in order, after a seq. state, where
+// not empty, chooses among them.
+func (db *DB) Items(ctx context.Context, run int64, state string, after int64, most int) ([]Item, error) {
+	query := "SELECT " + itemColumns + ", proof, name, moved, attempts, ended FROM items WHERE run = ? AND seq > ?"
+	args := []any{run, after}
+	if state != "" {
+		query += " AND state = ?"
+		args = append(args, state)
+	}
+	rows, err := db.readPool.QueryContext(ctx, query+" ORDER BY seq LIMIT ?", append(args, most)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var items []Item
+	for rows.Next() {
+		var item Item
+		var ended int64
+		fields := append(scanItem(&item.Item), &item.Ending.Proof, &item.Ending.Name, &item.Ending.Moved, &item.Ending.Attempts, &ended)
+		if err := rows.Scan(fields...); err != nil {
+			return nil, err
+		}
+		restoreItem(&item.Item)
+		item.Ending.Ended = fromNanoseconds(ended)
+		items = append(items, item)
+	}
+	return items, rows.Err()
+}
+
+// CauseCount is how many items of a run ended with a cause.
+type CauseCount struct {
+	State string
+	Cause string
+	Items int64
+	Bytes int64
+}
+
+// CauseCounts counts a run's items by state and cause.
+func (db *DB) CauseCounts(ctx context.Context, run int64) (counts []CauseCount, err error) {
+	err = db.read.WithContext(ctx).Raw(
+		`SELECT state, cause, count(*) AS items, sum(max(size, 0)) AS bytes FROM items WHERE run = ?
+		 GROUP BY state, cause ORDER BY state, items DESC`, run).Scan(&counts).Error
+	return counts, err
+}

@@ -1,0 +1,233 @@
+// Package report writes the record of a run for people and programs to keep: as
+// a page that prints well, as a table (CSV, RFC 4180), or as JSON.
+package report
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io"
+	"iter"
+	"strconv"
+	"time"
+
+	_ "embed"
+
+	"github.com/dustin/go-humanize"
+
+	"deftheron/contract"
+)
+
+// Format is the form of a report.
+type Format string
+
+// The formats.
+const (
+	HTML Format = "html"
+	CSV  Format = "csv"
+	JSON Format = "json"
+)
+
+// ContentType of the format.
+func (f Format) ContentType() string {
+	switch f {
+	case HTML:
+		return "text/html; charset=utf-8"
+	case CSV:
+		return "text/csv; charset=utf-8"
+	}
+	return "application/json"
+}
+
+// Source is where the record of a run is read from.
+type Source interface {
+	Run(ctx context.Context, id string) (contract.Run, error)
+	Causes(ctx context.Context, id string) ([]contract.CauseCount, error)
+	Each(ctx context.Context, id, state string, do func(contract.Item) error) error
+}
+
+// Write writes the report of a run. It streams: items are never all held.
+func Write(ctx context.Context, w io.Writer, source Source, id string, format Format) error {
+	run, err := source.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	causes, err := source.Causes(ctx, id)
+	if err != nil {
+		return err
+	}
+	buffered := bufio.NewWriterSize(w, 64<<10)
+	switch format {
+	case HTML:
+		err = writeHTML(ctx, buffered, source, run, causes)
+	case CSV:
+		err = writeCSV(ctx, buffered, source, id)
+	default:
+		err = writeJSON(ctx, buffered, source, run, causes)
+	}
+	if err != nil {
+		return err
+	}
+	return buffered.Flush()
+}
+
+func writeCSV(ctx context.Context, w io.Writer, source Source, id string) error {
+	table := csv.NewWriter(w)
+	if err := table.Write([]string{"address", "target", "kind", "bytes", "state", "cause", "meaning", "remedy", "error", "proof", "attempts", "ended"}); err != nil {
+		return err
+	}
+	err := source.Each(ctx, id, "", func(item contract.Item) error {
+		ended := ""
+		if item.Ended != nil {
+			ended = item.Ended.UTC().Format(time.RFC3339)
+		}
+		return table.Write([]string{
+			plainCell(item.Address), plainCell(item.Target), item.Kind, strconv.FormatInt(item.Size, 10), item.State, item.Cause,
+			item.Meaning, item.Remedy, plainCell(item.Why), item.Proof, strconv.Itoa(item.Attempts), ended,
+		})
+	})
+	table.Flush()
+	if err != nil {
+		return err
+	}
+	return table.Error()
+}
+
+// plainCell keeps a spreadsheet from taking a text for a formula. Addresses
+// begin with a slash, but what an error quotes may begin with anything.
+func plainCell(text string) string {
+	if text != "" && (text[0] == '=' || text[0] == '+' || text[0] == '-' || text[0] == '@' || text[0] == '\t' || text[0] == '\r') {
+		return "'" + text
+	}
+	return text
+}
+
+func writeJSON(ctx context.Context, w io.Writer, source Source, run contract.Run, causes []contract.CauseCount) error {
+	head, err := json.Marshal(struct {
+		Run    contract.Run          `json:"run"`
+		Causes []contract.CauseCount `json:"causes"`
+	}{run, causes})
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(w, "%s,\"items\":[", head[:len(head)-1]); err != nil {
+		return err
+	}
+	separator := "\n"
+	err = source.Each(ctx, run.ID, "", func(item contract.Item) error {
+		encoded, err := json.Marshal(item)
+		if err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(w, "%s%s", separator, encoded)
+		separator = ",\n"
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(w, "\n]}\n")
+	return err
+}
+
+//go:embed report.html
+var page string
+
+var pageTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
+	"bytes": Bytes, "count": Count, "when": When, "state": StateWord, "rate": rate, "took": took,
+}).Parse(page))
+
+// pageData is what the page is made of. Items are streamed into it.
+type pageData struct {
+	Run      contract.Run
+	Causes   []contract.CauseCount
+	Failed   iter.Seq[contract.Item]
+	Noted    iter.Seq[contract.Item]
+	HasNoted bool
+	Made     time.Time
+	err      error
+}
+
+func writeHTML(ctx context.Context, w io.Writer, source Source, run contract.Run, causes []contract.CauseCount) error {
+	data := &pageData{Run: run, Causes: causes, Made: time.Now()}
+	data.Failed = data.items(ctx, source, "failed", func(contract.Item) bool { return true })
+	data.Noted = data.items(ctx, source, "", func(item contract.Item) bool { return item.State == "done" && item.Cause != "" })
+	for _, cause := range causes {
+		data.HasNoted = data.HasNoted || cause.State == "done" && cause.Cause != ""
+	}
+	if err := pageTemplate.Execute(w, data); err != nil {
+		return err
+	}
+	return data.err
+}
+
+func (d *pageData) items(ctx context.Context, source Source, state string, want func(contract.Item) bool) iter.Seq[contract.Item] {
+	return func(yield func(contract.Item) bool) {
+		stop := fmt.Errorf("enough")
+		err := source.Each(ctx, d.Run.ID, state, func(item contract.Item) error {
+			if want(item) && !yield(item) {
+				return stop
+			}
+			return nil
+		})
+		if err != nil && err != stop {
+			d.err = err
+		}
+	}
+}
+
+// Bytes shows a number of bytes as "1.2 GiB".
+func Bytes(n int64) string {
+	if n < 0 {
+		return "unknown"
+	}
+	return humanize.IBytes(uint64(n))
+}
+
+// Count shows a number with its thousands apart.
+func Count(n int64) string { return humanize.Comma(n) }
+
+// When shows a time in local time.
+func When(at *time.Time) string {
+	if at == nil || at.IsZero() {
+		return "—"
+	}
+	return at.Local().Format("2006-01-02 15:04:05 MST")
+}
+
+// StateWord says a state in a sentence's end.
+func StateWord(run contract.Run) string {
+	switch run.State {
+	case "done":
+		return "Done: everything that was to be copied is at the target, and proven."
+	case "partial":
+		return "Partial: some items failed. What is listed below is not at the target."
+	case "failed":
+		return "Failed."
+	case "cancelled":
+		return "Cancelled by a person. What had been copied stays at the target."
+	}
+	return "Not ended yet: " + run.State + "."
+}
+
+func took(run contract.Run) string {
+	if run.Started == nil || run.Ended == nil {
+		return "—"
+	}
+	took := run.Ended.Sub(*run.Started)
+	if took < time.Minute {
+		return fmt.Sprintf("%.1f s", took.Seconds())
+	}
+	return took.Round(time.Second).String()
+}
+
+func rate(run contract.Run) string {
+	if run.Started == nil || run.Ended == nil || run.Bytes.Moved == 0 {
+		return "—"
+	}
+	seconds := max(run.Ended.Sub(*run.Started).Seconds(), 0.001)
+	return Bytes(int64(float64(run.Bytes.Moved)/seconds)) + "/s"
+}

@@ -1,0 +1,426 @@
+// Package runner carries runs out: it starts them, ends them, and takes them up
+// again when the service starts. What a run does is package transfer's; this
+// one owns the goroutines.
+package runner
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"deftheron/contract"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/core/tree"
+	"deftheron/service/accounts"
+	"deftheron/service/live"
+	"deftheron/service/records"
+)
+
+// most is how many runs move at once; the others are queued.
+const most = 4
+
+// reopenWait is how long to wait before an account that could not be reached
+// is tried again for a run.
+const reopenWait = 10 * time.Second
+
+// Runner carries runs out.
+type Runner struct {
+	db       *records.DB
+	accounts *accounts.Accounts
+	tree     *tree.Tree
+	hub      *live.Hub
+	log      *slog.Logger
+
+	slots chan struct{}
+	group sync.WaitGroup
+	ctx   context.Context
+
+	mu     sync.Mutex
+	active map[string]*active // by id
+}
+
+// active is a run that has not ended.
+type active struct {
+	row    records.Run
+	run    *transfer.Run // nil until its accounts are open
+	cancel context.CancelCauseFunc
+}
+
+// New returns a runner. ctx ends all that it runs, to be taken up again.
+func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree *tree.Tree, hub *live.Hub, log *slog.Logger) *Runner {
+	return &Runner{
+		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx,
+		slots: make(chan struct{}, most), active: map[string]*active{},
+	}
+}
+
+// Resume takes up the runs that had not ended when the service did.
+func (r *Runner) Resume() error {
+	rows, err := r.db.OpenRuns(r.ctx)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		resumed := row.StartedAt != nil
+		if resumed {
+			row.Interruptions++
+			if err := r.db.SaveRun(r.ctx, row, "interruptions"); err != nil {
+				return err
+			}
+		}
+		r.launch(row, resumed)
+	}
+	return nil
+}
+
+// Wait returns when everything that runs has ended or is interrupted.
+func (r *Runner) Wait() { r.group.Wait() }
+
+// routes makes routes of what is to be copied: each source under its own name.
+func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.Route, error) {
+	to, err := store.ParseAddress(request.To)
+	if err != nil {
+		return nil, err
+	}
+	if to.IsRoot() {
+		return nil, fmt.Errorf("the target / is the root of all accounts; name an account to copy to, as in /desk")
+	}
+	if len(request.From) == 0 {
+		return nil, errors.New("there is no source; name at least one address to copy from")
+	}
+	names := map[string]string{}
+	var routes []records.Route
+	for _, text := range request.From {
+		from, err := store.ParseAddress(text)
+		if err != nil {
+			return nil, err
+		}
+		if from.IsRoot() {
+			return nil, fmt.Errorf("the source / is the root of all accounts; name the accounts to copy from, as in /desk")
+		}
+		target := to.Child(from.Name())
+		if other, twice := names[target.String()]; twice {
+			return nil, fmt.Errorf("%s and %s would both become %s; copy them to different folders", other, from, target)
+		}
+		names[target.String()] = from.String()
+		route := records.Route{From: from.String(), To: target.String()}
+		if route.Scope, err = r.scope(ctx, from, target); err != nil {
+			return nil, err
+		}
+		routes = append(routes, route)
+	}
+	return routes, nil
+}
+
+// scope names two places by the accounts' ids, so that what is remembered of
+// them stays when an account is renamed.
+func (r *Runner) scope(ctx context.Context, from, to store.Address) (string, error) {
+	var parts []string
+	for _, address := range []store.Address{from, to} {
+		id, err := r.accounts.ID(ctx, address.Account)
+		if err != nil {
+			return "", err
+		}
+		parts = append(parts, id+strings.TrimPrefix(address.String(), "/"+address.Account))
+	}
+	return strings.Join(parts, "\n"), nil
+}
+
+// open opens a route's accounts.
+func (r *Runner) open(ctx context.Context, rows []records.Route) ([]transfer.Route, error) {
+	var routes []transfer.Route
+	for _, row := range rows {
+		route := transfer.Route{Scope: row.Scope}
+		for text, side := range map[string]*transfer.Side{row.From: &route.Source, row.To: &route.Target} {
+			address, err := store.ParseAddress(text)
+			if err != nil {
+				return nil, err
+			}
+			located, err := r.tree.Locate(ctx, address)
+			if err != nil {
+				return nil, err
+			}
+			*side = transfer.Side{
+				Account: located.Name, Address: address, Store: located.Store, Gate: located.Gate, Root: located.Place,
+			}
+		}
+		routes = append(routes, route)
+	}
+	return routes, nil
+}
+
+// prepare checks a request before anything is changed.
+func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.Route, []transfer.Route, plan.Rules, error) {
+	clash, err := plan.ParseClash(request.Clash)
+	if err != nil {
+		return nil, nil, plan.Rules{}, &InputError{err}
+	}
+	rows, err := r.routes(ctx, request)
+	if err != nil {
+		return nil, nil, plan.Rules{}, &InputError{err}
+	}
+	routes, err := r.open(ctx, rows)
+	if err != nil {
+		return nil, nil, plan.Rules{}, err
+	}
+	for _, route := range routes {
+		if err := transfer.Check(ctx, route); err != nil {
+			return nil, nil, plan.Rules{}, err
+		}
+	}
+	return rows, routes, plan.Rules{Clash: clash}, nil
+}
+
+// InputError is a request that cannot be meant.
+type InputError struct{ error }
+
+// Unwrap returns what is wrong.
+func (e *InputError) Unwrap() error { return e.error }
+
+// Plan computes what a copy would do.
+func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan, error) {
+	rows, routes, rules, err := r.prepare(ctx, request)
+	if err != nil {
+		return contract.Plan{}, err
+	}
+	const mostBlockers = 100
+	blockers := []contract.Blocker{}
+	totals, err := transfer.Plan(ctx, routes, rules, transfer.Pairs(ctx, r.db), func(route int, step plan.Step) error {
+		if step.Action == plan.Refuse && len(blockers) < mostBlockers {
+			blockers = append(blockers, contract.Blocker{
+				Address: routes[route].SourceAddress(transfer.Item{Key: step.Key, Kind: step.Kind}),
+				Cause:   string(step.Cause), Why: step.Why, Remedy: step.Cause.Words().Remedy,
+			})
+		}
+		return nil
+	})
+	if err != nil {
+		return contract.Plan{}, err
+	}
+	result := planOf(totals)
+	result.Blockers = append(blockers, lackOfSpace(ctx, routes, totals)...)
+	for _, row := range rows {
+		result.Routes = append(result.Routes, contract.Route{From: row.From, To: row.To})
+	}
+	return result, nil
+}
+
+// lackOfSpace is a blocker where the target has no room for what is to come.
+func lackOfSpace(ctx context.Context, routes []transfer.Route, totals plan.Totals) []contract.Blocker {
+	target := routes[0].Target
+	space, err := store.SpaceOf(ctx, target.Store)
+	if err != nil || space.Free < 0 || space.Free >= totals.Moving().Bytes {
+		return nil
+	}
+	return []contract.Blocker{{
+		Address: "/" + target.Account, Cause: string(plan.CauseNoSpace),
+		Why:    fmt.Sprintf("%s has %d bytes free, and %d are to be written", target.Account, space.Free, totals.Moving().Bytes),
+		Remedy: plan.CauseNoSpace.Words().Remedy,
+	}}
+}
+
+func planOf(t plan.Totals) contract.Plan {
+	count := func(c plan.Count) contract.Count { return contract.Count(c) }
+	return contract.Plan{
+		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
+		Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Skipped: count(t.Skipped), Refused: count(t.Refused),
+		Clashes: t.Clashes(), Moving: count(t.Moving()),
+	}
+}
+
+// Copy starts a copy, after checking that it can be meant.
+func (r *Runner) Copy(ctx context.Context, request contract.Copy) (contract.Started, error) {
+	rows, _, rules, err := r.prepare(ctx, request)
+	if err != nil {
+		return contract.Started{}, err
+	}
+	id := newID(time.Now())
+	job := records.Job{ID: uuid.NewString(), Name: "copy-" + id, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now()}
+	row := records.Run{ID: id, Job: job.Name, State: records.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
+	if err := r.db.AddRun(ctx, &job, &row); err != nil {
+		return contract.Started{}, err
+	}
+	r.launch(row, false)
+	return contract.Started{Run: id, Job: job.Name}, nil
+}
+
+// newID returns eleven letters and digits that sort by time.
+func newID(now time.Time) string {
+	const digits = "0123456789abcdefghjkmnpqrstvwxyz" // Crockford's base 32
+	var random [4]byte
+	rand.Read(random[:])
+	value := uint64(now.Unix())<<20 | uint64(binary.BigEndian.Uint32(random[:]))&(1<<20-1)
+	id := make([]byte, 11)
+	for i := len(id) - 1; i >= 0; i-- {
+		id[i] = digits[value&31]
+		value >>= 5
+	}
+	return string(id)
+}
+
+// launch carries a run out in a goroutine of its own.
+func (r *Runner) launch(row records.Run, resumed bool) {
+	ctx, cancel := context.WithCancelCause(r.ctx)
+	a := &active{row: row, cancel: cancel}
+	r.mu.Lock()
+	r.active[row.ID] = a
+	r.mu.Unlock()
+	if row.Cancelling {
+		cancel(transfer.ErrCancelled)
+	}
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+	r.group.Go(func() {
+		defer cancel(nil)
+		result := r.carryOut(ctx, a, resumed)
+		r.ended(a, result)
+	})
+}
+
+func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer.Result {
+	select {
+	case r.slots <- struct{}{}:
+		defer func() { <-r.slots }()
+	case <-ctx.Done(): // cancelled while it was queued; it still has to end its items
+	}
+	routes, err := r.reach(ctx, a)
+	if err != nil {
+		if ctx.Err() != nil && !errors.Is(context.Cause(ctx), transfer.ErrCancelled) {
+			return transfer.Result{}
+		}
+		if errors.Is(context.Cause(ctx), transfer.ErrCancelled) {
+			err = transfer.ErrCancelled
+		}
+		return r.endUnopened(a, err)
+	}
+	run := transfer.New(transfer.Options{
+		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Log: r.log,
+	})
+	now := time.Now()
+	r.mu.Lock()
+	a.run = run
+	a.row.State = records.Running
+	if a.row.StartedAt == nil {
+		a.row.StartedAt = &now
+	}
+	row := a.row
+	r.mu.Unlock()
+	if err := r.db.SaveRun(r.ctx, row, "state", "started_at"); err != nil {
+		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
+	}
+	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+	return run.Execute(ctx)
+}
+
+// reach opens the accounts of a run. One that cannot be reached for now is
+// tried again until it can: the run stays queued meanwhile.
+func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error) {
+	for {
+		routes, err := r.open(ctx, a.row.Routes)
+		if err == nil || store.KindOf(err) != store.ErrTryAgain {
+			return routes, err
+		}
+		r.mu.Lock()
+		a.row.State, a.row.Cause, a.row.Why = records.Queued, string(plan.CauseOf(err)), err.Error()
+		row := a.row
+		r.mu.Unlock()
+		r.log.Warn("a run waits for an account", "run", row.ID, "error", err)
+		r.hub.Publish(live.Runs, r.contract(row, nil))
+		timer := time.NewTimer(reopenWait)
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// endUnopened ends a run whose accounts cannot be opened.
+func (r *Runner) endUnopened(a *active, err error) transfer.Result {
+	result := transfer.Result{State: records.Failed, Cause: plan.CauseOf(err), Why: err.Error()}
+	rest, cause := transfer.Failed, plan.CauseStopped
+	if errors.Is(err, transfer.ErrCancelled) {
+		result = transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
+		rest, cause = transfer.Skipped, plan.CauseCancelled
+	}
+	if _, err := r.db.EndRest(context.WithoutCancel(r.ctx), a.row.ID, rest, cause); err != nil {
+		r.log.Error("could not end the items of a run", "run", a.row.ID, "error", err)
+	}
+	return result
+}
+
+// ended keeps how a run ended. One that was interrupted stays as it is.
+func (r *Runner) ended(a *active, result transfer.Result) {
+	r.mu.Lock()
+	row := a.row
+	r.mu.Unlock()
+	if result.State == "" {
+		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
+		return
+	}
+	now := time.Now()
+	row.State, row.Cause, row.Why, row.EndedAt = result.State, string(result.Cause), result.Why, &now
+	if a.run != nil {
+		setCounts(&row, a.run.Snapshot())
+	}
+	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row,
+		"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "unchanged", "bytes", "moved")
+	if err != nil {
+		r.log.Error("could not keep how a run ended", "run", row.ID, "error", err)
+	}
+	r.mu.Lock()
+	delete(r.active, row.ID)
+	r.mu.Unlock()
+	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed, "moved", row.Moved)
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+}
+
+func setCounts(row *records.Run, s transfer.Snapshot) {
+	row.Items, row.Done, row.Skipped, row.Failed, row.Unchanged = s.Items, s.Done, s.Skipped, s.Failed, s.Unchanged
+	row.Bytes, row.Moved, row.Planned = s.Bytes, s.Moved, s.Planned
+}
+
+// Cancel ends a run. What has moved stays; nothing half done is left.
+func (r *Runner) Cancel(ctx context.Context, id string) error {
+	r.mu.Lock()
+	a, ok := r.active[id]
+	r.mu.Unlock()
+	if !ok {
+		row, err := r.db.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		return fmt.Errorf("the run %s has ended already, and is %s; there is nothing to cancel", id, row.State)
+	}
+	if err := r.db.SaveRun(ctx, records.Run{Number: a.row.Number, Cancelling: true}, "cancelling"); err != nil {
+		return err
+	}
+	a.cancel(transfer.ErrCancelled)
+	return nil
+}
+
+// UsedBy returns the runs that have not ended and use an account.
+func (r *Runner) UsedBy(account string) (ids []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for id, a := range r.active {
+		for _, route := range a.row.Routes {
+			if strings.HasPrefix(route.From+"/", "/"+account+"/") || strings.HasPrefix(route.To+"/", "/"+account+"/") {
+				ids = append(ids, id)
+				break
+			}
+		}
+	}
+	return ids
+}

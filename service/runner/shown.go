@@ -1,0 +1,173 @@
+package runner
+
+import (
+	"context"
+
+	"deftheron/contract"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/live"
+	"deftheron/service/records"
+)
+
+var _ live.Source = (*Runner)(nil)
+
+// Progress implements live.Source.
+func (r *Runner) Progress() (any, float64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	progress := contract.Progress{Runs: []contract.Run{}}
+	for _, a := range r.active {
+		if a.run == nil {
+			continue
+		}
+		snapshot := a.run.Snapshot()
+		progress.Rate += snapshot.Rate
+		progress.Runs = append(progress.Runs, r.contract(a.row, &snapshot))
+	}
+	if len(progress.Runs) == 0 {
+		return nil, 0
+	}
+	return progress, progress.Rate
+}
+
+// Run returns a run as it is now.
+func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
+	r.mu.Lock()
+	if a, ok := r.active[id]; ok {
+		defer r.mu.Unlock()
+		if a.run == nil {
+			return r.contract(a.row, nil), nil
+		}
+		snapshot := a.run.Snapshot()
+		return r.contract(a.row, &snapshot), nil
+	}
+	r.mu.Unlock()
+	row, err := r.db.Run(ctx, id)
+	return r.contract(row, nil), err
+}
+
+// Runs returns a page of runs, newest first.
+func (r *Runner) Runs(ctx context.Context, before int64, most int) ([]contract.Run, int64, error) {
+	rows, err := r.db.Runs(ctx, before, most)
+	if err != nil {
+		return nil, 0, err
+	}
+	runs := make([]contract.Run, len(rows))
+	for i, row := range rows {
+		if runs[i], err = r.Run(ctx, row.ID); err != nil {
+			return nil, 0, err
+		}
+	}
+	if len(rows) < most {
+		return runs, 0, nil
+	}
+	return runs, rows[len(rows)-1].Number, nil
+}
+
+// contract shows a run; snapshot is what a running one has come to.
+func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract.Run {
+	if snapshot != nil {
+		setCounts(&row, *snapshot)
+	}
+	shown := contract.Run{
+		ID: row.ID, Job: row.Job, State: row.State, Cause: row.Cause, Why: row.Why,
+		Remedy: plan.Cause(row.Cause).Words().Remedy, Clash: string(row.Rules.Clash), Planned: row.Planned,
+		Items: contract.ItemCounts{
+			Done: row.Done, Skipped: row.Skipped, Failed: row.Failed, Unchanged: row.Unchanged,
+			Waiting: max(0, row.Items-row.Done-row.Skipped-row.Failed),
+		},
+		Bytes:         contract.ByteCounts{Moved: row.Moved, Total: max(row.Bytes, row.Moved)},
+		Interruptions: row.Interruptions, Created: row.CreatedAt, Started: row.StartedAt, Ended: row.EndedAt,
+	}
+	for _, route := range row.Routes {
+		shown.Routes = append(shown.Routes, contract.Route{From: route.From, To: route.To})
+	}
+	if snapshot != nil && row.EndedAt == nil {
+		shown.Now = &contract.Now{Rate: snapshot.Rate, ItemsRate: snapshot.ItemsRate, Left: snapshot.Left, Flying: []contract.Flying{}}
+		for _, flying := range snapshot.Flying {
+			shown.Now.Flying = append(shown.Now.Flying, contract.Flying(flying))
+		}
+	}
+	return shown
+}
+
+// Items returns a page of a run's items.
+func (r *Runner) Items(ctx context.Context, id, state string, after int64, most int) ([]contract.Item, error) {
+	run, err := r.db.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := r.db.Items(ctx, run.Number, state, after, most)
+	if err != nil {
+		return nil, err
+	}
+	routes := addressed(run.Routes)
+	items := make([]contract.Item, len(rows))
+	for i, row := range rows {
+		items[i] = ItemOf(row, routes)
+	}
+	return items, nil
+}
+
+// addressed makes routes that can tell addresses, without opening accounts.
+func addressed(rows []records.Route) []transfer.Route {
+	routes := make([]transfer.Route, len(rows))
+	for i, row := range rows {
+		routes[i].Source.Address, _ = store.ParseAddress(row.From)
+		routes[i].Target.Address, _ = store.ParseAddress(row.To)
+	}
+	return routes
+}
+
+// ItemOf shows an item of a run with the routes given.
+func ItemOf(row records.Item, routes []transfer.Route) contract.Item {
+	words := row.Cause.Words()
+	item := contract.Item{
+		Seq: row.Seq, Kind: string(row.Kind), Size: row.Size, State: string(row.State), Cause: string(row.Cause),
+		Meaning: words.Meaning, Remedy: words.Remedy, Why: row.Why, Proof: row.Ending.Proof, Attempts: row.Ending.Attempts,
+		Address: routes[row.Route].SourceAddress(row.Item), Target: routes[row.Route].TargetAddress(row.Item, row.Ending.Name),
+	}
+	if !row.Ending.Ended.IsZero() {
+		item.Ended = &row.Ending.Ended
+	}
+	return item
+}
+
+// Each calls do with every item of a run in a state (empty: any), in order.
+func (r *Runner) Each(ctx context.Context, id, state string, do func(contract.Item) error) error {
+	const page = 2000
+	for after := int64(0); ; {
+		items, err := r.Items(ctx, id, state, after, page)
+		if err != nil {
+			return err
+		}
+		for _, item := range items {
+			if err := do(item); err != nil {
+				return err
+			}
+			after = item.Seq
+		}
+		if len(items) < page {
+			return nil
+		}
+	}
+}
+
+// Causes counts a run's items by state and cause.
+func (r *Runner) Causes(ctx context.Context, id string) ([]contract.CauseCount, error) {
+	run, err := r.db.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := r.db.CauseCounts(ctx, run.Number)
+	counts := []contract.CauseCount{}
+	for _, row := range rows {
+		words := plan.Cause(row.Cause).Words()
+		counts = append(counts, contract.CauseCount{
+			State: row.State, Cause: row.Cause, Meaning: words.Meaning, Remedy: words.Remedy, Items: row.Items, Bytes: row.Bytes,
+		})
+	}
+	return counts, err
+}

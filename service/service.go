@@ -1,0 +1,289 @@
+// Package service is the long-running service: it puts the parts together, holds
+// the data folder for itself, listens, and ends in good order.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
+
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/service/access"
+	"deftheron/service/accounts"
+	"deftheron/service/api"
+	"deftheron/service/live"
+	"deftheron/service/records"
+	"deftheron/service/runner"
+)
+
+// Options are what a service is started with.
+type Options struct {
+	// Data is the data folder; it is made if it is not there.
+	Data string
+	// Listen is HOST:PORT; port 0 takes a free one.
+	Listen string
+	// TLSCert and TLSKey are PEM files. Without them the service listens on
+	// loopback alone.
+	TLSCert, TLSKey string
+	// Hosts are further names under which it is reached.
+	Hosts []string
+	// KeyFile is where the key that seals credentials is kept; empty is in
+	// the data folder.
+	KeyFile string
+	// ForgetSecrets makes a new key where the old one is lost. All sealed
+	// credentials are forgotten.
+	ForgetSecrets bool
+	// Providers are the kinds of places that accounts can be at.
+	Providers []store.Provider
+	// Console holds the built console.
+	Console fs.FS
+	Log     *slog.Logger
+	Version string
+}
+
+// Service is a service that listens.
+type Service struct {
+	// URL is where it is reached.
+	URL string
+	// SigninURL signs in to the console once.
+	SigninURL string
+	// TokenFile is the file of the owner's token.
+	TokenFile string
+	// Forgotten are the accounts whose secrets were forgotten.
+	Forgotten []string
+
+	options   Options
+	lock      *os.File
+	db        *records.DB
+	runner    *runner.Runner
+	hub       *live.Hub
+	server    *http.Server
+	listener  net.Listener
+	done      chan struct{}
+	ctx       context.Context // of what runs
+	interrupt context.CancelFunc
+}
+
+// ErrInUse says that another service uses the data folder.
+var ErrInUse = errors.New("in use by another service")
+
+// Start starts a service. Nothing is changed where it cannot be started. The
+// caller calls Serve, which ends it.
+func Start(ctx context.Context, options Options) (service *Service, err error) {
+	if options.Log == nil {
+		options.Log = slog.New(slog.DiscardHandler)
+	}
+	if err := checkListen(options); err != nil {
+		return nil, err
+	}
+	s := &Service{options: options, done: make(chan struct{}), TokenFile: filepath.Join(options.Data, access.TokenFileName)}
+	s.ctx, s.interrupt = context.WithCancel(context.WithoutCancel(ctx))
+	defer func() {
+		if err != nil {
+			s.close()
+		}
+	}()
+	if s.lock, err = lockFolder(options.Data); err != nil {
+		return nil, err
+	}
+	if s.db, err = records.Open(options.Data); err != nil {
+		if errors.Is(err, records.ErrNewer) {
+			return nil, fmt.Errorf("the data folder %s was written by a newer version of heron than this one (%s); start the newer one, or name another folder with --data", options.Data, options.Version)
+		}
+		return nil, err
+	}
+	handler, err := s.assemble(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.server = &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug),
+	}
+	return s, nil
+}
+
+// assemble makes the parts that work on the records, and listens.
+func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
+	sealer, err := access.OpenKey(ctx, s.db, s.options.Data, s.options.KeyFile, s.options.ForgetSecrets)
+	if err != nil {
+		return nil, err
+	}
+	if s.options.ForgetSecrets {
+		if s.Forgotten, err = s.db.ForgetSecrets(ctx); err != nil {
+			return nil, err
+		}
+	}
+	who := access.New(s.db)
+	if err := who.EnsureOwner(ctx, s.options.Data); err != nil {
+		return nil, err
+	}
+	instance, err := s.instance(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.listen(); err != nil {
+		return nil, err
+	}
+	s.hub = live.NewHub()
+	linked := accounts.New(s.db, sealer, s.options.Providers, s.options.Log)
+	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
+	all := &tree.Tree{Accounts: linked}
+	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
+	link, _ := who.NewLink()
+	s.SigninURL = s.URL + "/signin#" + link
+	server := api.Server{
+		Access: who, Accounts: linked, Tree: all, Runner: s.runner, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
+		Hosts: s.hosts(), Secure: s.options.TLSCert != "", Done: s.done,
+	}
+	return server.Handler(), nil
+}
+
+// instance is an id of the data folder, for ever.
+func (s *Service) instance(ctx context.Context) (string, error) {
+	instance, err := s.db.Meta(ctx, "instance")
+	if err != nil || instance != "" {
+		return instance, err
+	}
+	instance = strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
+	return instance, s.db.SetMeta(ctx, "instance", instance)
+}
+
+func lockFolder(dir string) (*os.File, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be made (%v); name another with --data", dir, err)
+	}
+	path := filepath.Join(dir, "lock")
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be written to (%v); name another with --data", dir, err)
+	}
+	if err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		file.Close()
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, fmt.Errorf("the data folder %s is %w; stop that one, or name another folder with --data", dir, ErrInUse)
+		}
+		return nil, fmt.Errorf("the data folder %s cannot be locked (%v); name one on a local disk with --data", dir, err)
+	}
+	return file, nil
+}
+
+// checkListen refuses what would carry tokens in the clear over a network.
+func checkListen(options Options) error {
+	host, _, err := net.SplitHostPort(options.Listen)
+	if err != nil {
+		return fmt.Errorf("--listen %q is no address; write it as HOST:PORT, such as 127.0.0.1:8420", options.Listen)
+	}
+	if (options.TLSCert == "") != (options.TLSKey == "") {
+		return errors.New("--tls-cert and --tls-key go together; give both")
+	}
+	ip := net.ParseIP(host)
+	if options.TLSCert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("--listen %s can be reached by others, and tokens would cross the network in the clear; give --tls-cert and --tls-key, or listen on 127.0.0.1", options.Listen)
+	}
+	return nil
+}
+
+func (s *Service) listen() error {
+	var err error
+	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
+		if errors.Is(err, unix.EADDRINUSE) {
+			return fmt.Errorf("%s is in use by another program; stop that one, or choose another address with --listen", s.options.Listen)
+		}
+		return fmt.Errorf("cannot listen at %s (%v); choose another address with --listen", s.options.Listen, err)
+	}
+	host, _, _ := net.SplitHostPort(s.options.Listen)
+	_, port, _ := net.SplitHostPort(s.listener.Addr().String())
+	scheme := "http"
+	if s.options.TLSCert != "" {
+		scheme = "https"
+		pair, err := tls.LoadX509KeyPair(s.options.TLSCert, s.options.TLSKey)
+		if err != nil {
+			return fmt.Errorf("the TLS files cannot be used (%v); give a certificate and its key as PEM files", err)
+		}
+		s.listener = tls.NewListener(s.listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+	}
+	if ip := net.ParseIP(host); len(s.options.Hosts) > 0 && (ip == nil || !ip.IsLoopback()) {
+		host = s.options.Hosts[0]
+	}
+	s.URL = scheme + "://" + net.JoinHostPort(host, port)
+	return nil
+}
+
+func (s *Service) hosts() []string {
+	host, _, _ := net.SplitHostPort(s.options.Listen)
+	hosts := []string{strings.ToLower(host)}
+	if ip := net.ParseIP(host); host == "localhost" || ip != nil && (ip.IsLoopback() || ip.IsUnspecified()) {
+		hosts = append(hosts, "localhost", "127.0.0.1", "::1")
+	}
+	for _, name := range s.options.Hosts {
+		hosts = append(hosts, strings.ToLower(name))
+	}
+	return hosts
+}
+
+// Serve takes up the runs that had not ended, and answers until the context
+// ends. Then what runs is interrupted, to be taken up at the next start.
+func (s *Service) Serve(ctx context.Context) error {
+	watching, stopWatching := context.WithCancel(s.ctx)
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		s.hub.Watch(watching, s.runner)
+	}()
+	served := make(chan error, 1)
+	go func() { served <- s.server.Serve(s.listener) }()
+	err := s.runner.Resume()
+	if err == nil {
+		select {
+		case <-ctx.Done():
+		case err = <-served:
+		}
+	}
+	s.options.Log.Info("the service ends")
+	close(s.done)
+	stopWatching()
+	<-watched
+	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if shutdown := s.server.Shutdown(ending); shutdown != nil {
+		s.server.Close()
+	}
+	s.close()
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+func (s *Service) close() {
+	s.interrupt()
+	if s.runner != nil {
+		s.runner.Wait()
+	}
+	if s.listener != nil {
+		s.listener.Close()
+	}
+	if s.db != nil {
+		if err := s.db.Close(); err != nil {
+			s.options.Log.Error("could not close the records", "error", err)
+		}
+	}
+	if s.lock != nil {
+		s.lock.Close()
+	}
+}
