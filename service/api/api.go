@@ -79,6 +79,7 @@ func config(version string) huma.Config {
 // OpenAPI returns the API's document, from which the console's calls are
 // generated.
 func OpenAPI(version string) ([]byte, error) {
+	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	api := humagin.New(router, config(version))
 	(&Server{}).register(api)

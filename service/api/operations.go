@@ -228,13 +228,15 @@ func (s *Server) startCopy(ctx context.Context, in *body[contract.Copy]) (*body[
 	return &body[contract.Started]{started}, err
 }
 
-type pageInput struct {
+// PageInput is a page asked for. It is exported, like RunInput, since the
+// library looks for parameters in exported fields alone.
+type PageInput struct {
 	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	Cursor string `query:"cursor"`
 }
 
 // after reads a cursor that is a number.
-func (p pageInput) after() (int64, error) {
+func (p PageInput) after() (int64, error) {
 	if p.Cursor == "" {
 		return 0, nil
 	}
@@ -245,7 +247,7 @@ func (p pageInput) after() (int64, error) {
 	return n, nil
 }
 
-func (s *Server) listRuns(ctx context.Context, in *pageInput) (*body[contract.RunPage], error) {
+func (s *Server) listRuns(ctx context.Context, in *PageInput) (*body[contract.RunPage], error) {
 	before, err := in.after()
 	if err != nil {
 		return nil, err
@@ -258,7 +260,8 @@ func (s *Server) listRuns(ctx context.Context, in *pageInput) (*body[contract.Ru
 	return &body[contract.RunPage]{page}, err
 }
 
-type runInput struct {
+// RunInput names a run.
+type RunInput struct {
 	ID string `path:"id" doc:"The run's id."`
 }
 
@@ -270,14 +273,14 @@ func noRun(id string, err error) error {
 	return err
 }
 
-func (s *Server) showRun(ctx context.Context, in *runInput) (*body[contract.Run], error) {
+func (s *Server) showRun(ctx context.Context, in *RunInput) (*body[contract.Run], error) {
 	run, err := s.Runner.Run(ctx, in.ID)
 	return &body[contract.Run]{run}, noRun(in.ID, err)
 }
 
 type itemsInput struct {
-	runInput
-	pageInput
+	RunInput
+	PageInput
 	State string `query:"state" enum:"waiting,done,skipped,failed" doc:"Only those in this state."`
 }
 
@@ -294,12 +297,12 @@ func (s *Server) listItems(ctx context.Context, in *itemsInput) (*body[contract.
 	return &body[contract.ItemPage]{page}, noRun(in.ID, err)
 }
 
-func (s *Server) causes(ctx context.Context, in *runInput) (*body[[]contract.CauseCount], error) {
+func (s *Server) causes(ctx context.Context, in *RunInput) (*body[[]contract.CauseCount], error) {
 	counts, err := s.Runner.Causes(ctx, in.ID)
 	return &body[[]contract.CauseCount]{counts}, noRun(in.ID, err)
 }
 
-func (s *Server) cancelRun(ctx context.Context, in *runInput) (*none, error) {
+func (s *Server) cancelRun(ctx context.Context, in *RunInput) (*none, error) {
 	return &none{}, noRun(in.ID, s.Runner.Cancel(ctx, in.ID))
 }
 

@@ -20,6 +20,8 @@ import (
 )
 
 func init() {
+	// Lists are never null in what the service sends.
+	huma.DefaultArrayNullable = false
 	// The library's one place to say what its own errors look like.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		var details []string

@@ -1,0 +1,81 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { NavLink, Outlet, useNavigate } from 'react-router'
+import { api, data } from '../api/client'
+import { LiveProvider, useLive } from '../live/live'
+import { Menu, MenuChoice, MenuItem } from '../ui/Menu'
+import { CommandField } from './CommandField'
+import { Waterline } from './Waterline'
+
+export function Frame() {
+  const who = useQuery({ queryKey: ['whoami'], queryFn: () => data(api.GET('/api/v1/whoami')), staleTime: Infinity })
+  if (who.isPending || who.isError) return null // not signed in: the sign-in page follows
+  return (
+    <LiveProvider>
+      <div className="flex h-full flex-col">
+        <Waterline />
+        <header className="border-b border-line">
+          <div className="mx-auto flex min-h-12 max-w-[1400px] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2">
+            <span className="font-semibold">Deft Heron</span>
+            <nav aria-label="Places" className="flex gap-4">
+              <Place to="/tree">Tree</Place>
+              <Place to="/runs">Runs</Place>
+            </nav>
+            <CommandField />
+            <Person role={who.data.role} />
+          </div>
+        </header>
+        <Away />
+        <main className="mx-auto flex min-h-0 w-full max-w-[1400px] flex-1 flex-col px-4">
+          <Outlet />
+        </main>
+      </div>
+    </LiveProvider>
+  )
+}
+
+function Place({ to, children }: { to: string; children: string }) {
+  return (
+    <NavLink to={to} className={({ isActive }) => (isActive ? 'border-b-2 border-plumage' : 'border-b-2 border-transparent text-soft hover:text-ink')}>
+      {children}
+    </NavLink>
+  )
+}
+
+function Away() {
+  const { connected } = useLive()
+  if (connected) return null
+  return (
+    <p role="status" className="border-b border-line bg-panel px-4 py-1 text-center text-ochre">
+      The service does not answer. What is shown may be old; it is asked again by itself.
+    </p>
+  )
+}
+
+function Person({ role }: { role: string }) {
+  const navigate = useNavigate()
+  const client = useQueryClient()
+  const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? 'system')
+  const choose = (next: string) => {
+    setTheme(next)
+    if (next === 'system') {
+      delete document.documentElement.dataset.theme
+      localStorage.removeItem('heron-theme')
+    } else {
+      document.documentElement.dataset.theme = next
+      localStorage.setItem('heron-theme', next)
+    }
+  }
+  const leave = () =>
+    void api.DELETE('/api/v1/session').finally(() => {
+      client.clear()
+      void navigate('/signin')
+    })
+  return (
+    <Menu label={role}>
+      <MenuChoice value={theme} onChange={choose} choices={[['system', 'As the system'], ['light', 'Light'], ['dark', 'Dark']]} />
+      <div className="my-1 border-t border-line" />
+      <MenuItem onSelect={leave}>Sign out</MenuItem>
+    </Menu>
+  )
+}

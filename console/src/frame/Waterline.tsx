@@ -1,0 +1,30 @@
+import { Link } from 'react-router'
+import { useLive } from '../live/live'
+import { bytes, some } from '../ui/format'
+
+const width = 600
+const height = 20
+
+/** The rate of everything that moves, over the last ten minutes. */
+export function Waterline() {
+  const { progress, rates } = useLive()
+  const most = Math.max(1, ...rates)
+  const step = width / Math.max(1, rates.length - 1)
+  const points = rates.map((rate, i) => `${(i * step).toFixed(1)},${(height - 1 - (rate / most) * (height - 3)).toFixed(1)}`)
+  const running = progress.runs.length
+  const only = running === 1 ? progress.runs[0] : undefined
+  return (
+    <Link
+      to={only ? `/runs/${only.id}` : '/runs'}
+      className="flex h-6 items-center gap-3 border-b border-line bg-panel px-4 text-small text-soft hover:text-ink"
+      aria-label={`${bytes(progress.rate)} a second now, ${some(running, 'run')} running. Open what is running.`}
+    >
+      <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="none" className="h-5 min-w-0 flex-1 text-plumage" aria-hidden="true">
+        <polygon points={`0,${height} ${points.join(' ')} ${width},${height}`} fill="currentColor" opacity="0.15" />
+        <polyline points={points.join(' ')} fill="none" stroke="currentColor" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
+      </svg>
+      <span className={`w-24 text-right whitespace-nowrap ${progress.rate > 0 ? 'text-plumage' : ''}`}>{bytes(Math.round(progress.rate))}/s</span>
+      <span className="whitespace-nowrap">{running ? `${some(running, 'run')} running` : 'nothing moves'}</span>
+    </Link>
+  )
+}

@@ -1,0 +1,63 @@
+import { type QueryClient, useQueryClient } from '@tanstack/react-query'
+import { createContext, type ReactNode, useContext, useEffect, useState } from 'react'
+import type { Progress, Run } from '../api/client'
+
+type Live = { connected: boolean; progress: Progress; rates: number[] }
+
+const idle: Progress = { rate: 0, runs: [] }
+const LiveContext = createContext<Live>({ connected: false, progress: idle, rates: [] })
+
+/** What happens now: one stream of events for the window. */
+export const useLive = () => useContext(LiveContext)
+
+const samples = 300
+const sampleEvery = 2000
+
+export function LiveProvider({ children }: { children: ReactNode }) {
+  const client = useQueryClient()
+  const [live, setLive] = useState<Live>({ connected: true, progress: idle, rates: Array(samples).fill(0) })
+
+  useEffect(() => {
+    let latest = idle
+    let heard = 0
+    const events = new EventSource('/api/v1/live')
+    events.onopen = () => setLive((now) => ({ ...now, connected: true }))
+    events.onerror = () => setLive((now) => ({ ...now, connected: false }))
+    events.addEventListener('anew', () => {
+      void client.invalidateQueries()
+      void fetch('/api/v1/rates')
+        .then((answer) => (answer.ok ? answer.json() : { rates: null }))
+        .then(({ rates }: { rates: number[] | null }) => rates && setLive((now) => ({ ...now, rates })))
+        .catch(() => {}) // the line begins empty then
+    })
+    events.addEventListener('accounts', () => void client.invalidateQueries({ queryKey: ['folder'] }))
+    events.addEventListener('run', (event) => keep(client, JSON.parse(event.data) as Run, true))
+    events.addEventListener('progress', (event) => {
+      latest = JSON.parse(event.data) as Progress
+      heard = Date.now()
+      for (const run of latest.runs) keep(client, run, false)
+      setLive((now) => ({ ...now, connected: true, progress: latest }))
+    })
+    const sampling = setInterval(() => {
+      if (Date.now() - heard > sampleEvery) latest = idle
+      setLive((now) => ({ ...now, progress: latest, rates: [...now.rates.slice(1), latest.rate] }))
+    }, sampleEvery)
+    return () => {
+      clearInterval(sampling)
+      events.close()
+    }
+  }, [client])
+
+  return <LiveContext.Provider value={live}>{children}</LiveContext.Provider>
+}
+
+/** Keeps what came, unless what is known already has ended. */
+function keep(client: QueryClient, run: Run, changed: boolean) {
+  client.setQueryData<Run>(['run', run.id], (known) => (known?.ended && !run.ended ? known : run))
+  if (changed) {
+    void client.invalidateQueries({ queryKey: ['runs'] })
+    void client.invalidateQueries({ queryKey: ['items', run.id] })
+    void client.invalidateQueries({ queryKey: ['causes', run.id] })
+    if (run.ended) void client.invalidateQueries({ queryKey: ['folder'] })
+  }
+}

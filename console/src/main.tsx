@@ -1,0 +1,46 @@
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { StrictMode } from 'react'
+import { createRoot } from 'react-dom/client'
+import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
+import { Failure, onSignedOut } from './api/client'
+import { Frame } from './frame/Frame'
+import { RunPage } from './runs/RunPage'
+import { RunsPage } from './runs/RunsPage'
+import { SigninPage } from './signin/SigninPage'
+import { TreePage } from './tree/TreePage'
+import './theme.css'
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      retry: (n, error) => n < 2 && error instanceof Failure && (error.problem.status === 0 || error.problem.status >= 500),
+    },
+  },
+})
+
+const router = createBrowserRouter([
+  { path: '/signin', element: <SigninPage /> },
+  {
+    element: <Frame />,
+    children: [
+      { path: '/', element: <Navigate to="/tree" replace /> },
+      { path: '/tree', element: <TreePage /> },
+      { path: '/runs', element: <RunsPage /> },
+      { path: '/runs/:id', element: <RunPage /> },
+      { path: '*', element: <p className="py-12 text-soft">There is no such page. Choose a place above.</p> },
+    ],
+  },
+])
+
+onSignedOut(() => {
+  if (window.location.pathname !== '/signin') void router.navigate('/signin')
+})
+
+createRoot(document.getElementById('root')!).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <RouterProvider router={router} />
+    </QueryClientProvider>
+  </StrictMode>,
+)

@@ -1,0 +1,199 @@
+import { useMutation } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Link, useParams } from 'react-router'
+import { api, data, type Run } from '../api/client'
+import { treeLink } from '../tree/address'
+import { Button } from '../ui/Button'
+import { Dialog } from '../ui/Dialog'
+import { bytes, count, duration, plain, some, when } from '../ui/format'
+import { Failed } from '../ui/Notice'
+import { State } from '../ui/State'
+import { ItemList } from './ItemList'
+import { useCauses, useRun } from './queries'
+
+export function RunPage() {
+  const { id = '' } = useParams()
+  const run = useRun(id)
+  useEffect(() => {
+    document.title = `Run ${id} · Deft Heron`
+  }, [id])
+  if (run.isError) {
+    return (
+      <div className="py-6">
+        <Failed error={run.error} />
+      </div>
+    )
+  }
+  if (!run.data) return <p className="py-6 text-soft">Looking…</p>
+  return (
+    <div className="flex min-h-0 flex-1 flex-col overflow-auto pb-4">
+      <Head run={run.data} />
+      {!run.data.ended && <Moving run={run.data} />}
+      <Figures run={run.data} />
+      <Causes id={id} />
+      <ItemList run={run.data} />
+    </div>
+  )
+}
+
+const sentences: Record<string, string> = {
+  queued: 'It waits for its turn, or for an account that cannot be reached.',
+  running: 'It goes on by itself; this page may be closed.',
+  done: 'Everything that was to be copied is at the target, and proven.',
+  partial: 'Some items failed, and are not at the target. What to do stands with them.',
+  failed: 'It could not be carried out.',
+  cancelled: 'A person cancelled it. What had been copied stays.',
+}
+
+function Head({ run }: { run: Run }) {
+  return (
+    <div className="flex flex-wrap items-start gap-x-6 gap-y-2 py-3">
+      <div className="min-w-0 flex-1">
+        <h1 className="flex flex-wrap items-baseline gap-3 text-title font-semibold">
+          Run {run.id}
+          <span className="text-large font-normal">
+            <State state={run.state} />
+          </span>
+        </h1>
+        <ul className="font-mono text-small">
+          {run.routes.map((route) => (
+            <li key={route.to} className="break-all">
+              <Link to={treeLink(route.from)} className="text-plumage hover:underline">{plain(route.from)}</Link>
+              {' → '}
+              <Link to={treeLink(route.to)} className="text-plumage hover:underline">{plain(route.to)}</Link>
+            </li>
+          ))}
+        </ul>
+        <p className="mt-1">{sentences[run.state]}</p>
+        {run.why && run.state !== 'done' && (
+          <p className={run.ended ? 'text-brick' : 'text-ochre'}>
+            {run.why}. {run.remedy}
+          </p>
+        )}
+      </div>
+      {run.ended ? <Reports id={run.id} /> : <Cancel run={run} />}
+    </div>
+  )
+}
+
+function Reports({ id }: { id: string }) {
+  return (
+    <p className="flex gap-3 pt-2 text-small">
+      <span className="text-soft">Report:</span>
+      {(['html', 'csv', 'json'] as const).map((format) => (
+        <a key={format} href={`/api/v1/runs/${id}/report?format=${format}`} target={format === 'html' ? '_blank' : undefined} rel="noreferrer" className="text-plumage hover:underline">
+          {format === 'html' ? 'page' : format.toUpperCase()}
+        </a>
+      ))}
+    </p>
+  )
+}
+
+function Cancel({ run }: { run: Run }) {
+  const [asking, setAsking] = useState(false)
+  const cancel = useMutation({
+    mutationFn: () => data(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: run.id } } })),
+    onSettled: () => setAsking(false),
+  })
+  return (
+    <div>
+      <Button onClick={() => setAsking(true)} disabled={cancel.isSuccess}>
+        {cancel.isSuccess ? 'Cancelling…' : 'Cancel run'}
+      </Button>
+      {cancel.isError && <Failed error={cancel.error} />}
+      <Dialog
+        open={asking}
+        onClose={() => setAsking(false)}
+        title="Cancel this run?"
+        description={`What has been copied (${some(run.items.done, 'item')}, ${bytes(run.bytes.moved)}) stays at the target. ${some(run.items.waiting, 'item')} will not be copied; copying again takes up only those.`}
+      >
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => setAsking(false)}>Go on</Button>
+          <Button look="danger" onClick={() => cancel.mutate()}>
+            Cancel the run
+          </Button>
+        </div>
+      </Dialog>
+    </div>
+  )
+}
+
+function Moving({ run }: { run: Run }) {
+  const ended = run.items.done + run.items.skipped + run.items.failed
+  const all = ended + run.items.waiting
+  const part = run.bytes.total > 0 ? run.bytes.moved / run.bytes.total : all > 0 ? ended / all : 0
+  const percent = Math.min(100, Math.floor(part * 100))
+  return (
+    <section aria-label="Progress" className="border-t border-line py-3">
+      <div className="flex items-baseline justify-between gap-4">
+        <span className="text-large">{percent} %</span>
+        <span className="text-soft">
+          {!run.planned ? 'still listing' : run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : 'time left not known yet'}
+        </span>
+      </div>
+      <div role="progressbar" aria-label="Bytes moved" aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} className="mt-1 h-1.5 bg-line">
+        <div className="h-full bg-plumage" style={{ width: `${percent}%` }} />
+      </div>
+      <p className="mt-2">
+        {count(ended)} of {some(all, 'item')}, {bytes(run.bytes.moved)} of {bytes(run.bytes.total)}
+        {run.now && `, ${bytes(Math.round(run.now.rate))}/s`}
+      </p>
+      <h2 className="mt-2 text-small text-soft">In flight</h2>
+      <ul className="min-h-24 font-mono text-small">
+        {run.now?.flying.map((flying) => (
+          <li key={flying.address} className="flex justify-between gap-4 py-px">
+            <span className="break-all">{plain(flying.address)}</span>
+            <span className="whitespace-nowrap text-soft">
+              {bytes(flying.moved)} of {bytes(flying.size)}
+            </span>
+          </li>
+        ))}
+        {!run.now?.flying.length && <li className="text-soft">none</li>}
+      </ul>
+    </section>
+  )
+}
+
+function Figures({ run }: { run: Run }) {
+  const seconds = run.started && run.ended ? (Date.parse(run.ended) - Date.parse(run.started)) / 1000 : 0
+  const figures: [string, string, string?][] = [
+    ['Copied and proven', some(run.items.done, 'item'), 'text-reed'],
+    ['Failed', some(run.items.failed, 'item'), run.items.failed ? 'text-brick' : undefined],
+    ['Skipped', some(run.items.skipped, 'item')],
+    ['In step already', some(run.items.unchanged, 'item')],
+    ['Moved', bytes(run.bytes.moved)],
+    ['Begun', when(run.started)],
+  ]
+  if (run.ended) figures.push(['Took', duration(seconds)])
+  if (seconds > 0 && run.bytes.moved > 0) figures.push(['On average', `${bytes(run.bytes.moved / seconds)}/s`])
+  if (run.interruptions) figures.push(['Interrupted', some(run.interruptions, 'time')])
+  return (
+    <dl className="flex flex-wrap gap-x-8 gap-y-2 border-t border-line py-3">
+      {figures.map(([term, text, colour]) => (
+        <div key={term}>
+          <dt className="text-small text-soft">{term}</dt>
+          <dd className={colour}>{text}</dd>
+        </div>
+      ))}
+    </dl>
+  )
+}
+
+function Causes({ id }: { id: string }) {
+  const causes = (useCauses(id).data ?? []).filter((cause) => cause.cause && cause.state !== 'waiting')
+  if (causes.length === 0) return null
+  return (
+    <section aria-label="Causes" className="border-t border-line py-3">
+      {causes.map((cause) => (
+        <p key={cause.state + cause.cause} className="flex flex-wrap items-baseline gap-x-3">
+          <State state={cause.state} />
+          <span>{some(cause.items, 'item')}</span>
+          <span className={`font-mono text-small ${cause.state === 'done' ? 'text-dusk' : 'text-soft'}`}>{cause.cause}</span>
+          <span>
+            {cause.meaning} <span className="text-soft">{cause.remedy}</span>
+          </span>
+        </p>
+      ))}
+    </section>
+  )
+}

@@ -1,0 +1,45 @@
+import { useQueryClient } from '@tanstack/react-query'
+import { useEffect, useRef, useState } from 'react'
+import { useNavigate } from 'react-router'
+import { api } from '../api/client'
+import { Failed } from '../ui/Notice'
+
+/** Takes the token out of the link's fragment, which no server has seen. */
+export function SigninPage() {
+  const navigate = useNavigate()
+  const client = useQueryClient()
+  const [error, setError] = useState<unknown>()
+  const [token] = useState(() => window.location.hash.slice(1))
+  const asked = useRef(false)
+
+  useEffect(() => {
+    if (!token || asked.current) return
+    asked.current = true // a link is good once
+    window.history.replaceState(null, '', '/signin')
+    api
+      .POST('/api/v1/session', { body: { token } })
+      .then(() => {
+        client.clear()
+        return navigate('/tree', { replace: true })
+      })
+      .catch(setError)
+  }, [token, navigate, client])
+
+  return (
+    <main className="mx-auto max-w-xl px-6 py-24">
+      <h1 className="text-title font-semibold">Deft Heron</h1>
+      {token && !error ? (
+        <p className="mt-4 text-soft">Signing in…</p>
+      ) : (
+        <div className="mt-4 grid gap-4">
+          {error ? <Failed error={error} /> : <p>You are not signed in to this service.</p>}
+          <p>
+            A sign-in link is printed when the service starts. For a new one, on a terminal that is signed in, type
+            <code className="mt-2 block rounded-md border border-line bg-panel px-3 py-2 font-mono text-small">heron signin --console</code>
+          </p>
+          <p className="text-soft">Open the link in this browser. It is good once, within 15 minutes.</p>
+        </div>
+      )}
+    </main>
+  )
+}

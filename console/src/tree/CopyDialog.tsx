@@ -1,0 +1,157 @@
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useDeferredValue, useId, useState } from 'react'
+import { useNavigate } from 'react-router'
+import { api, data, type Entry, type Plan } from '../api/client'
+import { Button } from '../ui/Button'
+import { Choice } from '../ui/Choice'
+import { Dialog } from '../ui/Dialog'
+import { bytes, count, plain, some } from '../ui/format'
+import { Failed } from '../ui/Notice'
+
+const clashes = [
+  { value: 'keep-both', title: 'Keep both', help: 'the source’s goes beside the target’s' },
+  { value: 'leave', title: 'Leave', help: 'the target’s stays' },
+  { value: 'source', title: 'Source', help: 'replaces the target’s' },
+]
+
+/** Where to, what on a clash, and what that comes to, before anything starts. */
+export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: () => void }) {
+  const navigate = useNavigate()
+  const [to, setTo] = useState('')
+  const [clash, setClash] = useState('keep-both')
+  const from = entries.map((entry) => entry.address)
+  const request = { from, to: useDeferredValue(to), clash }
+  const asked = useSettled(JSON.stringify(request))
+  const plan = useQuery({
+    queryKey: ['plan', asked],
+    queryFn: ({ signal }) => data(api.POST('/api/v1/plans', { body: JSON.parse(asked), signal })),
+    enabled: /^\/[a-z0-9-]+/.test((JSON.parse(asked) as typeof request).to),
+    retry: false,
+    staleTime: 0,
+    gcTime: 0,
+  })
+  const start = useMutation({
+    mutationFn: () => data(api.POST('/api/v1/copies', { body: { from, to, clash } })),
+    onSuccess: (started) => navigate(`/runs/${started.run}`),
+  })
+  const what = entries.length === 1 ? plain(entries[0]!.name) : some(entries.length, 'entry')
+  const settled = asked === JSON.stringify({ from, to, clash })
+  const noSpace = plan.data?.blockers.some((blocker) => blocker.cause === 'no-space')
+  return (
+    <Dialog open onClose={onClose} title={`Copy ${what}`} description="Each appears in the target folder under its own name. Nothing is removed; what is in step already is left alone.">
+      <form
+        className="grid gap-4"
+        onSubmit={(event) => {
+          event.preventDefault()
+          if (settled && plan.data && !noSpace) start.mutate()
+        }}
+      >
+        <TargetField value={to} onChange={setTo} />
+        <Choice legend="Where both sides changed" value={clash} onChange={setClash} choices={clashes} />
+        <div aria-live="polite" className="min-h-12">
+          {start.isError ? (
+            <Failed error={start.error} />
+          ) : plan.isError && settled ? (
+            <Failed error={plan.error} />
+          ) : plan.data && settled ? (
+            <Summary plan={plan.data} />
+          ) : (
+            <p className="text-soft">{to ? 'Comparing both sides…' : 'Say where to, and what it comes to is shown here.'}</p>
+          )}
+        </div>
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Close</Button>
+          <Button look="first" type="submit" disabled={!plan.data || !settled || noSpace || start.isPending}>
+            {plan.data && settled ? `Copy ${some(plan.data.moving.items + plan.data.folders, 'item')}` : 'Copy'}
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  )
+}
+
+/** A value once it has rested for a moment, so that not every key asks the service. */
+function useSettled(value: string): string {
+  const [settled, setSettled] = useState(value)
+  const [pending, setPending] = useState<{ value: string; timer: number }>()
+  if (value !== settled && pending?.value !== value) {
+    if (pending) clearTimeout(pending.timer)
+    setPending({ value, timer: window.setTimeout(() => setSettled(value), 400) })
+  }
+  return settled
+}
+
+function TargetField({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  const list = useId()
+  const folder = value.startsWith('/') ? value.slice(0, value.lastIndexOf('/') + 1) : '/'
+  const found = useQuery({
+    queryKey: ['completion', folder],
+    queryFn: () => data(api.GET('/api/v1/tree', { params: { query: { address: folder, limit: 200 } } })),
+    retry: false,
+  })
+  const folders = (found.data?.entries ?? []).filter((entry) => entry.kind === 'folder')
+  return (
+    <label className="grid gap-1">
+      <span className="text-small text-soft">Into the folder</span>
+      <input
+        value={value}
+        onChange={(event) => onChange(event.target.value)}
+        list={list}
+        placeholder="/account/folder"
+        spellCheck={false}
+        autoComplete="off"
+        name="to"
+        className="h-8 rounded-md border border-line bg-ground px-3 font-mono text-small placeholder:text-soft"
+      />
+      <datalist id={list}>
+        {folders.map((entry) => (
+          <option key={entry.address} value={entry.address} />
+        ))}
+      </datalist>
+    </label>
+  )
+}
+
+function Summary({ plan }: { plan: Plan }) {
+  const lines: [number, string, string][] = [
+    [plan.create.items, `${some(plan.create.items, 'file')} to copy`, bytes(plan.create.bytes)],
+    [plan.replace.items, `${some(plan.replace.items, 'file')} changed at the source, to replace`, bytes(plan.replace.bytes)],
+    [plan.keep_both.items, `${some(plan.keep_both.items, 'clash')} to keep both of`, bytes(plan.keep_both.bytes)],
+    [plan.left.items, `${some(plan.left.items, 'clash')} to leave`, bytes(plan.left.bytes)],
+    [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
+    [plan.folders, `${some(plan.folders, 'empty folder')} to make`, ''],
+    [plan.skipped.items, `${some(plan.skipped.items, 'link or device')} to skip`, ''],
+    [plan.unchanged.items, `${count(plan.unchanged.items)} in step already`, bytes(plan.unchanged.bytes)],
+  ]
+  const some_ = lines.filter(([n]) => n > 0)
+  return (
+    <div className="grid gap-3">
+      <p className="font-mono text-small break-all text-soft">{plan.routes.map((route) => `${route.from} → ${route.to}`).join(', ')}</p>
+      <table className="w-full">
+        <tbody>
+          {some_.map(([, what, size]) => (
+            <tr key={what} className="border-t border-line">
+              <td className="py-1">{what}</td>
+              <td className="py-1 text-right whitespace-nowrap">{size}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {some_.length === 0 && <p>There is nothing to copy.</p>}
+      {plan.blockers.length > 0 && (
+        <div className="border-l-2 border-brick pl-4">
+          {plan.refused.items > 0 && <p className="text-brick">{some(plan.refused.items, 'item')} cannot be held by the target, and will be reported as failed.</p>}
+          <ul>
+            {plan.blockers.slice(0, 5).map((blocker) => (
+              <li key={blocker.address} className="mt-1">
+                <span className="font-mono text-small break-all">{plain(blocker.address)}</span>
+                <br />
+                {blocker.why}. {blocker.remedy}
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
+    </div>
+  )
+}

@@ -1,0 +1,34 @@
+import type { Entry } from '../api/client'
+import { bytes, count, plain, when } from '../ui/format'
+
+/** What is known of the one entry that is chosen. */
+export function Details({ entry }: { entry: Entry }) {
+  const rows: [string, string][] = [['Kind', entry.kind]]
+  if (entry.kind !== 'folder') rows.push(['Size', `${bytes(entry.size)} (${count(entry.size)} bytes)`])
+  if (entry.modified) rows.push(['Modified', when(entry.modified)])
+  return (
+    <aside aria-label="Details" className="hidden w-72 shrink-0 overflow-auto border-l border-line pl-4 lg:block">
+      <h2 className="text-large font-semibold break-words">{plain(entry.name)}</h2>
+      <dl className="mt-3 grid gap-2">
+        {rows.map(([term, text]) => (
+          <div key={term}>
+            <dt className="text-small text-soft">{term}</dt>
+            <dd>{text}</dd>
+          </div>
+        ))}
+        <Code term="Address" text={entry.address} />
+        {entry.revision && <Code term="Revision" text={entry.revision} />}
+        {entry.hashes?.map((hash) => <Code key={hash} term="Hash" text={hash} />)}
+      </dl>
+    </aside>
+  )
+}
+
+function Code({ term, text }: { term: string; text: string }) {
+  return (
+    <div>
+      <dt className="text-small text-soft">{term}</dt>
+      <dd className="font-mono text-small break-all">{plain(text)}</dd>
+    </div>
+  )
+}

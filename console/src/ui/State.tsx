@@ -1,0 +1,41 @@
+const shapes: Record<string, { colour: string; shape: React.ReactNode }> = {
+  queued: { colour: 'text-soft', shape: <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
+  waiting: { colour: 'text-soft', shape: <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
+  running: {
+    colour: 'text-plumage',
+    shape: (
+      <>
+        <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="1.6" />
+        <path d="M8 2.5 A5.5 5.5 0 0 1 8 13.5 Z" fill="currentColor" />
+      </>
+    ),
+  },
+  paused: { colour: 'text-soft', shape: <path d="M5.5 3v10M10.5 3v10" stroke="currentColor" strokeWidth="2" /> },
+  held: { colour: 'text-ochre', shape: <rect x="2" y="5" width="12" height="4" rx="1" fill="currentColor" /> },
+  done: { colour: 'text-reed', shape: <path d="M3.5 8.5l3 3 6-7" fill="none" stroke="currentColor" strokeWidth="2" /> },
+  partial: { colour: 'text-ochre', shape: <path d="M3.5 8.5l3 3M8.6 9.2l3.9-4.7" fill="none" stroke="currentColor" strokeWidth="2" /> },
+  failed: { colour: 'text-brick', shape: <path d="M4 4l8 8M12 4l-8 8" stroke="currentColor" strokeWidth="2" /> },
+  cancelled: {
+    colour: 'text-soft',
+    shape: (
+      <>
+        <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="1.6" />
+        <path d="M4.2 11.8l7.6-7.6" stroke="currentColor" strokeWidth="1.6" />
+      </>
+    ),
+  },
+  skipped: { colour: 'text-soft', shape: <path d="M4 8h8" stroke="currentColor" strokeWidth="2" /> },
+}
+
+/** A state: a word with a shape of its own, colour third. */
+export function State({ state }: { state: string }) {
+  const look = shapes[state] ?? shapes.waiting!
+  return (
+    <span className={`inline-flex items-center gap-1.5 whitespace-nowrap ${look.colour}`} data-state={state}>
+      <svg viewBox="0 0 16 16" className="size-4 shrink-0" aria-hidden="true">
+        {look.shape}
+      </svg>
+      {state}
+    </span>
+  )
+}
