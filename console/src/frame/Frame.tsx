@@ -13,8 +13,8 @@ export function Frame() {
   return (
     <LiveProvider>
       <div className="flex h-full flex-col">
-        <Waterline />
         <header className="border-b border-line">
+          <Waterline />
           <div className="mx-auto flex min-h-12 max-w-[1400px] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2">
             <span className="font-semibold">Deft Heron</span>
             <nav aria-label="Places" className="flex gap-4">
@@ -25,8 +25,8 @@ export function Frame() {
             <Person role={who.data.role} />
           </div>
         </header>
-        <Away />
         <main className="mx-auto flex min-h-0 w-full max-w-[1400px] flex-1 flex-col px-4">
+          <Away />
           <Outlet />
         </main>
       </div>
@@ -46,7 +46,7 @@ function Away() {
   const { connected } = useLive()
   if (connected) return null
   return (
-    <p role="status" className="border-b border-line bg-panel px-4 py-1 text-center text-ochre">
+    <p role="status" className="py-1 text-ochre">
       The service does not answer. What is shown may be old; it is asked again by itself.
     </p>
   )

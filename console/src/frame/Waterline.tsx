@@ -17,7 +17,7 @@ export function Waterline() {
     <Link
       to={only ? `/runs/${only.id}` : '/runs'}
       className="flex h-6 items-center gap-3 border-b border-line bg-panel px-4 text-small text-soft hover:text-ink"
-      aria-label={`${bytes(progress.rate)} a second now, ${some(running, 'run')} running. Open what is running.`}
+      title="What moves now, and over the last ten minutes. Opens what is running."
     >
       <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="none" className="h-5 min-w-0 flex-1 text-plumage" aria-hidden="true">
         <polygon points={`0,${height} ${points.join(' ')} ${width},${height}`} fill="currentColor" opacity="0.15" />

@@ -9,12 +9,22 @@ export function SigninPage() {
   const navigate = useNavigate()
   const client = useQueryClient()
   const [error, setError] = useState<unknown>()
-  const [token] = useState(() => window.location.hash.slice(1))
-  const asked = useRef(false)
+  const [token, setToken] = useState(() => window.location.hash.slice(1))
+  const asked = useRef('')
+
+  // A link that is opened on this very page changes the fragment alone.
+  useEffect(() => {
+    const changed = () => {
+      setError(undefined)
+      setToken(window.location.hash.slice(1))
+    }
+    window.addEventListener('hashchange', changed)
+    return () => window.removeEventListener('hashchange', changed)
+  }, [])
 
   useEffect(() => {
-    if (!token || asked.current) return
-    asked.current = true // a link is good once
+    if (!token || asked.current === token) return
+    asked.current = token // a link is good once
     window.history.replaceState(null, '', '/signin')
     api
       .POST('/api/v1/session', { body: { token } })

@@ -1,0 +1,139 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"deftheron/servertest"
+)
+
+// browser is a window of headless Chromium.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+// openBrowser opens a window that looks things up nowhere but on loopback.
+func openBrowser(t *testing.T) *browser {
+	t.Helper()
+	allocator, stop := chromedp.NewExecAllocator(t.Context(), append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
+	ctx, cancel := chromedp.NewContext(allocator)
+	t.Cleanup(func() { cancel(); stop() })
+	b := &browser{t: t, ctx: ctx}
+	b.do(chromedp.EmulateViewport(1280, 800))
+	return b
+}
+
+func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 40*time.Second)
+	defer cancel()
+	// The first action starts the browser, which lives as long as its context.
+	if err := chromedp.Do(b.ctx, actions...); err != nil {
+		b.t.Fatalf("in the browser: %v", err)
+	}
+	_ = ctx
+}
+
+func (b *browser) open(url string) {
+	b.t.Helper()
+	b.do(chromedp.Navigate(url))
+}
+
+// js evaluates an expression.
+func js[T any](b *browser, expression string) T {
+	b.t.Helper()
+	value, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](expression))
+	if err != nil {
+		b.t.Fatalf("%s: %v", expression, err)
+	}
+	return value
+}
+
+// until waits until an expression is true, and fails with what the page shows.
+func (b *browser) until(expression string) {
+	b.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); ; {
+		value, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("Boolean("+expression+")"))
+		if err == nil && value {
+			return
+		}
+		if time.Now().After(deadline) {
+			b.t.Fatalf("never true: %s\nthe page shows: %s", expression, js[string](b, "document.body.innerText"))
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-b.ctx.Done():
+			b.t.Fatal(b.ctx.Err())
+		}
+	}
+}
+
+// shows waits until the page shows a text.
+func (b *browser) shows(text string) {
+	b.t.Helper()
+	b.until(fmt.Sprintf("document.body.innerText.includes(%s)", quote(text)))
+}
+
+func quote(text string) string {
+	encoded, _ := json.Marshal(text)
+	return string(encoded)
+}
+
+// find is an expression for the one element that can be acted on and that bears
+// a name: its text, or its label.
+func find(name string) string {
+	return fmt.Sprintf(`[...document.querySelectorAll('a,button,input,label,[role=menuitem],[role=option],[role=checkbox],[role=radio],[role=menuitemradio]')]
+		.find((e) => e.getClientRects().length && ((e.getAttribute('aria-label') ?? '') === %[1]s || e.textContent.trim() === %[1]s || (e.placeholder ?? '') === %[1]s))`, quote(name))
+}
+
+// click presses the mouse on the element that bears a name.
+func (b *browser) click(name string) {
+	b.t.Helper()
+	b.until(find(name) + " && !" + find(name) + ".disabled")
+	at := js[[]float64](b, fmt.Sprintf("(() => { const r = %s.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2] })()", find(name)))
+	b.do(chromedp.MouseClickXY(at[0], at[1]))
+}
+
+// keys types on the keyboard.
+func (b *browser) keys(keys string) {
+	b.t.Helper()
+	b.do(chromedp.KeyEvent(keys))
+}
+
+// accessible runs axe on the page as it is.
+func (b *browser) accessible(what string) {
+	b.t.Helper()
+	source, err := os.ReadFile(filepath.Join(servertest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	js[any](b, string(source)+";null")
+	js[any](b, `window.axeDone = null; axe.run(document, {resultTypes: ['violations']}).then((r) => { window.axeDone = r.violations.map((v) =>
+		v.id + ': ' + v.help + ' ' + v.nodes.map((n) => n.target.join(' ') + ' ' + (n.any[0]?.message ?? '')).slice(0, 3).join(' | ')) }); null`)
+	b.until("window.axeDone")
+	for _, violation := range js[[]string](b, "window.axeDone") {
+		b.t.Errorf("%s: %s", what, violation)
+	}
+}
+
+// picture writes what is seen to a file.
+func (b *browser) picture(path string) {
+	b.t.Helper()
+	data, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	if err == nil {
+		err = os.WriteFile(path, data, 0o644)
+	}
+	if err != nil {
+		b.t.Fatal(err)
+	}
+}

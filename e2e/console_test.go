@@ -1,0 +1,190 @@
+package e2e
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"deftheron/demo"
+	"deftheron/servertest"
+)
+
+var pictures = flag.Bool("pictures", false, "write the pictures of docs/screenshots anew")
+
+// TestConsole signs in by the link that the service printed, opens the tree,
+// starts a copy, and sees it end, with real clicks and keys.
+func TestConsole(t *testing.T) {
+	h := start(t)
+	desk, archive := t.TempDir(), t.TempDir()
+	for i := range 300 {
+		writeFile(t, fmt.Sprintf("content %d", i), desk, "Reports", fmt.Sprintf("report %03d.txt", i))
+	}
+	writeFile(t, "odd", desk, "Odd", "100% <b>&amp; #x?.txt")
+	h.linkFolder("desk", desk)
+	h.linkFolder("archive", archive)
+	b := openBrowser(t)
+
+	b.open("http://" + h.listen + "/tree")
+	b.shows("You are not signed in")
+	b.accessible("sign-in")
+	b.open(h.signin)
+	b.shows("archive")
+	if at := js[string](b, "location.href"); strings.Contains(at, "#") {
+		t.Errorf("the one-time token is still in the address bar: %s", at)
+	}
+	b.accessible("the root of the tree")
+
+	b.click("desk")
+	b.shows("Reports")
+	b.click("Reports")
+	b.shows("report 000.txt")
+	b.shows("0 folders, 300 files")
+	b.accessible("a folder")
+	if rows := js[int](b, "document.querySelectorAll('[role=row]').length"); rows > 200 {
+		t.Errorf("%d rows are in the page, want 200 at most", rows)
+	}
+	// By keyboard: into the list, down, choose two, and up again by Backspace.
+	b.do(chromedp.Focus("[role=grid]"))
+	b.keys(kb.ArrowDown)
+	b.keys(" ")
+	b.shows("1 file, 9 B chosen")
+	b.keys(kb.End)
+	b.shows("report 299.txt")
+	b.keys(kb.Backspace)
+	b.shows("Odd")
+
+	b.click("Choose Reports")
+	b.click("Choose Odd")
+	b.click("Copy 2 to…")
+	b.shows("Into the folder")
+	b.click("/account/folder")
+	b.keys("/archive/2026")
+	b.shows("301 files to copy")
+	b.accessible("the copy dialog")
+	b.click("Copy 301 items")
+	b.shows("Everything that was to be copied is at the target, and proven.")
+	b.shows("301 items")
+	b.accessible("a run")
+	same(t, "archive", digest(t, filepath.Join(archive, "2026")), digest(t, desk))
+
+	b.click("Runs")
+	b.shows("/desk/Reports → /archive/2026/Reports")
+	b.accessible("runs")
+
+	// The address bar: "/" goes there, Enter opens what was typed.
+	b.keys("/")
+	b.keys(kb.Backspace)
+	b.keys("/archive/2026/Odd")
+	b.keys(kb.Enter)
+	b.shows("100% <b>&amp; #x?.txt")
+
+	b.open("http://" + h.listen + "/tree?at=/nobody/here")
+	b.shows("There is no account \"nobody\"")
+	b.accessible("an error")
+
+	b.click("owner")
+	b.click("Dark")
+	b.until("getComputedStyle(document.body).backgroundColor === 'rgb(17, 24, 28)'")
+	b.accessible("dark")
+	b.click("owner")
+	b.click("Sign out")
+	b.shows("You are not signed in")
+	b.open(h.signin)
+	b.shows("was used already")
+}
+
+// TestConsoleCancelsALiveRun watches a run that takes its time, and cancels it.
+func TestConsoleCancelsALiveRun(t *testing.T) {
+	h := start(t)
+	desk, archive := t.TempDir(), t.TempDir()
+	for i := range 40 {
+		writeFile(t, strings.Repeat("x", 1000), desk, fmt.Sprintf("file %02d", i))
+	}
+	h.linkFolder("desk", desk)
+	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
+	server := *slow.server
+	server.Endpoint = slow.url
+	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	_ = archive
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("desk")
+	slow.hold()
+	h.must("copy", "/desk", "/archive", "--detach")
+	b.click("Runs")
+	b.shows("running")
+	b.click("/desk → /archive/desk")
+	b.shows("In flight")
+	b.shows("/desk/file 00")
+	b.accessible("a live run")
+	b.click("Cancel run")
+	b.shows("will not be copied")
+	b.click("Cancel the run")
+	slow.release()
+	b.shows("A person cancelled it.")
+}
+
+// TestPictures draws docs/screenshots of the demo's data, with -pictures.
+func TestPictures(t *testing.T) {
+	if !*pictures {
+		t.Skip("only with -pictures")
+	}
+	h := start(t)
+	desk := filepath.Join(t.TempDir(), "desk")
+	if _, err := demo.Generate(desk, demo.Seed); err != nil {
+		t.Fatal(err)
+	}
+	h.linkFolder("desk", desk)
+	slow := slowProxy(t, servertest.StartObjectStore(t), 4<<20)
+	server := *slow.server
+	server.Endpoint = slow.url
+	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	to := func(name string) string { return filepath.Join(servertest.Root(), "docs", "screenshots", name+".png") }
+	b := openBrowser(t)
+	b.open("http://" + h.listen + "/signin")
+	b.shows("You are not signed in")
+	b.picture(to("console-signin"))
+	b.open(h.signin)
+	b.shows("archive")
+	b.open("http://" + h.listen + "/tree?at=" + strings.ReplaceAll("/desk/Odd names, kept on purpose", " ", "%20"))
+	b.shows("README.txt")
+	b.click("Choose README.txt")
+	b.shows("Revision")
+	b.picture(to("console-tree"))
+	b.open("http://" + h.listen + "/tree?at=/desk")
+	b.shows("Office")
+	b.click("Choose all")
+	b.click("Copy 4 to…")
+	b.click("/account/folder")
+	b.keys("/archive/2026")
+	b.shows("empty folder to make")
+	b.picture(to("console-copy"))
+	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
+	b.shows("left\n")
+	b.until(`Number(document.querySelector('[role=progressbar]')?.ariaValueNow) > 25`)
+	b.picture(to("console-run"))
+	slow.release()
+	b.shows("and proven.")
+	b.picture(to("console-run-done"))
+	b.click("Runs")
+	b.shows("Begun")
+	b.picture(to("console-runs"))
+	report := filepath.Join(t.TempDir(), "report.html")
+	runs, _ := os.ReadFile(report)
+	_ = runs
+	for run, err := range h.client().Runs(t.Context()) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.must("run", "report", run.ID, "--out", report)
+	}
+	b.open("file://" + report)
+	b.shows("The record")
+	b.picture(to("report"))
+}

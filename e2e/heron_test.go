@@ -1,0 +1,234 @@
+// Package e2e drives the built program as its users do: the service through its
+// commands and its network interface, the console in a browser, the protocols
+// against real servers.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"deftheron/client"
+	"deftheron/contract"
+	"deftheron/servertest"
+)
+
+var program string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "heron-e2e-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		program = filepath.Join(dir, "heron")
+		build := exec.Command("go", "build", "-o", program, "./cmd/heron")
+		build.Dir = servertest.Root()
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+			return 1
+		}
+		return m.Run()
+	}())
+}
+
+// heron is a running service and its data folder.
+type heron struct {
+	t      *testing.T
+	data   string
+	listen string
+	signin string // the one-time link that it printed
+	log    *bytes.Buffer
+	cmd    *exec.Cmd
+	env    []string
+}
+
+// start starts a service on a new data folder and a free port.
+func start(t *testing.T) *heron {
+	t.Helper()
+	h := &heron{t: t, data: filepath.Join(t.TempDir(), "data"), listen: servertest.FreeAddress(t)}
+	h.serve()
+	return h
+}
+
+// serve starts the process, and waits until it answers.
+func (h *heron) serve(args ...string) {
+	h.t.Helper()
+	h.log = &bytes.Buffer{}
+	h.cmd = exec.Command(program, append([]string{"serve", "--data", h.data, "--listen", h.listen}, args...)...)
+	h.cmd.Env = append(os.Environ(), h.env...)
+	h.cmd.Stderr = h.log
+	out, err := h.cmd.StdoutPipe()
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	servertest.Start(h.t, h.cmd)
+	var printed strings.Builder
+	buffer := make([]byte, 4096)
+	for !strings.Contains(printed.String(), "Commands:") {
+		n, err := out.Read(buffer)
+		printed.Write(buffer[:n])
+		if err != nil {
+			h.t.Fatalf("the service ended: %s%s", printed.String(), h.log)
+		}
+	}
+	go io.Copy(io.Discard, out)
+	_, link, _ := strings.Cut(printed.String(), "/signin#")
+	h.signin = "http://" + h.listen + "/signin#" + strings.Fields(link)[0]
+	servertest.WaitFor(h.t, h.listen)
+}
+
+// end ends the process as told, and waits for it.
+func (h *heron) end(signal syscall.Signal) {
+	h.t.Helper()
+	if err := h.cmd.Process.Signal(signal); err != nil {
+		h.t.Fatal(err)
+	}
+	_ = h.cmd.Wait()
+}
+
+func (h *heron) token() string {
+	data, err := os.ReadFile(filepath.Join(h.data, "owner.token"))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return strings.TrimSpace(string(data))
+}
+
+func (h *heron) client() *client.Client {
+	return &client.Client{URL: "http://" + h.listen, Token: h.token()}
+}
+
+// result is what a command printed, and its exit code.
+type result struct {
+	out, err string
+	code     int
+}
+
+// run runs a command against the service.
+func (h *heron) run(input string, args ...string) result {
+	h.t.Helper()
+	ctx, cancel := context.WithTimeout(h.t.Context(), 3*time.Minute)
+	defer cancel()
+	command := exec.CommandContext(ctx, program, args...)
+	command.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN="+h.token(), "XDG_CONFIG_HOME="+h.data+"/config")
+	command.Stdin = strings.NewReader(input)
+	var out, errs bytes.Buffer
+	command.Stdout, command.Stderr = &out, &errs
+	err := command.Run()
+	if err != nil && command.ProcessState == nil {
+		h.t.Fatalf("heron %v: %v", args, err)
+	}
+	return result{out.String(), errs.String(), command.ProcessState.ExitCode()}
+}
+
+// must runs a command that has to succeed.
+func (h *heron) must(args ...string) string {
+	h.t.Helper()
+	r := h.run("", args...)
+	if r.code != 0 {
+		h.t.Fatalf("heron %s: exit %d\n%s%s", strings.Join(args, " "), r.code, r.out, r.err)
+	}
+	return r.out
+}
+
+// linkFolder links a folder, and linkBucket a bucket, under a name.
+func (h *heron) linkFolder(name, path string) {
+	h.t.Helper()
+	h.must("account", "link", "folder", name, "--path", path)
+}
+
+func (h *heron) linkBucket(name string, server *servertest.ObjectStore, bucket string, options ...string) {
+	h.t.Helper()
+	args := append([]string{
+		"account", "link", "s3", name, "--endpoint", server.Endpoint, "--bucket", bucket, "--key", server.Key, "--secret-file", "-",
+	}, options...)
+	if r := h.run(server.Secret+"\n", args...); r.code != 0 {
+		h.t.Fatalf("link %s: exit %d\n%s%s", name, r.code, r.out, r.err)
+	}
+}
+
+// copy copies and returns the run as it ended.
+func (h *heron) copy(args ...string) contract.Run {
+	h.t.Helper()
+	var run contract.Run
+	out := h.must(append([]string{"copy", "--json"}, args...)...)
+	if err := json.Unmarshal([]byte(out), &run); err != nil {
+		h.t.Fatalf("%v: %s", err, out)
+	}
+	return run
+}
+
+// digest is every file below a folder by its path, with the hash of its content;
+// a folder that holds nothing is there with a closing slash.
+func digest(t *testing.T, root string) map[string]string {
+	t.Helper()
+	files := map[string]string{}
+	err := filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name, _ := filepath.Rel(root, path)
+		if entry.IsDir() {
+			if children, err := os.ReadDir(path); err == nil && len(children) == 0 {
+				files[name+"/"] = ""
+			}
+			return nil
+		}
+		file, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		sum := sha256.New()
+		if _, err := io.Copy(sum, file); err != nil {
+			return err
+		}
+		files[name] = fmt.Sprintf("%x", sum.Sum(nil))
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return files
+}
+
+// same compares two trees, and says how they differ.
+func same(t *testing.T, what string, got, want map[string]string) {
+	t.Helper()
+	for name, sum := range want {
+		if found, there := got[name]; !there {
+			t.Errorf("%s: %q is missing", what, name)
+		} else if found != sum {
+			t.Errorf("%s: %q has other bytes", what, name)
+		}
+	}
+	for name := range got {
+		if _, there := want[name]; !there {
+			t.Errorf("%s: %q is there, and nobody wrote it", what, name)
+		}
+	}
+}
+
+func writeFile(t *testing.T, data string, steps ...string) {
+	t.Helper()
+	path := filepath.Join(steps...)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(data), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}

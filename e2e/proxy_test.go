@@ -1,0 +1,96 @@
+package e2e
+
+import (
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"deftheron/servertest"
+)
+
+// proxy stands between the service and an object store, and slows it down, or
+// holds what writes files until it is let go.
+type proxy struct {
+	server *servertest.ObjectStore
+	url    string
+	rate   int // bytes a second of bodies; 0 is unlimited
+
+	mu   sync.Mutex
+	gate chan struct{}
+	held int
+}
+
+func slowProxy(t *testing.T, server *servertest.ObjectStore, rate int) *proxy {
+	t.Helper()
+	target, err := url.Parse(server.Endpoint)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &proxy{server: server, rate: rate}
+	forward := httputil.NewSingleHostReverseProxy(target)
+	forward.Rewrite, forward.Director = nil, func(r *http.Request) { r.URL.Scheme, r.URL.Host = target.Scheme, target.Host }
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPut && !strings.Contains(r.URL.Path, "/.heron/") {
+			p.wait()
+			r.Body = &slowBody{ReadCloser: r.Body, proxy: p}
+		}
+		forward.ServeHTTP(w, r)
+	}))
+	t.Cleanup(front.Close)
+	t.Cleanup(p.release)
+	// The signature is made over the name that is asked: it must be the server's.
+	p.url = front.URL
+	return p
+}
+
+// hold lets no file through until release.
+func (p *proxy) hold() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.gate = make(chan struct{})
+}
+
+// release lets everything through, as fast as it goes.
+func (p *proxy) release() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.gate != nil {
+		close(p.gate)
+		p.gate = nil
+	}
+	p.rate = 0
+}
+
+func (p *proxy) wait() {
+	p.mu.Lock()
+	gate := p.gate
+	p.mu.Unlock()
+	if gate != nil {
+		<-gate
+	}
+}
+
+type slowBody struct {
+	io.ReadCloser
+	proxy *proxy
+}
+
+func (b *slowBody) Read(data []byte) (int, error) {
+	b.proxy.mu.Lock()
+	rate := b.proxy.rate
+	b.proxy.mu.Unlock()
+	if rate > 0 && len(data) > rate/40 {
+		data = data[:rate/40]
+	}
+	n, err := b.ReadCloser.Read(data)
+	if rate > 0 && n > 0 {
+		<-time.After(time.Duration(n) * time.Second / time.Duration(rate) * 4)
+	}
+	return n, err
+}
