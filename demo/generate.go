@@ -125,7 +125,7 @@ func (g *generator) geojson(river string, visit int) []byte {
 func (g *generator) pictures() {
 	for n := range 110 {
 		river := rivers[n%len(rivers)]
-		data := g.jpeg(1024, 700)
+		data := g.jpeg(1180, 800)
 		name := fmt.Sprintf("DRONE_%04d.JPG", 1000+n)
 		g.write(data, 100+n, "Field surveys", "Drone pictures", river, name)
 		if n%5 == 0 {

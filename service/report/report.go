@@ -202,13 +202,13 @@ func When(at *time.Time) string {
 func StateWord(run contract.Run) string {
 	switch run.State {
 	case "done":
-		return "Done: everything that was to be copied is at the target, and proven."
+		return "Everything that was to be copied is at the target, and proven."
 	case "partial":
-		return "Partial: some items failed. What is listed below is not at the target."
+		return "Some items failed. What is listed below is not at the target."
 	case "failed":
-		return "Failed."
+		return "It could not be carried out."
 	case "cancelled":
-		return "Cancelled by a person. What had been copied stays at the target."
+		return "A person cancelled it. What had been copied stays at the target."
 	}
 	return "Not ended yet: " + run.State + "."
 }

@@ -31,7 +31,14 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         .catch(() => {}) // the line begins empty then
     })
     events.addEventListener('accounts', () => void client.invalidateQueries({ queryKey: ['folder'] }))
-    events.addEventListener('run', (event) => keep(client, JSON.parse(event.data) as Run, true))
+    events.addEventListener('run', (event) => {
+      const run = JSON.parse(event.data) as Run
+      keep(client, run, true)
+      if (!run.ended) return
+      const runs = latest.runs.filter((other) => other.id !== run.id)
+      latest = { runs, rate: runs.reduce((sum, other) => sum + (other.now?.rate ?? 0), 0) }
+      setLive((now) => ({ ...now, progress: latest }))
+    })
     events.addEventListener('progress', (event) => {
       latest = JSON.parse(event.data) as Progress
       heard = Date.now()

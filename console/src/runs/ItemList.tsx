@@ -11,7 +11,7 @@ import { type ItemState, useItems } from './queries'
 export function ItemList({ run }: { run: Run }) {
   const [chosen, setChosen] = useState<ItemState | ''>()
   const state = chosen ?? (run.items.failed > 0 ? 'failed' : '')
-  const items = useItems(run.id, state)
+  const items = useItems(run.id, state, !run.ended)
   const rows = items.data?.pages.flatMap((page) => page.items) ?? []
   const box = useRef<HTMLDivElement>(null)
   const list = useVirtualizer({

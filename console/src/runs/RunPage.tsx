@@ -30,7 +30,7 @@ export function RunPage() {
       <Head run={run.data} />
       {!run.data.ended && <Moving run={run.data} />}
       <Figures run={run.data} />
-      <Causes id={id} />
+      <Causes run={run.data} />
       <ItemList run={run.data} />
     </div>
   )
@@ -179,8 +179,8 @@ function Figures({ run }: { run: Run }) {
   )
 }
 
-function Causes({ id }: { id: string }) {
-  const causes = (useCauses(id).data ?? []).filter((cause) => cause.cause && cause.state !== 'waiting')
+function Causes({ run }: { run: Run }) {
+  const causes = (useCauses(run.id, !run.ended).data ?? []).filter((cause) => cause.cause && cause.state !== 'waiting')
   if (causes.length === 0) return null
   return (
     <section aria-label="Causes" className="border-t border-line py-3">

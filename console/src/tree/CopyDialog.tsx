@@ -123,13 +123,20 @@ function Summary({ plan }: { plan: Plan }) {
     [plan.skipped.items, `${some(plan.skipped.items, 'link or device')} to skip`, ''],
     [plan.unchanged.items, `${count(plan.unchanged.items)} in step already`, bytes(plan.unchanged.bytes)],
   ]
-  const some_ = lines.filter(([n]) => n > 0)
+  const shown = lines.filter(([n]) => n > 0)
   return (
     <div className="grid gap-3">
-      <p className="font-mono text-small break-all text-soft">{plan.routes.map((route) => `${route.from} → ${route.to}`).join(', ')}</p>
+      <ul className="font-mono text-small text-soft">
+        {plan.routes.slice(0, 4).map((route) => (
+          <li key={route.to} className="break-words">
+            {plain(route.from)} → {plain(route.to)}
+          </li>
+        ))}
+        {plan.routes.length > 4 && <li>and {count(plan.routes.length - 4)} more</li>}
+      </ul>
       <table className="w-full">
         <tbody>
-          {some_.map(([, what, size]) => (
+          {shown.map(([, what, size]) => (
             <tr key={what} className="border-t border-line">
               <td className="py-1">{what}</td>
               <td className="py-1 text-right whitespace-nowrap">{size}</td>
@@ -137,7 +144,7 @@ function Summary({ plan }: { plan: Plan }) {
           ))}
         </tbody>
       </table>
-      {some_.length === 0 && <p>There is nothing to copy.</p>}
+      {shown.length === 0 && <p>There is nothing to copy.</p>}
       {plan.blockers.length > 0 && (
         <div className="border-l-2 border-brick pl-4">
           {plan.refused.items > 0 && <p className="text-brick">{some(plan.refused.items, 'item')} cannot be held by the target, and will be reported as failed.</p>}

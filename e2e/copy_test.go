@@ -1,0 +1,247 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/core/store/storetest"
+	"deftheron/demo"
+	"deftheron/servertest"
+)
+
+// awkward writes a tree of names and sizes that programs stumble over.
+func awkward(t *testing.T, root string) {
+	t.Helper()
+	for i, name := range storetest.Names {
+		writeFile(t, strings.Repeat(name, i), root, "Ordner é", name)
+	}
+	for _, size := range []int{0, 1, 4096, 256 << 10, 256<<10 + 1, 3 << 20} {
+		data := make([]byte, size)
+		random := rand.New(rand.NewPCG(uint64(size), 1))
+		for i := range data {
+			data[i] = byte(random.Uint32())
+		}
+		writeFile(t, string(data), root, "sizes", fmt.Sprint(size))
+	}
+	deep := root
+	for range 30 {
+		deep = filepath.Join(deep, "quite a long name")
+	}
+	writeFile(t, "deep", deep, "x")
+	if err := os.MkdirAll(filepath.Join(root, "empty", "folder"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestThereAndBack copies folder → versitygw → folder, and compares every byte.
+func TestThereAndBack(t *testing.T) {
+	h := start(t)
+	server := servertest.StartObjectStore(t)
+	desk, back := t.TempDir(), t.TempDir()
+	awkward(t, filepath.Join(desk, "all"))
+	if _, err := demo.Generate(filepath.Join(desk, "all", "demo"), 1); err != nil {
+		t.Fatal(err)
+	}
+	h.linkFolder("desk", desk)
+	h.linkFolder("back", back)
+	h.linkBucket("archive", server, server.Bucket(t), "--parts-above", "1", "--part-size", "5")
+
+	before := digest(t, filepath.Join(desk, "all"))
+	files := int64(0)
+	for name := range before {
+		if !strings.HasSuffix(name, "/") {
+			files++
+		}
+	}
+	there := h.copy("/desk/all", "/archive/2026")
+	if there.Items.Done != int64(len(before)) || there.Items.Failed != 0 {
+		t.Errorf("there: %+v, want %d done", there.Items, len(before))
+	}
+	h.copy("/archive/2026/all", "/back")
+	same(t, "after there and back", digest(t, filepath.Join(back, "all")), before)
+	leftovers(t, server, back)
+
+	t.Run("again moves nothing", func(t *testing.T) {
+		again := h.copy("/desk/all", "/archive/2026")
+		if again.Items.Done != 0 || again.Bytes.Moved != 0 || again.Items.Unchanged != files {
+			t.Errorf("%+v, %+v; want nothing but %d unchanged", again.Items, again.Bytes, files)
+		}
+		if out := h.must("copy", "/desk/all", "/archive/2026"); !strings.Contains(out, "nothing had to be moved") {
+			t.Errorf("it says: %s", out)
+		}
+		if plan := h.must("copy", "/desk/all", "/archive/2026", "--plan"); !strings.Contains(plan, "Nothing to do") {
+			t.Errorf("the plan says: %s", plan)
+		}
+	})
+	t.Run("one changed file moves alone", func(t *testing.T) {
+		writeFile(t, "changed", desk, "all", "sizes", "4096")
+		changed := h.copy("/desk/all", "/archive/2026")
+		if changed.Items.Done != 1 || changed.Bytes.Moved != 7 {
+			t.Errorf("%+v, %+v; want one item of 7 bytes", changed.Items, changed.Bytes)
+		}
+	})
+	t.Run("a clash keeps both", func(t *testing.T) {
+		client := server.Client(t)
+		_, err := client.PutObject(t.Context(), "bucket-1", "2026/all/sizes/1", strings.NewReader("theirs"), 6, "", "", putOptions)
+		if err != nil {
+			t.Fatal(err)
+		}
+		writeFile(t, "ours!", desk, "all", "sizes", "1")
+		if plan := h.must("copy", "/desk/all", "/archive/2026", "--plan"); !strings.Contains(plan, "keep both of 1 clash") {
+			t.Errorf("the plan says: %s", plan)
+		}
+		if run := h.copy("/desk/all", "/archive/2026"); run.Items.Done != 1 {
+			t.Errorf("%+v", run.Items)
+		}
+		listed := h.must("ls", "/archive/2026/all/sizes")
+		if !strings.Contains(listed, "1 (from desk 20") || !strings.Contains(listed, "6 B") {
+			t.Errorf("listed:\n%s", listed)
+		}
+	})
+}
+
+// leftovers fails where anything of ours is left in a bucket or a folder.
+func leftovers(t *testing.T, server *servertest.ObjectStore, folder string) {
+	t.Helper()
+	open, err := server.Client(t).ListMultipartUploads(t.Context(), "bucket-1", "", "", "", "", 1000)
+	if err != nil || len(open.Uploads) > 0 {
+		t.Errorf("%d uploads are left open, %v", len(open.Uploads), err)
+	}
+	for _, dir := range []string{folder, server.Data} {
+		for name := range digest(t, dir) {
+			if strings.Contains(name, ".heron") && !strings.HasSuffix(name, "/") {
+				t.Errorf("left behind: %s", name)
+			}
+		}
+	}
+}
+
+// TestKilled kills the service in the middle of a copy, several times, and
+// starts it again: the run goes on and ends as if nothing had been, and at no
+// moment is a part of a file seen under its name.
+func TestKilled(t *testing.T) {
+	server := servertest.StartObjectStore(t)
+	for _, target := range []string{"folder", "object store"} {
+		t.Run(target, func(t *testing.T) {
+			h := start(t)
+			desk, archive := t.TempDir(), t.TempDir()
+			content := strings.Repeat("a line of thirty-two characters\n", 4000)
+			for i := range 1500 {
+				writeFile(t, content[:len(content)-i], desk, "all", fmt.Sprintf("%02d", i%40), fmt.Sprintf("file %04d", i))
+			}
+			writeFile(t, strings.Repeat(content, 300), desk, "all", "large")
+			h.linkFolder("desk", desk)
+			if target == "folder" {
+				h.linkFolder("archive", archive)
+			} else {
+				h.linkBucket("archive", server, server.Bucket(t), "--parts-above", "8", "--part-size", "5")
+			}
+			want := digest(t, filepath.Join(desk, "all"))
+			var started contract.Started
+			if err := json.Unmarshal([]byte(h.must("copy", "/desk/all", "/archive", "--detach", "--json")), &started); err != nil {
+				t.Fatal(err)
+			}
+			kills := 0
+			for range 4 {
+				waitForItems(t, h, started.Run, kills*300+50)
+				run, err := h.client().Run(t.Context(), started.Run)
+				if err != nil || run.Over() {
+					break
+				}
+				h.end(syscall.SIGKILL)
+				kills++
+				if target == "folder" {
+					wholeOrNothing(t, filepath.Join(archive, "all"), want, filepath.Join(desk, "all"))
+				}
+				h.serve()
+			}
+			if kills == 0 {
+				t.Fatal("the run ended before it could be killed")
+			}
+			run, err := h.client().Follow(t.Context(), started.Run, func(contract.Run) {}, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if run.State != "done" || run.Items.Done != int64(len(want)) || run.Interruptions != int64(kills) {
+				t.Errorf("after %d kills: %s, %+v, %d interruptions; want %d done", kills, run.State, run.Items, run.Interruptions, len(want))
+			}
+			if target == "folder" {
+				same(t, "archive", digest(t, filepath.Join(archive, "all")), want)
+			} else {
+				h.linkFolder("back", archive)
+				h.copy("/archive/all", "/back")
+				same(t, "archive", digest(t, filepath.Join(archive, "all")), want)
+				open, err := server.Client(t).ListMultipartUploads(t.Context(), "bucket-1", "", "", "", "", 1000)
+				if err != nil || len(open.Uploads) > 0 {
+					t.Errorf("%d uploads are left open, %v", len(open.Uploads), err)
+				}
+			}
+			if again := h.copy("/desk/all", "/archive"); again.Items.Done != 0 || again.Items.Unchanged != int64(len(want)) {
+				t.Errorf("copying again: %+v", again.Items)
+			}
+		})
+	}
+}
+
+func waitForItems(t *testing.T, h *heron, id string, n int) {
+	t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); {
+		run, err := h.client().Run(t.Context(), id)
+		if err == nil && (run.Over() || run.Items.Done >= int64(n)) {
+			return
+		}
+		<-time.After(3 * time.Millisecond)
+	}
+	t.Fatalf("%d items were never done", n)
+}
+
+// wholeOrNothing fails where a file has its name, and not its content.
+func wholeOrNothing(t *testing.T, archive string, want map[string]string, desk string) {
+	t.Helper()
+	if _, err := os.Stat(archive); err != nil {
+		return
+	}
+	for name, sum := range digest(t, archive) {
+		if !strings.Contains(name, ".heron-arriving-") && !strings.HasSuffix(name, "/") && sum != want[name] {
+			t.Errorf("%q is partly there", name)
+		}
+	}
+}
+
+// TestStopped stops the service in good order; what ran is taken up again.
+func TestStopped(t *testing.T) {
+	h := start(t)
+	desk := t.TempDir()
+	for i := range 30 {
+		writeFile(t, "x", desk, fmt.Sprint(i))
+	}
+	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
+	server := *slow.server
+	server.Endpoint = slow.url
+	h.linkFolder("desk", desk)
+	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	slow.hold()
+	var started contract.Started
+	if err := json.Unmarshal([]byte(h.must("copy", "/desk", "/archive", "--detach", "--json")), &started); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	h.end(syscall.SIGTERM)
+	if code := h.cmd.ProcessState.ExitCode(); code != 0 || time.Since(began) > 8*time.Second {
+		t.Errorf("it ended with %d after %v\n%s", code, time.Since(began), h.log)
+	}
+	slow.release()
+	h.serve()
+	run, err := h.client().Follow(t.Context(), started.Run, func(contract.Run) {}, nil)
+	if err != nil || run.State != "done" || run.Items.Done != 30 {
+		t.Errorf("%+v, %v", run, err)
+	}
+}
