@@ -132,6 +132,12 @@ func (s *Stream) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Told is the hash that the source keeps of the whole content, of the kind that
+// is computed; zero where it tells none. It is known before the first byte, so
+// that a provider may send it ahead; the stream ends with an error unless the
+// bytes had it.
+func (s *Stream) Told() Hash { return s.told }
+
 // Close closes the body.
 func (s *Stream) Close() error { return s.closer.Close() }
 

@@ -49,7 +49,14 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 	options := a.putOptions(writing)
 	core := a.plain()
 	if a.found().proof == store.CRC64NVME {
-		core, options.Checksum = a.core, minio.ChecksumCRC64NVME
+		// A checksum that the source tells goes ahead of the content, which
+		// is then sent as it is; any other follows in a trailer, for which
+		// the content has to be cut into chunks.
+		if sum, err := hex.DecodeString(stream.Told().Hex); err == nil && stream.Told().Kind == store.CRC64NVME {
+			checksum(&options, store.CRC64NVME, sum)
+		} else {
+			core, options.Checksum = a.core, minio.ChecksumCRC64NVME
+		}
 	}
 	info, err := core.PutObject(ctx, a.bucket, a.keyOf(writing.Place), body, writing.Size, "", "", options)
 	if read := body.Err(); read != nil {
