@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -83,6 +84,7 @@ var ErrInUse = errors.New("in use by another service")
 // Start starts a service. Nothing is changed where it cannot be started. The
 // caller calls Serve, which ends it.
 func Start(ctx context.Context, options Options) (service *Service, err error) {
+	settleMemory()
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
@@ -114,6 +116,17 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 		ErrorLog: slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug),
 	}
 	return s, nil
+}
+
+// settleMemory lets the heap, which is small, grow further before it is collected
+// than the runtime would by itself, but not past what is promised: while many
+// small files move, collecting took a tenth of the time. An operator's own
+// GOGC and GOMEMLIMIT are left alone.
+func settleMemory() {
+	if os.Getenv("GOGC") == "" && os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetGCPercent(300)
+		debug.SetMemoryLimit(96 << 20)
+	}
 }
 
 // assemble makes the parts that work on the records, and listens.

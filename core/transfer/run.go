@@ -38,8 +38,8 @@ type Options struct {
 	// second up to 30, with jitter.
 	Backoff func(try int) time.Duration
 	// HeadStart is how long the plan may run before bytes move, so that
-	// what is found wrong is found before anything is changed; 0 is one
-	// second.
+	// what is found wrong is found before anything is changed; 0 is a
+	// quarter of a second.
 	HeadStart time.Duration
 	Log       *slog.Logger
 }
@@ -92,7 +92,7 @@ func New(options Options) *Run {
 		options.Backoff = backoff
 	}
 	if options.HeadStart == 0 {
-		options.HeadStart = time.Second
+		options.HeadStart = 250 * time.Millisecond
 	}
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)

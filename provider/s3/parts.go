@@ -59,7 +59,7 @@ func (a *account) WritePart(ctx context.Context, writing store.Writing, upload s
 		part, err := a.core.PutObjectPart(ctx, a.bucket, a.keyOf(writing.Place), upload, number, trailed, size, options)
 		return a.part(writing, part, stream, body, err)
 	}
-	part, err := a.plain().PutObjectPart(ctx, a.bucket, a.keyOf(writing.Place), upload, number, body, size, options)
+	part, err := a.plain.PutObjectPart(ctx, a.bucket, a.keyOf(writing.Place), upload, number, body, size, options)
 	return a.part(writing, part, stream, body, err)
 }
 

@@ -59,7 +59,8 @@ type account struct {
 	prefix     string // of the account's start; "" or ending in "/"
 	key        string
 	options    minio.Options
-	core       *minio.Core
+	core       *minio.Core // puts checksums that are not known ahead into trailers
+	plain      *minio.Core // sends no trailers
 	partSize   int64
 	partsAbove int64
 
@@ -88,7 +89,11 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 		Transport: opening.Gate.RoundTripper(base), TrailingHeaders: true,
 		MaxRetries: 1, // what is tried again, and when, is the engine's to say
 	}
-	a.core, err = minio.NewCore(a.endpoint.Host, &a.options)
+	plain := a.options
+	plain.TrailingHeaders = false
+	if a.core, err = minio.NewCore(a.endpoint.Host, &a.options); err == nil {
+		a.plain, err = minio.NewCore(a.endpoint.Host, &plain)
+	}
 	if err != nil {
 		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%v; give a URL such as https://objects.example.org:9000", err)}
 	}

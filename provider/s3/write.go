@@ -47,7 +47,7 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 		return a.writeSmall(ctx, writing, body)
 	}
 	options := a.putOptions(writing)
-	core := a.plain()
+	core := a.plain
 	if a.found().proof == store.CRC64NVME {
 		// A checksum that the source tells goes ahead of the content, which
 		// is then sent as it is; any other follows in a trailer, for which
@@ -85,7 +85,7 @@ func (a *account) writeSmall(ctx context.Context, writing store.Writing, body io
 	case store.CRC64NVME:
 		checksum(&options, proof, sumOf(proof, data))
 	}
-	info, err := a.plain().PutObject(ctx, a.bucket, a.keyOf(writing.Place), bytes.NewReader(data), writing.Size, md5, "", options)
+	info, err := a.plain.PutObject(ctx, a.bucket, a.keyOf(writing.Place), bytes.NewReader(data), writing.Size, md5, "", options)
 	return a.written(writing, info, err)
 }
 
@@ -156,7 +156,7 @@ func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 	if err := a.checkName(place.Folder.Path, place.Name); err != nil {
 		return store.Entry{}, err
 	}
-	_, err := a.plain().PutObject(ctx, a.bucket, a.keyOf(place)+"/", bytes.NewReader(nil), 0, "", "", minio.PutObjectOptions{DisableContentSha256: true})
+	_, err := a.plain.PutObject(ctx, a.bucket, a.keyOf(place)+"/", bytes.NewReader(nil), 0, "", "", minio.PutObjectOptions{DisableContentSha256: true})
 	return store.Entry{Name: place.Name, Kind: store.KindFolder}, wrap("make the folder "+place.String(), err, false)
 }
 

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -381,7 +382,12 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	}
 	r.mu.Lock()
 	delete(r.active, row.ID)
+	idle := len(r.active) == 0
 	r.mu.Unlock()
+	if idle {
+		// What a run needed goes back to the system now, not minutes later.
+		debug.FreeOSMemory()
+	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed, "moved", row.Moved)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 }

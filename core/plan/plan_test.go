@@ -1,0 +1,124 @@
+package plan_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+func TestSteps(t *testing.T) {
+	entry := func(name string, kind store.Kind, size int64) *store.Entry {
+		return &store.Entry{Name: name, Kind: kind, Size: size}
+	}
+	folder := func(key string, there bool) compare.Difference {
+		d := compare.Difference{Key: store.Key(key), Kind: store.KindFolder, Source: entry(key, store.KindFolder, 0), Verdict: compare.OnlySource}
+		if there {
+			d.Target, d.Verdict = entry(key, store.KindFolder, 0), compare.Same
+		}
+		return d
+	}
+	file := func(key string, verdict compare.Verdict, evidence compare.Evidence) compare.Difference {
+		d := compare.Difference{Key: store.Key(key), Kind: store.KindFile, Source: entry(key, store.KindFile, 10), Verdict: verdict, Evidence: evidence}
+		if verdict != compare.OnlySource {
+			d.Target = entry(key, store.KindFile, 10)
+		}
+		return d
+	}
+	differences := []compare.Difference{
+		folder("bad:/", false), file("bad:/x", compare.OnlySource, ""), folder("bad:/empty/", false),
+		file("clash", compare.TargetChanged, compare.BySize), folder("empty/", false), folder("full/", false), folder("full/inner/", false),
+		file("full/inner/x", compare.OnlySource, ""), file("new", compare.OnlySource, ""), file("no:", compare.OnlySource, ""),
+		file("no: longer new", compare.SourceChanged, compare.ByPair), file("same", compare.Same, compare.ByPair),
+		file("same, found", compare.Same, compare.ByHash), folder("there/", true),
+		{Key: "theirs", Kind: store.KindFile, Target: entry("theirs", store.KindFile, 1), Verdict: compare.OnlyTarget},
+		file("unclear", compare.Unclear, ""), {Key: "z-link", Kind: store.KindOther, Source: entry("z-link", store.KindOther, 0), Verdict: compare.OnlySource},
+		{Key: "z-sheet", Kind: store.KindDocument, Source: entry("z-sheet", store.KindDocument, -1), Verdict: compare.OnlySource},
+		{Key: "zz-huge", Kind: store.KindFile, Source: entry("zz-huge", store.KindFile, 1000), Verdict: compare.OnlySource},
+	}
+	unchanged := 0
+	planner := plan.Planner{
+		Target: store.Traits{LargestFile: 100, CheckName: func(_ store.Path, name string) error {
+			if strings.Contains(name, ":") {
+				return fmt.Errorf("a colon")
+			}
+			return nil
+		}},
+		Unchanged: func(compare.Difference) { unchanged++ },
+	}
+	var got []string
+	var totals plan.Totals
+	for step, err := range planner.Steps(func(yield func(compare.Difference, error) bool) {
+		for _, d := range differences {
+			if !yield(d, nil) {
+				return
+			}
+		}
+	}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		totals.Add(step)
+		got = append(got, strings.TrimSpace(fmt.Sprint(step.Key, " ", step.Action, " ", step.Cause)))
+	}
+	want := []string{
+		"bad:/x refuse name-refused", "bad:/empty/ make-folder", "clash keep-both", "empty/ make-folder", "full/inner/x create", "new create",
+		"no: refuse name-refused", "no: longer new replace", "same, found remember", "unclear look", "z-link skip not-a-file",
+		"z-sheet refuse document-without-export", "zz-huge refuse too-large",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("steps\n%q\nwant\n%q", got, want)
+	}
+	if unchanged != 1 || totals.Create.Items != 2 || totals.Refused.Items != 4 || totals.Clashes() != 1 || totals.Moving().Items != 5 {
+		t.Errorf("%d unchanged, totals %+v", unchanged, totals)
+	}
+}
+
+func TestBesideName(t *testing.T) {
+	at := time.Date(2026, 3, 4, 5, 6, 7, 0, time.FixedZone("", 3600))
+	for _, c := range []struct {
+		name string
+		most int
+		want string
+	}{
+		{"report.pdf", 255, "report (from desk 2026-03-04 04.06.07).pdf"},
+		{"a.tar.gz", 255, "a.tar (from desk 2026-03-04 04.06.07).gz"},
+		{"README", 255, "README (from desk 2026-03-04 04.06.07)"},
+		{".bashrc", 255, ".bashrc (from desk 2026-03-04 04.06.07)"},
+		{"éééé.txt", 41, "éé (from desk 2026-03-04 04.06.07).txt"},
+	} {
+		if got := plan.BesideName(c.name, "desk", at, c.most); got != c.want || len(got) > c.most {
+			t.Errorf("%q becomes %q, want %q", c.name, got, c.want)
+		}
+	}
+}
+
+func TestEveryCauseHasARemedy(t *testing.T) {
+	for cause, words := range plan.Causes() {
+		if words.Meaning == "" || words.Remedy == "" {
+			t.Errorf("%s has no words", cause)
+		}
+	}
+	for _, err := range []error{
+		store.ErrNotFound, store.ErrExists, store.ErrChanged, store.ErrRefused, store.ErrLapsed, store.ErrNoSpace, store.ErrNameRefused,
+		store.ErrTooLarge, store.ErrSlowDown, store.ErrTryAgain, store.ErrOutcomeUnknown, store.ErrUnsupported, fmt.Errorf("odd"),
+	} {
+		if plan.CauseOf(err).Words().Remedy == "" {
+			t.Errorf("%v has the cause %q, which has no remedy", err, plan.CauseOf(err))
+		}
+	}
+}
+
+func TestParseClash(t *testing.T) {
+	if clash, err := plan.ParseClash(""); err != nil || clash != plan.KeepBoth {
+		t.Errorf("the default is %q, %v", clash, err)
+	}
+	if _, err := plan.ParseClash("win"); err == nil {
+		t.Error("an unknown rule was taken")
+	}
+}
