@@ -297,7 +297,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account) (tree.Accou
 	gate := store.NewGate(row.ID, 16, 64)
 	opened, err := provider.Open(ctx, store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate,
-		Secrets: &secrets{accounts: a, linking: row}, Dial: dial, Transport: newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
+		Secrets: &secrets{accounts: a, linking: row}, Dial: Dial, Transport: newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
 	})
 	if err != nil {
 		return tree.Account{}, err

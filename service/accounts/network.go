@@ -16,7 +16,9 @@ const (
 
 var dialer = net.Dialer{Timeout: dialTime, KeepAlive: 30 * time.Second}
 
-func dial(ctx context.Context, network, address string) (net.Conn, error) {
+// Dial connects for a provider. A connection that is still for too long counts as
+// lost.
+func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	connection, err := dialer.DialContext(ctx, network, address)
 	if err != nil {
 		return nil, err
@@ -45,7 +47,7 @@ func (c *stillConn) Write(p []byte) (int, error) {
 // must not touch another's.
 func newTransport() http.RoundTripper {
 	return &http.Transport{
-		Proxy: http.ProxyFromEnvironment, DialContext: dial,
+		Proxy: http.ProxyFromEnvironment, DialContext: Dial,
 		TLSHandshakeTimeout: dialTime, ExpectContinueTimeout: time.Second,
 		MaxIdleConnsPerHost: 64, IdleConnTimeout: 90 * time.Second,
 		WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10,

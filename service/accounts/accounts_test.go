@@ -1,0 +1,134 @@
+package accounts_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"testing"
+
+	"deftheron/core/store"
+	"deftheron/core/store/storetest"
+	"deftheron/service/access"
+	"deftheron/service/accounts"
+	"deftheron/service/records"
+)
+
+// vault is a provider whose secret rotates at each opening.
+type vault struct {
+	opened int
+	broken error
+}
+
+func (*vault) Name() string  { return "vault" }
+func (*vault) Title() string { return "Vault" }
+func (*vault) Options() []store.Option {
+	return []store.Option{{Name: "host", Required: true, Help: "the host"}, {Name: "secret", Required: true, Secret: true, Title: "Secret"}}
+}
+
+func (v *vault) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+	v.opened++
+	if v.broken != nil {
+		return nil, v.broken
+	}
+	old, err := opening.Secrets.Load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := opening.Secrets.Save(ctx, []byte("not it"), []byte("x")); !errors.Is(err, store.ErrChanged) {
+		return nil, errors.New("a secret was replaced by somebody who did not know it")
+	}
+	if !strings.HasPrefix(string(old), "first") {
+		return nil, errors.New("the secret is " + string(old))
+	}
+	if opening.Options["rotate"] == "" && v.opened > 1 {
+		return storetest.NewMemory(), opening.Secrets.Save(ctx, old, append(old, '+'))
+	}
+	return storetest.NewMemory(), nil
+}
+
+func TestAccounts(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	db, err := records.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	sealer, err := access.OpenKey(ctx, db, dir, "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &vault{}
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	fresh := func() *accounts.Accounts { return accounts.New(db, sealer, []store.Provider{v}, log) }
+	a := fresh()
+	changed := 0
+	a.Changed = func() { changed++ }
+	link := accounts.Link{Provider: "vault", Name: "safe", Options: map[string]string{"host": "h"}, Secret: "first"}
+	if _, _, err := a.Add(ctx, link); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := a.Add(ctx, link); err == nil || !strings.Contains(err.Error(), "already") {
+		t.Errorf("linked twice: %v", err)
+	}
+	again := fresh() // as after a restart
+	for range 3 {
+		if _, err := again.Open(ctx, "safe"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if v.opened != 2 || changed != 1 {
+		t.Errorf("opened %d times, changed %d times; want 2 and 1", v.opened, changed)
+	}
+	row, _ := db.Account(ctx, "safe")
+	if secret, err := sealer.Open("account "+row.ID, row.Secret); err != nil || string(secret) != "first+" {
+		t.Errorf("the rotated secret is kept as %q, %v", secret, err)
+	}
+	v.broken = store.Errorf(store.ErrTryAgain, "down; wait")
+	link.Name = "other"
+	if _, _, err := a.Add(ctx, link); err == nil {
+		t.Error("an account that cannot be reached was linked")
+	}
+	if names, err := a.Names(ctx); err != nil || len(names) != 1 {
+		t.Errorf("%v, %v", names, err)
+	}
+	if err := a.Remove(ctx, "safe"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Open(ctx, "safe"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("an account that was unlinked: %v", err)
+	}
+}
+
+// TestDial is of the dialer that providers are given: an address
+// that nothing listens at is an error of the network, not of ours.
+func TestDial(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := listener.Addr().String()
+	go func() {
+		if connection, err := listener.Accept(); err == nil {
+			io.Copy(connection, connection)
+		}
+	}()
+	connection, err := accounts.Dial(t.Context(), "tcp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer connection.Close()
+	if _, err := connection.Write([]byte("ping")); err != nil {
+		t.Fatal(err)
+	}
+	back := make([]byte, 4)
+	if _, err := io.ReadFull(connection, back); err != nil || string(back) != "ping" {
+		t.Errorf("%q, %v", back, err)
+	}
+	listener.Close()
+	if _, err := accounts.Dial(t.Context(), "tcp", address); err == nil {
+		t.Error("something answered where nothing listens")
+	}
+}
