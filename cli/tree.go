@@ -25,7 +25,7 @@ func (a *app) ls() *cobra.Command {
 					}
 					fmt.Fprintln(a.out, a.paint(soft, address))
 				}
-				if err := a.list(command, address); err != nil {
+				if err := a.listFolder(command, address); err != nil {
 					return err
 				}
 			}
@@ -38,7 +38,7 @@ func (a *app) ls() *cobra.Command {
 // a larger folder is printed as it comes.
 const rowsAtOnce = 1000
 
-func (a *app) list(command *cobra.Command, address string) error {
+func (a *app) listFolder(command *cobra.Command, address string) error {
 	t := a.newTable("KIND", "SIZE", "MODIFIED", "NAME")
 	alignRight(t, 2)
 	var files, folders, bytes int64

@@ -177,7 +177,7 @@ func TestCommands(t *testing.T) {
 	}
 	if len(entries) != 3 || entries[1]["name"] != "one.txt" || entries[1]["address"] != "/desk/Reports/one.txt" ||
 		entries[1]["kind"] != "file" || entries[1]["size"] != 7.0 || entries[1]["modified"] == nil || entries[0]["kind"] != "other" {
-		t.Errorf("ls --json: %v", entries)
+		t.Errorf("the listing as JSON: %v", entries)
 	}
 	h.must("stat", "/desk/Reports/one.txt")
 

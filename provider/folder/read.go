@@ -16,13 +16,13 @@ import (
 // is looked at when its turn comes.
 func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
-		if err := a.list(ctx, folder, yield); err != nil {
+		if err := a.listInto(ctx, folder, yield); err != nil {
 			yield(store.Entry{}, err)
 		}
 	}
 }
 
-func (a *account) list(ctx context.Context, folder store.Folder, yield func(store.Entry, error) bool) error {
+func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(store.Entry, error) bool) error {
 	local, err := localPath(folder.Path)
 	if err != nil {
 		return err

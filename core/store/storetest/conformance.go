@@ -1,8 +1,6 @@
 package storetest
 
 import (
-	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -312,120 +310,6 @@ func testReplace(t *testing.T, s store.Store) {
 	}
 }
 
-// watched is content that looks at the store while it is being read.
-type watched struct {
-	data  []byte
-	look  func()
-	fail  error
-	stall context.Context
-}
-
-func (w watched) Open(context.Context) (*store.Stream, error) {
-	return store.NewStream(io.NopCloser(&watchedReader{watched: w}), store.CRC64NVME, nil), nil
-}
-
-type watchedReader struct {
-	watched
-	n int
-}
-
-func (r *watchedReader) Read(p []byte) (int, error) {
-	half := len(r.data) / 2
-	if r.n >= half && r.look != nil {
-		r.look()
-		r.look = nil
-	}
-	if r.n >= half && r.fail != nil {
-		return 0, r.fail
-	}
-	if r.n >= half && r.stall != nil {
-		<-r.stall.Done()
-		return 0, r.stall.Err()
-	}
-	if r.n == len(r.data) {
-		return 0, io.EOF
-	}
-	n := copy(p[:min(len(p), 64<<10)], r.data[r.n:])
-	r.n += n
-	return n, nil
-}
-
-func testPartly(t *testing.T, s store.Store) {
-	place := store.At("whole.bin")
-	old := strings.Repeat("old", 1000)
-	for _, round := range []string{"creating", "replacing"} {
-		looks := 0
-		data := bytes.Repeat([]byte(round), 300_000)
-		condition := store.Absent
-		if round == "replacing" {
-			entry, _ := s.Stat(t.Context(), place)
-			replaced, err := write(t, s, place, old, store.AtRevision(entry.Revision))
-			if err != nil {
-				t.Fatal(err)
-			}
-			condition = store.AtRevision(replaced.Revision)
-		}
-		content := watched{data: data, look: func() {
-			looks++
-			entry, err := s.Stat(t.Context(), place)
-			if round == "creating" {
-				want(t, "stat while it arrives", err, store.ErrNotFound)
-				for _, entry := range list(t, s, store.Folder{}) {
-					t.Errorf("%q is listed while it arrives", entry.Name)
-				}
-			} else if err != nil || entry.Size != int64(len(old)) {
-				t.Errorf("while it is replaced: %+v, %v; want the old one of %d bytes", entry, err, len(old))
-			}
-		}}
-		if _, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "conformance", Content: content}); err != nil {
-			t.Fatalf("%s: %v", round, err)
-		}
-		if looks == 0 {
-			t.Errorf("%s: the content was never read half", round)
-		}
-		if got := read(t, s, store.Reading{Place: place}); got != string(data) {
-			t.Errorf("%s: other bytes came back", round)
-		}
-	}
-}
-
-func testFailedWrite(t *testing.T, s store.Store) {
-	data := bytes.Repeat([]byte("x"), 3<<20)
-	broken := errors.New("the source broke")
-	cancelled, cancel := context.WithCancel(t.Context())
-	for _, round := range []struct {
-		name    string
-		ctx     context.Context
-		size    int64
-		content watched
-	}{
-		{"the source fails", t.Context(), int64(len(data)), watched{data: data, fail: broken}},
-		{"the source is shorter", t.Context(), int64(len(data)) + 10, watched{data: data}},
-		{"the source is longer", t.Context(), int64(len(data)) - 10, watched{data: data}},
-		{"the write is cancelled", cancelled, int64(len(data)), watched{data: data, look: cancel, stall: cancelled}},
-	} {
-		place := store.At("failed.bin")
-		_, err := s.Write(round.ctx, store.Writing{Place: place, Size: round.size, Run: "conformance", Content: round.content})
-		if err == nil {
-			t.Errorf("%s: no error", round.name)
-		}
-		if round.content.fail != nil && !errors.Is(err, broken) {
-			t.Errorf("%s: got %v, want the source's own error", round.name, err)
-		}
-		if _, err := s.Stat(t.Context(), place); !errors.Is(err, store.ErrNotFound) {
-			t.Errorf("%s: stat gives %v afterwards, want %q", round.name, err, store.ErrNotFound)
-		}
-		if entries := list(t, s, store.Folder{}); len(entries) != 0 {
-			t.Errorf("%s: %d entries are left", round.name, len(entries))
-		}
-	}
-	cleaning := store.Cleaning{Run: "conformance", Uploads: []store.Place{store.At("failed.bin")}}
-	_, _ = store.Clean(t.Context(), s, cleaning)
-	if again, err := store.Clean(t.Context(), s, cleaning); err != nil || len(again) != 0 {
-		t.Errorf("cleaning twice removed %v the second time, %v", again, err)
-	}
-}
-
 func testReading(t *testing.T, s store.Store) {
 	data := make([]byte, 200_000)
 	random := rand.New(rand.NewPCG(1, 2))
@@ -493,66 +377,6 @@ func testFolders(t *testing.T, s store.Store) {
 	if !s.Traits().FileBesideFolder {
 		_, err = s.MakeFolder(t.Context(), store.At("file"))
 		want(t, "making a folder where a file is", err, store.ErrExists)
-	}
-}
-
-func testParts(t *testing.T, s store.Store) {
-	writer, ok := s.(store.PartWriter)
-	if !ok {
-		t.Skip("the store takes no parts")
-	}
-	limits, ok := writer.PartLimits()
-	if !ok {
-		t.Skip("the store takes no parts")
-	}
-	mustWrite(t, s, store.At("probe"), "so that what is probed at the first write has been")
-	size := limits.Size(1)
-	whole := bytes.Repeat([]byte("part of a whole "), int(size/16*2)+1)
-	writing := store.Writing{Place: store.At("parts.bin"), Size: int64(len(whole)), Run: "conformance"}
-	upload, err := writer.BeginParts(t.Context(), writing)
-	if err != nil {
-		t.Fatalf("begin: %v", err)
-	}
-	abandoned, err := writer.BeginParts(t.Context(), store.Writing{Place: store.At("abandoned.bin"), Size: 1, Run: "conformance"})
-	if err != nil {
-		t.Fatalf("begin: %v", err)
-	}
-	var parts []store.Part
-	for number := range 3 {
-		data := whole[int64(number)*size : min(int64(number+1)*size, int64(len(whole)))]
-		stream := store.NewStream(io.NopCloser(bytes.NewReader(data)), s.Traits().ProofKind, nil)
-		part, err := writer.WritePart(t.Context(), writing, upload, number+1, int64(len(data)), stream)
-		if err != nil {
-			t.Fatalf("part %d: %v", number+1, err)
-		}
-		parts = append(parts, part)
-	}
-	if _, err := s.Stat(t.Context(), writing.Place); !errors.Is(err, store.ErrNotFound) {
-		t.Errorf("it can be seen before it is committed: %v", err)
-	}
-	cleaned, err := store.Clean(t.Context(), s, store.Cleaning{
-		Run: "conformance", Keep: map[string]bool{upload: true},
-		Uploads: []store.Place{writing.Place, store.At("abandoned.bin")},
-	})
-	if err != nil || len(cleaned) != 1 || cleaned[0].Upload != abandoned {
-		t.Errorf("cleaning removed %+v, %v; want the abandoned upload alone", cleaned, err)
-	}
-	written, err := writer.CommitParts(t.Context(), writing, upload, parts)
-	if err != nil {
-		t.Fatalf("commit: %v", err)
-	}
-	if written.Size != int64(len(whole)) {
-		t.Errorf("committed with size %d, want %d", written.Size, len(whole))
-	}
-	if kind := s.Traits().ProofKind; kind != "" && !written.Proof.IsZero() {
-		sum := kind.New()
-		sum.Write(whole)
-		if expected := store.HashOf(kind, sum.Sum(nil)); written.Proof != expected {
-			t.Errorf("proof %q, want %q", written.Proof, expected)
-		}
-	}
-	if read(t, s, store.Reading{Place: writing.Place, Revision: written.Revision}) != string(whole) {
-		t.Error("other bytes came back")
 	}
 }
 

@@ -1,0 +1,70 @@
+package storetest
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"testing"
+
+	"deftheron/core/store"
+)
+
+func testParts(t *testing.T, s store.Store) {
+	writer, ok := s.(store.PartWriter)
+	if !ok {
+		t.Skip("the store takes no parts")
+	}
+	limits, ok := writer.PartLimits()
+	if !ok {
+		t.Skip("the store takes no parts")
+	}
+	mustWrite(t, s, store.At("probe"), "so that what is probed at the first write has been")
+	size := limits.Size(1)
+	whole := bytes.Repeat([]byte("part of a whole "), int(size/16*2)+1)
+	writing := store.Writing{Place: store.At("parts.bin"), Size: int64(len(whole)), Run: "conformance"}
+	upload, err := writer.BeginParts(t.Context(), writing)
+	if err != nil {
+		t.Fatalf("begin: %v", err)
+	}
+	abandoned, err := writer.BeginParts(t.Context(), store.Writing{Place: store.At("abandoned.bin"), Size: 1, Run: "conformance"})
+	if err != nil {
+		t.Fatalf("begin: %v", err)
+	}
+	var parts []store.Part
+	for number := range 3 {
+		data := whole[int64(number)*size : min(int64(number+1)*size, int64(len(whole)))]
+		stream := store.NewStream(io.NopCloser(bytes.NewReader(data)), s.Traits().ProofKind, nil)
+		part, err := writer.WritePart(t.Context(), writing, upload, number+1, int64(len(data)), stream)
+		if err != nil {
+			t.Fatalf("part %d: %v", number+1, err)
+		}
+		parts = append(parts, part)
+	}
+	if _, err := s.Stat(t.Context(), writing.Place); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("it can be seen before it is committed: %v", err)
+	}
+	cleaned, err := store.Clean(t.Context(), s, store.Cleaning{
+		Run: "conformance", Keep: map[string]bool{upload: true},
+		Uploads: []store.Place{writing.Place, store.At("abandoned.bin")},
+	})
+	if err != nil || len(cleaned) != 1 || cleaned[0].Upload != abandoned {
+		t.Errorf("cleaning removed %+v, %v; want the abandoned upload alone", cleaned, err)
+	}
+	written, err := writer.CommitParts(t.Context(), writing, upload, parts)
+	if err != nil {
+		t.Fatalf("commit: %v", err)
+	}
+	if written.Size != int64(len(whole)) {
+		t.Errorf("committed with size %d, want %d", written.Size, len(whole))
+	}
+	if kind := s.Traits().ProofKind; kind != "" && !written.Proof.IsZero() {
+		sum := kind.New()
+		sum.Write(whole)
+		if expected := store.HashOf(kind, sum.Sum(nil)); written.Proof != expected {
+			t.Errorf("proof %q, want %q", written.Proof, expected)
+		}
+	}
+	if read(t, s, store.Reading{Place: writing.Place, Revision: written.Revision}) != string(whole) {
+		t.Error("other bytes came back")
+	}
+}

@@ -1,0 +1,55 @@
+package transfer
+
+import (
+	"context"
+	"time"
+
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// keepLedger writes endings down in batches, at most every quarter of a second,
+// after what they speak of is safe on its disk.
+func (r *Run) keepLedger(ctx context.Context) error {
+	ticker := time.NewTicker(250 * time.Millisecond)
+	defer ticker.Stop()
+	var endings []Ending
+	var failed error
+	write := func() {
+		if len(endings) == 0 || failed != nil {
+			endings = endings[:0]
+			return
+		}
+		if failed = r.writeDown(ctx, endings); failed != nil {
+			r.halt(plan.CauseFault, "the records cannot be written: "+failed.Error())
+		}
+		endings = endings[:0]
+	}
+	for {
+		select {
+		case ending, open := <-r.endings:
+			if !open {
+				write()
+				return failed
+			}
+			if endings = append(endings, ending); len(endings) >= batch {
+				write()
+			}
+		case <-ticker.C:
+			write()
+		}
+	}
+}
+
+func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
+	synced := map[store.Store]bool{}
+	for _, route := range r.Routes {
+		if !synced[route.Target.Store] {
+			synced[route.Target.Store] = true
+			if err := store.Sync(ctx, route.Target.Store); err != nil {
+				return err
+			}
+		}
+	}
+	return r.Records.Finish(ctx, r.ID, r.scopes, endings)
+}

@@ -1,0 +1,131 @@
+package transfer
+
+import (
+	"context"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+)
+
+// queue collects steps into batches.
+type queue struct {
+	run   *Run
+	items []Item
+}
+
+func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
+	r := q.run
+	if step.Action == plan.Remember {
+		if !r.Resumed {
+			r.progress.unchanged.Add(1)
+			r.endings <- Ending{Route: route, Pair: pairOf(step, r.ID)}
+			return nil
+		}
+		// An interrupted run may have written it without writing that down.
+		step.Action = plan.Look
+	}
+	r.seq++
+	item := Item{
+		Seq: r.seq, Route: route, Key: step.Key, Kind: step.Kind, Action: step.Action, Size: step.Source.Size,
+		SourceID: step.Source.ID, Source: compare.RememberedOf(step.Source), State: Waiting,
+		Cause: step.Cause, Why: step.Why,
+	}
+	if step.Target != nil {
+		item.Target = compare.RememberedOf(*step.Target)
+	}
+	switch step.Action {
+	case plan.Skip:
+		item.State = Skipped
+	case plan.Refuse:
+		item.State = Failed
+	}
+	r.progress.queued(item)
+	if q.items = append(q.items, item); len(q.items) >= batch {
+		return q.flush(ctx)
+	}
+	return ctx.Err()
+}
+
+func (q *queue) flush(ctx context.Context) error {
+	if len(q.items) == 0 {
+		return nil
+	}
+	if err := q.run.Records.Enqueue(ctx, q.run.ID, q.items); err != nil {
+		return err
+	}
+	q.items = q.items[:0]
+	select {
+	case q.run.more <- struct{}{}:
+	default:
+	}
+	return nil
+}
+
+func pairOf(step plan.Step, run string) *compare.Pair {
+	return &compare.Pair{
+		Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target), Run: run,
+	}
+}
+
+// feed hands items to the lanes: first those that write where nothing is, while
+// the plan is still being made; then, once both listings are complete, those
+// that write over something.
+func (r *Run) feed(ctx context.Context) {
+	defer close(r.work)
+	defer r.pending.Wait()
+	select {
+	case <-r.started:
+	case <-ctx.Done():
+		return
+	}
+	for _, writes := range []bool{false, true} {
+		if writes {
+			<-r.planned
+			if r.planErr != nil {
+				return
+			}
+		}
+		if !r.feedPhase(ctx, writes) {
+			return
+		}
+	}
+}
+
+func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
+	var after int64
+	for {
+		complete := false
+		select {
+		case <-r.planned:
+			complete = true
+		default:
+		}
+		items, err := r.Records.Claim(ctx, r.ID, writes, after, batch)
+		if err != nil {
+			r.halt(plan.CauseFault, err.Error())
+			return false
+		}
+		for i := range items {
+			r.pending.Add(1)
+			select {
+			case r.work <- &items[i]:
+				after = items[i].Seq
+			case <-ctx.Done():
+				r.pending.Done()
+				return false
+			}
+		}
+		switch {
+		case len(items) > 0:
+		case complete:
+			return true
+		default:
+			select {
+			case <-r.more:
+			case <-r.planned:
+			case <-ctx.Done():
+				return false
+			}
+		}
+	}
+}
