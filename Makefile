@@ -4,7 +4,7 @@ NPM      ?= npm
 CACHE    := $(CURDIR)/.cache
 SOURCES  := $(shell find console/src console/index.html console/package-lock.json console/vite.config.ts console/openapi.json 2>/dev/null -type f)
 
-.PHONY: all build demo test bench soak lint tools prerequisites openapi clean
+.PHONY: all build demo test bench soak lint tools prerequisites openapi pictures clean
 
 all: build
 
@@ -55,3 +55,7 @@ openapi:
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html
+
+# Draws docs/screenshots anew, of the demo's data.
+pictures: prerequisites tools build
+	$(GO) test -count=1 -run TestPictures ./e2e -args -pictures

@@ -59,7 +59,7 @@ func (a *app) followDrawn(ctx context.Context, c *client.Client, id string) (con
 	}), mpb.BarExtender(mpb.BarFillerFunc(func(w io.Writer, _ decor.Statistics) error {
 		_, err := io.WriteString(w, d.second()+"\n"+d.third()+"\n")
 		return err
-	}), false), mpb.BarRemoveOnComplete())
+	}), false), mpb.BarRemoveOnComplete(), mpb.BarFillerTrim())
 	run, err := c.Follow(ctx, id, d.set, d.away)
 	bar.Abort(true)
 	progress.Wait()

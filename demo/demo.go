@@ -172,7 +172,7 @@ func play(ctx context.Context, options Options, s *service.Service, desk, endpoi
 	if err != nil {
 		return contract.Run{}, err
 	}
-	fmt.Fprintf(options.Out, "\nCopying /desk into /archive. %s\n", shown.PlanSentence(plan))
+	fmt.Fprintf(options.Out, "\nCopying /desk into /archive.\n%s\n", shown.PlanSentence(plan))
 	started, err := c.Copy(ctx, request)
 	if err != nil {
 		return contract.Run{}, err

@@ -1,9 +1,7 @@
 package e2e
 
 import (
-	"flag"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -11,11 +9,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
-	"deftheron/demo"
 	"deftheron/servertest"
 )
-
-var pictures = flag.Bool("pictures", false, "write the pictures of docs/screenshots anew")
 
 // TestConsole signs in by the link that the service printed, opens the tree,
 // starts a copy, and sees it end, with real clicks and keys.
@@ -102,7 +97,7 @@ func TestConsole(t *testing.T) {
 // TestConsoleCancelsALiveRun watches a run that takes its time, and cancels it.
 func TestConsoleCancelsALiveRun(t *testing.T) {
 	h := start(t)
-	desk, archive := t.TempDir(), t.TempDir()
+	desk := t.TempDir()
 	for i := range 40 {
 		writeFile(t, strings.Repeat("x", 1000), desk, fmt.Sprintf("file %02d", i))
 	}
@@ -111,7 +106,6 @@ func TestConsoleCancelsALiveRun(t *testing.T) {
 	server := *slow.server
 	server.Endpoint = slow.url
 	h.linkBucket("archive", &server, slow.server.Bucket(t))
-	_ = archive
 	b := openBrowser(t)
 	b.open(h.signin)
 	b.shows("desk")
@@ -128,63 +122,4 @@ func TestConsoleCancelsALiveRun(t *testing.T) {
 	b.click("Cancel the run")
 	slow.release()
 	b.shows("A person cancelled it.")
-}
-
-// TestPictures draws docs/screenshots of the demo's data, with -pictures.
-func TestPictures(t *testing.T) {
-	if !*pictures {
-		t.Skip("only with -pictures")
-	}
-	h := start(t)
-	desk := filepath.Join(t.TempDir(), "desk")
-	if _, err := demo.Generate(desk, demo.Seed); err != nil {
-		t.Fatal(err)
-	}
-	h.linkFolder("desk", desk)
-	slow := slowProxy(t, servertest.StartObjectStore(t), 4<<20)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkBucket("archive", &server, slow.server.Bucket(t))
-	to := func(name string) string { return filepath.Join(servertest.Root(), "docs", "screenshots", name+".png") }
-	b := openBrowser(t)
-	b.open("http://" + h.listen + "/signin")
-	b.shows("You are not signed in")
-	b.picture(to("console-signin"))
-	b.open(h.signin)
-	b.shows("archive")
-	b.open("http://" + h.listen + "/tree?at=" + strings.ReplaceAll("/desk/Odd names, kept on purpose", " ", "%20"))
-	b.shows("README.txt")
-	b.click("Choose README.txt")
-	b.shows("Revision")
-	b.picture(to("console-tree"))
-	b.open("http://" + h.listen + "/tree?at=/desk")
-	b.shows("Office")
-	b.click("Choose all")
-	b.click("Copy 4 to…")
-	b.click("/account/folder")
-	b.keys("/archive/2026")
-	b.shows("empty folder to make")
-	b.picture(to("console-copy"))
-	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
-	b.shows("left\n")
-	b.until(`Number(document.querySelector('[role=progressbar]')?.ariaValueNow) > 25`)
-	b.picture(to("console-run"))
-	slow.release()
-	b.shows("and proven.")
-	b.picture(to("console-run-done"))
-	b.click("Runs")
-	b.shows("Begun")
-	b.picture(to("console-runs"))
-	report := filepath.Join(t.TempDir(), "report.html")
-	runs, _ := os.ReadFile(report)
-	_ = runs
-	for run, err := range h.client().Runs(t.Context()) {
-		if err != nil {
-			t.Fatal(err)
-		}
-		h.must("run", "report", run.ID, "--out", report)
-	}
-	b.open("file://" + report)
-	b.shows("The record")
-	b.picture(to("report"))
 }

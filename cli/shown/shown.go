@@ -73,49 +73,51 @@ func Plain(name string) string {
 
 // PlanSentence says in one sentence what a plan comes to.
 func PlanSentence(plan contract.Plan) string {
-	var doing []string
-	add := func(n contract.Count, one, more string) {
+	var doing, leaving []string
+	do := func(what, one string, n contract.Count) {
 		if n.Items > 0 {
-			doing = append(doing, fmt.Sprintf("%s %s (%s)%s", more, Some(n.Items, one), Size(n.Bytes), ""))
+			doing = append(doing, fmt.Sprintf("%s %s (%s)", what, Some(n.Items, one), Size(n.Bytes)))
 		}
 	}
-	add(plan.Create, "file", "copy")
-	add(plan.Replace, "changed file", "replace")
-	add(plan.KeepBoth, "clash", "keep both of")
-	add(plan.Look, "file", "compare the contents of")
+	leave := func(n int64, what string) {
+		if n > 0 {
+			leaving = append(leaving, Count(n)+" "+what)
+		}
+	}
+	do("copy", "file", plan.Create)
+	do("replace", "changed file", plan.Replace)
+	do("keep both of", "clash", plan.KeepBoth)
+	do("compare the contents of", "file", plan.Look)
 	if plan.Folders > 0 {
 		doing = append(doing, "make "+Some(plan.Folders, "empty folder"))
 	}
-	targets := make([]string, len(plan.Routes))
-	for i, route := range plan.Routes {
-		targets[i] = route.To
-	}
-	var leaving []string
-	for _, part := range []struct {
-		n    int64
-		what string
-	}{
-		{plan.Unchanged.Items, "in step already"}, {plan.Left.Items, "left, as both sides changed"},
-		{plan.Skipped.Items, "skipped, as links and devices hold nothing of their own"}, {plan.Refused.Items, "that the target cannot hold"},
-	} {
-		if part.n > 0 {
-			leaving = append(leaving, Count(part.n)+" "+part.what)
-		}
+	leave(plan.Unchanged.Items, "in step already")
+	leave(plan.Left.Items, "left, as both sides changed")
+	leave(plan.Skipped.Items, "skipped, as links and devices hold nothing of their own")
+	leave(plan.Refused.Items, "that the target cannot hold")
+	if len(doing) > 0 && plan.Clashes == 0 {
+		leaving = append(leaving, "no clashes")
 	}
 	sentence := "Nothing to do"
 	if len(doing) > 0 {
-		sentence = "Will " + strings.Join(doing, ", ") + " to " + strings.Join(targets, ", ")
+		targets := make([]string, len(plan.Routes))
+		for i, route := range plan.Routes {
+			targets[i] = Plain(route.To)
+		}
+		sentence = "To " + strings.Join(targets, ", ") + ": " + and(doing)
 	}
 	if len(leaving) > 0 {
-		sentence += ": " + strings.Join(leaving, ", ")
-		if len(doing) > 0 {
-			sentence = strings.Replace(sentence, ": "+strings.Join(leaving, ", "), "; "+strings.Join(leaving, ", "), 1)
-		}
-	}
-	if plan.Clashes == 0 && len(doing) > 0 {
-		sentence += "; no clashes"
+		sentence += "; " + strings.Join(leaving, ", ")
 	}
 	return sentence + "."
+}
+
+// and joins parts as a sentence does.
+func and(parts []string) string {
+	if len(parts) < 2 {
+		return strings.Join(parts, "")
+	}
+	return strings.Join(parts[:len(parts)-1], ", ") + " and " + parts[len(parts)-1]
 }
 
 // RunSentence says in a sentence what came of a run.

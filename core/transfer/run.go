@@ -322,7 +322,7 @@ func (r *Run) result(ctx context.Context, err error) Result {
 		if r.progress.done.Load()+r.progress.unchanged.Load() == 0 {
 			result.State = "failed"
 		}
-		result.Why = fmt.Sprintf("%d items failed; their causes are with them", r.progress.failed.Load())
+		result.Why = plural(int(r.progress.failed.Load()), "item") + " failed"
 	}
 	return result
 }

@@ -61,7 +61,9 @@ export function ItemList({ run }: { run: Run }) {
 function ItemRow({ item }: { item: Item }) {
   return (
     <div className="grid grid-cols-[92px_minmax(0,1fr)_90px] gap-x-3 py-1">
-      <State state={item.state} />
+      <span>
+        <State state={item.state} />
+      </span>
       <span className="min-w-0">
         <span className="font-mono text-small break-all" title={item.proof || undefined}>
           {plain(item.address)}

@@ -65,7 +65,7 @@ function Head({ run }: { run: Run }) {
           ))}
         </ul>
         <p className="mt-1">{sentences[run.state]}</p>
-        {run.why && run.state !== 'done' && (
+        {run.why && run.state !== 'done' && run.state !== 'partial' && (
           <p className={run.ended ? 'text-brick' : 'text-ochre'}>
             {run.why}. {run.remedy}
           </p>
@@ -185,14 +185,16 @@ function Causes({ run }: { run: Run }) {
   return (
     <section aria-label="Causes" className="border-t border-line py-3">
       {causes.map((cause) => (
-        <p key={cause.state + cause.cause} className="flex flex-wrap items-baseline gap-x-3">
-          <State state={cause.state} />
-          <span>{some(cause.items, 'item')}</span>
-          <span className={`font-mono text-small ${cause.state === 'done' ? 'text-dusk' : 'text-soft'}`}>{cause.cause}</span>
+        <div key={cause.state + cause.cause} className="grid grid-cols-[92px_minmax(0,1fr)_90px] gap-x-3 py-0.5">
           <span>
-            {cause.meaning} <span className="text-soft">{cause.remedy}</span>
+            <State state={cause.state} />
           </span>
-        </p>
+          <span>
+            <span className={`font-mono text-small ${cause.state === 'done' ? 'text-dusk' : 'text-soft'}`}>{cause.cause}</span> {cause.meaning}{' '}
+            <span className="text-soft">{cause.remedy}</span>
+          </span>
+          <span className="text-right whitespace-nowrap">{some(cause.items, 'item')}</span>
+        </div>
       ))}
     </section>
   )

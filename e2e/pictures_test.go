@@ -1,0 +1,144 @@
+package e2e
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/demo"
+	"deftheron/servertest"
+)
+
+var pictures = flag.Bool("pictures", false, "draw docs/screenshots anew; needs xvfb, xterm and imagemagick")
+
+// picture is the file of a picture in docs/screenshots.
+func picture(name string) string {
+	return filepath.Join(servertest.Root(), "docs", "screenshots", name+".png")
+}
+
+// TestPictures draws docs/screenshots of the demo's data.
+func TestPictures(t *testing.T) {
+	if !*pictures {
+		t.Skip("only with -pictures")
+	}
+	h := start(t)
+	desk := filepath.Join(t.TempDir(), "desk")
+	if _, err := demo.Generate(desk, demo.Seed); err != nil {
+		t.Fatal(err)
+	}
+	h.linkFolder("desk", desk)
+	slow := slowProxy(t, servertest.StartObjectStore(t), 6<<20)
+	server := *slow.server
+	server.Endpoint = slow.url
+	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	screen := newScreen(t, h)
+	screen.draw("ls", `heron ls "/desk/Odd names, kept on purpose"; heron ls /desk/Office`, 2*time.Second)
+	screen.draw("copy", `heron copy /desk /archive`, 7*time.Second)
+	for run, err := range h.client().Runs(t.Context()) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.must("run", "cancel", run.ID, "--yes")
+	}
+	b := openBrowser(t)
+	b.open("http://" + h.listen + "/signin")
+	b.shows("You are not signed in")
+	b.picture(picture("console-signin"))
+	b.open(h.signin)
+	b.shows("archive")
+	b.open("http://" + h.listen + "/tree?at=" + strings.ReplaceAll("/desk/Odd names, kept on purpose", " ", "%20"))
+	b.shows("README.txt")
+	b.click("Choose README.txt")
+	b.shows("Revision")
+	b.picture(picture("console-tree"))
+	b.open("http://" + h.listen + "/tree?at=/desk")
+	b.shows("Office")
+	b.click("Choose all")
+	b.click("Copy 4 to…")
+	b.click("/account/folder")
+	b.keys("/archive/2026")
+	b.shows("empty folder to make")
+	b.picture(picture("console-copy"))
+	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
+	b.until(`Number(document.querySelector('[role=progressbar]')?.ariaValueNow) > 25`)
+	b.picture(picture("console-run"))
+	slow.release()
+	b.shows("and proven.")
+	b.click("owner")
+	b.click("Dark")
+	b.keys("\x1b")
+	b.picture(picture("console-run-done"))
+	b.click("owner")
+	b.click("Light")
+	b.keys("\x1b")
+
+	// Both sides change, and a name is in the way: a run with something to say.
+	writeFile(t, "ours", desk, "Office", "notes.txt")
+	h.must("copy", "/desk/Office", "/archive/2026")
+	core := slow.server.Client(t)
+	if _, err := core.PutObject(t.Context(), "bucket-1", "2026/Office/notes.txt", strings.NewReader("theirs"), 6, "", "", putOptions); err != nil {
+		t.Fatal(err)
+	}
+	writeFile(t, "ours again", desk, "Office", "notes.txt")
+	writeFile(t, "x", desk, "Office", "caf\xe9 (an old name).txt")
+	if err := os.Symlink("notes.txt", filepath.Join(desk, "Office", "shortcut")); err != nil {
+		t.Fatal(err)
+	}
+	var run contract.Run
+	r := h.run("", "copy", "/desk/Office", "/archive/2026", "--json")
+	if err := json.Unmarshal([]byte(r.out), &run); err != nil {
+		t.Fatal(err, r.err)
+	}
+	b.open("http://" + h.listen + "/runs/" + run.ID)
+	b.shows("name-refused")
+	b.picture(picture("console-run-partial"))
+	b.click("Runs")
+	b.shows("Begun")
+	b.picture(picture("console-runs"))
+	report := filepath.Join(t.TempDir(), "report.html")
+	h.must("run", "report", run.ID, "--out", report)
+	b.open("file://" + report)
+	b.shows("The record")
+	b.picture(picture("report"))
+	screen.draw("run-show", fmt.Sprintf("heron run list; heron run show %[1]s; heron run items %[1]s --state failed", run.ID), 2*time.Second)
+}
+
+// screen is a window of a terminal on a display of its own.
+type screen struct {
+	t       *testing.T
+	h       *heron
+	display string
+}
+
+func newScreen(t *testing.T, h *heron) *screen {
+	t.Helper()
+	s := &screen{t: t, h: h, display: fmt.Sprintf(":%d", 90+os.Getpid()%900)}
+	servertest.Start(t, exec.Command("Xvfb", s.display, "-screen", "0", "1280x800x24"))
+	<-time.After(time.Second)
+	return s
+}
+
+// draw types commands into a terminal, waits, and takes a picture.
+func (s *screen) draw(name, commands string, wait time.Duration) {
+	s.t.Helper()
+	script := fmt.Sprintf("PATH=%s:$PATH; %s; sleep 60", filepath.Dir(program), strings.ReplaceAll(commands, "heron ", "echo \"\"; heron "))
+	for _, command := range strings.Split(commands, "; ") {
+		script = strings.Replace(script, "echo \"\"; "+command, "printf '$ %s\\n' '"+command+"'; "+command+"; echo", 1)
+	}
+	terminal := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#11181c", "-fg", "#e6ece9", "-b", "12", "-bw", "0", "-geometry", "125x40+0+0", "-e", "bash", "-c", script)
+	terminal.Env = append(os.Environ(), "DISPLAY="+s.display, "HERON_URL=http://"+s.h.listen, "HERON_TOKEN="+s.h.token(), "TERM=xterm-256color", "LC_ALL=C.UTF-8")
+	servertest.Start(s.t, terminal)
+	<-time.After(wait)
+	out, err := exec.Command("import", "-display", s.display, "-window", "root", picture(name)).CombinedOutput()
+	if err != nil {
+		s.t.Fatalf("import: %v %s", err, out)
+	}
+	terminal.Process.Kill()
+}
