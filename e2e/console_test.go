@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -92,6 +94,46 @@ func TestConsole(t *testing.T) {
 	b.shows("You are not signed in")
 	b.open(h.signin)
 	b.shows("was used already")
+}
+
+// TestLargeFolder scrolls through 100,000 entries: only those in sight, and some
+// about them, are in the page.
+func TestLargeFolder(t *testing.T) {
+	h := start(t)
+	dir, err := os.MkdirTemp("/dev/shm", "heron-large-")
+	if err != nil {
+		dir = t.TempDir()
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	const n = 100_000
+	for i := range n {
+		file, err := os.Create(filepath.Join(dir, fmt.Sprintf("entry %06d", i)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		file.Close()
+	}
+	h.linkFolder("large", dir)
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("large")
+	began := time.Now()
+	b.click("large")
+	b.shows("entry 000000")
+	first := time.Since(began)
+	most := 0
+	for seen := 0; seen < n; {
+		seen = js[int](b, `(() => { const g = document.querySelector('[role=grid]'); g.scrollTop = g.scrollHeight; return Number(g.ariaRowCount) })()`)
+		most = max(most, js[int](b, "document.querySelectorAll('[role=row]').length"))
+		if time.Since(began) > 2*time.Minute {
+			t.Fatalf("%d of %d entries after %v", seen, n, time.Since(began))
+		}
+	}
+	b.until(`(() => { const g = document.querySelector('[role=grid]'); g.scrollTop = g.scrollHeight; return g.innerText.includes('entry 099999') })()`)
+	if most > 200 {
+		t.Errorf("%d rows were in the page, want 200 at most", most)
+	}
+	t.Logf("the first rows after %v, all %d after %v, at most %d rows in the page", first, n, time.Since(began), most)
 }
 
 // TestConsoleCancelsALiveRun watches a run that takes its time, and cancels it.
