@@ -140,7 +140,7 @@ const batch = 500
 func (r *Run) Execute(ctx context.Context) Result {
 	tally, err := r.prepare(ctx)
 	if err != nil {
-		return r.result(ctx, err)
+		return r.result(ctx, plan.CauseOf(err), err)
 	}
 	working, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
@@ -159,7 +159,8 @@ func (r *Run) Execute(ctx context.Context) Result {
 	workers.Wait()
 	close(r.endings)
 	ledger.Wait()
-	return r.result(ctx, errors.Join(r.planErr, ledgerErr))
+	err = errors.Join(r.planErr, ledgerErr)
+	return r.result(ctx, causeOfPlan(err), err)
 }
 
 // prepare makes the targets ready, and for a run that was interrupted, removes
@@ -267,20 +268,19 @@ func (r *Run) unchanged(d compare.Difference) {
 	}
 }
 
-// checkSpace stops the run where the targets have no room for what is known to
-// be coming.
+// checkSpace stops the run where the target has no room for what is known to be
+// coming. With several targets it cannot be told which is meant for which.
 func (r *Run) checkSpace(ctx context.Context) {
-	coming := r.progress.bytes.Load() - r.progress.moved()
-	seen := map[store.Store]bool{}
+	target := r.Routes[0].Target
 	for _, route := range r.Routes {
-		if seen[route.Target.Store] {
-			continue
+		if route.Target.Store != target.Store {
+			return
 		}
-		seen[route.Target.Store] = true
-		space, err := store.SpaceOf(ctx, route.Target.Store)
-		if err == nil && space.Free >= 0 && space.Free < coming && len(seen) == 1 {
-			r.halt(plan.CauseNoSpace, fmt.Sprintf("%s has %d bytes free, and %d are to be written", route.Target.Account, space.Free, coming))
-		}
+	}
+	coming := r.progress.bytes.Load() - r.progress.moved()
+	space, err := store.SpaceOf(ctx, target.Store)
+	if err == nil && space.Free >= 0 && space.Free < coming {
+		r.halt(plan.CauseNoSpace, fmt.Sprintf("%s has %d bytes free, and %d are to be written", target.Account, space.Free, coming))
 	}
 }
 
@@ -293,13 +293,18 @@ func (r *Run) halt(cause plan.Cause, why string) {
 }
 
 // result says how the run ended, and ends what is still waiting.
-func (r *Run) result(ctx context.Context, err error) Result {
+func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 	ended := context.WithoutCancel(ctx)
 	result := Result{State: "done"}
 	rest, restCause := Failed, plan.CauseStopped
 	stopped := r.stopped.Load()
 	switch {
 	case errors.Is(context.Cause(ctx), ErrCancelled):
+		if r.Resumed {
+			if err := r.clean(ended); err != nil {
+				r.Log.Warn("could not remove what was left behind", "run", r.ID, "error", err)
+			}
+		}
 		result = Result{State: "cancelled", Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
 		rest, restCause = Skipped, plan.CauseCancelled
 	case ctx.Err() != nil:
@@ -307,7 +312,7 @@ func (r *Run) result(ctx context.Context, err error) Result {
 	case stopped != nil:
 		result = Result{State: "failed", Cause: stopped.cause, Why: stopped.why}
 	case err != nil:
-		result = Result{State: "failed", Cause: causeOfRun(err), Why: err.Error()}
+		result = Result{State: "failed", Cause: cause, Why: err.Error()}
 	}
 	if err := r.abandonUploads(ended); err != nil {
 		r.Log.Warn("could not give up an upload", "run", r.ID, "error", err)
@@ -327,7 +332,9 @@ func (r *Run) result(ctx context.Context, err error) Result {
 	return result
 }
 
-func causeOfRun(err error) plan.Cause {
+// causeOfPlan says why a plan could not be made: a listing that broke off is a
+// cause of its own.
+func causeOfPlan(err error) plan.Cause {
 	if cause := plan.CauseOf(err); cause != plan.CauseFault && cause != plan.CauseChanging {
 		return cause
 	}

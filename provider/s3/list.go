@@ -44,7 +44,9 @@ func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2
 	return func(yield func(minio.ListBucketV2Result, error) bool) {
 		token := ""
 		for {
-			page, err := a.page(ctx, prefix, token, delimiter, pageSize)
+			page, err := store.Page(ctx, func() (minio.ListBucketV2Result, error) {
+				return a.page(ctx, prefix, token, delimiter, pageSize)
+			})
 			if !yield(page, err) || err != nil || !page.IsTruncated {
 				return
 			}

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"sync"
 	"time"
@@ -79,6 +80,9 @@ func (a *Access) EnsureOwner(ctx context.Context, dir string) error {
 	token := secret()
 	path := filepath.Join(dir, TokenFileName)
 	if err := WriteSecretFile(path, token+"\n"); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("%s is left from other records than those in this data folder; move it away, or name another folder with --data", path)
+		}
 		return fmt.Errorf("could not write the owner's token to %s: %w", path, err)
 	}
 	_, err = a.add(ctx, "owner", token, nil)

@@ -327,7 +327,8 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 // tried again until it can: the run stays queued meanwhile.
 func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error) {
 	for {
-		routes, err := r.open(ctx, a.row.Routes)
+		// A run that was cancelled is opened too: it has leftovers to remove.
+		routes, err := r.open(r.ctx, a.row.Routes)
 		if err == nil || store.KindOf(err) != store.ErrTryAgain {
 			return routes, err
 		}
