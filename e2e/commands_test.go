@@ -2,9 +2,12 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -298,5 +301,55 @@ func TestDataFolder(t *testing.T) {
 	makeNewer(t, filepath.Join(h.data, "heron.db"))
 	if r := again(); r.code != 1 || !strings.Contains(r.err, "newer version") || !strings.Contains(r.err, "--data") {
 		t.Errorf("a folder of a newer version: %+v", r)
+	}
+}
+
+// TestTerminal copies on a terminal: first it says what will be done, then it
+// draws how far it has come.
+func TestTerminal(t *testing.T) {
+	h := start(t)
+	desk, archive := t.TempDir(), t.TempDir()
+	for i := range 200 {
+		writeFile(t, strings.Repeat("x", 10_000), desk, fmt.Sprint(i))
+	}
+	h.linkFolder("desk", desk)
+	h.linkFolder("archive", archive)
+	command := exec.Command("script", "-qec", program+" copy /desk /archive", "/dev/null")
+	command.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN="+h.token(), "TERM=xterm-256color")
+	out, err := command.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for _, want := range []string{"To /archive/desk: copy 200 files (1.9 MiB); no clashes.", "200 items copied and proven", "\x1b[38;5;71m✓ done"} {
+		if !strings.Contains(string(out), want) {
+			t.Errorf("it lacks %q:\n%s", want, out)
+		}
+	}
+	command = exec.Command("script", "-qec", "NO_COLOR=1 "+program+" ls /archive/desk", "/dev/null")
+	command.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN="+h.token(), "TERM=xterm-256color")
+	if out, err := command.CombinedOutput(); err != nil || strings.Contains(string(out), "\x1b[") {
+		t.Errorf("NO_COLOR is not obeyed: %v\n%s", err, out)
+	}
+}
+
+// TestTLS serves with TLS, and signs in over it.
+func TestTLS(t *testing.T) {
+	dir := t.TempDir()
+	certificate, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
+	make := exec.Command("go", "run", filepath.Join(runtime.GOROOT(), "src", "crypto", "tls", "generate_cert.go"), "--host", "127.0.0.1", "--ecdsa-curve", "P256")
+	make.Dir = dir
+	if out, err := make.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	h := &heron{t: t, data: filepath.Join(dir, "data"), listen: servertest.FreeAddress(t)}
+	h.serve("--tls-cert", certificate, "--tls-key", key)
+	command := exec.Command(program, "whoami", "--url", "https://"+h.listen)
+	command.Env = append(os.Environ(), "HERON_TOKEN="+h.token(), "SSL_CERT_FILE="+certificate)
+	if out, err := command.CombinedOutput(); err != nil || !strings.Contains(string(out), "owner at https://") {
+		t.Errorf("%v: %s", err, out)
+	}
+	plain := h.run("", "whoami")
+	if plain.code == 0 {
+		t.Error("it answers without TLS")
 	}
 }

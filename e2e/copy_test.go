@@ -245,3 +245,72 @@ func TestStopped(t *testing.T) {
 		t.Errorf("%+v, %v", run, err)
 	}
 }
+
+// TestTargetAwayAtStart starts the service while a run's target cannot be
+// reached: the run waits, says why, and goes on when the target is back.
+func TestTargetAwayAtStart(t *testing.T) {
+	h := start(t)
+	desk := t.TempDir()
+	for i := range 30 {
+		writeFile(t, "x", desk, fmt.Sprint(i))
+	}
+	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
+	server := *slow.server
+	server.Endpoint = slow.url
+	h.linkFolder("desk", desk)
+	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	slow.hold()
+	var started contract.Started
+	if err := json.Unmarshal([]byte(h.must("copy", "/desk", "/archive", "--detach", "--json")), &started); err != nil {
+		t.Fatal(err)
+	}
+	h.end(syscall.SIGKILL)
+	slow.setDown(true)
+	slow.release()
+	h.serve()
+	for deadline := time.Now().Add(30 * time.Second); ; {
+		run, err := h.client().Run(t.Context(), started.Run)
+		if err != nil || run.Over() || time.Now().After(deadline) {
+			t.Fatalf("%+v, %v; want it to wait, and to say why", run, err)
+		}
+		if run.State == "queued" && run.Why != "" && run.Remedy != "" {
+			break
+		}
+		<-time.After(50 * time.Millisecond)
+	}
+	slow.setDown(false)
+	run, err := h.client().Follow(t.Context(), started.Run, func(contract.Run) {}, nil)
+	if err != nil || run.State != "done" || run.Items.Done != 30 || run.Why != "" {
+		t.Errorf("%+v, %v; want all done, and nothing left of why it waited", run, err)
+	}
+}
+
+// TestRefusedNames copies a folder with names that the target cannot hold: the
+// others arrive, and each of these has its cause and its remedy.
+func TestRefusedNames(t *testing.T) {
+	h := start(t)
+	server := servertest.StartObjectStore(t)
+	desk := t.TempDir()
+	writeFile(t, "fine", desk, "in", "fine.txt")
+	writeFile(t, "old", desk, "in", "caf\xe9.txt")
+	writeFile(t, "long", desk, "in", strings.Repeat("d", 250), strings.Repeat("e", 250), strings.Repeat("f", 250), strings.Repeat("g", 250), strings.Repeat("h", 250))
+	h.linkFolder("desk", desk)
+	h.linkBucket("archive", server, server.Bucket(t))
+	r := h.run("", "copy", "/desk/in", "/archive")
+	if r.code != 1 || !strings.Contains(r.out, "partial") || !strings.Contains(r.out, "--state failed") {
+		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
+	}
+	if plan := h.must("copy", "/desk/in", "/archive", "--plan"); !strings.Contains(plan, "2 that the target cannot hold") || !strings.Contains(plan, "no UTF-8") {
+		t.Errorf("the plan says: %s", plan)
+	}
+	for run, err := range h.client().Runs(t.Context()) {
+		if err != nil || run.Items.Done != 1 || run.Items.Failed != 2 {
+			t.Fatalf("%+v, %v", run, err)
+		}
+		for item, err := range h.client().Items(t.Context(), run.ID, "failed") {
+			if err != nil || item.Cause != "name-refused" || item.Remedy == "" || item.Why == "" {
+				t.Errorf("%+v, %v", item, err)
+			}
+		}
+	}
+}

@@ -23,7 +23,7 @@ type proxy struct {
 
 	mu   sync.Mutex
 	gate chan struct{}
-	held int
+	down bool
 }
 
 func slowProxy(t *testing.T, server *servertest.ObjectStore, rate int) *proxy {
@@ -36,6 +36,9 @@ func slowProxy(t *testing.T, server *servertest.ObjectStore, rate int) *proxy {
 	forward := httputil.NewSingleHostReverseProxy(target)
 	forward.Rewrite, forward.Director = nil, func(r *http.Request) { r.URL.Scheme, r.URL.Host = target.Scheme, target.Host }
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if p.isDown() {
+			panic(http.ErrAbortHandler)
+		}
 		if r.Method == http.MethodPut && !strings.Contains(r.URL.Path, "/.heron/") {
 			p.wait()
 			r.Body = &slowBody{ReadCloser: r.Body, proxy: p}
@@ -65,6 +68,19 @@ func (p *proxy) release() {
 		p.gate = nil
 	}
 	p.rate = 0
+}
+
+// setDown makes every request break off, or lets them through again.
+func (p *proxy) setDown(down bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.down = down
+}
+
+func (p *proxy) isDown() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.down
 }
 
 func (p *proxy) wait() {

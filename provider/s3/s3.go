@@ -25,6 +25,7 @@ import (
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/minio/minio-go/v7/pkg/s3utils"
 
 	"deftheron/core/store"
 )
@@ -109,6 +110,9 @@ func configure(opening store.Opening) (*account, error) {
 	if err != nil || endpoint.Host == "" || endpoint.Scheme != "http" && endpoint.Scheme != "https" || strings.Trim(endpoint.Path, "/") != "" {
 		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%q is no endpoint; give a URL of scheme, host and port, such as https://objects.example.org:9000", o["endpoint"])}
 	}
+	if err := s3utils.CheckValidBucketName(o["bucket"]); err != nil {
+		return nil, &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is no name of a bucket; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
+	}
 	a := &account{endpoint: endpoint, bucket: o["bucket"], key: o["key"], prefix: string(opening.Start)}
 	if a.partSize, err = mebibytes("part-size", o["part-size"], 5, 64); err != nil {
 		return nil, err
@@ -164,13 +168,13 @@ func (a *account) explain(err error) error {
 		return store.Errorf(store.ErrLapsed, "%s does not know the access key %q; check --key", a.endpoint.Host, a.key)
 	case answer.Code == "SignatureDoesNotMatch":
 		return store.Errorf(store.ErrLapsed, "the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
-	case answer.Code == "InvalidBucketName":
-		return &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is no name of a bucket; use 3 to 63 lower-case letters, digits, dots and hyphens", a.bucket)}
 	case answer.Code == "RequestTimeTooSkewed":
 		return store.Errorf(store.ErrRefused, "the clocks of this machine and of %s differ too much; set this machine's clock", a.endpoint.Host)
 	case kind == store.ErrRefused && answer.Code == "AccessDenied":
 		return store.Errorf(store.ErrRefused, "the access key %q may not list the bucket %q; allow it there, or give another --key", a.key, a.bucket)
-	case answer.Code == "" || answer.Code == answer.Message || kind == store.ErrTryAgain:
+	case kind == store.ErrTryAgain || kind == store.ErrSlowDown:
+		return store.Errorf(kind, "%s cannot serve now (%v); try again in a moment, and check the host and port of --endpoint", a.endpoint.Host, err)
+	case answer.Code == "" || answer.Code == answer.Message:
 		return store.Errorf(store.ErrRefused, "%s gives no answer of an S3-compatible server (%v); check the host and port of --endpoint", a.endpoint.Host, err)
 	}
 	return err

@@ -3,10 +3,12 @@ package s3_test
 import (
 	"context"
 	"errors"
+	"net"
 	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -146,6 +148,7 @@ func TestOpenExplains(t *testing.T) {
 		{"missing bucket", map[string]string{"bucket": "missing-bucket"}, server.Secret, "give another --bucket"},
 		{"missing start", map[string]string{"start": "nowhere/"}, server.Secret, "give another --start"},
 		{"unknown option", map[string]string{"colour": "blue"}, server.Secret, "no such option"},
+		{"a bucket's name that is none", map[string]string{"bucket": "B"}, server.Secret, "no name of a bucket"},
 		{"part size", map[string]string{"part-size": "1"}, server.Secret, "from 5 to 5120"},
 		{"no secret", nil, "", "--secret-file"},
 	} {
@@ -167,6 +170,21 @@ func TestOpenExplains(t *testing.T) {
 		if err != nil && c.secret != "" && strings.Contains(err.Error(), server.Secret) {
 			t.Errorf("%s: the error holds the secret", c.name)
 		}
+	}
+}
+
+// TestHostThatDoesNotAnswer has something listen that never says a word.
+func TestHostThatDoesNotAnswer(t *testing.T) {
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer cancel()
+	_, err = openErr(ctx, map[string]string{"endpoint": "http://" + silent.Addr().String(), "bucket": "bucket", "key": "k"}, "s")
+	if err == nil || !strings.Contains(err.Error(), "did not answer in time") || !strings.Contains(err.Error(), "--endpoint") {
+		t.Errorf("%v; want it to say that nothing answers, and what to check", err)
 	}
 }
 

@@ -309,13 +309,13 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	now := time.Now()
 	r.mu.Lock()
 	a.run = run
-	a.row.State = records.Running
+	a.row.State, a.row.Cause, a.row.Why = records.Running, "", ""
 	if a.row.StartedAt == nil {
 		a.row.StartedAt = &now
 	}
 	row := a.row
 	r.mu.Unlock()
-	if err := r.db.SaveRun(r.ctx, row, "state", "started_at"); err != nil {
+	if err := r.db.SaveRun(r.ctx, row, "state", "cause", "why", "started_at"); err != nil {
 		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
