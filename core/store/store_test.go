@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/iotest"
 	"testing/synctest"
@@ -149,17 +151,23 @@ func (b telling) Told() store.Hashes { return store.Hashes{{Kind: store.CRC64NVM
 func TestGateBoundsHowManyGoAtOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		gate := store.NewGate("a", 2, 2)
+		var mu sync.Mutex
 		inside, most := 0, 0
+		count := func(n int) {
+			mu.Lock()
+			defer mu.Unlock()
+			inside += n
+			most = max(most, inside)
+		}
 		for range 10 {
 			go func() {
 				done, err := gate.Pass(context.Background())
 				if err != nil {
 					t.Error(err)
 				}
-				inside++
-				most = max(most, inside)
+				count(1)
 				time.Sleep(time.Second)
-				inside--
+				count(-1)
 				done(nil)
 			}()
 		}
@@ -193,9 +201,30 @@ func TestGateKeepsTheWaitThatIsNamed(t *testing.T) {
 func TestGateLearnsARate(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		gate := store.NewGate("a", 16, 16)
+		var mu sync.Mutex
 		tokens, last := 50.0, time.Now()
 		sent, refused := 0, 0
-		count := func() (int, int) { s, r := sent, refused; sent, refused = 0, 0; return s, r }
+		count := func() (int, int) {
+			mu.Lock()
+			defer mu.Unlock()
+			s, r := sent, refused
+			sent, refused = 0, 0
+			return s, r
+		}
+		serve := func() error {
+			mu.Lock()
+			defer mu.Unlock()
+			now := time.Now()
+			tokens = min(50, tokens+now.Sub(last).Seconds()*50)
+			last = now
+			sent++
+			if tokens < 1 {
+				refused++
+				return store.SlowDown(0, nil)
+			}
+			tokens--
+			return nil
+		}
 		ctx, cancel := context.WithCancel(t.Context())
 		for range 16 {
 			go func() {
@@ -204,17 +233,7 @@ func TestGateLearnsARate(t *testing.T) {
 					if err != nil {
 						return
 					}
-					now := time.Now()
-					tokens = min(50, tokens+now.Sub(last).Seconds()*50)
-					last = now
-					sent++
-					var outcome error
-					if tokens < 1 {
-						refused++
-						outcome = store.SlowDown(0, nil)
-					} else {
-						tokens--
-					}
+					outcome := serve()
 					time.Sleep(10 * time.Millisecond)
 					done(outcome)
 				}
@@ -237,7 +256,7 @@ func TestGateLearnsARate(t *testing.T) {
 func TestReservationsCannotDeadlock(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		a, b := store.NewGate("a", 1, 1), store.NewGate("b", 1, 1)
-		finished := 0
+		var finished atomic.Int64
 		for i := range 20 {
 			from, to := a, b
 			if i%2 == 1 {
@@ -262,13 +281,13 @@ func TestReservationsCannotDeadlock(t *testing.T) {
 				}
 				time.Sleep(time.Second)
 				release()
-				finished++
+				finished.Add(1)
 			}()
 		}
 		time.Sleep(time.Minute)
 		synctest.Wait()
-		if finished != 20 {
-			t.Errorf("%d of 20 transfers finished", finished)
+		if finished.Load() != 20 {
+			t.Errorf("%d of 20 transfers finished", finished.Load())
 		}
 	})
 }

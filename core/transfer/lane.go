@@ -258,11 +258,12 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 	if !same {
 		return a.clash(ctx, entry)
 	}
-	ending := &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: a.pairWith(entry)}
 	if a.Resumed {
-		ending.State, ending.Cause, ending.Moved = Done, plan.CauseNone, max(0, entry.Size)
+		return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry)}, nil
 	}
-	return ending, nil
+	found := a.pairWith(entry)
+	found.Run = "" // no run has brought it about
+	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}, nil
 }
 
 // clash settles by the rules that the target holds something else.

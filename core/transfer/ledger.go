@@ -21,7 +21,7 @@ func (r *Run) keepLedger(ctx context.Context) error {
 			return
 		}
 		if failed = r.writeDown(ctx, endings); failed != nil {
-			r.halt(plan.CauseFault, "the records cannot be written: "+failed.Error())
+			r.halt(plan.CauseFault, "what was done could not be made safe: "+failed.Error())
 		}
 		endings = endings[:0]
 	}

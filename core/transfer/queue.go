@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"time"
 
 	"deftheron/core/compare"
 	"deftheron/core/plan"
@@ -9,16 +10,20 @@ import (
 
 // queue collects steps into batches.
 type queue struct {
-	run   *Run
-	items []Item
+	run     *Run
+	items   []Item
+	flushed time.Time
 }
+
+// flushEvery is how long a step waits for others to be written with.
+const flushEvery = 250 * time.Millisecond
 
 func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 	r := q.run
 	if step.Action == plan.Remember {
 		if !r.Resumed {
 			r.progress.unchanged.Add(1)
-			r.endings <- Ending{Route: route, Pair: pairOf(step, r.ID)}
+			r.endings <- Ending{Route: route, Pair: pairOf(step)}
 			return nil
 		}
 		// An interrupted run may have written it without writing that down.
@@ -40,7 +45,8 @@ func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 		item.State = Failed
 	}
 	r.progress.queued(item)
-	if q.items = append(q.items, item); len(q.items) >= batch {
+	q.items = append(q.items, item)
+	if len(q.items) >= batch || time.Since(q.flushed) > flushEvery {
 		return q.flush(ctx)
 	}
 	return ctx.Err()
@@ -53,7 +59,7 @@ func (q *queue) flush(ctx context.Context) error {
 	if err := q.run.Records.Enqueue(ctx, q.run.ID, q.items); err != nil {
 		return err
 	}
-	q.items = q.items[:0]
+	q.items, q.flushed = q.items[:0], time.Now()
 	select {
 	case q.run.more <- struct{}{}:
 	default:
@@ -61,10 +67,10 @@ func (q *queue) flush(ctx context.Context) error {
 	return nil
 }
 
-func pairOf(step plan.Step, run string) *compare.Pair {
-	return &compare.Pair{
-		Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target), Run: run,
-	}
+// pairOf is the pair of two files that were found to be the same. It is of no
+// run, as none has brought it about.
+func pairOf(step plan.Step) *compare.Pair {
+	return &compare.Pair{Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target)}
 }
 
 // feed hands items to the lanes: first those that write where nothing is, while

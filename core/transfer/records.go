@@ -77,8 +77,8 @@ type Upload struct {
 
 // Tally is what a run has come to so far.
 type Tally struct {
-	Planned   bool // the listing was complete and all is queued
-	Totals    plan.Totals
+	Planned   bool        // the listing was complete and all is queued
+	Totals    plan.Totals // of a plan that is complete, as is Unchanged
 	Unchanged int64
 	Items     int64 // queued, in whichever state
 	Bytes     int64 // of the items that are to be moved

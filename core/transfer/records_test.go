@@ -36,7 +36,10 @@ func newMemory() *memory {
 func (m *memory) Tally(context.Context, string) (transfer.Tally, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	t := transfer.Tally{Planned: m.planned, Items: int64(len(m.items)), Totals: m.totals, Unchanged: m.totals.Unchanged.Items}
+	t := transfer.Tally{Planned: m.planned, Items: int64(len(m.items))}
+	if m.planned {
+		t.Totals, t.Unchanged = m.totals, m.totals.Unchanged.Items
+	}
 	for _, item := range m.items {
 		t.LastSeq = max(t.LastSeq, item.Seq)
 		switch item.State {

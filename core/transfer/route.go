@@ -148,7 +148,7 @@ func Plan(ctx context.Context, routes []Route, rules plan.Rules, pairs func(scop
 	return totals, nil
 }
 
-func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Seq2[compare.Pair, error], totals *plan.Totals, unchanged func(compare.Difference), each func(plan.Step) error) error {
+func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Seq2[compare.Pair, error], totals *plan.Totals, unchanged func(compare.Difference) bool, each func(plan.Step) error) error {
 	if err := store.Prepare(ctx, route.Target.Store); err != nil {
 		return err
 	}
@@ -161,10 +161,9 @@ func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Se
 	planner := plan.Planner{
 		Rules: rules, Target: sides.Target, Root: route.Target.Root.AsFolder().Path,
 		Unchanged: func(d compare.Difference) {
-			totals.Unchanged.Items++
-			totals.Unchanged.Bytes += max(0, d.Source.Size)
-			if unchanged != nil {
-				unchanged(d)
+			if unchanged == nil || unchanged(d) {
+				totals.Unchanged.Items++
+				totals.Unchanged.Bytes += max(0, d.Source.Size)
 			}
 		},
 	}

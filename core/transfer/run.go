@@ -234,7 +234,7 @@ func (r *Run) plan(ctx context.Context, already bool) {
 	if already {
 		return
 	}
-	queue := &queue{run: r}
+	queue := &queue{run: r, flushed: time.Now()}
 	var totals plan.Totals
 	for i, route := range r.Routes {
 		pairs := r.Records.Pairs(ctx, route.Scope)
@@ -260,12 +260,14 @@ func (r *Run) plan(ctx context.Context, already bool) {
 
 func (r *Run) mayStart() { r.begin.Do(func() { close(r.started) }) }
 
-// unchanged counts a file that needs nothing, unless this very run brought it
-// about before it was interrupted.
-func (r *Run) unchanged(d compare.Difference) {
-	if d.Pair == nil || d.Pair.Run != r.ID {
-		r.progress.unchanged.Add(1)
+// unchanged reports whether a file that needs nothing counts as in step: not
+// where this very run brought it about before it was interrupted.
+func (r *Run) unchanged(d compare.Difference) bool {
+	if d.Pair != nil && d.Pair.Run == r.ID {
+		return false
 	}
+	r.progress.unchanged.Add(1)
+	return true
 }
 
 // checkSpace stops the run where the target has no room for what is known to be

@@ -450,6 +450,35 @@ func TestInterrupted(t *testing.T) {
 	}
 }
 
+// TestInterruptedCounts interrupts a run over files of which some were in step,
+// at first without a trace of that in the records: each counts once in the end.
+func TestInterruptedCounts(t *testing.T) {
+	b := newBench(t)
+	b.source.NoHashes, b.target.NoHashes = true, true
+	for i := range 30 {
+		name := fmt.Sprintf("%02d", i)
+		entry := b.source.Put("content "+name, name)
+		if i%3 == 0 { // the same time at the target: found to be the same
+			b.target.Folder("copy")
+			if _, err := b.target.Write(t.Context(), store.Writing{Place: store.At("copy", name), Size: entry.Size, Modified: entry.Modified, Content: storetest.Text("content " + name)}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	from := storetest.NewFaulty(b.source)
+	from.Add(storetest.Fault{Op: storetest.OpOpen, Name: "20", Times: 1, Do: cancel, Err: context.Canceled})
+	b.from = from
+	if result := b.new().Execute(ctx); result.State != "" {
+		t.Fatalf("ended %+v, want it interrupted", result)
+	}
+	b.resumed, b.records.planned = true, false
+	_, snapshot := b.run("done")
+	if snapshot.Done != 20 || snapshot.Unchanged != 10 || b.records.totals.Unchanged.Items != 10 {
+		t.Errorf("%+v, totals %+v; want 20 done and 10 unchanged", snapshot, b.records.totals)
+	}
+}
+
 func TestParts(t *testing.T) {
 	b := newBench(t)
 	b.target.PartsAbove, b.target.PartSize = 100, 30

@@ -215,9 +215,8 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 	if err != nil {
 		return t, err
 	}
-	t.Planned, t.Totals = kept.Planned, kept.Totals
-	if kept.Planned {
-		t.Unchanged = kept.Totals.Unchanged.Items
+	if t.Planned = kept.Planned; kept.Planned {
+		t.Totals, t.Unchanged = kept.Totals, kept.Totals.Unchanged.Items
 	}
 	err = db.readPool.QueryRowContext(ctx, `SELECT count(*), coalesce(max(seq), 0),
 		coalesce(sum(state = 'done'), 0), coalesce(sum(state = 'skipped'), 0), coalesce(sum(state = 'failed'), 0),
