@@ -124,7 +124,7 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 // GOGC and GOMEMLIMIT are left alone.
 func settleMemory() {
 	if os.Getenv("GOGC") == "" && os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetGCPercent(300)
+		debug.SetGCPercent(400)
 		debug.SetMemoryLimit(96 << 20)
 	}
 }

@@ -101,7 +101,7 @@ func New(options Options) *Run {
 		options.Lanes = lanes(options.Routes)
 	}
 	r := &Run{
-		Options: options, endings: make(chan Ending, 2*batch), work: make(chan *Item),
+		Options: options, endings: make(chan Ending, 2*batch), work: make(chan *Item, ready),
 		more:    make(chan struct{}, 1),
 		planned: make(chan struct{}), started: make(chan struct{}),
 	}
@@ -131,6 +131,10 @@ func backoff(try int) time.Duration {
 	wait := min(30*time.Second, 500*time.Millisecond<<min(try-2, 10))
 	return wait/2 + rand.N(wait/2)
 }
+
+// ready is how many items stand ready for the lanes, so that none is idle while
+// the next are fetched from the records.
+const ready = 64
 
 // batch is how many items are written to the records at once.
 const batch = 500

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"net/http"
+	"sync/atomic"
 	"time"
 )
 
@@ -23,22 +24,36 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &stillConn{connection}, nil
+	return &stillConn{Conn: connection}, nil
 }
 
-// stillConn ends a read or a write that nothing comes of.
-type stillConn struct{ net.Conn }
+// stillConn ends a read or a write that nothing comes of. A deadline that was
+// set a moment ago is not set again: at thousands of requests a second that
+// would be felt.
+type stillConn struct {
+	net.Conn
+	reading, writing atomic.Int64 // when the deadlines were set, in Unix seconds
+}
+
+// resetEvery is how old a deadline may get before it is set anew.
+const resetEvery = 15 // seconds
 
 func (c *stillConn) Read(p []byte) (int, error) {
-	if err := c.SetReadDeadline(time.Now().Add(stillTime)); err != nil {
-		return 0, err
+	if now := time.Now(); now.Unix()-c.reading.Load() >= resetEvery {
+		c.reading.Store(now.Unix())
+		if err := c.SetReadDeadline(now.Add(stillTime)); err != nil {
+			return 0, err
+		}
 	}
 	return c.Conn.Read(p)
 }
 
 func (c *stillConn) Write(p []byte) (int, error) {
-	if err := c.SetWriteDeadline(time.Now().Add(stillTime)); err != nil {
-		return 0, err
+	if now := time.Now(); now.Unix()-c.writing.Load() >= resetEvery {
+		c.writing.Store(now.Unix())
+		if err := c.SetWriteDeadline(now.Add(stillTime)); err != nil {
+			return 0, err
+		}
 	}
 	return c.Conn.Write(p)
 }
