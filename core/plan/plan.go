@@ -293,15 +293,20 @@ func (r *refusal) of(p *Planner, d compare.Difference) error {
 }
 
 // BesideName is the name under which a clash keeps both:
-// "NAME (from ACCOUNT YYYY-MM-DD HH.MM.SS).EXT", the time in UTC. It is cut at
-// a character's border to at most the bytes given.
-func BesideName(name, account string, at time.Time, most int) string {
+// "NAME (from ACCOUNT YYYY-MM-DD HH.MM.SS).EXT", the time in UTC. Where that is
+// taken by something else, n counts on from 2: "NAME (from …) 2.EXT". NAME is cut
+// at a character's border so that all has at most the bytes given.
+func BesideName(name, account string, at time.Time, n, most int) string {
 	extension := path.Ext(name)
 	stem := strings.TrimSuffix(name, extension)
 	if stem == "" {
 		stem, extension = name, ""
 	}
-	tail := " (from " + account + " " + at.UTC().Format("2006-01-02 15.04.05") + ")" + extension
+	tail := " (from " + account + " " + at.UTC().Format("2006-01-02 15.04.05") + ")"
+	if n > 1 {
+		tail += fmt.Sprint(" ", n)
+	}
+	tail += extension
 	for len(stem)+len(tail) > most && stem != "" {
 		_, size := utf8.DecodeLastRuneInString(stem)
 		stem = stem[:len(stem)-size]

@@ -92,9 +92,15 @@ func TestBesideName(t *testing.T) {
 		{".bashrc", 255, ".bashrc (from desk 2026-03-04 04.06.07)"},
 		{"éééé.txt", 41, "éé (from desk 2026-03-04 04.06.07).txt"},
 	} {
-		if got := plan.BesideName(c.name, "desk", at, c.most); got != c.want || len(got) > c.most {
+		if got := plan.BesideName(c.name, "desk", at, 1, c.most); got != c.want || len(got) > c.most {
 			t.Errorf("%q becomes %q, want %q", c.name, got, c.want)
 		}
+	}
+}
+
+func TestBesideNameCountsOn(t *testing.T) {
+	if got := plan.BesideName("a.txt", "desk", time.Unix(0, 0), 2, 255); got != "a (from desk 1970-01-01 00.00.00) 2.txt" {
+		t.Errorf("the second is called %q", got)
 	}
 }
 

@@ -3,7 +3,6 @@ package transfer
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync/atomic"
 	"time"
 
@@ -291,9 +290,9 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 	if at.IsZero() {
 		at = time.Now()
 	}
-	base := plan.BesideName(place.Name, a.route.Source.Account, at, 245)
-	name := base
-	for n := 2; ; n++ {
+	var name string
+	for n := 1; ; n++ {
+		name = plan.BesideName(place.Name, a.route.Source.Account, at, n, 255)
 		beside := place.Folder.Place(name)
 		entry, err := a.route.Target.Store.Stat(ctx, beside)
 		if store.KindOf(err) == store.ErrNotFound {
@@ -310,9 +309,8 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 			return a.settled(&Ending{State: Done, Proof: proof, Moved: max(0, entry.Size)}, name, kept), nil
 		}
 		if n > 99 {
-			return nil, store.Errorf(store.ErrRefused, "a hundred files are called %s already", base)
+			return nil, store.Errorf(store.ErrRefused, "a hundred files are called like %s already", name)
 		}
-		name = plan.BesideName(base, fmt.Sprint(n), at, 255)
 	}
 	if err := a.folders.ensure(ctx, a.route.Target, place.Folder.Path); err != nil {
 		return nil, err

@@ -201,6 +201,19 @@ func TestClashes(t *testing.T) {
 	}
 }
 
+// TestBesideNameTaken has something else under the very name that keeps both.
+func TestBesideNameTaken(t *testing.T) {
+	b := newBench(t)
+	entry := b.source.Put("ours", "a.txt")
+	stamp := entry.Modified.Format("2006-01-02 15.04.05")
+	b.target.Put("theirs", "copy", "a.txt")
+	b.target.Put("another", "copy", "a (from desk "+stamp+").txt")
+	b.run("done")
+	b.want(map[string]string{
+		"/copy/a.txt": "theirs", "/copy/a (from desk " + stamp + ").txt": "another", "/copy/a (from desk " + stamp + ") 2.txt": "ours",
+	})
+}
+
 func TestSameContentIsNoClash(t *testing.T) {
 	for _, hashes := range []bool{true, false} {
 		b := newBench(t)
