@@ -50,10 +50,14 @@ func problem(err error) *contract.Problem {
 	detail, remedy := split(err.Error())
 	p := &contract.Problem{Status: status(err), Detail: detail, Remedy: remedy}
 	p.Title = http.StatusText(p.Status)
-	if store.KindOf(err) != nil {
+	switch kind := store.KindOf(err); kind {
+	case nil:
+	case store.ErrNotFound:
+		p.Cause = "not-found"
+	default:
 		cause := plan.CauseOf(err)
 		p.Cause = string(cause)
-		if p.Remedy == "" && cause != plan.CauseGone {
+		if p.Remedy == "" {
 			p.Remedy = cause.Words().Remedy
 		}
 	}

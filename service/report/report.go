@@ -137,7 +137,7 @@ func writeJSON(ctx context.Context, w io.Writer, source Source, run contract.Run
 var page string
 
 var pageTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"bytes": Bytes, "count": Count, "when": When, "state": StateWord, "rate": rate, "took": took,
+	"bytes": Bytes, "count": Count, "items": items, "when": When, "state": StateWord, "rate": rate, "took": took,
 }).Parse(page))
 
 // pageData is what the page is made of. Items are streamed into it.
@@ -189,6 +189,14 @@ func Bytes(n int64) string {
 
 // Count shows a number with its thousands apart.
 func Count(n int64) string { return humanize.Comma(n) }
+
+// items is "1 item" or "1,234 items".
+func items(n int64) string {
+	if n == 1 {
+		return "1 item"
+	}
+	return Count(n) + " items"
+}
 
 // When shows a time in local time.
 func When(at *time.Time) string {

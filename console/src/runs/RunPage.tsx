@@ -48,7 +48,7 @@ const sentences: Record<string, string> = {
 function Head({ run }: { run: Run }) {
   return (
     <div className="flex flex-wrap items-start gap-x-6 gap-y-2 py-3">
-      <div className="min-w-0 flex-1">
+      <div className="min-w-0 flex-1 basis-80">
         <h1 className="flex flex-wrap items-baseline gap-3 text-title font-semibold">
           Run {run.id}
           <span className="text-large font-normal">

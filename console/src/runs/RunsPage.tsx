@@ -34,10 +34,10 @@ export function RunsPage() {
             <tr className="border-b border-line">
               <th className="py-1 font-normal">From and to</th>
               <th className="py-1 font-normal">State</th>
-              <th className="py-1 text-right font-normal">Done</th>
-              <th className="py-1 text-right font-normal">Failed</th>
-              <th className="py-1 text-right font-normal">Moved</th>
-              <th className="hidden py-1 text-right font-normal sm:table-cell">Begun</th>
+              <th className="py-1 pl-4 text-right font-normal">Done</th>
+              <th className="py-1 pl-4 text-right font-normal">Failed</th>
+              <th className="py-1 pl-4 text-right font-normal">Moved</th>
+              <th className="hidden py-1 pl-4 text-right font-normal sm:table-cell">Begun</th>
             </tr>
           </thead>
           <tbody>
@@ -68,8 +68,8 @@ function RunRow({ first }: { first: Run }) {
       <td className="pr-4">
         <State state={run.state} />
       </td>
-      <td className="text-right">{count(run.items.done)}</td>
-      <td className={`text-right ${run.items.failed ? 'text-brick' : ''}`}>{count(run.items.failed)}</td>
+      <td className="pl-4 text-right">{count(run.items.done)}</td>
+      <td className={`pl-4 text-right ${run.items.failed ? 'text-brick' : ''}`}>{count(run.items.failed)}</td>
       <td className="pl-4 text-right whitespace-nowrap">{bytes(run.bytes.moved)}</td>
       <td className="hidden pl-4 text-right whitespace-nowrap text-soft sm:table-cell">{when(run.started)}</td>
     </tr>

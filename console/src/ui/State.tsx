@@ -31,7 +31,7 @@ const shapes: Record<string, { colour: string; shape: React.ReactNode }> = {
 export function State({ state }: { state: string }) {
   const look = shapes[state] ?? shapes.waiting!
   return (
-    <span className={`inline-flex items-center gap-1.5 whitespace-nowrap ${look.colour}`} data-state={state}>
+    <span className={`inline-flex items-center gap-1.5 align-middle whitespace-nowrap ${look.colour}`} data-state={state}>
       <svg viewBox="0 0 16 16" className="size-4 shrink-0" aria-hidden="true">
         {look.shape}
       </svg>
