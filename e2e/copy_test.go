@@ -216,8 +216,10 @@ func wholeOrNothing(t *testing.T, archive string, want map[string]string, desk s
 	}
 }
 
-// TestStopped stops the service in good order; what ran is taken up again.
-func TestStopped(t *testing.T) {
+// startHeldCopy starts a copy of thirty files to an object store that lets no
+// file through until it is told to.
+func startHeldCopy(t *testing.T) (*heron, *proxy, contract.Started) {
+	t.Helper()
 	h := start(t)
 	desk := t.TempDir()
 	for i := range 30 {
@@ -233,6 +235,12 @@ func TestStopped(t *testing.T) {
 	if err := json.Unmarshal([]byte(h.must("copy", "/desk", "/archive", "--detach", "--json")), &started); err != nil {
 		t.Fatal(err)
 	}
+	return h, slow, started
+}
+
+// TestStopped stops the service in good order; what ran is taken up again.
+func TestStopped(t *testing.T) {
+	h, slow, started := startHeldCopy(t)
 	began := time.Now()
 	h.end(syscall.SIGTERM)
 	if code := h.cmd.ProcessState.ExitCode(); code != 0 || time.Since(began) > 8*time.Second {
@@ -249,21 +257,7 @@ func TestStopped(t *testing.T) {
 // TestTargetAwayAtStart starts the service while a run's target cannot be
 // reached: the run waits, says why, and goes on when the target is back.
 func TestTargetAwayAtStart(t *testing.T) {
-	h := start(t)
-	desk := t.TempDir()
-	for i := range 30 {
-		writeFile(t, "x", desk, fmt.Sprint(i))
-	}
-	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkFolder("desk", desk)
-	h.linkBucket("archive", &server, slow.server.Bucket(t))
-	slow.hold()
-	var started contract.Started
-	if err := json.Unmarshal([]byte(h.must("copy", "/desk", "/archive", "--detach", "--json")), &started); err != nil {
-		t.Fatal(err)
-	}
+	h, slow, started := startHeldCopy(t)
 	h.end(syscall.SIGKILL)
 	slow.setDown(true)
 	slow.release()

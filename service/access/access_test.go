@@ -77,6 +77,24 @@ func TestKeyIsNeverSilentlyMadeAnew(t *testing.T) {
 	}
 }
 
+// TestKeyElsewhere keeps the key where it is told to, from the first start on.
+func TestKeyElsewhere(t *testing.T) {
+	db, dir := open(t)
+	path := filepath.Join(t.TempDir(), "key")
+	if _, err := access.OpenKey(t.Context(), db, dir, path, false); err != nil {
+		t.Fatal(err)
+	}
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info, err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, access.KeyFileName)); err == nil {
+		t.Error("a key is in the data folder too")
+	}
+	if _, err := access.OpenKey(t.Context(), db, dir, path+"-gone", false); err == nil {
+		t.Error("a key was made though something is sealed")
+	}
+}
+
 func TestSessions(t *testing.T) {
 	db, dir := open(t)
 	a, ctx := access.New(db), t.Context()

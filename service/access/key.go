@@ -49,7 +49,7 @@ func OpenKey(ctx context.Context, db *records.DB, dir, keyFile string, forget bo
 	}
 	key, err := readKey(path)
 	switch {
-	case errors.Is(err, fs.ErrNotExist) && (check == "" || forget) && keyFile == "", forget && err != nil && keyFile == "":
+	case errors.Is(err, fs.ErrNotExist) && check == "", err != nil && forget:
 		if key, err = makeKey(path); err != nil {
 			return nil, err
 		}
