@@ -62,7 +62,7 @@ func js[T any](b *browser, expression string) T {
 // until waits until an expression is true, and fails with what the page shows.
 func (b *browser) until(expression string) {
 	b.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); ; {
+	for deadline := time.Now().Add(60 * time.Second); ; {
 		value, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("Boolean("+expression+")"))
 		if err == nil && value {
 			return

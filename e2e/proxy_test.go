@@ -19,7 +19,7 @@ import (
 type proxy struct {
 	server *servertest.ObjectStore
 	url    string
-	rate   int // bytes a second of bodies; 0 is unlimited
+	rate   int // bytes a second of contents; 0 is unlimited
 
 	mu   sync.Mutex
 	gate chan struct{}
@@ -43,7 +43,7 @@ func slowProxy(t *testing.T, server *servertest.ObjectStore, rate int) *proxy {
 			p.wait()
 			r.Body = &slowBody{ReadCloser: r.Body, proxy: p}
 		}
-		forward.ServeHTTP(w, r)
+		forward.ServeHTTP(&slowWriter{ResponseWriter: w, proxy: p}, r)
 	}))
 	t.Cleanup(front.Close)
 	t.Cleanup(p.release)
@@ -92,21 +92,34 @@ func (p *proxy) wait() {
 	}
 }
 
+// pace waits for as long as n bytes take at the rate, of four streams at once.
+func (p *proxy) pace(n int) {
+	p.mu.Lock()
+	rate := p.rate
+	p.mu.Unlock()
+	if rate > 0 && n > 0 {
+		<-time.After(time.Duration(n) * time.Second / time.Duration(rate) * 4)
+	}
+}
+
 type slowBody struct {
 	io.ReadCloser
 	proxy *proxy
 }
 
 func (b *slowBody) Read(data []byte) (int, error) {
-	b.proxy.mu.Lock()
-	rate := b.proxy.rate
-	b.proxy.mu.Unlock()
-	if rate > 0 && len(data) > rate/40 {
-		data = data[:rate/40]
-	}
-	n, err := b.ReadCloser.Read(data)
-	if rate > 0 && n > 0 {
-		<-time.After(time.Duration(n) * time.Second / time.Duration(rate) * 4)
-	}
+	n, err := b.ReadCloser.Read(data[:min(len(data), 128<<10)])
+	b.proxy.pace(n)
+	return n, err
+}
+
+type slowWriter struct {
+	http.ResponseWriter
+	proxy *proxy
+}
+
+func (w *slowWriter) Write(data []byte) (int, error) {
+	n, err := w.ResponseWriter.Write(data)
+	w.proxy.pace(n)
 	return n, err
 }

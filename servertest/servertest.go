@@ -102,11 +102,11 @@ func FreeAddress(t testing.TB) string {
 	return listener.Addr().String()
 }
 
-// WaitFor waits until something answers at an address, ten seconds at most.
+// WaitFor waits until something answers at an address, half a minute at most.
 func WaitFor(t testing.TB, address string) {
 	t.Helper()
 	client := http.Client{Timeout: time.Second}
-	for deadline := time.Now().Add(10 * time.Second); ; {
+	for deadline := time.Now().Add(30 * time.Second); ; {
 		response, err := client.Get("http://" + address + "/")
 		if err == nil {
 			response.Body.Close()
