@@ -36,7 +36,7 @@ type UnreachableError struct {
 }
 
 func (e *UnreachableError) Error() string {
-	return fmt.Sprintf("No service answers at %s (%v). Start it with: heron serve; or name another with HERON_URL.", e.URL, e.Err)
+	return fmt.Sprintf("No service answers at %s (%v). Start it with heron serve, or name another with HERON_URL.", e.URL, e.Err)
 }
 
 // Unwrap returns the cause.

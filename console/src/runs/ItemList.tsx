@@ -1,10 +1,10 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { ToggleGroup } from 'radix-ui'
 import { useEffect, useRef, useState } from 'react'
 import type { Item, Run } from '../api/client'
 import { bytes, count, plain } from '../ui/format'
 import { Failed } from '../ui/Notice'
 import { State } from '../ui/State'
+import { Tabs } from '../ui/Tabs'
 import { type ItemState, useItems } from './queries'
 
 /** A run's items, those of one state or all, as far as they are in sight. */
@@ -36,13 +36,12 @@ export function ItemList({ run }: { run: Run }) {
   ]
   return (
     <section aria-label="Items" className="flex min-h-80 flex-1 flex-col border-t border-line">
-      <ToggleGroup.Root type="single" aria-label="Items shown" value={state || 'all'} onValueChange={(next) => next && setChosen(next === 'all' ? '' : (next as ItemState))} className="flex flex-wrap gap-1 py-2">
-        {choices.map(([value, title, n]) => (
-          <ToggleGroup.Item key={title} value={value || 'all'} className="h-8 rounded-md px-3 text-soft hover:text-ink data-[state=on]:bg-panel data-[state=on]:text-ink data-[state=on]:shadow-[inset_0_0_0_1px_var(--line)]">
-            {title} {count(n)}
-          </ToggleGroup.Item>
-        ))}
-      </ToggleGroup.Root>
+      <Tabs
+        label="Items shown"
+        value={state || 'all'}
+        onChange={(next) => setChosen(next === 'all' ? '' : (next as ItemState))}
+        choices={choices.map(([value, title, n]) => ({ value: value || 'all', title: `${title} ${count(n)}` }))}
+      />
       {items.isError && <Failed error={items.error} />}
       {items.isSuccess && rows.length === 0 && <p className="py-2 text-soft">None. What was in step already is counted, and not listed.</p>}
       <div ref={box} tabIndex={0} role="list" aria-label="Items" className="min-h-0 flex-1 overflow-auto">
