@@ -307,3 +307,34 @@ func TestRefusedNames(t *testing.T) {
 		}
 	}
 }
+
+// TestNoSpace copies more than a disk has room for: it is found before anything
+// is changed.
+func TestNoSpace(t *testing.T) {
+	small := t.TempDir()
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=2m"); err != nil {
+		t.Skipf("a small disk cannot be mounted here (%v); core/transfer tests the same on a store", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(small, 0) })
+	h := start(t)
+	desk := t.TempDir()
+	for i := range 4 {
+		writeFile(t, strings.Repeat("x", 1<<20), desk, fmt.Sprint(i))
+	}
+	h.linkFolder("desk", desk)
+	h.linkFolder("small", small)
+	for _, args := range [][]string{{"copy", "/desk", "/small", "--plan"}, {"copy", "/desk", "/small"}} {
+		r := h.run("", args...)
+		if r.code != 1 || !strings.Contains(r.out+r.err, "/small has") || !strings.Contains(r.out+r.err, "bytes free") {
+			t.Errorf("%v: exit %d: %s%s", args, r.code, r.out, r.err)
+		}
+	}
+	if left := digest(t, small); len(left) != 1 { // the empty folder itself
+		t.Errorf("the small disk holds %v", left)
+	}
+	for run, err := range h.client().Runs(t.Context()) {
+		if err != nil || run.State != "failed" || run.Cause != "no-space" || run.Remedy == "" {
+			t.Errorf("%+v, %v", run, err)
+		}
+	}
+}

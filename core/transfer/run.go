@@ -286,7 +286,7 @@ func (r *Run) checkSpace(ctx context.Context) {
 	coming := r.progress.bytes.Load() - r.progress.moved()
 	space, err := store.SpaceOf(ctx, target.Store)
 	if err == nil && space.Free >= 0 && space.Free < coming {
-		r.halt(plan.CauseNoSpace, fmt.Sprintf("%s has %d bytes free, and %d are to be written", target.Account, space.Free, coming))
+		r.halt(plan.CauseNoSpace, fmt.Sprintf("/%s has %d bytes free, and %d are to be written", target.Account, space.Free, coming))
 	}
 }
 

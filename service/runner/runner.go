@@ -225,7 +225,7 @@ func lackOfSpace(ctx context.Context, routes []transfer.Route, totals plan.Total
 	}
 	return []contract.Blocker{{
 		Address: "/" + target.Account, Cause: string(plan.CauseNoSpace),
-		Why:    fmt.Sprintf("%s has %d bytes free, and %d are to be written", target.Account, space.Free, totals.Moving().Bytes),
+		Why:    fmt.Sprintf("/%s has %d bytes free, and %d are to be written", target.Account, space.Free, totals.Moving().Bytes),
 		Remedy: plan.CauseNoSpace.Words().Remedy,
 	}}
 }
