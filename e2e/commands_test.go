@@ -147,6 +147,11 @@ func TestNotSignedIn(t *testing.T) {
 			t.Errorf("%s %s has no Content-Security-Policy", c.method, c.path)
 		}
 	}
+	stranger := exec.Command(program, "ls")
+	stranger.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN=wrong")
+	if out, _ := stranger.CombinedOutput(); stranger.ProcessState.ExitCode() != 4 || !strings.Contains(string(out), "heron signin") {
+		t.Errorf("a wrong token: exit %d, %s", stranger.ProcessState.ExitCode(), out)
+	}
 	r := h.run("", "whoami", "--url", "http://127.0.0.1:1")
 	if r.code != 1 || !strings.Contains(r.err, "heron serve") {
 		t.Errorf("without a service: exit %d, %s", r.code, r.err)

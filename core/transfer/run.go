@@ -37,9 +37,9 @@ type Options struct {
 	// Backoff is the wait before a try, from 2; nil doubles from half a
 	// second up to 30, with jitter.
 	Backoff func(try int) time.Duration
-	// HeadStart is how long the plan may run before bytes move, so that
-	// what is found wrong is found before anything is changed; 0 is a
-	// quarter of a second.
+	// HeadStart is how long the plan may run before bytes move to a target
+	// that tells its space, so that a lack of it is found before anything
+	// is changed; 0 is a quarter of a second.
 	HeadStart time.Duration
 	Log       *slog.Logger
 }
@@ -233,11 +233,14 @@ func cleaningFolder(route Route) store.Folder {
 func (r *Run) plan(ctx context.Context, already bool) {
 	defer close(r.planned)
 	defer r.mayStart()
-	timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
-	defer timer.Stop()
 	if already {
 		return
 	}
+	if _, ok := r.space(ctx); !ok {
+		r.mayStart() // there is nothing that the plan could find out first
+	}
+	timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
+	defer timer.Stop()
 	queue := &queue{run: r, flushed: time.Now()}
 	var totals plan.Totals
 	for i, route := range r.Routes {
@@ -274,19 +277,25 @@ func (r *Run) unchanged(d compare.Difference) bool {
 	return true
 }
 
-// checkSpace stops the run where the target has no room for what is known to be
-// coming. With several targets it cannot be told which is meant for which.
-func (r *Run) checkSpace(ctx context.Context) {
-	target := r.Routes[0].Target
+// space is what the target tells of its space; ok is false where it tells none,
+// or where there are several targets, as what is coming cannot be told apart.
+func (r *Run) space(ctx context.Context) (space store.Space, ok bool) {
+	target := r.Routes[0].Target.Store
 	for _, route := range r.Routes {
-		if route.Target.Store != target.Store {
-			return
+		if route.Target.Store != target {
+			return space, false
 		}
 	}
+	space, err := store.SpaceOf(ctx, target)
+	return space, err == nil && space.Free >= 0
+}
+
+// checkSpace stops the run where the target has no room for what is known to be
+// coming.
+func (r *Run) checkSpace(ctx context.Context) {
 	coming := r.progress.bytes.Load() - r.progress.moved()
-	space, err := store.SpaceOf(ctx, target.Store)
-	if err == nil && space.Free >= 0 && space.Free < coming {
-		r.halt(plan.CauseNoSpace, fmt.Sprintf("/%s has %d bytes free, and %d are to be written", target.Account, space.Free, coming))
+	if space, ok := r.space(ctx); ok && space.Free < coming {
+		r.halt(plan.CauseNoSpace, fmt.Sprintf("/%s has %d bytes free, and %d are to be written", r.Routes[0].Target.Account, space.Free, coming))
 	}
 }
 
