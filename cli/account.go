@@ -3,7 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
-	"sort"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -226,13 +227,8 @@ func (a *app) accountList() *cobra.Command {
 
 // where is what an account was linked with, in one line.
 func where(account contract.Account) string {
-	names := make([]string, 0, len(account.Options))
-	for name := range account.Options {
-		names = append(names, name)
-	}
-	sort.Strings(names)
 	var parts []string
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(account.Options)) {
 		parts = append(parts, name+" "+account.Options[name])
 	}
 	if account.Start != "" {

@@ -109,16 +109,30 @@ func (c *Count) add(size int64) {
 
 // Add counts a step.
 func (t *Totals) Add(step Step) {
-	count := map[Action]*Count{
-		Create: &t.Create, Replace: &t.Replace, Beside: &t.KeepBoth, Look: &t.Look, MakeFolder: &t.Folders,
-		Remember: &t.Unchanged, Skip: &t.Skipped, Refuse: &t.Refused,
-	}[step.Action]
+	t.count(step).add(step.Source.Size)
+}
+
+func (t *Totals) count(step Step) *Count {
+	switch step.Action {
+	case Create:
+		return &t.Create
+	case Replace:
+		return &t.Replace
+	case Beside:
+		return &t.KeepBoth
+	case Look:
+		return &t.Look
+	case MakeFolder:
+		return &t.Folders
+	case Remember:
+		return &t.Unchanged
+	case Refuse:
+		return &t.Refused
+	}
 	if step.Cause == CauseLeft {
-		count = &t.Left
+		return &t.Left
 	}
-	if count != nil {
-		count.add(step.Source.Size)
-	}
+	return &t.Skipped
 }
 
 // Clashes is the number of clashes, however they are settled.
@@ -153,15 +167,16 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 				yield(Step{}, err)
 				return
 			}
-			if d.Source != nil {
-				if step, ok := folders.next(d); ok && !yield(step, nil) {
-					return
-				}
+			if d.Source == nil {
+				continue
 			}
-			if d.Source == nil || d.Kind == store.KindFolder {
-				if d.Source != nil {
-					refused.folder(p, d)
-				}
+			if d.Kind == store.KindFolder {
+				refused.folder(p, d)
+			}
+			if step, ok := folders.next(d, refused.below(d)); ok && !yield(step, nil) {
+				return
+			}
+			if d.Kind == store.KindFolder {
 				continue
 			}
 			step, ok := p.decide(d, &refused)
@@ -240,7 +255,9 @@ type pending struct {
 	step *Step
 }
 
-func (p *pending) next(d compare.Difference) (Step, bool) {
+// next takes the next entry of the source, and why the target cannot hold it, and
+// returns the step of the folder before it, if that turned out to hold nothing.
+func (p *pending) next(d compare.Difference, refused error) (Step, bool) {
 	var empty Step
 	found := false
 	if p.step != nil && !strings.HasPrefix(string(d.Key), string(p.step.Key)) {
@@ -248,7 +265,11 @@ func (p *pending) next(d compare.Difference) (Step, bool) {
 	}
 	p.step = nil
 	if d.Kind == store.KindFolder && d.Target == nil {
-		p.step = &Step{Key: d.Key, Kind: d.Kind, Action: MakeFolder, Source: *d.Source}
+		step := Step{Key: d.Key, Kind: d.Kind, Action: MakeFolder, Source: *d.Source}
+		if refused != nil {
+			step = step.refuse(CauseName, refused.Error())
+		}
+		p.step = &step
 	}
 	return empty, found
 }
@@ -263,27 +284,35 @@ func (p *pending) last() (Step, bool) {
 // refusal remembers the folder whose name the target cannot hold: nothing
 // below it can be held either.
 type refusal struct {
-	below store.Key
-	why   error
+	key store.Key
+	why error
+}
+
+// below is why nothing can be held where d is, as it is below that folder, or it.
+func (r *refusal) below(d compare.Difference) error {
+	if r.why != nil && strings.HasPrefix(string(d.Key), string(r.key)) {
+		return r.why
+	}
+	return nil
 }
 
 func (r *refusal) folder(p *Planner, d compare.Difference) {
-	if r.why != nil && strings.HasPrefix(string(d.Key), string(r.below)) {
+	if r.below(d) != nil {
 		return
 	}
-	r.below, r.why = "", nil
+	r.key, r.why = "", nil
 	if d.Target != nil {
 		return
 	}
 	parent, name := d.Key.Split(store.KindFolder)
 	if err := p.Target.NameError(p.Root+parent, name); err != nil {
-		r.below, r.why = d.Key, err
+		r.key, r.why = d.Key, err
 	}
 }
 
 func (r *refusal) of(p *Planner, d compare.Difference) error {
-	if r.why != nil && strings.HasPrefix(string(d.Key), string(r.below)) {
-		return r.why
+	if why := r.below(d); why != nil {
+		return why
 	}
 	if d.Key == "" || d.Target != nil {
 		return nil // a single file, whose name was checked at the start

@@ -23,8 +23,9 @@ const (
 	SHA256    HashKind = "sha256"    // FIPS 180-4
 )
 
-// cheapest lists the kinds by what they cost a byte, cheapest first.
-var cheapest = []HashKind{CRC64NVME, CRC32C, MD5, SHA256}
+// HashKinds returns the kinds that are known here by what they cost a byte,
+// cheapest first.
+func HashKinds() []HashKind { return []HashKind{CRC64NVME, CRC32C, MD5, SHA256} }
 
 // New returns a new computation of the kind, or nil where it is not known here.
 func (k HashKind) New() hash.Hash {
@@ -77,7 +78,7 @@ func (h Hashes) Get(kind HashKind) Hash {
 
 // Shared returns the cheapest kind that both have, with both values.
 func Shared(a, b Hashes) (mine, theirs Hash, ok bool) {
-	for _, kind := range cheapest {
+	for _, kind := range HashKinds() {
 		if x, y := a.Get(kind), b.Get(kind); !x.IsZero() && !y.IsZero() {
 			return x, y, true
 		}

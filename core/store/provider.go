@@ -3,9 +3,10 @@ package store
 import (
 	"context"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
-	"sort"
+	"slices"
 	"strings"
 	"time"
 )
@@ -102,7 +103,7 @@ func CheckOptions(p Provider, given map[string]string, hasSecret bool) (map[stri
 			names = append(names, "--"+option.Name)
 		}
 	}
-	for _, name := range sortedNames(given) {
+	for _, name := range slices.Sorted(maps.Keys(given)) {
 		option, ok := known[name]
 		if !ok {
 			return nil, &OptionError{name, "the provider " + p.Name() + " has no such option; it has " + strings.Join(names, ", ")}
@@ -126,7 +127,7 @@ func CheckOptions(p Provider, given map[string]string, hasSecret bool) (map[stri
 		if value == "" && option.Required {
 			return nil, &OptionError{option.Name, "missing: " + option.Help}
 		}
-		if value != "" && len(option.Choices) > 0 && !contains(option.Choices, value) {
+		if value != "" && len(option.Choices) > 0 && !slices.Contains(option.Choices, value) {
 			return nil, &OptionError{option.Name, "must be one of " + strings.Join(option.Choices, ", ")}
 		}
 		if value != "" {
@@ -134,22 +135,4 @@ func CheckOptions(p Provider, given map[string]string, hasSecret bool) (map[stri
 		}
 	}
 	return checked, nil
-}
-
-func sortedNames(given map[string]string) []string {
-	names := make([]string, 0, len(given))
-	for name := range given {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	return names
-}
-
-func contains(all []string, one string) bool {
-	for _, each := range all {
-		if each == one {
-			return true
-		}
-	}
-	return false
 }

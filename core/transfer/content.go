@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"deftheron/core/store"
 )
@@ -144,8 +145,8 @@ func (a *attempt) sameContent(ctx context.Context, place store.Place, target sto
 	return mine == theirs, fmt.Sprintf("%s (both read)", mine), nil
 }
 
-// sharedKinds are the hashes that both stores may tell, what is known already
-// first.
+// sharedKinds are the hashes that both stores may tell: the one that is known of
+// both already, or else the cheapest first.
 func sharedKinds(a, b store.Store, source, target store.Entry) (kinds []store.HashKind) {
 	if mine, _, ok := store.Shared(source.Hashes, target.Hashes); ok {
 		return []store.HashKind{mine.Kind}
@@ -154,16 +155,10 @@ func sharedKinds(a, b store.Store, source, target store.Entry) (kinds []store.Ha
 		if !entry.Hashes.Get(kind).IsZero() {
 			return true
 		}
-		if summer, ok := s.(store.Summer); ok {
-			for _, each := range summer.SumKinds() {
-				if each == kind {
-					return true
-				}
-			}
-		}
-		return false
+		summer, ok := s.(store.Summer)
+		return ok && slices.Contains(summer.SumKinds(), kind)
 	}
-	for _, kind := range []store.HashKind{store.CRC64NVME, store.CRC32C, store.MD5, store.SHA256} {
+	for _, kind := range store.HashKinds() {
 		if tells(a, source, kind) && tells(b, target, kind) {
 			kinds = append(kinds, kind)
 		}

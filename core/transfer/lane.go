@@ -225,6 +225,10 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Place, why error) (
 	if unknown && a.item.Action == plan.Replace && entry.Revision == a.item.Target.Revision {
 		return nil, store.Errorf(store.ErrTryAgain, "%s was not written after all: %w", place, why)
 	}
+	// What follows does not go on with an upload to this place.
+	if err := a.giveUpUpload(ctx, place); err != nil {
+		return nil, err
+	}
 	if entry.Kind == store.KindFile {
 		same, proof, err := a.sameContent(ctx, place, entry)
 		if err != nil {

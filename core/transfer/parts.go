@@ -134,6 +134,24 @@ func (a *attempt) partsFailed(ctx context.Context, writer store.PartWriter, writ
 	return errors.Join(err, a.Records.DropUpload(context.WithoutCancel(ctx), a.ID, a.item.Seq))
 }
 
+// giveUpUpload forgets the item's upload, if it has one, and what it holds.
+func (a *attempt) giveUpUpload(ctx context.Context, place store.Place) error {
+	writer, _, ok := store.Parts(a.route.Target.Store, a.item.Size)
+	if !ok {
+		return nil
+	}
+	upload, ok, err := a.Records.LoadUpload(ctx, a.ID, a.item.Seq)
+	if err != nil || !ok {
+		return err
+	}
+	if upload.ID != "" {
+		if err := writer.AbortParts(ctx, place, upload.ID); err != nil {
+			return err
+		}
+	}
+	return a.Records.DropUpload(ctx, a.ID, a.item.Seq)
+}
+
 // proveParts compares the target's hash of the whole with that of the parts put
 // together. Where there is none of the whole, each part was proven by itself.
 func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written store.Written, parts []store.Part) (string, error) {

@@ -181,14 +181,6 @@ func (p *progress) sample(s *Snapshot, now time.Time) {
 	}
 }
 
-// Tally returns the counts for the records.
-func (s Snapshot) Tally() Tally {
-	return Tally{
-		Planned: s.Planned, Unchanged: s.Unchanged, Items: s.Items, Bytes: s.Bytes,
-		Done: s.Done, Skipped: s.Skipped, Failed: s.Failed, Moved: s.Moved,
-	}
-}
-
 func plural(n int, one string) string {
 	if n == 1 {
 		return "1 " + one

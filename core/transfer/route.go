@@ -131,6 +131,30 @@ func checkWay(ctx context.Context, route Route) error {
 	return nil
 }
 
+// spaceOf is what the routes' target tells of its space; ok is false where it
+// tells none, or where there are several targets, as what is coming cannot be
+// told apart.
+func spaceOf(ctx context.Context, routes []Route) (space store.Space, ok bool) {
+	target := routes[0].Target.Store
+	for _, route := range routes {
+		if route.Target.Store != target {
+			return space, false
+		}
+	}
+	space, err := store.SpaceOf(ctx, target)
+	return space, err == nil && space.Free >= 0
+}
+
+// LackOfSpace says that the routes' target has no room for so many bytes; empty
+// where it has, or does not tell.
+func LackOfSpace(ctx context.Context, routes []Route, bytes int64) string {
+	space, ok := spaceOf(ctx, routes)
+	if !ok || space.Free >= bytes {
+		return ""
+	}
+	return fmt.Sprintf("/%s has %d bytes free, and %d are to be written", routes[0].Target.Account, space.Free, bytes)
+}
+
 // Plan computes what a run over the routes would do, and calls each with every
 // step, unless it is nil. It writes nothing but what store.Prepare may.
 func Plan(ctx context.Context, routes []Route, rules plan.Rules, pairs func(scope string) iter.Seq2[compare.Pair, error], each func(route int, step plan.Step) error) (plan.Totals, error) {

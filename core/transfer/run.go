@@ -236,7 +236,7 @@ func (r *Run) plan(ctx context.Context, already bool) {
 	if already {
 		return
 	}
-	if _, ok := r.space(ctx); !ok {
+	if _, ok := spaceOf(ctx, r.Routes); !ok {
 		r.mayStart() // there is nothing that the plan could find out first
 	}
 	timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
@@ -277,25 +277,11 @@ func (r *Run) unchanged(d compare.Difference) bool {
 	return true
 }
 
-// space is what the target tells of its space; ok is false where it tells none,
-// or where there are several targets, as what is coming cannot be told apart.
-func (r *Run) space(ctx context.Context) (space store.Space, ok bool) {
-	target := r.Routes[0].Target.Store
-	for _, route := range r.Routes {
-		if route.Target.Store != target {
-			return space, false
-		}
-	}
-	space, err := store.SpaceOf(ctx, target)
-	return space, err == nil && space.Free >= 0
-}
-
 // checkSpace stops the run where the target has no room for what is known to be
 // coming.
 func (r *Run) checkSpace(ctx context.Context) {
-	coming := r.progress.bytes.Load() - r.progress.moved()
-	if space, ok := r.space(ctx); ok && space.Free < coming {
-		r.halt(plan.CauseNoSpace, fmt.Sprintf("/%s has %d bytes free, and %d are to be written", r.Routes[0].Target.Account, space.Free, coming))
+	if why := LackOfSpace(ctx, r.Routes, r.progress.bytes.Load()-r.progress.moved()); why != "" {
+		r.halt(plan.CauseNoSpace, why)
 	}
 }
 

@@ -551,6 +551,29 @@ func TestPartsInterrupted(t *testing.T) {
 	}
 }
 
+// TestPartsWhoseCommitIsLost loses the answer to a commit, and finds somebody
+// else's file there: both are kept, and no upload is left open.
+func TestPartsWhoseCommitIsLost(t *testing.T) {
+	b := newBench(t)
+	b.target.PartsAbove, b.target.PartSize = 100, 50
+	content := strings.Repeat("0123456789", 25)
+	b.source.Put(content, "large")
+	b.target.Folder("copy")
+	to := storetest.NewFaulty(b.target)
+	to.Add(storetest.Fault{
+		Op: storetest.OpCommit, Times: 1, Err: store.Errorf(store.ErrOutcomeUnknown, "lost"), Do: func() { b.target.Put("theirs", "copy", "large") },
+	})
+	b.to = to
+	b.run("done")
+	b.ended("large", transfer.Done, plan.CauseKeptBoth)
+	if files := b.target.Files(); files["/copy/large"] != "theirs" || len(files) != 2 {
+		t.Errorf("the target holds %v", files)
+	}
+	if b.target.OpenUploads() != 0 || len(b.records.uploads) != 0 {
+		t.Errorf("%d uploads are left open, %d in the records", b.target.OpenUploads(), len(b.records.uploads))
+	}
+}
+
 func TestCancelledPartsLeaveNothing(t *testing.T) {
 	b := newBench(t)
 	b.target.PartsAbove, b.target.PartSize = 100, 10

@@ -146,7 +146,7 @@ func (r *reader) Close() error { return r.file.Close() }
 
 // SumKinds implements store.Summer: any, as the file is here.
 func (a *account) SumKinds() []store.HashKind {
-	return []store.HashKind{store.CRC64NVME, store.CRC32C, store.MD5, store.SHA256}
+	return store.HashKinds()
 }
 
 // Sum implements store.Summer by reading the file.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/hex"
-	"errors"
 	"net/http"
 
 	"github.com/minio/minio-go/v7"
@@ -74,8 +73,7 @@ func (a *account) part(writing store.Writing, part minio.ObjectPart, stream *sto
 	receipt := store.Part{Number: part.PartNumber, Size: part.Size, Tag: part.ETag}
 	switch a.found().proof {
 	case store.CRC64NVME:
-		sum, _ := base64.StdEncoding.DecodeString(part.ChecksumCRC64NVME)
-		receipt.Hash = hex.EncodeToString(sum)
+		receipt.Hash = crcOf(part.ChecksumCRC64NVME).Hex
 	case store.MD5:
 		receipt.Hash = part.ETag
 	}
@@ -117,7 +115,7 @@ func (a *account) CommitParts(ctx context.Context, writing store.Writing, upload
 	var options minio.PutObjectOptions
 	a.condition(&options, writing.If)
 	info, err := a.core.CompleteMultipartUpload(ctx, a.bucket, a.keyOf(writing.Place), upload, complete, options)
-	if errors.Is(wrap("", err, false), store.ErrNotFound) {
+	if store.KindOf(wrap("", err, false)) == store.ErrNotFound {
 		return store.Written{}, store.Errorf(store.ErrNotFound, "the upload of %s is gone", writing.Place)
 	}
 	written, err := a.written(writing, info, err)

@@ -3,10 +3,11 @@ package s3
 import (
 	"bytes"
 	"context"
-	"crypto/md5"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
+	"net/http"
 	"strings"
 
 	"github.com/minio/minio-go/v7"
@@ -61,10 +62,10 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 	data := []byte("Deft Heron looks what this server can do, and removes this again.\n")
 
 	var found findings
-	_, err := a.putProbe(ctx, key, data, nil)
+	first, err := a.putProbe(ctx, key, data, nil)
 	if kind := store.KindOf(err); kind == store.ErrRefused || kind == store.ErrNameRefused {
 		key = folded // the double slash itself is refused
-		_, err = a.putProbe(ctx, key, data, nil)
+		first, err = a.putProbe(ctx, key, data, nil)
 	}
 	if err != nil {
 		return found, store.Errorf(store.KindOf(err), "could not find out what the object store can do: %w", err)
@@ -76,22 +77,39 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 		_, err := a.core.StatObject(ctx, a.bucket, folded, minio.StatObjectOptions{})
 		found.emptyNames = store.KindOf(wrap("look", err, false)) == store.ErrNotFound
 	}
-	sum := md5.Sum(data)
-	again, err := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, sumOf(store.CRC64NVME, data)) })
-	if err == nil {
-		found.etagIsMD5 = strings.EqualFold(strings.Trim(again.ETag, `"`), hex.EncodeToString(sum[:]))
-	}
+	found.etagIsMD5 = strings.EqualFold(strings.Trim(first.ETag, `"`), hex.EncodeToString(sumOf(store.MD5, data)))
+	_, right := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, sumOf(store.CRC64NVME, data)) })
 	_, wrong := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, make([]byte, 8)) })
 	_, created := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETagExcept("*") })
 	_, replaced := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETag("00000000000000000000000000000000") })
 	found.conditional = store.KindOf(created) == store.ErrChanged && store.KindOf(replaced) == store.ErrChanged
+	for _, err := range []error{right, wrong} {
+		if err != nil && !isRefusal(err) {
+			return found, err // an accident says nothing; it is asked again
+		}
+	}
 	switch {
-	case err == nil && wrong != nil:
+	case right == nil && wrong != nil:
 		found.proof = store.CRC64NVME
 	case found.etagIsMD5:
 		found.proof = store.MD5
 	}
 	return found, ctx.Err()
+}
+
+// isRefusal reports whether the server refused what was sent, and did not just
+// fail.
+func isRefusal(err error) bool {
+	var answer minio.ErrorResponse
+	if !errors.As(err, &answer) {
+		return false
+	}
+	switch status := answer.StatusCode; status {
+	case http.StatusRequestTimeout, http.StatusTooManyRequests:
+		return false
+	default:
+		return status >= 400 && status < 500 || status == http.StatusNotImplemented
+	}
 }
 
 func (a *account) putProbe(ctx context.Context, key string, data []byte, change func(*minio.PutObjectOptions)) (minio.UploadInfo, error) {

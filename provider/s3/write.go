@@ -141,11 +141,20 @@ func (a *account) written(writing store.Writing, info minio.UploadInfo, err erro
 	}
 	entry := a.entryOf(writing.Place.Name, minio.ObjectInfo{ETag: info.ETag, Size: writing.Size})
 	written := store.Written{Entry: entry, Proof: entry.Hashes.Get(a.found().proof)}
-	if sum, err := base64.StdEncoding.DecodeString(info.ChecksumCRC64NVME); err == nil && len(sum) == 8 {
-		written.Proof = store.Hash{Kind: store.CRC64NVME, Hex: hex.EncodeToString(sum)}
-		written.Hashes = append(written.Hashes, written.Proof)
+	if told := crcOf(info.ChecksumCRC64NVME); !told.IsZero() {
+		written.Proof = told
+		written.Hashes = append(written.Hashes, told)
 	}
 	return written, nil
+}
+
+// crcOf is the CRC64NVME that a server tells in base64; zero where it tells none.
+func crcOf(text string) store.Hash {
+	sum, err := base64.StdEncoding.DecodeString(text)
+	if err != nil || len(sum) != 8 {
+		return store.Hash{}
+	}
+	return store.HashOf(store.CRC64NVME, sum)
 }
 
 // MakeFolder implements store.Store with a marker object.
@@ -228,10 +237,8 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 		}
 	}
 	r := &reader{body: body, place: reading.Place, left: length}
-	if whole && info.ChecksumMode == "FULL_OBJECT" {
-		if sum, err := base64.StdEncoding.DecodeString(info.ChecksumCRC64NVME); err == nil && len(sum) == 8 {
-			r.told = store.Hashes{{Kind: store.CRC64NVME, Hex: hex.EncodeToString(sum)}}
-		}
+	if told := crcOf(info.ChecksumCRC64NVME); whole && info.ChecksumMode == "FULL_OBJECT" && !told.IsZero() {
+		r.told = store.Hashes{told}
 	}
 	return r, nil
 }
@@ -276,8 +283,8 @@ func (a *account) Sum(ctx context.Context, place store.Place, revision string, k
 	if revision != "" && entry.Revision != revision {
 		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
-	if sum, err := base64.StdEncoding.DecodeString(object.ChecksumCRC64NVME); err == nil && len(sum) == 8 && object.ChecksumMode == "FULL_OBJECT" {
-		entry.Hashes = append(entry.Hashes, store.Hash{Kind: store.CRC64NVME, Hex: hex.EncodeToString(sum)})
+	if told := crcOf(object.ChecksumCRC64NVME); object.ChecksumMode == "FULL_OBJECT" && !told.IsZero() {
+		entry.Hashes = append(entry.Hashes, told)
 	}
 	if known := entry.Hashes.Get(kind); !known.IsZero() {
 		return known, nil

@@ -8,7 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"sort"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -62,12 +63,7 @@ func (a *Accounts) Providers() []store.Provider {
 }
 
 func (a *Accounts) providerNames() []string {
-	names := make([]string, 0, len(a.providers))
-	for name := range a.providers {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	return names
+	return slices.Sorted(maps.Keys(a.providers))
 }
 
 // Link is what an account is linked with.
@@ -118,7 +114,9 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	found, err := look(ctx, opened.Store)
+	looking, cancel := context.WithTimeout(ctx, openTime)
+	defer cancel()
+	found, err := look(looking, opened.Store)
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"time"
 )
 
@@ -35,7 +36,18 @@ func (db *DB) Account(ctx context.Context, name string) (account Account, err er
 
 // RemoveAccount forgets an account and what was paired through it.
 func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
-	return db.write.WithContext(ctx).Where("id = ?", account.ID).Delete(&Account{}).Error
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		// A scope names the ids of its two accounts.
+		for _, statement := range []string{
+			"DELETE FROM pairs WHERE scope IN (SELECT number FROM scopes WHERE instr(name, ?))",
+			"DELETE FROM scopes WHERE instr(name, ?)", "DELETE FROM accounts WHERE id = ?",
+		} {
+			if _, err := tx.ExecContext(ctx, statement, account.ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // SwapSecret replaces a sealed secret if it is still the old one.

@@ -175,6 +175,37 @@ func TestPairsInPages(t *testing.T) {
 	}
 }
 
+func TestUnlinkingForgetsPairs(t *testing.T) {
+	db, ctx := open(t, t.TempDir()), t.Context()
+	addRun(t, db, "run1")
+	for _, id := range []string{"id-one", "id-two"} {
+		account := records.Account{ID: id, Name: id, Options: map[string]string{}, CreatedAt: time.Now()}
+		if err := db.AddAccount(ctx, &account); err != nil {
+			t.Fatal(err)
+		}
+	}
+	scopes := []string{"id-one/a\nid-two/b", "id-two/a\nid-two/b"}
+	endings := []transfer.Ending{{Pair: &compare.Pair{Key: "x"}}, {Route: 1, Pair: &compare.Pair{Key: "y"}}}
+	if err := db.Finish(ctx, "run1", scopes, endings); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.RemoveAccount(ctx, records.Account{ID: "id-one"}); err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []int{0, 1} {
+		n := 0
+		for range db.Pairs(ctx, scopes[i]) {
+			n++
+		}
+		if n != want {
+			t.Errorf("%d pairs of %q are left, want %d", n, scopes[i], want)
+		}
+	}
+	if _, err := db.Account(ctx, "id-one"); !errors.Is(err, records.ErrNotFound) {
+		t.Errorf("the account is still there: %v", err)
+	}
+}
+
 func TestAccountsAndRuns(t *testing.T) {
 	db, ctx := open(t, t.TempDir()), t.Context()
 	account := records.Account{ID: "1", Name: "desk", Provider: "folder", Options: map[string]string{"path": "/x"}, Secret: []byte("sealed"), CreatedAt: time.Now()}

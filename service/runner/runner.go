@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -209,25 +210,17 @@ func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan
 		return contract.Plan{}, err
 	}
 	result := planOf(totals)
-	result.Blockers = append(blockers, lackOfSpace(ctx, routes, totals)...)
+	if why := transfer.LackOfSpace(ctx, routes, totals.Moving().Bytes); why != "" {
+		// First, as it stands in the way of all.
+		blockers = slices.Insert(blockers, 0, contract.Blocker{
+			Address: "/" + routes[0].Target.Account, Cause: string(plan.CauseNoSpace), Why: why, Remedy: plan.CauseNoSpace.Words().Remedy,
+		})
+	}
+	result.Blockers = blockers
 	for _, row := range rows {
 		result.Routes = append(result.Routes, contract.Route{From: row.From, To: row.To})
 	}
 	return result, nil
-}
-
-// lackOfSpace is a blocker where the target has no room for what is to come.
-func lackOfSpace(ctx context.Context, routes []transfer.Route, totals plan.Totals) []contract.Blocker {
-	target := routes[0].Target
-	space, err := store.SpaceOf(ctx, target.Store)
-	if err != nil || space.Free < 0 || space.Free >= totals.Moving().Bytes {
-		return nil
-	}
-	return []contract.Blocker{{
-		Address: "/" + target.Account, Cause: string(plan.CauseNoSpace),
-		Why:    fmt.Sprintf("/%s has %d bytes free, and %d are to be written", target.Account, space.Free, totals.Moving().Bytes),
-		Remedy: plan.CauseNoSpace.Words().Remedy,
-	}}
 }
 
 func planOf(t plan.Totals) contract.Plan {
@@ -315,7 +308,8 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	}
 	row := a.row
 	r.mu.Unlock()
-	if err := r.db.SaveRun(r.ctx, row, "state", "cause", "why", "started_at"); err != nil {
+	// Kept even while the service ends: a run that has begun is not a failed one.
+	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "state", "cause", "why", "started_at"); err != nil {
 		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
