@@ -35,13 +35,11 @@ func openBrowser(t *testing.T) *browser {
 
 func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 40*time.Second)
-	defer cancel()
-	// The first action starts the browser, which lives as long as its context.
+	// Without a time limit of its own: the first action starts the browser, which
+	// lives as long as its context.
 	if err := chromedp.Do(b.ctx, actions...); err != nil {
 		b.t.Fatalf("in the browser: %v", err)
 	}
-	_ = ctx
 }
 
 func (b *browser) open(url string) {

@@ -80,7 +80,6 @@ type Found struct {
 	Owner   string
 	Space   store.Space
 	Folders []string // the first of those at its start
-	Entries int      // that were looked at to find them
 }
 
 // Add links an account, after reaching it. The error says what is wrong and
@@ -174,6 +173,7 @@ func look(ctx context.Context, s store.Store) (Found, error) {
 	if found.Space, err = store.SpaceOf(ctx, s); err != nil {
 		return found, err
 	}
+	seen := 0
 	for entry, err := range s.List(ctx, store.Folder{}) {
 		if err != nil {
 			return found, err
@@ -181,11 +181,11 @@ func look(ctx context.Context, s store.Store) (Found, error) {
 		if store.Ours("", entry.Name) {
 			continue
 		}
-		found.Entries++
+		seen++
 		if entry.Kind == store.KindFolder {
 			found.Folders = append(found.Folders, entry.Name)
 		}
-		if len(found.Folders) >= most || found.Entries >= deepEnough {
+		if len(found.Folders) >= most || seen >= deepEnough {
 			break
 		}
 	}

@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { useDeferredValue, useId, useState } from 'react'
+import { useEffect, useId, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, data, type Entry, type Plan } from '../api/client'
 import { Button } from '../ui/Button'
@@ -20,12 +20,12 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
   const [to, setTo] = useState('')
   const [clash, setClash] = useState('keep-both')
   const from = entries.map((entry) => entry.address)
-  const request = { from, to: useDeferredValue(to), clash }
-  const asked = useSettled(JSON.stringify(request))
+  const request = JSON.stringify({ from, to, clash })
+  const asked = useSettled(request)
   const plan = useQuery({
     queryKey: ['plan', asked],
     queryFn: ({ signal }) => data(api.POST('/api/v1/plans', { body: JSON.parse(asked), signal })),
-    enabled: /^\/[a-z0-9-]+/.test((JSON.parse(asked) as typeof request).to),
+    enabled: asked === request && /^\/[a-z0-9-]+/.test(to),
     retry: false,
     staleTime: 0,
     gcTime: 0,
@@ -35,7 +35,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
     onSuccess: (started) => navigate(`/runs/${started.run}`),
   })
   const what = entries.length === 1 ? plain(entries[0]!.name) : some(entries.length, 'entry')
-  const settled = asked === JSON.stringify({ from, to, clash })
+  const settled = asked === request
   const noSpace = plan.data?.blockers.some((blocker) => blocker.cause === 'no-space')
   return (
     <Dialog open onClose={onClose} title={`Copy ${what}`} description="Each appears in the target folder under its own name. Nothing is removed; what is in step already is left alone.">
@@ -73,11 +73,10 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
 /** A value once it has rested for a moment, so that not every key asks the service. */
 function useSettled(value: string): string {
   const [settled, setSettled] = useState(value)
-  const [pending, setPending] = useState<{ value: string; timer: number }>()
-  if (value !== settled && pending?.value !== value) {
-    if (pending) clearTimeout(pending.timer)
-    setPending({ value, timer: window.setTimeout(() => setSettled(value), 400) })
-  }
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(value), 400)
+    return () => clearTimeout(timer)
+  }, [value])
   return settled
 }
 
