@@ -13,6 +13,7 @@ fi
 
 packages=""
 command -v chromium >/dev/null 2>&1 || packages="$packages chromium"
+[ -x /usr/sbin/apache2 ] || command -v apache2 >/dev/null 2>&1 || packages="$packages apache2-bin"
 [ -z "$packages" ] && exit 0
 
 if ! command -v apt-get >/dev/null 2>&1; then

@@ -33,6 +33,8 @@ const (
 	CauseCancelled Cause = "cancelled"
 	CauseStopped   Cause = "run-stopped"
 	CauseListing   Cause = "listing-incomplete"
+	CauseLocked    Cause = "locked"
+	CauseStays     Cause = "source-stays"
 )
 
 // Words are what a cause means and what to do about it, for people.
@@ -47,21 +49,23 @@ var words = map[Cause]Words{
 	CauseKeptBoth:  {"Both sides had changed; the source's was put beside the target's.", "Compare the two, and remove the one that is not wanted."},
 	CauseNotAFile:  {"It is a link, a socket or a device, and holds no content of its own.", "Copy what it points to by its own address."},
 	CauseDocument:  {"It exists only inside the service that made it.", "Export it there, and copy what comes out."},
-	CauseName:      {"The target cannot hold the name.", "Rename it at the source, then copy again: only what is missing is moved."},
+	CauseName:      {"The target cannot hold the name.", "Rename it at the source, then retry the run: only what is missing is moved."},
 	CauseTooLarge:  {"The target cannot hold a file of that size.", "Copy it to an account with a higher limit, or split it."},
 	CauseGone:      {"It was removed at the source before its turn came.", "Nothing to do if that was meant; else put it back and copy again."},
-	CauseChanging:  {"It kept changing at the source while it was read.", "Copy again when nobody writes to it."},
-	CauseInTheWay:  {"At the target, a file stands where a folder is needed, or a folder where a file is.", "Move what is in the way, or copy to another folder, then copy again."},
-	CauseRefused:   {"The account refused.", "Check what the sign-in may do there, then copy again: only what is missing is moved."},
+	CauseChanging:  {"It kept changing at the source while it was read.", "Retry the run when nobody writes to it."},
+	CauseInTheWay:  {"At the target, a file stands where a folder is needed, or a folder where a file is.", "Move what is in the way and retry the run, or copy to another folder."},
+	CauseRefused:   {"The account refused.", "Check what the sign-in may do there, then retry the run: only what is missing is moved."},
 	CauseLapsed:    {"The account no longer accepts the sign-in.", "Unlink the account and link it again under the same name with the secret that is good now, then copy again."},
-	CauseNoSpace:   {"The target has no space left.", "Free space there, or copy to another account, then copy again: only what is missing is moved."},
-	CauseSlow:      {"The provider kept asking to slow down.", "Copy again later: only what is missing is moved."},
-	CauseFault:     {"It kept failing.", "Check that the account can be reached (heron account check), then copy again: only what is missing is moved."},
-	CauseUnknown:   {"The answer to a write was lost, and what became of it could not be found out.", "Look at the target, then copy again: what is there is not written twice."},
-	CauseProof:     {"What arrived was not what was sent, each time.", "Check the network and the disks in between, then copy again."},
-	CauseCancelled: {"The run was cancelled before its turn came.", "Copy again: only what is missing is moved."},
-	CauseStopped:   {"The run had to stop before its turn came.", "Mend what stopped the run, then copy again: only what is missing is moved."},
-	CauseListing:   {"A folder could not be listed to its end, so that what it holds is not known.", "Check that the account can be reached (heron account check), then copy again."},
+	CauseNoSpace:   {"The target has no space left.", "Free space there, or copy to another account, then retry the run: only what is missing is moved."},
+	CauseSlow:      {"The provider kept asking to slow down.", "Retry the run later: only what is missing is moved."},
+	CauseFault:     {"It kept failing.", "Check that the account can be reached (heron account check), then retry the run: only what is missing is moved."},
+	CauseUnknown:   {"The answer to a write was lost, and what became of it could not be found out.", "Look at the target, then retry the run: what is there is not written twice."},
+	CauseProof:     {"What arrived was not what was sent, each time.", "Check the network and the disks in between, then retry the run."},
+	CauseCancelled: {"The run was cancelled before its turn came.", "Retry the run to take it up: only what is missing is moved."},
+	CauseStopped:   {"The run had to stop before its turn came.", "Mend what stopped the run, then retry the run: only what is missing is moved."},
+	CauseListing:   {"A folder could not be listed to its end, so that what it holds is not known.", "Check that the account can be reached (heron account check), then retry the run."},
+	CauseLocked:    {"Somebody holds a lock on it.", "Ask whoever is named to close it, or wait until the lock ends, then retry the run."},
+	CauseStays:     {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
 }
 
 // Words returns what the cause means and what to do about it.
@@ -91,6 +95,8 @@ func CauseOf(err error) Cause {
 		return CauseTooLarge
 	case store.ErrSlowDown:
 		return CauseSlow
+	case store.ErrLocked:
+		return CauseLocked
 	case store.ErrOutcomeUnknown:
 		return CauseUnknown
 	}

@@ -75,6 +75,9 @@ type Space struct {
 	Used  int64 `json:"used"`
 	Free  int64 `json:"free"`
 	Total int64 `json:"total"`
+	// Volume is the same for accounts that share their space, such as two
+	// folders of one disk; empty where the account has its own.
+	Volume string `json:"volume,omitempty"`
 }
 
 // UnknownSpace is the space of an account that does not tell.

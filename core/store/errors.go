@@ -36,6 +36,9 @@ var (
 	ErrTryAgain = errors.New("temporary fault")
 	// ErrOutcomeUnknown: the request may have been carried out.
 	ErrOutcomeUnknown = errors.New("outcome unknown")
+	// ErrLocked: somebody holds a lock on it; the words name the owner where
+	// the store tells. It may pass.
+	ErrLocked = errors.New("locked")
 	// ErrUnsupported: the store has no such ability.
 	ErrUnsupported = errors.New("not supported")
 )
@@ -102,7 +105,7 @@ func KindOf(err error) error {
 	}
 	for _, kind := range []error{
 		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrLapsed, ErrNoSpace, ErrNameRefused,
-		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrUnsupported, ErrTryAgain,
+		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrLocked, ErrUnsupported, ErrTryAgain,
 	} {
 		if errors.Is(err, kind) {
 			return kind

@@ -197,6 +197,9 @@ type Written struct {
 	// verified, from what it received. Its zero value says that the store
 	// gave none and a proof has to be read back.
 	Proof Hash
+	// ReadBack says that Proof was computed by the provider from what it read
+	// back before the file got its name.
+	ReadBack bool
 }
 
 // Reading is one file, or a range of it, to be read.

@@ -48,6 +48,12 @@ type Traits struct {
 	// Conditional: a write's condition is checked by the server itself. If
 	// not, a window is left, which docs/providers.md states.
 	Conditional bool
+	// Whole: a file gets its name only once all of it is there, by the
+	// server's own doing or by ours.
+	Whole bool
+	// Windows are what the protocol and the server leave open, each as a
+	// sentence for people; docs/providers.md is made of them.
+	Windows []string
 	// ReadOnly: nothing can be written.
 	ReadOnly bool
 	// Streams is how many transfers at once are sensible to start with.

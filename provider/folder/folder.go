@@ -81,7 +81,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	return &account{root: root, real: real, dirty: map[string]bool{}}, nil
 }
 
-// account implements store.Store and, of the abilities, Summer, Syncer,
+// account implements store.Store and, of the abilities, Mover, Summer, Syncer,
 // Cleaner, Spacer, Owner and Locator.
 type account struct {
 	root *os.Root
@@ -96,7 +96,9 @@ func (a *account) Traits() store.Traits {
 	return store.Traits{
 		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName,
 		TimePrecision: time.Nanosecond, KeepsTimes: true, ProofKind: store.CRC64NVME,
-		Conditional: true, Streams: 4,
+		Conditional: true, Whole: true, Streams: 4,
+		Windows: []string{"A deletion looks at the file just before; what is written to it in that moment goes with it.",
+			"On a file system that cannot swap two names, what is there is looked at just before it is replaced."},
 	}
 }
 
@@ -277,7 +279,8 @@ func (a *account) Space(ctx context.Context) (store.Space, error) {
 	}
 	block := int64(stat.Bsize)
 	return store.Space{
-		Used: int64(stat.Blocks-stat.Bfree) * block, Free: int64(stat.Bavail) * block, Total: int64(stat.Blocks) * block,
+		Volume: fmt.Sprintf("file system %x", stat.Fsid.Val),
+		Used:   int64(stat.Blocks-stat.Bfree) * block, Free: int64(stat.Bavail) * block, Total: int64(stat.Blocks) * block,
 	}, nil
 }
 

@@ -183,11 +183,16 @@ func (a *account) explain(err error) error {
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
 	found := a.found()
-	return store.Traits{
+	traits := store.Traits{
 		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true,
 		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
-		ProofKind: found.proof, Conditional: found.conditional, Streams: 8,
+		ProofKind: found.proof, Conditional: found.conditional, Whole: true, Streams: 8,
+		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is looked at just before it is removed."},
 	}
+	if !found.conditional {
+		traits.Windows = append(traits.Windows, "This server does not obey conditions. What has a key is looked at just before it is written; a change in between would be overwritten.")
+	}
+	return traits
 }
 
 // checkName refuses what keys cannot hold, counting the whole key.

@@ -44,6 +44,7 @@ func Run(t *testing.T, open func(t *testing.T) store.Store) {
 		{"parts", testParts},
 		{"times are kept if declared", testTimes},
 		{"sums agree", testSums},
+		{"moving within", testMove},
 	} {
 		t.Run(part.name, func(t *testing.T) { part.run(t, open(t)) })
 	}
@@ -414,5 +415,40 @@ func testSums(t *testing.T, s store.Store) {
 		if expected := store.HashOf(kind, sum.Sum(nil)); err != nil || got != expected {
 			t.Errorf("%s: got %v, %v; want %v", kind, got, err, expected)
 		}
+	}
+}
+
+func testMove(t *testing.T, s store.Store) {
+	if !store.CanMove(s) {
+		_, err := store.Move(t.Context(), s, store.At("a"), "", store.At("b"))
+		want(t, "moving where the store cannot", err, store.ErrUnsupported)
+		return
+	}
+	first := mustWrite(t, s, store.At("from", "a.txt"), "first")
+	mustWrite(t, s, store.At("from", "below", "b é #%.txt"), "second")
+	mustWrite(t, s, store.At("to", "there.txt"), "there before")
+	move := func(from store.Place, revision string, to store.Place) (store.Entry, error) {
+		return store.Move(t.Context(), s, from, revision, to)
+	}
+	_, err := move(store.At("from", "a.txt"), first.Revision, store.At("to", "there.txt"))
+	want(t, "moving to where something is", err, store.ErrExists)
+	_, err = move(store.At("from", "a.txt"), first.Revision+"x", store.At("to", "a.txt"))
+	want(t, "moving another revision", err, store.ErrChanged)
+	_, err = move(store.At("nobody"), "", store.At("to", "nobody"))
+	want(t, "moving what is not there", err, store.ErrNotFound)
+	_, err = move(store.At("from", "a.txt"), "", store.At("no such folder", "a.txt"))
+	want(t, "moving to a folder that is not there", err, store.ErrNotFound)
+	if got := read(t, s, store.Reading{Place: store.At("from", "a.txt")}) + read(t, s, store.Reading{Place: store.At("to", "there.txt")}); got != "firstthere before" {
+		t.Errorf("after moves that were refused, the files hold %q", got)
+	}
+	entry, err := move(store.At("from", "a.txt"), first.Revision, store.At("to", "moved [1].txt"))
+	if err != nil || entry.Name != "moved [1].txt" || entry.Size != 5 {
+		t.Errorf("moved to %+v, %v", entry, err)
+	}
+	if _, err := move(store.At("from"), "", store.At("to", "whole folder")); err != nil {
+		t.Errorf("moving a folder: %v", err)
+	}
+	if got := fmt.Sprintf("%q", flatten(t, s, store.Folder{})); got != `["to/" "to/moved [1].txt" "to/there.txt" "to/whole folder/" "to/whole folder/below/" "to/whole folder/below/b é #%.txt"]` {
+		t.Errorf("after the moves: %s", got)
 	}
 }

@@ -1,0 +1,85 @@
+package store
+
+import (
+	"context"
+	"io"
+	"iter"
+)
+
+// ReadOnly returns a store that shows another and lets nothing be written
+// there: neither a file nor a folder, nor what is ours, nor a probe.
+func ReadOnly(s Store, account string) Store { return &readOnly{s, account} }
+
+// readOnly passes on what reads, each ability by its helper, and has none that
+// writes.
+type readOnly struct {
+	store   Store
+	account string
+}
+
+func (r *readOnly) refuse() error {
+	return Errorf(ErrRefused, "the account %s was linked to be read only; link the place again under another name without --read-only to write there", r.account)
+}
+
+// Traits implements Store.
+func (r *readOnly) Traits() Traits {
+	traits := r.store.Traits()
+	traits.ReadOnly = true
+	return traits
+}
+
+// Stat implements Store.
+func (r *readOnly) Stat(ctx context.Context, place Place) (Entry, error) {
+	return r.store.Stat(ctx, place)
+}
+
+// List implements Store.
+func (r *readOnly) List(ctx context.Context, folder Folder) iter.Seq2[Entry, error] {
+	return r.store.List(ctx, folder)
+}
+
+// Open implements Store.
+func (r *readOnly) Open(ctx context.Context, reading Reading) (io.ReadCloser, error) {
+	return r.store.Open(ctx, reading)
+}
+
+// Write implements Store, and refuses.
+func (r *readOnly) Write(context.Context, Writing) (Written, error) { return Written{}, r.refuse() }
+
+// MakeFolder implements Store, and refuses.
+func (r *readOnly) MakeFolder(context.Context, Place) (Entry, error) { return Entry{}, r.refuse() }
+
+// Remove implements Store, and refuses.
+func (r *readOnly) Remove(context.Context, Place, string) (Removal, error) { return "", r.refuse() }
+
+// ListFlat implements FlatLister.
+func (r *readOnly) ListFlat(ctx context.Context, folder Folder) iter.Seq2[Listed, error] {
+	return ListFlat(ctx, r.store, folder)
+}
+
+// SumKinds implements Summer.
+func (r *readOnly) SumKinds() []HashKind {
+	if summer, ok := r.store.(Summer); ok {
+		return summer.SumKinds()
+	}
+	return nil
+}
+
+// Sum implements Summer.
+func (r *readOnly) Sum(ctx context.Context, place Place, revision string, kind HashKind) (Hash, error) {
+	return Sum(ctx, r.store, place, Entry{Revision: revision}, kind)
+}
+
+// Space implements Spacer.
+func (r *readOnly) Space(ctx context.Context) (Space, error) { return SpaceOf(ctx, r.store) }
+
+// Owner implements Owner.
+func (r *readOnly) Owner(ctx context.Context) (string, error) { return OwnerOf(ctx, r.store) }
+
+// Locate implements Locator.
+func (r *readOnly) Locate(folder Folder) string { return Locate(r.store, folder) }
+
+// Changes implements ChangeLister.
+func (r *readOnly) Changes(ctx context.Context, folder Folder, cursor string) (ChangePage, error) {
+	return Changes(ctx, r.store, folder, cursor)
+}

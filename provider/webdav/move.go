@@ -1,0 +1,195 @@
+package webdav
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// MakeFolder implements store.Store.
+func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+	if place.IsStart() {
+		return store.Entry{Kind: store.KindFolder}, nil
+	}
+	if err := checkPlace(place); err != nil {
+		return store.Entry{}, err
+	}
+	answer, err := a.send(ctx, request{method: "MKCOL", url: a.urlOf(place.AsFolder().Path, ""), changes: true})
+	if err == nil {
+		discard(answer)
+		return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
+	}
+	switch statusOf(err) {
+	case http.StatusMethodNotAllowed, http.StatusBadRequest: // something is there
+		if entry, look := a.Stat(ctx, place); look == nil && entry.Kind == store.KindFolder {
+			return entry, nil
+		} else if look == nil {
+			return store.Entry{}, store.Errorf(store.ErrExists, "a file is at %s, where a folder is needed", place)
+		}
+	case http.StatusConflict:
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", place, err)
+	case http.StatusLocked:
+		// Where several make it at once, one holds it for a moment.
+		if entry, look := a.Stat(ctx, place); look == nil && entry.Kind == store.KindFolder {
+			return entry, nil
+		}
+		err = a.locked(ctx, place, a.urlOf(place.Folder.Path, ""), err)
+	}
+	return store.Entry{}, doing("make the folder", place.String(), err)
+}
+
+// Move implements store.Mover by MOVE with "Overwrite: F" (RFC 4918, section
+// 9.9).
+func (a *account) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+	if err := checkPlace(to); err != nil {
+		return store.Entry{}, err
+	}
+	there, err := a.stat(ctx, from)
+	if err != nil {
+		return store.Entry{}, err
+	}
+	if revision != "" && there.Kind == store.KindFile && there.Revision != revision {
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+	}
+	if there.Kind == store.KindFolder {
+		err = a.move(ctx, from, to, a.urlOf(from.AsFolder().Path, ""), a.urlOf(to.AsFolder().Path, ""), false)
+	} else {
+		err = a.moveTo(ctx, from, to, false)
+	}
+	if err != nil {
+		return store.Entry{}, err
+	}
+	return a.Stat(ctx, to)
+}
+
+// moveTo moves a file.
+func (a *account) moveTo(ctx context.Context, from, to store.Place, overwrite bool) error {
+	return a.move(ctx, from, to, a.urlOfPlace(from), a.urlOfPlace(to), overwrite)
+}
+
+// move tries a few times where the server holds one of both for a moment.
+func (a *account) move(ctx context.Context, from, to store.Place, source, target *url.URL, overwrite bool) error {
+	header := http.Header{"Destination": {target.String()}, "Overwrite": {"F"}}
+	if overwrite {
+		header.Set("Overwrite", "T")
+	}
+	var err error
+	for try := range 6 {
+		if try > 0 {
+			if err := wait(ctx, 20*time.Millisecond<<try); err != nil {
+				return err
+			}
+		}
+		var answer *http.Response
+		if answer, err = a.send(ctx, request{method: "MOVE", url: source, header: header, changes: true}); err == nil {
+			partly := answer.StatusCode == http.StatusMultiStatus
+			discard(answer)
+			if partly { // it could not move all that is in a folder (section 9.9.4)
+				return store.Errorf(store.ErrOutcomeUnknown, "%s could not be moved whole to %s; look at both", from, to)
+			}
+			return nil
+		}
+		if store.KindOf(err) != store.ErrLocked {
+			break
+		}
+	}
+	switch statusOf(err) {
+	case http.StatusPreconditionFailed:
+		return store.Errorf(store.ErrExists, "%s is there already", to)
+	case http.StatusConflict:
+		return store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", to, err)
+	case http.StatusLocked:
+		return a.locked(ctx, from, source, err)
+	}
+	return doing("move", from.String()+" to "+to.String(), err)
+}
+
+// Remove implements store.Store. A file is removed under the condition of its
+// entity tag where the server checks those.
+func (a *account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+	if place.IsStart() {
+		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
+	}
+	if err := checkPlace(place); err != nil {
+		return "", store.Errorf(store.ErrNotFound, "%s: %w", place, err)
+	}
+	there, err := a.stat(ctx, place)
+	if err != nil {
+		return "", err
+	}
+	if there.Kind == store.KindFolder {
+		return store.RemovedFinally, a.removeFolder(ctx, place)
+	}
+	header := http.Header{}
+	if revision != "" {
+		if there.Revision != revision {
+			return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		}
+		if a.found().ifMatch && there.tag != "" && !isWeak(there.tag) {
+			header.Set("If-Match", strings.TrimSpace(there.tag))
+		}
+	}
+	if err := a.delete(ctx, a.urlOfPlace(place), header); err != nil {
+		if statusOf(err) == http.StatusPreconditionFailed {
+			return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		}
+		return "", doing("remove", place.String(), a.locked(ctx, place, a.urlOfPlace(place), err))
+	}
+	return store.RemovedFinally, nil
+}
+
+// removeFolder removes an empty folder. As a DELETE takes all that is in a
+// folder with it, the folder is moved to a name of ours first, where nobody
+// adds to it, and found empty there.
+func (a *account) removeFolder(ctx context.Context, place store.Place) error {
+	if err := a.holdsNothing(ctx, place); err != nil {
+		return err
+	}
+	var random [6]byte
+	rand.Read(random[:])
+	hidden := place.Folder.Place(store.ArrivingName("removed", hex.EncodeToString(random[:])))
+	from, to := a.urlOf(place.AsFolder().Path, ""), a.urlOf(hidden.AsFolder().Path, "")
+	if err := a.move(ctx, place, hidden, from, to, false); err != nil {
+		return err
+	}
+	lasting := context.WithoutCancel(ctx)
+	err := a.holdsNothing(lasting, hidden)
+	if err == nil {
+		err = doing("remove", place.String(), a.delete(lasting, to, http.Header{}))
+	}
+	if err != nil {
+		if back := a.move(lasting, hidden, place, to, from, false); back != nil {
+			return store.Errorf(store.ErrOutcomeUnknown, "the folder %s is at %s and could not be put back (%w): %w", place, hidden, back, err)
+		}
+	}
+	return err
+}
+
+func (a *account) holdsNothing(ctx context.Context, place store.Place) error {
+	for entry, err := range a.List(ctx, place.AsFolder()) {
+		if err != nil {
+			return err
+		}
+		return store.Errorf(store.ErrRefused, "the folder %s is not empty: it holds %q", place, entry.Name)
+	}
+	return nil
+}
+
+func (a *account) delete(ctx context.Context, target *url.URL, header http.Header) error {
+	answer, err := a.send(ctx, request{method: http.MethodDelete, url: target, header: header, changes: true})
+	if err != nil {
+		return err
+	}
+	partly := answer.StatusCode == http.StatusMultiStatus
+	discard(answer)
+	if partly {
+		return store.Errorf(store.ErrRefused, "the server could not remove %s", target.Path)
+	}
+	return nil
+}

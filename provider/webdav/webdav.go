@@ -1,0 +1,213 @@
+// Package webdav makes a collection of a WebDAV server (RFC 4918) an account.
+//
+// Servers differ in what they promise beyond the standard, so that it is found
+// out before the first write (see probe.go): whether conditions on a PUT are
+// obeyed, and whether a PUT shows its file only once all of it has arrived. Where
+// it does not, a file is sent under a name of ours, read back, and moved to its
+// own name.
+//
+// An entity tag is the revision, without the mark of a weak one. Where a server
+// gives none, size and time of change stand in.
+package webdav
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"deftheron/core/store"
+)
+
+// Provider is the provider "webdav".
+type Provider struct{}
+
+// Name implements store.Provider.
+func (Provider) Name() string { return "webdav" }
+
+// Title implements store.Provider.
+func (Provider) Title() string { return "WebDAV server" }
+
+// Options implements store.Provider.
+func (Provider) Options() []store.Option {
+	return []store.Option{
+		{Name: "url", Title: "URL", Required: true, Help: "the collection's URL, such as https://files.example.org/dav/"},
+		{Name: "user", Title: "User", Help: "whom to sign in as; leave it out where nobody is asked"},
+		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
+		{Name: "certificate", Title: "Certificate's SHA-256", Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"},
+	}
+}
+
+// account implements store.Store and, of the abilities, Mover, Preparer,
+// Cleaner, ChangeLister, Spacer, Owner and Locator.
+type account struct {
+	base   *url.URL // of the account's start, ending in "/"
+	user   string
+	signin *signin
+	http   http.RoundTripper
+	now    func() time.Time
+
+	mu     sync.Mutex
+	probed *findings
+}
+
+// Open implements store.Provider. It asks for the properties of the start.
+func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+	base, err := parseURL(opening.Options["url"])
+	if err != nil {
+		return nil, err
+	}
+	user, secret := opening.Options["user"], []byte(nil)
+	if user != "" {
+		if secret, err = opening.Secrets.Load(ctx); err != nil {
+			return nil, err
+		}
+	}
+	transport, err := pin(opening.Transport, opening.Options["certificate"])
+	if err != nil {
+		return nil, err
+	}
+	a := &account{
+		base: base, user: user, signin: &signin{user: user, password: strings.TrimRight(string(secret), "\r\n")},
+		http: opening.Gate.RoundTripper(transport), now: opening.Now,
+	}
+	if a.now == nil {
+		a.now = time.Now
+	}
+	if opening.Start != "" {
+		a.base = a.urlOf(opening.Start, "")
+	}
+	if err := a.reach(ctx, opening.Start); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+func parseURL(text string) (*url.URL, error) {
+	base, err := url.Parse(text)
+	if err != nil || base.Host == "" || base.Scheme != "http" && base.Scheme != "https" {
+		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q is no URL of a WebDAV collection; give one such as https://files.example.org/dav/", text)}
+	}
+	if base.User != nil {
+		return nil, &store.OptionError{Option: "url", Reason: "a sign-in does not belong into the URL, where it would be shown; give --user, and the password with --secret-file"}
+	}
+	if base.RawQuery != "" || base.Fragment != "" {
+		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q has a query or a fragment; give the URL of the collection alone", text)}
+	}
+	if !strings.HasSuffix(base.Path, "/") {
+		base.Path += "/"
+		if base.RawPath != "" {
+			base.RawPath += "/"
+		}
+	}
+	return base, nil
+}
+
+// reach looks at the start, which must be a collection.
+func (a *account) reach(ctx context.Context, start store.Path) error {
+	found, err := a.lookAt(ctx, a.base)
+	if err != nil {
+		return a.explain(err, start)
+	}
+	if found.Kind != store.KindFolder {
+		return &store.OptionError{Option: "url", Reason: fmt.Sprintf("%s is a file; give the URL of a folder", a.base)}
+	}
+	if strings.HasSuffix(found.at.Path, "/") {
+		a.base = found.at // what it redirects to is where it is
+	}
+	return nil
+}
+
+// Traits implements store.Store.
+func (a *account) Traits() store.Traits {
+	found := a.found()
+	traits := store.Traits{
+		Order: store.OrderNone, Folders: store.FoldersReal, CheckName: checkName, TimePrecision: time.Second,
+		Conditional: found.ifMatch && found.ifNoneMatch && found.whole && found.late, Whole: true, Streams: 8,
+	}
+	switch {
+	case !found.whole:
+		traits.Windows = append(traits.Windows,
+			"This server shows a file while it is still being sent. A file is therefore sent under a name of ours, read back, and moved to its own name.",
+			replacing)
+	case !found.ifMatch || !found.ifNoneMatch:
+		traits.Windows = append(traits.Windows,
+			"This server does not check conditions. What is at a name is looked at just before it is written; a change in between would be overwritten.")
+	case !found.late:
+		traits.Windows = append(traits.Windows,
+			"This server checks conditions when a request begins, not when the file has arrived. Up to 256 KiB a file is sent to its own name, and what somebody else writes there in these milliseconds would be overwritten; a larger one is sent under a name of ours, read back, and moved to its own name.",
+			replacing)
+	}
+	traits.Windows = append(traits.Windows,
+		"A deletion is conditional where the server checks entity tags; else the file is looked at just before. A folder is moved to a name of ours, found empty there, and only then deleted.")
+	return traits
+}
+
+const replacing = "While such a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption."
+
+// checkName refuses what a URL's path or an XML answer cannot hold.
+func checkName(_ store.Path, name string) error {
+	switch {
+	case name == "":
+		return store.Errorf(store.ErrNameRefused, "a WebDAV server cannot hold an entry with an empty name")
+	case name == "." || name == "..":
+		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a URL and cannot be an entry's", name)
+	case strings.Contains(name, "/"):
+		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in a URL", name)
+	case strings.IndexByte(name, 0) >= 0:
+		return store.Errorf(store.ErrNameRefused, "%q holds a NUL byte", name)
+	case !utf8.ValidString(name):
+		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which names on a WebDAV server must be", name)
+	case len(name) > 255:
+		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
+	}
+	return nil
+}
+
+// checkPlace refuses a place whose way holds a name that cannot be sent.
+func checkPlace(place store.Place) error {
+	for _, name := range place.Folder.Path.Names() {
+		if err := checkName("", name); err != nil {
+			return err
+		}
+	}
+	if place.IsStart() {
+		return nil
+	}
+	return checkName(place.Folder.Path, place.Name)
+}
+
+// urlOf is the URL of a name in a folder; with an empty name, that of the
+// folder itself, which ends in a slash.
+func (a *account) urlOf(path store.Path, name string) *url.URL {
+	decoded, escaped := a.base.Path, a.base.EscapedPath()
+	for _, step := range path.Names() {
+		decoded += step + "/"
+		escaped += url.PathEscape(step) + "/"
+	}
+	return &url.URL{Scheme: a.base.Scheme, Host: a.base.Host, Path: decoded + name, RawPath: escaped + url.PathEscape(name)}
+}
+
+func (a *account) urlOfPlace(place store.Place) *url.URL {
+	if place.IsStart() {
+		return a.base
+	}
+	return a.urlOf(place.Folder.Path, place.Name)
+}
+
+// Owner implements store.Owner.
+func (a *account) Owner(context.Context) (string, error) {
+	if a.user == "" {
+		return "nobody signed in", nil
+	}
+	return "user " + a.user, nil
+}
+
+// Locate implements store.Locator.
+func (a *account) Locate(folder store.Folder) string {
+	return "dav+" + a.urlOf(folder.Path, "").String()
+}

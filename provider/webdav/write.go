@@ -1,0 +1,363 @@
+package webdav
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// askFirst is the size from which the server is asked whether it will take a
+// file before the bytes are sent (RFC 9110, section 10.1.1).
+const askFirst = 64 << 10
+
+// directSize is up to which size a file is sent to its own name though the
+// server checks conditions only when a request begins: what can happen until it
+// ends is a matter of milliseconds then.
+const directSize = 256 << 10
+
+// direct reports whether a file of a size is sent to its own name.
+func (f findings) direct(size int64) bool {
+	return f.whole && (f.late || size >= 0 && size <= directSize)
+}
+
+// Write implements store.Store: by one PUT under its condition where the server
+// shows only whole files and checks the condition in time, else by way of a name
+// of ours.
+func (a *account) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	if err := checkPlace(writing.Place); err != nil {
+		return store.Written{}, err
+	}
+	if err := a.Prepare(ctx); err != nil {
+		return store.Written{}, err
+	}
+	header, err := a.condition(ctx, writing)
+	if err != nil {
+		return store.Written{}, err
+	}
+	if !a.found().direct(writing.Size) {
+		return a.writeAside(ctx, writing)
+	}
+	if _, err := a.put(ctx, writing, a.urlOfPlace(writing.Place), header); err != nil {
+		return store.Written{}, a.writeFailed(ctx, writing, err)
+	}
+	return a.written(ctx, writing)
+}
+
+// condition looks at what is at the place now and returns what keeps the server
+// to it: nothing, where it does not check conditions itself.
+func (a *account) condition(ctx context.Context, writing store.Writing) (http.Header, error) {
+	found, header := a.found(), http.Header{}
+	if writing.If == store.Any {
+		return header, nil
+	}
+	if writing.If.IsAbsent() && found.ifNoneMatch && found.direct(writing.Size) {
+		header.Set("If-None-Match", "*")
+		return header, nil
+	}
+	there, err := a.stat(ctx, writing.Place)
+	if err != nil && store.KindOf(err) != store.ErrNotFound {
+		return nil, err
+	}
+	if err := conditionHolds(writing, there.Entry, err == nil); err != nil {
+		return nil, err
+	}
+	if writing.If.IsAbsent() || !found.ifMatch || !found.direct(writing.Size) {
+		return header, nil
+	}
+	if there, err = a.untilStrong(ctx, writing.Place, there); err != nil {
+		return nil, err
+	}
+	if there.tag != "" && !isWeak(there.tag) {
+		header.Set("If-Match", strings.TrimSpace(there.tag))
+	}
+	return header, nil
+}
+
+// conditionHolds compares what is at a place with what a write expects there.
+func conditionHolds(writing store.Writing, entry store.Entry, there bool) error {
+	revision, atRevision := writing.If.Expect()
+	switch {
+	case there && entry.Kind == store.KindFolder:
+		return store.Errorf(store.ErrExists, "a folder is at %s", writing.Place)
+	case writing.If.IsAbsent() && there:
+		return store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+	case atRevision && (!there || entry.Revision != revision):
+		return store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
+	}
+	return nil
+}
+
+// untilStrong waits until the entity tag of a file is a strong one, as only such
+// can be a condition. Servers that take it from the time of change make it weak
+// for the second in which the file might change again unseen.
+func (a *account) untilStrong(ctx context.Context, place store.Place, there resource) (resource, error) {
+	revision := there.Revision
+	for range 12 {
+		if !isWeak(there.tag) {
+			break
+		}
+		if err := wait(ctx, 250*time.Millisecond); err != nil {
+			return there, err
+		}
+		var err error
+		if there, err = a.stat(ctx, place); err != nil && store.KindOf(err) != store.ErrNotFound {
+			return there, err
+		}
+		if err != nil || there.Revision != revision {
+			return there, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		}
+	}
+	return there, nil
+}
+
+func wait(ctx context.Context, duration time.Duration) error {
+	timer := time.NewTimer(duration)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// put sends the content to a URL and returns the hash of what was sent.
+func (a *account) put(ctx context.Context, writing store.Writing, target *url.URL, header http.Header) (store.Hash, error) {
+	if writing.Size < 0 || writing.Size > askFirst {
+		header.Set("Expect", "100-continue")
+	}
+	var stream *store.Stream
+	var exact *store.ExactReader
+	var failed error
+	answer, err := a.send(ctx, request{
+		method: http.MethodPut, url: target, header: header, size: writing.Size, changes: true,
+		body: func() (io.ReadCloser, error) {
+			if stream, failed = writing.Content.Open(ctx); failed != nil {
+				return nil, failed
+			}
+			if writing.Size < 0 {
+				return stream, nil
+			}
+			exact = store.Exactly(stream, writing.Size)
+			if writing.Size == 0 { // nothing will be read, and its end must still be looked at
+				if _, failed = exact.Read(make([]byte, 1)); failed != io.EOF {
+					stream.Close()
+					return nil, failed
+				}
+				failed = nil
+			}
+			return exactBody{exact, stream}, nil
+		},
+	})
+	if failed != nil {
+		return store.Hash{}, failed
+	}
+	if exact != nil && exact.Err() != nil {
+		return store.Hash{}, exact.Err()
+	}
+	if err != nil {
+		return store.Hash{}, err
+	}
+	discard(answer)
+	return stream.Sum(), nil
+}
+
+type exactBody struct {
+	io.Reader
+	io.Closer
+}
+
+// writeFailed says of an answer what it means for a write.
+func (a *account) writeFailed(ctx context.Context, writing store.Writing, err error) error {
+	status := statusOf(err)
+	switch {
+	case status == 0:
+		return err
+	case status == http.StatusPreconditionFailed && writing.If.IsAbsent():
+		return store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+	case status == http.StatusPreconditionFailed:
+		return store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
+	case status == http.StatusLocked:
+		return a.locked(ctx, writing.Place, a.urlOfPlace(writing.Place), err)
+	case status == http.StatusConflict || status == http.StatusMethodNotAllowed:
+		if entry, look := a.Stat(ctx, writing.Place); look == nil && entry.Kind == store.KindFolder {
+			return store.Errorf(store.ErrExists, "a folder is at %s", writing.Place)
+		}
+		if status == http.StatusConflict {
+			return store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", writing.Place, err)
+		}
+	case status == http.StatusLengthRequired:
+		return store.Errorf(store.ErrUnsupported, "the size of %s is not known, and the server asks for it: %w", writing.Place, err)
+	}
+	return doing("write", writing.Place.String(), err)
+}
+
+// written looks at what was written.
+func (a *account) written(ctx context.Context, writing store.Writing) (store.Written, error) {
+	entry, err := a.Stat(ctx, writing.Place)
+	if err != nil {
+		return store.Written{}, store.Errorf(store.ErrOutcomeUnknown, "%s was sent and could not be looked at: %w", writing.Place, err)
+	}
+	if writing.Size >= 0 && entry.Size >= 0 && entry.Size != writing.Size {
+		return store.Written{}, store.Errorf(store.ErrOutcomeUnknown, "%s was sent with %d bytes and has %d", writing.Place, writing.Size, entry.Size)
+	}
+	return store.Written{Entry: entry}, nil
+}
+
+// writeAside sends the content under a name of ours, reads it back, and moves
+// it to its own.
+func (a *account) writeAside(ctx context.Context, writing store.Writing) (written store.Written, err error) {
+	var random [6]byte
+	rand.Read(random[:])
+	arriving := writing.Place.Folder.Place(store.ArrivingName(writing.Run, hex.EncodeToString(random[:])))
+	defer func() {
+		if err != nil {
+			a.dispose(ctx, arriving)
+		}
+	}()
+	sent, err := a.put(ctx, writing, a.urlOfPlace(arriving), http.Header{})
+	if err != nil {
+		return store.Written{}, a.writeFailed(ctx, writing, err)
+	}
+	read, size, err := store.ReadBack(ctx, a, arriving, "", sent.Kind)
+	if err != nil {
+		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent and could not be read back: %w", writing.Place, err)
+	}
+	if read != sent || writing.Size >= 0 && size != writing.Size {
+		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read, size)
+	}
+	if err := a.settle(ctx, writing, arriving); err != nil {
+		return store.Written{}, err
+	}
+	written, err = a.written(ctx, writing)
+	written.Proof, written.ReadBack = read, true
+	return written, err
+}
+
+// settle gives what has arrived its name, under the write's condition.
+func (a *account) settle(ctx context.Context, writing store.Writing, arriving store.Place) error {
+	for try := 1; ; try++ {
+		there, err := a.stat(ctx, writing.Place)
+		missing := store.KindOf(err) == store.ErrNotFound
+		if err != nil && !missing {
+			return err
+		}
+		if err := conditionHolds(writing, there.Entry, !missing); err != nil {
+			return err
+		}
+		if missing {
+			err = a.moveTo(ctx, arriving, writing.Place, false)
+		} else {
+			err = a.exchange(ctx, writing, arriving, there)
+		}
+		if store.KindOf(err) == store.ErrExists && writing.If == store.Any && try < 5 {
+			continue // somebody was faster; whatever it is, it is replaced
+		}
+		return err
+	}
+}
+
+// exchange puts what has arrived in the place of what is there. That is moved
+// aside first, looked at, and moved back if it is not what was expected.
+func (a *account) exchange(ctx context.Context, writing store.Writing, arriving store.Place, there resource) error {
+	name := store.ArrivingName(writing.Run, asidePrefix+writing.Place.Name)
+	if len(name) > 255 {
+		return a.moveTo(ctx, arriving, writing.Place, true)
+	}
+	aside := writing.Place.Folder.Place(name)
+	if err := a.moveTo(ctx, writing.Place, aside, false); err != nil {
+		return err
+	}
+	lasting := context.WithoutCancel(ctx) // what was begun is ended
+	moved, err := a.stat(lasting, aside)
+	if err == nil && moved.Revision != there.Revision && (moved.Size != there.Size || !moved.Modified.Equal(there.Modified)) {
+		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
+	}
+	if err == nil {
+		err = a.moveTo(lasting, arriving, writing.Place, false)
+	}
+	if err != nil {
+		if back := a.moveTo(lasting, aside, writing.Place, false); back != nil && store.KindOf(back) != store.ErrExists {
+			return store.Errorf(store.ErrOutcomeUnknown, "the old content of %s is at %s and could not be put back (%w): %w", writing.Place, aside, back, err)
+		}
+		return err
+	}
+	a.dispose(lasting, aside)
+	return nil
+}
+
+// asidePrefix begins, after the run, the name of what is kept aside.
+const asidePrefix = "aside-"
+
+// dispose removes a file of ours, though the write was cancelled. A server may
+// still hold it for a request that was broken off.
+func (a *account) dispose(ctx context.Context, place store.Place) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	for range 20 {
+		err := a.delete(ctx, a.urlOfPlace(place), http.Header{})
+		if kind := store.KindOf(err); err == nil || kind == store.ErrNotFound || wait(ctx, 50*time.Millisecond) != nil {
+			return
+		}
+	}
+}
+
+// Clean implements store.Cleaner. A server that is sent files by their own names
+// has nothing of ours. Old contents that were kept aside are put back where nothing
+// has taken their place.
+func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
+	if err := a.Prepare(ctx); err != nil || a.found().direct(-1) {
+		return nil, err
+	}
+	var cleaned []store.Leftover
+	err := a.clean(ctx, cleaning, cleaning.Folder, &cleaned)
+	if store.KindOf(err) == store.ErrNotFound {
+		err = nil
+	}
+	return cleaned, err
+}
+
+func (a *account) clean(ctx context.Context, cleaning store.Cleaning, folder store.Folder, cleaned *[]store.Leftover) error {
+	prefix := store.ArrivingName(cleaning.Run, "")
+	var folders []store.Folder
+	var ours []string
+	for entry, err := range a.List(ctx, folder) {
+		switch {
+		case err != nil:
+			return err
+		case entry.Kind == store.KindFolder:
+			folders = append(folders, entry.Folder(folder))
+		case strings.HasPrefix(entry.Name, prefix):
+			ours = append(ours, entry.Name)
+		}
+	}
+	for _, name := range ours {
+		place := folder.Place(name)
+		if original, aside := strings.CutPrefix(name, prefix+asidePrefix); aside {
+			err := a.moveTo(ctx, place, folder.Place(original), false)
+			if err == nil {
+				continue
+			}
+			if store.KindOf(err) != store.ErrExists {
+				return err
+			}
+		}
+		if err := a.delete(ctx, a.urlOfPlace(place), http.Header{}); err != nil && store.KindOf(err) != store.ErrNotFound {
+			return doing("remove the leftover", place.String(), err)
+		}
+		*cleaned = append(*cleaned, store.Leftover{Run: cleaning.Run, Place: place})
+	}
+	for _, below := range folders {
+		if err := a.clean(ctx, cleaning, below, cleaned); err != nil {
+			return err
+		}
+	}
+	return nil
+}
