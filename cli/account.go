@@ -40,6 +40,7 @@ type linkFlags struct {
 	set        *pflag.FlagSet
 	values     map[string]*string
 	start      string
+	readOnly   bool
 	secretFile string
 	help       bool
 }
@@ -66,6 +67,7 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 		_ = f.set.MarkHidden("secret-file")
 	}
 	f.set.StringVar(&f.start, "start", "", "the folder that becomes the account's start")
+	f.set.BoolVar(&f.readOnly, "read-only", false, "let nothing be written there by any way")
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
 	f.set.StringVar(&a.url, "url", a.url, "the service's URL")
@@ -109,14 +111,14 @@ func (a *app) link(command *cobra.Command, args []string) error {
 	if len(words) != 2 {
 		return usageError("heron account link takes a provider and a name, as in: heron account link %s NAME; there are %d words", provider.Name, len(words))
 	}
-	link := contract.Link{Provider: provider.Name, Name: words[1], Options: map[string]string{}, Start: flags.start}
+	link := contract.Link{Provider: provider.Name, Name: words[1], Options: map[string]string{}, Start: flags.start, ReadOnly: flags.readOnly}
 	for name, value := range flags.values {
 		if flags.set.Changed(name) {
 			link.Options[name] = *value
 		}
 	}
 	for _, option := range provider.Options {
-		if option.Secret {
+		if option.Secret && (option.Required || flags.secretFile != "" || link.Options["user"] != "") {
 			if link.Secret, _, err = a.secret(flags.secretFile, option.Title); err != nil {
 				return err
 			}
@@ -170,7 +172,7 @@ func findProvider(providers []contract.Provider, name string) (*contract.Provide
 }
 
 func optionNames(provider contract.Provider) string {
-	names := []string{"--start"}
+	names := []string{"--start", "--read-only"}
 	for _, option := range provider.Options {
 		if option.Secret {
 			names = append(names, "--secret-file")
@@ -199,30 +201,71 @@ func (a *app) accountList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the linked accounts", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
-			accounts, err := a.client().Accounts(command.Context())
+			c, ctx := a.client(), command.Context()
+			// Asked for first: it finds out how the accounts are.
+			spaces, err := c.Space(ctx)
 			if err != nil {
 				return err
 			}
-			if a.json {
-				for _, account := range accounts {
-					if err := a.printJSON(account); err != nil {
-						return err
-					}
-				}
-				return nil
-			}
-			if len(accounts) == 0 {
-				_, err := fmt.Fprintln(a.out, "No account is linked yet. Link one with: heron account link PROVIDER NAME")
+			accounts, err := c.Accounts(ctx)
+			if err != nil {
 				return err
 			}
-			t := a.newTable("NAME", "PROVIDER", "LINKED", "WHERE")
-			for _, account := range accounts {
-				t.AppendRow(table.Row{"/" + account.Name, account.Provider, when(&account.Linked), shown.Plain(where(account))})
-			}
-			t.Render()
-			return nil
+			return a.printAccounts(accounts, spaces)
 		},
 	}
+}
+
+func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces) error {
+	known := map[string]contract.AccountSpace{}
+	for _, space := range spaces.Accounts {
+		known[space.Account] = space
+	}
+	if a.json {
+		for _, account := range accounts {
+			if account.Found == nil {
+				account.Found = &contract.Found{Space: known[account.Name].Space, Folders: []string{}}
+			}
+			if err := a.printJSON(account); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if len(accounts) == 0 {
+		_, err := fmt.Fprintln(a.out, "No account is linked yet. Link one with: heron account link PROVIDER NAME")
+		return err
+	}
+	t := a.newTable("NAME", "STATE", "PROVIDER", "USED", "FREE", "WHERE")
+	alignRight(t, 4, 5)
+	for _, account := range accounts {
+		space := known[account.Name].Space
+		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, shown.Size(space.Used), shown.Size(space.Free), shown.Plain(where(account))})
+	}
+	if len(accounts) > 1 {
+		t.AppendRow(table.Row{a.paint(soft, "together"), "", "", shown.Size(spaces.Together.Used), shown.Size(spaces.Together.Free), a.paint(soft, "what shares a disk counts once")})
+	}
+	t.Render()
+	for _, account := range accounts {
+		if account.Why != "" {
+			fmt.Fprintf(a.out, "%s /%s: %s %s\n", a.paint(ochre, "▬"), account.Name, shown.Plain(account.Why), account.Remedy)
+		}
+	}
+	return nil
+}
+
+// accountState is how an account is, in words.
+func (a *app) accountState(account contract.Account) string {
+	state := account.State
+	if state == "linked" {
+		state = a.paint(reed, "✓ linked")
+	} else {
+		state = a.paint(ochre, "▬ "+state)
+	}
+	if account.ReadOnly {
+		state += ", read only"
+	}
+	return state
 }
 
 // where is what an account was linked with, in one line.

@@ -159,7 +159,8 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.AddCommand(
-		a.serve(), a.demo(), a.signin(), a.signout(), a.whoami(), a.account(), a.ls(), a.stat(), a.copy(), a.run(), a.version(),
+		a.serve(), a.demo(), a.signin(), a.signout(), a.whoami(), a.account(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
+		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.run(), a.version(),
 	)
 	return root
 }

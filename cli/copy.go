@@ -20,6 +20,9 @@ func (a *app) copy() *cobra.Command {
 		Example: "  heron copy /desk/Reports /archive\n  heron copy /desk/Reports /desk/Maps /archive/2026 --plan",
 		Args:    arguments(2, -1, "at least one address to copy, and a target"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args); err != nil {
+				return err
+			}
 			request.From, request.To = args[:len(args)-1], args[len(args)-1]
 			if planOnly || a.terminal && !a.json {
 				plan, err := a.client().Plan(command.Context(), request)

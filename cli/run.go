@@ -16,8 +16,8 @@ import (
 )
 
 func (a *app) run() *cobra.Command {
-	return nouns("run", "Look at runs, follow and cancel them, and keep their reports",
-		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runCancel(), a.runReport())
+	return nouns("run", "Look at runs, follow, pause, resume, retry and cancel them, and keep their reports",
+		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runReport())
 }
 
 func (a *app) runVerb(use, short string, do func(ctx context.Context, id string) error) *cobra.Command {
@@ -166,7 +166,7 @@ func (a *app) conclude(run contract.Run) error {
 	} else {
 		fmt.Fprintln(a.out, a.stateMark(run.State)+"  "+shown.RunSentence(run))
 		if run.Items.Failed > 0 {
-			fmt.Fprintf(a.out, "See which, and what to do: heron run items %s --state failed\n", run.ID)
+			fmt.Fprintf(a.out, "See which, and what to do: heron run items %s --state failed\nThen try them again: heron run retry %s\n", run.ID, run.ID)
 		}
 		fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)
 	}
@@ -220,6 +220,52 @@ func (a *app) printItem(item contract.Item) {
 	if item.Why != "" {
 		fmt.Fprintf(a.out, "    %s\n", a.paint(soft, shown.Plain(item.Why)))
 	}
+}
+
+func (a *app) runPause() *cobra.Command {
+	return a.runVerb("pause RUN", "Pause a run until it is resumed, over restarts too", func(ctx context.Context, id string) error {
+		if err := a.client().Pause(ctx, id); err != nil {
+			return err
+		}
+		_, err := fmt.Fprintf(a.out, "Pausing %s. What has been copied stays. Go on with: heron run resume %s\n", id, id)
+		return err
+	})
+}
+
+func (a *app) runResume() *cobra.Command {
+	return a.runVerb("resume RUN", "Go on with a run that is paused", func(ctx context.Context, id string) error {
+		if err := a.client().Resume(ctx, id); err != nil {
+			return err
+		}
+		_, err := fmt.Fprintf(a.out, "Run %s goes on. Watch it with: heron run follow %s\n", id, id)
+		return err
+	})
+}
+
+func (a *app) runRetry() *cobra.Command {
+	var detach bool
+	command := a.runVerb("retry RUN", "Try again what failed in a run, or was left when it was cancelled", nil)
+	command.RunE = func(command *cobra.Command, args []string) error {
+		c, id := a.client(), args[0]
+		retried, err := c.Retry(command.Context(), id)
+		if err != nil {
+			return err
+		}
+		if detach {
+			if a.json {
+				return a.printJSON(retried)
+			}
+			_, err := fmt.Fprintf(a.out, "%s tried again. Watch it with: heron run follow %s\n", shown.Some(retried.Items, "item")+" of run "+id+" will be", id)
+			return err
+		}
+		run, err := a.follow(command.Context(), c, id)
+		if err != nil {
+			return a.stillRuns(command, id, err)
+		}
+		return a.conclude(run)
+	}
+	command.Flags().BoolVar(&detach, "detach", false, "do not wait for its end")
+	return command
 }
 
 func (a *app) runCancel() *cobra.Command {

@@ -3,20 +3,26 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
 	"deftheron/cli/shown"
+	"deftheron/client"
 	"deftheron/contract"
 )
 
 func (a *app) ls() *cobra.Command {
-	return &cobra.Command{
+	var fresh bool
+	command := &cobra.Command{
 		Use: "ls [ADDRESS...]", Short: "List folders of the tree; without an address, the accounts", ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				args = []string{"/"}
+			}
+			if err := addresses(args); err != nil {
+				return err
 			}
 			for i, address := range args {
 				if len(args) > 1 && !a.json {
@@ -25,25 +31,27 @@ func (a *app) ls() *cobra.Command {
 					}
 					fmt.Fprintln(a.out, a.paint(soft, address))
 				}
-				if err := a.listFolder(command, address); err != nil {
+				if err := a.listFolder(command, &client.Listing{Address: address, Fresh: fresh}); err != nil {
 					return err
 				}
 			}
 			return nil
 		},
 	}
+	command.Flags().BoolVar(&fresh, "fresh", false, "ask the provider, however lately it was asked")
+	return command
 }
 
 // rowsAtOnce is how many rows of a listing share the widths of their columns;
 // a larger folder is printed as it comes.
 const rowsAtOnce = 1000
 
-func (a *app) listFolder(command *cobra.Command, address string) error {
+func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error {
 	t := a.newTable("KIND", "SIZE", "MODIFIED", "NAME")
 	alignRight(t, 2)
 	var files, folders, bytes int64
 	rows := 0
-	for entry, err := range a.client().List(command.Context(), address) {
+	for entry, err := range a.client().Entries(command.Context(), listing) {
 		if err != nil {
 			if rows > 0 {
 				t.Render()
@@ -59,7 +67,7 @@ func (a *app) listFolder(command *cobra.Command, address string) error {
 		name, sized := shown.Plain(entry.Name), shown.Size(entry.Size)
 		if entry.Kind == "folder" {
 			folders++
-			name, sized = a.paint(plumage, name+"/"), ""
+			name, sized = a.paint(plumage, name+"/")+a.accountMark(entry), ""
 		} else {
 			files++
 			bytes += max(0, entry.Size)
@@ -77,14 +85,30 @@ func (a *app) listFolder(command *cobra.Command, address string) error {
 	if t.Length() > 0 {
 		t.Render()
 	}
-	if address == "/" {
+	if listing.Address == "/" {
 		if folders == 0 {
 			fmt.Fprintln(a.out, "No account is linked yet. Link one with: heron account link PROVIDER NAME")
 		}
 		return nil
 	}
-	_, err := fmt.Fprintln(a.out, a.paint(soft, fmt.Sprintf("%s, %s, %s", shown.Some(folders, "folder"), shown.Some(files, "file"), shown.Size(bytes))))
+	sum := fmt.Sprintf("%s, %s, %s", shown.Some(folders, "folder"), shown.Some(files, "file"), shown.Size(bytes))
+	if age := time.Since(listing.Listed); age > 2*time.Second {
+		sum += fmt.Sprintf(" as of %s ago; --fresh asks again", shown.Duration(age.Seconds()))
+	}
+	_, err := fmt.Fprintln(a.out, a.paint(soft, sum))
 	return err
+}
+
+// accountMark says of an account how it is, where that matters.
+func (a *app) accountMark(entry contract.Entry) string {
+	mark := ""
+	if entry.ReadOnly {
+		mark += a.paint(soft, "  read only")
+	}
+	if entry.State != "" && entry.State != "linked" {
+		mark += "  " + a.paint(ochre, "▬ "+entry.State)
+	}
+	return mark
 }
 
 func (a *app) stat() *cobra.Command {
@@ -92,6 +116,9 @@ func (a *app) stat() *cobra.Command {
 		Use: "stat ADDRESS...", Short: "Show what is known of entries of the tree", Args: arguments(1, -1, "one address or several"),
 		ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args); err != nil {
+				return err
+			}
 			for _, address := range args {
 				entry, err := a.client().Stat(command.Context(), address)
 				if err != nil {

@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"deftheron/contract"
 )
@@ -53,11 +54,7 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 		}
 		content = bytes.NewReader(encoded)
 	}
-	target := strings.TrimSuffix(c.URL, "/") + contract.Root + path
-	if len(query) > 0 {
-		target += "?" + query.Encode()
-	}
-	request, err := http.NewRequestWithContext(ctx, method, target, content)
+	request, err := http.NewRequestWithContext(ctx, method, c.address(path, query), content)
 	if err != nil {
 		return nil, fmt.Errorf("%q is no URL of a service: write it as http://127.0.0.1:8420", c.URL)
 	}
@@ -67,6 +64,21 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 	for name := range header {
 		request.Header.Set(name, header.Get(name))
 	}
+	return c.send(request)
+}
+
+// address is the URL of a part of the API.
+func (c *Client) address(path string, query url.Values) string {
+	target := strings.TrimSuffix(c.URL, "/") + contract.Root + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	return target
+}
+
+// send signs a request in and sends it. An answer that is a failure is a
+// *contract.Problem.
+func (c *Client) send(request *http.Request) (*http.Response, error) {
 	request.Header.Set("Authorization", "Bearer "+c.Token)
 	client := c.HTTP
 	if client == nil {
@@ -78,7 +90,7 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 		if errors.As(err, &operation) {
 			err = operation.Err
 		}
-		if ctx.Err() != nil {
+		if ctx := request.Context(); ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		return nil, &UnreachableError{c.URL, err}
@@ -155,15 +167,35 @@ func (c *Client) Unlink(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/accounts/"+url.PathEscape(name), nil, nil, nil)
 }
 
+// Listing is a folder to be listed.
+type Listing struct {
+	Address string
+	// Fresh asks the provider, however lately it was asked.
+	Fresh bool
+	// Listed is set with the first page: when the provider was asked.
+	Listed time.Time
+}
+
 // List yields what is in a folder, page by page.
 func (c *Client) List(ctx context.Context, address string) iter.Seq2[contract.Entry, error] {
+	return c.Entries(ctx, &Listing{Address: address})
+}
+
+// Entries yields what is in a folder, page by page.
+func (c *Client) Entries(ctx context.Context, listing *Listing) iter.Seq2[contract.Entry, error] {
 	return pages(func(cursor string) ([]contract.Entry, string, error) {
 		var page contract.Page
-		query := url.Values{"address": {address}}
+		query := url.Values{"address": {listing.Address}}
 		if cursor != "" {
 			query.Set("cursor", cursor)
 		}
+		if listing.Fresh {
+			query.Set("fresh", "true")
+		}
 		err := c.call(ctx, http.MethodGet, "/tree", query, nil, &page)
+		if cursor == "" {
+			listing.Listed = page.Listed
+		}
 		return page.Entries, page.Next, err
 	})
 }
@@ -248,6 +280,21 @@ func (c *Client) Causes(ctx context.Context, id string) (counts []contract.Cause
 // Cancel cancels a run.
 func (c *Client) Cancel(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodPost, "/runs/"+url.PathEscape(id)+"/cancel", nil, nil, nil)
+}
+
+// Pause pauses a run until it is resumed.
+func (c *Client) Pause(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodPost, "/runs/"+url.PathEscape(id)+"/pause", nil, nil, nil)
+}
+
+// Resume resumes a run that is paused.
+func (c *Client) Resume(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodPost, "/runs/"+url.PathEscape(id)+"/resume", nil, nil, nil)
+}
+
+// Retry tries again what failed in a run.
+func (c *Client) Retry(ctx context.Context, id string) (retried contract.Retried, err error) {
+	return retried, c.call(ctx, http.MethodPost, "/runs/"+url.PathEscape(id)+"/retry", nil, nil, &retried)
 }
 
 // Report writes the record of a run, as "html", "csv" or "json".

@@ -3,7 +3,11 @@
 // second, durations in seconds. Addresses are of the form /account/folder/name.
 package contract
 
-import "time"
+import (
+	"encoding/base64"
+	"strings"
+	"time"
+)
 
 // Root is where the API lives.
 const Root = "/api/v1"
@@ -70,6 +74,7 @@ type Link struct {
 	Options  map[string]string `json:"options,omitempty"`
 	Start    string            `json:"start,omitempty" doc:"The folder of the place that becomes the account's start."`
 	Secret   string            `json:"secret,omitempty"`
+	ReadOnly bool              `json:"read_only,omitempty" doc:"Nothing can be written there by any way."`
 }
 
 // Space is how much an account holds; -1 is unknown.
@@ -77,6 +82,23 @@ type Space struct {
 	Used  int64 `json:"used"`
 	Free  int64 `json:"free"`
 	Total int64 `json:"total"`
+	// Volume is the same for accounts that share their space.
+	Volume string `json:"volume,omitempty"`
+}
+
+// AccountSpace is the space of one account, or why it is not known.
+type AccountSpace struct {
+	Account string `json:"account"`
+	Space   Space  `json:"space"`
+	Why     string `json:"why,omitempty"`
+	Remedy  string `json:"remedy,omitempty"`
+}
+
+// Spaces are those of all accounts, and together: accounts that share their
+// space, such as two folders of one disk, count once.
+type Spaces struct {
+	Accounts []AccountSpace `json:"accounts"`
+	Together Space          `json:"together"`
 }
 
 // Account is a linked account.
@@ -87,6 +109,11 @@ type Account struct {
 	Options  map[string]string `json:"options"`
 	Start    string            `json:"start,omitempty"`
 	Linked   time.Time         `json:"linked"`
+	ReadOnly bool              `json:"read_only"`
+	State    string            `json:"state" enum:"linked,away,lapsed" doc:"How it was when it was asked last."`
+	Why      string            `json:"why,omitempty" doc:"Why it is away or lapsed."`
+	Remedy   string            `json:"remedy,omitempty"`
+	Seen     *time.Time        `json:"seen,omitempty" doc:"When it last answered, since the service started."`
 	// Found is what was found when it was reached last; only after a link
 	// or a check.
 	Found *Found `json:"found,omitempty"`
@@ -109,12 +136,16 @@ type Entry struct {
 	Revision string     `json:"revision,omitempty"`
 	Hashes   []string   `json:"hashes,omitempty" doc:"KIND=HEXADECIMAL"`
 	ID       string     `json:"id,omitempty"`
+	State    string     `json:"state,omitempty" doc:"Of an account: linked, away or lapsed."`
+	ReadOnly bool       `json:"read_only,omitempty" doc:"Of an account that nothing can be written to."`
 }
 
 // Page is a page of a folder.
 type Page struct {
 	Entries []Entry `json:"entries"`
-	Next    string  `json:"next,omitempty" doc:"The cursor of the next page; empty at the end."`
+	// Listed is when the provider was asked: a listing may be some seconds old.
+	Listed time.Time `json:"listed"`
+	Next   string    `json:"next,omitempty" doc:"The cursor of the next page; empty at the end."`
 }
 
 // Copy is what is to be copied to where.
@@ -122,6 +153,123 @@ type Copy struct {
 	From  []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
 	To    string   `json:"to" doc:"The address of the folder into which each goes under its own name."`
 	Clash string   `json:"clash,omitempty" doc:"keep-both (the default), leave or source."`
+}
+
+// NewFolder is a folder to be made.
+type NewFolder struct {
+	Address string   `json:"address"`
+	Names   []string `json:"names,omitempty" doc:"Steps below the address, as they are, with nothing escaped."`
+	Parents bool   `json:"parents,omitempty" doc:"Make the folders that it is in, too, and be content if it is there."`
+}
+
+// Move is what is to be moved to where.
+type Move struct {
+	From []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
+	To   string   `json:"to,omitempty" doc:"The address of the folder into which each goes."`
+	Name string   `json:"name,omitempty" doc:"The name that a single one is to have there; else each keeps its own."`
+	As   string   `json:"as,omitempty" doc:"In place of to and name: the address that a single one is to have."`
+}
+
+// Moved is what a move came to: what was moved within its account, and the run
+// that moves what goes to another.
+type Moved struct {
+	Moved []Route `json:"moved"`
+	Run   string  `json:"run,omitempty"`
+}
+
+// Quantity is how much is at some addresses, themselves included.
+type Quantity struct {
+	Files   int64 `json:"files"`
+	Folders int64 `json:"folders"`
+	Others  int64 `json:"others" doc:"Links, sockets, devices."`
+	Bytes   int64 `json:"bytes"`
+}
+
+// Entries is how many entries there are in all.
+func (q Quantity) Entries() int64 { return q.Files + q.Folders + q.Others }
+
+// Addresses name entries of the tree.
+type Addresses struct {
+	Addresses []string `json:"addresses" minItems:"1"`
+}
+
+// RemovalPlan is what a removal would remove.
+type RemovalPlan struct {
+	Quantity
+	Trash bool `json:"trash" doc:"It can be fetched back from the provider's trash."`
+}
+
+// Removal is what is to be removed, and how much of it was agreed to.
+type Removal struct {
+	Addresses []string `json:"addresses" minItems:"1"`
+	Agreed    Quantity `json:"agreed" doc:"What was counted. Where there is more by now, nothing more is removed."`
+}
+
+// Removed is what a removal came to.
+type Removed struct {
+	Quantity
+	Trash  int64     `json:"trash" doc:"Entries that can be fetched back from the provider's trash."`
+	Kept   int64     `json:"kept" doc:"Entries that could not be removed."`
+	Failed []Blocker `json:"failed" doc:"The first hundred of them."`
+}
+
+// Uploaded is a file that was written and proven.
+type Uploaded struct {
+	Entry
+	Proof string `json:"proof"`
+	// Received is the CRC64NVME, in hexadecimal, of what the service received.
+	Received string `json:"received"`
+}
+
+// Compared is one line of a comparison: an entry, or, last, the Summary.
+type Compared struct {
+	Name     string   `json:"name,omitempty" doc:"Relative to the two addresses."`
+	Kind     string   `json:"kind,omitempty"`
+	Outcome  string   `json:"outcome,omitempty" enum:"only-here,only-there,differing,equal,untold,unreadable"`
+	Evidence string   `json:"evidence,omitempty" doc:"On what it rests: presence, hash, size, size and time, pair, reading."`
+	Here     *Entry   `json:"here,omitempty"`
+	There    *Entry   `json:"there,omitempty"`
+	Why      string   `json:"why,omitempty"`
+	Summary  *Summary `json:"summary,omitempty"`
+	Problem  *Problem `json:"problem,omitempty" doc:"Why the comparison broke off; there is no summary then."`
+}
+
+// Summary counts a comparison.
+type Summary struct {
+	OnlyHere   Count            `json:"only_here"`
+	OnlyThere  Count            `json:"only_there"`
+	Differing  Count            `json:"differing"`
+	Equal      Count            `json:"equal"`
+	Untold     Count            `json:"untold" doc:"Of the same size, with no evidence that both sides tell."`
+	Unreadable Count            `json:"unreadable"`
+	Folders    int64            `json:"folders" doc:"On both sides."`
+	Evidence   map[string]int64 `json:"evidence" doc:"How many files are equal on which evidence."`
+}
+
+// Same reports whether both sides hold the same, as far as can be told.
+func (s Summary) Same() bool {
+	return s.OnlyHere.Items+s.OnlyThere.Items+s.Differing.Items+s.Untold.Items+s.Unreadable.Items == 0
+}
+
+// Retried is a run that was taken up again.
+type Retried struct {
+	Items int64 `json:"items" doc:"How many are tried again."`
+}
+
+// Cause is a code of why an item ended as it did.
+type Cause struct {
+	Cause   string `json:"cause"`
+	Meaning string `json:"meaning"`
+	Remedy  string `json:"remedy"`
+}
+
+// Transfer is a file on its way to or from outside.
+type Transfer struct {
+	ID      string `json:"id" doc:"As the request named it."`
+	Address string `json:"address"`
+	Upload  bool   `json:"upload"`
+	Moved   int64  `json:"moved"`
+	Total   int64  `json:"total" doc:"-1 is unknown."`
 }
 
 // Started is a run that was started.
@@ -207,6 +355,7 @@ type Run struct {
 	Remedy        string     `json:"remedy,omitempty"`
 	Routes        []Route    `json:"routes"`
 	Clash         string     `json:"clash"`
+	Clears        bool       `json:"clears" doc:"A move: what is proven at the target is removed at the source."`
 	Planned       bool       `json:"planned" doc:"All is listed, and the totals are final."`
 	Items         ItemCounts `json:"items"`
 	Bytes         ByteCounts `json:"bytes"`
@@ -263,10 +412,25 @@ type CauseCount struct {
 type Progress struct {
 	Rate float64 `json:"rate" doc:"Of everything that moves."`
 	Runs []Run   `json:"runs" doc:"Those that are running."`
+	// Transfers are the files on their way to and from outside.
+	Transfers []Transfer `json:"transfers"`
 }
 
 // Rates are those of everything that moved over the last ten minutes, oldest
 // first, one for every two seconds.
 type Rates struct {
 	Rates []float64 `json:"rates"`
+}
+
+// EntityTag is a revision as the API's entity tag for it (RFC 9110, section
+// 8.8.3).
+func EntityTag(revision string) string {
+	return `"` + base64.RawURLEncoding.EncodeToString([]byte(revision)) + `"`
+}
+
+// RevisionOfTag is the revision that an entity tag stands for; ok is false for
+// one that is not of this API.
+func RevisionOfTag(tag string) (revision string, ok bool) {
+	decoded, err := base64.RawURLEncoding.DecodeString(strings.Trim(strings.TrimSpace(tag), `"`))
+	return string(decoded), err == nil && len(decoded) > 0
 }

@@ -156,10 +156,20 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	all := &tree.Tree{Accounts: linked}
 	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
+	recent := &tree.Recent{Tree: all, Noticed: linked.Noticed, Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
+	s.runner.Ended = func(accounts []string) {
+		for _, account := range accounts {
+			recent.Forget(account)
+		}
+	}
+	scratch := filepath.Join(s.options.Data, "scratch")
+	if err := os.MkdirAll(scratch, 0o700); err != nil {
+		return nil, err
+	}
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Runner: s.runner, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Access: who, Accounts: linked, Tree: all, Recent: recent, Scratch: scratch, Runner: s.runner, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: s.options.TLSCert != "", Done: s.done,
 	}

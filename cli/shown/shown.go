@@ -38,6 +38,21 @@ func Some(n int64, one string) string {
 	return Count(n) + " " + one + "s"
 }
 
+// Quantity is "214 files in 3 folders, 1.2 GiB".
+func Quantity(q contract.Quantity) string {
+	var parts []string
+	if q.Files > 0 || q.Folders+q.Others == 0 {
+		parts = append(parts, Some(q.Files, "file"))
+	}
+	if q.Others > 0 {
+		parts = append(parts, Some(q.Others, "link or device"))
+	}
+	if q.Folders > 0 {
+		parts = append(parts, Some(q.Folders, "folder"))
+	}
+	return and(parts) + ", " + Size(q.Bytes)
+}
+
 // Duration is short and has its unit.
 func Duration(seconds float64) string {
 	d := time.Duration(seconds * float64(time.Second))
@@ -126,7 +141,11 @@ func RunSentence(run contract.Run) string {
 	if run.Items.Done == 0 && run.Items.Failed == 0 && run.State == "done" {
 		sentence += "nothing had to be moved"
 	} else {
-		sentence += fmt.Sprintf("%s copied and proven (%s)", Some(run.Items.Done, "item"), Size(run.Bytes.Moved))
+		done := "copied and proven"
+		if run.Clears && run.State == "done" {
+			done = "moved: copied, proven, and removed at the source"
+		}
+		sentence += fmt.Sprintf("%s %s (%s)", Some(run.Items.Done, "item"), done, Size(run.Bytes.Moved))
 	}
 	if run.Items.Unchanged > 0 {
 		sentence += fmt.Sprintf(", %s in step already", Count(run.Items.Unchanged))

@@ -15,13 +15,14 @@ import (
 	"deftheron/demo"
 	"deftheron/provider/folder"
 	"deftheron/provider/s3"
+	"deftheron/provider/webdav"
 	"deftheron/service"
 )
 
 var version = "0.1.0"
 
 // providers are the kinds of places that this program knows.
-func providers() []store.Provider { return []store.Provider{folder.Provider{}, s3.Provider{}} }
+func providers() []store.Provider { return []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}} }
 
 func main() {
 	os.Exit(cli.Main(cli.Programs{Version: version, Serve: serve, Demo: runDemo}, os.Args[1:]))

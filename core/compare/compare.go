@@ -82,6 +82,8 @@ const (
 	ByTime Evidence = "size and time"
 	// ByPair: what is remembered.
 	ByPair Evidence = "pair"
+	// ByReading: both contents were read.
+	ByReading Evidence = "reading"
 	// ByPresence: it is on one side only.
 	ByPresence Evidence = "presence"
 )

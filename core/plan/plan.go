@@ -81,6 +81,9 @@ type Step struct {
 // Rules are what decides.
 type Rules struct {
 	Clash Clash `json:"clash"`
+	// Clear removes at the source, once all has arrived, what is proven to be
+	// at the target.
+	Clear bool `json:"clear,omitempty"`
 }
 
 // Totals count what a plan comes to. Bytes are those of the files counted.

@@ -11,11 +11,6 @@ import (
 	"deftheron/core/store"
 )
 
-// sourceError marks an error as the source's, which a write passes on as it is.
-type sourceError struct{ error }
-
-func (e sourceError) Unwrap() error { return e.error }
-
 // attempt is one try at one item.
 type attempt struct {
 	*Run
@@ -90,11 +85,10 @@ func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending,
 // failed decides by the kind of an error whether the item is tried again, has
 // ended, or stops the run.
 func (a *attempt) failed(err error) (*Ending, time.Duration) {
-	var source sourceError
+	var source compare.SourceError
 	fromSource := errors.As(err, &source)
 	cause := plan.CauseOf(err)
-	var proof proofError
-	if errors.As(err, &proof) {
+	if errors.Is(err, store.ErrProof) {
 		cause = plan.CauseProof
 	}
 	ending := &Ending{
@@ -176,7 +170,7 @@ func (a *attempt) write(ctx context.Context, place store.Place, condition store.
 		return nil, err
 	}
 	written, proof, err := a.moveContent(ctx, place, condition)
-	var source sourceError
+	var source compare.SourceError
 	switch {
 	case err == nil:
 		pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(written.Entry), Run: a.ID}
@@ -199,7 +193,7 @@ func (a *attempt) write(ctx context.Context, place store.Place, condition store.
 func (a *attempt) refresh(ctx context.Context, changed error) error {
 	entry, err := a.route.Source.Store.Stat(ctx, a.source())
 	if err != nil {
-		return sourceError{err}
+		return compare.NewSourceError(err)
 	}
 	a.progress.resize(a.item, entry.Size)
 	a.item.Source, a.item.Size = compare.RememberedOf(entry), entry.Size
@@ -324,7 +318,7 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 		if store.KindOf(err) == store.ErrExists || store.KindOf(err) == store.ErrOutcomeUnknown {
 			err = store.Errorf(store.ErrTryAgain, "%s has to be looked at again: %w", name, err)
 		}
-		var source sourceError
+		var source compare.SourceError
 		if errors.As(err, &source) && store.KindOf(err) == store.ErrChanged {
 			err = a.refresh(ctx, err)
 		}

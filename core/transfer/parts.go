@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"deftheron/core/compare"
 	"deftheron/core/store"
 )
 
@@ -96,7 +97,7 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 		Place: a.source(), Revision: a.item.Source.Revision, Offset: offset, Length: size,
 	})
 	if err != nil {
-		return store.Part{}, sourceError{err}
+		return store.Part{}, compare.NewSourceError(err)
 	}
 	stream := store.NewStream(a.read(body), a.proofKind(), a.counted)
 	defer stream.Close()
@@ -108,7 +109,7 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 	if sum := stream.Sum(); part.Hash == "" {
 		part.Hash = sum.Hex // not told by the target: kept for the proof of the whole
 	} else if part.Hash != sum.Hex {
-		return store.Part{}, proofError{store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s", number, writing.Place, part.Hash, sum.Hex)}
+		return store.Part{}, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", number, writing.Place, part.Hash, sum.Hex, store.ErrProof)
 	}
 	return part, nil
 }
@@ -116,7 +117,7 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 // partsFailed gives an upload up where nothing can be gone on with. What broke
 // off, or is interrupted, is kept for the next try or the next start.
 func (a *attempt) partsFailed(ctx context.Context, writer store.PartWriter, writing store.Writing, upload Upload, err error) error {
-	var source sourceError
+	var source compare.SourceError
 	keep := ctx.Err() != nil || errors.Is(err, context.Canceled)
 	switch store.KindOf(err) {
 	case store.ErrTryAgain, store.ErrSlowDown, store.ErrOutcomeUnknown:
@@ -168,7 +169,7 @@ func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written
 				whole = store.CombineCRC64NVME(whole, binary.BigEndian.Uint64(sum), part.Size)
 			}
 		}
-		return a.prove(ctx, writing.Place, written, store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)))
+		return store.Prove(ctx, a.route.Target.Store, writing.Place, written, store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)))
 	}
 	if a.route.Target.Store.Traits().ProofKind == "" || written.Size != writing.Size {
 		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size, writing.Size)

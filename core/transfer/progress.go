@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"fmt"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -184,6 +185,9 @@ func (p *progress) sample(s *Snapshot, now time.Time) {
 func plural(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
+	}
+	if stem, ok := strings.CutSuffix(one, "y"); ok {
+		one = stem + "ie"
 	}
 	return fmt.Sprintf("%d %ss", n, one)
 }

@@ -20,6 +20,10 @@ import (
 // that is cancelled for any other cause interrupts it, to be resumed.
 var ErrCancelled = errors.New("the run was cancelled")
 
+// ErrPaused is the cause of a context that interrupts a run until a person
+// resumes it.
+var ErrPaused = errors.New("the run was paused")
+
 // Options are what a run is made of.
 type Options struct {
 	// ID of letters and digits, unique for ever.
@@ -164,7 +168,24 @@ func (r *Run) Execute(ctx context.Context) Result {
 	close(r.endings)
 	ledger.Wait()
 	err = errors.Join(r.planErr, ledgerErr)
-	return r.result(ctx, causeOfPlan(err), err)
+	stays := int64(0)
+	if r.Rules.Clear && err == nil && ctx.Err() == nil && r.stopped.Load() == nil && r.progress.failed.Load() == 0 {
+		if stays, err = r.clear(ctx); err != nil {
+			err = fmt.Errorf("everything is at the target, and the source could not be cleared: %w", err)
+		}
+	}
+	result := r.result(ctx, causeOfPlan(err), err)
+	if result.State == "done" && stays > 0 {
+		result = Result{State: "partial", Cause: plan.CauseStays, Why: plural(int(stays), "entry") + " changed or came since, or could not be proven, and " + stay(stays) + " at the source"}
+	}
+	return result
+}
+
+func stay(n int64) string {
+	if n == 1 {
+		return "stays"
+	}
+	return "stay"
 }
 
 // prepare makes the targets ready, and for a run that was interrupted, removes

@@ -102,10 +102,13 @@ func (a *account) move(ctx context.Context, from, to store.Place, source, target
 	switch statusOf(err) {
 	case http.StatusPreconditionFailed:
 		return store.Errorf(store.ErrExists, "%s is there already", to)
-	case http.StatusConflict:
-		return store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", to, err)
 	case http.StatusLocked:
 		return a.locked(ctx, from, source, err)
+	case 0:
+	default: // servers answer variously where the folder is missing; the standard says 409
+		if _, look := a.Stat(ctx, to.Folder.Path.Place()); store.KindOf(look) == store.ErrNotFound {
+			return store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", to, err)
+		}
 	}
 	return doing("move", from.String()+" to "+to.String(), err)
 }

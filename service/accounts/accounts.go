@@ -38,13 +38,14 @@ type Accounts struct {
 	opening singleflight.Group
 	mu      sync.Mutex
 	open    map[string]tree.Account // by id
+	states  map[string]State        // by id
 }
 
 // New returns the accounts of the records.
 func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
-		Changed: func() {}, open: map[string]tree.Account{},
+		Changed: func() {}, open: map[string]tree.Account{}, states: map[string]State{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider
@@ -73,6 +74,7 @@ type Link struct {
 	Options  map[string]string
 	Start    string // below the account's start, as in an address
 	Secret   string
+	ReadOnly bool
 }
 
 // Found is what was found at an account.
@@ -104,12 +106,12 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		return records.Account{}, Found{}, err
 	}
 	row := records.Account{
-		ID: uuid.NewString(), Name: link.Name, Provider: link.Provider, Options: options, Start: start, CreatedAt: time.Now(),
+		ID: uuid.NewString(), Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly, CreatedAt: time.Now(),
 	}
 	if link.Secret != "" {
 		row.Secret = a.sealer.Seal(purpose(row.ID), []byte(link.Secret))
 	}
-	opened, err := a.openRow(ctx, row)
+	opened, err := a.openRow(ctx, row, true)
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
@@ -128,6 +130,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	a.mu.Lock()
 	a.open[row.ID] = opened
 	a.mu.Unlock()
+	a.Noticed(row.Name, nil)
 	a.log.Info("linked an account", "account", row.Name, "provider", row.Provider)
 	a.Changed()
 	return row, found, nil
@@ -198,17 +201,29 @@ func (a *Accounts) Check(ctx context.Context, name string) (Found, error) {
 	if err != nil {
 		return Found{}, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, openTime)
+	found, err := a.reach(ctx, row, openTime)
+	a.Noticed(name, err)
+	return found, err
+}
+
+// reach looks at an account, opening it if need be, within a time.
+func (a *Accounts) reach(ctx context.Context, row records.Account, within time.Duration) (Found, error) {
+	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	a.mu.Lock()
 	opened, ok := a.open[row.ID]
 	a.mu.Unlock()
 	if !ok {
-		if opened, err = a.Open(ctx, name); err != nil {
+		var err error
+		if opened, err = a.Open(ctx, row.Name); err != nil {
 			return Found{}, err
 		}
 	}
-	return look(ctx, opened.Store)
+	found, err := look(ctx, opened.Store)
+	if ctx.Err() != nil && store.KindOf(err) == nil {
+		err = store.Errorf(store.ErrTryAgain, "/%s did not answer within %v; check that its server runs and can be reached", row.Name, within)
+	}
+	return found, err
 }
 
 // Remove unlinks an account. What is at the provider stays.
@@ -222,6 +237,7 @@ func (a *Accounts) Remove(ctx context.Context, name string) error {
 	}
 	a.mu.Lock()
 	delete(a.open, row.ID)
+	delete(a.states, row.ID)
 	a.mu.Unlock()
 	a.log.Info("unlinked an account", "account", name)
 	a.Changed()
@@ -269,8 +285,9 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		return opened, nil
 	}
 	// Not cancelled with the request that came first: others may wait too.
-	result, err, _ := a.opening.Do(row.ID, func() (any, error) {
-		opened, err := a.openRow(context.WithoutCancel(ctx), row)
+	opening := a.opening.DoChan(row.ID, func() (any, error) {
+		opened, err := a.openRow(context.WithoutCancel(ctx), row, false)
+		a.notice(row.ID, err)
 		if err != nil {
 			return nil, err
 		}
@@ -279,13 +296,18 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		a.open[row.ID] = opened
 		return opened, nil
 	})
-	if err != nil {
-		return tree.Account{}, err
+	select {
+	case result := <-opening:
+		if result.Err != nil {
+			return tree.Account{}, result.Err
+		}
+		return result.Val.(tree.Account), nil
+	case <-ctx.Done():
+		return tree.Account{}, store.Errorf(store.ErrTryAgain, "/%s did not answer in time; check that its server runs and can be reached: %w", name, ctx.Err())
 	}
-	return result.(tree.Account), nil
 }
 
-func (a *Accounts) openRow(ctx context.Context, row records.Account) (tree.Account, error) {
+func (a *Accounts) openRow(ctx context.Context, row records.Account, linking bool) (tree.Account, error) {
 	provider, ok := a.providers[row.Provider]
 	if !ok {
 		return tree.Account{}, fmt.Errorf("the provider %q of the account %s is not known to this version", row.Provider, row.Name)
@@ -295,10 +317,13 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account) (tree.Accou
 	gate := store.NewGate(row.ID, 16, 64)
 	opened, err := provider.Open(ctx, store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate,
-		Secrets: &secrets{accounts: a, linking: row}, Dial: Dial, Transport: newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
+		Secrets: &secrets{accounts: a, linking: row, unkept: linking}, Dial: Dial, Transport: newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
 	})
 	if err != nil {
 		return tree.Account{}, err
+	}
+	if row.ReadOnly {
+		opened = store.ReadOnly(opened, row.Name)
 	}
 	return tree.Account{Name: row.Name, Store: opened, Gate: gate}, nil
 }
@@ -308,6 +333,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account) (tree.Accou
 type secrets struct {
 	accounts *Accounts
 	linking  records.Account
+	unkept   bool // it is being linked just now
 }
 
 func (s *secrets) row(ctx context.Context) (records.Account, error) {
@@ -323,6 +349,9 @@ func (s *secrets) Load(ctx context.Context) ([]byte, error) {
 	row, err := s.row(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if row.Secret == nil && s.unkept {
+		return nil, &store.OptionError{Option: "secret-file", Reason: "the secret is missing; give it with --secret-file FILE, or - for standard input"}
 	}
 	if row.Secret == nil {
 		return nil, store.Errorf(store.ErrLapsed, "the secret of the account %s was forgotten with its key; unlink it and link it again with its secret", row.Name)

@@ -27,6 +27,7 @@ type Server struct {
 	Access   *access.Access
 	Accounts *accounts.Accounts
 	Tree     *tree.Tree
+	Recent   *tree.Recent
 	Runner   *runner.Runner
 	Hub      *live.Hub
 	DB       *records.DB
@@ -42,6 +43,8 @@ type Server struct {
 	Hosts []string
 	// Secure says that the service is reached over TLS.
 	Secure bool
+	// Scratch is a folder for content whose size is not known yet.
+	Scratch string
 	// Done is closed when the service ends.
 	Done <-chan struct{}
 
@@ -53,13 +56,18 @@ func (s *Server) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
-	s.pager = newPager(s.Tree)
+	s.pager = newPager(s.Recent)
 	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.signedIn)
 	router.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"status": "ok"}) })
 	api := humagin.New(router, config(s.Version))
 	s.register(api)
 	router.GET(contract.Root+"/live", s.live)
 	router.GET(contract.Root+"/runs/:id/report", s.report)
+	router.GET(contract.Root+"/content", s.readContent)
+	router.HEAD(contract.Root+"/content", s.readContent)
+	router.PUT(contract.Root+"/content", s.writeContent)
+	router.GET(contract.Root+"/archive", s.readArchive)
+	router.GET(contract.Root+"/comparison", s.compare)
 	document(api)
 	router.NoRoute(s.console())
 	return router
@@ -85,26 +93,6 @@ func OpenAPI(version string) ([]byte, error) {
 	(&Server{}).register(api)
 	document(api)
 	return json.MarshalIndent(api.OpenAPI(), "", "  ")
-}
-
-// document adds the operations that stream.
-func document(api huma.API) {
-	schema := func(value any) *huma.Schema {
-		return api.OpenAPI().Components.Schemas.Schema(typeOf(value), true, "")
-	}
-	api.OpenAPI().AddOperation(&huma.Operation{
-		OperationID: "live", Method: http.MethodGet, Path: contract.Root + "/live", Summary: "What happens now, as server-sent events",
-		Description: "Events: `run` (a Run), `accounts`, `progress` (a Progress) and `anew` (fetch everything again). Give the last id seen as Last-Event-ID.",
-		Responses:   map[string]*huma.Response{"200": {Description: "Events", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: schema(contract.Progress{})}}}},
-	})
-	api.OpenAPI().AddOperation(&huma.Operation{
-		OperationID: "report", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/report", Summary: "The record of a run",
-		Parameters: []*huma.Param{
-			{Name: "id", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
-			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json"}}},
-		},
-		Responses: map[string]*huma.Response{"200": {Description: "The report", Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
-	})
 }
 
 func (s *Server) logRequest(c *gin.Context) {

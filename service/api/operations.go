@@ -1,16 +1,19 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"deftheron/contract"
+	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/service/access"
@@ -49,6 +52,12 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account; what is at the provider stays", http.StatusNoContent, s.unlinkAccount)
 	add(api, http.MethodGet, "/tree", "list-folder", "A page of a folder, or of the root", http.StatusOK, s.listFolder)
 	add(api, http.MethodGet, "/entry", "show-entry", "One entry of the tree", http.StatusOK, s.showEntry)
+	add(api, http.MethodPost, "/folders", "make-folder", "Make a folder", http.StatusCreated, s.makeFolder)
+	add(api, http.MethodPost, "/moves", "move", "Move or rename; to another account by a run that proves first", http.StatusOK, s.move)
+	add(api, http.MethodPost, "/removals/plans", "plan-removal", "How much a removal would remove", http.StatusOK, s.planRemoval)
+	add(api, http.MethodPost, "/removals", "remove", "Remove what was counted and agreed to", http.StatusOK, s.remove)
+	add(api, http.MethodGet, "/space", "space", "The space of each account, and together", http.StatusOK, s.space)
+	add(api, http.MethodGet, "/causes", "list-causes", "What each cause means, and what to do", http.StatusOK, s.listCauses)
 	add(api, http.MethodPost, "/plans", "plan-copy", "What a copy would do", http.StatusOK, s.planCopy)
 	add(api, http.MethodPost, "/copies", "start-copy", "Start a copy", http.StatusCreated, s.startCopy)
 	add(api, http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK, s.listRuns)
@@ -56,6 +65,9 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodGet, "/runs/{id}/items", "list-items", "A page of a run's items", http.StatusOK, s.listItems)
 	add(api, http.MethodGet, "/runs/{id}/causes", "count-causes", "A run's items, counted by state and cause", http.StatusOK, s.causes)
 	add(api, http.MethodPost, "/runs/{id}/cancel", "cancel-run", "Cancel a run; what has moved stays", http.StatusNoContent, s.cancelRun)
+	add(api, http.MethodPost, "/runs/{id}/pause", "pause-run", "Pause a run until it is resumed", http.StatusNoContent, s.pauseRun)
+	add(api, http.MethodPost, "/runs/{id}/resume", "resume-run", "Resume a run that is paused", http.StatusNoContent, s.resumeRun)
+	add(api, http.MethodPost, "/runs/{id}/retry", "retry-run", "Try again what failed", http.StatusOK, s.retryRun)
 	add(api, http.MethodGet, "/rates", "rates", "The rate of everything over the last ten minutes", http.StatusOK, s.rates)
 }
 
@@ -109,9 +121,18 @@ func (s *Server) providers(context.Context, *none) (*body[[]contract.Provider], 
 	return &body[[]contract.Provider]{providers}, nil
 }
 
-func accountOf(row records.Account, found *accounts.Found) contract.Account {
+func (s *Server) accountOf(row records.Account, found *accounts.Found) contract.Account {
+	state := s.Accounts.StateOf(row.ID)
 	shown := contract.Account{
 		Name: row.Name, Address: "/" + row.Name, Provider: row.Provider, Options: row.Options, Start: row.Start, Linked: row.CreatedAt,
+		ReadOnly: row.ReadOnly, State: string(state.Name),
+	}
+	if state.Err != nil {
+		why := problem(state.Err)
+		shown.Why, shown.Remedy = why.Detail, why.Remedy
+	}
+	if !state.Seen.IsZero() {
+		shown.Seen = &state.Seen
 	}
 	if found != nil {
 		shown.Found = &contract.Found{Owner: found.Owner, Space: contract.Space(found.Space), Folders: append([]string{}, found.Folders...)}
@@ -123,14 +144,14 @@ func (s *Server) listAccounts(ctx context.Context, _ *none) (*body[[]contract.Ac
 	rows, err := s.DB.Accounts(ctx)
 	shown := []contract.Account{}
 	for _, row := range rows {
-		shown = append(shown, accountOf(row, nil))
+		shown = append(shown, s.accountOf(row, nil))
 	}
 	return &body[[]contract.Account]{shown}, err
 }
 
 func (s *Server) linkAccount(ctx context.Context, in *body[contract.Link]) (*body[contract.Account], error) {
 	row, found, err := s.Accounts.Add(ctx, accounts.Link(in.Body))
-	return &body[contract.Account]{accountOf(row, &found)}, err
+	return &body[contract.Account]{s.accountOf(row, &found)}, err
 }
 
 type nameInput struct {
@@ -142,7 +163,7 @@ func (s *Server) showAccount(ctx context.Context, in *nameInput) (*body[contract
 		return nil, err
 	}
 	row, err := s.DB.Account(ctx, in.Name)
-	return &body[contract.Account]{accountOf(row, nil)}, err
+	return &body[contract.Account]{s.accountOf(row, nil)}, err
 }
 
 func (s *Server) checkAccount(ctx context.Context, in *nameInput) (*body[contract.Account], error) {
@@ -151,21 +172,53 @@ func (s *Server) checkAccount(ctx context.Context, in *nameInput) (*body[contrac
 		return nil, err
 	}
 	row, err := s.DB.Account(ctx, in.Name)
-	return &body[contract.Account]{accountOf(row, &found)}, err
+	return &body[contract.Account]{s.accountOf(row, &found)}, err
 }
 
 func (s *Server) unlinkAccount(ctx context.Context, in *nameInput) (*none, error) {
-	if runs := s.Runner.UsedBy(in.Name); len(runs) > 0 {
+	runs, err := s.Runner.UsedBy(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(runs) > 0 {
 		return nil, store.Errorf(store.ErrRefused, "the account %s is in use by the run %s; wait for it to end, or cancel it: heron run cancel %s",
 			in.Name, strings.Join(runs, ", "), runs[0])
 	}
+	s.Recent.Forget(in.Name)
 	return &none{}, s.Accounts.Remove(ctx, in.Name)
+}
+
+func (s *Server) space(ctx context.Context, _ *none) (*body[contract.Spaces], error) {
+	each, together, err := s.Accounts.Spaces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	spaces := contract.Spaces{Accounts: []contract.AccountSpace{}, Together: contract.Space(together)}
+	for _, one := range each {
+		shown := contract.AccountSpace{Account: one.Account, Space: contract.Space(one.Space)}
+		if one.Err != nil {
+			why := problem(one.Err)
+			shown.Why, shown.Remedy = why.Detail, why.Remedy
+		}
+		spaces.Accounts = append(spaces.Accounts, shown)
+	}
+	return &body[contract.Spaces]{spaces}, nil
+}
+
+func (s *Server) listCauses(context.Context, *none) (*body[[]contract.Cause], error) {
+	causes := []contract.Cause{}
+	for cause, words := range plan.Causes() {
+		causes = append(causes, contract.Cause{Cause: string(cause), Meaning: words.Meaning, Remedy: words.Remedy})
+	}
+	slices.SortFunc(causes, func(a, b contract.Cause) int { return cmp.Compare(a.Cause, b.Cause) })
+	return &body[[]contract.Cause]{causes}, nil
 }
 
 type listInput struct {
 	Address string `query:"address" required:"true" doc:"/ or /account/folder"`
 	Limit   int    `query:"limit" default:"1000" minimum:"1" maximum:"1000"`
 	Cursor  string `query:"cursor" doc:"next of the page before."`
+	Fresh   bool   `query:"fresh" doc:"Ask the provider, however lately it was asked."`
 }
 
 func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.Page], error) {
@@ -173,8 +226,24 @@ func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.
 	if err != nil {
 		return nil, err
 	}
-	page, err := s.pager.page(ctx, address, in.Cursor, in.Limit)
+	page, err := s.pager.page(ctx, address, in.Cursor, in.Limit, in.Fresh)
+	if err == nil && address.IsRoot() {
+		err = s.markAccounts(ctx, page.Entries)
+	}
 	return &body[contract.Page]{page}, s.explain(ctx, address, err)
+}
+
+// markAccounts says of the accounts at the root how they are.
+func (s *Server) markAccounts(ctx context.Context, entries []contract.Entry) error {
+	rows, err := s.DB.Accounts(ctx)
+	for _, row := range rows {
+		for i := range entries {
+			if entries[i].Name == row.Name {
+				entries[i].State, entries[i].ReadOnly = string(s.Accounts.StateOf(row.ID).Name), row.ReadOnly
+			}
+		}
+	}
+	return err
 }
 
 type addressInput struct {
@@ -219,8 +288,8 @@ func entryOf(node tree.Node) contract.Entry {
 }
 
 func (s *Server) planCopy(ctx context.Context, in *body[contract.Copy]) (*body[contract.Plan], error) {
-	plan, err := s.Runner.Plan(ctx, in.Body)
-	return &body[contract.Plan]{plan}, err
+	planned, err := s.Runner.Plan(ctx, in.Body)
+	return &body[contract.Plan]{planned}, err
 }
 
 func (s *Server) startCopy(ctx context.Context, in *body[contract.Copy]) (*body[contract.Started], error) {
@@ -304,6 +373,19 @@ func (s *Server) causes(ctx context.Context, in *RunInput) (*body[[]contract.Cau
 
 func (s *Server) cancelRun(ctx context.Context, in *RunInput) (*none, error) {
 	return &none{}, noRun(in.ID, s.Runner.Cancel(ctx, in.ID))
+}
+
+func (s *Server) pauseRun(ctx context.Context, in *RunInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.Pause(ctx, in.ID))
+}
+
+func (s *Server) resumeRun(ctx context.Context, in *RunInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.Continue(ctx, in.ID))
+}
+
+func (s *Server) retryRun(ctx context.Context, in *RunInput) (*body[contract.Retried], error) {
+	items, err := s.Runner.Retry(ctx, in.ID)
+	return &body[contract.Retried]{contract.Retried{Items: items}}, noRun(in.ID, err)
 }
 
 func (s *Server) rates(context.Context, *none) (*body[contract.Rates], error) {

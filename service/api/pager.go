@@ -26,7 +26,7 @@ const (
 // listing; where it is no longer kept, the folder is listed anew up to the
 // entry that the cursor names.
 type pager struct {
-	tree *tree.Tree
+	tree *tree.Recent
 	mu   sync.Mutex
 	seq  int
 	open map[int]*listing
@@ -34,21 +34,24 @@ type pager struct {
 
 type listing struct {
 	address store.Address
+	listed  time.Time
 	next    func() (tree.Node, error, bool)
 	stop    func()
 	ahead   *tree.Node // read, not given yet
 	expires *time.Timer
 }
 
-func newPager(t *tree.Tree) *pager { return &pager{tree: t, open: map[int]*listing{}} }
+func newPager(t *tree.Recent) *pager { return &pager{tree: t, open: map[int]*listing{}} }
 
-// page returns up to limit entries after a cursor.
-func (p *pager) page(ctx context.Context, address store.Address, cursor string, limit int) (contract.Page, error) {
+// page returns up to limit entries after a cursor. With fresh the provider is
+// asked, however lately it was.
+func (p *pager) page(ctx context.Context, address store.Address, cursor string, limit int, fresh bool) (contract.Page, error) {
 	page := contract.Page{Entries: []contract.Entry{}}
-	l, after, err := p.resume(ctx, address, cursor)
+	l, after, err := p.resume(ctx, address, cursor, fresh)
 	if err != nil {
 		return page, err
 	}
+	page.Listed = l.listed
 	for len(page.Entries) < limit {
 		node, err, ok := l.step()
 		if err != nil {
@@ -94,7 +97,7 @@ func (p position) before(node tree.Node) bool {
 	return store.CompareKeys(store.KeyOf("", p.name, p.kind), p.kind, store.KeyOf("", node.Name, node.Kind), node.Kind) < 0
 }
 
-func (p *pager) resume(ctx context.Context, address store.Address, cursor string) (*listing, *position, error) {
+func (p *pager) resume(ctx context.Context, address store.Address, cursor string, fresh bool) (*listing, *position, error) {
 	var after *position
 	if cursor != "" {
 		number, kind, name, ok := readCursor(cursor)
@@ -114,8 +117,9 @@ func (p *pager) resume(ctx context.Context, address store.Address, cursor string
 	}
 	// The listing outlives the request that begins it.
 	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	next, stop := iter.Pull2(p.tree.List(lasting, address))
-	return &listing{address: address, next: next, stop: func() { stop(); cancel() }}, after, nil
+	nodes, listed := p.tree.List(lasting, address, fresh)
+	next, stop := iter.Pull2(nodes)
+	return &listing{address: address, listed: listed, next: next, stop: func() { stop(); cancel() }}, after, nil
 }
 
 func (p *pager) keep(l *listing, last contract.Entry) string {

@@ -26,7 +26,8 @@ type Event struct {
 const (
 	Anew     = "anew"     // fetch everything again
 	Runs     = "run"      // a run began, or changed its state
-	Accounts = "accounts" // accounts were linked or unlinked
+	Accounts = "accounts" // accounts were linked or unlinked, or are other than they were
+	Folder   = "folder"   // a folder's listing is another than was answered
 	Progress = "progress" // how far what is running has come
 )
 

@@ -14,6 +14,7 @@ type Account struct {
 	Options   map[string]string `gorm:"serializer:json"`
 	Start     string            // the starting folder, as in an address
 	Secret    []byte            // sealed; empty where the provider has none
+	ReadOnly  bool
 	CreatedAt time.Time
 }
 

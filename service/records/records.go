@@ -107,6 +107,14 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return nil
 	},
+}, {
+	ID: "0002-working-with-files",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.Exec("ALTER TABLE accounts ADD COLUMN read_only INTEGER NOT NULL DEFAULT 0").Error; err != nil {
+			return err
+		}
+		return tx.Exec("CREATE TABLE arrivals (run TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID").Error
+	},
 }}
 
 var firstSchema = []string{

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"time"
 
 	"deftheron/core/plan"
@@ -57,6 +58,7 @@ type Run struct {
 const (
 	Queued    = "queued"
 	Running   = "running"
+	Paused    = "paused"
 	Done      = "done"
 	Partial   = "partial"
 	Failed    = "failed"
@@ -159,4 +161,23 @@ func (db *DB) CauseCounts(ctx context.Context, run int64) (counts []CauseCount, 
 		`SELECT state, cause, count(*) AS items, sum(max(size, 0)) AS bytes FROM items WHERE run = ?
 		 GROUP BY state, cause ORDER BY state, items DESC`, run).Scan(&counts).Error
 	return counts, err
+}
+
+// Retry makes a run that has ended one that has not: its items that failed, or
+// that were left when it was cancelled, wait again. It returns how many.
+func (db *DB) Retry(ctx context.Context, run *Run) (items int64, err error) {
+	err = db.transaction(ctx, func(tx *sql.Tx) error {
+		result, err := tx.ExecContext(ctx, `UPDATE items SET state = 'waiting', cause = '', why = '', ended = 0, attempts = 0
+			WHERE run = ? AND (state = 'failed' OR state = 'skipped' AND cause = ?)`, run.Number, string(plan.CauseCancelled))
+		if err != nil {
+			return err
+		}
+		if items, err = result.RowsAffected(); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE runs SET state = ?, cause = '', why = '', cancelling = 0, ended_at = NULL WHERE number = ?", Queued, run.Number)
+		return err
+	})
+	run.State, run.Cause, run.Why, run.Cancelling, run.EndedAt = Queued, "", "", false, nil
+	return items, err
 }

@@ -42,6 +42,11 @@ type Runner struct {
 	tree     *tree.Tree
 	hub      *live.Hub
 	log      *slog.Logger
+	// Ended is called when a run has ended, or is interrupted, with the
+	// accounts that it may have changed.
+	Ended func(accounts []string)
+	// Transfers are those to and from outside, whose progress is told too.
+	Transfers live.Transfers
 
 	slots chan struct{}
 	group sync.WaitGroup
@@ -56,23 +61,31 @@ type active struct {
 	row    records.Run
 	run    *transfer.Run // nil until its accounts are open
 	cancel context.CancelCauseFunc
+	paused bool
+	resume bool // it is to go on as soon as it is paused
 }
 
 // New returns a runner. ctx ends all that it runs, to be taken up again.
 func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree *tree.Tree, hub *live.Hub, log *slog.Logger) *Runner {
 	return &Runner{
-		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx,
+		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {},
 		slots: make(chan struct{}, most), active: map[string]*active{},
 	}
 }
 
 // Resume takes up the runs that had not ended when the service did.
 func (r *Runner) Resume() error {
+	if err := r.cleanArrivals(); err != nil {
+		return err
+	}
 	rows, err := r.db.OpenRuns(r.ctx)
 	if err != nil {
 		return err
 	}
 	for _, row := range rows {
+		if row.State == records.Paused && !row.Cancelling {
+			continue // until a person resumes it
+		}
 		resumed := row.StartedAt != nil
 		if resumed {
 			row.Interruptions++
@@ -116,7 +129,7 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.R
 		}
 		names[target.String()] = from.String()
 		route := records.Route{From: from.String(), To: target.String()}
-		if route.Scope, err = r.scope(ctx, from, target); err != nil {
+		if route.Scope, err = r.Scope(ctx, from, target); err != nil {
 			return nil, err
 		}
 		routes = append(routes, route)
@@ -124,9 +137,9 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.R
 	return routes, nil
 }
 
-// scope names two places by the accounts' ids, so that what is remembered of
+// Scope names two places by the accounts' ids, so that what is remembered of
 // them stays when an account is renamed.
-func (r *Runner) scope(ctx context.Context, from, to store.Address) (string, error) {
+func (r *Runner) Scope(ctx context.Context, from, to store.Address) (string, error) {
 	var parts []string
 	for _, address := range []store.Address{from, to} {
 		id, err := r.accounts.ID(ctx, address.Account)
@@ -238,6 +251,44 @@ func (r *Runner) Copy(ctx context.Context, request contract.Copy) (contract.Star
 	if err != nil {
 		return contract.Started{}, err
 	}
+	return r.start(ctx, rows, rules)
+}
+
+// Move starts a run that copies each source to where it is to be, proves what
+// arrived, and only then removes it at the source.
+func (r *Runner) Move(ctx context.Context, routes []contract.Route) (contract.Started, error) {
+	var rows []records.Route
+	for _, route := range routes {
+		from, err := store.ParseAddress(route.From)
+		if err != nil {
+			return contract.Started{}, err
+		}
+		to, err := store.ParseAddress(route.To)
+		if err != nil {
+			return contract.Started{}, err
+		}
+		row := records.Route{From: from.String(), To: to.String()}
+		if row.Scope, err = r.Scope(ctx, from, to); err != nil {
+			return contract.Started{}, err
+		}
+		rows = append(rows, row)
+	}
+	opened, err := r.open(ctx, rows)
+	if err != nil {
+		return contract.Started{}, err
+	}
+	for _, route := range opened {
+		if err := transfer.Check(ctx, route); err != nil {
+			return contract.Started{}, err
+		}
+		if err := checkMove(ctx, route); err != nil {
+			return contract.Started{}, err
+		}
+	}
+	return r.start(ctx, rows, moving)
+}
+
+func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rules) (contract.Started, error) {
 	id := newID(time.Now())
 	job := records.Job{ID: uuid.NewString(), Name: "copy-" + id, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now()}
 	row := records.Run{ID: id, Job: job.Name, State: records.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
@@ -285,6 +336,9 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	case r.slots <- struct{}{}:
 		defer func() { <-r.slots }()
 	case <-ctx.Done(): // cancelled while it was queued; it still has to end its items
+	}
+	if errors.Is(context.Cause(ctx), transfer.ErrPaused) {
+		return transfer.Result{}
 	}
 	routes, err := r.reach(ctx, a)
 	if err != nil {
@@ -361,8 +415,9 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	r.mu.Lock()
 	row := a.row
 	r.mu.Unlock()
+	r.Ended(changed(row))
 	if result.State == "" {
-		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
+		r.interrupted(a, row)
 		return
 	}
 	now := time.Now()
@@ -387,41 +442,50 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 }
 
-func setCounts(row *records.Run, s transfer.Snapshot) {
-	row.Items, row.Done, row.Skipped, row.Failed, row.Unchanged = s.Items, s.Done, s.Skipped, s.Failed, s.Unchanged
-	row.Bytes, row.Moved, row.Planned = s.Bytes, s.Moved, s.Planned
-}
-
-// Cancel ends a run. What has moved stays; nothing half done is left.
-func (r *Runner) Cancel(ctx context.Context, id string) error {
+// interrupted leaves a run as it is, to be taken up at the next start; one that
+// a person paused, to be taken up when they say so.
+func (r *Runner) interrupted(a *active, row records.Run) {
 	r.mu.Lock()
-	a, ok := r.active[id]
+	paused := a.paused
 	r.mu.Unlock()
-	if !ok {
-		row, err := r.db.Run(ctx, id)
-		if err != nil {
-			return err
-		}
-		return fmt.Errorf("the run %s has ended already, and is %s; there is nothing to cancel", id, row.State)
+	if !paused {
+		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
+		return
 	}
-	if err := r.db.SaveRun(ctx, records.Run{Number: a.row.Number, Cancelling: true}, "cancelling"); err != nil {
-		return err
+	row.State, row.Cause, row.Why = records.Paused, "", ""
+	columns := []string{"state", "cause", "why"}
+	if a.run != nil {
+		setCounts(&row, a.run.Snapshot())
+		columns = append(columns, "items", "done", "skipped", "failed", "unchanged", "bytes", "moved")
 	}
-	a.cancel(transfer.ErrCancelled)
-	return nil
+	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
+		r.log.Error("could not keep that a run is paused", "run", row.ID, "error", err)
+	}
+	r.log.Info("run", "run", row.ID, "state", row.State)
+	r.mu.Lock()
+	delete(r.active, row.ID)
+	row.Cancelling = a.row.Cancelling
+	again := a.resume || row.Cancelling // a person was faster than the pause
+	r.mu.Unlock()
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+	if again && r.ctx.Err() == nil {
+		r.take(row)
+	}
 }
 
-// UsedBy returns the runs that have not ended and use an account.
-func (r *Runner) UsedBy(account string) (ids []string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for id, a := range r.active {
-		for _, route := range a.row.Routes {
-			if strings.HasPrefix(route.From+"/", "/"+account+"/") || strings.HasPrefix(route.To+"/", "/"+account+"/") {
-				ids = append(ids, id)
-				break
+// changed are the accounts that a run may have changed.
+func changed(row records.Run) (accounts []string) {
+	for _, route := range row.Routes {
+		for _, text := range []string{route.From, route.To} {
+			if address, err := store.ParseAddress(text); err == nil {
+				accounts = append(accounts, address.Account)
 			}
 		}
 	}
-	return ids
+	return accounts
+}
+
+func setCounts(row *records.Run, s transfer.Snapshot) {
+	row.Items, row.Done, row.Skipped, row.Failed, row.Unchanged = s.Items, s.Done, s.Skipped, s.Failed, s.Unchanged
+	row.Bytes, row.Moved, row.Planned = s.Bytes, s.Moved, s.Planned
 }

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"time"
 
 	"deftheron/contract"
 	"deftheron/core/plan"
@@ -15,9 +16,10 @@ var _ live.Source = (*Runner)(nil)
 
 // Progress implements live.Source.
 func (r *Runner) Progress() (any, float64) {
+	transfers, rate := r.Transfers.Now(time.Now())
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	progress := contract.Progress{Runs: []contract.Run{}}
+	progress := contract.Progress{Runs: []contract.Run{}, Transfers: transfers, Rate: rate}
 	for _, a := range r.active {
 		if a.run == nil {
 			continue
@@ -26,7 +28,7 @@ func (r *Runner) Progress() (any, float64) {
 		progress.Rate += snapshot.Rate
 		progress.Runs = append(progress.Runs, r.contract(a.row, &snapshot))
 	}
-	if len(progress.Runs) == 0 {
+	if len(progress.Runs)+len(progress.Transfers) == 0 && rate == 0 {
 		return nil, 0
 	}
 	return progress, progress.Rate
@@ -73,7 +75,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	shown := contract.Run{
 		ID: row.ID, Job: row.Job, State: row.State, Cause: row.Cause, Why: row.Why,
-		Remedy: plan.Cause(row.Cause).Words().Remedy, Clash: string(row.Rules.Clash), Planned: row.Planned,
+		Remedy: plan.Cause(row.Cause).Words().Remedy, Clash: string(row.Rules.Clash), Clears: row.Rules.Clear, Planned: row.Planned,
 		Items: contract.ItemCounts{
 			Done: row.Done, Skipped: row.Skipped, Failed: row.Failed, Unchanged: row.Unchanged,
 			Waiting: max(0, row.Items-row.Done-row.Skipped-row.Failed),

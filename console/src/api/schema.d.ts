@@ -57,6 +57,84 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files and folders as one ZIP archive */
+        get: operations["read-archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each cause means, and what to do */
+        get: operations["list-causes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Two addresses held against each other, one JSON value a line
+         * @description Each line is a Compared. The last one has the summary, or the problem with which it broke off.
+         */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A file, or ranges of it
+         * @description Range, If-Range and If-None-Match are obeyed (RFC 9110).
+         */
+        get: operations["read-content"];
+        /**
+         * Write a file, and prove it
+         * @description Nothing may be there, unless If-Match names the ETag that may be replaced, or is *. Folders on the way are made.
+         */
+        put: operations["write-content"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/copies": {
         parameters: {
             query?: never;
@@ -91,6 +169,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a folder */
+        post: operations["make-folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -100,11 +195,28 @@ export interface paths {
         };
         /**
          * What happens now, as server-sent events
-         * @description Events: `run` (a Run), `accounts`, `progress` (a Progress) and `anew` (fetch everything again). Give the last id seen as Last-Event-ID.
+         * @description Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a Progress) and `anew` (fetch everything again). Give the last id seen as Last-Event-ID.
          */
         get: operations["live"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move or rename; to another account by a run that proves first */
+        post: operations["move"];
         delete?: never;
         options?: never;
         head?: never;
@@ -156,6 +268,40 @@ export interface paths {
         get: operations["rates"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/removals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove what was counted and agreed to */
+        post: operations["remove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/removals/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How much a removal would remove */
+        post: operations["plan-removal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -247,6 +393,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pause a run until it is resumed */
+        post: operations["pause-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/report": {
         parameters: {
             query?: never;
@@ -258,6 +421,40 @@ export interface paths {
         get: operations["report"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Resume a run that is paused */
+        post: operations["resume-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try again what failed */
+        post: operations["retry-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -293,6 +490,23 @@ export interface paths {
         put?: never;
         /** Make a link that signs in to the console once */
         post: operations["make-signin-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The space of each account, and together */
+        get: operations["space"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -347,7 +561,30 @@ export interface components {
                 [key: string]: string;
             };
             provider: string;
+            read_only: boolean;
+            remedy?: string;
+            /**
+             * Format: date-time
+             * @description When it last answered, since the service started.
+             */
+            seen?: string;
             start?: string;
+            /**
+             * @description How it was when it was asked last.
+             * @enum {string}
+             */
+            state: "linked" | "away" | "lapsed";
+            /** @description Why it is away or lapsed. */
+            why?: string;
+        };
+        AccountSpace: {
+            account: string;
+            remedy?: string;
+            space: components["schemas"]["Space"];
+            why?: string;
+        };
+        Addresses: {
+            addresses: string[];
         };
         Blocker: {
             address: string;
@@ -361,6 +598,11 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        Cause: {
+            cause: string;
+            meaning: string;
+            remedy: string;
+        };
         CauseCount: {
             /** Format: int64 */
             bytes: number;
@@ -370,6 +612,21 @@ export interface components {
             meaning: string;
             remedy: string;
             state: string;
+        };
+        Compared: {
+            /** @description On what it rests: presence, hash, size, size and time, pair, reading. */
+            evidence?: string;
+            here?: components["schemas"]["Entry"];
+            kind?: string;
+            /** @description Relative to the two addresses. */
+            name?: string;
+            /** @enum {string} */
+            outcome?: "only-here" | "only-there" | "differing" | "equal" | "untold" | "unreadable";
+            /** @description Why the comparison broke off; there is no summary then. */
+            problem?: components["schemas"]["Problem"];
+            summary?: components["schemas"]["Summary"];
+            there?: components["schemas"]["Entry"];
+            why?: string;
         };
         Copy: {
             /** @description keep-both (the default), leave or source. */
@@ -395,12 +652,16 @@ export interface components {
             /** Format: date-time */
             modified: string | null;
             name: string;
+            /** @description Of an account that nothing can be written to. */
+            read_only?: boolean;
             revision?: string;
             /**
              * Format: int64
              * @description In bytes; -1 is unknown, 0 for folders.
              */
             size: number;
+            /** @description Of an account: linked, away or lapsed. */
+            state?: string;
         };
         Flying: {
             address: string;
@@ -463,9 +724,32 @@ export interface components {
                 [key: string]: string;
             };
             provider: string;
+            /** @description Nothing can be written there by any way. */
+            read_only?: boolean;
             secret?: string;
             /** @description The folder of the place that becomes the account's start. */
             start?: string;
+        };
+        Move: {
+            /** @description In place of to and name: the address that a single one is to have. */
+            as?: string;
+            /** @description Addresses of files and folders. */
+            from: string[];
+            /** @description The name that a single one is to have there; else each keeps its own. */
+            name?: string;
+            /** @description The address of the folder into which each goes. */
+            to?: string;
+        };
+        Moved: {
+            moved: components["schemas"]["Route"][];
+            run?: string;
+        };
+        NewFolder: {
+            address: string;
+            /** @description Steps below the address, as they are, with nothing escaped. */
+            names?: string[];
+            /** @description Make the folders that it is in, too, and be content if it is there. */
+            parents?: boolean;
         };
         Now: {
             flying: components["schemas"]["Flying"][];
@@ -493,6 +777,8 @@ export interface components {
         };
         Page: {
             entries: components["schemas"]["Entry"][];
+            /** Format: date-time */
+            listed: string;
             /** @description The cursor of the next page; empty at the end. */
             next?: string;
         };
@@ -545,14 +831,80 @@ export interface components {
             rate: number;
             /** @description Those that are running. */
             runs: components["schemas"]["Run"][];
+            transfers: components["schemas"]["Transfer"][];
         };
         Provider: {
             name: string;
             options: components["schemas"]["Option"][];
             title: string;
         };
+        Quantity: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            folders: number;
+            /**
+             * Format: int64
+             * @description Links, sockets, devices.
+             */
+            others: number;
+        };
         Rates: {
             rates: number[];
+        };
+        Removal: {
+            addresses: string[];
+            /** @description What was counted. Where there is more by now, nothing more is removed. */
+            agreed: components["schemas"]["Quantity"];
+        };
+        RemovalPlan: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            folders: number;
+            /**
+             * Format: int64
+             * @description Links, sockets, devices.
+             */
+            others: number;
+            /** @description It can be fetched back from the provider's trash. */
+            trash: boolean;
+        };
+        Removed: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description The first hundred of them. */
+            failed: components["schemas"]["Blocker"][];
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            folders: number;
+            /**
+             * Format: int64
+             * @description Entries that could not be removed.
+             */
+            kept: number;
+            /**
+             * Format: int64
+             * @description Links, sockets, devices.
+             */
+            others: number;
+            /**
+             * Format: int64
+             * @description Entries that can be fetched back from the provider's trash.
+             */
+            trash: number;
+        };
+        Retried: {
+            /**
+             * Format: int64
+             * @description How many are tried again.
+             */
+            items: number;
         };
         Route: {
             from: string;
@@ -562,6 +914,8 @@ export interface components {
             bytes: components["schemas"]["ByteCounts"];
             cause?: string;
             clash: string;
+            /** @description A move: what is proven at the target is removed at the source. */
+            clears: boolean;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -605,10 +959,69 @@ export interface components {
             total: number;
             /** Format: int64 */
             used: number;
+            volume?: string;
+        };
+        Spaces: {
+            accounts: components["schemas"]["AccountSpace"][];
+            together: components["schemas"]["Space"];
         };
         Started: {
             job: string;
             run: string;
+        };
+        Summary: {
+            differing: components["schemas"]["Count"];
+            equal: components["schemas"]["Count"];
+            /** @description How many files are equal on which evidence. */
+            evidence: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description On both sides.
+             */
+            folders: number;
+            only_here: components["schemas"]["Count"];
+            only_there: components["schemas"]["Count"];
+            unreadable: components["schemas"]["Count"];
+            /** @description Of the same size, with no evidence that both sides tell. */
+            untold: components["schemas"]["Count"];
+        };
+        Transfer: {
+            address: string;
+            /** @description As the request named it. */
+            id: string;
+            /** Format: int64 */
+            moved: number;
+            /**
+             * Format: int64
+             * @description -1 is unknown.
+             */
+            total: number;
+            upload: boolean;
+        };
+        Uploaded: {
+            address: string;
+            /** @description KIND=HEXADECIMAL */
+            hashes?: string[];
+            id?: string;
+            /** @enum {string} */
+            kind: "folder" | "file" | "document" | "other";
+            /** Format: date-time */
+            modified: string | null;
+            name: string;
+            proof: string;
+            /** @description Of an account that nothing can be written to. */
+            read_only?: boolean;
+            received: string;
+            revision?: string;
+            /**
+             * Format: int64
+             * @description In bytes; -1 is unknown, 0 for folders.
+             */
+            size: number;
+            /** @description Of an account: linked, away or lapsed. */
+            state?: string;
         };
         Whoami: {
             /** @description The id of this service's data folder. */
@@ -783,6 +1196,149 @@ export interface operations {
             };
         };
     };
+    "read-archive": {
+        parameters: {
+            query: {
+                address: string[];
+                /** @description An id under which its progress is told. */
+                transfer?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+        };
+    };
+    "list-causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cause"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query: {
+                /** @description An address. */
+                here: string;
+                /** @description Another address. */
+                there: string;
+                /** @description true: read contents where no evidence is told. */
+                read?: string;
+                /** @description true: tell what is equal, too. */
+                all?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Compared"];
+                };
+            };
+        };
+    };
+    "read-content": {
+        parameters: {
+            query: {
+                /** @description The file's address. */
+                address: string;
+                /** @description Not empty: to be kept, not shown. */
+                download?: string;
+                /** @description An id under which its progress is told. */
+                transfer?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The content */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+        };
+    };
+    "write-content": {
+        parameters: {
+            query: {
+                /** @description The file's address. */
+                address: string;
+                /** @description The time to keep, where the account can (RFC 3339). */
+                modified?: string;
+                /** @description An id under which its progress is told. */
+                transfer?: string;
+            };
+            header?: {
+                /** @description What may be replaced. */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The file as it is there */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uploaded"];
+                };
+            };
+        };
+    };
     "start-copy": {
         parameters: {
             query?: never;
@@ -847,6 +1403,39 @@ export interface operations {
             };
         };
     };
+    "make-folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFolder"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -863,6 +1452,39 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["Progress"];
+                };
+            };
+        };
+    };
+    move: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -945,6 +1567,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rates"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Removal"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Addresses"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalPlan"];
                 };
             };
             /** @description Error */
@@ -1121,6 +1809,36 @@ export interface operations {
             };
         };
     };
+    "pause-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     report: {
         parameters: {
             query?: {
@@ -1128,6 +1846,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description The run's id. */
                 id: string;
             };
             cookie?: never;
@@ -1143,6 +1862,68 @@ export interface operations {
                     "application/json": unknown;
                     "text/csv": unknown;
                     "text/html": unknown;
+                };
+            };
+        };
+    };
+    "resume-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "retry-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retried"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1236,6 +2017,35 @@ export interface operations {
             };
         };
     };
+    space: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spaces"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-folder": {
         parameters: {
             query: {
@@ -1244,6 +2054,8 @@ export interface operations {
                 limit?: number;
                 /** @description next of the page before. */
                 cursor?: string;
+                /** @description Ask the provider, however lately it was asked. */
+                fresh?: boolean;
             };
             header?: never;
             path?: never;

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/client"
+	"deftheron/contract"
+)
+
+func (a *app) compare() *cobra.Command {
+	var comparing client.Comparing
+	command := &cobra.Command{
+		Use: "compare ADDRESS ADDRESS", Short: "Hold two places against each other: only here, only there, differing, equal",
+		Long: "Two files are equal on the evidence of a hash that both accounts tell, of size and time where times are\n" +
+			"kept, or of what is remembered of a copy from the first to the second. Where nothing of that is told,\n" +
+			"--read reads both. Nothing is changed.",
+		Args: arguments(2, 2, "two addresses"), ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args); err != nil {
+				return err
+			}
+			comparing.Here, comparing.There = args[0], args[1]
+			return a.compareTwo(command, comparing)
+		},
+	}
+	command.Flags().BoolVar(&comparing.Read, "read", false, "read contents where no evidence is told")
+	command.Flags().BoolVar(&comparing.All, "all", false, "tell what is equal, too")
+	return command
+}
+
+func (a *app) compareTwo(command *cobra.Command, comparing client.Comparing) error {
+	for line, err := range a.client().Compare(command.Context(), comparing) {
+		if err != nil {
+			return err
+		}
+		if a.json {
+			if err := a.printJSON(line); err != nil {
+				return err
+			}
+			continue
+		}
+		if line.Summary != nil {
+			a.printSummary(*line.Summary)
+			continue
+		}
+		a.printCompared(line)
+	}
+	return nil
+}
+
+// outcomes are the words for what a comparison came to, with a shape of their
+// own.
+var outcomes = map[string]struct{ shape, words, colour string }{
+	"only-here":  {"+", "only here", plumage},
+	"only-there": {"−", "only there", ochre},
+	"differing":  {"≠", "differing", brick},
+	"equal":      {"=", "equal", reed},
+	"untold":     {"?", "not told", soft},
+	"unreadable": {"✗", "unreadable", brick},
+}
+
+func (a *app) printCompared(line contract.Compared) {
+	outcome := outcomes[line.Outcome]
+	sizes := ""
+	switch {
+	case line.Kind == "folder":
+		sizes = "folder"
+	case line.Here != nil && line.There != nil && line.Here.Size != line.There.Size:
+		sizes = shown.Size(line.Here.Size) + " ≠ " + shown.Size(line.There.Size)
+	case line.Here != nil:
+		sizes = shown.Size(line.Here.Size)
+	case line.There != nil:
+		sizes = shown.Size(line.There.Size)
+	}
+	name := shown.Plain(line.Name)
+	if line.Kind == "folder" {
+		name += "/"
+	}
+	fmt.Fprintf(a.out, "%s  %19s  %s\n", a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)), sizes, name)
+	if line.Why != "" {
+		fmt.Fprintln(a.out, "    "+a.paint(soft, shown.Plain(line.Why)))
+	}
+}
+
+func (a *app) printSummary(summary contract.Summary) {
+	lines := []struct {
+		outcome string
+		count   contract.Count
+	}{
+		{"only-here", summary.OnlyHere}, {"only-there", summary.OnlyThere}, {"differing", summary.Differing},
+		{"untold", summary.Untold}, {"unreadable", summary.Unreadable}, {"equal", summary.Equal},
+	}
+	for _, line := range lines {
+		if line.count.Items == 0 && line.outcome != "equal" {
+			continue
+		}
+		note := ""
+		switch line.outcome {
+		case "equal":
+			var parts []string
+			for _, evidence := range slices.Sorted(maps.Keys(summary.Evidence)) {
+				parts = append(parts, fmt.Sprintf("%s by %s", shown.Count(summary.Evidence[evidence]), evidenceWords(evidence)))
+			}
+			note = strings.Join(parts, ", ")
+		case "untold":
+			note = "of the same size, and no evidence is told by both sides; --read reads them"
+		}
+		outcome := outcomes[line.outcome]
+		fmt.Fprintln(a.out, strings.TrimRight(fmt.Sprintf("%s  %s, %s  %s", a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)),
+			shown.Some(line.count.Items, "entry"), shown.Size(line.count.Bytes), a.paint(soft, note)), " "))
+	}
+	if summary.Same() {
+		fmt.Fprintln(a.out, a.paint(reed, "✓ Both sides hold the same."))
+	}
+}
+
+func evidenceWords(evidence string) string {
+	if evidence == "pair" {
+		return "what is remembered of a copy"
+	}
+	return evidence
+}

@@ -1,0 +1,219 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+// address refuses what is no address, and says what is meant by one.
+func address(text string) error {
+	if strings.HasPrefix(text, "/") {
+		return nil
+	}
+	if _, err := os.Lstat(text); err == nil && text != "" {
+		return usageError("%q is a path of this machine and no address; an address begins with / and an account's name, as in /desk/Reports, and heron put sends local files there", text)
+	}
+	return usageError("%q is no address; an address begins with / and an account's name, as in /desk/Reports", text)
+}
+
+func addresses(texts []string) error {
+	for _, text := range texts {
+		if err := address(text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) cat() *cobra.Command {
+	return &cobra.Command{
+		Use: "cat ADDRESS...", Short: "Write files of the tree to standard output", Args: arguments(1, -1, "one address or several"),
+		ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args); err != nil {
+				return err
+			}
+			for _, address := range args {
+				if err := a.writeContent(command.Context(), address); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) writeContent(ctx context.Context, address string) error {
+	content, err := a.client().Read(ctx, address, 0)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	n, err := io.Copy(a.out, content)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return fmt.Errorf("%s broke off after %s; read it again", address, shown.Size(n))
+	}
+	return err
+}
+
+func (a *app) mkdir() *cobra.Command {
+	var parents bool
+	command := &cobra.Command{
+		Use: "mkdir ADDRESS...", Short: "Make folders", Args: arguments(1, -1, "one address or several"), ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args); err != nil {
+				return err
+			}
+			for _, address := range args {
+				entry, err := a.client().MakeFolder(command.Context(), contract.NewFolder{Address: address, Parents: parents})
+				if err != nil {
+					return err
+				}
+				if a.json {
+					if err := a.printJSON(entry); err != nil {
+						return err
+					}
+					continue
+				}
+				fmt.Fprintln(a.out, "Made "+a.paint(plumage, shown.Plain(entry.Address))+".")
+			}
+			return nil
+		},
+	}
+	command.Flags().BoolVarP(&parents, "parents", "p", false, "make the folders on the way, too, and be content with those that are there")
+	return command
+}
+
+func (a *app) mv() *cobra.Command {
+	var detach bool
+	command := &cobra.Command{
+		Use: "mv ADDRESS... TARGET", Short: "Move or rename files and folders",
+		Long: "Where TARGET is a folder, each goes into it under its own name; else a single one is moved to TARGET.\n" +
+			"Within an account it is renamed where the account can do that. To another account it is copied,\n" +
+			"proven, and only then removed at the source; what changes there meanwhile stays.\n" +
+			"Nothing is ever replaced.",
+		Example: "  heron mv /desk/draft.txt /desk/final.txt\n  heron mv /desk/2024 /desk/2025 /archive/years",
+		Args:    arguments(2, -1, "at least one address to move, and a target"), ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args); err != nil {
+				return err
+			}
+			return a.move(command, args[:len(args)-1], args[len(args)-1], detach)
+		},
+	}
+	command.Flags().BoolVar(&detach, "detach", false, "do not wait for what goes to another account")
+	return command
+}
+
+func (a *app) move(command *cobra.Command, from []string, target string, detach bool) error {
+	c, ctx := a.client(), command.Context()
+	request := contract.Move{From: from, To: target}
+	entry, err := c.Stat(ctx, target)
+	var problem *contract.Problem
+	switch {
+	case err == nil && entry.Kind != "folder":
+		return fmt.Errorf("%s is there already; give another name, or move that away first", target)
+	case err == nil:
+	case errors.As(err, &problem) && problem.Status == 404 && len(from) == 1 && strings.Count(strings.TrimSuffix(target, "/"), "/") > 1:
+		request.To, request.As = "", target
+	default:
+		return err
+	}
+	moved, err := c.Move(ctx, request)
+	if err != nil {
+		return err
+	}
+	if a.json && (moved.Run == "" || detach) {
+		return a.printJSON(moved)
+	}
+	if !a.json {
+		for _, route := range moved.Moved {
+			fmt.Fprintf(a.out, "Moved %s → %s\n", shown.Plain(route.From), a.paint(plumage, shown.Plain(route.To)))
+		}
+	}
+	switch {
+	case moved.Run == "":
+		return nil
+	case detach:
+		_, err := fmt.Fprintf(a.out, "Run %s has started. Watch it with: heron run follow %s\n", moved.Run, moved.Run)
+		return err
+	}
+	run, err := a.follow(ctx, c, moved.Run)
+	if err != nil {
+		return a.stillRuns(command, moved.Run, err)
+	}
+	return a.conclude(run)
+}
+
+func (a *app) rm() *cobra.Command {
+	var yes bool
+	command := &cobra.Command{
+		Use: "rm ADDRESS...", Short: "Remove files and folders, after saying what and how much",
+		Long: "Counts what is there first, and asks. What changes while it is removed stays. Where there is more\n" +
+			"by then than was counted, it stops.",
+		Args: arguments(1, -1, "one address or several"), ValidArgsFunction: a.completeAddresses,
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args); err != nil {
+				return err
+			}
+			return a.remove(command.Context(), args, yes)
+		},
+	}
+	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return command
+}
+
+func (a *app) remove(ctx context.Context, args []string, yes bool) error {
+	c := a.client()
+	plan, err := c.PlanRemoval(ctx, args)
+	if err != nil {
+		return err
+	}
+	back := "It cannot be fetched back."
+	if plan.Trash {
+		back = "It can be fetched back from the provider's trash."
+	}
+	names := make([]string, len(args))
+	for i, address := range args {
+		names[i] = shown.Plain(address)
+	}
+	question := fmt.Sprintf("Remove %s (%s)? %s", strings.Join(names, ", "), shown.Quantity(plan.Quantity), back)
+	if err := a.confirm(yes, question, "remove "+shown.Quantity(plan.Quantity)); err != nil {
+		return err
+	}
+	removed, err := c.Remove(ctx, contract.Removal{Addresses: args, Agreed: plan.Quantity})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		err = a.printJSON(removed)
+	} else {
+		fate := ""
+		if removed.Trash > 0 {
+			fate = " " + shown.Some(removed.Trash, "entry") + " can be fetched back from the provider's trash."
+		}
+		_, err = fmt.Fprintf(a.out, "Removed %s.%s\n", shown.Quantity(removed.Quantity), fate)
+	}
+	if err != nil || removed.Kept == 0 {
+		return err
+	}
+	if !a.json {
+		for i, failure := range removed.Failed {
+			if i == 10 {
+				fmt.Fprintf(a.out, "  and %s more\n", shown.Count(removed.Kept-10))
+				break
+			}
+			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(failure.Address), shown.Capital(shown.Plain(failure.Why)), failure.Remedy)
+		}
+	}
+	return fmt.Errorf("%s could not be removed; see above, mend that, and remove again", shown.Some(removed.Kept, "entry"))
+}

@@ -1,0 +1,139 @@
+package files
+
+import (
+	"context"
+	"errors"
+	"iter"
+
+	"deftheron/core/compare"
+	"deftheron/core/store"
+)
+
+// Side is one of two places to be compared.
+type Side struct {
+	Store store.Store
+	Place store.Place
+}
+
+// Outcome is what holding one key of two places against each other came to.
+type Outcome string
+
+// The outcomes.
+const (
+	OnlyHere  Outcome = "only-here"
+	OnlyThere Outcome = "only-there"
+	Differing Outcome = "differing"
+	Equal     Outcome = "equal"
+	// Untold: of the same size, and nothing that is told decides.
+	Untold Outcome = "untold"
+	// Unreadable: one of both could not be looked at.
+	Unreadable Outcome = "unreadable"
+)
+
+// Compared is one key of two places.
+type Compared struct {
+	Key         store.Key
+	Kind        store.Kind
+	Here, There *store.Entry // nil where there is none
+	Outcome     Outcome
+	Evidence    compare.Evidence
+	Why         string // of Unreadable
+}
+
+// Compare holds two places against each other: two folders with all that is in
+// them, or two files. pairs are what is remembered of copies from here to there.
+// Where no evidence is told, reading says whether contents are read. It ends
+// after an error, which means that it is not complete.
+func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair, error], reading bool) iter.Seq2[Compared, error] {
+	return func(yield func(Compared, error) bool) {
+		streams, err := streamsOf(ctx, here, there)
+		if err != nil {
+			yield(Compared{}, err)
+			return
+		}
+		streams.Pairs = pairs
+		sides := compare.Sides{Source: here.Store.Traits(), Target: there.Store.Traits()}
+		for d, err := range compare.Merge(ctx, streams, sides) {
+			if err != nil {
+				yield(Compared{}, err)
+				return
+			}
+			one, err := settle(ctx, here, there, d, reading)
+			if !yield(one, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+func streamsOf(ctx context.Context, here, there Side) (streams compare.Streams, err error) {
+	a, err := here.Store.Stat(ctx, here.Place)
+	if err != nil {
+		return streams, err
+	}
+	b, err := there.Store.Stat(ctx, there.Place)
+	if err != nil {
+		return streams, err
+	}
+	switch {
+	case a.Kind == store.KindFolder && b.Kind == store.KindFolder:
+		return compare.Streams{Source: here.listing(), Target: there.listing()}, nil
+	case a.Kind == store.KindFolder || b.Kind == store.KindFolder:
+		return streams, store.Errorf(store.ErrRefused, "one of both is a folder and the other is not; compare two folders, or two files")
+	}
+	return compare.Streams{Source: compare.OneFile(&a), Target: compare.OneFile(&b)}, nil
+}
+
+func (s Side) listing() compare.Listing {
+	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
+		return store.ListFlat(ctx, s.Store, s.Place.AsFolder())
+	}
+}
+
+func (s Side) place(key store.Key, kind store.Kind) store.Place {
+	if key == "" {
+		return s.Place
+	}
+	return key.Place(s.Place.AsFolder().Path, kind)
+}
+
+func settle(ctx context.Context, here, there Side, d compare.Difference, reading bool) (Compared, error) {
+	one := Compared{Key: d.Key, Kind: d.Kind, Here: d.Source, There: d.Target, Evidence: d.Evidence}
+	switch d.Verdict {
+	case compare.OnlySource:
+		one.Outcome = OnlyHere
+	case compare.OnlyTarget:
+		one.Outcome = OnlyThere
+	case compare.Same:
+		one.Outcome = Equal
+		if d.Pair != nil && d.Pair.Kept && d.Evidence == compare.ByPair { // a clash of theirs was settled, not its contents
+			one.Outcome = Differing
+		}
+	case compare.Differ:
+		one.Outcome = Differing
+	}
+	if one.Outcome != "" || d.Kind != store.KindFile && d.Kind != store.KindDocument {
+		if one.Outcome == "" {
+			one.Outcome = Untold
+		}
+		return one, nil
+	}
+	same, evidence, _, err := compare.Contents(ctx,
+		compare.File{Store: here.Store, Place: here.place(d.Key, d.Kind), Entry: *d.Source},
+		compare.File{Store: there.Store, Place: there.place(d.Key, d.Kind), Entry: *d.Target}, reading)
+	switch {
+	case errors.Is(err, compare.ErrUntold):
+		one.Outcome, one.Evidence = Untold, ""
+	case ctx.Err() != nil:
+		return one, ctx.Err()
+	case store.KindOf(err) == store.ErrLapsed:
+		return one, err
+	case err != nil:
+		one.Outcome, one.Evidence, one.Why = Unreadable, "", err.Error()
+	case same:
+		one.Outcome, one.Evidence = Equal, evidence
+	default:
+		one.Outcome, one.Evidence = Differing, evidence
+	}
+	return one, nil
+}

@@ -1,0 +1,32 @@
+package store
+
+import (
+	"context"
+	"errors"
+)
+
+// ErrProof says that what a store holds is not what was sent to it.
+var ErrProof = errors.New("the bytes differ")
+
+// Prove compares what a store says that it holds, after a write, with the hash
+// of what was sent. Where it says nothing of that kind, the file is read back.
+// It returns the proof in words, such as "crc64nvme=… (read back)". A file that
+// is wrong is removed again, and the error is ErrTryAgain that wraps ErrProof.
+func Prove(ctx context.Context, s Store, place Place, written Written, sent Hash) (string, error) {
+	stored, how := written.Proof, "told by the target"
+	if written.ReadBack {
+		how = "read back"
+	}
+	if stored.Kind != sent.Kind {
+		var err error
+		how = "read back"
+		if stored, _, err = ReadBack(ctx, s, place, written.Revision, sent.Kind); err != nil {
+			return "", Errorf(ErrOutcomeUnknown, "%s could not be read back: %w", place, err)
+		}
+	}
+	if stored == sent {
+		return sent.String() + " (" + how + ")", nil
+	}
+	_, err := s.Remove(ctx, place, written.Revision)
+	return "", Errorf(ErrTryAgain, "%s arrived with %s and was sent with %s: %w", place, stored, sent, errors.Join(ErrProof, err))
+}

@@ -1,0 +1,137 @@
+package transfer
+
+import (
+	"context"
+	"strings"
+
+	"deftheron/core/compare"
+	"deftheron/core/store"
+)
+
+// clear removes at the sources what is proven to be at the targets, and returns
+// how many entries stay. Both sides are listed anew, to the end, and held
+// against what is remembered: a file is removed only where the source is still
+// the revision that was copied and the target still the one that was proven, or
+// where both tell the same hash. A folder is removed when nothing is left in
+// it. It may be interrupted and begun again at any moment.
+func (r *Run) clear(ctx context.Context) (stays int64, err error) {
+	for _, route := range r.Routes {
+		n, err := r.clearRoute(ctx, route)
+		if err != nil {
+			return stays, err
+		}
+		stays += n
+	}
+	return stays, nil
+}
+
+func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err error) {
+	streams, err := route.streams(ctx)
+	if store.KindOf(err) == store.ErrNotFound {
+		return 0, nil // cleared before it was interrupted
+	}
+	if err != nil {
+		return 0, err
+	}
+	streams.Pairs = r.Records.Pairs(ctx, route.Scope)
+	c := &clearing{run: r, route: route}
+	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
+	for d, err := range compare.Merge(ctx, streams, sides) {
+		if err != nil {
+			return c.stays, err
+		}
+		if d.Source == nil {
+			continue
+		}
+		if err := c.leave(ctx, d.Key); err != nil {
+			return c.stays, err
+		}
+		if d.Kind == store.KindFolder {
+			c.open = append(c.open, openFolder{d.Key, d.Target != nil})
+			continue
+		}
+		if err := c.file(ctx, d); err != nil {
+			return c.stays, err
+		}
+	}
+	if err := c.leave(ctx, ""); err != nil {
+		return c.stays, err
+	}
+	return c.stays, c.root(ctx)
+}
+
+// clearing holds the folders on the way to where the listing is, and no more.
+type clearing struct {
+	run   *Run
+	route Route
+	open  []openFolder
+	stays int64
+}
+
+type openFolder struct {
+	key     store.Key
+	arrived bool
+}
+
+func (c *clearing) file(ctx context.Context, d compare.Difference) error {
+	proven := d.Target != nil && d.Verdict == compare.Same && (d.Evidence == compare.ByPair && !d.Pair.Kept || d.Evidence == compare.ByHash)
+	if !proven {
+		c.stays++
+		return nil
+	}
+	place := c.route.Source.place(d.Key, d.Kind)
+	place.ID = d.Source.ID
+	return c.remove(ctx, place, d.Source.Revision)
+}
+
+// remove counts what cannot be removed as staying; only a sign-in that lapsed
+// ends the clearing.
+func (c *clearing) remove(ctx context.Context, place store.Place, revision string) error {
+	_, err := c.route.Source.Store.Remove(ctx, place, revision)
+	switch kind := store.KindOf(err); {
+	case err == nil || kind == store.ErrNotFound:
+		return nil
+	case kind == store.ErrLapsed || ctx.Err() != nil:
+		return err
+	}
+	c.run.Log.Info("stays at the source", "run", c.run.ID, "place", place.String(), "error", err)
+	c.stays++
+	return nil
+}
+
+// leave removes the folders that key is no longer in, innermost first. One that
+// still holds something stays, and does not count: what it holds does.
+func (c *clearing) leave(ctx context.Context, key store.Key) error {
+	for len(c.open) > 0 {
+		last := c.open[len(c.open)-1]
+		if key != "" && strings.HasPrefix(string(key), string(last.key)) {
+			return nil
+		}
+		c.open = c.open[:len(c.open)-1]
+		if !last.arrived {
+			c.stays++
+			continue
+		}
+		place := c.route.Source.place(last.key, store.KindFolder)
+		if err := c.folder(ctx, place); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *clearing) folder(ctx context.Context, place store.Place) error {
+	_, err := c.route.Source.Store.Remove(ctx, place, "")
+	if kind := store.KindOf(err); err == nil || kind == store.ErrNotFound || kind == store.ErrRefused {
+		return ctx.Err()
+	}
+	return err
+}
+
+// root removes the folder that was moved itself.
+func (c *clearing) root(ctx context.Context) error {
+	if c.route.Source.Root.IsStart() || c.stays > 0 {
+		return nil
+	}
+	return c.folder(ctx, c.route.Source.Root)
+}

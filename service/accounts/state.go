@@ -1,0 +1,135 @@
+package accounts
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// State is how an account was when it was asked last.
+type State struct {
+	Name StateName
+	// Why it is not "linked", in words.
+	Err  error
+	Seen time.Time // when it last answered; zero where it has not since the start
+}
+
+// StateName is a state of an account in one word.
+type StateName string
+
+// The states of an account.
+const (
+	// Linked: it answers, or has not been asked yet.
+	Linked StateName = "linked"
+	// Away: it cannot be reached for now.
+	Away StateName = "away"
+	// Lapsed: it no longer accepts the sign-in.
+	Lapsed StateName = "lapsed"
+)
+
+// Noticed keeps how asking an account went, and says so where that is news.
+func (a *Accounts) Noticed(name string, err error) {
+	row, missing := a.db.Account(context.Background(), name)
+	if missing == nil {
+		a.notice(row.ID, err)
+	}
+}
+
+func (a *Accounts) notice(id string, err error) {
+	a.mu.Lock()
+	before := a.states[id]
+	after := State{Name: Linked, Seen: before.Seen}
+	switch store.KindOf(err) {
+	case store.ErrTryAgain, store.ErrOutcomeUnknown, store.ErrSlowDown:
+		after.Name, after.Err = Away, err
+	case store.ErrLapsed:
+		after.Name, after.Err = Lapsed, err
+	default: // whatever it said, it answered
+		after.Seen = time.Now()
+	}
+	a.states[id] = after
+	a.mu.Unlock()
+	if before.Name != after.Name && (before.Name != "" || after.Name != Linked) {
+		a.Changed()
+	}
+}
+
+// StateOf returns how an account was when it was asked last.
+func (a *Accounts) StateOf(id string) State {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	state := a.states[id]
+	if state.Name == "" {
+		state.Name = Linked
+	}
+	return state
+}
+
+// spaceTime is how long each account may take to tell its space, where all are
+// asked: one that is away must not hold up the others.
+const spaceTime = 5 * time.Second
+
+// Space is the space of one account, or why it is not known.
+type Space struct {
+	Account string
+	Space   store.Space
+	Err     error
+}
+
+// Spaces asks all accounts at once for their space, and sums up what they tell:
+// accounts that share their space count once.
+func (a *Accounts) Spaces(ctx context.Context) (each []Space, together store.Space, err error) {
+	rows, err := a.db.Accounts(ctx)
+	if err != nil {
+		return nil, store.UnknownSpace, err
+	}
+	each = make([]Space, len(rows))
+	var group sync.WaitGroup
+	for i, row := range rows {
+		group.Go(func() {
+			each[i] = Space{Account: row.Name, Space: store.UnknownSpace}
+			each[i].Space, each[i].Err = a.space(ctx, row.Name)
+		})
+	}
+	group.Wait()
+	return each, sum(each), nil
+}
+
+func (a *Accounts) space(ctx context.Context, name string) (store.Space, error) {
+	ctx, cancel := context.WithTimeout(ctx, spaceTime)
+	defer cancel()
+	opened, err := a.Open(ctx, name)
+	space := store.UnknownSpace
+	if err == nil {
+		space, err = store.SpaceOf(ctx, opened.Store)
+	}
+	if ctx.Err() != nil {
+		err = store.Errorf(store.ErrTryAgain, "/%s did not answer within %v; check that its server runs and can be reached", name, spaceTime)
+	}
+	a.Noticed(name, err)
+	return space, err
+}
+
+func sum(each []Space) store.Space {
+	together := store.UnknownSpace
+	seen := map[string]bool{}
+	add := func(total *int64, n int64) {
+		if n >= 0 {
+			*total = max(0, *total) + n
+		}
+	}
+	for _, one := range each {
+		if volume := one.Space.Volume; volume != "" {
+			if seen[volume] {
+				continue
+			}
+			seen[volume] = true
+		}
+		add(&together.Used, one.Space.Used)
+		add(&together.Free, one.Space.Free)
+		add(&together.Total, one.Space.Total)
+	}
+	return together
+}

@@ -1,0 +1,140 @@
+package api
+
+import (
+	"archive/zip"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/service/live"
+)
+
+// readArchive answers with files and folders as one ZIP archive, made while it
+// is sent: nothing is kept, and nothing is compressed. One that breaks off has
+// no directory at its end and cannot be taken for whole.
+func (s *Server) readArchive(c *gin.Context) {
+	ctx := c.Request.Context()
+	addresses := c.QueryArray("address")
+	nodes := make([]tree.Node, len(addresses))
+	places := make([]tree.Located, len(addresses))
+	for i, text := range addresses {
+		address, err := store.ParseAddress(text)
+		if err == nil {
+			places[i], err = s.Tree.Locate(ctx, address)
+		}
+		if err == nil {
+			nodes[i], err = s.Tree.Stat(ctx, address)
+		}
+		if err != nil {
+			refuse(c, problem(s.explain(ctx, address, err)))
+			return
+		}
+	}
+	if len(nodes) == 0 {
+		refuse(c, &contract.Problem{Status: http.StatusUnprocessableEntity, Detail: "There is no address to fetch.", Remedy: "Give at least one as address=/account/folder."})
+		return
+	}
+	name := nodes[0].Name
+	if len(nodes) > 1 {
+		name = fmt.Sprintf("%s and %d more", name, len(nodes)-1)
+	}
+	header := c.Writer.Header()
+	header.Set("Content-Type", "application/zip")
+	header.Set("Content-Security-Policy", contentPolicy)
+	header.Set("Content-Disposition", disposition(name+".zip"))
+	c.Status(http.StatusOK)
+	transfer := s.Runner.Transfers.Begin(c.Query("transfer"), nodes[0].Address.String(), false, -1)
+	defer transfer.End()
+	packer := &packer{zip: zip.NewWriter(c.Writer), transfer: transfer, taken: map[string]int{}}
+	for i, node := range nodes {
+		if err := packer.add(ctx, places[i], node); err != nil {
+			if ctx.Err() == nil {
+				s.Log.Warn("an archive broke off", "address", node.Address.String(), "error", err)
+			}
+			panic(http.ErrAbortHandler)
+		}
+	}
+	if err := packer.zip.Close(); err != nil {
+		panic(http.ErrAbortHandler)
+	}
+}
+
+type packer struct {
+	zip      *zip.Writer
+	transfer *live.Transfer
+	taken    map[string]int // names at the top
+}
+
+// add adds one entry with all that is in it, under its own name.
+func (p *packer) add(ctx context.Context, located tree.Located, node tree.Node) error {
+	top := archiveName(node.Name)
+	if p.taken[top]++; p.taken[top] > 1 {
+		top = fmt.Sprintf("%s (%d)", top, p.taken[top])
+	}
+	if node.Kind != store.KindFolder {
+		return p.file(ctx, located.Store, located.Place, node.Entry, top)
+	}
+	if err := p.folder(top, node.Entry); err != nil {
+		return err
+	}
+	folder := located.Place.AsFolder()
+	for listed, err := range store.ListFlat(ctx, located.Store, folder) {
+		if err != nil {
+			return err
+		}
+		path := top
+		for _, step := range listed.Below.Names() {
+			path += "/" + archiveName(step)
+		}
+		path += "/" + archiveName(listed.Name)
+		if listed.Kind == store.KindFolder {
+			err = p.folder(path, listed.Entry)
+		} else {
+			err = p.file(ctx, located.Store, listed.Place(store.Folder{Path: folder.Path + listed.Below}), listed.Entry, path)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// archiveName is a name that no program that unpacks takes for a step.
+func archiveName(name string) string {
+	switch name {
+	case "":
+		return "%"
+	case ".", "..":
+		return strings.ReplaceAll(name, ".", "%2E")
+	}
+	return strings.NewReplacer("/", "%2F", "\\", "%5C").Replace(name)
+}
+
+func (p *packer) folder(path string, entry store.Entry) error {
+	_, err := p.zip.CreateHeader(&zip.FileHeader{Name: path + "/", Modified: entry.Modified})
+	return err
+}
+
+func (p *packer) file(ctx context.Context, s store.Store, place store.Place, entry store.Entry, path string) error {
+	if entry.Kind != store.KindFile {
+		return nil // a link, a socket, a document: it has no bytes
+	}
+	body, err := s.Open(ctx, store.Reading{Place: place, Revision: entry.Revision})
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: path, Modified: entry.Modified, Method: zip.Store})
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(w, store.NewStream(body, "", p.transfer.Add))
+	return err
+}

@@ -1,0 +1,329 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/core/files"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+)
+
+// contentPolicy is that of a file's content: should it be a page, it can do
+// nothing.
+const contentPolicy = "default-src 'none'; sandbox; frame-ancestors 'none'"
+
+// readContent answers with a file, or with ranges of it (RFC 9110, section 14).
+func (s *Server) readContent(c *gin.Context) {
+	ctx := c.Request.Context()
+	node, located, err := s.fileAt(ctx, c.Query("address"))
+	if err != nil {
+		refuse(c, problem(err))
+		return
+	}
+	kind, shows := typeOfContent(node.Name)
+	header := c.Writer.Header()
+	header.Set("Content-Type", kind)
+	header.Set("Content-Security-Policy", contentPolicy)
+	if c.Query("download") != "" || !shows {
+		header.Set("Content-Disposition", disposition(node.Name))
+	}
+	if node.Revision != "" {
+		header.Set("ETag", contract.EntityTag(node.Revision))
+	}
+	transfer := s.Runner.Transfers.Begin(c.Query("transfer"), node.Address.String(), false, node.Size)
+	defer transfer.End()
+	content := &seekable{ctx: ctx, store: located.Store, reading: store.Reading{Place: located.Place, Revision: node.Revision}, size: node.Size, counted: transfer.Add}
+	defer content.Close()
+	if node.Size < 0 {
+		s.readUnsized(c, content)
+		return
+	}
+	if first, length, ok := oneRange(c.GetHeader("Range"), node.Size); ok {
+		content.at, content.reading.Length = first, length
+	}
+	if c.Request.Method == http.MethodGet && node.Size > 0 {
+		// Opened before anything is answered, so that an error is one.
+		if err := content.open(); err != nil {
+			for _, name := range []string{"Content-Disposition", "ETag"} {
+				header.Del(name)
+			}
+			refuse(c, problem(err))
+			return
+		}
+	}
+	var modified time.Time
+	if node.Modified.Unix() > 0 {
+		modified = node.Modified
+	}
+	http.ServeContent(c.Writer, c.Request, "", modified, content)
+	if content.failed != nil && ctx.Err() == nil {
+		s.Log.Warn("a file could not be read to its end", "address", node.Address.String(), "error", content.failed)
+		panic(http.ErrAbortHandler) // broken off, it cannot be taken for whole
+	}
+}
+
+func (s *Server) readUnsized(c *gin.Context, content *seekable) {
+	if err := content.open(); err != nil {
+		refuse(c, problem(err))
+		return
+	}
+	c.Status(http.StatusOK)
+	if _, err := io.Copy(c.Writer, content); err != nil {
+		panic(http.ErrAbortHandler)
+	}
+}
+
+// fileAt finds a file that can be read.
+func (s *Server) fileAt(ctx context.Context, text string) (node tree.Node, located tree.Located, err error) {
+	address, err := store.ParseAddress(text)
+	if err != nil {
+		return node, located, err
+	}
+	if node, err = s.Tree.Stat(ctx, address); err != nil {
+		return node, located, s.explain(ctx, address, err)
+	}
+	switch node.Kind {
+	case store.KindFolder:
+		return node, located, store.Errorf(store.ErrRefused, "%s is a folder; name a file, or fetch the folder with heron get", address)
+	case store.KindOther:
+		return node, located, store.Errorf(store.ErrRefused, "%s is a link, a socket or a device, and holds no content of its own; name what it points to", address)
+	case store.KindDocument:
+		return node, located, store.Errorf(store.ErrRefused, "%s exists only inside the service that made it; export it there", address)
+	}
+	located, err = s.Tree.Locate(ctx, address)
+	return node, located, err
+}
+
+func disposition(name string) string {
+	return "attachment; filename*=UTF-8''" + url.PathEscape(strings.ToValidUTF8(strings.ReplaceAll(name, "/", "_"), "_"))
+}
+
+// shownTypes are those that a browser shows and that can do nothing.
+var shownTypes = map[string]string{
+	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp", ".avif": "image/avif", ".bmp": "image/bmp",
+	".svg": "image/svg+xml", ".pdf": "application/pdf",
+	".mp3": "audio/mpeg", ".ogg": "audio/ogg", ".oga": "audio/ogg", ".opus": "audio/ogg", ".wav": "audio/wav", ".flac": "audio/flac", ".m4a": "audio/mp4", ".aac": "audio/aac",
+	".mp4": "video/mp4", ".m4v": "video/mp4", ".webm": "video/webm", ".ogv": "video/ogg", ".mov": "video/quicktime",
+}
+
+// typeOfContent is the type of a file by its name, and whether a browser may show it.
+func typeOfContent(name string) (kind string, shows bool) {
+	extension := strings.ToLower(path.Ext(name))
+	if kind, ok := shownTypes[extension]; ok {
+		return kind, true
+	}
+	kind = mime.TypeByExtension(extension)
+	if strings.HasPrefix(kind, "text/") || extension == "" {
+		return "text/plain; charset=utf-8", true
+	}
+	if kind == "" {
+		kind = "application/octet-stream"
+	}
+	return kind, false
+}
+
+// oneRange reads a Range header of a single range. Anything else is left to
+// ServeContent.
+func oneRange(header string, size int64) (first, length int64, ok bool) {
+	text, found := strings.CutPrefix(header, "bytes=")
+	from, to, dash := strings.Cut(text, "-")
+	if !found || !dash || strings.Contains(text, ",") {
+		return 0, 0, false
+	}
+	last := size - 1
+	var err error
+	if from == "" {
+		n, err := strconv.ParseInt(to, 10, 64)
+		if err != nil || n <= 0 {
+			return 0, 0, false
+		}
+		return max(0, size-n), min(n, size), true
+	}
+	if first, err = strconv.ParseInt(from, 10, 64); err != nil || first >= size {
+		return 0, 0, false
+	}
+	if to != "" {
+		n, err := strconv.ParseInt(to, 10, 64)
+		if err != nil || n < first {
+			return 0, 0, false
+		}
+		last = min(last, n)
+	}
+	return first, last - first + 1, true
+}
+
+// seekable is a stored file as ServeContent wants it: it is opened where it is
+// read.
+type seekable struct {
+	ctx     context.Context
+	store   store.Store
+	reading store.Reading
+	size    int64
+	at      int64
+	body    io.ReadCloser
+	opened  int64 // where body is
+	counted func(int)
+	failed  error
+}
+
+func (f *seekable) open() error {
+	f.Close()
+	reading := f.reading
+	reading.Offset = f.at
+	if reading.Length > 0 {
+		reading.Length = min(reading.Length, f.size-f.at)
+	}
+	body, err := f.store.Open(f.ctx, reading)
+	if err != nil {
+		return err
+	}
+	f.body, f.opened = body, f.at
+	if f.at == 0 && reading.Length == 0 && f.size >= 0 {
+		// The whole: held to the hash that the store keeps, where it tells one.
+		kind := store.HashKind("")
+		if told, ok := body.(store.Told); ok {
+			for _, hash := range told.Told() {
+				kind = hash.Kind
+			}
+		}
+		f.body = store.NewStream(body, kind, nil)
+	}
+	return nil
+}
+
+// Read implements io.Reader.
+func (f *seekable) Read(p []byte) (int, error) {
+	if f.size >= 0 && f.at >= f.size {
+		return 0, io.EOF
+	}
+	if f.body == nil || f.opened != f.at {
+		if err := f.open(); err != nil {
+			f.failed = err
+			return 0, err
+		}
+	}
+	n, err := f.body.Read(p)
+	f.at += int64(n)
+	f.opened = f.at
+	f.counted(n)
+	if err != nil && err != io.EOF {
+		f.failed = err
+	}
+	return n, err
+}
+
+// Seek implements io.Seeker.
+func (f *seekable) Seek(offset int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		offset += f.at
+	case io.SeekEnd:
+		return f.size + offset, nil // asked for the size alone
+	}
+	f.at = offset
+	return offset, nil
+}
+
+// Close closes what is open.
+func (f *seekable) Close() error {
+	if f.body == nil {
+		return nil
+	}
+	err := f.body.Close()
+	f.body = nil
+	return err
+}
+
+// drainAtMost is how much of an upload that was refused is read on, so that the
+// browser gets to see why.
+const drainAtMost = 64 << 20
+
+// writeContent stores what is sent as a file, under a condition: by default
+// nothing may be there; If-Match names the revision that may be replaced, or "*"
+// whatever is there (RFC 9110, section 13.1).
+func (s *Server) writeContent(c *gin.Context) {
+	put, located, err := s.receive(c)
+	if err != nil {
+		_, _ = io.CopyN(io.Discard, c.Request.Body, drainAtMost)
+		refuse(c, problem(err))
+		return
+	}
+	entry := entryOf(tree.Node{Address: located.Address, Entry: put.Entry})
+	c.Header("ETag", contract.EntityTag(put.Revision))
+	c.JSON(http.StatusCreated, contract.Uploaded{Entry: entry, Proof: put.Proof, Received: put.Received.Hex})
+}
+
+func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, err error) {
+	ctx := c.Request.Context()
+	if located, err = s.place(ctx, c.Query("address"), c.QueryArray("name")...); err != nil {
+		return put, located, err
+	}
+	condition, err := conditionOf(c.Request.Header)
+	if err != nil {
+		return put, located, err
+	}
+	var modified time.Time
+	if text := c.Query("modified"); text != "" {
+		if modified, err = time.Parse(time.RFC3339Nano, text); err != nil {
+			return put, located, fmt.Errorf("modified=%q is no time; write it as 2026-03-01T12:00:00Z", text)
+		}
+	}
+	defer s.changed(located)
+	run, ended, err := s.Runner.Arrival(ctx, located.Address)
+	if err != nil {
+		return put, located, err
+	}
+	defer ended()
+	transfer := s.Runner.Transfers.Begin(c.Query("transfer"), located.Address.String(), true, c.Request.ContentLength)
+	defer transfer.End()
+	put, err = files.Write(ctx, located.Store, files.Putting{
+		Place: located.Place, Size: c.Request.ContentLength, Modified: modified, If: condition, Run: run,
+		Body: sent{c.Request.Body}, Scratch: s.Scratch, Counted: transfer.Add,
+	})
+	put.Name = located.Address.Name()
+	switch store.KindOf(err) {
+	case store.ErrExists:
+		err = store.Errorf(store.ErrExists, "%s is there already; choose another name, or replace it", located.Address)
+	case store.ErrNotFound:
+		err = store.Errorf(store.ErrTryAgain, "the folder of %s went away meanwhile: %w; send it again", located.Address, err)
+	}
+	return put, located, err
+}
+
+func conditionOf(header http.Header) (store.Condition, error) {
+	match := strings.TrimSpace(header.Get("If-Match"))
+	switch {
+	case match == "" || header.Get("If-None-Match") == "*":
+		return store.Absent, nil
+	case match == "*":
+		return store.Any, nil
+	}
+	revision, ok := contract.RevisionOfTag(match)
+	if !ok {
+		return store.Condition{}, fmt.Errorf("%s is no entity tag of this service; take the ETag that it gave", match)
+	}
+	return store.AtRevision(revision), nil
+}
+
+// sent is the body of a request, whose end before its time is the sender's.
+type sent struct{ io.ReadCloser }
+
+func (b sent) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if err != nil && err != io.EOF {
+		err = store.Errorf(store.ErrTryAgain, "the upload broke off (%v); send it again", err)
+	}
+	return n, err
+}

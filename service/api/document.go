@@ -1,0 +1,67 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"deftheron/contract"
+)
+
+// document adds the operations that stream.
+func document(api huma.API) {
+	schema := func(value any) *huma.Schema {
+		return api.OpenAPI().Components.Schemas.Schema(typeOf(value), true, "")
+	}
+	text := func(name, where, doc string, required bool) *huma.Param {
+		return &huma.Param{Name: name, In: where, Description: doc, Required: required, Schema: &huma.Schema{Type: "string"}}
+	}
+	answer := func(status, doc, kind string, schema *huma.Schema) map[string]*huma.Response {
+		return map[string]*huma.Response{status: {Description: doc, Content: map[string]*huma.MediaType{kind: {Schema: schema}}}}
+	}
+	bytes := &huma.Schema{Type: "string", Format: "binary"}
+	add := func(operation *huma.Operation) { api.OpenAPI().AddOperation(operation) }
+	add(&huma.Operation{
+		OperationID: "live", Method: http.MethodGet, Path: contract.Root + "/live", Summary: "What happens now, as server-sent events",
+		Description: "Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a Progress) and `anew` (fetch everything again). Give the last id seen as Last-Event-ID.",
+		Responses:   answer("200", "Events", "text/event-stream", schema(contract.Progress{})),
+	})
+	add(&huma.Operation{
+		OperationID: "report", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/report", Summary: "The record of a run",
+		Parameters: []*huma.Param{
+			text("id", "path", "The run's id.", true),
+			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json"}}},
+		},
+		Responses: map[string]*huma.Response{"200": {Description: "The report", Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
+	})
+	add(&huma.Operation{
+		OperationID: "read-content", Method: http.MethodGet, Path: contract.Root + "/content", Summary: "A file, or ranges of it",
+		Description: "Range, If-Range and If-None-Match are obeyed (RFC 9110).",
+		Parameters:  []*huma.Param{text("address", "query", "The file's address.", true), text("download", "query", "Not empty: to be kept, not shown.", false), text("transfer", "query", "An id under which its progress is told.", false)},
+		Responses:   answer("200", "The content", "application/octet-stream", bytes),
+	})
+	add(&huma.Operation{
+		OperationID: "write-content", Method: http.MethodPut, Path: contract.Root + "/content", Summary: "Write a file, and prove it",
+		Description: "Nothing may be there, unless If-Match names the ETag that may be replaced, or is *. Folders on the way are made.",
+		Parameters: []*huma.Param{
+			text("address", "query", "The file's address.", true), text("modified", "query", "The time to keep, where the account can (RFC 3339).", false),
+			text("transfer", "query", "An id under which its progress is told.", false), text("If-Match", "header", "What may be replaced.", false),
+		},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: bytes}}},
+		Responses:   answer("201", "The file as it is there", "application/json", schema(contract.Uploaded{})),
+	})
+	add(&huma.Operation{
+		OperationID: "read-archive", Method: http.MethodGet, Path: contract.Root + "/archive", Summary: "Files and folders as one ZIP archive",
+		Parameters: []*huma.Param{{Name: "address", In: "query", Required: true, Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}}, text("transfer", "query", "An id under which its progress is told.", false)},
+		Responses:  answer("200", "The archive", "application/zip", bytes),
+	})
+	add(&huma.Operation{
+		OperationID: "compare", Method: http.MethodGet, Path: contract.Root + "/comparison", Summary: "Two addresses held against each other, one JSON value a line",
+		Description: "Each line is a Compared. The last one has the summary, or the problem with which it broke off.",
+		Parameters: []*huma.Param{
+			text("here", "query", "An address.", true), text("there", "query", "Another address.", true),
+			text("read", "query", "true: read contents where no evidence is told.", false), text("all", "query", "true: tell what is equal, too.", false),
+		},
+		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.Compared{})),
+	})
+}

@@ -1,0 +1,301 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"deftheron/contract"
+	"deftheron/core/files"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+)
+
+// place finds where an address, and names below it, lead, for something that is
+// to be changed there.
+func (s *Server) place(ctx context.Context, text string, names ...string) (tree.Located, error) {
+	address, err := store.ParseAddress(text)
+	if err != nil {
+		return tree.Located{}, err
+	}
+	for _, name := range names {
+		address = address.Child(name)
+	}
+	located, err := s.Tree.Locate(ctx, address)
+	if err != nil {
+		return tree.Located{}, err
+	}
+	if located.Store.Traits().ReadOnly {
+		return tree.Located{}, store.Errorf(store.ErrRefused, "/%s is linked to be read only, and nothing can be changed there; link the place again under another name without --read-only to do so", located.Name)
+	}
+	return located, nil
+}
+
+// changed forgets what was listed of an account, as we have changed it.
+func (s *Server) changed(located tree.Located) { s.Recent.Forget(located.Name) }
+
+func (s *Server) makeFolder(ctx context.Context, in *body[contract.NewFolder]) (*body[contract.Entry], error) {
+	located, err := s.place(ctx, in.Body.Address, in.Body.Names...)
+	if err != nil {
+		return nil, err
+	}
+	defer s.changed(located)
+	place := located.Place
+	if err := located.Store.Traits().NameError(place.Folder.Path, place.Name); err != nil && !place.IsStart() {
+		return nil, err
+	}
+	if err := store.Prepare(ctx, located.Store); err != nil {
+		return nil, err
+	}
+	if in.Body.Parents {
+		if err := files.MakeFolders(ctx, located.Store, place.Folder.Path); err != nil {
+			return nil, err
+		}
+	} else if err := s.checkNewFolder(ctx, located); err != nil {
+		return nil, err
+	}
+	entry, err := located.Store.MakeFolder(ctx, place)
+	if err == nil {
+		err = store.Sync(ctx, located.Store)
+	}
+	entry.Name = located.Address.Name()
+	return &body[contract.Entry]{entryOf(tree.Node{Address: located.Address, Entry: entry})}, err
+}
+
+func (s *Server) checkNewFolder(ctx context.Context, located tree.Located) error {
+	_, err := located.Store.Stat(ctx, located.Place)
+	switch {
+	case err == nil:
+		return store.Errorf(store.ErrExists, "%s is there already; choose another name", located.Address)
+	case store.KindOf(err) != store.ErrNotFound:
+		return err
+	}
+	if parent := located.Address.Parent(); located.Store.Traits().Folders == store.FoldersReal {
+		if _, err := located.Store.Stat(ctx, located.Place.Folder.Path.Place()); store.KindOf(err) == store.ErrNotFound {
+			return store.Errorf(store.ErrNotFound, "the folder %s is not there; make it first, or all at once with --parents", parent)
+		}
+	}
+	return nil
+}
+
+func (s *Server) planRemoval(ctx context.Context, in *body[contract.Addresses]) (*body[contract.RemovalPlan], error) {
+	places, err := s.removals(ctx, in.Body.Addresses)
+	if err != nil {
+		return nil, err
+	}
+	plan := contract.RemovalPlan{Trash: true}
+	count, err := s.survey(ctx, places)
+	for _, located := range places {
+		plan.Trash = plan.Trash && located.Store.Traits().Trash
+	}
+	plan.Quantity = contract.Quantity(count)
+	return &body[contract.RemovalPlan]{plan}, err
+}
+
+// removals are the places of addresses that are to be removed, none within
+// another.
+func (s *Server) removals(ctx context.Context, addresses []string) ([]tree.Located, error) {
+	var places []tree.Located
+	for _, text := range addresses {
+		located, err := s.place(ctx, text)
+		if err != nil {
+			return nil, err
+		}
+		if located.Place.IsStart() {
+			return nil, store.Errorf(store.ErrRefused, "%s is a whole account; name what is in it, or unlink it: heron account unlink %s", located.Address, located.Name)
+		}
+		for _, other := range places {
+			if other.Address.Contains(located.Address) || located.Address.Contains(other.Address) {
+				return nil, store.Errorf(store.ErrRefused, "%s and %s lie within each other; name the outer one alone", other.Address, located.Address)
+			}
+		}
+		places = append(places, located)
+	}
+	return places, nil
+}
+
+func (s *Server) survey(ctx context.Context, places []tree.Located) (files.Count, error) {
+	var count files.Count
+	for _, located := range places {
+		one, err := files.Survey(ctx, located.Store, located.Place)
+		if err != nil {
+			return count, s.explain(ctx, located.Address, err)
+		}
+		count.Add(one)
+	}
+	return count, nil
+}
+
+func (s *Server) remove(ctx context.Context, in *body[contract.Removal]) (*body[contract.Removed], error) {
+	places, err := s.removals(ctx, in.Body.Addresses)
+	if err != nil {
+		return nil, err
+	}
+	// All is listed to its end before anything is removed.
+	count, err := s.survey(ctx, places)
+	if err != nil {
+		return nil, err
+	}
+	agreed := files.Count(in.Body.Agreed)
+	if count.Files > agreed.Files || count.Folders > agreed.Folders || count.Others > agreed.Others || count.Bytes > agreed.Bytes {
+		return nil, store.Errorf(store.ErrChanged, "there is more by now than was agreed to be removed, and nothing was; look again")
+	}
+	result := contract.Removed{Failed: []contract.Blocker{}}
+	for _, located := range places {
+		removed, err := files.Remove(ctx, located.Store, located.Place, agreed)
+		err = errors.Join(err, store.Sync(context.WithoutCancel(ctx), located.Store))
+		s.changed(located)
+		addRemoved(&result, located, removed)
+		if err != nil {
+			return nil, store.Errorf(cmpKind(err), "%d entries were removed, and then %w; look again at what is left", removed.Files+removed.Folders+removed.Others, err)
+		}
+	}
+	return &body[contract.Removed]{result}, nil
+}
+
+func cmpKind(err error) error {
+	if kind := store.KindOf(err); kind != nil {
+		return kind
+	}
+	return store.ErrChanged
+}
+
+func addRemoved(result *contract.Removed, located tree.Located, removed files.Removed) {
+	result.Files += removed.Files
+	result.Folders += removed.Folders
+	result.Others += removed.Others
+	result.Bytes += removed.Bytes
+	result.Trash += removed.Trash
+	result.Kept += removed.Kept
+	for _, failure := range removed.Failures {
+		address := store.Address{Account: located.Name}
+		for _, name := range append(failure.Place.Folder.Path.Names(), failure.Place.Name) {
+			address = address.Child(name)
+		}
+		result.Failed = append(result.Failed, contract.Blocker{
+			Address: address.String(), Cause: string(failure.Cause), Why: failure.Err.Error(), Remedy: removalRemedy(failure.Cause),
+		})
+	}
+}
+
+// removalRemedy is what to do about an entry that could not be removed.
+func removalRemedy(cause plan.Cause) string {
+	switch cause {
+	case plan.CauseRefused:
+		return "Check what the sign-in may do there, then remove it again."
+	case plan.CauseChanging:
+		return "It was changed after it was listed. Look at it, then remove it again."
+	case plan.CauseLocked:
+		return "Ask whoever is named to close it, then remove it again."
+	}
+	return "Check that the account can be reached, then remove it again."
+}
+
+// step is one entry to be moved.
+type step struct {
+	from, to tree.Located
+	entry    store.Entry
+}
+
+func (s *Server) move(ctx context.Context, in *body[contract.Move]) (*body[contract.Moved], error) {
+	steps, err := s.planMove(ctx, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	moved := contract.Moved{Moved: []contract.Route{}}
+	var others []contract.Route
+	for _, one := range steps {
+		route := contract.Route{From: one.from.Address.String(), To: one.to.Address.String()}
+		if one.from.Name != one.to.Name {
+			others = append(others, route)
+			continue
+		}
+		_, err := store.Move(ctx, one.from.Store, one.from.Place, one.entry.Revision, one.to.Place)
+		s.changed(one.from)
+		if store.KindOf(err) == store.ErrUnsupported {
+			others = append(others, route)
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		moved.Moved = append(moved.Moved, route)
+	}
+	if len(others) > 0 {
+		started, err := s.Runner.Move(ctx, others)
+		if err != nil {
+			return nil, err
+		}
+		moved.Run = started.Run
+	}
+	return &body[contract.Moved]{moved}, nil
+}
+
+// planMove looks at everything before anything is moved.
+func (s *Server) planMove(ctx context.Context, request contract.Move) (steps []step, err error) {
+	if request.As != "" {
+		as, err := store.ParseAddress(request.As)
+		if err != nil {
+			return nil, err
+		}
+		request.To, request.Name = as.Parent().String(), as.Name()
+	}
+	if request.Name != "" && len(request.From) != 1 {
+		return nil, store.Errorf(store.ErrRefused, "a new name can be given to one entry alone; there are %d", len(request.From))
+	}
+	folder, err := s.place(ctx, request.To)
+	if err != nil {
+		return nil, err
+	}
+	if entry, err := folder.Store.Stat(ctx, folder.Place); err != nil {
+		return nil, s.explain(ctx, folder.Address, err)
+	} else if entry.Kind != store.KindFolder {
+		return nil, store.Errorf(store.ErrExists, "%s is a file; name a folder to move into", folder.Address)
+	}
+	for _, text := range request.From {
+		one, err := s.planStep(ctx, text, folder, request.Name)
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(steps, func(other step) bool { return other.to.Address.String() == one.to.Address.String() }) {
+			return nil, store.Errorf(store.ErrRefused, "two entries would both become %s; move them to different folders", one.to.Address)
+		}
+		steps = append(steps, one)
+	}
+	return steps, nil
+}
+
+func (s *Server) planStep(ctx context.Context, text string, folder tree.Located, name string) (one step, err error) {
+	if one.from, err = s.place(ctx, text); err != nil {
+		return one, err
+	}
+	if one.from.Place.IsStart() {
+		return one, store.Errorf(store.ErrRefused, "%s is a whole account, which cannot be moved; name what is in it", one.from.Address)
+	}
+	if one.entry, err = one.from.Store.Stat(ctx, one.from.Place); err != nil {
+		return one, s.explain(ctx, one.from.Address, err)
+	}
+	if name == "" {
+		name = one.from.Place.Name
+	}
+	one.to = folder
+	one.to.Address, one.to.Place = folder.Address.Child(name), folder.Place.AsFolder().Place(name)
+	switch {
+	case one.from.Address.String() == one.to.Address.String():
+		return one, store.Errorf(store.ErrRefused, "%s is where it is to go already; give another folder or another name", one.from.Address)
+	case one.from.Address.Contains(one.to.Address):
+		return one, store.Errorf(store.ErrRefused, "%s cannot be moved into itself, to %s; choose a folder outside it", one.from.Address, one.to.Address)
+	}
+	if err := one.to.Store.Traits().NameError(one.to.Place.Folder.Path, name); err != nil {
+		return one, err
+	}
+	_, err = one.to.Store.Stat(ctx, one.to.Place)
+	if err == nil {
+		return one, store.Errorf(store.ErrExists, "%s is there already; give another name, or move that away first", one.to.Address)
+	}
+	if store.KindOf(err) != store.ErrNotFound {
+		return one, err
+	}
+	return one, nil
+}

@@ -1,0 +1,63 @@
+package runner
+
+import (
+	"context"
+	"time"
+
+	"deftheron/core/store"
+	"deftheron/service/records"
+)
+
+// Arrival marks a file that comes from outside, so that what a process that dies
+// leaves behind is found at the next start. The caller calls the function
+// returned when the file has arrived, or will not.
+func (r *Runner) Arrival(ctx context.Context, address store.Address) (run string, ended func(), err error) {
+	run = newID(time.Now())
+	if err := r.db.AddArrival(ctx, records.Arrival{Run: run, Address: address.String()}); err != nil {
+		return "", nil, err
+	}
+	return run, func() {
+		if err := r.db.EndArrival(context.WithoutCancel(ctx), run); err != nil {
+			r.log.Error("could not forget an arrival", "run", run, "error", err)
+		}
+	}, nil
+}
+
+// cleanArrivals removes what uploads left behind when the service ended. What
+// cannot be reached now is tried again at the next start.
+func (r *Runner) cleanArrivals() error {
+	arrivals, err := r.db.Arrivals(r.ctx)
+	if err != nil || len(arrivals) == 0 {
+		return err
+	}
+	r.group.Go(func() {
+		for _, arrival := range arrivals {
+			err := r.cleanArrival(arrival)
+			if err == nil || store.KindOf(err) == store.ErrNotFound {
+				err = r.db.EndArrival(r.ctx, arrival.Run)
+			}
+			if err != nil {
+				r.log.Warn("what an upload left behind could not be removed yet", "address", arrival.Address, "error", err)
+			}
+		}
+	})
+	return nil
+}
+
+func (r *Runner) cleanArrival(arrival records.Arrival) error {
+	address, err := store.ParseAddress(arrival.Address)
+	if err != nil {
+		return err
+	}
+	located, err := r.tree.Locate(r.ctx, address)
+	if err != nil {
+		return err
+	}
+	cleaned, err := store.Clean(r.ctx, located.Store, store.Cleaning{
+		Run: arrival.Run, Folder: located.Place.Folder, Uploads: []store.Place{located.Place},
+	})
+	for _, leftover := range cleaned {
+		r.log.Info("removed a leftover", "account", located.Name, "place", leftover.Place.String())
+	}
+	return err
+}

@@ -1,0 +1,163 @@
+package runner
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/records"
+)
+
+// refused is a change of state that does not fit the state.
+func refused(row records.Run, format string, args ...any) error {
+	return store.Errorf(store.ErrRefused, "the run %s is %s; %s", row.ID, row.State, fmt.Sprintf(format, args...))
+}
+
+// Cancel ends a run. What has moved stays; nothing half done is left.
+func (r *Runner) Cancel(ctx context.Context, id string) error {
+	row, a, err := r.find(ctx, id)
+	if err != nil {
+		return err
+	}
+	if row.Ended() {
+		return fmt.Errorf("the run %s has ended already, and is %s; there is nothing to cancel", id, row.State)
+	}
+	if err := r.db.SaveRun(ctx, records.Run{Number: row.Number, Cancelling: true}, "cancelling"); err != nil {
+		return err
+	}
+	if a != nil {
+		r.mu.Lock()
+		a.row.Cancelling = true
+		r.mu.Unlock()
+		a.cancel(transfer.ErrCancelled)
+		return nil
+	}
+	row.Cancelling = true // it is paused: it is taken up to end in good order
+	r.launch(row, row.StartedAt != nil)
+	return nil
+}
+
+// find returns a run, and its active part where it has not ended and is not
+// paused.
+func (r *Runner) find(ctx context.Context, id string) (records.Run, *active, error) {
+	r.mu.Lock()
+	a, ok := r.active[id]
+	if ok {
+		defer r.mu.Unlock()
+		return a.row, a, nil
+	}
+	r.mu.Unlock()
+	row, err := r.db.Run(ctx, id)
+	return row, nil, err
+}
+
+// Pause interrupts a run until it is resumed, over restarts of the service too.
+// What is on its way is broken off and sent again; parts that have arrived are
+// not.
+func (r *Runner) Pause(ctx context.Context, id string) error {
+	row, a, err := r.find(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case row.Ended():
+		return refused(row, "there is nothing to pause")
+	case a == nil:
+		return nil // paused already
+	}
+	r.mu.Lock()
+	a.paused, a.resume = true, false
+	r.mu.Unlock()
+	if err := r.db.SaveRun(ctx, records.Run{Number: row.Number, State: records.Paused}, "state"); err != nil {
+		return err
+	}
+	a.cancel(transfer.ErrPaused)
+	return nil
+}
+
+// Continue takes a paused run up again.
+func (r *Runner) Continue(ctx context.Context, id string) error {
+	row, a, err := r.find(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case row.Ended():
+		return refused(row, "what failed is taken up by: heron run retry %s", id)
+	case a != nil:
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		a.resume = a.paused // it is about to be paused, or goes on anyway
+		return nil
+	}
+	r.take(row)
+	return nil
+}
+
+// take takes up a run that is paused.
+func (r *Runner) take(row records.Run) {
+	row.State = records.Queued
+	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "state"); err != nil {
+		r.log.Error("could not keep that a run goes on", "run", row.ID, "error", err)
+	}
+	r.launch(row, row.StartedAt != nil)
+}
+
+// Retry takes up a run that has ended without all of its items: those that
+// failed, and those that were left when it was cancelled. It returns how many.
+func (r *Runner) Retry(ctx context.Context, id string) (int64, error) {
+	row, _, err := r.find(ctx, id)
+	switch {
+	case err != nil:
+		return 0, err
+	case !row.Ended():
+		return 0, refused(row, "wait until it has ended")
+	case row.State == records.Done:
+		return 0, refused(row, "nothing is left to be tried again")
+	}
+	// Found out before anything is changed.
+	if _, err := r.open(ctx, row.Routes); err != nil {
+		return 0, err
+	}
+	items, err := r.db.Retry(ctx, &row)
+	if err != nil {
+		return 0, err
+	}
+	r.launch(row, true)
+	return items, nil
+}
+
+// UsedBy returns the runs that have not ended and use an account.
+func (r *Runner) UsedBy(ctx context.Context, account string) (ids []string, err error) {
+	rows, err := r.db.OpenRuns(ctx)
+	for _, row := range rows {
+		if slices.Contains(changed(row), account) {
+			ids = append(ids, row.ID)
+		}
+	}
+	return ids, err
+}
+
+// checkMove holds a move to what can be moved without loss: nothing is at the
+// target, and the source can be cleared.
+func checkMove(ctx context.Context, route transfer.Route) error {
+	if route.Source.Root.IsStart() {
+		return store.Errorf(store.ErrRefused, "%s is the start of an account, which cannot be moved; name what is in it", route.Source.Address)
+	}
+	if route.Source.Store.Traits().ReadOnly {
+		return store.Errorf(store.ErrRefused, "%s is linked to be read only, and nothing can be moved away from there; copy it instead", strings.TrimSuffix("/"+route.Source.Account, "/"))
+	}
+	_, err := route.Target.Store.Stat(ctx, route.Target.Root)
+	if err == nil {
+		return store.Errorf(store.ErrExists, "%s is there already; give another name, or move that away first", route.Target.Address)
+	}
+	if store.KindOf(err) != store.ErrNotFound {
+		return err
+	}
+	return nil
+}
+
+// moving are the rules of a move.
+var moving = plan.Rules{Clash: plan.KeepBoth, Clear: true}
