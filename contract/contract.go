@@ -159,7 +159,7 @@ type Copy struct {
 type NewFolder struct {
 	Address string   `json:"address"`
 	Names   []string `json:"names,omitempty" doc:"Steps below the address, as they are, with nothing escaped."`
-	Parents bool   `json:"parents,omitempty" doc:"Make the folders that it is in, too, and be content if it is there."`
+	Parents bool     `json:"parents,omitempty" doc:"Make the folders that it is in, too, and be content if it is there."`
 }
 
 // Move is what is to be moved to where.

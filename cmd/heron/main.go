@@ -22,7 +22,9 @@ import (
 var version = "0.1.0"
 
 // providers are the kinds of places that this program knows.
-func providers() []store.Provider { return []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}} }
+func providers() []store.Provider {
+	return []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}}
+}
 
 func main() {
 	os.Exit(cli.Main(cli.Programs{Version: version, Serve: serve, Demo: runDemo}, os.Args[1:]))

@@ -36,6 +36,7 @@ type Gate struct {
 	lowered  time.Time
 	window   time.Time // since when sent counts
 	sent     int
+	before   float64 // requests a second in the window before
 	now      func() time.Time
 	requests int64
 	slowed   int64
@@ -205,6 +206,7 @@ func (g *Gate) pause(ctx context.Context) error {
 	defer g.mu.Unlock()
 	g.requests++
 	if now := g.now(); now.Sub(g.window) > 5*time.Second {
+		g.before = float64(g.sent) / now.Sub(g.window).Seconds()
 		g.window, g.sent = now, 0
 	}
 	g.sent++
@@ -226,7 +228,11 @@ func (g *Gate) learn(err error) {
 		}
 		g.lowered = now
 		g.limit = max(1, g.limit*2/3)
-		seen := float64(g.sent) / max(0.5, now.Sub(g.window).Seconds())
+		elapsed := now.Sub(g.window).Seconds()
+		seen := float64(g.sent) / max(0.5, elapsed)
+		if elapsed < 1 { // too short to tell
+			seen = max(seen, g.before)
+		}
 		if limit := g.limiter.Limit(); limit != rate.Inf {
 			seen = min(seen, float64(limit))
 		}

@@ -226,8 +226,9 @@ func TestGateLearnsARate(t *testing.T) {
 			return nil
 		}
 		ctx, cancel := context.WithCancel(t.Context())
+		var group sync.WaitGroup
 		for range 16 {
-			go func() {
+			group.Go(func() {
 				for ctx.Err() == nil {
 					done, err := gate.Pass(ctx)
 					if err != nil {
@@ -237,14 +238,14 @@ func TestGateLearnsARate(t *testing.T) {
 					time.Sleep(10 * time.Millisecond)
 					done(outcome)
 				}
-			}()
+			})
 		}
 		time.Sleep(time.Minute)
 		count()
 		time.Sleep(time.Minute)
 		s, r := count()
 		cancel()
-		synctest.Wait()
+		group.Wait()
 		if good := float64(s-r) / 60; good < 35 || float64(r) > 0.05*float64(s) {
 			t.Errorf("after a minute %.1f requests a second went through, and %d of %d were refused", good, r, s)
 		}
