@@ -70,7 +70,7 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 	f.set.BoolVar(&f.readOnly, "read-only", false, "let nothing be written there by any way")
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
-	f.set.StringVar(&a.url, "url", a.url, "the service's URL")
+	f.set.StringVar(&a.url, "service", a.url, "the service's URL")
 	return f
 }
 
@@ -78,7 +78,7 @@ func (a *app) link(command *cobra.Command, args []string) error {
 	if err := secretAsArgument(args); err != nil {
 		return err
 	}
-	// The service has to be known before its providers are: --url first.
+	// The service has to be known before its providers are: --service first.
 	early := a.newLinkFlags(nil)
 	early.set.ParseErrorsAllowlist.UnknownFlags = true
 	_ = early.set.Parse(args)
@@ -153,7 +153,7 @@ func firstWord(args []string) string {
 		switch {
 		case !strings.HasPrefix(args[i], "-"):
 			return args[i]
-		case args[i] == "--url":
+		case args[i] == "--service":
 			i++
 		}
 	}

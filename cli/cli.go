@@ -151,7 +151,7 @@ func (a *app) root() *cobra.Command {
 			"say which, or heron signin remembers it.",
 		SilenceErrors: true, SilenceUsage: true,
 	}
-	root.PersistentFlags().StringVar(&a.url, "url", "", "the service's URL (else HERON_URL, else the one signed in to, else http://127.0.0.1:8420)")
+	root.PersistentFlags().StringVar(&a.url, "service", "", "the service's URL (else HERON_URL, else the one signed in to, else http://127.0.0.1:8420)")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON, one value, or one a line where it streams")
 	root.SetFlagErrorFunc(func(command *cobra.Command, err error) error {
 		return usageError("%v; see: %s --help", err, command.CommandPath())

@@ -152,7 +152,7 @@ func TestNotSignedIn(t *testing.T) {
 	if out, _ := stranger.CombinedOutput(); stranger.ProcessState.ExitCode() != 4 || !strings.Contains(string(out), "heron signin") {
 		t.Errorf("a wrong token: exit %d, %s", stranger.ProcessState.ExitCode(), out)
 	}
-	r := h.run("", "whoami", "--url", "http://127.0.0.1:1")
+	r := h.run("", "whoami", "--service", "http://127.0.0.1:1")
 	if r.code != 1 || !strings.Contains(r.err, "heron serve") {
 		t.Errorf("without a service: exit %d, %s", r.code, r.err)
 	}
@@ -348,7 +348,7 @@ func TestTLS(t *testing.T) {
 	}
 	h := &heron{t: t, data: filepath.Join(dir, "data"), listen: servertest.FreeAddress(t)}
 	h.serve("--tls-cert", certificate, "--tls-key", key)
-	command := exec.Command(program, "whoami", "--url", "https://"+h.listen)
+	command := exec.Command(program, "whoami", "--service", "https://"+h.listen)
 	command.Env = append(os.Environ(), "HERON_TOKEN="+h.token(), "SSL_CERT_FILE="+certificate)
 	if out, err := command.CombinedOutput(); err != nil || !strings.Contains(string(out), "owner at https://") {
 		t.Errorf("%v: %s", err, out)

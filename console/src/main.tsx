@@ -1,14 +1,21 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { StrictMode } from 'react'
+import { setNonce } from 'get-nonce'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
 import { Failure, onSignedOut } from './api/client'
+import { AccountsPage } from './accounts/AccountsPage'
+import { LinkPage } from './accounts/LinkPage'
+import { ComparePage } from './compare/ComparePage'
 import { Frame } from './frame/Frame'
 import { RunPage } from './runs/RunPage'
 import { RunsPage } from './runs/RunsPage'
 import { SigninPage } from './signin/SigninPage'
 import { TreePage } from './tree/TreePage'
 import './theme.css'
+
+// The page's policy takes style sheets that bear its nonce alone: a dialog locks scrolling by one.
+setNonce(document.querySelector('meta[name=nonce]')?.getAttribute('content') ?? '')
 
 const client = new QueryClient({
   defaultOptions: {
@@ -26,6 +33,9 @@ const router = createBrowserRouter([
     children: [
       { path: '/', element: <Navigate to="/tree" replace /> },
       { path: '/tree', element: <TreePage /> },
+      { path: '/accounts', element: <AccountsPage /> },
+      { path: '/accounts/link', element: <LinkPage /> },
+      { path: '/compare', element: <ComparePage /> },
       { path: '/runs', element: <RunsPage /> },
       { path: '/runs/:id', element: <RunPage /> },
       { path: '*', element: <p className="py-12 text-soft">There is no such page. Choose a place above.</p> },

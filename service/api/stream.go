@@ -1,6 +1,8 @@
 package api
 
 import (
+	"bytes"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"io/fs"
@@ -109,6 +111,9 @@ func (s *Server) console() gin.HandlerFunc {
 			refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "This program was built without its console.", Remedy: "Build it with: make build."})
 			return
 		}
+		nonce := rand.Text()
+		index = bytes.Replace(index, []byte(`<meta name="nonce" content=""`), []byte(`<meta name="nonce" content="`+nonce+`"`), 1)
+		c.Header("Content-Security-Policy", policy(nonce))
 		c.Header("Cache-Control", "no-cache")
 		c.Data(http.StatusOK, "text/html; charset=utf-8", index)
 	}

@@ -6,6 +6,16 @@ export type Run = components['schemas']['Run']
 export type Item = components['schemas']['Item']
 export type Plan = components['schemas']['Plan']
 export type Progress = components['schemas']['Progress']
+export type Account = components['schemas']['Account']
+export type Provider = components['schemas']['Provider']
+export type Option = components['schemas']['Option']
+export type Space = components['schemas']['Space']
+export type Quantity = components['schemas']['Quantity']
+export type Removed = components['schemas']['Removed']
+export type Count = components['schemas']['Count']
+export type Compared = components['schemas']['Compared']
+export type Summary = components['schemas']['Summary']
+export type Transfer = components['schemas']['Transfer']
 export type Problem = components['schemas']['Problem']
 
 /** A failure in the service's own words: what is wrong, and what to do. */
@@ -25,13 +35,8 @@ export function onSignedOut(then: () => void) {
 const failures: Middleware = {
   async onResponse({ response }) {
     if (response.ok) return
-    const problem = (await response.json().catch(() => null)) as Problem | null
     if (response.status === 401) whenSignedOut()
-    throw new Failure(
-      problem?.detail
-        ? problem
-        : { title: 'Failed', status: response.status, detail: `The service answered ${response.status}.`, remedy: 'Look into its log.' },
-    )
+    throw await failureOf(response)
   },
   onError() {
     return new Failure({
@@ -46,4 +51,17 @@ api.use(failures)
 /** The data of an answer; failures were thrown already. */
 export async function data<T>(answer: Promise<{ data?: T }>): Promise<T> {
   return (await answer).data as T
+}
+
+/** Where a file's content is read from. */
+export const contentUrl = (address: string, more: Record<string, string> = {}) => `/api/v1/content?${new URLSearchParams({ address, ...more })}`
+
+/** A revision as the service's entity tag for it: its bytes in base64 for URLs. */
+export const entityTag = (revision: string) =>
+  `"${btoa(String.fromCharCode(...new TextEncoder().encode(revision))).replaceAll('+', '-').replaceAll('/', '_').replaceAll('=', '')}"`
+
+/** A failure of an answer that was not asked for by way of api. */
+export async function failureOf(response: Response): Promise<Failure> {
+  const problem = (await response.json().catch(() => null)) as Problem | null
+  return new Failure(problem?.detail ? problem : { title: 'Failed', status: response.status, detail: `The service answered ${response.status}.`, remedy: 'Look into its log.' })
 }

@@ -10,6 +10,9 @@ type Offer = { key: string; text: string; note: string; to: string; completes?: 
 const places: Offer[] = [
   { key: 'tree', text: 'Tree', note: 'all accounts', to: '/tree' },
   { key: 'runs', text: 'Runs', note: 'what ran and runs', to: '/runs' },
+  { key: 'accounts', text: 'Accounts', note: 'linked, with their space', to: '/accounts' },
+  { key: 'link', text: 'Link an account', note: 'action', to: '/accounts/link' },
+  { key: 'compare', text: 'Compare two addresses', note: 'action', to: '/compare' },
 ]
 
 /** Address bar and command palette in one: "/" begins an address, anything else finds. */

@@ -1,8 +1,11 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { type ReactNode, useState } from 'react'
 import { NavLink, Outlet, useNavigate } from 'react-router'
 import { api, data } from '../api/client'
 import { LiveProvider, useLive } from '../live/live'
+import { Transfers } from '../transfers/Transfers'
+import { UploadsProvider } from '../transfers/uploads'
+import { PicksProvider } from '../tree/picks'
 import { Menu, MenuChoice, MenuItem } from '../ui/Menu'
 import { CommandField } from './CommandField'
 import { Waterline } from './Waterline'
@@ -11,7 +14,7 @@ export function Frame() {
   const who = useQuery({ queryKey: ['whoami'], queryFn: () => data(api.GET('/api/v1/whoami')), staleTime: Infinity })
   if (who.isPending || who.isError) return null // not signed in: the sign-in page follows
   return (
-    <LiveProvider>
+    <Providers>
       <div className="flex h-full flex-col">
         <header className="border-b border-line">
           <Waterline />
@@ -20,6 +23,7 @@ export function Frame() {
             <nav aria-label="Places" className="flex gap-4">
               <Place to="/tree">Tree</Place>
               <Place to="/runs">Runs</Place>
+              <Place to="/accounts">Accounts</Place>
             </nav>
             <CommandField />
             <Person role={who.data.role} />
@@ -29,7 +33,19 @@ export function Frame() {
           <Away />
           <Outlet />
         </main>
+        <Transfers />
       </div>
+    </Providers>
+  )
+}
+
+/** What lasts while one goes from page to page. */
+function Providers({ children }: { children: ReactNode }) {
+  return (
+    <LiveProvider>
+      <UploadsProvider>
+        <PicksProvider>{children}</PicksProvider>
+      </UploadsProvider>
     </LiveProvider>
   )
 }

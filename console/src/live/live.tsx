@@ -4,7 +4,7 @@ import type { Progress, Run } from '../api/client'
 
 type Live = { connected: boolean; progress: Progress; rates: number[] }
 
-const idle: Progress = { rate: 0, runs: [] }
+const idle: Progress = { rate: 0, runs: [], transfers: [] }
 const LiveContext = createContext<Live>({ connected: false, progress: idle, rates: [] })
 
 /** What happens now: one stream of events for the window. */
@@ -30,13 +30,16 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         .then(({ rates }: { rates: number[] | null }) => rates && setLive((now) => ({ ...now, rates })))
         .catch(() => {}) // the line begins empty then
     })
-    events.addEventListener('accounts', () => void client.invalidateQueries({ queryKey: ['folder'] }))
+    events.addEventListener('accounts', () => {
+      for (const queryKey of [['folder', '/'], ['accounts'], ['space']]) void client.invalidateQueries({ queryKey })
+    })
+    events.addEventListener('folder', (event) => void client.invalidateQueries({ queryKey: ['folder', JSON.parse(event.data) as string] }))
     events.addEventListener('run', (event) => {
       const run = JSON.parse(event.data) as Run
       keep(client, run, true)
       if (!run.ended) return
       const runs = latest.runs.filter((other) => other.id !== run.id)
-      latest = { runs, rate: runs.reduce((sum, other) => sum + (other.now?.rate ?? 0), 0) }
+      latest = { ...latest, runs, rate: runs.reduce((sum, other) => sum + (other.now?.rate ?? 0), 0) }
       setLive((now) => ({ ...now, progress: latest }))
     })
     events.addEventListener('progress', (event) => {
@@ -60,7 +63,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
 
 /** Keeps what came, unless what is known already has ended. */
 function keep(client: QueryClient, run: Run, changed: boolean) {
-  client.setQueryData<Run>(['run', run.id], (known) => (known?.ended && !run.ended ? known : run))
+  client.setQueryData<Run>(['run', run.id], (known) => (known?.ended && !run.ended && !changed ? known : run))
   if (changed) {
     void client.invalidateQueries({ queryKey: ['runs'] })
     void client.invalidateQueries({ queryKey: ['items', run.id] })

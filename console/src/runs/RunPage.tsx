@@ -39,6 +39,7 @@ export function RunPage() {
 const sentences: Record<string, string> = {
   queued: 'It waits for its turn, or for an account that cannot be reached.',
   running: 'It goes on by itself; this page may be closed.',
+  paused: 'It waits until somebody resumes it, over restarts too. What has been copied stays.',
   done: 'Everything that was to be copied is at the target, and proven.',
   partial: 'Some items failed, and are not at the target. What to do stands with them.',
   failed: 'It could not be carried out.',
@@ -64,21 +65,21 @@ function Head({ run }: { run: Run }) {
             </li>
           ))}
         </ul>
-        <p className="mt-1">{sentences[run.state]}</p>
+        <p className="mt-1">{run.clears && run.state === 'done' ? 'Everything that was to be moved is at the target, proven, and removed at the source.' : sentences[run.state]}</p>
         {run.why && run.state !== 'done' && run.state !== 'partial' && (
           <p className={run.ended ? 'text-brick' : 'text-ochre'}>
             {run.why}. {run.remedy}
           </p>
         )}
       </div>
-      {run.ended ? <Reports id={run.id} /> : <Cancel run={run} />}
+      <Controls run={run} />
     </div>
   )
 }
 
 function Reports({ id }: { id: string }) {
   return (
-    <p className="flex gap-3 pt-2 text-small">
+    <p className="flex gap-3 pt-1.5 pr-2 text-small">
       <span className="text-soft">Report:</span>
       {(['html', 'csv', 'json'] as const).map((format) => (
         <a key={format} href={`/api/v1/runs/${id}/report?format=${format}`} target={format === 'html' ? '_blank' : undefined} rel="noreferrer" className="text-plumage hover:underline">
@@ -86,6 +87,40 @@ function Reports({ id }: { id: string }) {
         </a>
       ))}
     </p>
+  )
+}
+
+/** What can be done with a run in its state. */
+function Controls({ run }: { run: Run }) {
+  const act = useMutation({
+    mutationFn: async (verb: 'pause' | 'resume' | 'retry'): Promise<void> => {
+      const params = { params: { path: { id: run.id } } }
+      if (verb === 'pause') await api.POST('/api/v1/runs/{id}/pause', params)
+      else if (verb === 'resume') await api.POST('/api/v1/runs/{id}/resume', params)
+      else await api.POST('/api/v1/runs/{id}/retry', params)
+    },
+  })
+  return (
+    <div className="flex flex-wrap items-start justify-end gap-2 pt-1">
+      {run.ended && <Reports id={run.id} />}
+      {run.ended && run.state !== 'done' && (
+        <Button look="first" disabled={act.isPending} onClick={() => act.mutate('retry')}>
+          {run.state === 'cancelled' ? 'Take it up again' : 'Retry what failed'}
+        </Button>
+      )}
+      {run.state === 'paused' && (
+        <Button look="first" disabled={act.isPending} onClick={() => act.mutate('resume')}>
+          Resume
+        </Button>
+      )}
+      {!run.ended && run.state !== 'paused' && (
+        <Button disabled={act.isPending} onClick={() => act.mutate('pause')}>
+          Pause
+        </Button>
+      )}
+      {!run.ended && <Cancel run={run} />}
+      {act.isError && <Failed error={act.error} />}
+    </div>
   )
 }
 

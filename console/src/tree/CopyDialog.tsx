@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { useEffect, useId, useState } from 'react'
+import { useEffect, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, data, type Entry, type Plan } from '../api/client'
 import { Button } from '../ui/Button'
@@ -7,6 +7,7 @@ import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
 import { bytes, count, plain, some } from '../ui/format'
 import { Failed } from '../ui/Notice'
+import { TargetField } from './TargetField'
 
 const clashes = [
   { value: 'keep-both', title: 'Keep both', help: 'the source’s goes beside the target’s' },
@@ -46,7 +47,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
           if (settled && plan.data && !noSpace) start.mutate()
         }}
       >
-        <TargetField value={to} onChange={setTo} />
+        <TargetField label="Into the folder" value={to} onChange={setTo} />
         <Choice legend="Where both sides changed" value={clash} onChange={setClash} choices={clashes} />
         <div aria-live="polite" className="min-h-12">
           {start.isError ? (
@@ -78,37 +79,6 @@ function useSettled(value: string): string {
     return () => clearTimeout(timer)
   }, [value])
   return settled
-}
-
-function TargetField({ value, onChange }: { value: string; onChange: (value: string) => void }) {
-  const list = useId()
-  const folder = value.startsWith('/') ? value.slice(0, value.lastIndexOf('/') + 1) : '/'
-  const found = useQuery({
-    queryKey: ['completion', folder],
-    queryFn: () => data(api.GET('/api/v1/tree', { params: { query: { address: folder, limit: 200 } } })),
-    retry: false,
-  })
-  const folders = (found.data?.entries ?? []).filter((entry) => entry.kind === 'folder')
-  return (
-    <label className="grid gap-1">
-      <span className="text-small text-soft">Into the folder</span>
-      <input
-        value={value}
-        onChange={(event) => onChange(event.target.value)}
-        list={list}
-        placeholder="/account/folder"
-        spellCheck={false}
-        autoComplete="off"
-        name="to"
-        className="h-8 rounded-md border border-line bg-ground px-3 font-mono text-small placeholder:text-soft"
-      />
-      <datalist id={list}>
-        {folders.map((entry) => (
-          <option key={entry.address} value={entry.address} />
-        ))}
-      </datalist>
-    </label>
-  )
 }
 
 function Summary({ plan }: { plan: Plan }) {

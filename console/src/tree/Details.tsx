@@ -1,14 +1,21 @@
 import type { Entry } from '../api/client'
+import { Button } from '../ui/Button'
 import { bytes, count, plain, when } from '../ui/format'
+import { lookKind } from './look'
 
 /** What is known of the one entry that is chosen. */
-export function Details({ entry }: { entry: Entry }) {
+export function Details({ entry, onLook }: { entry: Entry; onLook: () => void }) {
   const rows: [string, string][] = [['Kind', entry.kind]]
   if (entry.kind !== 'folder') rows.push(['Size', `${bytes(entry.size)} (${count(entry.size)} bytes)`])
   if (entry.modified) rows.push(['Modified', when(entry.modified)])
   return (
     <aside aria-label="Details" className="hidden w-72 shrink-0 overflow-auto border-l border-line pl-4 lg:block">
       <h2 className="text-large font-semibold break-words">{plain(entry.name)}</h2>
+      {entry.kind === 'file' && lookKind(entry.name) && (
+        <Button className="mt-2" onClick={onLook}>
+          Look at it
+        </Button>
+      )}
       <dl className="mt-3 grid gap-2">
         {rows.map(([term, text]) => (
           <div key={term}>

@@ -1,18 +1,23 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { File, FileText, Folder, HardDrive, Link2 } from 'lucide-react'
+import { ArrowDown, ArrowUp, File, FileText, Folder, HardDrive, Link2 } from 'lucide-react'
 import { useEffect, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import type { Entry } from '../api/client'
 import { Checkbox } from '../ui/Checkbox'
 import { bytes, plain, when } from '../ui/format'
+import { State } from '../ui/State'
 import { parent, treeLink } from './address'
+import { asListed, type Column, type Order } from './order'
+import { usePicks } from './picks'
 
 type Props = {
   entries: Entry[]
   address: string
   pending: boolean
-  chosen: ReadonlySet<string>
-  onChoose: (chosen: ReadonlySet<string>) => void
+  order: Order
+  onOrder: (order: Order) => void
+  onLook: (entry: Entry) => void
+  onRemove: () => void
   onNearEnd: () => void
 }
 
@@ -20,8 +25,9 @@ const rowHeight = 32
 const columns = 'grid grid-cols-[28px_minmax(0,1fr)_100px] sm:grid-cols-[28px_minmax(0,1fr)_110px_180px] items-center gap-x-3'
 
 /** A folder as rows, of which only those in sight are in the page. */
-export function FolderTable({ entries, address, pending, chosen, onChoose, onNearEnd }: Props) {
+export function FolderTable({ entries, address, pending, order, onOrder, onLook, onRemove, onNearEnd }: Props) {
   const navigate = useNavigate()
+  const { picked, pick, clear } = usePicks()
   const box = useRef<HTMLDivElement>(null)
   const [current, setCurrent] = useState(0)
   const [anchor, setAnchor] = useState(0)
@@ -33,11 +39,9 @@ export function FolderTable({ entries, address, pending, chosen, onChoose, onNea
   }, [last, entries.length, onNearEnd])
 
   const choose = (index: number, on: boolean, range: boolean) => {
-    const next = new Set(chosen)
     const [from, to] = range ? [Math.min(anchor, index), Math.max(anchor, index)] : [index, index]
-    for (const entry of entries.slice(from, to + 1)) on ? next.add(entry.address) : next.delete(entry.address)
     setAnchor(index)
-    onChoose(next)
+    pick(entries.slice(from, to + 1), on)
   }
   const move = (to: number) => {
     const index = Math.max(0, Math.min(entries.length - 1, to))
@@ -53,28 +57,29 @@ export function FolderTable({ entries, address, pending, chosen, onChoose, onNea
     if (event.key in moves) {
       move(moves[event.key]!)
       if (event.shiftKey && entry) choose(moves[event.key]!, true, true)
-    } else if (event.key === ' ' && entry) choose(current, !chosen.has(entry.address), event.shiftKey)
+    } else if (event.key === ' ' && entry) choose(current, !picked.has(entry.address), event.shiftKey)
     else if (event.key === 'Enter' && entry) {
       if (entry.kind === 'folder') void navigate(treeLink(entry.address))
-      else onChoose(new Set([entry.address]))
+      else if (entry.kind === 'file') onLook(entry)
     } else if (event.key === 'Backspace' && address !== '/') void navigate(treeLink(parent(address)))
-    else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) onChoose(new Set(entries.map((one) => one.address)))
-    else if (event.key === 'Escape') onChoose(new Set())
+    else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) pick(entries, true)
+    else if (event.key === 'Escape') clear()
+    else if (event.key === 'Delete') onRemove()
     else return
     event.preventDefault()
   }
-  const all = entries.length > 0 && chosen.size === entries.length
+  const chosen = entries.reduce((n, entry) => n + (picked.has(entry.address) ? 1 : 0), 0)
   return (
     <div className="flex min-h-0 min-w-0 flex-1 flex-col">
       <div className={`${columns} border-b border-line py-1 text-small text-soft`}>
         <Checkbox
-          checked={all ? true : chosen.size > 0 ? 'indeterminate' : false}
+          checked={entries.length > 0 && chosen === entries.length ? true : chosen > 0 ? 'indeterminate' : false}
           label="Choose all"
-          onChange={(on) => onChoose(on ? new Set(entries.map((entry) => entry.address)) : new Set())}
+          onChange={(on) => pick(entries, on)}
         />
-        <span>Name</span>
-        <span className="text-right">Size</span>
-        <span className="hidden text-right sm:block">Modified</span>
+        <Heading column="name" title="Name" order={order} onOrder={onOrder} />
+        <Heading column="size" title="Size" order={order} onOrder={onOrder} className="justify-end" />
+        <Heading column="modified" title="Modified" order={order} onOrder={onOrder} className="hidden justify-end sm:flex" />
       </div>
       {pending && <p className="py-3 text-soft">Listing…</p>}
       <div
@@ -98,7 +103,8 @@ export function FolderTable({ entries, address, pending, chosen, onChoose, onNea
                 index={row.index}
                 top={row.start}
                 current={row.index === current}
-                chosen={chosen.has(entry.address)}
+                chosen={picked.has(entry.address)}
+                onLook={onLook}
                 onChoose={(on, shift) => {
                   setCurrent(row.index)
                   choose(row.index, on, shift)
@@ -112,9 +118,22 @@ export function FolderTable({ entries, address, pending, chosen, onChoose, onNea
   )
 }
 
-type RowProps = { entry: Entry; index: number; top: number; current: boolean; chosen: boolean; onChoose: (on: boolean, shift: boolean) => void }
+/** A column's name, which orders by it: up, down, and as the folder is listed. */
+function Heading({ column, title, order, onOrder, className = '' }: { column: Column; title: string; order: Order; onOrder: (order: Order) => void; className?: string }) {
+  const mine = order.by === column
+  const next: Order = column === 'name' ? (order === asListed ? { by: 'name', down: true } : asListed) : mine && order.down ? { by: column, down: false } : { by: column, down: true }
+  const Arrow = order.down ? ArrowDown : ArrowUp
+  return (
+    <button type="button" onClick={() => onOrder(next)} className={`flex items-center gap-1 hover:text-ink ${className}`} aria-label={`Order by ${title.toLowerCase()}`} aria-pressed={mine}>
+      {title}
+      {mine && <Arrow className="size-3" aria-label={order.down ? 'largest or latest first' : 'smallest or earliest first'} />}
+    </button>
+  )
+}
 
-function Row({ entry, index, top, current, chosen, onChoose }: RowProps) {
+type RowProps = { entry: Entry; index: number; top: number; current: boolean; chosen: boolean; onChoose: (on: boolean, shift: boolean) => void; onLook: (entry: Entry) => void }
+
+function Row({ entry, index, top, current, chosen, onChoose, onLook }: RowProps) {
   const name = plain(entry.name) || '(no name)'
   return (
     <div
@@ -125,6 +144,7 @@ function Row({ entry, index, top, current, chosen, onChoose }: RowProps) {
       data-name={entry.name}
       style={{ position: 'absolute', top, left: 0, right: 0, height: rowHeight }}
       onClick={(event) => onChoose(event.shiftKey ? true : !chosen, event.shiftKey)}
+      onDoubleClick={() => entry.kind === 'file' && onLook(entry)}
       className={`${columns} cursor-default border-b border-line ${chosen ? 'bg-panel' : ''} ${current ? 'shadow-[inset_2px_0_0_var(--plumage)]' : ''} hover:bg-panel`}
     >
       <span role="gridcell" className="pl-1.5">
@@ -141,6 +161,8 @@ function Row({ entry, index, top, current, chosen, onChoose }: RowProps) {
             {name}
           </span>
         )}
+        {entry.read_only && <span className="text-small whitespace-nowrap text-soft">read only</span>}
+        {entry.state && entry.state !== 'linked' && <State state={entry.state} />}
       </span>
       <span role="gridcell" className="text-right whitespace-nowrap">
         {entry.kind === 'folder' ? '' : bytes(entry.size)}

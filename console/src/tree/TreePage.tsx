@@ -1,15 +1,22 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
-import { RefreshCw } from 'lucide-react'
-import { useEffect, useMemo, useState } from 'react'
-import { Link, useSearchParams } from 'react-router'
+import { FolderPlus, RefreshCw, Upload as UploadIcon } from 'lucide-react'
+import { useDeferredValue, useEffect, useMemo, useRef, useState } from 'react'
+import { Link, useNavigate, useSearchParams } from 'react-router'
 import { api, data, type Entry } from '../api/client'
+import { download } from '../transfers/download'
+import { dropped, sendingsOf, useUploads } from '../transfers/uploads'
 import { Button } from '../ui/Button'
-import { bytes, plain, some } from '../ui/format'
+import { bytes, plain, some, when } from '../ui/format'
+import { Menu, MenuItem } from '../ui/Menu'
 import { Empty, Failed } from '../ui/Notice'
-import { steps, treeLink } from './address'
+import { parent, steps, treeLink } from './address'
 import { CopyDialog } from './CopyDialog'
 import { Details } from './Details'
+import { MoveDialog, NewFolderDialog, RemoveDialog, RenameDialog } from './dialogs'
 import { FolderTable } from './FolderTable'
+import { LookDialog } from './LookDialog'
+import { arranged, asListed, type Order } from './order'
+import { usePicks } from './picks'
 
 export function TreePage() {
   const [search] = useSearchParams()
@@ -17,57 +24,204 @@ export function TreePage() {
   return <Folder key={address} address={address} />
 }
 
-function Folder({ address }: { address: string }) {
+/** A folder's entries, page after page; all of them where order or filter need all. */
+function useFolder(address: string) {
+  const fresh = useRef(false)
   const folder = useInfiniteQuery({
     queryKey: ['folder', address],
-    queryFn: ({ pageParam }) => data(api.GET('/api/v1/tree', { params: { query: { address, limit: 1000, cursor: pageParam } } })),
+    queryFn: ({ pageParam }) => data(api.GET('/api/v1/tree', { params: { query: { address, limit: 1000, cursor: pageParam, fresh: fresh.current && !pageParam } } })),
     initialPageParam: '',
     getNextPageParam: (page) => page.next || undefined,
   })
+  const refresh = () => {
+    fresh.current = true
+    void folder.refetch().finally(() => {
+      fresh.current = false
+    })
+  }
   const entries = useMemo(() => folder.data?.pages.flatMap((page) => page.entries) ?? [], [folder.data])
-  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set())
-  const [copying, setCopying] = useState(false)
+  return { folder, entries, refresh }
+}
+
+type Open = 'copy' | 'move' | 'rename' | 'remove' | 'folder'
+
+function Folder({ address }: { address: string }) {
+  const { folder, entries, refresh } = useFolder(address)
+  const picks = usePicks()
+  const uploads = useUploads()
+  const [open, setOpen] = useState<Open>()
+  const [looking, setLooking] = useState<Entry>()
+  const [filter, setFilter] = useState('')
+  const [order, setOrder] = useState<Order>(asListed)
+  const [over, setOver] = useState(false)
+  const wanted = useDeferredValue(filter)
+  const shown = useMemo(() => arranged(entries, wanted, order), [entries, wanted, order])
+  const needsAll = wanted !== '' || order !== asListed
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = folder
+  useEffect(() => {
+    if (needsAll && hasNextPage && !isFetchingNextPage) void fetchNextPage()
+  }, [needsAll, hasNextPage, isFetchingNextPage, fetchNextPage])
   useEffect(() => {
     document.title = `${address} · Deft Heron`
   }, [address])
-  const picked = entries.filter((entry) => chosen.has(entry.address))
-  const only = picked.length === 1 ? picked[0] : undefined
+
+  const picked = [...picks.picked.values()]
+  const only = picked.length === 1 && entries.some((entry) => entry.address === picked[0]!.address) ? picked[0] : undefined
+  const root = address === '/'
+  const files = shown.filter((entry) => entry.kind === 'file')
+  const step = (by: number) => {
+    const at = files.findIndex((entry) => entry.address === looking?.address)
+    const next = files[at + by]
+    if (next) setLooking(next)
+  }
+  const listed = folder.data?.pages[0]?.listed
   return (
-    <>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3">
+    <div
+      className="flex min-h-0 flex-1 flex-col"
+      onDragOver={(event) => {
+        if (root || !event.dataTransfer.types.includes('Files')) return
+        event.preventDefault()
+        setOver(true)
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={(event) => {
+        setOver(false)
+        if (root) return
+        event.preventDefault()
+        void dropped(address, event.dataTransfer.items).then(uploads.send)
+      }}
+    >
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pt-3">
         <Way address={address} />
         <span className="flex-1" />
         <span className="text-small text-soft" role="status">
-          {folder.isSuccess && <Sum entries={entries} picked={picked} more={folder.hasNextPage} root={address === '/'} />}
+          {over ? 'Drop to send into this folder' : folder.isSuccess && <Sum entries={shown} all={entries.length} more={hasNextPage} root={root} />}
         </span>
-        <Button onClick={() => void folder.refetch()} disabled={folder.isFetching}>
+        <Button onClick={refresh} disabled={folder.isFetching} title={listed ? `As of ${when(listed)}` : undefined}>
           <RefreshCw className="size-4" aria-hidden="true" />
           Refresh
         </Button>
-        <Button look="first" disabled={picked.length === 0} onClick={() => setCopying(true)}>
-          {picked.length > 1 ? `Copy ${picked.length} to…` : 'Copy to…'}
-        </Button>
+      </div>
+      <div className="flex flex-wrap items-center gap-2 py-2">
+        <input
+          type="search"
+          value={filter}
+          onChange={(event) => setFilter(event.target.value)}
+          placeholder="Filter by name"
+          aria-label="Filter by name"
+          className="h-8 w-52 rounded-md border border-line bg-panel px-3 placeholder:text-soft"
+        />
+        {!root && <Bringing address={address} onFolder={() => setOpen('folder')} />}
+        <span className="flex-1" />
+        <Chosen entries={entries} />
+        <Actions picked={picked} onOpen={setOpen} />
       </div>
       {folder.isError ? (
         <Failed error={folder.error}>
-          <Button onClick={() => void folder.refetch()}>Try again</Button>
+          <Button onClick={refresh}>Try again</Button>
         </Failed>
       ) : folder.isSuccess && entries.length === 0 ? (
-        <NothingHere root={address === '/'} />
+        <NothingHere root={root} />
+      ) : folder.isSuccess && shown.length === 0 && !hasNextPage ? (
+        <Empty>Nothing here has “{wanted}” in its name.</Empty>
       ) : (
         <div className="flex min-h-0 flex-1 gap-6">
           <FolderTable
-            entries={entries}
+            entries={shown}
             address={address}
             pending={folder.isPending}
-            chosen={chosen}
-            onChoose={setChosen}
+            order={order}
+            onOrder={setOrder}
+            onLook={setLooking}
+            onRemove={() => picked.length > 0 && setOpen('remove')}
             onNearEnd={() => folder.hasNextPage && !folder.isFetchingNextPage && void folder.fetchNextPage()}
           />
-          {only && <Details entry={only} />}
+          {only && <Details entry={only} onLook={() => setLooking(only)} />}
         </div>
       )}
-      {copying && <CopyDialog entries={picked} onClose={() => setCopying(false)} />}
+      {open === 'copy' && <CopyDialog entries={picked} onClose={() => setOpen(undefined)} />}
+      {open === 'move' && <MoveDialog entries={picked} onClose={() => setOpen(undefined)} />}
+      {open === 'rename' && picked[0] && <RenameDialog entry={picked[0]} onClose={() => setOpen(undefined)} />}
+      {open === 'remove' && <RemoveDialog entries={picked} onClose={() => setOpen(undefined)} />}
+      {open === 'folder' && <NewFolderDialog address={address} onClose={() => setOpen(undefined)} />}
+      {looking && <LookDialog entry={looking} onClose={() => setLooking(undefined)} onStep={step} />}
+    </div>
+  )
+}
+
+/** What brings something new into this folder. */
+function Bringing({ address, onFolder }: { address: string; onFolder: () => void }) {
+  const { send } = useUploads()
+  const files = useRef<HTMLInputElement>(null)
+  const folders = useRef<HTMLInputElement>(null)
+  const onChange = (event: React.ChangeEvent<HTMLInputElement>) => {
+    send(sendingsOf(address, event.target.files ?? []))
+    event.target.value = ''
+  }
+  return (
+    <>
+      <Button onClick={onFolder}>
+        <FolderPlus className="size-4" aria-hidden="true" />
+        New folder
+      </Button>
+      <Button onClick={() => files.current?.click()}>
+        <UploadIcon className="size-4" aria-hidden="true" />
+        Upload files
+      </Button>
+      <Button onClick={() => folders.current?.click()}>Upload folder</Button>
+      <input ref={files} type="file" multiple hidden onChange={onChange} aria-label="Files to upload" />
+      <input ref={folders} type="file" multiple hidden onChange={onChange} aria-label="Folder to upload" {...{ webkitdirectory: '' }} />
+    </>
+  )
+}
+
+/** How much is chosen, here and in other folders. */
+function Chosen({ entries }: { entries: Entry[] }) {
+  const { picked, clear } = usePicks()
+  if (picked.size === 0) return null
+  const here = new Set(entries.map((entry) => entry.address))
+  const elsewhere = [...picked.keys()].filter((address) => !here.has(address)).length
+  return (
+    <span className="flex items-center gap-1 text-small" role="status">
+      <Counted entries={[...picked.values()]} /> chosen
+      {elsewhere > 0 && <span className="text-dusk">, {elsewhere} of them in other folders</span>}
+      <Button look="quiet" onClick={clear}>
+        Clear
+      </Button>
+    </span>
+  )
+}
+
+function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => void }) {
+  const navigate = useNavigate()
+  const none = picked.length === 0
+  const inAccounts = picked.every((entry) => parent(entry.address) !== '/')
+  const [first, second] = picked
+  return (
+    <>
+      <Button disabled={none} onClick={() => download(picked)}>
+        Download
+      </Button>
+      <Button disabled={none || !inAccounts} onClick={() => onOpen('move')}>
+        Move to…
+      </Button>
+      <Menu label="More" boxed>
+        <MenuItem disabled={picked.length !== 1 || !inAccounts} onSelect={() => onOpen('rename')}>
+          Rename…
+        </MenuItem>
+        <MenuItem
+          disabled={none || picked.length > 2}
+          onSelect={() => navigate(`/compare?${new URLSearchParams({ here: first!.address, ...(second ? { there: second.address } : {}) })}`)}
+        >
+          {picked.length === 2 ? 'Compare the two' : 'Compare with…'}
+        </MenuItem>
+        <MenuItem disabled={none || !inAccounts} onSelect={() => onOpen('remove')}>
+          Remove…
+        </MenuItem>
+      </Menu>
+      <Button look="first" disabled={none} onClick={() => onOpen('copy')}>
+        {picked.length > 1 ? `Copy ${picked.length} to…` : 'Copy to…'}
+      </Button>
     </>
   )
 }
@@ -94,25 +248,35 @@ function Way({ address }: { address: string }) {
   )
 }
 
-function Sum({ entries, picked, more, root }: { entries: Entry[]; picked: Entry[]; more: boolean; root: boolean }) {
-  if (root && picked.length === 0) return some(entries.length, 'account')
-  const of = picked.length > 0 ? picked : entries
-  const files = of.filter((entry) => entry.kind !== 'folder')
+function Counted({ entries }: { entries: Entry[] }) {
+  const files = entries.filter((entry) => entry.kind !== 'folder')
   const size = files.reduce((sum, entry) => sum + Math.max(0, entry.size), 0)
-  return `${some(of.length - files.length, 'folder')}, ${some(files.length, 'file')}, ${bytes(size)}${picked.length > 0 ? ' chosen' : more ? ' so far' : ''}`
+  const folders = entries.length - files.length
+  return <>{[folders > 0 || files.length === 0 ? some(folders, 'folder') : '', files.length > 0 ? `${some(files.length, 'file')}, ${bytes(size)}` : ''].filter(Boolean).join(', ')}</>
+}
+
+function Sum({ entries, all, more, root }: { entries: Entry[]; all: number; more: boolean; root: boolean }) {
+  if (root) return some(entries.length, 'account')
+  return (
+    <>
+      <Counted entries={entries} />
+      {entries.length !== all && ` of ${some(all, 'entry')}`}
+      {more && ' so far'}
+    </>
+  )
 }
 
 function NothingHere({ root }: { root: boolean }) {
-  if (!root) return <Empty>This folder is empty.</Empty>
+  if (!root) return <Empty>This folder is empty. Drop files here, or upload some.</Empty>
   return (
     <Empty
       action={
-        <code className="block rounded-md border border-line bg-panel px-3 py-2 font-mono text-small text-ink">
-          heron account link folder desk --path /srv/reports
-        </code>
+        <Link to="/accounts/link" className="text-plumage hover:underline">
+          Link an account
+        </Link>
       }
     >
-      Here all linked accounts stand as one tree. None is linked yet; link one in a terminal:
+      Here all linked accounts stand as one tree. None is linked yet.
     </Empty>
   )
 }

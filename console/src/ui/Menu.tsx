@@ -1,10 +1,10 @@
 import { DropdownMenu } from 'radix-ui'
 import type { ReactNode } from 'react'
 
-export function Menu({ label, children }: { label: ReactNode; children: ReactNode }) {
+export function Menu({ label, boxed, children }: { label: ReactNode; boxed?: boolean; children: ReactNode }) {
   return (
     <DropdownMenu.Root modal={false}>
-      <DropdownMenu.Trigger className="inline-flex h-8 items-center gap-1.5 rounded-md px-2 text-soft hover:text-ink">{label}</DropdownMenu.Trigger>
+      <DropdownMenu.Trigger className={`inline-flex h-8 items-center gap-1.5 rounded-md ${boxed ? 'border border-line px-3 hover:border-plumage' : 'px-2 text-soft hover:text-ink'}`}>{label}</DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" sideOffset={4} className="z-30 min-w-48 rounded-md border border-line bg-panel p-1 shadow-lg">
           {children}
@@ -14,9 +14,9 @@ export function Menu({ label, children }: { label: ReactNode; children: ReactNod
   )
 }
 
-export function MenuItem({ onSelect, children }: { onSelect: () => void; children: ReactNode }) {
+export function MenuItem({ onSelect, disabled, children }: { onSelect: () => void; disabled?: boolean; children: ReactNode }) {
   return (
-    <DropdownMenu.Item onSelect={onSelect} className="flex h-8 cursor-pointer items-center rounded-md px-2 data-highlighted:bg-ground">
+    <DropdownMenu.Item onSelect={onSelect} disabled={disabled} className="flex h-8 cursor-pointer items-center rounded-md px-2 data-disabled:opacity-50 data-highlighted:bg-ground">
       {children}
     </DropdownMenu.Item>
   )

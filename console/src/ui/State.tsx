@@ -1,4 +1,5 @@
 const shapes: Record<string, { colour: string; shape: React.ReactNode }> = {
+  sending: { colour: 'text-plumage', shape: <path d="M8 13V3M4 7l4-4 4 4" fill="none" stroke="currentColor" strokeWidth="1.8" /> },
   queued: { colour: 'text-soft', shape: <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
   waiting: { colour: 'text-soft', shape: <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
   running: {
@@ -24,6 +25,9 @@ const shapes: Record<string, { colour: string; shape: React.ReactNode }> = {
       </>
     ),
   },
+  linked: { colour: 'text-reed', shape: <path d="M3.5 8.5l3 3 6-7" fill="none" stroke="currentColor" strokeWidth="2" /> },
+  away: { colour: 'text-ochre', shape: <path d="M2 8h4M10 8h4" stroke="currentColor" strokeWidth="2" /> },
+  lapsed: { colour: 'text-ochre', shape: <rect x="2" y="5" width="12" height="4" rx="1" fill="currentColor" /> },
   skipped: { colour: 'text-soft', shape: <path d="M4 8h8" stroke="currentColor" strokeWidth="2" /> },
 }
 

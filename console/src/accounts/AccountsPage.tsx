@@ -1,0 +1,194 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { type ReactNode, useEffect, useState } from 'react'
+import { Link } from 'react-router'
+import { type Account, api, data, type Space } from '../api/client'
+import { treeLink } from '../tree/address'
+import { Button } from '../ui/Button'
+import { Dialog } from '../ui/Dialog'
+import { bytes, plain, when } from '../ui/format'
+import { Empty, Failed } from '../ui/Notice'
+import { State } from '../ui/State'
+import { useAccounts, useSpace } from './queries'
+
+export function AccountsPage() {
+  const accounts = useAccounts()
+  const spaces = useSpace()
+  useEffect(() => {
+    document.title = 'Accounts · Deft Heron'
+  }, [])
+  const known = new Map(spaces.data?.accounts.map((space) => [space.account, space]))
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <div className="flex items-center gap-4 py-3">
+        <h1 className="flex-1 text-title font-semibold">Accounts</h1>
+        <Link to="/accounts/link" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
+          Link an account
+        </Link>
+      </div>
+      {accounts.isError && <Failed error={accounts.error} />}
+      {accounts.isSuccess && accounts.data.length === 0 && (
+        <Empty
+          action={
+            <Link to="/accounts/link" className="text-plumage hover:underline">
+              Link the first
+            </Link>
+          }
+        >
+          Here the places stand that files are copied between. None is linked yet.
+        </Empty>
+      )}
+      {accounts.isSuccess && accounts.data.length > 0 && (
+        <table className="w-full">
+          <thead className="text-left text-small text-soft">
+            <tr className="border-b border-line">
+              <th className="py-1 font-normal">Name</th>
+              <th className="py-1 font-normal">State</th>
+              <th className="py-1 font-normal">Where</th>
+              <th className="py-1 pl-4 text-right font-normal">Used</th>
+              <th className="py-1 pl-4 text-right font-normal">Free</th>
+              <th className="py-1 pl-4 font-normal">
+                <span className="sr-only">Actions</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {accounts.data.map((account) => (
+              <AccountRow key={account.name} account={account} space={known.get(account.name)?.space} asking={spaces.isPending} />
+            ))}
+            {accounts.data.length > 1 && (
+              <tr className="h-8 text-soft">
+                <td className="py-1" colSpan={3}>
+                  Together; what shares a disk counts once
+                </td>
+                <SpaceCells space={spaces.data?.together} asking={spaces.isPending} />
+                <td />
+              </tr>
+            )}
+          </tbody>
+        </table>
+      )}
+    </div>
+  )
+}
+
+function SpaceCells({ space, asking }: { space?: Space; asking: boolean }) {
+  const figure = (n: number | undefined): ReactNode => (asking ? <span className="text-soft">…</span> : n === undefined || n < 0 ? <span className="text-soft">not told</span> : bytes(n))
+  const part = space && space.total > 0 && space.used >= 0 ? Math.min(100, (space.used / space.total) * 100) : undefined
+  return (
+    <>
+      <td className="pl-4 text-right whitespace-nowrap" title={part === undefined ? undefined : `${Math.round(part)} % of ${bytes(space!.total)}`}>
+        {figure(space?.used)}
+      </td>
+      <td className="pl-4 text-right whitespace-nowrap">{figure(space?.free)}</td>
+    </>
+  )
+}
+
+const whereOf = (account: Account) =>
+  Object.entries(account.options)
+    .filter(([, value]) => value)
+    .map(([name, value]) => `${name} ${value}`)
+    .join(', ') + (account.start ? `, start ${account.start}` : '')
+
+function AccountRow({ account, space, asking }: { account: Account; space?: Space; asking: boolean }) {
+  const client = useQueryClient()
+  const [unlinking, setUnlinking] = useState(false)
+  const check = useMutation({
+    mutationFn: () => data(api.POST('/api/v1/accounts/{name}/check', { params: { path: { name: account.name } } })),
+    onSettled: () => {
+      for (const key of ['accounts', 'space']) void client.invalidateQueries({ queryKey: [key] })
+    },
+  })
+  return (
+    <>
+      <tr className="h-8 border-b border-line align-baseline hover:bg-panel">
+        <td className="py-1 pr-4">
+          <Link to={treeLink(account.address)} className="font-mono text-small text-plumage hover:underline">
+            {account.address}
+          </Link>
+        </td>
+        <td className="pr-4 whitespace-nowrap">
+          <State state={account.state} />
+          {account.read_only && <span className="ml-2 text-small text-soft">read only</span>}
+        </td>
+        <td className="pr-4">
+          {account.provider} <span className="font-mono text-small break-all text-soft">{plain(whereOf(account))}</span>
+          {account.why && (
+            <span className="block text-small">
+              <span className="text-ochre">{account.why}</span> {account.remedy}
+            </span>
+          )}
+        </td>
+        <SpaceCells space={space} asking={asking} />
+        <td className="pl-4 text-right whitespace-nowrap">
+          <Button look="quiet" disabled={check.isPending} onClick={() => check.mutate()} aria-label={`Check ${account.name}`}>
+            {check.isPending ? 'Checking…' : 'Check'}
+          </Button>
+          <Button look="quiet" onClick={() => setUnlinking(true)} aria-label={`Unlink ${account.name}`}>
+            Unlink
+          </Button>
+        </td>
+      </tr>
+      {(check.isError || check.data?.found) && (
+        <tr className="border-b border-line">
+          <td colSpan={6} className="py-2 pl-4">
+            {check.isError ? <Failed error={check.error} /> : <Found account={check.data!} />}
+          </td>
+        </tr>
+      )}
+      {unlinking && <UnlinkDialog account={account} onClose={() => setUnlinking(false)} />}
+    </>
+  )
+}
+
+/** What was found at an account when it was reached. */
+export function Found({ account }: { account: Account }) {
+  const found = account.found
+  if (!found) return null
+  const space = found.space
+  const rows: [string, string][] = [
+    ['Owner', found.owner || 'not told by the provider'],
+    ['Space', space.used < 0 && space.free < 0 ? 'not told by the provider' : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
+    ['Top folders', found.folders.map((name) => plain(name)).join(', ') || 'none'],
+  ]
+  return (
+    <dl className="flex flex-wrap gap-x-8 gap-y-2" role="status">
+      <div className="text-reed">✓ reached</div>
+      {rows.map(([term, text]) => (
+        <div key={term}>
+          <dt className="text-small text-soft">{term}</dt>
+          <dd>{text}</dd>
+        </div>
+      ))}
+    </dl>
+  )
+}
+
+function UnlinkDialog({ account, onClose }: { account: Account; onClose: () => void }) {
+  const client = useQueryClient()
+  const unlink = useMutation({
+    mutationFn: () => data(api.DELETE('/api/v1/accounts/{name}', { params: { path: { name: account.name } } })),
+    onSuccess: () => {
+      void client.invalidateQueries()
+      onClose()
+    },
+  })
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Unlink ${account.address}?`}
+      description={`Nothing there is removed. Its secret is forgotten, and what is remembered of copies from and to it. It was linked ${when(account.linked)}.`}
+    >
+      <div className="grid gap-4">
+        {unlink.isError && <Failed error={unlink.error} />}
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Keep it</Button>
+          <Button look="danger" disabled={unlink.isPending} onClick={() => unlink.mutate()}>
+            Unlink {account.name}
+          </Button>
+        </div>
+      </div>
+    </Dialog>
+  )
+}

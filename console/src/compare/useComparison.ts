@@ -1,0 +1,52 @@
+import { useEffect, useRef, useState } from 'react'
+import { type Compared, Failure, failureOf, type Summary } from '../api/client'
+
+export type Comparison = { lines: Compared[]; summary?: Summary; error?: Error; going: boolean }
+
+const nothing: Comparison = { lines: [], going: false }
+
+/** A comparison as it comes in, line by line. */
+export function useComparison() {
+  const [comparison, setComparison] = useState<Comparison>(nothing)
+  const stop = useRef<AbortController>(undefined)
+  useEffect(() => () => stop.current?.abort(), [])
+  const begin = (here: string, there: string, read: boolean) => {
+    stop.current?.abort()
+    const mine = new AbortController()
+    stop.current = mine
+    setComparison({ lines: [], going: true })
+    const lines: Compared[] = []
+    let summary: Summary | undefined
+    const show = (more: Partial<Comparison>) => mine.signal.aborted || setComparison({ lines: [...lines], summary, going: true, ...more })
+    const timer = setInterval(() => show({}), 300)
+    const take = (line: string) => {
+      const one = JSON.parse(line) as Compared
+      if (one.problem) throw new Failure(one.problem)
+      if (one.summary) summary = one.summary
+      else lines.push(one)
+    }
+    void follow(`/api/v1/comparison?${new URLSearchParams({ here, there, read: String(read) })}`, mine.signal, take)
+      .then(() => show({ going: false, error: summary ? undefined : new Error('The comparison broke off before its end; compare again.') }))
+      .catch((error: Error) => show({ going: false, error }))
+      .finally(() => clearInterval(timer))
+  }
+  const end = () => {
+    stop.current?.abort()
+    setComparison((now) => ({ ...now, going: false, error: now.summary ? undefined : new Error('It was stopped; what is shown is not all.') }))
+  }
+  return { comparison, begin, end }
+}
+
+async function follow(url: string, signal: AbortSignal, take: (line: string) => void) {
+  const response = await fetch(url, { signal })
+  if (!response.ok || !response.body) throw await failureOf(response)
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ''
+  for (;;) {
+    const { done, value } = await reader.read()
+    if (done) return
+    const parts = (rest + value).split('\n')
+    rest = parts.pop() ?? ''
+    for (const part of parts) if (part) take(part)
+  }
+}

@@ -1,0 +1,187 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { useNavigate } from 'react-router'
+import { api, data, type Entry, type Quantity, type Removed } from '../api/client'
+import { Button } from '../ui/Button'
+import { Dialog } from '../ui/Dialog'
+import { Field } from '../ui/Field'
+import { bytes, plain, some } from '../ui/format'
+import { Failed } from '../ui/Notice'
+import { parent, treeLink } from './address'
+import { TargetField } from './TargetField'
+import { usePicks } from './picks'
+
+/** Folders are asked for again after something in them was changed. */
+export function useFreshen() {
+  const client = useQueryClient()
+  return () => void client.invalidateQueries({ queryKey: ['folder'] })
+}
+
+function Buttons({ onClose, verb, disabled, danger }: { onClose: () => void; verb: string; disabled: boolean; danger?: boolean }) {
+  return (
+    <div className="flex justify-end gap-2">
+      <Button onClick={onClose}>Close</Button>
+      <Button look={danger ? 'danger' : 'first'} type="submit" disabled={disabled}>
+        {verb}
+      </Button>
+    </div>
+  )
+}
+
+export function NewFolderDialog({ address, onClose }: { address: string; onClose: () => void }) {
+  const [name, setName] = useState('')
+  const freshen = useFreshen()
+  const make = useMutation({
+    mutationFn: () => data(api.POST('/api/v1/folders', { body: { address, names: [name] } })),
+    onSuccess: () => {
+      freshen()
+      onClose()
+    },
+  })
+  return (
+    <Dialog open onClose={onClose} title="New folder" description={<span className="font-mono text-small">in {plain(address)}</span>}>
+      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), make.mutate())}>
+        <Field label="Name" value={name} onChange={(event) => setName(event.target.value)} autoFocus />
+        {make.isError && <Failed error={make.error} />}
+        <Buttons onClose={onClose} verb="Make the folder" disabled={name === '' || make.isPending} />
+      </form>
+    </Dialog>
+  )
+}
+
+/** What was moved within an account is there at once; what goes to another is a run. */
+function useMove(onClose: () => void) {
+  const freshen = useFreshen()
+  const picks = usePicks()
+  const navigate = useNavigate()
+  return useMutation({
+    mutationFn: (body: { from: string[]; to: string; name?: string }) => data(api.POST('/api/v1/moves', { body })),
+    onSuccess: (moved) => {
+      freshen()
+      picks.clear()
+      onClose()
+      if (moved.run) void navigate(`/runs/${moved.run}`)
+    },
+  })
+}
+
+export function RenameDialog({ entry, onClose }: { entry: Entry; onClose: () => void }) {
+  const [name, setName] = useState(entry.name)
+  const move = useMove(onClose)
+  return (
+    <Dialog open onClose={onClose} title={`Rename ${plain(entry.name)}`} description="Within its folder. Nothing that has the new name is replaced.">
+      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), move.mutate({ from: [entry.address], to: parent(entry.address), name }))}>
+        <Field label="New name" value={name} onChange={(event) => setName(event.target.value)} autoFocus onFocus={(event) => event.target.select()} />
+        {move.isError && <Failed error={move.error} />}
+        <Buttons onClose={onClose} verb="Rename" disabled={name === '' || name === entry.name || move.isPending} />
+      </form>
+    </Dialog>
+  )
+}
+
+export function MoveDialog({ entries, onClose }: { entries: Entry[]; onClose: () => void }) {
+  const [to, setTo] = useState('')
+  const move = useMove(onClose)
+  const what = entries.length === 1 ? plain(entries[0]!.name) : some(entries.length, 'entry')
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Move ${what}`}
+      description="Within an account it is renamed. To another account it is copied and proven, and only then removed here. Nothing is replaced."
+    >
+      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), move.mutate({ from: entries.map((entry) => entry.address), to }))}>
+        <TargetField label="Into the folder" value={to} onChange={setTo} />
+        {move.isError && <Failed error={move.error} />}
+        <Buttons onClose={onClose} verb={`Move ${what}`} disabled={!/^\/[a-z0-9-]+/.test(to) || move.isPending} />
+      </form>
+    </Dialog>
+  )
+}
+
+/** "214 files and 3 folders, 1.2 GiB". */
+export function quantity(q: Quantity): string {
+  const parts = [q.files > 0 || q.folders + q.others === 0 ? some(q.files, 'file') : '', q.others ? some(q.others, 'link or device') : '', q.folders ? some(q.folders, 'folder') : ''].filter(Boolean)
+  return `${parts.join(' and ')}, ${bytes(q.bytes)}`
+}
+
+const countOf = (q: Quantity) => (q.folders + q.others === 0 ? some(q.files, 'file') : some(q.files + q.folders + q.others, 'entry'))
+
+export function RemoveDialog({ entries, onClose }: { entries: Entry[]; onClose: () => void }) {
+  const addresses = entries.map((entry) => entry.address)
+  const freshen = useFreshen()
+  const picks = usePicks()
+  const plan = useQuery({
+    queryKey: ['removal', addresses],
+    queryFn: ({ signal }) => data(api.POST('/api/v1/removals/plans', { body: { addresses }, signal })),
+    retry: false,
+    staleTime: 0,
+    gcTime: 0,
+  })
+  const remove = useMutation({
+    mutationFn: (agreed: Quantity) => data(api.POST('/api/v1/removals', { body: { addresses, agreed } })),
+    onSettled: freshen,
+    onSuccess: (removed) => {
+      picks.clear()
+      if (removed.kept === 0) onClose()
+    },
+  })
+  const agreed = plan.data && { files: plan.data.files, folders: plan.data.folders, others: plan.data.others, bytes: plan.data.bytes }
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={entries.length === 1 ? `Remove ${plain(entries[0]!.name)}?` : `Remove ${some(entries.length, 'entry')}?`}
+      description={
+        plan.data
+          ? `${quantity(plan.data)}. ${plan.data.trash ? 'It can be fetched back from the provider’s trash.' : 'It cannot be fetched back.'}`
+          : 'Counting what is there…'
+      }
+    >
+      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), agreed && remove.mutate(agreed))}>
+        {entries.length > 1 && (
+          <ul className="max-h-40 overflow-auto font-mono text-small text-soft" tabIndex={0} aria-label="To be removed">
+            {addresses.map((address) => (
+              <li key={address} className="break-all">
+                {plain(address)}
+              </li>
+            ))}
+          </ul>
+        )}
+        {plan.isError && <Failed error={plan.error} />}
+        {remove.isError && <Failed error={remove.error} />}
+        {remove.data && remove.data.kept > 0 ? (
+          <Kept removed={remove.data} onClose={onClose} />
+        ) : (
+          <Buttons danger onClose={onClose} verb={remove.isPending ? 'Removing…' : agreed ? `Remove ${countOf(agreed)}` : 'Remove'} disabled={!agreed || remove.isPending} />
+        )}
+      </form>
+    </Dialog>
+  )
+}
+
+function Kept({ removed, onClose }: { removed: Removed; onClose: () => void }) {
+  return (
+    <div className="grid gap-3">
+      <p>Removed {quantity(removed)}.</p>
+      <div role="alert" className="border-l-2 border-brick pl-4">
+        <p className="text-brick">{some(removed.kept, 'entry')} could not be removed.</p>
+        <ul>
+          {removed.failed.slice(0, 10).map((failure) => (
+            <li key={failure.address} className="mt-1">
+              <span className="font-mono text-small break-all">{plain(failure.address)}</span>
+              <br />
+              {failure.why}. {failure.remedy}
+            </li>
+          ))}
+        </ul>
+      </div>
+      <div className="flex justify-end">
+        <Button onClick={onClose}>Close</Button>
+      </div>
+    </div>
+  )
+}
+
+/** Where the tree leads to an entry. */
+export const openLink = (entry: Entry) => treeLink(entry.kind === 'folder' ? entry.address : parent(entry.address))
