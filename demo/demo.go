@@ -12,7 +12,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"deftheron/cli/shown"
@@ -44,9 +46,10 @@ type Options struct {
 // ErrUnfinished says that the demo's run did not end well.
 var ErrUnfinished = errors.New("the demo's copy did not end well; the report above says why")
 
-// Run makes the data, starts the service and an object store in this process,
-// links both, copies the one into the other, and prints the report. Unless
-// Options.Exit is set it then keeps on until the context ends.
+// Run makes the data, starts the service, a WebDAV server and an object store in
+// this process, links them with the technician's folder, consolidates them in the
+// object store, and prints the report. Unless Options.Exit is set it then keeps
+// on until the context ends.
 func Run(ctx context.Context, options Options) (err error) {
 	dir := options.Data
 	if dir == "" {
@@ -55,19 +58,18 @@ func Run(ctx context.Context, options Options) (err error) {
 		}
 		defer os.RemoveAll(dir)
 	}
-	desk := filepath.Join(dir, "desk")
-	fmt.Fprintf(options.Out, "Fenmere Rivers Trust takes over Tolland Catchment Group. Making their data in %s\n", desk)
-	made, err := Generate(desk, Seed)
+	fmt.Fprintf(options.Out, "Fenmere Rivers Trust takes over Tolland Catchment Group. Making their data in %s\n", dir)
+	made, err := Generate(dir, Seed)
 	if err != nil {
 		return fmt.Errorf("could not make the demo's data: %w", err)
 	}
 	fmt.Fprintf(options.Out, "  %d files, %s\n\n", made.Files, shown.Size(made.Bytes))
 
-	endpoint, stop, err := startObjectStore()
-	if err != nil {
+	places := &places{dir: dir}
+	defer func() { err = errors.Join(err, places.stop()) }()
+	if err := places.start(ctx); err != nil {
 		return err
 	}
-	defer stop()
 	s, err := startService(ctx, options, filepath.Join(dir, "service"))
 	if err != nil {
 		return err
@@ -79,7 +81,7 @@ func Run(ctx context.Context, options Options) (err error) {
 		end()
 		err = errors.Join(err, <-served)
 	}()
-	run, err := play(ctx, options, s, desk, endpoint)
+	run, err := play(ctx, options, s, places)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil
@@ -99,25 +101,65 @@ func Run(ctx context.Context, options Options) (err error) {
 	return nil
 }
 
-const bucket = "fenmere-archive"
+const (
+	bucket        = "fenmere-archive"
+	gaugeUser     = "loggers"
+	gaugePassword = "kept-for-the-demo"
+	// logEvery is how often a gauge adds a file while the demo runs.
+	logEvery = 5 * time.Second
+)
 
-// startObjectStore starts the embedded object store on a free port.
-func startObjectStore() (endpoint string, stop func(), err error) {
-	handler, err := standin.ObjectStore(bucket)
+// places are the servers of the demo, with what has to be known to link them.
+type places struct {
+	dir      string
+	endpoint string // of the object store
+	gauges   string // URL of the WebDAV server
+	servers  []*http.Server
+	cancel   context.CancelFunc
+	group    errgroup.Group
+}
+
+// start starts the object store, the WebDAV server of the gauges and the loggers.
+func (p *places) start(ctx context.Context) (err error) {
+	objects, err := standin.ObjectStore(bucket)
 	if err != nil {
-		return "", nil, err
+		return err
 	}
+	if p.endpoint, err = p.serve(objects); err != nil {
+		return err
+	}
+	folder := filepath.Join(p.dir, GaugeFolder)
+	if p.gauges, err = p.serve(standin.WebDAV(folder, gaugeUser, gaugePassword)); err != nil {
+		return err
+	}
+	ctx, p.cancel = context.WithCancel(ctx)
+	p.group.Go(func() error { return Log(ctx, folder, logEvery) })
+	return nil
+}
+
+// serve starts a server on a free port and returns its URL.
+func (p *places) serve(handler http.Handler) (string, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return "", nil, err
+		return "", err
 	}
 	server := &http.Server{Handler: handler, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)}
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
+	p.servers = append(p.servers, server)
+	p.group.Go(func() error {
 		_ = server.Serve(listener) // ends when it is closed
-	}()
-	return "http://" + listener.Addr().String(), func() { server.Close(); <-ended }, nil
+		return nil
+	})
+	return "http://" + listener.Addr().String(), nil
+}
+
+func (p *places) stop() error {
+	if p.cancel != nil {
+		p.cancel()
+	}
+	for _, server := range p.servers {
+		server.Close()
+	}
+	return p.group.Wait()
 }
 
 func startService(ctx context.Context, options Options, dir string) (*service.Service, error) {
@@ -142,7 +184,7 @@ func busy(listen string) bool {
 }
 
 // play links the accounts and copies, as a person would through the commands.
-func play(ctx context.Context, options Options, s *service.Service, desk, endpoint string) (contract.Run, error) {
+func play(ctx context.Context, options Options, s *service.Service, places *places) (contract.Run, error) {
 	token, err := os.ReadFile(s.TokenFile)
 	if err != nil {
 		return contract.Run{}, err
@@ -158,21 +200,26 @@ func play(ctx context.Context, options Options, s *service.Service, desk, endpoi
 		}
 	}
 	for _, link := range []contract.Link{
-		{Provider: "folder", Name: "desk", Options: map[string]string{"path": desk}},
-		{Provider: "s3", Name: "archive", Options: map[string]string{"endpoint": endpoint, "bucket": bucket, "key": "fenmere"}, Secret: "kept-for-the-demo"},
+		{Provider: "folder", Name: "desk", Options: map[string]string{"path": filepath.Join(places.dir, DeskFolder)}},
+		{Provider: "webdav", Name: "gauge-share", Options: map[string]string{"url": places.gauges, "user": gaugeUser}, Secret: gaugePassword, ReadOnly: true},
+		{Provider: "s3", Name: "archive", Options: map[string]string{"endpoint": places.endpoint, "bucket": bucket, "key": "fenmere"}, Secret: "kept-for-the-demo"},
 	} {
 		account, err := c.Link(ctx, link)
 		if err != nil {
 			return contract.Run{}, err
 		}
-		fmt.Fprintf(options.Out, "Linked /%s (%s)\n", account.Name, account.Provider)
+		note := ""
+		if account.ReadOnly {
+			note = ", read only"
+		}
+		fmt.Fprintf(options.Out, "Linked /%s (%s%s)\n", account.Name, account.Provider, note)
 	}
-	request := contract.Copy{From: []string{"/desk"}, To: "/archive"}
+	request := contract.Copy{From: []string{"/desk", "/gauge-share"}, To: "/archive"}
 	plan, err := c.Plan(ctx, request)
 	if err != nil {
 		return contract.Run{}, err
 	}
-	fmt.Fprintf(options.Out, "\nCopying /desk into /archive.\n%s\n", shown.PlanSentence(plan))
+	fmt.Fprintf(options.Out, "\nConsolidating /desk and /gauge-share in /archive. The gauges go on logging meanwhile.\n%s\n", shown.PlanSentence(plan))
 	started, err := c.Copy(ctx, request)
 	if err != nil {
 		return contract.Run{}, err
@@ -181,7 +228,7 @@ func play(ctx context.Context, options Options, s *service.Service, desk, endpoi
 	if err != nil {
 		return run, err
 	}
-	return run, report(ctx, options, c, run, filepath.Join(filepath.Dir(desk), "report.html"))
+	return run, report(ctx, options, c, run, filepath.Join(places.dir, "report.html"))
 }
 
 // report prints what came of the run, and looks at the target as a person would
@@ -195,7 +242,7 @@ func report(ctx context.Context, options Options, c *client.Client, run contract
 	if err := c.Report(ctx, run.ID, "html", file); err != nil {
 		return err
 	}
-	files, folders, bytes, err := countAt(ctx, c, "/archive/desk")
+	files, folders, bytes, err := countAt(ctx, c, "/archive")
 	if err != nil {
 		return err
 	}
@@ -211,7 +258,7 @@ func report(ctx context.Context, options Options, c *client.Client, run contract
 		}
 		fmt.Fprintf(options.Out, "  %-8s %6d items  %10s  %s\n", cause.State, cause.Items, shown.Size(cause.Bytes), what)
 	}
-	fmt.Fprintf(options.Out, "Counted at the target, /archive/desk: %s and %s, %s\n", shown.Some(files, "file"), shown.Some(folders, "empty folder"), shown.Size(bytes))
+	fmt.Fprintf(options.Out, "Counted at the target, /archive: %s and %s, %s\n", shown.Some(files, "file"), shown.Some(folders, "empty folder"), shown.Size(bytes))
 	if options.Data != "" || !options.Exit {
 		fmt.Fprintf(options.Out, "The whole report: %s\n", path)
 	}

@@ -5,6 +5,7 @@ package demo
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"image"
@@ -42,16 +43,24 @@ type generator struct {
 	err    error
 }
 
-// Generate writes the scenario's data below a folder: some 600 files and 80 MiB,
-// with one file of 32 MiB, and names and sizes that are awkward on purpose.
+// The folders that Generate fills, one for each place.
+const (
+	DeskFolder  = "desk"        // the technician's own
+	GaugeFolder = "gauge-share" // the loggers on the premises
+)
+
+// Generate writes the scenario's data below a folder, in one for each place: some
+// 600 files and 80 MiB, with one file of 32 MiB, and names and sizes that are
+// awkward on purpose.
 func Generate(root string, seed uint64) (Made, error) {
-	g := &generator{root: root, random: rand.New(rand.NewPCG(seed, 2026))}
+	g := &generator{root: filepath.Join(root, DeskFolder), random: rand.New(rand.NewPCG(seed, 2026))}
 	g.surveys()
 	g.pictures()
 	g.office()
-	g.gauges()
 	g.sounds()
 	g.awkward()
+	g.root = filepath.Join(root, GaugeFolder)
+	g.gauges()
 	return g.made, g.err
 }
 
@@ -229,14 +238,48 @@ func pdf(title string, lines []string) []byte {
 func (g *generator) gauges() {
 	for i, gauge := range gauges {
 		for day := range 32 {
-			var b bytes.Buffer
-			b.WriteString("time,level_m,flow_m3_s,battery_v\n")
 			from := epoch.AddDate(0, 0, day)
-			for minute := 0; minute < 24*60; minute += 3 {
-				level := 0.8 + 0.3*math.Sin(float64(day*1440+minute)/900+float64(i)) + g.random.Float64()/50
-				fmt.Fprintf(&b, "%s,%.3f,%.3f,%.2f\n", from.Add(time.Duration(minute)*time.Minute).Format(time.RFC3339), level, level*level*4, 12+g.random.Float64())
+			g.write(readings(g.random, i, from, 480, 3*time.Minute), 330+day, gauge, from.Format("2006-01-02")+".csv")
+		}
+	}
+}
+
+// readings are a logger's, one line for each moment, as CSV.
+func readings(random *rand.Rand, gauge int, from time.Time, lines int, every time.Duration) []byte {
+	var b bytes.Buffer
+	b.WriteString("time,level_m,flow_m3_s,battery_v\n")
+	for line := range lines {
+		at := from.Add(time.Duration(line) * every)
+		level := 0.8 + 0.3*math.Sin(at.Sub(epoch).Minutes()/900+float64(gauge)) + random.Float64()/50
+		fmt.Fprintf(&b, "%s,%.3f,%.3f,%.2f\n", at.Format(time.RFC3339), level, level*level*4, 12+random.Float64())
+	}
+	return b.Bytes()
+}
+
+// Log adds a file of new readings to the gauges' folder every so often, until the
+// context ends. Each appears whole.
+func Log(ctx context.Context, folder string, every time.Duration) error {
+	random := rand.New(rand.NewPCG(Seed, uint64(time.Now().UnixNano())))
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	for n := 0; ; n++ {
+		select {
+		case <-ctx.Done():
+			return nil
+		case now := <-ticker.C:
+			gauge := n % len(gauges)
+			path := filepath.Join(folder, gauges[gauge], "live", now.Format("2006-01-02 15.04.05")+".csv")
+			data := readings(random, gauge, now.Add(-every).Truncate(time.Second), int(every/time.Second), time.Second)
+			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+				return err
 			}
-			g.write(b.Bytes(), 330+day, "Gauges", gauge, from.Format("2006-01-02")+".csv")
+			arriving := filepath.Join(filepath.Dir(folder), "logger.tmp")
+			if err := os.WriteFile(arriving, data, 0o644); err != nil {
+				return err
+			}
+			if err := os.Rename(arriving, path); err != nil {
+				return err
+			}
 		}
 	}
 }

@@ -1,11 +1,13 @@
 package demo_test
 
 import (
+	"context"
 	"image"
 	_ "image/jpeg"
 	_ "image/png"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -53,5 +55,31 @@ func TestGenerate(t *testing.T) {
 	})
 	if err != nil || files != made.Files || large != 1 {
 		t.Errorf("%d files for %d, %d of 32 MiB, %v", files, made.Files, large, err)
+	}
+}
+
+// TestLog has the gauges add a file, which is whole when it appears.
+func TestLog(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), demo.GaugeFolder)
+	ctx, cancel := context.WithCancel(t.Context())
+	logged := make(chan error, 1)
+	go func() { logged <- demo.Log(ctx, folder, time.Second) }()
+	for deadline := time.Now().Add(20 * time.Second); ; {
+		found, _ := filepath.Glob(filepath.Join(folder, "*", "live", "*.csv"))
+		if len(found) > 0 {
+			data, err := os.ReadFile(found[0])
+			if err != nil || !strings.HasPrefix(string(data), "time,level_m") || strings.Count(string(data), "\n") != 2 {
+				t.Errorf("%s holds %q, %v", found[0], data, err)
+			}
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("nothing was logged")
+		}
+		<-time.After(20 * time.Millisecond)
+	}
+	cancel()
+	if err := <-logged; err != nil {
+		t.Error(err)
 	}
 }
