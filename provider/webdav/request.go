@@ -2,6 +2,7 @@ package webdav
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -199,6 +200,7 @@ func kindOf(status int) error {
 // explain adds what to do to an error of the first request.
 func (a *account) explain(err error, start store.Path) error {
 	var dns *net.DNSError
+	var noTLS tls.RecordHeaderError
 	var operation *net.OpError
 	kind, status := store.KindOf(err), statusOf(err)
 	var option *store.OptionError
@@ -211,7 +213,7 @@ func (a *account) explain(err error, start store.Path) error {
 		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check --url", a.base.Hostname())
 	case errors.As(err, &operation) && operation.Op == "dial":
 		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --url, and that the server runs", a.base.Host, operation.Err)
-	case strings.Contains(err.Error(), "HTTP response to HTTPS"):
+	case strings.Contains(err.Error(), "HTTP response to HTTPS") || errors.As(err, &noTLS):
 		return &store.OptionError{Option: "url", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended", a.base.Host)}
 	case kind == store.ErrLapsed && a.user == "":
 		return store.Errorf(store.ErrLapsed, "%s asks for a sign-in; give --user, and the password with --secret-file", a.base.Host)

@@ -1,14 +1,14 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useEffect, useState } from 'react'
 import { Link } from 'react-router'
-import { type Account, api, data, type Space } from '../api/client'
+import { type Account, api, data, type Provider, type Space } from '../api/client'
 import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { bytes, plain, when } from '../ui/format'
 import { Empty, Failed } from '../ui/Notice'
 import { State } from '../ui/State'
-import { useAccounts, useSpace } from './queries'
+import { useAccounts, useProviders, useSpace } from './queries'
 
 export function AccountsPage() {
   const accounts = useAccounts()
@@ -84,14 +84,16 @@ function SpaceCells({ space, asking }: { space?: Space; asking: boolean }) {
   )
 }
 
-const whereOf = (account: Account) =>
+/** What an account was linked with, but for what is so for every account there. */
+const whereOf = (account: Account, provider: Provider | undefined) =>
   Object.entries(account.options)
-    .filter(([, value]) => value)
+    .filter(([name, value]) => value && value !== provider?.options.find((option) => option.name === name)?.default)
     .map(([name, value]) => `${name} ${value}`)
     .join(', ') + (account.start ? `, start ${account.start}` : '')
 
 function AccountRow({ account, space, asking }: { account: Account; space?: Space; asking: boolean }) {
   const client = useQueryClient()
+  const provider = useProviders().data?.find((one) => one.name === account.provider)
   const [unlinking, setUnlinking] = useState(false)
   const check = useMutation({
     mutationFn: () => data(api.POST('/api/v1/accounts/{name}/check', { params: { path: { name: account.name } } })),
@@ -103,7 +105,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
     <>
       <tr className="h-8 border-b border-line align-baseline hover:bg-panel">
         <td className="py-1 pr-4">
-          <Link to={treeLink(account.address)} className="font-mono text-small text-plumage hover:underline">
+          <Link to={treeLink(account.address)} className="font-mono text-small whitespace-nowrap text-plumage hover:underline">
             {account.address}
           </Link>
         </td>
@@ -112,7 +114,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
           {account.read_only && <span className="ml-2 text-small text-soft">read only</span>}
         </td>
         <td className="pr-4">
-          {account.provider} <span className="font-mono text-small break-all text-soft">{plain(whereOf(account))}</span>
+          {account.provider} <span className="font-mono text-small break-all text-soft">{plain(whereOf(account, provider))}</span>
           {account.why && (
             <span className="block text-small">
               <span className="text-ochre">{account.why}</span> {account.remedy}

@@ -72,11 +72,13 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
   return (
     <div className="flex min-h-0 min-w-0 flex-1 flex-col">
       <div className={`${columns} border-b border-line py-1 text-small text-soft`}>
-        <Checkbox
-          checked={entries.length > 0 && chosen === entries.length ? true : chosen > 0 ? 'indeterminate' : false}
-          label="Choose all"
-          onChange={(on) => pick(entries, on)}
-        />
+        <span className="pl-1.5">
+          <Checkbox
+            checked={entries.length > 0 && chosen === entries.length ? true : chosen > 0 ? 'indeterminate' : false}
+            label="Choose all"
+            onChange={(on) => pick(entries, on)}
+          />
+        </span>
         <Heading column="name" title="Name" order={order} onOrder={onOrder} />
         <Heading column="size" title="Size" order={order} onOrder={onOrder} className="justify-end" />
         <Heading column="modified" title="Modified" order={order} onOrder={onOrder} className="hidden justify-end sm:flex" />

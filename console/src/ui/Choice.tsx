@@ -9,8 +9,8 @@ export function Choice({ legend, value, onChange, choices }: Props) {
       <legend className="text-small text-soft">{legend}</legend>
       <RadioGroup.Root value={value} onValueChange={onChange} aria-label={legend} className="mt-1 grid gap-1">
         {choices.map((choice) => (
-          <label key={choice.value} className="flex items-baseline gap-2">
-            <RadioGroup.Item value={choice.value} className="flex size-4 shrink-0 translate-y-0.5 items-center justify-center rounded-full border border-soft data-[state=checked]:border-plumage">
+          <label key={choice.value} className="flex items-start gap-2">
+            <RadioGroup.Item value={choice.value} className="flex size-4 shrink-0 mt-0.75 items-center justify-center rounded-full border border-soft data-[state=checked]:border-plumage">
               <RadioGroup.Indicator className="size-2 rounded-full bg-plumage" />
             </RadioGroup.Item>
             <span>
