@@ -130,4 +130,3 @@ func TestMoveIsInterrupted(t *testing.T) {
 		b.left(map[string]string{"/other.txt": "stays"})
 	}
 }
-
