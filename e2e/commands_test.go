@@ -44,7 +44,7 @@ func TestBadInput(t *testing.T) {
 		code int
 		want []string
 	}{
-		{"unknown provider", []string{"account", "link", "cloud", "new"}, 2, []string{"There is no provider", "folder, s3"}},
+		{"unknown provider", []string{"account", "link", "cloud", "new"}, 2, []string{"There is no provider", "folder, s3, webdav"}},
 		{"unknown option", []string{"account", "link", "folder", "new", "--colour", "blue"}, 2, []string{"--colour", "--path"}},
 		{"missing option", []string{"account", "link", "folder", "new"}, 2, []string{"--path", "missing"}},
 		{"name taken", []string{"account", "link", "folder", "desk", "--path", desk}, 2, []string{"called \"desk\" already", "another name"}},
@@ -114,6 +114,12 @@ func TestNotSignedIn(t *testing.T) {
 		{"GET", "/api/v1/openapi.json", "", "", h.token(), 200},
 		{"GET", "/api/v1/live", "", "", "", 401},
 		{"GET", "/api/v1/runs/x/report", "", "", "", 401},
+		{"GET", "/api/v1/content?address=/desk/x", "", "", "", 401},
+		{"PUT", "/api/v1/content?address=/desk/x", "", "", "", 401},
+		{"PUT", "/api/v1/content?address=/desk/x", "http://evil.example", "", h.token(), 403},
+		{"GET", "/api/v1/archive?address=/desk", "", "", "", 401},
+		{"GET", "/api/v1/comparison?here=/a&there=/b", "", "", "", 401},
+		{"POST", "/api/v1/removals", "", "", "", 401},
 		{"POST", "/api/v1/copies", "", "", "wrong", 401},
 		{"GET", "/api/v1/whoami", "", "", h.token(), 200},
 		{"GET", "/api/v1/whoami", "", "evil.example:80", h.token(), 421},

@@ -23,6 +23,7 @@ type proxy struct {
 
 	mu   sync.Mutex
 	gate chan struct{}
+	mute bool
 	down bool
 }
 
@@ -38,6 +39,9 @@ func slowProxy(t *testing.T, server *servertest.ObjectStore, rate int) *proxy {
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if p.isDown() {
 			panic(http.ErrAbortHandler)
+		}
+		if p.isMute() {
+			p.wait()
 		}
 		if r.Method == http.MethodPut && !strings.Contains(r.URL.Path, "/.heron/") {
 			p.wait()
@@ -59,10 +63,25 @@ func (p *proxy) hold() {
 	p.gate = make(chan struct{})
 }
 
+// holdAll takes every request and answers none until release.
+func (p *proxy) holdAll() {
+	p.hold()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.mute = true
+}
+
+func (p *proxy) isMute() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.mute
+}
+
 // release lets everything through, as fast as it goes.
 func (p *proxy) release() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.mute = false
 	if p.gate != nil {
 		close(p.gate)
 		p.gate = nil

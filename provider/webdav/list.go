@@ -93,6 +93,12 @@ func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 		if errors.As(err, &broken) {
 			err = broken.error
 		}
+		if status := statusOf(err); status == http.StatusBadRequest || status == http.StatusMethodNotAllowed {
+			// So do servers answer where a file is listed as a folder.
+			if entry, look := a.Stat(ctx, folder.Path.Place()); look == nil && entry.Kind != store.KindFolder {
+				err = store.Errorf(store.ErrNotFound, "%s is a file", folder.Path.Place())
+			}
+		}
 		if err != nil && err != errStopped {
 			yield(store.Entry{}, doing("list", folder.Path.Place().String(), err))
 		}

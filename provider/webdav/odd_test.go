@@ -432,7 +432,7 @@ func TestOpenExplains(t *testing.T) {
 		{"nobody signed in", map[string]string{"url": apache.URL}, "", "asks for a sign-in; give --user"},
 		{"wrong password", map[string]string{"url": apache.URL, "user": apache.User}, "wrong", "does not accept the user"},
 		{"wrong password, digest", map[string]string{"url": digest.URL, "user": apache.User}, "wrong", "does not accept the user"},
-		{"nothing there", map[string]string{"url": apache.URL + "nothing", "user": apache.User}, apache.Password, "check --url"},
+		{"nothing there", map[string]string{"url": apache.URL + "nothing", "user": apache.User}, apache.Password, "nothing for a WebDAV client"},
 		{"missing start", map[string]string{"url": apache.URL, "user": apache.User, "start": "nowhere/"}, apache.Password, "another --start"},
 		{"unknown certificate", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password, "no authority that this machine trusts vouches"},
 		{"unknown certificate, its sum", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password, "--certificate " + unknown.Certificate[:2] + ":" + unknown.Certificate[2:4]},

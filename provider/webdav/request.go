@@ -224,7 +224,7 @@ func (a *account) explain(err error, start store.Path) error {
 	case kind == store.ErrNotFound && start != "":
 		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not there; make it, or give another --start", strings.TrimSuffix(string(start), "/"))
 	case kind == store.ErrNotFound:
-		return store.Errorf(store.ErrNotFound, "there is nothing at %s; check --url", a.base)
+		return store.Errorf(store.ErrNotFound, "there is nothing for a WebDAV client at %s; check --url, and that WebDAV is on there", a.base)
 	case status == http.StatusMethodNotAllowed || status == http.StatusNotImplemented || status == http.StatusBadRequest:
 		return store.Errorf(store.ErrRefused, "%s answers, but not as a WebDAV server (%v); check --url, and that WebDAV is on there", a.base.Host, err)
 	case kind == store.ErrTryAgain || kind == store.ErrSlowDown:

@@ -105,11 +105,22 @@ func (a *Accounts) space(ctx context.Context, name string) (store.Space, error) 
 	if err == nil {
 		space, err = store.SpaceOf(ctx, opened.Store)
 	}
+	if err == nil && space == store.UnknownSpace { // it was not asked for anything, maybe
+		err = answers(ctx, opened.Store)
+	}
 	if ctx.Err() != nil {
 		err = store.Errorf(store.ErrTryAgain, "/%s did not answer within %v; check that its server runs and can be reached", name, spaceTime)
 	}
 	a.Noticed(name, err)
 	return space, err
+}
+
+// answers asks an account for the first entry at its start.
+func answers(ctx context.Context, s store.Store) error {
+	for _, err := range s.List(ctx, store.Folder{}) {
+		return err
+	}
+	return nil
 }
 
 func sum(each []Space) store.Space {

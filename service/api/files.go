@@ -7,7 +7,6 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/files"
-	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 )
@@ -174,22 +173,9 @@ func addRemoved(result *contract.Removed, located tree.Located, removed files.Re
 			address = address.Child(name)
 		}
 		result.Failed = append(result.Failed, contract.Blocker{
-			Address: address.String(), Cause: string(failure.Cause), Why: failure.Err.Error(), Remedy: removalRemedy(failure.Cause),
+			Address: address.String(), Cause: string(failure.Cause), Why: failure.Err.Error(), Remedy: remedyNow(failure.Cause),
 		})
 	}
-}
-
-// removalRemedy is what to do about an entry that could not be removed.
-func removalRemedy(cause plan.Cause) string {
-	switch cause {
-	case plan.CauseRefused:
-		return "Check what the sign-in may do there, then remove it again."
-	case plan.CauseChanging:
-		return "It was changed after it was listed. Look at it, then remove it again."
-	case plan.CauseLocked:
-		return "Ask whoever is named to close it, then remove it again."
-	}
-	return "Check that the account can be reached, then remove it again."
 }
 
 // step is one entry to be moved.

@@ -58,10 +58,23 @@ func problem(err error) *contract.Problem {
 		cause := plan.CauseOf(err)
 		p.Cause = string(cause)
 		if p.Remedy == "" {
-			p.Remedy = cause.Words().Remedy
+			p.Remedy = remedyNow(cause)
 		}
 	}
 	return p
+}
+
+// remedyNow is a cause's remedy where no run is spoken of.
+func remedyNow(cause plan.Cause) string {
+	remedy := cause.Words().Remedy
+	before, _, then := strings.Cut(remedy, ", then ")
+	switch {
+	case then:
+		return before + ", then try again."
+	case strings.Contains(remedy, "the run"):
+		return "Try again in a moment."
+	}
+	return remedy
 }
 
 func status(err error) int {
