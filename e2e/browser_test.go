@@ -14,26 +14,26 @@ import (
 	"deftheron/servertest"
 )
 
-// browser is a window of headless Chromium.
-type browser struct {
+// window is one of headless Chromium.
+type window struct {
 	t   *testing.T
 	ctx context.Context
 }
 
 // openBrowser opens a window that looks things up nowhere but on loopback.
-func openBrowser(t *testing.T) *browser {
+func openBrowser(t *testing.T) *window {
 	t.Helper()
 	allocator, stop := chromedp.NewExecAllocator(t.Context(), append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	t.Cleanup(func() { cancel(); stop() })
-	b := &browser{t: t, ctx: ctx}
+	b := &window{t: t, ctx: ctx}
 	b.do(chromedp.EmulateViewport(1280, 800))
 	return b
 }
 
-func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
+func (b *window) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
 	// Without a time limit of its own: the first action starts the browser, which
 	// lives as long as its context.
@@ -42,13 +42,13 @@ func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-func (b *browser) open(url string) {
+func (b *window) open(url string) {
 	b.t.Helper()
 	b.do(chromedp.Navigate(url))
 }
 
 // js evaluates an expression.
-func js[T any](b *browser, expression string) T {
+func js[T any](b *window, expression string) T {
 	b.t.Helper()
 	value, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](expression))
 	if err != nil {
@@ -58,9 +58,9 @@ func js[T any](b *browser, expression string) T {
 }
 
 // until waits until an expression is true, and fails with what the page shows.
-func (b *browser) until(expression string) {
+func (b *window) until(expression string) {
 	b.t.Helper()
-	for deadline := time.Now().Add(60 * time.Second); ; {
+	for deadline := time.Now().Add(20 * time.Second); ; {
 		value, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("Boolean("+expression+")"))
 		if err == nil && value {
 			return
@@ -77,7 +77,7 @@ func (b *browser) until(expression string) {
 }
 
 // shows waits until the page shows a text.
-func (b *browser) shows(text string) {
+func (b *window) shows(text string) {
 	b.t.Helper()
 	b.until(fmt.Sprintf("document.body.innerText.includes(%s)", quote(text)))
 }
@@ -95,21 +95,21 @@ func find(name string) string {
 }
 
 // click presses the mouse on the element that bears a name.
-func (b *browser) click(name string) {
+func (b *window) click(name string) {
 	b.t.Helper()
 	b.until(find(name) + " && !" + find(name) + ".disabled")
-	at := js[[]float64](b, fmt.Sprintf("(() => { const r = %s.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2] })()", find(name)))
+	at := js[[]float64](b, fmt.Sprintf("(() => { const e = %s; e.scrollIntoView({ block: 'nearest' }); const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2] })()", find(name)))
 	b.do(chromedp.MouseClickXY(at[0], at[1]))
 }
 
 // keys types on the keyboard.
-func (b *browser) keys(keys string) {
+func (b *window) keys(keys string) {
 	b.t.Helper()
 	b.do(chromedp.KeyEvent(keys))
 }
 
 // accessible runs axe on the page as it is.
-func (b *browser) accessible(what string) {
+func (b *window) accessible(what string) {
 	b.t.Helper()
 	source, err := os.ReadFile(filepath.Join(servertest.Root(), "console", "node_modules", "axe-core", "axe.min.js"))
 	if err != nil {
@@ -125,7 +125,7 @@ func (b *browser) accessible(what string) {
 }
 
 // picture writes what is seen to a file.
-func (b *browser) picture(path string) {
+func (b *window) picture(path string) {
 	b.t.Helper()
 	data, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
 	if err == nil {

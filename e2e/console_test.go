@@ -41,7 +41,7 @@ func TestConsole(t *testing.T) {
 	b.shows("Reports")
 	b.click("Reports")
 	b.shows("report 000.txt")
-	b.shows("0 folders, 300 files")
+	b.shows("300 files, 3.1 KiB")
 	b.accessible("a folder")
 	if rows := js[int](b, "document.querySelectorAll('[role=row]').length"); rows > 200 {
 		t.Errorf("%d rows are in the page, want 200 at most", rows)
@@ -56,6 +56,8 @@ func TestConsole(t *testing.T) {
 	b.keys(kb.Backspace)
 	b.shows("Odd")
 
+	b.shows("1 of them in other folders") // what was chosen stays so
+	b.click("Clear")
 	b.click("Choose Reports")
 	b.click("Choose Odd")
 	b.click("Copy 2 to…")

@@ -154,15 +154,17 @@ export function Found({ account }: { account: Account }) {
     ['Top folders', found.folders.map((name) => plain(name)).join(', ') || 'none'],
   ]
   return (
-    <dl className="flex flex-wrap gap-x-8 gap-y-2" role="status">
-      <div className="text-reed">✓ reached</div>
-      {rows.map(([term, text]) => (
-        <div key={term}>
-          <dt className="text-small text-soft">{term}</dt>
-          <dd>{text}</dd>
-        </div>
-      ))}
-    </dl>
+    <div role="status" className="flex gap-x-8">
+      <p className="whitespace-nowrap text-reed">✓ reached</p>
+      <dl className="flex flex-wrap gap-x-8 gap-y-2">
+        {rows.map(([term, text]) => (
+          <div key={term}>
+            <dt className="text-small text-soft">{term}</dt>
+            <dd>{text}</dd>
+          </div>
+        ))}
+      </dl>
+    </div>
   )
 }
 
