@@ -211,12 +211,16 @@ func (a *app) accountList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printAccounts(accounts, spaces)
+			providers, err := c.Providers(ctx)
+			if err != nil {
+				return err
+			}
+			return a.printAccounts(accounts, spaces, providers)
 		},
 	}
 }
 
-func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces) error {
+func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces, providers []contract.Provider) error {
 	known := map[string]contract.AccountSpace{}
 	for _, space := range spaces.Accounts {
 		known[space.Account] = space
@@ -240,7 +244,7 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces)
 	alignRight(t, 4, 5)
 	for _, account := range accounts {
 		space := known[account.Name].Space
-		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, shown.Size(space.Used), shown.Size(space.Free), shown.Plain(where(account))})
+		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, shown.Size(space.Used), shown.Size(space.Free), shown.Plain(where(account, providers))})
 	}
 	if len(accounts) > 1 {
 		t.AppendRow(table.Row{a.paint(soft, "together"), "", "", shown.Size(spaces.Together.Used), shown.Size(spaces.Together.Free), a.paint(soft, "what shares a disk counts once")})
@@ -268,11 +272,22 @@ func (a *app) accountState(account contract.Account) string {
 	return state
 }
 
-// where is what an account was linked with, in one line.
-func where(account contract.Account) string {
+// where is what an account was linked with, in one line, but for what is so for
+// every account at one of the providers given.
+func where(account contract.Account, providers []contract.Provider) string {
+	usual := map[string]string{}
+	for _, provider := range providers {
+		for _, option := range provider.Options {
+			if provider.Name == account.Provider {
+				usual[option.Name] = option.Default
+			}
+		}
+	}
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(account.Options)) {
-		parts = append(parts, name+" "+account.Options[name])
+		if value := account.Options[name]; value != usual[name] {
+			parts = append(parts, name+" "+value)
+		}
 	}
 	if account.Start != "" {
 		parts = append(parts, "start "+account.Start)
@@ -305,7 +320,7 @@ func (a *app) printAccount(account contract.Account) error {
 		return a.printJSON(account)
 	}
 	fmt.Fprintf(a.out, "%s\n  %s  %s\n  %s  %s\n  %s  %s\n", a.paint(plumage, account.Address),
-		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account)), a.paint(soft, "linked  "), when(&account.Linked))
+		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account, nil)), a.paint(soft, "linked  "), when(&account.Linked))
 	if account.Found != nil {
 		fmt.Fprintln(a.out, "  "+a.paint(reed, "✓ reached"))
 		return a.printFound(*account.Found)

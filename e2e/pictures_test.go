@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,9 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp/kb"
+
 	"deftheron/contract"
 	"deftheron/demo"
 	"deftheron/servertest"
+	"deftheron/standin"
 )
 
 var pictures = flag.Bool("pictures", false, "draw docs/screenshots anew; needs xvfb, xterm and imagemagick")
@@ -29,18 +33,22 @@ func TestPictures(t *testing.T) {
 		t.Skip("only with -pictures")
 	}
 	h := start(t)
-	desk := filepath.Join(t.TempDir(), "desk")
-	if _, err := demo.Generate(desk, demo.Seed); err != nil {
+	root := t.TempDir()
+	desk := filepath.Join(root, demo.DeskFolder)
+	if _, err := demo.Generate(root, demo.Seed); err != nil {
 		t.Fatal(err)
 	}
 	h.linkFolder("desk", desk)
+	gauges := httptest.NewServer(standin.WebDAV(filepath.Join(root, demo.GaugeFolder), "loggers", "kept-for-the-demo"))
+	defer gauges.Close()
+	h.run("kept-for-the-demo\n", "account", "link", "webdav", "gauge-share", "--url", gauges.URL, "--user", "loggers", "--secret-file", "-", "--read-only")
 	slow := slowProxy(t, servertest.StartObjectStore(t), 6<<20)
 	server := *slow.server
 	server.Endpoint = slow.url
 	h.linkBucket("archive", &server, slow.server.Bucket(t))
 	screen := newScreen(t, h)
 	screen.draw("ls", `heron ls "/desk/Odd names, kept on purpose"; heron ls /desk/Office`, 2*time.Second)
-	screen.draw("copy", `heron copy /desk /archive`, 7*time.Second)
+	screen.draw("copy", `heron copy /desk /gauge-share /archive`, 7*time.Second)
 	for run, err := range h.client().Runs(t.Context()) {
 		if err != nil {
 			t.Fatal(err)
@@ -61,7 +69,7 @@ func TestPictures(t *testing.T) {
 	b.open("http://" + h.listen + "/tree?at=/desk")
 	b.shows("Office")
 	b.click("Choose all")
-	b.click("Copy 4 to…")
+	b.click("Copy 3 to…")
 	b.click("/account/folder")
 	b.keys("/archive/2026")
 	b.shows("empty folder to make")
@@ -107,7 +115,48 @@ func TestPictures(t *testing.T) {
 	b.open("file://" + report)
 	b.shows("The record")
 	b.picture(picture("report"))
+	filePictures(t, h, b, screen)
 	screen.draw("run-show", fmt.Sprintf("heron run list; heron run show %[1]s; heron run items %[1]s --state failed", run.ID), 2*time.Second)
+}
+
+// filePictures draws accounts, looks and comparisons.
+func filePictures(t *testing.T, h *heron, b *window, screen *screen) {
+	t.Helper()
+	h.must("copy", "/gauge-share/Tollmouth", "/desk/Office")
+	h.must("rm", "--yes", "/desk/Office/Tollmouth/2026-03-04.csv", "/desk/Office/Tollmouth/2026-03-09.csv")
+	h.must("cat", "/desk/Office/Tollmouth/2026-03-05.csv")
+	if r := h.run("time,level_m\n2026-03-05T00:00:00Z,0.9\n", "put", "--yes", "-", "/desk/Office/Tollmouth/2026-03-05.csv"); r.code != 0 {
+		t.Fatal(r.err)
+	}
+	if r := h.run("what the office thinks of it\n", "put", "-", "/desk/Office/Tollmouth/remarks.txt"); r.code != 0 {
+		t.Fatal(r.err)
+	}
+	screen.draw("files", `heron account list; heron compare /gauge-share/Tollmouth /desk/Office/Tollmouth --read; heron mv /desk/Office/Tollmouth/remarks.txt /desk/Office/Tollmouth/gauge.txt; heron rm /desk/Office/Logos`, 3*time.Second)
+	b.open("http://" + h.listen + "/accounts")
+	b.shows("Together")
+	b.click("Check desk")
+	b.shows("Top folders")
+	b.until(`!document.body.innerText.includes('…')`)
+	b.picture(picture("console-accounts"))
+	b.click("Link an account")
+	b.click("WebDAV server")
+	b.field("Its name in the tree", "office-share")
+	b.field("URL", "files.example.org/dav")
+	b.click("Link it")
+	b.shows("is no URL")
+	js[any](b, "document.querySelector('h1').scrollIntoView({ block: 'nearest' }), document.activeElement.blur(), null")
+	b.picture(picture("console-link"))
+	b.open("http://" + h.listen + "/tree?at=" + strings.ReplaceAll("/desk/Field surveys/Drone pictures/River Tolle", " ", "%20"))
+	b.click("Choose DRONE_1007.JPG")
+	b.click("Look at it")
+	b.until("document.querySelector('[role=dialog] img')?.naturalWidth > 0")
+	b.picture(picture("console-look"))
+	b.keys(kb.Escape)
+	b.open("http://" + h.listen + "/compare?here=/gauge-share/Tollmouth&there=/desk/Office/Tollmouth")
+	b.click("Read contents")
+	b.click("Compare")
+	b.shows("The two sides differ")
+	b.picture(picture("console-compare"))
 }
 
 // screen is a window of a terminal on a display of its own.

@@ -18,7 +18,7 @@ export function AccountsPage() {
   }, [])
   const known = new Map(spaces.data?.accounts.map((space) => [space.account, space]))
   return (
-    <div className="min-h-0 flex-1 overflow-auto pb-8">
+    <div className="relative min-h-0 flex-1 overflow-auto pb-8">
       <div className="flex items-center gap-4 py-3">
         <h1 className="flex-1 text-title font-semibold">Accounts</h1>
         <Link to="/accounts/link" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">

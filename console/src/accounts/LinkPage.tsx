@@ -22,7 +22,7 @@ export function LinkPage() {
   const provider = providers.data?.find((one) => one.name === name) ?? providers.data?.[0]
   if (linked) return <Linked account={linked} onAnother={() => setLinked(undefined)} />
   return (
-    <div className="min-h-0 flex-1 overflow-auto pb-8">
+    <div className="relative min-h-0 flex-1 overflow-auto pb-8">
       <h1 className="py-3 text-title font-semibold">Link an account</h1>
       {providers.isError && <Failed error={providers.error} />}
       {providers.data && provider && (

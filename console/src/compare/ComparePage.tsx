@@ -108,6 +108,8 @@ function Figures({ summary }: { summary: Summary }) {
   )
 }
 
+const columns = 'grid h-8 grid-cols-[110px_minmax(0,1fr)_90px_90px_90px] items-center gap-x-3'
+
 function Lines({ lines }: { lines: Compared[] }) {
   const [chosen, setChosen] = useState('all')
   const counts = useMemo(() => {
@@ -126,7 +128,14 @@ function Lines({ lines }: { lines: Compared[] }) {
         onChange={setChosen}
         choices={[{ value: 'all', title: `All ${count(lines.length)}` }, ...outcomes.filter(({ outcome }) => counts.has(outcome)).map(({ outcome, title }) => ({ value: outcome, title: `${title} ${count(counts.get(outcome)!)}` }))]}
       />
-      <div ref={box} tabIndex={0} role="list" aria-label="Entries" className="min-h-0 flex-1 overflow-auto">
+      <div className={`${columns} border-b border-line text-small text-soft`} aria-hidden="true">
+        <span>Outcome</span>
+        <span>Name</span>
+        <span className="text-right">Size here</span>
+        <span className="text-right">Size there</span>
+        <span className="text-right">Open</span>
+      </div>
+      <div ref={box} tabIndex={0} role="list" aria-label="Entries" className="relative min-h-0 flex-1 overflow-auto">
         <div style={{ height: list.getTotalSize(), position: 'relative' }}>
           {list.getVirtualItems().map((row) => (
             <div key={row.key} role="listitem" style={{ position: 'absolute', top: row.start, left: 0, right: 0, height: 32 }} className="border-b border-line">
@@ -149,7 +158,7 @@ function Line({ line }: { line: Compared }) {
       </Link>
     )
   return (
-    <div className="grid h-8 grid-cols-[110px_minmax(0,1fr)_90px_90px_90px] items-center gap-x-3">
+    <div className={columns}>
       <span className={`whitespace-nowrap ${look?.colour}`}>
         {look?.shape} {look?.title}
       </span>

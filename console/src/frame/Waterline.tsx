@@ -24,7 +24,7 @@ export function Waterline() {
         <polyline points={points.join(' ')} fill="none" stroke="currentColor" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
       </svg>
       <span className={`w-24 text-right whitespace-nowrap ${progress.rate > 0 ? 'text-plumage' : ''}`}>{bytes(Math.round(progress.rate))}/s</span>
-      <span className="whitespace-nowrap">{running ? `${some(running, 'run')} running` : progress.transfers.length > 0 ? `${some(progress.transfers.length, 'file')} on their way` : 'nothing moves'}</span>
+      <span className="whitespace-nowrap">{running ? `${some(running, 'run')} running` : progress.transfers.length > 0 ? `${some(progress.transfers.length, 'file')} on their way` : progress.rate > 0 ? 'moving' : 'nothing moves'}</span>
     </Link>
   )
 }

@@ -12,6 +12,7 @@ export const useLive = () => useContext(LiveContext)
 
 const samples = 300
 const sampleEvery = 2000
+const hiddenFor = 20_000
 
 export function LiveProvider({ children }: { children: ReactNode }) {
   const client = useQueryClient()
@@ -20,41 +21,64 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   useEffect(() => {
     let latest = idle
     let heard = 0
-    const events = new EventSource('/api/v1/live')
-    events.onopen = () => setLive((now) => ({ ...now, connected: true }))
-    events.onerror = () => setLive((now) => ({ ...now, connected: false }))
-    events.addEventListener('anew', () => {
-      void client.invalidateQueries()
-      void fetch('/api/v1/rates')
-        .then((answer) => (answer.ok ? answer.json() : { rates: null }))
-        .then(({ rates }: { rates: number[] | null }) => rates && setLive((now) => ({ ...now, rates })))
-        .catch(() => {}) // the line begins empty then
-    })
-    events.addEventListener('accounts', () => {
-      for (const queryKey of [['folder', '/'], ['accounts'], ['space']]) void client.invalidateQueries({ queryKey })
-    })
-    events.addEventListener('folder', (event) => void client.invalidateQueries({ queryKey: ['folder', JSON.parse(event.data) as string] }))
-    events.addEventListener('run', (event) => {
-      const run = JSON.parse(event.data) as Run
-      keep(client, run, true)
-      if (!run.ended) return
-      const runs = latest.runs.filter((other) => other.id !== run.id)
-      latest = { ...latest, runs, rate: runs.reduce((sum, other) => sum + (other.now?.rate ?? 0), 0) }
-      setLive((now) => ({ ...now, progress: latest }))
-    })
-    events.addEventListener('progress', (event) => {
-      latest = JSON.parse(event.data) as Progress
-      heard = Date.now()
-      for (const run of latest.runs) keep(client, run, false)
-      setLive((now) => ({ ...now, connected: true, progress: latest }))
-    })
+    let events: EventSource | undefined
+    let hidden: ReturnType<typeof setTimeout> | undefined
+    // Browsers allow six connections to a service: a window that nobody sees gives its own back.
+    const leave = () => {
+      events?.close()
+      events = undefined
+    }
+    const listen = () => {
+      if (events) return
+      events = new EventSource('/api/v1/live')
+      events.onopen = () => setLive((now) => ({ ...now, connected: true }))
+      events.onerror = () => setLive((now) => ({ ...now, connected: false }))
+      events.addEventListener('anew', () => {
+        void client.invalidateQueries()
+        void fetch('/api/v1/rates')
+          .then((answer) => (answer.ok ? answer.json() : { rates: null }))
+          .then(({ rates }: { rates: number[] | null }) => rates && setLive((now) => ({ ...now, rates })))
+          .catch(() => {}) // the line begins empty then
+      })
+      events.addEventListener('accounts', () => {
+        for (const queryKey of [['folder', '/'], ['accounts'], ['space']]) void client.invalidateQueries({ queryKey })
+      })
+      events.addEventListener('folder', (event) => void client.invalidateQueries({ queryKey: ['folder', JSON.parse(event.data) as string] }))
+      events.addEventListener('run', (event) => {
+        const run = JSON.parse(event.data) as Run
+        keep(client, run, true)
+        if (!run.ended) return
+        const runs = latest.runs.filter((other) => other.id !== run.id)
+        latest = { ...latest, runs, rate: runs.reduce((sum, other) => sum + (other.now?.rate ?? 0), 0) }
+        setLive((now) => ({ ...now, progress: latest }))
+      })
+      events.addEventListener('progress', (event) => {
+        latest = JSON.parse(event.data) as Progress
+        heard = Date.now()
+        for (const run of latest.runs) keep(client, run, false)
+        setLive((now) => ({ ...now, connected: true, progress: latest }))
+      })
+    }
+    const onVisibility = () => {
+      clearTimeout(hidden)
+      if (document.visibilityState === 'visible') listen()
+      else hidden = setTimeout(leave, hiddenFor)
+    }
+    listen()
+    document.addEventListener('visibilitychange', onVisibility)
+    window.addEventListener('pagehide', leave)
+    window.addEventListener('pageshow', listen)
     const sampling = setInterval(() => {
       if (Date.now() - heard > sampleEvery) latest = idle
       setLive((now) => ({ ...now, progress: latest, rates: [...now.rates.slice(1), latest.rate] }))
     }, sampleEvery)
     return () => {
       clearInterval(sampling)
-      events.close()
+      clearTimeout(hidden)
+      document.removeEventListener('visibilitychange', onVisibility)
+      window.removeEventListener('pagehide', leave)
+      window.removeEventListener('pageshow', listen)
+      leave()
     }
   }, [client])
 

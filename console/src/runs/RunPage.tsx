@@ -26,7 +26,7 @@ export function RunPage() {
   }
   if (!run.data) return <p className="py-6 text-soft">Looking…</p>
   return (
-    <div className="flex min-h-0 flex-1 flex-col overflow-auto pb-4">
+    <div className="relative flex min-h-0 flex-1 flex-col overflow-auto pb-4">
       <Head run={run.data} />
       {!run.data.ended && <Moving run={run.data} />}
       <Figures run={run.data} />

@@ -20,7 +20,7 @@ export function RunsPage() {
   }, [])
   const all = runs.data?.pages.flatMap((page) => page.runs) ?? []
   return (
-    <div className="min-h-0 flex-1 overflow-auto pb-8">
+    <div className="relative min-h-0 flex-1 overflow-auto pb-8">
       <h1 className="py-3 text-title font-semibold">Runs</h1>
       {runs.isError && <Failed error={runs.error} />}
       {runs.isSuccess && all.length === 0 && (

@@ -1,0 +1,223 @@
+// Package provider_test holds docs/providers.md to what the providers say of
+// themselves, opened on the servers that tests run against.
+package provider_test
+
+import (
+	"flag"
+	"fmt"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"deftheron/core/store"
+	"deftheron/provider/folder"
+	"deftheron/provider/s3"
+	"deftheron/provider/webdav"
+	"deftheron/servertest"
+	"deftheron/standin"
+)
+
+var update = flag.Bool("update", false, "write docs/providers.md anew")
+
+// place is a provider on a server.
+type place struct {
+	provider, on string
+	store        store.Store
+}
+
+func open(t *testing.T, provider store.Provider, on string, options map[string]string, secret string) place {
+	t.Helper()
+	checked, err := store.CheckOptions(provider, options, secret != "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := provider.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret(secret), Gate: store.NewGate(on, 16, 64)})
+	if err == nil {
+		err = store.Prepare(t.Context(), s)
+	}
+	if err != nil {
+		t.Fatalf("%s on %s: %v", provider.Name(), on, err)
+	}
+	return place{provider.Name(), on, s}
+}
+
+func places(t *testing.T) []place {
+	apache := servertest.StartApache(t, servertest.ApacheOptions{})
+	url, _ := apache.Folder(t)
+	dav := httptest.NewServer(standin.WebDAV(t.TempDir(), "", ""))
+	t.Cleanup(dav.Close)
+	objects := servertest.StartObjectStore(t)
+	handler, err := standin.ObjectStore("place")
+	if err != nil {
+		t.Fatal(err)
+	}
+	embedded := httptest.NewServer(handler)
+	t.Cleanup(embedded.Close)
+	return []place{
+		open(t, folder.Provider{}, "a Linux disk", map[string]string{"path": t.TempDir()}, ""),
+		open(t, webdav.Provider{}, "Apache", map[string]string{"url": url, "user": apache.User}, apache.Password),
+		open(t, webdav.Provider{}, "golang.org/x/net/webdav", map[string]string{"url": dav.URL}, ""),
+		open(t, s3.Provider{}, "versitygw", map[string]string{"endpoint": objects.Endpoint, "bucket": objects.Bucket(t), "key": objects.Key}, objects.Secret),
+		open(t, s3.Provider{}, "the demo's object store", map[string]string{"endpoint": embedded.URL, "bucket": "place", "key": "k"}, "s"),
+	}
+}
+
+// questions are those that a technician asks, answered from the traits and the
+// abilities.
+var questions = []struct {
+	question string
+	answer   func(place) string
+}{
+	{"Will the dates of files survive?", func(p place) string {
+		switch traits := p.store.Traits(); {
+		case traits.KeepsTimes:
+			return "yes, to the " + precision(traits.TimePrecision)
+		case traits.TimePrecision > 0:
+			return "no: a file has the time at which it arrived"
+		}
+		return "no: none are told"
+	}},
+	{"Can a half-written file be seen?", func(p place) string { return yes(!p.store.Traits().Whole, "yes", "no") }},
+	{"Can it overwrite what somebody else just wrote?", func(p place) string {
+		return yes(p.store.Traits().Conditional, "no: the server itself checks, in the moment of writing", "only in the window told below: it is looked at again just before")
+	}},
+	{"How is content proven after a copy?", func(p place) string {
+		if kind := p.store.Traits().ProofKind; kind != "" {
+			return strings.ToUpper(string(kind)) + ", from the answer to the write"
+		}
+		return "by reading it back"
+	}},
+	{"How are two files found to be the same?", func(p place) string {
+		if summer, ok := p.store.(store.Summer); ok {
+			var kinds []string
+			for _, kind := range summer.SumKinds() {
+				kinds = append(kinds, strings.ToUpper(string(kind)))
+			}
+			return "by " + strings.Join(kinds, ", ") + " without reading them over the network"
+		}
+		return "by what is remembered of a copy, else by reading"
+	}},
+	{"Can it rename and move inside?", func(p place) string {
+		return yes(store.CanMove(p.store), "yes, at once", "no: it is copied, proven, and then removed")
+	}},
+	{"Can a transfer go on where it broke off?", func(p place) string {
+		writer, ok := p.store.(store.PartWriter)
+		if !ok {
+			return "a file begins again"
+		}
+		limits, _ := writer.PartLimits()
+		return fmt.Sprintf("yes, in parts, above %d MiB", limits.Above>>20)
+	}},
+	{"Does a removal go to a trash?", func(p place) string { return yes(p.store.Traits().Trash, "yes", "no: it is final") }},
+	{"Does it tell how much space there is?", func(p place) string {
+		_, ok := p.store.(store.Spacer)
+		return yes(ok, yes(p.provider == "webdav", "where the server does (RFC 4331)", "yes"), "no")
+	}},
+	{"Does it tell what changed?", func(p place) string {
+		_, ok := p.store.(store.ChangeLister)
+		return yes(ok, "where the server does (RFC 6578)", "no: it is listed")
+	}},
+	{"Are empty folders kept?", func(p place) string {
+		return yes(p.store.Traits().Folders == store.FoldersImplied, "yes, as marker objects", "yes")
+	}},
+	{"How large may a file be?", func(p place) string {
+		if most := p.store.Traits().LargestFile; most > 0 {
+			return fmt.Sprintf("%d TiB", most>>40)
+		}
+		return "as large as the server takes"
+	}},
+	{"Which names are refused?", func(p place) string { return refused(p.store.Traits()) }},
+}
+
+func yes(is bool, yes, no string) string {
+	if is {
+		return yes
+	}
+	return no
+}
+
+func precision(d time.Duration) string {
+	return map[time.Duration]string{time.Nanosecond: "nanosecond", time.Second: "second"}[d]
+}
+
+// refused tries names that stores are known to refuse.
+func refused(traits store.Traits) string {
+	var found []string
+	for _, c := range []struct{ name, words string }{
+		{"", "empty"}, {".", "`.`"}, {"..", "`..`"}, {"a/b", "with `/`"}, {"a\\b", "with `\\`"}, {"a:b", "with `:`"}, {"dot.", "trailing dot"},
+		{"space ", "trailing space"}, {"con", "`con`"}, {"new\nline", "with a line break"}, {"bad\xff", "not UTF-8"}, {strings.Repeat("n", 256), "above 255 bytes"}, {strings.Repeat("n", 1100), "keys above 1,024 bytes"},
+	} {
+		if traits.NameError("", c.name) != nil {
+			if c.words == "keys above 1,024 bytes" && found[len(found)-1] == "above 255 bytes" {
+				continue
+			}
+			found = append(found, c.words)
+		}
+	}
+	return strings.Join(found, ", ")
+}
+
+func document(places []place) string {
+	var b strings.Builder
+	b.WriteString(`# What each kind of place can keep
+
+Made from what the providers say of themselves, on the servers that the tests run against, by ` + "`go test ./provider -update`" + `. An account tells the same of
+its own server, which is looked at before the first write.
+
+`)
+	b.WriteString("| |")
+	for _, p := range places {
+		fmt.Fprintf(&b, " `%s`, %s |", p.provider, p.on)
+	}
+	b.WriteString("\n|" + strings.Repeat(" --- |", len(places)+1) + "\n")
+	for _, question := range questions {
+		fmt.Fprintf(&b, "| **%s** |", question.question)
+		for _, p := range places {
+			fmt.Fprintf(&b, " %s |", question.answer(p))
+		}
+		b.WriteByte('\n')
+	}
+	b.WriteString("\n## Windows that the protocol or the server leaves\n")
+	for _, p := range places {
+		fmt.Fprintf(&b, "\n**`%s`, %s**\n\n", p.provider, p.on)
+		for _, window := range p.store.Traits().Windows {
+			fmt.Fprintf(&b, "- %s\n", window)
+		}
+	}
+	b.WriteString("\n## Options\n")
+	for _, provider := range []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}} {
+		fmt.Fprintf(&b, "\n**`%s`**: %s\n\n", provider.Name(), provider.Title())
+		for _, option := range provider.Options() {
+			name, note := "`--"+option.Name+"`", ""
+			if option.Secret {
+				name = "`--secret-file`"
+			}
+			if option.Required {
+				note = " (needed)"
+			}
+			if option.Default != "" {
+				note = " (else " + option.Default + ")"
+			}
+			fmt.Fprintf(&b, "- %s: %s%s\n", name, option.Help, note)
+		}
+	}
+	b.WriteString("\nFor each: `--start FOLDER` makes a folder of the place the account's start; `--read-only` lets nothing be written there by any way.\n")
+	return b.String()
+}
+
+func TestProvidersDocument(t *testing.T) {
+	path := filepath.Join(servertest.Root(), "docs", "providers.md")
+	want := document(places(t))
+	if *update {
+		if err := os.WriteFile(path, []byte(want), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := os.ReadFile(path)
+	if err != nil || string(got) != want {
+		t.Errorf("docs/providers.md is not what the providers say (%v); write it anew: go test ./provider -update", err)
+	}
+}
