@@ -148,7 +148,7 @@ func TestFileCommands(t *testing.T) {
 			if out := h.must("rm", "--yes", account+"/moved", account+"/new"); !strings.Contains(out, "Removed 3 files") {
 				t.Errorf("rm: %s", out)
 			}
-			if out := h.must("ls", "--json", "--fresh", account); out != "" {
+			if out := h.must("ls", "--fresh", account, "--json"); out != "" {
 				t.Errorf("left are %s", out)
 			}
 		})

@@ -49,9 +49,14 @@ func doing(what, where string, err error) error {
 // errStopped ends a listing whose consumer wants no more.
 var errStopped = errors.New("no more is wanted")
 
-// List implements store.Store: one request of depth 1, decoded as it comes. One
-// that breaks off before its first entry is asked for again.
+// List implements store.Store.
 func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return a.children(ctx, folder)
+}
+
+// children lists by one request of depth 1, decoded as it comes. One that breaks
+// off before its first entry is asked for again.
+func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
 		if err := checkPlace(folder.Path.Place()); err != nil {
 			yield(store.Entry{}, store.Errorf(store.ErrNotFound, "%q: %w", folder.Path, err))

@@ -175,7 +175,7 @@ func (a *account) removeFolder(ctx context.Context, place store.Place) error {
 }
 
 func (a *account) holdsNothing(ctx context.Context, place store.Place) error {
-	for entry, err := range a.List(ctx, place.AsFolder()) {
+	for entry, err := range a.children(ctx, place.AsFolder()) {
 		if err != nil {
 			return err
 		}

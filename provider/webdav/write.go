@@ -328,7 +328,7 @@ func (a *account) clean(ctx context.Context, cleaning store.Cleaning, folder sto
 	prefix := store.ArrivingName(cleaning.Run, "")
 	var folders []store.Folder
 	var ours []string
-	for entry, err := range a.List(ctx, folder) {
+	for entry, err := range a.children(ctx, folder) {
 		switch {
 		case err != nil:
 			return err

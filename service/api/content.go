@@ -218,6 +218,11 @@ func (f *seekable) Read(p []byte) (int, error) {
 	f.at += int64(n)
 	f.opened = f.at
 	f.counted(n)
+	if err == io.EOF && f.reading.Length > 0 && f.at < f.size {
+		// More is wanted than the range that was asked for first.
+		f.reading.Length = 0
+		return n, f.Close()
+	}
 	if err != nil && err != io.EOF {
 		f.failed = err
 	}
