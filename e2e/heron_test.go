@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -50,9 +51,27 @@ type heron struct {
 	data   string
 	listen string
 	signin string // the one-time link that it printed
-	log    *bytes.Buffer
+	log    *logged
 	cmd    *exec.Cmd
 	env    []string
+}
+
+// logged is what a process has logged so far.
+type logged struct {
+	mu     sync.Mutex
+	buffer bytes.Buffer
+}
+
+func (l *logged) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.buffer.Write(p)
+}
+
+func (l *logged) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.buffer.String()
 }
 
 // start starts a service on a new data folder and a free port.
@@ -66,7 +85,7 @@ func start(t *testing.T) *heron {
 // serve starts the process, and waits until it answers.
 func (h *heron) serve(args ...string) {
 	h.t.Helper()
-	h.log = &bytes.Buffer{}
+	h.log = &logged{}
 	h.cmd = exec.Command(program, append([]string{"serve", "--data", h.data, "--listen", h.listen}, args...)...)
 	h.cmd.Env = append(os.Environ(), h.env...)
 	h.cmd.Stderr = h.log

@@ -90,6 +90,15 @@ var questions = []struct {
 		}
 		return "by reading it back"
 	}},
+	{"Is damage noticed on the way from there?", func(p place) string {
+		switch p.provider {
+		case "s3":
+			return "where the server keeps a checksum of the whole: the bytes are held to it"
+		case "folder":
+			return "as far as the disk notices it"
+		}
+		return "no hash is told: by the connection alone, so use https"
+	}},
 	{"How are two files found to be the same?", func(p place) string {
 		if summer, ok := p.store.(store.Summer); ok {
 			var kinds []string

@@ -175,6 +175,13 @@ func (r *Run) Execute(ctx context.Context) Result {
 		}
 	}
 	result := r.result(ctx, causeOfPlan(err), err)
+	if r.Resumed && (result.State == "done" || result.State == "partial") {
+		// A server may have begun with what the interrupted run had sent only
+		// after its leftovers were removed.
+		if err := r.clean(context.WithoutCancel(ctx)); err != nil {
+			r.Log.Warn("could not look for what was left behind", "run", r.ID, "error", err)
+		}
+	}
 	if result.State == "done" && stays > 0 {
 		result = Result{State: "partial", Cause: plan.CauseStays, Why: plural(int(stays), "entry") + " changed or came since, or could not be proven, and " + stay(stays) + " at the source"}
 	}

@@ -44,7 +44,13 @@ func (a *account) Prepare(ctx context.Context) error {
 	if done {
 		return nil
 	}
-	found, err := a.probe(ctx)
+	found, err := store.Page(ctx, func() (findings, error) {
+		found, err := a.probe(ctx)
+		if store.KindOf(err) == store.ErrOutcomeUnknown { // what came of it does not matter
+			err = store.Errorf(store.ErrTryAgain, "%w", err)
+		}
+		return found, err
+	})
 	if err != nil {
 		return store.Errorf(store.KindOf(err), "could not find out what the server can do: %w", err)
 	}

@@ -272,10 +272,13 @@ func (a *account) exchange(ctx context.Context, writing store.Writing, arriving 
 		return a.moveTo(ctx, arriving, writing.Place, true)
 	}
 	aside := writing.Place.Folder.Place(name)
+	lasting := context.WithoutCancel(ctx) // what was begun is ended
 	if err := a.moveTo(ctx, writing.Place, aside, false); err != nil {
+		if store.KindOf(err) == store.ErrOutcomeUnknown || ctx.Err() != nil {
+			_ = a.moveTo(lasting, aside, writing.Place, false) // it may be aside
+		}
 		return err
 	}
-	lasting := context.WithoutCancel(ctx) // what was begun is ended
 	moved, err := a.stat(lasting, aside)
 	if err == nil && moved.Revision != there.Revision && (moved.Size != there.Size || !moved.Modified.Equal(there.Modified)) {
 		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
@@ -284,7 +287,21 @@ func (a *account) exchange(ctx context.Context, writing store.Writing, arriving 
 		err = a.moveTo(lasting, arriving, writing.Place, false)
 	}
 	if err != nil {
-		if back := a.moveTo(lasting, aside, writing.Place, false); back != nil && store.KindOf(back) != store.ErrExists {
+		theirs := store.KindOf(err) == store.ErrChanged
+		switch back := a.moveTo(lasting, aside, writing.Place, false); {
+		case back == nil:
+		case store.KindOf(back) == store.ErrExists && !theirs:
+			// The new content has the name though the answer was lost, or what
+			// somebody else put there: the old one was to be replaced.
+			a.dispose(lasting, aside)
+		case store.KindOf(back) == store.ErrExists:
+			// Two others have written there in this moment: both are kept.
+			kept := writing.Place.Folder.Place(writing.Place.Name + " (written meanwhile)")
+			if back = a.moveTo(lasting, aside, kept, false); back == nil {
+				return store.Errorf(store.ErrChanged, "%s changed twice meanwhile, and the first change is at %s now", writing.Place, kept)
+			}
+			fallthrough
+		default:
 			return store.Errorf(store.ErrOutcomeUnknown, "the old content of %s is at %s and could not be put back (%w): %w", writing.Place, aside, back, err)
 		}
 		return err

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"deftheron/core/plan"
@@ -163,19 +164,37 @@ func (db *DB) CauseCounts(ctx context.Context, run int64) (counts []CauseCount, 
 	return counts, err
 }
 
+// PauseRun makes a run paused, unless it has ended.
+func (db *DB) PauseRun(ctx context.Context, run Run) error {
+	return db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND ended_at IS NULL", Paused, run.Number).Error
+}
+
+// TakePaused makes a paused run queued, and reports whether it was paused: of
+// several that take it at once, one does.
+func (db *DB) TakePaused(ctx context.Context, run Run) (bool, error) {
+	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state = ?", Queued, run.Number, Paused)
+	return result.RowsAffected == 1, result.Error
+}
+
 // Retry makes a run that has ended one that has not: its items that failed, or
-// that were left when it was cancelled, wait again. It returns how many.
+// that were left when it was cancelled, wait again. It returns how many, and
+// ErrNotFound where the run has not ended, or no longer: of several that retry it
+// at once, one does.
 func (db *DB) Retry(ctx context.Context, run *Run) (items int64, err error) {
 	err = db.transaction(ctx, func(tx *sql.Tx) error {
+		taken, err := tx.ExecContext(ctx, "UPDATE runs SET state = ?, cause = '', why = '', cancelling = 0, ended_at = NULL WHERE number = ? AND ended_at IS NOT NULL", Queued, run.Number)
+		if err != nil {
+			return err
+		}
+		if n, err := taken.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(ErrNotFound, err)
+		}
 		result, err := tx.ExecContext(ctx, `UPDATE items SET state = 'waiting', cause = '', why = '', ended = 0, attempts = 0
 			WHERE run = ? AND (state = 'failed' OR state = 'skipped' AND cause = ?)`, run.Number, string(plan.CauseCancelled))
 		if err != nil {
 			return err
 		}
-		if items, err = result.RowsAffected(); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, "UPDATE runs SET state = ?, cause = '', why = '', cancelling = 0, ended_at = NULL WHERE number = ?", Queued, run.Number)
+		items, err = result.RowsAffected()
 		return err
 	})
 	run.State, run.Cause, run.Why, run.Cancelling, run.EndedAt = Queued, "", "", false, nil

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,8 +38,7 @@ func (r *Runner) Cancel(ctx context.Context, id string) error {
 		return nil
 	}
 	row.Cancelling = true // it is paused: it is taken up to end in good order
-	r.launch(row, row.StartedAt != nil)
-	return nil
+	return r.take(ctx, row)
 }
 
 // find returns a run, and its active part where it has not ended and is not
@@ -71,7 +71,7 @@ func (r *Runner) Pause(ctx context.Context, id string) error {
 	r.mu.Lock()
 	a.paused, a.resume = true, false
 	r.mu.Unlock()
-	if err := r.db.SaveRun(ctx, records.Run{Number: row.Number, State: records.Paused}, "state"); err != nil {
+	if err := r.db.PauseRun(ctx, row); err != nil {
 		return err
 	}
 	a.cancel(transfer.ErrPaused)
@@ -92,17 +92,17 @@ func (r *Runner) Continue(ctx context.Context, id string) error {
 		a.resume = a.paused // it is about to be paused, or goes on anyway
 		return nil
 	}
-	r.take(row)
-	return nil
+	return r.take(ctx, row)
 }
 
-// take takes up a run that is paused.
-func (r *Runner) take(row records.Run) {
-	row.State = records.Queued
-	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "state"); err != nil {
-		r.log.Error("could not keep that a run goes on", "run", row.ID, "error", err)
+// take takes up a run that is paused, unless somebody was faster.
+func (r *Runner) take(ctx context.Context, row records.Run) error {
+	taken, err := r.db.TakePaused(ctx, row)
+	if err == nil && taken {
+		row.State = records.Queued
+		r.launch(row, row.StartedAt != nil)
 	}
-	r.launch(row, row.StartedAt != nil)
+	return err
 }
 
 // Retry takes up a run that has ended without all of its items: those that
@@ -122,6 +122,9 @@ func (r *Runner) Retry(ctx context.Context, id string) (int64, error) {
 		return 0, err
 	}
 	items, err := r.db.Retry(ctx, &row)
+	if errors.Is(err, records.ErrNotFound) {
+		return 0, refused(row, "it was taken up again already")
+	}
 	if err != nil {
 		return 0, err
 	}

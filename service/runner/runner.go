@@ -290,7 +290,11 @@ func (r *Runner) Move(ctx context.Context, routes []contract.Route) (contract.St
 
 func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rules) (contract.Started, error) {
 	id := newID(time.Now())
-	job := records.Job{ID: uuid.NewString(), Name: "copy-" + id, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now()}
+	name := "copy-" + id
+	if rules.Clear {
+		name = "move-" + id
+	}
+	job := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now()}
 	row := records.Run{ID: id, Job: job.Name, State: records.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
 	if err := r.db.AddRun(ctx, &job, &row); err != nil {
 		return contract.Started{}, err
@@ -469,7 +473,9 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 	r.mu.Unlock()
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	if again && r.ctx.Err() == nil {
-		r.take(row)
+		if err := r.take(r.ctx, row); err != nil {
+			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+		}
 	}
 }
 
