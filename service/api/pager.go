@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"iter"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -39,6 +40,19 @@ type listing struct {
 	stop    func()
 	ahead   *tree.Node // read, not given yet
 	expires *time.Timer
+	given   int
+}
+
+// large is how many entries of a listing are worth giving their memory back to
+// the system at its end.
+const large = 10_000
+
+// end ends a listing. What a large one needed goes back now, not minutes later.
+func (l *listing) end() {
+	l.stop()
+	if l.given > large {
+		debug.FreeOSMemory()
+	}
 }
 
 func newPager(t *tree.Recent) *pager { return &pager{tree: t, open: map[int]*listing{}} }
@@ -59,18 +73,19 @@ func (p *pager) page(ctx context.Context, address store.Address, cursor string, 
 			return contract.Page{}, err
 		}
 		if !ok {
-			l.stop()
+			l.end()
 			return page, nil
 		}
 		if after != nil && !after.before(node) {
 			continue
 		}
 		page.Entries = append(page.Entries, entryOf(node))
+		l.given++
 		after = nil
 	}
 	node, err, ok := l.step()
 	if err != nil || !ok {
-		l.stop()
+		l.end()
 		return page, err
 	}
 	l.ahead = &node
@@ -142,7 +157,8 @@ func (p *pager) drop(number int) {
 	p.mu.Unlock()
 	if l != nil {
 		l.expires.Stop()
-		l.stop()
+		l.given = large + 1 // how many it would have been, nobody knows
+		l.end()
 	}
 }
 

@@ -43,8 +43,8 @@ export function AccountsPage() {
             <tr className="border-b border-line">
               <th className="py-1 font-normal">Name</th>
               <th className="py-1 font-normal">State</th>
-              <th className="py-1 font-normal">Where</th>
-              <th className="py-1 pl-4 text-right font-normal">Used</th>
+              <th className="hidden py-1 font-normal sm:table-cell">Where</th>
+              <th className="hidden py-1 pl-4 text-right font-normal sm:table-cell">Used</th>
               <th className="py-1 pl-4 text-right font-normal">Free</th>
               <th className="py-1 pl-4 font-normal">
                 <span className="sr-only">Actions</span>
@@ -57,9 +57,10 @@ export function AccountsPage() {
             ))}
             {accounts.data.length > 1 && (
               <tr className="h-8 text-soft">
-                <td className="py-1" colSpan={3}>
+                <td className="py-1" colSpan={2}>
                   Together; what shares a disk counts once
                 </td>
+                <td className="hidden sm:table-cell" />
                 <SpaceCells space={spaces.data?.together} asking={spaces.isPending} />
                 <td />
               </tr>
@@ -76,7 +77,7 @@ function SpaceCells({ space, asking }: { space?: Space; asking: boolean }) {
   const part = space && space.total > 0 && space.used >= 0 ? Math.min(100, (space.used / space.total) * 100) : undefined
   return (
     <>
-      <td className="pl-4 text-right whitespace-nowrap" title={part === undefined ? undefined : `${Math.round(part)} % of ${bytes(space!.total)}`}>
+      <td className="hidden pl-4 text-right whitespace-nowrap sm:table-cell" title={part === undefined ? undefined : `${Math.round(part)} % of ${bytes(space!.total)}`}>
         {figure(space?.used)}
       </td>
       <td className="pl-4 text-right whitespace-nowrap">{figure(space?.free)}</td>
@@ -103,26 +104,21 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
   })
   return (
     <>
-      <tr className="h-8 border-b border-line align-baseline hover:bg-panel">
+      <tr className={`h-8 align-baseline hover:bg-panel ${account.why ? '' : 'border-b border-line'}`}>
         <td className="py-1 pr-4">
           <Link to={treeLink(account.address)} className="font-mono text-small whitespace-nowrap text-plumage hover:underline">
             {account.address}
           </Link>
         </td>
-        <td className="pr-4 whitespace-nowrap">
+        <td className="pr-4 sm:whitespace-nowrap">
           <State state={account.state} />
-          {account.read_only && <span className="ml-2 text-small text-soft">read only</span>}
+          {account.read_only && <span className="text-small whitespace-nowrap text-soft sm:ml-2">read only</span>}
         </td>
-        <td className="pr-4">
+        <td className="hidden pr-4 sm:table-cell">
           {account.provider} <span className="font-mono text-small break-all text-soft">{plain(whereOf(account, provider))}</span>
-          {account.why && (
-            <span className="block text-small">
-              <span className="text-ochre">{account.why}</span> {account.remedy}
-            </span>
-          )}
         </td>
         <SpaceCells space={space} asking={asking} />
-        <td className="pl-4 text-right whitespace-nowrap">
+        <td className="pl-2 text-right sm:pl-4 sm:whitespace-nowrap">
           <Button look="quiet" disabled={check.isPending} onClick={() => check.mutate()} aria-label={`Check ${account.name}`}>
             {check.isPending ? 'Checking…' : 'Check'}
           </Button>
@@ -131,6 +127,13 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
           </Button>
         </td>
       </tr>
+      {account.why && !check.isError && (
+        <tr className="border-b border-line">
+          <td colSpan={6} className="py-1 pl-4 text-small">
+            <span className="text-ochre">{account.why}</span> {account.remedy}
+          </td>
+        </tr>
+      )}
       {(check.isError || check.data?.found) && (
         <tr className="border-b border-line">
           <td colSpan={6} className="py-2 pl-4">

@@ -108,7 +108,7 @@ function Figures({ summary }: { summary: Summary }) {
   )
 }
 
-const columns = 'grid h-8 grid-cols-[110px_minmax(0,1fr)_90px_90px_90px] items-center gap-x-3'
+const columns = 'grid h-8 grid-cols-[16px_minmax(0,1fr)_80px_80px] items-center gap-x-3 sm:grid-cols-[110px_minmax(0,1fr)_90px_90px_90px]'
 
 function Lines({ lines }: { lines: Compared[] }) {
   const [chosen, setChosen] = useState('all')
@@ -129,11 +129,13 @@ function Lines({ lines }: { lines: Compared[] }) {
         choices={[{ value: 'all', title: `All ${count(lines.length)}` }, ...outcomes.filter(({ outcome }) => counts.has(outcome)).map(({ outcome, title }) => ({ value: outcome, title: `${title} ${count(counts.get(outcome)!)}` }))]}
       />
       <div className={`${columns} border-b border-line text-small text-soft`} aria-hidden="true">
-        <span>Outcome</span>
+        <span>
+          <span className="hidden sm:inline">Outcome</span>
+        </span>
         <span>Name</span>
         <span className="text-right">Size here</span>
         <span className="text-right">Size there</span>
-        <span className="text-right">Open</span>
+        <span className="hidden text-right sm:block">Open</span>
       </div>
       <div ref={box} tabIndex={0} role="list" aria-label="Entries" className="relative min-h-0 flex-1 overflow-auto">
         <div style={{ height: list.getTotalSize(), position: 'relative' }}>
@@ -160,7 +162,7 @@ function Line({ line }: { line: Compared }) {
   return (
     <div className={columns}>
       <span className={`whitespace-nowrap ${look?.colour}`}>
-        {look?.shape} {look?.title}
+        {look?.shape} <span className="sr-only sm:not-sr-only">{look?.title}</span>
       </span>
       <span className="truncate font-mono text-small" title={line.why || line.name}>
         {plain(line.name ?? '')}
@@ -168,7 +170,7 @@ function Line({ line }: { line: Compared }) {
       </span>
       <span className="text-right whitespace-nowrap">{size(line.here)}</span>
       <span className="text-right whitespace-nowrap">{size(line.there)}</span>
-      <span className="flex justify-end gap-2 text-small">
+      <span className="hidden justify-end gap-2 text-small sm:flex">
         {link(line.here, 'here')}
         {link(line.there, 'there')}
       </span>

@@ -119,8 +119,10 @@ function Part({ moved, total }: { moved: number; total: number }) {
   const percent = total > 0 ? Math.min(100, Math.floor((moved / total) * 100)) : 100
   return (
     <>
-      {percent} % of {bytes(total)}
-      <progress value={percent} max={100} aria-label="Part moved" className="block h-1 w-full" />
+      {percent === 100 ? `${bytes(total)}, being proven` : `${percent} % of ${bytes(total)}`}
+      <span role="progressbar" aria-label="Part moved" aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} className="block h-1 bg-line">
+        <span className="block h-full bg-plumage" style={{ width: `${percent}%` }} />
+      </span>
     </>
   )
 }

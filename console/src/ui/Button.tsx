@@ -13,7 +13,7 @@ export function Button({ look = 'plain', className = '', ...rest }: Props) {
   return (
     <button
       type="button"
-      className={`inline-flex h-8 items-center gap-2 rounded-md px-3 whitespace-nowrap disabled:opacity-50 ${looks[look]} ${className}`}
+      className={`inline-flex h-8 items-center justify-center gap-2 rounded-md px-3 whitespace-nowrap disabled:opacity-50 ${looks[look]} ${className}`}
       {...rest}
     />
   )
