@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"fmt"
@@ -287,10 +288,7 @@ func TestConsoleRunControls(t *testing.T) {
 		writeFile(t, strings.Repeat("x", 1000), desk, fmt.Sprintf("file %02d", i))
 	}
 	h.linkFolder("desk", desk)
-	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	slow := h.linkSlow("archive", 0)
 	b := openBrowser(t)
 	b.watchPolicy()
 	b.open(h.signin)
@@ -317,4 +315,63 @@ func TestConsoleRunControls(t *testing.T) {
 		}
 	}
 	b.keptToPolicy()
+}
+
+// TestConsoleTransfers shows how far an upload and a download have come, stops
+// one, and fetches several as one archive.
+func TestConsoleTransfers(t *testing.T) {
+	h := start(t)
+	slow := h.linkSlow("archive", 16<<20)
+	local, kept := t.TempDir(), t.TempDir()
+	content := strings.Repeat("0123456789abcdef", 24<<16)
+	writeFile(t, content, local, "large.bin")
+	writeFile(t, content, local, "stopped.bin")
+	b := openBrowser(t)
+	b.downloadsTo(kept)
+	b.open(h.signin)
+	b.click("archive")
+	b.shows("This folder is empty.")
+	b.upload(filepath.Join(local, "stopped.bin"))
+	b.shows("1 file to send")
+	b.click("Stop")
+	b.shows("It was stopped; nothing of it is there.")
+	b.click("Clear the list")
+	b.upload(filepath.Join(local, "large.bin"))
+	b.until(`/[1-9][0-9]? % of 24.0 MiB/.test(document.body.innerText)`)
+	b.until(`!document.body.innerText.includes('nothing moves')`)
+	b.shows("1 file sent")
+	b.click("Choose large.bin")
+	b.click("Download")
+	b.shows("1 download under way")
+	b.until(`/[1-9][0-9]? % of 24.0 MiB/.test(document.body.innerText)`)
+	b.accessible("transfers")
+	slow.release()
+	arrives(t, filepath.Join(kept, "large.bin"), filepath.Join(local, "large.bin"))
+	if listed := h.must("ls", "--fresh", "/archive"); strings.Contains(listed, "stopped.bin") {
+		t.Errorf("what was stopped is there: %s", listed)
+	}
+	h.must("mkdir", "/archive/folder")
+	h.must("put", filepath.Join(local, "large.bin"), "/archive/folder")
+	b.click("Refresh")
+	b.click("Choose folder")
+	b.click("Download")
+	archived := filepath.Join(kept, "large.bin and 1 more.zip")
+	for deadline := time.Now().Add(20 * time.Second); ; {
+		reader, err := zip.OpenReader(archived)
+		if err == nil {
+			var names []string
+			for _, file := range reader.File {
+				names = append(names, fmt.Sprint(file.Name, " ", file.UncompressedSize64))
+			}
+			reader.Close()
+			if got := strings.Join(names, ", "); got != "large.bin 25165824, folder/ 0, folder/large.bin 25165824" {
+				t.Errorf("the archive holds %s", got)
+			}
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatal(err)
+		}
+		<-time.After(20 * time.Millisecond)
+	}
 }

@@ -10,8 +10,6 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
-
-	"deftheron/servertest"
 )
 
 // TestConsole signs in by the link that the service printed, opens the tree,
@@ -146,10 +144,7 @@ func TestConsoleCancelsALiveRun(t *testing.T) {
 		writeFile(t, strings.Repeat("x", 1000), desk, fmt.Sprintf("file %02d", i))
 	}
 	h.linkFolder("desk", desk)
-	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	slow := h.linkSlow("archive", 0)
 	b := openBrowser(t)
 	b.open(h.signin)
 	b.shows("desk")

@@ -230,10 +230,7 @@ func TestPauseResumeRetry(t *testing.T) {
 		writeFile(t, strings.Repeat("x", 20_000), desk, fmt.Sprintf("file %02d", i))
 	}
 	h.linkFolder("desk", desk)
-	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	slow := h.linkSlow("archive", 0)
 	slow.hold()
 	var started contract.Started
 	if err := json.Unmarshal([]byte(h.must("copy", "/desk", "/archive", "--detach", "--json")), &started); err != nil {
@@ -290,10 +287,7 @@ func TestRetryTakesUpWhatFailed(t *testing.T) {
 	}
 	same(t, "retried", digest(t, filepath.Join(archive, "in")), digest(t, filepath.Join(desk, "in")))
 	// A run that was cancelled is taken up where it was left.
-	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkBucket("objects", &server, slow.server.Bucket(t))
+	slow := h.linkSlow("objects", 0)
 	slow.hold()
 	var started contract.Started
 	_ = json.Unmarshal([]byte(h.must("copy", "/desk/in", "/objects", "--detach", "--json")), &started)
@@ -489,10 +483,7 @@ func TestAccountThatIsDown(t *testing.T) {
 	desk := t.TempDir()
 	writeFile(t, "x", desk, "x.txt")
 	h.linkFolder("desk", desk)
-	slow := slowProxy(t, servertest.StartObjectStore(t), 0)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkBucket("away", &server, slow.server.Bucket(t))
+	slow := h.linkSlow("away", 0)
 	slow.holdAll()
 	began := time.Now()
 	stuck := make(chan result, 1)

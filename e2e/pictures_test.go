@@ -42,10 +42,7 @@ func TestPictures(t *testing.T) {
 	gauges := httptest.NewServer(standin.WebDAV(filepath.Join(root, demo.GaugeFolder), "loggers", "kept-for-the-demo"))
 	defer gauges.Close()
 	h.run("kept-for-the-demo\n", "account", "link", "webdav", "gauge-share", "--url", gauges.URL, "--user", "loggers", "--secret-file", "-", "--read-only")
-	slow := slowProxy(t, servertest.StartObjectStore(t), 6<<20)
-	server := *slow.server
-	server.Endpoint = slow.url
-	h.linkBucket("archive", &server, slow.server.Bucket(t))
+	slow := h.linkSlow("archive", 6<<20)
 	screen := newScreen(t, h)
 	screen.draw("ls", `heron ls "/desk/Odd names, kept on purpose"; heron ls /desk/Office`, 2*time.Second)
 	screen.draw("copy", `heron copy /desk /gauge-share /archive`, 7*time.Second)

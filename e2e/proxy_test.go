@@ -56,6 +56,16 @@ func slowProxy(t *testing.T, server *servertest.ObjectStore, rate int) *proxy {
 	return p
 }
 
+// linkSlow links a bucket of an object store behind a proxy.
+func (h *heron) linkSlow(name string, rate int) *proxy {
+	h.t.Helper()
+	slow := slowProxy(h.t, servertest.StartObjectStore(h.t), rate)
+	server := *slow.server
+	server.Endpoint = slow.url
+	h.linkBucket(name, &server, slow.server.Bucket(h.t))
+	return slow
+}
+
 // hold lets no file through until release.
 func (p *proxy) hold() {
 	p.mu.Lock()

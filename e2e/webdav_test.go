@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
-	"net/http/httputil"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -121,16 +120,7 @@ func davServers(t *testing.T) map[string]*davServer {
 	place, path := apache.Folder(t)
 	target, _ := url.Parse(place)
 	one := &davServer{path: path, user: apache.User, password: apache.Password, random: rand.New(rand.NewPCG(3, 7)), hit: map[string]int{}}
-	one.url = one.front(t, &httputil.ReverseProxy{
-		ErrorHandler: func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) },
-		Rewrite: func(r *httputil.ProxyRequest) {
-			r.Out.URL.Scheme, r.Out.URL.Host = target.Scheme, target.Host
-			if destination, err := url.Parse(r.Out.Header.Get("Destination")); err == nil && destination.Host != "" {
-				destination.Host = target.Host
-				r.Out.Header.Set("Destination", destination.String())
-			}
-		},
-	}).URL + target.Path
+	one.url = one.front(t, servertest.Forward(t, place)).URL + target.Path
 	two := &davServer{path: t.TempDir(), user: "u", password: "p", random: rand.New(rand.NewPCG(4, 7)), hit: map[string]int{}}
 	two.url = two.front(t, standin.WebDAV(two.path, two.user, two.password)).URL
 	return map[string]*davServer{"Apache": one, "x-net": two}

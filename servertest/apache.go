@@ -12,6 +12,9 @@ import (
 	"fmt"
 	"math/big"
 	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -200,4 +203,24 @@ func (a *Apache) certify(t testing.TB, notAfter time.Time) string {
 	a.write(t, "key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private})))
 	a.Certificate = fmt.Sprintf("%X", sha256.Sum256(der))
 	return fmt.Sprintf("SSLEngine on\nSSLCertificateFile %[1]s/certificate.pem\nSSLCertificateKeyFile %[1]s/key.pem\n", a.root)
+}
+
+// Forward passes requests on to the server of a collection, for what stands
+// between it and a client. A connection that breaks off there breaks off here.
+func Forward(t testing.TB, collection string) http.Handler {
+	t.Helper()
+	target, err := url.Parse(collection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &httputil.ReverseProxy{
+		ErrorHandler: func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) },
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.Out.URL.Scheme, r.Out.URL.Host = target.Scheme, target.Host
+			if destination, err := url.Parse(r.Out.Header.Get("Destination")); err == nil && destination.Host != "" {
+				destination.Host = target.Host
+				r.Out.Header.Set("Destination", destination.String())
+			}
+		},
+	}
 }

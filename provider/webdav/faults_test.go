@@ -6,7 +6,6 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
-	"net/http/httputil"
 	"net/url"
 	"strings"
 	"sync"
@@ -46,14 +45,7 @@ func bothServers(t *testing.T, run func(*testing.T, store.Store, *faults)) {
 		apache := servertest.StartApache(t, servertest.ApacheOptions{})
 		place, _ := apache.Folder(t)
 		target, _ := url.Parse(place)
-		forward := &httputil.ReverseProxy{ErrorHandler: func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) }, Rewrite: func(r *httputil.ProxyRequest) {
-			r.Out.URL.Scheme, r.Out.URL.Host = target.Scheme, target.Host
-			if destination, err := url.Parse(r.Out.Header.Get("Destination")); err == nil && destination.Host != "" {
-				destination.Host = target.Host
-				r.Out.Header.Set("Destination", destination.String())
-			}
-		}}
-		f := &faults{behind: forward}
+		f := &faults{behind: servertest.Forward(t, place)}
 		front := httptest.NewServer(f)
 		t.Cleanup(front.Close)
 		run(t, open(t, map[string]string{"url": front.URL + target.Path, "user": apache.User}, apache.Password), f)
