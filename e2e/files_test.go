@@ -531,3 +531,29 @@ func TestListingsFromMemory(t *testing.T) {
 		<-time.After(100 * time.Millisecond)
 	}
 }
+
+// TestCompletion completes addresses and accounts from what is there now.
+func TestCompletion(t *testing.T) {
+	h := start(t)
+	desk := t.TempDir()
+	writeFile(t, "x", desk, "Reports 100%", "a.txt")
+	writeFile(t, "x", desk, "Remarks.txt")
+	h.linkFolder("desk", desk)
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"ls", "/de"}, "/desk/"},
+		{[]string{"cat", "/desk/Re"}, "/desk/Remarks.txt /desk/Reports 100%/"},
+		{[]string{"mv", "/desk/Remarks.txt", "/desk/Reports 100%/"}, "/desk/Reports 100%/a.txt"},
+		{[]string{"get", "/desk/Rep"}, "/desk/Reports 100%/"},
+		{[]string{"put", "x", "/desk/Rep"}, "/desk/Reports 100%/"},
+		{[]string{"compare", "/desk", "/desk/Rem"}, "/desk/Remarks.txt"},
+		{[]string{"account", "check", ""}, "desk"},
+	} {
+		lines := strings.Split(strings.TrimSpace(h.must(append([]string{"__complete"}, c.args...)...)), "\n")
+		if got := strings.Join(lines[:len(lines)-1], " "); got != c.want { // the last line is a directive
+			t.Errorf("heron %s: %q, want %q", strings.Join(c.args, " "), got, c.want)
+		}
+	}
+}

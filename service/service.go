@@ -70,6 +70,7 @@ type Service struct {
 	lock      *os.File
 	db        *records.DB
 	runner    *runner.Runner
+	recent    *tree.Recent
 	hub       *live.Hub
 	server    *http.Server
 	listener  net.Listener
@@ -156,10 +157,10 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	all := &tree.Tree{Accounts: linked}
 	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
-	recent := &tree.Recent{Tree: all, Noticed: linked.Noticed, Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
+	s.recent = &tree.Recent{Tree: all, Context: s.ctx, Noticed: linked.Noticed, Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
 	s.runner.Ended = func(accounts []string) {
 		for _, account := range accounts {
-			recent.Forget(account)
+			s.recent.Forget(account)
 		}
 	}
 	scratch := filepath.Join(s.options.Data, "scratch")
@@ -169,7 +170,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Recent: recent, Scratch: scratch, Runner: s.runner, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Scratch: scratch, Runner: s.runner, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: s.options.TLSCert != "", Done: s.done,
 	}
@@ -297,6 +298,9 @@ func (s *Service) close() {
 	s.interrupt()
 	if s.runner != nil {
 		s.runner.Wait()
+	}
+	if s.recent != nil {
+		s.recent.Wait()
 	}
 	if s.listener != nil {
 		s.listener.Close()

@@ -21,6 +21,8 @@ type Recent struct {
 	Changed func(address store.Address)
 	// Noticed, where not nil, is told how asking an account went.
 	Noticed func(account string, err error)
+	// Context ends what is being freshened; nil is never.
+	Context context.Context
 	// Now is the clock; nil is time.Now.
 	Now func() time.Time
 
@@ -154,7 +156,10 @@ func (r *Recent) drop(key string) {
 
 // freshen asks the provider behind an answer from memory.
 func (r *Recent) freshen(ctx context.Context, address store.Address, known *remembered) {
-	lasting := context.WithoutCancel(ctx)
+	lasting := r.Context
+	if lasting == nil {
+		lasting = context.WithoutCancel(ctx)
+	}
 	r.freshens.Go(func() {
 		_, _, _ = r.asking.Do(address.String(), func() (any, error) {
 			bounded, cancel := context.WithTimeout(lasting, time.Minute)
@@ -178,7 +183,8 @@ func sameNode(a, b Node) bool {
 	return a.Name == b.Name && a.Kind == b.Kind && a.Size == b.Size && a.Revision == b.Revision && a.Modified.Equal(b.Modified)
 }
 
-// Wait returns when nothing is being freshened any more.
+// Wait returns when nothing is being freshened any more. Whoever ends Context
+// calls it before what listings need is closed.
 func (r *Recent) Wait() { r.freshens.Wait() }
 
 // Forget forgets all that is known of an account, as something in it was
