@@ -557,3 +557,36 @@ func TestCompletion(t *testing.T) {
 		}
 	}
 }
+
+// TestMoveThatLeavesSomething tells of what came to the source meanwhile, and
+// stays there.
+func TestMoveThatLeavesSomething(t *testing.T) {
+	h := start(t)
+	desk := t.TempDir()
+	for i := range 10 {
+		writeFile(t, "x", desk, "project", fmt.Sprint(i))
+	}
+	h.linkFolder("desk", desk)
+	slow := h.linkSlow("archive", 0)
+	slow.hold()
+	var moved contract.Moved
+	if err := json.Unmarshal([]byte(h.must("mv", "/desk/project", "/archive", "--detach", "--json")), &moved); err != nil || moved.Run == "" {
+		t.Fatal(moved, err)
+	}
+	for deadline := time.Now().Add(20 * time.Second); !h.state(moved.Run).Planned; {
+		if time.Now().After(deadline) {
+			t.Fatal("it is never planned")
+		}
+		<-time.After(10 * time.Millisecond)
+	}
+	writeFile(t, "came meanwhile", desk, "project", "late.txt")
+	slow.release()
+	run := h.until(moved.Run, "partial")
+	if run.Cause != "source-stays" || !strings.Contains(run.Why, "1 entry") || run.Items.Done != 10 {
+		t.Errorf("%+v", run)
+	}
+	same(t, "the source", digest(t, desk), map[string]string{"project/late.txt": digest(t, desk)["project/late.txt"]})
+	if report := h.must("run", "report", moved.Run); !strings.Contains(report, "not all of it could be removed at the source") || !strings.Contains(report, "A move") {
+		t.Errorf("the report does not say so: %s", report)
+	}
+}

@@ -19,6 +19,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"deftheron/contract"
+	"deftheron/core/plan"
 )
 
 // Format is the form of a report.
@@ -208,6 +209,12 @@ func When(at *time.Time) string {
 
 // StateWord says a state in a sentence's end.
 func StateWord(run contract.Run) string {
+	switch {
+	case run.Clears && run.State == "done":
+		return "Everything that was to be moved is at the target, proven, and removed at the source."
+	case run.Cause == string(plan.CauseStays):
+		return "Everything is at the target, and proven; not all of it could be removed at the source. " + run.Why + "."
+	}
 	switch run.State {
 	case "done":
 		return "Everything that was to be copied is at the target, and proven."

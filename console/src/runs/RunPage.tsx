@@ -46,6 +46,12 @@ const sentences: Record<string, string> = {
   cancelled: 'A person cancelled it. What had been copied stays.',
 }
 
+function sentenceOf(run: Run): string | undefined {
+  if (run.clears && run.state === 'done') return 'Everything that was to be moved is at the target, proven, and removed at the source.'
+  if (run.cause === 'source-stays') return 'Everything is at the target, and proven; not all of it could be removed at the source.'
+  return sentences[run.state]
+}
+
 function Head({ run }: { run: Run }) {
   return (
     <div className="flex flex-wrap items-start gap-x-6 gap-y-2 py-3">
@@ -65,8 +71,8 @@ function Head({ run }: { run: Run }) {
             </li>
           ))}
         </ul>
-        <p className="mt-1">{run.clears && run.state === 'done' ? 'Everything that was to be moved is at the target, proven, and removed at the source.' : sentences[run.state]}</p>
-        {run.why && run.state !== 'done' && run.state !== 'partial' && (
+        <p className="mt-1">{sentenceOf(run)}</p>
+        {run.why && run.state !== 'done' && (run.state !== 'partial' || run.cause) && (
           <p className={run.ended ? 'text-brick' : 'text-ochre'}>
             {run.why}. {run.remedy}
           </p>
