@@ -41,7 +41,7 @@ type Apache struct {
 
 // ApacheOptions are what it is started with.
 type ApacheOptions struct {
-	Digest bool // asks for a sign-in by Digest, not Basic
+	Digest bool // asks for a sign-in by Digest, not Basic, and anew each second
 	// NotAfter: with TLS, by a certificate of its own that ends then.
 	NotAfter time.Time
 }
@@ -74,7 +74,7 @@ func StartApache(t testing.TB, options ApacheOptions) *Apache {
 	}
 	kind, users := "Basic", ""
 	if options.Digest {
-		kind, users = "Digest", fmt.Sprintf("%s:herons:%x\n", a.User, md5.Sum([]byte(a.User+":herons:"+a.Password)))
+		kind, users = "Digest\n  AuthDigestNonceLifetime 1", fmt.Sprintf("%s:herons:%x\n", a.User, md5.Sum([]byte(a.User+":herons:"+a.Password)))
 	} else {
 		hash, err := bcrypt.GenerateFromPassword([]byte(a.Password), bcrypt.MinCost)
 		if err != nil {

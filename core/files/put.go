@@ -1,6 +1,7 @@
 package files
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"os"
@@ -53,7 +54,7 @@ func Write(ctx context.Context, s store.Store, putting Putting) (Put, error) {
 	if err := MakeFolders(ctx, s, putting.Place.Folder.Path); err != nil {
 		return Put{}, err
 	}
-	received := &tally{body: putting.Body, counted: putting.Counted, hash: store.NewStream(putting.Body, store.CRC64NVME, putting.Counted)}
+	received := &tally{small: putting.Size >= 0 && putting.Size <= smallSize, hash: store.NewStream(putting.Body, store.CRC64NVME, putting.Counted)}
 	put, err := write(ctx, s, putting, received)
 	if store.KindOf(err) == store.ErrUnsupported && putting.Size < 0 && !received.begun {
 		put, err = spool(ctx, s, putting, received)
@@ -88,16 +89,31 @@ func MakeFolders(ctx context.Context, s store.Store, path store.Path) error {
 	return err
 }
 
-// tally is the body from outside, which can be read once.
+// smallSize is up to which size content is held, so that a provider can read it
+// again, as it has to where a sign-in is asked for anew.
+const smallSize = 256 << 10
+
+// tally is the body from outside, which can be read once unless it is small.
 type tally struct {
-	body    io.ReadCloser
-	counted func(int)
-	hash    *store.Stream
-	begun   bool
+	hash  *store.Stream
+	begun bool
+	small bool
+	data  []byte
 }
 
 // take returns the body for one reading.
 func (t *tally) take() (io.Reader, error) {
+	if t.small {
+		if !t.begun {
+			t.begun = true
+			data, err := io.ReadAll(io.LimitReader(t.hash, smallSize+1)) // more than was announced is found out by who reads it
+			if err != nil {
+				return nil, err
+			}
+			t.data = data
+		}
+		return bytes.NewReader(t.data), nil
+	}
 	if t.begun {
 		return nil, store.Errorf(store.ErrTryAgain, "what was sent can be read only once; send it again")
 	}

@@ -270,6 +270,9 @@ type gatedTransport struct {
 func (t *gatedTransport) RoundTrip(request *http.Request) (*http.Response, error) {
 	done, err := t.gate.Pass(request.Context())
 	if err != nil {
+		if request.Body != nil {
+			request.Body.Close() // as http.RoundTripper asks for
+		}
 		return nil, err
 	}
 	response, err := t.base.RoundTrip(request)

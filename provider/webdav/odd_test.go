@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/files"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/servertest"
@@ -481,6 +482,25 @@ func TestSecretStaysHere(t *testing.T) {
 	defer server.Close()
 	if _, err := openErr(t.Context(), map[string]string{"url": server.URL, "user": "u"}, "p"); err == nil || leaked.Load() {
 		t.Errorf("redirected to another server: %v, the sign-in leaked: %v", err, leaked.Load())
+	}
+}
+
+// TestContentThatIsReadOnce goes through though the server asks for the sign-in
+// anew: it is not touched before the server takes it.
+func TestContentThatIsReadOnce(t *testing.T) {
+	apache := servertest.StartApache(t, servertest.ApacheOptions{Digest: true})
+	url, _ := apache.Folder(t)
+	s := open(t, map[string]string{"url": url, "user": apache.User}, apache.Password)
+	if err := store.Prepare(t.Context(), s); err != nil {
+		t.Fatal(err)
+	}
+	for i, size := range []int{0, 10, 100_000, 1 << 20} {
+		<-time.After(1500 * time.Millisecond) // until the nonce is of no use any more
+		content := strings.Repeat("x", size)
+		put, err := files.Write(t.Context(), s, files.Putting{Place: store.At(fmt.Sprint(i)), Size: int64(size), Run: "once", Body: io.NopCloser(strings.NewReader(content))})
+		if err != nil || put.Size != int64(size) {
+			t.Errorf("%d bytes: %+v, %v", size, put, err)
+		}
 	}
 }
 

@@ -68,7 +68,7 @@ func (a *account) send(ctx context.Context, r request) (*http.Response, error) {
 }
 
 func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.Response, string, error) {
-	var body io.ReadCloser
+	var body io.ReadCloser // a nil one stays nil
 	if r.body != nil {
 		var err error
 		if body, err = r.body(); err != nil {
@@ -77,6 +77,7 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 	}
 	out, err := http.NewRequestWithContext(ctx, r.method, target.String(), body)
 	if err != nil {
+		closeBody(body)
 		return nil, "", err
 	}
 	out.URL = target // as it is escaped
@@ -92,6 +93,7 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 		}
 	}
 	if err := a.signin.sign(out); err != nil {
+		closeBody(body)
 		return nil, "", store.Errorf(store.ErrLapsed, "%s asks for a sign-in that cannot be given: %w", a.base.Host, err)
 	}
 	response, err := a.http.RoundTrip(out)
@@ -102,6 +104,12 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 		return nil, "", store.Transport(err, r.changes)
 	}
 	return response, out.Header.Get("Authorization"), nil
+}
+
+func closeBody(body io.Closer) {
+	if body != nil {
+		body.Close()
+	}
 }
 
 // discard reads what is left of a small body, so that the connection is used

@@ -4,10 +4,12 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"io"
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"deftheron/core/store"
@@ -133,46 +135,89 @@ func (a *account) put(ctx context.Context, writing store.Writing, target *url.UR
 	if writing.Size < 0 || writing.Size > askFirst {
 		header.Set("Expect", "100-continue")
 	}
-	var stream *store.Stream
-	var exact *store.ExactReader
-	var failed error
+	var sent *sending
 	answer, err := a.send(ctx, request{
 		method: http.MethodPut, url: target, header: header, size: writing.Size, changes: true,
 		body: func() (io.ReadCloser, error) {
-			if stream, failed = writing.Content.Open(ctx); failed != nil {
-				return nil, failed
-			}
-			if writing.Size < 0 {
-				return stream, nil
-			}
-			exact = store.Exactly(stream, writing.Size)
+			sent = &sending{ctx: ctx, writing: writing, closed: make(chan struct{})}
 			if writing.Size == 0 { // nothing will be read, and its end must still be looked at
-				if _, failed = exact.Read(make([]byte, 1)); failed != io.EOF {
-					stream.Close()
-					return nil, failed
+				if _, err := sent.Read(make([]byte, 1)); err != io.EOF {
+					sent.Close()
+					return nil, err
 				}
-				failed = nil
 			}
-			return exactBody{exact, stream}, nil
+			return sent, nil
 		},
 	})
-	if failed != nil {
-		return store.Hash{}, failed
-	}
-	if exact != nil && exact.Err() != nil {
-		return store.Hash{}, exact.Err()
+	if sent != nil {
+		<-sent.closed // an answer may come while the rest is still being sent
+		if sent.failed != nil && sent.failed != errNotSent {
+			return store.Hash{}, sent.failed
+		}
 	}
 	if err != nil {
 		return store.Hash{}, err
 	}
 	discard(answer)
-	return stream.Sum(), nil
+	if sent.stream == nil {
+		return store.Hash{}, store.Errorf(store.ErrTryAgain, "the server took %s without reading it", writing.Place)
+	}
+	return sent.stream.Sum(), nil
 }
 
-type exactBody struct {
-	io.Reader
-	io.Closer
+// sending is a content on its way. It is opened when it is read: a server that
+// asks for the sign-in first has not taken anything of it.
+type sending struct {
+	mu      sync.Mutex
+	ctx     context.Context
+	writing store.Writing
+	stream  *store.Stream
+	reader  io.Reader
+	failed  error // of the content, not of the connection
+	closed  chan struct{}
+	closing sync.Once
 }
+
+func (s *sending) Read(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.reader == nil && s.failed == nil {
+		if s.stream, s.failed = s.writing.Content.Open(s.ctx); s.failed == nil {
+			s.reader = s.stream
+			if s.writing.Size >= 0 {
+				s.reader = store.Exactly(s.stream, s.writing.Size)
+			}
+		}
+	}
+	if s.failed != nil {
+		return 0, s.failed
+	}
+	n, err := s.reader.Read(p)
+	if err != nil && err != io.EOF {
+		s.failed = err
+	}
+	return n, err
+}
+
+// Close closes the content, once nothing reads it any more.
+func (s *sending) Close() (err error) {
+	s.closing.Do(func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.stream != nil {
+			err = s.stream.Close()
+		}
+		if s.failed == nil && s.reader == nil {
+			s.failed = errNotSent
+		}
+		close(s.closed)
+	})
+	return err
+}
+
+// errNotSent is of a content that was closed before it was opened: it is not
+// opened any more.
+var errNotSent = errors.New("the content was not asked for")
 
 // writeFailed says of an answer what it means for a write.
 func (a *account) writeFailed(ctx context.Context, writing store.Writing, err error) error {
