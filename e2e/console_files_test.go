@@ -197,6 +197,17 @@ func TestConsoleFiles(t *testing.T) {
 	b.accessible("a look at a sound")
 	b.keys(kb.Escape)
 	b.until(`!document.querySelector('[role=dialog]')`)
+	recordFilm(b, "/share/Surveys 100%/weir.webm")
+	b.click("Refresh")
+	b.click("Choose weir.webm")
+	b.click("Look at it")
+	b.until(`document.querySelector('[role=dialog] video')?.videoWidth === 64`)
+	b.accessible("a look at a film")
+	b.click("Close")
+	b.click("Clear")
+	h.must("rm", "--yes", "/share/Surveys 100%/weir.webm")
+	b.click("Refresh")
+	b.until(`!document.querySelector('[data-name="weir.webm"]')`)
 
 	t.Log("renamed, fetched, chosen over folders, moved")
 	b.click("Choose notes.txt")
@@ -259,6 +270,26 @@ func TestConsoleFiles(t *testing.T) {
 	b.keys(kb.Enter)
 	b.until(`!document.body.innerText.includes('/share')`)
 	b.keptToPolicy()
+}
+
+// recordFilm has the browser itself record a film, and sends it to an address.
+func recordFilm(b *window, address string) {
+	b.t.Helper()
+	js[any](b, fmt.Sprintf(`(async () => {
+		const canvas = Object.assign(document.createElement('canvas'), { width: 64, height: 48 })
+		const pen = canvas.getContext('2d')
+		const recorder = new MediaRecorder(canvas.captureStream(20), { mimeType: 'video/webm' })
+		const parts = []
+		recorder.ondataavailable = (e) => parts.push(e.data)
+		const ended = new Promise((resolve) => { recorder.onstop = resolve })
+		recorder.start()
+		for (let i = 0; i < 20; i++) { pen.fillRect(i, i, 8, 8); await new Promise((resolve) => setTimeout(resolve, 30)) }
+		recorder.stop()
+		await ended
+		const answer = await fetch('/api/v1/content?' + new URLSearchParams({ address: %s }), { method: 'PUT', body: new Blob(parts) })
+		window.filmed = answer.status
+	})(), null`, quote(address)))
+	b.until("window.filmed === 201")
 }
 
 // arrives waits for a download.
