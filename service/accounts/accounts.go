@@ -201,29 +201,14 @@ func (a *Accounts) Check(ctx context.Context, name string) (Found, error) {
 	if err != nil {
 		return Found{}, err
 	}
-	found, err := a.reach(ctx, row, openTime)
-	a.Noticed(name, err)
-	return found, err
-}
-
-// reach looks at an account, opening it if need be, within a time.
-func (a *Accounts) reach(ctx context.Context, row records.Account, within time.Duration) (Found, error) {
-	ctx, cancel := context.WithTimeout(ctx, within)
+	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	a.mu.Lock()
-	opened, ok := a.open[row.ID]
-	a.mu.Unlock()
-	if !ok {
-		var err error
-		if opened, err = a.Open(ctx, row.Name); err != nil {
-			return Found{}, err
-		}
+	var found Found
+	opened, err := a.Open(ctx, row.Name)
+	if err == nil {
+		found, err = look(ctx, opened.Store)
 	}
-	found, err := look(ctx, opened.Store)
-	if ctx.Err() != nil && store.KindOf(err) == nil {
-		err = store.Errorf(store.ErrTryAgain, "/%s did not answer within %v; check that its server runs and can be reached", row.Name, within)
-	}
-	return found, err
+	return found, a.settle(ctx, row, openTime, err)
 }
 
 // Remove unlinks an account. What is at the provider stays.
@@ -287,6 +272,9 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	// Not cancelled with the request that came first: others may wait too.
 	opening := a.opening.DoChan(row.ID, func() (any, error) {
 		opened, err := a.openRow(context.WithoutCancel(ctx), row, false)
+		if err != nil {
+			err = openError{err}
+		}
 		a.notice(row.ID, err)
 		if err != nil {
 			return nil, err

@@ -132,3 +132,56 @@ func TestDial(t *testing.T) {
 		t.Error("something answered where nothing listens")
 	}
 }
+
+// TestStates says of an account how it was when it was asked last, and tells
+// when that is news.
+func TestStates(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	db, err := records.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	sealer, err := access.OpenKey(ctx, db, dir, "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &vault{}
+	a := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.DiscardHandler))
+	row, _, err := a.Add(ctx, accounts.Link{Provider: "vault", Name: "safe", Options: map[string]string{"host": "h"}, Secret: "first"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	news := 0
+	a.Changed = func() { news++ }
+	for _, c := range []struct {
+		err  error
+		want accounts.StateName
+		news int
+	}{
+		{nil, accounts.Linked, 0},
+		{store.Errorf(store.ErrNotFound, "no such folder"), accounts.Linked, 0}, // it answered
+		{store.Errorf(store.ErrTryAgain, "refused to connect"), accounts.Away, 1},
+		{store.Errorf(store.ErrOutcomeUnknown, "reset"), accounts.Away, 1},
+		{errors.New("of no kind"), accounts.Away, 1},
+		{store.Errorf(store.ErrLapsed, "the password changed"), accounts.Lapsed, 2},
+		{nil, accounts.Linked, 3},
+	} {
+		a.Noticed("safe", c.err)
+		state := a.StateOf(row.ID)
+		if state.Name != c.want || news != c.news || (state.Err == nil) != (c.want == accounts.Linked) {
+			t.Errorf("after %v: %+v, told %d times; want %s, %d", c.err, state, news, c.want, c.news)
+		}
+	}
+	// Opened anew, it is not there any more: it is away until it is.
+	again := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.DiscardHandler))
+	v.broken = store.Errorf(store.ErrNotFound, "the folder is gone")
+	each, together, err := again.Spaces(ctx)
+	if err != nil || len(each) != 1 || each[0].Err == nil || together != store.UnknownSpace || again.StateOf(row.ID).Name != accounts.Away {
+		t.Errorf("%+v, %+v, %v, %+v", each, together, err, again.StateOf(row.ID))
+	}
+	v.broken = nil
+	if each, _, err := again.Spaces(ctx); err != nil || each[0].Err != nil || again.StateOf(row.ID).Name != accounts.Linked {
+		t.Errorf("back again: %+v, %v, %+v", each, err, again.StateOf(row.ID))
+	}
+}

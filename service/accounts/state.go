@@ -2,10 +2,12 @@ package accounts
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/service/records"
 )
 
 // State is how an account was when it was asked last.
@@ -41,11 +43,13 @@ func (a *Accounts) notice(id string, err error) {
 	a.mu.Lock()
 	before := a.states[id]
 	after := State{Name: Linked, Seen: before.Seen}
-	switch store.KindOf(err) {
-	case store.ErrTryAgain, store.ErrOutcomeUnknown, store.ErrSlowDown:
-		after.Name, after.Err = Away, err
-	case store.ErrLapsed:
+	var unopened openError
+	kind := store.KindOf(err)
+	switch {
+	case kind == store.ErrLapsed:
 		after.Name, after.Err = Lapsed, err
+	case kind == store.ErrTryAgain, kind == store.ErrOutcomeUnknown, kind == store.ErrSlowDown, err != nil && kind == nil, errors.As(err, &unopened):
+		after.Name, after.Err = Away, err
 	default: // whatever it said, it answered
 		after.Seen = time.Now()
 	}
@@ -54,6 +58,21 @@ func (a *Accounts) notice(id string, err error) {
 	if before.Name != after.Name && (before.Name != "" || after.Name != Linked) {
 		a.Changed()
 	}
+}
+
+// openError marks an error as one of opening an account: whatever the reason, it
+// is away then, unless its sign-in lapsed.
+type openError struct{ error }
+
+func (e openError) Unwrap() error { return e.error }
+
+// late is the error of an account that did not answer in time, or ctx's own where
+// nobody waits any more; nil where neither is so.
+func late(ctx context.Context, name string, within time.Duration) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return store.Errorf(store.ErrTryAgain, "/%s did not answer within %v; check that its server runs and can be reached", name, within)
+	}
+	return ctx.Err()
 }
 
 // StateOf returns how an account was when it was asked last.
@@ -90,29 +109,36 @@ func (a *Accounts) Spaces(ctx context.Context) (each []Space, together store.Spa
 	for i, row := range rows {
 		group.Go(func() {
 			each[i] = Space{Account: row.Name, Space: store.UnknownSpace}
-			each[i].Space, each[i].Err = a.space(ctx, row.Name)
+			each[i].Space, each[i].Err = a.space(ctx, row)
 		})
 	}
 	group.Wait()
 	return each, sum(each), nil
 }
 
-func (a *Accounts) space(ctx context.Context, name string) (store.Space, error) {
+func (a *Accounts) space(ctx context.Context, row records.Account) (store.Space, error) {
 	ctx, cancel := context.WithTimeout(ctx, spaceTime)
 	defer cancel()
-	opened, err := a.Open(ctx, name)
 	space := store.UnknownSpace
+	opened, err := a.Open(ctx, row.Name)
 	if err == nil {
 		space, err = store.SpaceOf(ctx, opened.Store)
 	}
 	if err == nil && space == store.UnknownSpace { // it was not asked for anything, maybe
 		err = answers(ctx, opened.Store)
 	}
-	if ctx.Err() != nil {
-		err = store.Errorf(store.ErrTryAgain, "/%s did not answer within %v; check that its server runs and can be reached", name, spaceTime)
+	return space, a.settle(ctx, row, spaceTime, err)
+}
+
+// settle keeps how asking an account within a time went, and returns its error.
+func (a *Accounts) settle(ctx context.Context, row records.Account, within time.Duration, err error) error {
+	if late := late(ctx, row.Name, within); late != nil {
+		err = late
 	}
-	a.Noticed(name, err)
-	return space, err
+	if !errors.Is(err, context.Canceled) {
+		a.notice(row.ID, err)
+	}
+	return err
 }
 
 // answers asks an account for the first entry at its start.
