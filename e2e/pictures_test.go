@@ -33,7 +33,9 @@ func TestPictures(t *testing.T) {
 		t.Skip("only with -pictures")
 	}
 	h := start(t)
-	root := t.TempDir()
+	root := filepath.Join(os.TempDir(), "fenmere") // a name that may be seen
+	os.RemoveAll(root)
+	t.Cleanup(func() { os.RemoveAll(root) })
 	desk := filepath.Join(root, demo.DeskFolder)
 	if _, err := demo.Generate(root, demo.Seed); err != nil {
 		t.Fatal(err)
