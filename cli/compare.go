@@ -35,6 +35,7 @@ func (a *app) compare() *cobra.Command {
 }
 
 func (a *app) compareTwo(command *cobra.Command, comparing client.Comparing) error {
+	lines := 0
 	for line, err := range a.client().Compare(command.Context(), comparing) {
 		if err != nil {
 			return err
@@ -46,10 +47,14 @@ func (a *app) compareTwo(command *cobra.Command, comparing client.Comparing) err
 			continue
 		}
 		if line.Summary != nil {
+			if lines > 0 {
+				fmt.Fprintln(a.out)
+			}
 			a.printSummary(*line.Summary)
 			continue
 		}
 		a.printCompared(line)
+		lines++
 	}
 	return nil
 }
