@@ -49,7 +49,10 @@ func (d *davServer) fault() (kind string, wait time.Duration) {
 	if d.random.IntN(100) >= d.faults {
 		return "", d.wait
 	}
-	kinds := []string{"500", "reset", "lost", "truncated", "502", "reset", "lost", "truncated", "503", "429"}
+	kinds := []string{"500", "reset", "lost", "truncated", "502", "reset", "lost", "truncated"}
+	if d.random.IntN(12) == 0 { // seldom: what is asked to slow down does so, for long
+		kinds = []string{"503", "429"}
+	}
 	if d.flips {
 		kinds = append(kinds, "flipped", "flipped")
 	}
