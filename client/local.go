@@ -198,13 +198,16 @@ func (g Get) file(ctx context.Context, entry contract.Entry, local string) (err 
 			return fmt.Errorf("the time of %s cannot be set: %w", local, bare(err))
 		}
 	}
-	return g.settle(temporary, local)
+	if err := g.settle(temporary, local); err != nil {
+		return err
+	}
+	g.Progress.Files.Add(1)
+	return nil
 }
 
 // settle gives a file its name: over what is there only where that was agreed
 // to.
 func (g Get) settle(temporary, local string) error {
-	defer g.Progress.Files.Add(1)
 	if g.Replace {
 		return bare(g.Root.Rename(temporary, local))
 	}

@@ -185,9 +185,6 @@ type Quantity struct {
 	Bytes   int64 `json:"bytes"`
 }
 
-// Entries is how many entries there are in all.
-func (q Quantity) Entries() int64 { return q.Files + q.Folders + q.Others }
-
 // Addresses name entries of the tree.
 type Addresses struct {
 	Addresses []string `json:"addresses" minItems:"1"`

@@ -457,7 +457,7 @@ func TestBadInputWithFiles(t *testing.T) {
 		{"rm an account", "", []string{"rm", "--yes", "/desk"}, 1, []string{"whole account", "unlink"}},
 		{"rm twice the same", "", []string{"rm", "--yes", "/desk/in", "/desk/in/x.txt"}, 1, []string{"within each other", "outer one"}},
 		{"rm nothing", "", []string{"rm", "--yes", "/desk/nothing"}, 1, []string{"is not there"}},
-		{"compare with itself", "", []string{"compare", "/desk/in", "/desk/in"}, 1, []string{"two different ones"}},
+		{"compare with itself", "", []string{"compare", "/desk/in", "/desk/in"}, 1, []string{"both addresses are /desk/in", "two different ones"}},
 		{"compare a folder with a file", "", []string{"compare", "/desk/in", "/desk/in/x.txt"}, 1, []string{"two folders, or two files"}},
 		{"compare nothing", "", []string{"compare", "/desk/in", "/share/nothing"}, 1, []string{"is not there"}},
 		{"retry no run", "", []string{"run", "retry", "nothing"}, 1, []string{"no run", "heron run list"}},

@@ -58,25 +58,29 @@ func (s *Server) compare(c *gin.Context) {
 }
 
 func (s *Server) compareSides(ctx context.Context, hereText, thereText string) (here, there tree.Located, err error) {
-	for text, located := range map[string]*tree.Located{hereText: &here, thereText: &there} {
-		address, err := store.ParseAddress(text)
-		if err != nil {
-			return here, there, err
-		}
-		if *located, err = s.Tree.Locate(ctx, address); err != nil {
-			return here, there, err
-		}
-		if _, err := located.Store.Stat(ctx, located.Place); err != nil {
-			return here, there, s.explain(ctx, address, err)
-		}
+	if here, err = s.compareSide(ctx, hereText); err != nil {
+		return here, there, err
 	}
-	if hereText == thereText {
-		there = here
+	if there, err = s.compareSide(ctx, thereText); err != nil {
+		return here, there, err
 	}
 	if here.Address.String() == there.Address.String() {
-		return here, there, store.Errorf(store.ErrRefused, "both addresses are %s; name two different ones", here.Address)
+		err = store.Errorf(store.ErrRefused, "both addresses are %s; name two different ones", here.Address)
 	}
-	return here, there, nil
+	return here, there, err
+}
+
+func (s *Server) compareSide(ctx context.Context, text string) (tree.Located, error) {
+	address, err := store.ParseAddress(text)
+	if err != nil {
+		return tree.Located{}, err
+	}
+	located, err := s.Tree.Locate(ctx, address)
+	if err != nil {
+		return located, err
+	}
+	_, err = located.Store.Stat(ctx, located.Place)
+	return located, s.explain(ctx, address, err)
 }
 
 func sideOf(located tree.Located) files.Side {
@@ -84,25 +88,36 @@ func sideOf(located tree.Located) files.Side {
 }
 
 func count(summary *contract.Summary, one files.Compared) {
-	if one.Kind == store.KindFolder {
-		if one.Outcome == files.Equal {
-			summary.Folders++
-			return
-		}
+	if one.Kind == store.KindFolder && one.Outcome == files.Equal {
+		summary.Folders++
+		return
 	}
-	into := map[files.Outcome]*contract.Count{
-		files.OnlyHere: &summary.OnlyHere, files.OnlyThere: &summary.OnlyThere, files.Differing: &summary.Differing,
-		files.Equal: &summary.Equal, files.Untold: &summary.Untold, files.Unreadable: &summary.Unreadable,
-	}[one.Outcome]
+	entry := one.Here
+	if entry == nil {
+		entry = one.There
+	}
+	into := countOf(summary, one.Outcome)
 	into.Items++
-	if entry := one.Here; entry != nil {
-		into.Bytes += max(0, entry.Size)
-	} else if one.There != nil {
-		into.Bytes += max(0, one.There.Size)
-	}
+	into.Bytes += max(0, entry.Size)
 	if one.Outcome == files.Equal {
 		summary.Evidence[string(one.Evidence)]++
 	}
+}
+
+func countOf(summary *contract.Summary, outcome files.Outcome) *contract.Count {
+	switch outcome {
+	case files.OnlyHere:
+		return &summary.OnlyHere
+	case files.OnlyThere:
+		return &summary.OnlyThere
+	case files.Differing:
+		return &summary.Differing
+	case files.Equal:
+		return &summary.Equal
+	case files.Untold:
+		return &summary.Untold
+	}
+	return &summary.Unreadable
 }
 
 func comparedOf(one files.Compared, here, there tree.Located) contract.Compared {
