@@ -336,6 +336,7 @@ func TestConsoleRunControls(t *testing.T) {
 	b.shows("In flight")
 	b.click("Cancel run")
 	b.click("Cancel the run")
+	b.until(`/Cancelling…|A person cancelled it/.test(document.body.innerText)`) // the service has taken it
 	slow.release()
 	b.shows("A person cancelled it.")
 	b.click("Take it up again")

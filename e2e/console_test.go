@@ -159,6 +159,7 @@ func TestConsoleCancelsALiveRun(t *testing.T) {
 	b.click("Cancel run")
 	b.shows("will not be copied")
 	b.click("Cancel the run")
+	b.until(`/Cancelling…|A person cancelled it/.test(document.body.innerText)`) // the service has taken it
 	slow.release()
 	b.shows("A person cancelled it.")
 }
