@@ -126,3 +126,19 @@ func Locate(s Store, folder Folder) string {
 	}
 	return ""
 }
+
+// AreaLister is the ability to tell the areas of which an account is one, such
+// as one's own and those of teams.
+type AreaLister interface {
+	// Areas returns their names for people, one's own first.
+	Areas(ctx context.Context) ([]string, error)
+}
+
+// AreasOf returns the areas that there are behind an account's sign-in; none
+// where it has no such thing.
+func AreasOf(ctx context.Context, s Store) ([]string, error) {
+	if lister, ok := s.(AreaLister); ok {
+		return lister.Areas(ctx)
+	}
+	return nil, nil
+}

@@ -1,9 +1,14 @@
 package store
 
-import "context"
+import (
+	"context"
+	"time"
+)
 
 // Change is one entry that is new, is other than it was, or is gone.
 type Change struct {
+	// Place of the entry. Of one that is gone, a store that addresses by id
+	// may know no more than Place.ID.
 	Place Place
 	// Entry as it is now; of one that is gone, nothing is known.
 	Entry Entry
@@ -36,4 +41,20 @@ func Changes(ctx context.Context, s Store, folder Folder, cursor string) (Change
 		return lister.Changes(ctx, folder, cursor)
 	}
 	return ChangePage{}, Errorf(ErrUnsupported, "this account tells no changes")
+}
+
+// ChangeWaiter is the ability to answer when something changes, rather than to
+// be asked again and again.
+type ChangeWaiter interface {
+	// AwaitChanges is Changes, but for that it waits for a change where there
+	// is none, up to a time, and then returns an empty page.
+	AwaitChanges(ctx context.Context, folder Folder, cursor string, wait time.Duration) (ChangePage, error)
+}
+
+// AwaitChanges waits for a change, where the store can wait; else it asks once.
+func AwaitChanges(ctx context.Context, s Store, folder Folder, cursor string, wait time.Duration) (ChangePage, error) {
+	if waiter, ok := s.(ChangeWaiter); ok {
+		return waiter.AwaitChanges(ctx, folder, cursor, wait)
+	}
+	return Changes(ctx, s, folder, cursor)
 }

@@ -3,7 +3,9 @@ package store
 import (
 	"context"
 	"crypto/md5"
+	"crypto/sha1"
 	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/hex"
 	"hash"
 	"hash/crc32"
@@ -19,13 +21,18 @@ type HashKind string
 const (
 	CRC64NVME HashKind = "crc64nvme" // CRC-64/NVME, big-endian bytes
 	CRC32C    HashKind = "crc32c"    // RFC 3720 Castagnoli, big-endian bytes
+	CRC32     HashKind = "crc32"     // IEEE 802.3, big-endian bytes
 	MD5       HashKind = "md5"       // RFC 1321
+	SHA1      HashKind = "sha1"      // FIPS 180-4
+	SHA512    HashKind = "sha512"    // FIPS 180-4
 	SHA256    HashKind = "sha256"    // FIPS 180-4
 )
 
 // HashKinds returns the kinds that are known here by what they cost a byte,
 // cheapest first.
-func HashKinds() []HashKind { return []HashKind{CRC64NVME, CRC32C, MD5, SHA256} }
+func HashKinds() []HashKind {
+	return []HashKind{CRC64NVME, CRC32C, CRC32, MD5, SHA1, SHA512, SHA256}
+}
 
 // New returns a new computation of the kind, or nil where it is not known here.
 func (k HashKind) New() hash.Hash {
@@ -34,10 +41,19 @@ func (k HashKind) New() hash.Hash {
 		return crc64nvme.New()
 	case CRC32C:
 		return crc32.New(crc32.MakeTable(crc32.Castagnoli))
+	case CRC32:
+		return crc32.NewIEEE()
 	case MD5:
 		return md5.New()
+	case SHA1:
+		return sha1.New()
+	case SHA512:
+		return sha512.New()
 	case SHA256:
 		return sha256.New()
+	}
+	if outer, inner, size, ok := k.blocks(); ok {
+		return newBlocks(outer, inner, size)
 	}
 	return nil
 }
@@ -81,6 +97,11 @@ func Shared(a, b Hashes) (mine, theirs Hash, ok bool) {
 	for _, kind := range HashKinds() {
 		if x, y := a.Get(kind), b.Get(kind); !x.IsZero() && !y.IsZero() {
 			return x, y, true
+		}
+	}
+	for _, mine := range a { // those of blocks, which are too many to list
+		if theirs := b.Get(mine.Kind); !theirs.IsZero() {
+			return mine, theirs, true
 		}
 	}
 	return Hash{}, Hash{}, false

@@ -17,14 +17,18 @@ type Mover interface {
 // Move moves an entry within a store. ErrUnsupported where the store cannot:
 // the bytes have to be copied then.
 func Move(ctx context.Context, s Store, from Place, revision string, to Place) (Entry, error) {
-	if mover, ok := s.(Mover); ok {
+	if mover, ok := s.(Mover); ok && CanMove(s) {
 		return mover.Move(ctx, from, revision, to)
 	}
 	return Entry{}, Errorf(ErrUnsupported, "entries cannot be moved within this account")
 }
 
-// CanMove reports whether the store can move entries within itself.
+// CanMove reports whether the store can move entries within itself. A Mover
+// whose accounts differ in that says so by a method CanMove.
 func CanMove(s Store) bool {
+	if some, ok := s.(interface{ CanMove() bool }); ok {
+		return some.CanMove()
+	}
 	_, ok := s.(Mover)
 	return ok
 }

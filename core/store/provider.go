@@ -48,6 +48,9 @@ type Opening struct {
 	Options map[string]string
 	// Start is the folder of the place that becomes the account's start.
 	Start Path
+	// ReadOnly says that the account is to be read alone, so that no more
+	// needs to be asked for.
+	ReadOnly bool
 	// Secrets keep what must not be read by others.
 	Secrets Secrets
 	// Gate is passed around every request.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"iter"
+	"time"
 )
 
 // ReadOnly returns a store that shows another and lets nothing be written
@@ -82,4 +83,25 @@ func (r *readOnly) Locate(folder Folder) string { return Locate(r.store, folder)
 // Changes implements ChangeLister.
 func (r *readOnly) Changes(ctx context.Context, folder Folder, cursor string) (ChangePage, error) {
 	return Changes(ctx, r.store, folder, cursor)
+}
+
+// DocumentKinds implements Exporter.
+func (r *readOnly) DocumentKinds() []DocumentKind {
+	if exporter, ok := r.store.(Exporter); ok {
+		return exporter.DocumentKinds()
+	}
+	return nil
+}
+
+// Export implements Exporter.
+func (r *readOnly) Export(ctx context.Context, place Place, revision, format string) (io.ReadCloser, error) {
+	return Export(ctx, r.store, place, revision, format)
+}
+
+// Areas implements AreaLister.
+func (r *readOnly) Areas(ctx context.Context) ([]string, error) { return AreasOf(ctx, r.store) }
+
+// AwaitChanges implements ChangeWaiter.
+func (r *readOnly) AwaitChanges(ctx context.Context, folder Folder, cursor string, wait time.Duration) (ChangePage, error) {
+	return AwaitChanges(ctx, r.store, folder, cursor, wait)
 }

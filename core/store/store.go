@@ -113,6 +113,9 @@ type Entry struct {
 	// request. A value that is not a hash of the whole content, such as
 	// the ETag of an S3 multipart upload, must not be given as one.
 	Hashes Hashes
+	// Document is what kind of document it is, of a KindDocument; see
+	// DocumentKind.
+	Document string
 }
 
 // Folder returns the entry, listed in parent, as a folder.

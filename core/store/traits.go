@@ -32,6 +32,10 @@ type Traits struct {
 	Folders Folders
 	// FileBesideFolder: a file and a folder may have the same name.
 	FileBesideFolder bool
+	// Twins: a folder may hold two entries of one name.
+	Twins bool
+	// CaseIgnored: letter case is kept, and does not tell names apart.
+	CaseIgnored bool
 	// CheckName returns ErrNameRefused, with the reason, for a name that
 	// the account cannot hold in the folder given; nil accepts all.
 	CheckName func(folder Path, name string) error

@@ -125,6 +125,11 @@ func testNames(t *testing.T, s store.Store) {
 			want(t, fmt.Sprintf("write of the refused name %q", name), err, store.ErrNameRefused)
 			continue
 		}
+		if s.Traits().CaseIgnored && holdsFold(held, name) {
+			_, err := write(t, s, place, "x", store.Absent)
+			want(t, fmt.Sprintf("creation of %q beside the same name in other letters", name), err, store.ErrExists)
+			continue
+		}
 		held[name] = fmt.Sprintf("content %d", i)
 		mustWrite(t, s, place, held[name])
 	}
@@ -147,6 +152,15 @@ func testNames(t *testing.T, s store.Store) {
 	for name := range held {
 		t.Errorf("%q was written and is not listed", name)
 	}
+}
+
+func holdsFold(held map[string]string, name string) bool {
+	for other := range held {
+		if strings.EqualFold(other, name) {
+			return true
+		}
+	}
+	return false
 }
 
 func testSizes(t *testing.T, s store.Store) {

@@ -1,0 +1,298 @@
+package declared
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"deftheron/core/store"
+)
+
+// askAccount finds out whom the account belongs to.
+func (a *account) askAccount(ctx context.Context) error {
+	d := a.definition.Account
+	if d == nil {
+		return nil
+	}
+	in := a.fixed()
+	got, err := a.do(ctx, "the account", &Operation{Step: d.Step}, in, doing{})
+	if err != nil {
+		return err
+	}
+	if got.notJSON != nil {
+		return got.json(&outgoing{operation: "the account", url: &url.URL{Host: a.base}})
+	}
+	owner, err := d.Owner.run(ctx, got.input(in), nil)
+	if err != nil {
+		return err
+	}
+	id, err := d.ID.run(ctx, got.input(in), nil)
+	if err != nil {
+		return err
+	}
+	facts, err := d.Facts.run(ctx, got.input(in), nil)
+	if err != nil {
+		return err
+	}
+	a.owner, a.id = textOf(owner), textOf(id)
+	if object, ok := facts.(map[string]any); ok {
+		a.facts = object
+		return a.settle()
+	}
+	return nil
+}
+
+// area is one that can be chosen.
+type area struct {
+	id, title string
+	value     map[string]any
+}
+
+// areas lists the areas of the account, one's own first.
+func (a *account) areas(ctx context.Context) ([]area, error) {
+	d := a.definition.Areas
+	var all []area
+	add := func(value any) error {
+		object, _ := value.(map[string]any)
+		input := jqInput{Value: value, In: map[string]any(a.fixed()), Headers: map[string]any{}}
+		id, err := d.ID.run(ctx, input, object["id"])
+		if err != nil {
+			return err
+		}
+		title, err := d.Title.run(ctx, input, object["name"])
+		if err != nil {
+			return err
+		}
+		if object == nil {
+			object = map[string]any{}
+		}
+		all = append(all, area{textOf(id), textOf(title), object})
+		return nil
+	}
+	if d.Own.Given() {
+		own, err := d.Own.run(ctx, a.fixed().asInput(), nil)
+		if err != nil {
+			return nil, err
+		}
+		if err := add(own); err != nil {
+			return nil, err
+		}
+	}
+	for item, err := range a.pages(ctx, "the areas", &Operation{Step: d.Step}, d.Items, d.Next, a.fixed()) {
+		if err != nil {
+			return nil, err
+		}
+		if err := add(item.value); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// chooseArea takes the area that the account was linked for.
+func (a *account) chooseArea(ctx context.Context) error {
+	if a.definition.Areas == nil {
+		return nil
+	}
+	all, err := a.areas(ctx)
+	if err != nil {
+		return err
+	}
+	wanted := a.opening.Options[optionArea]
+	var titles []string
+	for i, one := range all {
+		if wanted == "" && i == 0 || wanted != "" && (one.id == wanted || one.title == wanted) {
+			a.area = one.value
+			return nil
+		}
+		titles = append(titles, fmt.Sprintf("%q", one.title))
+	}
+	if len(all) == 0 {
+		return store.Errorf(store.ErrNotFound, "the account has no area that can be linked")
+	}
+	return &store.OptionError{Option: optionArea, Reason: fmt.Sprintf("there is no area %q; there are %s", wanted, strings.Join(titles, ", "))}
+}
+
+// Areas implements store.AreaLister.
+func (a *account) Areas(ctx context.Context) ([]string, error) {
+	if a.definition.Areas == nil {
+		return nil, nil
+	}
+	all, err := a.areas(ctx)
+	titles := make([]string, len(all))
+	for i, one := range all {
+		titles[i] = one.title
+	}
+	return titles, err
+}
+
+// Owner implements store.Owner.
+func (a *account) Owner(context.Context) (string, error) { return a.owner, nil }
+
+// Locate implements store.Locator.
+func (a *account) Locate(folder store.Folder) string {
+	if a.id == "" {
+		return ""
+	}
+	where := url.URL{Scheme: "drive+" + a.definition.Name, Host: "account"}
+	steps := []string{a.base, a.id, textOf(a.area["id"])}
+	steps = append(append(steps, a.start.Names()...), folder.Path.Names()...)
+	escaped := "/"
+	for _, step := range steps {
+		escaped += url.PathEscape(step) + "/"
+	}
+	where.Path, where.RawPath = strings.Join(append([]string{""}, steps...), "/")+"/", escaped
+	return where.String()
+}
+
+// Space implements store.Spacer.
+func (a *account) Space(ctx context.Context) (store.Space, error) {
+	d := a.definition.Space
+	if d == nil {
+		return store.UnknownSpace, nil
+	}
+	in := a.fixed()
+	got, err := a.do(ctx, "the space", &Operation{Step: d.Step}, in, doing{})
+	if err != nil {
+		return store.UnknownSpace, err
+	}
+	space := store.UnknownSpace
+	for _, one := range []struct {
+		e  Expr
+		to *int64
+	}{{d.Used, &space.Used}, {d.Free, &space.Free}, {d.Total, &space.Total}} {
+		value, err := one.e.run(ctx, got.input(in), nil)
+		if err != nil {
+			return store.UnknownSpace, err
+		}
+		if n, ok := intOf(value); ok && n >= 0 {
+			*one.to = n
+		}
+	}
+	if space.Free < 0 && space.Total >= 0 && space.Used >= 0 {
+		space.Free = max(0, space.Total-space.Used)
+	}
+	shared, err := d.Shared.run(ctx, got.input(in), nil)
+	if err != nil {
+		return store.UnknownSpace, err
+	}
+	if shared != nil {
+		space.Volume = a.definition.Name + " " + a.base + " " + textOf(shared)
+	}
+	return space, nil
+}
+
+// Traits implements store.Store.
+func (a *account) Traits() store.Traits {
+	d := a.definition
+	traits := store.Traits{
+		Order: store.OrderNone, Folders: store.FoldersReal, CheckName: a.checkName, LargestFile: int64(d.Limits.File),
+		TimePrecision: d.precision(), KeepsTimes: d.Times.Kept, FileBesideFolder: d.Names.Beside, Twins: d.Names.Twins,
+		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams,
+		Trash: d.Remove != nil && d.Remove.Trash, ReadOnly: len(d.Uploads) == 0,
+	}
+	if d.List.ByKey {
+		traits.Order = store.OrderByKey
+	}
+	if traits.Streams == 0 {
+		traits.Streams = 8
+	}
+	for _, hash := range d.Hashes {
+		if hash.Proof && traits.ProofKind == "" {
+			traits.ProofKind = hash.kind()
+		}
+	}
+	replaces := ""
+	for _, upload := range d.Uploads {
+		traits.Conditional = traits.Conditional && slices.Contains(upload.Conditions, "absent") && slices.Contains(upload.Conditions, "revision")
+		replaces = upload.Replaces
+	}
+	if !traits.Conditional {
+		traits.Windows = append(traits.Windows, "Conditions that the service does not check by itself are checked just before a file gets its name; a change in these moments would be overwritten.")
+	}
+	if d.Names.Twins {
+		traits.Windows = append(traits.Windows, "The service lets two entries have one name. After a file or folder was made it is looked whether somebody else made one of that name in the same moment; the earlier one stays, and the other is taken back.")
+	}
+	if replaces == "remove" && !d.Names.Twins {
+		traits.Windows = append(traits.Windows, "A file is replaced by removing the old one when the new one is there under a name of ours: its name is missing between two requests.")
+	}
+	if d.Remove != nil && !d.Remove.Conditional {
+		traits.Windows = append(traits.Windows, "What is removed is looked at just before; a change between the two requests would be lost.")
+	}
+	return traits
+}
+
+// checkName refuses what the definition says that names cannot be.
+func (a *account) checkName(folder store.Path, name string) error {
+	n := a.definition.Names
+	refuse := func(format string, args ...any) error { return store.Errorf(store.ErrNameRefused, format, args...) }
+	switch {
+	case name == "":
+		return refuse("the service cannot hold an entry with an empty name")
+	case !n.Slashes && strings.Contains(name, "/"):
+		return refuse("%q has a slash, which the service cannot hold", name)
+	case !utf8.ValidString(name):
+		return refuse("%q is no UTF-8, which names of the service are", name)
+	case n.Bytes > 0 && len(name) > n.Bytes:
+		return refuse("%q has %d bytes; the service holds names of %d", name, len(name), n.Bytes)
+	case n.Characters > 0 && utf8.RuneCountInString(name) > n.Characters:
+		return refuse("%q has %d characters; the service holds names of %d", name, utf8.RuneCountInString(name), n.Characters)
+	}
+	for _, pattern := range n.Refused {
+		if pattern.MatchString(name) {
+			return refuse("the service does not hold names such as %q (%s)", name, pattern)
+		}
+	}
+	parents := append(a.start.Names(), folder.Names()...)
+	if n.Deepest > 0 && len(parents) >= n.Deepest {
+		return refuse("%q would be %d folders deep; the service holds %d", name, len(parents), n.Deepest)
+	}
+	if n.Path > 0 {
+		if length := utf8.RuneCountInString(pathOf(append(parents, name))); length > n.Path {
+			return refuse("the path of %q has %d characters; the service holds %d", name, length, n.Path)
+		}
+	}
+	return nil
+}
+
+// check refuses a place whose way holds a name that cannot be.
+func (a *account) check(place store.Place) error {
+	path := store.Path("")
+	for _, name := range append(place.Folder.Path.Names(), place.Name) {
+		if err := store.CheckName(name); err != nil {
+			return err
+		}
+		if err := a.checkName(path, name); err != nil {
+			return err
+		}
+		path = path.Child(name)
+	}
+	return nil
+}
+
+// explain adds what to do to an error of the first requests.
+func (a *account) explain(err error) error {
+	var option *store.OptionError
+	var dns *net.DNSError
+	var operation *net.OpError
+	host := strings.TrimPrefix(strings.TrimPrefix(a.base, "https://"), "http://")
+	host, _, _ = strings.Cut(host, "/")
+	switch {
+	case errors.As(err, &option):
+		return err
+	case errors.Is(err, context.DeadlineExceeded):
+		return store.Errorf(store.ErrTryAgain, "%s did not answer in time; check its address, and that no firewall is between", host)
+	case errors.As(err, &dns):
+		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check the address of the service", dns.Name)
+	case errors.As(err, &operation) && operation.Op == "dial":
+		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the address of the service, and that it runs", host, operation.Err)
+	case strings.Contains(err.Error(), "HTTP response to HTTPS"):
+		return store.Errorf(store.ErrRefused, "%s speaks no TLS; give its address with http:// if that is intended", host)
+	}
+	return err
+}

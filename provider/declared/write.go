@@ -1,0 +1,335 @@
+package declared
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+
+	"deftheron/core/store"
+)
+
+// Write implements store.Store.
+func (a *account) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	if err := a.check(writing.Place); err != nil {
+		return store.Written{}, err
+	}
+	if writing.Size < 0 {
+		return store.Written{}, store.Errorf(store.ErrUnsupported, "the size of %s is not known, and the service has to be told", writing.Place)
+	}
+	if limit := int64(a.definition.Limits.File); limit > 0 && writing.Size > limit {
+		return store.Written{}, store.Errorf(store.ErrTooLarge, "%s has %d bytes; the service holds files of %d at most", writing.Place, writing.Size, limit)
+	}
+	upload := a.uploadFor(writing.Size)
+	if upload == nil {
+		return store.Written{}, store.Errorf(store.ErrUnsupported, "the provider %s has no way to write a file of %d bytes", a.definition.Name, writing.Size)
+	}
+	var written store.Written
+	err := a.again(writing.Place.Folder, func() error {
+		w, err := a.beginWriting(ctx, upload, writing)
+		if err != nil {
+			return err
+		}
+		written, err = w.run(ctx)
+		return err
+	})
+	return written, err
+}
+
+// uploadFor is the first way of writing that is for files of a size.
+func (a *account) uploadFor(size int64) *Upload {
+	for i := range a.definition.Uploads {
+		upload := &a.definition.Uploads[i]
+		if (upload.UpTo == 0 || size <= int64(upload.UpTo)) && (upload.Above == 0 || size > int64(upload.Above)) {
+			return upload
+		}
+	}
+	return nil
+}
+
+// writer is one file on its way.
+type writer struct {
+	a       *account
+	upload  *Upload
+	writing store.Writing
+	in      scope
+	before  *found // what is there, where that had to be known
+	aside   bool   // it goes to a name of ours first
+	begun   bool
+}
+
+// beginWriting checks the condition as far as the service does not, and says
+// what the requests see.
+func (a *account) beginWriting(ctx context.Context, upload *Upload, writing store.Writing) (*writer, error) {
+	w := &writer{a: a, upload: upload, writing: writing}
+	parentID, err := a.folderID(ctx, writing.Place.Folder)
+	if err != nil {
+		return nil, err
+	}
+	revision, replaces := writing.If.Expect()
+	absent := writing.If.IsAbsent()
+	checked := absent && slices.Contains(upload.Conditions, "absent") || replaces && slices.Contains(upload.Conditions, "revision")
+	if !checked || !absent && (a.definition.Addressed == "id" || upload.Replaces == "remove") {
+		before, err := a.look(ctx, writing.Place)
+		switch {
+		case store.KindOf(err) == store.ErrNotFound && replaces:
+			return nil, store.Errorf(store.ErrChanged, "%s is not there any more", writing.Place)
+		case store.KindOf(err) == store.ErrNotFound:
+		case err != nil:
+			return nil, err
+		case absent && (before.Kind != store.KindFolder || !a.definition.Names.Beside):
+			return nil, store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+		case !absent && before.Kind == store.KindFolder:
+			return nil, store.Errorf(store.ErrExists, "%s is a folder", writing.Place)
+		case replaces && before.Revision != revision:
+			return nil, store.Errorf(store.ErrChanged, "%s has the revision %q, not %q", writing.Place, before.Revision, revision)
+		case !absent:
+			w.before = &before
+		}
+	}
+	name := writing.Place.Name
+	if w.before != nil && upload.Replaces == "remove" && !a.definition.Names.Twins {
+		name, w.aside = store.ArrivingName(writing.Run, fmt.Sprintf("%x", nameSum(writing.Place))), true
+	}
+	w.in = a.placed(a.fixed(), writing.Place.Folder, parentID, name)
+	w.in["id"], w.in["revision"] = nil, nil
+	condition := map[string]any{"absent": absent, "revision": nil, "any": !absent && !replaces}
+	if replaces {
+		condition["revision"] = revision
+	}
+	if upload.Replaces == "remove" {
+		condition = map[string]any{"absent": true, "revision": nil, "any": false}
+	} else if w.before != nil {
+		w.in["id"], w.in["revision"] = idValue(w.before.ID), idValue(w.before.Revision)
+	}
+	w.in["if"], w.in["size"], w.in["run"] = condition, int(writing.Size), writing.Run
+	w.in["modified"] = timestamp(writing.Modified)
+	w.in["modified_ms"] = nil
+	if !writing.Modified.IsZero() {
+		w.in["modified_ms"] = int(writing.Modified.UnixMilli())
+	}
+	w.in["kept"] = map[string]any{}
+	return w, w.hash(ctx)
+}
+
+// hash computes what has to be known of the content before it is sent.
+func (w *writer) hash(ctx context.Context) error {
+	if len(w.upload.Hashes) == 0 {
+		return nil
+	}
+	stream, err := w.writing.Content.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer stream.Close()
+	sums, err := hashesOf(store.Exactly(stream, w.writing.Size), w.upload.Hashes)
+	w.in["hash"] = sums
+	return err
+}
+
+// hashesOf reads to the end and returns hashes by kind, in hexadecimal.
+func hashesOf(r io.Reader, kinds []string) (map[string]any, error) {
+	var writers []io.Writer
+	sums := map[string]any{}
+	states := map[string]interface{ Sum([]byte) []byte }{}
+	for _, kind := range kinds {
+		state := store.HashKind(kind).New()
+		writers, states[kind] = append(writers, state), state
+	}
+	if _, err := io.Copy(io.MultiWriter(writers...), r); err != nil {
+		return nil, err
+	}
+	for kind, state := range states {
+		sums[kind] = store.HashOf(store.HashKind(kind), state.Sum(nil)).Hex
+	}
+	return sums, nil
+}
+
+// run sends the file and returns it as it is stored.
+func (w *writer) run(ctx context.Context) (store.Written, error) {
+	one, err := w.send(ctx)
+	if err != nil {
+		return store.Written{}, err
+	}
+	if w.aside {
+		if one, err = w.swap(ctx, one); err != nil {
+			return store.Written{}, err
+		}
+	} else if w.before != nil && w.upload.Replaces == "remove" {
+		if err := w.removeBefore(ctx); err != nil {
+			return store.Written{}, err
+		}
+	} else if err := w.a.withdraw(ctx, w.writing.Place, one, w.before); err != nil {
+		return store.Written{}, err
+	}
+	return w.a.written(one), nil
+}
+
+// written is a stored file with its proof.
+func (a *account) written(one found) store.Written {
+	written := store.Written{Entry: one.Entry}
+	if kind := a.Traits().ProofKind; kind != "" {
+		written.Proof = one.Hashes.Get(kind)
+	}
+	return written
+}
+
+// withdraw takes back what was made where somebody else made an entry of that
+// name in the same moment, in a service that lets both be: the earlier stays.
+func (a *account) withdraw(ctx context.Context, place store.Place, made found, before *found) error {
+	if !a.definition.Names.Twins || before != nil {
+		return nil
+	}
+	all, err := a.named(ctx, place.Folder, place.Name)
+	if err != nil {
+		return store.Errorf(store.ErrOutcomeUnknown, "%s was made, and it could not be looked whether it is the only one: %w", place, err)
+	}
+	if a.definition.Names.Beside {
+		all = slices.DeleteFunc(all, func(one found) bool { return (one.Kind == store.KindFolder) != (made.Kind == store.KindFolder) })
+	}
+	if len(all) == 0 || all[0].ID == made.ID {
+		return nil
+	}
+	if !slices.ContainsFunc(all, func(one found) bool { return one.ID == made.ID }) {
+		return nil // what was made is not listed yet, or is gone again
+	}
+	if err := a.removeFound(ctx, place, made); err != nil && store.KindOf(err) != store.ErrNotFound {
+		return store.Errorf(store.ErrOutcomeUnknown, "somebody else made %s in the same moment, and ours could not be taken back: %w", place, err)
+	}
+	return store.Errorf(store.ErrExists, "somebody else made %s in the same moment", place)
+}
+
+// swap puts what arrived under a name of ours in the place of what it replaces.
+func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
+	ours := w.writing.Place.Folder.Place(arrived.Name)
+	ours.ID = arrived.ID
+	if err := w.removeBefore(ctx); err != nil {
+		_ = w.a.removeFound(context.WithoutCancel(ctx), ours, arrived)
+		return found{}, err
+	}
+	return w.a.move(context.WithoutCancel(ctx), ours, arrived, w.writing.Place)
+}
+
+// removeBefore removes what is replaced, if it is still what it was.
+func (w *writer) removeBefore(ctx context.Context) error {
+	place := w.writing.Place
+	place.ID = w.before.ID
+	now, err := w.a.look(ctx, place)
+	if err != nil && store.KindOf(err) != store.ErrNotFound {
+		return err
+	}
+	if err != nil || now.Revision != w.before.Revision {
+		return store.Errorf(store.ErrChanged, "%s was changed while it was to be replaced", place)
+	}
+	return w.a.removeFound(ctx, place, now)
+}
+
+// send carries out the upload's requests.
+func (w *writer) send(ctx context.Context) (found, error) {
+	u := w.upload
+	done := false
+	defer func() {
+		if !done {
+			w.giveUp(ctx)
+		}
+	}()
+	if u.Begin != nil {
+		if _, err := w.a.do(ctx, "beginning an upload", u.Begin, w.in, doing{}); err != nil {
+			return found{}, err
+		}
+		w.begun = true
+	}
+	got, parts, err := w.content(ctx)
+	if err != nil {
+		return found{}, err
+	}
+	if u.Finish != nil {
+		w.in["parts"] = parts
+		if got, err = w.a.do(ctx, "finishing an upload", u.Finish, w.in, doing{changes: true}); err != nil {
+			return found{}, err
+		}
+	}
+	done = true
+	return w.stored(ctx, got)
+}
+
+// stored is the entry that was written.
+func (w *writer) stored(ctx context.Context, got *answer) (found, error) {
+	var one found
+	var err error
+	if w.upload.Answer == "none" || got == nil || got.body == nil {
+		place := w.writing.Place.Folder.Place(textOf(w.in["name"]))
+		if w.before != nil && w.upload.Replaces != "remove" {
+			place.ID = w.before.ID
+		}
+		one, err = w.a.look(ctx, place)
+	} else {
+		one, err = w.a.entryOf(ctx, "writing", got, w.in)
+	}
+	if err != nil {
+		return found{}, store.Errorf(store.ErrOutcomeUnknown, "%s was sent, and what became of it cannot be told: %w", w.writing.Place, err)
+	}
+	if one.Name == "" {
+		one.Name = textOf(w.in["name"])
+	}
+	if one.Size >= 0 && one.Size != w.writing.Size {
+		_ = w.a.removeFound(ctx, w.writing.Place, one)
+		return found{}, store.Errorf(store.ErrTryAgain, "%s arrived with %d bytes, and was sent with %d", w.writing.Place, one.Size, w.writing.Size)
+	}
+	if kind := w.a.Traits().ProofKind; kind != "" && one.Hashes.Get(kind).IsZero() && one.ID != "" {
+		place := w.writing.Place
+		place.ID = one.ID
+		if again, err := w.a.look(ctx, place); err == nil && again.Revision == one.Revision {
+			one.Hashes = again.Hashes // the answer to the write did not tell them all
+		}
+	}
+	return one, nil
+}
+
+// giveUp ends an upload that failed. It goes on when the write was cancelled.
+func (w *writer) giveUp(ctx context.Context) {
+	if !w.begun || w.giveUpOperation() == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), giveUpTime)
+	defer cancel()
+	if _, err := w.a.do(ctx, "giving up an upload", w.giveUpOperation(), w.in, doing{}); err != nil && store.KindOf(err) != store.ErrNotFound {
+		w.a.opening.Log.Debug("an upload could not be given up", "place", w.writing.Place.String(), "error", err)
+	}
+}
+
+func nameSum(place store.Place) uint64 {
+	sum := uint64(14695981039346656037) // FNV-1a
+	for _, b := range []byte(place.String()) {
+		sum = (sum ^ uint64(b)) * 1099511628211
+	}
+	return sum
+}
+
+// partSize is how many bytes a piece has.
+func (w *writer) partSize(ctx context.Context) (int64, error) {
+	pieces := w.upload.Pieces
+	size := cmp.Or(int64(pieces.Size), 8<<20)
+	if pieces.SizeBy.Given() {
+		value, err := pieces.SizeBy.run(ctx, w.in.asInput(), nil)
+		if err != nil {
+			return 0, err
+		}
+		if n, ok := intOf(value); ok && n > 0 {
+			size = n
+		}
+	}
+	return pieces.fit(size, w.writing.Size), nil
+}
+
+// fit makes pieces larger to keep to their most, and aligns them.
+func (p *Pieces) fit(size, file int64) int64 {
+	if p.Most > 0 {
+		size = max(size, (file+int64(p.Most)-1)/int64(p.Most))
+	}
+	if align := int64(p.Align); align > 0 {
+		size = (size + align - 1) / align * align
+	}
+	return max(size, 1)
+}
