@@ -99,7 +99,7 @@ func (w *writer) content(ctx context.Context) (*answer, []any, error) {
 		if err == nil {
 			return p.got, p.parts, nil
 		}
-		if tries++; tries > resumes || w.askOperation() == nil || !mayPass(err) {
+		if tries++; tries > resumes || p.source != nil || w.askOperation() == nil || !mayPass(err) {
 			return nil, nil, err
 		}
 		if waited := sleep(ctx, max(store.Wait(err), time.Duration(tries*tries)*50*time.Millisecond)); waited != nil {
@@ -215,15 +215,16 @@ func (p *pieces) run(ctx context.Context) error {
 func (p *pieces) open(ctx context.Context) error {
 	stream, err := p.writing.Content.Open(ctx)
 	if err != nil {
+		p.source = err
 		return err
 	}
 	p.stream, p.exact, p.source = stream, store.Exactly(stream, p.writing.Size), nil
 	if p.offset >= p.writing.Size { // even the end has to be read: it says whether the content was whole
-		_, err = io.Copy(io.Discard, p.exact)
-		return err
+		_, p.source = io.Copy(io.Discard, p.exact)
+		return p.source
 	}
-	_, err = io.CopyN(io.Discard, p.exact, p.offset)
-	return err
+	_, p.source = io.CopyN(io.Discard, p.exact, p.offset)
+	return p.source
 }
 
 // piece sends one piece.
@@ -241,6 +242,7 @@ func (p *pieces) piece(ctx context.Context, length int64) error {
 		defer held.Release(min(length, heldAtOnce))
 		data := make([]byte, length)
 		if _, err := io.ReadFull(p.exact, data); err != nil {
+			p.source = err
 			return err
 		}
 		sums, err := hashesOf(bytes.NewReader(data), p.upload.Pieces.Hashes)

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io"
 	"strings"
-	"testing"
 
 	"deftheron/core/store"
 )
@@ -49,7 +48,7 @@ func (r *watchedReader) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-func testPartly(t *testing.T, s store.Store) {
+func testPartly(t T, s store.Store) {
 	place := store.At("whole.bin")
 	old := strings.Repeat("old", 1000)
 	for _, round := range []string{"creating", "replacing"} {
@@ -88,7 +87,7 @@ func testPartly(t *testing.T, s store.Store) {
 	}
 }
 
-func testFailedWrite(t *testing.T, s store.Store) {
+func testFailedWrite(t T, s store.Store) {
 	data := bytes.Repeat([]byte("x"), 3<<20)
 	broken := errors.New("the source broke")
 	cancelled, cancel := context.WithCancel(t.Context())

@@ -1,13 +1,13 @@
 package storetest
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"strings"
 	"sync"
-	"testing"
 	"time"
 
 	"deftheron/core/store"
@@ -21,13 +21,28 @@ var Names = []string{
 	strings.Repeat("n", 236) + ".txt", "con", "$HOME", "`x`",
 }
 
-// Run checks that a store does what package store promises. open returns a
-// fresh, empty, writable account for each part of the suite.
-func Run(t *testing.T, open func(t *testing.T) store.Store) {
-	for _, part := range []struct {
-		name string
-		run  func(*testing.T, store.Store)
-	}{
+// T is what a part needs of *testing.T, so that the suite also runs outside of
+// a test.
+type T interface {
+	Helper()
+	Context() context.Context
+	Error(args ...any)
+	Errorf(format string, args ...any)
+	Fatal(args ...any)
+	Fatalf(format string, args ...any)
+	Skip(args ...any)
+	Skipf(format string, args ...any)
+}
+
+// Part is one part of the suite. It wants a fresh, empty, writable account.
+type Part struct {
+	Name string
+	Run  func(T, store.Store)
+}
+
+// Parts returns the suite.
+func Parts() []Part {
+	return []Part{
 		{"names survive", testNames},
 		{"sizes survive", testSizes},
 		{"missing is not empty", testMissing},
@@ -45,17 +60,28 @@ func Run(t *testing.T, open func(t *testing.T) store.Store) {
 		{"times are kept if declared", testTimes},
 		{"sums agree", testSums},
 		{"moving within", testMove},
-	} {
-		t.Run(part.name, func(t *testing.T) { part.run(t, open(t)) })
+		{"copying within", testCopy},
+		{"changes are told", testChanges},
 	}
 }
 
-func write(t *testing.T, s store.Store, place store.Place, data string, condition store.Condition) (store.Written, error) {
+// Run checks that a store does what package store promises. open returns a
+// fresh, empty, writable account for each part of the suite.
+func Run[X interface {
+	T
+	Run(name string, part func(X)) bool
+}](t X, open func(t X) store.Store) {
+	for _, part := range Parts() {
+		t.Run(part.Name, func(t X) { part.Run(t, open(t)) })
+	}
+}
+
+func write(t T, s store.Store, place store.Place, data string, condition store.Condition) (store.Written, error) {
 	t.Helper()
 	return s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "conformance", Content: Text(data)})
 }
 
-func mustWrite(t *testing.T, s store.Store, place store.Place, data string) store.Written {
+func mustWrite(t T, s store.Store, place store.Place, data string) store.Written {
 	t.Helper()
 	for p := place.Folder.Path; p != ""; p = "" {
 		makeAll(t, s, p)
@@ -67,7 +93,7 @@ func mustWrite(t *testing.T, s store.Store, place store.Place, data string) stor
 	return written
 }
 
-func makeAll(t *testing.T, s store.Store, path store.Path) {
+func makeAll(t T, s store.Store, path store.Path) {
 	t.Helper()
 	if path == "" || s.Traits().Folders == store.FoldersImplied {
 		return
@@ -79,7 +105,7 @@ func makeAll(t *testing.T, s store.Store, path store.Path) {
 	}
 }
 
-func read(t *testing.T, s store.Store, reading store.Reading) string {
+func read(t T, s store.Store, reading store.Reading) string {
 	t.Helper()
 	body, err := s.Open(t.Context(), reading)
 	if err != nil {
@@ -93,7 +119,7 @@ func read(t *testing.T, s store.Store, reading store.Reading) string {
 	return string(data)
 }
 
-func list(t *testing.T, s store.Store, folder store.Folder) []store.Entry {
+func list(t T, s store.Store, folder store.Folder) []store.Entry {
 	t.Helper()
 	var entries []store.Entry
 	for entry, err := range s.List(t.Context(), folder) {
@@ -107,14 +133,14 @@ func list(t *testing.T, s store.Store, folder store.Folder) []store.Entry {
 	return entries
 }
 
-func want(t *testing.T, what string, err, kind error) {
+func want(t T, what string, err, kind error) {
 	t.Helper()
 	if !errors.Is(err, kind) {
 		t.Errorf("%s: got %v, want an error that is %q", what, err, kind)
 	}
 }
 
-func testNames(t *testing.T, s store.Store) {
+func testNames(t T, s store.Store) {
 	folder := store.Folder{Path: store.MakePath("ordner mit é")}
 	makeAll(t, s, folder.Path)
 	held := map[string]string{}
@@ -163,7 +189,7 @@ func holdsFold(held map[string]string, name string) bool {
 	return false
 }
 
-func testSizes(t *testing.T, s store.Store) {
+func testSizes(t T, s store.Store) {
 	for _, size := range []int{0, 1, 4095, 65536, 300_001, 6 << 20} {
 		data := strings.Repeat("0123456789abcdef", size/16+1)[:size]
 		place := store.At(fmt.Sprint("size ", size))
@@ -191,7 +217,7 @@ func testSizes(t *testing.T, s store.Store) {
 	}
 }
 
-func testMissing(t *testing.T, s store.Store) {
+func testMissing(t T, s store.Store) {
 	missing := store.At("nobody", "here")
 	_, err := s.Stat(t.Context(), missing)
 	want(t, "stat", err, store.ErrNotFound)
@@ -208,7 +234,7 @@ func testMissing(t *testing.T, s store.Store) {
 	}
 }
 
-func fill(t *testing.T, s store.Store) {
+func fill(t T, s store.Store) {
 	for _, names := range [][]string{
 		{"a", "x"}, {"a!", "x"}, {"a.txt"}, {"b"}, {"a", "b", "c"}, {"a", "b.txt"}, {"ä", "z"}, {"a0"}, {"Z"},
 		{"a", "b", "d"}, {"a b", "x"},
@@ -217,7 +243,7 @@ func fill(t *testing.T, s store.Store) {
 	}
 }
 
-func testOrder(t *testing.T, s store.Store) {
+func testOrder(t T, s store.Store) {
 	fill(t, s)
 	if s.Traits().Order != store.OrderByKey {
 		return
@@ -231,7 +257,7 @@ func testOrder(t *testing.T, s store.Store) {
 	}
 }
 
-func testFlat(t *testing.T, s store.Store) {
+func testFlat(t T, s store.Store) {
 	fill(t, s)
 	walked := flatten(t, plain{s}, store.Folder{})
 	flat := flatten(t, s, store.Folder{})
@@ -250,7 +276,7 @@ func testFlat(t *testing.T, s store.Store) {
 // plain hides the abilities of a store.
 type plain struct{ store.Store }
 
-func flatten(t *testing.T, s store.Store, folder store.Folder) (keys []string) {
+func flatten(t T, s store.Store, folder store.Folder) (keys []string) {
 	t.Helper()
 	for listed, err := range store.ListFlat(t.Context(), s, folder) {
 		if err != nil {
@@ -261,7 +287,7 @@ func flatten(t *testing.T, s store.Store, folder store.Folder) (keys []string) {
 	return keys
 }
 
-func testCreate(t *testing.T, s store.Store) {
+func testCreate(t T, s store.Store) {
 	place := store.At("first.txt")
 	mustWrite(t, s, place, "first")
 	_, err := write(t, s, place, "second", store.Absent)
@@ -271,7 +297,7 @@ func testCreate(t *testing.T, s store.Store) {
 	}
 }
 
-func testCreateRace(t *testing.T, s store.Store) {
+func testCreateRace(t T, s store.Store) {
 	mustWrite(t, s, store.At("before"), "so that what is probed at the first write has been")
 	place := store.At("race.txt")
 	var mu sync.Mutex
@@ -301,7 +327,7 @@ func testCreateRace(t *testing.T, s store.Store) {
 	}
 }
 
-func testReplace(t *testing.T, s store.Store) {
+func testReplace(t T, s store.Store) {
 	place := store.At("replaced.txt")
 	first := mustWrite(t, s, place, "first")
 	second, err := write(t, s, place, "second version", store.AtRevision(first.Revision))
@@ -325,7 +351,7 @@ func testReplace(t *testing.T, s store.Store) {
 	}
 }
 
-func testReading(t *testing.T, s store.Store) {
+func testReading(t T, s store.Store) {
 	data := make([]byte, 200_000)
 	random := rand.New(rand.NewPCG(1, 2))
 	for i := range data {
@@ -350,7 +376,7 @@ func testReading(t *testing.T, s store.Store) {
 	want(t, "reading a revision that is gone", err, store.ErrChanged)
 }
 
-func testRemove(t *testing.T, s store.Store) {
+func testRemove(t T, s store.Store) {
 	place := store.At("gone.txt")
 	written := mustWrite(t, s, place, "x")
 	_, err := s.Remove(t.Context(), place, written.Revision+"x")
@@ -367,7 +393,7 @@ func testRemove(t *testing.T, s store.Store) {
 	want(t, "removing a folder that is not empty", err, store.ErrRefused)
 }
 
-func testFolders(t *testing.T, s store.Store) {
+func testFolders(t T, s store.Store) {
 	for range 2 {
 		if _, err := s.MakeFolder(t.Context(), store.At("empty")); err != nil {
 			t.Fatalf("make folder: %v", err)
@@ -395,7 +421,7 @@ func testFolders(t *testing.T, s store.Store) {
 	}
 }
 
-func testTimes(t *testing.T, s store.Store) {
+func testTimes(t T, s store.Store) {
 	traits := s.Traits()
 	if !traits.KeepsTimes {
 		t.Skip("the store declares that it keeps no times")
@@ -412,7 +438,7 @@ func testTimes(t *testing.T, s store.Store) {
 	}
 }
 
-func testSums(t *testing.T, s store.Store) {
+func testSums(t T, s store.Store) {
 	summer, ok := s.(store.Summer)
 	if !ok {
 		t.Skip("the store tells no sums")
@@ -432,7 +458,7 @@ func testSums(t *testing.T, s store.Store) {
 	}
 }
 
-func testMove(t *testing.T, s store.Store) {
+func testMove(t T, s store.Store) {
 	if !store.CanMove(s) {
 		_, err := store.Move(t.Context(), s, store.At("a"), "", store.At("b"))
 		want(t, "moving where the store cannot", err, store.ErrUnsupported)

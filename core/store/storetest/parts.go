@@ -4,12 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"testing"
 
 	"deftheron/core/store"
 )
 
-func testParts(t *testing.T, s store.Store) {
+func testParts(t T, s store.Store) {
 	writer, ok := s.(store.PartWriter)
 	if !ok {
 		t.Skip("the store takes no parts")

@@ -1,0 +1,105 @@
+package storetest
+
+import (
+	"errors"
+	"time"
+
+	"deftheron/core/store"
+)
+
+func testCopy(t T, s store.Store) {
+	if !store.CanCopy(s) {
+		_, err := store.Copy(t.Context(), s, store.At("a"), "", store.At("b"))
+		want(t, "copying where the store cannot", err, store.ErrUnsupported)
+		t.Skip("the store cannot copy within itself")
+	}
+	first := mustWrite(t, s, store.At("from", "a.txt"), "first")
+	mustWrite(t, s, store.At("to", "there.txt"), "there before")
+	_, err := store.Copy(t.Context(), s, store.At("from", "a.txt"), first.Revision, store.At("to", "there.txt"))
+	want(t, "copying onto something", err, store.ErrExists)
+	_, err = store.Copy(t.Context(), s, store.At("from", "a.txt"), first.Revision+"x", store.At("to", "b.txt"))
+	want(t, "copying another revision", err, store.ErrChanged)
+	_, err = store.Copy(t.Context(), s, store.At("from", "none.txt"), "", store.At("to", "b.txt"))
+	want(t, "copying what is not there", err, store.ErrNotFound)
+	copied, err := store.Copy(t.Context(), s, store.At("from", "a.txt"), first.Revision, store.At("to", "b é.txt"))
+	if err != nil || copied.Size != 5 || copied.Name != "b é.txt" {
+		t.Fatalf("copied to %+v, %v", copied, err)
+	}
+	for _, place := range []store.Place{store.At("from", "a.txt"), store.At("to", "b é.txt")} {
+		if got := read(t, s, store.Reading{Place: place}); got != "first" {
+			t.Errorf("%s holds %q", place, got)
+		}
+	}
+}
+
+// testChanges follows a feed over a creation, a change, a move and a removal.
+func testChanges(t T, s store.Store) {
+	page, err := store.Changes(t.Context(), s, store.Folder{}, "")
+	if errors.Is(err, store.ErrUnsupported) {
+		t.Skip("the store tells no changes")
+	}
+	if err != nil || page.Cursor == "" || len(page.Changes) > 0 {
+		t.Fatalf("an empty cursor gave %d changes, the cursor %q, %v", len(page.Changes), page.Cursor, err)
+	}
+	cursor := page.Cursor
+	// until asks for changes until one is as wanted.
+	until := func(what string, wanted func(store.Change) bool) {
+		t.Helper()
+		var seen []store.Change
+		for range 60 {
+			page, err := store.AwaitChanges(t.Context(), s, store.Folder{}, cursor, time.Second)
+			if err != nil {
+				t.Fatalf("%s: %v", what, err)
+			}
+			cursor = page.Cursor
+			for _, change := range page.Changes {
+				if wanted(change) {
+					return
+				}
+			}
+			if seen = append(seen, page.Changes...); len(page.Changes) == 0 && !page.More {
+				select {
+				case <-t.Context().Done():
+				case <-time.After(100 * time.Millisecond):
+				}
+			}
+		}
+		t.Errorf("%s was not told; told was %+v", what, seen)
+	}
+	made := mustWrite(t, s, store.At("folder", "a.txt"), "first")
+	at := func(change store.Change, names ...string) bool {
+		place := store.At(names...)
+		return !change.Gone && change.Place.Name == place.Name && change.Place.Folder.Path == place.Folder.Path
+	}
+	until("a file that was made", func(c store.Change) bool {
+		return at(c, "folder", "a.txt") && c.Entry.Size == 5 && c.Entry.Revision == made.Revision
+	})
+	changed, err := write(t, s, store.At("folder", "a.txt"), "second time", store.AtRevision(made.Revision))
+	if err != nil {
+		t.Fatal(err)
+	}
+	until("a file that was changed", func(c store.Change) bool {
+		return at(c, "folder", "a.txt") && c.Entry.Revision == changed.Revision
+	})
+	if store.CanMove(s) {
+		if _, err := store.Move(t.Context(), s, store.At("folder", "a.txt"), "", store.At("b.txt")); err != nil {
+			t.Fatal(err)
+		}
+		until("a file that was moved", func(c store.Change) bool { return at(c, "b.txt") })
+	} else {
+		mustWrite(t, s, store.At("b.txt"), "second time")
+	}
+	moved, err := s.Stat(t.Context(), store.At("b.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Remove(t.Context(), store.At("b.txt"), moved.Revision); err != nil {
+		t.Fatal(err)
+	}
+	until("a file that was removed", func(c store.Change) bool {
+		return c.Gone && (c.Place.Name == "b.txt" || c.Place.ID != "" && c.Place.ID == moved.ID)
+	})
+	if _, err := store.Changes(t.Context(), s, store.Folder{}, "no cursor of ours"); err == nil {
+		t.Error("a cursor that was never given out was taken")
+	}
+}
