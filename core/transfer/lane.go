@@ -104,8 +104,9 @@ func (a *attempt) failed(err error) (*Ending, time.Duration) {
 	case store.ErrRefused, store.ErrNameRefused, store.ErrTooLarge, store.ErrUnsupported, store.ErrExists:
 		return ending, 0
 	case store.ErrLapsed:
-		a.halt(cause, err.Error())
-		return ending, 0
+		// Nothing is wrong with the item: it waits until the account is mended.
+		a.hold(cause, err.Error())
+		return nil, 0
 	case store.ErrNoSpace:
 		// A smaller file may still fit; three in a row say that none will.
 		if a.full.Add(1) >= 3 {

@@ -50,12 +50,16 @@ type Options struct {
 
 // Result is how a run ended.
 type Result struct {
-	// State is "done", "partial", "failed" or "cancelled"; empty for a run
-	// that was interrupted.
+	// State is "done", "partial", "failed" or "cancelled"; "held" for a run
+	// that waits for a person and can then go on; empty for a run that was
+	// interrupted.
 	State string
 	Cause plan.Cause
 	Why   string
 }
+
+// Held is the state of a run that waits for a person.
+const Held = "held"
 
 // Run is a run being carried out.
 type Run struct {
@@ -82,6 +86,7 @@ type Run struct {
 type stopReason struct {
 	cause plan.Cause
 	why   string
+	held  bool // it can go on when that was mended
 }
 
 // errStopped ends the lanes when the run cannot go on.
@@ -314,8 +319,16 @@ func (r *Run) checkSpace(ctx context.Context) {
 }
 
 // halt ends the run before its time, with a cause.
-func (r *Run) halt(cause plan.Cause, why string) {
-	if r.stopped.CompareAndSwap(nil, &stopReason{cause, why}) {
+func (r *Run) halt(cause plan.Cause, why string) { r.stopFor(stopReason{cause: cause, why: why}) }
+
+// hold stops the run until a person has mended something.
+func (r *Run) hold(cause plan.Cause, why string) {
+	r.stopFor(stopReason{cause: cause, why: why, held: true})
+}
+
+func (r *Run) stopFor(reason stopReason) {
+	cause, why := reason.cause, reason.why
+	if r.stopped.CompareAndSwap(nil, &reason) {
 		r.Log.Warn("the run has to stop", "run", r.ID, "cause", cause, "why", why)
 		r.stop(errStopped)
 	}
@@ -338,6 +351,10 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 		rest, restCause = Skipped, plan.CauseCancelled
 	case ctx.Err() != nil:
 		return Result{}
+	case stopped != nil && stopped.held:
+		return Result{State: Held, Cause: stopped.cause, Why: stopped.why}
+	case stopped == nil && store.KindOf(err) == store.ErrLapsed:
+		return Result{State: Held, Cause: plan.CauseOf(err), Why: err.Error()}
 	case stopped != nil:
 		result = Result{State: "failed", Cause: stopped.cause, Why: stopped.why}
 	case err != nil:

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -35,17 +37,23 @@ type Accounts struct {
 	// Changed is called after an account was linked or unlinked.
 	Changed func()
 
-	opening singleflight.Group
-	mu      sync.Mutex
-	open    map[string]tree.Account // by id
-	states  map[string]State        // by id
+	// Proxy is the way out to accounts; nil is that of the environment.
+	Proxy func(*http.Request) (*url.URL, error)
+	// Mended is called after the sign-in of an account was made anew.
+	Mended func(name string)
+
+	opening  singleflight.Group
+	mu       sync.Mutex
+	consents consents
+	open     map[string]tree.Account // by id
+	states   map[string]State        // by id
 }
 
 // New returns the accounts of the records.
 func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
-		Changed: func() {}, open: map[string]tree.Account{}, states: map[string]State{},
+		Changed: func() {}, Mended: func(string) {}, open: map[string]tree.Account{}, states: map[string]State{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider
@@ -55,16 +63,30 @@ func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log 
 
 // Providers returns the kinds of places, by name.
 func (a *Accounts) Providers() []store.Provider {
-	names := a.providerNames()
-	providers := make([]store.Provider, len(names))
-	for i, name := range names {
-		providers[i] = a.providers[name]
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	var providers []store.Provider
+	for _, name := range slices.Sorted(maps.Keys(a.providers)) {
+		providers = append(providers, a.providers[name])
 	}
 	return providers
 }
 
 func (a *Accounts) providerNames() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	return slices.Sorted(maps.Keys(a.providers))
+}
+
+// Provider returns a kind of place by its name.
+func (a *Accounts) Provider(name string) (store.Provider, error) {
+	a.mu.Lock()
+	provider, ok := a.providers[name]
+	a.mu.Unlock()
+	if !ok {
+		return nil, fmt.Errorf("there is no provider %q; there are %s", name, strings.Join(a.providerNames(), ", "))
+	}
+	return provider, nil
 }
 
 // Link is what an account is linked with.
@@ -75,6 +97,34 @@ type Link struct {
 	Start    string // below the account's start, as in an address
 	Secret   string
 	ReadOnly bool
+
+	consented bool // the secret is what consent came to
+}
+
+// check finds what is wrong with what an account is to be linked with, before
+// anything is asked of anybody, and returns it as it will be kept.
+func (a *Accounts) check(ctx context.Context, link Link) (records.Account, error) {
+	if err := store.CheckAccountName(link.Name); err != nil {
+		return records.Account{}, err
+	}
+	provider, err := a.Provider(link.Provider)
+	if err != nil {
+		return records.Account{}, err
+	}
+	if _, err := a.db.Account(ctx, link.Name); err == nil {
+		return records.Account{}, taken(link.Name)
+	}
+	options, err := store.CheckOptions(provider, link.Options, link.Secret != "")
+	if err != nil {
+		return records.Account{}, err
+	}
+	start, err := parseStart(link.Start)
+	if err != nil {
+		return records.Account{}, err
+	}
+	return records.Account{
+		ID: uuid.NewString(), Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly, CreatedAt: time.Now(),
+	}, nil
 }
 
 // Found is what was found at an account.
@@ -82,31 +132,18 @@ type Found struct {
 	Owner   string
 	Space   store.Space
 	Folders []string // the first of those at its start
+	Areas   []string // that the sign-in leads to, where there are several
 }
 
 // Add links an account, after reaching it. The error says what is wrong and
 // what to do.
 func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, error) {
-	if err := store.CheckAccountName(link.Name); err != nil {
-		return records.Account{}, Found{}, err
-	}
-	provider, ok := a.providers[link.Provider]
-	if !ok {
-		return records.Account{}, Found{}, fmt.Errorf("there is no provider %q; there are %s", link.Provider, strings.Join(a.providerNames(), ", "))
-	}
-	if _, err := a.db.Account(ctx, link.Name); err == nil {
-		return records.Account{}, Found{}, taken(link.Name)
-	}
-	options, err := store.CheckOptions(provider, link.Options, link.Secret != "")
+	row, err := a.check(ctx, link)
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	start, err := parseStart(link.Start)
-	if err != nil {
-		return records.Account{}, Found{}, err
-	}
-	row := records.Account{
-		ID: uuid.NewString(), Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly, CreatedAt: time.Now(),
+	if provider, err := a.Provider(link.Provider); err == nil && byConsent(provider, link.Options) && !link.consented {
+		return records.Account{}, Found{}, store.Errorf(store.ErrRefused, "accounts at %s are linked by consent; use heron account link %s %s, or the console", provider.Title(), link.Provider, link.Name)
 	}
 	if link.Secret != "" {
 		row.Secret = a.sealer.Seal(purpose(row.ID), []byte(link.Secret))
@@ -121,6 +158,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
+	row.Owner = found.Owner
 	if err := a.db.AddAccount(ctx, &row); err != nil {
 		if errors.Is(err, records.ErrTaken) {
 			err = taken(link.Name)
@@ -174,6 +212,9 @@ func look(ctx context.Context, s store.Store) (Found, error) {
 		return found, err
 	}
 	if found.Space, err = store.SpaceOf(ctx, s); err != nil {
+		return found, err
+	}
+	if found.Areas, err = store.AreasOf(ctx, s); err != nil {
 		return found, err
 	}
 	seen := 0
@@ -296,8 +337,8 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 }
 
 func (a *Accounts) openRow(ctx context.Context, row records.Account, linking bool) (tree.Account, error) {
-	provider, ok := a.providers[row.Provider]
-	if !ok {
+	provider, err := a.Provider(row.Provider)
+	if err != nil {
 		return tree.Account{}, fmt.Errorf("the provider %q of the account %s is not known to this version", row.Provider, row.Name)
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
@@ -305,7 +346,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, linking boo
 	gate := store.NewGate(row.ID, 16, 64)
 	opened, err := provider.Open(ctx, store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate,
-		Secrets: &secrets{accounts: a, linking: row, unkept: linking}, Dial: Dial, Transport: newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
+		Secrets: &secrets{accounts: a, linking: row, unkept: linking}, Dial: Dial, Transport: a.newTransport(), Now: time.Now, ReadOnly: row.ReadOnly, Log: a.log.With("account", row.Name),
 	})
 	if err != nil {
 		return tree.Account{}, err

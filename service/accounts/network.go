@@ -2,10 +2,14 @@ package accounts
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/net/http/httpproxy"
 )
 
 const (
@@ -58,11 +62,29 @@ func (c *stillConn) Write(p []byte) (int, error) {
 	return c.Conn.Write(p)
 }
 
+// ProxyThrough is the way out through a proxy: http://HOST:PORT or
+// https://HOST:PORT. Hosts that NO_PROXY names, and this machine's own
+// addresses, are reached directly.
+func ProxyThrough(address string) (func(*http.Request) (*url.URL, error), error) {
+	parsed, err := url.Parse(address)
+	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" {
+		return nil, fmt.Errorf("--outbound-proxy %q is no address of a proxy; write it as http://HOST:PORT", address)
+	}
+	config := httpproxy.FromEnvironment()
+	config.HTTPProxy, config.HTTPSProxy = address, address
+	choose := config.ProxyFunc()
+	return func(request *http.Request) (*url.URL, error) { return choose(request.URL) }, nil
+}
+
 // newTransport is an account's own: what one provider does to its connections
 // must not touch another's.
-func newTransport() http.RoundTripper {
+func (a *Accounts) newTransport() http.RoundTripper {
+	proxy := a.Proxy
+	if proxy == nil {
+		proxy = http.ProxyFromEnvironment
+	}
 	return &http.Transport{
-		Proxy: http.ProxyFromEnvironment, DialContext: Dial,
+		Proxy: proxy, DialContext: Dial,
 		TLSHandshakeTimeout: dialTime, ExpectContinueTimeout: time.Second,
 		MaxIdleConnsPerHost: 64, IdleConnTimeout: 90 * time.Second,
 		WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10,

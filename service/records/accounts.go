@@ -15,6 +15,7 @@ type Account struct {
 	Start     string            // the starting folder, as in an address
 	Secret    []byte            // sealed; empty where the provider has none
 	ReadOnly  bool
+	Owner     string // whom it belonged to when it was linked
 	CreatedAt time.Time
 }
 
@@ -61,6 +62,9 @@ func (db *DB) SwapSecret(ctx context.Context, id string, old, new []byte) (swapp
 // accounts that had one.
 func (db *DB) ForgetSecrets(ctx context.Context) (names []string, err error) {
 	if err := db.read.WithContext(ctx).Model(&Account{}).Where("secret IS NOT NULL").Order("name").Pluck("name", &names).Error; err != nil {
+		return nil, err
+	}
+	if err := db.write.WithContext(ctx).Exec("UPDATE registrations SET secret = NULL").Error; err != nil {
 		return nil, err
 	}
 	return names, db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = NULL").Error

@@ -115,6 +115,20 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return tx.Exec("CREATE TABLE arrivals (run TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID").Error
 	},
+}, {
+	ID: "0003-consent",
+	Migrate: func(tx *gorm.DB) error {
+		for _, statement := range []string{
+			"ALTER TABLE accounts ADD COLUMN owner TEXT NOT NULL DEFAULT ''",
+			"CREATE TABLE definitions (name TEXT PRIMARY KEY, text TEXT NOT NULL, created_at DATETIME NOT NULL) WITHOUT ROWID",
+			"CREATE TABLE registrations (provider TEXT PRIMARY KEY, client_id TEXT NOT NULL, secret BLOB, created_at DATETIME NOT NULL) WITHOUT ROWID",
+		} {
+			if err := tx.Exec(statement).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}
 
 var firstSchema = []string{

@@ -60,6 +60,7 @@ const (
 	Queued    = "queued"
 	Running   = "running"
 	Paused    = "paused"
+	Held      = "held" // until what it waits for was mended
 	Done      = "done"
 	Partial   = "partial"
 	Failed    = "failed"
@@ -169,10 +170,10 @@ func (db *DB) PauseRun(ctx context.Context, run Run) error {
 	return db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND ended_at IS NULL", Paused, run.Number).Error
 }
 
-// TakePaused makes a paused run queued, and reports whether it was paused: of
+// TakePaused makes a paused or held run queued, and reports whether it was one: of
 // several that take it at once, one does.
 func (db *DB) TakePaused(ctx context.Context, run Run) (bool, error) {
-	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state = ?", Queued, run.Number, Paused)
+	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state IN (?, ?)", Queued, run.Number, Paused, Held)
 	return result.RowsAffected == 1, result.Error
 }
 

@@ -1,0 +1,151 @@
+package accounts
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/provider/declared"
+	"deftheron/service/records"
+)
+
+// LoadDefinitions adds the provider definitions that were added to this service
+// before. One that this version does not understand any more is left out, and
+// said.
+func (a *Accounts) LoadDefinitions(ctx context.Context) error {
+	rows, err := a.db.Definitions(ctx)
+	for _, row := range rows {
+		definition, wrong := declared.Load(row.Name+".yaml", []byte(row.Text))
+		if wrong != nil {
+			a.log.Error("a provider definition cannot be used", "definition", row.Name, "error", wrong)
+			continue
+		}
+		a.mu.Lock()
+		a.providers[row.Name] = declared.New(definition)
+		a.mu.Unlock()
+	}
+	return err
+}
+
+// AddDefinition adds a provider definition, or replaces one that was added
+// before. What is wrong with it is a *declared.Problem.
+func (a *Accounts) AddDefinition(ctx context.Context, where, text string) (*declared.Provider, error) {
+	definition, err := declared.Load(where, []byte(text))
+	if err != nil {
+		return nil, err
+	}
+	if before, err := a.Provider(definition.Name); err == nil {
+		if known, ok := before.(*declared.Provider); !ok || known.Definition().Shipped {
+			return nil, store.Errorf(store.ErrExists, "the provider %s is part of the program; give yours another name", definition.Name)
+		}
+	}
+	provider := declared.New(definition)
+	if err := a.db.PutDefinition(ctx, &records.Definition{Name: definition.Name, Text: text, CreatedAt: time.Now()}); err != nil {
+		return nil, err
+	}
+	a.mu.Lock()
+	a.providers[definition.Name] = provider
+	a.mu.Unlock()
+	rows, err := a.db.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		if row.Provider == definition.Name { // opened anew, as it says now
+			a.mu.Lock()
+			delete(a.open, row.ID)
+			a.mu.Unlock()
+		}
+	}
+	a.log.Info("added a provider definition", "definition", definition.Name)
+	return provider, nil
+}
+
+// RemoveDefinition forgets a definition that no account uses.
+func (a *Accounts) RemoveDefinition(ctx context.Context, name string) error {
+	known, err := a.Provider(name)
+	if err != nil {
+		return store.Errorf(store.ErrNotFound, "%w", err)
+	}
+	if added, ok := known.(*declared.Provider); !ok || added.Definition().Shipped {
+		return store.Errorf(store.ErrRefused, "the provider %s is part of the program, and stays", name)
+	}
+	rows, err := a.db.Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	var used []string
+	for _, row := range rows {
+		if row.Provider == name {
+			used = append(used, row.Name)
+		}
+	}
+	if len(used) > 0 {
+		return store.Errorf(store.ErrRefused, "the provider %s is used by %s; unlink that first", name, strings.Join(used, ", "))
+	}
+	if err := a.db.RemoveDefinition(ctx, name); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	delete(a.providers, name)
+	a.mu.Unlock()
+	return nil
+}
+
+// Trial is what a definition is tried with.
+type Trial struct {
+	Provider *declared.Provider
+	Options  map[string]string
+	Start    string
+	Secret   string
+}
+
+// Opening is what a trial's account is opened with.
+func (a *Accounts) TrialOpening(trial Trial) (store.Opening, error) {
+	if len(trial.Secret) == 0 && byConsent(trial.Provider, trial.Options) {
+		return store.Opening{}, store.Errorf(store.ErrRefused, "accounts of this definition are linked by consent; agree to the trial first")
+	}
+	options, err := store.CheckOptions(trial.Provider, trial.Options, trial.Secret != "")
+	if err != nil {
+		return store.Opening{}, err
+	}
+	start, err := parseStart(trial.Start)
+	if err != nil {
+		return store.Opening{}, err
+	}
+	opening := a.openingFor(records.Account{Name: "trial", Options: options, Start: start})
+	opening.Gate = store.NewGate("trial", 8, 16)
+	opening.Secrets = &heldSecret{now: []byte(trial.Secret)}
+	return opening, nil
+}
+
+// openWith opens an account with a secret that is not kept yet.
+func (a *Accounts) openWith(ctx context.Context, row records.Account) (*openedWith, error) {
+	provider, err := a.Provider(row.Provider)
+	if err != nil {
+		return nil, err
+	}
+	plain, err := a.sealer.Open(purpose(row.ID), row.Secret)
+	if err != nil {
+		return nil, fmt.Errorf("the new secret cannot be read: %w", err)
+	}
+	held := &heldSecret{now: plain}
+	opening := a.openingFor(row)
+	opening.Secrets, opening.Gate = held, store.NewGate(row.ID, 16, 64)
+	opened, err := provider.Open(ctx, opening)
+	if err != nil {
+		return nil, err
+	}
+	return &openedWith{Account: tree.Account{Name: row.Name, Store: opened, Gate: opening.Gate}, secret: func() []byte {
+		now, _ := held.Load(ctx)
+		return a.sealer.Seal(purpose(row.ID), now)
+	}}, nil
+}
+
+type openedWith struct {
+	tree.Account
+	secret func() []byte // sealed
+}
