@@ -17,7 +17,7 @@ import (
 
 func (a *app) account() *cobra.Command {
 	return nouns("account", "Link accounts, and look after them",
-		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountUnlink())
+		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountMend(), a.accountUnlink())
 }
 
 func (a *app) accountLink() *cobra.Command {
@@ -42,6 +42,7 @@ type linkFlags struct {
 	start      string
 	readOnly   bool
 	secretFile string
+	consent    string
 	help       bool
 }
 
@@ -68,6 +69,9 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 	}
 	f.set.StringVar(&f.start, "start", "", "the folder that becomes the account's start")
 	f.set.BoolVar(&f.readOnly, "read-only", false, "let nothing be written there by any way")
+	if provider != nil && len(provider.Consents) > 0 {
+		f.set.StringVar(&f.consent, "consent", "", "how to agree: "+strings.Join(provider.Consents, ", ")+"; what fits this terminal unless given")
+	}
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
 	f.set.StringVar(&a.url, "service", a.url, "the service's URL")
@@ -117,14 +121,23 @@ func (a *app) link(command *cobra.Command, args []string) error {
 			link.Options[name] = *value
 		}
 	}
+	consents := consentsOf(*provider, link.Options)
 	for _, option := range provider.Options {
+		if option.Secret && len(consents) > 0 && flags.secretFile == "" {
+			continue
+		}
 		if option.Secret && (option.Required || flags.secretFile != "" || link.Options["user"] != "") {
 			if link.Secret, _, err = a.secret(flags.secretFile, option.Title); err != nil {
 				return err
 			}
 		}
 	}
-	account, err := c.Link(ctx, link)
+	var account contract.Account
+	if len(consents) > 0 {
+		account, err = a.linkByConsent(ctx, contract.Consenting{Link: link}, *provider, consents, flags.consent)
+	} else {
+		account, err = c.Link(ctx, link)
+	}
 	if err != nil {
 		return err
 	}
@@ -193,7 +206,10 @@ func (a *app) printFound(found contract.Found) error {
 		folders = strings.Join(names, "  ")
 	}
 	_, err := fmt.Fprintf(a.out, "  %s  %s\n  %s  %s\n  %s  %s\n",
-		a.paint(soft, "owner  "), first(found.Owner, "not told by the provider"), a.paint(soft, "space  "), spaceOf(found.Space), a.paint(soft, "folders"), folders)
+		a.paint(soft, "owner  "), first(shown.Plain(found.Owner), "not told by the provider"), a.paint(soft, "space  "), spaceOf(found.Space), a.paint(soft, "folders"), folders)
+	if err == nil && len(found.Areas) > 1 {
+		_, err = fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, "areas  "), shown.Plain(strings.Join(found.Areas, ", ")), a.paint(soft, "(--area links another)"))
+	}
 	return err
 }
 

@@ -34,15 +34,23 @@ type Programs struct {
 	Version string
 	Serve   func(ctx context.Context, options ServeOptions) error
 	Demo    func(ctx context.Context, options DemoOptions) error
+	Standin func(ctx context.Context, options StandinOptions) error
 }
 
 // ServeOptions are those of heron serve.
 type ServeOptions struct {
 	Data, Listen, TLSCert, TLSKey string
 	Hosts                         []string
+	PublicURL, OutboundProxy      string
 	ForgetSecrets                 bool
 	LogLevel, LogFormat           string
 	Out                           io.Writer
+}
+
+// StandinOptions are those of heron standin.
+type StandinOptions struct {
+	Data, Sedge, Alder, Control string
+	Out                         io.Writer
 }
 
 // DemoOptions are those of heron demo.
@@ -159,7 +167,7 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.AddCommand(
-		a.serve(), a.demo(), a.signin(), a.signout(), a.whoami(), a.account(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
+		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
 		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.run(), a.version(),
 	)
 	return root

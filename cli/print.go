@@ -84,5 +84,8 @@ func spaceOf(space contract.Space) string {
 	if space.Total < 0 && space.Used < 0 && space.Free < 0 {
 		return "not told by the provider"
 	}
+	if space.Total < 0 && space.Free < 0 {
+		return shown.Size(space.Used) + " used, no limit told"
+	}
 	return fmt.Sprintf("%s used, %s free of %s", shown.Size(space.Used), shown.Size(space.Free), shown.Size(space.Total))
 }

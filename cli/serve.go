@@ -34,6 +34,8 @@ func (a *app) serve() *cobra.Command {
 	flags.StringVar(&options.TLSCert, "tls-cert", "", "the TLS certificate, a PEM file")
 	flags.StringVar(&options.TLSKey, "tls-key", "", "its key, a PEM file")
 	flags.StringArrayVar(&options.Hosts, "host", nil, "a further name under which the service is reached (may be repeated)")
+	flags.StringVar(&options.PublicURL, "public-url", "", "how others reach the service through a proxy, such as https://heron.example.org; consent pages lead back there")
+	flags.StringVar(&options.OutboundProxy, "outbound-proxy", "", "the proxy through which accounts are reached, http://HOST:PORT; that of HTTPS_PROXY unless given")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false, "where the key file is lost: make a new one and forget all secrets of accounts")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
@@ -56,5 +58,24 @@ func (a *app) demo() *cobra.Command {
 	flags.StringVar(&options.Data, "data", "", "a folder to keep the demo in; empty is a temporary one, removed at the end")
 	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen at; a free port where it is taken")
 	flags.BoolVar(&options.Exit, "exit", false, "end after the report, with the run's exit code")
+	return command
+}
+
+func (a *app) standin() *cobra.Command {
+	options := StandinOptions{Out: a.out}
+	command := &cobra.Command{
+		Use: "standin", Short: "Run the simulated clouds alone", Args: arguments(0, 0, "options alone"),
+		Long: "Runs Sedge, a document drive, and Alder, a team folder service: two simulated clouds with consent pages of\n" +
+			"their own, to try things on. They listen on loopback alone. At the control address tests ask and set what\n" +
+			"happens there: GET /sedge/requests, PUT /sedge/faults, POST /sedge/expire, POST /sedge/withdraw,\n" +
+			"PUT /sedge/quota, PUT /sedge/clients, and the same below /alder.",
+		Example: "  heron standin --data clouds\n  heron account link sedge field-drive",
+		RunE:    func(command *cobra.Command, _ []string) error { return a.programs.Standin(command.Context(), options) },
+	}
+	flags := command.Flags()
+	flags.StringVar(&options.Data, "data", "heron-standin", "the folder in which they keep their data")
+	flags.StringVar(&options.Sedge, "sedge", "127.0.0.1:8431", "HOST:PORT of Sedge, on loopback")
+	flags.StringVar(&options.Alder, "alder", "127.0.0.1:8432", "HOST:PORT of Alder, on loopback")
+	flags.StringVar(&options.Control, "control", "127.0.0.1:8430", "HOST:PORT of the control address, on loopback")
 	return command
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -74,11 +73,12 @@ func first(texts ...string) string {
 func (a *app) secret(file, prompt string) (secret string, ok bool, err error) {
 	switch {
 	case file == "-":
-		line, err := bufio.NewReader(io.LimitReader(a.in, 1<<20)).ReadString('\n')
-		if err != nil && err != io.EOF {
+		// To the end, as keys are of several lines.
+		data, err := io.ReadAll(io.LimitReader(a.in, 1<<20))
+		if err != nil {
 			return "", false, err
 		}
-		secret = strings.TrimRight(line, "\r\n")
+		secret = strings.TrimRight(string(data), "\r\n")
 	case file != "":
 		data, err := os.ReadFile(file)
 		if err != nil {

@@ -65,6 +65,14 @@ type Provider struct {
 	Name    string   `json:"name"`
 	Title   string   `json:"title"`
 	Options []Option `json:"options"`
+	// Consents are the ways in which a person can agree at the provider; none
+	// where accounts are linked with a secret.
+	Consents   []string `json:"consents" enum:"page,device,paste" doc:"The ways in which a person can agree at the provider, the best first; none where accounts are linked with a secret."`
+	About      string   `json:"about,omitempty"`
+	Declared   bool     `json:"declared" doc:"It is described by a provider definition."`
+	Shipped    bool     `json:"shipped" doc:"It is part of the program."`
+	Registered string   `json:"registered,omitempty" doc:"The client id of one's own app registration, in place of the provider's default."`
+	Definition string   `json:"definition,omitempty" doc:"The text of the definition, where one provider is asked for."`
 }
 
 // Link is what an account is linked with.
@@ -117,6 +125,7 @@ type Account struct {
 	// Found is what was found when it was reached last; only after a link
 	// or a check.
 	Found *Found `json:"found,omitempty"`
+	Owner string `json:"owner,omitempty" doc:"Whom it belonged to when it was linked."`
 }
 
 // Found is what was found at an account.
@@ -124,6 +133,7 @@ type Found struct {
 	Owner   string   `json:"owner,omitempty"`
 	Space   Space    `json:"space"`
 	Folders []string `json:"folders" doc:"The first folders at its start."`
+	Areas   []string `json:"areas,omitempty" doc:"The areas that the sign-in leads to, where there are several."`
 }
 
 // Entry is one entry of the tree.

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -47,6 +48,12 @@ type Options struct {
 	// ForgetSecrets makes a new key where the old one is lost. All sealed
 	// credentials are forgotten.
 	ForgetSecrets bool
+	// PublicURL is how others reach the service through a proxy, such as
+	// https://heron.example.org; empty where there is none.
+	PublicURL string
+	// OutboundProxy is the proxy through which accounts are reached; empty
+	// takes that of the environment (HTTPS_PROXY, HTTP_PROXY, NO_PROXY).
+	OutboundProxy string
 	// Providers are the kinds of places that accounts can be at.
 	Providers []store.Provider
 	// Console holds the built console.
@@ -70,6 +77,7 @@ type Service struct {
 	lock      *os.File
 	db        *records.DB
 	runner    *runner.Runner
+	linked    *accounts.Accounts
 	recent    *tree.Recent
 	hub       *live.Hub
 	server    *http.Server
@@ -91,6 +99,14 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 	}
 	if err := checkListen(options); err != nil {
 		return nil, err
+	}
+	public, err := publicURL(options.PublicURL)
+	if err != nil {
+		return nil, err
+	}
+	if public != nil {
+		options.PublicURL = public.Scheme + "://" + public.Host
+		options.Hosts = append(options.Hosts, public.Hostname())
 	}
 	s := &Service{options: options, done: make(chan struct{}), TokenFile: filepath.Join(options.Data, access.TokenFileName)}
 	s.ctx, s.interrupt = context.WithCancel(context.WithoutCancel(ctx))
@@ -154,9 +170,22 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	}
 	s.hub = live.NewHub()
 	linked := accounts.New(s.db, sealer, s.options.Providers, s.options.Log)
+	if s.options.OutboundProxy != "" {
+		if linked.Proxy, err = accounts.ProxyThrough(s.options.OutboundProxy); err != nil {
+			return nil, err
+		}
+	}
+	if err := linked.LoadDefinitions(ctx); err != nil {
+		return nil, err
+	}
+	s.linked = linked
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	all := &tree.Tree{Accounts: linked}
 	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
+	linked.Mended = func(account string) {
+		s.recent.Forget(account)
+		s.runner.Mended(account)
+	}
 	s.recent = &tree.Recent{Tree: all, Context: s.ctx, Noticed: linked.Noticed, Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
 	s.runner.Ended = func(accounts []string) {
 		for _, account := range accounts {
@@ -172,7 +201,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	server := api.Server{
 		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Scratch: scratch, Runner: s.runner, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
-		Hosts: s.hosts(), Secure: s.options.TLSCert != "", Done: s.done,
+		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
 	return server.Handler(), nil
 }
@@ -245,7 +274,22 @@ func (s *Service) listen() error {
 		host = s.options.Hosts[0]
 	}
 	s.URL = scheme + "://" + net.JoinHostPort(host, port)
+	if s.options.PublicURL != "" {
+		s.URL = s.options.PublicURL
+	}
 	return nil
+}
+
+// publicURL reads --public-url; nil where it is empty.
+func publicURL(text string) (*url.URL, error) {
+	if text == "" {
+		return nil, nil
+	}
+	parsed, err := url.Parse(text)
+	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" || strings.Trim(parsed.Path, "/") != "" || parsed.RawQuery != "" {
+		return nil, fmt.Errorf("--public-url %q is no address of a service; write it as https://heron.example.org, without a path", text)
+	}
+	return parsed, nil
 }
 
 func (s *Service) hosts() []string {
@@ -301,6 +345,9 @@ func (s *Service) close() {
 	}
 	if s.recent != nil {
 		s.recent.Wait()
+	}
+	if s.linked != nil {
+		s.linked.Wait()
 	}
 	if s.listener != nil {
 		s.listener.Close()

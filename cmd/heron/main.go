@@ -3,6 +3,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -13,21 +14,28 @@ import (
 	"deftheron/console"
 	"deftheron/core/store"
 	"deftheron/demo"
+	"deftheron/provider/declared"
 	"deftheron/provider/folder"
 	"deftheron/provider/s3"
 	"deftheron/provider/webdav"
 	"deftheron/service"
+	"deftheron/standin"
 )
 
 var version = "0.1.0"
 
 // providers are the kinds of places that this program knows.
-func providers() []store.Provider {
-	return []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}}
+func providers() ([]store.Provider, error) {
+	all := []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}}
+	shipped, err := declared.Shipped()
+	for _, provider := range shipped {
+		all = append(all, provider)
+	}
+	return all, err
 }
 
 func main() {
-	os.Exit(cli.Main(cli.Programs{Version: version, Serve: serve, Demo: runDemo}, os.Args[1:]))
+	os.Exit(cli.Main(cli.Programs{Version: version, Serve: serve, Demo: runDemo, Standin: runStandin}, os.Args[1:]))
 }
 
 func serve(ctx context.Context, options cli.ServeOptions) error {
@@ -35,10 +43,15 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 	if err != nil {
 		return err
 	}
+	all, err := providers()
+	if err != nil {
+		return err
+	}
 	s, err := service.Start(ctx, service.Options{
 		Data: options.Data, Listen: options.Listen, TLSCert: options.TLSCert, TLSKey: options.TLSKey, Hosts: options.Hosts,
+		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
 		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets,
-		Providers: providers(), Console: console.Files(), Log: log, Version: version,
+		Providers: all, Console: console.Files(), Log: log, Version: version,
 	})
 	if err != nil {
 		return err
@@ -67,9 +80,23 @@ func logger(options cli.ServeOptions, w io.Writer) (*slog.Logger, error) {
 	return nil, fmt.Errorf("--log-format %q is none; use text or json", options.LogFormat)
 }
 
+func runStandin(ctx context.Context, options cli.StandinOptions) error {
+	clouds, err := standin.StartClouds(options.Data, options.Sedge, options.Alder, options.Control)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(options.Out, "Sedge is at %s, Alder at %s; the control address is %s\n", clouds.SedgeURL, clouds.AlderURL, clouds.ControlURL)
+	fmt.Fprintln(options.Out, "Link accounts there with: heron account link sedge NAME, heron account link alder NAME")
+	return errors.Join(clouds.Wait(ctx), clouds.Close())
+}
+
 func runDemo(ctx context.Context, options cli.DemoOptions) error {
+	all, err := providers()
+	if err != nil {
+		return err
+	}
 	return demo.Run(ctx, demo.Options{
 		Data: options.Data, Listen: options.Listen, Exit: options.Exit, Out: options.Out, Follow: options.Follow,
-		Providers: providers(), Console: console.Files(), Version: version,
+		Providers: all, Console: console.Files(), Version: version,
 	})
 }

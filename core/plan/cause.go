@@ -55,7 +55,7 @@ var words = map[Cause]Words{
 	CauseChanging:  {"It kept changing at the source while it was read.", "Retry the run when nobody writes to it."},
 	CauseInTheWay:  {"At the target, a file stands where a folder is needed, or a folder where a file is.", "Move what is in the way and retry the run, or copy to another folder."},
 	CauseRefused:   {"The account refused.", "Check what the sign-in may do there, then retry the run: only what is missing is moved."},
-	CauseLapsed:    {"The account no longer accepts the sign-in.", "Unlink the account and link it again under the same name with the secret that is good now, then copy again."},
+	CauseLapsed:    {"The account no longer accepts the sign-in.", "Mend it: heron account mend NAME, or Mend on the accounts page; runs that are held for it go on by themselves."},
 	CauseNoSpace:   {"The target has no space left.", "Free space there, or copy to another account, then retry the run: only what is missing is moved."},
 	CauseSlow:      {"The provider kept asking to slow down.", "Retry the run later: only what is missing is moved."},
 	CauseFault:     {"It kept failing.", "Check that the account can be reached (heron account check), then retry the run: only what is missing is moved."},

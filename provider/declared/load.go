@@ -32,11 +32,13 @@ type Problem struct {
 
 func (p *Problem) Error() string {
 	var b strings.Builder
-	if p.File != "" {
-		b.WriteString(p.File + ": ")
-	}
-	if p.Line > 0 {
+	switch {
+	case p.Line > 0 && p.File != "":
+		fmt.Fprintf(&b, "line %d of %s: ", p.Line, p.File)
+	case p.Line > 0:
 		fmt.Fprintf(&b, "line %d: ", p.Line)
+	case p.File != "":
+		b.WriteString("in " + p.File + ": ")
 	}
 	if p.Field != "" {
 		b.WriteString(p.Field + ": ")

@@ -3,6 +3,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"io/fs"
 	"log/slog"
@@ -47,6 +48,11 @@ type Server struct {
 	Scratch string
 	// Done is closed when the service ends.
 	Done <-chan struct{}
+	// Background ends what goes on after its request.
+	Background context.Context
+	// Public is the origin under which others reach the service through a
+	// proxy, such as https://heron.example.org; empty for none.
+	Public string
 
 	pager *pager
 }
@@ -68,6 +74,8 @@ func (s *Server) Handler() http.Handler {
 	router.PUT(contract.Root+"/content", s.writeContent)
 	router.GET(contract.Root+"/archive", s.readArchive)
 	router.GET(contract.Root+"/comparison", s.compare)
+	router.POST(contract.Root+"/trials", s.try)
+	router.GET(CallbackPath, s.callback)
 	document(api)
 	router.NoRoute(s.console())
 	return router

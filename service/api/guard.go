@@ -119,6 +119,9 @@ func (s *Server) sameOrigin(r *http.Request) bool {
 		_, byCookie := s.token(r)
 		return r.Method == http.MethodGet || r.Method == http.MethodHead || !byCookie
 	}
+	if s.Public != "" && strings.EqualFold(origin, s.Public) {
+		return true
+	}
 	parsed, err := url.Parse(origin)
 	scheme := "http"
 	if s.Secure {

@@ -50,6 +50,7 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodGet, "/accounts/{name}", "show-account", "One account", http.StatusOK, s.showAccount)
 	add(api, http.MethodPost, "/accounts/{name}/check", "check-account", "Reach an account, and tell what is found", http.StatusOK, s.checkAccount)
 	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account; what is at the provider stays", http.StatusNoContent, s.unlinkAccount)
+	s.registerConsents(api)
 	add(api, http.MethodGet, "/tree", "list-folder", "A page of a folder, or of the root", http.StatusOK, s.listFolder)
 	add(api, http.MethodGet, "/entry", "show-entry", "One entry of the tree", http.StatusOK, s.showEntry)
 	add(api, http.MethodPost, "/folders", "make-folder", "Make a folder", http.StatusCreated, s.makeFolder)
@@ -109,14 +110,10 @@ func (s *Server) whoami(ctx context.Context, _ *none) (*body[contract.Whoami], e
 	return &body[contract.Whoami]{contract.Whoami{Role: who.Role, Kind: who.Kind, Instance: s.Instance, Version: s.Version}}, nil
 }
 
-func (s *Server) providers(context.Context, *none) (*body[[]contract.Provider], error) {
+func (s *Server) providers(ctx context.Context, _ *none) (*body[[]contract.Provider], error) {
 	providers := []contract.Provider{}
 	for _, provider := range s.Accounts.Providers() {
-		shown := contract.Provider{Name: provider.Name(), Title: provider.Title()}
-		for _, option := range provider.Options() {
-			shown.Options = append(shown.Options, contract.Option(option))
-		}
-		providers = append(providers, shown)
+		providers = append(providers, s.providerOf(ctx, provider))
 	}
 	return &body[[]contract.Provider]{providers}, nil
 }
@@ -125,7 +122,7 @@ func (s *Server) accountOf(row records.Account, found *accounts.Found) contract.
 	state := s.Accounts.StateOf(row.ID)
 	shown := contract.Account{
 		Name: row.Name, Address: "/" + row.Name, Provider: row.Provider, Options: row.Options, Start: row.Start, Linked: row.CreatedAt,
-		ReadOnly: row.ReadOnly, State: string(state.Name),
+		ReadOnly: row.ReadOnly, State: string(state.Name), Owner: row.Owner,
 	}
 	if state.Err != nil {
 		why := problem(state.Err)
@@ -135,7 +132,7 @@ func (s *Server) accountOf(row records.Account, found *accounts.Found) contract.
 		shown.Seen = &state.Seen
 	}
 	if found != nil {
-		shown.Found = &contract.Found{Owner: found.Owner, Space: contract.Space(found.Space), Folders: append([]string{}, found.Folders...)}
+		shown.Found = &contract.Found{Owner: found.Owner, Space: contract.Space(found.Space), Folders: append([]string{}, found.Folders...), Areas: found.Areas}
 	}
 	return shown
 }
@@ -150,7 +147,7 @@ func (s *Server) listAccounts(ctx context.Context, _ *none) (*body[[]contract.Ac
 }
 
 func (s *Server) linkAccount(ctx context.Context, in *body[contract.Link]) (*body[contract.Account], error) {
-	row, found, err := s.Accounts.Add(ctx, accounts.Link(in.Body))
+	row, found, err := s.Accounts.Add(ctx, linkOf(in.Body))
 	return &body[contract.Account]{s.accountOf(row, &found)}, err
 }
 
