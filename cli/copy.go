@@ -42,6 +42,7 @@ func (a *app) copy() *cobra.Command {
 	}
 	flags := command.Flags()
 	flags.StringVar(&request.Clash, "clash", "keep-both", "where both sides changed: keep-both, leave (the target's) or source (replaces it)")
+	flags.StringVar(&request.Documents, "documents", "", "what documents that exist only inside a service are exported as, such as text=odt+pdf,sheet=ods; each kind's default unless given")
 	flags.BoolVar(&planOnly, "plan", false, "say what would be done, and stop there")
 	flags.BoolVar(&detach, "detach", false, "start it and do not wait for its end")
 	flags.BoolVar(&yes, "yes", false, "do not ask where some items cannot be copied")

@@ -22,6 +22,7 @@ import (
 
 func (a *app) get() *cobra.Command {
 	var yes bool
+	var formats []string
 	command := &cobra.Command{
 		Use: "get ADDRESS... LOCAL", Short: "Fetch files and folders to this machine",
 		Long: "Where LOCAL is a folder, each goes into it under its own name; else a single one becomes LOCAL.\n" +
@@ -40,10 +41,11 @@ func (a *app) get() *cobra.Command {
 			if err := addresses(from); err != nil {
 				return err
 			}
-			return a.fetch(command.Context(), from, local, yes)
+			return a.fetch(command.Context(), from, local, formats, yes)
 		},
 	}
 	command.Flags().BoolVar(&yes, "yes", false, "replace files that are there, without asking")
+	command.Flags().StringSliceVar(&formats, "as", nil, "what documents that exist only inside a service are exported as, such as odt,pdf; each kind's default unless given")
 	return command
 }
 
@@ -87,7 +89,7 @@ func (a *app) accountOf(ctx context.Context, path string) string {
 	return ""
 }
 
-func (a *app) fetch(ctx context.Context, from []string, local string, yes bool) error {
+func (a *app) fetch(ctx context.Context, from []string, local string, formats []string, yes bool) error {
 	c := a.client()
 	var entries []contract.Entry
 	for _, address := range from {
@@ -107,7 +109,7 @@ func (a *app) fetch(ctx context.Context, from []string, local string, yes bool) 
 	var survey client.Survey
 	taken := map[string]string{}
 	for _, entry := range entries {
-		get := client.Get{Client: c, Entry: entry, Root: root, Name: entry.Name, Replace: yes, Progress: progress}
+		get := client.Get{Client: c, Entry: entry, Root: root, Name: entry.Name, Replace: yes, Formats: formats, Progress: progress}
 		if name != "" {
 			get.Name = name
 		}

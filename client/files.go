@@ -53,11 +53,20 @@ type Content struct {
 // Read opens a file, from an offset on. A body that breaks off gives
 // io.ErrUnexpectedEOF.
 func (c *Client) Read(ctx context.Context, address string, offset int64) (*Content, error) {
+	return c.read(ctx, url.Values{"address": {address}}, offset)
+}
+
+// Export opens a document in a format; empty takes its default.
+func (c *Client) Export(ctx context.Context, address, format string) (*Content, error) {
+	return c.read(ctx, url.Values{"address": {address}, "as": {format}}, 0)
+}
+
+func (c *Client) read(ctx context.Context, query url.Values, offset int64) (*Content, error) {
 	header := http.Header{}
 	if offset > 0 {
 		header.Set("Range", "bytes="+strconv.FormatInt(offset, 10)+"-")
 	}
-	response, err := c.request(ctx, http.MethodGet, "/content", url.Values{"address": {address}}, nil, header)
+	response, err := c.request(ctx, http.MethodGet, "/content", query, nil, header)
 	if err != nil {
 		return nil, err
 	}

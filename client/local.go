@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -61,6 +62,9 @@ type Get struct {
 	Root   *os.Root
 	// Name that it is to have in Root.
 	Name string
+	// Formats are those that documents are exported as, each in what it has
+	// of them; the default of each unless given.
+	Formats []string
 	// Replace lets files that are there be replaced.
 	Replace  bool
 	Progress *Progress
@@ -91,13 +95,23 @@ func (g Get) each(ctx context.Context, do func(entry contract.Entry, local strin
 		refused(g.Entry, why)
 		return nil
 	}
-	return g.walk(ctx, g.Entry, g.Name, do, refused)
+	for _, one := range g.asFiles(g.Entry) {
+		name := g.Name
+		if g.Entry.Kind == "document" && len(one.Exports) > 0 && g.Name == g.Entry.Name {
+			name = one.Name
+		}
+		if err := g.walk(ctx, one, name, do, refused); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (g Get) walk(ctx context.Context, entry contract.Entry, local string, do func(contract.Entry, string) error, refused func(contract.Entry, string)) error {
 	if err := do(entry, local); err != nil || entry.Kind != "folder" {
 		return err
 	}
+	taken := map[string]bool{}
 	for child, err := range g.Client.Entries(ctx, &Listing{Address: entry.Address, Fresh: true}) {
 		if err != nil {
 			return err
@@ -106,11 +120,52 @@ func (g Get) walk(ctx context.Context, entry contract.Entry, local string, do fu
 			refused(child, why)
 			continue
 		}
-		if err := g.walk(ctx, child, path.Join(local, child.Name), do, refused); err != nil {
-			return err
+		for _, one := range g.asFiles(child) {
+			name := one.Name
+			if taken[name] { // of two that have one name
+				name = besideTwin(one)
+			}
+			taken[name] = true
+			if err := g.walk(ctx, one, path.Join(local, name), do, refused); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
+}
+
+func besideTwin(entry contract.Entry) string {
+	extension := path.Ext(entry.Name)
+	if entry.Kind == "folder" {
+		extension = ""
+	}
+	return strings.TrimSuffix(entry.Name, extension) + " (" + entry.ID + ")" + extension
+}
+
+// asFiles is an entry as what is fetched: a document in each of the formats that
+// are wanted and that it has, or else in its default; anything else as it is.
+func (g Get) asFiles(entry contract.Entry) []contract.Entry {
+	if entry.Kind != "document" || len(entry.Exports) == 0 {
+		return []contract.Entry{entry}
+	}
+	var all []contract.Entry
+	for _, format := range entry.Exports {
+		if slices.Contains(g.Formats, format) {
+			all = append(all, exportOf(entry, format))
+		}
+	}
+	if len(all) == 0 {
+		all = []contract.Entry{exportOf(entry, entry.Exports[0])}
+	}
+	return all
+}
+
+func exportOf(document contract.Entry, format string) contract.Entry {
+	document.Kind, document.Size, document.Exports = "file", -1, []string{format}
+	if !strings.HasSuffix(strings.ToLower(document.Name), "."+format) {
+		document.Name += "." + format
+	}
+	return document
 }
 
 // Survey looks at everything before anything is written.
@@ -164,8 +219,15 @@ func ignoreCancelled(err error) error {
 	return err
 }
 
+func (g Get) content(ctx context.Context, entry contract.Entry) (*Content, error) {
+	if entry.Document != "" {
+		return g.Client.Export(ctx, entry.Address, entry.Exports[0])
+	}
+	return g.Client.Read(ctx, entry.Address, 0)
+}
+
 func (g Get) file(ctx context.Context, entry contract.Entry, local string) (err error) {
-	content, err := g.Client.Read(ctx, entry.Address, 0)
+	content, err := g.content(ctx, entry)
 	if err != nil {
 		return err
 	}

@@ -141,6 +141,8 @@ type Entry struct {
 	Name     string     `json:"name"`
 	Address  string     `json:"address"`
 	Kind     string     `json:"kind" enum:"folder,file,document,other"`
+	Document string     `json:"document,omitempty" doc:"Of a document: what kind it is."`
+	Exports  []string   `json:"exports,omitempty" doc:"Of a document: the formats that it can be exported as, the default first."`
 	Size     int64      `json:"size" doc:"In bytes; -1 is unknown, 0 for folders."`
 	Modified *time.Time `json:"modified"`
 	Revision string     `json:"revision,omitempty"`
@@ -160,9 +162,10 @@ type Page struct {
 
 // Copy is what is to be copied to where.
 type Copy struct {
-	From  []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
-	To    string   `json:"to" doc:"The address of the folder into which each goes under its own name."`
-	Clash string   `json:"clash,omitempty" doc:"keep-both (the default), leave or source."`
+	From      []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
+	To        string   `json:"to" doc:"The address of the folder into which each goes under its own name."`
+	Clash     string   `json:"clash,omitempty" doc:"keep-both (the default), leave or source."`
+	Documents string   `json:"documents,omitempty" doc:"What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given."`
 }
 
 // NewFolder is a folder to be made.
@@ -291,21 +294,29 @@ type Count struct {
 	Bytes int64 `json:"bytes"`
 }
 
+// Exporting is how many documents of a kind are exported in a format.
+type Exporting struct {
+	Document string `json:"document"`
+	Format   string `json:"format"`
+	Items    int64  `json:"items"`
+}
+
 // Plan is what a copy would do.
 type Plan struct {
-	Routes    []Route   `json:"routes"`
-	Create    Count     `json:"create" doc:"To be written where nothing is."`
-	Replace   Count     `json:"replace" doc:"Changed at the source since, to be written anew."`
-	KeepBoth  Count     `json:"keep_both" doc:"Clashes that keep both."`
-	Look      Count     `json:"look" doc:"To be compared by content first."`
-	Left      Count     `json:"left" doc:"Clashes that are left."`
-	Folders   int64     `json:"folders" doc:"Empty folders to be made."`
-	Unchanged Count     `json:"unchanged" doc:"In step already."`
-	Skipped   Count     `json:"skipped" doc:"Links, sockets and devices, which hold nothing of their own."`
-	Refused   Count     `json:"refused" doc:"Cannot be held by the target."`
-	Clashes   int64     `json:"clashes"`
-	Moving    Count     `json:"moving" doc:"What will be written, at most."`
-	Blockers  []Blocker `json:"blockers" doc:"What the target cannot hold: the first hundred."`
+	Routes    []Route     `json:"routes"`
+	Create    Count       `json:"create" doc:"To be written where nothing is."`
+	Replace   Count       `json:"replace" doc:"Changed at the source since, to be written anew."`
+	KeepBoth  Count       `json:"keep_both" doc:"Clashes that keep both."`
+	Look      Count       `json:"look" doc:"To be compared by content first."`
+	Left      Count       `json:"left" doc:"Clashes that are left."`
+	Folders   int64       `json:"folders" doc:"Empty folders to be made."`
+	Unchanged Count       `json:"unchanged" doc:"In step already."`
+	Skipped   Count       `json:"skipped" doc:"Links, sockets and devices, which hold nothing of their own."`
+	Refused   Count       `json:"refused" doc:"Cannot be held by the target."`
+	Clashes   int64       `json:"clashes"`
+	Moving    Count       `json:"moving" doc:"What will be written, at most."`
+	Blockers  []Blocker   `json:"blockers" doc:"What the target cannot hold: the first hundred."`
+	Exports   []Exporting `json:"exports" doc:"The documents that are exported, and as what."`
 }
 
 // Blocker is one thing that a plan found cannot be done.

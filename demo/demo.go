@@ -46,8 +46,8 @@ type Options struct {
 // ErrUnfinished says that the demo's run did not end well.
 var ErrUnfinished = errors.New("the demo's copy did not end well; the report above says why")
 
-// Run makes the data, starts the service, a WebDAV server and an object store in
-// this process, links them with the technician's folder, consolidates them in the
+// Run makes the data, starts the service, the stand-in clouds, a WebDAV server and
+// an object store in this process, links them and the technician's folder, consolidates them in the
 // object store, and prints the report. Unless Options.Exit is set it then keeps
 // on until the context ends.
 func Run(ctx context.Context, options Options) (err error) {
@@ -114,6 +114,7 @@ type places struct {
 	dir      string
 	endpoint string // of the object store
 	gauges   string // URL of the WebDAV server
+	clouds   *standin.Clouds
 	servers  []*http.Server
 	cancel   context.CancelFunc
 	group    errgroup.Group
@@ -131,6 +132,12 @@ func (p *places) start(ctx context.Context) (err error) {
 	folder := filepath.Join(p.dir, GaugeFolder)
 	if p.gauges, err = p.serve(standin.WebDAV(folder, gaugeUser, gaugePassword)); err != nil {
 		return err
+	}
+	if p.clouds, err = standin.StartClouds(filepath.Join(p.dir, "clouds"), "127.0.0.1:0", "127.0.0.1:0", ""); err != nil {
+		return err
+	}
+	if err := FillClouds(p.dir, p.clouds); err != nil {
+		return fmt.Errorf("could not fill the stand-in clouds: %w", err)
 	}
 	ctx, p.cancel = context.WithCancel(ctx)
 	p.group.Go(func() error { return Log(ctx, folder, logEvery) })
@@ -159,7 +166,11 @@ func (p *places) stop() error {
 	for _, server := range p.servers {
 		server.Close()
 	}
-	return p.group.Wait()
+	err := p.group.Wait()
+	if p.clouds != nil {
+		err = errors.Join(err, p.clouds.Close())
+	}
+	return err
 }
 
 func startService(ctx context.Context, options Options, dir string) (*service.Service, error) {
@@ -208,18 +219,27 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 		if err != nil {
 			return contract.Run{}, err
 		}
-		note := ""
-		if account.ReadOnly {
-			note = ", read only"
-		}
-		fmt.Fprintf(options.Out, "Linked /%s (%s%s)\n", account.Name, account.Provider, note)
+		tell(options.Out, account)
 	}
-	request := contract.Copy{From: []string{"/desk", "/gauge-share"}, To: "/archive"}
+	for _, one := range []struct {
+		link contract.Link
+		user string
+	}{
+		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": places.clouds.SedgeURL, "client-id": demoClient}, Secret: demoSecret}, fieldUser},
+		{contract.Link{Provider: "alder", Name: "office-drive", Options: map[string]string{"url": places.clouds.AlderURL}}, officeUser},
+	} {
+		account, err := linkByConsent(ctx, c, one.link, one.user)
+		if err != nil {
+			return contract.Run{}, err
+		}
+		tell(options.Out, account)
+	}
+	request := contract.Copy{From: []string{"/field-drive", "/office-drive", "/gauge-share", "/desk"}, To: "/archive"}
 	plan, err := c.Plan(ctx, request)
 	if err != nil {
 		return contract.Run{}, err
 	}
-	fmt.Fprintf(options.Out, "\nConsolidating /desk and /gauge-share in /archive. The gauges go on logging meanwhile.\n%s\n", shown.PlanSentence(plan))
+	fmt.Fprintf(options.Out, "\nConsolidating /field-drive, /office-drive, /gauge-share and /desk in /archive. The gauges go on logging meanwhile.\n%s\n", shown.PlanSentence(plan))
 	started, err := c.Copy(ctx, request)
 	if err != nil {
 		return contract.Run{}, err
@@ -229,6 +249,17 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 		return run, err
 	}
 	return run, report(ctx, options, c, run, filepath.Join(places.dir, "report.html"))
+}
+
+func tell(out io.Writer, account contract.Account) {
+	note := ""
+	if account.ReadOnly {
+		note = ", read only"
+	}
+	if account.Owner != "" && strings.Contains(account.Owner, "@") {
+		note += ", by consent of " + account.Owner
+	}
+	fmt.Fprintf(out, "Linked /%s (%s%s)\n", account.Name, account.Provider, note)
 }
 
 // report prints what came of the run, and looks at the target as a person would

@@ -196,6 +196,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
 		return nil, err
 	}
+	s.runner.Scratch = scratch
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
 	server := api.Server{

@@ -106,6 +106,9 @@ func PlanSentence(plan contract.Plan) string {
 	if plan.Folders > 0 {
 		doing = append(doing, "make "+Some(plan.Folders, "empty folder"))
 	}
+	for _, export := range plan.Exports {
+		leaving = append(leaving, fmt.Sprintf("%s exported as %s", Some(export.Items, export.Document+" document"), export.Format))
+	}
 	leave(plan.Unchanged.Items, "in step already")
 	leave(plan.Left.Items, "left, as both sides changed")
 	leave(plan.Skipped.Items, "skipped, as links and devices hold nothing of their own")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"path"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -84,6 +85,31 @@ type Rules struct {
 	// Clear removes at the source, once all has arrived, what is proven to be
 	// at the target.
 	Clear bool `json:"clear,omitempty"`
+	// Documents says what documents are exported as, by class.
+	Documents store.Choice `json:"documents,omitempty"`
+}
+
+// Classes are the classes of documents that rules know.
+var Classes = []string{"text", "sheet", "slides", "drawing", "note", "other"}
+
+// ParseDocuments reads a rule for documents: "text=odt+pdf,sheet=ods". A class
+// with nothing after it leaves its documents out.
+func ParseDocuments(text string) (store.Choice, error) {
+	choice := store.Choice{}
+	if strings.TrimSpace(text) == "" {
+		return nil, nil
+	}
+	for part := range strings.SplitSeq(text, ",") {
+		class, formats, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok || !slices.Contains(Classes, class) {
+			return nil, fmt.Errorf("%q is no rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part, strings.Join(Classes, ", "))
+		}
+		choice[class] = []string{}
+		for format := range strings.FieldsFuncSeq(formats, func(r rune) bool { return r == '+' }) {
+			choice[class] = append(choice[class], format)
+		}
+	}
+	return choice, nil
 }
 
 // Totals count what a plan comes to. Bytes are those of the files counted.

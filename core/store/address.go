@@ -125,6 +125,12 @@ func (a Address) Child(name string) Address {
 	return Address{Account: a.Account, Steps: steps}
 }
 
+// ByID returns the address of the entry in a that has an id.
+func (a Address) ByID(id string) Address {
+	steps := append(append([]Step(nil), a.Steps...), Step{ID: id})
+	return Address{Account: a.Account, Steps: steps}
+}
+
 // Parent returns the address of the folder that a is in; the root is in itself.
 func (a Address) Parent() Address {
 	if len(a.Steps) == 0 {

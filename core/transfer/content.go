@@ -14,11 +14,17 @@ type content struct {
 	a      *attempt
 	kind   store.HashKind
 	stream *store.Stream // of the last reading
+	// spooled is the content, where its size was not known.
+	spooled *spooled
 }
 
 // Open implements store.Content.
 func (c *content) Open(ctx context.Context) (*store.Stream, error) {
 	c.a.flight.moved.Store(0)
+	if c.spooled != nil {
+		c.stream = store.NewStream(c.spooled.open(), c.kind, c.a.counted)
+		return c.stream, nil
+	}
 	body, err := c.a.route.Source.Store.Open(ctx, store.Reading{Place: c.a.source(), Revision: c.a.item.Source.Revision})
 	if err != nil {
 		return nil, compare.NewSourceError(err)
@@ -61,7 +67,7 @@ func (a *attempt) proofKind() store.HashKind {
 
 // moveContent writes the source's content to a place, in one request or in
 // parts, and proves it.
-func (a *attempt) moveContent(ctx context.Context, place store.Place, condition store.Condition) (store.Written, string, error) {
+func (a *attempt) moveContent(ctx context.Context, place store.Place, condition store.Condition) (written store.Written, proof string, err error) {
 	writing := store.Writing{
 		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID,
 	}
@@ -70,11 +76,24 @@ func (a *attempt) moveContent(ctx context.Context, place store.Place, condition 
 	}
 	content := &content{a: a, kind: a.proofKind()}
 	writing.Content = content
-	written, err := a.route.Target.Store.Write(ctx, writing)
-	if err != nil {
+	if writing.Size < 0 {
+		spooled, err := a.spool(ctx)
+		if err != nil {
+			return store.Written{}, "", err
+		}
+		defer spooled.close()
+		defer func() {
+			if err != nil { // another try reads it anew, and it may be of another size
+				a.progress.resize(a.item, -1)
+				a.item.Size = -1
+			}
+		}()
+		content.spooled, writing.Size = spooled, spooled.size
+	}
+	if written, err = a.route.Target.Store.Write(ctx, writing); err != nil {
 		return written, "", err
 	}
-	proof, err := store.Prove(ctx, a.route.Target.Store, place, written, content.stream.Sum())
+	proof, err = store.Prove(ctx, a.route.Target.Store, place, written, content.stream.Sum())
 	return written, proof, err
 }
 

@@ -28,6 +28,9 @@ type Route struct {
 	Scope string
 }
 
+// leftAsTheyAre exports no documents: of a target they are not read.
+var leftAsTheyAre = store.Choice{"text": nil, "sheet": nil, "slides": nil, "drawing": nil, "note": nil, "other": nil}
+
 // place of a key below a side's root.
 func (s Side) place(key store.Key, kind store.Kind) store.Place {
 	if key == "" {
@@ -253,6 +256,7 @@ func (r Route) streams(ctx context.Context) (compare.Streams, error) {
 
 func (s Side) listing() compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
-		return store.ListFlat(ctx, s.Store, s.Root.AsFolder())
+		// Of a target, too, twins are told apart: a merge needs each key once.
+		return store.ListFlat(ctx, store.AsFiles(s.Store, leftAsTheyAre), s.Root.AsFolder())
 	}
 }

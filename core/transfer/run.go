@@ -45,7 +45,11 @@ type Options struct {
 	// that tells its space, so that a lack of it is found before anything
 	// is changed; 0 is a quarter of a second.
 	HeadStart time.Duration
-	Log       *slog.Logger
+	// Scratch is the folder in which content of unknown size is kept until
+	// it is sent, where the target has to be told the size; empty is the
+	// system's.
+	Scratch string
+	Log     *slog.Logger
 }
 
 // Result is how a run ended.

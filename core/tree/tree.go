@@ -34,6 +34,17 @@ type Tree struct {
 type Node struct {
 	Address store.Address
 	store.Entry
+	// Exports are the formats that a document can be exported as, the
+	// default first.
+	Exports []store.Format
+}
+
+func (a Account) node(address store.Address, entry store.Entry) Node {
+	node := Node{Address: address, Entry: entry}
+	if kind, ok := store.ExportsOf(a.Store, entry); ok {
+		node.Exports = kind.Formats
+	}
+	return node
 }
 
 // Located is where an address leads.
@@ -96,8 +107,10 @@ func (t *Tree) Stat(ctx context.Context, address store.Address) (Node, error) {
 	if err != nil {
 		return Node{}, err
 	}
-	entry.Name = address.Name()
-	return Node{Address: address, Entry: entry}, nil
+	if entry.Name = address.Name(); entry.Name == "" && len(address.Steps) > 0 && address.Steps[len(address.Steps)-1].ID != "" {
+		entry.Name = located.Place.Name
+	}
+	return located.node(address, entry), nil
 }
 
 // List yields what is in a folder, in the order of keys; the accounts where
@@ -115,6 +128,7 @@ func (t *Tree) List(ctx context.Context, address store.Address) iter.Seq2[Node, 
 		}
 		folder := located.Place.AsFolder()
 		empty := true
+		var twins twins
 		for entry, err := range store.Sorted(ctx, located.Store, folder) {
 			if err != nil {
 				if empty && store.KindOf(err) == store.ErrNotFound {
@@ -128,10 +142,41 @@ func (t *Tree) List(ctx context.Context, address store.Address) iter.Seq2[Node, 
 			if store.Ours(folder.Path, entry.Name) {
 				continue
 			}
-			if !yield(Node{Address: address.Child(entry.Name), Entry: entry}, nil) {
+			if !twins.add(located.node(address.Child(entry.Name), entry), yield) {
 				return
 			}
 		}
+		twins.end(yield)
+	}
+}
+
+// twins gives entries that have one name in a folder addresses by their ids. It
+// holds one entry back, to know whether the next has the same name.
+type twins struct {
+	held  *Node
+	alike bool // the one before the held one has its name
+}
+
+func (t *twins) add(node Node, yield func(Node, error) bool) bool {
+	same := t.held != nil && t.held.Name == node.Name && (t.held.Kind == store.KindFolder) == (node.Kind == store.KindFolder)
+	if t.held != nil && !t.give(same, yield) {
+		return false
+	}
+	t.held, t.alike = &node, same
+	return true
+}
+
+func (t *twins) give(alike bool, yield func(Node, error) bool) bool {
+	node := *t.held
+	if (alike || t.alike) && node.ID != "" {
+		node.Address = node.Address.Parent().ByID(node.ID)
+	}
+	return yield(node, nil)
+}
+
+func (t *twins) end(yield func(Node, error) bool) {
+	if t.held != nil {
+		t.give(false, yield)
 	}
 }
 

@@ -78,6 +78,16 @@ func (p *packer) add(ctx context.Context, located tree.Located, node tree.Node) 
 	if p.taken[top]++; p.taken[top] > 1 {
 		top = fmt.Sprintf("%s (%d)", top, p.taken[top])
 	}
+	// Documents go in as their default exports, and twins under names of their own.
+	located.Store = store.AsFiles(located.Store, nil)
+	if len(node.Exports) > 0 {
+		format := node.Exports[0].Name
+		body, err := store.Export(ctx, located.Store, located.Place, node.Revision, format)
+		if err != nil {
+			return err
+		}
+		return p.pack(body, store.ExportName(top, format), node.Entry)
+	}
 	if node.Kind != store.KindFolder {
 		return p.file(ctx, located.Store, located.Place, node.Entry, top)
 	}
@@ -130,6 +140,11 @@ func (p *packer) file(ctx context.Context, s store.Store, place store.Place, ent
 	if err != nil {
 		return err
 	}
+	return p.pack(body, path, entry)
+}
+
+// pack adds a body as a file, and closes it.
+func (p *packer) pack(body io.ReadCloser, path string, entry store.Entry) error {
 	defer body.Close()
 	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: path, Modified: entry.Modified, Method: zip.Store})
 	if err != nil {

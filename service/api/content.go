@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -30,6 +31,10 @@ func (s *Server) readContent(c *gin.Context) {
 	node, located, err := s.fileAt(ctx, c.Query("address"))
 	if err != nil {
 		refuse(c, problem(err))
+		return
+	}
+	if node.Kind == store.KindDocument {
+		s.readExport(c, node, located)
 		return
 	}
 	kind, shows := typeOfContent(node.Name)
@@ -85,6 +90,50 @@ func (s *Server) readUnsized(c *gin.Context, content *seekable) {
 	}
 }
 
+// readExport answers with a document in the format as= names, else its default.
+func (s *Server) readExport(c *gin.Context, node tree.Node, located tree.Located) {
+	format := node.Exports[0]
+	if wanted := c.Query("as"); wanted != "" {
+		at := slices.IndexFunc(node.Exports, func(f store.Format) bool { return f.Name == wanted })
+		if at < 0 {
+			var names []string
+			for _, format := range node.Exports {
+				names = append(names, format.Name)
+			}
+			refuse(c, problem(store.Errorf(store.ErrRefused, "%s cannot be exported as %q; use one of %s", node.Address, wanted, strings.Join(names, ", "))))
+			return
+		}
+		format = node.Exports[at]
+	}
+	body, err := store.Export(c.Request.Context(), located.Store, located.Place, node.Revision, format.Name)
+	if err != nil {
+		refuse(c, problem(err))
+		return
+	}
+	defer body.Close()
+	name := store.ExportName(node.Name, format.Name)
+	kind, shows := typeOfContent(name)
+	header := c.Writer.Header()
+	header.Set("Content-Type", kind)
+	header.Set("Content-Security-Policy", contentPolicy)
+	header.Set("X-Export", format.Name)
+	if c.Query("download") != "" || !shows {
+		header.Set("Content-Disposition", disposition(name))
+	}
+	transfer := s.Runner.Transfers.Begin(c.Query("transfer"), node.Address.String(), false, -1)
+	defer transfer.End()
+	c.Status(http.StatusOK)
+	if c.Request.Method == http.MethodHead {
+		return
+	}
+	if _, err := io.Copy(c.Writer, store.NewStream(body, "", transfer.Add)); err != nil {
+		if c.Request.Context().Err() == nil {
+			s.Log.Warn("a document could not be exported to its end", "address", node.Address.String(), "error", err)
+		}
+		panic(http.ErrAbortHandler)
+	}
+}
+
 // fileAt finds a file that can be read.
 func (s *Server) fileAt(ctx context.Context, text string) (node tree.Node, located tree.Located, err error) {
 	address, err := store.ParseAddress(text)
@@ -100,7 +149,9 @@ func (s *Server) fileAt(ctx context.Context, text string) (node tree.Node, locat
 	case store.KindOther:
 		return node, located, store.Errorf(store.ErrRefused, "%s is a link, a socket or a device, and holds no content of its own; name what it points to", address)
 	case store.KindDocument:
-		return node, located, store.Errorf(store.ErrRefused, "%s exists only inside the service that made it; export it there", address)
+		if len(node.Exports) == 0 {
+			return node, located, store.Errorf(store.ErrRefused, "%s exists only inside the service that made it; export it there", address)
+		}
 	}
 	located, err = s.Tree.Locate(ctx, address)
 	return node, located, err

@@ -278,6 +278,10 @@ func entryOf(node tree.Node) contract.Entry {
 		modified := node.Modified
 		entry.Modified = &modified
 	}
+	entry.Document = node.Document
+	for _, format := range node.Exports {
+		entry.Exports = append(entry.Exports, format.Name)
+	}
 	for _, hash := range node.Hashes {
 		entry.Hashes = append(entry.Hashes, hash.String())
 	}

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -45,6 +46,8 @@ type Runner struct {
 	// Ended is called when a run has ended, or is interrupted, with the
 	// accounts that it may have changed.
 	Ended func(accounts []string)
+	// Scratch is a folder for content whose size is not known yet.
+	Scratch string
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers
 
@@ -123,7 +126,11 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.R
 		if from.IsRoot() {
 			return nil, fmt.Errorf("the source / is the root of all accounts; name the accounts to copy from, as in /desk")
 		}
-		target := to.Child(from.Name())
+		name, err := r.nameOf(ctx, from)
+		if err != nil {
+			return nil, err
+		}
+		target := to.Child(name)
 		if other, twice := names[target.String()]; twice {
 			return nil, fmt.Errorf("%s and %s would both become %s; copy them to different folders", other, from, target)
 		}
@@ -135,6 +142,15 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.R
 		routes = append(routes, route)
 	}
 	return routes, nil
+}
+
+// nameOf is the name of what is at an address, which may name it by its id.
+func (r *Runner) nameOf(ctx context.Context, address store.Address) (string, error) {
+	if n := len(address.Steps); n == 0 || address.Steps[n-1].ID == "" {
+		return address.Name(), nil
+	}
+	located, err := r.tree.Locate(ctx, address)
+	return located.Place.Name, err
 }
 
 // Scope names two places by the accounts' ids, so that what is remembered of
@@ -174,17 +190,91 @@ func (r *Runner) open(ctx context.Context, rows []records.Route) ([]transfer.Rou
 	return routes, nil
 }
 
+// openAs opens a route's accounts, with the documents of its sources as files.
+func (r *Runner) openAs(ctx context.Context, rows []records.Route, rules plan.Rules) ([]transfer.Route, error) {
+	routes, err := r.open(ctx, rows)
+	for i := range routes {
+		routes[i].Source.Store = store.AsFiles(routes[i].Source.Store, rules.Documents)
+	}
+	return routes, err
+}
+
+// expand makes of a route whose source is a document one for each format that
+// it is exported as.
+func (r *Runner) expand(ctx context.Context, rows []records.Route, rules plan.Rules) ([]records.Route, error) {
+	opened, err := r.open(ctx, rows)
+	if err != nil {
+		return nil, err
+	}
+	var all []records.Route
+	for i, row := range rows {
+		entry, err := opened[i].Source.Store.Stat(ctx, opened[i].Source.Root)
+		kind, ok := store.ExportsOf(opened[i].Source.Store, entry)
+		if err != nil || !ok { // what is not there is found by who looks for it
+			all = append(all, row)
+			continue
+		}
+		for _, format := range rules.Documents.Formats(kind) {
+			from, to := opened[i].Source.Address, opened[i].Target.Address
+			one := records.Route{From: from.Parent().Child(store.ExportName(entry.Name, format)).String(), To: to.Parent().Child(store.ExportName(to.Name(), format)).String()}
+			one.Scope = row.Scope + "\n" + format
+			all = append(all, one)
+		}
+	}
+	return all, nil
+}
+
+// checkDocuments holds a rule for documents against what the sources offer.
+func checkDocuments(routes []transfer.Route, choice store.Choice) error {
+	offered := map[string][]string{}
+	for _, route := range routes {
+		if exporter, ok := route.Source.Store.(store.Exporter); ok {
+			for _, kind := range exporter.DocumentKinds() {
+				for _, format := range kind.Formats {
+					offered[kind.Class] = append(offered[kind.Class], format.Name)
+				}
+			}
+		}
+	}
+	if len(offered) == 0 {
+		return nil
+	}
+	for class, formats := range choice {
+		for _, format := range formats {
+			if !slices.Contains(offered[class], format) {
+				slices.Sort(offered[class])
+				return fmt.Errorf("documents of the class %s cannot be exported as %q; there are %s", class, format, strings.Join(slices.Compact(offered[class]), ", "))
+			}
+		}
+	}
+	return nil
+}
+
 // prepare checks a request before anything is changed.
 func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.Route, []transfer.Route, plan.Rules, error) {
 	clash, err := plan.ParseClash(request.Clash)
 	if err != nil {
 		return nil, nil, plan.Rules{}, &InputError{err}
 	}
+	rules := plan.Rules{Clash: clash}
+	if rules.Documents, err = plan.ParseDocuments(request.Documents); err != nil {
+		return nil, nil, plan.Rules{}, &InputError{err}
+	}
 	rows, err := r.routes(ctx, request)
 	if err != nil {
 		return nil, nil, plan.Rules{}, &InputError{err}
 	}
-	routes, err := r.open(ctx, rows)
+	if rows, err = r.expand(ctx, rows, rules); err != nil {
+		return nil, nil, plan.Rules{}, err
+	}
+	plain, err := r.open(ctx, rows)
+	if err != nil {
+		return nil, nil, plan.Rules{}, err
+	}
+	if err := checkDocuments(plain, rules.Documents); err != nil {
+		return nil, nil, plan.Rules{}, &InputError{err}
+	}
+	routes, err := r.openAs(ctx, rows, rules)
 	if err != nil {
 		return nil, nil, plan.Rules{}, err
 	}
@@ -193,7 +283,7 @@ func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.
 			return nil, nil, plan.Rules{}, err
 		}
 	}
-	return rows, routes, plan.Rules{Clash: clash}, nil
+	return rows, routes, rules, nil
 }
 
 // InputError is a request that cannot be meant.
@@ -210,7 +300,15 @@ func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan
 	}
 	const mostBlockers = 100
 	blockers := []contract.Blocker{}
+	exports := map[string]*contract.Exporting{}
 	totals, err := transfer.Plan(ctx, routes, rules, transfer.Pairs(ctx, r.db), func(route int, step plan.Step) error {
+		if format := store.ExportedAs(step.Source); format != "" && (step.Action == plan.Create || step.Action.Writes()) {
+			mark := step.Source.Document + " " + format
+			if exports[mark] == nil {
+				exports[mark] = &contract.Exporting{Document: step.Source.Document, Format: format}
+			}
+			exports[mark].Items++
+		}
 		if step.Action == plan.Refuse && len(blockers) < mostBlockers {
 			blockers = append(blockers, contract.Blocker{
 				Address: routes[route].SourceAddress(transfer.Item{Key: step.Key, Kind: step.Kind}),
@@ -230,6 +328,10 @@ func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan
 		})
 	}
 	result.Blockers = blockers
+	result.Exports = []contract.Exporting{}
+	for _, mark := range slices.Sorted(maps.Keys(exports)) {
+		result.Exports = append(result.Exports, *exports[mark])
+	}
 	for _, row := range rows {
 		result.Routes = append(result.Routes, contract.Route{From: row.From, To: row.To})
 	}
@@ -355,7 +457,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		return r.endUnopened(a, err)
 	}
 	run := transfer.New(transfer.Options{
-		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Log: r.log,
+		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
 	})
 	now := time.Now()
 	r.mu.Lock()
@@ -380,7 +482,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error) {
 	for {
 		// A run that was cancelled is opened too: it has leftovers to remove.
-		routes, err := r.open(r.ctx, a.row.Routes)
+		routes, err := r.openAs(r.ctx, a.row.Routes, a.row.Rules)
 		if err == nil || store.KindOf(err) != store.ErrTryAgain {
 			return routes, err
 		}

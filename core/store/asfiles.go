@@ -1,0 +1,229 @@
+package store
+
+import (
+	"context"
+	"io"
+	"iter"
+	"path"
+	"slices"
+	"strings"
+)
+
+// Choice says what documents are exported as, by class: "text", "sheet", … It
+// may name several formats; an empty list leaves the documents of the class as
+// they are, which cannot be read. A class that is not named takes the default
+// of each kind.
+type Choice map[string][]string
+
+// Formats are those that a document is exported as.
+func (c Choice) Formats(kind DocumentKind) []string {
+	wanted, named := c[kind.Class]
+	if !named {
+		return []string{kind.Formats[0].Name}
+	}
+	var formats []string
+	for _, format := range kind.Formats {
+		if slices.Contains(wanted, format.Name) {
+			formats = append(formats, format.Name)
+		}
+	}
+	return formats
+}
+
+// AsFiles returns a store as something to copy from: each of its documents is a
+// file in every format that is chosen, of unknown size, and of two entries that
+// have one name in a folder, the later has a name of its own. What is written,
+// and what is no file, goes to the store as before.
+//
+// Of twins the one with the least id keeps the name; any other is called "NAME
+// (ID).EXT", so that what it is called does not depend on how many there are.
+func AsFiles(s Store, choice Choice) Store {
+	exporter, _ := s.(Exporter)
+	if !s.Traits().Twins && (exporter == nil || len(exporter.DocumentKinds()) == 0) {
+		return s
+	}
+	return &asFiles{Store: s, choice: choice}
+}
+
+type asFiles struct {
+	Store
+	choice Choice
+}
+
+// exportMark stands between a document's id and a format in the id of its
+// export.
+const exportMark = "#export="
+
+// Traits implements Store.
+func (a *asFiles) Traits() Traits {
+	traits := a.Store.Traits()
+	traits.Order, traits.Twins = OrderByKey, false
+	return traits
+}
+
+// List implements Store. It holds the entries of one folder.
+func (a *asFiles) List(ctx context.Context, folder Folder) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		var all []Entry
+		for entry, err := range a.Store.List(ctx, folder) {
+			if err != nil {
+				yield(Entry{}, err)
+				return
+			}
+			all = append(all, a.expand(entry)...)
+		}
+		distinct(all)
+		SortByKey(all)
+		for _, entry := range all {
+			if !yield(entry, nil) {
+				return
+			}
+		}
+	}
+}
+
+// expand is an entry as files: a document's exports, or the entry itself.
+func (a *asFiles) expand(entry Entry) []Entry {
+	kind, ok := ExportsOf(a.Store, entry)
+	if !ok {
+		return []Entry{entry}
+	}
+	var all []Entry
+	for _, format := range a.choice.Formats(kind) {
+		all = append(all, exported(entry, format))
+	}
+	if len(all) == 0 {
+		return []Entry{entry}
+	}
+	return all
+}
+
+// ExportedAs is the format of an entry of AsFiles that is an export; empty for
+// any other.
+func ExportedAs(entry Entry) string {
+	_, format, _ := strings.Cut(entry.ID, exportMark)
+	return format
+}
+
+func exported(document Entry, format string) Entry {
+	file := document
+	file.Kind, file.Size, file.Hashes = KindFile, -1, nil
+	file.Name, file.ID = ExportName(document.Name, format), document.ID+exportMark+format
+	return file
+}
+
+// distinct gives entries of one folder that have one name names of their own.
+func distinct(all []Entry) {
+	first := make(map[string]int, len(all))
+	mark := func(entry *Entry) string {
+		if entry.Kind == KindFolder {
+			return entry.Name + "/"
+		}
+		return entry.Name
+	}
+	for i := range all {
+		entry := &all[i]
+		at, twice := first[mark(entry)]
+		if !twice {
+			first[mark(entry)] = i
+			continue
+		}
+		if lessID(entry.ID, all[at].ID) {
+			first[mark(entry)] = i
+			entry = &all[at]
+		}
+		entry.Name = twinName(*entry)
+	}
+}
+
+func lessID(a, b string) bool { return len(a) < len(b) || len(a) == len(b) && a < b }
+
+func twinName(entry Entry) string {
+	id, _, _ := strings.Cut(entry.ID, exportMark)
+	extension := path.Ext(entry.Name)
+	if entry.Kind == KindFolder || extension == entry.Name {
+		extension = ""
+	}
+	return strings.TrimSuffix(entry.Name, extension) + " (" + id + ")" + extension
+}
+
+// find is the document, or the entry, that a place of the view is of; format is
+// empty where it is no export.
+func (a *asFiles) find(ctx context.Context, place Place) (where Place, entry Entry, format string, err error) {
+	if id, mark, ok := strings.Cut(place.ID, exportMark); ok {
+		where = place.Folder.Place(strings.TrimSuffix(place.Name, "."+mark))
+		where.ID = id
+		entry, err = a.Store.Stat(ctx, where)
+		return where, entry, mark, err
+	}
+	entry, err = a.Store.Stat(ctx, place)
+	if KindOf(err) != ErrNotFound || place.IsStart() {
+		return place, entry, "", err
+	}
+	extension := path.Ext(place.Name)
+	if extension != "" {
+		where = place.Folder.Place(strings.TrimSuffix(place.Name, extension))
+		document, missing := a.Store.Stat(ctx, where)
+		if kind, ok := ExportsOf(a.Store, document); missing == nil && ok {
+			if format = extension[1:]; slices.Contains(a.choice.Formats(kind), format) {
+				where.ID = document.ID
+				return where, document, format, nil
+			}
+		}
+	}
+	return place, entry, "", err
+}
+
+// Stat implements Store.
+func (a *asFiles) Stat(ctx context.Context, place Place) (Entry, error) {
+	_, entry, format, err := a.find(ctx, place)
+	if err == nil && format != "" {
+		entry = exported(entry, format)
+	}
+	return entry, err
+}
+
+// Open implements Store. Of an export there are no ranges.
+func (a *asFiles) Open(ctx context.Context, reading Reading) (io.ReadCloser, error) {
+	_, byMark, _ := strings.Cut(reading.Place.ID, exportMark)
+	if byMark == "" && reading.Place.ID != "" {
+		return a.Store.Open(ctx, reading)
+	}
+	where, entry, format, err := a.find(ctx, reading.Place)
+	if err != nil {
+		return nil, err
+	}
+	if format == "" {
+		return a.Store.Open(ctx, reading)
+	}
+	if reading.Offset != 0 || reading.Length != 0 {
+		return nil, Errorf(ErrUnsupported, "an export can be read from its beginning alone")
+	}
+	if reading.Revision != "" && entry.Revision != reading.Revision {
+		return nil, Errorf(ErrChanged, "%s has the revision %q, not %q", where, entry.Revision, reading.Revision)
+	}
+	return Export(ctx, a.Store, where, reading.Revision, format)
+}
+
+// Remove implements Store. A document is not removed for an export of it.
+func (a *asFiles) Remove(ctx context.Context, place Place, revision string) (Removal, error) {
+	_, _, format, err := a.find(ctx, place)
+	if err != nil {
+		return "", err
+	}
+	if format != "" {
+		return "", Errorf(ErrRefused, "%s is a document of the service; its exports are no reason to remove it", place)
+	}
+	return a.Store.Remove(ctx, place, revision)
+}
+
+// Export implements Exporter, of the documents that are no files here.
+func (a *asFiles) Export(ctx context.Context, place Place, revision, format string) (io.ReadCloser, error) {
+	return Export(ctx, a.Store, place, revision, format)
+}
+
+// DocumentKinds implements Exporter: as files, none are left.
+func (a *asFiles) DocumentKinds() []DocumentKind { return nil }
+
+// Locate implements Locator.
+func (a *asFiles) Locate(folder Folder) string { return Locate(a.Store, folder) }
