@@ -5,7 +5,10 @@ import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
 import { Failure, onSignedOut } from './api/client'
 import { AccountsPage } from './accounts/AccountsPage'
+import { ConsentPage } from './accounts/ConsentPage'
 import { LinkPage } from './accounts/LinkPage'
+import { MendPage } from './accounts/MendPage'
+import { ProvidersPage } from './accounts/ProvidersPage'
 import { ComparePage } from './compare/ComparePage'
 import { Frame } from './frame/Frame'
 import { RunPage } from './runs/RunPage'
@@ -35,6 +38,9 @@ const router = createBrowserRouter([
       { path: '/tree', element: <TreePage /> },
       { path: '/accounts', element: <AccountsPage /> },
       { path: '/accounts/link', element: <LinkPage /> },
+      { path: '/accounts/consent/:id', element: <ConsentPage /> },
+      { path: '/accounts/mend/:name', element: <MendPage /> },
+      { path: '/accounts/providers', element: <ProvidersPage /> },
       { path: '/compare', element: <ComparePage /> },
       { path: '/runs', element: <RunsPage /> },
       { path: '/runs/:id', element: <RunPage /> },

@@ -120,7 +120,7 @@ func TestMoveIsInterrupted(t *testing.T) {
 		faulty.Add(storetest.Fault{Op: storetest.OpRemove, Err: store.Errorf(store.ErrLapsed, "the process ended here"), Times: 1})
 		run := b.new()
 		result := run.Execute(t.Context())
-		if result.State != "failed" {
+		if result.State != transfer.Held {
 			t.Fatalf("step %d: %+v after %d removals", at, result, removals)
 		}
 		faulty.Clear()

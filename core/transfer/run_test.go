@@ -270,6 +270,36 @@ func TestFaultsPass(t *testing.T) {
 	}
 }
 
+// TestHeld has the sign-in lapse in the middle: the run waits with all that has
+// not moved, and goes on when the account was mended.
+func TestHeld(t *testing.T) {
+	for _, op := range []storetest.Op{storetest.OpWrite, storetest.OpList, storetest.OpOpen} {
+		b := newBench(t)
+		lapsed := storetest.Fault{Op: op, Err: store.Errorf(store.ErrLapsed, "lapsed")}
+		from, to := storetest.NewFaulty(b.source), storetest.NewFaulty(b.target)
+		b.from, b.to = from, to
+		if op == storetest.OpWrite {
+			to.Add(lapsed)
+		} else {
+			from.Add(lapsed)
+		}
+		want := map[string]string{}
+		for i := range 40 {
+			name := fmt.Sprint("file ", i)
+			b.source.Put(name, "f", name)
+			want["/copy/f/"+name] = name
+		}
+		if result := b.new().Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseLapsed {
+			t.Fatalf("%s: %+v, want held", op, result)
+		}
+		from.Clear()
+		to.Clear()
+		b.resumed = true
+		b.run("done")
+		b.want(want)
+	}
+}
+
 func TestFaultsThatLast(t *testing.T) {
 	for _, c := range []struct {
 		err   error
@@ -281,7 +311,6 @@ func TestFaultsThatLast(t *testing.T) {
 		{store.Errorf(store.ErrNameRefused, "name"), plan.CauseName, "partial"},
 		{store.Errorf(store.ErrTooLarge, "large"), plan.CauseTooLarge, "partial"},
 		{store.Errorf(store.ErrNoSpace, "full"), plan.CauseNoSpace, "partial"},
-		{store.Errorf(store.ErrLapsed, "lapsed"), plan.CauseLapsed, "failed"},
 		{store.SlowDown(0, nil), plan.CauseSlow, "partial"},
 		{store.Errorf(store.ErrOutcomeUnknown, "lost"), plan.CauseFault, "partial"},
 	} {

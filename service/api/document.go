@@ -37,8 +37,9 @@ func document(api huma.API) {
 	add(&huma.Operation{
 		OperationID: "read-content", Method: http.MethodGet, Path: contract.Root + "/content", Summary: "A file, or ranges of it",
 		Description: "Range, If-Range and If-None-Match are obeyed (RFC 9110).",
-		Parameters:  []*huma.Param{text("address", "query", "The file's address.", true), text("download", "query", "Not empty: to be kept, not shown.", false), text("transfer", "query", "An id under which its progress is told.", false)},
-		Responses:   answer("200", "The content", "application/octet-stream", bytes),
+		Parameters: []*huma.Param{text("address", "query", "The file's address.", true), text("as", "query", "Of a document: the format that it is exported as; its default unless given.", false),
+			text("download", "query", "Not empty: to be kept, not shown.", false), text("transfer", "query", "An id under which its progress is told.", false)},
+		Responses: answer("200", "The content", "application/octet-stream", bytes),
 	})
 	add(&huma.Operation{
 		OperationID: "write-content", Method: http.MethodPut, Path: contract.Root + "/content", Summary: "Write a file, and prove it",
@@ -63,5 +64,11 @@ func document(api huma.API) {
 			text("read", "query", "true: read contents where no evidence is told.", false), text("all", "query", "true: tell what is equal, too.", false),
 		},
 		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.Compared{})),
+	})
+	add(&huma.Operation{
+		OperationID: "try-definition", Method: http.MethodPost, Path: contract.Root + "/trials", Summary: "Try a provider definition against a live account, one JSON value a line",
+		Description: "Each line is a TrialResult. The last one has the sum. The scratch folder that it is tried in is removed again.",
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: schema(contract.Trial{})}}},
+		Responses:   answer("200", "Lines", "application/x-ndjson", schema(contract.TrialResult{})),
 	})
 }

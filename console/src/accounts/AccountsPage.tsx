@@ -21,6 +21,9 @@ export function AccountsPage() {
     <div className="relative min-h-0 flex-1 overflow-auto pb-8">
       <div className="flex items-center gap-4 py-3">
         <h1 className="flex-1 text-title font-semibold">Accounts</h1>
+        <Link to="/accounts/providers" className="text-plumage hover:underline">
+          Providers
+        </Link>
         <Link to="/accounts/link" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
           Link an account
         </Link>
@@ -119,6 +122,11 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
         </td>
         <SpaceCells space={space} asking={asking} />
         <td className="pl-2 text-right sm:pl-4 sm:whitespace-nowrap">
+          {account.state === 'lapsed' && (
+            <Link to={`/accounts/mend/${account.name}`} className="inline-flex h-8 items-center px-2 text-ochre hover:underline" aria-label={`Mend ${account.name}`}>
+              Mend
+            </Link>
+          )}
           <Button look="quiet" disabled={check.isPending} onClick={() => check.mutate()} aria-label={`Check ${account.name}`}>
             {check.isPending ? 'Checking…' : 'Check'}
           </Button>
@@ -153,7 +161,8 @@ export function Found({ account }: { account: Account }) {
   const space = found.space
   const rows: [string, string][] = [
     ['Owner', found.owner || 'not told by the provider'],
-    ['Space', space.used < 0 && space.free < 0 ? 'not told by the provider' : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
+    ['Space', space.used < 0 && space.free < 0 ? 'not told by the provider' : space.total < 0 && space.free < 0 ? `${bytes(space.used)} used, no limit told` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
+    ...(found.areas && found.areas.length > 1 ? [['Areas', found.areas.map((area) => plain(area)).join(', ')] as [string, string]] : []),
     ['Top folders', found.folders.map((name) => plain(name)).join(', ') || 'none'],
   ]
   return (

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link } from 'react-router'
-import { type Account, api, data, Failure, type Option, type Provider } from '../api/client'
+import { type Account, api, type Consenting, data, Failure, type Option, type Provider } from '../api/client'
 import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
@@ -9,6 +9,8 @@ import { Choice } from '../ui/Choice'
 import { Field, SelectField } from '../ui/Field'
 import { Failed } from '../ui/Notice'
 import { Found } from './AccountsPage'
+import { consentsOf, ConsentSteps } from './Consent'
+import { BackToAccounts } from './MendPage'
 import { useProviders } from './queries'
 
 /** An account is linked by a form that is made of what its provider asks for. */
@@ -61,7 +63,12 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
       onLinked(account)
     },
   })
-  const wrong = wrongOf(link.error)
+  const [refused, setRefused] = useState<unknown>()
+  const wrong = wrongOf(link.error ?? refused)
+  const offered = consentsOf(provider.consents, values['sign-in'])
+  const asked = (): Consenting => ({
+    provider: provider.name, name, options: Object.fromEntries(Object.entries(values).filter(([, value]) => value !== '')), start, secret, read_only: readOnly,
+  })
   const wrongAt = (option: string) => (wrong?.option === option ? wrong.text : undefined)
   const shownAtField = wrong && (wrong.option === 'start' || (wrong.option === 'secret-file' ? provider.options.some((option) => option.secret) : provider.options.some((option) => option.name === wrong.option)))
   return (
@@ -69,7 +76,7 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
       className="grid gap-4"
       onSubmit={(event) => {
         event.preventDefault()
-        link.mutate()
+        if (offered.length === 0) link.mutate()
       }}
     >
       <Field label="Its name in the tree" help="Lower-case letters, digits and hyphens, such as field-drive." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
@@ -78,7 +85,7 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
           <Field
             key={option.name}
             label={titleOf(option)}
-            help={`${capital(option.help)}. It is kept sealed, and never shown again.`}
+            help={`${ended(option.help)} It is kept sealed, and never shown again.`}
             type="password"
             autoComplete="new-password"
             value={secret}
@@ -98,42 +105,54 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
         </span>
       </label>
       {link.isError && !shownAtField && <Failed error={link.error} />}
-      <div className="flex gap-2">
-        <Button look="first" type="submit" disabled={link.isPending}>
-          {link.isPending ? 'Reaching it…' : 'Link it'}
-        </Button>
-        <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-line px-3 hover:border-plumage">
-          Back
-        </Link>
-      </div>
+      {offered.length > 0 ? (
+        <ConsentSteps key={offered.join()} title={provider.title} offered={offered} asked={asked} onWrong={setRefused} onEnded={(consent) => consent.account && onLinked(consent.account)}>
+          <BackToAccounts />
+        </ConsentSteps>
+      ) : (
+        <div className="flex gap-2">
+          <Button look="first" type="submit" disabled={link.isPending}>
+            {link.isPending ? 'Reaching it…' : 'Link it'}
+          </Button>
+          <BackToAccounts />
+        </div>
+      )}
     </form>
   )
 }
 
 const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
+/** A sentence, whether or not it was written as one. */
+const ended = (text: string) => capital(text).replace(/[.]?$/, '.')
 const titleOf = (option: Option) => (option.required ? option.title : `${option.title} (may be left out)`)
 
 function OptionField({ option, value, wrong, onChange }: { option: Option; value: string; wrong?: string; onChange: (value: string) => void }) {
-  const help = `${capital(option.help)}.${option.default ? ` Left out, it is ${option.default}.` : ''}`
+  const help = `${ended(option.help)}${option.default ? ` Left out, it is ${option.default}.` : ''}`
   if (option.choices?.length) {
-    return <SelectField label={titleOf(option)} help={help} value={value || option.default || ''} onChange={onChange} choices={option.choices.map((choice) => ({ value: choice, title: choice }))} />
+    return <SelectField label={titleOf(option)} help={help} value={value || option.default || ''} onChange={onChange} choices={[...(option.default || option.required ? [] : [{ value: '', title: 'the first that fits' }]), ...option.choices.map((choice) => ({ value: choice, title: choice }))]} />
   }
   return <Field label={titleOf(option)} help={help} value={value} wrong={wrong} placeholder={option.default} required={option.required} onChange={(event) => onChange(event.target.value)} mono />
 }
 
-function Linked({ account, onAnother }: { account: Account; onAnother: () => void }) {
+/** An account that was linked, or mended, with what was found there. */
+export function Linked({ account, mended, onAnother }: { account: Account; mended?: boolean; onAnother?: () => void }) {
   return (
     <div className="grid gap-4 py-3">
       <h1 className="text-title font-semibold">
-        Linked as <span className="font-mono text-large">{account.address}</span>
+        {mended ? 'Mended ' : 'Linked as '}
+        <span className="font-mono text-large">{account.address}</span>
       </h1>
-      <p className="text-soft">This is what was found there. If it is another place than you meant, unlink it: nothing there has changed.</p>
+      <p className="text-soft">
+        {mended
+          ? 'This is what was found there. Runs that were held for it go on.'
+          : 'This is what was found there. If it is another place than you meant, unlink it: nothing there has changed.'}
+      </p>
       <Found account={account} />
       <div className="flex gap-2">
         <Link to={treeLink(account.address)} className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
           Open it in the tree
         </Link>
-        <Button onClick={onAnother}>Link another</Button>
+        {onAnother && <Button onClick={onAnother}>Link another</Button>}
         <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-line px-3 hover:border-plumage">
           All accounts
         </Link>

@@ -57,6 +57,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{name}/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give an account a new secret */
+        post: operations["mend-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/archive": {
         parameters: {
             query?: never;
@@ -111,6 +128,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/consents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to link an account by consent, or to mend one */
+        post: operations["begin-consent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a consent is */
+        get: operations["show-consent"];
+        put?: never;
+        post?: never;
+        /** Give a consent up */
+        delete: operations["give-up-consent"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/consents/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give what the page showed, where it is pasted */
+        post: operations["answer-consent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/content": {
         parameters: {
             query?: never;
@@ -147,6 +216,57 @@ export interface paths {
         /** Start a copy */
         post: operations["start-copy"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a provider definition, or replace one that was added */
+        post: operations["add-definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a provider definition without adding it */
+        post: operations["check-definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a provider definition that no account uses */
+        delete: operations["remove-definition"];
         options?: never;
         head?: never;
         patch?: never;
@@ -250,6 +370,40 @@ export interface paths {
         /** The kinds of places that accounts can be at */
         get: operations["list-providers"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/providers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One kind of place, with its definition */
+        get: operations["show-provider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/providers/{name}/registration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Use an app registration of one's own */
+        put: operations["register-app"];
         post?: never;
         delete?: never;
         options?: never;
@@ -530,6 +684,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a provider definition against a live account, one JSON value a line
+         * @description Each line is a TrialResult. The last one has the sum. The scratch folder that it is tried in is removed again.
+         */
+        post: operations["try-definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/whoami": {
         parameters: {
             query?: never;
@@ -560,6 +734,8 @@ export interface components {
             options: {
                 [key: string]: string;
             };
+            /** @description Whom it belonged to when it was linked. */
+            owner?: string;
             provider: string;
             read_only: boolean;
             remedy?: string;
@@ -628,9 +804,50 @@ export interface components {
             there?: components["schemas"]["Entry"];
             why?: string;
         };
+        Consent: {
+            /** @description The account, once it is linked. */
+            account?: components["schemas"]["Account"];
+            /** Format: date-time */
+            expires: string;
+            id: string;
+            remedy?: string;
+            /** @enum {string} */
+            state: "waiting" | "agreed" | "linked" | "granted" | "failed";
+            /** @description The page to open. */
+            url: string;
+            /** @description What is typed there, by device. */
+            user_code?: string;
+            way: string;
+            why?: string;
+        };
+        Consenting: {
+            /** @description The page leads back to the console, rather than to a terminal. */
+            console?: boolean;
+            /** @description A provider definition that is to be tried; nothing is linked. */
+            definition?: string;
+            /** @description The account is there already, and its sign-in is made anew; of the rest, its name counts alone. */
+            mend?: boolean;
+            name: string;
+            options?: {
+                [key: string]: string;
+            };
+            provider: string;
+            /** @description Nothing can be written there by any way. */
+            read_only?: boolean;
+            secret?: string;
+            /** @description The folder of the place that becomes the account's start. */
+            start?: string;
+            /**
+             * @description How a person agrees; the provider's best unless given.
+             * @enum {string}
+             */
+            way?: "page" | "device" | "paste";
+        };
         Copy: {
             /** @description keep-both (the default), leave or source. */
             clash?: string;
+            /** @description What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given. */
+            documents?: string;
             /** @description Addresses of files and folders. */
             from: string[];
             /** @description The address of the folder into which each goes under its own name. */
@@ -642,8 +859,17 @@ export interface components {
             /** Format: int64 */
             items: number;
         };
+        DefinitionText: {
+            /** @description Its name, for errors. */
+            file?: string;
+            text: string;
+        };
         Entry: {
             address: string;
+            /** @description Of a document: what kind it is. */
+            document?: string;
+            /** @description Of a document: the formats that it can be exported as, the default first. */
+            exports?: string[];
             /** @description KIND=HEXADECIMAL */
             hashes?: string[];
             id?: string;
@@ -663,6 +889,27 @@ export interface components {
             /** @description Of an account: linked, away or lapsed. */
             state?: string;
         };
+        Exchange: {
+            answer?: string;
+            body?: string;
+            error?: string;
+            headers?: {
+                [key: string]: string;
+            };
+            operation: string;
+            request: string;
+            sent: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            status?: number;
+        };
+        Exporting: {
+            document: string;
+            format: string;
+            /** Format: int64 */
+            items: number;
+        };
         Flying: {
             address: string;
             /** Format: int64 */
@@ -671,6 +918,8 @@ export interface components {
             size: number;
         };
         Found: {
+            /** @description The areas that the sign-in leads to, where there are several. */
+            areas?: string[];
             /** @description The first folders at its start. */
             folders: string[];
             owner?: string;
@@ -730,6 +979,9 @@ export interface components {
             /** @description The folder of the place that becomes the account's start. */
             start?: string;
         };
+        Mending: {
+            secret: string;
+        };
         Move: {
             /** @description In place of to and name: the address that a single one is to have. */
             as?: string;
@@ -782,6 +1034,9 @@ export interface components {
             /** @description The cursor of the next page; empty at the end. */
             next?: string;
         };
+        Pasted: {
+            text: string;
+        };
         Plan: {
             /** @description What the target cannot hold: the first hundred. */
             blockers: components["schemas"]["Blocker"][];
@@ -789,6 +1044,8 @@ export interface components {
             clashes: number;
             /** @description To be written where nothing is. */
             create: components["schemas"]["Count"];
+            /** @description The documents that are exported, and as what. */
+            exports: components["schemas"]["Exporting"][];
             /**
              * Format: int64
              * @description Empty folders to be made.
@@ -834,8 +1091,19 @@ export interface components {
             transfers: components["schemas"]["Transfer"][];
         };
         Provider: {
+            about?: string;
+            /** @description The ways in which a person can agree at the provider, the best first; none where accounts are linked with a secret. */
+            consents: ("page" | "device" | "paste")[];
+            /** @description It is described by a provider definition. */
+            declared: boolean;
+            /** @description The text of the definition, where one provider is asked for. */
+            definition?: string;
             name: string;
             options: components["schemas"]["Option"][];
+            /** @description The client id of one's own app registration, in place of the provider's default. */
+            registered?: string;
+            /** @description It is part of the program. */
+            shipped: boolean;
             title: string;
         };
         Quantity: {
@@ -853,6 +1121,11 @@ export interface components {
         };
         Rates: {
             rates: number[];
+        };
+        Registration: {
+            /** @description Empty goes back to the provider's default. */
+            client_id: string;
+            secret?: string;
         };
         Removal: {
             addresses: string[];
@@ -1000,8 +1273,47 @@ export interface components {
             total: number;
             upload: boolean;
         };
+        Trial: {
+            /** @description The id of a consent that was granted for the trial, in place of the secret. */
+            consent?: string;
+            file?: string;
+            options?: {
+                [key: string]: string;
+            };
+            secret?: string;
+            start?: string;
+            /** @description The definition. */
+            text: string;
+        };
+        TrialResult: {
+            /** @description The exchange that failed; its secrets are blanked. */
+            exchange?: components["schemas"]["Exchange"];
+            notes?: string[];
+            /** @enum {string} */
+            outcome?: "works" | "fails" | "not described";
+            part?: string;
+            /** Format: double */
+            seconds: number;
+            sum?: components["schemas"]["TrialSum"];
+            /** @description Why nothing could be tried. */
+            why?: string;
+        };
+        TrialSum: {
+            /** Format: int64 */
+            fails: number;
+            /** @description The scratch folder, where it could not be removed. */
+            left?: string;
+            /** Format: int64 */
+            not_described: number;
+            /** Format: int64 */
+            works: number;
+        };
         Uploaded: {
             address: string;
+            /** @description Of a document: what kind it is. */
+            document?: string;
+            /** @description Of a document: the formats that it can be exported as, the default first. */
+            exports?: string[];
             /** @description KIND=HEXADECIMAL */
             hashes?: string[];
             id?: string;
@@ -1196,6 +1508,42 @@ export interface operations {
             };
         };
     };
+    "mend-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mending"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-archive": {
         parameters: {
             query: {
@@ -1278,11 +1626,141 @@ export interface operations {
             };
         };
     };
+    "begin-consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Consenting"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "give-up-consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "answer-consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pasted"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-content": {
         parameters: {
             query: {
                 /** @description The file's address. */
                 address: string;
+                /** @description Of a document: the format that it is exported as; its default unless given. */
+                as?: string;
                 /** @description Not empty: to be kept, not shown. */
                 download?: string;
                 /** @description An id under which its progress is told. */
@@ -1360,6 +1838,102 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Started"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-definition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DefinitionText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-definition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DefinitionText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-definition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -1539,6 +2113,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Provider"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "register-app": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The provider's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Registration"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2079,6 +2719,30 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-definition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["TrialResult"];
                 };
             };
         };

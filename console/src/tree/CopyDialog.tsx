@@ -88,6 +88,7 @@ function Summary({ plan }: { plan: Plan }) {
     [plan.keep_both.items, `${some(plan.keep_both.items, 'clash')} to keep both of`, bytes(plan.keep_both.bytes)],
     [plan.left.items, `${some(plan.left.items, 'clash')} to leave`, bytes(plan.left.bytes)],
     [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
+    ...plan.exports.map((one): [number, string, string] => [one.items, `${some(one.items, `${one.document} document`)} of these exported as ${one.format}`, '']),
     [plan.folders, `${some(plan.folders, 'empty folder')} to make`, ''],
     [plan.skipped.items, `${some(plan.skipped.items, 'link or device')} to skip`, ''],
     [plan.unchanged.items, `${count(plan.unchanged.items)} in step already`, bytes(plan.unchanged.bytes)],

@@ -1,4 +1,4 @@
-import type { Entry } from '../api/client'
+import { contentUrl, type Entry } from '../api/client'
 import { Button } from '../ui/Button'
 import { bytes, count, plain, when } from '../ui/format'
 import { lookKind } from './look'
@@ -6,7 +6,8 @@ import { lookKind } from './look'
 /** What is known of the one entry that is chosen. */
 export function Details({ entry, onLook }: { entry: Entry; onLook: () => void }) {
   const rows: [string, string][] = [['Kind', entry.kind]]
-  if (entry.kind !== 'folder') rows.push(['Size', `${bytes(entry.size)} (${count(entry.size)} bytes)`])
+  if (entry.document) rows[0]![1] = `document (${entry.document})`
+  if (entry.kind !== 'folder' && entry.kind !== 'document') rows.push(['Size', `${bytes(entry.size)} (${count(entry.size)} bytes)`])
   if (entry.modified) rows.push(['Modified', when(entry.modified)])
   return (
     <aside aria-label="Details" className="hidden w-72 shrink-0 overflow-auto border-l border-line pl-4 lg:block">
@@ -15,6 +16,20 @@ export function Details({ entry, onLook }: { entry: Entry; onLook: () => void })
         <Button className="mt-2" onClick={onLook}>
           Look at it
         </Button>
+      )}
+      {entry.kind === 'document' && (
+        <p className="mt-2 text-soft">
+          It exists only inside the service, and is read as an export:{' '}
+          {entry.exports?.map((format, i) => (
+            <span key={format}>
+              {i > 0 && ', '}
+              <a href={contentUrl(entry.address, { as: format, download: '1' })} download className="text-plumage hover:underline">
+                {format}
+              </a>
+              {i === 0 && ' (the default)'}
+            </span>
+          ))}
+        </p>
       )}
       <dl className="mt-3 grid gap-2">
         {rows.map(([term, text]) => (

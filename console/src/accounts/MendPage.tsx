@@ -1,0 +1,74 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Link, useParams } from 'react-router'
+import { type Account, api, data } from '../api/client'
+import { Button } from '../ui/Button'
+import { Field } from '../ui/Field'
+import { Failed } from '../ui/Notice'
+import { consentsOf, ConsentSteps } from './Consent'
+import { Linked } from './LinkPage'
+import { useAccounts, useProviders } from './queries'
+
+/** An account whose sign-in lapsed gets a new one, in place: jobs and runs stay. */
+export function MendPage() {
+  const { name = '' } = useParams()
+  const client = useQueryClient()
+  const account = useAccounts().data?.find((one) => one.name === name)
+  const provider = useProviders().data?.find((one) => one.name === account?.provider)
+  const [secret, setSecret] = useState('')
+  const [mended, setMended] = useState<Account>()
+  useEffect(() => {
+    document.title = `Mend ${name} · Deft Heron`
+  }, [name])
+  const mend = useMutation({
+    mutationFn: () => data(api.POST('/api/v1/accounts/{name}/mend', { params: { path: { name } }, body: { secret } })),
+    onSuccess: (found) => {
+      void client.invalidateQueries()
+      setMended(found)
+    },
+  })
+  if (mended) return <Linked account={mended} mended />
+  if (!account || !provider) return <p className="py-12 text-soft">There is no account {name}.</p>
+  const offered = consentsOf(provider.consents, account.options['sign-in'])
+  return (
+    <form
+      className="grid max-w-2xl gap-4 py-3"
+      onSubmit={(event) => {
+        event.preventDefault()
+        if (offered.length === 0) mend.mutate()
+      }}
+    >
+      <h1 className="text-title font-semibold">
+        Mend <span className="font-mono text-large">{account.address}</span>
+      </h1>
+      {account.why && <p className="text-ochre">{account.why}</p>}
+      <p className="text-soft">
+        Sign in to {provider.title} anew{account.owner ? `, as ${account.owner}` : ''}. Everything built on the account stays, and runs that are held for it go on.
+      </p>
+      {offered.length > 0 ? (
+        <ConsentSteps title={provider.title} offered={offered} asked={() => ({ provider: provider.name, name, mend: true })} onEnded={(consent) => setMended(consent.account)}>
+          <BackToAccounts />
+        </ConsentSteps>
+      ) : (
+        <>
+          <Field label="The new secret" help="It is kept sealed, and never shown again." type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} required />
+          {mend.isError && <Failed error={mend.error} />}
+          <div className="flex gap-2">
+            <Button look="first" type="submit" disabled={mend.isPending}>
+              {mend.isPending ? 'Reaching it…' : 'Mend it'}
+            </Button>
+            <BackToAccounts />
+          </div>
+        </>
+      )}
+    </form>
+  )
+}
+
+export function BackToAccounts() {
+  return (
+    <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-line px-3 hover:border-plumage">
+      Back
+    </Link>
+  )
+}
