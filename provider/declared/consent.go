@@ -212,7 +212,7 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 
 func refusedBy(d *Definition, failed *tokenError) error {
 	if strings.Contains(failed.code, "denied") {
-		return store.Errorf(store.ErrRefused, "consent was refused at %s (%w); nothing was linked: begin again, and agree to it there", d.Title, failed)
+		return store.Errorf(store.ErrRefused, "consent was refused at %s: %w; nothing was linked, begin again and agree to it there", d.Title, failed)
 	}
-	return store.Errorf(store.ErrRefused, "%s gave no consent (%w); begin again", d.Title, failed)
+	return store.Errorf(store.ErrRefused, "%s gave no consent: %w; begin again", d.Title, failed)
 }

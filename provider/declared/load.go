@@ -43,7 +43,11 @@ func (p *Problem) Error() string {
 	if p.Field != "" {
 		b.WriteString(p.Field + ": ")
 	}
-	return b.String() + p.Reason
+	b.WriteString(p.Reason)
+	if !strings.Contains(p.Reason, "; ") {
+		b.WriteString("; correct it there")
+	}
+	return b.String()
 }
 
 // LoadFile reads a definition from a file.
@@ -268,9 +272,9 @@ func nearest(name string, members []member) string {
 	}
 	slices.Sort(names)
 	if best != "" {
-		return fmt.Sprintf("; %s is meant, maybe", best)
+		return fmt.Sprintf(" (%s is meant, maybe)", best)
 	}
-	return "; there are " + strings.Join(names, ", ")
+	return " (there are " + strings.Join(names, ", ") + ")"
 }
 
 // editDistance is that of Levenshtein.

@@ -84,7 +84,7 @@ function ProviderRow({ provider }: { provider: Provider }) {
           </Button>
         )}
         {provider.declared && !provider.shipped && (
-          <Button look="quiet" onClick={() => setOpen('removing')} aria-label={`Remove ${provider.name}`}>
+          <Button look="quiet" onClick={() => setOpen('removing')} aria-label={`Remove the definition ${provider.name}`}>
             Remove
           </Button>
         )}
