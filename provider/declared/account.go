@@ -10,6 +10,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"golang.org/x/text/unicode/norm"
+
 	"deftheron/core/store"
 )
 
@@ -242,6 +244,14 @@ func (a *account) checkName(folder store.Path, name string) error {
 		return refuse("%q has %d bytes; the service holds names of %d", name, len(name), n.Bytes)
 	case n.Characters > 0 && utf8.RuneCountInString(name) > n.Characters:
 		return refuse("%q has %d characters; the service holds names of %d", name, utf8.RuneCountInString(name), n.Characters)
+	}
+	switch {
+	case n.LetterCase == "lost" && strings.ToLower(name) != name:
+		return refuse("%q has capital letters, which the service does not keep", name)
+	case n.Unicode == "nfc" && !norm.NFC.IsNormalString(name):
+		return refuse("%q is not in the Unicode form NFC, which the service turns all names into", name)
+	case n.Unicode == "nfd" && !norm.NFD.IsNormalString(name):
+		return refuse("%q is not in the Unicode form NFD, which the service turns all names into", name)
 	}
 	for _, pattern := range n.Refused {
 		if pattern.MatchString(name) {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -34,10 +33,9 @@ type answer struct {
 	stream  *http.Response
 }
 
-// read reads an answer to its end.
+// read reads an answer to its end. The caller calls finish.
 func (a *account) read(response *http.Response) (*answer, error) {
 	got := newAnswer(response)
-	defer response.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(response.Body, largestAnswer+1))
 	got.text = text
 	switch {
@@ -48,6 +46,15 @@ func (a *account) read(response *http.Response) (*answer, error) {
 	}
 	got.decode()
 	return got, nil
+}
+
+// finish ends an answer that was read, and lets the gate learn what it came to.
+func finish(response *http.Response, err error) error {
+	if body, ok := response.Body.(*gated); ok && store.KindOf(err) == store.ErrSlowDown {
+		body.outcome = err
+	}
+	response.Body.Close()
+	return err
 }
 
 func newAnswer(response *http.Response) *answer {
@@ -70,8 +77,15 @@ func (g *answer) decode() {
 	decoder.UseNumber()
 	if err := decoder.Decode(&g.body); err != nil {
 		g.body, g.notJSON = nil, err
-	} else if decoder.More() {
-		g.body, g.notJSON = nil, errors.New("there is more after the value")
+		return
+	}
+	for list := []any{g.body}; decoder.More(); g.body = list { // one value a line
+		var next any
+		if err := decoder.Decode(&next); err != nil {
+			g.body, g.notJSON = nil, err
+			return
+		}
+		list = append(list, next)
 	}
 }
 
@@ -187,13 +201,12 @@ func (a *account) ask(ctx context.Context, step *Step, out *outgoing, how doing)
 	}
 	got, err := a.read(response)
 	a.recorded(out, response, got)
-	if err != nil {
-		if how.changes {
-			err = store.Errorf(store.ErrOutcomeUnknown, "%w", err)
-		}
-		return nil, err
+	if err == nil {
+		err = a.inTruth(ctx, out, got)
+	} else if how.changes {
+		err = store.Errorf(store.ErrOutcomeUnknown, "%w", err)
 	}
-	if err := a.inTruth(ctx, out, got); err != nil {
+	if finish(response, err) != nil {
 		return nil, err
 	}
 	if step.Long != nil {

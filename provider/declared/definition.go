@@ -191,6 +191,7 @@ type Names struct {
 	Characters int       `yaml:"longest" doc:"Most characters of a name."`
 	Path       int       `yaml:"longest-path" doc:"Most characters of a path."`
 	LetterCase string    `yaml:"letter-case" doc:"counts (the default); kept, but does not count; or lost." one:"counts,kept,lost"`
+	Unicode    string    `yaml:"unicode" doc:"The form that names are turned into: kept (the default), nfc or nfd." one:"kept,nfc,nfd"`
 	Slashes    bool      `yaml:"slashes" doc:"A name may hold a slash."`
 	Twins      bool      `yaml:"twins" doc:"A folder may hold two entries of one name."`
 	Beside     bool      `yaml:"file-beside-folder" doc:"A file and a folder may have one name."`

@@ -63,7 +63,7 @@ func (a *account) pages(ctx context.Context, operation string, op *Operation, it
 			}
 			seen[mark] = true
 			link = target
-			in = in.with(scope{"page": token, "offset": offset, "number": number + 1})
+			in = in.with(scope{"page": mark, "offset": offset, "number": number + 1})
 		}
 	}
 }

@@ -132,14 +132,14 @@ func (a *account) settle() error {
 		return err
 	}
 	address, err := url.Parse(base)
-	if err != nil || address.Host == "" || address.Scheme != "http" && address.Scheme != "https" {
-		if base == "" || len(a.facts) == 0 && strings.Contains(a.definition.Base.Raw(), "account.") {
-			return nil // it is known once the account has been asked
-		}
+	later := len(a.facts) == 0 && strings.Contains(a.definition.Base.Raw(), "account.") // known once the account has been asked
+	switch {
+	case err == nil && address.Host != "" && (address.Scheme == "http" || address.Scheme == "https"):
+		a.base = strings.TrimSuffix(base, "/")
+		a.origins[origin(address)] = true
+	case !later:
 		return &store.OptionError{Option: a.baseOption(), Reason: "\"" + base + "\" is no address of a service; give one that begins with https://"}
 	}
-	a.base = strings.TrimSuffix(base, "/")
-	a.origins[origin(address)] = true
 	for _, template := range a.definition.Origins {
 		text, err := template.expand(in, nil)
 		if err != nil {

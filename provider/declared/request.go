@@ -107,12 +107,20 @@ func (a *account) addQuery(ctx context.Context, out *outgoing, step *Step, input
 	}
 	var parts []string
 	for _, named := range all {
-		set, err := texts(ctx, named, input)
+		set, err := values(ctx, named, input)
 		if err != nil {
 			return err
 		}
 		for name, value := range set {
-			parts = append(parts, url.QueryEscape(name)+"="+url.QueryEscape(value))
+			list, several := value.([]any)
+			if !several {
+				list = []any{value}
+			}
+			for _, one := range list {
+				if one != nil {
+					parts = append(parts, url.QueryEscape(name)+"="+url.QueryEscape(textOf(one)))
+				}
+			}
 		}
 	}
 	if len(parts) == 0 {
@@ -320,13 +328,14 @@ func (a *account) send(ctx context.Context, out *outgoing) (*http.Response, erro
 		default:
 			answer, err := a.read(response)
 			a.recorded(out, response, answer)
+			failed := finish(response, a.failure(ctx, out, answer))
 			if status == http.StatusUnauthorized && token != "" && !refreshed && err == nil {
 				if err := a.signer.renew(ctx, token); err != nil {
 					return nil, err
 				}
 				return nil, store.Errorf(store.ErrTryAgain, "the sign-in was renewed in the middle of sending; what was sent has to be sent again")
 			}
-			return nil, a.failure(ctx, out, answer)
+			return nil, failed
 		}
 	}
 }

@@ -2,6 +2,7 @@ package declared
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -167,7 +168,7 @@ func timeOf(value any) (time.Time, error) {
 
 // fixed is what every request of an account sees.
 func (a *account) fixed() scope {
-	return scope{"option": a.options, "area": a.area, "account": a.facts, "limit": a.definition.page()}
+	return scope{"option": a.options, "area": a.area, "account": a.facts, "limit": a.definition.page(), "key": rand.Text()}
 }
 
 // placed adds where an entry is.

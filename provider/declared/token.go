@@ -155,7 +155,7 @@ func (a *account) sendToken(ctx context.Context, out *outgoing) (*answer, error)
 	}
 	got, err := a.read(response)
 	a.recorded(out, response, got)
-	if err != nil {
+	if finish(response, err) != nil {
 		return nil, err
 	}
 	if got.status < 300 {
