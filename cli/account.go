@@ -280,6 +280,9 @@ func (a *app) accountState(account contract.Account) string {
 	if state == "linked" {
 		state = a.paint(reed, "✓ linked")
 	} else {
+		if state == "lapsed" {
+			state = "needs mending"
+		}
 		state = a.paint(ochre, "▬ "+state)
 	}
 	if account.ReadOnly {

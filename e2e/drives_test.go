@@ -362,7 +362,7 @@ func TestHeldUntilMended(t *testing.T) {
 	if out := h.must("run", "show", started.Run); !strings.Contains(out, "held") || !strings.Contains(out, "heron account mend") {
 		t.Errorf("a run that is held says: %s", out)
 	}
-	if out := h.must("account", "list"); !strings.Contains(out, "lapsed") {
+	if out := h.must("account", "list"); !strings.Contains(out, "needs mending") {
 		t.Error(out)
 	}
 	h.end(syscall.SIGKILL)

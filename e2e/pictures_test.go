@@ -114,8 +114,48 @@ func TestPictures(t *testing.T) {
 	b.open("file://" + report)
 	b.shows("The record")
 	b.picture(picture("report"))
+	drivePictures(t, h, b, screen)
 	filePictures(t, h, b, screen)
 	screen.draw("run-show", fmt.Sprintf("heron run list; heron run show %[1]s; heron run items %[1]s --state failed", run.ID), 2*time.Second)
+}
+
+// drivePictures draws linking by consent, and a definition being tried.
+func drivePictures(t *testing.T, h *heron, b *window, screen *screen) {
+	t.Helper()
+	c := clouds(t)
+	if err := demo.FillClouds(t.TempDir(), c); err != nil { // its documents, and two of one name
+		t.Fatal(err)
+	}
+	h.linkDrives(c)
+	linking := make(chan bool)
+	go func() {
+		defer close(linking)
+		screen.draw("link-consent", fmt.Sprintf(`heron account link sedge rivers-drive --url %s --area "Rivers team" --consent device; heron ls /field-drive/2026 /field-drive/2026/Alderbrook; heron copy /field-drive/2026 /office-drive --plan`, c.SedgeURL), 6*time.Second)
+	}()
+	for range 100 {
+		if code := c.Sedge.Consents.Pending(); code != "" {
+			answerDevice(t, c.SedgeURL+"/device", code, "agree")
+			break
+		}
+		<-time.After(50 * time.Millisecond)
+	}
+	<-linking
+	file := filepath.Join(os.TempDir(), "sedge-by-token.yaml")
+	mine := strings.Replace(bearerDefinition(t, h), "request: POST /items/{id}/copies", "request: POST /items/{id}/doubles", 1)
+	writeFile(t, mine, file)
+	defer os.Remove(file)
+	access, _, _ := c.Sedge.Consents.Grant("own", sedgeUser, "items.read", "items.write")
+	token := filepath.Join(os.TempDir(), "token.txt")
+	writeFile(t, access, token)
+	defer os.Remove(token)
+	screen.draw("provider-try", fmt.Sprintf("heron provider try %s --option url=%s --secret-file %s", file, c.SedgeURL, token), 4*time.Second)
+	b.open("http://" + h.listen + "/accounts/link")
+	b.click("Sedge (stand-in)")
+	b.field("Its name in the tree", "surveys-drive")
+	js[any](b, "document.querySelector('h1').scrollIntoView({ block: 'nearest' }), document.activeElement.blur(), null")
+	b.picture(picture("console-consent"))
+	c.Sedge.Consents.Withdraw()
+	h.run("", "account", "check", "field-drive")
 }
 
 // filePictures draws accounts, looks and comparisons.

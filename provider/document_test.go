@@ -3,8 +3,11 @@
 package provider_test
 
 import (
+	"encoding/json"
 	"flag"
 	"fmt"
+	"log/slog"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -13,6 +16,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/provider/declared"
 	"deftheron/provider/folder"
 	"deftheron/provider/s3"
 	"deftheron/provider/webdav"
@@ -61,8 +65,51 @@ func places(t *testing.T) []place {
 		open(t, webdav.Provider{}, "Apache", map[string]string{"url": url, "user": apache.User}, apache.Password),
 		open(t, webdav.Provider{}, "golang.org/x/net/webdav", map[string]string{"url": dav.URL}, ""),
 		open(t, s3.Provider{}, "versitygw", map[string]string{"endpoint": objects.Endpoint, "bucket": objects.Bucket(t), "key": objects.Key}, objects.Secret),
+		drive(t, "sedge"), drive(t, "alder"),
 		open(t, s3.Provider{}, "the demo's object store", map[string]string{"endpoint": embedded.URL, "bucket": "place", "key": "k"}, "s"),
 	}
+}
+
+// drive is an account at a stand-in cloud, linked by consent.
+func drive(t *testing.T, name string) place {
+	t.Helper()
+	sedge, err := standin.OpenSedge(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	alder, err := standin.OpenAlder(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	handler, consents, client, secret, scopes := http.Handler(sedge), sedge.Consents, standin.SedgeClient, "", []string{"items.read", "items.write"}
+	if name == "alder" {
+		handler, consents, client, secret, scopes = alder, alder.Consents, standin.AlderClient, "alder-app", []string{"folders:view", "folders:edit"}
+	}
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
+	access, refresh, _ := consents.Grant(client, consents.Users[0], scopes...)
+	grant, err := json.Marshal(map[string]string{"way": "code", "access": access, "refresh": refresh, "client_id": client, "client_secret": secret})
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, err := declared.Shipped()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, provider := range all {
+		if provider.Name() == name {
+			opened, err := provider.Open(t.Context(), store.Opening{
+				Options: map[string]string{"url": server.URL}, Secrets: store.FixedSecret(grant), Gate: store.NewGate(name, 16, 64),
+				Transport: http.DefaultTransport, Now: time.Now, Log: slog.New(slog.DiscardHandler),
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			return place{name, "its stand-in", opened}
+		}
+	}
+	t.Fatalf("no %s is shipped", name)
+	return place{}
 }
 
 // questions are those that a technician asks, answered from the traits and the
@@ -96,6 +143,8 @@ var questions = []struct {
 			return "where the server keeps a checksum of the whole: the bytes are held to it"
 		case "folder":
 			return "as far as the disk notices it"
+		case "sedge", "alder":
+			return strings.ToUpper(string(p.store.Traits().ProofKind)) + ": the bytes are held to it"
 		}
 		return "no hash is told: by the connection alone, so use https"
 	}},
@@ -107,6 +156,9 @@ var questions = []struct {
 			}
 			return "by " + strings.Join(kinds, ", ") + " without reading them over the network"
 		}
+		if p.provider == "sedge" || p.provider == "alder" {
+			return "by " + strings.ToUpper(string(p.store.Traits().ProofKind)) + " of the listing"
+		}
 		return "by what is remembered of a copy, else by reading"
 	}},
 	{"Can it rename and move inside?", func(p place) string {
@@ -114,6 +166,9 @@ var questions = []struct {
 	}},
 	{"Can a transfer go on where it broke off?", func(p place) string {
 		writer, ok := p.store.(store.PartWriter)
+		if p.provider == "sedge" || p.provider == "alder" {
+			return "within a try, where the service says how far it got; else a file begins again"
+		}
 		if !ok {
 			return "a file begins again"
 		}
@@ -127,6 +182,9 @@ var questions = []struct {
 	}},
 	{"Does it tell what changed?", func(p place) string {
 		_, ok := p.store.(store.ChangeLister)
+		if p.provider == "sedge" || p.provider == "alder" {
+			return yes(p.provider == "alder", "yes, and a request can wait for it", "yes, by cursor")
+		}
 		return yes(ok, "where the server does (RFC 6578)", "no: it is listed")
 	}},
 	{"Are empty folders kept?", func(p place) string {
@@ -149,7 +207,7 @@ func yes(is bool, yes, no string) string {
 }
 
 func precision(d time.Duration) string {
-	return map[time.Duration]string{time.Nanosecond: "nanosecond", time.Second: "second"}[d]
+	return map[time.Duration]string{time.Nanosecond: "nanosecond", time.Millisecond: "millisecond", time.Second: "second"}[d]
 }
 
 // refused tries names that stores are known to refuse.

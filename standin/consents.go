@@ -398,6 +398,18 @@ func (c *Consents) deviceCode(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
+// Pending is the code of a device that nobody has answered yet; empty for none.
+func (c *Consents) Pending() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, d := range c.devices {
+		if !d.granted && !d.refused {
+			return d.userCode
+		}
+	}
+	return ""
+}
+
 // ExpireDevices ends all device codes.
 func (c *Consents) ExpireDevices() {
 	c.mu.Lock()

@@ -402,3 +402,37 @@ func TestGreedy(t *testing.T) {
 		}
 	}
 }
+
+// TestRenewedAhead has a token that is about to end: it is renewed before anybody
+// is told that it has, and not used unless it could be kept.
+func TestRenewedAhead(t *testing.T) {
+	s, address := sedge(t)
+	secrets := granted(t, "code", s.Consents, "own", "own-secret", "surveys@fenmere.example", "items.read")
+	before := string(secrets.now)
+	o := opening(t, address, secrets, nil)
+	o.Now = func() time.Time { return time.Now().Add(s.Consents.Lifetime - 30*time.Second) }
+	opened, err := shipped(t, "sedge").Open(t.Context(), o)
+	if err != nil || secrets.saves != 1 || string(secrets.now) == before {
+		t.Fatalf("%d times saved, %v", secrets.saves, err)
+	}
+	if requests := s.Control.Requests()["POST /token"]; requests != 1 {
+		t.Errorf("%d requests for a token", requests)
+	}
+	s.Consents.Expire()
+	secrets.mu.Lock()
+	secrets.broken = errors.New("the disk is full")
+	secrets.mu.Unlock()
+	s.Control.Forget()
+	if _, err := opened.Stat(t.Context(), store.At("x")); !errors.Is(err, store.ErrTryAgain) || !strings.Contains(err.Error(), "the disk is full") {
+		t.Errorf("a token that could not be kept: %v", err)
+	}
+	if requests := s.Control.Requests()["GET /v2/items"]; requests != 1 {
+		t.Errorf("%d requests, want the one that was refused", requests)
+	}
+	secrets.mu.Lock()
+	secrets.broken = nil
+	secrets.mu.Unlock()
+	if _, err := opened.Stat(t.Context(), store.At("x")); !errors.Is(err, store.ErrNotFound) || s.Control.Requests()["POST /token"] != 1 {
+		t.Errorf("when it can be kept: %v, %d requests for tokens", err, s.Control.Requests()["POST /token"])
+	}
+}

@@ -129,16 +129,24 @@ type tokenSigner struct {
 	mu      sync.Mutex
 	current grant
 	loaded  bool
+	// unsaved is what a renewal came to and could not be kept yet: what it
+	// was made of is spent, so it must not be lost, nor used.
+	unsaved *unsavedGrant
+}
+
+type unsavedGrant struct {
+	grant
+	before []byte
 }
 
 func (t *tokenSigner) sign(ctx context.Context, request *http.Request) (string, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	now := t.account.opening.Now()
-	if !t.loaded || t.current.old(now) {
+	if !t.loaded || t.current.old(now) || t.unsaved != nil {
 		before := t.current
 		if err := t.renewLocked(ctx, before.Access); err != nil {
-			usable := t.loaded && before.Access != "" && now.Before(before.Expires)
+			usable := t.loaded && t.unsaved == nil && before.Access != "" && now.Before(before.Expires)
 			if kind := store.KindOf(err); !usable || kind == store.ErrLapsed || ctx.Err() != nil {
 				return "", err
 			}
@@ -173,6 +181,9 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 		}
 		return err
 	}
+	if t.unsaved != nil {
+		return t.save(ctx, t.unsaved.before, t.unsaved.grant)
+	}
 	raw, kept, err := t.load(ctx)
 	if err != nil {
 		return err
@@ -193,11 +204,17 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 	if g.Refresh == "" {
 		g.Refresh = kept.Refresh
 	}
+	return t.save(ctx, raw, g)
+}
+
+// save keeps what a renewal came to, and then takes it into use.
+func (t *tokenSigner) save(ctx context.Context, before []byte, g grant) error {
 	renewed, err := json.Marshal(g)
 	if err != nil {
 		return err
 	}
-	if err := t.account.opening.Secrets.Save(ctx, raw, renewed); err != nil {
+	t.unsaved = &unsavedGrant{g, before}
+	if err := t.account.opening.Secrets.Save(ctx, before, renewed); err != nil {
 		if !errors.Is(err, store.ErrChanged) {
 			return store.Errorf(store.ErrTryAgain, "the renewed sign-in could not be kept: %w", err)
 		}
@@ -205,6 +222,7 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 			return err
 		}
 	}
+	t.unsaved = nil
 	t.take(g)
 	return nil
 }

@@ -34,9 +34,10 @@ func shipped(t *testing.T, name string) *declared.Provider {
 
 // vault keeps one secret, and counts how often it was replaced.
 type vault struct {
-	mu    sync.Mutex
-	now   []byte
-	saves int
+	mu     sync.Mutex
+	now    []byte
+	saves  int
+	broken error // of saving
 }
 
 func (v *vault) Load(context.Context) ([]byte, error) {
@@ -48,6 +49,9 @@ func (v *vault) Load(context.Context) ([]byte, error) {
 func (v *vault) Save(_ context.Context, old, fresh []byte) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if v.broken != nil {
+		return v.broken
+	}
 	if string(old) != string(v.now) {
 		return store.ErrChanged
 	}
