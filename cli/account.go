@@ -280,13 +280,18 @@ func (a *app) accountState(account contract.Account) string {
 	if state == "linked" {
 		state = a.paint(reed, "✓ linked")
 	} else {
-		if state == "lapsed" {
-			state = "needs mending"
-		}
-		state = a.paint(ochre, "▬ "+state)
+		state = a.paint(ochre, "▬ "+stateWord(state))
 	}
 	if account.ReadOnly {
 		state += ", read only"
+	}
+	return state
+}
+
+// stateWord is a state of an account for people.
+func stateWord(state string) string {
+	if state == "lapsed" {
+		return "needs mending"
 	}
 	return state
 }

@@ -49,7 +49,7 @@ const rowsAtOnce = 1000
 func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error {
 	t := a.newTable("KIND", "SIZE", "MODIFIED", "NAME")
 	alignRight(t, 2)
-	var files, folders, bytes int64
+	var files, folders, documents, bytes int64
 	rows := 0
 	for entry, err := range a.client().Entries(command.Context(), listing) {
 		if err != nil {
@@ -65,12 +65,19 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 			continue
 		}
 		name, sized := shown.Plain(entry.Name), shown.Size(entry.Size)
-		if entry.Kind == "folder" {
+		switch entry.Kind {
+		case "folder":
 			folders++
 			name, sized = a.paint(plumage, name+"/")+a.accountMark(entry), ""
-		} else {
+		case "document":
+			documents++
+			name += a.paint(soft, "  "+entry.Document)
+		default:
 			files++
 			bytes += max(0, entry.Size)
+		}
+		if step := entry.Address[strings.LastIndexByte(entry.Address, '/')+1:]; strings.HasPrefix(step, "%id=") {
+			name += a.paint(soft, "  "+step) // one of two of one name
 		}
 		t.AppendRow(table.Row{a.paint(soft, entry.Kind), sized, when(entry.Modified), name})
 		if rows++; rows%rowsAtOnce == 0 {
@@ -92,6 +99,9 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 		return nil
 	}
 	sum := fmt.Sprintf("%s, %s, %s", shown.Some(folders, "folder"), shown.Some(files, "file"), shown.Size(bytes))
+	if documents > 0 {
+		sum = fmt.Sprintf("%s, %s, %s, %s", shown.Some(folders, "folder"), shown.Some(documents, "document"), shown.Some(files, "file"), shown.Size(bytes))
+	}
 	if age := time.Since(listing.Listed); age > 2*time.Second {
 		sum += fmt.Sprintf(" as of %s ago; --fresh asks again", shown.Duration(age.Seconds()))
 	}
@@ -106,7 +116,7 @@ func (a *app) accountMark(entry contract.Entry) string {
 		mark += a.paint(soft, "  read only")
 	}
 	if entry.State != "" && entry.State != "linked" {
-		mark += "  " + a.paint(ochre, "▬ "+entry.State)
+		mark += "  " + a.paint(ochre, "▬ "+stateWord(entry.State))
 	}
 	return mark
 }

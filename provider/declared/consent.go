@@ -35,7 +35,7 @@ func (p *Provider) ConsentWays(options map[string]string) []store.ConsentWay {
 		}
 		return nil
 	}
-	d := p.definition
+	d := p.Definition()
 	if len(d.SignIn) == 0 || byConsent[d.SignIn[0].Way] == "" {
 		return nil
 	}
@@ -57,7 +57,7 @@ func (p *Provider) BeginConsent(ctx context.Context, opening store.Opening, aski
 	kept := begun{Way: way.Way, ClientID: asking.ClientID, ClientSecret: asking.ClientSecret}
 	clientID, clientSecret := a.client(way, asking.ClientID, asking.ClientSecret)
 	if clientID == "" {
-		return store.Consent{}, &store.OptionError{Option: optionClient, Reason: "the provider " + p.definition.Name + " has no app registration of its own; give one with --client-id, and its secret with --secret-file"}
+		return store.Consent{}, &store.OptionError{Option: optionClient, Reason: "the provider " + p.Definition().Name + " has no app registration of its own; give one with --client-id, and its secret with --secret-file"}
 	}
 	more, err := texts(ctx, way.Authorizing, a.fixed().asInput())
 	if err != nil {
@@ -111,13 +111,13 @@ func consentOf(way store.ConsentWay, page string, expires time.Time, kept begun)
 func (p *Provider) consenting(opening store.Opening, consent store.ConsentWay) (*account, *SignIn, error) {
 	for name, way := range byConsent {
 		if way == consent {
-			if found := p.definition.way(name); found != nil {
+			if found := p.Definition().way(name); found != nil {
 				a, err := p.account(opening)
 				return a, found, err
 			}
 		}
 	}
-	return nil, nil, store.Errorf(store.ErrUnsupported, "the provider %s has no consent by %s", p.definition.Name, consent)
+	return nil, nil, store.Errorf(store.ErrUnsupported, "the provider %s has no consent by %s", p.Definition().Name, consent)
 }
 
 // beginDevice asks for a device code (RFC 8628, section 3.1).
@@ -169,7 +169,7 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 	parameters := map[string]string{}
 	switch {
 	case answer.Refused != "":
-		return nil, refusedBy(p.definition, &tokenError{answer.Refused, answer.Why})
+		return nil, refusedBy(p.Definition(), &tokenError{answer.Refused, answer.Why})
 	case way.Way == "device":
 		parameters["grant_type"], parameters["device_code"] = "urn:ietf:params:oauth:grant-type:device_code", kept.Device
 	case answer.Code == "":
@@ -189,7 +189,7 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 	if errors.As(err, &failed) {
 		switch failed.code {
 		case "access_denied":
-			return nil, refusedBy(p.definition, failed)
+			return nil, refusedBy(p.Definition(), failed)
 		case "expired_token":
 			return nil, store.Errorf(store.ErrRefused, "the code has expired before anybody agreed; begin again")
 		case "authorization_pending":
@@ -197,7 +197,7 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 		case "slow_down":
 			return nil, store.SlowDown(consent.Every+5*time.Second, failed) // RFC 8628, section 3.5
 		case "invalid_grant":
-			return nil, store.Errorf(store.ErrRefused, "%s does not accept the code: %w; begin again, and use each code once", p.definition.Title, failed)
+			return nil, store.Errorf(store.ErrRefused, "%s does not accept the code: %w; begin again, and use each code once", p.Definition().Title, failed)
 		}
 	}
 	if err != nil {

@@ -20,26 +20,29 @@ const (
 
 // Provider is a store.Provider, and a store.Consenter, of a definition.
 type Provider struct {
-	definition *Definition
+	name string
+	load func() *Definition // once
 	// Record, where not nil, is told of every exchange, its secrets blanked.
 	Record func(Exchange)
 }
 
 // New returns the provider that a definition describes.
-func New(definition *Definition) *Provider { return &Provider{definition: definition} }
+func New(definition *Definition) *Provider {
+	return &Provider{name: definition.Name, load: func() *Definition { return definition }}
+}
 
 // Definition returns what the provider is described by.
-func (p *Provider) Definition() *Definition { return p.definition }
+func (p *Provider) Definition() *Definition { return p.load() }
 
 // Name implements store.Provider.
-func (p *Provider) Name() string { return p.definition.Name }
+func (p *Provider) Name() string { return p.name }
 
 // Title implements store.Provider.
-func (p *Provider) Title() string { return p.definition.Title }
+func (p *Provider) Title() string { return p.Definition().Title }
 
 // Options implements store.Provider.
 func (p *Provider) Options() []store.Option {
-	d := p.definition
+	d := p.Definition()
 	var options []store.Option
 	for _, o := range d.Options {
 		options = append(options, store.Option{Name: o.Name, Title: o.Title, Help: o.Help, Required: o.Required, Default: o.Default, Choices: o.Choices})
@@ -109,11 +112,11 @@ type account struct {
 // account returns one that nothing was asked of yet.
 func (p *Provider) account(opening store.Opening) (*account, error) {
 	a := &account{
-		definition: p.definition, opening: opening, recording: p.Record, signer: nobody{}, start: opening.Start,
+		definition: p.Definition(), opening: opening, recording: p.Record, signer: nobody{}, start: opening.Start,
 		ids: &ids{}, making: &making{}, batches: &batches{}, blanks: &blanks{},
 		options: map[string]any{}, area: map[string]any{}, facts: map[string]any{}, origins: map[string]bool{},
 	}
-	for _, option := range p.definition.Options {
+	for _, option := range p.Definition().Options {
 		value, ok := opening.Options[option.Name]
 		if !ok {
 			value = option.Default

@@ -83,7 +83,8 @@ func (t *trial) record(e Exchange) {
 func (t *trial) open(ctx context.Context, definition *Definition, start store.Path) (*account, error) {
 	opening := t.opening
 	opening.Start = start
-	provider := &Provider{definition: definition, Record: t.record}
+	provider := New(definition)
+	provider.Record = t.record
 	opened, err := provider.Open(ctx, opening)
 	if err != nil {
 		return nil, err
@@ -92,7 +93,7 @@ func (t *trial) open(ctx context.Context, definition *Definition, start store.Pa
 }
 
 func (t *trial) run(ctx context.Context) error {
-	d := t.provider.definition
+	d := t.provider.Definition()
 	if t.part(ctx, "signing in, and reaching the account", func(h *handle) {
 		root, err := t.open(h.Context(), d, t.opening.Start)
 		if err != nil {
@@ -327,7 +328,7 @@ func (t *trial) renewing(h *handle) {
 }
 
 func (t *trial) space(h *handle) {
-	if t.provider.definition.Space == nil {
+	if t.provider.Definition().Space == nil {
 		h.Skip("space is not described")
 	}
 	space, err := t.root.Space(h.Context())
@@ -341,7 +342,7 @@ func (t *trial) space(h *handle) {
 }
 
 func (t *trial) areas(h *handle) {
-	if t.provider.definition.Areas == nil {
+	if t.provider.Definition().Areas == nil {
 		h.Skip("areas are not described")
 	}
 	titles, err := t.root.Areas(h.Context())
@@ -353,7 +354,7 @@ func (t *trial) areas(h *handle) {
 
 // documents exports the first document that is found, in every format.
 func (t *trial) documents(h *handle) {
-	if t.provider.definition.Export == nil {
+	if t.provider.Definition().Export == nil {
 		h.Skip("export is not described")
 	}
 	seen := map[string]bool{}

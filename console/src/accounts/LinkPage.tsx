@@ -71,6 +71,29 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
   })
   const wrongAt = (option: string) => (wrong?.option === option ? wrong.text : undefined)
   const shownAtField = wrong && (wrong.option === 'start' || (wrong.option === 'secret-file' ? provider.options.some((option) => option.secret) : provider.options.some((option) => option.name === wrong.option)))
+  // What most people leave out stands behind a word, where there is a page to go to.
+  const consents = provider.consents.length > 0
+  const byPage = ['code', 'device', 'paste']
+  const later = (option: Option) => consents && !option.required && !values['sign-in'] && (option.secret || ['client-id', 'area', 'sign-in'].includes(option.name))
+  const shown = (option: Option) => {
+    if (option.name === 'sign-in' && option.choices?.every((choice) => byPage.includes(choice))) return null // it is chosen below
+    return option.secret ? (
+      <Field
+        key={option.name}
+        label={titleOf(option)}
+        help={`${ended(option.help)} It is kept sealed, and never shown again.`}
+        type="password"
+        autoComplete="new-password"
+        value={secret}
+        onChange={(event) => setSecret(event.target.value)}
+        required={option.required}
+        wrong={wrongAt('secret-file')}
+      />
+    ) : (
+      <OptionField key={option.name} option={option} value={values[option.name] ?? ''} wrong={wrongAt(option.name)} onChange={(value) => setValues({ ...values, [option.name]: value })} />
+    )
+  }
+  const starting = <Field label="Starting folder (may be left out)" help="A folder of the place that becomes the account’s start." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
   return (
     <form
       className="grid gap-4"
@@ -80,24 +103,18 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
       }}
     >
       <Field label="Its name in the tree" help="Lower-case letters, digits and hyphens, such as field-drive." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
-      {provider.options.map((option) =>
-        option.secret ? (
-          <Field
-            key={option.name}
-            label={titleOf(option)}
-            help={`${ended(option.help)} It is kept sealed, and never shown again.`}
-            type="password"
-            autoComplete="new-password"
-            value={secret}
-            onChange={(event) => setSecret(event.target.value)}
-            required={option.required}
-            wrong={wrongAt('secret-file')}
-          />
-        ) : (
-          <OptionField key={option.name} option={option} value={values[option.name] ?? ''} wrong={wrongAt(option.name)} onChange={(value) => setValues({ ...values, [option.name]: value })} />
-        ),
+      {provider.options.filter((option) => !later(option)).map((option) => shown(option))}
+      {provider.options.some(later) ? (
+        <details className="grid gap-4" open={shownAtField ? true : undefined}>
+          <summary className="w-fit text-plumage">More: {consents ? 'an area, a starting folder, an app registration of your own' : 'a starting folder'}</summary>
+          <div className="mt-3 grid gap-4">
+            {provider.options.filter(later).map((option) => shown(option))}
+            {starting}
+          </div>
+        </details>
+      ) : (
+        starting
       )}
-      <Field label="Starting folder (may be left out)" help="A folder of the place that becomes the account’s start." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
       <label className="flex items-center gap-2">
         <Checkbox checked={readOnly} onChange={setReadOnly} label="Read only" />
         <span>
@@ -120,7 +137,6 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
     </form>
   )
 }
-
 const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
 /** A sentence, whether or not it was written as one. */
 const ended = (text: string) => capital(text).replace(/[.]?$/, '.')

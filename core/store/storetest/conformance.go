@@ -56,7 +56,7 @@ func Parts() []Part {
 		{"ranges and revisions are read", testReading},
 		{"removing", testRemove},
 		{"folders", testFolders},
-		{"parts", testParts},
+		{"numbered parts", testParts},
 		{"times are kept if declared", testTimes},
 		{"sums agree", testSums},
 		{"moving within", testMove},
@@ -482,8 +482,10 @@ func testMove(t T, s store.Store) {
 		t.Errorf("after moves that were refused, the files hold %q", got)
 	}
 	entry, err := move(store.At("from", "a.txt"), first.Revision, store.At("to", "moved [1].txt"))
-	if err != nil || entry.Name != "moved [1].txt" || entry.Size != 5 {
-		t.Errorf("moved to %+v, %v", entry, err)
+	if err != nil {
+		t.Errorf("moving: %v", err)
+	} else if entry.Name != "moved [1].txt" || entry.Size != 5 {
+		t.Errorf("moved to %+v", entry)
 	}
 	if _, err := move(store.At("from"), "", store.At("to", "whole folder")); err != nil {
 		t.Errorf("moving a folder: %v", err)

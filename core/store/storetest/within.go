@@ -22,8 +22,11 @@ func testCopy(t T, s store.Store) {
 	_, err = store.Copy(t.Context(), s, store.At("from", "none.txt"), "", store.At("to", "b.txt"))
 	want(t, "copying what is not there", err, store.ErrNotFound)
 	copied, err := store.Copy(t.Context(), s, store.At("from", "a.txt"), first.Revision, store.At("to", "b é.txt"))
-	if err != nil || copied.Size != 5 || copied.Name != "b é.txt" {
-		t.Fatalf("copied to %+v, %v", copied, err)
+	if err != nil {
+		t.Fatalf("copying: %v", err)
+	}
+	if copied.Size != 5 || copied.Name != "b é.txt" {
+		t.Fatalf("copied to %+v", copied)
 	}
 	for _, place := range []store.Place{store.At("from", "a.txt"), store.At("to", "b é.txt")} {
 		if got := read(t, s, store.Reading{Place: place}); got != "first" {
