@@ -191,6 +191,16 @@ func TestConsentInTerminal(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.shows(`belongs to another link`)
+
+	// A definition that signs in by consent is tried.
+	file := filepath.Join(t.TempDir(), "mine.yaml")
+	writeFile(t, strings.Replace(h.must("provider", "show", "sedge", "--definition"), "name: sedge\n", "name: mine\n", 1), file)
+	c.Sedge.Consents.Register(standin.Client{ID: standin.SedgeClient, Redirects: []string{standin.Callback}})
+	p = h.terminal("provider", "try", file, "--option", "url="+c.SedgeURL, "--consent", "device")
+	answerDevice(t, p.shows(`open\s+(\S+/device)`), p.shows(`([A-Z2-7]{4}-[A-Z2-7]{4})`), "agree")
+	if out := p.ends(); !strings.Contains(out, " 0 fail") || !strings.Contains(out, "the sign-in is renewed") {
+		t.Error(out)
+	}
 }
 
 // leadsBack agrees at Alder's page and returns where it leads, without going there.

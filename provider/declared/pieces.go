@@ -5,11 +5,12 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"reflect"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/sync/semaphore"
-	"reflect"
 
 	"deftheron/core/store"
 )
@@ -27,11 +28,8 @@ var held = semaphore.NewWeighted(heldAtOnce)
 
 // tus are the requests of tus 1.0 after its creation, as a definition would
 // have them.
-var tus = func() (u struct {
-	Send   Operation `yaml:"send"`
-	Ask    Ask       `yaml:"ask"`
-	GiveUp Operation `yaml:"give-up"`
-}) {
+var tus = sync.OnceValue(func() *tusRequests {
+	u := &tusRequests{}
 	err := yaml.Unmarshal([]byte(`
 send:
   request: PATCH {+kept.location}
@@ -45,33 +43,39 @@ ask:
 give-up:
   request: DELETE {+kept.location}
   headers: {Tus-Resumable: '"1.0.0"'}
-`), &u)
+`), u)
 	if err == nil {
-		err = compileAll(reflect.ValueOf(&u).Elem(), "tus", "")
+		err = compileAll(reflect.ValueOf(u).Elem(), "tus", "")
 	}
 	if err != nil {
 		panic(err) // it is a constant
 	}
 	return u
-}()
+})
+
+type tusRequests struct {
+	Send   Operation `yaml:"send"`
+	Ask    Ask       `yaml:"ask"`
+	GiveUp Operation `yaml:"give-up"`
+}
 
 func (w *writer) sendOperation() *Operation {
 	if w.upload.Tus && w.upload.Send == nil {
-		return &tus.Send
+		return &tus().Send
 	}
 	return w.upload.Send
 }
 
 func (w *writer) askOperation() *Ask {
 	if w.upload.Tus && w.upload.Ask == nil {
-		return &tus.Ask
+		return &tus().Ask
 	}
 	return w.upload.Ask
 }
 
 func (w *writer) giveUpOperation() *Operation {
 	if w.upload.Tus && w.upload.GiveUp == nil {
-		return &tus.GiveUp
+		return &tus().GiveUp
 	}
 	return w.upload.GiveUp
 }

@@ -260,12 +260,12 @@ func number(value any) (float64, bool) {
 
 // arithmetic runs gojq's own operator on two numbers.
 func arithmetic(operator string, left, right any) any {
-	results := arithmetics[operator].Run(nil, left, right)
+	results := arithmetics()[operator].Run(nil, left, right)
 	value, _ := results.Next()
 	return value
 }
 
-var arithmetics = func() map[string]*gojq.Code {
+var arithmetics = sync.OnceValue(func() map[string]*gojq.Code {
 	codes := map[string]*gojq.Code{}
 	for _, operator := range []string{"+", "-", "*", "/"} {
 		query, err := gojq.Parse("$l " + operator + " $r")
@@ -277,7 +277,7 @@ var arithmetics = func() map[string]*gojq.Code {
 		}
 	}
 	return codes
-}()
+})
 
 func plus(left, right any) any { return arithmetic("+", left, right) }
 
