@@ -18,6 +18,7 @@ const (
 	CauseKeptBoth  Cause = "clash-kept-both"
 	CauseNotAFile  Cause = "not-a-file"
 	CauseDocument  Cause = "document-without-export"
+	CauseElsewhere Cause = "goes-elsewhere"
 	CauseName      Cause = "name-refused"
 	CauseTooLarge  Cause = "too-large"
 	CauseGone      Cause = "source-removed"
@@ -48,6 +49,7 @@ var words = map[Cause]Words{
 	CauseLeft:      {"Both sides had changed; the target's was left, as asked.", "Compare the two, and copy with --clash source where the source's is wanted."},
 	CauseKeptBoth:  {"Both sides had changed; the source's was put beside the target's.", "Compare the two, and remove the one that is not wanted."},
 	CauseNotAFile:  {"It is a link, a socket or a device, and holds no content of its own.", "Copy what it points to by its own address."},
+	CauseElsewhere: {"It is in several folders, as a picture is in albums, and goes with the one that it belongs to.", "Nothing is to be done; copy the folder by itself to have it there too."},
 	CauseDocument:  {"It exists only inside the service that made it.", "Export it there, and copy what comes out."},
 	CauseName:      {"The target cannot hold the name.", "Rename it at the source, then retry the run: only what is missing is moved."},
 	CauseTooLarge:  {"The target cannot hold a file of that size.", "Copy it to an account with a higher limit, or split it."},

@@ -181,6 +181,9 @@ type Planner struct {
 	// Target says what the target can hold, and Root where keys count from.
 	Target store.Traits
 	Root   store.Path
+	// Once says that the whole account is the source: what is in several of
+	// its folders goes with the one that it belongs to.
+	Once bool
 	// Unchanged is told of every file that needs nothing and no pair.
 	Unchanged func(compare.Difference)
 }
@@ -222,6 +225,8 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 func (p *Planner) decide(d compare.Difference, refused *refusal) (Step, bool) {
 	step := Step{Key: d.Key, Kind: d.Kind, Source: *d.Source, Target: d.Target}
 	switch {
+	case p.Once && d.Source.Elsewhere:
+		return step.skip(CauseElsewhere), true
 	case d.Kind == store.KindOther:
 		return step.skip(CauseNotAFile), true
 	case d.Kind == store.KindDocument:

@@ -116,6 +116,10 @@ type Entry struct {
 	// Document is what kind of document it is, of a KindDocument; see
 	// DocumentKind.
 	Document string
+	// Elsewhere says that the entry is listed in several folders, as pictures
+	// are in albums, and belongs to another of them than the one listed: whoever
+	// takes the whole account takes it there.
+	Elsewhere bool
 }
 
 // Folder returns the entry, listed in parent, as a folder.

@@ -186,7 +186,7 @@ func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Se
 	streams.Pairs = pairs
 	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
 	planner := plan.Planner{
-		Rules: rules, Target: sides.Target, Root: route.Target.Root.AsFolder().Path,
+		Rules: rules, Target: sides.Target, Root: route.Target.Root.AsFolder().Path, Once: route.Source.Root.IsStart(),
 		Unchanged: func(d compare.Difference) {
 			if unchanged == nil || unchanged(d) {
 				totals.Unchanged.Items++

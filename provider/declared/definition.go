@@ -181,6 +181,7 @@ type Entry struct {
 	Path     Expr `yaml:"path" doc:"Its path, where the service tells it."`
 	LeftOut  Expr `yaml:"left-out" doc:"Whether it is not to be shown: what lies in the trash, for one."`
 	Document Expr `yaml:"document" doc:"Of a document: the kind of it, as in documents."`
+	Home     Expr `yaml:"home" doc:"Where an entry may be in several folders, as pictures are in albums: the id of the folder that it belongs to. In the others it is listed too, and not copied again with the whole account."`
 	Facts    Expr `yaml:"facts" doc:"An object that becomes .facts where the entry itself is addressed."`
 }
 

@@ -19,6 +19,7 @@ type found struct {
 	parent  string
 	path    string
 	leftOut bool
+	home    string
 	facts   map[string]any
 }
 
@@ -127,7 +128,7 @@ func (a *account) entry(ctx context.Context, value any, input jq.Input) (found, 
 		}
 	}
 	f.created, f.parent = m.text(d.Created), m.text(d.Parent)
-	f.leftOut = truth(m.value(d.LeftOut))
+	f.leftOut, f.home = truth(m.value(d.LeftOut)), m.text(d.Home)
 	f.facts, _ = m.value(d.Facts).(map[string]any)
 	return f, m.err
 }

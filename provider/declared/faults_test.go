@@ -69,11 +69,16 @@ func (d drive) put(t *testing.T, name, data string) error {
 
 func (d drive) get(t *testing.T, name string) (string, error) {
 	t.Helper()
-	body, err := d.store.Open(t.Context(), store.Reading{Place: store.At(name)})
+	return readAll(t, d.store, store.At(name))
+}
+
+func readAll(t *testing.T, s store.Store, place store.Place) (string, error) {
+	t.Helper()
+	body, err := s.Open(t.Context(), store.Reading{Place: place})
 	if err != nil {
 		return "", err
 	}
-	stream := store.NewStream(body, d.store.Traits().ProofKind, nil)
+	stream := store.NewStream(body, s.Traits().ProofKind, nil)
 	defer stream.Close()
 	data, err := io.ReadAll(stream)
 	return string(data), err

@@ -242,6 +242,8 @@ func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[f
 			if one.leftOut {
 				continue
 			}
+			// Below a starting folder its home may be outside, and nothing is to be lost.
+			one.Elsewhere = a.start == "" && one.home != "" && one.home != id
 			if !yield(one, nil) {
 				return
 			}
