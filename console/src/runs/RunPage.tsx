@@ -40,6 +40,7 @@ const sentences: Record<string, string> = {
   queued: 'It waits for its turn, or for an account that cannot be reached.',
   running: 'It goes on by itself; this page may be closed.',
   paused: 'It waits until somebody resumes it, over restarts too. What has been copied stays.',
+  held: 'It waits until the account is mended, and then goes on by itself. What has been copied stays.',
   done: 'Everything that was to be copied is at the target, and proven.',
   partial: 'Some items failed, and are not at the target. What to do stands with them.',
   failed: 'It could not be carried out.',
@@ -114,12 +115,17 @@ function Controls({ run }: { run: Run }) {
           {run.state === 'cancelled' ? 'Take it up again' : 'Retry what failed'}
         </Button>
       )}
+      {run.state === 'held' && (
+        <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
+          Mend the account
+        </Link>
+      )}
       {run.state === 'paused' && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('resume')}>
           Resume
         </Button>
       )}
-      {!run.ended && run.state !== 'paused' && (
+      {!run.ended && run.state !== 'paused' && run.state !== 'held' && (
         <Button disabled={act.isPending} onClick={() => act.mutate('pause')}>
           Pause
         </Button>
@@ -169,7 +175,7 @@ function Moving({ run }: { run: Run }) {
       <div className="flex items-baseline justify-between gap-4">
         <span className="text-large">{percent} %</span>
         <span className="text-soft">
-          {!run.planned ? 'still listing' : run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : 'time left not known yet'}
+          {run.state === 'held' ? '' : !run.planned ? 'still listing' : run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : 'time left not known yet'}
         </span>
       </div>
       <div role="progressbar" aria-label="Bytes moved" aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} className="mt-1 h-1.5 bg-line">
