@@ -168,7 +168,11 @@ func (a *app) conclude(run contract.Run) error {
 		if run.Items.Failed > 0 {
 			fmt.Fprintf(a.out, "See which, and what to do: heron run items %s --state failed\nThen try them again: heron run retry %s\n", run.ID, run.ID)
 		}
-		fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)
+		if run.State == "held" {
+			fmt.Fprintf(a.out, "It goes on by itself when that is mended. Watch it then with: heron run follow %s\n", run.ID)
+		} else {
+			fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)
+		}
 	}
 	switch run.State {
 	case "done":

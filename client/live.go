@@ -31,12 +31,12 @@ func (c *Client) Follow(ctx context.Context, id string, each func(contract.Run),
 		default:
 			told = false
 			each(run)
-			if run.Over() {
+			if run.Settled() {
 				return run, nil
 			}
 			last, err = c.listen(ctx, last, id, func(run contract.Run) bool {
 				each(run)
-				return run.Over()
+				return run.Settled()
 			})
 			var problem *contract.Problem
 			if errors.As(err, &problem) {

@@ -387,6 +387,10 @@ type Run struct {
 // Over reports whether the run has ended.
 func (r Run) Over() bool { return r.Ended != nil }
 
+// Settled reports whether nothing more comes of the run by itself: it has ended, or
+// is held until a person has mended something.
+func (r Run) Settled() bool { return r.Over() || r.State == "held" }
+
 // RunPage is a page of runs, newest first.
 type RunPage struct {
 	Runs []Run  `json:"runs"`

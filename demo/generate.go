@@ -18,6 +18,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"deftheron/standin"
 )
 
 // Made is what Generate wrote.
@@ -183,11 +185,11 @@ func (g *generator) office() {
 	for n := range 60 {
 		topic := topics[n%len(topics)]
 		title := fmt.Sprintf("%s at %s, report %d", topic, rivers[n%len(rivers)], n+1)
-		g.write(pdf(title, g.paragraph(40)), 240+n, "Office", "Reports", topic, title+".pdf")
+		g.write(standin.PDF(title, g.paragraph(40)), 240+n, "Office", "Reports", topic, title+".pdf")
 	}
 	for n := range 30 {
 		title := fmt.Sprintf("Permit %d/%d", 2020+n%7, 300+n)
-		g.write(pdf(title, g.paragraph(12)), 300+n, "Office", "Permits", strings.ReplaceAll(title, "/", "-")+".pdf")
+		g.write(standin.PDF(title, g.paragraph(12)), 300+n, "Office", "Permits", strings.ReplaceAll(title, "/", "-")+".pdf")
 	}
 }
 
@@ -202,37 +204,6 @@ func (g *generator) paragraph(lines int) []string {
 		text[i] = strings.Join(line, " ") + "."
 	}
 	return text
-}
-
-// pdf is a page of text (ISO 32000-1).
-func pdf(title string, lines []string) []byte {
-	var content bytes.Buffer
-	escape := strings.NewReplacer(`\`, `\\`, "(", `\(`, ")", `\)`, "ô", "\\364").Replace
-	fmt.Fprintf(&content, "BT /F1 16 Tf 56 780 Td (%s) Tj /F1 10 Tf 0 -28 Td\n", escape(title))
-	for _, line := range lines {
-		fmt.Fprintf(&content, "(%s) Tj 0 -14 Td\n", escape(line))
-	}
-	content.WriteString("ET\n")
-	objects := []string{
-		"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
-		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R /Resources << /Font << /F1 5 0 R >> >> >>",
-		fmt.Sprintf("<< /Length %d >>\nstream\n%sendstream", content.Len(), content.String()),
-		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica /Encoding /WinAnsiEncoding >>",
-	}
-	var b bytes.Buffer
-	b.WriteString("%PDF-1.4\n")
-	var offsets []int
-	for i, object := range objects {
-		offsets = append(offsets, b.Len())
-		fmt.Fprintf(&b, "%d 0 obj\n%s\nendobj\n", i+1, object)
-	}
-	start := b.Len()
-	fmt.Fprintf(&b, "xref\n0 %d\n0000000000 65535 f \n", len(objects)+1)
-	for _, offset := range offsets {
-		fmt.Fprintf(&b, "%010d 00000 n \n", offset)
-	}
-	fmt.Fprintf(&b, "trailer\n<< /Size %d /Root 1 0 R >>\nstartxref\n%d\n%%%%EOF\n", len(objects)+1, start)
-	return b.Bytes()
 }
 
 func (g *generator) gauges() {

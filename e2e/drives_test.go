@@ -372,6 +372,9 @@ func TestHeldUntilMended(t *testing.T) {
 	if out := h.must("run", "show", started.Run); !strings.Contains(out, "held") || !strings.Contains(out, "heron account mend") {
 		t.Errorf("a run that is held says: %s", out)
 	}
+	if r := h.run("", "run", "follow", started.Run); r.code != 3 || !strings.Contains(r.out, "goes on by itself when that is mended") {
+		t.Errorf("following a run that is held: %+v", r)
+	}
 	if out := h.must("account", "list"); !strings.Contains(out, "needs mending") {
 		t.Error(out)
 	}
@@ -440,6 +443,9 @@ func TestDocumentsAndTwins(t *testing.T) {
 	}
 	if run := h.copy("/field-drive/Notes", "/office-drive"); run.Items.Done != 0 || run.Items.Unchanged != 4 {
 		t.Errorf("the second time: %+v", run)
+	}
+	if r := h.run("", "compare", "/field-drive/Notes", "/office-drive/Notes", "--read"); r.code != 0 || strings.Contains(r.out, "only here") {
+		t.Errorf("compared: %+v", r)
 	}
 	// One document, in formats of choice.
 	if run := h.copy("/field-drive/Notes/Weir inspection", "/office-drive/Chosen", "--documents", "text=pdf+txt"); run.State != "done" || run.Items.Done != 2 {

@@ -33,7 +33,7 @@ func exportDocument(kind, title, text, format string) ([]byte, string, error) {
 	case "html":
 		return []byte(htmlOf(kind, title, lines)), media, nil
 	case "pdf":
-		return pdfOf(title, lines), media, nil
+		return PDF(title, lines), media, nil
 	}
 	data, err := openDocument(kind, media, title, lines)
 	return data, media, err
@@ -62,20 +62,28 @@ func htmlOf(kind, title string, lines []string) string {
 	return b.String() + "</html>\n"
 }
 
-// pdfOf makes a PDF of one page (ISO 32000).
-func pdfOf(title string, lines []string) []byte {
+// PDF makes a PDF of one page of text (ISO 32000).
+func PDF(title string, lines []string) []byte {
 	plain := func(text string) string {
-		text = strings.Map(func(r rune) rune {
-			if r < ' ' || r > '~' {
-				return '?'
+		var b strings.Builder
+		for _, r := range strings.ReplaceAll(text, "\t", "    ") {
+			switch {
+			case r == '\\' || r == '(' || r == ')':
+				b.WriteByte('\\')
+				b.WriteRune(r)
+			case r >= ' ' && r <= '~':
+				b.WriteRune(r)
+			case r >= 0xa0 && r <= 0xff: // WinAnsiEncoding has Latin-1 there
+				fmt.Fprintf(&b, "\\%03o", r)
+			default:
+				b.WriteByte('?')
 			}
-			return r
-		}, strings.ReplaceAll(text, "\t", "    "))
-		return strings.NewReplacer(`\`, `\\`, "(", `\(`, ")", `\)`).Replace(text)
+		}
+		return b.String()
 	}
 	var page strings.Builder
 	fmt.Fprintf(&page, "BT /F1 18 Tf 60 780 Td (%s) Tj /F1 11 Tf 0 -32 Td", plain(title))
-	for _, line := range lines[:min(len(lines), 45)] {
+	for _, line := range lines[:min(len(lines), 48)] {
 		fmt.Fprintf(&page, " (%s) Tj 0 -15 Td", plain(line))
 	}
 	page.WriteString(" ET")
@@ -83,7 +91,7 @@ func pdfOf(title string, lines []string) []byte {
 		"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
 		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R /Resources << /Font << /F1 5 0 R >> >> >>",
 		fmt.Sprintf("<< /Length %d >>\nstream\n%s\nendstream", page.Len(), page.String()),
-		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>",
+		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica /Encoding /WinAnsiEncoding >>",
 	}
 	var b bytes.Buffer
 	b.WriteString("%PDF-1.4\n")

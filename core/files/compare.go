@@ -46,6 +46,9 @@ type Compared struct {
 // after an error, which means that it is not complete.
 func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair, error], reading bool) iter.Seq2[Compared, error] {
 	return func(yield func(Compared, error) bool) {
+		// Documents are compared as what they are exported as by default, and
+		// twins under names of their own: as a copy would make them.
+		here.Store, there.Store = store.AsFiles(here.Store, nil), store.AsFiles(there.Store, nil)
 		streams, err := streamsOf(ctx, here, there)
 		if err != nil {
 			yield(Compared{}, err)
@@ -97,6 +100,15 @@ func (s Side) place(key store.Key, kind store.Kind) store.Place {
 	return key.Place(s.Place.AsFolder().Path, kind)
 }
 
+// entry is the place of an entry that was listed, with its id.
+func (s Side) entry(key store.Key, entry *store.Entry) store.Place {
+	place := s.place(key, entry.Kind)
+	if key != "" {
+		place.ID = entry.ID
+	}
+	return place
+}
+
 func settle(ctx context.Context, here, there Side, d compare.Difference, reading bool) (Compared, error) {
 	one := Compared{Key: d.Key, Kind: d.Kind, Here: d.Source, There: d.Target, Evidence: d.Evidence}
 	switch d.Verdict {
@@ -119,8 +131,8 @@ func settle(ctx context.Context, here, there Side, d compare.Difference, reading
 		return one, nil
 	}
 	same, evidence, _, err := compare.Contents(ctx,
-		compare.File{Store: here.Store, Place: here.place(d.Key, d.Kind), Entry: *d.Source},
-		compare.File{Store: there.Store, Place: there.place(d.Key, d.Kind), Entry: *d.Target}, reading)
+		compare.File{Store: here.Store, Place: here.entry(d.Key, d.Source), Entry: *d.Source},
+		compare.File{Store: there.Store, Place: there.entry(d.Key, d.Target), Entry: *d.Target}, reading)
 	switch {
 	case errors.Is(err, compare.ErrUntold):
 		one.Outcome, one.Evidence = Untold, ""

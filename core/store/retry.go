@@ -20,12 +20,20 @@ func Page[T any](ctx context.Context, ask func() (T, error)) (T, error) {
 			return page, err
 		}
 		wait := max(Wait(err), 100*time.Millisecond<<try)
-		timer := time.NewTimer(wait/2 + rand.N(wait/2+1))
-		select {
-		case <-timer.C:
-		case <-ctx.Done():
-			timer.Stop()
-			return page, ctx.Err()
+		if err := Sleep(ctx, wait/2+rand.N(wait/2+1)); err != nil {
+			return page, err
 		}
+	}
+}
+
+// Sleep waits, or returns the context's error when that ends first.
+func Sleep(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }

@@ -293,7 +293,7 @@ func (a *account) await(ctx context.Context, long *Long, out *outgoing, got *ans
 		if named := store.RetryAfter(got.header, a.opening.Now()); named > 0 {
 			wait = named
 		}
-		if err := sleep(ctx, wait); err != nil {
+		if err := store.Sleep(ctx, wait); err != nil {
 			return nil, store.Errorf(store.ErrOutcomeUnknown, "the operation was accepted and has not ended within %v: %w", within, err)
 		}
 		if got, err = a.step(ctx, out.operation, &long.Ask, out.in, doing{}); err != nil {
@@ -317,16 +317,5 @@ func (a *account) await(ctx context.Context, long *Long, out *outgoing, got *ans
 		if truth(done) {
 			return got, nil
 		}
-	}
-}
-
-func sleep(ctx context.Context, d time.Duration) error {
-	timer := time.NewTimer(d)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
 	}
 }

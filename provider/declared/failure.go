@@ -10,7 +10,7 @@ import (
 	"deftheron/core/store"
 )
 
-// errCursorLost is a cursor of changes that the service no longer knows.
+// kinds are the errors that a rule of failures can name.
 var kinds = map[string]error{
 	"not-found": store.ErrNotFound, "exists": store.ErrExists, "changed": store.ErrChanged, "refused": store.ErrRefused, "lapsed": store.ErrLapsed,
 	"scope": store.ErrRefused, "no-space": store.ErrNoSpace, "name-refused": store.ErrNameRefused, "too-large": store.ErrTooLarge,
@@ -70,30 +70,10 @@ func floatOf(value any) (float64, bool) {
 }
 
 func kindOfStatus(status int) error {
-	switch status {
-	case http.StatusUnauthorized:
-		return store.ErrLapsed
-	case http.StatusNotFound, http.StatusGone:
-		return store.ErrNotFound
-	case http.StatusConflict:
+	if status == http.StatusConflict {
 		return store.ErrExists
-	case http.StatusPreconditionFailed:
-		return store.ErrChanged
-	case http.StatusRequestEntityTooLarge:
-		return store.ErrTooLarge
-	case http.StatusLocked:
-		return store.ErrLocked
-	case http.StatusInsufficientStorage:
-		return store.ErrNoSpace
-	case http.StatusRequestTimeout, http.StatusTooEarly:
-		return store.ErrTryAgain
-	case http.StatusNotImplemented, http.StatusMethodNotAllowed:
-		return store.ErrUnsupported
 	}
-	if status >= 500 {
-		return store.ErrTryAgain
-	}
-	return store.ErrRefused
+	return store.KindOfStatus(status)
 }
 
 // words are what the service says about a failure, on one line.

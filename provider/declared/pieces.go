@@ -106,7 +106,7 @@ func (w *writer) content(ctx context.Context) (*answer, []any, error) {
 		if tries++; tries > resumes || p.source != nil || w.askOperation() == nil || !mayPass(err) {
 			return nil, nil, err
 		}
-		if waited := sleep(ctx, max(store.Wait(err), time.Duration(tries*tries)*50*time.Millisecond)); waited != nil {
+		if waited := store.Sleep(ctx, max(store.Wait(err), time.Duration(tries*tries)*50*time.Millisecond)); waited != nil {
 			return nil, nil, err
 		}
 		if asked := p.goOn(ctx); asked != nil {

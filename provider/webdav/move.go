@@ -82,7 +82,7 @@ func (a *account) move(ctx context.Context, from, to store.Place, source, target
 	var err error
 	for try := range 6 {
 		if try > 0 {
-			if err := wait(ctx, 20*time.Millisecond<<try); err != nil {
+			if err := store.Sleep(ctx, 20*time.Millisecond<<try); err != nil {
 				return err
 			}
 		}

@@ -124,7 +124,7 @@ func (a *account) showsWhole(ctx context.Context, target *url.URL, size int64) (
 				whole = false
 				return
 			}
-			if looked = err; err != nil || wait(ctx, 50*time.Millisecond) != nil {
+			if looked = err; err != nil || store.Sleep(ctx, 50*time.Millisecond) != nil {
 				return
 			}
 		}

@@ -179,30 +179,10 @@ func (a *account) failure(response *http.Response, r request) error {
 }
 
 func kindOf(status int) error {
-	switch status {
-	case http.StatusUnauthorized:
-		return store.ErrLapsed
-	case http.StatusNotFound, http.StatusGone, http.StatusConflict: // 409: the folder is missing
+	if status == http.StatusConflict { // the folder is missing
 		return store.ErrNotFound
-	case http.StatusPreconditionFailed:
-		return store.ErrChanged
-	case http.StatusRequestEntityTooLarge:
-		return store.ErrTooLarge
-	case http.StatusRequestURITooLong:
-		return store.ErrNameRefused
-	case http.StatusLocked:
-		return store.ErrLocked
-	case http.StatusInsufficientStorage:
-		return store.ErrNoSpace
-	case http.StatusRequestTimeout, http.StatusTooEarly:
-		return store.ErrTryAgain
-	case http.StatusNotImplemented, http.StatusMethodNotAllowed:
-		return store.ErrUnsupported
 	}
-	if status >= 500 {
-		return store.ErrTryAgain
-	}
-	return store.ErrRefused
+	return store.KindOfStatus(status)
 }
 
 // explain adds what to do to an error of the first request.

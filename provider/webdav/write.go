@@ -105,7 +105,7 @@ func (a *account) untilStrong(ctx context.Context, place store.Place, there reso
 		if !isWeak(there.tag) {
 			break
 		}
-		if err := wait(ctx, 250*time.Millisecond); err != nil {
+		if err := store.Sleep(ctx, 250*time.Millisecond); err != nil {
 			return there, err
 		}
 		var err error
@@ -117,17 +117,6 @@ func (a *account) untilStrong(ctx context.Context, place store.Place, there reso
 		}
 	}
 	return there, nil
-}
-
-func wait(ctx context.Context, duration time.Duration) error {
-	timer := time.NewTimer(duration)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }
 
 // put sends the content to a URL and returns the hash of what was sent.
@@ -365,7 +354,7 @@ func (a *account) dispose(ctx context.Context, place store.Place) {
 	defer cancel()
 	for range 20 {
 		err := a.delete(ctx, a.urlOfPlace(place), http.Header{})
-		if kind := store.KindOf(err); err == nil || kind == store.ErrNotFound || wait(ctx, 50*time.Millisecond) != nil {
+		if kind := store.KindOf(err); err == nil || kind == store.ErrNotFound || store.Sleep(ctx, 50*time.Millisecond) != nil {
 			return
 		}
 	}

@@ -132,13 +132,14 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	p.Consent = Consent{
 		ID: rand.Text(), Way: way, URL: p.begun.URL, UserCode: p.begun.UserCode, Expires: p.begun.Expires, State: ConsentWaiting, Console: asked.Console,
 	}
+	begun := p.Consent
 	if err := a.consents.add(p); err != nil {
 		return Consent{}, err
 	}
 	if way == store.ConsentByDevice {
 		a.consents.group.Go(func() { a.pollDevice(background, p) })
 	}
-	return p.Consent, nil
+	return begun, nil
 }
 
 // chooseWay is the way that was asked for, if the provider has it, else its

@@ -1,0 +1,32 @@
+package store
+
+import "net/http"
+
+// KindOfStatus is the kind of error that an HTTP status says by itself (RFC 9110,
+// RFC 4918). What a protocol means by 409 is its own to say.
+func KindOfStatus(status int) error {
+	switch status {
+	case http.StatusUnauthorized:
+		return ErrLapsed
+	case http.StatusNotFound, http.StatusGone:
+		return ErrNotFound
+	case http.StatusPreconditionFailed:
+		return ErrChanged
+	case http.StatusRequestEntityTooLarge:
+		return ErrTooLarge
+	case http.StatusRequestURITooLong:
+		return ErrNameRefused
+	case http.StatusLocked:
+		return ErrLocked
+	case http.StatusInsufficientStorage:
+		return ErrNoSpace
+	case http.StatusRequestTimeout, http.StatusTooEarly:
+		return ErrTryAgain
+	case http.StatusNotImplemented, http.StatusMethodNotAllowed:
+		return ErrUnsupported
+	}
+	if status >= 500 {
+		return ErrTryAgain
+	}
+	return ErrRefused
+}
