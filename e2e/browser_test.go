@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -98,7 +99,17 @@ func find(name string) string {
 func (b *window) click(name string) {
 	b.t.Helper()
 	b.until(find(name) + " && !" + find(name) + ".disabled")
-	at := js[[]float64](b, fmt.Sprintf("(() => { const e = %s; e.scrollIntoView({ block: 'nearest' }); const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2] })()", find(name)))
+	// Where it rests: what has just opened may still be moving into its place.
+	var at, before []float64
+	for range 50 {
+		at = js[[]float64](b, fmt.Sprintf("(() => { const e = %s; e.scrollIntoView({ block: 'nearest' }); const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2] })()", find(name)))
+		js[any](b, "window.framed = false; requestAnimationFrame(() => requestAnimationFrame(() => { window.framed = true })); null")
+		if slices.Equal(at, before) && js[bool](b, fmt.Sprintf("(() => { const e = %s; const hit = document.elementFromPoint(%f, %f); return e.contains(hit) || hit?.contains(e) })()", find(name), at[0], at[1])) {
+			break
+		}
+		before = at
+		b.until("window.framed")
+	}
 	b.do(chromedp.MouseClickXY(at[0], at[1]))
 }
 
