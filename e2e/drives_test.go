@@ -381,7 +381,7 @@ func TestHeldUntilMended(t *testing.T) {
 	h.end(syscall.SIGKILL)
 	h.serve()
 	h.waitState(started.Run, "held")
-	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "field-drive", Secret: "own-secret"}, Mend: true}, sedgeUser)
+	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "field-drive"}, Mend: true}, sedgeUser)
 	h.waitState(started.Run, "done")
 	target := t.TempDir()
 	h.must("get", "/field-drive/gauge", target)

@@ -28,7 +28,8 @@ type Consenter interface {
 	// best first; none where they are linked with a secret.
 	ConsentWays(options map[string]string) []ConsentWay
 	// BeginConsent says where a person has to go. Nothing is linked yet. Of
-	// the opening, the options, the network and the clock are used.
+	// the opening, the options, the network, the clock and, of an account that
+	// is linked already, its secret are used.
 	BeginConsent(ctx context.Context, opening Opening, asking ConsentAsking) (Consent, error)
 	// EndConsent exchanges the answer for the account's secret. By device it
 	// is asked again until the person has agreed: an error that is

@@ -54,6 +54,13 @@ func (p *Provider) BeginConsent(ctx context.Context, opening store.Opening, aski
 	if err != nil {
 		return store.Consent{}, err
 	}
+	if asking.ClientID != "" && asking.ClientSecret == "" && opening.Secrets != nil {
+		// Made anew: the secret of the registration is known from before.
+		var before grant
+		if raw, err := opening.Secrets.Load(ctx); err == nil && json.Unmarshal(raw, &before) == nil && before.ClientID == asking.ClientID {
+			asking.ClientSecret = before.ClientSecret
+		}
+	}
 	kept := begun{Way: way.Way, ClientID: asking.ClientID, ClientSecret: asking.ClientSecret}
 	clientID, clientSecret := a.client(way, asking.ClientID, asking.ClientSecret)
 	if clientID == "" {

@@ -24,6 +24,9 @@ type Provider struct {
 	load func() *Definition // once
 	// Record, where not nil, is told of every exchange, its secrets blanked.
 	Record func(Exchange)
+	// patient has requests wait by themselves where the service asks to slow
+	// down, which is the engine's to do else.
+	patient bool
 }
 
 // New returns the provider that a definition describes.
@@ -90,6 +93,7 @@ type account struct {
 	opening    store.Opening
 	signer     signer
 	recording  func(Exchange)
+	patient    bool // what is slowed down is waited for, here
 
 	options map[string]any
 	base    string
@@ -112,7 +116,7 @@ type account struct {
 // account returns one that nothing was asked of yet.
 func (p *Provider) account(opening store.Opening) (*account, error) {
 	a := &account{
-		definition: p.Definition(), opening: opening, recording: p.Record, signer: nobody{}, start: opening.Start,
+		definition: p.Definition(), opening: opening, recording: p.Record, patient: p.patient, signer: nobody{}, start: opening.Start,
 		ids: &ids{}, making: &making{}, batches: &batches{}, blanks: &blanks{},
 		options: map[string]any{}, area: map[string]any{}, facts: map[string]any{}, origins: map[string]bool{},
 	}

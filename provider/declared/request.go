@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"deftheron/core/store"
 )
@@ -296,13 +297,18 @@ func (a *account) partHeader(ctx context.Context, out *outgoing, m *Multipart, p
 // escapeQuotes escapes as HTML's form submission does (WHATWG, multipart/form-data).
 var escapeQuotes = strings.NewReplacer(`"`, "%22", "\r", "%0D", "\n", "%0A").Replace
 
-const mostRedirects = 5
+const (
+	mostRedirects = 5
+	// mostPatience is how often a trial, which no engine stands behind, waits
+	// for a service that asks to slow down.
+	mostPatience = 12
+)
 
 // send sends a request, signed in where it may be, through redirects, and
 // returns its answer: the caller closes its body. A failure is one of ours.
 func (a *account) send(ctx context.Context, out *outgoing) (*http.Response, error) {
 	refreshed := false
-	for redirects := 0; ; {
+	for redirects, slowed := 0, 0; ; {
 		response, token, err := a.once(ctx, out)
 		if err != nil {
 			return nil, err
@@ -329,6 +335,12 @@ func (a *account) send(ctx context.Context, out *outgoing) (*http.Response, erro
 			answer, err := a.read(response)
 			a.recorded(out, response, answer)
 			failed := finish(response, a.failure(ctx, out, answer))
+			if slowed++; a.patient && slowed <= mostPatience && store.KindOf(failed) == store.ErrSlowDown && (out.body == nil || out.body.again) {
+				if err := store.Sleep(ctx, max(store.Wait(failed), time.Duration(slowed)*200*time.Millisecond)); err != nil {
+					return nil, failed
+				}
+				continue
+			}
 			if status == http.StatusUnauthorized && token != "" && !refreshed && err == nil {
 				if err := a.signer.renew(ctx, token); err != nil {
 					return nil, err

@@ -84,7 +84,7 @@ func (t *trial) open(ctx context.Context, definition *Definition, start store.Pa
 	opening := t.opening
 	opening.Start = start
 	provider := New(definition)
-	provider.Record = t.record
+	provider.Record, provider.patient = t.record, true
 	opened, err := provider.Open(ctx, opening)
 	if err != nil {
 		return nil, err

@@ -7,6 +7,22 @@ import (
 	"deftheron/standin"
 )
 
+// TestTryThrottled tries a service that bears few requests a second.
+func TestTryThrottled(t *testing.T) {
+	t.Parallel()
+	s, address := sedge(t)
+	s.Consents.Register(standin.Client{ID: "throttled", Redirects: []string{standin.Callback}, PerSecond: 200})
+	secrets := granted(t, "code", s.Consents, "throttled", "", "surveys@fenmere.example", "items.read", "items.write")
+	sum, err := shipped(t, "sedge").Try(t.Context(), opening(t, address, secrets, nil), func(r declared.Result) {
+		if r.Outcome == declared.Fails {
+			t.Errorf("%s: %q %+v", r.Part, r.Notes, r.Exchange)
+		}
+	})
+	if err != nil || sum.Left != "" {
+		t.Errorf("%+v, %v", sum, err)
+	}
+}
+
 // TestTry tries both shipped definitions, as somebody does who writes one.
 func TestTry(t *testing.T) {
 	s, sedgeAt := sedge(t)

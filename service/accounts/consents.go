@@ -126,7 +126,11 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	}
 	beginning, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	if p.begun, err = p.provider.(store.Consenter).BeginConsent(beginning, a.openingFor(p.row), asking); err != nil {
+	opening := a.openingFor(p.row)
+	if asked.Mend { // its registration is kept with the sign-in that it had
+		opening.Secrets = &secrets{accounts: a, linking: p.row}
+	}
+	if p.begun, err = p.provider.(store.Consenter).BeginConsent(beginning, opening, asking); err != nil {
 		return Consent{}, err
 	}
 	p.Consent = Consent{

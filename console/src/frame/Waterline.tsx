@@ -1,4 +1,5 @@
 import { Link } from 'react-router'
+import { useAccounts } from '../accounts/queries'
 import { useLive } from '../live/live'
 import { bytes, some } from '../ui/format'
 
@@ -12,19 +13,27 @@ export function Waterline() {
   const step = width / Math.max(1, rates.length - 1)
   const points = rates.map((rate, i) => `${(i * step).toFixed(1)},${(height - 1 - (rate / most) * (height - 3)).toFixed(1)}`)
   const running = progress.runs.length
+  const lapsed = useAccounts().data?.filter((account) => account.state === 'lapsed').length ?? 0
   const only = running === 1 ? progress.runs[0] : undefined
   return (
-    <Link
-      to={only ? `/runs/${only.id}` : '/runs'}
-      className="flex h-6 items-center gap-3 border-b border-line bg-panel px-4 text-small text-soft hover:text-ink"
-      title="What moves now, and over the last ten minutes. Opens what is running."
-    >
-      <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="none" className="h-5 min-w-0 flex-1 text-plumage" aria-hidden="true">
-        <polygon points={`0,${height} ${points.join(' ')} ${width},${height}`} fill="currentColor" opacity="0.15" />
-        <polyline points={points.join(' ')} fill="none" stroke="currentColor" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
-      </svg>
-      <span className={`w-24 text-right whitespace-nowrap ${progress.rate > 0 ? 'text-plumage' : ''}`}>{bytes(Math.round(progress.rate))}/s</span>
-      <span className="whitespace-nowrap">{running ? `${some(running, 'run')} running` : progress.transfers.length > 0 ? `${some(progress.transfers.length, 'file')} on their way` : progress.rate > 0 ? 'moving' : 'nothing moves'}</span>
-    </Link>
+    <div className="flex h-6 items-center border-b border-line bg-panel text-small">
+      <Link
+        to={only ? `/runs/${only.id}` : '/runs'}
+        className="flex h-6 min-w-0 flex-1 items-center gap-3 px-4 text-soft hover:text-ink"
+        title="What moves now, and over the last ten minutes. Opens what is running."
+      >
+        <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="none" className="h-5 min-w-0 flex-1 text-plumage" aria-hidden="true">
+          <polygon points={`0,${height} ${points.join(' ')} ${width},${height}`} fill="currentColor" opacity="0.15" />
+          <polyline points={points.join(' ')} fill="none" stroke="currentColor" strokeWidth="1.4" vectorEffect="non-scaling-stroke" />
+        </svg>
+        <span className={`w-24 text-right whitespace-nowrap ${progress.rate > 0 ? 'text-plumage' : ''}`}>{bytes(Math.round(progress.rate))}/s</span>
+        <span className="whitespace-nowrap">{running ? `${some(running, 'run')} running` : progress.transfers.length > 0 ? `${some(progress.transfers.length, 'file')} on their way` : progress.rate > 0 ? 'moving' : 'nothing moves'}</span>
+      </Link>
+      {lapsed > 0 && (
+        <Link to="/accounts" className="pr-4 whitespace-nowrap text-ochre hover:underline" title="Consent was withdrawn, or a password changed. Runs that need it are held.">
+          {some(lapsed, 'account')} to mend
+        </Link>
+      )}
+    </div>
   )
 }
