@@ -447,6 +447,13 @@ func TestDocumentsAndTwins(t *testing.T) {
 	if r := h.run("", "compare", "/field-drive/Notes", "/office-drive/Notes", "--read"); r.code != 0 || strings.Contains(r.out, "only here") {
 		t.Errorf("compared: %+v", r)
 	}
+	defer func() { // unlinked, its sign-in is given back
+		before := c.Sedge.Consents.Live()
+		h.must("account", "unlink", "field-drive", "--yes")
+		if after := c.Sedge.Consents.Live(); before != 1 || after != 0 {
+			t.Errorf("%d consents before, %d after it was unlinked", before, after)
+		}
+	}()
 	// One document, in formats of choice.
 	if run := h.copy("/field-drive/Notes/Weir inspection", "/office-drive/Chosen", "--documents", "text=pdf+txt"); run.State != "done" || run.Items.Done != 2 {
 		t.Errorf("%+v", run)

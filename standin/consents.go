@@ -188,6 +188,8 @@ func (c *Consents) serve(w http.ResponseWriter, r *http.Request) bool {
 		c.token(w, r)
 	case "POST /device-code":
 		c.deviceCode(w, r)
+	case "POST /revoke":
+		c.revoke(w, r)
 	default:
 		return false
 	}
@@ -500,6 +502,35 @@ func (c *Consents) exchangeDevice(w http.ResponseWriter, r *http.Request, client
 		delete(c.devices, r.PostFormValue("device_code"))
 		c.give(w, token{client: d.client, user: d.user, scopes: d.scopes, family: newSecret()})
 	}
+}
+
+// revoke ends a token and all that came of its consent (RFC 7009).
+func (c *Consents) revoke(w http.ResponseWriter, r *http.Request) {
+	client := c.authenticated(w, r)
+	if client == nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, tokens := range []map[string]*token{c.access, c.refresh} {
+		if t := tokens[r.PostFormValue("token")]; t != nil && t.client.ID == client.ID {
+			c.ended[t.family] = true
+		}
+	}
+	w.WriteHeader(http.StatusOK) // of a token that is not known, too
+}
+
+// Live is how many consents are good.
+func (c *Consents) Live() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	families := map[string]bool{}
+	for _, t := range c.refresh {
+		if !c.ended[t.family] {
+			families[t.family] = true
+		}
+	}
+	return len(families)
 }
 
 // give answers with new tokens.

@@ -38,6 +38,13 @@ type Consenter interface {
 	EndConsent(ctx context.Context, opening Opening, consent Consent, answer ConsentAnswer) (secret []byte, err error)
 }
 
+// Revoker is a provider that gives a sign-in back when its account is unlinked.
+type Revoker interface {
+	// Revoke ends the sign-in of an account, where the provider can. It is
+	// done once, and not waited for long.
+	Revoke(ctx context.Context, opening Opening) error
+}
+
 // ConsentAsking is what consent is asked for with.
 type ConsentAsking struct {
 	Way ConsentWay

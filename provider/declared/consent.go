@@ -223,3 +223,40 @@ func refusedBy(d *Definition, failed *tokenError) error {
 	}
 	return store.Errorf(store.ErrRefused, "%s gave no consent: %w; begin again", d.Title, failed)
 }
+
+// Revoke implements store.Revoker (RFC 7009).
+func (p *Provider) Revoke(ctx context.Context, opening store.Opening) error {
+	raw, err := opening.Secrets.Load(ctx)
+	if err != nil {
+		return err
+	}
+	var g grant
+	if json.Unmarshal(raw, &g) != nil || g.Access == "" {
+		return nil
+	}
+	way := p.Definition().way(g.Way)
+	if way == nil || !way.Revoke.given() {
+		return nil
+	}
+	a, err := p.account(opening)
+	if err != nil {
+		return err
+	}
+	parameters := map[string]string{"token": g.Access, "token_type_hint": "access_token"}
+	if g.Refresh != "" {
+		parameters = map[string]string{"token": g.Refresh, "token_type_hint": "refresh_token"}
+	}
+	a.secret(parameters["token"])
+	clientID, clientSecret := a.client(way, g.ClientID, g.ClientSecret)
+	out, err := a.tokenRequest(way, a.fixed(), way.Revoke, parameters, clientID, clientSecret)
+	if err != nil {
+		return err
+	}
+	out.operation = "giving a token back"
+	response, err := a.send(ctx, out)
+	if err != nil {
+		return err
+	}
+	discard(response)
+	return nil
+}

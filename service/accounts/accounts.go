@@ -258,6 +258,7 @@ func (a *Accounts) Remove(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	a.revoke(ctx, row)
 	if err := a.db.RemoveAccount(ctx, row); err != nil {
 		return err
 	}

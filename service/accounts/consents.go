@@ -448,3 +448,26 @@ func (a *Accounts) RegisteredAs(ctx context.Context, provider string) string {
 	}
 	return kept.ClientID
 }
+
+// revokeTime is how long giving a sign-in back may take.
+const revokeTime = 5 * time.Second
+
+// revoke gives an account's sign-in back to its provider, which is not waited for
+// longer than it takes: the account is unlinked either way.
+func (a *Accounts) revoke(ctx context.Context, row records.Account) {
+	provider, err := a.Provider(row.Provider)
+	if err != nil || row.Secret == nil {
+		return
+	}
+	revoker, ok := provider.(store.Revoker)
+	if !ok {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, revokeTime)
+	defer cancel()
+	opening := a.openingFor(row)
+	opening.Secrets = &secrets{accounts: a, linking: row}
+	if err := revoker.Revoke(ctx, opening); err != nil {
+		a.log.Warn("the sign-in of an account could not be given back", "account", row.Name, "error", err)
+	}
+}
