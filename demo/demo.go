@@ -46,7 +46,7 @@ type Options struct {
 // ErrUnfinished says that the demo's run did not end well.
 var ErrUnfinished = errors.New("the demo's copy did not end well; the report above says why")
 
-// Run makes the data, starts the service, the stand-in clouds, a WebDAV server and
+// Run makes the data, starts the service, the stand-ins, a WebDAV server and
 // an object store in this process, links them and the technician's folder, consolidates them in the
 // object store, and prints the report. Unless Options.Exit is set it then keeps
 // on until the context ends.
@@ -137,7 +137,7 @@ func (p *places) start(ctx context.Context) (err error) {
 		return err
 	}
 	if err := FillClouds(p.dir, p.clouds); err != nil {
-		return fmt.Errorf("could not fill the stand-in clouds: %w", err)
+		return fmt.Errorf("could not fill the stand-ins: %w", err)
 	}
 	ctx, p.cancel = context.WithCancel(ctx)
 	p.group.Go(func() error { return Log(ctx, folder, logEvery) })

@@ -188,7 +188,7 @@ func checkNode(node *yaml.Node, t reflect.Type, field string) error {
 		return checkStruct(node, t, field)
 	case reflect.Slice:
 		if node.Kind != yaml.SequenceNode {
-			return &Problem{Line: node.Line, Field: field, Reason: "a list is due here"}
+			return &Problem{Line: node.Line, Field: field, Reason: "a sequence (lines that begin with -) is due here"}
 		}
 		for i, child := range node.Content {
 			if err := checkNode(child, t.Elem(), fmt.Sprintf("%s[%d]", field, i)); err != nil {
@@ -298,7 +298,7 @@ func editDistance(a, b string) int {
 }
 
 // UnmarshalYAML keeps the expression; it is compiled when all is read. A
-// mapping or a list of expressions is the object or the array of them.
+// mapping or a sequence of expressions is the object or the array of them.
 func (e *Expr) UnmarshalYAML(node *yaml.Node) error {
 	e.line = node.Line
 	source, err := sourceOf(node)

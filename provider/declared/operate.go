@@ -266,7 +266,7 @@ func (a *account) Remove(ctx context.Context, place store.Place, revision string
 	if one.Kind == store.KindFolder && !d.EmptyOnly {
 		folder := place.AsFolder()
 		folder.ID = one.ID
-		for _, err := range a.List(ctx, folder) {
+		for _, err := range a.children(ctx, folder) {
 			if err != nil {
 				return "", err
 			}

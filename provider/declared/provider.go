@@ -217,7 +217,7 @@ func (a *account) reach(ctx context.Context) error {
 // answers asks for the first entry, so that a sign-in that is not accepted shows
 // now.
 func (a *account) answers(ctx context.Context) error {
-	for _, err := range a.List(ctx, store.Folder{}) {
+	for _, err := range a.children(ctx, store.Folder{}) {
 		return err
 	}
 	return nil

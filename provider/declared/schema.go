@@ -21,7 +21,7 @@ func Schema() ([]byte, error) {
 type schemas struct{ defs map[string]any }
 
 var scalarSchemas = map[reflect.Type]map[string]any{
-	reflect.TypeFor[Expr]():      {"description": "An expression of jq; an object or a list of them is the object or the array.", "type": []string{"string", "boolean", "number", "object", "array"}},
+	reflect.TypeFor[Expr]():      {"description": "An expression of jq; an object or an array of them is that object or array.", "type": []string{"string", "boolean", "number", "object", "array"}},
 	reflect.TypeFor[Template]():  {"description": "An address, a URI template (RFC 6570).", "type": "string"},
 	reflect.TypeFor[Line]():      {"description": "METHOD and address, such as GET /files/{id}.", "type": "string", "pattern": "^[A-Z]{3,16} +\\S"},
 	reflect.TypeFor[Pattern]():   {"description": "A regular expression (RE2).", "type": "string"},

@@ -190,7 +190,7 @@ func (s *third) serve(w http.ResponseWriter, r *http.Request) {
 		for id, u := range s.uploads {
 			list = append(list, map[string]any{"upload": id, "label": u.label})
 		}
-		s.say(w, map[string]any{"open": list})
+		s.say(w, map[string]any{"uploads": list})
 	case "PUT /part":
 		s.part(w, r, query)
 	case "POST /join":
@@ -472,7 +472,7 @@ uploads:
     give-up: {request: POST /drop, query: {upload: .kept.id}}
 leftovers:
   request: GET /parts
-  items: .open[]
+  items: .uploads[]
   run: .label
   kept: {id: .upload}
   give-up: {request: POST /drop, query: {upload: .leftover.upload}}

@@ -49,7 +49,7 @@ func (r *watchedReader) Read(p []byte) (int, error) {
 }
 
 func testPartly(t T, s store.Store) {
-	place := store.At("whole.bin")
+	place := at(s, "whole.bin")
 	old := strings.Repeat("old", 1000)
 	for _, round := range []string{"creating", "replacing"} {
 		looks := 0
@@ -102,7 +102,7 @@ func testFailedWrite(t T, s store.Store) {
 		{"the source is longer", t.Context(), int64(len(data)) - 10, watched{data: data}},
 		{"the write is cancelled", cancelled, int64(len(data)), watched{data: data, look: cancel, stall: cancelled}},
 	} {
-		place := store.At("failed.bin")
+		place := at(s, "failed.bin")
 		_, err := s.Write(round.ctx, store.Writing{Place: place, Size: round.size, Run: "conformance", Content: round.content})
 		if err == nil {
 			t.Errorf("%s: no error", round.name)
@@ -117,7 +117,7 @@ func testFailedWrite(t T, s store.Store) {
 			t.Errorf("%s: %d entries are left", round.name, len(entries))
 		}
 	}
-	cleaning := store.Cleaning{Run: "conformance", Uploads: []store.Place{store.At("failed.bin")}}
+	cleaning := store.Cleaning{Run: "conformance", Uploads: []store.Place{at(s, "failed.bin")}}
 	_, _ = store.Clean(t.Context(), s, cleaning)
 	if again, err := store.Clean(t.Context(), s, cleaning); err != nil || len(again) != 0 {
 		t.Errorf("cleaning twice removed %v the second time, %v", again, err)

@@ -17,15 +17,15 @@ func testParts(t T, s store.Store) {
 	if !ok {
 		t.Skip("the store takes no parts")
 	}
-	mustWrite(t, s, store.At("probe"), "so that what is probed at the first write has been")
+	mustWrite(t, s, at(s, "probe"), "so that what is probed at the first write has been")
 	size := limits.Size(1)
 	whole := bytes.Repeat([]byte("part of a whole "), int(size/16*2)+1)
-	writing := store.Writing{Place: store.At("parts.bin"), Size: int64(len(whole)), Run: "conformance"}
+	writing := store.Writing{Place: at(s, "parts.bin"), Size: int64(len(whole)), Run: "conformance"}
 	upload, err := writer.BeginParts(t.Context(), writing)
 	if err != nil {
 		t.Fatalf("begin: %v", err)
 	}
-	abandoned, err := writer.BeginParts(t.Context(), store.Writing{Place: store.At("abandoned.bin"), Size: 1, Run: "conformance"})
+	abandoned, err := writer.BeginParts(t.Context(), store.Writing{Place: at(s, "abandoned.bin"), Size: 1, Run: "conformance"})
 	if err != nil {
 		t.Fatalf("begin: %v", err)
 	}
@@ -44,7 +44,7 @@ func testParts(t T, s store.Store) {
 	}
 	cleaned, err := store.Clean(t.Context(), s, store.Cleaning{
 		Run: "conformance", Keep: map[string]bool{upload: true},
-		Uploads: []store.Place{writing.Place, store.At("abandoned.bin")},
+		Uploads: []store.Place{writing.Place, at(s, "abandoned.bin")},
 	})
 	if err != nil || len(cleaned) != 1 || cleaned[0].Upload != abandoned {
 		t.Errorf("cleaning removed %+v, %v; want the abandoned upload alone", cleaned, err)

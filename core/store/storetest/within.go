@@ -9,26 +9,26 @@ import (
 
 func testCopy(t T, s store.Store) {
 	if !store.CanCopy(s) {
-		_, err := store.Copy(t.Context(), s, store.At("a"), "", store.At("b"))
+		_, err := store.Copy(t.Context(), s, at(s, "a"), "", at(s, "b"))
 		want(t, "copying where the store cannot", err, store.ErrUnsupported)
 		t.Skip("the store cannot copy within itself")
 	}
-	first := mustWrite(t, s, store.At("from", "a.txt"), "first")
-	mustWrite(t, s, store.At("to", "there.txt"), "there before")
-	_, err := store.Copy(t.Context(), s, store.At("from", "a.txt"), first.Revision, store.At("to", "there.txt"))
+	first := mustWrite(t, s, at(s, "from", "a.txt"), "first")
+	mustWrite(t, s, at(s, "to", "there.txt"), "there before")
+	_, err := store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision, at(s, "to", "there.txt"))
 	want(t, "copying onto something", err, store.ErrExists)
-	_, err = store.Copy(t.Context(), s, store.At("from", "a.txt"), first.Revision+"x", store.At("to", "b.txt"))
+	_, err = store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision+"x", at(s, "to", "b.txt"))
 	want(t, "copying another revision", err, store.ErrChanged)
-	_, err = store.Copy(t.Context(), s, store.At("from", "none.txt"), "", store.At("to", "b.txt"))
+	_, err = store.Copy(t.Context(), s, at(s, "from", "none.txt"), "", at(s, "to", "b.txt"))
 	want(t, "copying what is not there", err, store.ErrNotFound)
-	copied, err := store.Copy(t.Context(), s, store.At("from", "a.txt"), first.Revision, store.At("to", "b é.txt"))
+	copied, err := store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision, at(s, "to", "b é.txt"))
 	if err != nil {
 		t.Fatalf("copying: %v", err)
 	}
-	if copied.Size != 5 || copied.Name != "b é.txt" {
+	if copied.Size != 5 || copied.Name != able(s, "b é.txt") {
 		t.Fatalf("copied to %+v", copied)
 	}
-	for _, place := range []store.Place{store.At("from", "a.txt"), store.At("to", "b é.txt")} {
+	for _, place := range []store.Place{at(s, "from", "a.txt"), at(s, "to", "b é.txt")} {
 		if got := read(t, s, store.Reading{Place: place}); got != "first" {
 			t.Errorf("%s holds %q", place, got)
 		}
@@ -69,34 +69,34 @@ func testChanges(t T, s store.Store) {
 		}
 		t.Errorf("%s was not told; told was %+v", what, seen)
 	}
-	made := mustWrite(t, s, store.At("folder", "a.txt"), "first")
-	at := func(change store.Change, names ...string) bool {
-		place := store.At(names...)
+	made := mustWrite(t, s, at(s, "folder", "a.txt"), "first")
+	is := func(change store.Change, names ...string) bool {
+		place := at(s, names...)
 		return !change.Gone && change.Place.Name == place.Name && change.Place.Folder.Path == place.Folder.Path
 	}
 	until("a file that was made", func(c store.Change) bool {
-		return at(c, "folder", "a.txt") && c.Entry.Size == 5 && c.Entry.Revision == made.Revision
+		return is(c, "folder", "a.txt") && c.Entry.Size == 5 && c.Entry.Revision == made.Revision
 	})
-	changed, err := write(t, s, store.At("folder", "a.txt"), "second time", store.AtRevision(made.Revision))
+	changed, err := write(t, s, at(s, "folder", "a.txt"), "second time", store.AtRevision(made.Revision))
 	if err != nil {
 		t.Fatal(err)
 	}
 	until("a file that was changed", func(c store.Change) bool {
-		return at(c, "folder", "a.txt") && c.Entry.Revision == changed.Revision
+		return is(c, "folder", "a.txt") && c.Entry.Revision == changed.Revision
 	})
 	if store.CanMove(s) {
-		if _, err := store.Move(t.Context(), s, store.At("folder", "a.txt"), "", store.At("b.txt")); err != nil {
+		if _, err := store.Move(t.Context(), s, at(s, "folder", "a.txt"), "", at(s, "b.txt")); err != nil {
 			t.Fatal(err)
 		}
-		until("a file that was moved", func(c store.Change) bool { return at(c, "b.txt") })
+		until("a file that was moved", func(c store.Change) bool { return is(c, "b.txt") })
 	} else {
-		mustWrite(t, s, store.At("b.txt"), "second time")
+		mustWrite(t, s, at(s, "b.txt"), "second time")
 	}
-	moved, err := s.Stat(t.Context(), store.At("b.txt"))
+	moved, err := s.Stat(t.Context(), at(s, "b.txt"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Remove(t.Context(), store.At("b.txt"), moved.Revision); err != nil {
+	if _, err := s.Remove(t.Context(), at(s, "b.txt"), moved.Revision); err != nil {
 		t.Fatal(err)
 	}
 	until("a file that was removed", func(c store.Change) bool {

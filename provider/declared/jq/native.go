@@ -283,7 +283,7 @@ func plus(left, right any) any { return arithmetic("+", left, right) }
 
 func minus(left, right any) any {
 	if list, ok := left.([]any); ok && len(list) > 10_000 {
-		return errors.New("a list of more than 10000 cannot be subtracted from")
+		return errors.New("an array of more than 10000 cannot be subtracted from")
 	}
 	return arithmetic("-", left, right)
 }
@@ -295,7 +295,7 @@ func over(left, right any) any { return arithmetic("/", left, right) }
 func addAll(b *budget, in any, _ []any) any {
 	list, ok := in.([]any)
 	if !ok {
-		return fmt.Errorf("add needs a list, not %s", kindOf(in))
+		return fmt.Errorf("add needs an array, not %s", kindOf(in))
 	}
 	if len(list) > 0 {
 		if _, ok := list[0].(string); ok {
@@ -320,7 +320,7 @@ func join(b *budget, in any, args []any) any {
 	list, ok := in.([]any)
 	between, text := args[0].(string)
 	if !ok || !text {
-		return fmt.Errorf("join needs a list and a string, not %s and %s", kindOf(in), kindOf(args[0]))
+		return fmt.Errorf("join needs an array and a string, not %s and %s", kindOf(in), kindOf(args[0]))
 	}
 	var out strings.Builder
 	for i, one := range list {
@@ -348,7 +348,7 @@ func join(b *budget, in any, args []any) any {
 func fromEntries(b *budget, in any, _ []any) any {
 	list, ok := in.([]any)
 	if !ok {
-		return fmt.Errorf("from_entries needs a list, not %s", kindOf(in))
+		return fmt.Errorf("from_entries needs an array, not %s", kindOf(in))
 	}
 	if !b.charge(sizeOf(in, b.bytes+1)) {
 		return ErrBounds
