@@ -136,7 +136,12 @@ func distinct(all []Entry) {
 	}
 }
 
-func lessID(a, b string) bool { return len(a) < len(b) || len(a) == len(b) && a < b }
+// lessID orders ids, whichever export they are of: numbers by their size.
+func lessID(a, b string) bool {
+	a, _, _ = strings.Cut(a, exportMark)
+	b, _, _ = strings.Cut(b, exportMark)
+	return len(a) < len(b) || len(a) == len(b) && a < b
+}
 
 func twinName(entry Entry) string {
 	id, _, _ := strings.Cut(entry.ID, exportMark)

@@ -190,66 +190,6 @@ func (r *Runner) open(ctx context.Context, rows []records.Route) ([]transfer.Rou
 	return routes, nil
 }
 
-// openAs opens a route's accounts, with the documents of its sources as files.
-func (r *Runner) openAs(ctx context.Context, rows []records.Route, rules plan.Rules) ([]transfer.Route, error) {
-	routes, err := r.open(ctx, rows)
-	for i := range routes {
-		routes[i].Source.Store = store.AsFiles(routes[i].Source.Store, rules.Documents)
-	}
-	return routes, err
-}
-
-// expand makes of a route whose source is a document one for each format that
-// it is exported as.
-func (r *Runner) expand(ctx context.Context, rows []records.Route, rules plan.Rules) ([]records.Route, error) {
-	opened, err := r.open(ctx, rows)
-	if err != nil {
-		return nil, err
-	}
-	var all []records.Route
-	for i, row := range rows {
-		entry, err := opened[i].Source.Store.Stat(ctx, opened[i].Source.Root)
-		kind, ok := store.ExportsOf(opened[i].Source.Store, entry)
-		if err != nil || !ok { // what is not there is found by who looks for it
-			all = append(all, row)
-			continue
-		}
-		for _, format := range rules.Documents.Formats(kind) {
-			from, to := opened[i].Source.Address, opened[i].Target.Address
-			one := records.Route{From: from.Parent().Child(store.ExportName(entry.Name, format)).String(), To: to.Parent().Child(store.ExportName(to.Name(), format)).String()}
-			one.Scope = row.Scope + "\n" + format
-			all = append(all, one)
-		}
-	}
-	return all, nil
-}
-
-// checkDocuments holds a rule for documents against what the sources offer.
-func checkDocuments(routes []transfer.Route, choice store.Choice) error {
-	offered := map[string][]string{}
-	for _, route := range routes {
-		if exporter, ok := route.Source.Store.(store.Exporter); ok {
-			for _, kind := range exporter.DocumentKinds() {
-				for _, format := range kind.Formats {
-					offered[kind.Class] = append(offered[kind.Class], format.Name)
-				}
-			}
-		}
-	}
-	if len(offered) == 0 {
-		return nil
-	}
-	for class, formats := range choice {
-		for _, format := range formats {
-			if !slices.Contains(offered[class], format) {
-				slices.Sort(offered[class])
-				return fmt.Errorf("documents of the class %s cannot be exported as %q; there are %s", class, format, strings.Join(slices.Compact(offered[class]), ", "))
-			}
-		}
-	}
-	return nil
-}
-
 // prepare checks a request before anything is changed.
 func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.Route, []transfer.Route, plan.Rules, error) {
 	clash, err := plan.ParseClash(request.Clash)
@@ -584,53 +524,6 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 	if again && r.ctx.Err() == nil {
 		if err := r.take(r.ctx, row); err != nil {
 			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
-		}
-	}
-}
-
-// held leaves a run until what it waits for was mended.
-func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
-	row.State, row.Cause, row.Why = records.Held, string(result.Cause), result.Why
-	columns := []string{"state", "cause", "why"}
-	if a.run != nil {
-		setCounts(&row, a.run.Snapshot())
-		columns = append(columns, "items", "done", "skipped", "failed", "unchanged", "bytes", "moved")
-	}
-	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
-		r.log.Error("could not keep that a run is held", "run", row.ID, "error", err)
-	}
-	r.mu.Lock()
-	delete(r.active, row.ID)
-	row.Cancelling = a.row.Cancelling
-	again := a.resume || row.Cancelling
-	r.mu.Unlock()
-	r.log.Warn("run", "run", row.ID, "state", row.State, "cause", row.Cause, "why", row.Why)
-	r.hub.Publish(live.Runs, r.contract(row, nil))
-	r.group.Go(func() {
-		for _, account := range changed(row) { // so that it shows which of them it is
-			if _, err := r.accounts.Check(r.ctx, account); err != nil {
-				r.log.Info("an account does not answer as it should", "account", account, "error", err)
-			}
-		}
-	})
-	if again && r.ctx.Err() == nil {
-		if err := r.take(r.ctx, row); err != nil {
-			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
-		}
-	}
-}
-
-// Mended takes up the runs that were held for an account.
-func (r *Runner) Mended(account string) {
-	rows, err := r.db.OpenRuns(r.ctx)
-	if err != nil {
-		r.log.Error("could not look for runs that are held", "error", err)
-	}
-	for _, row := range rows {
-		if row.State == records.Held && slices.Contains(changed(row), account) {
-			if err := r.take(r.ctx, row); err != nil {
-				r.log.Error("could not go on with a run", "run", row.ID, "error", err)
-			}
 		}
 	}
 }

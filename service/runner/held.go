@@ -1,0 +1,57 @@
+package runner
+
+import (
+	"context"
+	"slices"
+
+	"deftheron/core/transfer"
+	"deftheron/service/live"
+	"deftheron/service/records"
+)
+
+// held leaves a run until what it waits for was mended.
+func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
+	row.State, row.Cause, row.Why = records.Held, string(result.Cause), result.Why
+	columns := []string{"state", "cause", "why"}
+	if a.run != nil {
+		setCounts(&row, a.run.Snapshot())
+		columns = append(columns, "items", "done", "skipped", "failed", "unchanged", "bytes", "moved")
+	}
+	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
+		r.log.Error("could not keep that a run is held", "run", row.ID, "error", err)
+	}
+	r.mu.Lock()
+	delete(r.active, row.ID)
+	row.Cancelling = a.row.Cancelling
+	again := a.resume || row.Cancelling
+	r.mu.Unlock()
+	r.log.Warn("run", "run", row.ID, "state", row.State, "cause", row.Cause, "why", row.Why)
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+	r.group.Go(func() {
+		for _, account := range changed(row) { // so that it shows which of them it is
+			if _, err := r.accounts.Check(r.ctx, account); err != nil {
+				r.log.Info("an account does not answer as it should", "account", account, "error", err)
+			}
+		}
+	})
+	if again && r.ctx.Err() == nil {
+		if err := r.take(r.ctx, row); err != nil {
+			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+		}
+	}
+}
+
+// Mended takes up the runs that were held for an account.
+func (r *Runner) Mended(account string) {
+	rows, err := r.db.OpenRuns(r.ctx)
+	if err != nil {
+		r.log.Error("could not look for runs that are held", "error", err)
+	}
+	for _, row := range rows {
+		if row.State == records.Held && slices.Contains(changed(row), account) {
+			if err := r.take(r.ctx, row); err != nil {
+				r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+			}
+		}
+	}
+}
