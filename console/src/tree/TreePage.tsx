@@ -249,10 +249,16 @@ function Way({ address }: { address: string }) {
 }
 
 function Counted({ entries }: { entries: Entry[] }) {
-  const files = entries.filter((entry) => entry.kind !== 'folder')
-  const size = files.reduce((sum, entry) => sum + Math.max(0, entry.size), 0)
-  const folders = entries.length - files.length
-  return <>{[folders > 0 || files.length === 0 ? some(folders, 'folder') : '', files.length > 0 ? `${some(files.length, 'file')}, ${bytes(size)}` : ''].filter(Boolean).join(', ')}</>
+  const folders = entries.filter((entry) => entry.kind === 'folder').length
+  const documents = entries.filter((entry) => entry.kind === 'document').length
+  const files = entries.length - folders - documents
+  const size = entries.reduce((sum, entry) => sum + (entry.kind === 'folder' ? 0 : Math.max(0, entry.size)), 0)
+  const parts = [
+    folders > 0 || entries.length === 0 ? some(folders, 'folder') : '',
+    documents > 0 ? some(documents, 'document') : '',
+    files > 0 ? `${some(files, 'file')}, ${bytes(size)}` : '',
+  ]
+  return <>{parts.filter(Boolean).join(', ')}</>
 }
 
 function Sum({ entries, all, more, root }: { entries: Entry[]; all: number; more: boolean; root: boolean }) {

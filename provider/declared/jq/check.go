@@ -40,12 +40,36 @@ var functions = map[string]cost{
 	"with_entries/1": free,
 }
 
+// prelude are functions of jq that are written in jq, in the form that can be
+// bounded. Each is there where its name is used.
+var prelude = map[string]string{
+	"map_values": "def map_values(f): with_entries({key: .key, value: (.value | f)});",
+	"getpath":    "def getpath(p): reduce p[] as $step (.; if . == null then null else .[$step] end);",
+	"inside":     "def inside(whole): . as $part | whole | contains($part);",
+	"IN":         "def IN(all): . as $one | any(all; . == $one);",
+	"toarray":    `def toarray: if type == "array" then . else [.] end;`,
+}
+
+// withPrelude puts the functions that a text uses before it.
+func withPrelude(functions, source string) string {
+	used := ""
+	for _, name := range slices.Sorted(maps.Keys(prelude)) {
+		if strings.Contains(source, name) || strings.Contains(functions, name) {
+			used += prelude[name] + " "
+		}
+	}
+	return used + functions
+}
+
 // Functions returns the names of the functions that an expression may use,
 // sorted.
 func Functions() []string {
 	names := map[string]bool{}
 	for name := range functions {
 		name, _, _ = strings.Cut(name, "/")
+		names[name] = true
+	}
+	for name := range prelude {
 		names[name] = true
 	}
 	return slices.Sorted(maps.Keys(names))

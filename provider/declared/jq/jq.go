@@ -74,7 +74,7 @@ func Compile(source, functions string) (*Expr, error) {
 		e.path, e.each = path, each
 		return e, nil
 	}
-	defs, err := parseFunctions(functions)
+	defs, err := parseFunctions(withPrelude(functions, source))
 	if err != nil {
 		return nil, fmt.Errorf("in the functions: %w", err)
 	}
