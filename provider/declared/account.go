@@ -221,7 +221,7 @@ func (a *account) Traits() store.Traits {
 		traits.Windows = append(traits.Windows, "The service lets two entries have one name. After a file or folder was made it is looked whether somebody else made one of that name in the same moment; the earlier one stays, and the other is taken back.")
 	}
 	if replaces == "remove" && !d.Names.Twins {
-		traits.Windows = append(traits.Windows, "A file is replaced by removing the old one when the new one is there under a name of ours: its name is missing between two requests.")
+		traits.Windows = append(traits.Windows, "A file is replaced by moving the old one aside when the new one is there under a name of ours, and the new one to its name: the name is missing between two requests, and what is kept aside is put back after an interruption.")
 	}
 	if d.Remove != nil && !d.Remove.Conditional {
 		traits.Windows = append(traits.Windows, "What is removed is looked at just before; a change between the two requests would be lost.")

@@ -57,7 +57,7 @@ func (d *Definition) check(root *yaml.Node) error {
 		ways[d.SignIn[i].Way] = true
 	}
 	for i := range d.Uploads {
-		if err := checkUpload(&d.Uploads[i], fmt.Sprintf("uploads[%d]", i), wrong); err != nil {
+		if err := checkUpload(d, &d.Uploads[i], fmt.Sprintf("uploads[%d]", i), wrong); err != nil {
 			return err
 		}
 	}
@@ -127,7 +127,7 @@ func checkWay(way *SignIn, field string, wrong func(string, string, ...any) erro
 	return err
 }
 
-func checkUpload(u *Upload, field string, wrong func(string, string, ...any) error) error {
+func checkUpload(d *Definition, u *Upload, field string, wrong func(string, string, ...any) error) error {
 	switch {
 	case !u.Tus && (u.Send == nil || len(u.Send.steps()) == 0):
 		return wrong(field+".send", "it is missing: it sends the content")
@@ -138,6 +138,9 @@ func checkUpload(u *Upload, field string, wrong func(string, string, ...any) err
 	}
 	if u.Pieces != nil && u.Pieces.Order == "any" && (u.Begin == nil || u.Finish == nil) {
 		return wrong(field+".pieces.order", "parts in any order need begin and finish")
+	}
+	if u.Replaces == "remove" && (d.Remove == nil || d.Move == nil && !d.Names.Twins) {
+		return wrong(field+".replaces", "to replace by removing, remove has to be described, and move where two entries cannot have one name")
 	}
 	if u.Send != nil && !sendsContent(u.Send) {
 		return wrong(field+".send", "none of its requests sends the content; say content: true, in the request or in a part of it")

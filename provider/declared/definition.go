@@ -264,7 +264,7 @@ type Upload struct {
 	Above      Size       `yaml:"above" doc:"For files larger than this."`
 	UpTo       Size       `yaml:"up-to" doc:"For files of at most this size."`
 	Conditions []string   `yaml:"conditions" doc:"The conditions that the service checks by itself when the file gets its name: absent, revision. Others are looked at just before." one:"absent,revision"`
-	Replaces   string     `yaml:"replaces" doc:"request (the default): the same requests replace. remove: what is replaced is removed first, after it was looked at." one:"request,remove"`
+	Replaces   string     `yaml:"replaces" doc:"request (the default): the same requests replace. remove: for services that replace nothing; what is replaced is moved aside until the new one has its name, or, where two entries may have one name, removed when the new one is there." one:"request,remove"`
 	Hashes     []string   `yaml:"hashes" doc:"Hashes of the content that have to be known before it is sent (.hash.md5, in hexadecimal); it is then read twice." one:"md5,sha1,sha256,sha512,crc32,crc32c,crc64nvme"`
 	Begin      *Operation `yaml:"begin" doc:"Opens the upload; what it keeps is .kept in what follows."`
 	Tus        bool       `yaml:"tus" doc:"The upload is one of tus 1.0: begin creates it (its Location is taken), and the rest is known."`

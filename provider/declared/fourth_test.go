@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/core/store/storetest"
 	"deftheron/provider/declared"
 )
 
@@ -33,6 +34,8 @@ type fourth struct {
 	tasks    map[string]int // how often each was asked about
 	next     int
 	token    string
+	// refuseOnto is a name that one move is not allowed to give.
+	refuseOnto string
 }
 
 type fourthNode struct {
@@ -186,6 +189,8 @@ func (s *fourth) relabel(w http.ResponseWriter, n *fourthNode, up int, name stri
 		s.refuse(w, http.StatusBadRequest, 404)
 	case s.child(up, name) != nil:
 		s.refuse(w, http.StatusBadRequest, 409)
+	case name == s.refuseOnto && string(n.data) == "third":
+		s.refuse(w, http.StatusBadRequest, 8)
 	default:
 		n.parent, n.name = up, name
 		s.say(w, http.StatusOK, s.shown(n))
@@ -406,8 +411,63 @@ func TestFourth(t *testing.T) {
 	if len(service.nodes) != 1 || len(service.sessions) != 0 {
 		t.Errorf("left are %d entries and %d sessions", len(service.nodes)-1, len(service.sessions))
 	}
+	fourthSwaps(t, service, definition, o)
 	o.Secrets = store.FixedSecret("wrong")
 	if _, err := declared.New(definition).Open(t.Context(), o); err == nil || !strings.Contains(err.Error(), "client id and its secret") {
 		t.Errorf("a wrong client secret: %v", err)
+	}
+}
+
+// fourthSwaps replaces a file where nothing replaces, and breaks off in between.
+func fourthSwaps(t *testing.T, service *fourth, definition *declared.Definition, o store.Opening) {
+	t.Helper()
+	opened, err := declared.New(definition).Open(t.Context(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	put := func(data string, condition store.Condition) error {
+		_, err := opened.Write(t.Context(), store.Writing{Place: store.At("a.txt"), Size: int64(len(data)), If: condition, Run: "swap", Content: storetest.Text(data)})
+		return err
+	}
+	names := func() (all []string) {
+		service.mu.Lock()
+		defer service.mu.Unlock()
+		for _, n := range service.nodes {
+			if n.id != 1 {
+				all = append(all, n.name+"="+string(n.data))
+			}
+		}
+		slices.Sort(all)
+		return all
+	}
+	if err := put("first", store.Absent); err != nil {
+		t.Fatal(err)
+	}
+	if err := put("second", store.Any); err != nil || !slices.Equal(names(), []string{"a.txt=second"}) {
+		t.Errorf("%v: %q", err, names())
+	}
+	// The new one cannot get the name: the old one is there again.
+	service.mu.Lock()
+	service.refuseOnto = "a.txt"
+	service.mu.Unlock()
+	if err := put("third", store.Any); err == nil || !slices.Equal(names(), []string{"a.txt=second"}) {
+		t.Errorf("%v: %q", err, names())
+	}
+	// A process that died between the two moves left both under names of ours.
+	service.mu.Lock()
+	for _, n := range service.nodes {
+		if n.name == "a.txt" {
+			n.name = store.ArrivingName("swap", "aside-a.txt")
+		}
+	}
+	service.next++
+	service.nodes[service.next] = &fourthNode{id: service.next, parent: 1, name: store.ArrivingName("swap", "77"), data: []byte("third")}
+	service.mu.Unlock()
+	cleaned, err := store.Clean(t.Context(), opened, store.Cleaning{Run: "swap"})
+	if err != nil || len(cleaned) != 2 || !slices.Equal(names(), []string{"a.txt=second"}) {
+		t.Errorf("cleaned %+v, %v: %q", cleaned, err, names())
+	}
+	if again, err := store.Clean(t.Context(), opened, store.Cleaning{Run: "swap"}); err != nil || len(again) != 0 {
+		t.Errorf("cleaned again: %+v, %v", again, err)
 	}
 }

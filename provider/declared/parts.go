@@ -156,11 +156,11 @@ func (a *account) AbortParts(ctx context.Context, place store.Place, upload stri
 // Clean implements store.Cleaner: it gives up the open uploads of a run, and
 // removes what lies under names of ours.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
+	gone, err := a.cleanArriving(ctx, cleaning)
 	d := a.definition.Leftovers
-	if d == nil {
-		return nil, nil
+	if d == nil || err != nil {
+		return gone, err
 	}
-	var gone []store.Leftover
 	for item, err := range a.pages(ctx, "looking for open uploads", &Operation{Step: d.Step}, d.Items, d.Next, a.fixed()) {
 		if err != nil {
 			return gone, err

@@ -158,6 +158,9 @@ func (w *writer) run(ctx context.Context) (store.Written, error) {
 		}
 	} else if w.before != nil && w.upload.Replaces == "remove" {
 		if err := w.removeBefore(ctx); err != nil {
+			place := w.writing.Place
+			place.ID = one.ID
+			_ = w.a.removeFound(context.WithoutCancel(ctx), place, one) // not two of it
 			return store.Written{}, err
 		}
 	} else if err := w.a.withdraw(ctx, w.writing.Place, one, w.before); err != nil {
@@ -198,17 +201,6 @@ func (a *account) withdraw(ctx context.Context, place store.Place, made found, b
 		return store.Errorf(store.ErrOutcomeUnknown, "somebody else made %s in the same moment, and ours could not be taken back: %w", place, err)
 	}
 	return store.Errorf(store.ErrExists, "somebody else made %s in the same moment", place)
-}
-
-// swap puts what arrived under a name of ours in the place of what it replaces.
-func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
-	ours := w.writing.Place.Folder.Place(arrived.Name)
-	ours.ID = arrived.ID
-	if err := w.removeBefore(ctx); err != nil {
-		_ = w.a.removeFound(context.WithoutCancel(ctx), ours, arrived)
-		return found{}, err
-	}
-	return w.a.move(context.WithoutCancel(ctx), ours, arrived, w.writing.Place)
 }
 
 // removeBefore removes what is replaced, if it is still what it was.

@@ -1,0 +1,120 @@
+package declared
+
+import (
+	"context"
+	"strings"
+
+	"deftheron/core/store"
+)
+
+// asideMark begins what follows the run in the name of something that is kept
+// until what replaces it is in place; its own name follows.
+const asideMark = "aside-"
+
+// swap puts what arrived under a name of ours in the place of what it replaces,
+// in a service that replaces nothing itself. What is replaced is kept aside until
+// the new one is there, and put back if it does not get there.
+func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
+	// Begun, it is carried through: half-way the name is missing.
+	ctx = context.WithoutCancel(ctx)
+	ours := w.writing.Place.Folder.Place(arrived.Name)
+	ours.ID = arrived.ID
+	aside := w.writing.Place.Folder.Place(store.ArrivingName(w.writing.Run, asideMark+w.writing.Place.Name))
+	kept, err := w.putAside(ctx, aside)
+	if err != nil {
+		_ = w.a.removeFound(ctx, ours, arrived)
+		return found{}, err
+	}
+	placed, err := w.a.move(ctx, ours, arrived, w.writing.Place)
+	if err != nil {
+		if _, back := w.a.move(ctx, aside, kept, w.writing.Place); back != nil {
+			return found{}, store.Errorf(store.ErrOutcomeUnknown, "%s is kept as %s, as neither it nor what replaces it could be put there: %w (%w)", w.writing.Place, aside, err, back)
+		}
+		_ = w.a.removeFound(ctx, ours, arrived)
+		return found{}, err
+	}
+	aside.ID = kept.ID
+	if err := w.a.removeFound(ctx, aside, kept); err != nil {
+		w.a.opening.Log.Warn("what was replaced could not be removed", "place", aside.String(), "error", err)
+	}
+	return placed, nil
+}
+
+// putAside moves what is replaced out of the way, if it is still what it was.
+func (w *writer) putAside(ctx context.Context, aside store.Place) (found, error) {
+	if err := w.a.checkName(aside.Folder.Path, aside.Name); err != nil {
+		return found{}, store.Errorf(store.ErrRefused, "%s cannot be replaced: its name leaves no room for one to keep it by meanwhile", w.writing.Place)
+	}
+	place := w.writing.Place
+	place.ID = w.before.ID
+	now, err := w.a.look(ctx, place)
+	if err != nil && store.KindOf(err) != store.ErrNotFound {
+		return found{}, err
+	}
+	if err != nil || now.Revision != w.before.Revision {
+		return found{}, store.Errorf(store.ErrChanged, "%s was changed while it was to be replaced", w.writing.Place)
+	}
+	return w.a.move(ctx, place, now, aside)
+}
+
+// swaps reports whether files are replaced by a swap.
+func (d *Definition) swaps() bool {
+	for _, upload := range d.Uploads {
+		if upload.Replaces == "remove" && !d.Names.Twins {
+			return true
+		}
+	}
+	return false
+}
+
+// cleanArriving ends the swaps that a run left half-way: what is kept aside goes
+// back where its name is missing, and all else under names of ours is removed.
+func (a *account) cleanArriving(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
+	if !a.definition.swaps() {
+		return nil, nil
+	}
+	prefix := store.ArrivingName(cleaning.Run, "")
+	folders := []store.Folder{{Path: cleaning.Folder.Path}}
+	var gone []store.Leftover
+	for len(folders) > 0 {
+		folder := folders[len(folders)-1]
+		folders = folders[:len(folders)-1]
+		var ours []found
+		for one, err := range a.children(ctx, folder) {
+			if store.KindOf(err) == store.ErrNotFound {
+				break // it was not made yet
+			}
+			if err != nil {
+				return gone, err
+			}
+			if one.Kind == store.KindFolder {
+				folders = append(folders, one.Folder(folder))
+			} else if strings.HasPrefix(one.Name, prefix) {
+				ours = append(ours, one)
+			}
+		}
+		for _, one := range ours {
+			place := one.Place(folder)
+			if err := a.cleanOne(ctx, place, one, strings.TrimPrefix(one.Name, prefix)); err != nil {
+				return gone, err
+			}
+			gone = append(gone, store.Leftover{Run: cleaning.Run, Place: place})
+		}
+	}
+	return gone, nil
+}
+
+func (a *account) cleanOne(ctx context.Context, place store.Place, one found, rest string) error {
+	if name, aside := strings.CutPrefix(rest, asideMark); aside {
+		home := place.Folder.Place(name)
+		_, err := a.look(ctx, home)
+		if store.KindOf(err) == store.ErrNotFound {
+			_, err = a.move(ctx, place, one, home)
+			return err
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return a.removeFound(ctx, place, one)
+}
