@@ -9,11 +9,12 @@ import (
 	"deftheron/core/store"
 )
 
-// partsUpload is the way of writing in numbered parts; nil where there is none.
+// partsUpload is the way of writing in numbered parts; nil where there is none, or
+// where all of the content has to be read before it begins.
 func (a *account) partsUpload() *Upload {
 	for i := range a.definition.Uploads {
 		upload := &a.definition.Uploads[i]
-		if upload.Pieces != nil && upload.Pieces.Order == "any" && upload.Finish != nil && upload.Begin != nil {
+		if upload.Pieces != nil && upload.Pieces.Order == "any" && upload.Finish != nil && upload.Begin != nil && len(upload.Hashes) == 0 {
 			return upload
 		}
 	}
@@ -76,8 +77,12 @@ func (a *account) WritePart(ctx context.Context, writing store.Writing, upload s
 	limits, _ := a.PartLimits()
 	offset := int64(number-1) * limits.Size(writing.Size)
 	p := &pieces{writer: &writer{a: a, upload: a.partsUpload(), writing: writing}, stream: stream, exact: store.Exactly(stream, size)}
-	p.in = a.fixed()
-	p.in["size"], p.in["run"], p.in["name"], p.in["kept"] = int(writing.Size), writing.Run, writing.Place.Name, begun.Kept
+	parentID, err := a.folderID(ctx, writing.Place.Folder)
+	if err != nil {
+		return store.Part{}, err
+	}
+	p.in = a.placed(a.fixed(), writing.Place.Folder, parentID, writing.Place.Name)
+	p.in["size"], p.in["run"], p.in["kept"] = int(writing.Size), writing.Run, begun.Kept
 	p.send, p.size, p.offset = p.upload.Send, limits.Size(writing.Size), offset
 	if err := p.piece(ctx, size); err != nil {
 		return store.Part{}, err
@@ -144,8 +149,8 @@ func (a *account) AbortParts(ctx context.Context, place store.Place, upload stri
 	if err := json.Unmarshal([]byte(upload), &begun); err != nil || giveUp == nil {
 		return nil
 	}
-	in := a.fixed()
-	in["kept"], in["name"] = begun.Kept, place.Name
+	in := a.placed(a.fixed(), place.Folder, place.Folder.ID, place.Name)
+	in["kept"] = begun.Kept
 	_, err := a.do(ctx, "giving up an upload", giveUp, in, doing{})
 	if store.KindOf(err) == store.ErrNotFound {
 		return nil

@@ -125,7 +125,10 @@ func (p *Provider) account(opening store.Opening) (*account, error) {
 		if !ok {
 			value = option.Default
 		}
-		a.options[option.Name] = strings.TrimSuffix(value, "/")
+		if strings.Contains(value, "://") { // an address, that others are put behind
+			value = strings.TrimSuffix(value, "/")
+		}
+		a.options[option.Name] = value
 	}
 	return a, a.settle()
 }

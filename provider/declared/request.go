@@ -173,7 +173,9 @@ func (a *account) addBody(ctx context.Context, out *outgoing, step *Step, conten
 		if err != nil {
 			return err
 		}
-		setType(textOf(media))
+		if kind := textOf(media); kind != "" {
+			setType(kind)
+		}
 		out.body = content
 	case step.Multipart != nil:
 		return a.addParts(ctx, out, step.Multipart, content)
