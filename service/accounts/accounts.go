@@ -148,7 +148,8 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if link.Secret != "" {
 		row.Secret = a.sealer.Seal(purpose(row.ID), []byte(link.Secret))
 	}
-	opened, err := a.openRow(ctx, row, true)
+	keeps := &secrets{accounts: a, linking: row, unkept: true}
+	opened, err := a.openRow(ctx, row, keeps)
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
@@ -158,7 +159,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	row.Owner = found.Owner
+	row.Owner, row.Secret = found.Owner, keeps.now()
 	if err := a.db.AddAccount(ctx, &row); err != nil {
 		if errors.Is(err, records.ErrTaken) {
 			err = taken(link.Name)
@@ -313,7 +314,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	}
 	// Not cancelled with the request that came first: others may wait too.
 	opening := a.opening.DoChan(row.ID, func() (any, error) {
-		opened, err := a.openRow(context.WithoutCancel(ctx), row, false)
+		opened, err := a.openRow(context.WithoutCancel(ctx), row, &secrets{accounts: a, linking: row})
 		if err != nil {
 			err = openError{err}
 		}
@@ -337,7 +338,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	}
 }
 
-func (a *Accounts) openRow(ctx context.Context, row records.Account, linking bool) (tree.Account, error) {
+func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps *secrets) (tree.Account, error) {
 	provider, err := a.Provider(row.Provider)
 	if err != nil {
 		return tree.Account{}, fmt.Errorf("the provider %q of the account %s is not known to this version", row.Provider, row.Name)
@@ -347,7 +348,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, linking boo
 	gate := store.NewGate(row.ID, 16, 64)
 	opened, err := provider.Open(ctx, store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate,
-		Secrets: &secrets{accounts: a, linking: row, unkept: linking}, Dial: Dial, Transport: a.newTransport(), Now: time.Now, ReadOnly: row.ReadOnly, Log: a.log.With("account", row.Name),
+		Secrets: keeps, Dial: Dial, Transport: a.newTransport(), Now: time.Now, ReadOnly: row.ReadOnly, Log: a.log.With("account", row.Name),
 	})
 	if err != nil {
 		return tree.Account{}, err
@@ -362,14 +363,27 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, linking boo
 // just being linked, on what it is linked with.
 type secrets struct {
 	accounts *Accounts
-	linking  records.Account
 	unkept   bool // it is being linked just now
+
+	mu      sync.Mutex
+	linking records.Account
+}
+
+// now is the sealed secret of an account that is being linked, which may have
+// been replaced since by the provider.
+func (s *secrets) now() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.linking.Secret
 }
 
 func (s *secrets) row(ctx context.Context) (records.Account, error) {
-	row, err := s.accounts.db.Account(ctx, s.linking.Name)
-	if errors.Is(err, records.ErrNotFound) || err == nil && row.ID != s.linking.ID {
-		return s.linking, nil
+	s.mu.Lock()
+	linking := s.linking
+	s.mu.Unlock()
+	row, err := s.accounts.db.Account(ctx, linking.Name)
+	if errors.Is(err, records.ErrNotFound) || err == nil && row.ID != linking.ID {
+		return linking, nil
 	}
 	return row, err
 }
@@ -400,13 +414,31 @@ func (s *secrets) Save(ctx context.Context, old, new []byte) error {
 		return err
 	}
 	swapped := false
+	sealed := s.accounts.sealer.Seal(purpose(row.ID), new)
+	if string(current) == string(old) && s.swapUnkept(ctx, row, sealed) {
+		return nil
+	}
 	if string(current) == string(old) {
-		swapped, err = s.accounts.db.SwapSecret(ctx, row.ID, row.Secret, s.accounts.sealer.Seal(purpose(row.ID), new))
+		swapped, err = s.accounts.db.SwapSecret(ctx, row.ID, row.Secret, sealed)
 	}
 	if err == nil && !swapped {
 		err = store.Errorf(store.ErrChanged, "the secret of %s was replaced meanwhile", row.Name)
 	}
 	return err
+}
+
+// swapUnkept replaces the secret of an account that is not in the records yet.
+func (s *secrets) swapUnkept(ctx context.Context, row records.Account, sealed []byte) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.unkept || string(s.linking.Secret) != string(row.Secret) {
+		return false
+	}
+	if kept, err := s.accounts.db.Account(ctx, row.Name); err == nil && kept.ID == row.ID {
+		return false // it is in the records by now
+	}
+	s.linking.Secret = sealed
+	return true
 }
 
 // purpose is what an account's secret is sealed for.

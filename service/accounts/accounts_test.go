@@ -185,3 +185,31 @@ func TestStates(t *testing.T) {
 		t.Errorf("back again: %+v, %v, %+v", each, err, again.StateOf(row.ID))
 	}
 }
+
+// TestRotatedWhileLinking has a provider replace the secret while the account is
+// being linked: what it came to is kept.
+func TestRotatedWhileLinking(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	db, err := records.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	sealer, err := access.OpenKey(ctx, db, dir, "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &vault{opened: 1} // it rotates from its second opening on
+	a := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	row, _, err := a.Add(ctx, accounts.Link{Provider: "vault", Name: "safe", Options: map[string]string{"host": "h"}, Secret: "first"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if secret, err := sealer.Open("account "+row.ID, row.Secret); err != nil || string(secret) != "first+" {
+		t.Errorf("linked with %q, %v", secret, err)
+	}
+	again := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	if _, err := again.Open(ctx, "safe"); err != nil {
+		t.Errorf("after a restart: %v", err)
+	}
+}

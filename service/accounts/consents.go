@@ -78,6 +78,7 @@ type pending struct {
 	state    string // binds the answer to this consent
 	used     bool   // an answer came
 	begun    store.Consent
+	opening  store.Opening // one for all its requests, and their connections
 	secret   []byte
 }
 
@@ -126,11 +127,11 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	}
 	beginning, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	opening := a.openingFor(p.row)
+	p.opening = a.openingFor(p.row)
 	if asked.Mend { // its registration is kept with the sign-in that it had
-		opening.Secrets = &secrets{accounts: a, linking: p.row}
+		p.opening.Secrets = &secrets{accounts: a, linking: p.row}
 	}
-	if p.begun, err = p.provider.(store.Consenter).BeginConsent(beginning, opening, asking); err != nil {
+	if p.begun, err = p.provider.(store.Consenter).BeginConsent(beginning, p.opening, asking); err != nil {
 		return Consent{}, err
 	}
 	p.Consent = Consent{
@@ -212,7 +213,7 @@ func (a *Accounts) Consent(id string) (Consent, error) {
 	return p.Consent, nil
 }
 
-// GivenUp forgets a consent that nobody waits for any more.
+// GiveUpConsent forgets a consent that nobody waits for any more.
 func (a *Accounts) GiveUpConsent(id string) {
 	a.consents.mu.Lock()
 	defer a.consents.mu.Unlock()
@@ -282,7 +283,7 @@ func (a *Accounts) exchange(ctx context.Context, p *pending, answer store.Consen
 	// A code is good once: it is not lost with the request that brought it.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), exchangeTime)
 	defer cancel()
-	secret, err := p.provider.(store.Consenter).EndConsent(ctx, a.openingFor(p.row), p.begun, answer)
+	secret, err := p.provider.(store.Consenter).EndConsent(ctx, p.opening, p.begun, answer)
 	return a.finish(ctx, p, secret, err)
 }
 
@@ -339,7 +340,7 @@ func (a *Accounts) pollDevice(ctx context.Context, p *pending) {
 			return
 		}
 		asking, cancel := context.WithTimeout(ctx, exchangeTime)
-		secret, err := p.provider.(store.Consenter).EndConsent(asking, a.openingFor(p.row), p.begun, store.ConsentAnswer{})
+		secret, err := p.provider.(store.Consenter).EndConsent(asking, p.opening, p.begun, store.ConsentAnswer{})
 		cancel()
 		kind := store.KindOf(err)
 		if ctx.Err() != nil {
