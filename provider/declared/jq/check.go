@@ -35,7 +35,7 @@ var functions = map[string]cost{
 	"gmtime/0": linear, "mktime/0": linear, "strftime/1": linear, "strptime/1": linear, "todate/0": linear, "fromdate/0": linear,
 	"fromdateiso8601/0": linear, "todateiso8601/0": linear, "del/1": linear,
 	"explode/0": wide, "split/1": wide, "fromjson/0": wide,
-	"add/0": ours, "join/1": ours, "test/1": ours, "test/2": ours, "sub/2": ours, "gsub/2": ours, "capture/1": ours, "contains/1": ours, "index/1": ours,
+	"add/0": ours, "join/1": ours, "test/1": ours, "test/2": ours, "sub/2": ours, "gsub/2": ours, "capture/1": ours, "scan/1": ours, "contains/1": ours, "index/1": ours,
 	"from_entries/0": ours, "hex/0": ours, "unhex/0": ours, "path_escape/0": ours, "basename/0": ours, "dirname/0": ours, "ascii_json/0": ours,
 	"with_entries/1": free,
 }
@@ -325,6 +325,11 @@ func (c *checker) call(t *gojq.Term) (*gojq.Term, error) {
 	case wide:
 		return replaced(pipe(callOf("charge_wide"), bare)), nil
 	case ours:
+		if f.Name == "scan" { // each match
+			each := inParentheses(callOf(f.Name, f.Args...))
+			each.SuffixList = append([]*gojq.Suffix{{Iter: true}}, suffixes...)
+			return each, nil
+		}
 		return replaced(callOf(f.Name, f.Args...)), nil
 	}
 	return nil, fmt.Errorf("the function %s cannot be used here, or with %d arguments; there are %s", f.Name, len(f.Args), strings.Join(Functions(), ", "))

@@ -65,6 +65,8 @@ func TestRun(t *testing.T) {
 		{`.a | IN("x", "y")`, `{"a":"y"}`, `true`},
 		{`.a | inside("xyz")`, `{"a":"yz"}`, `true`},
 		{`[.a, .b | toarray]`, `{"a":1,"b":[2]}`, `[[1],[2]]`},
+		{`[.s | scan("[0-9]+")]`, `{"s":"a1b22"}`, `["1","22"]`},
+		{`[.s | scan("([a-z])([0-9])")[1]]`, `{"s":"a1b2"}`, `["1","2"]`},
 		{`empty`, `null`, `null`},
 	} {
 		e, err := jq.Compile(c.expression, functions)

@@ -122,3 +122,32 @@ func capture(b *budget, in, pattern any) any {
 	}
 	return object
 }
+
+// scan is every match: its text, or where the pattern has groups, their texts.
+func scan(b *budget, in, pattern any) any {
+	text, err := matched(in)
+	if err != nil {
+		return err
+	}
+	re, err := compiled(pattern, "")
+	if err != nil {
+		return err
+	}
+	found := re.FindAllStringSubmatch(text, -1)
+	if !b.charge(2*len(text) + len(found)*(48+24*re.NumSubexp())) {
+		return ErrBounds
+	}
+	all := make([]any, len(found))
+	for i, groups := range found {
+		if len(groups) == 1 {
+			all[i] = groups[0]
+			continue
+		}
+		texts := make([]any, len(groups)-1)
+		for j, group := range groups[1:] {
+			texts[j] = group
+		}
+		all[i] = texts
+	}
+	return all
+}

@@ -140,6 +140,7 @@ func natives() []gojq.CompilerOption {
 	add("test", 2, func(b *budget, in any, args []any) any { return match(in, args[0], args[1]) })
 	add("sub", 2, func(b *budget, in any, args []any) any { return replace(b, in, args[0], args[1], 1) })
 	add("gsub", 2, func(b *budget, in any, args []any) any { return replace(b, in, args[0], args[1], -1) })
+	add("scan", 1, func(b *budget, in any, args []any) any { return scan(b, in, args[0]) })
 	add("capture", 1, func(b *budget, in any, args []any) any { return capture(b, in, args[0]) })
 	for name, convert := range texts {
 		add(name, 0, func(b *budget, in any, _ []any) any {
