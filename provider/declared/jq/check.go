@@ -13,10 +13,11 @@ import (
 type cost uint8
 
 const (
-	free   cost = iota + 1 // next to nothing, or by steps of the interpreter
-	linear                 // by the size of its input
-	wide                   // by many times the size of its input
-	ours                   // a function of this package, which charges by itself
+	free    cost = iota + 1 // next to nothing, or by steps of the interpreter
+	linear                  // by the size of its input
+	wide                    // by many times the size of its input
+	ours                    // a function of this package, which charges by itself
+	regular                 // one of those that holds a regular expression against a text
 )
 
 // functions are those that an expression may use, by name and number of
@@ -35,9 +36,11 @@ var functions = map[string]cost{
 	"gmtime/0": linear, "mktime/0": linear, "strftime/1": linear, "strptime/1": linear, "todate/0": linear, "fromdate/0": linear,
 	"fromdateiso8601/0": linear, "todateiso8601/0": linear, "del/1": linear,
 	"explode/0": wide, "split/1": wide, "fromjson/0": wide,
-	"add/0": ours, "join/1": ours, "test/1": ours, "test/2": ours, "sub/2": ours, "gsub/2": ours, "capture/1": ours, "scan/1": ours, "contains/1": ours, "index/1": ours,
+	"add/0": ours, "join/1": ours, "contains/1": ours, "index/1": ours,
 	"from_entries/0": ours, "hex/0": ours, "unhex/0": ours, "path_escape/0": ours, "basename/0": ours, "dirname/0": ours, "ascii_json/0": ours,
 	"with_entries/1": free,
+	"test/1":         regular, "test/2": regular, "match/1": regular, "match/2": regular, "capture/1": regular, "capture/2": regular,
+	"scan/1": regular, "scan/2": regular, "sub/2": regular, "sub/3": regular, "gsub/2": regular, "gsub/3": regular,
 }
 
 // prelude are functions of jq that are written in jq, in the form that can be
@@ -325,14 +328,47 @@ func (c *checker) call(t *gojq.Term) (*gojq.Term, error) {
 	case wide:
 		return replaced(pipe(callOf("charge_wide"), bare)), nil
 	case ours:
-		if f.Name == "scan" { // each match
-			each := inParentheses(callOf(f.Name, f.Args...))
-			each.SuffixList = append([]*gojq.Suffix{{Iter: true}}, suffixes...)
-			return each, nil
-		}
 		return replaced(callOf(f.Name, f.Args...)), nil
+	case regular:
+		return replaced(regularCall(f)), nil
 	}
 	return nil, fmt.Errorf("the function %s cannot be used here, or with %d arguments; there are %s", f.Name, len(f.Args), strings.Join(Functions(), ", "))
+}
+
+// regularCall is a call of test, match, scan, capture, sub or gsub.
+func regularCall(f *gojq.Func) *gojq.Query {
+	args := f.Args
+	replacing := f.Name == "sub" || f.Name == "gsub"
+	var with *gojq.Query
+	if replacing {
+		with, args = args[1], append(slices.Clip(args[:1]), args[2:]...)
+	}
+	if len(args) == 1 {
+		args = append(slices.Clip(args), quoted(""))
+	}
+	call := callOf(f.Name, args...)
+	switch {
+	case replacing:
+		// [.[] | if type == "object" then with else . end] | join("")
+		identity := &gojq.Query{Term: &gojq.Term{Type: gojq.TermTypeIdentity}}
+		each := &gojq.Query{Term: &gojq.Term{Type: gojq.TermTypeIdentity, SuffixList: []*gojq.Suffix{{Iter: true}}}}
+		isMatch := &gojq.Query{
+			Left: &gojq.Query{Term: &gojq.Term{Type: gojq.TermTypeFunc, Func: &gojq.Func{Name: "type"}}}, Op: gojq.OpEq, Right: quoted("object"),
+		}
+		replace := &gojq.Query{Term: &gojq.Term{Type: gojq.TermTypeIf, If: &gojq.If{Cond: isMatch, Then: with, Else: identity}}}
+		array := &gojq.Query{Term: &gojq.Term{Type: gojq.TermTypeArray, Array: &gojq.Array{Query: pipe(each, replace)}}}
+		return pipe(call, pipe(array, callOf("join", quoted(""))))
+	case f.Name == "test":
+		return call
+	}
+	all := inParentheses(call) // each match by itself
+	all.SuffixList = []*gojq.Suffix{{Iter: true}}
+	return &gojq.Query{Term: all}
+}
+
+// quoted is a text as a query.
+func quoted(s string) *gojq.Query {
+	return &gojq.Query{Term: &gojq.Term{Type: gojq.TermTypeString, Str: &gojq.String{Str: s}}}
 }
 
 // formatted checks a string or a format, and charges for what it builds.

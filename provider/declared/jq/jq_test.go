@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/itchyny/gojq"
+
 	"deftheron/provider/declared/jq"
 )
 
@@ -65,8 +67,6 @@ func TestRun(t *testing.T) {
 		{`.a | IN("x", "y")`, `{"a":"y"}`, `true`},
 		{`.a | inside("xyz")`, `{"a":"yz"}`, `true`},
 		{`[.a, .b | toarray]`, `{"a":1,"b":[2]}`, `[[1],[2]]`},
-		{`[.s | scan("[0-9]+")]`, `{"s":"a1b22"}`, `["1","22"]`},
-		{`[.s | scan("([a-z])([0-9])")[1]]`, `{"s":"a1b2"}`, `["1","2"]`},
 		{`empty`, `null`, `null`},
 	} {
 		e, err := jq.Compile(c.expression, functions)
@@ -82,6 +82,51 @@ func TestRun(t *testing.T) {
 		text := strings.TrimSpace(encoded.String())
 		if err != nil || text != c.want {
 			t.Errorf("%s of %s: %s, %v; want %s", c.expression, c.input, text, err, c.want)
+		}
+	}
+}
+
+// TestAsJQ holds what is written here for jq's own functions against jq.
+func TestAsJQ(t *testing.T) {
+	const input = `{"s":"2026-11 and 2027-01","u":"Wehr ü 7, Wehr ä 8","n":[3,1,2],"o":{"b":1,"a":null},"e":""}`
+	for _, expression := range []string{
+		`.s | sub("(?<y>[0-9]+)-(?<m>[0-9]+)"; "\(.m)/\(.y)")`,
+		`.s | gsub("(?<y>[0-9]+)-(?<m>[0-9]+)"; "\(.m)/\(.y)")`,
+		`.s | sub("AND"; "or"; "i")`, `.s | sub("[0-9]"; "#"; "g")`, `.s | gsub("nothing"; "x")`, `. as $all | .s | sub("and"; $all.u)`,
+		`.e | gsub("a"; "b")`, `.u | gsub("[üä]"; "e") | ascii_upcase`,
+		`.s | [match("[0-9]+")]`, `.u | [match("(?<name>[a-z]+) (ü|ä) ([0-9])"; "gi")]`, `.u | [match("Wehr( zu)?"; "g")]`, `.u | match("7").offset`,
+		`.s | [capture("(?<y>[0-9]+)-(?<m>[0-9]+)")]`, `.s | [capture("(?<y>[0-9]+)"; "g").y]`, `[.s | capture("(?<z>zzz)")]`, `(.s | capture("(?<z>zzz)")) // "none"`,
+		`[.s | scan("[0-9]+")]`, `[.s | scan("([0-9]+)-([0-9]+)")[0]]`, `[.s | scan("AND"; "i")]`,
+		`.s | test("AND"), test("AND"; "i")`, `.o | with_entries({key, value: 1})`,
+		`.o | map_values(. // 0)`, `.n | add, (map(tostring) | add)`, `[.n[] | tostring] | join("-")`, `.o | to_entries | from_entries`,
+		`.s | index("-"), contains("and")`, `.n | index(1), index(7), contains([3]), contains([4])`, `.u | index("ü"), index("x"), index("")`,
+		`[.s, .u] | contains(["and"]), contains(["not"]), inside([.[], "z"])`, `.o | contains({b: 1}), contains({c: 1}), contains({})`, `[{a: [1, {b: "xyz"}]}] | contains([{a: [{b: "y"}]}])`, `getpath(["o","b"]), getpath(["no","b"])`, `.n | map(IN(1, 2))`, `"and" | inside("x and y")`,
+		`"\(.n) @ \(.o)"`, `@uri "a=\(.u)", @html "<\(.u)>"`, `.n + [4] - [1], .o + {c: 1}, .o * {d: {e: 2}}, (.s / " ")`, `[.n[] | . * 2.5, . / 2, -.]`,
+	} {
+		e, err := jq.Compile(expression, "")
+		if err != nil {
+			t.Errorf("%s: %v", expression, err)
+			continue
+		}
+		var got, want []any
+		if err := e.Each(t.Context(), jq.Input{Value: decode(t, input)}, func(value any) bool { got = append(got, value); return true }); err != nil {
+			t.Errorf("%s: %v", expression, err)
+		}
+		query, err := gojq.Parse(expression)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for results := query.Run(decode(t, input)); ; {
+			value, more := results.Next()
+			if !more {
+				break
+			}
+			want = append(want, value)
+		}
+		ours, _ := json.Marshal(got)
+		theirs, _ := json.Marshal(want)
+		if string(ours) != string(theirs) || len(want) == 0 {
+			t.Errorf("%s: %s, and by jq %s", expression, ours, theirs)
 		}
 	}
 }
@@ -136,6 +181,7 @@ func TestBounds(t *testing.T) {
 		`[foreach range(1000000) as $i (0; . + 1)]`, `.s | [range(1000) as $i | @base64]`, `[range(300) as $i | @json "\(.s)"]`,
 		`reduce range(60) as $i ("x"; [., .] | add)`, `[range(100) as $i | .s | gsub("x"; "yyyyyyyyyy")]`, `[range(200) as $i | .s / ""]`,
 		`reduce range(30) as $i ([range(100)]; [.[], .[]])`, `reduce range(100000) as $i (2; . * .)`,
+		`[range(1000) as $i | .s[:60000] | match("x"; "g")]`, `[range(10000) as $i | .s[:60000] | gsub("x*"; "yyyyyyyyyy")]`, `[range(2000)] | contains([range(2000) | 1999])`, `reduce range(60) as $i ("x"; gsub("(?<a>x)"; "\(.a)\(.a)"))`,
 	} {
 		e, err := jq.Compile(expression, "")
 		if err != nil {

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"unicode/utf8"
 )
 
 // The bounds of matching, which is linear in both (RE2).
@@ -29,10 +30,10 @@ func compiled(pattern, flags any) (*regexp.Regexp, error) {
 	}
 	text = strings.ReplaceAll(text, "(?<", "(?P<")
 	if f != "" {
-		if strings.Trim(f, "ixs") != "" {
-			return nil, fmt.Errorf("the flags %q are not known; there are i and s", f)
+		if strings.Trim(f, "is") != "" {
+			return nil, fmt.Errorf("the flags %q are not known; there are g, i and s", f)
 		}
-		text = "(?" + strings.ReplaceAll(f, "x", "") + ")" + text
+		text = "(?" + f + ")" + text
 	}
 	patterns.Lock()
 	defer patterns.Unlock()
@@ -58,96 +59,124 @@ func matched(in any) (string, error) {
 	return text, nil
 }
 
-func match(in, pattern, flags any) any {
-	text, err := matched(in)
-	if err != nil {
-		return err
+// matches holds a pattern against a text: once, or with the flag g as often as
+// it fits. The pieces of found are those of regexp's FindAllStringSubmatchIndex.
+func matches(b *budget, in, pattern, flags any, all bool) (text string, re *regexp.Regexp, found [][]int, err error) {
+	if text, err = matched(in); err != nil {
+		return "", nil, nil, err
 	}
-	re, err := compiled(pattern, flags)
-	if err != nil {
-		return err
+	f, _ := flags.(string)
+	if re, err = compiled(pattern, strings.ReplaceAll(f, "g", "")); err != nil {
+		return "", nil, nil, err
 	}
-	return re.MatchString(text)
+	times := 1
+	if all || strings.Contains(f, "g") {
+		times = -1
+	}
+	found = re.FindAllStringSubmatchIndex(text, times)
+	if !b.charge(2*len(text) + len(found)*(96+128*(1+re.NumSubexp()))) {
+		return "", nil, nil, ErrBounds
+	}
+	return text, re, found, nil
 }
 
-func replace(b *budget, in, pattern, by any, times int) any {
-	text, err := matched(in)
-	if err != nil {
-		return err
-	}
-	re, err := compiled(pattern, "")
-	if err != nil {
-		return err
-	}
-	with, ok := by.(string)
-	if !ok {
-		return fmt.Errorf("a match is replaced by a string, not %s", kindOf(by))
-	}
-	found := re.FindAllStringIndex(text, times)
-	if !b.charge(len(text) + len(found)*(len(with)+40)) {
-		return ErrBounds
-	}
-	var out strings.Builder
-	at := 0
-	for _, span := range found {
-		out.WriteString(text[at:span[0]])
-		out.WriteString(with)
-		at = span[1]
-	}
-	out.WriteString(text[at:])
-	return out.String()
-}
-
-func capture(b *budget, in, pattern any) any {
-	text, err := matched(in)
-	if err != nil {
-		return err
-	}
-	re, err := compiled(pattern, "")
-	if err != nil {
-		return err
-	}
-	if !b.charge(2*len(text) + 64*re.NumSubexp()) {
-		return ErrBounds
-	}
-	found := re.FindStringSubmatch(text)
-	if found == nil {
+// group is the text of group i of a match: nil where it took no part.
+func group(text string, span []int, i int) any {
+	if span[2*i] < 0 {
 		return nil
 	}
+	return text[span[2*i]:span[2*i+1]]
+}
+
+// named are the named groups of a match.
+func named(re *regexp.Regexp, text string, span []int) map[string]any {
 	object := map[string]any{}
 	for i, name := range re.SubexpNames() {
 		if name != "" {
-			object[name] = found[i]
+			object[name] = group(text, span, i)
 		}
 	}
 	return object
 }
 
-// scan is every match: its text, or where the pattern has groups, their texts.
-func scan(b *budget, in, pattern any) any {
-	text, err := matched(in)
+// matching makes a function of jq that gives something for each match.
+func matching(all bool, of func(re *regexp.Regexp, text string, span []int) any) func(b *budget, in any, args []any) any {
+	return func(b *budget, in any, args []any) any {
+		text, re, found, err := matches(b, in, args[0], args[1], all)
+		if err != nil {
+			return err
+		}
+		values := make([]any, len(found))
+		for i, span := range found {
+			values[i] = of(re, text, span)
+		}
+		return values
+	}
+}
+
+// scanned is a match's text, or where the pattern has groups, their texts.
+func scanned(re *regexp.Regexp, text string, span []int) any {
+	if re.NumSubexp() == 0 {
+		return group(text, span, 0)
+	}
+	texts := make([]any, re.NumSubexp())
+	for i := range texts {
+		texts[i] = group(text, span, i+1)
+	}
+	return texts
+}
+
+// described is a match as jq describes it; offsets and lengths are in
+// characters.
+func described(re *regexp.Regexp, text string, span []int) any {
+	part := func(i int) map[string]any {
+		value := group(text, span, i)
+		if value == nil {
+			return map[string]any{"offset": -1, "length": 0, "string": nil}
+		}
+		return map[string]any{
+			"offset": utf8.RuneCountInString(text[:span[2*i]]),
+			"length": utf8.RuneCountInString(value.(string)),
+			"string": value,
+		}
+	}
+	whole := part(0)
+	groups := make([]any, re.NumSubexp())
+	for i := range groups {
+		one := part(i + 1)
+		one["name"] = nil
+		if name := re.SubexpNames()[i+1]; name != "" {
+			one["name"] = name
+		}
+		groups[i] = one
+	}
+	whole["captures"] = groups
+	return whole
+}
+
+// tested reports whether a pattern fits.
+func tested(b *budget, in any, args []any) any {
+	_, _, found, err := matches(b, in, args[0], args[1], false)
 	if err != nil {
 		return err
 	}
-	re, err := compiled(pattern, "")
-	if err != nil {
-		return err
-	}
-	found := re.FindAllStringSubmatch(text, -1)
-	if !b.charge(2*len(text) + len(found)*(48+24*re.NumSubexp())) {
-		return ErrBounds
-	}
-	all := make([]any, len(found))
-	for i, groups := range found {
-		if len(groups) == 1 {
-			all[i] = groups[0]
-			continue
+	return len(found) > 0
+}
+
+// pieces takes a text apart at its matches: what stands between as strings, the
+// matches as objects of their named groups, which is what sub and gsub replace.
+func pieces(all bool) func(b *budget, in any, args []any) any {
+	return func(b *budget, in any, args []any) any {
+		text, re, found, err := matches(b, in, args[0], args[1], all)
+		if err != nil {
+			return err
 		}
-		texts := make([]any, len(groups)-1)
-		for j, group := range groups[1:] {
-			texts[j] = group
+		parts := make([]any, 0, 2*len(found)+1)
+		at := 0
+		for _, span := range found {
+			parts = append(parts, text[at:span[0]], named(re, text, span))
+			at = span[1]
 		}
-		all[i] = texts
+		return append(parts, text[at:])
 	}
-	return all
 }

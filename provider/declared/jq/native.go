@@ -9,10 +9,13 @@ import (
 	"fmt"
 	"math/big"
 	"net/url"
+	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 	"unicode/utf16"
+	"unicode/utf8"
 
 	"github.com/itchyny/gojq"
 )
@@ -136,12 +139,12 @@ func natives() []gojq.CompilerOption {
 	add("from_entries", 0, fromEntries)
 	add("contains", 1, func(b *budget, in any, args []any) any { return contains(in, args[0]) })
 	add("index", 1, func(b *budget, in any, args []any) any { return indexOf(in, args[0]) })
-	add("test", 1, func(b *budget, in any, args []any) any { return match(in, args[0], "") })
-	add("test", 2, func(b *budget, in any, args []any) any { return match(in, args[0], args[1]) })
-	add("sub", 2, func(b *budget, in any, args []any) any { return replace(b, in, args[0], args[1], 1) })
-	add("gsub", 2, func(b *budget, in any, args []any) any { return replace(b, in, args[0], args[1], -1) })
-	add("scan", 1, func(b *budget, in any, args []any) any { return scan(b, in, args[0]) })
-	add("capture", 1, func(b *budget, in any, args []any) any { return capture(b, in, args[0]) })
+	add("test", 2, tested)
+	add("match", 2, matching(false, described))
+	add("scan", 2, matching(true, scanned))
+	add("capture", 2, matching(false, func(re *regexp.Regexp, text string, span []int) any { return named(re, text, span) }))
+	add("sub", 2, pieces(false))
+	add("gsub", 2, pieces(true))
 	for name, convert := range texts {
 		add(name, 0, func(b *budget, in any, _ []any) any {
 			text, ok := in.(string)
@@ -369,43 +372,65 @@ func fromEntries(b *budget, in any, _ []any) any {
 	return object
 }
 
+// mostCompared is how many values one contains compares.
+const mostCompared = 1_000_000
+
+// contains is jq's: a string by its parts, an array by its elements and an
+// object by its values, each by what they contain.
 func contains(in, wanted any) any {
+	if kindOf(in) != kindOf(wanted) {
+		return fmt.Errorf("contains works on two of one kind, not on %s and %s", kindOf(in), kindOf(wanted))
+	}
+	left := mostCompared
+	is := holds(in, wanted, &left)
+	if left < 0 {
+		return fmt.Errorf("contains compares at most %d values", mostCompared)
+	}
+	return is
+}
+
+func holds(in, wanted any, left *int) bool {
+	if *left--; *left < 0 {
+		return false
+	}
 	switch whole := in.(type) {
 	case string:
-		if part, ok := wanted.(string); ok {
-			return strings.Contains(whole, part)
-		}
+		part, ok := wanted.(string)
+		return ok && strings.Contains(whole, part)
 	case []any:
 		parts, ok := wanted.([]any)
-		if !ok || len(whole)*len(parts) > 1_000_000 {
-			break
+		return ok && !slices.ContainsFunc(parts, func(part any) bool {
+			return !slices.ContainsFunc(whole, func(one any) bool { return holds(one, part, left) })
+		})
+	case map[string]any:
+		parts, ok := wanted.(map[string]any)
+		for name, part := range parts {
+			one, has := whole[name]
+			ok = ok && has && holds(one, part, left)
 		}
-		for _, part := range parts {
-			found := false
-			for _, one := range whole {
-				if found = gojq.Compare(one, part) == 0; found {
-					break
-				}
-			}
-			if !found {
-				return false
-			}
-		}
-		return true
+		return ok
 	}
-	return fmt.Errorf("contains works on two strings or two short lists, not on %s and %s", kindOf(in), kindOf(wanted))
+	return gojq.Compare(in, wanted) == 0
 }
 
 func indexOf(in, wanted any) any {
-	whole, ok := in.(string)
-	part, also := wanted.(string)
-	if !ok || !also {
-		return fmt.Errorf("index works on two strings, not on %s and %s", kindOf(in), kindOf(wanted))
+	switch whole := in.(type) {
+	case string:
+		if part, ok := wanted.(string); ok {
+			if at := strings.Index(whole, part); at >= 0 && part != "" {
+				return utf8.RuneCountInString(whole[:at])
+			}
+			return nil
+		}
+	case []any:
+		if _, list := wanted.([]any); !list {
+			if at := slices.IndexFunc(whole, func(one any) bool { return gojq.Compare(one, wanted) == 0 }); at >= 0 {
+				return at
+			}
+			return nil
+		}
 	}
-	if at := strings.Index(whole, part); at >= 0 {
-		return len([]rune(whole[:at]))
-	}
-	return nil
+	return fmt.Errorf("index works on two strings, or on an array and an element, not on %s and %s", kindOf(in), kindOf(wanted))
 }
 
 // Timestamp is a moment as expressions see it.
