@@ -29,7 +29,13 @@ type Route struct {
 }
 
 // leftAsTheyAre exports no documents: of a target they are not read.
-var leftAsTheyAre = store.Choice{"text": nil, "sheet": nil, "slides": nil, "drawing": nil, "note": nil, "other": nil}
+var leftAsTheyAre = func() store.Choice {
+	choice := store.Choice{}
+	for _, class := range plan.Classes {
+		choice[class] = nil
+	}
+	return choice
+}()
 
 // place of a key below a side's root.
 func (s Side) place(key store.Key, kind store.Kind) store.Place {

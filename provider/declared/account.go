@@ -195,7 +195,7 @@ func (a *account) Traits() store.Traits {
 	traits := store.Traits{
 		Order: store.OrderNone, Folders: store.FoldersReal, CheckName: a.checkName, LargestFile: int64(d.Limits.File),
 		TimePrecision: d.precision(), KeepsTimes: d.Times.Kept, FileBesideFolder: d.Names.Beside, Twins: d.Names.Twins,
-		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams,
+		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams, ProofKind: d.proofKind(),
 		Trash: d.Remove != nil && d.Remove.Trash, ReadOnly: len(d.Uploads) == 0,
 	}
 	if d.List.ByKey {
@@ -203,11 +203,6 @@ func (a *account) Traits() store.Traits {
 	}
 	if traits.Streams == 0 {
 		traits.Streams = 8
-	}
-	for _, hash := range d.Hashes {
-		if hash.Proof && traits.ProofKind == "" {
-			traits.ProofKind = hash.kind()
-		}
 	}
 	replaces := ""
 	for _, upload := range d.Uploads {

@@ -97,10 +97,7 @@ func (g *answer) json(out *outgoing) error {
 	}
 	what := "something that is no JSON"
 	if looksLikeHTML(g) {
-		what = "a web page"
-		if title := pageTitle.FindSubmatch(g.text); title != nil {
-			what += fmt.Sprintf(" (%q)", strings.TrimSpace(string(title[1])))
-		}
+		what = webPage(g)
 	}
 	return store.Errorf(store.ErrTryAgain, "%s answered %s to %s with %s where JSON is due; check the address of the service, and that no sign-in page of a network or proxy stands between", hostOf(g, out), http.StatusText(g.status), out.operation, what)
 }
@@ -110,6 +107,14 @@ var pageTitle = regexp.MustCompile(`(?is)<title[^>]*>([^<]{1,80})`)
 func looksLikeHTML(g *answer) bool {
 	kind, _ := g.headers["content-type"].(string)
 	return strings.Contains(kind, "html") || bytes.HasPrefix(bytes.TrimSpace(g.text), []byte("<"))
+}
+
+// webPage names a page by its title.
+func webPage(g *answer) string {
+	if title := pageTitle.FindSubmatch(g.text); title != nil {
+		return fmt.Sprintf("a web page (%q)", strings.TrimSpace(string(title[1])))
+	}
+	return "a web page"
 }
 
 func hostOf(g *answer, out *outgoing) string {

@@ -31,7 +31,7 @@ func (d *Definition) check(root *yaml.Node) error {
 	if !d.Entry.Name.Given() && !d.Entry.Path.Given() {
 		return wrong("entry.name", "it is missing, and there is no entry.path to take it from")
 	}
-	if d.List.steps() == nil || len(d.List.steps()) == 0 {
+	if len(d.List.steps()) == 0 {
 		return wrong("list.request", "it is missing: a folder is listed by a request")
 	}
 	if len(d.Download.steps()) == 0 {

@@ -35,6 +35,16 @@ func (h Hash) kind() store.HashKind {
 	return store.BlocksOf(store.HashKind(h.Kind), store.HashKind(inner), int64(h.Block))
 }
 
+// proofKind is the hash that answers to writes tell; empty for none.
+func (d *Definition) proofKind() store.HashKind {
+	for _, hash := range d.Hashes {
+		if hash.Proof {
+			return hash.kind()
+		}
+	}
+	return ""
+}
+
 func (d *Definition) precision() time.Duration {
 	if d.Times.Precision > 0 {
 		return time.Duration(d.Times.Precision)

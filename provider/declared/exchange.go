@@ -1,6 +1,7 @@
 package declared
 
 import (
+	"io"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -76,7 +77,7 @@ func (a *account) exchange(out *outgoing) Exchange {
 	if out.body != nil && out.body.again && out.body.size <= mostShown {
 		if body, err := out.body.open(); err == nil {
 			text := make([]byte, out.body.size)
-			n, _ := body.Read(text)
+			n, _ := io.ReadFull(body, text)
 			body.Close()
 			e.Body = a.shownBody(text[:n])
 		}
@@ -104,7 +105,7 @@ func (a *account) shownBody(body []byte) string {
 	}
 	text := a.blank(blankTokens(string(body)))
 	if len(text) > mostShown {
-		text = text[:mostShown] + "…"
+		text = strings.ToValidUTF8(text[:mostShown], "") + "…"
 	}
 	return text
 }

@@ -83,14 +83,11 @@ func (a *account) words(ctx context.Context, out *outgoing, got *answer) string 
 		said = textOf(value)
 	}
 	if said == "" && got.notJSON != nil && looksLikeHTML(got) {
-		said = "a web page, where JSON is due"
-		if title := pageTitle.FindSubmatch(got.text); title != nil {
-			said = fmt.Sprintf("a web page (%q), where JSON is due", strings.TrimSpace(string(title[1])))
-		}
+		said = webPage(got) + ", where JSON is due"
 	}
 	said = strings.Join(strings.Fields(said), " ")
 	if len(said) > 300 {
-		said = said[:300] + "…"
+		said = strings.ToValidUTF8(said[:300], "") + "…"
 	}
 	text := fmt.Sprintf("%s answered %d %s to %s", hostOf(got, out), got.status, http.StatusText(got.status), out.operation)
 	if said != "" {

@@ -235,10 +235,3 @@ func (p *placer) of(ctx context.Context, id string, depth int) (store.Folder, bo
 	p.known[id] = folder
 	return folder, true, nil
 }
-
-func timestamp(at time.Time) any {
-	if at.IsZero() {
-		return nil
-	}
-	return at.UTC().Format(time.RFC3339Nano)
-}

@@ -173,9 +173,7 @@ func (a *account) next(ctx context.Context, next *Next, got *answer, out *outgoi
 	if address == "" {
 		return "", nil, nil
 	}
-	if strings.HasPrefix(address, "/") && got.url != nil {
-		target, err = got.url.Parse(address)
-	} else if got.url != nil && !strings.Contains(address, "://") {
+	if got.url != nil && (strings.HasPrefix(address, "/") || !strings.Contains(address, "://")) {
 		target, err = got.url.Parse(address)
 	} else {
 		target, err = a.parseAddress(address)

@@ -144,8 +144,7 @@ func (a *account) makeFolder(ctx context.Context, place store.Place) (found, err
 func (a *account) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
 	one, err := a.relocate(ctx, "moving", a.definition.Move, from, revision, to)
 	if err == nil {
-		a.ids.forget(from.AsFolder().Path)
-		a.ids.forget(to.AsFolder().Path)
+		a.ids.forget(to.AsFolder().Path) // from is forgotten already
 	}
 	return one.Entry, err
 }

@@ -23,11 +23,11 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 }
 
 func (a *account) open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
-	d := &a.definition.Download
+	d := a.definition.Download
 	known := found{Entry: store.Entry{ID: reading.Place.ID, Kind: store.KindFile, Size: -1, Revision: reading.Revision}}
 	pathAlone := a.definition.Addressed == "path" || reading.Place.ID != ""
-	answers := (*d).Conditional || (*d).Revision.Given()
-	if !pathAlone || a.definition.Entry.Facts.Given() || reading.Revision != "" && !answers || reading.Revision == "" {
+	answers := d.Conditional || d.Revision.Given() // to whether it is that revision
+	if !pathAlone || a.definition.Entry.Facts.Given() || reading.Revision == "" || !answers {
 		one, err := a.look(ctx, reading.Place)
 		switch {
 		case err != nil:

@@ -1,6 +1,7 @@
 package declared
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -54,7 +55,7 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 	upload := &a.definition.Uploads[way]
 	size := int64(upload.Above) + 1
 	if upload.Pieces != nil {
-		size = max(size, 2*upload.Pieces.fit(orElse(int64(upload.Pieces.Size), 8<<20), size)+17)
+		size = max(size, 2*upload.Pieces.fit(cmp.Or(int64(upload.Pieces.Size), 8<<20), size)+17)
 	}
 	if upload.UpTo > 0 {
 		size = min(size, int64(upload.UpTo))
@@ -92,13 +93,6 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 	}
 }
 
-func orElse(n, otherwise int64) int64 {
-	if n == 0 {
-		return otherwise
-	}
-	return n
-}
-
 func check(t storetest.T, s store.Store, place store.Place, want string) {
 	t.Helper()
 	body, err := s.Open(t.Context(), store.Reading{Place: place})
@@ -122,7 +116,7 @@ func goOnPart(t storetest.T, s store.Store) {
 		if upload.Pieces == nil || w.askOperation() == nil || upload.Pieces.Order == "any" {
 			continue
 		}
-		size := max(int64(upload.Above)+1, 2*upload.Pieces.fit(orElse(int64(upload.Pieces.Size), 8<<20), 1))
+		size := max(int64(upload.Above)+1, 2*upload.Pieces.fit(cmp.Or(int64(upload.Pieces.Size), 8<<20), 1))
 		if size > largestTried || upload.UpTo > 0 && size > int64(upload.UpTo) {
 			continue
 		}

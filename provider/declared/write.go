@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"slices"
+	"time"
 
 	"deftheron/core/store"
 )
@@ -104,9 +106,9 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 		w.in["id"], w.in["revision"] = idValue(w.before.ID), idValue(w.before.Revision)
 	}
 	w.in["if"], w.in["size"], w.in["run"] = condition, int(writing.Size), writing.Run
-	w.in["modified"] = timestamp(writing.Modified)
-	w.in["modified_ms"] = nil
+	w.in["modified"], w.in["modified_ms"] = nil, nil
 	if !writing.Modified.IsZero() {
+		w.in["modified"] = writing.Modified.UTC().Format(time.RFC3339Nano)
 		w.in["modified_ms"] = int(writing.Modified.UnixMilli())
 	}
 	w.in["kept"] = map[string]any{}
@@ -172,7 +174,7 @@ func (w *writer) run(ctx context.Context) (store.Written, error) {
 // written is a stored file with its proof.
 func (a *account) written(one found) store.Written {
 	written := store.Written{Entry: one.Entry}
-	if kind := a.Traits().ProofKind; kind != "" {
+	if kind := a.definition.proofKind(); kind != "" {
 		written.Proof = one.Hashes.Get(kind)
 	}
 	return written
@@ -269,7 +271,7 @@ func (w *writer) stored(ctx context.Context, got *answer) (found, error) {
 		_ = w.a.removeFound(ctx, w.writing.Place, one)
 		return found{}, store.Errorf(store.ErrTryAgain, "%s arrived with %d bytes, and was sent with %d", w.writing.Place, one.Size, w.writing.Size)
 	}
-	if kind := w.a.Traits().ProofKind; kind != "" && one.Hashes.Get(kind).IsZero() && one.ID != "" {
+	if kind := w.a.definition.proofKind(); kind != "" && one.Hashes.Get(kind).IsZero() && one.ID != "" {
 		place := w.writing.Place
 		place.ID = one.ID
 		if again, err := w.a.look(ctx, place); err == nil && again.Revision == one.Revision {
@@ -292,11 +294,9 @@ func (w *writer) giveUp(ctx context.Context) {
 }
 
 func nameSum(place store.Place) uint64 {
-	sum := uint64(14695981039346656037) // FNV-1a
-	for _, b := range []byte(place.String()) {
-		sum = (sum ^ uint64(b)) * 1099511628211
-	}
-	return sum
+	sum := fnv.New64a()
+	_, _ = io.WriteString(sum, place.String())
+	return sum.Sum64()
 }
 
 // partSize is how many bytes a piece has.

@@ -338,25 +338,23 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	}
 }
 
-func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps *secrets) (tree.Account, error) {
+// openRow opens an account with the secret that keeps has of it.
+func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store.Secrets) (tree.Account, error) {
 	provider, err := a.Provider(row.Provider)
 	if err != nil {
 		return tree.Account{}, fmt.Errorf("the provider %q of the account %s is not known to this version", row.Provider, row.Name)
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	gate := store.NewGate(row.ID, 16, 64)
-	opened, err := provider.Open(ctx, store.Opening{
-		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate,
-		Secrets: keeps, Dial: Dial, Transport: a.newTransport(), Now: time.Now, ReadOnly: row.ReadOnly, Log: a.log.With("account", row.Name),
-	})
+	opening := a.openingFor(row, store.NewGate(row.ID, 16, 64), keeps)
+	opened, err := provider.Open(ctx, opening)
 	if err != nil {
 		return tree.Account{}, err
 	}
 	if row.ReadOnly {
 		opened = store.ReadOnly(opened, row.Name)
 	}
-	return tree.Account{Name: row.Name, Store: opened, Gate: gate}, nil
+	return tree.Account{Name: row.Name, Store: opened, Gate: opening.Gate}, nil
 }
 
 // secrets implements store.Secrets on the records, and for an account that is

@@ -127,10 +127,11 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	}
 	beginning, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	p.opening = a.openingFor(p.row)
+	var before store.Secrets = store.FixedSecret("")
 	if asked.Mend { // its registration is kept with the sign-in that it had
-		p.opening.Secrets = &secrets{accounts: a, linking: p.row}
+		before = &secrets{accounts: a, linking: p.row}
 	}
+	p.opening = a.openingFor(p.row, consentGate(), before)
 	if p.begun, err = p.provider.(store.Consenter).BeginConsent(beginning, p.opening, asking); err != nil {
 		return Consent{}, err
 	}
@@ -169,13 +170,16 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 	return "", store.Errorf(store.ErrRefused, "%s has no consent by %s; there is %v", provider.Title(), wanted, ways)
 }
 
-// openingFor is what a provider gets of an account that is not open.
-func (a *Accounts) openingFor(row records.Account) store.Opening {
+// openingFor is what a provider gets of an account.
+func (a *Accounts) openingFor(row records.Account, gate *store.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
-		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: store.NewGate("consent", 4, 4), ReadOnly: row.ReadOnly,
-		Secrets: store.FixedSecret(""), Dial: Dial, Transport: a.newTransport(), Now: time.Now, Log: a.log,
+		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
+		Secrets: keeps, Dial: Dial, Transport: a.newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
 	}
 }
+
+// consentGate is for the few requests of signing in and out.
+func consentGate() *store.Gate { return store.NewGate("consent", 4, 4) }
 
 func (c *consents) add(p *pending) error {
 	c.mu.Lock()
@@ -360,9 +364,8 @@ func (a *Accounts) pollDevice(ctx context.Context, p *pending) {
 
 // mend gives an account a new secret, after reaching it with that.
 func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte) (records.Account, Found, error) {
-	tried := row
-	tried.Secret = a.sealer.Seal(purpose(row.ID), secret)
-	opened, err := a.openWith(ctx, tried)
+	held := &heldSecret{now: secret}
+	opened, err := a.openRow(ctx, row, held)
 	if err != nil {
 		return row, Found{}, err
 	}
@@ -375,7 +378,10 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 			found.Owner, row.Name, row.Owner, row.Owner)
 	}
 	// What was renewed while it was reached is the secret now.
-	if err := a.db.MendAccount(ctx, row.ID, opened.secret(), found.Owner); err != nil {
+	if secret, err = held.Load(ctx); err != nil {
+		return row, Found{}, err
+	}
+	if err := a.db.MendAccount(ctx, row.ID, a.sealer.Seal(purpose(row.ID), secret), found.Owner); err != nil {
 		return row, Found{}, err
 	}
 	a.mu.Lock()
@@ -466,9 +472,7 @@ func (a *Accounts) revoke(ctx context.Context, row records.Account) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, revokeTime)
 	defer cancel()
-	opening := a.openingFor(row)
-	opening.Secrets = &secrets{accounts: a, linking: row}
-	if err := revoker.Revoke(ctx, opening); err != nil {
+	if err := revoker.Revoke(ctx, a.openingFor(row, consentGate(), &secrets{accounts: a, linking: row})); err != nil {
 		a.log.Warn("the sign-in of an account could not be given back", "account", row.Name, "error", err)
 	}
 }

@@ -2,12 +2,10 @@ package accounts
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 
 	"deftheron/core/store"
-	"deftheron/core/tree"
 	"deftheron/provider/declared"
 	"deftheron/service/records"
 )
@@ -103,7 +101,7 @@ type Trial struct {
 	Secret   string
 }
 
-// Opening is what a trial's account is opened with.
+// TrialOpening is what a trial's account is opened with.
 func (a *Accounts) TrialOpening(trial Trial) (store.Opening, error) {
 	if len(trial.Secret) == 0 && byConsent(trial.Provider, trial.Options) {
 		return store.Opening{}, store.Errorf(store.ErrRefused, "accounts of this definition are linked by consent; agree to the trial first")
@@ -116,36 +114,6 @@ func (a *Accounts) TrialOpening(trial Trial) (store.Opening, error) {
 	if err != nil {
 		return store.Opening{}, err
 	}
-	opening := a.openingFor(records.Account{Name: "trial", Options: options, Start: start})
-	opening.Gate = store.NewGate("trial", 8, 16)
-	opening.Secrets = &heldSecret{now: []byte(trial.Secret)}
-	return opening, nil
-}
-
-// openWith opens an account with a secret that is not kept yet.
-func (a *Accounts) openWith(ctx context.Context, row records.Account) (*openedWith, error) {
-	provider, err := a.Provider(row.Provider)
-	if err != nil {
-		return nil, err
-	}
-	plain, err := a.sealer.Open(purpose(row.ID), row.Secret)
-	if err != nil {
-		return nil, fmt.Errorf("the new secret cannot be read: %w", err)
-	}
-	held := &heldSecret{now: plain}
-	opening := a.openingFor(row)
-	opening.Secrets, opening.Gate = held, store.NewGate(row.ID, 16, 64)
-	opened, err := provider.Open(ctx, opening)
-	if err != nil {
-		return nil, err
-	}
-	return &openedWith{Account: tree.Account{Name: row.Name, Store: opened, Gate: opening.Gate}, secret: func() []byte {
-		now, _ := held.Load(ctx)
-		return a.sealer.Seal(purpose(row.ID), now)
-	}}, nil
-}
-
-type openedWith struct {
-	tree.Account
-	secret func() []byte // sealed
+	row := records.Account{Name: "trial", Options: options, Start: start}
+	return a.openingFor(row, store.NewGate("trial", 8, 16), &heldSecret{now: []byte(trial.Secret)}), nil
 }

@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -125,7 +124,6 @@ func natives() []gojq.CompilerOption {
 			if !ok {
 				return errors.New("no budget")
 			}
-			// Arguments come last first where there are several operands.
 			return run(b, in, given[1:])
 		}))
 	}
@@ -431,12 +429,4 @@ func indexOf(in, wanted any) any {
 		}
 	}
 	return fmt.Errorf("index works on two strings, or on an array and an element, not on %s and %s", kindOf(in), kindOf(wanted))
-}
-
-// Timestamp is a moment as expressions see it.
-func Timestamp(at time.Time) any {
-	if at.IsZero() {
-		return nil
-	}
-	return at.UTC().Format(time.RFC3339Nano)
 }
