@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -381,7 +382,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 	if secret, err = held.Load(ctx); err != nil {
 		return row, Found{}, err
 	}
-	if err := a.db.MendAccount(ctx, row.ID, a.sealer.Seal(purpose(row.ID), secret), found.Owner); err != nil {
+	if err := a.db.MendAccount(ctx, row.ID, a.sealer.Seal(purpose(row.ID), secret), cmp.Or(found.Owner, row.Owner)); err != nil {
 		return row, Found{}, err
 	}
 	a.mu.Lock()

@@ -197,6 +197,43 @@ func TestRegistration(t *testing.T) {
 	}
 }
 
+// TestRegistrationEnds is of an app registration at a provider that is removed:
+// another of the name does not get its secret.
+func TestRegistrationEnds(t *testing.T) {
+	_, a, _ := newPorch(t)
+	ctx := t.Context()
+	const yard = `
+definition: 1
+name: yard
+title: Yard
+base: https://yard.example.org
+addressed: path
+entry: {name: .name, kind: '"file"', revision: .rev}
+list: {request: GET /list, items: ".items[]"}
+download: {request: "GET /file{+path}"}
+`
+	add := func() {
+		if _, err := a.AddDefinition(ctx, "yard.yaml", yard); err != nil {
+			t.Fatal(err)
+		}
+	}
+	add()
+	if err := a.Register(ctx, "yard", "mine", "kept"); err != nil || a.RegisteredAs(ctx, "yard") != "mine" {
+		t.Fatal(err, a.RegisteredAs(ctx, "yard"))
+	}
+	add() // a newer version keeps it
+	if a.RegisteredAs(ctx, "yard") != "mine" {
+		t.Error("a newer version of the definition lost the registration")
+	}
+	if err := a.RemoveDefinition(ctx, "yard"); err != nil {
+		t.Fatal(err)
+	}
+	add()
+	if id := a.RegisteredAs(ctx, "yard"); id != "" {
+		t.Errorf("the registration %q outlived its provider", id)
+	}
+}
+
 // TestConsentByDevice waits for somebody elsewhere, in no more requests than were
 // asked for, and gives up when it is too late.
 func TestConsentByDevice(t *testing.T) {

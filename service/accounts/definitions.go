@@ -2,6 +2,7 @@ package accounts
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -84,7 +85,8 @@ func (a *Accounts) RemoveDefinition(ctx context.Context, name string) error {
 	if len(used) > 0 {
 		return store.Errorf(store.ErrRefused, "the provider %s is used by %s; unlink that first", name, strings.Join(used, ", "))
 	}
-	if err := a.db.RemoveDefinition(ctx, name); err != nil {
+	// Its app registration first: another definition of the name is not to get it.
+	if err := errors.Join(a.db.RemoveRegistration(ctx, name), a.db.RemoveDefinition(ctx, name)); err != nil {
 		return err
 	}
 	a.mu.Lock()
