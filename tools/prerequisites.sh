@@ -1,7 +1,10 @@
 #!/bin/sh
 # Installs what the tests need on Debian and its kin, and names what is missing
-# elsewhere. Nothing is installed that is there already.
+# elsewhere. Nothing is installed that is there already. File servers are unpacked
+# below .cache/servers and not installed, so that none of them starts to serve on
+# this machine by itself, and those that exclude each other are there side by side.
 set -eu
+cd "$(dirname "$0")/.."
 
 missing=""
 need() { command -v "$1" >/dev/null 2>&1 || missing="$missing $1"; }
@@ -11,13 +14,27 @@ if [ -n "$missing" ]; then
 	exit 1
 fi
 
+# Unpacked, and the libraries that they need and that start nothing.
+servers="openssh-server openssh-sftp-server vsftpd pure-ftpd proftpd-core proftpd-mod-crypto samba samba-common-bin"
+libraries="libwrap0 libnss-wrapper samba-libs libsodium23 libcap2 libpopt0 libcups2 libavahi-client3 libmemcached11 libmemcachedutil2 libhiredis0.14 libpcre2-posix3"
+
 packages=""
-command -v chromium >/dev/null 2>&1 || packages="$packages chromium"
+command -v chromium >/dev/null 2>&1 || packages="$packages chromium fonts-dejavu-core"
 [ -x /usr/sbin/apache2 ] || command -v apache2 >/dev/null 2>&1 || packages="$packages apache2-bin"
-[ -z "$packages" ] && exit 0
+if command -v dpkg-query >/dev/null 2>&1; then
+	for library in $libraries; do
+		dpkg-query -W -f '${Status}' "$library" 2>/dev/null | grep -q "ok installed" || packages="$packages $library"
+	done
+fi
+unpacked=.cache/servers
+fetch=""
+for server in $servers; do
+	[ -e "$unpacked/$server.unpacked" ] || fetch="$fetch $server"
+done
+[ -z "$packages$fetch" ] && exit 0
 
 if ! command -v apt-get >/dev/null 2>&1; then
-	echo "Missing:$packages. This system has no apt-get; install them and run make test again." >&2
+	echo "Missing:$packages$fetch. This system has no apt-get; the tests need Debian or its kin." >&2
 	exit 1
 fi
 as_root=""
@@ -25,6 +42,19 @@ if [ "$(id -u)" -ne 0 ]; then
 	command -v sudo >/dev/null 2>&1 || { echo "Missing:$packages. Run as root: apt-get install$packages" >&2; exit 1; }
 	as_root="sudo"
 fi
-echo "Installing$packages for the tests."
 $as_root env DEBIAN_FRONTEND=noninteractive apt-get update -qq
-$as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $packages fonts-dejavu-core >/dev/null
+if [ -n "$packages" ]; then
+	echo "Installing$packages for the tests."
+	$as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $packages >/dev/null
+fi
+if [ -n "$fetch" ]; then
+	echo "Unpacking$fetch for the tests."
+	mkdir -p "$unpacked/archives"
+	# apt fetches as root into a folder that its own user may not enter; that is fine.
+	(cd "$unpacked/archives" && apt-get download -qq $fetch 2>/dev/null)
+	for server in $fetch; do
+		dpkg -x "$unpacked/archives/$server"_*.deb "$unpacked"
+		touch "$unpacked/$server.unpacked"
+	done
+	rm -rf "$unpacked/archives"
+fi

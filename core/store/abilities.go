@@ -142,3 +142,19 @@ func AreasOf(ctx context.Context, s Store) ([]string, error) {
 	}
 	return nil, nil
 }
+
+// Pinner is the ability to tell what was learned of a place when the account was
+// opened, such as a server's key, so that it is held to it from then on.
+type Pinner interface {
+	// Pinned returns options, of those of the provider, that were not given.
+	Pinned() map[string]string
+}
+
+// PinnedOf returns the options that were learned of a place; none where there
+// are none to learn.
+func PinnedOf(s Store) map[string]string {
+	if pinner, ok := s.(Pinner); ok {
+		return pinner.Pinned()
+	}
+	return nil
+}

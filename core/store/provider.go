@@ -38,6 +38,9 @@ type Option struct {
 	// Secret marks what is sealed in the records and never given as an
 	// argument. A provider has at most one secret option.
 	Secret bool `json:"secret"`
+	// File marks what is the content of a file of the person who links, such as
+	// a private key: it is sealed with the secret as a Credential.
+	File bool `json:"file,omitempty"`
 }
 
 // Opening is all that a provider gets to know of the program around it.

@@ -77,6 +77,9 @@ func (r *readOnly) Space(ctx context.Context) (Space, error) { return SpaceOf(ct
 // Owner implements Owner.
 func (r *readOnly) Owner(ctx context.Context) (string, error) { return OwnerOf(ctx, r.store) }
 
+// Pinned implements Pinner.
+func (r *readOnly) Pinned() map[string]string { return PinnedOf(r.store) }
+
 // Locate implements Locator.
 func (r *readOnly) Locate(folder Folder) string { return Locate(r.store, folder) }
 

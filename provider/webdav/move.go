@@ -60,17 +60,12 @@ func (a *account) Move(ctx context.Context, from store.Place, revision string, t
 	if there.Kind == store.KindFolder {
 		err = a.move(ctx, from, to, a.urlOf(from.AsFolder().Path, ""), a.urlOf(to.AsFolder().Path, ""), false)
 	} else {
-		err = a.moveTo(ctx, from, to, false)
+		err = a.Rename(ctx, from, to, false)
 	}
 	if err != nil {
 		return store.Entry{}, err
 	}
 	return a.Stat(ctx, to)
-}
-
-// moveTo moves a file.
-func (a *account) moveTo(ctx context.Context, from, to store.Place, overwrite bool) error {
-	return a.move(ctx, from, to, a.urlOfPlace(from), a.urlOfPlace(to), overwrite)
 }
 
 // move tries a few times where the server holds one of both for a moment.

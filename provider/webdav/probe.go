@@ -71,7 +71,7 @@ func (a *account) probe(ctx context.Context) (found findings, err error) {
 	place := own.AsFolder().Place("probe-" + hex.EncodeToString(random[:]))
 	target := a.urlOfPlace(place)
 	defer func() {
-		a.dispose(ctx, place)
+		a.Discard(ctx, place)
 		if store.KindOf(missing) == store.ErrNotFound {
 			// Of several that look at once, the last to end removes it.
 			_ = a.removeFolder(context.WithoutCancel(ctx), own)
@@ -143,7 +143,7 @@ func (a *account) checksLate(ctx context.Context, own store.Place, data []byte) 
 	rand.Read(random[:])
 	place := own.AsFolder().Place("probe-" + hex.EncodeToString(random[:]))
 	target := a.urlOfPlace(place)
-	defer a.dispose(ctx, place)
+	defer a.Discard(ctx, place)
 	var faster error
 	err = a.putSlowly(ctx, target, http.Header{"If-None-Match": {"*"}}, func() {
 		faster = a.putProbe(ctx, target, data, http.Header{})

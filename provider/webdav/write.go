@@ -67,7 +67,7 @@ func (a *account) condition(ctx context.Context, writing store.Writing) (http.He
 	if err != nil && store.KindOf(err) != store.ErrNotFound {
 		return nil, err
 	}
-	if err := conditionHolds(writing, there.Entry, err == nil); err != nil {
+	if err := store.ConditionHolds(writing, there.Entry, err == nil); err != nil {
 		return nil, err
 	}
 	if writing.If.IsAbsent() || !found.ifMatch || !found.direct(writing.Size) {
@@ -80,20 +80,6 @@ func (a *account) condition(ctx context.Context, writing store.Writing) (http.He
 		header.Set("If-Match", strings.TrimSpace(there.tag))
 	}
 	return header, nil
-}
-
-// conditionHolds compares what is at a place with what a write expects there.
-func conditionHolds(writing store.Writing, entry store.Entry, there bool) error {
-	revision, atRevision := writing.If.Expect()
-	switch {
-	case there && entry.Kind == store.KindFolder:
-		return store.Errorf(store.ErrExists, "a folder is at %s", writing.Place)
-	case writing.If.IsAbsent() && there:
-		return store.Errorf(store.ErrExists, "%s is there already", writing.Place)
-	case atRevision && (!there || entry.Revision != revision):
-		return store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
-	}
-	return nil
 }
 
 // untilStrong waits until the entity tag of a file is a strong one, as only such
@@ -253,7 +239,7 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 	arriving := writing.Place.Folder.Place(store.ArrivingName(writing.Run, hex.EncodeToString(random[:])))
 	defer func() {
 		if err != nil {
-			a.dispose(ctx, arriving)
+			a.Discard(ctx, arriving)
 		}
 	}()
 	sent, err := a.put(ctx, writing, a.urlOfPlace(arriving), http.Header{})
@@ -267,7 +253,7 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 	if read != sent || writing.Size >= 0 && size != writing.Size {
 		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read, size)
 	}
-	if err := a.settle(ctx, writing, arriving); err != nil {
+	if err := store.Settle(ctx, a, writing, arriving); err != nil {
 		return store.Written{}, err
 	}
 	written, err = a.written(ctx, writing)
@@ -275,140 +261,30 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 	return written, err
 }
 
-// settle gives what has arrived its name, under the write's condition.
-func (a *account) settle(ctx context.Context, writing store.Writing, arriving store.Place) error {
-	for try := 1; ; try++ {
-		there, err := a.stat(ctx, writing.Place)
-		missing := store.KindOf(err) == store.ErrNotFound
-		if err != nil && !missing {
-			return err
-		}
-		if err := conditionHolds(writing, there.Entry, !missing); err != nil {
-			return err
-		}
-		if missing {
-			err = a.moveTo(ctx, arriving, writing.Place, false)
-		} else {
-			err = a.exchange(ctx, writing, arriving, there)
-		}
-		if store.KindOf(err) == store.ErrExists && writing.If == store.Any && try < 5 {
-			continue // somebody was faster; whatever it is, it is replaced
-		}
-		return err
-	}
+// Rename implements store.Renamer.
+func (a *account) Rename(ctx context.Context, from, to store.Place, replace bool) error {
+	return a.move(ctx, from, to, a.urlOfPlace(from), a.urlOfPlace(to), replace)
 }
 
-// exchange puts what has arrived in the place of what is there. That is moved
-// aside first, looked at, and moved back if it is not what was expected.
-func (a *account) exchange(ctx context.Context, writing store.Writing, arriving store.Place, there resource) error {
-	name := store.ArrivingName(writing.Run, asidePrefix+writing.Place.Name)
-	if len(name) > 255 {
-		return a.moveTo(ctx, arriving, writing.Place, true)
-	}
-	aside := writing.Place.Folder.Place(name)
-	lasting := context.WithoutCancel(ctx) // what was begun is ended
-	if err := a.moveTo(ctx, writing.Place, aside, false); err != nil {
-		if store.KindOf(err) == store.ErrOutcomeUnknown || ctx.Err() != nil {
-			_ = a.moveTo(lasting, aside, writing.Place, false) // it may be aside
-		}
-		return err
-	}
-	moved, err := a.stat(lasting, aside)
-	if err == nil && moved.Revision != there.Revision && (moved.Size != there.Size || !moved.Modified.Equal(there.Modified)) {
-		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
-	}
-	if err == nil {
-		err = a.moveTo(lasting, arriving, writing.Place, false)
-	}
-	if err != nil {
-		theirs := store.KindOf(err) == store.ErrChanged
-		switch back := a.moveTo(lasting, aside, writing.Place, false); {
-		case back == nil:
-		case store.KindOf(back) == store.ErrExists && !theirs:
-			// The new content has the name though the answer was lost, or what
-			// somebody else put there: the old one was to be replaced.
-			a.dispose(lasting, aside)
-		case store.KindOf(back) == store.ErrExists:
-			// Two others have written there in this moment: both are kept.
-			kept := writing.Place.Folder.Place(writing.Place.Name + " (written meanwhile)")
-			if back = a.moveTo(lasting, aside, kept, false); back == nil {
-				return store.Errorf(store.ErrChanged, "%s changed twice meanwhile, and the first change is at %s now", writing.Place, kept)
-			}
-			fallthrough
-		default:
-			return store.Errorf(store.ErrOutcomeUnknown, "the old content of %s is at %s and could not be put back (%w): %w", writing.Place, aside, back, err)
-		}
-		return err
-	}
-	a.dispose(lasting, aside)
-	return nil
+// Replaces implements store.Renamer: a MOVE over a file shows a gap on every
+// server that was tried.
+func (a *account) Replaces() bool { return false }
+
+// Discard implements store.Renamer.
+func (a *account) Discard(ctx context.Context, place store.Place) {
+	store.Discard(ctx, func(ctx context.Context) error { return a.delete(ctx, a.urlOfPlace(place), http.Header{}) })
 }
 
-// asidePrefix begins, after the run, the name of what is kept aside.
-const asidePrefix = "aside-"
-
-// dispose removes a file of ours, though the write was cancelled. A server may
-// still hold it for a request that was broken off.
-func (a *account) dispose(ctx context.Context, place store.Place) {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-	defer cancel()
-	for range 20 {
-		err := a.delete(ctx, a.urlOfPlace(place), http.Header{})
-		if kind := store.KindOf(err); err == nil || kind == store.ErrNotFound || store.Sleep(ctx, 50*time.Millisecond) != nil {
-			return
-		}
-	}
+// RemoveFolder implements store.Renamer.
+func (a *account) RemoveFolder(ctx context.Context, place store.Place) error {
+	return a.removeFolder(ctx, place)
 }
 
 // Clean implements store.Cleaner. A server that is sent files by their own names
-// has nothing of ours. Old contents that were kept aside are put back where nothing
-// has taken their place.
+// has nothing of ours.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	if err := a.Prepare(ctx); err != nil || a.found().direct(-1) {
 		return nil, err
 	}
-	var cleaned []store.Leftover
-	err := a.clean(ctx, cleaning, cleaning.Folder, &cleaned)
-	if store.KindOf(err) == store.ErrNotFound {
-		err = nil
-	}
-	return cleaned, err
-}
-
-func (a *account) clean(ctx context.Context, cleaning store.Cleaning, folder store.Folder, cleaned *[]store.Leftover) error {
-	prefix := store.ArrivingName(cleaning.Run, "")
-	var folders []store.Folder
-	var ours []string
-	for entry, err := range a.children(ctx, folder) {
-		switch {
-		case err != nil:
-			return err
-		case entry.Kind == store.KindFolder:
-			folders = append(folders, entry.Folder(folder))
-		case strings.HasPrefix(entry.Name, prefix):
-			ours = append(ours, entry.Name)
-		}
-	}
-	for _, name := range ours {
-		place := folder.Place(name)
-		if original, aside := strings.CutPrefix(name, prefix+asidePrefix); aside {
-			err := a.moveTo(ctx, place, folder.Place(original), false)
-			if err == nil {
-				continue
-			}
-			if store.KindOf(err) != store.ErrExists {
-				return err
-			}
-		}
-		if err := a.delete(ctx, a.urlOfPlace(place), http.Header{}); err != nil && store.KindOf(err) != store.ErrNotFound {
-			return doing("remove the leftover", place.String(), err)
-		}
-		*cleaned = append(*cleaned, store.Leftover{Run: cleaning.Run, Place: place})
-	}
-	for _, below := range folders {
-		if err := a.clean(ctx, cleaning, below, cleaned); err != nil {
-			return err
-		}
-	}
-	return nil
+	return store.CleanArrivals(ctx, a, a, cleaning)
 }

@@ -1,0 +1,241 @@
+package store
+
+import (
+	"context"
+	"strings"
+	"time"
+)
+
+// Renamer is what [Settle] and [CleanArrivals] need of a store that writes by
+// way of names of ours: to look, and to rename.
+type Renamer interface {
+	// Stat looks at one entry, those of ours too.
+	Stat(ctx context.Context, place Place) (Entry, error)
+	// Rename gives a file another name of the same account. With replace, a
+	// file that is there goes in the same moment; ErrUnsupported where the
+	// account cannot do so. Without, ErrExists where anything is there.
+	Rename(ctx context.Context, from, to Place, replace bool) error
+	// Discard removes a file of ours, though ctx is over; at its leisure, and
+	// without an error where it is not there.
+	Discard(ctx context.Context, place Place)
+	// MakeFolder and RemoveFolder are those of a folder of ours, which is
+	// empty when it is removed.
+	MakeFolder(ctx context.Context, place Place) (Entry, error)
+	RemoveFolder(ctx context.Context, place Place) error
+	// Replaces reports whether Rename can replace, with no moment between.
+	Replaces() bool
+}
+
+// asidePrefix begins, after the run, the name of what is kept aside.
+const asidePrefix = "aside-"
+
+// longestName is what file servers hold, in bytes.
+const longestName = 255
+
+// Settle gives what has arrived under a name of ours the name that it was written
+// for, under the write's condition. Where the account cannot replace a file in one
+// step, the old content is moved aside first, looked at, and moved back if it is
+// not what was expected, or if anything fails.
+func Settle(ctx context.Context, r Renamer, writing Writing, arriving Place) error {
+	for try := 1; ; try++ {
+		there, err := r.Stat(ctx, writing.Place)
+		missing := KindOf(err) == ErrNotFound
+		if err != nil && !missing {
+			return err
+		}
+		if err := ConditionHolds(writing, there, !missing); err != nil {
+			return err
+		}
+		switch {
+		case missing:
+			err = r.Rename(ctx, arriving, writing.Place, false)
+		case r.Replaces():
+			err = r.Rename(ctx, arriving, writing.Place, true)
+		default:
+			err = exchange(ctx, r, writing, arriving, there)
+		}
+		if KindOf(err) == ErrExists && writing.If == Any && try < 5 {
+			continue // somebody was faster; whatever it is, it is replaced
+		}
+		return err
+	}
+}
+
+// ConditionHolds compares what is at a place with what a write expects there.
+func ConditionHolds(writing Writing, entry Entry, there bool) error {
+	revision, atRevision := writing.If.Expect()
+	switch {
+	case there && entry.Kind == KindFolder:
+		return Errorf(ErrExists, "a folder is at %s", writing.Place)
+	case writing.If.IsAbsent() && there:
+		return Errorf(ErrExists, "%s is there already", writing.Place)
+	case atRevision && (!there || entry.Revision != revision):
+		return Errorf(ErrChanged, "%s changed meanwhile", writing.Place)
+	}
+	return nil
+}
+
+// aside is where the old content of a file goes meanwhile: beside it, or where
+// the name has no room for that, under its own name in a folder of ours.
+func aside(ctx context.Context, r Renamer, writing Writing) (place, folder Place, err error) {
+	if name := ArrivingName(writing.Run, asidePrefix+writing.Place.Name); len(name) <= longestName {
+		return writing.Place.Folder.Place(name), Place{}, nil
+	}
+	folder = writing.Place.Folder.Place(asideFolder(writing.Run))
+	_, err = r.MakeFolder(ctx, folder)
+	return folder.AsFolder().Place(writing.Place.Name), folder, err
+}
+
+func asideFolder(run string) string { return ArrivingName(run, "asides") }
+
+// exchange puts what has arrived in the place of what is there.
+func exchange(ctx context.Context, r Renamer, writing Writing, arriving Place, there Entry) error {
+	aside, folder, err := aside(ctx, r, writing)
+	if err != nil {
+		return err
+	}
+	lasting := context.WithoutCancel(ctx) // what was begun is ended
+	if !folder.IsStart() {
+		defer func() { _ = r.RemoveFolder(lasting, folder) }()
+	}
+	if err := r.Rename(ctx, writing.Place, aside, false); err != nil {
+		if KindOf(err) == ErrOutcomeUnknown || ctx.Err() != nil {
+			_ = r.Rename(lasting, aside, writing.Place, false) // it may be aside
+		}
+		return err
+	}
+	moved, err := r.Stat(lasting, aside)
+	if err == nil && moved.Revision != there.Revision && (moved.Size != there.Size || !moved.Modified.Equal(there.Modified)) {
+		err = Errorf(ErrChanged, "%s changed meanwhile", writing.Place)
+	}
+	if err == nil {
+		err = r.Rename(lasting, arriving, writing.Place, false)
+	}
+	if err != nil {
+		return putBack(lasting, r, writing.Place, aside, err)
+	}
+	r.Discard(lasting, aside)
+	return nil
+}
+
+// putBack gives the old content its name again after a failure, and returns what
+// the write is to say.
+func putBack(ctx context.Context, r Renamer, place, aside Place, failed error) error {
+	theirs := KindOf(failed) == ErrChanged
+	switch back := r.Rename(ctx, aside, place, false); {
+	case back == nil:
+		return failed
+	case KindOf(back) == ErrExists && !theirs:
+		// The new content has the name though the answer was lost, or what
+		// somebody else put there: the old one was to be replaced.
+		r.Discard(ctx, aside)
+		return failed
+	case KindOf(back) == ErrExists:
+		// Two others have written there in this moment: both are kept.
+		kept := place.Folder.Place(place.Name + " (written meanwhile)")
+		if back = r.Rename(ctx, aside, kept, false); back == nil {
+			return Errorf(ErrChanged, "%s changed twice meanwhile, and the first change is at %s now", place, kept)
+		}
+		fallthrough
+	default:
+		return Errorf(ErrOutcomeUnknown, "the old content of %s is at %s and could not be put back (%w): %w", place, aside, back, failed)
+	}
+}
+
+// CleanArrivals implements [Cleaner] for a store that writes by way of [Settle]:
+// it removes what the run left under names of ours below the folder, and puts old
+// contents that were kept aside back where nothing has taken their place.
+func CleanArrivals(ctx context.Context, s Store, r Renamer, cleaning Cleaning) ([]Leftover, error) {
+	c := cleaner{store: s, renamer: r, run: cleaning.Run}
+	err := c.clean(ctx, cleaning.Folder)
+	if KindOf(err) == ErrNotFound {
+		err = nil
+	}
+	return c.cleaned, err
+}
+
+type cleaner struct {
+	store   Store
+	renamer Renamer
+	run     string
+	cleaned []Leftover
+}
+
+func (c *cleaner) clean(ctx context.Context, folder Folder) error {
+	prefix := ArrivingName(c.run, "")
+	var folders []Folder
+	var ours []string
+	for entry, err := range c.store.List(ctx, folder) {
+		switch {
+		case err != nil:
+			return err
+		case entry.Kind == KindFolder && entry.Name == asideFolder(c.run):
+			if err := c.emptyAsides(ctx, folder, entry.Folder(folder)); err != nil {
+				return err
+			}
+		case entry.Kind == KindFolder:
+			folders = append(folders, entry.Folder(folder))
+		case strings.HasPrefix(entry.Name, prefix):
+			ours = append(ours, entry.Name)
+		}
+	}
+	for _, name := range ours {
+		original, aside := strings.CutPrefix(name, prefix+asidePrefix)
+		if err := c.settle(ctx, folder.Place(name), folder.Place(original), aside); err != nil {
+			return err
+		}
+	}
+	for _, below := range folders {
+		if err := c.clean(ctx, below); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// settle puts an old content back, or removes what is ours.
+func (c *cleaner) settle(ctx context.Context, ours, original Place, aside bool) error {
+	if aside {
+		err := c.renamer.Rename(ctx, ours, original, false)
+		if err == nil {
+			return nil
+		}
+		if KindOf(err) != ErrExists {
+			return err
+		}
+	}
+	if _, err := c.store.Remove(ctx, ours, ""); err != nil && KindOf(err) != ErrNotFound {
+		return Errorf(KindOf(err), "could not remove the leftover %s: %w", ours, err)
+	}
+	c.cleaned = append(c.cleaned, Leftover{Run: c.run, Place: ours})
+	return nil
+}
+
+func (c *cleaner) emptyAsides(ctx context.Context, folder, asides Folder) error {
+	var names []string
+	for entry, err := range c.store.List(ctx, asides) {
+		if err != nil {
+			return err
+		}
+		names = append(names, entry.Name)
+	}
+	for _, name := range names {
+		if err := c.settle(ctx, asides.Place(name), folder.Place(name), true); err != nil {
+			return err
+		}
+	}
+	return c.renamer.RemoveFolder(ctx, asides.Path.Place())
+}
+
+// Discard removes a file of ours with remove, though ctx is over. A server may
+// still hold it for a request that was broken off, so it is tried for a while.
+func Discard(ctx context.Context, remove func(context.Context) error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	for range 20 {
+		err := remove(ctx)
+		if kind := KindOf(err); err == nil || kind == ErrNotFound || Sleep(ctx, 50*time.Millisecond) != nil {
+			return
+		}
+	}
+}

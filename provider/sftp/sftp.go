@@ -1,0 +1,186 @@
+// Package sftp makes a folder of an SSH server an account, over the SSH File
+// Transfer Protocol, version 3 (draft-ietf-secsh-filexfer-02).
+//
+// The server's host key is learned when the account is linked and pinned from then
+// on: another one is refused before anything is sent. A file arrives under a name
+// of ours, is made safe on the server's disk (fsync@openssh.com), proven, and gets
+// its own name by a link that never replaces (hardlink@openssh.com) or a rename
+// that does so in one step (posix-rename@openssh.com), as far as the server has
+// these; else by renames with a look before.
+package sftp
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
+)
+
+// Provider is the provider "sftp".
+type Provider struct{}
+
+// Name implements store.Provider.
+func (Provider) Name() string { return "sftp" }
+
+// Title implements store.Provider.
+func (Provider) Title() string { return "SFTP server" }
+
+// Options implements store.Provider.
+func (Provider) Options() []store.Option {
+	return []store.Option{
+		{Name: "host", Title: "Host", Required: true, Help: "the server's name or address, such as files.example.org"},
+		{Name: "port", Title: "Port", Default: "22", Help: "the port that it listens on"},
+		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as"},
+		{Name: "password", Title: "Password, or the key's passphrase", Secret: true, Help: "the user's password, or the passphrase of the private key"},
+		{Name: "key-file", Title: "Private key", File: true, Help: "a private key to sign in with, in place of a password"},
+		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
+		{Name: "host-key", Title: "Host key", Help: "the server's key, as ssh-keygen -l or ssh-keyscan print it; learned when the account is linked unless given"},
+	}
+}
+
+// account implements store.Store and, beyond the abilities of a file server,
+// Spacer, Owner, Locator and Pinner.
+type account struct {
+	*fileserver.Store
+	server  *server
+	user    string
+	address string
+	pinned  map[string]string
+}
+
+// Open implements store.Provider.
+func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+	target, err := targetOf(ctx, opening)
+	if err != nil {
+		return nil, err
+	}
+	log := opening.Log
+	if log == nil {
+		log = slog.New(slog.DiscardHandler)
+	}
+	pool := &pool{target: target, log: log}
+	server := &server{pool: pool}
+	a := &account{server: server, user: target.user, address: target.address, pinned: map[string]string{}}
+	done, err := opening.Gate.Pass(ctx)
+	if err != nil {
+		return nil, err
+	}
+	base, err := server.start(ctx, opening.Options["path"])
+	done(err)
+	if err != nil {
+		return nil, err
+	}
+	if given := opening.Options["host-key"]; given == "" {
+		a.pinned["host-key"] = target.learned()
+	}
+	for _, name := range opening.Start.Names() {
+		if err := checkName("", name); err != nil {
+			return nil, &store.OptionError{Option: "start", Reason: err.Error()}
+		}
+		base += "/" + name
+	}
+	a.Store = fileserver.New(server, base, opening.Gate, a.traits)
+	if opening.Start != "" {
+		entry, err := a.Stat(ctx, store.At())
+		if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
+			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", opening.Start.Local(), base)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return a, nil
+}
+
+func (a *account) traits() store.Traits {
+	found := a.server.found()
+	traits := store.Traits{CheckName: checkName, TimePrecision: time.Second, KeepsTimes: true, Conditional: false, Streams: 8}
+	if len(found.hashes) > 0 {
+		traits.ProofKind = found.hashes[0]
+	}
+	if !found.link {
+		traits.Windows = append(traits.Windows, "This server makes no links: whether a name is free is looked at just before a file gets it.")
+	}
+	if found.replace {
+		traits.Windows = append(traits.Windows, "What a file replaces is looked at just before; it is then replaced in one step, and a change in between would be overwritten.")
+	} else {
+		traits.Windows = append(traits.Windows, "While a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption.")
+	}
+	if !found.sync {
+		traits.Windows = append(traits.Windows, "This server cannot be told to write to its disk at once; what a power failure there takes is not noticed before the next comparison.")
+	}
+	traits.Windows = append(traits.Windows, "A file is known by its size and its time in seconds: two changes of one size within a second look like one.",
+		"A deletion looks at the file just before; what is written to it in that moment goes with it.")
+	return traits
+}
+
+// checkName refuses what a path cannot hold as one name.
+func checkName(_ store.Path, name string) error {
+	switch {
+	case name == "":
+		return store.Errorf(store.ErrNameRefused, "an SFTP server cannot hold an entry with an empty name")
+	case name == "." || name == "..":
+		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a path and cannot be an entry's", name)
+	case strings.Contains(name, "/"):
+		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in a path", name)
+	case len(name) > 255:
+		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
+	}
+	return nil
+}
+
+// Space implements store.Spacer, where the server has statvfs@openssh.com.
+func (a *account) Space(ctx context.Context) (store.Space, error) {
+	path, err := a.Path(store.At())
+	if err != nil {
+		return store.UnknownSpace, err
+	}
+	return a.server.space(ctx, path, a.address)
+}
+
+// Owner implements store.Owner.
+func (a *account) Owner(context.Context) (string, error) {
+	return fmt.Sprintf("user %s at %s", a.user, a.address), nil
+}
+
+// Locate implements store.Locator.
+func (a *account) Locate(folder store.Folder) string {
+	path, err := a.Path(folder.Path.Place())
+	if err != nil {
+		return ""
+	}
+	return (&url.URL{Scheme: "sftp", Host: a.address, Path: strings.TrimSuffix(path, "/") + "/"}).String()
+}
+
+// Pinned implements store.Pinner.
+func (a *account) Pinned() map[string]string { return a.pinned }
+
+// Close ends the connections.
+func (a *account) Close() error { return a.server.pool.close() }
+
+func portOf(text string) (string, error) {
+	port, err := strconv.Atoi(text)
+	if err != nil || port < 1 || port > 65535 {
+		return "", &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is no port; give a number from 1 to 65535", text)}
+	}
+	return strconv.Itoa(port), nil
+}
+
+func addressOf(options map[string]string) (string, error) {
+	host := strings.Trim(options["host"], "[]")
+	if host == "" || strings.ContainsAny(host, "/@ ") {
+		return "", &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is no host; give its name or address alone, such as files.example.org", options["host"])}
+	}
+	port, err := portOf(options["port"])
+	if err != nil {
+		return "", err
+	}
+	return net.JoinHostPort(host, port), nil
+}
