@@ -58,6 +58,7 @@ type Option struct {
 	Default  string   `json:"default,omitempty"`
 	Choices  []string `json:"choices,omitempty"`
 	Secret   bool     `json:"secret"`
+	File     bool     `json:"file,omitempty" doc:"It is the content of a file, which is sealed with the secret."`
 }
 
 // Provider is a kind of place that accounts can be at.

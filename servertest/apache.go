@@ -183,6 +183,16 @@ func (a *Apache) write(t testing.TB, name, content string) {
 // certify makes a certificate of its own, and returns the settings for it.
 func (a *Apache) certify(t testing.TB, notAfter time.Time) string {
 	t.Helper()
+	certificate, key, der := selfSigned(t, notAfter)
+	a.write(t, "certificate.pem", certificate)
+	a.write(t, "key.pem", key)
+	a.Certificate = fmt.Sprintf("%X", sha256.Sum256(der))
+	return fmt.Sprintf("SSLEngine on\nSSLCertificateFile %[1]s/certificate.pem\nSSLCertificateKeyFile %[1]s/key.pem\n", a.root)
+}
+
+// selfSigned makes a certificate for this machine's loopback, and its key.
+func selfSigned(t testing.TB, notAfter time.Time) (certificate, private string, der []byte) {
+	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
@@ -191,18 +201,15 @@ func (a *Apache) certify(t testing.TB, notAfter time.Time) string {
 		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "gauges.example.org"},
 		NotBefore: time.Now().Add(-48 * time.Hour), NotAfter: notAfter, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
 	}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	der, err = x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
 	}
-	private, err := x509.MarshalECPrivateKey(key)
+	encoded, err := x509.MarshalECPrivateKey(key)
 	if err != nil {
 		t.Fatal(err)
 	}
-	a.write(t, "certificate.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
-	a.write(t, "key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private})))
-	a.Certificate = fmt.Sprintf("%X", sha256.Sum256(der))
-	return fmt.Sprintf("SSLEngine on\nSSLCertificateFile %[1]s/certificate.pem\nSSLCertificateKeyFile %[1]s/key.pem\n", a.root)
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded})), der
 }
 
 // Forward passes requests on to the server of a collection, for what stands

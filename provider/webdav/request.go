@@ -98,7 +98,7 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 	}
 	response, err := a.http.RoundTrip(out)
 	if err != nil {
-		if why := certificateProblem(err, a.base.Host); why != "" {
+		if why := store.CertificateProblem(err, a.base.Host); why != "" {
 			return nil, "", store.Errorf(store.ErrRefused, "%s", why)
 		}
 		return nil, "", store.Transport(err, r.changes)

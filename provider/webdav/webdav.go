@@ -38,7 +38,7 @@ func (Provider) Options() []store.Option {
 		{Name: "url", Title: "URL", Required: true, Help: "the collection's URL, such as https://files.example.org/dav/"},
 		{Name: "user", Title: "User", Help: "whom to sign in as; leave it out where nobody is asked"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
-		{Name: "certificate", Title: "Certificate's SHA-256", Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"},
+		store.CertificateOption(),
 	}
 }
 

@@ -1,0 +1,235 @@
+// Package ftp makes a folder of an FTP server an account (RFC 959), over TLS
+// (RFC 4217) or in the clear where that is asked for.
+//
+// One connection carries one transfer, so an account has a pool of them. A file is
+// there only once the server has said 226 and tells the size that was sent. What a
+// server does when a name that is taken is given anew, and whether it sets times,
+// is found out before the first write (see probe.go).
+package ftp
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
+)
+
+// Provider is the provider "ftp".
+type Provider struct{}
+
+// Name implements store.Provider.
+func (Provider) Name() string { return "ftp" }
+
+// Title implements store.Provider.
+func (Provider) Title() string { return "FTP server" }
+
+// Options implements store.Provider.
+func (Provider) Options() []store.Option {
+	return []store.Option{
+		{Name: "host", Title: "Host", Required: true, Help: "the server's name or address, such as files.example.org"},
+		{Name: "port", Title: "Port", Help: "the port that it listens on; 21, or 990 with --tls implicit, unless given"},
+		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as; anonymous where nobody is asked"},
+		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
+		{Name: "tls", Title: "Encryption", Default: tlsExplicit, Choices: []string{tlsExplicit, tlsImplicit, tlsNone}, Help: "explicit asks for TLS on the usual port, implicit begins with it; with none everybody in between can read the password and the files"},
+		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
+		{Name: "connections", Title: "Connections", Default: "4", Help: "how many to have at once, at most; a server may allow fewer"},
+		store.CertificateOption(),
+	}
+}
+
+// What --tls may say.
+const (
+	tlsExplicit = "explicit"
+	tlsImplicit = "implicit"
+	tlsNone     = "none"
+)
+
+// account implements store.Store and, beyond the abilities of a file server, Owner
+// and Locator.
+type account struct {
+	*fileserver.Store
+	server *server
+	target *target
+}
+
+// target is a server and how to sign in there.
+type target struct {
+	host, address  string
+	user, password string
+	mode           string
+	tls            *tls.Config // nil where nothing is encrypted
+	dial           func(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Open implements store.Provider.
+func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+	target, err := targetOf(ctx, opening)
+	if err != nil {
+		return nil, err
+	}
+	most, err := strconv.Atoi(opening.Options["connections"])
+	if err != nil || most < 1 || most > 64 {
+		return nil, &store.OptionError{Option: "connections", Reason: fmt.Sprintf("%q is no number of connections; give 1 to 64", opening.Options["connections"])}
+	}
+	log := opening.Log
+	if log == nil {
+		log = slog.New(slog.DiscardHandler)
+	}
+	server := &server{pool: newPool(target, most, log)}
+	a := &account{server: server, target: target}
+	done, err := opening.Gate.Pass(ctx)
+	if err != nil {
+		return nil, err
+	}
+	base, err := server.start(ctx, opening.Options["path"])
+	done(err)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range opening.Start.Names() {
+		if err := checkName("", name); err != nil {
+			return nil, &store.OptionError{Option: "start", Reason: err.Error()}
+		}
+		base += "/" + name
+	}
+	server.base = base
+	a.Store = fileserver.New(server, base, opening.Gate, a.traits)
+	if opening.Start != "" {
+		entry, err := a.Stat(ctx, store.At())
+		if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
+			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", opening.Start.Local(), base)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return a, nil
+}
+
+func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
+	t := &target{user: opening.Options["user"], mode: opening.Options["tls"], dial: opening.Dial}
+	if t.dial == nil {
+		t.dial = (&net.Dialer{Timeout: 20 * time.Second}).DialContext
+	}
+	t.host = strings.Trim(opening.Options["host"], "[]")
+	if t.host == "" || strings.ContainsAny(t.host, "/@ ") {
+		return nil, &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is no host; give its name or address alone, such as files.example.org", opening.Options["host"])}
+	}
+	port := opening.Options["port"]
+	switch {
+	case port == "" && t.mode == tlsImplicit:
+		port = "990"
+	case port == "":
+		port = "21"
+	}
+	if number, err := strconv.Atoi(port); err != nil || number < 1 || number > 65535 {
+		return nil, &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is no port; give a number from 1 to 65535", port)}
+	}
+	t.address = net.JoinHostPort(t.host, port)
+	if t.mode != tlsNone {
+		config, err := store.PinnedTLS(opening.Options["certificate"])
+		if err != nil {
+			return nil, err
+		}
+		if config == nil {
+			config = &tls.Config{MinVersion: tls.VersionTLS12}
+		}
+		config.ServerName = t.host
+		t.tls = config
+	}
+	secret, err := opening.Secrets.Load(ctx)
+	var missing *store.OptionError
+	if err != nil && !(errors.As(err, &missing) && t.user == "anonymous") {
+		return nil, err
+	}
+	t.password = strings.TrimRight(string(secret), "\r\n")
+	if strings.ContainsAny(t.user+t.password, "\r\n\x00") {
+		return nil, &store.OptionError{Option: "user", Reason: "a user or a password with a line break in it cannot be sent"}
+	}
+	return t, nil
+}
+
+func (a *account) traits() store.Traits {
+	found := a.server.found()
+	traits := store.Traits{CheckName: found.checkName, TimePrecision: time.Second, KeepsTimes: found.setsTimes, Streams: a.server.pool.allowed()}
+	if found.noDots {
+		traits.Windows = append(traits.Windows, "This server does not list what begins with a dot: such files are not seen.")
+	}
+	if !found.machine {
+		traits.Windows = append(traits.Windows, "This server lists for people alone (no MLSD): the time of each file is asked for by itself, so that long listings take a while.")
+	}
+	switch {
+	case found.replaces:
+		traits.Windows = append(traits.Windows,
+			"This server replaces a file when another is given its name. Whether a name is free, and what is at it, is looked at just before; a change in between would be overwritten.")
+	default:
+		traits.Windows = append(traits.Windows,
+			"While a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption.")
+	}
+	traits.Windows = append(traits.Windows,
+		"A file is known by its size and its time in seconds: two changes of one size within a second look like one.",
+		"A deletion looks at the file just before; what is written to it in that moment goes with it.",
+		"The protocol cannot ask a server to write to its disk at once; what a power failure there takes is not noticed before the next comparison.")
+	return traits
+}
+
+// checkName refuses what cannot be said on the control connection.
+func checkName(_ store.Path, name string) error {
+	switch {
+	case name == "":
+		return store.Errorf(store.ErrNameRefused, "an FTP server cannot hold an entry with an empty name")
+	case name == "." || name == "..":
+		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a path and cannot be an entry's", name)
+	case strings.Contains(name, "/"):
+		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in a path", name)
+	case strings.ContainsAny(name, "\r\n"):
+		return store.Errorf(store.ErrNameRefused, "%q has a line break, which ends a command of FTP", name)
+	case !utf8.ValidString(name):
+		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which names are sent in (RFC 2640)", name)
+	case len(name) > 255:
+		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
+	}
+	return nil
+}
+
+// checkName also refuses what this server does.
+func (f findings) checkName(folder store.Path, name string) error {
+	switch {
+	case !f.machine && (strings.HasPrefix(name, " ") || strings.Contains(name, " -> ")):
+		return store.Errorf(store.ErrNameRefused, "%q cannot be told apart in the listings of this server, for its blanks", name)
+	case f.noBlanks && strings.HasSuffix(name, " "):
+		return store.Errorf(store.ErrNameRefused, "%q ends in a blank, which this server does not keep", name)
+	case f.noDots && strings.HasPrefix(name, ".") && !strings.HasPrefix(name, store.ArrivingPrefix):
+		return store.Errorf(store.ErrNameRefused, "%q begins with a dot, and this server would not list it", name)
+	case f.noSlashes && strings.Contains(name, `\`):
+		return store.Errorf(store.ErrNameRefused, "%q has a backslash, which this server refuses", name)
+	}
+	return checkName(folder, name)
+}
+
+// Owner implements store.Owner.
+func (a *account) Owner(context.Context) (string, error) {
+	return fmt.Sprintf("user %s at %s", a.target.user, a.target.address), nil
+}
+
+// Locate implements store.Locator. With TLS or without, it is the same place.
+func (a *account) Locate(folder store.Folder) string {
+	path, err := a.Path(folder.Path.Place())
+	if err != nil {
+		return ""
+	}
+	return (&url.URL{Scheme: "ftp", Host: a.target.address, User: url.User(a.target.user), Path: strings.TrimSuffix(path, "/") + "/"}).String()
+}
+
+// Close ends the connections.
+func (a *account) Close() error { return a.server.pool.close() }

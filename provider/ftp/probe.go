@@ -1,0 +1,161 @@
+package ftp
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"strings"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// findings are what the server was found to do.
+type findings struct {
+	machine   bool // it lists for machines, by MLSD
+	probed    bool
+	setsTimes bool // by MFMT, or by MDTM with a time
+	replaces  bool // a file that is given the name of another replaces it
+	// What it does not keep in a name, or does not show again.
+	noSlashes, noBlanks, noDots bool
+}
+
+// Prepare implements store.Preparer in a small folder of ours at the start, which
+// is removed again: of two files, one is given an old time and the name of the
+// other, and then names that some servers refuse, change or hide.
+func (s *server) Prepare(ctx context.Context) error {
+	s.probing.Lock()
+	defer s.probing.Unlock()
+	if s.found().probed {
+		return nil
+	}
+	var random [6]byte
+	rand.Read(random[:])
+	p := &probe{server: s, ctx: ctx, folder: s.base + "/" + store.ArrivingName("probe", hex.EncodeToString(random[:]))}
+	if err := s.MakeFolder(ctx, p.folder); err != nil {
+		return store.Errorf(kindOr(err), "a first folder could not be made: %w", err)
+	}
+	defer p.clear()
+	found, err := p.findings()
+	if err != nil {
+		return err
+	}
+	s.learn(func(f *findings) {
+		found.machine, found.probed = f.machine, true
+		*f = found
+	})
+	return nil
+}
+
+func kindOr(err error) error {
+	if kind := store.KindOf(err); kind != nil {
+		return kind
+	}
+	return store.ErrTryAgain
+}
+
+// probe is the look at a server.
+type probe struct {
+	server *server
+	ctx    context.Context
+	folder string
+	file   string // the name of the file that it is done with
+	made   []string
+}
+
+func (p *probe) path(name string) string {
+	p.made = append(p.made, name)
+	return p.folder + "/" + name
+}
+
+// clear removes what was made, whatever it came to be called.
+func (p *probe) clear() {
+	ctx := context.WithoutCancel(p.ctx)
+	entries, _ := p.server.List(ctx, p.folder)
+	for _, entry := range entries {
+		p.made = append(p.made, entry.Name)
+	}
+	for _, name := range p.made {
+		_ = p.server.pool.do(ctx, func(c *control) error { return c.ftp.Delete(p.folder + "/" + name) })
+	}
+	store.Discard(ctx, func(ctx context.Context) error { return p.server.RemoveFolder(ctx, p.folder) })
+}
+
+func (p *probe) findings() (found findings, err error) {
+	for _, name := range []string{"one", "two"} {
+		if err := p.server.Create(p.ctx, p.path(name), strings.NewReader("of Deft Heron\n"), -1, time.Time{}); err != nil {
+			return found, store.Errorf(kindOr(err), "a first small file could not be written: %w", err)
+		}
+	}
+	if found.setsTimes, err = p.setsTimes(p.path("one")); err != nil {
+		return found, err
+	}
+	if found.replaces, err = p.renames(p.path("one"), p.path("two")); err != nil {
+		return found, err
+	}
+	p.file = "two"
+	for _, c := range []struct {
+		name    string
+		refused *bool
+	}{{`back\slash`, &found.noSlashes}, {"blank ", &found.noBlanks}, {".dot", &found.noDots}} {
+		holds, err := p.holds(c.name)
+		if err != nil {
+			return found, err
+		}
+		*c.refused = !holds
+	}
+	return found, nil
+}
+
+// setsTimes reports whether the server can be told the time of a file.
+func (p *probe) setsTimes(path string) (sets bool, err error) {
+	old := time.Date(2001, 2, 3, 4, 5, 6, 0, time.UTC)
+	err = p.server.pool.do(p.ctx, func(c *control) error {
+		if !c.ftp.IsSetTimeSupported() {
+			return nil
+		}
+		if err := c.ftp.SetTime(path, old); err != nil {
+			if replyOf(err) != 0 {
+				return nil
+			}
+			return err
+		}
+		told, err := timeOf(c, path)
+		sets = err == nil && told.Equal(old)
+		return err
+	})
+	return sets, err
+}
+
+// renames reports whether the server does a renaming, or refuses it.
+func (p *probe) renames(from, to string) (bool, error) {
+	err := p.server.pool.do(p.ctx, func(c *control) error { return c.ftp.Rename(from, to) })
+	switch store.KindOf(err) {
+	case store.ErrRefused, store.ErrNameRefused, store.ErrUnsupported:
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// holds reports whether the server lets the file have a name, and lists it by just
+// that.
+func (p *probe) holds(name string) (bool, error) {
+	renamed, err := p.renames(p.path(p.file), p.path(name))
+	if !renamed {
+		return false, err
+	}
+	entries, err := p.server.List(p.ctx, p.folder)
+	if err != nil {
+		return false, err
+	}
+	p.file = name
+	for _, entry := range entries {
+		if entry.Name == name {
+			return true, nil
+		}
+		if entry.Name != "one" { // what it made of the name
+			p.file = entry.Name
+		}
+	}
+	return false, nil
+}
