@@ -15,6 +15,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
 )
 
 const (
@@ -26,9 +27,6 @@ const (
 	turnTime = 20 * time.Second
 	// closeTime is how long the end of the other side is waited for.
 	closeTime = 10 * time.Second
-	// patience is how long a call that nobody waits for any more may go on
-	// before its connection is cut.
-	patience = 2 * time.Second
 )
 
 // control is one connection.
@@ -220,7 +218,7 @@ func (p *pool) do(ctx context.Context, call func(*control) error) error {
 	if err != nil {
 		return err
 	}
-	stop := watch(ctx, c)
+	stop := fileserver.Watch(ctx, c.cut)
 	err = call(c)
 	stop()
 	p.settle(c, err)
@@ -235,24 +233,6 @@ func (p *pool) settle(c *control, err error) {
 	}
 	c.cut()
 	p.lost()
-}
-
-// watch cuts a connection a while after ctx is over, until its result is called.
-func watch(ctx context.Context, c *control) (stop func()) {
-	ended := make(chan struct{})
-	unwatch := context.AfterFunc(ctx, func() {
-		timer := time.NewTimer(patience)
-		defer timer.Stop()
-		select {
-		case <-ended:
-		case <-timer.C:
-			c.cut()
-		}
-	})
-	return sync.OnceFunc(func() {
-		unwatch()
-		close(ended)
-	})
 }
 
 // dial makes a connection and signs in.

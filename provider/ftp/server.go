@@ -12,6 +12,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
 )
 
 // server implements fileserver.Server.
@@ -119,7 +120,7 @@ func (s *server) Open(ctx context.Context, path string, offset, length int64) (i
 	if err != nil {
 		return nil, err
 	}
-	stop := watch(ctx, c)
+	stop := fileserver.Watch(ctx, c.cut)
 	response, err := c.ftp.RetrFrom(path, uint64(offset))
 	if err != nil {
 		stop()

@@ -6,12 +6,12 @@ import (
 	"io"
 	"log/slog"
 	"sync"
-	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
 )
 
 const (
@@ -23,9 +23,6 @@ const (
 	// requestsInFlight is how many of one file are under way: 64 of 32 KiB
 	// fill a line of 100 Mbit/s over 160 ms.
 	requestsInFlight = 64
-	// patience is how long a call that nobody waits for any more may go on
-	// before its connection is cut.
-	patience = 2 * time.Second
 )
 
 // pool keeps connections, and makes another where those are crowded or lost.
@@ -186,26 +183,8 @@ func (p *pool) do(ctx context.Context, call func(*link) error) error {
 	if err != nil {
 		return err
 	}
-	defer watch(ctx, l)()
+	defer fileserver.Watch(ctx, l.cut)()
 	err = call(l)
 	p.give(l, err)
 	return err
-}
-
-// watch cuts a connection a while after ctx is over, until its result is called.
-func watch(ctx context.Context, l *link) (stop func()) {
-	ended := make(chan struct{})
-	unwatch := context.AfterFunc(ctx, func() {
-		timer := time.NewTimer(patience)
-		defer timer.Stop()
-		select {
-		case <-ended:
-		case <-timer.C:
-			l.cut()
-		}
-	})
-	return sync.OnceFunc(func() {
-		unwatch()
-		close(ended)
-	})
 }

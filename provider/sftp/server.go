@@ -15,6 +15,7 @@ import (
 	"github.com/pkg/sftp"
 
 	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
 )
 
 // server implements fileserver.Server.
@@ -127,7 +128,7 @@ func (s *server) Open(ctx context.Context, path string, offset, length int64) (i
 	if err != nil {
 		return nil, err
 	}
-	stop := watch(ctx, l)
+	stop := fileserver.Watch(ctx, l.cut)
 	file, err := l.files.Open(path)
 	if err == nil && length <= oneRead {
 		var small []byte

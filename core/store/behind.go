@@ -1,0 +1,23 @@
+package store
+
+import "context"
+
+// Behind is one of the places behind a sign-in: a bucket, a share, an area.
+type Behind struct {
+	// Value is what the option is given to link it.
+	Value string
+	// Title is its name for people, where that is another.
+	Title string
+	// Note says more, such as what a share is for.
+	Note string
+}
+
+// BehindLister is the ability of a provider to tell which places a sign-in leads
+// to, before one of them is chosen.
+type BehindLister interface {
+	// BehindOption is the option that one of them is chosen by.
+	BehindOption() string
+	// ListBehind signs in and returns them, sorted by value. Of the options,
+	// that one is not given.
+	ListBehind(ctx context.Context, opening Opening) ([]Behind, error)
+}

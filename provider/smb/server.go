@@ -1,0 +1,135 @@
+package smb
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/hirochachacha/go-smb2"
+
+	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
+)
+
+// local is a path as the protocol has it: without the slash at its beginning.
+func local(path string) string { return strings.Trim(path, "/") }
+
+func entryOf(info fs.FileInfo) store.Entry {
+	entry := store.Entry{Name: info.Name(), Size: info.Size(), Modified: info.ModTime(), Kind: store.KindFile}
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		entry.Kind = store.KindOther
+	case info.IsDir():
+		entry.Kind = store.KindFolder
+	}
+	return entry
+}
+
+// Stat implements fileserver.Server.
+func (s *server) Stat(ctx context.Context, path string) (store.Entry, error) {
+	var entry store.Entry
+	err := s.do(ctx, func(share *smb2.Share) error {
+		info, err := share.Lstat(local(path))
+		if err == nil {
+			entry = entryOf(info)
+		}
+		return err
+	})
+	return entry, err
+}
+
+// List implements fileserver.Server.
+func (s *server) List(ctx context.Context, path string) ([]store.Entry, error) {
+	var entries []store.Entry
+	err := s.do(ctx, func(share *smb2.Share) error {
+		infos, err := share.ReadDir(local(path))
+		if err != nil {
+			return err
+		}
+		entries = make([]store.Entry, len(infos))
+		for i, info := range infos {
+			entries[i] = entryOf(info)
+		}
+		return nil
+	})
+	return entries, err
+}
+
+// Open implements fileserver.Server.
+func (s *server) Open(ctx context.Context, path string, offset, length int64) (io.ReadCloser, error) {
+	m, err := s.mounted(ctx)
+	if err != nil {
+		return nil, err
+	}
+	stop := fileserver.Watch(ctx, m.cut)
+	file, err := m.share.WithContext(context.WithoutCancel(ctx)).Open(local(path))
+	if err != nil {
+		stop()
+		return nil, wrap(err)
+	}
+	return readAhead(file, offset, length, stop), nil
+}
+
+// Create implements fileserver.Server.
+func (s *server) Create(ctx context.Context, path string, content io.Reader, _ int64, modified time.Time) error {
+	return s.do(ctx, func(share *smb2.Share) error {
+		file, err := share.OpenFile(local(path), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+		if err != nil {
+			return err
+		}
+		err = writeAll(file, content)
+		if err == nil {
+			err = file.Sync()
+		}
+		if closing := file.Close(); err == nil {
+			err = closing
+		}
+		if err == nil && !modified.IsZero() {
+			err = share.Chtimes(local(path), time.Now(), modified)
+		}
+		return err
+	})
+}
+
+// Replaces implements fileserver.Server.
+func (s *server) Replaces() bool { return false }
+
+// Rename implements fileserver.Server. The server itself refuses a name that is
+// taken.
+func (s *server) Rename(ctx context.Context, from, to string, _ bool) error {
+	return s.do(ctx, func(share *smb2.Share) error { return share.Rename(local(from), local(to)) })
+}
+
+// MakeFolder implements fileserver.Server.
+func (s *server) MakeFolder(ctx context.Context, path string) error {
+	return s.do(ctx, func(share *smb2.Share) error { return share.Mkdir(local(path), 0o777) })
+}
+
+// Remove implements fileserver.Server.
+func (s *server) Remove(ctx context.Context, path string) error {
+	return s.do(ctx, func(share *smb2.Share) error { return share.Remove(local(path)) })
+}
+
+// RemoveFolder implements fileserver.Server.
+func (s *server) RemoveFolder(ctx context.Context, path string) error { return s.Remove(ctx, path) }
+
+func (s *server) space(ctx context.Context) (store.Space, error) {
+	space := store.UnknownSpace
+	err := s.do(ctx, func(share *smb2.Share) error {
+		told, err := share.Statfs("")
+		if err != nil {
+			return err
+		}
+		block := told.BlockSize()
+		space = store.Space{
+			Total: int64(block * told.TotalBlockCount()), Free: int64(block * told.AvailableBlockCount()),
+			Used: int64(block * (told.TotalBlockCount() - told.FreeBlockCount())), Volume: fmt.Sprintf("smb %s %s", s.target.address, strings.ToLower(s.target.share)),
+		}
+		return nil
+	})
+	return space, err
+}

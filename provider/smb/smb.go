@@ -1,0 +1,220 @@
+// Package smb makes a folder of an SMB share an account (MS-SMB2, dialects 2.0.2
+// to 3.1.1), signed always, and encrypted where the server or the account asks for
+// it.
+//
+// Letter case is kept there and does not tell names apart, and names are those that
+// Windows holds. A rename never replaces, so what a file replaces is moved aside
+// first, and put back if anything fails.
+package smb
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
+)
+
+// Provider is the provider "smb".
+type Provider struct{}
+
+// Name implements store.Provider.
+func (Provider) Name() string { return "smb" }
+
+// Title implements store.Provider.
+func (Provider) Title() string { return "SMB share" }
+
+// What --encryption may say.
+const (
+	encryptionOffered  = "offered"
+	encryptionRequired = "required"
+)
+
+// Options implements store.Provider.
+func (Provider) Options() []store.Option {
+	return []store.Option{
+		{Name: "host", Title: "Host", Required: true, Help: "the server's name or address, such as files.example.org"},
+		{Name: "port", Title: "Port", Default: "445", Help: "the port that it listens on"},
+		{Name: "share", Title: "Share", Required: true, Help: "the share's name; those that the sign-in leads to can be listed"},
+		{Name: "user", Title: "User", Required: true, Help: `whom to sign in as, such as reader or DOMAIN\reader`},
+		{Name: "password", Title: "Password", Secret: true, Required: true, Help: "the user's password"},
+		{Name: "domain", Title: "Domain", Help: "the user's domain, where it is not given with the user"},
+		{Name: "path", Title: "Folder", Help: "a folder of the share; all of it unless given"},
+		{Name: "encryption", Title: "Encryption", Default: encryptionOffered, Choices: []string{encryptionOffered, encryptionRequired}, Help: "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed either way"},
+	}
+}
+
+// account implements store.Store and, beyond the abilities of a file server,
+// Spacer, Owner and Locator.
+type account struct {
+	*fileserver.Store
+	server *server
+}
+
+// Open implements store.Provider.
+func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+	target, err := targetOf(ctx, opening)
+	if err != nil {
+		return nil, err
+	}
+	target.share = strings.Trim(opening.Options["share"], `\/`)
+	if target.share == "" || strings.ContainsAny(target.share, `\/`) {
+		return nil, &store.OptionError{Option: "share", Reason: fmt.Sprintf("%q is no name of a share; give the name alone, without the server", opening.Options["share"])}
+	}
+	log := opening.Log
+	if log == nil {
+		log = slog.New(slog.DiscardHandler)
+	}
+	server := &server{target: target, log: log}
+	a := &account{server: server}
+	base := ""
+	for _, name := range append(namesOf(opening.Options["path"]), opening.Start.Names()...) {
+		if err := checkName("", name); err != nil {
+			return nil, &store.OptionError{Option: "path", Reason: err.Error()}
+		}
+		base += "/" + name
+	}
+	a.Store = fileserver.New(server, base, opening.Gate, a.traits)
+	entry, err := a.Stat(ctx, store.At())
+	if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
+		return nil, store.Errorf(store.ErrNotFound, "there is no folder %s in the share %s of %s; make it, or give another --path or --start", base, target.share, target.address)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+func namesOf(path string) (names []string) {
+	for name := range strings.FieldsFuncSeq(path, func(r rune) bool { return r == '/' || r == '\\' }) {
+		names = append(names, name)
+	}
+	return names
+}
+
+func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
+	t := &target{dial: opening.Dial, encrypted: opening.Options["encryption"] == encryptionRequired}
+	if t.dial == nil {
+		t.dial = (&net.Dialer{Timeout: 20 * time.Second}).DialContext
+	}
+	host := strings.Trim(opening.Options["host"], `[]\/`)
+	if host == "" || strings.ContainsAny(host, `/\@ `) {
+		return nil, &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is no host; give its name or address alone, such as files.example.org", opening.Options["host"])}
+	}
+	port, err := strconv.Atoi(opening.Options["port"])
+	if err != nil || port < 1 || port > 65535 {
+		return nil, &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is no port; give a number from 1 to 65535", opening.Options["port"])}
+	}
+	t.address = net.JoinHostPort(host, strconv.Itoa(port))
+	t.user, t.domain = opening.Options["user"], opening.Options["domain"]
+	if domain, user, ok := strings.Cut(t.user, `\`); ok {
+		t.domain, t.user = domain, user
+	}
+	secret, err := opening.Secrets.Load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	t.password = strings.TrimRight(string(secret), "\r\n")
+	return t, nil
+}
+
+func (a *account) traits() store.Traits {
+	return store.Traits{
+		CheckName: checkName, CaseIgnored: true, TimePrecision: time.Second, KeepsTimes: true, Streams: 8,
+		Windows: []string{
+			"While a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption.",
+			"A file is known by its size and its time.",
+			"A deletion looks at the file just before; what is written to it in that moment goes with it.",
+		},
+	}
+}
+
+// checkName refuses what Windows does not hold as a name (MS-FSCC, section 2.1.5).
+func checkName(_ store.Path, name string) error {
+	const forbidden = `\/:*?"<>|`
+	stem, _, _ := strings.Cut(strings.ToUpper(name), ".")
+	switch {
+	case name == "":
+		return store.Errorf(store.ErrNameRefused, "a share cannot hold an entry with an empty name")
+	case name == "." || name == "..":
+		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a path and cannot be an entry's", name)
+	case !utf8.ValidString(name):
+		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which names on a share must be", name)
+	case strings.ContainsAny(name, forbidden):
+		return store.Errorf(store.ErrNameRefused, "%q has one of the characters %s, which a share does not hold", name, forbidden)
+	case strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 }):
+		return store.Errorf(store.ErrNameRefused, "%q has a control character, which a share does not hold", name)
+	case strings.HasSuffix(name, ".") || strings.HasSuffix(name, " "):
+		return store.Errorf(store.ErrNameRefused, "%q ends in a dot or a blank, which a share does not keep", name)
+	case reserved(strings.TrimSpace(stem)):
+		return store.Errorf(store.ErrNameRefused, "%q is a name that Windows keeps for a device", name)
+	case len(utf16.Encode([]rune(name))) > 255:
+		return store.Errorf(store.ErrNameRefused, "%q is too long; 255 are the most that a share holds", name)
+	}
+	return nil
+}
+
+// reserved reports whether a name without its extension is that of a device.
+func reserved(stem string) bool {
+	switch stem {
+	case "CON", "PRN", "AUX", "NUL":
+		return true
+	}
+	return len(stem) == 4 && (strings.HasPrefix(stem, "COM") || strings.HasPrefix(stem, "LPT")) && stem[3] >= '1' && stem[3] <= '9'
+}
+
+// Space implements store.Spacer.
+func (a *account) Space(ctx context.Context) (store.Space, error) {
+	return a.server.space(ctx)
+}
+
+// Owner implements store.Owner.
+func (a *account) Owner(context.Context) (string, error) {
+	return fmt.Sprintf("user %s at %s", a.server.target.who(), a.server.target.address), nil
+}
+
+// Locate implements store.Locator.
+func (a *account) Locate(folder store.Folder) string {
+	path, err := a.Path(folder.Path.Place())
+	if err != nil {
+		return ""
+	}
+	path = strings.ToLower("/" + a.server.target.share + strings.TrimSuffix(path, "/") + "/")
+	return (&url.URL{Scheme: "smb", Host: strings.ToLower(a.server.target.address), Path: path}).String()
+}
+
+// Close ends the connection.
+func (a *account) Close() error { return a.server.close() }
+
+// BehindOption implements store.BehindLister.
+func (Provider) BehindOption() string { return "share" }
+
+// ListBehind implements store.BehindLister, without the shares that Windows makes
+// for itself, whose names end in "$".
+func (Provider) ListBehind(ctx context.Context, opening store.Opening) ([]store.Behind, error) {
+	target, err := targetOf(ctx, opening)
+	if err != nil {
+		return nil, err
+	}
+	done, err := opening.Gate.Pass(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names, err := target.shares(ctx)
+	done(err)
+	var found []store.Behind
+	for _, name := range names {
+		if !strings.HasSuffix(name, "$") {
+			found = append(found, store.Behind{Value: name})
+		}
+	}
+	return found, err
+}
