@@ -186,6 +186,10 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		s.recent.Forget(account)
 		s.runner.Mended(account)
 	}
+	linked.Aside = func(ctx context.Context, account string, change func() error) error {
+		defer s.recent.Forget(account)
+		return s.runner.Aside(ctx, account, change)
+	}
 	s.recent = &tree.Recent{Tree: all, Context: s.ctx, Noticed: linked.Noticed, Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
 	s.runner.Ended = func(accounts []string) {
 		for _, account := range accounts {

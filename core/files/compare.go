@@ -138,7 +138,7 @@ func settle(ctx context.Context, here, there Side, d compare.Difference, reading
 		one.Outcome, one.Evidence = Untold, ""
 	case ctx.Err() != nil:
 		return one, ctx.Err()
-	case store.KindOf(err) == store.ErrLapsed:
+	case store.WaitsForPerson(err):
 		return one, err
 	case err != nil:
 		one.Outcome, one.Evidence, one.Why = Unreadable, "", err.Error()

@@ -181,7 +181,7 @@ func (r *remover) note(ctx context.Context, place store.Place, entry store.Entry
 		if removal == store.RemovedToTrash {
 			r.removed.Trash++
 		}
-	case kind == store.ErrLapsed:
+	case store.WaitsForPerson(err):
 		return err
 	case entry.Kind == store.KindFolder && kind == store.ErrRefused && r.removed.Kept > 0:
 		// It holds what could not be removed.

@@ -26,6 +26,7 @@ const (
 	CauseInTheWay  Cause = "in-the-way"
 	CauseRefused   Cause = "refused"
 	CauseLapsed    Cause = "sign-in-lapsed"
+	CauseSuspended Cause = "account-suspended"
 	CauseNoSpace   Cause = "no-space"
 	CauseSlow      Cause = "slowed-down"
 	CauseFault     Cause = "fault"
@@ -58,6 +59,7 @@ var words = map[Cause]Words{
 	CauseInTheWay:  {"At the target, a file stands where a folder is needed, or a folder where a file is.", "Move what is in the way and retry the run, or copy to another folder."},
 	CauseRefused:   {"The account refused.", "Check what the sign-in may do there, then retry the run: only what is missing is moved."},
 	CauseLapsed:    {"The account no longer accepts the sign-in.", "Mend it: heron account mend NAME, or Mend on the accounts page; runs that are held for it go on by themselves."},
+	CauseSuspended: {"The account is suspended.", "Resume it: heron account resume NAME, or Resume on the accounts page; runs that are held for it go on by themselves."},
 	CauseNoSpace:   {"The target has no space left.", "Free space there, or copy to another account, then retry the run: only what is missing is moved."},
 	CauseSlow:      {"The provider kept asking to slow down.", "Retry the run later: only what is missing is moved."},
 	CauseFault:     {"It kept failing.", "Check that the account can be reached (heron account check), then retry the run: only what is missing is moved."},
@@ -89,6 +91,8 @@ func CauseOf(err error) Cause {
 		return CauseRefused
 	case store.ErrLapsed:
 		return CauseLapsed
+	case store.ErrSuspended:
+		return CauseSuspended
 	case store.ErrNoSpace:
 		return CauseNoSpace
 	case store.ErrNameRefused:

@@ -15,7 +15,7 @@ import (
 // CertificateOption is the option by which a certificate is pinned that no
 // authority vouches for.
 func CertificateOption() Option {
-	return Option{Name: "certificate", Title: "Certificate's SHA-256", Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"}
+	return Option{Name: "certificate", Manner: true, Title: "Certificate's SHA-256", Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"}
 }
 
 // PinnedTLS returns settings of TLS that accept exactly the certificate that has

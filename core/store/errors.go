@@ -23,6 +23,8 @@ var (
 	ErrRefused = errors.New("refused")
 	// ErrLapsed: the sign-in is no longer accepted; a person has to mend it.
 	ErrLapsed = errors.New("sign-in not accepted")
+	// ErrSuspended: the account is out of use until a person resumes it.
+	ErrSuspended = errors.New("suspended")
 	// ErrNoSpace: the account or the disk is full.
 	ErrNoSpace = errors.New("no space left")
 	// ErrNameRefused: the store cannot hold the name.
@@ -104,7 +106,7 @@ func KindOf(err error) error {
 		return t.kind
 	}
 	for _, kind := range []error{
-		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrLapsed, ErrNoSpace, ErrNameRefused,
+		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrLapsed, ErrSuspended, ErrNoSpace, ErrNameRefused,
 		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrLocked, ErrUnsupported, ErrTryAgain,
 	} {
 		if errors.Is(err, kind) {
@@ -112,6 +114,13 @@ func KindOf(err error) error {
 		}
 	}
 	return nil
+}
+
+// WaitsForPerson reports whether an error lasts until a person has done something
+// about the account: what was to be done waits until then.
+func WaitsForPerson(err error) bool {
+	kind := KindOf(err)
+	return kind == ErrLapsed || kind == ErrSuspended
 }
 
 // ShortBody is the error of a body that ended early.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/x509"
 	"log/slog"
 	"maps"
 	"net"
@@ -41,6 +42,8 @@ type Option struct {
 	// File marks what is the content of a file of the person who links, such as
 	// a private key: it is sealed with the secret as a Credential.
 	File bool `json:"file,omitempty"`
+	// Manner marks what says how a place is reached, rather than which it is.
+	Manner bool `json:"-"`
 }
 
 // Opening is all that a provider gets to know of the program around it.
@@ -63,6 +66,9 @@ type Opening struct {
 	// Transport sends HTTP requests through Dial. The provider wraps it with
 	// Gate.RoundTripper.
 	Transport http.RoundTripper
+	// Showed, where it is not nil, is told of the certificates that a server
+	// shows, so that one which is about to end is noticed.
+	Showed func(*x509.Certificate)
 	// Now is the clock.
 	Now func() time.Time
 	// Log is where a provider may say what it noticed. Never a secret.
@@ -76,6 +82,21 @@ type Secrets interface {
 	// Save replaces old by new and returns ErrChanged if old is no longer
 	// what is kept. A rotated token is saved before it is used.
 	Save(ctx context.Context, old, new []byte) error
+}
+
+// SecretLocker is the ability of Secrets that several accounts share to be held by
+// one of them, while it is replaced.
+type SecretLocker interface {
+	// Lock waits until no other account holds the secret.
+	Lock(ctx context.Context) (unlock func(), err error)
+}
+
+// LockSecret holds a secret that may be shared, until unlock is called.
+func LockSecret(ctx context.Context, secrets Secrets) (unlock func(), err error) {
+	if locker, ok := secrets.(SecretLocker); ok {
+		return locker.Lock(ctx)
+	}
+	return func() {}, nil
 }
 
 // FixedSecret is a secret that cannot be replaced, for tests and tools.

@@ -91,7 +91,7 @@ func (c *clearing) remove(ctx context.Context, place store.Place, revision strin
 	switch kind := store.KindOf(err); {
 	case err == nil || kind == store.ErrNotFound:
 		return nil
-	case kind == store.ErrLapsed || ctx.Err() != nil:
+	case store.WaitsForPerson(err) || ctx.Err() != nil:
 		return err
 	}
 	c.run.Log.Info("stays at the source", "run", c.run.ID, "place", place.String(), "error", err)

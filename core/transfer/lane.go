@@ -103,7 +103,7 @@ func (a *attempt) failed(err error) (*Ending, time.Duration) {
 		ending.Cause = plan.CauseFault // a folder of the target vanished under the write
 	case store.ErrRefused, store.ErrNameRefused, store.ErrTooLarge, store.ErrUnsupported, store.ErrExists:
 		return ending, 0
-	case store.ErrLapsed:
+	case store.ErrLapsed, store.ErrSuspended:
 		// Nothing is wrong with the item: it waits until the account is mended.
 		a.hold(cause, err.Error())
 		return nil, 0

@@ -357,7 +357,7 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 		return Result{}
 	case stopped != nil && stopped.held:
 		return Result{State: Held, Cause: stopped.cause, Why: stopped.why}
-	case stopped == nil && store.KindOf(err) == store.ErrLapsed:
+	case stopped == nil && store.WaitsForPerson(err):
 		return Result{State: Held, Cause: plan.CauseOf(err), Why: err.Error()}
 	case stopped != nil:
 		result = Result{State: "failed", Cause: stopped.cause, Why: stopped.why}

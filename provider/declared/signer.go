@@ -181,6 +181,11 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 		}
 		return err
 	}
+	unlock, err := store.LockSecret(ctx, t.account.opening.Secrets)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	if t.unsaved != nil {
 		return t.save(ctx, t.unsaved.before, t.unsaved.grant)
 	}

@@ -15,6 +15,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -46,9 +47,9 @@ func (Provider) Options() []store.Option {
 		{Name: "bucket", Title: "Bucket", Required: true, Help: "the bucket's name"},
 		{Name: "key", Title: "Access key", Required: true, Help: "the access key's id"},
 		{Name: "secret", Title: "Secret key", Required: true, Secret: true, Help: "the secret that belongs to the access key"},
-		{Name: "region", Title: "Region", Default: "us-east-1", Help: "the region that requests are signed for"},
-		{Name: "part-size", Title: "Part size (MiB)", Default: "64", Help: "the size of a part in MiB, 5 to 5120, where a file goes in parts"},
-		{Name: "parts-above", Title: "Parts above (MiB)", Default: "1024", Help: "files above this size in MiB, at most 5120, go in parts"},
+		{Name: "region", Manner: true, Title: "Region", Default: "us-east-1", Help: "the region that requests are signed for"},
+		{Name: "part-size", Manner: true, Title: "Part size (MiB)", Default: "64", Help: "the size of a part in MiB, 5 to 5120, where a file goes in parts"},
+		{Name: "parts-above", Manner: true, Title: "Parts above (MiB)", Default: "1024", Help: "files above this size in MiB, at most 5120, go in parts"},
 	}
 }
 
@@ -76,9 +77,20 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 	if err != nil {
 		return nil, err
 	}
+	if err := a.connect(ctx, opening); err != nil {
+		return nil, err
+	}
+	if err := a.reach(ctx); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+// connect makes the clients that requests are sent with.
+func (a *account) connect(ctx context.Context, opening store.Opening) error {
 	secret, err := opening.Secrets.Load(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	base := opening.Transport
 	if base == nil {
@@ -96,12 +108,34 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 		a.plain, err = minio.NewCore(a.endpoint.Host, &plain)
 	}
 	if err != nil {
-		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%v; give a URL such as https://objects.example.org:9000", err)}
+		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%v; give a URL such as https://objects.example.org:9000", err)}
 	}
-	if err := a.reach(ctx); err != nil {
+	return nil
+}
+
+// BehindOption implements store.BehindLister.
+func (Provider) BehindOption() string { return "bucket" }
+
+// ListBehind implements store.BehindLister: the buckets that the key may list.
+func (p Provider) ListBehind(ctx context.Context, opening store.Opening) ([]store.Behind, error) {
+	opening.Options = maps.Clone(opening.Options)
+	opening.Options["bucket"] = "none-of-them" // so that the rest is checked
+	a, err := configure(opening)
+	if err != nil {
 		return nil, err
 	}
-	return a, nil
+	if err := a.connect(ctx, opening); err != nil {
+		return nil, err
+	}
+	buckets, err := a.core.ListBuckets(ctx)
+	if err != nil {
+		return nil, a.explain(wrap("list the buckets", err, false))
+	}
+	found := make([]store.Behind, len(buckets))
+	for i, bucket := range buckets {
+		found[i] = store.Behind{Value: bucket.Name}
+	}
+	return found, nil
 }
 
 func configure(opening store.Opening) (*account, error) {

@@ -41,7 +41,7 @@ func (Provider) Options() []store.Option {
 		{Name: "password", Title: "Password, or the key's passphrase", Secret: true, Help: "the user's password, or the passphrase of the private key"},
 		{Name: "key-file", Title: "Private key", File: true, Help: "a private key to sign in with, in place of a password"},
 		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
-		{Name: "host-key", Title: "Host key", Help: "the server's key, as ssh-keygen -l or ssh-keyscan print it; learned when the account is linked unless given"},
+		{Name: "host-key", Manner: true, Title: "Host key", Help: "the server's key, as ssh-keygen -l or ssh-keyscan print it; learned when the account is linked unless given"},
 	}
 }
 

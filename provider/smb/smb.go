@@ -46,9 +46,9 @@ func (Provider) Options() []store.Option {
 		{Name: "share", Title: "Share", Required: true, Help: "the share's name; those that the sign-in leads to can be listed"},
 		{Name: "user", Title: "User", Required: true, Help: `whom to sign in as, such as reader or DOMAIN\reader`},
 		{Name: "password", Title: "Password", Secret: true, Required: true, Help: "the user's password"},
-		{Name: "domain", Title: "Domain", Help: "the user's domain, where it is not given with the user"},
+		{Name: "domain", Manner: true, Title: "Domain", Help: "the user's domain, where it is not given with the user"},
 		{Name: "path", Title: "Folder", Help: "a folder of the share; all of it unless given"},
-		{Name: "encryption", Title: "Encryption", Default: encryptionOffered, Choices: []string{encryptionOffered, encryptionRequired}, Help: "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed either way"},
+		{Name: "encryption", Manner: true, Title: "Encryption", Default: encryptionOffered, Choices: []string{encryptionOffered, encryptionRequired}, Help: "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed either way"},
 	}
 }
 

@@ -39,21 +39,29 @@ type Accounts struct {
 
 	// Proxy is the way out to accounts; nil is that of the environment.
 	Proxy func(*http.Request) (*url.URL, error)
-	// Mended is called after the sign-in of an account was made anew.
+	// Mended is called after the sign-in of an account was made anew, or it was
+	// resumed.
 	Mended func(name string)
+	// Aside is called around a change of an account that is in use: it has what
+	// uses it stop, and go on afterwards as the account is then.
+	Aside func(ctx context.Context, name string, change func() error) error
 
 	opening  singleflight.Group
 	mu       sync.Mutex
 	consents consents
 	open     map[string]tree.Account // by id
+	epochs   map[string]int          // how often what is open was forgotten, by id
 	states   map[string]State        // by id
+	shared   map[string]*sync.Mutex  // sign-ins, by the id of the account that keeps them
+	// certificates are when those that servers show end, by id.
+	certificates map[string]time.Time
 }
 
 // New returns the accounts of the records.
 func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
-		Changed: func() {}, Mended: func(string) {}, open: map[string]tree.Account{}, states: map[string]State{},
+		Changed: func() {}, Mended: func(string) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider
@@ -96,9 +104,34 @@ type Link struct {
 	Options  map[string]string
 	Start    string // below the account's start, as in an address
 	Secret   string
+	// Files are the contents of those that the provider asks for, such as a
+	// private key, by the names of their options.
+	Files    map[string]string
 	ReadOnly bool
+	// Again is the id of a link that has ended, whose history goes on.
+	Again string
 
-	consented bool // the secret is what consent came to
+	consented bool   // the secret is what consent came to
+	shared    string // the id of the account whose sign-in it is
+}
+
+// credential is what of a link is sealed.
+func (l Link) credential() store.Credential {
+	return store.Credential{Secret: l.Secret, Files: l.Files}
+}
+
+// checkFiles refuses files that the provider does not ask for.
+func checkFiles(provider store.Provider, files map[string]string) error {
+	for name, content := range files {
+		known := slices.ContainsFunc(provider.Options(), func(option store.Option) bool { return option.File && option.Name == name })
+		switch {
+		case !known:
+			return &store.OptionError{Option: name, Reason: "the provider " + provider.Name() + " takes no such file"}
+		case len(content) > 64<<10:
+			return &store.OptionError{Option: name, Reason: "the file is larger than 64 KiB, and cannot be what is meant; give the right one"}
+		}
+	}
+	return nil
 }
 
 // check finds what is wrong with what an account is to be linked with, before
@@ -114,16 +147,23 @@ func (a *Accounts) check(ctx context.Context, link Link) (records.Account, error
 	if _, err := a.db.Account(ctx, link.Name); err == nil {
 		return records.Account{}, taken(link.Name)
 	}
-	options, err := store.CheckOptions(provider, link.Options, link.Secret != "")
+	options, err := store.CheckOptions(provider, link.Options, link.Secret != "" || link.shared != "")
 	if err != nil {
+		return records.Account{}, err
+	}
+	if err := checkFiles(provider, link.Files); err != nil {
 		return records.Account{}, err
 	}
 	start, err := parseStart(link.Start)
 	if err != nil {
 		return records.Account{}, err
 	}
+	id := uuid.NewString()
+	if link.Again != "" && a.ended(ctx, link.Again) {
+		id = link.Again
+	}
 	return records.Account{
-		ID: uuid.NewString(), Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly, CreatedAt: time.Now(),
+		ID: id, SignedIn: link.shared, Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly, CreatedAt: time.Now(),
 	}, nil
 }
 
@@ -142,11 +182,11 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	if provider, err := a.Provider(link.Provider); err == nil && byConsent(provider, link.Options) && !link.consented {
+	if provider, err := a.Provider(link.Provider); err == nil && byConsent(provider, link.Options) && !link.consented && link.shared == "" {
 		return records.Account{}, Found{}, store.Errorf(store.ErrRefused, "accounts at %s are linked by consent; use heron account link %s %s, or the console", provider.Title(), link.Provider, link.Name)
 	}
-	if link.Secret != "" {
-		row.Secret = a.sealer.Seal(purpose(row.ID), []byte(link.Secret))
+	if sealed := link.credential().Bytes(); len(sealed) > 0 {
+		row.Secret = a.sealer.Seal(purpose(row.ID), sealed)
 	}
 	keeps := &secrets{accounts: a, linking: row, unkept: true}
 	opened, err := a.openRow(ctx, row, keeps)
@@ -159,7 +199,9 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	row.Owner, row.Secret = found.Owner, keeps.now()
+	row.Owner, row.Secret, row.Mark = found.Owner, keeps.now(), mark(looking, opened.Store)
+	now := time.Now()
+	row.SeenAt, row.Options = &now, pinned(row.Options, opened.Store)
 	if err := a.db.AddAccount(ctx, &row); err != nil {
 		if errors.Is(err, records.ErrTaken) {
 			err = taken(link.Name)
@@ -170,6 +212,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	a.open[row.ID] = opened
 	a.mu.Unlock()
 	a.Noticed(row.Name, nil)
+	a.happened(ctx, row, records.Linked, "")
 	a.log.Info("linked an account", "account", row.Name, "provider", row.Provider)
 	a.Changed()
 	return row, found, nil
@@ -259,25 +302,30 @@ func (a *Accounts) Remove(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	a.revoke(ctx, row)
+	if err := a.leaveSignIn(ctx, row); err != nil {
+		return err
+	}
 	if err := a.db.RemoveAccount(ctx, row); err != nil {
 		return err
 	}
+	a.forget(row.ID)
 	a.mu.Lock()
-	delete(a.open, row.ID)
 	delete(a.states, row.ID)
 	a.mu.Unlock()
+	a.happened(ctx, row, records.LinkEnded, "")
 	a.log.Info("unlinked an account", "account", name)
 	a.Changed()
 	return nil
 }
 
-// Names implements tree.Accounts.
+// Names implements tree.Accounts: those that are suspended are out of the tree.
 func (a *Accounts) Names(ctx context.Context) ([]string, error) {
 	rows, err := a.db.Accounts(ctx)
-	names := make([]string, len(rows))
-	for i, row := range rows {
-		names[i] = row.Name
+	names := make([]string, 0, len(rows))
+	for _, row := range rows {
+		if !row.Suspended {
+			names = append(names, row.Name)
+		}
 	}
 	return names, err
 }
@@ -306,14 +354,18 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	if err != nil {
 		return tree.Account{}, err
 	}
+	if row.Suspended {
+		return tree.Account{}, suspended(name)
+	}
 	a.mu.Lock()
 	opened, ok := a.open[row.ID]
+	epoch := a.epochs[row.ID]
 	a.mu.Unlock()
 	if ok {
 		return opened, nil
 	}
 	// Not cancelled with the request that came first: others may wait too.
-	opening := a.opening.DoChan(row.ID, func() (any, error) {
+	opening := a.opening.DoChan(fmt.Sprint(row.ID, " ", epoch), func() (any, error) {
 		opened, err := a.openRow(context.WithoutCancel(ctx), row, &secrets{accounts: a, linking: row})
 		if err != nil {
 			err = openError{err}
@@ -324,7 +376,9 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		}
 		a.mu.Lock()
 		defer a.mu.Unlock()
-		a.open[row.ID] = opened
+		if a.epochs[row.ID] == epoch { // nothing about it was changed meanwhile
+			a.open[row.ID] = opened
+		}
 		return opened, nil
 	})
 	select {
@@ -375,15 +429,46 @@ func (s *secrets) now() []byte {
 	return s.linking.Secret
 }
 
+// row is the account that keeps the secret: itself, or the one whose sign-in it
+// shares.
 func (s *secrets) row(ctx context.Context) (records.Account, error) {
 	s.mu.Lock()
 	linking := s.linking
 	s.mu.Unlock()
-	row, err := s.accounts.db.Account(ctx, linking.Name)
-	if errors.Is(err, records.ErrNotFound) || err == nil && row.ID != linking.ID {
+	keeper := linking.ID
+	row, err := s.accounts.db.AccountByID(ctx, linking.ID)
+	if err == nil {
+		keeper = row.ID
+		if row.SignedIn != "" {
+			keeper = row.SignedIn
+		}
+	} else if errors.Is(err, records.ErrNotFound) && linking.SignedIn != "" {
+		keeper = linking.SignedIn
+	}
+	if err == nil && keeper == row.ID {
+		return row, nil
+	}
+	if errors.Is(err, records.ErrNotFound) && keeper == linking.ID {
 		return linking, nil
 	}
-	return row, err
+	return s.accounts.db.AccountByID(ctx, keeper)
+}
+
+// Lock implements store.SecretLocker.
+func (s *secrets) Lock(ctx context.Context) (func(), error) {
+	row, err := s.row(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.accounts.mu.Lock()
+	lock := s.accounts.shared[row.ID]
+	if lock == nil {
+		lock = &sync.Mutex{}
+		s.accounts.shared[row.ID] = lock
+	}
+	s.accounts.mu.Unlock()
+	lock.Lock()
+	return lock.Unlock, nil
 }
 
 // Load implements store.Secrets.
@@ -432,7 +517,7 @@ func (s *secrets) swapUnkept(ctx context.Context, row records.Account, sealed []
 	if !s.unkept || string(s.linking.Secret) != string(row.Secret) {
 		return false
 	}
-	if kept, err := s.accounts.db.Account(ctx, row.Name); err == nil && kept.ID == row.ID {
+	if _, err := s.accounts.db.AccountByID(ctx, row.ID); err == nil {
 		return false // it is in the records by now
 	}
 	s.linking.Secret = sealed

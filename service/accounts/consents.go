@@ -175,7 +175,7 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 func (a *Accounts) openingFor(row records.Account, gate *store.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
-		Secrets: keeps, Dial: Dial, Transport: a.newTransport(), Now: time.Now, Log: a.log.With("account", row.Name),
+		Secrets: keeps, Dial: a.dial, Transport: a.newTransport(row.ID), Showed: a.showed(row.ID), Now: time.Now, Log: a.log.With("account", row.Name),
 	}
 }
 
@@ -363,7 +363,8 @@ func (a *Accounts) pollDevice(ctx context.Context, p *pending) {
 	}
 }
 
-// mend gives an account a new secret, after reaching it with that.
+// mend gives an account a new secret, after reaching it with that. Accounts that
+// share its sign-in are mended with it.
 func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte) (records.Account, Found, error) {
 	held := &heldSecret{now: secret}
 	opened, err := a.openRow(ctx, row, held)
@@ -382,22 +383,39 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 	if secret, err = held.Load(ctx); err != nil {
 		return row, Found{}, err
 	}
-	if err := a.db.MendAccount(ctx, row.ID, a.sealer.Seal(purpose(row.ID), secret), cmp.Or(found.Owner, row.Owner)); err != nil {
+	keeper := cmp.Or(row.SignedIn, row.ID)
+	if err := a.db.MendAccount(ctx, keeper, a.sealer.Seal(purpose(keeper), secret), cmp.Or(found.Owner, row.Owner)); err != nil {
 		return row, Found{}, err
 	}
-	a.mu.Lock()
-	delete(a.open, row.ID)
-	a.mu.Unlock()
-	a.Noticed(row.Name, nil)
-	a.log.Info("mended an account", "account", row.Name)
-	a.Changed()
-	a.Mended(row.Name)
+	mended, err := a.sharing(ctx, keeper)
+	if err != nil {
+		return row, Found{}, err
+	}
+	for _, one := range mended {
+		a.forget(one.ID)
+		a.Noticed(one.Name, nil)
+		a.happened(ctx, one, records.Mended, "")
+		a.log.Info("mended an account", "account", one.Name)
+		a.Changed()
+		a.Mended(one.Name)
+	}
 	row, err = a.db.Account(ctx, row.Name)
 	return row, found, err
 }
 
-// Mend gives an account a new secret that is no consent.
-func (a *Accounts) Mend(ctx context.Context, name, secret string) (records.Account, Found, error) {
+// sharing are the accounts of one sign-in, the one that keeps it first.
+func (a *Accounts) sharing(ctx context.Context, keeper string) ([]records.Account, error) {
+	row, err := a.db.AccountByID(ctx, keeper)
+	if err != nil {
+		return nil, err
+	}
+	others, err := a.db.SharingSignIn(ctx, keeper)
+	return append([]records.Account{row}, others...), err
+}
+
+// Mend gives an account a new secret that is no consent, and new files such as a
+// private key; those that are not given stay, and one that is empty goes.
+func (a *Accounts) Mend(ctx context.Context, name, secret string, files map[string]string) (records.Account, Found, error) {
 	row, err := a.row(ctx, name)
 	if err != nil {
 		return row, Found{}, err
@@ -409,9 +427,32 @@ func (a *Accounts) Mend(ctx context.Context, name, secret string) (records.Accou
 	if byConsent(provider, row.Options) {
 		return row, Found{}, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account mend %s", name, name)
 	}
+	if err := checkFiles(provider, files); err != nil {
+		return row, Found{}, err
+	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	return a.mend(ctx, row, []byte(secret))
+	return a.mend(ctx, row, a.renewed(ctx, row, secret, files).Bytes())
+}
+
+// renewed is the credential of an account with what is given in place of what it
+// has.
+func (a *Accounts) renewed(ctx context.Context, row records.Account, secret string, files map[string]string) store.Credential {
+	before := store.Credential{}
+	if sealed, err := (&secrets{accounts: a, linking: row}).Load(ctx); err == nil {
+		before, _ = store.ParseCredential(sealed)
+	}
+	renewed := store.Credential{Secret: secret, Files: map[string]string{}}
+	for name, content := range before.Files {
+		renewed.Files[name] = content
+	}
+	for name, content := range files {
+		renewed.Files[name] = content
+		if content == "" {
+			delete(renewed.Files, name)
+		}
+	}
+	return renewed
 }
 
 // registration is one's own app registration for a provider; empty for none.

@@ -1,7 +1,10 @@
 package accounts
 
 import (
+	"bufio"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"net"
 	"net/http"
@@ -76,18 +79,97 @@ func ProxyThrough(address string) (func(*http.Request) (*url.URL, error), error)
 	return func(request *http.Request) (*url.URL, error) { return choose(request.URL) }, nil
 }
 
+func (a *Accounts) proxy() func(*http.Request) (*url.URL, error) {
+	if a.Proxy != nil {
+		return a.Proxy
+	}
+	return http.ProxyFromEnvironment
+}
+
+// dial connects to a server of a protocol other than HTTP: where a proxy is the way
+// out, through a tunnel that it makes (RFC 9110, section 9.3.6).
+func (a *Accounts) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	through, err := a.proxy()(&http.Request{URL: &url.URL{Scheme: "https", Host: address}})
+	if err != nil || through == nil {
+		return Dial(ctx, network, address)
+	}
+	at := through.Host
+	if through.Port() == "" {
+		at = net.JoinHostPort(through.Hostname(), map[string]string{"https": "443"}[through.Scheme])
+		if through.Scheme != "https" {
+			at = net.JoinHostPort(through.Hostname(), "80")
+		}
+	}
+	connection, err := Dial(ctx, network, at)
+	if err != nil {
+		return nil, fmt.Errorf("the proxy %s cannot be reached: %w", at, err)
+	}
+	stop := context.AfterFunc(ctx, func() { connection.Close() })
+	defer stop()
+	tunnel, err := openTunnel(connection, through, address)
+	if err != nil {
+		connection.Close()
+		return nil, fmt.Errorf("the proxy %s makes no tunnel to %s: %w", at, address, err)
+	}
+	return tunnel, nil
+}
+
+func openTunnel(connection net.Conn, through *url.URL, address string) (net.Conn, error) {
+	if through.Scheme == "https" {
+		connection = tls.Client(connection, &tls.Config{ServerName: through.Hostname(), MinVersion: tls.VersionTLS12})
+	}
+	request := &http.Request{Method: http.MethodConnect, URL: &url.URL{Opaque: address}, Host: address, Header: http.Header{}}
+	if user := through.User; user != nil {
+		password, _ := user.Password()
+		signed := &http.Request{Header: http.Header{}}
+		signed.SetBasicAuth(user.Username(), password)
+		request.Header.Set("Proxy-Authorization", signed.Header.Get("Authorization"))
+	}
+	if err := request.Write(connection); err != nil {
+		return nil, err
+	}
+	reader := bufio.NewReader(connection)
+	response, err := http.ReadResponse(reader, request)
+	if err != nil {
+		return nil, err
+	}
+	if response.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("it answered %s", response.Status)
+	}
+	return &tunnelConn{connection, reader}, nil
+}
+
+// tunnelConn is a connection of which something may have been read already: some
+// servers speak first.
+type tunnelConn struct {
+	net.Conn
+	reader *bufio.Reader
+}
+
+func (c *tunnelConn) Read(p []byte) (int, error) { return c.reader.Read(p) }
+
 // newTransport is an account's own: what one provider does to its connections
 // must not touch another's.
-func (a *Accounts) newTransport() http.RoundTripper {
-	proxy := a.Proxy
-	if proxy == nil {
-		proxy = http.ProxyFromEnvironment
-	}
+func (a *Accounts) newTransport(id string) http.RoundTripper {
+	proxy := a.proxy()
 	return &http.Transport{
 		Proxy: proxy, DialContext: Dial,
+		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, VerifyConnection: func(state tls.ConnectionState) error {
+			a.showed(id)(state.PeerCertificates[0])
+			return nil
+		}},
 		TLSHandshakeTimeout: dialTime, ExpectContinueTimeout: time.Second,
 		MaxIdleConnsPerHost: 64, IdleConnTimeout: 90 * time.Second,
 		WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10,
 		DisableCompression: true, // a stored .gz is what is wanted, not what is in it
+	}
+}
+
+// showed keeps when the certificate ends that a server of an account shows.
+func (a *Accounts) showed(id string) func(*x509.Certificate) {
+	return func(certificate *x509.Certificate) {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.certificates[id] = certificate.NotAfter
 	}
 }

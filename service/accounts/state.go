@@ -16,6 +16,38 @@ type State struct {
 	// Why it is not "linked", in words.
 	Err  error
 	Seen time.Time // when it last answered; zero where it has not since the start
+	kept time.Time // what of Seen is in the records
+}
+
+// seenEvery is how often it is kept that an account answers.
+const seenEvery = time.Minute
+
+// keep keeps what outlives a restart: when it answered last, and that its sign-in
+// lapsed, or is accepted again.
+func (a *Accounts) keep(id string, before, after State) {
+	ctx := context.Background()
+	if after.kept != before.kept {
+		if err := a.db.SawAccount(ctx, id, after.kept); err != nil {
+			a.log.Error("could not keep when an account answered", "error", err)
+		}
+	}
+	if before.Name == after.Name || after.Name == Away || after.Name == Linked && before.Name == Away {
+		return
+	}
+	row, err := a.db.AccountByID(ctx, id)
+	if err != nil {
+		return
+	}
+	events, err := a.db.LinkEvents(ctx, id)
+	if err != nil || len(events) == 0 {
+		return
+	}
+	switch last := events[len(events)-1].What; {
+	case after.Name == Lapsed && last != records.Lapsed:
+		a.happened(ctx, row, records.Lapsed, after.Err.Error())
+	case after.Name == Linked && last == records.Lapsed:
+		a.happened(ctx, row, records.Mended, "its sign-in is accepted again")
+	}
 }
 
 // StateName is a state of an account in one word.
@@ -29,6 +61,8 @@ const (
 	Away StateName = "away"
 	// Lapsed: it no longer accepts the sign-in.
 	Lapsed StateName = "lapsed"
+	// Suspended: a person took it out of use.
+	Suspended StateName = "suspended"
 )
 
 // Noticed keeps how asking an account went, and says so where that is news.
@@ -53,8 +87,14 @@ func (a *Accounts) notice(id string, err error) {
 	default: // whatever it said, it answered
 		after.Seen = time.Now()
 	}
+	if after.Seen.Sub(before.kept) >= seenEvery {
+		after.kept = after.Seen
+	} else {
+		after.kept = before.kept
+	}
 	a.states[id] = after
 	a.mu.Unlock()
+	a.keep(id, before, after)
 	if before.Name != after.Name && (before.Name != "" || after.Name != Linked) {
 		a.Changed()
 	}
@@ -109,6 +149,9 @@ func (a *Accounts) Spaces(ctx context.Context) (each []Space, together store.Spa
 	for i, row := range rows {
 		group.Go(func() {
 			each[i] = Space{Account: row.Name, Space: store.UnknownSpace}
+			if row.Suspended {
+				return
+			}
 			each[i].Space, each[i].Err = a.space(ctx, row)
 		})
 	}

@@ -17,6 +17,12 @@ type Account struct {
 	ReadOnly  bool
 	Owner     string // whom it belonged to when it was linked
 	CreatedAt time.Time
+	Suspended bool       // out of the tree until it is resumed
+	SeenAt    *time.Time // when it answered last
+	Mark      string     // of the place; empty where none was put there yet
+	// SignedIn is the id of the account whose secret this one uses; empty
+	// where it has its own.
+	SignedIn string
 }
 
 // AddAccount adds an account; ErrTaken where its name is in use.
@@ -36,13 +42,36 @@ func (db *DB) Account(ctx context.Context, name string) (account Account, err er
 	return account, found(err)
 }
 
+// AccountByID returns the account of an id.
+func (db *DB) AccountByID(ctx context.Context, id string) (account Account, err error) {
+	err = db.read.WithContext(ctx).Where("id = ?", id).First(&account).Error
+	return account, found(err)
+}
+
+// SharingSignIn returns the accounts that use the secret of another.
+func (db *DB) SharingSignIn(ctx context.Context, keeper string) (accounts []Account, err error) {
+	return accounts, db.read.WithContext(ctx).Where("signed_in = ?", keeper).Order("name").Find(&accounts).Error
+}
+
+// HandSignIn gives the sealed secret of an account to another, which all that
+// shared it use from then on.
+func (db *DB) HandSignIn(ctx context.Context, from, to string, secret []byte) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET signed_in = ? WHERE signed_in = ?", to, from); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE accounts SET signed_in = '', secret = ? WHERE id = ?", secret, to)
+		return err
+	})
+}
+
 // RemoveAccount forgets an account and what was paired through it.
 func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		// A scope names the ids of its two accounts.
 		for _, statement := range []string{
 			"DELETE FROM pairs WHERE scope IN (SELECT number FROM scopes WHERE instr(name, ?))",
-			"DELETE FROM scopes WHERE instr(name, ?)", "DELETE FROM accounts WHERE id = ?",
+			"DELETE FROM scopes WHERE instr(name, ?)", "DELETE FROM space_samples WHERE account = ?", "DELETE FROM accounts WHERE id = ?",
 		} {
 			if _, err := tx.ExecContext(ctx, statement, account.ID); err != nil {
 				return err

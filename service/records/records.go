@@ -129,7 +129,37 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return nil
 	},
+}, {
+	ID: "0004-the-life-of-a-link",
+	Migrate: func(tx *gorm.DB) error {
+		for _, statement := range linkSchema {
+			if err := tx.Exec(statement).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}
+
+var linkSchema = []string{
+	"ALTER TABLE accounts ADD COLUMN suspended INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE accounts ADD COLUMN seen_at DATETIME",
+	"ALTER TABLE accounts ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE accounts ADD COLUMN signed_in TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE jobs ADD COLUMN once INTEGER NOT NULL DEFAULT 1",
+	`CREATE TABLE link_events (
+		seq INTEGER PRIMARY KEY, account TEXT NOT NULL, name TEXT NOT NULL, at DATETIME NOT NULL, what TEXT NOT NULL,
+		by TEXT NOT NULL, why TEXT NOT NULL, settings TEXT NOT NULL)`,
+	"CREATE INDEX link_events_account ON link_events (account, seq)",
+	// Accounts that were linked before begin their history with what they are.
+	`INSERT INTO link_events (account, name, at, what, by, why, settings)
+		SELECT id, name, created_at, 'linked', '', '', json_object('provider', provider, 'options', json(options), 'start', start,
+			'read_only', json(CASE WHEN read_only THEN 'true' ELSE 'false' END), 'owner', owner) FROM accounts`,
+	"CREATE TABLE space_samples (account TEXT NOT NULL, at DATETIME NOT NULL, used INTEGER NOT NULL, free INTEGER NOT NULL, total INTEGER NOT NULL)",
+	"CREATE INDEX space_samples_account ON space_samples (account, at)",
+	"CREATE TABLE speeds (seq INTEGER PRIMARY KEY, account TEXT NOT NULL, at DATETIME NOT NULL, result TEXT NOT NULL)",
+	"CREATE INDEX speeds_account ON speeds (account, seq)",
+}
 
 var firstSchema = []string{
 	`CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID`,

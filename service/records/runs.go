@@ -25,6 +25,8 @@ type Job struct {
 	Routes    []Route    `gorm:"serializer:json"`
 	Rules     plan.Rules `gorm:"serializer:json"`
 	CreatedAt time.Time
+	// Once says that it was made for one run, and is of no use after it.
+	Once bool
 }
 
 // Run is one execution of a job.

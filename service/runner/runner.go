@@ -62,6 +62,8 @@ type active struct {
 	cancel context.CancelCauseFunc
 	paused bool
 	resume bool // it is to go on as soon as it is paused
+	aside  bool // it stops for a change of an account, and goes on after that
+	ended  chan struct{}
 }
 
 // New returns a runner. ctx ends all that it runs, to be taken up again.
@@ -149,7 +151,7 @@ func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rul
 	if rules.Clear {
 		name = "move-" + id
 	}
-	job := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now()}
+	job := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), Once: true}
 	row := records.Run{ID: id, Job: job.Name, State: records.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
 	if err := r.db.AddRun(ctx, &job, &row); err != nil {
 		return contract.Started{}, err
@@ -175,7 +177,7 @@ func newID(now time.Time) string {
 // launch carries a run out in a goroutine of its own.
 func (r *Runner) launch(row records.Run, resumed bool) {
 	ctx, cancel := context.WithCancelCause(r.ctx)
-	a := &active{row: row, cancel: cancel}
+	a := &active{row: row, cancel: cancel, ended: make(chan struct{})}
 	r.mu.Lock()
 	r.active[row.ID] = a
 	r.mu.Unlock()
@@ -184,6 +186,7 @@ func (r *Runner) launch(row records.Run, resumed bool) {
 	}
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	r.group.Go(func() {
+		defer close(a.ended)
 		defer cancel(nil)
 		result := r.carryOut(ctx, a, resumed)
 		r.ended(a, result)
@@ -209,6 +212,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		}
 		return r.endUnopened(a, err)
 	}
+	r.mark(ctx, routes)
 	run := transfer.New(transfer.Options{
 		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
 	})
@@ -257,7 +261,7 @@ func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error)
 
 // endUnopened ends a run whose accounts cannot be opened.
 func (r *Runner) endUnopened(a *active, err error) transfer.Result {
-	if store.KindOf(err) == store.ErrLapsed {
+	if store.WaitsForPerson(err) {
 		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
 	}
 	result := transfer.Result{State: records.Failed, Cause: plan.CauseOf(err), Why: err.Error()}
@@ -313,6 +317,9 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 func (r *Runner) interrupted(a *active, row records.Run) {
 	r.mu.Lock()
 	paused := a.paused
+	if a.aside && !paused {
+		delete(r.active, row.ID)
+	}
 	r.mu.Unlock()
 	if !paused {
 		r.log.Info("run interrupted, to be taken up again", "run", row.ID)

@@ -1,0 +1,479 @@
+package accounts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"deftheron/core/store"
+	"deftheron/service/records"
+)
+
+type byKey struct{}
+
+// By returns a context in which what happens to links is done by somebody, in
+// words.
+func By(ctx context.Context, who string) context.Context {
+	return context.WithValue(ctx, byKey{}, who)
+}
+
+// byService is who does what nobody asked for.
+const byService = "the service"
+
+// happened keeps what happened to a link.
+func (a *Accounts) happened(ctx context.Context, row records.Account, what, why string) {
+	by, _ := ctx.Value(byKey{}).(string)
+	if by == "" {
+		by = byService
+	}
+	event := records.LinkEvent{Account: row.ID, Name: row.Name, At: time.Now(), What: what, By: by, Why: why, Settings: row.Settings()}
+	if err := a.db.AddLinkEvent(context.WithoutCancel(ctx), &event); err != nil {
+		a.log.Error("could not keep what happened to a link", "account", row.Name, "what", what, "error", err)
+	}
+}
+
+// forget has an account opened anew when it is needed next.
+func (a *Accounts) forget(id string) {
+	a.mu.Lock()
+	opened, ok := a.open[id]
+	delete(a.open, id)
+	a.epochs[id]++
+	a.mu.Unlock()
+	if closer, closes := opened.Store.(io.Closer); ok && closes {
+		// What still uses it is given a moment to end.
+		time.AfterFunc(closeAfter, func() { _ = closer.Close() })
+	}
+}
+
+// closeAfter is how long connections of an account stay that is opened anew.
+const closeAfter = time.Minute
+
+// pinned are the options with what was learned of the place.
+func pinned(options map[string]string, s store.Store) map[string]string {
+	learned := store.PinnedOf(s)
+	if len(learned) == 0 {
+		return options
+	}
+	all := maps.Clone(options)
+	if all == nil {
+		all = map[string]string{}
+	}
+	maps.Copy(all, learned)
+	return all
+}
+
+// suspended is what is said of an account that is.
+func suspended(name string) error {
+	return store.Errorf(store.ErrSuspended, "/%s is suspended; resume it: heron account resume %s", name, name)
+}
+
+// Suspend takes an account out of the tree and out of use. Nothing is forgotten;
+// runs that use it are held until it is resumed.
+func (a *Accounts) Suspend(ctx context.Context, name string) error {
+	return a.setSuspended(ctx, name, true)
+}
+
+// Resume takes an account that is suspended into use again.
+func (a *Accounts) Resume(ctx context.Context, name string) error {
+	return a.setSuspended(ctx, name, false)
+}
+
+func (a *Accounts) setSuspended(ctx context.Context, name string, suspend bool) error {
+	row, err := a.row(ctx, name)
+	if err != nil || row.Suspended == suspend {
+		return err
+	}
+	row.Suspended = suspend
+	err = a.Aside(ctx, name, func() error {
+		if err := a.db.SaveAccount(ctx, row); err != nil {
+			return err
+		}
+		a.forget(row.ID)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	what := records.Suspended
+	if !suspend {
+		what = records.Resumed
+	}
+	a.happened(ctx, row, what, "")
+	a.log.Info(what+" an account", "account", name)
+	a.Changed()
+	if !suspend {
+		a.Mended(name)
+	}
+	return nil
+}
+
+// Rename gives an account another name; the addresses of jobs and runs follow.
+func (a *Accounts) Rename(ctx context.Context, name, to string) (records.Account, error) {
+	row, err := a.row(ctx, name)
+	if err != nil || name == to {
+		return row, err
+	}
+	if err := store.CheckAccountName(to); err != nil {
+		return row, err
+	}
+	err = a.Aside(ctx, name, func() error {
+		err := a.db.RenameAccount(ctx, row.ID, name, to)
+		if errors.Is(err, records.ErrTaken) {
+			return taken(to)
+		}
+		if err == nil {
+			a.forget(row.ID)
+		}
+		return err
+	})
+	if err != nil {
+		return row, err
+	}
+	row.Name = to
+	a.happened(ctx, row, records.LinkRenamed, "it was called "+name)
+	a.log.Info("renamed an account", "account", to, "before", name)
+	a.Changed()
+	return row, nil
+}
+
+// Edit is how an account is to be changed in place. What is nil stays.
+type Edit struct {
+	Options  map[string]string // those that change; an empty value takes one away
+	Start    *string
+	ReadOnly *bool
+	Secret   string
+	Files    map[string]string
+	// Anyway changes it though it seems to be another place then.
+	Anyway bool
+}
+
+// ErrOtherPlace says that an account would be at another place with the settings
+// that it is given, and that nobody has said that this is meant.
+var ErrOtherPlace = errors.New("another place")
+
+// Edit changes an account in place, after reaching it with what it is to be.
+// ErrOtherPlace where it would be another storage, unless that is meant.
+func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Account, Found, error) {
+	before, err := a.row(ctx, name)
+	if err != nil {
+		return before, Found{}, err
+	}
+	row, keeps, err := a.edited(ctx, before, edit)
+	if err != nil {
+		return before, Found{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*openTime)
+	defer cancel()
+	if err := a.samePlace(ctx, before, row, keeps, edit.Anyway); err != nil {
+		return before, Found{}, err
+	}
+	opened, err := a.openRow(ctx, row, keeps)
+	if err != nil {
+		return before, Found{}, err
+	}
+	found, err := look(ctx, opened.Store)
+	if err != nil {
+		return before, Found{}, err
+	}
+	row.Options = pinned(row.Options, opened.Store)
+	if found.Owner != "" {
+		row.Owner = found.Owner
+	}
+	row.Mark = mark(ctx, opened.Store)
+	if keeps, ok := keeps.(*heldSecret); ok {
+		secret, err := keeps.Load(ctx)
+		if err != nil {
+			return before, Found{}, err
+		}
+		row.Secret, row.SignedIn = a.sealer.Seal(purpose(row.ID), secret), ""
+	}
+	lasting := context.WithoutCancel(ctx)
+	err = a.Aside(lasting, name, func() error {
+		if err := a.db.SaveAccount(lasting, row); err != nil {
+			return err
+		}
+		a.forget(row.ID)
+		return nil
+	})
+	if err != nil {
+		return before, Found{}, err
+	}
+	a.happened(ctx, row, records.LinkChanged, differences(before, row, edit))
+	a.Noticed(name, nil)
+	a.log.Info("changed an account", "account", name)
+	a.Changed()
+	a.Mended(name)
+	return row, found, nil
+}
+
+// edited is an account as it is to be, and its secret.
+func (a *Accounts) edited(ctx context.Context, before records.Account, edit Edit) (records.Account, store.Secrets, error) {
+	provider, err := a.Provider(before.Provider)
+	if err != nil {
+		return before, nil, err
+	}
+	row := before
+	given := maps.Clone(before.Options)
+	if given == nil {
+		given = map[string]string{}
+	}
+	for name, value := range edit.Options {
+		if value == "" {
+			delete(given, name)
+		} else {
+			given[name] = value
+		}
+	}
+	// What was learned of another server is not held against this one.
+	if _, moved := edit.Options["host"]; moved && edit.Options["host-key"] == "" && given["host"] != before.Options["host"] {
+		delete(given, "host-key")
+	}
+	if row.Options, err = store.CheckOptions(provider, given, before.Secret != nil || before.SignedIn != "" || edit.Secret != ""); err != nil {
+		return before, nil, err
+	}
+	if edit.Start != nil {
+		if row.Start, err = parseStart(*edit.Start); err != nil {
+			return before, nil, err
+		}
+	}
+	if edit.ReadOnly != nil {
+		row.ReadOnly = *edit.ReadOnly
+	}
+	if err := checkFiles(provider, edit.Files); err != nil {
+		return before, nil, err
+	}
+	if edit.Secret == "" && len(edit.Files) == 0 {
+		return row, &secrets{accounts: a, linking: row}, nil
+	}
+	if byConsent(provider, row.Options) {
+		return before, nil, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account mend %s", before.Name, before.Name)
+	}
+	return row, &heldSecret{now: a.renewed(ctx, before, edit.Secret, edit.Files).Bytes()}, nil
+}
+
+// differences says what an edit changed, in words, without a secret.
+func differences(before, after records.Account, edit Edit) string {
+	var parts []string
+	names := map[string]bool{}
+	for name := range before.Options {
+		names[name] = true
+	}
+	for name := range after.Options {
+		names[name] = true
+	}
+	for _, name := range sortedKeys(names) {
+		if was, is := before.Options[name], after.Options[name]; was != is {
+			parts = append(parts, fmt.Sprintf("%s %s in place of %s", name, orNone(is), orNone(was)))
+		}
+	}
+	if before.Start != after.Start {
+		parts = append(parts, fmt.Sprintf("start %s in place of %s", orNone(after.Start), orNone(before.Start)))
+	}
+	if before.ReadOnly != after.ReadOnly {
+		parts = append(parts, map[bool]string{true: "to be read only", false: "to be written to"}[after.ReadOnly])
+	}
+	if edit.Secret != "" || len(edit.Files) > 0 {
+		parts = append(parts, "a new secret")
+	}
+	if len(parts) == 0 {
+		return "nothing"
+	}
+	return strings.Join(parts, ", ")
+}
+
+func orNone(value string) string {
+	if value == "" {
+		return "none"
+	}
+	return value
+}
+
+// markPlace is where the mark of a place is kept, at an account's start.
+var markPlace = store.At(store.OwnFolder, "place")
+
+// mark is that of a place; empty where it has none, or it cannot be read.
+func mark(ctx context.Context, s store.Store) string {
+	body, err := s.Open(ctx, store.Reading{Place: markPlace})
+	if err != nil {
+		return ""
+	}
+	defer body.Close()
+	text, err := io.ReadAll(io.LimitReader(body, 100))
+	if _, wrong := uuid.Parse(strings.TrimSpace(string(text))); err != nil || wrong != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(text))
+}
+
+// Marked returns the mark of an account's place, and puts one there where there is
+// none: a place that is written to is known again by it.
+func (a *Accounts) Marked(ctx context.Context, name string) (string, error) {
+	row, err := a.row(ctx, name)
+	if err != nil || row.Mark != "" || row.ReadOnly {
+		return row.Mark, err
+	}
+	opened, err := a.Open(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	if row.Mark = mark(ctx, opened.Store); row.Mark == "" {
+		if row.Mark, err = putMark(ctx, opened.Store); err != nil {
+			return "", err
+		}
+	}
+	return row.Mark, a.db.SaveAccount(ctx, row)
+}
+
+type markContent string
+
+// Open implements store.Content.
+func (m markContent) Open(context.Context) (*store.Stream, error) {
+	return store.NewStream(io.NopCloser(strings.NewReader(string(m))), store.CRC64NVME, nil), nil
+}
+
+func putMark(ctx context.Context, s store.Store) (string, error) {
+	text := uuid.NewString() + "\n"
+	if s.Traits().Folders == store.FoldersReal {
+		if _, err := s.MakeFolder(ctx, markPlace.Folder.Path.Place()); err != nil {
+			return "", err
+		}
+	}
+	_, err := s.Write(ctx, store.Writing{Place: markPlace, Size: int64(len(text)), Run: "mark", Content: markContent(text)})
+	if store.KindOf(err) == store.ErrExists { // somebody was faster
+		return mark(ctx, s), nil
+	}
+	return strings.TrimSpace(text), err
+}
+
+// samePlace is ErrOtherPlace where an account would be at another storage than
+// before, as far as can be told: by the mark of the place, looked for where the
+// account began before, else by what it is said to be.
+func (a *Accounts) samePlace(ctx context.Context, before, after records.Account, keeps store.Secrets, anyway bool) error {
+	if anyway || !a.elsewhere(before, after) {
+		return nil
+	}
+	remembered := before.Mark
+	if remembered == "" {
+		var err error
+		if remembered, err = a.Marked(ctx, before.Name); err != nil {
+			remembered = "" // it cannot be asked any more, or not be written to
+		}
+	}
+	there := after
+	there.Start = before.Start
+	opened, err := a.openRow(ctx, there, keeps)
+	if err != nil && store.KindOf(err) == store.ErrNotFound {
+		return fmt.Errorf("with these settings /%s would be %w: its starting folder is not there; say so if that is meant, with --yes", before.Name, ErrOtherPlace)
+	}
+	if err != nil {
+		return err
+	}
+	if closer, ok := opened.Store.(io.Closer); ok {
+		defer closer.Close()
+	}
+	found := mark(ctx, opened.Store)
+	switch {
+	case remembered != "" && found == remembered:
+		return nil
+	case remembered != "":
+		return fmt.Errorf("with these settings /%s would be %w: the mark that was left there is not found; look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
+	}
+	if was := a.locate(ctx, before); was != "" && was == store.Locate(opened.Store, store.Folder{}) {
+		return nil
+	}
+	return fmt.Errorf("with these settings /%s may be %w: no mark was ever left there to know it by; look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
+}
+
+// elsewhere reports whether an edit changes an option that says which place it is,
+// rather than how it is reached.
+func (a *Accounts) elsewhere(before, after records.Account) bool {
+	provider, err := a.Provider(before.Provider)
+	if err != nil {
+		return true
+	}
+	for _, option := range provider.Options() {
+		if !option.Manner && before.Options[option.Name] != after.Options[option.Name] {
+			return true
+		}
+	}
+	return false
+}
+
+// locate is where an account is, as far as it can still be asked.
+func (a *Accounts) locate(ctx context.Context, row records.Account) string {
+	opened, err := a.Open(ctx, row.Name)
+	if err != nil {
+		return ""
+	}
+	return store.Locate(opened.Store, store.Folder{})
+}
+
+// ended reports whether an id is that of a link that has ended.
+func (a *Accounts) ended(ctx context.Context, id string) bool {
+	events, err := a.db.LinkEvents(ctx, id)
+	return err == nil && len(events) > 0 && events[len(events)-1].What == records.LinkEnded
+}
+
+// History is what happened to the link of a name, oldest first: of the one that has
+// the name, else of the one that had it last. An empty name is that of all.
+func (a *Accounts) History(ctx context.Context, name string) ([]records.LinkEvent, error) {
+	if name == "" {
+		return a.db.LinkEvents(ctx, "")
+	}
+	row, err := a.db.Account(ctx, name)
+	id := row.ID
+	if errors.Is(err, records.ErrNotFound) {
+		id, err = a.db.LinkedAs(ctx, name)
+	}
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, store.Errorf(store.ErrNotFound, "no account was ever called %q; heron account history shows all", name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return a.db.LinkEvents(ctx, id)
+}
+
+// leaveSignIn sees to the sign-in of an account that is unlinked: another that
+// shares it keeps it from then on; what nobody else uses is given back.
+func (a *Accounts) leaveSignIn(ctx context.Context, row records.Account) error {
+	if row.SignedIn != "" {
+		return nil
+	}
+	sharing, err := a.db.SharingSignIn(ctx, row.ID)
+	if err != nil {
+		return err
+	}
+	if len(sharing) == 0 {
+		a.revoke(ctx, row)
+		return nil
+	}
+	keeps := &secrets{accounts: a, linking: row}
+	unlock, err := keeps.Lock(ctx)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	secret, err := keeps.Load(ctx)
+	if err != nil {
+		return err
+	}
+	heir := sharing[0].ID
+	return a.db.HandSignIn(ctx, row.ID, heir, a.sealer.Seal(purpose(heir), secret))
+}
+
+func sortedKeys(set map[string]bool) []string {
+	var keys []string
+	for key := range set {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}

@@ -1,0 +1,211 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+)
+
+// LinkEvent is something that happened to a link over its life.
+type LinkEvent struct {
+	Seq     int64 `gorm:"primaryKey"`
+	Account string
+	Name    string // that the account had
+	At      time.Time
+	What    string // linked, changed, renamed, suspended, resumed, lapsed, mended, ended
+	By      string // who did it, in words
+	Why     string
+	// Settings as they were from then on, never with a secret.
+	Settings LinkSettings `gorm:"serializer:json"`
+}
+
+// LinkSettings are what an account is linked with, but for its secret.
+type LinkSettings struct {
+	Provider string            `json:"provider"`
+	Options  map[string]string `json:"options"`
+	Start    string            `json:"start,omitempty"`
+	ReadOnly bool              `json:"read_only,omitempty"`
+	Owner    string            `json:"owner,omitempty"`
+}
+
+// Settings are those of the account as it is.
+func (a Account) Settings() LinkSettings {
+	return LinkSettings{Provider: a.Provider, Options: a.Options, Start: a.Start, ReadOnly: a.ReadOnly, Owner: a.Owner}
+}
+
+// The events of a link.
+const (
+	Linked      = "linked"
+	LinkChanged = "changed"
+	LinkRenamed = "renamed"
+	Suspended   = "suspended"
+	Resumed     = "resumed"
+	Lapsed      = "lapsed"
+	Mended      = "mended"
+	LinkEnded   = "ended"
+)
+
+// AddLinkEvent keeps an event.
+func (db *DB) AddLinkEvent(ctx context.Context, event *LinkEvent) error {
+	return db.write.WithContext(ctx).Create(event).Error
+}
+
+// LinkEvents returns the events of an account, or with an empty id of all, oldest
+// first.
+func (db *DB) LinkEvents(ctx context.Context, account string) (events []LinkEvent, err error) {
+	query := db.read.WithContext(ctx).Order("seq")
+	if account != "" {
+		query = query.Where("account = ?", account)
+	}
+	return events, query.Find(&events).Error
+}
+
+// LinkedAs returns the id of the link that had a name last, ended or not;
+// ErrNotFound where there was none.
+func (db *DB) LinkedAs(ctx context.Context, name string) (string, error) {
+	var event LinkEvent
+	err := db.read.WithContext(ctx).Where("name = ?", name).Order("seq DESC").First(&event).Error
+	return event.Account, found(err)
+}
+
+// SaveAccount keeps an account's settings, secret and name as they are in row.
+func (db *DB) SaveAccount(ctx context.Context, row Account) error {
+	return found(db.write.WithContext(ctx).Model(&row).Where("id = ?", row.ID).
+		Select("Options", "Start", "Secret", "ReadOnly", "Owner", "Suspended", "Mark").Updates(row).Error)
+}
+
+// SawAccount keeps when an account answered last.
+func (db *DB) SawAccount(ctx context.Context, id string, at time.Time) error {
+	return db.write.WithContext(ctx).Exec("UPDATE accounts SET seen_at = ? WHERE id = ?", at, id).Error
+}
+
+// RenameAccount gives an account another name, and has the addresses of jobs and
+// runs follow, in one transaction. ErrTaken where the name is in use.
+func (db *DB) RenameAccount(ctx context.Context, id, from, to string) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		var other string
+		err := tx.QueryRowContext(ctx, "SELECT id FROM accounts WHERE name = ?", to).Scan(&other)
+		if err == nil {
+			return ErrTaken
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET name = ? WHERE id = ?", to, id); err != nil {
+			return err
+		}
+		for table, key := range map[string]string{"jobs": "id", "runs": "number"} {
+			if err := renameRoutes(ctx, tx, table, key, from, to); err != nil {
+				return err
+			}
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE arrivals SET address = ? || substr(address, ?) WHERE address = ? OR substr(address, 1, ?) = ?",
+			"/"+to, len(from)+2, "/"+from, len(from)+2, "/"+from+"/")
+		return err
+	})
+}
+
+func renameRoutes(ctx context.Context, tx *sql.Tx, table, key, from, to string) error {
+	rows, err := tx.QueryContext(ctx, "SELECT "+key+", routes FROM "+table+" WHERE instr(routes, ?)", `"/`+from)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	changed := map[any][]byte{}
+	for rows.Next() {
+		var id any
+		var text []byte
+		if err := rows.Scan(&id, &text); err != nil {
+			return err
+		}
+		var routes []Route
+		if err := json.Unmarshal(text, &routes); err != nil {
+			return err
+		}
+		for i := range routes {
+			routes[i].From, routes[i].To = renamed(routes[i].From, from, to), renamed(routes[i].To, from, to)
+		}
+		if changed[id], err = json.Marshal(routes); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for id, text := range changed {
+		if _, err := tx.ExecContext(ctx, "UPDATE "+table+" SET routes = ? WHERE "+key+" = ?", string(text), id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// renamed is an address after its account was renamed.
+func renamed(address, from, to string) string {
+	if rest, ok := strings.CutPrefix(address, "/"+from); ok && (rest == "" || rest[0] == '/') {
+		return "/" + to + rest
+	}
+	return address
+}
+
+// JobsUsing returns the names of the jobs that are kept, rather than made for one
+// run, and use an account.
+func (db *DB) JobsUsing(ctx context.Context, account string) (names []string, err error) {
+	var jobs []Job
+	if err := db.read.WithContext(ctx).Where("once = 0").Order("name").Find(&jobs).Error; err != nil {
+		return nil, err
+	}
+	for _, job := range jobs {
+		for _, route := range job.Routes {
+			if renamed(route.From, account, "") != route.From || renamed(route.To, account, "") != route.To {
+				names = append(names, job.Name)
+				break
+			}
+		}
+	}
+	return names, nil
+}
+
+// SpaceSample is how much an account held at a time.
+type SpaceSample struct {
+	Account string
+	At      time.Time
+	Used    int64
+	Free    int64
+	Total   int64
+}
+
+// AddSpaceSample keeps a sample, and forgets those of the account from before a
+// time.
+func (db *DB) AddSpaceSample(ctx context.Context, sample SpaceSample, before time.Time) error {
+	if err := db.write.WithContext(ctx).Where("account = ? AND at < ?", sample.Account, before).Delete(&SpaceSample{}).Error; err != nil {
+		return err
+	}
+	return db.write.WithContext(ctx).Create(&sample).Error
+}
+
+// SpaceSamples returns those of an account, oldest first.
+func (db *DB) SpaceSamples(ctx context.Context, account string) (samples []SpaceSample, err error) {
+	return samples, db.read.WithContext(ctx).Where("account = ?", account).Order("at").Find(&samples).Error
+}
+
+// Speed is a speed check that was done, as JSON.
+type Speed struct {
+	Seq     int64 `gorm:"primaryKey"`
+	Account string
+	At      time.Time
+	Result  string
+}
+
+// AddSpeed keeps a speed check.
+func (db *DB) AddSpeed(ctx context.Context, speed *Speed) error {
+	return db.write.WithContext(ctx).Create(speed).Error
+}
+
+// Speeds returns those of an account, newest first.
+func (db *DB) Speeds(ctx context.Context, account string, most int) (speeds []Speed, err error) {
+	return speeds, db.read.WithContext(ctx).Where("account = ?", account).Order("seq DESC").Limit(most).Find(&speeds).Error
+}

@@ -1,0 +1,81 @@
+package runner
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"deftheron/core/transfer"
+	"deftheron/service/records"
+)
+
+// asideTime is how long a run may take to stop for a change of an account.
+const asideTime = 30 * time.Second
+
+// Aside has the runs that use an account stop, does a change of it, and takes them
+// up again where they were, as after a restart of the service.
+func (r *Runner) Aside(ctx context.Context, account string, change func() error) error {
+	var stopped []*active
+	r.mu.Lock()
+	for _, a := range r.active {
+		if slices.Contains(changed(a.row), account) {
+			a.aside = true
+			stopped = append(stopped, a)
+		}
+	}
+	r.mu.Unlock()
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), asideTime)
+	defer cancel()
+	for _, a := range stopped {
+		a.cancel(nil)
+	}
+	for _, a := range stopped {
+		select {
+		case <-a.ended:
+		case <-stopping.Done(): // it goes on as the account was until it stops
+		}
+	}
+	err := change()
+	for _, a := range stopped {
+		r.takeUp(a)
+	}
+	return err
+}
+
+// takeUp goes on with a run that stopped for a change, unless it has ended, or is
+// not to go on by itself.
+func (r *Runner) takeUp(a *active) {
+	r.group.Go(func() {
+		<-a.ended
+		if r.ctx.Err() != nil {
+			return
+		}
+		row, err := r.db.Run(r.ctx, a.row.ID)
+		if err != nil {
+			r.log.Error("could not go on with a run", "run", a.row.ID, "error", err)
+			return
+		}
+		r.mu.Lock()
+		_, going := r.active[row.ID]
+		r.mu.Unlock()
+		if !going && !row.Ended() && row.State != records.Paused && row.State != records.Held {
+			r.launch(row, row.StartedAt != nil)
+		}
+	})
+}
+
+// mark sees to it that the places which a run writes to have a mark, by which they
+// are known again. A run does not fail for it.
+func (r *Runner) mark(ctx context.Context, routes []transfer.Route) {
+	seen := map[string]bool{}
+	for _, route := range routes {
+		account := route.Target.Account
+		if seen[account] {
+			continue
+		}
+		seen[account] = true
+		if _, err := r.accounts.Marked(ctx, account); err != nil {
+			r.log.Info("a place could not be marked", "account", account, "error", err)
+		}
+	}
+}
