@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -17,7 +18,8 @@ import (
 
 func (a *app) account() *cobra.Command {
 	return nouns("account", "Link accounts, and look after them",
-		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountMend(), a.accountUnlink())
+		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountEdit(), a.accountSuspend(), a.accountResume(),
+		a.accountMend(), a.accountUnlink(), a.accountHistory(), a.accountSpeed(), a.accountNearby())
 }
 
 func (a *app) accountLink() *cobra.Command {
@@ -25,7 +27,10 @@ func (a *app) accountLink() *cobra.Command {
 		Use: "link PROVIDER NAME [options]", Short: "Link an account; prints what was found there",
 		Long: "Links an account under a name of your own. Which options there are depends on the provider:\n" +
 			"heron account link PROVIDER --help shows them. A secret is never an argument: give it with\n" +
-			"--secret-file FILE, or - for standard input; on a terminal it is asked for.",
+			"--secret-file FILE, or - for standard input; on a terminal it is asked for.\n\n" +
+			"Behind one sign-in there may be several places: buckets, shares, areas. Leave the one out to be shown\n" +
+			"all of them, and link several with --take ONE,ANOTHER or --take all, each as an account of its own.\n\n" +
+			"heron account link --again NAME links again what was unlinked, asking only for the secret.",
 		Example: "  heron account link folder desk --path /srv/reports\n" +
 			"  heron account link s3 archive --endpoint https://objects.example.org --bucket reports --key ID --secret-file secret.txt",
 		DisableFlagParsing: true, // the options are known to the service alone
@@ -43,17 +48,25 @@ type linkFlags struct {
 	readOnly   bool
 	secretFile string
 	consent    string
+	take       string
+	again      bool
 	help       bool
+	// files are those whose contents the provider asks for, by option.
+	files map[string]*string
 }
 
 func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
-	f := &linkFlags{set: pflag.NewFlagSet("link", pflag.ContinueOnError), values: map[string]*string{}}
+	f := &linkFlags{set: pflag.NewFlagSet("link", pflag.ContinueOnError), values: map[string]*string{}, files: map[string]*string{}}
 	f.set.SortFlags = false
 	f.set.Usage = func() {}
 	if provider != nil {
 		for _, option := range provider.Options {
 			if option.Secret {
 				f.set.StringVar(&f.secretFile, "secret-file", "", option.Help+": a file that holds it, or - for standard input")
+				continue
+			}
+			if option.File {
+				f.files[option.Name] = f.set.String(option.Name, "", option.Help+": its file")
 				continue
 			}
 			help := option.Help
@@ -72,6 +85,10 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 	if provider != nil && len(provider.Consents) > 0 {
 		f.set.StringVar(&f.consent, "consent", "", "how to agree: "+strings.Join(provider.Consents, ", ")+"; what fits this terminal unless given")
 	}
+	if provider == nil || provider.Behind != "" || hasOption(*provider, "area") {
+		f.set.StringVar(&f.take, "take", "", "of the places behind the sign-in, those to link: ONE,ANOTHER or all")
+	}
+	f.set.BoolVar(&f.again, "again", false, "link again what was linked under the name, and was unlinked")
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
 	f.set.StringVar(&a.url, "service", a.url, "the service's URL")
@@ -88,6 +105,9 @@ func (a *app) link(command *cobra.Command, args []string) error {
 	_ = early.set.Parse(args)
 	ctx := command.Context()
 	providerName := firstWord(args)
+	if early.again {
+		return a.linkAgain(ctx, providerName, args)
+	}
 	if providerName == "" {
 		if early.help {
 			return command.Help()
@@ -115,37 +135,95 @@ func (a *app) link(command *cobra.Command, args []string) error {
 	if len(words) != 2 {
 		return usageError("heron account link takes a provider and a name, as in: heron account link %s NAME; there are %d words", provider.Name, len(words))
 	}
-	link := contract.Link{Provider: provider.Name, Name: words[1], Options: map[string]string{}, Start: flags.start, ReadOnly: flags.readOnly}
-	for name, value := range flags.values {
-		if flags.set.Changed(name) {
-			link.Options[name] = *value
+	link, err := a.linkFrom(flags, *provider, words[1])
+	if err != nil {
+		return err
+	}
+	return a.linkIt(ctx, *provider, link, flags)
+}
+
+// linkFrom is what the options come to, without its secret.
+func (a *app) linkFrom(flags *linkFlags, provider contract.Provider, name string) (contract.Link, error) {
+	link := contract.Link{Provider: provider.Name, Name: name, Options: map[string]string{}, Start: flags.start, ReadOnly: flags.readOnly}
+	for option, value := range flags.values {
+		if flags.set.Changed(option) {
+			link.Options[option] = *value
 		}
 	}
-	consents := consentsOf(*provider, link.Options)
+	var err error
+	link.Files, err = flags.contents()
+	return link, err
+}
+
+// linkIt asks for what is missing, and links.
+func (a *app) linkIt(ctx context.Context, provider contract.Provider, link contract.Link, flags *linkFlags) error {
+	consents := consentsOf(provider, link.Options)
+	if len(consents) == 0 {
+		if err := a.compareFirst(ctx, provider, &link); err != nil {
+			return err
+		}
+	}
+	if err := a.askSecret(provider, &link, flags.secretFile, len(consents) > 0); err != nil {
+		return err
+	}
+	if provider.Behind != "" && link.Options[provider.Behind] == "" {
+		return a.linkBehind(ctx, provider, link, flags.take)
+	}
+	account, err := a.linkOne(ctx, provider, link, consents, flags.consent)
+	if err != nil {
+		return err
+	}
+	if flags.take != "" {
+		return a.takeAreas(ctx, provider, account, flags.take)
+	}
+	return nil
+}
+
+// askSecret gets the secret where one is needed.
+func (a *app) askSecret(provider contract.Provider, link *contract.Link, file string, byConsent bool) (err error) {
 	for _, option := range provider.Options {
-		if option.Secret && len(consents) > 0 && flags.secretFile == "" {
+		if !option.Secret || byConsent && file == "" {
 			continue
 		}
-		if option.Secret && (option.Required || flags.secretFile != "" || link.Options["user"] != "") {
-			if link.Secret, _, err = a.secret(flags.secretFile, option.Title); err != nil {
+		prompt := option.Title
+		if len(link.Files) > 0 {
+			if file == "" && !lockedKey(link.Files) {
+				continue // the key needs no passphrase
+			}
+			prompt = "The key's passphrase"
+		}
+		if option.Required || file != "" || link.Options["user"] != "" {
+			if link.Secret, _, err = a.secret(file, prompt); err != nil {
 				return err
 			}
 		}
 	}
-	var account contract.Account
+	return nil
+}
+
+// linkOne links one account, and says what was found there.
+func (a *app) linkOne(ctx context.Context, provider contract.Provider, link contract.Link, consents []string, way string) (account contract.Account, err error) {
 	if len(consents) > 0 {
-		account, err = a.linkByConsent(ctx, contract.Consenting{Link: link}, *provider, consents, flags.consent)
+		account, err = a.linkByConsent(ctx, contract.Consenting{Link: link}, provider, consents, way)
 	} else {
-		account, err = c.Link(ctx, link)
+		account, err = a.client().Link(ctx, link)
 	}
 	if err != nil {
-		return err
+		return account, err
 	}
+	return account, a.printLinked(provider, account)
+}
+
+func (a *app) printLinked(provider contract.Provider, account contract.Account) error {
 	if a.json {
 		return a.printJSON(account)
 	}
 	fmt.Fprintf(a.out, "Linked %s as %s.\n", provider.Title, a.paint(plumage, "/"+account.Name))
 	return a.printFound(*account.Found)
+}
+
+func hasOption(provider contract.Provider, name string) bool {
+	return slices.ContainsFunc(provider.Options, func(option contract.Option) bool { return option.Name == name })
 }
 
 // secretAsArgument refuses what would be seen in the list of processes and kept
@@ -189,7 +267,7 @@ func optionNames(provider contract.Provider) string {
 	for _, option := range provider.Options {
 		if option.Secret {
 			names = append(names, "--secret-file")
-		} else {
+		} else if option.Name != "" {
 			names = append(names, "--"+option.Name)
 		}
 	}
@@ -270,8 +348,16 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 		if account.Why != "" {
 			fmt.Fprintf(a.out, "%s /%s: %s %s\n", a.paint(ochre, "▬"), account.Name, shown.Plain(account.Why), account.Remedy)
 		}
+		a.printWarnings(account)
 	}
 	return nil
+}
+
+// printWarnings says what is going to stand in the way.
+func (a *app) printWarnings(account contract.Account) {
+	for _, warning := range account.Warnings {
+		fmt.Fprintf(a.out, "%s /%s: %s %s\n", a.paint(ochre, "▬"), account.Name, warning.Why, warning.Remedy)
+	}
 }
 
 // accountState is how an account is, in words.
@@ -345,11 +431,27 @@ func (a *app) printAccount(account contract.Account) error {
 	}
 	fmt.Fprintf(a.out, "%s\n  %s  %s\n  %s  %s\n  %s  %s\n", a.paint(plumage, account.Address),
 		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account, nil)), a.paint(soft, "linked  "), when(&account.Linked))
+	fmt.Fprintf(a.out, "  %s  %s%s\n", a.paint(soft, "state   "), a.accountState(account), a.seen(account))
+	if account.Why != "" {
+		fmt.Fprintf(a.out, "  %s  %s %s\n", a.paint(soft, "why     "), shown.Plain(account.Why), account.Remedy)
+	}
+	if account.Owner != "" && account.Found == nil {
+		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, "owner   "), shown.Plain(account.Owner))
+	}
+	a.printWarnings(account)
 	if account.Found != nil {
 		fmt.Fprintln(a.out, "  "+a.paint(reed, "✓ reached"))
 		return a.printFound(*account.Found)
 	}
 	return nil
+}
+
+// seen is when an account answered last.
+func (a *app) seen(account contract.Account) string {
+	if account.Seen == nil {
+		return ""
+	}
+	return a.paint(soft, ", last seen "+when(account.Seen))
 }
 
 func (a *app) accountVerb(use, short string, do func(ctx context.Context, name string) error) *cobra.Command {
@@ -362,7 +464,7 @@ func (a *app) accountVerb(use, short string, do func(ctx context.Context, name s
 }
 
 func (a *app) accountUnlink() *cobra.Command {
-	var yes bool
+	var yes, jobsToo bool
 	command := a.accountVerb("unlink NAME", "Unlink an account; what is at the provider stays", func(ctx context.Context, name string) error {
 		c := a.client()
 		if _, err := c.Account(ctx, name); err != nil {
@@ -372,13 +474,24 @@ func (a *app) accountUnlink() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := c.Unlink(ctx, name); err != nil {
+		if err = c.Unlink(ctx, name); jobsToo && err != nil {
+			err = c.UnlinkAnyway(ctx, name)
+		}
+		var problem *contract.Problem
+		if errors.As(err, &problem) && problem.Cause == contract.CauseInUse && a.asks {
+			if err := a.confirm(false, problem.Detail+" Unlink it anyway?", "unlink it anyway"); err != nil {
+				return err
+			}
+			err = c.UnlinkAnyway(ctx, name)
+		}
+		if err != nil {
 			return err
 		}
-		_, err = fmt.Fprintf(a.out, "Unlinked %s. What is there stays as it is.\n", name)
+		_, err = fmt.Fprintf(a.out, "Unlinked %s. What is there stays as it is; link it again with: heron account link --again %s\n", name, name)
 		return err
 	})
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	command.Flags().BoolVar(&jobsToo, "though-used", false, "though jobs use it, which cannot run without it")
 	return command
 }
 

@@ -178,7 +178,7 @@ func (a *app) readLine(ctx context.Context) (string, error) {
 }
 
 func (a *app) accountMend() *cobra.Command {
-	var secretFile, consent string
+	var secretFile, keyFile, consent string
 	command := a.accountVerb("mend NAME", "Sign in to an account anew; runs that are held for it go on", func(ctx context.Context, name string) error {
 		c := a.client()
 		account, err := c.Account(ctx, name)
@@ -198,11 +198,21 @@ func (a *app) accountMend() *cobra.Command {
 			}
 			account, err = a.linkByConsent(ctx, asked, provider, ways, consent)
 		} else {
-			var secret string
-			if secret, _, err = a.secret(secretFile, "Secret"); err != nil {
+			link := contract.Link{Options: account.Options}
+			if keyFile != "" {
+				content, err := readKey("key-file", keyFile)
+				if err != nil {
+					return err
+				}
+				link.Files = map[string]string{"key-file": content}
+			}
+			if err := a.askSecret(provider, &link, secretFile, false); err != nil {
 				return err
 			}
-			account, err = c.Mend(ctx, name, secret)
+			if link.Secret == "" && len(link.Files) == 0 {
+				return usageError("give the new secret with --secret-file FILE, or - for standard input")
+			}
+			account, err = c.Mend(ctx, name, contract.Mending{Secret: link.Secret, Files: link.Files})
 		}
 		if err != nil {
 			return err
@@ -214,6 +224,7 @@ func (a *app) accountMend() *cobra.Command {
 		return a.printFound(*account.Found)
 	})
 	command.Flags().StringVar(&secretFile, "secret-file", "", "a file that holds the new secret, or - for standard input")
+	command.Flags().StringVar(&keyFile, "key-file", "", "a new private key, where the account signs in with one")
 	command.Flags().StringVar(&consent, "consent", "", "how to agree, where the account was linked by consent: page, device or paste")
 	return command
 }

@@ -59,8 +59,8 @@ func (c *Client) GiveUpConsent(ctx context.Context, id string) error {
 }
 
 // Mend gives an account a new secret.
-func (c *Client) Mend(ctx context.Context, name, secret string) (account contract.Account, err error) {
-	return account, c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/mend", nil, contract.Mending{Secret: secret}, &account)
+func (c *Client) Mend(ctx context.Context, name string, mending contract.Mending) (account contract.Account, err error) {
+	return account, c.call(ctx, http.MethodPost, accountPath(name, "/mend"), nil, mending, &account)
 }
 
 // Try tries a provider definition against a live account, and yields each part

@@ -32,7 +32,8 @@ type Pasted struct {
 
 // Mending gives an account a new secret that is no consent.
 type Mending struct {
-	Secret string `json:"secret" minLength:"1"`
+	Secret string            `json:"secret,omitempty"`
+	Files  map[string]string `json:"files,omitempty" doc:"The contents of files that the provider asks for; those that are not given stay, and an empty one goes."`
 }
 
 // Registration is an app registration of one's own at a provider.

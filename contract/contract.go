@@ -69,6 +69,8 @@ type Provider struct {
 	// Consents are the ways in which a person can agree at the provider; none
 	// where accounts are linked with a secret.
 	Consents   []string `json:"consents" enum:"page,device,paste" doc:"The ways in which a person can agree at the provider, the best first; none where accounts are linked with a secret."`
+	Behind     string   `json:"behind,omitempty" doc:"The option of which a sign-in leads to several: share or bucket."`
+	Introduced string   `json:"introduced,omitempty" doc:"The option that holds a server to what it shows before anybody signs in."`
 	About      string   `json:"about,omitempty"`
 	Declared   bool     `json:"declared" doc:"It is described by a provider definition."`
 	Shipped    bool     `json:"shipped" doc:"It is part of the program."`
@@ -83,7 +85,9 @@ type Link struct {
 	Options  map[string]string `json:"options,omitempty"`
 	Start    string            `json:"start,omitempty" doc:"The folder of the place that becomes the account's start."`
 	Secret   string            `json:"secret,omitempty"`
+	Files    map[string]string `json:"files,omitempty" doc:"The contents of files that the provider asks for, such as a private key, by the names of their options."`
 	ReadOnly bool              `json:"read_only,omitempty" doc:"Nothing can be written there by any way."`
+	Again    bool              `json:"again,omitempty" doc:"A link of that name has ended, and its history goes on."`
 }
 
 // Space is how much an account holds; -1 is unknown.
@@ -119,10 +123,11 @@ type Account struct {
 	Start    string            `json:"start,omitempty"`
 	Linked   time.Time         `json:"linked"`
 	ReadOnly bool              `json:"read_only"`
-	State    string            `json:"state" enum:"linked,away,lapsed" doc:"How it was when it was asked last."`
+	State    string            `json:"state" enum:"linked,away,lapsed,suspended" doc:"How it was when it was asked last."`
 	Why      string            `json:"why,omitempty" doc:"Why it is away or lapsed."`
 	Remedy   string            `json:"remedy,omitempty"`
-	Seen     *time.Time        `json:"seen,omitempty" doc:"When it last answered, since the service started."`
+	Seen     *time.Time        `json:"seen,omitempty" doc:"When it last answered."`
+	Warnings []Warning         `json:"warnings,omitempty" doc:"What is going to stand in the way."`
 	// Found is what was found when it was reached last; only after a link
 	// or a check.
 	Found *Found `json:"found,omitempty"`

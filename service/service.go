@@ -318,6 +318,11 @@ func (s *Service) Serve(ctx context.Context) error {
 		defer close(watched)
 		s.hub.Watch(watching, s.runner)
 	}()
+	quiet := make(chan struct{})
+	go func() {
+		defer close(quiet)
+		s.linked.Watch(watching)
+	}()
 	served := make(chan error, 1)
 	go func() { served <- s.server.Serve(s.listener) }()
 	err := s.runner.Resume()
@@ -331,6 +336,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	close(s.done)
 	stopWatching()
 	<-watched
+	<-quiet
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if shutdown := s.server.Shutdown(ending); shutdown != nil {

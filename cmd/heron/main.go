@@ -16,7 +16,10 @@ import (
 	"deftheron/demo"
 	"deftheron/provider/declared"
 	"deftheron/provider/folder"
+	"deftheron/provider/ftp"
 	"deftheron/provider/s3"
+	"deftheron/provider/sftp"
+	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
 	"deftheron/service"
 	"deftheron/standin"
@@ -26,7 +29,7 @@ var version = "0.1.0"
 
 // providers are the kinds of places that this program knows.
 func providers() ([]store.Provider, error) {
-	all := []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}}
+	all := []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{}}
 	shipped, err := declared.Shipped()
 	for _, provider := range shipped {
 		all = append(all, provider)

@@ -4,8 +4,10 @@ import { setNonce } from 'get-nonce'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
 import { Failure, onSignedOut } from './api/client'
+import { AccountPage } from './accounts/AccountPage'
 import { AccountsPage } from './accounts/AccountsPage'
 import { ConsentPage } from './accounts/ConsentPage'
+import { EditPage } from './accounts/EditPage'
 import { LinkPage } from './accounts/LinkPage'
 import { MendPage } from './accounts/MendPage'
 import { ProvidersPage } from './accounts/ProvidersPage'
@@ -41,6 +43,8 @@ const router = createBrowserRouter([
       { path: '/accounts/consent/:id', element: <ConsentPage /> },
       { path: '/accounts/mend/:name', element: <MendPage /> },
       { path: '/accounts/providers', element: <ProvidersPage /> },
+      { path: '/accounts/:name', element: <AccountPage /> },
+      { path: '/accounts/:name/edit', element: <EditPage /> },
       { path: '/compare', element: <ComparePage /> },
       { path: '/runs', element: <RunsPage /> },
       { path: '/runs/:id', element: <RunPage /> },

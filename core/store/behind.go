@@ -21,3 +21,13 @@ type BehindLister interface {
 	// that one is not given.
 	ListBehind(ctx context.Context, opening Opening) ([]Behind, error)
 }
+
+// Introducer is the ability of a provider to tell what a server shows of itself
+// before anybody signs in, such as its key, so that a person can compare it.
+type Introducer interface {
+	// IntroducedBy is the option that holds a server to it.
+	IntroducedBy() string
+	// Introduce asks the server, and returns the option's value and what it is,
+	// in words. An empty value says that there is nothing to compare.
+	Introduce(ctx context.Context, opening Opening) (value, words string, err error)
+}

@@ -31,15 +31,36 @@ type target struct {
 	want *hostKey // nil until one was learned
 }
 
+func newTarget(address string, opening store.Opening) *target {
+	t := &target{address: address, user: opening.Options["user"], dial: opening.Dial}
+	if t.dial == nil {
+		t.dial = (&net.Dialer{Timeout: handshakeTime}).DialContext
+	}
+	return t
+}
+
+// errIntroduced ends a handshake once the host key is known.
+var errIntroduced = errors.New("the host key is known")
+
+// introduce learns the host key, without signing in.
+func (t *target) introduce(ctx context.Context) (key hostKey, err error) {
+	t.auth = func() ([]ssh.AuthMethod, error) { return nil, nil }
+	_, err = t.handshake(ctx, kindsOfKeys(), func(_ string, _ net.Addr, shown ssh.PublicKey) error {
+		key = hostKey{kind: shown.Type(), fingerprint: ssh.FingerprintSHA256(shown)}
+		return errIntroduced
+	})
+	if key.fingerprint != "" {
+		return key, nil
+	}
+	return key, t.explain(ctx, err)
+}
+
 func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 	address, err := addressOf(opening.Options)
 	if err != nil {
 		return nil, err
 	}
-	t := &target{address: address, user: opening.Options["user"], dial: opening.Dial}
-	if t.dial == nil {
-		t.dial = (&net.Dialer{Timeout: handshakeTime}).DialContext
-	}
+	t := newTarget(address, opening)
 	if given := opening.Options["host-key"]; given != "" {
 		if t.want, err = parseHostKey(given); err != nil {
 			return nil, err
@@ -211,6 +232,10 @@ func (t *target) connect(ctx context.Context) (*ssh.Client, error) {
 }
 
 func (t *target) try(ctx context.Context, kinds []string) (*ssh.Client, error) {
+	return t.handshake(ctx, kinds, t.check)
+}
+
+func (t *target) handshake(ctx context.Context, kinds []string, check ssh.HostKeyCallback) (*ssh.Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, handshakeTime)
 	defer cancel()
 	connection, err := t.dial(ctx, "tcp", t.address)
@@ -224,7 +249,7 @@ func (t *target) try(ctx context.Context, kinds []string) (*ssh.Client, error) {
 		connection.Close()
 		return nil, err
 	}
-	config := &ssh.ClientConfig{User: t.user, Auth: auth, HostKeyCallback: t.check, ClientVersion: "SSH-2.0-DeftHeron"}
+	config := &ssh.ClientConfig{User: t.user, Auth: auth, HostKeyCallback: check, ClientVersion: "SSH-2.0-DeftHeron"}
 	for _, kind := range kinds {
 		config.HostKeyAlgorithms = append(config.HostKeyAlgorithms, algorithms[kind]...)
 	}

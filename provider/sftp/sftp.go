@@ -184,3 +184,20 @@ func addressOf(options map[string]string) (string, error) {
 	}
 	return net.JoinHostPort(host, port), nil
 }
+
+// IntroducedBy implements store.Introducer.
+func (Provider) IntroducedBy() string { return "host-key" }
+
+// Introduce implements store.Introducer: it asks for the host key, and goes away.
+func (Provider) Introduce(ctx context.Context, opening store.Opening) (value, words string, err error) {
+	address, err := addressOf(opening.Options)
+	if err != nil {
+		return "", "", err
+	}
+	t := newTarget(address, opening)
+	key, err := t.introduce(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	return key.String(), fmt.Sprintf("%s shows the host key %s", address, key), nil
+}

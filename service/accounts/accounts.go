@@ -145,7 +145,7 @@ func (a *Accounts) check(ctx context.Context, link Link) (records.Account, error
 		return records.Account{}, err
 	}
 	if _, err := a.db.Account(ctx, link.Name); err == nil {
-		return records.Account{}, taken(link.Name)
+		return records.Account{}, Taken(link.Name)
 	}
 	options, err := store.CheckOptions(provider, link.Options, link.Secret != "" || link.shared != "")
 	if err != nil {
@@ -204,7 +204,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	row.SeenAt, row.Options = &now, pinned(row.Options, opened.Store)
 	if err := a.db.AddAccount(ctx, &row); err != nil {
 		if errors.Is(err, records.ErrTaken) {
-			err = taken(link.Name)
+			err = Taken(link.Name)
 		}
 		return records.Account{}, Found{}, err
 	}
@@ -218,8 +218,9 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	return row, found, nil
 }
 
-func taken(name string) error {
-	return fmt.Errorf("an account is called %q already; choose another name, or unlink it first: heron account unlink %s", name, name)
+// Taken is the error of a name that another account has.
+func Taken(name string) error {
+	return fmt.Errorf("an account is called %q already; choose another name, or rename that one first: heron account edit %s --name ANOTHER", name, name)
 }
 
 // parseStart checks a starting folder and returns it as in an address.

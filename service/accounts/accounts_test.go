@@ -168,7 +168,7 @@ func TestStates(t *testing.T) {
 		{nil, accounts.Linked, 3},
 	} {
 		a.Noticed("safe", c.err)
-		state := a.StateOf(row.ID)
+		state := a.StateOf(row)
 		if state.Name != c.want || news != c.news || (state.Err == nil) != (c.want == accounts.Linked) {
 			t.Errorf("after %v: %+v, told %d times; want %s, %d", c.err, state, news, c.want, c.news)
 		}
@@ -177,12 +177,12 @@ func TestStates(t *testing.T) {
 	again := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.DiscardHandler))
 	v.broken = store.Errorf(store.ErrNotFound, "the folder is gone")
 	each, together, err := again.Spaces(ctx)
-	if err != nil || len(each) != 1 || each[0].Err == nil || together != store.UnknownSpace || again.StateOf(row.ID).Name != accounts.Away {
-		t.Errorf("%+v, %+v, %v, %+v", each, together, err, again.StateOf(row.ID))
+	if err != nil || len(each) != 1 || each[0].Err == nil || together != store.UnknownSpace || again.StateOf(row).Name != accounts.Away {
+		t.Errorf("%+v, %+v, %v, %+v", each, together, err, again.StateOf(row))
 	}
 	v.broken = nil
-	if each, _, err := again.Spaces(ctx); err != nil || each[0].Err != nil || again.StateOf(row.ID).Name != accounts.Linked {
-		t.Errorf("back again: %+v, %v, %+v", each, err, again.StateOf(row.ID))
+	if each, _, err := again.Spaces(ctx); err != nil || each[0].Err != nil || again.StateOf(row).Name != accounts.Linked {
+		t.Errorf("back again: %+v, %v, %+v", each, err, again.StateOf(row))
 	}
 }
 

@@ -78,6 +78,7 @@ type pending struct {
 	row      records.Account
 	state    string // binds the answer to this consent
 	used     bool   // an answer came
+	by       string // who began it, in words
 	begun    store.Consent
 	opening  store.Opening // one for all its requests, and their connections
 	secret   []byte
@@ -100,6 +101,7 @@ func byConsent(provider store.Provider, options map[string]string) bool {
 // that can be wrong on this side. ctx ends what goes on in the background.
 func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consenting) (Consent, error) {
 	p := &pending{asked: asked, state: rand.Text() + rand.Text()}
+	p.by, _ = ctx.Value(byKey{}).(string)
 	var err error
 	switch {
 	case asked.Trial != nil:
@@ -296,6 +298,7 @@ func (a *Accounts) finish(ctx context.Context, p *pending, secret []byte, err er
 	var row records.Account
 	var found Found
 	state := ConsentLinked
+	ctx = By(ctx, p.by) // the page that leads back has no sign-in
 	if err == nil {
 		a.setConsent(p, func() { p.State = ConsentAgreed })
 		switch {

@@ -170,7 +170,7 @@ func TestConsentByPage(t *testing.T) {
 	if _, err := a.AnswerByPaste(ctx, again.ID, "amy"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("pasted twice: %v", err)
 	}
-	if _, _, err := a.Mend(ctx, "drive", "secret"); err == nil || !strings.Contains(err.Error(), "linked by consent") {
+	if _, _, err := a.Mend(ctx, "drive", "secret", nil); err == nil || !strings.Contains(err.Error(), "linked by consent") {
 		t.Error(err)
 	}
 }

@@ -126,7 +126,7 @@ func (a *Accounts) Rename(ctx context.Context, name, to string) (records.Account
 	err = a.Aside(ctx, name, func() error {
 		err := a.db.RenameAccount(ctx, row.ID, name, to)
 		if errors.Is(err, records.ErrTaken) {
-			return taken(to)
+			return Taken(to)
 		}
 		if err == nil {
 			a.forget(row.ID)
@@ -312,9 +312,10 @@ func mark(ctx context.Context, s store.Store) string {
 	return strings.TrimSpace(string(text))
 }
 
-// Marked returns the mark of an account's place, and puts one there where there is
-// none: a place that is written to is known again by it.
-func (a *Accounts) Marked(ctx context.Context, name string) (string, error) {
+// markedPlace returns the mark of an account's place, and puts one there where there is
+// none and it may be written to. That is done when the account is about to be said
+// to be elsewhere, and not before: nothing is written to a place without need.
+func (a *Accounts) markedPlace(ctx context.Context, name string) (string, error) {
 	row, err := a.row(ctx, name)
 	if err != nil || row.Mark != "" || row.ReadOnly {
 		return row.Mark, err
@@ -362,7 +363,7 @@ func (a *Accounts) samePlace(ctx context.Context, before, after records.Account,
 	remembered := before.Mark
 	if remembered == "" {
 		var err error
-		if remembered, err = a.Marked(ctx, before.Name); err != nil {
+		if remembered, err = a.markedPlace(ctx, before.Name); err != nil {
 			remembered = "" // it cannot be asked any more, or not be written to
 		}
 	}

@@ -116,10 +116,13 @@ func late(ctx context.Context, name string, within time.Duration) error {
 }
 
 // StateOf returns how an account was when it was asked last.
-func (a *Accounts) StateOf(id string) State {
+func (a *Accounts) StateOf(row records.Account) State {
+	if row.Suspended {
+		return State{Name: Suspended}
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	state := a.states[id]
+	state := a.states[row.ID]
 	if state.Name == "" {
 		state.Name = Linked
 	}

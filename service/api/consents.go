@@ -39,7 +39,7 @@ type idInput struct {
 
 func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]) (*body[contract.Consent], error) {
 	asked := accounts.Consenting{
-		Link: linkOf(in.Body.Link), Way: store.ConsentWay(in.Body.Way), Callback: s.BaseURL + CallbackPath, Mend: in.Body.Mend,
+		Link: s.linkOf(ctx, in.Body.Link), Way: store.ConsentWay(in.Body.Way), Callback: s.BaseURL + CallbackPath, Mend: in.Body.Mend,
 		Console: in.Body.Console, ClientSecret: in.Body.Secret,
 	}
 	asked.Secret = ""
@@ -54,29 +54,37 @@ func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]
 	if err != nil {
 		return nil, err
 	}
-	return &body[contract.Consent]{s.consentOf(begun)}, nil
+	return &body[contract.Consent]{s.consentOf(ctx, begun)}, nil
 }
 
-func linkOf(link contract.Link) accounts.Link {
-	return accounts.Link{Provider: link.Provider, Name: link.Name, Options: link.Options, Start: link.Start, Secret: link.Secret, ReadOnly: link.ReadOnly}
+func (s *Server) linkOf(ctx context.Context, link contract.Link) accounts.Link {
+	asked := accounts.Link{
+		Provider: link.Provider, Name: link.Name, Options: link.Options, Start: link.Start, Secret: link.Secret, Files: link.Files, ReadOnly: link.ReadOnly,
+	}
+	if link.Again {
+		if id, err := s.DB.LinkedAs(ctx, link.Name); err == nil {
+			asked.Again = id
+		}
+	}
+	return asked
 }
 
-func (s *Server) consentOf(c accounts.Consent) contract.Consent {
+func (s *Server) consentOf(ctx context.Context, c accounts.Consent) contract.Consent {
 	shown := contract.Consent{ID: c.ID, Way: string(c.Way), State: string(c.State), URL: c.URL, UserCode: c.UserCode, Expires: c.Expires}
 	if c.Err != nil {
 		why := problem(c.Err)
 		shown.Why, shown.Remedy = why.Detail, why.Remedy
 	}
 	if c.State == accounts.ConsentLinked {
-		account := s.accountOf(c.Account, &c.Found)
+		account := s.accountOf(ctx, c.Account, &c.Found)
 		shown.Account = &account
 	}
 	return shown
 }
 
-func (s *Server) showConsent(_ context.Context, in *idInput) (*body[contract.Consent], error) {
+func (s *Server) showConsent(ctx context.Context, in *idInput) (*body[contract.Consent], error) {
 	consent, err := s.Accounts.Consent(in.ID)
-	return &body[contract.Consent]{s.consentOf(consent)}, err
+	return &body[contract.Consent]{s.consentOf(ctx, consent)}, err
 }
 
 type answerInput struct {
@@ -86,7 +94,7 @@ type answerInput struct {
 
 func (s *Server) answerConsent(ctx context.Context, in *answerInput) (*body[contract.Consent], error) {
 	consent, err := s.Accounts.AnswerByPaste(ctx, in.ID, in.Body.Text)
-	return &body[contract.Consent]{s.consentOf(consent)}, err
+	return &body[contract.Consent]{s.consentOf(ctx, consent)}, err
 }
 
 func (s *Server) giveUpConsent(_ context.Context, in *idInput) (*none, error) {
@@ -100,8 +108,8 @@ type mendInput struct {
 }
 
 func (s *Server) mendAccount(ctx context.Context, in *mendInput) (*body[contract.Account], error) {
-	row, found, err := s.Accounts.Mend(ctx, in.Name, in.Body.Secret)
-	return &body[contract.Account]{s.accountOf(row, &found)}, err
+	row, found, err := s.Accounts.Mend(ctx, in.Name, in.Body.Secret, in.Body.Files)
+	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }
 
 // callbackPage is what a person sees who comes back from a consent page that
@@ -163,7 +171,16 @@ func (s *Server) showProvider(ctx context.Context, in *nameInput) (*body[contrac
 func (s *Server) providerOf(ctx context.Context, provider store.Provider) contract.Provider {
 	shown := contract.Provider{Name: provider.Name(), Title: provider.Title(), Shipped: true, Consents: []string{}, Options: []contract.Option{}}
 	for _, option := range provider.Options() {
-		shown.Options = append(shown.Options, contract.Option(option))
+		shown.Options = append(shown.Options, contract.Option{
+			Name: option.Name, Title: option.Title, Help: option.Help, Required: option.Required, Default: option.Default,
+			Choices: option.Choices, Secret: option.Secret, File: option.File,
+		})
+	}
+	if lister, ok := provider.(store.BehindLister); ok {
+		shown.Behind = lister.BehindOption()
+	}
+	if introducer, ok := provider.(store.Introducer); ok {
+		shown.Introduced = introducer.IntroducedBy()
 	}
 	if known, ok := provider.(*declared.Provider); ok {
 		shown.Declared, shown.Shipped, shown.About = true, known.Definition().Shipped, known.Definition().About

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -31,12 +30,23 @@ func add[In, Out any](api huma.API, method, path, id, summary string, status int
 	huma.Register(api, huma.Operation{
 		OperationID: id, Method: method, Path: contract.Root + path, Summary: summary, DefaultStatus: status,
 	}, func(ctx context.Context, in *In) (*Out, error) {
-		out, err := handle(ctx, in)
+		out, err := handle(accounts.By(ctx, byOf(person(ctx))), in)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return out, nil
 	})
+}
+
+// byOf is who makes a request, in words.
+func byOf(who access.Person) string {
+	if who.Kind == "session" {
+		return "the " + who.Role + ", in the console"
+	}
+	if who.Role == "" {
+		return ""
+	}
+	return "the " + who.Role + ", by a token"
 }
 
 func (s *Server) register(api huma.API) {
@@ -51,6 +61,7 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodPost, "/accounts/{name}/check", "check-account", "Reach an account, and tell what is found", http.StatusOK, s.checkAccount)
 	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account; what is at the provider stays", http.StatusNoContent, s.unlinkAccount)
 	s.registerConsents(api)
+	s.registerLinks(api)
 	add(api, http.MethodGet, "/tree", "list-folder", "A page of a folder, or of the root", http.StatusOK, s.listFolder)
 	add(api, http.MethodGet, "/entry", "show-entry", "One entry of the tree", http.StatusOK, s.showEntry)
 	add(api, http.MethodPost, "/folders", "make-folder", "Make a folder", http.StatusCreated, s.makeFolder)
@@ -118,8 +129,8 @@ func (s *Server) providers(ctx context.Context, _ *none) (*body[[]contract.Provi
 	return &body[[]contract.Provider]{providers}, nil
 }
 
-func (s *Server) accountOf(row records.Account, found *accounts.Found) contract.Account {
-	state := s.Accounts.StateOf(row.ID)
+func (s *Server) accountOf(ctx context.Context, row records.Account, found *accounts.Found) contract.Account {
+	state := s.Accounts.StateOf(row)
 	shown := contract.Account{
 		Name: row.Name, Address: "/" + row.Name, Provider: row.Provider, Options: row.Options, Start: row.Start, Linked: row.CreatedAt,
 		ReadOnly: row.ReadOnly, State: string(state.Name), Owner: row.Owner,
@@ -128,6 +139,8 @@ func (s *Server) accountOf(row records.Account, found *accounts.Found) contract.
 		why := problem(state.Err)
 		shown.Why, shown.Remedy = why.Detail, why.Remedy
 	}
+	shown.Warnings = s.warningsOf(ctx, row)
+	shown.Seen = row.SeenAt
 	if !state.Seen.IsZero() {
 		shown.Seen = &state.Seen
 	}
@@ -141,14 +154,14 @@ func (s *Server) listAccounts(ctx context.Context, _ *none) (*body[[]contract.Ac
 	rows, err := s.DB.Accounts(ctx)
 	shown := []contract.Account{}
 	for _, row := range rows {
-		shown = append(shown, s.accountOf(row, nil))
+		shown = append(shown, s.accountOf(ctx, row, nil))
 	}
 	return &body[[]contract.Account]{shown}, err
 }
 
 func (s *Server) linkAccount(ctx context.Context, in *body[contract.Link]) (*body[contract.Account], error) {
-	row, found, err := s.Accounts.Add(ctx, linkOf(in.Body))
-	return &body[contract.Account]{s.accountOf(row, &found)}, err
+	row, found, err := s.Accounts.Add(ctx, s.linkOf(ctx, in.Body))
+	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }
 
 type nameInput struct {
@@ -160,7 +173,7 @@ func (s *Server) showAccount(ctx context.Context, in *nameInput) (*body[contract
 		return nil, err
 	}
 	row, err := s.DB.Account(ctx, in.Name)
-	return &body[contract.Account]{s.accountOf(row, nil)}, err
+	return &body[contract.Account]{s.accountOf(ctx, row, nil)}, err
 }
 
 func (s *Server) checkAccount(ctx context.Context, in *nameInput) (*body[contract.Account], error) {
@@ -169,20 +182,7 @@ func (s *Server) checkAccount(ctx context.Context, in *nameInput) (*body[contrac
 		return nil, err
 	}
 	row, err := s.DB.Account(ctx, in.Name)
-	return &body[contract.Account]{s.accountOf(row, &found)}, err
-}
-
-func (s *Server) unlinkAccount(ctx context.Context, in *nameInput) (*none, error) {
-	runs, err := s.Runner.UsedBy(ctx, in.Name)
-	if err != nil {
-		return nil, err
-	}
-	if len(runs) > 0 {
-		return nil, store.Errorf(store.ErrRefused, "the account %s is in use by the run %s; wait for it to end, or cancel it: heron run cancel %s",
-			in.Name, strings.Join(runs, ", "), runs[0])
-	}
-	s.Recent.Forget(in.Name)
-	return &none{}, s.Accounts.Remove(ctx, in.Name)
+	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }
 
 func (s *Server) space(ctx context.Context, _ *none) (*body[contract.Spaces], error) {
@@ -236,7 +236,7 @@ func (s *Server) markAccounts(ctx context.Context, entries []contract.Entry) err
 	for _, row := range rows {
 		for i := range entries {
 			if entries[i].Name == row.Name {
-				entries[i].State, entries[i].ReadOnly = string(s.Accounts.StateOf(row.ID).Name), row.ReadOnly
+				entries[i].State, entries[i].ReadOnly = string(s.Accounts.StateOf(row).Name), row.ReadOnly
 			}
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"deftheron/core/transfer"
 	"deftheron/service/records"
 )
 
@@ -62,20 +61,4 @@ func (r *Runner) takeUp(a *active) {
 			r.launch(row, row.StartedAt != nil)
 		}
 	})
-}
-
-// mark sees to it that the places which a run writes to have a mark, by which they
-// are known again. A run does not fail for it.
-func (r *Runner) mark(ctx context.Context, routes []transfer.Route) {
-	seen := map[string]bool{}
-	for _, route := range routes {
-		account := route.Target.Account
-		if seen[account] {
-			continue
-		}
-		seen[account] = true
-		if _, err := r.accounts.Marked(ctx, account); err != nil {
-			r.log.Info("a place could not be marked", "account", account, "error", err)
-		}
-	}
 }

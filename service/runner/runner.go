@@ -212,7 +212,6 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		}
 		return r.endUnopened(a, err)
 	}
-	r.mark(ctx, routes)
 	run := transfer.New(transfer.Options{
 		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
 	})

@@ -1,14 +1,17 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { MoreHorizontal } from 'lucide-react'
 import { type ReactNode, useEffect, useState } from 'react'
-import { Link } from 'react-router'
-import { type Account, api, data, type Provider, type Space } from '../api/client'
+import { Link, useNavigate } from 'react-router'
+import { type Account, api, data, type Space } from '../api/client'
 import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
-import { Dialog } from '../ui/Dialog'
 import { bytes, plain, when } from '../ui/format'
+import { Menu, MenuItem } from '../ui/Menu'
 import { Empty, Failed } from '../ui/Notice'
 import { State } from '../ui/State'
-import { useAccounts, useProviders, useSpace } from './queries'
+import { Found, whereOf } from './Found'
+import { endedLinks, useAccounts, useHistory, useProviders, useSpace } from './queries'
+import { UnlinkDialog } from './UnlinkDialog'
 
 export function AccountsPage() {
   const accounts = useAccounts()
@@ -71,7 +74,32 @@ export function AccountsPage() {
           </tbody>
         </table>
       )}
+      <EndedLinks />
     </div>
+  )
+}
+
+/** Links that have ended, which can be made again from what is remembered. */
+function EndedLinks() {
+  const ended = endedLinks(useHistory().data ?? [])
+  const providers = useProviders().data
+  if (ended.length === 0) return null
+  return (
+    <section className="mt-8">
+      <h2 className="border-b border-line py-1 text-large font-semibold">Unlinked</h2>
+      {ended.map((event) => (
+        <div key={event.link} className="flex flex-wrap items-baseline gap-x-4 border-b border-line py-1">
+          <span className="font-mono text-small">/{event.account}</span>
+          <span className="flex-1 text-soft">
+            {event.settings.provider} <span className="font-mono text-small break-all">{plain(whereOf({ options: event.settings.options, start: event.settings.start }, providers?.find((one) => one.name === event.settings.provider)))}</span>
+          </span>
+          <span className="text-small text-soft">{when(event.at)}</span>
+          <Link to={`/accounts/link?again=${event.account}`} className="text-plumage hover:underline" aria-label={`Link ${event.account} again`}>
+            Link it again
+          </Link>
+        </div>
+      ))}
+    </section>
   )
 }
 
@@ -88,28 +116,28 @@ function SpaceCells({ space, asking }: { space?: Space; asking: boolean }) {
   )
 }
 
-/** What an account was linked with, but for what is so for every account there. */
-const whereOf = (account: Account, provider: Provider | undefined) =>
-  Object.entries(account.options)
-    .filter(([name, value]) => value && value !== provider?.options.find((option) => option.name === name)?.default)
-    .map(([name, value]) => `${name} ${value}`)
-    .join(', ') + (account.start ? `, start ${account.start}` : '')
-
 function AccountRow({ account, space, asking }: { account: Account; space?: Space; asking: boolean }) {
   const client = useQueryClient()
+  const navigate = useNavigate()
   const provider = useProviders().data?.find((one) => one.name === account.provider)
   const [unlinking, setUnlinking] = useState(false)
-  const check = useMutation({
-    mutationFn: () => data(api.POST('/api/v1/accounts/{name}/check', { params: { path: { name: account.name } } })),
-    onSettled: () => {
-      for (const key of ['accounts', 'space']) void client.invalidateQueries({ queryKey: [key] })
-    },
+  const refresh = () => {
+    for (const key of ['accounts', 'space', 'link-events', 'folder']) void client.invalidateQueries({ queryKey: [key] })
+  }
+  const path = { params: { path: { name: account.name } } }
+  const check = useMutation({ mutationFn: () => data(api.POST('/api/v1/accounts/{name}/check', path)), onSettled: refresh })
+  const suspended = account.state === 'suspended'
+  const turn = useMutation({
+    mutationFn: () => data(suspended ? api.POST('/api/v1/accounts/{name}/resume', path) : api.POST('/api/v1/accounts/{name}/suspend', path)),
+    onSettled: refresh,
   })
+  const notes = (account.why ? [{ why: account.why, remedy: account.remedy ?? '' }] : []).concat(account.warnings ?? [])
+  const more = check.isError || turn.isError || check.data?.found
   return (
     <>
-      <tr className={`h-8 align-baseline hover:bg-panel ${account.why ? '' : 'border-b border-line'}`}>
+      <tr className={`h-8 align-baseline hover:bg-panel ${notes.length > 0 || more ? '' : 'border-b border-line'}`}>
         <td className="py-1 pr-4">
-          <Link to={treeLink(account.address)} className="font-mono text-small whitespace-nowrap text-plumage hover:underline">
+          <Link to={suspended ? `/accounts/${account.name}` : treeLink(account.address)} className="font-mono text-small whitespace-nowrap text-plumage hover:underline">
             {account.address}
           </Link>
         </td>
@@ -120,91 +148,49 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
         <td className="hidden pr-4 sm:table-cell">
           {account.provider} <span className="font-mono text-small break-all text-soft">{plain(whereOf(account, provider))}</span>
         </td>
-        <SpaceCells space={space} asking={asking} />
+        <SpaceCells space={space} asking={asking && !suspended} />
         <td className="pl-2 text-right sm:pl-4 sm:whitespace-nowrap">
           {account.state === 'lapsed' && (
             <Link to={`/accounts/mend/${account.name}`} className="inline-flex h-8 items-center px-2 text-ochre hover:underline" aria-label={`Mend ${account.name}`}>
               Mend
             </Link>
           )}
-          <Button look="quiet" disabled={check.isPending} onClick={() => check.mutate()} aria-label={`Check ${account.name}`}>
-            {check.isPending ? 'Checking…' : 'Check'}
-          </Button>
-          <Button look="quiet" onClick={() => setUnlinking(true)} aria-label={`Unlink ${account.name}`}>
-            Unlink
-          </Button>
+          {suspended ? (
+            <Button look="quiet" disabled={turn.isPending} onClick={() => turn.mutate()} aria-label={`Resume ${account.name}`}>
+              Resume
+            </Button>
+          ) : (
+            <Button look="quiet" disabled={check.isPending} onClick={() => check.mutate()} aria-label={`Check ${account.name}`}>
+              {check.isPending ? 'Checking…' : 'Check'}
+            </Button>
+          )}
+          <Link to={`/accounts/${account.name}`} className="inline-flex h-8 items-center px-2 text-plumage hover:underline" aria-label={`Details of ${account.name}`}>
+            Details
+          </Link>
+          <Menu label={<><span className="sr-only">More for {account.name}</span><MoreHorizontal className="size-4" aria-hidden="true" /></>}>
+            <MenuItem onSelect={() => void navigate(`/accounts/${account.name}/edit`)}>Edit…</MenuItem>
+            <MenuItem onSelect={() => void navigate(`/accounts/mend/${account.name}`)}>Sign in anew…</MenuItem>
+            {!suspended && <MenuItem onSelect={() => turn.mutate()}>Suspend</MenuItem>}
+            <MenuItem onSelect={() => setUnlinking(true)}>Unlink…</MenuItem>
+          </Menu>
+          {unlinking && <UnlinkDialog account={account} onClose={() => setUnlinking(false)} />}
         </td>
       </tr>
-      {account.why && !check.isError && (
-        <tr className="border-b border-line">
-          <td colSpan={6} className="py-1 pl-4 text-small">
-            <span className="text-ochre">{account.why}</span> {account.remedy}
-          </td>
-        </tr>
-      )}
-      {(check.isError || check.data?.found) && (
+      {!check.isError &&
+        notes.map((note, i) => (
+          <tr key={note.why} className={i === notes.length - 1 && !more ? 'border-b border-line' : ''}>
+            <td colSpan={6} className="py-1 pl-4 text-small">
+              <span className="text-ochre">{note.why}</span> {note.remedy}
+            </td>
+          </tr>
+        ))}
+      {more && (
         <tr className="border-b border-line">
           <td colSpan={6} className="py-2 pl-4">
-            {check.isError ? <Failed error={check.error} /> : <Found account={check.data!} />}
+            {check.isError || turn.isError ? <Failed error={check.error ?? turn.error} /> : <Found account={check.data!} />}
           </td>
         </tr>
       )}
-      {unlinking && <UnlinkDialog account={account} onClose={() => setUnlinking(false)} />}
     </>
-  )
-}
-
-/** What was found at an account when it was reached. */
-export function Found({ account }: { account: Account }) {
-  const found = account.found
-  if (!found) return null
-  const space = found.space
-  const rows: [string, string][] = [
-    ['Owner', found.owner || 'not told by the provider'],
-    ['Space', space.used < 0 && space.free < 0 ? 'not told by the provider' : space.total < 0 && space.free < 0 ? `${bytes(space.used)} used, no limit told` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
-    ...(found.areas && found.areas.length > 1 ? [['Areas', found.areas.map((area) => plain(area)).join(', ')] as [string, string]] : []),
-    ['Top folders', found.folders.map((name) => plain(name)).join(', ') || 'none'],
-  ]
-  return (
-    <div role="status" className="flex gap-x-8">
-      <p className="whitespace-nowrap text-reed">✓ reached</p>
-      <dl className="flex flex-wrap gap-x-8 gap-y-2">
-        {rows.map(([term, text]) => (
-          <div key={term}>
-            <dt className="text-small text-soft">{term}</dt>
-            <dd>{text}</dd>
-          </div>
-        ))}
-      </dl>
-    </div>
-  )
-}
-
-function UnlinkDialog({ account, onClose }: { account: Account; onClose: () => void }) {
-  const client = useQueryClient()
-  const unlink = useMutation({
-    mutationFn: () => data(api.DELETE('/api/v1/accounts/{name}', { params: { path: { name: account.name } } })),
-    onSuccess: () => {
-      void client.invalidateQueries()
-      onClose()
-    },
-  })
-  return (
-    <Dialog
-      open
-      onClose={onClose}
-      title={`Unlink ${account.address}?`}
-      description={`Nothing there is removed. Its secret is forgotten, and what is remembered of copies from and to it. It was linked ${when(account.linked)}.`}
-    >
-      <div className="grid gap-4">
-        {unlink.isError && <Failed error={unlink.error} />}
-        <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Keep it</Button>
-          <Button look="danger" disabled={unlink.isPending} onClick={() => unlink.mutate()}>
-            Unlink {account.name}
-          </Button>
-        </div>
-      </div>
-    </Dialog>
   )
 }

@@ -17,7 +17,7 @@ export function ConsentPage() {
   useEffect(() => {
     if (state === 'linked') for (const key of ['accounts', 'space', 'folder', 'runs']) void client.invalidateQueries({ queryKey: [key] })
   }, [state, client])
-  if (state === 'linked' && consent.data?.account) return <Linked account={consent.data.account} />
+  if (state === 'linked' && consent.data?.account) return <Linked accounts={[consent.data.account]} />
   return (
     <div className="grid justify-items-start gap-4 py-3">
       <h1 className="text-title font-semibold">{state === 'failed' || consent.isError ? 'Not linked' : 'One moment…'}</h1>

@@ -1,74 +1,163 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { Link } from 'react-router'
-import { type Account, api, type Consenting, data, Failure, type Option, type Provider } from '../api/client'
+import { Link, useSearchParams } from 'react-router'
+import { type Account, api, type Behind, type Consenting, data, type Introduced, type Option, type Provider } from '../api/client'
 import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
 import { Choice } from '../ui/Choice'
-import { Field, SelectField } from '../ui/Field'
+import { Dialog } from '../ui/Dialog'
+import { Field } from '../ui/Field'
+import { plain, when } from '../ui/format'
 import { Failed } from '../ui/Notice'
-import { Found } from './AccountsPage'
+import { BehindChoice, nameFor } from './Behind'
 import { consentsOf, ConsentSteps } from './Consent'
+import { Found } from './Found'
 import { BackToAccounts } from './MendPage'
-import { useProviders } from './queries'
+import { ended, FileField, OptionField, titleOf, wrongOf } from './options'
+import { lastSettings, useHistory, useProviders } from './queries'
+
+/** What a form begins with: of a server nearby, or of a link that has ended. */
+type Begin = { name?: string; options?: Record<string, string>; start?: string; readOnly?: boolean; again?: boolean }
 
 /** An account is linked by a form that is made of what its provider asks for. */
 export function LinkPage() {
+  const [search] = useSearchParams()
+  const again = search.get('again') ?? undefined
+  const history = useHistory(again)
   const providers = useProviders()
   const [name, setName] = useState<string>()
-  const [linked, setLinked] = useState<Account>()
+  const [begin, setBegin] = useState<Begin & { key: number }>({ key: 0 })
+  const [linked, setLinked] = useState<Account[]>()
   useEffect(() => {
     document.title = 'Link an account · Deft Heron'
   }, [])
-  const provider = providers.data?.find((one) => one.name === name) ?? providers.data?.[0]
-  if (linked) return <Linked account={linked} onAnother={() => setLinked(undefined)} />
+  const last = again && history.data ? lastSettings(history.data) : undefined
+  const wanted = last?.settings.provider ?? name
+  const provider = providers.data?.find((one) => one.name === wanted) ?? providers.data?.[0]
+  if (linked) return <Linked accounts={linked} onAnother={again ? undefined : () => setLinked(undefined)} />
+  if (again && !history.data) return history.isError ? <Failed error={history.error} /> : null
   return (
     <div className="relative min-h-0 flex-1 overflow-auto pb-8">
-      <h1 className="py-3 text-title font-semibold">Link an account</h1>
+      <h1 className="py-3 text-title font-semibold">
+        {last ? (
+          <>
+            Link <span className="font-mono text-large">/{last.account}</span> again
+          </>
+        ) : (
+          'Link an account'
+        )}
+      </h1>
+      {last && <p className="mb-4 max-w-2xl text-soft">It was unlinked {when(last.at)}, by {last.by}. What it was linked with is remembered, but for its secret.</p>}
       {providers.isError && <Failed error={providers.error} />}
       {providers.data && provider && (
         <div className="grid max-w-2xl gap-5">
-          <Choice legend="What kind of place is it?" value={provider.name} onChange={setName} choices={providers.data.map((one) => ({ value: one.name, title: one.title, help: '' }))} />
-          <LinkForm key={provider.name} provider={provider} onLinked={setLinked} />
+          {!last && (
+            <>
+              <Nearby
+                onChosen={(found, options) => {
+                  setName(found)
+                  setBegin({ options, key: begin.key + 1 })
+                }}
+              />
+              <Choice
+                legend="What kind of place is it?"
+                value={provider.name}
+                onChange={(value) => {
+                  setName(value)
+                  setBegin({ key: begin.key + 1 })
+                }}
+                choices={providers.data.map((one) => ({ value: one.name, title: one.title, help: '' }))}
+              />
+            </>
+          )}
+          <LinkForm
+            key={`${provider.name} ${begin.key}`}
+            provider={provider}
+            begin={last ? { name: last.account, options: last.settings.options, start: last.settings.start, readOnly: last.settings.read_only, again: true } : begin}
+            onLinked={setLinked}
+          />
         </div>
       )}
     </div>
   )
 }
 
-/** What a failure says of one option, "--url: …", without its name. */
-function wrongOf(error: unknown): { option: string; text: string } | undefined {
-  if (!(error instanceof Failure)) return undefined
-  const found = /^--([a-z-]+): (.*)$/s.exec(error.problem.detail)
-  if (!found) return undefined
-  const text = found[2]!.charAt(0).toUpperCase() + found[2]!.slice(1)
-  return { option: found[1]!, text: `${text} ${error.problem.remedy ?? ''}`.trim() }
+/** Servers that announce themselves on the service's network. */
+function Nearby({ onChosen }: { onChosen: (provider: string, options: Record<string, string>) => void }) {
+  const [looking, setLooking] = useState(false)
+  const found = useQuery({ queryKey: ['nearby'], queryFn: () => data(api.GET('/api/v1/nearby')), enabled: looking, staleTime: 30_000 })
+  if (!looking) {
+    return (
+      <div>
+        <Button look="quiet" onClick={() => setLooking(true)}>
+          Look for servers on the local network
+        </Button>
+      </div>
+    )
+  }
+  return (
+    <section aria-label="Servers nearby" className="grid gap-1">
+      <h2 className="text-small text-soft">Servers nearby</h2>
+      {found.isPending && <p className="text-soft">Looking for three seconds…</p>}
+      {found.isError && <Failed error={found.error} />}
+      {found.data?.length === 0 && <p className="text-soft">None announced itself. One that does not can be linked by its address.</p>}
+      {found.data?.map((server) => (
+        <button key={`${server.service} ${server.address} ${server.port} ${server.name}`} type="button" className="flex h-8 items-center gap-3 text-left hover:bg-panel" onClick={() => onChosen(server.provider, server.options)}>
+          <span className="text-plumage">{plain(server.name)}</span>
+          <span className="font-mono text-small text-soft">
+            {server.provider} {server.address} port {server.port}
+          </span>
+        </button>
+      ))}
+    </section>
+  )
 }
 
-function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (account: Account) => void }) {
+function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Begin; onLinked: (accounts: Account[]) => void }) {
   const client = useQueryClient()
-  const [values, setValues] = useState<Record<string, string>>({})
-  const [name, setName] = useState('')
-  const [start, setStart] = useState('')
+  const [values, setValues] = useState<Record<string, string>>(begin.options ?? {})
+  const [files, setFiles] = useState<Record<string, string>>({})
+  const [name, setName] = useState(begin.name ?? '')
+  const [start, setStart] = useState(begin.start ?? '')
   const [secret, setSecret] = useState('')
-  const [readOnly, setReadOnly] = useState(false)
+  const [readOnly, setReadOnly] = useState(begin.readOnly ?? false)
+  const [shownBy, setShownBy] = useState<Introduced>()
+  const [behind, setBehind] = useState<Behind>()
+  const [refused, setRefused] = useState<unknown>()
+  const asked = (more: Record<string, string> = {}): Consenting => ({
+    provider: provider.name, name, options: Object.fromEntries(Object.entries({ ...values, ...more }).filter(([, value]) => value !== '')), start, secret, files, read_only: readOnly, again: begin.again,
+  })
+  const done = (accounts: Account[]) => {
+    for (const key of ['accounts', 'space', 'folder', 'link-events']) void client.invalidateQueries({ queryKey: [key] })
+    onLinked(accounts)
+  }
+  // First what the server shows of itself is compared, then what is behind the sign-in is listed, then it is linked.
   const link = useMutation({
-    mutationFn: () => {
-      const options = Object.fromEntries(Object.entries(values).filter(([, value]) => value !== ''))
-      return data(api.POST('/api/v1/accounts', { body: { provider: provider.name, name, options, start, secret, read_only: readOnly } }))
-    },
-    onSuccess: (account) => {
-      for (const key of ['accounts', 'space', 'folder']) void client.invalidateQueries({ queryKey: [key] })
-      onLinked(account)
+    mutationFn: async (trusted: Record<string, string>) => {
+      const known = { ...values, ...trusted }
+      if (provider.introduced && !known[provider.introduced]) {
+        const introduced = await data(api.POST('/api/v1/introductions', { body: asked() }))
+        if (introduced.value) return setShownBy(introduced)
+      }
+      if (provider.behind && !known[provider.behind]) {
+        return setBehind(await data(api.POST('/api/v1/behind', { body: asked(trusted) })))
+      }
+      done([await data(api.POST('/api/v1/accounts', { body: asked(trusted) }))])
     },
   })
-  const [refused, setRefused] = useState<unknown>()
+  const take = useMutation({
+    mutationFn: async (chosen: string[]) => {
+      const accounts: Account[] = []
+      for (const value of chosen) {
+        const body = { ...asked({ [behind!.option]: value }), name: chosen.length > 1 ? nameFor(name, value) : name }
+        accounts.push(await data(api.POST('/api/v1/accounts', { body })))
+      }
+      done(accounts)
+    },
+  })
   const wrong = wrongOf(link.error ?? refused)
   const offered = consentsOf(provider.consents, values['sign-in'])
-  const asked = (): Consenting => ({
-    provider: provider.name, name, options: Object.fromEntries(Object.entries(values).filter(([, value]) => value !== '')), start, secret, read_only: readOnly,
-  })
   const wrongAt = (option: string) => (wrong?.option === option ? wrong.text : undefined)
   const shownAtField = wrong && (wrong.option === 'start' || (wrong.option === 'secret-file' ? provider.options.some((option) => option.secret) : provider.options.some((option) => option.name === wrong.option)))
   // What most people leave out stands behind a word, where there is a page to go to.
@@ -77,6 +166,10 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
   const later = (option: Option) => consents && !option.required && !values['sign-in'] && (option.secret || ['client-id', 'area', 'sign-in'].includes(option.name))
   const shown = (option: Option) => {
     if (option.name === 'sign-in' && option.choices?.every((choice) => byPage.includes(choice))) return null // it is chosen below
+    if (option.file) {
+      return <FileField key={option.name} option={option} chosen={option.name in files} wrong={wrongAt(option.name)} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
+    }
+    const listed = option.name === provider.behind ? { ...option, required: false, help: `${ended(option.help)} Left out, those that the sign-in leads to are listed` } : option
     return option.secret ? (
       <Field
         key={option.name}
@@ -90,16 +183,25 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
         wrong={wrongAt('secret-file')}
       />
     ) : (
-      <OptionField key={option.name} option={option} value={values[option.name] ?? ''} wrong={wrongAt(option.name)} onChange={(value) => setValues({ ...values, [option.name]: value })} />
+      <OptionField key={option.name} option={listed} value={values[option.name] ?? ''} wrong={wrongAt(option.name)} onChange={(value) => setValues({ ...values, [option.name]: value })} />
     )
   }
   const starting = <Field label="Starting folder (may be left out)" help="A folder of the place that becomes the account’s start." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
+  if (behind) {
+    return (
+      <div className="grid gap-4">
+        <p className="text-soft">The sign-in is accepted. Each that is ticked becomes an account of its own.</p>
+        {take.isError && <Failed error={take.error} />}
+        <BehindChoice behind={behind} busy={take.isPending} onTake={(chosen) => take.mutate(chosen)} onBack={() => setBehind(undefined)} />
+      </div>
+    )
+  }
   return (
     <form
       className="grid gap-4"
       onSubmit={(event) => {
         event.preventDefault()
-        if (offered.length === 0) link.mutate()
+        if (offered.length === 0) link.mutate({})
       }}
     >
       <Field label="Its name in the tree" help="Lower-case letters, digits and hyphens, such as field-drive." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
@@ -123,7 +225,7 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
       </label>
       {link.isError && !shownAtField && <Failed error={link.error} />}
       {offered.length > 0 ? (
-        <ConsentSteps key={offered.join()} title={provider.title} offered={offered} asked={asked} onWrong={setRefused} onEnded={(consent) => consent.account && onLinked(consent.account)}>
+        <ConsentSteps key={offered.join()} title={provider.title} offered={offered} asked={() => asked()} onWrong={setRefused} onEnded={(consent) => consent.account && onLinked([consent.account])}>
           <BackToAccounts />
         </ConsentSteps>
       ) : (
@@ -134,39 +236,49 @@ function LinkForm({ provider, onLinked }: { provider: Provider; onLinked: (accou
           <BackToAccounts />
         </div>
       )}
+      {shownBy && (
+        <Dialog open onClose={() => setShownBy(undefined)} title="Is it the right server?" description={`${shownBy.words}. Compare it with what whoever runs the server says; the account is held to it from then on.`}>
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setShownBy(undefined)}>It is not</Button>
+            <Button
+              look="first"
+              onClick={() => {
+                const trusted = { [shownBy.option!]: shownBy.value! }
+                setShownBy(undefined)
+                setValues({ ...values, ...trusted })
+                link.mutate(trusted)
+              }}
+            >
+              It is the right one
+            </Button>
+          </div>
+        </Dialog>
+      )}
     </form>
   )
 }
-const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
-/** A sentence, whether or not it was written as one. */
-const ended = (text: string) => capital(text).replace(/[.]?$/, '.')
-const titleOf = (option: Option) => (option.required ? option.title : `${option.title} (may be left out)`)
 
-function OptionField({ option, value, wrong, onChange }: { option: Option; value: string; wrong?: string; onChange: (value: string) => void }) {
-  const help = `${ended(option.help)}${option.default ? ` Left out, it is ${option.default}.` : ''}`
-  if (option.choices?.length) {
-    return <SelectField label={titleOf(option)} help={help} value={value || option.default || ''} onChange={onChange} choices={[...(option.default || option.required ? [] : [{ value: '', title: 'the first that fits' }]), ...option.choices.map((choice) => ({ value: choice, title: choice }))]} />
-  }
-  return <Field label={titleOf(option)} help={help} value={value} wrong={wrong} placeholder={option.default} required={option.required} onChange={(event) => onChange(event.target.value)} mono />
-}
-
-/** An account that was linked, or mended, with what was found there. */
-export function Linked({ account, mended, onAnother }: { account: Account; mended?: boolean; onAnother?: () => void }) {
+/** Accounts that were linked, or one that was mended, with what was found there. */
+export function Linked({ accounts, mended, onAnother }: { accounts: Account[]; mended?: boolean; onAnother?: () => void }) {
   return (
     <div className="grid gap-4 py-3">
-      <h1 className="text-title font-semibold">
-        {mended ? 'Mended ' : 'Linked as '}
-        <span className="font-mono text-large">{account.address}</span>
-      </h1>
+      {accounts.map((account) => (
+        <div key={account.name} className="grid gap-2">
+          <h1 className="text-title font-semibold">
+            {mended ? 'Mended ' : 'Linked as '}
+            <span className="font-mono text-large">{account.address}</span>
+          </h1>
+          <Found account={account} />
+        </div>
+      ))}
       <p className="text-soft">
         {mended
           ? 'This is what was found there. Runs that were held for it go on.'
           : 'This is what was found there. If it is another place than you meant, unlink it: nothing there has changed.'}
       </p>
-      <Found account={account} />
       <div className="flex gap-2">
-        <Link to={treeLink(account.address)} className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
-          Open it in the tree
+        <Link to={treeLink(accounts.length === 1 ? accounts[0]!.address : '/')} className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
+          Open {accounts.length === 1 ? 'it' : 'them'} in the tree
         </Link>
         {onAnother && <Button onClick={onAnother}>Link another</Button>}
         <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-line px-3 hover:border-plumage">

@@ -7,6 +7,7 @@ import { Field } from '../ui/Field'
 import { Failed } from '../ui/Notice'
 import { consentsOf, ConsentSteps } from './Consent'
 import { Linked } from './LinkPage'
+import { FileField } from './options'
 import { useAccounts, useProviders } from './queries'
 
 /** An account whose sign-in lapsed gets a new one, in place: jobs and runs stay. */
@@ -16,18 +17,19 @@ export function MendPage() {
   const account = useAccounts().data?.find((one) => one.name === name)
   const provider = useProviders().data?.find((one) => one.name === account?.provider)
   const [secret, setSecret] = useState('')
+  const [files, setFiles] = useState<Record<string, string>>({})
   const [mended, setMended] = useState<Account>()
   useEffect(() => {
     document.title = `Mend ${name} · Deft Heron`
   }, [name])
   const mend = useMutation({
-    mutationFn: () => data(api.POST('/api/v1/accounts/{name}/mend', { params: { path: { name } }, body: { secret } })),
+    mutationFn: () => data(api.POST('/api/v1/accounts/{name}/mend', { params: { path: { name } }, body: { secret, files } })),
     onSuccess: (found) => {
       void client.invalidateQueries()
       setMended(found)
     },
   })
-  if (mended) return <Linked account={mended} mended />
+  if (mended) return <Linked accounts={[mended]} mended />
   if (!account || !provider) return <p className="py-12 text-soft">There is no account {name}.</p>
   const offered = consentsOf(provider.consents, account.options['sign-in'])
   return (
@@ -51,7 +53,12 @@ export function MendPage() {
         </ConsentSteps>
       ) : (
         <>
-          <Field label="The new secret" help="It is kept sealed, and never shown again." type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} required />
+          {provider.options
+            .filter((option) => option.file)
+            .map((option) => (
+              <FileField key={option.name} option={{ ...option, help: 'A new private key, if the one that is kept is no longer accepted' }} chosen={option.name in files} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
+            ))}
+          <Field label="The new secret" help="It is kept sealed, and never shown again." type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} required={Object.keys(files).length === 0} />
           {mend.isError && <Failed error={mend.error} />}
           <div className="flex gap-2">
             <Button look="first" type="submit" disabled={mend.isPending}>

@@ -37,6 +37,25 @@ export interface paths {
         delete: operations["unlink-account"];
         options?: never;
         head?: never;
+        /** Change an account in place; jobs and runs go on */
+        patch: operations["edit-account"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The places behind the sign-in of an account */
+        get: operations["list-account-behind"];
+        put?: never;
+        /** Link another place behind the sign-in of an account */
+        post: operations["link-behind"];
+        delete?: never;
+        options?: never;
+        head?: never;
         patch?: never;
         trace?: never;
     };
@@ -74,6 +93,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take an account into use again */
+        post: operations["resume-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/speeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The speed checks of an account, newest first */
+        get: operations["list-speeds"];
+        put?: never;
+        /** Measure how fast an account writes, reads and removes, in a scratch folder that is removed again */
+        post: operations["measure-speed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/suspend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take an account out of use; nothing is forgotten */
+        post: operations["suspend-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/archive": {
         parameters: {
             query?: never;
@@ -85,6 +156,23 @@ export interface paths {
         get: operations["read-archive"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The places behind a sign-in */
+        post: operations["list-behind"];
         delete?: never;
         options?: never;
         head?: never;
@@ -306,6 +394,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/introductions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a server shows of itself before anybody signs in */
+        post: operations["introduce"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/link-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to links, oldest first */
+        get: operations["list-link-events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -337,6 +459,23 @@ export interface paths {
         put?: never;
         /** Move or rename; to another account by a run that proves first */
         post: operations["move"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nearby": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Servers on the local network */
+        get: operations["list-nearby"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -741,7 +880,7 @@ export interface components {
             remedy?: string;
             /**
              * Format: date-time
-             * @description When it last answered, since the service started.
+             * @description When it last answered.
              */
             seen?: string;
             start?: string;
@@ -749,9 +888,29 @@ export interface components {
              * @description How it was when it was asked last.
              * @enum {string}
              */
-            state: "linked" | "away" | "lapsed";
+            state: "linked" | "away" | "lapsed" | "suspended";
+            /** @description What is going to stand in the way. */
+            warnings?: components["schemas"]["Warning"][];
             /** @description Why it is away or lapsed. */
             why?: string;
+        };
+        AccountEdit: {
+            /** @description Change it though it seems to be another storage then. */
+            anyway?: boolean;
+            /** @description The contents of files that the provider asks for; an empty one goes. */
+            files?: {
+                [key: string]: string;
+            };
+            /** @description Another name; the addresses of jobs and runs follow. */
+            name?: string;
+            /** @description Those that change; an empty one is taken away. */
+            options?: {
+                [key: string]: string;
+            };
+            read_only?: boolean;
+            secret?: string;
+            /** @description Another starting folder; empty for none. */
+            start?: string;
         };
         AccountSpace: {
             account: string;
@@ -761,6 +920,18 @@ export interface components {
         };
         Addresses: {
             addresses: string[];
+        };
+        Behind: {
+            /** @description The option by which one of them is chosen: share, bucket or area. */
+            option: string;
+            places: components["schemas"]["BehindPlace"][];
+        };
+        BehindPlace: {
+            /** @description The account that is linked there already. */
+            linked?: string;
+            note?: string;
+            title?: string;
+            value: string;
         };
         Blocker: {
             address: string;
@@ -821,10 +992,16 @@ export interface components {
             why?: string;
         };
         Consenting: {
+            /** @description A link of that name has ended, and its history goes on. */
+            again?: boolean;
             /** @description The page leads back to the console, rather than to a terminal. */
             console?: boolean;
             /** @description A provider definition that is to be tried; nothing is linked. */
             definition?: string;
+            /** @description The contents of files that the provider asks for, such as a private key, by the names of their options. */
+            files?: {
+                [key: string]: string;
+            };
             /** @description The account is there already, and its sign-in is made anew; of the rest, its name counts alone. */
             mend?: boolean;
             name: string;
@@ -925,6 +1102,12 @@ export interface components {
             owner?: string;
             space: components["schemas"]["Space"];
         };
+        Introduced: {
+            /** @description The option that holds the server to it; empty where there is nothing to compare. */
+            option?: string;
+            value?: string;
+            words?: string;
+        };
         Item: {
             /** @description At the source. */
             address: string;
@@ -968,6 +1151,12 @@ export interface components {
             next?: string;
         };
         Link: {
+            /** @description A link of that name has ended, and its history goes on. */
+            again?: boolean;
+            /** @description The contents of files that the provider asks for, such as a private key, by the names of their options. */
+            files?: {
+                [key: string]: string;
+            };
             name: string;
             options?: {
                 [key: string]: string;
@@ -979,8 +1168,36 @@ export interface components {
             /** @description The folder of the place that becomes the account's start. */
             start?: string;
         };
+        LinkEvent: {
+            /** @description The name that it had. */
+            account: string;
+            /** Format: date-time */
+            at: string;
+            /** @description Who did it. */
+            by: string;
+            /** @description The same for all events of a link, whatever it is called. */
+            link: string;
+            /** @description As they were from then on, without a secret. */
+            settings: components["schemas"]["LinkSettings"];
+            /** @enum {string} */
+            what: "linked" | "changed" | "renamed" | "suspended" | "resumed" | "lapsed" | "mended" | "ended";
+            why?: string;
+        };
+        LinkSettings: {
+            options: {
+                [key: string]: string;
+            };
+            owner?: string;
+            provider: string;
+            read_only?: boolean;
+            start?: string;
+        };
         Mending: {
-            secret: string;
+            /** @description The contents of files that the provider asks for; those that are not given stay, and an empty one goes. */
+            files?: {
+                [key: string]: string;
+            };
+            secret?: string;
         };
         Move: {
             /** @description In place of to and name: the address that a single one is to have. */
@@ -995,6 +1212,18 @@ export interface components {
         Moved: {
             moved: components["schemas"]["Route"][];
             run?: string;
+        };
+        NearbyServer: {
+            address: string;
+            host: string;
+            name: string;
+            options: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            port: number;
+            provider: string;
+            service: string;
         };
         NewFolder: {
             address: string;
@@ -1021,6 +1250,8 @@ export interface components {
         Option: {
             choices?: string[];
             default?: string;
+            /** @description It is the content of a file, which is sealed with the secret. */
+            file?: boolean;
             help: string;
             name: string;
             required: boolean;
@@ -1092,12 +1323,16 @@ export interface components {
         };
         Provider: {
             about?: string;
+            /** @description The option of which a sign-in leads to several: share or bucket. */
+            behind?: string;
             /** @description The ways in which a person can agree at the provider, the best first; none where accounts are linked with a secret. */
             consents: ("page" | "device" | "paste")[];
             /** @description It is described by a provider definition. */
             declared: boolean;
             /** @description The text of the definition, where one provider is asked for. */
             definition?: string;
+            /** @description The option that holds a server to what it shows before anybody signs in. */
+            introduced?: string;
             name: string;
             options: components["schemas"]["Option"][];
             /** @description The client id of one's own app registration, in place of the provider's default. */
@@ -1238,6 +1473,62 @@ export interface components {
             accounts: components["schemas"]["AccountSpace"][];
             together: components["schemas"]["Space"];
         };
+        Speed: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            lanes: number;
+            /** Format: int64 */
+            number: number;
+            read: components["schemas"]["SpeedPhase"];
+            remove: components["schemas"]["SpeedPhase"];
+            /** Format: int64 */
+            size: number;
+            write: components["schemas"]["SpeedPhase"];
+        };
+        SpeedCheck: {
+            /**
+             * Format: int64
+             * @description How many of them go at once.
+             * @default 4
+             */
+            lanes: number;
+            /**
+             * Format: int64
+             * @description Of scratch files.
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description Of each scratch file, in bytes.
+             */
+            size: number;
+        };
+        SpeedPhase: {
+            /**
+             * Format: double
+             * @description The median time of one file, in seconds.
+             */
+            delay: number;
+            /**
+             * Format: double
+             * @description Files a second.
+             */
+            files: number;
+            /**
+             * Format: double
+             * @description Bytes a second; 0 for removing.
+             */
+            rate: number;
+            /** Format: double */
+            seconds: number;
+            /**
+             * Format: double
+             * @description The longest time of one file, in seconds.
+             */
+            slowest: number;
+        };
         Started: {
             job: string;
             run: string;
@@ -1259,6 +1550,11 @@ export interface components {
             unreadable: components["schemas"]["Count"];
             /** @description Of the same size, with no evidence that both sides tell. */
             untold: components["schemas"]["Count"];
+        };
+        Taking: {
+            /** @description The name of the new account. */
+            name: string;
+            value: string;
         };
         Transfer: {
             address: string;
@@ -1334,6 +1630,12 @@ export interface components {
             size: number;
             /** @description Of an account: linked, away or lapsed. */
             state?: string;
+        };
+        Warning: {
+            remedy: string;
+            /** @enum {string} */
+            what: "space-nearly-full" | "space-full-soon" | "certificate-ends";
+            why: string;
         };
         Whoami: {
             /** @description The id of this service's data folder. */
@@ -1448,7 +1750,10 @@ export interface operations {
     };
     "unlink-account": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Though jobs use it. */
+                anyway?: boolean;
+            };
             header?: never;
             path: {
                 /** @description The account's name. */
@@ -1464,6 +1769,110 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-account-behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Behind"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "link-behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Taking"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
             };
             /** @description Error */
             default: {
@@ -1544,6 +1953,134 @@ export interface operations {
             };
         };
     };
+    "resume-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-speeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Speed"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "measure-speed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpeedCheck"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Speed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "suspend-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-archive": {
         parameters: {
             query: {
@@ -1564,6 +2101,39 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+        };
+    };
+    "list-behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Link"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Behind"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2010,6 +2580,71 @@ export interface operations {
             };
         };
     };
+    introduce: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Link"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Introduced"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-link-events": {
+        parameters: {
+            query?: {
+                /** @description The name that the account has, or had last; all links unless given. */
+                account?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkEvent"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -2050,6 +2685,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-nearby": {
+        parameters: {
+            query?: {
+                /** @description For how long to look. */
+                seconds?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NearbyServer"][];
                 };
             };
             /** @description Error */

@@ -1,0 +1,573 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+// contents reads the files that a provider asks for.
+func (f *linkFlags) contents() (map[string]string, error) {
+	files := map[string]string{}
+	for option, path := range f.files {
+		if !f.set.Changed(option) {
+			continue
+		}
+		if *path == "" { // of an edit: it goes
+			files[option] = ""
+			continue
+		}
+		content, err := readKey(option, *path)
+		if err != nil {
+			return nil, err
+		}
+		files[option] = content
+	}
+	return files, nil
+}
+
+// readKey reads a private key, which others on this machine must not be able to.
+func readKey(option, path string) (string, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return "", usageError("--%s: %s cannot be read (%v); give the file of a private key", option, path, bareError(err))
+	}
+	if loose := info.Mode().Perm() & 0o077; loose != 0 {
+		return "", usageError("--%s: others on this machine can read or change %s (its mode is %04o); take that from them first: chmod 600 %s", option, path, info.Mode().Perm(), path)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return "", usageError("--%s: %s cannot be read (%v); give the file of a private key", option, path, bareError(err))
+	}
+	return string(data), nil
+}
+
+// lockedKey reports whether a private key among the files needs a passphrase.
+func lockedKey(files map[string]string) bool {
+	for _, content := range files {
+		_, err := ssh.ParseRawPrivateKey([]byte(content))
+		var missing *ssh.PassphraseMissingError
+		if errors.As(err, &missing) {
+			return true
+		}
+	}
+	return false
+}
+
+// compareFirst shows a person what a server shows of itself, before anything is
+// sent to it. Where nobody can be asked, it is learned and shown with the rest.
+func (a *app) compareFirst(ctx context.Context, provider contract.Provider, link *contract.Link) error {
+	if provider.Introduced == "" || link.Options[provider.Introduced] != "" || !a.asks {
+		return nil
+	}
+	introduced, err := a.client().Introduce(ctx, *link)
+	if err != nil || introduced.Value == "" {
+		return err
+	}
+	question := shown.Plain(introduced.Words) + ".\nCompare it with what whoever runs the server says. Is it the right one?"
+	if err := a.confirm(false, question, "trust it"); err != nil {
+		return err
+	}
+	link.Options[introduced.Option] = introduced.Value
+	return nil
+}
+
+// linkBehind links places behind a sign-in of which none was named.
+func (a *app) linkBehind(ctx context.Context, provider contract.Provider, link contract.Link, take string) error {
+	behind, err := a.client().Behind(ctx, link)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, place := range behind.Places {
+		names = append(names, place.Value)
+	}
+	if len(names) == 0 {
+		return usageError("this sign-in leads to no %s that it may list; name one with --%s", behind.Option, behind.Option)
+	}
+	if take == "" {
+		if !a.asks {
+			return usageError("the %s is missing; there are %s: name one with --%s, or link several with --take ONE,ANOTHER or --take all", behind.Option, strings.Join(names, ", "), behind.Option)
+		}
+		a.printBehind(behind)
+		fmt.Fprintf(a.err, "Which are to be linked? Their names with commas between, or all: ")
+		if take, err = a.readLine(ctx); err != nil {
+			return err
+		}
+	}
+	chosen, err := choose(behind, take)
+	if err != nil {
+		return err
+	}
+	for _, value := range chosen {
+		one := link
+		one.Options = maps.Clone(link.Options)
+		one.Options[behind.Option] = value
+		if len(chosen) > 1 {
+			one.Name = nameFor(link.Name, value)
+		}
+		if _, err := a.linkOne(ctx, provider, one, nil, ""); err != nil {
+			return fmt.Errorf("%s %s: %w", behind.Option, value, err)
+		}
+	}
+	return nil
+}
+
+// takeAreas links further areas behind the sign-in of an account.
+func (a *app) takeAreas(ctx context.Context, provider contract.Provider, account contract.Account, take string) error {
+	behind, err := a.client().AccountBehind(ctx, account.Name)
+	if err != nil {
+		return err
+	}
+	chosen, err := choose(behind, take)
+	if err != nil {
+		return err
+	}
+	for _, place := range behind.Places {
+		if place.Linked != "" || !slices.Contains(chosen, place.Value) {
+			continue
+		}
+		taken, err := a.client().LinkBehind(ctx, account.Name, contract.Taking{Value: place.Value, Name: nameFor(account.Name, place.Value)})
+		if err != nil {
+			return fmt.Errorf("%s %s: %w", behind.Option, place.Value, err)
+		}
+		if err := a.printLinked(provider, taken); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) printBehind(behind contract.Behind) {
+	for _, place := range behind.Places {
+		note := place.Note
+		if place.Linked != "" {
+			note = "linked as /" + place.Linked
+		}
+		fmt.Fprintf(a.err, "  %s  %s\n", shown.Plain(place.Value), a.paint(soft, shown.Plain(note)))
+	}
+}
+
+// choose reads which of the places are meant.
+func choose(behind contract.Behind, take string) (chosen []string, err error) {
+	var names []string
+	for _, place := range behind.Places {
+		names = append(names, place.Value)
+	}
+	if take == "all" {
+		return names, nil
+	}
+	for name := range strings.SplitSeq(take, ",") {
+		if name = strings.TrimSpace(name); !slices.Contains(names, name) {
+			return nil, usageError("there is no %s %q behind this sign-in; there are %s", behind.Option, name, strings.Join(names, ", "))
+		}
+		chosen = append(chosen, name)
+	}
+	return chosen, nil
+}
+
+// nameFor is the name of an account at a place behind a sign-in: what it may be
+// made of, of both names.
+func nameFor(name, value string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(name + "-" + value) {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+	}
+	made := b.String()
+	return strings.Trim(made[:min(len(made), 40)], "-")
+}
+
+// linkAgain links what was linked under a name before, asking only for the secret.
+func (a *app) linkAgain(ctx context.Context, name string, args []string) error {
+	if name == "" {
+		return usageError("heron account link --again takes the name that the account had; heron account history shows them")
+	}
+	c := a.client()
+	events, err := c.History(ctx, strings.Trim(name, "/"))
+	if err != nil {
+		return err
+	}
+	last := events[len(events)-1]
+	if last.What != "ended" {
+		return usageError("/%s is linked; nothing has to be linked again", last.Account)
+	}
+	provider, err := c.Provider(ctx, last.Settings.Provider)
+	if err != nil {
+		return err
+	}
+	flags := a.newLinkFlags(&provider)
+	if err := flags.set.Parse(args); err != nil {
+		return usageError("%v", err)
+	}
+	link, err := a.linkFrom(flags, provider, last.Account)
+	if err != nil {
+		return err
+	}
+	given := link.Options
+	link.Options = maps.Clone(last.Settings.Options)
+	if link.Options == nil {
+		link.Options = map[string]string{}
+	}
+	maps.Copy(link.Options, given)
+	if !flags.set.Changed("start") {
+		link.Start = last.Settings.Start
+	}
+	link.ReadOnly, link.Again = link.ReadOnly || last.Settings.ReadOnly, true
+	return a.linkIt(ctx, provider, link, flags)
+}
+
+func (a *app) accountEdit() *cobra.Command {
+	return &cobra.Command{
+		Use: "edit NAME [options]", Short: "Change an account in place; jobs and runs go on",
+		Long: "Changes what an account is linked with: its name, the options of its provider, its starting folder, its secret.\n" +
+			"Runs that use it stop for a moment and go on. It is reached with the new settings first; where it seems to be\n" +
+			"another storage then, you are asked. heron account edit NAME --help shows the options of its provider.",
+		Example:            "  heron account edit gauge-share --host files.example.org --secret-file secret.txt\n  heron account edit gauge-share --name gauges",
+		DisableFlagParsing: true, ValidArgsFunction: a.completeAccounts,
+		RunE: func(command *cobra.Command, args []string) error { return a.edit(command, args) },
+	}
+}
+
+func (a *app) edit(command *cobra.Command, args []string) error {
+	if err := secretAsArgument(args); err != nil {
+		return err
+	}
+	early := a.newLinkFlags(nil)
+	early.set.ParseErrorsAllowlist.UnknownFlags = true
+	_ = early.set.Parse(args)
+	name := strings.Trim(firstWord(args), "/")
+	if name == "" {
+		if early.help {
+			return command.Help()
+		}
+		return usageError("heron account edit takes an account's name, as in: heron account edit NAME --start Surveys")
+	}
+	ctx, c := command.Context(), a.client()
+	account, err := c.Account(ctx, name)
+	if err != nil {
+		return err
+	}
+	provider, err := c.Provider(ctx, account.Provider)
+	if err != nil {
+		return err
+	}
+	flags := a.newLinkFlags(&provider)
+	var yes bool
+	var newName string
+	flags.set.StringVar(&newName, "name", "", "another name; the addresses of jobs and runs follow")
+	flags.set.BoolVar(&yes, "yes", false, "do not ask, even if it is another storage then")
+	if err := flags.set.Parse(args); err != nil {
+		return usageError("%v; an account at %s has --name, %s", err, provider.Name, optionNames(provider))
+	}
+	if flags.help {
+		fmt.Fprintf(a.out, "%s\n\nheron account edit %s\n\n%s", provider.Title, name, flags.set.FlagUsages())
+		return nil
+	}
+	edit, err := a.editFrom(flags, newName)
+	if err != nil {
+		return err
+	}
+	edit.Anyway = yes
+	return a.sendEdit(ctx, name, edit)
+}
+
+// editFrom is what the options come to.
+func (a *app) editFrom(flags *linkFlags, newName string) (contract.AccountEdit, error) {
+	edit := contract.AccountEdit{Name: newName, Options: map[string]string{}}
+	for option, value := range flags.values {
+		if flags.set.Changed(option) {
+			edit.Options[option] = *value
+		}
+	}
+	if flags.set.Changed("start") {
+		edit.Start = &flags.start
+	}
+	if flags.set.Changed("read-only") {
+		edit.ReadOnly = &flags.readOnly
+	}
+	var err error
+	if edit.Files, err = flags.contents(); err != nil {
+		return edit, err
+	}
+	if flags.secretFile != "" || lockedKey(edit.Files) {
+		if edit.Secret, _, err = a.secret(flags.secretFile, "Secret"); err != nil {
+			return edit, err
+		}
+	}
+	if newName == "" && len(edit.Options) == 0 && edit.Start == nil && edit.ReadOnly == nil && edit.Secret == "" && len(edit.Files) == 0 {
+		return edit, usageError("nothing is to be changed; say what, as in --name, --start, --secret-file, or an option of its provider")
+	}
+	return edit, nil
+}
+
+// sendEdit changes the account, after asking where it would be another storage.
+func (a *app) sendEdit(ctx context.Context, name string, edit contract.AccountEdit) error {
+	c := a.client()
+	account, err := c.Edit(ctx, name, edit)
+	var problem *contract.Problem
+	if errors.As(err, &problem) && problem.Cause == contract.CauseOtherPlace {
+		if !a.asks {
+			return &exitError{exitHeld, err}
+		}
+		if err := a.confirm(false, problem.Detail+" Change it all the same?", "change it"); err != nil {
+			return err
+		}
+		edit.Anyway = true
+		account, err = c.Edit(ctx, name, edit)
+	}
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(account)
+	}
+	fmt.Fprintf(a.out, "Changed %s. Runs that use it go on.\n", a.paint(plumage, account.Address))
+	if account.Found != nil {
+		return a.printFound(*account.Found)
+	}
+	return nil
+}
+
+func (a *app) accountSuspend() *cobra.Command {
+	return a.accountVerb("suspend NAME", "Take an account out of the tree and out of use; nothing is forgotten", func(ctx context.Context, name string) error {
+		if err := a.client().Suspend(ctx, name); err != nil {
+			return err
+		}
+		_, err := fmt.Fprintf(a.out, "Suspended %s. Runs that use it are held until: heron account resume %s\n", name, name)
+		return err
+	})
+}
+
+func (a *app) accountResume() *cobra.Command {
+	return a.accountVerb("resume NAME", "Take an account into use again; runs that were held for it go on", func(ctx context.Context, name string) error {
+		if err := a.client().ResumeAccount(ctx, name); err != nil {
+			return err
+		}
+		_, err := fmt.Fprintf(a.out, "Resumed %s.\n", name)
+		return err
+	})
+}
+
+func (a *app) accountHistory() *cobra.Command {
+	return &cobra.Command{
+		Use: "history [NAME]", Short: "Show what happened to a link over its life, or to all of them", Args: arguments(0, 1, "at most one account's name"),
+		Long:              "Shows when an account was linked, changed, suspended, mended and unlinked, by whom, why and with what settings.\nOne that was unlinked is shown too; link it again with: heron account link --again NAME",
+		ValidArgsFunction: a.completeAccounts,
+		RunE: func(command *cobra.Command, args []string) error {
+			name := ""
+			if len(args) > 0 {
+				name = strings.Trim(args[0], "/")
+			}
+			events, err := a.client().History(command.Context(), name)
+			if err != nil {
+				return err
+			}
+			return a.printHistory(events)
+		},
+	}
+}
+
+func (a *app) printHistory(events []contract.LinkEvent) error {
+	if a.json {
+		for _, event := range events {
+			if err := a.printJSON(event); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if len(events) == 0 {
+		_, err := fmt.Fprintln(a.out, "Nothing was ever linked. Link an account with: heron account link PROVIDER NAME")
+		return err
+	}
+	t := a.newTable("WHEN", "NAME", "WHAT", "BY", "WHY, AND WITH WHAT")
+	for _, event := range events {
+		note := event.Why
+		if event.What == "linked" || event.What == "ended" {
+			settings := contract.Account{Provider: event.Settings.Provider, Options: event.Settings.Options, Start: event.Settings.Start}
+			note = strings.TrimSpace(event.Settings.Provider + "  " + where(settings, nil))
+		}
+		t.AppendRow(table.Row{when(&event.At), "/" + event.Account, a.eventMark(event.What), event.By, shown.Plain(note)})
+	}
+	t.Render()
+	return nil
+}
+
+// eventMark is what happened, with a shape of its own.
+func (a *app) eventMark(what string) string {
+	switch what {
+	case "linked", "mended", "resumed":
+		return a.paint(reed, "✓ "+what)
+	case "lapsed", "suspended":
+		return a.paint(ochre, "▬ "+what)
+	case "ended":
+		return a.paint(soft, "╱ "+what)
+	}
+	return "· " + what
+}
+
+func (a *app) accountNearby() *cobra.Command {
+	var within time.Duration
+	command := &cobra.Command{
+		Use: "nearby", Short: "Find servers on the service's local network", Args: arguments(0, 0, "nothing more"),
+		Long: "Looks for servers of WebDAV, SFTP, FTP and SMB that announce themselves (DNS-SD), on the network of the machine\nthat runs the service.",
+		RunE: func(command *cobra.Command, _ []string) error {
+			servers, err := a.client().Nearby(command.Context(), within)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				for _, server := range servers {
+					if err := a.printJSON(server); err != nil {
+						return err
+					}
+				}
+				return nil
+			}
+			if len(servers) == 0 {
+				_, err := fmt.Fprintf(a.out, "No server announced itself within %v. One that does not can be linked by its address: heron account link PROVIDER NAME\n", within)
+				return err
+			}
+			t := a.newTable("NAME", "PROVIDER", "ADDRESS", "LINK IT WITH")
+			for _, server := range servers {
+				t.AppendRow(table.Row{shown.Plain(server.Name), server.Provider, fmt.Sprintf("%s port %d", server.Address, server.Port), "heron account link " + server.Provider + " NAME " + optionLine(server.Options)})
+			}
+			t.Render()
+			return nil
+		},
+	}
+	command.Flags().DurationVar(&within, "within", 3*time.Second, "for how long to look, 15s at most")
+	return command
+}
+
+func optionLine(options map[string]string) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(options)) {
+		parts = append(parts, "--"+name+" "+shown.Plain(options[name]))
+	}
+	return strings.Join(parts, " ")
+}
+
+func (a *app) accountSpeed() *cobra.Command {
+	var size string
+	var number, lanes int
+	var last bool
+	command := &cobra.Command{
+		Use: "speed NAME [OTHER]", Short: "Measure how fast an account writes, reads and removes", Args: arguments(1, 2, "one account's name, or two to hold against each other"),
+		Long:              "Writes scratch files below .heron at the account's start, reads them back, and removes them again. What it comes to is\nkept, to be compared with the next time. Of two accounts, one is measured after the other.",
+		Example:           "  heron account speed archive --size 4MiB --number 16\n  heron account speed gauges-by-sftp gauges-by-webdav",
+		ValidArgsFunction: a.completeAccounts,
+		RunE: func(command *cobra.Command, args []string) error {
+			bytes, err := humanize.ParseBytes(size)
+			if err != nil {
+				return usageError("--size %q is no size; give one such as 4MiB", size)
+			}
+			return a.measure(command.Context(), args, contract.SpeedCheck{Size: int64(bytes), Number: number, Lanes: lanes}, last)
+		},
+	}
+	command.Flags().StringVar(&size, "size", "1MiB", "the size of each scratch file")
+	command.Flags().IntVar(&number, "number", 16, "how many scratch files")
+	command.Flags().IntVar(&lanes, "lanes", 4, "how many of them at once")
+	command.Flags().BoolVar(&last, "last", false, "measure nothing; show what was measured before")
+	return command
+}
+
+func (a *app) measure(ctx context.Context, names []string, check contract.SpeedCheck, last bool) error {
+	c := a.client()
+	var rows []table.Row
+	for _, name := range names {
+		name = strings.Trim(name, "/")
+		before, err := c.Speeds(ctx, name)
+		if err != nil {
+			return err
+		}
+		var speeds []contract.Speed
+		if last {
+			speeds, before = before, nil
+			if len(speeds) == 0 {
+				return fmt.Errorf("nothing was measured of %s yet; measure it with: heron account speed %s", name, name)
+			}
+		} else {
+			if !a.json && a.terminal {
+				fmt.Fprintf(a.err, "Measuring /%s with %d files of %s…\n", name, check.Number, shown.Size(check.Size))
+			}
+			measured, err := c.MeasureSpeed(ctx, name, check)
+			if err != nil {
+				return err
+			}
+			speeds = []contract.Speed{measured}
+		}
+		for _, speed := range speeds {
+			if a.json {
+				if err := a.printJSON(speed); err != nil {
+					return err
+				}
+				continue
+			}
+			rows = append(rows, a.speedRows(speed, alike(before, speed))...)
+		}
+	}
+	if a.json {
+		return nil
+	}
+	t := a.newTable("ACCOUNT", "", "FILES", "RATE", "FILES A SECOND", "DELAY", "SLOWEST", "LAST TIME")
+	alignRight(t, 4, 5, 6, 7)
+	for _, row := range rows {
+		t.AppendRow(row)
+	}
+	t.Render()
+	return nil
+}
+
+// alike is the latest check before that was done with the same files; nil for none.
+func alike(before []contract.Speed, speed contract.Speed) *contract.Speed {
+	for _, one := range before {
+		if one.Size == speed.Size && one.Number == speed.Number && one.Lanes == speed.Lanes {
+			return &one
+		}
+	}
+	return nil
+}
+
+func (a *app) speedRows(speed contract.Speed, before *contract.Speed) []table.Row {
+	files := fmt.Sprintf("%d of %s, %d at once", speed.Number, shown.Size(speed.Size), speed.Lanes)
+	row := func(name, what, files string, now contract.SpeedPhase, then func(contract.Speed) contract.SpeedPhase) table.Row {
+		rate := shown.Size(int64(now.Rate)) + "/s"
+		if now.Rate == 0 {
+			rate = ""
+		}
+		last := ""
+		if before != nil {
+			was := then(*before)
+			last = fmt.Sprintf("%.1f a second, %s", was.Files, when(&before.At))
+		}
+		return table.Row{name, what, files, rate, fmt.Sprintf("%.1f", now.Files), milliseconds(now.Delay), milliseconds(now.Slowest), a.paint(soft, last)}
+	}
+	return []table.Row{
+		row("/"+speed.Account, "write", files, speed.Write, func(s contract.Speed) contract.SpeedPhase { return s.Write }),
+		row("", "read", a.paint(soft, when(&speed.At)), speed.Read, func(s contract.Speed) contract.SpeedPhase { return s.Read }),
+		row("", "remove", "", speed.Remove, func(s contract.Speed) contract.SpeedPhase { return s.Remove }),
+	}
+}
+
+func milliseconds(seconds float64) string {
+	return fmt.Sprintf("%.1f ms", seconds*1000)
+}

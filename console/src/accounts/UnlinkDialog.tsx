@@ -1,0 +1,37 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { type Account, api, data, Failure } from '../api/client'
+import { Button } from '../ui/Button'
+import { Dialog } from '../ui/Dialog'
+import { when } from '../ui/format'
+import { Failed } from '../ui/Notice'
+
+export function UnlinkDialog({ account, onClose, onDone }: { account: Account; onClose: () => void; onDone?: () => void }) {
+  const client = useQueryClient()
+  const unlink = useMutation({
+    mutationFn: (anyway: boolean) => data(api.DELETE('/api/v1/accounts/{name}', { params: { path: { name: account.name }, query: anyway ? { anyway } : {} } })),
+    onSuccess: () => {
+      void client.invalidateQueries()
+      onClose()
+      onDone?.()
+    },
+  })
+  const used = unlink.error instanceof Failure && unlink.error.problem.cause === 'used-by-jobs'
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Unlink ${account.address}?`}
+      description={`Nothing there is removed. Its secret is forgotten, and what is remembered of copies from and to it; its settings stay in the history, from which it can be linked again. It was linked ${when(account.linked)}.`}
+    >
+      <div className="grid gap-4">
+        {unlink.isError && <Failed error={unlink.error} />}
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Keep it</Button>
+          <Button look="danger" disabled={unlink.isPending} onClick={() => unlink.mutate(used)}>
+            Unlink {account.name} {used && 'anyway'}
+          </Button>
+        </div>
+      </div>
+    </Dialog>
+  )
+}

@@ -1,0 +1,115 @@
+package contract
+
+import "time"
+
+// AccountEdit changes an account in place. What is left out stays.
+type AccountEdit struct {
+	Name     string            `json:"name,omitempty" doc:"Another name; the addresses of jobs and runs follow."`
+	Options  map[string]string `json:"options,omitempty" doc:"Those that change; an empty one is taken away."`
+	Start    *string           `json:"start,omitempty" doc:"Another starting folder; empty for none."`
+	ReadOnly *bool             `json:"read_only,omitempty"`
+	Secret   string            `json:"secret,omitempty"`
+	Files    map[string]string `json:"files,omitempty" doc:"The contents of files that the provider asks for; an empty one goes."`
+	Anyway   bool              `json:"anyway,omitempty" doc:"Change it though it seems to be another storage then."`
+}
+
+// CauseOtherPlace is the cause of a problem that says that an account would be at
+// another storage: ask the person, and send it again with anyway.
+const CauseOtherPlace = "another-place"
+
+// CauseInUse is the cause of a problem that says that jobs use an account: ask the
+// person, and send it again with anyway.
+const CauseInUse = "used-by-jobs"
+
+// LinkEvent is something that happened to a link over its life.
+type LinkEvent struct {
+	Account  string       `json:"account" doc:"The name that it had."`
+	Link     string       `json:"link" doc:"The same for all events of a link, whatever it is called."`
+	At       time.Time    `json:"at"`
+	What     string       `json:"what" enum:"linked,changed,renamed,suspended,resumed,lapsed,mended,ended"`
+	By       string       `json:"by" doc:"Who did it."`
+	Why      string       `json:"why,omitempty"`
+	Settings LinkSettings `json:"settings" doc:"As they were from then on, without a secret."`
+}
+
+// LinkSettings are what an account is linked with, but for its secret.
+type LinkSettings struct {
+	Provider string            `json:"provider"`
+	Options  map[string]string `json:"options"`
+	Start    string            `json:"start,omitempty"`
+	ReadOnly bool              `json:"read_only,omitempty"`
+	Owner    string            `json:"owner,omitempty"`
+}
+
+// Warning is something that is going to stand in the way.
+type Warning struct {
+	What   string `json:"what" enum:"space-nearly-full,space-full-soon,certificate-ends"`
+	Why    string `json:"why"`
+	Remedy string `json:"remedy"`
+}
+
+// Behind are the places that a sign-in leads to.
+type Behind struct {
+	Option string        `json:"option" doc:"The option by which one of them is chosen: share, bucket or area."`
+	Places []BehindPlace `json:"places"`
+}
+
+// BehindPlace is one place behind a sign-in.
+type BehindPlace struct {
+	Value  string `json:"value"`
+	Title  string `json:"title,omitempty"`
+	Note   string `json:"note,omitempty"`
+	Linked string `json:"linked,omitempty" doc:"The account that is linked there already."`
+}
+
+// Taking links another place behind the sign-in of an account.
+type Taking struct {
+	Value string `json:"value" minLength:"1"`
+	Name  string `json:"name" minLength:"1" doc:"The name of the new account."`
+}
+
+// Introduced is what a server shows of itself before anybody signs in.
+type Introduced struct {
+	Option string `json:"option,omitempty" doc:"The option that holds the server to it; empty where there is nothing to compare."`
+	Value  string `json:"value,omitempty"`
+	Words  string `json:"words,omitempty"`
+}
+
+// NearbyServer is a server on the local network, and what it would be linked with.
+type NearbyServer struct {
+	Name     string            `json:"name"`
+	Service  string            `json:"service"`
+	Provider string            `json:"provider"`
+	Host     string            `json:"host"`
+	Address  string            `json:"address"`
+	Port     int               `json:"port"`
+	Options  map[string]string `json:"options"`
+}
+
+// SpeedCheck is what the speed of an account is measured with.
+type SpeedCheck struct {
+	Size   int64 `json:"size" minimum:"0" maximum:"1073741824" doc:"Of each scratch file, in bytes."`
+	Number int   `json:"number" minimum:"1" maximum:"1000" doc:"Of scratch files."`
+	Lanes  int   `json:"lanes,omitempty" minimum:"1" maximum:"32" default:"4" doc:"How many of them go at once."`
+}
+
+// SpeedPhase is how fast one thing went.
+type SpeedPhase struct {
+	Seconds float64 `json:"seconds"`
+	Rate    float64 `json:"rate" doc:"Bytes a second; 0 for removing."`
+	Files   float64 `json:"files" doc:"Files a second."`
+	Delay   float64 `json:"delay" doc:"The median time of one file, in seconds."`
+	Slowest float64 `json:"slowest" doc:"The longest time of one file, in seconds."`
+}
+
+// Speed is what a check of an account's speed came to.
+type Speed struct {
+	Account string     `json:"account"`
+	At      time.Time  `json:"at"`
+	Size    int64      `json:"size"`
+	Number  int        `json:"number"`
+	Lanes   int        `json:"lanes"`
+	Write   SpeedPhase `json:"write"`
+	Read    SpeedPhase `json:"read"`
+	Remove  SpeedPhase `json:"remove"`
+}

@@ -1,0 +1,224 @@
+package accounts
+
+import (
+	"context"
+	"slices"
+
+	"deftheron/core/store"
+	"deftheron/service/records"
+)
+
+// areaOption is the option by which an area of a drive is chosen.
+const areaOption = "area"
+
+// Behind are the places that one sign-in leads to.
+type Behind struct {
+	Option string // by which one of them is chosen
+	Places []BehindPlace
+}
+
+// BehindPlace is one of them.
+type BehindPlace struct {
+	store.Behind
+	Linked string // the account that is linked there; empty for none
+}
+
+// ListBehind lists what is behind a sign-in that nothing is linked with yet.
+func (a *Accounts) ListBehind(ctx context.Context, link Link) (Behind, error) {
+	provider, err := a.Provider(link.Provider)
+	if err != nil {
+		return Behind{}, err
+	}
+	lister, ok := provider.(store.BehindLister)
+	if !ok {
+		return Behind{}, nothingBehind(provider)
+	}
+	given := map[string]string{}
+	for name, value := range link.Options {
+		given[name] = value
+	}
+	given[lister.BehindOption()] = "to-be-chosen"
+	options, err := store.CheckOptions(provider, given, link.Secret != "")
+	if err != nil {
+		return Behind{}, err
+	}
+	delete(options, lister.BehindOption())
+	if err := checkFiles(provider, link.Files); err != nil {
+		return Behind{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, openTime)
+	defer cancel()
+	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
+	opening := a.openingFor(row, consentGate(), &heldSecret{now: link.credential().Bytes()})
+	found, err := lister.ListBehind(ctx, opening)
+	if err != nil {
+		return Behind{}, err
+	}
+	return a.marked(ctx, row, Behind{Option: lister.BehindOption(), Places: places(found)})
+}
+
+func nothingBehind(provider store.Provider) error {
+	return store.Errorf(store.ErrUnsupported, "a sign-in to a %s leads to one place alone; link that", provider.Title())
+}
+
+func places(found []store.Behind) []BehindPlace {
+	all := make([]BehindPlace, len(found))
+	for i, one := range found {
+		all[i].Behind = one
+	}
+	return all
+}
+
+// AccountBehind lists what else is behind the sign-in of an account.
+func (a *Accounts) AccountBehind(ctx context.Context, name string) (Behind, error) {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return Behind{}, err
+	}
+	provider, err := a.Provider(row.Provider)
+	if err != nil {
+		return Behind{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, openTime)
+	defer cancel()
+	behind := Behind{}
+	if lister, ok := provider.(store.BehindLister); ok {
+		behind.Option = lister.BehindOption()
+		bare := row
+		bare.Options = without(row.Options, behind.Option)
+		found, err := lister.ListBehind(ctx, a.openingFor(bare, consentGate(), &secrets{accounts: a, linking: row}))
+		if err != nil {
+			return Behind{}, err
+		}
+		behind.Places = places(found)
+		return a.marked(ctx, row, behind)
+	}
+	opened, err := a.Open(ctx, name)
+	if err != nil {
+		return Behind{}, err
+	}
+	areas, err := store.AreasOf(ctx, opened.Store)
+	if err != nil {
+		return Behind{}, err
+	}
+	if len(areas) == 0 {
+		return Behind{}, nothingBehind(provider)
+	}
+	behind.Option = areaOption
+	for i, area := range areas {
+		place := BehindPlace{Behind: store.Behind{Value: area}}
+		if i == 0 {
+			place.Note = "its own"
+		}
+		behind.Places = append(behind.Places, place)
+	}
+	return a.marked(ctx, row, behind)
+}
+
+// marked says which of the places are linked already by a sign-in like that of row.
+func (a *Accounts) marked(ctx context.Context, row records.Account, behind Behind) (Behind, error) {
+	rows, err := a.db.Accounts(ctx)
+	if err != nil {
+		return behind, err
+	}
+	for _, other := range rows {
+		if other.Provider != row.Provider || !sameBut(other.Options, row.Options, behind.Option) {
+			continue
+		}
+		if shared := row.ID != "" && (other.ID == row.ID || other.SignedIn == row.ID || row.SignedIn != "" && (other.SignedIn == row.SignedIn || other.ID == row.SignedIn)); behind.Option == areaOption && !shared {
+			continue // somebody else's areas may have the same names
+		}
+		at := slices.IndexFunc(behind.Places, func(place BehindPlace) bool { return place.Value == other.Options[behind.Option] })
+		if at < 0 && behind.Option == areaOption && other.Options[areaOption] == "" {
+			at = 0
+		}
+		if at >= 0 {
+			behind.Places[at].Linked = other.Name
+		}
+	}
+	return behind, nil
+}
+
+func without(options map[string]string, name string) map[string]string {
+	rest := map[string]string{}
+	for key, value := range options {
+		if key != name {
+			rest[key] = value
+		}
+	}
+	return rest
+}
+
+func sameBut(a, b map[string]string, option string) bool {
+	a, b = without(a, option), without(b, option)
+	for _, pair := range [][2]map[string]string{{a, b}, {b, a}} {
+		for name, value := range pair[0] {
+			if name != "host-key" && pair[1][name] != value {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// Place is a place behind a sign-in that is to be an account of its own.
+type Place struct {
+	Value string
+	Name  string
+}
+
+// LinkBehind links another place behind the sign-in of an account, which both
+// share from then on.
+func (a *Accounts) LinkBehind(ctx context.Context, name string, place Place) (records.Account, Found, error) {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return records.Account{}, Found{}, err
+	}
+	behind, err := a.AccountBehind(ctx, name)
+	if err != nil {
+		return records.Account{}, Found{}, err
+	}
+	if at := slices.IndexFunc(behind.Places, func(one BehindPlace) bool { return one.Value == place.Value }); at < 0 {
+		return records.Account{}, Found{}, &store.OptionError{Option: behind.Option, Reason: "there is no " + behind.Option + " " + place.Value + " behind the sign-in of /" + name}
+	}
+	options := without(row.Options, behind.Option)
+	options[behind.Option] = place.Value
+	keeper := row.ID
+	if row.SignedIn != "" {
+		keeper = row.SignedIn
+	}
+	return a.Add(ctx, Link{Provider: row.Provider, Name: place.Name, Options: options, ReadOnly: row.ReadOnly, shared: keeper})
+}
+
+// Introduced is what a server shows of itself before anybody signs in.
+type Introduced struct {
+	Option string // that pins it
+	Value  string
+	Words  string
+}
+
+// Introduce asks a server what it shows, so that a person can compare it before
+// anything is sent; ok is false where there is nothing to compare, or it was given.
+func (a *Accounts) Introduce(ctx context.Context, link Link) (introduced Introduced, ok bool, err error) {
+	provider, err := a.Provider(link.Provider)
+	if err != nil {
+		return Introduced{}, false, err
+	}
+	introducer, has := provider.(store.Introducer)
+	if !has {
+		return Introduced{}, false, nil
+	}
+	options, err := store.CheckOptions(provider, link.Options, true)
+	if err != nil {
+		return Introduced{}, false, err
+	}
+	if options[introducer.IntroducedBy()] != "" {
+		return Introduced{}, false, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, openTime)
+	defer cancel()
+	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
+	introduced.Option = introducer.IntroducedBy()
+	introduced.Value, introduced.Words, err = introducer.Introduce(ctx, a.openingFor(row, consentGate(), store.FixedSecret("")))
+	return introduced, err == nil && introduced.Value != "", err
+}

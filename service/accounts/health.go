@@ -1,0 +1,199 @@
+package accounts
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	mathrand "math/rand/v2"
+
+	"deftheron/core/speed"
+	"deftheron/core/store"
+	"deftheron/service/records"
+)
+
+const (
+	// checkEvery is how often each account is checked quietly.
+	checkEvery = 10 * time.Minute
+	// sampleEvery is how often its space is kept, and sampleFor for how long.
+	sampleEvery = time.Hour
+	sampleFor   = 30 * 24 * time.Hour
+	// expiresSoon is how long before its end a certificate is warned of, and
+	// fullSoon how long before a storage is full.
+	expiresSoon = 21 * 24 * time.Hour
+	fullSoon    = 14 * 24 * time.Hour
+	// nearlyFull is the part of the space that is left when it is warned of.
+	nearlyFull = 0.05
+)
+
+// Watch checks each account now and then, until the context ends, so that what is
+// wrong is said before a run meets it. It writes nothing there.
+func (a *Accounts) Watch(ctx context.Context) {
+	for {
+		pause := checkEvery/2 + mathrand.N(checkEvery)
+		if store.Sleep(ctx, pause) != nil {
+			return
+		}
+		a.CheckAll(ctx)
+	}
+}
+
+// CheckAll checks every account that is not suspended, one after the other.
+func (a *Accounts) CheckAll(ctx context.Context) {
+	rows, err := a.db.Accounts(ctx)
+	if err != nil {
+		a.log.Error("could not look at the accounts", "error", err)
+		return
+	}
+	for _, row := range rows {
+		if row.Suspended {
+			continue
+		}
+		space, err := a.space(ctx, row)
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			a.log.Warn("an account is not well", "account", row.Name, "error", err)
+			continue
+		}
+		a.sample(ctx, row, space, time.Now())
+	}
+	a.Changed()
+}
+
+// sample keeps how much an account holds, once an hour.
+func (a *Accounts) sample(ctx context.Context, row records.Account, space store.Space, now time.Time) {
+	if space.Total <= 0 || space.Free < 0 {
+		return
+	}
+	samples, err := a.db.SpaceSamples(ctx, row.ID)
+	if err == nil && (len(samples) == 0 || now.Sub(samples[len(samples)-1].At) >= sampleEvery) {
+		err = a.db.AddSpaceSample(ctx, records.SpaceSample{Account: row.ID, At: now, Used: space.Used, Free: space.Free, Total: space.Total}, now.Add(-sampleFor))
+	}
+	if err != nil {
+		a.log.Error("could not keep the space of an account", "account", row.Name, "error", err)
+	}
+}
+
+// Warning is something that is going to stand in the way.
+type Warning struct {
+	What   string // space-nearly-full, space-full-soon, certificate-ends
+	Why    string
+	Remedy string
+}
+
+// Warnings are those of an account now.
+func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning {
+	var warnings []Warning
+	now := time.Now()
+	if row.Suspended {
+		return nil
+	}
+	a.mu.Lock()
+	ends, known := a.certificates[row.ID]
+	a.mu.Unlock()
+	if left := ends.Sub(now); known && left < expiresSoon {
+		why := fmt.Sprintf("The certificate of its server ends on %s, in %d days.", ends.Local().Format(time.DateOnly), max(0, int(left.Hours()/24)))
+		warnings = append(warnings, Warning{"certificate-ends", why, "Have it renewed there before then, or it is refused."})
+	}
+	samples, err := a.db.SpaceSamples(ctx, row.ID)
+	if err != nil || len(samples) == 0 {
+		return warnings
+	}
+	last := samples[len(samples)-1]
+	switch when, ok := Forecast(samples); {
+	case float64(last.Free) < nearlyFull*float64(last.Total):
+		warnings = append(warnings, Warning{"space-nearly-full", fmt.Sprintf("It is nearly full: %d %% of its space are free.", 100*last.Free/last.Total), "Free space there, or have it enlarged."})
+	case ok && when.Sub(now) < fullSoon:
+		why := fmt.Sprintf("If it fills as it has of late, it is full on %s.", when.Local().Format(time.DateOnly))
+		warnings = append(warnings, Warning{"space-full-soon", why, "Free space there, or have it enlarged."})
+	}
+	return warnings
+}
+
+// Forecast is when an account is full if it goes on filling as it has, by the line
+// of least squares through the samples; ok is false where they span less than a
+// day, or it does not fill.
+func Forecast(samples []records.SpaceSample) (when time.Time, ok bool) {
+	if len(samples) < 3 {
+		return time.Time{}, false
+	}
+	first, last := samples[0].At, samples[len(samples)-1]
+	if last.At.Sub(first) < 24*time.Hour {
+		return time.Time{}, false
+	}
+	var n, sumX, sumY, sumXY, sumXX float64
+	for _, sample := range samples {
+		x, y := sample.At.Sub(first).Hours(), float64(sample.Used)
+		n, sumX, sumY, sumXY, sumXX = n+1, sumX+x, sumY+y, sumXY+x*y, sumXX+x*x
+	}
+	slope := (n*sumXY - sumX*sumY) / (n*sumXX - sumX*sumX) // bytes an hour
+	if slope <= 0 {
+		return time.Time{}, false
+	}
+	hours := float64(last.Free) / slope
+	const tooFar = 24 * 3650
+	if hours > tooFar {
+		return time.Time{}, false
+	}
+	return last.At.Add(time.Duration(hours * float64(time.Hour))), true
+}
+
+// Speed is a speed check that was done.
+type Speed struct {
+	Account string
+	At      time.Time
+	Result  speed.Result
+}
+
+// MeasureSpeed checks the speed of an account in a scratch folder, which it removes
+// again, and keeps what it came to.
+func (a *Accounts) MeasureSpeed(ctx context.Context, name string, options speed.Options) (Speed, error) {
+	if err := options.Check(); err != nil {
+		return Speed{}, err
+	}
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return Speed{}, err
+	}
+	if row.ReadOnly {
+		return Speed{}, store.Errorf(store.ErrRefused, "/%s was linked to be read only, and a speed check writes; check an account that is written to", name)
+	}
+	opened, err := a.Open(ctx, name)
+	if err != nil {
+		return Speed{}, err
+	}
+	options.Run = "speed" + strings.ToLower(rand.Text()[:8])
+	result, err := speed.Measure(ctx, opened.Store, options)
+	if err != nil {
+		return Speed{}, err
+	}
+	done := Speed{Account: name, At: time.Now(), Result: result}
+	encoded, err := json.Marshal(result)
+	if err != nil {
+		return done, err
+	}
+	return done, a.db.AddSpeed(context.WithoutCancel(ctx), &records.Speed{Account: row.ID, At: done.At, Result: string(encoded)})
+}
+
+// Speeds are the speed checks of an account, newest first.
+func (a *Accounts) Speeds(ctx context.Context, name string, most int) ([]Speed, error) {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := a.db.Speeds(ctx, row.ID, most)
+	var all []Speed
+	for _, one := range rows {
+		kept := Speed{Account: name, At: one.At}
+		if err := json.Unmarshal([]byte(one.Result), &kept.Result); err != nil {
+			return nil, err
+		}
+		all = append(all, kept)
+	}
+	return all, err
+}

@@ -1,0 +1,236 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"deftheron/contract"
+	"deftheron/core/speed"
+	"deftheron/core/store"
+	"deftheron/service/accounts"
+	"deftheron/service/nearby"
+	"deftheron/service/records"
+)
+
+func (s *Server) registerLinks(api huma.API) {
+	add(api, http.MethodPatch, "/accounts/{name}", "edit-account", "Change an account in place; jobs and runs go on", http.StatusOK, s.editAccount)
+	add(api, http.MethodPost, "/accounts/{name}/suspend", "suspend-account", "Take an account out of use; nothing is forgotten", http.StatusNoContent, s.suspendAccount)
+	add(api, http.MethodPost, "/accounts/{name}/resume", "resume-account", "Take an account into use again", http.StatusNoContent, s.resumeAccount)
+	add(api, http.MethodGet, "/link-events", "list-link-events", "What happened to links, oldest first", http.StatusOK, s.linkEvents)
+	add(api, http.MethodPost, "/behind", "list-behind", "The places behind a sign-in", http.StatusOK, s.listBehind)
+	add(api, http.MethodGet, "/accounts/{name}/behind", "list-account-behind", "The places behind the sign-in of an account", http.StatusOK, s.accountBehind)
+	add(api, http.MethodPost, "/accounts/{name}/behind", "link-behind", "Link another place behind the sign-in of an account", http.StatusCreated, s.linkBehind)
+	add(api, http.MethodPost, "/introductions", "introduce", "What a server shows of itself before anybody signs in", http.StatusOK, s.introduce)
+	add(api, http.MethodGet, "/nearby", "list-nearby", "Servers on the local network", http.StatusOK, s.listNearby)
+	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure how fast an account writes, reads and removes, in a scratch folder that is removed again", http.StatusCreated, s.measureSpeed)
+	add(api, http.MethodGet, "/accounts/{name}/speeds", "list-speeds", "The speed checks of an account, newest first", http.StatusOK, s.listSpeeds)
+}
+
+type editInput struct {
+	Name string `path:"name" doc:"The account's name."`
+	Body contract.AccountEdit
+}
+
+func (s *Server) editAccount(ctx context.Context, in *editInput) (*body[contract.Account], error) {
+	edit := in.Body
+	changes := len(edit.Options) > 0 || edit.Start != nil || edit.ReadOnly != nil || edit.Secret != "" || len(edit.Files) > 0
+	if edit.Name != "" && edit.Name != in.Name { // refused before anything is changed
+		if err := store.CheckAccountName(edit.Name); err != nil {
+			return nil, err
+		}
+		if _, err := s.DB.Account(ctx, edit.Name); err == nil {
+			return nil, accounts.Taken(edit.Name)
+		}
+	}
+	var shown contract.Account
+	if changes {
+		row, found, err := s.Accounts.Edit(ctx, in.Name, accounts.Edit{
+			Options: edit.Options, Start: edit.Start, ReadOnly: edit.ReadOnly, Secret: edit.Secret, Files: edit.Files, Anyway: edit.Anyway,
+		})
+		if err != nil {
+			return nil, otherPlace(err)
+		}
+		shown = s.accountOf(ctx, row, &found)
+	}
+	if edit.Name != "" && edit.Name != in.Name {
+		row, err := s.Accounts.Rename(ctx, in.Name, edit.Name)
+		if err != nil {
+			return nil, err
+		}
+		s.Recent.Forget(in.Name)
+		renamed := s.accountOf(ctx, row, nil)
+		renamed.Found = shown.Found
+		return &body[contract.Account]{renamed}, nil
+	}
+	if !changes {
+		return s.showAccount(ctx, &nameInput{in.Name})
+	}
+	return &body[contract.Account]{shown}, nil
+}
+
+// otherPlace gives the question whether another place is meant its cause.
+func otherPlace(err error) error {
+	if !errors.Is(err, accounts.ErrOtherPlace) {
+		return err
+	}
+	asked := problem(err)
+	asked.Status, asked.Title, asked.Cause = http.StatusConflict, http.StatusText(http.StatusConflict), contract.CauseOtherPlace
+	return asked
+}
+
+func (s *Server) suspendAccount(ctx context.Context, in *nameInput) (*none, error) {
+	return &none{}, s.Accounts.Suspend(ctx, in.Name)
+}
+
+func (s *Server) resumeAccount(ctx context.Context, in *nameInput) (*none, error) {
+	return &none{}, s.Accounts.Resume(ctx, in.Name)
+}
+
+type unlinkInput struct {
+	Name   string `path:"name" doc:"The account's name."`
+	Anyway bool   `query:"anyway" doc:"Though jobs use it."`
+}
+
+func (s *Server) unlinkAccount(ctx context.Context, in *unlinkInput) (*none, error) {
+	if _, err := s.Accounts.ID(ctx, in.Name); err != nil {
+		return nil, err
+	}
+	runs, err := s.Runner.UsedBy(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(runs) > 0 {
+		return nil, store.Errorf(store.ErrRefused, "the account %s is in use by the run %s; wait for it to end, or cancel it: heron run cancel %s",
+			in.Name, strings.Join(runs, ", "), runs[0])
+	}
+	jobs, err := s.DB.JobsUsing(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(jobs) > 0 && !in.Anyway {
+		return nil, &contract.Problem{
+			Status: http.StatusConflict, Title: http.StatusText(http.StatusConflict), Cause: contract.CauseInUse,
+			Detail: "The account " + in.Name + " is used by " + some(jobs) + ", which cannot run without it.",
+			Remedy: "Remove those first, or suspend the account; or unlink it anyway.",
+		}
+	}
+	s.Recent.Forget(in.Name)
+	return &none{}, s.Accounts.Remove(ctx, in.Name)
+}
+
+func some(jobs []string) string {
+	if len(jobs) == 1 {
+		return "the job " + jobs[0]
+	}
+	return "the jobs " + strings.Join(jobs, ", ")
+}
+
+type historyInput struct {
+	Account string `query:"account" doc:"The name that the account has, or had last; all links unless given."`
+}
+
+func (s *Server) linkEvents(ctx context.Context, in *historyInput) (*body[[]contract.LinkEvent], error) {
+	events, err := s.Accounts.History(ctx, in.Account)
+	shown := []contract.LinkEvent{}
+	for _, event := range events {
+		if event.Settings.Options == nil {
+			event.Settings.Options = map[string]string{}
+		}
+		shown = append(shown, contract.LinkEvent{
+			Account: event.Name, Link: event.Account, At: event.At, What: event.What, By: event.By, Why: event.Why, Settings: contract.LinkSettings(event.Settings),
+		})
+	}
+	return &body[[]contract.LinkEvent]{shown}, err
+}
+
+func behindOf(behind accounts.Behind) *body[contract.Behind] {
+	shown := contract.Behind{Option: behind.Option, Places: []contract.BehindPlace{}}
+	for _, place := range behind.Places {
+		shown.Places = append(shown.Places, contract.BehindPlace{Value: place.Value, Title: place.Title, Note: place.Note, Linked: place.Linked})
+	}
+	return &body[contract.Behind]{shown}
+}
+
+func (s *Server) listBehind(ctx context.Context, in *body[contract.Link]) (*body[contract.Behind], error) {
+	behind, err := s.Accounts.ListBehind(ctx, s.linkOf(ctx, in.Body))
+	return behindOf(behind), err
+}
+
+func (s *Server) accountBehind(ctx context.Context, in *nameInput) (*body[contract.Behind], error) {
+	behind, err := s.Accounts.AccountBehind(ctx, in.Name)
+	return behindOf(behind), err
+}
+
+type takingInput struct {
+	Name string `path:"name" doc:"The account's name."`
+	Body contract.Taking
+}
+
+func (s *Server) linkBehind(ctx context.Context, in *takingInput) (*body[contract.Account], error) {
+	row, found, err := s.Accounts.LinkBehind(ctx, in.Name, accounts.Place{Value: in.Body.Value, Name: in.Body.Name})
+	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
+}
+
+func (s *Server) introduce(ctx context.Context, in *body[contract.Link]) (*body[contract.Introduced], error) {
+	introduced, _, err := s.Accounts.Introduce(ctx, s.linkOf(ctx, in.Body))
+	return &body[contract.Introduced]{contract.Introduced(introduced)}, err
+}
+
+type nearbyInput struct {
+	Seconds float64 `query:"seconds" default:"3" minimum:"0.1" maximum:"15" doc:"For how long to look."`
+}
+
+func (s *Server) listNearby(ctx context.Context, in *nearbyInput) (*body[[]contract.NearbyServer], error) {
+	found, err := nearby.Find(ctx, time.Duration(in.Seconds*float64(time.Second)))
+	shown := []contract.NearbyServer{}
+	for _, server := range found {
+		shown = append(shown, contract.NearbyServer(server))
+	}
+	return &body[[]contract.NearbyServer]{shown}, err
+}
+
+type speedInput struct {
+	Name string `path:"name" doc:"The account's name."`
+	Body contract.SpeedCheck
+}
+
+func (s *Server) measureSpeed(ctx context.Context, in *speedInput) (*body[contract.Speed], error) {
+	lanes := in.Body.Lanes
+	if lanes == 0 {
+		lanes = 4
+	}
+	done, err := s.Accounts.MeasureSpeed(ctx, in.Name, speed.Options{Size: in.Body.Size, Number: in.Body.Number, Lanes: lanes})
+	return &body[contract.Speed]{speedOf(done)}, err
+}
+
+func (s *Server) listSpeeds(ctx context.Context, in *nameInput) (*body[[]contract.Speed], error) {
+	const most = 20
+	done, err := s.Accounts.Speeds(ctx, in.Name, most)
+	shown := []contract.Speed{}
+	for _, one := range done {
+		shown = append(shown, speedOf(one))
+	}
+	return &body[[]contract.Speed]{shown}, err
+}
+
+func speedOf(s accounts.Speed) contract.Speed {
+	r := s.Result
+	return contract.Speed{
+		Account: s.Account, At: s.At, Size: r.Size, Number: r.Number, Lanes: r.Lanes,
+		Write: contract.SpeedPhase(r.Write), Read: contract.SpeedPhase(r.Read), Remove: contract.SpeedPhase(r.Remove),
+	}
+}
+
+// warningsOf are the warnings of an account.
+func (s *Server) warningsOf(ctx context.Context, row records.Account) []contract.Warning {
+	var shown []contract.Warning
+	for _, warning := range s.Accounts.Warnings(ctx, row) {
+		shown = append(shown, contract.Warning(warning))
+	}
+	return shown
+}
