@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/textproto"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +26,10 @@ const (
 	// turnTime is how long a call waits for a connection. Two transfers that
 	// each hold one and wait for another would else wait for ever.
 	turnTime = 20 * time.Second
+	// dialPause is between tries to connect to a server that allows no more
+	// connections, of which there are so many.
+	dialPause = 200 * time.Millisecond
+	tries     = 10
 	// closeTime is how long the end of the other side is waited for.
 	closeTime = 10 * time.Second
 )
@@ -70,10 +75,51 @@ type pool struct {
 	idle    []*control
 	waiting []chan *control // a nil control is leave to dial
 	human   bool            // listings are those for people
+	reading int             // connections that are held for reading
+	read    chan struct{}   // closed when one of those was given back
 }
 
 func newPool(target *target, most int, log *slog.Logger) *pool {
-	return &pool{target: target, most: most, log: log}
+	return &pool{target: target, most: most, log: log, read: make(chan struct{})}
+}
+
+// inUse is how many connections there are.
+func (p *pool) inUse() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.open
+}
+
+// beginReading waits until a connection may be held for reading a file: all but
+// one may, so that what is read can always be written at the same server.
+func (p *pool) beginReading(ctx context.Context) error {
+	timer := time.NewTimer(turnTime)
+	defer timer.Stop()
+	for {
+		p.mu.Lock()
+		if p.reading < max(1, p.most-1) {
+			p.reading++
+			p.mu.Unlock()
+			return nil
+		}
+		ended := p.read
+		p.mu.Unlock()
+		select {
+		case <-ended:
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-timer.C:
+			return store.Errorf(store.ErrTryAgain, "%d files are being read from %s already", p.allowed()-1, p.target.address)
+		}
+	}
+}
+
+func (p *pool) endReading() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.reading--
+	close(p.read)
+	p.read = make(chan struct{})
 }
 
 // allowed is how many connections there may be.
@@ -98,7 +144,7 @@ func (p *pool) listForPeople() {
 
 // take returns a connection, waiting for one where all are in use.
 func (p *pool) take(ctx context.Context) (*control, error) {
-	for {
+	for try := 1; ; try++ {
 		c, wait := p.next()
 		if wait != nil {
 			var err error
@@ -107,7 +153,16 @@ func (p *pool) take(ctx context.Context) (*control, error) {
 			}
 		}
 		if c == nil {
-			return p.dial(ctx)
+			made, err := p.dial(ctx)
+			// A server takes a moment to see that a connection has ended. Where
+			// there are others, whoever asks may hold one: they do without.
+			if !errors.Is(err, errTooMany) || try == tries || p.inUse() > 0 {
+				return made, err
+			}
+			if err := store.Sleep(ctx, dialPause); err != nil {
+				return nil, err
+			}
+			continue
 		}
 		if time.Since(c.used) < fresh || c.ftp.NoOp() == nil {
 			return c, nil
@@ -235,7 +290,11 @@ func (p *pool) settle(c *control, err error) {
 	p.lost()
 }
 
-// dial makes a connection and signs in.
+// errTooMany is of a server that allows no more connections for now.
+var errTooMany = errors.New("too many connections")
+
+// dial makes a connection and signs in. ErrTooMany is wrapped where the server
+// allows no more for now.
 func (p *pool) dial(ctx context.Context) (*control, error) {
 	c, err := p.target.connect(ctx, p.forPeople())
 	if err == nil {
@@ -244,7 +303,7 @@ func (p *pool) dial(ctx context.Context) (*control, error) {
 	var reply *textproto.Error
 	if errors.As(err, &reply) && (reply.Code == ftp.StatusNotAvailable || strings.Contains(strings.ToLower(reply.Msg), "too many")) {
 		p.fewer()
-		err = store.Errorf(store.ErrTryAgain, "%s allows no more connections for now: %q", p.target.address, reply.Msg)
+		err = store.Errorf(store.ErrTryAgain, "%s allows no more connections for now: %q: %w", p.target.address, reply.Msg, errTooMany)
 	}
 	p.lost()
 	return nil, p.target.explain(ctx, err)
@@ -292,6 +351,9 @@ func (t *target) connect(ctx context.Context, forPeople bool) (*control, error) 
 	stop := context.AfterFunc(begun, c.cut)
 	defer stop()
 	connection, err := ftp.Dial(t.address, options...)
+	if code := replyOf(err); t.mode == tlsExplicit && code >= 500 { // to AUTH TLS
+		err = store.Errorf(store.ErrRefused, "%s offers no TLS (%w), and without it the password and the files could be read by everybody in between; ask who runs it to offer TLS, or say --tls none if that is known and accepted", t.address, err)
+	}
 	if err == nil {
 		if err = connection.Login(t.user, t.password); err == nil {
 			c.ftp = connection
@@ -372,6 +434,10 @@ func (d *dataConn) Handshake() error {
 	return nil
 }
 
+// asksForTLS are the words of servers that let nobody in without; there is no one
+// reply for that.
+var asksForTLS = regexp.MustCompile(`(?i)\b(tls|ssl|encrypt\w*|cleartext)\b`)
+
 // explain makes words of what went wrong with a connection.
 func (t *target) explain(ctx context.Context, err error) error {
 	var reply *textproto.Error
@@ -382,11 +448,8 @@ func (t *target) explain(ctx context.Context, err error) error {
 		return ctx.Err()
 	case store.CertificateProblem(err, t.host) != "":
 		return store.Errorf(store.ErrRefused, "%s", store.CertificateProblem(err, t.host))
-	case errors.As(err, &reply) && t.mode == tlsExplicit && reply.Code >= 500 && reply.Code <= 504:
-		return store.Errorf(store.ErrRefused, "%s offers no TLS (%q), and without it the password and the files could be read by everybody in between; ask who runs it to offer TLS, or say --tls none if that is known and accepted", t.address, reply.Msg)
-	case errors.As(err, &reply) && reply.Code == ftp.StatusNotLoggedIn && t.mode == tlsNone && strings.Contains(strings.ToUpper(reply.Msg), "TLS"),
-		errors.As(err, &reply) && (reply.Code == 421 || reply.Code == 521 || reply.Code == 522 || reply.Code == 534 || reply.Code == 550) && t.mode == tlsNone:
-		return store.Errorf(store.ErrRefused, "%s wants TLS (%q); leave --tls none out", t.address, reply.Msg)
+	case t.mode == tlsNone && asksForTLS.MatchString(err.Error()):
+		return store.Errorf(store.ErrRefused, "%s wants TLS (%q); leave --tls none out", t.address, strings.ReplaceAll(err.Error(), "\n", " "))
 	case errors.As(err, &reply) && (reply.Code == ftp.StatusNotLoggedIn || reply.Code == 430):
 		return store.Errorf(store.ErrLapsed, "%s does not accept the user %s with this password (%q); check both", t.address, t.user, reply.Msg)
 	case errors.As(err, &reply):

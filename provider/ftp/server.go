@@ -116,6 +116,19 @@ func timeOf(c *control, path string) (time.Time, error) {
 // Open implements fileserver.Server. Where the server allows one connection alone,
 // what is read goes through a scratch file, so that the same connection can write.
 func (s *server) Open(ctx context.Context, path string, offset, length int64) (io.ReadCloser, error) {
+	if err := s.pool.beginReading(ctx); err != nil {
+		return nil, err
+	}
+	ended := sync.OnceFunc(s.pool.endReading)
+	body, err := s.open(ctx, path, offset, length, ended)
+	if err != nil {
+		ended()
+	}
+	return body, err
+}
+
+// open is Open; ended is called when the connection is given back.
+func (s *server) open(ctx context.Context, path string, offset, length int64, ended func()) (io.ReadCloser, error) {
 	c, err := s.pool.take(ctx)
 	if err != nil {
 		return nil, err
@@ -130,7 +143,7 @@ func (s *server) Open(ctx context.Context, path string, offset, length int64) (i
 		}
 		return nil, wrap(err)
 	}
-	b := &body{pool: s.pool, control: c, response: response, stop: stop, left: length}
+	b := &body{pool: s.pool, control: c, response: response, stop: stop, ended: ended, left: length}
 	if s.pool.allowed() > 1 {
 		return b, nil
 	}
@@ -141,7 +154,7 @@ func (s *server) Open(ctx context.Context, path string, offset, length int64) (i
 func scratch(b *body, length int64) (io.ReadCloser, error) {
 	file, err := os.CreateTemp("", "heron-scratch-")
 	if err != nil {
-		b.Close()
+		_ = b.Close()
 		return nil, store.Errorf(store.ErrNoSpace, "no scratch file could be made: %w", err)
 	}
 	_ = os.Remove(file.Name())
@@ -156,7 +169,7 @@ func scratch(b *body, length int64) (io.ReadCloser, error) {
 		file.Close()
 		return nil, wrap(err)
 	}
-	return file, nil
+	return fileserver.Fetched{ReadCloser: file}, nil
 }
 
 // body is a file on its way from the server.
@@ -165,6 +178,7 @@ type body struct {
 	control  *control
 	response *ftp.Response
 	stop     func()
+	ended    func()
 	left     int64
 	err      error
 	closed   bool
@@ -195,6 +209,7 @@ func (b *body) Close() error {
 			b.err = err
 		}
 	}
+	defer b.ended()
 	defer b.stop()
 	if b.err != io.EOF {
 		b.control.cut()

@@ -180,8 +180,21 @@ func (s *Store) Open(ctx context.Context, reading store.Reading) (io.ReadCloser,
 		r.done(err)
 		return nil, again(wrap(ctx, "read", reading.Place.String(), err))
 	}
+	if _, fetched := r.body.(Fetched); fetched {
+		r.done(nil)
+		if err := r.look(); err != nil {
+			r.body.Close()
+			return nil, err
+		}
+		r.looked = true
+	}
 	return r, nil
 }
+
+// Fetched is a body that a server fetched whole before it returned it: it is looked
+// at again then, and not when it has been read, as there may be one connection
+// alone, which whoever reads it writes with.
+type Fetched struct{ io.ReadCloser }
 
 // reader is the body of a file, or of a range of it.
 type reader struct {
@@ -192,6 +205,7 @@ type reader struct {
 	size, left int64
 	body       io.ReadCloser // nil where there is nothing to read
 	done       func(error)
+	looked     bool
 	err        error
 }
 
@@ -220,14 +234,23 @@ func (r *reader) Read(p []byte) (int, error) {
 // end looks at the file once more.
 func (r *reader) end() error {
 	r.release(nil)
+	if r.looked {
+		return io.EOF
+	}
+	if err := r.look(); err != nil {
+		return err
+	}
+	return io.EOF
+}
+
+// look holds the file to what it was when it was opened.
+func (r *reader) look() error {
 	entry, err := r.store.Stat(r.ctx, r.place)
 	switch {
 	case store.KindOf(err) == store.ErrNotFound, err == nil && entry.Revision != r.revision:
 		return store.Errorf(store.ErrChanged, "%s changed while it was read", r.place)
-	case err != nil:
-		return err
 	}
-	return io.EOF
+	return err
 }
 
 // release gives back the body and the gate's slot, so that to look again needs no
