@@ -21,6 +21,7 @@ libraries="libwrap0 libnss-wrapper samba-libs libsodium23 libcap2 libpopt0 libcu
 packages=""
 command -v chromium >/dev/null 2>&1 || packages="$packages chromium fonts-dejavu-core"
 [ -x /usr/sbin/apache2 ] || command -v apache2 >/dev/null 2>&1 || packages="$packages apache2-bin"
+command -v ip >/dev/null 2>&1 || [ -x /usr/sbin/ip ] || packages="$packages iproute2"
 if command -v dpkg-query >/dev/null 2>&1; then
 	for library in $libraries; do
 		dpkg-query -W -f '${Status}' "$library" 2>/dev/null | grep -q "ok installed" || packages="$packages $library"

@@ -2,6 +2,12 @@ package smb_test
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"deftheron/core/store"
@@ -45,5 +51,154 @@ func TestConformsOnSamba(t *testing.T) {
 				return open(t, server, path)
 			})
 		})
+	}
+}
+
+func TestBrokenConnections(t *testing.T) {
+	for _, encryption := range []string{"off", "required"} {
+		t.Run("encryption "+encryption, func(t *testing.T) {
+			server := servertest.StartSamba(t, servertest.SambaOptions{Encryption: encryption})
+			path, _ := server.Folder(t)
+			breaker := servertest.NewBreaker()
+			checked, err := store.CheckOptions(smb.Provider{}, optionsOf(server, path), true)
+			if err != nil {
+				t.Fatal(err)
+			}
+			account := opening(checked, server.Password)
+			account.Dial = breaker.Dial
+			s, err := smb.Provider{}.Open(t.Context(), account)
+			if err != nil {
+				t.Fatal(err)
+			}
+			storetest.Broken(t, s, breaker.BreakAfter)
+		})
+	}
+}
+
+func TestSharesAreListed(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("Samba lists its shares where it is installed, or started by root")
+	}
+	server := servertest.StartSamba(t, servertest.SambaOptions{})
+	options := optionsOf(server, "")
+	delete(options, "share")
+	delete(options, "path")
+	found, err := smb.Provider{}.ListBehind(t.Context(), opening(options, server.Password))
+	if err != nil || fmt.Sprint(found) != "[{Permits  } {Surveys  }]" {
+		t.Errorf("behind the sign-in there are %v, %v", found, err)
+	}
+	options["share"] = "None"
+	if _, err := openErr(t.Context(), options, server.Password); err == nil || !strings.Contains(err.Error(), "there are Permits, Surveys") {
+		t.Errorf("a share that is missing: %v; want it to name those that there are", err)
+	}
+}
+
+func TestSignIns(t *testing.T) {
+	server := servertest.StartSamba(t, servertest.SambaOptions{Encryption: "off"})
+	encrypted := servertest.StartSamba(t, servertest.SambaOptions{Encryption: "required"})
+	for _, c := range []struct {
+		name     string
+		server   *servertest.Samba
+		options  map[string]string
+		password string
+		kind     error
+		option   string
+		says     string
+	}{
+		{"the password", server, nil, server.Password + "\n", nil, "", ""},
+		{"a domain before the user", server, map[string]string{"user": `HERONS\` + server.User}, server.Password, nil, "", ""},
+		{"another password", server, nil, "wrong", store.ErrLapsed, "", "name or its password is wrong"},
+		{"nobody's name", server, map[string]string{"user": "nobody-at-all"}, server.Password, store.ErrLapsed, "", "does not accept the user"},
+		{"a share that is missing", server, map[string]string{"share": "None"}, server.Password, nil, "share", "there is no share None"},
+		{"a path for a share", server, map[string]string{"share": `\\host\share`}, server.Password, nil, "share", "give the name alone"},
+		{"a folder that is missing", server, map[string]string{"path": "none/such"}, server.Password, store.ErrNotFound, "", "give another --path"},
+		{"no encryption where it is asked for", server, map[string]string{"encryption": "required"}, server.Password, store.ErrRefused, "", "does not encrypt"},
+		{"encryption where it is asked for", encrypted, map[string]string{"encryption": "required"}, encrypted.Password, nil, "", ""},
+		{"a port that nothing listens on", server, map[string]string{"port": "1"}, server.Password, store.ErrTryAgain, "", "cannot be reached"},
+	} {
+		path, _ := c.server.Folder(t)
+		options := optionsOf(c.server, path)
+		maps.Copy(options, c.options)
+		s, err := openErr(t.Context(), options, c.password)
+		var option *store.OptionError
+		switch {
+		case c.option != "":
+			if !errors.As(err, &option) || option.Option != c.option || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s: %v; want --%s to be wrong, and %q", c.name, err, c.option, c.says)
+			}
+		case c.kind == nil && err != nil, c.kind != nil && (store.KindOf(err) != c.kind || !strings.Contains(err.Error(), c.says)):
+			t.Errorf("%s: %v; want %v, and %q", c.name, err, c.kind, c.says)
+		}
+		if err == nil {
+			s.(interface{ Close() error }).Close()
+		}
+	}
+}
+
+// TestLetterCaseDoesNotCount creates, finds and renames by other letters.
+func TestLetterCaseDoesNotCount(t *testing.T) {
+	server := servertest.StartSamba(t, servertest.SambaOptions{})
+	path, local := server.Folder(t)
+	s := open(t, server, path)
+	write := func(name string, condition store.Condition) error {
+		_, err := s.Write(t.Context(), store.Writing{Place: store.At(name), Size: 1, If: condition, Run: "case", Content: storetest.Text("x")})
+		return err
+	}
+	if err := write("Report.txt", store.Absent); err != nil {
+		t.Fatal(err)
+	}
+	if err := write("REPORT.TXT", store.Absent); !errors.Is(err, store.ErrExists) {
+		t.Errorf("the same name in other letters: %v", err)
+	}
+	if _, err := s.Stat(t.Context(), store.At("report.txt")); err != nil {
+		t.Errorf("found by other letters: %v", err)
+	}
+	if _, err := store.Move(t.Context(), s, store.At("Report.txt"), "", store.At("report.TXT")); err != nil {
+		t.Errorf("renamed to other letters: %v", err)
+	}
+	names, _ := os.ReadDir(local)
+	if len(names) != 1 || names[0].Name() != "report.TXT" {
+		t.Errorf("on the disk there are %v", names)
+	}
+}
+
+// TestReplacedInPieces leaves what a process that died while it replaced a file
+// leaves, and has it put back.
+func TestReplacedInPieces(t *testing.T) {
+	server := servertest.StartSamba(t, servertest.SambaOptions{})
+	path, local := server.Folder(t)
+	s := open(t, server, path)
+	long := strings.Repeat("n", 240) + ".txt"
+	for name, content := range map[string]string{
+		store.ArrivingName("r1", "aside-report.txt"): "old", store.ArrivingName("r1", "00ff"): "half of the n", store.ArrivingName("r2", "00ff"): "of another run",
+		filepath.Join(store.ArrivingName("r1", "asides"), long): "old and long",
+	} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(local, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(local, name), []byte(content), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := store.Clean(t.Context(), s, store.Cleaning{Run: "r1"}); err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	entries, _ := os.ReadDir(local)
+	for _, entry := range entries {
+		names = append(names, entry.Name())
+	}
+	if fmt.Sprint(names) != fmt.Sprint([]string{store.ArrivingName("r2", "00ff"), long, "report.txt"}) {
+		t.Errorf("there are %q", names)
+	}
+	// A long name is replaced by way of a folder of ours.
+	if _, err := s.Write(t.Context(), store.Writing{Place: store.At(long), Size: 3, If: store.Any, Run: "r3", Content: storetest.Text("new")}); err != nil {
+		t.Fatal(err)
+	}
+	if data, err := os.ReadFile(filepath.Join(local, long)); string(data) != "new" {
+		t.Errorf("the long one holds %q, %v", data, err)
+	}
+	if entries, _ := os.ReadDir(local); len(entries) != 3 {
+		t.Errorf("%d entries are left", len(entries))
 	}
 }
