@@ -219,6 +219,9 @@ func (a *app) printLinked(provider contract.Provider, account contract.Account) 
 		return a.printJSON(account)
 	}
 	fmt.Fprintf(a.out, "Linked %s as %s.\n", provider.Title, a.paint(plumage, "/"+account.Name))
+	if value := account.Options[provider.Introduced]; value != "" {
+		fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, provider.Introduced), shown.Plain(value), a.paint(soft, "(another one is refused from now on)"))
+	}
 	return a.printFound(*account.Found)
 }
 

@@ -80,6 +80,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	if given := opening.Options["host-key"]; given == "" {
 		a.pinned["host-key"] = target.learned()
 	}
+	root := base
 	for _, name := range opening.Start.Names() {
 		if err := checkName("", name); err != nil {
 			return nil, &store.OptionError{Option: "start", Reason: err.Error()}
@@ -90,7 +91,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	if opening.Start != "" {
 		entry, err := a.Stat(ctx, store.At())
 		if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
-			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", opening.Start.Local(), base)
+			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", opening.Start.Local(), root)
 		}
 		if err != nil {
 			return nil, err
