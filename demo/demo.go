@@ -112,15 +112,17 @@ const (
 // places are the servers of the demo, with what has to be known to link them.
 type places struct {
 	dir      string
-	endpoint string // of the object store
-	gauges   string // URL of the WebDAV server
+	endpoint string        // of the object store
+	gauges   string        // URL of the WebDAV server
+	loggers  *standin.SFTP // the same folder, over another protocol
 	clouds   *standin.Clouds
 	servers  []*http.Server
 	cancel   context.CancelFunc
 	group    errgroup.Group
 }
 
-// start starts the object store, the WebDAV server of the gauges and the loggers.
+// start starts the object store, the servers of the gauges, over WebDAV and SFTP,
+// and the loggers.
 func (p *places) start(ctx context.Context) (err error) {
 	objects, err := standin.ObjectStore(bucket)
 	if err != nil {
@@ -133,6 +135,9 @@ func (p *places) start(ctx context.Context) (err error) {
 	if p.gauges, err = p.serve(standin.WebDAV(folder, gaugeUser, gaugePassword)); err != nil {
 		return err
 	}
+	if p.loggers, err = standin.StartSFTP(folder, gaugeUser, gaugePassword); err != nil {
+		return err
+	}
 	if p.clouds, err = standin.StartClouds(filepath.Join(p.dir, "clouds"), "127.0.0.1:0", "127.0.0.1:0", ""); err != nil {
 		return err
 	}
@@ -142,6 +147,12 @@ func (p *places) start(ctx context.Context) (err error) {
 	ctx, p.cancel = context.WithCancel(ctx)
 	p.group.Go(func() error { return Log(ctx, folder, logEvery) })
 	return nil
+}
+
+// loggersAt is what the gauges are linked with over SFTP.
+func (p *places) loggersAt() map[string]string {
+	host, port, _ := net.SplitHostPort(p.loggers.Address)
+	return map[string]string{"host": host, "port": port, "user": gaugeUser, "host-key": p.loggers.HostKey}
 }
 
 // serve starts a server on a free port and returns its URL.
@@ -167,6 +178,9 @@ func (p *places) stop() error {
 		server.Close()
 	}
 	err := p.group.Wait()
+	if p.loggers != nil {
+		err = errors.Join(err, p.loggers.Close())
+	}
 	if p.clouds != nil {
 		err = errors.Join(err, p.clouds.Close())
 	}
@@ -212,7 +226,8 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 	}
 	for _, link := range []contract.Link{
 		{Provider: "folder", Name: "desk", Options: map[string]string{"path": filepath.Join(places.dir, DeskFolder)}},
-		{Provider: "webdav", Name: "gauge-share", Options: map[string]string{"url": places.gauges, "user": gaugeUser}, Secret: gaugePassword, ReadOnly: true},
+		{Provider: "sftp", Name: "gauge-share", Options: places.loggersAt(), Secret: gaugePassword, ReadOnly: true},
+		{Provider: "webdav", Name: "gauge-share-dav", Options: map[string]string{"url": places.gauges, "user": gaugeUser}, Secret: gaugePassword, ReadOnly: true},
 		{Provider: "s3", Name: "archive", Options: map[string]string{"endpoint": places.endpoint, "bucket": bucket, "key": "fenmere"}, Secret: "kept-for-the-demo"},
 	} {
 		account, err := c.Link(ctx, link)

@@ -201,7 +201,12 @@ func (s *server) Create(ctx context.Context, name string, content io.Reader, _ i
 		}
 		_, err = file.ReadFromWithConcurrency(content, requestsInFlight)
 		if err == nil && s.found().sync {
-			err = file.Sync()
+			if err = wrap(file.Sync()); store.KindOf(err) == store.ErrUnsupported { // it said that it could
+				s.mu.Lock()
+				s.abilities.sync = false
+				s.mu.Unlock()
+				err = nil
+			}
 		}
 		if closing := file.Close(); err == nil {
 			err = closing
@@ -232,8 +237,10 @@ func (s *server) space(ctx context.Context, path, address string) (store.Space, 
 	space := store.UnknownSpace
 	err := s.pool.do(ctx, func(l *link) error {
 		told, err := l.files.StatVFS(path)
-		if err != nil {
-			return wrap(err)
+		if err := wrap(err); store.KindOf(err) == store.ErrUnsupported || store.KindOf(err) == store.ErrRefused {
+			return nil // it said that it could
+		} else if err != nil {
+			return err
 		}
 		space = store.Space{
 			Total: int64(told.Frsize * told.Blocks), Free: int64(told.Frsize * told.Bavail), Used: int64(told.Frsize * (told.Blocks - told.Bfree)),

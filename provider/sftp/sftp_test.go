@@ -16,6 +16,7 @@ import (
 	"deftheron/core/store/storetest"
 	"deftheron/provider/sftp"
 	"deftheron/servertest"
+	"deftheron/standin"
 )
 
 // opened is an account, with the secret and the private key given.
@@ -161,4 +162,27 @@ func TestWrongPlaces(t *testing.T) {
 			t.Errorf("--%s %s: %v; want it to say %q", c.option, c.value, err, c.says)
 		}
 	}
+}
+
+// The stand-in has other habits: it cannot be told to write to its disk, and tells
+// no space.
+func TestConformsOnTheStandIn(t *testing.T) {
+	storetest.Run(t, func(t *testing.T) store.Store {
+		server, err := standin.StartSFTP(t.TempDir(), "loggers", "the loggers' own")
+		if err != nil {
+			t.Fatal(err)
+		}
+		host, port, _ := net.SplitHostPort(server.Address)
+		s, err := openErr(t.Context(), map[string]string{"host": host, "port": port, "user": "loggers", "host-key": server.HostKey}, store.Credential{Secret: "the loggers' own"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() {
+			s.(interface{ Close() error }).Close()
+			if err := server.Close(); err != nil {
+				t.Error(err)
+			}
+		})
+		return s
+	})
 }
