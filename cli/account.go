@@ -386,7 +386,7 @@ func stateWord(state string) string {
 }
 
 // where is what an account was linked with, in one line, but for what is so for
-// every account at one of the providers given.
+// every account at one of the providers given, and for what its server is known by.
 func where(account contract.Account, providers []contract.Provider) string {
 	usual := map[string]string{}
 	for _, provider := range providers {
@@ -398,7 +398,7 @@ func where(account contract.Account, providers []contract.Provider) string {
 	}
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(account.Options)) {
-		if value := account.Options[name]; value != usual[name] {
+		if value := account.Options[name]; value != usual[name] && name != "host-key" && name != "certificate" {
 			parts = append(parts, name+" "+value)
 		}
 	}
@@ -434,6 +434,11 @@ func (a *app) printAccount(account contract.Account) error {
 	}
 	fmt.Fprintf(a.out, "%s\n  %s  %s\n  %s  %s\n  %s  %s\n", a.paint(plumage, account.Address),
 		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account, nil)), a.paint(soft, "linked  "), when(&account.Linked))
+	for _, name := range []string{"host-key", "certificate"} { // what the server is known by
+		if value := account.Options[name]; value != "" {
+			fmt.Fprintf(a.out, "  %s  %s %s\n", a.paint(soft, "server  "), name, shown.Plain(value))
+		}
+	}
 	fmt.Fprintf(a.out, "  %s  %s%s\n", a.paint(soft, "state   "), a.accountState(account), a.seen(account))
 	if account.Why != "" {
 		fmt.Fprintf(a.out, "  %s  %s %s\n", a.paint(soft, "why     "), shown.Plain(account.Why), account.Remedy)

@@ -97,7 +97,8 @@ function Facts({ account }: { account: Account }) {
     ['Last seen', account.seen ? when(account.seen) : 'not yet'],
     ['Owner', account.owner || 'not told by the provider'],
     ['Space', !space ? (spaces.isPending ? '…' : 'not told') : space.used < 0 && space.free < 0 ? 'not told by the provider' : space.free < 0 ? `${bytes(space.used)} used, no limit told` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
-    ['Where', <>{provider?.title ?? account.provider} <span className="font-mono text-small break-all text-soft">{plain(whereOf(account, provider))}</span></>],
+    ['Where', <>{provider?.title ?? account.provider} <span className="font-mono text-small wrap-anywhere text-soft">{plain(whereOf(account, provider))}</span></>],
+    ...(['host-key', 'certificate'] as const).filter((name) => account.options[name]).map((name): [string, ReactNode] => [name === 'host-key' ? 'Host key' : 'Certificate', <span className="font-mono text-small wrap-anywhere">{account.options[name]}</span>]),
     ['Linked', when(account.linked)],
   ]
   const notes = (account.why ? [{ why: account.why, remedy: account.remedy ?? '' }] : []).concat(account.warnings ?? [])
@@ -185,7 +186,7 @@ function HistorySection({ name }: { name: string }) {
                 {event.why && <span className="break-words">{plain(event.why)} </span>}
                 {['linked', 'ended'].includes(event.what) && (
                   <span className="text-soft">
-                    {event.settings.provider} <span className="font-mono text-small break-all">{plain(whereOf({ options: event.settings.options, start: event.settings.start }, undefined))}</span>
+                    {event.settings.provider} <span className="font-mono text-small wrap-anywhere">{plain(whereOf({ options: event.settings.options, start: event.settings.start }, undefined))}</span>
                   </span>
                 )}
               </td>

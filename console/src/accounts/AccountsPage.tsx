@@ -1,5 +1,4 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { MoreHorizontal } from 'lucide-react'
 import { type ReactNode, useEffect, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import { type Account, api, data, type Space } from '../api/client'
@@ -91,10 +90,10 @@ function EndedLinks() {
         <div key={event.link} className="flex flex-wrap items-baseline gap-x-4 border-b border-line py-1">
           <span className="font-mono text-small">/{event.account}</span>
           <span className="flex-1 text-soft">
-            {event.settings.provider} <span className="font-mono text-small break-all">{plain(whereOf({ options: event.settings.options, start: event.settings.start }, providers?.find((one) => one.name === event.settings.provider)))}</span>
+            {event.settings.provider} <span className="font-mono text-small wrap-anywhere">{plain(whereOf({ options: event.settings.options, start: event.settings.start }, providers?.find((one) => one.name === event.settings.provider)))}</span>
           </span>
           <span className="text-small text-soft">{when(event.at)}</span>
-          <Link to={`/accounts/link?again=${event.account}`} className="text-plumage hover:underline" aria-label={`Link ${event.account} again`}>
+          <Link to={`/accounts/link?again=${event.account}`} className="text-plumage hover:underline" aria-label={`Link it again: ${event.account}`}>
             Link it again
           </Link>
         </div>
@@ -146,7 +145,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
           {account.read_only && <span className="text-small whitespace-nowrap text-soft sm:ml-2">read only</span>}
         </td>
         <td className="hidden pr-4 sm:table-cell">
-          {account.provider} <span className="font-mono text-small break-all text-soft">{plain(whereOf(account, provider))}</span>
+          {account.provider} <span className="font-mono text-small wrap-anywhere text-soft">{plain(whereOf(account, provider))}</span>
         </td>
         <SpaceCells space={space} asking={asking && !suspended} />
         <td className="pl-2 text-right sm:pl-4 sm:whitespace-nowrap">
@@ -167,7 +166,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
           <Link to={`/accounts/${account.name}`} className="inline-flex h-8 items-center px-2 text-plumage hover:underline" aria-label={`Details of ${account.name}`}>
             Details
           </Link>
-          <Menu label={<><span className="sr-only">More for {account.name}</span><MoreHorizontal className="size-4" aria-hidden="true" /></>}>
+          <Menu label={<>More<span className="sr-only"> for {account.name}</span></>}>
             <MenuItem onSelect={() => void navigate(`/accounts/${account.name}/edit`)}>Edit…</MenuItem>
             <MenuItem onSelect={() => void navigate(`/accounts/mend/${account.name}`)}>Sign in anew…</MenuItem>
             {!suspended && <MenuItem onSelect={() => turn.mutate()}>Suspend</MenuItem>}

@@ -37,7 +37,7 @@ export function BehindChoice({ behind, busy, onTake, onBack }: Props) {
             {behind.places.map((place) => (
               <tr key={place.value} className="h-8 border-b border-line">
                 <td>{!place.linked && <Checkbox checked={ticked.includes(place.value)} onChange={() => toggle(place.value)} label={plain(place.value)} />}</td>
-                <td className="font-mono text-small break-all">{plain(place.value)}</td>
+                <td className="font-mono text-small wrap-anywhere">{plain(place.value)}</td>
                 <td className="text-soft">{place.linked ? `linked as /${place.linked}` : place.note}</td>
               </tr>
             ))}

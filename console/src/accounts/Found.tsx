@@ -1,10 +1,10 @@
 import type { Account, Provider } from '../api/client'
 import { bytes, plain } from '../ui/format'
 
-/** What an account was linked with, but for what is so for every account there. */
+/** What an account was linked with, but for what is so for every account there, and for what its server is known by. */
 export const whereOf = (account: Pick<Account, 'options' | 'start'>, provider: Provider | undefined) =>
   Object.entries(account.options)
-    .filter(([name, value]) => value && value !== provider?.options.find((option) => option.name === name)?.default)
+    .filter(([name, value]) => value && !['host-key', 'certificate'].includes(name) && value !== provider?.options.find((option) => option.name === name)?.default)
     .map(([name, value]) => `${name} ${value}`)
     .join(', ') + (account.start ? `, start ${account.start}` : '')
 
@@ -27,7 +27,7 @@ export function Found({ account }: { account: Account }) {
         {rows.map(([term, text]) => (
           <div key={term}>
             <dt className="text-small text-soft">{term}</dt>
-            <dd className="break-all">{text}</dd>
+            <dd className="wrap-anywhere">{text}</dd>
           </div>
         ))}
       </dl>
