@@ -94,7 +94,6 @@ func TestConsoleLinks(t *testing.T) {
 	b.shows("8 files of 4.0 KiB")
 	b.until(`document.body.innerText.includes('Removing') && document.querySelectorAll('section[aria-label=Speed] .bg-line').length === 3`)
 	b.accessible("an account's details")
-	shot(b, "details")
 
 	b.click("Suspend")
 	b.shows("suspended")
@@ -133,7 +132,6 @@ func TestConsoleLinks(t *testing.T) {
 	b.click("Unlink")
 	b.click("Unlink gauges")
 	b.shows("Unlinked")
-	shot(b, "accounts")
 	b.accessible("links that have ended")
 	b.click("Link it again: gauges")
 	b.shows("It was unlinked")
@@ -149,5 +147,3 @@ func TestConsoleLinks(t *testing.T) {
 	b.open(accounts + "/nobody")
 	b.shows("No account is called nobody now.")
 }
-
-func shot(b *window, name string) { b.picture("/tmp/shot-" + name + ".png") }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"net"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -43,7 +44,14 @@ func TestPictures(t *testing.T) {
 	h.linkFolder("desk", desk)
 	gauges := httptest.NewServer(standin.WebDAV(filepath.Join(root, demo.GaugeFolder), "loggers", "kept-for-the-demo"))
 	defer gauges.Close()
-	h.run("kept-for-the-demo\n", "account", "link", "webdav", "gauge-share", "--url", gauges.URL, "--user", "loggers", "--secret-file", "-", "--read-only")
+	loggers, err := standin.StartSFTP(filepath.Join(root, demo.GaugeFolder), "loggers", "kept-for-the-demo")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer loggers.Close()
+	host, port, _ := net.SplitHostPort(loggers.Address)
+	h.link("kept-for-the-demo", "sftp", "gauge-share", "--host", host, "--port", port, "--user", "loggers", "--read-only")
+	h.link("kept-for-the-demo", "webdav", "gauge-share-dav", "--url", gauges.URL, "--user", "loggers", "--read-only")
 	slow := h.linkSlow("archive", 6<<20)
 	screen := newScreen(t, h)
 	screen.draw("ls", `heron ls "/desk/Odd names, kept on purpose"; heron ls /desk/Office`, 2*time.Second)
@@ -55,9 +63,6 @@ func TestPictures(t *testing.T) {
 		h.must("run", "cancel", run.ID, "--yes")
 	}
 	b := openBrowser(t)
-	b.open("http://" + h.listen + "/signin")
-	b.shows("You are not signed in")
-	b.picture(picture("console-signin"))
 	b.open(h.signin)
 	b.shows("archive")
 	b.open("http://" + h.listen + "/tree?at=" + strings.ReplaceAll("/desk/Odd names, kept on purpose", " ", "%20"))
@@ -78,13 +83,6 @@ func TestPictures(t *testing.T) {
 	b.picture(picture("console-run"))
 	slow.release()
 	b.shows("and proven.")
-	b.click("owner")
-	b.click("Dark")
-	b.keys("\x1b")
-	b.picture(picture("console-run-done"))
-	b.click("owner")
-	b.click("Light")
-	b.keys("\x1b")
 
 	// Both sides change, and a name is in the way: a run with something to say.
 	writeFile(t, "ours", desk, "Office", "notes.txt")
@@ -177,6 +175,7 @@ func filePictures(t *testing.T, h *heron, b *window, screen *screen) {
 	b.shows("Top folders")
 	b.until(`!document.body.innerText.includes('…')`)
 	b.picture(picture("console-accounts"))
+	accountPictures(h, b, screen)
 	b.click("Link an account")
 	b.click("WebDAV server")
 	b.field("Its name in the tree", "office-share")
@@ -196,6 +195,28 @@ func filePictures(t *testing.T, h *heron, b *window, screen *screen) {
 	b.click("Compare")
 	b.shows("The two sides differ")
 	b.picture(picture("console-compare"))
+}
+
+// accountPictures draws the life of a link, and how fast accounts are.
+func accountPictures(h *heron, b *window, screen *screen) {
+	h.must("account", "suspend", "gauge-share-dav")
+	h.must("account", "resume", "gauge-share-dav")
+	h.must("account", "edit", "gauge-share", "--start", "Tollmouth")
+	h.must("account", "edit", "gauge-share", "--start", "")
+	h.must("account", "speed", "desk", "--size", "256KiB")
+	screen.draw("account", `heron account show gauge-share; heron account history gauge-share; heron account speed desk archive --size 256KiB`, 6*time.Second)
+	b.open("http://" + h.listen + "/accounts/desk")
+	b.choose("Beside", "archive")
+	b.shows("Removing")
+	b.until(`document.querySelectorAll('section[aria-label=Speed] .bg-line').length === 3`)
+	b.click("owner")
+	b.click("Dark")
+	b.keys("\x1b")
+	b.picture(picture("console-account"))
+	b.click("owner")
+	b.click("Light")
+	b.keys("\x1b")
+	b.open("http://" + h.listen + "/accounts")
 }
 
 // screen is a window of a terminal on a display of its own.

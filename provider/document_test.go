@@ -18,7 +18,10 @@ import (
 	"deftheron/core/store"
 	"deftheron/provider/declared"
 	"deftheron/provider/folder"
+	"deftheron/provider/ftp"
 	"deftheron/provider/s3"
+	"deftheron/provider/sftp"
+	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
 	"deftheron/servertest"
 	"deftheron/standin"
@@ -60,11 +63,21 @@ func places(t *testing.T) []place {
 	}
 	embedded := httptest.NewServer(handler)
 	t.Cleanup(embedded.Close)
+	shell := servertest.StartOpenSSH(t)
+	vsftpd := servertest.StartVsftpd(t, servertest.FTPOptions{TLS: "explicit"})
+	vsftpdPath, _ := vsftpd.Folder(t)
+	pure := servertest.StartPureFTPd(t, servertest.FTPOptions{TLS: "explicit"})
+	purePath, _ := pure.Folder(t)
+	samba := servertest.StartSamba(t, servertest.SambaOptions{})
 	return []place{
 		open(t, folder.Provider{}, "a Linux disk", map[string]string{"path": t.TempDir()}, ""),
 		open(t, webdav.Provider{}, "Apache", map[string]string{"url": url, "user": apache.User}, apache.Password),
 		open(t, webdav.Provider{}, "golang.org/x/net/webdav", map[string]string{"url": dav.URL}, ""),
 		open(t, s3.Provider{}, "versitygw", map[string]string{"endpoint": objects.Endpoint, "bucket": objects.Bucket(t), "key": objects.Key}, objects.Secret),
+		open(t, sftp.Provider{}, "OpenSSH", map[string]string{"host": shell.Host, "port": shell.Port, "user": shell.User}, shell.Password),
+		open(t, ftp.Provider{}, "Pure-FTPd", map[string]string{"host": pure.Host, "port": pure.Port, "user": pure.User, "path": purePath, "certificate": pure.Certificate}, pure.Password),
+		open(t, ftp.Provider{}, "vsftpd", map[string]string{"host": vsftpd.Host, "port": vsftpd.Port, "user": vsftpd.User, "path": vsftpdPath, "certificate": vsftpd.Certificate}, vsftpd.Password),
+		open(t, smb.Provider{}, "Samba", map[string]string{"host": samba.Host, "port": samba.Port, "user": samba.User, "share": samba.Share}, samba.Password),
 		drive(t, "sedge"), drive(t, "alder"),
 		open(t, s3.Provider{}, "the demo's object store", map[string]string{"endpoint": embedded.URL, "bucket": "place", "key": "k"}, "s"),
 	}
@@ -143,18 +156,25 @@ var questions = []struct {
 			return "where the server keeps a checksum of the whole: the bytes are held to it"
 		case "folder":
 			return "as far as the disk notices it"
+		case "sftp":
+			return "by the connection, which is encrypted and checked"
+		case "smb":
+			return "by the connection, which is signed"
 		case "sedge", "alder":
 			return strings.ToUpper(string(p.store.Traits().ProofKind)) + ": the bytes are held to it"
 		}
 		return "no hash is told: by the connection alone, so use https"
 	}},
 	{"How are two files found to be the same?", func(p place) string {
-		if summer, ok := p.store.(store.Summer); ok {
+		if summer, ok := p.store.(store.Summer); ok && len(summer.SumKinds()) > 0 {
 			var kinds []string
 			for _, kind := range summer.SumKinds() {
 				kinds = append(kinds, strings.ToUpper(string(kind)))
 			}
 			return "by " + strings.Join(kinds, ", ") + " without reading them over the network"
+		}
+		if p.provider == "sftp" {
+			return "by MD5, SHA1, SHA512, SHA256 where the server computes them (check-file); else by what is remembered of a copy, or by reading"
 		}
 		if p.provider == "sedge" || p.provider == "alder" {
 			return "by " + strings.ToUpper(string(p.store.Traits().ProofKind)) + " of the listing"
@@ -178,7 +198,10 @@ var questions = []struct {
 	{"Does a removal go to a trash?", func(p place) string { return yes(p.store.Traits().Trash, "yes", "no: it is final") }},
 	{"Does it tell how much space there is?", func(p place) string {
 		_, ok := p.store.(store.Spacer)
-		return yes(ok, yes(p.provider == "webdav", "where the server does (RFC 4331)", "yes"), "no")
+		if words := map[string]string{"webdav": "where the server does (RFC 4331)", "sftp": "where the server does (statvfs)"}[p.provider]; words != "" {
+			return words
+		}
+		return yes(ok, "yes", "no")
 	}},
 	{"Does it tell what changed?", func(p place) string {
 		_, ok := p.store.(store.ChangeLister)
@@ -255,12 +278,15 @@ its own server, which is looked at before the first write.
 		}
 	}
 	b.WriteString("\n## Options\n")
-	for _, provider := range []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}} {
+	for _, provider := range []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{}} {
 		fmt.Fprintf(&b, "\n**`%s`**: %s\n\n", provider.Name(), provider.Title())
 		for _, option := range provider.Options() {
 			name, note := "`--"+option.Name+"`", ""
 			if option.Secret {
 				name = "`--secret-file`"
+			}
+			if option.File {
+				note = "; the file is read where the command runs, and sealed"
 			}
 			if option.Required {
 				note = " (needed)"

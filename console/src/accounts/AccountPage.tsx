@@ -8,7 +8,7 @@ import { bytes, plain, when } from '../ui/format'
 import { Failed } from '../ui/Notice'
 import { State } from '../ui/State'
 import { BehindChoice, nameFor } from './Behind'
-import { whereOf } from './Found'
+import { signsIn, whereOf } from './Found'
 import { useAccounts, useHistory, useProviders, useSpace } from './queries'
 import { SpeedSection } from './Speed'
 import { UnlinkDialog } from './UnlinkDialog'
@@ -48,6 +48,7 @@ function Head({ account }: { account: Account }) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [unlinking, setUnlinking] = useState(false)
+  const provider = useProviders().data?.find((one) => one.name === account.provider)
   const suspended = account.state === 'suspended'
   const path = { params: { path: { name: account.name } } }
   const refresh = () => {
@@ -74,9 +75,11 @@ function Head({ account }: { account: Account }) {
         <Link to={`/accounts/${account.name}/edit`} className={link}>
           Edit
         </Link>
-        <Link to={`/accounts/mend/${account.name}`} className={link}>
-          {account.state === 'lapsed' ? 'Mend' : 'Sign in anew'}
-        </Link>
+        {signsIn(provider) && (
+          <Link to={`/accounts/mend/${account.name}`} className={link}>
+            {account.state === 'lapsed' ? 'Mend' : 'Sign in anew'}
+          </Link>
+        )}
         <Button disabled={turn.isPending} onClick={() => turn.mutate()}>
           {suspended ? 'Resume' : 'Suspend'}
         </Button>

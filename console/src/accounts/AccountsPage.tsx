@@ -8,7 +8,7 @@ import { bytes, plain, when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Empty, Failed } from '../ui/Notice'
 import { State } from '../ui/State'
-import { Found, whereOf } from './Found'
+import { Found, signsIn, whereOf } from './Found'
 import { endedLinks, useAccounts, useHistory, useProviders, useSpace } from './queries'
 import { UnlinkDialog } from './UnlinkDialog'
 
@@ -168,7 +168,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
           </Link>
           <Menu label={<>More<span className="sr-only"> for {account.name}</span></>}>
             <MenuItem onSelect={() => void navigate(`/accounts/${account.name}/edit`)}>Edit…</MenuItem>
-            <MenuItem onSelect={() => void navigate(`/accounts/mend/${account.name}`)}>Sign in anew…</MenuItem>
+            {signsIn(provider) && <MenuItem onSelect={() => void navigate(`/accounts/mend/${account.name}`)}>Sign in anew…</MenuItem>}
             {!suspended && <MenuItem onSelect={() => turn.mutate()}>Suspend</MenuItem>}
             <MenuItem onSelect={() => setUnlinking(true)}>Unlink…</MenuItem>
           </Menu>

@@ -8,6 +8,9 @@ export const whereOf = (account: Pick<Account, 'options' | 'start'>, provider: P
     .map(([name, value]) => `${name} ${value}`)
     .join(', ') + (account.start ? `, start ${account.start}` : '')
 
+/** Whether accounts at a provider have a sign-in at all. */
+export const signsIn = (provider: Provider | undefined) => Boolean(provider && (provider.consents.length > 0 || provider.options.some((option) => option.secret)))
+
 /** What was found at an account when it was reached. */
 export function Found({ account }: { account: Account }) {
   const found = account.found
