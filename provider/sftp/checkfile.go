@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/crypto/ssh"
@@ -53,6 +54,22 @@ func (s *server) Hash(ctx context.Context, path string, kind store.HashKind) (st
 		return store.Hash{}, err
 	}
 	return store.HashOf(kind, sum), nil
+}
+
+// checks reports whether a server that does not say so knows check-file all the
+// same, as ProFTPD does: asked for the hash of a folder, it refuses that, rather
+// than the question. OpenSSH has no such thing, and is not asked.
+func checks(client *ssh.Client, folder string) bool {
+	if strings.Contains(string(client.ServerVersion()), "OpenSSH") {
+		return false
+	}
+	c, err := newChecker(client)
+	if err != nil {
+		return false
+	}
+	defer c.close()
+	_, err = c.check(folder, checkNames[store.MD5])
+	return store.KindOf(err) == store.ErrRefused
 }
 
 // checker is an SFTP session that asks for hashes alone.
@@ -150,7 +167,7 @@ func parseCheck(kind byte, answer []byte, id uint32, algorithm string) ([]byte, 
 	answer = answer[4:]
 	if kind == packetStatus && len(answer) >= 4 {
 		code := binary.BigEndian.Uint32(answer)
-		if code == statusUnsupported || code == statusFailure {
+		if code == statusUnsupported {
 			return nil, store.Errorf(store.ErrUnsupported, "the server does not compute %s", algorithm)
 		}
 		return nil, store.Errorf(kindOf(code), "the server answered with the status %d", code)

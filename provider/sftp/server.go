@@ -47,12 +47,6 @@ func (s *server) start(ctx context.Context, given string) (string, error) {
 			link: has("hardlink@openssh.com"), replace: has("posix-rename@openssh.com"),
 			sync: has("fsync@openssh.com"), space: has("statvfs@openssh.com"),
 		}
-		if has("check-file") {
-			found.hashes = []store.HashKind{store.MD5, store.SHA1, store.SHA512, store.SHA256} // the cheapest first
-		}
-		s.mu.Lock()
-		s.abilities = found
-		s.mu.Unlock()
 		wanted := given
 		if wanted == "" {
 			wanted = "."
@@ -68,6 +62,12 @@ func (s *server) start(ctx context.Context, given string) (string, error) {
 		if !info.IsDir() {
 			return &store.OptionError{Option: "path", Reason: fmt.Sprintf("%s is a file; give the path of a folder", base)}
 		}
+		if has("check-file") || checks(l.ssh, base) {
+			found.hashes = []store.HashKind{store.MD5, store.SHA1, store.SHA512, store.SHA256} // the cheapest first
+		}
+		s.mu.Lock()
+		s.abilities = found
+		s.mu.Unlock()
 		return nil
 	})
 	if store.KindOf(err) == store.ErrNotFound {

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"errors"
+	"io"
 	"net"
 	"strings"
 	"testing"
@@ -185,4 +186,25 @@ func TestConformsOnTheStandIn(t *testing.T) {
 		})
 		return s
 	})
+}
+
+// ProFTPD hashes by itself, so that what was written is not read back.
+func TestConformsOnProFTPD(t *testing.T) {
+	server := servertest.StartProFTPD(t)
+	storetest.Run(t, func(t *testing.T) store.Store { return open(t, server, server.Folder(t)) })
+	s := open(t, server, server.Folder(t))
+	if kind := s.Traits().ProofKind; kind != store.MD5 {
+		t.Fatalf("its proof is %q, want MD5 by check-file", kind)
+	}
+	written, err := s.Write(t.Context(), store.Writing{Place: store.At("a"), Size: 9, Run: "r", Content: hashed("123456789")})
+	if err != nil || written.ReadBack || written.Proof.String() != "md5=25f9e794323b453885f5181f1b624d0b" {
+		t.Errorf("written with the proof %s, read back: %v, %v", written.Proof, written.ReadBack, err)
+	}
+}
+
+// hashed is content that is hashed by MD5 on its way.
+type hashed string
+
+func (h hashed) Open(context.Context) (*store.Stream, error) {
+	return store.NewStream(io.NopCloser(strings.NewReader(string(h))), store.MD5, nil), nil
 }

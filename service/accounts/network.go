@@ -86,12 +86,17 @@ func (a *Accounts) proxy() func(*http.Request) (*url.URL, error) {
 	return http.ProxyFromEnvironment
 }
 
-// dial connects to a server of a protocol other than HTTP: where a proxy is the way
-// out, through a tunnel that it makes (RFC 9110, section 9.3.6).
-func (a *Accounts) dial(ctx context.Context, network, address string) (net.Conn, error) {
-	through, err := a.proxy()(&http.Request{URL: &url.URL{Scheme: "https", Host: address}})
+// dial connects to a server of a protocol other than HTTP.
+func (a *Accounts) dial(ctx context.Context, _, address string) (net.Conn, error) {
+	return DialThrough(ctx, a.proxy(), address)
+}
+
+// DialThrough connects to an address; where a proxy is the way out to it, through a
+// tunnel that the proxy makes (RFC 9110, section 9.3.6).
+func DialThrough(ctx context.Context, proxy func(*http.Request) (*url.URL, error), address string) (net.Conn, error) {
+	through, err := proxy(&http.Request{URL: &url.URL{Scheme: "https", Host: address}})
 	if err != nil || through == nil {
-		return Dial(ctx, network, address)
+		return Dial(ctx, "tcp", address)
 	}
 	at := through.Host
 	if through.Port() == "" {
@@ -100,7 +105,7 @@ func (a *Accounts) dial(ctx context.Context, network, address string) (net.Conn,
 			at = net.JoinHostPort(through.Hostname(), "80")
 		}
 	}
-	connection, err := Dial(ctx, network, at)
+	connection, err := Dial(ctx, "tcp", at)
 	if err != nil {
 		return nil, fmt.Errorf("the proxy %s cannot be reached: %w", at, err)
 	}

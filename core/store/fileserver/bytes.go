@@ -2,6 +2,7 @@ package fileserver
 
 import (
 	"context"
+	"hash"
 	"io"
 	"slices"
 
@@ -68,6 +69,12 @@ func (s *Store) send(ctx context.Context, writing store.Writing, arriving store.
 	if writing.Size >= 0 {
 		content.from = store.Exactly(stream, writing.Size)
 	}
+	// Where the server tells another hash than the one that is computed already,
+	// that is computed too.
+	kind := s.Traits().ProofKind
+	if kind != "" && stream.Sum().Kind != kind {
+		content.also = kind.New()
+	}
 	err = s.pass(ctx, "write", writing.Place.String(), func() error {
 		return s.server.Create(ctx, path, content, writing.Size, writing.Modified)
 	})
@@ -82,6 +89,9 @@ func (s *Store) send(ctx context.Context, writing store.Writing, arriving store.
 	case !content.ended:
 		return store.Hash{}, 0, store.Errorf(store.ErrTryAgain, "the server took %s without reading all of it", writing.Place)
 	}
+	if content.also != nil {
+		return store.HashOf(kind, content.also.Sum(nil)), stream.Count(), nil
+	}
 	return stream.Sum(), stream.Count(), nil
 }
 
@@ -89,6 +99,7 @@ func (s *Store) send(ctx context.Context, writing store.Writing, arriving store.
 type source struct {
 	ctx    context.Context
 	from   io.Reader
+	also   hash.Hash // nil for none
 	failed error
 	ended  bool
 }
@@ -101,6 +112,9 @@ func (s *source) Read(p []byte) (int, error) {
 		return 0, s.failed
 	}
 	n, err := s.from.Read(p)
+	if s.also != nil {
+		s.also.Write(p[:n])
+	}
 	switch err {
 	case nil:
 	case io.EOF:

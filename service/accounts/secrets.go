@@ -1,0 +1,126 @@
+package accounts
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"deftheron/core/store"
+	"deftheron/service/records"
+)
+
+// secrets implements store.Secrets on the records, and for an account that is
+// just being linked, on what it is linked with.
+type secrets struct {
+	accounts *Accounts
+	unkept   bool // it is being linked just now
+
+	mu      sync.Mutex
+	linking records.Account
+}
+
+// now is the sealed secret of an account that is being linked, which may have
+// been replaced since by the provider.
+func (s *secrets) now() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.linking.Secret
+}
+
+// row is the account that keeps the secret: itself, or the one whose sign-in it
+// shares.
+func (s *secrets) row(ctx context.Context) (records.Account, error) {
+	s.mu.Lock()
+	linking := s.linking
+	s.mu.Unlock()
+	keeper := linking.ID
+	row, err := s.accounts.db.AccountByID(ctx, linking.ID)
+	if err == nil {
+		keeper = row.ID
+		if row.SignedIn != "" {
+			keeper = row.SignedIn
+		}
+	} else if errors.Is(err, records.ErrNotFound) && linking.SignedIn != "" {
+		keeper = linking.SignedIn
+	}
+	if err == nil && keeper == row.ID {
+		return row, nil
+	}
+	if errors.Is(err, records.ErrNotFound) && keeper == linking.ID {
+		return linking, nil
+	}
+	return s.accounts.db.AccountByID(ctx, keeper)
+}
+
+// Lock implements store.SecretLocker.
+func (s *secrets) Lock(ctx context.Context) (func(), error) {
+	row, err := s.row(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.accounts.mu.Lock()
+	lock := s.accounts.shared[row.ID]
+	if lock == nil {
+		lock = &sync.Mutex{}
+		s.accounts.shared[row.ID] = lock
+	}
+	s.accounts.mu.Unlock()
+	lock.Lock()
+	return lock.Unlock, nil
+}
+
+// Load implements store.Secrets.
+func (s *secrets) Load(ctx context.Context) ([]byte, error) {
+	row, err := s.row(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if row.Secret == nil && s.unkept {
+		return nil, &store.OptionError{Option: "secret-file", Reason: "the secret is missing; give it with --secret-file FILE, or - for standard input"}
+	}
+	if row.Secret == nil {
+		return nil, store.Errorf(store.ErrLapsed, "the secret of the account %s was forgotten with its key; unlink it and link it again with its secret", row.Name)
+	}
+	return s.accounts.sealer.Open(purpose(row.ID), row.Secret)
+}
+
+// Save implements store.Secrets.
+func (s *secrets) Save(ctx context.Context, old, new []byte) error {
+	current, err := s.Load(ctx)
+	if err != nil {
+		return err
+	}
+	row, err := s.row(ctx)
+	if err != nil {
+		return err
+	}
+	swapped := false
+	sealed := s.accounts.sealer.Seal(purpose(row.ID), new)
+	if string(current) == string(old) && s.swapUnkept(ctx, row, sealed) {
+		return nil
+	}
+	if string(current) == string(old) {
+		swapped, err = s.accounts.db.SwapSecret(ctx, row.ID, row.Secret, sealed)
+	}
+	if err == nil && !swapped {
+		err = store.Errorf(store.ErrChanged, "the secret of %s was replaced meanwhile", row.Name)
+	}
+	return err
+}
+
+// swapUnkept replaces the secret of an account that is not in the records yet.
+func (s *secrets) swapUnkept(ctx context.Context, row records.Account, sealed []byte) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.unkept || string(s.linking.Secret) != string(row.Secret) {
+		return false
+	}
+	if _, err := s.accounts.db.AccountByID(ctx, row.ID); err == nil {
+		return false // it is in the records by now
+	}
+	s.linking.Secret = sealed
+	return true
+}
+
+// purpose is what an account's secret is sealed for.
+func purpose(id string) string { return "account " + id }
