@@ -4,6 +4,10 @@ NPM      ?= npm
 CACHE    := $(CURDIR)/.cache
 SOURCES  := $(shell find console/src console/index.html console/package-lock.json console/vite.config.ts console/openapi.json 2>/dev/null -type f)
 
+# Without an encoding that is never spoken, of a library beneath the service: 8 MiB
+# less are resident.
+export GOFLAGS += -tags=nomsgpack
+
 .PHONY: all build demo test bench soak lint tools prerequisites openapi pictures clean
 
 all: build

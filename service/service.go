@@ -323,6 +323,7 @@ func (s *Service) Serve(ctx context.Context) error {
 		defer close(quiet)
 		s.linked.Watch(watching)
 	}()
+	debug.FreeOSMemory() // what describing the API took is not needed again
 	served := make(chan error, 1)
 	go func() { served <- s.server.Serve(s.listener) }()
 	err := s.runner.Resume()

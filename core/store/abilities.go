@@ -1,6 +1,9 @@
 package store
 
-import "context"
+import (
+	"context"
+	"io"
+)
 
 // Leftover is something of ours that a process left behind at a target.
 type Leftover struct {
@@ -141,6 +144,15 @@ func AreasOf(ctx context.Context, s Store) ([]string, error) {
 		return lister.Areas(ctx)
 	}
 	return nil, nil
+}
+
+// Close ends the connections that a store keeps, where it keeps any. What still
+// uses it may fail, to be tried again.
+func Close(s Store) error {
+	if closer, ok := s.(io.Closer); ok {
+		return closer.Close()
+	}
+	return nil
 }
 
 // Pinner is the ability to tell what was learned of a place when the account was

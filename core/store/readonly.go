@@ -18,6 +18,9 @@ type readOnly struct {
 	account string
 }
 
+// Close ends the connections of the store, where it has any.
+func (r *readOnly) Close() error { return Close(r.store) }
+
 func (r *readOnly) refuse() error {
 	return Errorf(ErrRefused, "the account %s was linked to be read only; link the place again under another name without --read-only to write there", r.account)
 }

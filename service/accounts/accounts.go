@@ -197,6 +197,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	defer cancel()
 	found, err := look(looking, opened.Store)
 	if err != nil {
+		_ = store.Close(opened.Store)
 		return records.Account{}, Found{}, err
 	}
 	row.Owner, row.Secret, row.Mark = found.Owner, keeps.now(), mark(looking, opened.Store)

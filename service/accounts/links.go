@@ -46,9 +46,8 @@ func (a *Accounts) forget(id string) {
 	delete(a.open, id)
 	a.epochs[id]++
 	a.mu.Unlock()
-	if closer, closes := opened.Store.(io.Closer); ok && closes {
-		// What still uses it is given a moment to end.
-		time.AfterFunc(closeAfter, func() { _ = closer.Close() })
+	if ok { // what still uses it is given a moment to end
+		time.AfterFunc(closeAfter, func() { _ = store.Close(opened.Store) })
 	}
 }
 
@@ -178,6 +177,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	if err != nil {
 		return before, Found{}, err
 	}
+	defer store.Close(opened.Store)
 	found, err := look(ctx, opened.Store)
 	if err != nil {
 		return before, Found{}, err
@@ -376,9 +376,7 @@ func (a *Accounts) samePlace(ctx context.Context, before, after records.Account,
 	if err != nil {
 		return err
 	}
-	if closer, ok := opened.Store.(io.Closer); ok {
-		defer closer.Close()
-	}
+	defer store.Close(opened.Store)
 	found := mark(ctx, opened.Store)
 	switch {
 	case remembered != "" && found == remembered:

@@ -19,6 +19,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 	if err != nil {
 		return row, Found{}, err
 	}
+	defer store.Close(opened.Store)
 	found, err := look(ctx, opened.Store)
 	if err != nil {
 		return row, Found{}, err
