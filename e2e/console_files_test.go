@@ -264,11 +264,13 @@ func TestConsoleFiles(t *testing.T) {
 	same(t, "the share", digest(t, path), map[string]string{"before.txt": digest(t, path)["before.txt"]})
 
 	b.click("Accounts")
-	b.click("Unlink share")
+	b.click("More for share")
+	b.click("Unlink…")
 	b.shows("Nothing there is removed.")
 	b.keys(kb.Tab) // from "Keep it", which has the focus
 	b.keys(kb.Enter)
-	b.until(`!document.body.innerText.includes('/share')`)
+	b.until(`!document.querySelector('[aria-label="Details of share"]')`)
+	b.shows("Link it again")
 	b.keptToPolicy()
 }
 

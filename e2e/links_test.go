@@ -52,6 +52,7 @@ func shellOptions(server *servertest.Shell, path string) []string {
 
 // TestLifeOfALink goes through all that can happen to one.
 func TestLifeOfALink(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	server := servertest.StartOpenSSH(t)
 	path := server.Folder(t)
@@ -131,6 +132,7 @@ func TestLifeOfALink(t *testing.T) {
 // TestChangesWhileARunGoes has a run in the middle while its account is suspended,
 // renamed and given a new password: it goes on each time, and misses nothing.
 func TestChangesWhileARunGoes(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	desk := t.TempDir()
 	for i := range 200 {
@@ -166,6 +168,7 @@ func TestChangesWhileARunGoes(t *testing.T) {
 // TestEditToAnotherStorage is asked about, unless the place has the mark that was
 // left there.
 func TestEditToAnotherStorage(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	server := servertest.StartOpenSSH(t)
 	other := servertest.StartOpenSSH(t)
@@ -192,6 +195,7 @@ func TestEditToAnotherStorage(t *testing.T) {
 
 // TestPrivateKeysAndHostKeys links by key, and meets a server with another host key.
 func TestPrivateKeysAndHostKeys(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	server := servertest.StartOpenSSH(t)
 	path := server.Folder(t)
@@ -240,6 +244,7 @@ func TestPrivateKeysAndHostKeys(t *testing.T) {
 
 // TestBehindOneSignIn links several places with one.
 func TestBehindOneSignIn(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	samba := servertest.StartSamba(t, servertest.SambaOptions{})
 	smb := []string{"account", "link", "smb", "office", "--host", samba.Host, "--port", samba.Port, "--user", samba.User, "--secret-file", "-"}
@@ -290,6 +295,7 @@ func TestBehindOneSignIn(t *testing.T) {
 
 // TestSpeed measures, compares with the time before, and leaves nothing.
 func TestSpeed(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	server := servertest.StartOpenSSH(t)
 	path, desk := server.Folder(t), t.TempDir()

@@ -69,6 +69,7 @@ type crossing struct {
 // compares each file that arrived byte for byte. What a target cannot hold ends as
 // an item that says so.
 func TestAnyToAny(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	names := linkServers(t, h)
 	seed := t.TempDir()
