@@ -404,7 +404,7 @@ func (a *app) printHistory(events []contract.LinkEvent) error {
 			settings := contract.Account{Provider: event.Settings.Provider, Options: event.Settings.Options, Start: event.Settings.Start}
 			note = strings.TrimSpace(event.Settings.Provider + "  " + where(settings, nil))
 		}
-		t.AppendRow(table.Row{when(&event.At), "/" + event.Account, a.eventMark(event.What), event.By, shown.Plain(note)})
+		t.AppendRow(table.Row{when(&event.At), "/" + event.Account, a.eventMark(event.What), first(event.By, "not kept"), shown.Plain(note)})
 	}
 	t.Render()
 	return nil

@@ -5,6 +5,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -328,4 +329,44 @@ func TestSpeed(t *testing.T) {
 	h.must("account", "edit", "desk", "--read-only")
 	h.says("", 1, "a speed check writes", "account", "speed", "desk")
 	h.says("", 0, "announced itself", "account", "nearby", "--within", "200ms")
+}
+
+// TestLinkInTerminal answers what a person is asked: whether it is the right server,
+// and which of the places behind a sign-in are meant.
+func TestLinkInTerminal(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	shell := servertest.StartOpenSSH(t)
+	link := append([]string{"account", "link", "sftp", "gauges"}, shellOptions(shell, shell.Folder(t))...)
+	p := h.terminal(link...)
+	p.shows("shows the host key " + regexp.QuoteMeta(shell.HostKey))
+	p.shows("Is it the right one")
+	p.file.WriteString("n\n")
+	p.shows("Nothing was changed")
+	p = h.terminal(link...)
+	p.shows("Is it the right one")
+	p.file.WriteString("y\n")
+	p.shows("not shown")
+	p.file.WriteString(shell.Password + "\n")
+	p.shows("Linked SFTP server as /gauges")
+	p.ends()
+
+	samba := servertest.StartSamba(t, servertest.SambaOptions{})
+	p = h.terminal("account", "link", "smb", "office", "--host", samba.Host, "--port", samba.Port, "--user", samba.User)
+	p.shows("not shown")
+	p.file.WriteString(samba.Password + "\n")
+	p.shows("Which are to be linked")
+	p.file.WriteString("Permits, Surveys\n")
+	p.shows("as /office-surveys")
+	p.ends()
+	h.says("", 0, "office-permits", "ls", "/")
+
+	other := servertest.StartSamba(t, servertest.SambaOptions{})
+	p = h.terminal("account", "edit", "office-permits", "--port", other.Port)
+	p.shows("Change it all the same")
+	p.file.WriteString("n\n")
+	p.shows("Nothing was changed")
+	if account := h.account("office-permits"); account.Options["port"] != samba.Port {
+		t.Errorf("it was changed all the same: %v", account.Options)
+	}
 }

@@ -269,6 +269,14 @@ export function Linked({ accounts, mended, onAnother }: { accounts: Account[]; m
             <span className="font-mono text-large">{account.address}</span>
           </h1>
           <Found account={account} />
+          {!mended && (account.found?.areas?.length ?? 0) > 1 && (
+            <p>
+              The same sign-in leads to {account.found!.areas!.length} areas.{' '}
+              <Link to={`/accounts/${account.name}`} className="text-plumage hover:underline">
+                Link others of them
+              </Link>
+            </p>
+          )}
         </div>
       ))}
       <p className="text-soft">
