@@ -74,7 +74,8 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 		return store.ParseCredential(sealed)
 	}
 	credential, err := load()
-	if err != nil {
+	var missing *store.OptionError
+	if err != nil && !errors.As(err, &missing) { // what is missing is said below
 		return nil, err
 	}
 	secret := strings.TrimRight(credential.Secret, "\r\n")

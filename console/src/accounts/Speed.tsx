@@ -60,7 +60,7 @@ export function SpeedSection({ account, others }: { account: Account; others: Ac
 function Chart({ now, nowTitle, before, beforeTitle }: { now: Speed; nowTitle: string; before?: Speed; beforeTitle: string }) {
   const most = Math.max(...phases.map(([phase]) => Math.max(now[phase].files, before?.[phase].files ?? 0)), 1e-9)
   const bar = (value: Speed, phase: 'write' | 'read' | 'remove', title: string, colour: string) => (
-    <div className="grid grid-cols-[11rem_minmax(6rem,1fr)_7rem_7rem_8rem] items-center gap-x-3 max-sm:grid-cols-[7rem_1fr_6rem]">
+    <div className="grid grid-cols-[11rem_minmax(6rem,1fr)_7rem_7rem_8rem] items-center gap-x-3 max-sm:grid-cols-[9.5rem_1fr_6rem]">
       <span className="truncate text-small text-soft">{title}</span>
       <span className="h-3">
         <span className={`block h-3 rounded-sm ${colour}`} style={{ width: `${Math.max(0.5, (value[phase].files / most) * 100)}%` }} />
