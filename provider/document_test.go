@@ -160,6 +160,8 @@ var questions = []struct {
 			return "by the connection, which is encrypted and checked"
 		case "smb":
 			return "by the connection, which is signed"
+		case "ftp":
+			return "no hash is told: by the connection alone, so use TLS"
 		case "sedge", "alder":
 			return strings.ToUpper(string(p.store.Traits().ProofKind)) + ": the bytes are held to it"
 		}
