@@ -16,7 +16,7 @@ fi
 
 # Unpacked, and the libraries that they need and that start nothing.
 servers="openssh-server openssh-sftp-server vsftpd pure-ftpd proftpd-core proftpd-mod-crypto samba samba-common-bin"
-libraries="libwrap0 libnss-wrapper samba-libs libsodium23 libcap2 libpopt0 libcups2 libavahi-client3 libmemcached11 libmemcachedutil2 libhiredis0.14 libpcre2-posix3"
+libraries="libwrap0 libgssapi-krb5-2 libselinux1 libaudit1 libpam0g libnss-wrapper samba-libs libldb2 libtalloc2 libtdb1 libtevent0 libwbclient0 libsodium23 libcap2 libpopt0 libcups2 libavahi-client3 libmemcached11 libmemcachedutil2 libhiredis0.14 libpcre2-posix3"
 
 packages=""
 command -v chromium >/dev/null 2>&1 || packages="$packages chromium fonts-dejavu-core"
