@@ -24,6 +24,7 @@ type FTP struct {
 	folders     int
 	command     *exec.Cmd
 	begin       func() *exec.Cmd
+	small       string // where it sees a small disk; empty for none
 }
 
 // FTPOptions are what it is started with.
@@ -136,7 +137,20 @@ func newFTP(t testing.TB, user string) *FTP {
 func (f *FTP) Start(t testing.TB) {
 	t.Helper()
 	f.command = f.begin()
+	if f.small != "" {
+		nobody := nobodys(t)
+		f.command = onSmallDisk(t, f.command, f.small, ",mode=755,uid="+nobody.Uid+",gid="+nobody.Gid)
+	}
 	startGroup(t, f.command, filepath.Join(f.root, "log"), net.JoinHostPort(f.Host, f.Port))
+}
+
+// Small starts it again with a small disk, and returns where that is on the server.
+func (f *FTP) Small(t testing.TB) (path string) {
+	t.Helper()
+	f.Stop()
+	path, f.small = f.Folder(t)
+	f.Start(t)
+	return path
 }
 
 // Stop ends it and all of its connections.

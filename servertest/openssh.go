@@ -30,6 +30,7 @@ type Shell struct {
 	root       string
 	folders    int
 	command    *exec.Cmd
+	small      string // where it sees a small disk; empty for none
 }
 
 // passwordHash is that of the password which all of these servers take.
@@ -76,7 +77,19 @@ func (s *Shell) Start(t testing.TB) {
 	s.command = exec.Command(unpacked(t, "usr/sbin/sshd"), "-D", "-e", "-f", filepath.Join(s.root, "sshd.conf"))
 	s.command.Env = append(os.Environ(), "LD_PRELOAD=libnss_wrapper.so", "NSS_WRAPPER_PASSWD="+filepath.Join(s.root, "passwd"),
 		"NSS_WRAPPER_SHADOW="+filepath.Join(s.root, "shadow"), "NSS_WRAPPER_GROUP="+filepath.Join(s.root, "group"))
+	if s.small != "" {
+		s.command = onSmallDisk(t, s.command, s.small, "")
+	}
 	startGroup(t, s.command, filepath.Join(s.root, "sshd.log"), net.JoinHostPort(s.Host, s.Port))
+}
+
+// Small starts it again with a small disk, and returns where that is.
+func (s *Shell) Small(t testing.TB) string {
+	t.Helper()
+	s.Stop()
+	s.small = s.Folder(t)
+	s.Start(t)
+	return s.small
 }
 
 // Stop ends it and all of its connections.
@@ -157,6 +170,22 @@ func unpacked(t testing.TB, path string) string {
 	}
 	return found
 }
+
+// onSmallDisk has a program see a disk of a few MiB at a path, in a mount namespace
+// of its own, which root alone can make.
+func onSmallDisk(t testing.TB, command *exec.Cmd, path, options string) *exec.Cmd {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skip("a small disk is mounted by root alone")
+	}
+	script := fmt.Sprintf(`mount -t tmpfs -o size=%dm%s none "$0" && exec "$@"`, SmallDisk>>20, options)
+	small := exec.Command("unshare", append([]string{"--mount", "sh", "-c", script, path}, command.Args...)...)
+	small.Env = command.Env
+	return small
+}
+
+// SmallDisk is the size of a small disk in bytes.
+const SmallDisk = 4 << 20
 
 // startGroup starts a server with a process group of its own, and waits until it
 // answers. It ends with the test.

@@ -22,6 +22,7 @@ type Samba struct {
 	root       string
 	folders    int
 	command    *exec.Cmd
+	small      string // where it sees a small disk; empty for none
 }
 
 // SambaOptions are what it is started with.
@@ -114,7 +115,19 @@ func (s *Samba) Start(t testing.TB) {
 	}
 	s.command = exec.Command(arguments[0], arguments[1:]...)
 	s.command.Env = s.environment()
+	if s.small != "" {
+		s.command = onSmallDisk(t, s.command, s.small, "")
+	}
 	startGroup(t, s.command, filepath.Join(s.root, "smbd.log"), net.JoinHostPort(s.Host, s.Port))
+}
+
+// Small starts it again with a small disk, and returns its path in the share.
+func (s *Samba) Small(t testing.TB) (path string) {
+	t.Helper()
+	s.Stop()
+	path, s.small = s.Folder(t)
+	s.Start(t)
+	return path
 }
 
 // Stop ends it and all of its connections.

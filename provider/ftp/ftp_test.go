@@ -216,3 +216,12 @@ func TestTimesAreExact(t *testing.T) {
 		}
 	}
 }
+
+func TestFullDisk(t *testing.T) {
+	for i, c := range servers {
+		t.Run(c.name, func(t *testing.T) {
+			server := start(t, i, servertest.FTPOptions{})
+			storetest.Full(t, open(t, server, server.Small(t), c.mode, nil), servertest.SmallDisk)
+		})
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -230,12 +231,19 @@ func (s *server) Create(ctx context.Context, path string, content io.Reader, _ i
 		if failing.err != nil { // the server may think that it has all of it
 			return failing.err
 		}
+		if code := replyOf(err); code == ftp.StatusExceededStorage || code == ftp.Status452 || code == ftp.StatusActionAborted && couldNotWrite.MatchString(err.Error()) {
+			return store.Errorf(store.ErrNoSpace, "the server could not write all of it, as its disk or a quota is full: %w", err)
+		}
 		if err == nil && !modified.IsZero() && s.found().setsTimes {
 			err = c.ftp.SetTime(path, modified)
 		}
 		return err
 	})
 }
+
+// couldNotWrite are the words with which servers tell a full disk, which they do by
+// the reply for any fault of theirs (451).
+var couldNotWrite = regexp.MustCompile(`(?i)\b(writ(e|ing)|space|quota|full)\b`)
 
 // failing remembers that its content failed.
 type failing struct {

@@ -208,3 +208,8 @@ type hashed string
 func (h hashed) Open(context.Context) (*store.Stream, error) {
 	return store.NewStream(io.NopCloser(strings.NewReader(string(h))), store.MD5, nil), nil
 }
+
+func TestFullDisk(t *testing.T) {
+	server := servertest.StartOpenSSH(t)
+	storetest.Full(t, open(t, server, server.Small(t)), servertest.SmallDisk)
+}

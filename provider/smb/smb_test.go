@@ -202,3 +202,8 @@ func TestReplacedInPieces(t *testing.T) {
 		t.Errorf("%d entries are left", len(entries))
 	}
 }
+
+func TestFullDisk(t *testing.T) {
+	server := servertest.StartSamba(t, servertest.SambaOptions{})
+	storetest.Full(t, open(t, server, server.Small(t)), servertest.SmallDisk)
+}
