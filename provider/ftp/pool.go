@@ -69,6 +69,7 @@ type pool struct {
 	mu      sync.Mutex
 	most    int
 	open    int
+	closed  bool // what is given back is ended
 	idle    []*control
 	waiting []chan *control // a nil control is leave to dial
 	human   bool            // listings are those for people
@@ -161,12 +162,18 @@ func (p *pool) take(ctx context.Context) (*control, error) {
 			}
 			continue
 		}
-		if time.Since(c.used) < fresh || c.ftp.NoOp() == nil {
+		if time.Since(c.used) < fresh || p.answers(ctx, c) {
 			return c, nil
 		}
 		c.cut()
 		p.lost()
 	}
+}
+
+// answers reports whether a connection that was idle is still there.
+func (p *pool) answers(ctx context.Context, c *control) bool {
+	defer fileserver.Watch(ctx, c.cut)()
+	return c.ftp.NoOp() == nil
 }
 
 // next is an idle connection, or leave to dial one, or a channel to wait on.
@@ -221,6 +228,11 @@ func (p *pool) give(c *control) {
 	c.used = time.Now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.closed {
+		p.open--
+		c.cut()
+		return
+	}
 	if len(p.waiting) > 0 {
 		p.waiting[0] <- c
 		p.waiting = p.waiting[1:]
@@ -254,7 +266,7 @@ func (p *pool) fewer() {
 func (p *pool) close() error {
 	p.mu.Lock()
 	idle := p.idle
-	p.idle = nil
+	p.idle, p.open, p.closed = nil, p.open-len(p.idle), true
 	p.mu.Unlock()
 	for _, c := range idle {
 		_ = c.ftp.Quit()

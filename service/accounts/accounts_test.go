@@ -3,6 +3,7 @@ package accounts_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -211,5 +212,61 @@ func TestRotatedWhileLinking(t *testing.T) {
 	again := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	if _, err := again.Open(ctx, "safe"); err != nil {
 		t.Errorf("after a restart: %v", err)
+	}
+}
+
+// TestChangesKeepARotatedSecret has a provider replace the secret while runs are being
+// stopped for a change: what it came to is kept.
+func TestChangesKeepARotatedSecret(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	db, err := records.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	sealer, err := access.OpenKey(ctx, db, dir, "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := accounts.New(db, sealer, []store.Provider{&vault{}}, slog.New(slog.DiscardHandler))
+	row, _, err := a.Add(ctx, accounts.Link{Provider: "vault", Name: "safe", Options: map[string]string{"host": "h"}, Secret: "first"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rotated := 0
+	a.Aside = func(_ context.Context, _ string, change func() error) error {
+		kept, err := db.AccountByID(ctx, row.ID)
+		if err != nil {
+			return err
+		}
+		rotated++
+		if _, err := db.SwapSecret(ctx, row.ID, kept.Secret, sealer.Seal("account "+row.ID, fmt.Appendf(nil, "first, rotated %d times", rotated))); err != nil {
+			return err
+		}
+		return change()
+	}
+	for _, change := range []func() error{
+		func() error { return a.Suspend(ctx, "safe") }, func() error { return a.Resume(ctx, "safe") },
+		func() error { _, err := a.Rename(ctx, "safe", "strongroom"); return err },
+		func() error {
+			readOnly := true
+			_, _, err := a.Edit(ctx, "strongroom", accounts.Edit{ReadOnly: &readOnly})
+			return err
+		},
+	} {
+		if err := change(); err != nil {
+			t.Fatal(err)
+		}
+		kept, err := db.AccountByID(ctx, row.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := fmt.Sprintf("first, rotated %d times", rotated)
+		if secret, err := sealer.Open("account "+row.ID, kept.Secret); err != nil || !strings.HasPrefix(string(secret), want) {
+			t.Errorf("kept is %q, %v; want %q", secret, err, want)
+		}
+	}
+	if kept, _ := db.Account(ctx, "strongroom"); rotated != 4 || !kept.ReadOnly || kept.Suspended {
+		t.Errorf("%d changes, %+v", rotated, kept)
 	}
 }

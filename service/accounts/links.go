@@ -91,7 +91,7 @@ func (a *Accounts) setSuspended(ctx context.Context, name string, suspend bool) 
 	}
 	row.Suspended = suspend
 	err = a.Aside(ctx, name, func() error {
-		if err := a.db.SaveAccount(ctx, row); err != nil {
+		if err := a.db.SaveAccount(ctx, row, "Suspended"); err != nil {
 			return err
 		}
 		a.forget(row.ID)
@@ -187,7 +187,9 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 		row.Owner = found.Owner
 	}
 	row.Mark = mark(ctx, opened.Store)
+	columns := []string{"Options", "Start", "ReadOnly", "Owner", "Mark"}
 	if keeps, ok := keeps.(*heldSecret); ok {
+		columns = append(columns, "Secret", "SignedIn")
 		secret, err := keeps.Load(ctx)
 		if err != nil {
 			return before, Found{}, err
@@ -196,7 +198,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	}
 	lasting := context.WithoutCancel(ctx)
 	err = a.Aside(lasting, name, func() error {
-		if err := a.db.SaveAccount(lasting, row); err != nil {
+		if err := a.db.SaveAccount(lasting, row, columns...); err != nil {
 			return err
 		}
 		a.forget(row.ID)
@@ -329,7 +331,7 @@ func (a *Accounts) markedPlace(ctx context.Context, name string) (string, error)
 			return "", err
 		}
 	}
-	return row.Mark, a.db.SaveAccount(ctx, row)
+	return row.Mark, a.db.SaveAccount(ctx, row, "Mark")
 }
 
 type markContent string

@@ -71,10 +71,10 @@ func (db *DB) LinkedAs(ctx context.Context, name string) (string, error) {
 	return event.Account, found(err)
 }
 
-// SaveAccount keeps an account's settings, secret and name as they are in row.
-func (db *DB) SaveAccount(ctx context.Context, row Account) error {
-	return found(db.write.WithContext(ctx).Model(&row).Where("id = ?", row.ID).
-		Select("Options", "Start", "Secret", "ReadOnly", "Owner", "Suspended", "Mark").Updates(row).Error)
+// SaveAccount keeps the columns of an account that are named, and no other: what a
+// provider has replaced meanwhile, such as its secret, must not come back.
+func (db *DB) SaveAccount(ctx context.Context, row Account, columns ...string) error {
+	return found(db.write.WithContext(ctx).Model(&row).Where("id = ?", row.ID).Select(columns).Updates(row).Error)
 }
 
 // SawAccount keeps when an account answered last.
