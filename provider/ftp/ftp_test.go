@@ -196,7 +196,11 @@ func TestTimesAreExact(t *testing.T) {
 		server := start(t, i, servertest.FTPOptions{})
 		path, local := server.Folder(t)
 		when := time.Date(2020, 2, 29, 23, 59, 58, 0, time.UTC)
-		for _, name := range []string{"old.csv", "odd  name; x.csv"} {
+		names := []string{"old.csv", "odd  name; x.csv"}
+		for n := range 100 { // more than one connection asks for
+			names = append(names, fmt.Sprint("log ", n))
+		}
+		for _, name := range names {
 			if err := os.WriteFile(filepath.Join(local, name), []byte("x"), 0o644); err != nil {
 				t.Fatal(err)
 			}
@@ -211,7 +215,7 @@ func TestTimesAreExact(t *testing.T) {
 			}
 			seen++
 		}
-		if seen != 2 {
+		if seen != len(names) {
 			t.Errorf("%s: %d entries", c.name, seen)
 		}
 	}

@@ -3,11 +3,13 @@ package ftp
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/jlaffaye/ftp"
+	"golang.org/x/sync/errgroup"
 
 	"deftheron/core/store"
 )
@@ -27,8 +29,50 @@ func (s *server) List(ctx context.Context, path string) ([]store.Entry, error) {
 		}
 		return err
 	})
+	if err == nil && !s.found().machine {
+		entries, err = s.timed(ctx, path, entries)
+	}
 	return entries, err
 }
+
+// timed gives files the times that the server tells of each by itself, to the
+// second, asking over as many connections as there may be. What was removed since
+// is left out.
+func (s *server) timed(ctx context.Context, path string, entries []store.Entry) ([]store.Entry, error) {
+	lanes := min(s.pool.allowed(), 1+len(entries)/fewFiles)
+	group, ctx := errgroup.WithContext(ctx)
+	for lane := range lanes {
+		group.Go(func() error {
+			return s.pool.do(ctx, func(c *control) error {
+				for i := lane; i < len(entries); i += lanes {
+					entry := &entries[i]
+					if entry.Kind != store.KindFile {
+						continue
+					}
+					precise, err := timeOf(c, strings.TrimSuffix(path, "/")+"/"+entry.Name)
+					if store.KindOf(err) == store.ErrNotFound {
+						entry.Name = ""
+						continue
+					}
+					if err != nil {
+						return err
+					}
+					if !precise.IsZero() {
+						entry.Modified = precise
+					}
+				}
+				return nil
+			})
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(entries, func(entry store.Entry) bool { return entry.Name == "" }), nil
+}
+
+// fewFiles are those that one more connection is not worth it for.
+const fewFiles = 16
 
 func (c *control) listForMachines(path string) ([]store.Entry, error) {
 	_, lines, err := c.list(path)
@@ -68,16 +112,6 @@ func (c *control) listForPeople(path string) ([]store.Entry, error) {
 			entry.Kind = store.KindFolder
 		case ftp.EntryTypeFile:
 			entry.Kind = store.KindFile
-			precise, err := timeOf(c, strings.TrimSuffix(path, "/")+"/"+one.Name)
-			if store.KindOf(err) == store.ErrNotFound {
-				continue // removed since
-			}
-			if err != nil {
-				return nil, err
-			}
-			if !precise.IsZero() {
-				entry.Modified = precise
-			}
 		}
 		entries = append(entries, entry)
 	}

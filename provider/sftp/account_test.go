@@ -10,6 +10,7 @@ import (
 	"net"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -212,4 +213,19 @@ func (h hashed) Open(context.Context) (*store.Stream, error) {
 func TestFullDisk(t *testing.T) {
 	server := servertest.StartOpenSSH(t)
 	storetest.Full(t, open(t, server, server.Small(t)), servertest.SmallDisk)
+}
+
+func TestManyRequestsInFlight(t *testing.T) {
+	server := servertest.StartOpenSSH(t)
+	checked, err := store.CheckOptions(sftp.Provider{}, map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": server.Folder(t)}, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const delay = 20 * time.Millisecond
+	s, err := sftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret(server.Password), Gate: store.NewGate("sftp", 16, 64), Dial: servertest.Distant(delay)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close(s)
+	storetest.Distant(t, s, delay)
 }

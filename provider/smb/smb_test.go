@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -206,4 +207,22 @@ func TestReplacedInPieces(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	server := servertest.StartSamba(t, servertest.SambaOptions{})
 	storetest.Full(t, open(t, server, server.Small(t)), servertest.SmallDisk)
+}
+
+func TestManyRequestsInFlight(t *testing.T) {
+	server := servertest.StartSamba(t, servertest.SambaOptions{})
+	path, _ := server.Folder(t)
+	checked, err := store.CheckOptions(smb.Provider{}, optionsOf(server, path), true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const delay = 20 * time.Millisecond
+	account := opening(checked, server.Password)
+	account.Dial = servertest.Distant(delay)
+	s, err := smb.Provider{}.Open(t.Context(), account)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close(s)
+	storetest.Distant(t, s, delay)
 }
