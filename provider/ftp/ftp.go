@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/url"
 	"strconv"
@@ -36,7 +37,7 @@ func (Provider) Title() string { return "FTP server" }
 // Options implements store.Provider.
 func (Provider) Options() []store.Option {
 	return []store.Option{
-		{Name: "host", Title: "Host", Required: true, Help: "the server's name or address, such as files.example.org"},
+		fileserver.HostOption(),
 		{Name: "port", Title: "Port", Help: "the port that it listens on; 21, or 990 with --tls implicit, unless given"},
 		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as; anonymous where nobody is asked"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
@@ -96,24 +97,13 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	if err != nil {
 		return nil, err
 	}
-	root := base
-	for _, name := range opening.Start.Names() {
-		if err := checkName("", name); err != nil {
-			return nil, &store.OptionError{Option: "start", Reason: err.Error()}
-		}
-		base += "/" + name
-	}
 	server.base = base
-	a.Store = fileserver.New(server, base, opening.Gate, a.traits)
-	if opening.Start != "" {
-		entry, err := a.Stat(ctx, store.At())
-		if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
-			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", opening.Start.Local(), root)
-		}
-		if err != nil {
-			return nil, err
-		}
+	a.Store, err = fileserver.NewAt(ctx, server, base, opening, a.traits)
+	if err != nil {
+		_ = server.pool.close()
+		return nil, err
 	}
+	server.base = a.Base()
 	return a, nil
 }
 
@@ -122,21 +112,17 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 	if t.dial == nil {
 		t.dial = (&net.Dialer{Timeout: 20 * time.Second}).DialContext
 	}
-	t.host = strings.Trim(opening.Options["host"], "[]")
-	if t.host == "" || strings.ContainsAny(t.host, "/@ ") {
-		return nil, &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is no host; give its name or address alone, such as files.example.org", opening.Options["host"])}
+	options := maps.Clone(opening.Options)
+	if options["port"] == "" {
+		options["port"] = map[string]string{tlsImplicit: "990"}[t.mode]
 	}
-	port := opening.Options["port"]
-	switch {
-	case port == "" && t.mode == tlsImplicit:
-		port = "990"
-	case port == "":
-		port = "21"
+	if options["port"] == "" {
+		options["port"] = "21"
 	}
-	if number, err := strconv.Atoi(port); err != nil || number < 1 || number > 65535 {
-		return nil, &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is no port; give a number from 1 to 65535", port)}
+	var err error
+	if t.host, t.address, err = fileserver.Address(options); err != nil {
+		return nil, err
 	}
-	t.address = net.JoinHostPort(t.host, port)
 	if t.mode != tlsNone {
 		config, err := store.PinnedTLS(opening.Options["certificate"])
 		if err != nil {

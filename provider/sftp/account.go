@@ -13,9 +13,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
@@ -35,8 +33,7 @@ func (Provider) Title() string { return "SFTP server" }
 // Options implements store.Provider.
 func (Provider) Options() []store.Option {
 	return []store.Option{
-		{Name: "host", Title: "Host", Required: true, Help: "the server's name or address, such as files.example.org"},
-		{Name: "port", Title: "Port", Default: "22", Help: "the port that it listens on"},
+		fileserver.HostOption(), fileserver.PortOption("22"),
 		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as"},
 		{Name: "password", Title: "Password, or the key's passphrase", Secret: true, Help: "the user's password, or the passphrase of the private key"},
 		{Name: "key-file", Title: "Private key", File: true, Help: "a private key to sign in with, in place of a password"},
@@ -80,22 +77,10 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	if given := opening.Options["host-key"]; given == "" {
 		a.pinned["host-key"] = target.learned()
 	}
-	root := base
-	for _, name := range opening.Start.Names() {
-		if err := checkName("", name); err != nil {
-			return nil, &store.OptionError{Option: "start", Reason: err.Error()}
-		}
-		base += "/" + name
-	}
-	a.Store = fileserver.New(server, base, opening.Gate, a.traits)
-	if opening.Start != "" {
-		entry, err := a.Stat(ctx, store.At())
-		if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
-			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", opening.Start.Local(), root)
-		}
-		if err != nil {
-			return nil, err
-		}
+	a.Store, err = fileserver.NewAt(ctx, server, base, opening, a.traits)
+	if err != nil {
+		_ = pool.close()
+		return nil, err
 	}
 	return a, nil
 }
@@ -166,32 +151,12 @@ func (a *account) Pinned() map[string]string { return a.pinned }
 // Close ends the connections.
 func (a *account) Close() error { return a.server.pool.close() }
 
-func portOf(text string) (string, error) {
-	port, err := strconv.Atoi(text)
-	if err != nil || port < 1 || port > 65535 {
-		return "", &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is no port; give a number from 1 to 65535", text)}
-	}
-	return strconv.Itoa(port), nil
-}
-
-func addressOf(options map[string]string) (string, error) {
-	host := strings.Trim(options["host"], "[]")
-	if host == "" || strings.ContainsAny(host, "/@ ") {
-		return "", &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is no host; give its name or address alone, such as files.example.org", options["host"])}
-	}
-	port, err := portOf(options["port"])
-	if err != nil {
-		return "", err
-	}
-	return net.JoinHostPort(host, port), nil
-}
-
 // IntroducedBy implements store.Introducer.
 func (Provider) IntroducedBy() string { return "host-key" }
 
 // Introduce implements store.Introducer: it asks for the host key, and goes away.
 func (Provider) Introduce(ctx context.Context, opening store.Opening) (value, words string, err error) {
-	address, err := addressOf(opening.Options)
+	_, address, err := fileserver.Address(opening.Options)
 	if err != nil {
 		return "", "", err
 	}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
 )
 
 // handshakeTime bounds the handshake and the sign-in.
@@ -56,7 +57,7 @@ func (t *target) introduce(ctx context.Context) (key hostKey, err error) {
 }
 
 func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
-	address, err := addressOf(opening.Options)
+	_, address, err := fileserver.Address(opening.Options)
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,7 @@ const connectTime = 20 * time.Second
 
 // target is a share and how to sign in there.
 type target struct {
-	address, share         string
+	host, address, share   string
 	user, domain, password string
 	encrypted              bool // it has to be
 	dial                   func(ctx context.Context, network, address string) (net.Conn, error)
@@ -73,8 +73,7 @@ func (t *target) connect(ctx context.Context) (*mount, error) {
 		return nil, err
 	}
 	m := &mount{connection: connection, session: session}
-	host, _, _ := net.SplitHostPort(t.address)
-	if m.share, err = session.WithContext(ctx).Mount(`\\` + host + `\` + t.share); err != nil {
+	if m.share, err = session.WithContext(ctx).Mount(`\\` + t.host + `\` + t.share); err != nil {
 		m.cut()
 		if codeOf(err) == statusBadNetworkName {
 			return nil, &store.OptionError{Option: "share", Reason: t.missingShare(ctx)}

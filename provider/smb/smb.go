@@ -13,7 +13,6 @@ import (
 	"log/slog"
 	"net"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 	"unicode/utf16"
@@ -41,8 +40,7 @@ const (
 // Options implements store.Provider.
 func (Provider) Options() []store.Option {
 	return []store.Option{
-		{Name: "host", Title: "Host", Required: true, Help: "the server's name or address, such as files.example.org"},
-		{Name: "port", Title: "Port", Default: "445", Help: "the port that it listens on"},
+		fileserver.HostOption(), fileserver.PortOption("445"),
 		{Name: "share", Title: "Share", Required: true, Help: "the share's name; those that the sign-in leads to can be listed"},
 		{Name: "user", Title: "User", Required: true, Help: `whom to sign in as, such as reader or DOMAIN\reader`},
 		{Name: "password", Title: "Password", Secret: true, Required: true, Help: "the user's password"},
@@ -105,15 +103,10 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 	if t.dial == nil {
 		t.dial = (&net.Dialer{Timeout: 20 * time.Second}).DialContext
 	}
-	host := strings.Trim(opening.Options["host"], `[]\/`)
-	if host == "" || strings.ContainsAny(host, `/\@ `) {
-		return nil, &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is no host; give its name or address alone, such as files.example.org", opening.Options["host"])}
+	var err error
+	if t.host, t.address, err = fileserver.Address(opening.Options); err != nil {
+		return nil, err
 	}
-	port, err := strconv.Atoi(opening.Options["port"])
-	if err != nil || port < 1 || port > 65535 {
-		return nil, &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is no port; give a number from 1 to 65535", opening.Options["port"])}
-	}
-	t.address = net.JoinHostPort(host, strconv.Itoa(port))
 	t.user, t.domain = opening.Options["user"], opening.Options["domain"]
 	if domain, user, ok := strings.Cut(t.user, `\`); ok {
 		t.domain, t.user = domain, user

@@ -50,17 +50,25 @@ func (v *vault) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	return storetest.NewMemory(), nil
 }
 
-func TestAccounts(t *testing.T) {
-	dir, ctx := t.TempDir(), t.Context()
+// newRecords are records of a test's own, and what seals secrets in them.
+func newRecords(t *testing.T) (*records.DB, *access.Sealer) {
+	t.Helper()
+	dir := t.TempDir()
 	db, err := records.Open(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer db.Close()
-	sealer, err := access.OpenKey(ctx, db, dir, "", false)
+	t.Cleanup(func() { db.Close() })
+	sealer, err := access.OpenKey(t.Context(), db, dir, "", false)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return db, sealer
+}
+
+func TestAccounts(t *testing.T) {
+	ctx := t.Context()
+	db, sealer := newRecords(t)
 	v := &vault{}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	fresh := func() *accounts.Accounts { return accounts.New(db, sealer, []store.Provider{v}, log) }
@@ -137,16 +145,8 @@ func TestDial(t *testing.T) {
 // TestStates says of an account how it was when it was asked last, and tells
 // when that is news.
 func TestStates(t *testing.T) {
-	dir, ctx := t.TempDir(), t.Context()
-	db, err := records.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	sealer, err := access.OpenKey(ctx, db, dir, "", false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	ctx := t.Context()
+	db, sealer := newRecords(t)
 	v := &vault{}
 	a := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.DiscardHandler))
 	row, _, err := a.Add(ctx, accounts.Link{Provider: "vault", Name: "safe", Options: map[string]string{"host": "h"}, Secret: "first"})
@@ -190,16 +190,8 @@ func TestStates(t *testing.T) {
 // TestRotatedWhileLinking has a provider replace the secret while the account is
 // being linked: what it came to is kept.
 func TestRotatedWhileLinking(t *testing.T) {
-	dir, ctx := t.TempDir(), t.Context()
-	db, err := records.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	sealer, err := access.OpenKey(ctx, db, dir, "", false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	ctx := t.Context()
+	db, sealer := newRecords(t)
 	v := &vault{opened: 1} // it rotates from its second opening on
 	a := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	row, _, err := a.Add(ctx, accounts.Link{Provider: "vault", Name: "safe", Options: map[string]string{"host": "h"}, Secret: "first"})
@@ -218,16 +210,8 @@ func TestRotatedWhileLinking(t *testing.T) {
 // TestChangesKeepARotatedSecret has a provider replace the secret while runs are being
 // stopped for a change: what it came to is kept.
 func TestChangesKeepARotatedSecret(t *testing.T) {
-	dir, ctx := t.TempDir(), t.Context()
-	db, err := records.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	sealer, err := access.OpenKey(ctx, db, dir, "", false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	ctx := t.Context()
+	db, sealer := newRecords(t)
 	a := accounts.New(db, sealer, []store.Provider{&vault{}}, slog.New(slog.DiscardHandler))
 	row, _, err := a.Add(ctx, accounts.Link{Provider: "vault", Name: "safe", Options: map[string]string{"host": "h"}, Secret: "first"})
 	if err != nil {

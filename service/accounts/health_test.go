@@ -14,7 +14,6 @@ import (
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
-	"deftheron/service/access"
 	"deftheron/service/accounts"
 	"deftheron/service/records"
 )
@@ -50,16 +49,8 @@ func (f *filled) Space(context.Context) (store.Space, error) {
 // TestHealth has accounts checked quietly, and said what is going to stand in the
 // way before anything meets it.
 func TestHealth(t *testing.T) {
-	dir, ctx := t.TempDir(), t.Context()
-	db, err := records.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	sealer, err := access.OpenKey(ctx, db, dir, "", false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	ctx := t.Context()
+	db, sealer := newRecords(t)
 	const total = 1000 << 30
 	provider := &filling{space: store.UnknownSpace, ends: time.Now().Add(400 * 24 * time.Hour)}
 	a := accounts.New(db, sealer, []store.Provider{provider}, slog.New(slog.DiscardHandler))
