@@ -196,19 +196,33 @@ func startGroup(t testing.TB, command *exec.Cmd, log, address string) {
 		t.Fatal(err)
 	}
 	defer file.Close()
+	// What an ended server had started dies a moment later, and may hold its address
+	// until then.
+	until := time.Now().Add(30 * time.Second)
+	for {
+		listener, err := net.Listen("tcp", address)
+		if err == nil {
+			listener.Close()
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatal(err)
+		}
+		<-time.After(5 * time.Millisecond)
+	}
 	command.Stdout, command.Stderr = file, file
 	command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := command.Start(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { endGroup(command) })
-	for deadline := time.Now().Add(30 * time.Second); ; {
+	for {
 		connection, err := net.Dial("tcp", address)
 		if err == nil {
 			connection.Close()
 			return
 		}
-		if time.Now().After(deadline) {
+		if time.Now().After(until) {
 			said, _ := os.ReadFile(log)
 			t.Fatalf("%s does not answer at %s: %s", filepath.Base(command.Path), address, strings.TrimSpace(string(said)))
 		}
