@@ -26,10 +26,10 @@ type FlatLister interface {
 }
 
 // ListFlat yields everything below a folder in the order of keys. Where the
-// store has no such ability, it lists folder by folder, depth first, and sorts
-// those that come in no order. What is ours is left out.
+// store has no such ability, folders are listed side by side, ahead of what is
+// yielded, and those that come in no order are sorted. What is ours is left out.
 func ListFlat(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
-	flat := func(yield func(Listed, error) bool) { walk(ctx, s, folder, "", yield) }
+	flat := walk(ctx, s, folder)
 	if lister, ok := s.(FlatLister); ok {
 		flat = lister.ListFlat(ctx, folder)
 	}
@@ -52,28 +52,6 @@ func oursBelow(folder Path, name string) bool {
 	}
 	own := Path("").Child(OwnFolder)
 	return len(folder) >= len(own) && folder[:len(own)] == own
-}
-
-func walk(ctx context.Context, s Store, folder Folder, below Path, yield func(Listed, error) bool) bool {
-	for entry, err := range Sorted(ctx, s, folder) {
-		if err != nil {
-			yield(Listed{}, err)
-			return false
-		}
-		if Ours(folder.Path, entry.Name) {
-			continue
-		}
-		if !yield(Listed{Below: below, Entry: entry}, nil) {
-			return false
-		}
-		if entry.Kind != KindFolder {
-			continue
-		}
-		if !walk(ctx, s, entry.Folder(folder), below.Child(entry.Name), yield) {
-			return false
-		}
-	}
-	return true
 }
 
 // Sorted yields the children of one folder in the order of keys.
