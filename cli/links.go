@@ -90,10 +90,7 @@ func (a *app) linkBehind(ctx context.Context, provider contract.Provider, link c
 	if err != nil {
 		return err
 	}
-	var names []string
-	for _, place := range behind.Places {
-		names = append(names, place.Value)
-	}
+	names := valuesOf(behind)
 	if len(names) == 0 {
 		return usageError("this sign-in leads to no %s that it may list; name one with --%s", behind.Option, behind.Option)
 	}
@@ -160,12 +157,16 @@ func (a *app) printBehind(behind contract.Behind) {
 	}
 }
 
+func valuesOf(behind contract.Behind) (values []string) {
+	for _, place := range behind.Places {
+		values = append(values, place.Value)
+	}
+	return values
+}
+
 // choose reads which of the places are meant.
 func choose(behind contract.Behind, take string) (chosen []string, err error) {
-	var names []string
-	for _, place := range behind.Places {
-		names = append(names, place.Value)
-	}
+	names := valuesOf(behind)
 	if take == "all" {
 		return names, nil
 	}
@@ -457,10 +458,11 @@ func (a *app) accountNearby() *cobra.Command {
 	return command
 }
 
+// optionLine is what a person copies to a shell. Servers chose the values.
 func optionLine(options map[string]string) string {
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(options)) {
-		parts = append(parts, "--"+name+" "+shown.Plain(options[name]))
+		parts = append(parts, "--"+name+" "+shown.Word(options[name]))
 	}
 	return strings.Join(parts, " ")
 }

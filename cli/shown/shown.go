@@ -67,6 +67,17 @@ func Duration(seconds float64) string {
 	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
+// Word makes a text one word of a shell's command line, which nothing is done with
+// but to pass it on, safe to print.
+func Word(text string) string {
+	text = Plain(text)
+	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_./:@%+=,-"
+	if text != "" && strings.Trim(text, plain) == "" {
+		return text
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+}
+
 // Plain makes a name safe to print: what would move the cursor is shown, not
 // done.
 func Plain(name string) string {

@@ -2,7 +2,6 @@
 package speed
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -238,22 +237,4 @@ func (m *measure) clear(ctx context.Context, folder store.Place) {
 		}
 	}
 	_, _ = m.store.Remove(ctx, folder, "")
-}
-
-// Slower returns the name of the phase that differs most between two results, and
-// how many times as fast the first is there; 1 where neither can be told.
-func Slower(a, b Result) (phase string, times float64) {
-	times = 1
-	for _, one := range []struct {
-		name string
-		a, b float64
-	}{{"writing", a.Write.Files, b.Write.Files}, {"reading", a.Read.Files, b.Read.Files}, {"removing", a.Remove.Files, b.Remove.Files}} {
-		if one.a <= 0 || one.b <= 0 {
-			continue
-		}
-		if ratio := one.a / one.b; cmp.Compare(max(ratio, 1/ratio), max(times, 1/times)) > 0 {
-			phase, times = one.name, ratio
-		}
-	}
-	return phase, times
 }

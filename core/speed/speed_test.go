@@ -77,14 +77,3 @@ func TestOptionsOutOfBounds(t *testing.T) {
 		}
 	}
 }
-
-func TestSlower(t *testing.T) {
-	a := speed.Result{Write: speed.Phase{Files: 10}, Read: speed.Phase{Files: 10}, Remove: speed.Phase{Files: 5}}
-	b := speed.Result{Write: speed.Phase{Files: 40}, Read: speed.Phase{Files: 9}, Remove: speed.Phase{Files: 5}}
-	if phase, times := speed.Slower(a, b); phase != "writing" || times != 0.25 {
-		t.Errorf("%s, %v times", phase, times)
-	}
-	if phase, times := speed.Slower(speed.Result{}, b); phase != "" || times != 1 {
-		t.Errorf("with nothing to compare: %q, %v", phase, times)
-	}
-}

@@ -69,8 +69,7 @@ func (s *soonest) Pop() any {
 }
 
 // walk yields everything below a folder of a store that lists folder by folder, as
-// [ListFlat] does. Its goroutines have ended
-// when it returns.
+// [ListFlat] does. Its goroutines have ended when it returns.
 func walk(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
 	return func(yield func(Listed, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)

@@ -229,3 +229,15 @@ func TestManyRequestsInFlight(t *testing.T) {
 	defer store.Close(s)
 	storetest.Distant(t, s, delay)
 }
+
+func TestNothingConnectsAnewOnceItIsClosed(t *testing.T) {
+	server := servertest.StartOpenSSH(t)
+	s := open(t, server, server.Folder(t))
+	if _, err := s.Stat(t.Context(), store.Place{}); err != nil {
+		t.Fatal(err)
+	}
+	s.(interface{ Close() error }).Close()
+	if _, err := s.Stat(t.Context(), store.Place{}); store.KindOf(err) != store.ErrTryAgain {
+		t.Errorf("once closed: %v", err)
+	}
+}

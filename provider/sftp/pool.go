@@ -56,7 +56,7 @@ func (p *pool) take(ctx context.Context) (*link, error) {
 	p.mu.Lock()
 	if p.closed {
 		p.mu.Unlock()
-		return nil, store.Errorf(store.ErrTryAgain, "the account was closed")
+		return nil, errClosed()
 	}
 	var best *link
 	for _, l := range p.open {
@@ -82,10 +82,16 @@ func (p *pool) take(ctx context.Context) (*link, error) {
 		}
 		return nil, err
 	}
+	if p.closed {
+		go made.cut()
+		return nil, errClosed()
+	}
 	made.users = 1
 	p.open = append(p.open, made)
 	return made, nil
 }
+
+func errClosed() error { return store.Errorf(store.ErrTryAgain, "the account was closed") }
 
 func (p *pool) make(ctx context.Context) (*link, error) {
 	client, err := p.target.connect(ctx)

@@ -139,6 +139,7 @@ type server struct {
 	making sync.Mutex
 	mu     sync.Mutex
 	now    *mount
+	closed bool
 }
 
 // mounted is the connection, made if need be.
@@ -156,8 +157,12 @@ func (s *server) mounted(ctx context.Context) (*mount, error) {
 		return nil, err
 	}
 	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed { // nobody would end it
+		m.cut()
+		return nil, store.Errorf(store.ErrTryAgain, "the account was closed")
+	}
 	s.now = m
-	s.mu.Unlock()
 	return m, nil
 }
 
@@ -175,6 +180,7 @@ func (s *server) alive() *mount {
 func (s *server) close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.closed = true
 	if s.now != nil {
 		s.now.cut()
 		s.now = nil

@@ -33,10 +33,7 @@ func (a *Accounts) ListBehind(ctx context.Context, link Link) (Behind, error) {
 	if !ok {
 		return Behind{}, nothingBehind(provider)
 	}
-	given := map[string]string{}
-	for name, value := range link.Options {
-		given[name] = value
-	}
+	given := without(link.Options, lister.BehindOption())
 	given[lister.BehindOption()] = "to-be-chosen"
 	options, err := store.CheckOptions(provider, given, link.Secret != "")
 	if err != nil {
@@ -178,7 +175,7 @@ func (a *Accounts) LinkBehind(ctx context.Context, name string, place Place) (re
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	if at := slices.IndexFunc(behind.Places, func(one BehindPlace) bool { return one.Value == place.Value }); at < 0 {
+	if !slices.ContainsFunc(behind.Places, func(one BehindPlace) bool { return one.Value == place.Value }) {
 		return records.Account{}, Found{}, &store.OptionError{Option: behind.Option, Reason: "there is no " + behind.Option + " " + place.Value + " behind the sign-in of /" + name}
 	}
 	options := without(row.Options, behind.Option)

@@ -3,6 +3,7 @@ package accounts_test
 import (
 	"context"
 	"crypto/x509"
+	"errors"
 	"log/slog"
 	"net"
 	"net/http"
@@ -199,5 +200,9 @@ func TestDialThroughAProxy(t *testing.T) {
 			t.Errorf("through the proxy came %q, which was asked for %q", got, asked)
 		}
 		connection.Close()
+	}
+	wrong := errors.New("no address of a proxy")
+	if _, err := accounts.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return nil, wrong }, greeting.Addr().String()); !errors.Is(err, wrong) {
+		t.Errorf("past a proxy that cannot be told: %v", err)
 	}
 }

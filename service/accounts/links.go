@@ -270,7 +270,7 @@ func differences(before, after records.Account, edit Edit) string {
 	for name := range after.Options {
 		names[name] = true
 	}
-	for _, name := range sortedKeys(names) {
+	for _, name := range slices.Sorted(maps.Keys(names)) {
 		if was, is := before.Options[name], after.Options[name]; was != is {
 			parts = append(parts, fmt.Sprintf("%s %s in place of %s", name, orNone(is), orNone(was)))
 		}
@@ -468,13 +468,4 @@ func (a *Accounts) leaveSignIn(ctx context.Context, row records.Account) error {
 	}
 	heir := sharing[0].ID
 	return a.db.HandSignIn(ctx, row.ID, heir, a.sealer.Seal(purpose(heir), secret))
-}
-
-func sortedKeys(set map[string]bool) []string {
-	var keys []string
-	for key := range set {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
 }

@@ -95,15 +95,15 @@ func (a *Accounts) dial(ctx context.Context, _, address string) (net.Conn, error
 // tunnel that the proxy makes (RFC 9110, section 9.3.6).
 func DialThrough(ctx context.Context, proxy func(*http.Request) (*url.URL, error), address string) (net.Conn, error) {
 	through, err := proxy(&http.Request{URL: &url.URL{Scheme: "https", Host: address}})
-	if err != nil || through == nil {
+	if err != nil { // never past a proxy that is meant, however it is written
+		return nil, fmt.Errorf("the proxy to %s cannot be told: %w", address, err)
+	}
+	if through == nil {
 		return Dial(ctx, "tcp", address)
 	}
 	at := through.Host
 	if through.Port() == "" {
-		at = net.JoinHostPort(through.Hostname(), map[string]string{"https": "443"}[through.Scheme])
-		if through.Scheme != "https" {
-			at = net.JoinHostPort(through.Hostname(), "80")
-		}
+		at = net.JoinHostPort(through.Hostname(), map[string]string{"http": "80", "https": "443"}[through.Scheme])
 	}
 	connection, err := Dial(ctx, "tcp", at)
 	if err != nil {
