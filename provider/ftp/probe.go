@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/core/store/fileserver"
 )
 
 // findings are what the server was found to do.
@@ -33,7 +34,7 @@ func (s *server) Prepare(ctx context.Context) error {
 	rand.Read(random[:])
 	p := &probe{server: s, ctx: ctx, folder: s.base + "/" + store.ArrivingName("probe", hex.EncodeToString(random[:]))}
 	if err := s.MakeFolder(ctx, p.folder); err != nil {
-		return store.Errorf(kindOr(err), "a first folder could not be made: %w", err)
+		return store.Errorf(fileserver.KindOr(err), "a first folder could not be made: %w", err)
 	}
 	defer p.clear()
 	found, err := p.findings()
@@ -45,13 +46,6 @@ func (s *server) Prepare(ctx context.Context) error {
 		*f = found
 	})
 	return nil
-}
-
-func kindOr(err error) error {
-	if kind := store.KindOf(err); kind != nil {
-		return kind
-	}
-	return store.ErrTryAgain
 }
 
 // probe is the look at a server.
@@ -84,7 +78,7 @@ func (p *probe) clear() {
 func (p *probe) findings() (found findings, err error) {
 	for _, name := range []string{"one", "two"} {
 		if err := p.server.Create(p.ctx, p.path(name), strings.NewReader("of Deft Heron\n"), -1, time.Time{}); err != nil {
-			return found, store.Errorf(kindOr(err), "a first small file could not be written: %w", err)
+			return found, store.Errorf(fileserver.KindOr(err), "a first small file could not be written: %w", err)
 		}
 	}
 	if found.setsTimes, err = p.setsTimes(p.path("one")); err != nil {

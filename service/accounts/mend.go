@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"deftheron/core/store"
@@ -92,9 +93,7 @@ func (a *Accounts) renewed(ctx context.Context, row records.Account, secret stri
 		before, _ = store.ParseCredential(sealed)
 	}
 	renewed := store.Credential{Secret: secret, Files: map[string]string{}}
-	for name, content := range before.Files {
-		renewed.Files[name] = content
-	}
+	maps.Copy(renewed.Files, before.Files)
 	for name, content := range files {
 		renewed.Files[name] = content
 		if content == "" {

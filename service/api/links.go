@@ -200,11 +200,7 @@ type speedInput struct {
 }
 
 func (s *Server) measureSpeed(ctx context.Context, in *speedInput) (*body[contract.Speed], error) {
-	lanes := in.Body.Lanes
-	if lanes == 0 {
-		lanes = 4
-	}
-	done, err := s.Accounts.MeasureSpeed(ctx, in.Name, speed.Options{Size: in.Body.Size, Number: in.Body.Number, Lanes: lanes})
+	done, err := s.Accounts.MeasureSpeed(ctx, in.Name, speed.Options{Size: in.Body.Size, Number: in.Body.Number, Lanes: in.Body.Lanes})
 	return &body[contract.Speed]{speedOf(done)}, err
 }
 

@@ -15,10 +15,15 @@ import (
 // openAs opens a route's accounts, with the documents of its sources as files.
 func (r *Runner) openAs(ctx context.Context, rows []records.Route, rules plan.Rules) ([]transfer.Route, error) {
 	routes, err := r.open(ctx, rows)
+	asFiles(routes, rules)
+	return routes, err
+}
+
+// asFiles shows the documents of routes' sources as files.
+func asFiles(routes []transfer.Route, rules plan.Rules) {
 	for i := range routes {
 		routes[i].Source.Store = store.AsFiles(routes[i].Source.Store, rules.Documents)
 	}
-	return routes, err
 }
 
 // expand makes of a route whose source is a document one for each format that

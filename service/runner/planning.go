@@ -118,17 +118,14 @@ func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.
 	if rows, err = r.expand(ctx, rows, rules); err != nil {
 		return nil, nil, plan.Rules{}, err
 	}
-	plain, err := r.open(ctx, rows)
+	routes, err := r.open(ctx, rows)
 	if err != nil {
 		return nil, nil, plan.Rules{}, err
 	}
-	if err := checkDocuments(plain, rules.Documents); err != nil {
+	if err := checkDocuments(routes, rules.Documents); err != nil {
 		return nil, nil, plan.Rules{}, &InputError{err}
 	}
-	routes, err := r.openAs(ctx, rows, rules)
-	if err != nil {
-		return nil, nil, plan.Rules{}, err
-	}
+	asFiles(routes, rules)
 	for _, route := range routes {
 		if err := transfer.Check(ctx, route); err != nil {
 			return nil, nil, plan.Rules{}, err

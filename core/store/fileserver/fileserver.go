@@ -152,10 +152,11 @@ func wrap(ctx context.Context, doing, what string, err error) error {
 	if cause := ctx.Err(); cause != nil {
 		return cause
 	}
-	return store.Errorf(kindOr(err), "could not %s %s: %w", doing, what, err)
+	return store.Errorf(KindOr(err), "could not %s %s: %w", doing, what, err)
 }
 
-func kindOr(err error) error {
+// KindOr is the kind of an error, and ErrTryAgain where it has none.
+func KindOr(err error) error {
 	if kind := store.KindOf(err); kind != nil {
 		return kind
 	}
