@@ -60,13 +60,10 @@ func Sorted(ctx context.Context, s Store, folder Folder) iter.Seq2[Entry, error]
 		return s.List(ctx, folder)
 	}
 	return func(yield func(Entry, error) bool) {
-		var all []Entry
-		for entry, err := range s.List(ctx, folder) {
-			if err != nil {
-				yield(Entry{}, err)
-				return
-			}
-			all = append(all, entry)
+		all, err := Page(ctx, func() ([]Entry, error) { return Collect(s.List(ctx, folder)) })
+		if err != nil {
+			yield(Entry{}, err)
+			return
 		}
 		SortByKey(all)
 		for _, entry := range all {
@@ -75,6 +72,18 @@ func Sorted(ctx context.Context, s Store, folder Folder) iter.Seq2[Entry, error]
 			}
 		}
 	}
+}
+
+// Collect returns all that a listing yields, or its error.
+func Collect(listing iter.Seq2[Entry, error]) ([]Entry, error) {
+	var all []Entry
+	for entry, err := range listing {
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, entry)
+	}
+	return all, nil
 }
 
 // SortByKey sorts the children of one folder into the order of keys.

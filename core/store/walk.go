@@ -203,19 +203,24 @@ func (w *walker) next() *branch {
 
 // ahead lists a branch and holds its entries, unless there are too many.
 func (w *walker) ahead(ctx context.Context, b *branch) {
-	var entries []Entry
-	for entry, err := range w.store.List(ctx, b.folder) {
-		if err != nil {
-			b.err = err
-			return
+	few := true
+	entries, err := Page(ctx, func() (entries []Entry, err error) {
+		for entry, err := range w.store.List(ctx, b.folder) {
+			if err != nil {
+				return nil, err
+			}
+			if Ours(b.folder.Path, entry.Name) {
+				continue
+			}
+			if few = len(entries) < folderAhead; !few {
+				return nil, nil
+			}
+			entries = append(entries, entry)
 		}
-		if Ours(b.folder.Path, entry.Name) {
-			continue
-		}
-		if len(entries) == folderAhead {
-			return
-		}
-		entries = append(entries, entry)
+		return entries, nil
+	})
+	if b.err = err; err != nil || !few {
+		return
 	}
 	if w.store.Traits().Order != OrderByKey {
 		SortByKey(entries)

@@ -251,7 +251,9 @@ func (r *Run) clean(ctx context.Context) error {
 			cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.Key, pending.Item.Kind))
 			cleaning.Keep[pending.Upload.ID] = pending.Upload.ID != ""
 		}
-		cleaned, err := store.Clean(ctx, route.Target.Store, cleaning)
+		// A server may still be tidying up after a connection that broke, and
+		// a listing that meets it break off.
+		cleaned, err := store.Page(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
 		for _, leftover := range cleaned {
 			r.Log.Info("removed a leftover", "run", r.ID, "account", route.Target.Account, "place", leftover.Place.String())
 		}
