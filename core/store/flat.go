@@ -4,6 +4,8 @@ import (
 	"context"
 	"iter"
 	"sort"
+
+	"deftheron/core/spill"
 )
 
 // Listed is an entry of a subtree, with the folder that it is in.
@@ -54,36 +56,44 @@ func oursBelow(folder Path, name string) bool {
 	return len(folder) >= len(own) && folder[:len(own)] == own
 }
 
-// Sorted yields the children of one folder in the order of keys.
+// Sorted yields the children of one folder in the order of keys. Of a folder that
+// is listed in no order, what memory should not hold is kept in a scratch file.
 func Sorted(ctx context.Context, s Store, folder Folder) iter.Seq2[Entry, error] {
 	if s.Traits().Order == OrderByKey {
 		return s.List(ctx, folder)
 	}
 	return func(yield func(Entry, error) bool) {
-		all, err := Page(ctx, func() ([]Entry, error) { return Collect(s.List(ctx, folder)) })
+		sorter, err := Page(ctx, func() (*spill.Sorter[Entry], error) { return sorted(s.List(ctx, folder)) })
 		if err != nil {
 			yield(Entry{}, err)
 			return
 		}
-		SortByKey(all)
-		for _, entry := range all {
-			if !yield(entry, nil) {
+		defer sorter.Close()
+		for one, err := range sorter.All() {
+			if !yield(one.Value, err) || err != nil {
 				return
 			}
 		}
 	}
 }
 
-// Collect returns all that a listing yields, or its error.
-func Collect(listing iter.Seq2[Entry, error]) ([]Entry, error) {
-	var all []Entry
+// sorted adds a listing to a sorter, in the order of SortByKey.
+func sorted(listing iter.Seq2[Entry, error]) (*spill.Sorter[Entry], error) {
+	sorter := &spill.Sorter[Entry]{}
 	for entry, err := range listing {
+		if err == nil {
+			key, tie := string(KeyOf("", entry.Name, entry.Kind)), "b"
+			if entry.Kind == KindFolder {
+				tie = "a"
+			}
+			err = sorter.Add(key, tie, entry)
+		}
 		if err != nil {
+			sorter.Close()
 			return nil, err
 		}
-		all = append(all, entry)
 	}
-	return all, nil
+	return sorter, nil
 }
 
 // SortByKey sorts the children of one folder into the order of keys.
