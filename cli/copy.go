@@ -12,15 +12,22 @@ import (
 func (a *app) copy() *cobra.Command {
 	var request contract.Copy
 	var planOnly, detach, yes bool
+	var limits *paceFlags
 	command := &cobra.Command{
 		Use: "copy ADDRESS... TARGET", Short: "Copy files and folders into a folder, and prove what arrived",
 		Long: "Each source appears in TARGET under its own name; what is in step already is left alone. Nothing is ever\n" +
 			"removed. A file that changed at the target since it was put there is a clash: --clash says what then.\n\n" +
 			"On a terminal it says first what will be done. The run goes on when this command is interrupted.",
-		Example: "  heron copy /desk/Reports /archive\n  heron copy /desk/Reports /desk/Maps /archive/2026 --plan",
-		Args:    arguments(2, -1, "at least one address to copy, and a target"), ValidArgsFunction: a.completeAddresses,
+		Example: "  heron copy /desk/Reports /archive\n  heron copy /desk/Reports /desk/Maps /archive/2026 --plan\n" +
+			"  heron copy /desk/Photos /archive --types pictures --as \"{date:%Y}/{date:%m}/{name}\"\n" +
+			"  heron copy /desk /archive --leave-out \"*.tmp\" --leave-out build/ --up 20MB/s",
+		Args: arguments(2, -1, "at least one address to copy, and a target"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
+				return err
+			}
+			var err error
+			if request.Pace, err = limits.pace(); err != nil {
 				return err
 			}
 			request.From, request.To = args[:len(args)-1], args[len(args)-1]
@@ -41,8 +48,7 @@ func (a *app) copy() *cobra.Command {
 		},
 	}
 	flags := command.Flags()
-	flags.StringVar(&request.Clash, "clash", "keep-both", "where both sides changed: keep-both, leave (the target's) or source (replaces it)")
-	flags.StringVar(&request.Documents, "documents", "", "what documents that exist only inside a service are exported as, such as text=odt+pdf,sheet=ods; each kind's default unless given")
+	limits = ruleFlags(flags, &request.Rules)
 	flags.BoolVar(&planOnly, "plan", false, "say what would be done, and stop there")
 	flags.BoolVar(&detach, "detach", false, "start it and do not wait for its end")
 	flags.BoolVar(&yes, "yes", false, "do not ask where some items cannot be copied")
@@ -82,6 +88,11 @@ func (a *app) stillRuns(command *cobra.Command, id string, err error) error {
 // reports whether to go on.
 func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
 	fmt.Fprintln(a.out, shown.PlanSentence(plan))
+	if only {
+		for _, line := range shown.PlanDetails(plan) {
+			fmt.Fprintln(a.out, line)
+		}
+	}
 	for i, blocker := range plan.Blockers {
 		if i == 5 {
 			fmt.Fprintf(a.out, "  and %s more\n", shown.Count(plan.Refused.Items-5))

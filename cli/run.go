@@ -17,7 +17,7 @@ import (
 
 func (a *app) run() *cobra.Command {
 	return nouns("run", "Look at runs, follow, pause, resume, retry and cancel them, and keep their reports",
-		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runReport())
+		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runRelease(), a.runPace(), a.runReport())
 }
 
 func (a *app) runVerb(use, short string, do func(ctx context.Context, id string) error) *cobra.Command {
@@ -121,6 +121,18 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	if run.Now != nil {
 		rows = append(rows, [2]string{"now", fmt.Sprintf("%s/s, %s", shown.Size(int64(run.Now.Rate)), timeLeft(run.Now.Left))})
 	}
+	if run.Average > 0 {
+		rows = append(rows, [2]string{"average", shown.Size(int64(run.Average)) + "/s"})
+	}
+	if run.LeftOut.Items > 0 {
+		rows = append(rows, [2]string{"left out", fmt.Sprintf("%s (%s), by the rules", shown.Some(run.LeftOut.Items, "file"), shown.Size(run.LeftOut.Bytes))})
+	}
+	if run.Inside.Items > 0 {
+		rows = append(rows, [2]string{"not sent", fmt.Sprintf("%s (%s), copied inside the target", shown.Some(run.Inside.Items, "file"), shown.Size(run.Inside.Bytes))})
+	}
+	if run.Rules.Pace != nil {
+		rows = append(rows, [2]string{"pace", shown.PaceSentence("it goes", *run.Rules.Pace)})
+	}
 	if run.Interruptions > 0 {
 		rows = append(rows, [2]string{"interrupted", shown.Some(run.Interruptions, "time") + ", and gone on with"})
 	}
@@ -168,7 +180,9 @@ func (a *app) conclude(run contract.Run) error {
 		if run.Items.Failed > 0 {
 			fmt.Fprintf(a.out, "See which, and what to do: heron run items %s --state failed\nThen try them again: heron run retry %s\n", run.ID, run.ID)
 		}
-		if run.State == "held" {
+		if run.State == "held" && run.Cause == "clash-question" {
+			fmt.Fprintf(a.out, "Decide, and it goes on: heron run release %s --clash keep-both (or newer, source, leave)\n", run.ID)
+		} else if run.State == "held" {
 			fmt.Fprintf(a.out, "It goes on by itself when that is mended. Watch it then with: heron run follow %s\n", run.ID)
 		} else {
 			fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)

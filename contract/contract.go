@@ -168,10 +168,48 @@ type Page struct {
 
 // Copy is what is to be copied to where.
 type Copy struct {
-	From      []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
-	To        string   `json:"to" doc:"The address of the folder into which each goes under its own name."`
-	Clash     string   `json:"clash,omitempty" doc:"keep-both (the default), leave or source."`
-	Documents string   `json:"documents,omitempty" doc:"What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given."`
+	From []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
+	To   string   `json:"to" doc:"The address of the folder into which each goes under its own name."`
+	Rules
+}
+
+// Rules say what is taken, and how. All may be left away.
+type Rules struct {
+	Clash     string `json:"clash,omitempty" doc:"Where both sides hold different contents: keep-both (the default), newer, source, leave or ask."`
+	Names     string `json:"names,omitempty" doc:"What is done about names that the target cannot hold: translate (the default) or refuse."`
+	As        string `json:"as,omitempty" doc:"A template of the names below the target, of {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}; slashes part folders."`
+	Documents string `json:"documents,omitempty" doc:"What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given."`
+	Proof     string `json:"proof,omitempty" doc:"How what arrived is proven: hash (the default; read back where the target tells none), size or readback."`
+
+	LeaveOut    []string `json:"leave_out,omitempty" doc:"Patterns of what is left out, in the gitignore syntax."`
+	Only        []string `json:"only,omitempty" doc:"Patterns of what alone is taken, in the gitignore syntax."`
+	Types       []string `json:"types,omitempty" doc:"Types of files that alone are taken: documents, pictures, sound, film."`
+	SmallerThan string   `json:"smaller_than,omitempty" doc:"Only files below a size, such as 2GiB."`
+	LargerThan  string   `json:"larger_than,omitempty" doc:"Only files above a size."`
+	NewerThan   string   `json:"newer_than,omitempty" doc:"Only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y)."`
+	OlderThan   string   `json:"older_than,omitempty" doc:"Only files changed before a date or an age."`
+
+	Tries  int    `json:"tries,omitempty" doc:"How often an item is tried before it fails; 5 unless given."`
+	Within string `json:"within,omitempty" doc:"How long an item is tried, such as 2h."`
+	Pace   *Pace  `json:"pace,omitempty"`
+}
+
+// Pace limits rates, such as 20MB/s; unlimited, or nothing, does not.
+type Pace struct {
+	Up    string            `json:"up,omitempty" doc:"To providers."`
+	Down  string            `json:"down,omitempty" doc:"From providers."`
+	Hours map[string]string `json:"hours,omitempty" doc:"Rates at hours of the week, in place of these: {\"mon-fri 08-18\": \"5MB/s\"}, or \"up 5MB/s, down 20MB/s\"."`
+}
+
+// Paces are the limits for everything, and for accounts by name.
+type Paces struct {
+	Overall  Pace            `json:"overall"`
+	Accounts map[string]Pace `json:"accounts"`
+}
+
+// Release is what a person decides about a run that is held.
+type Release struct {
+	Clash string `json:"clash,omitempty" doc:"Of a run that asks what is kept where both sides had changed: keep-both, newer, source or leave."`
 }
 
 // NewFolder is a folder to be made.
@@ -317,12 +355,43 @@ type Plan struct {
 	Left      Count       `json:"left" doc:"Clashes that are left."`
 	Folders   int64       `json:"folders" doc:"Empty folders to be made."`
 	Unchanged Count       `json:"unchanged" doc:"In step already."`
+	Ask       Count       `json:"ask" doc:"Clashes that a person is asked about."`
+	LeftOut   Count       `json:"left_out" doc:"Left out by the rules."`
+	Inside    Count       `json:"inside" doc:"Of those to be written: copied inside the target, from what holds the same there."`
 	Skipped   Count       `json:"skipped" doc:"Links, sockets and devices, which hold nothing of their own."`
 	Refused   Count       `json:"refused" doc:"Cannot be held by the target."`
 	Clashes   int64       `json:"clashes"`
 	Moving    Count       `json:"moving" doc:"What will be written, at most."`
 	Blockers  []Blocker   `json:"blockers" doc:"What the target cannot hold: the first hundred."`
 	Exports   []Exporting `json:"exports" doc:"The documents that are exported, and as what."`
+
+	Translated Count      `json:"translated" doc:"Of those to be written: the target cannot hold the name, and gets another."`
+	Names      []Renaming `json:"names" doc:"The first hundred of these."`
+	Refusals   []Refusal  `json:"refusals" doc:"Why some cannot be held, and how many."`
+	Proof      []Proving  `json:"proof" doc:"How what is written will be proven."`
+	Seconds    float64    `json:"seconds" doc:"How long it may take; -1 where nothing is known to tell by."`
+	Basis      string     `json:"basis,omitempty" doc:"What the time is told by."`
+	Free       int64      `json:"free" doc:"What the target has free, in bytes; -1 is unknown."`
+}
+
+// Renaming is a name that is translated.
+type Renaming struct {
+	Address string `json:"address"`
+	Target  string `json:"target"`
+}
+
+// Refusal is why some items cannot be held.
+type Refusal struct {
+	Cause   string `json:"cause"`
+	Meaning string `json:"meaning"`
+	Items   int64  `json:"items"`
+	Bytes   int64  `json:"bytes"`
+}
+
+// Proving is how items of one target are proven.
+type Proving struct {
+	Account string `json:"account"`
+	How     string `json:"how"`
 }
 
 // Blocker is one thing that a plan found cannot be done.
@@ -379,6 +448,10 @@ type Run struct {
 	Remedy        string     `json:"remedy,omitempty"`
 	Routes        []Route    `json:"routes"`
 	Clash         string     `json:"clash"`
+	Rules         Rules      `json:"rules"`
+	Average       float64    `json:"average" doc:"Bytes a second since it began."`
+	LeftOut       Count      `json:"left_out" doc:"Files that the rules leave out; these are counted and not listed."`
+	Inside        Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
 	Clears        bool       `json:"clears" doc:"A move: what is proven at the target is removed at the source."`
 	Planned       bool       `json:"planned" doc:"All is listed, and the totals are final."`
 	Items         ItemCounts `json:"items"`

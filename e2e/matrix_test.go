@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"net/http/httptest"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -62,7 +61,15 @@ type crossing struct {
 	from, to string
 	done     int
 	refused  int
-	wrong    []string
+	// translated are those of the done that have another name there.
+	translated int
+	wrong      []string
+}
+
+// crossings is a service, and the folder from which everything comes.
+type crossings struct {
+	*heron
+	seed string
 }
 
 // TestAnyToAny copies the awkward tree from every kind of place to every other, and
@@ -75,16 +82,17 @@ func TestAnyToAny(t *testing.T) {
 	seed := t.TempDir()
 	awkward(t, filepath.Join(seed, "tree"))
 	h.linkFolder("seed", seed)
+	x := crossings{heron: h, seed: seed}
 	want := map[string]map[string]string{} // by place, what it holds
 	for _, name := range names {
-		one := h.crossing(t, "seed", name, digest(t, filepath.Join(seed, "tree")))
+		one := x.crossing(t, "seed", name, digest(t, filepath.Join(seed, "tree")))
 		if len(one.wrong) > 0 {
 			t.Fatalf("seed to %s: %s", name, strings.Join(one.wrong, "; "))
 		}
-		want[name] = h.fetched(t, "/"+name+"/from-seed/tree")
+		want[name], _ = x.home(t, "/"+name+"/from-seed/tree")
 	}
 	var mu sync.Mutex
-	crossings := map[string]crossing{}
+	all := map[string]crossing{}
 	var group sync.WaitGroup
 	lanes := make(chan struct{}, 3)
 	for _, from := range names {
@@ -95,17 +103,17 @@ func TestAnyToAny(t *testing.T) {
 			group.Go(func() {
 				lanes <- struct{}{}
 				defer func() { <-lanes }()
-				one := h.crossing(t, from, to, want[from])
+				one := x.crossing(t, from, to, want[from])
 				mu.Lock()
 				defer mu.Unlock()
-				crossings[from+" "+to] = one
+				all[from+" "+to] = one
 			})
 		}
 	}
 	group.Wait()
-	t.Log("files that arrived byte for byte, + those that the target cannot hold\n" + matrix(names, crossings))
-	for _, key := range slices.Sorted(maps.Keys(crossings)) {
-		for _, wrong := range crossings[key].wrong {
+	t.Log("files that arrived byte for byte (of them with a translated name) + those that the target cannot hold\n" + matrix(names, all))
+	for _, key := range slices.Sorted(maps.Keys(all)) {
+		for _, wrong := range all[key].wrong {
 			t.Errorf("%s: %s", key, wrong)
 		}
 	}
@@ -113,7 +121,7 @@ func TestAnyToAny(t *testing.T) {
 
 // crossing copies the tree of a place to another, and holds what is there to what
 // was to come.
-func (h *heron) crossing(t *testing.T, from, to string, want map[string]string) (one crossing) {
+func (h crossings) crossing(t *testing.T, from, to string, want map[string]string) (one crossing) {
 	one = crossing{from: from, to: to}
 	source := "/" + from + "/tree"
 	if from != "seed" {
@@ -137,14 +145,9 @@ func (h *heron) crossing(t *testing.T, from, to string, want map[string]string) 
 		refused[item.Address] = item.Cause
 	}
 	one.refused = len(refused)
-	got := h.fetched(t, target+"/tree")
+	got, translated := h.home(t, target+"/tree")
+	one.translated = translated
 	lost := 0
-	beside := map[string]string{} // kept both, where letter case does not tell names apart
-	for name, sum := range got {
-		if _, wanted := want[name]; !wanted && strings.Contains(name, " (from ") {
-			beside[sum] = name
-		}
-	}
 	for name, sum := range want {
 		found, there := got[name]
 		switch {
@@ -152,9 +155,6 @@ func (h *heron) crossing(t *testing.T, from, to string, want map[string]string) 
 			one.done++
 		case there:
 			one.wrong = append(one.wrong, fmt.Sprintf("%q has other bytes", name))
-		case beside[sum] != "":
-			one.done++
-			delete(beside, sum)
 		default:
 			lost++
 		}
@@ -174,18 +174,25 @@ func lastRun(out string) string {
 	return strings.Trim(strings.TrimSpace(strings.SplitN(rest, ",", 2)[0]), `"`)
 }
 
-// fetched is what is at an address, fetched to this machine.
-func (h *heron) fetched(t *testing.T, address string) map[string]string {
+// home copies what is at an address to a folder of this machine, its names as they
+// were before they were translated, and says how many had been.
+func (h crossings) home(t *testing.T, address string) (files map[string]string, translated int) {
 	t.Helper()
-	to, err := os.MkdirTemp(t.TempDir(), "fetched-")
-	if err != nil {
-		t.Error(err)
-		return nil
+	folder := strings.ReplaceAll(strings.Trim(address, "/"), "/", "-")
+	r := h.run("", "copy", "--json", address, "/seed/home/"+folder)
+	if r.code != 0 {
+		t.Errorf("home from %s: %s%s", address, r.out, r.err)
+		return nil, 0
 	}
-	if r := h.run("", "get", address, to); r.code != 0 {
-		t.Errorf("get %s: %s%s", address, r.out, r.err)
+	for item, err := range h.client().Items(t.Context(), lastRun(r.out), "done") {
+		if err != nil {
+			t.Error(err)
+		}
+		if item.Cause == "name-translated" {
+			translated++
+		}
 	}
-	return digest(t, filepath.Join(to, filepath.Base(address)))
+	return digest(t, filepath.Join(h.seed, "home", folder, filepath.Base(address))), translated
 }
 
 func matrix(names []string, crossings map[string]crossing) string {
@@ -201,10 +208,15 @@ func matrix(names []string, crossings map[string]crossing) string {
 				fmt.Fprint(w, "\t-")
 			case len(one.wrong) > 0:
 				fmt.Fprint(w, "\tWRONG")
-			case one.refused > 0:
-				fmt.Fprintf(w, "\t%d + %d", one.done, one.refused)
 			default:
-				fmt.Fprintf(w, "\t%d", one.done)
+				cell := fmt.Sprint(one.done)
+				if one.translated > 0 {
+					cell += fmt.Sprintf(" (%d)", one.translated)
+				}
+				if one.refused > 0 {
+					cell += fmt.Sprintf(" + %d", one.refused)
+				}
+				fmt.Fprint(w, "\t"+cell)
 			}
 		}
 		fmt.Fprintln(w)

@@ -178,6 +178,9 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	if err := linked.LoadDefinitions(ctx); err != nil {
 		return nil, err
 	}
+	if err := linked.LoadPaces(ctx); err != nil {
+		return nil, err
+	}
 	s.linked = linked
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	all := &tree.Tree{Accounts: linked}

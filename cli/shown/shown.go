@@ -4,6 +4,8 @@ package shown
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -114,6 +116,7 @@ func PlanSentence(plan contract.Plan) string {
 	do("replace", "changed file", plan.Replace)
 	do("keep both of", "clash", plan.KeepBoth)
 	do("compare the contents of", "file", plan.Look)
+	do("ask about", "clash", plan.Ask)
 	if plan.Folders > 0 {
 		doing = append(doing, "make "+Some(plan.Folders, "empty folder"))
 	}
@@ -122,6 +125,7 @@ func PlanSentence(plan contract.Plan) string {
 	}
 	leave(plan.Unchanged.Items, "in step already")
 	leave(plan.Left.Items, "left, as both sides changed")
+	leave(plan.LeftOut.Items, "left out by the rules")
 	leave(plan.Skipped.Items, "skipped, as links and devices hold nothing of their own")
 	leave(plan.Refused.Items, "that the target cannot hold")
 	if len(doing) > 0 && plan.Clashes == 0 {
@@ -147,6 +151,59 @@ func and(parts []string) string {
 		return strings.Join(parts, "")
 	}
 	return strings.Join(parts[:len(parts)-1], ", ") + " and " + parts[len(parts)-1]
+}
+
+// PlanDetails say more of a plan, a line each: how long it takes, how it is proven,
+// what gets another name, and what is not sent.
+func PlanDetails(plan contract.Plan) (lines []string) {
+	line := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	if plan.Moving.Items == 0 && plan.Folders == 0 {
+		return nil
+	}
+	switch {
+	case plan.Seconds >= 0:
+		line("It takes about %s, going by %s.", Duration(plan.Seconds), plan.Basis)
+	default:
+		line("How long it takes is not known yet; measure with: heron account speed NAME")
+	}
+	for _, proof := range plan.Proof {
+		line("Proof at /%s: %s.", proof.Account, proof.How)
+	}
+	if plan.Free >= 0 {
+		line("The target has %s free.", Size(plan.Free))
+	}
+	if plan.Inside.Items > 0 {
+		line("%s (%s) are copied inside the target, and not sent.", Some(plan.Inside.Items, "file"), Size(plan.Inside.Bytes))
+	}
+	if plan.Translated.Items > 0 {
+		line("%s that the target cannot hold are translated, and back again on the way home:", Some(plan.Translated.Items, "name"))
+		for i, name := range plan.Names {
+			if i == 5 {
+				line("  and %s more", Count(plan.Translated.Items-5))
+				break
+			}
+			line("  %s → %s", Plain(name.Address), Plain(name.Target))
+		}
+	}
+	return lines
+}
+
+// PaceSentence says which limits there are.
+func PaceSentence(of string, pace contract.Pace) string {
+	var parts []string
+	if pace.Up != "" {
+		parts = append(parts, "up to "+pace.Up+" up")
+	}
+	if pace.Down != "" {
+		parts = append(parts, "up to "+pace.Down+" down")
+	}
+	for _, when := range slices.Sorted(maps.Keys(pace.Hours)) {
+		parts = append(parts, pace.Hours[when]+" "+when)
+	}
+	if len(parts) == 0 {
+		return Capital(of) + " goes as fast as it can."
+	}
+	return Capital(of) + ": " + strings.Join(parts, "; ") + "."
 }
 
 // RunSentence says in a sentence what came of a run.

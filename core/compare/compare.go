@@ -12,8 +12,10 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"strings"
 	"time"
 
+	"deftheron/core/names"
 	"deftheron/core/store"
 )
 
@@ -48,6 +50,35 @@ type Pair struct {
 	Kept bool
 	// Run that wrote the pair.
 	Run string
+	// To is the key at the target, where it is another than Key.
+	To store.Key
+	// Mark is that of the source; see MarkOf.
+	Mark string
+	// Proof is the hash that the content was proven with, as KIND=HEXADECIMAL;
+	// empty where it was not.
+	Proof string
+}
+
+// MarkOf is what tells a file's content wherever the file is moved: a hash that is
+// told, with the size; else the id, or the revision where that lasts, with size and
+// time. It is empty where nothing of the kind is told.
+func MarkOf(entry store.Entry, traits store.Traits) string {
+	if entry.Kind != store.KindFile || entry.Size <= 0 {
+		return ""
+	}
+	for _, kind := range store.HashKinds() {
+		if hash := entry.Hashes.Get(kind); !hash.IsZero() {
+			return fmt.Sprintf("%s %d", hash, entry.Size)
+		}
+	}
+	lasting := entry.ID
+	if lasting == "" && traits.RevisionLasts {
+		lasting = entry.Revision
+	}
+	if lasting == "" || entry.Modified.IsZero() {
+		return ""
+	}
+	return fmt.Sprintf("%s %d %d", lasting, entry.Size, entry.Modified.UnixNano())
 }
 
 // Verdict is what a comparison came to.
@@ -91,7 +122,13 @@ const (
 // Difference is one key and what was found there. Source, Target and Pair are
 // nil where there is none.
 type Difference struct {
-	Key      store.Key
+	// Key at the source; of what is only at the target, its own.
+	Key store.Key
+	// To is the key at the target: what is there, or is to be, which is the same
+	// unless names are translated.
+	To store.Key
+	// Refused says that the target cannot hold the name, and why.
+	Refused  error
 	Kind     store.Kind
 	Source   *store.Entry
 	Target   *store.Entry
@@ -112,12 +149,29 @@ type Listing func(context.Context) iter.Seq2[store.Listed, error]
 type Streams struct {
 	Source, Target Listing
 	Pairs          iter.Seq2[Pair, error]
+	// Names gives what is at the source its names at the target; nil leaves
+	// them as they are.
+	Names *names.Mapper
+	// At looks at one entry of the target, nil where nothing is there. It is
+	// asked for what has another name there, where Names needs it.
+	At func(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error)
+	// AtSource looks at one entry of the source. Where it is given, what is at
+	// the target under a translated name is not yielded as OnlyTarget besides.
+	AtSource func(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error)
 }
 
-// Merge yields every key of either side, in order. It ends after an error,
-// which means that some stream was incomplete. Both listings are read ahead,
-// each in a goroutine that has ended when the iteration has.
+// Merge yields every key of either side. It ends after an error, which means that
+// some stream was incomplete. Both listings are read ahead, each in a goroutine
+// that has ended when the iteration has.
+//
+// The keys of the source come in order, and what has another name at the target is
+// looked for there by itself, and may be yielded as OnlyTarget besides. Where the
+// names at the target come in another order altogether, all is sorted by them
+// first, and each folder is still followed by what is in it.
 func Merge(ctx context.Context, streams Streams, sides Sides) iter.Seq2[Difference, error] {
+	if streams.Names != nil && !streams.Names.InOrder() {
+		return mergeSorted(ctx, streams, sides)
+	}
 	return func(yield func(Difference, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
 		source, stopSource := iter.Pull2(ordered("source", ahead(ctx, streams.Source)))
@@ -127,12 +181,13 @@ func Merge(ctx context.Context, streams Streams, sides Sides) iter.Seq2[Differen
 		defer stopTarget()
 		defer stopSource()
 		defer cancel()
-		m := merger{sides: sides, source: head(source), target: head(target), pairs: pairs}
-		m.run(yield)
+		m := merger{sides: sides, source: head(source), target: head(target), pairs: pairs, looker: looker{streams: streams}}
+		m.run(ctx, yield)
 	}
 }
 
 type merger struct {
+	looker
 	sides          Sides
 	source, target *cursor
 	pairs          func() (Pair, error, bool)
@@ -140,7 +195,7 @@ type merger struct {
 	pairsDone      bool
 }
 
-func (m *merger) run(yield func(Difference, error) bool) {
+func (m *merger) run(ctx context.Context, yield func(Difference, error) bool) {
 	for {
 		if err := errors.Join(m.source.err, m.target.err); err != nil {
 			yield(Difference{}, err)
@@ -151,13 +206,28 @@ func (m *merger) run(yield func(Difference, error) bool) {
 		}
 		var d Difference
 		order := m.source.compare(m.target)
-		if order <= 0 {
-			entry := m.source.listed.Entry
-			d.Key, d.Kind, d.Source = m.source.key, entry.Kind, &entry
+		if order > 0 {
+			elsewhere, err := m.translated(ctx)
+			if err != nil {
+				yield(Difference{}, err)
+				return
+			}
+			if elsewhere {
+				m.target.advance()
+				continue
+			}
 		}
 		if order >= 0 {
 			entry := m.target.listed.Entry
-			d.Key, d.Kind, d.Target = m.target.key, entry.Kind, &entry
+			d.Key, d.To, d.Kind, d.Target = m.target.key, m.target.key, entry.Kind, &entry
+		}
+		if order <= 0 {
+			entry := m.source.listed.Entry
+			d.Key, d.To, d.Kind, d.Source = m.source.key, m.source.key, entry.Kind, &entry
+			if err := m.named(ctx, &d); err != nil {
+				yield(Difference{}, err)
+				return
+			}
 		}
 		if d.Kind != store.KindFolder {
 			pair, err := m.pairAt(d.Key)
@@ -178,6 +248,60 @@ func (m *merger) run(yield func(Difference, error) bool) {
 			m.target.advance()
 		}
 	}
+}
+
+// named gives a difference its key at the target, unless the target holds it under
+// its own, and looks there where it is another.
+func (m *merger) named(ctx context.Context, d *Difference) error {
+	if m.streams.Names == nil || d.Target != nil {
+		return nil
+	}
+	to, err := m.streams.Names.Key(m.source.listed)
+	if err != nil {
+		d.Refused = err
+		return nil
+	}
+	if to == d.Key {
+		return nil
+	}
+	d.To = to
+	d.Target, err = m.look(ctx, to, d.Kind)
+	return err
+}
+
+// translated reports whether what is next at the target is there for an entry of the
+// source that has another name, with which it is yielded.
+func (m *merger) translated(ctx context.Context) (bool, error) {
+	if m.streams.Names == nil || m.streams.AtSource == nil {
+		return false, nil
+	}
+	kind := m.target.listed.Kind
+	back, ok := m.streams.Names.Back(m.target.key, kind)
+	if !ok {
+		return false, nil
+	}
+	entry, err := m.streams.AtSource(ctx, back, kind)
+	return entry != nil && (entry.Kind == store.KindFolder) == (kind == store.KindFolder), err
+}
+
+// looker looks for single entries at the target.
+type looker struct {
+	streams Streams
+	absent  store.Key // a folder that is not there, nor is anything in it
+}
+
+func (l *looker) look(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error) {
+	if l.absent != "" && strings.HasPrefix(string(key), string(l.absent)) {
+		return nil, nil
+	}
+	entry, err := l.streams.At(ctx, key, kind)
+	if err != nil {
+		return nil, fmt.Errorf("could not look at %q: %w", key, err)
+	}
+	if entry == nil && kind == store.KindFolder {
+		l.absent = key
+	}
+	return entry, nil
 }
 
 // pairAt returns the pair of a key, passing over those before it.

@@ -6,6 +6,7 @@ import (
 	"iter"
 
 	"deftheron/core/compare"
+	"deftheron/core/names"
 	"deftheron/core/store"
 )
 
@@ -33,6 +34,7 @@ const (
 // Compared is one key of two places.
 type Compared struct {
 	Key         store.Key
+	To          store.Key // there, where the name may be translated
 	Kind        store.Kind
 	Here, There *store.Entry // nil where there is none
 	Outcome     Outcome
@@ -55,6 +57,8 @@ func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair
 			return
 		}
 		streams.Pairs = pairs
+		streams.Names = names.NewMapper(here.Store.Traits(), here.Place.AsFolder().Path, there.Store.Traits(), there.Place.AsFolder().Path)
+		streams.At, streams.AtSource = there.at, here.at
 		sides := compare.Sides{Source: here.Store.Traits(), Target: there.Store.Traits()}
 		for d, err := range compare.Merge(ctx, streams, sides) {
 			if err != nil {
@@ -100,6 +104,15 @@ func (s Side) place(key store.Key, kind store.Kind) store.Place {
 	return key.Place(s.Place.AsFolder().Path, kind)
 }
 
+// at looks at one entry; nil where there is none.
+func (s Side) at(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error) {
+	entry, err := s.Store.Stat(ctx, s.place(key, kind))
+	if store.KindOf(err) == store.ErrNotFound {
+		return nil, nil
+	}
+	return &entry, err
+}
+
 // entry is the place of an entry that was listed, with its id.
 func (s Side) entry(key store.Key, entry *store.Entry) store.Place {
 	place := s.place(key, entry.Kind)
@@ -110,7 +123,7 @@ func (s Side) entry(key store.Key, entry *store.Entry) store.Place {
 }
 
 func settle(ctx context.Context, here, there Side, d compare.Difference, reading bool) (Compared, error) {
-	one := Compared{Key: d.Key, Kind: d.Kind, Here: d.Source, There: d.Target, Evidence: d.Evidence}
+	one := Compared{Key: d.Key, To: d.To, Kind: d.Kind, Here: d.Source, There: d.Target, Evidence: d.Evidence}
 	switch d.Verdict {
 	case compare.OnlySource:
 		one.Outcome = OnlyHere
@@ -132,7 +145,7 @@ func settle(ctx context.Context, here, there Side, d compare.Difference, reading
 	}
 	same, evidence, _, err := compare.Contents(ctx,
 		compare.File{Store: here.Store, Place: here.entry(d.Key, d.Source), Entry: *d.Source},
-		compare.File{Store: there.Store, Place: there.entry(d.Key, d.Target), Entry: *d.Target}, reading)
+		compare.File{Store: there.Store, Place: there.entry(d.To, d.Target), Entry: *d.Target}, reading)
 	switch {
 	case errors.Is(err, compare.ErrUntold):
 		one.Outcome, one.Evidence = Untold, ""

@@ -164,7 +164,7 @@ func write(ctx context.Context, s store.Store, putting Putting, received *tally)
 }
 
 func prove(ctx context.Context, s store.Store, putting Putting, written store.Written, sent store.Hash) (Put, error) {
-	proof, err := store.Prove(ctx, s, putting.Place, written, sent)
+	proof, err := store.Prove(ctx, s, store.Writing{Place: putting.Place}, written, sent, written.Size)
 	if err == nil {
 		err = store.Sync(ctx, s)
 	}

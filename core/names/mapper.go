@@ -58,7 +58,7 @@ func (m *Mapper) Match(key store.Key) string {
 // Names reports whether an entry has a key at the target at all: a template names
 // files alone.
 func (m *Mapper) Names(kind store.Kind) bool {
-	return m.Template == nil || kind == store.KindFile
+	return m.Template == nil || kind != store.KindFolder
 }
 
 // Key is the key that a source's entry is to have at the target. The error is
@@ -138,6 +138,26 @@ func (m *Mapper) fromTemplate(listed store.Listed) (store.Key, error) {
 		below = below.Child(name)
 	}
 	return "", store.Errorf(store.ErrNameRefused, "the template makes no name of %q", listed.Name)
+}
+
+// Back is the key at the source of what has a translated name at the target; ok is
+// false where no name on the way is translated, and with a template.
+func (m *Mapper) Back(key store.Key, kind store.Kind) (back store.Key, ok bool) {
+	if m.Template != nil || m.Refuse || strings.IndexByte(string(key), '%') < 0 {
+		return key, false
+	}
+	below, name := key.Split(kind)
+	from, to := store.Path(""), store.Path("")
+	for _, step := range append(below.Names(), name) {
+		original, err := m.source.Put(m.sourceRoot+from, m.target.Home(m.targetRoot+to, step))
+		if err != nil {
+			return key, false
+		}
+		from, to = from.Child(original), to.Child(step)
+	}
+	parent, last := from.Split()
+	back = store.KeyOf(parent, last, kind)
+	return back, back != key
 }
 
 // Twin is the key of an entry whose own is taken by another entry of the source,

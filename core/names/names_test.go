@@ -99,6 +99,9 @@ func FuzzPutAndHome(f *testing.F) {
 		f.Add(name, "other")
 	}
 	f.Fuzz(func(t *testing.T, name, other string) {
+		if strings.IndexByte(name, 0) >= 0 {
+			t.Skip("no account has such a name")
+		}
 		for i, traits := range []store.Traits{windows, disk, listless} {
 			translator := names.For(traits)
 			put, err := translator.Put("", name)

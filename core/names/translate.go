@@ -37,6 +37,9 @@ func For(traits store.Traits) *Translator {
 // tells why, for a name that cannot be translated, such as one that is too long.
 func (t *Translator) Put(folder store.Path, name string) (string, error) {
 	refusal := t.traits.NameError(folder, name)
+	if strings.IndexByte(name, 0) >= 0 {
+		return "", refusal // which no account holds
+	}
 	if refusal == nil {
 		if escapes(name) == nil || !t.readAsTranslated(folder, name) {
 			return name, nil

@@ -12,31 +12,34 @@ type Cause string
 
 // The causes.
 const (
-	CauseNone      Cause = ""
-	CauseSame      Cause = "same-content"
-	CauseLeft      Cause = "clash-left"
-	CauseKeptBoth  Cause = "clash-kept-both"
-	CauseNotAFile  Cause = "not-a-file"
-	CauseDocument  Cause = "document-without-export"
-	CauseElsewhere Cause = "goes-elsewhere"
-	CauseName      Cause = "name-refused"
-	CauseTooLarge  Cause = "too-large"
-	CauseGone      Cause = "source-removed"
-	CauseChanging  Cause = "source-changing"
-	CauseInTheWay  Cause = "in-the-way"
-	CauseRefused   Cause = "refused"
-	CauseLapsed    Cause = "sign-in-lapsed"
-	CauseSuspended Cause = "account-suspended"
-	CauseNoSpace   Cause = "no-space"
-	CauseSlow      Cause = "slowed-down"
-	CauseFault     Cause = "fault"
-	CauseUnknown   Cause = "outcome-unknown"
-	CauseProof     Cause = "proof-failed"
-	CauseCancelled Cause = "cancelled"
-	CauseStopped   Cause = "run-stopped"
-	CauseListing   Cause = "listing-incomplete"
-	CauseLocked    Cause = "locked"
-	CauseStays     Cause = "source-stays"
+	CauseNone       Cause = ""
+	CauseSame       Cause = "same-content"
+	CauseLeft       Cause = "clash-left"
+	CauseKeptBoth   Cause = "clash-kept-both"
+	CauseTranslated Cause = "name-translated"
+	CauseOlder      Cause = "clash-older"
+	CauseAsk        Cause = "clash-question"
+	CauseNotAFile   Cause = "not-a-file"
+	CauseDocument   Cause = "document-without-export"
+	CauseElsewhere  Cause = "goes-elsewhere"
+	CauseName       Cause = "name-refused"
+	CauseTooLarge   Cause = "too-large"
+	CauseGone       Cause = "source-removed"
+	CauseChanging   Cause = "source-changing"
+	CauseInTheWay   Cause = "in-the-way"
+	CauseRefused    Cause = "refused"
+	CauseLapsed     Cause = "sign-in-lapsed"
+	CauseSuspended  Cause = "account-suspended"
+	CauseNoSpace    Cause = "no-space"
+	CauseSlow       Cause = "slowed-down"
+	CauseFault      Cause = "fault"
+	CauseUnknown    Cause = "outcome-unknown"
+	CauseProof      Cause = "proof-failed"
+	CauseCancelled  Cause = "cancelled"
+	CauseStopped    Cause = "run-stopped"
+	CauseListing    Cause = "listing-incomplete"
+	CauseLocked     Cause = "locked"
+	CauseStays      Cause = "source-stays"
 )
 
 // Words are what a cause means and what to do about it, for people.
@@ -46,30 +49,33 @@ type Words struct {
 }
 
 var words = map[Cause]Words{
-	CauseSame:      {"Both sides hold the same content already.", "Nothing to do."},
-	CauseLeft:      {"Both sides had changed; the target's was left, as asked.", "Compare the two, and copy with --clash source where the source's is wanted."},
-	CauseKeptBoth:  {"Both sides had changed; the source's was put beside the target's.", "Compare the two, and remove the one that is not wanted."},
-	CauseNotAFile:  {"It is a link, a socket or a device, and holds no content of its own.", "Copy what it points to by its own address."},
-	CauseElsewhere: {"It is in several folders, as a picture is in albums, and goes with the one that it belongs to.", "Nothing is to be done; copy the folder by itself to have it there too."},
-	CauseDocument:  {"It exists only inside the service that made it.", "Export it there, and copy what comes out."},
-	CauseName:      {"The target cannot hold the name.", "Rename it at the source, then retry the run: only what is missing is moved."},
-	CauseTooLarge:  {"The target cannot hold a file of that size.", "Copy it to an account with a higher limit, or split it."},
-	CauseGone:      {"It was removed at the source before its turn came.", "Nothing to do if that was meant; else put it back and copy again."},
-	CauseChanging:  {"It kept changing at the source while it was read.", "Retry the run when nobody writes to it."},
-	CauseInTheWay:  {"At the target, a file stands where a folder is needed, or a folder where a file is.", "Move what is in the way and retry the run, or copy to another folder."},
-	CauseRefused:   {"The account refused.", "Check what the sign-in may do there, then retry the run: only what is missing is moved."},
-	CauseLapsed:    {"The account no longer accepts the sign-in.", "Mend it: heron account mend NAME, or Mend on the accounts page; runs that are held for it go on by themselves."},
-	CauseSuspended: {"The account is suspended.", "Resume it: heron account resume NAME, or Resume on the accounts page; runs that are held for it go on by themselves."},
-	CauseNoSpace:   {"The target has no space left.", "Free space there, or copy to another account, then retry the run: only what is missing is moved."},
-	CauseSlow:      {"The provider kept asking to slow down.", "Retry the run later: only what is missing is moved."},
-	CauseFault:     {"It kept failing.", "Check that the account can be reached (heron account check), then retry the run: only what is missing is moved."},
-	CauseUnknown:   {"The answer to a write was lost, and what became of it could not be found out.", "Look at the target, then retry the run: what is there is not written twice."},
-	CauseProof:     {"What arrived was not what was sent, each time.", "Check the network and the disks in between, then retry the run."},
-	CauseCancelled: {"The run was cancelled before its turn came.", "Retry the run to take it up: only what is missing is moved."},
-	CauseStopped:   {"The run had to stop before its turn came.", "Mend what stopped the run, then retry the run: only what is missing is moved."},
-	CauseListing:   {"A folder could not be listed to its end, so that what it holds is not known.", "Check that the account can be reached (heron account check), then retry the run."},
-	CauseLocked:    {"Somebody holds a lock on it.", "Ask whoever is named to close it, or wait until the lock ends, then retry the run."},
-	CauseStays:     {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
+	CauseSame:       {"Both sides hold the same content already.", "Nothing to do."},
+	CauseLeft:       {"Both sides had changed; the target's was left, as asked.", "Compare the two, and copy with --clash source where the source's is wanted."},
+	CauseKeptBoth:   {"Both sides had changed; the source's was put beside the target's.", "Compare the two, and remove the one that is not wanted."},
+	CauseTranslated: {"The target cannot hold the name, and holds it under another, which stands for it.", "Nothing to do: it is translated back when it is copied home. To have it under its own name, rename it at the source."},
+	CauseOlder:      {"Both sides had changed, and the target's was changed later; it was left, as asked.", "Compare the two, and copy with --clash source where the source's is wanted."},
+	CauseAsk:        {"Both sides had changed, and a person was to be asked what is kept.", "Decide: heron run release RUN --clash keep-both (or source, newer, leave), or on the run's page."},
+	CauseNotAFile:   {"It is a link, a socket or a device, and holds no content of its own.", "Copy what it points to by its own address."},
+	CauseElsewhere:  {"It is in several folders, as a picture is in albums, and goes with the one that it belongs to.", "Nothing is to be done; copy the folder by itself to have it there too."},
+	CauseDocument:   {"It exists only inside the service that made it.", "Export it there, and copy what comes out."},
+	CauseName:       {"The target cannot hold the name.", "Rename it at the source, with a shorter name where it is too long, and copy again: only what is missing is moved."},
+	CauseTooLarge:   {"The target cannot hold a file of that size.", "Copy it to an account with a higher limit, or split it."},
+	CauseGone:       {"It was removed at the source before its turn came.", "Nothing to do if that was meant; else put it back and copy again."},
+	CauseChanging:   {"It kept changing at the source while it was read.", "Retry the run when nobody writes to it."},
+	CauseInTheWay:   {"At the target, a file stands where a folder is needed, or a folder where a file is.", "Move what is in the way and retry the run, or copy to another folder."},
+	CauseRefused:    {"The account refused.", "Check what the sign-in may do there, then retry the run: only what is missing is moved."},
+	CauseLapsed:     {"The account no longer accepts the sign-in.", "Mend it: heron account mend NAME, or Mend on the accounts page; runs that are held for it go on by themselves."},
+	CauseSuspended:  {"The account is suspended.", "Resume it: heron account resume NAME, or Resume on the accounts page; runs that are held for it go on by themselves."},
+	CauseNoSpace:    {"The target has no space left.", "Free space there, or copy to another account, then retry the run: only what is missing is moved."},
+	CauseSlow:       {"The provider kept asking to slow down.", "Retry the run later: only what is missing is moved."},
+	CauseFault:      {"It kept failing.", "Check that the account can be reached (heron account check), then retry the run: only what is missing is moved."},
+	CauseUnknown:    {"The answer to a write was lost, and what became of it could not be found out.", "Look at the target, then retry the run: what is there is not written twice."},
+	CauseProof:      {"What arrived was not what was sent, each time.", "Check the network and the disks in between, then retry the run."},
+	CauseCancelled:  {"The run was cancelled before its turn came.", "Retry the run to take it up: only what is missing is moved."},
+	CauseStopped:    {"The run had to stop before its turn came.", "Mend what stopped the run, then retry the run: only what is missing is moved."},
+	CauseListing:    {"A folder could not be listed to its end, so that what it holds is not known.", "Check that the account can be reached (heron account check), then retry the run."},
+	CauseLocked:     {"Somebody holds a lock on it.", "Ask whoever is named to close it, or wait until the lock ends, then retry the run."},
+	CauseStays:      {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
 }
 
 // Words returns what the cause means and what to do about it.

@@ -6,39 +6,14 @@ import (
 	"fmt"
 	"iter"
 	"path"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"deftheron/core/compare"
+	"deftheron/core/names"
 	"deftheron/core/store"
 )
-
-// Clash says what is done where both sides hold different contents and the
-// target's is not what we put there.
-type Clash string
-
-const (
-	// KeepBoth writes the source's beside the target's, under a name that
-	// tells where it is from. It is the default.
-	KeepBoth Clash = "keep-both"
-	// Leave leaves the target's.
-	Leave Clash = "leave"
-	// Source puts the source's in the target's place.
-	Source Clash = "source"
-)
-
-// ParseClash reads a rule; empty is KeepBoth.
-func ParseClash(text string) (Clash, error) {
-	switch clash := Clash(text); clash {
-	case "":
-		return KeepBoth, nil
-	case KeepBoth, Leave, Source:
-		return clash, nil
-	}
-	return "", fmt.Errorf("%q is no rule for clashes; use keep-both, leave or source", text)
-}
 
 // Action is what is to be done about one key.
 type Action string
@@ -60,56 +35,42 @@ const (
 	Refuse Action = "refuse"
 	// Remember does nothing but keep a pair: both sides hold the same.
 	Remember Action = "remember"
+	// Ask waits for a person to say what is done about a clash.
+	Ask Action = "ask"
 )
 
 // Writes reports whether the action writes over, or beside, what is at the
 // target, and so has to wait until both listings are complete.
-func (a Action) Writes() bool { return a == Replace || a == Beside || a == Look }
+func (a Action) Writes() bool { return a == Replace || a == Beside || a == Look || a == Ask }
 
 // Step is one thing to be done.
 type Step struct {
 	Key    store.Key
+	To     store.Key // at the target; the same as Key unless the name is translated
 	Kind   store.Kind
 	Action Action
 	Source store.Entry
 	Target *store.Entry // as seen; nil where there is none
+	// Translated says that the target holds it under another name, as it
+	// cannot hold its own.
+	Translated bool
+	// Origin is what is copied inside the target in place of being sent: the
+	// same content, which an earlier run has put there.
+	Origin *Origin
 	// Cause of a Skip or Refuse.
 	Cause Cause
 	// Why, in words, for a Refuse.
 	Why string
 }
 
-// Rules are what decides.
-type Rules struct {
-	Clash Clash `json:"clash"`
-	// Clear removes at the source, once all has arrived, what is proven to be
-	// at the target.
-	Clear bool `json:"clear,omitempty"`
-	// Documents says what documents are exported as, by class.
-	Documents store.Choice `json:"documents,omitempty"`
-}
+// Moves reports whether the step brings something to the target, as far as is known.
+func (s Step) Moves() bool { return s.Action == Create || s.Action == MakeFolder || s.Action.Writes() }
 
-// Classes are the classes of documents that rules know.
-var Classes = []string{"text", "sheet", "slides", "drawing", "note", "other"}
-
-// ParseDocuments reads a rule for documents: "text=odt+pdf,sheet=ods". A class
-// with nothing after it leaves its documents out.
-func ParseDocuments(text string) (store.Choice, error) {
-	choice := store.Choice{}
-	if strings.TrimSpace(text) == "" {
-		return nil, nil
-	}
-	for part := range strings.SplitSeq(text, ",") {
-		class, formats, ok := strings.Cut(strings.TrimSpace(part), "=")
-		if !ok || !slices.Contains(Classes, class) {
-			return nil, fmt.Errorf("%q is no rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part, strings.Join(Classes, ", "))
-		}
-		choice[class] = []string{}
-		for format := range strings.FieldsFuncSeq(formats, func(r rune) bool { return r == '+' }) {
-			choice[class] = append(choice[class], format)
-		}
-	}
-	return choice, nil
+// Origin is a file of the target whose content is wanted elsewhere in it.
+type Origin struct {
+	Key      store.Key `json:"key"` // at the target
+	Revision string    `json:"revision"`
+	Hash     string    `json:"hash,omitempty"` // KIND=HEXADECIMAL, with which it was proven
 }
 
 // Totals count what a plan comes to. Bytes are those of the files counted.
@@ -120,9 +81,16 @@ type Totals struct {
 	Look      Count `json:"look"`
 	Folders   Count `json:"folders"`
 	Unchanged Count `json:"unchanged"`
+	Ask       Count `json:"ask"`
 	Left      Count `json:"left"`
 	Skipped   Count `json:"skipped"`
 	Refused   Count `json:"refused"`
+	// LeftOut are those that a filter leaves out, which make no steps.
+	LeftOut Count `json:"left_out"`
+	// Translated and Inside are among those above: the first have another name
+	// at the target, the second are copied inside it.
+	Translated Count `json:"translated"`
+	Inside     Count `json:"inside"`
 }
 
 // Count is a number of files and their bytes.
@@ -139,6 +107,12 @@ func (c *Count) add(size int64) {
 // Add counts a step.
 func (t *Totals) Add(step Step) {
 	t.count(step).add(step.Source.Size)
+	if step.Moves() && step.Translated {
+		t.Translated.add(step.Source.Size)
+	}
+	if step.Origin != nil {
+		t.Inside.add(step.Source.Size)
+	}
 }
 
 func (t *Totals) count(step Step) *Count {
@@ -157,6 +131,8 @@ func (t *Totals) count(step Step) *Count {
 		return &t.Unchanged
 	case Refuse:
 		return &t.Refused
+	case Ask:
+		return &t.Ask
 	}
 	if step.Cause == CauseLeft {
 		return &t.Left
@@ -165,25 +141,27 @@ func (t *Totals) count(step Step) *Count {
 }
 
 // Clashes is the number of clashes, however they are settled.
-func (t Totals) Clashes() int64 { return t.KeepBoth.Items + t.Left.Items }
+func (t Totals) Clashes() int64 { return t.KeepBoth.Items + t.Left.Items + t.Ask.Items }
 
 // Moving is what will be written, at most.
 func (t Totals) Moving() Count {
 	return Count{
-		Items: t.Create.Items + t.Replace.Items + t.KeepBoth.Items + t.Look.Items,
-		Bytes: t.Create.Bytes + t.Replace.Bytes + t.KeepBoth.Bytes + t.Look.Bytes,
+		Items: t.Create.Items + t.Replace.Items + t.KeepBoth.Items + t.Look.Items + t.Ask.Items,
+		Bytes: t.Create.Bytes + t.Replace.Bytes + t.KeepBoth.Bytes + t.Look.Bytes + t.Ask.Bytes,
 	}
 }
 
 // Planner makes steps of one route's differences.
 type Planner struct {
 	Rules Rules
-	// Target says what the target can hold, and Root where keys count from.
-	Target store.Traits
-	Root   store.Path
+	// LargestFile that the target can hold, in bytes; 0 is no known limit.
+	LargestFile int64
 	// Once says that the whole account is the source: what is in several of
 	// its folders goes with the one that it belongs to.
 	Once bool
+	// Find finds what the target holds already of a file that is to be created;
+	// nil where nothing is looked for.
+	Find func(source store.Entry) (*Origin, error)
 	// Unchanged is told of every file that needs nothing and no pair.
 	Unchanged func(compare.Difference)
 }
@@ -193,7 +171,6 @@ type Planner struct {
 func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.Seq2[Step, error] {
 	return func(yield func(Step, error) bool) {
 		var folders pending
-		var refused refusal
 		for d, err := range differences {
 			if err != nil {
 				yield(Step{}, err)
@@ -202,16 +179,19 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 			if d.Source == nil {
 				continue
 			}
-			if d.Kind == store.KindFolder {
-				refused.folder(p, d)
-			}
-			if step, ok := folders.next(d, refused.below(d)); ok && !yield(step, nil) {
+			if step, ok := folders.next(d); ok && !yield(step, nil) {
 				return
 			}
 			if d.Kind == store.KindFolder {
 				continue
 			}
-			step, ok := p.decide(d, &refused)
+			step, ok := p.decide(d)
+			if ok && step.Action == Create && p.Find != nil && step.Source.Size > 0 {
+				if step.Origin, err = p.Find(step.Source); err != nil {
+					yield(Step{}, err)
+					return
+				}
+			}
 			if ok && !yield(step, nil) {
 				return
 			}
@@ -222,8 +202,8 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 	}
 }
 
-func (p *Planner) decide(d compare.Difference, refused *refusal) (Step, bool) {
-	step := Step{Key: d.Key, Kind: d.Kind, Source: *d.Source, Target: d.Target}
+func (p *Planner) decide(d compare.Difference) (Step, bool) {
+	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Source: *d.Source, Target: d.Target, Translated: p.translated(d)}
 	switch {
 	case p.Once && d.Source.Elsewhere:
 		return step.skip(CauseElsewhere), true
@@ -241,10 +221,10 @@ func (p *Planner) decide(d compare.Difference, refused *refusal) (Step, bool) {
 		}
 		return step, false
 	}
-	if why := refused.of(p, d); why != nil {
-		return step.refuse(CauseName, why.Error()), true
+	if d.Refused != nil {
+		return step.refuse(CauseName, d.Refused.Error()), true
 	}
-	if limit := p.Target.LargestFile; limit > 0 && d.Source.Size > limit {
+	if limit := p.LargestFile; limit > 0 && d.Source.Size > limit {
 		return step.refuse(CauseTooLarge, fmt.Sprintf("the target holds files of %d bytes at most", limit)), true
 	}
 	switch d.Verdict {
@@ -260,17 +240,11 @@ func (p *Planner) decide(d compare.Difference, refused *refusal) (Step, bool) {
 	return step, true
 }
 
-// Settle says what is done about a clash.
-func (r Rules) Settle(step Step) Step {
-	switch r.Clash {
-	case Leave:
-		return step.skip(CauseLeft)
-	case Source:
-		step.Action = Replace
-	default:
-		step.Action = Beside
-	}
-	return step
+// translated reports whether the target cannot hold the name: with a template,
+// another name is what was asked for, and where letter case does not count, one that
+// is there stays as it is.
+func (p *Planner) translated(d compare.Difference) bool {
+	return d.To != d.Key && p.Rules.As == "" && names.Fold(string(d.To)) != names.Fold(string(d.Key))
 }
 
 func (s Step) skip(cause Cause) Step {
@@ -289,9 +263,9 @@ type pending struct {
 	step *Step
 }
 
-// next takes the next entry of the source, and why the target cannot hold it, and
-// returns the step of the folder before it, if that turned out to hold nothing.
-func (p *pending) next(d compare.Difference, refused error) (Step, bool) {
+// next takes the next entry of the source, and returns the step of the folder before
+// it, if that turned out to hold nothing.
+func (p *pending) next(d compare.Difference) (Step, bool) {
 	var empty Step
 	found := false
 	if p.step != nil && !strings.HasPrefix(string(d.Key), string(p.step.Key)) {
@@ -299,9 +273,9 @@ func (p *pending) next(d compare.Difference, refused error) (Step, bool) {
 	}
 	p.step = nil
 	if d.Kind == store.KindFolder && d.Target == nil {
-		step := Step{Key: d.Key, Kind: d.Kind, Action: MakeFolder, Source: *d.Source}
-		if refused != nil {
-			step = step.refuse(CauseName, refused.Error())
+		step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Action: MakeFolder, Source: *d.Source}
+		if d.Refused != nil {
+			step = step.refuse(CauseName, d.Refused.Error())
 		}
 		p.step = &step
 	}
@@ -313,46 +287,6 @@ func (p *pending) last() (Step, bool) {
 		return Step{}, false
 	}
 	return *p.step, true
-}
-
-// refusal remembers the folder whose name the target cannot hold: nothing
-// below it can be held either.
-type refusal struct {
-	key store.Key
-	why error
-}
-
-// below is why nothing can be held where d is, as it is below that folder, or it.
-func (r *refusal) below(d compare.Difference) error {
-	if r.why != nil && strings.HasPrefix(string(d.Key), string(r.key)) {
-		return r.why
-	}
-	return nil
-}
-
-func (r *refusal) folder(p *Planner, d compare.Difference) {
-	if r.below(d) != nil {
-		return
-	}
-	r.key, r.why = "", nil
-	if d.Target != nil {
-		return
-	}
-	parent, name := d.Key.Split(store.KindFolder)
-	if err := p.Target.NameError(p.Root+parent, name); err != nil {
-		r.key, r.why = d.Key, err
-	}
-}
-
-func (r *refusal) of(p *Planner, d compare.Difference) error {
-	if why := r.below(d); why != nil {
-		return why
-	}
-	if d.Key == "" || d.Target != nil {
-		return nil // a single file, whose name was checked at the start
-	}
-	parent, name := d.Key.Split(d.Kind)
-	return p.Target.NameError(p.Root+parent, name)
 }
 
 // BesideName is the name under which a clash keeps both:

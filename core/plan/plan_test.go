@@ -41,15 +41,15 @@ func TestSteps(t *testing.T) {
 		{Key: "z-sheet", Kind: store.KindDocument, Source: entry("z-sheet", store.KindDocument, -1), Verdict: compare.OnlySource},
 		{Key: "zz-huge", Kind: store.KindFile, Source: entry("zz-huge", store.KindFile, 1000), Verdict: compare.OnlySource},
 	}
+	for i := range differences {
+		if strings.Contains(string(differences[i].Key), ":") && differences[i].Target == nil {
+			differences[i].Refused = fmt.Errorf("a colon")
+		}
+	}
 	unchanged := 0
 	planner := plan.Planner{
-		Target: store.Traits{LargestFile: 100, CheckName: func(_ store.Path, name string) error {
-			if strings.Contains(name, ":") {
-				return fmt.Errorf("a colon")
-			}
-			return nil
-		}},
-		Unchanged: func(compare.Difference) { unchanged++ },
+		LargestFile: 100,
+		Unchanged:   func(compare.Difference) { unchanged++ },
 	}
 	var got []string
 	var totals plan.Totals

@@ -10,6 +10,7 @@ import (
 	"hash"
 	"hash/crc32"
 	"io"
+	"strings"
 
 	"github.com/minio/crc64nvme"
 )
@@ -90,6 +91,13 @@ func (h Hashes) Get(kind HashKind) Hash {
 		}
 	}
 	return Hash{}
+}
+
+// ParseHash reads a hash as String writes it; ok is false for anything else.
+func ParseHash(text string) (hash Hash, ok bool) {
+	kind, value, ok := strings.Cut(text, "=")
+	hash = Hash{Kind: HashKind(kind), Hex: value}
+	return hash, ok && value != "" && hash.String() == text
 }
 
 // Shared returns the cheapest kind that both have, with both values.

@@ -195,7 +195,23 @@ type Writing struct {
 	// Cleaner can find it: letters and digits, unique to a run.
 	Run     string
 	Content Content
+	// Proof is what is wanted as proof. A store that has to read back what
+	// arrived, to prove it, does so only where it is not ProofBySize.
+	Proof ProofLevel
 }
+
+// ProofLevel is how what arrived is held against what was sent.
+type ProofLevel string
+
+const (
+	// ProofByHash is by a hash that the store tells or verifies, and else by
+	// reading back. It is the default.
+	ProofByHash ProofLevel = ""
+	// ProofBySize is content with the size where the store tells no hash.
+	ProofBySize ProofLevel = "size"
+	// ProofByReading reads back in any case.
+	ProofByReading ProofLevel = "readback"
+)
 
 // Written is the answer to a write: the entry as stored.
 type Written struct {

@@ -41,6 +41,9 @@ type Traits struct {
 	CheckName func(folder Path, name string) error
 	// LargestFile in bytes; 0 is no known limit.
 	LargestFile int64
+	// RevisionLasts: a revision stays with a file that is moved, and no other
+	// file of the account has it.
+	RevisionLasts bool
 	// TimePrecision of Modified; 0 where no times are told.
 	TimePrecision time.Duration
 	// KeepsTimes: Writing.Modified is kept, so that times of this account

@@ -34,9 +34,13 @@ func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err err
 		return 0, err
 	}
 	streams.Pairs = r.Records.Pairs(ctx, route.Scope)
+	if streams.Names, err = route.mapper(r.Rules, r.Began); err != nil {
+		return 0, err
+	}
+	streams.At = route.Target.at
 	c := &clearing{run: r, route: route}
 	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
-	for d, err := range compare.Merge(ctx, streams, sides) {
+	for d, err := range compare.Merge(ctx, streams.Streams, sides) {
 		if err != nil {
 			return c.stays, err
 		}

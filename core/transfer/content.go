@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"deftheron/core/compare"
+	"deftheron/core/pace"
 	"deftheron/core/store"
 )
 
@@ -29,20 +30,32 @@ func (c *content) Open(ctx context.Context) (*store.Stream, error) {
 	if err != nil {
 		return nil, compare.NewSourceError(err)
 	}
-	c.stream = store.NewStream(c.a.read(body), c.kind, c.a.counted)
+	c.stream = store.NewStream(c.a.read(ctx, body), c.kind, c.a.counted)
 	return c.stream, nil
 }
 
 func (a *attempt) counted(n int) { a.flight.moved.Add(int64(n)) }
 
-// read marks the errors of a body as the source's, and keeps the hashes that
-// came with it.
-func (a *attempt) read(body io.ReadCloser) io.ReadCloser { return &sourceBody{body} }
+// read marks the errors of a body as the source's, keeps the hashes that came with
+// it, and holds it to the run's pace: what is read goes up again as it comes down.
+func (a *attempt) read(ctx context.Context, body io.ReadCloser) io.ReadCloser {
+	return &sourceBody{body, ctx, a.Pace}
+}
 
-type sourceBody struct{ io.ReadCloser }
+type sourceBody struct {
+	io.ReadCloser
+	ctx  context.Context
+	pace *pace.Limiter
+}
 
 func (b *sourceBody) Read(p []byte) (int, error) {
+	p = p[:b.pace.Most(pace.Up, b.pace.Most(pace.Down, len(p)))]
 	n, err := b.ReadCloser.Read(p)
+	for _, direction := range []pace.Direction{pace.Down, pace.Up} {
+		if waiting := b.pace.Wait(b.ctx, direction, n); waiting != nil {
+			return n, waiting
+		}
+	}
 	if err != nil && err != io.EOF {
 		err = compare.NewSourceError(err)
 	}
@@ -70,6 +83,7 @@ func (a *attempt) proofKind() store.HashKind {
 func (a *attempt) moveContent(ctx context.Context, place store.Place, condition store.Condition) (written store.Written, proof string, err error) {
 	writing := store.Writing{
 		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID,
+		Proof: a.Rules.Proof,
 	}
 	if writer, limits, ok := store.Parts(a.route.Target.Store, a.item.Size); ok {
 		return a.moveParts(ctx, writer, limits, writing)
@@ -93,7 +107,7 @@ func (a *attempt) moveContent(ctx context.Context, place store.Place, condition 
 	if written, err = a.route.Target.Store.Write(ctx, writing); err != nil {
 		return written, "", err
 	}
-	proof, err = store.Prove(ctx, a.route.Target.Store, place, written, content.stream.Sum())
+	proof, err = store.Prove(ctx, a.route.Target.Store, writing, written, content.stream.Sum(), content.stream.Count())
 	return written, proof, err
 }
 

@@ -3,10 +3,12 @@ package transfer
 import (
 	"context"
 	"errors"
+	"strings"
 	"sync/atomic"
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -34,8 +36,19 @@ func (r *Run) runLane(ctx context.Context, lane int) {
 // before another try is spent in the lane: where everything fails, nothing is
 // asked more often for it.
 func (r *Run) process(ctx context.Context, lane int, item *Item, try int) {
+	begun := time.Now()
 	for {
 		ending, wait := r.once(ctx, lane, item, try)
+		if ending == nil && wait == stays { // in the records, waiting
+			r.pending.Done()
+			return
+		}
+		if within := r.Rules.Within; ending != nil && ending.again && within > 0 && time.Since(begun)+wait > within || ending != nil && ending.again && try >= r.Tries {
+			ending.again = false
+		}
+		if ending != nil && ending.again {
+			ending = nil
+		}
 		if ctx.Err() != nil && ending == nil {
 			r.pending.Done()
 			return
@@ -73,13 +86,26 @@ func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending,
 	ending, err := a.do(held)
 	if err == nil {
 		r.full.Store(0)
+		if ending.State == Done && ending.Cause == plan.CauseNone && a.translated() {
+			ending.Cause = plan.CauseTranslated
+		}
 		ending.Seq, ending.Route, ending.Ended = item.Seq, item.Route, time.Now()
 		return ending, 0
 	}
 	if ctx.Err() != nil {
 		return nil, 0
 	}
+	if errors.Is(err, errAsks) {
+		r.leave(stopReason{cause: plan.CauseAsk, why: "both sides had changed, and a person was to be asked what is kept"})
+		return nil, stays
+	}
 	return a.failed(err)
+}
+
+// translated reports whether the item has another name at the target than it was
+// given, and more than the letter case of what was there is different.
+func (a *attempt) translated() bool {
+	return a.item.To != "" && names.Fold(string(a.item.To)) != names.Fold(string(a.item.Key))
 }
 
 // failed decides by the kind of an error whether the item is tried again, has
@@ -108,30 +134,48 @@ func (a *attempt) failed(err error) (*Ending, time.Duration) {
 		a.hold(cause, err.Error())
 		return nil, 0
 	case store.ErrNoSpace:
-		// A smaller file may still fit; three in a row say that none will.
+		// Nothing is wrong with the item: it waits until there is space. A
+		// smaller one may still fit; three in a row say that none will.
+		a.leave(stopReason{cause: cause, why: err.Error()})
 		if a.full.Add(1) >= 3 {
-			a.halt(cause, err.Error())
+			a.hold(cause, err.Error())
 		}
-		return ending, 0
+		return nil, stays
 	}
-	if a.try >= a.Tries {
-		return ending, 0
+	if a.try < a.Tries {
+		a.Log.Debug("to be tried again", "run", a.ID, "item", a.route.SourceAddress(*a.item), "try", a.try, "error", err)
 	}
-	a.Log.Debug("to be tried again", "run", a.ID, "item", a.route.SourceAddress(*a.item), "try", a.try, "error", err)
-	return nil, max(store.Wait(err), a.Backoff(a.try+1))
+	ending.again = true
+	return ending, max(store.Wait(err), a.Backoff(a.try+1))
 }
+
+// errAsks says that a clash waits for a person.
+var errAsks = errors.New("a person is to be asked")
+
+// stays, in place of a wait, leaves an item waiting when the run is held.
+const stays = -1
 
 // do carries the item's action out.
 func (a *attempt) do(ctx context.Context) (*Ending, error) {
 	switch a.item.Action {
 	case plan.MakeFolder:
 		return a.makeFolder(ctx)
+	case plan.Ask:
+		if a.Rules.Clash == plan.AskPerson {
+			return nil, errAsks
+		}
+		return a.look(ctx) // somebody has decided; what is there may be another by now
 	case plan.Look:
 		return a.look(ctx)
 	case plan.Beside:
 		return a.beside(ctx, a.item.Target)
 	case plan.Replace:
 		return a.write(ctx, a.target(), store.AtRevision(a.item.Target.Revision))
+	}
+	if a.item.Origin != nil {
+		if ending, err := a.inside(ctx); ending != nil || err != nil {
+			return ending, err
+		}
 	}
 	if a.Resumed && a.try == 1 && a.item.Size > worthALook {
 		return a.look(ctx)
@@ -158,7 +202,7 @@ func (a *attempt) source() store.Place {
 	return place
 }
 
-func (a *attempt) target() store.Place { return a.route.Target.place(a.item.Key, a.item.Kind) }
+func (a *attempt) target() store.Place { return a.route.Target.place(a.item.to(), a.item.Kind) }
 
 // write moves the content to a place under a condition, proves it, and returns
 // the ending with its pair. Where the condition did not hold, or nobody knows
@@ -174,8 +218,7 @@ func (a *attempt) write(ctx context.Context, place store.Place, condition store.
 	var source compare.SourceError
 	switch {
 	case err == nil:
-		pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(written.Entry), Run: a.ID}
-		return &Ending{State: Done, Proof: proof, Moved: max(0, written.Size), Pair: pair}, nil
+		return &Ending{State: Done, Proof: proof, Moved: max(0, written.Size), Pair: a.pairWith(written.Entry, proof)}, nil
 	case errors.As(err, &source):
 		if store.KindOf(err) == store.ErrChanged {
 			return nil, a.refresh(ctx, err)
@@ -198,6 +241,7 @@ func (a *attempt) refresh(ctx context.Context, changed error) error {
 	}
 	a.progress.resize(a.item, entry.Size)
 	a.item.Source, a.item.Size = compare.RememberedOf(entry), entry.Size
+	a.item.Mark, a.item.Origin = compare.MarkOf(entry, a.route.Source.Store.Traits()), nil
 	return changed
 }
 
@@ -230,14 +274,22 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Place, why error) (
 			return nil, err
 		}
 		if same {
-			return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry)}, nil
+			return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry, proof)}, nil
 		}
 	}
 	return a.clash(ctx, entry)
 }
 
-func (a *attempt) pairWith(target store.Entry) *compare.Pair {
-	return &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID}
+// pairWith is the pair to be remembered. proof is in words, of which the first is the
+// hash where there is one.
+func (a *attempt) pairWith(target store.Entry, proof string) *compare.Pair {
+	hash, _, _ := strings.Cut(proof, " ")
+	if !strings.Contains(hash, "=") {
+		hash = ""
+	}
+	return &compare.Pair{
+		Key: a.item.Key, To: a.item.To, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID, Mark: a.item.Mark, Proof: hash,
+	}
 }
 
 // look compares contents where nothing that was listed decided.
@@ -257,16 +309,18 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 		return a.clash(ctx, entry)
 	}
 	if a.Resumed {
-		return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry)}, nil
+		return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry, proof)}, nil
 	}
-	found := a.pairWith(entry)
+	found := a.pairWith(entry, proof)
 	found.Run = "" // no run has brought it about
 	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}, nil
 }
 
 // clash settles by the rules that the target holds something else.
 func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error) {
-	step := a.Rules.Settle(plan.Step{Key: a.item.Key, Kind: a.item.Kind})
+	step := a.Rules.Settle(plan.Step{
+		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified}, Target: &store.Entry{Modified: target.Modified},
+	})
 	if target.Kind == store.KindFolder && step.Action == plan.Replace {
 		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())
 	}
@@ -275,6 +329,8 @@ func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error
 	switch step.Action {
 	case plan.Skip:
 		return &Ending{State: Skipped, Cause: step.Cause}, nil
+	case plan.Ask:
+		return nil, errAsks
 	case plan.Replace:
 		return a.write(ctx, a.target(), store.AtRevision(target.Revision))
 	}

@@ -99,7 +99,7 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 	if err != nil {
 		return store.Part{}, compare.NewSourceError(err)
 	}
-	stream := store.NewStream(a.read(body), a.proofKind(), a.counted)
+	stream := store.NewStream(a.read(ctx, body), a.proofKind(), a.counted)
 	defer stream.Close()
 	part, err := writer.WritePart(ctx, writing, upload.ID, number, size, stream)
 	if err != nil {
@@ -169,7 +169,7 @@ func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written
 				whole = store.CombineCRC64NVME(whole, binary.BigEndian.Uint64(sum), part.Size)
 			}
 		}
-		return store.Prove(ctx, a.route.Target.Store, writing.Place, written, store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)))
+		return store.Prove(ctx, a.route.Target.Store, writing, written, store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)), writing.Size)
 	}
 	if a.route.Target.Store.Traits().ProofKind == "" || written.Size != writing.Size {
 		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size, writing.Size)
@@ -188,7 +188,7 @@ func (r *Run) abandonUploads(ctx context.Context) error {
 		cleaning := store.Cleaning{Run: r.ID, Folder: cleaningFolder(route)}
 		for _, pending := range uploads {
 			if pending.Item.Route == i {
-				cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.Key, pending.Item.Kind))
+				cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.to(), pending.Item.Kind))
 			}
 		}
 		_, err := store.Clean(ctx, route.Target.Store, cleaning)

@@ -23,7 +23,7 @@ func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 	if step.Action == plan.Remember {
 		if !r.Resumed {
 			r.progress.unchanged.Add(1)
-			r.endings <- Ending{Route: route, Pair: pairOf(step)}
+			r.endings <- Ending{Route: route, Pair: r.pairOf(route, step)}
 			return nil
 		}
 		// An interrupted run may have written it without writing that down.
@@ -33,7 +33,11 @@ func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 	item := Item{
 		Seq: r.seq, Route: route, Key: step.Key, Kind: step.Kind, Action: step.Action, Size: step.Source.Size,
 		SourceID: step.Source.ID, Source: compare.RememberedOf(step.Source), State: Waiting,
+		Mark: compare.MarkOf(step.Source, r.Routes[route].Source.Store.Traits()), Origin: step.Origin,
 		Cause: step.Cause, Why: step.Why,
+	}
+	if step.To != step.Key {
+		item.To = step.To
 	}
 	if step.Target != nil {
 		item.Target = compare.RememberedOf(*step.Target)
@@ -69,8 +73,15 @@ func (q *queue) flush(ctx context.Context) error {
 
 // pairOf is the pair of two files that were found to be the same. It is of no
 // run, as none has brought it about.
-func pairOf(step plan.Step) *compare.Pair {
-	return &compare.Pair{Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target)}
+func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
+	pair := &compare.Pair{
+		Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target),
+		Mark: compare.MarkOf(step.Source, r.Routes[route].Source.Store.Traits()),
+	}
+	if step.To != step.Key {
+		pair.To = step.To
+	}
+	return pair
 }
 
 // feed hands items to the lanes: first those that write where nothing is, while

@@ -38,6 +38,7 @@ type Item struct {
 	Seq    int64 // unique in the run, in the order of the plan
 	Route  int
 	Key    store.Key
+	To     store.Key // at the target, where it is another than Key; empty else
 	Kind   store.Kind
 	Action plan.Action
 	Size   int64 // of the source; -1 is unknown
@@ -46,9 +47,21 @@ type Item struct {
 	SourceID string
 	Source   compare.Remembered
 	Target   compare.Remembered
-	State    State
-	Cause    plan.Cause
-	Why      string
+	// Mark of the source, see compare.MarkOf; Origin is what is copied inside
+	// the target in place of being sent.
+	Mark   string
+	Origin *plan.Origin
+	State  State
+	Cause  plan.Cause
+	Why    string
+}
+
+// to is the item's key at the target.
+func (i *Item) to() store.Key {
+	if i.To != "" {
+		return i.To
+	}
+	return i.Key
 }
 
 // Ending is how an item ended, and the pair to be remembered of it.
@@ -64,6 +77,8 @@ type Ending struct {
 	Attempts int
 	Ended    time.Time
 	Pair     *compare.Pair
+
+	again bool // it may be tried again
 }
 
 // Upload is a file on its way in parts.
@@ -102,6 +117,9 @@ type Records interface {
 	Enqueue(ctx context.Context, run string, items []Item) error
 	// Planned says that all is queued.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
+	// Find returns a file that a run has put to the target, and that is the
+	// content of a mark; nil where there is none.
+	Find(ctx context.Context, scope, mark string) (*plan.Origin, error)
 	// Claim returns Waiting items with a Seq above after, in order. writes
 	// tells those whose action writes over something from the others.
 	Claim(ctx context.Context, run string, writes bool, after int64, most int) ([]Item, error)

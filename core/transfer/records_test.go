@@ -72,6 +72,20 @@ func (m *memory) Enqueue(_ context.Context, _ string, items []transfer.Item) err
 	return nil
 }
 
+func (m *memory) Find(_ context.Context, scope, mark string) (*plan.Origin, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for key, pair := range m.pairs[scope] {
+		if pair.Mark == mark && !pair.Kept {
+			if pair.To != "" {
+				key = pair.To
+			}
+			return &plan.Origin{Key: key, Revision: pair.Target.Revision, Hash: pair.Proof}, nil
+		}
+	}
+	return nil, nil
+}
+
 func (m *memory) Planned(_ context.Context, _ string, totals plan.Totals) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()

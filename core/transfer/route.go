@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"iter"
 	"strings"
+	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -65,12 +67,12 @@ func (r Route) SourceAddress(item Item) string { return r.Source.address(item.Ke
 // one it was given where that is another.
 func (r Route) TargetAddress(item Item, name string) string {
 	if name == "" {
-		return r.Target.address(item.Key, item.Kind)
+		return r.Target.address(item.to(), item.Kind)
 	}
 	if item.Key == "" {
 		return r.Target.Address.Parent().Child(name).String()
 	}
-	below, _ := item.Key.Split(item.Kind)
+	below, _ := item.to().Split(item.Kind)
 	return r.Target.address(store.KeyOf(below, name, item.Kind), item.Kind)
 }
 
@@ -164,12 +166,19 @@ func LackOfSpace(ctx context.Context, routes []Route, bytes int64) string {
 	return fmt.Sprintf("/%s has %d bytes free, and %d are to be written", routes[0].Target.Account, space.Free, bytes)
 }
 
+// Memory is what a plan needs of what is remembered; see Records.
+type Memory interface {
+	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
+	Find(ctx context.Context, scope, mark string) (*plan.Origin, error)
+}
+
 // Plan computes what a run over the routes would do, and calls each with every
 // step, unless it is nil. It writes nothing but what store.Prepare may.
-func Plan(ctx context.Context, routes []Route, rules plan.Rules, pairs func(scope string) iter.Seq2[compare.Pair, error], each func(route int, step plan.Step) error) (plan.Totals, error) {
+func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, each func(route int, step plan.Step) error) (plan.Totals, error) {
 	var totals plan.Totals
 	for i, route := range routes {
-		if err := planRoute(ctx, route, rules, pairs(route.Scope), &totals, nil, func(step plan.Step) error {
+		one := planning{Route: route, rules: rules, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, find: memory.Find}
+		if err := planRoute(ctx, one, func(step plan.Step) error {
 			if each == nil {
 				return nil
 			}
@@ -181,7 +190,34 @@ func Plan(ctx context.Context, routes []Route, rules plan.Rules, pairs func(scop
 	return totals, nil
 }
 
-func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Seq2[compare.Pair, error], totals *plan.Totals, unchanged func(compare.Difference) bool, each func(plan.Step) error) error {
+// planning is a route to be planned.
+type planning struct {
+	Route
+	rules     plan.Rules
+	began     time.Time
+	pairs     iter.Seq2[compare.Pair, error]
+	totals    *plan.Totals
+	unchanged func(compare.Difference) bool // nil counts all
+	find      func(ctx context.Context, scope, mark string) (*plan.Origin, error)
+}
+
+// origins finds what the target holds already of files that are to be created.
+func (p planning) origins(ctx context.Context) func(store.Entry) (*plan.Origin, error) {
+	if !store.CanCopy(p.Target.Store) {
+		return nil
+	}
+	traits := p.Source.Store.Traits()
+	return func(entry store.Entry) (*plan.Origin, error) {
+		mark := compare.MarkOf(entry, traits)
+		if mark == "" {
+			return nil, nil
+		}
+		return p.find(ctx, p.Scope, mark)
+	}
+}
+
+func planRoute(ctx context.Context, p planning, each func(plan.Step) error) error {
+	route, rules, totals := p.Route, p.rules, p.totals
 	if err := store.Prepare(ctx, route.Target.Store); err != nil {
 		return err
 	}
@@ -189,12 +225,28 @@ func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Se
 	if err != nil {
 		return err
 	}
-	streams.Pairs = pairs
+	streams.Pairs = p.pairs
 	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
+	if streams.Names, err = route.mapper(rules, p.began); err != nil {
+		return err
+	}
+	streams.At = route.Target.at
+	sieve, err := rules.Filter.Sieve(p.began)
+	if err != nil {
+		return err
+	}
+	if sieve != nil && !streams.single {
+		source := streams.Source
+		streams.Source = func(ctx context.Context) iter.Seq2[store.Listed, error] { return sieve.Of(source(ctx)) }
+		before := totals.LeftOut
+		defer func() {
+			totals.LeftOut = plan.Count{Items: before.Items + sieve.LeftOut.Items, Bytes: before.Bytes + sieve.LeftOut.Bytes}
+		}()
+	}
 	planner := plan.Planner{
-		Rules: rules, Target: sides.Target, Root: route.Target.Root.AsFolder().Path, Once: route.Source.Root.IsStart(),
+		Rules: rules, LargestFile: sides.Target.LargestFile, Once: route.Source.Root.IsStart(), Find: p.origins(ctx),
 		Unchanged: func(d compare.Difference) {
-			if unchanged == nil || unchanged(d) {
+			if p.unchanged == nil || p.unchanged(d) {
 				totals.Unchanged.Items++
 				totals.Unchanged.Bytes += max(0, d.Source.Size)
 			}
@@ -202,7 +254,7 @@ func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Se
 	}
 	something := false
 	differences := func(yield func(compare.Difference, error) bool) {
-		for d, err := range compare.Merge(ctx, streams, sides) {
+		for d, err := range compare.Merge(ctx, streams.Streams, sides) {
 			something = something || d.Source != nil
 			if !yield(d, err) {
 				return
@@ -224,6 +276,29 @@ func planRoute(ctx context.Context, route Route, rules plan.Rules, pairs iter.Se
 	return ctx.Err()
 }
 
+// mapper gives what is at the source its names at the target.
+func (r Route) mapper(rules plan.Rules, began time.Time) (*names.Mapper, error) {
+	mapper := names.NewMapper(r.Source.Store.Traits(), r.Source.Root.AsFolder().Path, r.Target.Store.Traits(), r.Target.Root.AsFolder().Path)
+	mapper.Refuse = rules.Names == plan.RefuseNames
+	if rules.As != "" {
+		template, err := names.ParseTemplate(rules.As)
+		if err != nil {
+			return nil, err
+		}
+		mapper.Template = template.For(r.Source.Account, began)
+	}
+	return mapper, nil
+}
+
+// at looks at one entry of a side; nil where there is none.
+func (s Side) at(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error) {
+	entry, err := s.Store.Stat(ctx, s.place(key, kind))
+	if store.KindOf(err) == store.ErrNotFound {
+		return nil, nil
+	}
+	return &entry, err
+}
+
 // planEmpty makes the target of a source that holds nothing.
 func planEmpty(ctx context.Context, route Route, totals *plan.Totals, each func(plan.Step) error) error {
 	if route.Target.Root.IsStart() {
@@ -238,26 +313,35 @@ func planEmpty(ctx context.Context, route Route, totals *plan.Totals, each func(
 	return each(step)
 }
 
+// bothSides are the streams of a route.
+type bothSides struct {
+	compare.Streams
+	single bool // it is of one file
+}
+
 // streams lists both sides: all below two folders, or one file and what is at
 // its target.
-func (r Route) streams(ctx context.Context) (compare.Streams, error) {
+func (r Route) streams(ctx context.Context) (streams bothSides, err error) {
 	entry, err := r.Source.Store.Stat(ctx, r.Source.Root)
 	if err != nil {
-		return compare.Streams{}, err
+		return streams, err
 	}
 	if entry.Kind == store.KindFolder {
-		return compare.Streams{Source: r.Source.listing(), Target: compare.OrEmpty(r.Target.listing())}, nil
+		streams.Source, streams.Target = r.Source.listing(), compare.OrEmpty(r.Target.listing())
+		return streams, nil
 	}
+	streams.single, streams.Source, streams.Target = true, compare.OneFile(&entry), compare.OneFile(nil)
 	target, err := r.Target.Store.Stat(ctx, r.Target.Root)
 	switch {
 	case store.KindOf(err) == store.ErrNotFound:
-		return compare.Streams{Source: compare.OneFile(&entry), Target: compare.OneFile(nil)}, nil
+		return streams, nil
 	case err != nil:
-		return compare.Streams{}, err
+		return streams, err
 	case target.Kind == store.KindFolder:
-		return compare.Streams{}, store.Errorf(store.ErrExists, "a folder is at %s, where the file %s was to go", r.Target.Address, r.Source.Address)
+		return streams, store.Errorf(store.ErrExists, "a folder is at %s, where the file %s was to go", r.Target.Address, r.Source.Address)
 	}
-	return compare.Streams{Source: compare.OneFile(&entry), Target: compare.OneFile(&target)}, nil
+	streams.Target = compare.OneFile(&target)
+	return streams, nil
 }
 
 func (s Side) listing() compare.Listing {

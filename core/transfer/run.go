@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"iter"
 	"log/slog"
 	"math/rand/v2"
 	"sync"
@@ -12,6 +11,7 @@ import (
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/pace"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -36,7 +36,12 @@ type Options struct {
 	// Lanes is how many items move at once; 0 takes what the accounts'
 	// traits advise.
 	Lanes int
-	// Tries is how often an item is tried before it fails; 0 is 5.
+	// Began is when the run was asked for: ages count from it, and templates
+	// take their date from it. It is the same when the run is resumed.
+	Began time.Time
+	// Pace limits the run's rates; nil does not.
+	Pace *pace.Limiter
+	// Tries is how often an item is tried before it fails; 0 takes the rules'.
 	Tries int
 	// Backoff is the wait before a try, from 2; nil doubles from half a
 	// second up to 30, with jitter.
@@ -85,6 +90,9 @@ type Run struct {
 	stop    context.CancelCauseFunc
 	stopped atomic.Pointer[stopReason]
 	full    atomic.Int64 // items in a row that found no space
+	// left is why some items are left waiting when all others have ended.
+	left   atomic.Pointer[stopReason]
+	inside atomic.Int64 // bytes that were copied inside the target
 }
 
 type stopReason struct {
@@ -99,7 +107,13 @@ var errStopped = errors.New("the run has to stop")
 // New returns a run that has not begun.
 func New(options Options) *Run {
 	if options.Tries == 0 {
+		options.Tries = options.Rules.Tries
+	}
+	if options.Tries == 0 {
 		options.Tries = 5
+	}
+	if options.Began.IsZero() {
+		options.Began = time.Now()
 	}
 	if options.Backoff == nil {
 		options.Backoff = backoff
@@ -176,6 +190,9 @@ func (r *Run) Execute(ctx context.Context) Result {
 	workers.Wait()
 	close(r.endings)
 	ledger.Wait()
+	if left := r.left.Load(); left != nil && ctx.Err() == nil {
+		r.hold(left.cause, left.why)
+	}
 	err = errors.Join(r.planErr, ledgerErr)
 	stays := int64(0)
 	if r.Rules.Clear && err == nil && ctx.Err() == nil && r.stopped.Load() == nil && r.progress.failed.Load() == 0 {
@@ -248,7 +265,7 @@ func (r *Run) clean(ctx context.Context) error {
 			if pending.Item.Route != i {
 				continue
 			}
-			cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.Key, pending.Item.Kind))
+			cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.to(), pending.Item.Kind))
 			cleaning.Keep[pending.Upload.ID] = pending.Upload.ID != ""
 		}
 		// A server may still be tidying up after a connection that broke, and
@@ -284,7 +301,9 @@ func (r *Run) plan(ctx context.Context, already bool) {
 	var totals plan.Totals
 	for i, route := range r.Routes {
 		pairs := r.Records.Pairs(ctx, route.Scope)
-		err := planRoute(ctx, route, r.Rules, pairs, &totals, r.unchanged, func(step plan.Step) error {
+		err := planRoute(ctx, planning{
+			Route: route, rules: r.Rules, began: r.Began, pairs: pairs, totals: &totals, unchanged: r.unchanged, find: r.Records.Find,
+		}, func(step plan.Step) error {
 			return queue.add(ctx, i, step)
 		})
 		if err != nil {
@@ -316,11 +335,18 @@ func (r *Run) unchanged(d compare.Difference) bool {
 	return true
 }
 
+// leave says why an item is left waiting: a lack of space before a question.
+func (r *Run) leave(reason stopReason) {
+	if !r.left.CompareAndSwap(nil, &reason) && reason.cause != plan.CauseAsk {
+		r.left.Store(&reason)
+	}
+}
+
 // checkSpace stops the run where the target has no room for what is known to be
 // coming.
 func (r *Run) checkSpace(ctx context.Context) {
 	if why := LackOfSpace(ctx, r.Routes, r.progress.bytes.Load()-r.progress.moved()); why != "" {
-		r.halt(plan.CauseNoSpace, why)
+		r.hold(plan.CauseNoSpace, why)
 	}
 }
 
@@ -391,9 +417,4 @@ func causeOfPlan(err error) plan.Cause {
 		return cause
 	}
 	return plan.CauseListing
-}
-
-// Pairs is the pairs of a scope in the records, for Plan.
-func Pairs(ctx context.Context, records Records) func(scope string) iter.Seq2[compare.Pair, error] {
-	return func(scope string) iter.Seq2[compare.Pair, error] { return records.Pairs(ctx, scope) }
 }

@@ -310,7 +310,6 @@ func TestFaultsThatLast(t *testing.T) {
 		{store.Errorf(store.ErrRefused, "no"), plan.CauseRefused, "partial"},
 		{store.Errorf(store.ErrNameRefused, "name"), plan.CauseName, "partial"},
 		{store.Errorf(store.ErrTooLarge, "large"), plan.CauseTooLarge, "partial"},
-		{store.Errorf(store.ErrNoSpace, "full"), plan.CauseNoSpace, "partial"},
 		{store.SlowDown(0, nil), plan.CauseSlow, "partial"},
 		{store.Errorf(store.ErrOutcomeUnknown, "lost"), plan.CauseFault, "partial"},
 	} {
@@ -424,8 +423,65 @@ func refuseColons(traits *store.Traits) {
 	}
 }
 
+// TestNamesTranslated copies names that the target refuses, there and home again.
+func TestNamesTranslated(t *testing.T) {
+	b := newBench(t)
+	b.target.SetTraits(refuseColons)
+	b.source.Put("x", "a:b", "inside", "x:")
+	b.source.Put("y", "c%3Ad.txt")
+	b.source.Put("z", "fine.txt")
+	b.source.MakeFolder(t.Context(), store.At("empty:"))
+	b.run("done")
+	b.want(map[string]string{"/copy/a%3Ab/inside/x%3A": "x", "/copy/c%25253Ad.txt": "y", "/copy/fine.txt": "z"})
+	b.ended("a:b/inside/x:", transfer.Done, plan.CauseTranslated)
+	b.ended("fine.txt", transfer.Done, plan.CauseNone)
+	if _, err := b.target.Stat(t.Context(), store.At("copy", "empty%3A")); err != nil {
+		t.Errorf("the empty folder: %v", err)
+	}
+	if _, s := b.run("done"); s.Items != 0 || s.Unchanged != 3 {
+		t.Errorf("the second run had %d items, and found %d in step", s.Items, s.Unchanged)
+	}
+	b.source.Put("changed", "a:b", "inside", "x:")
+	b.run("done")
+	b.want(map[string]string{"/copy/a%3Ab/inside/x%3A": "changed", "/copy/c%25253Ad.txt": "y", "/copy/fine.txt": "z"})
+
+	home := newBench(t)
+	home.from, home.to, home.fromRoot, home.toRoot = b.target, home.target, store.At("copy"), store.At("back")
+	home.run("done")
+	home.want(map[string]string{"/back/a:b/inside/x:": "changed", "/back/c%3Ad.txt": "y", "/back/fine.txt": "z"})
+}
+
+// TestLetterCaseTwins copies twins to where letter case does not tell them apart.
+func TestLetterCaseTwins(t *testing.T) {
+	b := newBench(t)
+	b.target.SetTraits(func(traits *store.Traits) { traits.CaseIgnored = true })
+	for _, name := range []string{"a.txt", "A.txt", "data/x", "Data/x", "Data/X", "zz"} {
+		b.source.Put(name, strings.Split(name, "/")...)
+	}
+	b.target.Put("theirs, in other letters", "copy", "ZZ")
+	want := map[string]string{
+		"/copy/A.txt": "A.txt", "/copy/%61.txt": "a.txt", "/copy/Data/X": "Data/X", "/copy/Data/%78": "Data/x", "/copy/%64ata/x": "data/x",
+		"/copy/ZZ": "theirs, in other letters", "/copy/zz (from desk 2026-01-01 00.00.00)": "zz",
+	}
+	b.run("done")
+	got := b.target.Files()
+	for name, content := range got {
+		if strings.HasPrefix(name, "/copy/zz (from") || strings.HasPrefix(name, "/copy/ZZ (from") {
+			delete(got, name)
+			got["/copy/zz (from desk 2026-01-01 00.00.00)"] = content
+		}
+	}
+	if !maps.Equal(got, want) {
+		t.Errorf("the target holds %v\nwant %v", got, want)
+	}
+	if _, s := b.run("done"); s.Items != 0 || s.Unchanged != 6 {
+		t.Errorf("the second run had %d items, and found %d in step", s.Items, s.Unchanged)
+	}
+}
+
 func TestNamesRefused(t *testing.T) {
 	b := newBench(t)
+	b.rules.Names = plan.RefuseNames
 	b.target.SetTraits(refuseColons)
 	b.source.Put("x", "a:b", "inside", "x")
 	b.source.Put("y", "c:d.txt")
@@ -623,8 +679,8 @@ func TestNoSpaceStopsBeforeAnythingIsChanged(t *testing.T) {
 	b := newBench(t)
 	b.to = small{b.target}
 	b.source.Put("too much", "x")
-	result, _ := b.run("failed")
-	if result.Cause != plan.CauseNoSpace || len(b.target.Files()) != 0 {
+	result := b.new().Execute(t.Context())
+	if result.State != transfer.Held || result.Cause != plan.CauseNoSpace || len(b.target.Files()) != 0 {
 		t.Errorf("%+v, %v; want it stopped for want of space", result, b.target.Files())
 	}
 }
@@ -672,7 +728,7 @@ func TestPlanWritesNothing(t *testing.T) {
 	b.source.Put("12345", "new")
 	b.source.Put("clash", "clash")
 	b.target.Put("other", "copy", "clash")
-	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, transfer.Pairs(t.Context(), b.records), nil)
+	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil)
 	if err != nil || totals.Create != (plan.Count{Items: 1, Bytes: 5}) || totals.Clashes() != 1 {
 		t.Errorf("%+v, %v", totals, err)
 	}

@@ -94,7 +94,7 @@ type account struct {
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
 	return store.Traits{
-		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName,
+		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName, RevisionLasts: true,
 		TimePrecision: time.Nanosecond, KeepsTimes: true, ProofKind: store.CRC64NVME,
 		Conditional: true, Whole: true, Streams: 4,
 		Windows: []string{"A deletion looks at the file just before; what is written to it in that moment goes with it.",

@@ -246,18 +246,23 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 	if err != nil {
 		return store.Written{}, a.writeFailed(ctx, writing, err)
 	}
-	read, size, err := store.ReadBack(ctx, a, arriving, "", sent.Kind)
-	if err != nil {
-		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent and could not be read back: %w", writing.Place, err)
-	}
-	if read != sent || writing.Size >= 0 && size != writing.Size {
-		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read, size)
+	bySize := writing.Proof == store.ProofBySize
+	if !bySize {
+		read, size, err := store.ReadBack(ctx, a, arriving, "", sent.Kind)
+		if err != nil {
+			return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent and could not be read back: %w", writing.Place, err)
+		}
+		if read != sent || writing.Size >= 0 && size != writing.Size {
+			return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read, size)
+		}
 	}
 	if err := store.Settle(ctx, a, writing, arriving); err != nil {
 		return store.Written{}, err
 	}
 	written, err = a.written(ctx, writing)
-	written.Proof, written.ReadBack = read, true
+	if !bySize {
+		written.Proof, written.ReadBack = sent, true
+	}
 	return written, err
 }
 

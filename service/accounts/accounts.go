@@ -47,6 +47,7 @@ type Accounts struct {
 	Aside func(ctx context.Context, name string, change func() error) error
 
 	opening  singleflight.Group
+	paces    paces
 	mu       sync.Mutex
 	consents consents
 	open     map[string]tree.Account // by id

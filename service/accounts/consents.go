@@ -175,7 +175,7 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 func (a *Accounts) openingFor(row records.Account, gate *store.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
-		Secrets: keeps, Dial: a.dial, Transport: a.newTransport(row.ID), Showed: a.showed(row.ID), Now: time.Now, Log: a.log.With("account", row.Name),
+		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.newTransport(row.ID), Showed: a.showed(row.ID), Now: time.Now, Log: a.log.With("account", row.Name),
 	}
 }
 

@@ -86,9 +86,15 @@ func (a *Accounts) proxy() func(*http.Request) (*url.URL, error) {
 	return http.ProxyFromEnvironment
 }
 
-// dial connects to a server of a protocol other than HTTP.
-func (a *Accounts) dial(ctx context.Context, _, address string) (net.Conn, error) {
-	return DialThrough(ctx, a.proxy(), address)
+// dialFor connects an account to a server of a protocol other than HTTP.
+func (a *Accounts) dialFor(id string) func(ctx context.Context, network, address string) (net.Conn, error) {
+	return func(ctx context.Context, _, address string) (net.Conn, error) {
+		connection, err := DialThrough(ctx, a.proxy(), address)
+		if err != nil {
+			return nil, err
+		}
+		return a.paced(id, connection), nil
+	}
 }
 
 // DialThrough connects to an address; where a proxy is the way out to it, through a
@@ -158,7 +164,13 @@ func (c *tunnelConn) Read(p []byte) (int, error) { return c.reader.Read(p) }
 func (a *Accounts) newTransport(id string) http.RoundTripper {
 	proxy := a.proxy()
 	return &http.Transport{
-		Proxy: proxy, DialContext: Dial,
+		Proxy: proxy, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			connection, err := Dial(ctx, network, address)
+			if err != nil {
+				return nil, err
+			}
+			return a.paced(id, connection), nil
+		},
 		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, VerifyConnection: func(state tls.ConnectionState) error {
 			a.showed(id)(state.PeerCertificates[0])
 			return nil

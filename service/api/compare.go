@@ -131,12 +131,13 @@ func comparedOf(one files.Compared, here, there tree.Located) contract.Compared 
 	if one.Key == "" {
 		shown.Name = here.Address.Name()
 	}
-	entry := func(located tree.Located, entry *store.Entry) *contract.Entry {
+	entry := func(located tree.Located, key store.Key, entry *store.Entry) *contract.Entry {
 		if entry == nil {
 			return nil
 		}
 		address := located.Address
-		if one.Key != "" {
+		if key != "" {
+			below, name := key.Split(one.Kind)
 			for _, step := range append(below.Names(), name) {
 				address = address.Child(step)
 			}
@@ -144,6 +145,6 @@ func comparedOf(one files.Compared, here, there tree.Located) contract.Compared 
 		shown := entryOf(tree.Node{Address: address, Entry: *entry})
 		return &shown
 	}
-	shown.Here, shown.There = entry(here, one.Here), entry(there, one.There)
+	shown.Here, shown.There = entry(here, one.Key, one.Here), entry(there, one.To, one.There)
 	return shown
 }

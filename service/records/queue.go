@@ -16,8 +16,8 @@ import (
 
 var _ transfer.Records = (*DB)(nil)
 
-const itemColumns = `seq, route, key, kind, action, size, source_id, source_revision, source_time,
-	target_revision, target_size, target_time, state, cause, why`
+const itemColumns = `seq, route, key, target_key, kind, action, size, source_id, source_revision, source_time,
+	target_revision, target_size, target_time, state, cause, why, mark, origin`
 
 // scannedTime scans nanoseconds.
 type scannedTime struct{ at *time.Time }
@@ -29,11 +29,31 @@ func (s scannedTime) Scan(value any) error {
 	return nil
 }
 
+// scannedOrigin scans JSON; empty is none.
+type scannedOrigin struct{ origin **plan.Origin }
+
+// Scan implements sql.Scanner.
+func (s scannedOrigin) Scan(value any) error {
+	text, _ := value.(string)
+	if text == "" {
+		return nil
+	}
+	return json.Unmarshal([]byte(text), s.origin)
+}
+
+func originText(origin *plan.Origin) string {
+	if origin == nil {
+		return ""
+	}
+	text, _ := json.Marshal(origin) // of strings alone
+	return string(text)
+}
+
 func scanItem(item *transfer.Item) []any {
 	return []any{
-		&item.Seq, &item.Route, (*keyBytes)(&item.Key), &item.Kind, &item.Action, &item.Size, &item.SourceID,
+		&item.Seq, &item.Route, (*keyBytes)(&item.Key), (*keyBytes)(&item.To), &item.Kind, &item.Action, &item.Size, &item.SourceID,
 		&item.Source.Revision, scannedTime{&item.Source.Modified},
-		&item.Target.Revision, &item.Target.Size, scannedTime{&item.Target.Modified}, &item.State, &item.Cause, &item.Why,
+		&item.Target.Revision, &item.Target.Size, scannedTime{&item.Target.Modified}, &item.State, &item.Cause, &item.Why, &item.Mark, scannedOrigin{&item.Origin},
 	}
 }
 
@@ -45,6 +65,14 @@ func (k *keyBytes) Scan(value any) error {
 	data, _ := value.([]byte)
 	*k = keyBytes(data)
 	return nil
+}
+
+// orNull is a key, or no value for none.
+func orNull(key store.Key) any {
+	if key == "" {
+		return nil
+	}
+	return []byte(key)
 }
 
 func restoreItem(item *transfer.Item) { item.Source.Size = item.Size }
@@ -105,16 +133,16 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 		return err
 	}
 	return db.each(ctx, `INSERT INTO items (run, writes, `+itemColumns+`, proof, name, moved, attempts, ended)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', 0, 0, ?)`, len(items), func(i int) []any {
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', 0, 0, ?)`, len(items), func(i int) []any {
 		item := &items[i]
 		ended := int64(0)
 		if item.State != transfer.Waiting {
 			ended = time.Now().UnixNano()
 		}
 		return []any{
-			number, item.Action.Writes(), item.Seq, item.Route, []byte(item.Key), string(item.Kind), string(item.Action), item.Size,
+			number, item.Action.Writes(), item.Seq, item.Route, []byte(item.Key), orNull(item.To), string(item.Kind), string(item.Action), item.Size,
 			item.SourceID, item.Source.Revision, nanoseconds(item.Source.Modified), item.Target.Revision, item.Target.Size,
-			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, ended,
+			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, item.Mark, originText(item.Origin), ended,
 		}
 	})
 }
@@ -171,7 +199,7 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 			return err
 		}
 		return eachIn(ctx, tx, `INSERT OR REPLACE INTO pairs (scope, key, source_revision, source_size, source_time,
-			target_revision, target_size, target_time, kept, run) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(endings), func(i int) []any {
+			target_revision, target_size, target_time, kept, run, target_key, mark, proof) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(endings), func(i int) []any {
 			pair := endings[i].Pair
 			if pair == nil {
 				return nil
@@ -179,6 +207,7 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 			return []any{
 				scopeNumbers[endings[i].Route], []byte(pair.Key), pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified),
 				pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified), pair.Kept, pair.Run,
+				orNull(pair.To), pair.Mark, pair.Proof,
 			}
 		})
 	})
@@ -195,6 +224,18 @@ func numberScopes(ctx context.Context, tx *sql.Tx, scopes []string) ([]int64, er
 		}
 	}
 	return numbers, nil
+}
+
+// Find implements transfer.Records.
+func (db *DB) Find(ctx context.Context, scope, mark string) (*plan.Origin, error) {
+	var origin plan.Origin
+	err := db.readPool.QueryRowContext(ctx, `SELECT coalesce(target_key, key), target_revision, proof FROM pairs
+		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND mark = ? AND mark <> '' AND kept = 0 LIMIT 1`, scope, mark).
+		Scan((*keyBytes)(&origin.Key), &origin.Revision, &origin.Hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &origin, err
 }
 
 // EndRest implements transfer.Records.
@@ -332,7 +373,7 @@ func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bo
 		than = ">=" // the empty key, of a single file, comes first
 	}
 	rows, err := db.readPool.QueryContext(ctx, `SELECT key, source_revision, source_size, source_time,
-		target_revision, target_size, target_time, kept, run FROM pairs WHERE scope = ? AND key `+than+` ? ORDER BY key LIMIT ?`,
+		target_revision, target_size, target_time, kept, run, target_key, mark, proof FROM pairs WHERE scope = ? AND key `+than+` ? ORDER BY key LIMIT ?`,
 		scope, after, pairsPage)
 	if err != nil {
 		return nil, err
@@ -342,7 +383,8 @@ func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bo
 	for rows.Next() {
 		var pair compare.Pair
 		err := rows.Scan((*keyBytes)(&pair.Key), &pair.Source.Revision, &pair.Source.Size, scannedTime{&pair.Source.Modified},
-			&pair.Target.Revision, &pair.Target.Size, scannedTime{&pair.Target.Modified}, &pair.Kept, &pair.Run)
+			&pair.Target.Revision, &pair.Target.Size, scannedTime{&pair.Target.Modified}, &pair.Kept, &pair.Run,
+			(*keyBytes)(&pair.To), &pair.Mark, &pair.Proof)
 		if err != nil {
 			return nil, err
 		}

@@ -139,6 +139,24 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return nil
 	},
+}, {
+	ID: "0005-names-and-renames",
+	Migrate: func(tx *gorm.DB) error {
+		for _, statement := range []string{
+			"ALTER TABLE items ADD COLUMN target_key BLOB",
+			"ALTER TABLE items ADD COLUMN origin TEXT NOT NULL DEFAULT ''",
+			"ALTER TABLE items ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
+			"ALTER TABLE pairs ADD COLUMN target_key BLOB",
+			"ALTER TABLE pairs ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
+			"ALTER TABLE pairs ADD COLUMN proof TEXT NOT NULL DEFAULT ''",
+			"CREATE INDEX pairs_mark ON pairs (scope, mark) WHERE mark <> ''",
+		} {
+			if err := tx.Exec(statement).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}
 
 var linkSchema = []string{

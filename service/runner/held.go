@@ -3,7 +3,10 @@ package runner
 import (
 	"context"
 	"slices"
+	"time"
 
+	"deftheron/core/plan"
+	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
 	"deftheron/service/records"
@@ -27,6 +30,9 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	r.mu.Unlock()
 	r.log.Warn("run", "run", row.ID, "state", row.State, "cause", row.Cause, "why", row.Why)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
+	if row.Cause == string(plan.CauseNoSpace) {
+		r.group.Go(func() { r.awaitSpace(row) })
+	}
 	r.group.Go(func() {
 		for _, account := range changed(row) { // so that it shows which of them it is
 			if _, err := r.accounts.Check(r.ctx, account); err != nil {
@@ -38,6 +44,43 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 		if err := r.take(r.ctx, row); err != nil {
 			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
 		}
+	}
+}
+
+// spaceEvery is how often it is looked whether a target has space again; one that
+// does not tell is simply tried, less often.
+const (
+	spaceEvery = 20 * time.Second
+	untoldTime = 10 * time.Minute
+)
+
+// awaitSpace goes on with a run that is held for a lack of space, once there is some.
+func (r *Runner) awaitSpace(row records.Run) {
+	ticker := time.NewTicker(spaceEvery)
+	defer ticker.Stop()
+	for begun := time.Now(); ; {
+		select {
+		case <-ticker.C:
+		case <-r.ctx.Done():
+			return
+		}
+		now, err := r.db.Run(r.ctx, row.ID)
+		if err != nil || now.State != records.Held || now.Cause != row.Cause {
+			return // a person has decided
+		}
+		routes, err := r.open(r.ctx, row.Routes)
+		if err != nil {
+			continue
+		}
+		space, err := store.SpaceOf(r.ctx, routes[0].Target.Store)
+		told := err == nil && space.Free >= 0
+		if told && space.Free < max(1, row.Bytes-row.Moved) || !told && time.Since(begun) < untoldTime {
+			continue
+		}
+		if err := r.take(r.ctx, now); err != nil {
+			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+		}
+		return
 	}
 }
 

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
+	"time"
 
 	"deftheron/contract"
+	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -16,7 +16,7 @@ import (
 )
 
 // routes makes routes of what is to be copied: each source under its own name.
-func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.Route, error) {
+func (r *Runner) routes(ctx context.Context, request contract.Copy, rules plan.Rules) ([]records.Route, error) {
 	to, err := store.ParseAddress(request.To)
 	if err != nil {
 		return nil, err
@@ -27,7 +27,7 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.R
 	if len(request.From) == 0 {
 		return nil, errors.New("there is no source; name at least one address to copy from")
 	}
-	names := map[string]string{}
+	taken := map[string]string{}
 	var routes []records.Route
 	for _, text := range request.From {
 		from, err := store.ParseAddress(text)
@@ -37,15 +37,14 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy) ([]records.R
 		if from.IsRoot() {
 			return nil, fmt.Errorf("the source / is the root of all accounts; name the accounts to copy from, as in /desk")
 		}
-		name, err := r.nameOf(ctx, from)
+		target, err := r.targetOf(ctx, from, to, rules)
 		if err != nil {
 			return nil, err
 		}
-		target := to.Child(name)
-		if other, twice := names[target.String()]; twice {
+		if other, twice := taken[target.String()]; twice && rules.As == "" {
 			return nil, fmt.Errorf("%s and %s would both become %s; copy them to different folders", other, from, target)
 		}
-		names[target.String()] = from.String()
+		taken[target.String()] = from.String()
 		route := records.Route{From: from.String(), To: target.String()}
 		if route.Scope, err = r.Scope(ctx, from, target); err != nil {
 			return nil, err
@@ -62,6 +61,54 @@ func (r *Runner) nameOf(ctx context.Context, address store.Address) (string, err
 	}
 	located, err := r.tree.Locate(ctx, address)
 	return located.Place.Name, err
+}
+
+// targetOf is what a source becomes: by its name in the folder that is copied to, or
+// by the names that a template makes below it.
+func (r *Runner) targetOf(ctx context.Context, from, to store.Address, rules plan.Rules) (store.Address, error) {
+	if rules.As == "" {
+		name, err := r.nameAt(ctx, from, to, rules.Names)
+		return to.Child(name), err
+	}
+	template, err := names.ParseTemplate(rules.As)
+	if err != nil {
+		return to, err
+	}
+	located, err := r.tree.Locate(ctx, from)
+	if err != nil {
+		return to, err
+	}
+	entry, err := located.Store.Stat(ctx, located.Place)
+	if err != nil || entry.Kind == store.KindFolder { // what is not there is found by who looks for it
+		return to, nil
+	}
+	for _, step := range template.For(from.Account, time.Now()).Expand(names.File{Name: entry.Name, Modified: entry.Modified}) {
+		to = to.Child(step)
+	}
+	return to, nil
+}
+
+// nameAt is the name that what is at an address is to have in a folder: its own,
+// unless the account there cannot hold that.
+func (r *Runner) nameAt(ctx context.Context, from, to store.Address, naming plan.Naming) (string, error) {
+	name, err := r.nameOf(ctx, from)
+	if err != nil || naming == plan.RefuseNames {
+		return name, err
+	}
+	source, err := r.tree.Locate(ctx, from)
+	if err != nil {
+		return "", err
+	}
+	target, err := r.tree.Locate(ctx, to)
+	if err != nil {
+		return "", err
+	}
+	home := names.For(source.Store.Traits()).Home(source.Place.Folder.Path, name)
+	translated, err := names.For(target.Store.Traits()).Put(target.Place.AsFolder().Path, home)
+	if err != nil {
+		return name, nil // which is refused with more words
+	}
+	return translated, nil
 }
 
 // Scope names two places by the accounts' ids, so that what is remembered of
@@ -103,15 +150,11 @@ func (r *Runner) open(ctx context.Context, rows []records.Route) ([]transfer.Rou
 
 // prepare checks a request before anything is changed.
 func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.Route, []transfer.Route, plan.Rules, error) {
-	clash, err := plan.ParseClash(request.Clash)
+	rules, err := rulesOf(request.Rules)
 	if err != nil {
-		return nil, nil, plan.Rules{}, &InputError{err}
+		return nil, nil, plan.Rules{}, err
 	}
-	rules := plan.Rules{Clash: clash}
-	if rules.Documents, err = plan.ParseDocuments(request.Documents); err != nil {
-		return nil, nil, plan.Rules{}, &InputError{err}
-	}
-	rows, err := r.routes(ctx, request)
+	rows, err := r.routes(ctx, request, rules)
 	if err != nil {
 		return nil, nil, plan.Rules{}, &InputError{err}
 	}
@@ -137,58 +180,16 @@ func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.
 // InputError is a request that cannot be meant.
 type InputError struct{ error }
 
+// NewInputError marks an error as one of the request.
+func NewInputError(err error) error { return &InputError{err} }
+
 // Unwrap returns what is wrong.
 func (e *InputError) Unwrap() error { return e.error }
-
-// Plan computes what a copy would do.
-func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan, error) {
-	rows, routes, rules, err := r.prepare(ctx, request)
-	if err != nil {
-		return contract.Plan{}, err
-	}
-	const mostBlockers = 100
-	blockers := []contract.Blocker{}
-	exports := map[string]*contract.Exporting{}
-	totals, err := transfer.Plan(ctx, routes, rules, transfer.Pairs(ctx, r.db), func(route int, step plan.Step) error {
-		if format := store.ExportedAs(step.Source); format != "" && (step.Action == plan.Create || step.Action.Writes()) {
-			mark := step.Source.Document + " " + format
-			if exports[mark] == nil {
-				exports[mark] = &contract.Exporting{Document: step.Source.Document, Format: format}
-			}
-			exports[mark].Items++
-		}
-		if step.Action == plan.Refuse && len(blockers) < mostBlockers {
-			blockers = append(blockers, contract.Blocker{
-				Address: routes[route].SourceAddress(transfer.Item{Key: step.Key, Kind: step.Kind}),
-				Cause:   string(step.Cause), Why: step.Why, Remedy: step.Cause.Words().Remedy,
-			})
-		}
-		return nil
-	})
-	if err != nil {
-		return contract.Plan{}, err
-	}
-	result := planOf(totals)
-	if why := transfer.LackOfSpace(ctx, routes, totals.Moving().Bytes); why != "" {
-		// First, as it stands in the way of all.
-		blockers = slices.Insert(blockers, 0, contract.Blocker{
-			Address: "/" + routes[0].Target.Account, Cause: string(plan.CauseNoSpace), Why: why, Remedy: plan.CauseNoSpace.Words().Remedy,
-		})
-	}
-	result.Blockers = blockers
-	result.Exports = []contract.Exporting{}
-	for _, mark := range slices.Sorted(maps.Keys(exports)) {
-		result.Exports = append(result.Exports, *exports[mark])
-	}
-	for _, row := range rows {
-		result.Routes = append(result.Routes, contract.Route{From: row.From, To: row.To})
-	}
-	return result, nil
-}
 
 func planOf(t plan.Totals) contract.Plan {
 	count := func(c plan.Count) contract.Count { return contract.Count(c) }
 	return contract.Plan{
+		Ask: count(t.Ask), LeftOut: count(t.LeftOut), Inside: count(t.Inside), Translated: count(t.Translated),
 		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
 		Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Skipped: count(t.Skipped), Refused: count(t.Refused),
 		Clashes: t.Clashes(), Moving: count(t.Moving()),

@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 
 	"deftheron/contract"
+	"deftheron/core/pace"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -63,6 +64,7 @@ type active struct {
 	paused bool
 	resume bool // it is to go on as soon as it is paused
 	aside  bool // it stops for a change of an account, and goes on after that
+	pace   pace.Limiter
 	ended  chan struct{}
 }
 
@@ -178,6 +180,7 @@ func newID(now time.Time) string {
 func (r *Runner) launch(row records.Run, resumed bool) {
 	ctx, cancel := context.WithCancelCause(r.ctx)
 	a := &active{row: row, cancel: cancel, ended: make(chan struct{})}
+	a.pace.Set(row.Rules.Pace)
 	r.mu.Lock()
 	r.active[row.ID] = a
 	r.mu.Unlock()
@@ -214,6 +217,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	}
 	run := transfer.New(transfer.Options{
 		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
+		Began: a.row.CreatedAt, Pace: &a.pace,
 	})
 	now := time.Now()
 	r.mu.Lock()

@@ -83,6 +83,16 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		Bytes:         contract.ByteCounts{Moved: row.Moved, Total: max(row.Bytes, row.Moved)},
 		Interruptions: row.Interruptions, Created: row.CreatedAt, Started: row.StartedAt, Ended: row.EndedAt,
 	}
+	shown.Rules, shown.LeftOut, shown.Inside = shownRules(row.Rules), contract.Count(row.Totals.LeftOut), contract.Count(row.Totals.Inside)
+	if row.StartedAt != nil {
+		until := time.Now()
+		if row.EndedAt != nil {
+			until = *row.EndedAt
+		}
+		if took := until.Sub(*row.StartedAt).Seconds(); took > 0 {
+			shown.Average = float64(row.Moved) / took
+		}
+	}
 	for _, route := range row.Routes {
 		shown.Routes = append(shown.Routes, contract.Route{From: route.From, To: route.To})
 	}

@@ -93,6 +93,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{name}/pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change the limits of an account */
+        put: operations["set-account-pace"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{name}/resume": {
         parameters: {
             query?: never;
@@ -482,6 +499,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The limits on rates, overall and by account */
+        get: operations["show-pace"];
+        /** Change the limits for everything */
+        put: operations["set-pace"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans": {
         parameters: {
             query?: never;
@@ -686,6 +721,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change the limits of a run, while it moves */
+        put: operations["set-run-pace"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/pause": {
         parameters: {
             query?: never;
@@ -697,6 +749,23 @@ export interface paths {
         put?: never;
         /** Pause a run until it is resumed */
         post: operations["pause-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a run go on that is held for a person */
+        post: operations["release-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1021,14 +1090,42 @@ export interface components {
             way?: "page" | "device" | "paste";
         };
         Copy: {
-            /** @description keep-both (the default), leave or source. */
+            /** @description A template of the names below the target, of {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}; slashes part folders. */
+            as?: string;
+            /** @description Where both sides hold different contents: keep-both (the default), newer, source, leave or ask. */
             clash?: string;
             /** @description What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given. */
             documents?: string;
             /** @description Addresses of files and folders. */
             from: string[];
+            /** @description Only files above a size. */
+            larger_than?: string;
+            /** @description Patterns of what is left out, in the gitignore syntax. */
+            leave_out?: string[];
+            /** @description What is done about names that the target cannot hold: translate (the default) or refuse. */
+            names?: string;
+            /** @description Only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y). */
+            newer_than?: string;
+            /** @description Only files changed before a date or an age. */
+            older_than?: string;
+            /** @description Patterns of what alone is taken, in the gitignore syntax. */
+            only?: string[];
+            pace?: components["schemas"]["Pace"];
+            /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
+            proof?: string;
+            /** @description Only files below a size, such as 2GiB. */
+            smaller_than?: string;
             /** @description The address of the folder into which each goes under its own name. */
             to: string;
+            /**
+             * Format: int64
+             * @description How often an item is tried before it fails; 5 unless given.
+             */
+            tries?: number;
+            /** @description Types of files that alone are taken: documents, pictures, sound, film. */
+            types?: string[];
+            /** @description How long an item is tried, such as 2h. */
+            within?: string;
         };
         Count: {
             /** Format: int64 */
@@ -1258,6 +1355,22 @@ export interface components {
             secret: boolean;
             title: string;
         };
+        Pace: {
+            /** @description From providers. */
+            down?: string;
+            /** @description Rates at hours of the week, in place of these: {"mon-fri 08-18": "5MB/s"}, or "up 5MB/s, down 20MB/s". */
+            hours?: {
+                [key: string]: string;
+            };
+            /** @description To providers. */
+            up?: string;
+        };
+        Paces: {
+            accounts: {
+                [key: string]: components["schemas"]["Pace"];
+            };
+            overall: components["schemas"]["Pace"];
+        };
         Page: {
             entries: components["schemas"]["Entry"][];
             /** Format: date-time */
@@ -1269,6 +1382,10 @@ export interface components {
             text: string;
         };
         Plan: {
+            /** @description Clashes that a person is asked about. */
+            ask: components["schemas"]["Count"];
+            /** @description What the time is told by. */
+            basis?: string;
             /** @description What the target cannot hold: the first hundred. */
             blockers: components["schemas"]["Blocker"][];
             /** Format: int64 */
@@ -1282,21 +1399,43 @@ export interface components {
              * @description Empty folders to be made.
              */
             folders: number;
+            /**
+             * Format: int64
+             * @description What the target has free, in bytes; -1 is unknown.
+             */
+            free: number;
+            /** @description Of those to be written: copied inside the target, from what holds the same there. */
+            inside: components["schemas"]["Count"];
             /** @description Clashes that keep both. */
             keep_both: components["schemas"]["Count"];
             /** @description Clashes that are left. */
             left: components["schemas"]["Count"];
+            /** @description Left out by the rules. */
+            left_out: components["schemas"]["Count"];
             /** @description To be compared by content first. */
             look: components["schemas"]["Count"];
             /** @description What will be written, at most. */
             moving: components["schemas"]["Count"];
+            /** @description The first hundred of these. */
+            names: components["schemas"]["Renaming"][];
+            /** @description How what is written will be proven. */
+            proof: components["schemas"]["Proving"][];
+            /** @description Why some cannot be held, and how many. */
+            refusals: components["schemas"]["Refusal"][];
             /** @description Cannot be held by the target. */
             refused: components["schemas"]["Count"];
             /** @description Changed at the source since, to be written anew. */
             replace: components["schemas"]["Count"];
             routes: components["schemas"]["Route"][];
+            /**
+             * Format: double
+             * @description How long it may take; -1 where nothing is known to tell by.
+             */
+            seconds: number;
             /** @description Links, sockets and devices, which hold nothing of their own. */
             skipped: components["schemas"]["Count"];
+            /** @description Of those to be written: the target cannot hold the name, and gets another. */
+            translated: components["schemas"]["Count"];
             /** @description In step already. */
             unchanged: components["schemas"]["Count"];
         };
@@ -1341,6 +1480,10 @@ export interface components {
             shipped: boolean;
             title: string;
         };
+        Proving: {
+            account: string;
+            how: string;
+        };
         Quantity: {
             /** Format: int64 */
             bytes: number;
@@ -1357,10 +1500,22 @@ export interface components {
         Rates: {
             rates: number[];
         };
+        Refusal: {
+            /** Format: int64 */
+            bytes: number;
+            cause: string;
+            /** Format: int64 */
+            items: number;
+            meaning: string;
+        };
         Registration: {
             /** @description Empty goes back to the provider's default. */
             client_id: string;
             secret?: string;
+        };
+        Release: {
+            /** @description Of a run that asks what is kept where both sides had changed: keep-both, newer, source or leave. */
+            clash?: string;
         };
         Removal: {
             addresses: string[];
@@ -1407,6 +1562,10 @@ export interface components {
              */
             trash: number;
         };
+        Renaming: {
+            address: string;
+            target: string;
+        };
         Retried: {
             /**
              * Format: int64
@@ -1418,7 +1577,46 @@ export interface components {
             from: string;
             to: string;
         };
+        Rules: {
+            /** @description A template of the names below the target, of {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}; slashes part folders. */
+            as?: string;
+            /** @description Where both sides hold different contents: keep-both (the default), newer, source, leave or ask. */
+            clash?: string;
+            /** @description What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given. */
+            documents?: string;
+            /** @description Only files above a size. */
+            larger_than?: string;
+            /** @description Patterns of what is left out, in the gitignore syntax. */
+            leave_out?: string[];
+            /** @description What is done about names that the target cannot hold: translate (the default) or refuse. */
+            names?: string;
+            /** @description Only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y). */
+            newer_than?: string;
+            /** @description Only files changed before a date or an age. */
+            older_than?: string;
+            /** @description Patterns of what alone is taken, in the gitignore syntax. */
+            only?: string[];
+            pace?: components["schemas"]["Pace"];
+            /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
+            proof?: string;
+            /** @description Only files below a size, such as 2GiB. */
+            smaller_than?: string;
+            /**
+             * Format: int64
+             * @description How often an item is tried before it fails; 5 unless given.
+             */
+            tries?: number;
+            /** @description Types of files that alone are taken: documents, pictures, sound, film. */
+            types?: string[];
+            /** @description How long an item is tried, such as 2h. */
+            within?: string;
+        };
         Run: {
+            /**
+             * Format: double
+             * @description Bytes a second since it began.
+             */
+            average: number;
             bytes: components["schemas"]["ByteCounts"];
             cause?: string;
             clash: string;
@@ -1429,6 +1627,8 @@ export interface components {
             /** Format: date-time */
             ended: string | null;
             id: string;
+            /** @description Copied inside the target, of what is planned. */
+            inside: components["schemas"]["Count"];
             /**
              * Format: int64
              * @description How often the service ended meanwhile.
@@ -1436,11 +1636,14 @@ export interface components {
             interruptions: number;
             items: components["schemas"]["ItemCounts"];
             job: string;
+            /** @description Files that the rules leave out; these are counted and not listed. */
+            left_out: components["schemas"]["Count"];
             now?: components["schemas"]["Now"];
             /** @description All is listed, and the totals are final. */
             planned: boolean;
             remedy?: string;
             routes: components["schemas"]["Route"][];
+            rules: components["schemas"]["Rules"];
             /** Format: date-time */
             started: string | null;
             /** @enum {string} */
@@ -1941,6 +2144,37 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Account"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-account-pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pace"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2730,6 +2964,66 @@ export interface operations {
             };
         };
     };
+    "show-pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Paces"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pace"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "plan-copy": {
         parameters: {
             query?: never;
@@ -3116,6 +3410,40 @@ export interface operations {
             };
         };
     };
+    "set-run-pace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pace"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "pause-run": {
         parameters: {
             query?: never;
@@ -3127,6 +3455,40 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "release-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Release"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

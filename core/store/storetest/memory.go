@@ -99,6 +99,16 @@ func (m *Memory) Files() map[string]string {
 	return all
 }
 
+// Rename gives a file another place, as somebody else would.
+func (m *Memory) Rename(from, to store.Place) {
+	m.Put("", append(to.Folder.Path.Names(), to.Name)...)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	file := m.files[from.Folder.Path][from.Name]
+	delete(m.files[from.Folder.Path], from.Name)
+	m.files[to.Folder.Path][to.Name] = file
+}
+
 // OpenUploads is how many uploads in parts have not ended.
 func (m *Memory) OpenUploads() int {
 	m.mu.Lock()

@@ -1,0 +1,236 @@
+// Package pace limits how fast bytes move, by direction and by the hour of the
+// week. A [Rule] is what a person writes; a [Limiter] holds to one, which may be
+// changed while bytes move; [Conn] puts connections under limiters.
+package pace
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Rate is in bytes a second; 0 is no limit.
+type Rate int64
+
+// Rule limits the rates up (to a provider) and down (from one). Its zero value does
+// not limit.
+type Rule struct {
+	Up   Rate `json:"up,omitempty"`
+	Down Rate `json:"down,omitempty"`
+	// Hours are limits in place of these at certain hours; the first that
+	// matches counts.
+	Hours []Hours `json:"hours,omitempty"`
+}
+
+// Hours are a limit at certain hours of the week.
+type Hours struct {
+	// When is such as "mon-fri 08-18", "sat,sun 00-24" or "daily 22:30-06".
+	When string `json:"when"`
+	Up   Rate   `json:"up"` // 0 is no limit
+	Down Rate   `json:"down"`
+}
+
+// IsZero reports whether the rule does not limit.
+func (r Rule) IsZero() bool { return r.Up == 0 && r.Down == 0 && len(r.Hours) == 0 }
+
+// Check returns what is wrong with the rule, if anything is.
+func (r Rule) Check() error {
+	rates := []Rate{r.Up, r.Down}
+	for _, hours := range r.Hours {
+		if _, err := parseHours(hours.When); err != nil {
+			return err
+		}
+		rates = append(rates, hours.Up, hours.Down)
+	}
+	for _, rate := range rates {
+		if rate < 0 {
+			return fmt.Errorf("a pace of %d bytes a second is less than nothing; leave it away for no limit", rate)
+		}
+	}
+	return nil
+}
+
+// At returns the limits at a moment, by its own clock and time zone.
+func (r Rule) At(now time.Time) (up, down Rate) {
+	for _, hours := range r.Hours {
+		if span, err := parseHours(hours.When); err == nil && span.holds(now) {
+			return hours.Up, hours.Down
+		}
+	}
+	return r.Up, r.Down
+}
+
+var units = []struct {
+	name  string
+	bytes float64
+}{
+	{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"KB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12}, {"B", 1}, {"", 1},
+}
+
+// ParseSize reads a number of bytes such as "500", "20MB" or "2GiB".
+func ParseSize(text string) (int64, error) {
+	text = strings.TrimSpace(text)
+	for _, unit := range units {
+		number, ok := strings.CutSuffix(text, unit.name)
+		if !ok {
+			continue
+		}
+		value, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+		if err != nil || value < 0 || math.IsInf(value, 0) || math.IsNaN(value) || value*unit.bytes >= math.MaxInt64 {
+			break
+		}
+		return int64(value * unit.bytes), nil
+	}
+	return 0, fmt.Errorf("%q is no size; write it as 500kB, 20MB or 2GiB", text)
+}
+
+// Unlimited is how no limit is written.
+const Unlimited = "unlimited"
+
+// ParseRate reads a rate such as "20MB/s"; "unlimited" and "" are none.
+func ParseRate(text string) (Rate, error) {
+	text = strings.TrimSpace(text)
+	if text == "" || text == Unlimited {
+		return 0, nil
+	}
+	size, ok := strings.CutSuffix(text, "/s")
+	bytes, err := ParseSize(size)
+	switch {
+	case !ok || err != nil:
+		return 0, fmt.Errorf("%q is no pace; write it as 500kB/s, 20MB/s or unlimited", text)
+	case bytes == 0:
+		return 0, fmt.Errorf("at a pace of %s nothing would ever arrive; give one such as 1MB/s, write unlimited, or pause the run", text)
+	}
+	return Rate(bytes), nil
+}
+
+// String returns the rate as ParseRate reads it.
+func (r Rate) String() string {
+	if r == 0 {
+		return Unlimited
+	}
+	for _, unit := range []string{"GB", "MB", "kB"} {
+		for _, u := range units {
+			if u.name == unit && float64(r) >= u.bytes {
+				return strconv.FormatFloat(float64(r)/u.bytes, 'f', -1, 64) + unit + "/s"
+			}
+		}
+	}
+	return fmt.Sprint(int64(r)) + "B/s"
+}
+
+// ParseHours reads limits by hours, such as "mon-fri 08-18" and "5MB/s"; a rate for
+// each direction is written "up 5MB/s, down 20MB/s".
+func ParseHours(when, rates string) (Hours, error) {
+	hours := Hours{When: when}
+	if _, err := parseHours(when); err != nil {
+		return hours, err
+	}
+	for part := range strings.SplitSeq(rates, ",") {
+		direction, text, both := strings.Cut(strings.TrimSpace(part), " ")
+		if !both {
+			text = direction
+		}
+		rate, err := ParseRate(text)
+		switch {
+		case err != nil:
+			return hours, err
+		case !both:
+			hours.Up, hours.Down = rate, rate
+		case direction == "up":
+			hours.Up = rate
+		case direction == "down":
+			hours.Down = rate
+		default:
+			return hours, fmt.Errorf("%q is no direction of a pace; write up 5MB/s, down 20MB/s", direction)
+		}
+	}
+	return hours, nil
+}
+
+// Rates returns the rates as ParseHours reads them.
+func (h Hours) Rates() string {
+	if h.Up == h.Down {
+		return h.Up.String()
+	}
+	return "up " + h.Up.String() + ", down " + h.Down.String()
+}
+
+// span is hours of the week: minutes of the day from and to, on some days. One that
+// ends before it begins goes on into the next day.
+type span struct {
+	days     [7]bool
+	from, to int
+}
+
+var dayNames = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
+
+func parseHours(text string) (s span, err error) {
+	wrong := func() (span, error) {
+		return s, fmt.Errorf("%q are no hours of the week; write them as mon-fri 08-18, sat,sun 00-24 or daily 22:30-06", text)
+	}
+	days, hours, ok := strings.Cut(strings.ToLower(strings.TrimSpace(text)), " ")
+	if !ok {
+		return wrong()
+	}
+	for part := range strings.SplitSeq(days, ",") {
+		first, last, isRange := strings.Cut(part, "-")
+		if part == "daily" {
+			first, last, isRange = "sun", "sat", true
+		}
+		from, to := slices.Index(dayNames, first), slices.Index(dayNames, first)
+		if isRange {
+			to = slices.Index(dayNames, last)
+		}
+		if from < 0 || to < 0 {
+			return wrong()
+		}
+		for day := from; ; day = (day + 1) % 7 {
+			s.days[day] = true
+			if day == to {
+				break
+			}
+		}
+	}
+	from, to, ok := strings.Cut(strings.TrimSpace(hours), "-")
+	if !ok {
+		return wrong()
+	}
+	if s.from, err = minuteOf(from); err == nil {
+		s.to, err = minuteOf(to)
+	}
+	if err != nil || s.from == s.to || s.from == 24*60 {
+		return wrong()
+	}
+	return s, nil
+}
+
+// minuteOf reads 8, 08, 08:30 or 24.
+func minuteOf(text string) (int, error) {
+	hour, minute, exact := strings.Cut(strings.TrimSpace(text), ":")
+	h, err := strconv.ParseUint(hour, 10, 8)
+	if err != nil {
+		return 0, err
+	}
+	m := uint64(0)
+	if exact {
+		if m, err = strconv.ParseUint(minute, 10, 8); err != nil {
+			return 0, err
+		}
+	}
+	if total := int(h*60 + m); m < 60 && total <= 24*60 {
+		return total, nil
+	}
+	return 0, fmt.Errorf("%s is no time of the day", text)
+}
+
+func (s span) holds(at time.Time) bool {
+	day, minute := int(at.Weekday()), at.Hour()*60+at.Minute()
+	if s.from < s.to {
+		return s.days[day] && minute >= s.from && minute < s.to
+	}
+	return s.days[day] && minute >= s.from || s.days[(day+6)%7] && minute < s.to
+}

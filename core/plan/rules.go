@@ -1,0 +1,175 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"deftheron/core/names"
+	"deftheron/core/pace"
+	"deftheron/core/store"
+)
+
+// Rules are what decides. The zero value is a copy that keeps both on a clash, takes
+// everything, translates names, and proves by hash.
+type Rules struct {
+	Clash Clash `json:"clash"`
+	// Clear removes at the source, once all has arrived, what is proven to be
+	// at the target.
+	Clear bool `json:"clear,omitempty"`
+	// Documents says what documents are exported as, by class.
+	Documents store.Choice `json:"documents,omitempty"`
+	// Names says what is done about names that the target cannot hold.
+	Names Naming `json:"names,omitempty"`
+	// As is a template that makes the targets' names; empty keeps them.
+	As string `json:"as,omitempty"`
+	// Filter says what is taken.
+	Filter Filter `json:"filter,omitzero"`
+	// Proof is how what arrived is proven.
+	Proof store.ProofLevel `json:"proof,omitempty"`
+	// Tries is how often an item is tried before it fails, and Within how long;
+	// 0 is 5 tries, and no limit of time.
+	Tries  int           `json:"tries,omitempty"`
+	Within time.Duration `json:"within,omitempty"`
+	// Pace is the limit on the run's rates.
+	Pace pace.Rule `json:"pace,omitzero"`
+}
+
+// MostTries is the most tries that can be asked for.
+const MostTries = 100
+
+// Check returns what is wrong with the rules, or which of them contradict each
+// other: before anything is done.
+func (r Rules) Check() error {
+	if _, err := r.Filter.Sieve(time.Now()); err != nil {
+		return err
+	}
+	if r.As != "" {
+		if _, err := names.ParseTemplate(r.As); err != nil {
+			return err
+		}
+		if r.Clear {
+			return fmt.Errorf("what is moved keeps its name; copy with a template, and remove the source when that is done")
+		}
+	}
+	switch {
+	case r.Tries < 0 || r.Tries > MostTries:
+		return fmt.Errorf("%d tries are not possible; give 1 to %d", r.Tries, MostTries)
+	case r.Within < 0:
+		return fmt.Errorf("the time within which to try again cannot be less than nothing; give one such as 2h")
+	}
+	return r.Pace.Check()
+}
+
+// Clash says what is done where both sides hold different contents and the
+// target's is not what we put there.
+type Clash string
+
+const (
+	// KeepBoth writes the source's beside the target's, under a name that
+	// tells where it is from. It is the default.
+	KeepBoth Clash = "keep-both"
+	// Newer takes the one that was changed later, where both sides tell when,
+	// and else keeps both.
+	Newer Clash = "newer"
+	// Source puts the source's in the target's place.
+	Source Clash = "source"
+	// Leave leaves the target's.
+	Leave Clash = "leave"
+	// AskPerson holds the run, when all else is done, until a person decides.
+	AskPerson Clash = "ask"
+)
+
+// Clashes are the rules for clashes.
+var Clashes = []Clash{KeepBoth, Newer, Source, Leave, AskPerson}
+
+// ParseClash reads a rule; empty is KeepBoth.
+func ParseClash(text string) (Clash, error) {
+	if text == "" {
+		return KeepBoth, nil
+	}
+	if !slices.Contains(Clashes, Clash(text)) {
+		return "", fmt.Errorf("%q is no rule for clashes; use keep-both, newer, source, leave or ask", text)
+	}
+	return Clash(text), nil
+}
+
+// Settle says what is done about a clash, of a step whose two sides are known.
+func (r Rules) Settle(step Step) Step {
+	switch r.Clash {
+	case Leave:
+		return step.skip(CauseLeft)
+	case Source:
+		step.Action = Replace
+	case AskPerson:
+		step.Action = Ask
+	case Newer:
+		if step.Target == nil || step.Source.Modified.IsZero() || step.Target.Modified.IsZero() || step.Source.Modified.Equal(step.Target.Modified) {
+			step.Action = Beside
+		} else if step.Source.Modified.After(step.Target.Modified) {
+			step.Action = Replace
+		} else {
+			return step.skip(CauseOlder)
+		}
+	default:
+		step.Action = Beside
+	}
+	return step
+}
+
+// Naming says what is done about names that the target cannot hold.
+type Naming string
+
+const (
+	// TranslateNames makes names of them that the target holds, and that can
+	// be translated back. It is the default.
+	TranslateNames Naming = "translate"
+	// RefuseNames reports them.
+	RefuseNames Naming = "refuse"
+)
+
+// ParseNaming reads a rule; empty is TranslateNames.
+func ParseNaming(text string) (Naming, error) {
+	switch naming := Naming(text); naming {
+	case "":
+		return TranslateNames, nil
+	case TranslateNames, RefuseNames:
+		return naming, nil
+	}
+	return "", fmt.Errorf("%q is no rule for names; use translate or refuse", text)
+}
+
+// ParseProof reads a level of proof; empty is by hash.
+func ParseProof(text string) (store.ProofLevel, error) {
+	switch level := store.ProofLevel(text); level {
+	case "", "hash":
+		return store.ProofByHash, nil
+	case store.ProofBySize, store.ProofByReading:
+		return level, nil
+	}
+	return "", fmt.Errorf("%q is no level of proof; use hash, size or readback", text)
+}
+
+// Classes are the classes of documents that rules know.
+var Classes = []string{"text", "sheet", "slides", "drawing", "note", "other"}
+
+// ParseDocuments reads a rule for documents: "text=odt+pdf,sheet=ods". A class
+// with nothing after it leaves its documents out.
+func ParseDocuments(text string) (store.Choice, error) {
+	choice := store.Choice{}
+	if strings.TrimSpace(text) == "" {
+		return nil, nil
+	}
+	for part := range strings.SplitSeq(text, ",") {
+		class, formats, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok || !slices.Contains(Classes, class) {
+			return nil, fmt.Errorf("%q is no rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part, strings.Join(Classes, ", "))
+		}
+		choice[class] = []string{}
+		for format := range strings.FieldsFuncSeq(formats, func(r rune) bool { return r == '+' }) {
+			choice[class] = append(choice[class], format)
+		}
+	}
+	return choice, nil
+}

@@ -1,0 +1,62 @@
+package transfer
+
+import (
+	"context"
+
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// inside copies within the target what an earlier run has put there, in place of
+// sending it again: a file that was renamed at the source, or is there twice. It
+// returns neither an ending nor an error where the bytes have to be sent after all.
+func (a *attempt) inside(ctx context.Context) (*Ending, error) {
+	target, origin := a.route.Target, a.item.Origin
+	a.item.Origin = nil // another try sends it
+	from := target.place(origin.Key, store.KindFile)
+	place := a.target()
+	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
+		return nil, err
+	}
+	entry, err := store.Copy(ctx, target.Store, from, origin.Revision, place)
+	switch store.KindOf(err) {
+	case nil:
+	case store.ErrLapsed, store.ErrSuspended, store.ErrNoSpace:
+		return nil, err
+	case store.ErrExists, store.ErrOutcomeUnknown:
+		return a.lookAgain(ctx, place, err)
+	default: // it is not there any more, or is another, or cannot be copied
+		a.Log.Debug("sent, as it cannot be copied inside", "run", a.ID, "item", a.route.SourceAddress(*a.item), "error", err)
+		return nil, ctx.Err()
+	}
+	proof, err := a.proveInside(ctx, place, entry, origin)
+	if err != nil || proof == "" {
+		return nil, err
+	}
+	return &Ending{State: Done, Proof: proof, Pair: a.pairWith(entry, proof)}, nil
+}
+
+// proveInside holds the copy against the hash that its origin was proven with, or
+// else against the source. An empty proof says that it is another: it is removed.
+func (a *attempt) proveInside(ctx context.Context, place store.Place, entry store.Entry, origin *plan.Origin) (string, error) {
+	target := a.route.Target.Store
+	const how = " (copied inside the target from what held the same)"
+	if wanted, ok := store.ParseHash(origin.Hash); ok && entry.Size == a.item.Size {
+		sum, err := store.Sum(ctx, target, place, entry, wanted.Kind)
+		if store.KindOf(err) == store.ErrUnsupported || a.Rules.Proof == store.ProofByReading {
+			sum, _, err = store.ReadBack(ctx, target, place, entry.Revision, wanted.Kind)
+		}
+		if err != nil {
+			return "", err
+		}
+		if sum == wanted {
+			return wanted.String() + how, nil
+		}
+	} else if same, proof, err := a.sameContent(ctx, place, entry); err != nil {
+		return "", err
+	} else if same {
+		return proof + how, nil
+	}
+	_, err := target.Remove(ctx, place, entry.Revision)
+	return "", err
+}

@@ -1,0 +1,234 @@
+package transfer_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"deftheron/core/pace"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/store/storetest"
+	"deftheron/core/transfer"
+)
+
+// copying is a memory that can copy inside itself.
+type copying struct {
+	*storetest.Memory
+	copies atomic.Int64
+}
+
+func (c *copying) CanCopy() bool { return true }
+
+// Copy implements store.Copier.
+func (c *copying) Copy(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+	entry, err := c.Stat(ctx, from)
+	if err != nil {
+		return entry, err
+	}
+	if entry.Revision != revision {
+		return entry, store.Errorf(store.ErrChanged, "%s is another", from)
+	}
+	if _, err := c.Stat(ctx, to); err == nil {
+		return entry, store.Errorf(store.ErrExists, "%s is there", to)
+	}
+	body, err := c.Open(ctx, store.Reading{Place: from})
+	if err != nil {
+		return entry, err
+	}
+	defer body.Close()
+	data, err := io.ReadAll(body)
+	c.copies.Add(1)
+	return c.Put(string(data), append(to.Folder.Path.Names(), to.Name)...), err
+}
+
+// TestRenamed renames a folder at the source: nothing of it is sent again.
+func TestRenamed(t *testing.T) {
+	b := newBench(t)
+	b.source.SetTraits(func(traits *store.Traits) { traits.RevisionLasts = true })
+	for i := range 20 {
+		b.source.Put(fmt.Sprint("content ", i), "old", fmt.Sprint(i))
+	}
+	target := &copying{Memory: b.target}
+	b.to = target
+	b.run("done")
+	want := b.target.Files()
+	for i := range 20 {
+		b.source.Rename(store.At("old", fmt.Sprint(i)), store.At("new", fmt.Sprint(i)))
+		want[fmt.Sprint("/copy/new/", i)] = fmt.Sprint("content ", i)
+	}
+	_, s := b.run("done")
+	b.want(want)
+	if target.copies.Load() != 20 || s.Moved != 0 {
+		t.Errorf("%d were copied inside, and %d bytes sent", target.copies.Load(), s.Moved)
+	}
+	if ending := b.ended("new/7", transfer.Done, plan.CauseNone); ending.Proof == "" {
+		t.Error("the copy has no proof")
+	}
+	// What has changed at the target meanwhile is sent.
+	b.source.Rename(store.At("new", "7"), store.At("newest", "7"))
+	b.target.Put("changed", "copy", "new", "7")
+	b.target.Put("changed", "copy", "old", "7")
+	b.run("done")
+	if got := b.target.Files()["/copy/newest/7"]; got != "content 7" {
+		t.Errorf("it became %q", got)
+	}
+}
+
+// TestAsked holds a run at a clash, and goes on with what was decided.
+func TestAsked(t *testing.T) {
+	for decided, want := range map[plan.Clash]string{plan.Source: "ours", plan.Leave: "theirs"} {
+		b := newBench(t)
+		b.rules.Clash = plan.AskPerson
+		b.source.Put("ours", "clash")
+		b.source.Put("new", "new")
+		b.target.Put("theirs", "copy", "clash")
+		if result := b.new().Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseAsk {
+			t.Fatalf("%+v, want it held to ask", result)
+		}
+		b.want(map[string]string{"/copy/clash": "theirs", "/copy/new": "new"}) // all else is done
+		b.rules.Clash, b.resumed = decided, true
+		b.run("done")
+		b.want(map[string]string{"/copy/clash": want, "/copy/new": "new"})
+	}
+}
+
+func TestNewer(t *testing.T) {
+	b := newBench(t)
+	b.rules.Clash = plan.Newer
+	b.source.Put("older", "a")
+	b.target.Put("older", "copy", "b") // each store counts a second for what is put
+	b.target.Put("newer", "copy", "a")
+	b.source.Put("something", "c")
+	b.source.Put("newer", "b")
+	b.run("done")
+	b.want(map[string]string{"/copy/a": "newer", "/copy/b": "newer", "/copy/c": "something"})
+	b.ended("a", transfer.Skipped, plan.CauseOlder)
+}
+
+// TestTemplate makes names of dates, and tells apart what would get one name.
+func TestTemplate(t *testing.T) {
+	b := newBench(t)
+	b.rules.As = "{date:%Y}/{name}"
+	b.source.Put("one", "a", "x.txt")
+	b.source.Put("two", "b", "x.txt")
+	b.source.Put("three", "b", "y")
+	b.run("done")
+	got := b.target.Files()
+	year := ""
+	for name := range got {
+		year = name[len("/copy/"):][:4]
+	}
+	if want := (map[string]string{"/copy/" + year + "/x.txt": "one", "/copy/" + year + "/y": "three"}); len(got) != 3 || got["/copy/"+year+"/x.txt"] != "one" || got["/copy/"+year+"/y"] != "three" {
+		t.Errorf("%v, want %v and another", got, want)
+	}
+	if _, s := b.run("done"); s.Items != 0 || s.Unchanged != 3 {
+		t.Errorf("the second run had %d items, and found %d in step", s.Items, s.Unchanged)
+	}
+	if again := b.target.Files(); !maps.Equal(got, again) {
+		t.Errorf("the second run left %v", again)
+	}
+}
+
+// TestLeftOut copies what is not left out.
+func TestLeftOut(t *testing.T) {
+	b := newBench(t)
+	b.rules.Filter.LeaveOut = []string{"*.tmp", "cache/"}
+	b.source.Put("1", "cache", "x")
+	b.source.Put("2", "a", "y.tmp")
+	b.source.Put("3", "a", "z")
+	b.source.Put("4", "t", "only.tmp")
+	b.run("done")
+	b.want(map[string]string{"/copy/a/z": "3"})
+	if b.records.totals.LeftOut.Items != 3 {
+		t.Errorf("%+v were left out", b.records.totals.LeftOut)
+	}
+	if _, err := b.target.Stat(t.Context(), store.At("copy", "t")); store.KindOf(err) != store.ErrNotFound {
+		t.Errorf("a folder of which all is left out: %v", err)
+	}
+}
+
+// TestPace moves a mebibyte at a fixed pace, which is raised in the middle.
+func TestPace(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBench(t)
+		for i := range 16 {
+			b.source.Put(string(make([]byte, 64<<10)), fmt.Sprint(i))
+		}
+		limiter := &pace.Limiter{}
+		limiter.Set(pace.Rule{Up: 64 << 10})
+		run := transfer.New(transfer.Options{ID: "paced", Routes: []transfer.Route{b.route()}, Records: b.records, Lanes: 4, HeadStart: time.Hour, Pace: limiter})
+		begun := time.Now()
+		go func() {
+			time.Sleep(8 * time.Second)
+			limiter.Set(pace.Rule{Down: 256 << 10})
+		}()
+		if result := run.Execute(t.Context()); result.State != "done" {
+			t.Fatalf("%+v", result)
+		}
+		if took := time.Since(begun).Seconds(); took < 9 || took > 11.5 {
+			t.Errorf("it took %.1f s, want 8 s for the first half and 2 for the other", took)
+		}
+	})
+}
+
+// TestNoSpaceIsWaitedFor fills the target in the middle: nothing has failed, and the
+// run goes on when there is space again.
+func TestNoSpaceIsWaitedFor(t *testing.T) {
+	b := newBench(t)
+	want := map[string]string{}
+	for i := range 30 {
+		name := fmt.Sprint("file ", i)
+		b.source.Put(name, name)
+		want["/copy/"+name] = name
+	}
+	b.target.MaxBytes = 60
+	run := b.new()
+	if result := run.Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseNoSpace {
+		t.Fatalf("%+v, want it held for space", result)
+	}
+	if s := run.Snapshot(); s.Failed != 0 {
+		t.Errorf("%d items failed", s.Failed)
+	}
+	b.target.MaxBytes = 0
+	b.resumed = true
+	b.run("done")
+	b.want(want)
+}
+
+// TestWithin gives up on an item after a time, whatever tries are left.
+func TestWithin(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBench(t)
+		b.source.Put("x", "x")
+		b.to = storetest.NewFaulty(b.target, storetest.Fault{Op: storetest.OpWrite, Err: store.Errorf(store.ErrTryAgain, "down")})
+		run := transfer.New(transfer.Options{
+			ID: "within", Routes: []transfer.Route{b.route()}, Records: b.records, HeadStart: time.Hour,
+			Rules: plan.Rules{Tries: 100, Within: 10 * time.Minute},
+		})
+		begun := time.Now()
+		run.Execute(t.Context())
+		if took := time.Since(begun); took < 8*time.Minute || took > 11*time.Minute {
+			t.Errorf("it was tried for %v", took)
+		}
+	})
+}
+
+func TestProofLevels(t *testing.T) {
+	for _, level := range []store.ProofLevel{store.ProofByHash, store.ProofBySize, store.ProofByReading} {
+		b := newBench(t)
+		b.rules.Proof = level
+		b.source.Put("content", "x")
+		b.run("done")
+		if ending := b.ended("x", transfer.Done, plan.CauseNone); ending.Proof == "" {
+			t.Errorf("%q: no proof", level)
+		} else {
+			t.Logf("%q: %s", level, ending.Proof)
+		}
+	}
+}
