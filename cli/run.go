@@ -333,10 +333,8 @@ func (a *app) runReport() *cobra.Command {
 		if _, err := c.Run(ctx, id); err != nil {
 			return err
 		}
-		if _, err := os.Stat(out); err == nil {
-			if err := a.confirm(yes, fmt.Sprintf("Replace %s?", out), "replace "+out); err != nil {
-				return err
-			}
+		if err := a.mayReplace(out, yes); err != nil {
+			return err
 		}
 		return a.writeFile(out, func(w io.Writer) error { return c.Report(ctx, id, format, w) })
 	})
@@ -345,6 +343,14 @@ func (a *app) runReport() *cobra.Command {
 	flags.StringVar(&out, "out", "", "the file to write; else standard output")
 	flags.BoolVar(&yes, "yes", false, "replace the file without asking")
 	return command
+}
+
+// mayReplace asks before a file is replaced.
+func (a *app) mayReplace(path string, yes bool) error {
+	if _, err := os.Stat(path); err != nil {
+		return nil
+	}
+	return a.confirm(yes, fmt.Sprintf("Replace %s?", path), "replace "+path)
 }
 
 // writeFile writes a file whole or not at all.

@@ -66,7 +66,7 @@ var words = map[Cause]Words{
 	CauseRefused:    {"The account refused.", "Check what the sign-in may do there, then retry the run: only what is missing is moved."},
 	CauseLapsed:     {"The account no longer accepts the sign-in.", "Mend it: heron account mend NAME, or Mend on the accounts page; runs that are held for it go on by themselves."},
 	CauseSuspended:  {"The account is suspended.", "Resume it: heron account resume NAME, or Resume on the accounts page; runs that are held for it go on by themselves."},
-	CauseNoSpace:    {"The target has no space left.", "Free space there, or copy to another account, then retry the run: only what is missing is moved."},
+	CauseNoSpace:    {"The target has no space left.", "Free space there: a run that is held for it goes on by itself. Or cancel it, and copy to another account."},
 	CauseSlow:       {"The provider kept asking to slow down.", "Retry the run later: only what is missing is moved."},
 	CauseFault:      {"It kept failing.", "Check that the account can be reached (heron account check), then retry the run: only what is missing is moved."},
 	CauseUnknown:    {"The answer to a write was lost, and what became of it could not be found out.", "Look at the target, then retry the run: what is there is not written twice."},

@@ -11,14 +11,30 @@ import (
 // sending it again: a file that was renamed at the source, or is there twice. It
 // returns neither an ending nor an error where the bytes have to be sent after all.
 func (a *attempt) inside(ctx context.Context) (*Ending, error) {
-	target, origin := a.route.Target, a.item.Origin
+	origin := a.item.Origin
 	a.item.Origin = nil // another try sends it
-	from := target.place(origin.Key, store.KindFile)
-	place := a.target()
+	return a.copyInside(ctx, a.route.Target.place(origin.Key, store.KindFile), *origin)
+}
+
+// within copies a file between two places of one account.
+func (a *attempt) within(ctx context.Context) (*Ending, error) {
+	return a.copyInside(ctx, a.source(), plan.Origin{Revision: a.item.Source.Revision})
+}
+
+// isWithin reports whether the file can be copied within its account: not the
+// export of a document, which is no file there.
+func (a *attempt) isWithin() bool {
+	source, target := a.route.Source, a.route.Target
+	return source.Account == target.Account && a.item.Size > 0 && a.try == 1 && store.CanCopy(target.Store) &&
+		store.ExportedAs(store.Entry{ID: a.item.SourceID}) == ""
+}
+
+func (a *attempt) copyInside(ctx context.Context, from store.Place, origin plan.Origin) (*Ending, error) {
+	target, place := a.route.Target, a.target()
 	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
 		return nil, err
 	}
-	entry, err := store.Copy(ctx, target.Store, from, origin.Revision, place)
+	entry, err := store.Copy(ctx, target.Store, from, origin.Revision, place, a.ID)
 	switch store.KindOf(err) {
 	case nil:
 	case store.ErrLapsed, store.ErrSuspended, store.ErrNoSpace:
@@ -38,9 +54,9 @@ func (a *attempt) inside(ctx context.Context) (*Ending, error) {
 
 // proveInside holds the copy against the hash that its origin was proven with, or
 // else against the source. An empty proof says that it is another: it is removed.
-func (a *attempt) proveInside(ctx context.Context, place store.Place, entry store.Entry, origin *plan.Origin) (string, error) {
+func (a *attempt) proveInside(ctx context.Context, place store.Place, entry store.Entry, origin plan.Origin) (string, error) {
 	target := a.route.Target.Store
-	const how = " (copied inside the target from what held the same)"
+	const how = " (copied inside the account)"
 	if wanted, ok := store.ParseHash(origin.Hash); ok && entry.Size == a.item.Size {
 		sum, err := store.Sum(ctx, target, place, entry, wanted.Kind)
 		if store.KindOf(err) == store.ErrUnsupported || a.Rules.Proof == store.ProofByReading {

@@ -177,6 +177,11 @@ func (a *attempt) do(ctx context.Context) (*Ending, error) {
 			return ending, err
 		}
 	}
+	if a.isWithin() {
+		if ending, err := a.within(ctx); ending != nil || err != nil {
+			return ending, err
+		}
+	}
 	if a.Resumed && a.try == 1 && a.item.Size > worthALook {
 		return a.look(ctx)
 	}

@@ -26,7 +26,7 @@ type copying struct {
 func (c *copying) CanCopy() bool { return true }
 
 // Copy implements store.Copier.
-func (c *copying) Copy(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+func (c *copying) Copy(ctx context.Context, from store.Place, revision string, to store.Place, _ string) (store.Entry, error) {
 	entry, err := c.Stat(ctx, from)
 	if err != nil {
 		return entry, err

@@ -150,7 +150,7 @@ func (a *account) Move(ctx context.Context, from store.Place, revision string, t
 }
 
 // Copy implements store.Copier.
-func (a *account) Copy(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+func (a *account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, _ string) (store.Entry, error) {
 	one, err := a.relocate(ctx, "copying", a.definition.Copy, from, revision, to)
 	return one.Entry, err
 }

@@ -26,6 +26,11 @@ const flushEvery = 8 << 20
 
 // Write implements store.Store.
 func (a *account) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	return a.arrive(writing, func(arrival *arrival) (store.Hash, error) { return arrival.receive(ctx, writing) })
+}
+
+// arrive writes a file under a name of ours by receive, and gives it its own.
+func (a *account) arrive(writing store.Writing, receive func(*arrival) (store.Hash, error)) (store.Written, error) {
 	local, err := localPath(writing.Place.Folder.Path)
 	if err != nil {
 		return store.Written{}, err
@@ -53,7 +58,13 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 		return store.Written{}, err
 	}
 	defer arrival.abandon()
-	proof, err := arrival.receive(ctx, writing)
+	if arrival.file, err = parent.OpenFile(arrival.temporary, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666); err != nil {
+		return store.Written{}, wrap("write", writing.Place.String(), err)
+	}
+	proof, err := receive(arrival)
+	if err == nil {
+		err = arrival.finish(writing)
+	}
 	if err != nil {
 		return store.Written{}, err
 	}
@@ -104,36 +115,31 @@ func (r *arrival) abandon() {
 	}
 }
 
-// receive writes the content to the temporary name, with its time, and syncs.
+// receive writes the content to the temporary name.
 func (r *arrival) receive(ctx context.Context, writing store.Writing) (store.Hash, error) {
 	stream, err := writing.Content.Open(ctx)
 	if err != nil {
 		return store.Hash{}, err
 	}
 	defer stream.Close()
-	r.file, err = r.parent.OpenFile(r.temporary, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
-	if err != nil {
-		return store.Hash{}, wrap("write", r.place.String(), err)
-	}
 	count, err := r.copy(ctx, stream)
-	if err != nil {
-		return store.Hash{}, err
+	if err == nil {
+		err = exactly(count, writing.Size)
 	}
-	if writing.Size >= 0 && count != writing.Size {
-		return store.Hash{}, store.ShortBody(count, writing.Size)
-	}
+	return stream.Sum(), err
+}
+
+// finish sets the time of what has arrived, and syncs.
+func (r *arrival) finish(writing store.Writing) error {
 	if !writing.Modified.IsZero() {
 		times := []unix.Timespec{
 			unix.NsecToTimespec(time.Now().UnixNano()), unix.NsecToTimespec(writing.Modified.UnixNano()),
 		}
 		if err := unix.UtimesNanoAt(r.dir, r.temporary, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-			return store.Hash{}, wrap("set the time of", r.place.String(), err)
+			return wrap("set the time of", r.place.String(), err)
 		}
 	}
-	if err := r.file.Sync(); err != nil {
-		return store.Hash{}, wrap("sync", r.place.String(), err)
-	}
-	return stream.Sum(), nil
+	return wrap("sync", r.place.String(), r.file.Sync())
 }
 
 func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, err error) {

@@ -285,10 +285,10 @@ func (a *account) RemoveFolder(ctx context.Context, place store.Place) error {
 	return a.removeFolder(ctx, place)
 }
 
-// Clean implements store.Cleaner. A server that is sent files by their own names
-// has nothing of ours.
+// Clean implements store.Cleaner. To a server that is sent files by their own names,
+// copies inside it still come under names of ours.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
-	if err := a.Prepare(ctx); err != nil || a.found().direct(-1) {
+	if err := a.Prepare(ctx); err != nil {
 		return nil, err
 	}
 	return store.CleanArrivals(ctx, a, a, cleaning)

@@ -74,6 +74,7 @@ func (s *Server) Handler() http.Handler {
 	router.PUT(contract.Root+"/content", s.writeContent)
 	router.GET(contract.Root+"/archive", s.readArchive)
 	router.GET(contract.Root+"/comparison", s.compare)
+	router.GET(contract.Root+"/survey", s.surveyFolder)
 	router.POST(contract.Root+"/trials", s.try)
 	router.GET(CallbackPath, s.callback)
 	document(api)

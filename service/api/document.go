@@ -66,6 +66,14 @@ func document(api huma.API) {
 		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.Compared{})),
 	})
 	add(&huma.Operation{
+		OperationID: "survey", Method: http.MethodGet, Path: contract.Root + "/survey", Summary: "The inventory of a folder, one JSON value a line",
+		Description: "Each line is a Surveying. The last one has the survey, or the problem with which it broke off. With format=html it is a page.",
+		Parameters: []*huma.Param{
+			text("address", "query", "The folder's address.", true), text("for", "query", "The folder that it is to go to.", false), text("format", "query", "html: a page to hand over.", false),
+		},
+		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.Surveying{})),
+	})
+	add(&huma.Operation{
 		OperationID: "try-definition", Method: http.MethodPost, Path: contract.Root + "/trials", Summary: "Try a provider definition against a live account, one JSON value a line",
 		Description: "Each line is a TrialResult. The last one has the sum. The scratch folder that it is tried in is removed again.",
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: schema(contract.Trial{})}}},

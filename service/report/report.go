@@ -12,6 +12,7 @@ import (
 	"io"
 	"iter"
 	"strconv"
+	"strings"
 	"time"
 
 	_ "embed"
@@ -137,8 +138,13 @@ func writeJSON(ctx context.Context, w io.Writer, source Source, run contract.Run
 //go:embed report.html
 var page string
 
+//go:embed style.css
+var style string
+
+func styleSheet() template.CSS { return template.CSS(style) }
+
 var pageTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"bytes": Bytes, "count": Count, "items": items, "when": When, "state": StateWord, "rate": rate, "took": took,
+	"bytes": Bytes, "count": Count, "items": items, "when": When, "state": StateWord, "rate": rate, "took": took, "style": styleSheet, "rules": Rules,
 }).Parse(page))
 
 // pageData is what the page is made of. Items are streamed into it.
@@ -245,4 +251,28 @@ func rate(run contract.Run) string {
 	}
 	seconds := max(run.Ended.Sub(*run.Started).Seconds(), 0.001)
 	return Bytes(int64(float64(run.Bytes.Moved)/seconds)) + "/s"
+}
+
+// Rules says in sentences by which rules a run went.
+func Rules(run contract.Run) string {
+	r := run.Rules
+	sentences := []string{"On a clash: " + run.Clash}
+	say := func(what, value string) {
+		if value != "" {
+			sentences = append(sentences, what+": "+value)
+		}
+	}
+	say("Left out", strings.Join(r.LeaveOut, ", "))
+	say("Only", strings.Join(r.Only, ", "))
+	say("Only files of the types", strings.Join(r.Types, ", "))
+	say("Only files smaller than", r.SmallerThan)
+	say("Only files larger than", r.LargerThan)
+	say("Only files newer than", r.NewerThan)
+	say("Only files older than", r.OlderThan)
+	say("Names made by the template", r.As)
+	if r.Names == "refuse" {
+		say("Names that the target cannot hold", "refused")
+	}
+	say("Proof", r.Proof)
+	return strings.Join(sentences, ". ") + "."
 }

@@ -875,6 +875,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The inventory of a folder, one JSON value a line
+         * @description Each line is a Surveying. The last one has the survey, or the problem with which it broke off. With format=html it is a page.
+         */
+        get: operations["survey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tree": {
         parameters: {
             query?: never;
@@ -1138,6 +1158,14 @@ export interface components {
             file?: string;
             text: string;
         };
+        Duplicated: {
+            examples: string[];
+            hash: string;
+            /** Format: int64 */
+            items: number;
+            /** Format: int64 */
+            size: number;
+        };
         Entry: {
             address: string;
             /** @description Of a document: what kind it is. */
@@ -1198,6 +1226,13 @@ export interface components {
             folders: string[];
             owner?: string;
             space: components["schemas"]["Space"];
+        };
+        Group: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            items: number;
+            name: string;
         };
         Introduced: {
             /** @description The option that holds the server to it; empty where there is nothing to compare. */
@@ -1753,6 +1788,99 @@ export interface components {
             unreadable: components["schemas"]["Count"];
             /** @description Of the same size, with no evidence that both sides tell. */
             untold: components["schemas"]["Count"];
+        };
+        Survey: {
+            address: string;
+            ages: components["schemas"]["Group"][];
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            deepest: components["schemas"]["Surveyed"][];
+            /** @description Documents that exist only inside a service, by kind. */
+            documents: components["schemas"]["Group"][];
+            /** @description The fifty that take most. */
+            duplicates: components["schemas"]["Duplicated"][];
+            /** Format: int64 */
+            empty_files: number;
+            /** Format: int64 */
+            empty_folders: number;
+            /** @description What a copy would export them as. */
+            exports: components["schemas"]["Exporting"][];
+            /**
+             * Format: int64
+             * @description Documents included.
+             */
+            files: number;
+            /** Format: int64 */
+            folders: number;
+            for?: string;
+            /**
+             * Format: int64
+             * @description What the target has free, in bytes; -1 is unknown.
+             */
+            free: number;
+            /**
+             * Format: int64
+             * @description Files of which a hash is told: duplicates are found among these.
+             */
+            hashed: number;
+            largest: components["schemas"]["Surveyed"][];
+            /** @description The first hundred of both. */
+            names: components["schemas"]["Surveyed"][];
+            /**
+             * Format: int64
+             * @description Links, sockets, devices.
+             */
+            others: number;
+            /** @description The largest of these. */
+            oversized: components["schemas"]["Surveyed"][];
+            /**
+             * Format: int64
+             * @description Names that cannot be translated either.
+             */
+            refused: number;
+            /** @description Files that are there once more, and their bytes. */
+            repeated: components["schemas"]["Count"];
+            /** @description Files that are too large for the target. */
+            too_large: components["schemas"]["Count"];
+            /**
+             * Format: int64
+             * @description Names that the target cannot hold, and that are translated.
+             */
+            translated: number;
+            /**
+             * Format: int64
+             * @description Of these: names that differ from another by letter case alone.
+             */
+            twins: number;
+            types: components["schemas"]["Group"][];
+            /**
+             * Format: int64
+             * @description Files and documents whose size is not told.
+             */
+            unsized: number;
+        };
+        Surveyed: {
+            address: string;
+            /**
+             * Format: int64
+             * @description How many folders it is in, below the address surveyed.
+             */
+            depth: number;
+            kind: string;
+            /** Format: int64 */
+            size: number;
+            /** @description Its name at the target, where it is translated. */
+            target?: string;
+            /** @description Why the target cannot hold it. */
+            why?: string;
+        };
+        Surveying: {
+            /** Format: int64 */
+            entries?: number;
+            problem?: components["schemas"]["Problem"];
+            survey?: components["schemas"]["Survey"];
         };
         Taking: {
             /** @description The name of the new account. */
@@ -3711,6 +3839,33 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    survey: {
+        parameters: {
+            query: {
+                /** @description The folder's address. */
+                address: string;
+                /** @description The folder that it is to go to. */
+                for?: string;
+                /** @description html: a page to hand over. */
+                format?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Surveying"];
                 };
             };
         };

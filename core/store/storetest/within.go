@@ -9,19 +9,19 @@ import (
 
 func testCopy(t T, s store.Store) {
 	if !store.CanCopy(s) {
-		_, err := store.Copy(t.Context(), s, at(s, "a"), "", at(s, "b"))
+		_, err := store.Copy(t.Context(), s, at(s, "a"), "", at(s, "b"), "run")
 		want(t, "copying where the store cannot", err, store.ErrUnsupported)
 		t.Skip("the store cannot copy within itself")
 	}
 	first := mustWrite(t, s, at(s, "from", "a.txt"), "first")
 	mustWrite(t, s, at(s, "to", "there.txt"), "there before")
-	_, err := store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision, at(s, "to", "there.txt"))
+	_, err := store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision, at(s, "to", "there.txt"), "run")
 	want(t, "copying onto something", err, store.ErrExists)
-	_, err = store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision+"x", at(s, "to", "b.txt"))
+	_, err = store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision+"x", at(s, "to", "b.txt"), "run")
 	want(t, "copying another revision", err, store.ErrChanged)
-	_, err = store.Copy(t.Context(), s, at(s, "from", "none.txt"), "", at(s, "to", "b.txt"))
+	_, err = store.Copy(t.Context(), s, at(s, "from", "none.txt"), "", at(s, "to", "b.txt"), "run")
 	want(t, "copying what is not there", err, store.ErrNotFound)
-	copied, err := store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision, at(s, "to", "b é.txt"))
+	copied, err := store.Copy(t.Context(), s, at(s, "from", "a.txt"), first.Revision, at(s, "to", "b é.txt"), "run")
 	if err != nil {
 		t.Fatalf("copying: %v", err)
 	}

@@ -1,0 +1,64 @@
+package webdav
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"net/http"
+
+	"deftheron/core/store"
+)
+
+// CanCopy implements store.Copier.
+func (a *account) CanCopy() bool { return true }
+
+// Copy implements store.Copier by COPY (RFC 4918, section 9.8) to a name of ours,
+// since servers show a copy while it grows, and a MOVE that replaces nothing.
+func (a *account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, run string) (store.Entry, error) {
+	if err := checkPlace(to); err != nil {
+		return store.Entry{}, err
+	}
+	there, err := a.stat(ctx, from)
+	switch {
+	case err != nil:
+		return store.Entry{}, err
+	case there.Kind != store.KindFile:
+		return store.Entry{}, store.Errorf(store.ErrUnsupported, "%s is no file", from)
+	case revision != "" && there.Revision != revision:
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+	}
+	switch _, err := a.Stat(ctx, to); store.KindOf(err) {
+	case nil:
+		return store.Entry{}, store.Errorf(store.ErrExists, "%s is there already", to)
+	case store.ErrNotFound:
+	default:
+		return store.Entry{}, err
+	}
+	if run == "" {
+		run = "copy"
+	}
+	var random [6]byte
+	rand.Read(random[:])
+	arriving := to.Folder.Place(store.ArrivingName(run, hex.EncodeToString(random[:])))
+	header := http.Header{"Destination": {a.urlOfPlace(arriving).String()}, "Overwrite": {"F"}, "Depth": {"0"}}
+	answer, err := a.send(ctx, request{method: "COPY", url: a.urlOfPlace(from), header: header, changes: true})
+	if err == nil {
+		discard(answer)
+		var now resource
+		if now, err = a.stat(ctx, from); err == nil && now.Revision != there.Revision {
+			err = store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		}
+	} else if _, look := a.Stat(ctx, to.Folder.Path.Place()); store.KindOf(look) == store.ErrNotFound {
+		err = store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", to, err)
+	} else {
+		err = doing("copy", from.String(), err)
+	}
+	if err == nil {
+		err = a.Rename(ctx, arriving, to, false)
+	}
+	if err != nil {
+		a.Discard(ctx, arriving)
+		return store.Entry{}, err
+	}
+	return a.Stat(ctx, to)
+}
