@@ -69,7 +69,7 @@ func TestBadInput(t *testing.T) {
 		{"target is a file", []string{"copy", "/desk/in", "/archive/file"}, 1, []string{"is a file", "another target"}},
 		{"target cannot hold the name", []string{"copy", "/desk/in", "/archive/" + strings.Repeat("n", 300)}, 1, []string{"255 bytes", "another name"}},
 		{"target is the root", []string{"copy", "/desk/in", "/"}, 2, []string{"root of all accounts", "name an account"}},
-		{"unknown rule", []string{"copy", "/desk/in", "/archive", "--clash", "win"}, 2, []string{"keep-both, leave or source"}},
+		{"unknown rule", []string{"copy", "/desk/in", "/archive", "--clash", "win"}, 2, []string{"keep-both, newer, source, leave or ask"}},
 		{"two of one name", []string{"copy", "/desk/in", "/desk-in/../in", "/archive"}, 2, []string{"would both become"}},
 		{"one word short", []string{"copy", "/desk/in"}, 2, []string{"a target"}},
 		{"unknown verb", []string{"run", "stop"}, 2, []string{"no verb", "--help"}},

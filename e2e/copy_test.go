@@ -278,8 +278,9 @@ func TestTargetAwayAtStart(t *testing.T) {
 	}
 }
 
-// TestRefusedNames copies a folder with names that the target cannot hold: the
-// others arrive, and each of these has its cause and its remedy.
+// TestRefusedNames copies a folder with names that the target cannot hold: one is
+// translated, the others arrive, and what cannot be translated, or is not to be, has
+// its cause and its remedy.
 func TestRefusedNames(t *testing.T) {
 	h := start(t)
 	server := servertest.StartObjectStore(t)
@@ -293,11 +294,14 @@ func TestRefusedNames(t *testing.T) {
 	if r.code != 1 || !strings.Contains(r.out, "partial") || !strings.Contains(r.out, "--state failed") {
 		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
 	}
-	if plan := h.must("copy", "/desk/in", "/archive", "--plan"); !strings.Contains(plan, "2 that the target cannot hold") || !strings.Contains(plan, "no UTF-8") {
+	if plan := h.must("copy", "/desk/in", "/archive/refused", "--plan", "--names", "refuse"); !strings.Contains(plan, "2 that the target cannot hold") || !strings.Contains(plan, "no UTF-8") {
+		t.Errorf("the plan says: %s", plan)
+	}
+	if plan := h.must("copy", "/desk/in", "/archive/translated", "--plan"); !strings.Contains(plan, "caf%E9.txt") || !strings.Contains(plan, "1 that the target cannot hold") {
 		t.Errorf("the plan says: %s", plan)
 	}
 	for run, err := range h.client().Runs(t.Context()) {
-		if err != nil || run.Items.Done != 1 || run.Items.Failed != 2 {
+		if err != nil || run.Items.Done != 2 || run.Items.Failed != 1 {
 			t.Fatalf("%+v, %v", run, err)
 		}
 		for item, err := range h.client().Items(t.Context(), run.ID, "failed") {

@@ -16,6 +16,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -33,6 +34,7 @@ func main() {
 	from := flag.String("from", "", "bucket")
 	to := flag.String("to", "", "bucket")
 	prefix := flag.String("prefix", "", "of the keys at the target")
+	list := flag.String("list", "", "buckets to list below the prefix, each by one lister; nothing is moved then")
 	workers := flag.Int("workers", 8, "how many move at once")
 	flag.Parse()
 	transport := &http.Transport{
@@ -45,6 +47,12 @@ func main() {
 	})
 	if err != nil {
 		log.Fatal(err)
+	}
+	if *list != "" {
+		begun := time.Now()
+		listAll(core, strings.Split(*list, ","), *prefix)
+		fmt.Printf("%.6f\n", time.Since(begun).Seconds())
+		return
 	}
 	var objects []object
 	lines := bufio.NewScanner(os.Stdin)
@@ -73,6 +81,26 @@ func main() {
 	close(queue)
 	group.Wait()
 	fmt.Printf("%.6f\n", time.Since(begun).Seconds())
+}
+
+// listAll lists the buckets at once, page after page, and does nothing with them.
+func listAll(core *minio.Core, buckets []string, prefix string) {
+	var group sync.WaitGroup
+	for _, bucket := range buckets {
+		group.Go(func() {
+			for token := ""; ; {
+				page, err := core.ListObjectsV2(bucket, prefix, "", token, "", 1000)
+				if err != nil {
+					log.Fatal(err)
+				}
+				if !page.IsTruncated {
+					return
+				}
+				token = page.NextContinuationToken
+			}
+		})
+	}
+	group.Wait()
 }
 
 func move(core *minio.Core, from, to, prefix string, o object) error {

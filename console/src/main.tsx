@@ -15,6 +15,7 @@ import { ComparePage } from './compare/ComparePage'
 import { Frame } from './frame/Frame'
 import { RunPage } from './runs/RunPage'
 import { RunsPage } from './runs/RunsPage'
+import { SettingsPage } from './settings/SettingsPage'
 import { SigninPage } from './signin/SigninPage'
 import { TreePage } from './tree/TreePage'
 import './theme.css'
@@ -48,6 +49,7 @@ const router = createBrowserRouter([
       { path: '/compare', element: <ComparePage /> },
       { path: '/runs', element: <RunsPage /> },
       { path: '/runs/:id', element: <RunPage /> },
+      { path: '/settings', element: <SettingsPage /> },
       { path: '*', element: <p className="py-12 text-soft">There is no such page. Choose a place above.</p> },
     ],
   },

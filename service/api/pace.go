@@ -49,10 +49,12 @@ func (s *Server) setPace(ctx context.Context, in *struct{ Body contract.Pace }) 
 	return s.setPaceOf(ctx, "", in.Body)
 }
 
-func (s *Server) setAccountPace(ctx context.Context, in *struct {
-	nameInput
+type accountPaceInput struct {
+	Name string `path:"name" doc:"The account's name."`
 	Body contract.Pace
-}) (*none, error) {
+}
+
+func (s *Server) setAccountPace(ctx context.Context, in *accountPaceInput) (*none, error) {
 	return s.setPaceOf(ctx, in.Name, in.Body)
 }
 

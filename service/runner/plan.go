@@ -22,7 +22,7 @@ func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan
 	if err != nil {
 		return contract.Plan{}, err
 	}
-	l := listing{routes: routes, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
+	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
 	totals, err := transfer.Plan(ctx, routes, rules, r.db, l.step)
 	if err != nil {
 		return contract.Plan{}, err

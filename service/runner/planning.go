@@ -155,8 +155,11 @@ func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.
 		return nil, nil, plan.Rules{}, err
 	}
 	rows, err := r.routes(ctx, request, rules)
+	if err != nil && store.KindOf(err) == nil {
+		err = &InputError{err}
+	}
 	if err != nil {
-		return nil, nil, plan.Rules{}, &InputError{err}
+		return nil, nil, plan.Rules{}, err
 	}
 	if rows, err = r.expand(ctx, rows, rules); err != nil {
 		return nil, nil, plan.Rules{}, err

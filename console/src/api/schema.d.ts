@@ -2288,7 +2288,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
             cookie?: never;
         };
         requestBody: {

@@ -24,6 +24,7 @@ export function Frame() {
               <Place to="/tree">Tree</Place>
               <Place to="/runs">Runs</Place>
               <Place to="/accounts">Accounts</Place>
+              <Place to="/settings">Settings</Place>
             </nav>
             <CommandField />
             <Person role={who.data.role} />

@@ -8,6 +8,7 @@ import { Dialog } from '../ui/Dialog'
 import { bytes, count, duration, plain, some, when } from '../ui/format'
 import { Failed } from '../ui/Notice'
 import { State } from '../ui/State'
+import { Held, Pace } from './Held'
 import { ItemList } from './ItemList'
 import { useCauses, useRun } from './queries'
 
@@ -49,6 +50,8 @@ const sentences: Record<string, string> = {
 
 function sentenceOf(run: Run): string | undefined {
   if (run.clears && run.state === 'done') return 'Everything that was to be moved is at the target, proven, and removed at the source.'
+  if (run.state === 'held' && run.cause === 'clash-question') return 'All else is done. It waits for a person to decide what is kept where both sides had changed.'
+  if (run.state === 'held' && run.cause === 'no-space') return 'It waits until the target has space, and then goes on by itself. What has been copied stays.'
   if (run.cause === 'source-stays') return 'Everything is at the target, and proven; not all of it could be removed at the source.'
   return sentences[run.state]
 }
@@ -115,11 +118,8 @@ function Controls({ run }: { run: Run }) {
           {run.state === 'cancelled' ? 'Take it up again' : 'Retry what failed'}
         </Button>
       )}
-      {run.state === 'held' && (
-        <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
-          Mend the account
-        </Link>
-      )}
+      {run.state === 'held' && <Held run={run} />}
+      {!run.ended && <Pace run={run} />}
       {run.state === 'paused' && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('resume')}>
           Resume
@@ -183,7 +183,7 @@ function Moving({ run }: { run: Run }) {
       </div>
       <p className="mt-2">
         {count(ended)} of {some(all, 'item')}, {bytes(run.bytes.moved)} of {bytes(run.bytes.total)}
-        {run.now && `, ${bytes(Math.round(run.now.rate))}/s`}
+        {run.now && `, ${bytes(Math.round(run.now.rate))}/s now, ${bytes(Math.round(run.average))}/s on average`}
       </p>
       <h2 className="mt-2 text-small text-soft">In flight</h2>
       <ul className="min-h-24 font-mono text-small">
@@ -211,6 +211,9 @@ function Figures({ run }: { run: Run }) {
     ['Moved', bytes(run.bytes.moved)],
     ['Begun', when(run.started)],
   ]
+  if (run.left_out.items) figures.push(['Left out by the rules', some(run.left_out.items, 'file')])
+  if (run.inside.items) figures.push(['Copied inside, not sent', bytes(run.inside.bytes)])
+  if (run.rules.pace) figures.push(['Pace', [run.rules.pace.up && `${run.rules.pace.up} up`, run.rules.pace.down && `${run.rules.pace.down} down`].filter(Boolean).join(', ') || 'by hours'])
   if (run.ended) figures.push(['Took', duration(seconds)])
   if (seconds > 0 && run.bytes.moved > 0) figures.push(['On average', `${bytes(run.bytes.moved / seconds)}/s`])
   if (run.interruptions) figures.push(['Interrupted', some(run.interruptions, 'time')])

@@ -3,25 +3,19 @@ import { useEffect, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, data, type Entry, type Plan } from '../api/client'
 import { Button } from '../ui/Button'
-import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
-import { bytes, count, plain, some } from '../ui/format'
+import { bytes, count, duration, plain, some } from '../ui/format'
 import { Failed } from '../ui/Notice'
+import { type Rules, RulesForm } from './Rules'
 import { TargetField } from './TargetField'
-
-const clashes = [
-  { value: 'keep-both', title: 'Keep both', help: 'the source’s goes beside the target’s' },
-  { value: 'leave', title: 'Leave', help: 'the target’s stays' },
-  { value: 'source', title: 'Source', help: 'replaces the target’s' },
-]
 
 /** Where to, what on a clash, and what that comes to, before anything starts. */
 export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: () => void }) {
   const navigate = useNavigate()
   const [to, setTo] = useState('')
-  const [clash, setClash] = useState('keep-both')
+  const [rules, setRules] = useState<Rules>({})
   const from = entries.map((entry) => entry.address)
-  const request = JSON.stringify({ from, to, clash })
+  const request = JSON.stringify({ from, to, ...rules })
   const asked = useSettled(request)
   const plan = useQuery({
     queryKey: ['plan', asked],
@@ -32,7 +26,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
     gcTime: 0,
   })
   const start = useMutation({
-    mutationFn: () => data(api.POST('/api/v1/copies', { body: { from, to, clash } })),
+    mutationFn: () => data(api.POST('/api/v1/copies', { body: { from, to, ...rules } })),
     onSuccess: (started) => navigate(`/runs/${started.run}`),
   })
   const what = entries.length === 1 ? plain(entries[0]!.name) : some(entries.length, 'entry')
@@ -48,7 +42,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
         }}
       >
         <TargetField label="Into the folder" value={to} onChange={setTo} />
-        <Choice legend="Where both sides changed" value={clash} onChange={setClash} choices={clashes} />
+        <RulesForm rules={rules} onChange={setRules} />
         <div aria-live="polite" className="min-h-12">
           {start.isError ? (
             <Failed error={start.error} />
@@ -86,7 +80,11 @@ function Summary({ plan }: { plan: Plan }) {
     [plan.create.items, `${some(plan.create.items, 'file')} to copy`, bytes(plan.create.bytes)],
     [plan.replace.items, `${some(plan.replace.items, 'file')} changed at the source, to replace`, bytes(plan.replace.bytes)],
     [plan.keep_both.items, `${some(plan.keep_both.items, 'clash')} to keep both of`, bytes(plan.keep_both.bytes)],
+    [plan.ask.items, `${some(plan.ask.items, 'clash')} to ask about`, bytes(plan.ask.bytes)],
     [plan.left.items, `${some(plan.left.items, 'clash')} to leave`, bytes(plan.left.bytes)],
+    [plan.left_out.items, `${some(plan.left_out.items, 'file')} left out by the rules`, bytes(plan.left_out.bytes)],
+    [plan.inside.items, `${some(plan.inside.items, 'file')} of these copied inside the target, not sent`, bytes(plan.inside.bytes)],
+    [plan.translated.items, `${some(plan.translated.items, 'name')} of these translated, as the target cannot hold them`, ''],
     [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
     ...plan.exports.map((one): [number, string, string] => [one.items, `${some(one.items, `${one.document} document`)} of these exported as ${one.format}`, '']),
     [plan.folders, `${some(plan.folders, 'empty folder')} to make`, ''],
@@ -115,6 +113,21 @@ function Summary({ plan }: { plan: Plan }) {
         </tbody>
       </table>
       {shown.length === 0 && <p>There is nothing to copy.</p>}
+      {plan.names.length > 0 && (
+        <ul className="border-l-2 border-dusk pl-4 font-mono text-small">
+          {plan.names.slice(0, 3).map((name) => (
+            <li key={name.address} className="break-all">
+              {plain(name.address)} → <span className="text-dusk">{plain(name.target)}</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {plan.moving.items > 0 && (
+        <p className="text-small text-soft">
+          {plan.seconds >= 0 ? `About ${duration(plan.seconds)}, going by ${plan.basis}.` : 'How long it takes is not known yet: measure the accounts’ speed on their pages.'}{' '}
+          {plan.proof.map((one) => `Proof at /${one.account}: ${one.how}.`).join(' ')} {plan.free >= 0 && `The target has ${bytes(plan.free)} free.`}
+        </p>
+      )}
       {plan.blockers.length > 0 && (
         <div className="border-l-2 border-brick pl-4">
           {plan.refused.items > 0 && <p className="text-brick">{some(plan.refused.items, 'item')} cannot be held by the target, and will be reported as failed.</p>}

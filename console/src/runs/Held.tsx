@@ -1,0 +1,106 @@
+import { useMutation } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link } from 'react-router'
+import { api, data, type Run } from '../api/client'
+import { Button } from '../ui/Button'
+import { Choice } from '../ui/Choice'
+import { Dialog } from '../ui/Dialog'
+import { Field } from '../ui/Field'
+import { Failed } from '../ui/Notice'
+
+const decisions = [
+  { value: 'keep-both', title: 'Keep both', help: 'the source’s goes beside the target’s' },
+  { value: 'newer', title: 'Newer', help: 'the one that was changed later' },
+  { value: 'source', title: 'Source', help: 'replaces the target’s' },
+  { value: 'leave', title: 'Leave', help: 'the target’s stays' },
+]
+
+/** What a person can do about a run that is held. */
+export function Held({ run }: { run: Run }) {
+  if (run.cause === 'clash-question') return <Decide run={run} />
+  if (run.cause === 'no-space') return <GoOn run={run} />
+  return (
+    <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
+      Mend the account
+    </Link>
+  )
+}
+
+function useRelease(run: Run) {
+  return useMutation({
+    mutationFn: (clash: string) => data(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: run.id } }, body: clash ? { clash } : {} })),
+  })
+}
+
+function GoOn({ run }: { run: Run }) {
+  const release = useRelease(run)
+  return (
+    <div>
+      <Button look="first" disabled={release.isPending} onClick={() => release.mutate('')}>
+        Try again now
+      </Button>
+      {release.isError && <Failed error={release.error} />}
+    </div>
+  )
+}
+
+function Decide({ run }: { run: Run }) {
+  const [asking, setAsking] = useState(false)
+  const [clash, setClash] = useState('keep-both')
+  const release = useRelease(run)
+  return (
+    <>
+      <Button look="first" onClick={() => setAsking(true)}>
+        Decide…
+      </Button>
+      <Dialog open={asking} onClose={() => setAsking(false)} title="What is kept where both sides changed?" description="It holds for all that wait in this run. They are in the list below, as waiting.">
+        <div className="grid gap-4">
+          <Choice legend="Where both sides changed" value={clash} onChange={setClash} choices={decisions} />
+          {release.isError && <Failed error={release.error} />}
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setAsking(false)}>Not yet</Button>
+            <Button look="first" disabled={release.isPending} onClick={() => release.mutate(clash, { onSuccess: () => setAsking(false) })}>
+              Go on
+            </Button>
+          </div>
+        </div>
+      </Dialog>
+    </>
+  )
+}
+
+/** The limits of a run, which hold at once. */
+export function Pace({ run }: { run: Run }) {
+  const [open, setOpen] = useState(false)
+  const [up, setUp] = useState(run.rules.pace?.up ?? '')
+  const [down, setDown] = useState(run.rules.pace?.down ?? '')
+  const save = useMutation({
+    mutationFn: () =>
+      data(api.PUT('/api/v1/runs/{id}/pace', { params: { path: { id: run.id } }, body: { up: up || undefined, down: down || undefined, hours: run.rules.pace?.hours } })),
+    onSuccess: () => setOpen(false),
+  })
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Pace…</Button>
+      <Dialog open={open} onClose={() => setOpen(false)} title="How fast may this run go?" description="Limits hold at once. Nothing here means as fast as it can.">
+        <form
+          className="grid gap-4"
+          onSubmit={(event) => {
+            event.preventDefault()
+            save.mutate()
+          }}
+        >
+          <Field label="Send at most" placeholder="20MB/s" value={up} onChange={(event) => setUp(event.target.value)} />
+          <Field label="Receive at most" placeholder="20MB/s" value={down} onChange={(event) => setDown(event.target.value)} />
+          {save.isError && <Failed error={save.error} />}
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setOpen(false)}>Close</Button>
+            <Button look="first" type="submit" disabled={save.isPending}>
+              Set the pace
+            </Button>
+          </div>
+        </form>
+      </Dialog>
+    </>
+  )
+}

@@ -1,0 +1,85 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { api, data } from '../api/client'
+import type { components } from '../api/schema'
+import { useAccounts } from '../accounts/queries'
+import { Button } from '../ui/Button'
+import { Field } from '../ui/Field'
+import { Failed } from '../ui/Notice'
+
+type Limits = components['schemas']['Pace']
+
+/** How fast bytes may move, of everything and of each account. */
+export function SettingsPage() {
+  useEffect(() => {
+    document.title = 'Settings · Deft Heron'
+  }, [])
+  const paces = useQuery({ queryKey: ['pace'], queryFn: () => data(api.GET('/api/v1/pace')) })
+  const accounts = useAccounts()
+  if (paces.isError) return <Failed error={paces.error} />
+  if (!paces.data || !accounts.data) return <p className="py-6 text-soft">Looking…</p>
+  return (
+    <div className="min-h-0 flex-1 overflow-auto py-3">
+      <h1 className="text-title font-semibold">Pace</h1>
+      <p className="max-w-3xl text-soft">
+        Limits on what goes over the network, up to providers and down from them. They hold at once, for what moves already too. Hours are written one a line, such as <span className="font-mono text-small">mon-fri 08-18: 5MB/s</span>, by the service’s clock.
+      </p>
+      <Row title="Everything" account="" limits={paces.data.overall} />
+      {accounts.data.map((account) => (
+        <Row key={account.name} title={account.address} account={account.name} limits={paces.data.accounts[account.name] ?? {}} />
+      ))}
+    </div>
+  )
+}
+
+const hoursText = (limits: Limits) => Object.entries(limits.hours ?? {}).map(([when, rate]) => `${when}: ${rate}`).join('\n')
+
+function hoursOf(text: string): Limits['hours'] {
+  const hours: Record<string, string> = {}
+  for (const line of text.split('\n')) {
+    const at = line.lastIndexOf(': ')
+    if (line.trim()) hours[line.slice(0, at < 0 ? undefined : at).trim()] = at < 0 ? '' : line.slice(at + 2).trim()
+  }
+  return Object.keys(hours).length ? hours : undefined
+}
+
+function Row({ title, account, limits }: { title: string; account: string; limits: Limits }) {
+  const client = useQueryClient()
+  const [up, setUp] = useState(limits.up ?? '')
+  const [down, setDown] = useState(limits.down ?? '')
+  const [hours, setHours] = useState(hoursText(limits))
+  const save = useMutation({
+    mutationFn: () => {
+      const body = { up: up || undefined, down: down || undefined, hours: hoursOf(hours) }
+      return account ? data(api.PUT('/api/v1/accounts/{name}/pace', { params: { path: { name: account } }, body })) : data(api.PUT('/api/v1/pace', { body }))
+    },
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['pace'] }),
+  })
+  const changed = up !== (limits.up ?? '') || down !== (limits.down ?? '') || hours !== hoursText(limits)
+  return (
+    <form
+      aria-label={`Pace of ${title}`}
+      className="border-t border-line py-3"
+      onSubmit={(event) => {
+        event.preventDefault()
+        save.mutate()
+      }}
+    >
+      <div className="grid items-start gap-4 md:grid-cols-[180px_140px_140px_minmax(0,1fr)_auto]">
+        <h2 className={account ? 'pt-6 font-mono text-small break-all' : 'pt-5'}>{title}</h2>
+        <Field label="Up" placeholder="unlimited" value={up} onChange={(event) => setUp(event.target.value)} />
+        <Field label="Down" placeholder="unlimited" value={down} onChange={(event) => setDown(event.target.value)} />
+        <label className="grid gap-1">
+          <span className="text-small text-soft">At hours of the week</span>
+          <textarea rows={Math.max(1, hours.split('\n').length)} spellCheck={false} value={hours} onChange={(event) => setHours(event.target.value)} className="min-h-8 w-full rounded-md border border-line bg-ground px-3 py-1 font-mono text-small" />
+        </label>
+        <div className="pt-6">
+          <Button look={changed ? 'first' : undefined} type="submit" disabled={!changed || save.isPending}>
+            Set
+          </Button>
+        </div>
+      </div>
+      {save.isError && <Failed error={save.error} />}
+    </form>
+  )
+}
