@@ -105,6 +105,7 @@ func (a *attempt) moveContent(ctx context.Context, place store.Place, condition 
 		content.spooled, writing.Size = spooled, spooled.size
 	}
 	if written, err = a.route.Target.Store.Write(ctx, writing); err != nil {
+		a.broke.Store(true)
 		return written, "", err
 	}
 	proof, err = store.Prove(ctx, a.route.Target.Store, writing, written, content.stream.Sum(), content.stream.Count())

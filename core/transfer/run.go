@@ -91,8 +91,8 @@ type Run struct {
 	stopped atomic.Pointer[stopReason]
 	full    atomic.Int64 // items in a row that found no space
 	// left is why some items are left waiting when all others have ended.
-	left   atomic.Pointer[stopReason]
-	inside atomic.Int64 // bytes that were copied inside the target
+	left  atomic.Pointer[stopReason]
+	broke atomic.Bool // some write broke off
 }
 
 type stopReason struct {
@@ -201,9 +201,9 @@ func (r *Run) Execute(ctx context.Context) Result {
 		}
 	}
 	result := r.result(ctx, causeOfPlan(err), err)
-	if r.Resumed && (result.State == "done" || result.State == "partial") {
-		// A server may have begun with what the interrupted run had sent only
-		// after its leftovers were removed.
+	if (r.Resumed || r.broke.Load()) && (result.State == "done" || result.State == "partial") {
+		// A server may have begun with what was sent, before it broke off, only
+		// after that was removed.
 		if err := r.clean(context.WithoutCancel(ctx)); err != nil {
 			r.Log.Warn("could not look for what was left behind", "run", r.ID, "error", err)
 		}
