@@ -92,7 +92,11 @@ func TestPictures(t *testing.T) {
 		t.Fatal(err)
 	}
 	writeFile(t, "ours again", desk, "Office", "notes.txt")
-	writeFile(t, "x", desk, "Office", "caf\xe9 (an old name).txt")
+	writeFile(t, "x", desk, "Office", "caf\xe9 (an old name).txt") // which is translated
+	writeFile(t, "x", desk, "Office", "minutes", "agenda.txt")
+	if _, err := core.PutObject(t.Context(), "bucket-1", "2026/Office/minutes", strings.NewReader("in the way"), 10, "", "", putOptions); err != nil {
+		t.Fatal(err)
+	}
 	if err := os.Symlink("notes.txt", filepath.Join(desk, "Office", "shortcut")); err != nil {
 		t.Fatal(err)
 	}
@@ -102,16 +106,19 @@ func TestPictures(t *testing.T) {
 		t.Fatal(err, r.err)
 	}
 	b.open("http://" + h.listen + "/runs/" + run.ID)
-	b.shows("name-refused")
+	b.shows("in-the-way")
+	b.shows("name-translated")
 	b.picture(picture("console-run-partial"))
-	b.click("Runs")
-	b.shows("Begun")
-	b.picture(picture("console-runs"))
 	report := filepath.Join(t.TempDir(), "report.html")
 	h.must("run", "report", run.ID, "--out", report)
 	b.open("file://" + report)
 	b.shows("The record")
 	b.picture(picture("report"))
+	survey := filepath.Join(t.TempDir(), "survey.html")
+	h.must("survey", "/desk", "--for", "/archive", "--out", survey)
+	b.open("file://" + survey)
+	b.shows("The record")
+	b.picture(picture("survey"))
 	drivePictures(t, h, b, screen)
 	filePictures(t, h, b, screen)
 	screen.draw("run-show", fmt.Sprintf("heron run list; heron run show %[1]s; heron run items %[1]s --state failed", run.ID), 2*time.Second)

@@ -177,7 +177,7 @@ type Memory interface {
 func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, each func(route int, step plan.Step) error) (plan.Totals, error) {
 	var totals plan.Totals
 	for i, route := range routes {
-		one := planning{Route: route, rules: rules, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, find: memory.Find}
+		one := planning{Route: route, rules: rules, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: totals.LeftOut, find: memory.Find}
 		if err := planRoute(ctx, one, func(step plan.Step) error {
 			if each == nil {
 				return nil
@@ -197,8 +197,39 @@ type planning struct {
 	began     time.Time
 	pairs     iter.Seq2[compare.Pair, error]
 	totals    *plan.Totals
+	leftOut   plan.Count                    // of the routes before
 	unchanged func(compare.Difference) bool // nil counts all
 	find      func(ctx context.Context, scope, mark string) (*plan.Origin, error)
+	place     *position // how far an earlier try came; nil for none
+}
+
+// position is up to which key a route was planned, where its keys come in order: what
+// is before it has been dealt with.
+type position struct {
+	key   store.Key
+	kind  store.Kind
+	begun bool
+	// disorder says that keys do not come in order, and steps how many were made.
+	disorder bool
+	steps    int
+}
+
+// mayAgain reports whether the route can be planned again from where it was.
+func (p *position) mayAgain() bool { return !p.disorder || p.steps == 0 }
+
+// passed reports whether a key was dealt with.
+func (p *position) passed(key store.Key, kind store.Kind) bool {
+	return p != nil && p.begun && !p.disorder && store.CompareKeys(key, kind, p.key, p.kind) <= 0
+}
+
+// reach moves the position on to a key.
+func (p *position) reach(key store.Key, kind store.Kind) {
+	if p != nil {
+		p.steps++
+	}
+	if p != nil && !p.passed(key, kind) {
+		p.key, p.kind, p.begun = key, kind, true
+	}
 }
 
 // origins finds what the target holds already of files that are to be created.
@@ -231,6 +262,9 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		return err
 	}
 	streams.At = route.Target.at
+	if p.place != nil {
+		p.place.disorder = !streams.Names.InOrder()
+	}
 	sieve, err := rules.Filter.Sieve(p.began)
 	if err != nil {
 		return err
@@ -238,7 +272,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	if sieve != nil && !streams.single {
 		source := streams.Source
 		streams.Source = func(ctx context.Context) iter.Seq2[store.Listed, error] { return sieve.Of(source(ctx)) }
-		before := totals.LeftOut
+		before := p.leftOut
 		defer func() {
 			totals.LeftOut = plan.Count{Items: before.Items + sieve.LeftOut.Items, Bytes: before.Bytes + sieve.LeftOut.Bytes}
 		}()
@@ -256,8 +290,15 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	differences := func(yield func(compare.Difference, error) bool) {
 		for d, err := range compare.Merge(ctx, streams.Streams, sides) {
 			something = something || d.Source != nil
+			if err == nil && d.Source != nil && p.place.passed(d.Key, d.Kind) {
+				continue
+			}
 			if !yield(d, err) {
 				return
+			}
+			// Of a folder it is known only later whether it is empty.
+			if err == nil && d.Source != nil && d.Kind != store.KindFolder {
+				p.place.reach(d.Key, d.Kind)
 			}
 		}
 	}
@@ -269,6 +310,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		if err := each(step); err != nil {
 			return err
 		}
+		p.place.reach(step.Key, step.Kind)
 	}
 	if !something && ctx.Err() == nil {
 		return planEmpty(ctx, route, totals, each)

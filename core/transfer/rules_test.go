@@ -232,3 +232,34 @@ func TestProofLevels(t *testing.T) {
 		}
 	}
 }
+
+// TestListingBreaksOff has the source's listing break off several times in the middle
+// of a plan: nothing is queued twice, nothing is missed, and nothing is counted twice.
+func TestListingBreaksOff(t *testing.T) {
+	for name, prepare := range map[string]func(*bench){
+		"in order": func(*bench) {},
+		"unsorted": func(b *bench) { b.source.Unsorted = true },
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t)
+			prepare(b)
+			want := map[string]string{}
+			for i := range 40 {
+				folder, name := fmt.Sprintf("folder %02d", i/4), fmt.Sprint(i)
+				b.source.Put(name, folder, name)
+				want["/copy/"+folder+"/"+name] = name
+				if i == 20 {
+					b.run("done")
+				}
+			}
+			from := storetest.NewFaulty(b.source)
+			from.Add(storetest.Fault{Op: storetest.OpList, Name: "folder 07", Times: 13, Err: store.Errorf(store.ErrTryAgain, "reset")})
+			b.from = from
+			_, s := b.run("done")
+			b.want(want)
+			if s.Items != 19 || s.Unchanged != 21 || s.Done != 19 {
+				t.Errorf("%+v; want 19 items and 21 in step", s)
+			}
+		})
+	}
+}

@@ -225,14 +225,14 @@ func stay(n int64) string {
 // what it left behind and counts what it had come to.
 func (r *Run) prepare(ctx context.Context) (Tally, error) {
 	for _, route := range r.Routes {
-		if err := store.Prepare(ctx, route.Target.Store); err != nil {
+		if err := r.persist(ctx, nil, func() error { return store.Prepare(ctx, route.Target.Store) }); err != nil {
 			return Tally{}, err
 		}
 	}
 	if !r.Resumed {
 		return Tally{}, nil
 	}
-	if err := r.clean(ctx); err != nil {
+	if err := r.persist(ctx, nil, func() error { return r.clean(ctx) }); err != nil {
 		return Tally{}, fmt.Errorf("could not remove what the interrupted run left behind: %w", err)
 	}
 	tally, err := r.Records.Tally(ctx, r.ID)
@@ -301,10 +301,11 @@ func (r *Run) plan(ctx context.Context, already bool) {
 	var totals plan.Totals
 	for i, route := range r.Routes {
 		pairs := r.Records.Pairs(ctx, route.Scope)
-		err := planRoute(ctx, planning{
-			Route: route, rules: r.Rules, began: r.Began, pairs: pairs, totals: &totals, unchanged: r.unchanged, find: r.Records.Find,
-		}, func(step plan.Step) error {
-			return queue.add(ctx, i, step)
+		one := planning{
+			Route: route, rules: r.Rules, began: r.Began, pairs: pairs, totals: &totals, leftOut: totals.LeftOut, unchanged: r.unchanged, find: r.Records.Find, place: &position{},
+		}
+		err := r.persist(ctx, one.place.mayAgain, func() error {
+			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })
 		})
 		if err != nil {
 			r.planErr = err
@@ -320,6 +321,26 @@ func (r *Run) plan(ctx context.Context, already bool) {
 	if r.planErr == nil {
 		r.progress.planned.Store(true)
 		r.checkSpace(ctx)
+	}
+}
+
+// persist does something again where it failed in a way that may pass: as often, and
+// for as long, as an item is tried, and where it may be.
+func (r *Run) persist(ctx context.Context, may func() bool, do func() error) error {
+	begun := time.Now()
+	for try := 1; ; try++ {
+		err := do()
+		if kind := store.KindOf(err); kind != store.ErrTryAgain && kind != store.ErrSlowDown || try >= r.Tries || ctx.Err() != nil || may != nil && !may() {
+			return err
+		}
+		wait := max(store.Wait(err), r.Backoff(try+1))
+		if r.Rules.Within > 0 && time.Since(begun)+wait > r.Rules.Within {
+			return err
+		}
+		r.Log.Info("to be tried again", "run", r.ID, "try", try, "error", err)
+		if store.Sleep(ctx, wait) != nil {
+			return err
+		}
 	}
 }
 

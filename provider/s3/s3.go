@@ -221,7 +221,8 @@ func (a *account) Traits() store.Traits {
 		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true,
 		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
 		ProofKind: found.proof, Conditional: found.conditional, Whole: true, Streams: 8,
-		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is looked at just before it is removed."},
+		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is looked at just before it is removed.",
+			"A copy inside the store cannot be made to depend on nothing being there: that is looked at just before; what comes in between would be overwritten."},
 	}
 	if !found.conditional {
 		traits.Windows = append(traits.Windows, "This server does not obey conditions. What has a key is looked at just before it is written; a change in between would be overwritten.")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"strings"
 	"sync"
 
 	"github.com/pkg/sftp"
@@ -101,7 +102,13 @@ func (p *pool) make(ctx context.Context) (*link, error) {
 	files, err := subsystem(client)
 	if err != nil {
 		client.Close()
-		return nil, store.Errorf(store.ErrRefused, "%s accepts the sign-in, but has no SFTP for %s (%w); ask who runs it to allow it", p.target.address, p.target.user, err)
+		// A server that says no is another thing than a connection that breaks.
+		kind := store.ErrTryAgain
+		var closed *ssh.OpenChannelError
+		if errors.As(err, &closed) || strings.Contains(err.Error(), "subsystem request failed") {
+			kind = store.ErrRefused
+		}
+		return nil, store.Errorf(kind, "%s accepts the sign-in, but has no SFTP for %s (%w); ask who runs it to allow it", p.target.address, p.target.user, err)
 	}
 	l := &link{ssh: client, files: files}
 	go func() { // ends with the connection

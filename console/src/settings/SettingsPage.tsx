@@ -80,6 +80,11 @@ function Row({ title, account, limits }: { title: string; account: string; limit
         </div>
       </div>
       {save.isError && <Failed error={save.error} />}
+      {save.isSuccess && !changed && (
+        <p role="status" className="pt-1 text-small text-reed">
+          In force.
+        </p>
+      )}
     </form>
   )
 }

@@ -1,0 +1,81 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestConsoleRules copies by rules from the console, decides about a clash, and sets a
+// pace, with real clicks and keys.
+func TestConsoleRules(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("archive", to)
+	write(t, "picture", from, "Trip", "a.png")
+	write(t, "notes", from, "Trip", "notes.txt")
+	write(t, "junk", from, "Trip", "x.tmp")
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("archive")
+	b.open("http://" + h.listen + "/tree?at=/desk")
+	b.shows("Trip")
+	b.click("Choose Trip")
+	b.click("Copy to…")
+	b.click("/account/folder")
+	b.keys("/archive/filtered")
+	b.shows("3 files to copy")
+	b.click("More rules: what is left out, names, proof, pace")
+	b.click("Only pictures")
+	b.shows("2 files left out by the rules")
+	b.click("{date:%Y}/{date:%m}/{name}")
+	b.keys("{nmae}")
+	b.shows("unknown field {nmae}")
+	b.accessible("the copy dialog with rules")
+	for range "{nmae}" {
+		b.keys("\b")
+	}
+	b.keys("{stem} copied.{ext}")
+	b.shows("1 file to copy")
+	b.click("Copy 1 item")
+	b.shows("and proven.")
+	if _, err := os.Stat(filepath.Join(to, "filtered", "a copied.png")); err != nil {
+		t.Error(err)
+	}
+
+	write(t, "ours", from, "Trip", "clash.txt")
+	write(t, "theirs", to, "Trip", "clash.txt")
+	r := h.run("", "copy", "/desk/Trip", "/archive", "--clash", "ask", "--json")
+	run := lastRun(r.out)
+	b.open("http://" + h.listen + "/runs/" + run)
+	b.shows("It waits for a person to decide")
+	b.accessible("a run that asks")
+	b.click("Decide…")
+	b.click("Source replaces the target’s")
+	b.click("Go on")
+	b.shows("and proven.")
+	if content, err := os.ReadFile(filepath.Join(to, "Trip", "clash.txt")); err != nil || string(content) != "ours" {
+		t.Errorf("it became %q, %v", content, err)
+	}
+
+	b.click("Settings")
+	b.shows("Limits on what goes over the network")
+	b.accessible("settings")
+	b.click("unlimited")
+	b.keys("fast")
+	b.click("Set")
+	b.shows("is no pace")
+	b.click("unlimited")
+	for range "fast" {
+		b.keys("\b")
+	}
+	b.keys("5MB/s")
+	b.click("Set")
+	b.shows("In force.")
+	if shown := h.must("pace", "show"); !strings.Contains(shown, "5MB/s") {
+		t.Errorf("the pace is %s", shown)
+	}
+}
