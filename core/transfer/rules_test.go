@@ -253,7 +253,7 @@ func TestListingBreaksOff(t *testing.T) {
 				}
 			}
 			from := storetest.NewFaulty(b.source)
-			from.Add(storetest.Fault{Op: storetest.OpList, Name: "folder 07", Times: 13, Err: store.Errorf(store.ErrTryAgain, "reset")})
+			from.Add(storetest.Fault{Op: storetest.OpList, Name: "folder 07", Times: map[bool]int{false: 4, true: 12}[b.source.Unsorted], Err: store.Errorf(store.ErrTryAgain, "reset")})
 			b.from = from
 			_, s := b.run("done")
 			b.want(want)
