@@ -18,8 +18,10 @@ import (
 // Concurrency is additive up and multiplicative down: a request that ends well
 // adds 1/limit to the limit, one that was told to slow down or timed out takes
 // a third of it away, at most once a second. The rate is unlimited until the
-// provider first says "slow down"; then it is set to four fifths of what was
-// being sent, and probed upward by two in a hundred every five seconds.
+// provider first says "slow down". What it accepted in a second in which it
+// refused others is what it allows: the rate is set a little below, and probed
+// upward, by one in a hundred every five seconds, or faster while it is far below
+// what was accepted before.
 //
 // A transfer reserves a slot at each end with [Gate.Reserve] before its first
 // request; its requests then pass within that slot.
@@ -34,9 +36,10 @@ type Gate struct {
 	limiter  *rate.Limiter
 	raised   time.Time
 	lowered  time.Time
-	window   time.Time // since when sent counts
-	sent     int
-	before   float64 // requests a second in the window before
+	span     time.Time // since when accepted and refused count
+	accepted int
+	refused  bool
+	best     float64 // requests a second that were accepted lately
 	now      func() time.Time
 	requests int64
 	slowed   int64
@@ -205,11 +208,9 @@ func (g *Gate) pause(ctx context.Context) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.requests++
-	if now := g.now(); now.Sub(g.window) > 5*time.Second {
-		g.before = float64(g.sent) / now.Sub(g.window).Seconds()
-		g.window, g.sent = now, 0
+	if g.span.IsZero() {
+		g.span = g.now()
 	}
-	g.sent++
 	return nil
 }
 
@@ -217,27 +218,21 @@ func (g *Gate) learn(err error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	now := g.now()
+	g.measure(now)
+	if KindOf(err) != ErrSlowDown {
+		g.accepted++
+	}
 	switch KindOf(err) {
 	case ErrSlowDown:
 		g.slowed++
 		if wait := Wait(err); wait > 0 && now.Add(wait).After(g.until) {
 			g.until = now.Add(wait)
 		}
-		if now.Sub(g.lowered) < time.Second {
-			return
+		g.refused = true
+		if now.Sub(g.lowered) >= time.Second {
+			g.lowered = now
+			g.limit = max(1, g.limit*2/3)
 		}
-		g.lowered = now
-		g.limit = max(1, g.limit*2/3)
-		elapsed := now.Sub(g.window).Seconds()
-		seen := float64(g.sent) / max(0.5, elapsed)
-		if elapsed < 1 { // too short to tell
-			seen = max(seen, g.before)
-		}
-		if limit := g.limiter.Limit(); limit != rate.Inf {
-			seen = min(seen, float64(limit))
-		}
-		g.limiter.SetLimitAt(now, rate.Limit(max(0.5, seen*0.8)))
-		g.raised = now
 	case ErrOutcomeUnknown:
 		if now.Sub(g.lowered) >= time.Second {
 			g.lowered = now
@@ -248,10 +243,39 @@ func (g *Gate) learn(err error) {
 			g.limit = min(g.most, g.limit+1/g.limit)
 			g.wake()
 		}
-		if limit := g.limiter.Limit(); limit != rate.Inf && now.Sub(g.raised) > 5*time.Second {
-			g.raised = now
-			g.limiter.SetLimitAt(now, limit*1.02)
+	}
+}
+
+// measure takes the rate from what was accepted in the last second, where some was
+// refused, and else probes upward. g.mu is held.
+func (g *Gate) measure(now time.Time) {
+	elapsed := now.Sub(g.span).Seconds()
+	if elapsed < 1 {
+		return
+	}
+	seen, refused := float64(g.accepted)/elapsed, g.refused
+	g.span, g.accepted, g.refused = now, 0, false
+	if g.until.After(g.span) {
+		g.span = g.until // nothing is sent before
+	}
+	limit := g.limiter.Limit()
+	switch {
+	case refused:
+		if limit != rate.Inf {
+			seen = min(seen, float64(limit))
 		}
+		seen = max(0.5, seen*0.97)
+		g.best = max(seen, g.best*0.7)
+		g.limiter.SetLimitAt(now, rate.Limit(seen))
+		g.raised = now
+	case limit == rate.Inf:
+		g.best = max(seen, g.best*0.99)
+	case float64(limit) < 0.9*g.best:
+		g.limiter.SetLimitAt(now, limit*1.1)
+		g.raised = now
+	case now.Sub(g.raised) > 5*time.Second && seen > float64(limit)*0.7: // it is what holds requests back
+		g.limiter.SetLimitAt(now, limit*1.01)
+		g.best, g.raised = max(seen, g.best*0.99), now
 	}
 }
 

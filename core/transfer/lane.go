@@ -118,7 +118,7 @@ func (a *attempt) failed(err error) (*Ending, time.Duration) {
 		cause = plan.CauseProof
 	}
 	ending := &Ending{
-		Seq: a.item.Seq, Route: a.item.Route, State: Failed, Cause: cause, Why: err.Error(), Ended: time.Now(),
+		Seq: a.item.Seq, Route: a.item.Route, State: Failed, Cause: cause, Why: strings.TrimRight(err.Error(), "."), Ended: time.Now(),
 	}
 	switch kind := store.KindOf(err); kind {
 	case store.ErrNotFound:
@@ -256,6 +256,9 @@ func (a *attempt) refresh(ctx context.Context, changed error) error {
 func (a *attempt) lookAgain(ctx context.Context, place store.Place, why error) (*Ending, error) {
 	entry, err := a.route.Target.Store.Stat(ctx, place)
 	if store.KindOf(err) == store.ErrNotFound {
+		if store.KindOf(why) == store.ErrExists && a.try > 1 {
+			return nil, why // not what has the name: a file is where a folder is needed
+		}
 		a.item.Target = compare.Remembered{}
 		if a.item.Action == plan.Replace {
 			a.item.Action = plan.Create
