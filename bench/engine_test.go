@@ -119,16 +119,19 @@ func TestBenchDistant(t *testing.T) {
 	target := bucket(t, server, server.Endpoint, gate, servertest.Distant(roundTrip))
 	source, e := disk(t, files), newEngine(t)
 	var ratios []float64
-	for n := range *pairs {
+	for n := range *pairs + 1 {
 		seconds, s, result := e.run(t.Context(), transfer.Route{
 			Source: e.side("source", source, store.NewGate("source", 64, 64), store.At("all")), Target: e.side("target", target, gate, store.At(fmt.Sprint(n))), Scope: fmt.Sprint(n),
 		}, lanes)
 		if result.State != "done" || s.Done != int64(files) {
 			t.Fatalf("%+v, %+v", result, s)
 		}
+		if n == 0 {
+			continue // the connections are warm from now on
+		}
 		bound := float64(files) / (lanes / roundTrip.Seconds())
 		ratios = append(ratios, bound/seconds)
-		t.Logf("round %d: %.2f s, at best %.2f s, ratio %.3f", n+1, seconds, bound, bound/seconds)
+		t.Logf("round %d: %.2f s, at best %.2f s, ratio %.3f", n, seconds, bound, bound/seconds)
 	}
 	row(t, "2,000 small files over 80 ms, 16 lanes", "≥ 0.90", ratios, 0.90)
 }
