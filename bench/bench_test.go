@@ -64,8 +64,14 @@ type heron struct {
 
 func startHeron(t *testing.T, p programs) *heron {
 	t.Helper()
-	data, address := filepath.Join(scratch(t), "data"), servertest.FreeAddress(t)
-	command := exec.Command(p.heron, "serve", "--data", data, "--listen", address, "--log-level", "error")
+	h, _ := serve(t, p.heron, filepath.Join(scratch(t), "data"), servertest.FreeAddress(t))
+	return h
+}
+
+// serve starts a service on a folder of data, where it may have been before.
+func serve(t *testing.T, program, data, address string) (*heron, *exec.Cmd) {
+	t.Helper()
+	command := exec.Command(program, "serve", "--data", data, "--listen", address, "--log-level", "error")
 	command.Stderr = os.Stderr
 	begun := time.Now()
 	servertest.Start(t, command)
@@ -75,7 +81,7 @@ func startHeron(t *testing.T, p programs) *heron {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &heron{t, &client.Client{URL: "http://" + address, Token: strings.TrimSpace(string(token))}, command.Process.Pid, ready}
+	return &heron{t, &client.Client{URL: "http://" + address, Token: strings.TrimSpace(string(token))}, command.Process.Pid, ready}, command
 }
 
 // scratch is a folder on tmpfs where there is one.

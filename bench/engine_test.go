@@ -9,7 +9,6 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -20,7 +19,6 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -265,18 +263,8 @@ func TestBenchRestart(t *testing.T) {
 	t.Cleanup(func() { web.Close(); serving.Wait() })
 
 	data, address := filepath.Join(scratch(t), "data"), servertest.FreeAddress(t)
-	start := func() (*heron, *exec.Cmd) {
-		command := exec.Command(p.heron, "serve", "--data", data, "--listen", address, "--log-level", "error")
-		command.Stderr = os.Stderr
-		servertest.Start(t, command)
-		servertest.WaitFor(t, address)
-		token, err := os.ReadFile(filepath.Join(data, "owner.token"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		return &heron{t, &client.Client{URL: "http://" + address, Token: strings.TrimSpace(string(token))}, command.Process.Pid, 0}, command
-	}
-	h, command := start()
+
+	h, command := serve(t, p.heron, data, address)
 	const partSize = 64 << 20
 	for name, of := range map[string][2]string{"source": {server.Endpoint, source}, "target": {"http://" + listener.Addr().String(), target}} {
 		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": of[0], "bucket": of[1], "key": server.Key, "parts-above": "256", "part-size": "64"}, Secret: server.Secret})
@@ -292,7 +280,7 @@ func TestBenchRestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	command.Wait()
-	h, _ = start()
+	h, _ = serve(t, p.heron, data, address)
 	run, err := h.client.Follow(t.Context(), started.Run, func(contract.Run) {}, nil)
 	if err != nil || run.State != "done" {
 		t.Fatalf("%+v, %v", run, err)

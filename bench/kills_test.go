@@ -15,7 +15,6 @@ import (
 	"testing"
 	"time"
 
-	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/core/store/storetest"
 	"deftheron/servertest"
@@ -141,19 +140,7 @@ func killed(t *testing.T, program string, k killing) {
 	toShell := servertest.StartRelay(t, shell.Host+":"+shell.Port)
 
 	data, address := filepath.Join(scratch(t), "data"), servertest.FreeAddress(t)
-	var process *exec.Cmd
-	start := func() {
-		process = exec.Command(program, "serve", "--data", data, "--listen", address, "--log-level", "error")
-		process.Stderr = os.Stderr
-		servertest.Start(t, process)
-		servertest.WaitFor(t, address)
-	}
-	start()
-	token, err := os.ReadFile(filepath.Join(data, "owner.token"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	h := &heron{t, &client.Client{URL: "http://" + address, Token: strings.TrimSpace(string(token))}, 0, 0}
+	h, process := serve(t, program, data, address)
 	h.link(contract.Link{Provider: "sftp", Name: "gauges", Secret: shell.Password, Options: map[string]string{"host": toShell.Host, "port": toShell.Port, "user": shell.User, "path": source}})
 	h.link(contract.Link{Provider: "s3", Name: "objects", Secret: objects.Secret, Options: map[string]string{
 		"endpoint": "http://" + toObjects.Host + ":" + toObjects.Port, "bucket": bucket, "key": objects.Key, "parts-above": "5", "part-size": "5"}})
@@ -190,7 +177,7 @@ func killed(t *testing.T, program string, k killing) {
 				}
 				process.Wait()
 				kills++
-				start()
+				_, process = serve(t, program, data, address)
 			default:
 				toObjects.BreakAfter(random.Int64N(8 << 20))
 				toShell.BreakAfter(random.Int64N(8 << 20))

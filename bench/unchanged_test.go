@@ -12,7 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/core/compare"
 	"deftheron/core/store"
@@ -39,18 +38,8 @@ func unchanged(t *testing.T, what string, perFolder int) {
 	entries := 1_000_000 * *scale / 100
 	made, url := startSynthetic(t, entries, perFolder)
 	data, address := filepath.Join(scratch(t), "data"), servertest.FreeAddress(t)
-	start := func() (*heron, *exec.Cmd) {
-		command := exec.Command(p.heron, "serve", "--data", data, "--listen", address, "--log-level", "error")
-		command.Stderr = os.Stderr
-		servertest.Start(t, command)
-		servertest.WaitFor(t, address)
-		token, err := os.ReadFile(filepath.Join(data, "owner.token"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		return &heron{t, &client.Client{URL: "http://" + address, Token: strings.TrimSpace(string(token))}, command.Process.Pid, 0}, command
-	}
-	h, command := start()
+
+	h, command := serve(t, p.heron, data, address)
 	for _, name := range []string{"source", "target"} {
 		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": url, "bucket": name, "key": "any"}, Secret: "any"})
 	}
@@ -59,7 +48,7 @@ func unchanged(t *testing.T, what string, perFolder int) {
 	}
 	command.Wait()
 	remember(t, data, made)
-	h, _ = start()
+	h, _ = serve(t, p.heron, data, address)
 	var ratios []float64
 	for n := range *pairs {
 		var ours, bare float64

@@ -11,7 +11,6 @@ import (
 	"unicode/utf8"
 
 	"deftheron/core/compare"
-	"deftheron/core/names"
 	"deftheron/core/store"
 )
 
@@ -203,7 +202,7 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 }
 
 func (p *Planner) decide(d compare.Difference) (Step, bool) {
-	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Source: *d.Source, Target: d.Target, Translated: p.translated(d)}
+	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Source: *d.Source, Target: d.Target, Translated: p.Rules.Translated(d.Key, d.To)}
 	switch {
 	case p.Once && d.Source.Elsewhere:
 		return step.skip(CauseElsewhere), true
@@ -238,13 +237,6 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 		return p.Rules.Settle(step), true
 	}
 	return step, true
-}
-
-// translated reports whether the target cannot hold the name: with a template,
-// another name is what was asked for, and where letter case does not count, one that
-// is there stays as it is.
-func (p *Planner) translated(d compare.Difference) bool {
-	return d.To != d.Key && p.Rules.As == "" && names.Fold(string(d.To)) != names.Fold(string(d.Key))
 }
 
 func (s Step) skip(cause Cause) Step {

@@ -36,6 +36,13 @@ type Rules struct {
 	Pace pace.Rule `json:"pace,omitzero"`
 }
 
+// Translated reports whether a key has another at the target because that cannot hold
+// it: with a template, another is what was asked for, and where letter case does not
+// count, one that is there stays as it is.
+func (r Rules) Translated(key, to store.Key) bool {
+	return to != key && r.As == "" && names.Fold(string(to)) != names.Fold(string(key))
+}
+
 // MostTries is the most tries that can be asked for.
 const MostTries = 100
 
@@ -153,6 +160,26 @@ func ParseProof(text string) (store.ProofLevel, error) {
 
 // Classes are the classes of documents that rules know.
 var Classes = []string{"text", "sheet", "slides", "drawing", "note", "other"}
+
+// NoExports leaves documents of every class as they are.
+func NoExports() store.Choice {
+	choice := store.Choice{}
+	for _, class := range Classes {
+		choice[class] = nil
+	}
+	return choice
+}
+
+// DocumentsText is a rule as ParseDocuments reads it.
+func DocumentsText(choice store.Choice) string {
+	var parts []string
+	for _, class := range Classes {
+		if formats, named := choice[class]; named {
+			parts = append(parts, class+"="+strings.Join(formats, "+"))
+		}
+	}
+	return strings.Join(parts, ",")
+}
 
 // ParseDocuments reads a rule for documents: "text=odt+pdf,sheet=ods". A class
 // with nothing after it leaves its documents out.

@@ -260,7 +260,7 @@ func (t *taking) age(modified time.Time) string {
 	return ages[len(ages)-1].name
 }
 
-// keep adds to a list of the first few in an order.
+// keep adds a file to the first few in an order.
 func keep(files []File, file File, most int, order func(a, b File) int) []File {
 	at, _ := slices.BinarySearchFunc(files, file, func(a, b File) int {
 		if c := order(a, b); c != 0 {

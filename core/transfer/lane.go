@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"deftheron/core/compare"
-	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -43,10 +42,8 @@ func (r *Run) process(ctx context.Context, lane int, item *Item, try int) {
 			r.pending.Done()
 			return
 		}
-		if within := r.Rules.Within; ending != nil && ending.again && within > 0 && time.Since(begun)+wait > within || ending != nil && ending.again && try >= r.Tries {
-			ending.again = false
-		}
-		if ending != nil && ending.again {
+		within := r.Rules.Within == 0 || time.Since(begun)+wait <= r.Rules.Within
+		if ending != nil && ending.again && try < r.Tries && within {
 			ending = nil
 		}
 		if ctx.Err() != nil && ending == nil {
@@ -86,7 +83,7 @@ func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending,
 	ending, err := a.do(held)
 	if err == nil {
 		r.full.Store(0)
-		if ending.State == Done && ending.Cause == plan.CauseNone && a.translated() {
+		if ending.State == Done && ending.Cause == plan.CauseNone && a.item.To != "" && a.Rules.Translated(a.item.Key, a.item.To) {
 			ending.Cause = plan.CauseTranslated
 		}
 		ending.Seq, ending.Route, ending.Ended = item.Seq, item.Route, time.Now()
@@ -100,12 +97,6 @@ func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending,
 		return nil, stays
 	}
 	return a.failed(err)
-}
-
-// translated reports whether the item has another name at the target than it was
-// given, and more than the letter case of what was there is different.
-func (a *attempt) translated() bool {
-	return a.item.To != "" && names.Fold(string(a.item.To)) != names.Fold(string(a.item.Key))
 }
 
 // failed decides by the kind of an error whether the item is tried again, has

@@ -174,7 +174,19 @@ func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written
 	if a.route.Target.Store.Traits().ProofKind == "" || written.Size != writing.Size {
 		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size, writing.Size)
 	}
+	if a.Rules.Proof == store.ProofByReading {
+		return a.proveByReading(ctx, writing, written)
+	}
 	return string(a.proofKind()) + " of each of " + plural(len(parts), "part") + " (told by the target)", nil
+}
+
+// proveByReading reads both sides. What is another is removed again.
+func (a *attempt) proveByReading(ctx context.Context, writing store.Writing, written store.Written) (string, error) {
+	mine, size, err := store.ReadBack(ctx, a.route.Source.Store, a.source(), a.item.Source.Revision, store.CRC64NVME)
+	if err != nil {
+		return "", compare.NewSourceError(err)
+	}
+	return store.Prove(ctx, a.route.Target.Store, writing, written, mine, size)
 }
 
 // abandonUploads gives up what a run that ends for good has left open.

@@ -30,15 +30,6 @@ type Route struct {
 	Scope string
 }
 
-// leftAsTheyAre exports no documents: of a target they are not read.
-var leftAsTheyAre = func() store.Choice {
-	choice := store.Choice{}
-	for _, class := range plan.Classes {
-		choice[class] = nil
-	}
-	return choice
-}()
-
 // place of a key below a side's root.
 func (s Side) place(key store.Key, kind store.Kind) store.Place {
 	if key == "" {
@@ -389,6 +380,6 @@ func (r Route) streams(ctx context.Context) (streams bothSides, err error) {
 func (s Side) listing() compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
 		// Of a target, too, twins are told apart: a merge needs each key once.
-		return store.ListFlat(ctx, store.AsFiles(s.Store, leftAsTheyAre), s.Root.AsFolder())
+		return store.ListFlat(ctx, store.AsFiles(s.Store, plan.NoExports()), s.Root.AsFolder())
 	}
 }

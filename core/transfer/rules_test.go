@@ -119,6 +119,11 @@ func TestTemplate(t *testing.T) {
 	b.source.Put("two", "b", "x.txt")
 	b.source.Put("three", "b", "y")
 	b.run("done")
+	for _, item := range b.records.items {
+		if item.Cause != plan.CauseNone {
+			t.Errorf("%q is %s by the template that was asked for", item.Key, item.Cause)
+		}
+	}
 	got := b.target.Files()
 	year := ""
 	for name := range got {

@@ -89,11 +89,7 @@ func (s *Server) takeSurvey(ctx context.Context, located tree.Located, target *t
 			shown.Free = space.Free
 		}
 	}
-	leave := store.Choice{}
-	for _, class := range plan.Classes {
-		leave[class] = nil
-	}
-	result, err := survey.Take(ctx, store.AsFiles(located.Store, leave), located.Place, to, shown.At, told)
+	result, err := survey.Take(ctx, store.AsFiles(located.Store, plan.NoExports()), located.Place, to, shown.At, told)
 	if err != nil {
 		return shown, err
 	}

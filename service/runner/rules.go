@@ -101,7 +101,7 @@ func shownRules(rules plan.Rules) contract.Rules {
 		return fmt.Sprint(n, "B")
 	}
 	shown := contract.Rules{
-		Clash: string(rules.Clash), Names: string(rules.Names), As: rules.As, Proof: string(rules.Proof), Tries: rules.Tries,
+		Clash: string(rules.Clash), Names: string(rules.Names), Documents: plan.DocumentsText(rules.Documents), As: rules.As, Proof: string(rules.Proof), Tries: rules.Tries,
 		LeaveOut: rules.Filter.LeaveOut, Only: rules.Filter.Only, Types: rules.Filter.Types, NewerThan: rules.Filter.NewerThan, OlderThan: rules.Filter.OlderThan,
 		SmallerThan: size(rules.Filter.SmallerThan), LargerThan: size(rules.Filter.LargerThan),
 	}
