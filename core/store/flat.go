@@ -31,9 +31,12 @@ type FlatLister interface {
 // store has no such ability, folders are listed side by side, ahead of what is
 // yielded, and those that come in no order are sorted. What is ours is left out.
 func ListFlat(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
+	if limited, ok := s.(*readOnly); ok {
+		s = limited.store // its listing is that of the store beneath
+	}
 	flat := walk(ctx, s, folder)
 	if lister, ok := s.(FlatLister); ok {
-		flat = lister.ListFlat(ctx, folder)
+		flat = sharded(ctx, s, lister, folder)
 	}
 	return func(yield func(Listed, error) bool) {
 		for listed, err := range flat {

@@ -22,12 +22,35 @@ type attempt struct {
 }
 
 func (r *Run) runLane(ctx context.Context, lane int) {
-	for item := range r.work {
+	large := r.large
+	if lane >= r.Lanes/2 { // the small are not to wait for the large either
+		large = nil
+	}
+	for {
+		item := r.next(large)
+		if item == nil {
+			return
+		}
 		if ctx.Err() != nil {
 			r.pending.Done()
 			continue
 		}
 		r.process(ctx, lane, item, 1)
+	}
+}
+
+// next is the next item of a lane, one of the largest before any other; nil at the end.
+func (r *Run) next(large <-chan *Item) *Item {
+	select {
+	case item := <-large:
+		return item
+	default:
+	}
+	select {
+	case item := <-large:
+		return item
+	case item := <-r.work:
+		return item
 	}
 }
 

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"deftheron/core/compare"
@@ -109,6 +110,13 @@ func (r *Run) feed(ctx context.Context) {
 }
 
 func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
+	early := &early{}
+	var group sync.WaitGroup
+	ending, end := context.WithCancel(ctx)
+	defer group.Wait()
+	defer end()
+	var left *Item
+	group.Go(func() { left = r.feedLargest(ending, writes, early) })
 	var after int64
 	for {
 		complete := false
@@ -123,19 +131,17 @@ func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
 			return false
 		}
 		for i := range items {
-			r.pending.Add(1)
-			select {
-			case r.work <- &items[i]:
-				after = items[i].Seq
-			case <-ctx.Done():
-				r.pending.Done()
+			after = items[i].Seq
+			if early.pass(items[i]) && !r.hand(ctx, r.work, &items[i]) {
 				return false
 			}
 		}
 		switch {
 		case len(items) > 0:
 		case complete:
-			return true
+			end()
+			group.Wait()
+			return left == nil || r.hand(ctx, r.work, left)
 		default:
 			select {
 			case <-r.more:
@@ -145,4 +151,78 @@ func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
 			}
 		}
 	}
+}
+
+// hand gives an item to a lane.
+func (r *Run) hand(ctx context.Context, to chan<- *Item, item *Item) bool {
+	r.pending.Add(1)
+	select {
+	case to <- item:
+		return true
+	case <-ctx.Done():
+		r.pending.Done()
+		return false
+	}
+}
+
+// Large is the size in bytes from which a file is begun before its turn, so that a
+// run does not end with one lane at work on the largest.
+const Large = 64 << 20
+
+// feedLargest hands the largest files, once all are known, to the lanes that are
+// for them, largest first, until the others have been handed out as well. It
+// returns the one that it held then.
+func (r *Run) feedLargest(ctx context.Context, writes bool, early *early) (left *Item) {
+	select {
+	case <-r.planned:
+	case <-ctx.Done():
+		return nil
+	}
+	items, err := r.Records.Largest(ctx, r.ID, writes, mostEarly)
+	if err != nil {
+		if ctx.Err() == nil {
+			r.halt(plan.CauseFault, err.Error())
+		}
+		return nil
+	}
+	for i := range items {
+		if early.take(items[i]) && !r.hand(ctx, r.large, &items[i]) {
+			return &items[i]
+		}
+	}
+	return nil
+}
+
+// mostEarly is how many files are begun before their turn, at most.
+const mostEarly = 1000
+
+// early tells which items of a phase were begun before their turn.
+type early struct {
+	mu    sync.Mutex
+	after int64 // up to here items had their turn
+	taken map[int64]bool
+}
+
+// pass takes an item in its turn; false where it was taken before.
+func (e *early) pass(item Item) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.after = item.Seq
+	taken := e.taken[item.Seq]
+	delete(e.taken, item.Seq)
+	return !taken
+}
+
+// take takes an item before its turn; false where it had that.
+func (e *early) take(item Item) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if item.Seq <= e.after {
+		return false
+	}
+	if e.taken == nil {
+		e.taken = map[int64]bool{}
+	}
+	e.taken[item.Seq] = true
+	return true
 }

@@ -123,6 +123,8 @@ type Records interface {
 	// Claim returns Waiting items with a Seq above after, in order. writes
 	// tells those whose action writes over something from the others.
 	Claim(ctx context.Context, run string, writes bool, after int64, most int) ([]Item, error)
+	// Largest returns Waiting items of at least Large bytes, largest first.
+	Largest(ctx context.Context, run string, writes bool, most int) ([]Item, error)
 	// Finish writes endings and pairs in one transaction. scopes are those
 	// of the run's routes.
 	Finish(ctx context.Context, run string, scopes []string, endings []Ending) error

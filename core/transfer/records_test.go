@@ -1,6 +1,7 @@
 package transfer_test
 
 import (
+	"cmp"
 	"context"
 	"iter"
 	"slices"
@@ -12,6 +13,9 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 )
+
+// large is what counts as large in these tests, in bytes.
+const large = 1000
 
 // memory is Records that outlive a run but not the test.
 type memory struct {
@@ -102,6 +106,18 @@ func (m *memory) Claim(_ context.Context, _ string, writes bool, after int64, mo
 		}
 	}
 	return claimed, nil
+}
+
+func (m *memory) Largest(_ context.Context, _ string, writes bool, most int) (largest []transfer.Item, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, item := range m.items {
+		if item.State == transfer.Waiting && item.Action.Writes() == writes && item.Size >= large {
+			largest = append(largest, item)
+		}
+	}
+	slices.SortFunc(largest, func(a, b transfer.Item) int { return cmp.Compare(b.Size, a.Size) })
+	return largest[:min(most, len(largest))], nil
 }
 
 func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []transfer.Ending) error {

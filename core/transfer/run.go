@@ -80,6 +80,7 @@ type Run struct {
 	folders folderCache
 	endings chan Ending
 	work    chan *Item
+	large   chan *Item     // what is begun before its turn
 	pending sync.WaitGroup // items that were claimed and have not ended
 	more    chan struct{}  // something was enqueued
 	planned chan struct{}  // closed when all is enqueued, or never will be
@@ -128,7 +129,7 @@ func New(options Options) *Run {
 		options.Lanes = lanes(options.Routes)
 	}
 	r := &Run{
-		Options: options, endings: make(chan Ending, 2*batch), work: make(chan *Item, ready),
+		Options: options, endings: make(chan Ending, 2*batch), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
 		planned: make(chan struct{}), started: make(chan struct{}),
 	}

@@ -158,8 +158,17 @@ func (db *DB) Planned(ctx context.Context, run string, totals plan.Totals) error
 
 // Claim implements transfer.Records.
 func (db *DB) Claim(ctx context.Context, run string, writes bool, after int64, most int) ([]transfer.Item, error) {
-	rows, err := db.readPool.QueryContext(ctx, "SELECT "+itemColumns+" FROM items WHERE run = "+numberOf+
-		" AND writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, writes, after, most)
+	return db.items(ctx, "writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, writes, after, most)
+}
+
+// Largest implements transfer.Records.
+func (db *DB) Largest(ctx context.Context, run string, writes bool, most int) ([]transfer.Item, error) {
+	return db.items(ctx, "writes = ? AND size >= "+large+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, writes, most)
+}
+
+// items returns items of a run.
+func (db *DB) items(ctx context.Context, where string, args ...any) ([]transfer.Item, error) {
+	rows, err := db.readPool.QueryContext(ctx, "SELECT "+itemColumns+" FROM items WHERE run = "+numberOf+" AND "+where, args...)
 	if err != nil {
 		return nil, err
 	}

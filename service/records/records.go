@@ -157,7 +157,15 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return nil
 	},
+}, {
+	ID: "0006-largest-first",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Exec("CREATE INDEX items_large ON items (run, writes, size) WHERE state = 'waiting' AND size >= " + large).Error
+	},
 }}
+
+// large is transfer.Large, as an index has to have it.
+const large = "67108864"
 
 var linkSchema = []string{
 	"ALTER TABLE accounts ADD COLUMN suspended INTEGER NOT NULL DEFAULT 0",

@@ -246,3 +246,21 @@ func TestAccountsAndRuns(t *testing.T) {
 		t.Errorf("a run that is not there: %v", err)
 	}
 }
+
+func TestLargest(t *testing.T) {
+	db, ctx := open(t, t.TempDir()), t.Context()
+	addRun(t, db, "run1")
+	var items []transfer.Item
+	for i, size := range []int64{1, transfer.Large, transfer.Large - 1, 5 * transfer.Large, transfer.Large} {
+		one := item(int64(i+1), fmt.Sprint(i), plan.Create)
+		one.Size = size
+		items = append(items, one)
+	}
+	items[4].Action = plan.Replace
+	if err := db.Enqueue(ctx, "run1", items); err != nil {
+		t.Fatal(err)
+	}
+	if largest, err := db.Largest(ctx, "run1", false, 10); err != nil || len(largest) != 2 || largest[0].Seq != 4 || largest[1].Seq != 2 {
+		t.Errorf("the largest: %+v, %v", largest, err)
+	}
+}
