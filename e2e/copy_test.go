@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -209,6 +210,9 @@ func wholeOrNothing(t *testing.T, archive string, want map[string]string) {
 		return
 	}
 	for name, sum := range digest(t, archive) {
+		if strings.HasPrefix(path.Base(name), ".davfs.tmp") {
+			continue // Apache's own, under which it takes a file in
+		}
 		if !strings.Contains(name, ".heron-arriving-") && !strings.HasSuffix(name, "/") && sum != want[name] {
 			t.Errorf("%q is partly there", name)
 		}
