@@ -57,6 +57,30 @@ type Pair struct {
 	// Proof is the hash that the content was proven with, as KIND=HEXADECIMAL;
 	// empty where it was not.
 	Proof string
+	// TargetMark is that of the target; see MarkOf.
+	TargetMark string
+}
+
+// SourceIs reports whether the source is still what is remembered.
+func (p *Pair) SourceIs(entry *store.Entry) bool { return p.Source.is(entry) }
+
+// TargetIs reports whether the target is still what is remembered.
+func (p *Pair) TargetIs(entry *store.Entry) bool { return p.Target.is(entry) }
+
+// At is the key at the target.
+func (p *Pair) At() store.Key {
+	if p.To != "" {
+		return p.To
+	}
+	return p.Key
+}
+
+// isFolder reports whether the pair is of two folders.
+func (p *Pair) kind() store.Kind {
+	if strings.HasSuffix(string(p.Key), "/") {
+		return store.KindFolder
+	}
+	return store.KindFile
 }
 
 // MarkOf is what tells a file's content wherever the file is moved: a hash that is
@@ -97,6 +121,8 @@ const (
 	TargetChanged Verdict = "target-changed"
 	// Differ: they hold different contents, and nothing is remembered.
 	Differ Verdict = "differ"
+	// Gone: neither side holds what is remembered.
+	Gone Verdict = "gone"
 	// Unclear: nothing that is known decides.
 	Unclear Verdict = "unclear"
 )
@@ -158,7 +184,16 @@ type Streams struct {
 	// AtSource looks at one entry of the source. Where it is given, what is at
 	// the target under a translated name is not yielded as OnlyTarget besides.
 	AtSource func(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error)
+	// PairTo finds what is remembered of what is at the target under another name
+	// than at the source; nil for nothing. Where it is given, AtSource is too, and
+	// all that is remembered is accounted for: folders have pairs as well, what
+	// is only at the target has the key that it is to have at the source, with its
+	// pair, and pairs of which neither side holds anything are yielded as Gone.
+	PairTo func(ctx context.Context, to store.Key) (*Pair, error)
 }
+
+// whole reports whether all that is remembered is accounted for.
+func (s *Streams) whole() bool { return s.PairTo != nil }
 
 // Merge yields every key of either side. It ends after an error, which means that
 // some stream was incomplete. Both listings are read ahead, each in a goroutine
@@ -192,6 +227,7 @@ type merger struct {
 	source, target *cursor
 	pairs          func() (Pair, error, bool)
 	pair           *Pair
+	pairUsed       bool // a difference was yielded with it
 	pairsDone      bool
 }
 
@@ -201,25 +237,26 @@ func (m *merger) run(ctx context.Context, yield func(Difference, error) bool) {
 			yield(Difference{}, err)
 			return
 		}
-		if m.source.done && m.target.done {
+		if !m.gone(ctx, yield) || m.source.done && m.target.done {
 			return
 		}
 		var d Difference
 		order := m.source.compare(m.target)
+		home := displaced{key: m.target.key}
 		if order > 0 {
-			elsewhere, err := m.translated(ctx)
-			if err != nil {
+			var err error
+			if home, err = m.displaced(ctx, m.target.key, m.target.listed.Kind); err != nil {
 				yield(Difference{}, err)
 				return
 			}
-			if elsewhere {
+			if home.elsewhere {
 				m.target.advance()
 				continue
 			}
 		}
 		if order >= 0 {
 			entry := m.target.listed.Entry
-			d.Key, d.To, d.Kind, d.Target = m.target.key, m.target.key, entry.Kind, &entry
+			d.Key, d.To, d.Kind, d.Target = home.key, m.target.key, entry.Kind, &entry
 		}
 		if order <= 0 {
 			entry := m.source.listed.Entry
@@ -229,13 +266,17 @@ func (m *merger) run(ctx context.Context, yield func(Difference, error) bool) {
 				return
 			}
 		}
-		if d.Kind != store.KindFolder {
+		if d.Pair = home.pair; d.Pair == nil && (d.Kind != store.KindFolder || m.streams.whole()) {
 			pair, err := m.pairAt(d.Key)
 			if err != nil {
 				yield(Difference{}, err)
 				return
 			}
 			d.Pair = pair
+		}
+		if err := m.remembered(ctx, &d); err != nil {
+			yield(Difference{}, err)
+			return
 		}
 		d.Verdict, d.Evidence = Judge(d.Source, d.Target, d.Pair, m.sides)
 		if !yield(d, nil) {
@@ -269,21 +310,6 @@ func (m *merger) named(ctx context.Context, d *Difference) error {
 	return err
 }
 
-// translated reports whether what is next at the target is there for an entry of the
-// source that has another name, with which it is yielded.
-func (m *merger) translated(ctx context.Context) (bool, error) {
-	if m.streams.Names == nil || m.streams.AtSource == nil {
-		return false, nil
-	}
-	kind := m.target.listed.Kind
-	back, ok := m.streams.Names.Back(m.target.key, kind)
-	if !ok {
-		return false, nil
-	}
-	entry, err := m.streams.AtSource(ctx, back, kind)
-	return entry != nil && (entry.Kind == store.KindFolder) == (kind == store.KindFolder), err
-}
-
 // looker looks for single entries at the target.
 type looker struct {
 	streams Streams
@@ -298,6 +324,9 @@ func (l *looker) look(ctx context.Context, key store.Key, kind store.Kind) (*sto
 	if err != nil {
 		return nil, fmt.Errorf("could not look at %q: %w", key, err)
 	}
+	if entry != nil && (entry.Kind == store.KindFolder) != (kind == store.KindFolder) {
+		entry = nil // what has the name is another thing
+	}
 	if entry == nil && kind == store.KindFolder {
 		l.absent = key
 	}
@@ -307,20 +336,54 @@ func (l *looker) look(ctx context.Context, key store.Key, kind store.Kind) (*sto
 // pairAt returns the pair of a key, passing over those before it.
 func (m *merger) pairAt(key store.Key) (*Pair, error) {
 	for !m.pairsDone && (m.pair == nil || m.pair.Key < key) {
-		pair, err, ok := m.pairs()
-		if !ok {
-			m.pairsDone, m.pair = true, nil
-			return nil, nil
+		if err := m.nextPair(); err != nil {
+			return nil, err
 		}
-		if err != nil {
-			return nil, fmt.Errorf("could not read what is remembered: %w", err)
-		}
-		m.pair = &pair
 	}
 	if m.pair != nil && m.pair.Key == key {
+		m.pairUsed = true
 		return m.pair, nil
 	}
 	return nil, nil
+}
+
+func (m *merger) nextPair() error {
+	pair, err, ok := m.pairs()
+	m.pair, m.pairUsed, m.pairsDone = nil, false, !ok
+	if err != nil {
+		return fmt.Errorf("could not read what is remembered: %w", err)
+	}
+	if ok {
+		m.pair = &pair
+	}
+	return nil
+}
+
+// gone yields the pairs before what is next, of which neither side holds anything.
+func (m *merger) gone(ctx context.Context, yield func(Difference, error) bool) bool {
+	if !m.streams.whole() {
+		return true
+	}
+	for {
+		if m.pair == nil && !m.pairsDone {
+			if err := m.nextPair(); err != nil {
+				yield(Difference{}, err)
+				return false
+			}
+		}
+		if m.pairsDone || !m.source.done && m.pair.Key >= m.source.key || !m.target.done && m.pair.Key >= m.target.key {
+			return true
+		}
+		if !m.pairUsed {
+			if ok, err := m.isGone(ctx, m.pair); err != nil {
+				yield(Difference{}, err)
+				return false
+			} else if ok && !yield(goneOf(m.pair), nil) {
+				return false
+			}
+		}
+		m.pair = nil
+	}
 }
 
 // Judge compares the two sides of one key. A folder is the same as a folder.

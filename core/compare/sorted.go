@@ -99,8 +99,8 @@ func (s *sorting) takePairs(streams Streams) error {
 		if err != nil {
 			return fmt.Errorf("could not read what is remembered: %w", err)
 		}
-		below, name := pair.Key.Split(store.KindFile)
-		to, err := streams.Names.Key(store.Listed{Below: below, Entry: store.Entry{Name: name, Kind: store.KindFile, Modified: pair.Source.Modified}})
+		below, name := pair.Key.Split(pair.kind())
+		to, err := streams.Names.Key(store.Listed{Below: below, Entry: store.Entry{Name: name, Kind: pair.kind(), Modified: pair.Source.Modified}})
 		if err != nil {
 			continue // nothing can be at the target by that name
 		}
@@ -165,11 +165,18 @@ func (m *groupMerger) run(ctx context.Context, yield func(Difference, error) boo
 				return err
 			}
 		}
+		remembered, fromPairs := "", false
+		if m.streams.whole() {
+			remembered, fromPairs = m.pairs.key()
+		}
 		switch {
-		case !fromSource && !fromTarget:
+		case !fromSource && !fromTarget && !fromPairs:
 			return nil
 		case !fromSource || fromTarget && theirs < mine:
-			mine = theirs
+			mine, fromSource = theirs, fromTarget
+		}
+		if !fromSource || fromPairs && remembered < mine {
+			mine = remembered
 		}
 		goOn, err := m.group(ctx, m.source.take(mine), m.target.take(mine), m.pairs.take(mine), yield)
 		if err != nil || !goOn {
@@ -185,7 +192,9 @@ func (m *groupMerger) group(ctx context.Context, sources []named, targets []stor
 	var places []string
 	for _, source := range sources {
 		place := ""
-		if m.names.Moved(source.Listed) { // into a folder that is a twin
+		if to, ok := m.remembersPlace(source, pairs); ok {
+			source.To, place, source.Refused = to, m.names.Match(to), ""
+		} else if m.names.Moved(source.Listed) { // into a folder that is a twin
 			to, err := m.names.Key(source.Listed)
 			if err != nil {
 				source.Refused = err.Error()
@@ -205,12 +214,22 @@ func (m *groupMerger) group(ctx context.Context, sources []named, targets []stor
 	if len(targets) > 0 {
 		target = &targets[0]
 	}
+	used := map[store.Key]bool{}
 	if byPlace[""] == nil && target != nil { // nothing of the source has it
-		d := Difference{Key: target.Key(), To: target.Key(), Kind: target.Kind, Target: &target.Entry}
-		d.Verdict, d.Evidence = Judge(nil, d.Target, nil, m.sides)
-		if !yield(d, nil) {
+		d, ok, err := m.onlyTarget(ctx, target, pairs)
+		if err != nil {
+			return false, err
+		}
+		used[d.Key] = true
+		if ok && !yield(d, nil) {
 			return false, nil
 		}
+	}
+	for _, source := range sources {
+		used[source.Listed.Key()] = true
+	}
+	if goOn, err := m.gone(ctx, sources, pairs, used, yield); err != nil || !goOn {
+		return false, err
 	}
 	for _, place := range places {
 		there := target
@@ -233,6 +252,59 @@ func (m *groupMerger) group(ctx context.Context, sources []named, targets []stor
 		}
 	}
 	return true, nil
+}
+
+// onlyTarget is the difference of what no source has the place of; ok is false where
+// it is there for a source that has another.
+func (m *groupMerger) onlyTarget(ctx context.Context, target *store.Listed, pairs []Pair) (d Difference, ok bool, err error) {
+	d = Difference{Key: target.Key(), To: target.Key(), Kind: target.Kind, Target: &target.Entry}
+	home, err := m.displaced(ctx, d.To, d.Kind)
+	if err != nil || home.elsewhere {
+		return d, false, err
+	}
+	d.Key, d.Pair = home.key, home.pair
+	for i := range pairs {
+		if m.streams.whole() && d.Pair == nil && m.names.Match(pairs[i].At()) == m.names.Match(d.To) {
+			d.Key, d.Pair = pairs[i].Key, &pairs[i]
+		}
+	}
+	d.Verdict, d.Evidence = Judge(nil, d.Target, nil, m.sides)
+	return d, true, nil
+}
+
+// gone yields the pairs of which neither side holds anything, and those whose place
+// an entry of the source has that differs from theirs by letter case.
+func (m *groupMerger) gone(ctx context.Context, sources []named, pairs []Pair, used map[store.Key]bool, yield func(Difference, error) bool) (bool, error) {
+	for i := range pairs {
+		if !m.streams.whole() || used[pairs[i].Key] {
+			continue
+		}
+		if slices.ContainsFunc(sources, func(source named) bool { return m.names.Match(source.To) == m.names.Match(pairs[i].At()) }) {
+			if !yield(goneOf(&pairs[i]), nil) {
+				return false, nil
+			}
+			continue
+		}
+		if ok, err := m.isGone(ctx, &pairs[i]); err != nil {
+			return false, err
+		} else if ok && !yield(goneOf(&pairs[i]), nil) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// remembersPlace is where an entry of the source is remembered to be at the target,
+// where that is another place than its name would have: it keeps it.
+func (m *groupMerger) remembersPlace(source named, pairs []Pair) (store.Key, bool) {
+	pair := pairOf(pairs, source.Listed.Key())
+	if !m.streams.whole() || pair == nil || m.names.Match(pair.At()) == m.names.Match(source.To) {
+		return "", false
+	}
+	if source.Listed.Kind == store.KindFolder {
+		m.names.Follow(pair.Key, pair.At())
+	}
+	return pair.At(), true
 }
 
 // nowhere is the place of what cannot be held; no key matches it.
@@ -266,6 +338,9 @@ func (m *groupMerger) place(ctx context.Context, sources []named, target *store.
 			}
 		}
 		d.Pair = pairOf(pairs, d.Key)
+		if err := m.remembered(ctx, &d); err != nil {
+			return false, err
+		}
 		d.Verdict, d.Evidence = Judge(d.Source, d.Target, d.Pair, m.sides)
 		if !yield(d, nil) {
 			return false, nil

@@ -178,10 +178,16 @@ func (m *Mapper) Twin(listed store.Listed, wanted, taken store.Key) (store.Key, 
 	}
 	key := store.KeyOf(below, twin, listed.Kind)
 	if listed.Kind == store.KindFolder {
-		m.twins[store.Path(listed.Key())] = store.Path(key)
-		clear(m.folders)
+		m.Follow(listed.Key(), key)
 	}
 	return key, nil
+}
+
+// Follow gives a folder of the source another name at the target than its own; what
+// is in it follows it from then on.
+func (m *Mapper) Follow(folder, to store.Key) {
+	m.twins[store.Path(folder)] = store.Path(to)
+	clear(m.folders)
 }
 
 // Moved reports whether an entry is in a folder that has become a twin, so that

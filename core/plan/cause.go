@@ -40,6 +40,19 @@ const (
 	CauseListing    Cause = "listing-incomplete"
 	CauseLocked     Cause = "locked"
 	CauseStays      Cause = "source-stays"
+	CauseBrake      Cause = "brake"
+	CauseEmptied    Cause = "source-emptied"
+	CauseRolledBack Cause = "source-rolled-back"
+	CauseRemoved    Cause = "removed"
+	CauseRetired    Cause = "retired"
+	CauseMoved      Cause = "moved"
+	CauseGaveWay    Cause = "gave-way"
+	CauseNotRemoved Cause = "not-removed"
+	CauseHoldsMore  Cause = "folder-holds-more"
+	CauseLater      Cause = "changed-again"
+
+	CauseRemovalIgnored Cause = "removal-ignored"
+	CauseDocumentStays  Cause = "document-stays"
 )
 
 // Words are what a cause means and what to do about it, for people.
@@ -75,7 +88,21 @@ var words = map[Cause]Words{
 	CauseStopped:    {"The run had to stop before its turn came.", "Mend what stopped the run, then retry the run: only what is missing is moved."},
 	CauseListing:    {"A folder could not be listed to its end, so that what it holds is not known.", "Check that the account can be reached (heron account check), then retry the run."},
 	CauseLocked:     {"Somebody holds a lock on it.", "Ask whoever is named to close it, or wait until the lock ends, then retry the run."},
-	CauseStays:      {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
+	CauseBrake:      {"The run would remove, or write over, more than its brake allows, and nothing has been touched.", "Look at what it would do: heron run items RUN --state waiting. Then let it go with heron run release RUN, or end it with heron run cancel RUN."},
+	CauseEmptied:    {"One side suddenly holds nothing, and what it held would be removed at the other; nothing has been touched.", "Look at the side that is empty. If that was meant: heron run release RUN; else heron run cancel RUN, and put back what is missing there."},
+	CauseRolledBack: {"Files have become older than the versions that were brought before, as when a provider rolls back; nothing has been touched.", "Look at them: heron run items RUN --state waiting. If the older ones are meant: heron run release RUN; else heron run cancel RUN, and put the newer ones back from the other side."},
+	CauseRemoved:    {"It was removed, as the other side no longer holds it.", "Nothing to do; where the provider has a trash, it is there."},
+	CauseRetired:    {"It was taken out of the way, as the other side no longer holds it.", "Nothing to do: it is below .heron/retired of the account, and can be copied back from there."},
+	CauseMoved:      {"It was moved within the account, as it has another name or folder at the other side.", "Nothing to do."},
+	CauseGaveWay:    {"A file had the name that a folder has at the other side, and was given one that tells where it is from.", "Nothing to do, unless it is to have another name."},
+	CauseNotRemoved: {"It was to be removed, and the other side holds it after all, or it has changed since.", "Nothing to do: the next run looks at it anew."},
+	CauseHoldsMore:  {"The folder was to be removed, and something is in it that stays.", "Nothing to do, unless what is in it is to be removed as well."},
+
+	CauseLater:          {"It changed again before its turn came.", "Nothing to do: the next run looks at it anew."},
+	CauseRemovalIgnored: {"It was removed at the other side, and stays here, as asked.", "Remove it here too where it is not wanted any more."},
+	CauseDocumentStays:  {"It exists only inside the service that made it, and what is kept in step are files alone.", "Copy it: a copy exports documents to open formats."},
+
+	CauseStays: {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
 }
 
 // Words returns what the cause means and what to do about it.

@@ -36,11 +36,40 @@ const (
 	Remember Action = "remember"
 	// Ask waits for a person to say what is done about a clash.
 	Ask Action = "ask"
+	// Remove removes what the other side no longer holds.
+	Remove Action = "remove"
+	// Forget does nothing but drop a pair: neither side holds anything of it.
+	Forget Action = "forget"
 )
 
 // Writes reports whether the action writes over, or beside, what is at the
 // target, and so has to wait until both listings are complete.
 func (a Action) Writes() bool { return a == Replace || a == Beside || a == Look || a == Ask }
+
+// Phase is a stage of a run, each of which begins when the one before has ended.
+type Phase int
+
+// The phases.
+const (
+	PhaseCreate  Phase = iota // what writes where nothing is
+	PhaseWrite                // what writes over, or beside, something
+	PhaseRemove               // what removes files
+	PhaseFolders              // what removes folders
+	Phases
+)
+
+// Phase of an action on a kind of entry.
+func (a Action) Phase(kind store.Kind) Phase {
+	switch {
+	case a == Remove && kind == store.KindFolder:
+		return PhaseFolders
+	case a == Remove:
+		return PhaseRemove
+	case a.Writes():
+		return PhaseWrite
+	}
+	return PhaseCreate
+}
 
 // Step is one thing to be done.
 type Step struct {
@@ -50,6 +79,9 @@ type Step struct {
 	Action Action
 	Source store.Entry
 	Target *store.Entry // as seen; nil where there is none
+	// Back says that it goes from the target to the source, where both are kept in
+	// step.
+	Back bool
 	// Translated says that the target holds it under another name, as it
 	// cannot hold its own.
 	Translated bool
@@ -60,6 +92,16 @@ type Step struct {
 	Cause Cause
 	// Why, in words, for a Refuse.
 	Why string
+	// Mark of what is removed, as of compare.MarkOf: what else has it, has moved.
+	Mark string
+}
+
+// Size of what the step is about, in bytes; -1 is unknown.
+func (s Step) Size() int64 {
+	if s.Target != nil && (s.Back || s.Action == Remove) {
+		return s.Target.Size
+	}
+	return s.Source.Size
 }
 
 // Moves reports whether the step brings something to the target, as far as is known.
@@ -90,6 +132,20 @@ type Totals struct {
 	// at the target, the second are copied inside it.
 	Translated Count `json:"translated"`
 	Inside     Count `json:"inside"`
+	// Remove are files that are removed, FoldersRemoved folders; Moved are those
+	// of Remove that are at another place by then. Back are those above that go
+	// from the target to the source.
+	Remove         Count `json:"remove"`
+	FoldersRemoved Count `json:"folders_removed"`
+	Moved          Count `json:"moved"`
+	Back           Count `json:"back"`
+	// Older are those of Replace whose new version is the older one.
+	Older Count `json:"older"`
+	// Known are the files that were in step before, and Listed those that each
+	// side holds now.
+	Known        int64 `json:"known"`
+	SourceListed int64 `json:"source_listed"`
+	TargetListed int64 `json:"target_listed"`
 }
 
 // Count is a number of files and their bytes.
@@ -105,12 +161,15 @@ func (c *Count) add(size int64) {
 
 // Add counts a step.
 func (t *Totals) Add(step Step) {
-	t.count(step).add(step.Source.Size)
+	t.count(step).add(step.Size())
 	if step.Moves() && step.Translated {
-		t.Translated.add(step.Source.Size)
+		t.Translated.add(step.Size())
 	}
 	if step.Origin != nil {
-		t.Inside.add(step.Source.Size)
+		t.Inside.add(step.Size())
+	}
+	if step.Back && (step.Moves() || step.Action == Remove) {
+		t.Back.add(step.Size())
 	}
 }
 
@@ -132,6 +191,11 @@ func (t *Totals) count(step Step) *Count {
 		return &t.Refused
 	case Ask:
 		return &t.Ask
+	case Remove:
+		if step.Kind == store.KindFolder {
+			return &t.FoldersRemoved
+		}
+		return &t.Remove
 	}
 	if step.Cause == CauseLeft {
 		return &t.Left
@@ -161,8 +225,14 @@ type Planner struct {
 	// Find finds what the target holds already of a file that is to be created;
 	// nil where nothing is looked for.
 	Find func(source store.Entry) (*Origin, error)
+	// FindBack is Find for what goes from the target to the source.
+	FindBack func(target store.Entry) (*Origin, error)
+	// LargestBack is LargestFile of the source.
+	LargestBack int64
 	// Unchanged is told of every file that needs nothing and no pair.
 	Unchanged func(compare.Difference)
+	// Totals, where it is not nil, is told what was listed and remembered.
+	Totals *Totals
 }
 
 // Steps yields what is to be done, in the order of keys. It ends with the
@@ -175,7 +245,22 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 				yield(Step{}, err)
 				return
 			}
+			p.tally(d)
+			if p.Rules.Type == TwoWay {
+				step, ok, err := p.inStep(d)
+				if err != nil {
+					yield(Step{}, err)
+					return
+				}
+				if ok && !yield(step, nil) {
+					return
+				}
+				continue
+			}
 			if d.Source == nil {
+				if step, ok := p.surplus(d); ok && !yield(step, nil) {
+					return
+				}
 				continue
 			}
 			if step, ok := folders.next(d); ok && !yield(step, nil) {
@@ -199,6 +284,51 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 			yield(step, nil)
 		}
 	}
+}
+
+// tally counts what was listed and remembered.
+func (p *Planner) tally(d compare.Difference) {
+	if p.Totals == nil || d.Kind == store.KindFolder {
+		return
+	}
+	if d.Pair != nil {
+		p.Totals.Known++
+	}
+	if d.Source != nil {
+		p.Totals.SourceListed++
+	}
+	if d.Target != nil {
+		p.Totals.TargetListed++
+	}
+	if d.Pair == nil || d.Source == nil || d.Target == nil {
+		return
+	}
+	older := func(now *store.Entry, before compare.Remembered) bool {
+		return !now.Modified.IsZero() && now.Modified.Before(before.Modified)
+	}
+	back := p.Rules.Type == TwoWay && !d.Pair.TargetIs(d.Target) && d.Pair.SourceIs(d.Source)
+	if !d.Pair.SourceIs(d.Source) && older(d.Source, d.Pair.Source) || back && older(d.Target, d.Pair.Target) {
+		p.Totals.Older.add(d.Source.Size)
+	}
+}
+
+// surplus is what is done about what is only at the target.
+func (p *Planner) surplus(d compare.Difference) (Step, bool) {
+	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Target: d.Target}
+	switch {
+	case p.Rules.Type != Mirror || p.Rules.Deletions == IgnoreDeletions:
+		return step, false
+	case d.Verdict == compare.Gone:
+		step.Action = Forget
+		return step, true
+	case d.Kind != store.KindFile && d.Kind != store.KindFolder:
+		return step, false
+	}
+	step.Action = Remove
+	if d.Pair != nil {
+		step.Mark = d.Pair.Mark
+	}
+	return step, true
 }
 
 func (p *Planner) decide(d compare.Difference) (Step, bool) {

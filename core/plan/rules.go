@@ -14,6 +14,12 @@ import (
 // Rules are what decides. The zero value is a copy that keeps both on a clash, takes
 // everything, translates names, and proves by hash.
 type Rules struct {
+	// Type says what is done with what is only at the target.
+	Type Type `json:"type,omitempty"`
+	// Deletions says what a removal at the source means.
+	Deletions Deletions `json:"deletions,omitempty"`
+	// Brake holds a run that would lose too much.
+	Brake Brake `json:"brake,omitzero"`
 	Clash Clash `json:"clash"`
 	// Clear removes at the source, once all has arrived, what is proven to be
 	// at the target.
@@ -59,6 +65,15 @@ func (r Rules) Check() error {
 		if r.Clear {
 			return fmt.Errorf("what is moved keeps its name; copy with a template, and remove the source when that is done")
 		}
+	}
+	if r.As != "" && r.Type.Removes() {
+		return fmt.Errorf("names made by a template cannot be led back to what they were made of; a %s keeps the names", r.Type)
+	}
+	if r.Clear && r.Type.Removes() {
+		return fmt.Errorf("what is kept in step is not cleared; move it, or copy it, instead")
+	}
+	if err := r.Brake.Check(); err != nil {
+		return err
 	}
 	switch {
 	case r.Tries < 0 || r.Tries > MostTries:
@@ -123,6 +138,53 @@ func (r Rules) Settle(step Step) Step {
 		step.Action = Beside
 	}
 	return step
+}
+
+// Type is what a run makes of its two sides.
+type Type string
+
+const (
+	// CopyType adds and updates, and never removes. It is the default.
+	CopyType Type = ""
+	// Mirror makes the target as the source is.
+	Mirror Type = "mirror"
+	// TwoWay keeps both in step.
+	TwoWay Type = "two-way"
+)
+
+// Removes reports whether a run of the type may remove something.
+func (t Type) Removes() bool { return t == Mirror || t == TwoWay }
+
+// Deletions says what a removal at one side means for the other.
+type Deletions string
+
+const (
+	// RetireDeletions follows them with a way back: what is removed, or written
+	// over, goes to .heron/retired. It is the default.
+	RetireDeletions Deletions = ""
+	// FollowDeletions removes, into the provider's trash where it has one.
+	FollowDeletions Deletions = "follow"
+	// IgnoreDeletions removes nothing.
+	IgnoreDeletions Deletions = "ignore"
+)
+
+// ParseDeletions reads a rule; empty is RetireDeletions.
+func ParseDeletions(text string) (Deletions, error) {
+	switch text {
+	case "", "retire":
+		return RetireDeletions, nil
+	case "follow", "ignore":
+		return Deletions(text), nil
+	}
+	return "", fmt.Errorf("%q is no rule for deletions; use ignore, follow or retire", text)
+}
+
+// Text is the rule as ParseDeletions reads it.
+func (d Deletions) Text() string {
+	if d == RetireDeletions {
+		return "retire"
+	}
+	return string(d)
 }
 
 // Naming says what is done about names that the target cannot hold.

@@ -13,6 +13,9 @@ import (
 func (a *attempt) inside(ctx context.Context) (*Ending, error) {
 	origin := a.item.Origin
 	a.item.Origin = nil // another try sends it
+	if ending, err := a.moveInside(ctx, *origin); ending != nil || err != nil {
+		return ending, err
+	}
 	return a.copyInside(ctx, a.route.Target.place(origin.Key, store.KindFile), *origin)
 }
 

@@ -19,6 +19,34 @@ type attempt struct {
 	try    int
 	route  Route
 	flight *flight
+	// from, where it is not nil, is read in place of the item's own place: nothing
+	// of such a transfer is kept to be gone on with.
+	from *store.Place
+}
+
+// uploads keeps how far files in parts have come.
+type uploads interface {
+	SaveUpload(ctx context.Context, run string, seq int64, upload Upload) error
+	SavePart(ctx context.Context, run string, seq int64, part store.Part) error
+	LoadUpload(ctx context.Context, run string, seq int64) (Upload, bool, error)
+	DropUpload(ctx context.Context, run string, seq int64) error
+}
+
+func (a *attempt) uploads() uploads {
+	if a.from != nil {
+		return notKept{}
+	}
+	return a.Records
+}
+
+// notKept keeps nothing.
+type notKept struct{}
+
+func (notKept) SaveUpload(context.Context, string, int64, Upload) error   { return nil }
+func (notKept) SavePart(context.Context, string, int64, store.Part) error { return nil }
+func (notKept) DropUpload(context.Context, string, int64) error           { return nil }
+func (notKept) LoadUpload(context.Context, string, int64) (Upload, bool, error) {
+	return Upload{}, false, nil
 }
 
 func (r *Run) runLane(ctx context.Context, lane int) {
@@ -141,7 +169,12 @@ func (a *attempt) failed(err error) (*Ending, time.Duration) {
 			return ending, 0
 		}
 		ending.Cause = plan.CauseFault // a folder of the target vanished under the write
-	case store.ErrRefused, store.ErrNameRefused, store.ErrTooLarge, store.ErrUnsupported, store.ErrExists:
+	case store.ErrExists:
+		if a.mayWait() {
+			return nil, stays
+		}
+		return ending, 0
+	case store.ErrRefused, store.ErrNameRefused, store.ErrTooLarge, store.ErrUnsupported:
 		return ending, 0
 	case store.ErrLapsed, store.ErrSuspended:
 		// Nothing is wrong with the item: it waits until the account is mended.
@@ -184,7 +217,9 @@ func (a *attempt) do(ctx context.Context) (*Ending, error) {
 	case plan.Beside:
 		return a.beside(ctx, a.item.Target)
 	case plan.Replace:
-		return a.write(ctx, a.target(), store.AtRevision(a.item.Target.Revision))
+		return a.replace(ctx)
+	case plan.Remove:
+		return a.remove(ctx)
 	}
 	if a.item.Origin != nil {
 		if ending, err := a.inside(ctx); ending != nil || err != nil {
@@ -212,10 +247,17 @@ func (a *attempt) makeFolder(ctx context.Context) (*Ending, error) {
 		return nil, err
 	}
 	_, err := a.route.Target.Store.MakeFolder(ctx, target)
-	return &Ending{State: Done}, err
+	ending := &Ending{State: Done}
+	if a.Rules.Type == plan.TwoWay {
+		ending.Pair = a.pairWith(store.Entry{Kind: store.KindFolder}, "")
+	}
+	return ending, err
 }
 
 func (a *attempt) source() store.Place {
+	if a.from != nil {
+		return *a.from
+	}
 	place := a.route.Source.place(a.item.Key, a.item.Kind)
 	place.ID = a.item.SourceID
 	return place
@@ -309,9 +351,28 @@ func (a *attempt) pairWith(target store.Entry, proof string) *compare.Pair {
 	if !strings.Contains(hash, "=") {
 		hash = ""
 	}
-	return &compare.Pair{
-		Key: a.item.Key, To: a.item.To, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID, Mark: a.item.Mark, Proof: hash,
+	pair := &compare.Pair{
+		Key: a.item.Key, To: a.item.To, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID, Mark: a.item.Mark,
+		Proof: hash,
 	}
+	if a.Rules.Type == plan.TwoWay { // what moves at the target is looked for too
+		pair.TargetMark = compare.MarkOf(target, a.route.Target.Store.Traits())
+	}
+	if a.route.Back {
+		pair.Source, pair.Target, pair.Mark, pair.TargetMark = pair.Target, pair.Source, pair.TargetMark, pair.Mark
+		if pair.Key, pair.To = a.item.to(), a.item.Key; pair.To == pair.Key {
+			pair.To = ""
+		}
+	}
+	return pair
+}
+
+// pairKey is the key under which the item is remembered.
+func (a *attempt) pairKey() store.Key {
+	if a.route.Back {
+		return a.item.to()
+	}
+	return a.item.Key
 }
 
 // look compares contents where nothing that was listed decided.
@@ -343,6 +404,12 @@ func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error
 	step := a.Rules.Settle(plan.Step{
 		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified}, Target: &store.Entry{Modified: target.Modified},
 	})
+	if target.Kind == store.KindFolder && a.Rules.Type.Removes() && a.passes.Load() == 0 {
+		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())
+	}
+	if target.Kind == store.KindFolder && a.Rules.Type == plan.TwoWay {
+		return a.giveWay(ctx, true)
+	}
 	if target.Kind == store.KindFolder && step.Action == plan.Replace {
 		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())
 	}
@@ -354,7 +421,10 @@ func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error
 	case plan.Ask:
 		return nil, errAsks
 	case plan.Replace:
-		return a.write(ctx, a.target(), store.AtRevision(target.Revision))
+		if a.Rules.Type.Removes() && a.Rules.Deletions == plan.RetireDeletions {
+			a.item.Cause = plan.CauseRetired
+		}
+		return a.replace(ctx)
 	}
 	return a.beside(ctx, a.item.Target)
 }
@@ -362,6 +432,9 @@ func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error
 // beside writes the content under a name that keeps both, and remembers that
 // the clash with what the target holds is settled.
 func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending, error) {
+	if a.Rules.Type == plan.TwoWay {
+		return a.keepBoth(ctx)
+	}
 	place := a.target()
 	at := a.item.Source.Modified
 	if at.IsZero() {

@@ -46,7 +46,7 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 			mu.Lock()
 			defer mu.Unlock()
 			upload.Parts = append(upload.Parts, part)
-			return a.Records.SavePart(ctx, a.ID, a.item.Seq, part)
+			return a.uploads().SavePart(ctx, a.ID, a.item.Seq, part)
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -57,7 +57,7 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 	if err != nil {
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
 	}
-	if err := a.Records.DropUpload(ctx, a.ID, a.item.Seq); err != nil {
+	if err := a.uploads().DropUpload(ctx, a.ID, a.item.Seq); err != nil {
 		return store.Written{}, "", err
 	}
 	proof, err := a.proveParts(ctx, writing, written, upload.Parts)
@@ -68,7 +68,7 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 // be begun is written down first, so that it is found again whenever the
 // process ends.
 func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limits store.PartLimits, writing store.Writing) (Upload, error) {
-	upload, ok, err := a.Records.LoadUpload(ctx, a.ID, a.item.Seq)
+	upload, ok, err := a.uploads().LoadUpload(ctx, a.ID, a.item.Seq)
 	if err != nil {
 		return Upload{}, err
 	}
@@ -81,13 +81,13 @@ func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limit
 		}
 	}
 	upload = Upload{Revision: a.item.Source.Revision, PartSize: limits.Size(writing.Size)}
-	if err := a.Records.SaveUpload(ctx, a.ID, a.item.Seq, upload); err != nil {
+	if err := a.uploads().SaveUpload(ctx, a.ID, a.item.Seq, upload); err != nil {
 		return Upload{}, err
 	}
 	if upload.ID, err = writer.BeginParts(ctx, writing); err != nil {
 		return Upload{}, err
 	}
-	return upload, a.Records.SaveUpload(ctx, a.ID, a.item.Seq, upload)
+	return upload, a.uploads().SaveUpload(ctx, a.ID, a.item.Seq, upload)
 }
 
 func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing store.Writing, upload Upload, number int) (store.Part, error) {
@@ -132,7 +132,7 @@ func (a *attempt) partsFailed(ctx context.Context, writer store.PartWriter, writ
 	if abort := writer.AbortParts(context.WithoutCancel(ctx), writing.Place, upload.ID); abort != nil {
 		return errors.Join(err, abort)
 	}
-	return errors.Join(err, a.Records.DropUpload(context.WithoutCancel(ctx), a.ID, a.item.Seq))
+	return errors.Join(err, a.uploads().DropUpload(context.WithoutCancel(ctx), a.ID, a.item.Seq))
 }
 
 // giveUpUpload forgets the item's upload, if it has one, and what it holds.
@@ -141,7 +141,7 @@ func (a *attempt) giveUpUpload(ctx context.Context, place store.Place) error {
 	if !ok {
 		return nil
 	}
-	upload, ok, err := a.Records.LoadUpload(ctx, a.ID, a.item.Seq)
+	upload, ok, err := a.uploads().LoadUpload(ctx, a.ID, a.item.Seq)
 	if err != nil || !ok {
 		return err
 	}
@@ -150,7 +150,7 @@ func (a *attempt) giveUpUpload(ctx context.Context, place store.Place) error {
 			return err
 		}
 	}
-	return a.Records.DropUpload(ctx, a.ID, a.item.Seq)
+	return a.uploads().DropUpload(ctx, a.ID, a.item.Seq)
 }
 
 // proveParts compares the target's hash of the whole with that of the parts put

@@ -2,11 +2,14 @@ package transfer
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"sync"
 	"time"
 
 	"deftheron/core/compare"
 	"deftheron/core/plan"
+	"deftheron/core/store"
 )
 
 // queue collects steps into batches.
@@ -21,27 +24,40 @@ const flushEvery = 250 * time.Millisecond
 
 func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 	r := q.run
+	if step.Action == plan.Forget {
+		r.endings <- Ending{Route: route, Forget: []store.Key{step.Key}}
+		return nil
+	}
 	if step.Action == plan.Remember {
-		if !r.Resumed {
-			r.progress.unchanged.Add(1)
+		if !r.Resumed || step.Kind == store.KindFolder {
+			if step.Kind != store.KindFolder {
+				r.progress.unchanged.Add(1)
+			}
 			r.endings <- Ending{Route: route, Pair: r.pairOf(route, step)}
 			return nil
 		}
 		// An interrupted run may have written it without writing that down.
 		step.Action = plan.Look
 	}
+	from, to, key, at := &step.Source, step.Target, step.Key, step.To
+	if step.Back {
+		route, key, at = route+1, at, key
+		if from, to = step.Target, &step.Source; from == nil {
+			from = &store.Entry{}
+		}
+	}
 	r.seq++
 	item := Item{
-		Seq: r.seq, Route: route, Key: step.Key, Kind: step.Kind, Action: step.Action, Size: step.Source.Size,
-		SourceID: step.Source.ID, Source: compare.RememberedOf(step.Source), State: Waiting,
-		Mark: compare.MarkOf(step.Source, r.Routes[route].Source.Store.Traits()), Origin: step.Origin,
+		Seq: r.seq, Route: route, Key: key, Kind: step.Kind, Action: step.Action, Size: step.Size(),
+		SourceID: from.ID, Source: compare.RememberedOf(*from), State: Waiting,
+		Mark: compare.MarkOf(*from, r.Routes[route].Source.Store.Traits()), Origin: step.Origin,
 		Cause: step.Cause, Why: step.Why,
 	}
-	if step.To != step.Key {
-		item.To = step.To
+	if at != key {
+		item.To = at
 	}
-	if step.Target != nil {
-		item.Target = compare.RememberedOf(*step.Target)
+	if to != nil {
+		item.Target = compare.RememberedOf(*to)
 	}
 	switch step.Action {
 	case plan.Skip:
@@ -79,6 +95,9 @@ func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
 		Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target),
 		Mark: compare.MarkOf(step.Source, r.Routes[route].Source.Store.Traits()),
 	}
+	if r.Rules.Type == plan.TwoWay {
+		pair.TargetMark = compare.MarkOf(*step.Target, r.Routes[route].Target.Store.Traits())
+	}
 	if step.To != step.Key {
 		pair.To = step.To
 	}
@@ -87,7 +106,8 @@ func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
 
 // feed hands items to the lanes: first those that write where nothing is, while
 // the plan is still being made; then, once both listings are complete, those
-// that write over something.
+// that write over something; then, each when all before has ended, those that
+// remove. What waited for something in its way is tried once more at the end.
 func (r *Run) feed(ctx context.Context) {
 	defer close(r.work)
 	defer r.pending.Wait()
@@ -96,28 +116,74 @@ func (r *Run) feed(ctx context.Context) {
 	case <-ctx.Done():
 		return
 	}
-	for _, writes := range []bool{false, true} {
-		if writes {
+	for phase := range plan.Phases {
+		if !r.Rules.Type.Removes() && phase >= plan.PhaseRemove {
+			return
+		}
+		if phase > plan.PhaseCreate {
 			<-r.planned
 			if r.planErr != nil {
 				return
 			}
 		}
-		if !r.feedPhase(ctx, writes) {
+		if phase >= plan.PhaseRemove {
+			r.pending.Wait()
+		}
+		if phase == plan.PhaseRemove && !r.rootsAreThere(ctx) {
+			return
+		}
+		if !r.feedPhase(ctx, phase) {
+			return
+		}
+	}
+	for r.pending.Wait(); r.again.Swap(false); r.pending.Wait() {
+		r.passes.Add(1)
+		if !r.feedPhase(ctx, plan.PhaseCreate) || !r.feedPhase(ctx, plan.PhaseWrite) {
 			return
 		}
 	}
 }
 
-func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
+// mayWait reports whether what is in an item's way may be gone when it is tried once
+// more: after the removals, or after a file gave way.
+func (r *Run) mayWait() bool {
+	wait := r.Rules.Type.Removes() && r.passes.Load() < 2
+	if wait {
+		r.again.Store(true)
+	}
+	return wait
+}
+
+// rootsAreThere looks once more at what is kept in step, before anything is removed:
+// what is not there says nothing about what was in it.
+func (r *Run) rootsAreThere(ctx context.Context) bool {
+	for _, route := range r.Routes {
+		err := r.persist(ctx, nil, func() error {
+			_, err := route.Source.Store.Stat(ctx, route.Source.Root)
+			return err
+		})
+		if err != nil && ctx.Err() == nil {
+			r.halt(plan.CauseListing, fmt.Sprintf("%s cannot be looked at any more, and nothing is removed: %v", route.Source.Address, err))
+		}
+		if err != nil {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 	early := &early{}
 	var group sync.WaitGroup
 	ending, end := context.WithCancel(ctx)
 	defer group.Wait()
 	defer end()
 	var left *Item
-	group.Go(func() { left = r.feedLargest(ending, writes, early) })
+	if phase < plan.PhaseRemove {
+		group.Go(func() { left = r.feedLargest(ending, phase, early) })
+	}
 	var after int64
+	var handed []store.Key // folders since it was waited for them
 	for {
 		complete := false
 		select {
@@ -125,13 +191,16 @@ func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
 			complete = true
 		default:
 		}
-		items, err := r.Records.Claim(ctx, r.ID, writes, after, batch)
+		items, err := r.Records.Claim(ctx, r.ID, phase, after, batch)
 		if err != nil {
 			r.halt(plan.CauseFault, err.Error())
 			return false
 		}
 		for i := range items {
 			after = items[i].Seq
+			if phase == plan.PhaseFolders {
+				handed = r.awaitInside(items[i], handed)
+			}
 			if early.pass(items[i]) && !r.hand(ctx, r.work, &items[i]) {
 				return false
 			}
@@ -153,6 +222,18 @@ func (r *Run) feedPhase(ctx context.Context, writes bool) bool {
 	}
 }
 
+// awaitInside waits until the folders in a folder have been removed.
+func (r *Run) awaitInside(item Item, handed []store.Key) []store.Key {
+	for _, key := range handed {
+		if strings.HasPrefix(string(key), string(item.to())) {
+			r.pending.Wait()
+			handed = handed[:0]
+			break
+		}
+	}
+	return append(handed, item.to())
+}
+
 // hand gives an item to a lane.
 func (r *Run) hand(ctx context.Context, to chan<- *Item, item *Item) bool {
 	r.pending.Add(1)
@@ -172,13 +253,13 @@ const Large = 64 << 20
 // feedLargest hands the largest files, once all are known, to the lanes that are
 // for them, largest first, until the others have been handed out as well. It
 // returns the one that it held then.
-func (r *Run) feedLargest(ctx context.Context, writes bool, early *early) (left *Item) {
+func (r *Run) feedLargest(ctx context.Context, phase plan.Phase, early *early) (left *Item) {
 	select {
 	case <-r.planned:
 	case <-ctx.Done():
 		return nil
 	}
-	items, err := r.Records.Largest(ctx, r.ID, writes, mostEarly)
+	items, err := r.Records.Largest(ctx, r.ID, phase, mostEarly)
 	if err != nil {
 		if ctx.Err() == nil {
 			r.halt(plan.CauseFault, err.Error())

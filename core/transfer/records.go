@@ -77,6 +77,8 @@ type Ending struct {
 	Attempts int
 	Ended    time.Time
 	Pair     *compare.Pair
+	Also     []compare.Pair // of what else was brought about
+	Forget   []store.Key    // of the source, whose pairs are dropped
 
 	again bool // it may be tried again
 }
@@ -117,14 +119,24 @@ type Records interface {
 	Enqueue(ctx context.Context, run string, items []Item) error
 	// Planned says that all is queued.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
-	// Find returns a file that a run has put to the target, and that is the
-	// content of a mark; nil where there is none.
-	Find(ctx context.Context, scope, mark string) (*plan.Origin, error)
-	// Claim returns Waiting items with a Seq above after, in order. writes
-	// tells those whose action writes over something from the others.
-	Claim(ctx context.Context, run string, writes bool, after int64, most int) ([]Item, error)
+	// Find returns a file that the target holds, and that is the content of a
+	// mark; nil where there is none. back finds it at the source, by the mark of
+	// the target.
+	Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error)
+	// PairTo returns the pair of what is at the target under a key that is another
+	// than at the source; nil where there is none.
+	PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error)
+	// Pair returns the pair of a key; nil where there is none.
+	Pair(ctx context.Context, scope string, key store.Key) (*compare.Pair, error)
+	// Removing reports whether a file is Waiting to be removed at a key of the
+	// target of a route.
+	Removing(ctx context.Context, run string, route int, at store.Key) (bool, error)
+	// Claim returns Waiting items of a phase with a Seq above after, in order. Of
+	// plan.PhaseFolders it returns those with a Seq below after (0: any), from the
+	// last, so that a folder comes after what is in it.
+	Claim(ctx context.Context, run string, phase plan.Phase, after int64, most int) ([]Item, error)
 	// Largest returns Waiting items of at least Large bytes, largest first.
-	Largest(ctx context.Context, run string, writes bool, most int) ([]Item, error)
+	Largest(ctx context.Context, run string, phase plan.Phase, most int) ([]Item, error)
 	// Finish writes endings and pairs in one transaction. scopes are those
 	// of the run's routes.
 	Finish(ctx context.Context, run string, scopes []string, endings []Ending) error

@@ -76,10 +76,44 @@ func (m *memory) Enqueue(_ context.Context, _ string, items []transfer.Item) err
 	return nil
 }
 
-func (m *memory) Find(_ context.Context, scope, mark string) (*plan.Origin, error) {
+func (m *memory) PairTo(_ context.Context, scope string, to store.Key) (*compare.Pair, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, pair := range m.pairs[scope] {
+		if pair.To == to && to != "" {
+			return &pair, nil
+		}
+	}
+	return nil, nil
+}
+
+func (m *memory) Pair(_ context.Context, scope string, key store.Key) (*compare.Pair, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if pair, ok := m.pairs[scope][key]; ok {
+		return &pair, nil
+	}
+	return nil, nil
+}
+
+func (m *memory) Removing(_ context.Context, _ string, route int, at store.Key) (bool, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.ContainsFunc(m.items, func(item transfer.Item) bool {
+		return item.State == transfer.Waiting && item.Action == plan.Remove && item.Kind == store.KindFile && item.Route == route && (item.To == at || item.To == "" && item.Key == at)
+	}), nil
+}
+
+func (m *memory) Find(_ context.Context, scope, mark string, back bool) (*plan.Origin, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for key, pair := range m.pairs[scope] {
+		if back {
+			if pair.TargetMark == mark && !pair.Kept {
+				return &plan.Origin{Key: key, Revision: pair.Source.Revision, Hash: pair.Proof}, nil
+			}
+			continue
+		}
 		if pair.Mark == mark && !pair.Kept {
 			if pair.To != "" {
 				key = pair.To
@@ -97,22 +131,30 @@ func (m *memory) Planned(_ context.Context, _ string, totals plan.Totals) error 
 	return nil
 }
 
-func (m *memory) Claim(_ context.Context, _ string, writes bool, after int64, most int) (claimed []transfer.Item, _ error) {
+func (m *memory) Claim(_ context.Context, _ string, phase plan.Phase, after int64, most int) (claimed []transfer.Item, _ error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for _, item := range m.items {
-		if item.State == transfer.Waiting && item.Seq > after && item.Action.Writes() == writes && len(claimed) < most {
+	items := slices.Clone(m.items)
+	if phase == plan.PhaseFolders {
+		slices.Reverse(items)
+	}
+	for _, item := range items {
+		next := item.Seq > after
+		if phase == plan.PhaseFolders {
+			next = after == 0 || item.Seq < after
+		}
+		if item.State == transfer.Waiting && next && item.Action.Phase(item.Kind) == phase && len(claimed) < most {
 			claimed = append(claimed, item)
 		}
 	}
 	return claimed, nil
 }
 
-func (m *memory) Largest(_ context.Context, _ string, writes bool, most int) (largest []transfer.Item, _ error) {
+func (m *memory) Largest(_ context.Context, _ string, phase plan.Phase, most int) (largest []transfer.Item, _ error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, item := range m.items {
-		if item.State == transfer.Waiting && item.Action.Writes() == writes && item.Size >= large {
+		if item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Size >= large {
 			largest = append(largest, item)
 		}
 	}
@@ -133,12 +175,19 @@ func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []
 			}
 		}
 		m.ends[ending.Seq] = ending
+		scope := scopes[ending.Route]
+		for _, key := range ending.Forget {
+			delete(m.pairs[scope], key)
+		}
+		pairs := ending.Also
 		if ending.Pair != nil {
-			scope := scopes[ending.Route]
+			pairs = append(pairs, *ending.Pair)
+		}
+		for _, pair := range pairs {
 			if m.pairs[scope] == nil {
 				m.pairs[scope] = map[store.Key]compare.Pair{}
 			}
-			m.pairs[scope][ending.Pair.Key] = *ending.Pair
+			m.pairs[scope][pair.Key] = pair
 		}
 	}
 	return nil

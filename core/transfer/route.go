@@ -28,6 +28,26 @@ type Route struct {
 	// Scope under which pairs are remembered: the same for the same two
 	// places.
 	Scope string
+	// Back says that the route is another's, in the opposite direction: its pairs
+	// are remembered as that one's.
+	Back bool
+}
+
+// Directions are the routes that items may take: of two sides that are kept in
+// step, each is followed by the one back.
+func Directions(kind plan.Type, routes []Route) []Route {
+	if kind != plan.TwoWay {
+		return routes
+	}
+	var both []Route
+	for _, route := range routes {
+		both = append(both, route, route.back())
+	}
+	return both
+}
+
+func (r Route) back() Route {
+	return Route{Source: r.Target, Target: r.Source, Scope: r.Scope, Back: !r.Back}
 }
 
 // place of a key below a side's root.
@@ -160,7 +180,8 @@ func LackOfSpace(ctx context.Context, routes []Route, bytes int64) string {
 // Memory is what a plan needs of what is remembered; see Records.
 type Memory interface {
 	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
-	Find(ctx context.Context, scope, mark string) (*plan.Origin, error)
+	Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error)
+	PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error)
 }
 
 // Plan computes what a run over the routes would do, and calls each with every
@@ -168,7 +189,7 @@ type Memory interface {
 func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, each func(route int, step plan.Step) error) (plan.Totals, error) {
 	var totals plan.Totals
 	for i, route := range routes {
-		one := planning{Route: route, rules: rules, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: totals.LeftOut, find: memory.Find}
+		one := planning{Route: route, rules: rules, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: totals.LeftOut, memory: memory}
 		if err := planRoute(ctx, one, func(step plan.Step) error {
 			if each == nil {
 				return nil
@@ -190,7 +211,7 @@ type planning struct {
 	totals    *plan.Totals
 	leftOut   plan.Count                    // of the routes before
 	unchanged func(compare.Difference) bool // nil counts all
-	find      func(ctx context.Context, scope, mark string) (*plan.Origin, error)
+	memory    Memory
 	place     *position // how far an earlier try came; nil for none
 }
 
@@ -223,18 +244,23 @@ func (p *position) reach(key store.Key, kind store.Kind) {
 	}
 }
 
-// origins finds what the target holds already of files that are to be created.
-func (p planning) origins(ctx context.Context) func(store.Entry) (*plan.Origin, error) {
-	if !store.CanCopy(p.Target.Store) {
+// origins finds what the target holds already of files that are to be created
+// there, or of those to be created at the source what that does.
+func (p planning) origins(ctx context.Context, back bool) func(store.Entry) (*plan.Origin, error) {
+	from, to := p.Source, p.Target
+	if back {
+		from, to = to, from
+	}
+	if !store.CanCopy(to.Store) && !(p.rules.Type.Removes() && store.CanMove(to.Store)) {
 		return nil
 	}
-	traits := p.Source.Store.Traits()
+	traits := from.Store.Traits()
 	return func(entry store.Entry) (*plan.Origin, error) {
 		mark := compare.MarkOf(entry, traits)
 		if mark == "" {
 			return nil, nil
 		}
-		return p.find(ctx, p.Scope, mark)
+		return p.memory.Find(ctx, p.Scope, mark, back)
 	}
 }
 
@@ -253,8 +279,17 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		return err
 	}
 	streams.At = route.Target.at
+	if rules.Type.Removes() {
+		if streams.single {
+			return store.Errorf(store.ErrRefused, "%s is a file; a %s keeps folders in step, so name its folder, and take the file alone with --only", route.Source.Address, rules.Type)
+		}
+		streams.AtSource = route.Source.at
+		streams.PairTo = func(ctx context.Context, to store.Key) (*compare.Pair, error) {
+			return p.memory.PairTo(ctx, p.Scope, to)
+		}
+	}
 	if p.place != nil {
-		p.place.disorder = !streams.Names.InOrder()
+		p.place.disorder = !streams.Names.InOrder() || rules.Type.Removes()
 	}
 	sieve, err := rules.Filter.Sieve(p.began)
 	if err != nil {
@@ -263,13 +298,18 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	if sieve != nil && !streams.single {
 		source := streams.Source
 		streams.Source = func(ctx context.Context) iter.Seq2[store.Listed, error] { return sieve.Of(source(ctx)) }
+		if rules.Type.Removes() { // what is left out is left alone at both sides
+			target, other := streams.Target, *sieve
+			streams.Target = func(ctx context.Context) iter.Seq2[store.Listed, error] { return other.Of(target(ctx)) }
+		}
 		before := p.leftOut
 		defer func() {
 			totals.LeftOut = plan.Count{Items: before.Items + sieve.LeftOut.Items, Bytes: before.Bytes + sieve.LeftOut.Bytes}
 		}()
 	}
 	planner := plan.Planner{
-		Rules: rules, LargestFile: sides.Target.LargestFile, Once: route.Source.Root.IsStart(), Find: p.origins(ctx),
+		Rules: rules, LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile, Totals: totals,
+		Once: route.Source.Root.IsStart(), Find: p.origins(ctx, false), FindBack: p.origins(ctx, true),
 		Unchanged: func(d compare.Difference) {
 			if p.unchanged == nil || p.unchanged(d) {
 				totals.Unchanged.Items++
@@ -278,6 +318,8 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		},
 	}
 	something := false
+	var moves moves
+	defer moves.close()
 	differences := func(yield func(compare.Difference, error) bool) {
 		for d, err := range compare.Merge(ctx, streams.Streams, sides) {
 			something = something || d.Source != nil
@@ -298,10 +340,21 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			return fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
 		}
 		totals.Add(step)
+		if err := moves.add(step); err != nil {
+			return err
+		}
 		if err := each(step); err != nil {
 			return err
 		}
 		p.place.reach(step.Key, step.Kind)
+	}
+	if err := moves.count(&totals.Moved); err != nil {
+		return err
+	}
+	if rules.Type == plan.TwoWay && totals.Known > 0 && totals.TargetListed == 0 {
+		if _, err := route.Target.Store.Stat(ctx, route.Target.Root); err != nil {
+			return fmt.Errorf("%s is not there any more, and what was in it is remembered: %w", route.Target.Address, err)
+		}
 	}
 	if !something && ctx.Err() == nil {
 		return planEmpty(ctx, route, totals, each)

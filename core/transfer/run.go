@@ -39,6 +39,8 @@ type Options struct {
 	// Began is when the run was asked for: ages count from it, and templates
 	// take their date from it. It is the same when the run is resumed.
 	Began time.Time
+	// Released says that a person has let the run go, whatever its brake says.
+	Released bool
 	// Pace limits the run's rates; nil does not.
 	Pace *pace.Limiter
 	// Tries is how often an item is tried before it fails; 0 takes the rules'.
@@ -91,6 +93,10 @@ type Run struct {
 	stop    context.CancelCauseFunc
 	stopped atomic.Pointer[stopReason]
 	full    atomic.Int64 // items in a row that found no space
+	// again says that some items wait for what is in their way to go; passes is how
+	// often all have been tried.
+	again  atomic.Bool
+	passes atomic.Int64
 	// left is why some items are left waiting when all others have ended.
 	left  atomic.Pointer[stopReason]
 	broke atomic.Bool // some write broke off
@@ -128,6 +134,7 @@ func New(options Options) *Run {
 	if options.Lanes == 0 {
 		options.Lanes = lanes(options.Routes)
 	}
+	options.Routes = Directions(options.Rules.Type, options.Routes)
 	r := &Run{
 		Options: options, endings: make(chan Ending, 2*batch), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
@@ -183,7 +190,7 @@ func (r *Run) Execute(ctx context.Context) Result {
 	var ledger, workers sync.WaitGroup
 	var ledgerErr error
 	ledger.Go(func() { ledgerErr = r.keepLedger(context.WithoutCancel(ctx)) })
-	workers.Go(func() { r.plan(working, tally.Planned) })
+	workers.Go(func() { r.plan(working, tally) })
 	workers.Go(func() { r.feed(working) })
 	for lane := range r.Lanes {
 		workers.Go(func() { r.runLane(working, lane) })
@@ -287,23 +294,31 @@ func cleaningFolder(route Route) store.Folder {
 }
 
 // plan queues what is to be done.
-func (r *Run) plan(ctx context.Context, already bool) {
+func (r *Run) plan(ctx context.Context, tally Tally) {
 	defer close(r.planned)
 	defer r.mayStart()
-	if already {
+	if tally.Planned {
+		r.brake(tally.Totals)
 		return
 	}
-	if _, ok := spaceOf(ctx, r.Routes); !ok {
-		r.mayStart() // there is nothing that the plan could find out first
+	// Where something may be removed, or the brake may hold, all is known before
+	// anything is touched.
+	if !r.Rules.Type.Removes() && !r.Rules.Brake.On() {
+		if _, ok := spaceOf(ctx, r.Routes); !ok {
+			r.mayStart() // there is nothing that the plan could find out first
+		}
+		timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
+		defer timer.Stop()
 	}
-	timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
-	defer timer.Stop()
 	queue := &queue{run: r, flushed: time.Now()}
 	var totals plan.Totals
 	for i, route := range r.Routes {
+		if route.Back {
+			continue
+		}
 		pairs := r.Records.Pairs(ctx, route.Scope)
 		one := planning{
-			Route: route, rules: r.Rules, began: r.Began, pairs: pairs, totals: &totals, leftOut: totals.LeftOut, unchanged: r.unchanged, find: r.Records.Find, place: &position{},
+			Route: route, rules: r.Rules, began: r.Began, pairs: pairs, totals: &totals, leftOut: totals.LeftOut, unchanged: r.unchanged, memory: r.Records, place: &position{},
 		}
 		err := r.persist(ctx, one.place.mayAgain, func() error {
 			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })
@@ -322,6 +337,18 @@ func (r *Run) plan(ctx context.Context, already bool) {
 	if r.planErr == nil {
 		r.progress.planned.Store(true)
 		r.checkSpace(ctx)
+		r.brake(totals)
+	}
+}
+
+// brake holds the run where its plan is more than the brake allows, unless a
+// person has let it go.
+func (r *Run) brake(totals plan.Totals) {
+	if r.Released {
+		return
+	}
+	if braked := r.Rules.Brake.Holds(totals); braked != nil {
+		r.hold(braked.Cause, braked.Why)
 	}
 }
 

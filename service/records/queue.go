@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"iter"
+	"math"
 	"time"
 
 	"deftheron/core/compare"
@@ -140,7 +141,7 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 			ended = time.Now().UnixNano()
 		}
 		return []any{
-			number, item.Action.Writes(), item.Seq, item.Route, []byte(item.Key), orNull(item.To), string(item.Kind), string(item.Action), item.Size,
+			number, item.Action.Phase(item.Kind), item.Seq, item.Route, []byte(item.Key), orNull(item.To), string(item.Kind), string(item.Action), item.Size,
 			item.SourceID, item.Source.Revision, nanoseconds(item.Source.Modified), item.Target.Revision, item.Target.Size,
 			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, item.Mark, originText(item.Origin), ended,
 		}
@@ -157,13 +158,26 @@ func (db *DB) Planned(ctx context.Context, run string, totals plan.Totals) error
 }
 
 // Claim implements transfer.Records.
-func (db *DB) Claim(ctx context.Context, run string, writes bool, after int64, most int) ([]transfer.Item, error) {
-	return db.items(ctx, "writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, writes, after, most)
+func (db *DB) Claim(ctx context.Context, run string, phase plan.Phase, after int64, most int) ([]transfer.Item, error) {
+	if phase == plan.PhaseFolders {
+		if after == 0 {
+			after = math.MaxInt64
+		}
+		return db.items(ctx, "writes = ? AND seq < ? AND state = 'waiting' ORDER BY seq DESC LIMIT ?", run, phase, after, most)
+	}
+	return db.items(ctx, "writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, phase, after, most)
+}
+
+// Removing implements transfer.Records.
+func (db *DB) Removing(ctx context.Context, run string, route int, at store.Key) (found bool, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM items WHERE run = "+numberOf+" AND coalesce(target_key, key) = ? AND writes = "+removes+" AND route = ? AND state = 'waiting')",
+		run, []byte(at), route).Scan(&found)
+	return found, err
 }
 
 // Largest implements transfer.Records.
-func (db *DB) Largest(ctx context.Context, run string, writes bool, most int) ([]transfer.Item, error) {
-	return db.items(ctx, "writes = ? AND size >= "+large+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, writes, most)
+func (db *DB) Largest(ctx context.Context, run string, phase plan.Phase, most int) ([]transfer.Item, error) {
+	return db.items(ctx, "writes = ? AND size >= "+large+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, phase, most)
 }
 
 // items returns items of a run.
@@ -207,18 +221,57 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 		if err != nil {
 			return err
 		}
+		if err := forgetIn(ctx, tx, scopeNumbers, endings); err != nil {
+			return err
+		}
+		pairs := pairsOf(endings)
 		return eachIn(ctx, tx, `INSERT OR REPLACE INTO pairs (scope, key, source_revision, source_size, source_time,
-			target_revision, target_size, target_time, kept, run, target_key, mark, proof) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(endings), func(i int) []any {
-			pair := endings[i].Pair
-			if pair == nil {
-				return nil
-			}
+			target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(pairs), func(i int) []any {
+			pair := pairs[i].pair
 			return []any{
-				scopeNumbers[endings[i].Route], []byte(pair.Key), pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified),
+				scopeNumbers[pairs[i].route], []byte(pair.Key), pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified),
 				pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified), pair.Kept, pair.Run,
-				orNull(pair.To), pair.Mark, pair.Proof,
+				orNull(pair.To), pair.Mark, pair.Proof, pair.TargetMark,
 			}
 		})
+	})
+}
+
+// routedPair is a pair with the route whose scope it is in.
+type routedPair struct {
+	route int
+	pair  *compare.Pair
+}
+
+func pairsOf(endings []transfer.Ending) []routedPair {
+	pairs := make([]routedPair, 0, len(endings))
+	for i := range endings {
+		if endings[i].Pair != nil {
+			pairs = append(pairs, routedPair{endings[i].Route, endings[i].Pair})
+		}
+		for j := range endings[i].Also {
+			pairs = append(pairs, routedPair{endings[i].Route, &endings[i].Also[j]})
+		}
+	}
+	return pairs
+}
+
+func forgetIn(ctx context.Context, tx *sql.Tx, scopes []int64, endings []transfer.Ending) error {
+	type forgotten struct {
+		scope int64
+		key   store.Key
+	}
+	var all []forgotten
+	for _, ending := range endings {
+		for _, key := range ending.Forget {
+			all = append(all, forgotten{scopes[ending.Route], key})
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return eachIn(ctx, tx, "DELETE FROM pairs WHERE scope = ? AND key = ?", len(all), func(i int) []any {
+		return []any{all[i].scope, []byte(all[i].key)}
 	})
 }
 
@@ -236,15 +289,37 @@ func numberScopes(ctx context.Context, tx *sql.Tx, scopes []string) ([]int64, er
 }
 
 // Find implements transfer.Records.
-func (db *DB) Find(ctx context.Context, scope, mark string) (*plan.Origin, error) {
+func (db *DB) Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error) {
 	var origin plan.Origin
-	err := db.readPool.QueryRowContext(ctx, `SELECT coalesce(target_key, key), target_revision, proof FROM pairs
-		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND mark = ? AND mark <> '' AND kept = 0 LIMIT 1`, scope, mark).
-		Scan((*keyBytes)(&origin.Key), &origin.Revision, &origin.Hash)
+	query := `SELECT coalesce(target_key, key), target_revision, proof FROM pairs
+		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND mark = ? AND mark <> '' AND kept = 0 LIMIT 1`
+	if back {
+		query = `SELECT key, source_revision, proof FROM pairs
+		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND target_mark = ? AND target_mark <> '' AND kept = 0 LIMIT 1`
+	}
+	err := db.readPool.QueryRowContext(ctx, query, scope, mark).Scan((*keyBytes)(&origin.Key), &origin.Revision, &origin.Hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	return &origin, err
+}
+
+// Pair implements transfer.Records.
+func (db *DB) Pair(ctx context.Context, scope string, key store.Key) (*compare.Pair, error) {
+	return db.onePair(ctx, "key", scope, key)
+}
+
+// PairTo implements transfer.Records.
+func (db *DB) PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error) {
+	return db.onePair(ctx, "target_key", scope, to)
+}
+
+func (db *DB) onePair(ctx context.Context, column, scope string, key store.Key) (*compare.Pair, error) {
+	pairs, err := db.pairs(ctx, "scope = (SELECT number FROM scopes WHERE name = ?) AND "+column+" = ? LIMIT 1", scope, []byte(key))
+	if err != nil || len(pairs) == 0 {
+		return nil, err
+	}
+	return &pairs[0], nil
 }
 
 // EndRest implements transfer.Records.
@@ -381,19 +456,22 @@ func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bo
 	if first {
 		than = ">=" // the empty key, of a single file, comes first
 	}
+	return db.pairs(ctx, "scope = ? AND key "+than+" ? ORDER BY key LIMIT ?", scope, after, pairsPage)
+}
+
+func (db *DB) pairs(ctx context.Context, where string, args ...any) ([]compare.Pair, error) {
 	rows, err := db.readPool.QueryContext(ctx, `SELECT key, source_revision, source_size, source_time,
-		target_revision, target_size, target_time, kept, run, target_key, mark, proof FROM pairs WHERE scope = ? AND key `+than+` ? ORDER BY key LIMIT ?`,
-		scope, after, pairsPage)
+		target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark FROM pairs WHERE `+where, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	page := make([]compare.Pair, 0, pairsPage)
+	var page []compare.Pair
 	for rows.Next() {
 		var pair compare.Pair
 		err := rows.Scan((*keyBytes)(&pair.Key), &pair.Source.Revision, &pair.Source.Size, scannedTime{&pair.Source.Modified},
 			&pair.Target.Revision, &pair.Target.Size, scannedTime{&pair.Target.Modified}, &pair.Kept, &pair.Run,
-			(*keyBytes)(&pair.To), &pair.Mark, &pair.Proof)
+			(*keyBytes)(&pair.To), &pair.Mark, &pair.Proof, &pair.TargetMark)
 		if err != nil {
 			return nil, err
 		}

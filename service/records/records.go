@@ -162,7 +162,27 @@ var migrations = []*gormigrate.Migration{{
 	Migrate: func(tx *gorm.DB) error {
 		return tx.Exec("CREATE INDEX items_large ON items (run, writes, size) WHERE state = 'waiting' AND size >= " + large).Error
 	},
+}, {
+	ID: "0007-jobs",
+	Migrate: func(tx *gorm.DB) error {
+		for _, statement := range jobSchema {
+			if err := tx.Exec(statement).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}
+
+// removes is plan.PhaseRemove, as an index has to have it.
+const removes = "2"
+
+var jobSchema = []string{
+	"ALTER TABLE pairs ADD COLUMN target_mark TEXT NOT NULL DEFAULT ''",
+	"CREATE INDEX pairs_target_mark ON pairs (scope, target_mark) WHERE target_mark <> ''",
+	"CREATE INDEX pairs_target_key ON pairs (scope, target_key) WHERE target_key IS NOT NULL",
+	"CREATE INDEX items_removing ON items (run, coalesce(target_key, key)) WHERE writes = " + removes,
+}
 
 // large is transfer.Large, as an index has to have it.
 const large = "67108864"

@@ -61,11 +61,11 @@ func TestQueue(t *testing.T) {
 	if err := db.Enqueue(ctx, "nobody", items); !errors.Is(err, records.ErrNotFound) {
 		t.Errorf("items of a run that is not there: %v", err)
 	}
-	claimed, err := db.Claim(ctx, "run1", false, 0, 2)
+	claimed, err := db.Claim(ctx, "run1", plan.PhaseCreate, 0, 2)
 	if err != nil || len(claimed) != 2 || claimed[0].Key != "b" || claimed[1].Seq != 3 || !claimed[0].Source.Modified.Equal(time.Unix(1, 5)) || claimed[0].Source.Size != 10 {
 		t.Errorf("claimed %+v, %v", claimed, err)
 	}
-	if writes, err := db.Claim(ctx, "run1", true, 0, 10); err != nil || len(writes) != 1 || writes[0].Key != "a\x00\xffb" {
+	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 1 || writes[0].Key != "a\x00\xffb" {
 		t.Errorf("claimed of those that write over something: %+v, %v", writes, err)
 	}
 	pair := compare.Pair{Key: "b", Source: compare.Remembered{Revision: "s"}, Target: compare.Remembered{Revision: "t", Size: 10, Modified: time.Unix(2, 0)}, Run: "run1"}
@@ -260,7 +260,7 @@ func TestLargest(t *testing.T) {
 	if err := db.Enqueue(ctx, "run1", items); err != nil {
 		t.Fatal(err)
 	}
-	if largest, err := db.Largest(ctx, "run1", false, 10); err != nil || len(largest) != 2 || largest[0].Seq != 4 || largest[1].Seq != 2 {
+	if largest, err := db.Largest(ctx, "run1", plan.PhaseCreate, 10); err != nil || len(largest) != 2 || largest[0].Seq != 4 || largest[1].Seq != 2 {
 		t.Errorf("the largest: %+v, %v", largest, err)
 	}
 }

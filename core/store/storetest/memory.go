@@ -155,6 +155,9 @@ func (m *Memory) Traits() store.Traits {
 	return traits
 }
 
+// SetClock sets the account's own clock, which goes on a second with each write.
+func (m *Memory) SetClock(now time.Time) { m.now = now }
+
 // SetTraits changes what the account says of itself.
 func (m *Memory) SetTraits(change func(*store.Traits)) { change(&m.traits) }
 

@@ -1,0 +1,79 @@
+package compare
+
+import (
+	"context"
+	"fmt"
+
+	"deftheron/core/store"
+)
+
+// displaced is where what is at the target belongs at the source.
+type displaced struct {
+	// elsewhere says that it is there for an entry of the source that has another
+	// name, with which it is yielded.
+	elsewhere bool
+	key       store.Key
+	pair      *Pair // where the names differ, and it is remembered
+}
+
+// displaced finds where something at the target belongs that no source has by its
+// name: by what is remembered, or else by what its name stands for.
+func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (displaced, error) {
+	home := displaced{key: to}
+	if l.streams.AtSource == nil {
+		return home, nil
+	}
+	if l.streams.whole() {
+		pair, err := l.streams.PairTo(ctx, to)
+		if err != nil {
+			return home, fmt.Errorf("could not read what is remembered: %w", err)
+		}
+		if pair != nil && pair.Key != to {
+			home.key, home.pair = pair.Key, pair
+		}
+	}
+	if home.pair == nil {
+		back, ok := store.Key(""), false
+		if l.streams.Names != nil {
+			back, ok = l.streams.Names.Back(to, kind)
+		}
+		if !ok {
+			return home, nil
+		}
+		home.key = back
+	}
+	entry, err := l.streams.AtSource(ctx, home.key, kind)
+	home.elsewhere = entry != nil && (entry.Kind == store.KindFolder) == (kind == store.KindFolder)
+	return home, err
+}
+
+// remembered looks for what the target holds under another name than the one that it
+// would be given now, as it is remembered there. What is in a folder follows it.
+func (l *looker) remembered(ctx context.Context, d *Difference) error {
+	if !l.streams.whole() || d.Pair == nil || d.Source == nil || d.Target != nil || d.Pair.At() == d.To {
+		return nil
+	}
+	entry, err := l.look(ctx, d.Pair.At(), d.Kind)
+	if err != nil || entry == nil {
+		return err
+	}
+	d.To, d.Target, d.Refused = d.Pair.At(), entry, nil
+	if d.Kind == store.KindFolder && l.streams.Names != nil {
+		l.streams.Names.Follow(d.Key, d.To)
+	}
+	return nil
+}
+
+// isGone reports whether neither side holds anything of a pair that nothing by its
+// key, or by the name that this has, was found of.
+func (l *looker) isGone(ctx context.Context, pair *Pair) (bool, error) {
+	if pair.To == "" {
+		return true, nil
+	}
+	entry, err := l.look(ctx, pair.To, pair.kind())
+	return entry == nil, err
+}
+
+func goneOf(pair *Pair) Difference {
+	return Difference{Key: pair.Key, To: pair.At(), Kind: pair.kind(), Pair: pair, Verdict: Gone, Evidence: ByPair}
+}

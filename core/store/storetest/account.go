@@ -1,0 +1,172 @@
+package storetest
+
+import (
+	"context"
+	"io"
+	"iter"
+	"strings"
+	"unicode"
+
+	"deftheron/core/store"
+)
+
+// Account is a Memory with habits that real services have. The fields are set
+// before its first use.
+type Account struct {
+	*Memory
+	// Fold keeps letter case without counting it, and refuses some names.
+	Fold bool
+	// Moves and Copies within itself.
+	Moves, Copies bool
+}
+
+// Traits implements store.Store.
+func (a *Account) Traits() store.Traits {
+	traits := a.Memory.Traits()
+	if a.Fold {
+		traits.CaseIgnored, traits.Order = true, store.OrderNone
+		traits.CheckName = func(_ store.Path, name string) error {
+			if strings.ContainsAny(name, `:?*`) || strings.HasSuffix(name, ".") || strings.HasSuffix(name, " ") {
+				return store.Errorf(store.ErrNameRefused, "the name %q is refused", name)
+			}
+			return nil
+		}
+	}
+	return traits
+}
+
+func fold(name string) string { return strings.Map(unicode.ToLower, name) }
+
+// real is a place by the names that things have already.
+func (a *Account) real(place store.Place) store.Place {
+	if !a.Fold || place.IsStart() {
+		return place
+	}
+	path := a.realPath(place.Folder.Path)
+	return store.Folder{Path: path}.Place(a.realName(path, place.Name))
+}
+
+func (a *Account) realPath(path store.Path) store.Path {
+	if !a.Fold {
+		return path
+	}
+	found := store.Path("")
+	for _, name := range path.Names() {
+		found = found.Child(a.realName(found, name))
+	}
+	return found
+}
+
+func (a *Account) realName(folder store.Path, name string) string {
+	entries, err := a.children(folder)
+	if err != nil {
+		return name
+	}
+	for _, entry := range entries {
+		if fold(entry.Name) == fold(name) {
+			return entry.Name
+		}
+	}
+	return name
+}
+
+// Stat implements store.Store.
+func (a *Account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+	return a.Memory.Stat(ctx, a.real(place))
+}
+
+// List implements store.Store.
+func (a *Account) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	folder.Path = a.realPath(folder.Path)
+	return a.Memory.List(ctx, folder)
+}
+
+// Open implements store.Store.
+func (a *Account) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
+	reading.Place = a.real(reading.Place)
+	return a.Memory.Open(ctx, reading)
+}
+
+// Write implements store.Store.
+func (a *Account) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	traits := a.Traits()
+	if err := traits.NameError(writing.Place.Folder.Path, writing.Place.Name); err != nil {
+		return store.Written{}, err
+	}
+	writing.Place = a.real(writing.Place)
+	return a.Memory.Write(ctx, writing)
+}
+
+// MakeFolder implements store.Store.
+func (a *Account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+	traits := a.Traits()
+	if err := traits.NameError(place.Folder.Path, place.Name); err != nil {
+		return store.Entry{}, err
+	}
+	return a.Memory.MakeFolder(ctx, a.real(place))
+}
+
+// Remove implements store.Store.
+func (a *Account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+	return a.Memory.Remove(ctx, a.real(place), revision)
+}
+
+// CanMove reports whether the account moves within itself.
+func (a *Account) CanMove() bool { return a.Moves }
+
+// Move implements store.Mover.
+func (a *Account) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+	from, free, err := a.within(ctx, from, revision, to)
+	if err != nil {
+		return store.Entry{}, err
+	}
+	a.Rename(from, free)
+	return a.Memory.Stat(ctx, free)
+}
+
+// CanCopy implements store.Copier.
+func (a *Account) CanCopy() bool { return a.Copies }
+
+// Copy implements store.Copier.
+func (a *Account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, _ string) (store.Entry, error) {
+	from, free, err := a.within(ctx, from, revision, to)
+	if err != nil {
+		return store.Entry{}, err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	file := a.files[from.Folder.Path][from.Name]
+	if file == nil {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", from)
+	}
+	return a.put(free, file.data, file.modified), nil
+}
+
+// within holds a move or a copy against what is there.
+func (a *Account) within(ctx context.Context, from store.Place, revision string, to store.Place) (_, _ store.Place, err error) {
+	traits := a.Traits()
+	if err := traits.NameError(to.Folder.Path, to.Name); err != nil {
+		return from, to, err
+	}
+	from, to = a.real(from), a.real(to)
+	entry, err := a.Memory.Stat(ctx, from)
+	if err != nil {
+		return from, to, err
+	}
+	if revision != "" && entry.Revision != revision {
+		return from, to, store.Errorf(store.ErrChanged, "%s changed", from)
+	}
+	if _, err := a.Memory.Stat(ctx, to); err == nil {
+		return from, to, store.Errorf(store.ErrExists, "%s is there already", to)
+	}
+	if !a.folderIsThere(to.Folder.Path) {
+		return from, to, store.Errorf(store.ErrNotFound, "the folder of %s is not there", to)
+	}
+	return from, to, nil
+}
+
+func (a *Account) folderIsThere(path store.Path) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.folders[path]
+}

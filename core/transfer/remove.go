@@ -1,0 +1,170 @@
+package transfer
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// RetiredFolder is the path in an account, below store.OwnFolder, of what runs
+// have taken out of the way.
+const RetiredFolder = "retired"
+
+// remove removes at the target what the source no longer holds, after looking there
+// once more: only what is still as it was when that was decided.
+func (a *attempt) remove(ctx context.Context) (*Ending, error) {
+	source, err := a.route.Source.Store.Stat(ctx, a.source())
+	folder := a.item.Kind == store.KindFolder
+	switch {
+	case err == nil && (source.Kind == store.KindFolder) == folder:
+		return &Ending{State: Skipped, Cause: plan.CauseNotRemoved}, nil
+	case err != nil && store.KindOf(err) != store.ErrNotFound:
+		return nil, compare.NewSourceError(err)
+	}
+	place := a.target()
+	ending := &Ending{State: Done, Cause: plan.CauseRemoved, Forget: []store.Key{a.pairKey()}}
+	if folder {
+		_, err = a.route.Target.Store.Remove(ctx, place, "")
+		a.folders.forget()
+	} else if a.Rules.Deletions == plan.RetireDeletions {
+		ending.Cause = plan.CauseRetired
+		ending.Why, err = a.retire(ctx, place, a.item.Target.Revision)
+	} else {
+		_, err = a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision)
+	}
+	switch store.KindOf(err) {
+	case nil:
+		return ending, nil
+	case store.ErrNotFound: // it has moved, or somebody was faster
+		ending.Cause, ending.Why = plan.CauseMoved, ""
+		if folder {
+			ending.Cause = plan.CauseRemoved
+		}
+		return ending, nil
+	case store.ErrChanged:
+		return &Ending{State: Skipped, Cause: plan.CauseNotRemoved}, nil
+	case store.ErrRefused, store.ErrExists:
+		if folder { // it is remembered anew when both sides have it again
+			ending.State, ending.Cause = Skipped, plan.CauseHoldsMore
+			return ending, nil
+		}
+	}
+	return nil, err
+}
+
+// retire takes a file out of the way, to where it can be fetched back from, and
+// returns where that is, in words.
+func (a *attempt) retire(ctx context.Context, place store.Place, revision string) (string, error) {
+	retired, err := a.retiredPlace(ctx, place)
+	if err != nil {
+		return "", err
+	}
+	side := a.route.Target
+	_, err = store.Move(ctx, side.Store, place, revision, retired)
+	if store.KindOf(err) == store.ErrUnsupported {
+		if err = a.keepCopy(ctx, place, revision, retired); err == nil {
+			_, err = side.Store.Remove(ctx, place, revision)
+		}
+	}
+	if store.KindOf(err) == store.ErrOutcomeUnknown {
+		if _, looked := side.Store.Stat(ctx, place); store.KindOf(looked) == store.ErrNotFound {
+			err = nil
+		}
+	}
+	return "kept as /" + side.Account + retired.String(), err
+}
+
+// retiredPlace is a free place for what is taken out of the way by this run.
+func (a *attempt) retiredPlace(ctx context.Context, place store.Place) (store.Place, error) {
+	side := a.route.Target
+	folder := store.MakePath(store.OwnFolder, RetiredFolder, a.Began.UTC().Format("2006-01-02T150405Z"))
+	for _, name := range place.Folder.Path.Names() {
+		folder = folder.Child(name)
+	}
+	if err := a.folders.ensure(ctx, side, folder); err != nil {
+		return store.Place{}, err
+	}
+	extension := path.Ext(place.Name)
+	for n := 1; ; n++ {
+		name := place.Name
+		if n > 1 {
+			name = fmt.Sprint(strings.TrimSuffix(place.Name, extension), " ", n, extension)
+		}
+		free := store.Folder{Path: folder}.Place(name)
+		if _, err := side.Store.Stat(ctx, free); store.KindOf(err) == store.ErrNotFound {
+			return free, nil
+		} else if err != nil {
+			return free, err
+		}
+	}
+}
+
+// keepCopy copies a file of the target within it: inside, where it can, or else by
+// reading and writing it.
+func (a *attempt) keepCopy(ctx context.Context, from store.Place, revision string, to store.Place) error {
+	side := a.route.Target
+	_, err := store.Copy(ctx, side.Store, from, revision, to, a.ID)
+	if store.KindOf(err) != store.ErrUnsupported {
+		return err
+	}
+	_, _, err = a.through(ctx, side, side, from, revision, to, store.Absent)
+	return err
+}
+
+// replace writes over what the target holds. Where it is nothing that a run brought,
+// or is newer than what comes, it is kept out of the way first.
+func (a *attempt) replace(ctx context.Context) (*Ending, error) {
+	if a.item.Cause == plan.CauseRetired {
+		retired, err := a.retiredPlace(ctx, a.target())
+		if err == nil {
+			err = a.keepCopy(ctx, a.target(), a.item.Target.Revision, retired)
+		}
+		switch store.KindOf(err) {
+		case nil:
+		case store.ErrNotFound, store.ErrChanged:
+			return a.lookAgain(ctx, a.target(), err)
+		default:
+			return nil, err
+		}
+		a.item.Cause = plan.CauseNone // another try keeps no second copy
+	}
+	return a.write(ctx, a.target(), store.AtRevision(a.item.Target.Revision))
+}
+
+// moveInside moves within the target what has another name or folder at the source
+// now, where what is there is about to be removed. It returns neither an ending nor
+// an error where it has to be copied or sent.
+func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, error) {
+	target := a.route.Target
+	if !a.Rules.Type.Removes() || !store.CanMove(target.Store) {
+		return nil, nil
+	}
+	leaves, err := a.Records.Removing(ctx, a.ID, a.item.Route, origin.Key)
+	if err != nil || !leaves {
+		return nil, err
+	}
+	place := a.target()
+	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
+		return nil, err
+	}
+	entry, err := store.Move(ctx, target.Store, target.place(origin.Key, store.KindFile), origin.Revision, place)
+	switch store.KindOf(err) {
+	case nil:
+	case store.ErrLapsed, store.ErrSuspended, store.ErrNoSpace:
+		return nil, err
+	case store.ErrExists, store.ErrOutcomeUnknown:
+		return a.lookAgain(ctx, place, err)
+	default: // it is another, or is not there any more
+		return nil, ctx.Err()
+	}
+	if entry.Size >= 0 && entry.Size != a.item.Size {
+		return a.lookAgain(ctx, place, store.Errorf(store.ErrExists, "what was moved to %s is of another size", place))
+	}
+	proof := strings.TrimSpace(origin.Hash + " (moved inside the account)")
+	return &Ending{State: Done, Cause: plan.CauseMoved, Proof: proof, Pair: a.pairWith(entry, origin.Hash)}, nil
+}

@@ -1,0 +1,221 @@
+package transfer
+
+import (
+	"context"
+	"errors"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// keepBoth settles that both sides hold contents of their own under one name: the
+// target's keeps the name, at both sides, and the source's has one that tells where
+// it is from, at both sides. Nothing is written over before its content is at the
+// other side; interrupted, it is begun again and finds what is done.
+func (a *attempt) keepBoth(ctx context.Context) (*Ending, error) {
+	place := a.target()
+	if ending, err := a.lookAtBoth(ctx); ending != nil || err != nil {
+		return ending, err
+	}
+	if taken, err := a.isTaken(ctx); err != nil {
+		return nil, err
+	} else if taken {
+		return a.giveWay(ctx, false)
+	}
+	mine, beside, err := a.freePlaces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	written, err := a.bring(ctx, a.route, a.source(), a.item.Source.Revision, beside)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := a.bring(ctx, a.route.back(), beside, written.Revision, mine)
+	if err != nil {
+		return nil, err
+	}
+	now, proof, err := a.through(ctx, a.route.Target, a.route.Source, place, a.item.Target.Revision, a.source(), store.AtRevision(a.item.Source.Revision))
+	if err != nil {
+		return nil, again(err)
+	}
+	theirs := store.Entry{Kind: store.KindFile, Revision: a.item.Target.Revision, Size: a.item.Target.Size, Modified: a.item.Target.Modified}
+	ending := &Ending{State: Done, Cause: plan.CauseKeptBoth, Name: beside.Name, Proof: proof, Moved: max(0, now.Size) + max(0, written.Size)}
+	ending.Pair = a.pairOf(a.item.Key, a.item.to(), now, theirs, proof)
+	ending.Also = []compare.Pair{*a.pairOf(keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside), kept, written, "")}
+	return ending, nil
+}
+
+// lookAtBoth takes both sides as they are now. The ending says that nothing is to be
+// settled any more.
+func (a *attempt) lookAtBoth(ctx context.Context) (*Ending, error) {
+	source, err := a.route.Source.Store.Stat(ctx, a.source())
+	if err == nil {
+		a.item.Source, a.item.Size = compare.RememberedOf(source), source.Size
+		a.item.Mark = compare.MarkOf(source, a.route.Source.Store.Traits())
+		var target store.Entry
+		if target, err = a.route.Target.Store.Stat(ctx, a.target()); err == nil {
+			a.item.Target = compare.RememberedOf(target)
+			return nil, nil
+		}
+	}
+	if store.KindOf(err) == store.ErrNotFound {
+		return &Ending{State: Skipped, Cause: plan.CauseLater}, nil
+	}
+	return nil, err
+}
+
+// isTaken reports whether what has the item's place at the target is in step with
+// something else at the source.
+func (a *attempt) isTaken(ctx context.Context) (bool, error) {
+	if a.route.Back {
+		pair, err := a.Records.Pair(ctx, a.route.Scope, a.item.to())
+		return pair != nil && pair.At() != a.item.Key, err
+	}
+	pair, err := a.Records.PairTo(ctx, a.route.Scope, a.item.to())
+	return pair != nil && pair.Key != a.item.Key, err
+}
+
+// giveWay settles that a folder, or what is in step with something else, has the
+// name at the target that a file has at the source: the file gets one that tells
+// where it is from, at both sides. known says that what is remembered under its key
+// is of it.
+func (a *attempt) giveWay(ctx context.Context, known bool) (*Ending, error) {
+	if ending, err := a.lookAtBoth(ctx); ending != nil || err != nil {
+		return ending, err
+	}
+	mine, beside, err := a.freePlaces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	written, err := a.bring(ctx, a.route, a.source(), a.item.Source.Revision, beside)
+	if err != nil {
+		return nil, err
+	}
+	from := a.route.Source.Store
+	moved, err := store.Move(ctx, from, a.source(), a.item.Source.Revision, mine)
+	if store.KindOf(err) == store.ErrUnsupported || store.KindOf(err) == store.ErrExists {
+		if moved, err = a.bring(ctx, a.route.back(), beside, written.Revision, mine); err == nil {
+			_, err = from.Remove(ctx, a.source(), a.item.Source.Revision)
+		}
+	}
+	if err != nil {
+		return nil, again(err)
+	}
+	ending := &Ending{State: Done, Cause: plan.CauseGaveWay, Name: beside.Name, Moved: max(0, written.Size)}
+	if known {
+		ending.Forget = []store.Key{a.pairKey()}
+	}
+	ending.Pair = a.pairOf(keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside), moved, written, "")
+	return ending, nil
+}
+
+// again makes of what may have changed meanwhile something to be tried anew.
+func again(err error) error {
+	switch store.KindOf(err) {
+	case store.ErrNotFound, store.ErrChanged, store.ErrExists, store.ErrOutcomeUnknown:
+		return store.Errorf(store.ErrTryAgain, "it has to be looked at again: %w", err)
+	}
+	return err
+}
+
+// keyBeside is the key of what is in the folder of a key, under the name of a place.
+func keyBeside(key store.Key, place store.Place) store.Key {
+	below, _ := key.Split(store.KindFile)
+	return store.KeyOf(below, place.Name, store.KindFile)
+}
+
+// pairOf is the pair of what the two sides of the item's route hold.
+func (a *attempt) pairOf(key, to store.Key, source, target store.Entry, proof string) *compare.Pair {
+	one := attempt{Run: a.Run, route: a.route, item: &Item{
+		Key: key, Source: compare.RememberedOf(source), Mark: compare.MarkOf(source, a.route.Source.Store.Traits()),
+	}}
+	if to != key {
+		one.item.To = to
+	}
+	return one.pairWith(target, proof)
+}
+
+// freePlaces are places for the item's content, at the source and at the target,
+// whose names tell where it is from, and that are free, or hold that content
+// already.
+func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Place, err error) {
+	at := a.item.Source.Modified
+	if at.IsZero() {
+		at = a.Began
+	}
+	for n := 1; n < 100; n++ {
+		free := true
+		for side, place := range map[*store.Place]store.Place{&mine: a.source(), &beside: a.target()} {
+			*side = place.Folder.Place(plan.BesideName(place.Name, a.route.Source.Account, at, n, 255))
+		}
+		for side, place := range map[*Side]store.Place{&a.route.Source: mine, &a.route.Target: beside} {
+			entry, err := side.Store.Stat(ctx, place)
+			if store.KindOf(err) == store.ErrNotFound {
+				continue
+			}
+			if err != nil {
+				return mine, beside, err
+			}
+			if same, err := a.holds(ctx, *side, place, entry); err != nil {
+				return mine, beside, err
+			} else if !same {
+				free = false
+			}
+		}
+		if free {
+			return mine, beside, nil
+		}
+	}
+	return mine, beside, store.Errorf(store.ErrRefused, "a hundred files are called like %s already", a.target().Name)
+}
+
+// holds reports whether an entry of a side is the content of the item's source.
+func (a *attempt) holds(ctx context.Context, side Side, place store.Place, entry store.Entry) (bool, error) {
+	if entry.Kind != store.KindFile {
+		return false, nil
+	}
+	source, err := a.route.Source.Store.Stat(ctx, a.source())
+	if err != nil {
+		return false, compare.NewSourceError(err)
+	}
+	same, _, _, err := compare.Contents(ctx,
+		compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source},
+		compare.File{Store: side.Store, Place: place, Entry: entry}, true)
+	return same, err
+}
+
+// bring writes a file of one side of a route to a place of the other, where nothing
+// is, unless an interrupted try has brought it there.
+func (a *attempt) bring(ctx context.Context, route Route, from store.Place, revision string, to store.Place) (store.Entry, error) {
+	if entry, err := route.Target.Store.Stat(ctx, to); err == nil {
+		return entry, nil // freeName has found that it is the same
+	} else if store.KindOf(err) != store.ErrNotFound {
+		return entry, err
+	}
+	if err := a.folders.ensure(ctx, route.Target, to.Folder.Path); err != nil {
+		return store.Entry{}, err
+	}
+	written, _, err := a.through(ctx, route.Source, route.Target, from, revision, to, store.Absent)
+	return written, again(err)
+}
+
+// through writes what one place holds at a revision to another, and proves it.
+func (a *attempt) through(ctx context.Context, from, to Side, place store.Place, revision string, at store.Place, condition store.Condition) (store.Entry, string, error) {
+	entry, err := from.Store.Stat(ctx, place)
+	if err == nil && revision != "" && entry.Revision != revision {
+		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+	}
+	if err != nil {
+		return store.Entry{}, "", err
+	}
+	one := attempt{Run: a.Run, try: a.Tries, flight: a.flight, route: Route{Source: from, Target: to, Scope: a.route.Scope}, from: &place, item: &Item{
+		Kind: store.KindFile, Size: entry.Size, SourceID: entry.ID, Source: compare.RememberedOf(entry),
+	}}
+	written, proof, err := one.moveContent(ctx, at, condition)
+	var source compare.SourceError
+	if errors.As(err, &source) {
+		err = again(err)
+	}
+	return written.Entry, proof, err
+}
