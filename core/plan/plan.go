@@ -303,11 +303,8 @@ func (p *Planner) tally(d compare.Difference) {
 	if d.Pair == nil || d.Source == nil || d.Target == nil {
 		return
 	}
-	older := func(now *store.Entry, before compare.Remembered) bool {
-		return !now.Modified.IsZero() && now.Modified.Before(before.Modified)
-	}
 	back := p.Rules.Type == TwoWay && !d.Pair.TargetIs(d.Target) && d.Pair.SourceIs(d.Source)
-	if !d.Pair.SourceIs(d.Source) && older(d.Source, d.Pair.Source) || back && older(d.Target, d.Pair.Target) {
+	if !d.Pair.SourceIs(d.Source) && isOlder(d.Source, d.Pair.Source) || back && isOlder(d.Target, d.Pair.Target) {
 		p.Totals.Older.add(d.Source.Size)
 	}
 }
@@ -361,12 +358,28 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 		step.Action = Create
 	case compare.SourceChanged:
 		step.Action = Replace
+		if isOlder(d.Source, d.Pair.Source) {
+			step = p.keepWhatGoes(step)
+		}
 	case compare.Unclear:
 		step.Action = Look
 	default:
-		return p.Rules.Settle(step), true
+		return p.keepWhatGoes(p.Rules.Settle(step)), true
 	}
 	return step, true
+}
+
+// keepWhatGoes marks a step that writes over what nobody could fetch back else.
+func (p *Planner) keepWhatGoes(step Step) Step {
+	if step.Action == Replace && p.Rules.Type.Removes() && p.Rules.Deletions == RetireDeletions {
+		step.Cause = CauseRetired
+	}
+	return step
+}
+
+// isOlder reports whether an entry has become older than it was.
+func isOlder(now *store.Entry, before compare.Remembered) bool {
+	return !now.Modified.IsZero() && now.Modified.Before(before.Modified)
 }
 
 func (s Step) skip(cause Cause) Step {

@@ -78,9 +78,13 @@ func (p *Planner) inStep(d compare.Difference) (Step, bool, error) {
 	case d.Pair != nil && d.Pair.Kept: // a clash that was left, and has changed
 		return p.clash(step), true, nil
 	case source == changed && target == unchanged:
-		step.Action = Replace
+		if step.Action = Replace; isOlder(d.Source, d.Pair.Source) {
+			step = p.keepWhatGoes(step)
+		}
 	case source == unchanged && target == changed:
-		step.Action, step.Back = Replace, true
+		if step.Action, step.Back = Replace, true; isOlder(d.Target, d.Pair.Target) {
+			step = p.keepWhatGoes(step)
+		}
 	default:
 		return p.both(step, d), true, nil
 	}
@@ -149,9 +153,9 @@ func (p *Planner) clash(step Step) Step {
 	settled := p.Rules.Settle(step)
 	if settled.Cause == CauseOlder { // the target's is the newer one
 		step.Action, step.Back = Replace, true
-		return step
+		settled = step
 	}
-	return settled
+	return p.keepWhatGoes(settled)
 }
 
 func (p *Planner) folderInStep(d compare.Difference) (Step, bool) {

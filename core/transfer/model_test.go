@@ -26,6 +26,7 @@ var (
 // side is one side of the model: what people do there.
 type side struct {
 	*storetest.Account
+	name   string
 	random *rand.Rand
 	writes *int
 	// removed are contents that somebody has removed, or written over, here or

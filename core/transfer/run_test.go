@@ -25,6 +25,7 @@ type bench struct {
 	records          *memory
 	rules            plan.Rules
 	resumed          bool
+	released         bool
 	fromRoot, toRoot store.Place
 }
 
@@ -49,7 +50,7 @@ func (b *bench) new() *transfer.Run {
 		runs++
 	}
 	return transfer.New(transfer.Options{
-		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records,
+		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Released: b.released, Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records,
 		Lanes: 4, Backoff: func(int) time.Duration { return 0 }, HeadStart: time.Hour,
 	})
 }

@@ -149,6 +149,13 @@ func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Place, err
 		for side, place := range map[*store.Place]store.Place{&mine: a.source(), &beside: a.target()} {
 			*side = place.Folder.Place(plan.BesideName(place.Name, a.route.Source.Account, at, n, 255))
 		}
+		known, err := a.isKnown(ctx, keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside))
+		if err != nil {
+			return mine, beside, err
+		}
+		if known { // it has a course of its own, even where it holds the same
+			continue
+		}
 		for side, place := range map[*Side]store.Place{&a.route.Source: mine, &a.route.Target: beside} {
 			entry, err := side.Store.Stat(ctx, place)
 			if store.KindOf(err) == store.ErrNotFound {
@@ -168,6 +175,21 @@ func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Place, err
 		}
 	}
 	return mine, beside, store.Errorf(store.ErrRefused, "a hundred files are called like %s already", a.target().Name)
+}
+
+// isKnown reports whether anything is remembered by a key of either side of the
+// item's route.
+func (a *attempt) isKnown(ctx context.Context, key, to store.Key) (bool, error) {
+	if a.route.Back {
+		key, to = to, key
+	}
+	for _, one := range []store.Key{key, to} {
+		if pair, err := a.Records.Pair(ctx, a.route.Scope, one); pair != nil || err != nil {
+			return true, err
+		}
+	}
+	pair, err := a.Records.PairTo(ctx, a.route.Scope, to)
+	return pair != nil, err
 }
 
 // holds reports whether an entry of a side is the content of the item's source.

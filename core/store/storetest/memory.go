@@ -77,6 +77,18 @@ func (m *Memory) Put(data string, names ...string) store.Entry {
 	return m.put(place, []byte(data), time.Time{})
 }
 
+// PutAt is Put with a time of its own.
+func (m *Memory) PutAt(data string, modified time.Time, names ...string) store.Entry {
+	m.Put(data, names...)
+	place := store.At(names...)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.put(place, []byte(data), modified)
+}
+
+// Start is before anything that the account's clock has told.
+func (m *Memory) Start() time.Time { return time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC) }
+
 // Folder makes the folder at names, and those that it is in.
 func (m *Memory) Folder(names ...string) {
 	m.mu.Lock()
