@@ -358,7 +358,7 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 		step.Action = Create
 	case compare.SourceChanged:
 		step.Action = Replace
-		if isOlder(d.Source, d.Pair.Source) {
+		if d.Pair != nil && isOlder(d.Source, d.Pair.Source) {
 			step = p.keepWhatGoes(step)
 		}
 	case compare.Unclear:
