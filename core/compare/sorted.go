@@ -338,8 +338,11 @@ func (m *groupMerger) place(ctx context.Context, sources []named, target *store.
 			}
 		}
 		d.Pair = pairOf(pairs, d.Key)
-		if err := m.remembered(ctx, &d); err != nil {
-			return false, err
+		// What is remembered where another source has the place has gone from there.
+		if i == 0 || d.Pair == nil || m.names.Match(d.Pair.At()) != m.names.Match(taken) {
+			if err := m.remembered(ctx, &d); err != nil {
+				return false, err
+			}
 		}
 		d.Verdict, d.Evidence = Judge(d.Source, d.Target, d.Pair, m.sides)
 		if !yield(d, nil) {

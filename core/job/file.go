@@ -1,0 +1,163 @@
+package job
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/agext/levenshtein"
+	"go.yaml.in/yaml/v3"
+)
+
+// LargestFile is the most bytes that a job file may have.
+const LargestFile = 1 << 20
+
+// FileError is what is wrong with a job file, and at which line.
+type FileError struct {
+	Line   int
+	Reason string
+}
+
+func (e *FileError) Error() string {
+	if e.Line > 0 {
+		return fmt.Sprintf("line %d of the job file: %s", e.Line, e.Reason)
+	}
+	return "the job file: " + e.Reason
+}
+
+// Read reads a job file: YAML, with one job a document. Its errors are *FileError.
+func Read(text []byte) ([]Spec, error) {
+	if len(text) > LargestFile {
+		return nil, &FileError{Reason: fmt.Sprintf("it has %d bytes; a job file has at most %d", len(text), LargestFile)}
+	}
+	var specs []Spec
+	lines := map[string]int{}
+	documents := yaml.NewDecoder(bytes.NewReader(text))
+	for {
+		var root yaml.Node
+		err := documents.Decode(&root)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, notYAML(err)
+		}
+		spec, err := readSpec(&root)
+		if err != nil {
+			return nil, err
+		}
+		if line, twice := lines[spec.Name]; twice {
+			return nil, &FileError{root.Line, fmt.Sprintf("the job %s is there already, at line %d; give one of them another name", spec.Name, line)}
+		}
+		lines[spec.Name] = root.Line
+		specs = append(specs, spec)
+	}
+	if len(specs) == 0 {
+		return nil, &FileError{Reason: "there is no job in it; begin with job: NAME"}
+	}
+	return specs, nil
+}
+
+func readSpec(root *yaml.Node) (spec Spec, err error) {
+	if len(root.Content) != 1 || root.Content[0].Kind != yaml.MappingNode {
+		return spec, &FileError{root.Line, "it is no job; begin with job: NAME"}
+	}
+	if err := checkKeys(root.Content[0], reflect.TypeFor[Spec](), ""); err != nil {
+		return spec, err
+	}
+	if err := root.Content[0].Decode(&spec); err != nil {
+		return spec, notYAML(err)
+	}
+	return spec, nil
+}
+
+var atLine = regexp.MustCompile(`(?s)line (\d+): (.*)$`)
+
+func notYAML(err error) error {
+	if found := atLine.FindStringSubmatch(err.Error()); found != nil {
+		line, _ := strconv.Atoi(found[1])
+		return &FileError{line, found[2] + "; write it as in docs/jobs.md"}
+	}
+	return &FileError{Reason: strings.TrimPrefix(err.Error(), "yaml: ") + "; write it as in docs/jobs.md"}
+}
+
+// checkKeys holds the keys of a mapping against the fields of a type, and names the
+// nearest to one that is not among them.
+func checkKeys(node *yaml.Node, shape reflect.Type, path string) error {
+	switch {
+	case node.Kind == yaml.AliasNode || node.Anchor != "":
+		return &FileError{node.Line, "anchors and aliases cannot be used; write it out"}
+	case shape.Kind() == reflect.Slice && node.Kind == yaml.SequenceNode:
+		for _, child := range node.Content {
+			if err := checkKeys(child, shape.Elem(), path); err != nil {
+				return err
+			}
+		}
+		return nil
+	case shape.Kind() == reflect.Struct && node.Kind != yaml.MappingNode:
+		return &FileError{node.Line, fmt.Sprintf("%s has keys of its own; write it as %s: {%s: …}", path, path, keysOf(shape)[0])}
+	case shape.Kind() != reflect.Struct:
+		return nil
+	}
+	for i := 0; i+1 < len(node.Content); i += 2 {
+		key := node.Content[i]
+		field, ok := fieldOf(shape, key.Value)
+		if !ok {
+			where := ""
+			if path != "" {
+				where = " in " + path
+			}
+			return &FileError{key.Line, fmt.Sprintf("there is no key %q%s; %s", key.Value, where, suggestion(key.Value, keysOf(shape)))}
+		}
+		if err := checkKeys(node.Content[i+1], field.Type, key.Value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func fieldOf(shape reflect.Type, key string) (reflect.StructField, bool) {
+	for i := range shape.NumField() {
+		if name, _, _ := strings.Cut(shape.Field(i).Tag.Get("yaml"), ","); name == key {
+			return shape.Field(i), true
+		}
+	}
+	return reflect.StructField{}, false
+}
+
+func keysOf(shape reflect.Type) (keys []string) {
+	for i := range shape.NumField() {
+		name, _, _ := strings.Cut(shape.Field(i).Tag.Get("yaml"), ",")
+		keys = append(keys, name)
+	}
+	return keys
+}
+
+// suggestion is the nearest key, where one is near, and else all.
+func suggestion(given string, keys []string) string {
+	given = strings.ReplaceAll(strings.ToLower(given), "_", "-")
+	nearest := slices.MinFunc(keys, func(a, b string) int {
+		return levenshtein.Distance(given, a, nil) - levenshtein.Distance(given, b, nil)
+	})
+	if levenshtein.Distance(given, nearest, nil) <= max(1, len(nearest)/3) {
+		return fmt.Sprintf("the nearest is %q", nearest)
+	}
+	return "there are " + strings.Join(keys, ", ")
+}
+
+// Text is the job as a job file.
+func (s Spec) Text() ([]byte, error) {
+	var text bytes.Buffer
+	encoder := yaml.NewEncoder(&text)
+	encoder.SetIndent(2)
+	if err := encoder.Encode(s); err != nil {
+		return nil, err
+	}
+	return text.Bytes(), encoder.Close()
+}

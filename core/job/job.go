@@ -1,0 +1,205 @@
+// Package job says what is to be done, kept: a [Spec] is what a person wrote, in a
+// job file or otherwise; a [Timetable] is when it runs. Both are pure: who runs them
+// tells the time.
+package job
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// The types of jobs.
+const (
+	Copy        = "copy"
+	Mirror      = "mirror"
+	TwoWay      = "two-way"
+	Migrate     = "migrate"
+	Consolidate = "consolidate"
+)
+
+// Types are all types of jobs.
+var Types = []string{Copy, Mirror, TwoWay, Migrate, Consolidate}
+
+// Spec is a job as it is written: the names are those of the job file.
+type Spec struct {
+	Name   string  `yaml:"job"`
+	Type   string  `yaml:"type"`
+	Routes []Route `yaml:"routes,flow"`
+	When   When    `yaml:"when,omitempty,flow"`
+	Rules  Rules   `yaml:"rules,omitempty"`
+	Brake  Brake   `yaml:"brake,omitempty,flow"`
+	Retry  Retry   `yaml:"retry,omitempty,flow"`
+	Pace   Pace    `yaml:"pace,omitempty,flow"`
+}
+
+// Route is a source and a target: what is at From appears as To.
+type Route struct {
+	From string `yaml:"from"`
+	To   string `yaml:"to"`
+}
+
+// Rules are what decides.
+type Rules struct {
+	Clash     string            `yaml:"clash,omitempty"`
+	Deletions string            `yaml:"deletions,omitempty"`
+	LeaveOut  []string          `yaml:"leave-out,omitempty,flow"`
+	Only      Only              `yaml:"only,omitempty,flow"`
+	Documents map[string]string `yaml:"documents,omitempty,flow"`
+	Names     string            `yaml:"names,omitempty"`
+	As        string            `yaml:"as,omitempty"`
+	Proof     string            `yaml:"proof,omitempty"`
+}
+
+// Only is what alone is taken.
+type Only struct {
+	Patterns    []string `yaml:"patterns,omitempty,flow"`
+	Types       []string `yaml:"types,omitempty,flow"`
+	SmallerThan string   `yaml:"smaller-than,omitempty"`
+	LargerThan  string   `yaml:"larger-than,omitempty"`
+	NewerThan   string   `yaml:"newer-than,omitempty"`
+	OlderThan   string   `yaml:"older-than,omitempty"`
+}
+
+// Brake is how much a run may lose without a person's word; see plan.ParseShare.
+type Brake struct {
+	Deletions  string `yaml:"deletions,omitempty"`
+	Overwrites string `yaml:"overwrites,omitempty"`
+	Older      string `yaml:"older,omitempty"`
+}
+
+// Retry is how often, and how long, an item is tried.
+type Retry struct {
+	Tries  int    `yaml:"tries,omitempty"`
+	Within string `yaml:"within,omitempty"`
+}
+
+// Pace limits rates.
+type Pace struct {
+	Up    string            `yaml:"up,omitempty"`
+	Down  string            `yaml:"down,omitempty"`
+	Hours map[string]string `yaml:"hours,omitempty,flow"`
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+
+// CheckName returns what is wrong with the name of a job.
+func CheckName(name string) error {
+	if !nameForm.MatchString(name) {
+		return fmt.Errorf("%q is no name for a job; use up to 40 lower-case letters, digits and hyphens, as in surveys-to-archive", name)
+	}
+	return nil
+}
+
+// Check returns what is wrong with a job by itself, before anything is looked at.
+func (s Spec) Check(now time.Time) error {
+	if err := CheckName(s.Name); err != nil {
+		return err
+	}
+	if !slices.Contains(Types, s.Type) {
+		return fmt.Errorf("%q is no type of job; use %s", s.Type, strings.Join(Types, ", "))
+	}
+	if len(s.Routes) == 0 {
+		return fmt.Errorf("the job %s has no route; name at least one, from a source to a target", s.Name)
+	}
+	for _, route := range s.Routes {
+		for _, text := range []string{route.From, route.To} {
+			address, err := store.ParseAddress(text)
+			if err != nil {
+				return err
+			}
+			if address.IsRoot() {
+				return fmt.Errorf("/ is the root of all accounts; name an account, as in /desk")
+			}
+		}
+	}
+	timetable, err := s.When.Read(time.Local)
+	if err != nil {
+		return err
+	}
+	if err := timetable.Check(now); err != nil {
+		return fmt.Errorf("the timetable of %s comes to no moment: %w; change it, or leave it away and start the job by hand", s.Name, err)
+	}
+	return s.checkType()
+}
+
+// checkType returns which of a job's rules contradict its type.
+func (s Spec) checkType() error {
+	deletions := s.Rules.Deletions
+	removes := s.Type == Mirror || s.Type == TwoWay
+	switch {
+	case !removes && deletions != "" && deletions != string(plan.IgnoreDeletions):
+		return fmt.Errorf("a job of the type %s never removes anything, and deletions: %s contradicts that; use mirror or two-way, or leave it away", s.Type, deletions)
+	case s.Type == Migrate && s.When.Continuous:
+		return fmt.Errorf("a migration goes in passes and ends; leave continuous away, or use mirror")
+	}
+	return s.checkRoutes()
+}
+
+// checkRoutes returns which routes are in each other's way.
+func (s Spec) checkRoutes() error {
+	removes := s.Type == Mirror || s.Type == TwoWay
+	for i, route := range s.Routes {
+		from, _ := store.ParseAddress(route.From)
+		to, _ := store.ParseAddress(route.To)
+		if from.Contains(to) || removes && to.Contains(from) {
+			return fmt.Errorf("%s and %s overlap; one must not lie in the other", route.From, route.To)
+		}
+		for _, other := range s.Routes[:i] {
+			target, _ := store.ParseAddress(other.To)
+			switch {
+			case route == other:
+				return fmt.Errorf("the route from %s to %s is there twice; remove one", route.From, route.To)
+			case removes && (target.Contains(to) || to.Contains(target)):
+				return fmt.Errorf("the targets %s and %s overlap, and what one route brings the other would remove; choose targets apart", other.To, route.To)
+			}
+		}
+	}
+	return nil
+}
+
+// Ring returns the names of jobs of the type two-way that lead from a job's ends
+// around to each other; none where they do not. touches reports whether two places
+// are the same, or one is in the other.
+func Ring(one Spec, others []Spec, touches func(a, b string) bool) []string {
+	if one.Type != TwoWay {
+		return nil
+	}
+	for i, route := range one.Routes {
+		reached := []string{route.From}
+		by := map[string][]string{route.From: nil}
+		rest := slices.Clone(one.Routes[:i])
+		for len(reached) > 0 {
+			at := reached[0]
+			reached = reached[1:]
+			if at != route.From && touches(at, route.To) {
+				return append([]string{one.Name}, by[at]...)
+			}
+			step := func(name string, next Route) {
+				for _, ends := range [][2]string{{next.From, next.To}, {next.To, next.From}} {
+					if _, known := by[ends[1]]; !known && touches(at, ends[0]) {
+						by[ends[1]] = append(slices.Clone(by[at]), name)
+						reached = append(reached, ends[1])
+					}
+				}
+			}
+			for _, next := range rest {
+				step(one.Name, next)
+			}
+			for _, other := range others {
+				if other.Type != TwoWay || other.Name == one.Name {
+					continue
+				}
+				for _, next := range other.Routes {
+					step(other.Name, next)
+				}
+			}
+		}
+	}
+	return nil
+}
