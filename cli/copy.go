@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"deftheron/cli/shown"
+	"deftheron/client"
 	"deftheron/contract"
 )
 
@@ -61,6 +62,11 @@ func (a *app) startCopy(command *cobra.Command, request contract.Copy, detach bo
 	if err != nil {
 		return err
 	}
+	return a.followStarted(command, c, started, detach)
+}
+
+// followStarted follows a run that was started, or says how to.
+func (a *app) followStarted(command *cobra.Command, c *client.Client, started contract.Started, detach bool) error {
 	if detach {
 		if a.json {
 			return a.printJSON(started)

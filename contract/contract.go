@@ -323,9 +323,24 @@ type Plan struct {
 	Names      []Renaming `json:"names" doc:"The first hundred of these."`
 	Refusals   []Refusal  `json:"refusals" doc:"Why some cannot be held, and how many."`
 	Proof      []Proving  `json:"proof" doc:"How what is written will be proven."`
-	Seconds    float64    `json:"seconds" doc:"How long it may take; -1 where nothing is known to tell by."`
-	Basis      string     `json:"basis,omitempty" doc:"What the time is told by."`
-	Free       int64      `json:"free" doc:"What the target has free, in bytes; -1 is unknown."`
+
+	Remove         Count    `json:"remove" doc:"Files to be removed; those that have moved are among them."`
+	FoldersRemoved int64    `json:"folders_removed" doc:"Folders to be removed."`
+	Moved          Count    `json:"moved" doc:"Of those to be removed: at another place by then."`
+	Back           Count    `json:"back" doc:"Of all: from the target to the source, where both are kept in step."`
+	Older          Count    `json:"older" doc:"Of those to be replaced: by older versions than were brought before."`
+	Removals       []string `json:"removals" doc:"The first hundred of what is to be removed."`
+	Held           *Holding `json:"held,omitempty" doc:"Why the brake would hold it."`
+	Seconds        float64  `json:"seconds" doc:"How long it may take; -1 where nothing is known to tell by."`
+	Basis          string   `json:"basis,omitempty" doc:"What the time is told by."`
+	Free           int64    `json:"free" doc:"What the target has free, in bytes; -1 is unknown."`
+}
+
+// Holding is why a run is, or would be, held.
+type Holding struct {
+	Cause  string `json:"cause"`
+	Why    string `json:"why"`
+	Remedy string `json:"remedy"`
 }
 
 // Renaming is a name that is translated.
@@ -396,6 +411,9 @@ type Now struct {
 type Run struct {
 	ID            string     `json:"id"`
 	Job           string     `json:"job"`
+	Type          string     `json:"type" doc:"Of the job."`
+	StartedBy     string     `json:"started_by,omitempty" doc:"What had it begin."`
+	Removing      Count      `json:"removing" doc:"Files that it removes, as planned."`
 	State         string     `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
 	Cause         string     `json:"cause,omitempty"`
 	Why           string     `json:"why,omitempty"`

@@ -120,6 +120,11 @@ func PlanSentence(plan contract.Plan) string {
 	if plan.Folders > 0 {
 		doing = append(doing, "make "+Some(plan.Folders, "empty folder"))
 	}
+	do("remove", "file", contract.Count{Items: plan.Remove.Items - plan.Moved.Items, Bytes: plan.Remove.Bytes - plan.Moved.Bytes})
+	do("move", "file", plan.Moved)
+	if plan.FoldersRemoved > 0 {
+		doing = append(doing, "remove "+Some(plan.FoldersRemoved, "folder"))
+	}
 	for _, export := range plan.Exports {
 		leaving = append(leaving, fmt.Sprintf("%s exported as %s", Some(export.Items, export.Document+" document"), export.Format))
 	}
@@ -157,8 +162,18 @@ func and(parts []string) string {
 // what gets another name, and what is not sent.
 func PlanDetails(plan contract.Plan) (lines []string) {
 	line := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	for i, address := range plan.Removals {
+		if i == 0 {
+			line("To be removed:")
+		}
+		if i == 10 {
+			line("  and %s more", Count(plan.Remove.Items-10))
+			break
+		}
+		line("  %s", Plain(address))
+	}
 	if plan.Moving.Items == 0 && plan.Folders == 0 {
-		return nil
+		return lines
 	}
 	switch {
 	case plan.Seconds >= 0:

@@ -50,6 +50,7 @@ const (
 	CauseNotRemoved Cause = "not-removed"
 	CauseHoldsMore  Cause = "folder-holds-more"
 	CauseLater      Cause = "changed-again"
+	CauseHours      Cause = "outside-hours"
 
 	CauseRemovalIgnored Cause = "removal-ignored"
 	CauseDocumentStays  Cause = "document-stays"
@@ -99,11 +100,19 @@ var words = map[Cause]Words{
 	CauseHoldsMore:  {"The folder was to be removed, and something is in it that stays.", "Nothing to do, unless what is in it is to be removed as well."},
 
 	CauseLater:          {"It changed again before its turn came.", "Nothing to do: the next run looks at it anew."},
+	CauseHours:          {"It is outside the hours in which the job may run.", "Nothing to do: it goes on by itself when they begin. To have it go on now: heron run resume RUN."},
 	CauseRemovalIgnored: {"It was removed at the other side, and stays here, as asked.", "Remove it here too where it is not wanted any more."},
 	CauseDocumentStays:  {"It exists only inside the service that made it, and what is kept in step are files alone.", "Copy it: a copy exports documents to open formats."},
 
 	CauseStays: {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
 }
+
+// IsBrake reports whether a run with the cause is held by its brake.
+func (c Cause) IsBrake() bool { return c == CauseBrake || c == CauseEmptied || c == CauseRolledBack }
+
+// AsksPerson reports whether a run that is held with the cause waits for a person's
+// decision, rather than for something to be mended.
+func (c Cause) AsksPerson() bool { return c.IsBrake() || c == CauseAsk }
 
 // Words returns what the cause means and what to do about it.
 func (c Cause) Words() Words { return words[c] }

@@ -122,6 +122,11 @@ func (a *attempt) sameContent(ctx context.Context, place store.Place, target sto
 	if err != nil {
 		return false, "", compare.NewSourceError(err)
 	}
+	if source.Revision != a.item.Source.Revision { // what is remembered is of what was compared
+		a.progress.resize(a.item, source.Size)
+		a.item.Source, a.item.Size = compare.RememberedOf(source), source.Size
+		a.item.Mark = compare.MarkOf(source, a.route.Source.Store.Traits())
+	}
 	same, _, proof, err := compare.Contents(ctx,
 		compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source},
 		compare.File{Store: a.route.Target.Store, Place: place, Entry: target}, true)

@@ -37,8 +37,28 @@ func (r *Run) keepLedger(ctx context.Context) error {
 			}
 		case <-ticker.C:
 			write()
+		case written := <-r.flush:
+			for more := true; more; {
+				select {
+				case ending := <-r.endings:
+					endings = append(endings, ending)
+				default:
+					more = false
+				}
+			}
+			write()
+			close(written)
 		}
 	}
+}
+
+// settle waits until all items that were handed out have ended, and that is written
+// down: what is claimed then is still to be done.
+func (r *Run) settle() {
+	r.pending.Wait()
+	written := make(chan struct{})
+	r.flush <- written
+	<-written
 }
 
 func (r *Run) writeDown(ctx context.Context, endings []Ending) error {

@@ -4,10 +4,12 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"log/slog"
 	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -210,6 +212,7 @@ type model struct {
 	t        *testing.T
 	sides    [2]*side
 	records  *memory
+	mu       sync.Mutex
 	log      []string
 	runs     int
 	lastTime bool
@@ -243,6 +246,7 @@ func (m *model) run() transfer.Result {
 		ID: fmt.Sprint("model", m.runs), Records: m.records, Lanes: 4, Backoff: func(int) time.Duration { return 0 },
 		Began:  time.Date(2026, 5, 1, 0, 0, m.runs, 0, time.UTC),
 		Routes: []transfer.Route{{Source: end("sedge", m.sides[0]), Target: end("alder", m.sides[1]), Scope: "both"}},
+		Log:    m.logger(),
 		Rules:  plan.Rules{Type: plan.TwoWay, Clash: plan.KeepBoth},
 	})
 	result := run.Execute(m.t.Context())
@@ -251,6 +255,20 @@ func (m *model) run() transfer.Result {
 		m.log = append(m.log, fmt.Sprintf("    %s back=%v %q to %q: %s %s %s %s", item.Action, item.Route, item.Key, item.To, item.State, item.Cause, item.Why, m.records.ends[item.Seq].Name))
 	}
 	return result
+}
+
+// logger adds what a run says to the log.
+func (m *model) logger() *slog.Logger {
+	return slog.New(slog.NewTextHandler(logOf{m}, &slog.HandlerOptions{Level: slog.LevelDebug}))
+}
+
+type logOf struct{ *model }
+
+func (l logOf) Write(line []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.log = append(l.log, "      "+strings.TrimSpace(string(line)))
+	return len(line), nil
 }
 
 func (m *model) fail(format string, args ...any) {

@@ -137,6 +137,7 @@ func (r *Run) feed(ctx context.Context) {
 		}
 	}
 	for r.pending.Wait(); r.again.Swap(false); r.pending.Wait() {
+		r.settle()
 		r.passes.Add(1)
 		if !r.feedPhase(ctx, plan.PhaseCreate) || !r.feedPhase(ctx, plan.PhaseWrite) {
 			return

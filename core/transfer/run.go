@@ -81,6 +81,7 @@ type Run struct {
 	seq     int64
 	folders folderCache
 	endings chan Ending
+	flush   chan chan struct{} // asks that all endings be written down
 	work    chan *Item
 	large   chan *Item     // what is begun before its turn
 	pending sync.WaitGroup // items that were claimed and have not ended
@@ -136,7 +137,7 @@ func New(options Options) *Run {
 	}
 	options.Routes = Directions(options.Rules.Type, options.Routes)
 	r := &Run{
-		Options: options, endings: make(chan Ending, 2*batch), work: make(chan *Item, ready), large: make(chan *Item),
+		Options: options, endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
 		planned: make(chan struct{}), started: make(chan struct{}),
 	}

@@ -334,6 +334,28 @@ func (a *Accounts) markedPlace(ctx context.Context, name string) (string, error)
 	return row.Mark, a.db.SaveAccount(ctx, row, "Mark")
 }
 
+// SamePlace reports whether two accounts are at one place, by the mark of the first:
+// with leave, one is left there where there is none.
+func (a *Accounts) SamePlace(ctx context.Context, one, other string, leave bool) (bool, error) {
+	if one == other {
+		return true, nil
+	}
+	if leave {
+		if _, err := a.markedPlace(ctx, one); err != nil {
+			return false, err
+		}
+	}
+	marks := [2]string{}
+	for i, name := range []string{one, other} {
+		opened, err := a.Open(ctx, name)
+		if err != nil {
+			return false, err
+		}
+		marks[i] = mark(ctx, opened.Store)
+	}
+	return marks[0] != "" && marks[0] == marks[1], nil
+}
+
 type markContent string
 
 // Open implements store.Content.

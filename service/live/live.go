@@ -27,6 +27,7 @@ const (
 	Anew     = "anew"     // fetch everything again
 	Runs     = "run"      // a run began, or changed its state
 	Accounts = "accounts" // accounts were linked or unlinked, or are other than they were
+	Jobs     = "job"      // a job was made, changed, removed or started
 	Folder   = "folder"   // a folder's listing is another than was answered
 	Progress = "progress" // how far what is running has come
 )

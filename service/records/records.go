@@ -178,6 +178,14 @@ var migrations = []*gormigrate.Migration{{
 const removes = "2"
 
 var jobSchema = []string{
+	"ALTER TABLE jobs ADD COLUMN spec TEXT NOT NULL DEFAULT '{}'",
+	"ALTER TABLE jobs ADD COLUMN suspended INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE jobs ADD COLUMN seen_at DATETIME",
+	"ALTER TABLE jobs ADD COLUMN changed_at DATETIME",
+	"ALTER TABLE runs ADD COLUMN type TEXT NOT NULL DEFAULT 'copy'",
+	"ALTER TABLE runs ADD COLUMN started_by TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE runs ADD COLUMN released INTEGER NOT NULL DEFAULT 0",
+	"CREATE INDEX runs_job ON runs (job, number)",
 	"ALTER TABLE pairs ADD COLUMN target_mark TEXT NOT NULL DEFAULT ''",
 	"CREATE INDEX pairs_target_mark ON pairs (scope, target_mark) WHERE target_mark <> ''",
 	"CREATE INDEX pairs_target_key ON pairs (scope, target_key) WHERE target_key IS NOT NULL",

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"time"
 
+	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/transfer"
 )
@@ -27,6 +28,12 @@ type Job struct {
 	CreatedAt time.Time
 	// Once says that it was made for one run, and is of no use after it.
 	Once bool
+	// Spec is a kept job as it was written, but for its routes.
+	Spec      job.Spec `gorm:"serializer:json"`
+	Suspended bool
+	// SeenAt is up to when its timetable was seen to.
+	SeenAt    *time.Time
+	ChangedAt *time.Time
 }
 
 // Run is one execution of a job.
@@ -34,11 +41,16 @@ type Run struct {
 	Number int64  `gorm:"primaryKey"`
 	ID     string // what people call it
 	Job    string // the job's name
-	State  string
-	Cause  string
-	Why    string
-	Routes []Route    `gorm:"serializer:json"`
-	Rules  plan.Rules `gorm:"serializer:json"`
+	Type   string // of the job
+	// StartedBy is what had the run begin, in words.
+	StartedBy string
+	// Released says that a person has let it go, whatever its brake says.
+	Released bool
+	State    string
+	Cause    string
+	Why      string
+	Routes   []Route    `gorm:"serializer:json"`
+	Rules    plan.Rules `gorm:"serializer:json"`
 	// Planned and Totals are those of a plan that is complete.
 	Planned bool
 	Totals  plan.Totals `gorm:"serializer:json"`

@@ -58,6 +58,10 @@ func (r *Runner) find(ctx context.Context, id string) (records.Run, *active, err
 // What is on its way is broken off and sent again; parts that have arrived are
 // not.
 func (r *Runner) Pause(ctx context.Context, id string) error {
+	return r.pause(ctx, id, plan.CauseNone, "")
+}
+
+func (r *Runner) pause(ctx context.Context, id string, cause plan.Cause, why string) error {
 	row, a, err := r.find(ctx, id)
 	switch {
 	case err != nil:
@@ -69,6 +73,7 @@ func (r *Runner) Pause(ctx context.Context, id string) error {
 	}
 	r.mu.Lock()
 	a.paused, a.resume = true, false
+	a.pauseCause, a.pauseWhy = cause, why
 	r.mu.Unlock()
 	if err := r.db.PauseRun(ctx, row); err != nil {
 		return err

@@ -91,7 +91,7 @@ func (r *Runner) Mended(account string) {
 		r.log.Error("could not look for runs that are held", "error", err)
 	}
 	for _, row := range rows {
-		if row.State == records.Held && slices.Contains(changed(row), account) {
+		if row.State == records.Held && !plan.Cause(row.Cause).AsksPerson() && slices.Contains(changed(row), account) {
 			if err := r.take(r.ctx, row); err != nil {
 				r.log.Error("could not go on with a run", "run", row.ID, "error", err)
 			}

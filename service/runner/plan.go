@@ -22,12 +22,20 @@ func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan
 	if err != nil {
 		return contract.Plan{}, err
 	}
-	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
+	return r.plan(ctx, rows, routes, rules)
+}
+
+func (r *Runner) plan(ctx context.Context, rows []records.Route, routes []transfer.Route, rules plan.Rules) (contract.Plan, error) {
+	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
 	totals, err := transfer.Plan(ctx, routes, rules, r.db, l.step)
 	if err != nil {
 		return contract.Plan{}, err
 	}
 	result := planOf(totals)
+	result.Removals = l.removals
+	if braked := rules.Brake.Holds(totals); braked != nil {
+		result.Held = &contract.Holding{Cause: string(braked.Cause), Why: braked.Why, Remedy: braked.Cause.Words().Remedy}
+	}
 	result.Blockers, result.Names, result.Exports, result.Refusals = l.blockers, l.names, []contract.Exporting{}, []contract.Refusal{}
 	sending := totals.Moving().Bytes - totals.Inside.Bytes
 	if why := transfer.LackOfSpace(ctx, routes, totals.Moving().Bytes); why != "" {
@@ -59,6 +67,7 @@ type listing struct {
 	routes   []transfer.Route
 	blockers []contract.Blocker
 	names    []contract.Renaming
+	removals []string
 	exports  map[string]*contract.Exporting
 	refusals map[plan.Cause]*contract.Refusal
 }
@@ -74,6 +83,13 @@ func (l *listing) step(route int, step plan.Step) error {
 	}
 	if step.Moves() && step.Translated && len(l.names) < mostShown {
 		l.names = append(l.names, contract.Renaming{Address: l.routes[route].SourceAddress(item), Target: l.routes[route].TargetAddress(item, "")})
+	}
+	if step.Action == plan.Remove && step.Kind != store.KindFolder && len(l.removals) < mostShown {
+		if step.Back {
+			l.removals = append(l.removals, l.routes[route].SourceAddress(item))
+		} else {
+			l.removals = append(l.removals, l.routes[route].TargetAddress(item, ""))
+		}
 	}
 	if step.Action != plan.Refuse {
 		return nil

@@ -196,5 +196,6 @@ func planOf(t plan.Totals) contract.Plan {
 		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
 		Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Skipped: count(t.Skipped), Refused: count(t.Refused),
 		Clashes: t.Clashes(), Moving: count(t.Moving()),
+		Remove: count(t.Remove), FoldersRemoved: t.FoldersRemoved.Items, Moved: count(t.Moved), Back: count(t.Back), Older: count(t.Older),
 	}
 }

@@ -163,5 +163,11 @@ func (r *Runner) Release(ctx context.Context, id string, decided contract.Releas
 			return err
 		}
 	}
+	if plan.Cause(row.Cause).IsBrake() {
+		row.Released = true
+		if err := r.db.SaveRun(ctx, row, "released"); err != nil {
+			return err
+		}
+	}
 	return r.take(ctx, row)
 }

@@ -52,6 +52,9 @@ type Runner struct {
 	group sync.WaitGroup
 	ctx   context.Context
 
+	clock    *clock
+	starting sync.Mutex // one run of a job is started at a time
+
 	mu     sync.Mutex
 	active map[string]*active // by id
 }
@@ -63,17 +66,22 @@ type active struct {
 	cancel context.CancelCauseFunc
 	paused bool
 	resume bool // it is to go on as soon as it is paused
-	aside  bool // it stops for a change of an account, and goes on after that
-	pace   pace.Limiter
-	ended  chan struct{}
+	// pauseCause and pauseWhy are those of a pause that no person asked for.
+	pauseCause plan.Cause
+	pauseWhy   string
+	aside      bool // it stops for a change of an account, and goes on after that
+	pace       pace.Limiter
+	ended      chan struct{}
 }
 
 // New returns a runner. ctx ends all that it runs, to be taken up again.
 func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree *tree.Tree, hub *live.Hub, log *slog.Logger) *Runner {
-	return &Runner{
+	r := &Runner{
 		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {},
 		slots: make(chan struct{}, most), active: map[string]*active{},
 	}
+	r.clock = &clock{runner: r, jobs: map[string]*keeping{}}
+	return r
 }
 
 // Resume takes up the runs that had not ended when the service did.
@@ -87,7 +95,10 @@ func (r *Runner) Resume() error {
 	}
 	for _, row := range rows {
 		if row.State == records.Paused && !row.Cancelling {
-			continue // until a person resumes it
+			continue // until a person resumes it, or its hours begin
+		}
+		if row.State == records.Held && plan.Cause(row.Cause).AsksPerson() && !row.Cancelling {
+			continue // until a person has decided
 		}
 		resumed := row.StartedAt != nil
 		if resumed {
@@ -98,7 +109,11 @@ func (r *Runner) Resume() error {
 		}
 		r.launch(row, resumed)
 	}
-	return nil
+	jobs, err := r.db.KeptJobs(r.ctx)
+	for _, row := range jobs {
+		r.clock.keep(row)
+	}
+	return err
 }
 
 // Wait returns when everything that runs has ended or is interrupted.
@@ -217,7 +232,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	}
 	run := transfer.New(transfer.Options{
 		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
-		Began: a.row.CreatedAt, Pace: &a.pace,
+		Began: a.row.CreatedAt, Pace: &a.pace, Released: a.row.Released,
 	})
 	now := time.Now()
 	r.mu.Lock()
@@ -328,7 +343,7 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
 		return
 	}
-	row.State, row.Cause, row.Why = records.Paused, "", ""
+	row.State, row.Cause, row.Why = records.Paused, string(a.pauseCause), a.pauseWhy
 	columns := []string{"state", "cause", "why"}
 	if a.run != nil {
 		setCounts(&row, a.run.Snapshot())

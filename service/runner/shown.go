@@ -74,7 +74,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		setCounts(&row, *snapshot)
 	}
 	shown := contract.Run{
-		ID: row.ID, Job: row.Job, State: row.State, Cause: row.Cause, Why: row.Why,
+		ID: row.ID, Job: row.Job, Type: row.Type, StartedBy: row.StartedBy, State: row.State, Cause: row.Cause, Why: row.Why,
 		Remedy: plan.Cause(row.Cause).Words().Remedy, Clash: string(row.Rules.Clash), Clears: row.Rules.Clear, Planned: row.Planned,
 		Items: contract.ItemCounts{
 			Done: row.Done, Skipped: row.Skipped, Failed: row.Failed, Unchanged: row.Unchanged,
@@ -84,6 +84,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		Interruptions: row.Interruptions, Created: row.CreatedAt, Started: row.StartedAt, Ended: row.EndedAt,
 	}
 	shown.Rules, shown.LeftOut, shown.Inside = shownRules(row.Rules), contract.Count(row.Totals.LeftOut), contract.Count(row.Totals.Inside)
+	shown.Removing = contract.Count(row.Totals.Remove)
 	if row.StartedAt != nil {
 		until := time.Now()
 		if row.EndedAt != nil {
@@ -115,7 +116,7 @@ func (r *Runner) Items(ctx context.Context, id, state string, after int64, most 
 	if err != nil {
 		return nil, err
 	}
-	routes := addressed(run.Routes)
+	routes := Addressed(run)
 	items := make([]contract.Item, len(rows))
 	for i, row := range rows {
 		items[i] = ItemOf(row, routes)
@@ -123,14 +124,14 @@ func (r *Runner) Items(ctx context.Context, id, state string, after int64, most 
 	return items, nil
 }
 
-// addressed makes routes that can tell addresses, without opening accounts.
-func addressed(rows []records.Route) []transfer.Route {
-	routes := make([]transfer.Route, len(rows))
-	for i, row := range rows {
+// Addressed are the routes of a run that can tell addresses, without opening accounts.
+func Addressed(run records.Run) []transfer.Route {
+	routes := make([]transfer.Route, len(run.Routes))
+	for i, row := range run.Routes {
 		routes[i].Source.Address, _ = store.ParseAddress(row.From)
 		routes[i].Target.Address, _ = store.ParseAddress(row.To)
 	}
-	return routes
+	return transfer.Directions(run.Rules.Type, routes)
 }
 
 // ItemOf shows an item of a run with the routes given.

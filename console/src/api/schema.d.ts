@@ -428,6 +428,162 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/job-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make or change the jobs of a job file */
+        post: operations["load-job-file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The jobs that are kept */
+        get: operations["list-jobs"];
+        put?: never;
+        /** Make a job */
+        post: operations["create-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a first run of a job would do, which is not made yet */
+        post: operations["plan-new-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One job */
+        get: operations["show-job"];
+        /** Change a job in place; a run of it goes on as it was begun */
+        put: operations["change-job"];
+        post?: never;
+        /** Forget a job; its runs stay, and what they moved */
+        delete: operations["remove-job"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A job as a job file */
+        get: operations["show-job-file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a run of a job would do now */
+        get: operations["plan-job"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a job run by itself again */
+        post: operations["resume-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a run of a job at once */
+        post: operations["start-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/suspend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a job not run by itself until it is resumed */
+        post: operations["suspend-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/link-events": {
         parameters: {
             query?: never;
@@ -1028,6 +1184,12 @@ export interface components {
             remedy: string;
             why: string;
         };
+        Brake: {
+            deletions?: string;
+            /** @description Files that would be replaced by older versions. */
+            older?: string;
+            overwrites?: string;
+        };
         ByteCounts: {
             /** Format: int64 */
             moved: number;
@@ -1234,6 +1396,11 @@ export interface components {
             items: number;
             name: string;
         };
+        Holding: {
+            cause: string;
+            remedy: string;
+            why: string;
+        };
         Introduced: {
             /** @description The option that holds the server to it; empty where there is nothing to compare. */
             option?: string;
@@ -1282,6 +1449,54 @@ export interface components {
             items: components["schemas"]["Item"][];
             next?: string;
         };
+        Job: {
+            /** @description How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given. */
+            brake?: components["schemas"]["Brake"];
+            /** Format: date-time */
+            changed: string;
+            /** Format: date-time */
+            created: string;
+            /** @description What a removal means for the other side: retire (the default: with a way back), follow or ignore. */
+            deletions?: string;
+            /** @description Its last run. */
+            last?: components["schemas"]["Run"];
+            /** @description Lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description The next moments at which it runs by itself. */
+            next: string[];
+            /** @description What is at from appears as to. */
+            routes: components["schemas"]["Route"][];
+            rules?: components["schemas"]["Rules"];
+            /** @description What the job makes true, in words. */
+            sentence: string;
+            /** @enum {string} */
+            state: "active" | "suspended";
+            /** @enum {string} */
+            type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
+            when?: components["schemas"]["When"];
+        };
+        JobFile: {
+            text: string;
+            /** @description Say what would be made or changed, and stop there. */
+            try?: boolean;
+        };
+        JobSpec: {
+            /** @description How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given. */
+            brake?: components["schemas"]["Brake"];
+            /** @description What a removal means for the other side: retire (the default: with a way back), follow or ignore. */
+            deletions?: string;
+            /** @description Lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description What is at from appears as to. */
+            routes: components["schemas"]["Route"][];
+            rules?: components["schemas"]["Rules"];
+            /** @enum {string} */
+            type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
+            when?: components["schemas"]["When"];
+        };
+        Jobs: {
+            jobs: components["schemas"]["Job"][];
+        };
         Link: {
             /** @description A link of that name has ended, and its history goes on. */
             again?: boolean;
@@ -1323,6 +1538,16 @@ export interface components {
             provider: string;
             read_only?: boolean;
             start?: string;
+        };
+        Loaded: {
+            jobs: components["schemas"]["LoadedJob"][];
+        };
+        LoadedJob: {
+            /** @description What differs, line by line. */
+            changes: string[];
+            name: string;
+            /** @enum {string} */
+            outcome: "made" | "changed" | "unchanged";
         };
         Mending: {
             /** @description The contents of files that the provider asks for; those that are not given stay, and an empty one goes. */
@@ -1419,6 +1644,8 @@ export interface components {
         Plan: {
             /** @description Clashes that a person is asked about. */
             ask: components["schemas"]["Count"];
+            /** @description Of all: from the target to the source, where both are kept in step. */
+            back: components["schemas"]["Count"];
             /** @description What the time is told by. */
             basis?: string;
             /** @description What the target cannot hold: the first hundred. */
@@ -1436,9 +1663,16 @@ export interface components {
             folders: number;
             /**
              * Format: int64
+             * @description Folders to be removed.
+             */
+            folders_removed: number;
+            /**
+             * Format: int64
              * @description What the target has free, in bytes; -1 is unknown.
              */
             free: number;
+            /** @description Why the brake would hold it. */
+            held?: components["schemas"]["Holding"];
             /** @description Of those to be written: copied inside the target, from what holds the same there. */
             inside: components["schemas"]["Count"];
             /** @description Clashes that keep both. */
@@ -1449,16 +1683,24 @@ export interface components {
             left_out: components["schemas"]["Count"];
             /** @description To be compared by content first. */
             look: components["schemas"]["Count"];
+            /** @description Of those to be removed: at another place by then. */
+            moved: components["schemas"]["Count"];
             /** @description What will be written, at most. */
             moving: components["schemas"]["Count"];
             /** @description The first hundred of these. */
             names: components["schemas"]["Renaming"][];
+            /** @description Of those to be replaced: by older versions than were brought before. */
+            older: components["schemas"]["Count"];
             /** @description How what is written will be proven. */
             proof: components["schemas"]["Proving"][];
             /** @description Why some cannot be held, and how many. */
             refusals: components["schemas"]["Refusal"][];
             /** @description Cannot be held by the target. */
             refused: components["schemas"]["Count"];
+            /** @description The first hundred of what is to be removed. */
+            removals: string[];
+            /** @description Files to be removed; those that have moved are among them. */
+            remove: components["schemas"]["Count"];
             /** @description Changed at the source since, to be written anew. */
             replace: components["schemas"]["Count"];
             routes: components["schemas"]["Route"][];
@@ -1677,12 +1919,18 @@ export interface components {
             /** @description All is listed, and the totals are final. */
             planned: boolean;
             remedy?: string;
+            /** @description Files that it removes, as planned. */
+            removing: components["schemas"]["Count"];
             routes: components["schemas"]["Route"][];
             rules: components["schemas"]["Rules"];
             /** Format: date-time */
             started: string | null;
+            /** @description What had it begin. */
+            started_by?: string;
             /** @enum {string} */
             state: "queued" | "running" | "paused" | "held" | "done" | "partial" | "failed" | "cancelled";
+            /** @description Of the job. */
+            type: string;
             why?: string;
         };
         RunPage: {
@@ -1967,6 +2215,24 @@ export interface components {
             /** @enum {string} */
             what: "space-nearly-full" | "space-full-soon" | "certificate-ends";
             why: string;
+        };
+        When: {
+            /** @description Once, at 2026-12-01T22:00. */
+            at?: string;
+            /** @description As soon as something changes. */
+            continuous?: boolean;
+            /** @description Five fields, as in a crontab. */
+            cron?: string;
+            /** @description So often: 15m, 6h, 2d. */
+            every?: string;
+            /** @description The hours in which a run may go; outside them it pauses. */
+            hours?: string;
+            /** @description Once, as soon as the job is made. */
+            now?: boolean;
+            /** @description At hours of the week, and until others: mon-fri 22:00-06:00. */
+            weekly?: string;
+            /** @description The time zone of the times; the service's own unless given. */
+            zone?: string;
         };
         Whoami: {
             /** @description The id of this service's data folder. */
@@ -2966,6 +3232,388 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Introduced"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "load-job-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobFile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Loaded"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Jobs"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobSpec"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-new-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobSpec"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobSpec"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-job-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobFile"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "resume-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "suspend-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

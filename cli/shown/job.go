@@ -1,0 +1,58 @@
+package shown
+
+import (
+	"strings"
+
+	"deftheron/contract"
+)
+
+// WhenSentence says when a job runs by itself.
+func WhenSentence(when contract.When) string {
+	var text string
+	switch {
+	case when.Continuous:
+		text = "continuously"
+	case when.Now:
+		text = "once, when it was made"
+	case when.At != "":
+		text = "once, at " + when.At
+	case when.Every != "":
+		text = "every " + when.Every
+	case when.Weekly != "":
+		text = "weekly, " + when.Weekly
+	case when.Cron != "":
+		text = "by the cron timetable " + when.Cron
+	default:
+		text = "when it is started by hand"
+	}
+	if when.Hours != "" {
+		text += ", within " + when.Hours
+	}
+	if when.Zone != "" {
+		text += " (" + when.Zone + ")"
+	}
+	return text
+}
+
+// BrakeSentence says what a job's brake holds; nil is the brake of one that names
+// none.
+func BrakeSentence(brake *contract.Brake) string {
+	given := contract.Brake{Deletions: "10%", Overwrites: "25%", Older: "0"}
+	if brake != nil {
+		for text, own := range map[*string]string{&given.Deletions: brake.Deletions, &given.Overwrites: brake.Overwrites, &given.Older: brake.Older} {
+			if own != "" {
+				*text = own
+			}
+		}
+	}
+	var parts []string
+	for _, one := range [][2]string{{given.Deletions, "removed"}, {given.Overwrites, "written over"}, {given.Older, "put back to older versions"}} {
+		if one[0] != "none" {
+			parts = append(parts, "more than "+one[0]+" "+one[1])
+		}
+	}
+	if len(parts) == 0 {
+		return "none"
+	}
+	return "holds a run with " + strings.Join(parts, ", or ")
+}

@@ -1,0 +1,75 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+
+	"deftheron/contract"
+)
+
+func jobPath(name string) string { return "/jobs/" + url.PathEscape(name) }
+
+// Jobs returns the jobs that are kept.
+func (c *Client) Jobs(ctx context.Context) ([]contract.Job, error) {
+	var jobs contract.Jobs
+	err := c.call(ctx, http.MethodGet, "/jobs", nil, nil, &jobs)
+	return jobs.Jobs, err
+}
+
+// Job returns one job.
+func (c *Client) Job(ctx context.Context, name string) (job contract.Job, err error) {
+	return job, c.call(ctx, http.MethodGet, jobPath(name), nil, nil, &job)
+}
+
+// CreateJob makes a job.
+func (c *Client) CreateJob(ctx context.Context, spec contract.JobSpec) (job contract.Job, err error) {
+	return job, c.call(ctx, http.MethodPost, "/jobs", nil, spec, &job)
+}
+
+// ChangeJob changes a job in place.
+func (c *Client) ChangeJob(ctx context.Context, name string, spec contract.JobSpec) (job contract.Job, err error) {
+	return job, c.call(ctx, http.MethodPut, jobPath(name), nil, spec, &job)
+}
+
+// RemoveJob forgets a job.
+func (c *Client) RemoveJob(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, jobPath(name), nil, nil, nil)
+}
+
+// StartJob starts a run of a job.
+func (c *Client) StartJob(ctx context.Context, name string) (started contract.Started, err error) {
+	return started, c.call(ctx, http.MethodPost, jobPath(name)+"/start", nil, nil, &started)
+}
+
+// SuspendJob has a job not run by itself; ResumeJob has it again.
+func (c *Client) SuspendJob(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodPost, jobPath(name)+"/suspend", nil, nil, nil)
+}
+
+// ResumeJob has a suspended job run by itself again.
+func (c *Client) ResumeJob(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodPost, jobPath(name)+"/resume", nil, nil, nil)
+}
+
+// PlanJob returns what a run of a job would do now.
+func (c *Client) PlanJob(ctx context.Context, name string) (plan contract.Plan, err error) {
+	return plan, c.call(ctx, http.MethodGet, jobPath(name)+"/plan", nil, nil, &plan)
+}
+
+// PlanSpec returns what a first run of a job would do, which is not made yet.
+func (c *Client) PlanSpec(ctx context.Context, spec contract.JobSpec) (plan contract.Plan, err error) {
+	return plan, c.call(ctx, http.MethodPost, "/jobs/plans", nil, spec, &plan)
+}
+
+// JobFile returns a job as a job file.
+func (c *Client) JobFile(ctx context.Context, name string) (string, error) {
+	var file contract.JobFile
+	err := c.call(ctx, http.MethodGet, jobPath(name)+"/file", nil, nil, &file)
+	return file.Text, err
+}
+
+// LoadJobs makes or changes the jobs of a job file; try says what that would do.
+func (c *Client) LoadJobs(ctx context.Context, text string, try bool) (loaded contract.Loaded, err error) {
+	return loaded, c.call(ctx, http.MethodPost, "/job-files", nil, contract.JobFile{Text: text, Try: try}, &loaded)
+}

@@ -1,0 +1,92 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"deftheron/contract"
+)
+
+func (s *Server) registerJobs(api huma.API) {
+	add(api, http.MethodGet, "/jobs", "list-jobs", "The jobs that are kept", http.StatusOK, s.listJobs)
+	add(api, http.MethodPost, "/jobs", "create-job", "Make a job", http.StatusCreated, s.createJob)
+	add(api, http.MethodPost, "/jobs/plans", "plan-new-job", "What a first run of a job would do, which is not made yet", http.StatusOK, s.planNewJob)
+	add(api, http.MethodGet, "/jobs/{name}", "show-job", "One job", http.StatusOK, s.showJob)
+	add(api, http.MethodPut, "/jobs/{name}", "change-job", "Change a job in place; a run of it goes on as it was begun", http.StatusOK, s.changeJob)
+	add(api, http.MethodDelete, "/jobs/{name}", "remove-job", "Forget a job; its runs stay, and what they moved", http.StatusNoContent, s.removeJob)
+	add(api, http.MethodPost, "/jobs/{name}/start", "start-job", "Start a run of a job at once", http.StatusCreated, s.startJob)
+	add(api, http.MethodPost, "/jobs/{name}/suspend", "suspend-job", "Have a job not run by itself until it is resumed", http.StatusNoContent, s.suspendJob)
+	add(api, http.MethodPost, "/jobs/{name}/resume", "resume-job", "Have a job run by itself again", http.StatusNoContent, s.resumeJob)
+	add(api, http.MethodGet, "/jobs/{name}/plan", "plan-job", "What a run of a job would do now", http.StatusOK, s.planJob)
+	add(api, http.MethodGet, "/jobs/{name}/file", "show-job-file", "A job as a job file", http.StatusOK, s.showJobFile)
+	add(api, http.MethodPost, "/job-files", "load-job-file", "Make or change the jobs of a job file", http.StatusOK, s.loadJobFile)
+}
+
+// JobInput names a job.
+type JobInput struct {
+	Name string `path:"name" doc:"The job's name."`
+}
+
+func (s *Server) listJobs(ctx context.Context, _ *none) (*body[contract.Jobs], error) {
+	jobs, err := s.Runner.Jobs(ctx)
+	return &body[contract.Jobs]{contract.Jobs{Jobs: jobs}}, err
+}
+
+func (s *Server) createJob(ctx context.Context, in *body[contract.JobSpec]) (*body[contract.Job], error) {
+	job, err := s.Runner.CreateJob(ctx, in.Body)
+	return &body[contract.Job]{job}, err
+}
+
+func (s *Server) planNewJob(ctx context.Context, in *body[contract.JobSpec]) (*body[contract.Plan], error) {
+	plan, err := s.Runner.PlanSpec(ctx, in.Body)
+	return &body[contract.Plan]{plan}, err
+}
+
+func (s *Server) showJob(ctx context.Context, in *JobInput) (*body[contract.Job], error) {
+	job, err := s.Runner.Job(ctx, in.Name)
+	return &body[contract.Job]{job}, err
+}
+
+type changeJobInput struct {
+	Name string `path:"name" doc:"The job's name."`
+	Body contract.JobSpec
+}
+
+func (s *Server) changeJob(ctx context.Context, in *changeJobInput) (*body[contract.Job], error) {
+	job, err := s.Runner.ChangeJob(ctx, in.Name, in.Body)
+	return &body[contract.Job]{job}, err
+}
+
+func (s *Server) removeJob(ctx context.Context, in *JobInput) (*none, error) {
+	return &none{}, s.Runner.RemoveJob(ctx, in.Name)
+}
+
+func (s *Server) startJob(ctx context.Context, in *JobInput) (*body[contract.Started], error) {
+	started, err := s.Runner.StartJob(ctx, in.Name)
+	return &body[contract.Started]{started}, err
+}
+
+func (s *Server) suspendJob(ctx context.Context, in *JobInput) (*none, error) {
+	return &none{}, s.Runner.SuspendJob(ctx, in.Name, true)
+}
+
+func (s *Server) resumeJob(ctx context.Context, in *JobInput) (*none, error) {
+	return &none{}, s.Runner.SuspendJob(ctx, in.Name, false)
+}
+
+func (s *Server) planJob(ctx context.Context, in *JobInput) (*body[contract.Plan], error) {
+	plan, err := s.Runner.PlanJob(ctx, in.Name)
+	return &body[contract.Plan]{plan}, err
+}
+
+func (s *Server) showJobFile(ctx context.Context, in *JobInput) (*body[contract.JobFile], error) {
+	text, err := s.Runner.JobText(ctx, in.Name)
+	return &body[contract.JobFile]{contract.JobFile{Text: text}}, err
+}
+
+func (s *Server) loadJobFile(ctx context.Context, in *body[contract.JobFile]) (*body[contract.Loaded], error) {
+	loaded, err := s.Runner.Load(ctx, in.Body)
+	return &body[contract.Loaded]{loaded}, err
+}

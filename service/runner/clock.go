@@ -1,0 +1,161 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"deftheron/core/plan"
+	"deftheron/service/records"
+)
+
+// clock has jobs run by their timetables, and keeps their runs within the hours in
+// which they may go. Each job that is active has a goroutine of its own.
+type clock struct {
+	runner *Runner
+	mu     sync.Mutex
+	jobs   map[string]*keeping // by the job's id
+	closed bool
+}
+
+type keeping struct {
+	cancel context.CancelFunc
+	ended  chan struct{}
+}
+
+// keep keeps a job as it is now, in place of as it was.
+func (c *clock) keep(row records.Job) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if before := c.jobs[row.ID]; before != nil {
+		before.cancel()
+		delete(c.jobs, row.ID)
+	}
+	timetable, err := row.Spec.When.Read(zone)
+	if err != nil || row.Suspended || c.closed {
+		return
+	}
+	ctx, cancel := context.WithCancel(c.runner.ctx)
+	one := &keeping{cancel: cancel, ended: make(chan struct{})}
+	c.jobs[row.ID] = one
+	c.runner.group.Go(func() {
+		defer close(one.ended)
+		defer cancel()
+		var hours sync.WaitGroup
+		defer hours.Wait()
+		if row.Spec.When.Hours != "" || row.Spec.When.Weekly != "" {
+			hours.Go(func() { c.keepHours(ctx, row) })
+		}
+		seen := row.CreatedAt
+		if row.SeenAt != nil {
+			seen = *row.SeenAt
+		}
+		timetable.Keep(ctx, row.CreatedAt, seen, func(at time.Time) { c.due(ctx, row, at) })
+		<-ctx.Done()
+	})
+}
+
+func (c *clock) forget(id string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if before := c.jobs[id]; before != nil {
+		before.cancel()
+		delete(c.jobs, id)
+	}
+}
+
+// due starts a run of a job at its time. One that is still going is not started
+// twice.
+func (c *clock) due(ctx context.Context, row records.Job, at time.Time) {
+	r := c.runner
+	if err := r.db.SawJob(context.WithoutCancel(ctx), row.ID, at); err != nil {
+		r.log.Error("could not keep that a job was seen to", "job", row.Name, "error", err)
+	}
+	now, err := r.db.KeptJob(ctx, row.Name)
+	if err != nil || now.Suspended {
+		return
+	}
+	by := "by its timetable"
+	if time.Since(at) > 2*time.Minute {
+		by = "by its timetable, for " + at.Format("2006-01-02 15:04") + ", which was missed"
+	}
+	switch _, err := r.startJob(ctx, now, by); {
+	case errors.Is(err, errGoing):
+		r.log.Info("a job was due, and is still going", "job", row.Name)
+	case err != nil && ctx.Err() == nil:
+		r.log.Error("a job was due, and could not be started", "job", row.Name, "error", err)
+		r.failedToStart(ctx, now, by, err)
+	}
+}
+
+// failedToStart keeps a run that could not begin, so that it is seen.
+func (r *Runner) failedToStart(ctx context.Context, row records.Job, by string, why error) {
+	now := time.Now()
+	run := records.Run{
+		ID: newID(now), Job: row.Name, Type: row.Type, State: records.Failed, Cause: string(plan.CauseOf(why)), Why: why.Error(),
+		Routes: row.Routes, CreatedAt: now, StartedBy: by, StartedAt: &now, EndedAt: &now,
+	}
+	if err := r.db.AddRunOf(ctx, &run); err != nil {
+		r.log.Error("could not keep that a job could not be started", "job", row.Name, "error", err)
+	}
+}
+
+// allowed reports whether a run of a job may go at a moment, and when that changes.
+func (c *clock) allowed(row records.Job, at time.Time) (bool, time.Time) {
+	timetable, err := row.Spec.When.Read(zone)
+	if err != nil {
+		return true, time.Time{}
+	}
+	return timetable.Allowed(at)
+}
+
+func outsideHours(until time.Time) string {
+	if until.IsZero() {
+		return "it is outside the hours in which the job may run"
+	}
+	return "it is outside the hours in which the job may run; it goes on at " + until.Format("2006-01-02 15:04")
+}
+
+// hoursEvery is how often the clock is looked at for the hours of a job.
+const hoursEvery = time.Minute
+
+// keepHours pauses the run of a job when its hours end, and goes on with it when
+// they begin.
+func (c *clock) keepHours(ctx context.Context, row records.Job) {
+	for {
+		allowed, until := c.allowed(row, time.Now())
+		if err := c.runner.withinHours(ctx, row, allowed, until); err != nil && ctx.Err() == nil {
+			c.runner.log.Error("could not keep the hours of a job", "job", row.Name, "error", err)
+		}
+		wait := hoursEvery
+		if !until.IsZero() {
+			wait = max(time.Millisecond, min(wait, time.Until(until)))
+		}
+		timer := time.NewTimer(wait)
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return
+		}
+	}
+}
+
+func (r *Runner) withinHours(ctx context.Context, row records.Job, allowed bool, until time.Time) error {
+	run, err := r.db.OpenRunOf(ctx, row.Name)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	paused := run.State == records.Paused && run.Cause == string(plan.CauseHours)
+	switch {
+	case allowed && paused:
+		return r.take(ctx, run)
+	case !allowed && (run.State == records.Running || run.State == records.Queued):
+		return r.pause(ctx, run.ID, plan.CauseHours, outsideHours(until))
+	}
+	return nil
+}

@@ -1,0 +1,390 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"deftheron/contract"
+	"deftheron/core/job"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/live"
+	"deftheron/service/records"
+)
+
+// kept returns a job by its name.
+func (r *Runner) kept(ctx context.Context, name string) (records.Job, error) {
+	row, err := r.db.KeptJob(ctx, name)
+	if errors.Is(err, records.ErrNotFound) {
+		err = store.Errorf(store.ErrNotFound, "there is no job called %s; heron job list lists them", name)
+	}
+	return row, err
+}
+
+// Jobs returns all jobs.
+func (r *Runner) Jobs(ctx context.Context) ([]contract.Job, error) {
+	rows, err := r.db.KeptJobs(ctx)
+	jobs := []contract.Job{}
+	for _, row := range rows {
+		shown, err := r.job(ctx, row, 1)
+		if err != nil {
+			return nil, err
+		}
+		jobs = append(jobs, shown)
+	}
+	return jobs, err
+}
+
+// Job returns a job.
+func (r *Runner) Job(ctx context.Context, name string) (contract.Job, error) {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return contract.Job{}, err
+	}
+	return r.job(ctx, row, 5)
+}
+
+// job shows a job, with as many of its next moments.
+func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contract.Job, error) {
+	spec := keptSpec(row)
+	shown := contract.Job{JobSpec: shownSpec(spec), State: "active", Sentence: sentence(spec), Next: []time.Time{}, Created: row.CreatedAt, Changed: row.CreatedAt}
+	if row.ChangedAt != nil {
+		shown.Changed = *row.ChangedAt
+	}
+	if row.Suspended {
+		shown.State = "suspended"
+	} else if timetable, err := spec.When.Read(zone); err == nil {
+		shown.Next = append(shown.Next, timetable.Coming(row.CreatedAt, time.Now(), moments)...)
+	}
+	last, err := r.db.LastRun(ctx, row.Name)
+	if errors.Is(err, records.ErrNotFound) {
+		return shown, nil
+	}
+	if err != nil {
+		return shown, err
+	}
+	run, err := r.Run(ctx, last.ID)
+	shown.Last = &run
+	return shown, err
+}
+
+// prepared is a job that was held against what is there.
+type prepared struct {
+	spec   job.Spec
+	rules  plan.Rules
+	rows   []records.Route
+	routes []transfer.Route
+}
+
+// checkJob holds a job against itself, the accounts and the other jobs. along are
+// jobs that are made or changed with it. leaveMark has a mark left at targets, by
+// which they are known through other accounts too.
+func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark bool) (prepared, error) {
+	p := prepared{spec: spec}
+	if err := spec.Check(time.Now()); err != nil {
+		return p, &InputError{err}
+	}
+	if spec.Type == job.Migrate {
+		return p, &InputError{fmt.Errorf("jobs of the type %s cannot be made yet; copy first, and clear the source by hand when the report is as it should be", spec.Type)}
+	}
+	var err error
+	if p.rules, err = jobRules(spec); err != nil {
+		return p, err
+	}
+	if p.rows, p.routes, err = r.jobRoutes(ctx, spec, p.rules, leaveMark); err != nil {
+		return p, err
+	}
+	return p, r.checkRing(ctx, spec, along)
+}
+
+// jobRoutes opens the routes of a job and checks them. Of two sides that are kept in
+// step, one where letter case does not count comes second: what the first tells
+// apart has a name of its own there.
+func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules, leaveMark bool) ([]records.Route, []transfer.Route, error) {
+	var rows []records.Route
+	for _, route := range spec.Routes {
+		from, err := store.ParseAddress(route.From)
+		if err != nil {
+			return nil, nil, err
+		}
+		to, err := store.ParseAddress(route.To)
+		if err != nil {
+			return nil, nil, err
+		}
+		row := records.Route{From: from.String(), To: to.String()}
+		if row.Scope, err = r.Scope(ctx, from, to); err != nil {
+			return nil, nil, err
+		}
+		rows = append(rows, row)
+	}
+	routes, err := r.openAs(ctx, rows, rules)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i, route := range routes {
+		if rules.Type == plan.TwoWay && route.Source.Store.Traits().CaseIgnored && !route.Target.Store.Traits().CaseIgnored {
+			rows[i].From, rows[i].To = rows[i].To, rows[i].From
+			routes[i].Source, routes[i].Target = routes[i].Target, routes[i].Source
+		}
+		if err := r.checkJobRoute(ctx, routes[i], rules, leaveMark); err != nil {
+			return nil, nil, err
+		}
+	}
+	return rows, routes, nil
+}
+
+func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules plan.Rules, leaveMark bool) error {
+	if err := transfer.Check(ctx, route); err != nil {
+		return err
+	}
+	if err := checkDocuments([]transfer.Route{route}, rules.Documents); err != nil && rules.Type != plan.TwoWay {
+		return &InputError{err}
+	}
+	if !rules.Type.Removes() {
+		return nil
+	}
+	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
+	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
+	if from != "" && to != "" && strings.HasPrefix(from, to) {
+		return store.Errorf(store.ErrRefused, "the source %s lies inside its own target %s, where it would be removed; choose folders apart", route.Source.Address, route.Target.Address)
+	}
+	if err := r.checkSamePlace(ctx, route, leaveMark); err != nil {
+		return err
+	}
+	if rules.Type == plan.TwoWay && route.Source.Store.Traits().ReadOnly {
+		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be kept in step; mirror it instead", route.Source.Account)
+	}
+	return nil
+}
+
+// checkSamePlace refuses ends that overlap through two accounts that are one place.
+func (r *Runner) checkSamePlace(ctx context.Context, route transfer.Route, leaveMark bool) error {
+	one, other := route.Target.Account, route.Source.Account
+	source, target := string(route.Source.Root.AsFolder().Path), string(route.Target.Root.AsFolder().Path)
+	if one == other || !strings.HasPrefix(source, target) && !strings.HasPrefix(target, source) {
+		return nil
+	}
+	same, err := r.accounts.SamePlace(ctx, one, other, leaveMark)
+	if err == nil && same {
+		err = store.Errorf(store.ErrRefused, "/%s and /%s are the same place, as the mark that was left there tells, and %s and %s overlap; choose folders apart",
+			other, one, route.Source.Address, route.Target.Address)
+	}
+	return err
+}
+
+// checkRing refuses two-way jobs that lead around.
+func (r *Runner) checkRing(ctx context.Context, spec job.Spec, along []job.Spec) error {
+	rows, err := r.db.KeptJobs(ctx)
+	if err != nil {
+		return err
+	}
+	others := along
+	for _, row := range rows {
+		others = append(others[:len(others):len(others)], keptSpec(row))
+	}
+	ring := job.Ring(spec, others, func(a, b string) bool {
+		one, err := store.ParseAddress(a)
+		other, err2 := store.ParseAddress(b)
+		return err == nil && err2 == nil && (one.Contains(other) || other.Contains(one))
+	})
+	if ring != nil {
+		return store.Errorf(store.ErrRefused, "the two-way jobs %s lead around in a ring, in which a change would never come to rest; leave one of them away, or make it a mirror", strings.Join(ring, ", "))
+	}
+	return nil
+}
+
+// CreateJob makes a job, and starts it where it is to run at once.
+func (r *Runner) CreateJob(ctx context.Context, given contract.JobSpec) (contract.Job, error) {
+	spec, err := specOf(given)
+	if err != nil {
+		return contract.Job{}, &InputError{err}
+	}
+	if _, err := r.checkJob(ctx, spec, nil, true); err != nil {
+		return contract.Job{}, err
+	}
+	if err := r.addJob(ctx, spec); err != nil {
+		return contract.Job{}, err
+	}
+	return r.Job(ctx, spec.Name)
+}
+
+func keptRoutes(spec job.Spec) (routes []records.Route) {
+	for _, route := range spec.Routes {
+		routes = append(routes, records.Route{From: route.From, To: route.To})
+	}
+	return routes
+}
+
+func (r *Runner) addJob(ctx context.Context, spec job.Spec) error {
+	now := time.Now()
+	row := records.Job{ID: uuid.NewString(), Name: spec.Name, Type: spec.Type, Spec: spec, CreatedAt: now, SeenAt: &now, ChangedAt: &now}
+	row.Routes = keptRoutes(spec)
+	err := r.db.AddJob(ctx, &row)
+	if errors.Is(err, records.ErrTaken) {
+		return store.Errorf(store.ErrExists, "there is a job called %s already; give another name, or change that one: heron job edit %s", spec.Name, spec.Name)
+	}
+	if err != nil {
+		return err
+	}
+	r.hub.Publish(live.Jobs, spec.Name)
+	r.clock.keep(row)
+	if spec.When.Now {
+		_, err = r.startJob(ctx, row, "as soon as the job was made")
+	}
+	return err
+}
+
+// ChangeJob changes a job in place; a run of it goes on as it was begun.
+func (r *Runner) ChangeJob(ctx context.Context, name string, given contract.JobSpec) (contract.Job, error) {
+	given.Name = name
+	spec, err := specOf(given)
+	if err != nil {
+		return contract.Job{}, &InputError{err}
+	}
+	if _, err := r.kept(ctx, name); err != nil {
+		return contract.Job{}, err
+	}
+	if _, err := r.checkJob(ctx, spec, []job.Spec{spec}, true); err != nil {
+		return contract.Job{}, err
+	}
+	if err := r.changeJob(ctx, name, spec); err != nil {
+		return contract.Job{}, err
+	}
+	return r.Job(ctx, name)
+}
+
+func (r *Runner) changeJob(ctx context.Context, name string, spec job.Spec) error {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	row.Spec, row.Type, row.ChangedAt, row.SeenAt = spec, spec.Type, &now, &now
+	row.Routes = keptRoutes(spec)
+	return r.saveJob(ctx, row)
+}
+
+func (r *Runner) saveJob(ctx context.Context, row records.Job) error {
+	if err := r.db.ChangeJob(ctx, row); err != nil {
+		return err
+	}
+	r.hub.Publish(live.Jobs, row.Name)
+	r.clock.keep(row)
+	return nil
+}
+
+// SuspendJob has a job not run by itself until it is resumed.
+func (r *Runner) SuspendJob(ctx context.Context, name string, suspended bool) error {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	row.Suspended, row.SeenAt = suspended, &now // what was missed meanwhile was meant to be
+	return r.saveJob(ctx, row)
+}
+
+// RemoveJob forgets a job. Its runs, and what they moved, stay.
+func (r *Runner) RemoveJob(ctx context.Context, name string) error {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return err
+	}
+	if run, err := r.db.OpenRunOf(ctx, name); err == nil {
+		return store.Errorf(store.ErrRefused, "the run %s of the job %s is %s; wait for it, or end it with heron run cancel %s", run.ID, name, run.State, run.ID)
+	}
+	if err := r.db.RemoveJob(ctx, row.ID); err != nil {
+		return err
+	}
+	r.clock.forget(row.ID)
+	r.hub.Publish(live.Jobs, name)
+	return nil
+}
+
+// StartJob starts a run of a job at once.
+func (r *Runner) StartJob(ctx context.Context, name string) (contract.Started, error) {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return contract.Started{}, err
+	}
+	return r.startJob(ctx, row, "by hand")
+}
+
+// errGoing says that a run of the job has not ended yet.
+var errGoing = errors.New("a run has not ended")
+
+func (r *Runner) startJob(ctx context.Context, row records.Job, by string) (contract.Started, error) {
+	p, err := r.checkJob(ctx, keptSpec(row), []job.Spec{keptSpec(row)}, true)
+	if err != nil {
+		return contract.Started{}, err
+	}
+	r.starting.Lock()
+	defer r.starting.Unlock()
+	if run, err := r.db.OpenRunOf(ctx, row.Name); err == nil {
+		return contract.Started{}, store.Errorf(store.ErrRefused, "the run %s of the job %s is %s: %w; wait for it, or end it with heron run cancel %s", run.ID, row.Name, run.State, errGoing, run.ID)
+	} else if !errors.Is(err, records.ErrNotFound) {
+		return contract.Started{}, err
+	}
+	if p.rules.Type == plan.TwoWay {
+		for i := range p.rows { // what was copied once says nothing about what was in step
+			p.rows[i].Scope = "in step " + row.ID + "\n" + p.rows[i].Scope
+		}
+	}
+	now := time.Now()
+	run := records.Run{ID: newID(now), Job: row.Name, Type: row.Type, State: records.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now, StartedBy: by}
+	if allowed, until := r.clock.allowed(row, now); !allowed {
+		run.State, run.Cause, run.Why = records.Paused, string(plan.CauseHours), outsideHours(until)
+	}
+	if err := r.db.AddRunOf(ctx, &run); err != nil {
+		return contract.Started{}, err
+	}
+	if run.State == records.Paused {
+		r.hub.Publish(live.Runs, r.contract(run, nil))
+	} else {
+		r.launch(run, false)
+	}
+	r.hub.Publish(live.Jobs, row.Name)
+	return contract.Started{Run: run.ID, Job: row.Name}, nil
+}
+
+// PlanJob is what a run of a kept job would do.
+func (r *Runner) PlanJob(ctx context.Context, name string) (contract.Plan, error) {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return contract.Plan{}, err
+	}
+	p, err := r.checkJob(ctx, keptSpec(row), []job.Spec{keptSpec(row)}, false)
+	if err != nil {
+		return contract.Plan{}, err
+	}
+	if p.rules.Type == plan.TwoWay {
+		for i := range p.rows {
+			p.routes[i].Scope = "in step " + row.ID + "\n" + p.rows[i].Scope
+		}
+	}
+	return r.plan(ctx, p.rows, p.routes, p.rules)
+}
+
+// PlanSpec is what a first run of a job would do, which is not made yet.
+func (r *Runner) PlanSpec(ctx context.Context, given contract.JobSpec) (contract.Plan, error) {
+	spec, err := specOf(given)
+	if err != nil {
+		return contract.Plan{}, &InputError{err}
+	}
+	p, err := r.checkJob(ctx, spec, []job.Spec{spec}, false)
+	if err != nil {
+		return contract.Plan{}, err
+	}
+	if p.rules.Type == plan.TwoWay {
+		for i := range p.routes {
+			p.routes[i].Scope = "not made"
+		}
+	}
+	return r.plan(ctx, p.rows, p.routes, p.rules)
+}
