@@ -79,11 +79,7 @@ func (a *app) runList() *cobra.Command {
 }
 
 func routesOf(run contract.Run) string {
-	var parts []string
-	for _, route := range run.Routes {
-		parts = append(parts, route.From+" → "+route.To)
-	}
-	return strings.Join(parts, ", ")
+	return jobRoutes(contract.JobSpec{Type: run.Type, Routes: run.Routes})
 }
 
 func (a *app) runShow() *cobra.Command {
@@ -107,7 +103,7 @@ func (a *app) runShow() *cobra.Command {
 func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	fmt.Fprintf(a.out, "Run %s  %s\n", run.ID, a.stateMark(run.State))
 	for _, route := range run.Routes {
-		fmt.Fprintf(a.out, "  %s → %s\n", shown.Plain(route.From), shown.Plain(route.To))
+		fmt.Fprintf(a.out, "  %s\n", shown.Plain(jobRoutes(contract.JobSpec{Type: run.Type, Routes: []contract.Route{route}})))
 	}
 	rows := [][2]string{
 		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s in step already",
@@ -169,6 +165,10 @@ func (a *app) runFollow() *cobra.Command {
 	return command
 }
 
+func heldByBrake(cause string) bool {
+	return cause == "brake" || cause == "source-emptied" || cause == "source-rolled-back"
+}
+
 // conclude prints what came of a run, and gives its exit code.
 func (a *app) conclude(run contract.Run) error {
 	if a.json {
@@ -182,6 +182,8 @@ func (a *app) conclude(run contract.Run) error {
 		}
 		if run.State == "held" && run.Cause == "clash-question" {
 			fmt.Fprintf(a.out, "Decide, and it goes on: heron run release %s --clash keep-both (or newer, source, leave)\n", run.ID)
+		} else if run.State == "held" && heldByBrake(run.Cause) {
+			fmt.Fprintf(a.out, "See what it would do: heron run items %s --state waiting\nThen let it go: heron run release %s; or end it: heron run cancel %s\n", run.ID, run.ID, run.ID)
 		} else if run.State == "held" {
 			fmt.Fprintf(a.out, "It goes on by itself when that is mended. Watch it then with: heron run follow %s\n", run.ID)
 		} else {
@@ -226,12 +228,25 @@ func (a *app) runItems() *cobra.Command {
 	return command
 }
 
+// addressOf is where an item is: what is removed is at the target alone.
+func addressOf(item contract.Item) string {
+	switch {
+	case item.Action == "remove" && item.State == "waiting":
+		return "remove " + item.Target
+	case item.Action == "remove":
+		return item.Target
+	case item.Action == "replace" && item.State == "waiting":
+		return item.Address + ", over " + item.Target
+	}
+	return item.Address
+}
+
 func (a *app) printItem(item contract.Item) {
 	sized := shown.Size(item.Size)
 	if item.Kind == "folder" {
 		sized = "folder"
 	}
-	fmt.Fprintf(a.out, "%s  %10s  %s\n", a.stateMark(item.State)+strings.Repeat(" ", 8-len(item.State)), sized, shown.Plain(item.Address))
+	fmt.Fprintf(a.out, "%s  %10s  %s\n", a.stateMark(item.State)+strings.Repeat(" ", 8-len(item.State)), sized, shown.Plain(addressOf(item)))
 	if item.Cause != "" {
 		fmt.Fprintf(a.out, "    %s: %s %s\n", item.Cause, item.Meaning, item.Remedy)
 	}

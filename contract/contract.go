@@ -381,6 +381,7 @@ type Route struct {
 type ItemCounts struct {
 	Done      int64 `json:"done"`
 	Skipped   int64 `json:"skipped"`
+	Removed   int64 `json:"removed" doc:"Of those done: files and folders that were removed."`
 	Failed    int64 `json:"failed"`
 	Waiting   int64 `json:"waiting"`
 	Unchanged int64 `json:"unchanged" doc:"In step already; these are counted and not listed."`
@@ -453,6 +454,7 @@ type Item struct {
 	Seq      int64      `json:"seq"`
 	Address  string     `json:"address" doc:"At the source."`
 	Target   string     `json:"target" doc:"At the target, as it is, or was to be."`
+	Action   string     `json:"action" doc:"What is to be done, or was: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse."`
 	Kind     string     `json:"kind"`
 	Size     int64      `json:"size"`
 	State    string     `json:"state" enum:"waiting,done,skipped,failed"`

@@ -112,7 +112,7 @@ func PlanSentence(plan contract.Plan) string {
 			leaving = append(leaving, Count(n)+" "+what)
 		}
 	}
-	do("copy", "file", plan.Create)
+	do("copy", "file", contract.Count{Items: plan.Create.Items - plan.Moved.Items, Bytes: plan.Create.Bytes - plan.Moved.Bytes})
 	do("replace", "changed file", plan.Replace)
 	do("keep both of", "clash", plan.KeepBoth)
 	do("compare the contents of", "file", plan.Look)
@@ -143,6 +143,13 @@ func PlanSentence(plan contract.Plan) string {
 			targets[i] = Plain(route.To)
 		}
 		sentence = "To " + strings.Join(targets, ", ") + ": " + and(doing)
+		if plan.Back.Items > 0 {
+			sources := make([]string, len(plan.Routes))
+			for i, route := range plan.Routes {
+				sources[i] = Plain(route.From)
+			}
+			sentence = fmt.Sprintf("Between %s and %s: %s; of these %s to %s", strings.Join(sources, ", "), strings.Join(targets, ", "), and(doing), Count(plan.Back.Items), strings.Join(sources, ", "))
+		}
 	}
 	if len(leaving) > 0 {
 		sentence += "; " + strings.Join(leaving, ", ")
@@ -188,7 +195,7 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 		line("The target has %s free.", Size(plan.Free))
 	}
 	if plan.Inside.Items > 0 {
-		line("%s (%s) are copied inside the target, and not sent.", Some(plan.Inside.Items, "file"), Size(plan.Inside.Bytes))
+		line("Copied or moved inside the account, and not sent: %s (%s).", Some(plan.Inside.Items, "file"), Size(plan.Inside.Bytes))
 	}
 	if plan.Translated.Items > 0 {
 		line("%s that the target cannot hold are translated, and back again on the way home:", Some(plan.Translated.Items, "name"))
@@ -231,7 +238,10 @@ func RunSentence(run contract.Run) string {
 		if run.Clears && run.State == "done" {
 			done = "moved: copied, proven, and removed at the source"
 		}
-		sentence += fmt.Sprintf("%s %s (%s)", Some(run.Items.Done, "item"), done, Size(run.Bytes.Moved))
+		sentence += fmt.Sprintf("%s %s (%s)", Some(run.Items.Done-run.Items.Removed, "item"), done, Size(run.Bytes.Moved))
+	}
+	if run.Items.Removed > 0 {
+		sentence += fmt.Sprintf(", %s removed", Count(run.Items.Removed))
 	}
 	if run.Items.Unchanged > 0 {
 		sentence += fmt.Sprintf(", %s in step already", Count(run.Items.Unchanged))

@@ -43,8 +43,17 @@ func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (
 		home.key = back
 	}
 	entry, err := l.streams.AtSource(ctx, home.key, kind)
-	home.elsewhere = entry != nil && (entry.Kind == store.KindFolder) == (kind == store.KindFolder)
-	return home, err
+	if err != nil || entry == nil || (entry.Kind == store.KindFolder) != (kind == store.KindFolder) {
+		return home, err
+	}
+	home.elsewhere = true
+	if l.streams.whole() && home.pair == nil {
+		// It is that entry's only where that would be called so.
+		below, _ := home.key.Split(kind)
+		wanted, err := l.streams.Names.Key(store.Listed{Below: below, Entry: *entry})
+		home.elsewhere = err == nil && l.streams.Names.Match(wanted) == l.streams.Names.Match(to)
+	}
+	return home, nil
 }
 
 // remembered looks for what the target holds under another name than the one that it

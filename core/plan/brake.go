@@ -106,10 +106,10 @@ func (b Brake) Holds(t Totals) *Braked {
 	}
 	known := max(t.Known, t.TargetListed)
 	if b.Deletions != nil && lost > b.Deletions.of(known) {
-		return &Braked{CauseBrake, fmt.Sprintf("%s of %s would be removed; allowed are %s", files(lost), files(known), b.Deletions.Text())}
+		return &Braked{CauseBrake, fmt.Sprintf("%d of %s would be removed; allowed are %s", lost, files(known), b.Deletions.Text())}
 	}
 	if b.Overwrites != nil && t.Replace.Items > b.Overwrites.of(known) {
-		return &Braked{CauseBrake, fmt.Sprintf("%s of %s would be written over; allowed are %s", files(t.Replace.Items), files(known), b.Overwrites.Text())}
+		return &Braked{CauseBrake, fmt.Sprintf("%d of %s would be written over; allowed are %s", t.Replace.Items, files(known), b.Overwrites.Text())}
 	}
 	return nil
 }

@@ -40,6 +40,7 @@ const (
 	CauseListing    Cause = "listing-incomplete"
 	CauseLocked     Cause = "locked"
 	CauseStays      Cause = "source-stays"
+	CauseRootGone   Cause = "folder-gone"
 	CauseBrake      Cause = "brake"
 	CauseEmptied    Cause = "source-emptied"
 	CauseRolledBack Cause = "source-rolled-back"
@@ -89,6 +90,7 @@ var words = map[Cause]Words{
 	CauseStopped:    {"The run had to stop before its turn came.", "Mend what stopped the run, then retry the run: only what is missing is moved."},
 	CauseListing:    {"A folder could not be listed to its end, so that what it holds is not known.", "Check that the account can be reached (heron account check), then retry the run."},
 	CauseLocked:     {"Somebody holds a lock on it.", "Ask whoever is named to close it, or wait until the lock ends, then retry the run."},
+	CauseRootGone:   {"A folder that is kept in step is not there any more; nothing has been touched.", "Put it back; or, where it was emptied on purpose, make it again (heron mkdir) and start the job again."},
 	CauseBrake:      {"The run would remove, or write over, more than its brake allows, and nothing has been touched.", "Look at what it would do: heron run items RUN --state waiting. Then let it go with heron run release RUN, or end it with heron run cancel RUN."},
 	CauseEmptied:    {"One side suddenly holds nothing, and what it held would be removed at the other; nothing has been touched.", "Look at the side that is empty. If that was meant: heron run release RUN; else heron run cancel RUN, and put back what is missing there."},
 	CauseRolledBack: {"Files have become older than the versions that were brought before, as when a provider rolls back; nothing has been touched.", "Look at them: heron run items RUN --state waiting. If the older ones are meant: heron run release RUN; else heron run cancel RUN, and put the newer ones back from the other side."},

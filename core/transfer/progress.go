@@ -6,6 +6,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"deftheron/core/plan"
 )
 
 // Snapshot is how far a run has come.
@@ -14,6 +16,7 @@ type Snapshot struct {
 	Items     int64 `json:"items"`   // queued so far
 	Done      int64 `json:"done"`
 	Skipped   int64 `json:"skipped"`
+	Removed   int64 `json:"removed"` // of those done
 	Failed    int64 `json:"failed"`
 	Unchanged int64 `json:"unchanged"`
 	Bytes     int64 `json:"bytes"` // to be moved, as far as is known
@@ -39,6 +42,7 @@ func (s Snapshot) Waiting() int64 { return max(0, s.Items-s.Done-s.Skipped-s.Fai
 type progress struct {
 	planned                                 atomic.Bool
 	items, done, skipped, failed, unchanged atomic.Int64
+	removed                                 atomic.Int64 // of those done
 	bytes                                   atomic.Int64 // to be moved
 	landed                                  atomic.Int64 // bytes of items that are done
 
@@ -64,6 +68,7 @@ func (p *progress) restore(t Tally) {
 	p.failed.Store(t.Failed)
 	p.unchanged.Store(t.Unchanged)
 	p.landed.Store(t.Moved)
+	p.removed.Store(t.Removed)
 }
 
 func (p *progress) queued(item Item) {
@@ -74,7 +79,7 @@ func (p *progress) queued(item Item) {
 	case Failed:
 		p.failed.Add(1)
 	default:
-		p.bytes.Add(max(0, item.Size))
+		p.bytes.Add(item.moves())
 	}
 }
 
@@ -84,13 +89,16 @@ func (p *progress) ended(item *Item, ending Ending) {
 	switch ending.State {
 	case Done:
 		p.done.Add(1)
+		if item.Action == plan.Remove && ending.Cause != plan.CauseMoved {
+			p.removed.Add(1)
+		}
 		p.landed.Add(ending.Moved)
 	case Skipped:
 		p.skipped.Add(1)
-		p.bytes.Add(-max(0, item.Size))
+		p.bytes.Add(-item.moves())
 	case Failed:
 		p.failed.Add(1)
-		p.bytes.Add(-max(0, item.Size))
+		p.bytes.Add(-item.moves())
 	}
 }
 
@@ -139,7 +147,7 @@ func (r *Run) Snapshot() Snapshot {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s := Snapshot{
-		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(),
+		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(), Removed: p.removed.Load(),
 		Failed: p.failed.Load(), Unchanged: p.unchanged.Load(), Bytes: p.bytes.Load(), Moved: p.movedLocked(), Left: -1,
 	}
 	for _, f := range p.flights {

@@ -56,6 +56,14 @@ type Item struct {
 	Why    string
 }
 
+// moves is how many bytes the item moves, as far as is known.
+func (i *Item) moves() int64 {
+	if i.Action == plan.Remove {
+		return 0
+	}
+	return max(0, i.Size)
+}
+
 // to is the item's key at the target.
 func (i *Item) to() store.Key {
 	if i.To != "" {
@@ -103,6 +111,7 @@ type Tally struct {
 	Skipped   int64
 	Failed    int64
 	Moved     int64 // bytes of done items
+	Removed   int64 // files and folders, of those done
 	LastSeq   int64 // the highest there is
 }
 

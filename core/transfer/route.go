@@ -353,7 +353,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	}
 	if rules.Type == plan.TwoWay && totals.Known > 0 && totals.TargetListed == 0 {
 		if _, err := route.Target.Store.Stat(ctx, route.Target.Root); err != nil {
-			return fmt.Errorf("%s is not there any more, and what was in it is remembered: %w", route.Target.Address, err)
+			return rootGone{fmt.Errorf("%s is not there any more, and what was in it is remembered: %w", route.Target.Address, err)}
 		}
 	}
 	if !something && ctx.Err() == nil {
@@ -361,6 +361,11 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	}
 	return ctx.Err()
 }
+
+// rootGone says that a folder which was kept in step is not there.
+type rootGone struct{ error }
+
+func (e rootGone) Unwrap() error { return e.error }
 
 // mapper gives what is at the source its names at the target.
 func (r Route) mapper(rules plan.Rules, began time.Time) (*names.Mapper, error) {

@@ -463,6 +463,9 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 // causeOfPlan says why a plan could not be made: a listing that broke off is a
 // cause of its own.
 func causeOfPlan(err error) plan.Cause {
+	if gone := (rootGone{}); errors.As(err, &gone) {
+		return plan.CauseRootGone
+	}
 	if cause := plan.CauseOf(err); cause != plan.CauseFault && cause != plan.CauseChanging {
 		return cause
 	}

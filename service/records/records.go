@@ -185,6 +185,7 @@ var jobSchema = []string{
 	"ALTER TABLE runs ADD COLUMN type TEXT NOT NULL DEFAULT 'copy'",
 	"ALTER TABLE runs ADD COLUMN started_by TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE runs ADD COLUMN released INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE runs ADD COLUMN removed INTEGER NOT NULL DEFAULT 0",
 	"CREATE INDEX runs_job ON runs (job, number)",
 	"ALTER TABLE pairs ADD COLUMN target_mark TEXT NOT NULL DEFAULT ''",
 	"CREATE INDEX pairs_target_mark ON pairs (scope, target_mark) WHERE target_mark <> ''",

@@ -60,6 +60,7 @@ type Run struct {
 	Done          int64
 	Skipped       int64
 	Failed        int64
+	Removed       int64 // of those done
 	Unchanged     int64
 	Bytes         int64
 	Moved         int64

@@ -18,7 +18,7 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	columns := []string{"state", "cause", "why"}
 	if a.run != nil {
 		setCounts(&row, a.run.Snapshot())
-		columns = append(columns, "items", "done", "skipped", "failed", "unchanged", "bytes", "moved")
+		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	}
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
 		r.log.Error("could not keep that a run is held", "run", row.ID, "error", err)

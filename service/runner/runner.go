@@ -314,7 +314,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 		setCounts(&row, a.run.Snapshot())
 	}
 	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row,
-		"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "unchanged", "bytes", "moved")
+		"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	if err != nil {
 		r.log.Error("could not keep how a run ended", "run", row.ID, "error", err)
 	}
@@ -347,7 +347,7 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 	columns := []string{"state", "cause", "why"}
 	if a.run != nil {
 		setCounts(&row, a.run.Snapshot())
-		columns = append(columns, "items", "done", "skipped", "failed", "unchanged", "bytes", "moved")
+		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	}
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
 		r.log.Error("could not keep that a run is paused", "run", row.ID, "error", err)
@@ -380,5 +380,5 @@ func changed(row records.Run) (accounts []string) {
 
 func setCounts(row *records.Run, s transfer.Snapshot) {
 	row.Items, row.Done, row.Skipped, row.Failed, row.Unchanged = s.Items, s.Done, s.Skipped, s.Failed, s.Unchanged
-	row.Bytes, row.Moved, row.Planned = s.Bytes, s.Moved, s.Planned
+	row.Bytes, row.Moved, row.Planned, row.Removed = s.Bytes, s.Moved, s.Planned, s.Removed
 }

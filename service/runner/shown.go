@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"deftheron/contract"
@@ -75,9 +76,9 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	shown := contract.Run{
 		ID: row.ID, Job: row.Job, Type: row.Type, StartedBy: row.StartedBy, State: row.State, Cause: row.Cause, Why: row.Why,
-		Remedy: plan.Cause(row.Cause).Words().Remedy, Clash: string(row.Rules.Clash), Clears: row.Rules.Clear, Planned: row.Planned,
+		Remedy: remedyOf(row), Clash: string(row.Rules.Clash), Clears: row.Rules.Clear, Planned: row.Planned,
 		Items: contract.ItemCounts{
-			Done: row.Done, Skipped: row.Skipped, Failed: row.Failed, Unchanged: row.Unchanged,
+			Done: row.Done, Skipped: row.Skipped, Removed: row.Removed, Failed: row.Failed, Unchanged: row.Unchanged,
 			Waiting: max(0, row.Items-row.Done-row.Skipped-row.Failed),
 		},
 		Bytes:         contract.ByteCounts{Moved: row.Moved, Total: max(row.Bytes, row.Moved)},
@@ -104,6 +105,11 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		}
 	}
 	return shown
+}
+
+// remedyOf is what to do about a run, with its id in the commands that it names.
+func remedyOf(row records.Run) string {
+	return strings.NewReplacer(" RUN ", " "+row.ID+" ", " RUN.", " "+row.ID+".", " RUN,", " "+row.ID+",", " RUN;", " "+row.ID+";").Replace(plan.Cause(row.Cause).Words().Remedy)
 }
 
 // Items returns a page of a run's items.
@@ -138,7 +144,7 @@ func Addressed(run records.Run) []transfer.Route {
 func ItemOf(row records.Item, routes []transfer.Route) contract.Item {
 	words := row.Cause.Words()
 	item := contract.Item{
-		Seq: row.Seq, Kind: string(row.Kind), Size: row.Size, State: string(row.State), Cause: string(row.Cause),
+		Seq: row.Seq, Action: string(row.Action), Kind: string(row.Kind), Size: row.Size, State: string(row.State), Cause: string(row.Cause),
 		Meaning: words.Meaning, Remedy: words.Remedy, Why: row.Why, Proof: row.Ending.Proof, Attempts: row.Ending.Attempts,
 		Address: routes[row.Route].SourceAddress(row.Item), Target: routes[row.Route].TargetAddress(row.Item, row.Ending.Name),
 	}

@@ -1,0 +1,263 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/servertest"
+)
+
+// job starts a run of a job and returns what came of it.
+func (h *heron) job(name string, code int) (run contract.Run) {
+	h.t.Helper()
+	r := h.run("", "job", "start", name, "--json")
+	if r.code != code {
+		h.t.Fatalf("job start %s ends with %d, want %d:\n%s%s", name, r.code, code, r.out, r.err)
+	}
+	if err := json.Unmarshal([]byte(r.out), &run); err != nil {
+		h.t.Fatalf("%v: %s", err, r.out)
+	}
+	return run
+}
+
+// bothHold holds two folders against each other, and against how many files there
+// should be; what is ours is left out.
+func bothHold(t *testing.T, one, other string, files int) {
+	t.Helper()
+	a, b := digest(t, one), digest(t, other)
+	for _, held := range []map[string]string{a, b} {
+		for name := range held {
+			if strings.HasPrefix(name, ".heron") || strings.HasSuffix(name, "/") {
+				delete(held, name)
+			}
+		}
+	}
+	same(t, other, b, a)
+	if len(a) != files {
+		t.Errorf("%s holds %d files, want %d: %v", one, len(a), files, a)
+	}
+}
+
+// TestTwoWayJob keeps a folder and a bucket in step through the built program.
+func TestTwoWayJob(t *testing.T) {
+	h := start(t)
+	shell := servertest.StartOpenSSH(t)
+	desk, place := t.TempDir(), shell.Folder(t)
+	h.linkFolder("desk", desk)
+	h.link(shell.Password, "sftp", "archive", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", place)
+	far := filepath.Join(place, "shared")
+	for i := range 30 {
+		writeFile(t, fmt.Sprint("file ", i), desk, "work", fmt.Sprint(i))
+	}
+	writeFile(t, "theirs", far, "theirs")
+	writeFile(t, "the same", far, "both")
+	writeFile(t, "the same", desk, "work", "both")
+
+	made := h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/work", "--to", "/archive/shared")
+	if !strings.Contains(made, "A change wins over a removal") {
+		t.Errorf("it is not said what the job does: %s", made)
+	}
+	var plan contract.Plan
+	if err := json.Unmarshal([]byte(h.must("job", "plan", "keep", "--json")), &plan); err != nil {
+		t.Fatal(err)
+	}
+	if plan.Create.Items != 31 || plan.Back.Items != 1 || plan.Remove.Items != 0 || plan.Held != nil {
+		t.Errorf("the plan of a first run: %+v", plan)
+	}
+	h.job("keep", 0)
+	bothHold(t, desk+"/work", far, 32)
+	if run := h.job("keep", 0); run.Items.Done != 0 || run.Items.Unchanged != 32 {
+		t.Errorf("a second run: %+v", run.Items)
+	}
+
+	// At both sides something is changed, removed, renamed, and both change one.
+	writeFile(t, "changed here", desk, "work", "1")
+	writeFile(t, "changed there", far, "2")
+	os.Remove(filepath.Join(desk, "work", "3"))
+	os.Remove(filepath.Join(far, "4"))
+	os.Rename(filepath.Join(desk, "work", "5"), filepath.Join(desk, "work", "five"))
+	writeFile(t, "changed here too", desk, "work", "6")
+	writeFile(t, "changed there too", far, "6")
+	os.Remove(filepath.Join(desk, "work", "7"))
+	writeFile(t, "changed there, removed here", far, "7")
+	run := h.job("keep", 0)
+	bothHold(t, desk+"/work", far, 31)
+	if content, _ := os.ReadFile(filepath.Join(desk, "work", "7")); string(content) != "changed there, removed here" {
+		t.Errorf("a removal won over a change: %q", content)
+	}
+	kept, _ := filepath.Glob(filepath.Join(far, "6 (from desk *)"))
+	if len(kept) != 1 || run.Items.Removed == 0 {
+		t.Errorf("both contents of the clash: %v; %+v", kept, run.Items)
+	}
+	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "retired", "*", "work", "4"))
+	if len(back) != 1 {
+		t.Errorf("what was removed there cannot be fetched back here: %v", back)
+	}
+	if run := h.job("keep", 0); run.Items.Done != 0 {
+		t.Errorf("what we wrote came back as a change: %+v", run.Items)
+	}
+
+	// A provider empties one side: nothing is touched until somebody says so.
+	os.RemoveAll(far)
+	os.MkdirAll(far, 0o755)
+	run = h.job("keep", 3)
+	if run.State != "held" || run.Cause != "source-emptied" && run.Cause != "brake" {
+		t.Fatalf("one side was emptied: %+v", run)
+	}
+	h.says("", 1, "is held", "job", "start", "keep")
+	if out := h.must("run", "items", run.ID, "--state", "waiting"); strings.Count(out, "remove /desk/work/") < 30 {
+		t.Errorf("what it would do:\n%s", out)
+	}
+	h.end(syscall.SIGTERM)
+	h.serve() // it is held over a restart
+	if again, err := h.client().Run(t.Context(), run.ID); err != nil || again.State != "held" {
+		t.Fatalf("after a restart: %+v, %v", again, err)
+	}
+	if files, _ := os.ReadDir(filepath.Join(desk, "work")); len(files) != 31 {
+		t.Errorf("%d files are left", len(files))
+	}
+	h.must("run", "cancel", run.ID, "--yes")
+	h.until(run.ID, "cancelled")
+	h.says("", 1, "Only a run that is held", "run", "release", run.ID)
+}
+
+// TestMirrorJob mirrors one folder to another, and is let go where the brake held it.
+func TestMirrorJob(t *testing.T) {
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("disk", to)
+	for i := range 20 {
+		writeFile(t, fmt.Sprint("file ", i), from, "logs", fmt.Sprint(i))
+	}
+	h.must("job", "create", "logs", "--type", "mirror", "--from", "/desk/logs", "--to", "/disk/logs", "--brake-deletions", "2")
+	h.job("logs", 0)
+	for i := range 5 {
+		os.Remove(filepath.Join(from, "logs", fmt.Sprint(i)))
+	}
+	if out := h.must("job", "plan", "logs"); !strings.Contains(out, "would be held") || !strings.Contains(out, "/disk/logs/4") {
+		t.Errorf("the plan does not say what the brake holds:\n%s", out)
+	}
+	run := h.job("logs", 3)
+	bothHold(t, to+"/logs", to+"/logs", 20)
+	h.must("run", "release", run.ID)
+	h.until(run.ID, "done")
+	bothHold(t, from+"/logs", to+"/logs", 15)
+	if list := h.must("job", "list"); !strings.Contains(list, "mirror") || !strings.Contains(list, "done") {
+		t.Errorf("the list of jobs:\n%s", list)
+	}
+
+	// Older versions come back at the source.
+	old := time.Now().Add(-72 * time.Hour)
+	writeFile(t, "an older version", from, "logs", "7")
+	os.Chtimes(filepath.Join(from, "logs", "7"), old, old)
+	if run := h.job("logs", 3); run.Cause != "source-rolled-back" {
+		t.Errorf("rolled back: %+v", run)
+	}
+	h.says("", 1, "heron run cancel", "job", "remove", "logs", "--yes")
+}
+
+// TestJobFiles loads, changes and writes jobs as files.
+func TestJobFiles(t *testing.T) {
+	h := start(t)
+	h.linkFolder("desk", t.TempDir())
+	h.linkFolder("disk", t.TempDir())
+	file := filepath.Join(t.TempDir(), "jobs.yaml")
+	text := "job: nightly\ntype: mirror\nroutes: [{from: /desk, to: /disk/desk}]\nwhen: {weekly: \"mon-fri 22:00-06:00\", zone: Europe/Lisbon}\nrules: {leave-out: [\"*.tmp\"]}\nbrake: {deletions: 5%}\nretry: {tries: 8, within: 2h}\n"
+	write := func(text string) {
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(text)
+	if out := h.must("job", "load", file, "--try"); !strings.Contains(out, "is new") {
+		t.Errorf("tried: %s", out)
+	}
+	h.says("", 1, "no job called nightly", "job", "show", "nightly")
+	h.must("job", "load", file)
+	if out := h.must("job", "load", file); !strings.Contains(out, "as it is in the file") {
+		t.Errorf("loaded twice: %s", out)
+	}
+	write(strings.Replace(text, "5%", "7%", 1) + "---\njob: once\ntype: copy\nroutes: [{from: /desk, to: /disk/once}]\nwhen: {now: true}\n")
+	if out := h.must("job", "load", file); !strings.Contains(out, "+ brake: {deletions: 7%}") || !strings.Contains(out, "- brake: {deletions: 5%}") {
+		t.Errorf("what differs is not said: %s", out)
+	}
+	var job contract.Job
+	if err := json.Unmarshal([]byte(h.must("job", "show", "nightly", "--json")), &job); err != nil {
+		t.Fatal(err)
+	}
+	if len(job.Next) != 5 || job.Brake.Deletions != "7%" || job.Rules.Within != "2h" {
+		t.Errorf("the job: %+v", job)
+	}
+	lisbon, _ := time.LoadLocation("Europe/Lisbon")
+	if at := job.Next[0].In(lisbon); at.Hour() != 22 || at.Minute() != 0 {
+		t.Errorf("it runs next at %v", at)
+	}
+	if err := json.Unmarshal([]byte(h.must("job", "show", "once", "--json")), &job); err != nil || job.Last == nil {
+		t.Errorf("the job that was to run now: %+v, %v", job, err)
+	}
+	written := h.must("job", "show", "nightly", "--file", "-")
+	write(written)
+	if out := h.must("job", "load", file); !strings.Contains(out, "as it is in the file") {
+		t.Errorf("what was written is loaded as something else: %s\n%s", out, written)
+	}
+	h.must("job", "edit", "nightly", "--every", "6h", "--deletions", "follow")
+	if out := h.must("job", "show", "nightly"); !strings.Contains(out, "every 6h") || !strings.Contains(out, "removed at the other") {
+		t.Errorf("edited: %s", out)
+	}
+	h.must("job", "suspend", "nightly")
+	if out := h.must("job", "list"); !strings.Contains(out, "suspended") {
+		t.Errorf("suspended: %s", out)
+	}
+	h.must("job", "resume", "nightly")
+
+	// What is wrong is said before anything is changed.
+	for change, words := range map[[2]string][]string{
+		{"brake:", "brakes:"}:                                   {"Line 6", `"brakes"`, `"brake"`},
+		{"to: /disk/desk", "to: /desk/inside"}:                  {"overlap"},
+		{"zone: Europe/Lisbon", "zone: Europe/Nowhere"}:         {"time zone", "Europe/Nowhere"},
+		{"weekly: \"mon-fri 22:00-06:00\"", "cron: 0 0 30 2 *"}: {"comes to no moment"},
+		{"from: /desk", "from: /nobody"}:                        {"no account", "nobody"},
+		{"deletions: 5%", "deletions: half"}:                    {"half", "10%"},
+		{"tries: 8", "tries: 800"}:                              {"800"},
+		{"type: mirror", "type: sync"}:                          {"no type of job"},
+	} {
+		bad := strings.Replace(text, change[0], change[1], 1)
+		if bad == text {
+			t.Fatalf("%q is not in the file", change[0])
+		}
+		write(bad)
+		r := h.run("", "job", "load", file)
+		for _, word := range words {
+			if r.code == 0 || !strings.Contains(r.err, word) {
+				t.Errorf("%q: ends with %d, and says %s; want it to say %s", change[1], r.code, r.err, word)
+			}
+		}
+	}
+	h.must("mkdir", "/desk/a", "/disk/b")
+	h.must("job", "create", "ab", "--type", "two-way", "--from", "/desk/a", "--to", "/disk/b")
+	h.says("", 1, "ring", "job", "create", "ba", "--type", "two-way", "--from", "/disk/b", "--to", "/desk/a")
+	h.says("", 1, "already", "job", "create", "nightly", "--from", "/desk/a", "--to", "/disk/c")
+	h.says("", 2, "pairs", "job", "create", "x", "--from", "/desk/a")
+	h.says("", 1, "the jobs ab, nightly, once", "account", "unlink", "desk", "--yes")
+}
+
+// TestSamePlaceTwice refuses ends that overlap through two accounts of one place.
+func TestSamePlaceTwice(t *testing.T) {
+	h := start(t)
+	shell := servertest.StartOpenSSH(t)
+	place := shell.Folder(t)
+	h.linkFolder("near", place)
+	h.link(shell.Password, "sftp", "far", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", place)
+	os.MkdirAll(filepath.Join(place, "x"), 0o755)
+	h.says("", 1, "are the same place", "job", "create", "self", "--type", "mirror", "--from", "/near/x", "--to", "/far")
+	h.says("", 1, "are the same place", "job", "create", "self", "--type", "two-way", "--from", "/far", "--to", "/near/x")
+	h.must("job", "create", "apart", "--type", "mirror", "--from", "/near/x", "--to", "/far/y")
+}
