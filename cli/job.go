@@ -51,6 +51,7 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	flags.StringVar(&f.spec.Type, "type", "copy", "copy (adds and updates, never removes), mirror (the target becomes as the source), two-way, or consolidate")
 	flags.StringArrayVar(&f.from, "from", nil, "a source; what is there appears as --to; several are given in pairs")
 	flags.StringArrayVar(&f.to, "to", nil, "a target")
+	flags.BoolVar(&f.spec.When.Continuous, "continuous", false, "run as soon as something changes, for good")
 	flags.BoolVar(&f.spec.When.Now, "now", false, "run once, as soon as it is made")
 	flags.StringVar(&f.spec.When.At, "at", "", "run once, at 2026-12-01T22:00")
 	flags.StringVar(&f.spec.When.Every, "every", "", "run so often: 15m, 6h, 2d")
@@ -107,7 +108,7 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		spec.Routes = f.spec.Routes
 	}
 	when := false
-	for _, name := range []string{"now", "at", "every", "weekly", "cron"} {
+	for _, name := range []string{"continuous", "now", "at", "every", "weekly", "cron"} {
 		when = when || given(name)
 	}
 	if when {
@@ -202,6 +203,8 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	switch {
 	case len(job.Next) > 0:
 		fmt.Fprintf(a.out, "It runs next at %s.\n", when(&job.Next[0]))
+	case job.When.Continuous:
+		fmt.Fprintf(a.out, "It runs from now on, as soon as something changes. See how it is with: heron job show %s\n", job.Name)
 	case job.When.Now && job.Last != nil:
 		fmt.Fprintf(a.out, "It has begun: heron run follow %s\n", job.Last.ID)
 	default:

@@ -101,7 +101,11 @@ func (a *app) runShow() *cobra.Command {
 }
 
 func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
-	fmt.Fprintf(a.out, "Run %s  %s\n", run.ID, a.stateMark(run.State))
+	state := a.stateMark(run.State)
+	if run.Watching {
+		state += ", in step, and waits for changes"
+	}
+	fmt.Fprintf(a.out, "Run %s  %s\n", run.ID, state)
 	for _, route := range run.Routes {
 		fmt.Fprintf(a.out, "  %s\n", shown.Plain(jobRoutes(contract.JobSpec{Type: run.Type, Routes: []contract.Route{route}})))
 	}

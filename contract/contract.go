@@ -426,6 +426,7 @@ type Run struct {
 	LeftOut       Count      `json:"left_out" doc:"Files that the rules leave out; these are counted and not listed."`
 	Inside        Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
 	Clears        bool       `json:"clears" doc:"A move: what is proven at the target is removed at the source."`
+	Watching      bool       `json:"watching,omitempty" doc:"All is in step, and it waits for changes."`
 	Planned       bool       `json:"planned" doc:"All is listed, and the totals are final."`
 	Items         ItemCounts `json:"items"`
 	Bytes         ByteCounts `json:"bytes"`

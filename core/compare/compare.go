@@ -190,6 +190,9 @@ type Streams struct {
 	// is only at the target has the key that it is to have at the source, with its
 	// pair, and pairs of which neither side holds anything are yielded as Gone.
 	PairTo func(ctx context.Context, to store.Key) (*Pair, error)
+	// Unordered says that the streams come in no order, as they are of some places
+	// alone.
+	Unordered bool
 }
 
 // whole reports whether all that is remembered is accounted for.
@@ -204,7 +207,7 @@ func (s *Streams) whole() bool { return s.PairTo != nil }
 // names at the target come in another order altogether, all is sorted by them
 // first, and each folder is still followed by what is in it.
 func Merge(ctx context.Context, streams Streams, sides Sides) iter.Seq2[Difference, error] {
-	if streams.Names != nil && !streams.Names.InOrder() {
+	if streams.Names != nil && (streams.Unordered || !streams.Names.InOrder()) {
 		return mergeSorted(ctx, streams, sides)
 	}
 	return func(yield func(Difference, error) bool) {
@@ -279,6 +282,7 @@ func (m *merger) run(ctx context.Context, yield func(Difference, error) bool) {
 			return
 		}
 		d.Verdict, d.Evidence = Judge(d.Source, d.Target, d.Pair, m.sides)
+		m.enter(d)
 		if !yield(d, nil) {
 			return
 		}
@@ -314,6 +318,9 @@ func (m *merger) named(ctx context.Context, d *Difference) error {
 type looker struct {
 	streams Streams
 	absent  store.Key // a folder that is not there, nor is anything in it
+	// open are the folders on the way to where the merge is that have another name at
+	// the target than at the source.
+	open []openFolder
 }
 
 func (l *looker) look(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error) {

@@ -3,6 +3,8 @@ package compare
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"deftheron/core/store"
 )
@@ -14,6 +16,45 @@ type displaced struct {
 	elsewhere bool
 	key       store.Key
 	pair      *Pair // where the names differ, and it is remembered
+}
+
+// openFolder is a folder by its names at both sides.
+type openFolder struct{ key, to store.Key }
+
+// enter remembers the names of a folder that both sides have, while the merge is in it.
+func (l *looker) enter(d Difference) {
+	if !l.streams.whole() || d.Kind != store.KindFolder || d.Source == nil || d.Target == nil {
+		return
+	}
+	for len(l.open) > 0 && !l.within(d.To, l.open[len(l.open)-1].to) {
+		l.open = l.open[:len(l.open)-1]
+	}
+	if d.Key != d.To {
+		l.open = append(l.open, openFolder{d.Key, d.To})
+	}
+}
+
+func (l *looker) within(key, folder store.Key) bool {
+	if l.streams.Names == nil {
+		return strings.HasPrefix(string(key), string(folder))
+	}
+	return strings.HasPrefix(l.streams.Names.Match(key), l.streams.Names.Match(folder))
+}
+
+// inOpen is the key at the source of what is in a folder that has another name there;
+// back is what the key stands for by itself.
+func (l *looker) inOpen(to, back store.Key) store.Key {
+	for _, folder := range slices.Backward(l.open) {
+		if !l.within(to, folder.to) {
+			continue
+		}
+		rest := string(back)
+		for range strings.Count(string(folder.to), "/") {
+			_, rest, _ = strings.Cut(rest, "/")
+		}
+		return folder.key + store.Key(rest)
+	}
+	return back
 }
 
 // displaced finds where something at the target belongs that no source has by its
@@ -38,9 +79,11 @@ func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (
 			back, ok = l.streams.Names.Back(to, kind)
 		}
 		if !ok {
+			back = to
+		}
+		if home.key = l.inOpen(to, back); home.key == to {
 			return home, nil
 		}
-		home.key = back
 	}
 	entry, err := l.streams.AtSource(ctx, home.key, kind)
 	if err != nil || entry == nil || (entry.Kind == store.KindFolder) != (kind == store.KindFolder) {

@@ -345,6 +345,7 @@ func (m *groupMerger) place(ctx context.Context, sources []named, target *store.
 			}
 		}
 		d.Verdict, d.Evidence = Judge(d.Source, d.Target, d.Pair, m.sides)
+		m.enter(d)
 		if !yield(d, nil) {
 			return false, nil
 		}

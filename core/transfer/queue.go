@@ -109,7 +109,6 @@ func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
 // that write over something; then, each when all before has ended, those that
 // remove. What waited for something in its way is tried once more at the end.
 func (r *Run) feed(ctx context.Context) {
-	defer close(r.work)
 	defer r.pending.Wait()
 	select {
 	case <-r.started:

@@ -163,6 +163,10 @@ type Records interface {
 
 	// Pairs yields the pairs of a scope in the order of keys.
 	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
+	// PairsUnder yields those of a path, and of all that is below it.
+	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
+	// Known is how many files a scope has pairs of.
+	Known(ctx context.Context, scope string) (int64, error)
 }
 
 // PendingUpload is an upload that a run has not ended.

@@ -96,6 +96,27 @@ func (m *memory) Pair(_ context.Context, scope string, key store.Key) (*compare.
 	return nil, nil
 }
 
+func (m *memory) PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error] {
+	return func(yield func(compare.Pair, error) bool) {
+		for pair, err := range m.Pairs(ctx, scope) {
+			if strings.HasPrefix(strings.TrimSuffix(string(pair.Key), "/")+"/", string(path)) && !yield(pair, err) {
+				return
+			}
+		}
+	}
+}
+
+func (m *memory) Known(_ context.Context, scope string) (files int64, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for key := range m.pairs[scope] {
+		if !strings.HasSuffix(string(key), "/") {
+			files++
+		}
+	}
+	return files, nil
+}
+
 func (m *memory) Removing(_ context.Context, _ string, route int, at store.Key) (bool, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()

@@ -182,6 +182,8 @@ type Memory interface {
 	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
 	Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error)
 	PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error)
+	Pair(ctx context.Context, scope string, key store.Key) (*compare.Pair, error)
+	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
 }
 
 // Plan computes what a run over the routes would do, and calls each with every
@@ -212,7 +214,9 @@ type planning struct {
 	leftOut   plan.Count                    // of the routes before
 	unchanged func(compare.Difference) bool // nil counts all
 	memory    Memory
-	place     *position // how far an earlier try came; nil for none
+	// touched are the places that are looked at; nil looks at all.
+	touched []touch
+	place   *position // how far an earlier try came; nil for none
 }
 
 // position is up to which key a route was planned, where its keys come in order: what
@@ -289,7 +293,12 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		}
 	}
 	if p.place != nil {
-		p.place.disorder = !streams.Names.InOrder() || rules.Type.Removes()
+		p.place.disorder = !streams.Names.InOrder() || rules.Type.Removes() || p.touched != nil
+	}
+	if p.touched != nil {
+		if err := p.narrow(ctx, &streams); err != nil {
+			return err
+		}
 	}
 	sieve, err := rules.Filter.Sieve(p.began)
 	if err != nil {
@@ -351,12 +360,12 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	if err := moves.count(&totals.Moved); err != nil {
 		return err
 	}
-	if rules.Type == plan.TwoWay && totals.Known > 0 && totals.TargetListed == 0 {
+	if rules.Type == plan.TwoWay && p.touched == nil && totals.Known > 0 && totals.TargetListed == 0 {
 		if _, err := route.Target.Store.Stat(ctx, route.Target.Root); err != nil {
 			return rootGone{fmt.Errorf("%s is not there any more, and what was in it is remembered: %w", route.Target.Address, err)}
 		}
 	}
-	if !something && ctx.Err() == nil {
+	if !something && ctx.Err() == nil && p.touched == nil {
 		return planEmpty(ctx, route, totals, each)
 	}
 	return ctx.Err()

@@ -41,6 +41,11 @@ type Options struct {
 	Began time.Time
 	// Released says that a person has let the run go, whatever its brake says.
 	Released bool
+	// Again, where it is not nil, has the run go on when all has been done: it waits
+	// until something was touched, and returns what is to be looked at then; ok
+	// false ends the run. It is told how many items have failed since it was
+	// asked last.
+	Again func(ctx context.Context, failed int64) (touched Touched, ok bool)
 	// Pace limits the run's rates; nil does not.
 	Pace *pace.Limiter
 	// Tries is how often an item is tried before it fails; 0 takes the rules'.
@@ -90,6 +95,10 @@ type Run struct {
 	started chan struct{}  // closed when bytes may move
 	begin   sync.Once
 	planErr error
+	pass    int  // how often it has gone on
+	lost    lost // what was removed lately
+	// failedBefore is how many items had failed before the pass.
+	failedBefore int64
 
 	stop    context.CancelCauseFunc
 	stopped atomic.Pointer[stopReason]
@@ -191,8 +200,10 @@ func (r *Run) Execute(ctx context.Context) Result {
 	var ledger, workers sync.WaitGroup
 	var ledgerErr error
 	ledger.Go(func() { ledgerErr = r.keepLedger(context.WithoutCancel(ctx)) })
-	workers.Go(func() { r.plan(working, tally) })
-	workers.Go(func() { r.feed(working) })
+	workers.Go(func() {
+		defer close(r.work)
+		r.goThrough(working, tally)
+	})
 	for lane := range r.Lanes {
 		workers.Go(func() { r.runLane(working, lane) })
 	}
@@ -228,6 +239,31 @@ func stay(n int64) string {
 		return "stays"
 	}
 	return "stay"
+}
+
+// goThrough plans and feeds, once, or as often as something was touched.
+func (r *Run) goThrough(ctx context.Context, tally Tally) {
+	touched := Touched{All: true}
+	for {
+		var planning sync.WaitGroup
+		planning.Go(func() { r.plan(ctx, tally, touched) })
+		r.feed(ctx)
+		planning.Wait()
+		if r.Again == nil || r.planErr != nil || ctx.Err() != nil || r.left.Load() != nil {
+			return
+		}
+		r.settle()
+		failed := r.progress.failed.Load()
+		var ok bool
+		if touched, ok = r.Again(ctx, failed-r.failedBefore); !ok || ctx.Err() != nil {
+			return
+		}
+		r.failedBefore = failed
+		r.pass++
+		r.Resumed, tally = false, Tally{}
+		r.planErr, r.planned, r.started, r.begin = nil, make(chan struct{}), make(chan struct{}), sync.Once{}
+		r.passes.Store(0)
+	}
 }
 
 // prepare makes the targets ready, and for a run that was interrupted, removes
@@ -295,7 +331,7 @@ func cleaningFolder(route Route) store.Folder {
 }
 
 // plan queues what is to be done.
-func (r *Run) plan(ctx context.Context, tally Tally) {
+func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	defer close(r.planned)
 	defer r.mayStart()
 	if tally.Planned {
@@ -311,28 +347,16 @@ func (r *Run) plan(ctx context.Context, tally Tally) {
 		timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
 		defer timer.Stop()
 	}
+	if r.pass > 0 && touched.All {
+		r.progress.unchanged.Store(0)
+	}
 	queue := &queue{run: r, flushed: time.Now()}
 	var totals plan.Totals
-	for i, route := range r.Routes {
-		if route.Back {
-			continue
-		}
-		pairs := r.Records.Pairs(ctx, route.Scope)
-		one := planning{
-			Route: route, rules: r.Rules, began: r.Began, pairs: pairs, totals: &totals, leftOut: totals.LeftOut, unchanged: r.unchanged, memory: r.Records, place: &position{},
-		}
-		err := r.persist(ctx, one.place.mayAgain, func() error {
-			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })
-		})
-		if err != nil {
-			r.planErr = err
-			break
-		}
-	}
+	r.planErr = r.planRoutes(ctx, touched, queue, &totals)
 	if err := queue.flush(ctx); err != nil && r.planErr == nil {
 		r.planErr = err
 	}
-	if r.planErr == nil {
+	if r.planErr == nil && r.pass == 0 {
 		r.planErr = r.Records.Planned(ctx, r.ID, totals)
 	}
 	if r.planErr == nil {
@@ -342,11 +366,47 @@ func (r *Run) plan(ctx context.Context, tally Tally) {
 	}
 }
 
-// brake holds the run where its plan is more than the brake allows, unless a
-// person has let it go.
+func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, totals *plan.Totals) error {
+	for i, route := range r.Routes {
+		paths, some := touched.of(i, r.Routes)
+		if route.Back || !some {
+			continue
+		}
+		one := planning{
+			Route: route, rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, route.Scope), totals: totals, leftOut: totals.LeftOut,
+			unchanged: r.unchanged, memory: r.Records, place: &position{},
+		}
+		if !touched.All {
+			one.touched, one.unchanged = paths, func(compare.Difference) bool { return false }
+		}
+		err := r.persist(ctx, one.place.mayAgain, func() error {
+			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })
+		})
+		if err != nil {
+			return err
+		}
+		if touched.All {
+			continue
+		}
+		known, err := r.Records.Known(ctx, route.Scope)
+		if err != nil {
+			return err
+		}
+		// Of some places alone, nothing is said by how little they hold.
+		totals.Known, totals.SourceListed, totals.TargetListed = max(totals.Known, known), -1, -1
+	}
+	return nil
+}
+
+// brake holds the run where its plan, with what was removed lately, is more than the
+// brake allows, unless a person has let it go.
 func (r *Run) brake(totals plan.Totals) {
-	if r.Released {
+	lately := r.lost.add(time.Now(), totals.Remove.Items-totals.Moved.Items, totals.Replace.Items)
+	if r.Released && r.pass == 0 {
 		return
+	}
+	if r.pass > 0 {
+		totals.Remove.Items, totals.Replace.Items = lately[0]+totals.Moved.Items, lately[1]
 	}
 	if braked := r.Rules.Brake.Holds(totals); braked != nil {
 		r.hold(braked.Cause, braked.Why)

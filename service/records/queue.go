@@ -7,6 +7,7 @@ import (
 	"errors"
 	"iter"
 	"math"
+	"slices"
 	"time"
 
 	"deftheron/core/compare"
@@ -458,6 +459,37 @@ func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bo
 		than = ">=" // the empty key, of a single file, comes first
 	}
 	return db.pairs(ctx, "scope = ? AND key "+than+" ? ORDER BY key LIMIT ?", scope, after, pairsPage)
+}
+
+// PairsUnder implements transfer.Records.
+func (db *DB) PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error] {
+	return func(yield func(compare.Pair, error) bool) {
+		folder, after := []byte(path), []byte{}
+		below := append(slices.Clone(folder[:len(folder)-1]), '/'+1) // the first key that is not below
+		for file := folder[:len(folder)-1]; ; {
+			page, err := db.pairs(ctx, `scope = (SELECT number FROM scopes WHERE name = ?) AND (key = ? OR key >= ? AND key < ?) AND key > ? ORDER BY key LIMIT ?`,
+				scope, file, folder, below, after, pairsPage)
+			if err != nil {
+				yield(compare.Pair{}, err)
+				return
+			}
+			for _, pair := range page {
+				if !yield(pair, nil) {
+					return
+				}
+				after = []byte(pair.Key)
+			}
+			if len(page) < pairsPage {
+				return
+			}
+		}
+	}
+}
+
+// Known implements transfer.Records.
+func (db *DB) Known(ctx context.Context, scope string) (files int64, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND kept = 0", scope).Scan(&files)
+	return files, err
 }
 
 func (db *DB) pairs(ctx context.Context, where string, args ...any) ([]compare.Pair, error) {

@@ -51,6 +51,11 @@ func (c *clock) keep(row records.Job) {
 		if row.SeenAt != nil {
 			seen = *row.SeenAt
 		}
+		if row.Spec.When.Continuous {
+			c.keepGoing(ctx, row)
+			c.runner.endGoing(row.Name)
+			return
+		}
 		timetable.Keep(ctx, row.CreatedAt, seen, func(at time.Time) { c.due(ctx, row, at) })
 		<-ctx.Done()
 	})
@@ -62,6 +67,21 @@ func (c *clock) forget(id string) {
 	if before := c.jobs[id]; before != nil {
 		before.cancel()
 		delete(c.jobs, id)
+	}
+}
+
+// endGoing has the run of a continuous job end, having done what it was doing; at the
+// end of the service it is interrupted, to go on at the next start.
+func (r *Runner) endGoing(name string) {
+	if r.ctx.Err() != nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, a := range r.active {
+		if a.row.Job == name {
+			a.stopOnce.Do(func() { close(a.stop) })
+		}
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -53,6 +54,7 @@ type Runner struct {
 	ctx   context.Context
 
 	clock    *clock
+	feeds    *feeds
 	starting sync.Mutex // one run of a job is started at a time
 
 	mu     sync.Mutex
@@ -72,6 +74,10 @@ type active struct {
 	aside      bool // it stops for a change of an account, and goes on after that
 	pace       pace.Limiter
 	ended      chan struct{}
+	// stop is closed when a run that goes on for good is to end.
+	stop     chan struct{}
+	stopOnce sync.Once
+	watching atomic.Bool // it has done all, and waits for changes
 }
 
 // New returns a runner. ctx ends all that it runs, to be taken up again.
@@ -80,6 +86,7 @@ func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree 
 		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {},
 		slots: make(chan struct{}, most), active: map[string]*active{},
 	}
+	r.feeds = &feeds{runner: r, open: map[string]*feed{}}
 	r.clock = &clock{runner: r, jobs: map[string]*keeping{}}
 	return r
 }
@@ -194,7 +201,7 @@ func newID(now time.Time) string {
 // launch carries a run out in a goroutine of its own.
 func (r *Runner) launch(row records.Run, resumed bool) {
 	ctx, cancel := context.WithCancelCause(r.ctx)
-	a := &active{row: row, cancel: cancel, ended: make(chan struct{})}
+	a := &active{row: row, cancel: cancel, ended: make(chan struct{}), stop: make(chan struct{})}
 	a.pace.Set(row.Rules.Pace)
 	r.mu.Lock()
 	r.active[row.ID] = a
@@ -230,8 +237,17 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		}
 		return r.endUnopened(a, err)
 	}
+	watched, err := r.watchJob(ctx, a, routes, resumed)
+	if err != nil {
+		return transfer.Result{} // interrupted before it began
+	}
+	var again func(context.Context, int64) (transfer.Touched, bool)
+	if watched != nil {
+		defer watched.end()
+		again = watched.again
+	}
 	run := transfer.New(transfer.Options{
-		ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
+		Again: again, ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
 		Began: a.row.CreatedAt, Pace: &a.pace, Released: a.row.Released,
 	})
 	now := time.Now()

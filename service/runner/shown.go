@@ -26,6 +26,9 @@ func (r *Runner) Progress() (any, float64) {
 			continue
 		}
 		snapshot := a.run.Snapshot()
+		if a.watching.Load() && snapshot.Rate == 0 {
+			continue // nothing moves
+		}
 		progress.Rate += snapshot.Rate
 		progress.Runs = append(progress.Runs, r.contract(a.row, &snapshot))
 	}
@@ -44,7 +47,9 @@ func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
 			return r.contract(a.row, nil), nil
 		}
 		snapshot := a.run.Snapshot()
-		return r.contract(a.row, &snapshot), nil
+		shown := r.contract(a.row, &snapshot)
+		shown.Watching = a.watching.Load()
+		return shown, nil
 	}
 	r.mu.Unlock()
 	row, err := r.db.Run(ctx, id)

@@ -1408,6 +1408,8 @@ export interface components {
             words?: string;
         };
         Item: {
+            /** @description What is to be done, or was: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse. */
+            action: string;
             /** @description At the source. */
             address: string;
             /** Format: int64 */
@@ -1435,6 +1437,11 @@ export interface components {
             done: number;
             /** Format: int64 */
             failed: number;
+            /**
+             * Format: int64
+             * @description Of those done: files and folders that were removed.
+             */
+            removed: number;
             /** Format: int64 */
             skipped: number;
             /**
@@ -1931,6 +1938,8 @@ export interface components {
             state: "queued" | "running" | "paused" | "held" | "done" | "partial" | "failed" | "cancelled";
             /** @description Of the job. */
             type: string;
+            /** @description All is in step, and it waits for changes. */
+            watching?: boolean;
             why?: string;
         };
         RunPage: {

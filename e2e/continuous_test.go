@@ -1,0 +1,124 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// comesToHold waits until a file holds something, or is gone where that is empty, and
+// returns how long it took.
+func comesToHold(t *testing.T, content string, path ...string) time.Duration {
+	t.Helper()
+	begun := time.Now()
+	for time.Since(begun) < 30*time.Second {
+		got, err := os.ReadFile(filepath.Join(path...))
+		if err == nil && string(got) == content || content == "" && os.IsNotExist(err) {
+			return time.Since(begun)
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	t.Fatalf("%s does not come to hold %q", filepath.Join(path...), content)
+	return 0
+}
+
+// watching waits until the run of a continuous job has done all and waits for changes.
+func (h *heron) watching(job string) string {
+	h.t.Helper()
+	for begun := time.Now(); time.Since(begun) < 30*time.Second; time.Sleep(20 * time.Millisecond) {
+		got, err := h.client().Job(h.t.Context(), job)
+		if err == nil && got.Last != nil && got.Last.Watching {
+			return got.Last.ID
+		}
+	}
+	h.t.Fatalf("the job %s does not come to wait for changes:\n%s", job, h.must("job", "show", job))
+	return ""
+}
+
+// TestContinuous keeps a folder as two drives are, while these change: seconds after
+// the change, over a restart, and with every change.
+func TestContinuous(t *testing.T) {
+	c := clouds(t)
+	h := start(t)
+	h.linkDrives(c)
+	disk, local := t.TempDir(), t.TempDir()
+	h.linkFolder("disk", disk)
+	put := func(content, address string) {
+		t.Helper()
+		file := filepath.Join(local, "file")
+		if err := os.WriteFile(file, []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		name := address[strings.LastIndexByte(address, '/')+1:]
+		if err := os.Rename(file, filepath.Join(local, name)); err != nil {
+			t.Fatal(err)
+		}
+		h.must("put", filepath.Join(local, name), address[:strings.LastIndexByte(address, '/')], "--yes")
+	}
+	for _, drive := range []string{"office-drive", "field-drive"} {
+		{
+			from, to := "/"+drive+"/Work", filepath.Join(disk, drive)
+			h.must("mkdir", from)
+			for i := range 25 {
+				put(fmt.Sprint("before ", i), fmt.Sprintf("%s/before%d.txt", from, i))
+			}
+			h.must("job", "create", "keep-"+drive, "--type", "mirror", "--from", from, "--to", "/disk/"+drive)
+			h.must("job", "edit", "keep-"+drive, "--continuous")
+			run := h.watching("keep-" + drive)
+			comesToHold(t, "before 24", to, "before24.txt")
+
+			var took []time.Duration
+			for i := range 12 {
+				name := fmt.Sprintf("new%d.txt", i)
+				put(fmt.Sprint("new ", i), from+"/"+name)
+				took = append(took, comesToHold(t, fmt.Sprint("new ", i), to, name))
+			}
+			put("changed", from+"/before3.txt")
+			took = append(took, comesToHold(t, "changed", to, "before3.txt"))
+			h.must("rm", from+"/before4.txt", "--yes")
+			took = append(took, comesToHold(t, "", to, "before4.txt"))
+			h.must("mv", from+"/before5.txt", from+"/five.txt")
+			took = append(took, comesToHold(t, "before 5", to, "five.txt"))
+			comesToHold(t, "", to, "before5.txt")
+			h.must("mkdir", from+"/deep")
+			put("deep", from+"/deep/in.txt")
+			comesToHold(t, "deep", to, "deep", "in.txt")
+			slices.Sort(took)
+			t.Logf(drive+": change to visible: median %v, most %v", took[len(took)/2], took[len(took)-1])
+			if took[len(took)/2] > 3*time.Second {
+				t.Errorf("a change takes %v", took[len(took)/2])
+			}
+			if id := h.watching("keep-" + drive); id != run {
+				t.Errorf("one run goes on for all: %s, then %s", run, id)
+			}
+			if list := h.must("run", "show", run); !strings.Contains(list, "waits for changes") {
+				t.Errorf("it is not said that it waits:\n%s", list)
+			}
+
+			// What happens while the service is away is not lost.
+			h.end(syscall.SIGKILL)
+			h.serve()
+			put("after", from+"/after.txt")
+			comesToHold(t, "after", to, "after.txt")
+
+			// Many at once: the brake holds them, little by little as they come.
+			for i := 6; i < 16; i++ {
+				h.must("rm", fmt.Sprintf("%s/before%d.txt", from, i), "--yes")
+			}
+			h.until(run, "held")
+			if left, _ := filepath.Glob(filepath.Join(to, "before*.txt")); len(left) < 18 {
+				t.Errorf("%d files are left; the brake was to hold more removals", len(left))
+			}
+			h.must("run", "release", run)
+			comesToHold(t, "", to, "before15.txt")
+			h.watching("keep-" + drive)
+			h.must("job", "suspend", "keep-"+drive)
+			h.until(run, "done")
+		}
+	}
+}

@@ -1,0 +1,225 @@
+package runner
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/job"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/records"
+)
+
+const (
+	// gather is how long further changes are waited for, after a first.
+	gather = 150 * time.Millisecond
+	// mostTouched is how many places are looked at by themselves; of more, all is.
+	mostTouched = 2000
+	// lasts is how long a run of a continuous job lasts, when it does not end
+	// otherwise: the next one begins with a full comparison.
+	lasts = 24 * time.Hour
+	// afterFailures is the wait before all is looked at again where something has
+	// failed, doubled up to mostAfterFailures.
+	afterFailures, mostAfterFailures = 30 * time.Second, 15 * time.Minute
+)
+
+// watch gathers what changes at the ends of a continuous job, while its run goes on.
+type watch struct {
+	runner *Runner
+	active *active
+	begun  time.Time
+	stop   <-chan struct{} // closed when the run is to end, having done all
+
+	subscriptions []*subscription
+
+	mu      sync.Mutex
+	touched map[transfer.TouchedPlace]bool
+	all     bool
+	some    chan struct{}
+	failing time.Duration
+}
+
+// watchJob begins to follow the ends of a run's routes; nil where the job is not
+// continuous.
+func (r *Runner) watchJob(ctx context.Context, a *active, routes []transfer.Route, resumed bool) (*watch, error) {
+	row, err := r.db.KeptJob(ctx, a.row.Job)
+	if err != nil || !row.Spec.When.Continuous || row.Type == job.Migrate {
+		return nil, nil // a job that was removed meanwhile is no longer followed
+	}
+	w := &watch{runner: r, active: a, begun: time.Now(), stop: a.stop, touched: map[transfer.TouchedPlace]bool{}, all: resumed, some: make(chan struct{}, 1)}
+	for i, route := range routes {
+		ends := []transfer.Side{route.Source}
+		if a.row.Rules.Type == plan.TwoWay {
+			ends = append(ends, route.Target)
+		}
+		for n, side := range ends {
+			target := n == 1
+			traits := side.Store.Traits()
+			subscription, err := r.feeds.follow(ctx, side.Account, func(what heard) { w.hear(route, i, target, side, traits, what) })
+			if err != nil {
+				w.end()
+				return nil, err
+			}
+			w.subscriptions = append(w.subscriptions, subscription)
+		}
+	}
+	if resumed {
+		w.some <- struct{}{} // what has changed meanwhile, nobody has told
+	}
+	return w, nil
+}
+
+func (w *watch) end() {
+	for _, one := range w.subscriptions {
+		w.runner.feeds.end(one)
+	}
+}
+
+// hear takes in what an account tells of one end of a route.
+func (w *watch) hear(route transfer.Route, number int, target bool, side transfer.Side, traits store.Traits, what heard) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	root := side.Root.AsFolder().Path
+	relevant := what.all
+	w.all = w.all || what.all
+	for _, change := range what.changes {
+		switch {
+		case change.Gone && change.Place.Name == "", // only its id is told
+			!change.Gone && change.Entry.Kind == store.KindFolder && change.Place.ID != "": // it may have been elsewhere
+			w.all, relevant = true, true
+			continue
+		}
+		path := change.Place.Folder.Path.Child(change.Place.Name)
+		if strings.HasPrefix(string(root), string(path)) {
+			w.all, relevant = true, true // what is followed lies in it
+			continue
+		}
+		below, ok := strings.CutPrefix(string(path), string(root))
+		if !ok || store.Ours(change.Place.Folder.Path, change.Place.Name) || isOurs(path) {
+			continue
+		}
+		relevant = true
+		w.touched[transfer.TouchedPlace{Route: number, Target: target, Path: store.Path(below)}] = true
+		if !change.Gone && change.Place.ID != "" { // it may have been at another place
+			w.touchMoved(route, number, target, change.Entry, traits)
+		}
+	}
+	if len(w.touched) > mostTouched {
+		w.all = true
+	}
+	if relevant {
+		select {
+		case w.some <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// isOurs reports whether a path is in our own folder.
+func isOurs(path store.Path) bool {
+	return strings.HasPrefix(string(path), store.OwnFolder+"/")
+}
+
+// touchMoved touches where content that has come to a place was known to be.
+func (w *watch) touchMoved(route transfer.Route, number int, target bool, entry store.Entry, traits store.Traits) {
+	mark := compare.MarkOf(entry, traits)
+	if mark == "" {
+		return
+	}
+	origin, err := w.runner.db.Find(w.runner.ctx, route.Scope, mark, target)
+	if err != nil || origin == nil {
+		return
+	}
+	// Find tells where it is at the other side.
+	below, name := origin.Key.Split(store.KindFile)
+	w.touched[transfer.TouchedPlace{Route: number, Target: !target, Path: below.Child(name)}] = true
+}
+
+// again waits for what is to be looked at next; see transfer.Options.Again.
+func (w *watch) again(ctx context.Context, failed int64) (transfer.Touched, bool) {
+	w.mu.Lock()
+	if failed == 0 {
+		w.failing = 0
+	} else {
+		w.failing = min(mostAfterFailures, max(afterFailures, w.failing*2))
+	}
+	var retry <-chan time.Time
+	if w.failing > 0 {
+		timer := time.NewTimer(w.failing)
+		defer timer.Stop()
+		retry = timer.C
+	}
+	w.mu.Unlock()
+	// While it waits, others may move.
+	w.active.watching.Store(true)
+	<-w.runner.slots
+	defer func() {
+		w.runner.slots <- struct{}{}
+		w.active.watching.Store(false)
+	}()
+	over := time.NewTimer(time.Until(w.begun.Add(lasts)))
+	defer over.Stop()
+	select {
+	case <-w.some:
+		if store.Sleep(ctx, gather) != nil {
+			return transfer.Touched{}, false
+		}
+	case <-retry:
+		return transfer.Touched{All: true}, true
+	case <-over.C:
+		return transfer.Touched{}, false
+	case <-w.stop:
+		return transfer.Touched{}, false
+	case <-ctx.Done():
+		return transfer.Touched{}, false
+	}
+	return w.take(), true
+}
+
+// take takes what was touched.
+func (w *watch) take() transfer.Touched {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	touched := transfer.Touched{All: w.all}
+	if !touched.All {
+		for place := range w.touched {
+			touched.Places = append(touched.Places, place)
+		}
+	}
+	w.all = false
+	clear(w.touched)
+	return touched
+}
+
+// keepGoing keeps a run of a continuous job going, until ctx ends; that run then ends
+// as soon as it has done what it was doing.
+func (c *clock) keepGoing(ctx context.Context, row records.Job) {
+	r := c.runner
+	for ctx.Err() == nil {
+		wait := time.Second
+		if open, err := r.db.OpenRunOf(ctx, row.Name); err == nil {
+			r.mu.Lock()
+			a := r.active[open.ID]
+			r.mu.Unlock()
+			if a != nil {
+				select {
+				case <-a.ended:
+				case <-ctx.Done():
+				}
+			}
+		} else if now, err := r.db.KeptJob(ctx, row.Name); err == nil {
+			if _, err := r.startJob(ctx, now, "continuously"); err != nil && ctx.Err() == nil {
+				r.log.Info("a continuous job cannot go on for now", "job", row.Name, "error", err)
+				wait = afterFailures
+			}
+			if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == records.Failed && last.EndedAt != nil {
+				wait = afterFailures
+			}
+		}
+		_ = store.Sleep(ctx, wait)
+	}
+}
