@@ -9,6 +9,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"deftheron/servertest"
 )
 
 // comesToHold waits until a file holds something, or is gone where that is empty, and
@@ -121,4 +123,55 @@ func TestContinuous(t *testing.T) {
 			h.until(run, "done")
 		}
 	}
+}
+
+// TestContinuousFolders keeps a folder on disk and one on a file server in step: the
+// first tells its changes, all of the second is looked at.
+func TestContinuousFolders(t *testing.T) {
+	h := start(t)
+	shell := servertest.StartOpenSSH(t)
+	desk, place := t.TempDir(), shell.Folder(t)
+	h.linkFolder("desk", desk)
+	h.link(shell.Password, "sftp", "share", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", place)
+	writeFile(t, "before", desk, "Work", "before.txt")
+	h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/Work", "--to", "/share/Work", "--continuous", "--brake-deletions", "none")
+	run := h.watching("keep")
+	comesToHold(t, "before", place, "Work", "before.txt")
+	writeFile(t, "new", desk, "Work", "deep", "er", "new.txt")
+	here := comesToHold(t, "new", place, "Work", "deep", "er", "new.txt")
+	writeFile(t, "theirs", place, "Work", "theirs.txt")
+	there := comesToHold(t, "theirs", desk, "Work", "theirs.txt")
+	t.Logf("a folder tells it: %v; all is looked at: %v", here, there)
+	if here > 5*time.Second {
+		t.Errorf("a change in the folder took %v", here)
+	}
+
+	// What is still being written is left until it rests.
+	file, err := os.Create(filepath.Join(desk, "Work", "log.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	for i := range 20 {
+		fmt.Fprintln(file, i)
+		if _, err := os.Stat(filepath.Join(place, "Work", "log.txt")); err == nil && i < 19 {
+			t.Fatalf("it is there after %d lines of 20", i)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	whole, err := os.ReadFile(file.Name())
+	if err != nil {
+		t.Fatal(err)
+	}
+	comesToHold(t, string(whole), place, "Work", "log.txt")
+
+	os.Remove(filepath.Join(desk, "Work", "before.txt"))
+	comesToHold(t, "", place, "Work", "before.txt")
+	os.Rename(filepath.Join(desk, "Work", "deep"), filepath.Join(desk, "Work", "moved"))
+	comesToHold(t, "new", place, "Work", "moved", "er", "new.txt")
+	comesToHold(t, "", place, "Work", "deep", "er", "new.txt")
+	if id := h.watching("keep"); id != run {
+		t.Errorf("one run goes on for all: %s, then %s", run, id)
+	}
+	bothHold(t, filepath.Join(desk, "Work"), filepath.Join(place, "Work"), 3)
 }

@@ -89,6 +89,8 @@ type account struct {
 
 	mu    sync.Mutex
 	dirty map[string]bool // folders whose names have changed since the last Sync
+	// watcher tells changes, once they were asked for.
+	watcher *watcher
 }
 
 // Traits implements store.Store.

@@ -1,0 +1,263 @@
+package folder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"deftheron/core/store"
+)
+
+const (
+	// rest is how long a file has to be left alone before its change is told: what is
+	// still being written is not to be read.
+	rest = 800 * time.Millisecond
+	// keptEvents is how many changes are kept for those who ask later.
+	keptEvents = 20_000
+)
+
+// watcher tells what changes in a folder on disk.
+type watcher struct {
+	root   string
+	events *fsnotify.Watcher
+	epoch  string // of its cursors
+	ended  chan struct{}
+
+	mu      sync.Mutex
+	unquiet map[string]time.Time // by path, when it was seen to change last
+	told    []string             // paths, in the order in which they came to rest
+	first   int64                // the number of the first of them
+	more    chan struct{}        // closed when there are more
+	broken  error
+}
+
+// watch begins to watch a folder and all that is in it.
+func watch(root string) (*watcher, error) {
+	events, err := fsnotify.NewWatcher()
+	if err != nil {
+		return nil, err
+	}
+	w := &watcher{
+		root: root, events: events, epoch: strconv.FormatInt(time.Now().UnixNano(), 36), ended: make(chan struct{}),
+		unquiet: map[string]time.Time{}, more: make(chan struct{}),
+	}
+	if err := w.add(root); err != nil {
+		events.Close()
+		return nil, err
+	}
+	go w.run()
+	return w, nil
+}
+
+// add watches a folder, and those in it.
+func (w *watcher) add(path string) error {
+	return filepath.WalkDir(path, func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case errors.Is(err, fs.ErrNotExist) || err == nil && !entry.IsDir():
+			return nil
+		case err != nil:
+			return err
+		case path != w.root && entry.Name() == store.OwnFolder && filepath.Dir(path) == w.root:
+			return fs.SkipDir
+		}
+		err = w.events.Add(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	})
+}
+
+// run takes events until the watcher is closed.
+func (w *watcher) run() {
+	defer close(w.ended)
+	ticker := time.NewTicker(rest / 4)
+	defer ticker.Stop()
+	for {
+		select {
+		case event, open := <-w.events.Events:
+			if !open {
+				return
+			}
+			w.see(event)
+		case err, open := <-w.events.Errors:
+			if !open {
+				return
+			}
+			w.fail(err)
+		case now := <-ticker.C:
+			w.settle(now)
+		}
+	}
+}
+
+func (w *watcher) see(event fsnotify.Event) {
+	if event.Op == fsnotify.Chmod {
+		return
+	}
+	path, err := filepath.Rel(w.root, event.Name)
+	if err != nil || path == "." || strings.HasPrefix(path, "..") {
+		return
+	}
+	folder, name := filepath.Split(path)
+	if store.Ours(store.Path(folder), name) || strings.HasPrefix(path, store.OwnFolder+"/") {
+		return
+	}
+	if event.Op.Has(fsnotify.Create) {
+		if info, err := os.Lstat(event.Name); err == nil && info.IsDir() {
+			if err := w.add(event.Name); err != nil {
+				w.fail(err)
+			}
+		}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.unquiet[path] = time.Now()
+}
+
+// settle tells what has come to rest.
+func (w *watcher) settle(now time.Time) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	some := false
+	for path, at := range w.unquiet {
+		if now.Sub(at) >= rest {
+			w.told, some = append(w.told, path), true
+			delete(w.unquiet, path)
+		}
+	}
+	if over := len(w.told) - keptEvents; over > 0 {
+		w.told, w.first = w.told[over:], w.first+int64(over)
+	}
+	if some {
+		close(w.more)
+		w.more = make(chan struct{})
+	}
+}
+
+// fail ends what can be told: some changes were not seen.
+func (w *watcher) fail(err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.broken == nil {
+		w.broken = err
+		close(w.more)
+		w.more = make(chan struct{})
+	}
+}
+
+func (w *watcher) close() error {
+	err := w.events.Close()
+	<-w.ended
+	return err
+}
+
+// since returns what has changed since a cursor, and the cursor from there on; wait is
+// closed when there is more.
+func (w *watcher) since(cursor string) (paths []string, next string, wait <-chan struct{}, err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	end := w.first + int64(len(w.told))
+	next = fmt.Sprint(w.epoch, "-", end)
+	if cursor == "" {
+		return nil, next, w.more, nil
+	}
+	number, ok := strings.CutPrefix(cursor, w.epoch+"-")
+	from, wrong := strconv.ParseInt(number, 10, 64)
+	if !ok || wrong != nil || from < w.first || from > end || w.broken != nil {
+		return nil, "", nil, store.Errorf(store.ErrChanged, "the changes since then are not known any more")
+	}
+	return w.told[from-w.first:], next, w.more, nil
+}
+
+// watching returns the account's watcher, which the first who asks begins.
+func (a *account) watching() (*watcher, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.watcher != nil && a.watcher.isBroken() {
+		if err := a.watcher.close(); err != nil {
+			return nil, err
+		}
+		a.watcher = nil
+	}
+	if a.watcher == nil {
+		w, err := watch(a.real)
+		if err != nil { // too many folders for the system, or a file system that tells nothing
+			return nil, store.Errorf(store.ErrUnsupported, "the folder %s cannot be watched: %w", a.real, err)
+		}
+		a.watcher = w
+	}
+	return a.watcher, nil
+}
+
+func (w *watcher) isBroken() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.broken != nil
+}
+
+// Changes implements store.ChangeLister by the system's own events.
+func (a *account) Changes(ctx context.Context, folder store.Folder, cursor string) (store.ChangePage, error) {
+	return a.AwaitChanges(ctx, folder, cursor, 0)
+}
+
+// AwaitChanges implements store.ChangeWaiter.
+func (a *account) AwaitChanges(ctx context.Context, folder store.Folder, cursor string, wait time.Duration) (store.ChangePage, error) {
+	w, err := a.watching()
+	if err != nil {
+		return store.ChangePage{}, err
+	}
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	for {
+		paths, next, more, err := w.since(cursor)
+		if err != nil || len(paths) > 0 || cursor == "" || wait <= 0 {
+			return store.ChangePage{Changes: a.changesOf(ctx, folder, paths), Cursor: next}, err
+		}
+		select {
+		case <-more:
+		case <-timer.C:
+			return store.ChangePage{Cursor: next}, nil
+		case <-ctx.Done():
+			return store.ChangePage{}, ctx.Err()
+		}
+	}
+}
+
+// changesOf are the changes at paths, of those below a folder.
+func (a *account) changesOf(ctx context.Context, folder store.Folder, paths []string) (changes []store.Change) {
+	for _, path := range paths {
+		place := store.At(strings.Split(path, string(filepath.Separator))...)
+		if !strings.HasPrefix(string(place.Folder.Path), string(folder.Path)) {
+			continue
+		}
+		change := store.Change{Place: place}
+		entry, err := a.Stat(ctx, place)
+		if change.Gone = err != nil; err == nil {
+			change.Entry = entry
+		}
+		changes = append(changes, change)
+	}
+	return changes
+}
+
+// Close ends the watching; the folder itself stays open to who still uses it.
+func (a *account) Close() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.watcher == nil {
+		return nil
+	}
+	err := a.watcher.close()
+	a.watcher = nil
+	return err
+}
