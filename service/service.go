@@ -27,6 +27,7 @@ import (
 	"deftheron/service/accounts"
 	"deftheron/service/api"
 	"deftheron/service/live"
+	"deftheron/service/notice"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 )
@@ -77,6 +78,7 @@ type Service struct {
 	lock      *os.File
 	db        *records.DB
 	runner    *runner.Runner
+	notices   *notice.Notices
 	linked    *accounts.Accounts
 	recent    *tree.Recent
 	hub       *live.Hub
@@ -182,6 +184,8 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	s.linked = linked
+	s.notices = notice.New(s.db, sealer, s.options.Log)
+	linked.LapsedNow = s.accountLapsed
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	all := &tree.Tree{Accounts: linked}
 	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
@@ -204,10 +208,11 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	s.runner.Scratch = scratch
+	s.runner.Told = s.runTold
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Scratch: scratch, Runner: s.runner, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Scratch: scratch, Runner: s.runner, Notices: s.notices, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
@@ -326,6 +331,11 @@ func (s *Service) Serve(ctx context.Context) error {
 		defer close(quiet)
 		s.linked.Watch(watching)
 	}()
+	telling := make(chan struct{})
+	go func() {
+		defer close(telling)
+		s.notices.Run(watching)
+	}()
 	debug.FreeOSMemory() // what describing the API took is not needed again
 	served := make(chan error, 1)
 	go func() { served <- s.server.Serve(s.listener) }()
@@ -341,6 +351,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	stopWatching()
 	<-watched
 	<-quiet
+	<-telling
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if shutdown := s.server.Shutdown(ending); shutdown != nil {

@@ -42,6 +42,8 @@ type Accounts struct {
 	// Mended is called after the sign-in of an account was made anew, or it was
 	// resumed.
 	Mended func(name string)
+	// LapsedNow is called when an account no longer accepts its sign-in.
+	LapsedNow func(name string, why error)
 	// Aside is called around a change of an account that is in use: it has what
 	// uses it stop, and go on afterwards as the account is then.
 	Aside func(ctx context.Context, name string, change func() error) error
@@ -62,7 +64,7 @@ type Accounts struct {
 func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
-		Changed: func() {}, Mended: func(string) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
+		Changed: func() {}, Mended: func(string) {}, LapsedNow: func(string, error) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider

@@ -45,6 +45,7 @@ func (a *Accounts) keep(id string, before, after State) {
 	switch last := events[len(events)-1].What; {
 	case after.Name == Lapsed && last != records.Lapsed:
 		a.happened(ctx, row, records.Lapsed, after.Err.Error())
+		a.LapsedNow(row.Name, after.Err)
 	case after.Name == Linked && last == records.Lapsed:
 		a.happened(ctx, row, records.Mended, "its sign-in is accepted again")
 	}

@@ -19,6 +19,7 @@ import (
 	"deftheron/service/access"
 	"deftheron/service/accounts"
 	"deftheron/service/live"
+	"deftheron/service/notice"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 )
@@ -30,6 +31,7 @@ type Server struct {
 	Tree     *tree.Tree
 	Recent   *tree.Recent
 	Runner   *runner.Runner
+	Notices  *notice.Notices
 	Hub      *live.Hub
 	DB       *records.DB
 	Log      *slog.Logger

@@ -186,6 +186,10 @@ var jobSchema = []string{
 	"ALTER TABLE runs ADD COLUMN started_by TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE runs ADD COLUMN released INTEGER NOT NULL DEFAULT 0",
 	"ALTER TABLE runs ADD COLUMN removed INTEGER NOT NULL DEFAULT 0",
+	`CREATE TABLE notices (
+		seq INTEGER PRIMARY KEY, at DATETIME NOT NULL, event TEXT NOT NULL, subject TEXT NOT NULL, text TEXT NOT NULL, payload TEXT NOT NULL,
+		channel TEXT NOT NULL, tries INTEGER NOT NULL, due_at DATETIME NOT NULL, sent_at DATETIME, given_up INTEGER NOT NULL, why TEXT NOT NULL)`,
+	"CREATE INDEX notices_due ON notices (due_at) WHERE sent_at IS NULL AND given_up = 0",
 	"CREATE INDEX runs_job ON runs (job, number)",
 	"ALTER TABLE pairs ADD COLUMN target_mark TEXT NOT NULL DEFAULT ''",
 	"CREATE INDEX pairs_target_mark ON pairs (scope, target_mark) WHERE target_mark <> ''",

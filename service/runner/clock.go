@@ -119,6 +119,7 @@ func (r *Runner) failedToStart(ctx context.Context, row records.Job, by string, 
 	if err := r.db.AddRunOf(ctx, &run); err != nil {
 		r.log.Error("could not keep that a job could not be started", "job", row.Name, "error", err)
 	}
+	r.Told(r.contract(run, nil))
 }
 
 // allowed reports whether a run of a job may go at a moment, and when that changes.

@@ -30,6 +30,9 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	r.mu.Unlock()
 	r.log.Warn("run", "run", row.ID, "state", row.State, "cause", row.Cause, "why", row.Why)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
+	if !again {
+		r.Told(r.contract(row, nil))
+	}
 	if row.Cause == string(plan.CauseNoSpace) {
 		r.group.Go(func() { r.awaitSpace(row) })
 	}

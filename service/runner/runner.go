@@ -44,6 +44,8 @@ type Runner struct {
 	// Ended is called when a run has ended, or is interrupted, with the
 	// accounts that it may have changed.
 	Ended func(accounts []string)
+	// Told is called when a run has ended, or is held, with what came of it.
+	Told func(contract.Run)
 	// Scratch is a folder for content whose size is not known yet.
 	Scratch string
 	// Transfers are those to and from outside, whose progress is told too.
@@ -83,7 +85,7 @@ type active struct {
 // New returns a runner. ctx ends all that it runs, to be taken up again.
 func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree *tree.Tree, hub *live.Hub, log *slog.Logger) *Runner {
 	r := &Runner{
-		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {},
+		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {}, Told: func(contract.Run) {},
 		slots: make(chan struct{}, most), active: map[string]*active{},
 	}
 	r.feeds = &feeds{runner: r, open: map[string]*feed{}}
@@ -344,6 +346,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed, "moved", row.Moved)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
+	r.Told(r.contract(row, nil))
 }
 
 // interrupted leaves a run as it is, to be taken up at the next start; one that

@@ -655,6 +655,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest words that were, or are to be, sent */
+        get: operations["list-notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told what, and when */
+        get: operations["show-notice-settings"];
+        /** Change who is told what; a secret that is left away stays */
+        put: operations["set-notice-settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a word by every way, to try them */
+        post: operations["test-notices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pace": {
         parameters: {
             query?: never;
@@ -1595,6 +1647,63 @@ export interface components {
             names?: string[];
             /** @description Make the folders that it is in, too, and be content if it is there. */
             parents?: boolean;
+        };
+        Notice: {
+            /** Format: date-time */
+            at: string;
+            channel: string;
+            /** Format: date-time */
+            due: string;
+            event: string;
+            /** Format: date-time */
+            sent?: string;
+            /** @enum {string} */
+            state: "waiting" | "sent" | "given-up";
+            subject: string;
+            /** Format: int64 */
+            tries: number;
+            why?: string;
+        };
+        NoticeList: {
+            notices: components["schemas"]["Notice"][];
+        };
+        NoticeMail: {
+            from: string;
+            /** @description Of done, partial, failed, held, account; all but done unless given. */
+            on?: string[];
+            /** @description Given to be kept, and never told; the one that is kept stays where it is left away. */
+            password?: string;
+            /** @description HOST:PORT. */
+            server: string;
+            /** @description starttls (the default), implicit or none. */
+            tls?: string;
+            to: string[];
+            user?: string;
+        };
+        NoticeTest: {
+            channels: components["schemas"]["NoticeTried"][];
+        };
+        NoticeTried: {
+            /** @description mail, or a webhook's URL. */
+            channel: string;
+            sent: boolean;
+            why?: string;
+        };
+        NoticeWebhook: {
+            on?: string[];
+            /** @description The key of the signature: given to be kept, and never told. */
+            secret?: string;
+            url: string;
+        };
+        Notices: {
+            /** @description Mail is gathered for so long, such as 1h; each by itself unless given. */
+            digest?: string;
+            mail?: components["schemas"]["NoticeMail"];
+            /** @description Hours of the week in which nothing is sent, as of a job: mon-sun 22:00-07:00. */
+            quiet?: string;
+            webhooks: components["schemas"]["NoticeWebhook"][];
+            /** @description Their time zone; the service's own unless given. */
+            zone?: string;
         };
         Now: {
             flying: components["schemas"]["Flying"][];
@@ -3739,6 +3848,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NearbyServer"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-notices": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-notice-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notices"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-notice-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Notices"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "test-notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeTest"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+func (a *app) notice() *cobra.Command {
+	return nouns("notice", "Have people told what happens, by mail and by signed webhooks",
+		a.noticeShow(), a.noticeMail(), a.noticeWebhook(), a.noticeQuiet(), a.noticeForget(), a.noticeTest(), a.noticeList())
+}
+
+func (a *app) noticeShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show", Short: "Show who is told what, and when", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			settings, err := a.client().Notices(command.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(settings)
+			}
+			if settings.Mail == nil && len(settings.Webhooks) == 0 {
+				_, err := fmt.Fprintln(a.out, "Nobody is told anything yet. Begin with: heron notice mail --server HOST:PORT --sender ADDRESS --recipient ADDRESS, or heron notice webhook URL --secret-file FILE")
+				return err
+			}
+			t := a.newTable("BY", "TO", "ON")
+			if m := settings.Mail; m != nil {
+				t.AppendRow(table.Row{"mail through " + m.Server, strings.Join(m.To, ", "), onWhat(m.On)})
+			}
+			for _, hook := range settings.Webhooks {
+				t.AppendRow(table.Row{"webhook", shown.Plain(hook.URL), onWhat(hook.On)})
+			}
+			t.Render()
+			if settings.Quiet != "" {
+				fmt.Fprintf(a.out, "Nothing is sent within %s.\n", settings.Quiet)
+			}
+			if settings.Digest != "" {
+				fmt.Fprintf(a.out, "Mail is gathered for %s.\n", settings.Digest)
+			}
+			return nil
+		},
+	}
+}
+
+func onWhat(on []string) string {
+	if len(on) == 0 {
+		return "partial, failed, held, account"
+	}
+	return strings.Join(on, ", ")
+}
+
+// changeNotices changes the settings as they are.
+func (a *app) changeNotices(command *cobra.Command, change func(*contract.Notices) error) error {
+	settings, err := a.client().Notices(command.Context())
+	if err != nil {
+		return err
+	}
+	if err := change(&settings); err != nil {
+		return err
+	}
+	if err := a.client().SetNotices(command.Context(), settings); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintln(a.out, "It is set. Try it with: heron notice test")
+	return err
+}
+
+func (a *app) noticeMail() *cobra.Command {
+	var m contract.NoticeMail
+	var secretFile string
+	command := &cobra.Command{
+		Use: "mail --server HOST:PORT --sender ADDRESS --recipient ADDRESS", Short: "Have mail sent", Args: arguments(0, 0, "nothing more"),
+		Example: "  heron notice mail --server mail.example.org:587 --user heron --secret-file password.txt --sender heron@example.org --recipient storage@example.org",
+		RunE: func(command *cobra.Command, _ []string) error {
+			if m.Server == "" || m.From == "" || len(m.To) == 0 {
+				return usageError("mail needs a server, a sender and somebody who gets it; give --server, --sender and --recipient")
+			}
+			if m.User != "" || secretFile != "" {
+				var err error
+				if m.Password, _, err = a.secret(secretFile, "Password of "+m.User+" at the mail server"); err != nil {
+					return err
+				}
+			}
+			return a.changeNotices(command, func(settings *contract.Notices) error {
+				settings.Mail = &m
+				return nil
+			})
+		},
+	}
+	flags := command.Flags()
+	flags.StringVar(&m.Server, "server", "", "the mail server, as HOST:PORT")
+	flags.StringVar(&m.TLS, "tls", "", "starttls (the default), implicit or none")
+	flags.StringVar(&m.User, "user", "", "the name to sign in with")
+	flags.StringVar(&secretFile, "secret-file", "", "a file that holds the password, or - for standard input")
+	flags.StringVar(&m.From, "sender", "", "the address that it is sent from")
+	flags.StringArrayVar(&m.To, "recipient", nil, "an address that it is sent to; may be given several times")
+	flags.StringSliceVar(&m.On, "on", nil, "on what: done, partial, failed, held, account; all but done unless given")
+	return command
+}
+
+func (a *app) noticeWebhook() *cobra.Command {
+	var hook contract.NoticeWebhook
+	var secretFile string
+	command := &cobra.Command{
+		Use: "webhook URL --secret-file FILE", Short: "Have a URL told, signed with a secret (RFC 9421, HMAC-SHA256)", Args: arguments(1, 1, "one URL"),
+		RunE: func(command *cobra.Command, args []string) error {
+			var err error
+			if hook.Secret, _, err = a.secret(secretFile, "Secret to sign with"); err != nil {
+				return err
+			}
+			hook.URL = args[0]
+			return a.changeNotices(command, func(settings *contract.Notices) error {
+				settings.Webhooks = append(slices.DeleteFunc(settings.Webhooks, func(one contract.NoticeWebhook) bool { return one.URL == hook.URL }), hook)
+				return nil
+			})
+		},
+	}
+	command.Flags().StringVar(&secretFile, "secret-file", "", "a file that holds the secret to sign with, or - for standard input")
+	command.Flags().StringSliceVar(&hook.On, "on", nil, "on what: done, partial, failed, held, account; all but done unless given")
+	return command
+}
+
+func (a *app) noticeQuiet() *cobra.Command {
+	var quiet, zone, digest string
+	command := &cobra.Command{
+		Use: "when", Short: "Say when nothing is sent, and for how long mail is gathered; with no option, all is sent at once", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			return a.changeNotices(command, func(settings *contract.Notices) error {
+				settings.Quiet, settings.Zone, settings.Digest = quiet, zone, digest
+				return nil
+			})
+		},
+	}
+	command.Flags().StringVar(&quiet, "quiet", "", "hours of the week in which nothing is sent: \"mon-sun 22:00-07:00\"")
+	command.Flags().StringVar(&zone, "zone", "", "their time zone; the service's own unless given")
+	command.Flags().StringVar(&digest, "digest", "", "for how long mail is gathered, such as 1h")
+	return command
+}
+
+func (a *app) noticeForget() *cobra.Command {
+	return &cobra.Command{
+		Use: "forget mail|URL", Short: "Have mail, or a webhook, told nothing more", Args: arguments(1, 1, "mail, or a webhook's URL"),
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.changeNotices(command, func(settings *contract.Notices) error {
+				before := len(settings.Webhooks)
+				settings.Webhooks = slices.DeleteFunc(settings.Webhooks, func(one contract.NoticeWebhook) bool { return one.URL == args[0] })
+				if args[0] == "mail" && settings.Mail != nil {
+					settings.Mail = nil
+				} else if len(settings.Webhooks) == before {
+					return usageError("%s is not told anything; heron notice show says who is", args[0])
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func (a *app) noticeTest() *cobra.Command {
+	return &cobra.Command{
+		Use: "test", Short: "Send a word by every way now, to try them", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			tested, err := a.client().TestNotices(command.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(tested)
+			}
+			failed := 0
+			for _, one := range tested.Channels {
+				if one.Sent {
+					fmt.Fprintf(a.out, "%s %s\n", a.stateMark("done"), shown.Plain(one.Channel))
+					continue
+				}
+				failed++
+				fmt.Fprintf(a.out, "%s %s: %s\n", a.stateMark("failed"), shown.Plain(one.Channel), shown.Plain(one.Why))
+			}
+			switch {
+			case len(tested.Channels) == 0:
+				return usageError("nobody is told anything yet; set that with heron notice mail or heron notice webhook")
+			case failed > 0:
+				return &exitError{exitFailed, fmt.Errorf("%d of %d could not be told; mend what is named above", failed, len(tested.Channels))}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) noticeList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the latest words that were, or are to be, sent", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			notices, err := a.client().NoticeList(command.Context())
+			if err != nil {
+				return err
+			}
+			t := a.newTable("AT", "STATE", "TRIES", "TO", "WHAT")
+			for _, one := range notices {
+				if a.json {
+					if err := a.printJSON(one); err != nil {
+						return err
+					}
+					continue
+				}
+				what := one.Subject
+				if one.Why != "" {
+					what += ": " + one.Why
+				}
+				t.AppendRow(table.Row{when(&one.At), one.State, one.Tries, shown.Plain(one.Channel), shown.Plain(what)})
+			}
+			if !a.json {
+				t.Render()
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,70 @@
+package contract
+
+import "time"
+
+// Notices are who is told what, and when.
+type Notices struct {
+	Mail     *NoticeMail     `json:"mail,omitempty"`
+	Webhooks []NoticeWebhook `json:"webhooks"`
+	Quiet    string          `json:"quiet,omitempty" doc:"Hours of the week in which nothing is sent, as of a job: mon-sun 22:00-07:00."`
+	Zone     string          `json:"zone,omitempty" doc:"Their time zone; the service's own unless given."`
+	Digest   string          `json:"digest,omitempty" doc:"Mail is gathered for so long, such as 1h; each by itself unless given."`
+}
+
+// NoticeMail is mail by SMTP.
+type NoticeMail struct {
+	Server   string   `json:"server" doc:"HOST:PORT."`
+	TLS      string   `json:"tls,omitempty" doc:"starttls (the default), implicit or none."`
+	User     string   `json:"user,omitempty"`
+	Password string   `json:"password,omitempty" doc:"Given to be kept, and never told; the one that is kept stays where it is left away."`
+	From     string   `json:"from"`
+	To       []string `json:"to" minItems:"1"`
+	On       []string `json:"on,omitempty" doc:"Of done, partial, failed, held, account; all but done unless given."`
+}
+
+// NoticeWebhook is a URL that is told, signed by RFC 9421 with HMAC-SHA256.
+type NoticeWebhook struct {
+	URL    string   `json:"url"`
+	Secret string   `json:"secret,omitempty" doc:"The key of the signature: given to be kept, and never told."`
+	On     []string `json:"on,omitempty"`
+}
+
+// NoticeTest is what became of a word that was sent to try it.
+type NoticeTest struct {
+	Channels []NoticeTried `json:"channels"`
+}
+
+// NoticeTried is one way of them.
+type NoticeTried struct {
+	Channel string `json:"channel" doc:"mail, or a webhook's URL."`
+	Sent    bool   `json:"sent"`
+	Why     string `json:"why,omitempty"`
+}
+
+// Notice is a word that was, or is to be, sent.
+type Notice struct {
+	At      time.Time  `json:"at"`
+	Event   string     `json:"event"`
+	Subject string     `json:"subject"`
+	Channel string     `json:"channel"`
+	State   string     `json:"state" enum:"waiting,sent,given-up"`
+	Tries   int        `json:"tries"`
+	Due     time.Time  `json:"due"`
+	Sent    *time.Time `json:"sent,omitempty"`
+	Why     string     `json:"why,omitempty"`
+}
+
+// NoticeList are the latest, newest first.
+type NoticeList struct {
+	Notices []Notice `json:"notices"`
+}
+
+// NoticeEvent is what a webhook is told.
+type NoticeEvent struct {
+	Event   string    `json:"event" doc:"done, partial, failed, held, account, or test."`
+	At      time.Time `json:"at"`
+	Subject string    `json:"subject"`
+	Text    string    `json:"text"`
+	Run     *Run      `json:"run,omitempty"`
+	Account string    `json:"account,omitempty"`
+}

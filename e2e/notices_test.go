@@ -1,0 +1,185 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"mime"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/mail"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/emersion/go-smtp"
+
+	"deftheron/contract"
+	"deftheron/service/notice"
+)
+
+// letters are those that a mail server took in.
+type letters struct {
+	mu  sync.Mutex
+	all []*mail.Message
+	to  []string
+}
+
+func (l *letters) NewSession(*smtp.Conn) (smtp.Session, error) { return &session{letters: l}, nil }
+
+type session struct {
+	*letters
+	rcpt []string
+}
+
+func (s *session) Mail(string, *smtp.MailOptions) error { return nil }
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	s.rcpt = append(s.rcpt, to)
+	return nil
+}
+func (s *session) Reset()        { s.rcpt = nil }
+func (s *session) Logout() error { return nil }
+func (s *session) Data(r io.Reader) error {
+	message, err := mail.ReadMessage(r)
+	if err != nil {
+		return err
+	}
+	text, err := io.ReadAll(message.Body)
+	if err != nil {
+		return err
+	}
+	message.Body = strings.NewReader(string(text))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all, s.to = append(s.all, message), append(s.to, s.rcpt...)
+	return nil
+}
+
+func (l *letters) subjects() (all []string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, message := range l.all {
+		subject, _ := new(mime.WordDecoder).DecodeHeader(message.Header.Get("Subject"))
+		all = append(all, subject)
+	}
+	return all
+}
+
+func startMail(t *testing.T) (*letters, string) {
+	t.Helper()
+	got := &letters{}
+	server := smtp.NewServer(got)
+	server.Domain = "mail.example.org"
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	served := make(chan struct{})
+	go func() { defer close(served); _ = server.Serve(listener) }()
+	t.Cleanup(func() { server.Close(); <-served })
+	return got, listener.Addr().String()
+}
+
+// TestNotices has a mirror whose source is emptied by its provider told by mail and by
+// a webhook, which is tried again until it answers.
+func TestNotices(t *testing.T) {
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("disk", to)
+	got, server := startMail(t)
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte("signed with this\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	events := make(chan contract.NoticeEvent, 10)
+	var mu sync.Mutex
+	refusals, calls := 0, 0
+	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		payload, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		if calls++; refusals > 0 {
+			refusals--
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		// The receiver signs what it got in the same way, at the moment that is told.
+		_, told, _ := strings.Cut(r.Header.Get("Signature-Input"), ";created=")
+		var created int64
+		fmt.Sscan(strings.SplitN(told, ";", 2)[0], &created)
+		again := httptest.NewRequest(r.Method, "http://"+r.Host+r.URL.Path, nil)
+		again.Header.Set("Content-Type", r.Header.Get("Content-Type"))
+		notice.Sign(again, payload, []byte("signed with this"), time.Unix(created, 0))
+		if again.Header.Get("Signature") != r.Header.Get("Signature") || time.Since(time.Unix(created, 0)) > time.Minute {
+			t.Errorf("the signature is not right: %v", r.Header)
+		}
+		var event contract.NoticeEvent
+		if err := json.Unmarshal(payload, &event); err != nil {
+			t.Error(err)
+		}
+		events <- event
+	}))
+	t.Cleanup(hook.Close)
+
+	h.says("", 2, "Nobody is told", "notice", "test")
+	h.says("", 2, "no HOST:PORT", "notice", "mail", "--server", "mail.example.org", "--sender", "heron@example.org", "--recipient", "storage@example.org")
+	h.says("", 2, "no mail address", "notice", "mail", "--server", server, "--sender", "nobody", "--recipient", "storage@example.org")
+	h.says("", 2, "no secret", "notice", "webhook", hook.URL+"/told")
+	h.says("", 2, "no URL", "notice", "webhook", "file:///etc/passwd", "--secret-file", secret)
+	h.must("notice", "mail", "--server", server, "--tls", "none", "--sender", "heron@example.org", "--recipient", "storage@example.org")
+	h.must("notice", "webhook", hook.URL+"/told", "--secret-file", secret)
+	if out := h.must("notice", "show", "--json"); strings.Contains(out, "signed with") {
+		t.Errorf("the secret is told: %s", out)
+	}
+	h.must("notice", "test")
+	if event := <-events; event.Event != "test" {
+		t.Errorf("tried: %+v", event)
+	}
+
+	for i := range 10 {
+		writeFile(t, fmt.Sprint(i), from, "logs", fmt.Sprint(i))
+	}
+	h.must("job", "create", "logs", "--type", "mirror", "--from", "/desk/logs", "--to", "/disk/logs")
+	h.job("logs", 0)
+	os.RemoveAll(filepath.Join(from, "logs"))
+	os.MkdirAll(filepath.Join(from, "logs"), 0o755)
+	mu.Lock()
+	refusals = 1
+	mu.Unlock()
+	run := h.job("logs", 3)
+	select {
+	case event := <-events:
+		if event.Event != "held" || event.Run == nil || event.Run.ID != run.ID || !strings.Contains(event.Text, "heron run release "+run.ID) {
+			t.Errorf("the webhook was told %+v", event)
+		}
+	case <-time.After(30 * time.Second):
+		t.Fatalf("the webhook was not told after it had refused:\n%s", h.must("notice", "list"))
+	}
+	subjects := got.subjects()
+	if len(subjects) != 2 || !strings.Contains(subjects[1], run.ID+" of logs waits for a person") {
+		t.Errorf("the mail said %q", subjects)
+	}
+	if got.to[1] != "storage@example.org" {
+		t.Errorf("it was sent to %v", got.to)
+	}
+	if list := h.must("notice", "list"); strings.Count(list, "sent") != 2 {
+		t.Errorf("what was sent:\n%s", list)
+	}
+	bothHold(t, filepath.Join(to, "logs"), filepath.Join(to, "logs"), 10)
+
+	// In quiet hours nothing is sent.
+	h.says("", 2, "whole week", "notice", "when", "--quiet", "mon-sun")
+	day := func(days int) string { return strings.ToLower(time.Now().AddDate(0, 0, days).Format("Mon")) }
+	h.must("notice", "when", "--quiet", day(-1)+"-"+day(1))
+	h.must("run", "cancel", run.ID, "--yes")
+	h.until(run.ID, "cancelled")
+	h.job("logs", 3)
+	if list := h.must("notice", "list"); strings.Count(list, "waiting") != 2 {
+		t.Errorf("in quiet hours:\n%s", list)
+	}
+}

@@ -1,0 +1,367 @@
+// Package notice tells people what happened: by mail, and by signed webhooks. What is
+// to be sent is in the records, and is tried again until it has been, for a day.
+package notice
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/mail"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/core/job"
+	"deftheron/service/access"
+	"deftheron/service/records"
+)
+
+// Events are those that can be told.
+var Events = []string{"done", "partial", "failed", "held", "account"}
+
+// usual are those that are told unless others are named.
+var usual = []string{"partial", "failed", "held", "account"}
+
+const (
+	// firstWait is the wait before another try, doubled up to longestWait; after
+	// tryFor it is given up.
+	firstWait   = 10 * time.Second
+	longestWait = time.Hour
+	tryFor      = 24 * time.Hour
+	// keepFor is how long what was sent stays in the records.
+	keepFor = 90 * 24 * time.Hour
+	// settingsName is what the settings are kept under.
+	settingsName = "notices"
+)
+
+// Notices sends words to people.
+type Notices struct {
+	db     *records.DB
+	sealer *access.Sealer
+	log    *slog.Logger
+	client *http.Client
+	wake   chan struct{}
+	// FirstWait, where not 0, is the wait before a second try.
+	FirstWait time.Duration
+
+	mu sync.Mutex // one change of the settings at a time
+}
+
+// New returns notices that are kept in the records.
+func New(db *records.DB, sealer *access.Sealer, log *slog.Logger) *Notices {
+	return &Notices{
+		db: db, sealer: sealer, log: log, wake: make(chan struct{}, 1),
+		client: &http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+	}
+}
+
+// kept are the settings with what is secret sealed.
+type kept struct {
+	contract.Notices
+	Password []byte            `json:"sealed_password,omitempty"`
+	Secrets  map[string][]byte `json:"sealed_secrets,omitempty"` // by URL
+}
+
+func (n *Notices) load(ctx context.Context) (k kept, err error) {
+	text, err := n.db.Meta(ctx, settingsName)
+	if err == nil && text != "" {
+		err = json.Unmarshal([]byte(text), &k)
+	}
+	if k.Webhooks == nil {
+		k.Webhooks = []contract.NoticeWebhook{}
+	}
+	return k, err
+}
+
+// Settings returns the settings, without what is secret.
+func (n *Notices) Settings(ctx context.Context) (contract.Notices, error) {
+	k, err := n.load(ctx)
+	return k.Notices, err
+}
+
+// Set changes the settings. A secret that is left away stays as it was.
+func (n *Notices) Set(ctx context.Context, given contract.Notices) error {
+	if err := check(given); err != nil {
+		return err
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	before, err := n.load(ctx)
+	if err != nil {
+		return err
+	}
+	now := kept{Notices: given, Password: before.Password, Secrets: map[string][]byte{}}
+	if given.Mail != nil {
+		m := *given.Mail
+		if now.Mail = &m; m.Password != "" {
+			now.Password = n.sealer.Seal("notices mail", []byte(m.Password))
+		}
+		now.Mail.Password = ""
+	} else {
+		now.Password = nil
+	}
+	now.Webhooks = slices.Clone(given.Webhooks)
+	for i, hook := range given.Webhooks {
+		now.Secrets[hook.URL] = before.Secrets[hook.URL]
+		if hook.Secret != "" {
+			now.Secrets[hook.URL] = n.sealer.Seal("notices "+hook.URL, []byte(hook.Secret))
+		}
+		if now.Secrets[hook.URL] == nil {
+			return fmt.Errorf("the webhook %s has no secret to sign with; give one", hook.URL)
+		}
+		now.Webhooks[i].Secret = ""
+	}
+	text, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	return n.db.SetMeta(ctx, settingsName, string(text))
+}
+
+func check(given contract.Notices) error {
+	quiet, err := quietOf(given)
+	if err != nil {
+		return err
+	}
+	if in, until := quiet.Allowed(time.Now()); given.Quiet != "" && in && until.IsZero() {
+		return errors.New("the quiet hours are the whole week, and nothing would ever be sent; leave some out")
+	}
+	if given.Digest != "" {
+		if every, err := time.ParseDuration(given.Digest); err != nil || every < time.Minute || every > 7*24*time.Hour {
+			return fmt.Errorf("%q is no time to gather mail for; write it as 1h", given.Digest)
+		}
+	}
+	events := [][]string{}
+	if m := given.Mail; m != nil {
+		if _, _, err := net.SplitHostPort(m.Server); err != nil {
+			return fmt.Errorf("the mail server %q is no HOST:PORT; write it as mail.example.org:587", m.Server)
+		}
+		if !slices.Contains([]string{"", "starttls", "implicit", "none"}, m.TLS) {
+			return fmt.Errorf("%q is no way to encrypt mail; use starttls, implicit or none", m.TLS)
+		}
+		if m.TLS == "none" && m.User != "" {
+			return errors.New("a password would cross the network in the clear; use starttls or implicit, or give no user")
+		}
+		for _, address := range append([]string{m.From}, m.To...) {
+			if _, err := mail.ParseAddress(address); err != nil {
+				return fmt.Errorf("%q is no mail address; write it as reports@example.org", address)
+			}
+		}
+		if len(m.To) == 0 {
+			return errors.New("nobody is named who gets the mail; give at least one address")
+		}
+		events = append(events, m.On)
+	}
+	seen := map[string]bool{}
+	for _, hook := range given.Webhooks {
+		parsed, err := url.Parse(hook.URL)
+		if err != nil || parsed.Host == "" || parsed.Scheme != "https" && parsed.Scheme != "http" || parsed.User != nil {
+			return fmt.Errorf("%q is no URL of a webhook; write it as https://example.org/told", hook.URL)
+		}
+		if seen[hook.URL] {
+			return fmt.Errorf("the webhook %s is there twice; remove one", hook.URL)
+		}
+		seen[hook.URL] = true
+		events = append(events, hook.On)
+	}
+	for _, on := range events {
+		for _, event := range on {
+			if !slices.Contains(Events, event) {
+				return fmt.Errorf("%q is nothing that is told; use %s", event, strings.Join(Events, ", "))
+			}
+		}
+	}
+	return nil
+}
+
+func quietOf(settings contract.Notices) (*job.Timetable, error) {
+	timetable, err := job.When{Hours: settings.Quiet, Zone: settings.Zone}.Read(time.Local)
+	if err != nil {
+		return nil, fmt.Errorf("of the quiet hours: %w", err)
+	}
+	return timetable, nil
+}
+
+// due is when something that happens now is sent.
+func due(settings contract.Notices, channel string, now time.Time) time.Time {
+	at := now
+	if every, err := time.ParseDuration(settings.Digest); err == nil && settings.Digest != "" && channel == mailChannel {
+		at = at.Truncate(every).Add(every)
+	}
+	if quiet, err := quietOf(settings); err == nil && settings.Quiet != "" {
+		if in, until := quiet.Allowed(at); in && !until.IsZero() {
+			at = until
+		}
+	}
+	return at
+}
+
+const mailChannel = "mail"
+
+// Tell has an event told to all who want to know.
+func (n *Notices) Tell(ctx context.Context, event contract.NoticeEvent) {
+	k, err := n.load(ctx)
+	if err != nil {
+		n.log.Error("could not read who is to be told", "error", err)
+		return
+	}
+	var notices []records.Notice
+	add := func(channel string, on []string) {
+		if len(on) == 0 {
+			on = usual
+		}
+		if !slices.Contains(on, event.Event) {
+			return
+		}
+		payload, err := json.Marshal(event)
+		if err != nil {
+			n.log.Error("could not write down what is to be told", "error", err)
+			return
+		}
+		notices = append(notices, records.Notice{
+			At: event.At, Event: event.Event, Subject: event.Subject, Text: event.Text, Payload: string(payload), Channel: channel, DueAt: due(k.Notices, channel, event.At),
+		})
+	}
+	if k.Mail != nil {
+		add(mailChannel, k.Mail.On)
+	}
+	for _, hook := range k.Webhooks {
+		add(hook.URL, hook.On)
+	}
+	if len(notices) == 0 {
+		return
+	}
+	if err := n.db.AddNotices(ctx, notices); err != nil {
+		n.log.Error("could not keep what is to be told", "error", err)
+		return
+	}
+	select {
+	case n.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run sends what is due until ctx ends.
+func (n *Notices) Run(ctx context.Context) {
+	for {
+		n.send(ctx)
+		wait := time.Hour
+		if next, err := n.db.NextNotice(ctx); err == nil && !next.IsZero() {
+			wait = min(wait, max(10*time.Millisecond, time.Until(next)))
+		}
+		timer := time.NewTimer(wait)
+		select {
+		case <-n.wake:
+			timer.Stop()
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return
+		}
+	}
+}
+
+// send sends what is due: mail that was gathered in one message.
+func (n *Notices) send(ctx context.Context) {
+	notices, err := n.db.DueNotices(ctx, time.Now())
+	if err == nil {
+		err = n.db.ForgetNotices(ctx, time.Now().Add(-keepFor))
+	}
+	k, loaded := n.load(ctx)
+	if err = errors.Join(err, loaded); err != nil {
+		if ctx.Err() == nil {
+			n.log.Error("could not read what is to be told", "error", err)
+		}
+		return
+	}
+	var letters []records.Notice
+	for _, notice := range notices {
+		if notice.Channel == mailChannel {
+			letters = append(letters, notice)
+			continue
+		}
+		n.ended(ctx, k, []records.Notice{notice}, n.post(ctx, k, notice.Channel, []byte(notice.Payload)))
+	}
+	if len(letters) > 0 {
+		n.ended(ctx, k, letters, n.mail(k, letters))
+	}
+}
+
+// ended keeps what became of a try.
+func (n *Notices) ended(ctx context.Context, k kept, notices []records.Notice, failed error) {
+	if ctx.Err() != nil {
+		return // it is tried again at the next start
+	}
+	for _, notice := range notices {
+		now := time.Now()
+		notice.Tries++
+		notice.Why = ""
+		if failed == nil {
+			notice.SentAt = &now
+		} else {
+			first := firstWait
+			if n.FirstWait > 0 {
+				first = n.FirstWait
+			}
+			notice.Why = failed.Error()
+			notice.DueAt = now.Add(min(longestWait, first<<min(notice.Tries-1, 12)))
+			notice.GivenUp = now.Sub(notice.At) > tryFor && notice.Tries > 5
+			n.log.Warn("a word to people could not be sent", "channel", notice.Channel, "try", notice.Tries, "error", failed)
+		}
+		if err := n.db.SaveNotice(ctx, notice); err != nil {
+			n.log.Error("could not keep what became of a word to people", "error", err)
+		}
+	}
+}
+
+// Test sends a word by every way at once, and says what became of it.
+func (n *Notices) Test(ctx context.Context) (contract.NoticeTest, error) {
+	k, err := n.load(ctx)
+	tested := contract.NoticeTest{Channels: []contract.NoticeTried{}}
+	if err != nil {
+		return tested, err
+	}
+	event := contract.NoticeEvent{Event: "test", At: time.Now(), Subject: "Deft Heron: a test", Text: "This is a test. Nothing has happened."}
+	add := func(channel string, err error) {
+		tried := contract.NoticeTried{Channel: channel, Sent: err == nil}
+		if err != nil {
+			tried.Why = err.Error()
+		}
+		tested.Channels = append(tested.Channels, tried)
+	}
+	if k.Mail != nil {
+		add(mailChannel, n.mail(k, []records.Notice{{At: event.At, Subject: event.Subject, Text: event.Text}}))
+	}
+	payload, err := json.Marshal(event)
+	if err != nil {
+		return tested, err
+	}
+	for _, hook := range k.Webhooks {
+		add(hook.URL, n.post(ctx, k, hook.URL, payload))
+	}
+	return tested, nil
+}
+
+// List returns the latest words, newest first.
+func (n *Notices) List(ctx context.Context, most int) (contract.NoticeList, error) {
+	rows, err := n.db.Notices(ctx, most)
+	list := contract.NoticeList{Notices: []contract.Notice{}}
+	for _, row := range rows {
+		one := contract.Notice{At: row.At, Event: row.Event, Subject: row.Subject, Channel: row.Channel, State: "waiting", Tries: row.Tries, Due: row.DueAt, Sent: row.SentAt, Why: row.Why}
+		switch {
+		case row.SentAt != nil:
+			one.State = "sent"
+		case row.GivenUp:
+			one.State = "given-up"
+		}
+		list.Notices = append(list.Notices, one)
+	}
+	return list, err
+}

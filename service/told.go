@@ -1,0 +1,40 @@
+package service
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"deftheron/contract"
+)
+
+// runTold has people told what came of a run.
+func (s *Service) runTold(run contract.Run) {
+	if run.State == "cancelled" {
+		return // a person did it
+	}
+	words := map[string]string{"done": "is done", "partial": "ended, and some items failed", "failed": "failed", "held": "waits for a person"}
+	subject := fmt.Sprintf("Deft Heron: the run %s of %s %s", run.ID, run.Job, words[run.State])
+	var text strings.Builder
+	for _, route := range run.Routes {
+		fmt.Fprintf(&text, "%s to %s\n", route.From, route.To)
+	}
+	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d in step already; %d bytes moved.\n",
+		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.Unchanged, run.Bytes.Moved)
+	if run.Why != "" {
+		fmt.Fprintf(&text, "\n%s%s.\n", strings.ToUpper(run.Why[:1]), run.Why[1:])
+	}
+	if run.Remedy != "" {
+		fmt.Fprintf(&text, "%s\n", run.Remedy)
+	}
+	fmt.Fprintf(&text, "\n%s/runs/%s\n", s.URL, run.ID)
+	s.notices.Tell(s.ctx, contract.NoticeEvent{Event: run.State, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
+}
+
+// accountLapsed has people told that an account needs mending.
+func (s *Service) accountLapsed(name string, why error) {
+	s.notices.Tell(s.ctx, contract.NoticeEvent{
+		Event: "account", At: time.Now(), Account: name, Subject: "Deft Heron: the account " + name + " has to be mended",
+		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nMend it with: heron account mend %s\nWhat waits for it goes on by itself then.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
+	})
+}
