@@ -13,6 +13,8 @@ import { MendPage } from './accounts/MendPage'
 import { ProvidersPage } from './accounts/ProvidersPage'
 import { ComparePage } from './compare/ComparePage'
 import { Frame } from './frame/Frame'
+import { JobPage } from './jobs/JobPage'
+import { JobsPage } from './jobs/JobsPage'
 import { RunPage } from './runs/RunPage'
 import { RunsPage } from './runs/RunsPage'
 import { SettingsPage } from './settings/SettingsPage'
@@ -47,6 +49,8 @@ const router = createBrowserRouter([
       { path: '/accounts/:name', element: <AccountPage /> },
       { path: '/accounts/:name/edit', element: <EditPage /> },
       { path: '/compare', element: <ComparePage /> },
+      { path: '/jobs', element: <JobsPage /> },
+      { path: '/jobs/:name', element: <JobPage /> },
       { path: '/runs', element: <RunsPage /> },
       { path: '/runs/:id', element: <RunPage /> },
       { path: '/settings', element: <SettingsPage /> },

@@ -190,6 +190,8 @@ type Streams struct {
 	// is only at the target has the key that it is to have at the source, with its
 	// pair, and pairs of which neither side holds anything are yielded as Gone.
 	PairTo func(ctx context.Context, to store.Key) (*Pair, error)
+	// PairAt finds what is remembered of a key of the source; given with PairTo.
+	PairAt func(ctx context.Context, key store.Key) (*Pair, error)
 	// Unordered says that the streams come in no order, as they are of some places
 	// alone.
 	Unordered bool

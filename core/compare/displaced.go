@@ -95,6 +95,13 @@ func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (
 		below, _ := home.key.Split(kind)
 		wanted, err := l.streams.Names.Key(store.Listed{Below: below, Entry: *entry})
 		home.elsewhere = err == nil && l.streams.Names.Match(wanted) == l.streams.Names.Match(to)
+		pair, err := l.streams.PairAt(ctx, home.key)
+		if err != nil {
+			return home, fmt.Errorf("could not read what is remembered: %w", err)
+		}
+		if pair != nil && l.streams.Names.Match(pair.At()) != l.streams.Names.Match(to) {
+			home.elsewhere = false // that has another place
+		}
 	}
 	return home, nil
 }

@@ -23,6 +23,7 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
 		r.log.Error("could not keep that a run is held", "run", row.ID, "error", err)
 	}
+	row = r.withTotals(row)
 	r.mu.Lock()
 	delete(r.active, row.ID)
 	row.Cancelling = a.row.Cancelling
@@ -48,6 +49,14 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
 		}
 	}
+}
+
+// withTotals is a run with what was planned, as it is kept.
+func (r *Runner) withTotals(row records.Run) records.Run {
+	if kept, err := r.db.Run(context.WithoutCancel(r.ctx), row.ID); err == nil {
+		row.Totals, row.Planned = kept.Totals, kept.Planned
+	}
+	return row
 }
 
 // spaceEvery is how often it is looked whether a target has space again; one that

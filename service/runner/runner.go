@@ -336,6 +336,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	if err != nil {
 		r.log.Error("could not keep how a run ended", "run", row.ID, "error", err)
 	}
+	row = r.withTotals(row)
 	r.mu.Lock()
 	delete(r.active, row.ID)
 	idle := len(r.active) == 0

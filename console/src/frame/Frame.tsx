@@ -22,6 +22,7 @@ export function Frame() {
             <span className="font-semibold">Deft Heron</span>
             <nav aria-label="Places" className="flex gap-4">
               <Place to="/tree">Tree</Place>
+              <Place to="/jobs">Jobs</Place>
               <Place to="/runs">Runs</Place>
               <Place to="/accounts">Accounts</Place>
               <Place to="/settings">Settings</Place>

@@ -44,6 +44,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         for (const queryKey of [['folder', '/'], ['accounts'], ['space']]) void client.invalidateQueries({ queryKey })
       })
       events.addEventListener('folder', (event) => void client.invalidateQueries({ queryKey: ['folder', JSON.parse(event.data) as string] }))
+      events.addEventListener('job', () => void client.invalidateQueries({ queryKey: ['jobs'] }))
       events.addEventListener('run', (event) => {
         const run = JSON.parse(event.data) as Run
         keep(client, run, true)
@@ -90,6 +91,7 @@ function keep(client: QueryClient, run: Run, changed: boolean) {
   client.setQueryData<Run>(['run', run.id], (known) => (known?.ended && !run.ended && !changed ? known : run))
   if (changed) {
     void client.invalidateQueries({ queryKey: ['runs'] })
+    void client.invalidateQueries({ queryKey: ['jobs'] })
     void client.invalidateQueries({ queryKey: ['items', run.id] })
     void client.invalidateQueries({ queryKey: ['causes', run.id] })
     if (run.ended) void client.invalidateQueries({ queryKey: ['folder'] })

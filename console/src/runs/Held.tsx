@@ -6,6 +6,7 @@ import { Button } from '../ui/Button'
 import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
+import { bytes, some } from '../ui/format'
 import { Failed } from '../ui/Notice'
 
 const decisions = [
@@ -18,6 +19,7 @@ const decisions = [
 /** What a person can do about a run that is held. */
 export function Held({ run }: { run: Run }) {
   if (run.cause === 'clash-question') return <Decide run={run} />
+  if (['brake', 'source-emptied', 'source-rolled-back'].includes(run.cause ?? '')) return <LetGo run={run} />
   if (run.cause === 'no-space') return <GoOn run={run} />
   return (
     <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
@@ -30,6 +32,35 @@ function useRelease(run: Run) {
   return useMutation({
     mutationFn: (clash: string) => data(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: run.id } }, body: clash ? { clash } : {} })),
   })
+}
+
+/** What the brake held is let go only after its count was read. */
+function LetGo({ run }: { run: Run }) {
+  const [asking, setAsking] = useState(false)
+  const release = useRelease(run)
+  return (
+    <>
+      <Button look="first" onClick={() => setAsking(true)}>
+        Let it go…
+      </Button>
+      <Dialog
+        open={asking}
+        onClose={() => setAsking(false)}
+        title="Let this run go?"
+        description={`${some(run.items.waiting, 'item')} wait, of which ${some(run.removing.items, 'file')} (${bytes(run.removing.bytes)}) would be removed. They are in the list below, as waiting. What is removed can be fetched back as long as the job’s deletions are retired.`}
+      >
+        <div className="grid gap-4">
+          {release.isError && <Failed error={release.error} />}
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setAsking(false)}>Not yet</Button>
+            <Button look="first" disabled={release.isPending} onClick={() => release.mutate('', { onSuccess: () => setAsking(false) })}>
+              {run.removing.items > 0 ? `Remove ${some(run.removing.items, 'file')}` : `Do ${some(run.items.waiting, 'item')}`}
+            </Button>
+          </div>
+        </div>
+      </Dialog>
+    </>
+  )
 }
 
 function GoOn({ run }: { run: Run }) {

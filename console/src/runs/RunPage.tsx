@@ -48,7 +48,13 @@ const sentences: Record<string, string> = {
   cancelled: 'A person cancelled it. What had been copied stays.',
 }
 
+const brakes = ['brake', 'source-emptied', 'source-rolled-back']
+
 function sentenceOf(run: Run): string | undefined {
+  if (run.state === 'running' && run.watching) return 'All is in step. It waits for changes, and goes on by itself; this page may be closed.'
+  if (run.state === 'paused' && run.cause === 'outside-hours') return 'It is outside the hours in which the job may run, and goes on by itself when they begin.'
+  if (run.state === 'held' && brakes.includes(run.cause ?? '')) return 'The brake holds it: nothing has been touched. It waits for a person to let it go, or to cancel it.'
+  if (run.state === 'done' && (run.type === 'mirror' || run.type === 'two-way')) return 'Both sides are in step, and what was written is proven.'
   if (run.clears && run.state === 'done') return 'Everything that was to be moved is at the target, proven, and removed at the source.'
   if (run.state === 'held' && run.cause === 'clash-question') return 'All else is done. It waits for a person to decide what is kept where both sides had changed.'
   if (run.state === 'held' && run.cause === 'no-space') return 'It waits until the target has space, and then goes on by itself. What has been copied stays.'
@@ -70,7 +76,7 @@ function Head({ run }: { run: Run }) {
           {run.routes.map((route) => (
             <li key={route.to} className="break-all">
               <Link to={treeLink(route.from)} className="text-plumage hover:underline">{plain(route.from)}</Link>
-              {' → '}
+              {run.type === 'two-way' ? ' ↔ ' : ' → '}
               <Link to={treeLink(route.to)} className="text-plumage hover:underline">{plain(route.to)}</Link>
             </li>
           ))}
@@ -204,7 +210,8 @@ function Moving({ run }: { run: Run }) {
 function Figures({ run }: { run: Run }) {
   const seconds = run.started && run.ended ? (Date.parse(run.ended) - Date.parse(run.started)) / 1000 : 0
   const figures: [string, string, string?][] = [
-    ['Copied and proven', some(run.items.done, 'item'), 'text-reed'],
+    ['Copied and proven', some(run.items.done - run.items.removed, 'item'), 'text-reed'],
+    ...(run.items.removed ? ([['Removed', some(run.items.removed, 'item'), 'text-brick']] as [string, string, string][]) : []),
     ['Failed', some(run.items.failed, 'item'), run.items.failed ? 'text-brick' : undefined],
     ['Skipped', some(run.items.skipped, 'item')],
     ['In step already', some(run.items.unchanged, 'item')],

@@ -62,7 +62,7 @@ function RunRow({ first }: { first: Run }) {
     <tr className="h-8 border-b border-line hover:bg-panel">
       <td className="py-1 pr-4">
         <Link to={`/runs/${run.id}`} className="font-mono text-small break-all text-plumage hover:underline">
-          {run.routes.map((route) => `${plain(route.from)} → ${plain(route.to)}`).join(', ')}
+          {run.routes.map((route) => `${plain(route.from)} ${run.type === 'two-way' ? '↔' : '→'} ${plain(route.to)}`).join(', ')}
         </Link>
       </td>
       <td className="pr-4">

@@ -66,7 +66,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
 }
 
 /** A value once it has rested for a moment, so that not every key asks the service. */
-function useSettled(value: string): string {
+export function useSettled(value: string): string {
   const [settled, setSettled] = useState(value)
   useEffect(() => {
     const timer = setTimeout(() => setSettled(value), 400)
@@ -75,9 +75,9 @@ function useSettled(value: string): string {
   return settled
 }
 
-function Summary({ plan }: { plan: Plan }) {
+export function Summary({ plan }: { plan: Plan }) {
   const lines: [number, string, string][] = [
-    [plan.create.items, `${some(plan.create.items, 'file')} to copy`, bytes(plan.create.bytes)],
+    [plan.create.items - plan.moved.items, `${some(plan.create.items - plan.moved.items, 'file')} to copy`, bytes(plan.create.bytes - plan.moved.bytes)],
     [plan.replace.items, `${some(plan.replace.items, 'file')} changed at the source, to replace`, bytes(plan.replace.bytes)],
     [plan.keep_both.items, `${some(plan.keep_both.items, 'clash')} to keep both of`, bytes(plan.keep_both.bytes)],
     [plan.ask.items, `${some(plan.ask.items, 'clash')} to ask about`, bytes(plan.ask.bytes)],
@@ -88,6 +88,9 @@ function Summary({ plan }: { plan: Plan }) {
     [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
     ...plan.exports.map((one): [number, string, string] => [one.items, `${some(one.items, `${one.document} document`)} of these exported as ${one.format}`, '']),
     [plan.folders, `${some(plan.folders, 'empty folder')} to make`, ''],
+    [plan.moved.items, `${some(plan.moved.items, 'file')} to move, which has another name or folder now`, bytes(plan.moved.bytes)],
+    [plan.remove.items - plan.moved.items, `${some(plan.remove.items - plan.moved.items, 'file')} to remove`, bytes(plan.remove.bytes - plan.moved.bytes)],
+    [plan.folders_removed, `${some(plan.folders_removed, 'folder')} to remove`, ''],
     [plan.skipped.items, `${some(plan.skipped.items, 'link or device')} to skip`, ''],
     [plan.unchanged.items, `${count(plan.unchanged.items)} in step already`, bytes(plan.unchanged.bytes)],
   ]
@@ -113,6 +116,24 @@ function Summary({ plan }: { plan: Plan }) {
         </tbody>
       </table>
       {shown.length === 0 && <p>There is nothing to copy.</p>}
+      {plan.held && (
+        <p className="border-l-2 border-ochre pl-4 text-ochre">
+          A run would be held: {plan.held.why}.
+        </p>
+      )}
+      {plan.removals.length > 0 && (
+        <details>
+          <summary className="cursor-pointer text-brick">What would be removed</summary>
+          <ul className="mt-1 max-h-60 overflow-auto border-l-2 border-brick pl-4 font-mono text-small">
+            {plan.removals.map((address) => (
+              <li key={address} className="break-all">
+                {plain(address)}
+              </li>
+            ))}
+            {plan.remove.items > plan.removals.length && <li>and {count(plan.remove.items - plan.removals.length)} more</li>}
+          </ul>
+        </details>
+      )}
       {plan.names.length > 0 && (
         <ul className="border-l-2 border-dusk pl-4 font-mono text-small">
           {plan.names.slice(0, 3).map((name) => (

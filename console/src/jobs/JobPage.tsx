@@ -1,0 +1,270 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { api, data } from '../api/client'
+import { Summary, useSettled } from '../tree/CopyDialog'
+import { RulesForm } from '../tree/Rules'
+import { TargetField } from '../tree/TargetField'
+import { Button } from '../ui/Button'
+import { Choice } from '../ui/Choice'
+import { Dialog } from '../ui/Dialog'
+import { Field, SelectField } from '../ui/Field'
+import { when } from '../ui/format'
+import { Failed } from '../ui/Notice'
+import { State } from '../ui/State'
+import { type Job, type JobSpec, useJob, whenWords } from './queries'
+
+const types = [
+  { value: 'copy', title: 'Copy', help: 'what is at the source is at the target too; nothing is ever removed' },
+  { value: 'mirror', title: 'Mirror', help: 'the target is as the source is' },
+  { value: 'two-way', title: 'Two-way', help: 'both sides hold the same' },
+  { value: 'consolidate', title: 'Consolidate', help: 'several sources in one target; nothing is ever removed' },
+]
+
+const deletions = [
+  { value: 'retire', title: 'Retired', help: 'taken out of the way at the other side, from where it can be fetched back' },
+  { value: 'follow', title: 'Followed', help: 'removed at the other side, into the provider’s trash where it has one' },
+  { value: 'ignore', title: 'Ignored', help: 'it stays at the other side' },
+]
+
+const kinds = [
+  { value: 'hand', title: 'When it is started by hand' },
+  { value: 'continuous', title: 'As soon as something changes' },
+  { value: 'now', title: 'Once, as soon as it is made' },
+  { value: 'at', title: 'Once, at a time' },
+  { value: 'every', title: 'Every so often' },
+  { value: 'weekly', title: 'Weekly' },
+  { value: 'cron', title: 'By a cron timetable' },
+]
+
+const forms: Record<string, { label: string; placeholder: string }> = {
+  at: { label: 'At', placeholder: '2026-12-01T22:00' },
+  every: { label: 'Every', placeholder: '6h' },
+  weekly: { label: 'Begun, and going until', placeholder: 'mon-fri 22:00-06:00' },
+  cron: { label: 'Minute, hour, day of the month, month, day of the week', placeholder: '0 22 * * 1-5' },
+}
+
+const fresh: JobSpec = { name: '', type: 'copy', routes: [{ from: '', to: '' }], when: {}, rules: {} }
+
+/** A job: what it makes true, beside what a run of it would do. */
+export function JobPage() {
+  const { name = '' } = useParams()
+  const making = name === 'new'
+  const job = useJob(making ? '' : name)
+  useEffect(() => {
+    document.title = `${making ? 'A new job' : name} · Deft Heron`
+  }, [making, name])
+  if (making) return <JobForm key="new" />
+  if (job.isError) return <Failed error={job.error} />
+  if (!job.data) return <p className="py-6 text-soft">Looking…</p>
+  return <JobForm key={job.data.name + job.data.changed} job={job.data} />
+}
+
+function JobForm({ job }: { job?: Job }) {
+  const navigate = useNavigate()
+  const client = useQueryClient()
+  const [spec, setSpec] = useState<JobSpec>(() => (job ? { name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, deletions: job.deletions, brake: job.brake } : fresh))
+  const removes = spec.type === 'mirror' || spec.type === 'two-way'
+  const body = JSON.stringify({ ...spec, name: spec.name || 'not-named', deletions: removes ? spec.deletions : undefined, brake: removes ? spec.brake : undefined })
+  const asked = useSettled(body)
+  const ready = spec.routes.every((route) => /^\/[a-z0-9-]+/.test(route.from) && /^\/[a-z0-9-]+/.test(route.to))
+  const unchanged = !!job && body === JSON.stringify({ name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, deletions: removes ? job.deletions : undefined, brake: removes ? job.brake : undefined })
+  const plan = useQuery({
+    queryKey: ['job plan', asked, unchanged],
+    queryFn: ({ signal }) =>
+      unchanged && job
+        ? data(api.GET('/api/v1/jobs/{name}/plan', { params: { path: { name: job.name } }, signal }))
+        : data(api.POST('/api/v1/jobs/plans', { body: JSON.parse(asked) as JobSpec, signal })),
+    enabled: ready && asked === body,
+    retry: false,
+    staleTime: 0,
+    gcTime: 0,
+  })
+  const save = useMutation({
+    mutationFn: () => {
+      const given = { ...(JSON.parse(body) as JobSpec), name: spec.name }
+      return job ? data(api.PUT('/api/v1/jobs/{name}', { params: { path: { name: job.name } }, body: given })) : data(api.POST('/api/v1/jobs', { body: given }))
+    },
+    onSuccess: (saved) => {
+      void client.invalidateQueries({ queryKey: ['jobs'] })
+      void navigate(`/jobs/${saved.name}`)
+    },
+  })
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <div className="flex flex-wrap items-center justify-between gap-2 py-3">
+        <h1 className="text-title font-semibold">{job ? job.name : 'A new job'}</h1>
+        {job && <Actions job={job} />}
+      </div>
+      {job && <Standing job={job} />}
+      <div className="grid gap-8 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <form
+          className="grid content-start gap-4"
+          onSubmit={(event) => {
+            event.preventDefault()
+            save.mutate()
+          }}
+        >
+          {!job && <Field label="Name" placeholder="reports-to-archive" value={spec.name} onChange={(event) => setSpec({ ...spec, name: event.target.value })} help="Lower-case letters, digits and hyphens." />}
+          <Choice legend="What it makes true" value={spec.type} onChange={(type) => setSpec({ ...spec, type: type as JobSpec['type'] })} choices={types} />
+          <Routes spec={spec} onChange={(routes) => setSpec({ ...spec, routes })} />
+          <WhenFields spec={spec} onChange={(when) => setSpec({ ...spec, when })} />
+          {removes && <Choice legend="What is removed at one side is" value={spec.deletions || 'retire'} onChange={(value) => setSpec({ ...spec, deletions: value })} choices={deletions} />}
+          {removes && <BrakeFields spec={spec} onChange={(brake) => setSpec({ ...spec, brake })} />}
+          <RulesForm rules={spec.rules ?? {}} onChange={(rules) => setSpec({ ...spec, rules })} />
+          {save.isError && <Failed error={save.error} />}
+          <div className="flex gap-2">
+            <Button look="first" type="submit" disabled={!ready || save.isPending || unchanged || (!job && !spec.name)}>
+              {job ? 'Change the job' : 'Make the job'}
+            </Button>
+            <Link to="/accounts/link" target="_blank" className="inline-flex h-8 items-center px-3 text-plumage hover:underline">
+              Link another account
+            </Link>
+          </div>
+        </form>
+        <section aria-label="What a run would do" aria-live="polite">
+          <h2 className="pb-2 font-semibold">What a run would do{job && unchanged ? ' now' : ''}</h2>
+          {plan.isError && asked === body ? (
+            <Failed error={plan.error} />
+          ) : plan.data && asked === body ? (
+            <Summary plan={plan.data} />
+          ) : (
+            <p className="text-soft">{ready ? 'Comparing both sides…' : 'Say from where to where, and what it comes to is shown here.'}</p>
+          )}
+        </section>
+      </div>
+    </div>
+  )
+}
+
+/** How the job stands: its sentence, its last run, and when it runs next. */
+function Standing({ job }: { job: Job }) {
+  return (
+    <div className="max-w-4xl pb-4">
+      <p>{job.sentence}</p>
+      <dl className="mt-2 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 text-small">
+        <dt className="text-soft">Runs</dt>
+        <dd>{job.state === 'suspended' ? 'not by itself: it is suspended' : whenWords(job.when ?? {})}</dd>
+        {job.next.length > 0 && (
+          <>
+            <dt className="text-soft">Next</dt>
+            <dd>{job.next.map((at) => when(at)).join(' · ')}</dd>
+          </>
+        )}
+        {job.last && (
+          <>
+            <dt className="text-soft">Last run</dt>
+            <dd>
+              <Link to={`/runs/${job.last.id}`} className="inline-flex gap-2 text-plumage hover:underline">
+                <State state={job.last.state} /> {job.last.watching ? 'in step, and waits for changes' : when(job.last.started)}
+              </Link>
+            </dd>
+          </>
+        )}
+      </dl>
+    </div>
+  )
+}
+
+function Actions({ job }: { job: Job }) {
+  const navigate = useNavigate()
+  const client = useQueryClient()
+  const [removing, setRemoving] = useState(false)
+  const path = { params: { path: { name: job.name } } }
+  const anew = () => void client.invalidateQueries({ queryKey: ['jobs'] })
+  const start = useMutation({ mutationFn: () => data(api.POST('/api/v1/jobs/{name}/start', path)), onSuccess: (started) => navigate(`/runs/${started.run}`) })
+  const suspend = useMutation({
+    mutationFn: () => (job.state === 'suspended' ? data(api.POST('/api/v1/jobs/{name}/resume', path)) : data(api.POST('/api/v1/jobs/{name}/suspend', path))),
+    onSuccess: anew,
+  })
+  const remove = useMutation({
+    mutationFn: () => data(api.DELETE('/api/v1/jobs/{name}', path)),
+    onSuccess: () => {
+      anew()
+      void navigate('/jobs')
+    },
+  })
+  const wrong = start.error ?? suspend.error
+  return (
+    <div className="flex flex-wrap items-center gap-2">
+      {wrong && <Failed error={wrong} />}
+      <Button look="first" disabled={start.isPending || (!!job.last && !job.last.ended)} onClick={() => start.mutate()}>
+        Start now
+      </Button>
+      <Button disabled={suspend.isPending} onClick={() => suspend.mutate()}>
+        {job.state === 'suspended' ? 'Resume' : 'Suspend'}
+      </Button>
+      <Button onClick={() => setRemoving(true)}>Remove…</Button>
+      <Dialog open={removing} onClose={() => setRemoving(false)} title={`Forget the job ${job.name}?`} description="Its runs and their reports stay, and so does what they moved. It will not run again.">
+        <div className="grid gap-4">
+          {remove.isError && <Failed error={remove.error} />}
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setRemoving(false)}>Keep it</Button>
+            <Button look="first" disabled={remove.isPending} onClick={() => remove.mutate()}>
+              Forget the job
+            </Button>
+          </div>
+        </div>
+      </Dialog>
+    </div>
+  )
+}
+
+function Routes({ spec, onChange }: { spec: JobSpec; onChange: (routes: JobSpec['routes']) => void }) {
+  const set = (at: number, change: Partial<JobSpec['routes'][number]>) => onChange(spec.routes.map((route, i) => (i === at ? { ...route, ...change } : route)))
+  const both = spec.type === 'two-way'
+  return (
+    <fieldset className="grid gap-2">
+      <legend className="text-small text-soft">{both ? 'Which two folders' : 'From where to where'}</legend>
+      {spec.routes.map((route, i) => (
+        <div key={i} className="grid grid-cols-1 items-end gap-2 sm:grid-cols-[minmax(0,1fr)_minmax(0,1fr)_max-content]">
+          <TargetField label={both ? 'One' : 'From'} value={route.from} onChange={(from) => set(i, { from })} files={!both} />
+          <TargetField label={both ? 'The other' : 'As'} value={route.to} onChange={(to) => set(i, { to })} />
+          <Button disabled={spec.routes.length === 1} aria-label={`Remove route ${i + 1}`} onClick={() => onChange(spec.routes.filter((_, n) => n !== i))}>
+            Remove
+          </Button>
+        </div>
+      ))}
+      <div>
+        <Button onClick={() => onChange([...spec.routes, { from: '', to: '' }])}>Another route</Button>
+      </div>
+    </fieldset>
+  )
+}
+
+function WhenFields({ spec, onChange }: { spec: JobSpec; onChange: (when: JobSpec['when']) => void }) {
+  const given = spec.when ?? {}
+  const kind = given.continuous ? 'continuous' : given.now ? 'now' : (['at', 'every', 'weekly', 'cron'] as const).find((one) => given[one] !== undefined) ?? 'hand'
+  const keep = { zone: given.zone, hours: given.hours }
+  const form = forms[kind]
+  return (
+    <fieldset className="grid gap-2">
+      <SelectField
+        label="When it runs"
+        value={kind}
+        onChange={(next) => onChange(next === 'hand' ? keep : { ...keep, [next]: next === 'continuous' || next === 'now' ? true : '' })}
+        choices={kinds}
+      />
+      {form && <Field label={form.label} placeholder={form.placeholder} mono value={given[kind as 'at'] ?? ''} onChange={(event) => onChange({ ...keep, [kind]: event.target.value })} />}
+      <div className="grid gap-2 sm:grid-cols-2">
+        <Field label="A run may go only within" placeholder="mon-fri 20:00-06:00, sat, sun" mono value={given.hours ?? ''} onChange={(event) => onChange({ ...given, hours: event.target.value || undefined })} />
+        <Field label="Time zone" placeholder="the service’s own" mono value={given.zone ?? ''} onChange={(event) => onChange({ ...given, zone: event.target.value || undefined })} />
+      </div>
+    </fieldset>
+  )
+}
+
+function BrakeFields({ spec, onChange }: { spec: JobSpec; onChange: (brake: JobSpec['brake']) => void }) {
+  const brake = spec.brake ?? {}
+  const set = (change: Partial<NonNullable<JobSpec['brake']>>) => {
+    const next = { ...brake, ...change }
+    onChange(next.deletions || next.overwrites || next.older ? next : undefined)
+  }
+  return (
+    <fieldset className="grid gap-2 sm:grid-cols-2">
+      <legend className="text-small text-soft">The brake: a run that would do more waits for a person</legend>
+      <Field label="Removed, at most" placeholder="10%" value={brake.deletions ?? ''} onChange={(event) => set({ deletions: event.target.value || undefined })} />
+      <Field label="Written over, at most" placeholder="25%" value={brake.overwrites ?? ''} onChange={(event) => set({ overwrites: event.target.value || undefined })} />
+    </fieldset>
+  )
+}

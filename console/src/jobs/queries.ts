@@ -1,0 +1,33 @@
+import { useQuery } from '@tanstack/react-query'
+import { api, data } from '../api/client'
+import type { components } from '../api/schema'
+
+export type Job = components['schemas']['Job']
+export type JobSpec = components['schemas']['JobSpec']
+export type When = components['schemas']['When']
+
+export const useJobs = () => useQuery({ queryKey: ['jobs'], queryFn: () => data(api.GET('/api/v1/jobs')) })
+
+export const useJob = (name: string) =>
+  useQuery({ queryKey: ['jobs', name], queryFn: () => data(api.GET('/api/v1/jobs/{name}', { params: { path: { name } } })), enabled: name !== '' })
+
+/** The arrow between the two ends of a route. */
+export const arrow = (type: string) => (type === 'two-way' ? '↔' : '→')
+
+/** When a job runs by itself, in words. */
+export function whenWords(when: When): string {
+  const words = when.continuous
+    ? 'continuously'
+    : when.now
+      ? 'once, when it was made'
+      : when.at
+        ? `once, at ${when.at}`
+        : when.every
+          ? `every ${when.every}`
+          : when.weekly
+            ? `weekly, ${when.weekly}`
+            : when.cron
+              ? `by the timetable ${when.cron}`
+              : 'when it is started by hand'
+  return `${words}${when.hours ? `, within ${when.hours}` : ''}${when.zone ? ` (${when.zone})` : ''}`
+}

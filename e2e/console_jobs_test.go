@@ -1,0 +1,73 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+)
+
+// TestConsoleJobs makes a job in the console with its plan beside it, starts it, has its
+// brake hold a run, lets that go, changes the job and forgets it.
+func TestConsoleJobs(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("archive", to)
+	for i := range 20 {
+		write(t, fmt.Sprint(i), from, "logs", fmt.Sprint(i))
+	}
+	write(t, "theirs", to, "logs", "theirs")
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("archive")
+	b.click("Jobs")
+	b.shows("what is to be true from now on")
+	b.accessible("no jobs")
+	b.click("Make the first")
+	b.shows("Say from where to where")
+	b.click("reports-to-archive")
+	b.keys("logs")
+	b.click("Mirror the target is as the source is")
+	b.click("From")
+	b.keys("/desk/logs\t/archive/logs")
+	b.shows("20 files to copy")
+	b.shows("1 file to remove")
+	b.accessible("a new job with its plan")
+	b.click("Make the job")
+	b.shows("/archive/logs is as /desk/logs is")
+	b.click("Start now")
+	b.shows("Both sides are in step")
+	if _, err := os.Stat(filepath.Join(to, "logs", "theirs")); !os.IsNotExist(err) {
+		t.Errorf("the mirror left what was only at the target: %v", err)
+	}
+
+	for i := range 6 {
+		os.Remove(filepath.Join(from, "logs", fmt.Sprint(i)))
+	}
+	b.open("http://" + h.listen + "/jobs/logs")
+	b.shows("A run would be held")
+	b.accessible("a job whose run would be held")
+	b.click("Start now")
+	b.shows("Let it go…")
+	if files, _ := os.ReadDir(filepath.Join(to, "logs")); len(files) != 20 {
+		t.Errorf("%d files are left", len(files))
+	}
+	b.click("Let it go…")
+	b.shows("6 files (")
+	b.accessible("a question about a run that is held")
+	b.click("Remove 6 files")
+	b.shows("Removed")
+
+	b.click("Jobs")
+	b.shows("mirror")
+	b.accessible("the jobs")
+	b.click("logs")
+	b.shows("Change the job")
+	b.click("Suspend")
+	b.shows("it is suspended")
+	b.click("Remove…")
+	b.click("Forget the job")
+	b.shows("what is to be true from now on")
+}
