@@ -301,6 +301,7 @@ type Exporting struct {
 
 // Plan is what a copy would do.
 type Plan struct {
+	Type      string      `json:"type,omitempty" doc:"mirror or two-way, of a job that removes."`
 	Routes    []Route     `json:"routes"`
 	Create    Count       `json:"create" doc:"To be written where nothing is."`
 	Replace   Count       `json:"replace" doc:"Changed at the source since, to be written anew."`

@@ -249,13 +249,20 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 		}
 		tell(options.Out, account)
 	}
-	request := contract.Copy{From: []string{"/field-drive", "/office-drive", "/gauge-share", "/desk"}, To: "/archive"}
-	plan, err := c.Plan(ctx, request)
+	if _, err := c.MakeFolder(ctx, contract.NewFolder{Address: "/desk/Work", Parents: true}); err != nil {
+		return contract.Run{}, err
+	}
+	for _, kept := range jobs {
+		if err := makeJob(ctx, c, kept); err != nil {
+			return contract.Run{}, err
+		}
+	}
+	plan, err := c.PlanJob(ctx, consolidation)
 	if err != nil {
 		return contract.Run{}, err
 	}
 	fmt.Fprintf(options.Out, "\nConsolidating /field-drive, /office-drive, /gauge-share and /desk in /archive. The gauges go on logging meanwhile.\n%s\n", shown.PlanSentence(plan))
-	started, err := c.Copy(ctx, request)
+	started, err := c.StartJob(ctx, consolidation)
 	if err != nil {
 		return contract.Run{}, err
 	}
@@ -263,7 +270,10 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 	if err != nil {
 		return run, err
 	}
-	return run, report(ctx, options, c, run, filepath.Join(places.dir, "report.html"))
+	if err := report(ctx, options, c, run, filepath.Join(places.dir, "report.html")); err != nil {
+		return run, err
+	}
+	return run, live(ctx, options, c, filepath.Join(places.dir, DeskFolder))
 }
 
 func tell(out io.Writer, account contract.Account) {

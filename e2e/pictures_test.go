@@ -13,8 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp/kb"
-
 	"deftheron/contract"
 	"deftheron/demo"
 	"deftheron/servertest"
@@ -121,7 +119,33 @@ func TestPictures(t *testing.T) {
 	b.picture(picture("survey"))
 	drivePictures(t, h, b, screen)
 	filePictures(t, h, b, screen)
+	jobPictures(t, h, b, screen, desk)
 	screen.draw("run-show", fmt.Sprintf("heron run list; heron run show %[1]s; heron run items %[1]s --state failed", run.ID), 2*time.Second)
+}
+
+// jobPictures draws jobs: made, with what a run would do; and one that the brake holds.
+func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string) {
+	t.Helper()
+	h.must("job", "create", "office-to-archive", "--type", "mirror", "--from", "/desk/Office", "--to", "/archive/office", "--weekly", "mon-fri 22:00-06:00", "--zone", "Europe/Lisbon")
+	h.must("job", "create", "gauges", "--from", "/gauge-share", "--to", "/archive/gauges", "--every", "15m")
+	h.must("job", "create", "desk-and-drive", "--type", "two-way", "--from", "/desk/Field surveys", "--to", "/office-drive/Field surveys", "--run-hours", "mon-fri 20:00-06:00, sat, sun", "--zone", "Europe/Lisbon")
+	h.must("job", "start", "office-to-archive", "--json")
+	screen.draw("job", "heron job list; heron job show desk-and-drive; heron job plan desk-and-drive", 5*time.Second)
+	entries, err := os.ReadDir(filepath.Join(desk, "Office"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, entry := range entries {
+		if i%2 == 0 { // somebody tidies up
+			os.RemoveAll(filepath.Join(desk, "Office", entry.Name()))
+		}
+	}
+	b.open("http://" + h.listen + "/jobs/office-to-archive")
+	b.shows("A run would be held")
+	b.picture(picture("console-job"))
+	b.click("Start now")
+	b.shows("Let it go…")
+	b.picture(picture("console-held"))
 }
 
 // drivePictures draws linking by consent, and a definition being tried.
@@ -154,11 +178,6 @@ func drivePictures(t *testing.T, h *heron, b *window, screen *screen) {
 	writeFile(t, access, token)
 	defer os.Remove(token)
 	screen.draw("provider-try", fmt.Sprintf("heron provider try %s --option url=%s --secret-file %s", file, c.SedgeURL, token), 4*time.Second)
-	b.open("http://" + h.listen + "/accounts/link")
-	b.click("Sedge (stand-in)")
-	b.field("Its name in the tree", "surveys-drive")
-	js[any](b, "document.querySelector('h1').scrollIntoView({ block: 'nearest' }), document.activeElement.blur(), null")
-	b.picture(picture("console-consent"))
 	c.Sedge.Consents.Withdraw()
 	h.run("", "account", "check", "field-drive")
 }
@@ -191,12 +210,6 @@ func filePictures(t *testing.T, h *heron, b *window, screen *screen) {
 	b.shows("is no URL")
 	js[any](b, "document.querySelector('h1').scrollIntoView({ block: 'nearest' }), document.activeElement.blur(), null")
 	b.picture(picture("console-link"))
-	b.open("http://" + h.listen + "/tree?at=" + strings.ReplaceAll("/desk/Field surveys/Drone pictures/River Tolle", " ", "%20"))
-	b.click("Choose DRONE_1007.JPG")
-	b.click("Look at it")
-	b.until("document.querySelector('[role=dialog] img')?.naturalWidth > 0")
-	b.picture(picture("console-look"))
-	b.keys(kb.Escape)
 	b.open("http://" + h.listen + "/compare?here=/gauge-share/Tollmouth&there=/desk/Office/Tollmouth")
 	b.click("Read contents")
 	b.click("Compare")

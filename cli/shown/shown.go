@@ -118,7 +118,11 @@ func PlanSentence(plan contract.Plan) string {
 	do("compare the contents of", "file", plan.Look)
 	do("ask about", "clash", plan.Ask)
 	if plan.Folders > 0 {
-		doing = append(doing, "make "+Some(plan.Folders, "empty folder"))
+		kind := "empty folder"
+		if plan.Type == "two-way" { // all are remembered, whatever they hold
+			kind = "folder"
+		}
+		doing = append(doing, "make "+Some(plan.Folders, kind))
 	}
 	do("remove", "file", contract.Count{Items: plan.Remove.Items - plan.Moved.Items, Bytes: plan.Remove.Bytes - plan.Moved.Bytes})
 	do("move", "file", plan.Moved)

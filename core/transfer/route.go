@@ -288,7 +288,9 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			return store.Errorf(store.ErrRefused, "%s is a file; a %s keeps folders in step, so name its folder, and take the file alone with --only", route.Source.Address, rules.Type)
 		}
 		streams.AtSource = route.Source.at
-		streams.PairAt = func(ctx context.Context, key store.Key) (*compare.Pair, error) { return p.memory.Pair(ctx, p.Scope, key) }
+		streams.PairAt = func(ctx context.Context, key store.Key) (*compare.Pair, error) {
+			return p.memory.Pair(ctx, p.Scope, key)
+		}
 		streams.PairTo = func(ctx context.Context, to store.Key) (*compare.Pair, error) {
 			return p.memory.PairTo(ctx, p.Scope, to)
 		}

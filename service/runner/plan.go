@@ -32,7 +32,7 @@ func (r *Runner) plan(ctx context.Context, rows []records.Route, routes []transf
 		return contract.Plan{}, err
 	}
 	result := planOf(totals)
-	result.Removals = l.removals
+	result.Removals, result.Type = l.removals, string(rules.Type)
 	if braked := rules.Brake.Holds(totals); braked != nil {
 		result.Held = &contract.Holding{Cause: string(braked.Cause), Why: braked.Why, Remedy: braked.Cause.Words().Remedy}
 	}

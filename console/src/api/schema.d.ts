@@ -1829,6 +1829,8 @@ export interface components {
             skipped: components["schemas"]["Count"];
             /** @description Of those to be written: the target cannot hold the name, and gets another. */
             translated: components["schemas"]["Count"];
+            /** @description mirror or two-way, of a job that removes. */
+            type?: string;
             /** @description In step already. */
             unchanged: components["schemas"]["Count"];
         };

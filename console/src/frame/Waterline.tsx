@@ -1,5 +1,6 @@
 import { Link } from 'react-router'
 import { useAccounts } from '../accounts/queries'
+import { useJobs } from '../jobs/queries'
 import { useLive } from '../live/live'
 import { bytes, some } from '../ui/format'
 
@@ -14,6 +15,7 @@ export function Waterline() {
   const points = rates.map((rate, i) => `${(i * step).toFixed(1)},${(height - 1 - (rate / most) * (height - 3)).toFixed(1)}`)
   const running = progress.runs.length
   const lapsed = useAccounts().data?.filter((account) => account.state === 'lapsed').length ?? 0
+  const held = useJobs().data?.jobs.filter((job) => job.last?.state === 'held').length ?? 0
   const only = running === 1 ? progress.runs[0] : undefined
   return (
     <div className="flex h-6 items-center border-b border-line bg-panel text-small">
@@ -29,6 +31,11 @@ export function Waterline() {
         <span className={`w-24 text-right whitespace-nowrap ${progress.rate > 0 ? 'text-plumage' : ''}`}>{bytes(Math.round(progress.rate))}/s</span>
         <span className="whitespace-nowrap">{running ? `${some(running, 'run')} running` : progress.transfers.length > 0 ? `${some(progress.transfers.length, 'file')} on their way` : progress.rate > 0 ? 'moving' : 'nothing moves'}</span>
       </Link>
+      {held > 0 && (
+        <Link to="/runs" className="pr-4 whitespace-nowrap text-ochre hover:underline" title="A brake or a question waits for a person's word.">
+          {some(held, 'run')} held
+        </Link>
+      )}
       {lapsed > 0 && (
         <Link to="/accounts" className="pr-4 whitespace-nowrap text-ochre hover:underline" title="Consent was withdrawn, or a password changed. Runs that need it are held.">
           {some(lapsed, 'account')} to mend

@@ -29,7 +29,7 @@ export function RunPage() {
   return (
     <div className="relative flex min-h-0 flex-1 flex-col overflow-auto pb-4">
       <Head run={run.data} />
-      {!run.data.ended && <Moving run={run.data} />}
+      {!run.data.ended && !(run.data.state === 'held' && brakes.includes(run.data.cause ?? '')) && <Moving run={run.data} />}
       <Figures run={run.data} />
       <Causes run={run.data} />
       <ItemList run={run.data} />
