@@ -42,6 +42,7 @@ type ServeOptions struct {
 	Data, Listen, TLSCert, TLSKey string
 	Hosts                         []string
 	PublicURL, OutboundProxy      string
+	Metrics                       string
 	ForgetSecrets                 bool
 	LogLevel, LogFormat           string
 	Out                           io.Writer

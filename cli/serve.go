@@ -31,6 +31,7 @@ func (a *app) serve() *cobra.Command {
 	flags := command.Flags()
 	flags.StringVar(&options.Data, "data", a.dataFolder(), "the data folder")
 	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen at; other than loopback only with TLS files")
+	flags.StringVar(&options.Metrics, "metrics", "", "HOST:PORT of an address for Prometheus metrics, which asks for no sign-in; with sign-in they are at /api/v1/metrics")
 	flags.StringVar(&options.TLSCert, "tls-cert", "", "the TLS certificate, a PEM file")
 	flags.StringVar(&options.TLSKey, "tls-key", "", "its key, a PEM file")
 	flags.StringArrayVar(&options.Hosts, "host", nil, "a further name under which the service is reached (may be repeated)")

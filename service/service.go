@@ -27,6 +27,7 @@ import (
 	"deftheron/service/accounts"
 	"deftheron/service/api"
 	"deftheron/service/live"
+	"deftheron/service/metrics"
 	"deftheron/service/notice"
 	"deftheron/service/records"
 	"deftheron/service/runner"
@@ -43,6 +44,9 @@ type Options struct {
 	TLSCert, TLSKey string
 	// Hosts are further names under which it is reached.
 	Hosts []string
+	// Metrics is HOST:PORT of an address of their own for the metrics, which asks for no
+	// sign-in; empty for none.
+	Metrics string
 	// KeyFile is where the key that seals credentials is kept; empty is in
 	// the data folder.
 	KeyFile string
@@ -83,6 +87,7 @@ type Service struct {
 	recent    *tree.Recent
 	hub       *live.Hub
 	server    *http.Server
+	measuring *http.Server // the metrics, at an address of their own
 	listener  net.Listener
 	done      chan struct{}
 	ctx       context.Context // of what runs
@@ -211,8 +216,12 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	s.runner.Told = s.runTold
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
+	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates})
+	if err := s.listenMetrics(measured); err != nil {
+		return nil, err
+	}
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Scratch: scratch, Runner: s.runner, Notices: s.notices, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Scratch: scratch, Runner: s.runner, Notices: s.notices, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
@@ -377,6 +386,9 @@ func (s *Service) close() {
 	}
 	if s.listener != nil {
 		s.listener.Close()
+	}
+	if s.measuring != nil {
+		s.measuring.Close()
 	}
 	if s.db != nil {
 		if err := s.db.Close(); err != nil {

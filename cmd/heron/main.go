@@ -51,7 +51,7 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 		return err
 	}
 	s, err := service.Start(ctx, service.Options{
-		Data: options.Data, Listen: options.Listen, TLSCert: options.TLSCert, TLSKey: options.TLSKey, Hosts: options.Hosts,
+		Metrics: options.Metrics, Data: options.Data, Listen: options.Listen, TLSCert: options.TLSCert, TLSKey: options.TLSKey, Hosts: options.Hosts,
 		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
 		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets,
 		Providers: all, Console: console.Files(), Log: log, Version: version,

@@ -27,6 +27,7 @@ import (
 // request; its requests then pass within that slot.
 type Gate struct {
 	mu       sync.Mutex
+	waited   time.Duration
 	name     string
 	limit    float64
 	most     float64
@@ -47,10 +48,12 @@ type Gate struct {
 
 // GateStats is what a gate has seen.
 type GateStats struct {
-	Requests int64   // sent
-	Slowed   int64   // answered with "slow down"
-	Limit    float64 // requests at once
-	Rate     float64 // requests a second; 0 is unlimited
+	Requests int64 // sent
+	Slowed   int64 // answered with "slow down"
+	// Waited is how long requests and transfers have waited for their turn, together.
+	Waited time.Duration
+	Limit  float64 // requests at once
+	Rate   float64 // requests a second; 0 is unlimited
 }
 
 // NewGate returns a gate for the account named, beginning with start requests
@@ -69,11 +72,18 @@ func (g *Gate) Name() string { return g.name }
 func (g *Gate) Stats() GateStats {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	stats := GateStats{Requests: g.requests, Slowed: g.slowed, Limit: g.limit}
+	stats := GateStats{Requests: g.requests, Slowed: g.slowed, Limit: g.limit, Waited: g.waited}
 	if limit := g.limiter.Limit(); limit != rate.Inf {
 		stats.Rate = float64(limit)
 	}
 	return stats
+}
+
+// waitedSince counts what somebody has waited.
+func (g *Gate) waitedSince(begun time.Time) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.waited += g.now().Sub(begun)
 }
 
 type reservation struct{ gate *Gate }
@@ -84,7 +94,10 @@ func (g *Gate) Reserve(ctx context.Context) (context.Context, func(), error) {
 	if g == nil || ctx.Value(reservation{g}) != nil {
 		return ctx, func() {}, nil
 	}
-	if err := g.take(ctx); err != nil {
+	begun := g.now()
+	err := g.take(ctx)
+	g.waitedSince(begun)
+	if err != nil {
 		return nil, nil, err
 	}
 	var once sync.Once
@@ -116,6 +129,7 @@ func (g *Gate) Pass(ctx context.Context) (func(error), error) {
 	if g == nil {
 		return func(error) {}, nil
 	}
+	defer g.waitedSince(g.now())
 	held := ctx.Value(reservation{g}) != nil
 	if !held {
 		if err := g.take(ctx); err != nil {

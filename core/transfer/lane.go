@@ -109,6 +109,7 @@ func (r *Run) process(ctx context.Context, lane int, item *Item, try int) {
 			return
 		}
 		try++
+		r.progress.retries.Add(1)
 		timer := time.NewTimer(wait)
 		select {
 		case <-timer.C:

@@ -16,6 +16,7 @@ type Snapshot struct {
 	Items     int64 `json:"items"`   // queued so far
 	Done      int64 `json:"done"`
 	Skipped   int64 `json:"skipped"`
+	Retries   int64 `json:"retries"` // tries beyond the first, since it was taken up
 	Removed   int64 `json:"removed"` // of those done
 	Failed    int64 `json:"failed"`
 	Unchanged int64 `json:"unchanged"`
@@ -42,7 +43,7 @@ func (s Snapshot) Waiting() int64 { return max(0, s.Items-s.Done-s.Skipped-s.Fai
 type progress struct {
 	planned                                 atomic.Bool
 	items, done, skipped, failed, unchanged atomic.Int64
-	removed                                 atomic.Int64 // of those done
+	removed, retries                        atomic.Int64 // of those done; tries beyond the first
 	bytes                                   atomic.Int64 // to be moved
 	landed                                  atomic.Int64 // bytes of items that are done
 
@@ -147,7 +148,7 @@ func (r *Run) Snapshot() Snapshot {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s := Snapshot{
-		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(), Removed: p.removed.Load(),
+		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(), Removed: p.removed.Load(), Retries: p.retries.Load(),
 		Failed: p.failed.Load(), Unchanged: p.unchanged.Load(), Bytes: p.bytes.Load(), Moved: p.movedLocked(), Left: -1,
 	}
 	for _, f := range p.flights {

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"deftheron/core/pace"
+	"deftheron/core/store"
 )
 
 // paces are the limits on what goes over the network, for all accounts together and
@@ -123,4 +124,15 @@ func (a *Accounts) SetPace(ctx context.Context, name string, rule pace.Rule) err
 	}
 	a.applyPaces(kept)
 	return nil
+}
+
+// Gates are those of the accounts that are open, by name.
+func (a *Accounts) Gates() map[string]*store.Gate {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	gates := map[string]*store.Gate{}
+	for _, opened := range a.open {
+		gates[opened.Name] = opened.Gate
+	}
+	return gates
 }

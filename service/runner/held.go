@@ -26,6 +26,7 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	row = r.withTotals(row)
 	r.mu.Lock()
 	delete(r.active, row.ID)
+	r.count(a, "")
 	row.Cancelling = a.row.Cancelling
 	again := a.resume || row.Cancelling
 	r.mu.Unlock()

@@ -61,6 +61,7 @@ type Runner struct {
 
 	mu     sync.Mutex
 	active map[string]*active // by id
+	past   tally
 }
 
 // active is a run that has not ended.
@@ -79,7 +80,9 @@ type active struct {
 	// stop is closed when a run that goes on for good is to end.
 	stop     chan struct{}
 	stopOnce sync.Once
-	watching atomic.Bool // it has done all, and waits for changes
+	watch    *watch
+	before   transfer.Snapshot // what it had come to when it was taken up
+	watching atomic.Bool       // it has done all, and waits for changes
 }
 
 // New returns a runner. ctx ends all that it runs, to be taken up again.
@@ -254,7 +257,10 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	})
 	now := time.Now()
 	r.mu.Lock()
-	a.run = run
+	a.run, a.watch = run, watched
+	if resumed {
+		a.before = transfer.Snapshot{Done: a.row.Done, Skipped: a.row.Skipped, Failed: a.row.Failed, Moved: a.row.Moved}
+	}
 	a.row.State, a.row.Cause, a.row.Why = records.Running, "", ""
 	if a.row.StartedAt == nil {
 		a.row.StartedAt = &now
@@ -339,6 +345,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	row = r.withTotals(row)
 	r.mu.Lock()
 	delete(r.active, row.ID)
+	r.count(a, row.State)
 	idle := len(r.active) == 0
 	r.mu.Unlock()
 	if idle {
@@ -375,6 +382,7 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 	r.log.Info("run", "run", row.ID, "state", row.State)
 	r.mu.Lock()
 	delete(r.active, row.ID)
+	r.count(a, "")
 	row.Cancelling = a.row.Cancelling
 	again := a.resume || row.Cancelling // a person was faster than the pause
 	r.mu.Unlock()

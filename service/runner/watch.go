@@ -39,6 +39,7 @@ type watch struct {
 	mu      sync.Mutex
 	touched map[transfer.TouchedPlace]bool
 	all     bool
+	since   time.Time // when the first was heard of
 	some    chan struct{}
 	failing time.Duration
 }
@@ -112,6 +113,9 @@ func (w *watch) hear(route transfer.Route, number int, target bool, side transfe
 		w.all = true
 	}
 	if relevant {
+		if w.since.IsZero() {
+			w.since = time.Now()
+		}
 		select {
 		case w.some <- struct{}{}:
 		default:
@@ -180,6 +184,16 @@ func (w *watch) again(ctx context.Context, failed int64) (transfer.Touched, bool
 	return w.take(), true
 }
 
+// lag is how long the first change waits to be looked at.
+func (w *watch) lag(now time.Time) time.Duration {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.since.IsZero() {
+		return 0
+	}
+	return now.Sub(w.since)
+}
+
 // take takes what was touched.
 func (w *watch) take() transfer.Touched {
 	w.mu.Lock()
@@ -190,7 +204,7 @@ func (w *watch) take() transfer.Touched {
 			touched.Places = append(touched.Places, place)
 		}
 	}
-	w.all = false
+	w.all, w.since = false, time.Time{}
 	clear(w.touched)
 	return touched
 }
