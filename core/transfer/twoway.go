@@ -164,11 +164,17 @@ func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Place, err
 			if err != nil {
 				return mine, beside, err
 			}
-			if same, err := a.holds(ctx, *side, place, entry); err != nil {
+			same, err := a.holds(ctx, *side, place, entry)
+			if err != nil {
 				return mine, beside, err
-			} else if !same {
-				free = false
 			}
+			if same && entry.Name != "" && entry.Name != place.Name { // by letter case
+				called := place.Folder.Place(entry.Name)
+				if known, err = a.isKnown(ctx, keyBeside(a.item.Key, called), keyBeside(a.item.to(), called)); err != nil {
+					return mine, beside, err
+				}
+			}
+			free = free && same && !known
 		}
 		if free {
 			return mine, beside, nil
