@@ -18,6 +18,9 @@ type Touched struct {
 	Places []TouchedPlace
 }
 
+// Passed is what came of a pass: how many items it had, and how many of them failed.
+type Passed struct{ Items, Failed int64 }
+
 // TouchedPlace is a file, or a folder with all that is in it, that may have changed.
 type TouchedPlace struct {
 	Route int // by its number in Options.Routes, before those back

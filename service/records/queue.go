@@ -5,12 +5,9 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"iter"
 	"math"
-	"slices"
 	"time"
 
-	"deftheron/core/compare"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -238,91 +235,6 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 	})
 }
 
-// routedPair is a pair with the route whose scope it is in.
-type routedPair struct {
-	route int
-	pair  *compare.Pair
-}
-
-func pairsOf(endings []transfer.Ending) []routedPair {
-	pairs := make([]routedPair, 0, len(endings))
-	for i := range endings {
-		if endings[i].Pair != nil {
-			pairs = append(pairs, routedPair{endings[i].Route, endings[i].Pair})
-		}
-		for j := range endings[i].Also {
-			pairs = append(pairs, routedPair{endings[i].Route, &endings[i].Also[j]})
-		}
-	}
-	return pairs
-}
-
-func forgetIn(ctx context.Context, tx *sql.Tx, scopes []int64, endings []transfer.Ending) error {
-	type forgotten struct {
-		scope int64
-		key   store.Key
-	}
-	var all []forgotten
-	for _, ending := range endings {
-		for _, key := range ending.Forget {
-			all = append(all, forgotten{scopes[ending.Route], key})
-		}
-	}
-	if len(all) == 0 {
-		return nil
-	}
-	return eachIn(ctx, tx, "DELETE FROM pairs WHERE scope = ? AND key = ?", len(all), func(i int) []any {
-		return []any{all[i].scope, []byte(all[i].key)}
-	})
-}
-
-func numberScopes(ctx context.Context, tx *sql.Tx, scopes []string) ([]int64, error) {
-	numbers := make([]int64, len(scopes))
-	for i, scope := range scopes {
-		if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO scopes (name) VALUES (?)", scope); err != nil {
-			return nil, err
-		}
-		if err := tx.QueryRowContext(ctx, "SELECT number FROM scopes WHERE name = ?", scope).Scan(&numbers[i]); err != nil {
-			return nil, err
-		}
-	}
-	return numbers, nil
-}
-
-// Find implements transfer.Records.
-func (db *DB) Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error) {
-	var origin plan.Origin
-	query := `SELECT coalesce(target_key, key), target_revision, proof FROM pairs
-		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND mark = ? AND mark <> '' AND kept = 0 LIMIT 1`
-	if back {
-		query = `SELECT key, source_revision, proof FROM pairs
-		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND target_mark = ? AND target_mark <> '' AND kept = 0 LIMIT 1`
-	}
-	err := db.readPool.QueryRowContext(ctx, query, scope, mark).Scan((*keyBytes)(&origin.Key), &origin.Revision, &origin.Hash)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
-	return &origin, err
-}
-
-// Pair implements transfer.Records.
-func (db *DB) Pair(ctx context.Context, scope string, key store.Key) (*compare.Pair, error) {
-	return db.onePair(ctx, "key", scope, key)
-}
-
-// PairTo implements transfer.Records.
-func (db *DB) PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error) {
-	return db.onePair(ctx, "target_key", scope, to)
-}
-
-func (db *DB) onePair(ctx context.Context, column, scope string, key store.Key) (*compare.Pair, error) {
-	pairs, err := db.pairs(ctx, "scope = (SELECT number FROM scopes WHERE name = ?) AND "+column+" = ? LIMIT 1", scope, []byte(key))
-	if err != nil || len(pairs) == 0 {
-		return nil, err
-	}
-	return &pairs[0], nil
-}
-
 // EndRest implements transfer.Records.
 func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cause plan.Cause) (int64, error) {
 	result := db.write.WithContext(ctx).Exec("UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting' AND run = "+numberOf,
@@ -419,96 +331,4 @@ func (db *DB) Uploads(ctx context.Context, run string) ([]transfer.PendingUpload
 		pending = append(pending, one)
 	}
 	return pending, rows.Err()
-}
-
-// pairsPage is how many pairs are read at a time.
-const pairsPage = 2000
-
-// Pairs implements transfer.Records: page by page, so that no reading stands
-// open while the run writes.
-func (db *DB) Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error] {
-	return func(yield func(compare.Pair, error) bool) {
-		var number int64
-		err := db.readPool.QueryRowContext(ctx, "SELECT number FROM scopes WHERE name = ?", scope).Scan(&number)
-		if errors.Is(err, sql.ErrNoRows) {
-			return
-		}
-		after := []byte{}
-		for err == nil {
-			var page []compare.Pair
-			if page, err = db.pairsPage(ctx, number, after, len(after) == 0); err != nil {
-				break
-			}
-			for _, pair := range page {
-				if !yield(pair, nil) {
-					return
-				}
-			}
-			if len(page) < pairsPage {
-				return
-			}
-			after = []byte(page[len(page)-1].Key)
-		}
-		yield(compare.Pair{}, err)
-	}
-}
-
-func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bool) ([]compare.Pair, error) {
-	than := ">"
-	if first {
-		than = ">=" // the empty key, of a single file, comes first
-	}
-	return db.pairs(ctx, "scope = ? AND key "+than+" ? ORDER BY key LIMIT ?", scope, after, pairsPage)
-}
-
-// PairsUnder implements transfer.Records.
-func (db *DB) PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error] {
-	return func(yield func(compare.Pair, error) bool) {
-		folder, after := []byte(path), []byte{}
-		below := append(slices.Clone(folder[:len(folder)-1]), '/'+1) // the first key that is not below
-		for file := folder[:len(folder)-1]; ; {
-			page, err := db.pairs(ctx, `scope = (SELECT number FROM scopes WHERE name = ?) AND (key = ? OR key >= ? AND key < ?) AND key > ? ORDER BY key LIMIT ?`,
-				scope, file, folder, below, after, pairsPage)
-			if err != nil {
-				yield(compare.Pair{}, err)
-				return
-			}
-			for _, pair := range page {
-				if !yield(pair, nil) {
-					return
-				}
-				after = []byte(pair.Key)
-			}
-			if len(page) < pairsPage {
-				return
-			}
-		}
-	}
-}
-
-// Known implements transfer.Records.
-func (db *DB) Known(ctx context.Context, scope string) (files int64, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND kept = 0", scope).Scan(&files)
-	return files, err
-}
-
-func (db *DB) pairs(ctx context.Context, where string, args ...any) ([]compare.Pair, error) {
-	rows, err := db.readPool.QueryContext(ctx, `SELECT key, source_revision, source_size, source_time,
-		target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark FROM pairs WHERE `+where, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var page []compare.Pair
-	for rows.Next() {
-		var pair compare.Pair
-		err := rows.Scan((*keyBytes)(&pair.Key), &pair.Source.Revision, &pair.Source.Size, scannedTime{&pair.Source.Modified},
-			&pair.Target.Revision, &pair.Target.Size, scannedTime{&pair.Target.Modified}, &pair.Kept, &pair.Run,
-			(*keyBytes)(&pair.To), &pair.Mark, &pair.Proof, &pair.TargetMark)
-		if err != nil {
-			return nil, err
-		}
-		page = append(page, pair)
-	}
-	return page, rows.Err()
 }

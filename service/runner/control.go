@@ -121,6 +121,9 @@ func (r *Runner) Retry(ctx context.Context, id string) (int64, error) {
 	case row.State == records.Done:
 		return 0, refused(row, "nothing is left to be tried again")
 	}
+	if len(row.Routes) > 0 && row.Routes[0].Scope == "" {
+		return 0, refused(row, "it had not begun, and there is nothing of it to be tried again; start the job: heron job start %s", row.Job)
+	}
 	// Found out before anything is changed.
 	if _, err := r.open(ctx, row.Routes); err != nil {
 		return 0, err

@@ -15,7 +15,8 @@ import (
 // held leaves a run until what it waits for was mended.
 func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	row.State, row.Cause, row.Why = records.Held, string(result.Cause), result.Why
-	columns := []string{"state", "cause", "why"}
+	row.Released = row.Released && !result.Cause.IsBrake() // that word is used up
+	columns := []string{"state", "cause", "why", "released"}
 	if a.run != nil {
 		setCounts(&row, a.run.Snapshot())
 		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")

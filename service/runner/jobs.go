@@ -296,7 +296,9 @@ func (r *Runner) RemoveJob(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if run, err := r.db.OpenRunOf(ctx, name); err == nil {
+	if run, err := r.db.OpenRunOf(ctx, name); err == nil && row.Spec.When.Continuous && !row.Suspended {
+		return store.Errorf(store.ErrRefused, "the run %s of the job %s goes on for good; suspend the job first: heron job suspend %s", run.ID, name, name)
+	} else if err == nil {
 		return store.Errorf(store.ErrRefused, "the run %s of the job %s is %s; wait for it, or end it with heron run cancel %s", run.ID, name, run.State, run.ID)
 	}
 	if err := r.db.RemoveJob(ctx, row.ID); err != nil {

@@ -246,7 +246,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	if err != nil {
 		return transfer.Result{} // interrupted before it began
 	}
-	var again func(context.Context, int64) (transfer.Touched, bool)
+	var again func(context.Context, transfer.Passed) (transfer.Touched, bool)
 	if watched != nil {
 		defer watched.end()
 		again = watched.again

@@ -42,6 +42,8 @@ type watch struct {
 	since   time.Time // when the first was heard of
 	some    chan struct{}
 	failing time.Duration
+	// lookedAtAll says that the pass before looked at everything.
+	lookedAtAll bool
 }
 
 // watchJob begins to follow the ends of a run's routes; nil where the job is not
@@ -144,9 +146,14 @@ func (w *watch) touchMoved(route transfer.Route, number int, target bool, entry 
 }
 
 // again waits for what is to be looked at next; see transfer.Options.Again.
-func (w *watch) again(ctx context.Context, failed int64) (transfer.Touched, bool) {
+func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Touched, bool) {
 	w.mu.Lock()
-	if failed == 0 {
+	if w.lookedAtAll {
+		for _, one := range w.subscriptions {
+			w.runner.feeds.busy(one, passed.Items > 0)
+		}
+	}
+	if passed.Failed == 0 {
 		w.failing = 0
 	} else {
 		w.failing = min(mostAfterFailures, max(afterFailures, w.failing*2))
@@ -199,6 +206,7 @@ func (w *watch) take() transfer.Touched {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	touched := transfer.Touched{All: w.all}
+	w.lookedAtAll = w.all
 	if !touched.All {
 		for place := range w.touched {
 			touched.Places = append(touched.Places, place)
@@ -212,7 +220,7 @@ func (w *watch) take() transfer.Touched {
 // keepGoing keeps a run of a continuous job going, until ctx ends; that run then ends
 // as soon as it has done what it was doing.
 func (c *clock) keepGoing(ctx context.Context, row records.Job) {
-	r := c.runner
+	r, begun := c.runner, time.Now()
 	for ctx.Err() == nil {
 		wait := time.Second
 		if open, err := r.db.OpenRunOf(ctx, row.Name); err == nil {
@@ -224,6 +232,11 @@ func (c *clock) keepGoing(ctx context.Context, row records.Job) {
 				case <-a.ended:
 				case <-ctx.Done():
 				}
+			}
+		} else if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == records.Cancelled && last.EndedAt != nil && last.EndedAt.After(begun) {
+			// Who cancels it does not mean to have it begun anew.
+			if err := r.SuspendJob(ctx, row.Name, true); err != nil && ctx.Err() == nil {
+				r.log.Error("could not suspend a job whose run was cancelled", "job", row.Name, "error", err)
 			}
 		} else if now, err := r.db.KeptJob(ctx, row.Name); err == nil {
 			if _, err := r.startJob(ctx, now, "continuously"); err != nil && ctx.Err() == nil {

@@ -1,0 +1,128 @@
+package transfer
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+)
+
+// goThrough plans and feeds, once, or as often as something was touched.
+func (r *Run) goThrough(ctx context.Context, tally Tally) {
+	touched := Touched{All: true}
+	for {
+		var planning sync.WaitGroup
+		planning.Go(func() { r.plan(ctx, tally, touched) })
+		r.feed(ctx)
+		planning.Wait()
+		if r.Again == nil || r.planErr != nil || ctx.Err() != nil || r.left.Load() != nil {
+			return
+		}
+		r.settle()
+		now := Passed{Items: r.progress.items.Load(), Failed: r.progress.failed.Load()}
+		var ok bool
+		if touched, ok = r.Again(ctx, Passed{now.Items - r.before.Items, now.Failed - r.before.Failed}); !ok || ctx.Err() != nil {
+			return
+		}
+		r.before = now
+		r.pass++
+		r.Resumed, tally = false, Tally{}
+		r.planErr, r.planned, r.started, r.begin = nil, make(chan struct{}), make(chan struct{}), sync.Once{}
+		r.passes.Store(0)
+	}
+}
+
+// plan queues what is to be done.
+func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
+	defer close(r.planned)
+	defer r.mayStart()
+	if tally.Planned {
+		r.brake(tally.Totals)
+		return
+	}
+	// Where something may be removed, or the brake may hold, all is known before
+	// anything is touched.
+	if !r.Rules.Type.Removes() && !r.Rules.Brake.On() {
+		if _, ok := spaceOf(ctx, r.Routes); !ok {
+			r.mayStart() // there is nothing that the plan could find out first
+		}
+		timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
+		defer timer.Stop()
+	}
+	if r.pass > 0 && touched.All {
+		r.progress.unchanged.Store(0)
+	}
+	queue := &queue{run: r, flushed: time.Now()}
+	var totals plan.Totals
+	r.planErr = r.planRoutes(ctx, touched, queue, &totals)
+	if err := queue.flush(ctx); err != nil && r.planErr == nil {
+		r.planErr = err
+	}
+	if r.planErr == nil && r.pass == 0 {
+		r.planErr = r.Records.Planned(ctx, r.ID, totals)
+	}
+	if r.planErr == nil {
+		r.progress.planned.Store(true)
+		r.checkSpace(ctx)
+		r.brake(totals)
+	}
+}
+
+func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, totals *plan.Totals) error {
+	for i, route := range r.Routes {
+		paths, some := touched.of(i, r.Routes)
+		if route.Back || !some {
+			continue
+		}
+		one := planning{
+			Route: route, rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, route.Scope), totals: totals, leftOut: totals.LeftOut,
+			unchanged: r.unchanged, memory: r.Records, place: &position{},
+		}
+		if !touched.All {
+			one.touched, one.unchanged = paths, func(compare.Difference) bool { return false }
+		}
+		err := r.persist(ctx, one.place.mayAgain, func() error {
+			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })
+		})
+		if err != nil {
+			return err
+		}
+		if touched.All {
+			continue
+		}
+		known, err := r.Records.Known(ctx, route.Scope)
+		if err != nil {
+			return err
+		}
+		// Of some places alone, nothing is said by how little they hold.
+		totals.Known, totals.SourceListed, totals.TargetListed = max(totals.Known, known), -1, -1
+	}
+	return nil
+}
+
+// brake holds the run where its plan, with what was removed lately, is more than the
+// brake allows, unless a person has let it go.
+func (r *Run) brake(totals plan.Totals) {
+	lately := r.lost.add(time.Now(), totals.Remove.Items-totals.Moved.Items, totals.Replace.Items)
+	if r.Released && r.pass == 0 {
+		return
+	}
+	if r.pass > 0 {
+		totals.Remove.Items, totals.Replace.Items = lately[0]+totals.Moved.Items, lately[1]
+	}
+	if braked := r.Rules.Brake.Holds(totals); braked != nil {
+		r.hold(braked.Cause, braked.Why)
+	}
+}
+
+// unchanged reports whether a file that needs nothing counts as in step: not
+// where this very run brought it about before it was interrupted.
+func (r *Run) unchanged(d compare.Difference) bool {
+	if d.Pair != nil && d.Pair.Run == r.ID {
+		return false
+	}
+	r.progress.unchanged.Add(1)
+	return true
+}
