@@ -41,6 +41,10 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	case nil:
 		return ending, nil
 	case store.ErrNotFound: // it has moved, or somebody was faster
+		if _, err := a.route.Target.Store.Stat(ctx, place); store.KindOf(err) != store.ErrNotFound {
+			a.folders.forget() // what is not there is where it was to go
+			return nil, store.Errorf(store.ErrTryAgain, "%s is still there, and has to be looked at again", place)
+		}
 		ending.Cause, ending.Why = plan.CauseMoved, ""
 		if folder {
 			ending.Cause = plan.CauseRemoved
