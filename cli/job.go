@@ -136,6 +136,9 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 			*list[0] = *list[1]
 		}
 	}
+	if given("only-changed") {
+		spec.Rules.OnlyChanged = f.spec.Rules.OnlyChanged
+	}
 	if given("tries") {
 		spec.Rules.Tries = f.spec.Rules.Tries
 	}

@@ -29,6 +29,7 @@ func ruleFlags(flags *pflag.FlagSet, rules *contract.Rules) *paceFlags {
 	flags.StringVar(&rules.LargerThan, "larger-than", "", "only files above a size")
 	flags.StringVar(&rules.NewerThan, "newer-than", "", "only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y)")
 	flags.StringVar(&rules.OlderThan, "older-than", "", "only files changed before a date or an age")
+	flags.BoolVar(&rules.OnlyChanged, "only-changed", false, "only what has changed since an earlier run brought it; with --as \"{run:%Y-%m-%d}/{folder}/{name}\" each run's folder holds what is new")
 	flags.IntVar(&rules.Tries, "tries", 0, "how often an item is tried before it fails; 5 unless given")
 	flags.StringVar(&rules.Within, "within", "", "how long an item is tried, such as 2h")
 	return newPaceFlags(flags)

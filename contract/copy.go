@@ -22,6 +22,7 @@ type Rules struct {
 	LargerThan  string   `json:"larger_than,omitempty" doc:"Only files above a size."`
 	NewerThan   string   `json:"newer_than,omitempty" doc:"Only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y)."`
 	OlderThan   string   `json:"older_than,omitempty" doc:"Only files changed before a date or an age."`
+	OnlyChanged bool     `json:"only_changed,omitempty" doc:"Only what has changed since an earlier run brought it, wherever that put it; with a template that gives each run a folder of its own."`
 
 	Tries  int    `json:"tries,omitempty" doc:"How often an item is tried before it fails; 5 unless given."`
 	Within string `json:"within,omitempty" doc:"How long an item is tried, such as 2h."`

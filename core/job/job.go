@@ -64,6 +64,8 @@ type Only struct {
 	LargerThan  string   `yaml:"larger-than,omitempty"`
 	NewerThan   string   `yaml:"newer-than,omitempty"`
 	OlderThan   string   `yaml:"older-than,omitempty"`
+	// Changed: since an earlier run brought it, with a template that names the run.
+	Changed bool `yaml:"changed,omitempty"`
 }
 
 // Brake is how much a run may lose without a person's word; see plan.ParseShare.

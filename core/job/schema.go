@@ -33,6 +33,7 @@ var described = map[string]string{
 	"larger-than":  "Only files above a size.",
 	"newer-than":   "Only files changed after a date, or within an age.",
 	"older-than":   "Only files changed before a date, or an age.",
+	"changed":      "Only what has changed since an earlier run brought it; with a template that names the run.",
 	"documents":    "What documents that exist only inside a service are exported as, by class.",
 	"names":        "What is done about names that the target cannot hold.",
 	"as":           "A template of the names below the target.",

@@ -112,6 +112,11 @@ func checkField(text string, column int, field, format string) error {
 	return nil
 }
 
+// NamesRun reports whether each run gets names of its own.
+func (t *Template) NamesRun() bool {
+	return slices.ContainsFunc(t.parts, func(part part) bool { return part.field == "run" })
+}
+
 // For returns the template for a source and a run.
 func (t *Template) For(account string, run time.Time) *Template {
 	bound := *t

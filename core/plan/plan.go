@@ -337,6 +337,11 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 		return step.skip(CauseNotAFile), true
 	case d.Kind == store.KindDocument:
 		return step.refuse(CauseDocument, "it exists only inside the service that made it"), true
+	case p.Rules.OnlyChanged && d.Pair != nil && d.Pair.SourceIs(d.Source):
+		if p.Unchanged != nil {
+			p.Unchanged(d)
+		}
+		return step, false
 	case d.Verdict == compare.Same:
 		if d.Evidence != compare.ByPair {
 			step.Action = Remember

@@ -32,6 +32,10 @@ type Rules struct {
 	As string `json:"as,omitempty"`
 	// Filter says what is taken.
 	Filter Filter `json:"filter,omitzero"`
+	// OnlyChanged takes only what has changed since a run between the same two
+	// places brought it, wherever that put it: where each run goes into a folder of
+	// its own, that holds what is new.
+	OnlyChanged bool `json:"only_changed,omitempty"`
 	// Proof is how what arrived is proven.
 	Proof store.ProofLevel `json:"proof,omitempty"`
 	// Tries is how often an item is tried before it fails, and Within how long;
@@ -58,8 +62,10 @@ func (r Rules) Check() error {
 	if _, err := r.Filter.Sieve(time.Now()); err != nil {
 		return err
 	}
+	template := &names.Template{}
 	if r.As != "" {
-		if _, err := names.ParseTemplate(r.As); err != nil {
+		var err error
+		if template, err = names.ParseTemplate(r.As); err != nil {
 			return err
 		}
 		if r.Clear {
@@ -71,6 +77,9 @@ func (r Rules) Check() error {
 	}
 	if r.Clear && r.Type.Removes() {
 		return fmt.Errorf("what is kept in step is not cleared; move it, or copy it, instead")
+	}
+	if r.OnlyChanged && !template.NamesRun() {
+		return fmt.Errorf("to take only what has changed needs a folder for each run, and a copy into one folder moves only what has changed anyway; give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or leave it away")
 	}
 	if err := r.Brake.Check(); err != nil {
 		return err

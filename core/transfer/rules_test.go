@@ -140,6 +140,46 @@ func TestTemplate(t *testing.T) {
 	}
 }
 
+// TestOnlyChanged brings each pass into a folder of its own: what has changed since
+// the one before.
+func TestOnlyChanged(t *testing.T) {
+	b := newBench(t)
+	b.rules.As, b.rules.OnlyChanged = "{run:%Y-%m-%d}/{folder}/{name}", true
+	if err := b.rules.Check(); err != nil {
+		t.Fatal(err)
+	}
+	b.began = time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
+	b.source.Put("one", "a", "x")
+	b.source.Put("two", "a", "y")
+	b.run("done")
+	want := map[string]string{"/copy/2026-11-01/a/x": "one", "/copy/2026-11-01/a/y": "two"}
+	b.want(want)
+	for day, change := range []string{"changed", "changed again"} {
+		b.began = b.began.AddDate(0, 0, 1)
+		b.source.Put(change, "a", "y")
+		b.source.Put("new", "new", fmt.Sprint(day))
+		if _, s := b.run("done"); s.Unchanged != int64(1+day) || s.Done != 2 {
+			t.Errorf("on day %d %d were done, and %d unchanged", day, s.Done, s.Unchanged)
+		}
+		folder := "/copy/" + b.began.Format(time.DateOnly)
+		want[folder+"/a/y"], want[folder+"/new/"+fmt.Sprint(day)] = change, "new"
+		b.want(want)
+	}
+	b.began = b.began.AddDate(0, 0, 1)
+	if _, s := b.run("done"); s.Items != 0 || s.Unchanged != 4 {
+		t.Errorf("nothing had changed: %+v", s)
+	}
+	b.rules.OnlyChanged = false // all of it, copied inside where that can be
+	if _, s := b.run("done"); s.Done != 4 {
+		t.Errorf("a whole pass: %+v", s)
+	}
+	for _, as := range []string{"", "{date:%Y}/{name}"} {
+		if err := (plan.Rules{OnlyChanged: true, As: as}).Check(); err == nil {
+			t.Errorf("only what has changed, with the template %q", as)
+		}
+	}
+}
+
 // TestLeftOut copies what is not left out.
 func TestLeftOut(t *testing.T) {
 	b := newBench(t)

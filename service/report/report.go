@@ -269,6 +269,9 @@ func Rules(run contract.Run) string {
 	say("Only files larger than", r.LargerThan)
 	say("Only files newer than", r.NewerThan)
 	say("Only files older than", r.OlderThan)
+	if r.OnlyChanged {
+		say("Only", "what has changed since an earlier run brought it")
+	}
 	say("Names made by the template", r.As)
 	if r.Names == "refuse" {
 		say("Names that the target cannot hold", "refused")

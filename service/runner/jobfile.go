@@ -25,7 +25,7 @@ func specOf(given contract.JobSpec) (job.Spec, error) {
 		Clash: rules.Clash, Deletions: given.Deletions, LeaveOut: rules.LeaveOut, Names: rules.Names, As: rules.As, Proof: rules.Proof,
 		Only: job.Only{
 			Patterns: rules.Only, Types: rules.Types, SmallerThan: rules.SmallerThan, LargerThan: rules.LargerThan,
-			NewerThan: rules.NewerThan, OlderThan: rules.OlderThan,
+			NewerThan: rules.NewerThan, OlderThan: rules.OlderThan, Changed: rules.OnlyChanged,
 		},
 	}
 	documents, err := plan.ParseDocuments(rules.Documents)
@@ -69,7 +69,7 @@ func shownSpec(spec job.Spec) contract.JobSpec {
 	given.Rules = contract.Rules{
 		Clash: spec.Rules.Clash, Names: spec.Rules.Names, As: spec.Rules.As, Documents: strings.Join(documents, ","), Proof: spec.Rules.Proof,
 		LeaveOut: spec.Rules.LeaveOut, Only: only.Patterns, Types: only.Types, SmallerThan: only.SmallerThan, LargerThan: only.LargerThan,
-		NewerThan: only.NewerThan, OlderThan: only.OlderThan, Tries: spec.Retry.Tries, Within: spec.Retry.Within,
+		NewerThan: only.NewerThan, OlderThan: only.OlderThan, OnlyChanged: only.Changed, Tries: spec.Retry.Tries, Within: spec.Retry.Within,
 	}
 	if spec.Pace.Up != "" || spec.Pace.Down != "" || len(spec.Pace.Hours) > 0 {
 		pace := contract.Pace(spec.Pace)

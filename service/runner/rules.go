@@ -28,7 +28,7 @@ func rulesOf(given contract.Rules) (rules plan.Rules, err error) {
 	if rules.Proof, err = plan.ParseProof(given.Proof); err != nil {
 		return fail(err)
 	}
-	rules.As, rules.Tries = given.As, given.Tries
+	rules.As, rules.Tries, rules.OnlyChanged = given.As, given.Tries, given.OnlyChanged
 	rules.Filter = plan.Filter{LeaveOut: given.LeaveOut, Only: given.Only, Types: given.Types, NewerThan: given.NewerThan, OlderThan: given.OlderThan}
 	for text, size := range map[*string]*int64{&given.SmallerThan: &rules.Filter.SmallerThan, &given.LargerThan: &rules.Filter.LargerThan} {
 		if *text == "" {
@@ -103,7 +103,7 @@ func shownRules(rules plan.Rules) contract.Rules {
 	shown := contract.Rules{
 		Clash: string(rules.Clash), Names: string(rules.Names), Documents: plan.DocumentsText(rules.Documents), As: rules.As, Proof: string(rules.Proof), Tries: rules.Tries,
 		LeaveOut: rules.Filter.LeaveOut, Only: rules.Filter.Only, Types: rules.Filter.Types, NewerThan: rules.Filter.NewerThan, OlderThan: rules.Filter.OlderThan,
-		SmallerThan: size(rules.Filter.SmallerThan), LargerThan: size(rules.Filter.LargerThan),
+		SmallerThan: size(rules.Filter.SmallerThan), LargerThan: size(rules.Filter.LargerThan), OnlyChanged: rules.OnlyChanged,
 	}
 	if rules.Within > 0 {
 		shown.Within = rules.Within.String()
