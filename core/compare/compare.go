@@ -31,8 +31,8 @@ func RememberedOf(entry store.Entry) Remembered {
 	return Remembered{Revision: entry.Revision, Size: entry.Size, Modified: entry.Modified}
 }
 
-// is reports whether an entry is still what was remembered.
-func (r Remembered) is(entry *store.Entry) bool {
+// Is reports whether an entry is still what was remembered.
+func (r Remembered) Is(entry *store.Entry) bool {
 	if r.Revision != "" || entry.Revision != "" {
 		return r.Revision == entry.Revision
 	}
@@ -62,10 +62,10 @@ type Pair struct {
 }
 
 // SourceIs reports whether the source is still what is remembered.
-func (p *Pair) SourceIs(entry *store.Entry) bool { return p.Source.is(entry) }
+func (p *Pair) SourceIs(entry *store.Entry) bool { return p.Source.Is(entry) }
 
 // TargetIs reports whether the target is still what is remembered.
-func (p *Pair) TargetIs(entry *store.Entry) bool { return p.Target.is(entry) }
+func (p *Pair) TargetIs(entry *store.Entry) bool { return p.Target.Is(entry) }
 
 // At is the key at the target.
 func (p *Pair) At() store.Key {
@@ -405,9 +405,9 @@ func Judge(source, target *store.Entry, pair *Pair, sides Sides) (Verdict, Evide
 	case source.Kind == store.KindFolder:
 		return Same, ByPresence
 	}
-	if pair != nil && pair.Target.is(target) {
+	if pair != nil && pair.Target.Is(target) {
 		switch {
-		case pair.Source.is(source):
+		case pair.Source.Is(source):
 			return Same, ByPair
 		case pair.Kept:
 			return TargetChanged, ByPair

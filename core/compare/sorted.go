@@ -360,7 +360,7 @@ func keeper(sources []named, target *store.Listed, pairs []Pair) int {
 		return 0
 	}
 	for i, source := range sources {
-		if pair := pairOf(pairs, source.Listed.Key()); pair != nil && pair.Target.is(&target.Entry) {
+		if pair := pairOf(pairs, source.Listed.Key()); pair != nil && pair.Target.Is(&target.Entry) {
 			return i
 		}
 	}

@@ -53,6 +53,13 @@ const (
 	CauseLater      Cause = "changed-again"
 	CauseHours      Cause = "outside-hours"
 
+	CauseNotThere  Cause = "not-at-target"
+	CauseNotProven Cause = "not-proven"
+	CauseDiffers   Cause = "differs"
+	CauseCleared   Cause = "cleared"
+	CauseExported  Cause = "export-stays"
+	CauseDuplicate Cause = "duplicate"
+
 	CauseRemovalIgnored Cause = "removal-ignored"
 	CauseDocumentStays  Cause = "document-stays"
 )
@@ -105,6 +112,13 @@ var words = map[Cause]Words{
 	CauseHours:          {"It is outside the hours in which the job may run.", "Nothing to do: it goes on by itself when they begin. To have it go on now: heron run resume RUN."},
 	CauseRemovalIgnored: {"It was removed at the other side, and stays here, as asked.", "Remove it here too where it is not wanted any more."},
 	CauseDocumentStays:  {"It exists only inside the service that made it, and what is kept in step are files alone.", "Copy it: a copy exports documents to open formats."},
+
+	CauseNotThere:  {"It is not at the target.", "See in the report of the pass before why it did not arrive; mend that, and let another pass go."},
+	CauseNotProven: {"The target has a file of its name, and no proof is known that it holds the same.", "Let another final pass go: it reads both where nothing else tells."},
+	CauseDiffers:   {"The two sides hold different contents.", "Compare the two; let another pass go once it is decided which is wanted."},
+	CauseCleared:   {"It is proven to be at the target, and was removed at the source.", "Nothing to do; it can be fetched back with heron job fetch NAME, and from the provider's trash where there is one."},
+	CauseExported:  {"It was exported, and the document itself stays at the source: an export is not all of it.", "Remove the document there, where its export is enough."},
+	CauseDuplicate: {"The target holds the same content already, from another place.", "Nothing to do; the report tells where it is."},
 
 	CauseStays: {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
 }

@@ -40,7 +40,12 @@ const (
 	Remove Action = "remove"
 	// Forget does nothing but drop a pair: neither side holds anything of it.
 	Forget Action = "forget"
+	// Clear removes at the source what is proven to be at the target.
+	Clear Action = "clear"
 )
+
+// Takes reports whether the action takes something away, and moves nothing.
+func (a Action) Takes() bool { return a == Remove || a == Clear }
 
 // Writes reports whether the action writes over, or beside, what is at the
 // target, and so has to wait until both listings are complete.
@@ -61,9 +66,9 @@ const (
 // Phase of an action on a kind of entry.
 func (a Action) Phase(kind store.Kind) Phase {
 	switch {
-	case a == Remove && kind == store.KindFolder:
+	case a.Takes() && kind == store.KindFolder:
 		return PhaseFolders
-	case a == Remove:
+	case a.Takes():
 		return PhaseRemove
 	case a.Writes():
 		return PhaseWrite
@@ -191,7 +196,7 @@ func (t *Totals) count(step Step) *Count {
 		return &t.Refused
 	case Ask:
 		return &t.Ask
-	case Remove:
+	case Remove, Clear:
 		if step.Kind == store.KindFolder {
 			return &t.FoldersRemoved
 		}
@@ -259,6 +264,12 @@ func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.S
 			}
 			if d.Source == nil {
 				if step, ok := p.surplus(d); ok && !yield(step, nil) {
+					return
+				}
+				continue
+			}
+			if p.Rules.Type == Clearing {
+				if !yield(p.clears(d), nil) {
 					return
 				}
 				continue
@@ -342,6 +353,9 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 			p.Unchanged(d)
 		}
 		return step, false
+	case d.Verdict == compare.Same && p.toProve(d):
+		step.Action = Look
+		return step, true
 	case d.Verdict == compare.Same:
 		if d.Evidence != compare.ByPair {
 			step.Action = Remember

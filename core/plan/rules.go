@@ -32,6 +32,9 @@ type Rules struct {
 	As string `json:"as,omitempty"`
 	// Filter says what is taken.
 	Filter Filter `json:"filter,omitzero"`
+	// ProveAll has what counts as the same proven as well, where no hash of it is
+	// known: by the hashes that both tell, or by reading both.
+	ProveAll bool `json:"prove_all,omitempty"`
 	// OnlyChanged takes only what has changed since a run between the same two
 	// places brought it, wherever that put it: where each run goes into a folder of
 	// its own, that holds what is new.
@@ -159,10 +162,16 @@ const (
 	Mirror Type = "mirror"
 	// TwoWay keeps both in step.
 	TwoWay Type = "two-way"
+	// Clearing moves nothing, and removes at the source what is proven to be at the
+	// target.
+	Clearing Type = "clear"
 )
 
 // Removes reports whether a run of the type may remove something.
 func (t Type) Removes() bool { return t == Mirror || t == TwoWay }
+
+// WaitsForPlan reports whether nothing is touched before all of the plan is known.
+func (t Type) WaitsForPlan() bool { return t.Removes() || t == Clearing }
 
 // Deletions says what a removal at one side means for the other.
 type Deletions string

@@ -2,9 +2,12 @@ package transfer
 
 import (
 	"context"
+	"iter"
 	"strings"
+	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/plan"
 	"deftheron/core/store"
 )
 
@@ -26,21 +29,15 @@ func (r *Run) clear(ctx context.Context) (stays int64, err error) {
 }
 
 func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err error) {
-	streams, err := route.streams(ctx)
+	differences, err := route.anew(ctx, r.Rules, r.Began, r.Records, nil)
 	if store.KindOf(err) == store.ErrNotFound {
 		return 0, nil // cleared before it was interrupted
 	}
 	if err != nil {
 		return 0, err
 	}
-	streams.Pairs = r.Records.Pairs(ctx, route.Scope)
-	if streams.Names, err = route.mapper(r.Rules, r.Began); err != nil {
-		return 0, err
-	}
-	streams.At = route.Target.at
 	c := &clearing{run: r, route: route}
-	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
-	for d, err := range compare.Merge(ctx, streams.Streams, sides) {
+	for d, err := range differences {
 		if err != nil {
 			return c.stays, err
 		}
@@ -62,6 +59,24 @@ func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err err
 		return c.stays, err
 	}
 	return c.stays, c.root(ctx)
+}
+
+// anew lists both sides of a route anew, and holds them against what is remembered.
+// sieve, where not nil, leaves out of the source.
+func (r Route) anew(ctx context.Context, rules plan.Rules, began time.Time, memory Memory, sieve *plan.Sieve) (iter.Seq2[compare.Difference, error], error) {
+	streams, err := r.streams(ctx)
+	if err != nil {
+		return nil, err
+	}
+	streams.Pairs = memory.Pairs(ctx, r.Scope)
+	if streams.Names, err = r.mapper(rules, began); err != nil {
+		return nil, err
+	}
+	streams.At = r.Target.at
+	if source := streams.Source; sieve != nil && !streams.single {
+		streams.Source = func(ctx context.Context) iter.Seq2[store.Listed, error] { return sieve.Of(source(ctx)) }
+	}
+	return compare.Merge(ctx, streams.Streams, compare.Sides{Source: r.Source.Store.Traits(), Target: r.Target.Store.Traits()}), nil
 }
 
 // clearing holds the folders on the way to where the listing is, and no more.

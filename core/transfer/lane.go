@@ -221,6 +221,8 @@ func (a *attempt) do(ctx context.Context) (*Ending, error) {
 		return a.replace(ctx)
 	case plan.Remove:
 		return a.remove(ctx)
+	case plan.Clear:
+		return a.clearOne(ctx)
 	}
 	if a.item.Origin != nil {
 		if ending, err := a.inside(ctx); ending != nil || err != nil {

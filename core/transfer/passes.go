@@ -44,7 +44,7 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	}
 	// Where something may be removed, or the brake may hold, all is known before
 	// anything is touched.
-	if !r.Rules.Type.Removes() && !r.Rules.Brake.On() {
+	if !r.Rules.Type.WaitsForPlan() && !r.Rules.Brake.On() {
 		if _, ok := spaceOf(ctx, r.Routes); !ok {
 			r.mayStart() // there is nothing that the plan could find out first
 		}

@@ -90,7 +90,7 @@ func (p *progress) ended(item *Item, ending Ending) {
 	switch ending.State {
 	case Done:
 		p.done.Add(1)
-		if item.Action == plan.Remove && ending.Cause != plan.CauseMoved {
+		if item.Action.Takes() && ending.Cause != plan.CauseMoved {
 			p.removed.Add(1)
 		}
 		p.landed.Add(ending.Moved)

@@ -116,7 +116,7 @@ func (r *Run) feed(ctx context.Context) {
 		return
 	}
 	for phase := range plan.Phases {
-		if !r.Rules.Type.Removes() && phase >= plan.PhaseRemove {
+		if !r.Rules.Type.WaitsForPlan() && phase >= plan.PhaseRemove {
 			return
 		}
 		if phase > plan.PhaseCreate {
@@ -158,12 +158,16 @@ func (r *Run) mayWait() bool {
 // what is not there says nothing about what was in it.
 func (r *Run) rootsAreThere(ctx context.Context) bool {
 	for _, route := range r.Routes {
+		kept := route.Source // says what is kept, or removed, at the other side
+		if r.Rules.Type == plan.Clearing {
+			kept = route.Target
+		}
 		err := r.persist(ctx, nil, func() error {
-			_, err := route.Source.Store.Stat(ctx, route.Source.Root)
+			_, err := kept.Store.Stat(ctx, kept.Root)
 			return err
 		})
 		if err != nil && ctx.Err() == nil {
-			r.halt(plan.CauseListing, fmt.Sprintf("%s cannot be looked at any more, and nothing is removed: %v", route.Source.Address, err))
+			r.halt(plan.CauseListing, fmt.Sprintf("%s cannot be looked at any more, and nothing is removed: %v", kept.Address, err))
 		}
 		if err != nil {
 			return false

@@ -58,7 +58,7 @@ type Item struct {
 
 // moves is how many bytes the item moves, as far as is known.
 func (i *Item) moves() int64 {
-	if i.Action == plan.Remove {
+	if i.Action.Takes() {
 		return 0
 	}
 	return max(0, i.Size)

@@ -172,3 +172,41 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	proof := strings.TrimSpace(origin.Hash + " (moved inside the account)")
 	return &Ending{State: Done, Cause: plan.CauseMoved, Proof: proof, Pair: a.pairWith(entry, origin.Hash)}, nil
 }
+
+// clearOne removes at the source what is proven to be at the target, after looking there
+// once more: the proof is of that revision alone.
+func (a *attempt) clearOne(ctx context.Context) (*Ending, error) {
+	folder := a.item.Kind == store.KindFolder
+	target, err := a.route.Target.Store.Stat(ctx, a.target())
+	switch {
+	case store.KindOf(err) == store.ErrNotFound:
+		return &Ending{State: Skipped, Cause: plan.CauseNotThere}, nil
+	case err != nil:
+		return nil, err
+	case (target.Kind == store.KindFolder) != folder || !folder && !a.item.Target.Is(&target):
+		return &Ending{State: Skipped, Cause: plan.CauseDiffers}, nil
+	}
+	revision := a.item.Source.Revision
+	if folder {
+		revision = ""
+	}
+	removal, err := a.route.Source.Store.Remove(ctx, a.source(), revision)
+	ending := &Ending{State: Done, Cause: plan.CauseCleared}
+	if !folder {
+		ending.Forget = []store.Key{a.item.Key}
+	}
+	if removal == store.RemovedToTrash {
+		ending.Why = "in the provider's trash"
+	}
+	switch store.KindOf(err) {
+	case nil, store.ErrNotFound: // an earlier try, or somebody, was faster
+		return ending, nil
+	case store.ErrChanged:
+		return &Ending{State: Skipped, Cause: plan.CauseLater}, nil
+	case store.ErrRefused:
+		if folder {
+			return &Ending{State: Skipped, Cause: plan.CauseHoldsMore}, nil
+		}
+	}
+	return nil, compare.NewSourceError(err)
+}

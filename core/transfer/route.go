@@ -296,7 +296,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		}
 	}
 	if p.place != nil {
-		p.place.disorder = !streams.Names.InOrder() || rules.Type.Removes() || p.touched != nil
+		p.place.disorder = !streams.Names.InOrder() || rules.Type.WaitsForPlan() || p.touched != nil
 	}
 	if p.touched != nil {
 		if err := p.narrow(ctx, &streams); err != nil {
@@ -328,6 +328,14 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 				totals.Unchanged.Bytes += max(0, d.Source.Size)
 			}
 		},
+	}
+	if rules.Type == plan.Clearing && !streams.single && !route.Source.Root.IsStart() {
+		// The folder itself goes last, and so comes first.
+		step := plan.Step{Kind: store.KindFolder, Action: plan.Clear}
+		totals.Add(step)
+		if err := each(step); err != nil {
+			return err
+		}
 	}
 	something := false
 	var moves moves
@@ -368,7 +376,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			return rootGone{fmt.Errorf("%s is not there any more, and what was in it is remembered: %w", route.Target.Address, err)}
 		}
 	}
-	if !something && ctx.Err() == nil && p.touched == nil {
+	if !something && ctx.Err() == nil && p.touched == nil && rules.Type != plan.Clearing {
 		return planEmpty(ctx, route, totals, each)
 	}
 	return ctx.Err()

@@ -1,0 +1,72 @@
+package plan
+
+import (
+	"deftheron/core/compare"
+	"deftheron/core/store"
+)
+
+// ProvenBySize stands for a proof where a job asks for no more than the size.
+const ProvenBySize = "size"
+
+// Proven reports how a file of the source is proven to be at the target as both are
+// now: the hash, as KIND=HEXADECIMAL, that it was written or found with, or
+// ProvenBySize where the rules ask for no more. Else proof is empty, and cause says
+// why it is not. A folder is proven where the target has it.
+func (r Rules) Proven(d compare.Difference) (proof string, cause Cause) {
+	switch {
+	case d.Kind == store.KindOther:
+		return "", CauseNotAFile
+	case d.Kind == store.KindDocument:
+		return "", CauseDocument
+	case d.Target == nil && d.Refused != nil:
+		return "", CauseName
+	case d.Target == nil && d.Source.Elsewhere:
+		return "", CauseElsewhere
+	case d.Target == nil:
+		return "", CauseNotThere
+	case d.Verdict == compare.SourceChanged:
+		return "", CauseLater
+	case d.Verdict == compare.Unclear:
+		return "", CauseNotProven
+	case d.Pair != nil && d.Pair.Kept && d.Evidence == compare.ByPair:
+		return "", CauseKeptBoth
+	case d.Verdict != compare.Same:
+		return "", CauseDiffers
+	case d.Evidence == compare.ByPair && d.Pair.Proof != "":
+		return d.Pair.Proof, CauseNone
+	case d.Evidence == compare.ByHash:
+		hash, _, _ := store.Shared(d.Source.Hashes, d.Target.Hashes)
+		return hash.String(), CauseNone
+	case r.Proof == store.ProofBySize:
+		return ProvenBySize, CauseNone
+	}
+	return "", CauseNotProven
+}
+
+// toProve reports whether two files count as the same, and yet no hash of both is
+// known, where the rules ask for one.
+func (p *Planner) toProve(d compare.Difference) bool {
+	if !p.Rules.ProveAll || p.Rules.Proof == store.ProofBySize || d.Pair != nil && d.Pair.Kept {
+		return false
+	}
+	return d.Evidence == compare.ByTime || d.Evidence == compare.ByPair && d.Pair.Proof == ""
+}
+
+// clears is what is done about an entry of a source that is to be cleared of what is
+// proven to be at the target.
+func (p *Planner) clears(d compare.Difference) Step {
+	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Source: *d.Source, Target: d.Target, Action: Clear}
+	if d.Kind == store.KindFolder {
+		if d.Target == nil {
+			return step.skip(CauseNotThere)
+		}
+		return step
+	}
+	if store.ExportedAs(*d.Source) != "" {
+		return step.skip(CauseExported)
+	}
+	if _, cause := p.Rules.Proven(d); cause != CauseNone {
+		return step.skip(cause)
+	}
+	return step
+}

@@ -1,0 +1,71 @@
+package transfer
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// Certified is a file of a source, as it was found when what is at the targets was
+// certified.
+type Certified struct {
+	Route int
+	Item  Item // its Key, To, Kind and Size; see Route.SourceAddress
+	// Proof that the target holds it: the hash, or plan.ProvenBySize. Where it is
+	// empty, Cause says why it is not proven.
+	Proof string
+	Cause plan.Cause
+	// Run that brought it; empty where it was found there.
+	Run string
+}
+
+// Certify lists both sides of the routes anew, to the end, holds them against what is
+// remembered, and calls each with every file of the sources: in the order of the
+// routes, and of keys in each. What the filter leaves out is counted and not passed
+// on. It writes nothing.
+func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory, each func(Certified) error) (leftOut plan.Count, err error) {
+	for i, route := range routes {
+		sieve, err := rules.Filter.Sieve(began)
+		if err != nil {
+			return leftOut, err
+		}
+		differences, err := route.anew(ctx, rules, began, memory, sieve)
+		if err != nil {
+			return leftOut, err
+		}
+		for d, err := range differences {
+			if err != nil {
+				return leftOut, fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
+			}
+			if d.Source == nil || d.Kind == store.KindFolder {
+				continue
+			}
+			if err := each(certified(i, rules, d)); err != nil {
+				return leftOut, err
+			}
+		}
+		if sieve != nil {
+			leftOut.Items += sieve.LeftOut.Items
+			leftOut.Bytes += sieve.LeftOut.Bytes
+		}
+	}
+	return leftOut, ctx.Err()
+}
+
+func certified(route int, rules plan.Rules, d compare.Difference) Certified {
+	one := Certified{Route: route, Item: Item{Key: d.Key, Kind: d.Kind, Size: d.Source.Size}}
+	if d.To != d.Key {
+		one.Item.To = d.To
+	}
+	if one.Proof, one.Cause = rules.Proven(d); one.Proof != "" && d.Pair != nil {
+		one.Run = d.Pair.Run
+	}
+	if one.Item.Size < 0 && d.Target != nil { // of an export, what arrived
+		one.Item.Size = d.Target.Size
+	}
+	return one
+}
