@@ -311,7 +311,11 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		source := streams.Source
 		streams.Source = func(ctx context.Context) iter.Seq2[store.Listed, error] { return sieve.Of(source(ctx)) }
 		if rules.Type.Removes() { // what is left out is left alone at both sides
-			target, other := streams.Target, *sieve
+			target := streams.Target
+			other, err := rules.Filter.Sieve(p.began) // each listing is read by a goroutine of its own
+			if err != nil {
+				return err
+			}
 			streams.Target = func(ctx context.Context) iter.Seq2[store.Listed, error] { return other.Of(target(ctx)) }
 		}
 		before := p.leftOut
