@@ -17,7 +17,7 @@ import (
 
 func (a *app) job() *cobra.Command {
 	return nouns("job", "Keep what is to be done: make jobs, plan, start, suspend and change them",
-		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobSuspend(), a.jobResume(), a.jobRemove())
+		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobFetch(), a.jobSuspend(), a.jobResume(), a.jobRemove())
 }
 
 func (a *app) jobVerb(use, short string, do func(ctx context.Context, name string) error) *cobra.Command {
@@ -44,11 +44,12 @@ type jobFlags struct {
 	from, to []string
 	limits   *paceFlags
 	brake    contract.Brake
+	migrate  contract.Migrating
 }
 
 func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	f := &jobFlags{set: flags}
-	flags.StringVar(&f.spec.Type, "type", "copy", "copy (adds and updates, never removes), mirror (the target becomes as the source), two-way, or consolidate")
+	flags.StringVar(&f.spec.Type, "type", "copy", "copy (adds and updates, never removes), mirror (the target becomes as the source), two-way, migrate (in steps, with a certificate), or consolidate")
 	flags.StringArrayVar(&f.from, "from", nil, "a source; what is there appears as --to; several are given in pairs")
 	flags.StringArrayVar(&f.to, "to", nil, "a target")
 	flags.BoolVar(&f.spec.When.Continuous, "continuous", false, "run as soon as something changes, for good")
@@ -63,6 +64,9 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	flags.StringVar(&f.brake.Deletions, "brake-deletions", "", "hold a run that would remove more than this share of the files: 10% unless given; a number, or none")
 	flags.StringVar(&f.brake.Overwrites, "brake-overwrites", "", "hold a run that would write over more: 25% unless given")
 	flags.StringVar(&f.brake.Older, "brake-older", "", "hold a run that would put more older versions in place of newer ones: 0 unless given")
+	flags.StringVar(&f.migrate.GoOn, "go-on", "", "of a migration, the last step that begins by itself: "+strings.Join(steps, ", ")+"; each waits for a person unless given")
+	flags.Int64Var(&f.migrate.Little, "little", 0, "of a migration, how few files a pass may still have had for catching up to be at its end; 20 unless given")
+	flags.BoolVar(&f.migrate.Clear, "clear", false, "of a migration, clear the source in the end, of exactly what is proven to be at the target")
 	f.limits = ruleFlags(flags, &f.spec.Rules)
 	for _, name := range []string{"clash", "names", "proof"} { // a job's own defaults are by its type
 		flag := flags.Lookup(name)
@@ -90,6 +94,9 @@ func (f *jobFlags) read(before *contract.JobSpec) (contract.JobSpec, error) {
 	}
 	if f.brake != (contract.Brake{}) {
 		f.spec.Brake = &f.brake
+	}
+	if f.migrate != (contract.Migrating{}) {
+		f.spec.Migrate = &f.migrate
 	}
 	if before == nil {
 		return f.spec, nil
@@ -136,6 +143,7 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 			*list[0] = *list[1]
 		}
 	}
+	f.keepMigration(spec)
 	if given("only-changed") {
 		spec.Rules.OnlyChanged = f.spec.Rules.OnlyChanged
 	}
@@ -155,6 +163,25 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		if given(name) {
 			*text[0] = *text[1]
 		}
+	}
+}
+
+func (f *jobFlags) keepMigration(spec *contract.JobSpec) {
+	migrate := contract.Migrating{}
+	if spec.Migrate != nil {
+		migrate = *spec.Migrate
+	}
+	if f.set.Changed("go-on") {
+		migrate.GoOn = f.migrate.GoOn
+	}
+	if f.set.Changed("little") {
+		migrate.Little = f.migrate.Little
+	}
+	if f.set.Changed("clear") {
+		migrate.Clear = f.migrate.Clear
+	}
+	if spec.Migrate = &migrate; migrate == (contract.Migrating{}) {
+		spec.Migrate = nil
 	}
 }
 
@@ -193,7 +220,8 @@ func (a *app) completeJobFlags(command *cobra.Command) {
 	for _, name := range []string{"from", "to"} {
 		_ = command.RegisterFlagCompletionFunc(name, a.completeAddresses)
 	}
-	_ = command.RegisterFlagCompletionFunc("type", cobra.FixedCompletions([]string{"copy", "mirror", "two-way", "consolidate"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = command.RegisterFlagCompletionFunc("type", cobra.FixedCompletions([]string{"copy", "mirror", "two-way", "migrate", "consolidate"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = command.RegisterFlagCompletionFunc("go-on", cobra.FixedCompletions(steps, cobra.ShellCompDirectiveNoFileComp))
 	_ = command.RegisterFlagCompletionFunc("deletions", cobra.FixedCompletions([]string{"retire", "follow", "ignore"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
@@ -204,6 +232,8 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	}
 	fmt.Fprintf(a.out, "The job %s is %s. %s\n", job.Name, what, shown.Plain(job.Sentence))
 	switch {
+	case job.Migration != nil:
+		fmt.Fprintln(a.out, job.Migration.Sentence)
 	case len(job.Next) > 0:
 		fmt.Fprintf(a.out, "It runs next at %s.\n", when(&job.Next[0]))
 	case job.When.Continuous:
@@ -321,6 +351,9 @@ func (a *app) printJob(job contract.Job) error {
 	rows = append(rows, [2]string{"made", when(&job.Created)})
 	for _, row := range rows {
 		fmt.Fprintf(a.out, "  %-9s %s\n", row[0], row[1])
+	}
+	if job.Migration != nil {
+		a.printMigration(*job.Migration)
 	}
 	if job.Last != nil && job.Last.State == "held" {
 		fmt.Fprintf(a.out, "%s %s. %s\n", a.paint(ochre, "▬"), shown.Capital(shown.Plain(job.Last.Why)), job.Last.Remedy)
@@ -440,17 +473,24 @@ func (a *app) jobPlan() *cobra.Command {
 }
 
 func (a *app) jobStart() *cobra.Command {
-	var detach bool
-	command := a.jobVerb("start NAME", "Start a run of a job now, and follow it", nil)
+	var detach, yes bool
+	var step string
+	command := a.jobVerb("start NAME", "Start a run of a job now, and follow it; of a migration, its next step", nil)
 	command.RunE = func(command *cobra.Command, args []string) error {
 		c := a.client()
-		started, err := c.StartJob(command.Context(), args[0])
+		if err := a.mayStep(command.Context(), args[0], step, yes); err != nil {
+			return err
+		}
+		started, err := c.StartStep(command.Context(), args[0], step)
 		if err != nil {
 			return err
 		}
 		return a.followStarted(command, c, started, detach)
 	}
 	command.Flags().BoolVar(&detach, "detach", false, "start it and do not wait for its end")
+	command.Flags().StringVar(&step, "step", "", "of a migration, another step than the one that comes next: "+strings.Join(steps, ", "))
+	command.Flags().BoolVar(&yes, "yes", false, "do not ask before a migration clears its source")
+	_ = command.RegisterFlagCompletionFunc("step", cobra.FixedCompletions(steps, cobra.ShellCompDirectiveNoFileComp))
 	return command
 }
 

@@ -191,7 +191,7 @@ func (a *app) conclude(run contract.Run) error {
 		} else if run.State == "held" {
 			fmt.Fprintf(a.out, "It goes on by itself when that is mended. Watch it then with: heron run follow %s\n", run.ID)
 		} else {
-			fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)
+			a.tellNext(run)
 		}
 	}
 	switch run.State {
@@ -201,6 +201,21 @@ func (a *app) conclude(run contract.Run) error {
 		return &exitError{exitHeld, nil}
 	}
 	return &exitError{exitFailed, nil}
+}
+
+// tellNext says what is to be done after a run has ended.
+func (a *app) tellNext(run contract.Run) {
+	switch run.Step {
+	case "survey":
+		fmt.Fprintf(a.out, "Read it: heron run report %s --out survey.html\n", run.ID)
+	case "final-pass":
+		fmt.Fprintf(a.out, "Keep the certificate: heron run report %s --certificate --out certificate.html\n", run.ID)
+	default:
+		fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)
+	}
+	if run.Waits != "" {
+		fmt.Fprintln(a.out, run.Waits)
+	}
 }
 
 func (a *app) runItems() *cobra.Command {
@@ -331,8 +346,11 @@ func (a *app) runCancel() *cobra.Command {
 
 func (a *app) runReport() *cobra.Command {
 	var format, out string
-	var yes bool
-	command := a.runVerb("report RUN", "Write the record of a run, as HTML, CSV or JSON", func(ctx context.Context, id string) error {
+	var yes, certificate, check bool
+	command := a.runVerb("report RUN", "Write the record of a run, as HTML, CSV or JSON, or check one that was written", func(ctx context.Context, id string) error {
+		if check {
+			return a.checkPaper(ctx, id)
+		}
 		if format == "" {
 			format = strings.TrimPrefix(filepath.Ext(out), ".")
 		}
@@ -346,8 +364,12 @@ func (a *app) runReport() *cobra.Command {
 			return usageError("%q is no format of a report; use html, csv or json", format)
 		}
 		c := a.client()
+		write := c.Report
+		if certificate {
+			write = c.Certificate
+		}
 		if out == "" || out == "-" {
-			return c.Report(ctx, id, format, a.out)
+			return write(ctx, id, format, a.out)
 		}
 		if _, err := c.Run(ctx, id); err != nil {
 			return err
@@ -355,9 +377,12 @@ func (a *app) runReport() *cobra.Command {
 		if err := a.mayReplace(out, yes); err != nil {
 			return err
 		}
-		return a.writeFile(out, func(w io.Writer) error { return c.Report(ctx, id, format, w) })
+		return a.writeFile(out, func(w io.Writer) error { return write(ctx, id, format, w) })
 	})
 	flags := command.Flags()
+	command.Example = "  heron run report RUN --out report.html\n  heron run report RUN --certificate --out certificate.json\n  heron run report --check certificate.json"
+	flags.BoolVar(&certificate, "certificate", false, "the certificate of a migration's final pass, in place of the report")
+	flags.BoolVar(&check, "check", false, "say whether a file is a report or certificate as it was handed out, and whether the records still say the same; name the file in place of RUN")
 	flags.StringVar(&format, "format", "", "html, csv or json (else by the ending of --out, else html)")
 	flags.StringVar(&out, "out", "", "the file to write; else standard output")
 	flags.BoolVar(&yes, "yes", false, "replace the file without asking")

@@ -297,9 +297,23 @@ func (c *Client) Retry(ctx context.Context, id string) (retried contract.Retried
 	return retried, c.call(ctx, http.MethodPost, "/runs/"+url.PathEscape(id)+"/retry", nil, nil, &retried)
 }
 
+// Certificate writes that of a final pass, as "html", "csv" or "json".
+func (c *Client) Certificate(ctx context.Context, id, format string, w io.Writer) error {
+	return c.paper(ctx, "/runs/"+url.PathEscape(id)+"/certificate", format, w)
+}
+
+// CheckPaper asks what is known of a report or certificate, by its SHA-256.
+func (c *Client) CheckPaper(ctx context.Context, sum string) (checked contract.Checked, err error) {
+	return checked, c.call(ctx, http.MethodPost, "/papers/checks", nil, contract.Checking{SHA256: sum}, &checked)
+}
+
 // Report writes the record of a run, as "html", "csv" or "json".
 func (c *Client) Report(ctx context.Context, id, format string, w io.Writer) error {
-	response, err := c.request(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/report", url.Values{"format": {format}}, nil, nil)
+	return c.paper(ctx, "/runs/"+url.PathEscape(id)+"/report", format, w)
+}
+
+func (c *Client) paper(ctx context.Context, path, format string, w io.Writer) error {
+	response, err := c.request(ctx, http.MethodGet, path, url.Values{"format": {format}}, nil, nil)
 	if err != nil {
 		return err
 	}

@@ -37,9 +37,14 @@ func (c *Client) RemoveJob(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, jobPath(name), nil, nil, nil)
 }
 
-// StartJob starts a run of a job.
+// StartJob starts a run of a job; of a migration, the step that comes next.
 func (c *Client) StartJob(ctx context.Context, name string) (started contract.Started, err error) {
-	return started, c.call(ctx, http.MethodPost, jobPath(name)+"/start", nil, nil, &started)
+	return c.StartStep(ctx, name, "")
+}
+
+// StartStep starts a step of a migration.
+func (c *Client) StartStep(ctx context.Context, name, step string) (started contract.Started, err error) {
+	return started, c.call(ctx, http.MethodPost, jobPath(name)+"/start", nil, contract.Starting{Step: step}, &started)
 }
 
 // SuspendJob has a job not run by itself; ResumeJob has it again.

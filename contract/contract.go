@@ -328,6 +328,8 @@ type Run struct {
 	ID            string     `json:"id"`
 	Job           string     `json:"job"`
 	Type          string     `json:"type" doc:"Of the job."`
+	Step          string     `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
+	Waits         string     `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
 	StartedBy     string     `json:"started_by,omitempty" doc:"What had it begin."`
 	Removing      Count      `json:"removing" doc:"Files that it removes, as planned."`
 	State         string     `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`

@@ -10,8 +10,9 @@ type JobSpec struct {
 	When   When    `json:"when,omitzero"`
 	Rules  Rules   `json:"rules,omitzero"`
 	// Deletions and Brake are of jobs that remove.
-	Deletions string `json:"deletions,omitempty" doc:"What a removal means for the other side: retire (the default: with a way back), follow or ignore."`
-	Brake     *Brake `json:"brake,omitempty" doc:"How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given."`
+	Deletions string     `json:"deletions,omitempty" doc:"What a removal means for the other side: retire (the default: with a way back), follow or ignore."`
+	Migrate   *Migrating `json:"migrate,omitempty" doc:"How a migration goes."`
+	Brake     *Brake     `json:"brake,omitempty" doc:"How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given."`
 }
 
 // When is when a job runs by itself; nothing: when a person starts it.
@@ -33,15 +34,49 @@ type Brake struct {
 	Older      string `json:"older,omitempty" doc:"Files that would be replaced by older versions."`
 }
 
+// Migrating says how far a migration goes by itself, and where it ends.
+type Migrating struct {
+	GoOn   string `json:"go_on,omitempty" enum:"survey,first-pass,catch-up,final-pass,clear" doc:"The last step that begins by itself; each waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that."`
+	Little int64  `json:"little,omitempty" minimum:"0" doc:"How few files a pass may still have had for catching up to be at its end; 20 unless given."`
+	Clear  bool   `json:"clear,omitempty" doc:"Clear the source, in the end, of exactly what is proven to be at the target."`
+}
+
+// Migration is how far a migration has come.
+type Migration struct {
+	Next     string    `json:"next,omitempty" doc:"The step that comes next; empty when it is over."`
+	Waits    bool      `json:"waits" doc:"A person has to start it."`
+	Why      string    `json:"why,omitempty" doc:"Why it waits."`
+	Sentence string    `json:"sentence" doc:"What comes next, in words."`
+	Steps    []StepRun `json:"steps" doc:"The runs so far, the oldest first; of many, the last."`
+	// Certificate is that of the last final pass.
+	Certificate *Certificate `json:"certificate,omitempty" doc:"What the last final pass has proven."`
+}
+
+// StepRun is a run of a migration.
+type StepRun struct {
+	Step  string     `json:"step" enum:"survey,first-pass,catch-up,final-pass,clear,fetch"`
+	Run   string     `json:"run"`
+	State string     `json:"state"`
+	Items int64      `json:"items" doc:"That it had to move, or to remove."`
+	Moved int64      `json:"moved" doc:"Bytes."`
+	Ended *time.Time `json:"ended,omitempty"`
+}
+
+// Starting is how a job is started.
+type Starting struct {
+	Step string `json:"step,omitempty" enum:"survey,first-pass,catch-up,final-pass,clear,fetch" doc:"Of a migration, in place of the step that comes next."`
+}
+
 // Job is what is to be done, kept.
 type Job struct {
 	JobSpec
-	State    string      `json:"state" enum:"active,suspended"`
-	Sentence string      `json:"sentence" doc:"What the job makes true, in words."`
-	Next     []time.Time `json:"next" doc:"The next moments at which it runs by itself."`
-	Last     *Run        `json:"last,omitempty" doc:"Its last run."`
-	Created  time.Time   `json:"created"`
-	Changed  time.Time   `json:"changed"`
+	State     string      `json:"state" enum:"active,suspended"`
+	Sentence  string      `json:"sentence" doc:"What the job makes true, in words."`
+	Next      []time.Time `json:"next" doc:"The next moments at which it runs by itself."`
+	Last      *Run        `json:"last,omitempty" doc:"Its last run."`
+	Migration *Migration  `json:"migration,omitempty" doc:"How far it has come, of a migration."`
+	Created   time.Time   `json:"created"`
+	Changed   time.Time   `json:"changed"`
 }
 
 // Jobs are all jobs, by name.

@@ -15,6 +15,11 @@ func (s *Service) runTold(run contract.Run) {
 	}
 	words := map[string]string{"done": "is done", "partial": "ended, and some items failed", "failed": "failed", "held": "waits for a person"}
 	subject := fmt.Sprintf("Deft Heron: the run %s of %s %s", run.ID, run.Job, words[run.State])
+	event := run.State
+	if event == "done" && run.Waits != "" {
+		event = "waits"
+		subject = fmt.Sprintf("Deft Heron: the migration %s waits for a person", run.Job)
+	}
 	var text strings.Builder
 	for _, route := range run.Routes {
 		fmt.Fprintf(&text, "%s to %s\n", route.From, route.To)
@@ -24,11 +29,14 @@ func (s *Service) runTold(run contract.Run) {
 	if run.Why != "" {
 		fmt.Fprintf(&text, "\n%s%s.\n", strings.ToUpper(run.Why[:1]), run.Why[1:])
 	}
+	if run.Waits != "" {
+		fmt.Fprintf(&text, "\n%s\n", run.Waits)
+	}
 	if run.Remedy != "" {
 		fmt.Fprintf(&text, "%s\n", run.Remedy)
 	}
 	fmt.Fprintf(&text, "\n%s/runs/%s\n", s.URL, run.ID)
-	s.notices.Tell(s.ctx, contract.NoticeEvent{Event: run.State, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
+	s.notices.Tell(s.ctx, contract.NoticeEvent{Event: event, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
 }
 
 // accountLapsed has people told that an account needs mending.

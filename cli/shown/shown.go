@@ -235,16 +235,21 @@ func PaceSentence(of string, pace contract.Pace) string {
 // RunSentence says in a sentence what came of a run.
 func RunSentence(run contract.Run) string {
 	sentence := fmt.Sprintf("Run %s: ", run.ID)
-	if run.Items.Done == 0 && run.Items.Failed == 0 && run.State == "done" {
+	switch {
+	case run.Step == "survey" && run.State == "done":
+		sentence += "the survey is taken"
+	case run.Step == "clear":
+		sentence += fmt.Sprintf("%s cleared at the source, as proven to be at the target", Some(run.Items.Removed, "item"))
+	case run.Items.Done == 0 && run.Items.Failed == 0 && run.State == "done":
 		sentence += "nothing had to be moved"
-	} else {
+	default:
 		done := "copied and proven"
 		if run.Clears && run.State == "done" {
 			done = "moved: copied, proven, and removed at the source"
 		}
 		sentence += fmt.Sprintf("%s %s (%s)", Some(run.Items.Done-run.Items.Removed, "item"), done, Size(run.Bytes.Moved))
 	}
-	if run.Items.Removed > 0 {
+	if run.Items.Removed > 0 && run.Step != "clear" {
 		sentence += fmt.Sprintf(", %s removed", Count(run.Items.Removed))
 	}
 	if run.Items.Unchanged > 0 {

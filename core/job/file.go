@@ -159,5 +159,8 @@ func (s Spec) Text() ([]byte, error) {
 	if err := encoder.Encode(s); err != nil {
 		return nil, err
 	}
-	return text.Bytes(), encoder.Close()
+	if err := encoder.Close(); err != nil {
+		return nil, err
+	}
+	return append(bytes.TrimRight(text.Bytes(), "\n"), '\n'), nil
 }

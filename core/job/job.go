@@ -33,9 +33,11 @@ type Spec struct {
 	Routes []Route `yaml:"routes,flow"`
 	When   When    `yaml:"when,omitempty,flow"`
 	Rules  Rules   `yaml:"rules,omitempty"`
-	Brake  Brake   `yaml:"brake,omitempty,flow"`
-	Retry  Retry   `yaml:"retry,omitempty,flow"`
-	Pace   Pace    `yaml:"pace,omitempty,flow"`
+	// Migrate is of a migration alone.
+	Migrate Migration `yaml:"migrate,omitempty,flow"`
+	Brake   Brake     `yaml:"brake,omitempty,flow"`
+	Retry   Retry     `yaml:"retry,omitempty,flow"`
+	Pace    Pace      `yaml:"pace,omitempty,flow"`
 }
 
 // Route is a source and a target: what is at From appears as To.
@@ -139,6 +141,18 @@ func (s Spec) checkType() error {
 		return fmt.Errorf("a job of the type %s never removes anything, and deletions: %s contradicts that; use mirror or two-way, or leave it away", s.Type, deletions)
 	case s.Type == Migrate && s.When.Continuous:
 		return fmt.Errorf("a migration goes in passes and ends; leave continuous away, or use mirror")
+	}
+	if s.Type != Migrate && s.Migrate != (Migration{}) {
+		return fmt.Errorf("migrate says how a migration goes, and the job is a %s; leave it away, or make the type migrate", s.Type)
+	}
+	if err := s.Migrate.Check(); err != nil {
+		return err
+	}
+	if s.Migrate.Clear && s.Rules.Proof == string(store.ProofBySize) {
+		return fmt.Errorf("a size proves too little for a source to be cleared; use proof: hash or readback, or do not clear")
+	}
+	if s.Migrate.Clear && s.Rules.As != "" {
+		return fmt.Errorf("what is cleared keeps its name, so that it can be fetched back; leave the template away, or do not clear")
 	}
 	return s.checkRoutes()
 }

@@ -111,6 +111,12 @@ func TestCheck(t *testing.T) {
 		"ends when it begins": func(s *job.Spec) { s.When.Hours = "mon 22:00-22:00" },
 		"time between two":    func(s *job.Spec) { s.When.Every = "5s" },
 		"passes and ends":     func(s *job.Spec) { s.Type, s.When.Continuous = "migrate", true },
+		"the job is a copy":   func(s *job.Spec) { s.Migrate.Clear = true },
+		"no step up to":       func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "end" },
+		"not to clear":        func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "clear" },
+		"less than no files":  func(s *job.Spec) { s.Type, s.Migrate.Little = "migrate", -1 },
+		"proves too little":   func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.Proof = "migrate", true, "size" },
+		"keeps its name":      func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.As = "migrate", true, "{run}/{name}" },
 	} {
 		spec := base
 		spec.Routes = append([]job.Route(nil), base.Routes...)

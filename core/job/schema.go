@@ -44,6 +44,10 @@ var described = map[string]string{
 	"retry":        "How often, and how long, an item is tried.",
 	"tries":        "How often an item is tried before it fails.",
 	"within":       "How long an item is tried, such as 2h.",
+	"migrate":      "How a migration goes.",
+	"go-on":        "The last step that begins by itself.",
+	"little":       "How few files a pass may still have had for catching up to be at its end.",
+	"clear":        "Whether the source is cleared of what is proven, in the end.",
 	"pace":         "Limits on rates, such as 20MB/s.",
 	"up":           "To providers.",
 	"down":         "From providers.",
@@ -52,7 +56,7 @@ var described = map[string]string{
 // choices are the values of the keys that have a few.
 var choices = map[string][]string{
 	"type": Types, "clash": {"keep-both", "newer", "source", "leave", "ask"}, "names": {"translate", "refuse"}, "proof": {"hash", "size", "readback"},
-	"rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
+	"go-on": Steps, "rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
 }
 
 // Schema is the JSON Schema (draft 2020-12) of a job file.

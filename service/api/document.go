@@ -35,6 +35,15 @@ func document(api huma.API) {
 		Responses: map[string]*huma.Response{"200": {Description: "The report", Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
 	})
 	add(&huma.Operation{
+		OperationID: "certificate", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/certificate", Summary: "What the final pass of a migration has proven",
+		Description: "As JSON, the head and each file stand on lines of their own, of which the digest is taken.",
+		Parameters: []*huma.Param{
+			text("id", "path", "The run's id.", true),
+			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json"}}},
+		},
+		Responses: map[string]*huma.Response{"200": {Description: "The certificate", Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
+	})
+	add(&huma.Operation{
 		OperationID: "read-content", Method: http.MethodGet, Path: contract.Root + "/content", Summary: "A file, or ranges of it",
 		Description: "Range, If-Range and If-None-Match are obeyed (RFC 9110).",
 		Parameters: []*huma.Param{text("address", "query", "The file's address.", true), text("as", "query", "Of a document: the format that it is exported as; its default unless given.", false),

@@ -63,8 +63,17 @@ func (s *Server) removeJob(ctx context.Context, in *JobInput) (*none, error) {
 	return &none{}, s.Runner.RemoveJob(ctx, in.Name)
 }
 
-func (s *Server) startJob(ctx context.Context, in *JobInput) (*body[contract.Started], error) {
-	started, err := s.Runner.StartJob(ctx, in.Name)
+type startJobInput struct {
+	Name string `path:"name" doc:"The job's name."`
+	Body *contract.Starting
+}
+
+func (s *Server) startJob(ctx context.Context, in *startJobInput) (*body[contract.Started], error) {
+	step := ""
+	if in.Body != nil {
+		step = in.Body.Step
+	}
+	started, err := s.Runner.StartJob(ctx, in.Name, step)
 	return &body[contract.Started]{started}, err
 }
 

@@ -83,6 +83,7 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodPost, "/runs/{id}/pause", "pause-run", "Pause a run until it is resumed", http.StatusNoContent, s.pauseRun)
 	add(api, http.MethodPost, "/runs/{id}/resume", "resume-run", "Resume a run that is paused", http.StatusNoContent, s.resumeRun)
 	add(api, http.MethodPost, "/runs/{id}/retry", "retry-run", "Try again what failed", http.StatusOK, s.retryRun)
+	add(api, http.MethodPost, "/papers/checks", "check-paper", "Whether a report or certificate is as it was handed out", http.StatusOK, s.checkPaper)
 	add(api, http.MethodGet, "/rates", "rates", "The rate of everything over the last ten minutes", http.StatusOK, s.rates)
 }
 

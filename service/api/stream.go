@@ -14,7 +14,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"deftheron/contract"
-	"deftheron/service/report"
 )
 
 // heartbeat keeps a connection known to be alive by those in between.
@@ -61,30 +60,6 @@ func (s *Server) live(c *gin.Context) {
 			}
 		}
 		c.Writer.Flush()
-	}
-}
-
-func (s *Server) report(c *gin.Context) {
-	id := c.Param("id")
-	format := report.Format(c.DefaultQuery("format", string(report.HTML)))
-	if format != report.HTML && format != report.CSV && format != report.JSON {
-		refuse(c, problem(fmt.Errorf("%q is no format of a report; use html, csv or json", format)))
-		return
-	}
-	if _, err := s.Runner.Run(c.Request.Context(), id); err != nil {
-		refuse(c, problem(noRun(id, err)))
-		return
-	}
-	c.Header("Content-Type", format.ContentType())
-	if format == report.HTML {
-		c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
-	} else {
-		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"run-%s.%s\"", id, format))
-	}
-	if err := report.Write(c.Request.Context(), c.Writer, s.Runner, id, format); err != nil {
-		// Part of it may be on its way: broken off, it cannot be taken for whole.
-		s.Log.Error("a report broke off", "run", id, "error", err)
-		panic(http.ErrAbortHandler)
 	}
 }
 

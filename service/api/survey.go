@@ -9,9 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"deftheron/contract"
-	"deftheron/core/plan"
 	"deftheron/core/store"
-	"deftheron/core/survey"
 	"deftheron/core/tree"
 	"deftheron/service/report"
 )
@@ -26,7 +24,7 @@ func (s *Server) surveyFolder(c *gin.Context) {
 		return
 	}
 	if c.Query("format") == "html" {
-		done, err := s.takeSurvey(ctx, located, target, nil)
+		done, err := s.Runner.Survey(ctx, located, target, nil)
 		if err != nil {
 			refuse(c, problem(err))
 			return
@@ -43,7 +41,7 @@ func (s *Server) surveyFolder(c *gin.Context) {
 	encoder := json.NewEncoder(c.Writer)
 	encoder.SetEscapeHTML(false)
 	said := time.Now()
-	done, err := s.takeSurvey(ctx, located, target, func(entries int64) {
+	done, err := s.Runner.Survey(ctx, located, target, func(entries int64) {
 		if time.Since(said) > 500*time.Millisecond {
 			said = time.Now()
 			_ = encoder.Encode(contract.Surveying{Entries: entries})
@@ -76,72 +74,4 @@ func (s *Server) surveySides(ctx context.Context, address, target string) (locat
 	}
 	there, err := s.Tree.Locate(ctx, parsed)
 	return located, &there, err
-}
-
-// takeSurvey surveys what is at an address.
-func (s *Server) takeSurvey(ctx context.Context, located tree.Located, target *tree.Located, told func(int64)) (contract.Survey, error) {
-	shown := contract.Survey{Address: located.Address.String(), At: time.Now(), Free: -1}
-	var to *survey.Target
-	if target != nil {
-		shown.For = target.Address.String()
-		to = &survey.Target{Traits: target.Store.Traits(), Path: target.Place.AsFolder().Path.Child(located.Address.Name())}
-		if space, err := store.SpaceOf(ctx, target.Store); err == nil {
-			shown.Free = space.Free
-		}
-	}
-	result, err := survey.Take(ctx, store.AsFiles(located.Store, plan.NoExports()), located.Place, to, shown.At, told)
-	if err != nil {
-		return shown, err
-	}
-	address := func(key store.Key, kind store.Kind) string {
-		below, name := key.Split(kind)
-		at := located.Address
-		for _, step := range append(below.Names(), name) {
-			at = at.Child(step)
-		}
-		return at.String()
-	}
-	files := func(all []survey.File) []contract.Surveyed {
-		list := []contract.Surveyed{}
-		for _, one := range all {
-			list = append(list, contract.Surveyed{Address: address(one.Key, one.Kind), Kind: string(one.Kind), Size: one.Size, Depth: one.Depth})
-		}
-		return list
-	}
-	groups := func(all []survey.Group) []contract.Group {
-		list := []contract.Group{}
-		for _, one := range all {
-			list = append(list, contract.Group(one))
-		}
-		return list
-	}
-	shown.Files, shown.Folders, shown.Others, shown.Bytes = result.Files, result.Folders, result.Others, result.Bytes
-	shown.Unsized, shown.EmptyFiles, shown.EmptyFolders = result.Unsized, result.EmptyFiles, result.EmptyFolders
-	shown.Types, shown.Ages, shown.Documents = groups(result.Types), groups(result.Ages), groups(result.Documents)
-	shown.Largest, shown.Deepest, shown.Oversized = files(result.Largest), files(result.Deepest), files(result.TooLargeFiles)
-	shown.Translated, shown.Twins, shown.Refused = result.Translated, result.Twins, result.Refused
-	shown.TooLarge = contract.Count{Items: result.TooLarge.Items, Bytes: result.TooLarge.Bytes}
-	shown.Hashed, shown.Repeated = result.Hashed, contract.Count{Items: result.Repeated.Items, Bytes: result.Repeated.Bytes}
-	shown.Names, shown.Duplicates, shown.Exports = []contract.Surveyed{}, []contract.Duplicated{}, []contract.Exporting{}
-	for _, one := range result.Names {
-		name := files([]survey.File{one.File})[0]
-		name.Why = one.Why
-		if one.To != "" {
-			_, name.Target = one.To.Split(one.Kind)
-		}
-		shown.Names = append(shown.Names, name)
-	}
-	for _, one := range result.Duplicates {
-		duplicated := contract.Duplicated{Hash: one.Hash, Size: one.Size, Items: one.Items}
-		for _, key := range one.Examples {
-			duplicated.Examples = append(duplicated.Examples, address(key, store.KindFile))
-		}
-		shown.Duplicates = append(shown.Duplicates, duplicated)
-	}
-	for _, one := range result.Documents {
-		if kind, ok := store.ExportsOf(located.Store, store.Entry{Kind: store.KindDocument, Document: one.Name}); ok {
-			shown.Exports = append(shown.Exports, contract.Exporting{Document: one.Name, Format: kind.Formats[0].Name, Items: one.Items})
-		}
-	}
-	return shown, nil
 }

@@ -24,10 +24,10 @@ import (
 )
 
 // Events are those that can be told.
-var Events = []string{"done", "partial", "failed", "held", "account"}
+var Events = []string{"done", "partial", "failed", "held", "waits", "account"}
 
 // usual are those that are told unless others are named.
-var usual = []string{"partial", "failed", "held", "account"}
+var usual = []string{"partial", "failed", "held", "waits", "account"}
 
 const (
 	// firstWait is the wait before another try, doubled up to longestWait; after

@@ -97,82 +97,36 @@ func migrate(db *gorm.DB) error {
 	return gormigrate.New(db, &options, migrations).Migrate()
 }
 
-var migrations = []*gormigrate.Migration{{
-	ID: "0001-one-tree-one-copy",
-	Migrate: func(tx *gorm.DB) error {
-		for _, statement := range firstSchema {
+var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", firstSchema), migration("0002-working-with-files", []string{
+	"ALTER TABLE accounts ADD COLUMN read_only INTEGER NOT NULL DEFAULT 0",
+	"CREATE TABLE arrivals (run TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID",
+}), migration("0003-consent", []string{
+	"ALTER TABLE accounts ADD COLUMN owner TEXT NOT NULL DEFAULT ''",
+	"CREATE TABLE definitions (name TEXT PRIMARY KEY, text TEXT NOT NULL, created_at DATETIME NOT NULL) WITHOUT ROWID",
+	"CREATE TABLE registrations (provider TEXT PRIMARY KEY, client_id TEXT NOT NULL, secret BLOB, created_at DATETIME NOT NULL) WITHOUT ROWID",
+}), migration("0004-the-life-of-a-link", linkSchema), migration("0005-names-and-renames", []string{
+	"ALTER TABLE items ADD COLUMN target_key BLOB",
+	"ALTER TABLE items ADD COLUMN origin TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE items ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE pairs ADD COLUMN target_key BLOB",
+	"ALTER TABLE pairs ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE pairs ADD COLUMN proof TEXT NOT NULL DEFAULT ''",
+	"CREATE INDEX pairs_mark ON pairs (scope, mark) WHERE mark <> ''",
+}), migration("0006-largest-first", []string{
+	"CREATE INDEX items_large ON items (run, writes, size) WHERE state = 'waiting' AND size >= " + large,
+}), migration("0007-jobs", jobSchema), migration("0008-migrations", certificateSchema)}
+
+// migration is one of several statements.
+func migration(id string, statements []string) *gormigrate.Migration {
+	return &gormigrate.Migration{ID: id, Migrate: func(tx *gorm.DB) error {
+		for _, statement := range statements {
 			if err := tx.Exec(statement).Error; err != nil {
 				return err
 			}
 		}
 		return nil
-	},
-}, {
-	ID: "0002-working-with-files",
-	Migrate: func(tx *gorm.DB) error {
-		if err := tx.Exec("ALTER TABLE accounts ADD COLUMN read_only INTEGER NOT NULL DEFAULT 0").Error; err != nil {
-			return err
-		}
-		return tx.Exec("CREATE TABLE arrivals (run TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID").Error
-	},
-}, {
-	ID: "0003-consent",
-	Migrate: func(tx *gorm.DB) error {
-		for _, statement := range []string{
-			"ALTER TABLE accounts ADD COLUMN owner TEXT NOT NULL DEFAULT ''",
-			"CREATE TABLE definitions (name TEXT PRIMARY KEY, text TEXT NOT NULL, created_at DATETIME NOT NULL) WITHOUT ROWID",
-			"CREATE TABLE registrations (provider TEXT PRIMARY KEY, client_id TEXT NOT NULL, secret BLOB, created_at DATETIME NOT NULL) WITHOUT ROWID",
-		} {
-			if err := tx.Exec(statement).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	},
-}, {
-	ID: "0004-the-life-of-a-link",
-	Migrate: func(tx *gorm.DB) error {
-		for _, statement := range linkSchema {
-			if err := tx.Exec(statement).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	},
-}, {
-	ID: "0005-names-and-renames",
-	Migrate: func(tx *gorm.DB) error {
-		for _, statement := range []string{
-			"ALTER TABLE items ADD COLUMN target_key BLOB",
-			"ALTER TABLE items ADD COLUMN origin TEXT NOT NULL DEFAULT ''",
-			"ALTER TABLE items ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
-			"ALTER TABLE pairs ADD COLUMN target_key BLOB",
-			"ALTER TABLE pairs ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
-			"ALTER TABLE pairs ADD COLUMN proof TEXT NOT NULL DEFAULT ''",
-			"CREATE INDEX pairs_mark ON pairs (scope, mark) WHERE mark <> ''",
-		} {
-			if err := tx.Exec(statement).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	},
-}, {
-	ID: "0006-largest-first",
-	Migrate: func(tx *gorm.DB) error {
-		return tx.Exec("CREATE INDEX items_large ON items (run, writes, size) WHERE state = 'waiting' AND size >= " + large).Error
-	},
-}, {
-	ID: "0007-jobs",
-	Migrate: func(tx *gorm.DB) error {
-		for _, statement := range jobSchema {
-			if err := tx.Exec(statement).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	},
-}}
+	}}
+}
 
 // removes is plan.PhaseRemove, as an index has to have it.
 const removes = "2"

@@ -42,6 +42,7 @@ type Run struct {
 	ID     string // what people call it
 	Job    string // the job's name
 	Type   string // of the job
+	Step   string // of a migration, which of its steps it is
 	// StartedBy is what had the run begin, in words.
 	StartedBy string
 	// Released says that a person has let it go, whatever its brake says.

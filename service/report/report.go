@@ -20,6 +20,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"deftheron/contract"
+	"deftheron/core/job"
 	"deftheron/core/plan"
 )
 
@@ -219,7 +220,16 @@ func StateWord(run contract.Run) string {
 	case run.Clears && run.State == "done":
 		return "Everything that was to be moved is at the target, proven, and removed at the source."
 	case run.Cause == string(plan.CauseStays):
+		if run.Step == job.Clear {
+			return "What was proven to be at the target was removed at the source; not everything could be. " + run.Why + "."
+		}
 		return "Everything is at the target, and proven; not all of it could be removed at the source. " + run.Why + "."
+	}
+	switch {
+	case run.Step == job.Clear && run.State == "done":
+		return "What was proven to be at the target is removed at the source, and nothing else."
+	case run.Step == job.Fetch && run.State == "done":
+		return "What had been moved away is back where it was, and proven; it is at the other side too."
 	}
 	switch run.State {
 	case "done":

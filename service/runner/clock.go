@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/service/records"
 )
@@ -56,6 +57,7 @@ func (c *clock) keep(row records.Job) {
 			c.runner.endGoing(row.Name)
 			return
 		}
+		c.runner.goOn(ctx, row.Name)
 		timetable.Keep(ctx, row.CreatedAt, seen, func(at time.Time) { c.due(ctx, row, at) })
 		<-ctx.Done()
 	})
@@ -100,7 +102,14 @@ func (c *clock) due(ctx context.Context, row records.Job, at time.Time) {
 	if time.Since(at) > 2*time.Minute {
 		by = "by its timetable, for " + at.Format("2006-01-02 15:04") + ", which was missed"
 	}
-	switch _, err := r.startJob(ctx, now, by); {
+	if now.Type == job.Migrate {
+		next, _, err := r.coming(ctx, now)
+		if err != nil || next.Step == "" || next.Waits {
+			r.log.Info("a migration was due, and waits for a person", "job", row.Name, "step", next.Step, "error", err)
+			return
+		}
+	}
+	switch _, err := r.startJob(ctx, now, by, ""); {
 	case errors.Is(err, errGoing):
 		r.log.Info("a job was due, and is still going", "job", row.Name)
 	case err != nil && ctx.Err() == nil:

@@ -38,6 +38,9 @@ func specOf(given contract.JobSpec) (job.Spec, error) {
 		}
 		spec.Rules.Documents[class] = strings.Join(formats, "+")
 	}
+	if given.Migrate != nil {
+		spec.Migrate = job.Migration(*given.Migrate)
+	}
 	if given.Brake != nil {
 		spec.Brake = job.Brake(*given.Brake)
 	}
@@ -74,6 +77,10 @@ func shownSpec(spec job.Spec) contract.JobSpec {
 	if spec.Pace.Up != "" || spec.Pace.Down != "" || len(spec.Pace.Hours) > 0 {
 		pace := contract.Pace(spec.Pace)
 		given.Rules.Pace = &pace
+	}
+	if spec.Migrate != (job.Migration{}) {
+		migrate := contract.Migrating(spec.Migrate)
+		given.Migrate = &migrate
 	}
 	if spec.Brake != (job.Brake{}) {
 		brake := contract.Brake(spec.Brake)
@@ -231,7 +238,7 @@ func sentence(spec job.Spec) string {
 		case job.Mirror:
 			fmt.Fprintf(&b, "%s is as %s is", route.To, route.From)
 		case job.Migrate:
-			fmt.Fprintf(&b, "%s has moved to %s", route.From, route.To)
+			fmt.Fprintf(&b, "what is in %s has moved to %s", route.From, route.To)
 		default:
 			fmt.Fprintf(&b, "what is in %s is in %s too", route.From, route.To)
 		}
@@ -239,6 +246,10 @@ func sentence(spec job.Spec) string {
 	text := strings.ToUpper(b.String()[:1]) + b.String()[1:] + ". "
 	deletions := spec.Rules.Deletions
 	switch {
+	case spec.Type == job.Migrate && spec.Migrate.Clear:
+		text += "It goes in passes; what is proven is cleared at the source in the end, and nothing else."
+	case spec.Type == job.Migrate:
+		text += "It goes in passes, and ends with a certificate; nothing is removed at the source."
 	case spec.Type != job.Mirror && spec.Type != job.TwoWay:
 		text += "Nothing is ever removed."
 	case deletions == string(plan.IgnoreDeletions):

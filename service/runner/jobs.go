@@ -3,7 +3,6 @@ package runner
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -62,6 +61,12 @@ func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contrac
 	} else if timetable, err := spec.When.Read(zone); err == nil {
 		shown.Next = append(shown.Next, timetable.Coming(row.CreatedAt, time.Now(), moments)...)
 	}
+	if row.Type == job.Migrate {
+		var err error
+		if shown.Migration, err = r.migration(ctx, row); err != nil {
+			return shown, err
+		}
+	}
 	last, err := r.db.LastRun(ctx, row.Name)
 	if errors.Is(err, records.ErrNotFound) {
 		return shown, nil
@@ -89,9 +94,6 @@ func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, 
 	p := prepared{spec: spec}
 	if err := spec.Check(time.Now()); err != nil {
 		return p, &InputError{err}
-	}
-	if spec.Type == job.Migrate {
-		return p, &InputError{fmt.Errorf("jobs of the type %s cannot be made yet; copy first, and clear the source by hand when the report is as it should be", spec.Type)}
 	}
 	var err error
 	if p.rules, err = jobRules(spec); err != nil {
@@ -132,21 +134,23 @@ func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules,
 			rows[i].From, rows[i].To = rows[i].To, rows[i].From
 			routes[i].Source, routes[i].Target = routes[i].Target, routes[i].Source
 		}
-		if err := r.checkJobRoute(ctx, routes[i], rules, leaveMark); err != nil {
+		if err := r.checkJobRoute(ctx, routes[i], rules, spec.Migrate.Clear, leaveMark); err != nil {
 			return nil, nil, err
 		}
 	}
 	return rows, routes, nil
 }
 
-func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules plan.Rules, leaveMark bool) error {
+// checkJobRoute holds a route against its rules. clears says that the source is to be
+// cleared in the end.
+func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules plan.Rules, clears, leaveMark bool) error {
 	if err := transfer.Check(ctx, route); err != nil {
 		return err
 	}
 	if err := checkDocuments([]transfer.Route{route}, rules.Documents); err != nil && rules.Type != plan.TwoWay {
 		return &InputError{err}
 	}
-	if !rules.Type.Removes() {
+	if !rules.Type.Removes() && !clears {
 		return nil
 	}
 	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
@@ -156,6 +160,9 @@ func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules 
 	}
 	if err := r.checkSamePlace(ctx, route, leaveMark); err != nil {
 		return err
+	}
+	if clears && route.Source.Store.Traits().ReadOnly {
+		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be cleared; link it anew for writing, or do not clear", route.Source.Account)
 	}
 	if rules.Type == plan.TwoWay && route.Source.Store.Traits().ReadOnly {
 		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be kept in step; mirror it instead", route.Source.Account)
@@ -235,7 +242,7 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec) error {
 	r.hub.Publish(live.Jobs, spec.Name)
 	r.clock.keep(row)
 	if spec.When.Now {
-		_, err = r.startJob(ctx, row, "as soon as the job was made")
+		_, err = r.startJob(ctx, row, "as soon as the job was made", "")
 	}
 	return err
 }
@@ -309,23 +316,33 @@ func (r *Runner) RemoveJob(ctx context.Context, name string) error {
 	return nil
 }
 
-// StartJob starts a run of a job at once.
-func (r *Runner) StartJob(ctx context.Context, name string) (contract.Started, error) {
+// StartJob starts a run of a job at once; of a migration, the step that is asked for,
+// or else the next.
+func (r *Runner) StartJob(ctx context.Context, name, step string) (contract.Started, error) {
 	row, err := r.kept(ctx, name)
 	if err != nil {
 		return contract.Started{}, err
 	}
-	return r.startJob(ctx, row, "by hand")
+	return r.startJob(ctx, row, "by hand", step)
 }
 
 // errGoing says that a run of the job has not ended yet.
 var errGoing = errors.New("a run has not ended")
 
-func (r *Runner) startJob(ctx context.Context, row records.Job, by string) (contract.Started, error) {
-	p, err := r.checkJob(ctx, keptSpec(row), []job.Spec{keptSpec(row)}, true)
+func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string) (contract.Started, error) {
+	step, err := r.stepOf(ctx, row, asked)
 	if err != nil {
 		return contract.Started{}, err
 	}
+	spec := keptSpec(row)
+	if step == job.Fetch {
+		spec = back(spec)
+	}
+	p, err := r.checkJob(ctx, spec, []job.Spec{keptSpec(row)}, true)
+	if err != nil {
+		return contract.Started{}, err
+	}
+	p.rules = stepRules(p.rules, step)
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	if run, err := r.db.OpenRunOf(ctx, row.Name); err == nil {
@@ -339,7 +356,7 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by string) (cont
 		}
 	}
 	now := time.Now()
-	run := records.Run{ID: newID(now), Job: row.Name, Type: row.Type, State: records.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now, StartedBy: by}
+	run := records.Run{ID: newID(now), Job: row.Name, Type: row.Type, Step: step, State: records.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now, StartedBy: by}
 	if allowed, until := r.clock.allowed(row, now); !allowed {
 		run.State, run.Cause, run.Why = records.Paused, string(plan.CauseHours), outsideHours(until)
 	}

@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 
 	"deftheron/contract"
+	"deftheron/core/job"
 	"deftheron/core/pace"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -180,13 +181,13 @@ func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rul
 	if rules.Clear {
 		name = "move-" + id
 	}
-	job := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), Once: true}
-	row := records.Run{ID: id, Job: job.Name, State: records.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
-	if err := r.db.AddRun(ctx, &job, &row); err != nil {
+	once := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), Once: true}
+	row := records.Run{ID: id, Job: once.Name, State: records.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
+	if err := r.db.AddRun(ctx, &once, &row); err != nil {
 		return contract.Started{}, err
 	}
 	r.launch(row, false)
-	return contract.Started{Run: id, Job: job.Name}, nil
+	return contract.Started{Run: id, Job: once.Name}, nil
 }
 
 // newID returns eleven letters and digits that sort by time.
@@ -232,6 +233,9 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	if errors.Is(context.Cause(ctx), transfer.ErrPaused) {
 		return transfer.Result{}
 	}
+	if a.row.Step == job.Survey {
+		return r.surveyRun(ctx, a)
+	}
 	routes, err := r.reach(ctx, a)
 	if err != nil {
 		if ctx.Err() != nil && !errors.Is(context.Cause(ctx), transfer.ErrCancelled) {
@@ -273,7 +277,14 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
-	return run.Execute(ctx)
+	result := run.Execute(ctx)
+	switch row.Step {
+	case job.FinalPass:
+		return r.certify(ctx, row, routes, result)
+	case job.Clear:
+		return r.cleared(ctx, row, result)
+	}
+	return result
 }
 
 // reach opens the accounts of a run. One that cannot be reached for now is
@@ -353,8 +364,14 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 		debug.FreeOSMemory()
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed, "moved", row.Moved)
-	r.hub.Publish(live.Runs, r.contract(row, nil))
-	r.Told(r.contract(row, nil))
+	shown := r.contract(row, nil)
+	shown.Waits = r.waitsFor(r.ctx, row)
+	r.hub.Publish(live.Runs, shown)
+	r.Told(shown)
+	if row.Step != "" {
+		r.hub.Publish(live.Jobs, row.Job)
+		r.goOn(r.ctx, row.Job)
+	}
 }
 
 // interrupted leaves a run as it is, to be taken up at the next start; one that

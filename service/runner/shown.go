@@ -53,7 +53,11 @@ func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
 	}
 	r.mu.Unlock()
 	row, err := r.db.Run(ctx, id)
-	return r.contract(row, nil), err
+	shown := r.contract(row, nil)
+	if err == nil {
+		shown.Waits = r.waitsFor(ctx, row)
+	}
+	return shown, err
 }
 
 // Runs returns a page of runs, newest first.
@@ -80,7 +84,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		setCounts(&row, *snapshot)
 	}
 	shown := contract.Run{
-		ID: row.ID, Job: row.Job, Type: row.Type, StartedBy: row.StartedBy, State: row.State, Cause: row.Cause, Why: row.Why,
+		ID: row.ID, Job: row.Job, Type: row.Type, Step: row.Step, StartedBy: row.StartedBy, State: row.State, Cause: row.Cause, Why: row.Why,
 		Remedy: remedyOf(row), Clash: string(row.Rules.Clash), Clears: row.Rules.Clear, Planned: row.Planned,
 		Items: contract.ItemCounts{
 			Done: row.Done, Skipped: row.Skipped, Removed: row.Removed, Failed: row.Failed, Unchanged: row.Unchanged,

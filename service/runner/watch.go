@@ -239,7 +239,7 @@ func (c *clock) keepGoing(ctx context.Context, row records.Job) {
 				r.log.Error("could not suspend a job whose run was cancelled", "job", row.Name, "error", err)
 			}
 		} else if now, err := r.db.KeptJob(ctx, row.Name); err == nil {
-			if _, err := r.startJob(ctx, now, "continuously"); err != nil && ctx.Err() == nil {
+			if _, err := r.startJob(ctx, now, "continuously", ""); err != nil && ctx.Err() == nil {
 				r.log.Info("a continuous job cannot go on for now", "job", row.Name, "error", err)
 				wait = afterFailures
 			}

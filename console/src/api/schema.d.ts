@@ -725,6 +725,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/papers/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a report or certificate is as it was handed out */
+        post: operations["check-paper"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans": {
         parameters: {
             query?: never;
@@ -904,6 +921,26 @@ export interface paths {
         };
         /** A run's items, counted by state and cause */
         get: operations["count-causes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the final pass of a migration has proven
+         * @description As JSON, the head and each file stand on lines of their own, of which the digest is taken.
+         */
+        get: operations["certificate"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1263,6 +1300,51 @@ export interface components {
             remedy: string;
             state: string;
         };
+        Certificate: {
+            /** @description What it was proven with. */
+            by: components["schemas"]["ProvenBy"][];
+            /** @description sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how. */
+            digest?: string;
+            /**
+             * Format: int64
+             * @description Folders of the sources that hold files.
+             */
+            folders: number;
+            job: string;
+            /** @description Left out by the rules. */
+            left_out: components["schemas"]["Count"];
+            /** Format: date-time */
+            made: string;
+            proven: components["schemas"]["Count"];
+            routes: components["schemas"]["Route"][];
+            rules: components["schemas"]["Rules"];
+            /** @description The final pass. */
+            run: string;
+            /** @description The runs that led to it. */
+            steps: components["schemas"]["StepRun"][];
+            unproven: components["schemas"]["Count"];
+            /** @description Why these are not. */
+            why: components["schemas"]["CauseCount"][];
+        };
+        Checked: {
+            /**
+             * Format: date-time
+             * @description When it was handed out.
+             */
+            at: string;
+            /** @description Of a certificate: that which the records give now. */
+            digest?: string;
+            format: string;
+            /** @enum {string} */
+            kind: "report" | "certificate" | "survey";
+            run: string;
+            /** @description What it says is what the records say now. Of a report that may be no longer so, where its run went on. */
+            stands: boolean;
+        };
+        Checking: {
+            /** @description Of the file, in hexadecimal. */
+            sha256: string;
+        };
         Compared: {
             /** @description On what it rests: presence, hash, size, size and time, pair, reading. */
             evidence?: string;
@@ -1344,6 +1426,8 @@ export interface components {
             older_than?: string;
             /** @description Patterns of what alone is taken, in the gitignore syntax. */
             only?: string[];
+            /** @description Only what has changed since an earlier run brought it, wherever that put it; with a template that gives each run a folder of its own. */
+            only_changed?: boolean;
             pace?: components["schemas"]["Pace"];
             /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
             proof?: string;
@@ -1519,6 +1603,10 @@ export interface components {
             deletions?: string;
             /** @description Its last run. */
             last?: components["schemas"]["Run"];
+            /** @description How a migration goes. */
+            migrate?: components["schemas"]["Migrating"];
+            /** @description How far it has come, of a migration. */
+            migration?: components["schemas"]["Migration"];
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
             /** @description The next moments at which it runs by itself. */
@@ -1544,6 +1632,8 @@ export interface components {
             brake?: components["schemas"]["Brake"];
             /** @description What a removal means for the other side: retire (the default: with a way back), follow or ignore. */
             deletions?: string;
+            /** @description How a migration goes. */
+            migrate?: components["schemas"]["Migrating"];
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
             /** @description What is at from appears as to. */
@@ -1614,6 +1704,34 @@ export interface components {
                 [key: string]: string;
             };
             secret?: string;
+        };
+        Migrating: {
+            /** @description Clear the source, in the end, of exactly what is proven to be at the target. */
+            clear?: boolean;
+            /**
+             * @description The last step that begins by itself; each waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that.
+             * @enum {string}
+             */
+            go_on?: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear";
+            /**
+             * Format: int64
+             * @description How few files a pass may still have had for catching up to be at its end; 20 unless given.
+             */
+            little?: number;
+        };
+        Migration: {
+            /** @description What the last final pass has proven. */
+            certificate?: components["schemas"]["Certificate"];
+            /** @description The step that comes next; empty when it is over. */
+            next?: string;
+            /** @description What comes next, in words. */
+            sentence: string;
+            /** @description The runs so far, the oldest first; of many, the last. */
+            steps: components["schemas"]["StepRun"][];
+            /** @description A person has to start it. */
+            waits: boolean;
+            /** @description Why it waits. */
+            why?: string;
         };
         Move: {
             /** @description In place of to and name: the address that a single one is to have. */
@@ -1855,6 +1973,14 @@ export interface components {
             runs: components["schemas"]["Run"][];
             transfers: components["schemas"]["Transfer"][];
         };
+        ProvenBy: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            items: number;
+            /** @description crc64nvme, md5, sha256, …; size where no more was asked for. */
+            kind: string;
+        };
         Provider: {
             about?: string;
             /** @description The option of which a sign-in leads to several: share or bucket. */
@@ -1991,6 +2117,8 @@ export interface components {
             older_than?: string;
             /** @description Patterns of what alone is taken, in the gitignore syntax. */
             only?: string[];
+            /** @description Only what has changed since an earlier run brought it, wherever that put it; with a template that gives each run a folder of its own. */
+            only_changed?: boolean;
             pace?: components["schemas"]["Pace"];
             /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
             proof?: string;
@@ -2047,8 +2175,12 @@ export interface components {
             started_by?: string;
             /** @enum {string} */
             state: "queued" | "running" | "paused" | "held" | "done" | "partial" | "failed" | "cancelled";
+            /** @description Of a migration, which of its steps it is. */
+            step?: string;
             /** @description Of the job. */
             type: string;
+            /** @description Of a migration, what a person is waited for, when the run has ended. */
+            waits?: string;
             /** @description All is in step, and it waits for changes. */
             watching?: boolean;
             why?: string;
@@ -2138,6 +2270,31 @@ export interface components {
         Started: {
             job: string;
             run: string;
+        };
+        Starting: {
+            /**
+             * @description Of a migration, in place of the step that comes next.
+             * @enum {string}
+             */
+            step?: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "fetch";
+        };
+        StepRun: {
+            /** Format: date-time */
+            ended?: string;
+            /**
+             * Format: int64
+             * @description That it had to move, or to remove.
+             */
+            items: number;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            moved: number;
+            run: string;
+            state: string;
+            /** @enum {string} */
+            step: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "fetch";
         };
         Summary: {
             differing: components["schemas"]["Count"];
@@ -3694,7 +3851,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Starting"];
+            };
+        };
         responses: {
             /** @description Created */
             201: {
@@ -4031,6 +4192,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-paper": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Checking"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
             };
             /** @description Error */
             default: {
@@ -4388,6 +4582,33 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    certificate: {
+        parameters: {
+            query?: {
+                format?: "html" | "csv" | "json";
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The certificate */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                    "text/csv": unknown;
+                    "text/html": unknown;
                 };
             };
         };

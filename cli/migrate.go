@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+var steps = []string{"survey", "first-pass", "catch-up", "final-pass", "clear"}
+
+// mayStep asks before a step that removes.
+func (a *app) mayStep(ctx context.Context, name, step string, yes bool) error {
+	job, err := a.client().Job(ctx, name)
+	if err != nil || job.Migration == nil {
+		return err
+	}
+	if step == "" {
+		step = job.Migration.Next
+	}
+	if step != "clear" {
+		return nil
+	}
+	proven := "what is proven"
+	if certificate := job.Migration.Certificate; certificate != nil {
+		proven = fmt.Sprintf("%s (%s)", shown.Some(certificate.Proven.Items, "file"), shown.Size(certificate.Proven.Bytes))
+	}
+	var from []string
+	for _, route := range job.Routes {
+		from = append(from, route.From)
+	}
+	question := fmt.Sprintf("Remove %s at %s? Each is looked at once more on both sides, and removed only as it was proven; heron job fetch %s brings it back.", proven, strings.Join(from, ", "), name)
+	return a.confirm(yes, question, "clear the source of "+name)
+}
+
+func (a *app) jobFetch() *cobra.Command {
+	var detach bool
+	command := a.jobVerb("fetch NAME", "Bring back what a migration has moved away, to where it was", nil)
+	command.Long = "Copies what is at the targets of a migration whose source was cleared back to where it was, under the names that it had,\nand proves it. What is at the targets stays there."
+	command.RunE = func(command *cobra.Command, args []string) error {
+		c := a.client()
+		started, err := c.StartStep(command.Context(), args[0], "fetch")
+		if err != nil {
+			return err
+		}
+		return a.followStarted(command, c, started, detach)
+	}
+	command.Flags().BoolVar(&detach, "detach", false, "start it and do not wait for its end")
+	return command
+}
+
+// printMigration says how far a migration has come.
+func (a *app) printMigration(migration contract.Migration) {
+	for _, step := range migration.Steps {
+		what := fmt.Sprintf("%s, %s", shown.Some(step.Items, "item"), shown.Size(step.Moved))
+		if step.Step == "survey" {
+			what = "see it: heron run report " + step.Run + " --out survey.html"
+		}
+		fmt.Fprintf(a.out, "  %-11s %s  %s, %s\n", step.Step, a.stateMark(step.State), when(step.Ended), what)
+	}
+	if c := migration.Certificate; c != nil {
+		fmt.Fprintf(a.out, "  %-11s %s proven (%s), %s not: heron run report %s --certificate --out certificate.html\n", "certificate",
+			shown.Some(c.Proven.Items, "file"), shown.Size(c.Proven.Bytes), shown.Count(c.Unproven.Items), c.Run)
+	}
+	mark := a.paint(plumage, "→")
+	if migration.Waits {
+		mark = a.paint(ochre, "▬")
+	}
+	fmt.Fprintf(a.out, "%s %s\n", mark, migration.Sentence)
+}
+
+// checkPaper says whether a report or certificate is as it was handed out.
+func (a *app) checkPaper(ctx context.Context, file string) error {
+	opened, err := os.Open(file)
+	if err != nil {
+		return usageError("%s cannot be read (%v); name a report or certificate that was written with --out", file, bareError(err))
+	}
+	defer opened.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, opened); err != nil {
+		return fmt.Errorf("%s cannot be read to its end: %w", file, err)
+	}
+	checked, err := a.client().CheckPaper(ctx, hex.EncodeToString(sum.Sum(nil)))
+	if err != nil {
+		return err
+	}
+	if a.json {
+		err = a.printJSON(checked)
+	} else {
+		a.tellChecked(file, checked)
+	}
+	if err == nil && !checked.Stands {
+		return &exitError{exitFailed, nil}
+	}
+	return err
+}
+
+func (a *app) tellChecked(file string, checked contract.Checked) {
+	fmt.Fprintf(a.out, "%s is the %s of run %s, as it was handed out at %s. It was not altered since.\n", file, checked.Kind, checked.Run, when(&checked.At))
+	switch {
+	case checked.Kind == "certificate" && checked.Stands:
+		fmt.Fprintf(a.out, "The records say the same now: %s\n", checked.Digest)
+	case !checked.Stands:
+		fmt.Fprintf(a.out, "The records no longer say the same: another certificate was made of that run since. Ask for it with: heron run report %s --certificate\n", checked.Run)
+	}
+}

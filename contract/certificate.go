@@ -1,0 +1,62 @@
+package contract
+
+import "time"
+
+// Certificate says what a migration has proven to be at its targets. The files
+// themselves follow it in each form in which it is written.
+type Certificate struct {
+	Run    string     `json:"run" doc:"The final pass."`
+	Job    string     `json:"job"`
+	Made   time.Time  `json:"made"`
+	Routes []Route    `json:"routes"`
+	Rules  Rules      `json:"rules"`
+	Steps  []StepRun  `json:"steps" doc:"The runs that led to it."`
+	Proven Count      `json:"proven"`
+	By     []ProvenBy `json:"by" doc:"What it was proven with."`
+	// Unproven are those that are at the source, and not proven to be at the target.
+	Unproven Count        `json:"unproven"`
+	Why      []CauseCount `json:"why" doc:"Why these are not."`
+	LeftOut  Count        `json:"left_out" doc:"Left out by the rules."`
+	Folders  int64        `json:"folders" doc:"Folders of the sources that hold files."`
+	Digest   string       `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
+}
+
+// ProvenBy counts the files that were proven with one kind of hash.
+type ProvenBy struct {
+	Kind  string `json:"kind" doc:"crc64nvme, md5, sha256, …; size where no more was asked for."`
+	Items int64  `json:"items"`
+	Bytes int64  `json:"bytes"`
+}
+
+// CertifiedFolder is what a folder of a source holds.
+type CertifiedFolder struct {
+	Address string `json:"address"`
+	Files   int64  `json:"files"`
+	Bytes   int64  `json:"bytes"`
+	Proven  int64  `json:"proven" doc:"Files."`
+}
+
+// CertifiedFile is a file of a source.
+type CertifiedFile struct {
+	Address string `json:"address"`
+	Target  string `json:"target"`
+	Bytes   int64  `json:"bytes"`
+	Proof   string `json:"proof,omitempty" doc:"KIND=HEXADECIMAL; empty where it is not proven."`
+	Cause   string `json:"cause,omitempty" doc:"Why it is not proven."`
+	Run     string `json:"run,omitempty" doc:"That brought it; empty where it was found there."`
+}
+
+// Checking is a paper that is held against what was handed out.
+type Checking struct {
+	SHA256 string `json:"sha256" pattern:"^[0-9a-f]{64}$" doc:"Of the file, in hexadecimal."`
+}
+
+// Checked is what is known of a paper that was handed out.
+type Checked struct {
+	Run    string    `json:"run"`
+	Kind   string    `json:"kind" enum:"report,certificate,survey"`
+	Format string    `json:"format"`
+	At     time.Time `json:"at" doc:"When it was handed out."`
+	Digest string    `json:"digest,omitempty" doc:"Of a certificate: that which the records give now."`
+	Stands bool      `json:"stands" doc:"What it says is what the records say now. Of a report that may be no longer so, where its run went on."`
+}

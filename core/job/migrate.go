@@ -1,0 +1,192 @@
+package job
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// The steps of a migration, each of which is a run. Fetch brings back what was cleared,
+// and comes in no order of its own.
+const (
+	Survey    = "survey"
+	FirstPass = "first-pass"
+	CatchUp   = "catch-up"
+	FinalPass = "final-pass"
+	Clear     = "clear"
+	Fetch     = "fetch"
+)
+
+// Steps are those that follow each other.
+var Steps = []string{Survey, FirstPass, CatchUp, FinalPass, Clear}
+
+// Migration says how far a migration goes by itself, and where it ends. Its zero value
+// waits for a person before each step, and clears nothing.
+type Migration struct {
+	// GoOn is the last step that begins by itself; empty: each waits, or, with a
+	// timetable, all up to the catch-up passes go by that.
+	GoOn string `yaml:"go-on,omitempty" json:"go_on,omitempty"`
+	// Little is how many files a pass may still have had for catching up to be at its
+	// end; 0 is 20.
+	Little int64 `yaml:"little,omitempty" json:"little,omitempty"`
+	// Clear has the last step clear the source of what is proven.
+	Clear bool `yaml:"clear,omitempty" json:"clear,omitempty"`
+}
+
+// usualLittle is Migration.Little unless it is given.
+const usualLittle = 20
+
+// mostCatchUps is how many passes catch up by themselves: a source that changes faster
+// than that needs a person.
+const mostCatchUps = 10
+
+// Passed is a run of a migration that has ended.
+type Passed struct {
+	Step  string
+	State string // of the run: "done", "partial", "failed" or "cancelled"
+	Items int64  // that the run had
+}
+
+// went reports whether the run came to its end.
+func (p Passed) went() bool { return p.State == "done" || p.State == "partial" }
+
+// Coming is what comes next of a migration.
+type Coming struct {
+	Step string // empty: it is over
+	// Waits says that a person has to start it, and Why in words.
+	Waits bool
+	Why   string
+}
+
+// Check returns what is wrong with the settings of a migration.
+func (m Migration) Check() error {
+	switch {
+	case m.GoOn != "" && !slices.Contains(Steps, m.GoOn):
+		return fmt.Errorf("%q is no step up to which a migration goes on by itself; use %s", m.GoOn, strings.Join(Steps, ", "))
+	case m.Little < 0:
+		return fmt.Errorf("a pass cannot have less than no files; give how few are little, such as 20")
+	case m.GoOn == Clear && !m.Clear:
+		return fmt.Errorf("the migration is to go on up to clearing, and is not to clear; set clear too, or have it go on up to %s", FinalPass)
+	}
+	return nil
+}
+
+// Next is what comes after the runs that have ended, the oldest first. timed says that
+// the job has a timetable.
+func (m Migration) Next(passed []Passed, timed bool) Coming {
+	if len(passed) == 0 {
+		next := m.coming(Survey, timed)
+		next.Waits, next.Why = next.Waits || !timed, waits(Survey) // nothing else begins it
+		return next
+	}
+	last := passed[len(passed)-1]
+	if !last.went() {
+		words := "failed"
+		if last.State == "cancelled" {
+			words = "was cancelled"
+		}
+		return Coming{Step: last.Step, Waits: true, Why: fmt.Sprintf("the %s %s", Words(last.Step), words)}
+	}
+	switch last.Step {
+	case Survey:
+		return m.coming(FirstPass, timed)
+	case FirstPass:
+		return m.coming(CatchUp, timed)
+	case CatchUp:
+		return m.afterCatchUp(passed, timed)
+	case FinalPass:
+		if last.State == "partial" {
+			return Coming{Step: FinalPass, Waits: true, Why: "some of it could not be proven; mend that, and let another final pass go"}
+		}
+		if m.Clear {
+			return m.coming(Clear, timed)
+		}
+		return Coming{}
+	case Fetch: // it is where it was
+		return Coming{Step: Survey, Waits: true, Why: "what was moved away is back where it was"}
+	}
+	return Coming{}
+}
+
+func (m Migration) afterCatchUp(passed []Passed, timed bool) Coming {
+	little := m.Little
+	if little == 0 {
+		little = usualLittle
+	}
+	last := passed[len(passed)-1]
+	if last.Items <= little {
+		return m.coming(FinalPass, timed)
+	}
+	next, passes := m.coming(CatchUp, timed), 0
+	for i := len(passed) - 1; i >= 0 && passed[i].Step == CatchUp; i-- {
+		passes++
+	}
+	if passes >= mostCatchUps && !next.Waits {
+		return Coming{Step: CatchUp, Waits: true, Why: fmt.Sprintf("after %d passes the source still changes faster than it is caught up with; have people rest, and let the final pass go", passes)}
+	}
+	return next
+}
+
+func (m Migration) coming(step string, timed bool) Coming {
+	upTo := m.GoOn
+	if upTo == "" && timed {
+		upTo = CatchUp
+	}
+	if slices.Index(Steps, step) <= slices.Index(Steps, upTo) {
+		return Coming{Step: step}
+	}
+	return Coming{Step: step, Waits: true, Why: waits(step)}
+}
+
+// waits is why a step waits for a person.
+func waits(step string) string {
+	return map[string]string{
+		Survey:    "nothing has begun",
+		FirstPass: "the survey is to be read first",
+		CatchUp:   "what has changed since the pass before is to be caught up with",
+		FinalPass: "little is left; nobody should write to the source from now on",
+		Clear:     "all is proven, and the source is to be cleared of it",
+	}[step]
+}
+
+// MayStart returns why a step cannot be started by a person after the runs that have
+// ended; nil where it can be.
+func (m Migration) MayStart(step string, passed []Passed) error {
+	proven, cleared := false, false
+	for _, one := range passed {
+		switch {
+		case one.Step == Clear && one.went():
+			cleared = true
+		case one.Step == FinalPass:
+			proven = one.went()
+		case one.went():
+			proven, cleared = false, false // what was proven has been added to
+		}
+	}
+	switch {
+	case step == Clear && !m.Clear:
+		return fmt.Errorf("the migration is not to clear its source; change that first, with --clear")
+	case step == Clear && !proven:
+		return fmt.Errorf("what would be cleared is not proven; let a final pass go before it")
+	case step == Fetch && !cleared:
+		return fmt.Errorf("nothing was cleared that could be fetched back")
+	case step != Fetch && !slices.Contains(Steps, step):
+		return fmt.Errorf("%q is no step of a migration; use %s", step, strings.Join(Steps, ", "))
+	case cleared && step != Fetch:
+		return fmt.Errorf("the migration is over, and its source is cleared; fetch back what was moved before it is moved anew")
+	}
+	return nil
+}
+
+// Words are a step in words.
+func Words(step string) string {
+	switch step {
+	case CatchUp:
+		return "catch-up pass"
+	case Clear:
+		return "clearing"
+	case Fetch:
+		return "fetching back"
+	}
+	return strings.ReplaceAll(step, "-", " ")
+}

@@ -1,0 +1,100 @@
+package api
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/core/job"
+	"deftheron/service/records"
+	"deftheron/service/report"
+)
+
+// paper is something that is handed out about a run: what it is, and how it is
+// written.
+type paper struct {
+	kind, name string
+	write      func(ctx context.Context, w io.Writer, id string, format report.Format) error
+}
+
+// report hands out the record of a run; of one that has surveyed, the survey.
+func (s *Server) report(c *gin.Context) {
+	run, err := s.Runner.Run(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		refuse(c, problem(noRun(c.Param("id"), err)))
+		return
+	}
+	one := paper{"report", "run", func(ctx context.Context, w io.Writer, id string, format report.Format) error {
+		return report.Write(ctx, w, s.Runner, id, format)
+	}}
+	if run.Step == job.Survey {
+		one = paper{"survey", "survey", func(ctx context.Context, w io.Writer, id string, format report.Format) error {
+			surveys, err := s.Runner.Surveys(ctx, id)
+			if err != nil {
+				return err
+			}
+			return report.WriteSurveys(w, surveys, format)
+		}}
+	}
+	s.handOut(c, run.ID, one)
+}
+
+// certificate hands out the certificate of a final pass.
+func (s *Server) certificate(c *gin.Context) {
+	id := c.Param("id")
+	_, err := s.Runner.Certificate(c.Request.Context(), id)
+	if errors.Is(err, records.ErrNotFound) {
+		if _, missing := s.Runner.Run(c.Request.Context(), id); missing != nil {
+			err = noRun(id, missing)
+		} else {
+			err = &contract.Problem{
+				Status: http.StatusNotFound, Title: "Not Found", Detail: fmt.Sprintf("The run %s has no certificate: the final pass of a migration has one, when it has come to its end.", id),
+				Remedy: "Ask for its report: heron run report " + id + ".",
+			}
+		}
+	}
+	if err != nil {
+		refuse(c, problem(err))
+		return
+	}
+	s.handOut(c, id, paper{"certificate", "certificate", func(ctx context.Context, w io.Writer, id string, format report.Format) error {
+		return report.WriteCertificate(ctx, w, s.Runner, id, format)
+	}})
+}
+
+// handOut writes a paper, and keeps by its hash that it was handed out.
+func (s *Server) handOut(c *gin.Context, run string, one paper) {
+	format := report.Format(c.DefaultQuery("format", string(report.HTML)))
+	if format != report.HTML && format != report.CSV && format != report.JSON {
+		refuse(c, problem(fmt.Errorf("%q is no format of a report; use html, csv or json", format)))
+		return
+	}
+	c.Header("Content-Type", format.ContentType())
+	if format == report.HTML {
+		c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	} else {
+		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s-%s.%s\"", one.name, run, format))
+	}
+	ctx, sum := c.Request.Context(), sha256.New()
+	err := one.write(ctx, io.MultiWriter(c.Writer, sum), run, format)
+	if err == nil {
+		err = s.Runner.HandedOut(ctx, run, one.kind, string(format), hex.EncodeToString(sum.Sum(nil)))
+	}
+	if err != nil {
+		// Part of it may be on its way: broken off, it cannot be taken for whole.
+		s.Log.Error("a paper broke off", "kind", one.kind, "run", run, "error", err)
+		panic(http.ErrAbortHandler)
+	}
+}
+
+func (s *Server) checkPaper(ctx context.Context, in *body[contract.Checking]) (*body[contract.Checked], error) {
+	checked, err := s.Runner.CheckPaper(ctx, in.Body.SHA256)
+	return &body[contract.Checked]{checked}, err
+}

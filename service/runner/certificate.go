@@ -1,0 +1,266 @@
+package runner
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"iter"
+	"slices"
+	"strings"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/core/job"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/records"
+)
+
+// certify makes the certificate of a final pass that has come to its end, and returns
+// how that ended: with less than all proven, it is partial.
+func (r *Runner) certify(ctx context.Context, row records.Run, routes []transfer.Route, result transfer.Result) transfer.Result {
+	if result.State != records.Done && result.State != records.Partial {
+		return result
+	}
+	made, err := r.makeCertificate(ctx, row, routes)
+	switch {
+	case errors.Is(context.Cause(ctx), transfer.ErrCancelled):
+		return transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person, before what is proven was certified"}
+	case ctx.Err() != nil:
+		return transfer.Result{}
+	case store.WaitsForPerson(err):
+		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
+	case err != nil:
+		return transfer.Result{State: records.Failed, Cause: plan.CauseListing, Why: "what is at the target could not be certified: " + err.Error()}
+	}
+	if result.State == records.Done && made.Unproven.Items > 0 {
+		result = transfer.Result{State: records.Partial, Cause: plan.CauseNotProven, Why: some(made.Unproven.Items, "file") + " at the source could not be proven to be at the target; the certificate tells which and why"}
+	}
+	return result
+}
+
+func some(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprint(n, " ", what, "s")
+}
+
+func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []transfer.Route) (contract.Certificate, error) {
+	const batch = 500
+	made := contract.Certificate{Run: row.ID, Job: row.Job, Made: time.Now().UTC().Truncate(time.Second), Rules: shownRules(row.Rules), By: []contract.ProvenBy{}, Why: []contract.CauseCount{}}
+	for _, route := range row.Routes {
+		made.Routes = append(made.Routes, contract.Route{From: route.From, To: route.To})
+	}
+	if err := r.stepsOf(ctx, row, &made); err != nil {
+		return made, err
+	}
+	if err := r.db.ForgetCertificate(ctx, row.Number); err != nil {
+		return made, err
+	}
+	var files []records.CertifiedFile
+	written := int64(0)
+	flush := func() error {
+		err := r.db.AddCertified(ctx, row.Number, written, files)
+		written += int64(len(files))
+		files = files[:0]
+		return err
+	}
+	leftOut, err := transfer.Certify(ctx, routes, row.Rules, row.CreatedAt, r.db, func(one transfer.Certified) error {
+		if one.Cause == plan.CauseNotAFile {
+			return nil // it holds nothing of its own
+		}
+		count(&made, one)
+		files = append(files, certifiedFile(routes[one.Route], one))
+		if len(files) < batch {
+			return nil
+		}
+		return flush()
+	})
+	if err == nil {
+		err = flush()
+	}
+	if err != nil {
+		return made, err
+	}
+	made.LeftOut = contract.Count(leftOut)
+	for _, err := range r.db.CertifiedFolders(ctx, row.Number) {
+		if err != nil {
+			return made, err
+		}
+		made.Folders++
+	}
+	head, err := json.Marshal(made)
+	if err != nil {
+		return made, err
+	}
+	if made.Digest, err = r.digest(ctx, row.Number, head); err != nil {
+		return made, err
+	}
+	return made, r.db.AddCertificate(ctx, records.Certificate{Run: row.Number, MadeAt: made.Made, Head: head, Digest: made.Digest})
+}
+
+// stepsOf adds the runs that led to a certificate: those since the last survey, or
+// since what had been moved was back.
+func (r *Runner) stepsOf(ctx context.Context, row records.Run, made *contract.Certificate) error {
+	_, runs, err := r.passed(ctx, row.Job)
+	made.Steps = []contract.StepRun{}
+	for _, run := range runs {
+		if run.Step == job.Survey || run.Step == job.Fetch {
+			made.Steps = made.Steps[:0]
+		}
+		if run.Number < row.Number && run.Step != job.Fetch {
+			made.Steps = append(made.Steps, stepRun(run))
+		}
+	}
+	return err
+}
+
+func count(made *contract.Certificate, one transfer.Certified) {
+	size := max(0, one.Item.Size)
+	if one.Proof == "" {
+		made.Unproven.Items++
+		made.Unproven.Bytes += size
+		i := slices.IndexFunc(made.Why, func(why contract.CauseCount) bool { return why.Cause == string(one.Cause) })
+		if i < 0 {
+			words := one.Cause.Words()
+			i = len(made.Why)
+			made.Why = append(made.Why, contract.CauseCount{State: "unproven", Cause: string(one.Cause), Meaning: words.Meaning, Remedy: words.Remedy})
+		}
+		made.Why[i].Items++
+		made.Why[i].Bytes += size
+		return
+	}
+	made.Proven.Items++
+	made.Proven.Bytes += size
+	kind, _, _ := strings.Cut(one.Proof, "=")
+	i := slices.IndexFunc(made.By, func(by contract.ProvenBy) bool { return by.Kind == kind })
+	if i < 0 {
+		i = len(made.By)
+		made.By = append(made.By, contract.ProvenBy{Kind: kind})
+	}
+	made.By[i].Items++
+	made.By[i].Bytes += size
+}
+
+func certifiedFile(route transfer.Route, one transfer.Certified) records.CertifiedFile {
+	file := records.CertifiedFile{
+		Address: route.SourceAddress(one.Item), Target: route.TargetAddress(one.Item, ""), Size: one.Item.Size,
+		Proof: one.Proof, Cause: string(one.Cause), By: one.Run,
+	}
+	file.Folder = file.Address[:max(1, strings.LastIndexByte(file.Address, '/'))]
+	return file
+}
+
+// digest is over the head of a certificate, and a line of JSON for each of its files.
+func (r *Runner) digest(ctx context.Context, run int64, head []byte) (string, error) {
+	sum := sha256.New()
+	writeLine(sum, head)
+	for file, err := range r.db.Certified(ctx, run, false) {
+		if err != nil {
+			return "", err
+		}
+		line, err := json.Marshal(shownFile(file))
+		if err != nil {
+			return "", err
+		}
+		writeLine(sum, line)
+	}
+	return "sha256=" + hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+func writeLine(sum hash.Hash, line []byte) {
+	sum.Write(line)
+	sum.Write([]byte{'\n'})
+}
+
+func shownFile(file records.CertifiedFile) contract.CertifiedFile {
+	return contract.CertifiedFile{Address: file.Address, Target: file.Target, Bytes: file.Size, Proof: file.Proof, Cause: file.Cause, Run: file.By}
+}
+
+// Certificate returns that of a run; records.ErrNotFound where it has none.
+func (r *Runner) Certificate(ctx context.Context, id string) (made contract.Certificate, err error) {
+	row, err := r.db.Run(ctx, id)
+	if err != nil {
+		return made, err
+	}
+	kept, err := r.db.Certificate(ctx, row.Number)
+	if err != nil {
+		return made, err
+	}
+	err = json.Unmarshal(kept.Head, &made)
+	made.Digest = kept.Digest
+	return made, err
+}
+
+// CertifiedFiles yields the files of a run's certificate. unproven yields those alone
+// that are not proven.
+func (r *Runner) CertifiedFiles(ctx context.Context, id string, unproven bool) iter.Seq2[contract.CertifiedFile, error] {
+	return func(yield func(contract.CertifiedFile, error) bool) {
+		row, err := r.db.Run(ctx, id)
+		if err != nil {
+			yield(contract.CertifiedFile{}, err)
+			return
+		}
+		for file, err := range r.db.Certified(ctx, row.Number, unproven) {
+			if !yield(shownFile(file), err) {
+				return
+			}
+		}
+	}
+}
+
+// CertifiedFolders yields the folders of a run's certificate.
+func (r *Runner) CertifiedFolders(ctx context.Context, id string) iter.Seq2[contract.CertifiedFolder, error] {
+	return func(yield func(contract.CertifiedFolder, error) bool) {
+		row, err := r.db.Run(ctx, id)
+		if err != nil {
+			yield(contract.CertifiedFolder{}, err)
+			return
+		}
+		for one, err := range r.db.CertifiedFolders(ctx, row.Number) {
+			if !yield(contract.CertifiedFolder{Address: one.Folder, Files: one.Files, Bytes: one.Bytes, Proven: one.Proven}, err) {
+				return
+			}
+		}
+	}
+}
+
+// HandedOut keeps that a paper was handed out, so that it can be told from an altered
+// one later. sum is the SHA-256 of its bytes, in hexadecimal.
+func (r *Runner) HandedOut(ctx context.Context, run, kind, format, sum string) error {
+	return r.db.AddPaper(ctx, records.Paper{SHA256: sum, Run: run, Kind: kind, Format: format, At: time.Now()})
+}
+
+// CheckPaper says what is known of a paper. The error is store.ErrNotFound where it is
+// not as it was handed out, or never was.
+func (r *Runner) CheckPaper(ctx context.Context, sum string) (contract.Checked, error) {
+	paper, err := r.db.Paper(ctx, sum)
+	if errors.Is(err, records.ErrNotFound) {
+		err = store.Errorf(store.ErrNotFound, "this is not as anything that this service handed out: it was altered since, or is from another service; ask for it again with heron run report")
+	}
+	if err != nil {
+		return contract.Checked{}, err
+	}
+	checked := contract.Checked{Run: paper.Run, Kind: paper.Kind, Format: paper.Format, At: paper.At, Stands: true}
+	if paper.Kind != "certificate" {
+		return checked, nil
+	}
+	row, err := r.db.Run(ctx, paper.Run)
+	if err != nil {
+		return checked, err
+	}
+	kept, err := r.db.Certificate(ctx, row.Number)
+	if err != nil {
+		checked.Stands = false
+		return checked, nil
+	}
+	checked.Digest, err = r.digest(ctx, row.Number, kept.Head)
+	checked.Stands = checked.Digest == kept.Digest && !kept.MadeAt.After(paper.At)
+	return checked, err
+}

@@ -1,0 +1,206 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"deftheron/contract"
+	"deftheron/core/job"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/records"
+)
+
+// mostSteps is how many of a migration's latest runs are looked at.
+const mostSteps = 200
+
+// passed are the runs of a migration that have ended, the oldest first.
+func (r *Runner) passed(ctx context.Context, name string) ([]job.Passed, []records.Run, error) {
+	rows, err := r.db.RunsOf(ctx, name, mostSteps)
+	if err != nil {
+		return nil, nil, err
+	}
+	var passed []job.Passed
+	var runs []records.Run
+	for _, row := range rows {
+		if row.Step == "" {
+			continue // it could not be started
+		}
+		runs = append(runs, row)
+		if row.Ended() {
+			passed = append(passed, job.Passed{Step: row.Step, State: row.State, Items: row.Items})
+		}
+	}
+	return passed, runs, nil
+}
+
+// coming is what comes next of a migration.
+func (r *Runner) coming(ctx context.Context, row records.Job) (job.Coming, []records.Run, error) {
+	passed, runs, err := r.passed(ctx, row.Name)
+	if err != nil {
+		return job.Coming{}, nil, err
+	}
+	timetable, err := row.Spec.When.Read(zone)
+	timed := err == nil && (timetable.IsTimed() || row.Spec.When.Now)
+	return row.Spec.Migrate.Next(passed, timed), runs, nil
+}
+
+// stepOf is the step with which a migration is started: the one that was asked for,
+// or else the next.
+func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (string, error) {
+	if row.Type != job.Migrate {
+		if asked != "" {
+			return "", &InputError{fmt.Errorf("the job %s is a %s, which has no steps; start it without one", row.Name, row.Type)}
+		}
+		return "", nil
+	}
+	if asked != "" {
+		passed, _, err := r.passed(ctx, row.Name)
+		if err != nil {
+			return "", err
+		}
+		if err := row.Spec.Migrate.MayStart(asked, passed); err != nil {
+			return "", store.Errorf(store.ErrRefused, "the %s of %s cannot be started: %w", job.Words(asked), row.Name, err)
+		}
+		return asked, nil
+	}
+	next, _, err := r.coming(ctx, row)
+	if err == nil && next.Step == "" {
+		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be fetched back with heron job fetch %s", row.Name, row.Name)
+	}
+	return next.Step, err
+}
+
+// cleared says how a clearing ended: what stays at the source is told.
+func (r *Runner) cleared(ctx context.Context, row records.Run, result transfer.Result) transfer.Result {
+	if result.State != records.Done {
+		return result
+	}
+	counts, err := r.db.CauseCounts(context.WithoutCancel(ctx), row.Number)
+	if err != nil {
+		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
+	}
+	stay := int64(0)
+	for _, count := range counts {
+		if count.State == string(transfer.Skipped) && count.Cause != string(plan.CauseHoldsMore) {
+			stay += count.Items
+		}
+	}
+	if stay == 0 {
+		return result
+	}
+	return transfer.Result{State: records.Partial, Cause: plan.CauseStays, Why: some(stay, "item") + " changed or came since, or could not be proven, and stay at the source"}
+}
+
+// stepRules are the rules by which a step goes.
+func stepRules(rules plan.Rules, step string) plan.Rules {
+	switch step {
+	case job.FinalPass:
+		rules.ProveAll = true
+	case job.Clear:
+		rules = plan.Rules{Type: plan.Clearing, Filter: rules.Filter, Names: rules.Names, Documents: rules.Documents, Proof: rules.Proof, Tries: rules.Tries, Within: rules.Within}
+	case job.Fetch:
+		rules.Filter = plan.Filter{}
+	}
+	return rules
+}
+
+// back is a migration in the opposite direction.
+func back(spec job.Spec) job.Spec {
+	spec.Routes = append([]job.Route(nil), spec.Routes...)
+	for i, route := range spec.Routes {
+		spec.Routes[i] = job.Route{From: route.To, To: route.From}
+	}
+	return spec
+}
+
+// goOn starts the next step of a migration that begins by itself.
+func (r *Runner) goOn(ctx context.Context, name string) {
+	row, err := r.db.KeptJob(ctx, name)
+	if err != nil || row.Type != job.Migrate || row.Suspended {
+		return
+	}
+	timetable, err := row.Spec.When.Read(zone)
+	if err != nil || timetable.IsTimed() {
+		return // each pass has its time
+	}
+	next, runs, err := r.coming(ctx, row)
+	if err != nil || next.Step == "" || next.Waits || len(runs) == 0 || !runs[len(runs)-1].Ended() {
+		return
+	}
+	by := "by itself, after the " + job.Words(runs[len(runs)-1].Step)
+	if _, err := r.startJob(ctx, row, by, next.Step); err != nil && ctx.Err() == nil && !errors.Is(err, errGoing) {
+		r.log.Error("a migration cannot go on", "job", name, "step", next.Step, "error", err)
+		r.failedToStart(ctx, row, by, err)
+	}
+}
+
+// migration shows how far a migration has come.
+func (r *Runner) migration(ctx context.Context, row records.Job) (*contract.Migration, error) {
+	next, runs, err := r.coming(ctx, row)
+	if err != nil {
+		return nil, err
+	}
+	shown := &contract.Migration{Next: next.Step, Waits: next.Waits, Why: next.Why, Sentence: comingSentence(row.Name, next), Steps: []contract.StepRun{}}
+	if next.Step == "" && runs[len(runs)-1].Step == job.Clear {
+		shown.Sentence += " Its source is cleared; heron job fetch " + row.Name + " brings back what was moved away."
+	}
+	for i, run := range runs {
+		if !run.Ended() {
+			shown.Next, shown.Waits, shown.Why, shown.Sentence = run.Step, false, "", "The "+job.Words(run.Step)+" is going."
+			if run.State != records.Running {
+				shown.Sentence = "The " + job.Words(run.Step) + " is " + run.State + "."
+			}
+		}
+		if i >= len(runs)-12 {
+			shown.Steps = append(shown.Steps, stepRun(run))
+		}
+		if run.Step != job.FinalPass {
+			continue
+		}
+		certificate, err := r.Certificate(ctx, run.ID)
+		if errors.Is(err, records.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		shown.Certificate = &certificate
+	}
+	return shown, nil
+}
+
+func stepRun(run records.Run) contract.StepRun {
+	return contract.StepRun{Step: run.Step, Run: run.ID, State: run.State, Items: run.Items, Moved: run.Moved, Ended: run.EndedAt}
+}
+
+func comingSentence(name string, next job.Coming) string {
+	switch {
+	case next.Step == "":
+		return "The migration is over."
+	case next.Waits:
+		why := strings.ToUpper(next.Why[:1]) + next.Why[1:]
+		return fmt.Sprintf("Next is the %s, which waits for a person. %s. Start it with: heron job start %s", job.Words(next.Step), why, name)
+	}
+	return fmt.Sprintf("Next is the %s, which begins by itself.", job.Words(next.Step))
+}
+
+// waitsFor is what a migration waits for after a run of it, in words; empty for
+// nothing.
+func (r *Runner) waitsFor(ctx context.Context, run records.Run) string {
+	if run.Step == "" || !run.Ended() {
+		return ""
+	}
+	row, err := r.db.KeptJob(ctx, run.Job)
+	if err != nil {
+		return ""
+	}
+	next, runs, err := r.coming(ctx, row)
+	if err != nil || !next.Waits || runs[len(runs)-1].ID != run.ID {
+		return ""
+	}
+	return comingSentence(row.Name, next)
+}

@@ -1,0 +1,170 @@
+package runner
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/survey"
+	"deftheron/core/transfer"
+	"deftheron/core/tree"
+	"deftheron/service/live"
+	"deftheron/service/records"
+)
+
+// surveyRun carries out a run that surveys the sources of its routes for their targets.
+func (r *Runner) surveyRun(ctx context.Context, a *active) transfer.Result {
+	now := time.Now()
+	r.mu.Lock()
+	a.row.State, a.row.Cause, a.row.Why, a.row.StartedAt = records.Running, "", "", &now
+	row := a.row
+	r.mu.Unlock()
+	if err := r.db.SaveRun(context.WithoutCancel(ctx), row, "state", "cause", "why", "started_at"); err != nil {
+		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
+	}
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+	err := r.surveyRoutes(ctx, row)
+	switch {
+	case err == nil:
+		return transfer.Result{State: records.Done}
+	case errors.Is(context.Cause(ctx), transfer.ErrCancelled):
+		return transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
+	case ctx.Err() != nil:
+		return transfer.Result{}
+	case store.WaitsForPerson(err):
+		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
+	}
+	return transfer.Result{State: records.Failed, Cause: plan.CauseListing, Why: err.Error()}
+}
+
+func (r *Runner) surveyRoutes(ctx context.Context, row records.Run) error {
+	for i, route := range row.Routes {
+		from, err := store.ParseAddress(route.From)
+		if err != nil {
+			return err
+		}
+		to, err := store.ParseAddress(route.To)
+		if err != nil {
+			return err
+		}
+		source, err := r.tree.Locate(ctx, from)
+		if err != nil {
+			return err
+		}
+		target, err := r.tree.Locate(ctx, to)
+		if err != nil {
+			return err
+		}
+		taken, err := r.survey(ctx, source, &target, target.Place.AsFolder().Path, nil)
+		if err != nil {
+			return err
+		}
+		text, err := json.Marshal(taken)
+		if err != nil {
+			return err
+		}
+		if err := r.db.SaveSurvey(ctx, row.Number, i, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Surveys returns the surveys that a run has taken, by its routes.
+func (r *Runner) Surveys(ctx context.Context, id string) (surveys []contract.Survey, err error) {
+	row, err := r.db.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	texts, err := r.db.Surveys(ctx, row.Number)
+	for _, text := range texts {
+		var one contract.Survey
+		if err := json.Unmarshal([]byte(text), &one); err != nil {
+			return nil, err
+		}
+		surveys = append(surveys, one)
+	}
+	return surveys, err
+}
+
+// Survey surveys what is at an address, for a target unless that is nil. told, where not
+// nil, is called now and then with how many entries were seen.
+func (r *Runner) Survey(ctx context.Context, located tree.Located, target *tree.Located, told func(int64)) (contract.Survey, error) {
+	into := store.Path("")
+	if target != nil {
+		into = target.Place.AsFolder().Path.Child(located.Address.Name())
+	}
+	return r.survey(ctx, located, target, into, told)
+}
+
+// survey surveys what is at an address, which is to become a folder of the target.
+func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.Located, into store.Path, told func(int64)) (contract.Survey, error) {
+	shown := contract.Survey{Address: located.Address.String(), At: time.Now(), Free: -1}
+	var to *survey.Target
+	if target != nil {
+		shown.For = target.Address.String()
+		to = &survey.Target{Traits: target.Store.Traits(), Path: into}
+		if space, err := store.SpaceOf(ctx, target.Store); err == nil {
+			shown.Free = space.Free
+		}
+	}
+	result, err := survey.Take(ctx, store.AsFiles(located.Store, plan.NoExports()), located.Place, to, shown.At, told)
+	if err != nil {
+		return shown, err
+	}
+	address := func(key store.Key, kind store.Kind) string {
+		below, name := key.Split(kind)
+		at := located.Address
+		for _, step := range append(below.Names(), name) {
+			at = at.Child(step)
+		}
+		return at.String()
+	}
+	files := func(all []survey.File) []contract.Surveyed {
+		list := []contract.Surveyed{}
+		for _, one := range all {
+			list = append(list, contract.Surveyed{Address: address(one.Key, one.Kind), Kind: string(one.Kind), Size: one.Size, Depth: one.Depth})
+		}
+		return list
+	}
+	groups := func(all []survey.Group) []contract.Group {
+		list := []contract.Group{}
+		for _, one := range all {
+			list = append(list, contract.Group(one))
+		}
+		return list
+	}
+	shown.Files, shown.Folders, shown.Others, shown.Bytes = result.Files, result.Folders, result.Others, result.Bytes
+	shown.Unsized, shown.EmptyFiles, shown.EmptyFolders = result.Unsized, result.EmptyFiles, result.EmptyFolders
+	shown.Types, shown.Ages, shown.Documents = groups(result.Types), groups(result.Ages), groups(result.Documents)
+	shown.Largest, shown.Deepest, shown.Oversized = files(result.Largest), files(result.Deepest), files(result.TooLargeFiles)
+	shown.Translated, shown.Twins, shown.Refused = result.Translated, result.Twins, result.Refused
+	shown.TooLarge = contract.Count{Items: result.TooLarge.Items, Bytes: result.TooLarge.Bytes}
+	shown.Hashed, shown.Repeated = result.Hashed, contract.Count{Items: result.Repeated.Items, Bytes: result.Repeated.Bytes}
+	shown.Names, shown.Duplicates, shown.Exports = []contract.Surveyed{}, []contract.Duplicated{}, []contract.Exporting{}
+	for _, one := range result.Names {
+		name := files([]survey.File{one.File})[0]
+		name.Why = one.Why
+		if one.To != "" {
+			_, name.Target = one.To.Split(one.Kind)
+		}
+		shown.Names = append(shown.Names, name)
+	}
+	for _, one := range result.Duplicates {
+		duplicated := contract.Duplicated{Hash: one.Hash, Size: one.Size, Items: one.Items}
+		for _, key := range one.Examples {
+			duplicated.Examples = append(duplicated.Examples, address(key, store.KindFile))
+		}
+		shown.Duplicates = append(shown.Duplicates, duplicated)
+	}
+	for _, one := range result.Documents {
+		if kind, ok := store.ExportsOf(located.Store, store.Entry{Kind: store.KindDocument, Document: one.Name}); ok {
+			shown.Exports = append(shown.Exports, contract.Exporting{Document: one.Name, Format: kind.Formats[0].Name, Items: one.Items})
+		}
+	}
+	return shown, nil
+}
