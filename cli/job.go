@@ -17,7 +17,7 @@ import (
 
 func (a *app) job() *cobra.Command {
 	return nouns("job", "Keep what is to be done: make jobs, plan, start, suspend and change them",
-		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobFetch(), a.jobSuspend(), a.jobResume(), a.jobRemove())
+		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobFetch(), a.jobTry(), a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobRemove())
 }
 
 func (a *app) jobVerb(use, short string, do func(ctx context.Context, name string) error) *cobra.Command {
@@ -45,6 +45,7 @@ type jobFlags struct {
 	limits   *paceFlags
 	brake    contract.Brake
 	migrate  contract.Migrating
+	arrivals contract.Arrivals
 }
 
 func newJobFlags(flags *pflag.FlagSet) *jobFlags {
@@ -58,6 +59,9 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	flags.StringVar(&f.spec.When.Every, "every", "", "run so often: 15m, 6h, 2d")
 	flags.StringVar(&f.spec.When.Weekly, "weekly", "", "run at hours of the week, and until others: \"mon-fri 22:00-06:00\"")
 	flags.StringVar(&f.spec.When.Cron, "cron", "", "run by a cron timetable of five fields: \"0 22 * * 1-5\"")
+	flags.StringVar(&f.spec.When.Arrival, "on-arrival", "", "run for each file or folder that arrives at the source or changes, once it is complete: file, or folder (those in the source itself)")
+	flags.StringVar(&f.arrivals.Rest, "rest", "", "how long nothing of an arrival may have changed for it to be complete: 10s for a file and 30s for a folder unless given")
+	flags.IntVar(&f.arrivals.AtOnce, "at-once", 0, "how many arrivals are transferred at a time; 2 unless given")
 	flags.StringVar(&f.spec.When.Zone, "zone", "", "the time zone of these times, such as Europe/Lisbon; the service's own unless given")
 	flags.StringVar(&f.spec.When.Hours, "run-hours", "", "the hours in which a run may go, and outside which it pauses: \"mon-fri 20:00-06:00, sat, sun\"")
 	flags.StringVar(&f.spec.Deletions, "deletions", "", "what a removal means for the other side: retire (with a way back; the default of mirror and two-way), follow or ignore")
@@ -95,6 +99,9 @@ func (f *jobFlags) read(before *contract.JobSpec) (contract.JobSpec, error) {
 	if f.brake != (contract.Brake{}) {
 		f.spec.Brake = &f.brake
 	}
+	if f.arrivals != (contract.Arrivals{}) {
+		f.spec.Arrivals = &f.arrivals
+	}
 	if f.migrate != (contract.Migrating{}) {
 		f.spec.Migrate = &f.migrate
 	}
@@ -115,7 +122,7 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		spec.Routes = f.spec.Routes
 	}
 	when := false
-	for _, name := range []string{"continuous", "now", "at", "every", "weekly", "cron"} {
+	for _, name := range []string{"continuous", "now", "at", "every", "weekly", "cron", "on-arrival"} {
 		when = when || given(name)
 	}
 	if when {
@@ -144,6 +151,12 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		}
 	}
 	f.keepMigration(spec)
+	if given("rest") || given("at-once") {
+		spec.Arrivals = f.spec.Arrivals
+	}
+	if spec.When.Arrival == "" {
+		spec.Arrivals = nil
+	}
 	if given("only-changed") {
 		spec.Rules.OnlyChanged = f.spec.Rules.OnlyChanged
 	}
@@ -187,6 +200,7 @@ func (f *jobFlags) keepMigration(spec *contract.JobSpec) {
 
 func (a *app) jobCreate() *cobra.Command {
 	var flags *jobFlags
+	var try bool
 	command := &cobra.Command{
 		Use: "create NAME --from ADDRESS --to ADDRESS [options]", Short: "Make a job: what is at --from appears as --to",
 		Long: "A job is what is to be true from now on. It is started by hand (heron job start), by a timetable, or as soon as it is made.\n" +
@@ -204,6 +218,13 @@ func (a *app) jobCreate() *cobra.Command {
 			if spec.Name = args[0]; len(spec.Routes) == 0 {
 				return usageError("a job needs a source and a target; name them with --from and --to")
 			}
+			if try {
+				tried, err := a.client().TryNewArrival(command.Context(), spec, "")
+				if err != nil {
+					return err
+				}
+				return a.tellTried(tried)
+			}
 			job, err := a.client().CreateJob(command.Context(), spec)
 			if err != nil {
 				return err
@@ -212,6 +233,8 @@ func (a *app) jobCreate() *cobra.Command {
 		},
 	}
 	flags = newJobFlags(command.Flags())
+	command.Flags().BoolVar(&flags.spec.Suspended, "suspended", false, "make it, and do not switch it on: heron job resume NAME does")
+	command.Flags().BoolVar(&try, "try", false, "of a job that runs on arrivals: say what it would do with the latest real one, and make nothing")
 	a.completeJobFlags(command)
 	return command
 }
@@ -221,6 +244,7 @@ func (a *app) completeJobFlags(command *cobra.Command) {
 		_ = command.RegisterFlagCompletionFunc(name, a.completeAddresses)
 	}
 	_ = command.RegisterFlagCompletionFunc("type", cobra.FixedCompletions([]string{"copy", "mirror", "two-way", "migrate", "consolidate"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = command.RegisterFlagCompletionFunc("on-arrival", cobra.FixedCompletions([]string{"file", "folder"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = command.RegisterFlagCompletionFunc("go-on", cobra.FixedCompletions(steps, cobra.ShellCompDirectiveNoFileComp))
 	_ = command.RegisterFlagCompletionFunc("deletions", cobra.FixedCompletions([]string{"retire", "follow", "ignore"}, cobra.ShellCompDirectiveNoFileComp))
 }
@@ -236,6 +260,10 @@ func (a *app) tellJob(job contract.Job, what string) error {
 		fmt.Fprintln(a.out, job.Migration.Sentence)
 	case len(job.Next) > 0:
 		fmt.Fprintf(a.out, "It runs next at %s.\n", when(&job.Next[0]))
+	case job.State == "suspended":
+		fmt.Fprintf(a.out, "It is not switched on yet: heron job resume %s\n", job.Name)
+	case job.When.Arrival != "":
+		fmt.Fprintf(a.out, "From now on each %s that arrives has a run of its own. See: heron job arrivals %s\n", job.When.Arrival, job.Name)
 	case job.When.Continuous:
 		fmt.Fprintf(a.out, "It runs from now on, as soon as something changes. See how it is with: heron job show %s\n", job.Name)
 	case job.When.Now && job.Last != nil:
@@ -269,6 +297,9 @@ func (a *app) jobList() *cobra.Command {
 			t := a.newTable("JOB", "TYPE", "LAST RUN", "NEXT", "FROM AND TO")
 			for _, job := range jobs {
 				last, next := "—", "by hand"
+				if job.When != (contract.When{}) {
+					next = shown.WhenSentence(job.When)
+				}
 				if job.Last != nil {
 					last = a.stateMark(job.Last.State)
 				}

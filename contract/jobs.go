@@ -4,14 +4,16 @@ import "time"
 
 // JobSpec is a job as a person writes it.
 type JobSpec struct {
-	Name   string  `json:"name" doc:"Lower-case letters, digits and hyphens."`
-	Type   string  `json:"type" enum:"copy,mirror,two-way,migrate,consolidate"`
-	Routes []Route `json:"routes" minItems:"1" doc:"What is at from appears as to."`
-	When   When    `json:"when,omitzero"`
-	Rules  Rules   `json:"rules,omitzero"`
+	Name      string  `json:"name" doc:"Lower-case letters, digits and hyphens."`
+	Type      string  `json:"type" enum:"copy,mirror,two-way,migrate,consolidate"`
+	Routes    []Route `json:"routes" minItems:"1" doc:"What is at from appears as to."`
+	When      When    `json:"when,omitzero"`
+	Rules     Rules   `json:"rules,omitzero"`
+	Suspended bool    `json:"suspended,omitempty" doc:"Of a job that is made: it is not switched on yet."`
 	// Deletions and Brake are of jobs that remove.
 	Deletions string     `json:"deletions,omitempty" doc:"What a removal means for the other side: retire (the default: with a way back), follow or ignore."`
 	Migrate   *Migrating `json:"migrate,omitempty" doc:"How a migration goes."`
+	Arrivals  *Arrivals  `json:"arrivals,omitempty" doc:"How what arrives is taken."`
 	Brake     *Brake     `json:"brake,omitempty" doc:"How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given."`
 }
 
@@ -23,8 +25,50 @@ type When struct {
 	Every      string `json:"every,omitempty" doc:"So often: 15m, 6h, 2d."`
 	Weekly     string `json:"weekly,omitempty" doc:"At hours of the week, and until others: mon-fri 22:00-06:00."`
 	Cron       string `json:"cron,omitempty" doc:"Five fields, as in a crontab."`
+	Arrival    string `json:"arrival,omitempty" doc:"file or folder: each that arrives at the source or changes, once it is complete, by a run of its own; of folders, those that are in the source itself."`
 	Zone       string `json:"zone,omitempty" doc:"The time zone of the times; the service's own unless given."`
 	Hours      string `json:"hours,omitempty" doc:"The hours in which a run may go; outside them it pauses."`
+}
+
+// Arrivals say how what arrives is taken.
+type Arrivals struct {
+	Rest   string `json:"rest,omitempty" doc:"How long nothing of it may have changed for it to be complete; 10s for a file, and 30s for a folder, unless given."`
+	AtOnce int    `json:"at_once,omitempty" minimum:"0" maximum:"20" doc:"How many are transferred at a time; 2 unless given."`
+}
+
+// Arrival is a file or folder that arrived.
+type Arrival struct {
+	Address string    `json:"address"`
+	State   string    `json:"state" enum:"resting,ready,queued,running,paused,held,done,partial,failed,cancelled" doc:"resting: not complete yet, as far as can be told; ready: it waits for its turn; else that of its run."`
+	Run     string    `json:"run,omitempty"`
+	Size    int64     `json:"size" doc:"In bytes, of a folder all that is taken of it."`
+	Since   time.Time `json:"since" doc:"When it was first seen as it is."`
+}
+
+// ArrivalList is what arrived last, the latest first.
+type ArrivalList struct {
+	Arrivals []Arrival `json:"arrivals"`
+}
+
+// Arrived announces an arrival that is complete.
+type Arrived struct {
+	Address string `json:"address" minLength:"1" doc:"Of the file or folder, in a source of the job."`
+}
+
+// TryingArrival says what a rule for arrivals is tried on.
+type TryingArrival struct {
+	Job     *JobSpec `json:"job,omitempty" doc:"One that is not made yet; else that which is named."`
+	Address string   `json:"address,omitempty" doc:"In place of the latest that matches."`
+}
+
+// TriedArrival is what a rule would do with an arrival.
+type TriedArrival struct {
+	Address string     `json:"address" doc:"What it was tried on."`
+	Arrived *time.Time `json:"arrived,omitempty" doc:"When it was changed last, as the provider tells."`
+	Matches bool       `json:"matches"`
+	Why     string     `json:"why,omitempty" doc:"Why it does not match."`
+	Targets []Renaming `json:"targets" doc:"The first hundred of what would be written, and where."`
+	Plan    *Plan      `json:"plan,omitempty" doc:"What its run would do."`
 }
 
 // Brake is how much a run may lose: shares such as 10%, numbers of files, or none.

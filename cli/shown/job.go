@@ -12,6 +12,8 @@ func WhenSentence(when contract.When) string {
 	switch {
 	case when.Continuous:
 		text = "continuously"
+	case when.Arrival != "":
+		text = "for each " + when.Arrival + " that arrives, once it is complete"
 	case when.Now:
 		text = "once, when it was made"
 	case when.At != "":

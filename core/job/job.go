@@ -35,9 +35,11 @@ type Spec struct {
 	Rules  Rules   `yaml:"rules,omitempty"`
 	// Migrate is of a migration alone.
 	Migrate Migration `yaml:"migrate,omitempty,flow"`
-	Brake   Brake     `yaml:"brake,omitempty,flow"`
-	Retry   Retry     `yaml:"retry,omitempty,flow"`
-	Pace    Pace      `yaml:"pace,omitempty,flow"`
+	// Arrivals is of a job that runs on arrivals.
+	Arrivals Arrivals `yaml:"arrivals,omitempty,flow"`
+	Brake    Brake    `yaml:"brake,omitempty,flow"`
+	Retry    Retry    `yaml:"retry,omitempty,flow"`
+	Pace     Pace     `yaml:"pace,omitempty,flow"`
 }
 
 // Route is a source and a target: what is at From appears as To.
@@ -139,6 +141,10 @@ func (s Spec) checkType() error {
 	switch {
 	case !removes && deletions != "" && deletions != string(plan.IgnoreDeletions):
 		return fmt.Errorf("a job of the type %s never removes anything, and deletions: %s contradicts that; use mirror or two-way, or leave it away", s.Type, deletions)
+	case s.When.Arrival != "" && s.Type != Copy:
+		return fmt.Errorf("what arrives is copied, each by itself, and a %s looks at all of it; use the type copy, or %s", s.Type, otherTimes(s.Type))
+	case s.When.Arrival == "" && s.Arrivals != (Arrivals{}):
+		return fmt.Errorf("arrivals says how what arrives is taken, and the job does not run on arrivals; leave it away, or run it when: {arrival: file}")
 	case s.Type == Migrate && s.When.Continuous:
 		return fmt.Errorf("a migration goes in passes and ends; leave continuous away, or use mirror")
 	}
@@ -146,6 +152,9 @@ func (s Spec) checkType() error {
 		return fmt.Errorf("migrate says how a migration goes, and the job is a %s; leave it away, or make the type migrate", s.Type)
 	}
 	if err := s.Migrate.Check(); err != nil {
+		return err
+	}
+	if _, err := s.Arrivals.Read(s.When.Arrival); err != nil {
 		return err
 	}
 	if s.Migrate.Clear && s.Rules.Proof == string(store.ProofBySize) {

@@ -20,6 +20,10 @@ var described = map[string]string{
 	"every":        "So often: 15m, 6h, 2d.",
 	"weekly":       "At hours of the week, and until others: mon-fri 22:00-06:00.",
 	"cron":         "Five fields, as in a crontab.",
+	"arrival":      "Each file or folder that arrives at the source or changes, once it is complete, by a run of its own.",
+	"arrivals":     "How what arrives is taken.",
+	"rest":         "How long nothing of it may have changed for it to be complete, such as 30s.",
+	"at-once":      "How many are transferred at a time.",
 	"zone":         "The time zone of the times, such as Europe/Lisbon.",
 	"hours":        "Hours of the week.",
 	"rules":        "What decides.",
@@ -56,7 +60,7 @@ var described = map[string]string{
 // choices are the values of the keys that have a few.
 var choices = map[string][]string{
 	"type": Types, "clash": {"keep-both", "newer", "source", "leave", "ask"}, "names": {"translate", "refuse"}, "proof": {"hash", "size", "readback"},
-	"go-on": Steps, "rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
+	"go-on": Steps, "arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
 }
 
 // Schema is the JSON Schema (draft 2020-12) of a job file.

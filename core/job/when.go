@@ -27,6 +27,9 @@ type When struct {
 	Weekly string `yaml:"weekly,omitempty" json:"weekly,omitempty"`
 	// Cron: five fields, as of crontab(5) in POSIX.
 	Cron string `yaml:"cron,omitempty" json:"cron,omitempty"`
+	// Arrival: "file" or "folder": each that arrives or changes at the source, once it is
+	// complete, by a run of its own; of folders, those that are in the source itself.
+	Arrival string `yaml:"arrival,omitempty" json:"arrival,omitempty"`
 	// Zone of the times, by its name in the time zone database; empty is the
 	// service's own.
 	Zone string `yaml:"zone,omitempty" json:"zone,omitempty"`
@@ -64,6 +67,7 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 	var kinds []string
 	for kind, given := range map[string]bool{
 		"continuous": w.Continuous, "now": w.Now, "at": w.At != "", "every": w.Every != "", "weekly": w.Weekly != "", "cron": w.Cron != "",
+		"arrival": w.Arrival != "",
 	} {
 		if given {
 			kinds = append(kinds, kind)
@@ -82,6 +86,8 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 		return nil, fmt.Errorf("of the hours in which it may run, %w", err)
 	}
 	switch {
+	case w.Arrival != "" && w.Arrival != ArrivingFile && w.Arrival != ArrivingFolder:
+		err = fmt.Errorf("%q is nothing that arrives; use file or folder", w.Arrival)
 	case w.At != "":
 		err = t.readAt(w.At)
 	case w.Every != "":

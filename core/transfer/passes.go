@@ -11,7 +11,7 @@ import (
 
 // goThrough plans and feeds, once, or as often as something was touched.
 func (r *Run) goThrough(ctx context.Context, tally Tally) {
-	touched := Touched{All: true}
+	touched := Touched{All: len(r.Places) == 0, Places: r.Places}
 	for {
 		var planning sync.WaitGroup
 		planning.Go(func() { r.plan(ctx, tally, touched) })
@@ -81,7 +81,10 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 			unchanged: r.unchanged, memory: r.Records, place: &position{},
 		}
 		if !touched.All {
-			one.touched, one.unchanged = paths, func(compare.Difference) bool { return false }
+			one.touched = paths
+			if r.pass > 0 {
+				one.unchanged = func(compare.Difference) bool { return false }
+			}
 		}
 		err := r.persist(ctx, one.place.mayAgain, func() error {
 			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })

@@ -186,12 +186,17 @@ type Memory interface {
 	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
 }
 
-// Plan computes what a run over the routes would do, and calls each with every
-// step, unless it is nil. It writes nothing but what store.Prepare may.
-func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, each func(route int, step plan.Step) error) (plan.Totals, error) {
+// Plan computes what a run over the routes would do, or over some places of them where
+// there are any, and calls each with every step, unless it is nil. It writes nothing
+// but what store.Prepare may.
+func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace, each func(route int, step plan.Step) error) (plan.Totals, error) {
 	var totals plan.Totals
 	for i, route := range routes {
-		one := planning{Route: route, rules: rules, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: totals.LeftOut, memory: memory}
+		touched, some := Touched{All: len(places) == 0, Places: places}.of(i, routes)
+		if !some {
+			continue
+		}
+		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: totals.LeftOut, memory: memory}
 		if err := planRoute(ctx, one, func(step plan.Step) error {
 			if each == nil {
 				return nil

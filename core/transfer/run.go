@@ -40,6 +40,8 @@ type Options struct {
 	Began time.Time
 	// Released says that a person has let the run go, whatever its brake says.
 	Released bool
+	// Places, where there are any, are all that is looked at.
+	Places []TouchedPlace
 	// Again, where it is not nil, has the run go on when all has been done: it waits
 	// until something was touched, and returns what is to be looked at then; ok
 	// false ends the run. It is told what came of the pass before.

@@ -64,6 +64,7 @@ func (s *Server) register(api huma.API) {
 	s.registerLinks(api)
 	s.registerPace(api)
 	s.registerJobs(api)
+	s.registerArrivals(api)
 	s.registerNotices(api)
 	add(api, http.MethodGet, "/tree", "list-folder", "A page of a folder, or of the root", http.StatusOK, s.listFolder)
 	add(api, http.MethodGet, "/entry", "show-entry", "One entry of the tree", http.StatusOK, s.showEntry)

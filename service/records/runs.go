@@ -34,6 +34,8 @@ type Job struct {
 	// SeenAt is up to when its timetable was seen to.
 	SeenAt    *time.Time
 	ChangedAt *time.Time
+	// WatchedAt is since when arrivals are looked for; nil: not yet.
+	WatchedAt *time.Time
 }
 
 // Run is one execution of a job.
@@ -43,6 +45,8 @@ type Run struct {
 	Job    string // the job's name
 	Type   string // of the job
 	Step   string // of a migration, which of its steps it is
+	// Places are those that the run is about; none: all of its routes.
+	Places []Place `gorm:"serializer:json"`
 	// StartedBy is what had the run begin, in words.
 	StartedBy string
 	// Released says that a person has let it go, whatever its brake says.

@@ -17,7 +17,9 @@ type clock struct {
 	runner *Runner
 	mu     sync.Mutex
 	jobs   map[string]*keeping // by the job's id
-	closed bool
+	// keepers look for arrivals, by the job's name.
+	keepers map[string]*keeper
+	closed  bool
 }
 
 type keeping struct {
@@ -56,6 +58,9 @@ func (c *clock) keep(row records.Job) {
 			c.keepGoing(ctx, row)
 			c.runner.endGoing(row.Name)
 			return
+		}
+		if row.Spec.When.Arrival != "" {
+			c.keepArrivals(ctx, row)
 		}
 		c.runner.goOn(ctx, row.Name)
 		timetable.Keep(ctx, row.CreatedAt, seen, func(at time.Time) { c.due(ctx, row, at) })

@@ -41,6 +41,9 @@ func specOf(given contract.JobSpec) (job.Spec, error) {
 	if given.Migrate != nil {
 		spec.Migrate = job.Migration(*given.Migrate)
 	}
+	if given.Arrivals != nil {
+		spec.Arrivals = job.Arrivals(*given.Arrivals)
+	}
 	if given.Brake != nil {
 		spec.Brake = job.Brake(*given.Brake)
 	}
@@ -81,6 +84,10 @@ func shownSpec(spec job.Spec) contract.JobSpec {
 	if spec.Migrate != (job.Migration{}) {
 		migrate := contract.Migrating(spec.Migrate)
 		given.Migrate = &migrate
+	}
+	if spec.Arrivals != (job.Arrivals{}) {
+		arrivals := contract.Arrivals(spec.Arrivals)
+		given.Arrivals = &arrivals
 	}
 	if spec.Brake != (job.Brake{}) {
 		brake := contract.Brake(spec.Brake)
@@ -157,7 +164,7 @@ func (r *Runner) Load(ctx context.Context, file contract.JobFile) (contract.Load
 	for i, spec := range specs {
 		switch loaded.Jobs[i].Outcome {
 		case "made":
-			err = r.addJob(ctx, spec)
+			err = r.addJob(ctx, spec, false)
 		case "changed":
 			err = r.changeJob(ctx, spec.Name, spec)
 		}

@@ -3,6 +3,7 @@ package runner
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -215,7 +216,7 @@ func (r *Runner) CreateJob(ctx context.Context, given contract.JobSpec) (contrac
 	if _, err := r.checkJob(ctx, spec, nil, true); err != nil {
 		return contract.Job{}, err
 	}
-	if err := r.addJob(ctx, spec); err != nil {
+	if err := r.addJob(ctx, spec, given.Suspended); err != nil {
 		return contract.Job{}, err
 	}
 	return r.Job(ctx, spec.Name)
@@ -228,9 +229,9 @@ func keptRoutes(spec job.Spec) (routes []records.Route) {
 	return routes
 }
 
-func (r *Runner) addJob(ctx context.Context, spec job.Spec) error {
+func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) error {
 	now := time.Now()
-	row := records.Job{ID: uuid.NewString(), Name: spec.Name, Type: spec.Type, Spec: spec, CreatedAt: now, SeenAt: &now, ChangedAt: &now}
+	row := records.Job{ID: uuid.NewString(), Name: spec.Name, Type: spec.Type, Spec: spec, CreatedAt: now, SeenAt: &now, ChangedAt: &now, Suspended: suspended}
 	row.Routes = keptRoutes(spec)
 	err := r.db.AddJob(ctx, &row)
 	if errors.Is(err, records.ErrTaken) {
@@ -241,7 +242,7 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec) error {
 	}
 	r.hub.Publish(live.Jobs, spec.Name)
 	r.clock.keep(row)
-	if spec.When.Now {
+	if spec.When.Now && !suspended {
 		_, err = r.startJob(ctx, row, "as soon as the job was made", "")
 	}
 	return err
@@ -271,10 +272,21 @@ func (r *Runner) changeJob(ctx context.Context, name string, spec job.Spec) erro
 	if err != nil {
 		return err
 	}
+	if !sameSources(row, spec) { // what arrived was known of others
+		if err := r.db.ForgetArrivals(ctx, row.ID); err != nil {
+			return err
+		}
+	}
 	now := time.Now()
 	row.Spec, row.Type, row.ChangedAt, row.SeenAt = spec, spec.Type, &now, &now
 	row.Routes = keptRoutes(spec)
 	return r.saveJob(ctx, row)
+}
+
+// sameSources reports whether a changed job has the same sources.
+func sameSources(row records.Job, spec job.Spec) bool {
+	return slices.EqualFunc(row.Routes, spec.Routes, func(one records.Route, other job.Route) bool { return one.From == other.From }) &&
+		row.Spec.When.Arrival == spec.When.Arrival
 }
 
 func (r *Runner) saveJob(ctx context.Context, row records.Job) error {
@@ -312,6 +324,9 @@ func (r *Runner) RemoveJob(ctx context.Context, name string) error {
 		return err
 	}
 	r.clock.forget(row.ID)
+	if err := r.db.ForgetArrivals(ctx, row.ID); err != nil {
+		return err
+	}
 	r.hub.Publish(live.Jobs, name)
 	return nil
 }

@@ -26,8 +26,18 @@ func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan
 }
 
 func (r *Runner) plan(ctx context.Context, rows []records.Route, routes []transfer.Route, rules plan.Rules) (contract.Plan, error) {
+	return r.planPlaces(ctx, prepared{rows: rows, routes: routes, rules: rules}, nil, func(int, plan.Step) {})
+}
+
+// planPlaces plans what is at some places, or everything where there are none. each is
+// told of every step.
+func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.TouchedPlace, each func(route int, step plan.Step)) (contract.Plan, error) {
+	rows, routes, rules := p.rows, p.routes, p.rules
 	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
-	totals, err := transfer.Plan(ctx, routes, rules, r.db, l.step)
+	totals, err := transfer.Plan(ctx, routes, rules, r.db, places, func(route int, step plan.Step) error {
+		each(route, step)
+		return l.step(route, step)
+	})
 	if err != nil {
 		return contract.Plan{}, err
 	}

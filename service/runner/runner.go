@@ -93,7 +93,7 @@ func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree 
 		slots: make(chan struct{}, most), active: map[string]*active{},
 	}
 	r.feeds = &feeds{runner: r, open: map[string]*feed{}}
-	r.clock = &clock{runner: r, jobs: map[string]*keeping{}}
+	r.clock = &clock{runner: r, jobs: map[string]*keeping{}, keepers: map[string]*keeper{}}
 	return r
 }
 
@@ -256,7 +256,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		again = watched.again
 	}
 	run := transfer.New(transfer.Options{
-		Again: again, ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
+		Again: again, Places: placesOf(a.row), ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
 		Began: a.row.CreatedAt, Pace: &a.pace, Released: a.row.Released,
 	})
 	now := time.Now()
@@ -285,6 +285,14 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		return r.cleared(ctx, row, result)
 	}
 	return result
+}
+
+// placesOf are the places that a run is about; none: all of its routes.
+func placesOf(row records.Run) (places []transfer.TouchedPlace) {
+	for _, one := range row.Places {
+		places = append(places, transfer.TouchedPlace{Route: one.Route, Path: store.Path(one.Path)})
+	}
+	return places
 }
 
 // reach opens the accounts of a run. One that cannot be reached for now is
@@ -368,6 +376,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	shown.Waits = r.waitsFor(r.ctx, row)
 	r.hub.Publish(live.Runs, shown)
 	r.Told(shown)
+	r.clock.arrivalEnded(row.Job)
 	if row.Step != "" {
 		r.hub.Publish(live.Jobs, row.Job)
 		r.goOn(r.ctx, row.Job)

@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/shown"
+	"deftheron/contract"
+)
+
+func (a *app) jobArrivals() *cobra.Command {
+	return a.jobVerb("arrivals NAME", "List what arrived last for a job that runs on arrivals, and what became of it", func(ctx context.Context, name string) error {
+		arrivals, err := a.client().Arrivals(ctx, name)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			for _, arrival := range arrivals {
+				if err := a.printJSON(arrival); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		if len(arrivals) == 0 {
+			_, err := fmt.Fprintf(a.out, "Nothing has arrived since the job %s was made.\n", name)
+			return err
+		}
+		t := a.newTable("SEEN", "STATE", "SIZE", "RUN", "ARRIVAL")
+		alignRight(t, 3)
+		for _, one := range arrivals {
+			run := one.Run
+			if run == "" {
+				run = "—"
+			}
+			t.AppendRow(table.Row{when(&one.Since), a.arrivalState(one.State), shown.Size(one.Size), run, shown.Plain(one.Address)})
+		}
+		t.Render()
+		return nil
+	})
+}
+
+func (a *app) arrivalState(state string) string {
+	switch state {
+	case "resting", "ready":
+		return a.paint(soft, "○ "+state)
+	}
+	return a.stateMark(state)
+}
+
+func (a *app) jobAnnounce() *cobra.Command {
+	return &cobra.Command{
+		Use: "announce NAME ADDRESS", Short: "Announce an arrival that is complete, to be transferred at once",
+		Long: "For programs that know when something is complete: it does not have to rest first. Announced twice as it is, it is\ntransferred once.",
+		Args: arguments(2, 2, "one job's name and one address"),
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := addresses(args[1:]); err != nil {
+				return err
+			}
+			arrival, err := a.client().Announce(command.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(arrival)
+			}
+			if arrival.Run != "" {
+				_, err = fmt.Fprintf(a.out, "%s is known as it is; its run %s is %s.\n", shown.Plain(arrival.Address), arrival.Run, arrival.State)
+				return err
+			}
+			_, err = fmt.Fprintf(a.out, "%s (%s) is taken, and has its turn next. See: heron job arrivals %s\n", shown.Plain(arrival.Address), shown.Size(arrival.Size), args[0])
+			return err
+		},
+	}
+}
+
+func (a *app) jobTry() *cobra.Command {
+	var address string
+	command := a.jobVerb("try NAME", "Say what a job would do with the latest real arrival; nothing is changed", func(ctx context.Context, name string) error {
+		tried, err := a.client().TryArrival(ctx, name, address)
+		if err != nil {
+			return err
+		}
+		return a.tellTried(tried)
+	})
+	command.Flags().StringVar(&address, "arrival", "", "try it on this file or folder, in place of the latest")
+	_ = command.RegisterFlagCompletionFunc("arrival", a.completeAddresses)
+	return command
+}
+
+// tellTried says what a rule would do with an arrival.
+func (a *app) tellTried(tried contract.TriedArrival) error {
+	if a.json {
+		return a.printJSON(tried)
+	}
+	if !tried.Matches {
+		what := "No arrival"
+		if tried.Address != "" {
+			what = shown.Plain(tried.Address)
+		}
+		fmt.Fprintf(a.out, "%s: %s. Look at the rules, and at what is there: heron ls\n", what, tried.Why)
+		return &exitError{exitFailed, nil}
+	}
+	fmt.Fprintf(a.out, "Tried on %s", shown.Plain(tried.Address))
+	if tried.Arrived != nil {
+		fmt.Fprintf(a.out, ", changed %s", when(tried.Arrived))
+	}
+	fmt.Fprintln(a.out, ":")
+	for _, one := range tried.Targets {
+		fmt.Fprintf(a.out, "  %s → %s\n", shown.Plain(one.Address), shown.Plain(one.Target))
+	}
+	if tried.Plan != nil {
+		fmt.Fprintln(a.out, shown.PlanSentence(*tried.Plan))
+	}
+	return nil
+}

@@ -1,0 +1,81 @@
+package job
+
+import (
+	"fmt"
+	"time"
+)
+
+// What can arrive.
+const (
+	ArrivingFile   = "file"
+	ArrivingFolder = "folder"
+)
+
+// Arrivals say how what arrives is taken.
+type Arrivals struct {
+	// Rest is how long nothing of it may have changed for it to be complete; empty is
+	// 10s for a file, and 30s for a folder.
+	Rest string `yaml:"rest,omitempty" json:"rest,omitempty"`
+	// AtOnce is how many are transferred at a time; 0 is 2.
+	AtOnce int `yaml:"at-once,omitempty" json:"at_once,omitempty"`
+}
+
+// Taking is an Arrivals that was read.
+type Taking struct {
+	Rest   time.Duration
+	AtOnce int
+}
+
+const (
+	shortestRest, longestRest = time.Second, 24 * time.Hour
+	mostAtOnce                = 20
+)
+
+// Read reads how what arrives is taken: arriving is ArrivingFile or ArrivingFolder.
+func (a Arrivals) Read(arriving string) (Taking, error) {
+	taking := Taking{Rest: 10 * time.Second, AtOnce: 2}
+	if arriving == ArrivingFolder {
+		taking.Rest = 30 * time.Second
+	}
+	if a.Rest != "" {
+		var err error
+		if taking.Rest, err = time.ParseDuration(a.Rest); err != nil || taking.Rest < shortestRest || taking.Rest > longestRest {
+			return taking, fmt.Errorf("%q is no time for something to rest; write it as 30s or 5m, from a second to a day", a.Rest)
+		}
+	}
+	if a.AtOnce != 0 {
+		taking.AtOnce = a.AtOnce
+	}
+	if taking.AtOnce < 1 || taking.AtOnce > mostAtOnce {
+		return taking, fmt.Errorf("%d at once are not possible; give 1 to %d", taking.AtOnce, mostAtOnce)
+	}
+	return taking, nil
+}
+
+// Arrival is what is known of a file or folder that arrived.
+type Arrival struct {
+	// Mark tells one state of its content from another.
+	Mark string
+	// Since is when it was first seen so.
+	Since time.Time
+	// Taken says that this state of it has been transferred, is on its way, or was
+	// there before arrivals were looked for.
+	Taken bool
+}
+
+// See is what is known after something was seen with a mark, at a moment; complete
+// says that it has rested for long enough, and its turn has come.
+func (a Arrival) See(mark string, now time.Time, rest time.Duration) (after Arrival, complete bool) {
+	if a.Mark != mark {
+		return Arrival{Mark: mark, Since: now}, false
+	}
+	return a, !a.Taken && now.Sub(a.Since) >= rest
+}
+
+// otherTimes are what a job of a type can run by in place of arrivals.
+func otherTimes(kind string) string {
+	if kind == Migrate {
+		return "a timetable"
+	}
+	return "when: {continuous: true}"
+}

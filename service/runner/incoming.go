@@ -1,0 +1,349 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"deftheron/core/job"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/live"
+	"deftheron/service/records"
+)
+
+// keeper looks for what arrives at the sources of a job, and has each transferred by a
+// run of its own.
+type keeper struct {
+	runner *Runner
+	job    records.Job
+	spec   job.Spec
+	taking job.Taking
+
+	mu      sync.Mutex
+	touched map[touchedArrival]bool
+	all     bool
+	wake    chan struct{}
+	// subscriptions are those to the accounts of the sources.
+	subscriptions []*subscription
+}
+
+// touchedArrival is a path, below the source of a route, where something changed.
+type touchedArrival struct {
+	route int
+	path  store.Path
+}
+
+// arrivalRetry is the wait before arrivals are looked for again where that failed.
+const arrivalRetry = 10 * time.Second
+
+// keepArrivals looks for arrivals of a job until ctx ends.
+func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
+	spec := keptSpec(row)
+	taking, err := spec.Arrivals.Read(spec.When.Arrival)
+	if err != nil {
+		c.runner.log.Error("a job's arrivals cannot be read", "job", row.Name, "error", err)
+		return
+	}
+	k := &keeper{runner: c.runner, job: row, spec: spec, taking: taking, touched: map[touchedArrival]bool{}, all: true, wake: make(chan struct{}, 1)}
+	c.mu.Lock()
+	c.keepers[row.Name] = k
+	c.mu.Unlock()
+	defer func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		if c.keepers[row.Name] == k {
+			delete(c.keepers, row.Name)
+		}
+	}()
+	defer func() {
+		for _, one := range k.subscriptions {
+			c.runner.feeds.end(one)
+		}
+	}()
+	if k.follow(ctx) != nil {
+		return // ctx has ended
+	}
+	for ctx.Err() == nil {
+		wait, err := k.look(ctx)
+		if err != nil && ctx.Err() == nil {
+			c.runner.log.Warn("arrivals cannot be looked for", "job", row.Name, "error", err)
+			k.hear(heard{all: true}, 0, "")
+			wait = max(arrivalRetry, store.Wait(err))
+			_ = store.Sleep(ctx, wait)
+			continue
+		}
+		k.await(ctx, wait)
+	}
+}
+
+// follow has the changes of all sources told.
+func (k *keeper) follow(ctx context.Context) error {
+	for i, route := range k.spec.Routes {
+		address, err := store.ParseAddress(route.From)
+		if err != nil {
+			return err
+		}
+		located, err := k.locate(ctx, address)
+		if err != nil {
+			return err
+		}
+		root := located.Root.AsFolder().Path
+		one, err := k.runner.feeds.follow(ctx, address.Account, func(what heard) { k.hear(what, i, root) })
+		if err != nil {
+			return err
+		}
+		k.subscriptions = append(k.subscriptions, one)
+	}
+	return nil
+}
+
+// locate opens a source, as soon as its account can be opened.
+func (k *keeper) locate(ctx context.Context, address store.Address) (transfer.Side, error) {
+	for {
+		located, err := k.runner.tree.Locate(ctx, address)
+		if err == nil {
+			return transfer.Side{Account: located.Name, Address: address, Store: located.Store, Gate: located.Gate, Root: located.Place}, nil
+		}
+		if store.Sleep(ctx, arrivalRetry) != nil {
+			return transfer.Side{}, ctx.Err()
+		}
+	}
+}
+
+// hear takes in what the account of a source tells.
+func (k *keeper) hear(what heard, route int, root store.Path) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.all = k.all || what.all
+	for _, change := range what.changes {
+		if change.Gone && change.Place.Name == "" {
+			k.all = true // only its id is told
+			continue
+		}
+		path := change.Place.Folder.Path.Child(change.Place.Name)
+		if below, ok := strings.CutPrefix(string(path), string(root)); ok && below != "" && !isOurs(path) {
+			k.touched[touchedArrival{route, store.Path(below)}] = true
+		} else if strings.HasPrefix(string(root), string(path)) {
+			k.all = true // the source lies in it
+		}
+	}
+	if len(k.touched) > mostTouched {
+		k.all = true
+	}
+	if k.all || len(k.touched) > 0 {
+		k.nudge()
+	}
+}
+
+// nudge has it look again.
+func (k *keeper) nudge() {
+	select {
+	case k.wake <- struct{}{}:
+	default:
+	}
+}
+
+// await waits until something was heard of, or for as long.
+func (k *keeper) await(ctx context.Context, wait time.Duration) {
+	var due <-chan time.Time
+	if wait >= 0 {
+		timer := time.NewTimer(wait)
+		defer timer.Stop()
+		due = timer.C
+	}
+	select {
+	case <-k.wake:
+		_ = store.Sleep(ctx, gather)
+	case <-due:
+	case <-ctx.Done():
+	}
+}
+
+// look looks at what was touched, and begins runs for what is complete. It returns when
+// to look again; less than nothing: when something is heard of.
+func (k *keeper) look(ctx context.Context) (time.Duration, error) {
+	k.mu.Lock()
+	all, touched := k.all, k.touched
+	k.all, k.touched = false, map[touchedArrival]bool{}
+	k.mu.Unlock()
+	sources, err := k.sources(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if all {
+		if err := k.scan(ctx, sources); err != nil {
+			return 0, err
+		}
+	}
+	for one := range touched {
+		if !all && one.route < len(sources) {
+			if err := sources[one.route].lookAt(ctx, one.path); err != nil {
+				return 0, err
+			}
+		}
+	}
+	next, err := k.ripen(ctx, sources)
+	if err != nil {
+		return 0, err
+	}
+	return next, k.begin(ctx)
+}
+
+// sources opens the sources anew: their accounts may be others by now.
+func (k *keeper) sources(ctx context.Context) (sources []*arrivalSource, err error) {
+	rules, err := jobRules(k.spec)
+	if err != nil {
+		return nil, err
+	}
+	row, err := k.runner.db.KeptJob(ctx, k.job.Name)
+	if err != nil {
+		return nil, err
+	}
+	routes, err := k.runner.openAs(ctx, row.Routes, rules)
+	if err != nil {
+		return nil, err
+	}
+	for i, route := range routes {
+		source, err := newArrivalSource(k.runner.db, row.ID, i, route.Source, rules.Filter, k.spec.When.Arrival)
+		if err != nil {
+			return nil, err
+		}
+		sources = append(sources, source)
+	}
+	return sources, nil
+}
+
+// scan looks at all of the sources. The first time, what is there is no arrival.
+func (k *keeper) scan(ctx context.Context, sources []*arrivalSource) error {
+	row, err := k.runner.db.KeptJob(ctx, k.job.Name)
+	if err != nil {
+		return err
+	}
+	state := records.IncomingResting
+	if row.WatchedAt == nil {
+		state = records.IncomingThere
+	}
+	for i, source := range sources {
+		changed, err := source.scan(ctx, state)
+		if err != nil {
+			return err
+		}
+		if i < len(k.subscriptions) { // what tells no changes is looked at less, the longer there are none
+			k.runner.feeds.busy(k.subscriptions[i], changed > 0)
+		}
+	}
+	if row.WatchedAt == nil {
+		return k.runner.db.Watched(ctx, row.ID, time.Now())
+	}
+	return nil
+}
+
+// ripen looks once more at what has rested for long enough, and returns when the next
+// will have; less than nothing: none rests.
+func (k *keeper) ripen(ctx context.Context, sources []*arrivalSource) (time.Duration, error) {
+	const page = 500
+	for {
+		resting, err := k.runner.db.IncomingIn(ctx, k.job.ID, records.IncomingResting, page)
+		if err != nil {
+			return 0, err
+		}
+		now, looked := time.Now(), 0
+		for _, one := range resting {
+			if wait := one.Since.Add(k.taking.Rest).Sub(now); wait > 0 {
+				return wait, nil
+			}
+			if one.Route >= len(sources) {
+				continue
+			}
+			looked++
+			if err := sources[one.Route].ripen(ctx, one, k.taking.Rest); err != nil {
+				return 0, err
+			}
+		}
+		if looked < page {
+			return -1, nil
+		}
+	}
+}
+
+// begin begins runs for what is ready, so many at a time.
+func (k *keeper) begin(ctx context.Context) error {
+	for {
+		open, err := k.runner.db.OpenRunsOf(ctx, k.job.Name)
+		if err != nil || open >= k.taking.AtOnce {
+			return err
+		}
+		ready, err := k.runner.db.IncomingIn(ctx, k.job.ID, records.IncomingReady, 1)
+		if err != nil || len(ready) == 0 {
+			return err
+		}
+		if err := k.runner.startArrival(ctx, k.job.Name, ready[0]); err != nil {
+			return err
+		}
+	}
+}
+
+// startArrival begins the run of an arrival.
+func (r *Runner) startArrival(ctx context.Context, name string, one records.Incoming) error {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return err
+	}
+	p, err := r.checkJob(ctx, keptSpec(row), []job.Spec{keptSpec(row)}, false)
+	if err != nil {
+		return err
+	}
+	r.starting.Lock()
+	defer r.starting.Unlock()
+	now := time.Now()
+	run := records.Run{
+		ID: newID(now), Job: row.Name, Type: row.Type, State: records.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now,
+		StartedBy: "the arrival of " + arrivalAddress(p.routes[one.Route].Source, one.Key),
+		Places:    []records.Place{{Route: one.Route, Path: []byte(pathOfKey(one.Key))}},
+	}
+	if allowed, until := r.clock.allowed(row, now); !allowed {
+		run.State, run.Cause, run.Why = records.Paused, string(plan.CauseHours), outsideHours(until)
+	}
+	if err := r.db.TakeIncoming(ctx, one, &run); errors.Is(err, records.ErrTaken) {
+		return nil // it changed at this moment
+	} else if err != nil {
+		return err
+	}
+	if run.State == records.Paused {
+		r.hub.Publish(live.Runs, r.contract(run, nil))
+	} else {
+		r.launch(run, false)
+	}
+	r.hub.Publish(live.Jobs, row.Name)
+	return nil
+}
+
+// arrivalEnded has what waits for its turn begin, when a run of the job has ended.
+func (c *clock) arrivalEnded(name string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if k := c.keepers[name]; k != nil {
+		k.nudge()
+	}
+}
+
+// pathOfKey is the path of what a key names.
+func pathOfKey(key store.Key) store.Path {
+	if strings.HasSuffix(string(key), "/") {
+		return store.Path(key)
+	}
+	return store.Path(key + "/")
+}
+
+// arrivalAddress is the address of what a key names below a source.
+func arrivalAddress(source transfer.Side, key store.Key) string {
+	address := source.Address
+	for _, name := range pathOfKey(key).Names() {
+		address = address.Child(name)
+	}
+	return address.String()
+}
