@@ -71,6 +71,7 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	flags.StringVar(&f.migrate.GoOn, "go-on", "", "of a migration, the last step that begins by itself: "+strings.Join(steps, ", ")+"; each waits for a person unless given")
 	flags.Int64Var(&f.migrate.Little, "little", 0, "of a migration, how few files a pass may still have had for catching up to be at its end; 20 unless given")
 	flags.BoolVar(&f.migrate.Clear, "clear", false, "of a migration, clear the source in the end, of exactly what is proven to be at the target")
+	flags.StringVar(&f.spec.Rules.Identical, "identical", "", "of several sources that are consolidated: identical files once (where they are merged, unless given), or each")
 	f.limits = ruleFlags(flags, &f.spec.Rules)
 	for _, name := range []string{"clash", "names", "proof"} { // a job's own defaults are by its type
 		flag := flags.Lookup(name)
@@ -136,7 +137,8 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		"documents": {&spec.Rules.Documents, &f.spec.Rules.Documents}, "proof": {&spec.Rules.Proof, &f.spec.Rules.Proof},
 		"smaller-than": {&spec.Rules.SmallerThan, &f.spec.Rules.SmallerThan}, "larger-than": {&spec.Rules.LargerThan, &f.spec.Rules.LargerThan},
 		"newer-than": {&spec.Rules.NewerThan, &f.spec.Rules.NewerThan}, "older-than": {&spec.Rules.OlderThan, &f.spec.Rules.OlderThan},
-		"within": {&spec.Rules.Within, &f.spec.Rules.Within},
+		"identical": {&spec.Rules.Identical, &f.spec.Rules.Identical},
+		"within":    {&spec.Rules.Within, &f.spec.Rules.Within},
 	}
 	for name, text := range texts {
 		if given(name) {

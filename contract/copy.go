@@ -15,6 +15,8 @@ type Rules struct {
 	Documents string `json:"documents,omitempty" doc:"What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given."`
 	Proof     string `json:"proof,omitempty" doc:"How what arrived is proven: hash (the default; read back where the target tells none), size or readback."`
 
+	Identical string `json:"identical,omitempty" doc:"Of several sources that are consolidated: identical files once (where the sources are merged, unless given), or each."`
+
 	LeaveOut    []string `json:"leave_out,omitempty" doc:"Patterns of what is left out, in the gitignore syntax."`
 	Only        []string `json:"only,omitempty" doc:"Patterns of what alone is taken, in the gitignore syntax."`
 	Types       []string `json:"types,omitempty" doc:"Types of files that alone are taken: documents, pictures, sound, film."`

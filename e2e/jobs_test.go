@@ -261,3 +261,62 @@ func TestSamePlaceTwice(t *testing.T) {
 	h.says("", 1, "are the same place", "job", "create", "self", "--type", "two-way", "--from", "/far", "--to", "/near/x")
 	h.must("job", "create", "apart", "--type", "mirror", "--from", "/near/x", "--to", "/far/y")
 }
+
+// TestConsolidateJob merges two drives and a folder, whose hashes are of three kinds, in
+// an object store: identical files once, clashes named by their source, and each
+// reported.
+func TestConsolidateJob(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	h.linkDrives(clouds(t))
+	objects, local, desk := servertest.StartObjectStore(t), t.TempDir(), t.TempDir()
+	h.linkBucket("archive", objects, objects.Bucket(t))
+	h.linkFolder("desk", desk)
+	for i := range 6 {
+		writeFile(t, fmt.Sprint("picture ", i, strings.Repeat(" of the river", 50)), local, "all", "pictures", fmt.Sprint("weir ", i, ".jpg"))
+	}
+	writeFile(t, "field's", local, "all", "notes.txt")
+	h.must("put", filepath.Join(local, "all"), "/field-drive")
+	os.Rename(filepath.Join(local, "all", "pictures"), filepath.Join(local, "all", "again"))
+	writeFile(t, "office's", local, "all", "notes.txt")
+	h.must("put", filepath.Join(local, "all"), "/office-drive")
+	writeFile(t, fmt.Sprint("picture ", 3, strings.Repeat(" of the river", 50)), desk, "all", "the weir.jpg")
+	writeFile(t, "desk's own", desk, "all", "own.txt")
+
+	h.says("", 2, "keeps each file", "job", "create", "x", "--identical", "once", "--from", "/desk/all", "--to", "/archive/x")
+	h.says("", 2, "no rule for identical", "job", "create", "x", "--type", "consolidate", "--identical", "twice", "--from", "/desk/all", "--to", "/archive/x")
+	h.must("job", "create", "together", "--type", "consolidate", "--from", "/field-drive/all", "--to", "/archive/all",
+		"--from", "/office-drive/all", "--to", "/archive/all", "--from", "/desk/all", "--to", "/archive/all")
+	run := h.job("together", 0)
+	if run.Items.Done != 9 || run.Items.Skipped != 7 {
+		t.Errorf("merged: %+v", run.Items)
+	}
+	items := h.must("run", "items", run.ID, "--state", "skipped")
+	if strings.Count(items, "the same as /archive/all/") != 7 {
+		t.Errorf("it is not reported what was there already:\n%s", items)
+	}
+	h.must("get", "/archive/all", local+"/back", "--yes")
+	got := digest(t, filepath.Join(local, "back"))
+	sums := map[string]bool{}
+	for _, sum := range got {
+		sums[sum] = true
+	}
+	kept := 0
+	for name := range got {
+		if strings.Contains(name, "notes (from ") {
+			kept++
+		}
+	}
+	if len(got) != 9 || len(sums) != 9 || kept != 1 {
+		t.Errorf("the archive holds %v", got)
+	}
+	if again := h.job("together", 0); again.Items.Done != 0 || again.Bytes.Moved != 0 {
+		t.Errorf("a second time: %+v", again.Items)
+	}
+
+	// Each in a folder of its own, all of them are kept.
+	h.must("job", "create", "apart", "--type", "consolidate", "--from", "/field-drive/all", "--to", "/archive/apart/field", "--from", "/office-drive/all", "--to", "/archive/apart/office")
+	if run := h.job("apart", 0); run.Items.Done != 14 || run.Items.Skipped != 0 {
+		t.Errorf("apart: %+v", run.Items)
+	}
+}

@@ -23,6 +23,30 @@ const (
 	Consolidate = "consolidate"
 )
 
+// What is done about identical files of several sources that are consolidated.
+const (
+	IdenticalOnce = "once"
+	IdenticalEach = "each"
+)
+
+// Once reports whether identical files are to be at the target once: unless something
+// else is said, where the sources of a consolidation are merged.
+func (s Spec) Once() bool {
+	if s.Type != Consolidate || s.Rules.Identical != "" {
+		return s.Rules.Identical == IdenticalOnce
+	}
+	for i, route := range s.Routes {
+		to, err := store.ParseAddress(route.To)
+		for _, other := range s.Routes[:i] {
+			before, failed := store.ParseAddress(other.To)
+			if err == nil && failed == nil && (to.Contains(before) || before.Contains(to)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Types are all types of jobs.
 var Types = []string{Copy, Mirror, TwoWay, Migrate, Consolidate}
 
@@ -57,6 +81,7 @@ type Rules struct {
 	Documents map[string]string `yaml:"documents,omitempty,flow"`
 	Names     string            `yaml:"names,omitempty"`
 	As        string            `yaml:"as,omitempty"`
+	Identical string            `yaml:"identical,omitempty"`
 	Proof     string            `yaml:"proof,omitempty"`
 }
 
@@ -145,6 +170,10 @@ func (s Spec) checkType() error {
 		return fmt.Errorf("what arrives is copied, each by itself, and a %s looks at all of it; use the type copy, or %s", s.Type, otherTimes(s.Type))
 	case s.When.Arrival == "" && s.Arrivals != (Arrivals{}):
 		return fmt.Errorf("arrivals says how what arrives is taken, and the job does not run on arrivals; leave it away, or run it when: {arrival: file}")
+	case s.Rules.Identical != "" && s.Rules.Identical != IdenticalOnce && s.Rules.Identical != IdenticalEach:
+		return fmt.Errorf("%q is no rule for identical files; use once or each", s.Rules.Identical)
+	case s.Rules.Identical == IdenticalOnce && s.Type != Consolidate:
+		return fmt.Errorf("a %s keeps each file that is at its source; to have identical ones once, consolidate", s.Type)
 	case s.Type == Migrate && s.When.Continuous:
 		return fmt.Errorf("a migration goes in passes and ends; leave continuous away, or use mirror")
 	}

@@ -41,6 +41,7 @@ var described = map[string]string{
 	"documents":    "What documents that exist only inside a service are exported as, by class.",
 	"names":        "What is done about names that the target cannot hold.",
 	"as":           "A template of the names below the target.",
+	"identical":    "Of several sources that are consolidated: identical files once (where they are merged, unless given), or each.",
 	"proof":        "How what arrived is proven.",
 	"brake":        "How much a run may lose without a person's word.",
 	"overwrites":   "The share of the files that may be written over.",
@@ -60,7 +61,7 @@ var described = map[string]string{
 // choices are the values of the keys that have a few.
 var choices = map[string][]string{
 	"type": Types, "clash": {"keep-both", "newer", "source", "leave", "ask"}, "names": {"translate", "refuse"}, "proof": {"hash", "size", "readback"},
-	"go-on": Steps, "arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
+	"identical": {IdenticalOnce, IdenticalEach}, "go-on": Steps, "arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
 }
 
 // Schema is the JSON Schema (draft 2020-12) of a job file.

@@ -32,6 +32,9 @@ type Rules struct {
 	As string `json:"as,omitempty"`
 	// Filter says what is taken.
 	Filter Filter `json:"filter,omitzero"`
+	// Once has content that is identical there once, whatever it is called; of several
+	// sources that are merged.
+	Once bool `json:"once,omitempty"`
 	// ProveAll has what counts as the same proven as well, where no hash of it is
 	// known: by the hashes that both tell, or by reading both.
 	ProveAll bool `json:"prove_all,omitempty"`

@@ -135,6 +135,9 @@ func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending,
 	ending, err := a.do(held)
 	if err == nil {
 		r.full.Store(0)
+		if route.Contents != "" && ending.Held == nil {
+			a.keepContent(ending)
+		}
 		if ending.State == Done && ending.Cause == plan.CauseNone && a.item.To != "" && a.Rules.Translated(a.item.Key, a.item.To) {
 			ending.Cause = plan.CauseTranslated
 		}
@@ -224,6 +227,14 @@ func (a *attempt) do(ctx context.Context) (*Ending, error) {
 	case plan.Clear:
 		return a.clearOne(ctx)
 	}
+	if a.route.Contents != "" {
+		return a.createOnce(ctx, a.create)
+	}
+	return a.create(ctx)
+}
+
+// create brings a file to where nothing is.
+func (a *attempt) create(ctx context.Context) (*Ending, error) {
 	if a.item.Origin != nil {
 		if ending, err := a.inside(ctx); ending != nil || err != nil {
 			return ending, err

@@ -71,5 +71,11 @@ func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
 			}
 		}
 	}
-	return r.Records.Finish(ctx, r.ID, r.scopes, endings)
+	if err := r.Records.Finish(ctx, r.ID, r.scopes, endings); err != nil {
+		return err
+	}
+	for _, ending := range endings {
+		r.identical.written(ending.Held)
+	}
+	return nil
 }

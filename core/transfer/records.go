@@ -87,6 +87,7 @@ type Ending struct {
 	Pair     *compare.Pair
 	Also     []compare.Pair // of what else was brought about
 	Forget   []store.Key    // of the source, whose pairs are dropped
+	Held     []HeldFile     // what the target holds now, where identical files are there once
 
 	again bool // it may be tried again
 }
@@ -167,6 +168,8 @@ type Records interface {
 	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
 	// Known is how many files a scope has pairs of.
 	Known(ctx context.Context, scope string) (int64, error)
+
+	Contents
 }
 
 // PendingUpload is an upload that a run has not ended.

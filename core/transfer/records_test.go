@@ -29,6 +29,7 @@ type memory struct {
 	// dropFinish loses endings, as a process does that is killed before it
 	// writes them down.
 	dropFinish bool
+	held       []transfer.HeldFile
 }
 
 func newMemory() *memory {
@@ -196,6 +197,7 @@ func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []
 			}
 		}
 		m.ends[ending.Seq] = ending
+		m.held = append(m.held, ending.Held...)
 		scope := scopes[ending.Route]
 		for _, key := range ending.Forget {
 			delete(m.pairs[scope], key)
@@ -212,6 +214,23 @@ func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []
 		}
 	}
 	return nil
+}
+
+func (m *memory) HeldOfSize(_ context.Context, scope string, size int64) (bool, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.ContainsFunc(m.held, func(held transfer.HeldFile) bool { return held.Scope == scope && held.Size == size }), nil
+}
+
+func (m *memory) HeldContent(_ context.Context, scope string, size int64, hash string) (*transfer.HeldFile, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for i, held := range slices.Backward(m.held) {
+		if held.Scope == scope && held.Size == size && held.Hash == hash {
+			return &m.held[i], nil
+		}
+	}
+	return nil, nil
 }
 
 func (m *memory) EndRest(_ context.Context, _ string, state transfer.State, cause plan.Cause) (n int64, _ error) {

@@ -28,6 +28,9 @@ type Route struct {
 	// Scope under which pairs are remembered: the same for the same two
 	// places.
 	Scope string
+	// Contents, where it is not empty, is under which the contents of the target are
+	// remembered: each is there once, whatever it is called at the sources.
+	Contents string
 	// Back says that the route is another's, in the opposite direction: its pairs
 	// are remembered as that one's.
 	Back bool

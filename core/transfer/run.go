@@ -108,8 +108,9 @@ type Run struct {
 	again  atomic.Bool
 	passes atomic.Int64
 	// left is why some items are left waiting when all others have ended.
-	left  atomic.Pointer[stopReason]
-	broke atomic.Bool // some write broke off
+	left      atomic.Pointer[stopReason]
+	broke     atomic.Bool // some write broke off
+	identical *identical
 }
 
 type stopReason struct {
@@ -146,7 +147,7 @@ func New(options Options) *Run {
 	}
 	options.Routes = Directions(options.Rules.Type, options.Routes)
 	r := &Run{
-		Options: options, endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
+		Options: options, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
 		planned: make(chan struct{}), started: make(chan struct{}),
 	}

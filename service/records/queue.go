@@ -222,6 +222,9 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 		if err := forgetIn(ctx, tx, scopeNumbers, endings); err != nil {
 			return err
 		}
+		if err := holdIn(ctx, tx, endings); err != nil {
+			return err
+		}
 		pairs := pairsOf(endings)
 		return eachIn(ctx, tx, `INSERT OR REPLACE INTO pairs (scope, key, source_revision, source_size, source_time,
 			target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(pairs), func(i int) []any {

@@ -114,7 +114,7 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"CREATE INDEX pairs_mark ON pairs (scope, mark) WHERE mark <> ''",
 }), migration("0006-largest-first", []string{
 	"CREATE INDEX items_large ON items (run, writes, size) WHERE state = 'waiting' AND size >= " + large,
-}), migration("0007-jobs", jobSchema), migration("0008-migrations", certificateSchema), migration("0009-arrivals", incomingSchema)}
+}), migration("0007-jobs", jobSchema), migration("0008-migrations", certificateSchema), migration("0009-arrivals", incomingSchema), migration("0010-contents", contentSchema)}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {

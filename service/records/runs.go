@@ -16,6 +16,8 @@ type Route struct {
 	From  string `json:"from"`
 	To    string `json:"to"`
 	Scope string `json:"scope"`
+	// Contents is transfer.Route.Contents.
+	Contents string `json:"contents,omitempty"`
 }
 
 // Job is what is to be done, kept.

@@ -286,6 +286,9 @@ func Rules(run contract.Run) string {
 	if r.Names == "refuse" {
 		say("Names that the target cannot hold", "refused")
 	}
+	if r.Identical != "" {
+		say("Identical files of the sources", r.Identical)
+	}
 	say("Proof", r.Proof)
 	return strings.Join(sentences, ". ") + "."
 }

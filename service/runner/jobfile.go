@@ -22,7 +22,7 @@ func specOf(given contract.JobSpec) (job.Spec, error) {
 	}
 	rules := given.Rules
 	spec.Rules = job.Rules{
-		Clash: rules.Clash, Deletions: given.Deletions, LeaveOut: rules.LeaveOut, Names: rules.Names, As: rules.As, Proof: rules.Proof,
+		Clash: rules.Clash, Deletions: given.Deletions, LeaveOut: rules.LeaveOut, Names: rules.Names, As: rules.As, Proof: rules.Proof, Identical: rules.Identical,
 		Only: job.Only{
 			Patterns: rules.Only, Types: rules.Types, SmallerThan: rules.SmallerThan, LargerThan: rules.LargerThan,
 			NewerThan: rules.NewerThan, OlderThan: rules.OlderThan, Changed: rules.OnlyChanged,
@@ -73,7 +73,7 @@ func shownSpec(spec job.Spec) contract.JobSpec {
 	}
 	only := spec.Rules.Only
 	given.Rules = contract.Rules{
-		Clash: spec.Rules.Clash, Names: spec.Rules.Names, As: spec.Rules.As, Documents: strings.Join(documents, ","), Proof: spec.Rules.Proof,
+		Clash: spec.Rules.Clash, Names: spec.Rules.Names, As: spec.Rules.As, Identical: spec.Rules.Identical, Documents: strings.Join(documents, ","), Proof: spec.Rules.Proof,
 		LeaveOut: spec.Rules.LeaveOut, Only: only.Patterns, Types: only.Types, SmallerThan: only.SmallerThan, LargerThan: only.LargerThan,
 		NewerThan: only.NewerThan, OlderThan: only.OlderThan, OnlyChanged: only.Changed, Tries: spec.Retry.Tries, Within: spec.Retry.Within,
 	}
@@ -119,6 +119,7 @@ func jobRules(spec job.Spec) (plan.Rules, error) {
 			return fail(err)
 		}
 	}
+	rules.Once = spec.Once()
 	if err := rules.Check(); err != nil {
 		return fail(err)
 	}

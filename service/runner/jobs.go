@@ -272,6 +272,11 @@ func (r *Runner) changeJob(ctx context.Context, name string, spec job.Spec) erro
 	if err != nil {
 		return err
 	}
+	if !slices.EqualFunc(row.Routes, spec.Routes, func(one records.Route, other job.Route) bool { return one.To == other.To }) {
+		if err := r.db.ForgetContents(ctx, contentsOf(row)); err != nil {
+			return err
+		}
+	}
 	if !sameSources(row, spec) { // what arrived was known of others
 		if err := r.db.ForgetArrivals(ctx, row.ID); err != nil {
 			return err
@@ -282,6 +287,9 @@ func (r *Runner) changeJob(ctx context.Context, name string, spec job.Spec) erro
 	row.Routes = keptRoutes(spec)
 	return r.saveJob(ctx, row)
 }
+
+// contentsOf is under which the contents of a job's targets are remembered.
+func contentsOf(row records.Job) string { return "of the job " + row.ID }
 
 // sameSources reports whether a changed job has the same sources.
 func sameSources(row records.Job, spec job.Spec) bool {
@@ -324,6 +332,9 @@ func (r *Runner) RemoveJob(ctx context.Context, name string) error {
 		return err
 	}
 	r.clock.forget(row.ID)
+	if err := r.db.ForgetContents(ctx, contentsOf(row)); err != nil {
+		return err
+	}
 	if err := r.db.ForgetArrivals(ctx, row.ID); err != nil {
 		return err
 	}
@@ -368,6 +379,11 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 	if p.rules.Type == plan.TwoWay {
 		for i := range p.rows { // what was copied once says nothing about what was in step
 			p.rows[i].Scope = "in step " + row.ID + "\n" + p.rows[i].Scope
+		}
+	}
+	if p.rules.Once {
+		for i := range p.rows {
+			p.rows[i].Contents = contentsOf(row)
 		}
 	}
 	now := time.Now()

@@ -129,7 +129,7 @@ func (r *Runner) Scope(ctx context.Context, from, to store.Address) (string, err
 func (r *Runner) open(ctx context.Context, rows []records.Route) ([]transfer.Route, error) {
 	var routes []transfer.Route
 	for _, row := range rows {
-		route := transfer.Route{Scope: row.Scope}
+		route := transfer.Route{Scope: row.Scope, Contents: row.Contents}
 		for text, side := range map[string]*transfer.Side{row.From: &route.Source, row.To: &route.Target} {
 			address, err := store.ParseAddress(text)
 			if err != nil {

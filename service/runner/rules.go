@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/contract"
+	"deftheron/core/job"
 	"deftheron/core/pace"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -107,6 +108,9 @@ func shownRules(rules plan.Rules) contract.Rules {
 	}
 	if rules.Within > 0 {
 		shown.Within = rules.Within.String()
+	}
+	if rules.Once {
+		shown.Identical = job.IdenticalOnce
 	}
 	if !rules.Pace.IsZero() {
 		limits := ShownPace(rules.Pace)

@@ -1,0 +1,217 @@
+package transfer
+
+import (
+	"context"
+	"strings"
+	"sync"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// HeldFile is a file of a target, by its content.
+type HeldFile struct {
+	// Scope is Route.Contents of where it is.
+	Scope string
+	Size  int64
+	// Hash of the content, as KIND=HEXADECIMAL.
+	Hash string
+	// Path of the file from the account's start, and its revision there.
+	Path     store.Path
+	Revision string
+}
+
+// Contents keep which contents the targets of a run hold, where identical ones are to
+// be there once.
+type Contents interface {
+	// HeldOfSize reports whether any file of a size is known.
+	HeldOfSize(ctx context.Context, scope string, size int64) (bool, error)
+	// HeldContent returns a file of a content; nil where none is known.
+	HeldContent(ctx context.Context, scope string, size int64, hash string) (*HeldFile, error)
+}
+
+// identical finds files whose content the target holds already. Those of one size take
+// turns, so that the second of two finds the first.
+type identical struct {
+	mu    sync.Mutex
+	turns map[int64]chan struct{}
+	// recent are those that may not be in the records yet.
+	recent map[heldKey]HeldFile
+	sizes  map[int64]int // how many of recent there are of a size
+}
+
+type heldKey struct {
+	scope, hash string
+	size        int64
+}
+
+func newIdentical() *identical {
+	return &identical{turns: map[int64]chan struct{}{}, recent: map[heldKey]HeldFile{}, sizes: map[int64]int{}}
+}
+
+// turn waits until no other file of a size is on its way.
+func (i *identical) turn(ctx context.Context, size int64) (end func(), err error) {
+	for {
+		i.mu.Lock()
+		busy := i.turns[size]
+		if busy == nil {
+			mine := make(chan struct{})
+			i.turns[size] = mine
+			i.mu.Unlock()
+			return func() {
+				i.mu.Lock()
+				defer i.mu.Unlock()
+				delete(i.turns, size)
+				close(mine)
+			}, nil
+		}
+		i.mu.Unlock()
+		select {
+		case <-busy:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func (i *identical) add(held HeldFile) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	key := heldKey{held.Scope, held.Hash, held.Size}
+	if _, known := i.recent[key]; !known {
+		i.sizes[held.Size]++
+	}
+	i.recent[key] = held
+}
+
+// written drops what is in the records by now.
+func (i *identical) written(all []HeldFile) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	for _, held := range all {
+		key := heldKey{held.Scope, held.Hash, held.Size}
+		if kept, known := i.recent[key]; !known || kept != held {
+			continue
+		}
+		delete(i.recent, key)
+		if i.sizes[held.Size]--; i.sizes[held.Size] == 0 {
+			delete(i.sizes, held.Size)
+		}
+	}
+}
+
+func (i *identical) of(scope string, size int64, hash string) (held *HeldFile, some bool) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if one, ok := i.recent[heldKey{scope, hash, size}]; ok {
+		return &one, true
+	}
+	return nil, i.sizes[size] > 0
+}
+
+// createOnce creates a file, unless the target holds its content already. Empty files
+// are created: their names are all that they are.
+func (a *attempt) createOnce(ctx context.Context, create func(context.Context) (*Ending, error)) (*Ending, error) {
+	if a.item.Size > 0 {
+		end, err := a.identical.turn(ctx, a.item.Size)
+		if err != nil {
+			return nil, err
+		}
+		defer end()
+		if ending, err := a.duplicate(ctx); ending != nil || err != nil {
+			return ending, err
+		}
+	}
+	ending, err := create(ctx)
+	if err == nil {
+		a.keepContent(ending)
+	}
+	return ending, err
+}
+
+// keepContent remembers what an item has brought to the target.
+func (a *attempt) keepContent(ending *Ending) {
+	if ending.State != Done && ending.Cause != plan.CauseSame || ending.Pair == nil {
+		return
+	}
+	place, written := a.target(), ending.Pair.Target
+	if ending.Pair.Kept { // it is beside what was there
+		return
+	}
+	proof, _, _ := strings.Cut(ending.Proof, " ")
+	told, _, _ := strings.Cut(a.item.Mark, " ")
+	for _, hash := range []string{proof, told} {
+		if _, ok := store.ParseHash(hash); !ok || written.Size <= 0 || len(ending.Held) == 1 && ending.Held[0].Hash == hash {
+			continue
+		}
+		held := HeldFile{Scope: a.route.Contents, Size: written.Size, Hash: hash, Path: place.Folder.Path.Child(place.Name), Revision: written.Revision}
+		ending.Held = append(ending.Held, held)
+		a.identical.add(held)
+	}
+}
+
+// duplicate finds the item's content at the target, and ends the item where it is there.
+// It is read only where another of its size is there and no hash that is told decides.
+func (a *attempt) duplicate(ctx context.Context) (*Ending, error) {
+	told, _, _ := strings.Cut(a.item.Mark, " ")
+	if _, ok := store.ParseHash(told); ok {
+		if ending, err := a.sameAs(ctx, told, "told by the source"); ending != nil || err != nil {
+			return ending, err
+		}
+	}
+	_, some := a.identical.of(a.route.Contents, a.item.Size, "")
+	if !some {
+		var err error
+		if some, err = a.Records.HeldOfSize(ctx, a.route.Contents, a.item.Size); err != nil || !some {
+			return nil, err
+		}
+	}
+	pair, err := a.Records.Pair(ctx, a.route.Scope, a.item.Key)
+	if err != nil {
+		return nil, err
+	}
+	if pair != nil && pair.Proof != "" && pair.Source.Revision != "" && pair.Source.Revision == a.item.Source.Revision {
+		return a.sameAs(ctx, pair.Proof, "read before")
+	}
+	kind := a.proofKind()
+	if told, ok := store.ParseHash(told); ok && told.Kind == kind {
+		return nil, nil // it was looked for
+	}
+	sum, size, err := store.ReadBack(ctx, a.route.Source.Store, a.source(), a.item.Source.Revision, kind)
+	if err != nil {
+		if store.KindOf(err) == store.ErrChanged {
+			return nil, a.refresh(ctx, err)
+		}
+		return nil, compare.NewSourceError(err)
+	}
+	if size != a.item.Size {
+		return nil, nil // its write finds that out
+	}
+	return a.sameAs(ctx, sum.String(), "read")
+}
+
+// sameAs ends the item where the target holds a file of its content, as it was when
+// that was proven.
+func (a *attempt) sameAs(ctx context.Context, hash, how string) (*Ending, error) {
+	held, _ := a.identical.of(a.route.Contents, a.item.Size, hash)
+	if held == nil {
+		var err error
+		if held, err = a.Records.HeldContent(ctx, a.route.Contents, a.item.Size, hash); err != nil || held == nil {
+			return nil, err
+		}
+	}
+	place := held.Path.Place()
+	entry, err := a.route.Target.Store.Stat(ctx, place)
+	switch {
+	case store.KindOf(err) == store.ErrNotFound:
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case entry.Revision != held.Revision || entry.Size >= 0 && entry.Size != held.Size:
+		return nil, nil
+	}
+	address := store.MakeAddress(a.route.Target.Account, place)
+	pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(entry), Kept: true, Run: a.ID, Mark: a.item.Mark, Proof: hash}
+	return &Ending{State: Skipped, Cause: plan.CauseDuplicate, Why: "the same as " + address.String(), Proof: hash + " (" + how + ")", Pair: pair}, nil
+}
