@@ -137,6 +137,7 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		"documents": {&spec.Rules.Documents, &f.spec.Rules.Documents}, "proof": {&spec.Rules.Proof, &f.spec.Rules.Proof},
 		"smaller-than": {&spec.Rules.SmallerThan, &f.spec.Rules.SmallerThan}, "larger-than": {&spec.Rules.LargerThan, &f.spec.Rules.LargerThan},
 		"newer-than": {&spec.Rules.NewerThan, &f.spec.Rules.NewerThan}, "older-than": {&spec.Rules.OlderThan, &f.spec.Rules.OlderThan},
+		"priority":  {&spec.Rules.Priority, &f.spec.Rules.Priority},
 		"identical": {&spec.Rules.Identical, &f.spec.Rules.Identical},
 		"within":    {&spec.Rules.Within, &f.spec.Rules.Within},
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -32,6 +33,7 @@ func ruleFlags(flags *pflag.FlagSet, rules *contract.Rules) *paceFlags {
 	flags.BoolVar(&rules.OnlyChanged, "only-changed", false, "only what has changed since an earlier run brought it; with --as \"{run:%Y-%m-%d}/{folder}/{name}\" each run's folder holds what is new")
 	flags.IntVar(&rules.Tries, "tries", 0, "how often an item is tried before it fails; 5 unless given")
 	flags.StringVar(&rules.Within, "within", "", "how long an item is tried, such as 2h")
+	flags.StringVar(&rules.Priority, "priority", "", "how it stands to other runs, which begins first and how much of an account each gets: low, normal or high")
 	return newPaceFlags(flags)
 }
 
@@ -70,7 +72,47 @@ func (p *paceFlags) pace() (*contract.Pace, error) {
 }
 
 func (a *app) pace() *cobra.Command {
-	return nouns("pace", "Limit how fast bytes move: overall, by account, by the hour of the week", a.paceShow(), a.paceSet())
+	return nouns("pace", "Limit how fast bytes move: overall, by account, by the hour of the week", a.paceShow(), a.paceSet(), a.paceRuns())
+}
+
+func (a *app) paceRuns() *cobra.Command {
+	return &cobra.Command{
+		Use: "runs [N]", Short: "Show, or change, how many runs move at once; the others wait for their turn, by priority", Args: arguments(0, 1, "how many, or nothing"),
+		RunE: func(command *cobra.Command, args []string) error {
+			c := a.client()
+			if len(args) > 0 {
+				n, err := strconv.Atoi(args[0])
+				if err != nil {
+					return usageError("%q is no number of runs; give 1 to 32", args[0])
+				}
+				if err := c.SetAtOnce(command.Context(), n); err != nil {
+					return err
+				}
+			}
+			n, err := c.AtOnce(command.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(contract.AtOnce{Runs: n})
+			}
+			_, err = fmt.Fprintf(a.out, "%s at once; the others wait for their turn, by priority.\n", shown.Some(int64(n), "run"))
+			return err
+		},
+	}
+}
+
+func (a *app) runPriority() *cobra.Command {
+	return &cobra.Command{
+		Use: "priority RUN low|normal|high", Short: "Change how a run stands to others, while it moves or waits", Args: arguments(2, 2, "one run's id and a priority"),
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := a.client().SetPriority(command.Context(), args[0], args[1]); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(a.out, "Run %s has the priority %s from now on.\n", args[0], args[1])
+			return err
+		},
+	}
 }
 
 func (a *app) paceShow() *cobra.Command {

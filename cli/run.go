@@ -17,7 +17,7 @@ import (
 
 func (a *app) run() *cobra.Command {
 	return nouns("run", "Look at runs, follow, pause, resume, retry and cancel them, and keep their reports",
-		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runRelease(), a.runPace(), a.runReport())
+		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runRelease(), a.runPace(), a.runPriority(), a.runReport())
 }
 
 func (a *app) runVerb(use, short string, do func(ctx context.Context, id string) error) *cobra.Command {

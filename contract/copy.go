@@ -29,6 +29,18 @@ type Rules struct {
 	Tries  int    `json:"tries,omitempty" doc:"How often an item is tried before it fails; 5 unless given."`
 	Within string `json:"within,omitempty" doc:"How long an item is tried, such as 2h."`
 	Pace   *Pace  `json:"pace,omitempty"`
+
+	Priority string `json:"priority,omitempty" doc:"How it stands to other runs: low, normal (the default) or high."`
+}
+
+// Priority is how a run stands to others.
+type Priority struct {
+	Priority string `json:"priority" enum:"low,normal,high"`
+}
+
+// AtOnce is how many runs move at once; the others wait for their turn.
+type AtOnce struct {
+	Runs int `json:"runs" minimum:"1" maximum:"32"`
 }
 
 // Pace limits rates, such as 20MB/s; unlimited, or nothing, does not.

@@ -62,6 +62,7 @@ type Spec struct {
 	// Arrivals is of a job that runs on arrivals.
 	Arrivals Arrivals `yaml:"arrivals,omitempty,flow"`
 	Brake    Brake    `yaml:"brake,omitempty,flow"`
+	Priority string   `yaml:"priority,omitempty"`
 	Retry    Retry    `yaml:"retry,omitempty,flow"`
 	Pace     Pace     `yaml:"pace,omitempty,flow"`
 }

@@ -46,6 +46,7 @@ var described = map[string]string{
 	"brake":        "How much a run may lose without a person's word.",
 	"overwrites":   "The share of the files that may be written over.",
 	"older":        "How many files may be replaced by older versions.",
+	"priority":     "How its runs stand to others.",
 	"retry":        "How often, and how long, an item is tried.",
 	"tries":        "How often an item is tried before it fails.",
 	"within":       "How long an item is tried, such as 2h.",
@@ -61,7 +62,7 @@ var described = map[string]string{
 // choices are the values of the keys that have a few.
 var choices = map[string][]string{
 	"type": Types, "clash": {"keep-both", "newer", "source", "leave", "ask"}, "names": {"translate", "refuse"}, "proof": {"hash", "size", "readback"},
-	"identical": {IdenticalOnce, IdenticalEach}, "go-on": Steps, "arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
+	"priority": {"low", "normal", "high"}, "identical": {IdenticalOnce, IdenticalEach}, "go-on": Steps, "arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"ignore", "follow", "retire"}, "types": {"documents", "pictures", "sound", "film"},
 }
 
 // Schema is the JSON Schema (draft 2020-12) of a job file.

@@ -48,6 +48,8 @@ type Rules struct {
 	// 0 is 5 tries, and no limit of time.
 	Tries  int           `json:"tries,omitempty"`
 	Within time.Duration `json:"within,omitempty"`
+	// Priority is how the run stands to others.
+	Priority Priority `json:"priority,omitempty"`
 	// Pace is the limit on the run's rates.
 	Pace pace.Rule `json:"pace,omitzero"`
 }

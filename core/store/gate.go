@@ -32,8 +32,9 @@ type Gate struct {
 	limit    float64
 	most     float64
 	inUse    int
-	waiting  []chan struct{}
-	until    time.Time // the wait that the provider named
+	waiting  []waiter
+	shares   map[*Share]int // how many of those in use each has
+	until    time.Time      // the wait that the provider named
 	limiter  *rate.Limiter
 	raised   time.Time
 	lowered  time.Time
@@ -60,7 +61,7 @@ type GateStats struct {
 // at once and never going over most.
 func NewGate(name string, start, most int) *Gate {
 	return &Gate{
-		name: name, limit: float64(start), most: float64(most),
+		shares: map[*Share]int{}, name: name, limit: float64(start), most: float64(most),
 		limiter: rate.NewLimiter(rate.Inf, 1), now: time.Now,
 	}
 }
@@ -101,7 +102,8 @@ func (g *Gate) Reserve(ctx context.Context) (context.Context, func(), error) {
 		return nil, nil, err
 	}
 	var once sync.Once
-	return context.WithValue(ctx, reservation{g}, true), func() { once.Do(g.give) }, nil
+	share := shareOf(ctx)
+	return context.WithValue(ctx, reservation{g}, true), func() { once.Do(func() { g.give(share) }) }, nil
 }
 
 // ReserveBoth takes a slot at each of two gates, which may be the same one, in
@@ -138,7 +140,7 @@ func (g *Gate) Pass(ctx context.Context) (func(error), error) {
 	}
 	giveBack := func() {
 		if !held {
-			g.give()
+			g.give(shareOf(ctx))
 		}
 	}
 	if err := g.pause(ctx); err != nil {
@@ -155,47 +157,65 @@ func (g *Gate) Pass(ctx context.Context) (func(error), error) {
 }
 
 func (g *Gate) take(ctx context.Context) error {
+	share := shareOf(ctx)
 	g.mu.Lock()
 	if float64(g.inUse) < max(1, g.limit) {
-		g.inUse++
+		g.enter(share)
 		g.mu.Unlock()
 		return nil
 	}
-	turn := make(chan struct{})
-	g.waiting = append(g.waiting, turn)
+	mine := waiter{make(chan struct{}), share}
+	g.waiting = append(g.waiting, mine)
 	g.mu.Unlock()
 	select {
-	case <-turn:
+	case <-mine.turn:
 		return nil
 	case <-ctx.Done():
 		g.mu.Lock()
 		defer g.mu.Unlock()
 		for i, other := range g.waiting {
-			if other == turn {
+			if other.turn == mine.turn {
 				g.waiting = append(g.waiting[:i], g.waiting[i+1:]...)
 				return ctx.Err()
 			}
 		}
-		g.inUse-- // the turn came at the same moment
-		g.wake()
+		g.leave(share) // the turn came at the same moment
 		return ctx.Err()
 	}
 }
 
-func (g *Gate) give() {
+func (g *Gate) give(share *Share) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	g.leave(share)
+}
+
+// enter and leave count who is in. g.mu is held.
+func (g *Gate) enter(share *Share) {
+	g.inUse++
+	if share != nil {
+		g.shares[share]++
+	}
+}
+
+func (g *Gate) leave(share *Share) {
 	g.inUse--
+	if share != nil {
+		if g.shares[share]--; g.shares[share] == 0 {
+			delete(g.shares, share)
+		}
+	}
 	g.wake()
 }
 
 // wake lets those waiting in while there is room. g.mu is held.
 func (g *Gate) wake() {
 	for len(g.waiting) > 0 && float64(g.inUse) < max(1, g.limit) {
-		turn := g.waiting[0]
-		g.waiting = g.waiting[1:]
-		g.inUse++
-		close(turn)
+		next := g.nextTurn()
+		one := g.waiting[next]
+		g.waiting = append(g.waiting[:next], g.waiting[next+1:]...)
+		g.enter(one.share)
+		close(one.turn)
 	}
 }
 

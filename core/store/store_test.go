@@ -347,3 +347,54 @@ func TestOursIsLeftOut(t *testing.T) {
 		t.Error("names do not survive a path")
 	}
 }
+
+// TestGateSharesFairly has three users of one gate, one with twice the weight, and a
+// person, who is let in at once.
+func TestGateSharesFairly(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		gate := store.NewGate("drive", 8, 8)
+		passed := map[string]int{}
+		var mu sync.Mutex
+		ctx, cancel := context.WithCancel(t.Context())
+		for name, weight := range map[string]int64{"a": 1, "b": 1, "twice": 2} {
+			share := store.NewShare(weight)
+			lanes := map[string]int{"a": 64, "b": 8, "twice": 8}[name] // more lanes are not more of it
+			for range lanes {
+				go func() {
+					for ctx.Err() == nil {
+						_, give, err := gate.Reserve(store.WithShare(ctx, share))
+						if err != nil {
+							return
+						}
+						time.Sleep(10 * time.Millisecond)
+						give()
+						mu.Lock()
+						passed[name]++
+						mu.Unlock()
+					}
+				}()
+			}
+		}
+		time.Sleep(10 * time.Second)
+		begun := time.Now()
+		done, err := gate.Pass(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if waited := time.Since(begun); waited > 10*time.Millisecond {
+			t.Errorf("a person waited for %v", waited)
+		}
+		done(nil)
+		cancel()
+		synctest.Wait()
+		time.Sleep(time.Second) // those that slept end
+		mu.Lock()
+		defer mu.Unlock()
+		all := passed["a"] + passed["b"] + passed["twice"]
+		for name, want := range map[string]float64{"a": 0.25, "b": 0.25, "twice": 0.5} {
+			if got := float64(passed[name]) / float64(all); got < want-0.05 || got > want+0.05 {
+				t.Errorf("%s had %.2f of it, want %.2f", name, got, want)
+			}
+		}
+	})
+}

@@ -46,6 +46,9 @@ type Options struct {
 	// until something was touched, and returns what is to be looked at then; ok
 	// false ends the run. It is told what came of the pass before.
 	Again func(ctx context.Context, passed Passed) (touched Touched, ok bool)
+	// Share is the run's part of accounts that others use as well; nil is one of
+	// weight 1.
+	Share *store.Share
 	// Pace limits the run's rates; nil does not.
 	Pace *pace.Limiter
 	// Tries is how often an item is tried before it fails; 0 takes the rules'.
@@ -145,6 +148,9 @@ func New(options Options) *Run {
 	if options.Lanes == 0 {
 		options.Lanes = lanes(options.Routes)
 	}
+	if options.Share == nil {
+		options.Share = store.NewShare(1)
+	}
 	options.Routes = Directions(options.Rules.Type, options.Routes)
 	r := &Run{
 		Options: options, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
@@ -188,6 +194,7 @@ const batch = 500
 // Execute carries the run out and returns when it has ended or ctx has. Every
 // item has an end then, unless the run was interrupted.
 func (r *Run) Execute(ctx context.Context) Result {
+	ctx = store.WithShare(ctx, r.Share)
 	tally, err := r.prepare(ctx)
 	if err != nil {
 		return r.result(ctx, plan.CauseOf(err), err)

@@ -38,6 +38,7 @@ func specOf(given contract.JobSpec) (job.Spec, error) {
 		}
 		spec.Rules.Documents[class] = strings.Join(formats, "+")
 	}
+	spec.Priority = rules.Priority
 	if given.Migrate != nil {
 		spec.Migrate = job.Migration(*given.Migrate)
 	}
@@ -75,7 +76,7 @@ func shownSpec(spec job.Spec) contract.JobSpec {
 	given.Rules = contract.Rules{
 		Clash: spec.Rules.Clash, Names: spec.Rules.Names, As: spec.Rules.As, Identical: spec.Rules.Identical, Documents: strings.Join(documents, ","), Proof: spec.Rules.Proof,
 		LeaveOut: spec.Rules.LeaveOut, Only: only.Patterns, Types: only.Types, SmallerThan: only.SmallerThan, LargerThan: only.LargerThan,
-		NewerThan: only.NewerThan, OlderThan: only.OlderThan, OnlyChanged: only.Changed, Tries: spec.Retry.Tries, Within: spec.Retry.Within,
+		NewerThan: only.NewerThan, OlderThan: only.OlderThan, OnlyChanged: only.Changed, Priority: spec.Priority, Tries: spec.Retry.Tries, Within: spec.Retry.Within,
 	}
 	if spec.Pace.Up != "" || spec.Pace.Down != "" || len(spec.Pace.Hours) > 0 {
 		pace := contract.Pace(spec.Pace)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"time"
 
 	"deftheron/contract"
@@ -12,6 +13,7 @@ import (
 	"deftheron/core/pace"
 	"deftheron/core/plan"
 	"deftheron/core/store"
+	"deftheron/service/live"
 )
 
 // rulesOf reads rules, and holds them against each other.
@@ -46,6 +48,9 @@ func rulesOf(given contract.Rules) (rules plan.Rules, err error) {
 		if rules.Within, err = time.ParseDuration(given.Within); err != nil || rules.Within <= 0 {
 			return fail(fmt.Errorf("%q is no time within which to try again; write it as 30m or 2h", given.Within))
 		}
+	}
+	if rules.Priority, err = plan.ParsePriority(given.Priority); err != nil {
+		return fail(err)
 	}
 	if given.Pace != nil {
 		if rules.Pace, err = PaceOf(*given.Pace); err != nil {
@@ -109,6 +114,9 @@ func shownRules(rules plan.Rules) contract.Rules {
 	if rules.Within > 0 {
 		shown.Within = rules.Within.String()
 	}
+	if rules.Priority != plan.Normal {
+		shown.Priority = rules.Priority.Text()
+	}
 	if rules.Once {
 		shown.Identical = job.IdenticalOnce
 	}
@@ -142,6 +150,58 @@ func (r *Runner) SetPace(ctx context.Context, id string, given contract.Pace) er
 		r.mu.Unlock()
 		a.pace.Set(rule)
 	}
+	return nil
+}
+
+// SetPriority changes how a run stands to others, while it moves or before it does.
+func (r *Runner) SetPriority(ctx context.Context, id, given string) error {
+	priority, err := plan.ParsePriority(given)
+	if err != nil {
+		return &InputError{err}
+	}
+	row, a, err := r.find(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case row.Ended():
+		return refused(row, "nothing of it moves any more")
+	}
+	row.Rules.Priority = priority
+	if err := r.db.SaveRun(ctx, row, "rules"); err != nil {
+		return err
+	}
+	if a != nil {
+		r.mu.Lock()
+		a.row.Rules.Priority = priority
+		row = a.row
+		r.mu.Unlock()
+		a.share.SetWeight(priority.Weight())
+	}
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+	return nil
+}
+
+// atOnceName is what the number of runs that move at once is kept under.
+const atOnceName = "runs at once"
+
+// AtOnce is how many runs move at once.
+func (r *Runner) AtOnce(ctx context.Context) (int, error) {
+	text, err := r.db.Meta(ctx, atOnceName)
+	if err != nil || text == "" {
+		return usualAtOnce, err
+	}
+	return strconv.Atoi(text)
+}
+
+// SetAtOnce changes how many runs move at once. Those that move go on.
+func (r *Runner) SetAtOnce(ctx context.Context, runs int) error {
+	if runs < 1 || runs > mostAtOnce {
+		return &InputError{fmt.Errorf("%d runs at once are not possible; give 1 to %d", runs, mostAtOnce)}
+	}
+	if err := r.db.SetMeta(ctx, atOnceName, strconv.Itoa(runs)); err != nil {
+		return err
+	}
+	r.turns.setMost(runs)
 	return nil
 }
 

@@ -28,8 +28,8 @@ import (
 	"deftheron/service/records"
 )
 
-// most is how many runs move at once; the others are queued.
-const most = 4
+// usualAtOnce is how many runs move at once unless it is set; the others are queued.
+const usualAtOnce, mostAtOnce = 4, 32
 
 // reopenWait is how long to wait before an account that could not be reached
 // is tried again for a run.
@@ -52,7 +52,7 @@ type Runner struct {
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers
 
-	slots chan struct{}
+	turns *turns
 	group sync.WaitGroup
 	ctx   context.Context
 
@@ -77,6 +77,8 @@ type active struct {
 	pauseWhy   string
 	aside      bool // it stops for a change of an account, and goes on after that
 	pace       pace.Limiter
+	share      *store.Share
+	moving     bool // it has one of the turns
 	ended      chan struct{}
 	// stop is closed when a run that goes on for good is to end.
 	stop     chan struct{}
@@ -90,7 +92,7 @@ type active struct {
 func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree *tree.Tree, hub *live.Hub, log *slog.Logger) *Runner {
 	r := &Runner{
 		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {}, Told: func(contract.Run) {},
-		slots: make(chan struct{}, most), active: map[string]*active{},
+		turns: newTurns(usualAtOnce), active: map[string]*active{},
 	}
 	r.feeds = &feeds{runner: r, open: map[string]*feed{}}
 	r.clock = &clock{runner: r, jobs: map[string]*keeping{}, keepers: map[string]*keeper{}}
@@ -99,6 +101,11 @@ func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree 
 
 // Resume takes up the runs that had not ended when the service did.
 func (r *Runner) Resume() error {
+	atOnce, err := r.AtOnce(r.ctx)
+	if err != nil {
+		return err
+	}
+	r.turns.setMost(atOnce)
 	if err := r.cleanArrivals(); err != nil {
 		return err
 	}
@@ -207,7 +214,7 @@ func newID(now time.Time) string {
 // launch carries a run out in a goroutine of its own.
 func (r *Runner) launch(row records.Run, resumed bool) {
 	ctx, cancel := context.WithCancelCause(r.ctx)
-	a := &active{row: row, cancel: cancel, ended: make(chan struct{}), stop: make(chan struct{})}
+	a := &active{row: row, cancel: cancel, ended: make(chan struct{}), stop: make(chan struct{}), share: store.NewShare(row.Rules.Priority.Weight())}
 	a.pace.Set(row.Rules.Pace)
 	r.mu.Lock()
 	r.active[row.ID] = a
@@ -225,11 +232,13 @@ func (r *Runner) launch(row records.Run, resumed bool) {
 }
 
 func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer.Result {
-	select {
-	case r.slots <- struct{}{}:
-		defer func() { <-r.slots }()
-	case <-ctx.Done(): // cancelled while it was queued; it still has to end its items
-	}
+	if a.moving = r.turns.take(ctx, a.share.Weight) == nil; a.moving {
+		defer func() {
+			if a.moving {
+				r.turns.give()
+			}
+		}()
+	} // else cancelled while it was queued; it still has to end its items
 	if errors.Is(context.Cause(ctx), transfer.ErrPaused) {
 		return transfer.Result{}
 	}
@@ -257,7 +266,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	}
 	run := transfer.New(transfer.Options{
 		Again: again, Places: placesOf(a.row), ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
-		Began: a.row.CreatedAt, Pace: &a.pace, Released: a.row.Released,
+		Began: a.row.CreatedAt, Pace: &a.pace, Share: a.share, Released: a.row.Released,
 	})
 	now := time.Now()
 	r.mu.Lock()

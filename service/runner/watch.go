@@ -42,6 +42,7 @@ type watch struct {
 	since   time.Time // when the first was heard of
 	some    chan struct{}
 	failing time.Duration
+	failed  bool // all is looked at again, as something had failed
 	// lookedAtAll says that the pass before looked at everything.
 	lookedAtAll bool
 }
@@ -167,28 +168,35 @@ func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Tou
 	w.mu.Unlock()
 	// While it waits, others may move.
 	w.active.watching.Store(true)
-	<-w.runner.slots
-	defer func() {
-		w.runner.slots <- struct{}{}
-		w.active.watching.Store(false)
-	}()
+	w.active.moving = false
+	w.runner.turns.give()
+	if !w.await(ctx, retry) || w.runner.turns.take(ctx, w.active.share.Weight) != nil {
+		return transfer.Touched{}, false
+	}
+	w.active.moving = true
+	w.active.watching.Store(false)
+	if w.failed {
+		return transfer.Touched{All: true}, true
+	}
+	return w.take(), true
+}
+
+// await waits until there is something to be looked at; false ends the run.
+func (w *watch) await(ctx context.Context, retry <-chan time.Time) bool {
+	w.failed = false
 	over := time.NewTimer(time.Until(w.begun.Add(lasts)))
 	defer over.Stop()
 	select {
 	case <-w.some:
-		if store.Sleep(ctx, gather) != nil {
-			return transfer.Touched{}, false
-		}
+		return store.Sleep(ctx, gather) == nil
 	case <-retry:
-		return transfer.Touched{All: true}, true
+		w.failed = true
+		return true
 	case <-over.C:
-		return transfer.Touched{}, false
 	case <-w.stop:
-		return transfer.Touched{}, false
 	case <-ctx.Done():
-		return transfer.Touched{}, false
 	}
-	return w.take(), true
+	return false
 }
 
 // lag is how long the first change waits to be looked at.
