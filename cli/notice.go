@@ -53,7 +53,7 @@ func (a *app) noticeShow() *cobra.Command {
 
 func onWhat(on []string) string {
 	if len(on) == 0 {
-		return "partial, failed, held, account"
+		return "partial, failed, held, waits, account"
 	}
 	return strings.Join(on, ", ")
 }
@@ -103,7 +103,7 @@ func (a *app) noticeMail() *cobra.Command {
 	flags.StringVar(&secretFile, "secret-file", "", "a file that holds the password, or - for standard input")
 	flags.StringVar(&m.From, "sender", "", "the address that it is sent from")
 	flags.StringArrayVar(&m.To, "recipient", nil, "an address that it is sent to; may be given several times")
-	flags.StringSliceVar(&m.On, "on", nil, "on what: done, partial, failed, held, account; all but done unless given")
+	flags.StringSliceVar(&m.On, "on", nil, "on what: done, partial, failed, held, waits, account; all but done unless given")
 	return command
 }
 
@@ -125,7 +125,7 @@ func (a *app) noticeWebhook() *cobra.Command {
 		},
 	}
 	command.Flags().StringVar(&secretFile, "secret-file", "", "a file that holds the secret to sign with, or - for standard input")
-	command.Flags().StringSliceVar(&hook.On, "on", nil, "on what: done, partial, failed, held, account; all but done unless given")
+	command.Flags().StringSliceVar(&hook.On, "on", nil, "on what: done, partial, failed, held, waits, account; all but done unless given")
 	return command
 }
 

@@ -19,7 +19,7 @@ type NoticeMail struct {
 	Password string   `json:"password,omitempty" doc:"Given to be kept, and never told; the one that is kept stays where it is left away."`
 	From     string   `json:"from"`
 	To       []string `json:"to" minItems:"1"`
-	On       []string `json:"on,omitempty" doc:"Of done, partial, failed, held, account; all but done unless given."`
+	On       []string `json:"on,omitempty" doc:"Of done, partial, failed, held, waits, account; all but done unless given."`
 }
 
 // NoticeWebhook is a URL that is told, signed by RFC 9421 with HMAC-SHA256.
@@ -61,7 +61,7 @@ type NoticeList struct {
 
 // NoticeEvent is what a webhook is told.
 type NoticeEvent struct {
-	Event   string    `json:"event" doc:"done, partial, failed, held, account, or test."`
+	Event   string    `json:"event" doc:"done, partial, failed, held, waits, account, or test."`
 	At      time.Time `json:"at"`
 	Subject string    `json:"subject"`
 	Text    string    `json:"text"`

@@ -45,6 +45,7 @@ type Plan struct {
 	Back           Count    `json:"back" doc:"Of all: from the target to the source, where both are kept in step."`
 	Older          Count    `json:"older" doc:"Of those to be replaced: by older versions than were brought before."`
 	Removals       []string `json:"removals" doc:"The first hundred of what is to be removed."`
+	Makes          []string `json:"makes" doc:"Targets that are not there, and are made."`
 	Held           *Holding `json:"held,omitempty" doc:"Why the brake would hold it."`
 	Seconds        float64  `json:"seconds" doc:"How long it may take; -1 where nothing is known to tell by."`
 	Basis          string   `json:"basis,omitempty" doc:"What the time is told by."`

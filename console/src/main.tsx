@@ -18,6 +18,7 @@ import { JobsPage } from './jobs/JobsPage'
 import { RunPage } from './runs/RunPage'
 import { RunsPage } from './runs/RunsPage'
 import { SettingsPage } from './settings/SettingsPage'
+import { SurveyPage } from './survey/SurveyPage'
 import { SigninPage } from './signin/SigninPage'
 import { TreePage } from './tree/TreePage'
 import './theme.css'
@@ -49,6 +50,7 @@ const router = createBrowserRouter([
       { path: '/accounts/:name', element: <AccountPage /> },
       { path: '/accounts/:name/edit', element: <EditPage /> },
       { path: '/compare', element: <ComparePage /> },
+      { path: '/survey', element: <SurveyPage /> },
       { path: '/jobs', element: <JobsPage /> },
       { path: '/jobs/:name', element: <JobPage /> },
       { path: '/runs', element: <RunsPage /> },

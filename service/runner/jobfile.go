@@ -241,12 +241,14 @@ func sentence(spec job.Spec) string {
 		if i > 0 {
 			b.WriteString(", ")
 		}
-		switch spec.Type {
-		case job.TwoWay:
+		switch {
+		case spec.When.Arrival != "":
+			fmt.Fprintf(&b, "each %s that arrives in %s comes to %s", spec.When.Arrival, route.From, route.To)
+		case spec.Type == job.TwoWay:
 			fmt.Fprintf(&b, "%s and %s hold the same", route.From, route.To)
-		case job.Mirror:
+		case spec.Type == job.Mirror:
 			fmt.Fprintf(&b, "%s is as %s is", route.To, route.From)
-		case job.Migrate:
+		case spec.Type == job.Migrate:
 			fmt.Fprintf(&b, "what is in %s has moved to %s", route.From, route.To)
 		default:
 			fmt.Fprintf(&b, "what is in %s is in %s too", route.From, route.To)

@@ -67,6 +67,9 @@ func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.T
 	if space, err := store.SpaceOf(ctx, routes[0].Target.Store); err == nil {
 		result.Free = space.Free
 	}
+	if result.Makes, err = missing(ctx, routes); err != nil {
+		return result, err
+	}
 	result.Proof = proofs(routes, rules)
 	result.Seconds, result.Basis, err = r.estimate(ctx, rows, totals.Moving().Items, sending)
 	return result, err
@@ -115,6 +118,21 @@ func (l *listing) step(route int, step plan.Step) error {
 		})
 	}
 	return nil
+}
+
+// missing are the targets that are not there yet.
+func missing(ctx context.Context, routes []transfer.Route) ([]string, error) {
+	all := []string{}
+	for _, route := range routes {
+		_, err := route.Target.Store.Stat(ctx, route.Target.Root)
+		switch address := route.Target.Address.String(); {
+		case store.KindOf(err) == store.ErrNotFound && !slices.Contains(all, address):
+			all = append(all, address)
+		case err != nil && store.KindOf(err) != store.ErrNotFound:
+			return all, err
+		}
+	}
+	return all, nil
 }
 
 // proofs says how what is written to each target is proven.

@@ -480,6 +480,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the rule of a job that is not made yet would do with the latest real arrival */
+        post: operations["try-new-arrival"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{name}": {
         parameters: {
             query?: never;
@@ -494,6 +511,24 @@ export interface paths {
         post?: never;
         /** Forget a job; its runs stay, and what they moved */
         delete: operations["remove-job"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/arrivals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What arrived last for a job, the latest first */
+        get: operations["list-arrivals"];
+        put?: never;
+        /** Announce an arrival that is complete, to be transferred at once */
+        post: operations["announce-arrival"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -578,6 +613,23 @@ export interface paths {
         put?: never;
         /** Have a job not run by itself until it is resumed */
         post: operations["suspend-job"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the rule of a job would do with the latest real arrival; nothing is changed */
+        post: operations["try-arrival"];
         delete?: never;
         options?: never;
         head?: never;
@@ -878,6 +930,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs-at-once": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many runs move at once */
+        get: operations["show-runs-at-once"];
+        /** Change how many runs move at once */
+        put: operations["set-runs-at-once"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}": {
         parameters: {
             query?: never;
@@ -994,6 +1064,23 @@ export interface paths {
         put?: never;
         /** Pause a run until it is resumed */
         post: operations["pause-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/priority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change how a run stands to others, while it moves or waits */
+        put: operations["set-run-priority"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1255,6 +1342,45 @@ export interface components {
         Addresses: {
             addresses: string[];
         };
+        Arrival: {
+            address: string;
+            run?: string;
+            /**
+             * Format: date-time
+             * @description When it was first seen as it is.
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description In bytes, of a folder all that is taken of it.
+             */
+            size: number;
+            /**
+             * @description resting: not complete yet, as far as can be told; ready: it waits for its turn; else that of its run.
+             * @enum {string}
+             */
+            state: "resting" | "ready" | "queued" | "running" | "paused" | "held" | "done" | "partial" | "failed" | "cancelled";
+        };
+        ArrivalList: {
+            arrivals: components["schemas"]["Arrival"][];
+        };
+        Arrivals: {
+            /**
+             * Format: int64
+             * @description How many are transferred at a time; 2 unless given.
+             */
+            at_once?: number;
+            /** @description How long nothing of it may have changed for it to be complete; 10s for a file, and 30s for a folder, unless given. */
+            rest?: string;
+        };
+        Arrived: {
+            /** @description Of the file or folder, in a source of the job. */
+            address: string;
+        };
+        AtOnce: {
+            /** Format: int64 */
+            runs: number;
+        };
         Behind: {
             /** @description The option by which one of them is chosen: share, bucket or area. */
             option: string;
@@ -1414,6 +1540,8 @@ export interface components {
             documents?: string;
             /** @description Addresses of files and folders. */
             from: string[];
+            /** @description Of several sources that are consolidated: identical files once (where the sources are merged, unless given), or each. */
+            identical?: string;
             /** @description Only files above a size. */
             larger_than?: string;
             /** @description Patterns of what is left out, in the gitignore syntax. */
@@ -1429,6 +1557,8 @@ export interface components {
             /** @description Only what has changed since an earlier run brought it, wherever that put it; with a template that gives each run a folder of its own. */
             only_changed?: boolean;
             pace?: components["schemas"]["Pace"];
+            /** @description How it stands to other runs: low, normal (the default) or high. */
+            priority?: string;
             /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
             proof?: string;
             /** @description Only files below a size, such as 2GiB. */
@@ -1593,6 +1723,8 @@ export interface components {
             next?: string;
         };
         Job: {
+            /** @description How what arrives is taken. */
+            arrivals?: components["schemas"]["Arrivals"];
             /** @description How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given. */
             brake?: components["schemas"]["Brake"];
             /** Format: date-time */
@@ -1618,6 +1750,8 @@ export interface components {
             sentence: string;
             /** @enum {string} */
             state: "active" | "suspended";
+            /** @description Of a job that is made: it is not switched on yet. */
+            suspended?: boolean;
             /** @enum {string} */
             type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
             when?: components["schemas"]["When"];
@@ -1628,6 +1762,8 @@ export interface components {
             try?: boolean;
         };
         JobSpec: {
+            /** @description How what arrives is taken. */
+            arrivals?: components["schemas"]["Arrivals"];
             /** @description How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given. */
             brake?: components["schemas"]["Brake"];
             /** @description What a removal means for the other side: retire (the default: with a way back), follow or ignore. */
@@ -1639,6 +1775,8 @@ export interface components {
             /** @description What is at from appears as to. */
             routes: components["schemas"]["Route"][];
             rules?: components["schemas"]["Rules"];
+            /** @description Of a job that is made: it is not switched on yet. */
+            suspended?: boolean;
             /** @enum {string} */
             type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
             when?: components["schemas"]["When"];
@@ -1787,7 +1925,7 @@ export interface components {
         };
         NoticeMail: {
             from: string;
-            /** @description Of done, partial, failed, held, account; all but done unless given. */
+            /** @description Of done, partial, failed, held, waits, account; all but done unless given. */
             on?: string[];
             /** @description Given to be kept, and never told; the one that is kept stays where it is left away. */
             password?: string;
@@ -1917,6 +2055,8 @@ export interface components {
             left_out: components["schemas"]["Count"];
             /** @description To be compared by content first. */
             look: components["schemas"]["Count"];
+            /** @description Targets that are not there, and are made. */
+            makes: string[];
             /** @description Of those to be removed: at another place by then. */
             moved: components["schemas"]["Count"];
             /** @description What will be written, at most. */
@@ -1951,6 +2091,10 @@ export interface components {
             type?: string;
             /** @description In step already. */
             unchanged: components["schemas"]["Count"];
+        };
+        Priority: {
+            /** @enum {string} */
+            priority: "low" | "normal" | "high";
         };
         Problem: {
             /** @description The cause's code. */
@@ -2105,6 +2249,8 @@ export interface components {
             clash?: string;
             /** @description What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given. */
             documents?: string;
+            /** @description Of several sources that are consolidated: identical files once (where the sources are merged, unless given), or each. */
+            identical?: string;
             /** @description Only files above a size. */
             larger_than?: string;
             /** @description Patterns of what is left out, in the gitignore syntax. */
@@ -2120,6 +2266,8 @@ export interface components {
             /** @description Only what has changed since an earlier run brought it, wherever that put it; with a template that gives each run a folder of its own. */
             only_changed?: boolean;
             pace?: components["schemas"]["Pace"];
+            /** @description How it stands to other runs: low, normal (the default) or high. */
+            priority?: string;
             /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
             proof?: string;
             /** @description Only files below a size, such as 2GiB. */
@@ -2460,6 +2608,28 @@ export interface components {
             /** Format: int64 */
             works: number;
         };
+        TriedArrival: {
+            /** @description What it was tried on. */
+            address: string;
+            /**
+             * Format: date-time
+             * @description When it was changed last, as the provider tells.
+             */
+            arrived?: string;
+            matches: boolean;
+            /** @description What its run would do. */
+            plan?: components["schemas"]["Plan"];
+            /** @description The first hundred of what would be written, and where. */
+            targets: components["schemas"]["Renaming"][];
+            /** @description Why it does not match. */
+            why?: string;
+        };
+        TryingArrival: {
+            /** @description In place of the latest that matches. */
+            address?: string;
+            /** @description One that is not made yet; else that which is named. */
+            job?: components["schemas"]["JobSpec"];
+        };
         Uploaded: {
             address: string;
             /** @description Of a document: what kind it is. */
@@ -2494,6 +2664,8 @@ export interface components {
             why: string;
         };
         When: {
+            /** @description file or folder: each that arrives at the source or changes, once it is complete, by a run of its own; of folders, those that are in the source itself. */
+            arrival?: string;
             /** @description Once, at 2026-12-01T22:00. */
             at?: string;
             /** @description As soon as something changes. */
@@ -3649,6 +3821,39 @@ export interface operations {
             };
         };
     };
+    "try-new-arrival": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryingArrival"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedArrival"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-job": {
         parameters: {
             query?: never;
@@ -3735,6 +3940,74 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-arrivals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArrivalList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "announce-arrival": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Arrived"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"];
+                };
             };
             /** @description Error */
             default: {
@@ -3895,6 +4168,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-arrival": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryingArrival"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedArrival"];
+                };
             };
             /** @description Error */
             default: {
@@ -4492,6 +4801,66 @@ export interface operations {
             };
         };
     };
+    "show-runs-at-once": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AtOnce"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-runs-at-once": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AtOnce"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-run": {
         parameters: {
             query?: never;
@@ -4695,6 +5064,40 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-run-priority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Priority"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

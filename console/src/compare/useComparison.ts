@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from 'react'
-import { type Compared, Failure, failureOf, type Summary } from '../api/client'
+import { type Compared, Failure, type Summary } from '../api/client'
+import { follow } from '../ui/lines'
 
 export type Comparison = { lines: Compared[]; summary?: Summary; error?: Error; going: boolean }
 
@@ -35,18 +36,4 @@ export function useComparison() {
     setComparison((now) => ({ ...now, going: false, error: now.summary ? undefined : new Error('It was stopped; what is shown is not all.') }))
   }
   return { comparison, begin, end }
-}
-
-async function follow(url: string, signal: AbortSignal, take: (line: string) => void) {
-  const response = await fetch(url, { signal })
-  if (!response.ok || !response.body) throw await failureOf(response)
-  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
-  let rest = ''
-  for (;;) {
-    const { done, value } = await reader.read()
-    if (done) return
-    const parts = (rest + value).split('\n')
-    rest = parts.pop() ?? ''
-    for (const part of parts) if (part) take(part)
-  }
 }

@@ -13,6 +13,10 @@ const places: Offer[] = [
   { key: 'accounts', text: 'Accounts', note: 'linked, with their space', to: '/accounts' },
   { key: 'link', text: 'Link an account', note: 'action', to: '/accounts/link' },
   { key: 'compare', text: 'Compare two addresses', note: 'action', to: '/compare' },
+  { key: 'survey', text: 'Survey a folder', note: 'action', to: '/survey' },
+  { key: 'jobs', text: 'Jobs', note: 'what is to be true from now on', to: '/jobs' },
+  { key: 'job', text: 'Make a job', note: 'action', to: '/jobs/new' },
+  { key: 'settings', text: 'Settings', note: 'pace, and who is told', to: '/settings' },
 ]
 
 /** Address bar and command palette in one: "/" begins an address, anything else finds. */

@@ -8,17 +8,21 @@ import { TargetField } from '../tree/TargetField'
 import { Button } from '../ui/Button'
 import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
-import { Field, SelectField } from '../ui/Field'
+import { Field } from '../ui/Field'
 import { when } from '../ui/format'
 import { Failed } from '../ui/Notice'
 import { State } from '../ui/State'
+import { ArrivalList, TriedArrival } from './Arrivals'
+import { MigrationFields, MigrationSteps, NextStep } from './Migration'
 import { type Job, type JobSpec, useJob, whenWords } from './queries'
+import { WhenFields } from './When'
 
 const types = [
   { value: 'copy', title: 'Copy', help: 'what is at the source is at the target too; nothing is ever removed' },
   { value: 'mirror', title: 'Mirror', help: 'the target is as the source is' },
   { value: 'two-way', title: 'Two-way', help: 'both sides hold the same' },
-  { value: 'consolidate', title: 'Consolidate', help: 'several sources in one target; nothing is ever removed' },
+  { value: 'migrate', title: 'Migrate', help: 'in steps, up to a certificate of what is proven; the source is cleared only if asked' },
+  { value: 'consolidate', title: 'Consolidate', help: 'several sources in one target, identical files once where they are merged' },
 ]
 
 const deletions = [
@@ -26,23 +30,6 @@ const deletions = [
   { value: 'follow', title: 'Followed', help: 'removed at the other side, into the provider’s trash where it has one' },
   { value: 'ignore', title: 'Ignored', help: 'it stays at the other side' },
 ]
-
-const kinds = [
-  { value: 'hand', title: 'When it is started by hand' },
-  { value: 'continuous', title: 'As soon as something changes' },
-  { value: 'now', title: 'Once, as soon as it is made' },
-  { value: 'at', title: 'Once, at a time' },
-  { value: 'every', title: 'Every so often' },
-  { value: 'weekly', title: 'Weekly' },
-  { value: 'cron', title: 'By a cron timetable' },
-]
-
-const forms: Record<string, { label: string; placeholder: string }> = {
-  at: { label: 'At', placeholder: '2026-12-01T22:00' },
-  every: { label: 'Every', placeholder: '6h' },
-  weekly: { label: 'Begun, and going until', placeholder: 'mon-fri 22:00-06:00' },
-  cron: { label: 'Minute, hour, day of the month, month, day of the week', placeholder: '0 22 * * 1-5' },
-}
 
 const fresh: JobSpec = { name: '', type: 'copy', routes: [{ from: '', to: '' }], when: {}, rules: {} }
 
@@ -60,22 +47,44 @@ export function JobPage() {
   return <JobForm key={job.data.name + job.data.changed} job={job.data} />
 }
 
+/** A job as it is written, of one that is shown. */
+const specOf = (job: Job): JobSpec => ({
+  name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, deletions: job.deletions, brake: job.brake, migrate: job.migrate, arrivals: job.arrivals,
+})
+
+/** What of a job fits its type: the rest was said for another that was chosen before. */
+function fitting(spec: JobSpec): JobSpec {
+  const removes = spec.type === 'mirror' || spec.type === 'two-way'
+  const { arrival, continuous, ...when } = spec.when ?? {}
+  const identical = spec.type === 'consolidate' ? spec.rules?.identical : undefined
+  return {
+    ...spec,
+    when: { ...when, ...(arrival !== undefined && spec.type === 'copy' && { arrival }), ...(continuous && spec.type !== 'migrate' && { continuous }) },
+    rules: { ...spec.rules, identical },
+    deletions: removes ? spec.deletions : undefined,
+    brake: removes ? spec.brake : undefined,
+    migrate: spec.type === 'migrate' ? spec.migrate : undefined,
+    arrivals: arrival !== undefined && spec.type === 'copy' ? spec.arrivals : undefined,
+  }
+}
+
 function JobForm({ job }: { job?: Job }) {
   const navigate = useNavigate()
   const client = useQueryClient()
-  const [spec, setSpec] = useState<JobSpec>(() => (job ? { name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, deletions: job.deletions, brake: job.brake } : fresh))
+  const [spec, setSpec] = useState<JobSpec>(() => (job ? specOf(job) : fresh))
   const removes = spec.type === 'mirror' || spec.type === 'two-way'
-  const body = JSON.stringify({ ...spec, name: spec.name || 'not-named', deletions: removes ? spec.deletions : undefined, brake: removes ? spec.brake : undefined })
+  const arrives = spec.type === 'copy' && spec.when?.arrival !== undefined
+  const body = JSON.stringify(fitting({ ...spec, name: spec.name || 'not-named' }))
   const asked = useSettled(body)
   const ready = spec.routes.every((route) => /^\/[a-z0-9-]+/.test(route.from) && /^\/[a-z0-9-]+/.test(route.to))
-  const unchanged = !!job && body === JSON.stringify({ name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, deletions: removes ? job.deletions : undefined, brake: removes ? job.brake : undefined })
+  const unchanged = !!job && body === JSON.stringify(fitting(specOf(job)))
   const plan = useQuery({
     queryKey: ['job plan', asked, unchanged],
     queryFn: ({ signal }) =>
       unchanged && job
         ? data(api.GET('/api/v1/jobs/{name}/plan', { params: { path: { name: job.name } }, signal }))
         : data(api.POST('/api/v1/jobs/plans', { body: JSON.parse(asked) as JobSpec, signal })),
-    enabled: ready && asked === body,
+    enabled: ready && asked === body && !arrives,
     retry: false,
     staleTime: 0,
     gcTime: 0,
@@ -97,6 +106,8 @@ function JobForm({ job }: { job?: Job }) {
         {job && <Actions job={job} />}
       </div>
       {job && <Standing job={job} />}
+      {job && <MigrationSteps job={job} />}
+      {job?.when?.arrival !== undefined && <ArrivalList job={job} />}
       <div className="grid gap-8 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <form
           className="grid content-start gap-4"
@@ -108,10 +119,11 @@ function JobForm({ job }: { job?: Job }) {
           {!job && <Field label="Name" placeholder="reports-to-archive" value={spec.name} onChange={(event) => setSpec({ ...spec, name: event.target.value })} help="Lower-case letters, digits and hyphens." />}
           <Choice legend="What it makes true" value={spec.type} onChange={(type) => setSpec({ ...spec, type: type as JobSpec['type'] })} choices={types} />
           <Routes spec={spec} onChange={(routes) => setSpec({ ...spec, routes })} />
-          <WhenFields spec={spec} onChange={(when) => setSpec({ ...spec, when })} />
+          {spec.type === 'migrate' && <MigrationFields spec={spec} onChange={(migrate) => setSpec({ ...spec, migrate })} />}
+          <WhenFields spec={spec} onChange={(change) => setSpec({ ...spec, ...change })} />
           {removes && <Choice legend="What is removed at one side is" value={spec.deletions || 'retire'} onChange={(value) => setSpec({ ...spec, deletions: value })} choices={deletions} />}
           {removes && <BrakeFields spec={spec} onChange={(brake) => setSpec({ ...spec, brake })} />}
-          <RulesForm rules={spec.rules ?? {}} onChange={(rules) => setSpec({ ...spec, rules })} />
+          <RulesForm merges={spec.type === 'consolidate'} rules={spec.rules ?? {}} onChange={(rules) => setSpec({ ...spec, rules })} />
           {save.isError && <Failed error={save.error} />}
           <div className="flex gap-2">
             <Button look="first" type="submit" disabled={!ready || save.isPending || unchanged || (!job && !spec.name)}>
@@ -123,8 +135,10 @@ function JobForm({ job }: { job?: Job }) {
           </div>
         </form>
         <section aria-label="What a run would do" aria-live="polite">
-          <h2 className="pb-2 font-semibold">What a run would do{job && unchanged ? ' now' : ''}</h2>
-          {plan.isError && asked === body ? (
+          <h2 className="pb-2 font-semibold">{arrives ? 'What it would do with the latest arrival' : `What a run would do${job && unchanged ? ' now' : ''}`}</h2>
+          {arrives ? (
+            <TriedArrival asked={asked} ready={ready && asked === body} />
+          ) : plan.isError && asked === body ? (
             <Failed error={plan.error} />
           ) : plan.data && asked === body ? (
             <Summary plan={plan.data} />
@@ -172,7 +186,7 @@ function Actions({ job }: { job: Job }) {
   const [removing, setRemoving] = useState(false)
   const path = { params: { path: { name: job.name } } }
   const anew = () => void client.invalidateQueries({ queryKey: ['jobs'] })
-  const start = useMutation({ mutationFn: () => data(api.POST('/api/v1/jobs/{name}/start', path)), onSuccess: (started) => navigate(`/runs/${started.run}`) })
+  const start = useMutation({ mutationFn: () => data(api.POST('/api/v1/jobs/{name}/start', { ...path, body: {} })), onSuccess: (started) => navigate(`/runs/${started.run}`) })
   const suspend = useMutation({
     mutationFn: () => (job.state === 'suspended' ? data(api.POST('/api/v1/jobs/{name}/resume', path)) : data(api.POST('/api/v1/jobs/{name}/suspend', path))),
     onSuccess: anew,
@@ -188,9 +202,13 @@ function Actions({ job }: { job: Job }) {
   return (
     <div className="flex flex-wrap items-center gap-2">
       {wrong && <Failed error={wrong} />}
-      <Button look="first" disabled={start.isPending || (!!job.last && !job.last.ended)} onClick={() => start.mutate()}>
-        Start now
-      </Button>
+      {job.migration ? (
+        <NextStep job={job} />
+      ) : (
+        <Button look="first" disabled={start.isPending || (!!job.last && !job.last.ended)} onClick={() => start.mutate()}>
+          Start now
+        </Button>
+      )}
       <Button disabled={suspend.isPending} onClick={() => suspend.mutate()}>
         {job.state === 'suspended' ? 'Resume' : 'Suspend'}
       </Button>
@@ -227,28 +245,6 @@ function Routes({ spec, onChange }: { spec: JobSpec; onChange: (routes: JobSpec[
       ))}
       <div>
         <Button onClick={() => onChange([...spec.routes, { from: '', to: '' }])}>Another route</Button>
-      </div>
-    </fieldset>
-  )
-}
-
-function WhenFields({ spec, onChange }: { spec: JobSpec; onChange: (when: JobSpec['when']) => void }) {
-  const given = spec.when ?? {}
-  const kind = given.continuous ? 'continuous' : given.now ? 'now' : (['at', 'every', 'weekly', 'cron'] as const).find((one) => given[one] !== undefined) ?? 'hand'
-  const keep = { zone: given.zone, hours: given.hours }
-  const form = forms[kind]
-  return (
-    <fieldset className="grid gap-2">
-      <SelectField
-        label="When it runs"
-        value={kind}
-        onChange={(next) => onChange(next === 'hand' ? keep : { ...keep, [next]: next === 'continuous' || next === 'now' ? true : '' })}
-        choices={kinds}
-      />
-      {form && <Field label={form.label} placeholder={form.placeholder} mono value={given[kind as 'at'] ?? ''} onChange={(event) => onChange({ ...keep, [kind]: event.target.value })} />}
-      <div className="grid gap-2 sm:grid-cols-2">
-        <Field label="A run may go only within" placeholder="mon-fri 20:00-06:00, sat, sun" mono value={given.hours ?? ''} onChange={(event) => onChange({ ...given, hours: event.target.value || undefined })} />
-        <Field label="Time zone" placeholder="the service’s own" mono value={given.zone ?? ''} onChange={(event) => onChange({ ...given, zone: event.target.value || undefined })} />
       </div>
     </fieldset>
   )

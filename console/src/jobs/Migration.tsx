@@ -8,6 +8,7 @@ import { Checkbox } from '../ui/Checkbox'
 import { Dialog } from '../ui/Dialog'
 import { Field, SelectField } from '../ui/Field'
 import { bytes, count, some, when } from '../ui/format'
+import { Papers } from '../runs/Papers'
 import { Failed } from '../ui/Notice'
 import { State } from '../ui/State'
 import type { Job, JobSpec } from './queries'
@@ -106,17 +107,12 @@ export function MigrationSteps({ job }: { job: Job }) {
         </tbody>
       </table>
       {made && (
-        <p className="pt-3">
-          <span className={made.unproven.items ? 'text-brick' : 'text-reed'}>
+        <div className="flex flex-wrap gap-x-6 pt-2">
+          <p className={made.unproven.items ? 'text-brick' : 'text-reed'}>
             {some(made.proven.items, 'file')} ({bytes(made.proven.bytes)}) proven{made.unproven.items ? `, ${count(made.unproven.items)} not` : ''}.
-          </span>{' '}
-          Certificate:{' '}
-          {(['html', 'csv', 'json'] as const).map((format) => (
-            <a key={format} href={`/api/v1/runs/${made.run}/certificate?format=${format}`} target={format === 'html' ? '_blank' : undefined} rel="noreferrer" className="pr-2 text-plumage hover:underline">
-              {format === 'html' ? 'page' : format.toUpperCase()}
-            </a>
-          ))}
-        </p>
+          </p>
+          <Papers run={made.run} what="certificate" />
+        </div>
       )}
     </section>
   )

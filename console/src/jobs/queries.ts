@@ -18,7 +18,9 @@ export const arrow = (type: string) => (type === 'two-way' ? '↔' : '→')
 export function whenWords(when: When): string {
   const words = when.continuous
     ? 'continuously'
-    : when.now
+    : when.arrival
+      ? `for each ${when.arrival} that arrives, once it is complete`
+      : when.now
       ? 'once, when it was made'
       : when.at
         ? `once, at ${when.at}`

@@ -8,8 +8,10 @@ import { Dialog } from '../ui/Dialog'
 import { bytes, count, duration, plain, some, when } from '../ui/format'
 import { Failed } from '../ui/Notice'
 import { State } from '../ui/State'
+import { stepName } from '../jobs/Migration'
 import { Held, Pace } from './Held'
 import { ItemList } from './ItemList'
+import { Papers } from './Papers'
 import { useCauses, useRun } from './queries'
 
 export function RunPage() {
@@ -54,6 +56,10 @@ function sentenceOf(run: Run): string | undefined {
   if (run.state === 'running' && run.watching) return 'All is in step. It waits for changes, and goes on by itself; this page may be closed.'
   if (run.state === 'paused' && run.cause === 'outside-hours') return 'It is outside the hours in which the job may run, and goes on by itself when they begin.'
   if (run.state === 'held' && brakes.includes(run.cause ?? '')) return 'The brake holds it: nothing has been touched. It waits for a person to let it go, or to cancel it.'
+  if (run.step === 'survey' && run.state === 'done') return 'The survey is taken; its page is the report.'
+  if (run.step === 'clear' && run.state === 'done') return 'What was proven to be at the target is removed at the source, and nothing else.'
+  if (run.step === 'clear' && run.cause === 'source-stays') return 'What was proven to be at the target is removed at the source; what is listed as skipped stays there.'
+  if (run.step === 'fetch' && run.state === 'done') return 'What had been moved away is back where it was, and proven.'
   if (run.state === 'done' && (run.type === 'mirror' || run.type === 'two-way')) return 'Both sides are in step, and what was written is proven.'
   if (run.clears && run.state === 'done') return 'Everything that was to be moved is at the target, proven, and removed at the source.'
   if (run.state === 'held' && run.cause === 'clash-question') return 'All else is done. It waits for a person to decide what is kept where both sides had changed.'
@@ -67,7 +73,7 @@ function Head({ run }: { run: Run }) {
     <div className="flex flex-wrap items-start gap-x-6 gap-y-2 py-3">
       <div className="min-w-0 flex-1 basis-80">
         <h1 className="flex flex-wrap items-baseline gap-3 text-title font-semibold">
-          Run {run.id}
+          {run.step ? `${stepName(run.step)}, run ${run.id}` : `Run ${run.id}`}
           <span className="text-large font-normal">
             <State state={run.state} />
           </span>
@@ -82,6 +88,15 @@ function Head({ run }: { run: Run }) {
           ))}
         </ul>
         <p className="mt-1">{sentenceOf(run)}</p>
+        {run.started_by && run.started_by !== 'by hand' && <p className="text-small text-soft">Begun {/^(the|a) /.test(run.started_by) ? `by ${run.started_by}` : run.started_by}.</p>}
+        {run.step && (
+          <p className={run.waits ? 'text-ochre' : undefined}>
+            {run.waits?.replace(/ Start it with: .*$/, '')}{' '}
+            <Link to={`/jobs/${run.job}`} className="text-plumage hover:underline">
+              The migration {run.job}
+            </Link>
+          </p>
+        )}
         {run.why && run.state !== 'done' && (run.state !== 'partial' || run.cause) && (
           <p className={run.ended ? 'text-brick' : 'text-ochre'}>
             {run.why}. {run.remedy}
@@ -90,19 +105,6 @@ function Head({ run }: { run: Run }) {
       </div>
       <Controls run={run} />
     </div>
-  )
-}
-
-function Reports({ id }: { id: string }) {
-  return (
-    <p className="flex gap-3 pt-1.5 pr-2 text-small">
-      <span className="text-soft">Report:</span>
-      {(['html', 'csv', 'json'] as const).map((format) => (
-        <a key={format} href={`/api/v1/runs/${id}/report?format=${format}`} target={format === 'html' ? '_blank' : undefined} rel="noreferrer" className="text-plumage hover:underline">
-          {format === 'html' ? 'page' : format.toUpperCase()}
-        </a>
-      ))}
-    </p>
   )
 }
 
@@ -118,7 +120,8 @@ function Controls({ run }: { run: Run }) {
   })
   return (
     <div className="flex flex-wrap items-start justify-end gap-2 pt-1">
-      {run.ended && <Reports id={run.id} />}
+      {run.ended && <Papers run={run.id} what="report" />}
+      {run.step === 'final-pass' && (run.state === 'done' || run.state === 'partial') && <Papers run={run.id} what="certificate" />}
       {run.ended && run.state !== 'done' && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('retry')}>
           {run.state === 'cancelled' ? 'Take it up again' : 'Retry what failed'}

@@ -1,13 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { api, data } from '../api/client'
-import type { components } from '../api/schema'
 import { useAccounts } from '../accounts/queries'
 import { Button } from '../ui/Button'
 import { Field } from '../ui/Field'
+import { Notices } from './Notices'
+import { hoursOf, hoursText, type Limits } from '../ui/hours'
 import { Failed } from '../ui/Notice'
-
-type Limits = components['schemas']['Pace']
 
 /** How fast bytes may move, of everything and of each account. */
 export function SettingsPage() {
@@ -28,19 +27,41 @@ export function SettingsPage() {
       {accounts.data.map((account) => (
         <Row key={account.name} title={account.address} account={account.name} limits={paces.data.accounts[account.name] ?? {}} />
       ))}
+      <AtOnce />
+      <Notices />
     </div>
   )
 }
 
-const hoursText = (limits: Limits) => Object.entries(limits.hours ?? {}).map(([when, rate]) => `${when}: ${rate}`).join('\n')
-
-function hoursOf(text: string): Limits['hours'] {
-  const hours: Record<string, string> = {}
-  for (const line of text.split('\n')) {
-    const at = line.lastIndexOf(': ')
-    if (line.trim()) hours[line.slice(0, at < 0 ? undefined : at).trim()] = at < 0 ? '' : line.slice(at + 2).trim()
-  }
-  return Object.keys(hours).length ? hours : undefined
+/** How many runs move at once. */
+function AtOnce() {
+  const client = useQueryClient()
+  const kept = useQuery({ queryKey: ['runs at once'], queryFn: () => data(api.GET('/api/v1/runs-at-once')) })
+  const [given, setGiven] = useState<string>()
+  const save = useMutation({
+    mutationFn: (runs: number) => data(api.PUT('/api/v1/runs-at-once', { body: { runs } })),
+    onSuccess: () => {
+      setGiven(undefined)
+      void client.invalidateQueries({ queryKey: ['runs at once'] })
+    },
+  })
+  const text = given ?? kept.data?.runs.toString() ?? ''
+  return (
+    <form
+      aria-label="Runs at once"
+      className="flex flex-wrap items-end gap-4 border-t border-line py-3"
+      onSubmit={(event) => {
+        event.preventDefault()
+        save.mutate(Number(text))
+      }}
+    >
+      <Field label="Runs at once; the others wait for their turn, by priority" inputMode="numeric" value={text} onChange={(event) => setGiven(event.target.value.replace(/\D/g, ''))} />
+      <Button look={given !== undefined ? 'first' : undefined} type="submit" disabled={!given || save.isPending}>
+        Set the number
+      </Button>
+      {save.isError && <Failed error={save.error} />}
+    </form>
+  )
 }
 
 function Row({ title, account, limits }: { title: string; account: string; limits: Limits }) {

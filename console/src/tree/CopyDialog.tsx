@@ -75,6 +75,22 @@ export function useSettled(value: string): string {
   return settled
 }
 
+/** A target that is not there yet: a run makes it, and so can a person. */
+function Missing({ address }: { address: string }) {
+  const make = useMutation({ mutationFn: () => data(api.POST('/api/v1/folders', { body: { address, parents: true } })) })
+  if (make.isError) return <Failed error={make.error} />
+  return (
+    <p>
+      <span className="font-mono text-small break-all">{plain(address)}</span> {make.isSuccess ? 'is made.' : 'is not there yet. The first run makes it, or: '}
+      {!make.isSuccess && (
+        <Button look="quiet" disabled={make.isPending} onClick={() => make.mutate()}>
+          Make it now
+        </Button>
+      )}
+    </p>
+  )
+}
+
 export function Summary({ plan }: { plan: Plan }) {
   const lines: [number, string, string][] = [
     [plan.create.items - plan.moved.items, `${some(plan.create.items - plan.moved.items, 'file')} to copy`, bytes(plan.create.bytes - plan.moved.bytes)],
@@ -116,6 +132,9 @@ export function Summary({ plan }: { plan: Plan }) {
         </tbody>
       </table>
       {shown.length === 0 && <p>There is nothing to copy.</p>}
+      {plan.makes.map((address) => (
+        <Missing key={address} address={address} />
+      ))}
       {plan.held && (
         <p className="border-l-2 border-ochre pl-4 text-ochre">
           A run would be held: {plan.held.why}.

@@ -3,6 +3,7 @@ import type { components } from '../api/schema'
 import { Checkbox } from '../ui/Checkbox'
 import { Choice } from '../ui/Choice'
 import { Field, SelectField } from '../ui/Field'
+import { hoursOf, hoursText, type Limits } from '../ui/hours'
 
 export type Rules = components['schemas']['Rules']
 
@@ -19,7 +20,7 @@ const types = ['documents', 'pictures', 'sound', 'film']
 const lines = (text: string) => text.split('\n').map((line) => line.trim()).filter(Boolean)
 
 /** What is taken and how; what is not said is left to the service's defaults. */
-export function RulesForm({ rules, onChange }: { rules: Rules; onChange: (rules: Rules) => void }) {
+export function RulesForm({ rules, onChange, merges }: { rules: Rules; onChange: (rules: Rules) => void; merges?: boolean }) {
   const [more, setMore] = useState(false)
   const set = (change: Partial<Rules>) => onChange({ ...rules, ...change })
   const text = (key: 'smaller_than' | 'larger_than' | 'newer_than' | 'older_than' | 'as', label: string, placeholder: string) => (
@@ -58,6 +59,12 @@ export function RulesForm({ rules, onChange }: { rules: Rules; onChange: (rules:
             {text('older_than', 'Changed before', '2y')}
           </div>
           {text('as', 'Names from a template', '{date:%Y}/{date:%m}/{name}')}
+          {rules.as?.includes('{run') && (
+            <span className="flex items-center gap-2">
+              <Checkbox checked={rules.only_changed ?? false} label="Only what has changed since an earlier run" onChange={(only) => set({ only_changed: only || undefined })} />
+              Only what has changed since an earlier run brought it
+            </span>
+          )}
           <div className="grid grid-cols-2 gap-3">
             <SelectField
               label="Names that the target cannot hold"
@@ -78,18 +85,62 @@ export function RulesForm({ rules, onChange }: { rules: Rules; onChange: (rules:
                 { value: 'size', title: 'by size alone where no hash is told' },
               ]}
             />
+            <SelectField
+              label="Beside other runs"
+              value={rules.priority ?? 'normal'}
+              onChange={(priority) => set({ priority: priority === 'normal' ? undefined : priority })}
+              choices={[
+                { value: 'low', title: 'low priority' },
+                { value: 'normal', title: 'normal priority' },
+                { value: 'high', title: 'high priority: begins first, and gets more of an account' },
+              ]}
+            />
+            {merges && (
+              <SelectField
+                label="Identical files of the sources"
+                value={rules.identical ?? ''}
+                onChange={(identical) => set({ identical: identical || undefined })}
+                choices={[
+                  { value: '', title: 'once, where the sources are merged' },
+                  { value: 'once', title: 'once' },
+                  { value: 'each', title: 'each of them' },
+                ]}
+              />
+            )}
             <Field label="Send at most" placeholder="20MB/s" value={rules.pace?.up ?? ''} onChange={(event) => set({ pace: paceOf({ ...rules.pace, up: event.target.value }) })} />
             <Field label="Receive at most" placeholder="20MB/s" value={rules.pace?.down ?? ''} onChange={(event) => set({ pace: paceOf({ ...rules.pace, down: event.target.value }) })} />
           </div>
+          <Hours pace={rules.pace} onChange={(hours) => set({ pace: paceOf({ ...rules.pace, hours }) })} />
         </div>
       )}
     </>
   )
 }
 
+/** Rates at hours of the week, a line each. */
+function Hours({ pace, onChange }: { pace: Rules['pace']; onChange: (hours: Limits['hours']) => void }) {
+  const [text, setText] = useState(hoursText(pace ?? {}))
+  return (
+    <label className="grid gap-1">
+      <span className="text-small text-soft">Rates at hours of the week, one a line</span>
+      <textarea
+        rows={Math.max(1, text.split('\n').length)}
+        spellCheck={false}
+        placeholder="mon-fri 08-18: 5MB/s"
+        value={text}
+        onChange={(event) => {
+          setText(event.target.value)
+          onChange(hoursOf(event.target.value))
+        }}
+        className="w-full rounded-md border border-line bg-ground px-3 py-1 font-mono text-small placeholder:text-soft"
+      />
+    </label>
+  )
+}
+
 function paceOf(pace: NonNullable<Rules['pace']>): Rules['pace'] {
-  const limits = { up: pace.up || undefined, down: pace.down || undefined }
-  return limits.up || limits.down ? limits : undefined
+  const limits = { up: pace.up || undefined, down: pace.down || undefined, hours: pace.hours }
+  return limits.up || limits.down || limits.hours ? limits : undefined
 }
 
 function Patterns({ label, help, value, onChange }: { label: string; help: string; value: string[] | null | undefined; onChange: (value: string[] | undefined) => void }) {

@@ -215,6 +215,9 @@ function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => 
         >
           {picked.length === 2 ? 'Compare the two' : 'Compare with…'}
         </MenuItem>
+        <MenuItem disabled={picked.length !== 1 || first!.kind !== 'folder'} onSelect={() => navigate(`/survey?${new URLSearchParams({ of: first!.address })}`)}>
+          Survey…
+        </MenuItem>
         <MenuItem disabled={none || !inAccounts} onSelect={() => onOpen('remove')}>
           Remove…
         </MenuItem>

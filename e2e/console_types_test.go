@@ -1,0 +1,211 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+)
+
+// looks, where it is set, is a folder in which the pages that tests come by are kept as
+// pictures, to be looked at.
+var looks = os.Getenv("HERON_LOOKS")
+
+func (b *window) look(name string) {
+	if looks != "" {
+		b.picture(filepath.Join(looks, name+".png"))
+	}
+}
+
+// TestConsoleMigration moves a folder away in the console: each step is started there,
+// the certificate is read, the source cleared after a question, and fetched back.
+func TestConsoleMigration(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("archive", to)
+	for i := range 12 {
+		writeFile(t, fmt.Sprint("content ", i), from, "project", fmt.Sprint("year ", i%2), fmt.Sprint(i, ".txt"))
+	}
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("archive")
+	b.open("http://" + h.listen + "/jobs/new")
+	b.shows("Say from where to where")
+	b.field("Name", "project-away")
+	b.click("Migrate in steps, up to a certificate of what is proven; the source is cleared only if asked")
+	b.field("From", "/desk/project")
+	b.field("As", "/archive/away/project")
+	b.click("Clear the source in the end, of exactly what is proven")
+	b.shows("12 files to copy")
+	b.shows("is not there yet. The first run makes it")
+	b.look("migrate-new")
+	b.accessible("a new migration")
+	b.click("Make it now")
+	b.shows("is made.")
+	if _, err := os.Stat(filepath.Join(to, "away", "project")); err != nil {
+		t.Errorf("the target was not made: %v", err)
+	}
+	b.click("Make the job")
+	for _, step := range []struct{ button, shows string }{
+		{"Start the survey", "The survey is taken"},
+		{"Start the first pass", "Everything that was to be copied"},
+		{"Start the catch-up pass", "Next is the final pass, which waits for a person"},
+		{"Start the final pass", "Certificate:"},
+	} {
+		b.click(step.button)
+		b.shows(step.shows)
+		b.click("The migration project-away")
+		b.shows("What a run would do now")
+	}
+	b.shows("12 files (")
+	b.shows("waits for a person: all is proven")
+	b.look("migrate-proven")
+	b.accessible("a migration that waits to be cleared")
+	b.click("Clear the source…")
+	b.shows("Each is looked at once more on both sides")
+	b.look("migrate-clear")
+	b.accessible("the question before a source is cleared")
+	b.click("Remove 12 files")
+	b.shows("removed at the source, and nothing else")
+	if left := digest(t, from); len(left) > 1 {
+		t.Errorf("the source holds %v", left)
+	}
+	b.click("The migration project-away")
+	b.shows("Fetch back")
+	b.click("Fetch back")
+	b.shows("is back where it was")
+	if back := digest(t, filepath.Join(from, "project")); len(back) != 12 {
+		t.Errorf("fetched back: %v", back)
+	}
+}
+
+// TestConsoleTypes makes jobs of the other types in the console, and has each carry out
+// a run: an arrival, two sides in step, a consolidation.
+func TestConsoleTypes(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("archive", to)
+	writeFile(t, "the same", from, "a", "one.csv")
+	writeFile(t, "the same", from, "b", "two.csv")
+	writeFile(t, "another", from, "b", "three.csv")
+	writeFile(t, "theirs", to, "shared", "theirs.txt")
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("archive")
+	begin := func(name string) {
+		b.open("http://" + h.listen + "/jobs/new")
+		b.shows("Say from where to where")
+		b.field("Name", name)
+	}
+
+	// On arrivals, tried on the latest real one before it is made.
+	begin("take")
+	b.field("From", "/desk/a")
+	b.field("As", "/archive/taken")
+	b.choose("When it runs", "arrival")
+	b.field("Complete when nothing changed for", "1s")
+	b.click("More rules: what is left out, names, proof, pace")
+	b.field("Names from a template", "{run:%Y}/{stem}-taken.{ext}")
+	b.shows("Tried on")
+	b.shows("/archive/taken/" + time.Now().UTC().Format("2006") + "/one-taken.csv")
+	b.look("arrival-new")
+	b.accessible("a new job on arrivals")
+	b.click("Make the job")
+	b.shows("What arrived last")
+	b.shows("What was there before is no arrival")
+	b.until(`!!document.querySelector('section[aria-label="What arrived last"]')`)
+	time.Sleep(500 * time.Millisecond) // it has looked at what is there
+	writeFile(t, "new", from, "a", "arrives.csv")
+	b.shows("/desk/a/arrives.csv")
+	b.until(`document.querySelector('section[aria-label="What arrived last"]')?.innerText.includes('done')`)
+	b.look("arrivals")
+	b.accessible("what arrived")
+	comesToHold(t, "new", to, "taken", time.Now().UTC().Format("2006"), "arrives-taken.csv")
+
+	// Two sides in step.
+	begin("step")
+	b.click("Two-way both sides hold the same")
+	b.field("One", "/desk/b")
+	b.field("The other", "/archive/shared")
+	b.shows("3 files to copy")
+	b.click("Make the job")
+	b.shows("two changes keep both")
+	b.click("Start now")
+	b.shows("Both sides are in step")
+	bothHold(t, filepath.Join(from, "b"), filepath.Join(to, "shared"), 3)
+
+	// A consolidation of two folders in one, which holds what is identical once.
+	begin("together")
+	b.click("Consolidate several sources in one target, identical files once where they are merged")
+	b.field("From", "/desk/a")
+	b.field("As", "/archive/all")
+	b.click("Another route")
+	b.until(`document.querySelectorAll('input[list]').length >= 4`)
+	js[any](b, `[...document.querySelectorAll('input[list]')][2].focus(), null`)
+	b.keys("/desk/b\t/archive/all")
+	b.shows("5 files to copy")
+	b.look("consolidate-new")
+	b.click("Make the job")
+	b.click("Start now")
+	b.shows("duplicate")
+	if all := digest(t, filepath.Join(to, "all")); len(all) != 4 {
+		t.Errorf("consolidated: %v", all)
+	}
+	b.look("consolidated")
+}
+
+// TestConsoleSurveyAndNotices takes a survey in the console, and has people told.
+func TestConsoleSurveyAndNotices(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("archive", to)
+	h.linkDrives(clouds(t))
+	for i := range 9 {
+		writeFile(t, fmt.Sprint("content ", i%3), from, "project", fmt.Sprint(i, ".csv"))
+	}
+	writeFile(t, "x", from, "project", "what?.txt")
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("archive")
+	b.open("http://" + h.listen + "/tree?at=/desk")
+	b.click("Choose project")
+	b.click("More")
+	b.click("Survey…")
+	b.field("For a target (may be left away)", "/office-drive")
+	b.click("Take the survey")
+	b.shows("10 files in 0 folders")
+	b.shows("1 name to be translated")
+	b.look("survey")
+	b.accessible("a survey")
+	b.open("http://" + h.listen + "/survey?of=/desk/nowhere")
+	b.click("Take the survey")
+	b.shows("is not there")
+
+	got, server := startMail(t)
+	b.open("http://" + h.listen + "/settings")
+	b.shows("Who is told")
+	b.field("Runs at once; the others wait for their turn, by priority", "x")
+	b.field("Server and port", server)
+	b.field("From", "heron@example.org")
+	b.field("To, parted by commas", "nobody")
+	b.click("Keep this")
+	b.shows("is no mail address")
+	b.field("To, parted by commas", "storage@example.org")
+	b.choose("Encryption", "none")
+	b.click("Keep this")
+	b.until(`[...document.querySelectorAll('button')].some((e) => e.textContent === 'Send a test' && !e.disabled)`)
+	b.accessible("who is told")
+	b.click("Send a test")
+	b.shows("mail: sent")
+	b.look("notices")
+	if subjects := got.subjects(); len(subjects) != 1 || subjects[0] != "Deft Heron: a test" {
+		t.Errorf("the mail said %q", subjects)
+	}
+}
