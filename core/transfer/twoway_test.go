@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -277,4 +278,31 @@ func TestNothingIsRemovedAfterAnError(t *testing.T) {
 	if result := b.new().Execute(t.Context()); result.State != "failed" || !maps.Equal(before, b.target.Files()) {
 		t.Errorf("%+v; the target holds %q", result, b.target.Files())
 	}
+}
+
+// TestSameSizeInOneSecond has both sides write as much to one name in the same second,
+// where times are all that both tell.
+func TestSameSizeInOneSecond(t *testing.T) {
+	b := newBench(t)
+	b.rules.Type = plan.TwoWay
+	at := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
+	b.source.NoHashes, b.target.NoHashes = true, true
+	for _, side := range []*storetest.Memory{b.source, b.target} {
+		side.SetTraits(func(traits *store.Traits) { traits.KeepsTimes, traits.TimePrecision = true, time.Second })
+	}
+	b.source.PutAt("reading 1", at, "clash")
+	b.target.PutAt("reading 2", at, "copy", "clash")
+	b.source.PutAt("a copy of it", at, "same")
+	b.target.PutAt("a copy of it", at, "copy", "same")
+	b.run("done")
+	for _, files := range []map[string]string{b.source.Files(), b.target.Files()} {
+		held := map[string]int{}
+		for _, content := range files {
+			held[content]++
+		}
+		if len(files) != 3 || held["reading 1"] != 1 || held["reading 2"] != 1 || held["a copy of it"] != 1 {
+			t.Errorf("a side holds %v", files)
+		}
+	}
+	b.ended("same", transfer.Skipped, plan.CauseSame)
 }
