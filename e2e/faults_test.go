@@ -103,6 +103,19 @@ var faults = []injected{
 	{name: "body cut", prepare: func(f *fixture) {
 		f.far.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", Times: 1, At: 100_000, Err: store.Errorf(store.ErrTryAgain, "reset")})
 	}},
+	{name: "stalled", prepare: func(f *fixture) { // until the connection counts as lost
+		f.far.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", Times: 1, At: 200_000, Err: store.Errorf(store.ErrTryAgain, "nothing came for too long"), Do: func() { time.Sleep(30 * time.Millisecond) }})
+		f.faulty.Add(storetest.Fault{Op: storetest.OpStat, Name: "b.txt", Times: 1, Err: store.Errorf(store.ErrTryAgain, "nothing came for too long")})
+	}},
+	{name: "clocks differ", prepare: func(f *fixture) { // by years, in both directions
+		for name, content := range f.contents {
+			at := time.Now().AddDate(3, 0, 0)
+			if len(content) < 10 {
+				at = time.Date(1995, 2, 3, 4, 5, 6, 0, time.UTC)
+			}
+			f.other.PutAt(content, at, append([]string{"all"}, strings.Split(name, "/")...)...)
+		}
+	}},
 	{name: "body cut for ever", failed: []string{"d/large.bin"}, prepare: func(f *fixture) {
 		f.far.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", At: 100_000, Err: store.Errorf(store.ErrTryAgain, "reset")})
 	}},

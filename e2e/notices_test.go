@@ -172,6 +172,65 @@ func TestNotices(t *testing.T) {
 	}
 	bothHold(t, filepath.Join(to, "logs"), filepath.Join(to, "logs"), 10)
 
+	// One of two sides in step is rolled back by its provider, and then emptied: each time
+	// nothing is touched, and people are told.
+	old := time.Now().Add(-72 * time.Hour)
+	for i := range 8 {
+		writeFile(t, fmt.Sprint("version 1 of ", i), from, "shared", fmt.Sprint(i))
+		os.Chtimes(filepath.Join(from, "shared", fmt.Sprint(i)), old, old)
+	}
+	h.must("job", "create", "shared", "--type", "two-way", "--from", "/desk/shared", "--to", "/disk/shared")
+	h.job("shared", 0)
+	for i := range 8 {
+		writeFile(t, fmt.Sprint("version 2 of ", i), from, "shared", fmt.Sprint(i))
+	}
+	h.must("run", "release", h.job("shared", 3).ID) // more is written over than the brake allows
+	h.until(h.shownJob("shared").Last.ID, "done")
+	for _, glitch := range []struct {
+		cause string
+		do    func(path string)
+	}{
+		{"source-rolled-back", func(path string) {
+			writeFile(t, "version 1 of "+filepath.Base(path), path)
+			os.Chtimes(path, old, old)
+		}},
+		{"source-emptied", func(path string) { os.Remove(path) }},
+	} {
+		for len(events) > 0 {
+			<-events
+		}
+		before := digest(t, filepath.Join(to, "shared"))
+		for i := range 8 {
+			glitch.do(filepath.Join(from, "shared", fmt.Sprint(i)))
+		}
+		held := h.job("shared", 3)
+		if held.Cause != glitch.cause {
+			t.Errorf("the run is held by %s, want %s", held.Cause, glitch.cause)
+		}
+		select {
+		case event := <-events:
+			if event.Event != "held" || event.Run == nil || event.Run.ID != held.ID {
+				t.Errorf("%s: the webhook was told %+v", glitch.cause, event)
+			}
+		case <-time.After(30 * time.Second):
+			t.Fatalf("%s: the webhook was not told", glitch.cause)
+		}
+		for deadline := time.Now().Add(20 * time.Second); !strings.Contains(strings.Join(got.subjects(), "\n"), held.ID); time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				t.Fatalf("%s: the mail said %q", glitch.cause, got.subjects())
+			}
+		}
+		same(t, glitch.cause, digest(t, filepath.Join(to, "shared")), before)
+		h.must("run", "cancel", held.ID, "--yes")
+		h.until(held.ID, "cancelled")
+		for i := range 8 { // put back from the other side, as the remedy says
+			writeFile(t, fmt.Sprint("version 2 of ", i), from, "shared", fmt.Sprint(i))
+		}
+		h.must("job", "edit", "shared", "--brake-overwrites", "none")
+		h.job("shared", 0)
+		h.must("job", "edit", "shared", "--brake-overwrites", "25%")
+	}
+
 	// In quiet hours nothing is sent.
 	h.says("", 2, "whole week", "notice", "when", "--quiet", "mon-sun")
 	day := func(days int) string { return strings.ToLower(time.Now().AddDate(0, 0, days).Format("Mon")) }

@@ -31,7 +31,7 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &stillConn{Conn: connection}, nil
+	return &stillConn{Conn: connection, still: stillTime}, nil
 }
 
 // stillConn ends a read or a write that nothing comes of. A deadline that was
@@ -39,6 +39,7 @@ func Dial(ctx context.Context, network, address string) (net.Conn, error) {
 // would be felt.
 type stillConn struct {
 	net.Conn
+	still            time.Duration
 	reading, writing atomic.Int64 // when the deadlines were set, in Unix seconds
 }
 
@@ -48,7 +49,7 @@ const resetEvery = 15 // seconds
 func (c *stillConn) Read(p []byte) (int, error) {
 	if now := time.Now(); now.Unix()-c.reading.Load() >= resetEvery {
 		c.reading.Store(now.Unix())
-		if err := c.SetReadDeadline(now.Add(stillTime)); err != nil {
+		if err := c.SetReadDeadline(now.Add(c.still)); err != nil {
 			return 0, err
 		}
 	}
@@ -58,7 +59,7 @@ func (c *stillConn) Read(p []byte) (int, error) {
 func (c *stillConn) Write(p []byte) (int, error) {
 	if now := time.Now(); now.Unix()-c.writing.Load() >= resetEvery {
 		c.writing.Store(now.Unix())
-		if err := c.SetWriteDeadline(now.Add(stillTime)); err != nil {
+		if err := c.SetWriteDeadline(now.Add(c.still)); err != nil {
 			return 0, err
 		}
 	}
