@@ -14,11 +14,12 @@ type Certificate struct {
 	Proven Count      `json:"proven"`
 	By     []ProvenBy `json:"by" doc:"What it was proven with."`
 	// Unproven are those that are at the source, and not proven to be at the target.
-	Unproven Count        `json:"unproven"`
-	Why      []CauseCount `json:"why" doc:"Why these are not."`
-	LeftOut  Count        `json:"left_out" doc:"Left out by the rules."`
-	Folders  int64        `json:"folders" doc:"Folders of the sources that hold files."`
-	Digest   string       `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
+	Unproven       Count        `json:"unproven"`
+	Why            []CauseCount `json:"why" doc:"Why these are not."`
+	LeftOut        Count        `json:"left_out" doc:"Left out by the rules."`
+	FoldersLeftOut int64        `json:"folders_left_out" doc:"Left out by the rules, with all that is in them."`
+	Folders        int64        `json:"folders" doc:"Folders of the sources that hold files."`
+	Digest         string       `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
 }
 
 // ProvenBy counts the files that were proven with one kind of hash.

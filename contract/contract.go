@@ -325,33 +325,34 @@ type Now struct {
 
 // Run is one execution of a job.
 type Run struct {
-	ID            string     `json:"id"`
-	Job           string     `json:"job"`
-	Type          string     `json:"type" doc:"Of the job."`
-	Step          string     `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
-	Waits         string     `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
-	StartedBy     string     `json:"started_by,omitempty" doc:"What had it begin."`
-	Removing      Count      `json:"removing" doc:"Files that it removes, as planned."`
-	State         string     `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
-	Cause         string     `json:"cause,omitempty"`
-	Why           string     `json:"why,omitempty"`
-	Remedy        string     `json:"remedy,omitempty"`
-	Routes        []Route    `json:"routes"`
-	Clash         string     `json:"clash"`
-	Rules         Rules      `json:"rules"`
-	Average       float64    `json:"average" doc:"Bytes a second since it began."`
-	LeftOut       Count      `json:"left_out" doc:"Files that the rules leave out; these are counted and not listed."`
-	Inside        Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
-	Clears        bool       `json:"clears" doc:"A move: what is proven at the target is removed at the source."`
-	Watching      bool       `json:"watching,omitempty" doc:"All is in step, and it waits for changes."`
-	Planned       bool       `json:"planned" doc:"All is listed, and the totals are final."`
-	Items         ItemCounts `json:"items"`
-	Bytes         ByteCounts `json:"bytes"`
-	Interruptions int64      `json:"interruptions" doc:"How often the service ended meanwhile."`
-	Created       time.Time  `json:"created"`
-	Started       *time.Time `json:"started"`
-	Ended         *time.Time `json:"ended"`
-	Now           *Now       `json:"now,omitempty"`
+	ID             string     `json:"id"`
+	Job            string     `json:"job"`
+	Type           string     `json:"type" doc:"Of the job."`
+	Step           string     `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
+	Waits          string     `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
+	StartedBy      string     `json:"started_by,omitempty" doc:"What had it begin."`
+	Removing       Count      `json:"removing" doc:"Files that it removes, as planned."`
+	State          string     `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
+	Cause          string     `json:"cause,omitempty"`
+	Why            string     `json:"why,omitempty"`
+	Remedy         string     `json:"remedy,omitempty"`
+	Routes         []Route    `json:"routes"`
+	Clash          string     `json:"clash"`
+	Rules          Rules      `json:"rules"`
+	Average        float64    `json:"average" doc:"Bytes a second since it began."`
+	LeftOut        Count      `json:"left_out" doc:"Files that the rules leave out; these are counted and not listed."`
+	FoldersLeftOut int64      `json:"folders_left_out" doc:"Folders that the rules leave out, with all that is in them."`
+	Inside         Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
+	Clears         bool       `json:"clears" doc:"A move: what is proven at the target is removed at the source."`
+	Watching       bool       `json:"watching,omitempty" doc:"All is in step, and it waits for changes."`
+	Planned        bool       `json:"planned" doc:"All is listed, and the totals are final."`
+	Items          ItemCounts `json:"items"`
+	Bytes          ByteCounts `json:"bytes"`
+	Interruptions  int64      `json:"interruptions" doc:"How often the service ended meanwhile."`
+	Created        time.Time  `json:"created"`
+	Started        *time.Time `json:"started"`
+	Ended          *time.Time `json:"ended"`
+	Now            *Now       `json:"now,omitempty"`
 }
 
 // Over reports whether the run has ended.

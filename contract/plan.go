@@ -15,24 +15,25 @@ type Exporting struct {
 
 // Plan is what a copy would do.
 type Plan struct {
-	Type      string      `json:"type,omitempty" doc:"mirror or two-way, of a job that removes."`
-	Routes    []Route     `json:"routes"`
-	Create    Count       `json:"create" doc:"To be written where nothing is."`
-	Replace   Count       `json:"replace" doc:"Changed at the source since, to be written anew."`
-	KeepBoth  Count       `json:"keep_both" doc:"Clashes that keep both."`
-	Look      Count       `json:"look" doc:"To be compared by content first."`
-	Left      Count       `json:"left" doc:"Clashes that are left."`
-	Folders   int64       `json:"folders" doc:"Empty folders to be made."`
-	Unchanged Count       `json:"unchanged" doc:"In step already."`
-	Ask       Count       `json:"ask" doc:"Clashes that a person is asked about."`
-	LeftOut   Count       `json:"left_out" doc:"Left out by the rules."`
-	Inside    Count       `json:"inside" doc:"Of those to be written: copied inside the target, from what holds the same there."`
-	Skipped   Count       `json:"skipped" doc:"Links, sockets and devices, which hold nothing of their own."`
-	Refused   Count       `json:"refused" doc:"Cannot be held by the target."`
-	Clashes   int64       `json:"clashes"`
-	Moving    Count       `json:"moving" doc:"What will be written, at most."`
-	Blockers  []Blocker   `json:"blockers" doc:"What the target cannot hold: the first hundred."`
-	Exports   []Exporting `json:"exports" doc:"The documents that are exported, and as what."`
+	Type           string      `json:"type,omitempty" doc:"mirror or two-way, of a job that removes."`
+	Routes         []Route     `json:"routes"`
+	Create         Count       `json:"create" doc:"To be written where nothing is."`
+	Replace        Count       `json:"replace" doc:"Changed at the source since, to be written anew."`
+	KeepBoth       Count       `json:"keep_both" doc:"Clashes that keep both."`
+	Look           Count       `json:"look" doc:"To be compared by content first."`
+	Left           Count       `json:"left" doc:"Clashes that are left."`
+	Folders        int64       `json:"folders" doc:"Empty folders to be made."`
+	Unchanged      Count       `json:"unchanged" doc:"In step already."`
+	Ask            Count       `json:"ask" doc:"Clashes that a person is asked about."`
+	LeftOut        Count       `json:"left_out" doc:"Left out by the rules."`
+	FoldersLeftOut int64       `json:"folders_left_out" doc:"Left out by the rules, with all that is in them, which is not counted."`
+	Inside         Count       `json:"inside" doc:"Of those to be written: copied inside the target, from what holds the same there."`
+	Skipped        Count       `json:"skipped" doc:"Links, sockets and devices, which hold nothing of their own."`
+	Refused        Count       `json:"refused" doc:"Cannot be held by the target."`
+	Clashes        int64       `json:"clashes"`
+	Moving         Count       `json:"moving" doc:"What will be written, at most."`
+	Blockers       []Blocker   `json:"blockers" doc:"What the target cannot hold: the first hundred."`
+	Exports        []Exporting `json:"exports" doc:"The documents that are exported, and as what."`
 
 	Translated Count      `json:"translated" doc:"Of those to be written: the target cannot hold the name, and gets another."`
 	Names      []Renaming `json:"names" doc:"The first hundred of these."`

@@ -135,6 +135,9 @@ func PlanSentence(plan contract.Plan) string {
 	leave(plan.Unchanged.Items, "in step already")
 	leave(plan.Left.Items, "left, as both sides changed")
 	leave(plan.LeftOut.Items, "left out by the rules")
+	if plan.FoldersLeftOut > 0 {
+		leaving = append(leaving, Some(plan.FoldersLeftOut, "folder")+" left out with all that is in them")
+	}
 	leave(plan.Skipped.Items, "skipped, as links and devices hold nothing of their own")
 	leave(plan.Refused.Items, "that the target cannot hold")
 	if len(doing) > 0 && plan.Clashes == 0 {

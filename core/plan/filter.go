@@ -61,8 +61,20 @@ type Sieve struct {
 	smaller        int64
 	larger         int64
 	newer, older   time.Time
-	// LeftOut counts the files that were left out.
+	// LeftOut counts the files that were left out, but for those in folders that were
+	// left out with all that is in them, which Folders counts.
 	LeftOut Count
+	Folders int64
+}
+
+// Leaves says of folders whether they are left out with all that is in them, so that
+// they need not be looked into; nil where none are. It is for one goroutine at a time.
+func (f Filter) Leaves() func(store.Listed) bool {
+	patterns, err := ParsePatterns(f.LeaveOut)
+	if err != nil || patterns.Empty() {
+		return nil
+	}
+	return func(listed store.Listed) bool { return patterns.Match(listed.Below, listed.Name, listed.Kind) }
 }
 
 // Sieve reads the filter. Its error says what is wrong with it, or which of its
@@ -174,20 +186,26 @@ func (s *Sieve) Of(listing iter.Seq2[store.Listed, error]) iter.Seq2[store.Liste
 	}
 	return func(yield func(store.Listed, error) bool) {
 		var way waiting
+		var left store.Key // a folder that is left out with all that is in it
 		for listed, err := range listing {
 			if err != nil {
 				yield(listed, err)
 				return
 			}
+			if left != "" && strings.HasPrefix(string(listed.Key()), string(left)) {
+				continue
+			}
 			if !way.leave(listed.Key(), !s.picks(), yield) {
 				return
 			}
 			switch {
+			case !s.Takes(listed) && listed.Kind == store.KindFolder:
+				way.partly()
+				left = listed.Key()
+				s.Folders++
 			case !s.Takes(listed):
 				way.partly()
-				if listed.Kind != store.KindFolder {
-					s.LeftOut.add(listed.Size)
-				}
+				s.LeftOut.add(listed.Size)
 			case listed.Kind == store.KindFolder:
 				way = append(way, &folderWaiting{listed: listed})
 			default:

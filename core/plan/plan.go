@@ -133,6 +133,8 @@ type Totals struct {
 	Refused   Count `json:"refused"`
 	// LeftOut are those that a filter leaves out, which make no steps.
 	LeftOut Count `json:"left_out"`
+	// FoldersLeftOut are folders that a filter leaves out with all that is in them.
+	FoldersLeftOut int64 `json:"folders_left_out"`
 	// Translated and Inside are among those above: the first have another name
 	// at the target, the second are copied inside it.
 	Translated Count `json:"translated"`

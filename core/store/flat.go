@@ -31,10 +31,18 @@ type FlatLister interface {
 // store has no such ability, folders are listed side by side, ahead of what is
 // yielded, and those that come in no order are sorted. What is ours is left out.
 func ListFlat(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
+	return ListFlatWithout(ctx, s, folder, nil)
+}
+
+// ListFlatWithout is ListFlat without what is in some folders, where these are listed by
+// themselves: leave says of a folder whether it is not looked into, which spares its
+// listing. A store that lists a whole subtree at once may yield what is in them. leave
+// may be nil; it is called by one goroutine at a time.
+func ListFlatWithout(ctx context.Context, s Store, folder Folder, leave func(Listed) bool) iter.Seq2[Listed, error] {
 	if limited, ok := s.(*readOnly); ok {
 		s = limited.store // its listing is that of the store beneath
 	}
-	flat := walk(ctx, s, folder)
+	flat := walk(ctx, s, folder, leave)
 	if lister, ok := s.(FlatLister); ok {
 		flat = sharded(ctx, s, lister, folder)
 	}

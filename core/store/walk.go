@@ -28,6 +28,7 @@ const (
 // entries, and those of one folder where the store lists in no order.
 type walker struct {
 	store Store
+	leave func(Listed) bool // folders that are not looked into; may be nil
 
 	mu      sync.Mutex
 	changed *sync.Cond // begun or held less, or ended
@@ -70,10 +71,10 @@ func (s *soonest) Pop() any {
 
 // walk yields everything below a folder of a store that lists folder by folder, as
 // [ListFlat] does. Its goroutines have ended when it returns.
-func walk(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
+func walk(ctx context.Context, s Store, folder Folder, leave func(Listed) bool) iter.Seq2[Listed, error] {
 	return func(yield func(Listed, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
-		w := &walker{store: s}
+		w := &walker{store: s, leave: leave}
 		w.changed = sync.NewCond(&w.mu)
 		defer func() {
 			cancel()
@@ -156,7 +157,7 @@ func (w *walker) foresee(ctx context.Context, b *branch, entries []Entry) map[in
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for i, entry := range entries {
-		if entry.Kind != KindFolder {
+		if entry.Kind != KindFolder || w.leave != nil && w.leave(Listed{Below: b.below, Entry: entry}) {
 			continue
 		}
 		if branches == nil {

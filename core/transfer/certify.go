@@ -25,35 +25,36 @@ type Certified struct {
 
 // Certify lists both sides of the routes anew, to the end, holds them against what is
 // remembered, and calls each with every file of the sources: in the order of the
-// routes, and of keys in each. What the filter leaves out is counted and not passed
-// on. It writes nothing.
-func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory, each func(Certified) error) (leftOut plan.Count, err error) {
+// routes, and of keys in each. What the filter leaves out is counted, as files and as folders with
+// all that is in them, and not passed on. It writes nothing.
+func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory, each func(Certified) error) (leftOut plan.Count, folders int64, err error) {
 	for i, route := range routes {
 		sieve, err := rules.Filter.Sieve(began)
 		if err != nil {
-			return leftOut, err
+			return leftOut, folders, err
 		}
 		differences, err := route.anew(ctx, rules, began, memory, sieve)
 		if err != nil {
-			return leftOut, err
+			return leftOut, folders, err
 		}
 		for d, err := range differences {
 			if err != nil {
-				return leftOut, fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
+				return leftOut, folders, fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
 			}
 			if d.Source == nil || d.Kind == store.KindFolder {
 				continue
 			}
 			if err := each(certified(i, rules, d)); err != nil {
-				return leftOut, err
+				return leftOut, folders, err
 			}
 		}
 		if sieve != nil {
 			leftOut.Items += sieve.LeftOut.Items
 			leftOut.Bytes += sieve.LeftOut.Bytes
+			folders += sieve.Folders
 		}
 	}
-	return leftOut, ctx.Err()
+	return leftOut, folders, ctx.Err()
 }
 
 func certified(route int, rules plan.Rules, d compare.Difference) Certified {

@@ -64,7 +64,7 @@ func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err err
 // anew lists both sides of a route anew, and holds them against what is remembered.
 // sieve, where not nil, leaves out of the source.
 func (r Route) anew(ctx context.Context, rules plan.Rules, began time.Time, memory Memory, sieve *plan.Sieve) (iter.Seq2[compare.Difference, error], error) {
-	streams, err := r.streams(ctx)
+	streams, err := r.streams(ctx, rules)
 	if err != nil {
 		return nil, err
 	}

@@ -16,7 +16,7 @@ import (
 func (b *bench) certify() (all map[string]transfer.Certified, leftOut plan.Count) {
 	b.t.Helper()
 	all = map[string]transfer.Certified{}
-	leftOut, err := transfer.Certify(b.t.Context(), []transfer.Route{b.route()}, b.rules, b.began, b.records, func(one transfer.Certified) error {
+	leftOut, _, err := transfer.Certify(b.t.Context(), []transfer.Route{b.route()}, b.rules, b.began, b.records, func(one transfer.Certified) error {
 		all[string(one.Item.Key)] = one
 		return nil
 	})

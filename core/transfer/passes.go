@@ -77,7 +77,7 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 			continue
 		}
 		one := planning{
-			Route: route, rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, route.Scope), totals: totals, leftOut: totals.LeftOut,
+			Route: route, rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, route.Scope), totals: totals, leftOut: leftOut{totals.LeftOut, totals.FoldersLeftOut},
 			unchanged: r.unchanged, memory: r.Records, place: &position{},
 		}
 		if !touched.All {

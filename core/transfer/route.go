@@ -199,7 +199,7 @@ func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, 
 		if !some {
 			continue
 		}
-		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: totals.LeftOut, memory: memory}
+		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: leftOut{totals.LeftOut, totals.FoldersLeftOut}, memory: memory}
 		if err := planRoute(ctx, one, func(step plan.Step) error {
 			if each == nil {
 				return nil
@@ -219,12 +219,23 @@ type planning struct {
 	began     time.Time
 	pairs     iter.Seq2[compare.Pair, error]
 	totals    *plan.Totals
-	leftOut   plan.Count                    // of the routes before
+	leftOut   leftOut                       // of the routes before
 	unchanged func(compare.Difference) bool // nil counts all
 	memory    Memory
 	// touched are the places that are looked at; nil looks at all.
 	touched []touch
 	place   *position // how far an earlier try came; nil for none
+}
+
+// leftOut is how much a filter has left out.
+type leftOut struct {
+	files   plan.Count
+	folders int64
+}
+
+// and is it with what a sieve has left out.
+func (l leftOut) and(sieve *plan.Sieve) (plan.Count, int64) {
+	return plan.Count{Items: l.files.Items + sieve.LeftOut.Items, Bytes: l.files.Bytes + sieve.LeftOut.Bytes}, l.folders + sieve.Folders
 }
 
 // position is up to which key a route was planned, where its keys come in order: what
@@ -281,7 +292,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	if err := store.Prepare(ctx, route.Target.Store); err != nil {
 		return err
 	}
-	streams, err := route.streams(ctx)
+	streams, err := route.streams(ctx, rules)
 	if err != nil {
 		return err
 	}
@@ -327,9 +338,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			streams.Target = func(ctx context.Context) iter.Seq2[store.Listed, error] { return other.Of(target(ctx)) }
 		}
 		before := p.leftOut
-		defer func() {
-			totals.LeftOut = plan.Count{Items: before.Items + sieve.LeftOut.Items, Bytes: before.Bytes + sieve.LeftOut.Bytes}
-		}()
+		defer func() { totals.LeftOut, totals.FoldersLeftOut = before.and(sieve) }()
 	}
 	planner := plan.Planner{
 		Rules: rules, LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile, Totals: totals,
@@ -443,14 +452,19 @@ type bothSides struct {
 }
 
 // streams lists both sides: all below two folders, or one file and what is at
-// its target.
-func (r Route) streams(ctx context.Context) (streams bothSides, err error) {
+// its target. Folders that the rules leave out are not looked into.
+func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides, err error) {
 	entry, err := r.Source.Store.Stat(ctx, r.Source.Root)
 	if err != nil {
 		return streams, err
 	}
 	if entry.Kind == store.KindFolder {
-		streams.Source, streams.Target = r.Source.listing(), compare.OrEmpty(r.Target.listing())
+		leaves := rules.Filter.Leaves
+		streams.Source = r.Source.listing(leaves())
+		if rules.As != "" { // the target's folders are others
+			leaves = func() func(store.Listed) bool { return nil }
+		}
+		streams.Target = compare.OrEmpty(r.Target.listing(leaves()))
 		return streams, nil
 	}
 	streams.single, streams.Source, streams.Target = true, compare.OneFile(&entry), compare.OneFile(nil)
@@ -467,9 +481,9 @@ func (r Route) streams(ctx context.Context) (streams bothSides, err error) {
 	return streams, nil
 }
 
-func (s Side) listing() compare.Listing {
+func (s Side) listing(leave func(store.Listed) bool) compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
 		// Of a target, too, twins are told apart: a merge needs each key once.
-		return store.ListFlat(ctx, store.AsFiles(s.Store, plan.NoExports()), s.Root.AsFolder())
+		return store.ListFlatWithout(ctx, store.AsFiles(s.Store, plan.NoExports()), s.Root.AsFolder(), leave)
 	}
 }

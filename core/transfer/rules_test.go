@@ -190,9 +190,12 @@ func TestLeftOut(t *testing.T) {
 	b.source.Put("4", "t", "only.tmp")
 	b.run("done")
 	b.want(map[string]string{"/copy/a/z": "3"})
-	if b.records.totals.LeftOut.Items != 3 {
-		t.Errorf("%+v were left out", b.records.totals.LeftOut)
+	if totals := b.records.totals; totals.LeftOut.Items != 2 || totals.FoldersLeftOut != 1 {
+		t.Errorf("%+v were left out, and %d folders", totals.LeftOut, totals.FoldersLeftOut)
 	}
+	looked := storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpList, Name: "cache", Err: store.Errorf(store.ErrRefused, "it was looked into")})
+	b.from = looked
+	b.run("done")
 	if _, err := b.target.Stat(t.Context(), store.At("copy", "t")); store.KindOf(err) != store.ErrNotFound {
 		t.Errorf("a folder of which all is left out: %v", err)
 	}

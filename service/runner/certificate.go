@@ -71,7 +71,7 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 		files = files[:0]
 		return err
 	}
-	leftOut, err := transfer.Certify(ctx, routes, row.Rules, row.CreatedAt, r.db, func(one transfer.Certified) error {
+	leftOut, folders, err := transfer.Certify(ctx, routes, row.Rules, row.CreatedAt, r.db, func(one transfer.Certified) error {
 		if one.Cause == plan.CauseNotAFile {
 			return nil // it holds nothing of its own
 		}
@@ -88,7 +88,7 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 	if err != nil {
 		return made, err
 	}
-	made.LeftOut = contract.Count(leftOut)
+	made.LeftOut, made.FoldersLeftOut = contract.Count(leftOut), folders
 	for _, err := range r.db.CertifiedFolders(ctx, row.Number) {
 		if err != nil {
 			return made, err

@@ -192,7 +192,7 @@ func (e *InputError) Unwrap() error { return e.error }
 func planOf(t plan.Totals) contract.Plan {
 	count := func(c plan.Count) contract.Count { return contract.Count(c) }
 	return contract.Plan{
-		Ask: count(t.Ask), LeftOut: count(t.LeftOut), Inside: count(t.Inside), Translated: count(t.Translated),
+		Ask: count(t.Ask), LeftOut: count(t.LeftOut), FoldersLeftOut: t.FoldersLeftOut, Inside: count(t.Inside), Translated: count(t.Translated),
 		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
 		Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Skipped: count(t.Skipped), Refused: count(t.Refused),
 		Clashes: t.Clashes(), Moving: count(t.Moving()),

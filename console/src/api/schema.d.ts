@@ -1436,6 +1436,11 @@ export interface components {
              * @description Folders of the sources that hold files.
              */
             folders: number;
+            /**
+             * Format: int64
+             * @description Left out by the rules, with all that is in them.
+             */
+            folders_left_out: number;
             job: string;
             /** @description Left out by the rules. */
             left_out: components["schemas"]["Count"];
@@ -2035,6 +2040,11 @@ export interface components {
             folders: number;
             /**
              * Format: int64
+             * @description Left out by the rules, with all that is in them, which is not counted.
+             */
+            folders_left_out: number;
+            /**
+             * Format: int64
              * @description Folders to be removed.
              */
             folders_removed: number;
@@ -2297,6 +2307,11 @@ export interface components {
             created: string;
             /** Format: date-time */
             ended: string | null;
+            /**
+             * Format: int64
+             * @description Folders that the rules leave out, with all that is in them.
+             */
+            folders_left_out: number;
             id: string;
             /** @description Copied inside the target, of what is planned. */
             inside: components["schemas"]["Count"];

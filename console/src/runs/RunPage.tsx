@@ -221,7 +221,8 @@ function Figures({ run }: { run: Run }) {
     ['Moved', bytes(run.bytes.moved)],
     ['Begun', when(run.started)],
   ]
-  if (run.left_out.items) figures.push(['Left out by the rules', some(run.left_out.items, 'file')])
+  if (run.left_out.items || run.folders_left_out)
+    figures.push(['Left out by the rules', [run.left_out.items && some(run.left_out.items, 'file'), run.folders_left_out && some(run.folders_left_out, 'folder')].filter(Boolean).join(', ')])
   if (run.inside.items) figures.push(['Copied inside, not sent', bytes(run.inside.bytes)])
   if (run.rules.pace) figures.push(['Pace', [run.rules.pace.up && `${run.rules.pace.up} up`, run.rules.pace.down && `${run.rules.pace.down} down`].filter(Boolean).join(', ') || 'by hours'])
   if (run.ended) figures.push(['Took', duration(seconds)])

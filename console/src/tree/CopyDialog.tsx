@@ -99,6 +99,7 @@ export function Summary({ plan }: { plan: Plan }) {
     [plan.ask.items, `${some(plan.ask.items, 'clash')} to ask about`, bytes(plan.ask.bytes)],
     [plan.left.items, `${some(plan.left.items, 'clash')} to leave`, bytes(plan.left.bytes)],
     [plan.left_out.items, `${some(plan.left_out.items, 'file')} left out by the rules`, bytes(plan.left_out.bytes)],
+    [plan.folders_left_out, `${some(plan.folders_left_out, 'folder')} left out with all that is in them`, ''],
     [plan.inside.items, `${some(plan.inside.items, 'file')} of these copied inside the target, not sent`, bytes(plan.inside.bytes)],
     [plan.translated.items, `${some(plan.translated.items, 'name')} of these translated, as the target cannot hold them`, ''],
     [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
