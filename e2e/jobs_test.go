@@ -54,13 +54,13 @@ func TestTwoWayJob(t *testing.T) {
 	h.link(shell.Password, "sftp", "archive", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", place)
 	far := filepath.Join(place, "shared")
 	for i := range 30 {
-		writeFile(t, fmt.Sprint("file ", i), desk, "work", fmt.Sprint(i))
+		writeFile(t, fmt.Sprint("file ", i), desk, "papers", fmt.Sprint(i))
 	}
 	writeFile(t, "theirs", far, "theirs")
 	writeFile(t, "the same", far, "both")
-	writeFile(t, "the same", desk, "work", "both")
+	writeFile(t, "the same", desk, "papers", "both")
 
-	made := h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/work", "--to", "/archive/shared")
+	made := h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/papers", "--to", "/archive/shared")
 	if !strings.Contains(made, "A change wins over a removal") {
 		t.Errorf("it is not said what the job does: %s", made)
 	}
@@ -72,31 +72,31 @@ func TestTwoWayJob(t *testing.T) {
 		t.Errorf("the plan of a first run: %+v", plan)
 	}
 	h.job("keep", 0)
-	bothHold(t, desk+"/work", far, 32)
+	bothHold(t, desk+"/papers", far, 32)
 	if run := h.job("keep", 0); run.Items.Done != 0 || run.Items.Unchanged != 32 {
 		t.Errorf("a second run: %+v", run.Items)
 	}
 
 	// At both sides something is changed, removed, renamed, and both change one.
-	writeFile(t, "changed here", desk, "work", "1")
+	writeFile(t, "changed here", desk, "papers", "1")
 	writeFile(t, "changed there", far, "2")
-	os.Remove(filepath.Join(desk, "work", "3"))
+	os.Remove(filepath.Join(desk, "papers", "3"))
 	os.Remove(filepath.Join(far, "4"))
-	os.Rename(filepath.Join(desk, "work", "5"), filepath.Join(desk, "work", "five"))
-	writeFile(t, "changed here too", desk, "work", "6")
+	os.Rename(filepath.Join(desk, "papers", "5"), filepath.Join(desk, "papers", "five"))
+	writeFile(t, "changed here too", desk, "papers", "6")
 	writeFile(t, "changed there too", far, "6")
-	os.Remove(filepath.Join(desk, "work", "7"))
+	os.Remove(filepath.Join(desk, "papers", "7"))
 	writeFile(t, "changed there, removed here", far, "7")
 	run := h.job("keep", 0)
-	bothHold(t, desk+"/work", far, 31)
-	if content, _ := os.ReadFile(filepath.Join(desk, "work", "7")); string(content) != "changed there, removed here" {
+	bothHold(t, desk+"/papers", far, 31)
+	if content, _ := os.ReadFile(filepath.Join(desk, "papers", "7")); string(content) != "changed there, removed here" {
 		t.Errorf("a removal won over a change: %q", content)
 	}
 	kept, _ := filepath.Glob(filepath.Join(far, "6 (from desk *)"))
 	if len(kept) != 1 || run.Items.Removed == 0 {
 		t.Errorf("both contents of the clash: %v; %+v", kept, run.Items)
 	}
-	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "retired", "*", "work", "4"))
+	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "retired", "*", "papers", "4"))
 	if len(back) != 1 {
 		t.Errorf("what was removed there cannot be fetched back here: %v", back)
 	}
@@ -112,7 +112,7 @@ func TestTwoWayJob(t *testing.T) {
 		t.Fatalf("one side was emptied: %+v", run)
 	}
 	h.says("", 1, "is held", "job", "start", "keep")
-	if out := h.must("run", "items", run.ID, "--state", "waiting"); strings.Count(out, "remove /desk/work/") < 30 {
+	if out := h.must("run", "items", run.ID, "--state", "waiting"); strings.Count(out, "remove /desk/papers/") < 30 {
 		t.Errorf("what it would do:\n%s", out)
 	}
 	h.end(syscall.SIGTERM)
@@ -120,7 +120,7 @@ func TestTwoWayJob(t *testing.T) {
 	if again, err := h.client().Run(t.Context(), run.ID); err != nil || again.State != "held" {
 		t.Fatalf("after a restart: %+v, %v", again, err)
 	}
-	if files, _ := os.ReadDir(filepath.Join(desk, "work")); len(files) != 31 {
+	if files, _ := os.ReadDir(filepath.Join(desk, "papers")); len(files) != 31 {
 		t.Errorf("%d files are left", len(files))
 	}
 	h.must("run", "cancel", run.ID, "--yes")

@@ -77,8 +77,6 @@ func TestPictures(t *testing.T) {
 	b.shows("empty folder to make")
 	b.picture(picture("console-copy"))
 	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
-	b.until(`Number(document.querySelector('[role=progressbar]')?.ariaValueNow) > 25`)
-	b.picture(picture("console-run"))
 	slow.release()
 	b.shows("and proven.")
 
@@ -119,8 +117,27 @@ func TestPictures(t *testing.T) {
 	b.picture(picture("survey"))
 	drivePictures(t, h, b, screen)
 	filePictures(t, h, b, screen)
+	migrationPictures(t, h, b)
 	jobPictures(t, h, b, screen, desk)
 	screen.draw("run-show", fmt.Sprintf("heron run list; heron run show %[1]s; heron run items %[1]s --state failed", run.ID), 2*time.Second)
+}
+
+// migrationPictures draws a migration that waits to clear its source, and its
+// certificate.
+func migrationPictures(t *testing.T, h *heron, b *window) {
+	t.Helper()
+	h.must("job", "create", "surveys-away", "--type", "migrate", "--clear", "--go-on", "final-pass", "--leave-out", "*.tmp", "--from", "/desk/Field surveys", "--to", "/archive/away/Field surveys")
+	h.must("job", "start", "surveys-away", "--detach")
+	made := h.waitsFor("surveys-away", "clear").Certificate
+	b.open("http://" + h.listen + "/jobs/surveys-away")
+	b.shows("waits for a person: all is proven")
+	b.shows("in step already")
+	b.picture(picture("console-migration"))
+	certificate := filepath.Join(t.TempDir(), "certificate.html")
+	h.must("run", "report", made.Run, "--certificate", "--out", certificate)
+	b.open("file://" + certificate)
+	b.shows("The record")
+	b.picture(picture("certificate"))
 }
 
 // jobPictures draws jobs: made, with what a run would do; and one that the brake holds.
@@ -202,19 +219,6 @@ func filePictures(t *testing.T, h *heron, b *window, screen *screen) {
 	b.until(`!document.body.innerText.includes('…')`)
 	b.picture(picture("console-accounts"))
 	accountPictures(h, b, screen)
-	b.click("Link an account")
-	b.click("WebDAV server")
-	b.field("Its name in the tree", "office-share")
-	b.field("URL", "files.example.org/dav")
-	b.click("Link it")
-	b.shows("is no URL")
-	js[any](b, "document.querySelector('h1').scrollIntoView({ block: 'nearest' }), document.activeElement.blur(), null")
-	b.picture(picture("console-link"))
-	b.open("http://" + h.listen + "/compare?here=/gauge-share/Tollmouth&there=/desk/Office/Tollmouth")
-	b.click("Read contents")
-	b.click("Compare")
-	b.shows("The two sides differ")
-	b.picture(picture("console-compare"))
 }
 
 // accountPictures draws the life of a link, and how fast accounts are.

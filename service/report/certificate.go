@@ -84,11 +84,11 @@ func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made 
 	if err := table.Write([]string{"address", "target", "bytes", "proof", "cause", "brought by"}); err != nil {
 		return err
 	}
-	for file, err := range source.CertifiedFiles(ctx, made.Run, false) {
+	for one, err := range source.CertifiedFiles(ctx, made.Run, false) {
 		if err != nil {
 			return err
 		}
-		if err := table.Write([]string{plainCell(file.Address), plainCell(file.Target), strconv.FormatInt(file.Bytes, 10), file.Proof, file.Cause, file.Run}); err != nil {
+		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), strconv.FormatInt(one.Bytes, 10), one.Proof, one.Cause, one.Run}); err != nil {
 			return err
 		}
 	}

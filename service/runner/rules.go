@@ -133,24 +133,11 @@ func (r *Runner) SetPace(ctx context.Context, id string, given contract.Pace) er
 	if err != nil {
 		return &InputError{err}
 	}
-	row, a, err := r.find(ctx, id)
-	switch {
-	case err != nil:
-		return err
-	case row.Ended():
-		return refused(row, "nothing of it moves any more")
-	}
-	row.Rules.Pace = rule
-	if err := r.db.SaveRun(ctx, row, "rules"); err != nil {
-		return err
-	}
-	if a != nil {
-		r.mu.Lock()
-		a.row.Rules.Pace = rule
-		r.mu.Unlock()
+	a, err := r.changeRules(ctx, id, func(rules *plan.Rules) { rules.Pace = rule })
+	if a != nil && err == nil {
 		a.pace.Set(rule)
 	}
-	return nil
+	return err
 }
 
 // SetPriority changes how a run stands to others, while it moves or before it does.
@@ -159,26 +146,34 @@ func (r *Runner) SetPriority(ctx context.Context, id, given string) error {
 	if err != nil {
 		return &InputError{err}
 	}
+	a, err := r.changeRules(ctx, id, func(rules *plan.Rules) { rules.Priority = priority })
+	if a != nil && err == nil {
+		a.share.SetWeight(priority.Weight())
+	}
+	return err
+}
+
+// changeRules changes the rules of a run that has not ended, and returns its active
+// part where it has one.
+func (r *Runner) changeRules(ctx context.Context, id string, change func(*plan.Rules)) (*active, error) {
 	row, a, err := r.find(ctx, id)
 	switch {
 	case err != nil:
-		return err
+		return nil, err
 	case row.Ended():
-		return refused(row, "nothing of it moves any more")
+		return nil, refused(row, "nothing of it moves any more")
 	}
-	row.Rules.Priority = priority
+	change(&row.Rules)
 	if err := r.db.SaveRun(ctx, row, "rules"); err != nil {
-		return err
+		return nil, err
 	}
 	if a != nil {
 		r.mu.Lock()
-		a.row.Rules.Priority = priority
-		row = a.row
+		change(&a.row.Rules)
 		r.mu.Unlock()
-		a.share.SetWeight(priority.Weight())
 	}
 	r.hub.Publish(live.Runs, r.contract(row, nil))
-	return nil
+	return a, nil
 }
 
 // atOnceName is what the number of runs that move at once is kept under.

@@ -222,7 +222,7 @@ function Figures({ run }: { run: Run }) {
     ['Begun', when(run.started)],
   ]
   if (run.left_out.items || run.folders_left_out)
-    figures.push(['Left out by the rules', [run.left_out.items && some(run.left_out.items, 'file'), run.folders_left_out && some(run.folders_left_out, 'folder')].filter(Boolean).join(', ')])
+    figures.push(['Left out by the rules', [run.folders_left_out && some(run.folders_left_out, 'folder'), run.left_out.items && some(run.left_out.items, 'file')].filter(Boolean).join(', ')])
   if (run.inside.items) figures.push(['Copied inside, not sent', bytes(run.inside.bytes)])
   if (run.rules.pace) figures.push(['Pace', [run.rules.pace.up && `${run.rules.pace.up} up`, run.rules.pace.down && `${run.rules.pace.down} down`].filter(Boolean).join(', ') || 'by hours'])
   if (run.ended) figures.push(['Took', duration(seconds)])

@@ -1,0 +1,97 @@
+package transfer
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// clash settles by the rules that the target holds something else.
+func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error) {
+	step := a.Rules.Settle(plan.Step{
+		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified}, Target: &store.Entry{Modified: target.Modified},
+	})
+	if target.Kind == store.KindFolder && a.Rules.Type.Removes() && a.passes.Load() == 0 {
+		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())
+	}
+	if target.Kind == store.KindFolder && a.Rules.Type == plan.TwoWay {
+		return a.giveWay(ctx, true)
+	}
+	if target.Kind == store.KindFolder && step.Action == plan.Replace {
+		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())
+	}
+	a.item.Target = compare.RememberedOf(target)
+	a.item.Action = step.Action
+	switch step.Action {
+	case plan.Skip:
+		return &Ending{State: Skipped, Cause: step.Cause}, nil
+	case plan.Ask:
+		return nil, errAsks
+	case plan.Replace:
+		if a.Rules.Type.Removes() && a.Rules.Deletions == plan.RetireDeletions {
+			a.item.Cause = plan.CauseRetired
+		}
+		return a.replace(ctx)
+	}
+	return a.beside(ctx, a.item.Target)
+}
+
+// beside writes the content under a name that keeps both, and remembers that
+// the clash with what the target holds is settled.
+func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending, error) {
+	if a.Rules.Type == plan.TwoWay {
+		return a.keepBoth(ctx)
+	}
+	place := a.target()
+	at := a.item.Source.Modified
+	if at.IsZero() {
+		at = time.Now()
+	}
+	var name string
+	for n := 1; ; n++ {
+		name = plan.BesideName(place.Name, a.route.Source.Account, at, n, 255)
+		beside := place.Folder.Place(name)
+		entry, err := a.route.Target.Store.Stat(ctx, beside)
+		if store.KindOf(err) == store.ErrNotFound {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		same, proof, err := a.sameContent(ctx, beside, entry)
+		if err != nil {
+			return nil, err
+		}
+		if same {
+			return a.settled(&Ending{State: Done, Proof: proof, Moved: max(0, entry.Size)}, name, kept), nil
+		}
+		if n > 99 {
+			return nil, store.Errorf(store.ErrRefused, "a hundred files are called like %s already", name)
+		}
+	}
+	if err := a.folders.ensure(ctx, a.route.Target, place.Folder.Path); err != nil {
+		return nil, err
+	}
+	written, proof, err := a.moveContent(ctx, place.Folder.Place(name), store.Absent)
+	if err != nil {
+		if store.KindOf(err) == store.ErrExists || store.KindOf(err) == store.ErrOutcomeUnknown {
+			err = store.Errorf(store.ErrTryAgain, "%s has to be looked at again: %w", name, err)
+		}
+		var source compare.SourceError
+		if errors.As(err, &source) && store.KindOf(err) == store.ErrChanged {
+			err = a.refresh(ctx, err)
+		}
+		return nil, err
+	}
+	return a.settled(&Ending{State: Done, Proof: proof, Moved: max(0, written.Size)}, name, kept), nil
+}
+
+func (a *attempt) settled(ending *Ending, name string, kept compare.Remembered) *Ending {
+	ending.Cause, ending.Name = plan.CauseKeptBoth, name
+	ending.Pair = &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: kept, Kept: true, Run: a.ID}
+	return ending
+}
