@@ -3,6 +3,7 @@ package records_test
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -45,8 +46,8 @@ func TestRenamedAccountsAreFollowed(t *testing.T) {
 	if err := db.RenameAccount(ctx, "id-share", "share", "gauges"); err != nil {
 		t.Fatal(err)
 	}
-	want := `[{/gauges /share-two/share } {/gauges/a "b" /other/share/x }]`
-	if run, err := db.Run(ctx, "run0"); err != nil || fmt.Sprint(run.Routes) != want {
+	want := []records.Route{{From: "/gauges", To: "/share-two/share"}, {From: `/gauges/a "b"`, To: "/other/share/x"}}
+	if run, err := db.Run(ctx, "run0"); err != nil || !slices.Equal(run.Routes, want) {
 		t.Errorf("the run's routes are %v, %v", run.Routes, err)
 	}
 	if run, err := db.Run(ctx, "run2"); err != nil || run.Routes[0].From != "/share-two" {

@@ -178,19 +178,18 @@ func (c *clock) keepHours(ctx context.Context, row records.Job) {
 }
 
 func (r *Runner) withinHours(ctx context.Context, row records.Job, allowed bool, until time.Time) error {
-	run, err := r.db.OpenRunOf(ctx, row.Name)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil
+	runs, err := r.db.OpenRuns(ctx)
+	for _, run := range runs {
+		paused := run.State == records.Paused && run.Cause == string(plan.CauseHours)
+		var failed error
+		switch {
+		case run.Job != row.Name:
+		case allowed && paused:
+			failed = r.take(ctx, run)
+		case !allowed && (run.State == records.Running || run.State == records.Queued):
+			failed = r.pause(ctx, run.ID, plan.CauseHours, outsideHours(until))
+		}
+		err = errors.Join(err, failed)
 	}
-	if err != nil {
-		return err
-	}
-	paused := run.State == records.Paused && run.Cause == string(plan.CauseHours)
-	switch {
-	case allowed && paused:
-		return r.take(ctx, run)
-	case !allowed && (run.State == records.Running || run.State == records.Queued):
-		return r.pause(ctx, run.ID, plan.CauseHours, outsideHours(until))
-	}
-	return nil
+	return err
 }

@@ -190,7 +190,11 @@ func (k *keeper) look(ctx context.Context) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
-	return next, k.begin(ctx)
+	if err := k.begin(ctx); err != nil && ctx.Err() == nil {
+		k.runner.log.Warn("what has arrived cannot be taken for now", "job", k.job.Name, "error", err)
+		return max(arrivalRetry, store.Wait(err)), nil
+	}
+	return next, nil
 }
 
 // sources opens the sources anew: their accounts may be others by now.
