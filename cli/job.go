@@ -125,8 +125,15 @@ func (a *app) jobList() *cobra.Command {
 			t := a.newTable("JOB", "TYPE", "LAST RUN", "NEXT", "FROM AND TO")
 			for _, job := range jobs {
 				last, next := "—", "by hand"
-				if job.When != (contract.When{}) {
-					next = shown.WhenSentence(job.When)
+				switch {
+				case job.Migration != nil && job.Migration.Next == "":
+					next = "it is over"
+				case job.Migration != nil && job.Migration.Waits:
+					next = "waits: " + job.Migration.Next
+				case job.When.Continuous:
+					next = "continuously"
+				case job.When.Arrival != "":
+					next = "on arrivals"
 				}
 				if job.Last != nil {
 					last = a.stateMark(job.Last.State)
@@ -323,6 +330,9 @@ func (a *app) jobPlan() *cobra.Command {
 		}
 		if _, err := a.showPlan(plan, true, false); err != nil {
 			return err
+		}
+		for _, address := range plan.Makes {
+			fmt.Fprintf(a.out, "%s is not there yet, and is made by the first run.\n", shown.Plain(address))
 		}
 		if plan.Held != nil {
 			fmt.Fprintf(a.out, "%s The run would be held: %s. %s\n", a.paint(ochre, "▬"), plan.Held.Why, plan.Held.Remedy)

@@ -107,7 +107,7 @@ export function MigrationSteps({ job }: { job: Job }) {
         </tbody>
       </table>
       {made && (
-        <div className="flex flex-wrap gap-x-6 pt-2">
+        <div className="flex flex-wrap items-baseline gap-x-6 pt-2">
           <p className={made.unproven.items ? 'text-brick' : 'text-reed'}>
             {some(made.proven.items, 'file')} ({bytes(made.proven.bytes)}) proven{made.unproven.items ? `, ${count(made.unproven.items)} not` : ''}.
           </p>
