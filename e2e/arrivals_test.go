@@ -143,6 +143,12 @@ func TestArrivals(t *testing.T) {
 		t.Errorf("9 arrivals had %d runs", len(runs))
 	}
 
+	// The account has another name from now on, and arrivals are noticed as before.
+	h.must("account", "edit", "office-drive", "--name", "the-office")
+	writeFile(t, "renamed", local, "renamed.csv")
+	h.must("put", filepath.Join(local, "renamed.csv"), "/the-office/In")
+	comesToHold(t, "renamed", disk, "out", year, "renamed-taken.csv")
+
 	// Folders, of which some types alone are taken, from a server that tells no changes.
 	writeFile(t, "there", place, "in", "before", "a.csv")
 	h.must("job", "create", "folders", "--on-arrival", "folder", "--rest", "2s", "--at-once", "1", "--types", "pictures", "--from", "/share/in", "--to", "/disk/folders")

@@ -35,6 +35,7 @@ func (r *Runner) Aside(ctx context.Context, account string, change func() error)
 		}
 	}
 	err := change()
+	r.clock.arrivalsAnew()
 	for _, a := range stopped {
 		r.takeUp(a)
 	}

@@ -67,16 +67,19 @@ func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
 	if k.follow(ctx) != nil {
 		return // ctx has ended
 	}
-	for ctx.Err() == nil {
+	for failures := 0; ctx.Err() == nil; {
 		wait, err := k.look(ctx)
-		if err != nil && ctx.Err() == nil {
-			c.runner.log.Warn("arrivals cannot be looked for", "job", row.Name, "error", err)
-			k.hear(heard{all: true}, 0, "")
-			wait = max(arrivalRetry, store.Wait(err))
-			_ = store.Sleep(ctx, wait)
+		if err == nil {
+			failures = 0
+			k.await(ctx, wait)
 			continue
 		}
-		k.await(ctx, wait)
+		if ctx.Err() == nil {
+			c.runner.log.Warn("arrivals cannot be looked for", "job", row.Name, "error", err)
+		}
+		k.hear(heard{all: true}, 0, "")
+		_ = store.Sleep(ctx, max(min(arrivalRetry<<failures, lookIdle), store.Wait(err)))
+		failures = min(failures+1, 8)
 	}
 }
 
@@ -332,6 +335,20 @@ func (c *clock) arrivalEnded(name string) {
 	defer c.mu.Unlock()
 	if k := c.keepers[name]; k != nil {
 		k.nudge()
+	}
+}
+
+// arrivalsAnew has arrivals looked for anew, as an account may be another, or have
+// another name.
+func (c *clock) arrivalsAnew() {
+	jobs, err := c.runner.db.KeptJobs(c.runner.ctx)
+	if err != nil && c.runner.ctx.Err() == nil {
+		c.runner.log.Error("could not look for arrivals anew", "error", err)
+	}
+	for _, row := range jobs {
+		if row.Spec.When.Arrival != "" {
+			c.keep(row)
+		}
 	}
 }
 
