@@ -320,3 +320,24 @@ func TestConsolidateJob(t *testing.T) {
 		t.Errorf("apart: %+v", run.Items)
 	}
 }
+
+// TestSeveralTargets keeps one source at two places.
+func TestSeveralTargets(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, one, other := t.TempDir(), t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("near", one)
+	h.linkFolder("far", other)
+	for i := range 12 {
+		writeFile(t, fmt.Sprint("file ", i), from, "reports", fmt.Sprint(i))
+	}
+	h.must("job", "create", "twice", "--type", "mirror", "--from", "/desk/reports", "--to", "/near/reports", "--from", "/desk/reports", "--to", "/far/reports")
+	h.job("twice", 0)
+	os.Remove(filepath.Join(from, "reports", "3"))
+	writeFile(t, "changed", from, "reports", "4")
+	h.job("twice", 0)
+	bothHold(t, from+"/reports", one+"/reports", 11)
+	bothHold(t, from+"/reports", other+"/reports", 11)
+	h.says("", 2, "several targets", "job", "create", "away", "--type", "migrate", "--clear", "--from", "/desk/reports", "--to", "/near/away", "--from", "/desk/reports", "--to", "/far/away")
+}

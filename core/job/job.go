@@ -207,9 +207,12 @@ func (s Spec) checkRoutes() error {
 		}
 		for _, other := range s.Routes[:i] {
 			target, _ := store.ParseAddress(other.To)
+			source, _ := store.ParseAddress(other.From)
 			switch {
 			case route == other:
 				return fmt.Errorf("the route from %s to %s is there twice; remove one", route.From, route.To)
+			case s.Migrate.Clear && (source.Contains(from) || from.Contains(source)):
+				return fmt.Errorf("%s goes to several targets, and would be cleared when it is proven at one of them; make a migration of it to one, and copy it to the others before", route.From)
 			case removes && (target.Contains(to) || to.Contains(target)):
 				return fmt.Errorf("the targets %s and %s overlap, and what one route brings the other would remove; choose targets apart", other.To, route.To)
 			}

@@ -116,7 +116,10 @@ func TestCheck(t *testing.T) {
 		"not to clear":        func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "clear" },
 		"less than no files":  func(s *job.Spec) { s.Type, s.Migrate.Little = "migrate", -1 },
 		"proves too little":   func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.Proof = "migrate", true, "size" },
-		"keeps its name":      func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.As = "migrate", true, "{run}/{name}" },
+		"several targets": func(s *job.Spec) {
+			s.Type, s.Migrate.Clear, s.Routes = "migrate", true, append(s.Routes, job.Route{From: "/a", To: "/c"})
+		},
+		"keeps its name": func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.As = "migrate", true, "{run}/{name}" },
 	} {
 		spec := base
 		spec.Routes = append([]job.Route(nil), base.Routes...)
