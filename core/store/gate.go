@@ -20,8 +20,9 @@ import (
 // a third of it away, at most once a second. The rate is unlimited until the
 // provider first says "slow down". What it accepted in a second in which it
 // refused others is what it allows: the rate is set a little below, and probed
-// upward, by one in a hundred every five seconds, or faster while it is far below
-// what was accepted before.
+// upward: by one in a hundred after five seconds, each time half as much more, up to
+// five, as long as nothing is refused; or faster while it is far below what was
+// accepted before.
 //
 // A transfer reserves a slot at each end with [Gate.Reserve] before its first
 // request; its requests then pass within that slot.
@@ -42,10 +43,14 @@ type Gate struct {
 	accepted int
 	refused  bool
 	best     float64 // requests a second that were accepted lately
+	step     float64 // by how much the rate is probed upward next
 	now      func() time.Time
 	requests int64
 	slowed   int64
 }
+
+// firstStep and mostStep are by how much the rate is probed upward.
+const firstStep, mostStep = 0.01, 0.05
 
 // GateStats is what a gate has seen.
 type GateStats struct {
@@ -61,7 +66,7 @@ type GateStats struct {
 // at once and never going over most.
 func NewGate(name string, start, most int) *Gate {
 	return &Gate{
-		shares: map[*Share]int{}, name: name, limit: float64(start), most: float64(most),
+		shares: map[*Share]int{}, step: firstStep, name: name, limit: float64(start), most: float64(most),
 		limiter: rate.NewLimiter(rate.Inf, 1), now: time.Now,
 	}
 }
@@ -301,15 +306,15 @@ func (g *Gate) measure(now time.Time) {
 		seen = max(0.5, seen*0.97)
 		g.best = max(seen, g.best*0.7)
 		g.limiter.SetLimitAt(now, rate.Limit(seen))
-		g.raised = now
+		g.raised, g.step = now, firstStep
 	case limit == rate.Inf:
 		g.best = max(seen, g.best*0.99)
 	case float64(limit) < 0.9*g.best:
 		g.limiter.SetLimitAt(now, limit*1.1)
 		g.raised = now
 	case now.Sub(g.raised) > 5*time.Second && seen > float64(limit)*0.7: // it is what holds requests back
-		g.limiter.SetLimitAt(now, limit*1.01)
-		g.best, g.raised = max(seen, g.best*0.99), now
+		g.limiter.SetLimitAt(now, limit*rate.Limit(1+g.step))
+		g.best, g.raised, g.step = max(seen, g.best*0.99), now, min(g.step*1.5, mostStep)
 	}
 }
 
