@@ -126,12 +126,7 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		}
 	}
 	f.keepMigration(spec)
-	if given("rest") || given("at-once") {
-		spec.Arrivals = f.spec.Arrivals
-	}
-	if spec.When.Arrival == "" {
-		spec.Arrivals = nil
-	}
+	f.keepArrivals(spec)
 	if given("only-changed") {
 		spec.Rules.OnlyChanged = f.spec.Rules.OnlyChanged
 	}
@@ -151,6 +146,27 @@ func (f *jobFlags) keep(spec *contract.JobSpec) {
 		if given(name) {
 			*text[0] = *text[1]
 		}
+	}
+}
+
+func (f *jobFlags) keepArrivals(spec *contract.JobSpec) {
+	rest, atOnce := f.set.Changed("rest"), f.set.Changed("at-once")
+	if spec.When.Arrival == "" && !rest && !atOnce {
+		spec.Arrivals = nil // it does not run on arrivals any more
+		return
+	}
+	arrivals := contract.Arrivals{}
+	if spec.Arrivals != nil {
+		arrivals = *spec.Arrivals
+	}
+	if rest {
+		arrivals.Rest = f.arrivals.Rest
+	}
+	if atOnce {
+		arrivals.AtOnce = f.arrivals.AtOnce
+	}
+	if spec.Arrivals = &arrivals; arrivals == (contract.Arrivals{}) {
+		spec.Arrivals = nil
 	}
 }
 

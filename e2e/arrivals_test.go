@@ -119,7 +119,11 @@ func TestArrivals(t *testing.T) {
 	// A change is an arrival again; what was announced does not have to rest, and goes
 	// once.
 	put("changed", "day 0/new0.csv")
-	h.must("job", "edit", "take", "--rest", "1h", "--at-once", "2")
+	h.must("job", "edit", "take", "--rest", "1h")
+	var edited contract.Job
+	if err := json.Unmarshal([]byte(h.must("job", "show", "take", "--json")), &edited); err != nil || edited.Arrivals == nil || *edited.Arrivals != (contract.Arrivals{Rest: "1h", AtOnce: 2}) {
+		t.Errorf("edited: %+v, %v", edited.Arrivals, err)
+	}
 	put("announced", "told.csv")
 	request, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, "http://"+h.listen+"/api/v1/jobs/take/arrivals", strings.NewReader(`{"address": "/office-drive/In/told.csv"}`))
 	request.Header.Set("Authorization", "Bearer "+h.token())
@@ -133,7 +137,7 @@ func TestArrivals(t *testing.T) {
 	h.must("job", "announce", "take", "/office-drive/In/told.csv")
 	h.says("", 1, "matches the job", "job", "announce", "take", "/office-drive/In/note.txt")
 	h.says("", 1, "lies in no source", "job", "announce", "take", "/disk/out")
-	h.must("job", "edit", "take", "--rest", "1s", "--at-once", "2")
+	h.must("job", "edit", "take", "--rest", "1s")
 	comesToHold(t, "changed", disk, "out", year, "day 0", "new0-taken.csv")
 	done = h.arrived("take", 8)
 	if again := done["/office-drive/In/day 0/new0.csv"]; again.Run == first.Run || again.Run == "" {

@@ -58,18 +58,15 @@ type Arrival struct {
 	Mark string
 	// Since is when it was first seen so.
 	Since time.Time
-	// Taken says that this state of it has been transferred, is on its way, or was
-	// there before arrivals were looked for.
-	Taken bool
 }
 
 // See is what is known after something was seen with a mark, at a moment; complete
-// says that it has rested for long enough, and its turn has come.
+// says that it has rested for long enough.
 func (a Arrival) See(mark string, now time.Time, rest time.Duration) (after Arrival, complete bool) {
 	if a.Mark != mark {
 		return Arrival{Mark: mark, Since: now}, false
 	}
-	return a, !a.Taken && now.Sub(a.Since) >= rest
+	return a, now.Sub(a.Since) >= rest
 }
 
 // otherTimes are what a job of a type can run by in place of arrivals.

@@ -25,36 +25,36 @@ type Certified struct {
 
 // Certify lists both sides of the routes anew, to the end, holds them against what is
 // remembered, and calls each with every file of the sources: in the order of the
-// routes, and of keys in each. What the filter leaves out is counted, as files and as folders with
-// all that is in them, and not passed on. It writes nothing.
-func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory, each func(Certified) error) (leftOut plan.Count, folders int64, err error) {
+// routes, and of keys in each. What the filter leaves out is not passed on, and
+// returned in numbers: of files, and of folders with all that is in them. It writes
+// nothing.
+func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory, each func(Certified) error) (files plan.Count, folders int64, err error) {
+	var left leftOut
 	for i, route := range routes {
 		sieve, err := rules.Filter.Sieve(began)
 		if err != nil {
-			return leftOut, folders, err
+			return left.files, left.folders, err
 		}
 		differences, err := route.anew(ctx, rules, began, memory, sieve)
 		if err != nil {
-			return leftOut, folders, err
+			return left.files, left.folders, err
 		}
 		for d, err := range differences {
 			if err != nil {
-				return leftOut, folders, fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
+				return left.files, left.folders, fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
 			}
 			if d.Source == nil || d.Kind == store.KindFolder {
 				continue
 			}
 			if err := each(certified(i, rules, d)); err != nil {
-				return leftOut, folders, err
+				return left.files, left.folders, err
 			}
 		}
 		if sieve != nil {
-			leftOut.Items += sieve.LeftOut.Items
-			leftOut.Bytes += sieve.LeftOut.Bytes
-			folders += sieve.Folders
+			left.files, left.folders = left.and(sieve)
 		}
 	}
-	return leftOut, folders, ctx.Err()
+	return left.files, left.folders, ctx.Err()
 }
 
 func certified(route int, rules plan.Rules, d compare.Difference) Certified {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"iter"
 	"time"
 )
@@ -169,8 +168,5 @@ func (db *DB) Paper(ctx context.Context, sha256 string) (paper Paper, err error)
 // RunsOf returns the latest runs of a job, the oldest first.
 func (db *DB) RunsOf(ctx context.Context, job string, most int) (runs []Run, err error) {
 	err = db.read.WithContext(ctx).Raw("SELECT * FROM (SELECT * FROM runs WHERE job = ? ORDER BY number DESC LIMIT ?) ORDER BY number", job, most).Scan(&runs).Error
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
 	return runs, err
 }

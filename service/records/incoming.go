@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"time"
 
 	"deftheron/core/store"
@@ -80,9 +79,11 @@ func (db *DB) IncomingAfter(ctx context.Context, job string, route int, after *s
 	return db.incoming(ctx, "job = ? AND route = ? AND key > ? ORDER BY key LIMIT ?", job, route, []byte(*after), most)
 }
 
-// IncomingIn returns those in a state, the one that has waited longest first.
+// IncomingIn returns those that are resting, or ready, the one that has waited longest
+// first.
 func (db *DB) IncomingIn(ctx context.Context, job, state string, most int) ([]Incoming, error) {
-	return db.incoming(ctx, "job = ? AND state = ? ORDER BY since LIMIT ?", job, state, most)
+	// The states are named so that the index is used, which has these alone.
+	return db.incoming(ctx, "job = ? AND state IN ('resting', 'ready') AND state = ? ORDER BY since LIMIT ?", job, state, most)
 }
 
 // LatestIncoming returns what arrived last, the latest first.
@@ -153,8 +154,5 @@ func (db *DB) TakeIncoming(ctx context.Context, one Incoming, run *Run) error {
 // OpenRunsOf is how many runs of a job have not ended.
 func (db *DB) OpenRunsOf(ctx context.Context, job string) (n int, err error) {
 	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs WHERE job = ? AND ended_at IS NULL", job).Scan(&n)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
 	return n, err
 }

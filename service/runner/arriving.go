@@ -82,7 +82,12 @@ func (s *arrivalSource) each(ctx context.Context, path store.Path, do func(found
 		}
 		root = entry.Folder(store.Folder{Path: place.Folder.Path})
 	}
-	for listed, err := range store.ListFlat(ctx, s.side.Store, root) {
+	leaves := s.filter.Leaves()
+	leave := func(listed store.Listed) bool {
+		listed.Below = path + listed.Below
+		return leaves != nil && leaves(listed)
+	}
+	for listed, err := range store.ListFlatWithout(ctx, s.side.Store, root, leave) {
 		if err != nil {
 			return err
 		}
@@ -193,13 +198,11 @@ func (s *arrivalSource) seen(before *records.Incoming, one found, state string) 
 	if before == nil {
 		return records.Incoming{Job: s.job, Route: s.route, Key: one.key, Mark: one.mark, Since: now, State: state, Size: one.size}, true
 	}
-	known := job.Arrival{Mark: before.Mark, Since: before.Since, Taken: before.State != records.IncomingResting && before.State != records.IncomingReady}
-	next, _ := known.See(one.mark, now, 0)
-	if next.Mark == before.Mark {
+	if before.Mark == one.mark {
 		return *before, false
 	}
 	after = *before
-	after.Mark, after.Since, after.State, after.Size = next.Mark, next.Since, records.IncomingResting, one.size
+	after.Mark, after.Since, after.State, after.Size = one.mark, now, records.IncomingResting, one.size
 	return after, true
 }
 

@@ -28,20 +28,28 @@ func (r *Runner) certify(ctx context.Context, row records.Run, routes []transfer
 		return result
 	}
 	made, err := r.makeCertificate(ctx, row, routes)
-	switch {
-	case errors.Is(context.Cause(ctx), transfer.ErrCancelled):
-		return transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person, before what is proven was certified"}
-	case ctx.Err() != nil:
-		return transfer.Result{}
-	case store.WaitsForPerson(err):
-		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
-	case err != nil:
-		return transfer.Result{State: records.Failed, Cause: plan.CauseListing, Why: "what is at the target could not be certified: " + err.Error()}
+	if err != nil || ctx.Err() != nil {
+		return brokenOff(ctx, err, "it was cancelled by a person, before what is proven was certified", "what is at the target could not be certified: ")
 	}
 	if result.State == records.Done && made.Unproven.Items > 0 {
 		result = transfer.Result{State: records.Partial, Cause: plan.CauseNotProven, Why: some(made.Unproven.Items, "file") + " at the source could not be proven to be at the target; the certificate tells which and why"}
 	}
 	return result
+}
+
+// brokenOff is how a run ended that looks at both sides and moves nothing, and did not
+// come to its end. cancelled says so where a person has cancelled it; failed goes before
+// the error.
+func brokenOff(ctx context.Context, err error, cancelled, failed string) transfer.Result {
+	switch {
+	case errors.Is(context.Cause(ctx), transfer.ErrCancelled):
+		return transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: cancelled}
+	case ctx.Err() != nil:
+		return transfer.Result{}
+	case store.WaitsForPerson(err):
+		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
+	}
+	return transfer.Result{State: records.Failed, Cause: plan.CauseListing, Why: failed + err.Error()}
 }
 
 func some(n int64, what string) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"deftheron/contract"
@@ -158,19 +159,24 @@ func (r *Runner) migration(ctx context.Context, row records.Job) (*contract.Migr
 		if i >= len(runs)-12 {
 			shown.Steps = append(shown.Steps, stepRun(run))
 		}
+	}
+	shown.Certificate, err = r.lastCertificate(ctx, runs)
+	return shown, err
+}
+
+// lastCertificate is that of the last of some runs, the oldest first, that has one; nil
+// where none has.
+func (r *Runner) lastCertificate(ctx context.Context, runs []records.Run) (*contract.Certificate, error) {
+	for _, run := range slices.Backward(runs) {
 		if run.Step != job.FinalPass {
 			continue
 		}
 		certificate, err := r.Certificate(ctx, run.ID)
-		if errors.Is(err, records.ErrNotFound) {
-			continue
+		if !errors.Is(err, records.ErrNotFound) {
+			return &certificate, err
 		}
-		if err != nil {
-			return nil, err
-		}
-		shown.Certificate = &certificate
 	}
-	return shown, nil
+	return nil, nil
 }
 
 func stepRun(run records.Run) contract.StepRun {

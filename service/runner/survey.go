@@ -3,7 +3,6 @@ package runner
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"time"
 
 	"deftheron/contract"
@@ -27,18 +26,10 @@ func (r *Runner) surveyRun(ctx context.Context, a *active) transfer.Result {
 		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}
 	r.hub.Publish(live.Runs, r.contract(row, nil))
-	err := r.surveyRoutes(ctx, row)
-	switch {
-	case err == nil:
-		return transfer.Result{State: records.Done}
-	case errors.Is(context.Cause(ctx), transfer.ErrCancelled):
-		return transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
-	case ctx.Err() != nil:
-		return transfer.Result{}
-	case store.WaitsForPerson(err):
-		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
+	if err := r.surveyRoutes(ctx, row); err != nil {
+		return brokenOff(ctx, err, "it was cancelled by a person", "")
 	}
-	return transfer.Result{State: records.Failed, Cause: plan.CauseListing, Why: err.Error()}
+	return transfer.Result{State: records.Done}
 }
 
 func (r *Runner) surveyRoutes(ctx context.Context, row records.Run) error {

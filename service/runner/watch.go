@@ -42,7 +42,6 @@ type watch struct {
 	since   time.Time // when the first was heard of
 	some    chan struct{}
 	failing time.Duration
-	failed  bool // all is looked at again, as something had failed
 	// lookedAtAll says that the pass before looked at everything.
 	lookedAtAll bool
 }
@@ -168,35 +167,35 @@ func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Tou
 	w.mu.Unlock()
 	// While it waits, others may move.
 	w.active.watching.Store(true)
+	defer w.active.watching.Store(false)
 	w.active.moving = false
 	w.runner.turns.give()
-	if !w.await(ctx, retry) || w.runner.turns.take(ctx, w.active.share.Weight) != nil {
+	all, ok := w.await(ctx, retry)
+	if !ok || w.runner.turns.take(ctx, w.active.share.Weight) != nil {
 		return transfer.Touched{}, false
 	}
 	w.active.moving = true
-	w.active.watching.Store(false)
-	if w.failed {
+	if all {
 		return transfer.Touched{All: true}, true
 	}
 	return w.take(), true
 }
 
-// await waits until there is something to be looked at; false ends the run.
-func (w *watch) await(ctx context.Context, retry <-chan time.Time) bool {
-	w.failed = false
+// await waits until there is something to be looked at, or all is, as something had
+// failed; ok false ends the run.
+func (w *watch) await(ctx context.Context, retry <-chan time.Time) (all, ok bool) {
 	over := time.NewTimer(time.Until(w.begun.Add(lasts)))
 	defer over.Stop()
 	select {
 	case <-w.some:
-		return store.Sleep(ctx, gather) == nil
+		return false, store.Sleep(ctx, gather) == nil
 	case <-retry:
-		w.failed = true
-		return true
+		return true, true
 	case <-over.C:
 	case <-w.stop:
 	case <-ctx.Done():
 	}
-	return false
+	return false, false
 }
 
 // lag is how long the first change waits to be looked at.
