@@ -46,7 +46,7 @@ func newEngine(t *testing.T) *engine {
 	return &engine{t: t, db: db}
 }
 
-func (e *engine) side(name string, s store.Store, gate *store.Gate, root store.Place) transfer.Side {
+func (e *engine) side(name string, s store.Store, gate *store.Gate, root store.Ref) transfer.Side {
 	return transfer.Side{Account: name, Address: store.MakeAddress(name, root), Store: s, Gate: gate, Root: root}
 }
 

@@ -29,16 +29,19 @@ func (a *app) compare() *cobra.Command {
 			return a.compareTwo(command, comparing)
 		},
 	}
-	command.Flags().BoolVar(&comparing.Read, "read", false, "read contents where no evidence is told")
+	command.Flags().BoolVar(&comparing.Read, "read", false, "read every two files of one size to their end, whatever is reported or remembered of them")
 	command.Flags().BoolVar(&comparing.All, "all", false, "tell what is equal, too")
 	return command
 }
 
 func (a *app) compareTwo(command *cobra.Command, comparing client.Comparing) error {
-	lines := 0
+	lines, same := 0, true
 	for line, err := range a.client().Compare(command.Context(), comparing) {
 		if err != nil {
 			return err
+		}
+		if line.Summary != nil {
+			same = line.Summary.Same()
 		}
 		if a.json {
 			if err := a.printJSON(line); err != nil {
@@ -55,6 +58,9 @@ func (a *app) compareTwo(command *cobra.Command, comparing client.Comparing) err
 		}
 		a.printCompared(line)
 		lines++
+	}
+	if !same {
+		return &exitError{exitFailed, nil}
 	}
 	return nil
 }

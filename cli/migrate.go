@@ -78,7 +78,7 @@ func (a *app) printMigration(migration contract.Migration) {
 }
 
 // checkPaper says whether a report or certificate is as it was handed out.
-func (a *app) checkPaper(ctx context.Context, file string) error {
+func (a *app) checkPaper(ctx context.Context, file string, files bool) error {
 	opened, err := os.Open(file)
 	if err != nil {
 		return usageError("%s cannot be read (%v); name a report or certificate that was written with --out", file, bareError(err))
@@ -100,7 +100,45 @@ func (a *app) checkPaper(ctx context.Context, file string) error {
 	if err == nil && !checked.Stands {
 		return &exitError{exitFailed, nil}
 	}
+	if err == nil && files {
+		return a.verifyFiles(ctx, checked)
+	}
 	return err
+}
+
+// verifyFiles compares the files at the target with a certificate.
+func (a *app) verifyFiles(ctx context.Context, checked contract.Checked) error {
+	if checked.Kind != "certificate" {
+		return usageError("--files goes with a certificate, and this is a %s", checked.Kind)
+	}
+	var summary contract.VerifiedSummary
+	for line, err := range a.client().VerifyCertificate(ctx, checked.Run) {
+		if err != nil {
+			return err
+		}
+		if line.Summary != nil {
+			summary = *line.Summary
+		}
+		if a.json {
+			if err := a.printJSON(line); err != nil {
+				return err
+			}
+			continue
+		}
+		if line.Summary == nil {
+			fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(brick, "✗ "+strings.ReplaceAll(line.Outcome, "-", " ")), shown.Plain(line.Target), a.paint(soft, shown.Plain(line.Why)))
+		}
+	}
+	if !a.json {
+		fmt.Fprintf(a.out, "%s, %s, were read at the target and have the certified BLAKE3.\n", shown.Some(summary.Holds.Items, "file"), shown.Size(summary.Holds.Bytes))
+		if n := summary.NotCertified.Items; n > 0 {
+			fmt.Fprintf(a.out, "%s have no BLAKE3 in the certificate and were not compared.\n", shown.Some(n, "file"))
+		}
+	}
+	if summary.Differs.Items+summary.Missing.Items+summary.Unreadable.Items > 0 {
+		return &exitError{exitFailed, nil}
+	}
+	return nil
 }
 
 func (a *app) tellChecked(file string, checked contract.Checked) {

@@ -349,10 +349,10 @@ func (a *app) runCancel() *cobra.Command {
 
 func (a *app) runReport() *cobra.Command {
 	var format, out string
-	var yes, certificate, check bool
+	var yes, certificate, check, files bool
 	command := a.runVerb("report RUN", "Write the record of a run, as HTML, CSV or JSON, or check one that was written", func(ctx context.Context, id string) error {
 		if check {
-			return a.checkPaper(ctx, id)
+			return a.checkPaper(ctx, id, files)
 		}
 		if format == "" {
 			format = strings.TrimPrefix(filepath.Ext(out), ".")
@@ -383,9 +383,10 @@ func (a *app) runReport() *cobra.Command {
 		return a.writeFile(out, func(w io.Writer) error { return write(ctx, id, format, w) })
 	})
 	flags := command.Flags()
-	command.Example = "  heron run report RUN --out report.html\n  heron run report RUN --certificate --out certificate.json\n  heron run report --check certificate.json"
+	command.Example = "  heron run report RUN --out report.html\n  heron run report RUN --certificate --out certificate.json\n  heron run report --check certificate.json --files"
 	flags.BoolVar(&certificate, "certificate", false, "the certificate of a migration's final pass, in place of the report")
 	flags.BoolVar(&check, "check", false, "say whether a file is a report or certificate as it was handed out, and whether the records still say the same; name the file in place of RUN")
+	flags.BoolVar(&files, "files", false, "with --check of a certificate: also read every file at the target, and compare it with the certificate")
 	flags.StringVar(&format, "format", "", "html, csv or json (else by the ending of --out, else html)")
 	flags.StringVar(&out, "out", "", "the file to write; else standard output")
 	flags.BoolVar(&yes, "yes", false, "replace the file without asking")

@@ -302,6 +302,16 @@ func (c *Client) Certificate(ctx context.Context, id, format string, w io.Writer
 	return c.paper(ctx, "/runs/"+url.PathEscape(id)+"/certificate", format, w)
 }
 
+// VerifyCertificate compares the files at the target with the certificate of a run,
+// and yields those that do not hold what is certified, and the summary last.
+func (c *Client) VerifyCertificate(ctx context.Context, id string) iter.Seq2[contract.VerifiedFile, error] {
+	return lines(func() (*http.Response, error) {
+		return c.request(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/certificate/verification", nil, nil, nil)
+	}, "the verification broke off before its end; start it again", func(line contract.VerifiedFile) (last bool, problem *contract.Problem) {
+		return line.Summary != nil, line.Problem
+	})
+}
+
 // CheckPaper asks what is known of a report or certificate, by its SHA-256.
 func (c *Client) CheckPaper(ctx context.Context, sum string) (checked contract.Checked, err error) {
 	return checked, c.call(ctx, http.MethodPost, "/papers/checks", nil, contract.Checking{SHA256: sum}, &checked)

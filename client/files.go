@@ -151,30 +151,35 @@ type Comparing struct {
 
 // Compare yields the lines of a comparison, the summary last.
 func (c *Client) Compare(ctx context.Context, comparing Comparing) iter.Seq2[contract.Compared, error] {
-	return func(yield func(contract.Compared, error) bool) {
-		query := url.Values{"here": {comparing.Here}, "there": {comparing.There}, "read": {strconv.FormatBool(comparing.Read)}, "all": {strconv.FormatBool(comparing.All)}}
-		response, err := c.request(ctx, http.MethodGet, "/comparison", query, nil, nil)
+	query := url.Values{"here": {comparing.Here}, "there": {comparing.There}, "read": {strconv.FormatBool(comparing.Read)}, "all": {strconv.FormatBool(comparing.All)}}
+	return lines(func() (*http.Response, error) { return c.request(ctx, http.MethodGet, "/comparison", query, nil, nil) },
+		"the comparison broke off before its end; compare again", func(line contract.Compared) (last bool, problem *contract.Problem) {
+			return line.Summary != nil, line.Problem
+		})
+}
+
+// lines yields the values of an answer of one JSON value a line, up to the last one. An
+// answer without it is an error, in the words given.
+func lines[T any](ask func() (*http.Response, error), broken string, end func(T) (last bool, problem *contract.Problem)) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		var line T
+		response, err := ask()
 		if err != nil {
-			yield(contract.Compared{}, err)
+			yield(line, err)
 			return
 		}
 		defer response.Body.Close()
-		decoder := json.NewDecoder(response.Body)
-		for {
-			var line contract.Compared
+		for decoder := json.NewDecoder(response.Body); ; {
+			var line T
 			err := decoder.Decode(&line)
-			switch {
-			case errors.Is(err, io.EOF):
-				yield(line, errors.New("the comparison broke off before its end; compare again"))
-				return
-			case err != nil:
-				yield(line, err)
-				return
-			case line.Problem != nil:
-				yield(line, line.Problem)
-				return
+			if errors.Is(err, io.EOF) {
+				err = errors.New(broken)
 			}
-			if !yield(line, nil) || line.Summary != nil {
+			last, problem := end(line)
+			if err == nil && problem != nil {
+				err = problem
+			}
+			if !yield(line, err) || err != nil || last {
 				return
 			}
 		}

@@ -43,8 +43,28 @@ type CertifiedFile struct {
 	Target  string `json:"target"`
 	Bytes   int64  `json:"bytes"`
 	Proof   string `json:"proof,omitempty" doc:"KIND=HEXADECIMAL; empty where it is not proven."`
+	Digest  string `json:"digest,omitempty" doc:"The BLAKE3 of the content, as blake3=HEXADECIMAL."`
 	Cause   string `json:"cause,omitempty" doc:"Why it is not proven."`
 	Run     string `json:"run,omitempty" doc:"That brought it; empty where it was found there."`
+}
+
+// VerifiedFile is one line of holding the files at the target to a certificate: a file
+// that does not hold what is certified, or, last, the Summary.
+type VerifiedFile struct {
+	Target  string           `json:"target,omitempty"`
+	Outcome string           `json:"outcome,omitempty" enum:"differs,missing,unreadable,not-certified"`
+	Why     string           `json:"why,omitempty"`
+	Summary *VerifiedSummary `json:"summary,omitempty"`
+	Problem *Problem         `json:"problem,omitempty" doc:"Why it broke off; there is no summary then."`
+}
+
+// VerifiedSummary counts them.
+type VerifiedSummary struct {
+	Holds        Count `json:"holds" doc:"Read, and the BLAKE3 is the certified one."`
+	Differs      Count `json:"differs"`
+	Missing      Count `json:"missing"`
+	Unreadable   Count `json:"unreadable"`
+	NotCertified Count `json:"not_certified" doc:"Files whose BLAKE3 the certificate does not have."`
 }
 
 // Checking is a paper that is held against what was handed out.

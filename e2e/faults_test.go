@@ -85,7 +85,7 @@ type fixture struct {
 	faulty   *storetest.Faulty // around the place
 	far      *storetest.Faulty // around the other side
 	place    store.Store
-	root     store.Place
+	root     store.Ref
 	contents map[string]string
 }
 
@@ -349,7 +349,7 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 
 // compare reads all that is at the target: what is missing is returned, and what is
 // wrong, or of ours, is an error.
-func (f *fixture) compare(ctx context.Context, target store.Store, root store.Place) (missing []string, err error) {
+func (f *fixture) compare(ctx context.Context, target store.Store, root store.Ref) (missing []string, err error) {
 	there := map[string]string{}
 	var list func(folder store.Folder, below string) error
 	list = func(folder store.Folder, below string) error {
@@ -367,7 +367,7 @@ func (f *fixture) compare(ctx context.Context, target store.Store, root store.Pl
 				}
 				continue
 			}
-			body, err := target.Open(ctx, store.Reading{Place: entry.Place(folder), Revision: entry.Revision})
+			body, err := target.Open(ctx, store.Reading{Place: entry.Ref(folder), Revision: entry.Revision})
 			if err != nil {
 				return err
 			}

@@ -168,7 +168,7 @@ var questions = []struct {
 		return "no hash is told: by the connection alone, so use https"
 	}},
 	{"How are two files found to be the same?", func(p place) string {
-		if summer, ok := p.store.(store.Summer); ok && len(summer.SumKinds()) > 0 {
+		if summer := p.store.Capabilities().Sums; summer != nil && len(summer.SumKinds()) > 0 {
 			var kinds []string
 			for _, kind := range summer.SumKinds() {
 				kinds = append(kinds, strings.ToUpper(string(kind)))
@@ -187,11 +187,11 @@ var questions = []struct {
 		return yes(store.CanMove(p.store), "yes, at once", "no: it is copied, proven, and then removed")
 	}},
 	{"Can a transfer go on where it broke off?", func(p place) string {
-		writer, ok := p.store.(store.PartWriter)
+		writer := p.store.Capabilities().Parts
 		if p.provider == "sedge" || p.provider == "alder" {
 			return "within a try, where the service says how far it got; else a file begins again"
 		}
-		if !ok {
+		if writer == nil {
 			return "a file begins again"
 		}
 		limits, _ := writer.PartLimits()
@@ -199,14 +199,14 @@ var questions = []struct {
 	}},
 	{"Does a removal go to a trash?", func(p place) string { return yes(p.store.Traits().Trash, "yes", "no: it is final") }},
 	{"Does it tell how much space there is?", func(p place) string {
-		_, ok := p.store.(store.Spacer)
+		ok := p.store.Capabilities().Space != nil
 		if words := map[string]string{"webdav": "where the server does (RFC 4331)", "sftp": "where the server does (statvfs)"}[p.provider]; words != "" {
 			return words
 		}
 		return yes(ok, "yes", "no")
 	}},
 	{"Does it tell what changed?", func(p place) string {
-		_, ok := p.store.(store.ChangeLister)
+		ok := p.store.Capabilities().Changes != nil
 		if p.provider == "sedge" || p.provider == "alder" {
 			return yes(p.provider == "alder", "yes, and a request can wait for it", "yes, by cursor")
 		}

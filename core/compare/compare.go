@@ -31,11 +31,18 @@ func RememberedOf(entry store.Entry) Remembered {
 	return Remembered{Revision: entry.Revision, Size: entry.Size, Modified: entry.Modified}
 }
 
-// Is reports whether an entry is still what was remembered.
+// Is reports whether an entry is still what was remembered, as far as is told: never
+// where that was told too soon after a change for an equal revision to mean anything.
 func (r Remembered) Is(entry *store.Entry) bool {
 	if r.Revision != "" || entry.Revision != "" {
-		return r.Revision == entry.Revision
+		return r.Revision == entry.Revision && store.Settled(r.Revision)
 	}
+	return r.LooksLike(entry)
+}
+
+// LooksLike reports whether size and time are those that were remembered: the content
+// may well be, though the revision is another.
+func (r Remembered) LooksLike(entry *store.Entry) bool {
 	return r.Size == entry.Size && r.Modified.Equal(entry.Modified)
 }
 
@@ -59,6 +66,9 @@ type Pair struct {
 	Proof string
 	// TargetMark is that of the target; see MarkOf.
 	TargetMark string
+	// Digest is the BLAKE3 of the content, as KIND=HEXADECIMAL, where it was asked
+	// for; see plan.Rules.Digest.
+	Digest string
 }
 
 // SourceIs reports whether the source is still what is remembered.
@@ -83,10 +93,11 @@ func (p *Pair) kind() store.Kind {
 	return store.KindFile
 }
 
-// MarkOf is what tells a file's content wherever the file is moved: a hash that is
-// told, with the size; else the id, or the revision where that lasts, with size and
-// time. It is empty where nothing of the kind is told.
-func MarkOf(entry store.Entry, traits store.Traits) string {
+// MarkOf is what a file is looked for by where it may have moved: a hash that is told,
+// with the size; else the id or the identity, with size and time. It is empty where
+// nothing of the kind is told. A mark without a hash says which file it is, and not
+// what is in it: see MarkIsContent.
+func MarkOf(entry store.Entry) string {
 	if entry.Kind != store.KindFile || entry.Size <= 0 {
 		return ""
 	}
@@ -96,13 +107,20 @@ func MarkOf(entry store.Entry, traits store.Traits) string {
 		}
 	}
 	lasting := entry.ID
-	if lasting == "" && traits.RevisionLasts {
-		lasting = entry.Revision
+	if lasting == "" {
+		lasting = entry.Identity
 	}
 	if lasting == "" || entry.Modified.IsZero() {
 		return ""
 	}
 	return fmt.Sprintf("%s %d %d", lasting, entry.Size, entry.Modified.UnixNano())
+}
+
+// MarkIsContent reports whether a mark is of the content itself: a hash.
+func MarkIsContent(mark string) bool {
+	hash, _, _ := strings.Cut(mark, " ")
+	_, ok := store.ParseHash(hash)
+	return ok
 }
 
 // Verdict is what a comparison came to.
@@ -115,7 +133,8 @@ const (
 	OnlyTarget Verdict = "only-target"
 	// Same: both sides hold the same, or a clash of theirs is settled.
 	Same Verdict = "same"
-	// SourceChanged: the target is as we left it, the source is not.
+	// SourceChanged: the target is as we left it, the source is not. With ByTime as
+	// evidence its metadata changed, and its size and time did not.
 	SourceChanged Verdict = "source-changed"
 	// TargetChanged: the target is not as we left it, whatever the source.
 	TargetChanged Verdict = "target-changed"
@@ -411,6 +430,8 @@ func Judge(source, target *store.Entry, pair *Pair, sides Sides) (Verdict, Evide
 			return Same, ByPair
 		case pair.Kept:
 			return TargetChanged, ByPair
+		case pair.Source.LooksLike(source):
+			return SourceChanged, ByTime
 		}
 		return SourceChanged, ByPair
 	}

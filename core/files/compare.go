@@ -13,7 +13,7 @@ import (
 // Side is one of two places to be compared.
 type Side struct {
 	Store store.Store
-	Place store.Place
+	Place store.Ref
 }
 
 // Outcome is what holding one key of two places against each other came to.
@@ -44,9 +44,9 @@ type Compared struct {
 
 // Compare holds two places against each other: two folders with all that is in
 // them, or two files. pairs are what is remembered of copies from here to there.
-// Where no evidence is told, reading says whether contents are read. It ends
-// after an error, which means that it is not complete.
-func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair, error], reading bool) iter.Seq2[Compared, error] {
+// reading says whether contents are read; compare.Read reads both of any two files of
+// one size. It ends after an error, which means that it is not complete.
+func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair, error], reading compare.Reading) iter.Seq2[Compared, error] {
 	return func(yield func(Compared, error) bool) {
 		// Documents are compared as what they are exported as by default, and
 		// twins under names of their own: as a copy would make them.
@@ -97,11 +97,11 @@ func (s Side) listing() compare.Listing {
 	}
 }
 
-func (s Side) place(key store.Key, kind store.Kind) store.Place {
+func (s Side) place(key store.Key, kind store.Kind) store.Ref {
 	if key == "" {
 		return s.Place
 	}
-	return key.Place(s.Place.AsFolder().Path, kind)
+	return key.Ref(s.Place.AsFolder().Path, kind)
 }
 
 // at looks at one entry; nil where there is none.
@@ -114,7 +114,7 @@ func (s Side) at(ctx context.Context, key store.Key, kind store.Kind) (*store.En
 }
 
 // entry is the place of an entry that was listed, with its id.
-func (s Side) entry(key store.Key, entry *store.Entry) store.Place {
+func (s Side) entry(key store.Key, entry *store.Entry) store.Ref {
 	place := s.place(key, entry.Kind)
 	if key != "" {
 		place.ID = entry.ID
@@ -122,7 +122,7 @@ func (s Side) entry(key store.Key, entry *store.Entry) store.Place {
 	return place
 }
 
-func settle(ctx context.Context, here, there Side, d compare.Difference, reading bool) (Compared, error) {
+func settle(ctx context.Context, here, there Side, d compare.Difference, reading compare.Reading) (Compared, error) {
 	one := Compared{Key: d.Key, To: d.To, Kind: d.Kind, Here: d.Source, There: d.Target, Evidence: d.Evidence}
 	switch d.Verdict {
 	case compare.OnlySource:
@@ -136,6 +136,9 @@ func settle(ctx context.Context, here, there Side, d compare.Difference, reading
 		}
 	case compare.Differ:
 		one.Outcome = Differing
+	}
+	if reading == compare.Read && d.Kind != store.KindFolder && d.Source != nil && d.Target != nil && d.Evidence != compare.BySize {
+		one.Outcome = "" // whatever is reported or remembered
 	}
 	if one.Outcome != "" || d.Kind != store.KindFile && d.Kind != store.KindDocument {
 		if one.Outcome == "" {

@@ -192,9 +192,9 @@ func TestCompare(t *testing.T) {
 	there.Put("longer", "in", "sizes.txt")
 	here.Put("1234", "in", "broken.txt")
 	there.Put("1234", "in", "broken.txt")
-	run := func(a, b store.Store, place store.Place, reading bool) string {
+	run := func(a, b store.Store, place store.Ref, read bool) string {
 		var found []string
-		for one, err := range files.Compare(t.Context(), files.Side{Store: a, Place: place}, files.Side{Store: b, Place: place}, compare.NoPairs, reading) {
+		for one, err := range files.Compare(t.Context(), files.Side{Store: a, Place: place}, files.Side{Store: b, Place: place}, compare.NoPairs, map[bool]compare.Reading{true: compare.Read}[read]) {
 			if err != nil {
 				return err.Error()
 			}

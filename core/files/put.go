@@ -13,7 +13,7 @@ import (
 
 // Putting is content from outside that is to become a file.
 type Putting struct {
-	Place    store.Place
+	Place    store.Ref
 	Size     int64 // in bytes; -1 is unknown
 	Modified time.Time
 	If       store.Condition
@@ -68,12 +68,12 @@ func MakeFolders(ctx context.Context, s store.Store, path store.Path) error {
 	if path == "" || s.Traits().Folders == store.FoldersImplied {
 		return nil
 	}
-	entry, err := s.Stat(ctx, path.Place())
+	entry, err := store.Occupant(ctx, s, path.Ref())
 	if err == nil && entry.Kind == store.KindFolder {
 		return nil
 	}
 	if err == nil {
-		return store.Errorf(store.ErrExists, "%s is a file, where a folder is needed", path.Place())
+		return store.Errorf(store.ErrExists, "%s is a file, where a folder is needed", path.Ref())
 	}
 	if store.KindOf(err) != store.ErrNotFound {
 		return err
@@ -85,7 +85,7 @@ func MakeFolders(ctx context.Context, s store.Store, path store.Path) error {
 	if err := MakeFolders(ctx, s, parent); err != nil {
 		return err
 	}
-	_, err = s.MakeFolder(ctx, path.Place())
+	_, err = s.MakeFolder(ctx, path.Ref())
 	return err
 }
 
@@ -173,7 +173,7 @@ func prove(ctx context.Context, s store.Store, putting Putting, written store.Wr
 
 func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, limits store.PartLimits, writing store.Writing, received *tally) (put Put, err error) {
 	if writing.If.IsAbsent() { // not to be found out after all has been sent
-		if _, err := s.Stat(ctx, writing.Place); err == nil {
+		if _, err := store.Occupant(ctx, s, writing.Place.As(store.KindFile)); err == nil {
 			return put, store.Errorf(store.ErrExists, "%s is there already", writing.Place)
 		}
 	}

@@ -45,7 +45,7 @@ func (c *Count) entry(entry store.Entry) {
 
 // Survey counts what is at a place and below it. An error means that the count
 // is not complete.
-func Survey(ctx context.Context, s store.Store, place store.Place) (count Count, err error) {
+func Survey(ctx context.Context, s store.Store, place store.Ref) (count Count, err error) {
 	entry, err := s.Stat(ctx, place)
 	if err != nil {
 		return count, err
@@ -65,7 +65,7 @@ func Survey(ctx context.Context, s store.Store, place store.Place) (count Count,
 
 // Failure is one entry that could not be removed.
 type Failure struct {
-	Place store.Place
+	Place store.Ref
 	Cause plan.Cause
 	Err   error
 }
@@ -91,7 +91,7 @@ var ErrMore = errors.New("there is more than was agreed to be removed")
 // is told, and the rest goes on. It stops with ErrMore as soon as it meets more
 // than agreed, which is what Survey counted and a person said yes to; what was
 // removed until then is told with the error.
-func Remove(ctx context.Context, s store.Store, place store.Place, agreed Count) (Removed, error) {
+func Remove(ctx context.Context, s store.Store, place store.Ref, agreed Count) (Removed, error) {
 	if place.IsStart() {
 		return Removed{}, store.Errorf(store.ErrRefused, "this is the start of an account, which cannot be removed; name what is in it, or unlink the account")
 	}
@@ -100,7 +100,7 @@ func Remove(ctx context.Context, s store.Store, place store.Place, agreed Count)
 		return Removed{}, err
 	}
 	r := &remover{store: s, agreed: agreed}
-	err = r.remove(ctx, place, entry)
+	err = r.remove(ctx, place.As(entry.Kind), entry)
 	return r.removed, err
 }
 
@@ -115,7 +115,7 @@ type remover struct {
 // atOnce is how many files of a folder are removed at once.
 const atOnce = 8
 
-func (r *remover) remove(ctx context.Context, place store.Place, entry store.Entry) error {
+func (r *remover) remove(ctx context.Context, place store.Ref, entry store.Entry) error {
 	if err := r.meet(entry); err != nil {
 		return err
 	}
@@ -124,7 +124,13 @@ func (r *remover) remove(ctx context.Context, place store.Place, entry store.Ent
 			return err
 		}
 	}
-	removal, err := r.store.Remove(ctx, place, entry.Revision)
+	var removal store.Removal
+	var err error
+	if entry.Kind == store.KindFolder {
+		removal, err = r.store.RemoveFolder(ctx, place)
+	} else {
+		removal, err = r.store.Remove(ctx, place, entry.Revision)
+	}
 	return r.note(ctx, place, entry, removal, err)
 }
 
@@ -148,10 +154,10 @@ func (r *remover) empty(ctx context.Context, folder store.Folder) error {
 			folders = append(folders, entry)
 			continue
 		}
-		group.Go(func() error { return r.remove(ctx, entry.Place(folder), entry) })
+		group.Go(func() error { return r.remove(ctx, entry.Ref(folder), entry) })
 	}
 	for _, entry := range folders {
-		if err := r.remove(ctx, entry.Place(folder), entry); err != nil {
+		if err := r.remove(ctx, entry.Ref(folder), entry); err != nil {
 			return errors.Join(err, group.Wait())
 		}
 	}
@@ -169,7 +175,7 @@ func (r *remover) meet(entry store.Entry) error {
 	return nil
 }
 
-func (r *remover) note(ctx context.Context, place store.Place, entry store.Entry, removal store.Removal, err error) error {
+func (r *remover) note(ctx context.Context, place store.Ref, entry store.Entry, removal store.Removal, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

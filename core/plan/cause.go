@@ -60,6 +60,10 @@ const (
 	CauseExported  Cause = "export-stays"
 	CauseDuplicate Cause = "duplicate"
 
+	CauseSameStorage Cause = "same-storage"
+	CauseMerging     Cause = "first-run-of-pair"
+	CauseGrowing     Cause = "copied-while-growing"
+
 	CauseRemovalIgnored Cause = "removal-ignored"
 	CauseDocumentStays  Cause = "document-stays"
 )
@@ -120,6 +124,10 @@ var words = map[Cause]Words{
 	CauseExported:  {"It was exported, and the document itself stays at the source: an export is not all of it.", "Remove the document there, where its export is enough."},
 	CauseDuplicate: {"The target holds the same content already, from another place.", "Nothing to do; the report tells where it is."},
 
+	CauseSameStorage: {"Both ends turned out to be one storage, reached in two ways: what is removed at one end is gone at the other.", "Choose ends that are apart, or one account for both. Nothing was removed, unless the run's record says what was."},
+	CauseMerging:     {"It is only at the target, and nothing is remembered that tells whether it was deleted at the source: the run is the first between these places.", "Delete it at the target if it is not wanted; later runs follow deletions."},
+	CauseGrowing:     {"The file kept growing while it was read. What it held when reading began was copied and verified.", "Nothing to do: the next run copies what was added since."},
+
 	CauseStays: {"It was to be moved, and is still at the source too.", "Compare both sides; remove what is at the source where nothing is missing at the target."},
 }
 
@@ -163,6 +171,8 @@ func CauseOf(err error) Cause {
 		return CauseLocked
 	case store.ErrOutcomeUnknown:
 		return CauseUnknown
+	case store.ErrReplaced:
+		return CauseRootGone
 	}
 	if errors.Is(err, context.Canceled) {
 		return CauseCancelled

@@ -28,6 +28,9 @@ const (
 	MakeFolder Action = "make-folder"
 	// Look compares contents, and then does what that comes to.
 	Look Action = "look"
+	// Recheck compares contents where the metadata of the source has changed and
+	// its size and time have not, and writes over the target if they differ.
+	Recheck Action = "recheck"
 	// Skip does nothing, with a cause.
 	Skip Action = "skip"
 	// Refuse does nothing, as it cannot be done, with a cause.
@@ -49,7 +52,9 @@ func (a Action) Takes() bool { return a == Remove || a == Clear }
 
 // Writes reports whether the action writes over, or beside, what is at the
 // target, and so has to wait until both listings are complete.
-func (a Action) Writes() bool { return a == Replace || a == Beside || a == Look || a == Ask }
+func (a Action) Writes() bool {
+	return a == Replace || a == Recheck || a == Beside || a == Look || a == Ask
+}
 
 // Phase is a stage of a run, each of which begins when the one before has ended.
 type Phase int
@@ -93,6 +98,8 @@ type Step struct {
 	// Origin is what is copied inside the target in place of being sent: the
 	// same content, which an earlier run has put there.
 	Origin *Origin
+	// Evidence that a Remember rests on.
+	Evidence compare.Evidence
 	// Cause of a Skip or Refuse.
 	Cause Cause
 	// Why, in words, for a Refuse.
@@ -135,6 +142,9 @@ type Totals struct {
 	LeftOut Count `json:"left_out"`
 	// FoldersLeftOut are folders that a filter leaves out with all that is in them.
 	FoldersLeftOut int64 `json:"folders_left_out"`
+	// Assumed are those of Unchanged that count as the same because size and time
+	// are equal: no content was compared.
+	Assumed Count `json:"assumed"`
 	// Translated and Inside are among those above: the first have another name
 	// at the target, the second are copied inside it.
 	Translated Count `json:"translated"`
@@ -172,6 +182,9 @@ func (t *Totals) Add(step Step) {
 	if step.Moves() && step.Translated {
 		t.Translated.add(step.Size())
 	}
+	if step.Action == Remember && step.Evidence == compare.ByTime {
+		t.Assumed.add(step.Size())
+	}
 	if step.Origin != nil {
 		t.Inside.add(step.Size())
 	}
@@ -188,7 +201,7 @@ func (t *Totals) count(step Step) *Count {
 		return &t.Replace
 	case Beside:
 		return &t.KeepBoth
-	case Look:
+	case Look, Recheck:
 		return &t.Look
 	case MakeFolder:
 		return &t.Folders
@@ -224,6 +237,11 @@ func (t Totals) Moving() Count {
 // Planner makes steps of one route's differences.
 type Planner struct {
 	Rules Rules
+	// Merges says that nothing is remembered which tells a deletion from what was
+	// never there: nothing is removed.
+	Merges bool
+	// Believed says that equal revisions are of the same content at both sides.
+	Believed bool
 	// LargestFile that the target can hold, in bytes; 0 is no known limit.
 	LargestFile int64
 	// Once says that the whole account is the source: what is in several of
@@ -334,6 +352,13 @@ func (p *Planner) surplus(d compare.Difference) (Step, bool) {
 	case d.Kind != store.KindFile && d.Kind != store.KindFolder:
 		return step, false
 	}
+	if p.Merges {
+		if d.Kind == store.KindFolder {
+			return step, false
+		}
+		step.Source = *d.Target // what the record shows is at the target
+		return step.skip(CauseMerging), true
+	}
 	step.Action = Remove
 	if d.Pair != nil {
 		step.Mark = d.Pair.Mark
@@ -360,7 +385,7 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 		return step, true
 	case d.Verdict == compare.Same:
 		if d.Evidence != compare.ByPair {
-			step.Action = Remember
+			step.Action, step.Evidence = Remember, d.Evidence
 			return step, true
 		}
 		if p.Unchanged != nil {
@@ -379,6 +404,9 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 		step.Action = Create
 	case compare.SourceChanged:
 		step.Action = Replace
+		if d.Evidence == compare.ByTime { // as large and as old as it was: likely the same
+			step.Action = Recheck
+		}
 		if d.Pair != nil && isOlder(d.Source, d.Pair.Source) {
 			step = p.keepWhatGoes(step)
 		}

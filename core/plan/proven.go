@@ -46,10 +46,16 @@ func (r Rules) Proven(d compare.Difference) (proof string, cause Cause) {
 // toProve reports whether two files count as the same, and yet no hash of both is
 // known, where the rules ask for one.
 func (p *Planner) toProve(d compare.Difference) bool {
+	if p.Rules.Proof == store.ProofByReading && d.Evidence != compare.ByReading {
+		return d.Pair == nil || !d.Pair.Kept // what is asked for is that it is read
+	}
+	if p.Rules.ProveAll && !p.Believed && p.Rules.Proof != store.ProofBySize {
+		return d.Pair == nil || !d.Pair.Kept // a certificate does not rest on metadata
+	}
 	if !p.Rules.ProveAll || p.Rules.Proof == store.ProofBySize || d.Pair != nil && d.Pair.Kept {
 		return false
 	}
-	return d.Evidence == compare.ByTime || d.Evidence == compare.ByPair && d.Pair.Proof == ""
+	return d.Evidence == compare.ByTime || d.Evidence == compare.ByPair && d.Pair.Proof == "" || p.Rules.Digest && (d.Pair == nil || d.Pair.Digest == "")
 }
 
 // clears is what is done about an entry of a source that is to be cleared of what is

@@ -38,6 +38,9 @@ type Rules struct {
 	// ProveAll has what counts as the same proven as well, where no hash of it is
 	// known: by the hashes that both tell, or by reading both.
 	ProveAll bool `json:"prove_all,omitempty"`
+	// Digest has the BLAKE3 of each file computed as well, from the bytes that are
+	// read anyway, for the certificate of a migration.
+	Digest bool `json:"digest,omitempty"`
 	// OnlyChanged takes only what has changed since a run between the same two
 	// places brought it, wherever that put it: where each run goes into a folder of
 	// its own, that holds what is new.
@@ -175,8 +178,10 @@ const (
 // Removes reports whether a run of the type may remove something.
 func (t Type) Removes() bool { return t == Mirror || t == TwoWay }
 
-// WaitsForPlan reports whether nothing is touched before all of the plan is known.
-func (t Type) WaitsForPlan() bool { return t.Removes() || t == Clearing }
+// WaitsForPlan reports whether nothing is touched before all of the plan is known:
+// where something may be removed, and where identical files are kept once, as which of
+// them stays is known only then.
+func (r Rules) WaitsForPlan() bool { return r.Type.Removes() || r.Type == Clearing || r.Once }
 
 // Deletions says what a removal at one side means for the other.
 type Deletions string

@@ -78,17 +78,26 @@ func (p *Planner) inStep(d compare.Difference) (Step, bool, error) {
 	case d.Pair != nil && d.Pair.Kept: // a clash that was left, and has changed
 		return p.clash(step), true, nil
 	case source == changed && target == unchanged:
-		if step.Action = Replace; isOlder(d.Source, d.Pair.Source) {
+		if step.Action = changedBy(d.Source, d.Pair.Source); isOlder(d.Source, d.Pair.Source) {
 			step = p.keepWhatGoes(step)
 		}
 	case source == unchanged && target == changed:
-		if step.Action, step.Back = Replace, true; isOlder(d.Target, d.Pair.Target) {
+		if step.Action, step.Back = changedBy(d.Target, d.Pair.Target), true; isOlder(d.Target, d.Pair.Target) {
 			step = p.keepWhatGoes(step)
 		}
 	default:
 		return p.both(step, d), true, nil
 	}
 	return p.bounded(step), true, nil
+}
+
+// changedBy is what is done about a side whose revision is another: it is replaced, or
+// compared first where size and time are what they were.
+func changedBy(now *store.Entry, before compare.Remembered) Action {
+	if before.LooksLike(now) {
+		return Recheck
+	}
+	return Replace
 }
 
 // removal follows a removal to the side that has not changed.
@@ -142,7 +151,7 @@ func (p *Planner) both(step Step, d compare.Difference) Step {
 		// Two programs may well write as much at both sides in one second.
 		step.Action = Look
 	case d.Verdict == compare.Same:
-		step.Action = Remember
+		step.Action, step.Evidence = Remember, d.Evidence
 	case d.Verdict == compare.Unclear:
 		step.Action = Look
 	default:

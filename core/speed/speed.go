@@ -87,8 +87,8 @@ func Measure(ctx context.Context, s store.Store, options Options) (Result, error
 		return m.result, err
 	}
 	own := store.At(store.OwnFolder)
-	folder := own.AsFolder().Place("speed-" + options.Run)
-	for _, place := range []store.Place{own, folder} {
+	folder := own.AsFolder().Ref("speed-" + options.Run)
+	for _, place := range []store.Ref{own, folder} {
 		if _, err := s.MakeFolder(ctx, place); err != nil && s.Traits().Folders == store.FoldersReal {
 			return m.result, err
 		}
@@ -118,8 +118,8 @@ type measure struct {
 	revisions map[int]string
 }
 
-func (m *measure) place(i int) store.Place {
-	return m.folder.Place(fmt.Sprintf("scratch-%04d.bin", i))
+func (m *measure) place(i int) store.Ref {
+	return m.folder.Ref(fmt.Sprintf("scratch-%04d.bin", i))
 }
 
 // phase does one thing with all files, so many at once.
@@ -226,7 +226,7 @@ func (m *measure) remove(ctx context.Context, i int) error {
 }
 
 // clear removes what is left, in whichever order it comes.
-func (m *measure) clear(ctx context.Context, folder store.Place) {
+func (m *measure) clear(ctx context.Context, folder store.Ref) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	_, _ = store.Clean(ctx, m.store, store.Cleaning{Run: m.options.Run, Folder: m.folder})
@@ -236,5 +236,5 @@ func (m *measure) clear(ctx context.Context, folder store.Place) {
 			_, _ = m.store.Remove(ctx, m.place(i), "")
 		}
 	}
-	_, _ = m.store.Remove(ctx, folder, "")
+	_, _ = m.store.RemoveFolder(ctx, folder)
 }

@@ -19,6 +19,9 @@ type Address struct {
 	// Account is empty for the root of the tree.
 	Account string
 	Steps   []Step
+	// Folder says that the folder is meant, where a file may have the same
+	// name. It is written as a closing slash.
+	Folder bool
 }
 
 // Step is one step of an address: a name or an id.
@@ -63,15 +66,18 @@ func ParseAddress(text string) (Address, error) {
 	if tail == "" {
 		return address, nil
 	}
-	tail = strings.TrimSuffix(tail, "/")
+	tail, address.Folder = strings.CutSuffix(tail, "/")
 	for _, raw := range strings.Split(tail, "/") {
 		address.Steps = append(address.Steps, parseStep(raw))
+	}
+	if address.Steps[len(address.Steps)-1] == (Step{}) {
+		address.Folder = false // the slash is that of the empty name
 	}
 	return address, nil
 }
 
 // MakeAddress returns the address of the place in an account.
-func MakeAddress(account string, place Place) Address {
+func MakeAddress(account string, place Ref) Address {
 	address := Address{Account: account}
 	if place.IsStart() {
 		return address
@@ -94,7 +100,7 @@ func (a Address) String() string {
 		b.WriteByte('/')
 		b.WriteString(step.String())
 	}
-	if n := len(a.Steps); n > 0 && a.Steps[n-1] == (Step{}) {
+	if n := len(a.Steps); n > 0 && (a.Folder || a.Steps[n-1] == (Step{})) {
 		b.WriteByte('/')
 	}
 	return b.String()
@@ -157,15 +163,19 @@ func (a Address) Contains(other Address) bool {
 
 // Place returns the place that the address names in its account. ok is false
 // where a step is an id, which only the store can look up.
-func (a Address) Place() (place Place, ok bool) {
+func (a Address) Place() (place Ref, ok bool) {
 	names := make([]string, len(a.Steps))
 	for i, step := range a.Steps {
 		if step.ID != "" {
-			return Place{}, false
+			return Ref{}, false
 		}
 		names[i] = step.Name
 	}
-	return At(names...), true
+	ref := At(names...)
+	if a.Folder {
+		ref = ref.As(KindFolder)
+	}
+	return ref, true
 }
 
 func parseStep(raw string) Step {

@@ -38,8 +38,7 @@ func (c Choice) Formats(kind DocumentKind) []string {
 // Of twins the one with the least id keeps the name; any other is called "NAME
 // (ID).EXT", so that what it is called does not depend on how many there are.
 func AsFiles(s Store, choice Choice) Store {
-	exporter, _ := s.(Exporter)
-	if !s.Traits().Twins && (exporter == nil || len(exporter.DocumentKinds()) == 0) {
+	if !s.Traits().Twins && len(DocumentKindsOf(s)) == 0 {
 		return s
 	}
 	return &asFiles{Store: s, choice: choice}
@@ -154,9 +153,9 @@ func twinName(entry Entry) string {
 
 // find is the document, or the entry, that a place of the view is of; format is
 // empty where it is no export.
-func (a *asFiles) find(ctx context.Context, place Place) (where Place, entry Entry, format string, err error) {
+func (a *asFiles) find(ctx context.Context, place Ref) (where Ref, entry Entry, format string, err error) {
 	if id, mark, ok := strings.Cut(place.ID, exportMark); ok {
-		where = place.Folder.Place(strings.TrimSuffix(place.Name, "."+mark))
+		where = place.Folder.Ref(strings.TrimSuffix(place.Name, "."+mark))
 		where.ID = id
 		entry, err = a.Store.Stat(ctx, where)
 		return where, entry, mark, err
@@ -167,7 +166,7 @@ func (a *asFiles) find(ctx context.Context, place Place) (where Place, entry Ent
 	}
 	extension := path.Ext(place.Name)
 	if extension != "" {
-		where = place.Folder.Place(strings.TrimSuffix(place.Name, extension))
+		where = place.Folder.Ref(strings.TrimSuffix(place.Name, extension))
 		document, missing := a.Store.Stat(ctx, where)
 		if kind, ok := ExportsOf(a.Store, document); missing == nil && ok {
 			if format = extension[1:]; slices.Contains(a.choice.Formats(kind), format) {
@@ -180,7 +179,7 @@ func (a *asFiles) find(ctx context.Context, place Place) (where Place, entry Ent
 }
 
 // Stat implements Store.
-func (a *asFiles) Stat(ctx context.Context, place Place) (Entry, error) {
+func (a *asFiles) Stat(ctx context.Context, place Ref) (Entry, error) {
 	_, entry, format, err := a.find(ctx, place)
 	if err == nil && format != "" {
 		entry = exported(entry, format)
@@ -211,7 +210,7 @@ func (a *asFiles) Open(ctx context.Context, reading Reading) (io.ReadCloser, err
 }
 
 // Remove implements Store. A document is not removed for an export of it.
-func (a *asFiles) Remove(ctx context.Context, place Place, revision string) (Removal, error) {
+func (a *asFiles) Remove(ctx context.Context, place Ref, revision string) (Removal, error) {
 	_, _, format, err := a.find(ctx, place)
 	if err != nil {
 		return "", err
@@ -222,13 +221,79 @@ func (a *asFiles) Remove(ctx context.Context, place Place, revision string) (Rem
 	return a.Store.Remove(ctx, place, revision)
 }
 
-// Export implements Exporter, of the documents that are no files here.
-func (a *asFiles) Export(ctx context.Context, place Place, revision, format string) (io.ReadCloser, error) {
-	return Export(ctx, a.Store, place, revision, format)
+// Capabilities implements Store: all of the store beneath, for the places of the
+// view. Not so the flat listing and the exports: what they would yield are no
+// files yet.
+func (a *asFiles) Capabilities() Capabilities {
+	c := a.Store.Capabilities()
+	view := Capabilities{
+		nil, // ListFlat
+		nil, // Move, below
+		nil, // Copy, below
+		c.Parts,
+		nil, // Sums, below
+		nil, // Exports
+		c.Changes,
+		c.AwaitChanges,
+		c.Clean,
+		c.Prepare,
+		c.Sync,
+		c.Check,
+		c.Space,
+		c.Owner,
+		c.Locate,
+		c.Areas,
+		c.Pinned,
+		c.Close,
+	}
+	if c.Move != nil {
+		view.Move = func(ctx context.Context, from Ref, revision string, to Ref) (Entry, error) {
+			where, err := a.stored(ctx, from)
+			if err != nil {
+				return Entry{}, err
+			}
+			return c.Move(ctx, where, revision, to)
+		}
+	}
+	if c.Copy != nil {
+		view.Copy = func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error) {
+			where, err := a.stored(ctx, from)
+			if err != nil {
+				return Entry{}, err
+			}
+			return c.Copy(ctx, where, revision, to, run)
+		}
+	}
+	if c.Sums != nil {
+		view.Sums = asFilesSums{a, c.Sums}
+	}
+	return view
 }
 
-// DocumentKinds implements Exporter: as files, none are left.
-func (a *asFiles) DocumentKinds() []DocumentKind { return nil }
+// stored is the place at the store beneath of what is a file there too.
+// ErrUnsupported for an export.
+func (a *asFiles) stored(ctx context.Context, ref Ref) (Ref, error) {
+	where, _, format, err := a.find(ctx, ref)
+	if err == nil && format != "" {
+		err = Errorf(ErrUnsupported, "%s is a document of the service; its exports are made when they are read", ref)
+	}
+	return where, err
+}
 
-// Locate implements Locator.
-func (a *asFiles) Locate(folder Folder) string { return Locate(a.Store, folder) }
+// asFilesSums tells the hashes of what is a file at the store beneath.
+type asFilesSums struct {
+	view *asFiles
+	sums Summer
+}
+
+// SumKinds implements Summer.
+func (s asFilesSums) SumKinds() []HashKind { return s.sums.SumKinds() }
+
+// Sum implements Summer.
+func (s asFilesSums) Sum(ctx context.Context, ref Ref, revision string, kind HashKind) (Hash, error) {
+	where, err := s.view.stored(ctx, ref)
+	if err != nil {
+		return Hash{}, err
+	}
+	return s.sums.Sum(ctx, where, revision, kind)
+}

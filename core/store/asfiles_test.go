@@ -38,7 +38,7 @@ func (o *office) List(_ context.Context, folder store.Folder) iter.Seq2[store.En
 	}
 }
 
-func (o *office) Stat(_ context.Context, place store.Place) (store.Entry, error) {
+func (o *office) Stat(_ context.Context, place store.Ref) (store.Entry, error) {
 	for _, entry := range o.entries {
 		if place.ID != "" && entry.ID == place.ID || place.ID == "" && entry.Name == place.Name {
 			return entry, nil
@@ -55,10 +55,16 @@ func (o *office) Open(ctx context.Context, reading store.Reading) (io.ReadCloser
 	return io.NopCloser(strings.NewReader(o.texts[entry.ID])), nil
 }
 
-func (o *office) Remove(ctx context.Context, place store.Place, _ string) (store.Removal, error) {
+func (o *office) Remove(ctx context.Context, place store.Ref, _ string) (store.Removal, error) {
 	entry, err := o.Stat(ctx, place)
 	o.removed = append(o.removed, entry.ID)
 	return store.RemovedFinally, err
+}
+
+func (o *office) Capabilities() store.Capabilities {
+	c := o.Memory.Capabilities()
+	c.Exports = o
+	return c
 }
 
 func (o *office) DocumentKinds() []store.DocumentKind {
@@ -68,7 +74,7 @@ func (o *office) DocumentKinds() []store.DocumentKind {
 	}
 }
 
-func (o *office) Export(ctx context.Context, place store.Place, revision, format string) (io.ReadCloser, error) {
+func (o *office) Export(ctx context.Context, place store.Ref, revision, format string) (io.ReadCloser, error) {
 	entry, err := o.Stat(ctx, place)
 	if err != nil {
 		return nil, err
@@ -121,7 +127,7 @@ func TestAsFiles(t *testing.T) {
 			if entry.Kind != store.KindFile {
 				continue
 			}
-			place := entry.Place(store.Folder{})
+			place := entry.Ref(store.Folder{})
 			body, err := s.Open(t.Context(), store.Reading{Place: place, Revision: entry.Revision})
 			if err != nil {
 				t.Errorf("%s: %v", entry.Name, err)

@@ -41,6 +41,9 @@ var (
 	// ErrLocked: somebody holds a lock on it; the words name the owner where
 	// the store tells. It may pass.
 	ErrLocked = errors.New("locked")
+	// ErrReplaced: the account's start is another folder than it was when the
+	// account was opened. Nothing that is remembered of it holds of this one.
+	ErrReplaced = errors.New("another folder is there")
 	// ErrUnsupported: the store has no such ability.
 	ErrUnsupported = errors.New("not supported")
 )
@@ -107,7 +110,7 @@ func KindOf(err error) error {
 	}
 	for _, kind := range []error{
 		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrLapsed, ErrSuspended, ErrNoSpace, ErrNameRefused,
-		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrLocked, ErrUnsupported, ErrTryAgain,
+		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrLocked, ErrReplaced, ErrUnsupported, ErrTryAgain,
 	} {
 		if errors.Is(err, kind) {
 			return kind

@@ -30,17 +30,24 @@ type Exporter interface {
 	// Export reads a document in a format, at an expected revision (empty:
 	// any). How long it is shows only at its end. ErrChanged as with Open;
 	// ErrUnsupported for a format that there is not. The caller closes it.
-	Export(ctx context.Context, place Place, revision, format string) (io.ReadCloser, error)
+	Export(ctx context.Context, place Ref, revision, format string) (io.ReadCloser, error)
+}
+
+// DocumentKindsOf returns the kinds of documents that the account may hold.
+func DocumentKindsOf(s Store) []DocumentKind {
+	if exports := s.Capabilities().Exports; exports != nil {
+		return exports.DocumentKinds()
+	}
+	return nil
 }
 
 // ExportsOf returns what a document can be exported as; ok is false where it
 // cannot be.
 func ExportsOf(s Store, entry Entry) (kind DocumentKind, ok bool) {
-	exporter, is := s.(Exporter)
-	if !is || entry.Kind != KindDocument {
+	if entry.Kind != KindDocument {
 		return DocumentKind{}, false
 	}
-	for _, kind := range exporter.DocumentKinds() {
+	for _, kind := range DocumentKindsOf(s) {
 		if kind.Kind == entry.Document {
 			return kind, len(kind.Formats) > 0
 		}
@@ -58,9 +65,9 @@ func ExportName(name, format string) string {
 }
 
 // Export reads a document, ErrUnsupported where the store cannot.
-func Export(ctx context.Context, s Store, place Place, revision, format string) (io.ReadCloser, error) {
-	if exporter, ok := s.(Exporter); ok {
-		return exporter.Export(ctx, place, revision, format)
+func Export(ctx context.Context, s Store, place Ref, revision, format string) (io.ReadCloser, error) {
+	if exports := s.Capabilities().Exports; exports != nil {
+		return exports.Export(ctx, place, revision, format)
 	}
 	return nil, Errorf(ErrUnsupported, "documents of this account cannot be exported")
 }

@@ -18,37 +18,38 @@ type Listed struct {
 // Key of the entry, relative to the folder listed.
 func (l Listed) Key() Key { return KeyOf(l.Below, l.Name, l.Kind) }
 
-// FlatLister is the ability to list a whole subtree without asking for each
-// folder.
-type FlatLister interface {
-	// ListFlat yields everything below a folder in the order of keys,
-	// folders before what is in them, implied ones included. Otherwise as
-	// List.
-	ListFlat(ctx context.Context, folder Folder) iter.Seq2[Listed, error]
-}
-
 // ListFlat yields everything below a folder in the order of keys. Where the
 // store has no such ability, folders are listed side by side, ahead of what is
 // yielded, and those that come in no order are sorted. What is ours is left out.
 func ListFlat(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
-	return ListFlatWithout(ctx, s, folder, nil)
+	return ListFlatWithout(ctx, s, folder, Walk{})
 }
 
-// ListFlatWithout is ListFlat without what is in some folders, where these are listed by
-// themselves: leave says of a folder whether it is not looked into, which spares its
-// listing. A store that lists a whole subtree at once may yield what is in them. leave
-// may be nil; it is called by one goroutine at a time.
-func ListFlatWithout(ctx context.Context, s Store, folder Folder, leave func(Listed) bool) iter.Seq2[Listed, error] {
-	if limited, ok := s.(*readOnly); ok {
-		s = limited.store // its listing is that of the store beneath
+// Walk says how a subtree is listed. Its functions may be nil.
+type Walk struct {
+	// Leave says of a folder whether it is not looked into, which spares its
+	// listing where folders are listed one by one. A store that lists a whole
+	// subtree at once may yield what is in it. It is called by one goroutine at
+	// a time.
+	Leave func(Listed) bool
+	// Ours is told of what is left out of the listing because it is ours; see
+	// the function [Ours]. It may be called by several goroutines at once.
+	Ours func(Listed)
+}
+
+// ListFlatWithout is ListFlat as a Walk says.
+func ListFlatWithout(ctx context.Context, s Store, folder Folder, how Walk) iter.Seq2[Listed, error] {
+	if how.Ours == nil {
+		how.Ours = func(Listed) {}
 	}
-	flat := walk(ctx, s, folder, leave)
-	if lister, ok := s.(FlatLister); ok {
-		flat = sharded(ctx, s, lister, folder)
+	flat := walk(ctx, s, folder, how)
+	if list := s.Capabilities().ListFlat; list != nil {
+		flat = sharded(ctx, s, list, folder)
 	}
 	return func(yield func(Listed, error) bool) {
 		for listed, err := range flat {
 			if err == nil && oursBelow(folder.Path+listed.Below, listed.Name) {
+				how.Ours(listed)
 				continue
 			}
 			if !yield(listed, err) || err != nil {

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/minio/crc64nvme"
+	"github.com/zeebo/blake3"
 )
 
 // HashKind names a hash of content.
@@ -23,6 +24,7 @@ const (
 	CRC64NVME HashKind = "crc64nvme" // CRC-64/NVME, big-endian bytes
 	CRC32C    HashKind = "crc32c"    // RFC 3720 Castagnoli, big-endian bytes
 	CRC32     HashKind = "crc32"     // IEEE 802.3, big-endian bytes
+	BLAKE3    HashKind = "blake3"    // BLAKE3, 256 bits
 	MD5       HashKind = "md5"       // RFC 1321
 	SHA1      HashKind = "sha1"      // FIPS 180-4
 	SHA512    HashKind = "sha512"    // FIPS 180-4
@@ -32,7 +34,7 @@ const (
 // HashKinds returns the kinds that are known here by what they cost a byte,
 // cheapest first.
 func HashKinds() []HashKind {
-	return []HashKind{CRC64NVME, CRC32C, CRC32, MD5, SHA1, SHA512, SHA256}
+	return []HashKind{CRC64NVME, CRC32C, CRC32, BLAKE3, MD5, SHA1, SHA512, SHA256}
 }
 
 // New returns a new computation of the kind, or nil where it is not known here.
@@ -44,6 +46,8 @@ func (k HashKind) New() hash.Hash {
 		return crc32.New(crc32.MakeTable(crc32.Castagnoli))
 	case CRC32:
 		return crc32.NewIEEE()
+	case BLAKE3:
+		return blake3.New()
 	case MD5:
 		return md5.New()
 	case SHA1:
@@ -190,23 +194,23 @@ type Summer interface {
 	SumKinds() []HashKind
 	// Sum returns the hash of the kind of a file at a revision (empty:
 	// any). ErrUnsupported where this file has none of that kind.
-	Sum(ctx context.Context, place Place, revision string, kind HashKind) (Hash, error)
+	Sum(ctx context.Context, place Ref, revision string, kind HashKind) (Hash, error)
 }
 
 // Sum returns a hash that the store tells of a file, of the kind given.
 // ErrUnsupported where it cannot.
-func Sum(ctx context.Context, s Store, place Place, entry Entry, kind HashKind) (Hash, error) {
+func Sum(ctx context.Context, s Store, place Ref, entry Entry, kind HashKind) (Hash, error) {
 	if known := entry.Hashes.Get(kind); !known.IsZero() {
 		return known, nil
 	}
-	if summer, ok := s.(Summer); ok {
-		return summer.Sum(ctx, place, entry.Revision, kind)
+	if sums := s.Capabilities().Sums; sums != nil {
+		return sums.Sum(ctx, place, entry.Revision, kind)
 	}
 	return Hash{}, Errorf(ErrUnsupported, "%s: no %s is known", place, kind)
 }
 
 // ReadBack computes the hash of a stored file by reading it.
-func ReadBack(ctx context.Context, s Store, place Place, revision string, kind HashKind) (Hash, int64, error) {
+func ReadBack(ctx context.Context, s Store, place Ref, revision string, kind HashKind) (Hash, int64, error) {
 	body, err := s.Open(ctx, Reading{Place: place, Revision: revision})
 	if err != nil {
 		return Hash{}, 0, err

@@ -36,18 +36,18 @@ type PartWriter interface {
 	// writing's condition. ErrNotFound where the upload is gone.
 	CommitParts(ctx context.Context, writing Writing, upload string, parts []Part) (Written, error)
 	// AbortParts gives an upload up. One that is gone is fine.
-	AbortParts(ctx context.Context, place Place, upload string) error
+	AbortParts(ctx context.Context, place Ref, upload string) error
 }
 
 // Parts returns the store's way of taking a file of that size in parts; ok is
 // false where it goes in one request.
 func Parts(s Store, size int64) (writer PartWriter, limits PartLimits, ok bool) {
-	writer, has := s.(PartWriter)
-	if !has {
+	writer = s.Capabilities().Parts
+	if writer == nil {
 		return nil, PartLimits{}, false
 	}
-	limits, has = writer.PartLimits()
-	if !has || size <= limits.Above {
+	limits, ok = writer.PartLimits()
+	if !ok || size <= limits.Above {
 		return nil, PartLimits{}, false
 	}
 	return writer, limits, true

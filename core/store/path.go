@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"strings"
 )
 
@@ -59,13 +60,13 @@ func (p Path) Local() string {
 	return string(p[:len(p)-1])
 }
 
-// Place returns the folder p as an entry of the folder that it is in.
-func (p Path) Place() Place {
+// Ref returns the folder p as an entry of the folder that it is in.
+func (p Path) Ref() Ref {
 	if p == "" {
-		return Place{}
+		return Ref{}
 	}
 	parent, name := p.Split()
-	return Folder{Path: parent}.Place(name)
+	return Folder{Path: parent}.Ref(name).As(KindFolder)
 }
 
 // address returns the path in the form of an address, with its last slash.
@@ -105,10 +106,10 @@ func (k Key) Split(kind Kind) (below Path, name string) {
 	return Path(k[:cut]), strings.ReplaceAll(string(k[cut:]), "\x00", "/")
 }
 
-// Place returns the place of the key below a folder.
-func (k Key) Place(root Path, kind Kind) Place {
+// Ref returns the place of the key below a folder.
+func (k Key) Ref(root Path, kind Kind) Ref {
 	below, name := k.Split(kind)
-	return Folder{Path: root + below}.Place(name)
+	return Folder{Path: root + below}.Ref(name).As(kind)
 }
 
 // CompareKeys orders two entries: by key, and where they are the same, a
@@ -135,10 +136,20 @@ func CheckName(name string) error {
 	return nil
 }
 
-// Ours reports whether a name belongs to Deft Heron and is left out of
-// listings: the folder ".heron" at an account's start, and files on their way.
+// Ours reports whether a name belongs to Deft Heron and is left out of listings: the
+// folder ".heron" at an account's start, and what [ArrivingName] makes. Another name
+// that begins in the same way is somebody's file.
 func Ours(parent Path, name string) bool {
-	return parent == "" && name == OwnFolder || strings.HasPrefix(name, ArrivingPrefix)
+	return parent == "" && name == OwnFolder || strings.HasPrefix(name, ArrivingPrefix) && arriving.MatchString(name)
+}
+
+// arriving is what ArrivingName makes: a run, and an attempt of twelve or sixteen
+// hexadecimal digits, or what is kept aside.
+var arriving = regexp.MustCompile(`^\.heron-arriving-[0-9A-Za-z]+-([0-9a-f]{12}|[0-9a-f]{16}|aside-(?s:.+)|asides)$`)
+
+// LeftBy reports whether a name is one that [ArrivingName] made for a run.
+func LeftBy(run, name string) bool {
+	return strings.HasPrefix(name, ArrivingName(run, "")) && arriving.MatchString(name)
 }
 
 const (

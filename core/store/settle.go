@@ -10,18 +10,18 @@ import (
 // way of names of ours: to look, and to rename.
 type Renamer interface {
 	// Stat looks at one entry, those of ours too.
-	Stat(ctx context.Context, place Place) (Entry, error)
+	Stat(ctx context.Context, place Ref) (Entry, error)
 	// Rename gives a file another name of the same account. With replace, a
 	// file that is there goes in the same moment; ErrUnsupported where the
 	// account cannot do so. Without, ErrExists where anything is there.
-	Rename(ctx context.Context, from, to Place, replace bool) error
+	Rename(ctx context.Context, from, to Ref, replace bool) error
 	// Discard removes a file of ours, though ctx is over; at its leisure, and
 	// without an error where it is not there.
-	Discard(ctx context.Context, place Place)
+	Discard(ctx context.Context, place Ref)
 	// MakeFolder and RemoveFolder are those of a folder of ours, which is
 	// empty when it is removed.
-	MakeFolder(ctx context.Context, place Place) (Entry, error)
-	RemoveFolder(ctx context.Context, place Place) error
+	MakeFolder(ctx context.Context, place Ref) (Entry, error)
+	RemoveFolder(ctx context.Context, place Ref) (Removal, error)
 	// Replaces reports whether Rename can replace, with no moment between.
 	Replaces() bool
 }
@@ -36,9 +36,9 @@ const longestName = 255
 // for, under the write's condition. Where the account cannot replace a file in one
 // step, the old content is moved aside first, looked at, and moved back if it is
 // not what was expected, or if anything fails.
-func Settle(ctx context.Context, r Renamer, writing Writing, arriving Place) error {
+func Settle(ctx context.Context, r Renamer, writing Writing, arriving Ref) error {
 	for try := 1; ; try++ {
-		there, err := r.Stat(ctx, writing.Place)
+		there, err := r.Stat(ctx, writing.Place.As("")) // a folder is in the way too
 		missing := KindOf(err) == ErrNotFound
 		if err != nil && !missing {
 			return err
@@ -77,26 +77,26 @@ func ConditionHolds(writing Writing, entry Entry, there bool) error {
 
 // aside is where the old content of a file goes meanwhile: beside it, or where
 // the name has no room for that, under its own name in a folder of ours.
-func aside(ctx context.Context, r Renamer, writing Writing) (place, folder Place, err error) {
+func aside(ctx context.Context, r Renamer, writing Writing) (place, folder Ref, err error) {
 	if name := ArrivingName(writing.Run, asidePrefix+writing.Place.Name); len(name) <= longestName {
-		return writing.Place.Folder.Place(name), Place{}, nil
+		return writing.Place.Folder.Ref(name), Ref{}, nil
 	}
-	folder = writing.Place.Folder.Place(asideFolder(writing.Run))
+	folder = writing.Place.Folder.Ref(asideFolder(writing.Run))
 	_, err = r.MakeFolder(ctx, folder)
-	return folder.AsFolder().Place(writing.Place.Name), folder, err
+	return folder.AsFolder().Ref(writing.Place.Name), folder, err
 }
 
 func asideFolder(run string) string { return ArrivingName(run, "asides") }
 
 // exchange puts what has arrived in the place of what is there.
-func exchange(ctx context.Context, r Renamer, writing Writing, arriving Place, there Entry) error {
+func exchange(ctx context.Context, r Renamer, writing Writing, arriving Ref, there Entry) error {
 	aside, folder, err := aside(ctx, r, writing)
 	if err != nil {
 		return err
 	}
 	lasting := context.WithoutCancel(ctx) // what was begun is ended
 	if !folder.IsStart() {
-		defer func() { _ = r.RemoveFolder(lasting, folder) }()
+		defer func() { _, _ = r.RemoveFolder(lasting, folder) }()
 	}
 	if err := r.Rename(ctx, writing.Place, aside, false); err != nil {
 		if KindOf(err) == ErrOutcomeUnknown || ctx.Err() != nil {
@@ -120,7 +120,7 @@ func exchange(ctx context.Context, r Renamer, writing Writing, arriving Place, t
 
 // putBack gives the old content its name again after a failure, and returns what
 // the write is to say.
-func putBack(ctx context.Context, r Renamer, place, aside Place, failed error) error {
+func putBack(ctx context.Context, r Renamer, place, aside Ref, failed error) error {
 	theirs := KindOf(failed) == ErrChanged
 	switch back := r.Rename(ctx, aside, place, false); {
 	case back == nil:
@@ -132,7 +132,7 @@ func putBack(ctx context.Context, r Renamer, place, aside Place, failed error) e
 		return failed
 	case KindOf(back) == ErrExists:
 		// Two others have written there in this moment: both are kept.
-		kept := place.Folder.Place(place.Name + " (written meanwhile)")
+		kept := place.Folder.Ref(place.Name + " (written meanwhile)")
 		if back = r.Rename(ctx, aside, kept, false); back == nil {
 			return Errorf(ErrChanged, "%s changed twice meanwhile, and the first change is at %s now", place, kept)
 		}
@@ -175,13 +175,13 @@ func (c *cleaner) clean(ctx context.Context, folder Folder) error {
 			}
 		case entry.Kind == KindFolder:
 			folders = append(folders, entry.Folder(folder))
-		case strings.HasPrefix(entry.Name, prefix):
+		case LeftBy(c.run, entry.Name):
 			ours = append(ours, entry.Name)
 		}
 	}
 	for _, name := range ours {
 		original, aside := strings.CutPrefix(name, prefix+asidePrefix)
-		if err := c.settle(ctx, folder.Place(name), folder.Place(original), aside); err != nil {
+		if err := c.settle(ctx, folder.Ref(name), folder.Ref(original), aside); err != nil {
 			return err
 		}
 	}
@@ -194,7 +194,7 @@ func (c *cleaner) clean(ctx context.Context, folder Folder) error {
 }
 
 // settle puts an old content back, or removes what is ours.
-func (c *cleaner) settle(ctx context.Context, ours, original Place, aside bool) error {
+func (c *cleaner) settle(ctx context.Context, ours, original Ref, aside bool) error {
 	if aside {
 		err := c.renamer.Rename(ctx, ours, original, false)
 		if err == nil {
@@ -220,11 +220,12 @@ func (c *cleaner) emptyAsides(ctx context.Context, folder, asides Folder) error 
 		names = append(names, entry.Name)
 	}
 	for _, name := range names {
-		if err := c.settle(ctx, asides.Place(name), folder.Place(name), true); err != nil {
+		if err := c.settle(ctx, asides.Ref(name), folder.Ref(name), true); err != nil {
 			return err
 		}
 	}
-	return c.renamer.RemoveFolder(ctx, asides.Path.Place())
+	_, err := c.renamer.RemoveFolder(ctx, asides.Path.Ref())
+	return err
 }
 
 // Discard removes a file of ours with remove, though ctx is over. A server may

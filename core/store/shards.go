@@ -20,11 +20,14 @@ const (
 	shardFolders = 2_000
 )
 
+// flatList is Capabilities.ListFlat.
+type flatList func(ctx context.Context, folder Folder) iter.Seq2[Listed, error]
+
 // sharded yields a flat listing. One that turns out to be large goes on side by
 // side: each folder of the first level that is still to come is listed flat by
 // itself, up to shardsAhead at once, and delivered in order. Its goroutines have
 // ended when it returns.
-func sharded(ctx context.Context, s Store, lister FlatLister, folder Folder) iter.Seq2[Listed, error] {
+func sharded(ctx context.Context, s Store, list flatList, folder Folder) iter.Seq2[Listed, error] {
 	return func(yield func(Listed, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
 		var ahead *shards
@@ -33,7 +36,7 @@ func sharded(ctx context.Context, s Store, lister FlatLister, folder Folder) ite
 			ahead.wait()
 		}()
 		n, first, of := 0, "", KindFolder
-		for listed, err := range lister.ListFlat(ctx, folder) {
+		for listed, err := range list(ctx, folder) {
 			if err != nil {
 				yield(listed, err)
 				return
@@ -47,7 +50,7 @@ func sharded(ctx context.Context, s Store, lister FlatLister, folder Folder) ite
 			}
 			if n++; n == shardAfter {
 				first, of = top, kind
-				ahead = newShards(ctx, s, lister, folder, KeyOf("", top, kind), kind)
+				ahead = newShards(ctx, s, list, folder, KeyOf("", top, kind), kind)
 			}
 		}
 		ahead.deliver(ctx, yield)
@@ -78,7 +81,7 @@ type shardPage struct {
 
 // newShards finds what comes after a key in the folder, and begins to list it. It
 // is nil where there is nothing to win by it.
-func newShards(ctx context.Context, s Store, lister FlatLister, folder Folder, after Key, kind Kind) *shards {
+func newShards(ctx context.Context, s Store, list flatList, folder Folder, after Key, kind Kind) *shards {
 	a := &shards{ended: make(chan struct{})}
 	n := 0
 	var folders []Entry
@@ -105,7 +108,7 @@ func newShards(ctx context.Context, s Store, lister FlatLister, folder Folder, a
 		for range min(shardsAhead, len(folders)) {
 			group.Go(func() {
 				for i := range next {
-					listShard(ctx, lister, folder, folders[i], a.listed[i])
+					listShard(ctx, list, folder, folders[i], a.listed[i])
 				}
 			})
 		}
@@ -123,7 +126,7 @@ func newShards(ctx context.Context, s Store, lister FlatLister, folder Folder, a
 
 // listShard lists one folder of the first level. That it has gone meanwhile makes
 // the listing one to be asked for again: it says nothing about what was in it.
-func listShard(ctx context.Context, lister FlatLister, folder Folder, entry Entry, to chan<- shardPage) {
+func listShard(ctx context.Context, list flatList, folder Folder, entry Entry, to chan<- shardPage) {
 	defer close(to)
 	below := string(Path("").Child(entry.Name))
 	var page shardPage
@@ -136,7 +139,7 @@ func listShard(ctx context.Context, lister FlatLister, folder Folder, entry Entr
 			return false
 		}
 	}
-	for listed, err := range lister.ListFlat(ctx, entry.Folder(folder)) {
+	for listed, err := range list(ctx, entry.Folder(folder)) {
 		if KindOf(err) == ErrNotFound {
 			err = Errorf(ErrTryAgain, "the folder /%s went while it was listed", strings.TrimSuffix(string(folder.Path)+below, "/"))
 		}

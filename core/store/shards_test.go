@@ -36,6 +36,12 @@ func newFlat(t *testing.T, memory *storetest.Memory) *flat {
 	return f
 }
 
+func (f *flat) Capabilities() store.Capabilities {
+	c := f.Memory.Capabilities()
+	c.ListFlat = f.ListFlat
+	return c
+}
+
 func (f *flat) ListFlat(ctx context.Context, folder store.Folder) iter.Seq2[store.Listed, error] {
 	return func(yield func(store.Listed, error) bool) {
 		n := 0

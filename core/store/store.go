@@ -1,11 +1,10 @@
 // Package store says what a storage account is, in words that fit an object
 // store, a file server and a document drive alike.
 //
-// A provider implements [Store], seven methods, and whichever of the optional
-// abilities its protocol has: [FlatLister], [PartWriter], [Cleaner], [Syncer],
-// [Summer], [Spacer]. The engine never asks for an ability directly: it calls
-// the helper of the same file ([ListFlat], [Sum], …), which uses the ability or
-// falls back on the seven methods. A provider is opened with an [Opening],
+// A provider implements [Store] and says in a [Capabilities] value what else its
+// protocol can do. The engine calls the helper of each capability ([ListFlat],
+// [Sum], [Move], …), which uses it or falls back on the methods of Store. A
+// provider is opened with an [Opening],
 // which is all that it may know of the program around it, and passes every
 // protocol request through the account's [Gate].
 //
@@ -51,48 +50,67 @@ type Folder struct {
 	ID   string
 }
 
-// Place is where an entry is, or is to be: a name in a folder. ID, where set,
-// is the id of the entry itself as the store gave it out. The zero Place is the
-// start of the account; make any other with [Folder.Place], which also tells
-// the start from an entry there whose name is empty.
-type Place struct {
-	Folder    Folder
-	Name      string
-	ID        string
+// Ref says which entry is meant, and is the only way to say so: a name in a
+// folder, and the kind of what has the name. A file and a folder may share a
+// name, in one store at all times and in any other from one moment to the next;
+// a request for the one never touches the other. Make a Ref with [Folder.Ref],
+// [Entry.Ref], [Key.Ref] or [Path.Ref]. The zero Ref is the account's start.
+type Ref struct {
+	Folder Folder
+	Name   string
+	// ID, where set, is the id of the entry itself as the store gave it out.
+	ID string
+	// Kind that is meant: KindFolder, or any other for what is not a folder.
+	// Empty, which only [Store.Stat] takes to mean "whatever has the name".
+	Kind      Kind
 	emptyName bool
 }
 
-// Place returns the place of the entry called name in f.
-func (f Folder) Place(name string) Place {
-	return Place{Folder: f, Name: name, emptyName: name == ""}
+// Ref returns the entry called name in f, of no particular kind.
+func (f Folder) Ref(name string) Ref {
+	return Ref{Folder: f, Name: name, emptyName: name == ""}
 }
 
-// At returns the place at the end of the names given.
+// At returns the entry at the end of the names given, of no particular kind.
 // At() with no name is the account's start: an empty Folder and an empty Name.
-func At(names ...string) Place {
+func At(names ...string) Ref {
 	if len(names) == 0 {
-		return Place{}
+		return Ref{}
 	}
-	return Folder{Path: MakePath(names[:len(names)-1]...)}.Place(names[len(names)-1])
+	return Folder{Path: MakePath(names[:len(names)-1]...)}.Ref(names[len(names)-1])
 }
 
-// IsStart reports whether the place is the start of the account.
-func (p Place) IsStart() bool { return p == Place{} }
+// As returns the ref of what has the same name and is of a kind.
+func (r Ref) As(kind Kind) Ref {
+	r.Kind = kind
+	return r
+}
 
-// AsFolder returns the place as a folder to list or to write into.
-func (p Place) AsFolder() Folder {
-	if p.IsStart() {
+// Means reports whether an entry of a kind is what the ref asks for.
+func (r Ref) Means(kind Kind) bool {
+	return r.Kind == "" || (r.Kind == KindFolder) == (kind == KindFolder)
+}
+
+// IsStart reports whether the ref is of the start of the account.
+func (r Ref) IsStart() bool {
+	r.Kind = ""
+	return r == Ref{}
+}
+
+// AsFolder returns the entry as a folder to list or to write into.
+func (r Ref) AsFolder() Folder {
+	if r.IsStart() {
 		return Folder{}
 	}
-	return Folder{Path: p.Folder.Path.Child(p.Name), ID: p.ID}
+	return Folder{Path: r.Folder.Path.Child(r.Name), ID: r.ID}
 }
 
-// String returns the place as an address without its account, for errors.
-func (p Place) String() string {
-	if p.IsStart() {
+// String returns the ref as an address without its account, for errors.
+func (r Ref) String() string {
+	if r.IsStart() {
 		return "/"
 	}
-	return "/" + p.Folder.Path.address() + escapeStep(p.Name)
+	return "/" + r.Folder.Path.address() + escapeStep(r.Name)
 }
 
 // Entry is one child of a folder as the store knows it.
@@ -109,6 +127,10 @@ type Entry struct {
 	// Revision changes whenever the content does. It is opaque, compared
 	// for equality alone, and empty where the store has nothing to offer.
 	Revision string
+	// Identity stays with a file that is renamed or moved within the account,
+	// and no other file has it at the same time. It says nothing of the
+	// content. Empty where the store has nothing to offer beyond ID.
+	Identity string
 	// Hashes are those of the whole content that come without another
 	// request. A value that is not a hash of the whole content, such as
 	// the ETag of an S3 multipart upload, must not be given as one.
@@ -127,11 +149,11 @@ func (e Entry) Folder(parent Folder) Folder {
 	return Folder{Path: parent.Path.Child(e.Name), ID: e.ID}
 }
 
-// Place returns the place of the entry, listed in parent.
-func (e Entry) Place(parent Folder) Place {
-	place := parent.Place(e.Name)
-	place.ID = e.ID
-	return place
+// Ref returns the ref of the entry, listed in parent.
+func (e Entry) Ref(parent Folder) Ref {
+	ref := parent.Ref(e.Name)
+	ref.ID, ref.Kind = e.ID, e.Kind
+	return ref
 }
 
 // Condition says under which circumstances a write may happen.
@@ -183,7 +205,7 @@ type Content interface {
 
 // Writing is one file to be written.
 type Writing struct {
-	Place Place
+	Place Ref
 	// Size of the content in bytes; -1 is unknown. Content of another
 	// length than promised is an error and leaves nothing behind.
 	Size int64
@@ -227,7 +249,7 @@ type Written struct {
 
 // Reading is one file, or a range of it, to be read.
 type Reading struct {
-	Place Place
+	Place Ref
 	// Revision that is expected; another one gives ErrChanged. Empty: any.
 	Revision string
 	// Offset is the first byte wanted.
@@ -254,10 +276,15 @@ type Store interface {
 	// probed by the first write, before it.
 	Traits() Traits
 
-	// Stat looks at one entry. ErrNotFound where there is none. The start
-	// of the account is a folder and exists if the account does. Where a
-	// file and a folder share a name, the file is meant.
-	Stat(ctx context.Context, place Place) (Entry, error)
+	// Capabilities returns what the account can do beyond these methods. It
+	// does not wait, and may change with what the first write finds out.
+	Capabilities() Capabilities
+
+	// Stat looks at one entry of the ref's kind. ErrNotFound where there is
+	// none, whatever else has the name. The start of the account is a folder
+	// and exists if the account does. A ref of no kind finds what has the
+	// name: of a file and a folder, the file.
+	Stat(ctx context.Context, ref Ref) (Entry, error)
 
 	// List yields the children of a folder, paged beneath. The order is the
 	// one that Traits declares. After an error nothing more is yielded; what
@@ -266,7 +293,8 @@ type Store interface {
 	// early, and the store then stops asking.
 	List(ctx context.Context, folder Folder) iter.Seq2[Entry, error]
 
-	// Open reads a file from an offset, at an expected revision. A body
+	// Open reads a file, never a folder of its name, from an offset, at an
+	// expected revision. A body
 	// that ends before the promised length is io.ErrUnexpectedEOF wrapped
 	// in ErrTryAgain, never a clean end. The caller closes the reader.
 	Open(ctx context.Context, reading Reading) (io.ReadCloser, error)
@@ -280,10 +308,15 @@ type Store interface {
 
 	// MakeFolder makes one folder in an existing one. That it exists
 	// already is fine; that a file has its name is ErrExists.
-	MakeFolder(ctx context.Context, place Place) (Entry, error)
+	MakeFolder(ctx context.Context, place Ref) (Entry, error)
 
-	// Remove takes away a file at a revision (empty: any), or an empty
-	// folder. ErrNotFound, ErrChanged; a folder that holds something is
-	// ErrRefused.
-	Remove(ctx context.Context, place Place, revision string) (Removal, error)
+	// Remove removes what is not a folder, at a revision (empty: any).
+	// ErrNotFound where there is none, even if a folder has the name;
+	// ErrChanged for another revision.
+	Remove(ctx context.Context, ref Ref, revision string) (Removal, error)
+
+	// RemoveFolder removes an empty folder and can remove nothing else.
+	// ErrNotFound where there is none, even if a file has the name; ErrRefused
+	// where it holds something, of any origin.
+	RemoveFolder(ctx context.Context, ref Ref) (Removal, error)
 }

@@ -350,7 +350,7 @@ func TestOursIsLeftOut(t *testing.T) {
 		name   string
 		want   bool
 	}{
-		{"", ".heron", true}, {"a/", ".heron", false}, {"a/", store.ArrivingName("r", "x"), true}, {"", ".heronry", false},
+		{"", ".heron", true}, {"a/", ".heron", false}, {"a/", store.ArrivingName("r", "0123456789ab"), true}, {"a/", store.ArrivingName("r", "aside-x"), true}, {"a/", ".heron-arriving-notes.txt", false}, {"", ".heronry", false},
 	} {
 		if got := store.Ours(c.parent, c.name); got != c.want {
 			t.Errorf("%q in %q: %v", c.name, c.parent, got)

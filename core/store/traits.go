@@ -23,6 +23,25 @@ const (
 	FoldersImplied Folders = "implied"
 )
 
+// Revisions says what an account's revisions are made of.
+type Revisions string
+
+const (
+	// RevisionsOfContent change whenever the bytes do: the service makes them of
+	// the content, or counts them up. What has an equal one is believed to be
+	// the same.
+	RevisionsOfContent Revisions = "content"
+	// RevisionsOfClock are made of times that the system itself stamps to a
+	// fraction of a second and nobody sets. They miss what is written through
+	// a memory mapping, and are not believed where a file is removed for good
+	// on their account.
+	RevisionsOfClock Revisions = "clock"
+	// RevisionsOfTimes are made of sizes and times that anybody sets, or of
+	// whole seconds. Content is read before it is overwritten or removed on
+	// their account. It is the zero value.
+	RevisionsOfTimes Revisions = ""
+)
+
 // Traits are what an account can and cannot keep. The zero value is an account
 // that promises nothing.
 type Traits struct {
@@ -41,9 +60,8 @@ type Traits struct {
 	CheckName func(folder Path, name string) error
 	// LargestFile in bytes; 0 is no known limit.
 	LargestFile int64
-	// RevisionLasts: a revision stays with a file that is moved, and no other
-	// file of the account has it.
-	RevisionLasts bool
+	// Revisions says how far equal revisions are of the same content.
+	Revisions Revisions
 	// TimePrecision of Modified; 0 where no times are told.
 	TimePrecision time.Duration
 	// KeepsTimes: Writing.Modified is kept, so that times of this account

@@ -28,7 +28,7 @@ const (
 // entries, and those of one folder where the store lists in no order.
 type walker struct {
 	store Store
-	leave func(Listed) bool // folders that are not looked into; may be nil
+	how   Walk
 
 	mu      sync.Mutex
 	changed *sync.Cond // begun or held less, or ended
@@ -71,10 +71,10 @@ func (s *soonest) Pop() any {
 
 // walk yields everything below a folder of a store that lists folder by folder, as
 // [ListFlat] does. Its goroutines have ended when it returns.
-func walk(ctx context.Context, s Store, folder Folder, leave func(Listed) bool) iter.Seq2[Listed, error] {
+func walk(ctx context.Context, s Store, folder Folder, how Walk) iter.Seq2[Listed, error] {
 	return func(yield func(Listed, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
-		w := &walker{store: s, leave: leave}
+		w := &walker{store: s, how: how}
 		w.changed = sync.NewCond(&w.mu)
 		defer func() {
 			cancel()
@@ -137,6 +137,7 @@ func (w *walker) stream(ctx context.Context, b *branch, yield func(Listed, error
 			return false
 		}
 		if Ours(b.folder.Path, entry.Name) {
+			w.how.Ours(Listed{Below: b.below, Entry: entry})
 			continue
 		}
 		if entries = append(entries, entry); len(entries) < batch {
@@ -157,7 +158,7 @@ func (w *walker) foresee(ctx context.Context, b *branch, entries []Entry) map[in
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for i, entry := range entries {
-		if entry.Kind != KindFolder || w.leave != nil && w.leave(Listed{Below: b.below, Entry: entry}) {
+		if entry.Kind != KindFolder || w.how.Leave != nil && w.how.Leave(Listed{Below: b.below, Entry: entry}) {
 			continue
 		}
 		if branches == nil {
@@ -211,6 +212,7 @@ func (w *walker) ahead(ctx context.Context, b *branch) {
 				return nil, err
 			}
 			if Ours(b.folder.Path, entry.Name) {
+				w.how.Ours(Listed{Below: b.below, Entry: entry})
 				continue
 			}
 			if few = len(entries) < folderAhead; !few {

@@ -32,7 +32,7 @@ func TestTake(t *testing.T) {
 		return nil
 	}}}
 	now := time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
-	r, err := survey.Take(t.Context(), s, store.Place{}, target, now, nil)
+	r, err := survey.Take(t.Context(), s, store.Ref{}, target, now, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,7 +70,7 @@ func TestTakeIsCompleteOrFails(t *testing.T) {
 	s := storetest.NewMemory()
 	s.Put("x", "a", "x")
 	broken := storetest.NewFaulty(s, storetest.Fault{Op: storetest.OpList, Err: errors.New("broken")})
-	if _, err := survey.Take(t.Context(), broken, store.Place{}, nil, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "not complete") {
+	if _, err := survey.Take(t.Context(), broken, store.Ref{}, nil, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "not complete") {
 		t.Errorf("a listing that fails: %v", err)
 	}
 }

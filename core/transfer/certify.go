@@ -19,6 +19,9 @@ type Certified struct {
 	// empty, Cause says why it is not proven.
 	Proof string
 	Cause plan.Cause
+	// Digest is the BLAKE3 of the file, as KIND=HEXADECIMAL; empty where it is not
+	// proven.
+	Digest string
 	// Run that brought it; empty where it was found there.
 	Run string
 }
@@ -63,7 +66,7 @@ func certified(route int, rules plan.Rules, d compare.Difference) Certified {
 		one.Item.To = d.To
 	}
 	if one.Proof, one.Cause = rules.Proven(d); one.Proof != "" && d.Pair != nil {
-		one.Run = d.Pair.Run
+		one.Run, one.Digest = d.Pair.Run, d.Pair.Digest
 	}
 	if one.Item.Size < 0 && d.Target != nil { // of an export, what arrived
 		one.Item.Size = d.Target.Size

@@ -32,6 +32,7 @@ func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error
 	case plan.Ask:
 		return nil, errAsks
 	case plan.Replace:
+		a.chosen = true
 		if a.Rules.Type.Removes() && a.Rules.Deletions == plan.RetireDeletions {
 			a.item.Cause = plan.CauseRetired
 		}
@@ -54,7 +55,7 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 	var name string
 	for n := 1; ; n++ {
 		name = plan.BesideName(place.Name, a.route.Source.Account, at, n, 255)
-		beside := place.Folder.Place(name)
+		beside := place.Folder.Ref(name)
 		entry, err := a.route.Target.Store.Stat(ctx, beside)
 		if store.KindOf(err) == store.ErrNotFound {
 			break
@@ -76,7 +77,7 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 	if err := a.folders.ensure(ctx, a.route.Target, place.Folder.Path); err != nil {
 		return nil, err
 	}
-	written, proof, err := a.moveContent(ctx, place.Folder.Place(name), store.Absent)
+	written, proof, err := a.moveContent(ctx, place.Folder.Ref(name), store.Absent)
 	if err != nil {
 		if store.KindOf(err) == store.ErrExists || store.KindOf(err) == store.ErrOutcomeUnknown {
 			err = store.Errorf(store.ErrTryAgain, "%s has to be looked at again: %w", name, err)

@@ -58,6 +58,7 @@ func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err err
 	if err := c.leave(ctx, ""); err != nil {
 		return c.stays, err
 	}
+	r.removeCanary(ctx, route)
 	return c.stays, c.root(ctx)
 }
 
@@ -98,22 +99,30 @@ func (c *clearing) file(ctx context.Context, d compare.Difference) error {
 		c.stays++
 		return nil
 	}
-	place := c.route.Source.place(d.Key, d.Kind)
-	place.ID = d.Source.ID
-	return c.remove(ctx, place, d.Source.Revision)
+	file := sourceFile{source: c.route.Source.place(d.Key, d.Kind), target: c.route.Target.place(d.To, d.Kind), revision: d.Source.Revision}
+	file.source.ID, file.target.ID = d.Source.ID, d.Target.ID
+	if d.Pair != nil && d.Evidence == compare.ByPair {
+		file.hash = d.Pair.Proof
+	} else if hash, _, ok := store.Shared(d.Source.Hashes, d.Target.Hashes); ok {
+		file.hash = hash.String()
+	}
+	return c.remove(ctx, file)
 }
 
 // remove counts what cannot be removed as staying; only a sign-in that lapsed
 // ends the clearing.
-func (c *clearing) remove(ctx context.Context, place store.Place, revision string) error {
-	_, err := c.route.Source.Store.Remove(ctx, place, revision)
+func (c *clearing) remove(ctx context.Context, file sourceFile) error {
+	_, err := c.run.removeSource(ctx, c.route, file)
+	if stopped := c.run.stopped.Load(); stopped != nil {
+		return store.Errorf(store.ErrRefused, "%s", stopped.why)
+	}
 	switch kind := store.KindOf(err); {
 	case err == nil || kind == store.ErrNotFound:
 		return nil
 	case store.WaitsForPerson(err) || ctx.Err() != nil:
 		return err
 	}
-	c.run.Log.Info("stays at the source", "run", c.run.ID, "place", place.String(), "error", err)
+	c.run.Log.Info("stays at the source", "run", c.run.ID, "place", file.source.String(), "error", err)
 	c.stays++
 	return nil
 }
@@ -139,8 +148,8 @@ func (c *clearing) leave(ctx context.Context, key store.Key) error {
 	return nil
 }
 
-func (c *clearing) folder(ctx context.Context, place store.Place) error {
-	_, err := c.route.Source.Store.Remove(ctx, place, "")
+func (c *clearing) folder(ctx context.Context, place store.Ref) error {
+	_, err := c.route.Source.Store.RemoveFolder(ctx, place)
 	if kind := store.KindOf(err); err == nil || kind == store.ErrNotFound || kind == store.ErrRefused {
 		return ctx.Err()
 	}

@@ -116,8 +116,8 @@ func TestMoveIsInterrupted(t *testing.T) {
 		faulty := storetest.NewFaulty(b.source)
 		b.from = faulty
 		removals := 0
-		faulty.Add(storetest.Fault{Op: storetest.OpRemove, Times: at + 1, Do: func() { removals++ }})
-		faulty.Add(storetest.Fault{Op: storetest.OpRemove, Err: store.Errorf(store.ErrLapsed, "the process ended here"), Times: 1})
+		faulty.Add(storetest.Fault{Op: storetest.OpRemoval, Times: at + 1, Do: func() { removals++ }})
+		faulty.Add(storetest.Fault{Op: storetest.OpRemoval, Err: store.Errorf(store.ErrLapsed, "the process ended here"), Times: 1})
 		run := b.new()
 		result := run.Execute(t.Context())
 		if result.State != transfer.Held {

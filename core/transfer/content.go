@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"hash"
 	"io"
 
 	"deftheron/core/compare"
@@ -17,21 +18,56 @@ type content struct {
 	stream *store.Stream // of the last reading
 	// spooled is the content, where its size was not known.
 	spooled *spooled
+	// digest is that of the last reading, where the rules ask for it.
+	digest *digesting
 }
 
 // Open implements store.Content.
 func (c *content) Open(ctx context.Context) (*store.Stream, error) {
 	c.a.flight.moved.Store(0)
 	if c.spooled != nil {
-		c.stream = store.NewStream(c.spooled.open(), c.kind, c.a.counted)
+		c.stream = store.NewStream(c.digested(c.spooled.open()), c.kind, c.a.counted)
 		return c.stream, nil
 	}
 	body, err := c.a.route.Source.Store.Open(ctx, store.Reading{Place: c.a.source(), Revision: c.a.item.Source.Revision})
 	if err != nil {
 		return nil, compare.NewSourceError(err)
 	}
-	c.stream = store.NewStream(c.a.read(ctx, body), c.kind, c.a.counted)
+	c.stream = store.NewStream(c.digested(c.a.read(ctx, body)), c.kind, c.a.counted)
 	return c.stream, nil
+}
+
+// digested has a body hashed for the certificate as well.
+func (c *content) digested(body io.ReadCloser) io.ReadCloser {
+	if !c.a.Rules.Digest {
+		return body
+	}
+	c.digest = &digesting{ReadCloser: body, hash: store.BLAKE3.New()}
+	return c.digest
+}
+
+// digesting hashes what is read through it.
+type digesting struct {
+	io.ReadCloser
+	hash hash.Hash
+}
+
+func (d *digesting) Read(p []byte) (int, error) {
+	n, err := d.ReadCloser.Read(p)
+	d.hash.Write(p[:n])
+	return n, err
+}
+
+// Told implements store.Told.
+func (d *digesting) Told() store.Hashes {
+	if told, ok := d.ReadCloser.(store.Told); ok {
+		return told.Told()
+	}
+	return nil
+}
+
+func (d *digesting) String() string {
+	return store.HashOf(store.BLAKE3, d.hash.Sum(nil)).String()
 }
 
 func (a *attempt) counted(n int) { a.flight.moved.Add(int64(n)) }
@@ -80,7 +116,7 @@ func (a *attempt) proofKind() store.HashKind {
 
 // moveContent writes the source's content to a place, in one request or in
 // parts, and proves it.
-func (a *attempt) moveContent(ctx context.Context, place store.Place, condition store.Condition) (written store.Written, proof string, err error) {
+func (a *attempt) moveContent(ctx context.Context, place store.Ref, condition store.Condition) (written store.Written, proof string, err error) {
 	writing := store.Writing{
 		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID,
 		Proof: a.Rules.Proof,
@@ -108,13 +144,24 @@ func (a *attempt) moveContent(ctx context.Context, place store.Place, condition 
 		a.broke.Store(true)
 		return written, "", err
 	}
+	if content.digest != nil {
+		a.digest = content.digest.String()
+	}
 	proof, err = store.Prove(ctx, a.route.Target.Store, writing, written, content.stream.Sum(), content.stream.Count())
 	return written, proof, err
 }
 
+// reading says how two contents are compared that may be the same.
+func (a *attempt) reading() compare.Reading {
+	if a.Rules.Proof == store.ProofByReading {
+		return compare.Read
+	}
+	return compare.ReadUnreported
+}
+
 // sameContent compares what is at a place of the target with the source: by
 // size, by a hash that both can tell, and else by reading both.
-func (a *attempt) sameContent(ctx context.Context, place store.Place, target store.Entry) (bool, string, error) {
+func (a *attempt) sameContent(ctx context.Context, place store.Ref, target store.Entry) (bool, string, error) {
 	if target.Kind != store.KindFile {
 		return false, "", nil
 	}
@@ -122,13 +169,17 @@ func (a *attempt) sameContent(ctx context.Context, place store.Place, target sto
 	if err != nil {
 		return false, "", compare.NewSourceError(err)
 	}
-	if source.Revision != a.item.Source.Revision { // what is remembered is of what was compared
+	if !store.SameRevision(source.Revision, a.item.Source.Revision) { // what is remembered is of what was compared
 		a.progress.resize(a.item, source.Size)
 		a.item.Source, a.item.Size = compare.RememberedOf(source), source.Size
-		a.item.Mark = compare.MarkOf(source, a.route.Source.Store.Traits())
+		a.item.Mark = compare.MarkOf(source)
 	}
-	same, _, proof, err := compare.Contents(ctx,
-		compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source},
-		compare.File{Store: a.route.Target.Store, Place: place, Entry: target}, true)
+	mine, theirs := compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source}, compare.File{Store: a.route.Target.Store, Place: place, Entry: target}
+	if a.Rules.Digest && (source.Size < 0 || target.Size < 0 || source.Size == target.Size) {
+		same, proof, digest, err := compare.Digested(ctx, mine, theirs)
+		a.digest = digest
+		return same, proof, err
+	}
+	same, _, proof, err := compare.Contents(ctx, mine, theirs, a.reading())
 	return same, proof, err
 }

@@ -46,7 +46,7 @@ func (c *folderCache) ensure(ctx context.Context, target Side, path store.Path) 
 	made.once.Do(func() {
 		parent, _ := path.Split()
 		if made.err = c.ensure(ctx, target, parent); made.err == nil {
-			_, made.err = target.Store.MakeFolder(ctx, path.Place())
+			_, made.err = target.Store.MakeFolder(ctx, path.Ref())
 		}
 	})
 	if made.err != nil {

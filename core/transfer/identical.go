@@ -171,7 +171,7 @@ func (a *attempt) duplicate(ctx context.Context) (*Ending, error) {
 	if err != nil {
 		return nil, err
 	}
-	if pair != nil && pair.Proof != "" && pair.Source.Revision != "" && pair.Source.Revision == a.item.Source.Revision {
+	if pair != nil && pair.Proof != "" && pair.Source.Revision != "" && pair.Source.Is(&store.Entry{Revision: a.item.Source.Revision}) {
 		return a.sameAs(ctx, pair.Proof, "read before")
 	}
 	kind := a.proofKind()
@@ -191,6 +191,23 @@ func (a *attempt) duplicate(ctx context.Context) (*Ending, error) {
 	return a.sameAs(ctx, sum.String(), "read")
 }
 
+// isOverwritten reports whether this run is to write over a file of the target: its
+// content does not stay.
+func (a *attempt) isOverwritten(ctx context.Context, path store.Path) (bool, error) {
+	for i, route := range a.Routes {
+		root := route.Target.Root.AsFolder().Path
+		rest, below := strings.CutPrefix(string(path), string(root))
+		if route.Target.Account != a.route.Target.Account || !below {
+			continue
+		}
+		key := store.Key(strings.TrimSuffix(rest, "/"))
+		if leaves, err := a.Records.Overwriting(ctx, a.ID, i, key); leaves || err != nil {
+			return leaves, err
+		}
+	}
+	return false, nil
+}
+
 // sameAs ends the item where the target holds a file of its content, as it was when
 // that was proven.
 func (a *attempt) sameAs(ctx context.Context, hash, how string) (*Ending, error) {
@@ -201,15 +218,18 @@ func (a *attempt) sameAs(ctx context.Context, hash, how string) (*Ending, error)
 			return nil, err
 		}
 	}
-	place := held.Path.Place()
+	place := held.Path.Ref().As(store.KindFile)
 	entry, err := a.route.Target.Store.Stat(ctx, place)
 	switch {
 	case store.KindOf(err) == store.ErrNotFound:
 		return nil, nil
 	case err != nil:
 		return nil, err
-	case entry.Revision != held.Revision || entry.Size >= 0 && entry.Size != held.Size:
+	case !store.SameRevision(entry.Revision, held.Revision) || entry.Size >= 0 && entry.Size != held.Size:
 		return nil, nil
+	}
+	if leaves, err := a.isOverwritten(ctx, held.Path); err != nil || leaves {
+		return nil, err
 	}
 	address := store.MakeAddress(a.route.Target.Account, place)
 	pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(entry), Kept: true, Run: a.ID, Mark: a.item.Mark, Proof: hash}

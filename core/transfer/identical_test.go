@@ -37,14 +37,14 @@ func TestIdenticalOnce(t *testing.T) {
 			other.Put("", "empty 2")
 			routes := func() []transfer.Route {
 				one, two := b.route(), b.route()
-				two.Source.Account, two.Source.Store, two.Source.Address = "office", other, store.MakeAddress("office", store.Place{})
+				two.Source.Account, two.Source.Store, two.Source.Address = "office", other, store.MakeAddress("office", store.Ref{})
 				two.Scope = "office to archive"
 				one.Contents, two.Contents = "of the job", "of the job"
 				return []transfer.Route{one, two}
 			}
 			run := func() (transfer.Snapshot, map[plan.Cause]int) {
 				runs++
-				b.records.items, b.records.planned = nil, false
+				b.records.restart()
 				run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes(), Rules: plan.Rules{Once: true}, Records: b.records, Lanes: 8})
 				if result := run.Execute(t.Context()); result.State != "done" {
 					t.Fatalf("%+v", result)

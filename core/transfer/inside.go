@@ -3,6 +3,7 @@ package transfer
 import (
 	"context"
 
+	"deftheron/core/compare"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -13,10 +14,30 @@ import (
 func (a *attempt) inside(ctx context.Context) (*Ending, error) {
 	origin := a.item.Origin
 	a.item.Origin = nil // another try sends it
+	if is, err := a.isOrigin(ctx, *origin); err != nil || !is {
+		return nil, err
+	}
 	if ending, err := a.moveInside(ctx, *origin); ending != nil || err != nil {
 		return ending, err
 	}
 	return a.copyInside(ctx, a.route.Target.place(origin.Key, store.KindFile), *origin)
+}
+
+// isOrigin reports whether the source's content is that of an origin. A mark that is
+// not of the content says which file it was, and the file is read: inodes are used
+// again, and archives fix times.
+func (a *attempt) isOrigin(ctx context.Context, origin plan.Origin) (bool, error) {
+	if compare.MarkIsContent(a.item.Mark) {
+		return true, nil
+	}
+	err := a.route.Source.certain(ctx, a.source(), a.item.Source.Revision, origin.Hash)
+	switch {
+	case store.KindOf(err) == store.ErrChanged:
+		return false, nil // it is sent, and what has become of it found out then
+	case err != nil:
+		return false, compare.NewSourceError(err)
+	}
+	return true, nil
 }
 
 // within copies a file between two places of one account.
@@ -32,7 +53,7 @@ func (a *attempt) isWithin() bool {
 		store.ExportedAs(store.Entry{ID: a.item.SourceID}) == ""
 }
 
-func (a *attempt) copyInside(ctx context.Context, from store.Place, origin plan.Origin) (*Ending, error) {
+func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Origin) (*Ending, error) {
 	target, place := a.route.Target, a.target()
 	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
 		return nil, err
@@ -57,7 +78,7 @@ func (a *attempt) copyInside(ctx context.Context, from store.Place, origin plan.
 
 // proveInside holds the copy against the hash that its origin was proven with, or
 // else against the source. An empty proof says that it is another: it is removed.
-func (a *attempt) proveInside(ctx context.Context, place store.Place, entry store.Entry, origin plan.Origin) (string, error) {
+func (a *attempt) proveInside(ctx context.Context, place store.Ref, entry store.Entry, origin plan.Origin) (string, error) {
 	target := a.route.Target.Store
 	const how = " (copied inside the account)"
 	if wanted, ok := store.ParseHash(origin.Hash); ok && entry.Size == a.item.Size {

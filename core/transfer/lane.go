@@ -21,7 +21,12 @@ type attempt struct {
 	flight *flight
 	// from, where it is not nil, is read in place of the item's own place: nothing
 	// of such a transfer is kept to be gone on with.
-	from *store.Place
+	from *store.Ref
+	// chosen says that a rule has chosen the source's content, whatever the target
+	// holds.
+	chosen bool
+	// digest is the BLAKE3 of what was sent, or read, where the rules ask for it.
+	digest string
 }
 
 // uploads keeps how far files in parts have come.
@@ -222,6 +227,8 @@ func (a *attempt) do(ctx context.Context) (*Ending, error) {
 		return a.beside(ctx, a.item.Target)
 	case plan.Replace:
 		return a.replace(ctx)
+	case plan.Recheck:
+		return a.recheck(ctx)
 	case plan.Remove:
 		return a.remove(ctx)
 	case plan.Clear:
@@ -268,7 +275,7 @@ func (a *attempt) makeFolder(ctx context.Context) (*Ending, error) {
 	return ending, err
 }
 
-func (a *attempt) source() store.Place {
+func (a *attempt) source() store.Ref {
 	if a.from != nil {
 		return *a.from
 	}
@@ -277,12 +284,12 @@ func (a *attempt) source() store.Place {
 	return place
 }
 
-func (a *attempt) target() store.Place { return a.route.Target.place(a.item.to(), a.item.Kind) }
+func (a *attempt) target() store.Ref { return a.route.Target.place(a.item.to(), a.item.Kind) }
 
 // write moves the content to a place under a condition, proves it, and returns
 // the ending with its pair. Where the condition did not hold, or nobody knows
 // what became of the write, it looks again.
-func (a *attempt) write(ctx context.Context, place store.Place, condition store.Condition) (*Ending, error) {
+func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Condition) (*Ending, error) {
 	if err := a.folders.ensure(ctx, a.route.Target, place.Folder.Path); err != nil {
 		if store.KindOf(err) == store.ErrExists {
 			return nil, store.Errorf(store.ErrExists, "a file is at the target where the folder of %s is needed", place)
@@ -316,15 +323,15 @@ func (a *attempt) refresh(ctx context.Context, changed error) error {
 	}
 	a.progress.resize(a.item, entry.Size)
 	a.item.Source, a.item.Size = compare.RememberedOf(entry), entry.Size
-	a.item.Mark, a.item.Origin = compare.MarkOf(entry, a.route.Source.Store.Traits()), nil
+	a.item.Mark, a.item.Origin = compare.MarkOf(entry), nil
 	return changed
 }
 
 // lookAgain finds out what is at a place that was to be written. What holds the
 // source's content was written by the try whose answer was lost, or by the run
 // before it was interrupted, and is done.
-func (a *attempt) lookAgain(ctx context.Context, place store.Place, why error) (*Ending, error) {
-	entry, err := a.route.Target.Store.Stat(ctx, place)
+func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*Ending, error) {
+	entry, err := store.Occupant(ctx, a.route.Target.Store, place)
 	if store.KindOf(err) == store.ErrNotFound {
 		if store.KindOf(why) == store.ErrExists && a.try > 1 {
 			return nil, why // not what has the name: a file is where a folder is needed
@@ -339,7 +346,7 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Place, why error) (
 		return nil, err
 	}
 	unknown := store.KindOf(why) == store.ErrOutcomeUnknown
-	if unknown && a.item.Action == plan.Replace && entry.Revision == a.item.Target.Revision {
+	if unknown && a.item.Action == plan.Replace && store.SameRevision(entry.Revision, a.item.Target.Revision) {
 		return nil, store.Errorf(store.ErrTryAgain, "%s was not written after all: %w", place, why)
 	}
 	// What follows does not go on with an upload to this place.
@@ -367,10 +374,10 @@ func (a *attempt) pairWith(target store.Entry, proof string) *compare.Pair {
 	}
 	pair := &compare.Pair{
 		Key: a.item.Key, To: a.item.To, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID, Mark: a.item.Mark,
-		Proof: hash,
+		Proof: hash, Digest: a.digest,
 	}
 	if a.Rules.Type == plan.TwoWay { // what moves at the target is looked for too
-		pair.TargetMark = compare.MarkOf(target, a.route.Target.Store.Traits())
+		pair.TargetMark = compare.MarkOf(target)
 	}
 	if a.route.Back {
 		pair.Source, pair.Target, pair.Mark, pair.TargetMark = pair.Target, pair.Source, pair.TargetMark, pair.Mark
@@ -391,7 +398,7 @@ func (a *attempt) pairKey() store.Key {
 
 // look compares contents where nothing that was listed decided.
 func (a *attempt) look(ctx context.Context) (*Ending, error) {
-	entry, err := a.route.Target.Store.Stat(ctx, a.target())
+	entry, err := store.Occupant(ctx, a.route.Target.Store, a.target())
 	if store.KindOf(err) == store.ErrNotFound {
 		return a.write(ctx, a.target(), store.Absent)
 	}
@@ -407,6 +414,32 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 	}
 	if a.Resumed {
 		return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry, proof)}, nil
+	}
+	found := a.pairWith(entry, proof)
+	found.Run = "" // no run has brought it about
+	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}, nil
+}
+
+// recheck compares contents, as the metadata of the source has changed without its
+// size and time, and writes over the target where they differ.
+func (a *attempt) recheck(ctx context.Context) (*Ending, error) {
+	entry, err := a.route.Target.Store.Stat(ctx, a.target())
+	if err == nil && !store.SameRevision(entry.Revision, a.item.Target.Revision) {
+		return a.look(ctx) // it has changed too
+	}
+	if store.KindOf(err) == store.ErrNotFound {
+		return a.write(ctx, a.target(), store.Absent)
+	}
+	if err != nil {
+		return nil, err
+	}
+	same, proof, err := a.sameContent(ctx, a.target(), entry)
+	if err != nil {
+		return nil, err
+	}
+	if !same {
+		a.item.Action = plan.Replace
+		return a.replace(ctx)
 	}
 	found := a.pairWith(entry, proof)
 	found.Run = "" // no run has brought it about

@@ -32,7 +32,7 @@ func TestMigration(t *testing.T) {
 		"plain":            func(*bench) {},
 		"no hashes":        func(b *bench) { b.target.NoHashes, b.source.NoHashes = true, true },
 		"other names":      func(b *bench) { b.target.SetTraits(func(traits *store.Traits) { traits.CaseIgnored = true }) },
-		"to an account":    func(b *bench) { b.toRoot = store.Place{} },
+		"to an account":    func(b *bench) { b.toRoot = store.Ref{} },
 		"unsorted listing": func(b *bench) { b.source.Unsorted, b.target.Unsorted = true, true },
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -146,12 +146,13 @@ func TestClearingGoesOn(t *testing.T) {
 		b.rules.Type = plan.Clearing
 		ctx, cancel := context.WithCancel(t.Context())
 		var count atomic.Int64
-		faulty := storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpRemove, Do: func() {
+		faulty := storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpRemoval, Do: func() {
 			if count.Add(1) > int64(removals) {
 				cancel()
 			}
 		}})
-		b.from, b.records.items, b.records.planned = faulty, nil, false
+		b.from = faulty
+		b.records.restart()
 		if result := b.new().Execute(ctx); result.State != "" {
 			t.Fatalf("it was not interrupted: %+v", result)
 		}

@@ -82,7 +82,7 @@ func (s *side) newName(names, folders []string) string {
 	return name
 }
 
-func place(path string) store.Place {
+func place(path string) store.Ref {
 	return store.At(append([]string{"in"}, strings.Split(path, "/")...)...)
 }
 
@@ -95,7 +95,7 @@ func (s *side) free(path string) bool {
 	return err != nil
 }
 
-func (s *side) allowed(target store.Place) error {
+func (s *side) allowed(target store.Ref) error {
 	traits := s.Traits()
 	return traits.NameError(target.Folder.Path, target.Name)
 }
@@ -138,7 +138,7 @@ func (s *side) operate() string {
 		slices.Sort(folders)
 		for _, one := range slices.Backward(folders) {
 			if one == folder || strings.HasPrefix(one, folder+"/") {
-				s.Remove(s.context(), place(one), "")
+				s.RemoveFolder(s.context(), place(one))
 			}
 		}
 	}
@@ -238,7 +238,7 @@ func newModel(t *testing.T, seed uint64) *model {
 
 func (m *model) run() transfer.Result {
 	m.runs++
-	m.records.items, m.records.planned = nil, false
+	m.records.restart()
 	end := func(account string, s *side) transfer.Side {
 		return transfer.Side{Account: account, Address: store.MakeAddress(account, store.At("in")), Store: s.Account, Root: store.At("in")}
 	}

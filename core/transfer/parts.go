@@ -73,7 +73,7 @@ func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limit
 		return Upload{}, err
 	}
 	if ok && upload.ID != "" {
-		if upload.Revision == a.item.Source.Revision {
+		if store.SameRevision(upload.Revision, a.item.Source.Revision) {
 			return upload, nil
 		}
 		if err := writer.AbortParts(ctx, writing.Place, upload.ID); err != nil {
@@ -136,7 +136,7 @@ func (a *attempt) partsFailed(ctx context.Context, writer store.PartWriter, writ
 }
 
 // giveUpUpload forgets the item's upload, if it has one, and what it holds.
-func (a *attempt) giveUpUpload(ctx context.Context, place store.Place) error {
+func (a *attempt) giveUpUpload(ctx context.Context, place store.Ref) error {
 	writer, _, ok := store.Parts(a.route.Target.Store, a.item.Size)
 	if !ok {
 		return nil

@@ -17,10 +17,17 @@ func (r *Run) goThrough(ctx context.Context, tally Tally) {
 		planning.Go(func() { r.plan(ctx, tally, touched) })
 		r.feed(ctx)
 		planning.Wait()
-		if r.Again == nil || r.planErr != nil || ctx.Err() != nil || r.left.Load() != nil {
+		if r.planErr != nil || ctx.Err() != nil || r.left.Load() != nil {
 			return
 		}
 		r.settle()
+		if err := r.keepTrust(ctx); err != nil {
+			r.halt(plan.CauseFault, err.Error())
+			return
+		}
+		if r.Again == nil {
+			return
+		}
 		now := Passed{Items: r.progress.items.Load(), Failed: r.progress.failed.Load()}
 		var ok bool
 		if touched, ok = r.Again(ctx, Passed{now.Items - r.before.Items, now.Failed - r.before.Failed}); !ok || ctx.Err() != nil {
@@ -38,13 +45,13 @@ func (r *Run) goThrough(ctx context.Context, tally Tally) {
 func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	defer close(r.planned)
 	defer r.mayStart()
-	if tally.Planned {
-		r.brake(tally.Totals)
+	if tally.Planned { // and judged, or let go by a person: see prepare
+		r.planErr = r.Records.Judge(ctx, r.ID, r.seq)
 		return
 	}
 	// Where something may be removed, or the brake may hold, all is known before
 	// anything is touched.
-	if !r.Rules.Type.WaitsForPlan() && !r.Rules.Brake.On() {
+	if !r.Rules.WaitsForPlan() && !r.Rules.Brake.On() {
 		if _, ok := spaceOf(ctx, r.Routes); !ok {
 			r.mayStart() // there is nothing that the plan could find out first
 		}
@@ -66,8 +73,20 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	if r.planErr == nil {
 		r.progress.planned.Store(true)
 		r.checkSpace(ctx)
-		r.brake(totals)
+		r.planErr = r.judge(ctx, totals)
 	}
+	if r.pass == 0 && !r.Rules.Clear {
+		r.removeCanaries(context.WithoutCancel(ctx)) // both ends have been listed
+	}
+}
+
+// judge lets the pass go on to what writes over something or removes, unless its
+// plan is more than the safety limits allow.
+func (r *Run) judge(ctx context.Context, totals plan.Totals) error {
+	if r.brake(totals) {
+		return r.Records.Ask(ctx, r.ID, r.seq)
+	}
+	return r.Records.Judge(ctx, r.ID, r.seq)
 }
 
 func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, totals *plan.Totals) error {
@@ -106,18 +125,20 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 }
 
 // brake holds the run where its plan, with what was removed lately, is more than the
-// brake allows, unless a person has let it go.
-func (r *Run) brake(totals plan.Totals) {
+// brake allows, unless a person has let it go, and reports whether it does.
+func (r *Run) brake(totals plan.Totals) bool {
 	lately := r.lost.add(time.Now(), totals.Remove.Items-totals.Moved.Items, totals.Replace.Items)
 	if r.Released && r.pass == 0 {
-		return
+		return false
 	}
-	if r.pass > 0 {
+	if r.pass > 0 || r.Resumed {
 		totals.Remove.Items, totals.Replace.Items = lately[0]+totals.Moved.Items, lately[1]
 	}
 	if braked := r.Rules.Brake.Holds(totals); braked != nil {
 		r.hold(braked.Cause, braked.Why)
+		return true
 	}
+	return false
 }
 
 // unchanged reports whether a file that needs nothing counts as in step: not

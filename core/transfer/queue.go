@@ -50,7 +50,7 @@ func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 	item := Item{
 		Seq: r.seq, Route: route, Key: key, Kind: step.Kind, Action: step.Action, Size: step.Size(),
 		SourceID: from.ID, Source: compare.RememberedOf(*from), State: Waiting,
-		Mark: compare.MarkOf(*from, r.Routes[route].Source.Store.Traits()), Origin: step.Origin,
+		Mark: compare.MarkOf(*from), Origin: step.Origin,
 		Cause: step.Cause, Why: step.Why,
 	}
 	if at != key {
@@ -93,10 +93,10 @@ func (q *queue) flush(ctx context.Context) error {
 func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
 	pair := &compare.Pair{
 		Key: step.Key, Source: compare.RememberedOf(step.Source), Target: compare.RememberedOf(*step.Target),
-		Mark: compare.MarkOf(step.Source, r.Routes[route].Source.Store.Traits()),
+		Mark: compare.MarkOf(step.Source),
 	}
 	if r.Rules.Type == plan.TwoWay {
-		pair.TargetMark = compare.MarkOf(*step.Target, r.Routes[route].Target.Store.Traits())
+		pair.TargetMark = compare.MarkOf(*step.Target)
 	}
 	if step.To != step.Key {
 		pair.To = step.To
@@ -116,7 +116,7 @@ func (r *Run) feed(ctx context.Context) {
 		return
 	}
 	for phase := range plan.Phases {
-		if !r.Rules.Type.WaitsForPlan() && phase >= plan.PhaseRemove {
+		if !r.Rules.Type.Removes() && r.Rules.Type != plan.Clearing && phase >= plan.PhaseRemove {
 			return
 		}
 		if phase > plan.PhaseCreate {
@@ -159,11 +159,15 @@ func (r *Run) mayWait() bool {
 func (r *Run) rootsAreThere(ctx context.Context) bool {
 	for _, route := range r.Routes {
 		kept := route.Source // says what is kept, or removed, at the other side
+		root := kept.Root.As(store.KindFolder)
 		if r.Rules.Type == plan.Clearing {
-			kept = route.Target
+			kept, root = route.Target, route.Target.Root
 		}
 		err := r.persist(ctx, nil, func() error {
-			_, err := kept.Store.Stat(ctx, kept.Root)
+			_, err := kept.Store.Stat(ctx, root)
+			if err == nil {
+				err = store.Check(ctx, kept.Store)
+			}
 			return err
 		})
 		if err != nil && ctx.Err() == nil {

@@ -114,6 +114,9 @@ type Tally struct {
 	Moved     int64 // bytes of done items
 	Removed   int64 // files and folders, of those done
 	LastSeq   int64 // the highest there is
+	// Judged is up to which Seq the safety limits have passed the plan, and Asked
+	// up to which they have held it for a person's word.
+	Judged, Asked int64
 }
 
 // Records keep the queue, the endings and the pairs. Each call is one
@@ -129,6 +132,22 @@ type Records interface {
 	Enqueue(ctx context.Context, run string, items []Item) error
 	// Planned says that all is queued.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
+	// Judge says that the safety limits have passed all items up to a Seq: only
+	// then does Claim return those of them that write over something or remove.
+	// Ask says that they hold the run for a person's word on them.
+	Judge(ctx context.Context, run string, seq int64) error
+	Ask(ctx context.Context, run string, seq int64) error
+	// ForgetUnjudged removes the Waiting items above the Seq that was judged.
+	ForgetUnjudged(ctx context.Context, run string) error
+	// Lost counts the files that the run has removed, and written over, since a
+	// moment.
+	Lost(ctx context.Context, run string, since time.Time) (removed, replaced int64, err error)
+	// Epoch returns what tells whether the pairs of a scope are of the places
+	// that its route leads to now; the zero value where nothing is kept.
+	Epoch(ctx context.Context, scope string) (Epoch, error)
+	// SetEpoch keeps it. ForgetPairs drops the pairs of a scope, and its epoch.
+	SetEpoch(ctx context.Context, scope string, epoch Epoch) error
+	ForgetPairs(ctx context.Context, scope string) error
 	// Find returns a file that the target holds, and that is the content of a
 	// mark; nil where there is none. back finds it at the source, by the mark of
 	// the target.
@@ -141,6 +160,9 @@ type Records interface {
 	// Removing reports whether a file is Waiting to be removed at a key of the
 	// target of a route.
 	Removing(ctx context.Context, run string, route int, at store.Key) (bool, error)
+	// Overwriting reports whether a file is Waiting to be written over, or beside,
+	// at a key of the target of a route.
+	Overwriting(ctx context.Context, run string, route int, at store.Key) (bool, error)
 	// Claim returns Waiting items of a phase with a Seq above after, in order. Of
 	// plan.PhaseFolders it returns those with a Seq below after (0: any), from the
 	// last, so that a folder comes after what is in it.

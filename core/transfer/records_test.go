@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"deftheron/core/compare"
 	"deftheron/core/plan"
@@ -30,6 +31,9 @@ type memory struct {
 	// writes them down.
 	dropFinish bool
 	held       []transfer.HeldFile
+
+	judged, asked int64
+	epochs        map[string]transfer.Epoch
 }
 
 func newMemory() *memory {
@@ -41,7 +45,7 @@ func newMemory() *memory {
 func (m *memory) Tally(context.Context, string) (transfer.Tally, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	t := transfer.Tally{Planned: m.planned, Items: int64(len(m.items))}
+	t := transfer.Tally{Planned: m.planned, Items: int64(len(m.items)), Judged: m.judged, Asked: m.asked}
 	if m.planned {
 		t.Totals, t.Unchanged = m.totals, m.totals.Unchanged.Items
 	}
@@ -69,6 +73,71 @@ func (m *memory) Forget(context.Context, string) error {
 	m.items = slices.DeleteFunc(m.items, func(i transfer.Item) bool { return i.State != transfer.Done })
 	return nil
 }
+
+func (m *memory) ForgetUnjudged(context.Context, string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.items = slices.DeleteFunc(m.items, func(i transfer.Item) bool { return i.State == transfer.Waiting && i.Seq > m.judged })
+	return nil
+}
+
+func (m *memory) Judge(_ context.Context, _ string, seq int64) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.judged = max(m.judged, seq)
+	return nil
+}
+
+func (m *memory) Ask(_ context.Context, _ string, seq int64) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.asked = max(m.asked, seq)
+	return nil
+}
+
+func (m *memory) Lost(_ context.Context, _ string, since time.Time) (removed, replaced int64, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, item := range m.items {
+		if item.State != transfer.Done || m.ends[item.Seq].Ended.Before(since) {
+			continue
+		}
+		switch {
+		case item.Action == plan.Remove && item.Kind != store.KindFolder && item.Cause != plan.CauseMoved:
+			removed++
+		case item.Action == plan.Replace:
+			replaced++
+		}
+	}
+	return removed, replaced, nil
+}
+
+func (m *memory) Epoch(_ context.Context, scope string) (transfer.Epoch, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.epochs[scope], nil
+}
+
+func (m *memory) SetEpoch(_ context.Context, scope string, epoch transfer.Epoch) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.epochs == nil {
+		m.epochs = map[string]transfer.Epoch{}
+	}
+	m.epochs[scope] = epoch
+	return nil
+}
+
+func (m *memory) ForgetPairs(_ context.Context, scope string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.pairs, scope)
+	delete(m.epochs, scope)
+	return nil
+}
+
+// restart forgets the run, and keeps what outlives it.
+func (m *memory) restart() { m.items, m.planned, m.judged, m.asked = nil, false, 0, 0 }
 
 func (m *memory) Enqueue(_ context.Context, _ string, items []transfer.Item) error {
 	m.mu.Lock()
@@ -119,11 +188,19 @@ func (m *memory) Known(_ context.Context, scope string) (files int64, _ error) {
 }
 
 func (m *memory) Removing(_ context.Context, _ string, route int, at store.Key) (bool, error) {
+	return m.awaits(plan.PhaseRemove, route, at), nil
+}
+
+func (m *memory) Overwriting(_ context.Context, _ string, route int, at store.Key) (bool, error) {
+	return m.awaits(plan.PhaseWrite, route, at), nil
+}
+
+func (m *memory) awaits(phase plan.Phase, route int, at store.Key) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return slices.ContainsFunc(m.items, func(item transfer.Item) bool {
-		return item.State == transfer.Waiting && item.Action == plan.Remove && item.Kind == store.KindFile && item.Route == route && (item.To == at || item.To == "" && item.Key == at)
-	}), nil
+		return item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Route == route && (item.To == at || item.To == "" && item.Key == at)
+	})
 }
 
 func (m *memory) Find(_ context.Context, scope, mark string, back bool) (*plan.Origin, error) {
@@ -165,6 +242,9 @@ func (m *memory) Claim(_ context.Context, _ string, phase plan.Phase, after int6
 		if phase == plan.PhaseFolders {
 			next = after == 0 || item.Seq < after
 		}
+		if phase > plan.PhaseCreate && item.Seq > m.judged {
+			continue
+		}
 		if item.State == transfer.Waiting && next && item.Action.Phase(item.Kind) == phase && len(claimed) < most {
 			claimed = append(claimed, item)
 		}
@@ -176,7 +256,7 @@ func (m *memory) Largest(_ context.Context, _ string, phase plan.Phase, most int
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, item := range m.items {
-		if item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Size >= large {
+		if item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Size >= large && (phase == plan.PhaseCreate || item.Seq <= m.judged) {
 			largest = append(largest, item)
 		}
 	}

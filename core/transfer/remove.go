@@ -29,12 +29,17 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	place := a.target()
 	ending := &Ending{State: Done, Cause: plan.CauseRemoved, Forget: []store.Key{a.pairKey()}}
 	if folder {
-		_, err = a.route.Target.Store.Remove(ctx, place, "")
+		_, err = a.route.Target.Store.RemoveFolder(ctx, place)
 		a.folders.forget()
 	} else if a.Rules.Deletions == plan.RetireDeletions {
 		ending.Cause = plan.CauseRetired
 		ending.Why, err = a.retire(ctx, place, a.item.Target.Revision)
-	} else {
+	} else if kept, failed := a.isKept(ctx); failed != nil {
+		return nil, failed
+	} else if kept {
+		ending.Cause = plan.CauseRetired
+		ending.Why, err = a.retire(ctx, place, a.item.Target.Revision)
+	} else if err = a.untouched(ctx); err == nil {
 		_, err = a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision)
 	}
 	switch store.KindOf(err) {
@@ -63,7 +68,7 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 
 // retire takes a file out of the way, to where it can be fetched back from, and
 // returns where that is, in words.
-func (a *attempt) retire(ctx context.Context, place store.Place, revision string) (string, error) {
+func (a *attempt) retire(ctx context.Context, place store.Ref, revision string) (string, error) {
 	retired, err := a.retiredPlace(ctx, place)
 	if err != nil {
 		return "", err
@@ -84,14 +89,14 @@ func (a *attempt) retire(ctx context.Context, place store.Place, revision string
 }
 
 // retiredPlace is a free place for what is taken out of the way by this run.
-func (a *attempt) retiredPlace(ctx context.Context, place store.Place) (store.Place, error) {
+func (a *attempt) retiredPlace(ctx context.Context, place store.Ref) (store.Ref, error) {
 	side := a.route.Target
 	folder := store.MakePath(store.OwnFolder, RetiredFolder, a.Began.UTC().Format("2006-01-02T150405Z"))
 	for _, name := range place.Folder.Path.Names() {
 		folder = folder.Child(name)
 	}
 	if err := a.folders.ensure(ctx, side, folder); err != nil {
-		return store.Place{}, err
+		return store.Ref{}, err
 	}
 	extension := path.Ext(place.Name)
 	for n := 1; ; n++ {
@@ -99,7 +104,7 @@ func (a *attempt) retiredPlace(ctx context.Context, place store.Place) (store.Pl
 		if n > 1 {
 			name = fmt.Sprint(strings.TrimSuffix(place.Name, extension), " ", n, extension)
 		}
-		free := store.Folder{Path: folder}.Place(name)
+		free := store.Folder{Path: folder}.Ref(name)
 		if _, err := side.Store.Stat(ctx, free); store.KindOf(err) == store.ErrNotFound {
 			return free, nil
 		} else if err != nil {
@@ -110,7 +115,7 @@ func (a *attempt) retiredPlace(ctx context.Context, place store.Place) (store.Pl
 
 // keepCopy copies a file of the target within it: inside, where it can, or else by
 // reading and writing it.
-func (a *attempt) keepCopy(ctx context.Context, from store.Place, revision string, to store.Place) error {
+func (a *attempt) keepCopy(ctx context.Context, from store.Ref, revision string, to store.Ref) error {
 	side := a.route.Target
 	_, err := store.Copy(ctx, side.Store, from, revision, to, a.ID)
 	if store.KindOf(err) != store.ErrUnsupported {
@@ -136,6 +141,11 @@ func (a *attempt) replace(ctx context.Context) (*Ending, error) {
 			return nil, err
 		}
 		a.item.Cause = plan.CauseNone // another try keeps no second copy
+	} else if err := a.untouched(ctx); err != nil {
+		if store.KindOf(err) == store.ErrChanged || store.KindOf(err) == store.ErrNotFound {
+			return a.lookAgain(ctx, a.target(), err)
+		}
+		return nil, err
 	}
 	return a.write(ctx, a.target(), store.AtRevision(a.item.Target.Revision))
 }
@@ -147,6 +157,16 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	target := a.route.Target
 	if !a.Rules.Type.Removes() || !store.CanMove(target.Store) {
 		return nil, nil
+	}
+	if target.Store.Traits().Revisions == store.RevisionsOfTimes {
+		err := target.certain(ctx, target.place(origin.Key, store.KindFile), origin.Revision, origin.Hash)
+		switch store.KindOf(err) {
+		case nil:
+		case store.ErrNotFound, store.ErrChanged:
+			return nil, ctx.Err()
+		default:
+			return nil, err
+		}
 	}
 	leaves, err := a.Records.Removing(ctx, a.ID, a.item.Route, origin.Key)
 	if err != nil || !leaves {
@@ -173,6 +193,19 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	return &Ending{State: Done, Cause: plan.CauseMoved, Proof: proof, Pair: a.pairWith(entry, origin.Hash)}, nil
 }
 
+// clearFile removes the item's file at the source.
+func (a *attempt) clearFile(ctx context.Context) (store.Removal, error) {
+	pair, err := a.Records.Pair(ctx, a.route.Scope, a.item.Key)
+	if err != nil {
+		return "", err
+	}
+	file := sourceFile{source: a.source(), target: a.target(), revision: a.item.Source.Revision}
+	if pair != nil {
+		file.hash = pair.Proof
+	}
+	return a.removeSource(ctx, a.route, file)
+}
+
 // clearOne removes at the source what is proven to be at the target, after looking there
 // once more: the proof is of that revision alone.
 func (a *attempt) clearOne(ctx context.Context) (*Ending, error) {
@@ -186,11 +219,12 @@ func (a *attempt) clearOne(ctx context.Context) (*Ending, error) {
 	case (target.Kind == store.KindFolder) != folder || !folder && !a.item.Target.Is(&target):
 		return &Ending{State: Skipped, Cause: plan.CauseDiffers}, nil
 	}
-	revision := a.item.Source.Revision
+	var removal store.Removal
 	if folder {
-		revision = ""
+		removal, err = a.route.Source.Store.RemoveFolder(ctx, a.source())
+	} else {
+		removal, err = a.clearFile(ctx)
 	}
-	removal, err := a.route.Source.Store.Remove(ctx, a.source(), revision)
 	ending := &Ending{State: Done, Cause: plan.CauseCleared}
 	if !folder {
 		ending.Forget = []store.Key{a.item.Key}

@@ -19,7 +19,7 @@ type Side struct {
 	Address store.Address
 	Store   store.Store
 	Gate    *store.Gate
-	Root    store.Place
+	Root    store.Ref
 }
 
 // Route is what is copied to where: Source appears as Target.
@@ -31,9 +31,14 @@ type Route struct {
 	// Contents, where it is not empty, is under which the contents of the target are
 	// remembered: each is there once, whatever it is called at the sources.
 	Contents string
+	// Merges says that nothing which is remembered of the two places is believed,
+	// and nothing is removed: both are brought together.
+	Merges bool
 	// Back says that the route is another's, in the opposite direction: its pairs
 	// are remembered as that one's.
 	Back bool
+
+	canaries *canaries // nil for none
 }
 
 // Directions are the routes that items may take: of two sides that are kept in
@@ -50,15 +55,15 @@ func Directions(kind plan.Type, routes []Route) []Route {
 }
 
 func (r Route) back() Route {
-	return Route{Source: r.Target, Target: r.Source, Scope: r.Scope, Back: !r.Back}
+	return Route{Source: r.Target, Target: r.Source, Scope: r.Scope, Merges: r.Merges, Back: !r.Back, canaries: r.canaries}
 }
 
 // place of a key below a side's root.
-func (s Side) place(key store.Key, kind store.Kind) store.Place {
+func (s Side) place(key store.Key, kind store.Kind) store.Ref {
 	if key == "" {
-		return s.Root
+		return s.Root.As(kind)
 	}
-	return key.Place(s.Root.AsFolder().Path, kind)
+	return key.Ref(s.Root.AsFolder().Path, kind)
 }
 
 // address of a key, for people.
@@ -134,7 +139,7 @@ func checkWay(ctx context.Context, route Route) error {
 	way := store.Path("")
 	names := route.Target.Root.AsFolder().Path.Names()
 	for i, name := range names {
-		place := store.Folder{Path: way}.Place(name)
+		place := store.Folder{Path: way}.Ref(name)
 		if i < len(names)-1 && !traits.FileBesideFolder {
 			entry, err := route.Target.Store.Stat(ctx, place)
 			if err == nil && entry.Kind != store.KindFolder {
@@ -277,9 +282,8 @@ func (p planning) origins(ctx context.Context, back bool) func(store.Entry) (*pl
 	if !store.CanCopy(to.Store) && !(p.rules.Type.Removes() && store.CanMove(to.Store)) {
 		return nil
 	}
-	traits := from.Store.Traits()
 	return func(entry store.Entry) (*plan.Origin, error) {
-		mark := compare.MarkOf(entry, traits)
+		mark := compare.MarkOf(entry)
 		if mark == "" {
 			return nil, nil
 		}
@@ -289,6 +293,11 @@ func (p planning) origins(ctx context.Context, back bool) func(store.Entry) (*pl
 
 func planRoute(ctx context.Context, p planning, each func(plan.Step) error) error {
 	route, rules, totals := p.Route, p.rules, p.totals
+	for _, side := range []Side{route.Source, route.Target} {
+		if err := store.Check(ctx, side.Store); err != nil {
+			return rootGone{fmt.Errorf("/%s: %w", side.Account, err)}
+		}
+	}
 	if err := store.Prepare(ctx, route.Target.Store); err != nil {
 		return err
 	}
@@ -315,7 +324,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		}
 	}
 	if p.place != nil {
-		p.place.disorder = !streams.Names.InOrder() || rules.Type.WaitsForPlan() || p.touched != nil
+		p.place.disorder = !streams.Names.InOrder() || rules.WaitsForPlan() || p.touched != nil
 	}
 	if p.touched != nil {
 		if err := p.narrow(ctx, &streams); err != nil {
@@ -341,7 +350,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		defer func() { totals.LeftOut, totals.FoldersLeftOut = before.and(sieve) }()
 	}
 	planner := plan.Planner{
-		Rules: rules, LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile, Totals: totals,
+		Rules: rules, Merges: route.Merges, Believed: sides.Source.Revisions == store.RevisionsOfContent && sides.Target.Revisions == store.RevisionsOfContent, LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile, Totals: totals,
 		Once: route.Source.Root.IsStart(), Find: p.origins(ctx, false), FindBack: p.origins(ctx, true),
 		Unchanged: func(d compare.Difference) {
 			if p.unchanged == nil || p.unchanged(d) {
@@ -393,7 +402,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		return err
 	}
 	if rules.Type == plan.TwoWay && p.touched == nil && totals.Known > 0 && totals.TargetListed == 0 {
-		if _, err := route.Target.Store.Stat(ctx, route.Target.Root); err != nil {
+		if _, err := route.Target.Store.Stat(ctx, route.Target.Root.As(store.KindFolder)); err != nil {
 			return rootGone{fmt.Errorf("%s is not there any more, and what was in it is remembered: %w", route.Target.Address, err)}
 		}
 	}
@@ -460,15 +469,15 @@ func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides
 	}
 	if entry.Kind == store.KindFolder {
 		leaves := rules.Filter.Leaves
-		streams.Source = r.Source.listing(leaves())
+		streams.Source = r.Source.listing(store.Walk{Leave: leaves(), Ours: r.canaries.seen(r.Source)})
 		if rules.As != "" { // the target's folders are others
 			leaves = func() func(store.Listed) bool { return nil }
 		}
-		streams.Target = compare.OrEmpty(r.Target.listing(leaves()))
+		streams.Target = compare.OrEmpty(r.Target.listing(store.Walk{Leave: leaves(), Ours: r.canaries.seen(r.Target)}))
 		return streams, nil
 	}
 	streams.single, streams.Source, streams.Target = true, compare.OneFile(&entry), compare.OneFile(nil)
-	target, err := r.Target.Store.Stat(ctx, r.Target.Root)
+	target, err := store.Occupant(ctx, r.Target.Store, r.Target.Root.As(store.KindFile))
 	switch {
 	case store.KindOf(err) == store.ErrNotFound:
 		return streams, nil
@@ -481,9 +490,9 @@ func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides
 	return streams, nil
 }
 
-func (s Side) listing(leave func(store.Listed) bool) compare.Listing {
+func (s Side) listing(how store.Walk) compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
 		// Of a target, too, twins are told apart: a merge needs each key once.
-		return store.ListFlatWithout(ctx, store.AsFiles(s.Store, plan.NoExports()), s.Root.AsFolder(), leave)
+		return store.ListFlatWithout(ctx, store.AsFiles(s.Store, plan.NoExports()), s.Root.AsFolder(), how)
 	}
 }

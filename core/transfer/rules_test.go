@@ -23,10 +23,15 @@ type copying struct {
 	copies atomic.Int64
 }
 
-func (c *copying) CanCopy() bool { return true }
+// Capabilities implements store.Store.
+func (c *copying) Capabilities() store.Capabilities {
+	capabilities := c.Memory.Capabilities()
+	capabilities.Copy = c.Copy
+	return capabilities
+}
 
-// Copy implements store.Copier.
-func (c *copying) Copy(ctx context.Context, from store.Place, revision string, to store.Place, _ string) (store.Entry, error) {
+// Copy is store.Capabilities.Copy.
+func (c *copying) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 	entry, err := c.Stat(ctx, from)
 	if err != nil {
 		return entry, err
@@ -50,7 +55,6 @@ func (c *copying) Copy(ctx context.Context, from store.Place, revision string, t
 // TestRenamed renames a folder at the source: nothing of it is sent again.
 func TestRenamed(t *testing.T) {
 	b := newBench(t)
-	b.source.SetTraits(func(traits *store.Traits) { traits.RevisionLasts = true })
 	for i := range 20 {
 		b.source.Put(fmt.Sprint("content ", i), "old", fmt.Sprint(i))
 	}

@@ -65,6 +65,9 @@ type Options struct {
 	// system's.
 	Scratch string
 	Log     *slog.Logger
+	// Witnessed has a token kept at the ends of what is kept in sync, by which it
+	// is noticed that the records, or a place, were put back to an earlier state.
+	Witnessed bool
 }
 
 // Result is how a run ended.
@@ -114,6 +117,8 @@ type Run struct {
 	left      atomic.Pointer[stopReason]
 	broke     atomic.Bool // some write broke off
 	identical *identical
+
+	firstRemovals firstRemovals
 }
 
 type stopReason struct {
@@ -202,6 +207,12 @@ func (r *Run) Execute(ctx context.Context) Result {
 	working, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	r.stop = stop
+	defer r.removeCanaries(context.WithoutCancel(ctx))
+	for _, find := range []func(context.Context) error{r.writeCanaries, r.findTrust} {
+		if err := r.persist(ctx, nil, func() error { return find(working) }); err != nil && r.stopped.Load() == nil {
+			return r.result(ctx, plan.CauseOf(err), err)
+		}
+	}
 
 	// The ledger outlives the lanes, and writes down their last endings
 	// even when the run is cancelled.
@@ -267,17 +278,45 @@ func (r *Run) prepare(ctx context.Context) (Tally, error) {
 	if err != nil {
 		return Tally{}, err
 	}
-	if !tally.Planned {
-		if err := r.Records.Forget(ctx, r.ID); err != nil {
-			return Tally{}, err
-		}
-		if tally, err = r.Records.Tally(ctx, r.ID); err != nil {
-			return Tally{}, err
-		}
+	if tally, err = r.forgetUnjudged(ctx, tally); err != nil {
+		return Tally{}, err
+	}
+	if err := r.remember(ctx); err != nil {
+		return Tally{}, err
 	}
 	r.progress.restore(tally)
 	r.seq = tally.LastSeq
 	return tally, nil
+}
+
+// forgetUnjudged drops what an interrupted pass had queued and the safety limits had
+// not passed, unless a person has been asked about it and let it go. It is planned and
+// judged anew.
+func (r *Run) forgetUnjudged(ctx context.Context, tally Tally) (Tally, error) {
+	letGo := r.Released && tally.Asked >= tally.LastSeq
+	if tally.Planned && (tally.LastSeq <= tally.Judged || letGo) {
+		return tally, nil
+	}
+	forget := r.Records.Forget
+	if tally.Planned && tally.Judged > 0 {
+		forget = r.Records.ForgetUnjudged // those before are still to be done
+	}
+	if err := forget(ctx, r.ID); err != nil {
+		return tally, err
+	}
+	planned := tally.Planned && tally.Judged > 0
+	tally, err := r.Records.Tally(ctx, r.ID)
+	tally.Planned = planned
+	return tally, err
+}
+
+// remember takes up how much the run removed and wrote over lately, which the safety
+// limits count in.
+func (r *Run) remember(ctx context.Context) error {
+	now := time.Now()
+	removed, replaced, err := r.Records.Lost(ctx, r.ID, now.Add(-lately))
+	r.lost.add(now, removed, replaced)
+	return err
 }
 
 // clean removes temporary files and uploads of this run, but for the uploads

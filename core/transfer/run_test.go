@@ -27,7 +27,7 @@ type bench struct {
 	resumed          bool
 	released         bool
 	began            time.Time // zero: now
-	fromRoot, toRoot store.Place
+	fromRoot, toRoot store.Ref
 }
 
 func newBench(t *testing.T) *bench {
@@ -60,7 +60,7 @@ func (b *bench) new() *transfer.Run {
 func (b *bench) run(want string) (transfer.Result, transfer.Snapshot) {
 	b.t.Helper()
 	if !b.resumed {
-		b.records.items, b.records.planned = nil, false
+		b.records.restart()
 	}
 	run := b.new()
 	result := run.Execute(b.t.Context())
@@ -689,6 +689,12 @@ func TestNoSpaceStopsBeforeAnythingIsChanged(t *testing.T) {
 
 type small struct{ *storetest.Memory }
 
+func (s small) Capabilities() store.Capabilities {
+	c := s.Memory.Capabilities()
+	c.Space = s.Space
+	return c
+}
+
 func (small) Space(context.Context) (store.Space, error) {
 	return store.Space{Used: 10, Free: 3, Total: 13}, nil
 }
@@ -701,7 +707,7 @@ func TestCheck(t *testing.T) {
 	b.target.SetTraits(refuseColons)
 	for _, c := range []struct {
 		name     string
-		from, to store.Place
+		from, to store.Ref
 		same     bool
 		want     string
 	}{

@@ -203,28 +203,42 @@ func (s Side) listingOf(paths []store.Path) compare.Listing {
 	}
 }
 
+// listAt yields what has a name: the file, and the folder with all that is in it.
 func (s Side) listAt(ctx context.Context, path store.Path, yield func(store.Listed, error) bool) bool {
 	below, name := path.Split()
-	place := store.Folder{Path: s.Root.AsFolder().Path + below}.Place(name)
-	entry, err := s.Store.Stat(ctx, place)
-	if store.KindOf(err) == store.ErrNotFound {
-		return true
+	ref := store.Folder{Path: s.Root.AsFolder().Path + below}.Ref(name)
+	kinds := []store.Kind{""}
+	if s.Store.Traits().FileBesideFolder {
+		kinds = []store.Kind{store.KindFile, store.KindFolder}
 	}
-	if err != nil {
-		yield(store.Listed{}, err)
-		return false
-	}
-	if entry.Name == "" {
-		entry.Name = name
-	}
-	if !yield(store.Listed{Below: below, Entry: entry}, nil) || entry.Kind != store.KindFolder {
-		return entry.Kind != store.KindFolder || ctx.Err() == nil
-	}
-	for listed, err := range store.ListFlat(ctx, s.Store, entry.Folder(store.Folder{Path: place.Folder.Path})) {
+	for _, kind := range kinds {
+		entry, err := s.Store.Stat(ctx, ref.As(kind))
 		if store.KindOf(err) == store.ErrNotFound {
-			err = store.Errorf(store.ErrTryAgain, "%s went while it was listed", place)
+			continue
 		}
-		listed.Below = below.Child(entry.Name) + listed.Below
+		if err != nil {
+			yield(store.Listed{}, err)
+			return false
+		}
+		if entry.Name == "" {
+			entry.Name = name
+		}
+		if !yield(store.Listed{Below: below, Entry: entry}, nil) {
+			return false
+		}
+		if entry.Kind == store.KindFolder && !s.listBelow(ctx, below.Child(entry.Name), entry.Folder(ref.Folder), yield) {
+			return false
+		}
+	}
+	return ctx.Err() == nil
+}
+
+func (s Side) listBelow(ctx context.Context, below store.Path, folder store.Folder, yield func(store.Listed, error) bool) bool {
+	for listed, err := range store.ListFlat(ctx, s.Store, folder) {
+		if store.KindOf(err) == store.ErrNotFound {
+			err = store.Errorf(store.ErrTryAgain, "%s went while it was listed", folder.Path.Ref())
+		}
+		listed.Below = below + listed.Below
 		if !yield(listed, err) || err != nil {
 			return false
 		}

@@ -52,9 +52,9 @@ func (a *attempt) lookAtBoth(ctx context.Context) (*Ending, error) {
 	source, err := a.route.Source.Store.Stat(ctx, a.source())
 	if err == nil {
 		a.item.Source, a.item.Size = compare.RememberedOf(source), source.Size
-		a.item.Mark = compare.MarkOf(source, a.route.Source.Store.Traits())
+		a.item.Mark = compare.MarkOf(source)
 		var target store.Entry
-		if target, err = a.route.Target.Store.Stat(ctx, a.target()); err == nil {
+		if target, err = store.Occupant(ctx, a.route.Target.Store, a.target()); err == nil {
 			a.item.Target = compare.RememberedOf(target)
 			return nil, nil
 		}
@@ -120,7 +120,7 @@ func again(err error) error {
 }
 
 // keyBeside is the key of what is in the folder of a key, under the name of a place.
-func keyBeside(key store.Key, place store.Place) store.Key {
+func keyBeside(key store.Key, place store.Ref) store.Key {
 	below, _ := key.Split(store.KindFile)
 	return store.KeyOf(below, place.Name, store.KindFile)
 }
@@ -128,7 +128,7 @@ func keyBeside(key store.Key, place store.Place) store.Key {
 // pairOf is the pair of what the two sides of the item's route hold.
 func (a *attempt) pairOf(key, to store.Key, source, target store.Entry, proof string) *compare.Pair {
 	one := attempt{Run: a.Run, route: a.route, item: &Item{
-		Key: key, Source: compare.RememberedOf(source), Mark: compare.MarkOf(source, a.route.Source.Store.Traits()),
+		Key: key, Source: compare.RememberedOf(source), Mark: compare.MarkOf(source),
 	}}
 	if to != key {
 		one.item.To = to
@@ -139,15 +139,15 @@ func (a *attempt) pairOf(key, to store.Key, source, target store.Entry, proof st
 // freePlaces are places for the item's content, at the source and at the target,
 // whose names tell where it is from, and that are free, or hold that content
 // already.
-func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Place, err error) {
+func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Ref, err error) {
 	at := a.item.Source.Modified
 	if at.IsZero() {
 		at = a.Began
 	}
 	for n := 1; n < 100; n++ {
 		free := true
-		for side, place := range map[*store.Place]store.Place{&mine: a.source(), &beside: a.target()} {
-			*side = place.Folder.Place(plan.BesideName(place.Name, a.route.Source.Account, at, n, 255))
+		for side, place := range map[*store.Ref]store.Ref{&mine: a.source(), &beside: a.target()} {
+			*side = place.Folder.Ref(plan.BesideName(place.Name, a.route.Source.Account, at, n, 255))
 		}
 		known, err := a.isKnown(ctx, keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside))
 		if err != nil {
@@ -156,7 +156,7 @@ func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Place, err
 		if known { // it has a course of its own, even where it holds the same
 			continue
 		}
-		for side, place := range map[*Side]store.Place{&a.route.Source: mine, &a.route.Target: beside} {
+		for side, place := range map[*Side]store.Ref{&a.route.Source: mine, &a.route.Target: beside} {
 			entry, err := side.Store.Stat(ctx, place)
 			if store.KindOf(err) == store.ErrNotFound {
 				continue
@@ -169,7 +169,7 @@ func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Place, err
 				return mine, beside, err
 			}
 			if same && entry.Name != "" && entry.Name != place.Name { // by letter case
-				called := place.Folder.Place(entry.Name)
+				called := place.Folder.Ref(entry.Name)
 				if known, err = a.isKnown(ctx, keyBeside(a.item.Key, called), keyBeside(a.item.to(), called)); err != nil {
 					return mine, beside, err
 				}
@@ -199,7 +199,7 @@ func (a *attempt) isKnown(ctx context.Context, key, to store.Key) (bool, error) 
 }
 
 // holds reports whether an entry of a side is the content of the item's source.
-func (a *attempt) holds(ctx context.Context, side Side, place store.Place, entry store.Entry) (bool, error) {
+func (a *attempt) holds(ctx context.Context, side Side, place store.Ref, entry store.Entry) (bool, error) {
 	if entry.Kind != store.KindFile {
 		return false, nil
 	}
@@ -209,13 +209,13 @@ func (a *attempt) holds(ctx context.Context, side Side, place store.Place, entry
 	}
 	same, _, _, err := compare.Contents(ctx,
 		compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source},
-		compare.File{Store: side.Store, Place: place, Entry: entry}, true)
+		compare.File{Store: side.Store, Place: place, Entry: entry}, a.reading())
 	return same, err
 }
 
 // bring writes a file of one side of a route to a place of the other, where nothing
 // is, unless an interrupted try has brought it there.
-func (a *attempt) bring(ctx context.Context, route Route, from store.Place, revision string, to store.Place) (store.Entry, error) {
+func (a *attempt) bring(ctx context.Context, route Route, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 	if entry, err := route.Target.Store.Stat(ctx, to); err == nil {
 		return entry, nil // freeName has found that it is the same
 	} else if store.KindOf(err) != store.ErrNotFound {
@@ -229,9 +229,9 @@ func (a *attempt) bring(ctx context.Context, route Route, from store.Place, revi
 }
 
 // through writes what one place holds at a revision to another, and proves it.
-func (a *attempt) through(ctx context.Context, from, to Side, place store.Place, revision string, at store.Place, condition store.Condition) (store.Entry, string, error) {
+func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, revision string, at store.Ref, condition store.Condition) (store.Entry, string, error) {
 	entry, err := from.Store.Stat(ctx, place)
-	if err == nil && revision != "" && entry.Revision != revision {
+	if err == nil && revision != "" && !store.SameRevision(entry.Revision, revision) {
 		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
 	if err != nil {

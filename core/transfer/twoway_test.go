@@ -153,7 +153,7 @@ func TestMirror(t *testing.T) {
 	b.source.Rename(store.At("folder", "1"), store.At("folder", "one"))
 	b.target.Put("changed by somebody", "copy", "folder", "2")
 	b.source.Remove(t.Context(), store.At("other", "deep", "x"), "")
-	b.source.Remove(t.Context(), store.At("other", "deep"), "")
+	b.source.RemoveFolder(t.Context(), store.At("other", "deep"))
 	b.source.Put("a file now", "other", "deep")
 	b.mirror("done", nil)
 	b.wantMirrored()
@@ -237,7 +237,7 @@ func TestBrake(t *testing.T) {
 				return
 			}
 			b.rules.Brake = plan.DefaultBrake()
-			b.records.items, b.records.planned = nil, false
+			b.records.restart()
 			run := b.new()
 			if result := run.Execute(t.Context()); result.State != transfer.Held || result.Cause != c.cause {
 				t.Fatalf("%+v, want it held with %s", result, c.cause)
@@ -273,8 +273,8 @@ func TestNothingIsRemovedAfterAnError(t *testing.T) {
 	for i := range 10 {
 		b.source.Remove(t.Context(), store.At("in", fmt.Sprint(i)), "")
 	}
-	b.source.Remove(t.Context(), store.At("in"), "")
-	b.records.items, b.records.planned = nil, false
+	b.source.RemoveFolder(t.Context(), store.At("in"))
+	b.records.restart()
 	if result := b.new().Execute(t.Context()); result.State != "failed" || !maps.Equal(before, b.target.Files()) {
 		t.Errorf("%+v; the target holds %q", result, b.target.Files())
 	}

@@ -5,6 +5,8 @@ package tree
 import (
 	"context"
 	"iter"
+	"slices"
+	"strings"
 
 	"deftheron/core/store"
 )
@@ -51,7 +53,7 @@ func (a Account) node(address store.Address, entry store.Entry) Node {
 type Located struct {
 	Account
 	Address store.Address
-	Place   store.Place
+	Place   store.Ref
 }
 
 // Locate opens the address's account and returns the place there, without
@@ -75,22 +77,25 @@ func (t *Tree) Locate(ctx context.Context, address store.Address) (Located, erro
 			return Located{}, err
 		}
 	}
+	if address.Folder {
+		located.Place = located.Place.As(store.KindFolder)
+	}
 	return located, nil
 }
 
-func (t *Tree) step(ctx context.Context, account Account, folder store.Folder, step store.Step) (store.Place, error) {
+func (t *Tree) step(ctx context.Context, account Account, folder store.Folder, step store.Step) (store.Ref, error) {
 	if step.ID == "" {
-		return folder.Place(step.Name), nil
+		return folder.Ref(step.Name), nil
 	}
 	for entry, err := range account.Store.List(ctx, folder) {
 		if err != nil {
-			return store.Place{}, err
+			return store.Ref{}, err
 		}
 		if entry.ID == step.ID {
-			return entry.Place(folder), nil
+			return entry.Ref(folder), nil
 		}
 	}
-	return store.Place{}, store.Errorf(store.ErrNotFound, "nothing in /%s has the id %q", account.Name, step.ID)
+	return store.Ref{}, store.Errorf(store.ErrNotFound, "nothing in /%s has the id %q", account.Name, step.ID)
 }
 
 // Stat looks at what is at an address. The root and the start of an account
@@ -107,6 +112,7 @@ func (t *Tree) Stat(ctx context.Context, address store.Address) (Node, error) {
 	if err != nil {
 		return Node{}, err
 	}
+	address.Folder = address.Folder && entry.Kind == store.KindFolder && located.Store.Traits().FileBesideFolder
 	if entry.Name = address.Name(); entry.Name == "" && len(address.Steps) > 0 && address.Steps[len(address.Steps)-1].ID != "" {
 		entry.Name = located.Place.Name
 	}
@@ -128,7 +134,7 @@ func (t *Tree) List(ctx context.Context, address store.Address) iter.Seq2[Node, 
 		}
 		folder := located.Place.AsFolder()
 		empty := true
-		var twins twins
+		twins := twins{besides: located.Store.Traits().FileBesideFolder}
 		for entry, err := range store.Sorted(ctx, located.Store, folder) {
 			if err != nil {
 				if empty && store.KindOf(err) == store.ErrNotFound {
@@ -150,14 +156,35 @@ func (t *Tree) List(ctx context.Context, address store.Address) iter.Seq2[Node, 
 	}
 }
 
-// twins gives entries that have one name in a folder addresses by their ids. It
-// holds one entry back, to know whether the next has the same name.
+// twins gives entries that have one name in a folder addresses by their ids, and a
+// folder that has the name of a file one with a closing slash. It holds one entry
+// back, to know whether the next has the same name.
 type twins struct {
 	held  *Node
 	alike bool // the one before the held one has its name
+	// besides says that a file and a folder may have one name; files are then the
+	// names of those before, each a prefix of the next: between a file and the
+	// folder of its name come only names that begin with it.
+	besides bool
+	files   []string
+}
+
+// beside marks the address of a folder that has the name of a file.
+func (t *twins) beside(node *Node) {
+	for len(t.files) > 0 && !strings.HasPrefix(node.Name, t.files[len(t.files)-1]) {
+		t.files = t.files[:len(t.files)-1]
+	}
+	if node.Kind != store.KindFolder {
+		t.files = append(t.files, node.Name)
+	} else if slices.Contains(t.files, node.Name) {
+		node.Address.Folder = true
+	}
 }
 
 func (t *twins) add(node Node, yield func(Node, error) bool) bool {
+	if t.besides {
+		t.beside(&node)
+	}
 	same := t.held != nil && t.held.Name == node.Name && (t.held.Kind == store.KindFolder) == (node.Kind == store.KindFolder)
 	if t.held != nil && !t.give(same, yield) {
 		return false

@@ -120,7 +120,7 @@ func (a *account) chooseArea(ctx context.Context) error {
 	return &store.OptionError{Option: optionArea, Reason: fmt.Sprintf("there is no area %q; there are %s", wanted, strings.Join(titles, ", "))}
 }
 
-// Areas implements store.AreaLister.
+// Areas is store.Capabilities.Areas.
 func (a *account) Areas(ctx context.Context) ([]string, error) {
 	if a.definition.Areas == nil {
 		return nil, nil
@@ -133,10 +133,10 @@ func (a *account) Areas(ctx context.Context) ([]string, error) {
 	return titles, err
 }
 
-// Owner implements store.Owner.
+// Owner is store.Capabilities.Owner.
 func (a *account) Owner(context.Context) (string, error) { return a.owner, nil }
 
-// Locate implements store.Locator.
+// Locate is store.Capabilities.Locate.
 func (a *account) Locate(folder store.Folder) string {
 	if a.id == "" {
 		return ""
@@ -152,7 +152,7 @@ func (a *account) Locate(folder store.Folder) string {
 	return where.String()
 }
 
-// Space implements store.Spacer.
+// Space is store.Capabilities.Space.
 func (a *account) Space(ctx context.Context) (store.Space, error) {
 	d := a.definition.Space
 	if d == nil {
@@ -189,6 +189,34 @@ func (a *account) Space(ctx context.Context) (store.Space, error) {
 	return space, nil
 }
 
+// Capabilities implements store.Store: as the definition says.
+func (a *account) Capabilities() store.Capabilities {
+	d := a.definition
+	c := store.Capabilities{Clean: a.Clean, Owner: a.Owner, Locate: a.Locate}
+	if d.Move != nil {
+		c.Move = a.Move
+	}
+	if d.Copy != nil {
+		c.Copy = a.Copy
+	}
+	if a.partsUpload() != nil {
+		c.Parts = a
+	}
+	if d.Export != nil {
+		c.Exports = a
+	}
+	if d.Changes != nil {
+		c.Changes, c.AwaitChanges = a.Changes, a.AwaitChanges
+	}
+	if d.Space != nil {
+		c.Space = a.Space
+	}
+	if d.Areas != nil {
+		c.Areas = a.Areas
+	}
+	return c
+}
+
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
 	d := a.definition
@@ -197,6 +225,9 @@ func (a *account) Traits() store.Traits {
 		TimePrecision: d.precision(), KeepsTimes: d.Times.Kept, FileBesideFolder: d.Names.Beside, Twins: d.Names.Twins,
 		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams, ProofKind: d.proofKind(),
 		Trash: d.Remove != nil && d.Remove.Trash, ReadOnly: len(d.Uploads) == 0,
+	}
+	if d.Entry.Revision.Given() {
+		traits.Revisions = store.RevisionsOfContent
 	}
 	if d.List.ByKey {
 		traits.Order = store.OrderByKey
@@ -217,6 +248,9 @@ func (a *account) Traits() store.Traits {
 	}
 	if replaces == "remove" && !d.Names.Twins {
 		traits.Windows = append(traits.Windows, "A file is replaced by moving the old one aside when the new one is there under a name of ours, and the new one to its name: the name is missing between two requests, and what is kept aside is put back after an interruption.")
+	}
+	if d.Remove != nil && !d.Remove.EmptyOnly {
+		traits.Windows = append(traits.Windows, "The service removes a folder with all that is in it. It is looked into just before; what comes into it between the two requests goes with it.")
 	}
 	if d.Remove != nil && !d.Remove.Conditional {
 		traits.Windows = append(traits.Windows, "What is removed is looked at just before; a change between the two requests would be lost.")
@@ -266,7 +300,7 @@ func (a *account) checkName(folder store.Path, name string) error {
 }
 
 // check refuses a place whose way holds a name that cannot be.
-func (a *account) check(place store.Place) error {
+func (a *account) check(place store.Ref) error {
 	path := store.Path("")
 	for _, name := range append(place.Folder.Path.Names(), place.Name) {
 		if err := store.CheckName(name); err != nil {

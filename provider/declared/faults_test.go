@@ -73,7 +73,7 @@ func (d drive) get(t *testing.T, name string) (string, error) {
 	return readAll(t, d.store, store.At(name))
 }
 
-func readAll(t *testing.T, s store.Store, place store.Place) (string, error) {
+func readAll(t *testing.T, s store.Store, place store.Ref) (string, error) {
 	t.Helper()
 	body, err := s.Open(t.Context(), store.Reading{Place: place})
 	if err != nil {

@@ -10,12 +10,12 @@ import (
 	"deftheron/core/store"
 )
 
-// Changes implements store.ChangeLister.
+// Changes is store.Capabilities.Changes.
 func (a *account) Changes(ctx context.Context, folder store.Folder, cursor string) (store.ChangePage, error) {
 	return a.changes(ctx, folder, cursor, 0)
 }
 
-// AwaitChanges implements store.ChangeWaiter.
+// AwaitChanges is store.Capabilities.AwaitChanges.
 func (a *account) AwaitChanges(ctx context.Context, folder store.Folder, cursor string, wait time.Duration) (store.ChangePage, error) {
 	d := a.definition.Changes
 	if d == nil || cursor == "" {
@@ -161,22 +161,22 @@ func (a *account) change(ctx context.Context, places *placer, value any, input j
 	if err != nil || !ok {
 		return change, false, err
 	}
-	change.Place = parent.Place(one.Name)
+	change.Place = parent.Ref(one.Name)
 	change.Place.ID = id
 	return change, true, nil
 }
 
 // placeOfPath is where a path of the service is in the account; ok is false
 // outside of the folder.
-func (a *account) placeOfPath(folder store.Folder, path string) (store.Place, bool) {
+func (a *account) placeOfPath(folder store.Folder, path string) (store.Ref, bool) {
 	names := strings.Split(strings.Trim(path, "/"), "/")
 	above := append(a.start.Names(), folder.Path.Names()...)
 	if len(names) <= len(above) {
-		return store.Place{}, false
+		return store.Ref{}, false
 	}
 	for i, name := range above {
 		if !a.sameName(names[i], name) {
-			return store.Place{}, false
+			return store.Ref{}, false
 		}
 	}
 	names = slices.Clone(names[len(a.start.Names()):])

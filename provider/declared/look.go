@@ -15,14 +15,14 @@ func sortFound(all []found) {
 }
 
 // Stat implements store.Store.
-func (a *account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	one, err := a.look(ctx, place)
 	return one.Entry, err
 }
 
-// look looks at one entry. Where it has no id and a file and a folder share the
-// name, the file is meant; of two files, the earlier.
-func (a *account) look(ctx context.Context, place store.Place) (found, error) {
+// look looks at one entry of the ref's kind; of two files of one name, at the
+// earlier. Where the ref is of no kind and names no id, a file comes before a folder.
+func (a *account) look(ctx context.Context, place store.Ref) (found, error) {
 	if place.IsStart() {
 		return a.lookAtStart(ctx)
 	}
@@ -34,7 +34,7 @@ func (a *account) look(ctx context.Context, place store.Place) (found, error) {
 	return one, err
 }
 
-func (a *account) lookOnce(ctx context.Context, place store.Place) (found, error) {
+func (a *account) lookOnce(ctx context.Context, place store.Ref) (found, error) {
 	d := a.definition
 	byID := d.Addressed == "id"
 	if d.Look != nil && (place.ID != "" || !byID) {
@@ -49,6 +49,9 @@ func (a *account) lookOnce(ctx context.Context, place store.Place) (found, error
 		if err == nil && one.leftOut {
 			err = store.Errorf(store.ErrNotFound, "%s is in the trash of the service", place)
 		}
+		if err == nil && !place.Means(one.Kind) {
+			err = store.Errorf(store.ErrNotFound, "%s is a %s", place, one.Kind)
+		}
 		if err == nil && one.Name == "" {
 			one.Name = place.Name
 		}
@@ -61,6 +64,7 @@ func (a *account) lookOnce(ctx context.Context, place store.Place) (found, error
 	if place.ID != "" {
 		all = slices.DeleteFunc(all, func(one found) bool { return one.ID != place.ID })
 	}
+	all = slices.DeleteFunc(all, func(one found) bool { return !place.Means(one.Kind) })
 	if len(all) == 0 {
 		return found{}, store.Errorf(store.ErrNotFound, "there is no %s", place)
 	}
@@ -84,12 +88,12 @@ func (a *account) lookAtStart(ctx context.Context) (found, error) {
 	}
 	above := *a
 	above.start = ""
-	return above.look(ctx, a.start.Place())
+	return above.look(ctx, a.start.Ref())
 }
 
 // subject is what requests about an entry see: where it is, and what is known
 // of it.
-func (a *account) subject(ctx context.Context, place store.Place, one found) (scope, error) {
+func (a *account) subject(ctx context.Context, place store.Ref, one found) (scope, error) {
 	parentID, err := a.folderID(ctx, place.Folder)
 	if err != nil {
 		return nil, err

@@ -44,7 +44,7 @@ func (m *making) turn(ctx context.Context, path store.Path) (func(), error) {
 }
 
 // MakeFolder implements store.Store.
-func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	if place.IsStart() {
 		return a.Stat(ctx, place)
 	}
@@ -69,7 +69,7 @@ func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 
 // folderThere is the folder of a name, if there is one. ErrExists where
 // something else has the name.
-func (a *account) folderThere(ctx context.Context, place store.Place) (found, error) {
+func (a *account) folderThere(ctx context.Context, place store.Ref) (found, error) {
 	all, err := a.candidates(ctx, place)
 	if err != nil {
 		return found{}, err
@@ -86,18 +86,18 @@ func (a *account) folderThere(ctx context.Context, place store.Place) (found, er
 }
 
 // candidates are all entries of a place's name.
-func (a *account) candidates(ctx context.Context, place store.Place) ([]found, error) {
+func (a *account) candidates(ctx context.Context, place store.Ref) ([]found, error) {
 	if a.definition.Addressed == "id" || a.definition.Look == nil {
 		return a.named(ctx, place.Folder, place.Name)
 	}
-	one, err := a.look(ctx, place)
+	one, err := a.look(ctx, place.As(""))
 	if store.KindOf(err) == store.ErrNotFound {
 		return nil, nil
 	}
 	return []found{one}, err
 }
 
-func (a *account) makeFolder(ctx context.Context, place store.Place) (found, error) {
+func (a *account) makeFolder(ctx context.Context, place store.Ref) (found, error) {
 	if a.definition.Names.Twins {
 		one, err := a.folderThere(ctx, place)
 		if store.KindOf(err) != store.ErrNotFound {
@@ -140,8 +140,8 @@ func (a *account) makeFolder(ctx context.Context, place store.Place) (found, err
 	return one, nil
 }
 
-// Move implements store.Mover.
-func (a *account) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+// Move is store.Capabilities.Move.
+func (a *account) Move(ctx context.Context, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 	one, err := a.relocate(ctx, "moving", a.definition.Move, from, revision, to)
 	if err == nil {
 		a.ids.forget(to.AsFolder().Path) // from is forgotten already
@@ -149,22 +149,22 @@ func (a *account) Move(ctx context.Context, from store.Place, revision string, t
 	return one.Entry, err
 }
 
-// Copy implements store.Copier.
-func (a *account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, _ string) (store.Entry, error) {
+// Copy is store.Capabilities.Copy.
+func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 	one, err := a.relocate(ctx, "copying", a.definition.Copy, from, revision, to)
 	return one.Entry, err
 }
 
-// CanCopy implements store.Copier.
-func (a *account) CanCopy() bool { return a.definition.Copy != nil }
-
 // relocate moves or copies an entry to where nothing is.
-func (a *account) relocate(ctx context.Context, operation string, op *Operation, from store.Place, revision string, to store.Place) (found, error) {
+func (a *account) relocate(ctx context.Context, operation string, op *Operation, from store.Ref, revision string, to store.Ref) (found, error) {
 	if op == nil {
 		return found{}, store.Errorf(store.ErrUnsupported, "the provider %s has no way of %s", a.definition.Name, operation)
 	}
 	if err := a.check(to); err != nil {
 		return found{}, err
+	}
+	if from.Kind == "" {
+		from = from.As(store.KindFile)
 	}
 	one, err := a.look(ctx, from)
 	if err != nil {
@@ -189,14 +189,14 @@ func (a *account) relocate(ctx context.Context, operation string, op *Operation,
 }
 
 // move moves an entry that was looked at.
-func (a *account) move(ctx context.Context, from store.Place, one found, to store.Place) (found, error) {
+func (a *account) move(ctx context.Context, from store.Ref, one found, to store.Ref) (found, error) {
 	if a.definition.Move == nil {
 		return found{}, store.Errorf(store.ErrUnsupported, "the provider %s has no way of moving", a.definition.Name)
 	}
 	return a.relocateTo(ctx, "moving", a.definition.Move, from, one, to)
 }
 
-func (a *account) relocateTo(ctx context.Context, operation string, op *Operation, from store.Place, one found, to store.Place) (found, error) {
+func (a *account) relocateTo(ctx context.Context, operation string, op *Operation, from store.Ref, one found, to store.Ref) (found, error) {
 	in, err := a.subject(ctx, from, one)
 	if err != nil {
 		return found{}, err
@@ -222,7 +222,7 @@ func (a *account) relocateTo(ctx context.Context, operation string, op *Operatio
 		a.ids.forget(from.AsFolder().Path)
 	}
 	if got.body == nil {
-		return a.look(ctx, to)
+		return a.look(ctx, to.As(one.Kind))
 	}
 	moved, err := a.entryOf(ctx, operation, got, in)
 	if err != nil {
@@ -239,15 +239,28 @@ func (a *account) folderExists(ctx context.Context, folder store.Folder) error {
 	if folder.Path == "" {
 		return nil
 	}
-	one, err := a.look(ctx, folder.Path.Place())
-	if err == nil && one.Kind != store.KindFolder {
-		return store.Errorf(store.ErrNotFound, "/%s is no folder", folder.Path)
-	}
+	_, err := a.look(ctx, folder.Path.Ref())
 	return err
 }
 
 // Remove implements store.Store.
-func (a *account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+func (a *account) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
+	if a.definition.Remove == nil {
+		return "", store.Errorf(store.ErrUnsupported, "the provider %s has no way to remove anything", a.definition.Name)
+	}
+	one, err := a.look(ctx, place.As(store.KindFile))
+	if err != nil {
+		return "", err
+	}
+	if revision != "" && one.Revision != revision {
+		return "", store.Errorf(store.ErrChanged, "%s has the revision %q, not %q", place, one.Revision, revision)
+	}
+	return a.removal(), a.removeFound(ctx, place, one)
+}
+
+// RemoveFolder implements store.Store. Where the service removes a folder with all
+// that is in it, it is looked into just before.
+func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
 	d := a.definition.Remove
 	if d == nil {
 		return "", store.Errorf(store.ErrUnsupported, "the provider %s has no way to remove anything", a.definition.Name)
@@ -255,37 +268,37 @@ func (a *account) Remove(ctx context.Context, place store.Place, revision string
 	if place.IsStart() {
 		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
 	}
-	one, err := a.look(ctx, place)
+	one, err := a.look(ctx, place.As(store.KindFolder))
 	if err != nil {
 		return "", err
 	}
-	if revision != "" && one.Revision != revision {
-		return "", store.Errorf(store.ErrChanged, "%s has the revision %q, not %q", place, one.Revision, revision)
-	}
-	if one.Kind == store.KindFolder && !d.EmptyOnly {
+	if !d.EmptyOnly {
 		folder := place.AsFolder()
 		folder.ID = one.ID
-		for _, err := range a.children(ctx, folder) {
+		for child, err := range a.children(ctx, folder) {
 			if err != nil {
 				return "", err
 			}
-			return "", store.Errorf(store.ErrRefused, "the folder %s is not empty", place)
+			return "", store.Errorf(store.ErrRefused, "the folder %s is not empty: it holds %q", place, child.Name)
 		}
 	}
 	if err := a.removeFound(ctx, place, one); err != nil {
 		return "", err
 	}
-	if one.Kind == store.KindFolder {
-		a.ids.forget(place.AsFolder().Path)
+	a.ids.forget(place.AsFolder().Path)
+	return a.removal(), nil
+}
+
+// removal is what becomes of what is removed.
+func (a *account) removal() store.Removal {
+	if a.definition.Remove.Trash {
+		return store.RemovedToTrash
 	}
-	if d.Trash {
-		return store.RemovedToTrash, nil
-	}
-	return store.RemovedFinally, nil
+	return store.RemovedFinally
 }
 
 // removeFound removes an entry that was looked at.
-func (a *account) removeFound(ctx context.Context, place store.Place, one found) error {
+func (a *account) removeFound(ctx context.Context, place store.Ref, one found) error {
 	d := a.definition.Remove
 	if d == nil {
 		return store.Errorf(store.ErrUnsupported, "the provider %s has no way to remove anything", a.definition.Name)
@@ -305,6 +318,3 @@ func (a *account) removeFound(ctx context.Context, place store.Place, one found)
 	}
 	return err
 }
-
-// CanMove says whether the account has the ability of store.Mover.
-func (a *account) CanMove() bool { return a.definition.Move != nil }

@@ -143,7 +143,7 @@ func whole(value any) any {
 }
 
 // AbortParts implements store.PartWriter.
-func (a *account) AbortParts(ctx context.Context, place store.Place, upload string) error {
+func (a *account) AbortParts(ctx context.Context, place store.Ref, upload string) error {
 	var begun begunUpload
 	giveUp := a.partsUpload().GiveUp
 	if err := json.Unmarshal([]byte(upload), &begun); err != nil || giveUp == nil {
@@ -158,7 +158,7 @@ func (a *account) AbortParts(ctx context.Context, place store.Place, upload stri
 	return err
 }
 
-// Clean implements store.Cleaner: it gives up the open uploads of a run, and
+// Clean is store.Capabilities.Clean: it gives up the open uploads of a run, and
 // removes what lies under names of ours.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	gone, err := a.cleanArriving(ctx, cleaning)

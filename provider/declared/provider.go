@@ -207,7 +207,7 @@ func (a *account) reach(ctx context.Context) error {
 	if a.start == "" {
 		return a.answers(ctx)
 	}
-	start, err := a.Stat(ctx, store.Place{})
+	start, err := a.Stat(ctx, store.Ref{})
 	if err == nil && start.Kind != store.KindFolder {
 		return &store.OptionError{Option: "start", Reason: "it is a file; give a folder"}
 	}

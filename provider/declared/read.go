@@ -249,7 +249,7 @@ func (a *account) DocumentKinds() []store.DocumentKind {
 }
 
 // Export implements store.Exporter.
-func (a *account) Export(ctx context.Context, place store.Place, revision, format string) (io.ReadCloser, error) {
+func (a *account) Export(ctx context.Context, place store.Ref, revision, format string) (io.ReadCloser, error) {
 	one, err := a.look(ctx, place)
 	if err != nil {
 		return nil, err

@@ -17,9 +17,9 @@ const asideMark = "aside-"
 func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
 	// Begun, it is carried through: half-way the name is missing.
 	ctx = context.WithoutCancel(ctx)
-	ours := w.writing.Place.Folder.Place(arrived.Name)
+	ours := w.writing.Place.Folder.Ref(arrived.Name)
 	ours.ID = arrived.ID
-	aside := w.writing.Place.Folder.Place(store.ArrivingName(w.writing.Run, asideMark+w.writing.Place.Name))
+	aside := w.writing.Place.Folder.Ref(store.ArrivingName(w.writing.Run, asideMark+w.writing.Place.Name))
 	kept, err := w.putAside(ctx, aside)
 	if err != nil {
 		_ = w.a.removeFound(ctx, ours, arrived)
@@ -41,7 +41,7 @@ func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
 }
 
 // putAside moves what is replaced out of the way, if it is still what it was.
-func (w *writer) putAside(ctx context.Context, aside store.Place) (found, error) {
+func (w *writer) putAside(ctx context.Context, aside store.Ref) (found, error) {
 	if err := w.a.checkName(aside.Folder.Path, aside.Name); err != nil {
 		return found{}, store.Errorf(store.ErrRefused, "%s cannot be replaced: its name leaves no room for one to keep it by meanwhile", w.writing.Place)
 	}
@@ -89,12 +89,12 @@ func (a *account) cleanArriving(ctx context.Context, cleaning store.Cleaning) ([
 			}
 			if one.Kind == store.KindFolder {
 				folders = append(folders, one.Folder(folder))
-			} else if strings.HasPrefix(one.Name, prefix) {
+			} else if store.LeftBy(cleaning.Run, one.Name) {
 				ours = append(ours, one)
 			}
 		}
 		for _, one := range ours {
-			place := one.Place(folder)
+			place := one.Ref(folder)
 			if err := a.cleanOne(ctx, place, one, strings.TrimPrefix(one.Name, prefix)); err != nil {
 				return gone, err
 			}
@@ -104,9 +104,9 @@ func (a *account) cleanArriving(ctx context.Context, cleaning store.Cleaning) ([
 	return gone, nil
 }
 
-func (a *account) cleanOne(ctx context.Context, place store.Place, one found, rest string) error {
+func (a *account) cleanOne(ctx context.Context, place store.Ref, one found, rest string) error {
 	if name, aside := strings.CutPrefix(rest, asideMark); aside {
-		home := place.Folder.Place(name)
+		home := place.Folder.Ref(name)
 		_, err := a.look(ctx, home)
 		if store.KindOf(err) == store.ErrNotFound {
 			_, err = a.move(ctx, place, one, home)

@@ -276,7 +276,7 @@ func (t *trial) cleanUp(ctx context.Context) {
 	}
 }
 
-func removeAll(ctx context.Context, s store.Store, place store.Place, depth int) error {
+func removeAll(ctx context.Context, s store.Store, place store.Ref, depth int) error {
 	const deepest = 100
 	if depth > deepest {
 		return errors.New("the scratch folder has no end")
@@ -290,7 +290,7 @@ func removeAll(ctx context.Context, s store.Store, place store.Place, depth int)
 		inside = append(inside, entry)
 	}
 	for _, entry := range inside {
-		child := entry.Place(folder)
+		child := entry.Ref(folder)
 		var err error
 		if entry.Kind == store.KindFolder {
 			err = removeAll(ctx, s, child, depth+1)
@@ -301,7 +301,7 @@ func removeAll(ctx context.Context, s store.Store, place store.Place, depth int)
 			return err
 		}
 	}
-	_, err := s.Remove(ctx, place, "")
+	_, err := s.RemoveFolder(ctx, place)
 	return err
 }
 
@@ -376,7 +376,7 @@ func (t *trial) documents(h *handle) {
 			h.Errorf("%q is a document of the kind %q, which documents does not describe", listed.Name, listed.Document)
 			continue
 		}
-		place := listed.Place(store.Folder{Path: listed.Below})
+		place := listed.Ref(store.Folder{Path: listed.Below})
 		for _, format := range kind.Formats {
 			body, err := t.root.Export(h.Context(), place, listed.Revision, format.Name)
 			if err != nil {

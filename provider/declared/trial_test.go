@@ -37,7 +37,7 @@ func TestTry(t *testing.T) {
 		{"sedge", sedgeAt, granted(t, "code", s.Consents, "own", "own-secret", "surveys@fenmere.example", "items.read", "items.write"),
 			[]string{"numbered parts", "several are removed at once"}},
 		{"alder", alderAt, granted(t, "code", a.Consents, standin.AlderClient, "alder-app", "office@tolland.example", "folders:view", "folders:edit"),
-			[]string{"areas are told", "documents are exported", "numbered parts", "several are removed at once"}},
+			[]string{"areas are told", "documents are exported", "a file and a folder of one name", "numbered parts", "several are removed at once"}},
 	} {
 		var notThere []string
 		sum, err := shipped(t, c.name).Try(t.Context(), opening(t, c.address, c.secrets, nil), func(r declared.Result) {

@@ -13,7 +13,7 @@ import (
 
 // The parts of a trial that only definitions have.
 
-func put(t storetest.T, s store.Store, place store.Place, data string) store.Written {
+func put(t storetest.T, s store.Store, place store.Ref, data string) store.Written {
 	t.Helper()
 	written, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), Run: "trial", Content: storetest.Text(data)})
 	if err != nil {
@@ -93,7 +93,7 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 	}
 }
 
-func check(t storetest.T, s store.Store, place store.Place, want string) {
+func check(t storetest.T, s store.Store, place store.Ref, want string) {
 	t.Helper()
 	body, err := s.Open(t.Context(), store.Reading{Place: place})
 	if err != nil {

@@ -73,14 +73,14 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	absent := writing.If.IsAbsent()
 	checked := absent && slices.Contains(upload.Conditions, "absent") || replaces && slices.Contains(upload.Conditions, "revision")
 	if !checked || !absent && (a.definition.Addressed == "id" || upload.Replaces == "remove") {
-		before, err := a.look(ctx, writing.Place)
+		before, err := a.look(ctx, a.occupied(writing.Place))
 		switch {
 		case store.KindOf(err) == store.ErrNotFound && replaces:
 			return nil, store.Errorf(store.ErrChanged, "%s is not there any more", writing.Place)
 		case store.KindOf(err) == store.ErrNotFound:
 		case err != nil:
 			return nil, err
-		case absent && (before.Kind != store.KindFolder || !a.definition.Names.Beside):
+		case absent:
 			return nil, store.Errorf(store.ErrExists, "%s is there already", writing.Place)
 		case !absent && before.Kind == store.KindFolder:
 			return nil, store.Errorf(store.ErrExists, "%s is a folder", writing.Place)
@@ -92,7 +92,7 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	}
 	name := writing.Place.Name
 	if w.before != nil && upload.Replaces == "remove" && !a.definition.Names.Twins {
-		name, w.aside = store.ArrivingName(writing.Run, fmt.Sprintf("%x", nameSum(writing.Place))), true
+		name, w.aside = store.ArrivingName(writing.Run, fmt.Sprintf("%016x", nameSum(writing.Place))), true
 	}
 	w.in = a.placed(a.fixed(), writing.Place.Folder, parentID, name)
 	w.in["id"], w.in["revision"] = nil, nil
@@ -113,6 +113,14 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	}
 	w.in["kept"] = map[string]any{}
 	return w, w.hash(ctx)
+}
+
+// occupied is the ref of what would be in the way of a file.
+func (a *account) occupied(place store.Ref) store.Ref {
+	if a.definition.Names.Beside {
+		return place.As(store.KindFile)
+	}
+	return place.As("")
 }
 
 // hash computes what has to be known of the content before it is sent.
@@ -182,7 +190,7 @@ func (a *account) written(one found) store.Written {
 
 // withdraw takes back what was made where somebody else made an entry of that
 // name in the same moment, in a service that lets both be: the earlier stays.
-func (a *account) withdraw(ctx context.Context, place store.Place, made found, before *found) error {
+func (a *account) withdraw(ctx context.Context, place store.Ref, made found, before *found) error {
 	if !a.definition.Names.Twins || before != nil {
 		return nil
 	}
@@ -253,7 +261,7 @@ func (w *writer) stored(ctx context.Context, got *answer) (found, error) {
 	var one found
 	var err error
 	if w.upload.Answer == "none" || got == nil || got.body == nil {
-		place := w.writing.Place.Folder.Place(textOf(w.in["name"]))
+		place := w.writing.Place.Folder.Ref(textOf(w.in["name"]))
 		if w.before != nil && w.upload.Replaces != "remove" {
 			place.ID = w.before.ID
 		}
@@ -293,7 +301,7 @@ func (w *writer) giveUp(ctx context.Context) {
 	}
 }
 
-func nameSum(place store.Place) uint64 {
+func nameSum(place store.Ref) uint64 {
 	sum := fnv.New64a()
 	_, _ = io.WriteString(sum, place.String())
 	return sum.Sum64()

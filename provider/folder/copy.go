@@ -7,16 +7,13 @@ import (
 	"deftheron/core/store"
 )
 
-// CanCopy implements store.Copier.
-func (a *account) CanCopy() bool { return true }
-
 // copyAtOnce is how much is copied between two looks at whether it still should be.
 const copyAtOnce = 64 << 20
 
-// Copy implements store.Copier: within the kernel, which shares the blocks where the
+// Copy is store.Capabilities.Copy: within the kernel, which shares the blocks where the
 // file system can.
-func (a *account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, run string) (store.Entry, error) {
-	there, err := a.Stat(ctx, from)
+func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, run string) (store.Entry, error) {
+	there, err := a.Stat(ctx, from.As(store.KindFile))
 	if err != nil {
 		return store.Entry{}, err
 	}
@@ -41,7 +38,7 @@ func (a *account) Copy(ctx context.Context, from store.Place, revision string, t
 				return store.Hash{}, wrap("copy", from.String(), err)
 			}
 		}
-		if now, err := source.look(); err != nil || now.Revision != revision {
+		if now, err := source.look(); err != nil || !store.SameRevision(now.Revision, revision) {
 			return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
 		}
 		return store.Hash{}, exactly(count, there.Size)

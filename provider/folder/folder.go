@@ -78,14 +78,30 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	if err != nil {
 		real = path
 	}
-	return &account{root: root, real: real, dirty: map[string]bool{}}, nil
+	a := &account{root: root, real: real, path: filepath.Join(path, opening.Start.Local()), dirty: map[string]bool{}}
+	if a.start, err = identityOf(root); err != nil {
+		root.Close()
+		return nil, wrap("look at", path, err)
+	}
+	return a, nil
 }
 
-// account implements store.Store and, of the abilities, Mover, Summer, Syncer,
-// Cleaner, Spacer, Owner and Locator.
+// Capabilities implements store.Store.
+func (a *account) Capabilities() store.Capabilities {
+	return store.Capabilities{
+		Move: a.Move, Copy: a.Copy, Sums: a, Changes: a.Changes, AwaitChanges: a.AwaitChanges, Clean: a.Clean, Sync: a.Sync,
+		Check: a.Check, Space: a.Space, Owner: a.Owner, Locate: a.Locate, Close: a.Close,
+	}
+}
+
+// account implements store.Store.
 type account struct {
 	root *os.Root
 	real string
+	// path is the account's start as it was given, and start what was there
+	// when the account was opened; see Check.
+	path  string
+	start identity
 
 	mu    sync.Mutex
 	dirty map[string]bool // folders whose names have changed since the last Sync
@@ -96,7 +112,7 @@ type account struct {
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
 	return store.Traits{
-		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName, RevisionLasts: true,
+		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName, Revisions: store.RevisionsOfClock,
 		TimePrecision: time.Nanosecond, KeepsTimes: true, ProofKind: store.CRC64NVME,
 		Conditional: true, Whole: true, Streams: 4,
 		Windows: []string{"A deletion looks at the file just before; what is written to it in that moment goes with it.",
@@ -130,7 +146,7 @@ func localPath(path store.Path) (string, error) {
 	return path.Local(), nil
 }
 
-func (a *account) local(place store.Place) (string, error) {
+func (a *account) local(place store.Ref) (string, error) {
 	if place.IsStart() {
 		return ".", nil
 	}
@@ -145,43 +161,26 @@ func (a *account) local(place store.Place) (string, error) {
 }
 
 // Stat implements store.Store.
-func (a *account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	local, err := a.local(place)
 	if err != nil {
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
-	info, err := a.root.Lstat(local)
+	dir, err := a.root.Open(filepath.Dir(local))
 	if err != nil {
 		return store.Entry{}, wrap("look at", place.String(), err)
 	}
-	return entryOf(place.Name, info.Sys().(*syscall.Stat_t)), nil
-}
-
-func entryOf(name string, stat *syscall.Stat_t) store.Entry {
-	entry := store.Entry{Name: name, Modified: time.Unix(stat.Mtim.Sec, stat.Mtim.Nsec)}
-	switch stat.Mode & syscall.S_IFMT {
-	case syscall.S_IFDIR:
-		entry.Kind = store.KindFolder
-		return entry
-	case syscall.S_IFREG:
-		entry.Kind = store.KindFile
-	default:
-		entry.Kind = store.KindOther
+	defer dir.Close()
+	entry, err := entryAt(dir, filepath.Base(local))
+	if err == nil && !place.Means(entry.Kind) {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is a %s", place, entry.Kind)
 	}
-	entry.Size = stat.Size
-	entry.Revision = revisionOf(stat)
-	return entry
-}
-
-// revisionOf makes a revision of inode, size and time: a file that was
-// replaced by another of the same size and time is still seen to differ.
-func revisionOf(stat *syscall.Stat_t) string {
-	return strconv.FormatUint(stat.Ino, 36) + "." + strconv.FormatInt(stat.Size, 36) + "." +
-		strconv.FormatInt(stat.Mtim.Sec*1e9+stat.Mtim.Nsec, 36)
+	entry.Name = place.Name
+	return entry, wrap("look at", place.String(), err)
 }
 
 // MakeFolder implements store.Store.
-func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	local, err := a.local(place)
 	if err != nil {
 		return store.Entry{}, err
@@ -190,31 +189,59 @@ func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 		return store.Entry{}, wrap("make the folder", place.String(), err)
 	}
 	a.touched(filepath.Dir(local))
-	entry, err := a.Stat(ctx, place)
+	entry, err := a.Stat(ctx, place.As(""))
 	if err == nil && entry.Kind != store.KindFolder {
 		return store.Entry{}, store.Errorf(store.ErrExists, "a file is at %s, where a folder is needed", place)
 	}
 	return entry, err
 }
 
-// Remove implements store.Store.
-func (a *account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
-	entry, err := a.Stat(ctx, place)
+// Remove implements store.Store by unlink, which does not remove a folder.
+func (a *account) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
+	entry, err := a.Stat(ctx, place.As(store.KindFile))
 	if err != nil {
 		return "", err
 	}
-	if revision != "" && entry.Kind == store.KindFile && entry.Revision != revision {
+	if revision != "" && entry.Kind == store.KindFile && !store.SameRevision(entry.Revision, revision) {
 		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
+	return a.unlink(place, 0)
+}
+
+// RemoveFolder implements store.Store by rmdir, which removes an empty folder alone.
+func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
+	if place.IsStart() {
+		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
+	}
+	return a.unlink(place, unix.AT_REMOVEDIR)
+}
+
+func (a *account) unlink(place store.Ref, flags int) (store.Removal, error) {
 	local, err := a.local(place)
 	if err != nil {
-		return "", err
+		return "", store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
-	if err := a.root.Remove(local); err != nil {
+	dir, err := a.root.Open(filepath.Dir(local))
+	if err != nil {
+		return "", wrap("remove", place.String(), err)
+	}
+	defer dir.Close()
+	err = unix.Unlinkat(int(dir.Fd()), filepath.Base(local), flags)
+	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EPERM) && a.isFolder(dir, local) {
+		return "", store.Errorf(store.ErrNotFound, "%s is a folder now", place)
+	}
+	if err != nil {
 		return "", wrap("remove", place.String(), err)
 	}
 	a.touched(filepath.Dir(local))
 	return store.RemovedFinally, nil
+}
+
+// isFolder reports whether a folder has a name: some file systems refuse to unlink
+// one as not permitted.
+func (a *account) isFolder(dir *os.File, local string) bool {
+	entry, err := entryAt(dir, filepath.Base(local))
+	return err == nil && entry.Kind == store.KindFolder
 }
 
 func (a *account) touched(local string) {
@@ -223,7 +250,7 @@ func (a *account) touched(local string) {
 	a.dirty[local] = true
 }
 
-// Sync implements store.Syncer: contents were synced before they got their
+// Sync is store.Capabilities.Sync: contents were synced before they got their
 // names, so the names are what is left to do.
 func (a *account) Sync(ctx context.Context) error {
 	a.mu.Lock()
@@ -247,13 +274,12 @@ func (a *account) Sync(ctx context.Context) error {
 	return nil
 }
 
-// Clean implements store.Cleaner.
+// Clean is store.Capabilities.Clean.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	local, err := localPath(cleaning.Folder.Path)
 	if err != nil {
 		return nil, nil
 	}
-	prefix := store.ArrivingName(cleaning.Run, "")
 	var cleaned []store.Leftover
 	err = fs.WalkDir(a.root.FS(), filepath.ToSlash(local), func(path string, entry fs.DirEntry, err error) error {
 		switch {
@@ -261,7 +287,7 @@ func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.L
 			return ctx.Err()
 		case err != nil:
 			return nil // a folder that cannot be read holds nothing of ours
-		case !strings.HasPrefix(entry.Name(), prefix):
+		case !store.LeftBy(cleaning.Run, entry.Name()):
 			return nil
 		}
 		if err := a.root.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -273,7 +299,7 @@ func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.L
 	return cleaned, err
 }
 
-// Space implements store.Spacer.
+// Space is store.Capabilities.Space.
 func (a *account) Space(ctx context.Context) (store.Space, error) {
 	var stat unix.Statfs_t
 	if err := unix.Statfs(a.real, &stat); err != nil {
@@ -286,7 +312,7 @@ func (a *account) Space(ctx context.Context) (store.Space, error) {
 	}, nil
 }
 
-// Owner implements store.Owner.
+// Owner is store.Capabilities.Owner.
 func (a *account) Owner(ctx context.Context) (string, error) {
 	info, err := a.root.Stat(".")
 	if err != nil {
@@ -299,7 +325,7 @@ func (a *account) Owner(ctx context.Context) (string, error) {
 	return "local user number " + id, nil
 }
 
-// Locate implements store.Locator.
+// Locate is store.Capabilities.Locate.
 func (a *account) Locate(folder store.Folder) string {
 	real := filepath.Join(a.real, folder.Path.Local())
 	return "file://" + strings.TrimSuffix(real, "/") + "/"

@@ -39,7 +39,7 @@ func TestNoLinkLeadsOut(t *testing.T) {
 		}
 	}
 	s := open(t, inside)
-	for _, place := range []store.Place{
+	for _, place := range []store.Ref{
 		store.At("file-link"), store.At("folder-link", "secret.txt"), store.At("up-link", "secret.txt"),
 		store.At("..", filepath.Base(outside), "secret.txt"), store.At("../" + filepath.Base(outside) + "/secret.txt"),
 	} {
@@ -115,7 +115,7 @@ func TestLeftovers(t *testing.T) {
 	if err := os.MkdirAll(deep, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	mine, others := filepath.Join(deep, store.ArrivingName("run1", "x")), filepath.Join(deep, store.ArrivingName("run2", "x"))
+	mine, others := filepath.Join(deep, store.ArrivingName("run1", "0123456789ab")), filepath.Join(deep, store.ArrivingName("run2", "0123456789ab"))
 	for _, path := range []string{mine, others, filepath.Join(deep, "kept.txt")} {
 		if err := os.WriteFile(path, nil, 0o600); err != nil {
 			t.Fatal(err)

@@ -13,9 +13,9 @@ import (
 	"deftheron/core/store"
 )
 
-// Move implements store.Mover by a rename that replaces nothing. A file that
+// Move is store.Capabilities.Move, by a rename that replaces nothing. A file that
 // turns out not to be the revision expected is renamed back.
-func (a *account) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+func (a *account) Move(ctx context.Context, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 	there, err := a.Stat(ctx, from)
 	if err != nil {
 		return store.Entry{}, err
@@ -24,7 +24,7 @@ func (a *account) Move(ctx context.Context, from store.Place, revision string, t
 		return store.Entry{}, err
 	}
 	held := revision != "" && there.Kind == store.KindFile
-	if held && there.Revision != revision {
+	if held && !store.SameRevision(there.Revision, revision) {
 		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
 	}
 	source, err := a.openFolder(from)
@@ -44,8 +44,8 @@ func (a *account) Move(ctx context.Context, from store.Place, revision string, t
 	toLocal, _ := a.local(to)
 	a.touched(filepath.Dir(fromLocal))
 	a.touched(filepath.Dir(toLocal))
-	entry, err := a.Stat(ctx, to)
-	if held && err == nil && entry.Revision != revision {
+	entry, err := a.Stat(ctx, to.As(""))
+	if err == nil && (entry.Kind != there.Kind || held && !sameContent(there, entry)) {
 		if back := rename(target, to.Name, source, from.Name); back != nil {
 			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed meanwhile, is at %s now, and could not be moved back: %w", from, to, back)
 		}
@@ -55,7 +55,7 @@ func (a *account) Move(ctx context.Context, from store.Place, revision string, t
 }
 
 // openFolder opens the folder that a place is in, for a rename.
-func (a *account) openFolder(place store.Place) (*os.File, error) {
+func (a *account) openFolder(place store.Ref) (*os.File, error) {
 	local, err := localPath(place.Folder.Path)
 	if err != nil {
 		return nil, err

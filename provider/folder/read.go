@@ -5,7 +5,6 @@ import (
 	"io"
 	"iter"
 	"os"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 
@@ -49,16 +48,14 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		var stat unix.Stat_t
-		err := unix.Fstatat(int(dir.Fd()), entries[i].Name, &stat, unix.AT_SYMLINK_NOFOLLOW)
+		entry, err := entryAt(dir, entries[i].Name)
 		if err == unix.ENOENT {
 			continue // removed since the names were read
 		}
 		if err != nil {
 			return wrap("look at", "/"+local+"/"+entries[i].Name, err)
 		}
-		same := syscall.Stat_t{Ino: stat.Ino, Mode: stat.Mode, Size: stat.Size, Mtim: syscall.Timespec(stat.Mtim)}
-		if !yield(entryOf(entries[i].Name, &same), nil) {
+		if !yield(entry, nil) {
 			return nil
 		}
 	}
@@ -81,9 +78,11 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	entry, err := reader.look()
 	switch {
 	case err != nil:
+	case entry.Kind == store.KindFolder:
+		err = store.Errorf(store.ErrNotFound, "%s is a folder", reading.Place)
 	case entry.Kind != store.KindFile:
-		err = store.Errorf(store.ErrRefused, "%s is no file", reading.Place)
-	case reading.Revision != "" && entry.Revision != reading.Revision:
+		err = store.Errorf(store.ErrRefused, "%s is not a file", reading.Place)
+	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
 		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
 	default:
 		reader.revision = entry.Revision
@@ -102,17 +101,14 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 
 type reader struct {
 	file     *os.File
-	place    store.Place
+	place    store.Ref
 	revision string
 	left     int64
 }
 
 func (r *reader) look() (store.Entry, error) {
-	info, err := r.file.Stat()
-	if err != nil {
-		return store.Entry{}, wrap("look at", r.place.String(), err)
-	}
-	return entryOf(r.place.Name, info.Sys().(*syscall.Stat_t)), nil
+	entry, err := entryOfFile(r.place.Name, r.file)
+	return entry, wrap("look at", r.place.String(), err)
 }
 
 func (r *reader) Read(p []byte) (int, error) {
@@ -136,7 +132,7 @@ func (r *reader) end() error {
 	if err != nil {
 		return err
 	}
-	if entry.Revision != r.revision {
+	if !store.SameRevision(entry.Revision, r.revision) {
 		return store.Errorf(store.ErrChanged, "%s changed while it was read", r.place)
 	}
 	return io.EOF
@@ -150,7 +146,7 @@ func (a *account) SumKinds() []store.HashKind {
 }
 
 // Sum implements store.Summer by reading the file.
-func (a *account) Sum(ctx context.Context, place store.Place, revision string, kind store.HashKind) (store.Hash, error) {
+func (a *account) Sum(ctx context.Context, place store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	sum, _, err := store.ReadBack(ctx, a, place, revision, kind)
 	return sum, err
 }

@@ -205,12 +205,12 @@ func (w *watcher) isBroken() bool {
 	return w.broken != nil
 }
 
-// Changes implements store.ChangeLister by the system's own events.
+// Changes is store.Capabilities.Changes, by the system's own events.
 func (a *account) Changes(ctx context.Context, folder store.Folder, cursor string) (store.ChangePage, error) {
 	return a.AwaitChanges(ctx, folder, cursor, 0)
 }
 
-// AwaitChanges implements store.ChangeWaiter.
+// AwaitChanges is store.Capabilities.AwaitChanges.
 func (a *account) AwaitChanges(ctx context.Context, folder store.Folder, cursor string, wait time.Duration) (store.ChangePage, error) {
 	w, err := a.watching()
 	if err != nil {

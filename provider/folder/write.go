@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"os"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -49,7 +48,7 @@ func (a *account) arrive(writing store.Writing, receive func(*arrival) (store.Ha
 	}
 	defer dir.Close()
 
-	arrival := &arrival{parent: parent, dir: int(dir.Fd()), place: writing.Place, temporary: arrivingName(writing.Run)}
+	arrival := &arrival{parent: parent, dir: dir, place: writing.Place, temporary: arrivingName(writing.Run)}
 	// Looked at before the content is read, so that nothing is read in vain.
 	if err := arrival.check(writing.If); err != nil {
 		return store.Written{}, err
@@ -98,12 +97,14 @@ func (a *account) room(size int64) error {
 // arrival is one file on its way into a folder.
 type arrival struct {
 	parent    *os.Root
-	dir       int // descriptor of the folder
-	place     store.Place
+	dir       *os.File // the folder
+	place     store.Ref
 	temporary string
 	file      *os.File
 	settled   bool
 }
+
+func (r *arrival) fd() int { return int(r.dir.Fd()) }
 
 func (r *arrival) abandon() {
 	if r.file == nil {
@@ -135,7 +136,7 @@ func (r *arrival) finish(writing store.Writing) error {
 		times := []unix.Timespec{
 			unix.NsecToTimespec(time.Now().UnixNano()), unix.NsecToTimespec(writing.Modified.UnixNano()),
 		}
-		if err := unix.UtimesNanoAt(r.dir, r.temporary, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		if err := unix.UtimesNanoAt(r.fd(), r.temporary, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			return wrap("set the time of", r.place.String(), err)
 		}
 	}
@@ -173,21 +174,27 @@ func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, 
 
 // check looks whether the condition holds now.
 func (r *arrival) check(condition store.Condition) error {
-	info, err := r.parent.Lstat(r.place.Name)
+	_, err := r.expected(condition)
+	return err
+}
+
+// expected returns what is there, if the condition holds.
+func (r *arrival) expected(condition store.Condition) (store.Entry, error) {
+	entry, err := entryAt(r.dir, r.place.Name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return wrap("look at", r.place.String(), err)
+		return entry, wrap("look at", r.place.String(), err)
 	}
 	there := err == nil
-	if there && info.IsDir() {
-		return store.Errorf(store.ErrExists, "a folder is at %s", r.place)
+	if there && entry.Kind == store.KindFolder {
+		return entry, store.Errorf(store.ErrExists, "a folder is at %s", r.place)
 	}
 	if there && condition.IsAbsent() {
-		return store.Errorf(store.ErrExists, "%s is there already", r.place)
+		return entry, store.Errorf(store.ErrExists, "%s is there already", r.place)
 	}
-	if revision, ok := condition.Expect(); ok && (!there || revisionOf(info.Sys().(*syscall.Stat_t)) != revision) {
-		return store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
+	if revision, ok := condition.Expect(); ok && (!there || !store.SameRevision(entry.Revision, revision)) {
+		return entry, store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
 	}
-	return nil
+	return entry, nil
 }
 
 // settle gives the file its name, if the condition holds.
@@ -201,43 +208,41 @@ func (r *arrival) settle(condition store.Condition) (store.Entry, error) {
 		err = r.exchange(condition)
 	default:
 		if err = r.check(condition); err == nil {
-			err = unix.Renameat(r.dir, r.temporary, r.dir, r.place.Name)
+			err = unix.Renameat(r.fd(), r.temporary, r.fd(), r.place.Name)
 		}
 	}
 	if err != nil {
 		return store.Entry{}, wrap("put in place", r.place.String(), err)
 	}
 	r.settled = true
-	info, err := r.file.Stat()
-	if err != nil {
-		return store.Entry{}, wrap("look at", r.place.String(), err)
-	}
-	return entryOf(r.place.Name, info.Sys().(*syscall.Stat_t)), nil
+	entry, err := entryOfFile(r.place.Name, r.file)
+	return entry, wrap("look at", r.place.String(), err)
 }
 
 func (r *arrival) create() error {
-	err := unix.Renameat2(r.dir, r.temporary, r.dir, r.place.Name, unix.RENAME_NOREPLACE)
+	err := unix.Renameat2(r.fd(), r.temporary, r.fd(), r.place.Name, unix.RENAME_NOREPLACE)
 	if !unsupported(err) {
 		return err
 	}
-	if err := unix.Linkat(r.dir, r.temporary, r.dir, r.place.Name, 0); err != nil {
+	if err := unix.Linkat(r.fd(), r.temporary, r.fd(), r.place.Name, 0); err != nil {
 		return err
 	}
-	return unix.Unlinkat(r.dir, r.temporary, 0)
+	return unix.Unlinkat(r.fd(), r.temporary, 0)
 }
 
 // exchange swaps the two names, and back again if what came out is not what
 // the condition expects. The old content is removed last.
 func (r *arrival) exchange(condition store.Condition) error {
-	if err := r.check(condition); err != nil {
+	before, err := r.expected(condition)
+	if err != nil {
 		return err
 	}
 	swap := func() error {
-		return unix.Renameat2(r.dir, r.temporary, r.dir, r.place.Name, unix.RENAME_EXCHANGE)
+		return unix.Renameat2(r.fd(), r.temporary, r.fd(), r.place.Name, unix.RENAME_EXCHANGE)
 	}
-	err := swap()
+	err = swap()
 	if unsupported(err) {
-		return unix.Renameat(r.dir, r.temporary, r.dir, r.place.Name)
+		return unix.Renameat(r.fd(), r.temporary, r.fd(), r.place.Name)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return store.Errorf(store.ErrChanged, "%s was removed meanwhile", r.place)
@@ -245,16 +250,15 @@ func (r *arrival) exchange(condition store.Condition) error {
 	if err != nil {
 		return err
 	}
-	revision, _ := condition.Expect()
-	info, err := r.parent.Lstat(r.temporary)
-	if err != nil || info.IsDir() || revisionOf(info.Sys().(*syscall.Stat_t)) != revision {
+	came, err := entryAt(r.dir, r.temporary)
+	if err != nil || !sameContent(before, came) {
 		if back := swap(); back != nil {
 			r.settled = true // keep both: what came out stays under the temporary name
 			return back
 		}
 		return store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
 	}
-	return unix.Unlinkat(r.dir, r.temporary, 0)
+	return unix.Unlinkat(r.fd(), r.temporary, 0)
 }
 
 func unsupported(err error) bool {

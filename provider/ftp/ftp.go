@@ -55,8 +55,7 @@ const (
 	tlsNone     = "none"
 )
 
-// account implements store.Store and, beyond the abilities of a file server, Owner
-// and Locator.
+// account implements store.Store.
 type account struct {
 	*fileserver.Store
 	server *server
@@ -152,6 +151,13 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 	return t, nil
 }
 
+// Capabilities implements store.Store: those of a file server, and its own.
+func (a *account) Capabilities() store.Capabilities {
+	c := a.Store.Capabilities()
+	c.Owner, c.Locate, c.Close = a.Owner, a.Locate, a.Close
+	return c
+}
+
 func (a *account) traits() store.Traits {
 	found := a.server.found()
 	traits := store.Traits{CheckName: found.checkName, TimePrecision: time.Second, KeepsTimes: found.setsTimes, Streams: a.server.pool.allowed()}
@@ -210,14 +216,14 @@ func (f findings) checkName(folder store.Path, name string) error {
 	return checkName(folder, name)
 }
 
-// Owner implements store.Owner.
+// Owner is store.Capabilities.Owner.
 func (a *account) Owner(context.Context) (string, error) {
 	return fmt.Sprintf("user %s at %s", a.target.user, a.target.address), nil
 }
 
-// Locate implements store.Locator. With TLS or without, it is the same place.
+// Locate is store.Capabilities.Locate. With TLS or without, it is the same place.
 func (a *account) Locate(folder store.Folder) string {
-	path, err := a.Path(folder.Path.Place())
+	path, err := a.Path(folder.Path.Ref())
 	if err != nil {
 		return ""
 	}

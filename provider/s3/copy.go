@@ -11,16 +11,13 @@ import (
 // largestCopy is what one request copies at most.
 const largestCopy = 5 << 30
 
-// CanCopy implements store.Copier.
-func (a *account) CanCopy() bool { return true }
-
-// Copy implements store.Copier by CopyObject. It is looked just before whether
+// Copy is store.Capabilities.Copy, by CopyObject. It is looked just before whether
 // something is there: the request itself cannot be made to depend on that.
-func (a *account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, _ string) (store.Entry, error) {
+func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 	if err := a.checkName(to.Folder.Path, to.Name); err != nil {
 		return store.Entry{}, err
 	}
-	there, err := a.Stat(ctx, from)
+	there, err := a.Stat(ctx, from.As(store.KindFile))
 	switch {
 	case err != nil:
 		return store.Entry{}, err
@@ -41,5 +38,5 @@ func (a *account) Copy(ctx context.Context, from store.Place, revision string, t
 	if err := wrap("copy "+from.String(), err, true); err != nil {
 		return store.Entry{}, err
 	}
-	return a.Stat(ctx, to)
+	return a.Stat(ctx, to.As(store.KindFile))
 }

@@ -127,7 +127,7 @@ func foldersOf(page minio.ListBucketV2Result, prefix string) (names []string) {
 	return names
 }
 
-// ListFlat implements store.FlatLister: keys come in order, and the folders
+// ListFlat is store.Capabilities.ListFlat: keys come in order, and the folders
 // that they imply are put in before them.
 func (a *account) ListFlat(ctx context.Context, folder store.Folder) iter.Seq2[store.Listed, error] {
 	return func(yield func(store.Listed, error) bool) {
@@ -180,23 +180,18 @@ func implied(open, below string, yield func(store.Listed, error) bool) bool {
 	}
 }
 
-// Stat implements store.Store: a file by its key, else a folder by what is
-// below it.
-func (a *account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+// Stat implements store.Store: a file by its key, a folder by what is below it.
+func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	if place.IsStart() {
 		return store.Entry{Kind: store.KindFolder}, nil
 	}
-	key := a.keyOf(place)
-	if !strings.HasSuffix(key, "/") && key != "" {
-		object, err := a.core.StatObject(ctx, a.bucket, key, minio.StatObjectOptions{})
-		if err == nil {
-			return a.entryOf(place.Name, object), nil
-		}
-		if err := wrap("look at "+place.String(), err, false); store.KindOf(err) != store.ErrNotFound {
-			return store.Entry{}, err
+	if place.Kind != store.KindFolder {
+		entry, err := a.statFile(ctx, place)
+		if store.KindOf(err) != store.ErrNotFound || place.Kind != "" {
+			return entry, err
 		}
 	}
-	page, err := a.page(ctx, key+"/", "", "/", 1)
+	page, err := a.page(ctx, a.keyOf(place)+"/", "", "/", 1)
 	if err != nil {
 		return store.Entry{}, err
 	}
@@ -204,4 +199,21 @@ func (a *account) Stat(ctx context.Context, place store.Place) (store.Entry, err
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", place)
 	}
 	return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
+}
+
+// statFile looks at the object that has a key. Of the empty name it is one with
+// content: an empty one is the marker of the folder.
+func (a *account) statFile(ctx context.Context, place store.Ref) (store.Entry, error) {
+	key := a.keyOf(place)
+	if key == "" {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not a file", place)
+	}
+	object, err := a.core.StatObject(ctx, a.bucket, key, minio.StatObjectOptions{})
+	if err != nil {
+		return store.Entry{}, wrap("look at "+place.String(), err, false)
+	}
+	if strings.HasSuffix(key, "/") && object.Size == 0 {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is the marker of a folder", place)
+	}
+	return a.entryOf(place.Name, object), nil
 }

@@ -135,7 +135,7 @@ func (a *account) CommitParts(ctx context.Context, writing store.Writing, upload
 }
 
 // AbortParts implements store.PartWriter.
-func (a *account) AbortParts(ctx context.Context, place store.Place, upload string) error {
+func (a *account) AbortParts(ctx context.Context, place store.Ref, upload string) error {
 	err := wrap("give up "+place.String(), a.core.AbortMultipartUpload(ctx, a.bucket, a.keyOf(place), upload), false)
 	if store.KindOf(err) == store.ErrNotFound {
 		return nil
@@ -143,7 +143,7 @@ func (a *account) AbortParts(ctx context.Context, place store.Place, upload stri
 	return err
 }
 
-// Clean implements store.Cleaner: the open uploads of the places named.
+// Clean is store.Capabilities.Clean: the open uploads of the places named.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	var cleaned []store.Leftover
 	for _, place := range cleaning.Uploads {

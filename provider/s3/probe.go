@@ -32,7 +32,7 @@ func (a *account) found() findings {
 	return *a.probed
 }
 
-// Prepare implements store.Preparer with a few requests on an object of ours,
+// Prepare is store.Capabilities.Prepare with a few requests on an object of ours,
 // which is removed again: a CRC64NVME that is wrong must be refused, the ETag of
 // known bytes must be their MD5, a second creation must be refused, and the
 // key without its double slash must not exist.

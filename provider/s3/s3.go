@@ -53,8 +53,7 @@ func (Provider) Options() []store.Option {
 	}
 }
 
-// account implements store.Store and, of the abilities, FlatLister, PartWriter,
-// Cleaner, Preparer, Summer, Owner and Locator.
+// account implements store.Store.
 type account struct {
 	endpoint   *url.URL
 	bucket     string
@@ -214,11 +213,18 @@ func (a *account) explain(err error) error {
 	return err
 }
 
+// Capabilities implements store.Store.
+func (a *account) Capabilities() store.Capabilities {
+	return store.Capabilities{
+		ListFlat: a.ListFlat, Copy: a.Copy, Parts: a, Sums: a, Clean: a.Clean, Prepare: a.Prepare, Owner: a.Owner, Locate: a.Locate,
+	}
+}
+
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
 	found := a.found()
 	traits := store.Traits{
-		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true,
+		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true, Revisions: store.RevisionsOfContent,
 		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
 		ProofKind: found.proof, Conditional: found.conditional, Whole: true, Streams: 8,
 		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is looked at just before it is removed.",
@@ -249,14 +255,14 @@ func (a *account) checkName(folder store.Path, name string) error {
 }
 
 // keyOf is the object's key of a place.
-func (a *account) keyOf(place store.Place) string {
+func (a *account) keyOf(place store.Ref) string {
 	return a.prefix + string(place.Folder.Path) + place.Name
 }
 
-// Owner implements store.Owner.
+// Owner is store.Capabilities.Owner.
 func (a *account) Owner(ctx context.Context) (string, error) { return "access key " + a.key, nil }
 
-// Locate implements store.Locator.
+// Locate is store.Capabilities.Locate.
 func (a *account) Locate(folder store.Folder) string {
 	return "s3+" + a.endpoint.Scheme + "://" + a.endpoint.Host + "/" + a.bucket + "/" + a.prefix + string(folder.Path)
 }

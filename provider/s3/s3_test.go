@@ -80,7 +80,7 @@ func TestFindings(t *testing.T) {
 		if traits.ProofKind != c.proof || !traits.Conditional || (traits.NameError("", "") == nil) != c.empty {
 			t.Errorf("%s: proof %q, conditional %v, empty name: %v", c.name, traits.ProofKind, traits.Conditional, traits.NameError("", ""))
 		}
-		for listed, err := range c.store.(store.FlatLister).ListFlat(t.Context(), store.Folder{}) {
+		for listed, err := range c.store.Capabilities().ListFlat(t.Context(), store.Folder{}) {
 			if err != nil || listed.Kind != store.KindFolder { // versitygw keeps the empty folders
 				t.Errorf("%s: probing left %s %+v, %v", c.name, listed.Key(), listed, err)
 			}
@@ -112,7 +112,7 @@ func TestOddKeys(t *testing.T) {
 		if listed.Kind != store.KindFile {
 			continue
 		}
-		place := listed.Place(store.Folder{Path: listed.Below})
+		place := listed.Ref(store.Folder{Path: listed.Below})
 		sum, _, err := store.ReadBack(t.Context(), s, place, listed.Revision, store.MD5)
 		if err != nil || sum != listed.Hashes.Get(store.MD5) {
 			t.Errorf("%q: read %v, %v; listed with %v", listed.Key(), sum, err, listed.Hashes)

@@ -158,7 +158,7 @@ func crcOf(text string) store.Hash {
 }
 
 // MakeFolder implements store.Store with a marker object.
-func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	if err := a.Prepare(ctx); err != nil {
 		return store.Entry{}, err
 	}
@@ -171,28 +171,39 @@ func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 
 // Remove implements store.Store. The protocol has no conditional deletion that
 // all servers obey, so the revision is looked at just before.
-func (a *account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
-	entry, err := a.Stat(ctx, place)
+func (a *account) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
+	entry, err := a.Stat(ctx, place.As(store.KindFile))
 	if err != nil {
 		return "", err
 	}
-	key := a.keyOf(place)
-	if entry.Kind == store.KindFolder {
-		key += "/"
-		page, err := a.page(ctx, key, "", "", 2)
-		if err != nil {
-			return "", err
-		}
-		for _, object := range page.Contents {
-			if object.Key != key {
-				return "", store.Errorf(store.ErrRefused, "the folder %s is not empty", place)
-			}
-		}
-	} else if revision != "" && entry.Revision != revision {
+	if revision != "" && entry.Revision != revision {
 		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
-	err = a.core.RemoveObject(ctx, a.bucket, key, minio.RemoveObjectOptions{})
+	err = a.core.RemoveObject(ctx, a.bucket, a.keyOf(place), minio.RemoveObjectOptions{})
 	return store.RemovedFinally, wrap("remove "+place.String(), err, true)
+}
+
+// RemoveFolder implements store.Store: it removes the marker's key alone, so that
+// whatever comes in the folder meanwhile stays.
+func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
+	if place.IsStart() {
+		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
+	}
+	key := a.keyOf(place) + "/"
+	page, err := a.page(ctx, key, "", "", 2)
+	if err != nil {
+		return "", err
+	}
+	if len(page.Contents) == 0 {
+		return "", store.Errorf(store.ErrNotFound, "the folder %s is not there", place)
+	}
+	for _, object := range page.Contents {
+		if object.Key != key || object.Size > 0 {
+			return "", store.Errorf(store.ErrRefused, "the folder %s is not empty: it holds %q", place, strings.TrimPrefix(object.Key, key))
+		}
+	}
+	err = a.core.RemoveObject(ctx, a.bucket, key, minio.RemoveObjectOptions{})
+	return store.RemovedFinally, wrap("remove the folder "+place.String(), err, true)
 }
 
 // Open implements store.Store.
@@ -246,7 +257,7 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 // reader gives a body that breaks off the error that it deserves.
 type reader struct {
 	body  io.ReadCloser
-	place store.Place
+	place store.Ref
 	left  int64 // -1 where the length is not known
 	told  store.Hashes
 }
@@ -274,7 +285,7 @@ func (r *reader) Close() error { return r.body.Close() }
 func (a *account) SumKinds() []store.HashKind { return []store.HashKind{store.CRC64NVME, store.MD5} }
 
 // Sum implements store.Summer by looking at the object's header.
-func (a *account) Sum(ctx context.Context, place store.Place, revision string, kind store.HashKind) (store.Hash, error) {
+func (a *account) Sum(ctx context.Context, place store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	object, err := a.core.StatObject(ctx, a.bucket, a.keyOf(place), minio.StatObjectOptions{Checksum: true})
 	if err != nil {
 		return store.Hash{}, wrap("look at "+place.String(), err, false)

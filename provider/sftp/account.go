@@ -42,8 +42,7 @@ func (Provider) Options() []store.Option {
 	}
 }
 
-// account implements store.Store and, beyond the abilities of a file server,
-// Spacer, Owner, Locator and Pinner.
+// account implements store.Store.
 type account struct {
 	*fileserver.Store
 	server  *server
@@ -85,6 +84,13 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	return a, nil
 }
 
+// Capabilities implements store.Store: those of a file server, and its own.
+func (a *account) Capabilities() store.Capabilities {
+	c := a.Store.Capabilities()
+	c.Space, c.Owner, c.Locate, c.Pinned, c.Close = a.Space, a.Owner, a.Locate, a.Pinned, a.Close
+	return c
+}
+
 func (a *account) traits() store.Traits {
 	found := a.server.found()
 	traits := store.Traits{CheckName: checkName, TimePrecision: time.Second, KeepsTimes: true, Conditional: false, Streams: 8}
@@ -122,7 +128,7 @@ func checkName(_ store.Path, name string) error {
 	return nil
 }
 
-// Space implements store.Spacer, where the server has statvfs@openssh.com.
+// Space is store.Capabilities.Space, where the server has statvfs@openssh.com.
 func (a *account) Space(ctx context.Context) (store.Space, error) {
 	path, err := a.Path(store.At())
 	if err != nil {
@@ -131,21 +137,21 @@ func (a *account) Space(ctx context.Context) (store.Space, error) {
 	return a.server.space(ctx, path, a.address)
 }
 
-// Owner implements store.Owner.
+// Owner is store.Capabilities.Owner.
 func (a *account) Owner(context.Context) (string, error) {
 	return fmt.Sprintf("user %s at %s", a.user, a.address), nil
 }
 
-// Locate implements store.Locator.
+// Locate is store.Capabilities.Locate.
 func (a *account) Locate(folder store.Folder) string {
-	path, err := a.Path(folder.Path.Place())
+	path, err := a.Path(folder.Path.Ref())
 	if err != nil {
 		return ""
 	}
 	return (&url.URL{Scheme: "sftp", Host: a.address, Path: strings.TrimSuffix(path, "/") + "/"}).String()
 }
 
-// Pinned implements store.Pinner.
+// Pinned is store.Capabilities.Pinned.
 func (a *account) Pinned() map[string]string { return a.pinned }
 
 // Close ends the connections.

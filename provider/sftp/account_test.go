@@ -233,11 +233,11 @@ func TestManyRequestsInFlight(t *testing.T) {
 func TestNothingConnectsAnewOnceItIsClosed(t *testing.T) {
 	server := servertest.StartOpenSSH(t)
 	s := open(t, server, server.Folder(t))
-	if _, err := s.Stat(t.Context(), store.Place{}); err != nil {
+	if _, err := s.Stat(t.Context(), store.Ref{}); err != nil {
 		t.Fatal(err)
 	}
 	s.(interface{ Close() error }).Close()
-	if _, err := s.Stat(t.Context(), store.Place{}); store.KindOf(err) != store.ErrTryAgain {
+	if _, err := s.Stat(t.Context(), store.Ref{}); store.KindOf(err) != store.ErrTryAgain {
 		t.Errorf("once closed: %v", err)
 	}
 }

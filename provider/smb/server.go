@@ -2,6 +2,8 @@ package smb
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"io/fs"
@@ -114,8 +116,33 @@ func (s *server) Remove(ctx context.Context, path string) error {
 	return s.do(ctx, func(share *smb2.Share) error { return share.Remove(local(path)) })
 }
 
-// RemoveFolder implements fileserver.Server.
-func (s *server) RemoveFolder(ctx context.Context, path string) error { return s.Remove(ctx, path) }
+// RemoveFolder implements fileserver.Server. The library's removal takes whatever
+// has the name, so the folder is given a name of ours first, under which nobody
+// replaces it, and is looked at there. The server itself refuses to remove a folder
+// that holds something.
+func (s *server) RemoveFolder(ctx context.Context, path string) error {
+	var random [6]byte
+	rand.Read(random[:])
+	at := strings.LastIndexByte(path, '/') + 1
+	aside := path[:at] + store.ArrivingName("removed", hex.EncodeToString(random[:]))
+	if err := s.Rename(ctx, path, aside, false); err != nil {
+		return err
+	}
+	lasting := context.WithoutCancel(ctx) // what was begun is ended
+	entry, err := s.Stat(lasting, aside)
+	if err == nil && entry.Kind != store.KindFolder {
+		err = store.Errorf(store.ErrNotFound, "a file is at %s now", path)
+	}
+	if err == nil {
+		err = s.Remove(lasting, aside)
+	}
+	if err != nil {
+		if back := s.Rename(lasting, aside, path, false); back != nil {
+			return store.Errorf(store.ErrOutcomeUnknown, "what was at %s is at %s and could not be put back (%w): %w", path, aside, back, err)
+		}
+	}
+	return err
+}
 
 func (s *server) space(ctx context.Context) (store.Space, error) {
 	space := store.UnknownSpace

@@ -50,8 +50,7 @@ func (Provider) Options() []store.Option {
 	}
 }
 
-// account implements store.Store and, beyond the abilities of a file server,
-// Spacer, Owner and Locator.
+// account implements store.Store.
 type account struct {
 	*fileserver.Store
 	server *server
@@ -119,6 +118,13 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 	return t, nil
 }
 
+// Capabilities implements store.Store: those of a file server, and its own.
+func (a *account) Capabilities() store.Capabilities {
+	c := a.Store.Capabilities()
+	c.Space, c.Owner, c.Locate, c.Close = a.Space, a.Owner, a.Locate, a.Close
+	return c
+}
+
 func (a *account) traits() store.Traits {
 	return store.Traits{
 		CheckName: checkName, CaseIgnored: true, TimePrecision: time.Second, KeepsTimes: true, Streams: 8,
@@ -164,19 +170,19 @@ func reserved(stem string) bool {
 	return len(stem) == 4 && (strings.HasPrefix(stem, "COM") || strings.HasPrefix(stem, "LPT")) && stem[3] >= '1' && stem[3] <= '9'
 }
 
-// Space implements store.Spacer.
+// Space is store.Capabilities.Space.
 func (a *account) Space(ctx context.Context) (store.Space, error) {
 	return a.server.space(ctx)
 }
 
-// Owner implements store.Owner.
+// Owner is store.Capabilities.Owner.
 func (a *account) Owner(context.Context) (string, error) {
 	return fmt.Sprintf("user %s at %s", a.server.target.who(), a.server.target.address), nil
 }
 
-// Locate implements store.Locator.
+// Locate is store.Capabilities.Locate.
 func (a *account) Locate(folder store.Folder) string {
-	path, err := a.Path(folder.Path.Place())
+	path, err := a.Path(folder.Path.Ref())
 	if err != nil {
 		return ""
 	}

@@ -13,7 +13,7 @@ import (
 const syncTokenProperty = `<?xml version="1.0" encoding="utf-8"?>
 <D:propfind xmlns:D="DAV:"><D:prop><D:sync-token/></D:prop></D:propfind>`
 
-// Changes implements store.ChangeLister by the report of RFC 6578. It tells the
+// Changes is store.Capabilities.Changes by the report of RFC 6578. It tells the
 // changes of all levels below the folder where the server allows for that.
 func (a *account) Changes(ctx context.Context, folder store.Folder, cursor string) (store.ChangePage, error) {
 	target := a.urlOf(folder.Path, "")
@@ -50,7 +50,7 @@ func (a *account) Changes(ctx context.Context, folder store.Folder, cursor strin
 	case status == http.StatusForbidden || status == http.StatusConflict || status == http.StatusPreconditionFailed:
 		return page, store.Errorf(store.ErrChanged, "the server no longer knows the changes since then: %w", err) // section 3.2
 	case err != nil:
-		return page, doing("ask for the changes of", folder.Path.Place().String(), err)
+		return page, doing("ask for the changes of", folder.Path.Ref().String(), err)
 	case next == "":
 		return page, store.Errorf(store.ErrUnsupported, "the server tells changes and not from where to go on")
 	}
@@ -67,16 +67,16 @@ func (a *account) nowCursor(ctx context.Context, folder store.Folder, target *ur
 		return nil
 	})
 	if err != nil {
-		return store.ChangePage{}, doing("ask for the changes of", folder.Path.Place().String(), err)
+		return store.ChangePage{}, doing("ask for the changes of", folder.Path.Ref().String(), err)
 	}
 	if token == "" {
-		return store.ChangePage{}, store.Errorf(store.ErrUnsupported, "the server tells no changes of %s", folder.Path.Place())
+		return store.ChangePage{}, store.Errorf(store.ErrUnsupported, "the server tells no changes of %s", folder.Path.Ref())
 	}
 	return store.ChangePage{Cursor: token}, nil
 }
 
 // placeBelow is the place that an href has, at any depth, below a folder.
-func (a *account) placeBelow(target *url.URL, folder store.Folder, href string) (place store.Place, itself bool, err error) {
+func (a *account) placeBelow(target *url.URL, folder store.Folder, href string) (place store.Ref, itself bool, err error) {
 	parsed, err := target.Parse(strings.TrimSpace(href))
 	if err != nil || !sameOrigin(parsed, target) {
 		return place, false, store.Errorf(store.ErrRefused, "the server tells a change of %q, which is not of this server", href)
@@ -91,5 +91,5 @@ func (a *account) placeBelow(target *url.URL, folder store.Folder, href string) 
 		return place, true, nil
 	}
 	path := folder.Path + store.MakePath(names[:len(names)-1]...)
-	return store.Folder{Path: path}.Place(names[len(names)-1]), false, nil
+	return store.Folder{Path: path}.Ref(names[len(names)-1]), false, nil
 }

@@ -9,16 +9,13 @@ import (
 	"deftheron/core/store"
 )
 
-// CanCopy implements store.Copier.
-func (a *account) CanCopy() bool { return true }
-
-// Copy implements store.Copier by COPY (RFC 4918, section 9.8) to a name of ours,
+// Copy is store.Capabilities.Copy, by COPY (RFC 4918, section 9.8) to a name of ours,
 // since servers show a copy while it grows, and a MOVE that replaces nothing.
-func (a *account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, run string) (store.Entry, error) {
+func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, run string) (store.Entry, error) {
 	if err := checkPlace(to); err != nil {
 		return store.Entry{}, err
 	}
-	there, err := a.stat(ctx, from)
+	there, err := a.stat(ctx, from.As(store.KindFile))
 	switch {
 	case err != nil:
 		return store.Entry{}, err
@@ -27,7 +24,7 @@ func (a *account) Copy(ctx context.Context, from store.Place, revision string, t
 	case revision != "" && there.Revision != revision:
 		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
 	}
-	switch _, err := a.Stat(ctx, to); store.KindOf(err) {
+	switch _, err := a.Stat(ctx, to.As("")); store.KindOf(err) {
 	case nil:
 		return store.Entry{}, store.Errorf(store.ErrExists, "%s is there already", to)
 	case store.ErrNotFound:
@@ -39,7 +36,7 @@ func (a *account) Copy(ctx context.Context, from store.Place, revision string, t
 	}
 	var random [6]byte
 	rand.Read(random[:])
-	arriving := to.Folder.Place(store.ArrivingName(run, hex.EncodeToString(random[:])))
+	arriving := to.Folder.Ref(store.ArrivingName(run, hex.EncodeToString(random[:])))
 	header := http.Header{"Destination": {a.urlOfPlace(arriving).String()}, "Overwrite": {"F"}, "Depth": {"0"}}
 	answer, err := a.send(ctx, request{method: "COPY", url: a.urlOfPlace(from), header: header, changes: true})
 	if err == nil {
@@ -48,7 +45,7 @@ func (a *account) Copy(ctx context.Context, from store.Place, revision string, t
 		if now, err = a.stat(ctx, from); err == nil && now.Revision != there.Revision {
 			err = store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
 		}
-	} else if _, look := a.Stat(ctx, to.Folder.Path.Place()); store.KindOf(look) == store.ErrNotFound {
+	} else if _, look := a.Stat(ctx, to.Folder.Path.Ref()); store.KindOf(look) == store.ErrNotFound {
 		err = store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", to, err)
 	} else {
 		err = doing("copy", from.String(), err)

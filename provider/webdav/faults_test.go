@@ -226,7 +226,7 @@ func TestReadingFaults(t *testing.T) {
 	})
 }
 
-func mustWrite(t *testing.T, s store.Store, place store.Place, content string, condition store.Condition) store.Written {
+func mustWrite(t *testing.T, s store.Store, place store.Ref, content string, condition store.Condition) store.Written {
 	t.Helper()
 	written, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(content)), If: condition, Run: "faults", Content: storetest.Text(content)})
 	if err != nil {
@@ -235,7 +235,7 @@ func mustWrite(t *testing.T, s store.Store, place store.Place, content string, c
 	return written
 }
 
-func contentOf(t *testing.T, s store.Store, place store.Place) string {
+func contentOf(t *testing.T, s store.Store, place store.Ref) string {
 	t.Helper()
 	body, err := s.Open(t.Context(), store.Reading{Place: place})
 	if err != nil {

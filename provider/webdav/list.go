@@ -13,18 +13,21 @@ import (
 )
 
 // Stat implements store.Store.
-func (a *account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	found, err := a.stat(ctx, place)
 	return found.Entry, err
 }
 
-func (a *account) stat(ctx context.Context, place store.Place) (resource, error) {
+func (a *account) stat(ctx context.Context, place store.Ref) (resource, error) {
 	if err := checkPlace(place); err != nil {
 		return resource{}, store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
 	found, err := store.Page(ctx, func() (resource, error) { return a.lookAt(ctx, a.urlOfPlace(place)) })
 	if err != nil {
 		return resource{}, doing("look at", place.String(), err)
+	}
+	if !place.Means(found.Kind) {
+		return resource{}, store.Errorf(store.ErrNotFound, "%s is a %s", place, found.Kind)
 	}
 	found.Name = place.Name
 	return found, nil
@@ -58,7 +61,7 @@ func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 // off before its first entry is asked for again.
 func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
-		if err := checkPlace(folder.Path.Place()); err != nil {
+		if err := checkPlace(folder.Path.Ref()); err != nil {
 			yield(store.Entry{}, store.Errorf(store.ErrNotFound, "%q: %w", folder.Path, err))
 			return
 		}
@@ -74,7 +77,7 @@ func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[s
 				case itself:
 					self = true
 					if entry.Kind != store.KindFolder {
-						return store.Errorf(store.ErrNotFound, "%s is a file", folder.Path.Place())
+						return store.Errorf(store.ErrNotFound, "%s is a file", folder.Path.Ref())
 					}
 					return nil
 				case entry.Name == "":
@@ -87,7 +90,7 @@ func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[s
 				return nil
 			})
 			if err == nil && !self {
-				err = store.Errorf(store.ErrRefused, "the server lists %s without the folder itself, and may have left out more", folder.Path.Place())
+				err = store.Errorf(store.ErrRefused, "the server lists %s without the folder itself, and may have left out more", folder.Path.Ref())
 			}
 			if err != nil && yielded > 0 && err != errStopped {
 				err = incomplete{err} // not to be asked for again: some were given already
@@ -100,12 +103,12 @@ func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[s
 		}
 		if status := statusOf(err); status == http.StatusBadRequest || status == http.StatusMethodNotAllowed {
 			// So do servers answer where a file is listed as a folder.
-			if entry, look := a.Stat(ctx, folder.Path.Place()); look == nil && entry.Kind != store.KindFolder {
-				err = store.Errorf(store.ErrNotFound, "%s is a file", folder.Path.Place())
+			if entry, look := a.Stat(ctx, folder.Path.Ref().As("")); look == nil && entry.Kind != store.KindFolder {
+				err = store.Errorf(store.ErrNotFound, "%s is a file", folder.Path.Ref())
 			}
 		}
 		if err != nil && err != errStopped {
-			yield(store.Entry{}, doing("list", folder.Path.Place().String(), err))
+			yield(store.Entry{}, doing("list", folder.Path.Ref().String(), err))
 		}
 	}
 }
@@ -203,7 +206,7 @@ func segments(escaped string) ([]string, error) {
 const quotaProperties = `<?xml version="1.0" encoding="utf-8"?>
 <D:propfind xmlns:D="DAV:"><D:prop><D:quota-used-bytes/><D:quota-available-bytes/></D:prop></D:propfind>`
 
-// Space implements store.Spacer (RFC 4331).
+// Space is store.Capabilities.Space (RFC 4331).
 func (a *account) Space(ctx context.Context) (store.Space, error) {
 	space := store.UnknownSpace
 	_, err := a.propfind(ctx, "PROPFIND", a.base, "0", quotaProperties, func(_ *url.URL, r response) error {
@@ -233,7 +236,7 @@ const lockProperties = `<?xml version="1.0" encoding="utf-8"?>
 
 // locked names the owner of a lock that an answer of 423 spoke of, where the
 // server tells.
-func (a *account) locked(ctx context.Context, place store.Place, target *url.URL, err error) error {
+func (a *account) locked(ctx context.Context, place store.Ref, target *url.URL, err error) error {
 	if store.KindOf(err) != store.ErrLocked {
 		return err
 	}

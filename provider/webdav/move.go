@@ -13,7 +13,7 @@ import (
 )
 
 // MakeFolder implements store.Store.
-func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	if place.IsStart() {
 		return store.Entry{Kind: store.KindFolder}, nil
 	}
@@ -27,7 +27,7 @@ func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 	}
 	switch statusOf(err) {
 	case http.StatusMethodNotAllowed, http.StatusBadRequest: // something is there
-		if entry, look := a.Stat(ctx, place); look == nil && entry.Kind == store.KindFolder {
+		if entry, look := a.Stat(ctx, place.As("")); look == nil && entry.Kind == store.KindFolder {
 			return entry, nil
 		} else if look == nil {
 			return store.Entry{}, store.Errorf(store.ErrExists, "a file is at %s, where a folder is needed", place)
@@ -36,7 +36,7 @@ func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", place, err)
 	case http.StatusLocked:
 		// Where several make it at once, one holds it for a moment.
-		if entry, look := a.Stat(ctx, place); look == nil && entry.Kind == store.KindFolder {
+		if entry, look := a.Stat(ctx, place.As(store.KindFolder)); look == nil {
 			return entry, nil
 		}
 		err = a.locked(ctx, place, a.urlOf(place.Folder.Path, ""), err)
@@ -44,9 +44,9 @@ func (a *account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 	return store.Entry{}, doing("make the folder", place.String(), err)
 }
 
-// Move implements store.Mover by MOVE with "Overwrite: F" (RFC 4918, section
+// Move is store.Capabilities.Move, by MOVE with "Overwrite: F" (RFC 4918, section
 // 9.9).
-func (a *account) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+func (a *account) Move(ctx context.Context, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 	if err := checkPlace(to); err != nil {
 		return store.Entry{}, err
 	}
@@ -65,11 +65,18 @@ func (a *account) Move(ctx context.Context, from store.Place, revision string, t
 	if err != nil {
 		return store.Entry{}, err
 	}
-	return a.Stat(ctx, to)
+	entry, err := a.Stat(ctx, to.As(""))
+	if err == nil && entry.Kind != there.Kind { // replaced in this moment
+		if back := a.move(ctx, to, from, a.urlOfPlace(to), a.urlOfPlace(from), false); back != nil {
+			return entry, store.Errorf(store.ErrOutcomeUnknown, "%s was replaced meanwhile, is at %s now, and could not be moved back: %w", from, to, back)
+		}
+		return entry, store.Errorf(store.ErrChanged, "%s was replaced meanwhile", from)
+	}
+	return entry, err
 }
 
 // move tries a few times where the server holds one of both for a moment.
-func (a *account) move(ctx context.Context, from, to store.Place, source, target *url.URL, overwrite bool) error {
+func (a *account) move(ctx context.Context, from, to store.Ref, source, target *url.URL, overwrite bool) error {
 	header := http.Header{"Destination": {target.String()}, "Overwrite": {"F"}}
 	if overwrite {
 		header.Set("Overwrite", "T")
@@ -101,19 +108,19 @@ func (a *account) move(ctx context.Context, from, to store.Place, source, target
 		return a.locked(ctx, from, source, err)
 	case 0:
 	default: // servers answer variously where the folder is missing; the standard says 409
-		if _, look := a.Stat(ctx, to.Folder.Path.Place()); store.KindOf(look) == store.ErrNotFound {
+		if _, look := a.Stat(ctx, to.Folder.Path.Ref()); store.KindOf(look) == store.ErrNotFound {
 			return store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", to, err)
 		}
 	}
 	return doing("move", from.String()+" to "+to.String(), err)
 }
 
-// Remove implements store.Store. A file is removed under the condition of its
-// entity tag where the server checks those.
-func (a *account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
-	if place.IsStart() {
-		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
-	}
+// Remove implements store.Store. As a DELETE takes whatever has the name, a folder
+// with all that is in it too, the file is moved to a name of ours first and looked at
+// there; where the server checks entity tags, the DELETE itself names the one that is
+// meant, and the move is spared.
+func (a *account) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
+	place = place.As(store.KindFile)
 	if err := checkPlace(place); err != nil {
 		return "", store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
@@ -121,18 +128,22 @@ func (a *account) Remove(ctx context.Context, place store.Place, revision string
 	if err != nil {
 		return "", err
 	}
-	if there.Kind == store.KindFolder {
-		return store.RemovedFinally, a.removeFolder(ctx, place)
+	if revision != "" && there.Revision != revision {
+		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
-	header := http.Header{}
-	if revision != "" {
-		if there.Revision != revision {
-			return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
-		}
-		if a.found().ifMatch && there.tag != "" && !isWeak(there.tag) {
-			header.Set("If-Match", strings.TrimSpace(there.tag))
-		}
+	if !a.found().ifMatch || there.tag == "" || isWeak(there.tag) {
+		return store.RemovedFinally, a.removeAside(ctx, place, func(hidden store.Ref) error {
+			now, err := a.stat(ctx, hidden)
+			switch {
+			case err != nil:
+				return err
+			case now.Size != there.Size || !now.Modified.Equal(there.Modified):
+				return store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+			}
+			return nil
+		})
 	}
+	header := http.Header{"If-Match": {strings.TrimSpace(there.tag)}}
 	if err := a.delete(ctx, a.urlOfPlace(place), header); err != nil {
 		if statusOf(err) == http.StatusPreconditionFailed {
 			return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
@@ -142,34 +153,56 @@ func (a *account) Remove(ctx context.Context, place store.Place, revision string
 	return store.RemovedFinally, nil
 }
 
-// removeFolder removes an empty folder. As a DELETE takes all that is in a
-// folder with it, the folder is moved to a name of ours first, where nobody
-// adds to it, and found empty there.
-func (a *account) removeFolder(ctx context.Context, place store.Place) error {
-	if err := a.holdsNothing(ctx, place); err != nil {
-		return err
+// RemoveFolder implements store.Store and store.Renamer. As a DELETE takes all that is
+// in a folder with it, the folder is moved to a name of ours first, where nobody adds
+// to it, and found empty there.
+func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
+	if place.IsStart() {
+		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
 	}
+	place = place.As(store.KindFolder)
+	if _, err := a.stat(ctx, place); err != nil {
+		return "", err
+	}
+	if err := a.holdsNothing(ctx, place); err != nil {
+		return "", err
+	}
+	return store.RemovedFinally, a.removeAside(ctx, place, func(hidden store.Ref) error { return a.holdsNothing(ctx, hidden) })
+}
+
+// removeAside moves an entry to a name of ours, and removes it there if it is still
+// what is meant; else it is moved back.
+func (a *account) removeAside(ctx context.Context, place store.Ref, check func(hidden store.Ref) error) error {
 	var random [6]byte
 	rand.Read(random[:])
-	hidden := place.Folder.Place(store.ArrivingName("removed", hex.EncodeToString(random[:])))
-	from, to := a.urlOf(place.AsFolder().Path, ""), a.urlOf(hidden.AsFolder().Path, "")
+	hidden := place.Folder.Ref(store.ArrivingName("removed", hex.EncodeToString(random[:]))).As(place.Kind)
+	urlOf := func(ref store.Ref) *url.URL {
+		if ref.Kind == store.KindFolder {
+			return a.urlOf(ref.AsFolder().Path, "")
+		}
+		return a.urlOfPlace(ref)
+	}
+	from, to := urlOf(place), urlOf(hidden)
 	if err := a.move(ctx, place, hidden, from, to, false); err != nil {
 		return err
 	}
-	lasting := context.WithoutCancel(ctx)
-	err := a.holdsNothing(lasting, hidden)
+	lasting := context.WithoutCancel(ctx) // what was begun is ended
+	_, err := a.stat(lasting, hidden)
+	if err == nil {
+		err = check(hidden)
+	}
 	if err == nil {
 		err = doing("remove", place.String(), a.delete(lasting, to, http.Header{}))
 	}
 	if err != nil {
 		if back := a.move(lasting, hidden, place, to, from, false); back != nil {
-			return store.Errorf(store.ErrOutcomeUnknown, "the folder %s is at %s and could not be put back (%w): %w", place, hidden, back, err)
+			return store.Errorf(store.ErrOutcomeUnknown, "%s is at %s and could not be put back (%w): %w", place, hidden, back, err)
 		}
 	}
 	return err
 }
 
-func (a *account) holdsNothing(ctx context.Context, place store.Place) error {
+func (a *account) holdsNothing(ctx context.Context, place store.Ref) error {
 	for entry, err := range a.children(ctx, place.AsFolder()) {
 		if err != nil {
 			return err

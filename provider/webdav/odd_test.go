@@ -507,7 +507,7 @@ func TestContentThatIsReadOnce(t *testing.T) {
 func TestNamesRefused(t *testing.T) {
 	s := standIn(t)
 	for _, name := range []string{"", ".", "..", "a/b", "bad\xff", "nul\x00", strings.Repeat("x", 256)} {
-		_, err := s.Write(t.Context(), store.Writing{Place: store.Folder{}.Place(name), Size: 1, Content: storetest.Text("x")})
+		_, err := s.Write(t.Context(), store.Writing{Place: store.Folder{}.Ref(name), Size: 1, Content: storetest.Text("x")})
 		if !errors.Is(err, store.ErrNameRefused) {
 			t.Errorf("%q: %v, want %q", name, err, store.ErrNameRefused)
 		}

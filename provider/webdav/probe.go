@@ -32,7 +32,7 @@ func (a *account) found() findings {
 	return *a.probed
 }
 
-// Prepare implements store.Preparer with a few requests on a file of ours below
+// Prepare is store.Capabilities.Prepare with a few requests on a file of ours below
 // ".heron", which is removed again: a second creation and a replacement of
 // another entity tag must be refused; while a slow replacement arrives, the old
 // content must still be there; and a slow creation must be refused where somebody
@@ -68,13 +68,13 @@ func (a *account) probe(ctx context.Context) (found findings, err error) {
 	}
 	var random [8]byte
 	rand.Read(random[:])
-	place := own.AsFolder().Place("probe-" + hex.EncodeToString(random[:]))
+	place := own.AsFolder().Ref("probe-" + hex.EncodeToString(random[:]))
 	target := a.urlOfPlace(place)
 	defer func() {
 		a.Discard(ctx, place)
 		if store.KindOf(missing) == store.ErrNotFound {
 			// Of several that look at once, the last to end removes it.
-			_ = a.removeFolder(context.WithoutCancel(ctx), own)
+			_, _ = a.RemoveFolder(context.WithoutCancel(ctx), own)
 		}
 	}()
 	data := []byte("Deft Heron looks what this server can do, and removes this again.\n")
@@ -138,10 +138,10 @@ func (a *account) showsWhole(ctx context.Context, target *url.URL, size int64) (
 // checksLate creates a file slowly where nothing may be, and once more, fast,
 // when a half is on its way: a server that checks conditions when a file has
 // arrived refuses the slow one.
-func (a *account) checksLate(ctx context.Context, own store.Place, data []byte) (late bool, err error) {
+func (a *account) checksLate(ctx context.Context, own store.Ref, data []byte) (late bool, err error) {
 	var random [8]byte
 	rand.Read(random[:])
-	place := own.AsFolder().Place("probe-" + hex.EncodeToString(random[:]))
+	place := own.AsFolder().Ref("probe-" + hex.EncodeToString(random[:]))
 	target := a.urlOfPlace(place)
 	defer a.Discard(ctx, place)
 	var faster error

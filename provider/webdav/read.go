@@ -68,7 +68,7 @@ func (a *account) expected(reading store.Reading, answer *http.Response) error {
 // reader gives a body that breaks off the error that it deserves.
 type reader struct {
 	body  io.ReadCloser
-	place store.Place
+	place store.Ref
 	size  int64
 	left  int64 // -1 where the length is not known
 }

@@ -42,8 +42,7 @@ func (Provider) Options() []store.Option {
 	}
 }
 
-// account implements store.Store and, of the abilities, Mover, Preparer,
-// Cleaner, ChangeLister, Spacer, Owner and Locator.
+// account implements store.Store.
 type account struct {
 	base   *url.URL // of the account's start, ending in "/"
 	user   string
@@ -122,6 +121,13 @@ func (a *account) reach(ctx context.Context, start store.Path) error {
 	return nil
 }
 
+// Capabilities implements store.Store.
+func (a *account) Capabilities() store.Capabilities {
+	return store.Capabilities{
+		Move: a.Move, Copy: a.Copy, Changes: a.Changes, Clean: a.Clean, Prepare: a.Prepare, Space: a.Space, Owner: a.Owner, Locate: a.Locate,
+	}
+}
+
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
 	found := a.found()
@@ -169,7 +175,7 @@ func checkName(_ store.Path, name string) error {
 }
 
 // checkPlace refuses a place whose way holds a name that cannot be sent.
-func checkPlace(place store.Place) error {
+func checkPlace(place store.Ref) error {
 	for _, name := range place.Folder.Path.Names() {
 		if err := checkName("", name); err != nil {
 			return err
@@ -192,14 +198,14 @@ func (a *account) urlOf(path store.Path, name string) *url.URL {
 	return &url.URL{Scheme: a.base.Scheme, Host: a.base.Host, Path: decoded + name, RawPath: escaped + url.PathEscape(name)}
 }
 
-func (a *account) urlOfPlace(place store.Place) *url.URL {
+func (a *account) urlOfPlace(place store.Ref) *url.URL {
 	if place.IsStart() {
 		return a.base
 	}
 	return a.urlOf(place.Folder.Path, place.Name)
 }
 
-// Owner implements store.Owner.
+// Owner is store.Capabilities.Owner.
 func (a *account) Owner(context.Context) (string, error) {
 	if a.user == "" {
 		return "nobody signed in", nil
@@ -207,7 +213,7 @@ func (a *account) Owner(context.Context) (string, error) {
 	return "user " + a.user, nil
 }
 
-// Locate implements store.Locator.
+// Locate is store.Capabilities.Locate.
 func (a *account) Locate(folder store.Folder) string {
 	return "dav+" + a.urlOf(folder.Path, "").String()
 }

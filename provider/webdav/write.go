@@ -63,7 +63,7 @@ func (a *account) condition(ctx context.Context, writing store.Writing) (http.He
 		header.Set("If-None-Match", "*")
 		return header, nil
 	}
-	there, err := a.stat(ctx, writing.Place)
+	there, err := a.stat(ctx, writing.Place.As(""))
 	if err != nil && store.KindOf(err) != store.ErrNotFound {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (a *account) condition(ctx context.Context, writing store.Writing) (http.He
 // untilStrong waits until the entity tag of a file is a strong one, as only such
 // can be a condition. Servers that take it from the time of change make it weak
 // for the second in which the file might change again unseen.
-func (a *account) untilStrong(ctx context.Context, place store.Place, there resource) (resource, error) {
+func (a *account) untilStrong(ctx context.Context, place store.Ref, there resource) (resource, error) {
 	revision := there.Revision
 	for range 12 {
 		if !isWeak(there.tag) {
@@ -207,7 +207,7 @@ func (a *account) writeFailed(ctx context.Context, writing store.Writing, err er
 	case status == http.StatusLocked:
 		return a.locked(ctx, writing.Place, a.urlOfPlace(writing.Place), err)
 	case status == http.StatusConflict || status == http.StatusMethodNotAllowed:
-		if entry, look := a.Stat(ctx, writing.Place); look == nil && entry.Kind == store.KindFolder {
+		if _, look := a.Stat(ctx, writing.Place.As(store.KindFolder)); look == nil {
 			return store.Errorf(store.ErrExists, "a folder is at %s", writing.Place)
 		}
 		if status == http.StatusConflict {
@@ -236,7 +236,7 @@ func (a *account) written(ctx context.Context, writing store.Writing) (store.Wri
 func (a *account) writeAside(ctx context.Context, writing store.Writing) (written store.Written, err error) {
 	var random [6]byte
 	rand.Read(random[:])
-	arriving := writing.Place.Folder.Place(store.ArrivingName(writing.Run, hex.EncodeToString(random[:])))
+	arriving := writing.Place.Folder.Ref(store.ArrivingName(writing.Run, hex.EncodeToString(random[:])))
 	defer func() {
 		if err != nil {
 			a.Discard(ctx, arriving)
@@ -267,7 +267,7 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 }
 
 // Rename implements store.Renamer.
-func (a *account) Rename(ctx context.Context, from, to store.Place, replace bool) error {
+func (a *account) Rename(ctx context.Context, from, to store.Ref, replace bool) error {
 	return a.move(ctx, from, to, a.urlOfPlace(from), a.urlOfPlace(to), replace)
 }
 
@@ -276,16 +276,11 @@ func (a *account) Rename(ctx context.Context, from, to store.Place, replace bool
 func (a *account) Replaces() bool { return false }
 
 // Discard implements store.Renamer.
-func (a *account) Discard(ctx context.Context, place store.Place) {
+func (a *account) Discard(ctx context.Context, place store.Ref) {
 	store.Discard(ctx, func(ctx context.Context) error { return a.delete(ctx, a.urlOfPlace(place), http.Header{}) })
 }
 
-// RemoveFolder implements store.Renamer.
-func (a *account) RemoveFolder(ctx context.Context, place store.Place) error {
-	return a.removeFolder(ctx, place)
-}
-
-// Clean implements store.Cleaner. To a server that is sent files by their own names,
+// Clean is store.Capabilities.Clean. To a server that is sent files by their own names,
 // copies inside it still come under names of ours.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	if err := a.Prepare(ctx); err != nil {

@@ -48,6 +48,12 @@ type owned struct {
 	owner string
 }
 
+func (o owned) Capabilities() store.Capabilities {
+	c := o.Memory.Capabilities()
+	c.Owner = o.Owner
+	return c
+}
+
 func (o owned) Owner(context.Context) (string, error) { return o.owner, nil }
 
 func (*porch) ConsentWays(map[string]string) []store.ConsentWay {

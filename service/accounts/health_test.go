@@ -43,6 +43,12 @@ type filled struct {
 	provider *filling
 }
 
+func (f *filled) Capabilities() store.Capabilities {
+	c := f.Store.Capabilities()
+	c.Space = f.Space
+	return c
+}
+
 func (f *filled) Space(context.Context) (store.Space, error) {
 	return f.provider.space, f.provider.broken
 }

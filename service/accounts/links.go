@@ -366,7 +366,7 @@ func (m markContent) Open(context.Context) (*store.Stream, error) {
 func putMark(ctx context.Context, s store.Store) (string, error) {
 	text := uuid.NewString() + "\n"
 	if s.Traits().Folders == store.FoldersReal {
-		if _, err := s.MakeFolder(ctx, markPlace.Folder.Path.Place()); err != nil {
+		if _, err := s.MakeFolder(ctx, markPlace.Folder.Path.Ref()); err != nil {
 			return "", err
 		}
 	}

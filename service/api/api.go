@@ -73,6 +73,7 @@ func (s *Server) Handler() http.Handler {
 	router.GET(contract.Root+"/live", s.live)
 	router.GET(contract.Root+"/runs/:id/report", s.report)
 	router.GET(contract.Root+"/runs/:id/certificate", s.certificate)
+	router.GET(contract.Root+"/runs/:id/certificate/verification", s.verifyCertificate)
 	router.GET(contract.Root+"/metrics", gin.WrapH(s.Metrics))
 	router.GET(contract.Root+"/content", s.readContent)
 	router.HEAD(contract.Root+"/content", s.readContent)

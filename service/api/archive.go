@@ -107,7 +107,7 @@ func (p *packer) add(ctx context.Context, located tree.Located, node tree.Node) 
 		if listed.Kind == store.KindFolder {
 			err = p.folder(path, listed.Entry)
 		} else {
-			err = p.file(ctx, located.Store, listed.Place(store.Folder{Path: folder.Path + listed.Below}), listed.Entry, path)
+			err = p.file(ctx, located.Store, listed.Ref(store.Folder{Path: folder.Path + listed.Below}), listed.Entry, path)
 		}
 		if err != nil {
 			return err
@@ -132,7 +132,7 @@ func (p *packer) folder(path string, entry store.Entry) error {
 	return err
 }
 
-func (p *packer) file(ctx context.Context, s store.Store, place store.Place, entry store.Entry, path string) error {
+func (p *packer) file(ctx context.Context, s store.Store, place store.Ref, entry store.Entry, path string) error {
 	if entry.Kind != store.KindFile {
 		return nil // a link, a socket, a document: it has no bytes
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"deftheron/contract"
+	"deftheron/core/compare"
 	"deftheron/core/files"
 	"deftheron/core/store"
 	"deftheron/core/tree"
@@ -36,7 +37,10 @@ func (s *Server) compare(c *gin.Context) {
 	encoder.SetEscapeHTML(false)
 	flushed := time.Now()
 	summary := contract.Summary{Evidence: map[string]int64{}}
-	all, reading := c.Query("all") == "true", c.Query("read") == "true"
+	all, reading := c.Query("all") == "true", compare.Reported
+	if c.Query("read") == "true" {
+		reading = compare.Read
+	}
 	for one, err := range files.Compare(ctx, sideOf(here), sideOf(there), s.DB.Pairs(ctx, scope), reading) {
 		if err != nil {
 			_ = encoder.Encode(contract.Compared{Problem: problem(err)})
@@ -123,7 +127,7 @@ func countOf(summary *contract.Summary, outcome files.Outcome) *contract.Count {
 func comparedOf(one files.Compared, here, there tree.Located) contract.Compared {
 	shown := contract.Compared{Kind: string(one.Kind), Outcome: string(one.Outcome), Evidence: string(one.Evidence), Why: one.Why}
 	below, name := one.Key.Split(one.Kind)
-	shown.Name = strings.TrimPrefix(below.Place().String(), "/")
+	shown.Name = strings.TrimPrefix(below.Ref().String(), "/")
 	if shown.Name != "" {
 		shown.Name += "/"
 	}

@@ -70,9 +70,15 @@ func document(api huma.API) {
 		Description: "Each line is a Compared. The last one has the summary, or the problem with which it broke off.",
 		Parameters: []*huma.Param{
 			text("here", "query", "An address.", true), text("there", "query", "Another address.", true),
-			text("read", "query", "true: read contents where no evidence is told.", false), text("all", "query", "true: tell what is equal, too.", false),
+			text("read", "query", "true: read every two files of one size to their end, whatever is reported or remembered.", false), text("all", "query", "true: tell what is equal, too.", false),
 		},
 		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.Compared{})),
+	})
+	add(&huma.Operation{
+		OperationID: "verify-certificate", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/certificate/verification", Summary: "Compare the files at the target with a certificate, one JSON value a line",
+		Description: "Every file is read, and its BLAKE3 compared with the certified one. Each line is a VerifiedFile that does not hold what is certified. The last one has the summary, or the problem with which it broke off.",
+		Parameters:  []*huma.Param{text("id", "path", "The run of the final pass.", true)},
+		Responses:   answer("200", "Lines", "application/x-ndjson", schema(contract.VerifiedFile{})),
 	})
 	add(&huma.Operation{
 		OperationID: "survey", Method: http.MethodGet, Path: contract.Root + "/survey", Summary: "The inventory of a folder, one JSON value a line",

@@ -71,7 +71,7 @@ func (s *Server) checkNewFolder(ctx context.Context, located tree.Located) error
 		return err
 	}
 	if parent := located.Address.Parent(); located.Store.Traits().Folders == store.FoldersReal {
-		if _, err := located.Store.Stat(ctx, located.Place.Folder.Path.Place()); store.KindOf(err) == store.ErrNotFound {
+		if _, err := located.Store.Stat(ctx, located.Place.Folder.Path.Ref()); store.KindOf(err) == store.ErrNotFound {
 			return store.Errorf(store.ErrNotFound, "the folder %s is not there; make it first, or all at once with --parents", parent)
 		}
 	}
@@ -266,7 +266,7 @@ func (s *Server) planStep(ctx context.Context, text string, folder tree.Located,
 		name = one.from.Place.Name
 	}
 	one.to = folder
-	one.to.Address, one.to.Place = folder.Address.Child(name), folder.Place.AsFolder().Place(name)
+	one.to.Address, one.to.Place = folder.Address.Child(name), folder.Place.AsFolder().Ref(name)
 	switch {
 	case one.from.Address.String() == one.to.Address.String():
 		return one, store.Errorf(store.ErrRefused, "%s is where it is to go already; give another folder or another name", one.from.Address)

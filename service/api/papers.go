@@ -49,24 +49,28 @@ func (s *Server) report(c *gin.Context) {
 // certificate hands out the certificate of a final pass.
 func (s *Server) certificate(c *gin.Context) {
 	id := c.Param("id")
-	_, err := s.Runner.Certificate(c.Request.Context(), id)
-	if errors.Is(err, records.ErrNotFound) {
-		if _, missing := s.Runner.Run(c.Request.Context(), id); missing != nil {
-			err = noRun(id, missing)
-		} else {
-			err = &contract.Problem{
-				Status: http.StatusNotFound, Title: "Not Found", Detail: fmt.Sprintf("The run %s has no certificate: the final pass of a migration has one, when it has come to its end.", id),
-				Remedy: "Ask for its report: heron run report " + id + ".",
-			}
-		}
-	}
-	if err != nil {
+	if err := s.hasCertificate(c.Request.Context(), id); err != nil {
 		refuse(c, problem(err))
 		return
 	}
 	s.handOut(c, id, paper{"certificate", "certificate", func(ctx context.Context, w io.Writer, id string, format report.Format) error {
 		return report.WriteCertificate(ctx, w, s.Runner, id, format)
 	}})
+}
+
+// hasCertificate is nil where a run has a certificate.
+func (s *Server) hasCertificate(ctx context.Context, id string) error {
+	_, err := s.Runner.Certificate(ctx, id)
+	if !errors.Is(err, records.ErrNotFound) {
+		return err
+	}
+	if _, missing := s.Runner.Run(ctx, id); missing != nil {
+		return noRun(id, missing)
+	}
+	return &contract.Problem{
+		Status: http.StatusNotFound, Title: "Not Found", Detail: fmt.Sprintf("The run %s has no certificate: the final pass of a migration has one, when it has come to its end.", id),
+		Remedy: "Ask for its report: heron run report " + id + ".",
+	}
 }
 
 // handOut writes a paper, and keeps by its hash that it was handed out.

@@ -24,6 +24,7 @@ type CertifiedFile struct {
 	Target  string
 	Size    int64
 	Proof   string
+	Digest  string // BLAKE3
 	Cause   string
 	By      string // the run that brought it
 }
@@ -62,9 +63,9 @@ func (db *DB) ForgetCertificate(ctx context.Context, run int64) error {
 // AddCertified adds files to a certificate that is being made; the first has the
 // number from.
 func (db *DB) AddCertified(ctx context.Context, run, from int64, files []CertifiedFile) error {
-	return db.each(ctx, "INSERT INTO certificate_files (run, seq, folder, address, target, size, proof, cause, by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", len(files), func(i int) []any {
+	return db.each(ctx, "INSERT INTO certificate_files (run, seq, folder, address, target, size, proof, cause, by, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", len(files), func(i int) []any {
 		f := &files[i]
-		return []any{run, from + int64(i), f.Folder, f.Address, f.Target, f.Size, f.Proof, f.Cause, f.By}
+		return []any{run, from + int64(i), f.Folder, f.Address, f.Target, f.Size, f.Proof, f.Cause, f.By, f.Digest}
 	})
 }
 

@@ -67,10 +67,12 @@ func numberScopes(ctx context.Context, tx *sql.Tx, scopes []string) ([]int64, er
 // Find implements transfer.Records.
 func (db *DB) Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error) {
 	var origin plan.Origin
-	query := `SELECT coalesce(target_key, key), target_revision, proof FROM pairs
+	// The indexes are named: without statistics the planner takes the primary key,
+	// of which the scope alone is given, and reads all pairs of it.
+	query := `SELECT coalesce(target_key, key), target_revision, proof FROM pairs INDEXED BY pairs_mark
 		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND mark = ? AND mark <> '' AND kept = 0 LIMIT 1`
 	if back {
-		query = `SELECT key, source_revision, proof FROM pairs
+		query = `SELECT key, source_revision, proof FROM pairs INDEXED BY pairs_target_mark
 		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND target_mark = ? AND target_mark <> '' AND kept = 0 LIMIT 1`
 	}
 	err := db.readPool.QueryRowContext(ctx, query, scope, mark).Scan((*keyBytes)(&origin.Key), &origin.Revision, &origin.Hash)
@@ -82,16 +84,16 @@ func (db *DB) Find(ctx context.Context, scope, mark string, back bool) (*plan.Or
 
 // Pair implements transfer.Records.
 func (db *DB) Pair(ctx context.Context, scope string, key store.Key) (*compare.Pair, error) {
-	return db.onePair(ctx, "key", scope, key)
+	return db.onePair(ctx, "pairs WHERE key", scope, key)
 }
 
 // PairTo implements transfer.Records.
 func (db *DB) PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error) {
-	return db.onePair(ctx, "target_key", scope, to)
+	return db.onePair(ctx, "pairs INDEXED BY pairs_target_key WHERE target_key", scope, to)
 }
 
-func (db *DB) onePair(ctx context.Context, column, scope string, key store.Key) (*compare.Pair, error) {
-	pairs, err := db.pairs(ctx, "scope = (SELECT number FROM scopes WHERE name = ?) AND "+column+" = ? LIMIT 1", scope, []byte(key))
+func (db *DB) onePair(ctx context.Context, where, scope string, key store.Key) (*compare.Pair, error) {
+	pairs, err := db.pairs(ctx, where+" = ? AND scope = (SELECT number FROM scopes WHERE name = ?) LIMIT 1", []byte(key), scope)
 	if err != nil || len(pairs) == 0 {
 		return nil, err
 	}
@@ -135,7 +137,7 @@ func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bo
 	if first {
 		than = ">=" // the empty key, of a single file, comes first
 	}
-	return db.pairs(ctx, "scope = ? AND key "+than+" ? ORDER BY key LIMIT ?", scope, after, pairsPage)
+	return db.pairs(ctx, "pairs WHERE scope = ? AND key "+than+" ? ORDER BY key LIMIT ?", scope, after, pairsPage)
 }
 
 // PairsUnder implements transfer.Records.
@@ -144,7 +146,7 @@ func (db *DB) PairsUnder(ctx context.Context, scope string, path store.Path) ite
 		folder, after := []byte(path), []byte{}
 		below := append(slices.Clone(folder[:len(folder)-1]), '/'+1) // the first key that is not below
 		for file := folder[:len(folder)-1]; ; {
-			page, err := db.pairs(ctx, `scope = (SELECT number FROM scopes WHERE name = ?) AND (key = ? OR key >= ? AND key < ?) AND key > ? ORDER BY key LIMIT ?`,
+			page, err := db.pairs(ctx, `pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND (key = ? OR key >= ? AND key < ?) AND key > ? ORDER BY key LIMIT ?`,
 				scope, file, folder, below, after, pairsPage)
 			if err != nil {
 				yield(compare.Pair{}, err)
@@ -163,15 +165,46 @@ func (db *DB) PairsUnder(ctx context.Context, scope string, path store.Path) ite
 	}
 }
 
+// Epoch implements transfer.Records.
+func (db *DB) Epoch(ctx context.Context, scope string) (epoch transfer.Epoch, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT place, token, next, ends FROM scopes WHERE name = ?", scope).
+		Scan(&epoch.Place, &epoch.Token, &epoch.Next, &epoch.Ends)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return epoch, err
+}
+
+// SetEpoch implements transfer.Records.
+func (db *DB) SetEpoch(ctx context.Context, scope string, epoch transfer.Epoch) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO scopes (name, place, token, next, ends) VALUES (?, ?, ?, ?, ?) ON CONFLICT (name)
+			DO UPDATE SET place = excluded.place, token = excluded.token, next = excluded.next, ends = excluded.ends`,
+			scope, epoch.Place, epoch.Token, epoch.Next, epoch.Ends)
+		return err
+	})
+}
+
+// ForgetPairs implements transfer.Records.
+func (db *DB) ForgetPairs(ctx context.Context, scope string) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?)", scope); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE scopes SET place = '', token = '', next = '', ends = '' WHERE name = ?", scope)
+		return err
+	})
+}
+
 // Known implements transfer.Records.
 func (db *DB) Known(ctx context.Context, scope string) (files int64, err error) {
 	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND kept = 0", scope).Scan(&files)
 	return files, err
 }
 
-func (db *DB) pairs(ctx context.Context, where string, args ...any) ([]compare.Pair, error) {
+func (db *DB) pairs(ctx context.Context, from string, args ...any) ([]compare.Pair, error) {
 	rows, err := db.readPool.QueryContext(ctx, `SELECT key, source_revision, source_size, source_time,
-		target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark FROM pairs WHERE `+where, args...)
+		target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark, digest FROM `+from, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -181,7 +214,7 @@ func (db *DB) pairs(ctx context.Context, where string, args ...any) ([]compare.P
 		var pair compare.Pair
 		err := rows.Scan((*keyBytes)(&pair.Key), &pair.Source.Revision, &pair.Source.Size, scannedTime{&pair.Source.Modified},
 			&pair.Target.Revision, &pair.Target.Size, scannedTime{&pair.Target.Modified}, &pair.Kept, &pair.Run,
-			(*keyBytes)(&pair.To), &pair.Mark, &pair.Proof, &pair.TargetMark)
+			(*keyBytes)(&pair.To), &pair.Mark, &pair.Proof, &pair.TargetMark, &pair.Digest)
 		if err != nil {
 			return nil, err
 		}

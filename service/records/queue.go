@@ -155,27 +155,78 @@ func (db *DB) Planned(ctx context.Context, run string, totals plan.Totals) error
 	return db.write.WithContext(ctx).Exec("UPDATE runs SET planned = 1, totals = ? WHERE id = ?", string(encoded), run).Error
 }
 
+// Judge implements transfer.Records.
+func (db *DB) Judge(ctx context.Context, run string, seq int64) error {
+	return db.write.WithContext(ctx).Exec("UPDATE runs SET judged = max(judged, ?) WHERE id = ?", seq, run).Error
+}
+
+// Ask implements transfer.Records.
+func (db *DB) Ask(ctx context.Context, run string, seq int64) error {
+	return db.write.WithContext(ctx).Exec("UPDATE runs SET asked = max(asked, ?) WHERE id = ?", seq, run).Error
+}
+
+// ForgetUnjudged implements transfer.Records.
+func (db *DB) ForgetUnjudged(ctx context.Context, run string) error {
+	return db.write.WithContext(ctx).Exec("DELETE FROM items WHERE run = "+numberOf+" AND seq > "+judged+" AND state = 'waiting'", run, run).Error
+}
+
+const judged = "(SELECT judged FROM runs WHERE id = ?)"
+
+// Lost implements transfer.Records.
+func (db *DB) Lost(ctx context.Context, run string, since time.Time) (removed, replaced int64, err error) {
+	number, err := db.number(ctx, run)
+	if err != nil {
+		return 0, 0, err
+	}
+	for counted, from := range map[*int64]string{
+		&removed:  "items_removing WHERE run = ? AND writes = " + removes + " AND kind <> 'folder' AND cause <> 'moved'",
+		&replaced: "items_writing WHERE run = ? AND writes = " + writes + " AND action = 'replace'",
+	} {
+		err := db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM items INDEXED BY "+from+" AND state = 'done' AND ended >= ?", number, nanoseconds(since)).Scan(counted)
+		if err != nil {
+			return 0, 0, err
+		}
+	}
+	return removed, replaced, nil
+}
+
 // Claim implements transfer.Records.
 func (db *DB) Claim(ctx context.Context, run string, phase plan.Phase, after int64, most int) ([]transfer.Item, error) {
-	if phase == plan.PhaseFolders {
-		if after == 0 {
-			after = math.MaxInt64
-		}
-		return db.items(ctx, "writes = ? AND seq < ? AND state = 'waiting' ORDER BY seq DESC LIMIT ?", run, phase, after, most)
+	switch {
+	case phase == plan.PhaseCreate:
+		return db.items(ctx, "writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, phase, after, most)
+	case phase < plan.PhaseFolders:
+		return db.items(ctx, "writes = ? AND seq > ? AND seq <= "+judged+" AND state = 'waiting' ORDER BY seq LIMIT ?", run, phase, after, run, most)
+	case after == 0:
+		after = math.MaxInt64
 	}
-	return db.items(ctx, "writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, phase, after, most)
+	return db.items(ctx, "writes = ? AND seq < ? AND seq <= "+judged+" AND state = 'waiting' ORDER BY seq DESC LIMIT ?", run, phase, after, run, most)
 }
 
 // Removing implements transfer.Records.
-func (db *DB) Removing(ctx context.Context, run string, route int, at store.Key) (found bool, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM items WHERE run = "+numberOf+" AND coalesce(target_key, key) = ? AND writes = "+removes+" AND route = ? AND state = 'waiting')",
+func (db *DB) Removing(ctx context.Context, run string, route int, at store.Key) (bool, error) {
+	return db.awaits(ctx, "items_removing", removes, run, route, at)
+}
+
+// Overwriting implements transfer.Records.
+func (db *DB) Overwriting(ctx context.Context, run string, route int, at store.Key) (bool, error) {
+	return db.awaits(ctx, "items_writing", writes, run, route, at)
+}
+
+// awaits reports whether an item of a phase waits at a key of the target, by the index
+// of that phase.
+func (db *DB) awaits(ctx context.Context, index, phase, run string, route int, at store.Key) (found bool, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM items INDEXED BY "+index+" WHERE run = "+numberOf+" AND coalesce(target_key, key) = ? AND writes = "+phase+" AND route = ? AND state = 'waiting')",
 		run, []byte(at), route).Scan(&found)
 	return found, err
 }
 
 // Largest implements transfer.Records.
 func (db *DB) Largest(ctx context.Context, run string, phase plan.Phase, most int) ([]transfer.Item, error) {
-	return db.items(ctx, "writes = ? AND size >= "+large+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, phase, most)
+	if phase == plan.PhaseCreate {
+		return db.items(ctx, "writes = ? AND size >= "+large+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, phase, most)
+	}
+	return db.items(ctx, "writes = ? AND size >= "+large+" AND seq <= "+judged+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, phase, run, most)
 }
 
 // items returns items of a run.
@@ -227,12 +278,12 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 		}
 		pairs := pairsOf(endings)
 		return eachIn(ctx, tx, `INSERT OR REPLACE INTO pairs (scope, key, source_revision, source_size, source_time,
-			target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(pairs), func(i int) []any {
+			target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(pairs), func(i int) []any {
 			pair := pairs[i].pair
 			return []any{
 				scopeNumbers[pairs[i].route], []byte(pair.Key), pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified),
 				pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified), pair.Kept, pair.Run,
-				orNull(pair.To), pair.Mark, pair.Proof, pair.TargetMark,
+				orNull(pair.To), pair.Mark, pair.Proof, pair.TargetMark, pair.Digest,
 			}
 		})
 	})
@@ -258,6 +309,9 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 	}
 	if t.Planned = kept.Planned; kept.Planned {
 		t.Totals, t.Unchanged = kept.Totals, kept.Totals.Unchanged.Items
+	}
+	if err := db.readPool.QueryRowContext(ctx, "SELECT judged, asked FROM runs WHERE number = ?", kept.Number).Scan(&t.Judged, &t.Asked); err != nil {
+		return t, err
 	}
 	err = db.readPool.QueryRowContext(ctx, `SELECT count(*), coalesce(max(seq), 0),
 		coalesce(sum(state = 'done'), 0), coalesce(sum(state = 'skipped'), 0), coalesce(sum(state = 'failed'), 0),

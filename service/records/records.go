@@ -114,7 +114,17 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"CREATE INDEX pairs_mark ON pairs (scope, mark) WHERE mark <> ''",
 }), migration("0006-largest-first", []string{
 	"CREATE INDEX items_large ON items (run, writes, size) WHERE state = 'waiting' AND size >= " + large,
-}), migration("0007-jobs", jobSchema), migration("0008-migrations", certificateSchema), migration("0009-arrivals", incomingSchema), migration("0010-contents", contentSchema)}
+}), migration("0007-jobs", jobSchema), migration("0008-migrations", certificateSchema), migration("0009-arrivals", incomingSchema), migration("0010-contents", contentSchema), migration("0011-certainty", []string{
+	"ALTER TABLE runs ADD COLUMN judged INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE runs ADD COLUMN asked INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE scopes ADD COLUMN place TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE scopes ADD COLUMN token TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE scopes ADD COLUMN next TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE scopes ADD COLUMN ends TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE pairs ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE certificate_files ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
+	"CREATE INDEX items_writing ON items (run, coalesce(target_key, key)) WHERE writes = " + writes,
+})}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {
@@ -128,8 +138,9 @@ func migration(id string, statements []string) *gormigrate.Migration {
 	}}
 }
 
-// removes is plan.PhaseRemove, as an index has to have it.
-const removes = "2"
+// writes and removes are plan.PhaseWrite and plan.PhaseRemove, as an index has to have
+// them.
+const writes, removes = "1", "2"
 
 var jobSchema = []string{
 	"ALTER TABLE jobs ADD COLUMN spec TEXT NOT NULL DEFAULT '{}'",

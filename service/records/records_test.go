@@ -65,6 +65,12 @@ func TestQueue(t *testing.T) {
 	if err != nil || len(claimed) != 2 || claimed[0].Key != "b" || claimed[1].Seq != 3 || !claimed[0].Source.Modified.Equal(time.Unix(1, 5)) || claimed[0].Source.Size != 10 {
 		t.Errorf("claimed %+v, %v", claimed, err)
 	}
+	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 0 {
+		t.Errorf("claimed of those that write over something, before the pass was judged: %+v, %v", writes, err)
+	}
+	if err := db.Judge(ctx, "run1", 5); err != nil {
+		t.Fatal(err)
+	}
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 1 || writes[0].Key != "a\x00\xffb" {
 		t.Errorf("claimed of those that write over something: %+v, %v", writes, err)
 	}

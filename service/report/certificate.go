@@ -81,14 +81,14 @@ func certificateJSON(ctx context.Context, w io.Writer, source Certificates, made
 
 func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made contract.Certificate) error {
 	table := csv.NewWriter(w)
-	if err := table.Write([]string{"address", "target", "bytes", "proof", "cause", "brought by"}); err != nil {
+	if err := table.Write([]string{"address", "target", "bytes", "proof", "blake3", "cause", "brought by"}); err != nil {
 		return err
 	}
 	for one, err := range source.CertifiedFiles(ctx, made.Run, false) {
 		if err != nil {
 			return err
 		}
-		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), strconv.FormatInt(one.Bytes, 10), one.Proof, one.Cause, one.Run}); err != nil {
+		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), strconv.FormatInt(one.Bytes, 10), one.Proof, strings.TrimPrefix(one.Digest, "blake3="), one.Cause, one.Run}); err != nil {
 			return err
 		}
 	}

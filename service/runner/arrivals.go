@@ -54,7 +54,7 @@ func (r *Runner) cleanArrival(arrival records.Arrival) error {
 		return err
 	}
 	cleaned, err := store.Clean(r.ctx, located.Store, store.Cleaning{
-		Run: arrival.Run, Folder: located.Place.Folder, Uploads: []store.Place{located.Place},
+		Run: arrival.Run, Folder: located.Place.Folder, Uploads: []store.Ref{located.Place},
 	})
 	for _, leftover := range cleaned {
 		r.log.Info("removed a leftover", "account", located.Name, "place", leftover.Place.String())

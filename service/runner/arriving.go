@@ -68,7 +68,7 @@ func (s *arrivalSource) each(ctx context.Context, path store.Path, do func(found
 	root := s.side.Root.AsFolder()
 	if path != "" {
 		below, name := path.Split()
-		place := store.Folder{Path: root.Path + below}.Place(name)
+		place := store.Folder{Path: root.Path + below}.Ref(name)
 		entry, err := s.side.Store.Stat(ctx, place)
 		if store.KindOf(err) == store.ErrNotFound {
 			return nil
@@ -87,7 +87,7 @@ func (s *arrivalSource) each(ctx context.Context, path store.Path, do func(found
 		listed.Below = path + listed.Below
 		return leaves != nil && leaves(listed)
 	}
-	for listed, err := range store.ListFlatWithout(ctx, s.side.Store, root, leave) {
+	for listed, err := range store.ListFlatWithout(ctx, s.side.Store, root, store.Walk{Leave: leave}) {
 		if err != nil {
 			return err
 		}

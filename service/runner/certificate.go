@@ -159,7 +159,7 @@ func count(made *contract.Certificate, one transfer.Certified) {
 func certifiedFile(route transfer.Route, one transfer.Certified) records.CertifiedFile {
 	file := records.CertifiedFile{
 		Address: route.SourceAddress(one.Item), Target: route.TargetAddress(one.Item, ""), Size: one.Item.Size,
-		Proof: one.Proof, Cause: string(one.Cause), By: one.Run,
+		Proof: one.Proof, Digest: one.Digest, Cause: string(one.Cause), By: one.Run,
 	}
 	file.Folder = file.Address[:max(1, strings.LastIndexByte(file.Address, '/'))]
 	return file
@@ -188,7 +188,7 @@ func writeLine(sum hash.Hash, line []byte) {
 }
 
 func shownFile(file records.CertifiedFile) contract.CertifiedFile {
-	return contract.CertifiedFile{Address: file.Address, Target: file.Target, Bytes: file.Size, Proof: file.Proof, Cause: file.Cause, Run: file.By}
+	return contract.CertifiedFile{Address: file.Address, Target: file.Target, Bytes: file.Size, Proof: file.Proof, Digest: file.Digest, Cause: file.Cause, Run: file.By}
 }
 
 // Certificate returns that of a run; records.ErrNotFound where it has none.

@@ -55,11 +55,9 @@ func (r *Runner) expand(ctx context.Context, rows []records.Route, rules plan.Ru
 func checkDocuments(routes []transfer.Route, choice store.Choice) error {
 	offered := map[string][]string{}
 	for _, route := range routes {
-		if exporter, ok := route.Source.Store.(store.Exporter); ok {
-			for _, kind := range exporter.DocumentKinds() {
-				for _, format := range kind.Formats {
-					offered[kind.Class] = append(offered[kind.Class], format.Name)
-				}
+		for _, kind := range store.DocumentKindsOf(route.Source.Store) {
+			for _, format := range kind.Formats {
+				offered[kind.Class] = append(offered[kind.Class], format.Name)
 			}
 		}
 	}

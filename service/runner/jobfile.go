@@ -121,6 +121,7 @@ func jobRules(spec job.Spec) (plan.Rules, error) {
 		}
 	}
 	rules.Once = spec.Once()
+	rules.Digest = spec.Type == job.Migrate
 	if err := rules.Check(); err != nil {
 		return fail(err)
 	}

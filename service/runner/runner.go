@@ -266,7 +266,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	}
 	run := transfer.New(transfer.Options{
 		Again: again, Places: placesOf(a.row), ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
-		Began: a.row.CreatedAt, Pace: &a.pace, Share: a.share, Released: a.row.Released,
+		Began: a.row.CreatedAt, Pace: &a.pace, Share: a.share, Released: a.row.Released, Witnessed: true,
 	})
 	now := time.Now()
 	r.mu.Lock()

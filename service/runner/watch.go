@@ -132,7 +132,7 @@ func isOurs(path store.Path) bool {
 
 // touchMoved touches where content that has come to a place was known to be.
 func (w *watch) touchMoved(route transfer.Route, number int, target bool, entry store.Entry, traits store.Traits) {
-	mark := compare.MarkOf(entry, traits)
+	mark := compare.MarkOf(entry)
 	if mark == "" {
 		return
 	}

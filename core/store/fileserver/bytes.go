@@ -18,14 +18,14 @@ func (s *Store) Write(ctx context.Context, writing store.Writing) (written store
 		return store.Written{}, err
 	}
 	// Looked at before the content is read, so that nothing is read in vain.
-	there, err := s.Stat(ctx, writing.Place)
+	there, err := s.Stat(ctx, writing.Place.As(""))
 	if err != nil && store.KindOf(err) != store.ErrNotFound {
 		return store.Written{}, err
 	}
 	if err := store.ConditionHolds(writing, there, err == nil); err != nil {
 		return store.Written{}, err
 	}
-	arriving := writing.Place.Folder.Place(arrivingName(writing.Run))
+	arriving := writing.Place.Folder.Ref(arrivingName(writing.Run))
 	defer func() {
 		if err != nil {
 			s.Discard(ctx, arriving)
@@ -46,16 +46,16 @@ func (s *Store) Write(ctx context.Context, writing store.Writing) (written store
 	return written, nil
 }
 
-// Prepare implements store.Preparer, where the server has something to find out.
+// Prepare is store.Capabilities.Prepare, where the server has something to find out.
 func (s *Store) Prepare(ctx context.Context) error {
-	if preparer, ok := s.server.(store.Preparer); ok {
+	if preparer, ok := s.server.(Preparer); ok {
 		return preparer.Prepare(ctx)
 	}
 	return nil
 }
 
 // send writes the content under the name of ours, and returns its hash and size.
-func (s *Store) send(ctx context.Context, writing store.Writing, arriving store.Place) (store.Hash, int64, error) {
+func (s *Store) send(ctx context.Context, writing store.Writing, arriving store.Ref) (store.Hash, int64, error) {
 	path, err := s.Path(arriving)
 	if err != nil {
 		return store.Hash{}, 0, err
@@ -127,7 +127,7 @@ func (s *source) Read(p []byte) (int, error) {
 
 // proven holds what has arrived to what was sent: by the server's own hash of it,
 // else by reading it back.
-func (s *Store) proven(ctx context.Context, writing store.Writing, arriving store.Place, sent store.Hash, count int64) (store.Written, error) {
+func (s *Store) proven(ctx context.Context, writing store.Writing, arriving store.Ref, sent store.Hash, count int64) (store.Written, error) {
 	entry, err := s.Stat(ctx, arriving)
 	if err != nil {
 		return store.Written{}, err
@@ -170,14 +170,14 @@ func (s *Store) Open(ctx context.Context, reading store.Reading) (io.ReadCloser,
 	if err != nil {
 		return nil, err
 	}
-	entry, err := s.Stat(ctx, reading.Place)
+	entry, err := s.Stat(ctx, reading.Place.As(store.KindFile))
 	if err != nil {
 		return nil, err
 	}
 	switch {
 	case entry.Kind != store.KindFile:
 		return nil, store.Errorf(store.ErrRefused, "%s is no file", reading.Place)
-	case reading.Revision != "" && entry.Revision != reading.Revision:
+	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
 		return nil, store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
 	case reading.Offset > entry.Size:
 		return nil, store.Errorf(store.ErrRefused, "%s has %d bytes, and was to be read from %d on", reading.Place, entry.Size, reading.Offset)
@@ -217,7 +217,7 @@ type Fetched struct{ io.ReadCloser }
 type reader struct {
 	ctx        context.Context
 	store      *Store
-	place      store.Place
+	place      store.Ref
 	revision   string
 	size, left int64
 	body       io.ReadCloser // nil where there is nothing to read
@@ -264,7 +264,7 @@ func (r *reader) end() error {
 func (r *reader) look() error {
 	entry, err := r.store.Stat(r.ctx, r.place)
 	switch {
-	case store.KindOf(err) == store.ErrNotFound, err == nil && entry.Revision != r.revision:
+	case store.KindOf(err) == store.ErrNotFound, err == nil && !store.SameRevision(entry.Revision, r.revision):
 		return store.Errorf(store.ErrChanged, "%s changed while it was read", r.place)
 	}
 	return err

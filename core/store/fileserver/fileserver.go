@@ -44,10 +44,17 @@ type Server interface {
 	// MakeFolder makes a folder in one that is there. ErrExists where
 	// anything has the name.
 	MakeFolder(ctx context.Context, path string) error
-	// Remove removes what is no folder.
+	// Remove removes what is not a folder.
 	Remove(ctx context.Context, path string) error
-	// RemoveFolder removes a folder that was found empty.
+	// RemoveFolder removes a folder that was found empty, and fails where it
+	// is not, or where a file has the name now.
 	RemoveFolder(ctx context.Context, path string) error
+}
+
+// Preparer is the need of a server to find out what it can do before the first
+// write; see store.Capabilities.
+type Preparer interface {
+	Prepare(ctx context.Context) error
 }
 
 // Hasher is the ability of a server to hash a file by itself.
@@ -58,7 +65,7 @@ type Hasher interface {
 	Hash(ctx context.Context, path string, kind store.HashKind) (store.Hash, error)
 }
 
-// Store implements store.Store and, of the abilities, Mover, Cleaner and Summer.
+// Store implements store.Store.
 type Store struct {
 	server Server
 	base   string
@@ -80,7 +87,7 @@ func (s *Store) Traits() store.Traits {
 }
 
 // Path is where a place is on the server.
-func (s *Store) Path(place store.Place) (string, error) {
+func (s *Store) Path(place store.Ref) (string, error) {
 	if place.IsStart() {
 		return s.folderPath(store.Folder{})
 	}
@@ -113,7 +120,7 @@ func (s *Store) folderPath(folder store.Folder) (string, error) {
 
 // existing is the path of something that is looked for: what cannot be there is
 // not found.
-func (s *Store) existing(place store.Place) (string, error) {
+func (s *Store) existing(place store.Ref) (string, error) {
 	path, err := s.Path(place)
 	if err != nil {
 		err = store.Errorf(store.ErrNotFound, "%s: %w", place, err)
@@ -164,7 +171,7 @@ func KindOr(err error) error {
 }
 
 // Stat implements store.Store and store.Renamer.
-func (s *Store) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+func (s *Store) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	path, err := s.existing(place)
 	if err != nil {
 		return store.Entry{}, err
@@ -174,8 +181,23 @@ func (s *Store) Stat(ctx context.Context, place store.Place) (store.Entry, error
 		entry, err = s.server.Stat(ctx, path)
 		return err
 	})
+	if err == nil && !place.Means(entry.Kind) {
+		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is a %s", place, entry.Kind)
+	}
 	entry.Name = place.Name
 	return revised(entry), err
+}
+
+// Capabilities implements store.Store.
+func (s *Store) Capabilities() store.Capabilities {
+	c := store.Capabilities{Move: s.Move, Clean: s.Clean}
+	if hasher, ok := s.server.(Hasher); ok && len(hasher.HashKinds()) > 0 {
+		c.Sums = s
+	}
+	if preparer, ok := s.server.(Preparer); ok {
+		c.Prepare = preparer.Prepare
+	}
+	return c
 }
 
 // revised gives an entry its revision: its size and its time.
@@ -207,7 +229,7 @@ func (s *Store) List(ctx context.Context, folder store.Folder) iter.Seq2[store.E
 }
 
 func (s *Store) list(ctx context.Context, folder store.Folder) ([]store.Entry, error) {
-	what := folder.Path.Place().String()
+	what := folder.Path.Ref().String()
 	path, err := s.folderPath(folder)
 	if err != nil {
 		return nil, store.Errorf(store.ErrNotFound, "%s: %w", what, err)
@@ -217,6 +239,12 @@ func (s *Store) list(ctx context.Context, folder store.Folder) ([]store.Entry, e
 		entries, err = s.server.List(ctx, path)
 		return err
 	})
+	if kind := store.KindOf(err); err != nil && kind != store.ErrNotFound && ctx.Err() == nil {
+		// Servers answer variously where a file is listed as a folder.
+		if there, look := s.Stat(ctx, folder.Path.Ref().As("")); look == nil && there.Kind != store.KindFolder {
+			err = store.Errorf(store.ErrNotFound, "%s is a %s", what, there.Kind)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -235,7 +263,7 @@ func (s *Store) list(ctx context.Context, folder store.Folder) ([]store.Entry, e
 }
 
 // MakeFolder implements store.Store.
-func (s *Store) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (s *Store) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	if place.IsStart() {
 		return store.Entry{Kind: store.KindFolder}, nil
 	}
@@ -247,7 +275,7 @@ func (s *Store) MakeFolder(ctx context.Context, place store.Place) (store.Entry,
 	if err == nil {
 		return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
 	}
-	entry, look := s.Stat(ctx, place)
+	entry, look := s.Stat(ctx, place.As(""))
 	switch {
 	case look == nil && entry.Kind == store.KindFolder:
 		return entry, nil
@@ -258,33 +286,21 @@ func (s *Store) MakeFolder(ctx context.Context, place store.Place) (store.Entry,
 }
 
 // withoutParent makes of a failure ErrNotFound where the folder is what is missing.
-func (s *Store) withoutParent(ctx context.Context, place store.Place, err error) error {
-	if _, look := s.Stat(ctx, place.Folder.Path.Place()); store.KindOf(look) == store.ErrNotFound {
+func (s *Store) withoutParent(ctx context.Context, place store.Ref, err error) error {
+	if _, look := s.Stat(ctx, place.Folder.Path.Ref()); store.KindOf(look) == store.ErrNotFound {
 		return store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", place, err)
 	}
 	return err
 }
 
-// Remove implements store.Store. A folder is looked into first, since some servers
-// would take with it what it holds.
-func (s *Store) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
-	if place.IsStart() {
-		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
-	}
+// Remove implements store.Store.
+func (s *Store) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
+	place = place.As(store.KindFile)
 	entry, err := s.Stat(ctx, place)
 	if err != nil {
 		return "", err
 	}
-	if entry.Kind == store.KindFolder {
-		for child, err := range s.List(ctx, place.AsFolder()) {
-			if err != nil {
-				return "", err
-			}
-			return "", store.Errorf(store.ErrRefused, "the folder %s is not empty: it holds %q", place, child.Name)
-		}
-		return store.RemovedFinally, s.RemoveFolder(ctx, place)
-	}
-	if revision != "" && entry.Revision != revision {
+	if revision != "" && !store.SameRevision(entry.Revision, revision) {
 		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
 	path, err := s.existing(place)
@@ -294,17 +310,30 @@ func (s *Store) Remove(ctx context.Context, place store.Place, revision string) 
 	return store.RemovedFinally, s.pass(ctx, "remove", place.String(), func() error { return s.server.Remove(ctx, path) })
 }
 
-// RemoveFolder implements store.Renamer.
-func (s *Store) RemoveFolder(ctx context.Context, place store.Place) error {
+// RemoveFolder implements store.Store and store.Renamer. The folder is looked into
+// first, so that the error says what it holds.
+func (s *Store) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
+	if place.IsStart() {
+		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
+	}
+	if _, err := s.Stat(ctx, place.As(store.KindFolder)); err != nil {
+		return "", err
+	}
+	for child, err := range s.List(ctx, place.AsFolder()) {
+		if err != nil {
+			return "", err
+		}
+		return "", store.Errorf(store.ErrRefused, "the folder %s is not empty: it holds %q", place, child.Name)
+	}
 	path, err := s.existing(place)
 	if err != nil {
-		return err
+		return "", err
 	}
-	return s.pass(ctx, "remove the folder", place.String(), func() error { return s.server.RemoveFolder(ctx, path) })
+	return store.RemovedFinally, s.pass(ctx, "remove the folder", place.String(), func() error { return s.server.RemoveFolder(ctx, path) })
 }
 
 // Rename implements store.Renamer.
-func (s *Store) Rename(ctx context.Context, from, to store.Place, replace bool) error {
+func (s *Store) Rename(ctx context.Context, from, to store.Ref, replace bool) error {
 	source, err := s.existing(from)
 	if err != nil {
 		return err
@@ -320,7 +349,7 @@ func (s *Store) Rename(ctx context.Context, from, to store.Place, replace bool) 
 func (s *Store) Replaces() bool { return s.server.Replaces() }
 
 // Discard implements store.Renamer.
-func (s *Store) Discard(ctx context.Context, place store.Place) {
+func (s *Store) Discard(ctx context.Context, place store.Ref) {
 	path, err := s.Path(place)
 	if err != nil {
 		return
@@ -330,15 +359,15 @@ func (s *Store) Discard(ctx context.Context, place store.Place) {
 	})
 }
 
-// Move implements store.Mover. A file that turns out not to be the revision
-// expected is moved back.
-func (s *Store) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+// Move moves an entry. A file that turns out not to be the revision expected, or a
+// folder that turns out to be a file, is moved back.
+func (s *Store) Move(ctx context.Context, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 	there, err := s.Stat(ctx, from)
 	if err != nil {
 		return store.Entry{}, err
 	}
 	held := revision != "" && there.Kind == store.KindFile
-	if held && there.Revision != revision {
+	if held && !store.SameRevision(there.Revision, revision) {
 		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
 	}
 	if err := s.Rename(ctx, from, to, false); err != nil {
@@ -347,8 +376,8 @@ func (s *Store) Move(ctx context.Context, from store.Place, revision string, to 
 		}
 		return store.Entry{}, s.withoutParent(ctx, to, err)
 	}
-	entry, err := s.Stat(ctx, to)
-	if held && err == nil && entry.Revision != revision {
+	entry, err := s.Stat(ctx, to.As(""))
+	if err == nil && (entry.Kind != there.Kind || held && !store.SameRevision(entry.Revision, revision)) {
 		if back := s.Rename(context.WithoutCancel(ctx), to, from, false); back != nil {
 			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed meanwhile, is at %s now, and could not be moved back: %w", from, to, back)
 		}
@@ -357,7 +386,7 @@ func (s *Store) Move(ctx context.Context, from store.Place, revision string, to 
 	return entry, err
 }
 
-// Clean implements store.Cleaner.
+// Clean is store.Capabilities.Clean.
 func (s *Store) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	return store.CleanArrivals(ctx, s, s, cleaning)
 }
@@ -371,18 +400,18 @@ func (s *Store) SumKinds() []store.HashKind {
 }
 
 // Sum implements store.Summer.
-func (s *Store) Sum(ctx context.Context, place store.Place, revision string, kind store.HashKind) (store.Hash, error) {
+func (s *Store) Sum(ctx context.Context, place store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	entry, err := s.Stat(ctx, place)
 	if err != nil {
 		return store.Hash{}, err
 	}
-	if revision != "" && entry.Revision != revision {
+	if revision != "" && !store.SameRevision(entry.Revision, revision) {
 		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
 	return s.hash(ctx, place, kind)
 }
 
-func (s *Store) hash(ctx context.Context, place store.Place, kind store.HashKind) (store.Hash, error) {
+func (s *Store) hash(ctx context.Context, place store.Ref, kind store.HashKind) (store.Hash, error) {
 	hasher, ok := s.server.(Hasher)
 	if !ok {
 		return store.Hash{}, store.Errorf(store.ErrUnsupported, "the server computes no hashes")

@@ -38,12 +38,12 @@ func (a *Account) Traits() store.Traits {
 func fold(name string) string { return strings.Map(unicode.ToLower, name) }
 
 // real is a place by the names that things have already.
-func (a *Account) real(place store.Place) store.Place {
+func (a *Account) real(place store.Ref) store.Ref {
 	if !a.Fold || place.IsStart() {
 		return place
 	}
 	path := a.realPath(place.Folder.Path)
-	return store.Folder{Path: path}.Place(a.realName(path, place.Name))
+	return store.Folder{Path: path}.Ref(a.realName(path, place.Name))
 }
 
 func (a *Account) realPath(path store.Path) store.Path {
@@ -71,7 +71,7 @@ func (a *Account) realName(folder store.Path, name string) string {
 }
 
 // Stat implements store.Store.
-func (a *Account) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *Account) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	return a.Memory.Stat(ctx, a.real(place))
 }
 
@@ -98,7 +98,7 @@ func (a *Account) Write(ctx context.Context, writing store.Writing) (store.Writt
 }
 
 // MakeFolder implements store.Store.
-func (a *Account) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (a *Account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	traits := a.Traits()
 	if err := traits.NameError(place.Folder.Path, place.Name); err != nil {
 		return store.Entry{}, err
@@ -107,15 +107,29 @@ func (a *Account) MakeFolder(ctx context.Context, place store.Place) (store.Entr
 }
 
 // Remove implements store.Store.
-func (a *Account) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+func (a *Account) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
 	return a.Memory.Remove(ctx, a.real(place), revision)
 }
 
-// CanMove reports whether the account moves within itself.
-func (a *Account) CanMove() bool { return a.Moves }
+// RemoveFolder implements store.Store.
+func (a *Account) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
+	return a.Memory.RemoveFolder(ctx, a.real(place))
+}
 
-// Move implements store.Mover.
-func (a *Account) Move(ctx context.Context, from store.Place, revision string, to store.Place) (store.Entry, error) {
+// Capabilities implements store.Store.
+func (a *Account) Capabilities() store.Capabilities {
+	c := a.Memory.Capabilities()
+	if a.Moves {
+		c.Move = a.Move
+	}
+	if a.Copies {
+		c.Copy = a.Copy
+	}
+	return c
+}
+
+// Move is store.Capabilities.Move.
+func (a *Account) Move(ctx context.Context, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 	from, free, err := a.within(ctx, from, revision, to)
 	if err != nil {
 		return store.Entry{}, err
@@ -124,11 +138,8 @@ func (a *Account) Move(ctx context.Context, from store.Place, revision string, t
 	return a.Memory.Stat(ctx, free)
 }
 
-// CanCopy implements store.Copier.
-func (a *Account) CanCopy() bool { return a.Copies }
-
-// Copy implements store.Copier.
-func (a *Account) Copy(ctx context.Context, from store.Place, revision string, to store.Place, _ string) (store.Entry, error) {
+// Copy is store.Capabilities.Copy.
+func (a *Account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 	from, free, err := a.within(ctx, from, revision, to)
 	if err != nil {
 		return store.Entry{}, err
@@ -143,12 +154,15 @@ func (a *Account) Copy(ctx context.Context, from store.Place, revision string, t
 }
 
 // within holds a move or a copy against what is there.
-func (a *Account) within(ctx context.Context, from store.Place, revision string, to store.Place) (_, _ store.Place, err error) {
+func (a *Account) within(ctx context.Context, from store.Ref, revision string, to store.Ref) (_, _ store.Ref, err error) {
 	traits := a.Traits()
 	if err := traits.NameError(to.Folder.Path, to.Name); err != nil {
 		return from, to, err
 	}
 	from, to = a.real(from), a.real(to)
+	if from.Kind == "" {
+		from = from.As(store.KindFile)
+	}
 	entry, err := a.Memory.Stat(ctx, from)
 	if err != nil {
 		return from, to, err
@@ -156,7 +170,7 @@ func (a *Account) within(ctx context.Context, from store.Place, revision string,
 	if revision != "" && entry.Revision != revision {
 		return from, to, store.Errorf(store.ErrChanged, "%s changed", from)
 	}
-	if _, err := a.Memory.Stat(ctx, to); err == nil {
+	if _, err := store.Occupant(ctx, a.Memory, to.As(entry.Kind)); err == nil {
 		return from, to, store.Errorf(store.ErrExists, "%s is there already", to)
 	}
 	if !a.folderIsThere(to.Folder.Path) {

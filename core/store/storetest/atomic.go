@@ -117,7 +117,7 @@ func testFailedWrite(t T, s store.Store) {
 			t.Errorf("%s: %d entries are left", round.name, len(entries))
 		}
 	}
-	cleaning := store.Cleaning{Run: "conformance", Uploads: []store.Place{at(s, "failed.bin")}}
+	cleaning := store.Cleaning{Run: "conformance", Uploads: []store.Ref{at(s, "failed.bin")}}
 	_, _ = store.Clean(t.Context(), s, cleaning)
 	if again, err := store.Clean(t.Context(), s, cleaning); err != nil || len(again) != 0 {
 		t.Errorf("cleaning twice removed %v the second time, %v", again, err)

@@ -70,7 +70,7 @@ func Broken(t T, s store.Store, breakAfter func(bytes int64)) {
 
 // contentNow is what a place holds, asked for over a connection that may have to be
 // made anew.
-func contentNow(t T, s store.Store, place store.Place) (string, bool) {
+func contentNow(t T, s store.Store, place store.Ref) (string, bool) {
 	t.Helper()
 	entry, err := store.Page(t.Context(), func() (store.Entry, error) { return s.Stat(t.Context(), place) })
 	if store.KindOf(err) == store.ErrNotFound {

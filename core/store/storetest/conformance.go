@@ -57,6 +57,8 @@ func Parts() []Part {
 		{"ranges and revisions are read", testReading},
 		{"removing", testRemove},
 		{"folders", testFolders},
+		{"a file is no folder", testKinds},
+		{"a file and a folder of one name", testSameName},
 		{"numbered parts", testParts},
 		{"times are kept if declared", testTimes},
 		{"sums agree", testSums},
@@ -79,7 +81,7 @@ func Run[X interface {
 
 // at is the place of names, each of which the store can hold: one that it refuses
 // gives way to a plain one, the same each time.
-func at(s store.Store, names ...string) store.Place {
+func at(s store.Store, names ...string) store.Ref {
 	held := make([]string, len(names))
 	for i, name := range names {
 		held[i] = able(s, name)
@@ -94,12 +96,12 @@ func able(s store.Store, name string) string {
 	return fmt.Sprintf("n%x", name)
 }
 
-func write(t T, s store.Store, place store.Place, data string, condition store.Condition) (store.Written, error) {
+func write(t T, s store.Store, place store.Ref, data string, condition store.Condition) (store.Written, error) {
 	t.Helper()
 	return s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "conformance", Content: Text(data)})
 }
 
-func mustWrite(t T, s store.Store, place store.Place, data string) store.Written {
+func mustWrite(t T, s store.Store, place store.Ref, data string) store.Written {
 	t.Helper()
 	for p := place.Folder.Path; p != ""; p = "" {
 		makeAll(t, s, p)
@@ -118,7 +120,7 @@ func makeAll(t T, s store.Store, path store.Path) {
 	}
 	parent, _ := path.Split()
 	makeAll(t, s, parent)
-	if _, err := s.MakeFolder(t.Context(), path.Place()); err != nil {
+	if _, err := s.MakeFolder(t.Context(), path.Ref()); err != nil {
 		t.Fatalf("make folder %q: %v", path, err)
 	}
 }
@@ -163,7 +165,7 @@ func testNames(t T, s store.Store) {
 	makeAll(t, s, folder.Path)
 	held := map[string]string{}
 	for i, name := range Names {
-		place := folder.Place(name)
+		place := folder.Ref(name)
 		if s.Traits().NameError(folder.Path, name) != nil {
 			_, err := write(t, s, place, "x", store.Absent)
 			want(t, fmt.Sprintf("write of the refused name %q", name), err, store.ErrNameRefused)
@@ -185,10 +187,10 @@ func testNames(t T, s store.Store) {
 			t.Errorf("listed %q, which nobody wrote", entry.Name)
 			continue
 		}
-		if got := read(t, s, store.Reading{Place: entry.Place(folder), Revision: entry.Revision}); got != held[entry.Name] {
+		if got := read(t, s, store.Reading{Place: entry.Ref(folder), Revision: entry.Revision}); got != held[entry.Name] {
 			t.Errorf("%q holds %q, want %q", entry.Name, got, held[entry.Name])
 		}
-		if again, err := s.Stat(t.Context(), folder.Place(entry.Name)); err != nil || again.Revision != entry.Revision {
+		if again, err := s.Stat(t.Context(), folder.Ref(entry.Name)); err != nil || again.Revision != entry.Revision {
 			t.Errorf("stat of %q: %v, revision %q, listed with %q", entry.Name, err, again.Revision, entry.Revision)
 		}
 		delete(held, entry.Name)
@@ -411,7 +413,7 @@ func testRemove(t T, s store.Store) {
 	_, err = s.Remove(t.Context(), place, "")
 	want(t, "removing it again", err, store.ErrNotFound)
 	mustWrite(t, s, at(s, "full", "x"), "x")
-	_, err = s.Remove(t.Context(), at(s, "full"), "")
+	_, err = s.RemoveFolder(t.Context(), at(s, "full"))
 	want(t, "removing a folder that is not empty", err, store.ErrRefused)
 }
 
@@ -431,11 +433,13 @@ func testFolders(t T, s store.Store) {
 	if entries := list(t, s, store.Folder{}); len(entries) != 1 || entries[0].Name != "empty" || entries[0].Kind != store.KindFolder {
 		t.Errorf("its parent lists %v", entries)
 	}
-	if _, err := s.Remove(t.Context(), at(s, "empty"), ""); err != nil {
+	if _, err := s.RemoveFolder(t.Context(), at(s, "empty")); err != nil {
 		t.Errorf("removing it: %v", err)
 	}
 	_, err = s.Stat(t.Context(), at(s, "empty"))
 	want(t, "stat of the removed folder", err, store.ErrNotFound)
+	_, err = s.RemoveFolder(t.Context(), at(s, "empty"))
+	want(t, "removing it again", err, store.ErrNotFound)
 	mustWrite(t, s, at(s, "file"), "x")
 	if !s.Traits().FileBesideFolder {
 		_, err = s.MakeFolder(t.Context(), at(s, "file"))
@@ -461,8 +465,8 @@ func testTimes(t T, s store.Store) {
 }
 
 func testSums(t T, s store.Store) {
-	summer, ok := s.(store.Summer)
-	if !ok {
+	summer := s.Capabilities().Sums
+	if summer == nil {
 		t.Skip("the store tells no sums")
 	}
 	place := at(s, "summed.txt")
@@ -489,7 +493,7 @@ func testMove(t T, s store.Store) {
 	first := mustWrite(t, s, at(s, "from", "a.txt"), "first")
 	mustWrite(t, s, at(s, "from", "below", "b é #%.txt"), "second")
 	mustWrite(t, s, at(s, "to", "there.txt"), "there before")
-	move := func(from store.Place, revision string, to store.Place) (store.Entry, error) {
+	move := func(from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 		return store.Move(t.Context(), s, from, revision, to)
 	}
 	_, err := move(at(s, "from", "a.txt"), first.Revision, at(s, "to", "there.txt"))
@@ -509,7 +513,7 @@ func testMove(t T, s store.Store) {
 	} else if entry.Name != able(s, "moved [1].txt") || entry.Size != 5 {
 		t.Errorf("moved to %+v", entry)
 	}
-	if _, err := move(at(s, "from"), "", at(s, "to", "whole folder")); err != nil {
+	if _, err := move(at(s, "from").As(store.KindFolder), "", at(s, "to", "whole folder")); err != nil {
 		t.Errorf("moving a folder: %v", err)
 	}
 	whole := "to/" + able(s, "whole folder") + "/"

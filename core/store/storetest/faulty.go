@@ -24,6 +24,10 @@ const (
 	OpRemove     Op = "remove"
 	OpPart       Op = "part"
 	OpCommit     Op = "commit"
+	OpMove       Op = "move"
+	OpCopy       Op = "copy"
+	OpFolder     Op = "remove-folder"
+	OpRemoval    Op = "removal" // OpRemove or OpFolder
 )
 
 // Fault is what goes wrong: at which operation, where, how often, and how.
@@ -97,7 +101,7 @@ func (f *Faulty) call(op Op, name string) *Fault {
 	defer f.mu.Unlock()
 	f.calls[op]++
 	for i, fault := range f.faults {
-		if fault.Op != op || fault.Name != "" && fault.Name != name {
+		if !fault.hits(op, name) {
 			continue
 		}
 		f.hits[op]++
@@ -112,6 +116,15 @@ func (f *Faulty) call(op Op, name string) *Fault {
 		return fault
 	}
 	return nil
+}
+
+// hits reports whether the fault is of an operation on a name. What is ours is met
+// only by its name.
+func (f *Fault) hits(op Op, name string) bool {
+	if f.Op != op && !(f.Op == OpRemoval && (op == OpRemove || op == OpFolder)) {
+		return false
+	}
+	return f.Name == name || f.Name == "" && !strings.HasPrefix(name, store.ArrivingPrefix)
 }
 
 // around calls the operation unless a fault stands before it.
@@ -129,7 +142,7 @@ func around[T any](f *Faulty, op Op, name string, do func() (T, error)) (T, erro
 }
 
 // Stat implements store.Store.
-func (f *Faulty) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+func (f *Faulty) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	return around(f, OpStat, place.Name, func() (store.Entry, error) { return f.Store.Stat(ctx, place) })
 }
 
@@ -196,54 +209,58 @@ func (c flippedContent) Open(ctx context.Context) (*store.Stream, error) {
 }
 
 // MakeFolder implements store.Store.
-func (f *Faulty) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (f *Faulty) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	return around(f, OpMakeFolder, place.Name, func() (store.Entry, error) { return f.Store.MakeFolder(ctx, place) })
 }
 
 // Remove implements store.Store.
-func (f *Faulty) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
+func (f *Faulty) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
 	return around(f, OpRemove, place.Name, func() (store.Removal, error) { return f.Store.Remove(ctx, place, revision) })
 }
 
-// PartLimits implements store.PartWriter.
-func (f *Faulty) PartLimits() (store.PartLimits, bool) {
-	if parts, ok := f.Store.(store.PartWriter); ok {
-		return parts.PartLimits()
-	}
-	return store.PartLimits{}, false
+// RemoveFolder implements store.Store.
+func (f *Faulty) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
+	return around(f, OpFolder, place.Name, func() (store.Removal, error) { return f.Store.RemoveFolder(ctx, place) })
 }
 
-// BeginParts implements store.PartWriter.
-func (f *Faulty) BeginParts(ctx context.Context, writing store.Writing) (string, error) {
-	return f.Store.(store.PartWriter).BeginParts(ctx, writing)
+// Capabilities implements store.Store: those of the store beneath, of which some can
+// be made to fail.
+func (f *Faulty) Capabilities() store.Capabilities {
+	c := f.Store.Capabilities()
+	if beneath := c.Parts; beneath != nil {
+		c.Parts = faultyParts{beneath, f}
+	}
+	if move := c.Move; move != nil {
+		c.Move = func(ctx context.Context, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
+			return around(f, OpMove, from.Name, func() (store.Entry, error) { return move(ctx, from, revision, to) })
+		}
+	}
+	if copyWithin := c.Copy; copyWithin != nil {
+		c.Copy = func(ctx context.Context, from store.Ref, revision string, to store.Ref, run string) (store.Entry, error) {
+			return around(f, OpCopy, from.Name, func() (store.Entry, error) { return copyWithin(ctx, from, revision, to, run) })
+		}
+	}
+	return c
+}
+
+type faultyParts struct {
+	store.PartWriter
+	f *Faulty
 }
 
 // WritePart implements store.PartWriter.
-func (f *Faulty) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
-	return around(f, OpPart, writing.Place.Name, func() (store.Part, error) {
-		return f.Store.(store.PartWriter).WritePart(ctx, writing, upload, number, size, stream)
+func (p faultyParts) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
+	return around(p.f, OpPart, writing.Place.Name, func() (store.Part, error) {
+		return p.PartWriter.WritePart(ctx, writing, upload, number, size, stream)
 	})
 }
 
 // CommitParts implements store.PartWriter.
-func (f *Faulty) CommitParts(ctx context.Context, writing store.Writing, upload string, parts []store.Part) (store.Written, error) {
-	return around(f, OpCommit, writing.Place.Name, func() (store.Written, error) {
-		return f.Store.(store.PartWriter).CommitParts(ctx, writing, upload, parts)
+func (p faultyParts) CommitParts(ctx context.Context, writing store.Writing, upload string, parts []store.Part) (store.Written, error) {
+	return around(p.f, OpCommit, writing.Place.Name, func() (store.Written, error) {
+		return p.PartWriter.CommitParts(ctx, writing, upload, parts)
 	})
 }
-
-// AbortParts implements store.PartWriter.
-func (f *Faulty) AbortParts(ctx context.Context, place store.Place, upload string) error {
-	return f.Store.(store.PartWriter).AbortParts(ctx, place, upload)
-}
-
-// Clean implements store.Cleaner.
-func (f *Faulty) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
-	return store.Clean(ctx, f.Store, cleaning)
-}
-
-// Prepare implements store.Preparer.
-func (f *Faulty) Prepare(ctx context.Context) error { return store.Prepare(ctx, f.Store) }
 
 type faultyBody struct {
 	io.ReadCloser

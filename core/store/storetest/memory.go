@@ -29,13 +29,14 @@ type Memory struct {
 	// NoHashes makes the store keep none.
 	NoHashes bool
 
-	mu      sync.Mutex
-	traits  store.Traits
-	folders map[store.Path]bool
-	files   map[store.Path]map[string]*memoryFile
-	uploads map[string]*memoryUpload
-	changes int
-	now     time.Time
+	mu       sync.Mutex
+	traits   store.Traits
+	replaced error
+	folders  map[store.Path]bool
+	files    map[store.Path]map[string]*memoryFile
+	uploads  map[string]*memoryUpload
+	changes  int
+	now      time.Time
 }
 
 type memoryFile struct {
@@ -46,7 +47,7 @@ type memoryFile struct {
 
 type memoryUpload struct {
 	run   string
-	place store.Place
+	place store.Ref
 	parts map[int][]byte
 }
 
@@ -61,7 +62,7 @@ func NewMemory() *Memory {
 	}
 	m.traits = store.Traits{
 		Order: store.OrderByKey, Folders: store.FoldersReal, KeepsTimes: true,
-		TimePrecision: time.Nanosecond, ProofKind: store.CRC64NVME, Conditional: true, Streams: 8,
+		TimePrecision: time.Nanosecond, ProofKind: store.CRC64NVME, Conditional: true, Streams: 8, Revisions: store.RevisionsOfContent,
 	}
 	return m
 }
@@ -105,14 +106,14 @@ func (m *Memory) Files() map[string]string {
 	all := map[string]string{}
 	for folder, files := range m.files {
 		for name, file := range files {
-			all[store.Folder{Path: folder}.Place(name).String()] = string(file.data)
+			all[store.Folder{Path: folder}.Ref(name).String()] = string(file.data)
 		}
 	}
 	return all
 }
 
 // Rename gives a file another place, as somebody else would.
-func (m *Memory) Rename(from, to store.Place) {
+func (m *Memory) Rename(from, to store.Ref) {
 	m.Put("", append(to.Folder.Path.Names(), to.Name)...)
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -128,7 +129,7 @@ func (m *Memory) OpenUploads() int {
 	return len(m.uploads)
 }
 
-func (m *Memory) put(place store.Place, data []byte, modified time.Time) store.Entry {
+func (m *Memory) put(place store.Ref, data []byte, modified time.Time) store.Entry {
 	m.changes++
 	m.now = m.now.Add(time.Second)
 	if modified.IsZero() {
@@ -174,16 +175,16 @@ func (m *Memory) SetClock(now time.Time) { m.now = now }
 func (m *Memory) SetTraits(change func(*store.Traits)) { change(&m.traits) }
 
 // Stat implements store.Store.
-func (m *Memory) Stat(ctx context.Context, place store.Place) (store.Entry, error) {
+func (m *Memory) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if place.IsStart() {
 		return store.Entry{Kind: store.KindFolder}, nil
 	}
-	if file := m.files[place.Folder.Path][place.Name]; file != nil {
+	if file := m.files[place.Folder.Path][place.Name]; file != nil && place.Means(store.KindFile) {
 		return m.entry(place.Name, file), nil
 	}
-	if m.folders[place.AsFolder().Path] {
+	if m.folders[place.AsFolder().Path] && place.Means(store.KindFolder) {
 		return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
 	}
 	return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", place)
@@ -291,7 +292,7 @@ func (m *Memory) check(writing store.Writing) error {
 	if !m.folders[place.Folder.Path] {
 		return store.Errorf(store.ErrNotFound, "the folder of %s is not there", place)
 	}
-	if m.folders[place.AsFolder().Path] {
+	if m.folders[place.AsFolder().Path] && !m.traits.FileBesideFolder {
 		return store.Errorf(store.ErrExists, "a folder is at %s", place)
 	}
 	file := m.files[place.Folder.Path][place.Name]
@@ -314,13 +315,13 @@ func (m *Memory) held() (bytes int64) {
 }
 
 // MakeFolder implements store.Store.
-func (m *Memory) MakeFolder(ctx context.Context, place store.Place) (store.Entry, error) {
+func (m *Memory) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if !m.folders[place.Folder.Path] {
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "the folder of %s is not there", place)
 	}
-	if m.files[place.Folder.Path][place.Name] != nil {
+	if m.files[place.Folder.Path][place.Name] != nil && !m.traits.FileBesideFolder {
 		return store.Entry{}, store.Errorf(store.ErrExists, "a file is at %s", place)
 	}
 	m.folders[place.AsFolder().Path] = true
@@ -328,33 +329,51 @@ func (m *Memory) MakeFolder(ctx context.Context, place store.Place) (store.Entry
 }
 
 // Remove implements store.Store.
-func (m *Memory) Remove(ctx context.Context, place store.Place, revision string) (store.Removal, error) {
-	if file, err := m.Stat(ctx, place); err != nil {
-		return "", err
-	} else if file.Kind == store.KindFolder {
-		return m.removeFolder(place)
-	} else if revision != "" && file.Revision != revision {
-		return "", store.Errorf(store.ErrChanged, "%s changed", place)
-	}
+func (m *Memory) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	file := m.files[place.Folder.Path][place.Name]
+	if file == nil {
+		return "", store.Errorf(store.ErrNotFound, "%s is not there", place)
+	}
+	if revision != "" && file.revision != revision {
+		return "", store.Errorf(store.ErrChanged, "%s changed", place)
+	}
 	delete(m.files[place.Folder.Path], place.Name)
 	return store.RemovedFinally, nil
 }
 
-func (m *Memory) removeFolder(place store.Place) (store.Removal, error) {
-	children, err := m.children(place.AsFolder().Path)
-	if err != nil {
-		return "", err
-	}
-	if len(children) > 0 {
-		return "", store.Errorf(store.ErrRefused, "the folder %s is not empty", place)
-	}
+// RemoveFolder implements store.Store.
+func (m *Memory) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	delete(m.folders, place.AsFolder().Path)
+	path := place.AsFolder().Path
+	if !m.folders[path] || path == "" {
+		return "", store.Errorf(store.ErrNotFound, "the folder %s is not there", place)
+	}
+	if len(m.files[path]) > 0 {
+		return "", store.Errorf(store.ErrRefused, "the folder %s is not empty", place)
+	}
+	for other := range m.folders {
+		if parent, _ := other.Split(); parent == path && other != "" {
+			return "", store.Errorf(store.ErrRefused, "the folder %s is not empty", place)
+		}
+	}
+	delete(m.folders, path)
 	return store.RemovedFinally, nil
 }
+
+// Capabilities implements store.Store.
+func (m *Memory) Capabilities() store.Capabilities {
+	c := store.Capabilities{Clean: m.Clean, Check: func(context.Context) error { return m.replaced }}
+	if m.PartsAbove > 0 {
+		c.Parts = m
+	}
+	return c
+}
+
+// Replace has Check say from now on that another folder is at the account's start.
+func (m *Memory) Replace() { m.replaced = store.Errorf(store.ErrReplaced, "another folder is there") }
 
 // PartLimits implements store.PartWriter.
 func (m *Memory) PartLimits() (store.PartLimits, bool) {
@@ -417,14 +436,14 @@ func (m *Memory) CommitParts(ctx context.Context, writing store.Writing, upload 
 }
 
 // AbortParts implements store.PartWriter.
-func (m *Memory) AbortParts(ctx context.Context, place store.Place, upload string) error {
+func (m *Memory) AbortParts(ctx context.Context, place store.Ref, upload string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	delete(m.uploads, upload)
 	return nil
 }
 
-// Clean implements store.Cleaner.
+// Clean is store.Capabilities.Clean.
 func (m *Memory) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()

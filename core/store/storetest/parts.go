@@ -9,7 +9,8 @@ import (
 )
 
 func testParts(t T, s store.Store) {
-	writer, ok := s.(store.PartWriter)
+	writer := s.Capabilities().Parts
+	ok := writer != nil
 	if !ok {
 		t.Skip("the store takes no parts")
 	}
@@ -44,7 +45,7 @@ func testParts(t T, s store.Store) {
 	}
 	cleaned, err := store.Clean(t.Context(), s, store.Cleaning{
 		Run: "conformance", Keep: map[string]bool{upload: true},
-		Uploads: []store.Place{writing.Place, at(s, "abandoned.bin")},
+		Uploads: []store.Ref{writing.Place, at(s, "abandoned.bin")},
 	})
 	if err != nil || len(cleaned) != 1 || cleaned[0].Upload != abandoned {
 		t.Errorf("cleaning removed %+v, %v; want the abandoned upload alone", cleaned, err)

@@ -28,7 +28,7 @@ func testCopy(t T, s store.Store) {
 	if copied.Size != 5 || copied.Name != able(s, "b é.txt") {
 		t.Fatalf("copied to %+v", copied)
 	}
-	for _, place := range []store.Place{at(s, "from", "a.txt"), at(s, "to", "b é.txt")} {
+	for _, place := range []store.Ref{at(s, "from", "a.txt"), at(s, "to", "b é.txt")} {
 		if got := read(t, s, store.Reading{Place: place}); got != "first" {
 			t.Errorf("%s holds %q", place, got)
 		}
@@ -75,14 +75,14 @@ func testChanges(t T, s store.Store) {
 		return !change.Gone && change.Place.Name == place.Name && change.Place.Folder.Path == place.Folder.Path
 	}
 	until("a file that was made", func(c store.Change) bool {
-		return is(c, "folder", "a.txt") && c.Entry.Size == 5 && c.Entry.Revision == made.Revision
+		return is(c, "folder", "a.txt") && c.Entry.Size == 5 && store.SameRevision(c.Entry.Revision, made.Revision)
 	})
 	changed, err := write(t, s, at(s, "folder", "a.txt"), "second time", store.AtRevision(made.Revision))
 	if err != nil {
 		t.Fatal(err)
 	}
 	until("a file that was changed", func(c store.Change) bool {
-		return is(c, "folder", "a.txt") && c.Entry.Revision == changed.Revision
+		return is(c, "folder", "a.txt") && store.SameRevision(c.Entry.Revision, changed.Revision)
 	})
 	if store.CanMove(s) {
 		if _, err := store.Move(t.Context(), s, at(s, "folder", "a.txt"), "", at(s, "b.txt")); err != nil {

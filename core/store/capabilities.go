@@ -1,0 +1,237 @@
+package store
+
+import (
+	"context"
+
+	"iter"
+	"slices"
+	"time"
+)
+
+// Capabilities are what an account can do beyond the methods of [Store]. A field
+// that is nil says that it cannot. The engine calls the helper of the same name,
+// which falls back on the methods of Store where there is something to fall back
+// on.
+//
+// A decorator of package store makes the value of the store beneath by a literal
+// without field names, so that the compiler finds a capability that it has not
+// decided about; see [ReadOnly]. One of another package starts from the value
+// beneath, and storetest.Wrapped holds it to every field.
+type Capabilities struct {
+	// ListFlat yields everything below a folder in the order of keys, folders
+	// before what is in them, implied ones included. Otherwise as List.
+	ListFlat func(ctx context.Context, folder Folder) iter.Seq2[Listed, error]
+	// Move moves a file at a revision (empty: any), or a folder with all that
+	// is in it, within the account to where nothing is, and returns it as it is
+	// there. The kind is that of from. ErrExists where something is there,
+	// ErrChanged where the revision is another, ErrNotFound where the entry or
+	// the folder that it is to go to is not there; nothing has changed then.
+	// ErrOutcomeUnknown as with Write.
+	Move func(ctx context.Context, from Ref, revision string, to Ref) (Entry, error)
+	// Copy copies a file at a revision (empty: any) within the account to where
+	// nothing is. run marks what is left behind, as of Writing. Errors as with
+	// Move.
+	Copy func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error)
+	// Parts takes files in parts.
+	Parts PartWriter
+	// Sums tells hashes of stored files.
+	Sums Summer
+	// Exports reads documents that exist only inside the service.
+	Exports Exporter
+	// Changes returns a page of what has changed below a folder since the
+	// cursor was given out. An empty cursor returns no changes, and one that
+	// counts from now on. ErrChanged where the provider no longer knows the
+	// cursor, and everything has to be listed; ErrUnsupported where this folder
+	// has no such feed.
+	Changes func(ctx context.Context, folder Folder, cursor string) (ChangePage, error)
+	// AwaitChanges is Changes, but waits for a change where there is none, up
+	// to a time, and then returns an empty page.
+	AwaitChanges func(ctx context.Context, folder Folder, cursor string, wait time.Duration) (ChangePage, error)
+	// Clean removes what a run left behind and returns what it removed. Nothing
+	// of another run, or of anybody else, is touched.
+	Clean func(ctx context.Context, cleaning Cleaning) ([]Leftover, error)
+	// Prepare makes Traits final, before the first write. It may write and
+	// remove a small file of ours. A write calls it by itself.
+	Prepare func(ctx context.Context) error
+	// Sync returns when everything that was written before it would outlive a
+	// power failure.
+	Sync func(ctx context.Context) error
+	// Check returns ErrRefused, with the reason, where the account's start is
+	// not the folder any more that it was when the account was opened.
+	Check func(ctx context.Context) error
+	// Space returns how much the account holds.
+	Space func(ctx context.Context) (Space, error)
+	// Owner returns whom the account belongs to, in words for people.
+	Owner func(ctx context.Context) (string, error)
+	// Locate returns where in the world a folder is: a URL that is the same for
+	// the same folder through whichever account, ending in "/"; a folder inside
+	// another has the other's URL as its prefix.
+	Locate func(folder Folder) string
+	// Areas returns the names of the areas of which the account is one, one's
+	// own first.
+	Areas func(ctx context.Context) ([]string, error)
+	// Pinned returns options of the provider that were not given and were
+	// learned when the account was opened, such as a server's key.
+	Pinned func() map[string]string
+	// Close ends the connections that the store keeps. What still uses it may
+	// fail, to be tried again.
+	Close func() error
+}
+
+// Leftover is something of ours that a process left behind at a target.
+type Leftover struct {
+	// Run that left it.
+	Run string
+	// Place that it was meant for, or is at.
+	Place Ref
+	// Upload is the id of an open upload; empty for a file.
+	Upload string
+}
+
+// Cleaning says what is to be cleaned up after a run.
+type Cleaning struct {
+	// Run that was writing.
+	Run string
+	// Folder below which it was writing.
+	Folder Folder
+	// Uploads are the places for which it may have begun to write in parts.
+	Uploads []Ref
+	// Keep are the ids of uploads that are to be gone on with.
+	Keep map[string]bool
+}
+
+// Space is how much an account holds, in bytes; -1 is unknown.
+type Space struct {
+	Used  int64 `json:"used"`
+	Free  int64 `json:"free"`
+	Total int64 `json:"total"`
+	// Volume is the same for accounts that share their space, such as two
+	// folders of one disk; empty where the account has its own.
+	Volume string `json:"volume,omitempty"`
+}
+
+// UnknownSpace is the space of an account that does not tell.
+var UnknownSpace = Space{Used: -1, Free: -1, Total: -1}
+
+// Occupant looks at what is in the way of an entry of the ref's kind: whatever has
+// the name, unless the account lets a file and a folder share one. ErrNotFound where
+// the way is free.
+func Occupant(ctx context.Context, s Store, ref Ref) (Entry, error) {
+	if !s.Traits().FileBesideFolder {
+		ref = ref.As("")
+	}
+	return s.Stat(ctx, ref)
+}
+
+// Move moves an entry within a store. ErrUnsupported where the store cannot:
+// the bytes have to be copied then.
+func Move(ctx context.Context, s Store, from Ref, revision string, to Ref) (Entry, error) {
+	if move := s.Capabilities().Move; move != nil {
+		return move(ctx, from, revision, to)
+	}
+	return Entry{}, Errorf(ErrUnsupported, "entries cannot be moved within this account")
+}
+
+// CanMove reports whether the store can move entries within itself.
+func CanMove(s Store) bool { return s.Capabilities().Move != nil }
+
+// Copy copies a file within a store. ErrUnsupported where the store cannot: the
+// bytes have to go through the service then.
+func Copy(ctx context.Context, s Store, from Ref, revision string, to Ref, run string) (Entry, error) {
+	if copyWithin := s.Capabilities().Copy; copyWithin != nil {
+		return copyWithin(ctx, from, revision, to, run)
+	}
+	return Entry{}, Errorf(ErrUnsupported, "files cannot be copied within this account")
+}
+
+// CanCopy reports whether the store can copy files within itself.
+func CanCopy(s Store) bool { return s.Capabilities().Copy != nil }
+
+// CanSum reports whether the store may tell a hash of a kind.
+func CanSum(s Store, kind HashKind) bool {
+	sums := s.Capabilities().Sums
+	return sums != nil && slices.Contains(sums.SumKinds(), kind)
+}
+
+// Clean removes what a run left behind, where the store leaves anything.
+func Clean(ctx context.Context, s Store, cleaning Cleaning) ([]Leftover, error) {
+	if clean := s.Capabilities().Clean; clean != nil {
+		return clean(ctx, cleaning)
+	}
+	return nil, nil
+}
+
+// Prepare makes the store's traits final, before it is written to.
+func Prepare(ctx context.Context, s Store) error {
+	if prepare := s.Capabilities().Prepare; prepare != nil {
+		return prepare(ctx)
+	}
+	return nil
+}
+
+// Sync makes what was written safe, where that is not so already.
+func Sync(ctx context.Context, s Store) error {
+	if sync := s.Capabilities().Sync; sync != nil {
+		return sync(ctx)
+	}
+	return nil
+}
+
+// Check returns ErrRefused where the account's start is another folder than it
+// was when the account was opened.
+func Check(ctx context.Context, s Store) error {
+	if check := s.Capabilities().Check; check != nil {
+		return check(ctx)
+	}
+	return nil
+}
+
+// SpaceOf returns the account's space, UnknownSpace where it does not tell.
+func SpaceOf(ctx context.Context, s Store) (Space, error) {
+	if space := s.Capabilities().Space; space != nil {
+		return space(ctx)
+	}
+	return UnknownSpace, nil
+}
+
+// OwnerOf returns whom the account belongs to, empty where it does not tell.
+func OwnerOf(ctx context.Context, s Store) (string, error) {
+	if owner := s.Capabilities().Owner; owner != nil {
+		return owner(ctx)
+	}
+	return "", nil
+}
+
+// Locate returns where the folder is; empty where the store does not tell.
+func Locate(s Store, folder Folder) string {
+	if locate := s.Capabilities().Locate; locate != nil {
+		return locate(folder)
+	}
+	return ""
+}
+
+// AreasOf returns the areas that there are behind an account's sign-in; none
+// where it has no such thing.
+func AreasOf(ctx context.Context, s Store) ([]string, error) {
+	if areas := s.Capabilities().Areas; areas != nil {
+		return areas(ctx)
+	}
+	return nil, nil
+}
+
+// PinnedOf returns the options that were learned of a place; none where there
+// are none to learn.
+func PinnedOf(s Store) map[string]string {
+	if pinned := s.Capabilities().Pinned; pinned != nil {
+		return pinned()
+	}
+	return nil
+}
+
+// Close ends the connections that a store keeps, where it keeps any.
+func Close(s Store) error {
+	if closeStore := s.Capabilities().Close; closeStore != nil {
+		return closeStore()
+	}
+	return nil
+}

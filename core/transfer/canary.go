@@ -1,0 +1,182 @@
+package transfer
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// Two accounts may reach one storage in ways that nothing which they report gives away:
+// by another starting folder, host name, protocol or bind mount. What is removed at one
+// end is then gone at the other. So before a run that removes, a small file of ours
+// with a random name, the canary, is written below one end and looked for below the
+// other, and the other way round: at the same place at once, and deeper while the
+// ends are listed.
+
+// canaries are the files of one route.
+type canaries struct {
+	source, target store.Ref // the zero Ref where none could be written
+	halt           func()
+	gone           bool
+}
+
+// seen is told of what is ours in the listing of a side, and stops the run at the
+// canary of the other.
+func (c *canaries) seen(side Side) func(store.Listed) {
+	if c == nil {
+		return nil
+	}
+	return func(listed store.Listed) {
+		for _, canary := range []store.Ref{c.source, c.target} {
+			own := side.Root.AsFolder().Path + listed.Below
+			if canary.Name == listed.Name && canary.Name != "" && own != canary.Folder.Path {
+				c.halt()
+			}
+		}
+	}
+}
+
+// writeCanaries writes those of all routes whose ends are of two accounts, and looks
+// for each at once. It halts the run where one is found.
+func (r *Run) writeCanaries(ctx context.Context) error {
+	if !r.Rules.Type.Removes() && r.Rules.Type != plan.Clearing && !r.Rules.Clear {
+		return nil
+	}
+	for i := range r.Routes {
+		route := &r.Routes[i]
+		if route.Source.Account == route.Target.Account || route.Back {
+			continue
+		}
+		said := *route
+		c := &canaries{halt: func() { r.haltSameStorage(said) }}
+		var err error
+		if c.source, err = r.writeCanary(ctx, route.Source); err != nil {
+			return err
+		}
+		if c.target, err = r.writeCanary(ctx, route.Target); err != nil {
+			return err
+		}
+		route.canaries = c
+		if i+1 < len(r.Routes) && r.Routes[i+1].Back {
+			r.Routes[i+1].canaries = c
+		}
+		for side, canary := range map[*Side]store.Ref{&route.Target: c.source, &route.Source: c.target} {
+			if canary.Name == "" {
+				continue
+			}
+			_, err := side.Store.Stat(ctx, folderOf(*side).Ref(canary.Name).As(store.KindFile))
+			switch {
+			case err == nil:
+				r.haltSameStorage(*route)
+			case store.KindOf(err) != store.ErrNotFound:
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (r *Run) haltSameStorage(route Route) {
+	r.halt(plan.CauseSameStorage, fmt.Sprintf("%s and %s are one storage, reached in two ways: a file that was written below one of them appeared below the other", route.Source.Address, route.Target.Address))
+}
+
+// folderOf is the folder that is listed of a side.
+func folderOf(side Side) store.Folder { return store.Folder{Path: side.Root.AsFolder().Path} }
+
+// writeCanary writes a canary in the folder of a side; the zero Ref where it has no
+// such folder, or cannot be written to.
+func (r *Run) writeCanary(ctx context.Context, side Side) (store.Ref, error) {
+	if side.Store.Traits().ReadOnly {
+		return store.Ref{}, nil
+	}
+	_, err := side.Store.Stat(ctx, side.Root.As(store.KindFolder))
+	if store.KindOf(err) == store.ErrNotFound {
+		return store.Ref{}, nil
+	}
+	if err != nil {
+		return store.Ref{}, err
+	}
+	var random [8]byte
+	rand.Read(random[:])
+	ref := folderOf(side).Ref(store.ArrivingName(r.ID, hex.EncodeToString(random[:]))).As(store.KindFile)
+	const text = "Deft Heron looks whether two places are one, and removes this again.\n"
+	_, err = side.Store.Write(ctx, store.Writing{Place: ref, Size: int64(len(text)), Run: r.ID, Content: canaryContent(text)})
+	switch store.KindOf(err) {
+	case nil:
+	case store.ErrRefused, store.ErrNameRefused, store.ErrUnsupported:
+		return store.Ref{}, nil // a source that cannot be written to
+	}
+	return ref, err
+}
+
+type canaryContent string
+
+// Open implements store.Content.
+func (c canaryContent) Open(context.Context) (*store.Stream, error) {
+	return store.NewStream(io.NopCloser(strings.NewReader(string(c))), store.CRC64NVME, nil), nil
+}
+
+// removeCanaries removes them, though ctx is over.
+func (r *Run) removeCanaries(ctx context.Context) {
+	for _, route := range r.Routes {
+		r.removeCanary(ctx, route)
+	}
+}
+
+// removeCanary removes those of a route. It may be called again.
+func (r *Run) removeCanary(ctx context.Context, route Route) {
+	if c := route.canaries; c != nil && !route.Back && !c.gone {
+		c.gone = true
+		for side, canary := range map[*Side]store.Ref{&route.Source: c.source, &route.Target: c.target} {
+			if canary.Name == "" {
+				continue
+			}
+			store.Discard(ctx, func(ctx context.Context) error {
+				_, err := side.Store.Remove(ctx, canary, "")
+				return err
+			})
+		}
+	}
+}
+
+// firstRemovals lets the first removal of each route go alone, so that at most one file
+// is lost where nothing else has shown that two ends are one storage.
+type firstRemovals struct {
+	mu   sync.Mutex
+	done map[string]bool // by scope
+}
+
+// first removes by do. Of the first that succeeds it is looked whether the target has
+// it still; the others wait until that is known.
+func (r *Run) first(ctx context.Context, route Route, target store.Ref, do func() (store.Removal, error)) (store.Removal, error) {
+	f := &r.firstRemovals
+	f.mu.Lock()
+	if f.done[route.Scope] {
+		f.mu.Unlock()
+		return do()
+	}
+	defer f.mu.Unlock()
+	removal, err := do()
+	if err != nil {
+		return removal, err
+	}
+	_, looked := route.Target.Store.Stat(ctx, target)
+	if store.KindOf(looked) == store.ErrNotFound {
+		r.haltSameStorage(route)
+		return removal, nil
+	}
+	if looked == nil {
+		if f.done == nil {
+			f.done = map[string]bool{}
+		}
+		f.done[route.Scope] = true
+	}
+	return removal, nil
+}
