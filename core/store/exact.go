@@ -22,6 +22,9 @@ func (e *ExactReader) Err() error {
 	return e.err
 }
 
+// Left is how many bytes have not been read.
+func (e *ExactReader) Left() int64 { return e.left }
+
 // Read implements io.Reader.
 func (e *ExactReader) Read(p []byte) (int, error) {
 	if e.err != nil {

@@ -241,7 +241,7 @@ func (a *account) Traits() store.Traits {
 		replaces = upload.Replaces
 	}
 	if !traits.Conditional {
-		traits.Windows = append(traits.Windows, "Conditions that the service does not check by itself are checked just before a file gets its name; a change in these moments would be overwritten.")
+		traits.Windows = append(traits.Windows, "Conditions that the service does not check by itself are checked just before the last request of an upload, or before its last bytes where it is one request; a change between that and the answer would be overwritten.")
 	}
 	if d.Names.Twins {
 		traits.Windows = append(traits.Windows, "The service lets two entries have one name. After a file or folder was made it is looked whether somebody else made one of that name in the same moment; the earlier one stays, and the other is taken back.")

@@ -461,7 +461,7 @@ func fourthSwaps(t *testing.T, service *fourth, definition *declared.Definition,
 		}
 	}
 	service.next++
-	service.nodes[service.next] = &fourthNode{id: service.next, parent: 1, name: store.ArrivingName("swap", "77"), data: []byte("third")}
+	service.nodes[service.next] = &fourthNode{id: service.next, parent: 1, name: store.ArrivingName("swap", "0000000000000077"), data: []byte("third")}
 	service.mu.Unlock()
 	cleaned, err := store.Clean(t.Context(), opened, store.Cleaning{Run: "swap"})
 	if err != nil || len(cleaned) != 2 || !slices.Equal(names(), []string{"a.txt=second"}) {

@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"strings"
 
+	"golang.org/x/text/unicode/norm"
+
 	"deftheron/core/store"
 )
 
@@ -317,9 +319,25 @@ func (a *account) named(ctx context.Context, folder store.Folder, name string) (
 	return all, nil
 }
 
+// sameAsAsked holds the name in an answer to the one that was asked for, which it gets
+// where the answer tells none. Another name says that the request went to another entry.
+func (a *account) sameAsAsked(one *found, name, operation string) error {
+	if one.Name == "" {
+		one.Name = name
+	}
+	if a.sameName(one.Name, name) {
+		return nil
+	}
+	return store.Errorf(store.ErrRefused, "%s: the service was asked for %q and answered of %q; what it did is not relied on. Look at both, and at how the provider definition writes names into addresses", operation, name, one.Name)
+}
+
 func (a *account) sameName(mine, theirs string) bool {
 	if mine == theirs {
 		return true
 	}
-	return (a.definition.Names.LetterCase == "kept" || a.definition.Names.LetterCase == "lost") && strings.EqualFold(mine, theirs)
+	switch a.definition.Names.Unicode {
+	case "nfc", "nfd":
+		mine, theirs = norm.NFC.String(mine), norm.NFC.String(theirs)
+	}
+	return mine == theirs || (a.definition.Names.LetterCase == "kept" || a.definition.Names.LetterCase == "lost") && strings.EqualFold(mine, theirs)
 }

@@ -13,10 +13,10 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/yosida95/uritemplate/v3"
 	"go.yaml.in/yaml/v3"
 
 	"deftheron/provider/declared/jq"
+	"deftheron/provider/declared/uritemplate"
 )
 
 // Largest is the most bytes that a definition may have.
@@ -359,9 +359,15 @@ type Template struct {
 
 // UnmarshalYAML implements yaml.Unmarshaler.
 func (t *Template) UnmarshalYAML(node *yaml.Node) error {
-	template, err := uritemplate.New(node.Value)
+	template, err := uritemplate.Parse(node.Value)
 	if err != nil {
 		return &Problem{Line: node.Line, Reason: fmt.Sprintf("%q is no URI template (RFC 6570): %v", node.Value, err)}
+	}
+	for _, name := range template.Unescaped() {
+		if last := name[strings.LastIndexByte(name, '.')+1:]; last == "path" || last == "name" || last == "names" {
+			escaped := strings.TrimSuffix(name, last) + "escaped_path"
+			return &Problem{Line: node.Line, Reason: fmt.Sprintf("{+%s} would leave reserved characters of names as they are, and requests would go to other files; write {+%s}, which is escaped already, or {/names*}", name, escaped)}
+		}
 	}
 	t.Template = template
 	return nil

@@ -52,7 +52,9 @@ func (a *account) lookOnce(ctx context.Context, place store.Ref) (found, error) 
 		if err == nil && !place.Means(one.Kind) {
 			err = store.Errorf(store.ErrNotFound, "%s is a %s", place, one.Kind)
 		}
-		if err == nil && one.Name == "" {
+		if err == nil && place.ID == "" {
+			err = a.sameAsAsked(&one, place.Name, "looking")
+		} else if err == nil && one.Name == "" {
 			one.Name = place.Name
 		}
 		return one, err

@@ -128,8 +128,8 @@ func (a *account) makeFolder(ctx context.Context, place store.Ref) (found, error
 	} else if one, err = a.folderThere(ctx, place); err != nil {
 		return found{}, err
 	}
-	if one.Name == "" {
-		one.Name = place.Name
+	if err := a.sameAsAsked(&one, place.Name, "making a folder"); err != nil {
+		return found{}, err
 	}
 	if err := a.withdraw(ctx, place, one, nil); err != nil {
 		if store.KindOf(err) == store.ErrExists {
@@ -228,10 +228,7 @@ func (a *account) relocateTo(ctx context.Context, operation string, op *Operatio
 	if err != nil {
 		return found{}, store.Errorf(store.ErrOutcomeUnknown, "%s was accepted, and its answer cannot be read: %w", operation, err)
 	}
-	if moved.Name == "" {
-		moved.Name = to.Name
-	}
-	return moved, nil
+	return moved, a.sameAsAsked(&moved, to.Name, operation)
 }
 
 // folderExists is ErrNotFound where a folder is not there.

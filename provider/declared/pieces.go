@@ -131,7 +131,11 @@ func (w *writer) whole(ctx context.Context, send *Operation, visible bool) (*ans
 			source = err
 			return nil, err
 		}
-		return &watchedBody{ExactReader: store.Exactly(stream, w.writing.Size), stream: stream, failed: func(err error) { source = err }}, nil
+		body := &watchedBody{ExactReader: store.Exactly(stream, w.writing.Size), stream: stream, failed: func(err error) { source = err }}
+		if visible && w.writing.Size > smallSize {
+			body.last = func() error { return w.stillHolds(ctx) }
+		}
+		return body, nil
 	}
 	if w.writing.Size == 0 { // a request without a body reads nothing
 		body, err := content.open()
@@ -161,11 +165,20 @@ type watchedBody struct {
 	*store.ExactReader
 	stream *store.Stream
 	failed func(error)
+	// last, where not nil, is asked before the last bytes are given: an error of it
+	// breaks the request off, and nothing gets its name.
+	last func() error
 }
 
 // Read implements io.Reader.
 func (b *watchedBody) Read(p []byte) (int, error) {
 	n, err := b.ExactReader.Read(p)
+	if b.last != nil && (err == io.EOF || err == nil && b.ExactReader.Left() == 0) {
+		if broken := b.last(); broken != nil {
+			n, err = 0, broken
+		}
+		b.last = nil
+	}
 	if err != nil && err != io.EOF {
 		b.failed(err)
 	}
@@ -257,6 +270,11 @@ func (p *pieces) piece(ctx context.Context, length int64) error {
 		content = bytesPayload(data)
 	}
 	p.in["part"] = part
+	if p.visible && final {
+		if err := p.stillHolds(ctx); err != nil {
+			return err
+		}
+	}
 	in := p.in.with(nil)
 	got, err := p.a.do(ctx, "writing", p.send, in, doing{content: content, changes: p.visible && final})
 	if err != nil {

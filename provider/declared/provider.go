@@ -137,10 +137,7 @@ func (p *Provider) account(opening store.Opening) (*account, error) {
 // the account.
 func (a *account) settle() error {
 	in := a.fixed()
-	base, err := a.definition.Base.expand(in, nil)
-	if err != nil {
-		return err
-	}
+	base := a.definition.Base.expand(in, nil)
 	address, err := url.Parse(base)
 	later := len(a.facts) == 0 && strings.Contains(a.definition.Base.Raw(), "account.") // known once the account has been asked
 	switch {
@@ -151,10 +148,7 @@ func (a *account) settle() error {
 		return &store.OptionError{Option: a.baseOption(), Reason: "\"" + base + "\" is no address of a service; give one that begins with https://"}
 	}
 	for _, template := range a.definition.Origins {
-		text, err := template.expand(in, nil)
-		if err != nil {
-			return err
-		}
+		text := template.expand(in, nil)
 		if further, err := url.Parse(text); err == nil && further.Host != "" {
 			a.origins[origin(further)] = true
 		}
@@ -164,7 +158,7 @@ func (a *account) settle() error {
 
 // baseOption is the option that the base is made of.
 func (a *account) baseOption() string {
-	for _, name := range a.definition.Base.Varnames() {
+	for _, name := range a.definition.Base.Names() {
 		if option, ok := strings.CutPrefix(name, "option."); ok {
 			return option
 		}

@@ -83,11 +83,7 @@ func (a *account) prepare(ctx context.Context, operation string, step *Step, in 
 
 // address expands an address, which counts from the base if it begins with /.
 func (a *account) address(template Template, in scope, more map[string]any) (*url.URL, error) {
-	text, err := template.expand(in, more)
-	if err != nil {
-		return nil, store.Errorf(store.ErrRefused, "the address %s cannot be filled in: %w", template.Raw(), err)
-	}
-	return a.parseAddress(text)
+	return a.parseAddress(template.expand(in, more))
 }
 
 func (a *account) parseAddress(text string) (*url.URL, error) {

@@ -12,10 +12,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/yosida95/uritemplate/v3"
-
 	"deftheron/core/store"
 	"deftheron/provider/declared/jq"
+	"deftheron/provider/declared/uritemplate"
 )
 
 // scope is what expressions and addresses of a request see: "." and $in. It
@@ -59,26 +58,24 @@ func (s scope) at(name string) any {
 
 // expand fills in an address. A variable that is null or missing is undefined,
 // as RFC 6570 has it.
-func (t Template) expand(in scope, more map[string]any) (string, error) {
-	values := uritemplate.Values{}
-	for _, name := range t.Varnames() {
+func (t Template) expand(in scope, more map[string]any) string {
+	return t.Expand(func(name string) any {
 		value, ok := more[name]
 		if !ok {
 			value = in.at(name)
 		}
 		switch v := value.(type) {
 		case nil:
+			return nil
 		case []any:
 			list := make([]string, len(v))
 			for i, one := range v {
 				list[i] = textOf(one)
 			}
-			values.Set(name, uritemplate.List(list...))
-		default:
-			values.Set(name, uritemplate.String(textOf(v)))
+			return list
 		}
-	}
-	return t.Expand(values)
+		return textOf(value)
+	})
 }
 
 // given reports whether there is a template.
@@ -175,8 +172,8 @@ func (a *account) fixed() scope {
 func (a *account) placed(in scope, folder store.Folder, parentID, name string) scope {
 	parents := append(a.start.Names(), folder.Path.Names()...)
 	names := append(append([]string(nil), parents...), name)
-	in["parent"] = map[string]any{"id": idValue(parentID), "path": pathOf(parents), "names": anyList(parents)}
-	in["name"], in["path"], in["names"] = name, pathOf(names), anyList(names)
+	in["parent"] = map[string]any{"id": idValue(parentID), "path": pathOf(parents), "escaped_path": escapedPath(parents), "names": anyList(parents)}
+	in["name"], in["path"], in["names"], in["escaped_path"] = name, pathOf(names), anyList(names), escapedPath(names)
 	return in
 }
 
@@ -188,7 +185,7 @@ func (a *account) ofFolder(folder store.Folder, id string) scope {
 	if len(names) > 0 {
 		name = names[len(names)-1]
 	}
-	in["id"], in["name"], in["path"], in["names"] = idValue(id), name, pathOf(names), anyList(names)
+	in["id"], in["name"], in["path"], in["names"], in["escaped_path"] = idValue(id), name, pathOf(names), anyList(names), escapedPath(names)
 	return in
 }
 
@@ -201,6 +198,15 @@ func idValue(id string) any {
 
 // pathOf is the way from the area's root: "/" and the names with "/" between.
 func pathOf(names []string) string { return "/" + strings.Join(names, "/") }
+
+// escapedPath is pathOf with each name percent-encoded, for addresses.
+func escapedPath(names []string) string {
+	escaped := make([]string, len(names))
+	for i, name := range names {
+		escaped[i] = uritemplate.Escape(name)
+	}
+	return pathOf(escaped)
+}
 
 func anyList(names []string) []any {
 	list := make([]any, len(names))

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"deftheron/core/store"
@@ -80,6 +81,7 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 		t.Error("the revision stayed the same over a change of content")
 	}
 	check(t, s, place, other)
+	conditionsOfWay(t, a, upload, place, other, written.Revision)
 	for _, hash := range a.definition.Hashes {
 		entry, err := s.Stat(t.Context(), place)
 		if err != nil {
@@ -91,6 +93,48 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 			t.Errorf("the hash %s is told as %q, and is %q", hash.kind(), got.Hex, store.HashOf(hash.kind(), sum.Sum(nil)).Hex)
 		}
 	}
+}
+
+// conditionsOfWay sends files by a way that claims conditions, past our own looks: with a
+// revision that is gone, and to a name that is taken. The service has to refuse both.
+func conditionsOfWay(t storetest.T, a *account, upload *Upload, place store.Ref, holds, stale string) {
+	t.Helper()
+	data := strings.Repeat("0123456789", len(holds)/10+1)[:len(holds)]
+	for claim, condition := range map[string]store.Condition{"absent": store.Absent, "revision": store.AtRevision(stale)} {
+		if !slices.Contains(upload.Conditions, claim) {
+			continue
+		}
+		writing := store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "trial", Content: storetest.Text(data)}
+		w, err := a.beginWriting(t.Context(), upload, writing)
+		if err == nil {
+			_, err = w.run(t.Context())
+		} else if revision, replaces := condition.Expect(); replaces && store.KindOf(err) == store.ErrChanged {
+			err = sendUnlooked(t, a, upload, writing, revision)
+		}
+		if kind := store.KindOf(err); kind != store.ErrExists && kind != store.ErrChanged {
+			t.Errorf("the condition %q is claimed and not kept: the service answered with %v; leave it out of conditions, so that it is looked before the last request", claim, err)
+		}
+		check(t, a, place, holds)
+	}
+}
+
+// sendUnlooked writes with a revision that is gone, where the writer would have looked
+// by itself.
+func sendUnlooked(t storetest.T, a *account, upload *Upload, writing store.Writing, revision string) error {
+	t.Helper()
+	there, err := a.look(t.Context(), a.occupied(writing.Place))
+	if err != nil {
+		return err
+	}
+	writing.If = store.AtRevision(there.Revision)
+	w, err := a.beginWriting(t.Context(), upload, writing)
+	if err != nil {
+		return err
+	}
+	w.in["if"] = map[string]any{"absent": false, "revision": revision, "any": false}
+	w.in["revision"] = revision
+	_, err = w.run(t.Context())
+	return err
 }
 
 func check(t storetest.T, s store.Store, place store.Ref, want string) {

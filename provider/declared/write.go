@@ -59,6 +59,9 @@ type writer struct {
 	before  *found // what is there, where that had to be known
 	aside   bool   // it goes to a name of ours first
 	begun   bool
+	// looks says that the service does not check the condition by itself: it is
+	// looked just before the request that gives the file its name.
+	looks bool
 }
 
 // beginWriting checks the condition as far as the service does not, and says
@@ -72,22 +75,10 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	revision, replaces := writing.If.Expect()
 	absent := writing.If.IsAbsent()
 	checked := absent && slices.Contains(upload.Conditions, "absent") || replaces && slices.Contains(upload.Conditions, "revision")
+	w.looks = !checked && (absent || replaces)
 	if !checked || !absent && (a.definition.Addressed == "id" || upload.Replaces == "remove") {
-		before, err := a.look(ctx, a.occupied(writing.Place))
-		switch {
-		case store.KindOf(err) == store.ErrNotFound && replaces:
-			return nil, store.Errorf(store.ErrChanged, "%s is not there any more", writing.Place)
-		case store.KindOf(err) == store.ErrNotFound:
-		case err != nil:
+		if w.before, err = w.condition(ctx); err != nil {
 			return nil, err
-		case absent:
-			return nil, store.Errorf(store.ErrExists, "%s is there already", writing.Place)
-		case !absent && before.Kind == store.KindFolder:
-			return nil, store.Errorf(store.ErrExists, "%s is a folder", writing.Place)
-		case replaces && before.Revision != revision:
-			return nil, store.Errorf(store.ErrChanged, "%s has the revision %q, not %q", writing.Place, before.Revision, revision)
-		case !absent:
-			w.before = &before
 		}
 	}
 	name := writing.Place.Name
@@ -113,6 +104,40 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	}
 	w.in["kept"] = map[string]any{}
 	return w, w.hash(ctx)
+}
+
+// condition looks at what is at the place, and returns it if it is what the write is to
+// replace; nil for nothing. The error is that of a condition that does not hold.
+func (w *writer) condition(ctx context.Context) (*found, error) {
+	place := w.writing.Place
+	revision, replaces := w.writing.If.Expect()
+	absent := w.writing.If.IsAbsent()
+	before, err := w.a.look(ctx, w.a.occupied(place))
+	switch {
+	case store.KindOf(err) == store.ErrNotFound && replaces:
+		return nil, store.Errorf(store.ErrChanged, "%s is not there any more", place)
+	case store.KindOf(err) == store.ErrNotFound:
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case absent:
+		return nil, store.Errorf(store.ErrExists, "%s is there already", place)
+	case before.Kind == store.KindFolder:
+		return nil, store.Errorf(store.ErrExists, "%s is a folder", place)
+	case replaces && before.Revision != revision:
+		return nil, store.Errorf(store.ErrChanged, "%s has the revision %q, not %q", place, before.Revision, revision)
+	}
+	return &before, nil
+}
+
+// stillHolds looks at the condition once more, as the last thing before the file gets
+// its name: a long upload leaves time for somebody else.
+func (w *writer) stillHolds(ctx context.Context) error {
+	if !w.looks || w.aside {
+		return nil
+	}
+	_, err := w.condition(ctx)
+	return err
 }
 
 // occupied is the ref of what would be in the way of a file.
@@ -247,6 +272,9 @@ func (w *writer) send(ctx context.Context) (found, error) {
 		return found{}, err
 	}
 	if u.Finish != nil {
+		if err := w.stillHolds(ctx); err != nil {
+			return found{}, err
+		}
 		w.in["parts"] = parts
 		if got, err = w.a.do(ctx, "finishing an upload", u.Finish, w.in, doing{changes: true}); err != nil {
 			return found{}, err
@@ -272,8 +300,8 @@ func (w *writer) stored(ctx context.Context, got *answer) (found, error) {
 	if err != nil {
 		return found{}, store.Errorf(store.ErrOutcomeUnknown, "%s was sent, and what became of it cannot be told: %w", w.writing.Place, err)
 	}
-	if one.Name == "" {
-		one.Name = textOf(w.in["name"])
+	if err := w.a.sameAsAsked(&one, textOf(w.in["name"]), "writing"); err != nil {
+		return found{}, err
 	}
 	if one.Size >= 0 && one.Size != w.writing.Size {
 		_ = w.a.removeFound(ctx, w.writing.Place, one)

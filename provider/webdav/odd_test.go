@@ -382,8 +382,8 @@ func TestInterruptedReplacement(t *testing.T) {
 	defer server.Close()
 	s := open(t, map[string]string{"url": server.URL}, "")
 	for name, content := range map[string]string{
-		".heron-arriving-run1-aside-report.txt": "old", ".heron-arriving-run1-abc": "half of the n", "below/.heron-arriving-run1-def": "half",
-		".heron-arriving-run1-aside-replaced.txt": "older", "replaced.txt": "new", ".heron-arriving-run2-ghi": "of another run",
+		".heron-arriving-run1-aside-report.txt": "old", ".heron-arriving-run1-aaaaaaaaaaaa": "half of the n", "below/.heron-arriving-run1-cccccccccccc": "half",
+		".heron-arriving-run1-aside-replaced.txt": "older", "replaced.txt": "new", ".heron-arriving-run2-bbbbbbbbbbbb": "of another run",
 	} {
 		path := filepath.Join(folder, name)
 		os.MkdirAll(filepath.Dir(path), 0o755)
@@ -401,7 +401,7 @@ func TestInterruptedReplacement(t *testing.T) {
 		}
 		return err
 	})
-	if fmt.Sprint(left) != "[.heron-arriving-run2-ghi=of another run replaced.txt=new report.txt=old]" {
+	if fmt.Sprint(left) != "[.heron-arriving-run2-bbbbbbbbbbbb=of another run replaced.txt=new report.txt=old]" {
 		t.Errorf("left are %v", left)
 	}
 }

@@ -188,6 +188,23 @@ type resource struct {
 	at  *url.URL // where redirects led
 }
 
+// answersOf holds the name in an answer to the one that was asked for.
+func answersOf(asked *url.URL, r response) error {
+	want, err := segments(asked.EscapedPath())
+	if err != nil || len(want) == 0 || len(r.Hrefs) == 0 {
+		return err
+	}
+	answered, err := asked.Parse(strings.TrimSpace(r.Hrefs[0]))
+	if err != nil {
+		return store.Errorf(store.ErrRefused, "the server answered of %q, which is not an address", r.Hrefs[0])
+	}
+	have, err := segments(answered.EscapedPath())
+	if err != nil || len(have) == 0 || have[len(have)-1] != want[len(want)-1] {
+		return store.Errorf(store.ErrRefused, "the server was asked for %q and answered of %q; what it says is not relied on", asked.Path, r.Hrefs[0])
+	}
+	return nil
+}
+
 // lookAt asks for the properties of one resource.
 func (a *account) lookAt(ctx context.Context, target *url.URL) (resource, error) {
 	var found *resource
@@ -195,6 +212,9 @@ func (a *account) lookAt(ctx context.Context, target *url.URL) (resource, error)
 		p, ok := r.found()
 		if status := code(r.Status); !ok && status >= 400 {
 			return store.Errorf(kindOf(status), "%w", &statusError{status, "the server answered " + r.Status})
+		}
+		if err := answersOf(at, r); err != nil {
+			return err
 		}
 		if found == nil {
 			found = &resource{entryOf("", p), p.ETag, at}
