@@ -84,7 +84,7 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 // plan is more than the safety limits allow.
 func (r *Run) judge(ctx context.Context, totals plan.Totals) error {
 	if r.brake(totals) {
-		return r.Records.Ask(ctx, r.ID, r.seq)
+		return r.Records.Ask(context.WithoutCancel(ctx), r.ID, r.seq) // the hold has cancelled it
 	}
 	return r.Records.Judge(ctx, r.ID, r.seq)
 }

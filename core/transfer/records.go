@@ -140,7 +140,7 @@ type Records interface {
 	// ForgetUnjudged removes the Waiting items above the Seq that was judged.
 	ForgetUnjudged(ctx context.Context, run string) error
 	// Lost counts the files that the run has removed, and written over, since a
-	// moment.
+	// moment, without those that a person was asked about.
 	Lost(ctx context.Context, run string, since time.Time) (removed, replaced int64, err error)
 	// Epoch returns what tells whether the pairs of a scope are of the places
 	// that its route leads to now; the zero value where nothing is kept.

@@ -99,7 +99,7 @@ func (m *memory) Lost(_ context.Context, _ string, since time.Time) (removed, re
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, item := range m.items {
-		if item.State != transfer.Done || m.ends[item.Seq].Ended.Before(since) {
+		if item.State != transfer.Done || item.Seq <= m.asked || m.ends[item.Seq].Ended.Before(since) {
 			continue
 		}
 		switch {

@@ -262,6 +262,7 @@ func (s *Server) planStep(ctx context.Context, text string, folder tree.Located,
 	if one.entry, err = one.from.Store.Stat(ctx, one.from.Place); err != nil {
 		return one, s.explain(ctx, one.from.Address, err)
 	}
+	one.from.Place = one.from.Place.As(one.entry.Kind)
 	if name == "" {
 		name = one.from.Place.Name
 	}
@@ -276,7 +277,7 @@ func (s *Server) planStep(ctx context.Context, text string, folder tree.Located,
 	if err := one.to.Store.Traits().NameError(one.to.Place.Folder.Path, name); err != nil {
 		return one, err
 	}
-	_, err = one.to.Store.Stat(ctx, one.to.Place)
+	_, err = store.Occupant(ctx, one.to.Store, one.to.Place.As(one.entry.Kind))
 	if err == nil {
 		return one, store.Errorf(store.ErrExists, "%s is there already; give another name, or move that away first", one.to.Address)
 	}

@@ -182,7 +182,7 @@ func (db *DB) Lost(ctx context.Context, run string, since time.Time) (removed, r
 		&removed:  "items_removing WHERE run = ? AND writes = " + removes + " AND kind <> 'folder' AND cause <> 'moved'",
 		&replaced: "items_writing WHERE run = ? AND writes = " + writes + " AND action = 'replace'",
 	} {
-		err := db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM items INDEXED BY "+from+" AND state = 'done' AND ended >= ?", number, nanoseconds(since)).Scan(counted)
+		err := db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM items INDEXED BY "+from+" AND state = 'done' AND ended >= ? AND seq > (SELECT asked FROM runs WHERE number = ?)", number, nanoseconds(since), number).Scan(counted)
 		if err != nil {
 			return 0, 0, err
 		}

@@ -227,6 +227,11 @@ func (f *Faulty) RemoveFolder(ctx context.Context, place store.Ref) (store.Remov
 // be made to fail.
 func (f *Faulty) Capabilities() store.Capabilities {
 	c := f.Store.Capabilities()
+	if list := c.ListFlat; list != nil {
+		c.ListFlat = func(ctx context.Context, folder store.Folder) iter.Seq2[store.Listed, error] {
+			return f.listFlat(list(ctx, folder), folder)
+		}
+	}
 	if beneath := c.Parts; beneath != nil {
 		c.Parts = faultyParts{beneath, f}
 	}
@@ -241,6 +246,43 @@ func (f *Faulty) Capabilities() store.Capabilities {
 		}
 	}
 	return c
+}
+
+// listFlat has the faults of listing each folder happen in a flat listing.
+func (f *Faulty) listFlat(listing iter.Seq2[store.Listed, error], folder store.Folder) iter.Seq2[store.Listed, error] {
+	type state struct {
+		fault *Fault
+		n     int64
+	}
+	return func(yield func(store.Listed, error) bool) {
+		folders := map[store.Path]*state{}
+		fails := func(below store.Path) error {
+			one := folders[below]
+			if one == nil {
+				_, name := (folder.Path + below).Split()
+				one = &state{fault: f.call(OpList, name)}
+				folders[below] = one
+			}
+			one.n++
+			if one.fault != nil && one.fault.Err != nil && one.n > one.fault.At {
+				return one.fault.Err
+			}
+			return nil
+		}
+		if err := fails(""); err != nil {
+			yield(store.Listed{}, err)
+			return
+		}
+		folders[""].n = 0
+		for listed, err := range listing {
+			if err == nil {
+				err = fails(listed.Below)
+			}
+			if !yield(listed, err) || err != nil {
+				return
+			}
+		}
+	}
 }
 
 type faultyParts struct {
