@@ -205,7 +205,7 @@ func (a *app) accountUnlink() *cobra.Command {
 		if _, err := c.Account(ctx, name); err != nil {
 			return err
 		}
-		err := a.confirm(yes, fmt.Sprintf("Unlink %s? Nothing there is removed; its secret is forgotten.", name), "unlink "+name)
+		err := a.confirm(yes, fmt.Sprintf("Unlink %s? Nothing there is removed, and its secret is forgotten. What is remembered of copies is kept for 90 days, and holds again when the same place is linked again.", name), "unlink "+name)
 		if err != nil {
 			return err
 		}
@@ -222,7 +222,7 @@ func (a *app) accountUnlink() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		_, err = fmt.Fprintf(a.out, "Unlinked %s. What is there stays as it is; link it again with: heron account link --again %s\n", name, name)
+		_, err = fmt.Fprintf(a.out, "Unlinked %s. What is there stays as it is. Its secret is forgotten; what is remembered of copies there is kept for 90 days.\nLink it again with: heron account link --again %s\n", name, name)
 		return err
 	})
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask")

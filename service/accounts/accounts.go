@@ -204,6 +204,11 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		return records.Account{}, Found{}, err
 	}
 	row.Owner, row.Secret, row.Mark = found.Owner, keeps.now(), mark(looking, opened.Store)
+	if id := a.again(ctx, row); id != row.ID && !link.consented && link.shared == "" {
+		_ = store.Close(opened.Store) // it is opened as the one that it was
+		link.Again = id
+		return a.Add(ctx, link)
+	}
 	now := time.Now()
 	row.SeenAt, row.Options = &now, pinned(row.Options, opened.Store)
 	if err := a.db.AddAccount(ctx, &row); err != nil {
@@ -367,7 +372,13 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	epoch := a.epochs[row.ID]
 	a.mu.Unlock()
 	if ok {
-		return opened, nil
+		err := store.Check(ctx, opened.Store)
+		if store.KindOf(err) != store.ErrReplaced {
+			return opened, nil
+		}
+		a.log.Warn("an account is opened again", "account", name, "error", err)
+		a.forget(row.ID)
+		epoch++
 	}
 	// Not cancelled with the request that came first: others may wait too.
 	opening := a.opening.DoChan(fmt.Sprint(row.ID, " ", epoch), func() (any, error) {

@@ -33,7 +33,7 @@ func (a *Accounts) happened(ctx context.Context, row records.Account, what, why 
 	if by == "" {
 		by = byService
 	}
-	event := records.LinkEvent{Account: row.ID, Name: row.Name, At: time.Now(), What: what, By: by, Why: why, Settings: row.Settings()}
+	event := records.LinkEvent{Account: row.ID, Name: row.Name, At: time.Now(), What: what, By: by, Why: why, Settings: row.Settings(), Mark: row.Mark}
 	if err := a.db.AddLinkEvent(context.WithoutCancel(ctx), &event); err != nil {
 		a.log.Error("could not keep what happened to a link", "account", row.Name, "what", what, "error", err)
 	}
@@ -332,6 +332,30 @@ func (a *Accounts) markedPlace(ctx context.Context, name string) (string, error)
 		}
 	}
 	return row.Mark, a.db.SaveAccount(ctx, row, "Mark")
+}
+
+// LeaveMark leaves a mark at an account's place, by which it is known again when it is
+// linked anew; not where it cannot be written to.
+func (a *Accounts) LeaveMark(ctx context.Context, name string) error {
+	_, err := a.markedPlace(ctx, name)
+	switch store.KindOf(err) {
+	case store.ErrRefused, store.ErrNameRefused, store.ErrUnsupported:
+		return nil
+	}
+	return err
+}
+
+// again is the id under which a place was linked before, if it is marked and that link
+// has ended; else the one given. What is remembered of copies there holds again.
+func (a *Accounts) again(ctx context.Context, row records.Account) string {
+	if row.Mark == "" {
+		return row.ID
+	}
+	id, err := a.db.EndedAt(ctx, row.Mark)
+	if err != nil {
+		return row.ID
+	}
+	return id
 }
 
 // SamePlace reports whether two accounts are at one place, by the mark of the first:

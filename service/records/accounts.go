@@ -65,14 +65,11 @@ func (db *DB) HandSignIn(ctx context.Context, from, to string, secret []byte) er
 	})
 }
 
-// RemoveAccount forgets an account and what was paired through it.
+// RemoveAccount forgets an account. What is remembered of copies through it stays, for
+// when its place is linked again: see ForgetEnded.
 func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		// A scope names the ids of its two accounts.
-		for _, statement := range []string{
-			"DELETE FROM pairs WHERE scope IN (SELECT number FROM scopes WHERE instr(name, ?))",
-			"DELETE FROM scopes WHERE instr(name, ?)", "DELETE FROM space_samples WHERE account = ?", "DELETE FROM accounts WHERE id = ?",
-		} {
+		for _, statement := range []string{"DELETE FROM space_samples WHERE account = ?", "DELETE FROM accounts WHERE id = ?"} {
 			if _, err := tx.ExecContext(ctx, statement, account.ID); err != nil {
 				return err
 			}

@@ -20,6 +20,8 @@ type LinkEvent struct {
 	Why     string
 	// Settings as they were from then on, never with a secret.
 	Settings LinkSettings `gorm:"serializer:json"`
+	// Mark of the place that the link led to, where it had one.
+	Mark string
 }
 
 // LinkSettings are what an account is linked with, but for its secret.
@@ -61,6 +63,32 @@ func (db *DB) LinkEvents(ctx context.Context, account string) (events []LinkEven
 		query = query.Where("account = ?", account)
 	}
 	return events, query.Find(&events).Error
+}
+
+// EndedAt returns the id of the link that led to a marked place and ended last;
+// ErrNotFound where there was none, or it is linked again.
+func (db *DB) EndedAt(ctx context.Context, mark string) (id string, err error) {
+	err = db.readPool.QueryRowContext(ctx, `SELECT account FROM link_events WHERE mark = ? AND mark <> '' AND what = 'ended'
+		AND account NOT IN (SELECT id FROM accounts) ORDER BY seq DESC LIMIT 1`, mark).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return id, err
+}
+
+// ForgetEnded drops what is remembered of copies through links that ended before a
+// moment.
+func (db *DB) ForgetEnded(ctx context.Context, before time.Time) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		const ended = `(SELECT account FROM link_events WHERE what = 'ended' AND at < ? AND account NOT IN (SELECT id FROM accounts))`
+		const scopes = "(SELECT number FROM scopes JOIN " + ended + " AS ended ON instr(scopes.name, ended.account))"
+		for _, statement := range []string{"DELETE FROM pairs WHERE scope IN " + scopes, "DELETE FROM scopes WHERE number IN " + scopes} {
+			if _, err := tx.ExecContext(ctx, statement, before); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // LinkedAs returns the id of the link that had a name last, ended or not;

@@ -123,6 +123,8 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"ALTER TABLE scopes ADD COLUMN ends TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE pairs ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE certificate_files ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE link_events ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
+	"CREATE INDEX link_events_mark ON link_events (mark, seq) WHERE mark <> ''",
 	"CREATE INDEX items_writing ON items (run, coalesce(target_key, key)) WHERE writes = " + writes,
 })}
 

@@ -17,10 +17,12 @@ func (r *Runner) Aside(ctx context.Context, account string, change func() error)
 	var stopped []*active
 	r.mu.Lock()
 	for _, a := range r.active {
-		if slices.Contains(changed(a.row), account) {
-			a.aside = true
-			stopped = append(stopped, a)
-		}
+		a.do(func(s *runState) {
+			if slices.Contains(changed(s.row), account) {
+				s.aside = true
+				stopped = append(stopped, a)
+			}
+		})
 	}
 	r.mu.Unlock()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), asideTime)
@@ -50,9 +52,11 @@ func (r *Runner) takeUp(a *active) {
 		if r.ctx.Err() != nil {
 			return
 		}
-		row, err := r.db.Run(r.ctx, a.row.ID)
+		r.hands.Lock()
+		defer r.hands.Unlock()
+		row, err := r.db.Run(r.ctx, a.id)
 		if err != nil {
-			r.log.Error("could not go on with a run", "run", a.row.ID, "error", err)
+			r.log.Error("could not go on with a run", "run", a.id, "error", err)
 			return
 		}
 		r.mu.Lock()

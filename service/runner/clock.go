@@ -86,7 +86,7 @@ func (r *Runner) endGoing(name string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, a := range r.active {
-		if a.row.Job == name {
+		if a.now().row.Job == name {
 			a.stopOnce.Do(func() { close(a.stop) })
 		}
 	}

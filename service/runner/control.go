@@ -30,9 +30,7 @@ func (r *Runner) Cancel(ctx context.Context, id string) error {
 		return err
 	}
 	if a != nil {
-		r.mu.Lock()
-		a.row.Cancelling = true
-		r.mu.Unlock()
+		a.do(func(s *runState) { s.row.Cancelling = true })
 		a.cancel(transfer.ErrCancelled)
 		return nil
 	}
@@ -45,11 +43,10 @@ func (r *Runner) Cancel(ctx context.Context, id string) error {
 func (r *Runner) find(ctx context.Context, id string) (records.Run, *active, error) {
 	r.mu.Lock()
 	a, ok := r.active[id]
-	if ok {
-		defer r.mu.Unlock()
-		return a.row, a, nil
-	}
 	r.mu.Unlock()
+	if ok {
+		return a.now().row, a, nil
+	}
 	row, err := r.db.Run(ctx, id)
 	return row, nil, err
 }
@@ -71,10 +68,10 @@ func (r *Runner) pause(ctx context.Context, id string, cause plan.Cause, why str
 	case a == nil:
 		return nil // paused already
 	}
-	r.mu.Lock()
-	a.paused, a.resume = true, false
-	a.pauseCause, a.pauseWhy = cause, why
-	r.mu.Unlock()
+	a.do(func(s *runState) {
+		s.paused, s.resume = true, false
+		s.pauseCause, s.pauseWhy = cause, why
+	})
 	if err := r.db.PauseRun(ctx, row); err != nil {
 		return err
 	}
@@ -84,23 +81,28 @@ func (r *Runner) pause(ctx context.Context, id string, cause plan.Cause, why str
 
 // Continue takes a paused run up again.
 func (r *Runner) Continue(ctx context.Context, id string) error {
-	row, a, err := r.find(ctx, id)
+	row, _, err := r.find(ctx, id)
 	switch {
 	case err != nil:
 		return err
 	case row.Ended():
 		return refused(row, "what failed is taken up by: heron run retry %s", id)
-	case a != nil:
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		a.resume = a.paused // it is about to be paused, or goes on anyway
-		return nil
 	}
 	return r.take(ctx, row)
 }
 
-// take takes up a run that is paused, unless somebody was faster.
+// take takes up a run that is paused, unless somebody was faster. One that is about to
+// be paused goes on after that.
 func (r *Runner) take(ctx context.Context, row records.Run) error {
+	r.hands.Lock()
+	defer r.hands.Unlock()
+	r.mu.Lock()
+	a, going := r.active[row.ID]
+	r.mu.Unlock()
+	if going {
+		a.do(func(s *runState) { s.resume = s.paused })
+		return nil
+	}
 	taken, err := r.db.TakePaused(ctx, row)
 	if err == nil && taken {
 		row.State = records.Queued

@@ -40,14 +40,15 @@ func (r *Runner) Figures() Figures {
 	}
 	f.add(r.past.snapshot)
 	for _, a := range r.active {
-		if a.run == nil {
+		state := a.now()
+		if state.run == nil {
 			continue
 		}
-		snapshot := a.run.Snapshot()
-		f.add(minus(snapshot, a.before))
+		snapshot := state.run.Snapshot()
+		f.add(minus(snapshot, state.before))
 		f.Rate += snapshot.Rate
-		if a.watch != nil {
-			f.Lag[a.row.Job] = a.watch.lag(time.Now())
+		if state.watch != nil {
+			f.Lag[state.row.Job] = state.watch.lag(time.Now())
 		}
 	}
 	return f
@@ -84,10 +85,11 @@ func (r *Runner) count(a *active, state string) {
 		}
 		r.past.runs[state]++
 	}
-	if a.run == nil {
+	active := a.now()
+	if active.run == nil {
 		return
 	}
-	s, sum := minus(a.run.Snapshot(), a.before), &r.past.snapshot
+	s, sum := minus(active.run.Snapshot(), active.before), &r.past.snapshot
 	sum.Done, sum.Skipped, sum.Failed = sum.Done+s.Done, sum.Skipped+s.Skipped, sum.Failed+s.Failed
 	sum.Moved, sum.Retries = sum.Moved+s.Moved, sum.Retries+s.Retries
 }

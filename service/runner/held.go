@@ -17,10 +17,11 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	row.State, row.Cause, row.Why = records.Held, string(result.Cause), result.Why
 	row.Released = row.Released && !result.Cause.IsBrake() // that word is used up
 	columns := []string{"state", "cause", "why", "released"}
-	if a.run != nil {
-		setCounts(&row, a.run.Snapshot())
+	if run := a.now().run; run != nil {
+		setCounts(&row, run.Snapshot())
 		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	}
+	r.hands.Lock()
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
 		r.log.Error("could not keep that a run is held", "run", row.ID, "error", err)
 	}
@@ -28,9 +29,11 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	r.mu.Lock()
 	delete(r.active, row.ID)
 	r.count(a, "")
-	row.Cancelling = a.row.Cancelling
-	again := a.resume || row.Cancelling
 	r.mu.Unlock()
+	state := a.now()
+	r.hands.Unlock()
+	row.Cancelling = state.row.Cancelling
+	again := state.resume || row.Cancelling
 	r.log.Warn("run", "run", row.ID, "state", row.State, "cause", row.Cause, "why", row.Why)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	if !again {

@@ -154,6 +154,14 @@ func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules 
 	if !rules.Type.Removes() && !clears {
 		return nil
 	}
+	for _, account := range []string{route.Source.Account, route.Target.Account} {
+		if !leaveMark {
+			break
+		}
+		if err := r.accounts.LeaveMark(ctx, account); err != nil {
+			return err
+		}
+	}
 	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
 	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
 	if from != "" && to != "" && strings.HasPrefix(from, to) {

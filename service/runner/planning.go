@@ -120,6 +120,7 @@ func (r *Runner) Scope(ctx context.Context, from, to store.Address) (string, err
 		if err != nil {
 			return "", err
 		}
+		address.Folder = false // a closing slash leads to the same place
 		parts = append(parts, id+strings.TrimPrefix(address.String(), "/"+address.Account))
 	}
 	return strings.Join(parts, "\n"), nil

@@ -168,9 +168,7 @@ func (r *Runner) changeRules(ctx context.Context, id string, change func(*plan.R
 		return nil, err
 	}
 	if a != nil {
-		r.mu.Lock()
-		change(&a.row.Rules)
-		r.mu.Unlock()
+		a.do(func(s *runState) { change(&s.row.Rules) })
 	}
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	return a, nil

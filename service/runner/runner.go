@@ -11,14 +11,12 @@ import (
 	"log/slog"
 	"runtime/debug"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
 
 	"deftheron/contract"
 	"deftheron/core/job"
-	"deftheron/core/pace"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -30,6 +28,10 @@ import (
 
 // usualAtOnce is how many runs move at once unless it is set; the others are queued.
 const usualAtOnce, mostAtOnce = 4, 32
+
+// keptAfterUnlink is how long what is remembered of copies through an account is kept
+// after it was unlinked.
+const keptAfterUnlink = 90 * 24 * time.Hour
 
 // reopenWait is how long to wait before an account that could not be reached
 // is tried again for a run.
@@ -60,32 +62,12 @@ type Runner struct {
 	feeds    *feeds
 	starting sync.Mutex // one run of a job is started at a time
 
+	// hands is held while a run is handed from the records to a goroutine of its
+	// own, or back, so that nobody meets it in between.
+	hands  sync.Mutex
 	mu     sync.Mutex
 	active map[string]*active // by id
 	past   tally
-}
-
-// active is a run that has not ended.
-type active struct {
-	row    records.Run
-	run    *transfer.Run // nil until its accounts are open
-	cancel context.CancelCauseFunc
-	paused bool
-	resume bool // it is to go on as soon as it is paused
-	// pauseCause and pauseWhy are those of a pause that no person asked for.
-	pauseCause plan.Cause
-	pauseWhy   string
-	aside      bool // it stops for a change of an account, and goes on after that
-	pace       pace.Limiter
-	share      *store.Share
-	moving     bool // it has one of the turns
-	ended      chan struct{}
-	// stop is closed when a run that goes on for good is to end.
-	stop     chan struct{}
-	stopOnce sync.Once
-	watch    *watch
-	before   transfer.Snapshot // what it had come to when it was taken up
-	watching atomic.Bool       // it has done all, and waits for changes
 }
 
 // New returns a runner. ctx ends all that it runs, to be taken up again.
@@ -107,6 +89,9 @@ func (r *Runner) Resume() error {
 	}
 	r.turns.setMost(atOnce)
 	if err := r.cleanArrivals(); err != nil {
+		return err
+	}
+	if err := r.db.ForgetEnded(r.ctx, time.Now().Add(-keptAfterUnlink)); err != nil {
 		return err
 	}
 	rows, err := r.db.OpenRuns(r.ctx)
@@ -211,12 +196,17 @@ func newID(now time.Time) string {
 	return string(id)
 }
 
-// launch carries a run out in a goroutine of its own.
+// launch carries a run out in a goroutine of its own, unless that is done already: two
+// hands may take up one run in the same moment.
 func (r *Runner) launch(row records.Run, resumed bool) {
-	ctx, cancel := context.WithCancelCause(r.ctx)
-	a := &active{row: row, cancel: cancel, ended: make(chan struct{}), stop: make(chan struct{}), share: store.NewShare(row.Rules.Priority.Weight())}
-	a.pace.Set(row.Rules.Pace)
 	r.mu.Lock()
+	if _, going := r.active[row.ID]; going {
+		r.mu.Unlock()
+		return
+	}
+	ctx, cancel := context.WithCancelCause(r.ctx)
+	end := make(chan struct{})
+	a := newActive(row, cancel, end)
 	r.active[row.ID] = a
 	r.mu.Unlock()
 	if row.Cancelling {
@@ -225,6 +215,7 @@ func (r *Runner) launch(row records.Run, resumed bool) {
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	r.group.Go(func() {
 		defer close(a.ended)
+		defer close(end)
 		defer cancel(nil)
 		result := r.carryOut(ctx, a, resumed)
 		r.ended(a, result)
@@ -232,9 +223,10 @@ func (r *Runner) launch(row records.Run, resumed bool) {
 }
 
 func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer.Result {
-	if a.moving = r.turns.take(ctx, a.share.Weight) == nil; a.moving {
+	row := a.now().row
+	if a.moving.Store(r.turns.take(ctx, a.share.Weight) == nil); a.moving.Load() {
 		defer func() {
-			if a.moving {
+			if a.moving.Load() {
 				r.turns.give()
 			}
 		}()
@@ -242,7 +234,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	if errors.Is(context.Cause(ctx), transfer.ErrPaused) {
 		return transfer.Result{}
 	}
-	if a.row.Step == job.Survey {
+	if row.Step == job.Survey {
 		return r.surveyRun(ctx, a)
 	}
 	routes, err := r.reach(ctx, a)
@@ -265,21 +257,21 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		again = watched.again
 	}
 	run := transfer.New(transfer.Options{
-		Again: again, Places: placesOf(a.row), ID: a.row.ID, Resumed: resumed, Routes: routes, Rules: a.row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
-		Began: a.row.CreatedAt, Pace: &a.pace, Share: a.share, Released: a.row.Released, Witnessed: true,
+		Again: again, Places: placesOf(row), ID: row.ID, Resumed: resumed, Routes: routes, Rules: row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
+		Began: row.CreatedAt, Pace: &a.pace, Share: a.share, Released: row.Released, Witnessed: true,
 	})
 	now := time.Now()
-	r.mu.Lock()
-	a.run, a.watch = run, watched
-	if resumed {
-		a.before = transfer.Snapshot{Done: a.row.Done, Skipped: a.row.Skipped, Failed: a.row.Failed, Moved: a.row.Moved}
-	}
-	a.row.State, a.row.Cause, a.row.Why = records.Running, "", ""
-	if a.row.StartedAt == nil {
-		a.row.StartedAt = &now
-	}
-	row := a.row
-	r.mu.Unlock()
+	a.do(func(s *runState) {
+		s.run, s.watch = run, watched
+		if resumed {
+			s.before = transfer.Snapshot{Done: s.row.Done, Skipped: s.row.Skipped, Failed: s.row.Failed, Moved: s.row.Moved}
+		}
+		s.row.State, s.row.Cause, s.row.Why = records.Running, "", ""
+		if s.row.StartedAt == nil {
+			s.row.StartedAt = &now
+		}
+		row = s.row
+	})
 	// Kept even while the service ends: a run that has begun is not a failed one.
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "state", "cause", "why", "started_at"); err != nil {
 		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
@@ -309,14 +301,15 @@ func placesOf(row records.Run) (places []transfer.TouchedPlace) {
 func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error) {
 	for {
 		// A run that was cancelled is opened too: it has leftovers to remove.
-		routes, err := r.openAs(r.ctx, a.row.Routes, a.row.Rules)
+		row := a.now().row
+		routes, err := r.openAs(r.ctx, row.Routes, row.Rules)
 		if err == nil || store.KindOf(err) != store.ErrTryAgain {
 			return routes, err
 		}
-		r.mu.Lock()
-		a.row.State, a.row.Cause, a.row.Why = records.Queued, string(plan.CauseOf(err)), err.Error()
-		row := a.row
-		r.mu.Unlock()
+		a.do(func(s *runState) {
+			s.row.State, s.row.Cause, s.row.Why = records.Queued, string(plan.CauseOf(err)), err.Error()
+			row = s.row
+		})
 		r.log.Warn("a run waits for an account", "run", row.ID, "error", err)
 		r.hub.Publish(live.Runs, r.contract(row, nil))
 		timer := time.NewTimer(reopenWait)
@@ -340,17 +333,16 @@ func (r *Runner) endUnopened(a *active, err error) transfer.Result {
 		result = transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
 		rest, cause = transfer.Skipped, plan.CauseCancelled
 	}
-	if _, err := r.db.EndRest(context.WithoutCancel(r.ctx), a.row.ID, rest, cause); err != nil {
-		r.log.Error("could not end the items of a run", "run", a.row.ID, "error", err)
+	if _, err := r.db.EndRest(context.WithoutCancel(r.ctx), a.id, rest, cause); err != nil {
+		r.log.Error("could not end the items of a run", "run", a.id, "error", err)
 	}
 	return result
 }
 
 // ended keeps how a run ended. One that was interrupted stays as it is.
 func (r *Runner) ended(a *active, result transfer.Result) {
-	r.mu.Lock()
-	row := a.row
-	r.mu.Unlock()
+	state := a.now()
+	row := state.row
 	r.Ended(changed(row))
 	if result.State == "" {
 		r.interrupted(a, row)
@@ -362,9 +354,10 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	}
 	now := time.Now()
 	row.State, row.Cause, row.Why, row.EndedAt = result.State, string(result.Cause), result.Why, &now
-	if a.run != nil {
-		setCounts(&row, a.run.Snapshot())
+	if state.run != nil {
+		setCounts(&row, state.run.Snapshot())
 	}
+	r.hands.Lock()
 	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row,
 		"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	if err != nil {
@@ -376,6 +369,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	r.count(a, row.State)
 	idle := len(r.active) == 0
 	r.mu.Unlock()
+	r.hands.Unlock()
 	if idle {
 		// What a run needed goes back to the system now, not minutes later.
 		debug.FreeOSMemory()
@@ -395,20 +389,22 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 // interrupted leaves a run as it is, to be taken up at the next start; one that
 // a person paused, to be taken up when they say so.
 func (r *Runner) interrupted(a *active, row records.Run) {
-	r.mu.Lock()
-	paused := a.paused
-	if a.aside && !paused {
+	r.hands.Lock()
+	state := a.now()
+	if state.aside && !state.paused {
+		r.mu.Lock()
 		delete(r.active, row.ID)
+		r.mu.Unlock()
 	}
-	r.mu.Unlock()
-	if !paused {
+	if !state.paused {
+		r.hands.Unlock()
 		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
 		return
 	}
-	row.State, row.Cause, row.Why = records.Paused, string(a.pauseCause), a.pauseWhy
+	row.State, row.Cause, row.Why = records.Paused, string(state.pauseCause), state.pauseWhy
 	columns := []string{"state", "cause", "why"}
-	if a.run != nil {
-		setCounts(&row, a.run.Snapshot())
+	if state.run != nil {
+		setCounts(&row, state.run.Snapshot())
 		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	}
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
@@ -418,9 +414,11 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 	r.mu.Lock()
 	delete(r.active, row.ID)
 	r.count(a, "")
-	row.Cancelling = a.row.Cancelling
-	again := a.resume || row.Cancelling // a person was faster than the pause
 	r.mu.Unlock()
+	state = a.now()
+	r.hands.Unlock()
+	row.Cancelling = state.row.Cancelling
+	again := state.resume || row.Cancelling // a person was faster than the pause
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	if again && r.ctx.Err() == nil {
 		if err := r.take(r.ctx, row); err != nil {

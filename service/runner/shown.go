@@ -22,15 +22,16 @@ func (r *Runner) Progress() (any, float64) {
 	defer r.mu.Unlock()
 	progress := contract.Progress{Runs: []contract.Run{}, Transfers: transfers, Rate: rate}
 	for _, a := range r.active {
-		if a.run == nil {
+		state := a.now()
+		if state.run == nil {
 			continue
 		}
-		snapshot := a.run.Snapshot()
+		snapshot := state.run.Snapshot()
 		if a.watching.Load() && snapshot.Rate == 0 {
 			continue // nothing moves
 		}
 		progress.Rate += snapshot.Rate
-		progress.Runs = append(progress.Runs, r.contract(a.row, &snapshot))
+		progress.Runs = append(progress.Runs, r.contract(state.row, &snapshot))
 	}
 	if len(progress.Runs)+len(progress.Transfers) == 0 && rate == 0 {
 		return nil, 0
@@ -41,17 +42,18 @@ func (r *Runner) Progress() (any, float64) {
 // Run returns a run as it is now.
 func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
 	r.mu.Lock()
-	if a, ok := r.active[id]; ok {
-		defer r.mu.Unlock()
-		if a.run == nil {
-			return r.contract(a.row, nil), nil
+	a, ok := r.active[id]
+	r.mu.Unlock()
+	if ok {
+		state := a.now()
+		if state.run == nil {
+			return r.contract(state.row, nil), nil
 		}
-		snapshot := a.run.Snapshot()
-		shown := r.contract(a.row, &snapshot)
+		snapshot := state.run.Snapshot()
+		shown := r.contract(state.row, &snapshot)
 		shown.Watching = a.watching.Load()
 		return shown, nil
 	}
-	r.mu.Unlock()
 	row, err := r.db.Run(ctx, id)
 	shown := r.contract(row, nil)
 	if err == nil {

@@ -18,10 +18,11 @@ import (
 // surveyRun carries out a run that surveys the sources of its routes for their targets.
 func (r *Runner) surveyRun(ctx context.Context, a *active) transfer.Result {
 	now := time.Now()
-	r.mu.Lock()
-	a.row.State, a.row.Cause, a.row.Why, a.row.StartedAt = records.Running, "", "", &now
-	row := a.row
-	r.mu.Unlock()
+	var row records.Run
+	a.do(func(s *runState) {
+		s.row.State, s.row.Cause, s.row.Why, s.row.StartedAt = records.Running, "", "", &now
+		row = s.row
+	})
 	if err := r.db.SaveRun(context.WithoutCancel(ctx), row, "state", "cause", "why", "started_at"); err != nil {
 		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}

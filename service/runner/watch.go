@@ -49,14 +49,15 @@ type watch struct {
 // watchJob begins to follow the ends of a run's routes; nil where the job is not
 // continuous.
 func (r *Runner) watchJob(ctx context.Context, a *active, routes []transfer.Route, resumed bool) (*watch, error) {
-	row, err := r.db.KeptJob(ctx, a.row.Job)
+	run := a.now().row
+	row, err := r.db.KeptJob(ctx, run.Job)
 	if err != nil || !row.Spec.When.Continuous || row.Type == job.Migrate {
 		return nil, nil // a job that was removed meanwhile is no longer followed
 	}
 	w := &watch{runner: r, active: a, begun: time.Now(), stop: a.stop, touched: map[transfer.TouchedPlace]bool{}, all: resumed, some: make(chan struct{}, 1)}
 	for i, route := range routes {
 		ends := []transfer.Side{route.Source}
-		if a.row.Rules.Type == plan.TwoWay {
+		if run.Rules.Type == plan.TwoWay {
 			ends = append(ends, route.Target)
 		}
 		for n, side := range ends {
@@ -168,13 +169,13 @@ func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Tou
 	// While it waits, others may move.
 	w.active.watching.Store(true)
 	defer w.active.watching.Store(false)
-	w.active.moving = false
+	w.active.moving.Store(false)
 	w.runner.turns.give()
 	all, ok := w.await(ctx, retry)
 	if !ok || w.runner.turns.take(ctx, w.active.share.Weight) != nil {
 		return transfer.Touched{}, false
 	}
-	w.active.moving = true
+	w.active.moving.Store(true)
 	if all {
 		return transfer.Touched{All: true}, true
 	}
