@@ -153,6 +153,6 @@ func (db *DB) TakeIncoming(ctx context.Context, one Incoming, run *Run) error {
 
 // OpenRunsOf is how many runs of a job have not ended.
 func (db *DB) OpenRunsOf(ctx context.Context, job string) (n int, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs WHERE job = ? AND ended_at IS NULL", job).Scan(&n)
+	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs INDEXED BY runs_open WHERE job = ? AND ended_at IS NULL", job).Scan(&n)
 	return n, err
 }

@@ -51,6 +51,6 @@ func (db *DB) LastRun(ctx context.Context, job string) (run Run, err error) {
 // OpenRunOf returns the run of a job that has not ended; ErrNotFound where there is
 // none.
 func (db *DB) OpenRunOf(ctx context.Context, job string) (run Run, err error) {
-	err = db.read.WithContext(ctx).Where("job = ? AND ended_at IS NULL", job).Order("number").First(&run).Error
+	err = db.read.WithContext(ctx).Table("runs INDEXED BY runs_open").Where("job = ? AND ended_at IS NULL", job).Order("number").Take(&run).Error
 	return run, found(err)
 }

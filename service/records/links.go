@@ -80,8 +80,8 @@ func (db *DB) EndedAt(ctx context.Context, mark string) (id string, err error) {
 // moment.
 func (db *DB) ForgetEnded(ctx context.Context, before time.Time) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		const ended = `(SELECT account FROM link_events WHERE what = 'ended' AND at < ? AND account NOT IN (SELECT id FROM accounts))`
-		const scopes = "(SELECT number FROM scopes JOIN " + ended + " AS ended ON instr(scopes.name, ended.account))"
+		const scopes = `(SELECT number FROM scopes WHERE EXISTS (SELECT 1 FROM link_events INDEXED BY link_events_ended
+			WHERE what = 'ended' AND at < ? AND instr(scopes.name, account) AND account NOT IN (SELECT id FROM accounts)))`
 		for _, statement := range []string{"DELETE FROM pairs WHERE scope IN " + scopes, "DELETE FROM scopes WHERE number IN " + scopes} {
 			if _, err := tx.ExecContext(ctx, statement, before); err != nil {
 				return err

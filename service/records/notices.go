@@ -28,7 +28,7 @@ func (db *DB) AddNotices(ctx context.Context, notices []Notice) error {
 
 // DueNotices returns those that are to be sent, oldest first.
 func (db *DB) DueNotices(ctx context.Context, now time.Time) (notices []Notice, err error) {
-	err = db.read.WithContext(ctx).Where("sent_at IS NULL AND given_up = 0 AND due_at <= ?", now).Order("seq").Limit(500).Find(&notices).Error
+	err = db.read.WithContext(ctx).Table("notices INDEXED BY notices_due").Where("sent_at IS NULL AND given_up = 0 AND due_at <= ?", now).Order("seq").Limit(500).Find(&notices).Error
 	return notices, err
 }
 

@@ -69,10 +69,13 @@ func Open(dir string) (*DB, error) {
 	return db, err
 }
 
+// driverName is that of the SQLite driver; tests take one that tells what is asked.
+var driverName = sqlite.DriverName
+
 func open(path, mode string, connections int) (*gorm.DB, error) {
 	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
 	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_cache_size=-4000&mode=" + mode
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
+	db, err := gorm.Open(sqlite.New(sqlite.Config{DriverName: driverName, DSN: dsn}), &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
 	})
 	if err != nil {
@@ -125,6 +128,9 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"ALTER TABLE certificate_files ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE link_events ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
 	"CREATE INDEX link_events_mark ON link_events (mark, seq) WHERE mark <> ''",
+	"CREATE INDEX link_events_name ON link_events (name, seq)",
+	"CREATE INDEX link_events_ended ON link_events (at, account) WHERE what = 'ended'",
+	"CREATE INDEX runs_open ON runs (job, number) WHERE ended_at IS NULL",
 	"CREATE INDEX items_writing ON items (run, coalesce(target_key, key)) WHERE writes = " + writes,
 })}
 

@@ -181,7 +181,9 @@ func TestPairsInPages(t *testing.T) {
 	}
 }
 
-func TestUnlinkingForgetsPairs(t *testing.T) {
+// TestUnlinkingKeepsPairs keeps what is remembered of copies through an account that was
+// unlinked, for so long, and drops it then.
+func TestUnlinkingKeepsPairs(t *testing.T) {
 	db, ctx := open(t, t.TempDir()), t.Context()
 	addRun(t, db, "run1")
 	for _, id := range []string{"id-one", "id-two"} {
@@ -195,21 +197,38 @@ func TestUnlinkingForgetsPairs(t *testing.T) {
 	if err := db.Finish(ctx, "run1", scopes, endings); err != nil {
 		t.Fatal(err)
 	}
+	pairs := func(want ...int) {
+		t.Helper()
+		for i, want := range want {
+			n := 0
+			for range db.Pairs(ctx, scopes[i]) {
+				n++
+			}
+			if n != want {
+				t.Errorf("%d pairs of %q are left, want %d", n, scopes[i], want)
+			}
+		}
+	}
 	if err := db.RemoveAccount(ctx, records.Account{ID: "id-one"}); err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []int{0, 1} {
-		n := 0
-		for range db.Pairs(ctx, scopes[i]) {
-			n++
-		}
-		if n != want {
-			t.Errorf("%d pairs of %q are left, want %d", n, scopes[i], want)
-		}
+	ended := records.LinkEvent{Account: "id-one", Name: "one", At: time.Now(), What: records.LinkEnded, Mark: "mark of one"}
+	if err := db.AddLinkEvent(ctx, &ended); err != nil {
+		t.Fatal(err)
 	}
 	if _, err := db.Account(ctx, "id-one"); !errors.Is(err, records.ErrNotFound) {
 		t.Errorf("the account is still there: %v", err)
 	}
+	if id, err := db.EndedAt(ctx, "mark of one"); err != nil || id != "id-one" {
+		t.Errorf("the marked place was linked as %q, %v", id, err)
+	}
+	for _, before := range []time.Duration{-time.Hour, time.Hour} {
+		pairs(1, 1)
+		if err := db.ForgetEnded(ctx, time.Now().Add(before)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	pairs(0, 1)
 }
 
 func TestAccountsAndRuns(t *testing.T) {

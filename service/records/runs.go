@@ -123,7 +123,7 @@ func (db *DB) Runs(ctx context.Context, before int64, most int) (runs []Run, err
 
 // OpenRuns returns the runs that have not ended, oldest first.
 func (db *DB) OpenRuns(ctx context.Context) (runs []Run, err error) {
-	err = db.read.WithContext(ctx).Where("ended_at IS NULL").Order("number").Find(&runs).Error
+	err = db.read.WithContext(ctx).Table("runs INDEXED BY runs_open").Where("ended_at IS NULL").Order("number").Find(&runs).Error
 	return runs, err
 }
 
