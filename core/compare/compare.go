@@ -26,6 +26,9 @@ type Remembered struct {
 	Modified time.Time
 }
 
+// Nothing is remembered of a side that is not to be believed: no entry is it.
+var Nothing = Remembered{Revision: "~", Size: -1}
+
 // RememberedOf returns what is kept of an entry.
 func RememberedOf(entry store.Entry) Remembered {
 	return Remembered{Revision: entry.Revision, Size: entry.Size, Modified: entry.Modified}

@@ -175,7 +175,7 @@ func (p *Planner) folderInStep(d compare.Difference) (Step, bool) {
 	if d.Source != nil {
 		step.Source = *d.Source
 	}
-	known := d.Pair != nil
+	known := d.Pair != nil && !p.Merges
 	switch {
 	case d.Source != nil && d.Target != nil:
 		step.Action = Remember

@@ -27,18 +27,19 @@ type canaries struct {
 	gone           bool
 }
 
-// seen is told of what is ours in the listing of a side, and stops the run at the
-// canary of the other.
-func (c *canaries) seen(side Side) func(store.Listed) {
+// watch returns what is told of all that is ours in the listing of one end, and stops
+// the run at the canary of the other.
+func (c *canaries) watch(target bool) func(store.Listed) {
 	if c == nil {
 		return nil
 	}
+	foreign := c.target
+	if target {
+		foreign = c.source
+	}
 	return func(listed store.Listed) {
-		for _, canary := range []store.Ref{c.source, c.target} {
-			own := side.Root.AsFolder().Path + listed.Below
-			if canary.Name == listed.Name && canary.Name != "" && own != canary.Folder.Path {
-				c.halt()
-			}
+		if foreign.Name != "" && listed.Name == foreign.Name {
+			c.halt()
 		}
 	}
 }

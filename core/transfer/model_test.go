@@ -86,12 +86,12 @@ func place(path string) store.Ref {
 	return store.At(append([]string{"in"}, strings.Split(path, "/")...)...)
 }
 
-func (s *side) free(path string) bool {
-	target := place(path)
+func (s *side) free(path string, kind store.Kind) bool {
+	target := place(path).As(kind)
 	if err := s.allowed(target); err != nil {
 		return false
 	}
-	_, err := s.Stat(s.context(), target)
+	_, err := store.Occupant(s.context(), s.Account, target)
 	return err != nil
 }
 
@@ -142,9 +142,9 @@ func (s *side) operate() string {
 			}
 		}
 	}
-	switch s.random.IntN(10) {
+	switch s.random.IntN(12) {
 	case 0, 1, 2:
-		if path := s.newName(fileNames, folders); s.free(path) {
+		if path := s.newName(fileNames, folders); s.free(path, store.KindFile) {
 			content := s.content()
 			put(path, content)
 			return fmt.Sprintf("create %s %q", path, content)
@@ -163,13 +163,13 @@ func (s *side) operate() string {
 		}
 	case 6:
 		if path, ok := s.pick(names); ok {
-			if to := s.newName(fileNames, folders); s.free(to) {
+			if to := s.newName(fileNames, folders); s.free(to, store.KindFile) {
 				rename(path, to)
 				return "rename " + path + " to " + to
 			}
 		}
 	case 7:
-		if path := s.newName(folderNames, folders); s.free(path) {
+		if path := s.newName(folderNames, folders); s.free(path, store.KindFolder) {
 			s.Folder(append([]string{"in"}, strings.Split(path, "/")...)...)
 			return "folder " + path
 		}
@@ -179,7 +179,7 @@ func (s *side) operate() string {
 				removeFolder(folder)
 				return "remove folder " + folder
 			}
-			if to := s.newName(folderNames, nil); s.free(to) && !strings.HasPrefix(to+"/", folder+"/") {
+			if to := s.newName(folderNames, nil); s.free(to, store.KindFolder) && !strings.HasPrefix(to+"/", folder+"/") {
 				for _, name := range inside(folder) {
 					rename(name, to+strings.TrimPrefix(name, folder))
 				}
@@ -193,15 +193,42 @@ func (s *side) operate() string {
 		if path, ok := s.pick(names); ok && s.random.IntN(2) == 0 && !caseTwin(path) {
 			remove(path)
 			s.Folder(append([]string{"in"}, strings.Split(path, "/")...)...)
+			if inside, there := files[path+"/in it"]; there { // in the folder beside the file
+				s.removed[inside] = true
+			}
 			content := s.content()
 			put(path+"/in it", content)
 			return fmt.Sprintf("put a folder, with %q, in place of %s", content, path)
 		}
 		if folder, ok := s.pick(folders); ok {
 			removeFolder(folder)
+			if file, there := files[folder]; there { // it had the name as well
+				s.removed[file] = true
+			}
 			content := s.content()
 			put(folder, content)
 			return fmt.Sprintf("put a file, %q, in place of %s", content, folder)
+		}
+	case 10: // an archive fixes times, and a program puts them back
+		if path, ok := s.pick(names); ok {
+			entry, err := s.Stat(s.context(), place(path).As(store.KindFile))
+			if err != nil || len(files[path]) < 4 {
+				return ""
+			}
+			*s.writes++
+			content := fmt.Sprintf("%0*d", len(files[path]), *s.writes)
+			s.removed[files[path]], s.written[content] = true, true
+			s.PutAt(content, entry.Modified, append([]string{"in"}, strings.Split(path, "/")...)...)
+			return fmt.Sprintf("rewrite %s with %q, its size and its time", path, content)
+		}
+	case 11:
+		if path, ok := s.pick(names); ok {
+			entry, err := s.Stat(s.context(), place(path).As(store.KindFile))
+			if err != nil {
+				return ""
+			}
+			s.PutAt(files[path], entry.Modified, append([]string{"in"}, strings.Split(path, "/")...)...)
+			return "touch the metadata of " + path
 		}
 	}
 	return ""
@@ -216,19 +243,28 @@ type model struct {
 	log      []string
 	runs     int
 	lastTime bool
+	random   *rand.Rand
+	beside   bool // a file and a folder may have one name
 }
 
 func newModel(t *testing.T, seed uint64) *model {
 	random := rand.New(rand.NewPCG(seed, 7))
 	writes := 0
 	removed, written := map[string]bool{}, map[string]bool{}
-	m := &model{t: t, records: newMemory()}
+	m := &model{t: t, records: newMemory(), random: random, beside: random.IntN(4) == 0}
 	for i := range m.sides {
 		account := &storetest.Account{Memory: storetest.NewMemory(), Moves: random.IntN(2) == 0, Copies: random.IntN(2) == 0}
 		account.NoHashes = random.IntN(4) == 0
 		if i == 1 {
-			account.Fold = random.IntN(3) > 0
+			account.Fold = random.IntN(3) > 0 && !m.beside
 		}
+		account.Inodes = account.NoHashes && random.IntN(2) == 0
+		account.SetTraits(func(traits *store.Traits) {
+			traits.FileBesideFolder = m.beside
+			if account.Inodes {
+				traits.Revisions = store.RevisionsOfClock
+			}
+		})
 		account.SetClock(time.Date(2026, 3, 1+i, 12, 0, 0, 0, time.UTC))
 		account.Folder("in")
 		m.sides[i] = &side{Account: account, random: random, writes: &writes, removed: removed, written: written}
@@ -242,19 +278,67 @@ func (m *model) run() transfer.Result {
 	end := func(account string, s *side) transfer.Side {
 		return transfer.Side{Account: account, Address: store.MakeAddress(account, store.At("in")), Store: s.Account, Root: store.At("in")}
 	}
-	run := transfer.New(transfer.Options{
+	options := transfer.Options{
 		ID: fmt.Sprint("model", m.runs), Records: m.records, Lanes: 4, Backoff: func(int) time.Duration { return 0 },
 		Began:  time.Date(2026, 5, 1, 0, 0, m.runs, 0, time.UTC),
 		Routes: []transfer.Route{{Source: end("sedge", m.sides[0]), Target: end("alder", m.sides[1]), Scope: "both"}},
 		Log:    m.logger(),
 		Rules:  plan.Rules{Type: plan.TwoWay, Clash: plan.KeepBoth},
-	})
+	}
+	if m.random.IntN(12) == 0 { // what is remembered is of another place
+		_ = m.records.SetEpoch(m.t.Context(), "both", transfer.Epoch{Place: "elsewhere"})
+		m.log = append(m.log, "the pairs are not to be trusted")
+	}
+	for range m.random.IntN(5) - 2 { // the process ends in the middle
+		ctx, end := context.WithCancel(m.t.Context())
+		mortal := options
+		mortal.Records = &mortalRecords{memory: m.records, end: end, left: m.random.IntN(12)}
+		result := transfer.New(mortal).Execute(ctx)
+		m.log = append(m.log, fmt.Sprintf("run, ended by a restart: %q", result.State))
+		end()
+		if result.State != "" {
+			break
+		}
+		options.Resumed = true
+	}
+	run := transfer.New(options)
 	result := run.Execute(m.t.Context())
 	m.log = append(m.log, fmt.Sprintf("run: %s %s %+v", result.State, result.Why, run.Snapshot().Failed))
 	for _, item := range m.records.items {
 		m.log = append(m.log, fmt.Sprintf("    %s back=%v %q to %q: %s %s %s %s", item.Action, item.Route, item.Key, item.To, item.State, item.Cause, item.Why, m.records.ends[item.Seq].Name))
 	}
 	return result
+}
+
+// mortalRecords end the process after so many writes.
+type mortalRecords struct {
+	*memory
+	end  context.CancelFunc
+	left int
+	mu   sync.Mutex
+}
+
+func (r *mortalRecords) write() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.left--; r.left < 0 {
+		r.end()
+	}
+}
+
+func (r *mortalRecords) Enqueue(ctx context.Context, run string, items []transfer.Item) error {
+	defer r.write()
+	return r.memory.Enqueue(ctx, run, items)
+}
+
+func (r *mortalRecords) Finish(ctx context.Context, run string, scopes []string, endings []transfer.Ending) error {
+	defer r.write()
+	return r.memory.Finish(ctx, run, scopes, endings)
+}
+
+func (r *mortalRecords) Judge(ctx context.Context, run string, seq int64) error {
+	defer r.write()
+	return r.memory.Judge(ctx, run, seq)
 }
 
 // logger adds what a run says to the log.

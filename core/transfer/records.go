@@ -145,9 +145,11 @@ type Records interface {
 	// Epoch returns what tells whether the pairs of a scope are of the places
 	// that its route leads to now; the zero value where nothing is kept.
 	Epoch(ctx context.Context, scope string) (Epoch, error)
-	// SetEpoch keeps it. ForgetPairs drops the pairs of a scope, and its epoch.
+	// SetEpoch keeps it. DistrustPairs leaves of the pairs of a scope the keys alone,
+	// each with [compare.Nothing] on both sides, drops those of settled conflicts,
+	// and drops the epoch.
 	SetEpoch(ctx context.Context, scope string, epoch Epoch) error
-	ForgetPairs(ctx context.Context, scope string) error
+	DistrustPairs(ctx context.Context, scope string) error
 	// Find returns a file that the target holds, and that is the content of a
 	// mark; nil where there is none. back finds it at the source, by the mark of
 	// the target.

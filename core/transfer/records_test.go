@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"iter"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -128,12 +129,28 @@ func (m *memory) SetEpoch(_ context.Context, scope string, epoch transfer.Epoch)
 	return nil
 }
 
-func (m *memory) ForgetPairs(_ context.Context, scope string) error {
+func (m *memory) DistrustPairs(_ context.Context, scope string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	delete(m.pairs, scope)
+	for key, pair := range m.pairs[scope] {
+		if pair.Kept {
+			delete(m.pairs[scope], key)
+			continue
+		}
+		m.pairs[scope][key] = compare.Pair{Key: key, To: pair.To, Source: compare.Nothing, Target: compare.Nothing}
+	}
 	delete(m.epochs, scope)
 	return nil
+}
+
+// copy is what is kept besides the run, as it is now.
+func (m *memory) copy() *memory {
+	copied := newMemory()
+	for scope, pairs := range m.pairs {
+		copied.pairs[scope] = maps.Clone(pairs)
+	}
+	copied.epochs = maps.Clone(m.epochs)
+	return copied
 }
 
 // restart forgets the run, and keeps what outlives it.

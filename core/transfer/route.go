@@ -469,11 +469,11 @@ func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides
 	}
 	if entry.Kind == store.KindFolder {
 		leaves := rules.Filter.Leaves
-		streams.Source = r.Source.listing(store.Walk{Leave: leaves(), Ours: r.canaries.seen(r.Source)})
+		streams.Source = r.Source.listing(store.Walk{Leave: leaves(), Ours: r.canaries.watch(false)})
 		if rules.As != "" { // the target's folders are others
 			leaves = func() func(store.Listed) bool { return nil }
 		}
-		streams.Target = compare.OrEmpty(r.Target.listing(store.Walk{Leave: leaves(), Ours: r.canaries.seen(r.Target)}))
+		streams.Target = compare.OrEmpty(r.Target.listing(store.Walk{Leave: leaves(), Ours: r.canaries.watch(true)}))
 		return streams, nil
 	}
 	streams.single, streams.Source, streams.Target = true, compare.OneFile(&entry), compare.OneFile(nil)

@@ -26,6 +26,7 @@ type bench struct {
 	rules            plan.Rules
 	resumed          bool
 	released         bool
+	witnessed        bool
 	began            time.Time // zero: now
 	fromRoot, toRoot store.Ref
 }
@@ -51,7 +52,7 @@ func (b *bench) new() *transfer.Run {
 		runs++
 	}
 	return transfer.New(transfer.Options{
-		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Released: b.released, Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records,
+		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Released: b.released, Witnessed: b.witnessed, Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records,
 		Lanes: 4, Backoff: func(int) time.Duration { return 0 }, HeadStart: time.Hour, Began: b.began,
 	})
 }

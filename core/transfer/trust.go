@@ -17,8 +17,8 @@ import (
 // and the records or a place be put back to an earlier state. So an epoch is kept with
 // the pairs of a route: where its ends are, and, for what is kept in sync, a token that
 // also lies at the ends and changes with every run. Where any of it differs, the pairs
-// are not believed: they are dropped, and the next pass brings both places together by
-// their contents and removes nothing.
+// are not believed: they say no more than which name stands for which, and the next pass
+// brings both places together by their contents and removes nothing.
 
 // Epoch is what tells whether pairs are of the places that a route leads to.
 type Epoch struct {
@@ -67,7 +67,7 @@ func (r *Run) findTrust(ctx context.Context) error {
 			}
 			if known > 0 || kept != (Epoch{}) {
 				r.Log.Warn("what was remembered is of another place or state and is not believed", "run", r.ID, "source", route.Source.Address.String(), "target", route.Target.Address.String())
-				if err := r.Records.ForgetPairs(ctx, route.Scope); err != nil {
+				if err := r.Records.DistrustPairs(ctx, route.Scope); err != nil {
 					return err
 				}
 				route.Merges = true

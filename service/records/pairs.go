@@ -185,13 +185,20 @@ func (db *DB) SetEpoch(ctx context.Context, scope string, epoch transfer.Epoch) 
 	})
 }
 
-// ForgetPairs implements transfer.Records.
-func (db *DB) ForgetPairs(ctx context.Context, scope string) error {
+// DistrustPairs implements transfer.Records.
+func (db *DB) DistrustPairs(ctx context.Context, scope string) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?)", scope); err != nil {
+		const in = "scope = (SELECT number FROM scopes WHERE name = ?)"
+		if _, err := tx.ExecContext(ctx, "DELETE FROM pairs WHERE "+in+" AND kept = 1", scope); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE scopes SET place = '', token = '', next = '', ends = '' WHERE name = ?", scope)
+		nothing := compare.Nothing
+		_, err := tx.ExecContext(ctx, `UPDATE pairs SET source_revision = ?, source_size = ?, source_time = 0, target_revision = ?, target_size = ?,
+			target_time = 0, run = '', mark = '', target_mark = '', proof = '', digest = '' WHERE `+in, nothing.Revision, nothing.Size, nothing.Revision, nothing.Size, scope)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE scopes SET place = '', token = '', next = '', ends = '' WHERE name = ?", scope)
 		return err
 	})
 }

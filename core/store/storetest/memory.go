@@ -28,6 +28,10 @@ type Memory struct {
 	Unsorted bool
 	// NoHashes makes the store keep none.
 	NoHashes bool
+	// Vague makes revisions of sizes and whole seconds, as a file server's are.
+	Vague bool
+	// Inodes gives each file an identity, which the next file gets once it is gone.
+	Inodes bool
 
 	mu       sync.Mutex
 	traits   store.Traits
@@ -37,12 +41,15 @@ type Memory struct {
 	uploads  map[string]*memoryUpload
 	changes  int
 	now      time.Time
+	inodes   int
+	free     []string // identities of files that are gone
 }
 
 type memoryFile struct {
 	data     []byte
 	modified time.Time
 	revision string
+	identity string
 }
 
 type memoryUpload struct {
@@ -139,6 +146,17 @@ func (m *Memory) put(place store.Ref, data []byte, modified time.Time) store.Ent
 		m.files[place.Folder.Path] = map[string]*memoryFile{}
 	}
 	file := &memoryFile{data: data, modified: modified, revision: fmt.Sprint("r", m.changes)}
+	if m.Vague {
+		file.revision = fmt.Sprint(len(data), ".", modified.Unix())
+	}
+	if before := m.files[place.Folder.Path][place.Name]; before != nil {
+		file.identity = before.identity
+	} else if m.Inodes && len(m.free) > 0 {
+		file.identity, m.free = m.free[len(m.free)-1], m.free[:len(m.free)-1]
+	} else if m.Inodes {
+		m.inodes++
+		file.identity = fmt.Sprint("inode ", m.inodes)
+	}
 	m.files[place.Folder.Path][place.Name] = file
 	return m.entry(place.Name, file)
 }
@@ -146,7 +164,7 @@ func (m *Memory) put(place store.Ref, data []byte, modified time.Time) store.Ent
 func (m *Memory) entry(name string, file *memoryFile) store.Entry {
 	entry := store.Entry{
 		Name: name, Kind: store.KindFile, Size: int64(len(file.data)),
-		Modified: file.modified, Revision: file.revision,
+		Modified: file.modified, Revision: file.revision, Identity: file.identity,
 	}
 	if !m.NoHashes {
 		sum := store.CRC64NVME.New()
@@ -338,6 +356,9 @@ func (m *Memory) Remove(ctx context.Context, place store.Ref, revision string) (
 	}
 	if revision != "" && file.revision != revision {
 		return "", store.Errorf(store.ErrChanged, "%s changed", place)
+	}
+	if file.identity != "" {
+		m.free = append(m.free, file.identity)
 	}
 	delete(m.files[place.Folder.Path], place.Name)
 	return store.RemovedFinally, nil
