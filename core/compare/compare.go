@@ -38,7 +38,7 @@ func RememberedOf(entry store.Entry) Remembered {
 // where that was told too soon after a change for an equal revision to mean anything.
 func (r Remembered) Is(entry *store.Entry) bool {
 	if r.Revision != "" || entry.Revision != "" {
-		return r.Revision == entry.Revision && store.Settled(r.Revision)
+		return store.SameRevision(r.Revision, entry.Revision) && store.Settled(r.Revision)
 	}
 	return r.LooksLike(entry)
 }

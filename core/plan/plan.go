@@ -381,7 +381,9 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 		}
 		return step, false
 	case d.Verdict == compare.Same && p.toProve(d):
-		step.Action = Look
+		if step.Action = Look; d.Evidence == compare.ByPair {
+			step.Action = Recheck
+		}
 		return step, true
 	case d.Verdict == compare.Same:
 		if d.Evidence != compare.ByPair {

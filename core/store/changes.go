@@ -13,6 +13,9 @@ type Change struct {
 	// Entry as it is now; of one that is gone, nothing is known.
 	Entry Entry
 	Gone  bool
+	// Since is when the change was first seen, where it was not told at once;
+	// else zero.
+	Since time.Time
 }
 
 // ChangePage is a page of changes.

@@ -24,6 +24,10 @@ func RevisionAt(revision string, changed, told time.Time, granularity time.Durat
 // Settled reports whether an equal revision, told later, is of the same content.
 func Settled(revision string) bool { return !strings.HasSuffix(revision, unsettled) }
 
+// SettledRevision returns a revision of what was written by ourselves in one step, as one
+// that is believed: whoever writes after that gives it another time.
+func SettledRevision(revision string) string { return strings.TrimSuffix(revision, unsettled) }
+
 // SameRevision reports whether two revisions are the same, as far as they tell:
 // within one operation an unsettled revision equals its settled form.
 func SameRevision(a, b string) bool {

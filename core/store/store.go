@@ -256,6 +256,10 @@ type Reading struct {
 	Offset int64
 	// Length is how many bytes are wanted; 0 is "to the end".
 	Length int64
+	// Growing says that the file may grow meanwhile: the Length bytes that it has
+	// at its beginning are wanted, at no particular revision. That it became
+	// shorter, or another file, is ErrChanged still.
+	Growing bool
 }
 
 // Removal tells what became of something removed.

@@ -169,7 +169,7 @@ func (a *attempt) sameContent(ctx context.Context, place store.Ref, target store
 	if err != nil {
 		return false, "", compare.NewSourceError(err)
 	}
-	if !store.SameRevision(source.Revision, a.item.Source.Revision) { // what is remembered is of what was compared
+	if source.Revision != a.item.Source.Revision { // what is remembered is of what was compared
 		a.progress.resize(a.item, source.Size)
 		a.item.Source, a.item.Size = compare.RememberedOf(source), source.Size
 		a.item.Mark = compare.MarkOf(source)

@@ -302,6 +302,9 @@ func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Co
 	case err == nil:
 		return &Ending{State: Done, Proof: proof, Moved: max(0, written.Size), Pair: a.pairWith(written.Entry, proof)}, nil
 	case errors.As(err, &source):
+		if store.KindOf(err) == store.ErrChanged && a.try > 1 {
+			return a.writeGrowing(ctx, place, condition, err)
+		}
 		if store.KindOf(err) == store.ErrChanged {
 			return nil, a.refresh(ctx, err)
 		}
@@ -438,12 +441,33 @@ func (a *attempt) recheck(ctx context.Context) (*Ending, error) {
 		return nil, err
 	}
 	if !same {
-		a.item.Action = plan.Replace
-		return a.replace(ctx)
+		return a.replaceKnown(ctx, entry)
 	}
 	found := a.pairWith(entry, proof)
 	found.Run = "" // no run has brought it about
 	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}, nil
+}
+
+// replaceKnown writes over a target whose metadata is what it was, if its content is as
+// well. If it is not, or nobody knows, both sides have changed.
+func (a *attempt) replaceKnown(ctx context.Context, entry store.Entry) (*Ending, error) {
+	pair, err := a.Records.Pair(ctx, a.route.Scope, a.pairKey())
+	if err != nil {
+		return nil, err
+	}
+	if a.route.Target.Store.Traits().Revisions != store.RevisionsOfContent || a.Rules.Proof == store.ProofByReading {
+		hash := ""
+		if pair != nil {
+			hash = pair.Proof
+		}
+		if err := a.route.Target.certain(ctx, a.target(), entry.Revision, hash); store.KindOf(err) == store.ErrChanged {
+			return a.clash(ctx, entry)
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	a.item.Action, a.chosen = plan.Replace, true
+	return a.replace(ctx)
 }
 
 // flight is an item on its way.

@@ -85,7 +85,7 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
 		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
 	default:
-		reader.revision = entry.Revision
+		reader.opened, reader.growing = entry, reading.Growing
 		reader.left = entry.Size - reading.Offset
 		if reading.Length > 0 {
 			reader.left = min(reader.left, reading.Length)
@@ -100,10 +100,11 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 }
 
 type reader struct {
-	file     *os.File
-	place    store.Ref
-	revision string
-	left     int64
+	file    *os.File
+	place   store.Ref
+	opened  store.Entry
+	growing bool
+	left    int64
 }
 
 func (r *reader) look() (store.Entry, error) {
@@ -132,7 +133,10 @@ func (r *reader) end() error {
 	if err != nil {
 		return err
 	}
-	if !store.SameRevision(entry.Revision, r.revision) {
+	if r.growing && entry.Identity == r.opened.Identity && entry.Size >= r.opened.Size {
+		return io.EOF
+	}
+	if !store.SameRevision(entry.Revision, r.opened.Revision) {
 		return store.Errorf(store.ErrChanged, "%s changed while it was read", r.place)
 	}
 	return io.EOF

@@ -21,6 +21,9 @@ const (
 	// rest is how long a file has to be left alone before its change is told: what is
 	// still being written is not to be read.
 	rest = 800 * time.Millisecond
+	// patience is after how long it is told though it is not left alone, as a log or
+	// a recording never is.
+	patience = 10 * time.Second
 	// keptEvents is how many changes are kept for those who ask later.
 	keptEvents = 20_000
 )
@@ -33,11 +36,20 @@ type watcher struct {
 	ended  chan struct{}
 
 	mu      sync.Mutex
-	unquiet map[string]time.Time // by path, when it was seen to change last
-	told    []string             // paths, in the order in which they came to rest
-	first   int64                // the number of the first of them
-	more    chan struct{}        // closed when there are more
+	unquiet map[string]unquiet // by path
+	told    []touched          // in the order in which they came to rest
+	first   int64              // the number of the first of them
+	more    chan struct{}      // closed when there are more
 	broken  error
+}
+
+// unquiet is when a path was seen to change, first and last.
+type unquiet struct{ first, last time.Time }
+
+// touched is a path that has changed, and since when that is known.
+type touched struct {
+	path  string
+	since time.Time
 }
 
 // watch begins to watch a folder and all that is in it.
@@ -48,7 +60,7 @@ func watch(root string) (*watcher, error) {
 	}
 	w := &watcher{
 		root: root, events: events, epoch: strconv.FormatInt(time.Now().UnixNano(), 36), ended: make(chan struct{}),
-		unquiet: map[string]time.Time{}, more: make(chan struct{}),
+		unquiet: map[string]unquiet{}, more: make(chan struct{}),
 	}
 	if err := w.add(root); err != nil {
 		events.Close()
@@ -121,7 +133,13 @@ func (w *watcher) see(event fsnotify.Event) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.unquiet[path] = time.Now()
+	now := time.Now()
+	one, known := w.unquiet[path]
+	if !known {
+		one.first = now
+	}
+	one.last = now
+	w.unquiet[path] = one
 }
 
 // settle tells what has come to rest.
@@ -129,9 +147,9 @@ func (w *watcher) settle(now time.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	some := false
-	for path, at := range w.unquiet {
-		if now.Sub(at) >= rest {
-			w.told, some = append(w.told, path), true
+	for path, one := range w.unquiet {
+		if now.Sub(one.last) >= rest || now.Sub(one.first) >= patience {
+			w.told, some = append(w.told, touched{path, one.first}), true
 			delete(w.unquiet, path)
 		}
 	}
@@ -163,7 +181,7 @@ func (w *watcher) close() error {
 
 // since returns what has changed since a cursor, and the cursor from there on; wait is
 // closed when there is more.
-func (w *watcher) since(cursor string) (paths []string, next string, wait <-chan struct{}, err error) {
+func (w *watcher) since(cursor string) (changed []touched, next string, wait <-chan struct{}, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	end := w.first + int64(len(w.told))
@@ -234,13 +252,13 @@ func (a *account) AwaitChanges(ctx context.Context, folder store.Folder, cursor 
 }
 
 // changesOf are the changes at paths, of those below a folder.
-func (a *account) changesOf(ctx context.Context, folder store.Folder, paths []string) (changes []store.Change) {
-	for _, path := range paths {
-		place := store.At(strings.Split(path, string(filepath.Separator))...)
+func (a *account) changesOf(ctx context.Context, folder store.Folder, paths []touched) (changes []store.Change) {
+	for _, one := range paths {
+		place := store.At(strings.Split(one.path, string(filepath.Separator))...)
 		if !strings.HasPrefix(string(place.Folder.Path), string(folder.Path)) {
 			continue
 		}
-		change := store.Change{Place: place}
+		change := store.Change{Place: place, Since: one.since}
 		entry, err := a.Stat(ctx, place)
 		if change.Gone = err != nil; err == nil {
 			change.Entry = entry

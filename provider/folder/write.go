@@ -216,6 +216,7 @@ func (r *arrival) settle(condition store.Condition) (store.Entry, error) {
 	}
 	r.settled = true
 	entry, err := entryOfFile(r.place.Name, r.file)
+	entry.Revision = store.SettledRevision(entry.Revision)
 	return entry, wrap("look at", r.place.String(), err)
 }
 

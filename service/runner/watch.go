@@ -107,6 +107,9 @@ func (w *watch) hear(route transfer.Route, number int, target bool, side transfe
 			continue
 		}
 		relevant = true
+		if !change.Since.IsZero() && (w.since.IsZero() || change.Since.Before(w.since)) {
+			w.since = change.Since
+		}
 		w.touched[transfer.TouchedPlace{Route: number, Target: target, Path: store.Path(below)}] = true
 		if !change.Gone && change.Place.ID != "" { // it may have been at another place
 			w.touchMoved(route, number, target, change.Entry, traits)

@@ -182,7 +182,7 @@ func (s *Store) Open(ctx context.Context, reading store.Reading) (io.ReadCloser,
 	case reading.Offset > entry.Size:
 		return nil, store.Errorf(store.ErrRefused, "%s has %d bytes, and was to be read from %d on", reading.Place, entry.Size, reading.Offset)
 	}
-	r := &reader{ctx: ctx, store: s, place: reading.Place, revision: entry.Revision, size: entry.Size - reading.Offset}
+	r := &reader{ctx: ctx, store: s, place: reading.Place, opened: entry, growing: reading.Growing, size: entry.Size - reading.Offset}
 	if reading.Length > 0 {
 		r.size = min(r.size, reading.Length)
 	}
@@ -218,7 +218,8 @@ type reader struct {
 	ctx        context.Context
 	store      *Store
 	place      store.Ref
-	revision   string
+	opened     store.Entry
+	growing    bool
 	size, left int64
 	body       io.ReadCloser // nil where there is nothing to read
 	done       func(error)
@@ -264,7 +265,9 @@ func (r *reader) end() error {
 func (r *reader) look() error {
 	entry, err := r.store.Stat(r.ctx, r.place)
 	switch {
-	case store.KindOf(err) == store.ErrNotFound, err == nil && !store.SameRevision(entry.Revision, r.revision):
+	case err == nil && r.growing && entry.Size >= r.opened.Size:
+		return nil
+	case store.KindOf(err) == store.ErrNotFound, err == nil && !store.SameRevision(entry.Revision, r.opened.Revision):
 		return store.Errorf(store.ErrChanged, "%s changed while it was read", r.place)
 	}
 	return err

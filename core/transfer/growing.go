@@ -1,0 +1,95 @@
+package transfer
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// writeGrowing copies what a file holds that keeps changing while it is read, if all
+// that happens to it is that it grows: a log, or a recording. What it holds now is read
+// twice, and counts only if both readings are the same. changed is what is returned
+// where it is not so.
+func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition store.Condition, changed error) (*Ending, error) {
+	if err := a.refresh(ctx, changed); err != changed {
+		return nil, err
+	}
+	first, _, err := a.readGrowing(ctx)
+	if err != nil || a.item.Size <= 0 {
+		return nil, changed
+	}
+	kind := a.proofKind()
+	content := &growing{a: a, want: first, kind: kind}
+	written, err := a.route.Target.Store.Write(ctx, store.Writing{
+		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID, Proof: a.Rules.Proof, Content: content,
+	})
+	var source compare.SourceError
+	switch {
+	case errors.As(err, &source):
+		return nil, changed
+	case err != nil:
+		return a.lookAgain(ctx, place, err)
+	}
+	proof, err := store.Prove(ctx, a.route.Target.Store, store.Writing{Place: place, Proof: a.Rules.Proof}, written, content.stream.Sum(), content.stream.Count())
+	if err != nil {
+		return nil, err
+	}
+	a.item.Source.Revision = compare.Nothing.Revision // the next run looks at it again
+	return &Ending{State: Done, Cause: plan.CauseGrowing, Proof: proof, Moved: a.item.Size, Pair: a.pairWith(written.Entry, proof)}, nil
+}
+
+// readGrowing hashes what the source holds as far as it was when it was looked at.
+func (a *attempt) readGrowing(ctx context.Context) (store.Hash, int64, error) {
+	body, err := a.openGrowing(ctx)
+	if err != nil {
+		return store.Hash{}, 0, err
+	}
+	stream := store.NewStream(body, store.BLAKE3, nil)
+	defer stream.Close()
+	n, err := io.Copy(io.Discard, stream)
+	return stream.Sum(), n, err
+}
+
+func (a *attempt) openGrowing(ctx context.Context) (io.ReadCloser, error) {
+	return a.route.Source.Store.Open(ctx, store.Reading{Place: a.source(), Length: a.item.Size, Growing: true})
+}
+
+// growing is the content of a file that grows, which has to be what it was before.
+type growing struct {
+	a      *attempt
+	want   store.Hash
+	kind   store.HashKind
+	stream *store.Stream
+}
+
+// Open implements store.Content.
+func (g *growing) Open(ctx context.Context) (*store.Stream, error) {
+	g.a.flight.moved.Store(0)
+	body, err := g.a.openGrowing(ctx)
+	if err != nil {
+		return nil, compare.NewSourceError(err)
+	}
+	g.stream = store.NewStream(&sameAgain{ReadCloser: g.a.read(ctx, body), hash: &digesting{hash: store.BLAKE3.New()}, want: g.want}, g.kind, g.a.counted)
+	return g.stream, nil
+}
+
+// sameAgain ends well only if what was read has a hash.
+type sameAgain struct {
+	io.ReadCloser
+	hash *digesting
+	want store.Hash
+}
+
+// Read implements io.Reader.
+func (s *sameAgain) Read(p []byte) (int, error) {
+	n, err := s.ReadCloser.Read(p)
+	s.hash.hash.Write(p[:n])
+	if err == io.EOF && s.hash.String() != s.want.String() {
+		err = compare.NewSourceError(store.Errorf(store.ErrChanged, "it was changed while it was read, and not only added to"))
+	}
+	return n, err
+}
