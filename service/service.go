@@ -353,6 +353,8 @@ func (s *Service) Serve(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
 		case err = <-served:
+		case err = <-s.recordsGone(watching):
+			s.options.Log.Error("the service cannot go on", "error", err)
 		}
 	}
 	s.options.Log.Info("the service ends")
@@ -371,6 +373,23 @@ func (s *Service) Serve(ctx context.Context) error {
 		return nil
 	}
 	return err
+}
+
+// recordsEvery is how often it is looked whether the records are still at their place.
+const recordsEvery = 2 * time.Second
+
+// recordsGone tells when the records are not at their place any more.
+func (s *Service) recordsGone(ctx context.Context) <-chan error {
+	gone := make(chan error, 1)
+	go func() {
+		for store.Sleep(ctx, recordsEvery) == nil {
+			if err := s.db.Check(); err != nil {
+				gone <- err
+				return
+			}
+		}
+	}()
+	return gone
 }
 
 func (s *Service) close() {

@@ -156,12 +156,12 @@ func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending,
 		r.leave(stopReason{cause: plan.CauseAsk, why: "both sides had changed, and a person was to be asked what is kept"})
 		return nil, stays
 	}
-	return a.failed(err)
+	return a.failed(held, err)
 }
 
 // failed decides by the kind of an error whether the item is tried again, has
 // ended, or stops the run.
-func (a *attempt) failed(err error) (*Ending, time.Duration) {
+func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration) {
 	var source compare.SourceError
 	fromSource := errors.As(err, &source)
 	cause := plan.CauseOf(err)
@@ -184,6 +184,9 @@ func (a *attempt) failed(err error) (*Ending, time.Duration) {
 		}
 		return ending, 0
 	case store.ErrRefused, store.ErrNameRefused, store.ErrTooLarge, store.ErrUnsupported:
+		if fromSource && a.isNoFile(ctx) {
+			ending.State, ending.Cause, ending.Why = Skipped, plan.CauseNotAFile, ""
+		}
 		return ending, 0
 	case store.ErrLapsed, store.ErrSuspended:
 		// Nothing is wrong with the item: it waits until the account is mended.
@@ -203,6 +206,13 @@ func (a *attempt) failed(err error) (*Ending, time.Duration) {
 	}
 	ending.again = true
 	return ending, max(store.Wait(err), a.Backoff(a.try+1))
+}
+
+// isNoFile reports whether what was a file at the source is a link by now, or something
+// else that holds nothing of its own.
+func (a *attempt) isNoFile(ctx context.Context) bool {
+	entry, err := a.route.Source.Store.Stat(ctx, a.source())
+	return err == nil && entry.Kind == store.KindOther
 }
 
 // errAsks says that a clash waits for a person.

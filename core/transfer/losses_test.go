@@ -285,7 +285,9 @@ func TestDuplicateOfWhatIsOverwritten(t *testing.T) {
 // vague is an account whose revisions are of size and seconds, as a file server's.
 func vague(m *storetest.Memory) {
 	m.Vague, m.NoHashes = true, true
-	m.SetTraits(func(traits *store.Traits) { traits.Revisions, traits.TimePrecision = store.RevisionsOfTimes, time.Second })
+	m.SetTraits(func(traits *store.Traits) {
+		traits.Revisions, traits.TimePrecision = store.RevisionsOfTimes, time.Second
+	})
 }
 
 // TestMetadataIsNotContent rewrites contents with the same size and time where revisions

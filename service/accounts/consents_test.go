@@ -216,7 +216,7 @@ base: https://yard.example.org
 addressed: path
 entry: {name: .name, kind: '"file"', revision: .rev}
 list: {request: GET /list, items: ".items[]"}
-download: {request: "GET /file{+path}"}
+download: {request: "GET /file{+escaped_path}"}
 `
 	add := func() {
 		if _, err := a.AddDefinition(ctx, "yard.yaml", yard); err != nil {

@@ -296,6 +296,14 @@ func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cau
 	return result.RowsAffected, result.Error
 }
 
+// EndStranded ends the items that wait in runs which have ended, as the disk was full
+// when their end was to be written down.
+func (db *DB) EndStranded(ctx context.Context) error {
+	return db.write.WithContext(ctx).Exec(`UPDATE items SET state = 'failed', cause = ?, ended = ? WHERE state = 'waiting' AND run IN
+		(SELECT DISTINCT run FROM items INDEXED BY items_waiting JOIN runs ON runs.number = run WHERE items.state = 'waiting' AND ended_at IS NOT NULL)`,
+		string(plan.CauseStopped), time.Now().UnixNano()).Error
+}
+
 // Forget implements transfer.Records.
 func (db *DB) Forget(ctx context.Context, run string) error {
 	return db.write.WithContext(ctx).Exec("DELETE FROM items WHERE state <> 'done' AND run = "+numberOf, run).Error

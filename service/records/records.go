@@ -14,6 +14,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -41,6 +42,22 @@ type DB struct {
 	read  *gorm.DB
 	// The pools beneath, for statements in batches.
 	writePool, readPool *sql.DB
+	// path of the database's file, and the file as it was opened.
+	path   string
+	opened os.FileInfo
+}
+
+// ErrMoved says that the database's file was moved or removed under the service:
+// what is written from then on is lost.
+var ErrMoved = errors.New("the records are not at their place any more")
+
+// Check returns ErrMoved where the file that is written to is not the one at its path.
+func (db *DB) Check() error {
+	now, err := os.Stat(db.path)
+	if err != nil || !os.SameFile(now, db.opened) {
+		return fmt.Errorf("%w: %s was moved, removed or replaced while the service runs; put it back, and start the service again", ErrMoved, db.path)
+	}
+	return nil
 }
 
 // Open opens the database in a data folder, making or migrating it. The caller
@@ -51,7 +68,7 @@ func Open(dir string) (*DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("could not open %s: %w", path, err)
 	}
-	db := &DB{write: write}
+	db := &DB{write: write, path: path}
 	if db.writePool, err = write.DB(); err != nil {
 		return nil, err
 	}
@@ -65,7 +82,10 @@ func Open(dir string) (*DB, error) {
 	if db.read, err = open(path, "ro&_query_only=1", 4); err != nil {
 		return nil, err
 	}
-	db.readPool, err = db.read.DB()
+	if db.readPool, err = db.read.DB(); err != nil {
+		return nil, err
+	}
+	db.opened, err = os.Stat(path)
 	return db, err
 }
 

@@ -94,6 +94,9 @@ func (r *Runner) Resume() error {
 	if err := r.db.ForgetEnded(r.ctx, time.Now().Add(-keptAfterUnlink)); err != nil {
 		return err
 	}
+	if err := r.db.EndStranded(r.ctx); err != nil {
+		return err
+	}
 	rows, err := r.db.OpenRuns(r.ctx)
 	if err != nil {
 		return err
@@ -357,11 +360,14 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	if state.run != nil {
 		setCounts(&row, state.run.Snapshot())
 	}
+	columns := []string{"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved"}
 	r.hands.Lock()
-	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row,
-		"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
+	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...)
 	if err != nil {
 		r.log.Error("could not keep how a run ended", "run", row.ID, "error", err)
+	}
+	if err != nil || result.Cause == plan.CauseFault {
+		r.group.Go(func() { r.keepEnd(row, columns, err) })
 	}
 	row = r.withTotals(row)
 	r.mu.Lock()
@@ -383,6 +389,25 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	if row.Step != "" {
 		r.hub.Publish(live.Jobs, row.Job)
 		r.goOn(r.ctx, row.Job)
+	}
+}
+
+// keepEvery is how often it is tried to keep how a run ended, while the disk is full.
+const keepEvery = 10 * time.Second
+
+// keepEnd keeps how a run ended, and ends its items, until that is written down: a disk
+// that was full may have room later. failed is how it went at first.
+func (r *Runner) keepEnd(row records.Run, columns []string, failed error) {
+	for {
+		if failed != nil {
+			failed = r.db.SaveRun(r.ctx, row, columns...)
+		}
+		if failed == nil {
+			failed = r.db.EndStranded(r.ctx)
+		}
+		if failed == nil || store.Sleep(r.ctx, keepEvery) != nil {
+			return
+		}
 	}
 }
 

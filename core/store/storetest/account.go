@@ -134,8 +134,12 @@ func (a *Account) Move(ctx context.Context, from store.Ref, revision string, to 
 	if err != nil {
 		return store.Entry{}, err
 	}
+	if from.Kind == store.KindFolder {
+		a.renameFolder(from.AsFolder().Path, free.AsFolder().Path)
+		return a.Memory.Stat(ctx, free.As(store.KindFolder))
+	}
 	a.Rename(from, free)
-	return a.Memory.Stat(ctx, free)
+	return a.Memory.Stat(ctx, free.As(store.KindFile))
 }
 
 // Copy is store.Capabilities.Copy.

@@ -19,6 +19,7 @@ var Names = []string{
 	"plain.txt", "two words.txt", "#%+&?=;.txt", "100%25.txt", "100%2F.txt", "%id=7.txt", "Müller é.txt", "Mu\u0308ller e\u0301.txt",
 	"emoji 🐦🌊.txt", "trailing dot.", "trailing space ", " leading", "'quotes\".txt", "back\\slash.txt", "colon:star*.txt",
 	"new\nline.txt", "<tag>&amp;.txt", "-dash", ".hidden", "UPPER.txt", "upper.txt", "~tilde", "a!", "a", "a.b", "日本語.txt",
+	"本.txt", "g,.txt", "é.txt", "%E9.txt", "Ω≈ç.txt", "العربية.txt", "हिन्दी.txt", "ไทย.txt", "a+b.txt", "a b+c.txt", "a;b=c.txt", "a?b.txt", "a#b.txt", "50% of.txt", "%41.txt", "A.txt", "%",
 	strings.Repeat("n", 236) + ".txt", "con", "$HOME", "`x`",
 }
 

@@ -10,6 +10,7 @@ import (
 	"io"
 	"iter"
 	"sort"
+	"strings"
 	"sync"
 	"time"
 
@@ -127,6 +128,24 @@ func (m *Memory) Rename(from, to store.Ref) {
 	file := m.files[from.Folder.Path][from.Name]
 	delete(m.files[from.Folder.Path], from.Name)
 	m.files[to.Folder.Path][to.Name] = file
+}
+
+// renameFolder gives a folder another path, with all that is in it.
+func (m *Memory) renameFolder(from, to store.Path) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for path := range m.folders {
+		if rest, below := strings.CutPrefix(string(path), string(from)); below {
+			delete(m.folders, path)
+			m.folders[to+store.Path(rest)] = true
+		}
+	}
+	for path, files := range m.files {
+		if rest, below := strings.CutPrefix(string(path), string(from)); below {
+			delete(m.files, path)
+			m.files[to+store.Path(rest)] = files
+		}
+	}
 }
 
 // OpenUploads is how many uploads in parts have not ended.

@@ -26,3 +26,46 @@ func TestUnsortedMemoryConforms(t *testing.T) {
 		return m
 	})
 }
+
+// TestDecorators holds every decorator to the capabilities that it withholds.
+func TestDecorators(t *testing.T) {
+	for name, c := range map[string]struct {
+		wrap     func(store.Store) store.Store
+		withheld []string
+	}{
+		"read-only": {func(s store.Store) store.Store { return store.ReadOnly(s, "desk") }, []string{"Move", "Copy", "Parts", "Clean", "Prepare", "Sync"}},
+		"as files":  {func(s store.Store) store.Store { return store.AsFiles(s, nil) }, []string{"ListFlat", "Exports"}},
+		"faulty":    {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
+	} {
+		t.Run(name, func(t *testing.T) { storetest.Wrapped(t, c.wrap, c.withheld...) })
+	}
+}
+
+// TestConformsWithTraits has the suite pass on accounts with habits of their own, and
+// through the decorators.
+func TestConformsWithTraits(t *testing.T) {
+	beside := func() *storetest.Memory {
+		m := storetest.NewMemory()
+		m.SetTraits(func(traits *store.Traits) { traits.FileBesideFolder = true })
+		return m
+	}
+	for name, open := range map[string]func() store.Store{
+		"one name": func() store.Store { return &storetest.Account{Memory: beside(), Moves: true, Copies: true} },
+		"one name, faulty": func() store.Store {
+			return storetest.NewFaulty(&storetest.Account{Memory: beside(), Moves: true, Copies: true})
+		},
+		"as files":            func() store.Store { return store.AsFiles(twinned{beside()}, nil) },
+		"faulty and in parts": func() store.Store { m := beside(); m.PartsAbove, m.PartSize = 100, 64; return storetest.NewFaulty(m) },
+	} {
+		t.Run(name, func(t *testing.T) { storetest.Run(t, func(*testing.T) store.Store { return open() }) })
+	}
+}
+
+// twinned is an account that may hold two entries of one name.
+type twinned struct{ *storetest.Memory }
+
+func (t twinned) Traits() store.Traits {
+	traits := t.Memory.Traits()
+	traits.Twins = true
+	return traits
+}
