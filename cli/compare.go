@@ -18,8 +18,8 @@ func (a *app) compare() *cobra.Command {
 	command := &cobra.Command{
 		Use: "compare ADDRESS ADDRESS", Short: "Hold two places against each other: only here, only there, differing, equal",
 		Long: "Two files are equal on the evidence of a hash that both accounts tell, of size and time where times are\n" +
-			"kept, or of what is remembered of a copy from the first to the second. Where nothing of that is told,\n" +
-			"--read reads both. Nothing is changed.",
+			"kept, or of what is remembered of a copy from the first to the second. --read reads both and compares\n" +
+			"their bytes, whatever is told of them. Nothing is changed. The exit code is 1 where anything differs.",
 		Args: arguments(2, 2, "two addresses"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {

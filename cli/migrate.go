@@ -130,9 +130,9 @@ func (a *app) verifyFiles(ctx context.Context, checked contract.Checked) error {
 		}
 	}
 	if !a.json {
-		fmt.Fprintf(a.out, "%s, %s, were read at the target and have the certified BLAKE3.\n", shown.Some(summary.Holds.Items, "file"), shown.Size(summary.Holds.Bytes))
+		fmt.Fprintf(a.out, "Read at the target, with the BLAKE3 of the certificate: %s (%s).\n", shown.Some(summary.Holds.Items, "file"), shown.Size(summary.Holds.Bytes))
 		if n := summary.NotCertified.Items; n > 0 {
-			fmt.Fprintf(a.out, "%s have no BLAKE3 in the certificate and were not compared.\n", shown.Some(n, "file"))
+			fmt.Fprintf(a.out, "Not compared, as the certificate has no BLAKE3 of them: %s.\n", shown.Some(n, "file"))
 		}
 	}
 	if summary.Differs.Items+summary.Missing.Items+summary.Unreadable.Items > 0 {

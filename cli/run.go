@@ -127,6 +127,9 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	if run.LeftOut.Items > 0 {
 		rows = append(rows, [2]string{"left out", fmt.Sprintf("%s (%s), by the rules", shown.Some(run.LeftOut.Items, "file"), shown.Size(run.LeftOut.Bytes))})
 	}
+	if run.Assumed.Items > 0 {
+		rows = append(rows, [2]string{"not compared", shown.ByTimeAlone(run.Assumed, run.Routes)})
+	}
 	if run.FoldersLeftOut > 0 {
 		rows = append(rows, [2]string{"left out", shown.Some(run.FoldersLeftOut, "folder") + ", with all that is in them"})
 	}

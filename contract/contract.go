@@ -341,6 +341,7 @@ type Run struct {
 	Rules          Rules      `json:"rules"`
 	Average        float64    `json:"average" doc:"Bytes a second since it began."`
 	LeftOut        Count      `json:"left_out" doc:"Files that the rules leave out; these are counted and not listed."`
+	Assumed        Count      `json:"assumed" doc:"Of those in step: there before, and found equal by size and time alone; their contents were not compared."`
 	FoldersLeftOut int64      `json:"folders_left_out" doc:"Folders that the rules leave out, with all that is in them."`
 	Inside         Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
 	Clears         bool       `json:"clears" doc:"A move: what is proven at the target is removed at the source."`

@@ -24,6 +24,7 @@ type Plan struct {
 	Left           Count       `json:"left" doc:"Clashes that are left."`
 	Folders        int64       `json:"folders" doc:"Empty folders to be made."`
 	Unchanged      Count       `json:"unchanged" doc:"In step already."`
+	Assumed        Count       `json:"assumed" doc:"Of those in step: there before, and found equal by size and time alone; their contents were not compared."`
 	Ask            Count       `json:"ask" doc:"Clashes that a person is asked about."`
 	LeftOut        Count       `json:"left_out" doc:"Left out by the rules."`
 	FoldersLeftOut int64       `json:"folders_left_out" doc:"Left out by the rules, with all that is in them, which is not counted."`

@@ -69,6 +69,35 @@ func TestFourLegs(t *testing.T) {
 	}
 }
 
+// TestSameSizeAndTime says of what was there before that size and time alone are equal,
+// and finds by reading what they hide.
+func TestSameSizeAndTime(t *testing.T) {
+	h := start(t)
+	one, two := t.TempDir(), t.TempDir()
+	at := time.Date(2025, 5, 5, 5, 5, 5, 0, time.UTC)
+	for path, content := range map[string]string{
+		filepath.Join(one, "all", "a file.txt"): "as it was", filepath.Join(two, "all", "a file.txt"): "altered !",
+		filepath.Join(one, "all", "b.txt"): "the same", filepath.Join(two, "all", "b.txt"): "the same",
+	} {
+		writeFile(t, content, path)
+		if err := os.Chtimes(path, at, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.linkFolder("one", one)
+	h.linkFolder("two", two)
+	h.says("", 0, "2 of them by size and time alone", "copy", "/one/all", "/two", "--plan")
+	if run := h.copy("/one/all", "/two"); run.Items.Done != 0 || run.Items.Unchanged != 2 || run.Assumed.Items != 2 {
+		t.Errorf("copied: %+v", run)
+	}
+	h.says("", 0, "equal", "compare", "/one/all", "/two/all")
+	h.says("", 1, "differing", "compare", "/one/all", "/two/all", "--read")
+	if run := h.copy("/one/all", "/two", "--proof", "readback", "--clash", "source"); run.Items.Done != 1 || run.Assumed.Items != 0 {
+		t.Errorf("copied, and read back: %+v", run)
+	}
+	h.says("", 0, "2 by reading", "compare", "/one/all", "/two/all", "--read")
+}
+
 // TestFileCommands works with files as one does, on each kind of place.
 func TestFileCommands(t *testing.T) {
 	h := start(t)

@@ -370,3 +370,28 @@ func TestLinkInTerminal(t *testing.T) {
 		t.Errorf("it was changed all the same: %v", account.Options)
 	}
 }
+
+// TestRecordsGone ends the service where its records are moved away under it, rather than
+// go on writing into what nobody will find.
+func TestRecordsGone(t *testing.T) {
+	h := start(t)
+	records := filepath.Join(h.data, "heron.db")
+	if err := os.Rename(records, records+".away"); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- h.cmd.Wait() }()
+	select {
+	case err := <-ended:
+		if err == nil || !strings.Contains(h.log.String(), records+" was moved, removed or replaced") {
+			t.Errorf("it ended with %v, and said: %s", err, h.log)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("it goes on without its records")
+	}
+	if err := os.Rename(records+".away", records); err != nil {
+		t.Fatal(err)
+	}
+	h.serve()
+	h.must("account", "list")
+}

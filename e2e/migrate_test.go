@@ -132,6 +132,7 @@ func TestMigration(t *testing.T) {
 		}
 	}
 	h.says("", 1, "has no certificate", "run", "report", survey.ID, "--certificate")
+	h.checkFiles(run.ID)
 
 	// Cleared is exactly what is proven and has not changed since, and only when asked.
 	h.says("", 2, "--yes", "job", "start", "away")
@@ -220,4 +221,27 @@ func TestMigrationByItself(t *testing.T) {
 	if made := migration.Certificate; made == nil || made.Proven.Items != 400 || made.Unproven.Items != 0 || made.Folders != 20 {
 		t.Errorf("the certificate: %+v", made)
 	}
+}
+
+// checkFiles has the files of a certificate read at the target: as they are, and with one
+// altered whose size and time stay.
+func (h *heron) checkFiles(run string) {
+	h.t.Helper()
+	file := filepath.Join(h.t.TempDir(), "certificate.json")
+	h.must("run", "report", run, "--certificate", "--out", file)
+	h.says("", 0, "with the BLAKE3 of the certificate: 62 files", "run", "report", "--check", file, "--files")
+	kept, theirs := filepath.Join(h.t.TempDir(), "kept"), filepath.Join(h.t.TempDir(), "3.csv")
+	h.must("get", "/archive/project/year 0/3.csv", kept)
+	content, err := os.ReadFile(kept)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	writeFile(h.t, strings.ToUpper(string(content)), theirs)
+	h.must("put", theirs, "/archive/project/year 0", "--yes")
+	if r := h.says("", 1, "/archive/project/year 0/3.csv", "run", "report", "--check", file, "--files"); !strings.Contains(r.out, "differs") {
+		h.t.Errorf("a file was altered: %s", r.out)
+	}
+	writeFile(h.t, string(content), theirs)
+	h.must("put", theirs, "/archive/project/year 0", "--yes")
+	h.says("", 0, "62 files", "run", "report", "--check", file, "--files")
 }

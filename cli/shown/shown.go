@@ -133,6 +133,7 @@ func PlanSentence(plan contract.Plan) string {
 		leaving = append(leaving, fmt.Sprintf("%s exported as %s", Some(export.Items, export.Document+" document"), export.Format))
 	}
 	leave(plan.Unchanged.Items, "in step already")
+	leave(plan.Assumed.Items, "of them by size and time alone")
 	leave(plan.Left.Items, "left, as both sides changed")
 	leave(plan.LeftOut.Items, "left out by the rules")
 	if plan.FoldersLeftOut > 0 {
@@ -164,6 +165,24 @@ func PlanSentence(plan contract.Plan) string {
 	return sentence + "."
 }
 
+// ByTimeAlone says how many files count as the same by size and time, and how their
+// contents are compared.
+func ByTimeAlone(n contract.Count, routes []contract.Route) string {
+	said := fmt.Sprintf("%s (%s) had the same size and time at the target before; their contents were not compared", Some(n.Items, "file"), Size(n.Bytes))
+	if len(routes) == 0 {
+		return said
+	}
+	return fmt.Sprintf("%s; to compare them: heron compare %s %s --read", said, quoted(routes[0].From), quoted(routes[0].To))
+}
+
+// quoted is an address as a shell takes it for one word.
+func quoted(address string) string {
+	if strings.ContainsAny(address, " \t\"'`$&|;<>()*?[]{}~#!\\") {
+		return "'" + strings.ReplaceAll(address, "'", `'\''`) + "'"
+	}
+	return address
+}
+
 // and joins parts as a sentence does.
 func and(parts []string) string {
 	if len(parts) < 2 {
@@ -185,6 +204,9 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 			break
 		}
 		line("  %s", Plain(address))
+	}
+	if plan.Assumed.Items > 0 {
+		line("%s.", ByTimeAlone(plan.Assumed, plan.Routes))
 	}
 	if plan.Moving.Items == 0 && plan.Folders == 0 {
 		return lines

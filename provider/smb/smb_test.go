@@ -171,7 +171,7 @@ func TestReplacedInPieces(t *testing.T) {
 	s := open(t, server, path)
 	long := strings.Repeat("n", 240) + ".txt"
 	for name, content := range map[string]string{
-		store.ArrivingName("r1", "aside-report.txt"): "old", store.ArrivingName("r1", "00ff"): "half of the n", store.ArrivingName("r2", "00ff"): "of another run",
+		store.ArrivingName("r1", "aside-report.txt"): "old", store.ArrivingName("r1", "00ff00ff00ff00ff"): "half of the n", store.ArrivingName("r2", "00ff00ff00ff00ff"): "of another run",
 		filepath.Join(store.ArrivingName("r1", "asides"), long): "old and long",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(local, name)), 0o755); err != nil {
@@ -189,7 +189,7 @@ func TestReplacedInPieces(t *testing.T) {
 	for _, entry := range entries {
 		names = append(names, entry.Name())
 	}
-	if fmt.Sprint(names) != fmt.Sprint([]string{store.ArrivingName("r2", "00ff"), long, "report.txt"}) {
+	if fmt.Sprint(names) != fmt.Sprint([]string{store.ArrivingName("r2", "00ff00ff00ff00ff"), long, "report.txt"}) {
 		t.Errorf("there are %q", names)
 	}
 	// A long name is replaced by way of a folder of ours.

@@ -55,6 +55,29 @@ func TestRetry(t *testing.T) {
 }
 
 // TestPausing takes a paused run once, and pauses none that has ended.
+// TestEndStranded ends what waits in a run that has ended, and leaves what waits in one
+// that has not.
+func TestEndStranded(t *testing.T) {
+	db, ctx := open(t, t.TempDir()), t.Context()
+	ended, going := addRun(t, db, "ended"), addRun(t, db, "going")
+	for _, run := range []records.Run{ended, going} {
+		if err := db.Enqueue(ctx, run.ID, []transfer.Item{item(1, "a", plan.Create), item(2, "b", plan.Create)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := time.Now()
+	ended.State, ended.EndedAt = "failed", &at
+	if err := errors.Join(db.SaveRun(ctx, ended, "state", "ended_at"), db.EndStranded(ctx)); err != nil {
+		t.Fatal(err)
+	}
+	for run, want := range map[string]int64{"ended": 0, "going": 2} {
+		tally, err := db.Tally(ctx, run)
+		if waiting := tally.Items - tally.Failed; err != nil || tally.Items != 2 || waiting != want {
+			t.Errorf("%s: %+v, %v; want %d waiting", run, tally, err, want)
+		}
+	}
+}
+
 func TestPausing(t *testing.T) {
 	db, ctx := open(t, t.TempDir()), t.Context()
 	run := addRun(t, db, "run1")

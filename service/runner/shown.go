@@ -96,6 +96,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		Interruptions: row.Interruptions, Created: row.CreatedAt, Started: row.StartedAt, Ended: row.EndedAt,
 	}
 	shown.Rules, shown.LeftOut, shown.Inside = shownRules(row.Rules), contract.Count(row.Totals.LeftOut), contract.Count(row.Totals.Inside)
+	shown.Assumed = contract.Count(row.Totals.Assumed)
 	shown.FoldersLeftOut = row.Totals.FoldersLeftOut
 	shown.Removing = contract.Count(row.Totals.Remove)
 	if row.StartedAt != nil {

@@ -1019,6 +1019,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/certificate/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare the files at the target with a certificate, one JSON value a line
+         * @description Every file is read, and its BLAKE3 compared with the certified one. Each line is a VerifiedFile that does not hold what is certified. The last one has the summary, or the problem with which it broke off.
+         */
+        get: operations["verify-certificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/items": {
         parameters: {
             query?: never;
@@ -2021,6 +2041,8 @@ export interface components {
         Plan: {
             /** @description Clashes that a person is asked about. */
             ask: components["schemas"]["Count"];
+            /** @description Of those in step: there before, and found equal by size and time alone; their contents were not compared. */
+            assumed: components["schemas"]["Count"];
             /** @description Of all: from the target to the source, where both are kept in step. */
             back: components["schemas"]["Count"];
             /** @description What the time is told by. */
@@ -2293,6 +2315,8 @@ export interface components {
             within?: string;
         };
         Run: {
+            /** @description Of those in step: there before, and found equal by size and time alone; their contents were not compared. */
+            assumed: components["schemas"]["Count"];
             /**
              * Format: double
              * @description Bytes a second since it began.
@@ -2671,6 +2695,24 @@ export interface components {
             size: number;
             /** @description Of an account: linked, away or lapsed. */
             state?: string;
+        };
+        VerifiedFile: {
+            /** @enum {string} */
+            outcome?: "differs" | "missing" | "unreadable" | "not-certified";
+            /** @description Why it broke off; there is no summary then. */
+            problem?: components["schemas"]["Problem"];
+            summary?: components["schemas"]["VerifiedSummary"];
+            target?: string;
+            why?: string;
+        };
+        VerifiedSummary: {
+            differs: components["schemas"]["Count"];
+            /** @description Read, and the BLAKE3 is the certified one. */
+            holds: components["schemas"]["Count"];
+            missing: components["schemas"]["Count"];
+            /** @description Files whose BLAKE3 the certificate does not have. */
+            not_certified: components["schemas"]["Count"];
+            unreadable: components["schemas"]["Count"];
         };
         Warning: {
             remedy: string;
@@ -3269,7 +3311,7 @@ export interface operations {
                 here: string;
                 /** @description Another address. */
                 there: string;
-                /** @description true: read contents where no evidence is told. */
+                /** @description true: read every two files of one size to their end, whatever is reported or remembered. */
                 read?: string;
                 /** @description true: tell what is equal, too. */
                 all?: string;
@@ -4993,6 +5035,29 @@ export interface operations {
                     "application/json": unknown;
                     "text/csv": unknown;
                     "text/html": unknown;
+                };
+            };
+        };
+    };
+    "verify-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run of the final pass. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["VerifiedFile"];
                 };
             };
         };

@@ -110,6 +110,7 @@ export function Summary({ plan }: { plan: Plan }) {
     [plan.folders_removed, `${some(plan.folders_removed, 'folder')} to remove`, ''],
     [plan.skipped.items, `${some(plan.skipped.items, 'link or device')} to skip`, ''],
     [plan.unchanged.items, `${count(plan.unchanged.items)} in step already`, bytes(plan.unchanged.bytes)],
+    [plan.assumed.items, `${count(plan.assumed.items)} of them by size and time alone; their contents were not compared`, bytes(plan.assumed.bytes)],
   ]
   const shown = lines.filter(([n]) => n > 0)
   return (
