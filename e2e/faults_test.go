@@ -212,18 +212,26 @@ func TestFaults(t *testing.T) {
 				results[name+" "+fault.name] = result
 				mu.Unlock()
 			}
+			result := o.cleared(account.Store, account.Gate, name, "moved"+strings.ReplaceAll(name, "-", ""))
+			mu.Lock()
+			results[name+" "+workedIn] = result
+			mu.Unlock()
 		})
 	}
 	group.Wait()
 	var b strings.Builder
 	w := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
 	fmt.Fprintf(w, "fault\t%s\n", strings.Join(places, "\t"))
+	kinds := []string{workedIn}
 	for _, fault := range faults {
-		fmt.Fprint(w, fault.name)
+		kinds = append(kinds, fault.name)
+	}
+	for _, kind := range kinds {
+		fmt.Fprint(w, kind)
 		for _, place := range places {
-			result := results[place+" "+fault.name]
+			result := results[place+" "+kind]
 			if strings.HasPrefix(result, "WRONG") {
-				t.Errorf("%s, %s: %s", place, fault.name, result)
+				t.Errorf("%s, %s: %s", place, kind, result)
 				result = "WRONG"
 			}
 			fmt.Fprint(w, "\t"+result)
@@ -232,6 +240,122 @@ func TestFaults(t *testing.T) {
 	}
 	w.Flush()
 	t.Log("what came of each fault\n" + b.String())
+}
+
+// workedIn is the fault that people work at a source while a run moves it away.
+const workedIn = "moved while worked in"
+
+// cleared moves a folder of the place away while people work in it: they write a file
+// anew with its size and its time, put a folder in place of another, and a file in place
+// of a folder. No content that they have written may be gone afterwards from both sides.
+func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string) string {
+	ctx := o.t.Context()
+	wrong := func(format string, args ...any) string { return "WRONG: " + fmt.Sprintf(format, args...) }
+	root := store.At(id)
+	at := func(steps ...string) store.Ref { return store.At(append([]string{id}, steps...)...) }
+	write := func(content string, modified time.Time, where store.Ref) error {
+		precondition := store.Absent
+		if entry, err := place.Stat(ctx, where.As(store.KindFile)); err == nil {
+			precondition = store.AtRevision(entry.Revision)
+		}
+		_, err := place.Write(ctx, store.Writing{Place: where, Size: int64(len(content)), If: precondition, Modified: modified, Run: id, Content: storetest.Text(content)})
+		return err
+	}
+	fixed := time.Date(2025, 5, 5, 5, 5, 5, 0, time.UTC)
+	_, err := place.MakeFolder(ctx, root)
+	if err == nil {
+		_, err = place.MakeFolder(ctx, at("e"))
+	}
+	for path, content := range map[string]string{"a.txt": "the first", "b.txt": "the second", "c.txt": "the third", "e/file": "within", "zz.txt": "the last"} {
+		err = errors.Join(err, write(content, fixed, at(strings.Split(path, "/")...)))
+	}
+	if err != nil {
+		return wrong("%v", err)
+	}
+	back := storetest.NewMemory()
+	faulty := storetest.NewFaulty(back)
+	worked := errors.New("nobody worked in it")
+	faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "zz.txt", Times: 1, Do: func() {
+		file, err := place.Stat(ctx, at("b.txt"))
+		worked = errors.Join(err, write("THE SECOND", file.Modified, at("b.txt")))
+		for _, gone := range []store.Ref{at("c.txt"), at("e", "file")} {
+			_, err := place.Remove(ctx, gone, "")
+			worked = errors.Join(worked, err)
+		}
+		_, err = place.MakeFolder(ctx, at("c.txt"))
+		worked = errors.Join(worked, err, write("in the folder", fixed, at("c.txt", "in it")))
+		_, err = place.RemoveFolder(ctx, at("e"))
+		worked = errors.Join(worked, err, write("in place of the folder", fixed, at("e")))
+	}})
+	job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
+	row := records.Run{ID: id, Job: id, State: records.Running, Routes: []records.Route{}, CreatedAt: time.Now()}
+	if err := o.db.AddRun(ctx, &job, &row); err != nil {
+		return wrong("%v", err)
+	}
+	result := transfer.New(transfer.Options{
+		ID: id, Records: o.db, Lanes: 1, Scratch: o.t.TempDir(), HeadStart: time.Millisecond, Backoff: func(int) time.Duration { return time.Millisecond },
+		Rules: plan.Rules{Clear: true},
+		Routes: []transfer.Route{{
+			Source: transfer.Side{Account: account, Address: store.MakeAddress(account, root), Store: place, Root: root, Gate: gate},
+			Target: transfer.Side{Account: "back", Address: store.MakeAddress("back", root), Store: faulty, Root: root, Gate: store.NewGate("back", 8, 8)},
+			Scope:  id,
+		}},
+	}).Execute(ctx)
+	if worked != nil {
+		return wrong("%v (%+v)", worked, result)
+	}
+	left, err := contents(ctx, place, root.AsFolder())
+	if err != nil {
+		return wrong("%v", err)
+	}
+	arrived, err := contents(ctx, back, root.AsFolder())
+	if err != nil {
+		return wrong("%v", err)
+	}
+	for path, content := range map[string]string{"b.txt": "THE SECOND", "c.txt/in it": "in the folder", "e": "in place of the folder"} {
+		if left[path] != content && arrived[path] != content {
+			return wrong("%s, %q, is gone; there are %q and %q (%+v)", path, content, left, arrived, result)
+		}
+	}
+	if _, there := left["a.txt"]; there || arrived["a.txt"] != "the first" {
+		return wrong("a.txt was not moved: %q and %q (%+v)", left, arrived, result)
+	}
+	return "nothing lost"
+}
+
+// contents are those of all files below a folder, by their paths; what is left over of
+// ours is an error.
+func contents(ctx context.Context, s store.Store, root store.Folder) (map[string]string, error) {
+	there := map[string]string{}
+	var list func(folder store.Folder, below string) error
+	list = func(folder store.Folder, below string) error {
+		for entry, err := range s.List(ctx, folder) {
+			if err != nil {
+				return err
+			}
+			name := below + entry.Name
+			if strings.HasPrefix(entry.Name, store.ArrivingPrefix) {
+				return fmt.Errorf("%s is left over", name)
+			}
+			if entry.Kind == store.KindFolder {
+				if err := list(entry.Folder(folder), name+"/"); err != nil {
+					return err
+				}
+				continue
+			}
+			body, err := s.Open(ctx, store.Reading{Place: entry.Ref(folder), Revision: entry.Revision})
+			if err != nil {
+				return err
+			}
+			content, err := io.ReadAll(body)
+			if err := errors.Join(err, body.Close()); err != nil {
+				return err
+			}
+			there[name] = string(content)
+		}
+		return nil
+	}
+	return there, list(root, "")
 }
 
 // inject carries out one run with one fault, and says what came of it.
@@ -350,36 +474,8 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 // compare reads all that is at the target: what is missing is returned, and what is
 // wrong, or of ours, is an error.
 func (f *fixture) compare(ctx context.Context, target store.Store, root store.Ref) (missing []string, err error) {
-	there := map[string]string{}
-	var list func(folder store.Folder, below string) error
-	list = func(folder store.Folder, below string) error {
-		for entry, err := range target.List(ctx, folder) {
-			if err != nil {
-				return err
-			}
-			name := below + entry.Name
-			if strings.HasPrefix(entry.Name, store.ArrivingPrefix) {
-				return fmt.Errorf("%s is left over", name)
-			}
-			if entry.Kind == store.KindFolder {
-				if err := list(entry.Folder(folder), name+"/"); err != nil {
-					return err
-				}
-				continue
-			}
-			body, err := target.Open(ctx, store.Reading{Place: entry.Ref(folder), Revision: entry.Revision})
-			if err != nil {
-				return err
-			}
-			content, err := io.ReadAll(body)
-			if err := errors.Join(err, body.Close()); err != nil {
-				return err
-			}
-			there[name] = string(content)
-		}
-		return nil
-	}
-	if err := list(root.AsFolder(), ""); err != nil && store.KindOf(err) != store.ErrNotFound {
+	there, err := contents(ctx, target, root.AsFolder())
+	if err != nil && store.KindOf(err) != store.ErrNotFound {
 		return nil, err
 	}
 	for name, content := range there {
