@@ -341,3 +341,45 @@ func TestSeveralTargets(t *testing.T) {
 	bothHold(t, from+"/reports", other+"/reports", 11)
 	h.says("", 2, "several targets", "job", "create", "away", "--type", "migrate", "--clear", "--from", "/desk/reports", "--to", "/near/away", "--from", "/desk/reports", "--to", "/far/away")
 }
+
+// TestOneStorageTwice links one disk twice, as a folder and by way of a server with another
+// starting folder: no kind of job that removes does so there.
+func TestOneStorageTwice(t *testing.T) {
+	h := start(t)
+	shell := servertest.StartOpenSSH(t)
+	disk := shell.Folder(t)
+	for i := range 20 {
+		writeFile(t, fmt.Sprint("file ", i), disk, "all", "papers", fmt.Sprint(i))
+	}
+	before := digest(t, disk)
+	h.linkFolder("desk", filepath.Join(disk, "all"))
+	h.link(shell.Password, "sftp", "archive", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", disk)
+	for _, job := range []struct {
+		name    string
+		options []string
+	}{
+		{"mirrored", []string{"--type", "mirror", "--deletions", "follow"}},
+		{"kept-in-step", []string{"--type", "two-way", "--deletions", "follow"}},
+		{"migrated", []string{"--type", "migrate", "--clear"}},
+	} {
+		h.must(append([]string{"job", "create", job.name, "--from", "/desk/papers", "--to", "/archive/all/papers"}, job.options...)...)
+		var run contract.Run
+		for step := 0; step < 6 && run.Cause == "" && run.State != "failed"; step++ {
+			r := h.run("", "job", "start", job.name, "--yes", "--json")
+			if err := json.Unmarshal([]byte(r.out), &run); err != nil {
+				t.Logf("%s: exit %d, %s%s", job.name, r.code, r.out, r.err)
+				break
+			}
+			t.Logf("%s: %s %s %s %s", job.name, run.Step, run.State, run.Cause, run.Why)
+		}
+		if run.State != "failed" || run.Cause != "same-storage" {
+			t.Errorf("%s ended %s, %s, %s", job.name, run.State, run.Cause, run.Why)
+		}
+	}
+	after := digest(t, disk)
+	for name, sum := range before {
+		if after[name] != sum {
+			t.Errorf("%s is gone, or another", name)
+		}
+	}
+}
