@@ -8,7 +8,7 @@ SOURCES  := $(shell find console/src console/index.html console/package-lock.jso
 # less are resident.
 export GOFLAGS += -tags=nomsgpack
 
-.PHONY: all build demo test bench soak lint tools prerequisites openapi pictures clean
+.PHONY: all build demo test bench bench-growth soak lint tools prerequisites openapi pictures clean
 
 all: build
 
@@ -32,6 +32,10 @@ test: prerequisites tools build
 
 bench: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestBench' -v ./bench -args -bench
+
+# How the time of a file grows with their number, for each kind of run.
+bench-growth: tools build
+	$(GO) test -count=1 -timeout 60m -run '^TestGrowth' -v ./bench -args -growth
 
 soak: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak

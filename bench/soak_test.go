@@ -78,6 +78,9 @@ func TestSoakKills(t *testing.T) {
 	}
 	if run.State != "done" || run.Items.Done != int64(len(set)) {
 		t.Errorf("%s, %+v; want %d done", run.State, run.Items, len(set))
+		for item, err := range h.client.Items(t.Context(), run.ID, "failed") {
+			t.Logf("%+v, %v", item, err)
+		}
 	}
 	core := server.Client(t)
 	sizes := map[string]int64{}
@@ -97,7 +100,7 @@ func TestSoakKills(t *testing.T) {
 		t.Errorf("%d objects are missing", len(sizes))
 	}
 	if open, err := core.ListMultipartUploads(t.Context(), target, "", "", "", "", 1000); err != nil || len(open.Uploads) > 0 {
-		t.Errorf("%d uploads are left open, %v", len(open.Uploads), err)
+		t.Errorf("uploads are left open: %+v, %v", open.Uploads, err)
 	}
 	fmt.Printf("%d kills, %d items, %d bytes: %s\n", kills, run.Items.Done, run.Bytes.Moved, run.State)
 }

@@ -96,6 +96,9 @@ type Cleaning struct {
 	Folder Folder
 	// Uploads are the places for which it may have begun to write in parts.
 	Uploads []Ref
+	// OnlyUploads leaves what lies in folders, and need not be listed by a store that
+	// finds the uploads of a run by other means than their places.
+	OnlyUploads bool
 	// Keep are the ids of uploads that are to be gone on with.
 	Keep map[string]bool
 }

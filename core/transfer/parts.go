@@ -57,6 +57,7 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 	if err != nil {
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
 	}
+	a.giveUpOthers(ctx, writing.Place, upload.ID)
 	if err := a.uploads().DropUpload(ctx, a.ID, a.item.Seq); err != nil {
 		return store.Written{}, "", err
 	}
@@ -88,6 +89,19 @@ func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limit
 		return Upload{}, err
 	}
 	return upload, a.uploads().SaveUpload(ctx, a.ID, a.item.Seq, upload)
+}
+
+// giveUpOthers gives up the uploads of a place of which no id was kept: a server may
+// have begun with one though the answer was lost, or the process ended before it came.
+func (a *attempt) giveUpOthers(ctx context.Context, place store.Ref, kept string) {
+	clean := a.route.Target.Store.Capabilities().Clean
+	if clean == nil || !a.Resumed && a.try == 1 {
+		return
+	}
+	cleaning := store.Cleaning{Run: a.ID, Uploads: []store.Ref{place}, OnlyUploads: true, Keep: map[string]bool{kept: true}}
+	if _, err := clean(context.WithoutCancel(ctx), cleaning); err != nil {
+		a.Log.Warn("could not look for uploads that were left open", "run", a.ID, "place", place.String(), "error", err)
+	}
 }
 
 func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing store.Writing, upload Upload, number int) (store.Part, error) {

@@ -639,6 +639,34 @@ func TestPartsInterrupted(t *testing.T) {
 	}
 }
 
+// TestPartsBegunTwice has an upload begun whose answer is lost, and one that a server
+// begins with only after the run that asked for it was killed and taken up again.
+func TestPartsBegunTwice(t *testing.T) {
+	for _, late := range []bool{false, true} {
+		b := newBench(t)
+		b.target.PartsAbove, b.target.PartSize = 100, 50
+		content := strings.Repeat("0123456789", 25)
+		b.source.Put(content, "large")
+		to := storetest.NewFaulty(b.target)
+		if late {
+			b.resumed = true
+			to.Add(storetest.Fault{Op: storetest.OpPart, Times: 1, Do: func() {
+				if _, err := b.target.BeginParts(t.Context(), store.Writing{Place: store.At("copy", "large")}); err != nil {
+					t.Error(err)
+				}
+			}})
+		} else {
+			to.Add(storetest.Fault{Op: storetest.OpBegin, Times: 1, After: true, Err: store.Errorf(store.ErrTryAgain, "no answer")})
+		}
+		b.to = to
+		b.run("done")
+		b.want(map[string]string{"/copy/large": content})
+		if open := b.target.OpenUploads(); open != 0 {
+			t.Errorf("late %v: %d uploads are left open", late, open)
+		}
+	}
+}
+
 // TestPartsWhoseCommitIsLost loses the answer to a commit, and finds somebody
 // else's file there: both are kept, and no upload is left open.
 func TestPartsWhoseCommitIsLost(t *testing.T) {

@@ -161,6 +161,9 @@ func (a *account) AbortParts(ctx context.Context, place store.Ref, upload string
 // Clean is store.Capabilities.Clean: it gives up the open uploads of a run, and
 // removes what lies under names of ours.
 func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
+	if cleaning.OnlyUploads { // they are found by their run when it ends
+		return nil, nil
+	}
 	gone, err := a.cleanArriving(ctx, cleaning)
 	d := a.definition.Leftovers
 	if d == nil || err != nil {

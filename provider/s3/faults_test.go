@@ -205,3 +205,37 @@ func TestListingPagesThatFail(t *testing.T) {
 		t.Errorf("%v after %d requests; want it refused, and not asked again", last, f.seen)
 	}
 }
+
+// TestPutTogetherLater has a server say that parts were put together while it is still
+// at it, as one does that was asked for the same a second time.
+func TestPutTogetherLater(t *testing.T) {
+	s, f := behindFaults(t)
+	writer := s.Capabilities().Parts
+	content := strings.Repeat("x", 5<<20) + "y"
+	writing := store.Writing{Place: store.At("large"), Size: int64(len(content)), If: store.Absent, Content: storetest.Text(content)}
+	upload, err := writer.BeginParts(t.Context(), writing)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var parts []store.Part
+	for i, text := range []string{content[:5<<20], content[5<<20:]} {
+		part, err := writer.WritePart(t.Context(), writing, upload, i+1, int64(len(text)), store.NewStream(io.NopCloser(strings.NewReader(text)), store.MD5, nil))
+		if err != nil {
+			t.Fatal(err)
+		}
+		parts = append(parts, part)
+	}
+	looks, committed := 0, false
+	f.set(func(w http.ResponseWriter, r *http.Request) bool {
+		committed = committed || r.Method == http.MethodPost
+		if !committed || r.Method != http.MethodHead && r.Method != http.MethodGet {
+			return false
+		}
+		looks++
+		return looks <= 3 && refuse(404, "NoSuchKey")(w, r)
+	})
+	written, err := writer.CommitParts(t.Context(), writing, upload, parts)
+	if err != nil || written.Size != writing.Size || looks <= 3 {
+		t.Errorf("%+v, %v, after %d looks", written, err, looks)
+	}
+}

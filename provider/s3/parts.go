@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"net/http"
+	"time"
 
 	"github.com/minio/minio-go/v7"
 
@@ -123,7 +124,7 @@ func (a *account) CommitParts(ctx context.Context, writing store.Writing, upload
 		return written, err
 	}
 	// Servers differ in whether this answer's ETag is the one kept.
-	entry, err := a.Stat(ctx, writing.Place)
+	entry, err := a.together(ctx, writing)
 	if err != nil {
 		return store.Written{}, store.Errorf(store.ErrOutcomeUnknown, "%s was put together, but cannot be looked at: %w", writing.Place, err)
 	}
@@ -132,6 +133,28 @@ func (a *account) CommitParts(ctx context.Context, writing store.Writing, upload
 		written.Proof = entry.Hashes.Get(a.found().proof)
 	}
 	return written, nil
+}
+
+// A server that is asked a second time to put parts together, as by a process that was
+// killed while it asked, may say at once that this was done, while it is still at it.
+// It is waited for at least patience, and longer by the size at rate bytes a second.
+const (
+	patience = 30 * time.Second
+	rate     = 20 << 20
+)
+
+// together is the object that was put together, once it is there.
+func (a *account) together(ctx context.Context, writing store.Writing) (store.Entry, error) {
+	deadline := time.Now().Add(patience + time.Duration(writing.Size/rate)*time.Second)
+	for wait := 50 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
+		entry, err := a.Stat(ctx, writing.Place.As(store.KindFile))
+		if store.KindOf(err) != store.ErrNotFound || time.Now().After(deadline) {
+			return entry, err
+		}
+		if err := store.Sleep(ctx, wait); err != nil {
+			return store.Entry{}, err
+		}
+	}
 }
 
 // AbortParts implements store.PartWriter.

@@ -22,6 +22,7 @@ const (
 	OpWrite      Op = "write"
 	OpMakeFolder Op = "make-folder"
 	OpRemove     Op = "remove"
+	OpBegin      Op = "begin"
 	OpPart       Op = "part"
 	OpCommit     Op = "commit"
 	OpMove       Op = "move"
@@ -288,6 +289,11 @@ func (f *Faulty) listFlat(listing iter.Seq2[store.Listed, error], folder store.F
 type faultyParts struct {
 	store.PartWriter
 	f *Faulty
+}
+
+// BeginParts implements store.PartWriter.
+func (p faultyParts) BeginParts(ctx context.Context, writing store.Writing) (string, error) {
+	return around(p.f, OpBegin, writing.Place.Name, func() (string, error) { return p.PartWriter.BeginParts(ctx, writing) })
 }
 
 // WritePart implements store.PartWriter.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -489,7 +490,10 @@ func (m *Memory) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Le
 	defer m.mu.Unlock()
 	var cleaned []store.Leftover
 	for id, upload := range m.uploads {
-		if upload.run == cleaning.Run && !cleaning.Keep[id] {
+		named := slices.ContainsFunc(cleaning.Uploads, func(place store.Ref) bool {
+			return place.Folder.Path == upload.place.Folder.Path && place.Name == upload.place.Name
+		})
+		if named && !cleaning.Keep[id] { // as in an object store, which knows no runs
 			cleaned = append(cleaned, store.Leftover{Run: upload.run, Place: upload.place, Upload: id})
 			delete(m.uploads, id)
 		}
