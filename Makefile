@@ -29,6 +29,7 @@ demo: build
 test: prerequisites tools build
 	$(GO) vet ./...
 	$(GO) test -timeout 14m ./...
+	$(GO) test -race -run '^TestManyHands' ./service/runner
 
 bench: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestBench' -v ./bench -args -bench

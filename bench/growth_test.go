@@ -121,7 +121,7 @@ func growing(t *testing.T, program, kind string, server *servertest.ObjectStore,
 			}
 			return "/target/" + name
 		}
-		tree.server, tree.bucket = server, source
+		tree.server, tree.core, tree.bucket = server, server.Client(t), source
 	}
 	tree.fill(files)
 	if server == nil {
@@ -192,6 +192,7 @@ type grownTree struct {
 	t      *testing.T
 	root   string
 	server *servertest.ObjectStore
+	core   *minio.Core
 	bucket string
 	names  []string
 	writes int
@@ -226,7 +227,7 @@ func (g *grownTree) each(names []string, do func(name string, content []byte) er
 
 func (g *grownTree) write(name string, content []byte) error {
 	if g.server != nil {
-		_, err := g.server.Client(g.t).PutObject(g.t.Context(), g.bucket, "source/"+name, bytes.NewReader(content), int64(len(content)), "", "", minio.PutObjectOptions{DisableContentSha256: true, DisableMultipart: true})
+		_, err := g.core.PutObject(g.t.Context(), g.bucket, "source/"+name, bytes.NewReader(content), int64(len(content)), "", "", minio.PutObjectOptions{DisableContentSha256: true, DisableMultipart: true})
 		return err
 	}
 	path := filepath.Join(g.root, name)
@@ -252,11 +253,10 @@ func (g *grownTree) rename() {
 		if g.server == nil {
 			return os.Rename(filepath.Join(g.root, name), filepath.Join(g.root, to))
 		}
-		core := g.server.Client(g.t)
-		if _, err := core.CopyObject(g.t.Context(), g.bucket, "source/"+name, g.bucket, "source/"+to, nil, minio.CopySrcOptions{}, minio.PutObjectOptions{}); err != nil {
+		if _, err := g.core.CopyObject(g.t.Context(), g.bucket, "source/"+name, g.bucket, "source/"+to, nil, minio.CopySrcOptions{}, minio.PutObjectOptions{}); err != nil {
 			return err
 		}
-		return core.RemoveObject(g.t.Context(), g.bucket, "source/"+name, minio.RemoveObjectOptions{})
+		return g.core.RemoveObject(g.t.Context(), g.bucket, "source/"+name, minio.RemoveObjectOptions{})
 	})
 }
 
