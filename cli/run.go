@@ -128,7 +128,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		rows = append(rows, [2]string{"left out", fmt.Sprintf("%s (%s), by the rules", shown.Some(run.LeftOut.Items, "file"), shown.Size(run.LeftOut.Bytes))})
 	}
 	if run.Assumed.Items > 0 {
-		rows = append(rows, [2]string{"not compared", shown.ByTimeAlone(run.Assumed, run.Routes)})
+		rows = append(rows, [2]string{"not read", shown.ByTimeAlone(run.Assumed, run.Routes)})
 	}
 	if run.FoldersLeftOut > 0 {
 		rows = append(rows, [2]string{"left out", shown.Some(run.FoldersLeftOut, "folder") + ", with all that is in them"})

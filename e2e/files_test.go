@@ -90,7 +90,7 @@ func TestSameSizeAndTime(t *testing.T) {
 	if run := h.copy("/one/all", "/two"); run.Items.Done != 0 || run.Items.Unchanged != 2 || run.Assumed.Items != 2 {
 		t.Errorf("copied: %+v", run)
 	}
-	h.says("", 0, "equal", "compare", "/one/all", "/two/all")
+	h.says("", 0, "2 by size and time", "compare", "/one/all", "/two/all")
 	h.says("", 1, "differing", "compare", "/one/all", "/two/all", "--read")
 	if run := h.copy("/one/all", "/two", "--proof", "readback", "--clash", "source"); run.Items.Done != 1 || run.Assumed.Items != 0 {
 		t.Errorf("copied, and read back: %+v", run)

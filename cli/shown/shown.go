@@ -279,6 +279,9 @@ func RunSentence(run contract.Run) string {
 	}
 	if run.Items.Unchanged > 0 {
 		sentence += fmt.Sprintf(", %s in step already", Count(run.Items.Unchanged))
+		if run.Assumed.Items > 0 {
+			sentence += fmt.Sprintf(" (%s of them by size and time alone)", Count(run.Assumed.Items))
+		}
 	}
 	if run.Items.Skipped > 0 {
 		sentence += fmt.Sprintf(", %s skipped", Count(run.Items.Skipped))
