@@ -513,3 +513,19 @@ func TestOthersNamesLikeOurs(t *testing.T) {
 	b.run("done")
 	b.want(map[string]string{"/copy/.heron-arriving-notes.txt": "notes"})
 }
+
+// TestReplacedByALink puts a link in the place of a file between the listing and the
+// copy: it is skipped, as one that was listed, and not a failure.
+func TestReplacedByALink(t *testing.T) {
+	b := newBench(t)
+	b.source.Put("a file", "a")
+	b.source.Put("a file too", "b")
+	b.source.Link("c")
+	from := storetest.NewFaulty(b.source)
+	from.Add(storetest.Fault{Op: storetest.OpOpen, Name: "b", Times: 1, Do: func() { b.source.Link("b") }})
+	b.from = from
+	b.run("done")
+	b.ended("b", transfer.Skipped, plan.CauseNotAFile)
+	b.ended("c", transfer.Skipped, plan.CauseNotAFile)
+	b.want(map[string]string{"/copy/a": "a file"})
+}

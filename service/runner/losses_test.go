@@ -346,19 +346,3 @@ func TestWrittenWithoutRest(t *testing.T) {
 		}
 	}
 }
-
-// TestReplacedByALink puts a link in the place of a file between the listing and the
-// copy: it is left out, and not a failure.
-func TestReplacedByALink(t *testing.T) {
-	o, from, to := newOffice(t, t.TempDir()), t.TempDir(), t.TempDir()
-	put(t, from, map[string]string{"a.txt": "a", "b.txt": "b"})
-	if err := os.Symlink("a.txt", filepath.Join(from, "link.txt")); err != nil {
-		t.Fatal(err)
-	}
-	o.link("desk", from)
-	o.link("archive", to)
-	run := o.run(o.runner.Copy(t.Context(), contract.Copy{From: []string{"/desk"}, To: "/archive"}))
-	if run.State != "done" || run.Items.Skipped != 1 || run.Items.Failed != 0 {
-		t.Errorf("%+v", run)
-	}
-}

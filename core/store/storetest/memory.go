@@ -52,6 +52,7 @@ type memoryFile struct {
 	modified time.Time
 	revision string
 	identity string
+	link     bool
 }
 
 type memoryUpload struct {
@@ -94,6 +95,15 @@ func (m *Memory) PutAt(data string, modified time.Time, names ...string) store.E
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.put(place, []byte(data), modified)
+}
+
+// Link puts a link at names, which holds nothing of its own.
+func (m *Memory) Link(names ...string) {
+	m.Put("", names...)
+	place := store.At(names...)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.files[place.Folder.Path][place.Name].link = true
 }
 
 // Start is before anything that the account's clock has told.
@@ -182,6 +192,9 @@ func (m *Memory) put(place store.Ref, data []byte, modified time.Time) store.Ent
 }
 
 func (m *Memory) entry(name string, file *memoryFile) store.Entry {
+	if file.link {
+		return store.Entry{Name: name, Kind: store.KindOther, Modified: file.modified, Revision: file.revision}
+	}
 	entry := store.Entry{
 		Name: name, Kind: store.KindFile, Size: int64(len(file.data)),
 		Modified: file.modified, Revision: file.revision, Identity: file.identity,
@@ -278,6 +291,9 @@ func (m *Memory) Open(ctx context.Context, reading store.Reading) (io.ReadCloser
 	file := m.files[reading.Place.Folder.Path][reading.Place.Name]
 	if file == nil {
 		return nil, store.Errorf(store.ErrNotFound, "%s is not there", reading.Place)
+	}
+	if file.link {
+		return nil, store.Errorf(store.ErrRefused, "%s is a link", reading.Place)
 	}
 	if reading.Revision != "" && reading.Revision != file.revision {
 		return nil, store.Errorf(store.ErrChanged, "%s changed", reading.Place)
