@@ -357,6 +357,9 @@ func (a *app) runReport() *cobra.Command {
 		if check {
 			return a.checkPaper(ctx, id, files)
 		}
+		if files {
+			return usageError("--files goes with --check and the file of a certificate: heron run report --check certificate.json --files")
+		}
 		if format == "" {
 			format = strings.TrimPrefix(filepath.Ext(out), ".")
 		}

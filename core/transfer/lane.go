@@ -428,9 +428,14 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 	if a.Resumed {
 		return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry, proof)}, nil
 	}
+	return a.foundSame(entry, proof), nil
+}
+
+// foundSame ends an item whose content the target holds already.
+func (a *attempt) foundSame(entry store.Entry, proof string) *Ending {
 	found := a.pairWith(entry, proof)
 	found.Run = "" // no run has brought it about
-	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}, nil
+	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}
 }
 
 // recheck compares contents, as the metadata of the source has changed without its
@@ -453,9 +458,7 @@ func (a *attempt) recheck(ctx context.Context) (*Ending, error) {
 	if !same {
 		return a.replaceKnown(ctx, entry)
 	}
-	found := a.pairWith(entry, proof)
-	found.Run = "" // no run has brought it about
-	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}, nil
+	return a.foundSame(entry, proof), nil
 }
 
 // replaceKnown writes over a target whose metadata is what it was, if its content is as

@@ -8,6 +8,8 @@ import (
 	"math"
 	"time"
 
+	"gorm.io/gorm"
+
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -299,9 +301,13 @@ func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cau
 // EndStranded ends the items that wait in runs which have ended, as the disk was full
 // when their end was to be written down.
 func (db *DB) EndStranded(ctx context.Context) error {
-	return db.write.WithContext(ctx).Exec(`UPDATE items SET state = 'failed', cause = ?, ended = ? WHERE state = 'waiting' AND run IN
-		(SELECT DISTINCT run FROM items INDEXED BY items_waiting JOIN runs ON runs.number = run WHERE items.state = 'waiting' AND ended_at IS NOT NULL)`,
-		string(plan.CauseStopped), time.Now().UnixNano()).Error
+	const stranded = "(SELECT DISTINCT run FROM items INDEXED BY items_waiting JOIN runs ON runs.number = run WHERE items.state = 'waiting' AND ended_at IS NOT NULL)"
+	return db.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE runs SET failed = max(failed, items - done - skipped) WHERE number IN " + stranded).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE items SET state = 'failed', cause = ?, ended = ? WHERE state = 'waiting' AND run IN "+stranded, string(plan.CauseStopped), time.Now().UnixNano()).Error
+	})
 }
 
 // Forget implements transfer.Records.

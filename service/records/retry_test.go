@@ -66,9 +66,12 @@ func TestEndStranded(t *testing.T) {
 		}
 	}
 	at := time.Now()
-	ended.State, ended.EndedAt = "failed", &at
-	if err := errors.Join(db.SaveRun(ctx, ended, "state", "ended_at"), db.EndStranded(ctx)); err != nil {
+	ended.State, ended.EndedAt, ended.Items = "failed", &at, 2
+	if err := errors.Join(db.SaveRun(ctx, ended, "state", "ended_at", "items"), db.EndStranded(ctx)); err != nil {
 		t.Fatal(err)
+	}
+	if run, err := db.Run(ctx, "ended"); err != nil || run.Failed != 2 {
+		t.Errorf("the run counts %d failed items, %v; want 2", run.Failed, err)
 	}
 	for run, want := range map[string]int64{"ended": 0, "going": 2} {
 		tally, err := db.Tally(ctx, run)

@@ -104,15 +104,11 @@ func migrated(t *testing.T, o *office, from, to string) contract.Run {
 	return run
 }
 
-// TestClearedAfterItWasRewritten writes to files of a migration after they were
-// certified, in ways that leave size and time, and through a mapping even the inode, as
-// they were: the source keeps them.
-func TestClearedAfterItWasRewritten(t *testing.T) {
-	o, from, to := newOffice(t, t.TempDir()), t.TempDir(), t.TempDir()
-	o.link("desk", from)
-	o.link("archive", to)
-	put(t, from, map[string]string{"stays.txt": "as it was", "mapped.txt": "as it was", "put back.txt": "as it was"})
-	file, err := os.OpenFile(filepath.Join(from, "mapped.txt"), os.O_RDWR, 0)
+// mapped maps the first nine bytes of a file and writes to them once: what is written
+// after that shows in no time of the file.
+func mapped(t *testing.T, path string) []byte {
+	t.Helper()
+	file, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,8 +117,20 @@ func TestClearedAfterItWasRewritten(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer syscall.Munmap(mapping)
-	mapping[0] = 'A' // from now on nothing more is told of what is written
+	t.Cleanup(func() { syscall.Munmap(mapping) })
+	mapping[0] = 'A'
+	return mapping
+}
+
+// TestClearedAfterItWasRewritten writes to files of a migration after they were
+// certified, in ways that leave size and time, and through a mapping even the inode, as
+// they were: the source keeps them.
+func TestClearedAfterItWasRewritten(t *testing.T) {
+	o, from, to := newOffice(t, t.TempDir()), t.TempDir(), t.TempDir()
+	o.link("desk", from)
+	o.link("archive", to)
+	put(t, from, map[string]string{"stays.txt": "as it was", "mapped.txt": "as it was", "put back.txt": "as it was"})
+	mapping := mapped(t, filepath.Join(from, "mapped.txt"))
 	past(t, from)
 	migrated(t, o, "/desk", "/archive/desk")
 	certificate, err := o.runner.Certificate(t.Context(), o.lastRun("away"))
@@ -157,17 +165,7 @@ func TestCertificateOfWhatIsThere(t *testing.T) {
 	o.link("desk", from)
 	o.link("archive", to)
 	put(t, from, map[string]string{"mapped.txt": "as it was"})
-	file, err := os.OpenFile(filepath.Join(from, "mapped.txt"), os.O_RDWR, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer file.Close()
-	mapping, err := syscall.Mmap(int(file.Fd()), 0, 9, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_SHARED)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer syscall.Munmap(mapping)
-	mapping[0] = 'A'
+	mapping := mapped(t, filepath.Join(from, "mapped.txt"))
 	past(t, from)
 	o.job("away", "migrate", "/desk", "/archive/desk", nil)
 	for _, step := range []string{"survey", "first-pass"} {
