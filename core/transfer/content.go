@@ -20,21 +20,36 @@ type content struct {
 	spooled *spooled
 	// digest is that of the last reading, where the rules ask for it.
 	digest *digesting
+	// size is how many bytes are sent.
+	size int64
 }
 
 // Open implements store.Content.
 func (c *content) Open(ctx context.Context) (*store.Stream, error) {
 	c.a.flight.moved.Store(0)
 	if c.spooled != nil {
-		c.stream = store.NewStream(c.digested(c.spooled.open()), c.kind, c.a.counted)
-		return c.stream, nil
+		return c.streamOf(c.spooled.open()), nil
 	}
 	body, err := c.a.route.Source.Store.Open(ctx, store.Reading{Place: c.a.source(), Revision: c.a.item.Source.Revision})
 	if err != nil {
 		return nil, compare.NewSourceError(err)
 	}
-	c.stream = store.NewStream(c.digested(c.a.read(ctx, body)), c.kind, c.a.counted)
-	return c.stream, nil
+	return c.streamOf(c.a.read(ctx, body)), nil
+}
+
+// streamOf hashes a body, and has noted what was sent before its last byte is.
+func (c *content) streamOf(body io.ReadCloser) *store.Stream {
+	counted := func(n int) {
+		c.a.counted(n)
+		if c.stream.Count() == c.size {
+			c.a.note(c.stream.Sum().String())
+		}
+	}
+	c.stream = store.NewStream(c.digested(body), c.kind, counted)
+	if c.size == 0 {
+		c.a.note(c.stream.Sum().String())
+	}
+	return c.stream
 }
 
 // digested has a body hashed for the certificate as well.
@@ -140,6 +155,7 @@ func (a *attempt) moveContent(ctx context.Context, place store.Ref, condition st
 		}()
 		content.spooled, writing.Size = spooled, spooled.size
 	}
+	content.size = writing.Size
 	if written, err = a.route.Target.Store.Write(ctx, writing); err != nil {
 		a.broke.Store(true)
 		return written, "", err

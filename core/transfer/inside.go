@@ -58,6 +58,7 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
 		return nil, err
 	}
+	a.note(hashIn(origin.Hash))
 	entry, err := store.Copy(ctx, target.Store, from, origin.Revision, place, a.ID)
 	switch store.KindOf(err) {
 	case nil:
@@ -82,10 +83,7 @@ func (a *attempt) proveInside(ctx context.Context, place store.Ref, entry store.
 	target := a.route.Target.Store
 	const how = " (copied inside the account)"
 	if wanted, ok := store.ParseHash(origin.Hash); ok && entry.Size == a.item.Size {
-		sum, err := store.Sum(ctx, target, place, entry, wanted.Kind)
-		if store.KindOf(err) == store.ErrUnsupported || a.Rules.Proof == store.ProofByReading {
-			sum, _, err = store.ReadBack(ctx, target, place, entry.Revision, wanted.Kind)
-		}
+		sum, err := a.sumAtTarget(ctx, place, entry, wanted.Kind)
 		if err != nil {
 			return "", err
 		}

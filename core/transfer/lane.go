@@ -277,6 +277,7 @@ func (a *attempt) makeFolder(ctx context.Context) (*Ending, error) {
 	if err := a.folders.ensure(ctx, a.route.Target, target.Folder.Path); err != nil {
 		return nil, err
 	}
+	a.note("")
 	_, err := a.route.Target.Store.MakeFolder(ctx, target)
 	ending := &Ending{State: Done}
 	if a.Rules.Type == plan.TwoWay {
@@ -381,13 +382,9 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*E
 // pairWith is the pair to be remembered. proof is in words, of which the first is the
 // hash where there is one.
 func (a *attempt) pairWith(target store.Entry, proof string) *compare.Pair {
-	hash, _, _ := strings.Cut(proof, " ")
-	if !strings.Contains(hash, "=") {
-		hash = ""
-	}
 	pair := &compare.Pair{
 		Key: a.item.Key, To: a.item.To, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID, Mark: a.item.Mark,
-		Proof: hash, Digest: a.digest,
+		Proof: hashIn(proof), Digest: a.digest,
 	}
 	if a.Rules.Type == plan.TwoWay { // what moves at the target is looked for too
 		pair.TargetMark = compare.MarkOf(target)
@@ -399,6 +396,15 @@ func (a *attempt) pairWith(target store.Entry, proof string) *compare.Pair {
 		}
 	}
 	return pair
+}
+
+// hashIn is the hash that the words of a proof begin with; empty where there is none.
+func hashIn(proof string) string {
+	hash, _, _ := strings.Cut(proof, " ")
+	if !strings.Contains(hash, "=") {
+		return ""
+	}
+	return hash
 }
 
 // pairKey is the key under which the item is remembered.

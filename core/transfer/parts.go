@@ -53,6 +53,9 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
 	}
 	slices.SortFunc(upload.Parts, func(x, y store.Part) int { return x.Number - y.Number })
+	if whole, ok := wholeOf(upload.Parts); ok && a.proofKind() == store.CRC64NVME {
+		a.note(whole.String())
+	}
 	written, err := writer.CommitParts(ctx, writing, upload.ID, upload.Parts)
 	if err != nil {
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
@@ -171,19 +174,11 @@ func (a *attempt) giveUpUpload(ctx context.Context, place store.Ref) error {
 // together. Where there is none of the whole, each part was proven by itself.
 func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written store.Written, parts []store.Part) (string, error) {
 	if a.proofKind() == store.CRC64NVME {
-		var whole uint64
-		for i, part := range parts {
-			sum, err := hex.DecodeString(part.Hash)
-			if err != nil || len(sum) != 8 {
-				return "", store.Errorf(store.ErrOutcomeUnknown, "part %d of %s has no hash", part.Number, writing.Place)
-			}
-			if i == 0 {
-				whole = binary.BigEndian.Uint64(sum)
-			} else {
-				whole = store.CombineCRC64NVME(whole, binary.BigEndian.Uint64(sum), part.Size)
-			}
+		whole, ok := wholeOf(parts)
+		if !ok {
+			return "", store.Errorf(store.ErrOutcomeUnknown, "a part of %s has no hash", writing.Place)
 		}
-		return store.Prove(ctx, a.route.Target.Store, writing, written, store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)), writing.Size)
+		return store.Prove(ctx, a.route.Target.Store, writing, written, whole, writing.Size)
 	}
 	if a.route.Target.Store.Traits().ProofKind == "" || written.Size != writing.Size {
 		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size, writing.Size)
@@ -192,6 +187,23 @@ func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written
 		return a.proveByReading(ctx, writing, written)
 	}
 	return string(a.proofKind()) + " of each of " + plural(len(parts), "part") + " (told by the target)", nil
+}
+
+// wholeOf is the CRC64NVME of all parts put together; ok false where one has none.
+func wholeOf(parts []store.Part) (hash store.Hash, ok bool) {
+	var whole uint64
+	for i, part := range parts {
+		sum, err := hex.DecodeString(part.Hash)
+		if err != nil || len(sum) != 8 {
+			return hash, false
+		}
+		if i == 0 {
+			whole = binary.BigEndian.Uint64(sum)
+		} else {
+			whole = store.CombineCRC64NVME(whole, binary.BigEndian.Uint64(sum), part.Size)
+		}
+	}
+	return store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)), true
 }
 
 // proveByReading reads both sides. What is another is removed again.

@@ -177,6 +177,12 @@ type Records interface {
 	// EndRest ends all Waiting items and returns how many there were.
 	EndRest(ctx context.Context, run string, state State, cause plan.Cause) (int64, error)
 
+	// Note keeps what is about to be brought about, without waiting for the disk. Of
+	// old notes, those of items that have ended may be dropped. Noted returns the last
+	// note of each item of a run that is Waiting.
+	Note(run string, note Note) error
+	Noted(ctx context.Context, run string) ([]Noted, error)
+
 	// SaveUpload and SavePart keep how far a file in parts has come;
 	// LoadUpload returns it, ok false where there is none; DropUpload
 	// forgets it. Uploads returns those of items that are Waiting.

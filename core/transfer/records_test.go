@@ -34,6 +34,7 @@ type memory struct {
 	held       []transfer.HeldFile
 
 	judged, asked int64
+	notes         map[int64]transfer.Note
 	epochs        map[string]transfer.Epoch
 }
 
@@ -154,7 +155,7 @@ func (m *memory) copy() *memory {
 }
 
 // restart forgets the run, and keeps what outlives it.
-func (m *memory) restart() { m.items, m.planned, m.judged, m.asked = nil, false, 0, 0 }
+func (m *memory) restart() { m.items, m.planned, m.judged, m.asked, m.notes = nil, false, 0, 0, nil }
 
 func (m *memory) Enqueue(_ context.Context, _ string, items []transfer.Item) error {
 	m.mu.Lock()
@@ -311,6 +312,27 @@ func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []
 		}
 	}
 	return nil
+}
+
+func (m *memory) Note(_ string, note transfer.Note) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.notes == nil {
+		m.notes = map[int64]transfer.Note{}
+	}
+	m.notes[note.Seq] = note
+	return nil
+}
+
+func (m *memory) Noted(context.Context, string) (noted []transfer.Noted, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, item := range m.items {
+		if note, ok := m.notes[item.Seq]; ok && item.State == transfer.Waiting {
+			noted = append(noted, transfer.Noted{Item: item, Note: note})
+		}
+	}
+	return noted, nil
 }
 
 func (m *memory) HeldOfSize(_ context.Context, scope string, size int64) (bool, error) {

@@ -176,6 +176,7 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
 		return nil, err
 	}
+	a.note(hashIn(origin.Hash))
 	entry, err := store.Move(ctx, target.Store, target.place(origin.Key, store.KindFile), origin.Revision, place)
 	switch store.KindOf(err) {
 	case nil:

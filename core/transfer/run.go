@@ -274,6 +274,9 @@ func (r *Run) prepare(ctx context.Context) (Tally, error) {
 	if err := r.persist(ctx, nil, func() error { return r.clean(ctx) }); err != nil {
 		return Tally{}, fmt.Errorf("could not remove what the interrupted run left behind: %w", err)
 	}
+	if err := r.settleNotes(ctx); err != nil {
+		return Tally{}, fmt.Errorf("could not find out what the interrupted run has written: %w", err)
+	}
 	tally, err := r.Records.Tally(ctx, r.ID)
 	if err != nil {
 		return Tally{}, err

@@ -45,6 +45,7 @@ type DB struct {
 	// path of the database's file, and the file as it was opened.
 	path   string
 	opened os.FileInfo
+	notes  *notebook
 }
 
 // ErrMoved says that the database's file was moved or removed under the service:
@@ -85,7 +86,10 @@ func Open(dir string) (*DB, error) {
 	if db.readPool, err = db.read.DB(); err != nil {
 		return nil, err
 	}
-	db.opened, err = os.Stat(path)
+	if db.opened, err = os.Stat(path); err != nil {
+		return nil, err
+	}
+	db.notes, err = openNotebook(dir)
 	return db, err
 }
 
@@ -111,7 +115,9 @@ func open(path, mode string, connections int) (*gorm.DB, error) {
 }
 
 // Close closes the database.
-func (db *DB) Close() error { return errors.Join(db.readPool.Close(), db.writePool.Close()) }
+func (db *DB) Close() error {
+	return errors.Join(db.notes.close(), db.readPool.Close(), db.writePool.Close())
+}
 
 func migrate(db *gorm.DB) error {
 	options := *gormigrate.DefaultOptions

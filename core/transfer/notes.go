@@ -1,0 +1,119 @@
+package transfer
+
+import (
+	"context"
+	"time"
+
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// A process may be killed after the target has a file and before that is written down.
+// A two-way run that goes on would take the file for one that somebody put there: it
+// would bring back what was removed meanwhile, and find a conflict in what was changed.
+// So what is about to appear at the target is noted first. A note is not synced to the
+// disk, so that it costs no more than a write to memory: it outlives the process, and
+// perhaps not the machine. Without it nothing is lost either.
+
+// Note is what an item is about to bring about at the target.
+type Note struct {
+	Seq    int64
+	Source compare.Remembered // what is sent
+	Hash   string             // KIND=HEXADECIMAL of the content; empty of a folder
+}
+
+// Noted is a note of an item that is Waiting.
+type Noted struct {
+	Item Item
+	Note
+}
+
+// note notes what is about to be seen at the target. hash is of its content.
+func (a *attempt) note(hash string) {
+	if a.Rules.Type != plan.TwoWay || a.from != nil || hash == "" && a.item.Kind != store.KindFolder {
+		return
+	}
+	if err := a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash}); err != nil {
+		a.Log.Warn("could not note what is about to be written", "run", a.ID, "error", err)
+	}
+}
+
+// settleNotes ends the items of an interrupted run whose work is at the target: the
+// content that was noted, or the folder.
+func (r *Run) settleNotes(ctx context.Context) error {
+	if r.Rules.Type != plan.TwoWay {
+		return nil
+	}
+	notes, err := r.Records.Noted(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	var endings []Ending
+	for _, noted := range notes {
+		if noted.Item.Route >= len(r.Routes) {
+			continue
+		}
+		noted.Item.Source = noted.Source
+		a := attempt{Run: r, item: &noted.Item, route: r.Routes[noted.Item.Route]}
+		var ending *Ending
+		err := r.persist(ctx, nil, func() (err error) {
+			ending, err = a.broughtAbout(ctx, noted.Hash)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		if ending != nil {
+			endings = append(endings, *ending)
+		}
+	}
+	if len(endings) == 0 {
+		return nil
+	}
+	return r.Records.Finish(ctx, r.ID, r.scopes, endings)
+}
+
+// broughtAbout is the ending of an item whose work is at the target; nil where what is
+// there is something else.
+func (a *attempt) broughtAbout(ctx context.Context, hash string) (*Ending, error) {
+	entry, err := store.Occupant(ctx, a.route.Target.Store, a.target())
+	switch {
+	case store.KindOf(err) == store.ErrNotFound:
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case entry.Kind != a.item.Kind:
+		return nil, nil
+	case entry.Kind == store.KindFolder:
+		return &Ending{Seq: a.item.Seq, Route: a.item.Route, State: Done, Ended: time.Now(), Pair: a.pairWith(store.Entry{Kind: store.KindFolder}, "")}, nil
+	}
+	wanted, ok := store.ParseHash(hash)
+	if !ok || entry.Size >= 0 && a.item.Source.Size >= 0 && entry.Size != a.item.Source.Size {
+		return nil, nil
+	}
+	sum, err := a.sumAtTarget(ctx, a.target(), entry, wanted.Kind)
+	switch {
+	case store.KindOf(err) == store.ErrNotFound, store.KindOf(err) == store.ErrChanged:
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case sum != wanted:
+		return nil, nil
+	}
+	return &Ending{
+		Seq: a.item.Seq, Route: a.item.Route, State: Done, Ended: time.Now(), Attempts: 1, Moved: max(0, entry.Size),
+		Proof: hash + " (compared after an interruption)", Pair: a.pairWith(entry, hash),
+	}, nil
+}
+
+// sumAtTarget is the hash of a file at the target: told by it, or read back where it
+// tells none, or the rules ask for that.
+func (a *attempt) sumAtTarget(ctx context.Context, place store.Ref, entry store.Entry, kind store.HashKind) (store.Hash, error) {
+	target := a.route.Target.Store
+	sum, err := store.Sum(ctx, target, place, entry, kind)
+	if store.KindOf(err) == store.ErrUnsupported || a.Rules.Proof == store.ProofByReading {
+		sum, _, err = store.ReadBack(ctx, target, place, entry.Revision, kind)
+	}
+	return sum, err
+}
