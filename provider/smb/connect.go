@@ -63,6 +63,10 @@ func (t *target) signIn(ctx context.Context) (*frameConn, *smb2.Session, error) 
 		connection.Close()
 		return nil, nil, t.explain(err)
 	}
+	if err := listByOneCredit(session); err != nil {
+		connection.Close()
+		return nil, nil, err
+	}
 	return connection, session, nil
 }
 

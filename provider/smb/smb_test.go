@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/smb"
@@ -236,5 +238,51 @@ func TestNothingConnectsAnewOnceItIsClosed(t *testing.T) {
 	s.(interface{ Close() error }).Close()
 	if _, err := s.Stat(t.Context(), store.Ref{}); store.KindOf(err) != store.ErrTryAgain {
 		t.Errorf("once closed: %v", err)
+	}
+}
+
+// TestManyFoldersAreListed lists 200 folders over again, all at once, so that credits
+// run short: a request for more bytes than its credits stand for is refused (MS-SMB2,
+// section 3.3.5.2.5).
+func TestManyFoldersAreListed(t *testing.T) {
+	for _, encryption := range []string{"off", "required"} {
+		t.Run("encryption "+encryption, func(t *testing.T) {
+			server := servertest.StartSamba(t, servertest.SambaOptions{Encryption: encryption})
+			path, folder := server.Folder(t)
+			for i := range 200 {
+				below := filepath.Join(folder, fmt.Sprint(i))
+				if err := os.Mkdir(below, 0o777); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.WriteFile(filepath.Join(below, "file"), []byte("x"), 0o666); err != nil {
+					t.Fatal(err)
+				}
+			}
+			for range 10 { // a connection of its own begins with few credits
+				s := open(t, server, path)
+				for range 5 {
+					var group errgroup.Group
+					group.SetLimit(32)
+					for i := range 200 {
+						group.Go(func() error {
+							entries := 0
+							for _, err := range s.List(t.Context(), store.At(fmt.Sprint(i)).AsFolder()) {
+								if err != nil {
+									return err
+								}
+								entries++
+							}
+							if entries != 1 {
+								return fmt.Errorf("folder %d has %d entries", i, entries)
+							}
+							return nil
+						})
+					}
+					if err := group.Wait(); err != nil {
+						t.Fatal(err)
+					}
+				}
+			}
+		})
 	}
 }
