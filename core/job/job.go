@@ -128,8 +128,9 @@ func CheckName(name string) error {
 	return nil
 }
 
-// Check returns what is wrong with a job by itself, before anything is looked at.
-func (s Spec) Check(now time.Time) error {
+// Check returns what is wrong with a job by itself, before anything is looked at. It says
+// the same at any time: see [Spec.CheckComing].
+func (s Spec) Check() error {
 	if err := CheckName(s.Name); err != nil {
 		return err
 	}
@@ -150,6 +151,16 @@ func (s Spec) Check(now time.Time) error {
 			}
 		}
 	}
+	if _, err := s.When.Read(time.Local); err != nil {
+		return err
+	}
+	return s.checkType()
+}
+
+// CheckComing returns an error where the job has a timetable that comes to no moment from
+// now on. That is a mistake in a new timetable, and how each job ends that runs once at
+// its time.
+func (s Spec) CheckComing(now time.Time) error {
 	timetable, err := s.When.Read(time.Local)
 	if err != nil {
 		return err
@@ -157,7 +168,7 @@ func (s Spec) Check(now time.Time) error {
 	if err := timetable.Check(now); err != nil {
 		return fmt.Errorf("the timetable of %s comes to no moment: %w; change it, or leave it away and start the job by hand", s.Name, err)
 	}
-	return s.checkType()
+	return nil
 }
 
 // checkType returns which of a job's rules contradict its type.

@@ -39,7 +39,7 @@ func TestFile(t *testing.T) {
 	if one.Routes[1].To != "/archive/reports" || one.Rules.Only.Types[1] != "pictures" || one.Pace.Hours["mon-fri 08-18"] != "5MB/s" || one.Retry.Tries != 8 || one.Rules.Documents["sheet"] != "ods" {
 		t.Errorf("read %+v", one)
 	}
-	if err := one.Check(time.Now()); err != nil {
+	if err := one.Check(); err != nil {
 		t.Error(err)
 	}
 	text, err := one.Text()
@@ -99,8 +99,6 @@ func TestCheck(t *testing.T) {
 		"must not lie":        func(s *job.Spec) { s.Type, s.Routes[0].To = "mirror", "/a" },
 		"would remove":        func(s *job.Spec) { s.Type, s.Routes = "mirror", append(s.Routes, job.Route{From: "/c", To: "/b/c"}) },
 		"is there twice":      func(s *job.Spec) { s.Routes = append(s.Routes, s.Routes[0]) },
-		"it never comes":      func(s *job.Spec) { s.When.Cron = "0 0 30 2 *" },
-		"comes to no moment":  func(s *job.Spec) { s.When.At = "2020-01-01T00:00" },
 		"time zone":           func(s *job.Spec) { s.When = job.When{Every: "6h", Zone: "Europe/Nowhere"} },
 		"contradict":          func(s *job.Spec) { s.When = job.When{Every: "6h", Continuous: true} },
 		"five fields":         func(s *job.Spec) { s.When.Cron = "@daily" },
@@ -124,8 +122,29 @@ func TestCheck(t *testing.T) {
 		spec := base
 		spec.Routes = append([]job.Route(nil), base.Routes...)
 		change(&spec)
-		if err := spec.Check(time.Now()); err == nil || !strings.Contains(err.Error(), words) {
+		if err := spec.Check(); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%v; want it to say %q", err, words)
+		}
+	}
+}
+
+// TestCheckComing holds that a timetable without a moment to come is told, and that it is
+// no mistake of a job that has run once.
+func TestCheckComing(t *testing.T) {
+	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+	for _, test := range []struct {
+		when  job.When
+		comes bool
+	}{
+		{job.When{}, true}, {job.When{Every: "6h"}, true}, {job.When{At: "2026-05-02T12:00", Zone: "UTC"}, true},
+		{job.When{At: "2026-05-01T11:59", Zone: "UTC"}, false}, {job.When{Cron: "0 0 30 2 *"}, false},
+	} {
+		spec := job.Spec{Name: "one", Type: job.Copy, Routes: []job.Route{{From: "/a", To: "/b"}}, When: test.when}
+		if err := spec.Check(); err != nil {
+			t.Errorf("%+v: %v", test.when, err)
+		}
+		if err := spec.CheckComing(now); (err == nil) != test.comes || err != nil && !strings.Contains(err.Error(), "comes to no moment") {
+			t.Errorf("%+v: %v; want that it comes: %v", test.when, err, test.comes)
 		}
 	}
 }

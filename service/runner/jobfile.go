@@ -152,7 +152,7 @@ func (r *Runner) Load(ctx context.Context, file contract.JobFile) (contract.Load
 	}
 	loaded := contract.Loaded{Jobs: []contract.LoadedJob{}}
 	for _, spec := range specs {
-		if _, err := r.checkJob(ctx, spec, specs, !file.Try); err != nil {
+		if _, err := r.checkNew(ctx, spec, specs, !file.Try); err != nil {
 			return contract.Loaded{}, fmt.Errorf("the job %s: %w", spec.Name, err)
 		}
 		one, err := r.difference(ctx, spec)

@@ -93,7 +93,7 @@ type prepared struct {
 // which they are known through other accounts too.
 func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark bool) (prepared, error) {
 	p := prepared{spec: spec}
-	if err := spec.Check(time.Now()); err != nil {
+	if err := spec.Check(); err != nil {
 		return p, &InputError{err}
 	}
 	var err error
@@ -104,6 +104,21 @@ func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, 
 		return p, err
 	}
 	return p, r.checkRing(ctx, spec, along)
+}
+
+// checkNew holds a job that is made or changed against all that checkJob does, and its
+// timetable against the time: unless that is the job's already, there is a moment to come.
+func (r *Runner) checkNew(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark bool) (prepared, error) {
+	kept, err := r.db.KeptJob(ctx, spec.Name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return prepared{}, err
+	}
+	if err != nil || kept.Spec.When != spec.When {
+		if err := spec.CheckComing(time.Now()); err != nil {
+			return prepared{}, &InputError{err}
+		}
+	}
+	return r.checkJob(ctx, spec, along, leaveMark)
 }
 
 // jobRoutes opens the routes of a job and checks them. Of two sides that are kept in
@@ -221,7 +236,7 @@ func (r *Runner) CreateJob(ctx context.Context, given contract.JobSpec) (contrac
 	if err != nil {
 		return contract.Job{}, &InputError{err}
 	}
-	if _, err := r.checkJob(ctx, spec, nil, true); err != nil {
+	if _, err := r.checkNew(ctx, spec, nil, true); err != nil {
 		return contract.Job{}, err
 	}
 	if err := r.addJob(ctx, spec, given.Suspended); err != nil {
@@ -266,7 +281,7 @@ func (r *Runner) ChangeJob(ctx context.Context, name string, given contract.JobS
 	if _, err := r.kept(ctx, name); err != nil {
 		return contract.Job{}, err
 	}
-	if _, err := r.checkJob(ctx, spec, []job.Spec{spec}, true); err != nil {
+	if _, err := r.checkNew(ctx, spec, []job.Spec{spec}, true); err != nil {
 		return contract.Job{}, err
 	}
 	if err := r.changeJob(ctx, name, spec); err != nil {
@@ -435,7 +450,7 @@ func (r *Runner) PlanSpec(ctx context.Context, given contract.JobSpec) (contract
 	if err != nil {
 		return contract.Plan{}, &InputError{err}
 	}
-	p, err := r.checkJob(ctx, spec, []job.Spec{spec}, false)
+	p, err := r.checkNew(ctx, spec, []job.Spec{spec}, false)
 	if err != nil {
 		return contract.Plan{}, err
 	}
