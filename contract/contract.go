@@ -19,6 +19,8 @@ type Problem struct {
 	Detail string `json:"detail" doc:"What is wrong, in one sentence."`
 	Remedy string `json:"remedy,omitempty" doc:"What to do about it, in one sentence."`
 	Cause  string `json:"cause,omitempty" doc:"The cause's code."`
+	// ErrorID is of a mistake of the service's own.
+	ErrorID string `json:"error_id,omitempty" doc:"Of an internal error: what its log entry is found by."`
 }
 
 // Error implements error.

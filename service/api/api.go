@@ -4,10 +4,13 @@ package api
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -123,8 +126,12 @@ func (s *Server) recover(c *gin.Context) {
 			if value == http.ErrAbortHandler {
 				panic(value)
 			}
-			s.Log.Error("a request failed badly", "path", c.Request.URL.Path, "panic", value)
-			refuse(c, &contract.Problem{Status: http.StatusInternalServerError, Detail: "The service made a mistake.", Remedy: "Look into its log."})
+			id := strings.ToLower(rand.Text()[:10])
+			s.Log.Error("internal error", "id", id, "method", c.Request.Method, "path", c.Request.URL.Path, "panic", value, "stack", string(debug.Stack()))
+			refuse(c, &contract.Problem{
+				Status: http.StatusInternalServerError, ErrorID: id,
+				Detail: "The service made a mistake: internal error " + id + ".", Remedy: "Look for " + id + " in the service's log, and report what it says there.",
+			})
 		}
 	}()
 	c.Next()

@@ -1,6 +1,7 @@
 package runner_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -51,5 +52,47 @@ func TestRunsAtItsTime(t *testing.T) {
 	spec.When.At = at.Add(-time.Minute).Format(time.RFC3339)
 	if _, err := o.runner.ChangeJob(t.Context(), "once", spec); err == nil {
 		t.Error("a new time in the past was taken")
+	}
+}
+
+// TestOntoItself copies, moves, plans and keeps in step what would come to lie upon
+// itself.
+func TestOntoItself(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, map[string]string{"Reports/a": "1", "Reports/sub/b": "2"})
+	o := newOffice(t, t.TempDir())
+	o.link("desk", dir)
+	o.link("desk-again", dir)
+	for _, test := range [][2]string{
+		{"/desk/Reports", "/desk/"}, {"/desk/Reports/a", "/desk/Reports/"}, {"/desk/Reports", "/desk/Reports"},
+		{"/desk/Reports", "/desk-again/"}, {"/desk/Reports/a", "/desk-again/Reports/"}, {"/desk", "/desk"}, {"/desk/Reports", "/desk/Reports/sub"},
+	} {
+		want := func(what string, err error) {
+			t.Helper()
+			if err == nil || !strings.Contains(err.Error(), "itself") && !strings.Contains(err.Error(), "own") {
+				t.Errorf("%s %s to %s: %v; want it refused, as the place is its own", what, test[0], test[1], err)
+			}
+		}
+		request := contract.Copy{From: []string{test[0]}, To: test[1]}
+		_, err := o.runner.Copy(t.Context(), request)
+		want("copy", err)
+		_, err = o.runner.Plan(t.Context(), request)
+		want("plan", err)
+		to := test[1]
+		if strings.HasSuffix(to, "/") {
+			to += test[0][strings.LastIndex(test[0], "/")+1:]
+		}
+		for _, kind := range []string{"copy", "mirror", "two-way", "migrate", "consolidate"} {
+			_, err = o.runner.CreateJob(t.Context(), contract.JobSpec{Name: "job", Type: kind, Routes: []contract.Route{{From: test[0], To: to}}})
+			if err == nil {
+				t.Errorf("a %s of %s to %s was made", kind, test[0], to)
+			}
+		}
+		if _, err := o.runner.Move(t.Context(), []contract.Route{{From: test[0], To: to}}); err == nil {
+			t.Errorf("%s was moved to %s", test[0], to)
+		}
+	}
+	if got := holds(t, dir); len(got) != 2 {
+		t.Errorf("%v is left", got)
 	}
 }

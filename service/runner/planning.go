@@ -131,22 +131,28 @@ func (r *Runner) open(ctx context.Context, rows []records.Route) ([]transfer.Rou
 	var routes []transfer.Route
 	for _, row := range rows {
 		route := transfer.Route{Scope: row.Scope, Contents: row.Contents}
-		for text, side := range map[string]*transfer.Side{row.From: &route.Source, row.To: &route.Target} {
-			address, err := store.ParseAddress(text)
-			if err != nil {
-				return nil, err
-			}
-			located, err := r.tree.Locate(ctx, address)
-			if err != nil {
-				return nil, err
-			}
-			*side = transfer.Side{
-				Account: located.Name, Address: address, Store: located.Store, Gate: located.Gate, Root: located.Place,
-			}
+		var err error
+		if route.Source, err = r.side(ctx, row.From); err != nil {
+			return nil, err
+		}
+		if route.Target, err = r.side(ctx, row.To); err != nil {
+			return nil, err
 		}
 		routes = append(routes, route)
 	}
 	return routes, nil
+}
+
+// side opens the account of an address.
+func (r *Runner) side(ctx context.Context, text string) (transfer.Side, error) {
+	address, err := store.ParseAddress(text)
+	if err != nil {
+		return transfer.Side{}, err
+	}
+	located, err := r.tree.Locate(ctx, address)
+	return transfer.Side{
+		Account: located.Name, Address: address, Store: located.Store, Gate: located.Gate, Root: located.Place,
+	}, err
 }
 
 // prepare checks a request before anything is changed.

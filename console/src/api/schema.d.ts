@@ -2133,6 +2133,8 @@ export interface components {
             cause?: string;
             /** @description What is wrong, in one sentence. */
             detail: string;
+            /** @description Of an internal error: what its log entry is found by. */
+            error_id?: string;
             /** @description What to do about it, in one sentence. */
             remedy?: string;
             /** Format: int64 */
