@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -44,6 +45,7 @@ type ServeOptions struct {
 	PublicURL, OutboundProxy      string
 	Metrics                       string
 	ForgetSecrets                 bool
+	KeepRetired                   time.Duration // 0 is for good
 	LogLevel, LogFormat           string
 	Out                           io.Writer
 }

@@ -65,6 +65,9 @@ type Options struct {
 	Console fs.FS
 	Log     *slog.Logger
 	Version string
+	// KeepRetired is how long what runs take out of the way is kept; 0 keeps it for
+	// good.
+	KeepRetired time.Duration
 }
 
 // Service is a service that listens.
@@ -213,6 +216,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	s.runner.Scratch = scratch
+	s.runner.KeepRetired = s.options.KeepRetired
 	s.runner.Told = s.runTold
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
@@ -340,6 +344,11 @@ func (s *Service) Serve(ctx context.Context) error {
 		defer close(quiet)
 		s.linked.Watch(watching)
 	}()
+	tidying := make(chan struct{})
+	go func() {
+		defer close(tidying)
+		s.runner.Tidy(watching)
+	}()
 	telling := make(chan struct{})
 	go func() {
 		defer close(telling)
@@ -362,6 +371,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	stopWatching()
 	<-watched
 	<-quiet
+	<-tidying
 	<-telling
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"iter"
 	"maps"
@@ -130,9 +131,20 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 			return at, nil
 		}
 	}
+	before, err := ParseAge(text, now)
+	if errors.Is(err, errNoAge) {
+		return before, fmt.Errorf("%q is neither a date nor an age; write it as 2020-01-31, or as 36h, 30d, 8w, 6mo, 2y", text)
+	}
+	return before, err
+}
+
+var errNoAge = errors.New("no age")
+
+// ParseAge is the moment that is an age before now: 36h, 30d, 8w, 6mo or 2y.
+func ParseAge(text string, now time.Time) (time.Time, error) {
 	parts := age.FindStringSubmatch(text)
 	if parts == nil {
-		return time.Time{}, fmt.Errorf("%q is neither a date nor an age; write it as 2020-01-31, or as 36h, 30d, 8w, 6mo, 2y", text)
+		return time.Time{}, fmt.Errorf("%q is %w; write it as 36h, 30d, 8w, 6mo, 2y", text, errNoAge)
 	}
 	n, err := strconv.Atoi(parts[1])
 	if err != nil || n > 100_000 {

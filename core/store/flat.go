@@ -4,6 +4,7 @@ import (
 	"context"
 	"iter"
 	"sort"
+	"strings"
 
 	"deftheron/core/spill"
 )
@@ -20,7 +21,8 @@ func (l Listed) Key() Key { return KeyOf(l.Below, l.Name, l.Kind) }
 
 // ListFlat yields everything below a folder in the order of keys. Where the
 // store has no such ability, folders are listed side by side, ahead of what is
-// yielded, and those that come in no order are sorted. What is ours is left out.
+// yielded, and those that come in no order are sorted. What is ours is left out,
+// unless the folder lies within our own.
 func ListFlat(ctx context.Context, s Store, folder Folder) iter.Seq2[Listed, error] {
 	return ListFlatWithout(ctx, s, folder, Walk{})
 }
@@ -48,7 +50,7 @@ func ListFlatWithout(ctx context.Context, s Store, folder Folder, how Walk) iter
 	}
 	return func(yield func(Listed, error) bool) {
 		for listed, err := range flat {
-			if err == nil && oursBelow(folder.Path+listed.Below, listed.Name) {
+			if err == nil && oursBelow(folder.Path, listed) {
 				how.Ours(listed)
 				continue
 			}
@@ -59,14 +61,15 @@ func ListFlatWithout(ctx context.Context, s Store, folder Folder, how Walk) iter
 	}
 }
 
-// oursBelow also recognises what lies inside our own folder.
-func oursBelow(folder Path, name string) bool {
-	if Ours(folder, name) {
-		return true
-	}
-	own := Path("").Child(OwnFolder)
-	return len(folder) >= len(own) && folder[:len(own)] == own
+// oursBelow reports whether an entry below a folder is ours, or lies within our own
+// folder.
+func oursBelow(folder Path, listed Listed) bool {
+	at := folder + listed.Below
+	return Ours(at, listed.Name) || isOwn(at) && !isOwn(folder)
 }
+
+// isOwn reports whether a folder is our own at the start of an account, or lies in it.
+func isOwn(folder Path) bool { return strings.HasPrefix(string(folder), OwnFolder+"/") }
 
 // Sorted yields the children of one folder in the order of keys. Of a folder that
 // is listed in no order, what memory should not hold is kept in a scratch file.

@@ -11,10 +11,6 @@ import (
 	"deftheron/core/store"
 )
 
-// RetiredFolder is the path in an account, below store.OwnFolder, of what runs
-// have taken out of the way.
-const RetiredFolder = "retired"
-
 // remove removes at the target what the source no longer holds, after looking there
 // once more: only what is still as it was when that was decided.
 func (a *attempt) remove(ctx context.Context) (*Ending, error) {
@@ -91,7 +87,7 @@ func (a *attempt) retire(ctx context.Context, place store.Ref, revision string) 
 // retiredPlace is a free place for what is taken out of the way by this run.
 func (a *attempt) retiredPlace(ctx context.Context, place store.Ref) (store.Ref, error) {
 	side := a.route.Target
-	folder := store.MakePath(store.OwnFolder, RetiredFolder, a.Began.UTC().Format("2006-01-02T150405Z"))
+	folder := plan.RetiredFolder.Child(plan.RetiredName(a.Began))
 	for _, name := range place.Folder.Path.Names() {
 		folder = folder.Child(name)
 	}

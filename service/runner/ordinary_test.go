@@ -1,6 +1,8 @@
 package runner_test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -94,5 +96,42 @@ func TestOntoItself(t *testing.T) {
 	}
 	if got := holds(t, dir); len(got) != 2 {
 		t.Errorf("%v is left", got)
+	}
+}
+
+// TestRetiredExpires takes something out of the way, copies it back, and lets it expire
+// at accounts that can be written to.
+func TestRetiredExpires(t *testing.T) {
+	from, to := t.TempDir(), t.TempDir()
+	put(t, from, map[string]string{"a": "1", "b": "2"})
+	o := newOffice(t, t.TempDir())
+	o.runner.KeepRetired = 30 * 24 * time.Hour
+	o.link("desk", from)
+	o.link("archive", to)
+	o.link("away", t.TempDir())
+	if err := o.accounts.Suspend(t.Context(), "away"); err != nil {
+		t.Fatal(err)
+	}
+	o.job("mirror", "mirror", "/desk", "/archive/m", func(spec *contract.JobSpec) { spec.Brake = &contract.Brake{Deletions: "none"} })
+	o.start("mirror")
+	if err := os.Remove(filepath.Join(from, "a")); err != nil {
+		t.Fatal(err)
+	}
+	o.start("mirror")
+	retired, err := filepath.Glob(filepath.Join(to, ".heron", "retired", "*", "m", "a"))
+	if err != nil || len(retired) != 1 {
+		t.Fatalf("%v was retired, %v; want a", retired, err)
+	}
+	folder := filepath.Base(filepath.Dir(filepath.Dir(retired[0])))
+	if run := o.run(o.runner.Copy(t.Context(), contract.Copy{From: []string{"/archive/.heron/retired/" + folder + "/m"}, To: "/desk/back"})); run.State != "done" || run.Items.Done != 1 {
+		t.Errorf("copied back: %+v", run.Items)
+	}
+	o.runner.ExpireRetired(t.Context(), time.Now().Add(29*24*time.Hour))
+	if _, err := os.Stat(retired[0]); err != nil {
+		t.Errorf("before its time: %v", err)
+	}
+	o.runner.ExpireRetired(t.Context(), time.Now().Add(31*24*time.Hour))
+	if _, err := os.Stat(filepath.Dir(filepath.Dir(retired[0]))); !os.IsNotExist(err) {
+		t.Errorf("after its time it is still there, %v", err)
 	}
 }

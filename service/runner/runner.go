@@ -51,6 +51,8 @@ type Runner struct {
 	Told func(contract.Run)
 	// Scratch is a folder for content whose size is not known yet.
 	Scratch string
+	// KeepRetired is how long what runs take out of the way is kept; 0 is for good.
+	KeepRetired time.Duration
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers
 

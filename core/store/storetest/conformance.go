@@ -296,6 +296,17 @@ func testFlat(t T, s store.Store) {
 	if fmt.Sprintf("%q", below) != `["b.txt" "b/" "b/c" "b/d" "x"]` {
 		t.Errorf("below a: %q", below)
 	}
+	// What is ours is left out, unless it is what is asked for.
+	mustWrite(t, s, at(s, store.OwnFolder, "retired", "one", "f"), "taken out of the way")
+	for what, one := range map[string]store.Store{"flat listing": s, "walking": plain{s}} {
+		if again := flatten(t, one, store.Folder{}); fmt.Sprint(again) != fmt.Sprint(walked) {
+			t.Errorf("%s tells what is ours: %q", what, again)
+		}
+		own := flatten(t, one, store.Folder{Path: store.MakePath(store.OwnFolder, "retired")})
+		if fmt.Sprintf("%q", own) != `["one/" "one/f"]` {
+			t.Errorf("%s of our own folder: %q", what, own)
+		}
+	}
 }
 
 // plain hides the abilities of a store.

@@ -1,0 +1,53 @@
+package runner
+
+import (
+	"context"
+	"time"
+
+	"deftheron/core/files"
+	"deftheron/core/store"
+)
+
+// tidyEvery is how often it is looked for what may go.
+const tidyEvery = 12 * time.Hour
+
+// firstTidy is how long after a start that is first done: what a person starts comes
+// before it.
+const firstTidy = 2 * time.Minute
+
+// Tidy removes what has been kept for long enough, until ctx ends.
+func (r *Runner) Tidy(ctx context.Context) {
+	for wait := firstTidy; store.Sleep(ctx, wait) == nil; wait = tidyEvery {
+		r.ExpireRetired(ctx, time.Now())
+	}
+}
+
+// ExpireRetired removes what runs took out of the way more than KeepRetired before a
+// moment, in all accounts that can be written to. One that is away has its turn the
+// next time.
+func (r *Runner) ExpireRetired(ctx context.Context, now time.Time) {
+	if r.KeepRetired <= 0 {
+		return
+	}
+	rows, err := r.db.Accounts(ctx)
+	if err != nil {
+		r.log.Error("could not look for what has expired", "error", err)
+		return
+	}
+	for _, row := range rows {
+		if row.Suspended || row.ReadOnly {
+			continue
+		}
+		account, err := r.accounts.Open(ctx, row.Name)
+		var removed files.Count
+		if err == nil && !account.Store.Traits().ReadOnly {
+			removed, err = files.Expire(ctx, account.Store, now.Add(-r.KeepRetired))
+		}
+		if removed != (files.Count{}) {
+			r.log.Info("removed what runs had taken out of the way", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than", r.KeepRetired)
+		}
+		if err != nil && ctx.Err() == nil {
+			r.log.Warn("could not remove what has expired", "account", row.Name, "error", err)
+		}
+	}
+}
