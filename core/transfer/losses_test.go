@@ -233,12 +233,12 @@ func (d *dying) Enqueue(ctx context.Context, run string, items []transfer.Item) 
 	return err
 }
 
-func (d *dying) Judge(ctx context.Context, run string, seq int64) error {
+func (d *dying) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss) error {
 	if d.at == "before it is judged" {
 		d.end()
 		return ctx.Err()
 	}
-	return d.memory.Judge(ctx, run, seq)
+	return d.memory.Judge(ctx, run, seq, lost)
 }
 
 func (d *dying) Ask(ctx context.Context, run string, seq int64) error {
@@ -528,4 +528,82 @@ func TestReplacedByALink(t *testing.T) {
 	b.ended("b", transfer.Skipped, plan.CauseNotAFile)
 	b.ended("c", transfer.Skipped, plan.CauseNotAFile)
 	b.want(map[string]string{"/copy/a": "a file"})
+}
+
+// TestLimitsOverPasses has a continuous run go on through passes that look at some
+// places, at none, and after a restart, and holds it only where too much is lost.
+func TestLimitsOverPasses(t *testing.T) {
+	for name, moves := range map[string]bool{"moves inside": true, "copies inside": false} {
+		b := newBench(t)
+		account := &storetest.Account{Memory: b.target, Moves: moves, Copies: true}
+		b.to = account
+		for i := range 100 {
+			b.source.Put(fmt.Sprint("content ", i), fmt.Sprintf("%03d", i))
+		}
+		other := b.route()
+		other.Source.Root, other.Target.Root, other.Scope = store.At("small"), store.At("small copy"), "small"
+		b.source.Put("of few", "small", "x")
+		b.source.Put("of few", "small", "y")
+		rules := plan.Rules{Type: plan.Mirror, Clash: plan.Source, Deletions: plan.FollowDeletions, Brake: plan.DefaultBrake()}
+		rules.Filter.LeaveOut = []string{"/small"}
+		place := func(route int, name string) transfer.TouchedPlace {
+			return transfer.TouchedPlace{Route: route, Path: store.MakePath(name)}
+		}
+		remove := func(names ...string) { // at the source
+			for _, name := range names {
+				b.source.Remove(context.Background(), store.At(name), "")
+			}
+		}
+		steps := []func() transfer.Touched{
+			func() transfer.Touched { // 8 of 100, which is allowed
+				var touched transfer.Touched
+				for i := range 8 {
+					remove(fmt.Sprintf("%03d", i))
+					touched.Places = append(touched.Places, place(0, fmt.Sprintf("%03d", i)))
+				}
+				return touched
+			},
+			func() transfer.Touched { return transfer.Touched{} },
+			func() transfer.Touched { // of the small route, of which nothing is lost
+				b.source.Put("changed", "small", "x")
+				return transfer.Touched{Places: []transfer.TouchedPlace{place(1, "x")}}
+			},
+			func() transfer.Touched { // 50 of 92 are moved
+				for i := range 50 {
+					b.source.Rename(store.At(fmt.Sprintf("%03d", 20+i)), store.At("moved", fmt.Sprintf("%03d", 20+i)))
+				}
+				return transfer.Touched{All: true}
+			},
+		}
+		step := 0
+		options := transfer.Options{
+			ID: "continuous", Routes: []transfer.Route{b.route(), other}, Rules: rules, Records: b.records, Lanes: 4, Backoff: func(int) time.Duration { return 0 },
+			Again: func(context.Context, transfer.Passed) (transfer.Touched, bool) {
+				if step++; step > len(steps) {
+					return transfer.Touched{}, false
+				}
+				return steps[step-1](), true
+			},
+		}
+		if result := transfer.New(options).Execute(t.Context()); result.State != "done" || step <= len(steps) {
+			t.Errorf("%s: after step %d %+v; want all steps done", name, step, result)
+			continue
+		}
+		// It is taken up again: what has moved is not lost, and the 8 still count.
+		steps, step = []func() transfer.Touched{
+			func() transfer.Touched {
+				remove("010")
+				return transfer.Touched{Places: []transfer.TouchedPlace{place(0, "010")}}
+			},
+			func() transfer.Touched {
+				remove("011", "012")
+				return transfer.Touched{Places: []transfer.TouchedPlace{place(0, "011"), place(0, "012")}}
+			},
+		}, 0
+		options.Resumed = true
+		result := transfer.New(options).Execute(t.Context())
+		if result.State != transfer.Held || step != 2 || !strings.Contains(result.Why, "11 of ") {
+			t.Errorf("%s: taken up again, after step %d %+v; want it held for 11 files in the second", name, step, result)
+		}
+	}
 }

@@ -46,7 +46,7 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	defer close(r.planned)
 	defer r.mayStart()
 	if tally.Planned { // and judged, or let go by a person: see prepare
-		r.planErr = r.Records.Judge(ctx, r.ID, r.seq)
+		r.planErr = r.Records.Judge(ctx, r.ID, r.seq, r.lost)
 		return
 	}
 	// Where something may be removed, or the brake may hold, all is known before
@@ -81,12 +81,29 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 }
 
 // judge lets the pass go on to what writes over something or removes, unless its
-// plan is more than the safety limits allow.
+// plan, with what was lost lately, is more than the safety limits allow. What a person
+// let go does not count later.
 func (r *Run) judge(ctx context.Context, totals plan.Totals) error {
-	if r.brake(totals) {
+	loss := Loss{At: time.Now(), Removed: totals.Remove.Items - totals.Moved.Items, Replaced: totals.Replace.Items}
+	if r.Released && r.pass == 0 {
+		loss.Removed, loss.Replaced = 0, 0
+	} else if held := r.overLimits(totals, r.lost.with(loss)); held != nil {
+		r.hold(held.Cause, held.Why)
 		return r.Records.Ask(context.WithoutCancel(ctx), r.ID, r.seq) // the hold has cancelled it
 	}
-	return r.Records.Judge(ctx, r.ID, r.seq)
+	r.lost = r.lost.with(loss)
+	return r.Records.Judge(ctx, r.ID, r.seq, r.lost)
+}
+
+// overLimits returns what of a pass is more than the safety limits allow; nil where
+// nothing is, and where it takes nothing: losses are of the pass that made them.
+func (r *Run) overLimits(totals plan.Totals, lost lost) *plan.Braked {
+	if totals.Remove.Items == totals.Moved.Items && totals.Replace.Items == 0 && totals.Older.Items == 0 {
+		return nil
+	}
+	removed, replaced := lost.sum()
+	totals.Remove.Items, totals.Replace.Items = removed+totals.Moved.Items, replaced
+	return r.Rules.Brake.Holds(totals)
 }
 
 func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, totals *plan.Totals) error {
@@ -114,31 +131,24 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 		if touched.All {
 			continue
 		}
+		// Of some places alone, nothing is said by how little they hold.
+		totals.SourceListed, totals.TargetListed = -1, -1
+	}
+	if touched.All {
+		return nil
+	}
+	totals.Known = 0
+	for _, route := range r.Routes { // what was lost lately was of any of them
+		if route.Back {
+			continue
+		}
 		known, err := r.Records.Known(ctx, route.Scope)
 		if err != nil {
 			return err
 		}
-		// Of some places alone, nothing is said by how little they hold.
-		totals.Known, totals.SourceListed, totals.TargetListed = max(totals.Known, known), -1, -1
+		totals.Known += known
 	}
 	return nil
-}
-
-// brake holds the run where its plan, with what was removed lately, is more than the
-// brake allows, unless a person has let it go, and reports whether it does.
-func (r *Run) brake(totals plan.Totals) bool {
-	lately := r.lost.add(time.Now(), totals.Remove.Items-totals.Moved.Items, totals.Replace.Items)
-	if r.Released && r.pass == 0 {
-		return false
-	}
-	if r.pass > 0 || r.Resumed {
-		totals.Remove.Items, totals.Replace.Items = lately[0]+totals.Moved.Items, lately[1]
-	}
-	if braked := r.Rules.Brake.Holds(totals); braked != nil {
-		r.hold(braked.Cause, braked.Why)
-		return true
-	}
-	return false
 }
 
 // unchanged reports whether a file that needs nothing counts as in step: not

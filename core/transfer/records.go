@@ -114,6 +114,8 @@ type Tally struct {
 	Moved     int64 // bytes of done items
 	Removed   int64 // files and folders, of those done
 	LastSeq   int64 // the highest there is
+	// Lost is what was lost lately, as the last Judge had it.
+	Lost []Loss
 	// Judged is up to which Seq the safety limits have passed the plan, and Asked
 	// up to which they have held it for a person's word.
 	Judged, Asked int64
@@ -133,15 +135,13 @@ type Records interface {
 	// Planned says that all is queued.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
 	// Judge says that the safety limits have passed all items up to a Seq: only
-	// then does Claim return those of them that write over something or remove.
+	// then does Claim return those of them that write over something or remove. What
+	// was lost lately, with these, is kept for the next start.
 	// Ask says that they hold the run for a person's word on them.
-	Judge(ctx context.Context, run string, seq int64) error
+	Judge(ctx context.Context, run string, seq int64, lost []Loss) error
 	Ask(ctx context.Context, run string, seq int64) error
 	// ForgetUnjudged removes the Waiting items above the Seq that was judged.
 	ForgetUnjudged(ctx context.Context, run string) error
-	// Lost counts the files that the run has removed, and written over, since a
-	// moment, without those that a person was asked about.
-	Lost(ctx context.Context, run string, since time.Time) (removed, replaced int64, err error)
 	// Epoch returns what tells whether the pairs of a scope are of the places
 	// that its route leads to now; the zero value where nothing is kept.
 	Epoch(ctx context.Context, scope string) (Epoch, error)
@@ -196,7 +196,8 @@ type Records interface {
 	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
 	// PairsUnder yields those of a path, and of all that is below it.
 	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
-	// Known is how many files a scope has pairs of.
+	// Known is how many files a scope has pairs of, without settled conflicts. It is
+	// kept, not counted.
 	Known(ctx context.Context, scope string) (int64, error)
 
 	Contents

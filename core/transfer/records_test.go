@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"deftheron/core/compare"
 	"deftheron/core/plan"
@@ -34,6 +33,7 @@ type memory struct {
 	held       []transfer.HeldFile
 
 	judged, asked int64
+	lost          []transfer.Loss
 	notes         map[int64]transfer.Note
 	epochs        map[string]transfer.Epoch
 }
@@ -47,7 +47,7 @@ func newMemory() *memory {
 func (m *memory) Tally(context.Context, string) (transfer.Tally, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	t := transfer.Tally{Planned: m.planned, Items: int64(len(m.items)), Judged: m.judged, Asked: m.asked}
+	t := transfer.Tally{Planned: m.planned, Items: int64(len(m.items)), Judged: m.judged, Asked: m.asked, Lost: m.lost}
 	if m.planned {
 		t.Totals, t.Unchanged = m.totals, m.totals.Unchanged.Items
 	}
@@ -83,9 +83,10 @@ func (m *memory) ForgetUnjudged(context.Context, string) error {
 	return nil
 }
 
-func (m *memory) Judge(_ context.Context, _ string, seq int64) error {
+func (m *memory) Judge(_ context.Context, _ string, seq int64, lost []transfer.Loss) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	m.lost = slices.Clone(lost)
 	m.judged = max(m.judged, seq)
 	return nil
 }
@@ -95,23 +96,6 @@ func (m *memory) Ask(_ context.Context, _ string, seq int64) error {
 	defer m.mu.Unlock()
 	m.asked = max(m.asked, seq)
 	return nil
-}
-
-func (m *memory) Lost(_ context.Context, _ string, since time.Time) (removed, replaced int64, _ error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for _, item := range m.items {
-		if item.State != transfer.Done || item.Seq <= m.asked || m.ends[item.Seq].Ended.Before(since) {
-			continue
-		}
-		switch {
-		case item.Action == plan.Remove && item.Kind != store.KindFolder && item.Cause != plan.CauseMoved:
-			removed++
-		case item.Action == plan.Replace:
-			replaced++
-		}
-	}
-	return removed, replaced, nil
 }
 
 func (m *memory) Epoch(_ context.Context, scope string) (transfer.Epoch, error) {
@@ -155,7 +139,9 @@ func (m *memory) copy() *memory {
 }
 
 // restart forgets the run, and keeps what outlives it.
-func (m *memory) restart() { m.items, m.planned, m.judged, m.asked, m.notes = nil, false, 0, 0, nil }
+func (m *memory) restart() {
+	m.items, m.planned, m.judged, m.asked, m.notes, m.lost = nil, false, 0, 0, nil, nil
+}
 
 func (m *memory) Enqueue(_ context.Context, _ string, items []transfer.Item) error {
 	m.mu.Lock()
@@ -197,8 +183,8 @@ func (m *memory) PairsUnder(ctx context.Context, scope string, path store.Path) 
 func (m *memory) Known(_ context.Context, scope string) (files int64, _ error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for key := range m.pairs[scope] {
-		if !strings.HasSuffix(string(key), "/") {
+	for key, pair := range m.pairs[scope] {
+		if !pair.Kept && !strings.HasSuffix(string(key), "/") {
 			files++
 		}
 	}

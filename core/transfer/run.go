@@ -284,9 +284,7 @@ func (r *Run) prepare(ctx context.Context) (Tally, error) {
 	if tally, err = r.forgetUnjudged(ctx, tally); err != nil {
 		return Tally{}, err
 	}
-	if err := r.remember(ctx); err != nil {
-		return Tally{}, err
-	}
+	r.lost = tally.Lost
 	r.progress.restore(tally)
 	r.seq = tally.LastSeq
 	return tally, nil
@@ -311,15 +309,6 @@ func (r *Run) forgetUnjudged(ctx context.Context, tally Tally) (Tally, error) {
 	tally, err := r.Records.Tally(ctx, r.ID)
 	tally.Planned = planned
 	return tally, err
-}
-
-// remember takes up how much the run removed and wrote over lately, which the safety
-// limits count in.
-func (r *Run) remember(ctx context.Context) error {
-	now := time.Now()
-	removed, replaced, err := r.Records.Lost(ctx, r.ID, now.Add(-lately))
-	r.lost.add(now, removed, replaced)
-	return err
 }
 
 // clean removes temporary files and uploads of this run, but for the uploads

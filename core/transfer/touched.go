@@ -246,27 +246,38 @@ func (s Side) listBelow(ctx context.Context, below store.Path, folder store.Fold
 	return true
 }
 
-// lost is how much was removed, and written over, in the last hour: so that what is
-// lost little by little adds up.
-type lost struct{ losses []loss }
-
-type loss struct {
-	at       time.Time
-	removed  int64
-	replaced int64
+// Loss is how many files a pass removed for good and wrote over, without those that it
+// moved.
+type Loss struct {
+	At                time.Time
+	Removed, Replaced int64
 }
+
+// lost is what was lost in the last hour: so that what goes little by little adds up.
+type lost []Loss
 
 // lately is for how long losses add up.
 const lately = time.Hour
 
-func (l *lost) add(now time.Time, removed, replaced int64) (sum [2]int64) {
-	l.losses = slices.DeleteFunc(l.losses, func(one loss) bool { return now.Sub(one.at) > lately })
-	if removed > 0 || replaced > 0 {
-		l.losses = append(l.losses, loss{now, removed, replaced})
+// with is what is lost with another loss, of the last hour alone. Those of one minute
+// are one, so that it has 61 at the most.
+func (l lost) with(loss Loss) lost {
+	kept := slices.DeleteFunc(slices.Clone(l), func(one Loss) bool { return loss.At.Sub(one.At) > lately })
+	if loss.Removed == 0 && loss.Replaced == 0 {
+		return kept
 	}
-	for _, one := range l.losses {
-		sum[0] += one.removed
-		sum[1] += one.replaced
+	if last := len(kept) - 1; last >= 0 && loss.At.Sub(kept[last].At) < time.Minute {
+		kept[last].Removed += loss.Removed
+		kept[last].Replaced += loss.Replaced
+		return kept
 	}
-	return sum
+	return append(kept, loss)
+}
+
+func (l lost) sum() (removed, replaced int64) {
+	for _, one := range l {
+		removed += one.Removed
+		replaced += one.Replaced
+	}
+	return removed, replaced
 }

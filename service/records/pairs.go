@@ -6,6 +6,7 @@ import (
 	"errors"
 	"iter"
 	"slices"
+	"strings"
 
 	"deftheron/core/compare"
 	"deftheron/core/plan"
@@ -32,23 +33,87 @@ func pairsOf(endings []transfer.Ending) []routedPair {
 	return pairs
 }
 
-func forgetIn(ctx context.Context, tx *sql.Tx, scopes []int64, endings []transfer.Ending) error {
-	type forgotten struct {
-		scope int64
-		key   store.Key
+// known counts how many files of scopes have pairs more, or fewer.
+type known map[int64]int64
+
+// count counts a pair: of a file, and not that of a settled conflict.
+func (k known) count(scope int64, key store.Key, kept bool, n int64) {
+	if !kept && !strings.HasSuffix(string(key), "/") {
+		k[scope] += n
 	}
-	var all []forgotten
-	for _, ending := range endings {
-		for _, key := range ending.Forget {
-			all = append(all, forgotten{scopes[ending.Route], key})
+}
+
+func (k known) save(ctx context.Context, tx *sql.Tx) error {
+	for scope, n := range k {
+		if _, err := tx.ExecContext(ctx, "UPDATE scopes SET known = known + ? WHERE number = ?", n, scope); err != nil {
+			return err
 		}
 	}
-	if len(all) == 0 {
+	return nil
+}
+
+func forgetIn(ctx context.Context, tx *sql.Tx, scopes []int64, endings []transfer.Ending) error {
+	some := slices.ContainsFunc(endings, func(ending transfer.Ending) bool { return len(ending.Forget) > 0 })
+	if !some {
 		return nil
 	}
-	return eachIn(ctx, tx, "DELETE FROM pairs WHERE scope = ? AND key = ?", len(all), func(i int) []any {
-		return []any{all[i].scope, []byte(all[i].key)}
-	})
+	remove, err := tx.PrepareContext(ctx, "DELETE FROM pairs WHERE scope = ? AND key = ? RETURNING kept")
+	if err != nil {
+		return err
+	}
+	defer remove.Close()
+	known := known{}
+	for _, ending := range endings {
+		for _, key := range ending.Forget {
+			var kept bool
+			err := remove.QueryRowContext(ctx, scopes[ending.Route], []byte(key)).Scan(&kept)
+			if errors.Is(err, sql.ErrNoRows) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			known.count(scopes[ending.Route], key, kept, -1)
+		}
+	}
+	return known.save(ctx, tx)
+}
+
+const pairColumns = `source_revision, source_size, source_time, target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark, digest`
+
+// savePairs adds pairs, or writes over those of their keys, and counts the new ones.
+func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPair) error {
+	add, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO pairs ("+pairColumns+", scope, key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+	if err != nil {
+		return err
+	}
+	defer add.Close()
+	known := known{}
+	for _, one := range pairs {
+		pair, scope := one.pair, scopes[one.route]
+		args := []any{
+			pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified), pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified),
+			pair.Kept, pair.Run, orNull(pair.To), pair.Mark, pair.Proof, pair.TargetMark, pair.Digest, scope, []byte(pair.Key),
+		}
+		result, err := add.ExecContext(ctx, args...)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 1 {
+			known.count(scope, pair.Key, pair.Kept, 1)
+			continue
+		}
+		var kept bool
+		if err := tx.QueryRowContext(ctx, "SELECT kept FROM pairs WHERE scope = ? AND key = ?", scope, []byte(pair.Key)).Scan(&kept); err != nil {
+			return err
+		}
+		known.count(scope, pair.Key, kept, -1)
+		known.count(scope, pair.Key, pair.Kept, 1)
+		if _, err := tx.ExecContext(ctx, "UPDATE pairs SET ("+pairColumns+") = (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) WHERE scope = ? AND key = ?", args...); err != nil {
+			return err
+		}
+	}
+	return known.save(ctx, tx)
 }
 
 func numberScopes(ctx context.Context, tx *sql.Tx, scopes []string) ([]int64, error) {
@@ -205,7 +270,10 @@ func (db *DB) DistrustPairs(ctx context.Context, scope string) error {
 
 // Known implements transfer.Records.
 func (db *DB) Known(ctx context.Context, scope string) (files int64, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND kept = 0", scope).Scan(&files)
+	err = db.readPool.QueryRowContext(ctx, "SELECT known FROM scopes WHERE name = ?", scope).Scan(&files)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
 	return files, err
 }
 

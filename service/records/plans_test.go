@@ -87,10 +87,10 @@ var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certifica
 // once in its life, or a page at a time in the order of the index.
 var whole = []string{
 	"count(*), coalesce(max(seq), 0)", "SELECT state, cause, count(*) AS items", "DELETE FROM items WHERE state <> 'done'",
-	"SELECT count(*) FROM pairs", "DELETE FROM pairs WHERE scope", "UPDATE pairs SET source_revision", "SELECT DISTINCT run FROM items INDEXED BY items_waiting", "ORDER BY key LIMIT", "UPDATE items SET state = 'waiting'",
+	"DELETE FROM pairs WHERE scope", "UPDATE pairs SET source_revision", "SELECT DISTINCT run FROM items INDEXED BY items_waiting", "ORDER BY key LIMIT", "UPDATE items SET state = 'waiting'",
 	"FROM certificate_files WHERE run = ? GROUP BY folder", "FROM certificate_files WHERE run", "DELETE FROM certificate_files",
 	"FROM items JOIN uploads", "seq > ? ORDER BY seq LIMIT", "DELETE FROM contents WHERE scope", "DELETE FROM incoming WHERE job",
-	"FROM items INDEXED BY items_", // counted: what a run removed or wrote over
+
 	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq", "UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting'",
 	"DELETE FROM notices WHERE at", "SELECT number FROM scopes WHERE EXISTS", "SELECT * FROM `notices` ORDER BY seq DESC LIMIT", // by number
 	"ORDER BY since DESC LIMIT", "runs INDEXED BY runs_open WHERE ended_at IS NULL ORDER BY", "ORDER BY due_at LIMIT", // the first of an index

@@ -158,8 +158,12 @@ func (db *DB) Planned(ctx context.Context, run string, totals plan.Totals) error
 }
 
 // Judge implements transfer.Records.
-func (db *DB) Judge(ctx context.Context, run string, seq int64) error {
-	return db.write.WithContext(ctx).Exec("UPDATE runs SET judged = max(judged, ?) WHERE id = ?", seq, run).Error
+func (db *DB) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss) error {
+	text, err := json.Marshal(lost)
+	if err != nil {
+		return err
+	}
+	return db.write.WithContext(ctx).Exec("UPDATE runs SET judged = max(judged, ?), lost = ? WHERE id = ?", seq, string(text), run).Error
 }
 
 // Ask implements transfer.Records.
@@ -173,24 +177,6 @@ func (db *DB) ForgetUnjudged(ctx context.Context, run string) error {
 }
 
 const judged = "(SELECT judged FROM runs WHERE id = ?)"
-
-// Lost implements transfer.Records.
-func (db *DB) Lost(ctx context.Context, run string, since time.Time) (removed, replaced int64, err error) {
-	number, err := db.number(ctx, run)
-	if err != nil {
-		return 0, 0, err
-	}
-	for counted, from := range map[*int64]string{
-		&removed:  "items_removing WHERE run = ? AND writes = " + removes + " AND kind <> 'folder' AND cause <> 'moved'",
-		&replaced: "items_writing WHERE run = ? AND writes = " + writes + " AND action = 'replace'",
-	} {
-		err := db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM items INDEXED BY "+from+" AND state = 'done' AND ended >= ? AND seq > (SELECT asked FROM runs WHERE number = ?)", number, nanoseconds(since), number).Scan(counted)
-		if err != nil {
-			return 0, 0, err
-		}
-	}
-	return removed, replaced, nil
-}
 
 // Claim implements transfer.Records.
 func (db *DB) Claim(ctx context.Context, run string, phase plan.Phase, after int64, most int) ([]transfer.Item, error) {
@@ -278,16 +264,7 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 		if err := holdIn(ctx, tx, endings); err != nil {
 			return err
 		}
-		pairs := pairsOf(endings)
-		return eachIn(ctx, tx, `INSERT OR REPLACE INTO pairs (scope, key, source_revision, source_size, source_time,
-			target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, len(pairs), func(i int) []any {
-			pair := pairs[i].pair
-			return []any{
-				scopeNumbers[pairs[i].route], []byte(pair.Key), pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified),
-				pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified), pair.Kept, pair.Run,
-				orNull(pair.To), pair.Mark, pair.Proof, pair.TargetMark, pair.Digest,
-			}
-		})
+		return savePairs(ctx, tx, scopeNumbers, pairsOf(endings))
 	})
 }
 
@@ -324,7 +301,11 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 	if t.Planned = kept.Planned; kept.Planned {
 		t.Totals, t.Unchanged = kept.Totals, kept.Totals.Unchanged.Items
 	}
-	if err := db.readPool.QueryRowContext(ctx, "SELECT judged, asked FROM runs WHERE number = ?", kept.Number).Scan(&t.Judged, &t.Asked); err != nil {
+	var lost string
+	if err := db.readPool.QueryRowContext(ctx, "SELECT judged, asked, lost FROM runs WHERE number = ?", kept.Number).Scan(&t.Judged, &t.Asked, &lost); err != nil {
+		return t, err
+	}
+	if err := json.Unmarshal([]byte(lost), &t.Lost); err != nil {
 		return t, err
 	}
 	err = db.readPool.QueryRowContext(ctx, `SELECT count(*), coalesce(max(seq), 0),

@@ -158,6 +158,10 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"CREATE INDEX link_events_ended ON link_events (at, account) WHERE what = 'ended'",
 	"CREATE INDEX runs_open ON runs (job, number) WHERE ended_at IS NULL",
 	"CREATE INDEX items_writing ON items (run, coalesce(target_key, key)) WHERE writes = " + writes,
+}), migration("0012-kept-counts", []string{
+	"ALTER TABLE runs ADD COLUMN lost TEXT NOT NULL DEFAULT '[]'",
+	"ALTER TABLE scopes ADD COLUMN known INTEGER NOT NULL DEFAULT 0",
+	"UPDATE scopes SET known = (SELECT count(*) FROM pairs WHERE scope = scopes.number AND kept = 0 AND substr(key, -1) <> CAST('/' AS BLOB))",
 })}
 
 // migration is one of several statements.

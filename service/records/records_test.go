@@ -3,8 +3,11 @@ package records_test
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -68,7 +71,7 @@ func TestQueue(t *testing.T) {
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 0 {
 		t.Errorf("claimed of those that write over something, before the pass was judged: %+v, %v", writes, err)
 	}
-	if err := db.Judge(ctx, "run1", 5); err != nil {
+	if err := db.Judge(ctx, "run1", 5, nil); err != nil {
 		t.Fatal(err)
 	}
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 1 || writes[0].Key != "a\x00\xffb" {
@@ -287,5 +290,55 @@ func TestLargest(t *testing.T) {
 	}
 	if largest, err := db.Largest(ctx, "run1", plan.PhaseCreate, 10); err != nil || len(largest) != 2 || largest[0].Seq != 4 || largest[1].Seq != 2 {
 		t.Errorf("the largest: %+v, %v", largest, err)
+	}
+}
+
+// TestKnownIsKept holds the number of known files that is kept with a scope against what
+// its pairs are, after random endings, and over a new opening.
+func TestKnownIsKept(t *testing.T) {
+	dir := t.TempDir()
+	db := open(t, dir)
+	addRun(t, db, "x")
+	random := rand.New(rand.NewPCG(1, 2))
+	scopes := []string{"one", "other"}
+	for range 60 {
+		var endings []transfer.Ending
+		for range random.IntN(20) {
+			ending := transfer.Ending{Route: random.IntN(2)}
+			key := store.Key(fmt.Sprint(random.IntN(30)))
+			if random.IntN(5) == 0 {
+				key += "/"
+			}
+			if random.IntN(3) == 0 {
+				ending.Forget = []store.Key{key}
+			} else {
+				ending.Pair = &compare.Pair{Key: key, Kept: random.IntN(4) == 0, Proof: fmt.Sprint("hash ", random.IntN(5))}
+			}
+			endings = append(endings, ending)
+		}
+		if err := db.Finish(t.Context(), "x", scopes, endings); err != nil {
+			t.Fatal(err)
+		}
+		for _, scope := range scopes {
+			want := int64(0)
+			for pair, err := range db.Pairs(t.Context(), scope) {
+				if err != nil {
+					t.Fatal(err)
+				}
+				if !pair.Kept && !strings.HasSuffix(string(pair.Key), "/") {
+					want++
+				}
+			}
+			if known, err := db.Known(t.Context(), scope); err != nil || known != want {
+				t.Fatalf("%d are known of %s, %v; want %d", known, scope, err, want)
+			}
+		}
+	}
+	lost := []transfer.Loss{{At: time.Unix(1_700_000_000, 0).UTC(), Removed: 2, Replaced: 3}}
+	if err := db.Judge(t.Context(), "x", 1, lost); err != nil {
+		t.Fatal(err)
+	}
+	if tally, err := open(t, dir).Tally(t.Context(), "x"); err != nil || !slices.Equal(tally.Lost, lost) {
+		t.Errorf("%+v, %v; want what was lost", tally.Lost, err)
 	}
 }
