@@ -16,8 +16,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"deftheron/contract"
+	"deftheron/core/store"
 )
 
 // Client calls one service.
@@ -196,8 +198,22 @@ func (c *Client) Entries(ctx context.Context, listing *Listing) iter.Seq2[contra
 		if cursor == "" {
 			listing.Listed = page.Listed
 		}
+		for i := range page.Entries {
+			exactName(&page.Entries[i])
+		}
 		return page.Entries, page.Next, err
 	})
+}
+
+// exactName gives an entry whose name is not UTF-8, which JSON cannot hold, the name that
+// its address has.
+func exactName(entry *contract.Entry) {
+	if !strings.Contains(entry.Name, "\uFFFD") {
+		return
+	}
+	if address, err := store.ParseAddress(entry.Address); err == nil && len(address.Steps) > 0 && !utf8.ValidString(address.Name()) {
+		entry.Name = address.Name()
+	}
 }
 
 // pages yields one after the other what is fetched a page at a time.
@@ -225,7 +241,9 @@ func pages[T any](fetch func(cursor string) ([]T, string, error)) iter.Seq2[T, e
 
 // Stat returns one entry of the tree.
 func (c *Client) Stat(ctx context.Context, address string) (entry contract.Entry, err error) {
-	return entry, c.call(ctx, http.MethodGet, "/entry", url.Values{"address": {address}}, nil, &entry)
+	err = c.call(ctx, http.MethodGet, "/entry", url.Values{"address": {address}}, nil, &entry)
+	exactName(&entry)
+	return entry, err
 }
 
 // Plan returns what a copy would do.

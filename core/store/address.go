@@ -3,8 +3,10 @@ package store
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"regexp"
 	"strings"
+	"unicode/utf8"
 )
 
 // Address is a place in the tree of all accounts. Its text form is
@@ -12,8 +14,10 @@ import (
 //
 // Within a step, "%2F" is a slash in the name, and "%" is written "%25" only
 // where it stands before "2F", "25" or, at the start of a step, "id=". The
-// step "%id=ID" names a child by its id. Nothing else is escaped and nothing
-// is collapsed: "." and ".." are names. One closing slash means the folder
+// step "%id=ID" names a child by its id. A name that is not UTF-8, which no text can
+// hold, is its own id: "%id=bytes:" and the name, in which "%FF" is a byte that is not
+// of a character, "%2F" a slash and "%25" a percent sign. Nothing else is escaped and
+// nothing is collapsed: "." and ".." are names. One closing slash means the folder
 // itself, so that a folder with the empty name is written with two.
 type Address struct {
 	// Account is empty for the root of the tree.
@@ -179,6 +183,11 @@ func (a Address) Place() (place Ref, ok bool) {
 }
 
 func parseStep(raw string) Step {
+	if escaped, ok := strings.CutPrefix(raw, bytesStep); ok {
+		if name, err := url.PathUnescape(escaped); err == nil && !utf8.ValidString(name) {
+			return Step{Name: name}
+		}
+	}
 	if id, ok := strings.CutPrefix(raw, "%id="); ok && id != "" {
 		return Step{ID: unescape(id)}
 	}
@@ -193,7 +202,29 @@ var (
 	escapeSlashes = strings.NewReplacer("%2F", "%252F", "%25", "%2525", "/", "%2F").Replace
 )
 
+// bytesStep begins a step whose name is not UTF-8.
+const bytesStep = "%id=bytes:"
+
+func escapeBytes(name string) string {
+	var b strings.Builder
+	b.WriteString(bytesStep)
+	for i, size := 0, 0; i < len(name); i += size {
+		var r rune
+		r, size = utf8.DecodeRuneInString(name[i:])
+		switch {
+		case r == utf8.RuneError && size == 1, r == '/', r == '%':
+			fmt.Fprintf(&b, "%%%02X", name[i])
+		default:
+			b.WriteString(name[i : i+size])
+		}
+	}
+	return b.String()
+}
+
 func escapeStep(name string) string {
+	if !utf8.ValidString(name) {
+		return escapeBytes(name)
+	}
 	if rest, ok := strings.CutPrefix(name, "%id="); ok {
 		return "%25id=" + escapeSlashes(rest)
 	}

@@ -29,6 +29,9 @@ func TestAddresses(t *testing.T) {
 		{"/desk/%25id=7", []string{"%id=7"}, ""},
 		{"/desk/x%id=7", []string{"x%id=7"}, ""},
 		{"/desk/%id=", []string{"%id="}, "/desk/%25id="},
+		{"/desk/%id=bytes:bad%FF%FE.txt", []string{"bad\xff\xfe.txt"}, ""},
+		{"/desk/%id=bytes:é%E9%2F%25/x", []string{"é\xe9/%", "x"}, ""},
+		{"/desk/%25id=bytes:a", []string{"%id=bytes:a"}, ""},
 		{"/desk/ré sumé/🦦", []string{"ré sumé", "🦦"}, ""},
 	} {
 		address, err := store.ParseAddress(c.text)
