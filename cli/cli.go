@@ -170,7 +170,7 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.AddCommand(
-		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
+		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
 		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.survey(), a.job(), a.run(), a.notice(), a.pace(), a.version(),
 	)
 	return root

@@ -49,9 +49,17 @@ func (a *app) saved() (s saved) {
 
 // client is the service that is meant, with its token.
 func (a *app) client() *client.Client {
-	known := a.saved()
-	c := &client.Client{URL: first(a.url, a.env("HERON_URL"), known.URL, defaultURL), Token: a.env("HERON_TOKEN")}
-	if c.Token == "" && sameURL(c.URL, known.URL) {
+	return a.clientAt(first(a.url, a.env("HERON_URL"), a.saved().URL, defaultURL))
+}
+
+// clientAt is the service at a URL, with the token that was given for it: a token goes
+// to no other service than its own.
+func (a *app) clientAt(url string) *client.Client {
+	c := &client.Client{URL: url}
+	if at := a.env("HERON_URL"); at == "" || sameURL(at, url) {
+		c.Token = a.env("HERON_TOKEN")
+	}
+	if known := a.saved(); c.Token == "" && sameURL(url, known.URL) {
 		c.Token = known.Token
 	}
 	return c
@@ -120,7 +128,7 @@ func (a *app) signin() *cobra.Command {
 		RunE: func(command *cobra.Command, args []string) error {
 			c := a.client()
 			if len(args) == 1 {
-				c.URL = args[0]
+				c = a.clientAt(args[0])
 			}
 			if console {
 				return a.consoleLink(command, c)

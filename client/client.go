@@ -28,7 +28,7 @@ type Client struct {
 	URL string
 	// Token to sign in with.
 	Token string
-	// HTTP sends the requests; nil is http.DefaultClient.
+	// HTTP sends the requests; nil is http.Client{}. Redirects are not followed.
 	HTTP *http.Client
 }
 
@@ -82,10 +82,12 @@ func (c *Client) address(path string, query url.Values) string {
 // *contract.Problem.
 func (c *Client) send(request *http.Request) (*http.Response, error) {
 	request.Header.Set("Authorization", "Bearer "+c.Token)
-	client := c.HTTP
-	if client == nil {
-		client = http.DefaultClient
+	client := http.Client{}
+	if c.HTTP != nil {
+		client = *c.HTTP
 	}
+	// A service sends nobody elsewhere: what does is none, and gets no token there.
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	response, err := client.Do(request)
 	if err != nil {
 		var operation *net.OpError
@@ -132,6 +134,25 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 // Whoami returns who this client is to the service.
 func (c *Client) Whoami(ctx context.Context) (who contract.Whoami, err error) {
 	return who, c.call(ctx, http.MethodGet, "/whoami", nil, nil, &who)
+}
+
+// Sessions returns the sessions of the console, the newest first.
+func (c *Client) Sessions(ctx context.Context) (sessions []contract.Session, err error) {
+	return sessions, c.call(ctx, http.MethodGet, "/sessions", nil, nil, &sessions)
+}
+
+// EndSession ends a session; all but the own one where id is empty.
+func (c *Client) EndSession(ctx context.Context, id string) error {
+	path := "/sessions"
+	if id != "" {
+		path += "/" + url.PathEscape(id)
+	}
+	return c.call(ctx, http.MethodDelete, path, nil, nil, nil)
+}
+
+// RotateToken makes a new owner's token; the one before is good no more.
+func (c *Client) RotateToken(ctx context.Context) (token contract.NewToken, err error) {
+	return token, c.call(ctx, http.MethodPost, "/token/rotation", nil, nil, &token)
 }
 
 // SigninLink makes a link that signs in to the console once.

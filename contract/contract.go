@@ -431,3 +431,19 @@ func RevisionOfTag(tag string) (revision string, ok bool) {
 	decoded, err := base64.RawURLEncoding.DecodeString(strings.Trim(strings.TrimSpace(tag), `"`))
 	return string(decoded), err == nil && len(decoded) > 0
 }
+
+// Session is a sign-in of the console.
+type Session struct {
+	ID      string     `json:"id"`
+	Begun   time.Time  `json:"begun"`
+	Seen    *time.Time `json:"seen,omitempty" doc:"When it was used last, to within five minutes."`
+	Ends    *time.Time `json:"ends,omitempty"`
+	From    string     `json:"from,omitempty" doc:"The address that it was begun from."`
+	Client  string     `json:"client,omitempty" doc:"What the browser said to be."`
+	Current bool       `json:"current" doc:"It is the one that asks."`
+}
+
+// NewToken is an owner's token that was just made.
+type NewToken struct {
+	Token string `json:"token" doc:"It is in owner.token of the data folder as well, and nowhere else."`
+}

@@ -142,6 +142,7 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(options.Log.Handler(), slog.LevelDebug),
 	}
+	(&connections{}).guard(s.server)
 	return s, nil
 }
 
@@ -225,7 +226,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Scratch: scratch, Runner: s.runner, Notices: s.notices, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner, Notices: s.notices, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}

@@ -119,11 +119,11 @@ func TestSessions(t *testing.T) {
 		}
 	}
 	link, _ := a.NewLink()
-	session, expires, err := a.Exchange(ctx, link)
+	session, expires, err := a.Exchange(ctx, link, access.Visitor{From: "127.0.0.1", Client: "a browser"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := a.Exchange(ctx, link); !errors.Is(err, access.ErrNotSignedIn) {
+	if _, _, err := a.Exchange(ctx, link, access.Visitor{From: "127.0.0.1", Client: "a browser"}); !errors.Is(err, access.ErrNotSignedIn) {
 		t.Errorf("a link was good twice: %v", err)
 	}
 	who, err := a.Who(ctx, session)
@@ -138,9 +138,9 @@ func TestSessions(t *testing.T) {
 	}
 	late, _ := a.NewLink()
 	second, _ := a.NewLink()
-	session, _, _ = a.Exchange(ctx, second)
+	session, _, _ = a.Exchange(ctx, second, access.Visitor{})
 	now = now.Add(16 * time.Minute)
-	if _, _, err := a.Exchange(ctx, late); !errors.Is(err, access.ErrNotSignedIn) {
+	if _, _, err := a.Exchange(ctx, late, access.Visitor{}); !errors.Is(err, access.ErrNotSignedIn) {
 		t.Errorf("a link of 16 minutes ago: %v", err)
 	}
 	now = expires.Add(time.Hour)

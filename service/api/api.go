@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -50,6 +51,8 @@ type Server struct {
 	Hosts []string
 	// Secure says that the service is reached over TLS.
 	Secure bool
+	// Data is the data folder.
+	Data string
 	// Scratch is a folder for content whose size is not known yet.
 	Scratch string
 	// Done is closed when the service ends.
@@ -60,7 +63,10 @@ type Server struct {
 	// proxy, such as https://heron.example.org; empty for none.
 	Public string
 
-	pager *pager
+	pager   *pager
+	streams streams
+	// exchanges is how many links are being exchanged.
+	exchanges atomic.Int32
 }
 
 // Handler returns the service's handler.
@@ -69,21 +75,21 @@ func (s *Server) Handler() http.Handler {
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
 	s.pager = newPager(s.Recent)
-	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.signedIn)
+	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.bound, s.exchanging, s.signedIn)
 	router.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"status": "ok"}) })
 	api := humagin.New(router, config(s.Version))
 	s.register(api)
 	router.GET(contract.Root+"/live", s.live)
-	router.GET(contract.Root+"/runs/:id/report", s.report)
-	router.GET(contract.Root+"/runs/:id/certificate", s.certificate)
+	router.GET(contract.Root+"/runs/:id/report", s.flow, s.report)
+	router.GET(contract.Root+"/runs/:id/certificate", s.flow, s.certificate)
 	router.GET(contract.Root+"/runs/:id/certificate/verification", s.verifyCertificate)
 	router.GET(contract.Root+"/metrics", gin.WrapH(s.Metrics))
-	router.GET(contract.Root+"/content", s.readContent)
+	router.GET(contract.Root+"/content", s.flow, s.readContent)
 	router.HEAD(contract.Root+"/content", s.readContent)
 	router.PUT(contract.Root+"/content", s.writeContent)
-	router.GET(contract.Root+"/archive", s.readArchive)
-	router.GET(contract.Root+"/comparison", s.compare)
-	router.GET(contract.Root+"/survey", s.surveyFolder)
+	router.GET(contract.Root+"/archive", s.flow, s.readArchive)
+	router.GET(contract.Root+"/comparison", s.flow, s.compare)
+	router.GET(contract.Root+"/survey", s.flow, s.surveyFolder)
 	router.POST(contract.Root+"/trials", s.try)
 	router.GET(CallbackPath, s.callback)
 	document(api)

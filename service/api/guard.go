@@ -77,13 +77,18 @@ func (s *Server) signedIn(c *gin.Context) {
 		})
 		return
 	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), visitorKey{}, visitorOf(c.Request)))
 	if path == contract.Root+"/session" && c.Request.Method == http.MethodPost {
 		return
 	}
 	token, byCookie := s.token(c.Request)
 	who, err := s.Access.Who(c.Request.Context(), token)
 	if errors.Is(err, access.ErrNotSignedIn) || byCookie && err == nil && who.Kind != "session" {
-		refuse(c, notSignedIn())
+		problem := notSignedIn()
+		if token != "" {
+			problem = s.signInFailed(c.Request.Context(), problem)
+		}
+		refuse(c, problem)
 		return
 	}
 	if err != nil {
@@ -91,6 +96,42 @@ func (s *Server) signedIn(c *gin.Context) {
 		return
 	}
 	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), personKey{}, who))
+	if c.Request.Method == http.MethodGet { // what goes on for long only reads
+		defer s.endWithSignIn(c, who.TokenID)()
+	}
+	c.Next()
+}
+
+type visitorKey struct{}
+
+// visitor is where a request comes from.
+func visitor(ctx context.Context) access.Visitor {
+	from, _ := ctx.Value(visitorKey{}).(access.Visitor)
+	return from
+}
+
+func visitorOf(r *http.Request) access.Visitor {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		host = r.RemoteAddr
+	}
+	return access.Visitor{From: host, Client: strings.ToValidUTF8(cut(r.UserAgent(), 200), "")}
+}
+
+func cut(text string, most int) string { return text[:min(len(text), most)] }
+
+// signInFailed slows a sign-in down that has failed, and has it in the log. problem is
+// what it is answered with.
+func (s *Server) signInFailed(ctx context.Context, problem *contract.Problem) *contract.Problem {
+	by := visitor(ctx)
+	n, ok := s.Access.Failed(ctx, by.From)
+	if n&(n-1) == 0 { // the first, second, fourth, eighth …
+		s.Log.Warn("a sign-in failed", "from", by.From, "client", by.Client, "failures", n)
+	}
+	if ok {
+		return problem
+	}
+	return tooMany()
 }
 
 func notSignedIn() *contract.Problem {
@@ -109,6 +150,11 @@ func (s *Server) token(r *http.Request) (token string, byCookie bool) {
 		return cookie.Value, true
 	}
 	return "", false
+}
+
+func (s *Server) tokenOf(r *http.Request) string {
+	token, _ := s.token(r)
+	return token
 }
 
 // sameOrigin holds requests that change something to the console's own origin.

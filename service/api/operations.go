@@ -26,10 +26,14 @@ type body[T any] struct{ Body T }
 type none struct{}
 
 // add registers an operation whose errors are put into words in one place.
-func add[In, Out any](api huma.API, method, path, id, summary string, status int, handle func(context.Context, *In) (*Out, error)) {
-	huma.Register(api, huma.Operation{
+func add[In, Out any](api huma.API, method, path, id, summary string, status int, handle func(context.Context, *In) (*Out, error), options ...func(*huma.Operation)) {
+	operation := huma.Operation{
 		OperationID: id, Method: method, Path: contract.Root + path, Summary: summary, DefaultStatus: status,
-	}, func(ctx context.Context, in *In) (*Out, error) {
+	}
+	for _, set := range options {
+		set(&operation)
+	}
+	huma.Register(api, operation, func(ctx context.Context, in *In) (*Out, error) {
 		out, err := handle(accounts.By(ctx, byOf(person(ctx))), in)
 		if err != nil {
 			return nil, problem(err)
@@ -37,6 +41,9 @@ func add[In, Out any](api huma.API, method, path, id, summary string, status int
 		return out, nil
 	})
 }
+
+// small bounds what may be sent by those who are not signed in.
+func small(operation *huma.Operation) { operation.MaxBodyBytes = 1 << 10 }
 
 // byOf is who makes a request, in words.
 func byOf(who access.Person) string {
@@ -50,7 +57,7 @@ func byOf(who access.Person) string {
 }
 
 func (s *Server) register(api huma.API) {
-	add(api, http.MethodPost, "/session", "start-session", "Exchange a one-time link for a session", http.StatusNoContent, s.startSession)
+	add(api, http.MethodPost, "/session", "start-session", "Exchange a one-time link for a session", http.StatusNoContent, s.startSession, small)
 	add(api, http.MethodDelete, "/session", "end-session", "Sign out of the console", http.StatusNoContent, s.endSession)
 	add(api, http.MethodPost, "/signin-links", "make-signin-link", "Make a link that signs in to the console once", http.StatusCreated, s.makeLink)
 	add(api, http.MethodGet, "/whoami", "whoami", "Who makes the request", http.StatusOK, s.whoami)
@@ -60,6 +67,7 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodGet, "/accounts/{name}", "show-account", "One account", http.StatusOK, s.showAccount)
 	add(api, http.MethodPost, "/accounts/{name}/check", "check-account", "Reach an account, and tell what is found", http.StatusOK, s.checkAccount)
 	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account; what is at the provider stays", http.StatusNoContent, s.unlinkAccount)
+	s.registerSessions(api)
 	s.registerConsents(api)
 	s.registerLinks(api)
 	s.registerPace(api)
@@ -99,12 +107,12 @@ type cookieOutput struct {
 }
 
 func (s *Server) startSession(ctx context.Context, in *sessionInput) (*cookieOutput, error) {
-	session, expires, err := s.Access.Exchange(ctx, in.Body.Token)
+	session, expires, err := s.Access.Exchange(ctx, in.Body.Token, visitor(ctx))
 	if errors.Is(err, access.ErrNotSignedIn) {
-		return nil, &contract.Problem{
+		return nil, s.signInFailed(ctx, &contract.Problem{
 			Status: http.StatusUnauthorized, Title: "Unauthorized", Detail: "This sign-in link was used already, or is older than 15 minutes.",
 			Remedy: "Ask for a new one in a terminal: heron signin --console.",
-		}
+		})
 	}
 	if err != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"reflect"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -24,14 +25,7 @@ func init() {
 	huma.DefaultArrayNullable = false
 	// The library's one place to say what its own errors look like.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
-		var details []string
-		for _, err := range errs {
-			details = append(details, err.Error())
-		}
-		if len(details) > 0 {
-			message += ": " + strings.Join(details, "; ")
-		}
-		problem := &contract.Problem{Title: http.StatusText(status), Status: status, Detail: sentence(message)}
+		problem := &contract.Problem{Title: http.StatusText(status), Status: status, Detail: sentence(mistakes(message, errs))}
 		if status == http.StatusUnprocessableEntity {
 			problem.Remedy = "Correct the request; " + contract.Root + "/openapi.json describes it."
 		}
@@ -120,6 +114,10 @@ func refuse(c *gin.Context, p *contract.Problem) {
 		p.Title = http.StatusText(p.Status)
 	}
 	c.Abort()
+	if c.Request.ContentLength != 0 { // what is left of the request is not waited for
+		c.Header("Connection", "close")
+		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now())
+	}
 	c.Header("Content-Type", p.ContentType(""))
 	c.JSON(p.Status, p)
 }

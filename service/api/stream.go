@@ -25,6 +25,14 @@ func (s *Server) live(c *gin.Context) {
 	if last == "" {
 		last = c.Query("last")
 	}
+	who := person(c.Request.Context()).TokenID
+	if !s.streams.open(who) {
+		c.Header("Retry-After", "30")
+		refuse(c, &contract.Problem{Status: http.StatusServiceUnavailable, Detail: "Too many pages follow this service at once.", Remedy: "Close some of them, and reload this one."})
+		return
+	}
+	defer s.streams.close(who)
+	control := http.NewResponseController(c.Writer)
 	events, stop := s.Hub.Listen(last)
 	defer stop()
 	c.Header("Content-Type", "text/event-stream")
@@ -34,12 +42,16 @@ func (s *Server) live(c *gin.Context) {
 	ticker := time.NewTicker(heartbeat)
 	defer ticker.Stop()
 	for {
+		_ = control.SetWriteDeadline(time.Now().Add(quietTime))
 		select {
 		case <-c.Request.Context().Done():
 			return
 		case <-s.Done:
 			return
 		case <-ticker.C:
+			if _, err := s.Access.Who(c.Request.Context(), s.tokenOf(c.Request)); err != nil {
+				return // it has expired
+			}
 			if _, err := fmt.Fprint(c.Writer, ": still here\n\n"); err != nil {
 				return
 			}

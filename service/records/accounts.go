@@ -104,6 +104,9 @@ type Token struct {
 	Role      string
 	CreatedAt time.Time
 	ExpiresAt *time.Time
+	// From is the address that a session was begun from, and Client what it said to be.
+	From, Client string
+	SeenAt       *time.Time
 }
 
 // AddToken adds a token.
@@ -115,6 +118,17 @@ func (db *DB) AddToken(ctx context.Context, token *Token) error {
 func (db *DB) Token(ctx context.Context, hash []byte, now time.Time) (token Token, err error) {
 	err = db.read.WithContext(ctx).Where("hash = ? AND (expires_at IS NULL OR expires_at > ?)", hash, now).First(&token).Error
 	return token, found(err)
+}
+
+// Tokens returns the tokens of a kind that have not expired, the newest first.
+func (db *DB) Tokens(ctx context.Context, kind string, now time.Time) (tokens []Token, err error) {
+	err = db.read.WithContext(ctx).Where("kind = ? AND (expires_at IS NULL OR expires_at > ?)", kind, now).Order("created_at DESC").Find(&tokens).Error
+	return tokens, err
+}
+
+// SawToken keeps when a token was used last.
+func (db *DB) SawToken(ctx context.Context, id string, at time.Time) error {
+	return db.write.WithContext(ctx).Model(&Token{}).Where("id = ?", id).Update("seen_at", at).Error
 }
 
 // HasOwner reports whether an owner's token was ever made.

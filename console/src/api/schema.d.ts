@@ -1193,6 +1193,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sessions of the console */
+        get: operations["list-sessions"];
+        put?: never;
+        post?: never;
+        /** End all sessions but the one that asks, and all links that were not used */
+        delete: operations["end-sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session */
+        delete: operations["end-one-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/signin-links": {
         parameters: {
             query?: never;
@@ -1241,6 +1276,23 @@ export interface paths {
         get: operations["survey"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/token/rotation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a new owner's token; the one before and all other sessions end */
+        post: operations["rotate-token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1929,6 +1981,10 @@ export interface components {
             /** @description Make the folders that it is in, too, and be content if it is there. */
             parents?: boolean;
         };
+        NewToken: {
+            /** @description It is in owner.token of the data folder as well, and nowhere else. */
+            token: string;
+        };
         Notice: {
             /** Format: date-time */
             at: string;
@@ -2377,6 +2433,24 @@ export interface components {
         RunPage: {
             next?: string;
             runs: components["schemas"]["Run"][];
+        };
+        Session: {
+            /** Format: date-time */
+            begun: string;
+            /** @description What the browser said to be. */
+            client?: string;
+            /** @description It is the one that asks. */
+            current: boolean;
+            /** Format: date-time */
+            ends?: string;
+            /** @description The address that it was begun from. */
+            from?: string;
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was used last, to within five minutes.
+             */
+            seen?: string;
         };
         SessionInputBody: {
             /** @description The part of the link after the #. */
@@ -5382,6 +5456,91 @@ export interface operations {
             };
         };
     };
+    "list-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-one-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "make-signin-link": {
         parameters: {
             query?: never;
@@ -5463,6 +5622,35 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["Surveying"];
+                };
+            };
+        };
+    };
+    "rotate-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -1,0 +1,487 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/servertest"
+)
+
+// send sends a request to the service, signed in by a token unless that is empty.
+func (h *heron) send(method, path, token string, body io.Reader, header ...string) (int, string, http.Header) {
+	h.t.Helper()
+	request, err := http.NewRequestWithContext(h.t.Context(), method, "http://"+h.listen+path, body)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
+	}
+	request.Header.Set("Content-Type", "application/json")
+	for i := 0; i+1 < len(header); i += 2 {
+		request.Header.Set(header[i], header[i+1])
+	}
+	client := http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := client.Do(request)
+	if err != nil {
+		return 0, err.Error(), nil
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(answer.Body, 8<<20))
+	if err != nil {
+		h.t.Logf("%s %s: %v", method, path, err)
+	}
+	return answer.StatusCode, string(text), answer.Header
+}
+
+// resident is how much memory a process of the service has of its own, in bytes.
+func (h *heron) resident() int64 {
+	h.t.Helper()
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", h.cmd.Process.Pid))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "RssAnon:"); ok {
+			n, err := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
+			if err != nil {
+				h.t.Fatal(err)
+			}
+			return n << 10
+		}
+	}
+	h.t.Fatal("the memory of the service is not told")
+	return 0
+}
+
+// operations are those of the OpenAPI document, with a value for what is in the path.
+func (h *heron) operations() (all [][2]string) {
+	h.t.Helper()
+	_, text, _ := h.send(http.MethodGet, "/api/v1/openapi.json", h.token(), nil)
+	var document struct {
+		Paths map[string]map[string]json.RawMessage
+	}
+	if err := json.Unmarshal([]byte(text), &document); err != nil {
+		h.t.Fatal(err)
+	}
+	for path, methods := range document.Paths {
+		for method := range methods {
+			if method == "parameters" {
+				continue
+			}
+			for strings.Contains(path, "{") {
+				begin, end := strings.Index(path, "{"), strings.Index(path, "}")
+				path = path[:begin] + "x" + path[end+1:]
+			}
+			all = append(all, [2]string{strings.ToUpper(method), path})
+		}
+	}
+	if len(all) < 60 {
+		h.t.Fatalf("%d operations are documented", len(all))
+	}
+	return all
+}
+
+// TestRequestsThatAreWrong sends to every operation bodies that are wrong in a thousand
+// properties, deep, huge, and hold secrets: signed in and not. No answer is long, or
+// tells what was sent.
+func TestRequestsThatAreWrong(t *testing.T) {
+	h := start(t)
+	var wrong strings.Builder
+	for i := range 3000 {
+		fmt.Fprintf(&wrong, `,"no%d":"SECRET-%d"`, i, i)
+	}
+	bodies := map[string]string{
+		"a thousand properties":  `{"token":"SECRET-TOKEN","secret":"SECRET-SECRET"` + wrong.String() + `}`,
+		"deep":                   strings.Repeat(`{"a":[`, 5000) + `"SECRET-DEEP"` + strings.Repeat(`]}`, 5000),
+		"huge":                   `{"name":"` + strings.Repeat("SECRET-HUGE", 300_000) + `"}`,
+		"a name without end":     `{"` + strings.Repeat("SECRET", 20_000) + `":1}`,
+		"other types":            `[1,"SECRET-LIST",{"SECRET":null}]`,
+		"no JSON":                "SECRET\x00\xff{",
+		"numbers without bounds": `{"name":1e999999,"token":-1e999999}`,
+	}
+	token := h.token()
+	for _, operation := range h.operations() {
+		if operation[0] == http.MethodGet || operation[1] == "/api/v1/token/rotation" || operation[1] == "/api/v1/sessions" {
+			continue
+		}
+		for name, body := range bodies {
+			for _, by := range []string{"", token} {
+				begun := time.Now()
+				code, text, _ := h.send(operation[0], operation[1], by, strings.NewReader(body))
+				if code == 0 { // it hung up while the rest was being sent
+					continue
+				}
+				if took := time.Since(begun); took > 5*time.Second {
+					t.Errorf("%s %s, %s: answered after %v", operation[0], operation[1], name, took)
+				}
+				if len(text) > 2000 || strings.Contains(text, "SECRET-") {
+					t.Errorf("%s %s, %s: %d bytes, %.300s", operation[0], operation[1], name, len(text), text)
+				}
+				if by == "" && code != 401 && operation[1] != "/api/v1/session" {
+					t.Errorf("%s %s, %s: %d without a sign-in", operation[0], operation[1], name, code)
+				}
+				if code == 500 {
+					t.Errorf("%s %s, %s: %s", operation[0], operation[1], name, text)
+				}
+			}
+		}
+	}
+	code, text, _ := h.send(http.MethodPost, "/api/v1/session", "", strings.NewReader(`{"token":"`+strings.Repeat("x", 2000)+`"}`))
+	if code != http.StatusRequestEntityTooLarge {
+		t.Errorf("2 KB to the exchange of links: %d %s", code, text)
+	}
+	if n := h.resident(); n > 200<<20 {
+		t.Errorf("the service holds %d MiB", n>>20)
+	}
+}
+
+// TestNobodyIsLetIn asks every operation as nobody, with wrong tokens, from pages
+// elsewhere and under other names.
+func TestNobodyIsLetIn(t *testing.T) {
+	h := start(t)
+	token := h.token()
+	for _, operation := range append(h.operations(), [][2]string{
+		{"GET", "/api/v1/live"}, {"GET", "/api/v1/content?address=/x"}, {"PUT", "/api/v1/content?address=/x"}, {"GET", "/api/v1/archive?address=/x"}, {"GET", "/api/v1/metrics"},
+		{"GET", "/api/v1/runs/x/report"}, {"GET", "/api/v1/runs/x/certificate"}, {"POST", "/api/v1/trials"}, {"GET", "/api/v1/comparison"}, {"GET", "/api/v1/survey"},
+	}...) {
+		if operation[1] == "/api/v1/session" && operation[0] == "POST" {
+			continue
+		}
+		body := func() io.Reader {
+			if operation[0] == "GET" || operation[0] == "DELETE" {
+				return nil
+			}
+			return strings.NewReader("{}")
+		}
+		for what, want := range map[string]struct {
+			code   int
+			token  string
+			header []string
+		}{
+			"nobody":                      {401, "", nil},
+			"a page elsewhere":            {403, token, []string{"Origin", "http://elsewhere.example"}},
+			"a page elsewhere, of a file": {403, token, []string{"Origin", "null"}},
+		} {
+			if code, text, _ := h.send(operation[0], operation[1], want.token, body(), want.header...); code != want.code {
+				t.Errorf("%s %s as %s: %d %.200s; want %d", operation[0], operation[1], what, code, text, want.code)
+			}
+		}
+		request, err := http.NewRequestWithContext(t.Context(), operation[0], "http://"+h.listen+operation[1], body())
+		if err != nil {
+			t.Fatal(err)
+		}
+		request.Host = "elsewhere.example:1"
+		request.Header.Set("Authorization", "Bearer "+token)
+		answer, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		if answer.StatusCode != http.StatusMisdirectedRequest {
+			t.Errorf("%s %s under another name: %d", operation[0], operation[1], answer.StatusCode)
+		}
+	}
+}
+
+// TestSignInsThatFail tries ten thousand wrong tokens and links. They are slowed down
+// and logged, the memory stays, and who is signed in notices nothing.
+func TestSignInsThatFail(t *testing.T) {
+	h := start(t)
+	before := h.resident()
+	ctx, stop := context.WithTimeout(t.Context(), 8*time.Second)
+	defer stop()
+	var group sync.WaitGroup
+	var answered, refused, left atomic.Int64
+	left.Store(10_000)
+	transport := &http.Transport{MaxIdleConnsPerHost: 100}
+	defer transport.CloseIdleConnections()
+	for worker := range 100 {
+		group.Go(func() {
+			for n := 0; ctx.Err() == nil && left.Add(-1) >= 0; n++ {
+				request, _ := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+h.listen+"/api/v1/accounts", nil)
+				if worker%2 == 0 {
+					request, _ = http.NewRequestWithContext(ctx, http.MethodPost, "http://"+h.listen+"/api/v1/session", strings.NewReader(`{"token":"wrong"}`))
+					request.Header.Set("Content-Type", "application/json")
+				} else {
+					request.Header.Set("Authorization", fmt.Sprintf("Bearer wrong-%d-%d", worker, n))
+				}
+				answer, err := transport.RoundTrip(request)
+				if err != nil {
+					continue
+				}
+				answer.Body.Close()
+				switch answer.StatusCode {
+				case http.StatusUnauthorized:
+					answered.Add(1)
+				case http.StatusTooManyRequests:
+					refused.Add(1)
+				default:
+					t.Errorf("a wrong sign-in was answered with %s", answer.Status)
+				}
+			}
+		})
+	}
+	for range 20 {
+		begun := time.Now()
+		if code, text, _ := h.send(http.MethodGet, "/api/v1/whoami", h.token(), nil); code != 200 {
+			t.Errorf("who is signed in gets %d %s", code, text)
+		}
+		if took := time.Since(begun); took > 2*time.Second {
+			t.Errorf("who is signed in waits %v", took)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	group.Wait()
+	if n := answered.Load(); n > 64*8*4 {
+		t.Errorf("%d wrong sign-ins were answered within 8 s; want them slowed down", n)
+	}
+	if refused.Load() == 0 {
+		t.Error("none was refused for being one too many")
+	}
+	if !strings.Contains(h.log.String(), "a sign-in failed") {
+		t.Error("the log does not tell of them")
+	}
+	if grown := h.resident() - before; grown > 64<<20 {
+		t.Errorf("the service holds %d MiB more", grown>>20)
+	}
+}
+
+// TestSlowConnections opens thousands of connections that send nothing, a request that
+// does not end, or a body that does not, without signing in.
+func TestSlowConnections(t *testing.T) {
+	h := start(t)
+	before := h.resident()
+	var open []net.Conn
+	defer func() {
+		for _, conn := range open {
+			conn.Close()
+		}
+	}()
+	for i := range 5000 {
+		conn, err := net.DialTimeout("tcp", h.listen, 5*time.Second)
+		if err != nil {
+			t.Fatalf("connection %d: %v", i, err)
+		}
+		open = append(open, conn)
+		switch i % 4 {
+		case 0:
+			fmt.Fprintf(conn, "GET /healthz HTTP/1.1\r\nHost: %s\r\nX-", h.listen)
+		case 1:
+			fmt.Fprintf(conn, "POST /api/v1/copies HTTP/1.1\r\nHost: %s\r\nContent-Length: 1000000\r\n\r\n{", h.listen)
+		case 2:
+			fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", h.listen)
+		}
+		if i%500 == 499 {
+			begun := time.Now()
+			if code, text, _ := h.send(http.MethodGet, "/healthz", "", nil); code != 200 || time.Since(begun) > 2*time.Second {
+				t.Errorf("with %d connections open: %d %s after %v", i+1, code, text, time.Since(begun))
+			}
+		}
+	}
+	if grown := h.resident() - before; grown > 80<<20 {
+		t.Errorf("the service holds %d MiB more", grown>>20)
+	}
+	// After the time that a request may take they have all been ended by the service.
+	deadline := time.Now().Add(20 * time.Second)
+	ended, standing := 0, []int{}
+	for i, conn := range open {
+		if i%4 == 3 { // these may stand idle
+			continue
+		}
+		if time.Now().After(deadline) {
+			deadline = time.Now().Add(20 * time.Millisecond)
+		}
+		conn.SetReadDeadline(deadline)
+		_, err := io.Copy(io.Discard, conn)
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			standing = append(standing, i)
+			continue
+		}
+		ended++
+	}
+	if len(standing) > 0 {
+		t.Errorf("%d connections were ended; %d still stand open, such as %d, of kind %d", ended, len(standing), standing[0], standing[0]%4)
+	}
+}
+
+// TestStreamsEndWithTheSession opens event streams by a session and ends that, rotates
+// the owner's token, and holds the number of streams.
+func TestStreamsEndWithTheSession(t *testing.T) {
+	h := start(t)
+	link, err := h.client().SigninLink(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, secret, _ := strings.Cut(link.URL, "#")
+	code, text, header := h.send(http.MethodPost, "/api/v1/session", "", strings.NewReader(`{"token":"`+secret+`"}`), "User-Agent", "a browser")
+	if code != http.StatusNoContent {
+		t.Fatalf("%d %s", code, text)
+	}
+	cookie, _, _ := strings.Cut(header.Get("Set-Cookie"), ";")
+	stream := func(name, value string) *bufio.Reader {
+		t.Helper()
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+h.listen+"/api/v1/live", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		request.Header.Set(name, value)
+		answer, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { answer.Body.Close() })
+		if answer.StatusCode != http.StatusOK {
+			return nil
+		}
+		return bufio.NewReader(answer.Body)
+	}
+	ends := func(what string, reader *bufio.Reader) {
+		t.Helper()
+		done := make(chan error, 1)
+		go func() {
+			_, err := io.Copy(io.Discard, reader)
+			done <- err
+		}()
+		select {
+		case <-done:
+		case <-time.After(5 * time.Second):
+			t.Errorf("%s: the stream goes on", what)
+		}
+	}
+	sessions, err := h.client().Sessions(t.Context())
+	if err != nil || len(sessions) != 1 || sessions[0].Client != "a browser" || sessions[0].From != "127.0.0.1" {
+		t.Fatalf("%+v, %v", sessions, err)
+	}
+	if out := h.must("token", "list"); !strings.Contains(out, sessions[0].ID) || !strings.Contains(out, "a browser") {
+		t.Errorf("token list: %s", out)
+	}
+	one := stream("Cookie", cookie)
+	h.must("token", "revoke", sessions[0].ID)
+	ends("the session was revoked", one)
+	if code, _, _ := h.send(http.MethodGet, "/api/v1/whoami", "", nil, "Cookie", cookie); code != 401 {
+		t.Errorf("a session that was revoked is answered with %d", code)
+	}
+
+	before := h.token()
+	opened := 0
+	var last *bufio.Reader
+	for range 40 {
+		if reader := stream("Authorization", "Bearer "+before); reader != nil {
+			opened++
+			last = reader
+		}
+	}
+	if opened != 32 {
+		t.Errorf("%d streams of one sign-in stand open; want 32", opened)
+	}
+	h.must("token", "rotate")
+	ends("the token was rotated", last)
+	if code, _, _ := h.send(http.MethodGet, "/api/v1/whoami", before, nil); code != 401 {
+		t.Errorf("the token before is answered with %d", code)
+	}
+	if now := h.token(); now == before {
+		t.Error("the file holds the token before")
+	} else if code, _, _ := h.send(http.MethodGet, "/api/v1/whoami", now, nil); code != 200 {
+		t.Errorf("the new token is answered with %d", code)
+	}
+	if info, err := os.Stat(filepath.Join(h.data, "owner.token")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v; want the token's file readable by its owner alone", info, err)
+	}
+	// A link that is made by what has ended is void.
+	unused, err := h.client().SigninLink(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.must("token", "revoke", "--all")
+	_, secret, _ = strings.Cut(unused.URL, "#")
+	if code, _, _ := h.send(http.MethodPost, "/api/v1/session", "", strings.NewReader(`{"token":"`+secret+`"}`)); code != 401 {
+		t.Errorf("a link that was made void is answered with %d", code)
+	}
+}
+
+// TestTokenStaysHere has the command meet another service, and one that redirects: the
+// token goes to neither.
+func TestTokenStaysHere(t *testing.T) {
+	h := start(t)
+	var met atomic.Pointer[string]
+	thief := func(w http.ResponseWriter, r *http.Request) {
+		if seen := r.Header.Get("Authorization"); strings.Contains(seen, h.token()) {
+			met.Store(&seen)
+		}
+		json.NewEncoder(w).Encode(contract.Whoami{Role: "owner"})
+	}
+	elsewhere := serveOn(t, http.HandlerFunc(thief))
+	redirecting := serveOn(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, elsewhere+r.URL.Path, http.StatusTemporaryRedirect)
+	}))
+	token := h.token()
+	if r := h.run(token, "signin", "http://"+h.listen, "--token-file", "-"); r.code != 0 {
+		t.Fatalf("%s%s", r.out, r.err)
+	}
+	for _, args := range [][]string{{"signin", elsewhere}, {"signin", elsewhere, "--console"}, {"whoami", "--service", elsewhere}, {"ls", "--service", elsewhere}} {
+		h.run("", args...)
+		if seen := met.Swap(nil); seen != nil {
+			t.Errorf("%q sent the token elsewhere", args)
+		}
+	}
+	if r := h.run(token, "signin", redirecting, "--token-file", "-"); r.code == 0 || met.Load() != nil {
+		t.Errorf("along a redirect: exit %d, token sent: %v, %s", r.code, met.Load() != nil, r.err)
+	}
+}
+
+// serveOn serves a handler on loopback until the test ends.
+func serveOn(t *testing.T, handler http.Handler) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := &http.Server{Handler: handler}
+	go server.Serve(listener)
+	t.Cleanup(func() { server.Close() })
+	return "http://" + listener.Addr().String()
+}
+
+// TestMetricsListener asks the address of the metrics under another name.
+func TestMetricsListener(t *testing.T) {
+	h := start(t)
+	h.end(syscall.SIGTERM)
+	address := servertest.FreeAddress(t)
+	h.serve("--metrics", address)
+	for host, want := range map[string]int{"": 200, "elsewhere.example": 421, "localhost": 200} {
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+"/metrics", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if host != "" {
+			request.Host = host
+		}
+		answer, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		content, _ := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		if answer.StatusCode != want || want == 200 && !bytes.Contains(content, []byte("heron_")) {
+			t.Errorf("host %q: %s", host, answer.Status)
+		}
+	}
+}
