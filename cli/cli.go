@@ -46,6 +46,7 @@ type ServeOptions struct {
 	Metrics                       string
 	ForgetSecrets                 bool
 	KeepRetired                   time.Duration // 0 is for good
+	Folders                       []string
 	LogLevel, LogFormat           string
 	Out                           io.Writer
 }

@@ -416,7 +416,7 @@ func (a *app) eventMark(what string) string {
 	switch what {
 	case "linked", "mended", "resumed":
 		return a.paint(reed, "✓ "+what)
-	case "lapsed", "suspended":
+	case "lapsed", "suspended", "refused":
 		return a.paint(ochre, "▬ "+what)
 	case "ended":
 		return a.paint(soft, "╱ "+what)

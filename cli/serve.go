@@ -38,6 +38,7 @@ func (a *app) serve() *cobra.Command {
 	flags.StringArrayVar(&options.Hosts, "host", nil, "a further name under which the service is reached (may be repeated)")
 	flags.StringVar(&options.PublicURL, "public-url", "", "how others reach the service through a proxy, such as https://heron.example.org; consent pages lead back there")
 	flags.StringVar(&options.OutboundProxy, "outbound-proxy", "", "the proxy through which accounts are reached, http://HOST:PORT; that of HTTPS_PROXY unless given")
+	flags.StringArrayVar(&options.Folders, "folders", nil, "a folder of this machine below which folders may be linked (may be repeated); without it all may, but those of the system")
 	flags.Var(keepFor{&options.KeepRetired}, "keep-retired", "how long what runs take out of the way is kept below .heron/retired of accounts: 30d, 8w, 6mo, 2y or forever")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false, "where the key file is lost: make a new one and forget all secrets of accounts")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")

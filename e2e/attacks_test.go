@@ -485,3 +485,107 @@ func TestMetricsListener(t *testing.T) {
 		}
 	}
 }
+
+// secretTaker notes where a password or a token comes along.
+type secretTaker struct {
+	mu   sync.Mutex
+	seen []string
+}
+
+func (s *secretTaker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, password, _ := r.BasicAuth()
+	s.seen = append(s.seen, password+r.Header.Get("Authorization"))
+	w.Header().Set("WWW-Authenticate", `Basic realm="here"`)
+	w.WriteHeader(http.StatusUnauthorized)
+}
+
+func (s *secretTaker) took(secret string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return strings.Contains(strings.Join(s.seen, "\n"), secret)
+}
+
+// TestSecretsStayWithTheirServer edits addresses, a definition and the mail server to
+// lead elsewhere: no stored secret goes there, and the attempts are in the history.
+func TestSecretsStayWithTheirServer(t *testing.T) {
+	h := start(t)
+	taker := &secretTaker{}
+	elsewhere := serveOn(t, taker)
+	_, port, _ := net.SplitHostPort(strings.TrimPrefix(elsewhere, "http://"))
+
+	apache := servertest.StartApache(t, servertest.ApacheOptions{})
+	url, _ := apache.Folder(t)
+	h.linkApache("share", apache, url)
+	objects := servertest.StartObjectStore(t)
+	h.linkBucket("objects", objects, objects.Bucket(t))
+	shell := servertest.StartOpenSSH(t)
+	h.link(shell.Password, "sftp", "server", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", shell.Folder(t))
+	for account, option := range map[string][]string{
+		"share": {"--url", elsewhere + "/dav/"}, "objects": {"--endpoint", elsewhere}, "server": {"--port", port},
+	} {
+		r := h.run("", append([]string{"account", "edit", account}, option...)...)
+		if r.code == 0 || !strings.Contains(r.err, "is not sent to") || !strings.Contains(r.err, "--secret-file") {
+			t.Errorf("%s to another server: exit %d, %s%s", account, r.code, r.out, r.err)
+		}
+		if out := h.must("account", "history", account); !strings.Contains(out, "refused") || !strings.Contains(out, "without the secret") {
+			t.Errorf("the history of %s does not tell of it: %s", account, out)
+		}
+		h.must("account", "check", account)
+	}
+	// With the secret given again it is sent, as that is meant.
+	if h.run("another password\n", "account", "edit", "share", "--url", elsewhere+"/dav/", "--secret-file", "-"); !taker.took("another password") {
+		t.Error("a secret that was given for the new server was not tried there")
+	}
+
+	definition := `definition: 1
+name: example-files
+title: Example Files
+options: []
+base: "%s/v1"
+sign-in: [{way: bearer}]
+addressed: path
+entry: {name: .name, kind: .type == "dir", size: .bytes, modified: .changed, revision: .etag}
+list: {request: GET /list, query: {path: .path}, items: ".entries[]"}
+download: {request: GET /content, query: {path: .path}}
+`
+	honest := serveOn(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "Bearer a bearer secret" {
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		io.WriteString(w, `{"entries":[{"name":"a.txt","type":"file","bytes":1,"changed":"2026-01-01T00:00:00Z","etag":"1"}]}`)
+	}))
+	file := filepath.Join(t.TempDir(), "example.yaml")
+	add := func(base string) {
+		t.Helper()
+		if err := os.WriteFile(file, fmt.Appendf(nil, definition, base), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		h.must("provider", "add", file)
+	}
+	add(honest)
+	h.link("a bearer secret", "example-files", "drive")
+	h.must("ls", "/drive")
+	add(elsewhere)
+	if r := h.run("", "account", "check", "drive"); r.code == 0 || !strings.Contains(r.err, "is not sent to") {
+		t.Errorf("the definition leads elsewhere: exit %d, %s%s", r.code, r.out, r.err)
+	}
+	add(honest)
+	h.must("ls", "/drive")
+
+	mail := []string{"notice", "mail", "--user", "heron", "--sender", "a@example.org", "--recipient", "b@example.org", "--server"}
+	if r := h.run("the mail password\n", append(mail, "127.0.0.1:2525", "--secret-file", "-")...); r.code != 0 {
+		t.Fatalf("%s%s", r.out, r.err)
+	}
+	if r := h.run("", append(mail, "127.0.0.1:"+port)...); r.code == 0 || !strings.Contains(r.err, "is not sent to") {
+		t.Errorf("another mail server: exit %d, %s%s", r.code, r.out, r.err)
+	}
+	for _, secret := range []string{apache.Password, objects.Secret, shell.Password, "a bearer secret", "the mail password"} {
+		if taker.took(secret) {
+			t.Errorf("the secret %q was sent elsewhere", secret)
+		}
+	}
+}

@@ -177,15 +177,17 @@ func TestEditToAnotherStorage(t *testing.T) {
 	writeFile(t, "one", path, "a.csv")
 	h.link(server.Password, append([]string{"sftp", "gauges"}, shellOptions(server, path)...)...)
 	edit := append([]string{"account", "edit", "gauges", "--host-key", other.HostKey}, shellOptions(other, other.Folder(t))...)
-	h.says("", 3, "another place", edit...)
+	h.says("", 1, "is not sent to", edit...)
+	edit = append(edit, "--secret-file", "-")
+	h.says(other.Password, 3, "another place", edit...)
 	if account := h.account("gauges"); account.Options["port"] != server.Port || account.Options["host-key"] != server.HostKey {
 		t.Errorf("it was changed all the same: %+v", account.Options)
 	}
 	// The same storage at another address is known by its mark.
 	relay := servertest.StartRelay(t, net.JoinHostPort(server.Host, server.Port))
-	h.says("", 0, "Changed /gauges", "account", "edit", "gauges", "--port", relay.Port)
+	h.says(server.Password, 0, "Changed /gauges", "account", "edit", "gauges", "--port", relay.Port, "--secret-file", "-")
 	h.says("", 0, "a.csv", "ls", "/gauges")
-	h.says("", 0, "Changed /gauges", append(edit, "--yes")...)
+	h.says(other.Password, 0, "Changed /gauges", append(edit, "--yes")...)
 	if out := h.must("ls", "/gauges"); strings.Contains(out, "a.csv") {
 		t.Errorf("it is still the first storage:\n%s", out)
 	}
@@ -362,7 +364,11 @@ func TestLinkInTerminal(t *testing.T) {
 	h.says("", 0, "office-permits", "ls", "/")
 
 	other := servertest.StartSamba(t, servertest.SambaOptions{})
-	p = h.terminal("account", "edit", "office-permits", "--port", other.Port)
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte(other.Password), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	p = h.terminal("account", "edit", "office-permits", "--port", other.Port, "--secret-file", secret)
 	p.shows("Change it all the same")
 	p.file.WriteString("n\n")
 	p.shows("Nothing was changed")

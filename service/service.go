@@ -65,6 +65,9 @@ type Options struct {
 	Console fs.FS
 	Log     *slog.Logger
 	Version string
+	// Folders are those of this machine below which folders may be linked; without
+	// any, all may but those of the system.
+	Folders []string
 	// KeepRetired is how long what runs take out of the way is kept; 0 keeps it for
 	// good.
 	KeepRetired time.Duration
@@ -180,13 +183,16 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	s.hub = live.NewHub()
-	linked := accounts.New(s.db, sealer, s.options.Providers, s.options.Log)
+	linked := accounts.New(s.db, sealer, s.restricted(), s.options.Log)
 	if s.options.OutboundProxy != "" {
 		if linked.Proxy, err = accounts.ProxyThrough(s.options.OutboundProxy); err != nil {
 			return nil, err
 		}
 	}
 	if err := linked.LoadDefinitions(ctx); err != nil {
+		return nil, err
+	}
+	if err := linked.KeepOrigins(ctx); err != nil {
 		return nil, err
 	}
 	if err := linked.LoadPaces(ctx); err != nil {
@@ -231,6 +237,21 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
 	return server.Handler(), nil
+}
+
+// restricted are the providers, of which none reaches the data folder and the key.
+func (s *Service) restricted() (providers []store.Provider) {
+	private := []string{s.options.Data}
+	if s.options.KeyFile != "" {
+		private = append(private, s.options.KeyFile)
+	}
+	for _, provider := range s.options.Providers {
+		if one, ok := provider.(store.Restrictable); ok {
+			provider = one.Restrict(s.options.Folders, private)
+		}
+		providers = append(providers, provider)
+	}
+	return providers
 }
 
 // instance is an id of the data folder, for ever.

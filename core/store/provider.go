@@ -46,6 +46,15 @@ type Option struct {
 	Manner bool `json:"-"`
 }
 
+// Restrictable is a provider that reaches places of this machine, of which some may not
+// become accounts.
+type Restrictable interface {
+	// Restrict returns the provider for what is below the allowed folders alone,
+	// where there are any. What is at the private paths, and in them, is not there for
+	// accounts.
+	Restrict(allowed, private []string) Provider
+}
+
 // Opening is all that a provider gets to know of the program around it.
 type Opening struct {
 	// Account is the account's name, for errors and logs.

@@ -460,13 +460,7 @@ func discard(response *http.Response) {
 	response.Body.Close()
 }
 
-func origin(u *url.URL) string {
-	port := u.Port()
-	if port == "" {
-		port = map[string]string{"http": "80", "https": "443"}[strings.ToLower(u.Scheme)]
-	}
-	return strings.ToLower(u.Scheme) + "://" + strings.ToLower(u.Hostname()) + ":" + port
-}
+func origin(u *url.URL) string { return store.OriginOfURL(u) }
 
 // ours reports whether an address is of the service, so that the sign-in may go
 // there.

@@ -29,7 +29,10 @@ import (
 )
 
 // Provider is the provider "folder".
-type Provider struct{}
+type Provider struct {
+	allowed []string
+	guard   *guard // nil: nothing is private
+}
 
 // Name implements store.Provider.
 func (Provider) Name() string { return "folder" }
@@ -46,7 +49,7 @@ func (Provider) Options() []store.Option {
 }
 
 // Open implements store.Provider.
-func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
+func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store, error) {
 	path := opening.Options["path"]
 	if !filepath.IsAbs(path) {
 		return nil, &store.OptionError{Option: "path", Reason: fmt.Sprintf("%q is not a full path; begin it with /", path)}
@@ -57,6 +60,13 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	}
 	if !info.IsDir() {
 		return nil, store.Errorf(store.ErrRefused, "%s is a file; give the path of a folder", path)
+	}
+	real, err := filepath.EvalSymlinks(filepath.Join(path, opening.Start.Local()))
+	if err != nil {
+		real = path
+	}
+	if err := p.checkLinked(real); err != nil {
+		return nil, err
 	}
 	root, err := os.OpenRoot(path)
 	if err != nil {
@@ -74,11 +84,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", local, path)
 		}
 	}
-	real, err := filepath.EvalSymlinks(filepath.Join(path, opening.Start.Local()))
-	if err != nil {
-		real = path
-	}
-	a := &account{root: root, real: real, path: filepath.Join(path, opening.Start.Local()), dirty: map[string]bool{}}
+	a := &account{root: root, guard: p.guard, real: real, path: filepath.Join(path, opening.Start.Local()), dirty: map[string]bool{}}
 	if a.start, err = identityOf(root); err != nil {
 		root.Close()
 		return nil, wrap("look at", path, err)
@@ -96,8 +102,9 @@ func (a *account) Capabilities() store.Capabilities {
 
 // account implements store.Store.
 type account struct {
-	root *os.Root
-	real string
+	root  *os.Root
+	guard *guard
+	real  string
 	// path is the account's start as it was given, and start what was there
 	// when the account was opened; see Check.
 	path  string
@@ -166,12 +173,12 @@ func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error
 	if err != nil {
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
-	dir, err := a.root.Open(filepath.Dir(local))
+	dir, err := a.openDir(filepath.Dir(local))
 	if err != nil {
 		return store.Entry{}, wrap("look at", place.String(), err)
 	}
 	defer dir.Close()
-	entry, err := entryAt(dir, filepath.Base(local))
+	entry, err := a.entryAt(dir, filepath.Base(local))
 	if err == nil && !place.Means(entry.Kind) {
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is a %s", place, entry.Kind)
 	}
@@ -185,7 +192,12 @@ func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry,
 	if err != nil {
 		return store.Entry{}, err
 	}
-	if err := a.root.Mkdir(local, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
+	dir, err := a.openDir(filepath.Dir(local))
+	if err != nil {
+		return store.Entry{}, wrap("make the folder", place.String(), err)
+	}
+	defer dir.Close()
+	if err := unix.Mkdirat(int(dir.Fd()), filepath.Base(local), 0o777); err != nil && !errors.Is(err, fs.ErrExist) && local != "." {
 		return store.Entry{}, wrap("make the folder", place.String(), err)
 	}
 	a.touched(filepath.Dir(local))
@@ -221,7 +233,7 @@ func (a *account) unlink(place store.Ref, flags int) (store.Removal, error) {
 	if err != nil {
 		return "", store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
-	dir, err := a.root.Open(filepath.Dir(local))
+	dir, err := a.openDir(filepath.Dir(local))
 	if err != nil {
 		return "", wrap("remove", place.String(), err)
 	}

@@ -3,6 +3,7 @@ package folder_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -158,6 +159,113 @@ func TestOpenRefuses(t *testing.T) {
 		_, err := folder.Provider{}.Open(t.Context(), store.Opening{Options: map[string]string{"path": c.path}, Start: c.start})
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("opening %q at %q: %v; want it to say %q", c.path, c.start, err, c.want)
+		}
+	}
+}
+
+// TestPrivateIsNotThere links what leads to a private folder, and folders that hold it:
+// by its path, a link, from within a larger folder, and by hard links to its files.
+func TestPrivateIsNotThere(t *testing.T) {
+	top := t.TempDir()
+	data := filepath.Join(top, "data")
+	for _, dir := range []string{filepath.Join(data, "scratch"), filepath.Join(top, "files")} {
+		if err := os.MkdirAll(dir, 0o777); err != nil {
+			t.Fatal(err)
+		}
+	}
+	key := filepath.Join(top, "keys", "heron.key")
+	for path, content := range map[string]string{filepath.Join(data, "heron.db"): "records", filepath.Join(data, "scratch", "x"): "content", key: "key", filepath.Join(top, "files", "mine"): "mine"} {
+		if err := os.MkdirAll(filepath.Dir(path), 0o777); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(content), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for link, to := range map[string]string{"files/by link": data, "files/key link": key} {
+		if err := os.Symlink(to, filepath.Join(top, link)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Symlink("../data", filepath.Join(top, "files", "relative")); err != nil {
+		t.Fatal(err)
+	}
+	for _, to := range []string{key, filepath.Join(data, "heron.db")} {
+		if err := os.Link(to, filepath.Join(top, "files", "hard "+filepath.Base(to))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	provider := folder.Provider{}.Restrict(nil, []string{data, key})
+	link := func(path, start string) (store.Store, error) {
+		address, _ := store.ParseAddress("/a/" + start)
+		place, _ := address.Place()
+		return provider.Open(t.Context(), store.Opening{Options: map[string]string{"path": path}, Start: place.AsFolder().Path})
+	}
+	for _, test := range [][2]string{
+		{data, ""}, {data + "/scratch", ""}, {top, "data"}, {top, "data/scratch"}, {filepath.Join(top, "files", "by link"), ""}, {top, "files/relative"},
+		{"/", ""}, {"/etc", ""}, {"/proc/self", ""}, {"/dev", ""}, {"/sys/kernel", ""}, {"/run", ""}, {"/boot", ""}, {"/../etc", ""},
+	} {
+		if s, err := link(test[0], test[1]); err == nil {
+			t.Errorf("%s, from %q on, was linked", test[0], test[1])
+			store.Close(s)
+		}
+	}
+	s, err := link(top, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close(s)
+	var seen []string
+	for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if listed.Kind != store.KindOther {
+			seen = append(seen, string(listed.Key()))
+		}
+	}
+	if want := "[files/ files/mine keys/]"; fmt.Sprint(seen) != want {
+		t.Errorf("listed are %q, want %s", seen, want)
+	}
+	for _, names := range [][]string{
+		{"data"}, {"data", "heron.db"}, {"data", "scratch", "x"}, {"keys", "heron.key"}, {"files", "hard heron.key"}, {"files", "hard heron.db"}, {"files", "relative", "heron.db"}, {"files", "by link", "heron.db"},
+	} {
+		place := store.At(names...)
+		if _, err := s.Stat(t.Context(), place); err == nil {
+			t.Errorf("%v is there", names)
+		}
+		if body, err := s.Open(t.Context(), store.Reading{Place: place.As(store.KindFile)}); err == nil {
+			t.Errorf("%v was read", names)
+			body.Close()
+		}
+		if _, err := s.Remove(t.Context(), place, ""); err == nil {
+			t.Errorf("%v was removed", names)
+		}
+		if _, err := store.Move(t.Context(), s, place, "", store.At("files", "moved")); err == nil {
+			t.Errorf("%v was moved", names)
+		}
+		if len(names) < 2 || names[0] == "keys" || strings.HasPrefix(names[1], "hard") {
+			continue
+		}
+		if _, err := s.MakeFolder(t.Context(), place.Folder.Ref("made")); err == nil {
+			t.Errorf("a folder was made beside %v", names)
+		}
+		if _, err := s.Write(t.Context(), store.Writing{Place: place.Folder.Ref("written"), Size: 1, If: store.Absent, Run: "r", Content: storetest.Text("x")}); err == nil {
+			t.Errorf("a file was written beside %v", names)
+		}
+	}
+	if content, err := os.ReadFile(filepath.Join(data, "heron.db")); err != nil || string(content) != "records" {
+		t.Errorf("the records hold %q, %v", content, err)
+	}
+
+	allowed := folder.Provider{}.Restrict([]string{filepath.Join(top, "files")}, []string{data})
+	for path, want := range map[string]bool{filepath.Join(top, "files"): true, top: false, filepath.Join(top, "keys"): false, filepath.Join(top, "files", "by link"): false} {
+		s, err := allowed.Open(t.Context(), store.Opening{Options: map[string]string{"path": path}})
+		if (err == nil) != want {
+			t.Errorf("with --folders %s: %v; want it linked: %v", path, err, want)
+		}
+		if err == nil {
+			store.Close(s)
 		}
 	}
 }

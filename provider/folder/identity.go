@@ -18,6 +18,18 @@ const clockStep = 40 * time.Millisecond
 
 const wanted = unix.STATX_BASIC_STATS | unix.STATX_BTIME
 
+// entryAt is entryAt of what an account may see.
+func (a *account) entryAt(dir *os.File, name string) (store.Entry, error) {
+	var stat unix.Statx_t
+	if err := unix.Statx(int(dir.Fd()), name, unix.AT_SYMLINK_NOFOLLOW, wanted, &stat); err != nil {
+		return store.Entry{}, err
+	}
+	if a.guard.hides(&stat) {
+		return store.Entry{}, unix.ENOENT
+	}
+	return entryOf(name, &stat, time.Now()), nil
+}
+
 // entryAt looks at what has a name in a folder, and does not follow a link.
 func entryAt(dir *os.File, name string) (store.Entry, error) {
 	var stat unix.Statx_t

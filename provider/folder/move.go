@@ -60,7 +60,7 @@ func (a *account) openFolder(place store.Ref) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	dir, err := a.root.Open(local)
+	dir, err := a.openDir(local)
 	return dir, wrap("open the folder of", place.String(), err)
 }
 

@@ -5,6 +5,7 @@ import (
 	"io"
 	"iter"
 	"os"
+	"path/filepath"
 
 	"golang.org/x/sys/unix"
 
@@ -26,7 +27,7 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 	if err != nil {
 		return err
 	}
-	dir, err := a.root.Open(local)
+	dir, err := a.openDir(local)
 	if err != nil {
 		return wrap("list", "/"+local, err)
 	}
@@ -48,7 +49,7 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		entry, err := entryAt(dir, entries[i].Name)
+		entry, err := a.entryAt(dir, entries[i].Name)
 		if err == unix.ENOENT {
 			continue // removed since the names were read
 		}
@@ -69,9 +70,18 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	if err != nil {
 		return nil, store.Errorf(store.ErrNotFound, "%s: %w", reading.Place, err)
 	}
-	// Not blocking, since a pipe has to be recognised before it is waited on.
-	file, err := a.root.OpenFile(local, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	dir, err := a.openDir(filepath.Dir(local))
 	if err != nil {
+		return nil, wrap("read", reading.Place.String(), err)
+	}
+	// Not blocking, since a pipe has to be recognised before it is waited on.
+	file, err := openAt(dir, filepath.Base(local), unix.O_RDONLY|unix.O_NONBLOCK, 0)
+	dir.Close()
+	if err != nil {
+		return nil, wrap("read", reading.Place.String(), err)
+	}
+	if err := a.guard.checkFile(file); err != nil { // a hard link to it
+		file.Close()
 		return nil, wrap("read", reading.Place.String(), err)
 	}
 	reader := &reader{file: file, place: reading.Place}
@@ -97,6 +107,20 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 		return nil, err
 	}
 	return reader, nil
+}
+
+// openAt opens a file in a folder, and does not follow a link.
+func openAt(dir *os.File, name string, flags int, mode uint32) (*os.File, error) {
+	for {
+		fd, err := unix.Openat(int(dir.Fd()), name, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC, mode)
+		if err == unix.EINTR {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		return os.NewFile(uintptr(fd), name), nil
+	}
 }
 
 type reader struct {

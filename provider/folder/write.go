@@ -37,18 +37,13 @@ func (a *account) arrive(writing store.Writing, receive func(*arrival) (store.Ha
 	if err := checkName(writing.Place.Folder.Path, writing.Place.Name); err != nil {
 		return store.Written{}, err
 	}
-	parent, err := a.root.OpenRoot(local)
-	if err != nil {
-		return store.Written{}, wrap("open the folder of", writing.Place.String(), err)
-	}
-	defer parent.Close()
-	dir, err := parent.Open(".")
+	dir, err := a.openDir(local)
 	if err != nil {
 		return store.Written{}, wrap("open the folder of", writing.Place.String(), err)
 	}
 	defer dir.Close()
 
-	arrival := &arrival{parent: parent, dir: dir, place: writing.Place, temporary: arrivingName(writing.Run)}
+	arrival := &arrival{dir: dir, place: writing.Place, temporary: arrivingName(writing.Run)}
 	// Looked at before the content is read, so that nothing is read in vain.
 	if err := arrival.check(writing.If); err != nil {
 		return store.Written{}, err
@@ -57,7 +52,7 @@ func (a *account) arrive(writing store.Writing, receive func(*arrival) (store.Ha
 		return store.Written{}, err
 	}
 	defer arrival.abandon()
-	if arrival.file, err = parent.OpenFile(arrival.temporary, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666); err != nil {
+	if arrival.file, err = openAt(dir, arrival.temporary, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o666); err != nil {
 		return store.Written{}, wrap("write", writing.Place.String(), err)
 	}
 	proof, err := receive(arrival)
@@ -96,7 +91,6 @@ func (a *account) room(size int64) error {
 
 // arrival is one file on its way into a folder.
 type arrival struct {
-	parent    *os.Root
 	dir       *os.File // the folder
 	place     store.Ref
 	temporary string
@@ -112,7 +106,7 @@ func (r *arrival) abandon() {
 	}
 	r.file.Close()
 	if !r.settled {
-		r.parent.Remove(r.temporary)
+		_ = unix.Unlinkat(r.fd(), r.temporary, 0)
 	}
 }
 

@@ -211,6 +211,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	}
 	now := time.Now()
 	row.SeenAt, row.Options = &now, pinned(row.Options, opened.Store)
+	row.Origin = a.originOf(row)
 	if err := a.db.AddAccount(ctx, &row); err != nil {
 		if errors.Is(err, records.ErrTaken) {
 			err = Taken(link.Name)

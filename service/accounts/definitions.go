@@ -42,6 +42,9 @@ func (a *Accounts) AddDefinition(ctx context.Context, where, text string) (*decl
 		}
 	}
 	provider := declared.New(definition)
+	if err := a.keepRegistration(ctx, provider); err != nil {
+		return nil, err
+	}
 	if err := a.db.PutDefinition(ctx, &records.Definition{Name: definition.Name, Text: text, CreatedAt: time.Now()}); err != nil {
 		return nil, err
 	}
@@ -61,6 +64,20 @@ func (a *Accounts) AddDefinition(ctx context.Context, where, text string) (*decl
 	}
 	a.log.Info("added a provider definition", "definition", definition.Name)
 	return provider, nil
+}
+
+// keepRegistration drops the app registration for a definition that sends secrets
+// elsewhere than the one before did: it was given for that.
+func (a *Accounts) keepRegistration(ctx context.Context, provider *declared.Provider) error {
+	before, err := a.Provider(provider.Name())
+	if err != nil || store.SecretOrigins(before, nil) == store.SecretOrigins(provider, nil) {
+		return nil
+	}
+	if _, err := a.db.Registration(ctx, provider.Name()); errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	a.log.Warn("the app registration is forgotten, as the definition leads elsewhere", "provider", provider.Name())
+	return a.db.RemoveRegistration(ctx, provider.Name())
 }
 
 // RemoveDefinition forgets a definition that no account uses.

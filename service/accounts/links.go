@@ -170,6 +170,12 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*openTime)
 	defer cancel()
+	other := otherOrigin{}
+	if _, err := keeps.Load(ctx); errors.As(err, &other) {
+		a.happened(ctx, before, records.LinkRefused, differences(before, row, edit)+", without the secret")
+		a.log.Warn("an account was to be changed to another server, without its secret", "account", name)
+		return before, Found{}, store.Errorf(store.ErrRefused, "%w; give it together with the change, in a terminal with --secret-file FILE", other)
+	}
 	if err := a.samePlace(ctx, before, row, keeps, edit.Anyway); err != nil {
 		return before, Found{}, err
 	}
@@ -195,6 +201,8 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 			return before, Found{}, err
 		}
 		row.Secret, row.SignedIn = a.sealer.Seal(purpose(row.ID), secret), ""
+		row.Origin = a.originOf(row)
+		columns = append(columns, "Origin")
 	}
 	lasting := context.WithoutCancel(ctx)
 	err = a.Aside(lasting, name, func() error {
@@ -232,10 +240,6 @@ func (a *Accounts) edited(ctx context.Context, before records.Account, edit Edit
 		} else {
 			given[name] = value
 		}
-	}
-	// What was learned of another server is not held against this one.
-	if _, moved := edit.Options["host"]; moved && edit.Options["host-key"] == "" && given["host"] != before.Options["host"] {
-		delete(given, "host-key")
 	}
 	if row.Options, err = store.CheckOptions(provider, given, before.Secret != nil || before.SignedIn != "" || edit.Secret != ""); err != nil {
 		return before, nil, err

@@ -34,7 +34,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 		return row, Found{}, err
 	}
 	keeper := cmp.Or(row.SignedIn, row.ID)
-	if err := a.db.MendAccount(ctx, keeper, a.sealer.Seal(purpose(keeper), secret), cmp.Or(found.Owner, row.Owner)); err != nil {
+	if err := a.db.MendAccount(ctx, keeper, a.sealer.Seal(purpose(keeper), secret), cmp.Or(found.Owner, row.Owner), a.originOf(row)); err != nil {
 		return row, Found{}, err
 	}
 	mended, err := a.sharing(ctx, keeper)

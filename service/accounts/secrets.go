@@ -3,6 +3,7 @@ package accounts
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 
 	"deftheron/core/store"
@@ -81,7 +82,61 @@ func (s *secrets) Load(ctx context.Context) ([]byte, error) {
 	if row.Secret == nil {
 		return nil, store.Errorf(store.ErrLapsed, "the secret of the account %s was forgotten with its key; unlink it and link it again with its secret", row.Name)
 	}
+	if err := s.checkOrigin(row); err != nil {
+		return nil, err
+	}
 	return s.accounts.sealer.Open(purpose(row.ID), row.Secret)
+}
+
+// otherOrigin says that a secret was given for another server.
+type otherOrigin struct{ account, given, now string }
+
+func (o otherOrigin) Error() string {
+	return fmt.Sprintf("the secret of /%s was given for %s, and is not sent to %s", o.account, o.given, o.now)
+}
+
+// checkOrigin holds where the secret of a row would be sent against where it was given
+// for. The account may have been edited, or its definition.
+func (s *secrets) checkOrigin(row records.Account) error {
+	if s.unkept || row.Origin == "" {
+		return nil
+	}
+	s.mu.Lock()
+	linking := s.linking
+	s.mu.Unlock()
+	if now := s.accounts.originOf(linking); now != row.Origin {
+		return store.Errorf(store.ErrLapsed, "%w; give it again: heron account mend %s --secret-file FILE", otherOrigin{linking.Name, row.Origin, now}, linking.Name)
+	}
+	return nil
+}
+
+// originOf is where the secret of an account is sent.
+func (a *Accounts) originOf(row records.Account) string {
+	provider, err := a.Provider(row.Provider)
+	if err != nil {
+		return ""
+	}
+	return store.SecretOrigins(provider, row.Options)
+}
+
+// KeepOrigins keeps of accounts that were linked by an earlier version where their
+// secrets are sent.
+func (a *Accounts) KeepOrigins(ctx context.Context) error {
+	rows, err := a.db.Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if row.Origin == "" && row.Secret != nil {
+			if row.Origin = a.originOf(row); row.Origin == "" {
+				continue
+			}
+			if err := a.db.SaveAccount(ctx, row, "Origin"); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Save implements store.Secrets.

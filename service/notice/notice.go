@@ -100,7 +100,9 @@ func (n *Notices) Set(ctx context.Context, given contract.Notices) error {
 	now := kept{Notices: given, Password: before.Password, Secrets: map[string][]byte{}}
 	if given.Mail != nil {
 		m := *given.Mail
-		if now.Mail = &m; m.Password != "" {
+		if now.Mail = &m; m.Password == "" && len(before.Password) > 0 && !sameMailServer(before.Mail, &m) {
+			return fmt.Errorf("the password was given for the mail server %s, and is not sent to %s; give it again, with --secret-file FILE", mailServer(before.Mail), mailServer(&m))
+		} else if m.Password != "" {
 			now.Password = n.sealer.Seal("notices mail", []byte(m.Password))
 		}
 		now.Mail.Password = ""
@@ -124,6 +126,16 @@ func (n *Notices) Set(ctx context.Context, given contract.Notices) error {
 	}
 	return n.db.SetMeta(ctx, settingsName, string(text))
 }
+
+// mailServer is where a mail goes first, with how it is encrypted.
+func mailServer(mail *contract.NoticeMail) string {
+	if mail == nil {
+		return "none"
+	}
+	return strings.ToLower(mail.Server) + " (" + mail.TLS + ")"
+}
+
+func sameMailServer(a, b *contract.NoticeMail) bool { return mailServer(a) == mailServer(b) }
 
 func check(given contract.Notices) error {
 	quiet, err := quietOf(given)

@@ -23,6 +23,9 @@ type Account struct {
 	// SignedIn is the id of the account whose secret this one uses; empty
 	// where it has its own.
 	SignedIn string
+	// Origin is where the secret was given for, see store.SecretOrigins: it is sent
+	// to no other.
+	Origin string
 }
 
 // AddAccount adds an account; ErrTaken where its name is in use.

@@ -47,6 +47,7 @@ const (
 	Resumed     = "resumed"
 	Lapsed      = "lapsed"
 	Mended      = "mended"
+	LinkRefused = "refused" // a change that was not made
 	LinkEnded   = "ended"
 )
 

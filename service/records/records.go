@@ -163,6 +163,7 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"ALTER TABLE scopes ADD COLUMN known INTEGER NOT NULL DEFAULT 0",
 	"UPDATE scopes SET known = (SELECT count(*) FROM pairs WHERE scope = scopes.number AND kept = 0 AND substr(key, -1) <> CAST('/' AS BLOB))",
 }), migration("0013-sessions", []string{
+	"ALTER TABLE accounts ADD COLUMN origin TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE tokens ADD COLUMN \"from\" TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE tokens ADD COLUMN client TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE tokens ADD COLUMN seen_at DATETIME",

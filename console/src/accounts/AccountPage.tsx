@@ -159,7 +159,7 @@ function BehindSection({ account }: { account: Account }) {
 
 const words: Record<string, { shape: string; colour: string }> = {
   linked: { shape: '✓', colour: 'text-reed' }, mended: { shape: '✓', colour: 'text-reed' }, resumed: { shape: '✓', colour: 'text-reed' },
-  lapsed: { shape: '▬', colour: 'text-ochre' }, suspended: { shape: '▬', colour: 'text-ochre' }, ended: { shape: '╱', colour: 'text-soft' },
+  lapsed: { shape: '▬', colour: 'text-ochre' }, refused: { shape: '▬', colour: 'text-ochre' }, suspended: { shape: '▬', colour: 'text-ochre' }, ended: { shape: '╱', colour: 'text-soft' },
 }
 
 function HistorySection({ name }: { name: string }) {

@@ -1891,7 +1891,7 @@ export interface components {
             /** @description As they were from then on, without a secret. */
             settings: components["schemas"]["LinkSettings"];
             /** @enum {string} */
-            what: "linked" | "changed" | "renamed" | "suspended" | "resumed" | "lapsed" | "mended" | "ended";
+            what: "linked" | "changed" | "refused" | "renamed" | "suspended" | "resumed" | "lapsed" | "mended" | "ended";
             why?: string;
         };
         LinkSettings: {
