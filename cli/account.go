@@ -76,7 +76,7 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 	t.Render()
 	for _, account := range accounts {
 		if account.Why != "" {
-			fmt.Fprintf(a.out, "%s /%s: %s %s\n", a.paint(ochre, "▬"), account.Name, shown.Plain(account.Why), account.Remedy)
+			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(account.Why), shown.Plain(account.Remedy))))
 		}
 		a.printWarnings(account)
 	}
@@ -86,7 +86,7 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 // printWarnings says what is going to stand in the way.
 func (a *app) printWarnings(account contract.Account) {
 	for _, warning := range account.Warnings {
-		fmt.Fprintf(a.out, "%s /%s: %s %s\n", a.paint(ochre, "▬"), account.Name, warning.Why, warning.Remedy)
+		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(warning.Why), shown.Plain(warning.Remedy))))
 	}
 }
 
@@ -168,7 +168,7 @@ func (a *app) printAccount(account contract.Account) error {
 	}
 	fmt.Fprintf(a.out, "  %s  %s%s\n", a.paint(soft, "state   "), a.accountState(account), a.seen(account))
 	if account.Why != "" {
-		fmt.Fprintf(a.out, "  %s  %s %s\n", a.paint(soft, "why     "), shown.Plain(account.Why), account.Remedy)
+		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s %s", a.paint(soft, "why     "), shown.Plain(account.Why), shown.Plain(account.Remedy))))
 	}
 	if account.Owner != "" && account.Found == nil {
 		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, "owner   "), shown.Plain(account.Owner))
@@ -214,7 +214,7 @@ func (a *app) accountUnlink() *cobra.Command {
 		}
 		var problem *contract.Problem
 		if errors.As(err, &problem) && problem.Cause == contract.CauseInUse && a.asks {
-			if err := a.confirm(false, problem.Detail+" Unlink it anyway?", "unlink it anyway"); err != nil {
+			if err := a.confirm(false, shown.Text(problem.Detail)+" Unlink it anyway?", "unlink it anyway"); err != nil {
 				return err
 			}
 			err = c.UnlinkAnyway(ctx, name)

@@ -101,7 +101,7 @@ func (a *app) tellTried(tried contract.TriedArrival) error {
 		if tried.Address != "" {
 			what = shown.Plain(tried.Address)
 		}
-		fmt.Fprintf(a.out, "%s: %s. Look at the rules, and at what is there: heron ls\n", what, tried.Why)
+		fmt.Fprintf(a.out, "%s: %s. Look at the rules, and at what is there: heron ls\n", what, shown.Plain(tried.Why))
 		return &exitError{exitFailed, nil}
 	}
 	fmt.Fprintf(a.out, "Tried on %s", shown.Plain(tried.Address))

@@ -113,9 +113,25 @@ func Main(programs Programs, args []string) int {
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err != nil && err.Error() != "" {
-		fmt.Fprintln(a.err, a.paint(brick, "heron:")+" "+sentences(err))
+		fmt.Fprintln(a.err, shown.Wrap(a.paint(brick, "heron:")+" "+shown.Text(sentences(err)), columns(os.Stderr), 0))
 	}
 	return exitCode(err)
+}
+
+// columns is how wide a terminal is; 0 of what is none.
+func columns(file *os.File) int {
+	if width, _, err := term.GetSize(int(file.Fd())); err == nil {
+		return width
+	}
+	return 0
+}
+
+// wrapped is text of several sentences, broken at words to the width of the terminal.
+func (a *app) wrapped(indent int, said string) string {
+	if !a.terminal {
+		return said
+	}
+	return shown.Wrap(said, columns(os.Stdout), indent)
 }
 
 func exitCode(err error) int {

@@ -95,7 +95,7 @@ func (a *app) printCompared(line contract.Compared) {
 	}
 	fmt.Fprintf(a.out, "%s  %19s  %s\n", a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)), sizes, name)
 	if line.Why != "" {
-		fmt.Fprintln(a.out, "    "+a.paint(soft, shown.Plain(line.Why)))
+		fmt.Fprintln(a.out, a.wrapped(4, "    "+a.paint(soft, shown.Plain(line.Why))))
 	}
 }
 

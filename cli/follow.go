@@ -160,8 +160,8 @@ func (d *drawn) third() string {
 }
 
 func width() int {
-	if columns, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && columns > 20 {
-		return columns
+	if width := columns(os.Stdout); width > 20 {
+		return width
 	}
 	return 80
 }

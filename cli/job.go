@@ -82,10 +82,10 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	if a.json {
 		return a.printJSON(job)
 	}
-	fmt.Fprintf(a.out, "The job %s is %s. %s\n", job.Name, what, shown.Plain(job.Sentence))
+	fmt.Fprintln(a.out, a.wrapped(0, fmt.Sprintf("The job %s is %s. %s", job.Name, what, shown.Plain(job.Sentence))))
 	switch {
 	case job.Migration != nil:
-		fmt.Fprintln(a.out, job.Migration.Sentence)
+		fmt.Fprintln(a.out, a.wrapped(0, shown.Plain(job.Migration.Sentence)))
 	case len(job.Next) > 0:
 		fmt.Fprintf(a.out, "It runs next at %s.\n", when(&job.Next[0]))
 	case job.State == "suspended":
@@ -335,7 +335,7 @@ func (a *app) jobPlan() *cobra.Command {
 			fmt.Fprintf(a.out, "%s is not there yet, and is made by the first run.\n", shown.Plain(address))
 		}
 		if plan.Held != nil {
-			fmt.Fprintf(a.out, "%s The run would be held: %s. %s\n", a.paint(ochre, "▬"), plan.Held.Why, plan.Held.Remedy)
+			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s The run would be held: %s. %s", a.paint(ochre, "▬"), shown.Plain(plan.Held.Why), plan.Held.Remedy)))
 		}
 		return nil
 	})

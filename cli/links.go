@@ -327,7 +327,7 @@ func (a *app) sendEdit(ctx context.Context, name string, edit contract.AccountEd
 		if !a.asks {
 			return &exitError{exitHeld, err}
 		}
-		if err := a.confirm(false, problem.Detail+" Change it all the same?", "change it"); err != nil {
+		if err := a.confirm(false, shown.Text(problem.Detail)+" Change it all the same?", "change it"); err != nil {
 			return err
 		}
 		edit.Anyway = true

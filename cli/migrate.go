@@ -74,7 +74,7 @@ func (a *app) printMigration(migration contract.Migration) {
 	if migration.Waits {
 		mark = a.paint(ochre, "▬")
 	}
-	fmt.Fprintf(a.out, "%s %s\n", mark, migration.Sentence)
+	fmt.Fprintln(a.out, a.wrapped(2, mark+" "+shown.Plain(migration.Sentence)))
 }
 
 // checkPaper says whether a report or certificate is as it was handed out.

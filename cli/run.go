@@ -149,13 +149,13 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		rows = append(rows, [2]string{"remedy", run.Remedy})
 	}
 	for _, row := range rows {
-		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, fmt.Sprintf("%-11s", row[0])), row[1])
+		fmt.Fprintln(a.out, a.wrapped(15, fmt.Sprintf("  %s  %s", a.paint(soft, fmt.Sprintf("%-11s", row[0])), row[1])))
 	}
 	for _, cause := range causes {
 		if cause.Cause == "" || cause.State == "waiting" {
 			continue
 		}
-		fmt.Fprintf(a.out, "  %s %s, %s: %s %s\n", a.stateMark(cause.State), shown.Some(cause.Items, "item"), cause.Cause, cause.Meaning, cause.Remedy)
+		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("  %s %s, %s: %s %s", a.stateMark(cause.State), shown.Some(cause.Items, "item"), cause.Cause, cause.Meaning, cause.Remedy)))
 	}
 	if run.Items.Failed > 0 {
 		fmt.Fprintf(a.out, "See which: heron run items %s --state failed\n", run.ID)
@@ -273,10 +273,10 @@ func (a *app) printItem(item contract.Item) {
 	}
 	fmt.Fprintf(a.out, "%s  %10s  %s\n", a.stateMark(item.State)+strings.Repeat(" ", 8-len(item.State)), sized, shown.Plain(addressOf(item)))
 	if item.Cause != "" {
-		fmt.Fprintf(a.out, "    %s: %s %s\n", item.Cause, item.Meaning, item.Remedy)
+		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("    %s: %s %s", item.Cause, item.Meaning, item.Remedy)))
 	}
 	if item.Why != "" {
-		fmt.Fprintf(a.out, "    %s\n", a.paint(soft, shown.Plain(item.Why)))
+		fmt.Fprintln(a.out, a.wrapped(4, "    "+a.paint(soft, shown.Plain(item.Why))))
 	}
 }
 

@@ -1,0 +1,47 @@
+package shown
+
+import (
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// Text makes what others have said safe to print, as [Plain] does, and keeps its lines.
+func Text(said string) string {
+	lines := strings.Split(strings.TrimRight(said, "\n"), "\n")
+	for i, line := range lines {
+		lines[i] = Plain(strings.TrimSuffix(line, "\r"))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Wrap breaks lines at words so that each has at most width columns; those that follow
+// a break begin with so many blanks. A word that is longer has a line of its own. With a
+// width of 0 nothing is broken. Colours take no column.
+func Wrap(said string, width, indent int) string {
+	if width <= indent+20 {
+		return said
+	}
+	var b strings.Builder
+	for i, line := range strings.Split(said, "\n") {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		column := 0
+		for n, word := range strings.Split(line, " ") {
+			size := text.StringWidthWithoutEscSequences(word)
+			switch {
+			case n == 0:
+			case column+1+size > width && column > indent && size > 0:
+				b.WriteString("\n" + strings.Repeat(" ", indent))
+				column = indent
+			default:
+				b.WriteByte(' ')
+				column++
+			}
+			b.WriteString(word)
+			column += size
+		}
+	}
+	return b.String()
+}
