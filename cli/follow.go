@@ -12,7 +12,6 @@ import (
 	"github.com/mattn/go-runewidth"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
-	"golang.org/x/term"
 
 	"deftheron/cli/shown"
 	"deftheron/client"

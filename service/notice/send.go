@@ -19,6 +19,7 @@ import (
 	"net/smtp"
 	"strings"
 	"time"
+	"unicode"
 
 	"deftheron/contract"
 	"deftheron/service/records"
@@ -104,12 +105,20 @@ func message(m contract.NoticeMail, letters []records.Notice) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	var to []string
+	for _, text := range m.To { // as parsed, so that nothing else gets into the header
+		one, err := mail.ParseAddress(text)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no mail address: %w", text, err)
+		}
+		to = append(to, one.String())
+	}
 	_, domain, _ := strings.Cut(from.Address, "@")
 	var b bytes.Buffer
 	header := func(name, value string) { fmt.Fprintf(&b, "%s: %s\r\n", name, value) }
 	header("From", from.String())
-	header("To", strings.Join(m.To, ", "))
-	header("Subject", mime.QEncoding.Encode("utf-8", strings.NewReplacer("\r", " ", "\n", " ").Replace(subject)))
+	header("To", strings.Join(to, ", "))
+	header("Subject", mime.QEncoding.Encode("utf-8", oneLine(subject)))
 	header("Date", time.Now().Format(time.RFC1123Z))
 	header("Message-ID", "<"+hex.EncodeToString(random[:])+"@"+domain+">")
 	header("Auto-Submitted", "auto-generated") // RFC 3834
@@ -122,6 +131,16 @@ func message(m contract.NoticeMail, letters []records.Notice) ([]byte, error) {
 		return nil, err
 	}
 	return b.Bytes(), body.Close()
+}
+
+// oneLine is a text without control characters, which would end a header.
+func oneLine(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(text, "\uFFFD"))
 }
 
 // deliver hands a message to a mail server (RFC 5321).
