@@ -41,6 +41,17 @@ func SecretOrigins(p Provider, options map[string]string) string {
 	return strings.Join(parts, " ")
 }
 
+// NamedHosts are the hosts that an account with some options names: those that its
+// secret is sent to.
+func NamedHosts(p Provider, options map[string]string) (hosts []string) {
+	for part := range strings.FieldsSeq(SecretOrigins(p, options)) {
+		if u, err := url.Parse(part); err == nil && u.Hostname() != "" {
+			hosts = append(hosts, u.Hostname())
+		}
+	}
+	return hosts
+}
+
 // OriginOf is SCHEME://HOST:PORT of a URL in text; all of a text that is none.
 func OriginOf(text string) string {
 	u, err := url.Parse(text)

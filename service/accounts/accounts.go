@@ -417,7 +417,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	opening := a.openingFor(row, store.NewGate(row.ID, 16, 64), keeps)
+	opening := a.openingFor(provider, row, store.NewGate(row.ID, 16, 64), keeps)
 	opened, err := provider.Open(ctx, opening)
 	if err != nil {
 		return tree.Account{}, err

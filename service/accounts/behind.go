@@ -46,7 +46,7 @@ func (a *Accounts) ListBehind(ctx context.Context, link Link) (Behind, error) {
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
-	opening := a.openingFor(row, consentGate(), &heldSecret{now: link.credential().Bytes()})
+	opening := a.openingFor(provider, row, consentGate(), &heldSecret{now: link.credential().Bytes()})
 	found, err := lister.ListBehind(ctx, opening)
 	if err != nil {
 		return Behind{}, err
@@ -83,7 +83,7 @@ func (a *Accounts) AccountBehind(ctx context.Context, name string) (Behind, erro
 		behind.Option = lister.BehindOption()
 		bare := row
 		bare.Options = without(row.Options, behind.Option)
-		found, err := lister.ListBehind(ctx, a.openingFor(bare, consentGate(), &secrets{accounts: a, linking: row}))
+		found, err := lister.ListBehind(ctx, a.openingFor(provider, bare, consentGate(), &secrets{accounts: a, linking: row}))
 		if err != nil {
 			return Behind{}, err
 		}
@@ -216,6 +216,6 @@ func (a *Accounts) Introduce(ctx context.Context, link Link) (introduced Introdu
 	defer cancel()
 	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
 	introduced.Option = introducer.IntroducedBy()
-	introduced.Value, introduced.Words, err = introducer.Introduce(ctx, a.openingFor(row, consentGate(), store.FixedSecret("")))
+	introduced.Value, introduced.Words, err = introducer.Introduce(ctx, a.openingFor(provider, row, consentGate(), store.FixedSecret("")))
 	return introduced, err == nil && introduced.Value != "", err
 }

@@ -132,7 +132,7 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	if asked.Mend { // its registration is kept with the sign-in that it had
 		before = &secrets{accounts: a, linking: p.row}
 	}
-	p.opening = a.openingFor(p.row, consentGate(), before)
+	p.opening = a.openingFor(p.provider, p.row, consentGate(), before)
 	if p.begun, err = p.provider.(store.Consenter).BeginConsent(beginning, p.opening, asking); err != nil {
 		return Consent{}, err
 	}
@@ -172,10 +172,10 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 }
 
 // openingFor is what a provider gets of an account.
-func (a *Accounts) openingFor(row records.Account, gate *store.Gate, keeps store.Secrets) store.Opening {
+func (a *Accounts) openingFor(provider store.Provider, row records.Account, gate *store.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
-		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.newTransport(row.ID), Showed: a.showed(row.ID), Now: time.Now, Log: a.log.With("account", row.Name),
+		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.newTransport(row.ID, reachOf(provider, row.Options)), Showed: a.showed(row.ID), Now: time.Now, Log: a.log.With("account", row.Name),
 	}
 }
 

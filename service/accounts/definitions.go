@@ -134,5 +134,5 @@ func (a *Accounts) TrialOpening(trial Trial) (store.Opening, error) {
 		return store.Opening{}, err
 	}
 	row := records.Account{Name: "trial", Options: options, Start: start}
-	return a.openingFor(row, store.NewGate("trial", 8, 16), &heldSecret{now: []byte(trial.Secret)}), nil
+	return a.openingFor(trial.Provider, row, store.NewGate("trial", 8, 16), &heldSecret{now: []byte(trial.Secret)}), nil
 }

@@ -162,7 +162,7 @@ func (a *Accounts) revoke(ctx context.Context, row records.Account) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, revokeTime)
 	defer cancel()
-	if err := revoker.Revoke(ctx, a.openingFor(row, consentGate(), &secrets{accounts: a, linking: row})); err != nil {
+	if err := revoker.Revoke(ctx, a.openingFor(provider, row, consentGate(), &secrets{accounts: a, linking: row})); err != nil {
 		a.log.Warn("the sign-in of an account could not be given back", "account", row.Name, "error", err)
 	}
 }

@@ -27,6 +27,10 @@ var dialer = net.Dialer{Timeout: dialTime, KeepAlive: 30 * time.Second}
 // Dial connects for a provider. A connection that is still for too long counts as
 // lost.
 func Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	return dialBy(ctx, dialer, network, address)
+}
+
+func dialBy(ctx context.Context, dialer net.Dialer, network, address string) (net.Conn, error) {
 	connection, err := dialer.DialContext(ctx, network, address)
 	if err != nil {
 		return nil, err
@@ -162,11 +166,10 @@ func (c *tunnelConn) Read(p []byte) (int, error) { return c.reader.Read(p) }
 
 // newTransport is an account's own: what one provider does to its connections
 // must not touch another's.
-func (a *Accounts) newTransport(id string) http.RoundTripper {
-	proxy := a.proxy()
+func (a *Accounts) newTransport(id string, reach *reach) http.RoundTripper {
 	return &http.Transport{
-		Proxy: proxy, DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-			connection, err := Dial(ctx, network, address)
+		Proxy: reach.through(a.proxy()), DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			connection, err := reach.dial(ctx, network, address)
 			if err != nil {
 				return nil, err
 			}
