@@ -589,3 +589,64 @@ download: {request: GET /content, query: {path: .path}}
 		}
 	}
 }
+
+// TestDataFolderIsPrivate starts a service on a folder that others can read, and links
+// what holds it: nobody else can read what is written there, and no account leads to it.
+func TestDataFolderIsPrivate(t *testing.T) {
+	h := &heron{t: t, data: filepath.Join(t.TempDir(), "open", "data"), listen: servertest.FreeAddress(t)}
+	if err := os.MkdirAll(h.data, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(h.data, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	old := syscall.Umask(0)
+	h.serve()
+	syscall.Umask(old)
+	top := filepath.Dir(h.data)
+	writeFile(t, "mine", top, "mine.txt")
+	h.linkFolder("desk", top)
+	h.copy("/desk/mine.txt", "/desk/copies")
+	err := filepath.WalkDir(h.data, func(path string, entry os.DirEntry, err error) error {
+		info, err := entry.Info()
+		if err == nil && path != h.data && info.Mode().Perm()&0o077 != 0 {
+			t.Errorf("%s has the mode %v", path, info.Mode())
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{h.data, "/", "/etc", "/proc/1"} {
+		if r := h.run("", "account", "link", "folder", "other", "--path", path); r.code != 2 {
+			t.Errorf("%s was linked: exit %d, %s%s", path, r.code, r.out, r.err)
+		}
+	}
+	if out := h.must("ls", "/desk"); strings.Contains(out, "data") || !strings.Contains(out, "mine.txt") {
+		t.Errorf("listed: %s", out)
+	}
+	token := h.token()
+	for _, request := range [][2]string{
+		{"GET", "/api/v1/content?address=/desk/data/heron.db"}, {"GET", "/api/v1/content?address=/desk/data/heron.key"}, {"GET", "/api/v1/entry?address=/desk/data"},
+		{"GET", "/api/v1/tree?address=/desk/data"}, {"GET", "/api/v1/archive?address=/desk/data"}, {"PUT", "/api/v1/content?address=/desk/data/owner.token"}, {"PUT", "/api/v1/content?address=/desk/data&name=new"},
+	} {
+		if code, text, _ := h.send(request[0], request[1], token, strings.NewReader("x"), "Content-Type", "application/octet-stream", "If-Match", "*"); code < 400 {
+			t.Errorf("%s %s: %d %.100s", request[0], request[1], code, text)
+		}
+	}
+	h.end(syscall.SIGTERM)
+	h.serve("--folders", filepath.Join(top, "copies"))
+	for path, code := range map[string]int{filepath.Join(top, "copies"): 0, t.TempDir(): 2} {
+		if r := h.run("", "account", "link", "folder", fmt.Sprint("a", code), "--path", path); r.code != code {
+			t.Errorf("with --folders, %s: exit %d, %s%s", path, r.code, r.out, r.err)
+		}
+	}
+	// Those that were linked before are held to it as well.
+	if r := h.run("", "account", "check", "desk"); r.code == 0 {
+		t.Errorf("an account outside of --folders is reached: %s", r.out)
+	}
+	_, _, header := h.send("GET", "/api/v1/survey?address=/a0&format=html", token, nil)
+	if policy := header.Get("Content-Security-Policy"); !strings.Contains(policy, "style-src 'unsafe-inline'") || !strings.Contains(policy, "default-src 'none'") {
+		t.Errorf("the page of a survey has the policy %q", policy)
+	}
+}

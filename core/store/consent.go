@@ -77,6 +77,9 @@ type ConsentAnswer struct {
 	Code string
 	// Refused is the error that came back in place of a code, and why.
 	Refused, Why string
+	// Issuer is who the answer says that it is from (RFC 9207); empty where it does
+	// not say.
+	Issuer string
 }
 
 // ParsePasted reads what a person pasted back: the code alone, or the whole
@@ -86,7 +89,7 @@ func ParsePasted(text string) (answer ConsentAnswer, state string) {
 	if _, query, ok := strings.Cut(text, "?"); ok || strings.Contains(text, "://") {
 		query, _, _ = strings.Cut(query, "#")
 		if values, err := url.ParseQuery(query); err == nil {
-			return ConsentAnswer{Code: values.Get("code"), Refused: values.Get("error"), Why: values.Get("error_description")}, values.Get("state")
+			return ConsentAnswer{Code: values.Get("code"), Refused: values.Get("error"), Why: values.Get("error_description"), Issuer: values.Get("iss")}, values.Get("state")
 		}
 	}
 	return ConsentAnswer{Code: text}, ""

@@ -175,6 +175,8 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 	}
 	parameters := map[string]string{}
 	switch {
+	case answer.Issuer != "" && !a.isIssuer(way, answer.Issuer):
+		return nil, store.Errorf(store.ErrRefused, "the answer is from %s, and consent was asked of another; begin again, and agree at the page that opens then", answer.Issuer)
 	case answer.Refused != "":
 		return nil, refusedBy(p.Definition(), &tokenError{answer.Refused, answer.Why})
 	case way.Way == "device":
@@ -259,4 +261,18 @@ func (p *Provider) Revoke(ctx context.Context, opening store.Opening) error {
 	}
 	discard(response)
 	return nil
+}
+
+// isIssuer reports whether an answer comes from whom it was asked of (RFC 9207, section
+// 2.4): a code of another service is not sent to this one, and the other way round.
+func (a *account) isIssuer(way *SignIn, issuer string) bool {
+	if way.Issuer != "" {
+		return issuer == way.Issuer
+	}
+	for _, template := range []Template{way.Authorize, way.Token} {
+		if template.Template != nil && store.OriginOf(template.expand(a.fixed(), nil)) == store.OriginOf(issuer) {
+			return true
+		}
+	}
+	return false
 }

@@ -70,6 +70,7 @@ type Option struct {
 // SignIn is one way to sign in.
 type SignIn struct {
 	Way         string          `yaml:"way" doc:"code: OAuth 2.0 with a page in a browser (RFC 6749, 7636). paste: the same, the code is shown and pasted back. device: a code is typed on another device (RFC 8628). client: client credentials. assertion: a signed service key (RFC 7523). bearer: a token. basic: user and password. key: a key in a header or the query." need:"yes" one:"code,paste,device,client,assertion,bearer,basic,key"`
+	Issuer      string          `yaml:"issuer" doc:"code, paste: what iss of an answer is, where the service sends it (RFC 9207). Left out, its origin has to be that of authorize or token."`
 	Authorize   Template        `yaml:"authorize" doc:"code, paste: the page where consent is given."`
 	Device      Template        `yaml:"device" doc:"device: where a device code is got."`
 	Token       Template        `yaml:"token" doc:"Where tokens are got and refreshed."`

@@ -336,6 +336,23 @@ func TestDeviceCode(t *testing.T) {
 	}
 }
 
+// TestIssuer takes an answer of a consent page from whom it was asked of alone.
+func TestIssuer(t *testing.T) {
+	_, address := sedge(t)
+	provider := shipped(t, "sedge")
+	o := opening(t, address, store.FixedSecret(""), nil)
+	consent, err := provider.BeginConsent(t.Context(), o, store.ConsentAsking{Way: store.ConsentByPage, Callback: "http://127.0.0.1:1/consent", State: "s"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for issuer, refused := range map[string]bool{"": false, address: false, address + "/": false, "https://elsewhere.example": true, "http://127.0.0.1:1": true} {
+		_, err := provider.EndConsent(t.Context(), o, consent, store.ConsentAnswer{Code: "a wrong code", Issuer: issuer})
+		if said := strings.Contains(fmt.Sprint(err), "consent was asked of another"); said != refused {
+			t.Errorf("an answer of %q: %v; want it refused for that: %v", issuer, err, refused)
+		}
+	}
+}
+
 // TestDefinitionsRefused is of what is wrong with a definition, and where.
 func TestDefinitionsRefused(t *testing.T) {
 	const good = `definition: 1

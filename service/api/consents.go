@@ -124,7 +124,7 @@ main{max-width:36rem;margin:12vh auto;padding:0 1.5rem}h1{font-size:24px;margin:
 // the state binds the answer to the link that is pending.
 func (s *Server) callback(c *gin.Context) {
 	query := c.Request.URL.Query()
-	answer := store.ConsentAnswer{Code: query.Get("code"), Refused: query.Get("error"), Why: query.Get("error_description")}
+	answer := store.ConsentAnswer{Code: query.Get("code"), Refused: query.Get("error"), Why: query.Get("error_description"), Issuer: query.Get("iss")}
 	if answer.Code == "" && answer.Refused == "" {
 		answer.Refused, answer.Why = "no_code", "the page led back without a code"
 	}

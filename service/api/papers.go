@@ -82,7 +82,7 @@ func (s *Server) handOut(c *gin.Context, run string, one paper) {
 	}
 	c.Header("Content-Type", format.ContentType())
 	if format == report.HTML {
-		c.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+		c.Header("Content-Security-Policy", paperPolicy)
 	} else {
 		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s-%s.%s\"", one.name, run, format))
 	}
@@ -102,3 +102,7 @@ func (s *Server) checkPaper(ctx context.Context, in *body[contract.Checking]) (*
 	checked, err := s.Runner.CheckPaper(ctx, in.Body.SHA256)
 	return &body[contract.Checked]{checked}, err
 }
+
+// paperPolicy is that of a page which is to be kept: its style is in it, and it needs
+// nothing else.
+const paperPolicy = "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"

@@ -30,6 +30,7 @@ func (s *Server) surveyFolder(c *gin.Context) {
 			return
 		}
 		c.Header("Content-Type", report.HTML.ContentType())
+		c.Header("Content-Security-Policy", paperPolicy)
 		if err := report.WriteSurvey(c.Writer, done); err != nil {
 			s.Log.Error("a survey broke off", "error", err)
 		}

@@ -14,6 +14,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -65,6 +66,9 @@ func (db *DB) Check() error {
 // holds the folder's lock.
 func Open(dir string) (*DB, error) {
 	path := filepath.Join(dir, FileName)
+	if err := makePrivate(path); err != nil {
+		return nil, fmt.Errorf("could not make %s: %w", path, err)
+	}
 	write, err := open(path, "rwc&_txlock=immediate", 1)
 	if err != nil {
 		return nil, fmt.Errorf("could not open %s: %w", path, err)
@@ -91,6 +95,22 @@ func Open(dir string) (*DB, error) {
 	}
 	db.notes, err = openNotebook(dir)
 	return db, err
+}
+
+// makePrivate makes the database readable by its owner alone, however the folder and the
+// process are set. Its journals get the same mode.
+func makePrivate(path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	for _, name := range []string{path, path + "-wal", path + "-shm"} {
+		if err := os.Chmod(name, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }
 
 // driverName is that of the SQLite driver; tests take one that tells what is asked.
