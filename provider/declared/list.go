@@ -2,6 +2,7 @@ package declared
 
 import (
 	"context"
+	"crypto/sha256"
 	"iter"
 	"net/url"
 	"strings"
@@ -17,12 +18,15 @@ type item struct {
 	input jqInput
 }
 
+// mostEmpty is how many pages without an item may follow each other.
+const mostEmpty = 200
+
 // pages yields the items of all pages. After an error there is nothing more.
 func (a *account) pages(ctx context.Context, operation string, op *Operation, items Expr, next *Next, in scope) iter.Seq2[item, error] {
 	return func(yield func(item, error) bool) {
 		in := in.with(scope{"page": nil, "offset": 0, "number": 1})
 		var link *url.URL
-		seen := map[string]bool{}
+		seen, empty := map[[sha256.Size]byte]bool{}, 0
 		for offset, number := 0, 1; ; number++ {
 			got, out, err := a.page(ctx, operation, op, next, in, link, number)
 			if err != nil {
@@ -56,14 +60,18 @@ func (a *account) pages(ctx context.Context, operation string, op *Operation, it
 			if target != nil {
 				mark = target.String()
 			}
-			if seen[mark] {
-				yield(item{}, store.Errorf(store.ErrTryAgain, "%s is endless: its pages lead back to one that was there already", operation))
+			if empty++; count > 0 {
+				empty = 0
+			}
+			known := sha256.Sum256([]byte(mark))
+			if seen[known] || empty >= mostEmpty {
+				yield(item{}, store.Errorf(store.ErrTryAgain, "%s is endless: its pages lead back to one that was there already, or bring nothing", operation))
 				return
 			}
 			if len(seen) > 100_000 {
 				clear(seen)
 			}
-			seen[mark] = true
+			seen[known] = true
 			link = target
 			in = in.with(scope{"page": mark, "offset": offset, "number": number + 1})
 		}

@@ -39,6 +39,7 @@ func (t *target) connect(ctx context.Context, forPeople bool) (*control, error) 
 		if err != nil {
 			return nil, store.Errorf(store.ErrTryAgain, "%s cannot be reached (%w); check that the server runs, the host and the port", t.address, err)
 		}
+		connection = bounded(connection)
 		c.mu.Lock()
 		c.net = connection
 		c.mu.Unlock()

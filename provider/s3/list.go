@@ -14,6 +14,9 @@ import (
 // pageSize is how many keys one request lists, the most that servers give.
 const pageSize = 1000
 
+// mostEmpty is how many pages without a key may follow each other.
+const mostEmpty = 1000
+
 // page lists one page below a prefix. The library's call for a single page
 // takes no context, so it is given a client of its own whose requests carry it.
 func (a *account) page(ctx context.Context, prefix, token, delimiter string, most int) (minio.ListBucketV2Result, error) {
@@ -42,12 +45,19 @@ func (b bound) RoundTrip(request *http.Request) (*http.Response, error) {
 // pages yields page after page below a prefix.
 func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2[minio.ListBucketV2Result, error] {
 	return func(yield func(minio.ListBucketV2Result, error) bool) {
-		token := ""
+		token, empty := "", 0
 		for {
 			page, err := store.Page(ctx, func() (minio.ListBucketV2Result, error) {
 				return a.page(ctx, prefix, token, delimiter, pageSize)
 			})
 			if !yield(page, err) || err != nil || !page.IsTruncated {
+				return
+			}
+			if empty++; len(page.Contents)+len(page.CommonPrefixes) > 0 {
+				empty = 0
+			}
+			if page.NextContinuationToken == "" || page.NextContinuationToken == token || empty >= mostEmpty {
+				yield(page, store.Errorf(store.ErrRefused, "the listing of /%s goes on without an end: the server says that there is more, and brings nothing", prefix))
 				return
 			}
 			token = page.NextContinuationToken

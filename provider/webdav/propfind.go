@@ -100,15 +100,23 @@ func (a *account) propfind(ctx context.Context, method string, target *url.URL, 
 	return multistatus(answer.Body, func(r response) error { return each(at, r) })
 }
 
+// largestElement is the most bytes that a server may say of one resource.
+const largestElement = 1 << 20
+
 // multistatus decodes an answer as a stream. One that ends before its end is an
 // error: it must not be taken for the whole.
 func multistatus(body io.Reader, each func(response) error) (syncToken string, err error) {
-	decoder := xml.NewDecoder(body)
+	bounded := store.NewBounded(body, largestElement)
+	decoder := xml.NewDecoder(bounded)
 	broken := func(err error) error {
+		if store.KindOf(err) != nil {
+			return err
+		}
 		return store.Errorf(store.ErrTryAgain, "the server's answer broke off or is no XML: %w", err)
 	}
 	inside := false
 	for {
+		bounded.Next()
 		token, err := decoder.Token()
 		if err != nil {
 			return "", broken(err)

@@ -180,7 +180,7 @@ func (a *Accounts) newTransport(id string, reach *reach) http.RoundTripper {
 			return nil
 		}},
 		TLSHandshakeTimeout: dialTime, ExpectContinueTimeout: time.Second,
-		MaxIdleConnsPerHost: 64, IdleConnTimeout: 90 * time.Second,
+		MaxResponseHeaderBytes: 256 << 10, MaxIdleConnsPerHost: 64, IdleConnTimeout: 90 * time.Second,
 		WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10,
 		DisableCompression: true, // a stored .gz is what is wanted, not what is in it
 	}
