@@ -139,6 +139,9 @@ func (d *drawn) second() string {
 func (d *drawn) third() string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if d.run.Now != nil && len(d.run.Now.Away) > 0 && len(d.run.Now.Flying) == 0 {
+		return d.app.paint(ochre, fit("waits for "+waitsFor(d.run.Now.Away[0]), width()))
+	}
 	if d.run.Now == nil || len(d.run.Now.Flying) == 0 {
 		return d.app.paint(soft, "in flight: none")
 	}

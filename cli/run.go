@@ -100,6 +100,15 @@ func (a *app) runShow() *cobra.Command {
 	})
 }
 
+// waitsFor says which account is waited for, why, and how long.
+func waitsFor(away contract.Away) string {
+	said := fmt.Sprintf("/%s, since %s: %s.", away.Account, when(&away.Since), shown.Plain(away.Why))
+	if away.Until != nil {
+		return said + " It goes on by itself when that is back, and gives up at " + when(away.Until) + "."
+	}
+	return said + " The rest goes on; then the run is held until that is mended."
+}
+
 func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	state := a.stateMark(run.State)
 	if run.Watching {
@@ -120,6 +129,11 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	}
 	if run.Now != nil {
 		rows = append(rows, [2]string{"now", fmt.Sprintf("%s/s, %s", shown.Size(int64(run.Now.Rate)), timeLeft(run.Now.Left))})
+	}
+	if run.Now != nil {
+		for _, away := range run.Now.Away {
+			rows = append(rows, [2]string{"waits for", waitsFor(away)})
+		}
 	}
 	if run.Average > 0 {
 		rows = append(rows, [2]string{"average", shown.Size(int64(run.Average)) + "/s"})

@@ -323,6 +323,16 @@ type Now struct {
 	ItemsRate float64  `json:"items_rate" doc:"Items a second."`
 	Left      float64  `json:"left" doc:"Seconds; -1 while it cannot be told."`
 	Flying    []Flying `json:"flying"`
+	Away      []Away   `json:"away,omitempty" doc:"The accounts that it waits for, while the rest goes on."`
+}
+
+// Away is an account that a run waits for.
+type Away struct {
+	Account string     `json:"account"`
+	Since   time.Time  `json:"since"`
+	Until   *time.Time `json:"until,omitempty" doc:"How long it is waited for; none where a person is to mend it."`
+	Cause   string     `json:"cause"`
+	Why     string     `json:"why"`
 }
 
 // Run is one execution of a job.

@@ -44,41 +44,43 @@ func (c *canaries) watch(target bool) func(store.Listed) {
 	}
 }
 
-// writeCanaries writes those of all routes whose ends are of two accounts, and looks
-// for each at once. It halts the run where one is found.
-func (r *Run) writeCanaries(ctx context.Context) error {
+// writeCanaries writes those of a route whose ends are of two accounts, and looks for
+// each at once. It halts the run where one is found.
+func (r *Run) writeCanaries(ctx context.Context, i int) error {
 	if !r.Rules.Type.Removes() && r.Rules.Type != plan.Clearing && !r.Rules.Clear {
 		return nil
 	}
-	for i := range r.Routes {
-		route := &r.Routes[i]
-		if route.Source.Account == route.Target.Account || route.Back {
+	route := &r.Routes[i]
+	if route.Source.Account == route.Target.Account {
+		return nil
+	}
+	if route.canaries == nil {
+		said := *route
+		route.canaries = &canaries{halt: func() { r.haltSameStorage(said) }}
+		if i+1 < len(r.Routes) && r.Routes[i+1].Back {
+			r.Routes[i+1].canaries = route.canaries
+		}
+	}
+	c := route.canaries
+	for side, canary := range map[*Side]*store.Ref{&route.Source: &c.source, &route.Target: &c.target} {
+		if canary.Name != "" { // of a try before
 			continue
 		}
-		said := *route
-		c := &canaries{halt: func() { r.haltSameStorage(said) }}
 		var err error
-		if c.source, err = r.writeCanary(ctx, route.Source); err != nil {
+		if *canary, err = r.writeCanary(ctx, *side); err != nil {
 			return err
 		}
-		if c.target, err = r.writeCanary(ctx, route.Target); err != nil {
+	}
+	for side, canary := range map[*Side]store.Ref{&route.Target: c.source, &route.Source: c.target} {
+		if canary.Name == "" {
+			continue
+		}
+		_, err := side.Store.Stat(ctx, folderOf(*side).Ref(canary.Name).As(store.KindFile))
+		switch {
+		case err == nil:
+			r.haltSameStorage(*route)
+		case store.KindOf(err) != store.ErrNotFound:
 			return err
-		}
-		route.canaries = c
-		if i+1 < len(r.Routes) && r.Routes[i+1].Back {
-			r.Routes[i+1].canaries = c
-		}
-		for side, canary := range map[*Side]store.Ref{&route.Target: c.source, &route.Source: c.target} {
-			if canary.Name == "" {
-				continue
-			}
-			_, err := side.Store.Stat(ctx, folderOf(*side).Ref(canary.Name).As(store.KindFile))
-			switch {
-			case err == nil:
-				r.haltSameStorage(*route)
-			case store.KindOf(err) != store.ErrNotFound:
-				return err
-			}
 		}
 	}
 	return nil

@@ -128,6 +128,9 @@ func (r *Run) process(ctx context.Context, lane int, item *Item, try int) {
 
 // once makes one try. It returns an ending, or how long to wait for the next.
 func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending, time.Duration) {
+	if !r.mayTake(item) {
+		return nil, stays
+	}
 	route := r.Routes[item.Route]
 	a := attempt{Run: r, item: item, try: try, route: route}
 	held, release, err := store.ReserveBoth(ctx, route.Source.Gate, route.Target.Gate)
@@ -190,8 +193,12 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 		return ending, 0
 	case store.ErrLapsed, store.ErrSuspended:
 		// Nothing is wrong with the item: it waits until the account is mended.
-		a.hold(cause, err.Error())
-		return nil, 0
+		a.leaveRoute(ctx, a.item.Route, err)
+		return nil, stays
+	case store.ErrTryAgain:
+		if a.try > 1 && a.leaveRoute(ctx, a.item.Route, err) {
+			return nil, stays
+		}
 	case store.ErrNoSpace:
 		// Nothing is wrong with the item: it waits until there is space. A
 		// smaller one may still fit; three in a row say that none will.

@@ -63,7 +63,10 @@ func (r *Run) settle() {
 
 func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
 	synced := map[store.Store]bool{}
-	for _, route := range r.Routes {
+	for i, route := range r.Routes {
+		if r.absentOf(i) != nil && route.Unopened != nil {
+			continue
+		}
 		if !synced[route.Target.Store] {
 			synced[route.Target.Store] = true
 			if err := store.Sync(ctx, route.Target.Store); err != nil {

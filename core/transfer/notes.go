@@ -51,7 +51,7 @@ func (r *Run) settleNotes(ctx context.Context) error {
 	}
 	var endings []Ending
 	for _, noted := range notes {
-		if noted.Item.Route >= len(r.Routes) {
+		if noted.Item.Route >= len(r.Routes) || r.absentOf(noted.Item.Route) != nil {
 			continue
 		}
 		noted.Item.Source = noted.Source

@@ -9,18 +9,37 @@ import (
 	"deftheron/core/plan"
 )
 
-// goThrough plans and feeds, once, or as often as something was touched.
+// goThrough plans and feeds, once, or as often as something was touched. A pass has a
+// further round whenever a route that was left alone is back.
 func (r *Run) goThrough(ctx context.Context, tally Tally) {
 	touched := Touched{All: len(r.Places) == 0, Places: r.Places}
+	for i := range r.Routes {
+		r.states.listed[i] = tally.Planned && !r.Routes[i].Back
+	}
 	for {
 		var planning sync.WaitGroup
 		planning.Go(func() { r.plan(ctx, tally, touched) })
 		r.feed(ctx)
 		planning.Wait()
-		if r.planErr != nil || ctx.Err() != nil || r.left.Load() != nil {
+		if r.planErr != nil || ctx.Err() != nil {
+			return
+		}
+		if r.left.Load() != nil && !r.someAbsent() {
 			return
 		}
 		r.settle()
+		if r.someAbsent() {
+			if !r.awaitRoutes(ctx) {
+				return
+			}
+			if err := r.beginRoutes(ctx); err != nil {
+				r.planErr = err
+				return
+			}
+			tally = Tally{}
+			r.nextRound()
+			continue
+		}
 		if err := r.keepTrust(ctx); err != nil {
 			r.halt(plan.CauseFault, err.Error())
 			return
@@ -36,9 +55,17 @@ func (r *Run) goThrough(ctx context.Context, tally Tally) {
 		r.before = now
 		r.pass++
 		r.Resumed, tally = false, Tally{}
-		r.planErr, r.planned, r.started, r.begin = nil, make(chan struct{}), make(chan struct{}), sync.Once{}
-		r.passes.Store(0)
+		r.totals = plan.Totals{}
+		for i := range r.Routes {
+			r.setListed(i, false)
+		}
+		r.nextRound()
 	}
+}
+
+func (r *Run) nextRound() {
+	r.planErr, r.planned, r.started, r.begin = nil, make(chan struct{}), make(chan struct{}), sync.Once{}
+	r.passes.Store(0)
 }
 
 // plan queues what is to be done.
@@ -58,33 +85,45 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 		timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
 		defer timer.Stop()
 	}
-	if r.pass > 0 && touched.All {
+	if r.pass > 0 && touched.All && !r.someListed() {
 		r.progress.unchanged.Store(0)
 	}
 	queue := &queue{run: r, flushed: time.Now()}
-	var totals plan.Totals
-	r.planErr = r.planRoutes(ctx, touched, queue, &totals)
+	before := r.totals
+	r.planErr = r.planRoutes(ctx, touched, queue, &r.totals)
 	if err := queue.flush(ctx); err != nil && r.planErr == nil {
 		r.planErr = err
 	}
-	if r.planErr == nil && r.pass == 0 {
-		r.planErr = r.Records.Planned(ctx, r.ID, totals)
+	if r.planErr == nil && r.pass == 0 && !r.someAbsent() {
+		r.planErr = r.Records.Planned(ctx, r.ID, r.totals)
 	}
 	if r.planErr == nil {
-		r.progress.planned.Store(true)
+		r.progress.planned.Store(!r.someAbsent())
 		r.checkSpace(ctx)
-		r.planErr = r.judge(ctx, totals)
-	}
-	if r.pass == 0 && !r.Rules.Clear {
-		r.removeCanaries(context.WithoutCancel(ctx)) // both ends have been listed
+		r.planErr = r.judge(ctx, before)
 	}
 }
 
+// someListed reports whether this round is not the first of its pass.
+func (r *Run) someListed() bool {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	for _, listed := range r.states.listed {
+		if listed {
+			return true
+		}
+	}
+	return false
+}
+
 // judge lets the pass go on to what writes over something or removes, unless its
-// plan, with what was lost lately, is more than the safety limits allow. What a person
-// let go does not count later.
-func (r *Run) judge(ctx context.Context, totals plan.Totals) error {
-	loss := Loss{At: time.Now(), Removed: totals.Remove.Items - totals.Moved.Items, Replaced: totals.Replace.Items}
+// plan, with what was lost lately, is more than the safety limits allow. before is what
+// was judged of it in a round before. What a person let go does not count later.
+func (r *Run) judge(ctx context.Context, before plan.Totals) error {
+	totals := r.totals
+	loss := Loss{
+		At: time.Now(), Removed: totals.Remove.Items - totals.Moved.Items - (before.Remove.Items - before.Moved.Items), Replaced: totals.Replace.Items - before.Replace.Items,
+	}
 	if r.Released && r.pass == 0 {
 		loss.Removed, loss.Replaced = 0, 0
 	} else if held := r.overLimits(totals, r.lost.with(loss)); held != nil {
@@ -106,33 +145,50 @@ func (r *Run) overLimits(totals plan.Totals, lost lost) *plan.Braked {
 	return r.Rules.Brake.Holds(totals)
 }
 
+// planRoutes queues what is to be done on the routes that are there and were not listed
+// in this pass.
 func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, totals *plan.Totals) error {
-	for i, route := range r.Routes {
+	for i := range r.Routes {
+		if r.Routes[i].Back || r.isListed(i) || r.absentOf(i) != nil {
+			continue
+		}
 		paths, some := touched.of(i, r.Routes)
-		if route.Back || !some {
+		if r.states.whole[i] { // what had changed while it was away is not known
+			paths, some = nil, true
+		}
+		if !some {
+			r.setListed(i, true)
 			continue
 		}
 		one := planning{
-			Route: route, rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, route.Scope), totals: totals, leftOut: leftOut{totals.LeftOut, totals.FoldersLeftOut},
-			unchanged: r.unchanged, memory: r.Records, place: &position{},
+			Route: r.Routes[i], rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, r.Routes[i].Scope), totals: totals, leftOut: leftOut{totals.LeftOut, totals.FoldersLeftOut},
+			unchanged: r.unchanged, memory: r.Records, place: r.placeOf(i),
 		}
-		if !touched.All {
+		if paths != nil {
 			one.touched = paths
 			if r.pass > 0 {
 				one.unchanged = func(compare.Difference) bool { return false }
 			}
 		}
-		err := r.persist(ctx, one.place.mayAgain, func() error {
+		err := r.persist(ctx, func() bool { return one.place.mayAgain() && r.isThere(ctx, i) }, func() error {
 			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })
 		})
-		if err != nil {
+		switch {
+		case err == nil:
+			r.setListed(i, true)
+			delete(r.states.whole, i)
+			if r.pass == 0 && !r.Rules.Clear {
+				r.removeCanary(context.WithoutCancel(ctx), r.Routes[i]) // both ends have been listed
+			}
+		case one.place.mayAgain() && r.leaveRoute(ctx, i, err):
+			r.states.whole[i] = true
+		default:
 			return err
 		}
-		if touched.All {
-			continue
+		if paths != nil {
+			// Of some places alone, nothing is said by how little they hold.
+			totals.SourceListed, totals.TargetListed = -1, -1
 		}
-		// Of some places alone, nothing is said by how little they hold.
-		totals.SourceListed, totals.TargetListed = -1, -1
 	}
 	if touched.All {
 		return nil

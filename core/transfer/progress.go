@@ -28,6 +28,8 @@ type Snapshot struct {
 	// Left in seconds; -1 where it cannot be told yet.
 	Left   float64  `json:"left"`
 	Flying []Flying `json:"flying"`
+	// Away are the accounts that it waits for.
+	Away []Away `json:"away,omitempty"`
 }
 
 // Flying is one item on its way.
@@ -46,6 +48,8 @@ type progress struct {
 	removed, retries                        atomic.Int64 // of those done; tries beyond the first
 	bytes                                   atomic.Int64 // to be moved
 	landed                                  atomic.Int64 // bytes of items that are done
+
+	away atomic.Pointer[[]Away]
 
 	mu      sync.Mutex
 	flights []*flight // by lane
@@ -155,6 +159,9 @@ func (r *Run) Snapshot() Snapshot {
 		if f != nil {
 			s.Flying = append(s.Flying, Flying{Address: f.address, Size: f.size, Moved: min(f.moved.Load(), f.size)})
 		}
+	}
+	if away := p.away.Load(); away != nil {
+		s.Away = *away
 	}
 	p.sample(&s, time.Now())
 	return s

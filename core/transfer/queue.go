@@ -157,19 +157,25 @@ func (r *Run) mayWait() bool {
 // rootsAreThere looks once more at what is kept in step, before anything is removed:
 // what is not there says nothing about what was in it.
 func (r *Run) rootsAreThere(ctx context.Context) bool {
-	for _, route := range r.Routes {
+	for i, route := range r.Routes {
+		if r.absentOf(i) != nil {
+			continue
+		}
 		kept := route.Source // says what is kept, or removed, at the other side
 		root := kept.Root.As(store.KindFolder)
 		if r.Rules.Type == plan.Clearing {
 			kept, root = route.Target, route.Target.Root
 		}
-		err := r.persist(ctx, nil, func() error {
+		err := r.persist(ctx, func() bool { return r.isThere(ctx, i) }, func() error {
 			_, err := kept.Store.Stat(ctx, root)
 			if err == nil {
 				err = store.Check(ctx, kept.Store)
 			}
 			return err
 		})
+		if r.leaveRoute(ctx, i, err) {
+			continue
+		}
 		if err != nil && ctx.Err() == nil {
 			r.halt(plan.CauseListing, fmt.Sprintf("%s cannot be looked at any more, and nothing is removed: %v", kept.Address, err))
 		}

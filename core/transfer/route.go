@@ -39,6 +39,8 @@ type Route struct {
 	Back bool
 
 	canaries *canaries // nil for none
+	// Unopened is why an account of the route is not open yet; nil where both are.
+	Unopened error
 }
 
 // Directions are the routes that items may take: of two sides that are kept in

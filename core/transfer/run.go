@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -38,6 +39,10 @@ type Options struct {
 	// Began is when the run was asked for: ages count from it, and templates
 	// take their date from it. It is the same when the run is resumed.
 	Began time.Time
+	// Open, where it is not nil, opens the accounts of a route anew, by its number in
+	// Routes without those that lead back. Those of a route with Unopened are not
+	// open yet.
+	Open func(ctx context.Context, i int) (Route, error)
 	// Released says that a person has let the run go, whatever its brake says.
 	Released bool
 	// Places, where there are any, are all that is looked at.
@@ -103,6 +108,8 @@ type Run struct {
 	planErr error
 	pass    int  // how often it has gone on
 	lost    lost // what was removed lately
+	states  routeStates
+	totals  plan.Totals // of this pass, over its rounds
 	// before is what there was before the pass.
 	before Passed
 
@@ -156,7 +163,7 @@ func New(options Options) *Run {
 	if options.Share == nil {
 		options.Share = store.NewShare(1)
 	}
-	options.Routes = Directions(options.Rules.Type, options.Routes)
+	options.Routes = slices.Clone(Directions(options.Rules.Type, options.Routes)) // what becomes of them is the run's
 	r := &Run{
 		Options: options, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
@@ -165,6 +172,7 @@ func New(options Options) *Run {
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)
 	}
+	r.states = routeStates{absent: map[int]*absence{}, begun: map[int]bool{}, listed: map[int]bool{}, places: map[int]*position{}, probes: map[string]*probe{}, whole: map[int]bool{}}
 	r.progress.init(options.Lanes)
 	return r
 }
@@ -208,10 +216,8 @@ func (r *Run) Execute(ctx context.Context) Result {
 	defer stop(nil)
 	r.stop = stop
 	defer r.removeCanaries(context.WithoutCancel(ctx))
-	for _, find := range []func(context.Context) error{r.writeCanaries, r.findTrust} {
-		if err := r.persist(ctx, nil, func() error { return find(working) }); err != nil && r.stopped.Load() == nil {
-			return r.result(ctx, plan.CauseOf(err), err)
-		}
+	if err := r.beginRoutes(working); err != nil && r.stopped.Load() == nil {
+		return r.result(ctx, plan.CauseOf(err), err)
 	}
 
 	// The ledger outlives the lanes, and writes down their last endings
@@ -263,16 +269,18 @@ func stay(n int64) string {
 // prepare makes the targets ready, and for a run that was interrupted, removes
 // what it left behind and counts what it had come to.
 func (r *Run) prepare(ctx context.Context) (Tally, error) {
-	for _, route := range r.Routes {
-		if err := r.persist(ctx, nil, func() error { return store.Prepare(ctx, route.Target.Store) }); err != nil {
+	for i, route := range r.Routes {
+		if route.Unopened != nil {
+			r.leaveRoute(ctx, i, route.Unopened)
+		}
+	}
+	for i := range r.Routes {
+		if err := r.prepareRoute(ctx, i); err != nil {
 			return Tally{}, err
 		}
 	}
 	if !r.Resumed {
 		return Tally{}, nil
-	}
-	if err := r.persist(ctx, nil, func() error { return r.clean(ctx) }); err != nil {
-		return Tally{}, fmt.Errorf("could not remove what the interrupted run left behind: %w", err)
 	}
 	if err := r.settleNotes(ctx); err != nil {
 		return Tally{}, fmt.Errorf("could not find out what the interrupted run has written: %w", err)
@@ -311,33 +319,85 @@ func (r *Run) forgetUnjudged(ctx context.Context, tally Tally) (Tally, error) {
 	return tally, err
 }
 
-// clean removes temporary files and uploads of this run, but for the uploads
-// that the records know and that it will go on with.
-func (r *Run) clean(ctx context.Context) error {
-	uploads, err := r.Records.Uploads(ctx, r.ID)
-	if err != nil {
-		return err
+// prepareRoute makes the target of a route ready, and removes there what an interrupted
+// run left behind. A route that is away is left alone.
+func (r *Run) prepareRoute(ctx context.Context, i int) error {
+	if r.absentOf(i) != nil {
+		return nil
 	}
-	for i, route := range r.Routes {
-		cleaning := store.Cleaning{Run: r.ID, Folder: cleaningFolder(route), Keep: map[string]bool{}}
-		for _, pending := range uploads {
-			if pending.Item.Route != i {
-				continue
+	route := r.Routes[i]
+	here := func() bool { return r.isThere(ctx, i) }
+	err := r.persist(ctx, here, func() error { return store.Prepare(ctx, route.Target.Store) })
+	if err == nil && r.Resumed {
+		if err = r.persist(ctx, here, func() error { return r.cleanRoute(ctx, i) }); err != nil {
+			err = fmt.Errorf("could not remove what the interrupted run left behind: %w", err)
+		}
+	}
+	if r.leaveRoute(ctx, i, err) {
+		return nil
+	}
+	return err
+}
+
+// beginRoutes makes the routes ready that are there and are not yet: it writes their
+// canaries, and finds out whether what is remembered of them is believed.
+func (r *Run) beginRoutes(ctx context.Context) error {
+	for i := range r.Routes {
+		if r.Routes[i].Back || r.absentOf(i) != nil || r.states.begun[i] {
+			continue
+		}
+		here := func() bool { return r.isThere(ctx, i) }
+		var err error
+		for _, begin := range []func(context.Context, int) error{r.writeCanaries, r.findTrust} {
+			if err = r.persist(ctx, here, func() error { return begin(ctx, i) }); err != nil {
+				break
 			}
-			cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.to(), pending.Item.Kind))
-			cleaning.Keep[pending.Upload.ID] = pending.Upload.ID != ""
 		}
-		// A server may still be tidying up after a connection that broke, and
-		// a listing that meets it break off.
-		cleaned, err := store.Page(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
-		for _, leftover := range cleaned {
-			r.Log.Info("removed a leftover", "run", r.ID, "account", route.Target.Account, "place", leftover.Place.String())
-		}
-		if err != nil {
+		switch {
+		case err == nil:
+			r.states.begun[i] = true
+		case !r.leaveRoute(ctx, i, err):
 			return err
 		}
 	}
 	return nil
+}
+
+// clean removes temporary files and uploads of this run, but for the uploads
+// that the records know and that it will go on with.
+func (r *Run) clean(ctx context.Context) error {
+	for i := range r.Routes {
+		if r.absentOf(i) != nil {
+			continue
+		}
+		if err := r.cleanRoute(ctx, i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Run) cleanRoute(ctx context.Context, i int) error {
+	route := r.Routes[i]
+	uploads, err := r.Records.Uploads(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	cleaning := store.Cleaning{Run: r.ID, Folder: cleaningFolder(route), Keep: map[string]bool{}}
+	for _, pending := range uploads {
+		if pending.Item.Route != i {
+			continue
+		}
+		cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.to(), pending.Item.Kind))
+		cleaning.Keep[pending.Upload.ID] = pending.Upload.ID != ""
+	}
+	// A server may still be tidying up after a connection that broke, and a listing
+	// that meets it break off.
+	cleaned, err := store.Page(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
+	for _, leftover := range cleaned {
+		r.Log.Info("removed a leftover", "run", r.ID, "account", route.Target.Account, "place", leftover.Place.String())
+	}
+	return err
 }
 
 func cleaningFolder(route Route) store.Folder {

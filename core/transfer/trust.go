@@ -45,41 +45,37 @@ func placeOf(route Route) string {
 // ends of a route, by their names in Epoch.
 func (r Route) ends() map[string]Side { return map[string]Side{"source": r.Source, "target": r.Target} }
 
-// findTrust decides of each route whether its pairs are believed.
-func (r *Run) findTrust(ctx context.Context) error {
-	for i := range r.Routes {
-		route := &r.Routes[i]
-		if route.Back || route.Scope == "" {
-			continue
-		}
-		kept, err := r.Records.Epoch(ctx, route.Scope)
-		if err != nil {
-			return err
-		}
-		trusted, err := r.isTrusted(ctx, *route, kept)
-		if err != nil {
-			return err
-		}
-		if !trusted {
-			known, err := r.Records.Known(ctx, route.Scope)
-			if err != nil {
-				return err
-			}
-			if known > 0 || kept != (Epoch{}) {
-				r.Log.Warn("what was remembered is of another place or state and is not believed", "run", r.ID, "source", route.Source.Address.String(), "target", route.Target.Address.String())
-				if err := r.Records.DistrustPairs(ctx, route.Scope); err != nil {
-					return err
-				}
-				route.Merges = true
-				if i+1 < len(r.Routes) && r.Routes[i+1].Back {
-					r.Routes[i+1].Merges = true
-				}
-				continue // until a pass has brought both together
-			}
-		}
-		if err := r.renewToken(ctx, *route); err != nil {
-			return err
-		}
+// findTrust decides of a route whether its pairs are believed.
+func (r *Run) findTrust(ctx context.Context, i int) error {
+	route := &r.Routes[i]
+	if route.Scope == "" {
+		return nil
+	}
+	kept, err := r.Records.Epoch(ctx, route.Scope)
+	if err != nil {
+		return err
+	}
+	trusted, err := r.isTrusted(ctx, *route, kept)
+	if err != nil {
+		return err
+	}
+	if trusted {
+		return r.renewToken(ctx, *route)
+	}
+	known, err := r.Records.Known(ctx, route.Scope)
+	if err != nil {
+		return err
+	}
+	if known == 0 && kept == (Epoch{}) {
+		return r.renewToken(ctx, *route)
+	}
+	r.Log.Warn("what was remembered is of another place or state and is not believed", "run", r.ID, "source", route.Source.Address.String(), "target", route.Target.Address.String())
+	if err := r.Records.DistrustPairs(ctx, route.Scope); err != nil {
+		return err
+	}
+	route.Merges = true // until a pass has brought both together
+	if i+1 < len(r.Routes) && r.Routes[i+1].Back {
+		r.Routes[i+1].Merges = true
 	}
 	return nil
 }
@@ -111,7 +107,7 @@ func (r *Run) isTrusted(ctx context.Context, route Route, kept Epoch) (bool, err
 func (r *Run) keepTrust(ctx context.Context) error {
 	for i := range r.Routes {
 		route := &r.Routes[i]
-		if !route.Merges {
+		if !route.Merges || !r.isListed(r.forward(i)) {
 			continue
 		}
 		route.Merges = false

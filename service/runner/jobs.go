@@ -92,6 +92,13 @@ type prepared struct {
 // jobs that are made or changed with it. leaveMark has a mark left at targets, by
 // which they are known through other accounts too.
 func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark bool) (prepared, error) {
+	return r.checkJobAs(ctx, spec, along, leaveMark, false)
+}
+
+// checkJobAs is checkJob; starting says that the job was checked when it was made, and
+// that accounts which are away, or wait for a person, are no reason not to start it: its
+// run goes through what is there, and waits for the rest.
+func (r *Runner) checkJobAs(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark, starting bool) (prepared, error) {
 	p := prepared{spec: spec}
 	if err := spec.Check(); err != nil {
 		return p, &InputError{err}
@@ -100,7 +107,7 @@ func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, 
 	if p.rules, err = jobRules(spec); err != nil {
 		return p, err
 	}
-	if p.rows, p.routes, err = r.jobRoutes(ctx, spec, p.rules, leaveMark); err != nil {
+	if p.rows, p.routes, err = r.jobRoutes(ctx, spec, p.rules, leaveMark, starting); err != nil {
 		return p, err
 	}
 	return p, r.checkRing(ctx, spec, along)
@@ -124,7 +131,7 @@ func (r *Runner) checkNew(ctx context.Context, spec job.Spec, along []job.Spec, 
 // jobRoutes opens the routes of a job and checks them. Of two sides that are kept in
 // step, one where letter case does not count comes second: what the first tells
 // apart has a name of its own there.
-func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules, leaveMark bool) ([]records.Route, []transfer.Route, error) {
+func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules, leaveMark, starting bool) ([]records.Route, []transfer.Route, error) {
 	var rows []records.Route
 	for _, route := range spec.Routes {
 		from, err := store.ParseAddress(route.From)
@@ -141,11 +148,25 @@ func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules,
 		}
 		rows = append(rows, row)
 	}
-	routes, err := r.openAs(ctx, rows, rules)
-	if err != nil {
-		return nil, nil, err
+	var routes []transfer.Route
+	for i := range rows {
+		opened, err := r.openAs(ctx, rows[i:i+1], rules)
+		if starting && (store.KindOf(err) == store.ErrTryAgain || store.WaitsForPerson(err)) {
+			if rows[i], err = r.rowAsBefore(ctx, spec, rows[i], rules, err); err != nil {
+				return nil, nil, err
+			}
+			one, wrong := r.unopened(rows[i], errNotOpened)
+			opened, err = []transfer.Route{one}, wrong
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		routes = append(routes, opened...)
 	}
 	for i, route := range routes {
+		if route.Unopened != nil {
+			continue
+		}
 		if rules.Type == plan.TwoWay && route.Source.Store.Traits().CaseIgnored && !route.Target.Store.Traits().CaseIgnored {
 			rows[i].From, rows[i].To = rows[i].To, rows[i].From
 			routes[i].Source, routes[i].Target = routes[i].Target, routes[i].Source
@@ -155,6 +176,28 @@ func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules,
 		}
 	}
 	return rows, routes, nil
+}
+
+var errNotOpened = store.Errorf(store.ErrTryAgain, "it is opened when the run begins")
+
+// rowAsBefore is a route that cannot be opened now, as the last run had it: which side of
+// a two-way route comes first depends on what the accounts can do. why is the error where
+// that is not known.
+func (r *Runner) rowAsBefore(ctx context.Context, spec job.Spec, row records.Route, rules plan.Rules, why error) (records.Route, error) {
+	if rules.Type != plan.TwoWay {
+		return row, nil
+	}
+	last, err := r.db.LastRun(ctx, spec.Name)
+	if err != nil {
+		return row, why
+	}
+	for _, one := range last.Routes {
+		if one.From == row.From && one.To == row.To || one.From == row.To && one.To == row.From {
+			row.From, row.To = one.From, one.To
+			return row, nil
+		}
+	}
+	return row, why
 }
 
 // checkJobRoute holds a route against its rules. clears says that the source is to be
@@ -387,7 +430,7 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 	if step == job.Fetch {
 		spec = back(spec)
 	}
-	p, err := r.checkJob(ctx, spec, []job.Spec{keptSpec(row)}, true)
+	p, err := r.checkJobAs(ctx, spec, []job.Spec{keptSpec(row)}, true, true)
 	if err != nil {
 		return contract.Started{}, err
 	}

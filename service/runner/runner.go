@@ -262,6 +262,16 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		again = watched.again
 	}
 	run := transfer.New(transfer.Options{
+		Open: func(ctx context.Context, i int) (transfer.Route, error) {
+			opened, err := r.openAs(ctx, row.Routes[i:i+1], row.Rules)
+			if err == nil && watched != nil {
+				err = watched.follow(ctx, i, opened[0])
+			}
+			if err != nil {
+				return transfer.Route{}, err
+			}
+			return opened[0], nil
+		},
 		Again: again, Places: placesOf(row), ID: row.ID, Resumed: resumed, Routes: routes, Rules: row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
 		Began: row.CreatedAt, Pace: &a.pace, Share: a.share, Released: row.Released, Witnessed: true,
 	})
@@ -301,14 +311,15 @@ func placesOf(row records.Run) (places []transfer.TouchedPlace) {
 	return places
 }
 
-// reach opens the accounts of a run. One that cannot be reached for now is
-// tried again until it can: the run stays queued meanwhile.
+// reach opens the accounts of a run. Where none of its routes can be reached for now, it
+// is tried again until one can: the run stays queued meanwhile, for as long as its rules
+// allow. A route whose accounts are away, or wait for a person, has Unopened.
 func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error) {
-	for {
+	for begun := time.Now(); ; {
 		// A run that was cancelled is opened too: it has leftovers to remove.
 		row := a.now().row
-		routes, err := r.openAs(r.ctx, row.Routes, row.Rules)
-		if err == nil || store.KindOf(err) != store.ErrTryAgain {
+		routes, err := r.openEach(r.ctx, row)
+		if err == nil || store.KindOf(err) != store.ErrTryAgain || time.Since(begun) > transfer.WaitsWithin(row.Rules) {
 			return routes, err
 		}
 		a.do(func(s *runState) {
@@ -325,6 +336,53 @@ func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error)
 			return nil, ctx.Err()
 		}
 	}
+}
+
+// openEach opens the routes of a run, each by itself. The error is of a run of which none
+// can be worked on.
+func (r *Runner) openEach(ctx context.Context, row records.Run) ([]transfer.Route, error) {
+	var routes []transfer.Route
+	var first error
+	unopened := 0
+	for _, one := range row.Routes {
+		opened, err := r.openAs(ctx, []records.Route{one}, row.Rules)
+		if err == nil {
+			routes = append(routes, opened...)
+			continue
+		}
+		if store.KindOf(err) != store.ErrTryAgain && !store.WaitsForPerson(err) {
+			return nil, err
+		}
+		route, wrong := r.unopened(one, err)
+		if wrong != nil {
+			return nil, wrong
+		}
+		if unopened++; first == nil || store.KindOf(err) == store.ErrTryAgain { // that is waited for
+			first = err
+		}
+		routes = append(routes, route)
+	}
+	if unopened == len(row.Routes) {
+		return nil, first
+	}
+	return routes, nil
+}
+
+// unopened is a route of which an account cannot be opened now.
+func (r *Runner) unopened(row records.Route, why error) (transfer.Route, error) {
+	route := transfer.Route{Scope: row.Scope, Contents: row.Contents, Unopened: why}
+	var err error
+	if route.Source.Address, err = store.ParseAddress(row.From); err != nil {
+		return route, err
+	}
+	if route.Target.Address, err = store.ParseAddress(row.To); err != nil {
+		return route, err
+	}
+	for _, side := range []*transfer.Side{&route.Source, &route.Target} {
+		side.Account, side.Store, side.Gate = side.Address.Account, store.Unavailable(why), store.NewGate("unopened", 1, 1)
+		side.Root, _ = side.Address.Place()
+	}
+	return route, nil
 }
 
 // endUnopened ends a run whose accounts cannot be opened.

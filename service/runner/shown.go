@@ -113,6 +113,14 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	if snapshot != nil && row.EndedAt == nil {
 		shown.Now = &contract.Now{Rate: snapshot.Rate, ItemsRate: snapshot.ItemsRate, Left: snapshot.Left, Flying: []contract.Flying{}}
+		for _, away := range snapshot.Away {
+			one := contract.Away{Account: away.Account, Since: away.Since, Why: away.Why, Cause: string(away.Cause)}
+			if !away.Until.IsZero() {
+				until := away.Until
+				one.Until = &until
+			}
+			shown.Now.Away = append(shown.Now.Away, one)
+		}
 		for _, flying := range snapshot.Flying {
 			shown.Now.Flying = append(shown.Now.Flying, contract.Flying(flying))
 		}

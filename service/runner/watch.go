@@ -34,14 +34,14 @@ type watch struct {
 	begun  time.Time
 	stop   <-chan struct{} // closed when the run is to end, having done all
 
+	mu            sync.Mutex
 	subscriptions []*subscription
-
-	mu      sync.Mutex
-	touched map[transfer.TouchedPlace]bool
-	all     bool
-	since   time.Time // when the first was heard of
-	some    chan struct{}
-	failing time.Duration
+	followed      map[int]bool // routes
+	touched       map[transfer.TouchedPlace]bool
+	all           bool
+	since         time.Time // when the first was heard of
+	some          chan struct{}
+	failing       time.Duration
 	// lookedAtAll says that the pass before looked at everything.
 	lookedAtAll bool
 }
@@ -56,19 +56,12 @@ func (r *Runner) watchJob(ctx context.Context, a *active, routes []transfer.Rout
 	}
 	w := &watch{runner: r, active: a, begun: time.Now(), stop: a.stop, touched: map[transfer.TouchedPlace]bool{}, all: resumed, some: make(chan struct{}, 1)}
 	for i, route := range routes {
-		ends := []transfer.Side{route.Source}
-		if run.Rules.Type == plan.TwoWay {
-			ends = append(ends, route.Target)
+		if route.Unopened != nil {
+			continue // followed once it is open
 		}
-		for n, side := range ends {
-			target := n == 1
-			traits := side.Store.Traits()
-			subscription, err := r.feeds.follow(ctx, side.Account, func(what heard) { w.hear(route, i, target, side, traits, what) })
-			if err != nil {
-				w.end()
-				return nil, err
-			}
-			w.subscriptions = append(w.subscriptions, subscription)
+		if err := w.follow(ctx, i, route); err != nil {
+			w.end()
+			return nil, err
 		}
 	}
 	if resumed {
@@ -77,8 +70,42 @@ func (r *Runner) watchJob(ctx context.Context, a *active, routes []transfer.Rout
 	return w, nil
 }
 
+// follow begins to follow the ends of a route, by its number, unless it is followed.
+func (w *watch) follow(ctx context.Context, i int, route transfer.Route) error {
+	r, run := w.runner, w.active.now().row
+	w.mu.Lock()
+	known := w.followed[i]
+	if w.followed == nil {
+		w.followed = map[int]bool{}
+	}
+	w.followed[i] = true
+	w.mu.Unlock()
+	if known {
+		return nil
+	}
+	ends := []transfer.Side{route.Source}
+	if run.Rules.Type == plan.TwoWay {
+		ends = append(ends, route.Target)
+	}
+	for n, side := range ends {
+		target := n == 1
+		traits := side.Store.Traits()
+		subscription, err := r.feeds.follow(ctx, side.Account, func(what heard) { w.hear(route, i, target, side, traits, what) })
+		if err != nil {
+			return err
+		}
+		w.mu.Lock()
+		w.subscriptions = append(w.subscriptions, subscription)
+		w.mu.Unlock()
+	}
+	return nil
+}
+
 func (w *watch) end() {
-	for _, one := range w.subscriptions {
+	w.mu.Lock()
+	subscriptions := w.subscriptions
+	w.mu.Unlock()
+	for _, one := range subscriptions {
 		w.runner.feeds.end(one)
 	}
 }

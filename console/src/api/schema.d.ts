@@ -1453,6 +1453,18 @@ export interface components {
             /** Format: int64 */
             runs: number;
         };
+        Away: {
+            account: string;
+            cause: string;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: date-time
+             * @description How long it is waited for; none where a person is to mend it.
+             */
+            until?: string;
+            why: string;
+        };
         Behind: {
             /** @description The option by which one of them is chosen: share, bucket or area. */
             option: string;
@@ -2043,6 +2055,8 @@ export interface components {
             zone?: string;
         };
         Now: {
+            /** @description The accounts that it waits for, while the rest goes on. */
+            away?: components["schemas"]["Away"][];
             flying: components["schemas"]["Flying"][];
             /**
              * Format: double

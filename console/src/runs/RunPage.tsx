@@ -194,6 +194,12 @@ function Moving({ run }: { run: Run }) {
         {count(ended)} of {some(all, 'item')}, {bytes(run.bytes.moved)} of {bytes(run.bytes.total)}
         {run.now && `, ${bytes(Math.round(run.now.rate))}/s now, ${bytes(Math.round(run.average))}/s on average`}
       </p>
+      {run.now?.away?.map((away) => (
+        <p key={away.account + away.since} className="mt-2 border-l-4 border-ochre pl-3">
+          Waits for /{plain(away.account)} since {when(away.since)}: {plain(away.why)}.{' '}
+          {away.until ? `It goes on by itself when that is back, and gives up at ${when(away.until)}.` : 'The rest goes on; then the run is held until that is mended.'}
+        </p>
+      ))}
       <h2 className="mt-2 text-small text-soft">In flight</h2>
       <ul className="min-h-24 font-mono text-small">
         {run.now?.flying.map((flying) => (

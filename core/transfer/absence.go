@@ -1,0 +1,307 @@
+package transfer
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// The routes of a run are independent. One whose account is away, or waits for a person,
+// is left alone, with what is queued of it, while the others go through. Then the run
+// waits for what is away, and does the rest when it is back. Only what waits for a person
+// holds the run, once everything else is done.
+
+// usualWithin is how long a run waits for what is away, unless its rules say.
+const usualWithin = 2 * time.Hour
+
+// longestWait is the longest wait between two looks at what is away.
+const longestWait = 30 * time.Second
+
+// absence is a route that cannot be worked on for now.
+type absence struct {
+	account string
+	since   time.Time
+	reason  stopReason
+	person  bool // it waits for a person
+}
+
+// Away is an account that a run waits for.
+type Away struct {
+	Account string     `json:"account"`
+	Since   time.Time  `json:"since"`
+	Until   time.Time  `json:"until"`
+	Why     string     `json:"why"`
+	Cause   plan.Cause `json:"cause"`
+}
+
+// routeStates are what is known of a run's routes, by their numbers; of those that lead
+// back it is that of the one before.
+type routeStates struct {
+	mu     sync.Mutex
+	absent map[int]*absence
+	// begun are those that are made ready, and listed those of which all is queued.
+	begun, listed map[int]bool
+	places        map[int]*position // how far the listing of this pass came
+	// whole are the routes of which all is to be listed, whatever was touched.
+	whole  map[int]bool
+	probes map[string]*probe // by account
+}
+
+type probe struct {
+	at  time.Time
+	err error
+}
+
+// forward is the number of the route that a route leads back of, or its own.
+func (r *Run) forward(i int) int {
+	if r.Routes[i].Back {
+		return i - 1
+	}
+	return i
+}
+
+// number is that of a route among those that do not lead back.
+func (r *Run) number(i int) (n int) {
+	for _, route := range r.Routes[:i] {
+		if !route.Back {
+			n++
+		}
+	}
+	return n
+}
+
+// absentOf returns why a route is left alone; nil where it is not.
+func (r *Run) absentOf(i int) *absence {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	return r.states.absent[r.forward(i)]
+}
+
+// mayTake reports whether an item can be worked on: its route is there, and where it
+// writes over something or removes, all of the route was listed.
+func (r *Run) mayTake(item *Item) bool {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	i := r.forward(item.Route)
+	return r.states.absent[i] == nil && (r.states.listed[i] || item.Action.Phase(item.Kind) == plan.PhaseCreate)
+}
+
+func (r *Run) isListed(i int) bool {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	return r.states.listed[i]
+}
+
+func (r *Run) setListed(i int, listed bool) {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	r.states.listed[i] = listed
+	if !listed {
+		delete(r.states.places, i)
+	}
+}
+
+// placeOf is how far the listing of a route came in this pass.
+func (r *Run) placeOf(i int) *position {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	if r.states.places[i] == nil {
+		r.states.places[i] = &position{}
+	}
+	return r.states.places[i]
+}
+
+// leaveRoute leaves a route alone, where an error says that one of its accounts is away,
+// or waits for a person. It reports whether it does.
+func (r *Run) leaveRoute(ctx context.Context, i int, err error) bool {
+	if err == nil || ctx.Err() != nil {
+		return false
+	}
+	i = r.forward(i)
+	one := &absence{since: time.Now(), reason: stopReason{cause: plan.CauseOf(err), why: err.Error()}}
+	switch {
+	case store.WaitsForPerson(err):
+		one.person = true
+	case store.KindOf(err) == store.ErrTryAgain:
+		side, why := r.isAway(ctx, r.Routes[i])
+		if why == nil {
+			return false
+		}
+		one.account, one.reason = side.Account, stopReason{cause: plan.CauseOf(why), why: why.Error()}
+	default:
+		return false
+	}
+	r.states.mu.Lock()
+	known := r.states.absent[i] != nil
+	if !known {
+		r.states.absent[i] = one
+	}
+	r.states.mu.Unlock()
+	if !known {
+		r.Log.Warn("a route is left alone for now", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target", r.Routes[i].Target.Address.String(), "why", one.reason.why)
+		r.showAway()
+	}
+	return true
+}
+
+// isAway looks whether an account of a route does not answer at all, and returns which,
+// and why. What it finds holds for a second.
+func (r *Run) isAway(ctx context.Context, route Route) (Side, error) {
+	for _, side := range []Side{route.Source, route.Target} {
+		r.states.mu.Lock()
+		known := r.states.probes[side.Account]
+		r.states.mu.Unlock()
+		if known == nil || time.Since(known.at) > time.Second {
+			probing, cancel := context.WithTimeout(ctx, longestWait)
+			// Of the start some stores tell without asking.
+			_, err := side.Store.Stat(probing, store.At(store.OwnFolder).As(store.KindFolder))
+			cancel()
+			known = &probe{time.Now(), err}
+			if ctx.Err() != nil {
+				return side, nil
+			}
+			r.states.mu.Lock()
+			r.states.probes[side.Account] = known
+			r.states.mu.Unlock()
+		}
+		if kind := store.KindOf(known.err); kind == store.ErrTryAgain || kind == store.ErrOutcomeUnknown || store.WaitsForPerson(known.err) {
+			return side, known.err
+		}
+	}
+	return Side{}, nil
+}
+
+// isThere reports whether the accounts of a route answer.
+func (r *Run) isThere(ctx context.Context, i int) bool {
+	_, err := r.isAway(ctx, r.Routes[i])
+	return err == nil
+}
+
+// WaitsWithin is how long a run with some rules waits for what is away.
+func WaitsWithin(rules plan.Rules) time.Duration {
+	if rules.Within > 0 {
+		return rules.Within
+	}
+	return usualWithin
+}
+
+func (r *Run) within() time.Duration { return WaitsWithin(r.Rules) }
+
+// awaitRoutes waits until a route that is away is back, and reports whether one is. At
+// the end of its time the run has to end; where only persons are waited for, it is to be
+// held.
+func (r *Run) awaitRoutes(ctx context.Context) bool {
+	for wait := r.Backoff(2); ; wait = min(2*wait, longestWait) {
+		r.states.mu.Lock()
+		var away, persons []int
+		var first *absence
+		for i, one := range r.states.absent {
+			if one.person {
+				persons = append(persons, i)
+			} else {
+				away = append(away, i)
+			}
+			if first == nil || one.since.Before(first.since) {
+				first = one
+			}
+		}
+		r.states.mu.Unlock()
+		slices.Sort(away)
+		switch {
+		case first == nil:
+			return false
+		case len(away) == 0:
+			r.leave(first.reason)
+			return false
+		}
+		for _, i := range away {
+			if r.comesBack(ctx, i) {
+				return true
+			}
+			r.states.mu.Lock()
+			one := r.states.absent[i]
+			r.states.mu.Unlock()
+			if one != nil && !one.person && time.Since(one.since) > r.within() {
+				r.planErr = store.Errorf(store.ErrTryAgain, "%s and %s could not be worked on for %v: %s", r.Routes[i].Source.Address, r.Routes[i].Target.Address, r.within(), one.reason.why)
+				return false
+			}
+		}
+		if store.Sleep(ctx, max(wait, time.Millisecond)) != nil {
+			return false
+		}
+	}
+}
+
+// comesBack looks whether the accounts of a route answer again.
+func (r *Run) comesBack(ctx context.Context, i int) bool {
+	r.states.mu.Lock()
+	r.states.probes = map[string]*probe{}
+	r.states.mu.Unlock()
+	var err error
+	if r.Open != nil {
+		var opened Route
+		if opened, err = r.Open(ctx, r.number(i)); err == nil {
+			r.reopen(i, opened)
+		}
+	}
+	if err == nil {
+		_, err = r.isAway(ctx, r.Routes[i])
+	}
+	r.states.mu.Lock()
+	one := r.states.absent[i]
+	switch {
+	case err == nil:
+		delete(r.states.absent, i)
+	case one != nil:
+		one.reason = stopReason{cause: plan.CauseOf(err), why: err.Error()}
+		one.person = store.WaitsForPerson(err)
+	}
+	r.states.mu.Unlock()
+	r.showAway()
+	if err == nil {
+		r.Log.Info("a route is gone on with", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target", r.Routes[i].Target.Address.String())
+	}
+	return err == nil
+}
+
+// reopen takes the accounts of a route as they are open now.
+func (r *Run) reopen(i int, opened Route) {
+	r.Routes[i].Source.Store, r.Routes[i].Source.Gate = opened.Source.Store, opened.Source.Gate
+	r.Routes[i].Target.Store, r.Routes[i].Target.Gate = opened.Target.Store, opened.Target.Gate
+	if i+1 < len(r.Routes) && r.Routes[i+1].Back {
+		back := r.Routes[i].back()
+		r.Routes[i+1].Source, r.Routes[i+1].Target = back.Source, back.Target
+	}
+}
+
+// someAbsent reports whether any route is left alone.
+func (r *Run) someAbsent() bool {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	return len(r.states.absent) > 0
+}
+
+// showAway has the progress tell what is waited for.
+func (r *Run) showAway() {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	var away []Away
+	for i, one := range r.states.absent {
+		account := one.account
+		if account == "" {
+			account = fmt.Sprintf("%s or %s", r.Routes[i].Source.Account, r.Routes[i].Target.Account)
+		}
+		shown := Away{Account: account, Since: one.since, Why: one.reason.why, Cause: one.reason.cause}
+		if !one.person {
+			shown.Until = one.since.Add(r.within())
+		}
+		away = append(away, shown)
+	}
+	slices.SortFunc(away, func(a, b Away) int { return a.Since.Compare(b.Since) })
+	r.progress.away.Store(&away)
+}
