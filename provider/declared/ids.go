@@ -2,6 +2,7 @@ package declared
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"sync"
 	"time"
@@ -24,6 +25,22 @@ type ids struct {
 type knownID struct {
 	id    string
 	until time.Time
+	at    time.Time // when it was found
+}
+
+// freshTime is how long a way is believed though something is not at its end: longer ago,
+// a folder may have been moved, and another taken its place.
+const freshTime = 10 * time.Second
+
+// errAbsent says of an ErrNotFound that the folder is there, and the entry is not in it.
+var errAbsent = errors.New("")
+
+// isFresh reports whether a folder was found a moment ago.
+func (i *ids) isFresh(path store.Path, now time.Time) bool {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	known, ok := i.byPath[path]
+	return ok && now.Sub(known.at) < freshTime
 }
 
 func (i *ids) get(path store.Path, now time.Time) (string, bool) {
@@ -39,7 +56,7 @@ func (i *ids) set(path store.Path, id string, now time.Time) {
 	if i.byPath == nil || len(i.byPath) >= idsAtAll {
 		i.byPath = map[store.Path]knownID{}
 	}
-	i.byPath[path] = knownID{id, now.Add(idTime)}
+	i.byPath[path] = knownID{id, now.Add(idTime), now}
 }
 
 // forget forgets a folder and all below it, and reports whether anything of
@@ -126,6 +143,9 @@ func (a *account) startID(ctx context.Context) (string, error) {
 // remembered of the way there.
 func (a *account) again(folder store.Folder, do func() error) error {
 	err := do()
+	if errors.Is(err, errAbsent) && a.ids.isFresh(folder.Path, a.opening.Now()) {
+		return err
+	}
 	if store.KindOf(err) == store.ErrNotFound && folder.ID == "" && a.definition.Addressed == "id" && a.ids.forget(folder.Path) {
 		err = do()
 	}

@@ -59,16 +59,17 @@ func (a *account) lookOnce(ctx context.Context, place store.Ref) (found, error) 
 		}
 		return one, err
 	}
-	all, err := a.named(ctx, place.Folder, place.Name)
+	all, err := a.beside.named(ctx, a, place.Folder, place.Name)
 	if err != nil {
 		return found{}, err
 	}
+	all = slices.Clone(all) // others have it too
 	if place.ID != "" {
 		all = slices.DeleteFunc(all, func(one found) bool { return one.ID != place.ID })
 	}
 	all = slices.DeleteFunc(all, func(one found) bool { return !place.Means(one.Kind) })
 	if len(all) == 0 {
-		return found{}, store.Errorf(store.ErrNotFound, "there is no %s", place)
+		return found{}, store.Errorf(store.ErrNotFound, "there is no %s%w", place, errAbsent)
 	}
 	if at := slices.IndexFunc(all, func(one found) bool { return one.Kind != store.KindFolder }); at >= 0 {
 		return all[at], nil

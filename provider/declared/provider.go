@@ -111,13 +111,14 @@ type account struct {
 	making  *making
 	batches *batches
 	blanks  *blanks
+	beside  *together
 }
 
 // account returns one that nothing was asked of yet.
 func (p *Provider) account(opening store.Opening) (*account, error) {
 	a := &account{
 		definition: p.Definition(), opening: opening, recording: p.Record, patient: p.patient, signer: nobody{}, start: opening.Start,
-		ids: &ids{}, making: &making{}, batches: &batches{}, blanks: &blanks{},
+		ids: &ids{}, making: &making{}, batches: &batches{}, blanks: &blanks{}, beside: &together{},
 		options: map[string]any{}, area: map[string]any{}, facts: map[string]any{}, origins: map[string]bool{},
 	}
 	for _, option := range p.Definition().Options {

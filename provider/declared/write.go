@@ -76,7 +76,8 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	absent := writing.If.IsAbsent()
 	checked := absent && slices.Contains(upload.Conditions, "absent") || replaces && slices.Contains(upload.Conditions, "revision")
 	w.looks = !checked && (absent || replaces)
-	if !checked || !absent && (a.definition.Addressed == "id" || upload.Replaces == "remove") {
+	soon := w.looks && absent && writing.Size <= sentInVain
+	if !checked && !soon || !absent && (a.definition.Addressed == "id" || upload.Replaces == "remove") {
 		if w.before, err = w.condition(ctx); err != nil {
 			return nil, err
 		}
@@ -105,6 +106,10 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	w.in["kept"] = map[string]any{}
 	return w, w.hash(ctx)
 }
+
+// sentInVain is the size up to which a file is sent before it is looked whether one of
+// its name is there: that is done before its last piece in any case.
+const sentInVain = 256 << 10
 
 // condition looks at what is at the place, and returns it if it is what the write is to
 // replace; nil for nothing. The error is that of a condition that does not hold.
@@ -219,7 +224,8 @@ func (a *account) withdraw(ctx context.Context, place store.Ref, made found, bef
 	if !a.definition.Names.Twins || before != nil {
 		return nil
 	}
-	all, err := a.named(ctx, place.Folder, place.Name)
+	all, err := a.beside.named(ctx, a, place.Folder, place.Name)
+	all = slices.Clone(all) // others have it too
 	if err != nil {
 		return store.Errorf(store.ErrOutcomeUnknown, "%s was made, and it could not be looked whether it is the only one: %w", place, err)
 	}
