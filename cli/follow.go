@@ -126,6 +126,9 @@ func (d *drawn) second() string {
 	if run.Now != nil {
 		line += fmt.Sprintf(", %s/s", shown.Size(int64(run.Now.Rate)))
 	}
+	if run.Now != nil && len(run.Now.Slowed) > 0 {
+		line += fmt.Sprintf(", /%s allows %.1f requests/s", run.Now.Slowed[0].Account, run.Now.Slowed[0].Rate)
+	}
 	if run.Items.Unchanged > 0 {
 		line += fmt.Sprintf(", %s in step already", shown.Count(run.Items.Unchanged))
 	}

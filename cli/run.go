@@ -131,6 +131,9 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		rows = append(rows, [2]string{"now", fmt.Sprintf("%s/s, %s", shown.Size(int64(run.Now.Rate)), timeLeft(run.Now.Left))})
 	}
 	if run.Now != nil {
+		for _, slowed := range run.Now.Slowed {
+			rows = append(rows, [2]string{"slowed down", fmt.Sprintf("/%s allows %.1f requests a second", slowed.Account, slowed.Rate)})
+		}
 		for _, away := range run.Now.Away {
 			rows = append(rows, [2]string{"waits for", waitsFor(away)})
 		}

@@ -324,6 +324,13 @@ type Now struct {
 	Left      float64  `json:"left" doc:"Seconds; -1 while it cannot be told."`
 	Flying    []Flying `json:"flying"`
 	Away      []Away   `json:"away,omitempty" doc:"The accounts that it waits for, while the rest goes on."`
+	Slowed    []Slowed `json:"slowed,omitempty" doc:"The accounts whose services asked to slow down."`
+}
+
+// Slowed is an account whose service allows no more requests.
+type Slowed struct {
+	Account string  `json:"account"`
+	Rate    float64 `json:"rate" doc:"Requests a second that it allows, as far as was learned."`
 }
 
 // Away is an account that a run waits for.

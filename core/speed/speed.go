@@ -83,13 +83,17 @@ func Measure(ctx context.Context, s store.Store, options Options) (Result, error
 		options.Now = time.Now
 	}
 	m := &measure{store: s, options: options, result: Result{Size: options.Size, Number: options.Number, Lanes: options.Lanes}}
-	if err := store.Prepare(ctx, s); err != nil { // what is found out once is not counted
+	if err := store.Patiently(ctx, func() error { return store.Prepare(ctx, s) }); err != nil { // what is found out once is not counted
 		return m.result, err
 	}
 	own := store.At(store.OwnFolder)
 	folder := own.AsFolder().Ref("speed-" + options.Run)
 	for _, place := range []store.Ref{own, folder} {
-		if _, err := s.MakeFolder(ctx, place); err != nil && s.Traits().Folders == store.FoldersReal {
+		err := store.Patiently(ctx, func() error {
+			_, err := s.MakeFolder(ctx, place)
+			return err
+		})
+		if err != nil && s.Traits().Folders == store.FoldersReal {
 			return m.result, err
 		}
 	}
@@ -134,7 +138,7 @@ func (m *measure) phase(ctx context.Context, do func(ctx context.Context, i int)
 		group.Go(func() {
 			for i := range next {
 				began := m.options.Now()
-				if err := do(ctx, i); err != nil {
+				if err := store.Patiently(ctx, func() error { return do(ctx, i) }); err != nil {
 					cancel(err)
 					return
 				}

@@ -77,3 +77,45 @@ func TestOptionsOutOfBounds(t *testing.T) {
 		}
 	}
 }
+
+// limited takes so many calls and then asks to slow down, once each time.
+type limited struct {
+	store.Store
+	calls, every int
+	slowed       int
+}
+
+func (l *limited) err() error {
+	if l.calls++; l.calls%l.every == 0 {
+		l.slowed++
+		return store.SlowDown(time.Second, errors.New("slow down"))
+	}
+	return nil
+}
+
+func (l *limited) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	if err := l.err(); err != nil {
+		return store.Written{}, err
+	}
+	return l.Store.Write(ctx, writing)
+}
+
+func (l *limited) Remove(ctx context.Context, ref store.Ref, revision string) (store.Removal, error) {
+	if err := l.err(); err != nil {
+		return "", err
+	}
+	return l.Store.Remove(ctx, ref, revision)
+}
+
+// TestMeasureWaits waits where the service asks to slow down, and measures that.
+func TestMeasureWaits(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		memory := storetest.NewMemory()
+		account := &limited{Store: memory, every: 3}
+		result, err := speed.Measure(t.Context(), account, speed.Options{Size: 10, Number: 9, Lanes: 1, Run: "r1"})
+		if err != nil || account.slowed == 0 || result.Write.Seconds == 0 {
+			t.Errorf("%+v, %v, slowed down %d times", result, err, account.slowed)
+		}
+		left(t, memory)
+	})
+}

@@ -26,6 +26,27 @@ func Page[T any](ctx context.Context, ask func() (T, error)) (T, error) {
 	}
 }
 
+// patience is how often something is put off where a service asks to slow down.
+const patience = 30
+
+// Patiently does something, and again after a while whenever the service asks to slow
+// down, as long as ctx allows. It is for what a person waits for, and no run repeats.
+func Patiently(ctx context.Context, do func() error) error {
+	for try := 1; ; try++ {
+		err := do()
+		if KindOf(err) != ErrSlowDown || try == patience {
+			return err
+		}
+		wait := max(Wait(err), min(10*time.Second, 200*time.Millisecond<<min(try, 6)))
+		if deadline, ok := ctx.Deadline(); ok && time.Until(deadline) < wait {
+			return err
+		}
+		if Sleep(ctx, wait/2+rand.N(wait/2+1)) != nil {
+			return err
+		}
+	}
+}
+
 // Sleep waits, or returns the context's error when that ends first.
 func Sleep(ctx context.Context, d time.Duration) error {
 	timer := time.NewTimer(d)

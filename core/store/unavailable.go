@@ -19,7 +19,7 @@ func (u unavailable) List(context.Context, Folder) iter.Seq2[Entry, error] {
 }
 
 func (u unavailable) Stat(context.Context, Ref) (Entry, error)             { return Entry{}, u.why }
-func (u unavailable) Open(context.Context, Reading) (io.ReadCloser, error)          { return nil, u.why }
+func (u unavailable) Open(context.Context, Reading) (io.ReadCloser, error) { return nil, u.why }
 func (u unavailable) Write(context.Context, Writing) (Written, error)      { return Written{}, u.why }
 func (u unavailable) MakeFolder(context.Context, Ref) (Entry, error)       { return Entry{}, u.why }
 func (u unavailable) Remove(context.Context, Ref, string) (Removal, error) { return "", u.why }

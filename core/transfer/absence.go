@@ -271,6 +271,9 @@ func (r *Run) comesBack(ctx context.Context, i int) bool {
 
 // reopen takes the accounts of a route as they are open now.
 func (r *Run) reopen(i int, opened Route) {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	r.Routes[i].Unopened = nil
 	r.Routes[i].Source.Store, r.Routes[i].Source.Gate = opened.Source.Store, opened.Source.Gate
 	r.Routes[i].Target.Store, r.Routes[i].Target.Gate = opened.Target.Store, opened.Target.Gate
 	if i+1 < len(r.Routes) && r.Routes[i+1].Back {

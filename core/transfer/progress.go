@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/store"
 )
 
 // Snapshot is how far a run has come.
@@ -30,6 +31,14 @@ type Snapshot struct {
 	Flying []Flying `json:"flying"`
 	// Away are the accounts that it waits for.
 	Away []Away `json:"away,omitempty"`
+	// Slowed are those whose service allows no more requests.
+	Slowed []Slowed `json:"slowed,omitempty"`
+}
+
+// Slowed is an account whose service asks to slow down.
+type Slowed struct {
+	Account string  `json:"account"`
+	Rate    float64 `json:"rate"` // requests a second that are allowed, as far as was learned
 }
 
 // Flying is one item on its way.
@@ -163,8 +172,29 @@ func (r *Run) Snapshot() Snapshot {
 	if away := p.away.Load(); away != nil {
 		s.Away = *away
 	}
+	s.Slowed = r.slowed()
 	p.sample(&s, time.Now())
 	return s
+}
+
+// slowed are the accounts whose services asked to slow down since the run began, and of
+// which a rate is kept to.
+func (r *Run) slowed() (all []Slowed) {
+	seen := map[*store.Gate]bool{}
+	r.states.mu.Lock() // a route may just be opened again
+	defer r.states.mu.Unlock()
+	for _, route := range r.Routes {
+		for _, side := range []Side{route.Source, route.Target} {
+			if side.Gate == nil || seen[side.Gate] {
+				continue
+			}
+			seen[side.Gate] = true
+			if stats := side.Gate.Stats(); stats.Slowed > r.slowedBefore[side.Gate] && stats.Rate > 0 {
+				all = append(all, Slowed{Account: side.Account, Rate: stats.Rate})
+			}
+		}
+	}
+	return all
 }
 
 // sample keeps the last ten seconds and takes the rates from them.

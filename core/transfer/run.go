@@ -109,7 +109,9 @@ type Run struct {
 	pass    int  // how often it has gone on
 	lost    lost // what was removed lately
 	states  routeStates
-	totals  plan.Totals // of this pass, over its rounds
+	// slowedBefore is how often the accounts were slowed down before the run.
+	slowedBefore map[*store.Gate]int64
+	totals       plan.Totals // of this pass, over its rounds
 	// before is what there was before the pass.
 	before Passed
 
@@ -171,6 +173,14 @@ func New(options Options) *Run {
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)
+	}
+	r.slowedBefore = map[*store.Gate]int64{}
+	for _, route := range options.Routes {
+		for _, side := range []Side{route.Source, route.Target} {
+			if side.Gate != nil {
+				r.slowedBefore[side.Gate] = side.Gate.Stats().Slowed
+			}
+		}
 	}
 	r.states = routeStates{absent: map[int]*absence{}, begun: map[int]bool{}, listed: map[int]bool{}, places: map[int]*position{}, probes: map[string]*probe{}, whole: map[int]bool{}}
 	r.progress.init(options.Lanes)

@@ -259,7 +259,15 @@ func startPath(start string) store.Path {
 }
 
 // look finds the owner, the space and the first folders of an account.
-func look(ctx context.Context, s store.Store) (Found, error) {
+func look(ctx context.Context, s store.Store) (found Found, err error) {
+	err = store.Patiently(ctx, func() error {
+		found, err = lookOnce(ctx, s)
+		return err
+	})
+	return found, err
+}
+
+func lookOnce(ctx context.Context, s store.Store) (Found, error) {
 	const most, deepEnough = 8, 1000
 	found := Found{Space: store.UnknownSpace}
 	var err error
@@ -418,7 +426,11 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	opening := a.openingFor(provider, row, store.NewGate(row.ID, 16, 64), keeps)
-	opened, err := provider.Open(ctx, opening)
+	var opened store.Store
+	err = store.Patiently(ctx, func() error {
+		opened, err = provider.Open(ctx, opening)
+		return err
+	})
 	if err != nil {
 		return tree.Account{}, err
 	}

@@ -113,6 +113,9 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	if snapshot != nil && row.EndedAt == nil {
 		shown.Now = &contract.Now{Rate: snapshot.Rate, ItemsRate: snapshot.ItemsRate, Left: snapshot.Left, Flying: []contract.Flying{}}
+		for _, slowed := range snapshot.Slowed {
+			shown.Now.Slowed = append(shown.Now.Slowed, contract.Slowed(slowed))
+		}
 		for _, away := range snapshot.Away {
 			one := contract.Away{Account: away.Account, Since: away.Since, Why: away.Why, Cause: string(away.Cause)}
 			if !away.Until.IsZero() {

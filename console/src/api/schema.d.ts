@@ -2070,6 +2070,8 @@ export interface components {
             left: number;
             /** Format: double */
             rate: number;
+            /** @description The accounts whose services asked to slow down. */
+            slowed?: components["schemas"]["Slowed"][];
         };
         Option: {
             choices?: string[];
@@ -2474,6 +2476,14 @@ export interface components {
             /** Format: date-time */
             expires: string;
             url: string;
+        };
+        Slowed: {
+            account: string;
+            /**
+             * Format: double
+             * @description Requests a second that it allows, as far as was learned.
+             */
+            rate: number;
         };
         Space: {
             /** Format: int64 */

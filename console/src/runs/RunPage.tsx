@@ -194,6 +194,11 @@ function Moving({ run }: { run: Run }) {
         {count(ended)} of {some(all, 'item')}, {bytes(run.bytes.moved)} of {bytes(run.bytes.total)}
         {run.now && `, ${bytes(Math.round(run.now.rate))}/s now, ${bytes(Math.round(run.average))}/s on average`}
       </p>
+      {run.now?.slowed?.map((slowed) => (
+        <p key={slowed.account} className="text-soft">
+          /{plain(slowed.account)} allows {slowed.rate.toFixed(1)} requests a second, and is asked no more often.
+        </p>
+      ))}
       {run.now?.away?.map((away) => (
         <p key={away.account + away.since} className="mt-2 border-l-4 border-ochre pl-3">
           Waits for /{plain(away.account)} since {when(away.since)}: {plain(away.why)}.{' '}
