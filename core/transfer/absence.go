@@ -282,6 +282,14 @@ func (r *Run) reopen(i int, opened Route) {
 	}
 }
 
+// routesNow are the routes as they are open now, for whoever may look while one is
+// opened again.
+func (r *Run) routesNow() []Route {
+	r.states.mu.Lock()
+	defer r.states.mu.Unlock()
+	return slices.Clone(r.Routes)
+}
+
 // someAbsent reports whether any route is left alone.
 func (r *Run) someAbsent() bool {
 	r.states.mu.Lock()

@@ -63,7 +63,7 @@ func (r *Run) settle() {
 
 func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
 	synced := map[store.Store]bool{}
-	for i, route := range r.Routes {
+	for i, route := range r.routesNow() {
 		if r.absentOf(i) != nil && route.Unopened != nil {
 			continue
 		}

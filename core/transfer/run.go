@@ -446,7 +446,7 @@ func (r *Run) leave(reason stopReason) {
 // checkSpace stops the run where the target has no room for what is known to be
 // coming.
 func (r *Run) checkSpace(ctx context.Context) {
-	if why := LackOfSpace(ctx, r.Routes, r.progress.bytes.Load()-r.progress.moved()); why != "" {
+	if why := LackOfSpace(ctx, r.routesNow(), r.progress.bytes.Load()-r.progress.moved()); why != "" {
 		r.hold(plan.CauseNoSpace, why)
 	}
 }
