@@ -271,14 +271,25 @@ func (r *Run) comesBack(ctx context.Context, i int) bool {
 
 // reopen takes the accounts of a route as they are open now.
 func (r *Run) reopen(i int, opened Route) {
+	r.change(i, func(route, first *Route) {
+		if route != first {
+			route.Source, route.Target = first.Target, first.Source
+			return
+		}
+		route.Unopened = nil
+		route.Source.Store, route.Source.Gate = opened.Source.Store, opened.Source.Gate
+		route.Target.Store, route.Target.Gate = opened.Target.Store, opened.Target.Gate
+	})
+}
+
+// change changes a route, and after it the one that leads back, if there is one. first is
+// the route itself.
+func (r *Run) change(i int, how func(route, first *Route)) {
 	r.states.mu.Lock()
 	defer r.states.mu.Unlock()
-	r.Routes[i].Unopened = nil
-	r.Routes[i].Source.Store, r.Routes[i].Source.Gate = opened.Source.Store, opened.Source.Gate
-	r.Routes[i].Target.Store, r.Routes[i].Target.Gate = opened.Target.Store, opened.Target.Gate
+	how(&r.Routes[i], &r.Routes[i])
 	if i+1 < len(r.Routes) && r.Routes[i+1].Back {
-		back := r.Routes[i].back()
-		r.Routes[i+1].Source, r.Routes[i+1].Target = back.Source, back.Target
+		how(&r.Routes[i+1], &r.Routes[i])
 	}
 }
 

@@ -56,10 +56,12 @@ func (r *Run) writeCanaries(ctx context.Context, i int) error {
 	}
 	if route.canaries == nil {
 		said := *route
-		route.canaries = &canaries{halt: func() { r.haltSameStorage(said) }}
-		if i+1 < len(r.Routes) && r.Routes[i+1].Back {
-			r.Routes[i+1].canaries = route.canaries
-		}
+		r.change(i, func(route *Route, first *Route) {
+			if route == first {
+				route.canaries = &canaries{halt: func() { r.haltSameStorage(said) }}
+			}
+			route.canaries = first.canaries
+		})
 	}
 	c := route.canaries
 	for side, canary := range map[*Side]*store.Ref{&route.Source: &c.source, &route.Target: &c.target} {

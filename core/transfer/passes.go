@@ -64,14 +64,15 @@ func (r *Run) goThrough(ctx context.Context, tally Tally) {
 }
 
 func (r *Run) nextRound() {
-	r.planErr, r.planned, r.started, r.begin = nil, make(chan struct{}), make(chan struct{}), sync.Once{}
+	r.planErr, r.planned, r.start = nil, make(chan struct{}), newStart()
 	r.passes.Store(0)
 }
 
 // plan queues what is to be done.
 func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	defer close(r.planned)
-	defer r.mayStart()
+	start := r.start
+	defer start.now()
 	if tally.Planned { // and judged, or let go by a person: see prepare
 		r.planErr = r.Records.Judge(ctx, r.ID, r.seq, r.lost)
 		return
@@ -80,9 +81,9 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	// anything is touched.
 	if !r.Rules.WaitsForPlan() && !r.Rules.Brake.On() {
 		if _, ok := spaceOf(ctx, r.Routes); !ok {
-			r.mayStart() // there is nothing that the plan could find out first
+			start.now() // there is nothing that the plan could find out first
 		}
-		timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); r.mayStart() })
+		timer := time.AfterFunc(r.HeadStart, func() { r.checkSpace(ctx); start.now() })
 		defer timer.Stop()
 	}
 	if r.pass > 0 && touched.All && !r.someListed() {

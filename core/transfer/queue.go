@@ -111,7 +111,7 @@ func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
 func (r *Run) feed(ctx context.Context) {
 	defer r.pending.Wait()
 	select {
-	case <-r.started:
+	case <-r.start.begun:
 	case <-ctx.Done():
 		return
 	}

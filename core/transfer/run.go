@@ -103,8 +103,7 @@ type Run struct {
 	pending sync.WaitGroup // items that were claimed and have not ended
 	more    chan struct{}  // something was enqueued
 	planned chan struct{}  // closed when all is enqueued, or never will be
-	started chan struct{}  // closed when bytes may move
-	begin   sync.Once
+	start   *start         // says when bytes may move
 	planErr error
 	pass    int  // how often it has gone on
 	lost    lost // what was removed lately
@@ -169,7 +168,7 @@ func New(options Options) *Run {
 	r := &Run{
 		Options: options, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
-		planned: make(chan struct{}), started: make(chan struct{}),
+		planned: make(chan struct{}), start: newStart(),
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)
@@ -434,7 +433,16 @@ func (r *Run) persist(ctx context.Context, may func() bool, do func() error) err
 	}
 }
 
-func (r *Run) mayStart() { r.begin.Do(func() { close(r.started) }) }
+// start says when bytes may move in a round. Whoever says so may come late, when the next
+// round goes on.
+type start struct {
+	once  sync.Once
+	begun chan struct{}
+}
+
+func newStart() *start { return &start{begun: make(chan struct{})} }
+
+func (s *start) now() { s.once.Do(func() { close(s.begun) }) }
 
 // leave says why an item is left waiting: a lack of space before a question.
 func (r *Run) leave(reason stopReason) {

@@ -73,10 +73,7 @@ func (r *Run) findTrust(ctx context.Context, i int) error {
 	if err := r.Records.DistrustPairs(ctx, route.Scope); err != nil {
 		return err
 	}
-	route.Merges = true // until a pass has brought both together
-	if i+1 < len(r.Routes) && r.Routes[i+1].Back {
-		r.Routes[i+1].Merges = true
-	}
+	r.change(i, func(route, _ *Route) { route.Merges = true }) // until a pass has brought both together
 	return nil
 }
 
@@ -110,10 +107,10 @@ func (r *Run) keepTrust(ctx context.Context) error {
 		if !route.Merges || !r.isListed(r.forward(i)) {
 			continue
 		}
-		route.Merges = false
 		if route.Back {
 			continue
 		}
+		r.change(i, func(route, _ *Route) { route.Merges = false })
 		if err := r.renewToken(ctx, *route); err != nil {
 			return err
 		}
