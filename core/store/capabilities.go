@@ -30,7 +30,7 @@ type Capabilities struct {
 	Move func(ctx context.Context, from Ref, revision string, to Ref) (Entry, error)
 	// Copy copies a file at a revision (empty: any) within the account to where
 	// nothing is. run marks what is left behind, as of Writing. Errors as with
-	// Move.
+	// Move. The entry's size is -1 where that of the revision has to be known.
 	Copy func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error)
 	// Parts takes files in parts.
 	Parts PartWriter

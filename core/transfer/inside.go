@@ -70,6 +70,9 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 		a.Log.Debug("sent, as it cannot be copied inside", "run", a.ID, "item", a.route.SourceAddress(*a.item), "error", err)
 		return nil, ctx.Err()
 	}
+	if entry.Size < 0 {
+		entry.Size = a.item.Size // what was copied has the source's content
+	}
 	proof, err := a.proveInside(ctx, place, entry, origin)
 	if err != nil || proof == "" {
 		return nil, err
@@ -82,6 +85,13 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 func (a *attempt) proveInside(ctx context.Context, place store.Ref, entry store.Entry, origin plan.Origin) (string, error) {
 	target := a.route.Target.Store
 	const how = " (copied inside the account)"
+	if target.Traits().Revisions == store.RevisionsOfContent && entry.Revision != "" && store.SameRevision(entry.Revision, origin.Revision) && !a.Rules.Digest && a.Rules.Proof != store.ProofByReading {
+		proof := hashIn(origin.Hash) // it has the revision of its origin, which is of the content
+		if proof == "" {
+			proof = "the same revision as its source"
+		}
+		return proof + how, nil
+	}
 	if wanted, ok := store.ParseHash(origin.Hash); ok && entry.Size == a.item.Size {
 		sum, err := a.sumAtTarget(ctx, place, entry, wanted.Kind)
 		if err != nil {

@@ -197,7 +197,7 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 		group.Go(func() { left = r.feedLargest(ending, phase, early) })
 	}
 	var after int64
-	var handed []store.Key // folders since it was waited for them
+	handed := map[string]bool{} // what folders lie in that are being removed
 	for {
 		complete := false
 		select {
@@ -213,7 +213,7 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 		for i := range items {
 			after = items[i].Seq
 			if phase == plan.PhaseFolders {
-				handed = r.awaitInside(items[i], handed)
+				r.awaitInside(items[i], handed)
 			}
 			if early.pass(items[i]) && !r.hand(ctx, r.work, &items[i]) {
 				return false
@@ -236,16 +236,25 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 	}
 }
 
-// awaitInside waits until the folders in a folder have been removed.
-func (r *Run) awaitInside(item Item, handed []store.Key) []store.Key {
-	for _, key := range handed {
-		if strings.HasPrefix(string(key), string(item.to())) {
-			r.pending.Wait()
-			handed = handed[:0]
-			break
+// awaitInside waits until the folders in a folder have been removed. above are all folders
+// that those lie in which were handed out since it was waited last.
+func (r *Run) awaitInside(item Item, above map[string]bool) {
+	name := func(key string) string { return fmt.Sprint(item.Route, " ", key) }
+	key := string(item.to())
+	if above[name(key)] {
+		r.pending.Wait()
+		clear(above)
+	}
+	for {
+		at := strings.LastIndexByte(strings.TrimSuffix(key, "/"), '/')
+		if key = key[:at+1]; above[name(key)] {
+			return // and so is all above it
+		}
+		above[name(key)] = true
+		if key == "" {
+			return
 		}
 	}
-	return append(handed, item.to())
 }
 
 // hand gives an item to a lane.

@@ -2,6 +2,7 @@ package s3
 
 import (
 	"context"
+	"strings"
 
 	"github.com/minio/minio-go/v7"
 
@@ -12,19 +13,22 @@ import (
 const largestCopy = 5 << 30
 
 // Copy is store.Capabilities.Copy, by CopyObject. It is looked just before whether
-// something is there: the request itself cannot be made to depend on that.
+// something is there: the request itself cannot be made to depend on that. Of a copy of
+// a known revision the size is not told: it is that of the revision.
 func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 	if err := a.checkName(to.Folder.Path, to.Name); err != nil {
 		return store.Entry{}, err
 	}
-	there, err := a.Stat(ctx, from.As(store.KindFile))
-	switch {
-	case err != nil:
-		return store.Entry{}, err
-	case there.Kind != store.KindFile || there.Size > largestCopy:
-		return store.Entry{}, store.Errorf(store.ErrUnsupported, "%s cannot be copied by one request", from)
-	case revision != "" && there.Revision != revision:
-		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+	size := int64(-1)
+	if revision == "" {
+		there, err := a.Stat(ctx, from.As(store.KindFile))
+		switch {
+		case err != nil:
+			return store.Entry{}, err
+		case there.Kind != store.KindFile || there.Size > largestCopy:
+			return store.Entry{}, store.Errorf(store.ErrUnsupported, "%s cannot be copied by one request", from)
+		}
+		revision, size = there.Revision, there.Size
 	}
 	switch _, err := a.core.StatObject(ctx, a.bucket, a.keyOf(to), minio.StatObjectOptions{}); store.KindOf(wrap("look at "+to.String(), err, false)) {
 	case nil:
@@ -33,10 +37,25 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	default:
 		return store.Entry{}, wrap("look at "+to.String(), err, false)
 	}
-	_, err = a.plain.CopyObject(ctx, a.bucket, a.keyOf(from), a.bucket, a.keyOf(to), nil,
-		minio.CopySrcOptions{Bucket: a.bucket, Object: a.keyOf(from), MatchETag: there.Revision}, minio.PutObjectOptions{})
+	copied, err := a.plain.CopyObject(ctx, a.bucket, a.keyOf(from), a.bucket, a.keyOf(to), nil,
+		minio.CopySrcOptions{Bucket: a.bucket, Object: a.keyOf(from), MatchETag: revision}, minio.PutObjectOptions{})
 	if err := wrap("copy "+from.String(), err, true); err != nil {
 		return store.Entry{}, err
 	}
-	return a.Stat(ctx, to.As(store.KindFile))
+	if etag := strings.Trim(copied.ETag, `"`); etag == revision && !copied.LastModified.IsZero() {
+		copied.Size = size
+		entry := a.entryOf(to.Name, copied)
+		entry.Revision = etag
+		return entry, nil
+	}
+	// One that went in parts gets another tag; and not every server obeys the condition.
+	there, err := a.Stat(ctx, from.As(store.KindFile))
+	entry, looked := a.Stat(ctx, to.As(store.KindFile))
+	if err == nil && there.Revision == revision || looked != nil {
+		return entry, looked
+	}
+	if _, err := a.Remove(ctx, to.As(store.KindFile), entry.Revision); err != nil {
+		return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed meanwhile, and its copy could not be taken back: %w", from, err)
+	}
+	return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
 }

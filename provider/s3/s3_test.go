@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -195,5 +197,55 @@ func TestNamesRefused(t *testing.T) {
 		if !errors.Is(err, store.ErrNameRefused) {
 			t.Errorf("%q: %v, want %q", name, err, store.ErrNameRefused)
 		}
+	}
+}
+
+// counted counts the requests of an account.
+type counted struct {
+	http.RoundTripper
+	n atomic.Int64
+}
+
+func (c *counted) RoundTrip(request *http.Request) (*http.Response, error) {
+	c.n.Add(1)
+	return c.RoundTripper.RoundTrip(request)
+}
+
+// TestRequestsOfACopy counts the requests that a copy inside the bucket takes: one look
+// at the target, and the copy itself, whose answer says that it has the content.
+func TestRequestsOfACopy(t *testing.T) {
+	server := servertest.StartObjectStore(t)
+	options, err := store.CheckOptions(s3.Provider{}, map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	transport := &counted{RoundTripper: http.DefaultTransport}
+	s, err := s3.Provider{}.Open(t.Context(), store.Opening{Options: options, Secrets: store.FixedSecret(server.Secret), Gate: store.NewGate("s3", 16, 64), Transport: transport})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := store.Prepare(t.Context(), s); err != nil {
+		t.Fatal(err)
+	}
+	written, err := s.Write(t.Context(), store.Writing{Place: store.At("a", "one"), Size: 7, If: store.Absent, Run: "r", Content: storetest.Text("content")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := transport.n.Load()
+	copied, err := store.Copy(t.Context(), s, store.At("a", "one"), written.Revision, store.At("b", "two"), "r")
+	if err != nil || copied.Revision != written.Revision || copied.Modified.IsZero() {
+		t.Fatalf("%+v, %v; want the revision %q", copied, err, written.Revision)
+	}
+	if n := transport.n.Load() - before; n > 2 {
+		t.Errorf("it took %d requests, want 2", n)
+	}
+	if there, err := s.Stat(t.Context(), store.At("b", "two")); err != nil || there.Revision != copied.Revision || !there.Modified.Truncate(time.Second).Equal(copied.Modified.Truncate(time.Second)) {
+		t.Errorf("%+v, %v; want what the copy told: %+v", there, err, copied)
+	}
+	if _, err := store.Copy(t.Context(), s, store.At("a", "one"), "another revision", store.At("b", "three"), "r"); store.KindOf(err) != store.ErrChanged {
+		t.Errorf("of another revision: %v", err)
+	}
+	if _, err := store.Copy(t.Context(), s, store.At("a", "nothing"), written.Revision, store.At("b", "four"), "r"); store.KindOf(err) != store.ErrNotFound {
+		t.Errorf("of what is not there: %v", err)
 	}
 }
