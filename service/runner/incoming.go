@@ -27,6 +27,10 @@ type keeper struct {
 	touched map[touchedArrival]bool
 	all     bool
 	wake    chan struct{}
+	ended   chan struct{} // a run of the job has ended, and the next may begin
+	// ready is what runs are made of, and was checked not long ago.
+	ready   prepared
+	checked time.Time
 	// subscriptions are those to the accounts of the sources.
 	subscriptions []*subscription
 }
@@ -48,7 +52,7 @@ func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
 		c.runner.log.Error("a job's arrivals cannot be read", "job", row.Name, "error", err)
 		return
 	}
-	k := &keeper{runner: c.runner, job: row, spec: spec, taking: taking, touched: map[touchedArrival]bool{}, all: true, wake: make(chan struct{}, 1)}
+	k := &keeper{runner: c.runner, job: row, spec: spec, taking: taking, touched: map[touchedArrival]bool{}, all: true, wake: make(chan struct{}, 1), ended: make(chan struct{}, 1)}
 	c.mu.Lock()
 	c.keepers[row.Name] = k
 	c.mu.Unlock()
@@ -158,12 +162,42 @@ func (k *keeper) await(ctx context.Context, wait time.Duration) {
 		defer timer.Stop()
 		due = timer.C
 	}
-	select {
-	case <-k.wake:
-		_ = store.Sleep(ctx, gather)
-	case <-due:
-	case <-ctx.Done():
+	for {
+		select {
+		case <-k.ended:
+			if err := k.begin(ctx); err != nil && ctx.Err() == nil {
+				k.runner.log.Warn("what has arrived cannot be taken for now", "job", k.job.Name, "error", err)
+				_ = store.Sleep(ctx, max(arrivalRetry, store.Wait(err)))
+				return
+			}
+			continue
+		case <-k.wake:
+			_ = store.Sleep(ctx, gather)
+		case <-due:
+		case <-ctx.Done():
+		}
+		return
 	}
+}
+
+// checkedFor is for how long what an arrival's run is made of is not checked again: the
+// run itself finds out what is not there any more.
+const checkedFor = 30 * time.Second
+
+// prepare is what the runs of arrivals are made of.
+func (k *keeper) prepare(ctx context.Context) (prepared, error) {
+	if time.Since(k.checked) < checkedFor {
+		return k.ready, nil
+	}
+	row, err := k.runner.kept(ctx, k.job.Name)
+	if err != nil {
+		return prepared{}, err
+	}
+	k.ready, err = k.runner.checkJob(ctx, keptSpec(row), []job.Spec{keptSpec(row)}, false)
+	if k.checked = time.Now(); err != nil {
+		k.checked = time.Time{}
+	}
+	return k.ready, err
 }
 
 // look looks at what was touched, and begins runs for what is complete. It returns when
@@ -288,22 +322,19 @@ func (k *keeper) begin(ctx context.Context) error {
 		if err != nil || len(ready) == 0 {
 			return err
 		}
-		if err := k.runner.startArrival(ctx, k.job.Name, ready[0]); err != nil {
+		p, err := k.prepare(ctx)
+		if err == nil {
+			err = k.runner.startArrival(ctx, k.job, p, ready[0])
+		}
+		if err != nil {
+			k.checked = time.Time{}
 			return err
 		}
 	}
 }
 
 // startArrival begins the run of an arrival.
-func (r *Runner) startArrival(ctx context.Context, name string, one records.Incoming) error {
-	row, err := r.kept(ctx, name)
-	if err != nil {
-		return err
-	}
-	p, err := r.checkJob(ctx, keptSpec(row), []job.Spec{keptSpec(row)}, false)
-	if err != nil {
-		return err
-	}
+func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, one records.Incoming) error {
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	now := time.Now()
@@ -334,7 +365,10 @@ func (c *clock) arrivalEnded(name string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if k := c.keepers[name]; k != nil {
-		k.nudge()
+		select {
+		case k.ended <- struct{}{}:
+		default:
+		}
 	}
 }
 

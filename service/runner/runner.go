@@ -70,6 +70,8 @@ type Runner struct {
 	mu     sync.Mutex
 	active map[string]*active // by id
 	past   tally
+	// freeing gives memory back some time after the last run.
+	freeing *time.Timer
 }
 
 // New returns a runner. ctx ends all that it runs, to be taken up again.
@@ -437,8 +439,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	r.mu.Unlock()
 	r.hands.Unlock()
 	if idle {
-		// What a run needed goes back to the system now, not minutes later.
-		debug.FreeOSMemory()
+		r.freeSoon()
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed, "moved", row.Moved)
 	shown := r.contract(row, nil)
@@ -450,6 +451,28 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 		r.hub.Publish(live.Jobs, row.Job)
 		r.goOn(r.ctx, row.Job)
 	}
+}
+
+// freeAfter is how long nothing has to run before memory is given back.
+const freeAfter = time.Second
+
+// freeSoon gives what a run needed back to the system, not minutes later, unless others
+// run by then: of many small ones that follow each other, the last.
+func (r *Runner) freeSoon() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.freeing != nil {
+		r.freeing.Reset(freeAfter)
+		return
+	}
+	r.freeing = time.AfterFunc(freeAfter, func() {
+		r.mu.Lock()
+		idle := len(r.active) == 0
+		r.mu.Unlock()
+		if idle {
+			debug.FreeOSMemory()
+		}
+	})
 }
 
 // keepEvery is how often it is tried to keep how a run ended, while the disk is full.
