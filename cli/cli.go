@@ -45,7 +45,7 @@ type ServeOptions struct {
 	PublicURL, OutboundProxy      string
 	Metrics                       string
 	ForgetSecrets                 bool
-	KeepRetired                   time.Duration // 0 is for good
+	KeepRetired, KeepItems        time.Duration // 0 is for good
 	Folders                       []string
 	LogLevel, LogFormat           string
 	Out                           io.Writer

@@ -65,6 +65,9 @@ type Options struct {
 	Console fs.FS
 	Log     *slog.Logger
 	Version string
+	// KeepItems is how long the items of runs are kept that were done or skipped; 0
+	// keeps them for good.
+	KeepItems time.Duration
 	// Folders are those of this machine below which folders may be linked; without
 	// any, all may but those of the system.
 	Folders []string
@@ -223,7 +226,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	s.runner.Scratch = scratch
-	s.runner.KeepRetired = s.options.KeepRetired
+	s.runner.KeepRetired, s.runner.KeepItems = s.options.KeepRetired, s.options.KeepItems
 	s.runner.Told = s.runTold
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link

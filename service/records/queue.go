@@ -313,6 +313,12 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 		coalesce(sum(CASE WHEN state IN ('done', 'waiting') AND action NOT IN ('remove', 'clear') THEN max(size, 0) ELSE 0 END), 0), coalesce(sum(moved), 0),
 		coalesce(sum(action IN ('remove', 'clear') AND state = 'done' AND cause <> 'moved'), 0)
 		FROM items WHERE run = ?`, kept.Number).Scan(&t.Items, &t.LastSeq, &t.Done, &t.Skipped, &t.Failed, &t.Bytes, &t.Moved, &t.Removed)
+	if err != nil {
+		return t, err
+	}
+	gone, err := db.thinnedOf(ctx, kept.Number)
+	t.Items, t.Done, t.Skipped = t.Items+gone.Items, t.Done+gone.Done, t.Skipped+gone.Skipped
+	t.Bytes, t.Moved, t.Removed, t.LastSeq = t.Bytes+gone.Bytes, t.Moved+gone.Moved, t.Removed+gone.Removed, max(t.LastSeq, gone.Last)
 	return t, err
 }
 

@@ -77,6 +77,9 @@ func Open(dir string) (*DB, error) {
 	if db.writePool, err = write.DB(); err != nil {
 		return nil, err
 	}
+	if err := canShrink(db.writePool); err != nil {
+		return nil, fmt.Errorf("could not prepare %s: %w", path, err)
+	}
 	if err := migrate(write); err != nil {
 		db.writePool.Close()
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
@@ -95,6 +98,20 @@ func Open(dir string) (*DB, error) {
 	}
 	db.notes, err = openNotebook(dir)
 	return db, err
+}
+
+// canShrink has the file of a database give back pages that it does not need. One that
+// was made otherwise is written anew, once.
+func canShrink(pool *sql.DB) error {
+	var mode int
+	if err := pool.QueryRow("PRAGMA auto_vacuum").Scan(&mode); err != nil || mode == 2 {
+		return err
+	}
+	if _, err := pool.Exec("PRAGMA auto_vacuum = INCREMENTAL"); err != nil {
+		return err
+	}
+	_, err := pool.Exec("VACUUM")
+	return err
 }
 
 // makePrivate makes the database readable by its owner alone, however the folder and the
@@ -187,6 +204,11 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"ALTER TABLE tokens ADD COLUMN \"from\" TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE tokens ADD COLUMN client TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE tokens ADD COLUMN seen_at DATETIME",
+}), migration("0014-thinning", []string{
+	"ALTER TABLE runs ADD COLUMN thinned INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE runs ADD COLUMN thinned_to INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE runs ADD COLUMN thin TEXT NOT NULL DEFAULT '{}'",
+	"CREATE INDEX runs_kept ON runs (ended_at) WHERE thinned = 0 AND ended_at IS NOT NULL",
 })}
 
 // migration is one of several statements.

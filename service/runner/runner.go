@@ -51,6 +51,9 @@ type Runner struct {
 	Told func(contract.Run)
 	// Scratch is a folder for content whose size is not known yet.
 	Scratch string
+	// KeepItems is how long the items of runs are kept that were done or skipped; 0 is
+	// for good.
+	KeepItems time.Duration
 	// KeepRetired is how long what runs take out of the way is kept; 0 is for good.
 	KeepRetired time.Duration
 	// Transfers are those to and from outside, whose progress is told too.

@@ -19,7 +19,37 @@ const firstTidy = 2 * time.Minute
 func (r *Runner) Tidy(ctx context.Context) {
 	for wait := firstTidy; store.Sleep(ctx, wait) == nil; wait = tidyEvery {
 		r.ExpireRetired(ctx, time.Now())
+		if err := r.Thin(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			r.log.Error("the records could not be thinned", "error", err)
+		}
 	}
+}
+
+// thinPause is left between two steps, for whoever else writes.
+const thinPause = 20 * time.Millisecond
+
+// Thin removes what has been in the records for longer than KeepItems before a moment,
+// and gives the room back to the disk.
+func (r *Runner) Thin(ctx context.Context, now time.Time) error {
+	if r.KeepItems > 0 {
+		before := now.Add(-r.KeepItems)
+		for more := true; more; {
+			var err error
+			if more, err = r.db.Thin(ctx, before); err != nil || store.Sleep(ctx, thinPause) != nil {
+				return err
+			}
+		}
+		if err := r.db.ThinSamples(ctx, before); err != nil {
+			return err
+		}
+	}
+	for more := true; more; {
+		var err error
+		if more, err = r.db.Shrink(ctx); err != nil || store.Sleep(ctx, thinPause) != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ExpireRetired removes what runs took out of the way more than KeepRetired before a
