@@ -29,7 +29,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, id string) (contract
 		switch {
 		case a.json:
 		case run.State != state && !run.Over():
-			fmt.Fprintf(a.out, "%s %s: %s → %s\n", time.Now().Format("15:04:05"), run.State, run.ID, shown.Plain(routesOf(run)))
+			fmt.Fprintf(a.out, "%s %s: %s → %s%s\n", time.Now().Format("15:04:05"), run.State, run.ID, shown.Plain(routesOf(run)), whyPaused(run))
 		case run.Planned && !planned && !run.Over():
 			planned = true
 			fmt.Fprintf(a.out, "%s listed: %s, %s to move, %s in step already\n", time.Now().Format("15:04:05"),
@@ -37,6 +37,14 @@ func (a *app) follow(ctx context.Context, c *client.Client, id string) (contract
 		}
 		state = run.State
 	}, func(err error) { fmt.Fprintln(a.err, sentences(err)+" Waiting for it.") })
+}
+
+// whyPaused says why a run is paused, where no person has done that.
+func whyPaused(run contract.Run) string {
+	if run.State != "paused" || run.Why == "" {
+		return ""
+	}
+	return ": " + shown.Plain(run.Why)
 }
 
 // drawn is the progress of one run, drawn by mpb.
@@ -108,6 +116,9 @@ func (d *drawn) first() string {
 	full := int(part * cells)
 	bar := d.app.paint(plumage, strings.Repeat("━", full)) + d.app.paint(soft, strings.Repeat("─", cells-full))
 	left := "listing"
+	if d.run.State == "paused" {
+		return d.app.paint(ochre, fit("paused"+whyPaused(d.run), width()))
+	}
 	if d.run.State == "queued" {
 		left = "queued"
 	} else if d.run.Now != nil && d.run.Planned {

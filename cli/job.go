@@ -87,7 +87,7 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	case job.Migration != nil:
 		fmt.Fprintln(a.out, a.wrapped(0, shown.Plain(job.Migration.Sentence)))
 	case len(job.Next) > 0:
-		fmt.Fprintf(a.out, "It runs next at %s.\n", when(&job.Next[0]))
+		fmt.Fprintf(a.out, "It runs next at %s.\n", whenIn(job.Next[0], job.When.Zone))
 	case job.State == "suspended":
 		fmt.Fprintf(a.out, "It is not switched on yet: heron job resume %s\n", job.Name)
 	case job.When.Arrival != "":
@@ -142,7 +142,7 @@ func (a *app) jobList() *cobra.Command {
 				case job.State == "suspended":
 					next = "suspended"
 				case len(job.Next) > 0:
-					next = when(&job.Next[0])
+					next = whenIn(job.Next[0], job.When.Zone)
 				}
 				t.AppendRow(table.Row{job.Name, job.Type, last, next, shown.Plain(jobRoutes(job.JobSpec))})
 			}
@@ -206,7 +206,7 @@ func (a *app) printJob(job contract.Job) error {
 		if i == 0 {
 			label = "next"
 		}
-		rows = append(rows, [2]string{label, when(&next)})
+		rows = append(rows, [2]string{label, whenIn(next, job.When.Zone)})
 	}
 	if job.Last != nil {
 		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, begun %s", a.stateMark(job.Last.State), job.Last.ID, when(job.Last.Started))})

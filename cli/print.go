@@ -69,6 +69,16 @@ func when(at *time.Time) string {
 	return at.Local().Format("2006-01-02 15:04:05")
 }
 
+// whenIn is a time on the clock of a zone, by its name; on this machine's where that is
+// empty or not known.
+func whenIn(at time.Time, zone string) string {
+	location, err := time.LoadLocation(zone)
+	if zone == "" || err != nil {
+		return when(&at)
+	}
+	return at.In(location).Format("2006-01-02 15:04:05 ") + zone
+}
+
 // stateMark is a state as a word with a shape of its own, colour third.
 func (a *app) stateMark(state string) string {
 	mark := map[string]struct{ shape, colour string }{

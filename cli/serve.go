@@ -51,9 +51,10 @@ func (a *app) demo() *cobra.Command {
 	options := DemoOptions{Out: a.out}
 	command := &cobra.Command{
 		Use: "demo", Short: "Run the service with made-up data, and the main job on it", Args: arguments(0, 0, "options alone"),
-		Long: "Makes the data of a made-up river trust in a temporary folder, starts the service and an object store\n" +
-			"in one process, links both as accounts, copies the one into the other, and prints the report. Then it\n" +
-			"keeps the console up until it is interrupted.",
+		Long: "Makes the data of a made-up river trust in a temporary folder, starts the service, two simulated clouds, a\n" +
+			"WebDAV server and an object store in one process, and links them and a folder as accounts. It brings all\n" +
+			"of them together in the object store and prints the report, then keeps folders in sync as they change.\n" +
+			"The console stays up until it is interrupted.",
 		RunE: func(command *cobra.Command, _ []string) error {
 			options.Follow = a.follow
 			return a.programs.Demo(command.Context(), options)

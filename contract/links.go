@@ -43,7 +43,7 @@ type LinkSettings struct {
 
 // Warning is something that is going to stand in the way.
 type Warning struct {
-	What   string `json:"what" enum:"space-nearly-full,space-full-soon,certificate-ends"`
+	What   string `json:"what" enum:"space-nearly-full,space-full-soon,certificate-ends,linked-twice"`
 	Why    string `json:"why"`
 	Remedy string `json:"remedy"`
 }

@@ -14,7 +14,7 @@ func (s *Service) runTold(run contract.Run) {
 		return // a person did it
 	}
 	words := map[string]string{"done": "is done", "partial": "ended, and some items failed", "failed": "failed", "held": "waits for a person"}
-	subject := fmt.Sprintf("Deft Heron: the run %s of %s %s", run.ID, run.Job, words[run.State])
+	subject := fmt.Sprintf("Deft Heron: %s %s (run %s)", run.Job, words[run.State], run.ID)
 	event := run.State
 	if event == "done" && run.Waits != "" {
 		event = "waits"

@@ -103,7 +103,7 @@ var ages = []struct {
 // Take surveys the folder, of a store whose documents are left as they are. target
 // may be nil. told, where not nil, is called now and then with how many entries
 // were seen. It ends with an error where a listing was not complete.
-func Take(ctx context.Context, s store.Store, place store.Ref, target *Target, now time.Time, told func(entries int64)) (*Result, error) {
+func Take(ctx context.Context, s store.Store, place store.Ref, target *Target, filter plan.Filter, now time.Time, told func(entries int64)) (*Result, error) {
 	t := &taking{now: now, types: map[string]*Group{}, ages: map[string]*Group{}, documents: map[string]*Group{}, result: &Result{}}
 	defer t.hashes.Close()
 	if target != nil {
@@ -123,8 +123,19 @@ func Take(ctx context.Context, s store.Store, place store.Ref, target *Target, n
 			}
 		}
 	}
+	sieve, err := filter.Sieve(now)
+	if err != nil {
+		return nil, err
+	}
+	leave := filter.Leaves()
 	streams := compare.Streams{
-		Source: func(ctx context.Context) iter.Seq2[store.Listed, error] { return counted(store.ListFlat(ctx, s, root)) },
+		Source: func(ctx context.Context) iter.Seq2[store.Listed, error] {
+			listing := store.ListFlatWithout(ctx, s, root, store.Walk{Leave: leave})
+			if sieve != nil {
+				listing = sieve.Of(listing)
+			}
+			return counted(listing)
+		},
 		Target: compare.OneFile(nil), Pairs: compare.NoPairs,
 		At: func(context.Context, store.Key, store.Kind) (*store.Entry, error) { return nil, nil },
 	}

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/survey"
@@ -32,7 +33,7 @@ func TestTake(t *testing.T) {
 		return nil
 	}}}
 	now := time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
-	r, err := survey.Take(t.Context(), s, store.Ref{}, target, now, nil)
+	r, err := survey.Take(t.Context(), s, store.Ref{}, target, plan.Filter{}, now, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,7 +61,11 @@ func TestTake(t *testing.T) {
 	if len(r.Duplicates) != 1 || r.Duplicates[0].Items != 3 || len(r.Duplicates[0].Examples) != 3 {
 		t.Errorf("duplicates: %+v", r.Duplicates)
 	}
-	alone, err := survey.Take(t.Context(), s, store.At("b"), nil, now, nil)
+	filtered, err := survey.Take(t.Context(), s, store.Ref{}, target, plan.Filter{LeaveOut: []string{"*"}}, now, nil)
+	if err != nil || filtered.Files != 0 {
+		t.Errorf("with all left out: %+v, %v", filtered, err)
+	}
+	alone, err := survey.Take(t.Context(), s, store.At("b"), nil, plan.Filter{}, now, nil)
 	if err != nil || alone.Files != 4 || alone.Translated != 0 || alone.Largest[0].Key != "large.bin" {
 		t.Errorf("of a folder by itself: %+v, %v", alone, err)
 	}
@@ -70,7 +75,7 @@ func TestTakeIsCompleteOrFails(t *testing.T) {
 	s := storetest.NewMemory()
 	s.Put("x", "a", "x")
 	broken := storetest.NewFaulty(s, storetest.Fault{Op: storetest.OpList, Err: errors.New("broken")})
-	if _, err := survey.Take(t.Context(), broken, store.Ref{}, nil, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "not complete") {
+	if _, err := survey.Take(t.Context(), broken, store.Ref{}, nil, plan.Filter{}, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "not complete") {
 		t.Errorf("a listing that fails: %v", err)
 	}
 }

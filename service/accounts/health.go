@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -100,6 +101,9 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 		why := fmt.Sprintf("The certificate of its server ends on %s, in %d days.", ends.Local().Format(time.DateOnly), max(0, int(left.Hours()/24)))
 		warnings = append(warnings, Warning{"certificate-ends", why, "Have it renewed there before then, or it is refused."})
 	}
+	if other := a.samePlaceAs(ctx, row); other != "" {
+		warnings = append(warnings, Warning{"linked-twice", "It is the same place as /" + other + ".", "Unlink one of the two, unless that is meant: what is in it counts once."})
+	}
 	samples, err := a.db.SpaceSamples(ctx, row.ID)
 	if err != nil || len(samples) == 0 {
 		return warnings
@@ -113,6 +117,29 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 		warnings = append(warnings, Warning{"space-full-soon", why, "Free space there, or have it enlarged."})
 	}
 	return warnings
+}
+
+// samePlaceAs is another account, of those that are open, whose start is the same place;
+// empty for none.
+func (a *Accounts) samePlaceAs(ctx context.Context, row records.Account) string {
+	a.mu.Lock()
+	opened := maps.Clone(a.open)
+	a.mu.Unlock()
+	mine, ok := opened[row.ID]
+	if !ok {
+		return ""
+	}
+	place := store.Locate(mine.Store, store.Folder{})
+	rows, err := a.db.Accounts(ctx)
+	if err != nil || place == "" {
+		return ""
+	}
+	for _, other := range rows {
+		if one, ok := opened[other.ID]; ok && other.ID != row.ID && store.Locate(one.Store, store.Folder{}) == place {
+			return other.Name
+		}
+	}
+	return ""
 }
 
 // Forecast is when an account is full if it goes on filling as it has, by the line

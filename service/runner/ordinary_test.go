@@ -1,6 +1,7 @@
 package runner_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -133,5 +134,24 @@ func TestRetiredExpires(t *testing.T) {
 	o.runner.ExpireRetired(t.Context(), time.Now().Add(31*24*time.Hour))
 	if _, err := os.Stat(filepath.Dir(filepath.Dir(retired[0]))); !os.IsNotExist(err) {
 		t.Errorf("after its time it is still there, %v", err)
+	}
+}
+
+// TestLinkedTwiceIsSaid warns of two accounts that are one place.
+func TestLinkedTwiceIsSaid(t *testing.T) {
+	dir := t.TempDir()
+	o := newOffice(t, t.TempDir())
+	o.link("desk", dir)
+	o.link("again", dir)
+	o.link("other", t.TempDir())
+	for name, want := range map[string]string{"desk": "/again", "again": "/desk", "other": ""} {
+		row, err := o.db.Account(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		said := fmt.Sprint(o.accounts.Warnings(t.Context(), row))
+		if strings.Contains(said, "linked-twice") != (want != "") || !strings.Contains(said, want) {
+			t.Errorf("/%s: %s; want it to name %q", name, said, want)
+		}
 	}
 }

@@ -51,7 +51,7 @@ func (r *Runner) surveyRoutes(ctx context.Context, row records.Run) error {
 		if err != nil {
 			return err
 		}
-		taken, err := r.survey(ctx, source, &target, target.Place.AsFolder().Path, nil)
+		taken, err := r.survey(ctx, source, &target, target.Place.AsFolder().Path, row.Rules.Filter, nil)
 		if err != nil {
 			return err
 		}
@@ -90,11 +90,11 @@ func (r *Runner) Survey(ctx context.Context, located tree.Located, target *tree.
 	if target != nil {
 		into = target.Place.AsFolder().Path.Child(located.Address.Name())
 	}
-	return r.survey(ctx, located, target, into, told)
+	return r.survey(ctx, located, target, into, plan.Filter{}, told)
 }
 
 // survey surveys what is at an address, which is to become a folder of the target.
-func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.Located, into store.Path, told func(int64)) (contract.Survey, error) {
+func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.Located, into store.Path, filter plan.Filter, told func(int64)) (contract.Survey, error) {
 	shown := contract.Survey{Address: located.Address.String(), At: time.Now(), Free: -1}
 	var to *survey.Target
 	if target != nil {
@@ -104,7 +104,7 @@ func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.
 			shown.Free = space.Free
 		}
 	}
-	result, err := survey.Take(ctx, store.AsFiles(located.Store, plan.NoExports()), located.Place, to, shown.At, told)
+	result, err := survey.Take(ctx, store.AsFiles(located.Store, plan.NoExports()), located.Place, to, filter, shown.At, told)
 	if err != nil {
 		return shown, err
 	}

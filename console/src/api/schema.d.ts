@@ -2817,7 +2817,7 @@ export interface components {
         Warning: {
             remedy: string;
             /** @enum {string} */
-            what: "space-nearly-full" | "space-full-soon" | "certificate-ends";
+            what: "space-nearly-full" | "space-full-soon" | "certificate-ends" | "linked-twice";
             why: string;
         };
         When: {
