@@ -2,7 +2,11 @@ package folder
 
 import (
 	"context"
+	"errors"
 	"io"
+	"os"
+
+	"golang.org/x/sys/unix"
 
 	"deftheron/core/store"
 )
@@ -27,16 +31,9 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	defer body.Close()
 	source := body.(*reader)
 	written, err := a.arrive(store.Writing{Place: to, Size: there.Size, Modified: there.Modified, If: store.Absent, Run: run}, func(arrival *arrival) (store.Hash, error) {
-		var count int64
-		for err := error(nil); err != io.EOF; {
-			if err := ctx.Err(); err != nil {
-				return store.Hash{}, err
-			}
-			var n int64
-			n, err = io.CopyN(arrival.file, source.file, copyAtOnce) // by copy_file_range
-			if count += n; err != nil && err != io.EOF {
-				return store.Hash{}, wrap("copy", from.String(), err)
-			}
+		count, err := copyData(ctx, arrival.file, source.file)
+		if err != nil {
+			return store.Hash{}, wrap("copy", from.String(), err)
 		}
 		if now, err := source.look(); err != nil || !store.SameRevision(now.Revision, revision) {
 			return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
@@ -44,6 +41,47 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 		return store.Hash{}, exactly(count, there.Size)
 	})
 	return written.Entry, err
+}
+
+// copyData copies what a file holds, by copy_file_range, and leaves its holes out. It
+// returns the file's size.
+func copyData(ctx context.Context, to, from *os.File) (size int64, err error) {
+	if size, err = from.Seek(0, io.SeekEnd); err != nil {
+		return 0, err
+	}
+	if err := to.Truncate(size); err != nil {
+		return 0, err
+	}
+	for at := int64(0); at < size; {
+		begin, end := at, size
+		switch data, err := unix.Seek(int(from.Fd()), at, unix.SEEK_DATA); {
+		case errors.Is(err, unix.ENXIO): // holes alone
+			return size, nil
+		case err == nil:
+			begin = data
+			if hole, err := unix.Seek(int(from.Fd()), data, unix.SEEK_HOLE); err == nil {
+				end = hole
+			}
+		} // where the file system knows no holes all is data
+		for _, file := range []*os.File{from, to} {
+			if _, err := file.Seek(begin, io.SeekStart); err != nil {
+				return 0, err
+			}
+		}
+		for at = begin; at < end; {
+			if err := ctx.Err(); err != nil {
+				return 0, err
+			}
+			n, err := io.CopyN(to, from, min(copyAtOnce, end-at))
+			if at += n; err == io.EOF { // it has become shorter
+				return at, nil
+			}
+			if err != nil {
+				return 0, err
+			}
+		}
+	}
+	return size, nil
 }
 
 func exactly(count, size int64) error {

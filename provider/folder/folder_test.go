@@ -269,3 +269,62 @@ func TestPrivateIsNotThere(t *testing.T) {
 		}
 	}
 }
+
+// TestHolesStay copies a sparse file from one folder to another, and within one: it takes
+// no more room there, and has the same content.
+func TestHolesStay(t *testing.T) {
+	from, to := t.TempDir(), t.TempDir()
+	path := filepath.Join(from, "sparse")
+	file, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const size = 64 << 20
+	for _, at := range []int64{0, 10<<20 + 123, 40 << 20} {
+		if _, err := file.WriteAt([]byte(strings.Repeat("data ", 5000)), at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := errors.Join(file.Truncate(size), file.Close()); err != nil {
+		t.Fatal(err)
+	}
+	source, target := open(t, from), open(t, to)
+	sum := func(s store.Store, name string) store.Hash {
+		sum, n, err := store.ReadBack(t.Context(), s, store.At(name), "", store.CRC64NVME)
+		if err != nil || n != size {
+			t.Fatalf("%s has %d bytes, %v", name, n, err)
+		}
+		return sum
+	}
+	want := sum(source, "sparse")
+	if _, err := target.Write(t.Context(), store.Writing{Place: store.At("copied"), Size: size, If: store.Absent, Run: "r", Content: contentOf{source, "sparse"}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.Copy(t.Context(), source, store.At("sparse"), "", store.At("within"), "r"); err != nil {
+		t.Fatal(err)
+	}
+	for path, got := range map[string]store.Hash{filepath.Join(to, "copied"): sum(target, "copied"), filepath.Join(from, "within"): sum(source, "within")} {
+		info, err := os.Stat(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if taken := info.Sys().(*syscall.Stat_t).Blocks * 512; got != want || taken > 2<<20 {
+			t.Errorf("%s has %s, want %s, and takes %d KiB", path, got, want, taken>>10)
+		}
+	}
+}
+
+// contentOf is a file of a store.
+type contentOf struct {
+	store store.Store
+	name  string
+}
+
+// Open implements store.Content.
+func (c contentOf) Open(ctx context.Context) (*store.Stream, error) {
+	body, err := c.store.Open(ctx, store.Reading{Place: store.At(c.name)})
+	if err != nil {
+		return nil, err
+	}
+	return store.NewStream(body, store.CRC64NVME, nil), nil
+}

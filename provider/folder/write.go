@@ -1,6 +1,7 @@
 package folder
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -141,18 +142,28 @@ func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, 
 	buffer := buffers.Get().(*[]byte)
 	defer buffers.Put(buffer)
 	var flushed int64
+	hole := false // at the end
 	for {
 		if err := ctx.Err(); err != nil {
 			return count, err
 		}
 		n, err := stream.Read(*buffer)
 		if n > 0 {
-			if _, err := r.file.Write((*buffer)[:n]); err != nil {
+			if hole = isHole((*buffer)[:n]); hole {
+				_, err := r.file.Seek(int64(n), io.SeekCurrent)
+				if err != nil {
+					return count, wrap("write", r.place.String(), err)
+				}
+			} else if _, err := r.file.Write((*buffer)[:n]); err != nil {
 				return count, wrap("write", r.place.String(), err)
 			}
 			count += int64(n)
 		}
 		if err == io.EOF {
+			if hole {
+				err = wrap("write", r.place.String(), r.file.Truncate(count))
+				return count, err
+			}
 			return count, nil
 		}
 		if err != nil {
@@ -164,6 +175,24 @@ func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, 
 			flushed = count
 		}
 	}
+}
+
+// zeros is what nothing needs to be written of.
+var zeros [64 << 10]byte
+
+// isHole reports whether some bytes, of which there are many, are all zero: a file that
+// has holes gets them back.
+func isHole(p []byte) bool {
+	const least = 16 << 10
+	if len(p) < least || p[0] != 0 || p[len(p)-1] != 0 || p[len(p)/2] != 0 {
+		return false
+	}
+	for ; len(p) > 0; p = p[min(len(p), len(zeros)):] {
+		if part := p[:min(len(p), len(zeros))]; !bytes.Equal(part, zeros[:len(part)]) {
+			return false
+		}
+	}
+	return true
 }
 
 // check looks whether the condition holds now.
