@@ -127,7 +127,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	if run.Started != nil && run.Ended != nil {
 		rows = append(rows, [2]string{"took", shown.Duration(run.Ended.Sub(*run.Started).Seconds())})
 	}
-	if run.Now != nil {
+	if run.Now != nil && !run.Watching {
 		rows = append(rows, [2]string{"now", fmt.Sprintf("%s/s, %s", shown.Size(int64(run.Now.Rate)), timeLeft(run.Now.Left))})
 	}
 	if run.Now != nil {

@@ -110,9 +110,8 @@ func (p *progress) ended(item *Item, ending Ending) {
 	case Skipped:
 		p.skipped.Add(1)
 		p.bytes.Add(-item.moves())
-	case Failed:
+	case Failed: // its bytes were to be moved, and were not
 		p.failed.Add(1)
-		p.bytes.Add(-item.moves())
 	}
 }
 

@@ -62,9 +62,13 @@ func (m *memory) Tally(context.Context, string) (transfer.Tally, error) {
 			continue
 		case transfer.Failed:
 			t.Failed++
-			continue
 		}
-		t.Bytes += item.Size
+		if !item.Action.Takes() && item.Action != plan.Refuse {
+			t.Bytes += max(0, item.Size)
+		}
+		if item.State == transfer.Done && item.Action.Takes() && m.ends[item.Seq].Cause != plan.CauseMoved {
+			t.Removed++
+		}
 	}
 	return t, nil
 }

@@ -509,6 +509,11 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 		return Result{State: "failed", Cause: plan.CauseFault, Why: endErr.Error()}
 	}
 	r.progress.rest(rest, n)
+	if n > 0 { // what is skipped now is not to be moved any more
+		if tally, err := r.Records.Tally(ended, r.ID); err == nil {
+			r.progress.bytes.Store(tally.Bytes)
+		}
+	}
 	if result.State == "done" && r.progress.failed.Load() > 0 {
 		result.State = "partial"
 		if r.progress.done.Load()+r.progress.unchanged.Load() == 0 {

@@ -508,6 +508,12 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 		r.mu.Unlock()
 	}
 	if !state.paused {
+		if state.run != nil { // what it has come to is told until it goes on
+			setCounts(&row, state.run.Snapshot())
+			if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved"); err != nil {
+				r.log.Error("could not keep how far a run came", "run", row.ID, "error", err)
+			}
+		}
 		r.hands.Unlock()
 		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
 		return

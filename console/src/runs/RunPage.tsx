@@ -184,7 +184,7 @@ function Moving({ run }: { run: Run }) {
       <div className="flex items-baseline justify-between gap-4">
         <span className="text-large">{percent} %</span>
         <span className="text-soft">
-          {run.state === 'held' ? '' : !run.planned ? 'still listing' : run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : 'time left not known yet'}
+          {run.state === 'held' || run.watching ? '' : !run.planned ? 'still listing' : run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : 'time left not known yet'}
         </span>
       </div>
       <div role="progressbar" aria-label="Bytes moved" aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} className="mt-1 h-1.5 bg-line">
