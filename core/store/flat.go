@@ -119,6 +119,12 @@ func SortByKey(entries []Entry) {
 	})
 }
 
+// LessInFolder reports whether one child of a folder comes before another in the order of
+// keys. aFolder and bFolder say which are folders.
+func LessInFolder(a string, aFolder bool, b string, bFolder bool) bool {
+	return lessInFolder(a, aFolder, b, bFolder)
+}
+
 // lessInFolder compares two names as their keys compare, without building
 // the keys: a folder's name counts as if "/" followed it.
 func lessInFolder(a string, aFolder bool, b string, bFolder bool) bool {

@@ -1,6 +1,7 @@
 package folder
 
 import (
+	"container/heap"
 	"context"
 	"io"
 	"iter"
@@ -12,8 +13,8 @@ import (
 	"deftheron/core/store"
 )
 
-// List implements store.Store. Names are read at once and sorted; each entry
-// is looked at when its turn comes.
+// List implements store.Store. The names are read at once, as no disk tells them in
+// order, and nothing else of the entries is held; each is looked at when its turn comes.
 func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
 		if err := a.listInto(ctx, folder, yield); err != nil {
@@ -32,35 +33,77 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 		return wrap("list", "/"+local, err)
 	}
 	defer dir.Close()
-	children, err := dir.ReadDir(-1)
-	if err != nil {
-		return wrap("list", "/"+local, err)
-	}
-	entries := make([]store.Entry, len(children))
-	for i, child := range children {
-		entries[i].Name = child.Name()
-		if child.IsDir() {
-			entries[i].Kind = store.KindFolder
+	var names children
+	for {
+		some, err := dir.ReadDir(readAtOnce)
+		for _, one := range some {
+			names = append(names, child{one.Name(), one.IsDir()})
 		}
-	}
-	children = nil
-	store.SortByKey(entries)
-	for i := range entries {
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return wrap("list", "/"+local, err)
+		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		entry, err := a.entryAt(dir, entries[i].Name)
+	}
+	heap.Init(&names)
+	for len(names) > 0 {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		name := names.first()
+		entry, err := a.entryAt(dir, name)
 		if err == unix.ENOENT {
 			continue // removed since the names were read
 		}
 		if err != nil {
-			return wrap("look at", "/"+local+"/"+entries[i].Name, err)
+			return wrap("look at", "/"+local+"/"+name, err)
 		}
 		if !yield(entry, nil) {
 			return nil
 		}
 	}
 	return nil
+}
+
+// readAtOnce is how many names are read in one go.
+const readAtOnce = 4096
+
+// child is a name in a folder.
+type child struct {
+	name   string
+	folder bool
+}
+
+// children are those that were not delivered yet, as a heap: the first is known at once,
+// however many there are, and they take less room the further it goes.
+type children []child
+
+func (c children) Len() int { return len(c) }
+func (c children) Less(i, j int) bool {
+	return store.LessInFolder(c[i].name, c[i].folder, c[j].name, c[j].folder)
+}
+func (c children) Swap(i, j int) { c[i], c[j] = c[j], c[i] }
+
+// Push implements heap.Interface.
+func (c *children) Push(any) {}
+
+// Pop implements heap.Interface.
+func (c *children) Pop() any {
+	last := len(*c) - 1
+	(*c)[last] = child{}
+	*c = (*c)[:last]
+	return nil
+}
+
+// first takes the first name out.
+func (c *children) first() string {
+	name := (*c)[0].name
+	heap.Pop(c)
+	return name
 }
 
 // Open implements store.Store. At the end of the file it looks once more: a

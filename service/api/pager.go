@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"iter"
 	"runtime/debug"
+	"runtime/metrics"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,6 +21,10 @@ const (
 	pagerTime = time.Minute
 	// mostOpen is how many are kept; the oldest goes.
 	mostOpen = 32
+	// fewOpen is how many are kept while the service holds more than muchHeld bytes:
+	// listings of large folders hold all their names.
+	fewOpen  = 2
+	muchHeld = 96 << 20
 )
 
 // pager cuts listings into pages. Between two pages the listing stands still
@@ -144,10 +149,23 @@ func (p *pager) keep(l *listing, last contract.Entry) string {
 	number := p.seq
 	p.open[number] = l
 	l.expires = time.AfterFunc(pagerTime, func() { p.drop(number) })
-	if oldest := number - mostOpen; p.open[oldest] != nil {
-		go p.drop(oldest)
+	most := mostOpen
+	if len(p.open) > fewOpen && held() > muchHeld {
+		most = fewOpen
+	}
+	for oldest := range p.open {
+		if oldest <= number-most {
+			go p.drop(oldest)
+		}
 	}
 	return strconv.Itoa(number) + "." + last.Kind + "." + base64.RawURLEncoding.EncodeToString([]byte(last.Name))
+}
+
+// held is how many bytes the objects of this process take.
+func held() uint64 {
+	sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+	metrics.Read(sample)
+	return sample[0].Value.Uint64()
 }
 
 func (p *pager) drop(number int) {
