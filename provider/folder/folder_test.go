@@ -9,6 +9,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -327,4 +328,40 @@ func (c contentOf) Open(ctx context.Context) (*store.Stream, error) {
 		return nil, err
 	}
 	return store.NewStream(body, store.CRC64NVME, nil), nil
+}
+
+// TestLargeFolder lists a folder of many names in order, and has its first page soon.
+func TestLargeFolder(t *testing.T) {
+	dir := t.TempDir()
+	const most = 20_000
+	for i := range most {
+		path := filepath.Join(dir, fmt.Sprintf("%05d", (i*7919)%most))
+		if i%1000 == 0 {
+			if err := os.Mkdir(path, 0o777); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		if err := os.WriteFile(path, nil, 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := open(t, dir)
+	var last store.Entry
+	n, begun := 0, time.Now()
+	for entry, err := range s.List(t.Context(), store.Folder{}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n > 0 && store.CompareKeys(store.KeyOf("", last.Name, last.Kind), last.Kind, store.KeyOf("", entry.Name, entry.Kind), entry.Kind) >= 0 {
+			t.Fatalf("%q comes after %q", entry.Name, last.Name)
+		}
+		last = entry
+		if n++; n == 1000 && time.Since(begun) > time.Second {
+			t.Errorf("the first page took %v", time.Since(begun))
+		}
+	}
+	if n != most {
+		t.Errorf("%d of %d entries were listed", n, most)
+	}
 }

@@ -34,20 +34,8 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 	}
 	defer dir.Close()
 	var names children
-	for {
-		some, err := dir.ReadDir(readAtOnce)
-		for _, one := range some {
-			names = append(names, child{one.Name(), one.IsDir()})
-		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return wrap("list", "/"+local, err)
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
+	if err := readNames(dir, func(name string, folder bool) { names = append(names, child{name, folder}) }); err != nil {
+		return wrap("list", "/"+local, err)
 	}
 	heap.Init(&names)
 	for len(names) > 0 {
@@ -68,9 +56,6 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 	}
 	return nil
 }
-
-// readAtOnce is how many names are read in one go.
-const readAtOnce = 4096
 
 // child is a name in a folder.
 type child struct {
