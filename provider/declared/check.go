@@ -77,7 +77,75 @@ func (d *Definition) check(root *yaml.Node) error {
 	if d.Changes != nil && d.Changes.Begin != nil && !d.Changes.BeginCursor.Given() {
 		return wrong("changes.begin-cursor", "it is missing: begin answers with a cursor")
 	}
-	return checkSteps(reflect.ValueOf(d).Elem(), "", wrong)
+	if err := checkNames(d, d.Base, nil, "base", wrong); err != nil {
+		return err
+	}
+	for i, further := range d.Origins {
+		if err := checkNames(d, further, nil, fmt.Sprintf("origins[%d]", i), wrong); err != nil {
+			return err
+		}
+	}
+	for i := range d.SignIn {
+		way := &d.SignIn[i]
+		for name, template := range map[string]Template{"authorize": way.Authorize, "device": way.Device, "token": way.Token, "revoke": way.Revoke} {
+			if err := checkNames(d, template, nil, fmt.Sprintf("sign-in[%d].%s", i, name), wrong); err != nil {
+				return err
+			}
+		}
+	}
+	return checkSteps(d, reflect.ValueOf(d).Elem(), "", wrong)
+}
+
+// known are the names that addresses may hold: what a request sees, of which some is
+// there in some operations alone.
+var known = []string{
+	"option", "area", "account", "limit", "key", "id", "name", "path", "names", "escaped_path", "parent", "page", "offset", "number", "size", "run", "revision",
+	"kind", "facts", "if", "modified", "modified_ms", "hash", "kept", "parts", "part", "cursor", "range", "wait", "to", "scope", "root", "renames", "moves",
+	"leftover", "format", "document", "batch", "state",
+}
+
+// ofPlaces are the names within parent and to.
+var ofPlaces = []string{"id", "path", "escaped_path", "names", "name", "parent"}
+
+// checkNames refuses a name in an address that nothing has: it would be left out, and the
+// request go to another place.
+func checkNames(d *Definition, template Template, with map[string]Expr, field string, wrong func(string, string, ...any) error) error {
+	if template.Template == nil {
+		return nil
+	}
+	unknown := func(name, given string, names []string) error {
+		var members []member
+		for _, one := range names {
+			members = append(members, member{name: one})
+		}
+		return wrong(field, "{%s} is in the address %q, and there is no %s here%s", name, template.Raw(), given, nearest(given, members))
+	}
+	for _, name := range template.Names() {
+		if _, ok := with[name]; ok {
+			continue
+		}
+		first, rest, _ := strings.Cut(name, ".")
+		inner, _, _ := strings.Cut(rest, ".")
+		switch {
+		case !slices.Contains(known, first):
+			names := slices.Clone(known)
+			for more := range with {
+				names = append(names, more)
+			}
+			return unknown(name, first, names)
+		case first == "option":
+			options := []string{optionUser, optionClient, optionArea, optionSignIn}
+			for _, option := range d.Options {
+				options = append(options, option.Name)
+			}
+			if !slices.Contains(options, inner) {
+				return unknown(name, inner, options)
+			}
+		case (first == "parent" || first == "to") && rest != "" && !slices.Contains(ofPlaces, inner):
+			return unknown(name, inner, ofPlaces)
+		}
+	}
+	return nil
 }
 
 // lineAt is the line of a field such as uploads[0].send, or of the last part of
@@ -159,16 +227,16 @@ func sendsContent(o *Operation) bool {
 
 // checkSteps finds operations without a request, or with one and steps as well,
 // and steps with more than one body.
-func checkSteps(value reflect.Value, field string, wrong func(string, string, ...any) error) error {
+func checkSteps(d *Definition, value reflect.Value, field string, wrong func(string, string, ...any) error) error {
 	switch value.Kind() {
 	case reflect.Pointer:
 		if value.IsNil() {
 			return nil
 		}
-		return checkSteps(value.Elem(), field, wrong)
+		return checkSteps(d, value.Elem(), field, wrong)
 	case reflect.Slice:
 		for i := range value.Len() {
-			if err := checkSteps(value.Index(i), fmt.Sprintf("%s[%d]", field, i), wrong); err != nil {
+			if err := checkSteps(d, value.Index(i), fmt.Sprintf("%s[%d]", field, i), wrong); err != nil {
 				return err
 			}
 		}
@@ -185,6 +253,11 @@ func checkSteps(value reflect.Value, field string, wrong func(string, string, ..
 			if err := checkStep(v, field, wrong); err != nil {
 				return err
 			}
+			if v.Request != nil {
+				if err := checkNames(d, v.Request.Address, v.With, under(field, "request"), wrong); err != nil {
+					return err
+				}
+			}
 		}
 		for i := range value.NumField() {
 			name, rest, _ := strings.Cut(value.Type().Field(i).Tag.Get("yaml"), ",")
@@ -195,7 +268,7 @@ func checkSteps(value reflect.Value, field string, wrong func(string, string, ..
 			if rest != "inline" {
 				inner = under(field, name)
 			}
-			if err := checkSteps(value.Field(i), inner, wrong); err != nil {
+			if err := checkSteps(d, value.Field(i), inner, wrong); err != nil {
 				return err
 			}
 		}
