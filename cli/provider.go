@@ -15,11 +15,12 @@ import (
 
 	"deftheron/cli/shown"
 	"deftheron/contract"
+	"deftheron/provider/declared/skeleton"
 )
 
 func (a *app) provider() *cobra.Command {
 	return nouns("provider", "The kinds of places that accounts can be at",
-		a.providerList(), a.providerShow(), a.providerTry(), a.providerAdd(), a.providerRemove(), a.providerRegister())
+		a.providerList(), a.providerShow(), a.providerNew(), a.providerTry(), a.providerAdd(), a.providerRemove(), a.providerRegister())
 }
 
 func (a *app) providerList() *cobra.Command {
@@ -226,6 +227,27 @@ func (a *app) providerRegister() *cobra.Command {
 	return command
 }
 
+func (a *app) providerNew() *cobra.Command {
+	var style string
+	command := &cobra.Command{
+		Use: "new NAME", Short: "Print a provider definition to begin with", Args: arguments(1, 1, "a name"),
+		Long: "Prints a commented provider definition to begin with, in the way that the service is told which entry is\n" +
+			"meant: " + strings.Join(skeleton.Styles(), ", ") + ". Put in what the API reference of the service says, and\n" +
+			"try it after each step.",
+		Example: "  heron provider new acme --style ids > acme.yaml",
+		RunE: func(_ *cobra.Command, args []string) error {
+			text, err := skeleton.Text(style, args[0])
+			if err != nil {
+				return usageError("%v", err)
+			}
+			_, err = fmt.Fprint(a.out, text)
+			return err
+		},
+	}
+	command.Flags().StringVar(&style, "style", "path-in-query", "how the service is told which entry is meant: "+strings.Join(skeleton.Styles(), ", "))
+	return command
+}
+
 func (a *app) providerTry() *cobra.Command {
 	var options []string
 	var start, secretFile, consent string
@@ -305,7 +327,12 @@ func (a *app) printTrial(ctx context.Context, trial contract.Trial, verbose bool
 			continue
 		}
 		for _, note := range result.Notes {
-			fmt.Fprintf(a.out, "                   %s\n", shown.Plain(note))
+			for line := range strings.SplitSeq(note, "\n") {
+				fmt.Fprintf(a.out, "                   %s\n", shown.Plain(line))
+			}
+		}
+		if result.SameAs != "" {
+			fmt.Fprintf(a.out, "                   the same cause as of: %s\n", result.SameAs)
 		}
 		if result.Exchange != nil {
 			a.printExchange(*result.Exchange)
@@ -325,7 +352,7 @@ func (a *app) endTrial(result contract.TrialResult) error {
 	case sum.Left != "":
 		return fmt.Errorf("the scratch folder /%s could not be removed; remove it by hand", sum.Left)
 	case sum.Fails > 0:
-		return fmt.Errorf("%d of %d parts fail; correct the definition where the exchanges show it, and try again", sum.Fails, sum.Works+sum.Fails)
+		return fmt.Errorf("%d of %d parts fail, of %s; correct the definition where the exchanges show it, and try again", sum.Fails, sum.Works+sum.Fails, shown.Some(int64(sum.Causes), "cause"))
 	}
 	return nil
 }

@@ -65,6 +65,7 @@ type TrialResult struct {
 	Outcome  string    `json:"outcome,omitempty" enum:"works,fails,not described"`
 	Notes    []string  `json:"notes,omitempty"`
 	Seconds  float64   `json:"seconds"`
+	SameAs   string    `json:"same_as,omitempty" doc:"The part that failed of the same cause before; its exchange shows it."`
 	Exchange *Exchange `json:"exchange,omitempty" doc:"The exchange that failed; its secrets are blanked."`
 	Sum      *TrialSum `json:"sum,omitempty"`
 	Why      string    `json:"why,omitempty" doc:"Why nothing could be tried."`
@@ -87,5 +88,6 @@ type TrialSum struct {
 	Works    int    `json:"works"`
 	Fails    int    `json:"fails"`
 	NotThere int    `json:"not_described"`
+	Causes   int    `json:"causes" doc:"How many different causes the failures have."`
 	Left     string `json:"left,omitempty" doc:"The scratch folder, where it could not be removed."`
 }

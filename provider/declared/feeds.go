@@ -86,11 +86,13 @@ func (a *account) changePage(ctx context.Context, folder store.Folder, in scope,
 	if err != nil {
 		return page, err
 	}
-	if page.Cursor = textOf(next); page.Cursor == "" {
+	page.Cursor = textOf(next)
+	if page.Cursor == "" {
+		page.Cursor = linkOf(got.header.Values("Link"), "next")
+	}
+	moved := page.Cursor != ""
+	if !moved {
 		page.Cursor = textOf(in["cursor"])
-		if link := linkOf(got.header.Values("Link"), "next"); link != "" {
-			page.Cursor = link
-		}
 	}
 	more, err := d.More.run(ctx, input, nil)
 	if err != nil {
@@ -102,7 +104,9 @@ func (a *account) changePage(ctx context.Context, folder store.Folder, in scope,
 	}
 	places := &placer{a: a, folder: folder, known: map[string]store.Folder{}}
 	var inner error
+	told := 0
 	err = d.Items.each(ctx, input, got.body, func(value any) bool {
+		told++
 		var change store.Change
 		var ok bool
 		if change, ok, inner = a.change(ctx, places, value, input); ok {
@@ -110,6 +114,10 @@ func (a *account) changePage(ctx context.Context, folder store.Folder, in scope,
 		}
 		return inner == nil
 	})
+	// With the old cursor, the same changes would be asked for again, for ever.
+	if stays := page.Cursor == textOf(in["cursor"]); err == nil && inner == nil && (told > 0 && !moved || page.More && stays) {
+		err = wrong(errors.New("changes.cursor comes to nothing new, although changes came: the next ones cannot be asked for"))
+	}
 	return page, errors.Join(err, inner)
 }
 

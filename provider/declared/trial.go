@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"runtime"
 	"strings"
 	"sync"
@@ -31,6 +32,8 @@ type Result struct {
 	Outcome Outcome
 	// Notes say what was found, what is wrong, or why it was left out.
 	Notes []string
+	// SameAs is the part that failed of the same cause before; the exchange is told there.
+	SameAs string
 	// Exchange is the one that failed, of a part that fails.
 	Exchange *Exchange
 	Took     time.Duration
@@ -39,6 +42,8 @@ type Result struct {
 // Sum is what a trial came to.
 type Sum struct {
 	Works, Fails, NotThere int
+	// Causes is how many different ones the failed parts have.
+	Causes int
 	// Left is the scratch folder, where it could not be removed again.
 	Left string
 }
@@ -51,7 +56,7 @@ const trialTime = 3 * time.Minute
 // removed again. Nothing else of the account is changed. report is told of each
 // part as it ends. The error says why nothing could be tried.
 func (p *Provider) Try(ctx context.Context, opening store.Opening, report func(Result)) (Sum, error) {
-	t := &trial{provider: p, opening: opening, report: report, scratch: "heron-try-" + strings.ToLower(rand.Text()[:8])}
+	t := &trial{provider: p, opening: opening, report: report, causes: map[string]string{}, scratch: "heron-try-" + strings.ToLower(rand.Text()[:8])}
 	err := t.run(ctx)
 	return t.sum, err
 }
@@ -63,6 +68,7 @@ type trial struct {
 	scratch  string
 	root     *account
 	sum      Sum
+	causes   map[string]string // the first part that failed of each
 
 	mu   sync.Mutex
 	last []Exchange // of the part that runs
@@ -118,6 +124,7 @@ func (t *trial) run(ctx context.Context) error {
 	t.part(ctx, "areas are told", t.areas)
 	t.part(ctx, "documents are exported", t.documents)
 	if len(d.Uploads) == 0 || d.Folder == nil || d.Remove == nil {
+		t.part(ctx, "reading", func(h *handle) { readingPart(h, t.root) })
 		t.part(ctx, "writing", func(h *handle) {
 			h.Skip("uploads, make-folder and remove are needed for all that is tried in a scratch folder")
 		})
@@ -136,8 +143,12 @@ func (t *trial) run(ctx context.Context) error {
 		if part.Name == "sums agree" { // hashes are told with entries, and held against contents below
 			continue
 		}
-		t.inScratch(ctx, part.Name, d, part.Run)
+		if t.inScratch(ctx, part.Name, d, part.Run) == Fails && part.Name == "names survive" {
+			t.inScratch(ctx, "which names the service takes", d, namesPart)
+		}
 	}
+	t.inScratch(ctx, "what is said of entries", d, claimsPart)
+	t.inScratch(ctx, "removing keeps to the revision", d, removingClaim)
 	small := *d
 	small.Limits.Page = 3
 	t.inScratch(ctx, "listings go over pages", &small, func(h storetest.T, s store.Store) { pagesPart(h, s) })
@@ -210,6 +221,19 @@ func (h *handle) fail(text string) {
 	h.bad = &bad
 }
 
+var quoted = regexp.MustCompile(`"[^"]*"`)
+
+// causeOf is what failures of one cause have in common: what the service answered, by
+// the first note that tells it, without the names in it; else the first note.
+func causeOf(notes []string) string {
+	for _, note := range notes {
+		if _, answered, ok := strings.Cut(note, " answered "); ok {
+			return quoted.ReplaceAllString(answered, `""`)
+		}
+	}
+	return strings.Join(notes[:min(1, len(notes))], "")
+}
+
 // part runs one part and reports it.
 func (t *trial) part(ctx context.Context, name string, run func(*handle)) Outcome {
 	if ctx.Err() != nil {
@@ -235,6 +259,13 @@ func (t *trial) part(ctx context.Context, name string, run func(*handle)) Outcom
 	case h.failed:
 		result.Outcome, result.Exchange = Fails, h.bad
 		t.sum.Fails++
+		cause := causeOf(h.notes)
+		if result.SameAs = t.causes[cause]; result.SameAs != "" {
+			result.Exchange = nil
+		} else {
+			t.causes[cause] = name
+			t.sum.Causes++
+		}
 	case h.skipped:
 		result.Outcome = NotThere
 		t.sum.NotThere++
@@ -249,8 +280,8 @@ func (t *trial) part(ctx context.Context, name string, run func(*handle)) Outcom
 }
 
 // inScratch runs a part on an account that starts in a folder of its own.
-func (t *trial) inScratch(ctx context.Context, name string, definition *Definition, run func(storetest.T, store.Store)) {
-	t.part(ctx, name, func(h *handle) {
+func (t *trial) inScratch(ctx context.Context, name string, definition *Definition, run func(storetest.T, store.Store)) Outcome {
+	return t.part(ctx, name, func(h *handle) {
 		t.made++
 		folder := fmt.Sprint(t.made)
 		if _, err := t.root.MakeFolder(h.Context(), store.At(t.scratch, folder)); err != nil {
@@ -283,6 +314,7 @@ func removeAll(ctx context.Context, s store.Store, place store.Ref, depth int) e
 	}
 	folder := place.AsFolder()
 	var inside []store.Entry
+	var failed error
 	for entry, err := range s.List(ctx, folder) {
 		if err != nil {
 			return err
@@ -298,8 +330,11 @@ func removeAll(ctx context.Context, s store.Store, place store.Ref, depth int) e
 			_, err = s.Remove(ctx, child, "")
 		}
 		if err != nil && store.KindOf(err) != store.ErrNotFound {
-			return err
+			failed = err // what is beside it is removed nevertheless
 		}
+	}
+	if failed != nil {
+		return failed
 	}
 	_, err := s.RemoveFolder(ctx, place)
 	return err
@@ -335,6 +370,7 @@ func (t *trial) space(h *handle) {
 	if err != nil {
 		h.Fatal(err)
 	}
+	t.root.spaceClaims(h, space)
 	if space.Used < 0 && space.Free < 0 && space.Total < 0 {
 		h.Fatal("used, free and total all come to nothing")
 	}

@@ -267,14 +267,14 @@ func (s *Server) try(c *gin.Context) {
 		c.Writer.Flush()
 	}
 	sum, err := trial.Provider.Try(c.Request.Context(), opening, func(r declared.Result) {
-		shown := contract.TrialResult{Part: r.Part, Outcome: string(r.Outcome), Notes: r.Notes, Seconds: r.Took.Seconds()}
+		shown := contract.TrialResult{Part: r.Part, Outcome: string(r.Outcome), Notes: r.Notes, SameAs: r.SameAs, Seconds: r.Took.Seconds()}
 		if r.Exchange != nil {
 			exchange := contract.Exchange(*r.Exchange)
 			shown.Exchange = &exchange
 		}
 		tell(shown)
 	})
-	end := contract.TrialResult{Sum: &contract.TrialSum{Works: sum.Works, Fails: sum.Fails, NotThere: sum.NotThere, Left: sum.Left}}
+	end := contract.TrialResult{Sum: &contract.TrialSum{Works: sum.Works, Fails: sum.Fails, NotThere: sum.NotThere, Causes: sum.Causes, Left: sum.Left}}
 	if err != nil {
 		end.Why = problem(err).Detail
 	}

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { api, data, Failure, type Provider, type TrialResult } from '../api/client'
 import { Button } from '../ui/Button'
 import { Field } from '../ui/Field'
-import { plain } from '../ui/format'
+import { plain, some } from '../ui/format'
 import { Failed } from '../ui/Notice'
 import { consentsOf, ConsentSteps } from './Consent'
 
@@ -135,7 +135,7 @@ function Trial({ text, file, provider }: { text: string; file: string; provider:
       )}
       {sum && (
         <p role="status" className={sum.fails > 0 ? 'text-brick' : 'text-reed'}>
-          {sum.works} work, {sum.fails} fail, {sum.not_described} are not described.
+          {sum.works} work, {sum.fails} fail{sum.causes > 0 && ` of ${some(sum.causes, 'cause')}`}, {sum.not_described} are not described.
         </p>
       )}
     </form>
@@ -147,7 +147,8 @@ function Failing({ result }: { result: TrialResult }) {
   const headers = (all: Record<string, string> | undefined) => Object.entries(all ?? {}).map(([name, value]) => `${name}: ${value}`).join('\n')
   return (
     <div className="my-1 border-l-2 border-brick pl-4">
-      {result.notes?.map((note) => <p key={note}>{plain(note)}</p>)}
+      {result.notes?.map((note) => <p key={note} className="whitespace-pre-wrap">{note.split('\n').map(plain).join('\n')}</p>)}
+      {result.same_as && <p className="text-soft">The same cause as of: {result.same_as}</p>}
       {e && (
         <pre tabIndex={0} className="mt-1 max-h-64 overflow-auto font-mono text-small whitespace-pre-wrap">
           {[e.request, headers(e.sent), e.body, '', e.error ?? e.status, headers(e.headers), e.answer].filter((line) => line !== undefined).join('\n')}

@@ -2731,6 +2731,8 @@ export interface components {
             /** @enum {string} */
             outcome?: "works" | "fails" | "not described";
             part?: string;
+            /** @description The part that failed of the same cause before; its exchange shows it. */
+            same_as?: string;
             /** Format: double */
             seconds: number;
             sum?: components["schemas"]["TrialSum"];
@@ -2738,6 +2740,11 @@ export interface components {
             why?: string;
         };
         TrialSum: {
+            /**
+             * Format: int64
+             * @description How many different causes the failures have.
+             */
+            causes: number;
             /** Format: int64 */
             fails: number;
             /** @description The scratch folder, where it could not be removed. */

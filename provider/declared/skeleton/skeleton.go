@@ -1,0 +1,45 @@
+// Package skeleton has the text that a provider definition begins with.
+package skeleton
+
+import (
+	_ "embed"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"text/template"
+)
+
+//go:embed skeleton.yaml.tmpl
+var text string
+
+var named = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
+var styles = map[string]string{
+	"path-in-address": "for a service that is told an entry by its path in the address",
+	"path-in-query":   "for a service that is told an entry by its path as a parameter of the query",
+	"path-in-body":    "for a service that is told an entry by its path in a JSON body",
+	"ids":             "for a service that is told an entry by its id",
+}
+
+// Styles are how services are told which entry is meant, sorted.
+func Styles() []string { return slices.Sorted(maps.Keys(styles)) }
+
+// Text is a commented definition of the style, for a provider of the name.
+func Text(style, name string) (string, error) {
+	about, ok := styles[style]
+	if !ok {
+		return "", fmt.Errorf("%q is no style; take one of %s", style, strings.Join(Styles(), ", "))
+	}
+	if !named.MatchString(name) {
+		return "", fmt.Errorf("%q cannot be a provider's name: use 1 to 40 lower-case letters, digits and hyphens, a letter first", name)
+	}
+	parsed, err := template.New("").Parse(text)
+	if err != nil {
+		return "", err
+	}
+	var b strings.Builder
+	err = parsed.Execute(&b, struct{ Style, About, Name string }{style, about, name})
+	return b.String(), err
+}
