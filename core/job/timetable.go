@@ -4,11 +4,13 @@ import (
 	"time"
 
 	"github.com/robfig/cron/v3"
+
+	"deftheron/core/week"
 )
 
 // IsTimed reports whether the job runs at moments that can be told ahead.
 func (t *Timetable) IsTimed() bool {
-	return !t.at.IsZero() || t.every > 0 || len(t.week) > 0 || t.cron != nil
+	return !t.at.IsZero() || t.every > 0 || len(t.weekly) > 0 || t.cron != nil
 }
 
 // Next is the first moment after another at which the job is due; ok is false where
@@ -22,8 +24,8 @@ func (t *Timetable) Next(since, after time.Time) (next time.Time, ok bool) {
 			after = since
 		}
 		return since.Add((after.Sub(since)/t.every + 1) * t.every), true
-	case len(t.week) > 0:
-		return t.nextInWeek(t.week, after)
+	case len(t.weekly) > 0:
+		return t.nextInWeek(t.weekly, after)
 	case t.cron != nil:
 		next = t.nextCron(after)
 		return next, !next.IsZero()
@@ -40,15 +42,15 @@ func (t *Timetable) Check(now time.Time) error {
 }
 
 // nextInWeek is the first beginning of a slot after a moment.
-func (t *Timetable) nextInWeek(slots []slot, after time.Time) (next time.Time, ok bool) {
+func (t *Timetable) nextInWeek(slots []week.Stretch, after time.Time) (next time.Time, ok bool) {
 	day := dayOf(after.In(t.zone))
 	for range 9 {
 		for _, one := range slots {
-			if !one.days[day.Weekday()] {
+			if !one.Days[day.Weekday()] {
 				continue
 			}
-			at := wall(day.Add(time.Duration(one.from)*time.Minute), t.zone)
-			if one.until >= 0 && !one.end(day, t.zone).After(at) {
+			at := wall(day.Add(time.Duration(one.From)*time.Minute), t.zone)
+			if one.Until >= 0 && !endOn(one, day, t.zone).After(at) {
 				continue // the clock leaves it out as a whole
 			}
 			if at.After(after) && (!ok || at.Before(next)) {
@@ -63,10 +65,10 @@ func (t *Timetable) nextInWeek(slots []slot, after time.Time) (next time.Time, o
 	return next, false
 }
 
-// end of the slot that begins on a day.
-func (s slot) end(day time.Time, zone *time.Location) time.Time {
-	until := s.until
-	if until <= s.from {
+// endOn is the end of the stretch that begins on a day.
+func endOn(s week.Stretch, day time.Time, zone *time.Location) time.Time {
+	until := s.Until
+	if until <= s.From {
 		until += 24 * 60
 	}
 	return wall(day.Add(time.Duration(until)*time.Minute), zone)
@@ -131,8 +133,8 @@ func sameClock(at, clock time.Time) bool {
 // time is zero where it never does.
 func (t *Timetable) Allowed(at time.Time) (allowed bool, until time.Time) {
 	slots := t.hours
-	for _, one := range t.week {
-		if one.until >= 0 {
+	for _, one := range t.weekly {
+		if one.Until >= 0 {
 			slots = append(slots[:len(slots):len(slots)], one)
 		}
 	}
@@ -153,14 +155,14 @@ func (t *Timetable) Allowed(at time.Time) (allowed bool, until time.Time) {
 }
 
 // endOf is the latest end of the slots that a moment is in.
-func (t *Timetable) endOf(slots []slot, at time.Time) (end time.Time, in bool) {
+func (t *Timetable) endOf(slots []week.Stretch, at time.Time) (end time.Time, in bool) {
 	for back := range 2 {
 		day := dayOf(at.In(t.zone)).AddDate(0, 0, -back)
 		for _, one := range slots {
-			if !one.days[day.Weekday()] {
+			if !one.Days[day.Weekday()] {
 				continue
 			}
-			from, to := wall(day.Add(time.Duration(one.from)*time.Minute), t.zone), one.end(day, t.zone)
+			from, to := wall(day.Add(time.Duration(one.From)*time.Minute), t.zone), endOn(one, day, t.zone)
 			if !at.Before(from) && at.Before(to) && to.After(end) {
 				end, in = to, true
 			}

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/robfig/cron/v3"
+
+	"deftheron/core/week"
 )
 
 // When says when a job runs by itself. Its zero value says never: a person starts it.
@@ -43,21 +45,14 @@ var ErrNever = errors.New("it never comes")
 
 // Timetable is a When that was read.
 type Timetable struct {
-	when  When
-	zone  *time.Location
-	at    time.Time
-	every time.Duration
-	week  []slot
-	cron  cron.Schedule
-	wall  bool // the cron names hours, and is to be met on the clock on the wall
-	hours []slot
-}
-
-// slot is a stretch of the week: on some days, from a minute of the day on, until
-// another, which may be on the next day. until is -1 where it has no end.
-type slot struct {
-	days        [7]bool
-	from, until int
+	when   When
+	zone   *time.Location
+	at     time.Time
+	every  time.Duration
+	weekly []week.Stretch
+	cron   cron.Schedule
+	wall   bool // the cron names hours, and is to be met on the clock on the wall
+	hours  []week.Stretch
 }
 
 // Read reads when a job runs. local is the zone where none is named. The error says
@@ -82,7 +77,7 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 			return nil, fmt.Errorf("the time zone %q is not known; name it as the time zone database does, such as Europe/Lisbon or UTC", w.Zone)
 		}
 	}
-	if t.hours, err = readSlots(w.Hours, true); err != nil {
+	if t.hours, err = week.Read(w.Hours, true); err != nil {
 		return nil, fmt.Errorf("of the hours in which it may run, %w", err)
 	}
 	switch {
@@ -93,7 +88,7 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 	case w.Every != "":
 		err = t.readEvery(w.Every)
 	case w.Weekly != "":
-		t.week, err = readSlots(w.Weekly, false)
+		t.weekly, err = week.Read(w.Weekly, false)
 	case w.Cron != "":
 		err = t.readCron(w.Cron)
 	}
@@ -144,95 +139,4 @@ func (t *Timetable) readCron(text string) error {
 	}
 	t.cron, t.wall = schedule, !strings.HasPrefix(fields[1], "*")
 	return nil
-}
-
-var dayNames = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
-
-// readSlots reads "mon-fri 22:00-06:00, sun 10:00-12:00"; days alone are whole.
-func readSlots(text string, ends bool) (slots []slot, err error) {
-	if strings.TrimSpace(text) == "" {
-		return nil, nil
-	}
-	var days []string // of "sat, sun 10:00" those before have the times of the next
-	for part := range strings.SplitSeq(text, ",") {
-		fields := strings.Fields(strings.ToLower(part))
-		if len(fields) == 0 || len(fields) > 2 {
-			return nil, fmt.Errorf("%q is no stretch of the week; write it as \"mon-fri 22:00-06:00\"", strings.TrimSpace(part))
-		}
-		one := slot{from: 0, until: -1}
-		if strings.ContainsAny(fields[0], "0123456789") {
-			fields = append([]string{"mon-sun"}, fields...)
-		}
-		days = append(days, fields[0])
-		if len(fields) == 1 {
-			if ends {
-				one.until = 24 * 60
-				if err := one.take(days); err != nil {
-					return nil, err
-				}
-				slots, days = append(slots, one), nil
-			}
-			continue
-		}
-		if err := one.take(days); err != nil {
-			return nil, err
-		}
-		days = nil
-		from, until, spans := strings.Cut(fields[1], "-")
-		if one.from, err = minute(from); err != nil {
-			return nil, err
-		}
-		if spans {
-			if one.until, err = minute(until); err != nil {
-				return nil, err
-			}
-		}
-		if ends && !spans {
-			return nil, fmt.Errorf("%q has no end; write it as \"mon-fri 22:00-06:00\"", strings.TrimSpace(part))
-		}
-		if one.from == one.until {
-			return nil, fmt.Errorf("%q ends when it begins; give two different times", strings.TrimSpace(part))
-		}
-		slots = append(slots, one)
-	}
-	if len(days) > 0 {
-		return nil, fmt.Errorf("%q names no time; write it as \"mon-fri 22:00\" or \"mon-fri 22:00-06:00\"", strings.Join(days, ", "))
-	}
-	return slots, nil
-}
-
-// take takes days such as "mon", "mon-fri" and "fri-mon".
-func (s *slot) take(texts []string) error {
-	for _, text := range texts {
-		first, last, spans := strings.Cut(text, "-")
-		from := slices.Index(dayNames, first)
-		to := from
-		if spans {
-			to = slices.Index(dayNames, last)
-		}
-		if from < 0 || to < 0 {
-			return fmt.Errorf("%q are no days of the week; use mon, tue, wed, thu, fri, sat, sun, as in \"mon-fri 22:00-06:00\"", text)
-		}
-		for day := from; ; day = (day + 1) % 7 {
-			s.days[day] = true
-			if day == to {
-				break
-			}
-		}
-	}
-	return nil
-}
-
-// minute reads "22:00" or "22" as a minute of the day; "24:00" is its end.
-func minute(text string) (int, error) {
-	hours, minutes, ok := strings.Cut(text, ":")
-	if !ok {
-		minutes = "00"
-	}
-	h, err := strconv.Atoi(hours)
-	m, err2 := strconv.Atoi(minutes)
-	if err != nil || err2 != nil || len(hours) > 2 || len(minutes) != 2 || h < 0 || m < 0 || m > 59 || h*60+m > 24*60 {
-		return 0, fmt.Errorf("%q is no time of the day; write it as 22:00", text)
-	}
-	return h*60 + m, nil
 }

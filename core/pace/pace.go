@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"deftheron/core/week"
 )
 
 // Rate is in bytes a second; 0 is no limit.
@@ -27,7 +29,7 @@ type Rule struct {
 
 // Hours are a limit at certain hours of the week.
 type Hours struct {
-	// When is such as "mon-fri 08-18", "sat,sun 00-24" or "daily 22:30-06".
+	// When is as week.Read has it, such as "mon-fri 08-18" or "daily 22:30-06:00, sat, sun".
 	When string `json:"when"`
 	Up   Rate   `json:"up"` // 0 is no limit
 	Down Rate   `json:"down"`
@@ -40,7 +42,7 @@ func (r Rule) IsZero() bool { return r.Up == 0 && r.Down == 0 && len(r.Hours) ==
 func (r Rule) Check() error {
 	rates := []Rate{r.Up, r.Down}
 	for _, hours := range r.Hours {
-		if _, err := parseHours(hours.When); err != nil {
+		if _, err := readHours(hours.When); err != nil {
 			return err
 		}
 		rates = append(rates, hours.Up, hours.Down)
@@ -56,7 +58,8 @@ func (r Rule) Check() error {
 // At returns the limits at a moment, by its own clock and time zone.
 func (r Rule) At(now time.Time) (up, down Rate) {
 	for _, hours := range r.Hours {
-		if span, err := parseHours(hours.When); err == nil && span.holds(now) {
+		stretches, err := readHours(hours.When)
+		if err == nil && slices.ContainsFunc(stretches, func(s week.Stretch) bool { return s.Holds(now) }) {
 			return hours.Up, hours.Down
 		}
 	}
@@ -126,7 +129,7 @@ func (r Rate) String() string {
 // each direction is written "up 5MB/s, down 20MB/s".
 func ParseHours(when, rates string) (Hours, error) {
 	hours := Hours{When: when}
-	if _, err := parseHours(when); err != nil {
+	if _, err := readHours(when); err != nil {
 		return hours, err
 	}
 	for part := range strings.SplitSeq(rates, ",") {
@@ -159,78 +162,11 @@ func (h Hours) Rates() string {
 	return "up " + h.Up.String() + ", down " + h.Down.String()
 }
 
-// span is hours of the week: minutes of the day from and to, on some days. One that
-// ends before it begins goes on into the next day.
-type span struct {
-	days     [7]bool
-	from, to int
-}
-
-var dayNames = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
-
-func parseHours(text string) (s span, err error) {
-	wrong := func() (span, error) {
-		return s, fmt.Errorf("%q are no hours of the week; write them as mon-fri 08-18, sat,sun 00-24 or daily 22:30-06", text)
+// readHours reads the hours of the week that a limit is for.
+func readHours(text string) ([]week.Stretch, error) {
+	stretches, err := week.Read(text, true)
+	if err == nil && len(stretches) == 0 {
+		err = fmt.Errorf("the hours of a limit are missing; write them as mon-fri 08-18")
 	}
-	days, hours, ok := strings.Cut(strings.ToLower(strings.TrimSpace(text)), " ")
-	if !ok {
-		return wrong()
-	}
-	for part := range strings.SplitSeq(days, ",") {
-		first, last, isRange := strings.Cut(part, "-")
-		if part == "daily" {
-			first, last, isRange = "sun", "sat", true
-		}
-		from, to := slices.Index(dayNames, first), slices.Index(dayNames, first)
-		if isRange {
-			to = slices.Index(dayNames, last)
-		}
-		if from < 0 || to < 0 {
-			return wrong()
-		}
-		for day := from; ; day = (day + 1) % 7 {
-			s.days[day] = true
-			if day == to {
-				break
-			}
-		}
-	}
-	from, to, ok := strings.Cut(strings.TrimSpace(hours), "-")
-	if !ok {
-		return wrong()
-	}
-	if s.from, err = minuteOf(from); err == nil {
-		s.to, err = minuteOf(to)
-	}
-	if err != nil || s.from == s.to || s.from == 24*60 {
-		return wrong()
-	}
-	return s, nil
-}
-
-// minuteOf reads 8, 08, 08:30 or 24.
-func minuteOf(text string) (int, error) {
-	hour, minute, exact := strings.Cut(strings.TrimSpace(text), ":")
-	h, err := strconv.ParseUint(hour, 10, 8)
-	if err != nil {
-		return 0, err
-	}
-	m := uint64(0)
-	if exact {
-		if m, err = strconv.ParseUint(minute, 10, 8); err != nil {
-			return 0, err
-		}
-	}
-	if total := int(h*60 + m); m < 60 && total <= 24*60 {
-		return total, nil
-	}
-	return 0, fmt.Errorf("%s is no time of the day", text)
-}
-
-func (s span) holds(at time.Time) bool {
-	day, minute := int(at.Weekday()), at.Hour()*60+at.Minute()
-	if s.from < s.to {
-		return s.days[day] && minute >= s.from && minute < s.to
-	}
-	return s.days[day] && minute >= s.from || s.days[(day+6)%7] && minute < s.to
+	return stretches, err
 }
