@@ -68,6 +68,8 @@ type Opening struct {
 	ReadOnly bool
 	// Secrets keep what must not be read by others.
 	Secrets Secrets
+	// Uploads, where it is not nil, keep the uploads that are open.
+	Uploads Uploads
 	// Gate is passed around every request.
 	Gate *Gate
 	// Dial connects. It obeys the outbound proxy.
@@ -91,6 +93,17 @@ type Secrets interface {
 	// Save replaces old by new and returns ErrChanged if old is no longer
 	// what is kept. A rotated token is saved before it is used.
 	Save(ctx context.Context, old, new []byte) error
+}
+
+// Uploads keep what it takes to give up an upload while it is open, for services that
+// cannot list open ones: what a killed process left is given up by the next.
+type Uploads interface {
+	// Keep keeps an upload, sealed, and returns its id.
+	Keep(ctx context.Context, upload []byte) (id int64, err error)
+	// Drop forgets one that ended.
+	Drop(ctx context.Context, id int64) error
+	// Abandoned are those that a former process kept and did not drop, by id.
+	Abandoned(ctx context.Context) (map[int64][]byte, error)
 }
 
 // SecretLocker is the ability of Secrets that several accounts share to be held by

@@ -261,10 +261,10 @@ func (w *writer) removeBefore(ctx context.Context) error {
 // send carries out the upload's requests.
 func (w *writer) send(ctx context.Context) (found, error) {
 	u := w.upload
-	done := false
+	done, drop := false, func() {}
 	defer func() {
-		if !done {
-			w.giveUp(ctx)
+		if done || w.giveUp(ctx) {
+			drop()
 		}
 	}()
 	if u.Begin != nil {
@@ -272,6 +272,10 @@ func (w *writer) send(ctx context.Context) (found, error) {
 			return found{}, err
 		}
 		w.begun = true
+		var err error
+		if drop, err = w.keep(ctx); err != nil {
+			return found{}, err
+		}
 	}
 	got, parts, err := w.content(ctx)
 	if err != nil {
@@ -323,16 +327,19 @@ func (w *writer) stored(ctx context.Context, got *answer) (found, error) {
 	return one, nil
 }
 
-// giveUp ends an upload that failed. It goes on when the write was cancelled.
-func (w *writer) giveUp(ctx context.Context) {
+// giveUp ends an upload that failed, and reports whether nothing of it is left. It goes
+// on when the write was cancelled.
+func (w *writer) giveUp(ctx context.Context) bool {
 	if !w.begun || w.giveUpOperation() == nil {
-		return
+		return true
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), giveUpTime)
 	defer cancel()
 	if _, err := w.a.do(ctx, "giving up an upload", w.giveUpOperation(), w.in, doing{}); err != nil && store.KindOf(err) != store.ErrNotFound {
 		w.a.opening.Log.Debug("an upload could not be given up", "place", w.writing.Place.String(), "error", err)
+		return false
 	}
+	return true
 }
 
 func nameSum(place store.Ref) uint64 {

@@ -426,6 +426,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	opening := a.openingFor(provider, row, store.NewGate(row.ID, 16, 64), keeps)
+	opening.Uploads = &uploads{accounts: a, account: row.ID}
 	var opened store.Store
 	err = store.Patiently(ctx, func() error {
 		opened, err = provider.Open(ctx, opening)

@@ -1,0 +1,102 @@
+package declared
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// openUpload is what is kept of an upload while it is open, where the service cannot
+// list open ones: what the request that gives it up has to know.
+type openUpload struct {
+	Way int            `json:"way"` // the index of the way of writing
+	In  map[string]any `json:"in"`
+}
+
+// keep keeps an upload that was begun, until it ended.
+func (w *writer) keep(ctx context.Context) (drop func(), err error) {
+	keeps := w.a.opening.Uploads
+	if keeps == nil || !w.begun || w.giveUpOperation() == nil || w.a.definition.Leftovers != nil {
+		return func() {}, nil
+	}
+	kept := openUpload{In: map[string]any{}}
+	for i := range w.a.definition.Uploads {
+		if &w.a.definition.Uploads[i] == w.upload {
+			kept.Way = i
+		}
+	}
+	fixed := w.a.fixed()
+	for name, value := range w.in {
+		if _, always := fixed[name]; !always {
+			kept.In[name] = value
+		}
+	}
+	text, err := json.Marshal(kept)
+	if err != nil {
+		return func() {}, err
+	}
+	id, err := keeps.Keep(ctx, text)
+	if err != nil {
+		return func() {}, err
+	}
+	return func() {
+		if err := keeps.Drop(context.WithoutCancel(ctx), id); err != nil {
+			w.a.opening.Log.Warn("an upload that ended could not be forgotten", "error", err)
+		}
+	}, nil
+}
+
+// abandonedTime bounds how long it is tried to give up what a former process left.
+const abandonedTime = 2 * time.Minute
+
+// giveUpAbandoned gives up the uploads that a former process left open. What cannot be
+// given up now is tried when the account is opened the next time.
+func (a *account) giveUpAbandoned(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, abandonedTime)
+	defer cancel()
+	log := a.opening.Log
+	abandoned, err := a.opening.Uploads.Abandoned(ctx)
+	if err != nil {
+		log.Warn("uploads that were left open could not be looked up", "error", err)
+		return
+	}
+	for id, text := range abandoned {
+		if err := a.giveUpKept(ctx, text); err != nil {
+			log.Warn("an upload that was left open could not be given up", "error", err)
+			continue
+		}
+		if err := a.opening.Uploads.Drop(ctx, id); err != nil {
+			log.Warn("an upload that was given up could not be forgotten", "error", err)
+		}
+	}
+	if len(abandoned) > 0 {
+		log.Info("uploads that were left open were given up", "count", len(abandoned))
+	}
+}
+
+func (a *account) giveUpKept(ctx context.Context, text []byte) error {
+	decoder := json.NewDecoder(strings.NewReader(string(text)))
+	decoder.UseNumber()
+	var kept openUpload
+	if err := decoder.Decode(&kept); err != nil {
+		return err
+	}
+	if kept.Way >= len(a.definition.Uploads) {
+		return nil // of a definition that was another then
+	}
+	w := &writer{a: a, upload: &a.definition.Uploads[kept.Way], in: a.fixed()}
+	if w.giveUpOperation() == nil {
+		return nil
+	}
+	for name, value := range kept.In {
+		w.in[name] = value
+	}
+	_, err := a.do(ctx, "giving up an upload", w.giveUpOperation(), w.in, doing{})
+	if kind := store.KindOf(err); kind == store.ErrNotFound || kind == store.ErrRefused {
+		return nil // it is gone, or ended
+	}
+	return err
+}
