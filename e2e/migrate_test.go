@@ -68,7 +68,7 @@ func TestMigration(t *testing.T) {
 	if survey.Step != "survey" || !strings.Contains(survey.Waits, "first pass") || survey.Items.Done != 0 {
 		t.Errorf("the survey: %+v", survey)
 	}
-	if page := h.must("run", "report", survey.ID); !strings.Contains(page, "Survey of") || !strings.Contains(page, "63 files") {
+	if page := h.must("run", "report", survey.ID); !strings.Contains(page, "Survey of") || !strings.Contains(page, "62 files") { // one is left out by the rules
 		t.Errorf("the page of the survey: %.400s", page)
 	}
 	if first := h.job("away", 0); first.Step != "first-pass" || first.Items.Done != 62 || first.LeftOut.Items != 1 {

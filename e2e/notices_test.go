@@ -161,7 +161,7 @@ func TestNotices(t *testing.T) {
 		t.Fatalf("the webhook was not told after it had refused:\n%s", h.must("notice", "list"))
 	}
 	subjects := got.subjects()
-	if len(subjects) != 2 || !strings.Contains(subjects[1], run.ID+" of logs waits for a person") {
+	if len(subjects) != 2 || !strings.Contains(subjects[1], "logs waits for a person (run "+run.ID+")") {
 		t.Errorf("the mail said %q", subjects)
 	}
 	if got.to[1] != "storage@example.org" {

@@ -27,20 +27,20 @@ func Wrap(said string, width, indent int) string {
 		if i > 0 {
 			b.WriteByte('\n')
 		}
-		column := 0
+		column, held := 0, false // whether the line holds a word
 		for n, word := range strings.Split(line, " ") {
 			size := text.StringWidthWithoutEscSequences(word)
 			switch {
 			case n == 0:
-			case column+1+size > width && column > indent && size > 0:
+			case column+1+size > width && held && size > 0:
 				b.WriteString("\n" + strings.Repeat(" ", indent))
-				column = indent
+				column, held = indent, false
 			default:
 				b.WriteByte(' ')
 				column++
 			}
 			b.WriteString(word)
-			column += size
+			column, held = column+size, held || size > 0
 		}
 	}
 	return b.String()

@@ -16,7 +16,7 @@ func TestWrap(t *testing.T) {
 		{"one two three four five six seven", 0, 2, "one two three four five six seven"},
 		{"  why  one two three four five six seven", 30, 7, "  why  one two three four five\n       six seven"},
 		{"a word-that-is-longer-than-the-line-is-wide stays", 24, 2, "a\n  word-that-is-longer-than-the-line-is-wide\n  stays"},
-		{"\x1b[38;2;1;2;3mcoloured words\x1b[0m take no column at all", 32, 0, "\x1b[38;2;1;2;3mcoloured words\x1b[0m take no column\nat all"},
+		{"\x1b[38;2;1;2;3mcoloured words\x1b[0m take no column at all", 32, 0, "\x1b[38;2;1;2;3mcoloured words\x1b[0m take no column at\nall"},
 		{"日本語 の 名前 が 二つ の 列 を 使う と 思う", 24, 0, "日本語 の 名前 が 二つ\nの 列 を 使う と 思う"},
 		{"two lines\nof a text that goes on and on", 24, 2, "two lines\nof a text that goes on\n  and on"},
 	} {
