@@ -58,17 +58,17 @@ func TestRules(t *testing.T) {
 		t.Errorf("the second time: %+v", plan)
 	}
 	for says, args := range map[string][]string{
-		"column 1":              {"--leave-out", "[a"},
-		"unknown field {nmae}":  {"--as", "{nmae}"},
-		"nothing would ever":    {"--up", "0MB/s"},
-		"both larger":           {"--larger-than", "2MB", "--smaller-than", "1MB"},
-		"no type of files":      {"--types", "sounds"},
-		"no rule for clashes":   {"--clash", "win"},
-		"no rule for names":     {"--names", "mangle"},
-		"no level of proof":     {"--proof", "hope"},
-		"are no hours":          {"--hours", "someday 08-18=5MB/s"},
-		"within which to try":   {"--within", "soon"},
-		"neither a date nor an": {"--newer-than", "tomorrow"},
+		"column 1":                {"--leave-out", "[a"},
+		"unknown field {nmae}":    {"--as", "{nmae}"},
+		"nothing would ever":      {"--up", "0MB/s"},
+		"both larger":             {"--larger-than", "2MB", "--smaller-than", "1MB"},
+		"no type of files":        {"--types", "sounds"},
+		"no rule for clashes":     {"--clash", "win"},
+		"no rule for names":       {"--names", "mangle"},
+		"no level of proof":       {"--proof", "hope"},
+		"are no days of the week": {"--hours", "someday 08-18=5MB/s"},
+		"within which to try":     {"--within", "soon"},
+		"neither a date nor an":   {"--newer-than", "tomorrow"},
 	} {
 		r := h.run("", append([]string{"copy", "/desk/Trip", "/archive/none"}, args...)...)
 		if r.code == 0 || !strings.Contains(r.err, says) {
