@@ -113,7 +113,7 @@ func (a *app) tellTried(tried contract.TriedArrival) error {
 		fmt.Fprintf(a.out, "  %s → %s\n", shown.Plain(one.Address), shown.Plain(one.Target))
 	}
 	if tried.Plan != nil {
-		fmt.Fprintln(a.out, shown.PlanSentence(*tried.Plan))
+		fmt.Fprintln(a.out, a.wrapped(0, shown.PlanSentence(*tried.Plan)))
 	}
 	return nil
 }

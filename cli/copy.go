@@ -93,7 +93,7 @@ func (a *app) stillRuns(command *cobra.Command, id string, err error) error {
 // showPlan says in one sentence what will be done, and what cannot be. It
 // reports whether to go on.
 func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
-	fmt.Fprintln(a.out, shown.PlanSentence(plan))
+	fmt.Fprintln(a.out, a.wrapped(0, shown.PlanSentence(plan)))
 	if only {
 		for _, line := range shown.PlanDetails(plan) {
 			fmt.Fprintln(a.out, line)

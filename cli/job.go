@@ -199,7 +199,7 @@ func (a *app) printJob(job contract.Job) error {
 	for _, route := range job.Routes {
 		fmt.Fprintf(a.out, "  %s\n", shown.Plain(jobRoutes(contract.JobSpec{Type: job.Type, Routes: []contract.Route{route}})))
 	}
-	fmt.Fprintf(a.out, "%s\n", shown.Plain(job.Sentence))
+	fmt.Fprintln(a.out, a.wrapped(0, shown.Plain(job.Sentence)))
 	rows := [][2]string{{"runs", shown.WhenSentence(job.When)}}
 	for i, next := range job.Next {
 		label := ""
@@ -216,13 +216,13 @@ func (a *app) printJob(job contract.Job) error {
 	}
 	rows = append(rows, [2]string{"made", when(&job.Created)})
 	for _, row := range rows {
-		fmt.Fprintf(a.out, "  %-9s %s\n", row[0], row[1])
+		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %-9s %s", row[0], row[1])))
 	}
 	if job.Migration != nil {
 		a.printMigration(*job.Migration)
 	}
 	if job.Last != nil && job.Last.State == "held" {
-		fmt.Fprintf(a.out, "%s %s. %s\n", a.paint(ochre, "▬"), shown.Capital(shown.Plain(job.Last.Why)), job.Last.Remedy)
+		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s %s. %s", a.paint(ochre, "▬"), shown.Capital(shown.Plain(job.Last.Why)), job.Last.Remedy)))
 	}
 	return nil
 }

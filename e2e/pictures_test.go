@@ -143,7 +143,7 @@ func migrationPictures(t *testing.T, h *heron, b *window) {
 // jobPictures draws jobs: made, with what a run would do; and one that the brake holds.
 func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string) {
 	t.Helper()
-	h.must("job", "create", "office-to-archive", "--type", "mirror", "--from", "/desk/Office", "--to", "/archive/office", "--weekly", "mon-fri 22:00-06:00", "--zone", "Europe/Lisbon")
+	h.must("job", "create", "office-to-archive", "--type", "mirror", "--from", "/desk/Office", "--to", "/archive/office", "--weekly", "mon-fri 22:00", "--zone", "Europe/Lisbon")
 	h.must("job", "create", "gauges", "--from", "/gauge-share", "--to", "/archive/gauges", "--every", "15m")
 	h.must("job", "create", "desk-and-drive", "--type", "two-way", "--from", "/desk/Field surveys", "--to", "/office-drive/Field surveys", "--run-hours", "mon-fri 20:00-06:00, sat, sun", "--zone", "Europe/Lisbon")
 	h.must("job", "start", "office-to-archive", "--json")
@@ -194,7 +194,7 @@ func drivePictures(t *testing.T, h *heron, b *window, screen *screen) {
 	token := filepath.Join(os.TempDir(), "token.txt")
 	writeFile(t, access, token)
 	defer os.Remove(token)
-	screen.draw("provider-try", fmt.Sprintf("heron provider try %s --option url=%s --secret-file %s", file, c.SedgeURL, token), 4*time.Second)
+	screen.draw("provider-try", fmt.Sprintf("heron provider try %s --option url=%s --secret-file %s", file, c.SedgeURL, token), 25*time.Second)
 	c.Sedge.Consents.Withdraw()
 	h.run("", "account", "check", "field-drive")
 }
