@@ -8,8 +8,16 @@ export type When = components['schemas']['When']
 
 export const useJobs = () => useQuery({ queryKey: ['jobs'], queryFn: () => data(api.GET('/api/v1/jobs')) })
 
+const open = ['queued', 'running', 'paused']
+
+/** Asked again while its last run is open, so that the page says when it ended. */
 export const useJob = (name: string) =>
-  useQuery({ queryKey: ['jobs', name], queryFn: () => data(api.GET('/api/v1/jobs/{name}', { params: { path: { name } } })), enabled: name !== '' })
+  useQuery({
+    queryKey: ['jobs', name],
+    queryFn: () => data(api.GET('/api/v1/jobs/{name}', { params: { path: { name } } })),
+    enabled: name !== '',
+    refetchInterval: (query) => (open.includes(query.state.data?.last?.state ?? '') ? 1000 : false),
+  })
 
 /** The arrow between the two ends of a route. */
 export const arrow = (type: string) => (type === 'two-way' ? '↔' : '→')
