@@ -168,5 +168,8 @@ func readHours(text string) ([]week.Stretch, error) {
 	if err == nil && len(stretches) == 0 {
 		err = fmt.Errorf("the hours of a limit are missing; write them as mon-fri 08-18")
 	}
+	if slices.ContainsFunc(stretches, func(s week.Stretch) bool { return s.From == 24*60 }) {
+		err = fmt.Errorf("%q begins when the day ends; write 00:00 of the next day", text)
+	}
 	return stretches, err
 }

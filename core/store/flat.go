@@ -115,19 +115,14 @@ func sorted(listing iter.Seq2[Entry, error]) (*spill.Sorter[Entry], error) {
 func SortByKey(entries []Entry) {
 	sort.Slice(entries, func(i, j int) bool {
 		a, b := &entries[i], &entries[j]
-		return lessInFolder(a.Name, a.Kind == KindFolder, b.Name, b.Kind == KindFolder)
+		return LessInFolder(a.Name, a.Kind == KindFolder, b.Name, b.Kind == KindFolder)
 	})
 }
 
-// LessInFolder reports whether one child of a folder comes before another in the order of
-// keys. aFolder and bFolder say which are folders.
+// LessInFolder reports whether one child of a folder comes before another in the order
+// of keys, without building the keys: a folder's name counts as if "/" followed it.
+// aFolder and bFolder say which are folders.
 func LessInFolder(a string, aFolder bool, b string, bFolder bool) bool {
-	return lessInFolder(a, aFolder, b, bFolder)
-}
-
-// lessInFolder compares two names as their keys compare, without building
-// the keys: a folder's name counts as if "/" followed it.
-func lessInFolder(a string, aFolder bool, b string, bFolder bool) bool {
 	n := min(len(a), len(b))
 	for i := range n {
 		x, y := keyByte(a[i]), keyByte(b[i])

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 )
 
 // Stretch is on some days (of time.Weekday), from a minute of the day on, until another,
@@ -50,7 +51,7 @@ func Read(text string, ends bool) (stretches []Stretch, err error) {
 		}
 		days = append(days, fields[0])
 		if len(fields) == 1 {
-			if joined := i+1 < len(parts) && !strings.HasPrefix(parts[i+1], " "); ends && !joined {
+			if ends && (i+1 == len(parts) || !joins(parts[i+1])) {
 				one.Until = 24 * 60
 				if err := one.take(days); err != nil {
 					return nil, err
@@ -75,9 +76,6 @@ func Read(text string, ends bool) (stretches []Stretch, err error) {
 		if ends && !spans {
 			return nil, fmt.Errorf("%q has no end; write it as \"mon-fri 22:00-06:00\"", strings.TrimSpace(part))
 		}
-		if one.From == 24*60 {
-			return nil, fmt.Errorf("%q begins when the day ends; write 00:00 of the next day", strings.TrimSpace(part))
-		}
 		if one.From == one.Until {
 			return nil, fmt.Errorf("%q ends when it begins; give two different times", strings.TrimSpace(part))
 		}
@@ -87,6 +85,12 @@ func Read(text string, ends bool) (stretches []Stretch, err error) {
 		return nil, fmt.Errorf("%q names no time; write it as \"mon-fri 22:00\" or \"mon-fri 22:00-06:00\"", strings.Join(days, ", "))
 	}
 	return stretches, nil
+}
+
+// joins reports whether what follows a comma joins the days before it: further days, with
+// no space between.
+func joins(part string) bool {
+	return part != "" && unicode.IsLetter(rune(part[0]))
 }
 
 // take takes days such as "mon", "mon-fri" and "fri-mon".

@@ -16,6 +16,7 @@ func TestHours(t *testing.T) {
 		"sat,sun 00-24":                 {"28 00:00, 29 23:59", "27 23:59, 30 00:00"},
 		"sat,sun 22:30-06":              {"28 22:30, 30 05:59", "28 05:00, 28 22:29"},
 		"sat, sun 22:30-06":             {"28 05:00, 30 05:59", "29 12:00"},
+		"sat,20:00-06:00":               {"28 12:00, 23 20:00", "23 12:00, 29 12:00"}, // parted, as these are no days
 		"daily 22:30-06":                {"23 22:30, 24 05:59", "23 22:29, 24 06:00"},
 		"22:30-06:00":                   {"23 22:30, 24 05:59", "23 22:29, 24 06:00"},
 		"mon-fri 20:00-06:00, sat, sun": {"23 20:00, 28 05:00, 28 12:00, 29 23:59", "23 12:00, 30 05:59, 30 06:00"},
@@ -42,7 +43,7 @@ func TestHours(t *testing.T) {
 			}
 		}
 	}
-	for _, text := range []string{"mon-fri", "mon 08", "someday 08-18", "mon 08-08", "mon 08-25", "mon 8:5-9", "mon 08:75-09", "mon 24-06", "moon 08-18", "mon 08-18 x"} {
+	for _, text := range []string{"mon-fri", "mon 08", "someday 08-18", "mon 08-08", "mon 08-25", "mon 8:5-9", "mon 08:75-09", "moon 08-18", "mon 08-18 x"} {
 		_, err := week.Read(text, true)
 		if whole := text == "mon-fri"; whole != (err == nil) {
 			t.Errorf("%q: %v", text, err)

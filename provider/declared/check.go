@@ -4,15 +4,16 @@ import (
 	"cmp"
 	"fmt"
 	"reflect"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"deftheron/provider/declared/skeleton"
 )
 
-var providerName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+var providerName = skeleton.Named
 
 // check finds what each field by itself does not show.
 func (d *Definition) check(root *yaml.Node) error {

@@ -179,7 +179,7 @@ func (p *Provider) Open(ctx context.Context, opening store.Opening) (store.Store
 	if err := a.reach(ctx); err != nil {
 		return nil, a.explain(err)
 	}
-	if opening.Uploads != nil && a.definition.Leftovers == nil {
+	if opening.Uploads != nil && !opening.ReadOnly && a.definition.Leftovers == nil {
 		go a.giveUpAbandoned(context.WithoutCancel(ctx))
 	}
 	return a, nil

@@ -20,8 +20,8 @@ const wanted = unix.STATX_BASIC_STATS | unix.STATX_BTIME
 
 // entryAt is entryAt of what an account may see.
 func (a *account) entryAt(dir *os.File, name string) (store.Entry, error) {
-	var stat unix.Statx_t
-	if err := unix.Statx(int(dir.Fd()), name, unix.AT_SYMLINK_NOFOLLOW, wanted, &stat); err != nil {
+	stat, err := statAt(dir, name)
+	if err != nil {
 		return store.Entry{}, err
 	}
 	if a.guard.hides(&stat) {
@@ -32,11 +32,16 @@ func (a *account) entryAt(dir *os.File, name string) (store.Entry, error) {
 
 // entryAt looks at what has a name in a folder, and does not follow a link.
 func entryAt(dir *os.File, name string) (store.Entry, error) {
-	var stat unix.Statx_t
-	if err := unix.Statx(int(dir.Fd()), name, unix.AT_SYMLINK_NOFOLLOW, wanted, &stat); err != nil {
+	stat, err := statAt(dir, name)
+	if err != nil {
 		return store.Entry{}, err
 	}
 	return entryOf(name, &stat, time.Now()), nil
+}
+
+func statAt(dir *os.File, name string) (stat unix.Statx_t, err error) {
+	err = unix.Statx(int(dir.Fd()), name, unix.AT_SYMLINK_NOFOLLOW, wanted, &stat)
+	return stat, err
 }
 
 // entryOfFile looks at an open file.

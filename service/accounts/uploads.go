@@ -26,7 +26,9 @@ func (u *uploads) Keep(ctx context.Context, upload []byte) (int64, error) {
 }
 
 // Drop implements store.Uploads.
-func (u *uploads) Drop(ctx context.Context, id int64) error { return u.accounts.db.DropOpenUpload(ctx, id) }
+func (u *uploads) Drop(ctx context.Context, id int64) error {
+	return u.accounts.db.DropOpenUpload(ctx, id)
+}
 
 // Abandoned implements store.Uploads.
 func (u *uploads) Abandoned(ctx context.Context) (map[int64][]byte, error) {

@@ -145,8 +145,17 @@ var style string
 func styleSheet() template.CSS { return template.CSS(style) }
 
 var pageTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"bytes": Bytes, "count": Count, "items": items, "when": When, "state": StateWord, "rate": rate, "took": took, "style": styleSheet, "rules": Rules,
+	"bytes": Bytes, "count": Count, "items": items, "when": When, "state": StateWord, "rate": rate, "took": took, "style": styleSheet, "rules": Rules, "named": named,
 }).Parse(page))
+
+// named is a run by its job and its id; one that was begun without a job, as a copy is,
+// by its id alone.
+func named(run contract.Run) string {
+	if run.Job == "" || strings.HasSuffix(run.Job, "-"+run.ID) {
+		return "Run " + run.ID
+	}
+	return run.Job + ", run " + run.ID
+}
 
 // pageData is what the page is made of. Items are streamed into it.
 type pageData struct {

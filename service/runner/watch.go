@@ -87,17 +87,25 @@ func (w *watch) follow(ctx context.Context, i int, route transfer.Route) error {
 	if run.Rules.Type == plan.TwoWay {
 		ends = append(ends, route.Target)
 	}
+	var subscriptions []*subscription
 	for n, side := range ends {
 		target := n == 1
 		traits := side.Store.Traits()
 		subscription, err := r.feeds.follow(ctx, side.Account, func(what heard) { w.hear(route, i, target, side, traits, what) })
 		if err != nil {
+			for _, one := range subscriptions {
+				r.feeds.end(one)
+			}
+			w.mu.Lock()
+			delete(w.followed, i) // it is tried again when the route is opened the next time
+			w.mu.Unlock()
 			return err
 		}
-		w.mu.Lock()
-		w.subscriptions = append(w.subscriptions, subscription)
-		w.mu.Unlock()
+		subscriptions = append(subscriptions, subscription)
 	}
+	w.mu.Lock()
+	w.subscriptions = append(w.subscriptions, subscriptions...)
+	w.mu.Unlock()
 	return nil
 }
 

@@ -14,7 +14,8 @@ import (
 //go:embed skeleton.yaml.tmpl
 var text string
 
-var named = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+// Named is what a provider can be called.
+var Named = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
 var styles = map[string]string{
 	"path-in-address": "for a service that is told an entry by its path in the address",
@@ -32,7 +33,7 @@ func Text(style, name string) (string, error) {
 	if !ok {
 		return "", fmt.Errorf("%q is no style; take one of %s", style, strings.Join(Styles(), ", "))
 	}
-	if !named.MatchString(name) {
+	if !Named.MatchString(name) {
 		return "", fmt.Errorf("%q cannot be a provider's name: use 1 to 40 lower-case letters, digits and hyphens, a letter first", name)
 	}
 	parsed, err := template.New("").Parse(text)
