@@ -207,12 +207,19 @@ func (r *repeated) Read(p []byte) (int, error) {
 
 func (p programs) bare(t *testing.T, server *servertest.ObjectStore, from, to, prefix string, workers int, set []object) float64 {
 	t.Helper()
+	env := []string{"BARELOOP_KEY=" + server.Key, "BARELOOP_SECRET=" + server.Secret}
+	return p.loop(t, env, set, "-endpoint", strings.TrimPrefix(server.Endpoint, "http://"), "-from", from, "-to", to, "-prefix", prefix, "-workers", strconv.Itoa(workers))
+}
+
+// loop runs the bare loop over a set, and returns how many seconds it took.
+func (p programs) loop(t *testing.T, env []string, set []object, args ...string) float64 {
+	t.Helper()
 	var input bytes.Buffer
 	for _, o := range set {
 		fmt.Fprintln(&input, o.key, o.size)
 	}
-	command := exec.Command(p.bareloop, "-endpoint", strings.TrimPrefix(server.Endpoint, "http://"), "-from", from, "-to", to, "-prefix", prefix, "-workers", strconv.Itoa(workers))
-	command.Env = append(os.Environ(), "BARELOOP_KEY="+server.Key, "BARELOOP_SECRET="+server.Secret)
+	command := exec.Command(p.bareloop, args...)
+	command.Env = append(os.Environ(), env...)
 	command.Stdin, command.Stderr = &input, os.Stderr
 	out, err := command.Output()
 	if err != nil {

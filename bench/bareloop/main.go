@@ -1,7 +1,8 @@
-// Command bareloop moves known objects from one bucket to another, or copies
-// nothing else: no listing, no comparing, no records, no proof. It is what the
-// benchmarks hold a run against, and has to stay as small and as honest as it
-// is: the same library, the same transport settings, the same number of workers.
+// Command bareloop moves known objects from one bucket to another, or copies known files
+// from one folder to another, and nothing else: no listing, no comparing, no records, no
+// proof. It is what the benchmarks hold a run against, and has to stay as small and as
+// honest as it is: the same library, the same transport settings, the same number of
+// workers.
 //
 // It reads the keys, each with its size, from standard input, and prints how many
 // seconds it took.
@@ -12,16 +13,20 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"log"
 	"net"
 	"net/http"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
+	"golang.org/x/sys/unix"
 )
 
 type object struct {
@@ -35,6 +40,7 @@ func main() {
 	to := flag.String("to", "", "bucket")
 	prefix := flag.String("prefix", "", "of the keys at the target")
 	list := flag.String("list", "", "buckets to list below the prefix, each by one lister; nothing is moved then")
+	disk := flag.Bool("disk", false, "from and to are folders, whose folders are there; each 500 files are synced together, before their names")
 	workers := flag.Int("workers", 8, "how many move at once")
 	flag.Parse()
 	transport := &http.Transport{
@@ -45,7 +51,7 @@ func main() {
 		Creds:  credentials.NewStaticV4(os.Getenv("BARELOOP_KEY"), os.Getenv("BARELOOP_SECRET"), ""),
 		Region: "us-east-1", BucketLookup: minio.BucketLookupPath, Transport: transport, MaxRetries: 1,
 	})
-	if err != nil {
+	if err != nil && !*disk {
 		log.Fatal(err)
 	}
 	if *list != "" {
@@ -64,12 +70,29 @@ func main() {
 		objects = append(objects, o)
 	}
 	begun := time.Now()
+	if *disk {
+		for batch := range slices.Chunk(objects, 500) {
+			each(*workers, batch, func(o object) error { return copyFile(filepath.Join(*from, o.key), filepath.Join(*to, o.key)+partial) })
+			syncAll(*to)
+			each(*workers, batch, func(o object) error {
+				return os.Rename(filepath.Join(*to, o.key)+partial, filepath.Join(*to, o.key))
+			})
+		}
+		syncAll(*to)
+	} else {
+		each(*workers, objects, func(o object) error { return move(core, *from, *to, *prefix, o) })
+	}
+	fmt.Printf("%.6f\n", time.Since(begun).Seconds())
+}
+
+// each does something with each object, by so many workers.
+func each(workers int, objects []object, do func(object) error) {
 	queue := make(chan object)
 	var group sync.WaitGroup
-	for range *workers {
+	for range workers {
 		group.Go(func() {
 			for o := range queue {
-				if err := move(core, *from, *to, *prefix, o); err != nil {
+				if err := do(o); err != nil {
 					log.Fatal(err)
 				}
 			}
@@ -80,7 +103,36 @@ func main() {
 	}
 	close(queue)
 	group.Wait()
-	fmt.Printf("%.6f\n", time.Since(begun).Seconds())
+}
+
+// partial is what the name of a file ends in that is not synced yet.
+const partial = ".partial"
+
+func copyFile(from, to string) error {
+	source, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer source.Close()
+	target, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(target, source); err != nil {
+		return err
+	}
+	return target.Close()
+}
+
+func syncAll(folder string) {
+	dir, err := os.Open(folder)
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer dir.Close()
+	if err := unix.Syncfs(int(dir.Fd())); err != nil {
+		log.Fatal(err)
+	}
 }
 
 // listAll lists the buckets at once, page after page, and does nothing with them.

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"strconv"
 	"strings"
 	"time"
 
@@ -106,7 +107,7 @@ func MarkOf(entry store.Entry) string {
 	}
 	for _, kind := range store.HashKinds() {
 		if hash := entry.Hashes.Get(kind); !hash.IsZero() {
-			return fmt.Sprintf("%s %d", hash, entry.Size)
+			return hash.String() + " " + strconv.FormatInt(entry.Size, 10)
 		}
 	}
 	lasting := entry.ID
@@ -116,7 +117,7 @@ func MarkOf(entry store.Entry) string {
 	if lasting == "" || entry.Modified.IsZero() {
 		return ""
 	}
-	return fmt.Sprintf("%s %d %d", lasting, entry.Size, entry.Modified.UnixNano())
+	return lasting + " " + strconv.FormatInt(entry.Size, 10) + " " + strconv.FormatInt(entry.Modified.UnixNano(), 10)
 }
 
 // MarkIsContent reports whether a mark is of the content itself: a hash.

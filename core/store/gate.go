@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -94,10 +95,17 @@ func (g *Gate) waitedSince(begun time.Time) {
 
 type reservation struct{ gate *Gate }
 
+// reserved reports whether a slot is held for what goes under ctx.
+func (g *Gate) reserved(ctx context.Context) bool {
+	given, ok := ctx.Value(reservation{g}).(*atomic.Bool)
+	return ok && !given.Load()
+}
+
 // Reserve takes a slot for a transfer and returns a context under which
-// requests pass within it, and the function that gives it back.
+// requests pass within it, and the function that gives it back. After that each
+// request takes a slot of its own.
 func (g *Gate) Reserve(ctx context.Context) (context.Context, func(), error) {
-	if g == nil || ctx.Value(reservation{g}) != nil {
+	if g == nil || g.reserved(ctx) {
 		return ctx, func() {}, nil
 	}
 	begun := g.now()
@@ -106,9 +114,13 @@ func (g *Gate) Reserve(ctx context.Context) (context.Context, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	var once sync.Once
+	var given atomic.Bool
 	share := shareOf(ctx)
-	return context.WithValue(ctx, reservation{g}, true), func() { once.Do(func() { g.give(share) }) }, nil
+	return context.WithValue(ctx, reservation{g}, &given), func() {
+		if !given.Swap(true) {
+			g.give(share)
+		}
+	}, nil
 }
 
 // ReserveBoth takes a slot at each of two gates, which may be the same one, in
@@ -137,7 +149,7 @@ func (g *Gate) Pass(ctx context.Context) (func(error), error) {
 		return func(error) {}, nil
 	}
 	defer g.waitedSince(g.now())
-	held := ctx.Value(reservation{g}) != nil
+	held := g.reserved(ctx)
 	if !held {
 		if err := g.take(ctx); err != nil {
 			return nil, err

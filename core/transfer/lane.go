@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -54,23 +55,46 @@ func (notKept) LoadUpload(context.Context, string, int64) (Upload, bool, error) 
 	return Upload{}, false, nil
 }
 
-func (r *Run) runLane(ctx context.Context, lane int) {
-	large := r.large
-	if lane >= r.Lanes/2 { // the small are not to wait for the large either
-		large = nil
-	}
+// runLane processes items until there are none. There are as many lanes as items move at
+// once; an item that only waits leaves its lane to others.
+func (r *Run) runLane(ctx context.Context) {
 	for {
-		item := r.next(large)
-		if item == nil {
-			return
+		r.free.Add(1)
+		lane := <-r.vacant
+		r.free.Add(-1)
+		large := r.large
+		if lane >= r.Lanes/2 { // the small are not to wait for the large either
+			large = nil
 		}
-		if ctx.Err() != nil {
+		item := r.next(large)
+		if item == nil || ctx.Err() != nil {
+			r.vacant <- lane
+			if item == nil {
+				return
+			}
 			r.pending.Done()
 			continue
 		}
-		r.process(ctx, lane, item, 1)
+		left := false
+		r.process(ctx, item, 1, func() {
+			if left = r.idling.TryAcquire(1); !left {
+				return
+			}
+			if r.free.Load() == 0 {
+				r.lanes.Go(func() { r.runLane(ctx) })
+			}
+			r.vacant <- lane
+		})
+		if left {
+			r.idling.Release(1)
+		} else {
+			r.vacant <- lane
+		}
 	}
 }
+
+// mostIdle is how many items may wait for their disk beside those in the lanes.
+const mostIdle = 500
 
 // next is the next item of a lane, one of the largest before any other; nil at the end.
 func (r *Run) next(large <-chan *Item) *Item {
@@ -89,11 +113,12 @@ func (r *Run) next(large <-chan *Item) *Item {
 
 // process tries an item until it has ended or the run is interrupted. The wait
 // before another try is spent in the lane: where everything fails, nothing is
-// asked more often for it.
-func (r *Run) process(ctx context.Context, lane int, item *Item, try int) {
+// asked more often for it. free is called when the item only waits, and needs no lane.
+func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
+	free = sync.OnceFunc(free)
 	begun := time.Now()
 	for {
-		ending, wait := r.once(ctx, lane, item, try)
+		ending, wait := r.once(ctx, item, try, free)
 		if ending == nil && wait == stays { // in the records, waiting
 			r.pending.Done()
 			return
@@ -127,7 +152,7 @@ func (r *Run) process(ctx context.Context, lane int, item *Item, try int) {
 }
 
 // once makes one try. It returns an ending, or how long to wait for the next.
-func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending, time.Duration) {
+func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Ending, time.Duration) {
 	if !r.mayTake(item) {
 		return nil, stays
 	}
@@ -138,9 +163,13 @@ func (r *Run) once(ctx context.Context, lane int, item *Item, try int) (*Ending,
 		return nil, 0
 	}
 	defer release()
-	a.flight = r.progress.takeOff(lane, route.SourceAddress(*item), max(0, item.Size))
-	defer r.progress.land(lane)
-	ending, err := a.do(held)
+	a.flight = r.progress.takeOff(route.SourceAddress(*item), max(0, item.Size))
+	defer r.progress.land(a.flight)
+	ending, err := a.do(store.WithIdle(held, func() {
+		a.flight.idle.Store(true)
+		release()
+		free()
+	}))
 	if err == nil {
 		r.full.Store(0)
 		if route.Contents != "" && ending.Held == nil {
@@ -498,7 +527,9 @@ func (a *attempt) replaceKnown(ctx context.Context, entry store.Entry) (*Ending,
 
 // flight is an item on its way.
 type flight struct {
+	number  int64 // in the order in which they began
 	address string
 	size    int64
 	moved   atomic.Int64
+	idle    atomic.Bool // all of it has moved
 }

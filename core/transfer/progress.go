@@ -1,7 +1,10 @@
 package transfer
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -61,7 +64,9 @@ type progress struct {
 	away atomic.Pointer[[]Away]
 
 	mu      sync.Mutex
-	flights []*flight // by lane
+	lanes   int
+	flights map[*flight]bool
+	begun   int64 // flights so far
 	samples []sample
 }
 
@@ -71,7 +76,7 @@ type sample struct {
 	items int64
 }
 
-func (p *progress) init(lanes int) { p.flights = make([]*flight, lanes) }
+func (p *progress) init(lanes int) { p.lanes, p.flights = lanes, map[*flight]bool{} }
 
 func (p *progress) restore(t Tally) {
 	p.planned.Store(t.Planned)
@@ -123,18 +128,19 @@ func (p *progress) rest(state State, n int64) {
 	}
 }
 
-func (p *progress) takeOff(lane int, address string, size int64) *flight {
-	f := &flight{address: address, size: size}
+func (p *progress) takeOff(address string, size int64) *flight {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.flights[lane] = f
+	p.begun++
+	f := &flight{number: p.begun, address: address, size: size}
+	p.flights[f] = true
 	return f
 }
 
-func (p *progress) land(lane int) {
+func (p *progress) land(f *flight) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.flights[lane] = nil
+	delete(p.flights, f)
 }
 
 func (p *progress) moved() int64 {
@@ -145,10 +151,8 @@ func (p *progress) moved() int64 {
 
 func (p *progress) movedLocked() int64 {
 	moved := p.landed.Load()
-	for _, f := range p.flights {
-		if f != nil {
-			moved += f.moved.Load()
-		}
+	for f := range p.flights {
+		moved += f.moved.Load()
 	}
 	return moved
 }
@@ -163,8 +167,8 @@ func (r *Run) Snapshot() Snapshot {
 		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(), Removed: p.removed.Load(), Retries: p.retries.Load(),
 		Failed: p.failed.Load(), Unchanged: p.unchanged.Load(), Bytes: p.bytes.Load(), Moved: p.movedLocked(), Left: -1,
 	}
-	for _, f := range p.flights {
-		if f != nil {
+	for _, f := range slices.SortedFunc(maps.Keys(p.flights), func(a, b *flight) int { return cmp.Compare(a.number, b.number) }) {
+		if !f.idle.Load() {
 			s.Flying = append(s.Flying, Flying{Address: f.address, Size: f.size, Moved: min(f.moved.Load(), f.size)})
 		}
 	}
@@ -219,7 +223,7 @@ func (p *progress) sample(s *Snapshot, now time.Time) {
 	if left := s.Bytes - s.Moved; left > 0 && s.Rate > 0 {
 		byBytes = float64(left) / s.Rate
 	}
-	if left := s.Waiting(); left > int64(len(p.flights)) && s.ItemsRate > 0 {
+	if left := s.Waiting(); left > int64(p.lanes) && s.ItemsRate > 0 {
 		byItems = float64(left) / s.ItemsRate
 	}
 	if byBytes+byItems > 0 || s.Waiting() == 0 {

@@ -194,6 +194,7 @@ type Memory interface {
 	PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error)
 	Pair(ctx context.Context, scope string, key store.Key) (*compare.Pair, error)
 	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
+	Known(ctx context.Context, scope string) (int64, error)
 }
 
 // Plan computes what a run over the routes would do, or over some places of them where
@@ -284,9 +285,13 @@ func (p planning) origins(ctx context.Context, back bool) func(store.Entry) (*pl
 	if !store.CanCopy(to.Store) && !(p.rules.Type.Removes() && store.CanMove(to.Store)) {
 		return nil
 	}
+	known, err := p.memory.Known(ctx, p.Scope)
+	nothing := err == nil && known == 0
 	return func(entry store.Entry) (*plan.Origin, error) {
 		mark := compare.MarkOf(entry)
-		if mark == "" {
+		// Where nothing was known, all there is was brought by this run, and no file has
+		// come a second time but by its content.
+		if mark == "" || nothing && !compare.MarkIsContent(mark) {
 			return nil, nil
 		}
 		return p.memory.Find(ctx, p.Scope, mark, back)

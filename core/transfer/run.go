@@ -11,6 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"deftheron/core/pace"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -63,7 +65,7 @@ type Options struct {
 	Backoff func(try int) time.Duration
 	// HeadStart is how long the plan may run before bytes move to a target
 	// that tells its space, so that a lack of it is found before anything
-	// is changed; 0 is a quarter of a second.
+	// is changed; 0 is a tenth of a second.
 	HeadStart time.Duration
 	// Scratch is the folder in which content of unknown size is kept until
 	// it is sent, where the target has to be told the size; empty is the
@@ -100,6 +102,10 @@ type Run struct {
 	flush   chan chan struct{} // asks that all endings be written down
 	work    chan *Item
 	large   chan *Item     // what is begun before its turn
+	lanes   sync.WaitGroup // and what feeds them
+	vacant  chan int       // lanes that nobody is in
+	free    atomic.Int64   // goroutines that wait for one
+	idling  *semaphore.Weighted
 	pending sync.WaitGroup // items that were claimed and have not ended
 	more    chan struct{}  // something was enqueued
 	planned chan struct{}  // closed when all is enqueued, or never will be
@@ -153,7 +159,7 @@ func New(options Options) *Run {
 		options.Backoff = backoff
 	}
 	if options.HeadStart == 0 {
-		options.HeadStart = 250 * time.Millisecond
+		options.HeadStart = 100 * time.Millisecond
 	}
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
@@ -168,7 +174,7 @@ func New(options Options) *Run {
 	r := &Run{
 		Options: options, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
-		planned: make(chan struct{}), start: newStart(),
+		planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)
@@ -231,17 +237,18 @@ func (r *Run) Execute(ctx context.Context) Result {
 
 	// The ledger outlives the lanes, and writes down their last endings
 	// even when the run is cancelled.
-	var ledger, workers sync.WaitGroup
+	var ledger sync.WaitGroup
 	var ledgerErr error
 	ledger.Go(func() { ledgerErr = r.keepLedger(context.WithoutCancel(ctx)) })
-	workers.Go(func() {
+	r.lanes.Go(func() {
 		defer close(r.work)
 		r.goThrough(working, tally)
 	})
 	for lane := range r.Lanes {
-		workers.Go(func() { r.runLane(working, lane) })
+		r.vacant <- lane
+		r.lanes.Go(func() { r.runLane(working) })
 	}
-	workers.Wait()
+	r.lanes.Wait()
 	close(r.endings)
 	ledger.Wait()
 	if left := r.left.Load(); left != nil && ctx.Err() == nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 
 	"golang.org/x/sys/unix"
 
@@ -30,13 +29,13 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	}
 	defer body.Close()
 	source := body.(*reader)
-	written, err := a.arrive(store.Writing{Place: to, Size: there.Size, Modified: there.Modified, If: store.Absent, Run: run}, func(arrival *arrival) (store.Hash, error) {
+	written, err := a.arrive(ctx, store.Writing{Place: to, Size: there.Size, Modified: there.Modified, If: store.Absent, Run: run}, func(arrival *arrival) (store.Hash, error) {
 		count, err := copyData(ctx, arrival.file, source.file)
 		if err != nil {
 			return store.Hash{}, wrap("copy", from.String(), err)
 		}
-		if now, err := source.look(); err != nil || !store.SameRevision(now.Revision, revision) {
-			return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		if err := source.end(); err != io.EOF {
+			return store.Hash{}, err
 		}
 		return store.Hash{}, exactly(count, there.Size)
 	})
@@ -45,26 +44,26 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 
 // copyData copies what a file holds, by copy_file_range, and leaves its holes out. It
 // returns the file's size.
-func copyData(ctx context.Context, to, from *os.File) (size int64, err error) {
-	if size, err = from.Seek(0, io.SeekEnd); err != nil {
+func copyData(ctx context.Context, to, from *file) (size int64, err error) {
+	if size, err = from.seek(0, io.SeekEnd); err != nil {
 		return 0, err
 	}
-	if err := to.Truncate(size); err != nil {
+	if err := to.truncate(size); err != nil {
 		return 0, err
 	}
 	for at := int64(0); at < size; {
 		begin, end := at, size
-		switch data, err := unix.Seek(int(from.Fd()), at, unix.SEEK_DATA); {
+		switch data, err := from.seek(at, unix.SEEK_DATA); {
 		case errors.Is(err, unix.ENXIO): // holes alone
 			return size, nil
 		case err == nil:
 			begin = data
-			if hole, err := unix.Seek(int(from.Fd()), data, unix.SEEK_HOLE); err == nil {
+			if hole, err := from.seek(data, unix.SEEK_HOLE); err == nil {
 				end = hole
 			}
 		} // where the file system knows no holes all is data
-		for _, file := range []*os.File{from, to} {
-			if _, err := file.Seek(begin, io.SeekStart); err != nil {
+		for _, file := range []*file{from, to} {
+			if _, err := file.seek(begin, io.SeekStart); err != nil {
 				return 0, err
 			}
 		}
@@ -72,7 +71,7 @@ func copyData(ctx context.Context, to, from *os.File) (size int64, err error) {
 			if err := ctx.Err(); err != nil {
 				return 0, err
 			}
-			n, err := io.CopyN(to, from, min(copyAtOnce, end-at))
+			n, err := copyRange(to, from, min(copyAtOnce, end-at))
 			if at += n; err == io.EOF { // it has become shorter
 				return at, nil
 			}

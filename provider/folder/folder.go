@@ -110,6 +110,8 @@ type account struct {
 	path  string
 	start identity
 
+	handles handles
+
 	mu    sync.Mutex
 	dirty map[string]bool // folders whose names have changed since the last Sync
 	// watcher tells changes, once they were asked for.
@@ -238,6 +240,9 @@ func (a *account) unlink(place store.Ref, flags int) (store.Removal, error) {
 		return "", wrap("remove", place.String(), err)
 	}
 	defer dir.Close()
+	if flags == unix.AT_REMOVEDIR {
+		a.handles.dropAll()
+	}
 	err = unix.Unlinkat(int(dir.Fd()), filepath.Base(local), flags)
 	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EPERM) && a.isFolder(dir, local) {
 		return "", store.Errorf(store.ErrNotFound, "%s is a folder now", place)
@@ -252,38 +257,8 @@ func (a *account) unlink(place store.Ref, flags int) (store.Removal, error) {
 // isFolder reports whether a folder has a name: some file systems refuse to unlink
 // one as not permitted.
 func (a *account) isFolder(dir *os.File, local string) bool {
-	entry, err := entryAt(dir, filepath.Base(local))
+	entry, err := entryAt(int(dir.Fd()), filepath.Base(local))
 	return err == nil && entry.Kind == store.KindFolder
-}
-
-func (a *account) touched(local string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.dirty[local] = true
-}
-
-// Sync is store.Capabilities.Sync: contents were synced before they got their
-// names, so the names are what is left to do.
-func (a *account) Sync(ctx context.Context) error {
-	a.mu.Lock()
-	dirty := a.dirty
-	a.dirty = map[string]bool{}
-	a.mu.Unlock()
-	for local := range dirty {
-		dir, err := a.root.Open(local)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // removed since; its parent is dirty too
-		}
-		if err != nil {
-			return wrap("sync", local, err)
-		}
-		err = dir.Sync()
-		dir.Close()
-		if err != nil {
-			return wrap("sync", local, err)
-		}
-	}
-	return nil
 }
 
 // Clean is store.Capabilities.Clean.

@@ -20,44 +20,35 @@ const wanted = unix.STATX_BASIC_STATS | unix.STATX_BTIME
 
 // entryAt is entryAt of what an account may see.
 func (a *account) entryAt(dir *os.File, name string) (store.Entry, error) {
-	stat, err := statAt(dir, name)
+	stat, err := statAt(int(dir.Fd()), name)
 	if err != nil {
 		return store.Entry{}, err
 	}
 	if a.guard.hides(&stat) {
 		return store.Entry{}, unix.ENOENT
 	}
-	return entryOf(name, &stat, time.Now()), nil
+	return entryOf(name, &stat), nil
 }
 
 // entryAt looks at what has a name in a folder, and does not follow a link.
-func entryAt(dir *os.File, name string) (store.Entry, error) {
+func entryAt(dir int, name string) (store.Entry, error) {
 	stat, err := statAt(dir, name)
 	if err != nil {
 		return store.Entry{}, err
 	}
-	return entryOf(name, &stat, time.Now()), nil
+	return entryOf(name, &stat), nil
 }
 
-func statAt(dir *os.File, name string) (stat unix.Statx_t, err error) {
-	err = unix.Statx(int(dir.Fd()), name, unix.AT_SYMLINK_NOFOLLOW, wanted, &stat)
+func statAt(dir int, name string) (stat unix.Statx_t, err error) {
+	err = unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW, wanted, &stat)
 	return stat, err
-}
-
-// entryOfFile looks at an open file.
-func entryOfFile(name string, file *os.File) (store.Entry, error) {
-	var stat unix.Statx_t
-	if err := unix.Statx(int(file.Fd()), "", unix.AT_EMPTY_PATH, wanted, &stat); err != nil {
-		return store.Entry{}, err
-	}
-	return entryOf(name, &stat, time.Now()), nil
 }
 
 // entryOf makes an entry. Its revision is of the inode, the size, and the times of
 // the last change of the content and of the inode, of which nobody can set the
 // second. Its identity is of the inode and the time of its birth, as inodes are
 // used again at once.
-func entryOf(name string, stat *unix.Statx_t, now time.Time) store.Entry {
+func entryOf(name string, stat *unix.Statx_t) store.Entry {
 	entry := store.Entry{Name: name, Modified: timeOf(stat.Mtime)}
 	switch stat.Mode & unix.S_IFMT {
 	case unix.S_IFDIR:
@@ -71,7 +62,7 @@ func entryOf(name string, stat *unix.Statx_t, now time.Time) store.Entry {
 	entry.Size = int64(stat.Size)
 	entry.Identity = strconv.FormatUint(stat.Ino, 36) + "." + nanoseconds(stat.Btime)
 	revision := strconv.FormatUint(stat.Ino, 36) + "." + strconv.FormatInt(entry.Size, 36) + "." + nanoseconds(stat.Mtime) + "." + nanoseconds(stat.Ctime)
-	entry.Revision = store.RevisionAt(revision, entry.Modified, now, clockStep)
+	entry.Revision = store.RevisionAt(revision, entry.Modified, time.Now(), clockStep)
 	return entry
 }
 

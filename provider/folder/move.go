@@ -23,6 +23,7 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 	if err := checkName(to.Folder.Path, to.Name); err != nil {
 		return store.Entry{}, err
 	}
+	a.handles.dropAll() // a folder may be moved
 	held := revision != "" && there.Kind == store.KindFile
 	if held && !store.SameRevision(there.Revision, revision) {
 		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)

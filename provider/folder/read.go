@@ -4,9 +4,10 @@ import (
 	"container/heap"
 	"context"
 	"io"
+	"io/fs"
 	"iter"
-	"os"
 	"path/filepath"
+	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -98,70 +99,62 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	if err != nil {
 		return nil, store.Errorf(store.ErrNotFound, "%s: %w", reading.Place, err)
 	}
-	dir, err := a.openDir(filepath.Dir(local))
+	reader, err := a.openFile(local, reading)
 	if err != nil {
 		return nil, wrap("read", reading.Place.String(), err)
-	}
-	// Not blocking, since a pipe has to be recognised before it is waited on.
-	file, err := openAt(dir, filepath.Base(local), unix.O_RDONLY|unix.O_NONBLOCK, 0)
-	dir.Close()
-	if err != nil {
-		return nil, wrap("read", reading.Place.String(), err)
-	}
-	if err := a.guard.checkFile(file); err != nil { // a hard link to it
-		file.Close()
-		return nil, wrap("read", reading.Place.String(), err)
-	}
-	reader := &reader{file: file, place: reading.Place}
-	entry, err := reader.look()
-	switch {
-	case err != nil:
-	case entry.Kind == store.KindFolder:
-		err = store.Errorf(store.ErrNotFound, "%s is a folder", reading.Place)
-	case entry.Kind != store.KindFile:
-		err = store.Errorf(store.ErrRefused, "%s is not a file", reading.Place)
-	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
-		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
-	default:
-		reader.opened, reader.growing = entry, reading.Growing
-		reader.left = entry.Size - reading.Offset
-		if reading.Length > 0 {
-			reader.left = min(reader.left, reading.Length)
-		}
-		_, err = file.Seek(reading.Offset, io.SeekStart)
-	}
-	if err != nil {
-		file.Close()
-		return nil, err
 	}
 	return reader, nil
 }
 
-// openAt opens a file in a folder, and does not follow a link.
-func openAt(dir *os.File, name string, flags int, mode uint32) (*os.File, error) {
-	for {
-		fd, err := unix.Openat(int(dir.Fd()), name, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC, mode)
-		if err == unix.EINTR {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		return os.NewFile(uintptr(fd), name), nil
+func (a *account) openFile(local string, reading store.Reading) (_ *reader, err error) {
+	folder := filepath.Dir(local)
+	dir, err := a.take(folder)
+	if err != nil {
+		return nil, err
 	}
+	defer func() { a.handles.put(folder, dir, err != nil) }()
+	// Not blocking, since a pipe has to be recognised before it is waited on.
+	file, err := openAt(dir.fd, filepath.Base(local), unix.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			file.close()
+		}
+	}()
+	stat, err := file.stat()
+	if err != nil {
+		return nil, err
+	}
+	entry := entryOf(reading.Place.Name, &stat)
+	switch {
+	case a.guard.hides(&stat): // a hard link to it
+		return nil, fs.ErrNotExist
+	case entry.Kind == store.KindFolder:
+		return nil, store.Errorf(store.ErrNotFound, "%s is a folder", reading.Place)
+	case entry.Kind != store.KindFile:
+		return nil, store.Errorf(store.ErrRefused, "%s is not a file", reading.Place)
+	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
+		return nil, store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
+	}
+	r := &reader{file: file, place: reading.Place, opened: stat, growing: reading.Growing, left: entry.Size - reading.Offset}
+	if reading.Length > 0 {
+		r.left = min(r.left, reading.Length)
+	}
+	if reading.Offset != 0 {
+		_, err = file.seek(reading.Offset, io.SeekStart)
+	}
+	return r, err
 }
 
 type reader struct {
-	file    *os.File
+	file    *file
 	place   store.Ref
-	opened  store.Entry
+	opened  unix.Statx_t
 	growing bool
 	left    int64
-}
-
-func (r *reader) look() (store.Entry, error) {
-	entry, err := entryOfFile(r.place.Name, r.file)
-	return entry, wrap("look at", r.place.String(), err)
+	closed  sync.Once
 }
 
 func (r *reader) Read(p []byte) (int, error) {
@@ -181,20 +174,24 @@ func (r *reader) Read(p []byte) (int, error) {
 }
 
 func (r *reader) end() error {
-	entry, err := r.look()
+	now, err := r.file.stat()
 	if err != nil {
-		return err
+		return wrap("look at", r.place.String(), err)
 	}
-	if r.growing && entry.Identity == r.opened.Identity && entry.Size >= r.opened.Size {
-		return io.EOF
-	}
-	if !store.SameRevision(entry.Revision, r.opened.Revision) {
+	same := now.Ino == r.opened.Ino && now.Btime == r.opened.Btime
+	switch {
+	case r.growing && same && now.Size >= r.opened.Size:
+	case !same || now.Size != r.opened.Size || now.Mtime != r.opened.Mtime || now.Ctime != r.opened.Ctime:
 		return store.Errorf(store.ErrChanged, "%s changed while it was read", r.place)
 	}
 	return io.EOF
 }
 
-func (r *reader) Close() error { return r.file.Close() }
+// Close implements io.Closer. It may be called more than once.
+func (r *reader) Close() error {
+	r.closed.Do(r.file.close)
+	return nil
+}
 
 // SumKinds implements store.Summer: any, as the file is here.
 func (a *account) SumKinds() []store.HashKind {

@@ -270,6 +270,7 @@ func (a *account) changesOf(ctx context.Context, folder store.Folder, paths []to
 
 // Close ends the watching; the folder itself stays open to who still uses it.
 func (a *account) Close() error {
+	a.handles.dropAll()
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.watcher == nil {

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"sync"
 	"time"
 
@@ -26,11 +25,11 @@ const flushEvery = 8 << 20
 
 // Write implements store.Store.
 func (a *account) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
-	return a.arrive(writing, func(arrival *arrival) (store.Hash, error) { return arrival.receive(ctx, writing) })
+	return a.arrive(ctx, writing, func(arrival *arrival) (store.Hash, error) { return arrival.receive(ctx, writing) })
 }
 
 // arrive writes a file under a name of ours by receive, and gives it its own.
-func (a *account) arrive(writing store.Writing, receive func(*arrival) (store.Hash, error)) (store.Written, error) {
+func (a *account) arrive(ctx context.Context, writing store.Writing, receive func(*arrival) (store.Hash, error)) (_ store.Written, err error) {
 	local, err := localPath(writing.Place.Folder.Path)
 	if err != nil {
 		return store.Written{}, err
@@ -38,27 +37,29 @@ func (a *account) arrive(writing store.Writing, receive func(*arrival) (store.Ha
 	if err := checkName(writing.Place.Folder.Path, writing.Place.Name); err != nil {
 		return store.Written{}, err
 	}
-	dir, err := a.openDir(local)
+	dir, err := a.take(local)
 	if err != nil {
 		return store.Written{}, wrap("open the folder of", writing.Place.String(), err)
 	}
-	defer dir.Close()
+	defer func() { a.handles.put(local, dir, err != nil) }()
 
 	arrival := &arrival{dir: dir, place: writing.Place, temporary: arrivingName(writing.Run)}
-	// Looked at before the content is read, so that nothing is read in vain.
-	if err := arrival.check(writing.If); err != nil {
-		return store.Written{}, err
+	if writing.Size < 0 || writing.Size > worthALook || !writing.If.IsAbsent() {
+		// Looked at before the content is read, so that nothing is read in vain.
+		if err := arrival.check(writing.If); err != nil {
+			return store.Written{}, err
+		}
 	}
 	if err := a.room(writing.Size); err != nil {
 		return store.Written{}, err
 	}
 	defer arrival.abandon()
-	if arrival.file, err = openAt(dir, arrival.temporary, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o666); err != nil {
+	if arrival.file, err = openAt(dir.fd, arrival.temporary, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o666); err != nil {
 		return store.Written{}, wrap("write", writing.Place.String(), err)
 	}
 	proof, err := receive(arrival)
 	if err == nil {
-		err = arrival.finish(writing)
+		err = arrival.finish(ctx, writing)
 	}
 	if err != nil {
 		return store.Written{}, err
@@ -70,6 +71,10 @@ func (a *account) arrive(writing store.Writing, receive func(*arrival) (store.Ha
 	a.touched(local)
 	return store.Written{Entry: entry, Proof: proof}, nil
 }
+
+// worthALook is the size in bytes above which it is looked whether something has a name,
+// before a content is read for it.
+const worthALook = 64 << 10
 
 func arrivingName(run string) string {
 	var random [6]byte
@@ -92,22 +97,20 @@ func (a *account) room(size int64) error {
 
 // arrival is one file on its way into a folder.
 type arrival struct {
-	dir       *os.File // the folder
+	dir       *handle // of the folder
 	place     store.Ref
 	temporary string
-	file      *os.File
+	file      *file
 	settled   bool
 }
-
-func (r *arrival) fd() int { return int(r.dir.Fd()) }
 
 func (r *arrival) abandon() {
 	if r.file == nil {
 		return
 	}
-	r.file.Close()
+	r.file.close()
 	if !r.settled {
-		_ = unix.Unlinkat(r.fd(), r.temporary, 0)
+		_ = unix.Unlinkat(r.dir.fd, r.temporary, 0)
 	}
 }
 
@@ -126,16 +129,19 @@ func (r *arrival) receive(ctx context.Context, writing store.Writing) (store.Has
 }
 
 // finish sets the time of what has arrived, and syncs.
-func (r *arrival) finish(writing store.Writing) error {
+func (r *arrival) finish(ctx context.Context, writing store.Writing) error {
 	if !writing.Modified.IsZero() {
 		times := []unix.Timespec{
 			unix.NsecToTimespec(time.Now().UnixNano()), unix.NsecToTimespec(writing.Modified.UnixNano()),
 		}
-		if err := unix.UtimesNanoAt(r.fd(), r.temporary, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		if err := unix.UtimesNanoAt(r.dir.fd, r.temporary, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			return wrap("set the time of", r.place.String(), err)
 		}
 	}
-	return wrap("sync", r.place.String(), r.file.Sync())
+	if err := r.dir.volume.sync(ctx, r.file); err != nil {
+		return wrap("sync", r.place.String(), err)
+	}
+	return nil
 }
 
 func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, err error) {
@@ -150,7 +156,7 @@ func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, 
 		n, err := stream.Read(*buffer)
 		if n > 0 {
 			if hole = isHole((*buffer)[:n]); hole {
-				_, err := r.file.Seek(int64(n), io.SeekCurrent)
+				_, err := r.file.seek(int64(n), io.SeekCurrent)
 				if err != nil {
 					return count, wrap("write", r.place.String(), err)
 				}
@@ -161,7 +167,7 @@ func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, 
 		}
 		if err == io.EOF {
 			if hole {
-				err = wrap("write", r.place.String(), r.file.Truncate(count))
+				err = wrap("write", r.place.String(), r.file.truncate(count))
 				return count, err
 			}
 			return count, nil
@@ -171,7 +177,7 @@ func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, 
 		}
 		if count-flushed >= flushEvery {
 			// Advice alone: an error here says nothing about the data.
-			_ = unix.SyncFileRange(int(r.file.Fd()), flushed, count-flushed, unix.SYNC_FILE_RANGE_WRITE)
+			_ = unix.SyncFileRange(r.file.fd, flushed, count-flushed, unix.SYNC_FILE_RANGE_WRITE)
 			flushed = count
 		}
 	}
@@ -203,7 +209,7 @@ func (r *arrival) check(condition store.Condition) error {
 
 // expected returns what is there, if the condition holds.
 func (r *arrival) expected(condition store.Condition) (store.Entry, error) {
-	entry, err := entryAt(r.dir, r.place.Name)
+	entry, err := entryAt(r.dir.fd, r.place.Name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return entry, wrap("look at", r.place.String(), err)
 	}
@@ -231,27 +237,36 @@ func (r *arrival) settle(condition store.Condition) (store.Entry, error) {
 		err = r.exchange(condition)
 	default:
 		if err = r.check(condition); err == nil {
-			err = unix.Renameat(r.fd(), r.temporary, r.fd(), r.place.Name)
+			err = unix.Renameat(r.dir.fd, r.temporary, r.dir.fd, r.place.Name)
+		}
+	}
+	if condition.IsAbsent() && errors.Is(err, fs.ErrExist) {
+		if there := r.check(condition); there != nil { // it tells what
+			err = there
 		}
 	}
 	if err != nil {
 		return store.Entry{}, wrap("put in place", r.place.String(), err)
 	}
 	r.settled = true
-	entry, err := entryOfFile(r.place.Name, r.file)
+	stat, err := r.file.stat()
+	if err != nil {
+		return store.Entry{}, wrap("look at", r.place.String(), err)
+	}
+	entry := entryOf(r.place.Name, &stat)
 	entry.Revision = store.SettledRevision(entry.Revision)
-	return entry, wrap("look at", r.place.String(), err)
+	return entry, nil
 }
 
 func (r *arrival) create() error {
-	err := unix.Renameat2(r.fd(), r.temporary, r.fd(), r.place.Name, unix.RENAME_NOREPLACE)
+	err := unix.Renameat2(r.dir.fd, r.temporary, r.dir.fd, r.place.Name, unix.RENAME_NOREPLACE)
 	if !unsupported(err) {
 		return err
 	}
-	if err := unix.Linkat(r.fd(), r.temporary, r.fd(), r.place.Name, 0); err != nil {
+	if err := unix.Linkat(r.dir.fd, r.temporary, r.dir.fd, r.place.Name, 0); err != nil {
 		return err
 	}
-	return unix.Unlinkat(r.fd(), r.temporary, 0)
+	return unix.Unlinkat(r.dir.fd, r.temporary, 0)
 }
 
 // exchange swaps the two names, and back again if what came out is not what
@@ -262,11 +277,11 @@ func (r *arrival) exchange(condition store.Condition) error {
 		return err
 	}
 	swap := func() error {
-		return unix.Renameat2(r.fd(), r.temporary, r.fd(), r.place.Name, unix.RENAME_EXCHANGE)
+		return unix.Renameat2(r.dir.fd, r.temporary, r.dir.fd, r.place.Name, unix.RENAME_EXCHANGE)
 	}
 	err = swap()
 	if unsupported(err) {
-		return unix.Renameat(r.fd(), r.temporary, r.fd(), r.place.Name)
+		return unix.Renameat(r.dir.fd, r.temporary, r.dir.fd, r.place.Name)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return store.Errorf(store.ErrChanged, "%s was removed meanwhile", r.place)
@@ -274,7 +289,7 @@ func (r *arrival) exchange(condition store.Condition) error {
 	if err != nil {
 		return err
 	}
-	came, err := entryAt(r.dir, r.temporary)
+	came, err := entryAt(r.dir.fd, r.temporary)
 	if err != nil || !sameContent(before, came) {
 		if back := swap(); back != nil {
 			r.settled = true // keep both: what came out stays under the temporary name
@@ -282,7 +297,7 @@ func (r *arrival) exchange(condition store.Condition) error {
 		}
 		return store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
 	}
-	return unix.Unlinkat(r.fd(), r.temporary, 0)
+	return unix.Unlinkat(r.dir.fd, r.temporary, 0)
 }
 
 func unsupported(err error) bool {

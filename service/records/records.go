@@ -135,7 +135,7 @@ var driverName = sqlite.DriverName
 
 func open(path, mode string, connections int) (*gorm.DB, error) {
 	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
-	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_cache_size=-4000&mode=" + mode
+	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_cache_size=-4000&_stmt_cache_size=64&_mutex=no&mode=" + mode
 	db, err := gorm.Open(sqlite.New(sqlite.Config{DriverName: driverName, DSN: dsn}), &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
 	})

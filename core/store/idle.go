@@ -1,0 +1,19 @@
+package store
+
+import "context"
+
+type idleKey struct{}
+
+// WithIdle returns a context under which a store says by [Idle] that a request only
+// waits for what many wait for together, such as the disk. idle is called at most once.
+func WithIdle(ctx context.Context, idle func()) context.Context {
+	return context.WithValue(ctx, idleKey{}, idle)
+}
+
+// Idle says that the request under ctx needs neither processor nor connections until it
+// ends, but for a moment: whoever made it may take up other work meanwhile.
+func Idle(ctx context.Context) {
+	if idle, ok := ctx.Value(idleKey{}).(func()); ok {
+		idle()
+	}
+}

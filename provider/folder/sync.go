@@ -1,0 +1,166 @@
+package folder
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"deftheron/core/store"
+)
+
+// worthAll is from how many files on that a whole file system is synced rather than each
+// file: the disk is waited for once then.
+const worthAll = 16
+
+// volume is a file system, and syncs what is written to it. What comes while it works
+// goes together next.
+type volume struct {
+	mu      sync.Mutex
+	waiting []syncing
+	working bool
+}
+
+type syncing struct {
+	file *file
+	done chan error
+}
+
+// volumes are the file systems of all accounts, by their device numbers.
+var volumes struct {
+	sync.Mutex
+	known map[uint64]*volume
+}
+
+// volumeOf is the file system that an open file or folder is on; nil where nothing on it
+// outlives the machine.
+func volumeOf(fd int) (*volume, error) {
+	var stat unix.Stat_t
+	if err := unix.Fstat(fd, &stat); err != nil {
+		return nil, err
+	}
+	// Asked each time: the number of a device that is gone is given to another.
+	var system unix.Statfs_t
+	if unix.Fstatfs(fd, &system) == nil && system.Type == unix.TMPFS_MAGIC {
+		return nil, nil
+	}
+	volumes.Lock()
+	defer volumes.Unlock()
+	if volumes.known == nil {
+		volumes.known = map[uint64]*volume{}
+	}
+	v := volumes.known[stat.Dev]
+	if v == nil {
+		v = &volume{}
+		volumes.known[stat.Dev] = v
+	}
+	return v, nil
+}
+
+// sync returns when a file is safe on the disk.
+func (v *volume) sync(ctx context.Context, f *file) error {
+	if v == nil {
+		return nil
+	}
+	mine := syncing{f, make(chan error, 1)}
+	v.mu.Lock()
+	v.waiting = append(v.waiting, mine)
+	if !v.working {
+		v.working = true
+		go v.work()
+	}
+	v.mu.Unlock()
+	store.Idle(ctx)
+	return <-mine.done
+}
+
+// gather is for how long others are waited for where many came at once before.
+const gather = 5 * time.Millisecond
+
+func (v *volume) work() {
+	many := false
+	for {
+		if many {
+			time.Sleep(gather)
+		}
+		v.mu.Lock()
+		group := v.waiting
+		v.waiting = nil
+		v.working = len(group) > 0
+		v.mu.Unlock()
+		if len(group) == 0 {
+			return
+		}
+		many = len(group) >= worthAll
+		if many && again(func() error { return unix.Syncfs(group[0].file.fd) }) == nil {
+			for _, one := range group {
+				one.done <- nil
+			}
+			continue
+		}
+		// A file system that could not be synced does not say which file it was.
+		for _, one := range group {
+			go func() { one.done <- one.file.sync() }()
+		}
+	}
+}
+
+func (a *account) touched(local string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.dirty[local] = true
+}
+
+// Sync is store.Capabilities.Sync: contents were synced before they got their
+// names, so the names are what is left to do.
+func (a *account) Sync(ctx context.Context) error {
+	a.mu.Lock()
+	dirty := a.dirty
+	a.dirty = map[string]bool{}
+	a.mu.Unlock()
+	err := a.syncFolders(dirty)
+	if err != nil { // they are still to be done
+		for local := range dirty {
+			a.touched(local)
+		}
+	}
+	return err
+}
+
+func (a *account) syncFolders(dirty map[string]bool) error {
+	synced := map[*volume]bool{}
+	for local := range dirty {
+		dir, err := a.root.Open(local)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // removed since; its parent is dirty too
+		}
+		if err == nil {
+			err = syncFolder(dir, len(dirty) >= worthAll, synced)
+			dir.Close()
+		}
+		if err != nil {
+			return wrap("sync", local, err)
+		}
+	}
+	return nil
+}
+
+// syncFolder makes the names in a folder safe, with those of the whole file system where
+// many folders are to be synced.
+func syncFolder(dir *os.File, many bool, synced map[*volume]bool) error {
+	v, err := volumeOf(int(dir.Fd()))
+	switch {
+	case err != nil:
+		return err
+	case v == nil || synced[v]:
+		return nil
+	case many && again(func() error { return unix.Syncfs(int(dir.Fd())) }) == nil:
+		synced[v] = true
+		return nil
+	}
+	return dir.Sync()
+}
