@@ -106,7 +106,8 @@ func (s *smallTree) pair(n int, other func(to string) float64) (ours, theirs flo
 
 func (s *smallTree) bare(to string) float64 {
 	s.makeFolders(to)
-	return s.p.loop(s.t, nil, s.set, "-disk", "-from", s.source, "-to", to, "-workers", "4")
+	seconds, _ := s.p.loop(s.t, nil, s.set, "-disk", "-from", s.source, "-to", to, "-workers", "4")
+	return seconds
 }
 
 func (s *smallTree) cp(to string) float64 {

@@ -25,6 +25,7 @@ type ObjectStore struct {
 	Key      string
 	Secret   string
 	Data     string // the folder that holds its buckets
+	PID      int
 	buckets  int
 }
 
@@ -42,6 +43,7 @@ func StartObjectStore(t testing.TB) *ObjectStore {
 	command := exec.Command(binary, "--quiet", "--keep-alive", "--port", address, "posix", s.Data)
 	command.Env = append(os.Environ(), "ROOT_ACCESS_KEY="+s.Key, "ROOT_SECRET_KEY="+s.Secret)
 	Start(t, command)
+	s.PID = command.Process.Pid
 	WaitFor(t, address)
 	return s
 }

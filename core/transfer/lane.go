@@ -163,7 +163,7 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 		return nil, 0
 	}
 	defer release()
-	a.flight = r.progress.takeOff(route.SourceAddress(*item), max(0, item.Size))
+	a.flight = r.progress.takeOff(route.Source, item)
 	defer r.progress.land(a.flight)
 	ending, err := a.do(store.WithIdle(held, func() {
 		a.flight.idle.Store(true)
@@ -527,9 +527,11 @@ func (a *attempt) replaceKnown(ctx context.Context, entry store.Entry) (*Ending,
 
 // flight is an item on its way.
 type flight struct {
-	number  int64 // in the order in which they began
-	address string
-	size    int64
-	moved   atomic.Int64
-	idle    atomic.Bool // all of it has moved
+	number int64 // in the order in which they began
+	from   store.Address
+	key    store.Key
+	kind   store.Kind
+	size   int64
+	moved  atomic.Int64
+	idle   atomic.Bool // all of it has moved
 }

@@ -128,11 +128,11 @@ func (p *progress) rest(state State, n int64) {
 	}
 }
 
-func (p *progress) takeOff(address string, size int64) *flight {
+func (p *progress) takeOff(from Side, item *Item) *flight {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.begun++
-	f := &flight{number: p.begun, address: address, size: size}
+	f := &flight{number: p.begun, from: from.Address, key: item.Key, kind: item.Kind, size: max(0, item.Size)}
 	p.flights[f] = true
 	return f
 }
@@ -169,7 +169,7 @@ func (r *Run) Snapshot() Snapshot {
 	}
 	for _, f := range slices.SortedFunc(maps.Keys(p.flights), func(a, b *flight) int { return cmp.Compare(a.number, b.number) }) {
 		if !f.idle.Load() {
-			s.Flying = append(s.Flying, Flying{Address: f.address, Size: f.size, Moved: min(f.moved.Load(), f.size)})
+			s.Flying = append(s.Flying, Flying{Address: Side{Address: f.from}.address(f.key, f.kind), Size: f.size, Moved: min(f.moved.Load(), f.size)})
 		}
 	}
 	if away := p.away.Load(); away != nil {

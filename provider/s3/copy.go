@@ -44,7 +44,7 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	}
 	if etag := strings.Trim(copied.ETag, `"`); etag == revision && !copied.LastModified.IsZero() {
 		copied.Size = size
-		entry := a.entryOf(to.Name, copied)
+		entry := a.entryOf(to.Name, listedOf(copied))
 		entry.Revision = etag
 		return entry, nil
 	}

@@ -126,6 +126,45 @@ func TestFaultsHaveTheirKind(t *testing.T) {
 	}
 }
 
+// TestSentElsewhere has the server send every first request to another place, which is
+// followed: a listing, a read and a write.
+func TestSentElsewhere(t *testing.T) {
+	s, f := behindFaults(t)
+	sent := 0
+	elsewhere := func(w http.ResponseWriter, r *http.Request) bool {
+		if sent++; sent%2 == 0 {
+			return false
+		}
+		w.Header().Set("Location", r.URL.String())
+		w.WriteHeader(http.StatusTemporaryRedirect)
+		return true
+	}
+	f.set(elsewhere)
+	if _, err := s.Write(t.Context(), store.Writing{Place: store.At("x"), Size: 5, If: store.Absent, Content: storetest.Text("hello")}); err != nil {
+		t.Errorf("a write: %v", err)
+	}
+	body, err := s.Open(t.Context(), store.Reading{Place: store.At("x")})
+	if err != nil {
+		t.Fatalf("a read: %v", err)
+	}
+	defer body.Close()
+	if text, err := io.ReadAll(body); err != nil || string(text) != "hello" {
+		t.Errorf("read %q, %v", text, err)
+	}
+	found := 0
+	for entry, err := range s.List(t.Context(), store.Folder{}) {
+		if err != nil {
+			t.Errorf("a listing: %v", err)
+		}
+		if entry.Name == "x" {
+			found++
+		}
+	}
+	if found != 1 || sent < 6 {
+		t.Errorf("the object was listed %d times, in %d requests", found, sent)
+	}
+}
+
 func TestBodiesThatBreakOff(t *testing.T) {
 	s, f := behindFaults(t)
 	content := strings.Repeat("0123456789", 100_000)

@@ -3,7 +3,6 @@ package s3
 import (
 	"context"
 	"iter"
-	"net/http"
 	"strings"
 
 	"github.com/minio/minio-go/v7"
@@ -17,65 +16,44 @@ const pageSize = 1000
 // mostEmpty is how many pages without a key may follow each other.
 const mostEmpty = 1000
 
-// page lists one page below a prefix. The library's call for a single page
-// takes no context, so it is given a client of its own whose requests carry it.
-func (a *account) page(ctx context.Context, prefix, token, delimiter string, most int) (minio.ListBucketV2Result, error) {
-	options := a.options
-	options.Transport = bound{ctx, a.options.Transport}
-	core, err := minio.NewCore(a.endpoint.Host, &options)
-	if err != nil {
-		return minio.ListBucketV2Result{}, err
-	}
-	result, err := core.ListObjectsV2(a.bucket, prefix, "", token, delimiter, most)
-	if ctx.Err() != nil {
-		return result, ctx.Err()
-	}
-	return result, wrap("list /"+prefix, err, false)
-}
-
-type bound struct {
-	ctx  context.Context
-	base http.RoundTripper
-}
-
-func (b bound) RoundTrip(request *http.Request) (*http.Response, error) {
-	return b.base.RoundTrip(request.WithContext(b.ctx))
-}
-
 // pages yields page after page below a prefix.
-func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2[minio.ListBucketV2Result, error] {
-	return func(yield func(minio.ListBucketV2Result, error) bool) {
+func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2[listing, error] {
+	return func(yield func(listing, error) bool) {
 		token, empty := "", 0
 		for {
-			page, err := store.Page(ctx, func() (minio.ListBucketV2Result, error) {
+			page, err := store.Page(ctx, func() (listing, error) {
 				return a.page(ctx, prefix, token, delimiter, pageSize)
 			})
-			if !yield(page, err) || err != nil || !page.IsTruncated {
+			if !yield(page, err) || err != nil || !page.More {
 				return
 			}
-			if empty++; len(page.Contents)+len(page.CommonPrefixes) > 0 {
+			if empty++; len(page.Objects)+len(page.Prefixes) > 0 {
 				empty = 0
 			}
-			if page.NextContinuationToken == "" || page.NextContinuationToken == token || empty >= mostEmpty {
+			if page.Next == "" || page.Next == token || empty >= mostEmpty {
 				yield(page, store.Errorf(store.ErrRefused, "the listing of /%s goes on without an end: the server says that there is more, and brings nothing", prefix))
 				return
 			}
-			token = page.NextContinuationToken
+			token = page.Next
 		}
 	}
 }
 
 // entryOf makes an entry of a listed object. An ETag is a revision; it is taken
 // for an MD5 only where probing found that it is one.
-func (a *account) entryOf(name string, object minio.ObjectInfo) store.Entry {
+func (a *account) entryOf(name string, object listed) store.Entry {
 	etag := strings.Trim(object.ETag, `"`)
 	entry := store.Entry{
-		Name: name, Kind: store.KindFile, Size: object.Size, Modified: object.LastModified, Revision: etag,
+		Name: name, Kind: store.KindFile, Size: object.Size, Modified: object.Modified, Revision: etag,
 	}
 	if a.found().etagIsMD5 && len(etag) == 32 && !strings.Contains(etag, "-") {
 		entry.Hashes = store.Hashes{{Kind: store.MD5, Hex: strings.ToLower(etag)}}
 	}
 	return entry
+}
+
+func listedOf(object minio.ObjectInfo) listed {
+	return listed{object.Key, object.ETag, object.Size, object.LastModified}
 }
 
 // List implements store.Store.
@@ -88,8 +66,8 @@ func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 				yield(store.Entry{}, err)
 				return
 			}
-			entries := make([]store.Entry, 0, len(page.Contents)+len(page.CommonPrefixes))
-			for _, object := range page.Contents {
+			entries := make([]store.Entry, 0, len(page.Objects)+len(page.Prefixes))
+			for _, object := range page.Objects {
 				exists = true
 				name := strings.TrimPrefix(object.Key, prefix)
 				if name == "" && object.Size == 0 {
@@ -119,7 +97,7 @@ func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 
 // foldersOf returns the names of the folders of a page, each once: those of the
 // prefixes, and of the markers that some servers list in place of one.
-func foldersOf(page minio.ListBucketV2Result, prefix string) (names []string) {
+func foldersOf(page listing, prefix string) (names []string) {
 	seen := map[string]bool{}
 	add := func(key string) {
 		name, isFolder := strings.CutSuffix(strings.TrimPrefix(key, prefix), "/")
@@ -128,10 +106,10 @@ func foldersOf(page minio.ListBucketV2Result, prefix string) (names []string) {
 			names = append(names, name)
 		}
 	}
-	for _, sub := range page.CommonPrefixes {
+	for _, sub := range page.Prefixes {
 		add(sub.Prefix)
 	}
-	for _, object := range page.Contents {
+	for _, object := range page.Objects {
 		add(object.Key)
 	}
 	return names
@@ -149,7 +127,7 @@ func (a *account) ListFlat(ctx context.Context, folder store.Folder) iter.Seq2[s
 				yield(store.Listed{}, err)
 				return
 			}
-			for _, object := range page.Contents {
+			for _, object := range page.Objects {
 				exists = true
 				key := strings.TrimPrefix(object.Key, prefix)
 				cut := strings.LastIndexByte(key, '/') + 1
@@ -205,7 +183,7 @@ func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error
 	if err != nil {
 		return store.Entry{}, err
 	}
-	if len(page.Contents)+len(page.CommonPrefixes) == 0 {
+	if len(page.Objects)+len(page.Prefixes) == 0 {
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", place)
 	}
 	return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
@@ -225,5 +203,5 @@ func (a *account) statFile(ctx context.Context, place store.Ref) (store.Entry, e
 	if strings.HasSuffix(key, "/") && object.Size == 0 {
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is the marker of a folder", place)
 	}
-	return a.entryOf(place.Name, object), nil
+	return a.entryOf(place.Name, listedOf(object)), nil
 }

@@ -78,8 +78,8 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 		found.emptyNames = store.KindOf(wrap("look", err, false)) == store.ErrNotFound
 	}
 	found.etagIsMD5 = strings.EqualFold(strings.Trim(first.ETag, `"`), hex.EncodeToString(sumOf(store.MD5, data)))
-	_, right := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, sumOf(store.CRC64NVME, data)) })
-	_, wrong := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, store.CRC64NVME, make([]byte, 8)) })
+	_, right := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, sumOf(store.CRC64NVME, data)) })
+	_, wrong := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { checksum(o, make([]byte, 8)) })
 	_, created := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETagExcept("*") })
 	_, replaced := a.putProbe(ctx, key, data, func(o *minio.PutObjectOptions) { o.SetMatchETag("00000000000000000000000000000000") })
 	found.conditional = store.KindOf(created) == store.ErrChanged && store.KindOf(replaced) == store.ErrChanged
@@ -127,10 +127,12 @@ func sumOf(kind store.HashKind, data []byte) []byte {
 	return sum.Sum(nil)
 }
 
-// checksum adds a checksum that is known before the content is sent.
-func checksum(options *minio.PutObjectOptions, kind store.HashKind, sum []byte) {
+const checksumHeader = "x-amz-checksum-crc64nvme"
+
+// checksum adds a CRC64NVME that is known before the content is sent.
+func checksum(options *minio.PutObjectOptions, sum []byte) {
 	if options.UserMetadata == nil {
 		options.UserMetadata = map[string]string{}
 	}
-	options.UserMetadata["x-amz-checksum-"+string(kind)] = base64.StdEncoding.EncodeToString(sum)
+	options.UserMetadata[checksumHeader] = base64.StdEncoding.EncodeToString(sum)
 }

@@ -13,6 +13,7 @@ package s3
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"maps"
@@ -60,6 +61,7 @@ type account struct {
 	prefix     string // of the account's start; "" or ending in "/"
 	key        string
 	options    minio.Options
+	signer     *signer
 	core       *minio.Core // puts checksums that are not known ahead into trailers
 	plain      *minio.Core // sends no trailers
 	partSize   int64
@@ -90,6 +92,10 @@ func (a *account) connect(ctx context.Context, opening store.Opening) error {
 	secret, err := opening.Secrets.Load(ctx)
 	if err != nil {
 		return err
+	}
+	a.signer = &signer{key: a.key, secret: strings.TrimSpace(string(secret)), region: opening.Options["region"]}
+	if a.signer.region == "" {
+		a.signer.region = "us-east-1"
 	}
 	base := opening.Transport
 	if base == nil {
@@ -170,7 +176,7 @@ func mebibytes(option, value string, least, otherwise int64) (int64, error) {
 // reach asks for one key below the start.
 func (a *account) reach(ctx context.Context) error {
 	page, err := a.page(ctx, a.prefix, "", "", 1)
-	if err == nil && a.prefix != "" && len(page.Contents) == 0 && len(page.CommonPrefixes) == 0 {
+	if err == nil && a.prefix != "" && len(page.Objects)+len(page.Prefixes) == 0 {
 		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not in the bucket %s; make it, or give another --start", strings.TrimSuffix(a.prefix, "/"), a.bucket)
 	}
 	return a.explain(err)
@@ -183,6 +189,7 @@ func (a *account) explain(err error) error {
 	}
 	var dns *net.DNSError
 	var operation *net.OpError
+	var record tls.RecordHeaderError
 	var answer minio.ErrorResponse
 	errors.As(err, &answer)
 	kind := store.KindOf(err)
@@ -193,7 +200,7 @@ func (a *account) explain(err error) error {
 		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check --endpoint", a.endpoint.Hostname())
 	case errors.As(err, &operation) && operation.Op == "dial":
 		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --endpoint, and that the server runs", a.endpoint.Host, operation.Err)
-	case strings.Contains(err.Error(), "HTTP response to HTTPS"):
+	case errors.As(err, &record) && string(record.RecordHeader[:]) == "HTTP/":
 		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended", a.endpoint.Host)}
 	case answer.Code == "NoSuchBucket":
 		return store.Errorf(store.ErrNotFound, "there is no bucket %q at %s; make it there, give another --bucket, or check --endpoint", a.bucket, a.endpoint.Host)

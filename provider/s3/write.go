@@ -53,7 +53,7 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 		// is then sent as it is; any other follows in a trailer, for which
 		// the content has to be cut into chunks.
 		if sum, err := hex.DecodeString(stream.Told().Hex); err == nil && stream.Told().Kind == store.CRC64NVME {
-			checksum(&options, store.CRC64NVME, sum)
+			checksum(&options, sum)
 		} else {
 			core, options.Checksum = a.core, minio.ChecksumCRC64NVME
 		}
@@ -77,15 +77,14 @@ func (a *account) writeSmall(ctx context.Context, writing store.Writing, body io
 			return store.Written{}, err
 		}
 	}
-	options := a.putOptions(writing)
-	md5 := ""
+	md5, crc := "", ""
 	switch proof := a.found().proof; proof {
 	case store.MD5:
 		md5 = base64.StdEncoding.EncodeToString(sumOf(proof, data))
 	case store.CRC64NVME:
-		checksum(&options, proof, sumOf(proof, data))
+		crc = base64.StdEncoding.EncodeToString(sumOf(proof, data))
 	}
-	info, err := a.plain.PutObject(ctx, a.bucket, a.keyOf(writing.Place), bytes.NewReader(data), writing.Size, md5, "", options)
+	info, err := a.putSmall(ctx, writing, data, md5, crc)
 	return a.written(writing, info, err)
 }
 
@@ -139,7 +138,7 @@ func (a *account) written(writing store.Writing, info minio.UploadInfo, err erro
 		}
 		return store.Written{}, err
 	}
-	entry := a.entryOf(writing.Place.Name, minio.ObjectInfo{ETag: info.ETag, Size: writing.Size})
+	entry := a.entryOf(writing.Place.Name, listed{ETag: info.ETag, Size: writing.Size})
 	written := store.Written{Entry: entry, Proof: entry.Hashes.Get(a.found().proof)}
 	if told := crcOf(info.ChecksumCRC64NVME); !told.IsZero() {
 		written.Proof = told
@@ -194,10 +193,10 @@ func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Remo
 	if err != nil {
 		return "", err
 	}
-	if len(page.Contents) == 0 {
+	if len(page.Objects) == 0 {
 		return "", store.Errorf(store.ErrNotFound, "the folder %s is not there", place)
 	}
-	for _, object := range page.Contents {
+	for _, object := range page.Objects {
 		if object.Key != key || object.Size > 0 {
 			return "", store.Errorf(store.ErrRefused, "the folder %s is not empty: it holds %q", place, strings.TrimPrefix(object.Key, key))
 		}
@@ -208,31 +207,21 @@ func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Remo
 
 // Open implements store.Store.
 func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
-	whole := reading.Offset == 0 && reading.Length == 0
-	options := minio.GetObjectOptions{Checksum: whole}
-	if reading.Revision != "" {
-		if err := options.SetMatchETag(reading.Revision); err != nil {
-			return nil, store.Errorf(store.ErrChanged, "%s: %w", reading.Place, err)
-		}
-	}
-	if !whole {
-		last := int64(0) // "to the end", in the library's words
-		if reading.Length > 0 {
-			last = reading.Offset + reading.Length - 1
-		}
-		if reading.Offset > 0 || last > 0 {
-			if err := options.SetRange(reading.Offset, last); err != nil {
-				return nil, store.Errorf(store.ErrRefused, "%s: %w", reading.Place, err)
-			}
-		} else {
-			options.Set("Range", "bytes=0-0")
-		}
-	}
 	key := a.keyOf(reading.Place)
 	if key == "" {
 		return nil, store.Errorf(store.ErrRefused, "%s is no file", reading.Place)
 	}
-	body, info, header, err := a.core.GetObject(ctx, a.bucket, key, options)
+	var body io.ReadCloser
+	var info minio.ObjectInfo
+	var err error
+	length := int64(-1) // the library gives the size of the whole
+	whole := reading.Offset == 0 && reading.Length == 0
+	if whole {
+		body, info, err = a.getWhole(ctx, key, reading.Revision)
+		length = info.Size
+	} else if body, info, err = a.getRange(ctx, key, reading); reading.Length > 0 {
+		length = reading.Length
+	}
 	if err != nil {
 		return nil, wrap("read "+reading.Place.String(), err, false)
 	}
@@ -240,18 +229,34 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 		body.Close() // not every server obeys If-Match
 		return nil, store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
 	}
-	length := info.Size
-	if header.Get("Content-Range") != "" {
-		length = -1 // the library gives the size of the whole
-		if reading.Length > 0 {
-			length = reading.Length
-		}
-	}
 	r := &reader{body: body, place: reading.Place, left: length}
 	if told := crcOf(info.ChecksumCRC64NVME); whole && info.ChecksumMode == "FULL_OBJECT" && !told.IsZero() {
 		r.told = store.Hashes{told}
 	}
 	return r, nil
+}
+
+// getRange reads a part of an object.
+func (a *account) getRange(ctx context.Context, key string, reading store.Reading) (io.ReadCloser, minio.ObjectInfo, error) {
+	var options minio.GetObjectOptions
+	if reading.Revision != "" {
+		if err := options.SetMatchETag(reading.Revision); err != nil {
+			return nil, minio.ObjectInfo{}, store.Errorf(store.ErrChanged, "%s: %w", reading.Place, err)
+		}
+	}
+	last := int64(0) // "to the end", in the library's words
+	if reading.Length > 0 {
+		last = reading.Offset + reading.Length - 1
+	}
+	if reading.Offset > 0 || last > 0 {
+		if err := options.SetRange(reading.Offset, last); err != nil {
+			return nil, minio.ObjectInfo{}, store.Errorf(store.ErrRefused, "%s: %w", reading.Place, err)
+		}
+	} else {
+		options.Set("Range", "bytes=0-0")
+	}
+	body, info, _, err := a.core.GetObject(ctx, a.bucket, key, options)
+	return body, info, err
 }
 
 // reader gives a body that breaks off the error that it deserves.
@@ -290,7 +295,7 @@ func (a *account) Sum(ctx context.Context, place store.Ref, revision string, kin
 	if err != nil {
 		return store.Hash{}, wrap("look at "+place.String(), err, false)
 	}
-	entry := a.entryOf(place.Name, object)
+	entry := a.entryOf(place.Name, listedOf(object))
 	if revision != "" && entry.Revision != revision {
 		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
 	}
