@@ -32,6 +32,28 @@ func (c *folderCache) ensure(ctx context.Context, target Side, path store.Path) 
 	if path == "" || target.Store.Traits().Folders == store.FoldersImplied {
 		return nil
 	}
+	return c.once(target, path, func() error {
+		parent, _ := path.Split()
+		if err := c.ensure(ctx, target, parent); err != nil {
+			return err
+		}
+		_, err := target.Store.MakeFolder(ctx, path.Ref())
+		return err
+	})
+}
+
+// makeOnce makes a folder whose parent is there, unless that was done: of two that make
+// one at once, some servers refuse the second.
+func (c *folderCache) makeOnce(ctx context.Context, target Side, place store.Ref) error {
+	return c.once(target, place.AsFolder().Path, func() error {
+		_, err := target.Store.MakeFolder(ctx, place)
+		return err
+	})
+}
+
+// once makes a folder by do, and what comes for it meanwhile waits; unless it is known to
+// be there.
+func (c *folderCache) once(target Side, path store.Path, do func() error) error {
 	id := folderID{target.Store, path}
 	c.mu.Lock()
 	if c.known == nil || len(c.known) >= mostFolders {
@@ -43,12 +65,7 @@ func (c *folderCache) ensure(ctx context.Context, target Side, path store.Path) 
 		c.known[id] = made
 	}
 	c.mu.Unlock()
-	made.once.Do(func() {
-		parent, _ := path.Split()
-		if made.err = c.ensure(ctx, target, parent); made.err == nil {
-			_, made.err = target.Store.MakeFolder(ctx, path.Ref())
-		}
-	})
+	made.once.Do(func() { made.err = do() })
 	if made.err != nil {
 		c.drop(id, made)
 	}

@@ -314,7 +314,7 @@ func (a *attempt) makeFolder(ctx context.Context) (*Ending, error) {
 		return nil, err
 	}
 	a.note("")
-	_, err := a.route.Target.Store.MakeFolder(ctx, target)
+	err := a.folders.makeOnce(ctx, a.route.Target, target)
 	ending := &Ending{State: Done}
 	if a.Rules.Type == plan.TwoWay {
 		ending.Pair = a.pairWith(store.Entry{Kind: store.KindFolder}, "")

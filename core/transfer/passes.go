@@ -66,6 +66,7 @@ func (r *Run) goThrough(ctx context.Context, tally Tally) {
 func (r *Run) nextRound() {
 	r.planErr, r.planned, r.start = nil, make(chan struct{}), newStart()
 	r.passes.Store(0)
+	r.folders.forget() // some may have been removed meanwhile
 }
 
 // plan queues what is to be done.

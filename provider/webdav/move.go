@@ -26,7 +26,9 @@ func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry,
 		return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
 	}
 	switch statusOf(err) {
-	case http.StatusMethodNotAllowed, http.StatusBadRequest: // something is there
+	case http.StatusMethodNotAllowed, http.StatusBadRequest, http.StatusForbidden:
+		// Something is there. Some say so only if it was there when they looked, and else
+		// that it is forbidden to make it once more.
 		if entry, look := a.Stat(ctx, place.As("")); look == nil && entry.Kind == store.KindFolder {
 			return entry, nil
 		} else if look == nil {
