@@ -31,20 +31,20 @@ var growingPlaces = []growingPlace{
 		server := servertest.StartObjectStore(t)
 		h.link(contract.Link{Provider: "s3", Name: "place", Secret: server.Secret, Options: map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}})
 	}},
-	{"webdav", []int{2_000, 20_000}, func(t *testing.T, h *heron) {
+	{"webdav", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		server := servertest.StartApache(t, servertest.ApacheOptions{})
 		url, _ := server.Folder(t)
 		h.link(contract.Link{Provider: "webdav", Name: "place", Secret: server.Password, Options: map[string]string{"url": url, "user": server.User}})
 	}},
-	{"sftp", []int{2_000, 20_000}, func(t *testing.T, h *heron) {
+	{"sftp", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		server := servertest.StartOpenSSH(t)
 		h.link(contract.Link{Provider: "sftp", Name: "place", Secret: server.Password, Options: map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": server.Folder(t)}})
 	}},
-	{"sedge", []int{2_000, 20_000}, func(t *testing.T, h *heron) {
+	{"sedge", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		c := startClouds(t)
 		consent(t, h, contract.Link{Provider: "sedge", Name: "place", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}, "surveys@fenmere.example")
 	}},
-	{"alder", []int{2_000, 20_000}, func(t *testing.T, h *heron) {
+	{"alder", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		c := startClouds(t)
 		consent(t, h, contract.Link{Provider: "alder", Name: "place", Options: map[string]string{"url": c.AlderURL}}, "office@tolland.example")
 	}},
@@ -52,7 +52,7 @@ var growingPlaces = []growingPlace{
 
 func startClouds(t *testing.T) *standin.Clouds {
 	t.Helper()
-	c, err := standin.StartClouds(t.TempDir(), "127.0.0.1:0", "127.0.0.1:0", "127.0.0.1:0")
+	c, err := standin.StartClouds(scratch(t), "127.0.0.1:0", "127.0.0.1:0", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -29,6 +29,8 @@ type Plan struct {
 	LeftOut        Count       `json:"left_out" doc:"Left out by the rules."`
 	FoldersLeftOut int64       `json:"folders_left_out" doc:"Left out by the rules, with all that is in them, which is not counted."`
 	Inside         Count       `json:"inside" doc:"Of those to be written: copied inside the target, from what holds the same there."`
+	Twice          Count       `json:"twice" doc:"Of those to be written: identical to one before them, as told hashes say, and there once."`
+	Alike          Count       `json:"alike" doc:"Of those to be written: of the size of one before them; the identical ones of these are there once."`
 	Skipped        Count       `json:"skipped" doc:"Links, sockets and devices, which hold nothing of their own."`
 	Refused        Count       `json:"refused" doc:"Cannot be held by the target."`
 	Clashes        int64       `json:"clashes"`

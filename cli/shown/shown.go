@@ -112,7 +112,8 @@ func PlanSentence(plan contract.Plan) string {
 			leaving = append(leaving, Count(n)+" "+what)
 		}
 	}
-	do("copy", "file", contract.Count{Items: plan.Create.Items - plan.Moved.Items, Bytes: plan.Create.Bytes - plan.Moved.Bytes})
+	less := contract.Count{Items: plan.Moved.Items + plan.Twice.Items, Bytes: plan.Moved.Bytes + plan.Twice.Bytes}
+	do("copy", "file", contract.Count{Items: plan.Create.Items - less.Items, Bytes: plan.Create.Bytes - less.Bytes})
 	do("replace", "changed file", plan.Replace)
 	do("keep both of", "clash", plan.KeepBoth)
 	do("compare the contents of", "file", plan.Look)
@@ -134,6 +135,8 @@ func PlanSentence(plan contract.Plan) string {
 	}
 	leave(plan.Unchanged.Items, "in step already")
 	leave(plan.Assumed.Items, "of them by size and time alone")
+	leave(plan.Twice.Items, "identical to others before them, which are there once")
+	leave(plan.Alike.Items, "of those to copy have the size of another, and are copied unless they are identical to it")
 	leave(plan.Left.Items, "left, as both sides changed")
 	leave(plan.LeftOut.Items, "left out by the rules")
 	if plan.FoldersLeftOut > 0 {

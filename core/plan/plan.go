@@ -156,6 +156,11 @@ type Totals struct {
 	FoldersRemoved Count `json:"folders_removed"`
 	Moved          Count `json:"moved"`
 	Back           Count `json:"back"`
+	// Twice are those of Create that are identical to another before them, as hashes tell,
+	// and Alike those that may be, as they are of its size; counted in a plan alone, and
+	// where identical files are to be there once.
+	Twice Count `json:"twice,omitzero"`
+	Alike Count `json:"alike,omitzero"`
 	// Older are those of Replace whose new version is the older one.
 	Older Count `json:"older"`
 	// Known are the files that were in step before, and Listed those that each

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"sync"
 
@@ -32,10 +33,12 @@ type Contents interface {
 }
 
 // identical finds files whose content the target holds already. Those of one size take
-// turns, so that the second of two finds the first.
+// turns in the order in which they were handed out, which is that of the plan: of files
+// that are identical, the first stays, whichever lane is faster.
 type identical struct {
 	mu    sync.Mutex
-	turns map[int64]chan struct{}
+	turns map[int64][]int64       // by size, the Seq of those that were handed out
+	waits map[int64]chan struct{} // closed when the first of a size has changed
 	// recent are those that may not be in the records yet.
 	recent map[heldKey]HeldFile
 	sizes  map[int64]int // how many of recent there are of a size
@@ -47,31 +50,59 @@ type heldKey struct {
 }
 
 func newIdentical() *identical {
-	return &identical{turns: map[int64]chan struct{}{}, recent: map[heldKey]HeldFile{}, sizes: map[int64]int{}}
+	return &identical{turns: map[int64][]int64{}, waits: map[int64]chan struct{}{}, recent: map[heldKey]HeldFile{}, sizes: map[int64]int{}}
 }
 
-// turn waits until no other file of a size is on its way.
-func (i *identical) turn(ctx context.Context, size int64) (end func(), err error) {
+// takesTurns reports whether an item may be found to be there already.
+func (r *Run) takesTurns(item *Item) bool {
+	return item.Action == plan.Create && item.Kind != store.KindFolder && item.Size > 0 && r.Routes[item.Route].Contents != ""
+}
+
+// enter has an item wait for its turn, after those that have entered before.
+func (i *identical) enter(item *Item) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.turns[item.Size] = append(i.turns[item.Size], item.Seq)
+}
+
+// turn waits until no file of the size that was handed out before is on its way. One that
+// is tried once more comes after all others.
+func (i *identical) turn(ctx context.Context, item *Item) (end func(), err error) {
+	size, seq := item.Size, item.Seq
 	for {
 		i.mu.Lock()
-		busy := i.turns[size]
-		if busy == nil {
-			mine := make(chan struct{})
-			i.turns[size] = mine
+		if !slices.Contains(i.turns[size], seq) {
+			i.turns[size] = append(i.turns[size], seq)
+		}
+		if i.turns[size][0] == seq {
 			i.mu.Unlock()
-			return func() {
-				i.mu.Lock()
-				defer i.mu.Unlock()
-				delete(i.turns, size)
-				close(mine)
-			}, nil
+			return func() { i.leave(size, seq) }, nil
+		}
+		changed := i.waits[size]
+		if changed == nil {
+			changed = make(chan struct{})
+			i.waits[size] = changed
 		}
 		i.mu.Unlock()
 		select {
-		case <-busy:
+		case <-changed:
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
+	}
+}
+
+// leave ends an item's wait or turn.
+func (i *identical) leave(size, seq int64) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	left := slices.DeleteFunc(i.turns[size], func(other int64) bool { return other == seq })
+	if i.turns[size] = left; len(left) == 0 {
+		delete(i.turns, size)
+	}
+	if changed := i.waits[size]; changed != nil {
+		close(changed)
+		delete(i.waits, size)
 	}
 }
 
@@ -114,11 +145,6 @@ func (i *identical) of(scope string, size int64, hash string) (held *HeldFile, s
 // are created: their names are all that they are.
 func (a *attempt) createOnce(ctx context.Context, create func(context.Context) (*Ending, error)) (*Ending, error) {
 	if a.item.Size > 0 {
-		end, err := a.identical.turn(ctx, a.item.Size)
-		if err != nil {
-			return nil, err
-		}
-		defer end()
 		if ending, err := a.duplicate(ctx); ending != nil || err != nil {
 			return ending, err
 		}

@@ -1,9 +1,12 @@
 package transfer_test
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -98,4 +101,54 @@ func TestIdenticalOnce(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestFirstOfIdenticalStays has one content twenty times in two sources, and lanes of
+// different speed: it is always the first of the first source that is there.
+func TestFirstOfIdenticalStays(t *testing.T) {
+	for round := range 20 {
+		b := newBench(t)
+		other := storetest.NewMemory()
+		if round%2 == 1 { // nothing is told: they are read
+			b.source.NoHashes, other.NoHashes = true, true
+		}
+		for i := range 10 {
+			b.source.Put("one content", fmt.Sprint("field ", i))
+			other.Put("one content", fmt.Sprint("office ", i))
+		}
+		slow := &uneven{Store: b.target}
+		b.to = slow
+		one, two := b.route(), b.route()
+		two.Source.Account, two.Source.Store, two.Source.Address = "office", other, store.MakeAddress("office", store.Ref{})
+		two.Scope = "office to archive"
+		one.Contents, two.Contents = "of the job", "of the job"
+		for i, gate := range []*store.Gate{store.NewGate("archive", 2, 2), store.NewGate("desk", 1, 1)} {
+			if i == 0 {
+				one.Target.Gate, two.Target.Gate = gate, gate
+			} else {
+				one.Source.Gate = gate
+			}
+		}
+		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two}, Rules: plan.Rules{Once: true}, Records: b.records, Lanes: 8, Backoff: func(int) time.Duration { return 0 }})
+		if result := run.Execute(t.Context()); result.State != "done" {
+			t.Fatalf("%+v", result)
+		}
+		b.want(map[string]string{"/copy/field 0": "one content"})
+		totals, err := transfer.Plan(t.Context(), []transfer.Route{one, two}, plan.Rules{Once: true}, newMemory(), nil, nil, nil)
+		if err != nil || totals.Create.Items != 19 || totals.Twice.Items+totals.Alike.Items != 18 {
+			t.Errorf("a plan tells %+v, %v", totals, err)
+		}
+	}
+}
+
+// uneven is a store whose writes take longer the earlier they come.
+type uneven struct {
+	store.Store
+	writes atomic.Int64
+}
+
+// Write implements store.Store.
+func (s *uneven) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
+	time.Sleep(time.Duration(max(0, 5-s.writes.Add(1))) * time.Millisecond)
+	return s.Store.Write(ctx, writing)
 }

@@ -116,6 +116,10 @@ func (r *Run) next(large <-chan *Item) *Item {
 // asked more often for it. free is called when the item only waits, and needs no lane.
 func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 	free = sync.OnceFunc(free)
+	if r.takesTurns(item) {
+		size := item.Size // of which it entered; another may be found
+		defer func() { r.identical.leave(size, item.Seq) }()
+	}
 	begun := time.Now()
 	for {
 		ending, wait := r.once(ctx, item, try, free)
@@ -155,6 +159,13 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Ending, time.Duration) {
 	if !r.mayTake(item) {
 		return nil, stays
+	}
+	if r.takesTurns(item) { // before it takes what those before it may need
+		end, err := r.identical.turn(ctx, item)
+		if err != nil {
+			return nil, 0
+		}
+		defer end()
 	}
 	route := r.Routes[item.Route]
 	a := attempt{Run: r, item: item, try: try, route: route}

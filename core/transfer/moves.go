@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"iter"
+	"strings"
 
 	"deftheron/core/plan"
 	"deftheron/core/spill"
@@ -35,8 +36,9 @@ func (m *moves) add(step plan.Step) error {
 	return m.removed.Add(side+string(at), "", max(0, step.Size()))
 }
 
-// count adds the files that have moved.
-func (m *moves) count(moved *plan.Count) error {
+// count adds the files that have moved, and calls each with where they were: at the
+// target, or for back at the source.
+func (m *moves) count(moved *plan.Count, each func(back bool, at store.Key) error) error {
 	next, stop := iter.Pull2(m.origins.All())
 	defer stop()
 	origin, err, more := next()
@@ -53,6 +55,10 @@ func (m *moves) count(moved *plan.Count) error {
 		if more && origin.Key == removed.Key {
 			moved.Items++
 			moved.Bytes += removed.Value
+			side, at, _ := strings.Cut(removed.Key, " ")
+			if err := each(side == "back", store.Key(at)); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 
 	"deftheron/core/compare"
 	"deftheron/core/plan"
+	"deftheron/core/store"
 )
 
 // goThrough plans and feeds, once, or as often as something was touched. A pass has a
@@ -172,9 +173,13 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 				one.unchanged = func(compare.Difference) bool { return false }
 			}
 		}
+		one.moved = func(back bool, at store.Key) error { return queue.moved(ctx, i, back, at) }
 		err := r.persist(ctx, func() bool { return one.place.mayAgain() && r.isThere(ctx, i) }, func() error {
 			return planRoute(ctx, one, func(step plan.Step) error { return queue.add(ctx, i, step) })
 		})
+		if err == nil {
+			err = queue.mark(ctx)
+		}
 		switch {
 		case err == nil:
 			r.setListed(i, true)

@@ -105,6 +105,13 @@ func (p *progress) queued(item Item) {
 func (p *progress) resize(item *Item, size int64) { p.bytes.Add(max(0, size) - max(0, item.Size)) }
 
 func (p *progress) ended(item *Item, ending Ending) {
+	if item.marked() {
+		p.items.Add(1) // it has not counted until now
+	}
+	if ending.Drop {
+		p.items.Add(-1)
+		return
+	}
 	switch ending.State {
 	case Done:
 		p.done.Add(1)

@@ -17,6 +17,7 @@ type queue struct {
 	run     *Run
 	items   []Item
 	flushed time.Time
+	marks   map[int][]store.Key // by route, files that have moved
 }
 
 // flushEvery is how long a step waits for others to be written with.
@@ -84,6 +85,41 @@ func (q *queue) flush(ctx context.Context) error {
 	select {
 	case q.run.more <- struct{}{}:
 	default:
+	}
+	return nil
+}
+
+// moved collects a file that is to be removed since it has moved.
+func (q *queue) moved(ctx context.Context, route int, back bool, at store.Key) error {
+	if back {
+		route++
+	}
+	if q.marks == nil {
+		q.marks = map[int][]store.Key{}
+	}
+	q.marks[route] = append(q.marks[route], at)
+	if len(q.marks[route]) < batch {
+		return nil
+	}
+	return q.mark(ctx)
+}
+
+// mark has moved files count once: their removals are the other halves of items that
+// bring them to where they are now.
+func (q *queue) mark(ctx context.Context) error {
+	if len(q.marks) == 0 {
+		return nil
+	}
+	if err := q.flush(ctx); err != nil { // they may be among those
+		return err
+	}
+	for route, at := range q.marks {
+		n, err := q.run.Records.MarkMoved(ctx, q.run.ID, route, at)
+		if err != nil {
+			return err
+		}
+		q.run.progress.items.Add(-n)
+		delete(q.marks, route)
 	}
 	return nil
 }
@@ -193,7 +229,7 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 	defer group.Wait()
 	defer end()
 	var left *Item
-	if phase < plan.PhaseRemove {
+	if phase < plan.PhaseRemove && !r.Rules.Once { // else all go in their order
 		group.Go(func() { left = r.feedLargest(ending, phase, early) })
 	}
 	var after int64
@@ -260,6 +296,9 @@ func (r *Run) awaitInside(item Item, above map[string]bool) {
 // hand gives an item to a lane.
 func (r *Run) hand(ctx context.Context, to chan<- *Item, item *Item) bool {
 	r.pending.Add(1)
+	if r.takesTurns(item) {
+		r.identical.enter(item)
+	}
 	select {
 	case to <- item:
 		return true

@@ -64,6 +64,9 @@ func (i *Item) moves() int64 {
 	return max(0, i.Size)
 }
 
+// marked reports whether the item is the half of a move that removes.
+func (i *Item) marked() bool { return i.Action == plan.Remove && i.Cause == plan.CauseMoved }
+
 // to is the item's key at the target.
 func (i *Item) to() store.Key {
 	if i.To != "" {
@@ -88,6 +91,10 @@ type Ending struct {
 	Also     []compare.Pair // of what else was brought about
 	Forget   []store.Key    // of the source, whose pairs are dropped
 	Held     []HeldFile     // what the target holds now, where identical files are there once
+
+	// Drop says that nothing is kept of the item: it is the half of a move that removes,
+	// and the other half tells of both.
+	Drop bool
 
 	again bool // it may be tried again
 }
@@ -132,6 +139,11 @@ type Records interface {
 	Forget(ctx context.Context, run string) error
 	// Enqueue adds items. Those that are not Waiting have ended already.
 	Enqueue(ctx context.Context, run string, items []Item) error
+	// MarkMoved says of files Waiting to be removed at keys of the target of a route that
+	// they have only moved: another item brings their content to where it is now. They
+	// get [plan.CauseMoved] and are counted and told no more, unless they end otherwise
+	// than dropped. It returns how many there were.
+	MarkMoved(ctx context.Context, run string, route int, at []store.Key) (int64, error)
 	// Planned says that all is queued.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
 	// Judge says that the safety limits have passed all items up to a Seq: only

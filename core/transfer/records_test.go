@@ -53,6 +53,10 @@ func (m *memory) Tally(context.Context, string) (transfer.Tally, error) {
 	}
 	for _, item := range m.items {
 		t.LastSeq = max(t.LastSeq, item.Seq)
+		if isHalf(item) {
+			t.Items--
+			continue
+		}
 		switch item.State {
 		case transfer.Done:
 			t.Done++
@@ -199,6 +203,26 @@ func (m *memory) Removing(_ context.Context, _ string, route int, at store.Key) 
 	return m.awaits(plan.PhaseRemove, route, at), nil
 }
 
+func (m *memory) MarkMoved(_ context.Context, _ string, route int, at []store.Key) (marked int64, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, key := range at {
+		for i := range m.items {
+			item := &m.items[i]
+			if item.State == transfer.Waiting && item.Cause == "" && item.Action == plan.Remove && item.Kind != store.KindFolder && item.Route == route && cmp.Or(item.To, item.Key) == key {
+				item.Cause = plan.CauseMoved
+				marked++
+			}
+		}
+	}
+	return marked, nil
+}
+
+// isHalf reports whether an item is the removal of a file that has moved.
+func isHalf(item transfer.Item) bool {
+	return item.State == transfer.Waiting && item.Cause == plan.CauseMoved
+}
+
 func (m *memory) Overwriting(_ context.Context, _ string, route int, at store.Key) (bool, error) {
 	return m.awaits(plan.PhaseWrite, route, at), nil
 }
@@ -279,6 +303,9 @@ func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []
 		return nil
 	}
 	for _, ending := range endings {
+		if ending.Drop {
+			m.items = slices.DeleteFunc(m.items, func(item transfer.Item) bool { return item.Seq == ending.Seq })
+		}
 		for i := range m.items {
 			if m.items[i].Seq == ending.Seq {
 				m.items[i].State, m.items[i].Cause, m.items[i].Why = ending.State, ending.Cause, ending.Why
@@ -345,6 +372,7 @@ func (m *memory) HeldContent(_ context.Context, scope string, size int64, hash s
 func (m *memory) EndRest(_ context.Context, _ string, state transfer.State, cause plan.Cause) (n int64, _ error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	m.items = slices.DeleteFunc(m.items, isHalf)
 	for i := range m.items {
 		if m.items[i].State == transfer.Waiting {
 			m.items[i].State, m.items[i].Cause = state, cause

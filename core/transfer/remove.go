@@ -38,6 +38,7 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	} else if err = a.untouched(ctx); err == nil {
 		_, err = a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision)
 	}
+	ending.Drop = a.item.marked()
 	switch store.KindOf(err) {
 	case nil:
 		return ending, nil

@@ -199,25 +199,34 @@ type Memory interface {
 
 // Plan computes what a run over the routes would do, or over some places of them where
 // there are any, and calls each with every step, unless it is nil. It writes nothing
-// but what store.Prepare may.
-func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace, each func(route int, step plan.Step) error) (plan.Totals, error) {
+// but what store.Prepare may. moved, unless it is nil, is told at the end of a route which
+// of the files that it removes have only moved.
+func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace, each func(route int, step plan.Step) error, moved func(route int, back bool, at store.Key)) (plan.Totals, error) {
 	var totals plan.Totals
+	var twins twins
+	defer twins.sorter.Close()
 	for i, route := range routes {
 		touched, some := Touched{All: len(places) == 0, Places: places}.of(i, routes)
 		if !some {
 			continue
 		}
 		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: leftOut{totals.LeftOut, totals.FoldersLeftOut}, memory: memory}
+		one.moved = func(back bool, at store.Key) error {
+			if moved != nil {
+				moved(i, back, at)
+			}
+			return nil
+		}
 		if err := planRoute(ctx, one, func(step plan.Step) error {
-			if each == nil {
-				return nil
+			if err := twins.add(route, step); err != nil || each == nil {
+				return err
 			}
 			return each(i, step)
 		}); err != nil {
 			return totals, err
 		}
 	}
-	return totals, nil
+	return totals, twins.count(&totals)
 }
 
 // planning is a route to be planned.
@@ -233,6 +242,8 @@ type planning struct {
 	// touched are the places that are looked at; nil looks at all.
 	touched []touch
 	place   *position // how far an earlier try came; nil for none
+	// moved is told of each file that is removed since it has moved.
+	moved func(back bool, at store.Key) error
 }
 
 // leftOut is how much a filter has left out.
@@ -405,7 +416,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		}
 		p.place.reach(step.Key, step.Kind)
 	}
-	if err := moves.count(&totals.Moved); err != nil {
+	if err := moves.count(&totals.Moved, p.moved); err != nil {
 		return err
 	}
 	if rules.Type == plan.TwoWay && p.touched == nil && totals.Known > 0 && totals.TargetListed == 0 {

@@ -765,7 +765,7 @@ func TestPlanWritesNothing(t *testing.T) {
 	b.source.Put("12345", "new")
 	b.source.Put("clash", "clash")
 	b.target.Put("other", "copy", "clash")
-	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil, nil)
+	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil, nil, nil)
 	if err != nil || totals.Create != (plan.Count{Items: 1, Bytes: 5}) || totals.Clashes() != 1 {
 		t.Errorf("%+v, %v", totals, err)
 	}

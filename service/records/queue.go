@@ -148,6 +148,37 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 	})
 }
 
+// MarkMoved implements transfer.Records.
+func (db *DB) MarkMoved(ctx context.Context, run string, route int, at []store.Key) (marked int64, err error) {
+	number, err := db.number(ctx, run)
+	if err != nil {
+		return 0, err
+	}
+	err = db.transaction(ctx, func(tx *sql.Tx) error {
+		mark, err := tx.PrepareContext(ctx, "UPDATE items INDEXED BY items_removing SET cause = 'moved' WHERE run = ? AND coalesce(target_key, key) = ? AND writes = "+removes+" AND route = ? AND state = 'waiting' AND cause = ''")
+		if err != nil {
+			return err
+		}
+		defer mark.Close()
+		for _, key := range at {
+			result, err := mark.ExecContext(ctx, number, []byte(key), route)
+			if err != nil {
+				return err
+			}
+			n, err := result.RowsAffected()
+			if err != nil {
+				return err
+			}
+			marked += n
+		}
+		return nil
+	})
+	return marked, err
+}
+
+// halves are the removals of files that have moved, which are told by other items.
+const halves = "state = 'waiting' AND cause = 'moved'"
+
 // Planned implements transfer.Records.
 func (db *DB) Planned(ctx context.Context, run string, totals plan.Totals) error {
 	encoded, err := json.Marshal(totals)
@@ -250,10 +281,19 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 		err = eachIn(ctx, tx, `UPDATE items SET state = ?, cause = ?, why = ?, proof = ?, name = ?, moved = ?, attempts = ?, ended = ?
 			WHERE run = ? AND seq = ?`, len(endings), func(i int) []any {
 			e := &endings[i]
-			if e.Seq == 0 {
+			if e.Seq == 0 || e.Drop {
 				return nil
 			}
 			return []any{string(e.State), string(e.Cause), e.Why, e.Proof, e.Name, e.Moved, e.Attempts, nanoseconds(e.Ended), number, e.Seq}
+		})
+		if err != nil {
+			return err
+		}
+		err = eachIn(ctx, tx, "DELETE FROM items WHERE run = ? AND seq = ?", len(endings), func(i int) []any {
+			if !endings[i].Drop {
+				return nil
+			}
+			return []any{number, endings[i].Seq}
 		})
 		if err != nil {
 			return err
@@ -270,6 +310,9 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 
 // EndRest implements transfer.Records.
 func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cause plan.Cause) (int64, error) {
+	if err := db.write.WithContext(ctx).Exec("DELETE FROM items INDEXED BY items_waiting WHERE run = "+numberOf+" AND writes = "+removes+" AND "+halves, run).Error; err != nil {
+		return 0, err
+	}
 	result := db.write.WithContext(ctx).Exec("UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting' AND run = "+numberOf,
 		string(state), string(cause), time.Now().UnixNano(), run)
 	return result.RowsAffected, result.Error
@@ -308,7 +351,7 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 	if err := json.Unmarshal([]byte(lost), &t.Lost); err != nil {
 		return t, err
 	}
-	err = db.readPool.QueryRowContext(ctx, `SELECT count(*), coalesce(max(seq), 0),
+	err = db.readPool.QueryRowContext(ctx, `SELECT count(*) - coalesce(sum(`+halves+`), 0), coalesce(max(seq), 0),
 		coalesce(sum(state = 'done'), 0), coalesce(sum(state = 'skipped'), 0), coalesce(sum(state = 'failed'), 0),
 		coalesce(sum(CASE WHEN state <> 'skipped' AND action NOT IN ('remove', 'clear', 'refuse') THEN max(size, 0) ELSE 0 END), 0), coalesce(sum(moved), 0),
 		coalesce(sum(action IN ('remove', 'clear') AND state = 'done' AND cause <> 'moved'), 0)

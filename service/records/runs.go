@@ -145,7 +145,7 @@ type Item struct {
 // Items returns a page of a run's items, in order, after a seq. state, where
 // not empty, chooses among them.
 func (db *DB) Items(ctx context.Context, run int64, state string, after int64, most int) ([]Item, error) {
-	query := "SELECT " + itemColumns + ", proof, name, moved, attempts, ended FROM items WHERE run = ? AND seq > ?"
+	query := "SELECT " + itemColumns + ", proof, name, moved, attempts, ended FROM items WHERE run = ? AND seq > ? AND NOT (" + halves + ")"
 	args := []any{run, after}
 	if state != "" {
 		query += " AND state = ?"
@@ -182,7 +182,7 @@ type CauseCount struct {
 // CauseCounts counts a run's items by state and cause.
 func (db *DB) CauseCounts(ctx context.Context, run int64) (counts []CauseCount, err error) {
 	err = db.read.WithContext(ctx).Raw(
-		`SELECT state, cause, count(*) AS items, sum(max(size, 0)) AS bytes FROM items WHERE run = ?
+		`SELECT state, cause, count(*) AS items, sum(max(size, 0)) AS bytes FROM items WHERE run = ? AND NOT (`+halves+`)
 		 GROUP BY state, cause ORDER BY state, items DESC`, run).Scan(&counts).Error
 	return counts, err
 }

@@ -33,16 +33,17 @@ func (r *Runner) plan(ctx context.Context, rows []records.Route, routes []transf
 // told of every step.
 func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.TouchedPlace, each func(route int, step plan.Step)) (contract.Plan, error) {
 	rows, routes, rules := p.rows, p.routes, p.rules
-	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
+	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{}, hasMoved: map[string]bool{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
 	totals, err := transfer.Plan(ctx, routes, rules, r.db, places, func(route int, step plan.Step) error {
 		each(route, step)
 		return l.step(route, step)
-	})
+	}, l.moved)
 	if err != nil {
 		return contract.Plan{}, err
 	}
 	result := planOf(totals)
-	result.Removals, result.Type = l.removals, string(rules.Type)
+	l.removals = slices.DeleteFunc(l.removals, func(address string) bool { return l.hasMoved[address] })
+	result.Removals, result.Type = l.removals[:min(len(l.removals), mostShown)], string(rules.Type)
 	if braked := rules.Brake.Holds(totals); braked != nil {
 		result.Held = &contract.Holding{Cause: string(braked.Cause), Why: braked.Why, Remedy: braked.Cause.Words().Remedy}
 	}
@@ -81,6 +82,7 @@ type listing struct {
 	blockers []contract.Blocker
 	names    []contract.Renaming
 	removals []string
+	hasMoved map[string]bool // of removals, whether it has only moved
 	exports  map[string]*contract.Exporting
 	refusals map[plan.Cause]*contract.Refusal
 }
@@ -97,12 +99,10 @@ func (l *listing) step(route int, step plan.Step) error {
 	if step.Moves() && step.Translated && len(l.names) < mostShown {
 		l.names = append(l.names, contract.Renaming{Address: l.routes[route].SourceAddress(item), Target: l.routes[route].TargetAddress(item, "")})
 	}
-	if step.Action == plan.Remove && step.Kind != store.KindFolder && len(l.removals) < mostShown {
-		if step.Back {
-			l.removals = append(l.removals, l.routes[route].SourceAddress(item))
-		} else {
-			l.removals = append(l.removals, l.routes[route].TargetAddress(item, ""))
-		}
+	if step.Action == plan.Remove && step.Kind != store.KindFolder && len(l.removals) < 10*mostShown { // some of them may only have moved
+		address := l.removed(route, step.Back, item)
+		l.removals = append(l.removals, address)
+		l.hasMoved[address] = false
 	}
 	if step.Action != plan.Refuse {
 		return nil
@@ -118,6 +118,23 @@ func (l *listing) step(route int, step plan.Step) error {
 		})
 	}
 	return nil
+}
+
+// removed is the address of an item that is removed: at the target, or for back at the
+// source.
+func (l *listing) removed(route int, back bool, item transfer.Item) string {
+	if back {
+		return l.routes[route].SourceAddress(item)
+	}
+	return l.routes[route].TargetAddress(item, "")
+}
+
+// moved notes what is not removed but has moved. It is told after all steps of a route.
+func (l *listing) moved(route int, back bool, at store.Key) {
+	address := l.removed(route, back, transfer.Item{Key: at, Kind: store.KindFile})
+	if _, listed := l.hasMoved[address]; listed {
+		l.hasMoved[address] = true
+	}
 }
 
 // missing are the targets that are not there yet.

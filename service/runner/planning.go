@@ -201,7 +201,7 @@ func planOf(t plan.Totals) contract.Plan {
 	return contract.Plan{
 		Ask: count(t.Ask), LeftOut: count(t.LeftOut), FoldersLeftOut: t.FoldersLeftOut, Inside: count(t.Inside), Translated: count(t.Translated),
 		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
-		Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Assumed: count(t.Assumed), Skipped: count(t.Skipped), Refused: count(t.Refused),
+		Twice: count(t.Twice), Alike: count(t.Alike), Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Assumed: count(t.Assumed), Skipped: count(t.Skipped), Refused: count(t.Refused),
 		Clashes: t.Clashes(), Moving: count(t.Moving()),
 		Remove: count(t.Remove), FoldersRemoved: t.FoldersRemoved.Items, Moved: count(t.Moved), Back: count(t.Back), Older: count(t.Older),
 	}

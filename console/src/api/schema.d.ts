@@ -2111,6 +2111,8 @@ export interface components {
             text: string;
         };
         Plan: {
+            /** @description Of those to be written: of the size of one before them; the identical ones of these are there once. */
+            alike: components["schemas"]["Count"];
             /** @description Clashes that a person is asked about. */
             ask: components["schemas"]["Count"];
             /** @description Of those in step: there before, and found equal by size and time alone; their contents were not compared. */
@@ -2191,6 +2193,8 @@ export interface components {
             skipped: components["schemas"]["Count"];
             /** @description Of those to be written: the target cannot hold the name, and gets another. */
             translated: components["schemas"]["Count"];
+            /** @description Of those to be written: identical to one before them, as told hashes say, and there once. */
+            twice: components["schemas"]["Count"];
             /** @description mirror or two-way, of a job that removes. */
             type?: string;
             /** @description In step already. */

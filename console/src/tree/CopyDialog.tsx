@@ -92,8 +92,11 @@ function Missing({ address }: { address: string }) {
 }
 
 export function Summary({ plan }: { plan: Plan }) {
+  const copied = plan.create.items - plan.moved.items - plan.twice.items
   const lines: [number, string, string][] = [
-    [plan.create.items - plan.moved.items, `${some(plan.create.items - plan.moved.items, 'file')} to copy`, bytes(plan.create.bytes - plan.moved.bytes)],
+    [copied, `${some(copied, 'file')} to copy`, bytes(plan.create.bytes - plan.moved.bytes - plan.twice.bytes)],
+    [plan.alike.items, `${some(plan.alike.items, 'file')} of these of the size of another, copied unless identical to it`, bytes(plan.alike.bytes)],
+    [plan.twice.items, `${some(plan.twice.items, 'file')} identical to others, which are there once`, bytes(plan.twice.bytes)],
     [plan.replace.items, `${some(plan.replace.items, 'file')} changed at the source, to replace`, bytes(plan.replace.bytes)],
     [plan.keep_both.items, `${some(plan.keep_both.items, 'clash')} to keep both of`, bytes(plan.keep_both.bytes)],
     [plan.ask.items, `${some(plan.ask.items, 'clash')} to ask about`, bytes(plan.ask.bytes)],
