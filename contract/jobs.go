@@ -126,6 +126,7 @@ type Job struct {
 // Jobs are all jobs, by name.
 type Jobs struct {
 	Jobs []Job `json:"jobs"`
+	Held int64 `json:"held" doc:"How many runs, of jobs and others, wait for a person."`
 }
 
 // JobFile is one or several jobs, as YAML.

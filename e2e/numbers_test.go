@@ -180,3 +180,23 @@ func (r *randomTree) change(below string) {
 		}
 	}
 }
+
+// TestHeldCopiesCount has a copy that is of no job wait for a person: it is told at the top
+// of every page.
+func TestHeldCopiesCount(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("archive", to)
+	writeFile(t, "one", from, "tree", "a.txt")
+	writeFile(t, "another", to, "tree", "a.txt")
+	for range 2 {
+		if r := h.run("", "copy", "/desk/tree", "/archive", "--clash", "ask"); r.code != 3 {
+			t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+		}
+	}
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("2 runs held")
+}

@@ -159,7 +159,7 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 func settleMemory() {
 	if os.Getenv("GOGC") == "" && os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetGCPercent(400)
-		debug.SetMemoryLimit(96 << 20)
+		debug.SetMemoryLimit(80 << 20)
 	}
 }
 

@@ -31,7 +31,11 @@ type JobInput struct {
 
 func (s *Server) listJobs(ctx context.Context, _ *none) (*body[contract.Jobs], error) {
 	jobs, err := s.Runner.Jobs(ctx)
-	return &body[contract.Jobs]{contract.Jobs{Jobs: jobs}}, err
+	if err != nil {
+		return nil, err
+	}
+	held, err := s.DB.CountHeld(ctx)
+	return &body[contract.Jobs]{contract.Jobs{Jobs: jobs, Held: held}}, err
 }
 
 func (s *Server) createJob(ctx context.Context, in *body[contract.JobSpec]) (*body[contract.Job], error) {

@@ -93,7 +93,7 @@ var whole = []string{
 
 	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq", "UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting'",
 	"DELETE FROM notices WHERE at", "SELECT number FROM scopes WHERE EXISTS", "SELECT * FROM `notices` ORDER BY seq DESC LIMIT", // by number
-	"ORDER BY since DESC LIMIT", "runs INDEXED BY runs_open WHERE ended_at IS NULL ORDER BY", "ORDER BY due_at LIMIT", // the first of an index
+	"ORDER BY since DESC LIMIT", "runs INDEXED BY runs_open WHERE ended_at IS NULL ORDER BY", "FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state", "ORDER BY due_at LIMIT", // the first of an index
 }
 
 // explain holds the plan of every statement to an index that fits: in a database that

@@ -127,6 +127,12 @@ func (db *DB) OpenRuns(ctx context.Context) (runs []Run, err error) {
 	return runs, err
 }
 
+// CountHeld counts the runs that wait for a person.
+func (db *DB) CountHeld(ctx context.Context) (held int64, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state = ?", Held).Scan(&held)
+	return held, err
+}
+
 // SaveRun keeps a run as it is now.
 func (db *DB) SaveRun(ctx context.Context, run Run, columns ...string) error {
 	query := db.write.WithContext(ctx).Model(&run)

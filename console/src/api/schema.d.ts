@@ -1871,6 +1871,11 @@ export interface components {
             when?: components["schemas"]["When"];
         };
         Jobs: {
+            /**
+             * Format: int64
+             * @description How many runs, of jobs and others, wait for a person.
+             */
+            held: number;
             jobs: components["schemas"]["Job"][];
         };
         Link: {

@@ -15,7 +15,7 @@ export function Waterline() {
   const points = rates.map((rate, i) => `${(i * step).toFixed(1)},${(height - 1 - (rate / most) * (height - 3)).toFixed(1)}`)
   const running = progress.runs.length
   const lapsed = useAccounts().data?.filter((account) => account.state === 'lapsed').length ?? 0
-  const held = useJobs().data?.jobs.filter((job) => job.last?.state === 'held').length ?? 0
+  const held = useJobs().data?.held ?? 0
   const only = running === 1 ? progress.runs[0] : undefined
   return (
     <div className="flex h-6 items-center border-b border-line bg-panel text-small">
