@@ -85,6 +85,7 @@ func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limit
 		}
 	}
 	upload = Upload{Revision: a.item.Source.Revision, PartSize: limits.Size(writing.Size)}
+	a.inParts.Store(true)
 	if err := a.uploads().SaveUpload(ctx, a.ID, a.item.Seq, upload); err != nil {
 		return Upload{}, err
 	}
@@ -217,6 +218,9 @@ func (a *attempt) proveByReading(ctx context.Context, writing store.Writing, wri
 
 // abandonUploads gives up what a run that ends for good has left open.
 func (r *Run) abandonUploads(ctx context.Context) error {
+	if !r.wasResumed && !r.inParts.Load() {
+		return nil // none was begun
+	}
 	uploads, err := r.Records.Uploads(ctx, r.ID)
 	if err != nil || len(uploads) == 0 {
 		return err

@@ -66,6 +66,12 @@ func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 	case plan.Refuse:
 		item.State = Failed
 	}
+	if phase := item.Action.Phase(item.Kind); item.State == Waiting && phase >= 0 && phase < plan.Phases {
+		r.queued[phase].Add(1)
+		if item.Size >= Large {
+			r.largeQueued[phase].Add(1)
+		}
+	}
 	r.progress.queued(item)
 	q.items = append(q.items, item)
 	if len(q.items) >= batch || time.Since(q.flushed) > flushEvery {
@@ -159,6 +165,9 @@ func (r *Run) feed(ctx context.Context) {
 			<-r.planned
 			if r.planErr != nil {
 				return
+			}
+			if !r.wasResumed && r.queued[phase].Load() == 0 {
+				continue
 			}
 		}
 		if phase >= plan.PhaseRemove {
@@ -319,6 +328,9 @@ func (r *Run) feedLargest(ctx context.Context, phase plan.Phase, early *early) (
 	select {
 	case <-r.planned:
 	case <-ctx.Done():
+		return nil
+	}
+	if !r.wasResumed && r.largeQueued[phase].Load() == 0 {
 		return nil
 	}
 	items, err := r.Records.Largest(ctx, r.ID, phase, mostEarly)

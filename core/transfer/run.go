@@ -128,9 +128,15 @@ type Run struct {
 	again  atomic.Bool
 	passes atomic.Int64
 	// left is why some items are left waiting when all others have ended.
-	left      atomic.Pointer[stopReason]
-	broke     atomic.Bool // some write broke off
-	identical *identical
+	left    atomic.Pointer[stopReason]
+	broke   atomic.Bool // some write broke off
+	inParts atomic.Bool // some file went in parts
+	// wasResumed says that the records may hold items that this process has not queued;
+	// of those that it has, queued are how many there were of each phase, and largeQueued
+	// those of at least Large bytes.
+	wasResumed          bool
+	queued, largeQueued [plan.Phases]atomic.Int64
+	identical           *identical
 
 	firstRemovals firstRemovals
 }
@@ -172,7 +178,7 @@ func New(options Options) *Run {
 	}
 	options.Routes = slices.Clone(Directions(options.Rules.Type, options.Routes)) // what becomes of them is the run's
 	r := &Run{
-		Options: options, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
+		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
 		planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
 	}

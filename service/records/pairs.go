@@ -208,11 +208,12 @@ func (db *DB) pairsPage(ctx context.Context, scope int64, after []byte, first bo
 // PairsUnder implements transfer.Records.
 func (db *DB) PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error] {
 	return func(yield func(compare.Pair, error) bool) {
-		folder, after := []byte(path), []byte{}
-		below := append(slices.Clone(folder[:len(folder)-1]), '/'+1) // the first key that is not below
-		for file := folder[:len(folder)-1]; ; {
-			page, err := db.pairs(ctx, `pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND (key = ? OR key >= ? AND key < ?) AND key > ? ORDER BY key LIMIT ?`,
-				scope, file, folder, below, after, pairsPage)
+		folder := []byte(path)
+		file := folder[:len(folder)-1]
+		end := append(slices.Clone(file), '/'+1) // the first key that is not below
+		// Two statements: of one with both, the planner reads all pairs up to them.
+		page, err := db.pairs(ctx, "pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND key = ? LIMIT ?", scope, file, pairsPage)
+		for from := folder; ; {
 			if err != nil {
 				yield(compare.Pair{}, err)
 				return
@@ -221,10 +222,13 @@ func (db *DB) PairsUnder(ctx context.Context, scope string, path store.Path) ite
 				if !yield(pair, nil) {
 					return
 				}
-				after = []byte(pair.Key)
 			}
-			if len(page) < pairsPage {
+			if from == nil {
 				return
+			}
+			page, err = db.pairs(ctx, "pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND key >= ? AND key < ? ORDER BY key LIMIT ?", scope, from, end, pairsPage)
+			if from = nil; len(page) == pairsPage {
+				from = append([]byte(page[len(page)-1].Key), 0)
 			}
 		}
 	}

@@ -118,8 +118,25 @@ func eachIn(ctx context.Context, tx *sql.Tx, statement string, n int, row func(i
 
 const numberOf = "(SELECT number FROM runs WHERE id = ?)"
 
-// number returns the number under which a run's rows are kept.
+// mostNumbers bounds how many runs are known by their numbers.
+const mostNumbers = 1000
+
+// number returns the number under which a run's rows are kept, which it has for good.
 func (db *DB) number(ctx context.Context, run string) (number int64, err error) {
+	db.numbersMu.Lock()
+	defer db.numbersMu.Unlock()
+	if number, ok := db.numbers[run]; ok {
+		return number, nil
+	}
+	defer func() {
+		if err != nil {
+			return
+		}
+		if db.numbers == nil || len(db.numbers) >= mostNumbers {
+			db.numbers = map[string]int64{}
+		}
+		db.numbers[run] = number
+	}()
 	err = db.readPool.QueryRowContext(ctx, "SELECT number FROM runs WHERE id = ?", run).Scan(&number)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, ErrNotFound

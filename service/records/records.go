@@ -18,6 +18,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/driver/sqlite"
@@ -47,6 +48,9 @@ type DB struct {
 	path   string
 	opened os.FileInfo
 	notes  *notebook
+
+	numbersMu sync.Mutex
+	numbers   map[string]int64 // of runs, by id
 }
 
 // ErrMoved says that the database's file was moved or removed under the service:
@@ -135,7 +139,7 @@ var driverName = sqlite.DriverName
 
 func open(path, mode string, connections int) (*gorm.DB, error) {
 	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
-	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_cache_size=-4000&_stmt_cache_size=64&_mutex=no&mode=" + mode
+	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_cache_size=-4000&_stmt_cache_size=128&_mutex=no&mode=" + mode
 	db, err := gorm.Open(sqlite.New(sqlite.Config{DriverName: driverName, DSN: dsn}), &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
 	})

@@ -342,3 +342,43 @@ func TestKnownIsKept(t *testing.T) {
 		t.Errorf("%+v, %v; want what was lost", tally.Lost, err)
 	}
 }
+
+// TestPlacesOfLargeScope asks for the pairs of one file in a small and in a large scope: it
+// must not take longer in the large one, as it is asked for every change and arrival.
+func TestPlacesOfLargeScope(t *testing.T) {
+	db := open(t, t.TempDir())
+	ctx := t.Context()
+	run := addRun(t, db, "large").ID
+	took := map[int]time.Duration{}
+	for _, files := range []int{1_000, 60_000} {
+		scope := fmt.Sprint("scope of ", files)
+		for first := 0; first < files; first += 1000 {
+			var endings []transfer.Ending
+			for i := range 1000 {
+				pair := compare.Pair{Key: store.Key(fmt.Sprintf("file %07d", first+i)), Source: compare.Remembered{Revision: "r", Size: 1}, Target: compare.Remembered{Revision: "r", Size: 1}}
+				endings = append(endings, transfer.Ending{Pair: &pair})
+			}
+			if err := db.Finish(ctx, run, []string{scope}, endings); err != nil {
+				t.Fatal(err)
+			}
+		}
+		last := store.Path(fmt.Sprintf("file %07d/", files-1))
+		fastest := time.Hour
+		for range 30 {
+			begun, found := time.Now(), 0
+			for _, err := range db.PairsUnder(ctx, scope, last) {
+				if err != nil {
+					t.Fatal(err)
+				}
+				found++
+			}
+			if fastest = min(fastest, time.Since(begun)); found != 1 {
+				t.Fatalf("%d pairs were found", found)
+			}
+		}
+		took[files] = fastest
+	}
+	if took[60_000] > 5*took[1_000] {
+		t.Errorf("the pairs of one file take %v of 1,000 and %v of 60,000", took[1_000], took[60_000])
+	}
+}
