@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/core/transfer"
 )
 
 // timed is a target where a write takes as long as it has bytes, in milliseconds,
@@ -31,6 +32,8 @@ func (s *timed) Write(ctx context.Context, writing store.Writing) (store.Written
 
 func TestTheLargestAreBegunEarly(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
+		transfer.SetLarge(large)
+		defer transfer.SetLarge(transfer.Large)
 		b := newBench(t)
 		target := &timed{Store: b.target}
 		b.to = target

@@ -68,7 +68,7 @@ func (q *queue) add(ctx context.Context, route int, step plan.Step) error {
 	}
 	if phase := item.Action.Phase(item.Kind); item.State == Waiting && phase >= 0 && phase < plan.Phases {
 		r.queued[phase].Add(1)
-		if item.Size >= Large {
+		if item.Size >= largeFrom {
 			r.largeQueued[phase].Add(1)
 		}
 	}
@@ -166,7 +166,7 @@ func (r *Run) feed(ctx context.Context) {
 			if r.planErr != nil {
 				return
 			}
-			if !r.wasResumed && r.queued[phase].Load() == 0 {
+			if r.hasNone(phase) {
 				continue
 			}
 		}
@@ -187,6 +187,16 @@ func (r *Run) feed(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// hasNone reports whether a phase has no items; the removal of files counts as begun where
+// folders are removed, as it looks whether all is there.
+func (r *Run) hasNone(phase plan.Phase) bool {
+	n := r.queued[phase].Load()
+	if phase == plan.PhaseRemove {
+		n += r.queued[plan.PhaseFolders].Load()
+	}
+	return n == 0 && !r.wasResumed
 }
 
 // mayWait reports whether what is in an item's way may be gone when it is tried once
@@ -320,6 +330,9 @@ func (r *Run) hand(ctx context.Context, to chan<- *Item, item *Item) bool {
 // Large is the size in bytes from which a file is begun before its turn, so that a
 // run does not end with one lane at work on the largest.
 const Large = 64 << 20
+
+// largeFrom is Large; tests have smaller files.
+var largeFrom int64 = Large
 
 // feedLargest hands the largest files, once all are known, to the lanes that are
 // for them, largest first, until the others have been handed out as well. It
