@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"unicode"
 
 	"github.com/gin-gonic/gin"
 
@@ -116,7 +117,8 @@ func (p *packer) add(ctx context.Context, located tree.Located, node tree.Node) 
 	return nil
 }
 
-// archiveName is a name that no program that unpacks takes for a step.
+// archiveName is a name that no program that unpacks takes for a step, or for a drive, and
+// that does nothing to the terminal which it lists it at.
 func archiveName(name string) string {
 	switch name {
 	case "":
@@ -124,7 +126,16 @@ func archiveName(name string) string {
 	case ".", "..":
 		return strings.ReplaceAll(name, ".", "%2E")
 	}
-	return strings.NewReplacer("/", "%2F", "\\", "%5C").Replace(name)
+	var escaped strings.Builder
+	for i, c := range []byte(name) {
+		drive := c == ':' && i == 1 && unicode.IsLetter(rune(name[0]))
+		if c == '/' || c == '\\' || c < ' ' || c == 0x7f || drive {
+			fmt.Fprintf(&escaped, "%%%02X", c)
+		} else {
+			escaped.WriteByte(c)
+		}
+	}
+	return escaped.String()
 }
 
 func (p *packer) folder(path string, entry store.Entry) error {
