@@ -36,7 +36,7 @@ bench: tools build
 
 # How the time of a file grows with their number, for each kind of run.
 bench-growth: tools build
-	$(GO) test -count=1 -timeout 60m -run '^TestGrowth' -v ./bench -args -growth
+	$(GO) test -count=1 -timeout 150m -run '^TestGrowth' -v ./bench -args -growth
 
 soak: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak

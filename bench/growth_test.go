@@ -58,6 +58,25 @@ func TestGrowth(t *testing.T) {
 	}
 }
 
+// TestTimeIsEven is the short form: of a folder alone, and of small trees, in which what
+// grows with the square of their size is seen nevertheless.
+func TestTimeIsEven(t *testing.T) {
+	if *growth || *run || *soak {
+		t.Skip("its long form is measured")
+	}
+	const most = 3 // of eight: other tests run beside it
+	program := build(t).heron
+	table := &growthTable{place: "folder", program: "now", sizes: []int{500, 4_000}, took: map[string][]float64{}}
+	for _, files := range table.sizes {
+		grow(t, program, growingPlaces[0], files, table)
+	}
+	for _, what := range table.order {
+		if took := table.took[what]; took[1] > most*took[0] {
+			t.Errorf("%s takes %.0f µs a file of %d files, and %.0f µs of %d", what, took[0], table.sizes[0], took[1], table.sizes[1])
+		}
+	}
+}
+
 func numbers(t *testing.T, text string) (all []int) {
 	t.Helper()
 	for _, one := range strings.Split(text, ",") {

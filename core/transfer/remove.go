@@ -38,11 +38,13 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	} else if err = a.untouched(ctx); err == nil {
 		_, err = a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision)
 	}
-	ending.Drop = a.item.marked()
 	switch store.KindOf(err) {
 	case nil:
+		// Where something failed it may be the other half, and what was removed is told.
+		ending.Drop = a.item.marked() && a.progress.failed.Load() == 0
 		return ending, nil
 	case store.ErrNotFound: // it has moved, or somebody was faster
+		ending.Drop = a.item.marked()
 		if _, err := a.route.Target.Store.Stat(ctx, place); store.KindOf(err) != store.ErrNotFound {
 			a.folders.forget() // what is not there is where it was to go
 			return nil, store.Errorf(store.ErrTryAgain, "%s is still there, and has to be looked at again", place)

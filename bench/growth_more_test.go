@@ -1,0 +1,167 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/core/compare"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/servertest"
+	"deftheron/service/records"
+)
+
+// arrivalRounds times arrivalsARound files arrive at one job.
+const arrivalRounds, arrivalsARound = 5, 4_000
+
+// TestGrowthArrivals has files arrive in a folder, each of which a run of its own takes,
+// and measures the processor time of one and how many come through a second.
+func TestGrowthArrivals(t *testing.T) {
+	if !*growth {
+		t.Skip("only with -growth, as make bench-growth does")
+	}
+	p := build(t)
+	h := startHeron(t, p)
+	top := scratch(t)
+	in, out := filepath.Join(top, "in"), filepath.Join(top, "out")
+	for _, folder := range []string{in, out} {
+		if err := os.Mkdir(folder, 0o777); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.link(contract.Link{Provider: "folder", Name: "disk", Options: map[string]string{"path": top}})
+	spec := contract.JobSpec{Name: "arriving", Type: "copy", Routes: []contract.Route{{From: "/disk/in", To: "/disk/out/here"}}, Arrivals: &contract.Arrivals{Rest: "1s"}}
+	spec.When.Arrival = "file"
+	if _, err := h.client.CreateJob(t.Context(), spec); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(2 * time.Second)
+	var first, last float64
+	for round := range arrivalRounds {
+		before, begun := processorTime(t, h.pid), time.Now()
+		for i := range arrivalsARound {
+			if err := os.WriteFile(filepath.Join(in, fmt.Sprintf("%d-%d.txt", round, i)), []byte("arrived"), 0o666); err != nil {
+				t.Fatal(err)
+			}
+		}
+		for want := (round + 1) * arrivalsARound; ; time.Sleep(100 * time.Millisecond) {
+			if arrived, _ := os.ReadDir(filepath.Join(out, "here")); len(arrived) == want {
+				break
+			}
+			if time.Since(begun) > 5*time.Minute {
+				t.Fatalf("round %d does not end", round)
+			}
+		}
+		last = (processorTime(t, h.pid) - before) / arrivalsARound * 1000
+		if round == 0 {
+			first = last
+		}
+		seconds := time.Since(begun).Seconds() - 1 // that they rest
+		t.Logf("of %d files: %.2f ms of processor time each, %.0f a second", (round+1)*arrivalsARound, last, arrivalsARound/seconds)
+		if round == arrivalRounds-1 {
+			figure("arrivals, processor time of one", "≤ 3 ms", last, "ms", last <= 3)
+			figure("arrivals, a second", "≥ 200", arrivalsARound/seconds, "", arrivalsARound/seconds >= 200)
+			figure(fmt.Sprintf("arrivals, the last %d to the first", arrivalsARound), "≤ 1.3", last/first, "", last/first <= mostGrowth)
+		}
+	}
+}
+
+// manyItems is how many items the lists are measured with.
+const manyItems = 5_000_000
+
+// TestGrowthLists asks for pages of the items of a run that has five million, and of runs.
+func TestGrowthLists(t *testing.T) {
+	if !*growth {
+		t.Skip("only with -growth, as make bench-growth does")
+	}
+	p := build(t)
+	data, address := filepath.Join(scratch(t), "data"), servertest.FreeAddress(t)
+	_, command := serve(t, p.heron, data, address)
+	if err := command.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	command.Wait()
+	rows := manyItems * *scale / 100
+	fillRecords(t, data, rows)
+	h, _ := serve(t, p.heron, data, address)
+	for what, path := range map[string]string{
+		"the first items":          "/runs/large/items?limit=1000",
+		"items in the middle":      fmt.Sprintf("/runs/large/items?limit=1000&cursor=%d", rows/2),
+		"the failed items":         "/runs/large/items?limit=1000&state=failed",
+		"the last failed items":    fmt.Sprintf("/runs/large/items?limit=1000&state=failed&cursor=%d", rows-100),
+		"what is waiting, of none": "/runs/large/items?limit=1000&state=waiting",
+		"runs":                     "/runs?limit=100",
+		"the run":                  "/runs/large",
+		"by cause":                 "/runs/large/causes",
+	} {
+		slowest := 0.0
+		for range 3 {
+			request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+contract.Root+path, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			request.Header.Set("Authorization", "Bearer "+h.client.Token)
+			begun := time.Now()
+			answer, err := http.DefaultClient.Do(request)
+			if err != nil {
+				t.Fatal(err)
+			}
+			answer.Body.Close()
+			if answer.StatusCode != http.StatusOK {
+				t.Fatalf("%s: %s", path, answer.Status)
+			}
+			slowest = max(slowest, float64(time.Since(begun).Milliseconds()))
+		}
+		figure(fmt.Sprintf("%s, of %d items", what, rows), "≤ 300 ms", slowest, "ms", slowest <= 300)
+	}
+}
+
+// fillRecords writes a run of many items, one in ten thousand of which failed.
+func fillRecords(t *testing.T, data string, rows int) {
+	t.Helper()
+	db, err := records.Open(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	ctx := context.Background()
+	routes := []records.Route{{From: "/a", To: "/b", Scope: "scope"}}
+	now := time.Now()
+	job := records.Job{ID: "large", Name: "large", Type: "copy", Routes: routes, CreatedAt: now}
+	run := records.Run{ID: "large", Job: "large", State: "partial", Routes: routes, CreatedAt: now, EndedAt: &now, Items: int64(rows)}
+	if err := db.AddRun(ctx, &job, &run); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 2000 {
+		id := fmt.Sprint("run", i)
+		other := records.Run{ID: id, Job: id, State: "done", Routes: routes, CreatedAt: now, EndedAt: &now}
+		if err := db.AddRun(ctx, &records.Job{ID: id, Name: id, Type: "copy", Routes: routes, CreatedAt: now, Once: true}, &other); err != nil {
+			t.Fatal(err)
+		}
+	}
+	items := make([]transfer.Item, 0, 20_000)
+	for seq := 1; seq <= rows; seq++ {
+		state, cause := transfer.Done, plan.CauseNone
+		if seq%10_000 == 0 {
+			state, cause = transfer.Failed, plan.CauseNoSpace
+		}
+		items = append(items, transfer.Item{
+			Seq: int64(seq), Key: store.Key(fmt.Sprintf("folder %05d/file %07d", seq/100, seq)), Kind: store.KindFile, Action: plan.Create, Size: 10, State: state, Cause: cause,
+			Source: compare.Remembered{Revision: "s", Size: 10, Modified: now},
+		})
+		if len(items) == cap(items) || seq == rows {
+			if err := db.Enqueue(ctx, "large", items); err != nil {
+				t.Fatal(err)
+			}
+			items = items[:0]
+		}
+	}
+}
