@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -85,10 +86,17 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 		}
 	}
 	a := &account{root: root, guard: p.guard, real: real, path: filepath.Join(path, opening.Start.Local()), dirty: map[string]bool{}}
-	if a.start, err = identityOf(root); err != nil {
+	start, err := root.Open(".")
+	if err == nil {
+		a.start, err = identityOf(start)
+	}
+	if err != nil {
 		root.Close()
 		return nil, wrap("look at", path, err)
 	}
+	// It stays open as long as the account is held by anyone, as the root does.
+	a.base = int(start.Fd())
+	runtime.AddCleanup(a, func(start *os.File) { start.Close() }, start)
 	return a, nil
 }
 
@@ -111,6 +119,9 @@ type account struct {
 	start identity
 
 	handles handles
+	// base is the start, open, by which it is looked whether a folder is still at its
+	// path.
+	base int
 
 	mu    sync.Mutex
 	dirty map[string]bool // folders whose names have changed since the last Sync

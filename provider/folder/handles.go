@@ -4,12 +4,13 @@ import (
 	"os"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 const (
-	// handleFor is for how long an open folder is used for the files in it. A folder
-	// that is renamed meanwhile takes with it what is written then, as it takes a file
-	// that was being written before.
+	// handleFor is for how long an open folder is used for the files in it; then it
+	// stands in nobody's way any more.
 	handleFor = 250 * time.Millisecond
 	// mostHandles is how many folders of an account are kept open.
 	mostHandles = 64
@@ -19,6 +20,8 @@ const (
 type handle struct {
 	dir    *os.File
 	fd     int
+	inode  uint64
+	device uint64
 	volume *volume // nil: in memory alone
 	users  int
 	gone   bool // from those kept open; closed by its last user
@@ -30,16 +33,27 @@ type handles struct {
 	open map[string]*handle
 }
 
-// take returns an open folder, which the caller gives back by put.
+// take returns an open folder, which the caller gives back by put: one that is kept open,
+// if it is still the one at its path.
 func (a *account) take(local string) (*handle, error) {
 	if h := a.handles.get(local); h != nil {
-		return h, nil
+		var now unix.Stat_t
+		if err := unix.Fstatat(a.base, local, &now, unix.AT_SYMLINK_NOFOLLOW); err == nil && now.Ino == h.inode && now.Dev == h.device {
+			return h, nil
+		}
+		a.handles.put(local, h, true)
 	}
 	dir, err := a.openDir(local)
 	if err != nil {
 		return nil, err
 	}
 	h := &handle{dir: dir, fd: int(dir.Fd()), users: 1}
+	var stat unix.Stat_t
+	if err := unix.Fstat(h.fd, &stat); err != nil {
+		dir.Close()
+		return nil, err
+	}
+	h.inode, h.device = stat.Ino, stat.Dev
 	if h.volume, err = volumeOf(h.fd); err != nil {
 		dir.Close()
 		return nil, err

@@ -63,8 +63,9 @@ func TestManyWritesAtOnce(t *testing.T) {
 	}
 }
 
-// TestFolderReplacedMeanwhile removes a folder that was just written to, and makes it
-// anew: what is written next fails, or is in the new one.
+// TestFolderReplacedMeanwhile removes, or moves away, a folder that was just written to,
+// and makes it anew: what is written next is in the new one. Where there is none, it is
+// said that the folder is not there.
 func TestFolderReplacedMeanwhile(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
@@ -76,26 +77,62 @@ func TestFolderReplacedMeanwhile(t *testing.T) {
 	if _, err := s.MakeFolder(t.Context(), store.At("reports")); err != nil {
 		t.Fatal(err)
 	}
-	if err := write("one"); err != nil {
+	for i, away := range []func() error{
+		func() error { return os.RemoveAll(path) },
+		func() error { return os.Rename(path, filepath.Join(dir, "moved away")) },
+	} {
+		if err := write("before"); err != nil {
+			t.Fatal(err)
+		}
+		if err := away(); err != nil {
+			t.Fatal(err)
+		}
+		if err := write("none"); store.KindOf(err) != store.ErrNotFound {
+			t.Errorf("%d: a write to a folder that is gone: %v", i, err)
+		}
+		if err := os.Mkdir(path, 0o777); err != nil {
+			t.Fatal(err)
+		}
+		if err := write("after"); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := os.Stat(filepath.Join(path, "after")); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// TestFilesOfNewFolders makes folders with files in them faster than they can be watched:
+// all files are told.
+func TestFilesOfNewFolders(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	page, err := store.Changes(t.Context(), s, store.Folder{}, "")
+	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.RemoveAll(path); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Mkdir(path, 0o777); err != nil {
-		t.Fatal(err)
-	}
-	if err := write("two"); err != nil && store.KindOf(err) != store.ErrNotFound {
-		t.Fatal(err)
-	} else if err != nil { // the folder that was open is gone, and is not used again
-		if err := write("two"); err != nil {
+	const folders = 200
+	for i := range folders {
+		path := filepath.Join(dir, fmt.Sprint("folder ", i))
+		if err := os.Mkdir(path, 0o777); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(path, "file"), []byte("text"), 0o666); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if _, err := os.Stat(filepath.Join(path, "two")); err != nil {
-		t.Error(err)
-	}
-	if _, err := s.RemoveFolder(t.Context(), store.At("reports")); store.KindOf(err) == nil {
-		t.Error("a folder with a file was removed")
+	told := map[store.Path]bool{}
+	for begun := time.Now(); len(told) < folders; {
+		if page, err = store.AwaitChanges(t.Context(), s, store.Folder{}, page.Cursor, time.Second); err != nil {
+			t.Fatal(err)
+		}
+		for _, change := range page.Changes {
+			if change.Place.Name == "file" {
+				told[change.Place.Folder.Path] = true
+			}
+		}
+		if time.Since(begun) > 20*time.Second {
+			t.Fatalf("%d of %d files were told", len(told), folders)
+		}
 	}
 }

@@ -84,14 +84,9 @@ type identity struct {
 	birth        unix.StatxTimestamp
 }
 
-func identityOf(root *os.Root) (identity, error) {
-	dir, err := root.Open(".")
-	if err != nil {
-		return identity{}, err
-	}
-	defer dir.Close()
+func identityOf(dir *os.File) (identity, error) {
 	var stat unix.Statx_t
-	err = unix.Statx(int(dir.Fd()), "", unix.AT_EMPTY_PATH, wanted, &stat)
+	err := unix.Statx(int(dir.Fd()), "", unix.AT_EMPTY_PATH, wanted, &stat)
 	return identityFrom(&stat), err
 }
 

@@ -129,8 +129,13 @@ func (w *watcher) see(event fsnotify.Event) {
 			if err := w.add(event.Name); err != nil {
 				w.fail(err)
 			}
+			w.seeInside(event.Name)
 		}
 	}
+	w.seen(path)
+}
+
+func (w *watcher) seen(path string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	now := time.Now()
@@ -140,6 +145,25 @@ func (w *watcher) see(event fsnotify.Event) {
 	}
 	one.last = now
 	w.unquiet[path] = one
+}
+
+// mostInside is how many files of a new folder are told by themselves.
+const mostInside = 1000
+
+// seeInside tells what was made in a new folder before that was watched. Of many files,
+// as where a tree was moved here, the folder alone is told.
+func (w *watcher) seeInside(folder string) {
+	left := mostInside
+	_ = filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
+		if left--; left < 0 {
+			return fs.SkipAll
+		}
+		relative, failed := filepath.Rel(w.root, path)
+		if err == nil && failed == nil && path != folder && !store.Ours(store.Path(filepath.Dir(relative)+"/"), entry.Name()) {
+			w.seen(relative)
+		}
+		return nil
+	})
 }
 
 // settle tells what has come to rest.
