@@ -18,43 +18,44 @@ import (
 // Definition is a provider definition. The doc tags are what its JSON Schema
 // and its errors say.
 type Definition struct {
-	Format    int        `yaml:"definition" doc:"Version of the format: 1." need:"yes"`
-	Name      string     `yaml:"name" doc:"Name of the provider: 1 to 40 lower-case letters, digits, hyphens." need:"yes"`
-	Title     string     `yaml:"title" doc:"The provider's name for people." need:"yes"`
-	About     string     `yaml:"about" doc:"A sentence or two for whoever links an account."`
-	Options   []Option   `yaml:"options" doc:"What is asked for when an account is linked, beside the sign-in."`
-	Base      Template   `yaml:"base" doc:"Where addresses that begin with / count from, such as {+option.url}/v1." need:"yes"`
-	Origins   []Template `yaml:"origins" doc:"Further origins (scheme://host) that the sign-in may be sent to. Addresses that answers name elsewhere are followed without it."`
-	Functions Functions  `yaml:"functions" doc:"jq functions for all expressions: def name: …;"`
-	SignIn    []SignIn   `yaml:"sign-in" doc:"The ways to sign in; the first is the default. None: nobody signs in."`
-	Send      Send       `yaml:"send" doc:"What is sent with every request."`
-	Failures  Failures   `yaml:"failures" doc:"How answers that are failures are told and understood."`
-	Addressed string     `yaml:"addressed" doc:"How entries are named in requests: by id (found by walking) or by path." need:"yes" one:"id,path"`
-	Start     Expr       `yaml:"start" doc:"Where entries are addressed by id: the id of the folder that everything is in."`
-	Account   *Account   `yaml:"account" doc:"Whom the account belongs to."`
-	Areas     *Areas     `yaml:"areas" doc:"The areas to choose one from when linking, such as one's own and those of teams."`
-	Space     *Space     `yaml:"space" doc:"How much the account holds."`
-	Entry     Entry      `yaml:"entry" doc:"How an entry of the service is read." need:"yes"`
-	Names     Names      `yaml:"names" doc:"What names can be."`
-	Limits    Limits     `yaml:"limits" doc:"What the service can hold and bear."`
-	Times     Times      `yaml:"times" doc:"How times are told."`
-	Hashes    []Hash     `yaml:"hashes" doc:"The hashes of content that entries tell."`
-	List      List       `yaml:"list" doc:"Lists the children of a folder." need:"yes"`
-	Find      *Find      `yaml:"find" doc:"Finds the children of a folder that have a name. Without it the folder is listed."`
-	Look      *Operation `yaml:"look" doc:"Looks at one entry. Its answer is an entry."`
-	Download  *Download  `yaml:"download" doc:"Reads a file." need:"yes"`
-	Uploads   []Upload   `yaml:"uploads" doc:"The ways to write a file; the first that fits the size is taken."`
-	Folder    *Operation `yaml:"make-folder" doc:"Makes a folder. Its answer is an entry."`
-	Move      *Operation `yaml:"move" doc:"Moves or renames an entry to where nothing is. Its answer is an entry."`
-	Copy      *Operation `yaml:"copy" doc:"Copies a file within the account to where nothing is. Its answer is an entry."`
-	Remove    *Remove    `yaml:"remove" doc:"Removes an entry."`
-	Changes   *Changes   `yaml:"changes" doc:"What has changed since a moment."`
-	Documents []Document `yaml:"documents" doc:"The kinds of documents that exist only inside the service, and what they can be exported as."`
-	Export    *Operation `yaml:"export" doc:"Reads a document in the format .format.name (.format.media). Its answer is the exported file."`
-	Leftovers *Leftovers `yaml:"leftovers" doc:"Finds uploads that were begun and never ended, to give them up."`
-	Source    string     `yaml:"-"` // the text that it was read from
-	Where     string     `yaml:"-"` // the file that it was read from
-	Shipped   bool       `yaml:"-"` // it is part of the program
+	Format    int             `yaml:"definition" doc:"Version of the format: 1." need:"yes"`
+	Name      string          `yaml:"name" doc:"Name of the provider: 1 to 40 lower-case letters, digits, hyphens." need:"yes"`
+	Title     string          `yaml:"title" doc:"The provider's name for people." need:"yes"`
+	About     string          `yaml:"about" doc:"A sentence or two for whoever links an account."`
+	Options   []Option        `yaml:"options" doc:"What is asked for when an account is linked, beside the sign-in."`
+	Base      Template        `yaml:"base" doc:"Where addresses that begin with / count from, such as {+option.url}/v1." need:"yes"`
+	Origins   []Template      `yaml:"origins" doc:"Further origins (scheme://host) that the sign-in may be sent to. Addresses that answers name elsewhere are followed without it."`
+	Shared    map[string]Step `yaml:"common" doc:"Parts of requests that several have in common, by names of your own. A request takes them with common: [NAME]; what it says itself goes before them."`
+	Functions Functions       `yaml:"functions" doc:"jq functions for all expressions: def name: …;"`
+	SignIn    []SignIn        `yaml:"sign-in" doc:"The ways to sign in; the first is the default. None: nobody signs in."`
+	Send      Send            `yaml:"send" doc:"What is sent with every request."`
+	Failures  Failures        `yaml:"failures" doc:"How answers that are failures are told and understood."`
+	Addressed string          `yaml:"addressed" doc:"How entries are named in requests: by id (found by walking) or by path." need:"yes" one:"id,path"`
+	Start     Expr            `yaml:"start" doc:"Where entries are addressed by id: the id of the folder that everything is in."`
+	Account   *Account        `yaml:"account" doc:"Whom the account belongs to."`
+	Areas     *Areas          `yaml:"areas" doc:"The areas to choose one from when linking, such as one's own and those of teams."`
+	Space     *Space          `yaml:"space" doc:"How much the account holds."`
+	Entry     Entry           `yaml:"entry" doc:"How an entry of the service is read." need:"yes"`
+	Names     Names           `yaml:"names" doc:"What names can be."`
+	Limits    Limits          `yaml:"limits" doc:"What the service can hold and bear."`
+	Times     Times           `yaml:"times" doc:"How times are told."`
+	Hashes    []Hash          `yaml:"hashes" doc:"The hashes of content that entries tell."`
+	List      List            `yaml:"list" doc:"Lists the children of a folder." need:"yes"`
+	Find      *Find           `yaml:"find" doc:"Finds the children of a folder that have a name. Without it the folder is listed."`
+	Look      *Operation      `yaml:"look" doc:"Looks at one entry. Its answer is an entry."`
+	Download  *Download       `yaml:"download" doc:"Reads a file." need:"yes"`
+	Uploads   []Upload        `yaml:"uploads" doc:"The ways to write a file; the first that fits the size is taken."`
+	Folder    *Operation      `yaml:"make-folder" doc:"Makes a folder. Its answer is an entry."`
+	Move      *Operation      `yaml:"move" doc:"Moves or renames an entry to where nothing is. Its answer is an entry."`
+	Copy      *Operation      `yaml:"copy" doc:"Copies a file within the account to where nothing is. Its answer is an entry."`
+	Remove    *Remove         `yaml:"remove" doc:"Removes an entry."`
+	Changes   *Changes        `yaml:"changes" doc:"What has changed since a moment."`
+	Documents []Document      `yaml:"documents" doc:"The kinds of documents that exist only inside the service, and what they can be exported as."`
+	Export    *Operation      `yaml:"export" doc:"Reads a document in the format .format.name (.format.media). Its answer is the exported file."`
+	Leftovers *Leftovers      `yaml:"leftovers" doc:"Finds uploads that were begun and never ended, to give them up."`
+	Source    string          `yaml:"-"` // the text that it was read from
+	Where     string          `yaml:"-"` // the file that it was read from
+	Shipped   bool            `yaml:"-"` // it is part of the program
 }
 
 // Option is something that is asked for when an account is linked.
@@ -366,6 +367,7 @@ type Operation struct {
 
 // Step is one request and what is read from its answer.
 type Step struct {
+	Shared    []string        `yaml:"common" doc:"Names of the common parts that the request has."`
 	When      Expr            `yaml:"when" doc:"Whether the step is taken."`
 	Request   *Line           `yaml:"request" doc:"METHOD and address (RFC 6570), such as GET /files/{id}{?page}."`
 	With      map[string]Expr `yaml:"with" doc:"Further variables of the address."`

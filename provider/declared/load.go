@@ -95,6 +95,9 @@ func load(text []byte) (*Definition, error) {
 	if err := noAliases(&root); err != nil {
 		return nil, err
 	}
+	if err := putShared(root.Content[0]); err != nil {
+		return nil, err
+	}
 	if err := checkNode(root.Content[0], reflect.TypeFor[Definition](), ""); err != nil {
 		return nil, err
 	}
