@@ -12,7 +12,6 @@ import (
 
 	"deftheron/client"
 	"deftheron/contract"
-	"deftheron/demo"
 	"deftheron/servertest"
 	"deftheron/standin"
 )
@@ -26,12 +25,7 @@ const changes = 250
 func TestBenchContinuous(t *testing.T) {
 	skip(t)
 	p := build(t)
-	c, err := standin.StartClouds(t.TempDir(), "127.0.0.1:0", "127.0.0.1:0", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { c.Close() })
-	c.Sedge.Consents.Register(standin.Client{ID: "own", Secret: "own-secret", Redirects: []string{standin.Callback}})
+	c := startClouds(t)
 	h, _ := serve(t, p.heron, filepath.Join(scratch(t), "data"), servertest.FreeAddress(t))
 	disk := scratch(t)
 	h.link(contract.Link{Provider: "folder", Name: "disk", Options: map[string]string{"path": disk}})
@@ -45,13 +39,8 @@ func TestBenchContinuous(t *testing.T) {
 		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}, "surveys@fenmere.example", c.Sedge.Control},
 	} {
 		name := drive.link.Name
-		consent, err := h.client.BeginConsent(ctx, contract.Consenting{Link: drive.link, Way: "page"})
-		if err == nil {
-			err = demo.Agree(ctx, consent.URL, drive.user)
-		}
-		if err == nil {
-			_, err = h.client.MakeFolder(ctx, contract.NewFolder{Address: "/" + name + "/Work"})
-		}
+		consent(t, h, drive.link, drive.user)
+		_, err := h.client.MakeFolder(ctx, contract.NewFolder{Address: "/" + name + "/Work"})
 		spec := contract.JobSpec{Name: name, Type: "mirror", Routes: []contract.Route{{From: "/" + name + "/Work", To: "/disk/" + name}}, Brake: &contract.Brake{Overwrites: "none"}}
 		spec.When.Continuous = true
 		if err == nil {
