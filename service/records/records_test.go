@@ -382,3 +382,46 @@ func TestPlacesOfLargeScope(t *testing.T) {
 		t.Errorf("the pairs of one file take %v of 1,000 and %v of 60,000", took[1_000], took[60_000])
 	}
 }
+
+// TestItemsByState asks for pages of the items in each state, of all phases, in their order.
+func TestItemsByState(t *testing.T) {
+	db, ctx := open(t, t.TempDir()), t.Context()
+	run := addRun(t, db, "states")
+	states := []transfer.State{transfer.Waiting, transfer.Done, transfer.Skipped, transfer.Failed}
+	actions := []plan.Action{plan.Create, plan.Replace, plan.Remove}
+	var items []transfer.Item
+	for seq := range int64(120) {
+		one := item(seq+1, fmt.Sprintf("file %03d", seq), actions[seq%3])
+		one.State = states[seq%4]
+		items = append(items, one)
+	}
+	if err := db.Enqueue(ctx, run.ID, items); err != nil {
+		t.Fatal(err)
+	}
+	for _, state := range append(states, "") {
+		want := int64(30)
+		if state == "" {
+			want = 120
+		}
+		var found, last int64
+		for {
+			page, err := db.Items(ctx, run.Number, string(state), last, 7)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, one := range page {
+				if one.Seq <= last || state != "" && one.State != state {
+					t.Errorf("item %d after %d is %q, asked for were those %q", one.Seq, last, one.State, state)
+				}
+				last = one.Seq
+				found++
+			}
+			if len(page) < 7 {
+				break
+			}
+		}
+		if found != want {
+			t.Errorf("%d items are %q, want %d", found, state, want)
+		}
+	}
+}

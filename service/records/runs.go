@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strings"
 	"time"
 
 	"deftheron/core/job"
@@ -151,9 +152,22 @@ type Item struct {
 // Items returns a page of a run's items, in order, after a seq. state, where
 // not empty, chooses among them.
 func (db *DB) Items(ctx context.Context, run int64, state string, after int64, most int) ([]Item, error) {
-	query := "SELECT " + itemColumns + ", proof, name, moved, attempts, ended FROM items WHERE run = ? AND seq > ? AND NOT (" + halves + ")"
+	const columns = "SELECT " + itemColumns + ", proof, name, moved, attempts, ended FROM items"
+	query := columns + " WHERE run = ? AND seq > ? AND NOT (" + halves + ")"
 	args := []any{run, after}
-	if state != "" {
+	switch state {
+	case "":
+	case string(transfer.Failed), string(transfer.Skipped): // few, and in an index of their own
+		query = columns + " INDEXED BY items_unwell WHERE run = ? AND seq > ? AND state IN ('failed', 'skipped') AND state = '" + state + "'"
+	case string(transfer.Waiting): // by phase, as in their index
+		var phases []string
+		args = nil
+		for phase := range plan.Phases {
+			phases = append(phases, "SELECT * FROM ("+columns+" INDEXED BY items_waiting WHERE run = ? AND writes = ? AND seq > ? AND state = 'waiting' AND NOT ("+halves+") ORDER BY seq LIMIT ?)")
+			args = append(args, run, phase, after, most)
+		}
+		query = strings.Join(phases, " UNION ALL ")
+	default:
 		query += " AND state = ?"
 		args = append(args, state)
 	}
