@@ -1,0 +1,167 @@
+package transfer
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// prepare makes the targets ready, and for a run that was interrupted, removes
+// what it left behind and counts what it had come to.
+func (r *Run) prepare(ctx context.Context) (Tally, error) {
+	for i, route := range r.Routes {
+		if route.Unopened != nil {
+			r.leaveRoute(ctx, i, route.Unopened)
+		}
+	}
+	for i := range r.Routes {
+		if err := r.prepareRoute(ctx, i); err != nil {
+			return Tally{}, err
+		}
+	}
+	if !r.Resumed {
+		return Tally{}, nil
+	}
+	if err := r.settleNotes(ctx); err != nil {
+		return Tally{}, fmt.Errorf("could not find out what the interrupted run has written: %w", err)
+	}
+	tally, err := r.Records.Tally(ctx, r.ID)
+	if err != nil {
+		return Tally{}, err
+	}
+	if tally, err = r.forgetUnjudged(ctx, tally); err != nil {
+		return Tally{}, err
+	}
+	r.lost = tally.Lost
+	r.progress.restore(tally)
+	r.seq = tally.LastSeq
+	return tally, nil
+}
+
+// forgetUnjudged drops what an interrupted pass had queued and the safety limits had
+// not passed, unless a person has been asked about it and let it go. It is planned and
+// judged anew.
+func (r *Run) forgetUnjudged(ctx context.Context, tally Tally) (Tally, error) {
+	letGo := r.Released && tally.Asked >= tally.LastSeq
+	if tally.Planned && (tally.LastSeq <= tally.Judged || letGo) {
+		return tally, nil
+	}
+	forget := r.Records.Forget
+	if tally.Planned && tally.Judged > 0 {
+		forget = r.Records.ForgetUnjudged // those before are still to be done
+	}
+	if err := forget(ctx, r.ID); err != nil {
+		return tally, err
+	}
+	planned := tally.Planned && tally.Judged > 0
+	tally, err := r.Records.Tally(ctx, r.ID)
+	tally.Planned = planned
+	return tally, err
+}
+
+// prepareRoute makes the target of a route ready, and removes there what an interrupted
+// run left behind. A route that is away is left alone.
+func (r *Run) prepareRoute(ctx context.Context, i int) error {
+	if r.absentOf(i) != nil {
+		return nil
+	}
+	route := r.Routes[i]
+	here := func() bool { return r.isThere(ctx, i) }
+	err := r.persist(ctx, here, func() error { return store.Prepare(ctx, route.Target.Store) })
+	if err == nil && r.Resumed {
+		if err = r.persist(ctx, here, func() error { return r.cleanRoute(ctx, i) }); err != nil {
+			err = fmt.Errorf("could not remove what the interrupted run left behind: %w", err)
+		}
+	}
+	if r.leaveRoute(ctx, i, err) {
+		return nil
+	}
+	return err
+}
+
+// beginRoutes makes the routes ready that are there and are not yet: it writes their
+// canaries, and finds out whether what is remembered of them is believed.
+func (r *Run) beginRoutes(ctx context.Context) error {
+	for i := range r.Routes {
+		if r.Routes[i].Back || r.absentOf(i) != nil || r.states.begun[i] {
+			continue
+		}
+		here := func() bool { return r.isThere(ctx, i) }
+		var err error
+		for _, begin := range []func(context.Context, int) error{r.writeCanaries, r.findTrust} {
+			if err = r.persist(ctx, here, func() error { return begin(ctx, i) }); err != nil {
+				break
+			}
+		}
+		switch {
+		case err == nil:
+			r.states.begun[i] = true
+		case !r.leaveRoute(ctx, i, err):
+			return err
+		}
+	}
+	return nil
+}
+
+// clean removes temporary files and uploads of this run, but for the uploads
+// that the records know and that it will go on with.
+func (r *Run) clean(ctx context.Context) error {
+	for i := range r.Routes {
+		if r.absentOf(i) != nil {
+			continue
+		}
+		if err := r.cleanRoute(ctx, i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Run) cleanRoute(ctx context.Context, i int) error {
+	route := r.Routes[i]
+	uploads, err := r.Records.Uploads(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	cleaning := store.Cleaning{Run: r.ID, Folder: cleaningFolder(route), Keep: map[string]bool{}}
+	for _, pending := range uploads {
+		if pending.Item.Route != i {
+			continue
+		}
+		cleaning.Uploads = append(cleaning.Uploads, route.Target.place(pending.Item.to(), pending.Item.Kind))
+		cleaning.Keep[pending.Upload.ID] = pending.Upload.ID != ""
+	}
+	// A server may still be tidying up after a connection that broke, and a listing
+	// that meets it break off.
+	cleaned, err := store.Page(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
+	for _, leftover := range cleaned {
+		r.Log.Info("removed a leftover", "run", r.ID, "account", route.Target.Account, "place", leftover.Place.String())
+	}
+	return err
+}
+
+func cleaningFolder(route Route) store.Folder {
+	return route.Target.Root.Folder // of a single file, too, the folder that it is in
+}
+
+// persist does something again where it failed in a way that may pass: as often, and
+// for as long, as an item is tried, and where it may be.
+func (r *Run) persist(ctx context.Context, may func() bool, do func() error) error {
+	begun := time.Now()
+	for try := 1; ; try++ {
+		err := do()
+		if kind := store.KindOf(err); kind != store.ErrTryAgain && kind != store.ErrSlowDown || try >= r.Tries || ctx.Err() != nil || may != nil && !may() {
+			return err
+		}
+		wait := max(store.Wait(err), r.Backoff(try+1))
+		if r.Rules.Within > 0 && time.Since(begun)+wait > r.Rules.Within {
+			return err
+		}
+		r.Log.Info("to be tried again", "run", r.ID, "try", try, "error", err)
+		if store.Sleep(ctx, wait) != nil {
+			return err
+		}
+	}
+}
