@@ -63,6 +63,17 @@ func (f *file) seek(offset int64, whence int) (int64, error) { return unix.Seek(
 
 func (f *file) sync() error { return again(func() error { return unix.Fsync(f.fd) }) }
 
+// written returns the error that the content could not be written with, after all of its
+// file system was synced: that alone does not tell it of each file, and before Linux 5.8
+// of none. It waits for no disk.
+func (f *file) written() error {
+	err := again(func() error { return unix.SyncFileRange(f.fd, 0, 0, unix.SYNC_FILE_RANGE_WAIT_BEFORE) })
+	if unsupported(err) || errors.Is(err, unix.ESPIPE) {
+		return f.sync()
+	}
+	return err
+}
+
 func (f *file) truncate(size int64) error {
 	return again(func() error { return unix.Ftruncate(f.fd, size) })
 }

@@ -98,7 +98,7 @@ func (v *volume) work() {
 		many = len(group) >= worthAll
 		if many && again(func() error { return unix.Syncfs(group[0].file.fd) }) == nil {
 			for _, one := range group {
-				one.done <- nil
+				one.done <- one.file.written()
 			}
 			continue
 		}
@@ -159,8 +159,7 @@ func syncFolder(dir *os.File, many bool, synced map[*volume]bool) error {
 	case v == nil || synced[v]:
 		return nil
 	case many && again(func() error { return unix.Syncfs(int(dir.Fd())) }) == nil:
-		synced[v] = true
-		return nil
+		synced[v] = true // this one folder says whether the journal could be written
 	}
 	return dir.Sync()
 }
