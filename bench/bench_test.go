@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"github.com/minio/minio-go/v7"
+	"golang.org/x/sys/unix"
 
 	"deftheron/client"
 	"deftheron/contract"
@@ -232,21 +233,15 @@ func (p programs) loop(t *testing.T, env []string, set []object, args ...string)
 	return seconds, (command.ProcessState.UserTime() + command.ProcessState.SystemTime()).Seconds()
 }
 
-// processorTime is how many seconds of it a process has taken.
+// processorTime returns the seconds of processor time that a process has used.
 func processorTime(t *testing.T, pid int) float64 {
 	t.Helper()
-	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		t.Fatal(err)
+	const wholeProcess = 2 // CPUCLOCK_SCHED of clock_getcpuclockid(3), for all its threads
+	var used unix.Timespec
+	if err := unix.ClockGettime(int32(^pid<<3|wholeProcess), &used); err != nil {
+		t.Fatalf("reading the processor time of process %d: %v", pid, err)
 	}
-	var user, system float64
-	_, after, _ := strings.Cut(string(stat), ") ")
-	if fields := strings.Fields(after); len(fields) > 12 {
-		user, _ = strconv.ParseFloat(fields[11], 64)
-		system, _ = strconv.ParseFloat(fields[12], 64)
-	}
-	const ticks = 100 // a second, as Linux tells it to programs
-	return (user + system) / ticks
+	return time.Duration(used.Nano()).Seconds()
 }
 
 // objects measures object store to object store against the bare loop.
