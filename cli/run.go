@@ -169,7 +169,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		fmt.Fprintln(a.out, a.wrapped(15, fmt.Sprintf("  %s  %s", a.paint(soft, fmt.Sprintf("%-11s", row[0])), row[1])))
 	}
 	for _, cause := range causes {
-		if cause.Cause == "" || cause.State == "waiting" {
+		if cause.State == "waiting" {
 			continue
 		}
 		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("  %s %s, %s: %s %s", a.stateMark(cause.State), shown.Some(cause.Items, "item"), cause.Cause, cause.Meaning, cause.Remedy)))

@@ -311,7 +311,7 @@ func (c *Client) Items(ctx context.Context, id, state string) iter.Seq2[contract
 	})
 }
 
-// Causes counts a run's items by state and cause.
+// Causes counts the items of a run that have a cause, by state and cause.
 func (c *Client) Causes(ctx context.Context, id string) (counts []contract.CauseCount, err error) {
 	return counts, c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/causes", nil, nil, &counts)
 }

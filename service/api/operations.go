@@ -87,7 +87,7 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK, s.listRuns)
 	add(api, http.MethodGet, "/runs/{id}", "show-run", "One run", http.StatusOK, s.showRun)
 	add(api, http.MethodGet, "/runs/{id}/items", "list-items", "A page of a run's items", http.StatusOK, s.listItems)
-	add(api, http.MethodGet, "/runs/{id}/causes", "count-causes", "A run's items, counted by state and cause", http.StatusOK, s.causes)
+	add(api, http.MethodGet, "/runs/{id}/causes", "count-causes", "A run's items that have a cause, counted by state and cause", http.StatusOK, s.causes)
 	add(api, http.MethodPost, "/runs/{id}/cancel", "cancel-run", "Cancel a run; what has moved stays", http.StatusNoContent, s.cancelRun)
 	add(api, http.MethodPost, "/runs/{id}/pause", "pause-run", "Pause a run until it is resumed", http.StatusNoContent, s.pauseRun)
 	add(api, http.MethodPost, "/runs/{id}/resume", "resume-run", "Resume a run that is paused", http.StatusNoContent, s.resumeRun)

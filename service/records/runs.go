@@ -199,10 +199,11 @@ type CauseCount struct {
 	Bytes int64
 }
 
-// CauseCounts counts a run's items by state and cause.
+// CauseCounts counts the items of a run that have a cause, by state and cause. Items
+// without one are in the run's own totals.
 func (db *DB) CauseCounts(ctx context.Context, run int64) (counts []CauseCount, err error) {
 	err = db.read.WithContext(ctx).Raw(
-		`SELECT state, cause, count(*) AS items, sum(max(size, 0)) AS bytes FROM items WHERE run = ? AND NOT (`+halves+`)
+		`SELECT state, cause, count(*) AS items, sum(max(size, 0)) AS bytes FROM items INDEXED BY items_causes WHERE run = ? AND cause <> '' AND NOT (`+halves+`)
 		 GROUP BY state, cause ORDER BY state, items DESC`, run).Scan(&counts).Error
 	return counts, err
 }

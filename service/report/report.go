@@ -173,7 +173,7 @@ func writeHTML(ctx context.Context, w io.Writer, source Source, run contract.Run
 	data.Failed = data.items(ctx, source, "failed", func(contract.Item) bool { return true })
 	data.Noted = data.items(ctx, source, "", func(item contract.Item) bool { return item.State == "done" && item.Cause != "" })
 	for _, cause := range causes {
-		data.HasNoted = data.HasNoted || cause.State == "done" && cause.Cause != ""
+		data.HasNoted = data.HasNoted || cause.State == "done"
 	}
 	if err := pageTemplate.Execute(w, data); err != nil {
 		return err

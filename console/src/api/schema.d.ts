@@ -989,7 +989,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A run's items, counted by state and cause */
+        /** A run's items that have a cause, counted by state and cause */
         get: operations["count-causes"];
         put?: never;
         post?: never;

@@ -252,7 +252,7 @@ function Figures({ run }: { run: Run }) {
 }
 
 function Causes({ run }: { run: Run }) {
-  const causes = (useCauses(run.id, !run.ended).data ?? []).filter((cause) => cause.cause && cause.state !== 'waiting')
+  const causes = (useCauses(run.id, !run.ended).data ?? []).filter((cause) => cause.state !== 'waiting')
   if (causes.length === 0) return null
   return (
     <section aria-label="Causes" className="border-t border-line py-3">
