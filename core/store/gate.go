@@ -142,6 +142,15 @@ func ReserveBoth(ctx context.Context, a, b *Gate) (context.Context, func(), erro
 	return ctx, func() { giveB(); giveA() }, nil
 }
 
+// Admit returns a context under which requests pass without a slot. It is for a request
+// that transfers wait for, which may hold all slots between them.
+func (g *Gate) Admit(ctx context.Context) context.Context {
+	if g == nil {
+		return ctx
+	}
+	return context.WithValue(ctx, reservation{g}, new(atomic.Bool))
+}
+
 // Pass waits until a request may be sent. The caller calls the function
 // returned when the request and its body are done with, with its error.
 func (g *Gate) Pass(ctx context.Context) (func(error), error) {

@@ -17,3 +17,9 @@ func Idle(ctx context.Context) {
 		idle()
 	}
 }
+
+// CanIdle reports whether [Idle] under ctx lets other work be taken up.
+func CanIdle(ctx context.Context) bool {
+	_, ok := ctx.Value(idleKey{}).(func())
+	return ok
+}

@@ -59,7 +59,7 @@ func (a *account) lookOnce(ctx context.Context, place store.Ref) (found, error) 
 		}
 		return one, err
 	}
-	all, err := a.beside.named(ctx, a, place.Folder, place.Name)
+	all, err := a.beside.named(ctx, a, place.Folder, place.Name, false)
 	if err != nil {
 		return found{}, err
 	}

@@ -4,12 +4,16 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
+	"strings"
+	"sync"
 	"testing"
 
 	"golang.org/x/sync/errgroup"
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
+	"deftheron/provider/declared"
 )
 
 // TestRequestsAFile counts what it takes to write and to read small files in a folder
@@ -100,5 +104,86 @@ func TestRequestsAFile(t *testing.T) {
 				t.Errorf("%.2f requests to write a file, %.2f to read it, %.2f to find that one is not there; want %v, 2 and 1", wrote, read, absent, c.most)
 			}
 		})
+	}
+}
+
+// TestRequestsInLargeFolder counts what it takes a run to write small files in a folder of
+// many pages, where a file that only waits for the look at its name gives its turn away.
+func TestRequestsInLargeFolder(t *testing.T) {
+	const (
+		files, lanes, idle = 1000, 8, 500
+		page               = "page: 25"
+		most               = 1.2
+	)
+	text, err := os.ReadFile("definitions/sedge.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	small := strings.Replace(string(text), "page: 1000", page, 1)
+	if small == string(text) {
+		t.Fatal("the definition has no such page")
+	}
+	definition, err := declared.Load("sedge.yaml", []byte(small))
+	if err != nil {
+		t.Fatal(err)
+	}
+	drive, address := sedge(t)
+	secrets := granted(t, "code", drive.Consents, "own", "own-secret", "surveys@fenmere.example", "items.read", "items.write")
+	s, err := declared.New(definition).Open(t.Context(), opening(t, address, secrets, nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	place := store.At("large", "x").Folder
+	if _, err := s.MakeFolder(t.Context(), place.Path.Ref()); err != nil {
+		t.Fatal(err)
+	}
+	free := make(chan struct{}, lanes)
+	write := func(i int) error {
+		free <- struct{}{}
+		var once sync.Once
+		release := func() { once.Do(func() { <-free }) }
+		defer release()
+		content := fmt.Sprint("content ", i)
+		_, err := s.Write(store.WithIdle(t.Context(), release), store.Writing{
+			Place: place.Ref(fmt.Sprint("file ", i)), Size: int64(len(content)), If: store.Absent, Run: "r", Content: storetest.Text(content),
+		})
+		return err
+	}
+	var group errgroup.Group
+	group.SetLimit(lanes + idle)
+	drive.Control.Forget()
+	for i := range files {
+		group.Go(func() error { return write(i) })
+	}
+	if err := group.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	count := 0
+	for _, n := range drive.Control.Requests() {
+		count += n
+	}
+	each := float64(count) / files
+	t.Logf("%.2f requests a file, of %d in a folder of %d pages", each, files, files/25)
+	if each > most {
+		t.Errorf("%.2f requests a file, of %d in a folder of %d pages; want at most %v", each, files, files/25, most)
+	}
+
+	// What somebody else made in the meantime is found nevertheless.
+	if _, err := s.Write(store.WithIdle(t.Context(), func() {}), store.Writing{
+		Place: place.Ref("file 7"), Size: 5, If: store.Absent, Run: "r", Content: storetest.Text("other"),
+	}); store.KindOf(err) != store.ErrExists {
+		t.Errorf("a file that is there was written again: %v", err)
+	}
+	seen := 0
+	for entry, err := range s.List(t.Context(), store.Folder{Path: place.Path}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if entry.Name == "file 7" {
+			seen++
+		}
+	}
+	if seen != 1 {
+		t.Errorf("file 7 is there %d times", seen)
 	}
 }

@@ -2,62 +2,120 @@ package declared
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
+
+	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
 
 	"deftheron/core/store"
 )
 
-// Whether an entry of a name is in a folder is asked before and after each file that is
-// written there, where the service does not check it by itself. Asked for by one, it is
-// found by its name. Asked for by several at once, one listing of the folder answers all
-// of them, as long as it has no more than one page.
+// A service that does not check by itself whether a name is free is asked before and after
+// each file that is written. One file's name is found by a request of its own. The names
+// of several files of one folder are found in one listing, if that takes fewer requests.
 
 const (
-	// togetherTime is how long the first waits for others.
-	togetherTime = 15 * time.Millisecond
-	// largeTime is how long a folder counts as one of several pages.
+	// gatherTime is how long the first look waits for others.
+	gatherTime = 15 * time.Millisecond
+	// gatherTimeLarge is how long it waits in a folder of several pages, if its file only
+	// waits for it.
+	gatherTimeLarge = 500 * time.Millisecond
+	// namesAPage is how many names for each page of a folder end the wait early: a
+	// listing then takes a twentieth of a request for each.
+	namesAPage = 20
+	// largeTime is how long the number of a folder's pages is believed.
 	largeTime = 5 * time.Minute
 	// mostLarge is how many such folders are remembered.
 	mostLarge = 1000
+	// listTime is how long one listing may take.
+	listTime = 2 * time.Minute
 )
 
-// together gathers who looks for names in one folder.
+// together gathers the looks for names in one folder.
 type together struct {
 	mu    sync.Mutex
 	open  map[store.Path]*looking
-	large map[store.Path]time.Time // until when
+	large map[store.Path]pages
 }
 
-// looking are those that wait for one listing.
+// pages is how many pages the listing of a folder had.
+type pages struct {
+	number int
+	until  time.Time
+}
+
+// looking are looks that wait for one listing.
 type looking struct {
 	names []string
+	full  chan struct{} // closed when no more names are waited for
 	done  chan struct{}
 	found map[string][]found
 	err   error
 	alone bool // each has to look by itself
 }
 
-// named is account.named, together with others.
-func (t *together) named(ctx context.Context, a *account, folder store.Folder, name string) ([]found, error) {
+// pagesOf returns how many pages a folder has: 1 if that is not known. t.mu is held.
+func (t *together) pagesOf(folder store.Path, now time.Time) int {
+	if known := t.large[folder]; now.Before(known.until) {
+		return known.number
+	}
+	return 1
+}
+
+// isLarge reports whether a folder is known to have several pages.
+func (t *together) isLarge(folder store.Folder, now time.Time) bool {
 	t.mu.Lock()
-	if now := a.opening.Now(); now.Before(t.large[folder.Path]) || folder.ID != "" {
+	defer t.mu.Unlock()
+	return t.pagesOf(folder.Path, now) > 1
+}
+
+// setPages remembers how many pages a folder has.
+func (t *together) setPages(folder store.Path, number int, now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if number <= 1 {
+		delete(t.large, folder)
+		return
+	}
+	if t.large == nil || len(t.large) >= mostLarge {
+		t.large = map[store.Path]pages{}
+	}
+	t.large[folder] = pages{number, now.Add(largeTime)}
+}
+
+// named is account.named, together with others. idle says that the file of the name
+// needs nothing but the answer, so that others may take its turn.
+func (t *together) named(ctx context.Context, a *account, folder store.Folder, name string, idle bool) ([]found, error) {
+	idle = idle && store.CanIdle(ctx)
+	t.mu.Lock()
+	number := t.pagesOf(folder.Path, a.opening.Now())
+	if folder.ID != "" || number > 1 && !idle && a.definition.Find != nil {
 		t.mu.Unlock()
 		return a.named(ctx, folder, name)
 	}
 	mine := t.open[folder.Path]
 	if mine == nil {
-		mine = &looking{done: make(chan struct{})}
+		mine = &looking{full: make(chan struct{}), done: make(chan struct{})}
 		if t.open == nil {
 			t.open = map[store.Path]*looking{}
 		}
 		t.open[folder.Path] = mine
-		// Not ended by whoever came first: others wait for it as well.
-		lasting := context.WithoutCancel(ctx)
-		time.AfterFunc(togetherTime, func() { t.look(lasting, a, folder, mine) })
+		wait := gatherTime
+		if number > 1 && idle {
+			wait = gatherTimeLarge
+		}
+		// The listing outlives the look that came first: others wait for it as well.
+		go t.look(context.WithoutCancel(ctx), a, folder, mine, wait)
 	}
-	mine.names = append(mine.names, name)
+	if mine.names = append(mine.names, name); number > 1 && len(mine.names) == namesAPage*number {
+		close(mine.full)
+	}
 	t.mu.Unlock()
+	if idle {
+		store.Idle(ctx)
+	}
 	select {
 	case <-mine.done:
 	case <-ctx.Done():
@@ -70,39 +128,54 @@ func (t *together) named(ctx context.Context, a *account, folder store.Folder, n
 }
 
 // look lists the folder for all that wait.
-func (t *together) look(ctx context.Context, a *account, folder store.Folder, mine *looking) {
+func (t *together) look(ctx context.Context, a *account, folder store.Folder, mine *looking, wait time.Duration) {
 	defer close(mine.done)
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+	case <-mine.full:
+	}
 	t.mu.Lock()
-	delete(t.open, folder.Path) // those that come from now on want what is there later
-	names := mine.names
+	delete(t.open, folder.Path) // a look that comes from now on needs a later listing
+	wanted, number := mine.names, t.pagesOf(folder.Path, a.opening.Now())
 	t.mu.Unlock()
-	if mine.alone = len(names) == 1; mine.alone {
+	if mine.alone = a.definition.Find != nil && len(wanted) <= number; mine.alone {
 		return
 	}
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	// Those that wait may hold every turn of the account's.
+	ctx, cancel := context.WithTimeout(a.opening.Gate.Admit(ctx), listTime)
 	defer cancel()
 	mine.found = map[string][]found{}
+	fold := cases.Fold()
+	folded := func(name string) string { return fold.String(norm.NFC.String(name)) } // as far as any service goes
+	asked := make(map[string][]string, len(wanted))
+	for _, name := range wanted {
+		if key := folded(name); !slices.Contains(asked[key], name) {
+			asked[key] = append(asked[key], name)
+		}
+	}
 	seen, page := 0, a.definition.page()
 	for one, err := range a.children(ctx, folder) {
 		if err != nil {
 			mine.err = err
 			return
 		}
-		if seen++; seen > page && a.definition.List.Next != nil {
+		seen++
+		if a.definition.List.Next != nil && seen > page*len(wanted) && a.definition.Find != nil {
+			// Finding each by itself takes fewer requests.
 			mine.alone = true
-			t.mu.Lock()
-			if t.large == nil || len(t.large) >= mostLarge {
-				t.large = map[store.Path]time.Time{}
-			}
-			t.large[folder.Path] = a.opening.Now().Add(largeTime)
-			t.mu.Unlock()
+			t.setPages(folder.Path, len(wanted)+1, a.opening.Now())
 			return
 		}
-		for _, name := range names {
+		for _, name := range asked[folded(one.Name)] {
 			if a.sameName(one.Name, name) {
 				mine.found[name] = append(mine.found[name], one)
 			}
 		}
+	}
+	if a.definition.List.Next != nil {
+		t.setPages(folder.Path, (seen+page-1)/page, a.opening.Now())
 	}
 	for _, all := range mine.found {
 		sortFound(all)

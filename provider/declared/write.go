@@ -62,6 +62,7 @@ type writer struct {
 	// looks says that the service does not check the condition by itself: it is
 	// looked just before the request that gives the file its name.
 	looks bool
+	soon  bool // it is looked only then, for a file so small
 }
 
 // beginWriting checks the condition as far as the service does not, and says
@@ -76,8 +77,8 @@ func (a *account) beginWriting(ctx context.Context, upload *Upload, writing stor
 	absent := writing.If.IsAbsent()
 	checked := absent && slices.Contains(upload.Conditions, "absent") || replaces && slices.Contains(upload.Conditions, "revision")
 	w.looks = !checked && (absent || replaces)
-	soon := w.looks && absent && writing.Size <= sentInVain
-	if !checked && !soon || !absent && (a.definition.Addressed == "id" || upload.Replaces == "remove") {
+	w.soon = w.looks && absent && writing.Size <= sentInVain
+	if !checked && !w.soon || !absent && (a.definition.Addressed == "id" || upload.Replaces == "remove") {
 		if w.before, err = w.condition(ctx); err != nil {
 			return nil, err
 		}
@@ -136,9 +137,14 @@ func (w *writer) condition(ctx context.Context) (*found, error) {
 }
 
 // stillHolds looks at the condition once more, as the last thing before the file gets
-// its name: a long upload leaves time for somebody else.
+// its name: a long upload leaves time for somebody else. In a large folder, a small file
+// of a run is only looked for afterwards, by withdraw: the run has listed the folder, and
+// a service that allows twins replaces nothing.
 func (w *writer) stillHolds(ctx context.Context) error {
 	if !w.looks || w.aside {
+		return nil
+	}
+	if w.soon && w.a.definition.Names.Twins && store.CanIdle(ctx) && w.a.beside.isLarge(w.writing.Place.Folder, w.a.opening.Now()) {
 		return nil
 	}
 	_, err := w.condition(ctx)
@@ -224,7 +230,7 @@ func (a *account) withdraw(ctx context.Context, place store.Ref, made found, bef
 	if !a.definition.Names.Twins || before != nil {
 		return nil
 	}
-	all, err := a.beside.named(ctx, a, place.Folder, place.Name)
+	all, err := a.beside.named(ctx, a, place.Folder, place.Name, true)
 	all = slices.Clone(all) // others have it too
 	if err != nil {
 		return store.Errorf(store.ErrOutcomeUnknown, "%s was made, and it could not be looked whether it is the only one: %w", place, err)
