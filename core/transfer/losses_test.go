@@ -233,12 +233,12 @@ func (d *dying) Enqueue(ctx context.Context, run string, items []transfer.Item) 
 	return err
 }
 
-func (d *dying) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss) error {
+func (d *dying) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss, planned *plan.Totals) error {
 	if d.at == "before it is judged" {
 		d.end()
 		return ctx.Err()
 	}
-	return d.memory.Judge(ctx, run, seq, lost)
+	return d.memory.Judge(ctx, run, seq, lost, planned)
 }
 
 func (d *dying) Ask(ctx context.Context, run string, seq int64) error {

@@ -336,9 +336,9 @@ func (r *mortalRecords) Finish(ctx context.Context, run string, scopes []string,
 	return r.memory.Finish(ctx, run, scopes, endings)
 }
 
-func (r *mortalRecords) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss) error {
+func (r *mortalRecords) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss, planned *plan.Totals) error {
 	defer r.write()
-	return r.memory.Judge(ctx, run, seq, lost)
+	return r.memory.Judge(ctx, run, seq, lost, planned)
 }
 
 // logger adds what a run says to the log.

@@ -76,7 +76,7 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	start := r.start
 	defer start.now()
 	if tally.Planned { // and judged, or let go by a person: see prepare
-		r.planErr = r.Records.Judge(ctx, r.ID, r.seq, r.lost)
+		r.planErr = r.Records.Judge(ctx, r.ID, r.seq, r.lost, nil)
 		return
 	}
 	// Where something may be removed, or the brake may hold, all is known before
@@ -97,14 +97,24 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	if err := queue.flush(ctx); err != nil && r.planErr == nil {
 		r.planErr = err
 	}
-	if r.planErr == nil && r.pass == 0 && !r.someAbsent() {
-		r.planErr = r.Records.Planned(ctx, r.ID, r.totals)
-	}
 	if r.planErr == nil {
-		r.progress.planned.Store(!r.someAbsent())
+		whole := !r.someAbsent()
+		if whole && r.pass == 0 {
+			totals := r.totals
+			r.whole.Store(&totals)
+		}
+		r.progress.planned.Store(whole)
 		r.checkSpace(ctx)
 		r.planErr = r.judge(ctx, before)
 	}
+}
+
+// PlannedTotals returns to what the first pass comes; false while it is being planned.
+func (r *Run) PlannedTotals() (plan.Totals, bool) {
+	if totals := r.whole.Load(); totals != nil {
+		return *totals, true
+	}
+	return plan.Totals{}, false
 }
 
 // someListed reports whether this round is not the first of its pass.
@@ -123,7 +133,10 @@ func (r *Run) someListed() bool {
 // plan, with what was lost lately, is more than the safety limits allow. before is what
 // was judged of it in a round before. What a person let go does not count later.
 func (r *Run) judge(ctx context.Context, before plan.Totals) error {
-	totals := r.totals
+	totals, planned := r.totals, r.whole.Load()
+	if r.pass > 0 {
+		planned = nil // of the first pass, and kept
+	}
 	loss := Loss{
 		At: time.Now(), Removed: totals.Remove.Items - totals.Moved.Items - (before.Remove.Items - before.Moved.Items), Replaced: totals.Replace.Items - before.Replace.Items,
 	}
@@ -131,10 +144,15 @@ func (r *Run) judge(ctx context.Context, before plan.Totals) error {
 		loss.Removed, loss.Replaced = 0, 0
 	} else if held := r.overLimits(totals, r.lost.with(loss)); held != nil {
 		r.hold(held.Cause, held.Why)
+		if planned != nil {
+			if err := r.Records.Planned(context.WithoutCancel(ctx), r.ID, *planned); err != nil {
+				return err
+			}
+		}
 		return r.Records.Ask(context.WithoutCancel(ctx), r.ID, r.seq) // the hold has cancelled it
 	}
 	r.lost = r.lost.with(loss)
-	return r.Records.Judge(ctx, r.ID, r.seq, r.lost)
+	return r.Records.Judge(ctx, r.ID, r.seq, r.lost, planned)
 }
 
 // overLimits returns what of a pass is more than the safety limits allow; nil where

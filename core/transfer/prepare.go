@@ -34,6 +34,9 @@ func (r *Run) prepare(ctx context.Context) (Tally, error) {
 	if tally, err = r.forgetUnjudged(ctx, tally); err != nil {
 		return Tally{}, err
 	}
+	if tally.Planned {
+		r.whole.Store(&tally.Totals)
+	}
 	r.lost = tally.Lost
 	r.progress.restore(tally)
 	r.seq = tally.LastSeq

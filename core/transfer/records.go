@@ -144,13 +144,14 @@ type Records interface {
 	// get [plan.CauseMoved] and are counted and told no more, unless they end otherwise
 	// than dropped. It returns how many there were.
 	MarkMoved(ctx context.Context, run string, route int, at []store.Key) (int64, error)
-	// Planned says that all is queued.
+	// Planned says that all is queued, and to what it comes. Judge may say it too.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
 	// Judge says that the safety limits have passed all items up to a Seq: only
 	// then does Claim return those of them that write over something or remove. What
-	// was lost lately, with these, is kept for the next start.
+	// was lost lately, with these, is kept for the next start. planned is nil, or what
+	// Planned would be given: both are said in one step.
 	// Ask says that they hold the run for a person's word on them.
-	Judge(ctx context.Context, run string, seq int64, lost []Loss) error
+	Judge(ctx context.Context, run string, seq int64, lost []Loss, planned *plan.Totals) error
 	Ask(ctx context.Context, run string, seq int64) error
 	// ForgetUnjudged removes the Waiting items above the Seq that was judged.
 	ForgetUnjudged(ctx context.Context, run string) error

@@ -91,9 +91,12 @@ func (m *memory) ForgetUnjudged(context.Context, string) error {
 	return nil
 }
 
-func (m *memory) Judge(_ context.Context, _ string, seq int64, lost []transfer.Loss) error {
+func (m *memory) Judge(_ context.Context, _ string, seq int64, lost []transfer.Loss, planned *plan.Totals) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if planned != nil {
+		m.planned, m.totals = true, *planned
+	}
 	m.lost = slices.Clone(lost)
 	m.judged = max(m.judged, seq)
 	return nil

@@ -117,6 +117,8 @@ type Run struct {
 	// slowedBefore is how often the accounts were slowed down before the run.
 	slowedBefore map[*store.Gate]int64
 	totals       plan.Totals // of this pass, over its rounds
+	// whole are those of the first pass, once it is planned.
+	whole atomic.Pointer[plan.Totals]
 	// before is what there was before the pass.
 	before Passed
 

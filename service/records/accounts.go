@@ -1,8 +1,11 @@
 package records
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
+	"maps"
+	"sync"
 	"time"
 )
 
@@ -28,8 +31,46 @@ type Account struct {
 	Origin string
 }
 
+// accountCache holds the accounts that were read by name since one of them was last
+// written: each item that arrives reads those at both its ends.
+type accountCache struct {
+	mu     sync.Mutex
+	writes int // so far
+	rows   map[string]Account
+}
+
+// get returns the account of a name, and how many writes it is from.
+func (c *accountCache) get(name string) (account Account, ok bool, writes int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	account, ok = c.rows[name]
+	return account, ok, c.writes
+}
+
+// put keeps an account that was read, unless one was written since.
+func (c *accountCache) put(account Account, writes int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.writes != writes {
+		return
+	}
+	if c.rows == nil {
+		c.rows = map[string]Account{}
+	}
+	c.rows[account.Name] = account
+}
+
+// clear forgets all accounts. Whatever writes one calls it before it returns.
+func (c *accountCache) clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.writes++
+	c.rows = nil
+}
+
 // AddAccount adds an account; ErrTaken where its name is in use.
 func (db *DB) AddAccount(ctx context.Context, account *Account) error {
+	defer db.accounts.clear()
 	return found(db.write.WithContext(ctx).Create(account).Error)
 }
 
@@ -41,8 +82,16 @@ func (db *DB) Accounts(ctx context.Context) (accounts []Account, err error) {
 
 // Account returns the account of a name.
 func (db *DB) Account(ctx context.Context, name string) (account Account, err error) {
-	err = db.read.WithContext(ctx).Where("name = ?", name).First(&account).Error
-	return account, found(err)
+	account, ok, writes := db.accounts.get(name)
+	if !ok {
+		if err := db.read.WithContext(ctx).Where("name = ?", name).First(&account).Error; err != nil {
+			return account, found(err)
+		}
+		db.accounts.put(account, writes)
+	}
+	account.Options = maps.Clone(account.Options)
+	account.Secret = bytes.Clone(account.Secret)
+	return account, nil
 }
 
 // AccountByID returns the account of an id.
@@ -59,6 +108,7 @@ func (db *DB) SharingSignIn(ctx context.Context, keeper string) (accounts []Acco
 // HandSignIn gives the sealed secret of an account to another, which all that
 // shared it use from then on.
 func (db *DB) HandSignIn(ctx context.Context, from, to string, secret []byte) error {
+	defer db.accounts.clear()
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET signed_in = ? WHERE signed_in = ?", to, from); err != nil {
 			return err
@@ -71,6 +121,7 @@ func (db *DB) HandSignIn(ctx context.Context, from, to string, secret []byte) er
 // RemoveAccount forgets an account. What is remembered of copies through it stays, for
 // when its place is linked again: see ForgetEnded.
 func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
+	defer db.accounts.clear()
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		for _, statement := range []string{"DELETE FROM space_samples WHERE account = ?", "DELETE FROM open_uploads WHERE account = ?", "DELETE FROM accounts WHERE id = ?"} {
 			if _, err := tx.ExecContext(ctx, statement, account.ID); err != nil {
@@ -83,6 +134,7 @@ func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
 
 // SwapSecret replaces a sealed secret if it is still the old one.
 func (db *DB) SwapSecret(ctx context.Context, id string, old, new []byte) (swapped bool, err error) {
+	defer db.accounts.clear()
 	result := db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = ? WHERE id = ? AND secret IS ?", new, id, old)
 	return result.RowsAffected == 1, result.Error
 }
@@ -90,6 +142,7 @@ func (db *DB) SwapSecret(ctx context.Context, id string, old, new []byte) (swapp
 // ForgetSecrets removes all sealed secrets and returns the names of the
 // accounts that had one.
 func (db *DB) ForgetSecrets(ctx context.Context) (names []string, err error) {
+	defer db.accounts.clear()
 	if err := db.read.WithContext(ctx).Model(&Account{}).Where("secret IS NOT NULL").Order("name").Pluck("name", &names).Error; err != nil {
 		return nil, err
 	}

@@ -57,5 +57,6 @@ func (db *DB) RemoveRegistration(ctx context.Context, provider string) error {
 
 // MendAccount replaces the sealed secret of an account, and keeps its owner.
 func (db *DB) MendAccount(ctx context.Context, id string, secret []byte, owner, origin string) error {
+	defer db.accounts.clear()
 	return db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = ?, owner = ?, origin = ? WHERE id = ?", secret, owner, origin, id).Error
 }

@@ -103,17 +103,20 @@ func (db *DB) LinkedAs(ctx context.Context, name string) (string, error) {
 // SaveAccount keeps the columns of an account that are named, and no other: what a
 // provider has replaced meanwhile, such as its secret, must not come back.
 func (db *DB) SaveAccount(ctx context.Context, row Account, columns ...string) error {
+	defer db.accounts.clear()
 	return found(db.write.WithContext(ctx).Model(&row).Where("id = ?", row.ID).Select(columns).Updates(row).Error)
 }
 
 // SawAccount keeps when an account answered last.
 func (db *DB) SawAccount(ctx context.Context, id string, at time.Time) error {
+	defer db.accounts.clear()
 	return db.write.WithContext(ctx).Exec("UPDATE accounts SET seen_at = ? WHERE id = ?", at, id).Error
 }
 
 // RenameAccount gives an account another name, and has the addresses of jobs and
 // runs follow, in one transaction. ErrTaken where the name is in use.
 func (db *DB) RenameAccount(ctx context.Context, id, from, to string) error {
+	defer db.accounts.clear()
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		var other string
 		err := tx.QueryRowContext(ctx, "SELECT id FROM accounts WHERE name = ?", to).Scan(&other)

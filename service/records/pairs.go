@@ -119,10 +119,11 @@ func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPa
 func numberScopes(ctx context.Context, tx *sql.Tx, scopes []string) ([]int64, error) {
 	numbers := make([]int64, len(scopes))
 	for i, scope := range scopes {
-		if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO scopes (name) VALUES (?)", scope); err != nil {
-			return nil, err
+		err := tx.QueryRowContext(ctx, "SELECT number FROM scopes WHERE name = ?", scope).Scan(&numbers[i])
+		if errors.Is(err, sql.ErrNoRows) {
+			err = tx.QueryRowContext(ctx, "INSERT INTO scopes (name) VALUES (?) RETURNING number", scope).Scan(&numbers[i])
 		}
-		if err := tx.QueryRowContext(ctx, "SELECT number FROM scopes WHERE name = ?", scope).Scan(&numbers[i]); err != nil {
+		if err != nil {
 			return nil, err
 		}
 	}

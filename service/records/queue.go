@@ -99,15 +99,18 @@ func (db *DB) each(ctx context.Context, statement string, n int, row func(int) [
 }
 
 func eachIn(ctx context.Context, tx *sql.Tx, statement string, n int, row func(int) []any) error {
-	prepared, err := tx.PrepareContext(ctx, statement)
-	if err != nil {
-		return err
-	}
-	defer prepared.Close()
+	var prepared *sql.Stmt
 	for i := range n {
 		args := row(i)
 		if args == nil {
 			continue
+		}
+		if prepared == nil {
+			var err error
+			if prepared, err = tx.PrepareContext(ctx, statement); err != nil {
+				return err
+			}
+			defer prepared.Close()
 		}
 		if _, err := prepared.ExecContext(ctx, args...); err != nil {
 			return err
@@ -206,10 +209,17 @@ func (db *DB) Planned(ctx context.Context, run string, totals plan.Totals) error
 }
 
 // Judge implements transfer.Records.
-func (db *DB) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss) error {
+func (db *DB) Judge(ctx context.Context, run string, seq int64, lost []transfer.Loss, planned *plan.Totals) error {
 	text, err := json.Marshal(lost)
 	if err != nil {
 		return err
+	}
+	if planned != nil {
+		totals, err := json.Marshal(planned)
+		if err != nil {
+			return err
+		}
+		return db.write.WithContext(ctx).Exec("UPDATE runs SET planned = 1, totals = ?, judged = max(judged, ?), lost = ? WHERE id = ?", string(totals), seq, string(text), run).Error
 	}
 	return db.write.WithContext(ctx).Exec("UPDATE runs SET judged = max(judged, ?), lost = ? WHERE id = ?", seq, string(text), run).Error
 }

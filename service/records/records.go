@@ -51,6 +51,8 @@ type DB struct {
 
 	numbersMu sync.Mutex
 	numbers   map[string]int64 // of runs, by id
+
+	accounts accountCache
 }
 
 // ErrMoved says that the database's file was moved or removed under the service:

@@ -71,7 +71,7 @@ func TestQueue(t *testing.T) {
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 0 {
 		t.Errorf("claimed of those that write over something, before the pass was judged: %+v, %v", writes, err)
 	}
-	if err := db.Judge(ctx, "run1", 5, nil); err != nil {
+	if err := db.Judge(ctx, "run1", 5, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 1 || writes[0].Key != "a\x00\xffb" {
@@ -335,7 +335,7 @@ func TestKnownIsKept(t *testing.T) {
 		}
 	}
 	lost := []transfer.Loss{{At: time.Unix(1_700_000_000, 0).UTC(), Removed: 2, Replaced: 3}}
-	if err := db.Judge(t.Context(), "x", 1, lost); err != nil {
+	if err := db.Judge(t.Context(), "x", 1, lost, nil); err != nil {
 		t.Fatal(err)
 	}
 	if tally, err := open(t, dir).Tally(t.Context(), "x"); err != nil || !slices.Equal(tally.Lost, lost) {

@@ -25,7 +25,7 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
 		r.log.Error("could not keep that a run is held", "run", row.ID, "error", err)
 	}
-	row = r.withTotals(row)
+	row = r.withTotals(row, a.now().run)
 	r.mu.Lock()
 	delete(r.active, row.ID)
 	r.count(a, "")
@@ -56,8 +56,15 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	}
 }
 
-// withTotals is a run with what was planned, as it is kept.
-func (r *Runner) withTotals(row records.Run) records.Run {
+// withTotals returns a run with what was planned: as run has it, which may be nil, or else
+// as it is kept.
+func (r *Runner) withTotals(row records.Run, run *transfer.Run) records.Run {
+	if run != nil {
+		if totals, ok := run.PlannedTotals(); ok {
+			row.Totals, row.Planned = totals, true
+			return row
+		}
+	}
 	if kept, err := r.db.Run(context.WithoutCancel(r.ctx), row.ID); err == nil {
 		row.Totals, row.Planned = kept.Totals, kept.Planned
 	}

@@ -318,23 +318,32 @@ func (k *keeper) begin(ctx context.Context) error {
 		if err != nil || open >= k.taking.AtOnce {
 			return err
 		}
-		ready, err := k.runner.db.IncomingIn(ctx, k.job.ID, records.IncomingReady, 1)
-		if err != nil || len(ready) == 0 {
-			return err
-		}
-		p, err := k.prepare(ctx)
-		if err == nil {
-			err = k.runner.startArrival(ctx, k.job, p, ready[0])
-		}
+		room := k.taking.AtOnce - open
+		ready, err := k.runner.db.IncomingIn(ctx, k.job.ID, records.IncomingReady, room)
 		if err != nil {
-			k.checked = time.Time{}
 			return err
+		}
+		all := true
+		for _, one := range ready {
+			started := false
+			p, err := k.prepare(ctx)
+			if err == nil {
+				started, err = k.runner.startArrival(ctx, k.job, p, one)
+			}
+			if err != nil {
+				k.checked = time.Time{}
+				return err
+			}
+			all = all && started
+		}
+		if all {
+			return nil // the end of each calls for the next
 		}
 	}
 }
 
 // startArrival begins the run of an arrival.
-func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, one records.Incoming) error {
+func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, one records.Incoming) (started bool, err error) {
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	now := time.Now()
@@ -347,9 +356,9 @@ func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, 
 		run.State, run.Cause, run.Why = records.Paused, string(plan.CauseHours), outsideHours(until)
 	}
 	if err := r.db.TakeIncoming(ctx, one, &run); errors.Is(err, records.ErrTaken) {
-		return nil // it changed at this moment
+		return false, nil // it changed at this moment
 	} else if err != nil {
-		return err
+		return false, err
 	}
 	if run.State == records.Paused {
 		r.hub.Publish(live.Runs, r.contract(run, nil))
@@ -357,7 +366,7 @@ func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, 
 		r.launch(run, false)
 	}
 	r.hub.Publish(live.Jobs, row.Name)
-	return nil
+	return true, nil
 }
 
 // arrivalEnded has what waits for its turn begin, when a run of the job has ended.

@@ -434,7 +434,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	if err != nil || result.Cause == plan.CauseFault {
 		r.group.Go(func() { r.keepEnd(row, columns, err) })
 	}
-	row = r.withTotals(row)
+	row = r.withTotals(row, state.run)
 	r.mu.Lock()
 	delete(r.active, row.ID)
 	r.count(a, row.State)

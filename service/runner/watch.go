@@ -50,6 +50,9 @@ type watch struct {
 // continuous.
 func (r *Runner) watchJob(ctx context.Context, a *active, routes []transfer.Route, resumed bool) (*watch, error) {
 	run := a.now().row
+	if len(run.Places) > 0 {
+		return nil, nil // of what has arrived alone
+	}
 	row, err := r.db.KeptJob(ctx, run.Job)
 	if err != nil || !row.Spec.When.Continuous || row.Type == job.Migrate {
 		return nil, nil // a job that was removed meanwhile is no longer followed
