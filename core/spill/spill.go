@@ -18,6 +18,9 @@ import (
 // Hold is how many values a sorter of its zero value holds in memory.
 const Hold = 20_000
 
+// blockOf is how many values are encoded at once: each message has a cost of its own.
+const blockOf = 256
+
 // Sorter sorts values by key, and those of one key by tie, both as raw bytes. The
 // zero value is ready to use. It is for one goroutine.
 type Sorter[T any] struct {
@@ -73,8 +76,8 @@ func (s *Sorter[T]) spill() error {
 	buffered := bufio.NewWriterSize(io.NewOffsetWriter(s.file, s.end), 1<<16)
 	counted := &counter{w: buffered}
 	encoder := gob.NewEncoder(counted)
-	for i := range s.held {
-		if err := encoder.Encode(&s.held[i]); err != nil {
+	for block := range slices.Chunk(s.held, blockOf) {
+		if err := encoder.Encode(block); err != nil {
 			return err
 		}
 	}
@@ -153,9 +156,17 @@ func fromMemory[T any](held []record[T]) func() (record[T], error) {
 }
 
 func fromFile[T any](decoder *gob.Decoder) func() (record[T], error) {
-	return func() (r record[T], err error) {
-		err = decoder.Decode(&r)
-		return r, err
+	var block []record[T]
+	at := 0
+	return func() (record[T], error) {
+		if at == len(block) {
+			block, at = nil, 0 // values that were returned are not decoded into
+			if err := decoder.Decode(&block); err != nil {
+				return record[T]{}, err
+			}
+		}
+		at++
+		return block[at-1], nil
 	}
 }
 

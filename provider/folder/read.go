@@ -1,7 +1,6 @@
 package folder
 
 import (
-	"container/heap"
 	"context"
 	"io"
 	"io/fs"
@@ -14,8 +13,8 @@ import (
 	"deftheron/core/store"
 )
 
-// List implements store.Store. The names are read at once, as no disk tells them in
-// order, and nothing else of the entries is held; each is looked at when its turn comes.
+// List implements store.Store. All names are read first, because no file system returns
+// them in order. Nothing else of the entries is held: each is read when its turn comes.
 func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
 		if err := a.listInto(ctx, folder, yield); err != nil {
@@ -34,16 +33,18 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 		return wrap("list", "/"+local, err)
 	}
 	defer dir.Close()
-	var names children
-	if err := readNames(dir, func(name string, folder bool) { names = append(names, child{name, folder}) }); err != nil {
+	var names sorted
+	defer names.sorter.Close()
+	if err := readNames(dir, names.add); err != nil {
 		return wrap("list", "/"+local, err)
 	}
-	heap.Init(&names)
-	for len(names) > 0 {
-		if err := ctx.Err(); err != nil {
+	for name, err := range names.all() {
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil {
 			return err
 		}
-		name := names.first()
 		entry, err := a.entryAt(dir, name)
 		if err == unix.ENOENT {
 			continue // removed since the names were read
@@ -56,40 +57,6 @@ func (a *account) listInto(ctx context.Context, folder store.Folder, yield func(
 		}
 	}
 	return nil
-}
-
-// child is a name in a folder.
-type child struct {
-	name   string
-	folder bool
-}
-
-// children are those that were not delivered yet, as a heap: the first is known at once,
-// however many there are, and they take less room the further it goes.
-type children []child
-
-func (c children) Len() int { return len(c) }
-func (c children) Less(i, j int) bool {
-	return store.LessInFolder(c[i].name, c[i].folder, c[j].name, c[j].folder)
-}
-func (c children) Swap(i, j int) { c[i], c[j] = c[j], c[i] }
-
-// Push implements heap.Interface.
-func (c *children) Push(any) {}
-
-// Pop implements heap.Interface.
-func (c *children) Pop() any {
-	last := len(*c) - 1
-	(*c)[last] = child{}
-	*c = (*c)[:last]
-	return nil
-}
-
-// first takes the first name out.
-func (c *children) first() string {
-	name := (*c)[0].name
-	heap.Pop(c)
-	return name
 }
 
 // Open implements store.Store. At the end of the file it looks once more: a
