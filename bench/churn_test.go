@@ -47,10 +47,11 @@ func churn(t *testing.T, h *heron, kind string, files int, random *rand.Rand) *c
 	}
 	h.link(contract.Link{Provider: "folder", Name: kind + "-source", Start: "source", ReadOnly: kind == "mirror", Options: map[string]string{"path": top}})
 	h.link(contract.Link{Provider: "folder", Name: kind + "-target", Options: map[string]string{"path": filepath.Dir(c.target)}})
-	_, err := h.client.CreateJob(t.Context(), contract.JobSpec{
+	_, err := h.client.CreateJob(t.Context(), contract.NewJob{Spec: contract.JobSpec{
 		Name: kind, Type: kind, Routes: []contract.Route{{From: "/" + kind + "-source/all", To: "/" + kind + "-target/all"}},
-		Deletions: "follow", Brake: &contract.Brake{Deletions: "none", Overwrites: "none", Older: "none"}, Rules: contract.Rules{Tries: 3},
-	})
+		Safety:   contract.Safety{Deletions: "none", Overwrites: "none", Older: "none"},
+		Settings: contract.Settings{Rules: contract.Rules{Deletions: "delete"}, Retry: contract.Retry{Tries: 3}},
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -41,10 +41,10 @@ func TestBenchContinuous(t *testing.T) {
 		name := drive.link.Name
 		consent(t, h, drive.link, drive.user)
 		_, err := h.client.MakeFolder(ctx, contract.NewFolder{Address: "/" + name + "/Work"})
-		spec := contract.JobSpec{Name: name, Type: "mirror", Routes: []contract.Route{{From: "/" + name + "/Work", To: "/disk/" + name}}, Brake: &contract.Brake{Overwrites: "none"}}
+		spec := contract.JobSpec{Name: name, Type: "mirror", Routes: []contract.Route{{From: "/" + name + "/Work", To: "/disk/" + name}}, Safety: contract.Safety{Overwrites: "none"}}
 		spec.When.Continuous = true
 		if err == nil {
-			_, err = h.client.CreateJob(ctx, spec)
+			_, err = h.client.CreateJob(ctx, contract.NewJob{Spec: spec})
 		}
 		if err != nil {
 			t.Fatal(err)

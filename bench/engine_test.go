@@ -229,7 +229,7 @@ func TestBenchRenamed(t *testing.T) {
 	if run.Items.Done != int64(files) {
 		t.Errorf("%+v", run.Items)
 	}
-	figure("a folder of 10,000 files renamed at the source", "0 bytes", float64(run.Bytes.Moved), "bytes sent", run.Bytes.Moved == 0)
+	figure("a folder of 10,000 files renamed at the source", "0 bytes", float64(run.Bytes.Transferred), "bytes sent", run.Bytes.Transferred == 0)
 	t.Logf("sent in %.1f s, copied inside in %.1f s", first, seconds)
 }
 

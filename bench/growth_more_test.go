@@ -38,9 +38,9 @@ func TestGrowthArrivals(t *testing.T) {
 		}
 	}
 	h.link(contract.Link{Provider: "folder", Name: "disk", Options: map[string]string{"path": top}})
-	spec := contract.JobSpec{Name: "arriving", Type: "copy", Routes: []contract.Route{{From: "/disk/in", To: "/disk/out/here"}}, Arrivals: &contract.Arrivals{Rest: "1s"}}
+	spec := contract.JobSpec{Name: "arriving", Type: "copy", Routes: []contract.Route{{From: "/disk/in", To: "/disk/out/here"}}, Arrivals: contract.Arrivals{Rest: "1s"}}
 	spec.When.Arrival = "file"
-	if _, err := h.client.CreateJob(t.Context(), spec); err != nil {
+	if _, err := h.client.CreateJob(t.Context(), contract.NewJob{Spec: spec}); err != nil {
 		t.Fatal(err)
 	}
 	time.Sleep(2 * time.Second)

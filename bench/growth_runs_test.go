@@ -138,11 +138,11 @@ func (g *growing) job(name, kind string, routes ...string) contract.JobSpec {
 	}
 	switch kind {
 	case "mirror", "two-way":
-		spec.Deletions, spec.Brake = "follow", &contract.Brake{Deletions: "none", Overwrites: "none", Older: "none"}
+		spec.Rules.Deletions, spec.Safety = "delete", contract.Safety{Deletions: "none", Overwrites: "none", Older: "none"}
 	case "migrate":
-		spec.Migrate = &contract.Migrating{Clear: true}
+		spec.Migrate = contract.Migration{Clear: true}
 	}
-	if _, err := g.h.client.CreateJob(g.t.Context(), spec); err != nil {
+	if _, err := g.h.client.CreateJob(g.t.Context(), contract.NewJob{Spec: spec}); err != nil {
 		g.t.Fatal(err)
 	}
 	return spec

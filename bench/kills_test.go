@@ -158,7 +158,7 @@ func killed(t *testing.T, program string, k killing) {
 		into := fmt.Sprintf("round %d", rounds)
 		var ids []string
 		for _, target := range []string{"/objects/", "/share/"} {
-			started, err := h.client.Copy(t.Context(), contract.Copy{From: []string{"/gauges/all"}, To: target + into, Rules: contract.Rules{Tries: 50}})
+			started, err := h.client.Copy(t.Context(), contract.Copy{From: []string{"/gauges/all"}, To: target + into, Settings: contract.Settings{Retry: contract.Retry{Tries: 50}}})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -102,5 +102,5 @@ func TestSoakKills(t *testing.T) {
 	if open, err := core.ListMultipartUploads(t.Context(), target, "", "", "", "", 1000); err != nil || len(open.Uploads) > 0 {
 		t.Errorf("uploads are left open: %+v, %v", open.Uploads, err)
 	}
-	fmt.Printf("%d kills, %d items, %d bytes: %s\n", kills, run.Items.Done, run.Bytes.Moved, run.State)
+	fmt.Printf("%d kills, %d items, %d bytes: %s\n", kills, run.Items.Done, run.Bytes.Transferred, run.State)
 }

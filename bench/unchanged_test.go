@@ -56,7 +56,7 @@ func unchanged(t *testing.T, what string, perFolder int) {
 			func() {
 				var run contract.Run
 				ours, run = h.copy("/source/all", "/target")
-				if run.Items.Unchanged != int64(entries) || run.Items.Done+run.Items.Failed > 0 {
+				if run.Items.UpToDate != int64(entries) || run.Items.Done+run.Items.Failed > 0 {
 					t.Fatalf("%+v, want %d unchanged", run.Items, entries)
 				}
 			},

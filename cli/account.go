@@ -18,7 +18,7 @@ import (
 func (a *app) account() *cobra.Command {
 	return nouns("account", "Link accounts, and look after them",
 		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountEdit(), a.accountSuspend(), a.accountResume(),
-		a.accountMend(), a.accountUnlink(), a.accountHistory(), a.accountSpeed(), a.accountNearby())
+		a.accountReauthorize(), a.accountUnlink(), a.accountHistory(), a.accountSpeed(), a.accountDiscover())
 }
 
 func (a *app) accountList() *cobra.Command {
@@ -106,7 +106,7 @@ func (a *app) accountState(account contract.Account) string {
 
 // stateWord is a state of an account for people.
 func stateWord(state string) string {
-	if state == "lapsed" {
+	if state == "sign-in-expired" {
 		return "needs mending"
 	}
 	return state

@@ -45,7 +45,7 @@ type ServeOptions struct {
 	PublicURL, OutboundProxy      string
 	Metrics                       string
 	ForgetSecrets                 bool
-	KeepRetired, KeepItems        time.Duration // 0 is for good
+	KeepHistory, KeepItems        time.Duration // 0 is for good
 	Folders                       []string
 	LogLevel, LogFormat           string
 	Out                           io.Writer
@@ -173,7 +173,7 @@ func sentences(err error) string {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "heron",
-		Short: "Storage accounts as one tree, and copies between them that are proven",
+		Short: "Storage accounts as one tree, and copies between them that are verified",
 		Long: "Deft Heron links storage accounts, shows them as one tree, and copies between them.\n\n" +
 			"Start the service with heron serve. The other commands call it: HERON_URL and HERON_TOKEN\n" +
 			"say which, or heron signin remembers it.",
@@ -188,7 +188,7 @@ func (a *app) root() *cobra.Command {
 	root.SetErr(a.err)
 	root.AddCommand(
 		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
-		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.survey(), a.job(), a.run(), a.notice(), a.pace(), a.version(),
+		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.survey(), a.job(), a.run(), a.notify(), a.bandwidth(), a.version(),
 	)
 	return root
 }

@@ -177,7 +177,7 @@ func (a *app) readLine(ctx context.Context) (string, error) {
 	}
 }
 
-func (a *app) accountMend() *cobra.Command {
+func (a *app) accountReauthorize() *cobra.Command {
 	var secretFile, keyFile, consent string
 	command := a.accountVerb("mend NAME", "Sign in to an account anew; runs that are held for it go on", func(ctx context.Context, name string) error {
 		c := a.client()

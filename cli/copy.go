@@ -13,22 +13,21 @@ import (
 func (a *app) copy() *cobra.Command {
 	var request contract.Copy
 	var planOnly, detach, yes bool
-	var limits *paceFlags
+	var rules *ruleFlags
 	command := &cobra.Command{
-		Use: "copy ADDRESS... TARGET", Short: "Copy files and folders into a folder, and prove what arrived",
+		Use: "copy ADDRESS... TARGET", Short: "Copy files and folders into a folder, and verify what arrived",
 		Long: "Each source appears in TARGET under its own name; what is in step already is left alone. Nothing is ever\n" +
-			"removed. A file that changed at the target since it was put there is a clash: --clash says what then.\n\n" +
+			"removed. A file that changed at the target since it was put there is a conflict: --conflict says what then.\n\n" +
 			"On a terminal it says first what will be done. The run goes on when this command is interrupted.",
 		Example: "  heron copy /desk/Reports /archive\n  heron copy /desk/Reports /desk/Maps /archive/2026 --plan\n" +
 			"  heron copy /desk/Photos /archive --types pictures --as \"{date:%Y}/{date:%m}/{name}\"\n" +
-			"  heron copy /desk /archive --leave-out \"*.tmp\" --leave-out build/ --up 20MB/s",
+			"  heron copy /desk /archive --exclude \"*.tmp\" --exclude build/ --up 20MB/s",
 		Args: arguments(2, -1, "at least one address to copy, and a target"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
 				return err
 			}
-			var err error
-			if request.Pace, err = limits.pace(); err != nil {
+			if err := rules.read(); err != nil {
 				return err
 			}
 			request.From, request.To = args[:len(args)-1], args[len(args)-1]
@@ -49,7 +48,7 @@ func (a *app) copy() *cobra.Command {
 		},
 	}
 	flags := command.Flags()
-	limits = ruleFlags(flags, &request.Rules)
+	rules = newRuleFlags(flags, &request.Settings)
 	flags.BoolVar(&planOnly, "plan", false, "say what would be done, and stop there")
 	flags.BoolVar(&detach, "detach", false, "start it and do not wait for its end")
 	flags.BoolVar(&yes, "yes", false, "do not ask where some items cannot be copied")

@@ -99,7 +99,7 @@ func (a *app) mv() *cobra.Command {
 		Use: "mv ADDRESS... TARGET", Short: "Move or rename files and folders",
 		Long: "Where TARGET is a folder, each goes into it under its own name; else a single one is moved to TARGET.\n" +
 			"Within an account it is renamed where the account can do that. To another account it is copied,\n" +
-			"proven, and only then removed at the source; what changes there meanwhile stays.\n" +
+			"verified, and only then removed at the source; what changes there meanwhile stays.\n" +
 			"Nothing is ever replaced.",
 		Example: "  heron mv /desk/draft.txt /desk/final.txt\n  heron mv /desk/2024 /desk/2025 /archive/years",
 		Args:    arguments(2, -1, "at least one address to move, and a target"), ValidArgsFunction: a.completeAddresses,

@@ -33,7 +33,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, id string) (contract
 		case run.Planned && !planned && !run.Over():
 			planned = true
 			fmt.Fprintf(a.out, "%s listed: %s, %s to move, %s in step already\n", time.Now().Format("15:04:05"),
-				shown.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), shown.Size(run.Bytes.Total), shown.Count(run.Items.Unchanged))
+				shown.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), shown.Size(run.Bytes.Total), shown.Count(run.Items.UpToDate))
 		}
 		state = run.State
 	}, func(err error) { fmt.Fprintln(a.err, sentences(err)+" Waiting for it.") })
@@ -88,7 +88,7 @@ func (d *drawn) away(err error) {
 // share is how much has been done, of bytes where there are any.
 func share(run contract.Run) float64 {
 	if run.Bytes.Total > 0 {
-		return min(1, float64(run.Bytes.Moved)/float64(run.Bytes.Total))
+		return min(1, float64(run.Bytes.Transferred)/float64(run.Bytes.Total))
 	}
 	ended := run.Items.Done + run.Items.Skipped + run.Items.Failed
 	if all := ended + run.Items.Waiting; all > 0 {
@@ -133,15 +133,15 @@ func (d *drawn) second() string {
 	defer d.mu.Unlock()
 	run := d.run
 	ended := run.Items.Done + run.Items.Skipped + run.Items.Failed
-	line := fmt.Sprintf("%s of %s, %s of %s", shown.Count(ended), shown.Some(ended+run.Items.Waiting, "item"), shown.Size(run.Bytes.Moved), shown.Size(run.Bytes.Total))
+	line := fmt.Sprintf("%s of %s, %s of %s", shown.Count(ended), shown.Some(ended+run.Items.Waiting, "item"), shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))
 	if run.Now != nil {
 		line += fmt.Sprintf(", %s/s", shown.Size(int64(run.Now.Rate)))
 	}
 	if run.Now != nil && len(run.Now.Slowed) > 0 {
 		line += fmt.Sprintf(", /%s allows %.1f requests/s", run.Now.Slowed[0].Account, run.Now.Slowed[0].Rate)
 	}
-	if run.Items.Unchanged > 0 {
-		line += fmt.Sprintf(", %s in step already", shown.Count(run.Items.Unchanged))
+	if run.Items.UpToDate > 0 {
+		line += fmt.Sprintf(", %s in step already", shown.Count(run.Items.UpToDate))
 	}
 	if run.Items.Failed > 0 {
 		line += ", " + d.app.paint(brick, shown.Count(run.Items.Failed)+" failed")
@@ -164,7 +164,7 @@ func (d *drawn) third() string {
 	for i, flying := range d.run.Now.Flying {
 		text := shown.Plain(flying.Address)
 		if flying.Size > 8<<20 {
-			text += fmt.Sprintf(" %.0f %%", 100*float64(flying.Moved)/float64(flying.Size))
+			text += fmt.Sprintf(" %.0f %%", 100*float64(flying.Transferred)/float64(flying.Size))
 		}
 		if room -= runewidth.StringWidth(text) + 2; room < 0 && i > 0 {
 			texts = append(texts, fmt.Sprintf("and %d more", len(d.run.Now.Flying)-i))

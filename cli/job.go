@@ -16,7 +16,7 @@ import (
 
 func (a *app) job() *cobra.Command {
 	return nouns("job", "Keep what is to be done: make jobs, plan, start, suspend and change them",
-		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobFetch(), a.jobTry(), a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobRemove())
+		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobBringBack(), a.jobTry(), a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobRemove())
 }
 
 func (a *app) jobVerb(use, short string, do func(ctx context.Context, name string) error) *cobra.Command {
@@ -42,11 +42,11 @@ func (a *app) jobCreate() *cobra.Command {
 	command := &cobra.Command{
 		Use: "create NAME --from ADDRESS --to ADDRESS [options]", Short: "Make a job: what is at --from appears as --to",
 		Long: "A job is what is to be true from now on. It is started by hand (heron job start), by a timetable, or as soon as it is made.\n" +
-			"Jobs of the types mirror and two-way remove things; what they remove can be fetched back from .heron/retired, and a brake\n" +
+			"Jobs of the types mirror and two-way remove things; what they remove can be fetched back from .heron/history, and a safety limit\n" +
 			"holds a run that would remove or write over much.",
 		Example: "  heron job create reports --from /office-drive/Reports --to /archive/reports --weekly \"mon-fri 22:00-06:00\"\n" +
 			"  heron job create desk --type two-way --from /desk/Work --to /office-drive/Work --every 15m\n" +
-			"  heron job create logs --type mirror --from /gauge-share --to /archive/logs --every 6h --deletions retire --brake-deletions 5%",
+			"  heron job create logs --type mirror --from /gauge-share --to /archive/logs --every 6h --deletions keep-version --safety-deletions 5%",
 		Args: arguments(1, 1, "the job's name"), ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(command *cobra.Command, args []string) error {
 			spec, err := flags.read(nil)
@@ -57,7 +57,7 @@ func (a *app) jobCreate() *cobra.Command {
 				return usageError("a job needs a source and a target; name them with --from and --to")
 			}
 			if try {
-				tried, err := a.client().TryNewArrival(command.Context(), spec, "")
+				tried, err := a.client().TryNewArrival(command.Context(), spec.Spec, "")
 				if err != nil {
 					return err
 				}
@@ -144,7 +144,7 @@ func (a *app) jobList() *cobra.Command {
 				case len(job.Next) > 0:
 					next = whenIn(job.Next[0], job.When.Zone)
 				}
-				t.AppendRow(table.Row{job.Name, job.Type, last, next, shown.Plain(jobRoutes(job.JobSpec))})
+				t.AppendRow(table.Row{job.Name, job.Type, last, next, shown.Plain(jobRoutes(job.Spec))})
 			}
 			t.Render()
 			return nil
@@ -211,8 +211,8 @@ func (a *app) printJob(job contract.Job) error {
 	if job.Last != nil {
 		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, begun %s", a.stateMark(job.Last.State), job.Last.ID, when(job.Last.Started))})
 	}
-	if job.Brake != nil || job.Type == "mirror" || job.Type == "two-way" {
-		rows = append(rows, [2]string{"brake", shown.BrakeSentence(job.Brake)})
+	if job.Safety != (contract.Safety{}) || job.Type == "mirror" || job.Type == "two-way" {
+		rows = append(rows, [2]string{"safety", shown.SafetySentence(job.Safety)})
 	}
 	rows = append(rows, [2]string{"made", when(&job.Created)})
 	for _, row := range rows {
@@ -234,11 +234,11 @@ func (a *app) jobEdit() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		spec, err := flags.read(&before.JobSpec)
+		spec, err := flags.read(&before.Spec)
 		if err != nil {
 			return err
 		}
-		job, err := a.client().ChangeJob(ctx, name, spec)
+		job, err := a.client().ChangeJob(ctx, name, spec.Spec)
 		if err != nil {
 			return err
 		}
@@ -320,7 +320,7 @@ func (a *app) tellLoaded(loaded contract.Loaded) {
 }
 
 func (a *app) jobPlan() *cobra.Command {
-	return a.jobVerb("plan NAME", "Say what a run of a job would do now, and what the brake would hold; nothing is changed", func(ctx context.Context, name string) error {
+	return a.jobVerb("plan NAME", "Say what a run of a job would do now, and what the safety limits would hold; nothing is changed", func(ctx context.Context, name string) error {
 		plan, err := a.client().PlanJob(ctx, name)
 		if err != nil {
 			return err

@@ -12,40 +12,38 @@ import (
 // jobFlags are the options of a job.
 type jobFlags struct {
 	set      *pflag.FlagSet
-	spec     contract.JobSpec
+	spec     contract.NewJob
 	from, to []string
-	limits   *paceFlags
-	brake    contract.Brake
-	migrate  contract.Migrating
-	arrivals contract.Arrivals
+	rules    *ruleFlags
 }
 
 func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	f := &jobFlags{set: flags}
-	flags.StringVar(&f.spec.Type, "type", "copy", "copy (adds and updates, never removes), mirror (the target becomes as the source), two-way, migrate (in steps, with a certificate), or consolidate")
-	flags.StringArrayVar(&f.from, "from", nil, "a source; what is there appears as --to; several are given in pairs")
-	flags.StringArrayVar(&f.to, "to", nil, "a target")
-	flags.BoolVar(&f.spec.When.Continuous, "continuous", false, "run as soon as something changes, for good")
-	flags.BoolVar(&f.spec.When.Now, "now", false, "run once, as soon as it is made")
-	flags.StringVar(&f.spec.When.At, "at", "", "run once, at 2026-12-01T22:00")
-	flags.StringVar(&f.spec.When.Every, "every", "", "run so often: 15m, 6h, 2d")
-	flags.StringVar(&f.spec.When.Weekly, "weekly", "", "run at hours of the week, and until others: \"mon-fri 22:00-06:00\"")
-	flags.StringVar(&f.spec.When.Cron, "cron", "", "run by a cron timetable of five fields: \"0 22 * * 1-5\"")
-	flags.StringVar(&f.spec.When.Arrival, "on-arrival", "", "run for each file or folder that arrives at the source or changes, once it is complete: file, or folder (those in the source itself)")
-	flags.StringVar(&f.arrivals.Rest, "rest", "", "how long nothing of an arrival may have changed for it to be complete: 10s for a file and 30s for a folder unless given")
-	flags.IntVar(&f.arrivals.AtOnce, "at-once", 0, "how many arrivals are transferred at a time; 2 unless given")
-	flags.StringVar(&f.spec.When.Zone, "zone", "", "the time zone of these times, such as Europe/Lisbon; the service's own unless given")
-	flags.StringVar(&f.spec.When.Hours, "run-hours", "", "the hours in which a run may go, and outside which it pauses: \"mon-fri 20:00-06:00, sat, sun\"")
-	flags.StringVar(&f.spec.Deletions, "deletions", "", "what a removal means for the other side: retire (with a way back; the default of mirror and two-way), follow or ignore")
-	flags.StringVar(&f.brake.Deletions, "brake-deletions", "", "hold a run that would remove more than this share of the files: 10% unless given; a number, or none")
-	flags.StringVar(&f.brake.Overwrites, "brake-overwrites", "", "hold a run that would write over more: 25% unless given")
-	flags.StringVar(&f.brake.Older, "brake-older", "", "hold a run that would put more older versions in place of newer ones: 0 unless given")
-	flags.StringVar(&f.migrate.GoOn, "go-on", "", "of a migration, the last step that begins by itself: "+strings.Join(steps, ", ")+"; each waits for a person unless given")
-	flags.Int64Var(&f.migrate.Little, "little", 0, "of a migration, how few files a pass may still have had for catching up to be at its end; 20 unless given")
-	flags.BoolVar(&f.migrate.Clear, "clear", false, "of a migration, clear the source in the end, of exactly what is proven to be at the target")
-	flags.StringVar(&f.spec.Rules.Identical, "identical", "", "of several sources that are consolidated: identical files once (where they are merged, unless given), or each")
-	f.limits = ruleFlags(flags, &f.spec.Rules)
-	for _, name := range []string{"clash", "names", "proof"} { // a job's own defaults are by its type
+	spec := &f.spec.Spec
+	flags.StringVar(&spec.Type, "type", "copy", "copy: add and update, never delete; mirror: make the target identical to the source; two-way: keep both sides identical; migrate: copy in steps, with a certificate; consolidate: copy several sources into one place")
+	flags.StringArrayVar(&f.from, "from", nil, "source; repeat together with --to for more routes")
+	flags.StringArrayVar(&f.to, "to", nil, "target")
+	flags.BoolVar(&spec.When.Continuous, "continuous", false, "run as soon as something changes")
+	flags.BoolVar(&spec.When.Now, "now", false, "run once, as soon as the job is created")
+	flags.StringVar(&spec.When.At, "at", "", "run once, at 2026-12-01T22:00")
+	flags.StringVar(&spec.When.Every, "every", "", "run at an interval: 15m, 6h, 2d")
+	flags.StringVar(&spec.When.Weekly, "weekly", "", "run at hours of the week: \"mon-fri 22:00-06:00\" starts at 22:00 and stops at 06:00")
+	flags.StringVar(&spec.When.Cron, "cron", "", "run by a crontab line of five fields: \"0 22 * * 1-5\"")
+	flags.StringVar(&spec.When.Arrival, "on-arrival", "", "run for each file or folder that arrives at the source or changes: file, or folder (directly in the source)")
+	flags.StringVar(&spec.Arrivals.Rest, "rest", "", "an arrival is complete if nothing of it has changed for this long (default 10s for a file, 30s for a folder)")
+	flags.IntVar(&spec.Arrivals.AtOnce, "at-once", 0, "arrivals to transfer at once (default 2)")
+	flags.StringVar(&spec.When.Zone, "zone", "", "time zone of these times, such as Europe/Lisbon (default the service's own)")
+	flags.StringVar(&spec.When.Hours, "run-hours", "", "hours of the week in which a run may go; outside them it is paused: \"mon-fri 20:00-06:00, sat, sun\"")
+	flags.StringVar(&spec.Rules.Deletions, "deletions", "", "mirror and two-way, if a file is deleted on one side: keep-version (delete it on the other and keep a version in history; the default), delete or ignore")
+	flags.StringVar(&spec.Safety.Deletions, "safety-deletions", "", "hold a run that would delete more: a share such as 10% (the default), a number of files, or none")
+	flags.StringVar(&spec.Safety.Overwrites, "safety-overwrites", "", "hold a run that would overwrite more (default 25%)")
+	flags.StringVar(&spec.Safety.Older, "safety-older", "", "hold a run that would replace more files with older versions (default 0)")
+	flags.StringVar(&spec.Migrate.GoOn, "go-on", "", "migrate: the last step that starts by itself: "+strings.Join(steps, ", ")+" (default: each waits for a person)")
+	flags.Int64Var(&spec.Migrate.Little, "little", 0, "migrate: catching up is over if a pass had no more files than this (default 20)")
+	flags.BoolVar(&spec.Migrate.Clear, "clear", false, "migrate: at the end, delete at the source exactly what was verified at the target")
+	flags.StringVar(&spec.Rules.Identical, "identical", "", "consolidate: keep identical files of the sources once (the default if sources are merged) or each")
+	f.rules = newRuleFlags(flags, &spec.Settings)
+	for _, name := range []string{"conflict", "names", "verify"} { // a job's defaults depend on its type
 		flag := flags.Lookup(name)
 		flag.DefValue = ""
 		_ = flag.Value.Set("")
@@ -54,10 +52,10 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	return f
 }
 
-// read makes the job of what was given, on top of what it is already.
-func (f *jobFlags) read(before *contract.JobSpec) (contract.JobSpec, error) {
+// read returns the job that was given, on top of before if that is not nil.
+func (f *jobFlags) read(before *contract.JobSpec) (contract.NewJob, error) {
 	if len(f.from) != len(f.to) {
-		return f.spec, usageError("--from and --to go in pairs; there are %d and %d", len(f.from), len(f.to))
+		return f.spec, usageError("--from and --to are given in pairs; there are %d and %d", len(f.from), len(f.to))
 	}
 	if err := addresses(append(f.from, f.to...)); err != nil {
 		return f.spec, err
@@ -65,127 +63,93 @@ func (f *jobFlags) read(before *contract.JobSpec) (contract.JobSpec, error) {
 	for i := range f.from {
 		f.spec.Routes = append(f.spec.Routes, contract.Route{From: f.from[i], To: f.to[i]})
 	}
-	var err error
-	if f.spec.Rules.Pace, err = f.limits.pace(); err != nil {
+	if err := f.rules.read(); err != nil {
 		return f.spec, err
 	}
-	if f.brake != (contract.Brake{}) {
-		f.spec.Brake = &f.brake
+	if before != nil {
+		f.merge(before)
+		f.spec.Spec = *before
 	}
-	if f.arrivals != (contract.Arrivals{}) {
-		f.spec.Arrivals = &f.arrivals
-	}
-	if f.migrate != (contract.Migrating{}) {
-		f.spec.Migrate = &f.migrate
-	}
-	if before == nil {
-		return f.spec, nil
-	}
-	f.keep(before)
-	return *before, nil
+	return f.spec, nil
 }
 
-// keep puts what was given into what is there.
-func (f *jobFlags) keep(spec *contract.JobSpec) {
-	given := f.set.Changed
+// merge puts the options that were given into a job.
+func (f *jobFlags) merge(spec *contract.JobSpec) {
+	given, from := f.set.Changed, &f.spec.Spec
 	if given("type") {
-		spec.Type = f.spec.Type
+		spec.Type = from.Type
 	}
-	if len(f.spec.Routes) > 0 {
-		spec.Routes = f.spec.Routes
+	if len(from.Routes) > 0 {
+		spec.Routes = from.Routes
 	}
-	when := false
-	for _, name := range []string{"continuous", "now", "at", "every", "weekly", "cron", "on-arrival"} {
-		when = when || given(name)
-	}
-	if when {
-		zone, hours := spec.When.Zone, spec.When.Hours
-		spec.When = f.spec.When
-		spec.When.Zone, spec.When.Hours = zone, hours
-	}
-	texts := map[string][2]*string{
-		"zone": {&spec.When.Zone, &f.spec.When.Zone}, "run-hours": {&spec.When.Hours, &f.spec.When.Hours}, "deletions": {&spec.Deletions, &f.spec.Deletions},
-		"clash": {&spec.Rules.Clash, &f.spec.Rules.Clash}, "names": {&spec.Rules.Names, &f.spec.Rules.Names}, "as": {&spec.Rules.As, &f.spec.Rules.As},
-		"documents": {&spec.Rules.Documents, &f.spec.Rules.Documents}, "proof": {&spec.Rules.Proof, &f.spec.Rules.Proof},
-		"smaller-than": {&spec.Rules.SmallerThan, &f.spec.Rules.SmallerThan}, "larger-than": {&spec.Rules.LargerThan, &f.spec.Rules.LargerThan},
-		"newer-than": {&spec.Rules.NewerThan, &f.spec.Rules.NewerThan}, "older-than": {&spec.Rules.OlderThan, &f.spec.Rules.OlderThan},
-		"priority":  {&spec.Rules.Priority, &f.spec.Rules.Priority},
-		"identical": {&spec.Rules.Identical, &f.spec.Rules.Identical},
-		"within":    {&spec.Rules.Within, &f.spec.Rules.Within},
-	}
-	for name, text := range texts {
+	f.mergeWhen(spec)
+	for name, text := range map[string][2]*string{
+		"deletions": {&spec.Rules.Deletions, &from.Rules.Deletions}, "identical": {&spec.Rules.Identical, &from.Rules.Identical},
+		"conflict": {&spec.Rules.Conflict, &from.Rules.Conflict}, "names": {&spec.Rules.Names, &from.Rules.Names},
+		"as": {&spec.Rules.As, &from.Rules.As}, "verify": {&spec.Rules.Verification, &from.Rules.Verification},
+		"smaller-than": {&spec.Rules.Include.SmallerThan, &from.Rules.Include.SmallerThan},
+		"larger-than":  {&spec.Rules.Include.LargerThan, &from.Rules.Include.LargerThan},
+		"newer-than":   {&spec.Rules.Include.NewerThan, &from.Rules.Include.NewerThan},
+		"older-than":   {&spec.Rules.Include.OlderThan, &from.Rules.Include.OlderThan},
+		"priority":     {&spec.Priority, &from.Priority}, "within": {&spec.Retry.Within, &from.Retry.Within},
+		"go-on": {&spec.Migrate.GoOn, &from.Migrate.GoOn}, "rest": {&spec.Arrivals.Rest, &from.Arrivals.Rest},
+		"safety-deletions": {&spec.Safety.Deletions, &from.Safety.Deletions}, "safety-overwrites": {&spec.Safety.Overwrites, &from.Safety.Overwrites},
+		"safety-older": {&spec.Safety.Older, &from.Safety.Older},
+	} {
 		if given(name) {
 			*text[0] = *text[1]
 		}
 	}
 	for name, list := range map[string][2]*[]string{
-		"leave-out": {&spec.Rules.LeaveOut, &f.spec.Rules.LeaveOut}, "only": {&spec.Rules.Only, &f.spec.Rules.Only}, "types": {&spec.Rules.Types, &f.spec.Rules.Types},
+		"exclude": {&spec.Rules.Exclude, &from.Rules.Exclude}, "include": {&spec.Rules.Include.Patterns, &from.Rules.Include.Patterns},
+		"types": {&spec.Rules.Include.Types, &from.Rules.Include.Types},
 	} {
 		if given(name) {
 			*list[0] = *list[1]
 		}
 	}
-	f.keepMigration(spec)
-	f.keepArrivals(spec)
+	if given("documents") {
+		spec.Rules.Documents = from.Rules.Documents
+	}
+	if given("little") {
+		spec.Migrate.Little = from.Migrate.Little
+	}
+	if given("clear") {
+		spec.Migrate.Clear = from.Migrate.Clear
+	}
 	if given("only-changed") {
-		spec.Rules.OnlyChanged = f.spec.Rules.OnlyChanged
+		spec.Rules.Include.Changed = from.Rules.Include.Changed
 	}
 	if given("tries") {
-		spec.Rules.Tries = f.spec.Rules.Tries
+		spec.Retry.Tries = from.Retry.Tries
 	}
-	if f.spec.Rules.Pace != nil {
-		spec.Rules.Pace = f.spec.Rules.Pace
+	if given("up") || given("down") || given("hours") {
+		spec.Bandwidth = from.Bandwidth
 	}
-	if spec.Brake == nil {
-		spec.Brake = f.spec.Brake
-		return
-	}
-	for name, text := range map[string][2]*string{
-		"brake-deletions": {&spec.Brake.Deletions, &f.brake.Deletions}, "brake-overwrites": {&spec.Brake.Overwrites, &f.brake.Overwrites}, "brake-older": {&spec.Brake.Older, &f.brake.Older},
-	} {
+}
+
+// mergeWhen puts the times that were given into a job. Another kind of time replaces the
+// one before.
+func (f *jobFlags) mergeWhen(spec *contract.JobSpec) {
+	given, from := f.set.Changed, &f.spec.Spec
+	for _, name := range []string{"continuous", "now", "at", "every", "weekly", "cron", "on-arrival"} {
 		if given(name) {
-			*text[0] = *text[1]
+			zone, hours := spec.When.Zone, spec.When.Hours
+			spec.When = from.When
+			spec.When.Zone, spec.When.Hours = zone, hours
+			break
 		}
 	}
-}
-
-func (f *jobFlags) keepArrivals(spec *contract.JobSpec) {
-	rest, atOnce := f.set.Changed("rest"), f.set.Changed("at-once")
-	if spec.When.Arrival == "" && !rest && !atOnce {
-		spec.Arrivals = nil // it does not run on arrivals any more
-		return
+	if given("zone") {
+		spec.When.Zone = from.When.Zone
 	}
-	arrivals := contract.Arrivals{}
-	if spec.Arrivals != nil {
-		arrivals = *spec.Arrivals
+	if given("run-hours") {
+		spec.When.Hours = from.When.Hours
 	}
-	if rest {
-		arrivals.Rest = f.arrivals.Rest
-	}
-	if atOnce {
-		arrivals.AtOnce = f.arrivals.AtOnce
-	}
-	if spec.Arrivals = &arrivals; arrivals == (contract.Arrivals{}) {
-		spec.Arrivals = nil
-	}
-}
-
-func (f *jobFlags) keepMigration(spec *contract.JobSpec) {
-	migrate := contract.Migrating{}
-	if spec.Migrate != nil {
-		migrate = *spec.Migrate
-	}
-	if f.set.Changed("go-on") {
-		migrate.GoOn = f.migrate.GoOn
-	}
-	if f.set.Changed("little") {
-		migrate.Little = f.migrate.Little
-	}
-	if f.set.Changed("clear") {
-		migrate.Clear = f.migrate.Clear
-	}
-	if spec.Migrate = &migrate; migrate == (contract.Migrating{}) {
-		spec.Migrate = nil
+	if given("at-once") {
+		spec.Arrivals.AtOnce = from.Arrivals.AtOnce
+	} else if spec.When.Arrival == "" && !given("rest") {
+		spec.Arrivals = contract.Arrivals{} // it does not run on arrivals any more
 	}
 }
 
@@ -193,8 +157,9 @@ func (a *app) completeJobFlags(command *cobra.Command) {
 	for _, name := range []string{"from", "to"} {
 		_ = command.RegisterFlagCompletionFunc(name, a.completeAddresses)
 	}
-	_ = command.RegisterFlagCompletionFunc("type", cobra.FixedCompletions([]string{"copy", "mirror", "two-way", "migrate", "consolidate"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = command.RegisterFlagCompletionFunc("on-arrival", cobra.FixedCompletions([]string{"file", "folder"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = command.RegisterFlagCompletionFunc("go-on", cobra.FixedCompletions(steps, cobra.ShellCompDirectiveNoFileComp))
-	_ = command.RegisterFlagCompletionFunc("deletions", cobra.FixedCompletions([]string{"retire", "follow", "ignore"}, cobra.ShellCompDirectiveNoFileComp))
+	for name, values := range map[string][]string{
+		"type": {"copy", "mirror", "two-way", "migrate", "consolidate"}, "on-arrival": {"file", "folder"}, "go-on": steps, "deletions": {"keep-version", "delete", "ignore"},
+	} {
+		_ = command.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp))
+	}
 }

@@ -206,7 +206,7 @@ func (a *app) linkAgain(ctx context.Context, name string, args []string) error {
 		return err
 	}
 	last := events[len(events)-1]
-	if last.What != "ended" {
+	if last.What != "unlinked" {
 		return usageError("/%s is linked; nothing has to be linked again", last.Account)
 	}
 	provider, err := c.Provider(ctx, last.Settings.Provider)
@@ -401,7 +401,7 @@ func (a *app) printHistory(events []contract.LinkEvent) error {
 	t := a.newTable("WHEN", "NAME", "WHAT", "BY", "WHY, AND WITH WHAT")
 	for _, event := range events {
 		note := event.Why
-		if event.What == "linked" || event.What == "ended" {
+		if event.What == "linked" || event.What == "unlinked" {
 			settings := contract.Account{Provider: event.Settings.Provider, Options: event.Settings.Options, Start: event.Settings.Start}
 			note = strings.TrimSpace(event.Settings.Provider + "  " + where(settings, nil))
 		}
@@ -414,20 +414,20 @@ func (a *app) printHistory(events []contract.LinkEvent) error {
 // eventMark is what happened, with a shape of its own.
 func (a *app) eventMark(what string) string {
 	switch what {
-	case "linked", "mended", "resumed":
+	case "linked", "reauthorized", "resumed":
 		return a.paint(reed, "✓ "+what)
-	case "lapsed", "suspended", "refused":
+	case "sign-in-expired", "suspended", "refused":
 		return a.paint(ochre, "▬ "+what)
-	case "ended":
+	case "unlinked":
 		return a.paint(soft, "╱ "+what)
 	}
 	return "· " + what
 }
 
-func (a *app) accountNearby() *cobra.Command {
+func (a *app) accountDiscover() *cobra.Command {
 	var within time.Duration
 	command := &cobra.Command{
-		Use: "nearby", Short: "Find servers on the service's local network", Args: arguments(0, 0, "nothing more"),
+		Use: "discover", Short: "Find servers on the service's local network", Args: arguments(0, 0, "nothing more"),
 		Long: "Looks for servers of WebDAV, SFTP, FTP and SMB that announce themselves (DNS-SD), on the network of the machine\nthat runs the service.",
 		RunE: func(command *cobra.Command, _ []string) error {
 			servers, err := a.client().Nearby(command.Context(), within)

@@ -225,7 +225,7 @@ func (a *app) put() *cobra.Command {
 	command := &cobra.Command{
 		Use: "put LOCAL... ADDRESS", Short: "Send files and folders of this machine into a folder of the tree",
 		Long: "Each appears in ADDRESS under its own name, whether that folder is there or not. With - for standard\n" +
-			"input, ADDRESS is the file itself. What arrived is proven.",
+			"input, ADDRESS is the file itself. What arrived is verified.",
 		Example: "  heron put report.pdf Maps /desk/2026\n  tar c logs | heron put - /archive/logs.tar",
 		Args:    arguments(2, -1, "at least one local path, and an address"),
 		ValidArgsFunction: func(command *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
@@ -277,7 +277,7 @@ func (a *app) sendInput(ctx context.Context, to string, yes bool) error {
 	if a.json {
 		return a.printJSON(uploaded)
 	}
-	_, err = fmt.Fprintf(a.out, "Sent %s to %s: %s\n", shown.Size(uploaded.Size), a.paint(plumage, shown.Plain(to)), uploaded.Proof)
+	_, err = fmt.Fprintf(a.out, "Sent %s to %s: %s\n", shown.Size(uploaded.Size), a.paint(plumage, shown.Plain(to)), uploaded.Verification)
 	return err
 }
 

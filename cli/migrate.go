@@ -29,25 +29,25 @@ func (a *app) mayStep(ctx context.Context, name, step string, yes bool) error {
 	if step != "clear" {
 		return nil
 	}
-	proven := "what is proven"
+	verified := "what is verified"
 	if certificate := job.Migration.Certificate; certificate != nil {
-		proven = fmt.Sprintf("%s (%s)", shown.Some(certificate.Proven.Items, "file"), shown.Size(certificate.Proven.Bytes))
+		verified = fmt.Sprintf("%s (%s)", shown.Some(certificate.Verified.Items, "file"), shown.Size(certificate.Verified.Bytes))
 	}
 	var from []string
 	for _, route := range job.Routes {
 		from = append(from, route.From)
 	}
-	question := fmt.Sprintf("Remove %s at %s? Each is looked at once more on both sides, and removed only as it was proven; heron job fetch %s brings it back.", proven, strings.Join(from, ", "), name)
+	question := fmt.Sprintf("Remove %s at %s? Each is looked at once more on both sides, and removed only as it was verified; heron job bring-back %s brings it back.", verified, strings.Join(from, ", "), name)
 	return a.confirm(yes, question, "clear the source of "+name)
 }
 
-func (a *app) jobFetch() *cobra.Command {
+func (a *app) jobBringBack() *cobra.Command {
 	var detach bool
 	command := a.jobVerb("fetch NAME", "Bring back what a migration has moved away, to where it was", nil)
-	command.Long = "Copies what is at the targets of a migration whose source was cleared back to where it was, under the names that it had,\nand proves it. What is at the targets stays there."
+	command.Long = "Copies what is at the targets of a migration whose source was cleared back to where it was, under the names that it had,\nand verifies it. What is at the targets stays there."
 	command.RunE = func(command *cobra.Command, args []string) error {
 		c := a.client()
-		started, err := c.StartStep(command.Context(), args[0], "fetch")
+		started, err := c.StartStep(command.Context(), args[0], "bring-back")
 		if err != nil {
 			return err
 		}
@@ -58,17 +58,17 @@ func (a *app) jobFetch() *cobra.Command {
 }
 
 // printMigration says how far a migration has come.
-func (a *app) printMigration(migration contract.Migration) {
+func (a *app) printMigration(migration contract.MigrationProgress) {
 	for _, step := range migration.Steps {
-		what := fmt.Sprintf("%s, %s", shown.Some(step.Items, "item"), shown.Size(step.Moved))
+		what := fmt.Sprintf("%s, %s", shown.Some(step.Items, "item"), shown.Size(step.Transferred))
 		if step.Step == "survey" {
 			what = "see it: heron run report " + step.Run + " --out survey.html"
 		}
 		fmt.Fprintf(a.out, "  %-11s %s  %s, %s\n", step.Step, a.stateMark(step.State), when(step.Ended), what)
 	}
 	if c := migration.Certificate; c != nil {
-		fmt.Fprintf(a.out, "  %-11s %s proven (%s), %s not: heron run report %s --certificate --out certificate.html\n", "certificate",
-			shown.Some(c.Proven.Items, "file"), shown.Size(c.Proven.Bytes), shown.Count(c.Unproven.Items), c.Run)
+		fmt.Fprintf(a.out, "  %-11s %s verified (%s), %s not: heron run report %s --certificate --out certificate.html\n", "certificate",
+			shown.Some(c.Verified.Items, "file"), shown.Size(c.Verified.Bytes), shown.Count(c.Unverified.Items), c.Run)
 	}
 	mark := a.paint(plumage, "→")
 	if migration.Waits {

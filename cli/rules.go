@@ -3,217 +3,102 @@ package cli
 import (
 	"context"
 	"fmt"
-	"maps"
-	"slices"
-	"strconv"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"deftheron/cli/shown"
 	"deftheron/contract"
 )
 
-// ruleFlags adds the options of a copy's rules.
-func ruleFlags(flags *pflag.FlagSet, rules *contract.Rules) *paceFlags {
-	flags.StringVar(&rules.Clash, "clash", "keep-both", "where both sides changed: keep-both, newer, source (replaces the target's), leave (the target's), or ask")
-	flags.StringVar(&rules.Names, "names", "translate", "names that the target cannot hold: translate (and back again on the way home) or refuse")
-	flags.StringVar(&rules.As, "as", "", "names below the target, from a template such as \"{date:%Y-%m}/{name}\"; fields: name, stem, ext, folder, account, date, run")
-	flags.StringVar(&rules.Documents, "documents", "", "what documents that exist only inside a service are exported as, such as text=odt+pdf,sheet=ods; each kind's default unless given")
-	flags.StringVar(&rules.Proof, "proof", "hash", "how what arrived is proven: hash (read back where the target tells none), size or readback")
-	flags.StringArrayVar(&rules.LeaveOut, "leave-out", nil, "a pattern of what is left out, as in a .gitignore file; may be given several times")
-	flags.StringArrayVar(&rules.Only, "only", nil, "a pattern of what alone is taken; may be given several times")
-	flags.StringSliceVar(&rules.Types, "types", nil, "types of files that alone are taken: documents, pictures, sound, film")
-	flags.StringVar(&rules.SmallerThan, "smaller-than", "", "only files below a size, such as 2GiB")
-	flags.StringVar(&rules.LargerThan, "larger-than", "", "only files above a size")
-	flags.StringVar(&rules.NewerThan, "newer-than", "", "only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y)")
-	flags.StringVar(&rules.OlderThan, "older-than", "", "only files changed before a date or an age")
-	flags.BoolVar(&rules.OnlyChanged, "only-changed", false, "only what has changed since an earlier run brought it; with --as \"{run:%Y-%m-%d}/{folder}/{name}\" each run's folder holds what is new")
-	flags.IntVar(&rules.Tries, "tries", 0, "how often an item is tried before it fails; 5 unless given")
-	flags.StringVar(&rules.Within, "within", "", "how long an item is tried, such as 2h")
-	flags.StringVar(&rules.Priority, "priority", "", "how it stands to other runs, which begins first and how much of an account each gets: low, normal or high")
-	return newPaceFlags(flags)
+// ruleFlags are the options that a copy and a job share.
+type ruleFlags struct {
+	settings  *contract.Settings
+	documents string
+	bandwidth *bandwidthFlags
 }
 
-// paceFlags are the options of limits.
-type paceFlags struct {
-	flags    *pflag.FlagSet
+func newRuleFlags(flags *pflag.FlagSet, settings *contract.Settings) *ruleFlags {
+	f := &ruleFlags{settings: settings}
+	rules := &settings.Rules
+	flags.StringVar(&rules.Conflict, "conflict", "keep-both", "if both sides changed, or a different file of the same name is already there: keep-both, newer, source, target or ask")
+	flags.StringVar(&rules.Names, "names", "translate", "names that the target does not allow: translate (reversibly) or refuse")
+	flags.StringVar(&rules.As, "as", "", "template for names below the target, such as \"{date:%Y-%m}/{name}\"; fields: name, stem, ext, folder, account, date, run")
+	flags.StringVar(&f.documents, "documents", "", "export formats of documents that exist only inside a service, such as text=odt+pdf,sheet=ods")
+	flags.StringVar(&rules.Verification, "verify", "hash", "how a transferred file is verified: hash (read back if the target reports none), size or read-back")
+	flags.StringArrayVar(&rules.Exclude, "exclude", nil, "pattern of what to exclude, as in a .gitignore file; may be repeated")
+	flags.StringArrayVar(&rules.Include.Patterns, "include", nil, "transfer only files that match this pattern; may be repeated")
+	flags.StringSliceVar(&rules.Include.Types, "types", nil, "transfer only files of these types: documents, pictures, sound, film")
+	flags.StringVar(&rules.Include.SmallerThan, "smaller-than", "", "transfer only files below a size, such as 2GiB")
+	flags.StringVar(&rules.Include.LargerThan, "larger-than", "", "transfer only files above a size")
+	flags.StringVar(&rules.Include.NewerThan, "newer-than", "", "transfer only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y)")
+	flags.StringVar(&rules.Include.OlderThan, "older-than", "", "transfer only files changed before a date or an age")
+	flags.BoolVar(&rules.Include.Changed, "only-changed", false, "transfer only files changed since an earlier run transferred them; with --as \"{run:%Y-%m-%d}/{folder}/{name}\" each run's folder holds what is new")
+	flags.IntVar(&settings.Retry.Tries, "tries", 0, "tries before an item fails (default 5)")
+	flags.StringVar(&settings.Retry.Within, "within", "", "how long an item is tried and an unreachable account is waited for, such as 2h")
+	flags.StringVar(&settings.Priority, "priority", "", "low, normal or high: which runs start first, and their share of an account")
+	f.bandwidth = newBandwidthFlags(flags)
+	return f
+}
+
+// read completes the settings with the options that have a form of their own.
+func (f *ruleFlags) read() (err error) {
+	if f.settings.Rules.Documents, err = contract.DocumentsOf(f.documents); err != nil {
+		return usageError("--documents: %v", err)
+	}
+	f.settings.Bandwidth, err = f.bandwidth.read()
+	return err
+}
+
+// bandwidthFlags are the options of bandwidth limits.
+type bandwidthFlags struct {
 	up, down string
 	hours    []string
 }
 
-func newPaceFlags(flags *pflag.FlagSet) *paceFlags {
-	p := &paceFlags{flags: flags}
-	flags.StringVar(&p.up, "up", "", "the most to send, such as 20MB/s; unlimited unless given")
-	flags.StringVar(&p.down, "down", "", "the most to receive")
-	flags.StringArrayVar(&p.hours, "hours", nil, "a limit at hours of the week in place of these, such as \"mon-fri 08-18=5MB/s\"; may be given several times")
-	return p
+func newBandwidthFlags(flags *pflag.FlagSet) *bandwidthFlags {
+	f := &bandwidthFlags{}
+	flags.StringVar(&f.up, "up", "", "bandwidth limit to providers, such as 20MB/s")
+	flags.StringVar(&f.down, "down", "", "bandwidth limit from providers")
+	flags.StringArrayVar(&f.hours, "hours", nil, "limit at hours of the week, in place of --up and --down: \"mon-fri 08-18=5MB/s\"; may be repeated, and the first that matches counts")
+	return f
 }
 
-// pace is what was given; nil where nothing was.
-func (p *paceFlags) pace() (*contract.Pace, error) {
-	if !p.flags.Changed("up") && !p.flags.Changed("down") && !p.flags.Changed("hours") {
-		return nil, nil
-	}
-	given := &contract.Pace{Up: p.up, Down: p.down}
-	for _, text := range p.hours {
-		when, rates, ok := strings.Cut(text, "=")
+func (f *bandwidthFlags) read() (contract.Bandwidth, error) {
+	given := contract.Bandwidth{Up: f.up, Down: f.down}
+	for _, text := range f.hours {
+		when, rate, ok := strings.Cut(text, "=")
 		if !ok {
-			return nil, usageError("--hours %q names no limit; write it as \"mon-fri 08-18=5MB/s\"", text)
+			return given, usageError("--hours %q has no limit; write it as \"mon-fri 08-18=5MB/s\"", text)
 		}
-		if given.Hours == nil {
-			given.Hours = map[string]string{}
-		}
-		given.Hours[strings.TrimSpace(when)] = strings.TrimSpace(rates)
+		given.Hours = append(given.Hours, contract.Hour{When: strings.TrimSpace(when), Rate: strings.TrimSpace(rate)})
 	}
 	return given, nil
 }
 
-func (a *app) pace() *cobra.Command {
-	return nouns("pace", "Limit how fast bytes move: overall, by account, by the hour of the week", a.paceShow(), a.paceSet(), a.paceRuns())
-}
-
-func (a *app) paceRuns() *cobra.Command {
-	return &cobra.Command{
-		Use: "runs [N]", Short: "Show, or change, how many runs move at once; the others wait for their turn, by priority", Args: arguments(0, 1, "how many, or nothing"),
-		RunE: func(command *cobra.Command, args []string) error {
-			c := a.client()
-			if len(args) > 0 {
-				n, err := strconv.Atoi(args[0])
-				if err != nil {
-					return usageError("%q is no number of runs; give 1 to 32", args[0])
-				}
-				if err := c.SetAtOnce(command.Context(), n); err != nil {
-					return err
-				}
-			}
-			n, err := c.AtOnce(command.Context())
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(contract.AtOnce{Runs: n})
-			}
-			_, err = fmt.Fprintf(a.out, "%s at once; the others wait for their turn, by priority.\n", shown.Some(int64(n), "run"))
-			return err
-		},
-	}
-}
-
 func (a *app) runPriority() *cobra.Command {
 	return &cobra.Command{
-		Use: "priority RUN low|normal|high", Short: "Change how a run stands to others, while it moves or waits", Args: arguments(2, 2, "one run's id and a priority"),
+		Use: "priority RUN low|normal|high", Short: "Change the priority of a run", Args: arguments(2, 2, "one run's id and a priority"),
+		Example: "  heron run priority RUN high",
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := a.client().SetPriority(command.Context(), args[0], args[1]); err != nil {
 				return err
 			}
-			_, err := fmt.Fprintf(a.out, "Run %s has the priority %s from now on.\n", args[0], args[1])
+			_, err := fmt.Fprintf(a.out, "Run %s now has the priority %s.\n", args[0], args[1])
 			return err
 		},
 	}
 }
 
-func (a *app) paceShow() *cobra.Command {
-	return &cobra.Command{
-		Use: "show", Short: "Show the limits", Args: arguments(0, 0, "nothing more"),
-		RunE: func(command *cobra.Command, _ []string) error {
-			paces, err := a.client().Paces(command.Context())
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(paces)
-			}
-			t := a.newTable("FOR", "UP", "DOWN", "AT HOURS OF THE WEEK")
-			row := func(name string, p contract.Pace) {
-				var hours []string
-				for _, when := range slices.Sorted(maps.Keys(p.Hours)) {
-					hours = append(hours, when+": "+p.Hours[when])
-				}
-				t.AppendRow(table.Row{name, orUnlimited(p.Up), orUnlimited(p.Down), strings.Join(hours, "; ")})
-			}
-			row("everything", paces.Overall)
-			for _, name := range slices.Sorted(maps.Keys(paces.Accounts)) {
-				row("/"+name, paces.Accounts[name])
-			}
-			t.Render()
-			return nil
-		},
-	}
-}
-
-func orUnlimited(rate string) string {
-	if rate == "" {
-		return "unlimited"
-	}
-	return rate
-}
-
-func (a *app) paceSet() *cobra.Command {
-	var limits *paceFlags
-	command := &cobra.Command{
-		Use: "set [ACCOUNT]", Short: "Set the limits of an account, or of everything, in place of those there are",
-		Long:    "The limits hold at once, for what moves already too. With no option they are taken away.\nA run has limits of its own besides: heron copy --up, heron run pace.",
-		Example: "  heron pace set --up 20MB/s --hours \"mon-fri 08-18=5MB/s\"\n  heron pace set field-drive --down 2MB/s",
-		Args:    arguments(0, 1, "at most one account"), ValidArgsFunction: a.completeAccounts,
-		RunE: func(command *cobra.Command, args []string) error {
-			pace, err := limits.pace()
-			if err != nil {
-				return err
-			}
-			if pace == nil {
-				pace = &contract.Pace{}
-			}
-			account := ""
-			if len(args) > 0 {
-				account = strings.Trim(args[0], "/")
-			}
-			if err := a.client().SetPace(command.Context(), account, *pace); err != nil {
-				return err
-			}
-			of := "everything"
-			if account != "" {
-				of = "/" + account
-			}
-			_, err = fmt.Fprintf(a.out, "%s\n", shown.PaceSentence(of, *pace))
-			return err
-		},
-	}
-	limits = newPaceFlags(command.Flags())
-	return command
-}
-
-func (a *app) runPace() *cobra.Command {
-	var limits *paceFlags
-	command := a.runVerb("pace RUN", "Change a run's limits while it moves; with no option they are taken away", func(ctx context.Context, id string) error {
-		pace, err := limits.pace()
-		if err != nil {
+func (a *app) runApprove() *cobra.Command {
+	var decided contract.Approval
+	command := a.runVerb("approve RUN", "Let a held run continue", func(ctx context.Context, id string) error {
+		if err := a.client().Approve(ctx, id, decided); err != nil {
 			return err
 		}
-		if pace == nil {
-			pace = &contract.Pace{}
-		}
-		if err := a.client().SetRunPace(ctx, id, *pace); err != nil {
-			return err
-		}
-		_, err = fmt.Fprintf(a.out, "%s\n", shown.PaceSentence("run "+id, *pace))
+		_, err := fmt.Fprintf(a.out, "Run %s continues. Follow it with: heron run follow %s\n", id, id)
 		return err
 	})
-	limits = newPaceFlags(command.Flags())
-	return command
-}
-
-func (a *app) runRelease() *cobra.Command {
-	var decided contract.Release
-	command := a.runVerb("release RUN", "Let a run go on that is held for a person", func(ctx context.Context, id string) error {
-		if err := a.client().Release(ctx, id, decided); err != nil {
-			return err
-		}
-		_, err := fmt.Fprintf(a.out, "Run %s goes on. Watch it with: heron run follow %s\n", id, id)
-		return err
-	})
-	command.Flags().StringVar(&decided.Clash, "clash", "", "what is kept where both sides changed: keep-both, newer, source or leave")
+	command.Flags().StringVar(&decided.Conflict, "conflict", "", "the decision if the run asks about conflicts: keep-both, newer, source or target")
 	return command
 }

@@ -17,7 +17,7 @@ import (
 
 func (a *app) run() *cobra.Command {
 	return nouns("run", "Look at runs, follow, pause, resume, retry and cancel them, and keep their reports",
-		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runRelease(), a.runPace(), a.runPriority(), a.runReport())
+		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runApprove(), a.runLimit(), a.runPriority(), a.runReport())
 }
 
 func (a *app) runVerb(use, short string, do func(ctx context.Context, id string) error) *cobra.Command {
@@ -60,7 +60,7 @@ func (a *app) runList() *cobra.Command {
 					continue
 				}
 				t.AppendRow(table.Row{
-					run.ID, a.stateMark(run.State), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Moved), when(run.Started), shown.Plain(routesOf(run)),
+					run.ID, a.stateMark(run.State), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred), when(run.Started), shown.Plain(routesOf(run)),
 				})
 			}
 			if a.json {
@@ -120,8 +120,8 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	}
 	rows := [][2]string{
 		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s in step already",
-			shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Count(run.Items.Skipped), shown.Count(run.Items.Waiting), shown.Count(run.Items.Unchanged))},
-		{"bytes", fmt.Sprintf("%s of %s", shown.Size(run.Bytes.Moved), shown.Size(run.Bytes.Total))},
+			shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Count(run.Items.Skipped), shown.Count(run.Items.Waiting), shown.Count(run.Items.UpToDate))},
+		{"bytes", fmt.Sprintf("%s of %s", shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))},
 		{"begun", when(run.Started)}, {"ended", when(run.Ended)},
 	}
 	if run.Started != nil && run.Ended != nil {
@@ -141,20 +141,20 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	if run.Average > 0 {
 		rows = append(rows, [2]string{"average", shown.Size(int64(run.Average)) + "/s"})
 	}
-	if run.LeftOut.Items > 0 {
-		rows = append(rows, [2]string{"left out", fmt.Sprintf("%s (%s), by the rules", shown.Some(run.LeftOut.Items, "file"), shown.Size(run.LeftOut.Bytes))})
+	if run.Excluded.Items > 0 {
+		rows = append(rows, [2]string{"left out", fmt.Sprintf("%s (%s), by the rules", shown.Some(run.Excluded.Items, "file"), shown.Size(run.Excluded.Bytes))})
 	}
 	if run.Assumed.Items > 0 {
 		rows = append(rows, [2]string{"not read", shown.ByTimeAlone(run.Assumed, run.Routes)})
 	}
-	if run.FoldersLeftOut > 0 {
-		rows = append(rows, [2]string{"left out", shown.Some(run.FoldersLeftOut, "folder") + ", with all that is in them"})
+	if run.FoldersExcluded > 0 {
+		rows = append(rows, [2]string{"left out", shown.Some(run.FoldersExcluded, "folder") + ", with all that is in them"})
 	}
 	if run.Inside.Items > 0 {
 		rows = append(rows, [2]string{"not sent", fmt.Sprintf("%s (%s), copied inside the target", shown.Some(run.Inside.Items, "file"), shown.Size(run.Inside.Bytes))})
 	}
-	if run.Rules.Pace != nil {
-		rows = append(rows, [2]string{"pace", shown.PaceSentence("it goes", *run.Rules.Pace)})
+	if !run.Bandwidth.IsZero() {
+		rows = append(rows, [2]string{"bandwidth", shown.BandwidthSentence("this run", run.Bandwidth)})
 	}
 	if run.Interruptions > 0 {
 		rows = append(rows, [2]string{"interrupted", shown.Some(run.Interruptions, "time") + ", and gone on with"})
@@ -192,8 +192,8 @@ func (a *app) runFollow() *cobra.Command {
 	return command
 }
 
-func heldByBrake(cause string) bool {
-	return cause == "brake" || cause == "source-emptied" || cause == "source-rolled-back"
+func heldBySafety(cause string) bool {
+	return cause == "safety" || cause == "source-emptied" || cause == "source-rolled-back"
 }
 
 // conclude prints what came of a run, and gives its exit code.
@@ -207,10 +207,10 @@ func (a *app) conclude(run contract.Run) error {
 		if run.Items.Failed > 0 {
 			fmt.Fprintf(a.out, "See which, and what to do: heron run items %s --state failed\nThen try them again: heron run retry %s\n", run.ID, run.ID)
 		}
-		if run.State == "held" && run.Cause == "clash-question" {
-			fmt.Fprintf(a.out, "Decide, and it goes on: heron run release %s --clash keep-both (or newer, source, leave)\n", run.ID)
-		} else if run.State == "held" && heldByBrake(run.Cause) {
-			fmt.Fprintf(a.out, "See what it would do: heron run items %s --state waiting\nThen let it go: heron run release %s; or end it: heron run cancel %s\n", run.ID, run.ID, run.ID)
+		if run.State == "held" && run.Cause == "conflict-undecided" {
+			fmt.Fprintf(a.out, "Decide, and it goes on: heron run approve %s --conflict keep-both (or newer, source, target)\n", run.ID)
+		} else if run.State == "held" && heldBySafety(run.Cause) {
+			fmt.Fprintf(a.out, "See what it would do: heron run items %s --state waiting\nThen let it go: heron run approve %s; or end it: heron run cancel %s\n", run.ID, run.ID, run.ID)
 		} else if run.State == "held" {
 			fmt.Fprintf(a.out, "It goes on by itself when that is mended. Watch it then with: heron run follow %s\n", run.ID)
 		} else {

@@ -21,7 +21,7 @@ func (a *app) dataFolder() string {
 }
 
 func (a *app) serve() *cobra.Command {
-	options := ServeOptions{Out: a.out, KeepRetired: 90 * 24 * time.Hour, KeepItems: 90 * 24 * time.Hour}
+	options := ServeOptions{Out: a.out, KeepHistory: 90 * 24 * time.Hour, KeepItems: 90 * 24 * time.Hour}
 	command := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: arguments(0, 0, "options alone"),
 		Long: "Runs the service until it is interrupted. What runs then is taken up again at the next start.\n\n" +
@@ -40,7 +40,7 @@ func (a *app) serve() *cobra.Command {
 	flags.StringVar(&options.OutboundProxy, "outbound-proxy", "", "the proxy through which accounts are reached, http://HOST:PORT; that of HTTPS_PROXY unless given")
 	flags.Var(keepFor{&options.KeepItems}, "keep-items", "how long the items of runs that were done or skipped stay in the records: 30d, 8w, 6mo, 2y or forever; failures and totals stay for good")
 	flags.StringArrayVar(&options.Folders, "folders", nil, "a folder of this machine below which folders may be linked (may be repeated); without it all may, but those of the system")
-	flags.Var(keepFor{&options.KeepRetired}, "keep-retired", "how long what runs take out of the way is kept below .heron/retired of accounts: 30d, 8w, 6mo, 2y or forever")
+	flags.Var(keepFor{&options.KeepHistory}, "keep-history", "how long what runs take out of the way is kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false, "where the key file is lost: make a new one and forget all secrets of accounts")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")

@@ -32,7 +32,7 @@ func (a *app) tokenList() *cobra.Command {
 			}
 			t := a.newTable("ID", "SIGNED IN", "LAST USED", "FROM", "CLIENT")
 			for _, one := range sessions {
-				t.AppendRow(table.Row{one.ID, when(&one.Begun), when(one.Seen), shown.Plain(one.From), shown.Plain(one.Client)})
+				t.AppendRow(table.Row{one.ID, when(&one.Started), when(one.Seen), shown.Plain(one.From), shown.Plain(one.Client)})
 			}
 			t.Render()
 			return nil

@@ -23,7 +23,7 @@ func (c *Client) Job(ctx context.Context, name string) (job contract.Job, err er
 }
 
 // CreateJob makes a job.
-func (c *Client) CreateJob(ctx context.Context, spec contract.JobSpec) (job contract.Job, err error) {
+func (c *Client) CreateJob(ctx context.Context, spec contract.NewJob) (job contract.Job, err error) {
 	return job, c.call(ctx, http.MethodPost, "/jobs", nil, spec, &job)
 }
 

@@ -64,9 +64,9 @@ func (c *Client) Introduce(ctx context.Context, link contract.Link) (introduced 
 }
 
 // Nearby looks for servers on the service's local network.
-func (c *Client) Nearby(ctx context.Context, within time.Duration) (servers []contract.NearbyServer, err error) {
+func (c *Client) Nearby(ctx context.Context, within time.Duration) (servers []contract.DiscoveredServer, err error) {
 	query := url.Values{"seconds": {strconv.FormatFloat(within.Seconds(), 'f', -1, 64)}}
-	return servers, c.call(ctx, http.MethodGet, "/nearby", query, nil, &servers)
+	return servers, c.call(ctx, http.MethodGet, "/discovered", query, nil, &servers)
 }
 
 // MeasureSpeed checks the speed of an account, which takes as long as it takes.

@@ -2,28 +2,28 @@ package contract
 
 import "time"
 
-// Certificate says what a migration has proven to be at its targets. The files
+// Certificate says what a migration has verified to be at its targets. The files
 // themselves follow it in each form in which it is written.
 type Certificate struct {
-	Run    string     `json:"run" doc:"The final pass."`
-	Job    string     `json:"job"`
-	Made   time.Time  `json:"made"`
-	Routes []Route    `json:"routes"`
-	Rules  Rules      `json:"rules"`
-	Steps  []StepRun  `json:"steps" doc:"The runs that led to it."`
-	Proven Count      `json:"proven"`
-	By     []ProvenBy `json:"by" doc:"What it was proven with."`
-	// Unproven are those that are at the source, and not proven to be at the target.
-	Unproven       Count        `json:"unproven"`
-	Why            []CauseCount `json:"why" doc:"Why these are not."`
-	LeftOut        Count        `json:"left_out" doc:"Left out by the rules."`
-	FoldersLeftOut int64        `json:"folders_left_out" doc:"Left out by the rules, with all that is in them."`
-	Folders        int64        `json:"folders" doc:"Folders of the sources that hold files."`
-	Digest         string       `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
+	Run    string    `json:"run" doc:"The final pass."`
+	Job    string    `json:"job"`
+	Made   time.Time `json:"made"`
+	Routes []Route   `json:"routes"`
+	Settings
+	Steps    []StepRun    `json:"steps" doc:"The runs that led to it."`
+	Verified Count        `json:"verified"`
+	By       []VerifiedBy `json:"by" doc:"What it was verified with."`
+	// Unverified are those that are at the source, and not verified to be at the target.
+	Unverified      Count        `json:"unverified"`
+	Why             []CauseCount `json:"why" doc:"Why these are not."`
+	Excluded        Count        `json:"excluded" doc:"Left out by the rules."`
+	FoldersExcluded int64        `json:"folders_excluded" doc:"Left out by the rules, with all that is in them."`
+	Folders         int64        `json:"folders" doc:"Folders of the sources that hold files."`
+	Digest          string       `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
 }
 
-// ProvenBy counts the files that were proven with one kind of hash.
-type ProvenBy struct {
+// VerifiedBy counts the files that were verified with one kind of hash.
+type VerifiedBy struct {
 	Kind  string `json:"kind" doc:"crc64nvme, md5, sha256, …; size where no more was asked for."`
 	Items int64  `json:"items"`
 	Bytes int64  `json:"bytes"`
@@ -31,21 +31,21 @@ type ProvenBy struct {
 
 // CertifiedFolder is what a folder of a source holds.
 type CertifiedFolder struct {
-	Address string `json:"address"`
-	Files   int64  `json:"files"`
-	Bytes   int64  `json:"bytes"`
-	Proven  int64  `json:"proven" doc:"Files."`
+	Address  string `json:"address"`
+	Files    int64  `json:"files"`
+	Bytes    int64  `json:"bytes"`
+	Verified int64  `json:"verified" doc:"Files."`
 }
 
 // CertifiedFile is a file of a source.
 type CertifiedFile struct {
-	Address string `json:"address"`
-	Target  string `json:"target"`
-	Bytes   int64  `json:"bytes"`
-	Proof   string `json:"proof,omitempty" doc:"KIND=HEXADECIMAL; empty where it is not proven."`
-	Digest  string `json:"digest,omitempty" doc:"The BLAKE3 of the content, as blake3=HEXADECIMAL."`
-	Cause   string `json:"cause,omitempty" doc:"Why it is not proven."`
-	Run     string `json:"run,omitempty" doc:"That brought it; empty where it was found there."`
+	Address      string `json:"address"`
+	Target       string `json:"target"`
+	Bytes        int64  `json:"bytes"`
+	Verification string `json:"verification,omitempty" doc:"KIND=HEXADECIMAL; empty where it is not verified."`
+	Digest       string `json:"digest,omitempty" doc:"The BLAKE3 of the content, as blake3=HEXADECIMAL."`
+	Cause        string `json:"cause,omitempty" doc:"Why it is not verified."`
+	Run          string `json:"run,omitempty" doc:"That brought it; empty where it was found there."`
 }
 
 // VerifiedFile is one line of holding the files at the target to a certificate: a file

@@ -125,8 +125,8 @@ type Account struct {
 	Start    string            `json:"start,omitempty"`
 	Linked   time.Time         `json:"linked"`
 	ReadOnly bool              `json:"read_only"`
-	State    string            `json:"state" enum:"linked,away,lapsed,suspended" doc:"How it was when it was asked last."`
-	Why      string            `json:"why,omitempty" doc:"Why it is away or lapsed."`
+	State    string            `json:"state" enum:"linked,unreachable,sign-in-expired,suspended" doc:"How it was when it was asked last."`
+	Why      string            `json:"why,omitempty" doc:"Why it is unreachable or its sign-in has expired."`
 	Remedy   string            `json:"remedy,omitempty"`
 	Seen     *time.Time        `json:"seen,omitempty" doc:"When it last answered."`
 	Warnings []Warning         `json:"warnings,omitempty" doc:"What is going to stand in the way."`
@@ -156,7 +156,7 @@ type Entry struct {
 	Revision string     `json:"revision,omitempty"`
 	Hashes   []string   `json:"hashes,omitempty" doc:"KIND=HEXADECIMAL"`
 	ID       string     `json:"id,omitempty"`
-	State    string     `json:"state,omitempty" doc:"Of an account: linked, away or lapsed."`
+	State    string     `json:"state,omitempty" doc:"Of an account: linked, unreachable or sign-in-expired."`
 	ReadOnly bool       `json:"read_only,omitempty" doc:"Of an account that nothing can be written to."`
 }
 
@@ -223,10 +223,10 @@ type Removed struct {
 	Failed []Blocker `json:"failed" doc:"The first hundred of them."`
 }
 
-// Uploaded is a file that was written and proven.
+// Uploaded is a file that was written and verified.
 type Uploaded struct {
 	Entry
-	Proof string `json:"proof"`
+	Verification string `json:"verification"`
 	// Received is the CRC64NVME, in hexadecimal, of what the service received.
 	Received string `json:"received"`
 }
@@ -275,11 +275,11 @@ type Cause struct {
 
 // Transfer is a file on its way to or from outside.
 type Transfer struct {
-	ID      string `json:"id" doc:"As the request named it."`
-	Address string `json:"address"`
-	Upload  bool   `json:"upload"`
-	Moved   int64  `json:"moved"`
-	Total   int64  `json:"total" doc:"-1 is unknown."`
+	ID          string `json:"id" doc:"As the request named it."`
+	Address     string `json:"address"`
+	Upload      bool   `json:"upload"`
+	Transferred int64  `json:"transferred"`
+	Total       int64  `json:"total" doc:"-1 is unknown."`
 }
 
 // Started is a run that was started.
@@ -288,33 +288,27 @@ type Started struct {
 	Job string `json:"job"`
 }
 
-// Route is a source and a target.
-type Route struct {
-	From string `json:"from"`
-	To   string `json:"to"`
-}
-
 // ItemCounts count a run's items by state.
 type ItemCounts struct {
-	Done      int64 `json:"done"`
-	Skipped   int64 `json:"skipped"`
-	Removed   int64 `json:"removed" doc:"Of those done: files and folders that were removed."`
-	Failed    int64 `json:"failed"`
-	Waiting   int64 `json:"waiting"`
-	Unchanged int64 `json:"unchanged" doc:"In step already; these are counted and not listed."`
+	Done     int64 `json:"done"`
+	Skipped  int64 `json:"skipped"`
+	Removed  int64 `json:"removed" doc:"Of those done: files and folders that were removed."`
+	Failed   int64 `json:"failed"`
+	Waiting  int64 `json:"waiting"`
+	UpToDate int64 `json:"up_to_date" doc:"Items that needed no transfer. They are counted and not listed."`
 }
 
-// ByteCounts are those that have moved, and all that are to.
+// ByteCounts count bytes: those transferred so far, and all that are to be.
 type ByteCounts struct {
-	Moved int64 `json:"moved"`
-	Total int64 `json:"total"`
+	Transferred int64 `json:"transferred"`
+	Total       int64 `json:"total"`
 }
 
 // Flying is an item on its way.
 type Flying struct {
-	Address string `json:"address"`
-	Size    int64  `json:"size"`
-	Moved   int64  `json:"moved"`
+	Address     string `json:"address"`
+	Size        int64  `json:"size"`
+	Transferred int64  `json:"transferred"`
 }
 
 // Now is what a run does now; only of one that is running.
@@ -344,35 +338,34 @@ type Away struct {
 
 // Run is one execution of a job.
 type Run struct {
-	ID             string     `json:"id"`
-	Job            string     `json:"job"`
-	Type           string     `json:"type" doc:"Of the job."`
-	Step           string     `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
-	Waits          string     `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
-	StartedBy      string     `json:"started_by,omitempty" doc:"What had it begin."`
-	Removing       Count      `json:"removing" doc:"Files that it removes, as planned."`
-	State          string     `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
-	Cause          string     `json:"cause,omitempty"`
-	Why            string     `json:"why,omitempty"`
-	Remedy         string     `json:"remedy,omitempty"`
-	Routes         []Route    `json:"routes"`
-	Clash          string     `json:"clash"`
-	Rules          Rules      `json:"rules"`
-	Average        float64    `json:"average" doc:"Bytes a second since it began."`
-	LeftOut        Count      `json:"left_out" doc:"Files that the rules leave out; these are counted and not listed."`
-	Assumed        Count      `json:"assumed" doc:"Of those in step: there before, and found equal by size and time alone; their contents were not compared."`
-	FoldersLeftOut int64      `json:"folders_left_out" doc:"Folders that the rules leave out, with all that is in them."`
-	Inside         Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
-	Clears         bool       `json:"clears" doc:"A move: what is proven at the target is removed at the source."`
-	Watching       bool       `json:"watching,omitempty" doc:"All is in step, and it waits for changes."`
-	Planned        bool       `json:"planned" doc:"All is listed, and the totals are final."`
-	Items          ItemCounts `json:"items"`
-	Bytes          ByteCounts `json:"bytes"`
-	Interruptions  int64      `json:"interruptions" doc:"How often the service ended meanwhile."`
-	Created        time.Time  `json:"created"`
-	Started        *time.Time `json:"started"`
-	Ended          *time.Time `json:"ended"`
-	Now            *Now       `json:"now,omitempty"`
+	ID        string  `json:"id"`
+	Job       string  `json:"job"`
+	Type      string  `json:"type" doc:"Of the job."`
+	Step      string  `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
+	Waits     string  `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
+	StartedBy string  `json:"started_by,omitempty" doc:"What had it begin."`
+	Removing  Count   `json:"removing" doc:"Files that it removes, as planned."`
+	State     string  `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
+	Cause     string  `json:"cause,omitempty"`
+	Why       string  `json:"why,omitempty"`
+	Remedy    string  `json:"remedy,omitempty"`
+	Routes    []Route `json:"routes"`
+	Settings
+	Average         float64    `json:"average" doc:"Bytes a second since it began."`
+	Excluded        Count      `json:"excluded" doc:"Files that the rules leave out; these are counted and not listed."`
+	Assumed         Count      `json:"assumed" doc:"Of those in step: there before, and found equal by size and time alone; their contents were not compared."`
+	FoldersExcluded int64      `json:"folders_excluded" doc:"Folders that the rules leave out, with all that is in them."`
+	Inside          Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
+	Clears          bool       `json:"clears" doc:"A move: what is verified at the target is removed at the source."`
+	Watching        bool       `json:"watching,omitempty" doc:"All is in step, and it waits for changes."`
+	Planned         bool       `json:"planned" doc:"All is listed, and the totals are final."`
+	Items           ItemCounts `json:"items"`
+	Bytes           ByteCounts `json:"bytes"`
+	Interruptions   int64      `json:"interruptions" doc:"How often the service ended meanwhile."`
+	Created         time.Time  `json:"created"`
+	Started         *time.Time `json:"started"`
+	Ended           *time.Time `json:"ended"`
+	Now             *Now       `json:"now,omitempty"`
 }
 
 // Over reports whether the run has ended.
@@ -390,20 +383,20 @@ type RunPage struct {
 
 // Item is one file or folder of a run.
 type Item struct {
-	Seq      int64      `json:"seq"`
-	Address  string     `json:"address" doc:"At the source."`
-	Target   string     `json:"target" doc:"At the target, as it is, or was to be."`
-	Action   string     `json:"action" doc:"What is to be done, or was: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse."`
-	Kind     string     `json:"kind"`
-	Size     int64      `json:"size"`
-	State    string     `json:"state" enum:"waiting,done,skipped,failed"`
-	Cause    string     `json:"cause"`
-	Meaning  string     `json:"meaning,omitempty"`
-	Remedy   string     `json:"remedy"`
-	Why      string     `json:"why,omitempty" doc:"The error's own words."`
-	Proof    string     `json:"proof,omitempty"`
-	Attempts int        `json:"attempts,omitempty"`
-	Ended    *time.Time `json:"ended,omitempty"`
+	Seq          int64      `json:"seq"`
+	Address      string     `json:"address" doc:"At the source."`
+	Target       string     `json:"target" doc:"At the target, as it is, or was to be."`
+	Action       string     `json:"action" doc:"What is to be done, or was: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse."`
+	Kind         string     `json:"kind"`
+	Size         int64      `json:"size"`
+	State        string     `json:"state" enum:"waiting,done,skipped,failed"`
+	Cause        string     `json:"cause"`
+	Meaning      string     `json:"meaning,omitempty"`
+	Remedy       string     `json:"remedy"`
+	Why          string     `json:"why,omitempty" doc:"The error's own words."`
+	Verification string     `json:"verification,omitempty"`
+	Attempts     int        `json:"attempts,omitempty"`
+	Ended        *time.Time `json:"ended,omitempty"`
 }
 
 // ItemPage is a page of a run's items.
@@ -452,7 +445,7 @@ func RevisionOfTag(tag string) (revision string, ok bool) {
 // Session is a sign-in of the console.
 type Session struct {
 	ID      string     `json:"id"`
-	Begun   time.Time  `json:"begun"`
+	Started time.Time  `json:"started"`
 	Seen    *time.Time `json:"seen,omitempty" doc:"When it was used last, to within five minutes."`
 	Ends    *time.Time `json:"ends,omitempty"`
 	From    string     `json:"from,omitempty" doc:"The address that it was begun from."`

@@ -1,39 +1,34 @@
 package contract
 
-import "time"
+import (
+	"time"
 
-// JobSpec is a job as a person writes it.
-type JobSpec struct {
-	Name      string  `json:"name" doc:"Lower-case letters, digits and hyphens."`
-	Type      string  `json:"type" enum:"copy,mirror,two-way,migrate,consolidate"`
-	Routes    []Route `json:"routes" minItems:"1" doc:"What is at from appears as to."`
-	When      When    `json:"when,omitzero"`
-	Rules     Rules   `json:"rules,omitzero"`
-	Suspended bool    `json:"suspended,omitempty" doc:"Of a job that is made: it is not switched on yet."`
-	// Deletions and Brake are of jobs that remove.
-	Deletions string     `json:"deletions,omitempty" doc:"What a removal means for the other side: retire (the default: with a way back), follow or ignore."`
-	Migrate   *Migrating `json:"migrate,omitempty" doc:"How a migration goes."`
-	Arrivals  *Arrivals  `json:"arrivals,omitempty" doc:"How what arrives is taken."`
-	Brake     *Brake     `json:"brake,omitempty" doc:"How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given."`
-}
+	"deftheron/core/job"
+)
 
-// When is when a job runs by itself; nothing: when a person starts it.
-type When struct {
-	Continuous bool   `json:"continuous,omitempty" doc:"As soon as something changes."`
-	Now        bool   `json:"now,omitempty" doc:"Once, as soon as the job is made."`
-	At         string `json:"at,omitempty" doc:"Once, at 2026-12-01T22:00."`
-	Every      string `json:"every,omitempty" doc:"So often: 15m, 6h, 2d."`
-	Weekly     string `json:"weekly,omitempty" doc:"At hours of the week, and until others: mon-fri 22:00-06:00."`
-	Cron       string `json:"cron,omitempty" doc:"Five fields, as in a crontab."`
-	Arrival    string `json:"arrival,omitempty" doc:"file or folder: each that arrives at the source or changes, once it is complete, by a run of its own; of folders, those that are in the source itself."`
-	Zone       string `json:"zone,omitempty" doc:"The time zone of the times; the service's own unless given."`
-	Hours      string `json:"hours,omitempty" doc:"The hours in which a run may go; outside them it pauses."`
-}
+// The types of a job are those of core/job, as a job file has them.
+type (
+	JobSpec   = job.Spec
+	Route     = job.Route
+	When      = job.When
+	Rules     = job.Rules
+	Include   = job.Include
+	Settings  = job.Settings
+	Retry     = job.Retry
+	Bandwidth = job.Bandwidth
+	Hour      = job.Hour
+	Safety    = job.Safety
+	Arrivals  = job.Arrivals
+	Migration = job.Migration
+)
 
-// Arrivals say how what arrives is taken.
-type Arrivals struct {
-	Rest   string `json:"rest,omitempty" doc:"How long nothing of it may have changed for it to be complete; 10s for a file, and 30s for a folder, unless given."`
-	AtOnce int    `json:"at_once,omitempty" minimum:"0" maximum:"20" doc:"How many are transferred at a time; 2 unless given."`
+// DocumentsOf reads text=odt+pdf,sheet=ods as the rule for documents.
+func DocumentsOf(text string) (map[string]string, error) { return job.DocumentsOf(text) }
+
+// NewJob is a job to be created.
+type NewJob struct {
+	job.Spec
+	Suspended bool `json:"suspended,omitempty" doc:"Create the job, but do not let it run by itself yet."`
 }
 
 // Arrival is a file or folder that arrived.
@@ -71,39 +66,25 @@ type TriedArrival struct {
 	Plan    *Plan      `json:"plan,omitempty" doc:"What its run would do."`
 }
 
-// Brake is how much a run may lose: shares such as 10%, numbers of files, or none.
-type Brake struct {
-	Deletions  string `json:"deletions,omitempty"`
-	Overwrites string `json:"overwrites,omitempty"`
-	Older      string `json:"older,omitempty" doc:"Files that would be replaced by older versions."`
-}
-
-// Migrating says how far a migration goes by itself, and where it ends.
-type Migrating struct {
-	GoOn   string `json:"go_on,omitempty" enum:"survey,first-pass,catch-up,final-pass,clear" doc:"The last step that begins by itself; each waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that."`
-	Little int64  `json:"little,omitempty" minimum:"0" doc:"How few files a pass may still have had for catching up to be at its end; 20 unless given."`
-	Clear  bool   `json:"clear,omitempty" doc:"Clear the source, in the end, of exactly what is proven to be at the target."`
-}
-
-// Migration is how far a migration has come.
-type Migration struct {
+// MigrationProgress is how far a migration has come.
+type MigrationProgress struct {
 	Next     string    `json:"next,omitempty" doc:"The step that comes next; empty when it is over."`
 	Waits    bool      `json:"waits" doc:"A person has to start it."`
 	Why      string    `json:"why,omitempty" doc:"Why it waits."`
 	Sentence string    `json:"sentence" doc:"What comes next, in words."`
 	Steps    []StepRun `json:"steps" doc:"The runs so far, the oldest first; of many, the last."`
 	// Certificate is that of the last final pass.
-	Certificate *Certificate `json:"certificate,omitempty" doc:"What the last final pass has proven."`
+	Certificate *Certificate `json:"certificate,omitempty" doc:"What the last final pass has verified."`
 }
 
 // StepRun is a run of a migration.
 type StepRun struct {
-	Step  string     `json:"step" enum:"survey,first-pass,catch-up,final-pass,clear,fetch"`
-	Run   string     `json:"run"`
-	State string     `json:"state"`
-	Items int64      `json:"items" doc:"That it had to move, or to remove."`
-	Moved int64      `json:"moved" doc:"Bytes."`
-	Ended *time.Time `json:"ended,omitempty"`
+	Step        string     `json:"step" enum:"survey,first-pass,catch-up,final-pass,clear,fetch"`
+	Run         string     `json:"run"`
+	State       string     `json:"state"`
+	Items       int64      `json:"items" doc:"That it had to move, or to remove."`
+	Transferred int64      `json:"transferred" doc:"Bytes."`
+	Ended       *time.Time `json:"ended,omitempty"`
 }
 
 // Starting is how a job is started.
@@ -113,14 +94,14 @@ type Starting struct {
 
 // Job is what is to be done, kept.
 type Job struct {
-	JobSpec
-	State     string      `json:"state" enum:"active,suspended"`
-	Sentence  string      `json:"sentence" doc:"What the job makes true, in words."`
-	Next      []time.Time `json:"next" doc:"The next moments at which it runs by itself."`
-	Last      *Run        `json:"last,omitempty" doc:"Its last run."`
-	Migration *Migration  `json:"migration,omitempty" doc:"How far it has come, of a migration."`
-	Created   time.Time   `json:"created"`
-	Changed   time.Time   `json:"changed"`
+	job.Spec
+	State     string             `json:"state" enum:"active,suspended"`
+	Sentence  string             `json:"sentence" doc:"What the job makes true, in words."`
+	Next      []time.Time        `json:"next" doc:"The next moments at which it runs by itself."`
+	Last      *Run               `json:"last,omitempty" doc:"Its last run."`
+	Migration *MigrationProgress `json:"migration,omitempty" doc:"How far it has come, of a migration."`
+	Created   time.Time          `json:"created"`
+	Changed   time.Time          `json:"changed"`
 }
 
 // Jobs are all jobs, by name.

@@ -26,7 +26,7 @@ type LinkEvent struct {
 	Account  string       `json:"account" doc:"The name that it had."`
 	Link     string       `json:"link" doc:"The same for all events of a link, whatever it is called."`
 	At       time.Time    `json:"at"`
-	What     string       `json:"what" enum:"linked,changed,refused,renamed,suspended,resumed,lapsed,mended,ended"`
+	What     string       `json:"what" enum:"linked,changed,refused,renamed,suspended,resumed,sign-in-expired,reauthorized,unlinked"`
 	By       string       `json:"by" doc:"Who did it."`
 	Why      string       `json:"why,omitempty"`
 	Settings LinkSettings `json:"settings" doc:"As they were from then on, without a secret."`
@@ -75,8 +75,8 @@ type Introduced struct {
 	Words  string `json:"words,omitempty"`
 }
 
-// NearbyServer is a server on the local network, and what it would be linked with.
-type NearbyServer struct {
+// DiscoveredServer is a server on the local network, and what it would be linked with.
+type DiscoveredServer struct {
 	Name     string            `json:"name"`
 	Service  string            `json:"service"`
 	Provider string            `json:"provider"`

@@ -318,8 +318,8 @@ func report(ctx context.Context, options Options, c *client.Client, run contract
 	if options.Data != "" || !options.Exit {
 		fmt.Fprintf(options.Out, "The whole report: %s\n", path)
 	}
-	if total := files + folders; run.State == "done" && (total != run.Items.Done+run.Items.Unchanged || bytes != run.Bytes.Moved && run.Items.Unchanged == 0) {
-		return fmt.Errorf("the report counts %d items and %d bytes, and the target holds %d and %d", run.Items.Done+run.Items.Unchanged, run.Bytes.Moved, total, bytes)
+	if total := files + folders; run.State == "done" && (total != run.Items.Done+run.Items.UpToDate || bytes != run.Bytes.Transferred && run.Items.UpToDate == 0) {
+		return fmt.Errorf("the report counts %d items and %d bytes, and the target holds %d and %d", run.Items.Done+run.Items.UpToDate, run.Bytes.Transferred, total, bytes)
 	}
 	return nil
 }

@@ -27,7 +27,7 @@ var jobs = []contract.JobSpec{
 
 // makeJob makes a job, or takes up that of a demo that was kept.
 func makeJob(ctx context.Context, c *client.Client, spec contract.JobSpec) error {
-	_, err := c.CreateJob(ctx, spec)
+	_, err := c.CreateJob(ctx, contract.NewJob{Spec: spec})
 	var problem *contract.Problem
 	if errors.As(err, &problem) && problem.Status == 409 {
 		_, err = c.ChangeJob(ctx, spec.Name, spec)

@@ -90,7 +90,7 @@ func TestArrivals(t *testing.T) {
 	h.says("", 1, "no job called take", "job", "show", "take")
 	h.must(create("take", "--suspended", "--at-once", "2")...)
 	var tried contract.TriedArrival
-	if err := json.Unmarshal([]byte(h.must("job", "try", "take", "--json")), &tried); err != nil || !tried.Matches || tried.Plan.Create.Items != 1 {
+	if err := json.Unmarshal([]byte(h.must("job", "test", "take", "--json")), &tried); err != nil || !tried.Matches || tried.Plan.Create.Items != 1 {
 		t.Errorf("tried: %+v, %v", tried, err)
 	}
 	h.says("", 1, "is suspended", "job", "announce", "take", "/office-drive/In/old/was-there.csv")
@@ -121,7 +121,7 @@ func TestArrivals(t *testing.T) {
 	put("changed", "day 0/new0.csv")
 	h.must("job", "edit", "take", "--rest", "1h")
 	var edited contract.Job
-	if err := json.Unmarshal([]byte(h.must("job", "show", "take", "--json")), &edited); err != nil || edited.Arrivals == nil || *edited.Arrivals != (contract.Arrivals{Rest: "1h", AtOnce: 2}) {
+	if err := json.Unmarshal([]byte(h.must("job", "show", "take", "--json")), &edited); err != nil || edited.Arrivals != (contract.Arrivals{Rest: "1h", AtOnce: 2}) {
 		t.Errorf("edited: %+v, %v", edited.Arrivals, err)
 	}
 	put("announced", "told.csv")

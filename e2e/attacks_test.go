@@ -576,7 +576,7 @@ download: {request: GET /content, query: {path: .path}}
 	add(honest)
 	h.must("ls", "/drive")
 
-	mail := []string{"notice", "mail", "--user", "heron", "--sender", "a@example.org", "--recipient", "b@example.org", "--server"}
+	mail := []string{"notify", "email", "--user", "heron", "--sender", "a@example.org", "--recipient", "b@example.org", "--server"}
 	if r := h.run("the mail password\n", append(mail, "127.0.0.1:2525", "--secret-file", "-")...); r.code != 0 {
 		t.Fatalf("%s%s", r.out, r.err)
 	}

@@ -69,7 +69,7 @@ func TestBadInput(t *testing.T) {
 		{"target is a file", []string{"copy", "/desk/in", "/archive/file"}, 1, []string{"is a file", "another target"}},
 		{"target cannot hold the name", []string{"copy", "/desk/in", "/archive/" + strings.Repeat("n", 300)}, 1, []string{"255 bytes", "another name"}},
 		{"target is the root", []string{"copy", "/desk/in", "/"}, 2, []string{"root of all accounts", "name an account"}},
-		{"unknown rule", []string{"copy", "/desk/in", "/archive", "--clash", "win"}, 2, []string{"keep-both, newer, source, leave or ask"}},
+		{"unknown rule", []string{"copy", "/desk/in", "/archive", "--conflict", "win"}, 2, []string{"keep-both, newer, source, target or ask"}},
 		{"two of one name", []string{"copy", "/desk/in", "/desk-in/../in", "/archive"}, 2, []string{"would both become"}},
 		{"one word short", []string{"copy", "/desk/in"}, 2, []string{"a target"}},
 		{"unknown verb", []string{"run", "stop"}, 2, []string{"no verb", "--help"}},
@@ -208,7 +208,7 @@ func TestCommands(t *testing.T) {
 	items, _ := run["items"].(map[string]any)
 	bytes, _ := run["bytes"].(map[string]any)
 	if run["id"] != started.Run || run["state"] != "done" || items["done"] != 2.0 || items["skipped"] != 1.0 || items["failed"] != 0.0 ||
-		items["waiting"] != 0.0 || bytes["moved"] != 11.0 || bytes["total"] != 11.0 || run["started"] == nil || run["ended"] == nil || run["job"] == "" {
+		items["waiting"] != 0.0 || bytes["transferred"] != 11.0 || bytes["total"] != 11.0 || run["started"] == nil || run["ended"] == nil || run["job"] == "" {
 		t.Errorf("run show --json: %v", run)
 	}
 	if skipped := h.must("run", "items", started.Run, "--state", "skipped", "--json"); !strings.Contains(skipped, `"cause":"not-a-file"`) || !strings.Contains(skipped, `"remedy":"Copy what it points to`) {
@@ -331,7 +331,7 @@ func TestTerminal(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	for _, want := range []string{"To /archive/desk: copy 200 files (1.9 MiB); no clashes.", "200 items copied and proven", "\x1b[38;5;71m✓ done"} {
+	for _, want := range []string{"To /archive/desk: copy 200 files (1.9 MiB); no conflicts.", "200 items copied and verified", "\x1b[38;5;71m✓ done"} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("it lacks %q:\n%s", want, out)
 		}

@@ -228,7 +228,7 @@ func TestConsoleFiles(t *testing.T) {
 	b.field("Into the folder", "/share")
 	b.accessible("the dialog for a move")
 	b.click("Move 2 entries")
-	b.shows("proven, and removed at the source")
+	b.shows("verified, and removed at the source")
 	if _, err := os.Stat(filepath.Join(desk, "Notes", "before.txt")); !os.IsNotExist(err) {
 		t.Errorf("what was moved is still there: %v", err)
 	}
@@ -342,7 +342,7 @@ func TestConsoleRunControls(t *testing.T) {
 	slow.release()
 	b.shows("A person cancelled it.")
 	b.click("Take it up again")
-	b.shows("Everything that was to be copied is at the target, and proven.")
+	b.shows("Everything that was to be copied is at the target, and verified.")
 	for run, err := range h.client().Runs(t.Context()) {
 		if err != nil || run.Items != (contract.ItemCounts{Done: 30}) {
 			t.Errorf("%+v, %v", run.Items, err)

@@ -8,7 +8,7 @@ import (
 )
 
 // TestConsoleJobs makes a job in the console with its plan beside it, starts it, has its
-// brake hold a run, lets that go, changes the job and forgets it.
+// safety hold a run, lets that go, changes the job and forgets it.
 func TestConsoleJobs(t *testing.T) {
 	t.Parallel()
 	h := start(t)

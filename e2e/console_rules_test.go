@@ -7,8 +7,8 @@ import (
 	"testing"
 )
 
-// TestConsoleRules copies by rules from the console, decides about a clash, and sets a
-// pace, with real clicks and keys.
+// TestConsoleRules copies by rules from the console, decides about a conflict, and sets a
+// bandwidth, with real clicks and keys.
 func TestConsoleRules(t *testing.T) {
 	t.Parallel()
 	h := start(t)
@@ -28,7 +28,7 @@ func TestConsoleRules(t *testing.T) {
 	b.click("/account/folder")
 	b.keys("/archive/filtered")
 	b.shows("3 files to copy")
-	b.click("More rules: what is left out, names, proof, pace")
+	b.click("More rules: what is left out, names, verification, bandwidth")
 	b.click("Only pictures")
 	b.shows("2 files left out by the rules")
 	b.click("{date:%Y}/{date:%m}/{name}")
@@ -41,14 +41,14 @@ func TestConsoleRules(t *testing.T) {
 	b.keys("{stem} copied.{ext}")
 	b.shows("1 file to copy")
 	b.click("Copy 1 item")
-	b.shows("and proven.")
+	b.shows("and verified.")
 	if _, err := os.Stat(filepath.Join(to, "filtered", "a copied.png")); err != nil {
 		t.Error(err)
 	}
 
-	write(t, "ours", from, "Trip", "clash.txt")
-	write(t, "theirs", to, "Trip", "clash.txt")
-	r := h.run("", "copy", "/desk/Trip", "/archive", "--clash", "ask", "--json")
+	write(t, "ours", from, "Trip", "conflict.txt")
+	write(t, "theirs", to, "Trip", "conflict.txt")
+	r := h.run("", "copy", "/desk/Trip", "/archive", "--conflict", "ask", "--json")
 	run := lastRun(r.out)
 	b.open("http://" + h.listen + "/runs/" + run)
 	b.shows("It waits for a person to decide")
@@ -56,8 +56,8 @@ func TestConsoleRules(t *testing.T) {
 	b.click("Decide…")
 	b.click("Source replaces the target’s")
 	b.click("Go on")
-	b.shows("and proven.")
-	if content, err := os.ReadFile(filepath.Join(to, "Trip", "clash.txt")); err != nil || string(content) != "ours" {
+	b.shows("and verified.")
+	if content, err := os.ReadFile(filepath.Join(to, "Trip", "conflict.txt")); err != nil || string(content) != "ours" {
 		t.Errorf("it became %q, %v", content, err)
 	}
 
@@ -67,7 +67,7 @@ func TestConsoleRules(t *testing.T) {
 	b.click("unlimited")
 	b.keys("fast")
 	b.click("Set")
-	b.shows("is no pace")
+	b.shows("is no bandwidth")
 	b.click("unlimited")
 	for range "fast" {
 		b.keys("\b")
@@ -75,7 +75,7 @@ func TestConsoleRules(t *testing.T) {
 	b.keys("5MB/s")
 	b.click("Set")
 	b.shows("In force.")
-	if shown := h.must("pace", "show"); !strings.Contains(shown, "5MB/s") {
-		t.Errorf("the pace is %s", shown)
+	if shown := h.must("bandwidth", "show"); !strings.Contains(shown, "5MB/s") {
+		t.Errorf("the bandwidth is %s", shown)
 	}
 }

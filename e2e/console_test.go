@@ -65,7 +65,7 @@ func TestConsole(t *testing.T) {
 	b.shows("301 files to copy")
 	b.accessible("the copy dialog")
 	b.click("Copy 301 items")
-	b.shows("Everything that was to be copied is at the target, and proven.")
+	b.shows("Everything that was to be copied is at the target, and verified.")
 	b.shows("301 items")
 	b.accessible("a run")
 	same(t, "archive", digest(t, filepath.Join(archive, "2026")), digest(t, desk))

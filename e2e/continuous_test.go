@@ -108,19 +108,19 @@ func TestContinuous(t *testing.T) {
 			put("after", from+"/after.txt")
 			comesToHold(t, "after", to, "after.txt")
 
-			// Many at once: the brake holds them, little by little as they come.
+			// Many at once: the safety limits holds them, little by little as they come.
 			for i := 6; i < 16; i++ {
 				h.must("rm", fmt.Sprintf("%s/before%d.txt", from, i), "--yes")
 			}
 			h.until(run, "held")
 			if left, _ := filepath.Glob(filepath.Join(to, "before*.txt")); len(left) < 18 {
-				t.Errorf("%d files are left; the brake was to hold more removals", len(left))
+				t.Errorf("%d files are left; the safety limits was to hold more removals", len(left))
 			}
 			// A person lets go what it would do; what was removed after that was held may be
-			// more than the brake allows again.
+			// more than the safety limits allows again.
 			for begun := time.Now(); time.Since(begun) < time.Minute; time.Sleep(50 * time.Millisecond) {
 				if got, err := h.client().Run(t.Context(), run); err == nil && got.State == "held" {
-					h.must("run", "release", run)
+					h.must("run", "approve", run)
 				}
 				if _, err := os.Stat(filepath.Join(to, "before15.txt")); os.IsNotExist(err) {
 					break
@@ -143,7 +143,7 @@ func TestContinuousFolders(t *testing.T) {
 	h.linkFolder("desk", desk)
 	h.link(shell.Password, "sftp", "share", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", place)
 	writeFile(t, "before", desk, "Work", "before.txt")
-	h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/Work", "--to", "/share/Work", "--continuous", "--brake-deletions", "none")
+	h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/Work", "--to", "/share/Work", "--continuous", "--safety-deletions", "none")
 	run := h.watching("keep")
 	comesToHold(t, "before", place, "Work", "before.txt")
 	writeFile(t, "new", desk, "Work", "deep", "er", "new.txt")

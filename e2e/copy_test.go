@@ -72,7 +72,7 @@ func TestThereAndBack(t *testing.T) {
 
 	t.Run("again moves nothing", func(t *testing.T) {
 		again := h.copy("/desk/all", "/archive/2026")
-		if again.Items.Done != 0 || again.Bytes.Moved != 0 || again.Items.Unchanged != files {
+		if again.Items.Done != 0 || again.Bytes.Transferred != 0 || again.Items.UpToDate != files {
 			t.Errorf("%+v, %+v; want nothing but %d unchanged", again.Items, again.Bytes, files)
 		}
 		if out := h.must("copy", "/desk/all", "/archive/2026"); !strings.Contains(out, "nothing had to be moved") {
@@ -85,18 +85,18 @@ func TestThereAndBack(t *testing.T) {
 	t.Run("one changed file moves alone", func(t *testing.T) {
 		writeFile(t, "changed", desk, "all", "sizes", "4096")
 		changed := h.copy("/desk/all", "/archive/2026")
-		if changed.Items.Done != 1 || changed.Bytes.Moved != 7 {
+		if changed.Items.Done != 1 || changed.Bytes.Transferred != 7 {
 			t.Errorf("%+v, %+v; want one item of 7 bytes", changed.Items, changed.Bytes)
 		}
 	})
-	t.Run("a clash keeps both", func(t *testing.T) {
+	t.Run("a conflict keeps both", func(t *testing.T) {
 		client := server.Client(t)
 		_, err := client.PutObject(t.Context(), "bucket-1", "2026/all/sizes/1", strings.NewReader("theirs"), 6, "", "", putOptions)
 		if err != nil {
 			t.Fatal(err)
 		}
 		writeFile(t, "ours!", desk, "all", "sizes", "1")
-		if plan := h.must("copy", "/desk/all", "/archive/2026", "--plan"); !strings.Contains(plan, "keep both of 1 clash") {
+		if plan := h.must("copy", "/desk/all", "/archive/2026", "--plan"); !strings.Contains(plan, "keep both of 1 conflict") {
 			t.Errorf("the plan says: %s", plan)
 		}
 		if run := h.copy("/desk/all", "/archive/2026"); run.Items.Done != 1 {
@@ -179,7 +179,7 @@ func TestKilled(t *testing.T) {
 			if run.State != "done" || run.Items.Done != int64(len(want)) || run.Interruptions != int64(kills) {
 				t.Errorf("after %d kills: %s, %+v, %d interruptions; want %d done", kills, run.State, run.Items, run.Interruptions, len(want))
 			}
-			if again := h.copy(from, to); again.Items.Done != 0 || again.Items.Unchanged != int64(len(want)) {
+			if again := h.copy(from, to); again.Items.Done != 0 || again.Items.UpToDate != int64(len(want)) {
 				t.Errorf("copying again: %+v", again.Items)
 			}
 			if target != "folder" {

@@ -369,7 +369,7 @@ func TestHeldUntilMended(t *testing.T) {
 	c.Sedge.Consents.Withdraw()
 	c.Sedge.Control.SetFaults(standin.Faults{})
 	h.waitState(started.Run, "held")
-	if out := h.must("run", "show", started.Run); !strings.Contains(out, "held") || !strings.Contains(out, "heron account mend") {
+	if out := h.must("run", "show", started.Run); !strings.Contains(out, "held") || !strings.Contains(out, "heron account reauthorize") {
 		t.Errorf("a run that is held says: %s", out)
 	}
 	if r := h.run("", "run", "follow", started.Run); r.code != 3 || !strings.Contains(r.out, "goes on by itself when that is mended") {
@@ -441,7 +441,7 @@ func TestDocumentsAndTwins(t *testing.T) {
 	if data, _ := os.ReadFile(filepath.Join(local, "Notes", "Weir inspection.odt")); !bytes.HasPrefix(data, []byte("PK")) || !bytes.Contains(data, []byte("application/vnd.oasis.opendocument.text")) {
 		t.Error("the export is no OpenDocument file")
 	}
-	if run := h.copy("/field-drive/Notes", "/office-drive"); run.Items.Done != 0 || run.Items.Unchanged != 4 {
+	if run := h.copy("/field-drive/Notes", "/office-drive"); run.Items.Done != 0 || run.Items.UpToDate != 4 {
 		t.Errorf("the second time: %+v", run)
 	}
 	if r := h.run("", "compare", "/field-drive/Notes", "/office-drive/Notes", "--read"); r.code != 0 || strings.Contains(r.out, "only here") {
@@ -523,7 +523,7 @@ func TestProviderCommands(t *testing.T) {
 	}
 	for _, args := range [][]string{
 		{"provider", "try", filepath.Join(dir, "none.yaml")}, {"provider", "show", "nosuch"}, {"provider", "register", "sedge"},
-		{"provider", "register", "folder", "--client-id", "x"}, {"account", "mend", "nosuch"}, {"account", "link", "sedge", "x", "--consent", "post"},
+		{"provider", "register", "folder", "--client-id", "x"}, {"account", "reauthorize", "nosuch"}, {"account", "link", "sedge", "x", "--consent", "post"},
 		{"account", "link", "sedge", "x", "--url", "nowhere"}, {"account", "link", "alder", "x", "--url", "http://127.0.0.1:1", "--sign-in", "carrier-pigeon"},
 	} {
 		if r := h.run("", args...); r.code == 0 || len(r.err) < 20 {

@@ -125,8 +125,8 @@ var faults = []injected{
 	{name: "answer lost", prepare: func(f *fixture) {
 		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Times: 2, After: true, Err: store.Errorf(store.ErrOutcomeUnknown, "no answer")})
 	}},
-	{name: "sign-in lapsed", held: true, prepare: func(f *fixture) {
-		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "b.txt", Err: store.Errorf(store.ErrLapsed, "401")})
+	{name: "sign-in expired", held: true, prepare: func(f *fixture) {
+		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "b.txt", Err: store.Errorf(store.ErrSignInExpired, "401")})
 	}},
 	{name: "quota full", held: true, prepare: func(f *fixture) {
 		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "large.bin", Err: store.Errorf(store.ErrNoSpace, "507")})
@@ -162,7 +162,7 @@ var faults = []injected{
 		f.faulty.Add(storetest.Fault{Op: storetest.OpOpen, Times: 3, Err: store.SlowDown(time.Millisecond, nil)})
 	}},
 	{name: "read: lapsed", reads: true, held: true, prepare: func(f *fixture) {
-		f.faulty.Add(storetest.Fault{Op: storetest.OpOpen, Name: "b.txt", Err: store.Errorf(store.ErrLapsed, "401")})
+		f.faulty.Add(storetest.Fault{Op: storetest.OpOpen, Name: "b.txt", Err: store.Errorf(store.ErrSignInExpired, "401")})
 	}},
 	{name: "read: list fails", reads: true, stops: true, prepare: func(f *fixture) {
 		f.faulty.Add(storetest.Fault{Op: storetest.OpList, Name: "d", Err: store.Errorf(store.ErrRefused, "page 2 failed"), At: 1})

@@ -50,7 +50,7 @@ func TestFourLegs(t *testing.T) {
 		if run.State != "done" || run.Items.Done != 592 || run.Items.Failed != 0 {
 			t.Fatalf("%s to %s: %+v", leg[0], leg[1], run)
 		}
-		if again := h.copy(leg[0], leg[1]); again.Items.Done != 0 || again.Items.Unchanged != 591 {
+		if again := h.copy(leg[0], leg[1]); again.Items.Done != 0 || again.Items.UpToDate != 591 {
 			t.Errorf("%s to %s again: %+v; want everything in step", leg[0], leg[1], again.Items)
 		}
 	}
@@ -87,12 +87,12 @@ func TestSameSizeAndTime(t *testing.T) {
 	h.linkFolder("one", one)
 	h.linkFolder("two", two)
 	h.says("", 0, "2 of them by size and time alone", "copy", "/one/all", "/two", "--plan")
-	if run := h.copy("/one/all", "/two"); run.Items.Done != 0 || run.Items.Unchanged != 2 || run.Assumed.Items != 2 {
+	if run := h.copy("/one/all", "/two"); run.Items.Done != 0 || run.Items.UpToDate != 2 || run.Assumed.Items != 2 {
 		t.Errorf("copied: %+v", run)
 	}
 	h.says("", 0, "2 by size and time", "compare", "/one/all", "/two/all")
 	h.says("", 1, "differing", "compare", "/one/all", "/two/all", "--read")
-	if run := h.copy("/one/all", "/two", "--proof", "readback", "--clash", "source"); run.Items.Done != 1 || run.Assumed.Items != 0 {
+	if run := h.copy("/one/all", "/two", "--verify", "read-back", "--conflict", "source"); run.Items.Done != 1 || run.Assumed.Items != 0 {
 		t.Errorf("copied, and read back: %+v", run)
 	}
 	h.says("", 0, "2 by reading", "compare", "/one/all", "/two/all", "--read")
@@ -184,7 +184,7 @@ func TestFileCommands(t *testing.T) {
 	}
 }
 
-// TestMoveAcross moves from one account to another: proven, then removed.
+// TestMoveAcross moves from one account to another: verified, then removed.
 func TestMoveAcross(t *testing.T) {
 	h := start(t)
 	apache := servertest.StartApache(t, servertest.ApacheOptions{})

@@ -287,7 +287,7 @@ func TestSecretsAreNowhere(t *testing.T) {
 	h.linkFolder("desk", from)
 	run := h.copy("/desk/tree", "/store")
 	h.copy("/desk/tree", "/shell")
-	h.run("wrong", "account", "mend", "shell", "--secret-file", "-")
+	h.run("wrong", "account", "reauthorize", "shell", "--secret-file", "-")
 	if h.run("", "copy", "/store/none", "/shell").code == 0 {
 		t.Error("nothing was copied")
 	}

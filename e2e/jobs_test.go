@@ -73,7 +73,7 @@ func TestTwoWayJob(t *testing.T) {
 	}
 	h.job("keep", 0)
 	bothHold(t, desk+"/papers", far, 32)
-	if run := h.job("keep", 0); run.Items.Done != 0 || run.Items.Unchanged != 32 {
+	if run := h.job("keep", 0); run.Items.Done != 0 || run.Items.UpToDate != 32 {
 		t.Errorf("a second run: %+v", run.Items)
 	}
 
@@ -94,9 +94,9 @@ func TestTwoWayJob(t *testing.T) {
 	}
 	kept, _ := filepath.Glob(filepath.Join(far, "6 (from desk *)"))
 	if len(kept) != 1 || run.Items.Removed == 0 {
-		t.Errorf("both contents of the clash: %v; %+v", kept, run.Items)
+		t.Errorf("both contents of the conflict: %v; %+v", kept, run.Items)
 	}
-	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "retired", "*", "papers", "4"))
+	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "history", "*", "papers", "4"))
 	if len(back) != 1 {
 		t.Errorf("what was removed there cannot be fetched back here: %v", back)
 	}
@@ -108,7 +108,7 @@ func TestTwoWayJob(t *testing.T) {
 	os.RemoveAll(far)
 	os.MkdirAll(far, 0o755)
 	run = h.job("keep", 3)
-	if run.State != "held" || run.Cause != "source-emptied" && run.Cause != "brake" {
+	if run.State != "held" || run.Cause != "source-emptied" && run.Cause != "safety" {
 		t.Fatalf("one side was emptied: %+v", run)
 	}
 	h.says("", 1, "is held", "job", "start", "keep")
@@ -125,10 +125,10 @@ func TestTwoWayJob(t *testing.T) {
 	}
 	h.must("run", "cancel", run.ID, "--yes")
 	h.until(run.ID, "cancelled")
-	h.says("", 1, "Only a run that is held", "run", "release", run.ID)
+	h.says("", 1, "Only a run that is held", "run", "approve", run.ID)
 }
 
-// TestMirrorJob mirrors one folder to another, and is let go where the brake held it.
+// TestMirrorJob mirrors one folder to another, and is let go where the safety limits held it.
 func TestMirrorJob(t *testing.T) {
 	h := start(t)
 	from, to := t.TempDir(), t.TempDir()
@@ -137,17 +137,17 @@ func TestMirrorJob(t *testing.T) {
 	for i := range 20 {
 		writeFile(t, fmt.Sprint("file ", i), from, "logs", fmt.Sprint(i))
 	}
-	h.must("job", "create", "logs", "--type", "mirror", "--from", "/desk/logs", "--to", "/disk/logs", "--brake-deletions", "2")
+	h.must("job", "create", "logs", "--type", "mirror", "--from", "/desk/logs", "--to", "/disk/logs", "--safety-deletions", "2")
 	h.job("logs", 0)
 	for i := range 5 {
 		os.Remove(filepath.Join(from, "logs", fmt.Sprint(i)))
 	}
 	if out := h.must("job", "plan", "logs"); !strings.Contains(out, "would be held") || !strings.Contains(out, "/disk/logs/4") {
-		t.Errorf("the plan does not say what the brake holds:\n%s", out)
+		t.Errorf("the plan does not say what the safety limits holds:\n%s", out)
 	}
 	run := h.job("logs", 3)
 	bothHold(t, to+"/logs", to+"/logs", 20)
-	h.must("run", "release", run.ID)
+	h.must("run", "approve", run.ID)
 	h.until(run.ID, "done")
 	bothHold(t, from+"/logs", to+"/logs", 15)
 	if list := h.must("job", "list"); !strings.Contains(list, "mirror") || !strings.Contains(list, "done") {
@@ -161,7 +161,7 @@ func TestMirrorJob(t *testing.T) {
 	if run := h.job("logs", 3); run.Cause != "source-rolled-back" {
 		t.Errorf("rolled back: %+v", run)
 	}
-	h.says("", 1, "heron run cancel", "job", "remove", "logs", "--yes")
+	h.says("", 1, "heron run cancel", "job", "delete", "logs", "--yes")
 }
 
 // TestJobFiles loads, changes and writes jobs as files.
@@ -170,7 +170,7 @@ func TestJobFiles(t *testing.T) {
 	h.linkFolder("desk", t.TempDir())
 	h.linkFolder("disk", t.TempDir())
 	file := filepath.Join(t.TempDir(), "jobs.yaml")
-	text := "job: nightly\ntype: mirror\nroutes: [{from: /desk, to: /disk/desk}]\nwhen: {weekly: \"mon-fri 22:00-06:00\", zone: Europe/Lisbon}\nrules: {leave-out: [\"*.tmp\"]}\nbrake: {deletions: 5%}\nretry: {tries: 8, within: 2h}\n"
+	text := "job: nightly\ntype: mirror\nroutes: [{from: /desk, to: /disk/desk}]\nwhen: {weekly: \"mon-fri 22:00-06:00\", zone: Europe/Lisbon}\nrules: {exclude: [\"*.tmp\"]}\nsafety: {deletions: 5%}\nretry: {tries: 8, within: 2h}\n"
 	write := func(text string) {
 		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -186,14 +186,14 @@ func TestJobFiles(t *testing.T) {
 		t.Errorf("loaded twice: %s", out)
 	}
 	write(strings.Replace(text, "5%", "7%", 1) + "---\njob: once\ntype: copy\nroutes: [{from: /desk, to: /disk/once}]\nwhen: {now: true}\n")
-	if out := h.must("job", "load", file); !strings.Contains(out, "+ brake: {deletions: 7%}") || !strings.Contains(out, "- brake: {deletions: 5%}") {
+	if out := h.must("job", "load", file); !strings.Contains(out, "+ safety: {deletions: 7%}") || !strings.Contains(out, "- safety: {deletions: 5%}") {
 		t.Errorf("what differs is not said: %s", out)
 	}
 	var job contract.Job
 	if err := json.Unmarshal([]byte(h.must("job", "show", "nightly", "--json")), &job); err != nil {
 		t.Fatal(err)
 	}
-	if len(job.Next) != 5 || job.Brake.Deletions != "7%" || job.Rules.Within != "2h" {
+	if len(job.Next) != 5 || job.Safety.Deletions != "7%" || job.Retry.Within != "2h" {
 		t.Errorf("the job: %+v", job)
 	}
 	lisbon, _ := time.LoadLocation("Europe/Lisbon")
@@ -208,7 +208,7 @@ func TestJobFiles(t *testing.T) {
 	if out := h.must("job", "load", file); !strings.Contains(out, "as it is in the file") {
 		t.Errorf("what was written is loaded as something else: %s\n%s", out, written)
 	}
-	h.must("job", "edit", "nightly", "--every", "6h", "--deletions", "follow")
+	h.must("job", "edit", "nightly", "--every", "6h", "--deletions", "delete")
 	if out := h.must("job", "show", "nightly"); !strings.Contains(out, "every 6h") || !strings.Contains(out, "removed at the other") {
 		t.Errorf("edited: %s", out)
 	}
@@ -220,7 +220,7 @@ func TestJobFiles(t *testing.T) {
 
 	// What is wrong is said before anything is changed.
 	for change, words := range map[[2]string][]string{
-		{"brake:", "brakes:"}:                                   {"Line 6", `"brakes"`, `"brake"`},
+		{"safety:", "safety limits:"}:                           {"Line 6", `"safety limits"`, `"safety"`},
 		{"to: /disk/desk", "to: /desk/inside"}:                  {"overlap"},
 		{"zone: Europe/Lisbon", "zone: Europe/Nowhere"}:         {"time zone", "Europe/Nowhere"},
 		{"weekly: \"mon-fri 22:00-06:00\"", "cron: 0 0 30 2 *"}: {"comes to no moment"},
@@ -263,7 +263,7 @@ func TestSamePlaceTwice(t *testing.T) {
 }
 
 // TestConsolidateJob merges two drives and a folder, whose hashes are of three kinds, in
-// an object store: identical files once, clashes named by their source, and each
+// an object store: identical files once, conflicts named by their source, and each
 // reported.
 func TestConsolidateJob(t *testing.T) {
 	t.Parallel()
@@ -310,7 +310,7 @@ func TestConsolidateJob(t *testing.T) {
 	if len(got) != 9 || len(sums) != 9 || kept != 1 {
 		t.Errorf("the archive holds %v", got)
 	}
-	if again := h.job("together", 0); again.Items.Done != 0 || again.Bytes.Moved != 0 {
+	if again := h.job("together", 0); again.Items.Done != 0 || again.Bytes.Transferred != 0 {
 		t.Errorf("a second time: %+v", again.Items)
 	}
 
@@ -358,8 +358,8 @@ func TestOneStorageTwice(t *testing.T) {
 		name    string
 		options []string
 	}{
-		{"mirrored", []string{"--type", "mirror", "--deletions", "follow"}},
-		{"kept-in-step", []string{"--type", "two-way", "--deletions", "follow"}},
+		{"mirrored", []string{"--type", "mirror", "--deletions", "delete"}},
+		{"kept-in-step", []string{"--type", "two-way", "--deletions", "delete"}},
 		{"migrated", []string{"--type", "migrate", "--clear"}},
 	} {
 		h.must(append([]string{"job", "create", job.name, "--from", "/desk/papers", "--to", "/archive/all/papers"}, job.options...)...)

@@ -90,7 +90,7 @@ func TestLifeOfALink(t *testing.T) {
 		t.Errorf("the run's route is %+v", run.Routes)
 	}
 	// What was copied is still known: the pairs are by the account's id.
-	if again := h.copy("/loggers/Surveys", "/desk"); again.Items.Unchanged != 1 || again.Items.Done != 0 {
+	if again := h.copy("/loggers/Surveys", "/desk"); again.Items.UpToDate != 1 || again.Items.Done != 0 {
 		t.Errorf("after the renaming: %+v", again.Items)
 	}
 	h.says("wrong\n", 1, "does not accept", "account", "edit", "loggers", "--secret-file", "-")
@@ -221,7 +221,7 @@ func TestPrivateKeysAndHostKeys(t *testing.T) {
 	h.says("", 2, "passphrase", link("by-key", "--key-file", locked)...)
 	h.says("", 0, "Linked", link("by-key", "--key-file", key)...)
 	h.says(server.Passphrase+"\n", 0, "Linked", link("by-locked-key", "--key-file", locked, "--secret-file", "-")...)
-	h.says(server.Passphrase+"\n", 0, "Mended", "account", "mend", "by-key", "--key-file", locked, "--secret-file", "-")
+	h.says(server.Passphrase+"\n", 0, "Mended", "account", "reauthorize", "by-key", "--key-file", locked, "--secret-file", "-")
 
 	server.Stop()
 	server.NewHostKey(t)
@@ -230,14 +230,14 @@ func TestPrivateKeysAndHostKeys(t *testing.T) {
 	h.serve()
 	h.says("", 1, "another host key", "account", "check", "by-locked-key")
 	account := h.account("by-locked-key")
-	if account.State != "lapsed" || !strings.Contains(account.Why, server.HostKey) {
+	if account.State != "sign-in-expired" || !strings.Contains(account.Why, server.HostKey) {
 		t.Errorf("its state is %s: %s", account.State, account.Why)
 	}
 	h.says("", 0, "Changed", "account", "edit", "by-locked-key", "--host-key", server.HostKey)
 	if account := h.account("by-locked-key"); account.State != "linked" {
 		t.Errorf("its state is %s: %s", account.State, account.Why)
 	}
-	if what, _ := h.events("by-locked-key"); strings.Join(what, " ") != "linked lapsed changed" {
+	if what, _ := h.events("by-locked-key"); strings.Join(what, " ") != "linked sign-in-expired changed" {
 		t.Errorf("its history is %v", what)
 	}
 	if log := h.log.String(); strings.Contains(log, server.Passphrase) || strings.Contains(log, "PRIVATE KEY") {
@@ -272,7 +272,7 @@ func TestBehindOneSignIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	// What shares a sign-in is mended together, and outlives the one that had it.
-	h.says(objects.Secret, 0, "Mended", "account", "mend", "archive-two", "--secret-file", "-")
+	h.says(objects.Secret, 0, "Mended", "account", "reauthorize", "archive-two", "--secret-file", "-")
 	h.must("account", "unlink", "archive", "--yes")
 	h.must("mkdir", "/archive-two/new")
 
@@ -330,7 +330,7 @@ func TestSpeed(t *testing.T) {
 	h.says("", 2, "number", "account", "speed", "gauges", "--number", "0")
 	h.must("account", "edit", "desk", "--read-only")
 	h.says("", 1, "a speed check writes", "account", "speed", "desk")
-	h.says("", 0, "announced itself", "account", "nearby", "--within", "200ms")
+	h.says("", 0, "announced itself", "account", "discover", "--within", "200ms")
 }
 
 // TestLinkInTerminal answers what a person is asked: whether it is the right server,

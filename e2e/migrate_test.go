@@ -25,7 +25,7 @@ func (h *heron) shownJob(name string) (job contract.Job) {
 }
 
 // waitsFor waits until a migration has come to a step that waits for a person.
-func (h *heron) waitsFor(name, step string) contract.Migration {
+func (h *heron) waitsFor(name, step string) contract.MigrationProgress {
 	h.t.Helper()
 	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(50 * time.Millisecond) {
 		migration := *h.shownJob(name).Migration
@@ -39,7 +39,7 @@ func (h *heron) waitsFor(name, step string) contract.Migration {
 }
 
 // TestMigration moves a folder from a file server to an object store in its steps:
-// each waits, the certificate says what is proven, exactly that is cleared, and it is
+// each waits, the certificate says what is verified, exactly that is cleared, and it is
 // fetched back later.
 func TestMigration(t *testing.T) {
 	t.Parallel()
@@ -49,21 +49,21 @@ func TestMigration(t *testing.T) {
 	h.link(shell.Password, "sftp", "share", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", place)
 	h.linkBucket("archive", objects, objects.Bucket(t))
 	got, server := startMail(t)
-	h.must("notice", "mail", "--server", server, "--tls", "none", "--sender", "heron@example.org", "--recipient", "storage@example.org")
+	h.must("notify", "email", "--server", server, "--tls", "none", "--sender", "heron@example.org", "--recipient", "storage@example.org")
 	for i := range 60 {
 		writeFile(t, fmt.Sprint("reading ", i), place, "project", fmt.Sprint("year ", i%3), fmt.Sprint(i, ".csv"))
 	}
 	writeFile(t, "", place, "project", "empty.txt")
 	writeFile(t, "with a slash's neighbour: ü, %2F, emoji 🐦", place, "project", "año – 🐦.txt")
 	writeFile(t, "left out", place, "project", "scratch.tmp")
-	h.says("", 2, "proves too little", "job", "create", "away", "--type", "migrate", "--clear", "--proof", "size", "--from", "/share/project", "--to", "/archive/project")
+	h.says("", 2, "verifies too little", "job", "create", "away", "--type", "migrate", "--clear", "--verify", "size", "--from", "/share/project", "--to", "/archive/project")
 	h.says("", 2, "not to clear", "job", "create", "away", "--type", "migrate", "--go-on", "clear", "--from", "/share/project", "--to", "/archive/project")
 	h.says("", 2, "the job is a copy", "job", "create", "away", "--clear", "--from", "/share/project", "--to", "/archive/project")
-	h.must("job", "create", "away", "--type", "migrate", "--clear", "--leave-out", "*.tmp", "--from", "/share/project", "--to", "/archive/project")
+	h.must("job", "create", "away", "--type", "migrate", "--clear", "--exclude", "*.tmp", "--from", "/share/project", "--to", "/archive/project")
 
 	// Survey and first pass, each started by a person.
-	h.says("", 1, "not proven", "job", "start", "away", "--step", "clear", "--yes")
-	h.says("", 1, "nothing was cleared", "job", "fetch", "away")
+	h.says("", 1, "not verified", "job", "start", "away", "--step", "clear", "--yes")
+	h.says("", 1, "nothing was cleared", "job", "bring-back", "away")
 	survey := h.job("away", 0)
 	if survey.Step != "survey" || !strings.Contains(survey.Waits, "first pass") || survey.Items.Done != 0 {
 		t.Errorf("the survey: %+v", survey)
@@ -71,7 +71,7 @@ func TestMigration(t *testing.T) {
 	if page := h.must("run", "report", survey.ID); !strings.Contains(page, "Survey of") || !strings.Contains(page, "62 files") { // one is left out by the rules
 		t.Errorf("the page of the survey: %.400s", page)
 	}
-	if first := h.job("away", 0); first.Step != "first-pass" || first.Items.Done != 62 || first.LeftOut.Items != 1 {
+	if first := h.job("away", 0); first.Step != "first-pass" || first.Items.Done != 62 || first.Excluded.Items != 1 {
 		t.Errorf("the first pass: %+v", first)
 	}
 	for deadline := time.Now().Add(20 * time.Second); len(got.subjects()) < 2; time.Sleep(20 * time.Millisecond) {
@@ -94,23 +94,23 @@ func TestMigration(t *testing.T) {
 		t.Errorf("it caught up in %+v", migration.Steps)
 	}
 
-	// A certificate with what is not proven: somebody writes at the target as well.
+	// A certificate with what is not verified: somebody writes at the target as well.
 	writeFile(t, "changed here", place, "project", "year 1", "1.csv")
 	theirs := filepath.Join(t.TempDir(), "1.csv")
 	writeFile(t, "changed there", theirs)
 	h.must("put", theirs, "/archive/project/year 1", "--yes")
 	run := h.job("away", 1)
-	if run.State != "partial" || run.Cause != "not-proven" || !strings.Contains(run.Waits, "final pass") {
-		t.Errorf("with a clash: %+v", run)
+	if run.State != "partial" || run.Cause != "not-verified" || !strings.Contains(run.Waits, "final pass") {
+		t.Errorf("with a conflict: %+v", run)
 	}
 	certificate := h.must("run", "report", run.ID, "--certificate")
-	if !strings.Contains(certificate, "clash-kept-both") || !strings.Contains(certificate, "/share/project/year 1/1.csv") {
-		t.Errorf("the certificate does not say what is not proven:\n%s", certificate)
+	if !strings.Contains(certificate, "conflict-kept-both") || !strings.Contains(certificate, "/share/project/year 1/1.csv") {
+		t.Errorf("the certificate does not say what is not verified:\n%s", certificate)
 	}
 	h.must("rm", "/archive/project/year 1/1.csv", "--yes")
 	run = h.job("away", 0)
 	made := h.shownJob("away").Migration.Certificate
-	if made == nil || made.Run != run.ID || made.Proven.Items != 62 || made.Unproven.Items != 0 || made.LeftOut.Items != 1 || len(made.Steps) != 5 {
+	if made == nil || made.Run != run.ID || made.Verified.Items != 62 || made.Unverified.Items != 0 || made.Excluded.Items != 1 || len(made.Steps) != 5 {
 		t.Fatalf("the certificate: %+v", made)
 	}
 	dir := t.TempDir()
@@ -134,7 +134,7 @@ func TestMigration(t *testing.T) {
 	h.says("", 1, "has no certificate", "run", "report", survey.ID, "--certificate")
 	h.checkFiles(run.ID)
 
-	// Cleared is exactly what is proven and has not changed since, and only when asked.
+	// Cleared is exactly what is verified and has not changed since, and only when asked.
 	h.says("", 2, "--yes", "job", "start", "away")
 	writeFile(t, "after the certificate", place, "project", "year 2", "2.csv")
 	writeFile(t, "new", place, "project", "new.txt")
@@ -146,7 +146,7 @@ func TestMigration(t *testing.T) {
 	left := digest(t, filepath.Join(place, "project"))
 	for _, name := range []string{"scratch.tmp", "year 2/2.csv", "new.txt"} {
 		if left[name] == "" {
-			t.Errorf("%s is gone, and was not proven", name)
+			t.Errorf("%s is gone, and was not verified", name)
 		}
 	}
 	if len(left) != 3 {
@@ -158,7 +158,7 @@ func TestMigration(t *testing.T) {
 	// Fetched back, with a kill on the way.
 	os.RemoveAll(filepath.Join(place, "project"))
 	var started contract.Started
-	if err := json.Unmarshal([]byte(h.must("job", "fetch", "away", "--detach", "--json")), &started); err != nil {
+	if err := json.Unmarshal([]byte(h.must("job", "bring-back", "away", "--detach", "--json")), &started); err != nil {
 		t.Fatal(err)
 	}
 	h.end(syscall.SIGKILL)
@@ -218,7 +218,7 @@ func TestMigrationByItself(t *testing.T) {
 	if left := digest(t, from); len(left) > 1 || len(left) == 1 && left["./"] != "" {
 		t.Errorf("the source holds %v", left)
 	}
-	if made := migration.Certificate; made == nil || made.Proven.Items != 400 || made.Unproven.Items != 0 || made.Folders != 20 {
+	if made := migration.Certificate; made == nil || made.Verified.Items != 400 || made.Unverified.Items != 0 || made.Folders != 20 {
 		t.Errorf("the certificate: %+v", made)
 	}
 }

@@ -37,9 +37,9 @@ func TestNumbersEverywhere(t *testing.T) {
 		}
 		spec := contract.JobSpec{Name: "job-" + account, Type: kind, Routes: routes}
 		if kind == "mirror" || kind == "two-way" {
-			spec.Deletions, spec.Brake = "follow", &contract.Brake{Deletions: "none", Overwrites: "none", Older: "none"}
+			spec.Rules.Deletions, spec.Safety = "delete", contract.Safety{Deletions: "none", Overwrites: "none", Older: "none"}
 		}
-		if _, err := h.client().CreateJob(t.Context(), spec); err != nil {
+		if _, err := h.client().CreateJob(t.Context(), contract.NewJob{Spec: spec}); err != nil {
 			t.Fatal(err)
 		}
 		for round := range 3 {
@@ -74,16 +74,16 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 	planned := plan.Create.Items + plan.Replace.Items + plan.KeepBoth.Items + plan.Look.Items + plan.Ask.Items + plan.Left.Items +
 		plan.Skipped.Items + plan.Refused.Items + plan.Folders + plan.Remove.Items - plan.Moved.Items + plan.FoldersRemoved
 	told = run.Items.Done + run.Items.Skipped + run.Items.Failed + run.Items.Waiting
-	if planned != told || plan.Unchanged.Items != run.Items.Unchanged {
+	if planned != told || plan.Unchanged.Items != run.Items.UpToDate {
 		h.t.Errorf("%s: planned were %d items and %d in step, and the run tells %+v (%+v)", what, planned, plan.Unchanged.Items, run.Items, plan)
 	}
 	if removed := plan.Remove.Items - plan.Moved.Items + plan.FoldersRemoved; removed != run.Items.Removed {
 		h.t.Errorf("%s: %d removals were planned, and %d are told", what, removed, run.Items.Removed)
 	}
-	if run.Items.Failed == 0 && run.Bytes.Moved > run.Bytes.Total {
+	if run.Items.Failed == 0 && run.Bytes.Transferred > run.Bytes.Total {
 		h.t.Errorf("%s: %+v", what, run.Bytes)
 	}
-	listed := contract.ItemCounts{Unchanged: run.Items.Unchanged, Removed: run.Items.Removed}
+	listed := contract.ItemCounts{UpToDate: run.Items.UpToDate, Removed: run.Items.Removed}
 	items := 0
 	for item, err := range h.client().Items(h.t.Context(), run.ID, "") {
 		if err != nil {
@@ -133,7 +133,7 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 	if err != nil || len(rows) != items+1 {
 		h.t.Errorf("%s: the table has %d rows below its head, and there are %d items, %v", what, len(rows)-1, items, err)
 	}
-	if said := h.must("run", "show", run.ID); !strings.Contains(said, fmt.Sprintf("%d done, %d failed, %d skipped, %d waiting; %d in step already", run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.Unchanged)) {
+	if said := h.must("run", "show", run.ID); !strings.Contains(said, fmt.Sprintf("%d done, %d failed, %d skipped, %d waiting; %d in step already", run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate)) {
 		h.t.Errorf("%s: the run is %+v, and the terminal says\n%s", what, run.Items, said)
 	}
 	return told
@@ -203,7 +203,7 @@ func TestHeldCopiesCount(t *testing.T) {
 	writeFile(t, "one", from, "tree", "a.txt")
 	writeFile(t, "another", to, "tree", "a.txt")
 	for range 2 {
-		if r := h.run("", "copy", "/desk/tree", "/archive", "--clash", "ask"); r.code != 3 {
+		if r := h.run("", "copy", "/desk/tree", "/archive", "--conflict", "ask"); r.code != 3 {
 			t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
 		}
 	}

@@ -78,7 +78,7 @@ func TestPictures(t *testing.T) {
 	b.picture(picture("console-copy"))
 	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
 	slow.release()
-	b.shows("and proven.")
+	b.shows("and verified.")
 
 	// Both sides change, and a name is in the way: a run with something to say.
 	writeFile(t, "ours", desk, "Office", "notes.txt")
@@ -126,11 +126,11 @@ func TestPictures(t *testing.T) {
 // certificate.
 func migrationPictures(t *testing.T, h *heron, b *window) {
 	t.Helper()
-	h.must("job", "create", "surveys-away", "--type", "migrate", "--clear", "--go-on", "final-pass", "--leave-out", "*.tmp", "--from", "/desk/Field surveys", "--to", "/archive/away/Field surveys")
+	h.must("job", "create", "surveys-away", "--type", "migrate", "--clear", "--go-on", "final-pass", "--exclude", "*.tmp", "--from", "/desk/Field surveys", "--to", "/archive/away/Field surveys")
 	h.must("job", "start", "surveys-away", "--detach")
 	made := h.waitsFor("surveys-away", "clear").Certificate
 	b.open("http://" + h.listen + "/jobs/surveys-away")
-	b.shows("waits for a person: all is proven")
+	b.shows("waits for a person: all is verified")
 	b.shows("in step already")
 	b.picture(picture("console-migration"))
 	certificate := filepath.Join(t.TempDir(), "certificate.html")
@@ -140,7 +140,7 @@ func migrationPictures(t *testing.T, h *heron, b *window) {
 	b.picture(picture("certificate"))
 }
 
-// jobPictures draws jobs: made, with what a run would do; and one that the brake holds.
+// jobPictures draws jobs: made, with what a run would do; and one that the safety limits holds.
 func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string) {
 	t.Helper()
 	h.must("job", "create", "office-to-archive", "--type", "mirror", "--from", "/desk/Office", "--to", "/archive/office", "--weekly", "mon-fri 22:00", "--zone", "Europe/Lisbon")

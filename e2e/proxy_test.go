@@ -121,8 +121,8 @@ func (p *proxy) wait() {
 	}
 }
 
-// pace waits for as long as n bytes take at the rate, of four streams at once.
-func (p *proxy) pace(n int) {
+// bandwidth waits for as long as n bytes take at the rate, of four streams at once.
+func (p *proxy) bandwidth(n int) {
 	p.mu.Lock()
 	rate := p.rate
 	p.mu.Unlock()
@@ -138,7 +138,7 @@ type slowBody struct {
 
 func (b *slowBody) Read(data []byte) (int, error) {
 	n, err := b.ReadCloser.Read(data[:min(len(data), 128<<10)])
-	b.proxy.pace(n)
+	b.proxy.bandwidth(n)
 	return n, err
 }
 
@@ -149,6 +149,6 @@ type slowWriter struct {
 
 func (w *slowWriter) Write(data []byte) (int, error) {
 	n, err := w.ResponseWriter.Write(data)
-	w.proxy.pace(n)
+	w.proxy.bandwidth(n)
 	return n, err
 }

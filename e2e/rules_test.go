@@ -24,7 +24,7 @@ func write(t *testing.T, content string, names ...string) {
 }
 
 // TestRules copies by rules through the program: filters, a template, levels of
-// proof, and what cannot be meant.
+// verification, and what cannot be meant.
 func TestRules(t *testing.T) {
 	t.Parallel()
 	h := start(t)
@@ -41,7 +41,7 @@ func TestRules(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	h.must("copy", "/desk/Trip", "/archive/filtered", "--leave-out", "*.tmp", "--proof", "readback")
+	h.must("copy", "/desk/Trip", "/archive/filtered", "--exclude", "*.tmp", "--verify", "read-back")
 	if got := digest(t, filepath.Join(to, "filtered")); len(got) != 3 {
 		t.Errorf("filtered: %v", got)
 	}
@@ -54,21 +54,21 @@ func TestRules(t *testing.T) {
 	if err := json.Unmarshal([]byte(h.must("copy", "/desk/Trip", "/archive/dated", "--types", "pictures", "--as", "{date:%Y}/{date:%m}/{name}", "--plan", "--json")), &plan); err != nil {
 		t.Fatal(err)
 	}
-	if plan.Moving.Items != 0 || plan.Unchanged.Items != 2 || plan.LeftOut.Items != 2 || len(plan.Proof) != 1 {
+	if plan.Moving.Items != 0 || plan.Unchanged.Items != 2 || plan.Excluded.Items != 2 || len(plan.Verification) != 1 {
 		t.Errorf("the second time: %+v", plan)
 	}
 	for says, args := range map[string][]string{
-		"column 1":                {"--leave-out", "[a"},
-		"unknown field {nmae}":    {"--as", "{nmae}"},
-		"nothing would ever":      {"--up", "0MB/s"},
-		"both larger":             {"--larger-than", "2MB", "--smaller-than", "1MB"},
-		"no type of files":        {"--types", "sounds"},
-		"no rule for clashes":     {"--clash", "win"},
-		"no rule for names":       {"--names", "mangle"},
-		"no level of proof":       {"--proof", "hope"},
-		"are no days of the week": {"--hours", "someday 08-18=5MB/s"},
-		"within which to try":     {"--within", "soon"},
-		"neither a date nor an":   {"--newer-than", "tomorrow"},
+		"column 1":                 {"--exclude", "[a"},
+		"unknown field {nmae}":     {"--as", "{nmae}"},
+		"nothing would ever":       {"--up", "0MB/s"},
+		"both larger":              {"--larger-than", "2MB", "--smaller-than", "1MB"},
+		"no type of files":         {"--types", "sounds"},
+		"no rule for conflicts":    {"--conflict", "win"},
+		"no rule for names":        {"--names", "mangle"},
+		"no level of verification": {"--verify", "hope"},
+		"are no days of the week":  {"--hours", "someday 08-18=5MB/s"},
+		"within which to try":      {"--within", "soon"},
+		"neither a date nor an":    {"--newer-than", "tomorrow"},
 	} {
 		r := h.run("", append([]string{"copy", "/desk/Trip", "/archive/none"}, args...)...)
 		if r.code == 0 || !strings.Contains(r.err, says) {
@@ -80,30 +80,30 @@ func TestRules(t *testing.T) {
 	}
 }
 
-// TestAsked is held at a clash, exits so, and goes on as a person decides.
+// TestAsked is held at a conflict, exits so, and goes on as a person decides.
 func TestAsked(t *testing.T) {
 	t.Parallel()
 	h := start(t)
 	from, to := t.TempDir(), t.TempDir()
 	h.linkFolder("desk", from)
 	h.linkFolder("archive", to)
-	write(t, "ours", from, "a", "clash.txt")
+	write(t, "ours", from, "a", "conflict.txt")
 	write(t, "new", from, "a", "new.txt")
-	write(t, "theirs", to, "a", "clash.txt")
-	r := h.run("", "copy", "/desk/a", "/archive", "--clash", "ask", "--json")
+	write(t, "theirs", to, "a", "conflict.txt")
+	r := h.run("", "copy", "/desk/a", "/archive", "--conflict", "ask", "--json")
 	run := lastRun(r.out)
 	if r.code != 3 {
 		t.Fatalf("exit %d, want 3: %s%s", r.code, r.out, r.err)
 	}
-	if r := h.run("", "run", "release", run); r.code == 0 || !strings.Contains(r.err, "--clash") {
+	if r := h.run("", "run", "approve", run); r.code == 0 || !strings.Contains(r.err, "--conflict") {
 		t.Errorf("a release that decides nothing: %d, %s", r.code, r.err)
 	}
-	h.must("run", "release", run, "--clash", "source")
+	h.must("run", "approve", run, "--conflict", "source")
 	h.must("run", "follow", run)
-	if content, err := os.ReadFile(filepath.Join(to, "a", "clash.txt")); err != nil || string(content) != "ours" {
+	if content, err := os.ReadFile(filepath.Join(to, "a", "conflict.txt")); err != nil || string(content) != "ours" {
 		t.Errorf("it became %q, %v", content, err)
 	}
-	if r := h.run("", "run", "release", run); r.code == 0 || !strings.Contains(r.err, "is held can be released") {
+	if r := h.run("", "run", "approve", run); r.code == 0 || !strings.Contains(r.err, "is held can be released") {
 		t.Errorf("releasing what is not held: %d, %s", r.code, r.err)
 	}
 }
@@ -129,13 +129,13 @@ func TestRenamedFolder(t *testing.T) {
 	if err := json.Unmarshal([]byte(h.must("run", "show", id, "--json")), &run); err != nil {
 		t.Fatal(err)
 	}
-	if run.Items.Done != 30 || run.Bytes.Moved != 0 || run.Inside.Items != 30 {
-		t.Errorf("%d items done, %d bytes sent, %d copied inside", run.Items.Done, run.Bytes.Moved, run.Inside.Items)
+	if run.Items.Done != 30 || run.Bytes.Transferred != 0 || run.Inside.Items != 30 {
+		t.Errorf("%d items done, %d bytes sent, %d copied inside", run.Items.Done, run.Bytes.Transferred, run.Inside.Items)
 	}
 	h.must("compare", "/desk/all/after", "/archive/all/after")
 }
 
-// TestPaced holds an account to a pace, over a real server, and lifts it while bytes
+// TestPaced holds an account to a bandwidth, over a real server, and lifts it while bytes
 // move.
 func TestPaced(t *testing.T) {
 	t.Parallel()
@@ -145,8 +145,8 @@ func TestPaced(t *testing.T) {
 	objects := servertest.StartObjectStore(t)
 	h.linkBucket("archive", objects, objects.Bucket(t))
 	write(t, strings.Repeat("0123456789abcdef", 256<<10), from, "4 MiB")
-	h.must("pace", "set", "archive", "--up", "1MB/s")
-	h.must("pace", "show")
+	h.must("bandwidth", "set", "archive", "--up", "1MB/s")
+	h.must("bandwidth", "show")
 	begun := time.Now()
 	h.must("copy", "/desk/4 MiB", "/archive")
 	if took := time.Since(begun).Seconds(); took < 3 {
@@ -156,15 +156,15 @@ func TestPaced(t *testing.T) {
 	if run == "" {
 		run = strings.Trim(strings.SplitN(h.must("run", "list", "--most", "1", "--json"), `"id":"`, 2)[1][:11], `"`)
 	}
-	h.must("pace", "set", "archive")
+	h.must("bandwidth", "set", "archive")
 	begun = time.Now()
-	h.must("run", "pace", run)
+	h.must("run", "bandwidth", run)
 	h.must("run", "follow", run)
 	if took := time.Since(begun).Seconds(); took > 10 {
-		t.Errorf("without a pace it took another %.1f s", took)
+		t.Errorf("without a bandwidth it took another %.1f s", took)
 	}
-	if r := h.run("", "run", "pace", run, "--up", "1MB/s"); r.code == 0 {
-		t.Error("the pace of a run that has ended was set")
+	if r := h.run("", "run", "bandwidth", run, "--up", "1MB/s"); r.code == 0 {
+		t.Error("the bandwidth of a run that has ended was set")
 	}
 }
 

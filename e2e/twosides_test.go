@@ -157,12 +157,12 @@ func TestTwoSidesOfDrives(t *testing.T) {
 			}
 			name := fmt.Sprint("step-", seed)
 			h.must("job", "create", name, "--type", "two-way", "--from", sides[0].root, "--to", sides[1].root,
-				"--brake-deletions", "none", "--brake-overwrites", "none", "--brake-older", "none")
+				"--safety-deletions", "none", "--safety-overwrites", "none", "--safety-older", "none")
 			run := func() contract.Run {
 				r := h.run("", "job", "start", name, "--json")
 				if r.code == 3 { // one side was emptied, and that was meant
 					held := h.shownJob(name).Last
-					h.must("run", "release", held.ID)
+					h.must("run", "approve", held.ID)
 					h.until(held.ID, "done")
 				} else if r.code != 0 {
 					t.Fatalf("%s\n%s%s", strings.Join(done, "\n"), r.out, r.err)

@@ -30,7 +30,7 @@ type davServer struct {
 	wait   time.Duration // before each file that is sent
 	faults int           // of a hundred requests
 	// flips has bits of what is read flipped, too. No protocol beneath tells the
-	// hash of what is read from there: only what was sent there can be proven.
+	// hash of what is read from there: only what was sent there can be verified.
 	flips  bool
 	random *rand.Rand
 	hit    map[string]int

@@ -144,8 +144,8 @@ var questions = []struct {
 	{"Can it overwrite what somebody else just wrote?", func(p place) string {
 		return yes(p.store.Traits().Conditional, "no: the server itself checks, in the moment of writing", "only in the window told below: it is looked at again just before")
 	}},
-	{"How is content proven after a copy?", func(p place) string {
-		if kind := p.store.Traits().ProofKind; kind != "" {
+	{"How is content verified after a copy?", func(p place) string {
+		if kind := p.store.Traits().VerificationKind; kind != "" {
 			return strings.ToUpper(string(kind)) + ", from the answer to the write"
 		}
 		return "by reading it back"
@@ -163,7 +163,7 @@ var questions = []struct {
 		case "ftp":
 			return "no hash is told: by the connection alone, so use TLS"
 		case "sedge", "alder":
-			return strings.ToUpper(string(p.store.Traits().ProofKind)) + ": the bytes are held to it"
+			return strings.ToUpper(string(p.store.Traits().VerificationKind)) + ": the bytes are held to it"
 		}
 		return "no hash is told: by the connection alone, so use https"
 	}},
@@ -179,12 +179,12 @@ var questions = []struct {
 			return "by MD5, SHA1, SHA512, SHA256 where the server computes them (check-file); else by what is remembered of a copy, or by reading"
 		}
 		if p.provider == "sedge" || p.provider == "alder" {
-			return "by " + strings.ToUpper(string(p.store.Traits().ProofKind)) + " of the listing"
+			return "by " + strings.ToUpper(string(p.store.Traits().VerificationKind)) + " of the listing"
 		}
 		return "by what is remembered of a copy, else by reading"
 	}},
 	{"Can it rename and move inside?", func(p place) string {
-		return yes(store.CanMove(p.store), "yes, at once", "no: it is copied, proven, and then removed")
+		return yes(store.CanMove(p.store), "yes, at once", "no: it is copied, verified, and then removed")
 	}},
 	{"Can a transfer go on where it broke off?", func(p place) string {
 		writer := p.store.Capabilities().Parts

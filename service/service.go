@@ -28,7 +28,7 @@ import (
 	"deftheron/service/api"
 	"deftheron/service/live"
 	"deftheron/service/metrics"
-	"deftheron/service/notice"
+	"deftheron/service/notify"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 )
@@ -71,9 +71,9 @@ type Options struct {
 	// Folders are those of this machine below which folders may be linked; without
 	// any, all may but those of the system.
 	Folders []string
-	// KeepRetired is how long what runs take out of the way is kept; 0 keeps it for
+	// KeepHistory is how long what runs take out of the way is kept; 0 keeps it for
 	// good.
-	KeepRetired time.Duration
+	KeepHistory time.Duration
 }
 
 // Service is a service that listens.
@@ -87,20 +87,20 @@ type Service struct {
 	// Forgotten are the accounts whose secrets were forgotten.
 	Forgotten []string
 
-	options   Options
-	lock      *os.File
-	db        *records.DB
-	runner    *runner.Runner
-	notices   *notice.Notices
-	linked    *accounts.Accounts
-	recent    *tree.Recent
-	hub       *live.Hub
-	server    *http.Server
-	measuring *http.Server // the metrics, at an address of their own
-	listener  net.Listener
-	done      chan struct{}
-	ctx       context.Context // of what runs
-	interrupt context.CancelFunc
+	options       Options
+	lock          *os.File
+	db            *records.DB
+	runner        *runner.Runner
+	notifications *notify.Notifications
+	linked        *accounts.Accounts
+	recent        *tree.Recent
+	hub           *live.Hub
+	server        *http.Server
+	measuring     *http.Server // the metrics, at an address of their own
+	listener      net.Listener
+	done          chan struct{}
+	ctx           context.Context // of what runs
+	interrupt     context.CancelFunc
 }
 
 // ErrInUse says that another service uses the data folder.
@@ -198,12 +198,12 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	if err := linked.KeepOrigins(ctx); err != nil {
 		return nil, err
 	}
-	if err := linked.LoadPaces(ctx); err != nil {
+	if err := linked.LoadBandwidths(ctx); err != nil {
 		return nil, err
 	}
 	s.linked = linked
-	s.notices = notice.New(s.db, sealer, s.options.Log)
-	linked.LapsedNow = s.accountLapsed
+	s.notifications = notify.New(s.db, sealer, s.options.Log)
+	linked.SignInExpiredNow = s.accountSignInExpired
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	all := &tree.Tree{Accounts: linked}
 	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
@@ -226,7 +226,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	s.runner.Scratch = scratch
-	s.runner.KeepRetired, s.runner.KeepItems = s.options.KeepRetired, s.options.KeepItems
+	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
 	s.runner.Told = s.runTold
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
@@ -235,7 +235,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner, Notices: s.notices, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner, Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
@@ -377,7 +377,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	telling := make(chan struct{})
 	go func() {
 		defer close(telling)
-		s.notices.Run(watching)
+		s.notifications.Run(watching)
 	}()
 	debug.FreeOSMemory() // what describing the API took is not needed again
 	served := make(chan error, 1)

@@ -25,7 +25,7 @@ func (s *Service) runTold(run contract.Run) {
 		fmt.Fprintf(&text, "%s to %s\n", route.From, route.To)
 	}
 	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d in step already; %d bytes moved.\n",
-		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.Unchanged, run.Bytes.Moved)
+		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate, run.Bytes.Transferred)
 	if run.Why != "" {
 		fmt.Fprintf(&text, "\n%s%s.\n", strings.ToUpper(run.Why[:1]), run.Why[1:])
 	}
@@ -36,13 +36,13 @@ func (s *Service) runTold(run contract.Run) {
 		fmt.Fprintf(&text, "%s\n", run.Remedy)
 	}
 	fmt.Fprintf(&text, "\n%s/runs/%s\n", s.URL, run.ID)
-	s.notices.Tell(s.ctx, contract.NoticeEvent{Event: event, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
+	s.notifications.Tell(s.ctx, contract.NotificationEvent{Event: event, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
 }
 
-// accountLapsed has people told that an account needs mending.
-func (s *Service) accountLapsed(name string, why error) {
-	s.notices.Tell(s.ctx, contract.NoticeEvent{
+// accountSignInExpired has people told that an account needs mending.
+func (s *Service) accountSignInExpired(name string, why error) {
+	s.notifications.Tell(s.ctx, contract.NotificationEvent{
 		Event: "account", At: time.Now(), Account: name, Subject: "Deft Heron: the account " + name + " has to be mended",
-		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nMend it with: heron account mend %s\nWhat waits for it goes on by itself then.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
+		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nMend it with: heron account reauthorize %s\nWhat waits for it goes on by itself then.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
 	})
 }

@@ -110,7 +110,7 @@ func (a *Alder) guarded(pattern string, next http.HandlerFunc) http.HandlerFunc 
 			problem(w, status, "scope", why)
 		case http.StatusTooManyRequests:
 			w.Header().Set("Retry-After", "1")
-			problem(w, status, "pace", why)
+			problem(w, status, "bandwidth", why)
 		default:
 			problem(w, status, "sign-in", why)
 		}

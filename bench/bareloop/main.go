@@ -1,6 +1,6 @@
 // Command bareloop moves known objects from one bucket to another, or copies known files
 // from one folder to another, and nothing else: no listing, no comparing, no records, no
-// proof. It is what the benchmarks hold a run against, and has to stay as small and as
+// verification. It is what the benchmarks hold a run against, and has to stay as small and as
 // honest as it is: the same library, the same transport settings, the same number of
 // workers.
 //

@@ -36,15 +36,13 @@ func WhenSentence(when contract.When) string {
 	return text
 }
 
-// BrakeSentence says what a job's brake holds; nil is the brake of one that names
+// SafetySentence says what a job's safety holds; nil is the safety limits of one that names
 // none.
-func BrakeSentence(brake *contract.Brake) string {
-	given := contract.Brake{Deletions: "10%", Overwrites: "25%", Older: "0"}
-	if brake != nil {
-		for text, own := range map[*string]string{&given.Deletions: brake.Deletions, &given.Overwrites: brake.Overwrites, &given.Older: brake.Older} {
-			if own != "" {
-				*text = own
-			}
+func SafetySentence(safety contract.Safety) string {
+	given := contract.Safety{Deletions: "10%", Overwrites: "25%", Older: "0"}
+	for text, own := range map[*string]string{&given.Deletions: safety.Deletions, &given.Overwrites: safety.Overwrites, &given.Older: safety.Older} {
+		if own != "" {
+			*text = own
 		}
 	}
 	var parts []string

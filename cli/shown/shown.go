@@ -4,8 +4,6 @@ package shown
 
 import (
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -115,9 +113,9 @@ func PlanSentence(plan contract.Plan) string {
 	less := contract.Count{Items: plan.Moved.Items + plan.Twice.Items, Bytes: plan.Moved.Bytes + plan.Twice.Bytes}
 	do("copy", "file", contract.Count{Items: plan.Create.Items - less.Items, Bytes: plan.Create.Bytes - less.Bytes})
 	do("replace", "changed file", plan.Replace)
-	do("keep both of", "clash", plan.KeepBoth)
+	do("keep both of", "conflict", plan.KeepBoth)
 	do("compare the contents of", "file", plan.Look)
-	do("ask about", "clash", plan.Ask)
+	do("ask about", "conflict", plan.Ask)
 	if plan.Folders > 0 {
 		kind := "empty folder"
 		if plan.Type == "two-way" { // all are remembered, whatever they hold
@@ -138,14 +136,14 @@ func PlanSentence(plan contract.Plan) string {
 	leave(plan.Twice.Items, "identical to others before them, which are there once")
 	leave(plan.Alike.Items, "of those to copy have the size of another, and are copied unless they are identical to it")
 	leave(plan.Left.Items, "left, as both sides changed")
-	leave(plan.LeftOut.Items, "left out by the rules")
-	if plan.FoldersLeftOut > 0 {
-		leaving = append(leaving, Some(plan.FoldersLeftOut, "folder")+" left out with all that is in them")
+	leave(plan.Excluded.Items, "left out by the rules")
+	if plan.FoldersExcluded > 0 {
+		leaving = append(leaving, Some(plan.FoldersExcluded, "folder")+" left out with all that is in them")
 	}
 	leave(plan.Skipped.Items, "skipped, as links and devices hold nothing of their own")
 	leave(plan.Refused.Items, "that the target cannot hold")
-	if len(doing) > 0 && plan.Clashes == 0 {
-		leaving = append(leaving, "no clashes")
+	if len(doing) > 0 && plan.Conflicts == 0 {
+		leaving = append(leaving, "no conflicts")
 	}
 	sentence := "Nothing to do"
 	if len(doing) > 0 {
@@ -194,7 +192,7 @@ func and(parts []string) string {
 	return strings.Join(parts[:len(parts)-1], ", ") + " and " + parts[len(parts)-1]
 }
 
-// PlanDetails say more of a plan, a line each: how long it takes, how it is proven,
+// PlanDetails say more of a plan, a line each: how long it takes, how it is verified,
 // what gets another name, and what is not sent.
 func PlanDetails(plan contract.Plan) (lines []string) {
 	line := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
@@ -220,8 +218,8 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 	default:
 		line("How long it takes is not known yet; measure with: heron account speed NAME")
 	}
-	for _, proof := range plan.Proof {
-		line("Proof at /%s: %s.", proof.Account, proof.How)
+	for _, verification := range plan.Verification {
+		line("Verification at /%s: %s.", verification.Account, verification.How)
 	}
 	if plan.Free >= 0 {
 		line("The target has %s free.", Size(plan.Free))
@@ -242,17 +240,17 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 	return lines
 }
 
-// PaceSentence says which limits there are.
-func PaceSentence(of string, pace contract.Pace) string {
+// BandwidthSentence says which limits there are.
+func BandwidthSentence(of string, bandwidth contract.Bandwidth) string {
 	var parts []string
-	if pace.Up != "" {
-		parts = append(parts, "up to "+pace.Up+" up")
+	if bandwidth.Up != "" {
+		parts = append(parts, "up to "+bandwidth.Up+" up")
 	}
-	if pace.Down != "" {
-		parts = append(parts, "up to "+pace.Down+" down")
+	if bandwidth.Down != "" {
+		parts = append(parts, "up to "+bandwidth.Down+" down")
 	}
-	for _, when := range slices.Sorted(maps.Keys(pace.Hours)) {
-		parts = append(parts, pace.Hours[when]+" "+when)
+	for _, one := range bandwidth.Hours {
+		parts = append(parts, one.Rate+" "+one.When)
 	}
 	if len(parts) == 0 {
 		return Capital(of) + " goes as fast as it can."
@@ -267,21 +265,21 @@ func RunSentence(run contract.Run) string {
 	case run.Step == "survey" && run.State == "done":
 		sentence += "the survey is taken"
 	case run.Step == "clear":
-		sentence += fmt.Sprintf("%s cleared at the source, as proven to be at the target", Some(run.Items.Removed, "item"))
+		sentence += fmt.Sprintf("%s cleared at the source, as verified to be at the target", Some(run.Items.Removed, "item"))
 	case run.Items.Done == 0 && run.Items.Failed == 0 && run.State == "done":
 		sentence += "nothing had to be moved"
 	default:
-		done := "copied and proven"
+		done := "copied and verified"
 		if run.Clears && run.State == "done" {
-			done = "moved: copied, proven, and removed at the source"
+			done = "moved: copied, verified, and removed at the source"
 		}
-		sentence += fmt.Sprintf("%s %s (%s)", Some(run.Items.Done-run.Items.Removed, "item"), done, Size(run.Bytes.Moved))
+		sentence += fmt.Sprintf("%s %s (%s)", Some(run.Items.Done-run.Items.Removed, "item"), done, Size(run.Bytes.Transferred))
 	}
 	if run.Items.Removed > 0 && run.Step != "clear" {
 		sentence += fmt.Sprintf(", %s removed", Count(run.Items.Removed))
 	}
-	if run.Items.Unchanged > 0 {
-		sentence += fmt.Sprintf(", %s in step already", Count(run.Items.Unchanged))
+	if run.Items.UpToDate > 0 {
+		sentence += fmt.Sprintf(", %s in step already", Count(run.Items.UpToDate))
 		if run.Assumed.Items > 0 {
 			sentence += fmt.Sprintf(" (%s of them by size and time alone)", Count(run.Assumed.Items))
 		}

@@ -53,7 +53,7 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 	s, err := service.Start(ctx, service.Options{
 		Metrics: options.Metrics, Data: options.Data, Listen: options.Listen, TLSCert: options.TLSCert, TLSKey: options.TLSKey, Hosts: options.Hosts,
 		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
-		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepRetired: options.KeepRetired, KeepItems: options.KeepItems, Folders: options.Folders,
+		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepHistory: options.KeepHistory, KeepItems: options.KeepItems, Folders: options.Folders,
 		Providers: all, Console: console.Files(), Log: log, Version: version,
 	})
 	if err != nil {

@@ -9,7 +9,7 @@ import { AccountsPage } from './accounts/AccountsPage'
 import { ConsentPage } from './accounts/ConsentPage'
 import { EditPage } from './accounts/EditPage'
 import { LinkPage } from './accounts/LinkPage'
-import { MendPage } from './accounts/MendPage'
+import { ReauthorizePage } from './accounts/ReauthorizePage'
 import { ProvidersPage } from './accounts/ProvidersPage'
 import { ComparePage } from './compare/ComparePage'
 import { Frame } from './frame/Frame'
@@ -45,7 +45,7 @@ const router = createBrowserRouter([
       { path: '/accounts', element: <AccountsPage /> },
       { path: '/accounts/link', element: <LinkPage /> },
       { path: '/accounts/consent/:id', element: <ConsentPage /> },
-      { path: '/accounts/mend/:name', element: <MendPage /> },
+      { path: '/accounts/mend/:name', element: <ReauthorizePage /> },
       { path: '/accounts/providers', element: <ProvidersPage /> },
       { path: '/accounts/:name', element: <AccountPage /> },
       { path: '/accounts/:name/edit', element: <EditPage /> },

@@ -56,8 +56,8 @@ type Pair struct {
 	Key    store.Key
 	Source Remembered
 	Target Remembered
-	// Kept says that the target's content is not the source's: a clash was
-	// settled by leaving it. A later change of the source is a clash again.
+	// Kept says that the target's content is not the source's: a conflict was
+	// settled by leaving it. A later change of the source is a conflict again.
 	Kept bool
 	// Run that wrote the pair.
 	Run string
@@ -65,9 +65,9 @@ type Pair struct {
 	To store.Key
 	// Mark is that of the source; see MarkOf.
 	Mark string
-	// Proof is the hash that the content was proven with, as KIND=HEXADECIMAL;
+	// Verification is the hash that the content was verified with, as KIND=HEXADECIMAL;
 	// empty where it was not.
-	Proof string
+	Verification string
 	// TargetMark is that of the target; see MarkOf.
 	TargetMark string
 	// Digest is the BLAKE3 of the content, as KIND=HEXADECIMAL, where it was asked
@@ -135,7 +135,7 @@ const (
 	OnlySource Verdict = "only-source"
 	// OnlyTarget: nothing at the source.
 	OnlyTarget Verdict = "only-target"
-	// Same: both sides hold the same, or a clash of theirs is settled.
+	// Same: both sides hold the same, or a conflict of theirs is settled.
 	Same Verdict = "same"
 	// SourceChanged: the target is as we left it, the source is not. With ByTime as
 	// evidence its metadata changed, and its size and time did not.

@@ -40,9 +40,9 @@ const (
 )
 
 // Contents compares two files: by size, by a hash that both sides report, and by
-// reading both, as reading says. proof is the hash that both have, in words. ErrUntold
+// reading both, as reading says. verification is the hash that both have, in words. ErrUntold
 // where nothing that is reported decides.
-func Contents(ctx context.Context, source, target File, reading Reading) (same bool, evidence Evidence, proof string, err error) {
+func Contents(ctx context.Context, source, target File, reading Reading) (same bool, evidence Evidence, verification string, err error) {
 	if source.Entry.Size >= 0 && target.Entry.Size >= 0 && source.Entry.Size != target.Entry.Size {
 		return false, BySize, "", nil
 	}
@@ -70,7 +70,7 @@ func Contents(ctx context.Context, source, target File, reading Reading) (same b
 	return readBoth(ctx, source, target, store.CRC64NVME)
 }
 
-func readBoth(ctx context.Context, source, target File, kind store.HashKind) (same bool, evidence Evidence, proof string, err error) {
+func readBoth(ctx context.Context, source, target File, kind store.HashKind) (same bool, evidence Evidence, verification string, err error) {
 	mine, _, err := store.ReadBack(ctx, source.Store, source.Place, source.Entry.Revision, kind)
 	if err != nil {
 		return false, "", "", SourceError{err}
@@ -83,9 +83,9 @@ func readBoth(ctx context.Context, source, target File, kind store.HashKind) (sa
 }
 
 // Digested compares two files of one size, and computes the BLAKE3 of the source: the
-// source is read once, and the target where it reports no hash. proof is the hash that
+// source is read once, and the target where it reports no hash. verification is the hash that
 // both have, in words, and digest the BLAKE3 as KIND=HEXADECIMAL.
-func Digested(ctx context.Context, source, target File) (same bool, proof, digest string, err error) {
+func Digested(ctx context.Context, source, target File) (same bool, verification, digest string, err error) {
 	var theirs store.Hash
 	for _, kind := range store.HashKinds() {
 		if theirs = target.Entry.Hashes.Get(kind); !theirs.IsZero() {

@@ -131,9 +131,9 @@ func settle(ctx context.Context, here, there Side, d compare.Difference, reading
 		one.Outcome = OnlyThere
 	case compare.Same:
 		one.Outcome = Equal
-		if d.Pair != nil && d.Pair.Kept && d.Evidence == compare.ByPair { // a clash of theirs was settled, not its contents
+		if d.Pair != nil && d.Pair.Kept && d.Evidence == compare.ByPair { // a conflict of theirs was settled, not its contents
 			one.Outcome = Differing
-		} else if d.Kind == store.KindFile && d.Evidence == compare.ByPair && d.Pair.Proof == "" { // no copy was verified
+		} else if d.Kind == store.KindFile && d.Evidence == compare.ByPair && d.Pair.Verification == "" { // no copy was verified
 			one.Evidence = compare.ByTime
 		}
 	case compare.Differ:

@@ -13,12 +13,12 @@ import (
 // stays for the next time.
 func Expire(ctx context.Context, s store.Store, before time.Time) (removed Count, err error) {
 	folders, err := store.Page(ctx, func() (folders []store.Ref, err error) {
-		for entry, err := range s.List(ctx, store.Folder{Path: plan.RetiredFolder}) {
+		for entry, err := range s.List(ctx, store.Folder{Path: plan.HistoryFolder}) {
 			if err != nil {
 				return nil, err
 			}
-			if began, ok := plan.RetiredAt(entry.Name); ok && entry.Kind == store.KindFolder && began.Before(before) {
-				folders = append(folders, entry.Ref(store.Folder{Path: plan.RetiredFolder}).As(store.KindFolder))
+			if began, ok := plan.HistoryAt(entry.Name); ok && entry.Kind == store.KindFolder && began.Before(before) {
+				folders = append(folders, entry.Ref(store.Folder{Path: plan.HistoryFolder}).As(store.KindFolder))
 			}
 		}
 		return folders, nil

@@ -104,15 +104,17 @@ func put(t *testing.T, s store.Store, content string, size int64, condition stor
 func TestWrite(t *testing.T) {
 	content := strings.Repeat("0123456789", 100)
 	for name, prepare := range map[string]func(*storetest.Memory){
-		"whole":    func(*storetest.Memory) {},
-		"no proof": func(m *storetest.Memory) { m.SetTraits(func(traits *store.Traits) { traits.ProofKind = "" }) },
-		"md5":      func(m *storetest.Memory) { m.SetTraits(func(traits *store.Traits) { traits.ProofKind = store.MD5 }) },
+		"whole":           func(*storetest.Memory) {},
+		"no verification": func(m *storetest.Memory) { m.SetTraits(func(traits *store.Traits) { traits.VerificationKind = "" }) },
+		"md5": func(m *storetest.Memory) {
+			m.SetTraits(func(traits *store.Traits) { traits.VerificationKind = store.MD5 })
+		},
 		"in parts": func(m *storetest.Memory) { m.PartsAbove, m.PartSize = 100, 64 },
 	} {
 		m := storetest.NewMemory()
 		prepare(m)
 		done, err := put(t, m, content, int64(len(content)), store.Absent)
-		if err != nil || done.Size != 1000 || done.Proof == "" || done.Received.Kind != store.CRC64NVME {
+		if err != nil || done.Size != 1000 || done.Verification == "" || done.Received.Kind != store.CRC64NVME {
 			t.Errorf("%s: %+v, %v", name, done, err)
 		}
 		if got := m.Files()["/new/deep/file.txt"]; got != content {
@@ -168,9 +170,9 @@ func TestWriteThatFails(t *testing.T) {
 		}
 	}
 	m := storetest.NewMemory()
-	m.SetTraits(func(traits *store.Traits) { traits.ProofKind = "" })
+	m.SetTraits(func(traits *store.Traits) { traits.VerificationKind = "" })
 	faulty := storetest.NewFaulty(m, storetest.Fault{Op: storetest.OpWrite, Flip: true, At: 3})
-	if _, err := put(t, faulty, "content", 7, store.Absent); !errors.Is(err, store.ErrProof) || len(m.Files()) != 0 {
+	if _, err := put(t, faulty, "content", 7, store.Absent); !errors.Is(err, store.ErrVerification) || len(m.Files()) != 0 {
 		t.Errorf("a flipped bit: %v, there are %v", err, m.Files())
 	}
 	m = storetest.NewMemory()
@@ -237,10 +239,10 @@ func TestCompare(t *testing.T) {
 // plain hides the abilities of a store, the telling of sums among them.
 type plain struct{ store.Store }
 
-// TestRetired counts, removes and lets expire what runs have taken out of the way.
-func TestRetired(t *testing.T) {
+// TestHistory counts, removes and lets expire what runs have taken out of the way.
+func TestHistory(t *testing.T) {
 	m := storetest.NewMemory()
-	put := func(name string) { m.Put("content", ".heron", "retired", name, "sub", "f") }
+	put := func(name string) { m.Put("content", ".heron", "history", name, "sub", "f") }
 	old, young := "2026-01-01T120000Z", "2026-03-01T120000Z"
 	put(old)
 	put(young)
@@ -251,10 +253,10 @@ func TestRetired(t *testing.T) {
 	if err != nil || removed.Files != 1 || removed.Folders != 2 {
 		t.Errorf("%+v, %v; want one file of two folders removed", removed, err)
 	}
-	if got := m.Files(); len(got) != 3 || got["/.heron/retired/"+young+"/sub/f"] == "" {
+	if got := m.Files(); len(got) != 3 || got["/.heron/history/"+young+"/sub/f"] == "" {
 		t.Errorf("%v is left", got)
 	}
-	place := store.At(".heron", "retired", young)
+	place := store.At(".heron", "history", young)
 	agreed, err := files.Survey(t.Context(), m, place)
 	if err != nil || agreed.Files != 1 {
 		t.Fatalf("%+v, %v; want the file counted", agreed, err)

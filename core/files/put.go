@@ -27,16 +27,16 @@ type Putting struct {
 	Counted func(int)
 }
 
-// Put is a file that was written and proven.
+// Put is a file that was written and verified.
 type Put struct {
 	store.Entry
-	Proof string
+	Verification string
 	// Received is the CRC64NVME of what came from outside.
 	Received store.Hash
 }
 
 // Write writes content that can be read once, with the folders that it is to be
-// in, and proves it. Where the store takes files of its size in parts, it goes
+// in, and verifies it. Where the store takes files of its size in parts, it goes
 // in parts, one after the other.
 func Write(ctx context.Context, s store.Store, putting Putting) (Put, error) {
 	if putting.Place.IsStart() {
@@ -138,8 +138,8 @@ func (o *once) Open(context.Context) (*store.Stream, error) {
 	return o.last, nil
 }
 
-func proofKind(s store.Store) store.HashKind {
-	if kind := s.Traits().ProofKind; kind != "" {
+func verificationKind(s store.Store) store.HashKind {
+	if kind := s.Traits().VerificationKind; kind != "" {
 		return kind
 	}
 	return store.CRC64NVME
@@ -154,21 +154,21 @@ func write(ctx context.Context, s store.Store, putting Putting, received *tally)
 	if writer, limits, ok := store.Parts(s, putting.Size); ok {
 		return writeParts(ctx, s, writer, limits, writing, received)
 	}
-	content := &once{tally: received, kind: proofKind(s)}
+	content := &once{tally: received, kind: verificationKind(s)}
 	writing.Content = content
 	written, err := s.Write(ctx, writing)
 	if err != nil {
 		return Put{}, err
 	}
-	return prove(ctx, s, putting, written, content.last.Sum())
+	return verify(ctx, s, putting, written, content.last.Sum())
 }
 
-func prove(ctx context.Context, s store.Store, putting Putting, written store.Written, sent store.Hash) (Put, error) {
-	proof, err := store.Prove(ctx, s, store.Writing{Place: putting.Place}, written, sent, written.Size)
+func verify(ctx context.Context, s store.Store, putting Putting, written store.Written, sent store.Hash) (Put, error) {
+	verification, err := store.Verify(ctx, s, store.Writing{Place: putting.Place}, written, sent, written.Size)
 	if err == nil {
 		err = store.Sync(ctx, s)
 	}
-	return Put{Entry: written.Entry, Proof: proof}, err
+	return Put{Entry: written.Entry, Verification: verification}, err
 }
 
 func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, limits store.PartLimits, writing store.Writing, received *tally) (put Put, err error) {
@@ -196,13 +196,13 @@ func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, lim
 	var parts []store.Part
 	for offset := int64(0); offset < writing.Size; offset += partSize {
 		size := min(partSize, writing.Size-offset)
-		stream := store.NewStream(io.NopCloser(io.LimitReader(body, size)), proofKind(s), nil)
+		stream := store.NewStream(io.NopCloser(io.LimitReader(body, size)), verificationKind(s), nil)
 		part, err := writer.WritePart(ctx, writing, upload, len(parts)+1, size, stream)
 		if err != nil {
 			return put, err
 		}
 		if sum := stream.Sum(); part.Hash != "" && part.Hash != sum.Hex {
-			return put, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", part.Number, writing.Place, part.Hash, sum.Hex, store.ErrProof)
+			return put, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", part.Number, writing.Place, part.Hash, sum.Hex, store.ErrVerification)
 		}
 		parts = append(parts, part)
 	}
@@ -213,7 +213,7 @@ func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, lim
 	if err != nil {
 		return put, err
 	}
-	return prove(ctx, s, Putting{Place: writing.Place}, written, received.hash.Sum())
+	return verify(ctx, s, Putting{Place: writing.Place}, written, received.hash.Sum())
 }
 
 // spool keeps content of unknown size in a scratch file first.

@@ -15,9 +15,9 @@ const (
 type Arrivals struct {
 	// Rest is how long nothing of it may have changed for it to be complete; empty is
 	// 10s for a file, and 30s for a folder.
-	Rest string `yaml:"rest,omitempty" json:"rest,omitempty"`
+	Rest string `yaml:"rest,omitempty" json:"rest,omitempty" doc:"An arrival is complete if nothing of it has changed for this long: 10s for a file and 30s for a folder unless given."`
 	// AtOnce is how many are transferred at a time; 0 is 2.
-	AtOnce int `yaml:"at-once,omitempty" json:"at_once,omitempty"`
+	AtOnce int `yaml:"at-once,omitempty" json:"at_once,omitempty" minimum:"0" maximum:"20" doc:"Arrivals that are transferred at once: 2 unless given."`
 }
 
 // Taking is an Arrivals that was read.

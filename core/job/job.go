@@ -52,70 +52,22 @@ var Types = []string{Copy, Mirror, TwoWay, Migrate, Consolidate}
 
 // Spec is a job as it is written: the names are those of the job file.
 type Spec struct {
-	Name   string  `yaml:"job"`
-	Type   string  `yaml:"type"`
-	Routes []Route `yaml:"routes,flow"`
-	When   When    `yaml:"when,omitempty,flow"`
-	Rules  Rules   `yaml:"rules,omitempty"`
+	Name     string  `yaml:"job" json:"name" doc:"Lower-case letters, digits and hyphens."`
+	Type     string  `yaml:"type" json:"type" enum:"copy,mirror,two-way,migrate,consolidate" doc:"copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place."`
+	Routes   []Route `yaml:"routes,flow" json:"routes" minItems:"1" doc:"What is at from appears as to."`
+	When     When    `yaml:"when,omitempty,flow" json:"when,omitzero" doc:"When the job runs by itself; never unless given."`
+	Settings `yaml:",inline"`
 	// Migrate is of a migration alone.
-	Migrate Migration `yaml:"migrate,omitempty,flow"`
+	Migrate Migration `yaml:"migrate,omitempty,flow" json:"migrate,omitzero" doc:"How far a migration goes by itself."`
 	// Arrivals is of a job that runs on arrivals.
-	Arrivals Arrivals `yaml:"arrivals,omitempty,flow"`
-	Brake    Brake    `yaml:"brake,omitempty,flow"`
-	Priority string   `yaml:"priority,omitempty"`
-	Retry    Retry    `yaml:"retry,omitempty,flow"`
-	Pace     Pace     `yaml:"pace,omitempty,flow"`
+	Arrivals Arrivals `yaml:"arrivals,omitempty,flow" json:"arrivals,omitzero" doc:"When an arrival counts as complete, and how many are transferred at once."`
+	Safety   Safety   `yaml:"safety,omitempty,flow" json:"safety,omitzero" doc:"Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given."`
 }
 
 // Route is a source and a target: what is at From appears as To.
 type Route struct {
-	From string `yaml:"from"`
-	To   string `yaml:"to"`
-}
-
-// Rules are what decides.
-type Rules struct {
-	Clash     string            `yaml:"clash,omitempty"`
-	Deletions string            `yaml:"deletions,omitempty"`
-	LeaveOut  []string          `yaml:"leave-out,omitempty,flow"`
-	Only      Only              `yaml:"only,omitempty,flow"`
-	Documents map[string]string `yaml:"documents,omitempty,flow"`
-	Names     string            `yaml:"names,omitempty"`
-	As        string            `yaml:"as,omitempty"`
-	Identical string            `yaml:"identical,omitempty"`
-	Proof     string            `yaml:"proof,omitempty"`
-}
-
-// Only is what alone is taken.
-type Only struct {
-	Patterns    []string `yaml:"patterns,omitempty,flow"`
-	Types       []string `yaml:"types,omitempty,flow"`
-	SmallerThan string   `yaml:"smaller-than,omitempty"`
-	LargerThan  string   `yaml:"larger-than,omitempty"`
-	NewerThan   string   `yaml:"newer-than,omitempty"`
-	OlderThan   string   `yaml:"older-than,omitempty"`
-	// Changed: since an earlier run brought it, with a template that names the run.
-	Changed bool `yaml:"changed,omitempty"`
-}
-
-// Brake is how much a run may lose without a person's word; see plan.ParseShare.
-type Brake struct {
-	Deletions  string `yaml:"deletions,omitempty"`
-	Overwrites string `yaml:"overwrites,omitempty"`
-	Older      string `yaml:"older,omitempty"`
-}
-
-// Retry is how often, and how long, an item is tried.
-type Retry struct {
-	Tries  int    `yaml:"tries,omitempty"`
-	Within string `yaml:"within,omitempty"`
-}
-
-// Pace limits rates.
-type Pace struct {
-	Up    string            `yaml:"up,omitempty"`
-	Down  string            `yaml:"down,omitempty"`
-	Hours map[string]string `yaml:"hours,omitempty,flow"`
+	From string `yaml:"from" json:"from"`
+	To   string `yaml:"to" json:"to"`
 }
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -174,7 +126,7 @@ func (s Spec) CheckComing(now time.Time) error {
 // checkType returns which of a job's rules contradict its type.
 func (s Spec) checkType() error {
 	deletions := s.Rules.Deletions
-	removes := s.Type == Mirror || s.Type == TwoWay
+	removes := s.Removes()
 	switch {
 	case !removes && deletions != "" && deletions != string(plan.IgnoreDeletions):
 		return fmt.Errorf("a job of the type %s never removes anything, and deletions: %s contradicts that; use mirror or two-way, or leave it away", s.Type, deletions)
@@ -198,8 +150,8 @@ func (s Spec) checkType() error {
 	if _, err := s.Arrivals.Read(s.When.Arrival); err != nil {
 		return err
 	}
-	if s.Migrate.Clear && s.Rules.Proof == string(store.ProofBySize) {
-		return fmt.Errorf("a size proves too little for a source to be cleared; use proof: hash or readback, or do not clear")
+	if s.Migrate.Clear && s.Rules.Verification == string(store.VerifyBySize) {
+		return fmt.Errorf("a size verifies too little for a source to be cleared; use verification: hash or read-back, or do not clear")
 	}
 	if s.Migrate.Clear && s.Rules.As != "" {
 		return fmt.Errorf("what is cleared keeps its name, so that it can be fetched back; leave the template away, or do not clear")
@@ -209,7 +161,7 @@ func (s Spec) checkType() error {
 
 // checkRoutes returns which routes are in each other's way.
 func (s Spec) checkRoutes() error {
-	removes := s.Type == Mirror || s.Type == TwoWay
+	removes := s.Removes()
 	for i, route := range s.Routes {
 		from, _ := store.ParseAddress(route.From)
 		to, _ := store.ParseAddress(route.To)
@@ -223,7 +175,7 @@ func (s Spec) checkRoutes() error {
 			case route == other:
 				return fmt.Errorf("the route from %s to %s is there twice; remove one", route.From, route.To)
 			case s.Migrate.Clear && (source.Contains(from) || from.Contains(source)):
-				return fmt.Errorf("%s goes to several targets, and would be cleared when it is proven at one of them; make a migration of it to one, and copy it to the others before", route.From)
+				return fmt.Errorf("%s goes to several targets, and would be cleared when it is verified at one of them; make a migration of it to one, and copy it to the others before", route.From)
 			case removes && (target.Contains(to) || to.Contains(target)):
 				return fmt.Errorf("the targets %s and %s overlap, and what one route brings the other would remove; choose targets apart", other.To, route.To)
 			}

@@ -18,16 +18,16 @@ routes:
   - {from: /office-drive/Reports, to: /archive/reports}
 when: {weekly: "mon-fri 22:00-06:00", zone: Europe/Lisbon}
 rules:
-  clash: source
-  deletions: retire
-  leave-out: ["*.tmp", "~$*"]
-  only: {types: [documents, pictures], smaller-than: 2GiB, newer-than: 2020-01-01}
+  conflict: source
+  deletions: keep-version
+  exclude: ["*.tmp", "~$*"]
+  include: {types: [documents, pictures], smaller-than: 2GiB, newer-than: 2020-01-01}
   documents: {text: odt, sheet: ods, slides: odp}
   names: translate
-  proof: hash
-brake: {deletions: 10%, overwrites: 25%}
+  verify: hash
+safety: {deletions: 10%, overwrites: 25%}
 retry: {tries: 8, within: 2h}
-pace: {up: 20MB/s, hours: {"mon-fri 08-18": 5MB/s}}
+bandwidth: {up: 20MB/s, hours: [{"mon-fri 08-18": 5MB/s}]}
 `
 
 func TestFile(t *testing.T) {
@@ -36,7 +36,7 @@ func TestFile(t *testing.T) {
 		t.Fatalf("%+v, %v", specs, err)
 	}
 	one := specs[0]
-	if one.Routes[1].To != "/archive/reports" || one.Rules.Only.Types[1] != "pictures" || one.Pace.Hours["mon-fri 08-18"] != "5MB/s" || one.Retry.Tries != 8 || one.Rules.Documents["sheet"] != "ods" {
+	if one.Routes[1].To != "/archive/reports" || one.Rules.Include.Types[1] != "pictures" || one.Bandwidth.Hours[0] != (job.Hour{When: "mon-fri 08-18", Rate: "5MB/s"}) || one.Retry.Tries != 8 || one.Rules.Documents["sheet"] != "ods" {
 		t.Errorf("read %+v", one)
 	}
 	if err := one.Check(); err != nil {
@@ -57,15 +57,15 @@ func TestFile(t *testing.T) {
 
 func TestBadFiles(t *testing.T) {
 	for change, words := range map[[2]string][]string{
-		{"leave-out:", "leave_out:"}:                      {"line 10", `"leave_out"`, `"leave-out"`},
-		{"routes:", "route:"}:                             {"line 3", `"routes"`},
-		{"from: /field-drive/Surveys", "form: /x"}:        {"line 4", "there are from, to"},
-		{"tries: 8", "tries: often"}:                      {"line 16", "often"},
-		{"brake: {deletions: 10%", "brake: {delete: 10%"}: {"line 15", "deletions"},
-		{"proof: hash", "proof: [hash"}:                   {"line"},
-		{"rules:\n", "rules: strict\nrules2:\n"}:          {"line 7", "keys of its own"},
-		{"job: surveys-to-archive", "gob: x"}:             {"line 1", `"job"`},
-		{"retry: {", "quarrel: {"}:                        {"line 16", "there are job, type, routes"},
+		{"exclude:", "leave-out:"}:                          {"line 10", `"leave-out" is now called "exclude"`},
+		{"routes:", "route:"}:                               {"line 3", `"routes"`},
+		{"from: /field-drive/Surveys", "form: /x"}:          {"line 4", "there are from, to"},
+		{"tries: 8", "tries: often"}:                        {"line 16", "often"},
+		{"safety: {deletions: 10%", "safety: {delete: 10%"}: {"line 15", "deletions"},
+		{"verify: hash", "verify: [hash"}:                   {"line"},
+		{"rules:\n", "rules: strict\nrules2:\n"}:            {"line 7", "keys of its own"},
+		{"job: surveys-to-archive", "gob: x"}:               {"line 1", `"job"`},
+		{"retry: {", "quarrel: {"}:                          {"line 16", "there are job, type, routes"},
 	} {
 		_, err := job.Read([]byte(strings.Replace(example, change[0], change[1], 1)))
 		var problem *job.FileError
@@ -94,7 +94,7 @@ func TestCheck(t *testing.T) {
 		"no type of job":      func(s *job.Spec) { s.Type = "sync" },
 		"no route":            func(s *job.Spec) { s.Routes = nil },
 		"root of all":         func(s *job.Spec) { s.Routes[0].To = "/" },
-		"never removes":       func(s *job.Spec) { s.Rules.Deletions = "follow" },
+		"never removes":       func(s *job.Spec) { s.Rules.Deletions = "delete" },
 		"overlap":             func(s *job.Spec) { s.Routes[0].To = "/a/x/y" },
 		"must not lie":        func(s *job.Spec) { s.Type, s.Routes[0].To = "mirror", "/a" },
 		"would remove":        func(s *job.Spec) { s.Type, s.Routes = "mirror", append(s.Routes, job.Route{From: "/c", To: "/b/c"}) },
@@ -113,7 +113,7 @@ func TestCheck(t *testing.T) {
 		"no step up to":       func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "end" },
 		"not to clear":        func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "clear" },
 		"less than no files":  func(s *job.Spec) { s.Type, s.Migrate.Little = "migrate", -1 },
-		"proves too little":   func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.Proof = "migrate", true, "size" },
+		"verifies too little": func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.Verification = "migrate", true, "size" },
 		"several targets": func(s *job.Spec) {
 			s.Type, s.Migrate.Clear, s.Routes = "migrate", true, append(s.Routes, job.Route{From: "/a", To: "/c"})
 		},

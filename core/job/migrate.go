@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// The steps of a migration, each of which is a run. Fetch brings back what was cleared,
+// The steps of a migration, each of which is a run. BringBack brings back what was cleared,
 // and comes in no order of its own.
 const (
 	Survey    = "survey"
@@ -14,7 +14,7 @@ const (
 	CatchUp   = "catch-up"
 	FinalPass = "final-pass"
 	Clear     = "clear"
-	Fetch     = "fetch"
+	BringBack = "bring-back"
 )
 
 // Steps are those that follow each other.
@@ -25,12 +25,12 @@ var Steps = []string{Survey, FirstPass, CatchUp, FinalPass, Clear}
 type Migration struct {
 	// GoOn is the last step that begins by itself; empty: each waits, or, with a
 	// timetable, all up to the catch-up passes go by that.
-	GoOn string `yaml:"go-on,omitempty" json:"go_on,omitempty"`
+	GoOn string `yaml:"go-on,omitempty" json:"go_on,omitempty" doc:"The last step that starts by itself: survey, first-pass, catch-up, final-pass or clear. Each step waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that."`
 	// Little is how many files a pass may still have had for catching up to be at its
 	// end; 0 is 20.
-	Little int64 `yaml:"little,omitempty" json:"little,omitempty"`
-	// Clear has the last step clear the source of what is proven.
-	Clear bool `yaml:"clear,omitempty" json:"clear,omitempty"`
+	Little int64 `yaml:"little,omitempty" json:"little,omitempty" minimum:"0" doc:"Catching up is over if a pass had no more files than this: 20 unless given."`
+	// Clear has the last step clear the source of what is verified.
+	Clear bool `yaml:"clear,omitempty" json:"clear,omitempty" doc:"Delete at the source, in the last step, exactly what was verified at the target."`
 }
 
 // usualLittle is Migration.Little unless it is given.
@@ -96,13 +96,13 @@ func (m Migration) Next(passed []Passed, timed bool) Coming {
 		return m.afterCatchUp(passed, timed)
 	case FinalPass:
 		if last.State == "partial" {
-			return Coming{Step: FinalPass, Waits: true, Why: "some of it could not be proven; mend that, and let another final pass go"}
+			return Coming{Step: FinalPass, Waits: true, Why: "some of it could not be verified; mend that, and let another final pass go"}
 		}
 		if m.Clear {
 			return m.coming(Clear, timed)
 		}
 		return Coming{}
-	case Fetch: // it is where it was
+	case BringBack: // it is where it was
 		return Coming{Step: Survey, Waits: true, Why: "what was moved away is back where it was"}
 	}
 	return Coming{}
@@ -145,34 +145,34 @@ func waits(step string) string {
 		FirstPass: "the survey is to be read first",
 		CatchUp:   "what has changed since the pass before is to be caught up with",
 		FinalPass: "little is left; nobody should write to the source from now on",
-		Clear:     "all is proven, and the source is to be cleared of it",
+		Clear:     "all is verified, and the source is to be cleared of it",
 	}[step]
 }
 
 // MayStart returns why a step cannot be started by a person after the runs that have
 // ended; nil where it can be.
 func (m Migration) MayStart(step string, passed []Passed) error {
-	proven, cleared := false, false
+	verified, cleared := false, false
 	for _, one := range passed {
 		switch {
 		case one.Step == Clear && one.went():
 			cleared = true
 		case one.Step == FinalPass:
-			proven = one.went()
+			verified = one.went()
 		case one.went():
-			proven, cleared = false, false // what was proven has been added to
+			verified, cleared = false, false // what was verified has been added to
 		}
 	}
 	switch {
 	case step == Clear && !m.Clear:
 		return fmt.Errorf("the migration is not to clear its source; change that first, with --clear")
-	case step == Clear && !proven:
-		return fmt.Errorf("what would be cleared is not proven; let a final pass go before it")
-	case step == Fetch && !cleared:
+	case step == Clear && !verified:
+		return fmt.Errorf("what would be cleared is not verified; let a final pass go before it")
+	case step == BringBack && !cleared:
 		return fmt.Errorf("nothing was cleared that could be fetched back")
-	case step != Fetch && !slices.Contains(Steps, step):
+	case step != BringBack && !slices.Contains(Steps, step):
 		return fmt.Errorf("%q is no step of a migration; use %s", step, strings.Join(Steps, ", "))
-	case cleared && step != Fetch:
+	case cleared && step != BringBack:
 		return fmt.Errorf("the migration is over, and its source is cleared; fetch back what was moved before it is moved anew")
 	}
 	return nil
@@ -185,7 +185,7 @@ func Words(step string) string {
 		return "catch-up pass"
 	case Clear:
 		return "clearing"
-	case Fetch:
+	case BringBack:
 		return "fetching back"
 	}
 	return strings.ReplaceAll(step, "-", " ")

@@ -61,7 +61,7 @@ func TestNextStep(t *testing.T) {
 		{job.Migration{GoOn: "clear", Clear: true}, false, "survey, first-pass, catch-up, final-pass", "clear", false},
 		{job.Migration{GoOn: "final-pass"}, false, "survey, first-pass, catch-up, final-pass", "", false},
 		{job.Migration{GoOn: "clear", Clear: true}, false, "survey, first-pass, catch-up, final-pass, clear", "", false},
-		{job.Migration{GoOn: "clear", Clear: true}, false, "final-pass, clear, fetch", "survey", true},
+		{job.Migration{GoOn: "clear", Clear: true}, false, "final-pass, clear, bring-back", "survey", true},
 	} {
 		next := test.migration.Next(passes(test.passed), test.timed)
 		if next.Step != test.step || next.Waits != test.waits || next.Waits && next.Why == "" {
@@ -80,17 +80,17 @@ func TestMayStart(t *testing.T) {
 		{clearing, "", "survey", ""},
 		{clearing, "", "final-pass", ""},
 		{clearing, "survey, first-pass", "final-pass", ""},
-		{clearing, "survey, first-pass, catch-up", "clear", "not proven"},
-		{clearing, "final-pass failed", "clear", "not proven"},
+		{clearing, "survey, first-pass, catch-up", "clear", "not verified"},
+		{clearing, "final-pass failed", "clear", "not verified"},
 		{clearing, "final-pass", "clear", ""},
 		{clearing, "final-pass partial", "clear", ""},
-		{clearing, "final-pass, catch-up 3", "clear", "not proven"},
+		{clearing, "final-pass, catch-up 3", "clear", "not verified"},
 		{job.Migration{}, "final-pass", "clear", "not to clear"},
-		{clearing, "final-pass", "fetch", "nothing was cleared"},
-		{clearing, "final-pass, clear", "fetch", ""},
+		{clearing, "final-pass", "bring-back", "nothing was cleared"},
+		{clearing, "final-pass, clear", "bring-back", ""},
 		{clearing, "final-pass, clear", "first-pass", "is over"},
-		{clearing, "final-pass, clear, fetch", "first-pass", ""},
-		{clearing, "final-pass, clear, fetch failed", "fetch", ""},
+		{clearing, "final-pass, clear, bring-back", "first-pass", ""},
+		{clearing, "final-pass, clear, bring-back failed", "bring-back", ""},
 		{clearing, "", "begin", "no step"},
 	} {
 		err := test.migration.MayStart(test.step, passes(test.passed))

@@ -51,7 +51,7 @@ func TestDocument(t *testing.T) {
 	_, file, _ := bytes.Cut(text, []byte("```yaml\n"))
 	file, _, _ = bytes.Cut(file, []byte("```"))
 	specs, err := job.Read(file)
-	if err != nil || len(specs) != 1 || specs[0].Brake.Older != "0" {
+	if err != nil || len(specs) != 1 || specs[0].Safety.Older != "0" {
 		t.Errorf("%+v, %v", specs, err)
 	}
 }

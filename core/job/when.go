@@ -15,29 +15,19 @@ import (
 
 // When says when a job runs by itself. Its zero value says never: a person starts it.
 type When struct {
-	// Continuous: as soon as something changes at the source, or for two-way at
-	// either side.
-	Continuous bool `yaml:"continuous,omitempty" json:"continuous,omitempty"`
-	// Now: once, as soon as the job is made.
-	Now bool `yaml:"now,omitempty" json:"now,omitempty"`
-	// At: once, at 2026-12-01T22:00.
-	At string `yaml:"at,omitempty" json:"at,omitempty"`
-	// Every so often: 15m, 6h, 2d.
-	Every string `yaml:"every,omitempty" json:"every,omitempty"`
-	// Weekly: "mon-fri 22:00-06:00": begun at the first time, and only going until
-	// the second; several are parted by commas.
-	Weekly string `yaml:"weekly,omitempty" json:"weekly,omitempty"`
-	// Cron: five fields, as of crontab(5) in POSIX.
-	Cron string `yaml:"cron,omitempty" json:"cron,omitempty"`
-	// Arrival: "file" or "folder": each that arrives or changes at the source, once it is
-	// complete, by a run of its own; of folders, those that are in the source itself.
-	Arrival string `yaml:"arrival,omitempty" json:"arrival,omitempty"`
-	// Zone of the times, by its name in the time zone database; empty is the
-	// service's own.
-	Zone string `yaml:"zone,omitempty" json:"zone,omitempty"`
-	// Hours in which a run may go; outside them it pauses. As Weekly, with an end
-	// for each.
-	Hours string `yaml:"hours,omitempty" json:"hours,omitempty"`
+	Continuous bool   `yaml:"continuous,omitempty" json:"continuous,omitempty" doc:"As soon as something changes at the source, or for two-way on either side."`
+	Now        bool   `yaml:"now,omitempty" json:"now,omitempty" doc:"Once, as soon as the job is created."`
+	At         string `yaml:"at,omitempty" json:"at,omitempty" doc:"Once, at 2026-12-01T22:00."`
+	Every      string `yaml:"every,omitempty" json:"every,omitempty" doc:"At an interval: 15m, 6h, 2d."`
+	// Several hours of the week are separated by commas.
+	Weekly string `yaml:"weekly,omitempty" json:"weekly,omitempty" doc:"At hours of the week: a run starts at the first time and stops at the second, as in mon-fri 22:00-06:00."`
+	// Cron is as in crontab(5) of POSIX.
+	Cron    string `yaml:"cron,omitempty" json:"cron,omitempty" doc:"Five fields, as in a crontab."`
+	Arrival string `yaml:"arrival,omitempty" json:"arrival,omitempty" doc:"file or folder: one run for each that arrives at the source or changes, once it is complete. Of folders, those directly in the source."`
+	// Zone is a name of the time zone database; empty is the service's own.
+	Zone string `yaml:"zone,omitempty" json:"zone,omitempty" doc:"Time zone of these times, such as Europe/Lisbon; the service's own unless given."`
+	// Hours are as Weekly, with an end for each.
+	Hours string `yaml:"hours,omitempty" json:"hours,omitempty" doc:"Hours of the week in which a run may go; outside them it is paused."`
 }
 
 // ErrNever says that a timetable comes to no moment at all.

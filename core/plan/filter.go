@@ -17,10 +17,10 @@ import (
 
 // Filter says what is taken of a source; its zero value takes all.
 type Filter struct {
-	// LeaveOut are patterns, as of ParsePatterns, of what is left out.
-	LeaveOut []string `json:"leave_out,omitempty"`
-	// Only are patterns of what is taken; none takes all.
-	Only []string `json:"only,omitempty"`
+	// Exclude are patterns, as of ParsePatterns, of what is left out.
+	Exclude []string `json:"exclude,omitempty"`
+	// Include are patterns of what is taken; none takes all.
+	Include []string `json:"include,omitempty"`
 	// Types are kinds of files that are taken: "documents", "pictures",
 	// "sound", "film".
 	Types []string `json:"types,omitempty"`
@@ -57,21 +57,21 @@ func TypeOf(name string) string {
 
 // Sieve is a filter at a moment, ready to be used by one goroutine.
 type Sieve struct {
-	leaveOut, only *Patterns
-	types          []string
-	smaller        int64
-	larger         int64
-	newer, older   time.Time
-	// LeftOut counts the files that were left out, but for those in folders that were
+	exclude, only *Patterns
+	types         []string
+	smaller       int64
+	larger        int64
+	newer, older  time.Time
+	// Excluded counts the files that were left out, but for those in folders that were
 	// left out with all that is in them, which Folders counts.
-	LeftOut Count
-	Folders int64
+	Excluded Count
+	Folders  int64
 }
 
 // Leaves says of folders whether they are left out with all that is in them, so that
 // they need not be looked into; nil where none are. It is for one goroutine at a time.
 func (f Filter) Leaves() func(store.Listed) bool {
-	patterns, err := ParsePatterns(f.LeaveOut)
+	patterns, err := ParsePatterns(f.Exclude)
 	if err != nil || patterns.Empty() {
 		return nil
 	}
@@ -83,10 +83,10 @@ func (f Filter) Leaves() func(store.Listed) bool {
 func (f Filter) Sieve(now time.Time) (*Sieve, error) {
 	s := &Sieve{types: f.Types, smaller: f.SmallerThan, larger: f.LargerThan}
 	var err error
-	if s.leaveOut, err = ParsePatterns(f.LeaveOut); err != nil {
+	if s.exclude, err = ParsePatterns(f.Exclude); err != nil {
 		return nil, fmt.Errorf("of what is to be left out, %w", err)
 	}
-	if s.only, err = ParsePatterns(f.Only); err != nil {
+	if s.only, err = ParsePatterns(f.Include); err != nil {
 		return nil, fmt.Errorf("of what alone is to be taken, %w", err)
 	}
 	for _, one := range f.Types {
@@ -94,8 +94,8 @@ func (f Filter) Sieve(now time.Time) (*Sieve, error) {
 			return nil, fmt.Errorf("%q is no type of files; use %s", one, strings.Join(TypeNames, ", "))
 		}
 	}
-	for _, one := range f.LeaveOut {
-		if slices.Contains(f.Only, one) {
+	for _, one := range f.Exclude {
+		if slices.Contains(f.Include, one) {
 			return nil, fmt.Errorf("the pattern %q is both to be left out and taken alone; keep one of the two", one)
 		}
 	}
@@ -113,7 +113,7 @@ func (f Filter) Sieve(now time.Time) (*Sieve, error) {
 	case !s.newer.IsZero() && !s.older.IsZero() && !s.newer.Before(s.older):
 		return nil, fmt.Errorf("no file is both newer than %s and older than %s; change one of the two", f.NewerThan, f.OlderThan)
 	}
-	if s.leaveOut.Empty() && !s.picks() {
+	if s.exclude.Empty() && !s.picks() {
 		return nil, nil
 	}
 	return s, nil
@@ -171,7 +171,7 @@ func (s *Sieve) picks() bool {
 // Takes reports whether an entry is taken. A size or a time that is not told leaves
 // nothing out.
 func (s *Sieve) Takes(listed store.Listed) bool {
-	if s.leaveOut.Match(listed.Below, listed.Name, listed.Kind) {
+	if s.exclude.Match(listed.Below, listed.Name, listed.Kind) {
 		return false
 	}
 	if listed.Kind == store.KindFolder {
@@ -217,7 +217,7 @@ func (s *Sieve) Of(listing iter.Seq2[store.Listed, error]) iter.Seq2[store.Liste
 				s.Folders++
 			case !s.Takes(listed):
 				way.partly()
-				s.LeftOut.add(listed.Size)
+				s.Excluded.add(listed.Size)
 			case listed.Kind == store.KindFolder:
 				way = append(way, &folderWaiting{listed: listed})
 			default:

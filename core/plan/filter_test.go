@@ -76,7 +76,7 @@ func FuzzPatterns(f *testing.F) {
 	})
 }
 
-func listedFrom(t *testing.T, filter plan.Filter, entries ...store.Listed) (names []string, leftOut plan.Count) {
+func listedFrom(t *testing.T, filter plan.Filter, entries ...store.Listed) (names []string, excluded plan.Count) {
 	t.Helper()
 	sieve, err := filter.Sieve(time.Date(2026, 6, 15, 0, 0, 0, 0, time.UTC))
 	if err != nil {
@@ -96,9 +96,9 @@ func listedFrom(t *testing.T, filter plan.Filter, entries ...store.Listed) (name
 		names = append(names, string(listed.Key()))
 	}
 	if sieve != nil {
-		leftOut = sieve.LeftOut
+		excluded = sieve.Excluded
 	}
-	return names, leftOut
+	return names, excluded
 }
 
 func TestFilter(t *testing.T) {
@@ -121,11 +121,11 @@ func TestFilter(t *testing.T) {
 		left   plan.Count
 	}{
 		{plan.Filter{}, []string{"build/", "build/x.o", "empty/", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "mixed/z.tmp", "only-tmp/", "only-tmp/y.tmp", "report.PDF", "sheet"}, plan.Count{}},
-		{plan.Filter{LeaveOut: []string{"*.tmp", "build/"}}, []string{"empty/", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "report.PDF", "sheet"}, plan.Count{Items: 2, Bytes: 3}},
+		{plan.Filter{Exclude: []string{"*.tmp", "build/"}}, []string{"empty/", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "report.PDF", "sheet"}, plan.Count{Items: 2, Bytes: 3}},
 		{plan.Filter{Types: []string{"pictures", "documents"}}, []string{"mixed/", "mixed/inner/", "mixed/inner/a.jpg", "report.PDF"}, plan.Count{Items: 4, Bytes: 8}},
 		{plan.Filter{LargerThan: 4, SmallerThan: 2000}, []string{"build/", "build/x.o", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "sheet"}, plan.Count{Items: 3, Bytes: 2003}},
-		{plan.Filter{NewerThan: "30d", LeaveOut: []string{"*.o"}}, []string{"mixed/", "mixed/inner/", "mixed/inner/a.jpg", "mixed/z.tmp", "sheet"}, plan.Count{Items: 3, Bytes: 2007}},
-		{plan.Filter{OlderThan: "2026-01-01", Only: []string{"*.tmp"}}, []string{"only-tmp/", "only-tmp/y.tmp"}, plan.Count{Items: 5, Bytes: 2106}},
+		{plan.Filter{NewerThan: "30d", Exclude: []string{"*.o"}}, []string{"mixed/", "mixed/inner/", "mixed/inner/a.jpg", "mixed/z.tmp", "sheet"}, plan.Count{Items: 3, Bytes: 2007}},
+		{plan.Filter{OlderThan: "2026-01-01", Include: []string{"*.tmp"}}, []string{"only-tmp/", "only-tmp/y.tmp"}, plan.Count{Items: 5, Bytes: 2106}},
 	} {
 		got, left := listedFrom(t, c.filter, all...)
 		if !slices.Equal(got, c.want) || left.Items != c.left.Items {
@@ -140,10 +140,10 @@ func TestRulesThatContradict(t *testing.T) {
 		"both newer":         {Filter: plan.Filter{NewerThan: "2026-01-02", OlderThan: "2026-01-02"}},
 		"no type of files":   {Filter: plan.Filter{Types: []string{"video"}}},
 		"neither a date":     {Filter: plan.Filter{NewerThan: "yesterday"}},
-		"both to be left":    {Filter: plan.Filter{Only: []string{"a"}, LeaveOut: []string{"a"}}},
+		"both to be left":    {Filter: plan.Filter{Include: []string{"a"}, Exclude: []string{"a"}}},
 		"unknown field":      {As: "{when}/{name}"},
 		"tries are not":      {Tries: 1000},
-		"[ at column 1 that": {Filter: plan.Filter{Only: []string{"[x"}}},
+		"[ at column 1 that": {Filter: plan.Filter{Include: []string{"[x"}}},
 	} {
 		if err := rules.Check(); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%+v: %v, want it to say %q", rules, err, says)

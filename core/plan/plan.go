@@ -37,13 +37,13 @@ const (
 	Refuse Action = "refuse"
 	// Remember does nothing but keep a pair: both sides hold the same.
 	Remember Action = "remember"
-	// Ask waits for a person to say what is done about a clash.
+	// Ask waits for a person to say what is done about a conflict.
 	Ask Action = "ask"
 	// Remove removes what the other side no longer holds.
 	Remove Action = "remove"
 	// Forget does nothing but drop a pair: neither side holds anything of it.
 	Forget Action = "forget"
-	// Clear removes at the source what is proven to be at the target.
+	// Clear removes at the source what is verified to be at the target.
 	Clear Action = "clear"
 )
 
@@ -123,7 +123,7 @@ func (s Step) Moves() bool { return s.Action == Create || s.Action == MakeFolder
 type Origin struct {
 	Key      store.Key `json:"key"` // at the target
 	Revision string    `json:"revision"`
-	Hash     string    `json:"hash,omitempty"` // KIND=HEXADECIMAL, with which it was proven
+	Hash     string    `json:"hash,omitempty"` // KIND=HEXADECIMAL, with which it was verified
 }
 
 // Totals count what a plan comes to. Bytes are those of the files counted.
@@ -138,10 +138,10 @@ type Totals struct {
 	Left      Count `json:"left"`
 	Skipped   Count `json:"skipped"`
 	Refused   Count `json:"refused"`
-	// LeftOut are those that a filter leaves out, which make no steps.
-	LeftOut Count `json:"left_out"`
-	// FoldersLeftOut are folders that a filter leaves out with all that is in them.
-	FoldersLeftOut int64 `json:"folders_left_out"`
+	// Excluded are those that a filter leaves out, which make no steps.
+	Excluded Count `json:"excluded"`
+	// FoldersExcluded are folders that a filter leaves out with all that is in them.
+	FoldersExcluded int64 `json:"folders_excluded"`
 	// Assumed are those of Unchanged that count as the same because size and time
 	// are equal: no content was compared.
 	Assumed Count `json:"assumed"`
@@ -228,8 +228,8 @@ func (t *Totals) count(step Step) *Count {
 	return &t.Skipped
 }
 
-// Clashes is the number of clashes, however they are settled.
-func (t Totals) Clashes() int64 { return t.KeepBoth.Items + t.Left.Items + t.Ask.Items }
+// Conflicts is the number of conflicts, however they are settled.
+func (t Totals) Conflicts() int64 { return t.KeepBoth.Items + t.Left.Items + t.Ask.Items }
 
 // Moving is what will be written, at most.
 func (t Totals) Moving() Count {
@@ -385,7 +385,7 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 			p.Unchanged(d)
 		}
 		return step, false
-	case d.Verdict == compare.Same && p.toProve(d):
+	case d.Verdict == compare.Same && p.toVerify(d):
 		if step.Action = Look; d.Evidence == compare.ByPair {
 			step.Action = Recheck
 		}
@@ -427,8 +427,8 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 
 // keepWhatGoes marks a step that writes over what nobody could fetch back else.
 func (p *Planner) keepWhatGoes(step Step) Step {
-	if step.Action == Replace && p.Rules.Type.Removes() && p.Rules.Deletions == RetireDeletions {
-		step.Cause = CauseRetired
+	if step.Action == Replace && p.Rules.Type.Removes() && p.Rules.Deletions == KeepVersion {
+		step.Cause = CauseVersionKept
 	}
 	return step
 }
@@ -480,7 +480,7 @@ func (p *pending) last() (Step, bool) {
 	return *p.step, true
 }
 
-// BesideName is the name under which a clash keeps both:
+// BesideName is the name under which a conflict keeps both:
 // "NAME (from ACCOUNT YYYY-MM-DD HH.MM.SS).EXT", the time in UTC. Where that is
 // taken by something else, n counts on from 2: "NAME (from …) 2.EXT". NAME is cut
 // at a character's border so that all has at most the bytes given.

@@ -32,7 +32,7 @@ func TestSteps(t *testing.T) {
 	}
 	differences := []compare.Difference{
 		folder("bad:/", false), file("bad:/x", compare.OnlySource, ""), folder("bad:/empty/", false),
-		file("clash", compare.TargetChanged, compare.BySize), folder("empty/", false), folder("full/", false), folder("full/inner/", false),
+		file("conflict", compare.TargetChanged, compare.BySize), folder("empty/", false), folder("full/", false), folder("full/inner/", false),
 		file("full/inner/x", compare.OnlySource, ""), file("new", compare.OnlySource, ""), file("no:", compare.OnlySource, ""),
 		file("no: longer new", compare.SourceChanged, compare.ByPair), file("same", compare.Same, compare.ByPair),
 		file("same, found", compare.Same, compare.ByHash), folder("there/", true),
@@ -67,14 +67,14 @@ func TestSteps(t *testing.T) {
 		got = append(got, strings.TrimSpace(fmt.Sprint(step.Key, " ", step.Action, " ", step.Cause)))
 	}
 	want := []string{
-		"bad:/x refuse name-refused", "bad:/empty/ refuse name-refused", "clash keep-both", "empty/ make-folder", "full/inner/x create", "new create",
+		"bad:/x refuse name-refused", "bad:/empty/ refuse name-refused", "conflict keep-both", "empty/ make-folder", "full/inner/x create", "new create",
 		"no: refuse name-refused", "no: longer new replace", "same, found remember", "unclear look", "z-link skip not-a-file",
 		"z-sheet refuse document-without-export", "zz-huge refuse too-large",
 	}
 	if !slices.Equal(got, want) {
 		t.Errorf("steps\n%q\nwant\n%q", got, want)
 	}
-	if unchanged != 1 || totals.Create.Items != 2 || totals.Refused.Items != 5 || totals.Clashes() != 1 || totals.Moving().Items != 5 {
+	if unchanged != 1 || totals.Create.Items != 2 || totals.Refused.Items != 5 || totals.Conflicts() != 1 || totals.Moving().Items != 5 {
 		t.Errorf("%d unchanged, totals %+v", unchanged, totals)
 	}
 }
@@ -111,7 +111,7 @@ func TestEveryCauseHasARemedy(t *testing.T) {
 		}
 	}
 	for _, err := range []error{
-		store.ErrNotFound, store.ErrExists, store.ErrChanged, store.ErrRefused, store.ErrLapsed, store.ErrNoSpace, store.ErrNameRefused,
+		store.ErrNotFound, store.ErrExists, store.ErrChanged, store.ErrRefused, store.ErrSignInExpired, store.ErrNoSpace, store.ErrNameRefused,
 		store.ErrTooLarge, store.ErrSlowDown, store.ErrTryAgain, store.ErrOutcomeUnknown, store.ErrUnsupported, fmt.Errorf("odd"),
 	} {
 		if plan.CauseOf(err).Words().Remedy == "" {
@@ -120,11 +120,11 @@ func TestEveryCauseHasARemedy(t *testing.T) {
 	}
 }
 
-func TestParseClash(t *testing.T) {
-	if clash, err := plan.ParseClash(""); err != nil || clash != plan.KeepBoth {
-		t.Errorf("the default is %q, %v", clash, err)
+func TestParseConflict(t *testing.T) {
+	if conflict, err := plan.ParseConflictRule(""); err != nil || conflict != plan.KeepBoth {
+		t.Errorf("the default is %q, %v", conflict, err)
 	}
-	if _, err := plan.ParseClash("win"); err == nil {
+	if _, err := plan.ParseConflictRule("win"); err == nil {
 		t.Error("an unknown rule was taken")
 	}
 }

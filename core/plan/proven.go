@@ -5,14 +5,14 @@ import (
 	"deftheron/core/store"
 )
 
-// ProvenBySize stands for a proof where a job asks for no more than the size.
-const ProvenBySize = "size"
+// VerifiedBySize stands for a verification where a job asks for no more than the size.
+const VerifiedBySize = "size"
 
-// Proven reports how a file of the source is proven to be at the target as both are
+// Verified reports how a file of the source is verified to be at the target as both are
 // now: the hash, as KIND=HEXADECIMAL, that it was written or found with, or
-// ProvenBySize where the rules ask for no more. Else proof is empty, and cause says
-// why it is not. A folder is proven where the target has it.
-func (r Rules) Proven(d compare.Difference) (proof string, cause Cause) {
+// VerifiedBySize where the rules ask for no more. Else verification is empty, and cause says
+// why it is not. A folder is verified where the target has it.
+func (r Rules) Verified(d compare.Difference) (verification string, cause Cause) {
 	switch {
 	case d.Kind == store.KindOther:
 		return "", CauseNotAFile
@@ -27,39 +27,39 @@ func (r Rules) Proven(d compare.Difference) (proof string, cause Cause) {
 	case d.Verdict == compare.SourceChanged:
 		return "", CauseLater
 	case d.Verdict == compare.Unclear:
-		return "", CauseNotProven
+		return "", CauseUnverified
 	case d.Pair != nil && d.Pair.Kept && d.Evidence == compare.ByPair:
 		return "", CauseKeptBoth
 	case d.Verdict != compare.Same:
 		return "", CauseDiffers
-	case d.Evidence == compare.ByPair && d.Pair.Proof != "":
-		return d.Pair.Proof, CauseNone
+	case d.Evidence == compare.ByPair && d.Pair.Verification != "":
+		return d.Pair.Verification, CauseNone
 	case d.Evidence == compare.ByHash:
 		hash, _, _ := store.Shared(d.Source.Hashes, d.Target.Hashes)
 		return hash.String(), CauseNone
-	case r.Proof == store.ProofBySize:
-		return ProvenBySize, CauseNone
+	case r.Verification == store.VerifyBySize:
+		return VerifiedBySize, CauseNone
 	}
-	return "", CauseNotProven
+	return "", CauseUnverified
 }
 
-// toProve reports whether two files count as the same, and yet no hash of both is
+// toVerify reports whether two files count as the same, and yet no hash of both is
 // known, where the rules ask for one.
-func (p *Planner) toProve(d compare.Difference) bool {
-	if p.Rules.Proof == store.ProofByReading && d.Evidence != compare.ByReading {
+func (p *Planner) toVerify(d compare.Difference) bool {
+	if p.Rules.Verification == store.VerifyByReading && d.Evidence != compare.ByReading {
 		return d.Pair == nil || !d.Pair.Kept // what is asked for is that it is read
 	}
-	if p.Rules.ProveAll && !p.Believed && p.Rules.Proof != store.ProofBySize {
+	if p.Rules.VerifyAll && !p.Believed && p.Rules.Verification != store.VerifyBySize {
 		return d.Pair == nil || !d.Pair.Kept // a certificate does not rest on metadata
 	}
-	if !p.Rules.ProveAll || p.Rules.Proof == store.ProofBySize || d.Pair != nil && d.Pair.Kept {
+	if !p.Rules.VerifyAll || p.Rules.Verification == store.VerifyBySize || d.Pair != nil && d.Pair.Kept {
 		return false
 	}
-	return d.Evidence == compare.ByTime || d.Evidence == compare.ByPair && d.Pair.Proof == "" || p.Rules.Digest && (d.Pair == nil || d.Pair.Digest == "")
+	return d.Evidence == compare.ByTime || d.Evidence == compare.ByPair && d.Pair.Verification == "" || p.Rules.Digest && (d.Pair == nil || d.Pair.Digest == "")
 }
 
 // clears is what is done about an entry of a source that is to be cleared of what is
-// proven to be at the target.
+// verified to be at the target.
 func (p *Planner) clears(d compare.Difference) Step {
 	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Source: *d.Source, Target: d.Target, Action: Clear}
 	if d.Kind == store.KindFolder {
@@ -71,7 +71,7 @@ func (p *Planner) clears(d compare.Difference) Step {
 	if store.ExportedAs(*d.Source) != "" {
 		return step.skip(CauseExported)
 	}
-	if _, cause := p.Rules.Proven(d); cause != CauseNone {
+	if _, cause := p.Rules.Verified(d); cause != CauseNone {
 		return step.skip(cause)
 	}
 	return step

@@ -6,22 +6,22 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/bandwidth"
 	"deftheron/core/names"
-	"deftheron/core/pace"
 	"deftheron/core/store"
 )
 
-// Rules are what decides. The zero value is a copy that keeps both on a clash, takes
-// everything, translates names, and proves by hash.
+// Rules are what decides. The zero value is a copy that keeps both on a conflict, takes
+// everything, translates names, and verifies by hash.
 type Rules struct {
 	// Type says what is done with what is only at the target.
 	Type Type `json:"type,omitempty"`
 	// Deletions says what a removal at the source means.
 	Deletions Deletions `json:"deletions,omitempty"`
-	// Brake holds a run that would lose too much.
-	Brake Brake `json:"brake,omitzero"`
-	Clash Clash `json:"clash"`
-	// Clear removes at the source, once all has arrived, what is proven to be
+	// Safety holds a run that would lose too much.
+	Safety   Safety       `json:"safety,omitzero"`
+	Conflict ConflictRule `json:"conflict"`
+	// Clear removes at the source, once all has arrived, what is verified to be
 	// at the target.
 	Clear bool `json:"clear,omitempty"`
 	// Documents says what documents are exported as, by class.
@@ -35,9 +35,9 @@ type Rules struct {
 	// Once has content that is identical there once, whatever it is called; of several
 	// sources that are merged.
 	Once bool `json:"once,omitempty"`
-	// ProveAll has what counts as the same proven as well, where no hash of it is
+	// VerifyAll has what counts as the same verified as well, where no hash of it is
 	// known: by the hashes that both tell, or by reading both.
-	ProveAll bool `json:"prove_all,omitempty"`
+	VerifyAll bool `json:"verify_all,omitempty"`
 	// Digest has the BLAKE3 of each file computed as well, from the bytes that are
 	// read anyway, for the certificate of a migration.
 	Digest bool `json:"digest,omitempty"`
@@ -45,16 +45,16 @@ type Rules struct {
 	// places brought it, wherever that put it: where each run goes into a folder of
 	// its own, that holds what is new.
 	OnlyChanged bool `json:"only_changed,omitempty"`
-	// Proof is how what arrived is proven.
-	Proof store.ProofLevel `json:"proof,omitempty"`
+	// Verification is how what arrived is verified.
+	Verification store.VerifyLevel `json:"verify,omitempty"`
 	// Tries is how often an item is tried before it fails, and Within how long;
 	// 0 is 5 tries, and no limit of time.
 	Tries  int           `json:"tries,omitempty"`
 	Within time.Duration `json:"within,omitempty"`
 	// Priority is how the run stands to others.
 	Priority Priority `json:"priority,omitempty"`
-	// Pace is the limit on the run's rates.
-	Pace pace.Rule `json:"pace,omitzero"`
+	// Bandwidth is the limit on the run's rates.
+	Bandwidth bandwidth.Rule `json:"bandwidth,omitzero"`
 }
 
 // Translated reports whether a key has another at the target because that cannot hold
@@ -92,7 +92,7 @@ func (r Rules) Check() error {
 	if r.OnlyChanged && !template.NamesRun() {
 		return fmt.Errorf("to take only what has changed needs a folder for each run, and a copy into one folder moves only what has changed anyway; give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or leave it away")
 	}
-	if err := r.Brake.Check(); err != nil {
+	if err := r.Safety.Check(); err != nil {
 		return err
 	}
 	switch {
@@ -101,46 +101,46 @@ func (r Rules) Check() error {
 	case r.Within < 0:
 		return fmt.Errorf("the time within which to try again cannot be less than nothing; give one such as 2h")
 	}
-	return r.Pace.Check()
+	return r.Bandwidth.Check()
 }
 
-// Clash says what is done where both sides hold different contents and the
+// ConflictRule says what is done where both sides hold different contents and the
 // target's is not what we put there.
-type Clash string
+type ConflictRule string
 
 const (
 	// KeepBoth writes the source's beside the target's, under a name that
 	// tells where it is from. It is the default.
-	KeepBoth Clash = "keep-both"
+	KeepBoth ConflictRule = "keep-both"
 	// Newer takes the one that was changed later, where both sides tell when,
 	// and else keeps both.
-	Newer Clash = "newer"
+	Newer ConflictRule = "newer"
 	// Source puts the source's in the target's place.
-	Source Clash = "source"
-	// Leave leaves the target's.
-	Leave Clash = "leave"
+	Source ConflictRule = "source"
+	// KeepTarget leaves the target's.
+	KeepTarget ConflictRule = "target"
 	// AskPerson holds the run, when all else is done, until a person decides.
-	AskPerson Clash = "ask"
+	AskPerson ConflictRule = "ask"
 )
 
-// Clashes are the rules for clashes.
-var Clashes = []Clash{KeepBoth, Newer, Source, Leave, AskPerson}
+// Conflicts are the rules for conflicts.
+var Conflicts = []ConflictRule{KeepBoth, Newer, Source, KeepTarget, AskPerson}
 
-// ParseClash reads a rule; empty is KeepBoth.
-func ParseClash(text string) (Clash, error) {
+// ParseConflictRule reads a rule; empty is KeepBoth.
+func ParseConflictRule(text string) (ConflictRule, error) {
 	if text == "" {
 		return KeepBoth, nil
 	}
-	if !slices.Contains(Clashes, Clash(text)) {
-		return "", fmt.Errorf("%q is no rule for clashes; use keep-both, newer, source, leave or ask", text)
+	if !slices.Contains(Conflicts, ConflictRule(text)) {
+		return "", fmt.Errorf("%q is no rule for conflicts; use keep-both, newer, source, target or ask", text)
 	}
-	return Clash(text), nil
+	return ConflictRule(text), nil
 }
 
-// Settle says what is done about a clash, of a step whose two sides are known.
+// Settle says what is done about a conflict, of a step whose two sides are known.
 func (r Rules) Settle(step Step) Step {
-	switch r.Clash {
-	case Leave:
+	switch r.Conflict {
+	case KeepTarget:
 		return step.skip(CauseLeft)
 	case Source:
 		step.Action = Replace
@@ -170,7 +170,7 @@ const (
 	Mirror Type = "mirror"
 	// TwoWay keeps both in step.
 	TwoWay Type = "two-way"
-	// Clearing moves nothing, and removes at the source what is proven to be at the
+	// Clearing moves nothing, and removes at the source what is verified to be at the
 	// target.
 	Clearing Type = "clear"
 )
@@ -187,30 +187,30 @@ func (r Rules) WaitsForPlan() bool { return r.Type.Removes() || r.Type == Cleari
 type Deletions string
 
 const (
-	// RetireDeletions follows them with a way back: what is removed, or written
-	// over, goes to .heron/retired. It is the default.
-	RetireDeletions Deletions = ""
-	// FollowDeletions removes, into the provider's trash where it has one.
-	FollowDeletions Deletions = "follow"
+	// KeepVersion follows them with a way back: what is removed, or written
+	// over, goes to .heron/history. It is the default.
+	KeepVersion Deletions = ""
+	// DeleteToo removes, into the provider's trash where it has one.
+	DeleteToo Deletions = "delete"
 	// IgnoreDeletions removes nothing.
 	IgnoreDeletions Deletions = "ignore"
 )
 
-// ParseDeletions reads a rule; empty is RetireDeletions.
+// ParseDeletions reads a rule; empty is KeepVersion.
 func ParseDeletions(text string) (Deletions, error) {
 	switch text {
-	case "", "retire":
-		return RetireDeletions, nil
-	case "follow", "ignore":
+	case "", "keep-version":
+		return KeepVersion, nil
+	case "delete", "ignore":
 		return Deletions(text), nil
 	}
-	return "", fmt.Errorf("%q is no rule for deletions; use ignore, follow or retire", text)
+	return "", fmt.Errorf("%q is no rule for deletions; use keep-version, delete or ignore", text)
 }
 
 // Text is the rule as ParseDeletions reads it.
 func (d Deletions) Text() string {
-	if d == RetireDeletions {
-		return "retire"
+	if d == KeepVersion {
+		return "keep-version"
 	}
 	return string(d)
 }
@@ -237,15 +237,15 @@ func ParseNaming(text string) (Naming, error) {
 	return "", fmt.Errorf("%q is no rule for names; use translate or refuse", text)
 }
 
-// ParseProof reads a level of proof; empty is by hash.
-func ParseProof(text string) (store.ProofLevel, error) {
-	switch level := store.ProofLevel(text); level {
+// ParseVerification reads a level of verification; empty is by hash.
+func ParseVerification(text string) (store.VerifyLevel, error) {
+	switch level := store.VerifyLevel(text); level {
 	case "", "hash":
-		return store.ProofByHash, nil
-	case store.ProofBySize, store.ProofByReading:
+		return store.VerifyByHash, nil
+	case store.VerifyBySize, store.VerifyByReading:
 		return level, nil
 	}
-	return "", fmt.Errorf("%q is no level of proof; use hash, size or readback", text)
+	return "", fmt.Errorf("%q is no level of verification; use hash, size or read-back", text)
 }
 
 // Classes are the classes of documents that rules know.
@@ -260,28 +260,16 @@ func NoExports() store.Choice {
 	return choice
 }
 
-// DocumentsText is a rule as ParseDocuments reads it.
-func DocumentsText(choice store.Choice) string {
-	var parts []string
-	for _, class := range Classes {
-		if formats, named := choice[class]; named {
-			parts = append(parts, class+"="+strings.Join(formats, "+"))
-		}
-	}
-	return strings.Join(parts, ",")
-}
-
-// ParseDocuments reads a rule for documents: "text=odt+pdf,sheet=ods". A class
-// with nothing after it leaves its documents out.
-func ParseDocuments(text string) (store.Choice, error) {
-	choice := store.Choice{}
-	if strings.TrimSpace(text) == "" {
+// ReadDocuments reads a rule for documents: by class, formats joined with "+". A class
+// without formats excludes its documents.
+func ReadDocuments(given map[string]string) (store.Choice, error) {
+	if len(given) == 0 {
 		return nil, nil
 	}
-	for part := range strings.SplitSeq(text, ",") {
-		class, formats, ok := strings.Cut(strings.TrimSpace(part), "=")
-		if !ok || !slices.Contains(Classes, class) {
-			return nil, fmt.Errorf("%q is no rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part, strings.Join(Classes, ", "))
+	choice := store.Choice{}
+	for class, formats := range given {
+		if !slices.Contains(Classes, class) {
+			return nil, fmt.Errorf("%q is not a class of documents; use %s", class, strings.Join(Classes, ", "))
 		}
 		choice[class] = []string{}
 		for format := range strings.FieldsFuncSeq(formats, func(r rune) bool { return r == '+' }) {

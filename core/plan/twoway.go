@@ -75,8 +75,8 @@ func (p *Planner) inStep(d compare.Difference) (Step, bool, error) {
 		}
 		step, err := p.create(step, false)
 		return step, true, err
-	case d.Pair != nil && d.Pair.Kept: // a clash that was left, and has changed
-		return p.clash(step), true, nil
+	case d.Pair != nil && d.Pair.Kept: // a conflict that was left, and has changed
+		return p.conflict(step), true, nil
 	case source == changed && target == unchanged:
 		if step.Action = changedBy(d.Source, d.Pair.Source); isOlder(d.Source, d.Pair.Source) {
 			step = p.keepWhatGoes(step)
@@ -147,7 +147,7 @@ func (p *Planner) bounded(step Step) Step {
 // both is what is done where both sides hold what the other does not know.
 func (p *Planner) both(step Step, d compare.Difference) Step {
 	switch {
-	case d.Verdict == compare.Same && d.Evidence == compare.ByTime && p.Rules.Proof != store.ProofBySize:
+	case d.Verdict == compare.Same && d.Evidence == compare.ByTime && p.Rules.Verification != store.VerifyBySize:
 		// Two programs may well write as much at both sides in one second.
 		step.Action = Look
 	case d.Verdict == compare.Same:
@@ -155,13 +155,13 @@ func (p *Planner) both(step Step, d compare.Difference) Step {
 	case d.Verdict == compare.Unclear:
 		step.Action = Look
 	default:
-		return p.clash(step)
+		return p.conflict(step)
 	}
 	return step
 }
 
-// clash settles by the rules that both sides hold contents of their own.
-func (p *Planner) clash(step Step) Step {
+// conflict settles by the rules that both sides hold contents of their own.
+func (p *Planner) conflict(step Step) Step {
 	settled := p.Rules.Settle(step)
 	if settled.Cause == CauseOlder { // the target's is the newer one
 		step.Action, step.Back = Replace, true

@@ -39,7 +39,7 @@ func ParseCredential(sealed []byte) (Credential, error) {
 	}
 	var c Credential
 	if err := json.Unmarshal(rest, &c); err != nil {
-		return c, Errorf(ErrLapsed, "what was kept of the sign-in cannot be read; give it again")
+		return c, Errorf(ErrSignInExpired, "what was kept of the sign-in cannot be read; give it again")
 	}
 	return c, nil
 }

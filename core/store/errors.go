@@ -21,8 +21,8 @@ var (
 	ErrChanged = errors.New("changed meanwhile")
 	// ErrRefused: the store understood and will not, now or later.
 	ErrRefused = errors.New("refused")
-	// ErrLapsed: the sign-in is no longer accepted; a person has to mend it.
-	ErrLapsed = errors.New("sign-in not accepted")
+	// ErrSignInExpired: the sign-in is no longer accepted; a person has to mend it.
+	ErrSignInExpired = errors.New("sign-in not accepted")
 	// ErrSuspended: the account is out of use until a person resumes it.
 	ErrSuspended = errors.New("suspended")
 	// ErrNoSpace: the account or the disk is full.
@@ -109,7 +109,7 @@ func KindOf(err error) error {
 		return t.kind
 	}
 	for _, kind := range []error{
-		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrLapsed, ErrSuspended, ErrNoSpace, ErrNameRefused,
+		ErrNotFound, ErrExists, ErrChanged, ErrRefused, ErrSignInExpired, ErrSuspended, ErrNoSpace, ErrNameRefused,
 		ErrTooLarge, ErrSlowDown, ErrOutcomeUnknown, ErrLocked, ErrReplaced, ErrUnsupported, ErrTryAgain,
 	} {
 		if errors.Is(err, kind) {
@@ -123,7 +123,7 @@ func KindOf(err error) error {
 // about the account: what was to be done waits until then.
 func WaitsForPerson(err error) bool {
 	kind := KindOf(err)
-	return kind == ErrLapsed || kind == ErrSuspended
+	return kind == ErrSignInExpired || kind == ErrSuspended
 }
 
 // ShortBody is the error of a body that ended early.

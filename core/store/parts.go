@@ -18,7 +18,7 @@ type Part struct {
 	Number int    `json:"number"` // from 1
 	Size   int64  `json:"size"`   // bytes
 	Tag    string `json:"tag"`    // the store's receipt
-	Hash   string `json:"hash"`   // hexadecimal, of kind Traits.ProofKind
+	Hash   string `json:"hash"`   // hexadecimal, of kind Traits.VerificationKind
 }
 
 // PartWriter is the ability to take a file in parts, so that a transfer that
@@ -30,7 +30,7 @@ type PartWriter interface {
 	// BeginParts opens an upload and returns its id.
 	BeginParts(ctx context.Context, writing Writing) (upload string, err error)
 	// WritePart stores a part, replacing one of the same number. The stream
-	// hashes with Traits.ProofKind and is closed by the caller.
+	// hashes with Traits.VerificationKind and is closed by the caller.
 	WritePart(ctx context.Context, writing Writing, upload string, number int, size int64, stream *Stream) (Part, error)
 	// CommitParts makes the file of all its parts, in order, under the
 	// writing's condition. ErrNotFound where the upload is gone.

@@ -7,7 +7,7 @@ import "net/http"
 func KindOfStatus(status int) error {
 	switch status {
 	case http.StatusUnauthorized:
-		return ErrLapsed
+		return ErrSignInExpired
 	case http.StatusNotFound, http.StatusGone:
 		return ErrNotFound
 	case http.StatusPreconditionFailed:

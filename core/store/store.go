@@ -217,32 +217,32 @@ type Writing struct {
 	// Cleaner can find it: letters and digits, unique to a run.
 	Run     string
 	Content Content
-	// Proof is what is wanted as proof. A store that has to read back what
-	// arrived, to prove it, does so only where it is not ProofBySize.
-	Proof ProofLevel
+	// Verification is what is wanted as verification. A store that has to read back what
+	// arrived, to verify it, does so only where it is not VerifyBySize.
+	Verification VerifyLevel
 }
 
-// ProofLevel is how what arrived is held against what was sent.
-type ProofLevel string
+// VerifyLevel is how what arrived is held against what was sent.
+type VerifyLevel string
 
 const (
-	// ProofByHash is by a hash that the store tells or verifies, and else by
+	// VerifyByHash is by a hash that the store tells or verifies, and else by
 	// reading back. It is the default.
-	ProofByHash ProofLevel = ""
-	// ProofBySize is content with the size where the store tells no hash.
-	ProofBySize ProofLevel = "size"
-	// ProofByReading reads back in any case.
-	ProofByReading ProofLevel = "readback"
+	VerifyByHash VerifyLevel = ""
+	// VerifyBySize is content with the size where the store tells no hash.
+	VerifyBySize VerifyLevel = "size"
+	// VerifyByReading reads back in any case.
+	VerifyByReading VerifyLevel = "read-back"
 )
 
 // Written is the answer to a write: the entry as stored.
 type Written struct {
 	Entry
-	// Proof is a hash of the whole content that the store computed, or
+	// Verification is a hash of the whole content that the store computed, or
 	// verified, from what it received. Its zero value says that the store
-	// gave none and a proof has to be read back.
-	Proof Hash
-	// ReadBack says that Proof was computed by the provider from what it read
+	// gave none and a verification has to be read back.
+	Verification Hash
+	// ReadBack says that Verification was computed by the provider from what it read
 	// back before the file got its name.
 	ReadBack bool
 }

@@ -344,7 +344,7 @@ func (provider) Options() []store.Option {
 }
 func (provider) Open(context.Context, store.Opening) (store.Store, error) { return nil, nil }
 
-func TestOursIsLeftOut(t *testing.T) {
+func TestOursIsExcluded(t *testing.T) {
 	for _, c := range []struct {
 		parent store.Path
 		name   string

@@ -67,9 +67,9 @@ type Traits struct {
 	// KeepsTimes: Writing.Modified is kept, so that times of this account
 	// mean the same as those of the account that was copied from.
 	KeepsTimes bool
-	// ProofKind is the hash that Write gives as proof; "" for none, and a
-	// proof has to be read back.
-	ProofKind HashKind
+	// VerificationKind is the hash that Write gives as verification; "" for none, and a
+	// verification has to be read back.
+	VerificationKind HashKind
 	// Conditional: a write's condition is checked by the server itself. If
 	// not, a window is left, which docs/providers.md states.
 	Conditional bool

@@ -61,7 +61,7 @@ func TestTake(t *testing.T) {
 	if len(r.Duplicates) != 1 || r.Duplicates[0].Items != 3 || len(r.Duplicates[0].Examples) != 3 {
 		t.Errorf("duplicates: %+v", r.Duplicates)
 	}
-	filtered, err := survey.Take(t.Context(), s, store.Ref{}, target, plan.Filter{LeaveOut: []string{"*"}}, now, nil)
+	filtered, err := survey.Take(t.Context(), s, store.Ref{}, target, plan.Filter{Exclude: []string{"*"}}, now, nil)
 	if err != nil || filtered.Files != 0 {
 		t.Errorf("with all left out: %+v, %v", filtered, err)
 	}

@@ -146,8 +146,8 @@ func until(t *testing.T, what string, holds func() bool) {
 
 var absentRules = map[string]plan.Rules{
 	"copy":    {},
-	"mirror":  {Type: plan.Mirror, Clash: plan.Source, Deletions: plan.FollowDeletions},
-	"two-way": {Type: plan.TwoWay, Clash: plan.KeepBoth, Deletions: plan.FollowDeletions},
+	"mirror":  {Type: plan.Mirror, Conflict: plan.Source, Deletions: plan.DeleteToo},
+	"two-way": {Type: plan.TwoWay, Conflict: plan.KeepBoth, Deletions: plan.DeleteToo},
 }
 
 // files is how many files of ours a target of a type holds in the end: a mirror has
@@ -222,7 +222,7 @@ func TestRouteThatStaysAway(t *testing.T) {
 // TestRouteThatWaitsForAPerson holds the run once everything else is done.
 func TestRouteThatWaitsForAPerson(t *testing.T) {
 	for kind, rules := range absentRules {
-		for _, why := range []error{store.Errorf(store.ErrSuspended, "it is suspended"), store.Errorf(store.ErrLapsed, "the sign-in lapsed")} {
+		for _, why := range []error{store.Errorf(store.ErrSuspended, "it is suspended"), store.Errorf(store.ErrSignInExpired, "the sign-in expired")} {
 			b := newTwoRoutes(t, rules)
 			b.line.set(why)
 			result := transfer.New(b.options).Execute(t.Context())
@@ -269,7 +269,7 @@ func TestRouteThatIsOpenedLater(t *testing.T) {
 // TestContinuousRunWithARouteAway goes on with the routes that are there, and looks at
 // all of the other once it is back.
 func TestContinuousRunWithARouteAway(t *testing.T) {
-	b := newTwoRoutes(t, plan.Rules{Type: plan.Mirror, Clash: plan.Source, Deletions: plan.FollowDeletions})
+	b := newTwoRoutes(t, plan.Rules{Type: plan.Mirror, Conflict: plan.Source, Deletions: plan.DeleteToo})
 	pass := 0
 	b.options.Again = func(ctx context.Context, _ transfer.Passed) (transfer.Touched, bool) {
 		pass++

@@ -59,17 +59,17 @@ func (a *attempt) pairOfTarget(ctx context.Context) (*compare.Pair, error) {
 // run verified by size alone, metadata is all that there is.
 func (a *attempt) untouched(ctx context.Context) error {
 	pair, err := a.pairOfTarget(ctx)
-	if err != nil || pair == nil || pair.Proof == "" {
+	if err != nil || pair == nil || pair.Verification == "" {
 		return err
 	}
-	return a.route.Target.certain(ctx, a.target(), a.item.Target.Revision, pair.Proof)
+	return a.route.Target.certain(ctx, a.target(), a.item.Target.Revision, pair.Verification)
 }
 
 // isKept reports whether what is to be removed is kept out of the way all the same, as
 // nothing says for certain that it is still what was in sync.
 func (a *attempt) isKept(ctx context.Context) (bool, error) {
 	pair, err := a.pairOfTarget(ctx)
-	return err == nil && pair != nil && pair.Proof == "", err
+	return err == nil && pair != nil && pair.Verification == "", err
 }
 
 // removeSource removes a file of a source for good, after its content was read once

@@ -15,12 +15,12 @@ import (
 type Certified struct {
 	Route int
 	Item  Item // its Key, To, Kind and Size; see Route.SourceAddress
-	// Proof that the target holds it: the hash, or plan.ProvenBySize. Where it is
-	// empty, Cause says why it is not proven.
-	Proof string
-	Cause plan.Cause
+	// Verification that the target holds it: the hash, or plan.VerifiedBySize. Where it is
+	// empty, Cause says why it is not verified.
+	Verification string
+	Cause        plan.Cause
 	// Digest is the BLAKE3 of the file, as KIND=HEXADECIMAL; empty where it is not
-	// proven.
+	// verified.
 	Digest string
 	// Run that brought it; empty where it was found there.
 	Run string
@@ -32,7 +32,7 @@ type Certified struct {
 // returned in numbers: of files, and of folders with all that is in them. It writes
 // nothing.
 func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory, each func(Certified) error) (files plan.Count, folders int64, err error) {
-	var left leftOut
+	var left excluded
 	for i, route := range routes {
 		sieve, err := rules.Filter.Sieve(began)
 		if err != nil {
@@ -65,7 +65,7 @@ func certified(route int, rules plan.Rules, d compare.Difference) Certified {
 	if d.To != d.Key {
 		one.Item.To = d.To
 	}
-	if one.Proof, one.Cause = rules.Proven(d); one.Proof != "" && d.Pair != nil {
+	if one.Verification, one.Cause = rules.Verified(d); one.Verification != "" && d.Pair != nil {
 		one.Run, one.Digest = d.Pair.Run, d.Pair.Digest
 	}
 	if one.Item.Size < 0 && d.Target != nil { // of an export, what arrived

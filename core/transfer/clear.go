@@ -11,10 +11,10 @@ import (
 	"deftheron/core/store"
 )
 
-// clear removes at the sources what is proven to be at the targets, and returns
+// clear removes at the sources what is verified to be at the targets, and returns
 // how many entries stay. Both sides are listed anew, to the end, and held
 // against what is remembered: a file is removed only where the source is still
-// the revision that was copied and the target still the one that was proven, or
+// the revision that was copied and the target still the one that was verified, or
 // where both tell the same hash. A folder is removed when nothing is left in
 // it. It may be interrupted and begun again at any moment.
 func (r *Run) clear(ctx context.Context) (stays int64, err error) {
@@ -94,22 +94,22 @@ type openFolder struct {
 }
 
 func (c *clearing) file(ctx context.Context, d compare.Difference) error {
-	proven := d.Target != nil && d.Verdict == compare.Same && (d.Evidence == compare.ByPair && !d.Pair.Kept || d.Evidence == compare.ByHash)
-	if !proven {
+	verified := d.Target != nil && d.Verdict == compare.Same && (d.Evidence == compare.ByPair && !d.Pair.Kept || d.Evidence == compare.ByHash)
+	if !verified {
 		c.stays++
 		return nil
 	}
 	file := sourceFile{source: c.route.Source.place(d.Key, d.Kind), target: c.route.Target.place(d.To, d.Kind), revision: d.Source.Revision}
 	file.source.ID, file.target.ID = d.Source.ID, d.Target.ID
 	if d.Pair != nil && d.Evidence == compare.ByPair {
-		file.hash = d.Pair.Proof
+		file.hash = d.Pair.Verification
 	} else if hash, _, ok := store.Shared(d.Source.Hashes, d.Target.Hashes); ok {
 		file.hash = hash.String()
 	}
 	return c.remove(ctx, file)
 }
 
-// remove counts what cannot be removed as staying; only a sign-in that lapsed
+// remove counts what cannot be removed as staying; only an expired sign-in
 // ends the clearing.
 func (c *clearing) remove(ctx context.Context, file sourceFile) error {
 	_, err := c.run.removeSource(ctx, c.route, file)

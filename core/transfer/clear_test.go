@@ -78,7 +78,7 @@ func TestMoveThatFailsInPart(t *testing.T) {
 	b.left(map[string]string{"/other.txt": "stays"})
 }
 
-// TestMoveLeavesWhatChanged leaves at the source what is not proven to be at the
+// TestMoveLeavesWhatChanged leaves at the source what is not verified to be at the
 // target: changed there or here since, or come since.
 func TestMoveLeavesWhatChanged(t *testing.T) {
 	b := moving(t)
@@ -96,13 +96,13 @@ func TestMoveLeavesWhatChanged(t *testing.T) {
 		t.Errorf("%+v, %d", result, listed)
 	}
 	b.left(map[string]string{"/other.txt": "stays", "/project/a.txt": "one, changed"})
-	// What is at the target is another by now: nothing proves the source's.
+	// What is at the target is another by now: nothing verifies the source's.
 	b = moving(t)
 	b.rules.Clear = false
 	b.run("done")
 	b.target.Put("changed", "copy", "below", "b.txt")
 	b.source.Put("three", "project", "late.txt")
-	b.rules.Clear, b.rules.Clash = true, plan.Leave
+	b.rules.Clear, b.rules.Conflict = true, plan.KeepTarget
 	b.run("partial")
 	if got := b.source.Files(); got["/project/below/b.txt"] != "two" {
 		t.Errorf("what is not at the target was removed at the source: %v", got)
@@ -117,7 +117,7 @@ func TestMoveIsInterrupted(t *testing.T) {
 		b.from = faulty
 		removals := 0
 		faulty.Add(storetest.Fault{Op: storetest.OpRemoval, Times: at + 1, Do: func() { removals++ }})
-		faulty.Add(storetest.Fault{Op: storetest.OpRemoval, Err: store.Errorf(store.ErrLapsed, "the process ended here"), Times: 1})
+		faulty.Add(storetest.Fault{Op: storetest.OpRemoval, Err: store.Errorf(store.ErrSignInExpired, "the process ended here"), Times: 1})
 		run := b.new()
 		result := run.Execute(t.Context())
 		if result.State != transfer.Held {

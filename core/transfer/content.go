@@ -5,13 +5,13 @@ import (
 	"hash"
 	"io"
 
+	"deftheron/core/bandwidth"
 	"deftheron/core/compare"
-	"deftheron/core/pace"
 	"deftheron/core/store"
 )
 
 // content is a source's file, hashed on its way with the kind that the target
-// gives as proof.
+// gives as verification.
 type content struct {
 	a      *attempt
 	kind   store.HashKind
@@ -88,22 +88,22 @@ func (d *digesting) String() string {
 func (a *attempt) counted(n int) { a.flight.moved.Add(int64(n)) }
 
 // read marks the errors of a body as the source's, keeps the hashes that came with
-// it, and holds it to the run's pace: what is read goes up again as it comes down.
+// it, and holds it to the run's bandwidth: what is read goes up again as it comes down.
 func (a *attempt) read(ctx context.Context, body io.ReadCloser) io.ReadCloser {
-	return &sourceBody{body, ctx, a.Pace}
+	return &sourceBody{body, ctx, a.Bandwidth}
 }
 
 type sourceBody struct {
 	io.ReadCloser
-	ctx  context.Context
-	pace *pace.Limiter
+	ctx       context.Context
+	bandwidth *bandwidth.Limiter
 }
 
 func (b *sourceBody) Read(p []byte) (int, error) {
-	p = p[:b.pace.Most(pace.Up, b.pace.Most(pace.Down, len(p)))]
+	p = p[:b.bandwidth.Most(bandwidth.Up, b.bandwidth.Most(bandwidth.Down, len(p)))]
 	n, err := b.ReadCloser.Read(p)
-	for _, direction := range []pace.Direction{pace.Down, pace.Up} {
-		if waiting := b.pace.Wait(b.ctx, direction, n); waiting != nil {
+	for _, direction := range []bandwidth.Direction{bandwidth.Down, bandwidth.Up} {
+		if waiting := b.bandwidth.Wait(b.ctx, direction, n); waiting != nil {
 			return n, waiting
 		}
 	}
@@ -121,25 +121,25 @@ func (b *sourceBody) Told() store.Hashes {
 	return nil
 }
 
-// proofKind is the hash that the bytes are given on their way.
-func (a *attempt) proofKind() store.HashKind {
-	if kind := a.route.Target.Store.Traits().ProofKind; kind != "" {
+// verificationKind is the hash that the bytes are given on their way.
+func (a *attempt) verificationKind() store.HashKind {
+	if kind := a.route.Target.Store.Traits().VerificationKind; kind != "" {
 		return kind
 	}
 	return store.CRC64NVME
 }
 
 // moveContent writes the source's content to a place, in one request or in
-// parts, and proves it.
-func (a *attempt) moveContent(ctx context.Context, place store.Ref, condition store.Condition) (written store.Written, proof string, err error) {
+// parts, and verifies it.
+func (a *attempt) moveContent(ctx context.Context, place store.Ref, condition store.Condition) (written store.Written, verification string, err error) {
 	writing := store.Writing{
 		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID,
-		Proof: a.Rules.Proof,
+		Verification: a.Rules.Verification,
 	}
 	if writer, limits, ok := store.Parts(a.route.Target.Store, a.item.Size); ok {
 		return a.moveParts(ctx, writer, limits, writing)
 	}
-	content := &content{a: a, kind: a.proofKind()}
+	content := &content{a: a, kind: a.verificationKind()}
 	writing.Content = content
 	if writing.Size < 0 {
 		spooled, err := a.spool(ctx)
@@ -163,13 +163,13 @@ func (a *attempt) moveContent(ctx context.Context, place store.Ref, condition st
 	if content.digest != nil {
 		a.digest = content.digest.String()
 	}
-	proof, err = store.Prove(ctx, a.route.Target.Store, writing, written, content.stream.Sum(), content.stream.Count())
-	return written, proof, err
+	verification, err = store.Verify(ctx, a.route.Target.Store, writing, written, content.stream.Sum(), content.stream.Count())
+	return written, verification, err
 }
 
 // reading says how two contents are compared that may be the same.
 func (a *attempt) reading() compare.Reading {
-	if a.Rules.Proof == store.ProofByReading {
+	if a.Rules.Verification == store.VerifyByReading {
 		return compare.Read
 	}
 	return compare.ReadUnreported
@@ -192,10 +192,10 @@ func (a *attempt) sameContent(ctx context.Context, place store.Ref, target store
 	}
 	mine, theirs := compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source}, compare.File{Store: a.route.Target.Store, Place: place, Entry: target}
 	if a.Rules.Digest && (source.Size < 0 || target.Size < 0 || source.Size == target.Size) {
-		same, proof, digest, err := compare.Digested(ctx, mine, theirs)
+		same, verification, digest, err := compare.Digested(ctx, mine, theirs)
 		a.digest = digest
-		return same, proof, err
+		return same, verification, err
 	}
-	same, _, proof, err := compare.Contents(ctx, mine, theirs, a.reading())
-	return same, proof, err
+	same, _, verification, err := compare.Contents(ctx, mine, theirs, a.reading())
+	return same, verification, err
 }

@@ -22,10 +22,10 @@ func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition s
 	if err != nil || a.item.Size <= 0 {
 		return nil, changed
 	}
-	kind := a.proofKind()
+	kind := a.verificationKind()
 	content := &growing{a: a, want: first, kind: kind}
 	written, err := a.route.Target.Store.Write(ctx, store.Writing{
-		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID, Proof: a.Rules.Proof, Content: content,
+		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID, Verification: a.Rules.Verification, Content: content,
 	})
 	var source compare.SourceError
 	switch {
@@ -34,12 +34,12 @@ func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition s
 	case err != nil:
 		return a.lookAgain(ctx, place, err)
 	}
-	proof, err := store.Prove(ctx, a.route.Target.Store, store.Writing{Place: place, Proof: a.Rules.Proof}, written, content.stream.Sum(), content.stream.Count())
+	verification, err := store.Verify(ctx, a.route.Target.Store, store.Writing{Place: place, Verification: a.Rules.Verification}, written, content.stream.Sum(), content.stream.Count())
 	if err != nil {
 		return nil, err
 	}
 	a.item.Source.Revision = compare.Nothing.Revision // the next run looks at it again
-	return &Ending{State: Done, Cause: plan.CauseGrowing, Proof: proof, Moved: a.item.Size, Pair: a.pairWith(written.Entry, proof)}, nil
+	return &Ending{State: Done, Cause: plan.CauseGrowing, Verification: verification, Moved: a.item.Size, Pair: a.pairWith(written.Entry, verification)}, nil
 }
 
 // readGrowing hashes what the source holds as far as it was when it was looked at.

@@ -165,9 +165,9 @@ func (a *attempt) keepContent(ending *Ending) {
 	if ending.Pair.Kept { // it is beside what was there
 		return
 	}
-	proof, _, _ := strings.Cut(ending.Proof, " ")
+	verification, _, _ := strings.Cut(ending.Verification, " ")
 	told, _, _ := strings.Cut(a.item.Mark, " ")
-	for _, hash := range []string{proof, told} {
+	for _, hash := range []string{verification, told} {
 		if _, ok := store.ParseHash(hash); !ok || written.Size <= 0 || len(ending.Held) == 1 && ending.Held[0].Hash == hash {
 			continue
 		}
@@ -197,10 +197,10 @@ func (a *attempt) duplicate(ctx context.Context) (*Ending, error) {
 	if err != nil {
 		return nil, err
 	}
-	if pair != nil && pair.Proof != "" && pair.Source.Revision != "" && pair.Source.Is(&store.Entry{Revision: a.item.Source.Revision}) {
-		return a.sameAs(ctx, pair.Proof, "read before")
+	if pair != nil && pair.Verification != "" && pair.Source.Revision != "" && pair.Source.Is(&store.Entry{Revision: a.item.Source.Revision}) {
+		return a.sameAs(ctx, pair.Verification, "read before")
 	}
-	kind := a.proofKind()
+	kind := a.verificationKind()
 	if told, ok := store.ParseHash(told); ok && told.Kind == kind {
 		return nil, nil // it was looked for
 	}
@@ -235,7 +235,7 @@ func (a *attempt) isOverwritten(ctx context.Context, path store.Path) (bool, err
 }
 
 // sameAs ends the item where the target holds a file of its content, as it was when
-// that was proven.
+// that was verified.
 func (a *attempt) sameAs(ctx context.Context, hash, how string) (*Ending, error) {
 	held, _ := a.identical.of(a.route.Contents, a.item.Size, hash)
 	if held == nil {
@@ -258,6 +258,6 @@ func (a *attempt) sameAs(ctx context.Context, hash, how string) (*Ending, error)
 		return nil, err
 	}
 	address := store.MakeAddress(a.route.Target.Account, place)
-	pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(entry), Kept: true, Run: a.ID, Mark: a.item.Mark, Proof: hash}
-	return &Ending{State: Skipped, Cause: plan.CauseDuplicate, Why: "the same as " + address.String(), Proof: hash + " (" + how + ")", Pair: pair}, nil
+	pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(entry), Kept: true, Run: a.ID, Mark: a.item.Mark, Verification: hash}
+	return &Ending{State: Skipped, Cause: plan.CauseDuplicate, Why: "the same as " + address.String(), Verification: hash + " (" + how + ")", Pair: pair}, nil
 }

@@ -140,7 +140,7 @@ func TestFoldersAreMadeOnce(t *testing.T) {
 // continuous run goes on.
 func TestFolderMadeAgain(t *testing.T) {
 	b := newBench(t)
-	b.rules.Type, b.rules.Deletions = plan.TwoWay, plan.FollowDeletions
+	b.rules.Type, b.rules.Deletions = plan.TwoWay, plan.DeleteToo
 	b.source.Folder("reports")
 	passes := 0
 	again := func(ctx context.Context, _ transfer.Passed) (transfer.Touched, bool) {

@@ -62,7 +62,7 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 	entry, err := store.Copy(ctx, target.Store, from, origin.Revision, place, a.ID)
 	switch store.KindOf(err) {
 	case nil:
-	case store.ErrLapsed, store.ErrSuspended, store.ErrNoSpace:
+	case store.ErrSignInExpired, store.ErrSuspended, store.ErrNoSpace:
 		return nil, err
 	case store.ErrExists, store.ErrOutcomeUnknown:
 		return a.lookAgain(ctx, place, err)
@@ -73,24 +73,24 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 	if entry.Size < 0 {
 		entry.Size = a.item.Size // what was copied has the source's content
 	}
-	proof, err := a.proveInside(ctx, place, entry, origin)
-	if err != nil || proof == "" {
+	verification, err := a.verifyInside(ctx, place, entry, origin)
+	if err != nil || verification == "" {
 		return nil, err
 	}
-	return &Ending{State: Done, Proof: proof, Pair: a.pairWith(entry, proof)}, nil
+	return &Ending{State: Done, Verification: verification, Pair: a.pairWith(entry, verification)}, nil
 }
 
-// proveInside holds the copy against the hash that its origin was proven with, or
-// else against the source. An empty proof says that it is another: it is removed.
-func (a *attempt) proveInside(ctx context.Context, place store.Ref, entry store.Entry, origin plan.Origin) (string, error) {
+// verifyInside holds the copy against the hash that its origin was verified with, or
+// else against the source. An empty verification says that it is another: it is removed.
+func (a *attempt) verifyInside(ctx context.Context, place store.Ref, entry store.Entry, origin plan.Origin) (string, error) {
 	target := a.route.Target.Store
 	const how = " (copied inside the account)"
-	if target.Traits().Revisions == store.RevisionsOfContent && entry.Revision != "" && store.SameRevision(entry.Revision, origin.Revision) && !a.Rules.Digest && a.Rules.Proof != store.ProofByReading {
-		proof := hashIn(origin.Hash) // it has the revision of its origin, which is of the content
-		if proof == "" {
-			proof = "the same revision as its source"
+	if target.Traits().Revisions == store.RevisionsOfContent && entry.Revision != "" && store.SameRevision(entry.Revision, origin.Revision) && !a.Rules.Digest && a.Rules.Verification != store.VerifyByReading {
+		verification := hashIn(origin.Hash) // it has the revision of its origin, which is of the content
+		if verification == "" {
+			verification = "the same revision as its source"
 		}
-		return proof + how, nil
+		return verification + how, nil
 	}
 	if wanted, ok := store.ParseHash(origin.Hash); ok && entry.Size == a.item.Size {
 		sum, err := a.sumAtTarget(ctx, place, entry, wanted.Kind)
@@ -100,10 +100,10 @@ func (a *attempt) proveInside(ctx context.Context, place store.Ref, entry store.
 		if sum == wanted {
 			return wanted.String() + how, nil
 		}
-	} else if same, proof, err := a.sameContent(ctx, place, entry); err != nil {
+	} else if same, verification, err := a.sameContent(ctx, place, entry); err != nil {
 		return "", err
 	} else if same {
-		return proof + how, nil
+		return verification + how, nil
 	}
 	_, err := target.Remove(ctx, place, entry.Revision)
 	return "", err

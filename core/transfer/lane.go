@@ -208,8 +208,8 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 	var source compare.SourceError
 	fromSource := errors.As(err, &source)
 	cause := plan.CauseOf(err)
-	if errors.Is(err, store.ErrProof) {
-		cause = plan.CauseProof
+	if errors.Is(err, store.ErrVerification) {
+		cause = plan.CauseVerification
 	}
 	ending := &Ending{
 		Seq: a.item.Seq, Route: a.item.Route, State: Failed, Cause: cause, Why: strings.TrimRight(err.Error(), "."), Ended: time.Now(),
@@ -231,7 +231,7 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 			ending.State, ending.Cause, ending.Why = Skipped, plan.CauseNotAFile, ""
 		}
 		return ending, 0
-	case store.ErrLapsed, store.ErrSuspended:
+	case store.ErrSignInExpired, store.ErrSuspended:
 		// Nothing is wrong with the item: it waits until the account is mended.
 		a.leaveRoute(ctx, a.item.Route, err)
 		return nil, stays
@@ -262,7 +262,7 @@ func (a *attempt) isNoFile(ctx context.Context) bool {
 	return err == nil && entry.Kind == store.KindOther
 }
 
-// errAsks says that a clash waits for a person.
+// errAsks says that a conflict waits for a person.
 var errAsks = errors.New("a person is to be asked")
 
 // stays, in place of a wait, leaves an item waiting when the run is held.
@@ -274,7 +274,7 @@ func (a *attempt) do(ctx context.Context) (*Ending, error) {
 	case plan.MakeFolder:
 		return a.makeFolder(ctx)
 	case plan.Ask:
-		if a.Rules.Clash == plan.AskPerson {
+		if a.Rules.Conflict == plan.AskPerson {
 			return nil, errAsks
 		}
 		return a.look(ctx) // somebody has decided; what is there may be another by now
@@ -344,7 +344,7 @@ func (a *attempt) source() store.Ref {
 
 func (a *attempt) target() store.Ref { return a.route.Target.place(a.item.to(), a.item.Kind) }
 
-// write moves the content to a place under a condition, proves it, and returns
+// write moves the content to a place under a condition, verifies it, and returns
 // the ending with its pair. Where the condition did not hold, or nobody knows
 // what became of the write, it looks again.
 func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Condition) (*Ending, error) {
@@ -354,11 +354,11 @@ func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Co
 		}
 		return nil, err
 	}
-	written, proof, err := a.moveContent(ctx, place, condition)
+	written, verification, err := a.moveContent(ctx, place, condition)
 	var source compare.SourceError
 	switch {
 	case err == nil:
-		return &Ending{State: Done, Proof: proof, Moved: max(0, written.Size), Pair: a.pairWith(written.Entry, proof)}, nil
+		return &Ending{State: Done, Verification: verification, Moved: max(0, written.Size), Pair: a.pairWith(written.Entry, verification)}, nil
 	case errors.As(err, &source):
 		if store.KindOf(err) == store.ErrChanged && a.try > 1 {
 			return a.writeGrowing(ctx, place, condition, err)

@@ -36,23 +36,23 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*E
 		return nil, err
 	}
 	if entry.Kind == store.KindFile {
-		same, proof, err := a.sameContent(ctx, place, entry)
+		same, verification, err := a.sameContent(ctx, place, entry)
 		if err != nil {
 			return nil, err
 		}
 		if same {
-			return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry, proof)}, nil
+			return &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}, nil
 		}
 	}
-	return a.clash(ctx, entry)
+	return a.conflict(ctx, entry)
 }
 
-// pairWith is the pair to be remembered. proof is in words, of which the first is the
+// pairWith is the pair to be remembered. verification is in words, of which the first is the
 // hash where there is one.
-func (a *attempt) pairWith(target store.Entry, proof string) *compare.Pair {
+func (a *attempt) pairWith(target store.Entry, verification string) *compare.Pair {
 	pair := &compare.Pair{
 		Key: a.item.Key, To: a.item.To, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID, Mark: a.item.Mark,
-		Proof: hashIn(proof), Digest: a.digest,
+		Verification: hashIn(verification), Digest: a.digest,
 	}
 	if a.Rules.Type == plan.TwoWay { // what moves at the target is looked for too
 		pair.TargetMark = compare.MarkOf(target)
@@ -66,9 +66,9 @@ func (a *attempt) pairWith(target store.Entry, proof string) *compare.Pair {
 	return pair
 }
 
-// hashIn is the hash that the words of a proof begin with; empty where there is none.
-func hashIn(proof string) string {
-	hash, _, _ := strings.Cut(proof, " ")
+// hashIn is the hash that the words of a verification begin with; empty where there is none.
+func hashIn(verification string) string {
+	hash, _, _ := strings.Cut(verification, " ")
 	if !strings.Contains(hash, "=") {
 		return ""
 	}
@@ -92,24 +92,24 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 	if err != nil {
 		return nil, err
 	}
-	same, proof, err := a.sameContent(ctx, a.target(), entry)
+	same, verification, err := a.sameContent(ctx, a.target(), entry)
 	if err != nil {
 		return nil, err
 	}
 	if !same {
-		return a.clash(ctx, entry)
+		return a.conflict(ctx, entry)
 	}
 	if a.Resumed {
-		return &Ending{State: Done, Proof: proof, Moved: max(0, entry.Size), Pair: a.pairWith(entry, proof)}, nil
+		return &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}, nil
 	}
-	return a.foundSame(entry, proof), nil
+	return a.foundSame(entry, verification), nil
 }
 
 // foundSame ends an item whose content the target holds already.
-func (a *attempt) foundSame(entry store.Entry, proof string) *Ending {
-	found := a.pairWith(entry, proof)
+func (a *attempt) foundSame(entry store.Entry, verification string) *Ending {
+	found := a.pairWith(entry, verification)
 	found.Run = "" // no run has brought it about
-	return &Ending{State: Skipped, Cause: plan.CauseSame, Proof: proof, Pair: found}
+	return &Ending{State: Skipped, Cause: plan.CauseSame, Verification: verification, Pair: found}
 }
 
 // recheck compares contents, as the metadata of the source has changed without its
@@ -125,14 +125,14 @@ func (a *attempt) recheck(ctx context.Context) (*Ending, error) {
 	if err != nil {
 		return nil, err
 	}
-	same, proof, err := a.sameContent(ctx, a.target(), entry)
+	same, verification, err := a.sameContent(ctx, a.target(), entry)
 	if err != nil {
 		return nil, err
 	}
 	if !same {
 		return a.replaceKnown(ctx, entry)
 	}
-	return a.foundSame(entry, proof), nil
+	return a.foundSame(entry, verification), nil
 }
 
 // replaceKnown writes over a target whose metadata is what it was, if its content is as
@@ -142,13 +142,13 @@ func (a *attempt) replaceKnown(ctx context.Context, entry store.Entry) (*Ending,
 	if err != nil {
 		return nil, err
 	}
-	if a.route.Target.Store.Traits().Revisions != store.RevisionsOfContent || a.Rules.Proof == store.ProofByReading {
+	if a.route.Target.Store.Traits().Revisions != store.RevisionsOfContent || a.Rules.Verification == store.VerifyByReading {
 		hash := ""
 		if pair != nil {
-			hash = pair.Proof
+			hash = pair.Verification
 		}
 		if err := a.route.Target.certain(ctx, a.target(), entry.Revision, hash); store.KindOf(err) == store.ErrChanged {
-			return a.clash(ctx, entry)
+			return a.conflict(ctx, entry)
 		} else if err != nil {
 			return nil, err
 		}

@@ -25,7 +25,7 @@ func (b *bench) beside() {
 // TestSameNameMirrored removes the folder x at the source, and then the file x: the
 // other of them stays at the target each time.
 func TestSameNameMirrored(t *testing.T) {
-	for _, deletions := range []plan.Deletions{plan.FollowDeletions, plan.RetireDeletions} {
+	for _, deletions := range []plan.Deletions{plan.DeleteToo, plan.KeepVersion} {
 		b := newBench(t)
 		b.beside()
 		for i := range 20 {
@@ -101,7 +101,7 @@ func TestReplacedWhileRemoved(t *testing.T) {
 		b.target.Put("of somebody else", "copy", "file", "inside")
 	}})
 	b.to = to
-	b.mirror("done", func(rules *plan.Rules) { rules.Deletions = plan.FollowDeletions })
+	b.mirror("done", func(rules *plan.Rules) { rules.Deletions = plan.DeleteToo })
 	files := b.target.Files()
 	if files["/copy/folder"] != "of somebody" || files["/copy/file/inside"] != "of somebody else" {
 		t.Errorf("what came in the place of what was removed went with it: %v", files)
@@ -127,10 +127,10 @@ func TestOneStorageBehindTwoAccounts(t *testing.T) {
 	}{
 		"cleared":                      {store.At("all"), store.At("all"), plan.Rules{Type: plan.Clearing}},
 		"moved":                        {store.At("all"), store.At("all"), plan.Rules{Clear: true}},
-		"mirrored":                     {store.At("all"), store.At("all"), plan.Rules{Type: plan.Mirror, Deletions: plan.FollowDeletions}},
-		"two-way":                      {store.At("all"), store.At("all"), plan.Rules{Type: plan.TwoWay, Deletions: plan.FollowDeletions}},
-		"mirrored into a folder of it": {store.At(), store.At("all"), plan.Rules{Type: plan.Mirror, Deletions: plan.FollowDeletions}},
-		"mirrored from a folder of it": {store.At("all"), store.At(), plan.Rules{Type: plan.Mirror, Deletions: plan.FollowDeletions}},
+		"mirrored":                     {store.At("all"), store.At("all"), plan.Rules{Type: plan.Mirror, Deletions: plan.DeleteToo}},
+		"two-way":                      {store.At("all"), store.At("all"), plan.Rules{Type: plan.TwoWay, Deletions: plan.DeleteToo}},
+		"mirrored into a folder of it": {store.At(), store.At("all"), plan.Rules{Type: plan.Mirror, Deletions: plan.DeleteToo}},
+		"mirrored from a folder of it": {store.At("all"), store.At(), plan.Rules{Type: plan.Mirror, Deletions: plan.DeleteToo}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := twice(t, c.from, c.to)
@@ -179,7 +179,7 @@ func TestRestartBeforeThePassIsJudged(t *testing.T) {
 		for i := range 100 {
 			b.source.Put(fmt.Sprint("content ", i), fmt.Sprintf("%03d", i))
 		}
-		b.rules = plan.Rules{Type: plan.Mirror, Clash: plan.Source, Deletions: plan.FollowDeletions, Brake: plan.DefaultBrake()}
+		b.rules = plan.Rules{Type: plan.Mirror, Conflict: plan.Source, Deletions: plan.DeleteToo, Safety: plan.DefaultSafety()}
 		ctx, end := context.WithCancel(t.Context())
 		records := &dying{memory: b.records, end: end}
 		passes := 0
@@ -207,11 +207,11 @@ func TestRestartBeforeThePassIsJudged(t *testing.T) {
 			return transfer.Touched{All: true}, passes == 1
 		}
 		result := transfer.New(options).Execute(t.Context())
-		if result.State != transfer.Held || !result.Cause.IsBrake() || len(b.target.Files()) != 100 {
+		if result.State != transfer.Held || !result.Cause.IsSafety() || len(b.target.Files()) != 100 {
 			t.Errorf("%s: %+v with %d files left; want it held with all", point, result, len(b.target.Files()))
 		}
 		// A person lets it go, and it is done then.
-		options.Released, passes = true, 0
+		options.Approved, passes = true, 0
 		if result := transfer.New(options).Execute(t.Context()); result.State != "done" || len(b.target.Files()) != 60 {
 			t.Errorf("%s: let go, %+v with %d files left; want 60", point, result, len(b.target.Files()))
 		}
@@ -263,7 +263,7 @@ func TestDuplicateOfWhatIsOverwritten(t *testing.T) {
 		run := func() {
 			runs++
 			b.records.restart()
-			run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes, Rules: plan.Rules{Once: true, Clash: plan.Source}, Records: b.records, Lanes: 4})
+			run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes, Rules: plan.Rules{Once: true, Conflict: plan.Source}, Records: b.records, Lanes: 4})
 			if result := run.Execute(t.Context()); result.State != "done" {
 				t.Fatalf("%+v", result)
 			}
@@ -320,7 +320,7 @@ func TestMetadataIsNotContent(t *testing.T) {
 		b.source.PutAt(fmt.Sprint("keeps ", i), at, fmt.Sprint(i))
 	}
 	b.source.PutAt("version 1", at, "x")
-	follow := func(rules *plan.Rules) { rules.Type, rules.Deletions = plan.TwoWay, plan.FollowDeletions }
+	follow := func(rules *plan.Rules) { rules.Type, rules.Deletions = plan.TwoWay, plan.DeleteToo }
 	b.mirror("done", follow)
 	b.source.Remove(t.Context(), store.At("x"), "")
 	b.target.PutAt("version 2", at, "copy", "x")
@@ -335,7 +335,7 @@ func TestMetadataIsNotContent(t *testing.T) {
 	b.mirror("done", follow)
 	b.target.PutAt("version 2", at, "copy", "x")
 	b.source.Put("version 3", "x")
-	b.mirror("done", func(rules *plan.Rules) { follow(rules); rules.Clash = plan.KeepBoth })
+	b.mirror("done", func(rules *plan.Rules) { follow(rules); rules.Conflict = plan.KeepBoth })
 	held := fmt.Sprint(b.target.Files())
 	if !strings.Contains(held, "version 2") || !strings.Contains(held, "version 3") {
 		t.Errorf("one of two versions is lost: %s", held)
@@ -380,7 +380,7 @@ func TestReadBackReads(t *testing.T) {
 	b.source.PutAt("as it was", at, "x")
 	b.run("done")
 	b.target.PutAt("altered !", at, "copy", "x")
-	b.rules.Proof, b.rules.Clash = store.ProofByReading, plan.Source
+	b.rules.Verification, b.rules.Conflict = store.VerifyByReading, plan.Source
 	b.run("done")
 	b.want(map[string]string{"/copy/x": "as it was"})
 }
@@ -544,8 +544,8 @@ func TestLimitsOverPasses(t *testing.T) {
 		other.Source.Root, other.Target.Root, other.Scope = store.At("small"), store.At("small copy"), "small"
 		b.source.Put("of few", "small", "x")
 		b.source.Put("of few", "small", "y")
-		rules := plan.Rules{Type: plan.Mirror, Clash: plan.Source, Deletions: plan.FollowDeletions, Brake: plan.DefaultBrake()}
-		rules.Filter.LeaveOut = []string{"/small"}
+		rules := plan.Rules{Type: plan.Mirror, Conflict: plan.Source, Deletions: plan.DeleteToo, Safety: plan.DefaultSafety()}
+		rules.Filter.Exclude = []string{"/small"}
 		place := func(route int, name string) transfer.TouchedPlace {
 			return transfer.TouchedPlace{Route: route, Path: store.MakePath(name)}
 		}

@@ -13,20 +13,20 @@ import (
 )
 
 // certify certifies what is at the target, by the keys of the source.
-func (b *bench) certify() (all map[string]transfer.Certified, leftOut plan.Count) {
+func (b *bench) certify() (all map[string]transfer.Certified, excluded plan.Count) {
 	b.t.Helper()
 	all = map[string]transfer.Certified{}
-	leftOut, _, err := transfer.Certify(b.t.Context(), []transfer.Route{b.route()}, b.rules, b.began, b.records, func(one transfer.Certified) error {
+	excluded, _, err := transfer.Certify(b.t.Context(), []transfer.Route{b.route()}, b.rules, b.began, b.records, func(one transfer.Certified) error {
 		all[string(one.Item.Key)] = one
 		return nil
 	})
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	return all, leftOut
+	return all, excluded
 }
 
-// TestMigration copies, catches up, proves all of it, and clears exactly that.
+// TestMigration copies, catches up, verifies all of it, and clears exactly that.
 func TestMigration(t *testing.T) {
 	for name, prepare := range map[string]func(*bench){
 		"plain":            func(*bench) {},
@@ -45,28 +45,28 @@ func TestMigration(t *testing.T) {
 			b.source.Put("", "project", "zero")
 			b.source.Put("skipped", "project", "x.tmp")
 			b.source.Folder("project", "empty")
-			b.rules.Filter.LeaveOut = []string{"*.tmp"}
+			b.rules.Filter.Exclude = []string{"*.tmp"}
 			prepare(b)
 			prefix := b.toRoot.AsFolder().Path.Names()
 			there := func(name ...string) []string { return append(append([]string{}, prefix...), name...) }
-			b.target.Put("three", there("below", "c.txt")...) // found there, by nobody proven
+			b.target.Put("three", there("below", "c.txt")...) // found there, by nobody verified
 			b.run("done")
 			b.source.Put("changed", "project", "a.txt")
 			b.run("done")
 
-			b.rules.ProveAll = true
+			b.rules.VerifyAll = true
 			b.run("done")
-			all, leftOut := b.certify()
-			if len(all) != 4 || leftOut.Items != 1 {
-				t.Errorf("certified: %v; %d left out", all, leftOut.Items)
+			all, excluded := b.certify()
+			if len(all) != 4 || excluded.Items != 1 {
+				t.Errorf("certified: %v; %d left out", all, excluded.Items)
 			}
 			for key, one := range all {
-				if _, ok := store.ParseHash(one.Proof); !ok || one.Cause != plan.CauseNone {
-					t.Errorf("%s is proven by %q (%s)", key, one.Proof, one.Cause)
+				if _, ok := store.ParseHash(one.Verification); !ok || one.Cause != plan.CauseNone {
+					t.Errorf("%s is verified by %q (%s)", key, one.Verification, one.Cause)
 				}
 			}
 			if _, s := b.run("done"); s.Items != 0 {
-				t.Errorf("all was proven, and a further pass has %d items", s.Items)
+				t.Errorf("all was verified, and a further pass has %d items", s.Items)
 			}
 
 			// After that somebody changes one at the source, and one at the target.
@@ -75,7 +75,7 @@ func TestMigration(t *testing.T) {
 			b.source.Put("new", "project", "new.txt")
 			all, _ = b.certify()
 			for key, want := range map[string]plan.Cause{"a.txt": plan.CauseLater, "below/b.txt": plan.CauseDiffers, "new.txt": plan.CauseNotThere} {
-				if one := all[key]; one.Proof != "" || one.Cause != want {
+				if one := all[key]; one.Verification != "" || one.Cause != want {
 					t.Errorf("%s is certified: %+v, want %s", key, one, want)
 				}
 			}
@@ -89,7 +89,7 @@ func TestMigration(t *testing.T) {
 			b.ended("below/c.txt", transfer.Done, plan.CauseCleared)
 			b.ended("below/b.txt", transfer.Skipped, plan.CauseDiffers)
 			b.want(target)
-			b.rules = plan.Rules{ProveAll: true, Clash: plan.Source}
+			b.rules = plan.Rules{VerifyAll: true, Conflict: plan.Source}
 			b.run("done")
 			b.rules = plan.Rules{Type: plan.Clearing}
 			b.run("done")
@@ -125,7 +125,7 @@ func TestClearingLooksAgain(t *testing.T) {
 	b.ended("9", transfer.Skipped, plan.CauseDiffers)
 	b.ended("11", transfer.Skipped, plan.CauseNotThere)
 
-	// A target that is gone proves nothing any more.
+	// A target that is gone verifies nothing any more.
 	b.from, b.target = b.source, storetest.NewMemory()
 	b.to = b.target
 	b.run("failed")

@@ -283,7 +283,7 @@ func (m *model) run() transfer.Result {
 		Began:  time.Date(2026, 5, 1, 0, 0, m.runs, 0, time.UTC),
 		Routes: []transfer.Route{{Source: end("sedge", m.sides[0]), Target: end("alder", m.sides[1]), Scope: "both"}},
 		Log:    m.logger(),
-		Rules:  plan.Rules{Type: plan.TwoWay, Clash: plan.KeepBoth},
+		Rules:  plan.Rules{Type: plan.TwoWay, Conflict: plan.KeepBoth},
 	}
 	if m.random.IntN(12) == 0 { // what is remembered is of another place
 		_ = m.records.SetEpoch(m.t.Context(), "both", transfer.Epoch{Place: "elsewhere"})

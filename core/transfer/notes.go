@@ -103,7 +103,7 @@ func (a *attempt) broughtAbout(ctx context.Context, hash string) (*Ending, error
 	}
 	return &Ending{
 		Seq: a.item.Seq, Route: a.item.Route, State: Done, Ended: time.Now(), Attempts: 1, Moved: max(0, entry.Size),
-		Proof: hash + " (compared after an interruption)", Pair: a.pairWith(entry, hash),
+		Verification: hash + " (compared after an interruption)", Pair: a.pairWith(entry, hash),
 	}, nil
 }
 
@@ -112,7 +112,7 @@ func (a *attempt) broughtAbout(ctx context.Context, hash string) (*Ending, error
 func (a *attempt) sumAtTarget(ctx context.Context, place store.Ref, entry store.Entry, kind store.HashKind) (store.Hash, error) {
 	target := a.route.Target.Store
 	sum, err := store.Sum(ctx, target, place, entry, kind)
-	if store.KindOf(err) == store.ErrUnsupported || a.Rules.Proof == store.ProofByReading {
+	if store.KindOf(err) == store.ErrUnsupported || a.Rules.Verification == store.VerifyByReading {
 		sum, _, err = store.ReadBack(ctx, target, place, entry.Revision, kind)
 	}
 	return sum, err

@@ -69,7 +69,7 @@ func TestKilledAndWorkedOn(t *testing.T) {
 						options := transfer.Options{
 							ID: "first", Records: records, Lanes: 2, Backoff: func(int) time.Duration { return 0 },
 							Routes: []transfer.Route{{Source: end("sedge", sides[0]), Target: end("alder", sides[1]), Scope: "both"}},
-							Rules:  plan.Rules{Type: plan.TwoWay, Clash: plan.KeepBoth},
+							Rules:  plan.Rules{Type: plan.TwoWay, Conflict: plan.KeepBoth},
 						}
 						sides[0].Put("as it was", "in", "x")
 						sides[0].Put("another", "in", "stays")

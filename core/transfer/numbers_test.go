@@ -30,10 +30,10 @@ func TestNumbersAgree(t *testing.T) {
 		}
 		put(source, 30)
 		rules := []plan.Rules{
-			{}, {Clash: plan.Source}, {Clash: plan.KeepBoth}, {Clash: plan.Leave},
-			{Type: plan.Mirror, Clash: plan.Source, Deletions: plan.FollowDeletions},
-			{Type: plan.Mirror, Clash: plan.Source, Deletions: plan.RetireDeletions},
-			{Type: plan.TwoWay, Clash: plan.KeepBoth, Deletions: plan.FollowDeletions},
+			{}, {Conflict: plan.Source}, {Conflict: plan.KeepBoth}, {Conflict: plan.KeepTarget},
+			{Type: plan.Mirror, Conflict: plan.Source, Deletions: plan.DeleteToo},
+			{Type: plan.Mirror, Conflict: plan.Source, Deletions: plan.KeepVersion},
+			{Type: plan.TwoWay, Conflict: plan.KeepBoth, Deletions: plan.DeleteToo},
 		}[random.IntN(7)]
 		end := func(account string, s store.Store) transfer.Side {
 			return transfer.Side{Account: account, Address: store.MakeAddress(account, store.At("in")), Store: s, Root: store.At("in")}

@@ -53,7 +53,7 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
 	}
 	slices.SortFunc(upload.Parts, func(x, y store.Part) int { return x.Number - y.Number })
-	if whole, ok := wholeOf(upload.Parts); ok && a.proofKind() == store.CRC64NVME {
+	if whole, ok := wholeOf(upload.Parts); ok && a.verificationKind() == store.CRC64NVME {
 		a.note(whole.String())
 	}
 	written, err := writer.CommitParts(ctx, writing, upload.ID, upload.Parts)
@@ -64,8 +64,8 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 	if err := a.uploads().DropUpload(ctx, a.ID, a.item.Seq); err != nil {
 		return store.Written{}, "", err
 	}
-	proof, err := a.proveParts(ctx, writing, written, upload.Parts)
-	return written, proof, err
+	verification, err := a.verifyParts(ctx, writing, written, upload.Parts)
+	return written, verification, err
 }
 
 // openUpload returns the upload to go on with, or begins one. What is about to
@@ -117,7 +117,7 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 	if err != nil {
 		return store.Part{}, compare.NewSourceError(err)
 	}
-	stream := store.NewStream(a.read(ctx, body), a.proofKind(), a.counted)
+	stream := store.NewStream(a.read(ctx, body), a.verificationKind(), a.counted)
 	defer stream.Close()
 	part, err := writer.WritePart(ctx, writing, upload.ID, number, size, stream)
 	if err != nil {
@@ -125,9 +125,9 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 		return store.Part{}, err
 	}
 	if sum := stream.Sum(); part.Hash == "" {
-		part.Hash = sum.Hex // not told by the target: kept for the proof of the whole
+		part.Hash = sum.Hex // not told by the target: kept for the verification of the whole
 	} else if part.Hash != sum.Hex {
-		return store.Part{}, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", number, writing.Place, part.Hash, sum.Hex, store.ErrProof)
+		return store.Part{}, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", number, writing.Place, part.Hash, sum.Hex, store.ErrVerification)
 	}
 	return part, nil
 }
@@ -171,23 +171,23 @@ func (a *attempt) giveUpUpload(ctx context.Context, place store.Ref) error {
 	return a.uploads().DropUpload(ctx, a.ID, a.item.Seq)
 }
 
-// proveParts compares the target's hash of the whole with that of the parts put
-// together. Where there is none of the whole, each part was proven by itself.
-func (a *attempt) proveParts(ctx context.Context, writing store.Writing, written store.Written, parts []store.Part) (string, error) {
-	if a.proofKind() == store.CRC64NVME {
+// verifyParts compares the target's hash of the whole with that of the parts put
+// together. Where there is none of the whole, each part was verified by itself.
+func (a *attempt) verifyParts(ctx context.Context, writing store.Writing, written store.Written, parts []store.Part) (string, error) {
+	if a.verificationKind() == store.CRC64NVME {
 		whole, ok := wholeOf(parts)
 		if !ok {
 			return "", store.Errorf(store.ErrOutcomeUnknown, "a part of %s has no hash", writing.Place)
 		}
-		return store.Prove(ctx, a.route.Target.Store, writing, written, whole, writing.Size)
+		return store.Verify(ctx, a.route.Target.Store, writing, written, whole, writing.Size)
 	}
-	if a.route.Target.Store.Traits().ProofKind == "" || written.Size != writing.Size {
+	if a.route.Target.Store.Traits().VerificationKind == "" || written.Size != writing.Size {
 		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size, writing.Size)
 	}
-	if a.Rules.Proof == store.ProofByReading {
-		return a.proveByReading(ctx, writing, written)
+	if a.Rules.Verification == store.VerifyByReading {
+		return a.verifyByReading(ctx, writing, written)
 	}
-	return string(a.proofKind()) + " of each of " + plural(len(parts), "part") + " (told by the target)", nil
+	return string(a.verificationKind()) + " of each of " + plural(len(parts), "part") + " (told by the target)", nil
 }
 
 // wholeOf is the CRC64NVME of all parts put together; ok false where one has none.
@@ -207,13 +207,13 @@ func wholeOf(parts []store.Part) (hash store.Hash, ok bool) {
 	return store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)), true
 }
 
-// proveByReading reads both sides. What is another is removed again.
-func (a *attempt) proveByReading(ctx context.Context, writing store.Writing, written store.Written) (string, error) {
+// verifyByReading reads both sides. What is another is removed again.
+func (a *attempt) verifyByReading(ctx context.Context, writing store.Writing, written store.Written) (string, error) {
 	mine, size, err := store.ReadBack(ctx, a.route.Source.Store, a.source(), a.item.Source.Revision, store.CRC64NVME)
 	if err != nil {
 		return "", compare.NewSourceError(err)
 	}
-	return store.Prove(ctx, a.route.Target.Store, writing, written, mine, size)
+	return store.Verify(ctx, a.route.Target.Store, writing, written, mine, size)
 }
 
 // abandonUploads gives up what a run that ends for good has left open.

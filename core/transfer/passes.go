@@ -79,9 +79,9 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 		r.planErr = r.Records.Judge(ctx, r.ID, r.seq, r.lost, nil)
 		return
 	}
-	// Where something may be removed, or the brake may hold, all is known before
+	// Where something may be removed, or the safety limits may hold, all is known before
 	// anything is touched.
-	if !r.Rules.WaitsForPlan() && !r.Rules.Brake.On() {
+	if !r.Rules.WaitsForPlan() && !r.Rules.Safety.On() {
 		if _, ok := spaceOf(ctx, r.Routes); !ok {
 			start.now() // there is nothing that the plan could find out first
 		}
@@ -140,7 +140,7 @@ func (r *Run) judge(ctx context.Context, before plan.Totals) error {
 	loss := Loss{
 		At: time.Now(), Removed: totals.Remove.Items - totals.Moved.Items - (before.Remove.Items - before.Moved.Items), Replaced: totals.Replace.Items - before.Replace.Items,
 	}
-	if r.Released && r.pass == 0 {
+	if r.Approved && r.pass == 0 {
 		loss.Removed, loss.Replaced = 0, 0
 	} else if held := r.overLimits(totals, r.lost.with(loss)); held != nil {
 		r.hold(held.Cause, held.Why)
@@ -157,13 +157,13 @@ func (r *Run) judge(ctx context.Context, before plan.Totals) error {
 
 // overLimits returns what of a pass is more than the safety limits allow; nil where
 // nothing is, and where it takes nothing: losses are of the pass that made them.
-func (r *Run) overLimits(totals plan.Totals, lost lost) *plan.Braked {
+func (r *Run) overLimits(totals plan.Totals, lost lost) *plan.OverLimits {
 	if totals.Remove.Items == totals.Moved.Items && totals.Replace.Items == 0 && totals.Older.Items == 0 {
 		return nil
 	}
 	removed, replaced := lost.sum()
 	totals.Remove.Items, totals.Replace.Items = removed+totals.Moved.Items, replaced
-	return r.Rules.Brake.Holds(totals)
+	return r.Rules.Safety.Holds(totals)
 }
 
 // planRoutes queues what is to be done on the routes that are there and were not listed
@@ -182,7 +182,7 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 			continue
 		}
 		one := planning{
-			Route: r.Routes[i], rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, r.Routes[i].Scope), totals: totals, leftOut: leftOut{totals.LeftOut, totals.FoldersLeftOut},
+			Route: r.Routes[i], rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, r.Routes[i].Scope), totals: totals, excluded: excluded{totals.Excluded, totals.FoldersExcluded},
 			unchanged: r.unchanged, memory: r.Records, place: r.placeOf(i),
 		}
 		if paths != nil {

@@ -47,7 +47,7 @@ func (r *Run) prepare(ctx context.Context) (Tally, error) {
 // not passed, unless a person has been asked about it and let it go. It is planned and
 // judged anew.
 func (r *Run) forgetUnjudged(ctx context.Context, tally Tally) (Tally, error) {
-	letGo := r.Released && tally.Asked >= tally.LastSeq
+	letGo := r.Approved && tally.Asked >= tally.LastSeq
 	if tally.Planned && (tally.LastSeq <= tally.Judged || letGo) {
 		return tally, nil
 	}

@@ -1,6 +1,6 @@
 // Package transfer carries a run out: it lists and compares by way of package
 // compare, decides by way of package plan, queues what is to be done in the
-// records, moves the bytes in lanes, proves what arrived, and writes down how
+// records, moves the bytes in lanes, verifies what arrived, and writes down how
 // every item ended.
 //
 // [Plan] computes what a run would do. [New] and [Run.Execute] do it. A run that
@@ -77,20 +77,20 @@ func (i *Item) to() store.Key {
 
 // Ending is how an item ended, and the pair to be remembered of it.
 type Ending struct {
-	Seq      int64 // 0: no item, only a pair
-	Route    int
-	State    State
-	Cause    plan.Cause
-	Why      string // the error's words, for a failure
-	Proof    string // "crc64nvme=…", and how it was come by
-	Name     string // the name at the target, where it is another
-	Moved    int64  // bytes
-	Attempts int
-	Ended    time.Time
-	Pair     *compare.Pair
-	Also     []compare.Pair // of what else was brought about
-	Forget   []store.Key    // of the source, whose pairs are dropped
-	Held     []HeldFile     // what the target holds now, where identical files are there once
+	Seq          int64 // 0: no item, only a pair
+	Route        int
+	State        State
+	Cause        plan.Cause
+	Why          string // the error's words, for a failure
+	Verification string // "crc64nvme=…", and how it was come by
+	Name         string // the name at the target, where it is another
+	Moved        int64  // bytes
+	Attempts     int
+	Ended        time.Time
+	Pair         *compare.Pair
+	Also         []compare.Pair // of what else was brought about
+	Forget       []store.Key    // of the source, whose pairs are dropped
+	Held         []HeldFile     // what the target holds now, where identical files are there once
 
 	// Drop says that nothing is kept of the item: it is the half of a move that removes,
 	// and the other half tells of both.

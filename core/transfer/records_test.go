@@ -244,7 +244,7 @@ func (m *memory) Find(_ context.Context, scope, mark string, back bool) (*plan.O
 	for key, pair := range m.pairs[scope] {
 		if back {
 			if pair.TargetMark == mark && !pair.Kept {
-				return &plan.Origin{Key: key, Revision: pair.Source.Revision, Hash: pair.Proof}, nil
+				return &plan.Origin{Key: key, Revision: pair.Source.Revision, Hash: pair.Verification}, nil
 			}
 			continue
 		}
@@ -252,7 +252,7 @@ func (m *memory) Find(_ context.Context, scope, mark string, back bool) (*plan.O
 			if pair.To != "" {
 				key = pair.To
 			}
-			return &plan.Origin{Key: key, Revision: pair.Target.Revision, Hash: pair.Proof}, nil
+			return &plan.Origin{Key: key, Revision: pair.Target.Revision, Hash: pair.Verification}, nil
 		}
 	}
 	return nil, nil

@@ -27,14 +27,14 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	if folder {
 		_, err = a.route.Target.Store.RemoveFolder(ctx, place)
 		a.folders.forget()
-	} else if a.Rules.Deletions == plan.RetireDeletions {
-		ending.Cause = plan.CauseRetired
-		ending.Why, err = a.retire(ctx, place, a.item.Target.Revision)
+	} else if a.Rules.Deletions == plan.KeepVersion {
+		ending.Cause = plan.CauseVersionKept
+		ending.Why, err = a.keepVersion(ctx, place, a.item.Target.Revision)
 	} else if kept, failed := a.isKept(ctx); failed != nil {
 		return nil, failed
 	} else if kept {
-		ending.Cause = plan.CauseRetired
-		ending.Why, err = a.retire(ctx, place, a.item.Target.Revision)
+		ending.Cause = plan.CauseVersionKept
+		ending.Why, err = a.keepVersion(ctx, place, a.item.Target.Revision)
 	} else if err = a.untouched(ctx); err == nil {
 		_, err = a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision)
 	}
@@ -65,17 +65,17 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	return nil, err
 }
 
-// retire takes a file out of the way, to where it can be fetched back from, and
+// keepVersion takes a file out of the way, to where it can be fetched back from, and
 // returns where that is, in words.
-func (a *attempt) retire(ctx context.Context, place store.Ref, revision string) (string, error) {
-	retired, err := a.retiredPlace(ctx, place)
+func (a *attempt) keepVersion(ctx context.Context, place store.Ref, revision string) (string, error) {
+	version, err := a.historyPlace(ctx, place)
 	if err != nil {
 		return "", err
 	}
 	side := a.route.Target
-	_, err = store.Move(ctx, side.Store, place, revision, retired)
+	_, err = store.Move(ctx, side.Store, place, revision, version)
 	if store.KindOf(err) == store.ErrUnsupported {
-		if err = a.keepCopy(ctx, place, revision, retired); err == nil {
+		if err = a.keepCopy(ctx, place, revision, version); err == nil {
 			_, err = side.Store.Remove(ctx, place, revision)
 		}
 	}
@@ -84,13 +84,13 @@ func (a *attempt) retire(ctx context.Context, place store.Ref, revision string) 
 			err = nil
 		}
 	}
-	return "kept as /" + side.Account + retired.String(), err
+	return "kept as /" + side.Account + version.String(), err
 }
 
-// retiredPlace is a free place for what is taken out of the way by this run.
-func (a *attempt) retiredPlace(ctx context.Context, place store.Ref) (store.Ref, error) {
+// historyPlace is a free place for what is taken out of the way by this run.
+func (a *attempt) historyPlace(ctx context.Context, place store.Ref) (store.Ref, error) {
 	side := a.route.Target
-	folder := plan.RetiredFolder.Child(plan.RetiredName(a.Began))
+	folder := plan.HistoryFolder.Child(plan.HistoryName(a.Began))
 	for _, name := range place.Folder.Path.Names() {
 		folder = folder.Child(name)
 	}
@@ -127,10 +127,10 @@ func (a *attempt) keepCopy(ctx context.Context, from store.Ref, revision string,
 // replace writes over what the target holds. Where it is nothing that a run brought,
 // or is newer than what comes, it is kept out of the way first.
 func (a *attempt) replace(ctx context.Context) (*Ending, error) {
-	if a.item.Cause == plan.CauseRetired {
-		retired, err := a.retiredPlace(ctx, a.target())
+	if a.item.Cause == plan.CauseVersionKept {
+		version, err := a.historyPlace(ctx, a.target())
 		if err == nil {
-			err = a.keepCopy(ctx, a.target(), a.item.Target.Revision, retired)
+			err = a.keepCopy(ctx, a.target(), a.item.Target.Revision, version)
 		}
 		switch store.KindOf(err) {
 		case nil:
@@ -179,7 +179,7 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	entry, err := store.Move(ctx, target.Store, target.place(origin.Key, store.KindFile), origin.Revision, place)
 	switch store.KindOf(err) {
 	case nil:
-	case store.ErrLapsed, store.ErrSuspended, store.ErrNoSpace:
+	case store.ErrSignInExpired, store.ErrSuspended, store.ErrNoSpace:
 		return nil, err
 	case store.ErrExists, store.ErrOutcomeUnknown:
 		return a.lookAgain(ctx, place, err)
@@ -189,8 +189,8 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	if entry.Size >= 0 && entry.Size != a.item.Size {
 		return a.lookAgain(ctx, place, store.Errorf(store.ErrExists, "what was moved to %s is of another size", place))
 	}
-	proof := strings.TrimSpace(origin.Hash + " (moved inside the account)")
-	return &Ending{State: Done, Cause: plan.CauseMoved, Proof: proof, Pair: a.pairWith(entry, origin.Hash)}, nil
+	verification := strings.TrimSpace(origin.Hash + " (moved inside the account)")
+	return &Ending{State: Done, Cause: plan.CauseMoved, Verification: verification, Pair: a.pairWith(entry, origin.Hash)}, nil
 }
 
 // clearFile removes the item's file at the source.
@@ -201,13 +201,13 @@ func (a *attempt) clearFile(ctx context.Context) (store.Removal, error) {
 	}
 	file := sourceFile{source: a.source(), target: a.target(), revision: a.item.Source.Revision}
 	if pair != nil {
-		file.hash = pair.Proof
+		file.hash = pair.Verification
 	}
 	return a.removeSource(ctx, a.route, file)
 }
 
-// clearOne removes at the source what is proven to be at the target, after looking there
-// once more: the proof is of that revision alone.
+// clearOne removes at the source what is verified to be at the target, after looking there
+// once more: the verification is of that revision alone.
 func (a *attempt) clearOne(ctx context.Context) (*Ending, error) {
 	folder := a.item.Kind == store.KindFolder
 	target, err := a.route.Target.Store.Stat(ctx, a.target())

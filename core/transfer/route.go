@@ -210,7 +210,7 @@ func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, 
 		if !some {
 			continue
 		}
-		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, leftOut: leftOut{totals.LeftOut, totals.FoldersLeftOut}, memory: memory}
+		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, excluded: excluded{totals.Excluded, totals.FoldersExcluded}, memory: memory}
 		one.moved = func(back bool, at store.Key) error {
 			if moved != nil {
 				moved(i, back, at)
@@ -236,7 +236,7 @@ type planning struct {
 	began     time.Time
 	pairs     iter.Seq2[compare.Pair, error]
 	totals    *plan.Totals
-	leftOut   leftOut                       // of the routes before
+	excluded  excluded                      // of the routes before
 	unchanged func(compare.Difference) bool // nil counts all
 	memory    Memory
 	// touched are the places that are looked at; nil looks at all.
@@ -246,15 +246,15 @@ type planning struct {
 	moved func(back bool, at store.Key) error
 }
 
-// leftOut is how much a filter has left out.
-type leftOut struct {
+// excluded is how much a filter has left out.
+type excluded struct {
 	files   plan.Count
 	folders int64
 }
 
 // and is it with what a sieve has left out.
-func (l leftOut) and(sieve *plan.Sieve) (plan.Count, int64) {
-	return plan.Count{Items: l.files.Items + sieve.LeftOut.Items, Bytes: l.files.Bytes + sieve.LeftOut.Bytes}, l.folders + sieve.Folders
+func (l excluded) and(sieve *plan.Sieve) (plan.Count, int64) {
+	return plan.Count{Items: l.files.Items + sieve.Excluded.Items, Bytes: l.files.Bytes + sieve.Excluded.Bytes}, l.folders + sieve.Folders
 }
 
 // position is up to which key a route was planned, where its keys come in order: what
@@ -364,8 +364,8 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			}
 			streams.Target = func(ctx context.Context) iter.Seq2[store.Listed, error] { return other.Of(target(ctx)) }
 		}
-		before := p.leftOut
-		defer func() { totals.LeftOut, totals.FoldersLeftOut = before.and(sieve) }()
+		before := p.excluded
+		defer func() { totals.Excluded, totals.FoldersExcluded = before.and(sieve) }()
 	}
 	planner := plan.Planner{
 		Rules: rules, Merges: route.Merges, Believed: sides.Source.Revisions == store.RevisionsOfContent && sides.Target.Revisions == store.RevisionsOfContent, LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile, Totals: totals,

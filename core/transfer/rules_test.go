@@ -10,7 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
-	"deftheron/core/pace"
+	"deftheron/core/bandwidth"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -71,8 +71,8 @@ func TestRenamed(t *testing.T) {
 	if target.copies.Load() != 20 || s.Moved != 0 {
 		t.Errorf("%d were copied inside, and %d bytes sent", target.copies.Load(), s.Moved)
 	}
-	if ending := b.ended("new/7", transfer.Done, plan.CauseNone); ending.Proof == "" {
-		t.Error("the copy has no proof")
+	if ending := b.ended("new/7", transfer.Done, plan.CauseNone); ending.Verification == "" {
+		t.Error("the copy has no verification")
 	}
 	// What has changed at the target meanwhile is sent.
 	b.source.Rename(store.At("new", "7"), store.At("newest", "7"))
@@ -84,27 +84,27 @@ func TestRenamed(t *testing.T) {
 	}
 }
 
-// TestAsked holds a run at a clash, and goes on with what was decided.
+// TestAsked holds a run at a conflict, and goes on with what was decided.
 func TestAsked(t *testing.T) {
-	for decided, want := range map[plan.Clash]string{plan.Source: "ours", plan.Leave: "theirs"} {
+	for decided, want := range map[plan.ConflictRule]string{plan.Source: "ours", plan.KeepTarget: "theirs"} {
 		b := newBench(t)
-		b.rules.Clash = plan.AskPerson
-		b.source.Put("ours", "clash")
+		b.rules.Conflict = plan.AskPerson
+		b.source.Put("ours", "conflict")
 		b.source.Put("new", "new")
-		b.target.Put("theirs", "copy", "clash")
+		b.target.Put("theirs", "copy", "conflict")
 		if result := b.new().Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseAsk {
 			t.Fatalf("%+v, want it held to ask", result)
 		}
-		b.want(map[string]string{"/copy/clash": "theirs", "/copy/new": "new"}) // all else is done
-		b.rules.Clash, b.resumed = decided, true
+		b.want(map[string]string{"/copy/conflict": "theirs", "/copy/new": "new"}) // all else is done
+		b.rules.Conflict, b.resumed = decided, true
 		b.run("done")
-		b.want(map[string]string{"/copy/clash": want, "/copy/new": "new"})
+		b.want(map[string]string{"/copy/conflict": want, "/copy/new": "new"})
 	}
 }
 
 func TestNewer(t *testing.T) {
 	b := newBench(t)
-	b.rules.Clash = plan.Newer
+	b.rules.Conflict = plan.Newer
 	b.source.Put("older", "a")
 	b.target.Put("older", "copy", "b") // each store counts a second for what is put
 	b.target.Put("newer", "copy", "a")
@@ -184,18 +184,18 @@ func TestOnlyChanged(t *testing.T) {
 	}
 }
 
-// TestLeftOut copies what is not left out.
-func TestLeftOut(t *testing.T) {
+// TestExcluded copies what is not left out.
+func TestExcluded(t *testing.T) {
 	b := newBench(t)
-	b.rules.Filter.LeaveOut = []string{"*.tmp", "cache/"}
+	b.rules.Filter.Exclude = []string{"*.tmp", "cache/"}
 	b.source.Put("1", "cache", "x")
 	b.source.Put("2", "a", "y.tmp")
 	b.source.Put("3", "a", "z")
 	b.source.Put("4", "t", "only.tmp")
 	b.run("done")
 	b.want(map[string]string{"/copy/a/z": "3"})
-	if totals := b.records.totals; totals.LeftOut.Items != 2 || totals.FoldersLeftOut != 1 {
-		t.Errorf("%+v were left out, and %d folders", totals.LeftOut, totals.FoldersLeftOut)
+	if totals := b.records.totals; totals.Excluded.Items != 2 || totals.FoldersExcluded != 1 {
+		t.Errorf("%+v were left out, and %d folders", totals.Excluded, totals.FoldersExcluded)
 	}
 	looked := storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpList, Name: "cache", Err: store.Errorf(store.ErrRefused, "it was looked into")})
 	b.from = looked
@@ -205,20 +205,20 @@ func TestLeftOut(t *testing.T) {
 	}
 }
 
-// TestPace moves a mebibyte at a fixed pace, which is raised in the middle.
-func TestPace(t *testing.T) {
+// TestBandwidth moves a mebibyte at a fixed bandwidth, which is raised in the middle.
+func TestBandwidth(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		b := newBench(t)
 		for i := range 16 {
 			b.source.Put(string(make([]byte, 64<<10)), fmt.Sprint(i))
 		}
-		limiter := &pace.Limiter{}
-		limiter.Set(pace.Rule{Up: 64 << 10})
-		run := transfer.New(transfer.Options{ID: "paced", Routes: []transfer.Route{b.route()}, Records: b.records, Lanes: 4, HeadStart: time.Hour, Pace: limiter})
+		limiter := &bandwidth.Limiter{}
+		limiter.Set(bandwidth.Rule{Up: 64 << 10})
+		run := transfer.New(transfer.Options{ID: "limited", Routes: []transfer.Route{b.route()}, Records: b.records, Lanes: 4, HeadStart: time.Hour, Bandwidth: limiter})
 		begun := time.Now()
 		go func() {
 			time.Sleep(8 * time.Second)
-			limiter.Set(pace.Rule{Down: 256 << 10})
+			limiter.Set(bandwidth.Rule{Down: 256 << 10})
 		}()
 		if result := run.Execute(t.Context()); result.State != "done" {
 			t.Fatalf("%+v", result)
@@ -271,16 +271,16 @@ func TestWithin(t *testing.T) {
 	})
 }
 
-func TestProofLevels(t *testing.T) {
-	for _, level := range []store.ProofLevel{store.ProofByHash, store.ProofBySize, store.ProofByReading} {
+func TestVerifyLevels(t *testing.T) {
+	for _, level := range []store.VerifyLevel{store.VerifyByHash, store.VerifyBySize, store.VerifyByReading} {
 		b := newBench(t)
-		b.rules.Proof = level
+		b.rules.Verification = level
 		b.source.Put("content", "x")
 		b.run("done")
-		if ending := b.ended("x", transfer.Done, plan.CauseNone); ending.Proof == "" {
-			t.Errorf("%q: no proof", level)
+		if ending := b.ended("x", transfer.Done, plan.CauseNone); ending.Verification == "" {
+			t.Errorf("%q: no verification", level)
 		} else {
-			t.Logf("%q: %s", level, ending.Proof)
+			t.Logf("%q: %s", level, ending.Verification)
 		}
 	}
 }

@@ -13,7 +13,7 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
-	"deftheron/core/pace"
+	"deftheron/core/bandwidth"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -45,8 +45,8 @@ type Options struct {
 	// Routes without those that lead back. Those of a route with Unopened are not
 	// open yet.
 	Open func(ctx context.Context, i int) (Route, error)
-	// Released says that a person has let the run go, whatever its brake says.
-	Released bool
+	// Approved says that a person has let the run go, whatever its safety says.
+	Approved bool
 	// Places, where there are any, are all that is looked at.
 	Places []TouchedPlace
 	// Again, where it is not nil, has the run go on when all has been done: it waits
@@ -56,8 +56,8 @@ type Options struct {
 	// Share is the run's part of accounts that others use as well; nil is one of
 	// weight 1.
 	Share *store.Share
-	// Pace limits the run's rates; nil does not.
-	Pace *pace.Limiter
+	// Bandwidth limits the run's rates; nil does not.
+	Bandwidth *bandwidth.Limiter
 	// Tries is how often an item is tried before it fails; 0 takes the rules'.
 	Tries int
 	// Backoff is the wait before a try, from 2; nil doubles from half a
@@ -278,7 +278,7 @@ func (r *Run) Execute(ctx context.Context) Result {
 		}
 	}
 	if result.State == "done" && stays > 0 {
-		result = Result{State: "partial", Cause: plan.CauseStays, Why: plural(int(stays), "entry") + " changed or came since, or could not be proven, and " + stay(stays) + " at the source"}
+		result = Result{State: "partial", Cause: plan.CauseStays, Why: plural(int(stays), "entry") + " changed or came since, or could not be verified, and " + stay(stays) + " at the source"}
 	}
 	return result
 }

@@ -52,7 +52,7 @@ func (b *bench) new() *transfer.Run {
 		runs++
 	}
 	return transfer.New(transfer.Options{
-		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Released: b.released, Witnessed: b.witnessed, Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records,
+		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Approved: b.released, Witnessed: b.witnessed, Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records,
 		Lanes: 4, Backoff: func(int) time.Duration { return 0 }, HeadStart: time.Hour, Began: b.began,
 	})
 }
@@ -162,20 +162,20 @@ func TestEmptySourceMakesTheTarget(t *testing.T) {
 	}
 }
 
-func TestClashes(t *testing.T) {
+func TestConflicts(t *testing.T) {
 	for _, c := range []struct {
-		rule  plan.Clash
+		rule  plan.ConflictRule
 		state transfer.State
 		cause plan.Cause
 		files []string
 	}{
 		{plan.KeepBoth, transfer.Done, plan.CauseKeptBoth, []string{"theirs", "ours again"}},
-		{plan.Leave, transfer.Skipped, plan.CauseLeft, []string{"theirs"}},
+		{plan.KeepTarget, transfer.Skipped, plan.CauseLeft, []string{"theirs"}},
 		{plan.Source, transfer.Done, "", []string{"ours again"}},
 	} {
 		t.Run(string(c.rule), func(t *testing.T) {
 			b := newBench(t)
-			b.rules.Clash = c.rule
+			b.rules.Conflict = c.rule
 			b.source.Put("ours", "a.tar.gz")
 			b.run("done")
 			b.target.Put("theirs", "copy", "a.tar.gz")
@@ -194,7 +194,7 @@ func TestClashes(t *testing.T) {
 			}
 			b.want(want)
 			if c.rule == plan.KeepBoth {
-				// What the target holds is still not ours: a later change is a clash.
+				// What the target holds is still not ours: a later change is a conflict.
 				later := b.source.Put("ours once more", "a.tar.gz")
 				b.run("done")
 				want[fmt.Sprintf("/copy/a.tar (from desk %s).gz", later.Modified.Format("2006-01-02 15.04.05"))] = "ours once more"
@@ -217,7 +217,7 @@ func TestBesideNameTaken(t *testing.T) {
 	})
 }
 
-func TestSameContentIsNoClash(t *testing.T) {
+func TestSameContentIsNoConflict(t *testing.T) {
 	for _, hashes := range []bool{true, false} {
 		b := newBench(t)
 		b.source.NoHashes, b.target.NoHashes = !hashes, !hashes
@@ -278,13 +278,13 @@ func TestFaultsPass(t *testing.T) {
 func TestHeld(t *testing.T) {
 	for _, op := range []storetest.Op{storetest.OpWrite, storetest.OpList, storetest.OpOpen} {
 		b := newBench(t)
-		lapsed := storetest.Fault{Op: op, Err: store.Errorf(store.ErrLapsed, "lapsed")}
+		expired := storetest.Fault{Op: op, Err: store.Errorf(store.ErrSignInExpired, "lapsed")}
 		from, to := storetest.NewFaulty(b.source), storetest.NewFaulty(b.target)
 		b.from, b.to = from, to
 		if op == storetest.OpWrite {
-			to.Add(lapsed)
+			to.Add(expired)
 		} else {
-			from.Add(lapsed)
+			from.Add(expired)
 		}
 		want := map[string]string{}
 		for i := range 40 {
@@ -292,7 +292,7 @@ func TestHeld(t *testing.T) {
 			b.source.Put(name, "f", name)
 			want["/copy/f/"+name] = name
 		}
-		if result := b.new().Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseLapsed {
+		if result := b.new().Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseSignInExpired {
 			t.Fatalf("%s: %+v, want held", op, result)
 		}
 		from.Clear()
@@ -336,7 +336,7 @@ func TestFlippedBits(t *testing.T) {
 	b.to = storetest.NewFaulty(b.target, storetest.Fault{Op: storetest.OpWrite, Flip: true})
 	b.source.Put("content", "x")
 	b.run("failed")
-	b.ended("x", transfer.Failed, plan.CauseProof)
+	b.ended("x", transfer.Failed, plan.CauseVerification)
 	b.want(map[string]string{})
 }
 
@@ -347,8 +347,8 @@ func TestBitFlippedAtTheSource(t *testing.T) {
 	b.source.Put("content", "x")
 	b.run("done")
 	ending := b.ended("x", transfer.Done, "")
-	if !strings.Contains(ending.Proof, "read back") {
-		t.Errorf("proof %q; want it read back, as the target tells no hash", ending.Proof)
+	if !strings.Contains(ending.Verification, "read back") {
+		t.Errorf("verification %q; want it read back, as the target tells no hash", ending.Verification)
 	}
 }
 
@@ -390,7 +390,7 @@ func TestIncompleteListing(t *testing.T) {
 	b.source.Put("new content", "a")
 	b.source.Put("x", "sub", "b")
 	b.target.Put("old", "copy", "a")
-	b.rules.Clash = plan.Source
+	b.rules.Conflict = plan.Source
 	b.from = storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpList, Name: "sub", Err: store.Errorf(store.ErrTryAgain, "page 2 failed")})
 	result, _ := b.run("failed")
 	if result.Cause != plan.CauseListing {
@@ -590,8 +590,8 @@ func TestParts(t *testing.T) {
 	b.run("done")
 	b.want(map[string]string{"/copy/large": content})
 	ending := b.ended("large", transfer.Done, "")
-	if !strings.HasPrefix(ending.Proof, "crc64nvme=") {
-		t.Errorf("proof %q; want that of the whole", ending.Proof)
+	if !strings.HasPrefix(ending.Verification, "crc64nvme=") {
+		t.Errorf("verification %q; want that of the whole", ending.Verification)
 	}
 	if calls := to.Calls(storetest.OpPart); calls != 9+2 {
 		t.Errorf("%d parts were sent for 9 with 2 failures; what had arrived was sent again", calls)
@@ -763,13 +763,13 @@ func TestCheck(t *testing.T) {
 func TestPlanWritesNothing(t *testing.T) {
 	b := newBench(t)
 	b.source.Put("12345", "new")
-	b.source.Put("clash", "clash")
-	b.target.Put("other", "copy", "clash")
+	b.source.Put("conflict", "conflict")
+	b.target.Put("other", "copy", "conflict")
 	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil, nil, nil)
-	if err != nil || totals.Create != (plan.Count{Items: 1, Bytes: 5}) || totals.Clashes() != 1 {
+	if err != nil || totals.Create != (plan.Count{Items: 1, Bytes: 5}) || totals.Conflicts() != 1 {
 		t.Errorf("%+v, %v", totals, err)
 	}
-	b.want(map[string]string{"/copy/clash": "other"})
+	b.want(map[string]string{"/copy/conflict": "other"})
 }
 
 // TestBackoff lets time run by itself: five tries take seconds, not minutes.

@@ -35,13 +35,13 @@ func (a *attempt) keepBoth(ctx context.Context) (*Ending, error) {
 	if err != nil {
 		return nil, err
 	}
-	now, proof, err := a.through(ctx, a.route.Target, a.route.Source, place, a.item.Target.Revision, a.source(), store.AtRevision(a.item.Source.Revision))
+	now, verification, err := a.through(ctx, a.route.Target, a.route.Source, place, a.item.Target.Revision, a.source(), store.AtRevision(a.item.Source.Revision))
 	if err != nil {
 		return nil, again(err)
 	}
 	theirs := store.Entry{Kind: store.KindFile, Revision: a.item.Target.Revision, Size: a.item.Target.Size, Modified: a.item.Target.Modified}
-	ending := &Ending{State: Done, Cause: plan.CauseKeptBoth, Name: beside.Name, Proof: proof, Moved: max(0, now.Size) + max(0, written.Size)}
-	ending.Pair = a.pairOf(a.item.Key, a.item.to(), now, theirs, proof)
+	ending := &Ending{State: Done, Cause: plan.CauseKeptBoth, Name: beside.Name, Verification: verification, Moved: max(0, now.Size) + max(0, written.Size)}
+	ending.Pair = a.pairOf(a.item.Key, a.item.to(), now, theirs, verification)
 	ending.Also = []compare.Pair{*a.pairOf(keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside), kept, written, "")}
 	return ending, nil
 }
@@ -126,14 +126,14 @@ func keyBeside(key store.Key, place store.Ref) store.Key {
 }
 
 // pairOf is the pair of what the two sides of the item's route hold.
-func (a *attempt) pairOf(key, to store.Key, source, target store.Entry, proof string) *compare.Pair {
+func (a *attempt) pairOf(key, to store.Key, source, target store.Entry, verification string) *compare.Pair {
 	one := attempt{Run: a.Run, route: a.route, item: &Item{
 		Key: key, Source: compare.RememberedOf(source), Mark: compare.MarkOf(source),
 	}}
 	if to != key {
 		one.item.To = to
 	}
-	return one.pairWith(target, proof)
+	return one.pairWith(target, verification)
 }
 
 // freePlaces are places for the item's content, at the source and at the target,
@@ -228,7 +228,7 @@ func (a *attempt) bring(ctx context.Context, route Route, from store.Ref, revisi
 	return written, again(err)
 }
 
-// through writes what one place holds at a revision to another, and proves it.
+// through writes what one place holds at a revision to another, and verifies it.
 func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, revision string, at store.Ref, condition store.Condition) (store.Entry, string, error) {
 	entry, err := from.Store.Stat(ctx, place)
 	if err == nil && revision != "" && !store.SameRevision(entry.Revision, revision) {
@@ -240,10 +240,10 @@ func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, r
 	one := attempt{Run: a.Run, try: a.Tries, flight: a.flight, route: Route{Source: from, Target: to, Scope: a.route.Scope}, from: &place, item: &Item{
 		Kind: store.KindFile, Size: entry.Size, SourceID: entry.ID, Source: compare.RememberedOf(entry),
 	}}
-	written, proof, err := one.moveContent(ctx, at, condition)
+	written, verification, err := one.moveContent(ctx, at, condition)
 	var source compare.SourceError
 	if errors.As(err, &source) {
 		err = again(err)
 	}
-	return written.Entry, proof, err
+	return written.Entry, verification, err
 }

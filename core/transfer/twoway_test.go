@@ -106,7 +106,7 @@ func TestTwoWayOutcomes(t *testing.T) {
 // mirror carries out a mirror of b's source.
 func (b *bench) mirror(want string, change func(*plan.Rules)) (transfer.Result, transfer.Snapshot) {
 	b.t.Helper()
-	b.rules = plan.Rules{Type: plan.Mirror, Clash: plan.Source}
+	b.rules = plan.Rules{Type: plan.Mirror, Conflict: plan.Source}
 	if change != nil {
 		change(&b.rules)
 	}
@@ -115,7 +115,7 @@ func (b *bench) mirror(want string, change func(*plan.Rules)) (transfer.Result, 
 
 func (b *bench) retired() (files []string) {
 	for address, content := range b.target.Files() {
-		if strings.HasPrefix(address, "/.heron/retired/") {
+		if strings.HasPrefix(address, "/.heron/history/") {
 			files = append(files, content)
 		}
 	}
@@ -167,7 +167,7 @@ func TestMirror(t *testing.T) {
 	// What is left out at the source is left alone at the target.
 	b.target.Put("theirs", "copy", "folder", "notes.tmp")
 	b.source.Remove(t.Context(), store.At("folder", "3"), "")
-	b.mirror("done", func(rules *plan.Rules) { rules.Filter.LeaveOut = []string{"*.tmp", "4"} })
+	b.mirror("done", func(rules *plan.Rules) { rules.Filter.Exclude = []string{"*.tmp", "4"} })
 	files := b.target.Files()
 	if files["/copy/folder/notes.tmp"] != "theirs" || files["/copy/folder/4"] != "content 4" || files["/copy/folder/3"] != "" {
 		t.Errorf("with something left out: %q", files)
@@ -176,7 +176,7 @@ func TestMirror(t *testing.T) {
 	before := len(b.retired())
 	b.target.Remove(t.Context(), store.At("copy", "folder", "notes.tmp"), "")
 	b.source.Remove(t.Context(), store.At("folder", "5"), "")
-	b.mirror("done", func(rules *plan.Rules) { rules.Deletions = plan.FollowDeletions })
+	b.mirror("done", func(rules *plan.Rules) { rules.Deletions = plan.DeleteToo })
 	b.wantMirrored()
 	b.source.Remove(t.Context(), store.At("folder", "6"), "")
 	b.mirror("done", func(rules *plan.Rules) { rules.Deletions = plan.IgnoreDeletions })
@@ -185,14 +185,14 @@ func TestMirror(t *testing.T) {
 	}
 }
 
-// TestBrake holds a run that would lose much, and lets it go when a person says so.
-func TestBrake(t *testing.T) {
+// TestSafety holds a run that would lose much, and lets it go when a person says so.
+func TestSafety(t *testing.T) {
 	fill := func(b *bench) {
 		for i := range 40 {
 			b.source.Put(fmt.Sprint("content ", i), fmt.Sprint(i))
 		}
 	}
-	brake := func(rules *plan.Rules) { rules.Brake = plan.DefaultBrake() }
+	safety := func(rules *plan.Rules) { rules.Safety = plan.DefaultSafety() }
 	for name, c := range map[string]struct {
 		happens func(b *bench)
 		cause   plan.Cause // empty: it is not held
@@ -206,7 +206,7 @@ func TestBrake(t *testing.T) {
 			for i := range 5 {
 				b.source.Remove(t.Context(), store.At(fmt.Sprint(i)), "")
 			}
-		}, plan.CauseBrake},
+		}, plan.CauseSafety},
 		"all is removed": {func(b *bench) {
 			for i := range 40 {
 				b.source.Remove(t.Context(), store.At(fmt.Sprint(i)), "")
@@ -221,22 +221,22 @@ func TestBrake(t *testing.T) {
 			for i := range 15 {
 				b.source.Put("changed", fmt.Sprint(i))
 			}
-		}, plan.CauseBrake},
+		}, plan.CauseSafety},
 		"one is rolled back": {func(b *bench) { b.source.PutAt("older", b.source.Start(), "7") }, plan.CauseRolledBack},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t)
 			b.to = &storetest.Account{Memory: b.target, Moves: true}
 			fill(b)
-			b.mirror("done", brake)
+			b.mirror("done", safety)
 			before := b.target.Files()
 			c.happens(b)
 			if c.cause == "" {
-				b.mirror("done", brake)
+				b.mirror("done", safety)
 				b.wantMirrored()
 				return
 			}
-			b.rules.Brake = plan.DefaultBrake()
+			b.rules.Safety = plan.DefaultSafety()
 			b.records.restart()
 			run := b.new()
 			if result := run.Execute(t.Context()); result.State != transfer.Held || result.Cause != c.cause {
@@ -290,8 +290,8 @@ func TestSameSizeInOneSecond(t *testing.T) {
 	for _, side := range []*storetest.Memory{b.source, b.target} {
 		side.SetTraits(func(traits *store.Traits) { traits.KeepsTimes, traits.TimePrecision = true, time.Second })
 	}
-	b.source.PutAt("reading 1", at, "clash")
-	b.target.PutAt("reading 2", at, "copy", "clash")
+	b.source.PutAt("reading 1", at, "conflict")
+	b.target.PutAt("reading 2", at, "copy", "conflict")
 	b.source.PutAt("a copy of it", at, "same")
 	b.target.PutAt("a copy of it", at, "copy", "same")
 	b.run("done")

@@ -103,7 +103,7 @@ func (r *Recent) ask(ctx context.Context, address store.Address) iter.Seq2[Node,
 		var nodes []Node
 		for node, err := range r.Tree.List(ctx, address) {
 			if err != nil {
-				r.notice(ctx, address.Account, err)
+				r.observe(ctx, address.Account, err)
 				yield(node, err)
 				return
 			}
@@ -114,12 +114,12 @@ func (r *Recent) ask(ctx context.Context, address store.Address) iter.Seq2[Node,
 				return
 			}
 		}
-		r.notice(ctx, address.Account, nil)
+		r.observe(ctx, address.Account, nil)
 		r.remember(address, &remembered{nodes, at}, forgets)
 	}
 }
 
-func (r *Recent) notice(ctx context.Context, account string, err error) {
+func (r *Recent) observe(ctx context.Context, account string, err error) {
 	if r.Noticed != nil && ctx.Err() == nil {
 		r.Noticed(account, err)
 	}

@@ -223,7 +223,7 @@ func (a *account) Traits() store.Traits {
 	traits := store.Traits{
 		Order: store.OrderNone, Folders: store.FoldersReal, CheckName: a.checkName, LargestFile: int64(d.Limits.File),
 		TimePrecision: d.precision(), KeepsTimes: d.Times.Kept, FileBesideFolder: d.Names.Beside, Twins: d.Names.Twins,
-		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams, ProofKind: d.proofKind(),
+		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams, VerificationKind: d.verificationKind(),
 		Trash: d.Remove != nil && d.Remove.Trash, ReadOnly: len(d.Uploads) == 0,
 	}
 	if d.Entry.Revision.Given() {

@@ -211,7 +211,7 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 	}
 	if err != nil {
 		if got != nil && got.status == http.StatusUnauthorized {
-			return nil, store.Errorf(store.ErrLapsed, "%w; check the client id and its secret", err)
+			return nil, store.Errorf(store.ErrSignInExpired, "%w; check the client id and its secret", err)
 		}
 		return nil, err
 	}

@@ -138,7 +138,7 @@ type Failures struct {
 // Failure is a rule.
 type Failure struct {
 	When  Expr   `yaml:"when" doc:"Whether the rule holds; . is the body, $status and $headers the answer's, $in what was asked ($in.operation)." need:"yes"`
-	Is    string `yaml:"is" doc:"What it is." need:"yes" one:"not-found,exists,changed,refused,lapsed,scope,no-space,name-refused,too-large,slow-down,try-again,unknown,locked,unsupported,cursor-lost"`
+	Is    string `yaml:"is" doc:"What it is." need:"yes" one:"not-found,exists,changed,refused,sign-in-expired,scope,no-space,name-refused,too-large,slow-down,try-again,unknown,locked,unsupported,cursor-lost"`
 	Wait  Expr   `yaml:"wait" doc:"slow-down: seconds to wait; Retry-After is understood without it."`
 	Scope Expr   `yaml:"scope" doc:"scope: the scope that is missing, in words."`
 }
@@ -181,7 +181,7 @@ type Entry struct {
 	Revision Expr `yaml:"revision" doc:"Changes whenever the content does." need:"yes"`
 	Parent   Expr `yaml:"parent" doc:"The id of the folder that it is in."`
 	Path     Expr `yaml:"path" doc:"Its path, where the service tells it."`
-	LeftOut  Expr `yaml:"left-out" doc:"Whether it is not to be shown: what lies in the trash, for one."`
+	Excluded Expr `yaml:"excluded" doc:"Whether it is not to be shown: what lies in the trash, for one."`
 	Document Expr `yaml:"document" doc:"Of a document: the kind of it, as in documents."`
 	Home     Expr `yaml:"home" doc:"Where an entry may be in several folders, as pictures are in albums: the id of the folder that it belongs to. In the others it is listed too, and not copied again with the whole account."`
 	Facts    Expr `yaml:"facts" doc:"An object that becomes .facts where the entry itself is addressed."`
@@ -216,11 +216,11 @@ type Times struct {
 
 // Hash is a hash of content that entries tell.
 type Hash struct {
-	Kind  string `yaml:"kind" doc:"md5, sha1, sha256, sha512, crc32, crc32c, crc64nvme; or of the hashes of blocks." need:"yes" one:"md5,sha1,sha256,sha512,crc32,crc32c,crc64nvme"`
-	Block Size   `yaml:"of-blocks" doc:"The hash is that of the hashes of blocks of this size, one after the other."`
-	Inner string `yaml:"block-hash" doc:"The hash of each block; that of kind unless given." one:"md5,sha1,sha256,sha512"`
-	Value Expr   `yaml:"value" doc:"The hash in hexadecimal or base64, on what listing yields." need:"yes"`
-	Proof bool   `yaml:"proof" doc:"The answer to a write tells it, computed by the service from what arrived."`
+	Kind         string `yaml:"kind" doc:"md5, sha1, sha256, sha512, crc32, crc32c, crc64nvme; or of the hashes of blocks." need:"yes" one:"md5,sha1,sha256,sha512,crc32,crc32c,crc64nvme"`
+	Block        Size   `yaml:"of-blocks" doc:"The hash is that of the hashes of blocks of this size, one after the other."`
+	Inner        string `yaml:"block-hash" doc:"The hash of each block; that of kind unless given." one:"md5,sha1,sha256,sha512"`
+	Value        Expr   `yaml:"value" doc:"The hash in hexadecimal or base64, on what listing yields." need:"yes"`
+	Verification bool   `yaml:"verification" doc:"The answer to a write tells it, computed by the service from what arrived."`
 }
 
 // List lists a folder.

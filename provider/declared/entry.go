@@ -15,12 +15,12 @@ import (
 // found is an entry as the service tells it, with what only addressing needs.
 type found struct {
 	store.Entry
-	created string
-	parent  string
-	path    string
-	leftOut bool
-	home    string
-	facts   map[string]any
+	created  string
+	parent   string
+	path     string
+	excluded bool
+	home     string
+	facts    map[string]any
 }
 
 // kind is the kind of hash as stores name it.
@@ -35,10 +35,10 @@ func (h Hash) kind() store.HashKind {
 	return store.BlocksOf(store.HashKind(h.Kind), store.HashKind(inner), int64(h.Block))
 }
 
-// proofKind is the hash that answers to writes tell; empty for none.
-func (d *Definition) proofKind() store.HashKind {
+// verificationKind is the hash that answers to writes tell; empty for none.
+func (d *Definition) verificationKind() store.HashKind {
 	for _, hash := range d.Hashes {
-		if hash.Proof {
+		if hash.Verification {
 			return hash.kind()
 		}
 	}
@@ -138,7 +138,7 @@ func (a *account) entry(ctx context.Context, value any, input jq.Input) (found, 
 		}
 	}
 	f.created, f.parent = m.text(d.Created), m.text(d.Parent)
-	f.leftOut, f.home = truth(m.value(d.LeftOut)), m.text(d.Home)
+	f.excluded, f.home = truth(m.value(d.Excluded)), m.text(d.Home)
 	f.facts, _ = m.value(d.Facts).(map[string]any)
 	return f, m.err
 }

@@ -59,11 +59,11 @@ func (d drive) put(t *testing.T, name, data string) error {
 	if err != nil {
 		return err
 	}
-	sum := d.store.Traits().ProofKind.New()
+	sum := d.store.Traits().VerificationKind.New()
 	io.WriteString(sum, data)
-	if want := store.HashOf(d.store.Traits().ProofKind, sum.Sum(nil)); written.Proof != want {
-		// As the engine takes it; see store.Prove.
-		return store.Errorf(store.ErrTryAgain, "%s is told to have %v, and has %v: %w", name, written.Proof, want, store.ErrProof)
+	if want := store.HashOf(d.store.Traits().VerificationKind, sum.Sum(nil)); written.Verification != want {
+		// As the engine takes it; see store.Verify.
+		return store.Errorf(store.ErrTryAgain, "%s is told to have %v, and has %v: %w", name, written.Verification, want, store.ErrVerification)
 	}
 	return nil
 }
@@ -79,7 +79,7 @@ func readAll(t *testing.T, s store.Store, place store.Ref) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	stream := store.NewStream(body, s.Traits().ProofKind, nil)
+	stream := store.NewStream(body, s.Traits().VerificationKind, nil)
 	defer stream.Close()
 	data, err := io.ReadAll(stream)
 	return string(data), err
@@ -119,11 +119,11 @@ func TestTokens(t *testing.T) {
 		}
 		d.consents.Withdraw()
 		_, err = d.get(t, "large")
-		if !errors.Is(err, store.ErrLapsed) {
+		if !errors.Is(err, store.ErrSignInExpired) {
 			t.Errorf("after consent was withdrawn: %v", err)
 		}
 		for _, err := range d.store.List(t.Context(), store.Folder{}) {
-			if !errors.Is(err, store.ErrLapsed) {
+			if !errors.Is(err, store.ErrSignInExpired) {
 				t.Errorf("listing after consent was withdrawn: %v", err)
 			}
 		}
@@ -163,7 +163,7 @@ func TestFaults(t *testing.T) {
 				if struck != 1 {
 					t.Errorf("%s: the fault struck %d times", name, struck)
 				}
-				if err != nil && store.KindOf(err) == nil || errors.Is(err, store.ErrProof) && kind != "flipped" {
+				if err != nil && store.KindOf(err) == nil || errors.Is(err, store.ErrVerification) && kind != "flipped" {
 					t.Errorf("writing %s: %v", name, err)
 				}
 				got, readErr := d.get(t, name)
@@ -313,7 +313,7 @@ func TestOpening(t *testing.T) {
 		}
 	}
 	s.Consents.Expire()
-	if _, err := shipped(t, "sedge").Open(t.Context(), opening(t, address, wrong, nil)); !errors.Is(err, store.ErrLapsed) || !strings.Contains(err.Error(), "client id") {
+	if _, err := shipped(t, "sedge").Open(t.Context(), opening(t, address, wrong, nil)); !errors.Is(err, store.ErrSignInExpired) || !strings.Contains(err.Error(), "client id") {
 		t.Errorf("a wrong client secret: %v", err)
 	}
 }

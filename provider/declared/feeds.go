@@ -140,7 +140,7 @@ func (a *account) change(ctx context.Context, places *placer, value any, input j
 		if one, err = a.entry(ctx, inner, input); err != nil {
 			return store.Change{}, false, err
 		}
-		gone = one.leftOut
+		gone = one.excluded
 		if id == "" {
 			id = one.ID
 		}

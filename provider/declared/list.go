@@ -247,7 +247,7 @@ func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[f
 				yield(found{}, err)
 				return
 			}
-			if one.leftOut {
+			if one.excluded {
 				continue
 			}
 			// Below a starting folder its home may be outside, and nothing is to be lost.
@@ -290,7 +290,7 @@ func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 func (a *account) named(ctx context.Context, folder store.Folder, name string) ([]found, error) {
 	var all []found
 	take := func(one found) {
-		if !one.leftOut && a.sameName(one.Name, name) {
+		if !one.excluded && a.sameName(one.Name, name) {
 			all = append(all, one)
 		}
 	}

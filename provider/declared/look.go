@@ -46,7 +46,7 @@ func (a *account) lookOnce(ctx context.Context, place store.Ref) (found, error) 
 			return found{}, err
 		}
 		one, err := a.entryOf(ctx, "looking", got, in)
-		if err == nil && one.leftOut {
+		if err == nil && one.excluded {
 			err = store.Errorf(store.ErrNotFound, "%s is in the trash of the service", place)
 		}
 		if err == nil && !place.Means(one.Kind) {

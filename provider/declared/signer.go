@@ -17,7 +17,7 @@ type signer interface {
 	// is none to be renewed.
 	sign(ctx context.Context, request *http.Request) (token string, err error)
 	// renew replaces a token that was not accepted, unless that has been
-	// done already. ErrLapsed where a person has to sign in anew.
+	// done already. ErrSignInExpired where a person has to sign in anew.
 	renew(ctx context.Context, token string) error
 }
 
@@ -70,7 +70,7 @@ type nobody struct{}
 
 func (nobody) sign(context.Context, *http.Request) (string, error) { return "", nil }
 func (nobody) renew(context.Context, string) error {
-	return store.Errorf(store.ErrLapsed, "the service asks for a sign-in, and the provider definition has none")
+	return store.Errorf(store.ErrSignInExpired, "the service asks for a sign-in, and the provider definition has none")
 }
 
 // fixedSigner signs with a secret that does not change.
@@ -105,7 +105,7 @@ func (f *fixedSigner) sign(_ context.Context, request *http.Request) (string, er
 }
 
 func (f *fixedSigner) renew(context.Context, string) error {
-	return store.Errorf(store.ErrLapsed, "the service does not accept the sign-in any more; mend the account with a new one")
+	return store.Errorf(store.ErrSignInExpired, "the service does not accept the sign-in any more; mend the account with a new one")
 }
 
 func setToken(request *http.Request, way *SignIn, token string) {
@@ -147,7 +147,7 @@ func (t *tokenSigner) sign(ctx context.Context, request *http.Request) (string, 
 		before := t.current
 		if err := t.renewLocked(ctx, before.Access); err != nil {
 			usable := t.loaded && t.unsaved == nil && before.Access != "" && now.Before(before.Expires)
-			if kind := store.KindOf(err); !usable || kind == store.ErrLapsed || ctx.Err() != nil {
+			if kind := store.KindOf(err); !usable || kind == store.ErrSignInExpired || ctx.Err() != nil {
 				return "", err
 			}
 			t.account.opening.Log.Warn("the sign-in could not be renewed ahead of its end", "error", err)
@@ -198,7 +198,7 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 		return nil
 	}
 	if kept.Refresh == "" {
-		return store.Errorf(store.ErrLapsed, "the sign-in has ended, and the service gave nothing to renew it with; mend the account to sign in anew")
+		return store.Errorf(store.ErrSignInExpired, "the sign-in has ended, and the service gave nothing to renew it with; mend the account to sign in anew")
 	}
 	clientID, clientSecret := t.account.client(t.way, kept.ClientID, kept.ClientSecret)
 	g, _, err := t.account.tokens(ctx, t.way, map[string]string{"grant_type": "refresh_token", "refresh_token": kept.Refresh}, clientID, clientSecret)
@@ -239,7 +239,7 @@ func (t *tokenSigner) load(ctx context.Context) ([]byte, grant, error) {
 	}
 	var g grant
 	if err := json.Unmarshal(raw, &g); err != nil || g.Access == "" {
-		return nil, grant{}, store.Errorf(store.ErrLapsed, "nobody has agreed yet that this account is linked; mend it to sign in")
+		return nil, grant{}, store.Errorf(store.ErrSignInExpired, "nobody has agreed yet that this account is linked; mend it to sign in")
 	}
 	return raw, g, nil
 }

@@ -424,7 +424,7 @@ entry:
   modified: .changed
   revision: .v | tostring
 hashes:
-  - {kind: sha256, of-blocks: 1MiB, value: .blocks, proof: true}
+  - {kind: sha256, of-blocks: 1MiB, value: .blocks, verification: true}
 names: {longest: 255}
 limits: {page: 4}
 list:

@@ -169,9 +169,9 @@ func (a *account) sendToken(ctx context.Context, out *outgoing) (*answer, error)
 	failed := &tokenError{code, strings.TrimSpace(textOf(body["error_description"]))}
 	switch code {
 	case "invalid_client", "unauthorized_client":
-		return got, store.Errorf(store.ErrLapsed, "%s does not accept the app registration: %w; check the client id and its secret", out.url.Host, failed)
+		return got, store.Errorf(store.ErrSignInExpired, "%s does not accept the app registration: %w; check the client id and its secret", out.url.Host, failed)
 	case "invalid_grant", "access_denied", "expired_token":
-		return got, store.Errorf(store.ErrLapsed, "%s does not accept the sign-in any more: %w", out.url.Host, failed)
+		return got, store.Errorf(store.ErrSignInExpired, "%s does not accept the sign-in any more: %w", out.url.Host, failed)
 	case "invalid_scope":
 		return got, store.Errorf(store.ErrRefused, "%s does not give the scopes that are asked for: %w", out.url.Host, failed)
 	case "temporarily_unavailable", "server_error":

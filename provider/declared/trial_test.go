@@ -85,7 +85,7 @@ func TestTryFindsFalseClaims(t *testing.T) {
 	ifMatch := "  headers: {If-Match: 'if .revision then \"\\\"\\(.revision)\\\"\" else null end'}\n  conditional: true"
 	for _, c := range []struct{ what, name, old, replacement, told string }{
 		{"a misspelt time", "sedge", "modified: .modified_ms\n  created", "modified: .changed_ms\n  created", "entry.modified comes to nothing"},
-		{"a misspelt hash", "sedge", "value: .md5, proof: true", "value: .md_5", "hashes[0].value comes to no md5"},
+		{"a misspelt hash", "sedge", "value: .md5, verification: true", "value: .md_5", "hashes[0].value comes to no md5"},
 		{"misspelt bytes in use", "sedge", ".storage.used", ".storage.taken", "space.used comes to nothing"},
 		{"a cursor that ends in null", "sedge", "cursor: .next_cursor", "cursor: .next", "changes.cursor comes to nothing new"},
 		{"a removal without its condition", "sedge", "DELETE /items/{id}\n" + ifMatch, "DELETE /items/{id}\n  conditional: true", "remove.conditional is claimed and not kept"},
@@ -141,7 +141,7 @@ func TestTryToReadAlone(t *testing.T) {
 	secrets := granted(t, "code", s.Consents, "own", "own-secret", "surveys@fenmere.example", "items.read")
 	for _, c := range []struct{ what, old, replacement, told string }{
 		{"an honest one", "", "", ""},
-		{"a misspelt hash", "value: .md5, proof: true", "value: .md_5", "hashes[0].value comes to no md5"},
+		{"a misspelt hash", "value: .md5, verification: true", "value: .md_5", "hashes[0].value comes to no md5"},
 		{"a download of something else", "GET /items/{id}/bytes", "GET /items/{id}", "bytes by entry.size"},
 	} {
 		definition, err := declared.Load("reading.yaml", []byte(strings.Replace(reading, c.old, c.replacement, 1)))

@@ -215,11 +215,11 @@ func (w *writer) run(ctx context.Context) (store.Written, error) {
 	return w.a.written(one), nil
 }
 
-// written is a stored file with its proof.
+// written is a stored file with its verification.
 func (a *account) written(one found) store.Written {
 	written := store.Written{Entry: one.Entry}
-	if kind := a.definition.proofKind(); kind != "" {
-		written.Proof = one.Hashes.Get(kind)
+	if kind := a.definition.verificationKind(); kind != "" {
+		written.Verification = one.Hashes.Get(kind)
 	}
 	return written
 }
@@ -323,7 +323,7 @@ func (w *writer) stored(ctx context.Context, got *answer) (found, error) {
 		_ = w.a.removeFound(ctx, w.writing.Place, one)
 		return found{}, store.Errorf(store.ErrTryAgain, "%s arrived with %d bytes, and was sent with %d", w.writing.Place, one.Size, w.writing.Size)
 	}
-	if kind := w.a.definition.proofKind(); kind != "" && one.Hashes.Get(kind).IsZero() && one.ID != "" {
+	if kind := w.a.definition.verificationKind(); kind != "" && one.Hashes.Get(kind).IsZero() && one.ID != "" {
 		place := w.writing.Place
 		place.ID = one.ID
 		if again, err := w.a.look(ctx, place); err == nil && again.Revision == one.Revision {

@@ -133,7 +133,7 @@ type account struct {
 func (a *account) Traits() store.Traits {
 	return store.Traits{
 		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName, Revisions: store.RevisionsOfClock,
-		TimePrecision: time.Nanosecond, KeepsTimes: true, ProofKind: store.CRC64NVME,
+		TimePrecision: time.Nanosecond, KeepsTimes: true, VerificationKind: store.CRC64NVME,
 		Conditional: true, Whole: true, Streams: 4,
 		Windows: []string{"A deletion looks at the file just before; what is written to it in that moment goes with it.",
 			"On a file system that cannot swap two names, what is there is looked at just before it is replaced."},

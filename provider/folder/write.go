@@ -57,7 +57,7 @@ func (a *account) arrive(ctx context.Context, writing store.Writing, receive fun
 	if arrival.file, err = openAt(dir.fd, arrival.temporary, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o666); err != nil {
 		return store.Written{}, wrap("write", writing.Place.String(), err)
 	}
-	proof, err := receive(arrival)
+	verification, err := receive(arrival)
 	if err == nil {
 		err = arrival.finish(ctx, writing)
 	}
@@ -69,7 +69,7 @@ func (a *account) arrive(ctx context.Context, writing store.Writing, receive fun
 		return store.Written{}, err
 	}
 	a.touched(local)
-	return store.Written{Entry: entry, Proof: proof}, nil
+	return store.Written{Entry: entry, Verification: verification}, nil
 }
 
 // worthALook is the size in bytes above which it is looked whether something has a name,

@@ -153,7 +153,7 @@ func (t *target) explain(ctx context.Context, err error) error {
 	case t.mode == tlsNone && asksForTLS.MatchString(err.Error()):
 		return store.Errorf(store.ErrRefused, "%s wants TLS (%q); leave --tls none out", t.address, strings.ReplaceAll(err.Error(), "\n", " "))
 	case errors.As(err, &reply) && (reply.Code == ftp.StatusNotLoggedIn || reply.Code == 430):
-		return store.Errorf(store.ErrLapsed, "%s does not accept the user %s with this password (%q); check both", t.address, t.user, reply.Msg)
+		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with this password (%q); check both", t.address, t.user, reply.Msg)
 	case errors.As(err, &reply):
 		return store.Errorf(kindOf(reply.Code), "%s answered %d %q to the sign-in", t.address, reply.Code, reply.Msg)
 	case t.mode == tlsImplicit:
@@ -192,7 +192,7 @@ func kindOf(code int) error {
 	case 452, 552:
 		return store.ErrNoSpace
 	case 430, 530, 532:
-		return store.ErrLapsed
+		return store.ErrSignInExpired
 	case 500, 502, 504:
 		return store.ErrUnsupported
 	case 553:

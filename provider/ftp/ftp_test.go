@@ -156,8 +156,8 @@ func TestSignIns(t *testing.T) {
 		kind     error
 		says     string
 	}{
-		{"another password", plain, map[string]string{"tls": "none"}, "wrong", store.ErrLapsed, "does not accept the user"},
-		{"another password over TLS", secure, nil, "wrong", store.ErrLapsed, "does not accept the user"},
+		{"another password", plain, map[string]string{"tls": "none"}, "wrong", store.ErrSignInExpired, "does not accept the user"},
+		{"another password over TLS", secure, nil, "wrong", store.ErrSignInExpired, "does not accept the user"},
 		{"no TLS where it is asked for", plain, map[string]string{"tls": "explicit", "certificate": ""}, plain.Password, store.ErrRefused, "offers no TLS"},
 		{"TLS where none is asked for", secure, map[string]string{"tls": "none", "certificate": ""}, secure.Password, store.ErrRefused, "wants TLS"},
 		{"TLS where none is asked for", strict, map[string]string{"tls": "none", "certificate": ""}, strict.Password, store.ErrRefused, "wants TLS"},

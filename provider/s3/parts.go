@@ -39,7 +39,7 @@ func (a *account) BeginParts(ctx context.Context, writing store.Writing) (string
 		return "", err
 	}
 	options := minio.PutObjectOptions{ContentType: a.putOptions(writing).ContentType, UserMetadata: map[string]string{}}
-	if a.found().proof == store.CRC64NVME {
+	if a.found().verification == store.CRC64NVME {
 		options.UserMetadata["x-amz-checksum-algorithm"] = "CRC64NVME"
 		options.UserMetadata["x-amz-checksum-type"] = "FULL_OBJECT"
 	}
@@ -52,8 +52,8 @@ func (a *account) BeginParts(ctx context.Context, writing store.Writing) (string
 func (a *account) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
 	body := store.Exactly(stream, size)
 	options := minio.PutObjectPartOptions{DisableContentSha256: true}
-	proof := a.found().proof
-	if proof == store.CRC64NVME {
+	verification := a.found().verification
+	if verification == store.CRC64NVME {
 		options.Trailer = http.Header{"X-Amz-Checksum-Crc64nvme": {"AAAAAAAAAAA="}} // as long as the value will be
 		trailed := &trailedReader{ExactReader: body, stream: stream, trailer: options.Trailer}
 		part, err := a.core.PutObjectPart(ctx, a.bucket, a.keyOf(writing.Place), upload, number, trailed, size, options)
@@ -72,13 +72,13 @@ func (a *account) part(writing store.Writing, part minio.ObjectPart, stream *sto
 		return store.Part{}, wrap("write a part of "+writing.Place.String(), err, false)
 	}
 	receipt := store.Part{Number: part.PartNumber, Size: part.Size, Tag: part.ETag}
-	switch a.found().proof {
+	switch a.found().verification {
 	case store.CRC64NVME:
 		receipt.Hash = crcOf(part.ChecksumCRC64NVME).Hex
 	case store.MD5:
 		receipt.Hash = part.ETag
 	}
-	if sum := stream.Sum(); receipt.Hash != "" && sum.Kind == a.found().proof && sum.Hex != receipt.Hash {
+	if sum := stream.Sum(); receipt.Hash != "" && sum.Kind == a.found().verification && sum.Hex != receipt.Hash {
 		return store.Part{}, store.Errorf(store.ErrTryAgain, "a part of %s did not arrive as it was sent", writing.Place)
 	}
 	return receipt, nil
@@ -109,7 +109,7 @@ func (a *account) CommitParts(ctx context.Context, writing store.Writing, upload
 	complete := make([]minio.CompletePart, len(parts))
 	for i, part := range parts {
 		complete[i] = minio.CompletePart{PartNumber: part.Number, ETag: part.Tag}
-		if sum, err := hex.DecodeString(part.Hash); err == nil && a.found().proof == store.CRC64NVME {
+		if sum, err := hex.DecodeString(part.Hash); err == nil && a.found().verification == store.CRC64NVME {
 			complete[i].ChecksumCRC64NVME = base64.StdEncoding.EncodeToString(sum)
 		}
 	}
@@ -129,8 +129,8 @@ func (a *account) CommitParts(ctx context.Context, writing store.Writing, upload
 		return store.Written{}, store.Errorf(store.ErrOutcomeUnknown, "%s was put together, but cannot be looked at: %w", writing.Place, err)
 	}
 	written.Entry = entry
-	if written.Proof.IsZero() {
-		written.Proof = entry.Hashes.Get(a.found().proof)
+	if written.Verification.IsZero() {
+		written.Verification = entry.Hashes.Get(a.found().verification)
 	}
 	return written, nil
 }

@@ -17,10 +17,10 @@ import (
 
 // findings are what the server was found to do.
 type findings struct {
-	proof       store.HashKind // CRC64NVME, MD5 or ""
-	etagIsMD5   bool
-	conditional bool // If-Match and If-None-Match on PUT are obeyed
-	emptyNames  bool // "a//b" stays what it is
+	verification store.HashKind // CRC64NVME, MD5 or ""
+	etagIsMD5    bool
+	conditional  bool // If-Match and If-None-Match on PUT are obeyed
+	emptyNames   bool // "a//b" stays what it is
 }
 
 func (a *account) found() findings {
@@ -90,9 +90,9 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 	}
 	switch {
 	case right == nil && wrong != nil:
-		found.proof = store.CRC64NVME
+		found.verification = store.CRC64NVME
 	case found.etagIsMD5:
-		found.proof = store.MD5
+		found.verification = store.MD5
 	}
 	return found, ctx.Err()
 }

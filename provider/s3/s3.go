@@ -204,10 +204,10 @@ func (a *account) explain(err error) error {
 		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended", a.endpoint.Host)}
 	case answer.Code == "NoSuchBucket":
 		return store.Errorf(store.ErrNotFound, "there is no bucket %q at %s; make it there, give another --bucket, or check --endpoint", a.bucket, a.endpoint.Host)
-	case kind == store.ErrLapsed && answer.Code != "SignatureDoesNotMatch":
-		return store.Errorf(store.ErrLapsed, "%s does not know the access key %q; check --key", a.endpoint.Host, a.key)
+	case kind == store.ErrSignInExpired && answer.Code != "SignatureDoesNotMatch":
+		return store.Errorf(store.ErrSignInExpired, "%s does not know the access key %q; check --key", a.endpoint.Host, a.key)
 	case answer.Code == "SignatureDoesNotMatch":
-		return store.Errorf(store.ErrLapsed, "the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
+		return store.Errorf(store.ErrSignInExpired, "the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
 	case answer.Code == "RequestTimeTooSkewed":
 		return store.Errorf(store.ErrRefused, "the clocks of this machine and of %s differ too much; set this machine's clock", a.endpoint.Host)
 	case kind == store.ErrRefused && answer.Code == "AccessDenied":
@@ -233,7 +233,7 @@ func (a *account) Traits() store.Traits {
 	traits := store.Traits{
 		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true, Revisions: store.RevisionsOfContent,
 		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
-		ProofKind: found.proof, Conditional: found.conditional, Whole: true, Streams: 8,
+		VerificationKind: found.verification, Conditional: found.conditional, Whole: true, Streams: 8,
 		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is looked at just before it is removed.",
 			"A copy inside the store cannot be made to depend on nothing being there: that is looked at just before; what comes in between would be overwritten."},
 	}
@@ -298,7 +298,7 @@ func kindOf(answer minio.ErrorResponse) error {
 	case "PreconditionFailed":
 		return store.ErrChanged
 	case "InvalidAccessKeyId", "XAdminUserNotFound", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken", "TokenRefreshRequired":
-		return store.ErrLapsed
+		return store.ErrSignInExpired
 	case "SlowDown", "SlowDownRead", "SlowDownWrite", "TooManyRequests", "ServiceUnavailable":
 		return store.ErrSlowDown
 	case "BadDigest", "XAmzContentChecksumMismatch", "InvalidDigest", "IncompleteBody", "RequestTimeout", "OperationAborted", "ConditionalRequestConflict":

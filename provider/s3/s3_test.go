@@ -70,17 +70,17 @@ func TestFindings(t *testing.T) {
 	real := open(t, map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, server.Secret)
 	embedded := standIn(t)
 	for _, c := range []struct {
-		name  string
-		store store.Store
-		proof store.HashKind
-		empty bool
+		name         string
+		store        store.Store
+		verification store.HashKind
+		empty        bool
 	}{{"versitygw", real, store.CRC64NVME, false}, {"stand-in", embedded, store.MD5, true}} {
 		if err := store.Prepare(t.Context(), c.store); err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		traits := c.store.Traits()
-		if traits.ProofKind != c.proof || !traits.Conditional || (traits.NameError("", "") == nil) != c.empty {
-			t.Errorf("%s: proof %q, conditional %v, empty name: %v", c.name, traits.ProofKind, traits.Conditional, traits.NameError("", ""))
+		if traits.VerificationKind != c.verification || !traits.Conditional || (traits.NameError("", "") == nil) != c.empty {
+			t.Errorf("%s: verification %q, conditional %v, empty name: %v", c.name, traits.VerificationKind, traits.Conditional, traits.NameError("", ""))
 		}
 		for listed, err := range c.store.Capabilities().ListFlat(t.Context(), store.Folder{}) {
 			if err != nil || listed.Kind != store.KindFolder { // versitygw keeps the empty folders

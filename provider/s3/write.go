@@ -48,7 +48,7 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 	}
 	options := a.putOptions(writing)
 	core := a.plain
-	if a.found().proof == store.CRC64NVME {
+	if a.found().verification == store.CRC64NVME {
 		// A checksum that the source tells goes ahead of the content, which
 		// is then sent as it is; any other follows in a trailer, for which
 		// the content has to be cut into chunks.
@@ -78,11 +78,11 @@ func (a *account) writeSmall(ctx context.Context, writing store.Writing, body io
 		}
 	}
 	md5, crc := "", ""
-	switch proof := a.found().proof; proof {
+	switch verification := a.found().verification; verification {
 	case store.MD5:
-		md5 = base64.StdEncoding.EncodeToString(sumOf(proof, data))
+		md5 = base64.StdEncoding.EncodeToString(sumOf(verification, data))
 	case store.CRC64NVME:
-		crc = base64.StdEncoding.EncodeToString(sumOf(proof, data))
+		crc = base64.StdEncoding.EncodeToString(sumOf(verification, data))
 	}
 	info, err := a.putSmall(ctx, writing, data, md5, crc)
 	return a.written(writing, info, err)
@@ -139,9 +139,9 @@ func (a *account) written(writing store.Writing, info minio.UploadInfo, err erro
 		return store.Written{}, err
 	}
 	entry := a.entryOf(writing.Place.Name, listed{ETag: info.ETag, Size: writing.Size})
-	written := store.Written{Entry: entry, Proof: entry.Hashes.Get(a.found().proof)}
+	written := store.Written{Entry: entry, Verification: entry.Hashes.Get(a.found().verification)}
 	if told := crcOf(info.ChecksumCRC64NVME); !told.IsZero() {
-		written.Proof = told
+		written.Verification = told
 		written.Hashes = append(written.Hashes, told)
 	}
 	return written, nil

@@ -3,7 +3,7 @@
 //
 // The server's host key is learned when the account is linked and pinned from then
 // on: another one is refused before anything is sent. A file arrives under a name
-// of ours, is made safe on the server's disk (fsync@openssh.com), proven, and gets
+// of ours, is made safe on the server's disk (fsync@openssh.com), verified, and gets
 // its own name by a link that never replaces (hardlink@openssh.com) or a rename
 // that does so in one step (posix-rename@openssh.com), as far as the server has
 // these; else by renames with a look before.
@@ -95,7 +95,7 @@ func (a *account) traits() store.Traits {
 	found := a.server.found()
 	traits := store.Traits{CheckName: checkName, TimePrecision: time.Second, KeepsTimes: true, Conditional: false, Streams: 8}
 	if len(found.hashes) > 0 {
-		traits.ProofKind = found.hashes[0]
+		traits.VerificationKind = found.hashes[0]
 	}
 	if !found.link {
 		traits.Windows = append(traits.Windows, "This server makes no links: whether a name is free is looked at just before a file gets it.")

@@ -93,7 +93,7 @@ func TestHostKeyIsPinned(t *testing.T) {
 	server.Start(t)
 	options["host-key"] = pinned
 	_, err = openErr(t.Context(), options, store.Credential{Secret: server.Password})
-	if store.KindOf(err) != store.ErrLapsed || !strings.Contains(err.Error(), server.HostKey) || !strings.Contains(err.Error(), pinned) {
+	if store.KindOf(err) != store.ErrSignInExpired || !strings.Contains(err.Error(), server.HostKey) || !strings.Contains(err.Error(), pinned) {
 		t.Errorf("with another host key: %v; want it to wait for a person, and name both", err)
 	}
 }
@@ -121,8 +121,8 @@ func TestSignIns(t *testing.T) {
 		{"the password", store.Credential{Secret: server.Password + "\n"}, "", nil},
 		{"a key", key(server.Key, ""), "", nil},
 		{"a locked key", key(server.LockedKey, server.Passphrase), "", nil},
-		{"another password", store.Credential{Secret: "wrong"}, "", store.ErrLapsed},
-		{"another key", key(string(pem.EncodeToMemory(block)), ""), "", store.ErrLapsed},
+		{"another password", store.Credential{Secret: "wrong"}, "", store.ErrSignInExpired},
+		{"another key", key(string(pem.EncodeToMemory(block)), ""), "", store.ErrSignInExpired},
 		{"a wrong passphrase", key(server.LockedKey, "wrong"), "secret-file", nil},
 		{"no passphrase", key(server.LockedKey, ""), "secret-file", nil},
 		{"nothing", store.Credential{}, "secret-file", nil},
@@ -194,12 +194,12 @@ func TestConformsOnProFTPD(t *testing.T) {
 	server := servertest.StartProFTPD(t)
 	storetest.Run(t, func(t *testing.T) store.Store { return open(t, server, server.Folder(t)) })
 	s := open(t, server, server.Folder(t))
-	if kind := s.Traits().ProofKind; kind != store.MD5 {
-		t.Fatalf("its proof is %q, want MD5 by check-file", kind)
+	if kind := s.Traits().VerificationKind; kind != store.MD5 {
+		t.Fatalf("its verification is %q, want MD5 by check-file", kind)
 	}
 	written, err := s.Write(t.Context(), store.Writing{Place: store.At("a"), Size: 9, Run: "r", Content: hashed("123456789")})
-	if err != nil || written.ReadBack || written.Proof.String() != "md5=25f9e794323b453885f5181f1b624d0b" {
-		t.Errorf("written with the proof %s, read back: %v, %v", written.Proof, written.ReadBack, err)
+	if err != nil || written.ReadBack || written.Verification.String() != "md5=25f9e794323b453885f5181f1b624d0b" {
+		t.Errorf("written with the verification %s, read back: %v, %v", written.Verification, written.ReadBack, err)
 	}
 }
 

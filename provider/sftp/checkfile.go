@@ -24,7 +24,7 @@ const (
 )
 
 // checkNames are the names of hashes in the check-file extension
-// (draft-ietf-secsh-filexfer-extensions-00, section 3): those that can prove a
+// (draft-ietf-secsh-filexfer-extensions-00, section 3): those that can verify a
 // content.
 var checkNames = map[store.HashKind]string{store.MD5: "md5", store.SHA1: "sha1", store.SHA512: "sha512", store.SHA256: "sha256"}
 

@@ -275,10 +275,10 @@ func (t *target) explain(ctx context.Context, err error) error {
 	case errors.As(err, &other):
 		t.mu.Lock()
 		defer t.mu.Unlock()
-		return store.Errorf(store.ErrLapsed, "%s shows another host key than the one that is pinned: %s in place of %s. Somebody may be in between, so nothing was sent; ask who runs it whether the key was changed, and only then accept it with --host-key %q",
+		return store.Errorf(store.ErrSignInExpired, "%s shows another host key than the one that is pinned: %s in place of %s. Somebody may be in between, so nothing was sent; ask who runs it whether the key was changed, and only then accept it with --host-key %q",
 			t.address, other.found, t.want, other.found.String())
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		return store.Errorf(store.ErrLapsed, "%s does not accept the user %s with %s; check both, and what the server allows", t.address, t.user, t.how)
+		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with %s; check both, and what the server allows", t.address, t.user, t.how)
 	case ctx.Err() != nil:
 		return ctx.Err()
 	}

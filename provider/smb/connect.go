@@ -127,8 +127,8 @@ func (t *target) explain(err error) error {
 	switch {
 	case store.KindOf(err) != nil || errors.Is(err, context.Canceled):
 		return err
-	case slices.Contains(lapsed, code):
-		return store.Errorf(store.ErrLapsed, "%s does not accept the user %s: %s; check the name, its domain and the password", t.address, t.who(), meaning(code))
+	case slices.Contains(expired, code):
+		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s: %s; check the name, its domain and the password", t.address, t.who(), meaning(code))
 	case errors.Is(err, os.ErrPermission):
 		return store.Errorf(store.ErrRefused, "%s does not let the user %s into the share %s; ask who runs it for access", t.address, t.who(), t.share)
 	}

@@ -40,8 +40,8 @@ const (
 	statusTooLarge       = 0xC0000904
 )
 
-// lapsed are those of a sign-in that a person has to mend.
-var lapsed = []uint32{statusLogonFailure, statusRestriction, statusExpired, statusDisabled, statusMustChange, statusLockedOut}
+// expired are those of a sign-in that a person has to mend.
+var expired = []uint32{statusLogonFailure, statusRestriction, statusExpired, statusDisabled, statusMustChange, statusLockedOut}
 
 func meaning(code uint32) string {
 	switch code {
@@ -74,7 +74,7 @@ func kindOf(code uint32) error {
 	case statusQuota, statusDiskFull:
 		return store.ErrNoSpace
 	case statusLogonFailure, statusRestriction, statusExpired, statusDisabled, statusMustChange, statusLockedOut:
-		return store.ErrLapsed
+		return store.ErrSignInExpired
 	case statusFewResources, statusFewServer:
 		return store.ErrTryAgain
 	case statusNetworkGone, statusSessionDeleted, statusDisconnected, statusSessionExpired:

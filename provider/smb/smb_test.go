@@ -110,8 +110,8 @@ func TestSignIns(t *testing.T) {
 	}{
 		{"the password", server, nil, server.Password + "\n", nil, "", ""},
 		{"a domain before the user", server, map[string]string{"user": `HERONS\` + server.User}, server.Password, nil, "", ""},
-		{"another password", server, nil, "wrong", store.ErrLapsed, "", "name or its password is wrong"},
-		{"nobody's name", server, map[string]string{"user": "nobody-at-all"}, server.Password, store.ErrLapsed, "", "does not accept the user"},
+		{"another password", server, nil, "wrong", store.ErrSignInExpired, "", "name or its password is wrong"},
+		{"nobody's name", server, map[string]string{"user": "nobody-at-all"}, server.Password, store.ErrSignInExpired, "", "does not accept the user"},
 		{"a share that is missing", server, map[string]string{"share": "None"}, server.Password, nil, "share", "there is no share None"},
 		{"a path for a share", server, map[string]string{"share": `\\host\share`}, server.Password, nil, "share", "give the name alone"},
 		{"a folder that is missing", server, map[string]string{"path": "none/such"}, server.Password, store.ErrNotFound, "", "give another --path"},

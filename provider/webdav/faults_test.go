@@ -97,7 +97,7 @@ func TestFaultsHaveTheirKind(t *testing.T) {
 				{"an error of the server", answer(http.MethodPut, 500), store.ErrTryAgain},
 				{"a bad gateway", answer(http.MethodPut, 502), store.ErrTryAgain},
 				{"no permission", answer(http.MethodPut, 403), store.ErrRefused},
-				{"the sign-in lapsed", answer(http.MethodPut, 401), store.ErrLapsed},
+				{"the sign-in expired", answer(http.MethodPut, 401), store.ErrSignInExpired},
 				{"the quota is full", answer(http.MethodPut, 507), store.ErrNoSpace},
 				{"too large", answer(http.MethodPut, 413), store.ErrTooLarge},
 				{"a name too long", answer(http.MethodPut, 414), store.ErrNameRefused},

@@ -94,7 +94,7 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 	}
 	if err := a.signin.sign(out); err != nil {
 		closeBody(body)
-		return nil, "", store.Errorf(store.ErrLapsed, "%s asks for a sign-in that cannot be given: %w", a.base.Host, err)
+		return nil, "", store.Errorf(store.ErrSignInExpired, "%s asks for a sign-in that cannot be given: %w", a.base.Host, err)
 	}
 	response, err := a.http.RoundTrip(out)
 	if err != nil {
@@ -203,10 +203,10 @@ func (a *account) explain(err error, start store.Path) error {
 		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --url, and that the server runs", a.base.Host, operation.Err)
 	case strings.Contains(err.Error(), "HTTP response to HTTPS") || errors.As(err, &noTLS):
 		return &store.OptionError{Option: "url", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended", a.base.Host)}
-	case kind == store.ErrLapsed && a.user == "":
-		return store.Errorf(store.ErrLapsed, "%s asks for a sign-in; give --user, and the password with --secret-file", a.base.Host)
-	case kind == store.ErrLapsed:
-		return store.Errorf(store.ErrLapsed, "%s does not accept the user %q with this password; check --user and --secret-file", a.base.Host, a.user)
+	case kind == store.ErrSignInExpired && a.user == "":
+		return store.Errorf(store.ErrSignInExpired, "%s asks for a sign-in; give --user, and the password with --secret-file", a.base.Host)
+	case kind == store.ErrSignInExpired:
+		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %q with this password; check --user and --secret-file", a.base.Host, a.user)
 	case status == http.StatusForbidden:
 		return store.Errorf(store.ErrRefused, "%s does not let %s list %s; allow it there, or give another --url", a.base.Host, cmpOr(a.user, "everybody"), a.base.Path)
 	case kind == store.ErrNotFound && start != "":

@@ -246,7 +246,7 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 	if err != nil {
 		return store.Written{}, a.writeFailed(ctx, writing, err)
 	}
-	bySize := writing.Proof == store.ProofBySize
+	bySize := writing.Verification == store.VerifyBySize
 	if !bySize {
 		read, size, err := store.ReadBack(ctx, a, arriving, "", sent.Kind)
 		if err != nil {
@@ -261,7 +261,7 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 	}
 	written, err = a.written(ctx, writing)
 	if !bySize {
-		written.Proof, written.ReadBack = sent, true
+		written.Verification, written.ReadBack = sent, true
 	}
 	return written, err
 }

@@ -42,14 +42,14 @@ type Accounts struct {
 	// Mended is called after the sign-in of an account was made anew, or it was
 	// resumed.
 	Mended func(name string)
-	// LapsedNow is called when an account no longer accepts its sign-in.
-	LapsedNow func(name string, why error)
+	// SignInExpiredNow is called when an account no longer accepts its sign-in.
+	SignInExpiredNow func(name string, why error)
 	// Aside is called around a change of an account that is in use: it has what
 	// uses it stop, and go on afterwards as the account is then.
 	Aside func(ctx context.Context, name string, change func() error) error
 
 	opening  singleflight.Group
-	paces    paces
+	limits   limits
 	mu       sync.Mutex
 	consents consents
 	open     map[string]tree.Account // by id
@@ -64,7 +64,7 @@ type Accounts struct {
 func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
-		Changed: func() {}, Mended: func(string) {}, LapsedNow: func(string, error) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
+		Changed: func() {}, Mended: func(string) {}, SignInExpiredNow: func(string, error) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider
@@ -331,7 +331,7 @@ func (a *Accounts) Remove(ctx context.Context, name string) error {
 	a.mu.Lock()
 	delete(a.states, row.ID)
 	a.mu.Unlock()
-	a.happened(ctx, row, records.LinkEnded, "")
+	a.happened(ctx, row, records.Unlinked, "")
 	a.log.Info("unlinked an account", "account", name)
 	a.Changed()
 	return nil
@@ -395,7 +395,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		if err != nil {
 			err = openError{err}
 		}
-		a.notice(row.ID, err)
+		a.observe(row.ID, err)
 		if err != nil {
 			return nil, err
 		}

@@ -162,10 +162,10 @@ func TestStates(t *testing.T) {
 	}{
 		{nil, accounts.Linked, 0},
 		{store.Errorf(store.ErrNotFound, "no such folder"), accounts.Linked, 0}, // it answered
-		{store.Errorf(store.ErrTryAgain, "refused to connect"), accounts.Away, 1},
-		{store.Errorf(store.ErrOutcomeUnknown, "reset"), accounts.Away, 1},
-		{errors.New("of no kind"), accounts.Away, 1},
-		{store.Errorf(store.ErrLapsed, "the password changed"), accounts.Lapsed, 2},
+		{store.Errorf(store.ErrTryAgain, "refused to connect"), accounts.Unreachable, 1},
+		{store.Errorf(store.ErrOutcomeUnknown, "reset"), accounts.Unreachable, 1},
+		{errors.New("of no kind"), accounts.Unreachable, 1},
+		{store.Errorf(store.ErrSignInExpired, "the password changed"), accounts.SignInExpired, 2},
 		{nil, accounts.Linked, 3},
 	} {
 		a.Noticed("safe", c.err)
@@ -178,7 +178,7 @@ func TestStates(t *testing.T) {
 	again := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.DiscardHandler))
 	v.broken = store.Errorf(store.ErrNotFound, "the folder is gone")
 	each, together, err := again.Spaces(ctx)
-	if err != nil || len(each) != 1 || each[0].Err == nil || together != store.UnknownSpace || again.StateOf(row).Name != accounts.Away {
+	if err != nil || len(each) != 1 || each[0].Err == nil || together != store.UnknownSpace || again.StateOf(row).Name != accounts.Unreachable {
 		t.Errorf("%+v, %+v, %v, %+v", each, together, err, again.StateOf(row))
 	}
 	v.broken = nil

@@ -105,22 +105,22 @@ func TestHealth(t *testing.T) {
 		t.Errorf("of an account that is nearly full: %q", got)
 	}
 	// A sign-in that lapses is said, and kept in the history once.
-	provider.broken = store.Errorf(store.ErrLapsed, "the password changed")
+	provider.broken = store.Errorf(store.ErrSignInExpired, "the password changed")
 	a.CheckAll(ctx)
 	a.CheckAll(ctx)
-	if state := a.StateOf(row); state.Name != accounts.Lapsed {
+	if state := a.StateOf(row); state.Name != accounts.SignInExpired {
 		t.Errorf("its state is %s", state.Name)
 	}
 	provider.broken = nil
 	a.CheckAll(ctx)
 	events, err := a.History(ctx, "share")
-	if err != nil || len(events) != 3 || events[0].By != "the owner" || events[1].What != records.Lapsed || events[1].Why != "the password changed" || events[2].What != records.Mended || events[2].By != "the service" {
+	if err != nil || len(events) != 3 || events[0].By != "the owner" || events[1].What != records.SignInExpired || events[1].Why != "the password changed" || events[2].What != records.Reauthorized || events[2].By != "the service" {
 		t.Errorf("%+v, %v", events, err)
 	}
 	if err := a.Suspend(ctx, "share"); err != nil {
 		t.Fatal(err)
 	}
-	provider.broken = store.Errorf(store.ErrLapsed, "not to be asked")
+	provider.broken = store.Errorf(store.ErrSignInExpired, "not to be asked")
 	a.CheckAll(ctx)
 	if row, err = db.Account(ctx, "share"); err != nil || a.StateOf(row).Name != accounts.Suspended || warned() != "" {
 		t.Errorf("a suspended account is %s, %v", a.StateOf(row).Name, err)

@@ -259,7 +259,7 @@ func (a *Accounts) edited(ctx context.Context, before records.Account, edit Edit
 		return row, &secrets{accounts: a, linking: row}, nil
 	}
 	if byConsent(provider, row.Options) {
-		return before, nil, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account mend %s", before.Name, before.Name)
+		return before, nil, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s", before.Name, before.Name)
 	}
 	return row, &heldSecret{now: a.renewed(ctx, before, edit.Secret, edit.Files).Bytes()}, nil
 }
@@ -469,7 +469,7 @@ func (a *Accounts) locate(ctx context.Context, row records.Account) string {
 // ended reports whether an id is that of a link that has ended.
 func (a *Accounts) ended(ctx context.Context, id string) bool {
 	events, err := a.db.LinkEvents(ctx, id)
-	return err == nil && len(events) > 0 && events[len(events)-1].What == records.LinkEnded
+	return err == nil && len(events) > 0 && events[len(events)-1].What == records.Unlinked
 }
 
 // History is what happened to the link of a name, oldest first: of the one that has

@@ -98,7 +98,7 @@ func (a *Accounts) dialFor(id string) func(ctx context.Context, network, address
 		if err != nil {
 			return nil, err
 		}
-		return a.paced(id, connection), nil
+		return a.limited(id, connection), nil
 	}
 }
 
@@ -173,7 +173,7 @@ func (a *Accounts) newTransport(id string, reach *reach) http.RoundTripper {
 			if err != nil {
 				return nil, err
 			}
-			return a.paced(id, connection), nil
+			return a.limited(id, connection), nil
 		},
 		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, VerifyConnection: func(state tls.ConnectionState) error {
 			a.showed(id)(state.PeerCertificates[0])

@@ -23,7 +23,7 @@ type State struct {
 const seenEvery = time.Minute
 
 // keep keeps what outlives a restart: when it answered last, and that its sign-in
-// lapsed, or is accepted again.
+// expired, or is accepted again.
 func (a *Accounts) keep(id string, before, after State) {
 	ctx := context.Background()
 	if after.kept != before.kept {
@@ -31,7 +31,7 @@ func (a *Accounts) keep(id string, before, after State) {
 			a.log.Error("could not keep when an account answered", "error", err)
 		}
 	}
-	if before.Name == after.Name || after.Name == Away || after.Name == Linked && before.Name == Away {
+	if before.Name == after.Name || after.Name == Unreachable || after.Name == Linked && before.Name == Unreachable {
 		return
 	}
 	row, err := a.db.AccountByID(ctx, id)
@@ -43,11 +43,11 @@ func (a *Accounts) keep(id string, before, after State) {
 		return
 	}
 	switch last := events[len(events)-1].What; {
-	case after.Name == Lapsed && last != records.Lapsed:
-		a.happened(ctx, row, records.Lapsed, after.Err.Error())
-		a.LapsedNow(row.Name, after.Err)
-	case after.Name == Linked && last == records.Lapsed:
-		a.happened(ctx, row, records.Mended, "its sign-in is accepted again")
+	case after.Name == SignInExpired && last != records.SignInExpired:
+		a.happened(ctx, row, records.SignInExpired, after.Err.Error())
+		a.SignInExpiredNow(row.Name, after.Err)
+	case after.Name == Linked && last == records.SignInExpired:
+		a.happened(ctx, row, records.Reauthorized, "its sign-in is accepted again")
 	}
 }
 
@@ -58,10 +58,10 @@ type StateName string
 const (
 	// Linked: it answers, or has not been asked yet.
 	Linked StateName = "linked"
-	// Away: it cannot be reached for now.
-	Away StateName = "away"
-	// Lapsed: it no longer accepts the sign-in.
-	Lapsed StateName = "lapsed"
+	// Unreachable: it cannot be reached for now.
+	Unreachable StateName = "unreachable"
+	// SignInExpired: it no longer accepts the sign-in.
+	SignInExpired StateName = "sign-in-expired"
 	// Suspended: a person took it out of use.
 	Suspended StateName = "suspended"
 )
@@ -70,21 +70,21 @@ const (
 func (a *Accounts) Noticed(name string, err error) {
 	row, missing := a.db.Account(context.Background(), name)
 	if missing == nil {
-		a.notice(row.ID, err)
+		a.observe(row.ID, err)
 	}
 }
 
-func (a *Accounts) notice(id string, err error) {
+func (a *Accounts) observe(id string, err error) {
 	a.mu.Lock()
 	before := a.states[id]
 	after := State{Name: Linked, Seen: before.Seen}
 	var unopened openError
 	kind := store.KindOf(err)
 	switch {
-	case kind == store.ErrLapsed:
-		after.Name, after.Err = Lapsed, err
+	case kind == store.ErrSignInExpired:
+		after.Name, after.Err = SignInExpired, err
 	case kind == store.ErrTryAgain, kind == store.ErrOutcomeUnknown, kind == store.ErrSlowDown, err != nil && kind == nil, errors.As(err, &unopened):
-		after.Name, after.Err = Away, err
+		after.Name, after.Err = Unreachable, err
 	default: // whatever it said, it answered
 		after.Seen = time.Now()
 	}
@@ -102,7 +102,7 @@ func (a *Accounts) notice(id string, err error) {
 }
 
 // openError marks an error as one of opening an account: whatever the reason, it
-// is away then, unless its sign-in lapsed.
+// is away then, unless its sign-in expired.
 type openError struct{ error }
 
 func (e openError) Unwrap() error { return e.error }
@@ -183,7 +183,7 @@ func (a *Accounts) settle(ctx context.Context, row records.Account, within time.
 		err = late
 	}
 	if !errors.Is(err, context.Canceled) {
-		a.notice(row.ID, err)
+		a.observe(row.ID, err)
 	}
 	return err
 }

@@ -23,23 +23,23 @@ import (
 	"deftheron/service/access"
 	"deftheron/service/accounts"
 	"deftheron/service/live"
-	"deftheron/service/notice"
+	"deftheron/service/notify"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 )
 
 // Server is what the API is made of.
 type Server struct {
-	Access   *access.Access
-	Accounts *accounts.Accounts
-	Tree     *tree.Tree
-	Recent   *tree.Recent
-	Runner   *runner.Runner
-	Metrics  http.Handler
-	Notices  *notice.Notices
-	Hub      *live.Hub
-	DB       *records.DB
-	Log      *slog.Logger
+	Access        *access.Access
+	Accounts      *accounts.Accounts
+	Tree          *tree.Tree
+	Recent        *tree.Recent
+	Runner        *runner.Runner
+	Metrics       http.Handler
+	Notifications *notify.Notifications
+	Hub           *live.Hub
+	DB            *records.DB
+	Log           *slog.Logger
 	// Console holds the built console, index.html at its top.
 	Console fs.FS
 	// Instance is the id of the data folder; it names the cookie.

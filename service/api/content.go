@@ -318,7 +318,7 @@ func (s *Server) writeContent(c *gin.Context) {
 	}
 	entry := entryOf(tree.Node{Address: located.Address, Entry: put.Entry})
 	c.Header("ETag", contract.EntityTag(put.Revision))
-	c.JSON(http.StatusCreated, contract.Uploaded{Entry: entry, Proof: put.Proof, Received: put.Received.Hex})
+	c.JSON(http.StatusCreated, contract.Uploaded{Entry: entry, Verification: put.Verification, Received: put.Received.Hex})
 }
 
 func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, err error) {

@@ -35,7 +35,7 @@ func document(api huma.API) {
 		Responses: map[string]*huma.Response{"200": {Description: "The report", Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
 	})
 	add(&huma.Operation{
-		OperationID: "certificate", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/certificate", Summary: "What the final pass of a migration has proven",
+		OperationID: "certificate", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/certificate", Summary: "What the final pass of a migration has verified",
 		Description: "As JSON, the head and each file stand on lines of their own, of which the digest is taken.",
 		Parameters: []*huma.Param{
 			text("id", "path", "The run's id.", true),
@@ -51,7 +51,7 @@ func document(api huma.API) {
 		Responses: answer("200", "The content", "application/octet-stream", bytes),
 	})
 	add(&huma.Operation{
-		OperationID: "write-content", Method: http.MethodPut, Path: contract.Root + "/content", Summary: "Write a file, and prove it",
+		OperationID: "write-content", Method: http.MethodPut, Path: contract.Root + "/content", Summary: "Write a file, and verify it",
 		Description: "Nothing may be there, unless If-Match names the ETag that may be replaced, or is *. Folders on the way are made.",
 		Parameters: []*huma.Param{
 			text("address", "query", "The file's address.", true), text("modified", "query", "The time to keep, where the account can (RFC 3339).", false),

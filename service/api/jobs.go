@@ -38,7 +38,7 @@ func (s *Server) listJobs(ctx context.Context, _ *none) (*body[contract.Jobs], e
 	return &body[contract.Jobs]{contract.Jobs{Jobs: jobs, Held: held}}, err
 }
 
-func (s *Server) createJob(ctx context.Context, in *body[contract.JobSpec]) (*body[contract.Job], error) {
+func (s *Server) createJob(ctx context.Context, in *body[contract.NewJob]) (*body[contract.Job], error) {
 	job, err := s.Runner.CreateJob(ctx, in.Body)
 	return &body[contract.Job]{job}, err
 }

@@ -13,7 +13,7 @@ import (
 	"deftheron/core/speed"
 	"deftheron/core/store"
 	"deftheron/service/accounts"
-	"deftheron/service/nearby"
+	"deftheron/service/discovery"
 	"deftheron/service/records"
 )
 
@@ -26,7 +26,7 @@ func (s *Server) registerLinks(api huma.API) {
 	add(api, http.MethodGet, "/accounts/{name}/behind", "list-account-behind", "The places behind the sign-in of an account", http.StatusOK, s.accountBehind)
 	add(api, http.MethodPost, "/accounts/{name}/behind", "link-behind", "Link another place behind the sign-in of an account", http.StatusCreated, s.linkBehind)
 	add(api, http.MethodPost, "/introductions", "introduce", "What a server shows of itself before anybody signs in", http.StatusOK, s.introduce)
-	add(api, http.MethodGet, "/nearby", "list-nearby", "Servers on the local network", http.StatusOK, s.listNearby)
+	add(api, http.MethodGet, "/discovered", "list-nearby", "Servers on the local network", http.StatusOK, s.discover)
 	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure how fast an account writes, reads and removes, in a scratch folder that is removed again", http.StatusCreated, s.measureSpeed)
 	add(api, http.MethodGet, "/accounts/{name}/speeds", "list-speeds", "The speed checks of an account, newest first", http.StatusOK, s.listSpeeds)
 }
@@ -181,17 +181,17 @@ func (s *Server) introduce(ctx context.Context, in *body[contract.Link]) (*body[
 	return &body[contract.Introduced]{contract.Introduced(introduced)}, err
 }
 
-type nearbyInput struct {
+type discoverInput struct {
 	Seconds float64 `query:"seconds" default:"3" minimum:"0.1" maximum:"15" doc:"For how long to look."`
 }
 
-func (s *Server) listNearby(ctx context.Context, in *nearbyInput) (*body[[]contract.NearbyServer], error) {
-	found, err := nearby.Find(ctx, time.Duration(in.Seconds*float64(time.Second)))
-	shown := []contract.NearbyServer{}
+func (s *Server) discover(ctx context.Context, in *discoverInput) (*body[[]contract.DiscoveredServer], error) {
+	found, err := discovery.Find(ctx, time.Duration(in.Seconds*float64(time.Second)))
+	shown := []contract.DiscoveredServer{}
 	for _, server := range found {
-		shown = append(shown, contract.NearbyServer(server))
+		shown = append(shown, contract.DiscoveredServer(server))
 	}
-	return &body[[]contract.NearbyServer]{shown}, err
+	return &body[[]contract.DiscoveredServer]{shown}, err
 }
 
 type speedInput struct {

@@ -21,7 +21,7 @@ func (s *Server) listSessions(ctx context.Context, _ *none) (*body[[]contract.Se
 	sessions := []contract.Session{}
 	for _, one := range kept {
 		sessions = append(sessions, contract.Session{
-			ID: one.ID, Begun: one.CreatedAt, Seen: one.SeenAt, Ends: one.ExpiresAt, From: one.From, Client: one.Client, Current: one.ID == person(ctx).TokenID,
+			ID: one.ID, Started: one.CreatedAt, Seen: one.SeenAt, Ends: one.ExpiresAt, From: one.From, Client: one.Client, Current: one.ID == person(ctx).TokenID,
 		})
 	}
 	return &body[[]contract.Session]{sessions}, err

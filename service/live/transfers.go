@@ -68,7 +68,7 @@ func (t *Transfers) Now(now time.Time) (shown []contract.Transfer, rate float64)
 	slices.SortFunc(all, func(a, b *Transfer) int { return cmp.Or(a.begun.Compare(b.begun), cmp.Compare(a.shown.ID, b.shown.ID)) })
 	shown = []contract.Transfer{}
 	for _, one := range all {
-		one.shown.Moved = one.moved.Load()
+		one.shown.Transferred = one.moved.Load()
 		shown = append(shown, one.shown)
 	}
 	if seconds := now.Sub(t.at).Seconds(); seconds >= 0.2 {

@@ -46,8 +46,8 @@ func TestAccountCache(t *testing.T) {
 			_, err := db.SwapSecret(ctx, "desk", []byte("first"), []byte("second"))
 			return err
 		}, func(a records.Account) bool { return string(a.Secret) == "second" }},
-		{"MendAccount", func(ctx context.Context) error {
-			return db.MendAccount(ctx, "desk", []byte("third"), "owner", "origin")
+		{"ReauthorizeAccount", func(ctx context.Context) error {
+			return db.ReauthorizeAccount(ctx, "desk", []byte("third"), "owner", "origin")
 		}, func(a records.Account) bool { return string(a.Secret) == "third" && a.Owner == "owner" }},
 		{"SaveAccount", func(ctx context.Context) error {
 			return db.SaveAccount(ctx, records.Account{ID: "desk", Suspended: true, SignedIn: "keeper"}, "suspended", "signed_in")
@@ -61,7 +61,7 @@ func TestAccountCache(t *testing.T) {
 	} {
 		before := read("desk")
 		if c.holds(before) {
-			t.Errorf("%s: would prove nothing: %+v", c.what, before)
+			t.Errorf("%s: would verify nothing: %+v", c.what, before)
 		}
 		if err := c.write(ctx); err != nil {
 			t.Fatalf("%s: %v", c.what, err)

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Certificate is what a final pass of a migration has proven. Head is JSON, without
+// Certificate is what a final pass of a migration has verified. Head is JSON, without
 // the digest.
 type Certificate struct {
 	Run    int64 `gorm:"primaryKey"`
@@ -19,22 +19,22 @@ type Certificate struct {
 
 // CertifiedFile is a file of a certificate.
 type CertifiedFile struct {
-	Folder  string // its folder's address at the source
-	Address string // at the source
-	Target  string
-	Size    int64
-	Proof   string
-	Digest  string // BLAKE3
-	Cause   string
-	By      string // the run that brought it
+	Folder       string // its folder's address at the source
+	Address      string // at the source
+	Target       string
+	Size         int64
+	Verification string
+	Digest       string // BLAKE3
+	Cause        string
+	By           string // the run that brought it
 }
 
 // CertifiedFolder is how much a folder of a source holds by itself.
 type CertifiedFolder struct {
-	Folder string
-	Files  int64
-	Bytes  int64
-	Proven int64
+	Folder   string
+	Files    int64
+	Bytes    int64
+	Verified int64
 }
 
 var certificateSchema = []string{
@@ -63,9 +63,9 @@ func (db *DB) ForgetCertificate(ctx context.Context, run int64) error {
 // AddCertified adds files to a certificate that is being made; the first has the
 // number from.
 func (db *DB) AddCertified(ctx context.Context, run, from int64, files []CertifiedFile) error {
-	return db.each(ctx, "INSERT INTO certificate_files (run, seq, folder, address, target, size, proof, cause, by, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", len(files), func(i int) []any {
+	return db.each(ctx, "INSERT INTO certificate_files (run, seq, folder, address, target, size, verification, cause, by, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", len(files), func(i int) []any {
 		f := &files[i]
-		return []any{run, from + int64(i), f.Folder, f.Address, f.Target, f.Size, f.Proof, f.Cause, f.By, f.Digest}
+		return []any{run, from + int64(i), f.Folder, f.Address, f.Target, f.Size, f.Verification, f.Cause, f.By, f.Digest}
 	})
 }
 
@@ -80,14 +80,14 @@ func (db *DB) Certificate(ctx context.Context, run int64) (certificate Certifica
 	return certificate, found(err)
 }
 
-// Certified yields the files of a certificate in order. unproven yields those alone
-// that are not proven.
-func (db *DB) Certified(ctx context.Context, run int64, unproven bool) iter.Seq2[CertifiedFile, error] {
+// Certified yields the files of a certificate in order. unverified yields those alone
+// that are not verified.
+func (db *DB) Certified(ctx context.Context, run int64, unverified bool) iter.Seq2[CertifiedFile, error] {
 	return func(yield func(CertifiedFile, error) bool) {
 		const page = 2000
 		where := ""
-		if unproven {
-			where = " AND proof = ''"
+		if unverified {
+			where = " AND verification = ''"
 		}
 		for after := int64(-1); ; {
 			var files []struct {
@@ -115,7 +115,7 @@ func (db *DB) Certified(ctx context.Context, run int64, unproven bool) iter.Seq2
 // CertifiedFolders yields the folders of a certificate by their addresses.
 func (db *DB) CertifiedFolders(ctx context.Context, run int64) iter.Seq2[CertifiedFolder, error] {
 	return func(yield func(CertifiedFolder, error) bool) {
-		rows, err := db.readPool.QueryContext(ctx, `SELECT folder, count(*), sum(max(size, 0)), sum(proof <> '')
+		rows, err := db.readPool.QueryContext(ctx, `SELECT folder, count(*), sum(max(size, 0)), sum(verification <> '')
 			FROM certificate_files WHERE run = ? GROUP BY folder ORDER BY folder`, run)
 		if err != nil {
 			yield(CertifiedFolder{}, err)
@@ -124,7 +124,7 @@ func (db *DB) CertifiedFolders(ctx context.Context, run int64) iter.Seq2[Certifi
 		defer rows.Close()
 		for rows.Next() {
 			var one CertifiedFolder
-			if err := rows.Scan(&one.Folder, &one.Files, &one.Bytes, &one.Proven); !yield(one, err) || err != nil {
+			if err := rows.Scan(&one.Folder, &one.Files, &one.Bytes, &one.Verified); !yield(one, err) || err != nil {
 				return
 			}
 		}

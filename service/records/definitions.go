@@ -55,8 +55,8 @@ func (db *DB) RemoveRegistration(ctx context.Context, provider string) error {
 	return db.write.WithContext(ctx).Where("provider = ?", provider).Delete(&Registration{}).Error
 }
 
-// MendAccount replaces the sealed secret of an account, and keeps its owner.
-func (db *DB) MendAccount(ctx context.Context, id string, secret []byte, owner, origin string) error {
+// ReauthorizeAccount replaces the sealed secret of an account, and keeps its owner.
+func (db *DB) ReauthorizeAccount(ctx context.Context, id string, secret []byte, owner, origin string) error {
 	defer db.accounts.clear()
 	return db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = ?, owner = ?, origin = ? WHERE id = ?", secret, owner, origin, id).Error
 }

@@ -15,7 +15,7 @@ type LinkEvent struct {
 	Account string
 	Name    string // that the account had
 	At      time.Time
-	What    string // linked, changed, renamed, suspended, resumed, lapsed, mended, ended
+	What    string // linked, changed, renamed, suspended, resumed, expired, mended, ended
 	By      string // who did it, in words
 	Why     string
 	// Settings as they were from then on, never with a secret.
@@ -40,15 +40,15 @@ func (a Account) Settings() LinkSettings {
 
 // The events of a link.
 const (
-	Linked      = "linked"
-	LinkChanged = "changed"
-	LinkRenamed = "renamed"
-	Suspended   = "suspended"
-	Resumed     = "resumed"
-	Lapsed      = "lapsed"
-	Mended      = "mended"
-	LinkRefused = "refused" // a change that was not made
-	LinkEnded   = "ended"
+	Linked        = "linked"
+	LinkChanged   = "changed"
+	LinkRenamed   = "renamed"
+	Suspended     = "suspended"
+	Resumed       = "resumed"
+	SignInExpired = "sign-in-expired"
+	Reauthorized  = "reauthorized"
+	LinkRefused   = "refused" // a change that was not made
+	Unlinked      = "unlinked"
 )
 
 // AddLinkEvent keeps an event.
@@ -69,7 +69,7 @@ func (db *DB) LinkEvents(ctx context.Context, account string) (events []LinkEven
 // EndedAt returns the id of the link that led to a marked place and ended last;
 // ErrNotFound where there was none, or it is linked again.
 func (db *DB) EndedAt(ctx context.Context, mark string) (id string, err error) {
-	err = db.readPool.QueryRowContext(ctx, `SELECT account FROM link_events WHERE mark = ? AND mark <> '' AND what = 'ended'
+	err = db.readPool.QueryRowContext(ctx, `SELECT account FROM link_events WHERE mark = ? AND mark <> '' AND what = 'unlinked'
 		AND account NOT IN (SELECT id FROM accounts) ORDER BY seq DESC LIMIT 1`, mark).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNotFound
@@ -81,8 +81,8 @@ func (db *DB) EndedAt(ctx context.Context, mark string) (id string, err error) {
 // moment.
 func (db *DB) ForgetEnded(ctx context.Context, before time.Time) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		const scopes = `(SELECT number FROM scopes WHERE EXISTS (SELECT 1 FROM link_events INDEXED BY link_events_ended
-			WHERE what = 'ended' AND at < ? AND instr(scopes.name, account) AND account NOT IN (SELECT id FROM accounts)))`
+		const scopes = `(SELECT number FROM scopes WHERE EXISTS (SELECT 1 FROM link_events INDEXED BY link_events_unlinked
+			WHERE what = 'unlinked' AND at < ? AND instr(scopes.name, account) AND account NOT IN (SELECT id FROM accounts)))`
 		for _, statement := range []string{"DELETE FROM pairs WHERE scope IN " + scopes, "DELETE FROM scopes WHERE number IN " + scopes} {
 			if _, err := tx.ExecContext(ctx, statement, before); err != nil {
 				return err

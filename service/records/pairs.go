@@ -79,7 +79,7 @@ func forgetIn(ctx context.Context, tx *sql.Tx, scopes []int64, endings []transfe
 	return known.save(ctx, tx)
 }
 
-const pairColumns = `source_revision, source_size, source_time, target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark, digest`
+const pairColumns = `source_revision, source_size, source_time, target_revision, target_size, target_time, kept, run, target_key, mark, verification, target_mark, digest`
 
 // savePairs adds pairs, or writes over those of their keys, and counts the new ones.
 func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPair) error {
@@ -93,7 +93,7 @@ func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPa
 		pair, scope := one.pair, scopes[one.route]
 		args := []any{
 			pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified), pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified),
-			pair.Kept, pair.Run, orNull(pair.To), pair.Mark, pair.Proof, pair.TargetMark, pair.Digest, scope, []byte(pair.Key),
+			pair.Kept, pair.Run, orNull(pair.To), pair.Mark, pair.Verification, pair.TargetMark, pair.Digest, scope, []byte(pair.Key),
 		}
 		result, err := add.ExecContext(ctx, args...)
 		if err != nil {
@@ -135,10 +135,10 @@ func (db *DB) Find(ctx context.Context, scope, mark string, back bool) (*plan.Or
 	var origin plan.Origin
 	// The indexes are named: without statistics the planner takes the primary key,
 	// of which the scope alone is given, and reads all pairs of it.
-	query := `SELECT coalesce(target_key, key), target_revision, proof FROM pairs INDEXED BY pairs_mark
+	query := `SELECT coalesce(target_key, key), target_revision, verification FROM pairs INDEXED BY pairs_mark
 		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND mark = ? AND mark <> '' AND kept = 0 LIMIT 1`
 	if back {
-		query = `SELECT key, source_revision, proof FROM pairs INDEXED BY pairs_target_mark
+		query = `SELECT key, source_revision, verification FROM pairs INDEXED BY pairs_target_mark
 		WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND target_mark = ? AND target_mark <> '' AND kept = 0 LIMIT 1`
 	}
 	err := db.readPool.QueryRowContext(ctx, query, scope, mark).Scan((*keyBytes)(&origin.Key), &origin.Revision, &origin.Hash)
@@ -264,7 +264,7 @@ func (db *DB) DistrustPairs(ctx context.Context, scope string) error {
 		}
 		nothing := compare.Nothing
 		_, err := tx.ExecContext(ctx, `UPDATE pairs SET source_revision = ?, source_size = ?, source_time = 0, target_revision = ?, target_size = ?,
-			target_time = 0, run = '', mark = '', target_mark = '', proof = '', digest = '' WHERE `+in, nothing.Revision, nothing.Size, nothing.Revision, nothing.Size, scope)
+			target_time = 0, run = '', mark = '', target_mark = '', verification = '', digest = '' WHERE `+in, nothing.Revision, nothing.Size, nothing.Revision, nothing.Size, scope)
 		if err != nil {
 			return err
 		}
@@ -284,7 +284,7 @@ func (db *DB) Known(ctx context.Context, scope string) (files int64, err error) 
 
 func (db *DB) pairs(ctx context.Context, from string, args ...any) ([]compare.Pair, error) {
 	rows, err := db.readPool.QueryContext(ctx, `SELECT key, source_revision, source_size, source_time,
-		target_revision, target_size, target_time, kept, run, target_key, mark, proof, target_mark, digest FROM `+from, args...)
+		target_revision, target_size, target_time, kept, run, target_key, mark, verification, target_mark, digest FROM `+from, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -294,7 +294,7 @@ func (db *DB) pairs(ctx context.Context, from string, args ...any) ([]compare.Pa
 		var pair compare.Pair
 		err := rows.Scan((*keyBytes)(&pair.Key), &pair.Source.Revision, &pair.Source.Size, scannedTime{&pair.Source.Modified},
 			&pair.Target.Revision, &pair.Target.Size, scannedTime{&pair.Target.Modified}, &pair.Kept, &pair.Run,
-			(*keyBytes)(&pair.To), &pair.Mark, &pair.Proof, &pair.TargetMark, &pair.Digest)
+			(*keyBytes)(&pair.To), &pair.Mark, &pair.Verification, &pair.TargetMark, &pair.Digest)
 		if err != nil {
 			return nil, err
 		}

@@ -153,7 +153,7 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 	if err != nil {
 		return err
 	}
-	return db.each(ctx, `INSERT INTO items (run, writes, `+itemColumns+`, proof, name, moved, attempts, ended)
+	return db.each(ctx, `INSERT INTO items (run, writes, `+itemColumns+`, verification, name, moved, attempts, ended)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', 0, 0, ?)`, len(items), func(i int) []any {
 		item := &items[i]
 		ended := int64(0)
@@ -305,13 +305,13 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 		if err != nil {
 			return err
 		}
-		err = eachIn(ctx, tx, `UPDATE items SET state = ?, cause = ?, why = ?, proof = ?, name = ?, moved = ?, attempts = ?, ended = ?
+		err = eachIn(ctx, tx, `UPDATE items SET state = ?, cause = ?, why = ?, verification = ?, name = ?, moved = ?, attempts = ?, ended = ?
 			WHERE run = ? AND seq = ?`, len(endings), func(i int) []any {
 			e := &endings[i]
 			if e.Seq == 0 || e.Drop {
 				return nil
 			}
-			return []any{string(e.State), string(e.Cause), e.Why, e.Proof, e.Name, e.Moved, e.Attempts, nanoseconds(e.Ended), number, e.Seq}
+			return []any{string(e.State), string(e.Cause), e.Why, e.Verification, e.Name, e.Moved, e.Attempts, nanoseconds(e.Ended), number, e.Seq}
 		})
 		if err != nil {
 			return err

@@ -78,7 +78,7 @@ func TestQueue(t *testing.T) {
 		t.Errorf("claimed of those that write over something: %+v, %v", writes, err)
 	}
 	pair := compare.Pair{Key: "b", Source: compare.Remembered{Revision: "s"}, Target: compare.Remembered{Revision: "t", Size: 10, Modified: time.Unix(2, 0)}, Run: "run1"}
-	ended := transfer.Ending{Seq: 1, State: transfer.Done, Proof: "crc64nvme=1", Moved: 10, Attempts: 1, Ended: time.Now(), Pair: &pair}
+	ended := transfer.Ending{Seq: 1, State: transfer.Done, Verification: "crc64nvme=1", Moved: 10, Attempts: 1, Ended: time.Now(), Pair: &pair}
 	only := compare.Pair{Key: "only", Run: "run1", Kept: true}
 	if err := db.Finish(ctx, "run1", []string{"scope"}, []transfer.Ending{ended, {Pair: &only}}); err != nil {
 		t.Fatal(err)
@@ -215,7 +215,7 @@ func TestUnlinkingKeepsPairs(t *testing.T) {
 	if err := db.RemoveAccount(ctx, records.Account{ID: "id-one"}); err != nil {
 		t.Fatal(err)
 	}
-	ended := records.LinkEvent{Account: "id-one", Name: "one", At: time.Now(), What: records.LinkEnded, Mark: "mark of one"}
+	ended := records.LinkEvent{Account: "id-one", Name: "one", At: time.Now(), What: records.Unlinked, Mark: "mark of one"}
 	if err := db.AddLinkEvent(ctx, &ended); err != nil {
 		t.Fatal(err)
 	}
@@ -312,7 +312,7 @@ func TestKnownIsKept(t *testing.T) {
 			if random.IntN(3) == 0 {
 				ending.Forget = []store.Key{key}
 			} else {
-				ending.Pair = &compare.Pair{Key: key, Kept: random.IntN(4) == 0, Proof: fmt.Sprint("hash ", random.IntN(5))}
+				ending.Pair = &compare.Pair{Key: key, Kept: random.IntN(4) == 0, Verification: fmt.Sprint("hash ", random.IntN(5))}
 			}
 			endings = append(endings, ending)
 		}

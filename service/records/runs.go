@@ -52,8 +52,8 @@ type Run struct {
 	Places []Place `gorm:"serializer:json"`
 	// StartedBy is what had the run begin, in words.
 	StartedBy string
-	// Released says that a person has let it go, whatever its brake says.
-	Released bool
+	// Approved says that a person has let it go, whatever its safety says.
+	Approved bool
 	State    string
 	Cause    string
 	Why      string
@@ -152,7 +152,7 @@ type Item struct {
 // Items returns a page of a run's items, in order, after a seq. state, where
 // not empty, chooses among them.
 func (db *DB) Items(ctx context.Context, run int64, state string, after int64, most int) ([]Item, error) {
-	const columns = "SELECT " + itemColumns + ", proof, name, moved, attempts, ended FROM items"
+	const columns = "SELECT " + itemColumns + ", verification, name, moved, attempts, ended FROM items"
 	query := columns + " WHERE run = ? AND seq > ? AND NOT (" + halves + ")"
 	args := []any{run, after}
 	switch state {
@@ -180,7 +180,7 @@ func (db *DB) Items(ctx context.Context, run int64, state string, after int64, m
 	for rows.Next() {
 		var item Item
 		var ended int64
-		fields := append(scanItem(&item.Item), &item.Ending.Proof, &item.Ending.Name, &item.Ending.Moved, &item.Ending.Attempts, &ended)
+		fields := append(scanItem(&item.Item), &item.Ending.Verification, &item.Ending.Name, &item.Ending.Moved, &item.Ending.Attempts, &ended)
 		if err := rows.Scan(fields...); err != nil {
 			return nil, err
 		}

@@ -143,7 +143,7 @@ func (db *DB) ThinSamples(ctx context.Context, before time.Time) error {
 			{"DELETE FROM space_samples WHERE account = ? AND at < ? AND strftime('%H', at) <> '12'", []any{row.ID, before}},
 			{"DELETE FROM space_samples WHERE account = ? AND at < ?", []any{row.ID, before.AddDate(-2, 0, 0)}},
 			{"DELETE FROM speeds WHERE account = ? AND seq <= (SELECT seq FROM speeds WHERE account = ? ORDER BY seq DESC LIMIT 1 OFFSET 100)", []any{row.ID, row.ID}},
-			{"DELETE FROM link_events WHERE account = ? AND what IN ('changed', 'refused', 'lapsed', 'suspended', 'resumed') AND seq <= (SELECT seq FROM link_events WHERE account = ? ORDER BY seq DESC LIMIT 1 OFFSET 1000)", []any{row.ID, row.ID}},
+			{"DELETE FROM link_events WHERE account = ? AND what IN ('changed', 'refused', 'sign-in-expired', 'suspended', 'resumed') AND seq <= (SELECT seq FROM link_events WHERE account = ? ORDER BY seq DESC LIMIT 1 OFFSET 1000)", []any{row.ID, row.ID}},
 		} {
 			if err := db.write.WithContext(ctx).Exec(one.statement, one.args...).Error; err != nil {
 				return err

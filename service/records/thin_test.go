@@ -31,7 +31,7 @@ func year(t *testing.T, db *records.DB, run string, days, each int, now time.Tim
 				Seq: seq, Key: store.Key(fmt.Sprintf("Surveys 2026/river %d/gauge %05d.csv", i%7, i)), Kind: store.KindFile, Action: action, Size: 1000, State: transfer.Waiting,
 				SourceID: "01HZX8J5K2N7Q9R3T6V8W0Y1Z", Mark: "inode 5xvqb.dn62yaybr6zh",
 			})
-			ending := transfer.Ending{Seq: seq, State: transfer.Done, Proof: "crc64nvme=0123456789abcdef (told by the target)", Moved: 1000, Attempts: 1, Ended: at}
+			ending := transfer.Ending{Seq: seq, State: transfer.Done, Verification: "crc64nvme=0123456789abcdef (told by the target)", Moved: 1000, Attempts: 1, Ended: at}
 			switch {
 			case i%100 == 50:
 				ending.State, ending.Cause, ending.Why, ending.Moved = transfer.Failed, plan.CauseNoSpace, "there is no room", 0

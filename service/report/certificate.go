@@ -23,7 +23,7 @@ import (
 // Certificates is where a certificate is read from.
 type Certificates interface {
 	Certificate(ctx context.Context, id string) (contract.Certificate, error)
-	CertifiedFiles(ctx context.Context, id string, unproven bool) iter.Seq2[contract.CertifiedFile, error]
+	CertifiedFiles(ctx context.Context, id string, unverified bool) iter.Seq2[contract.CertifiedFile, error]
 	CertifiedFolders(ctx context.Context, id string) iter.Seq2[contract.CertifiedFolder, error]
 }
 
@@ -81,14 +81,14 @@ func certificateJSON(ctx context.Context, w io.Writer, source Certificates, made
 
 func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made contract.Certificate) error {
 	table := csv.NewWriter(w)
-	if err := table.Write([]string{"address", "target", "bytes", "proof", "blake3", "cause", "brought by"}); err != nil {
+	if err := table.Write([]string{"address", "target", "bytes", "verification", "blake3", "cause", "brought by"}); err != nil {
 		return err
 	}
 	for one, err := range source.CertifiedFiles(ctx, made.Run, false) {
 		if err != nil {
 			return err
 		}
-		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), strconv.FormatInt(one.Bytes, 10), one.Proof, strings.TrimPrefix(one.Digest, "blake3="), one.Cause, one.Run}); err != nil {
+		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), strconv.FormatInt(one.Bytes, 10), one.Verification, strings.TrimPrefix(one.Digest, "blake3="), one.Cause, one.Run}); err != nil {
 			return err
 		}
 	}
@@ -100,7 +100,7 @@ func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made 
 var certificatePage string
 
 var certificateTemplate = template.Must(template.New("certificate").Funcs(template.FuncMap{
-	"bytes": Bytes, "count": Count, "utc": utc, "style": styleSheet, "files": files, "plural": plural, "step": stepWords, "kind": kindWords, "rules": rulesOf,
+	"bytes": Bytes, "count": Count, "utc": utc, "style": styleSheet, "files": files, "plural": plural, "step": stepWords, "kind": kindWords, "rules": Rules,
 }).Parse(certificatePage))
 
 // certificateData is what the page is made of; folders and files are streamed into it.
@@ -116,8 +116,8 @@ func (d *certificateData) FolderList() iter.Seq[contract.CertifiedFolder] {
 	return values(d, d.source.CertifiedFolders(d.ctx, d.Run))
 }
 
-// UnprovenList yields the files that are not proven.
-func (d *certificateData) UnprovenList() iter.Seq[contract.CertifiedFile] {
+// UnverifiedList yields the files that are not verified.
+func (d *certificateData) UnverifiedList() iter.Seq[contract.CertifiedFile] {
 	return values(d, d.source.CertifiedFiles(d.ctx, d.Run, true))
 }
 
@@ -171,14 +171,10 @@ func stepWords(step string) string {
 
 func kindWords(kind string) string {
 	switch kind {
-	case plan.ProvenBySize:
+	case plan.VerifiedBySize:
 		return "the size alone, as asked"
 	case "crc64nvme":
 		return "CRC-64/NVME"
 	}
 	return strings.ToUpper(kind)
-}
-
-func rulesOf(rules contract.Rules) string {
-	return Rules(contract.Run{Rules: rules, Clash: rules.Clash})
 }

@@ -79,7 +79,7 @@ func Write(ctx context.Context, w io.Writer, source Source, id string, format Fo
 
 func writeCSV(ctx context.Context, w io.Writer, source Source, id string) error {
 	table := csv.NewWriter(w)
-	if err := table.Write([]string{"address", "target", "kind", "bytes", "state", "cause", "meaning", "remedy", "error", "proof", "attempts", "ended"}); err != nil {
+	if err := table.Write([]string{"address", "target", "kind", "bytes", "state", "cause", "meaning", "remedy", "error", "verification", "attempts", "ended"}); err != nil {
 		return err
 	}
 	err := source.Each(ctx, id, "", func(item contract.Item) error {
@@ -89,7 +89,7 @@ func writeCSV(ctx context.Context, w io.Writer, source Source, id string) error 
 		}
 		return table.Write([]string{
 			plainCell(item.Address), plainCell(item.Target), item.Kind, strconv.FormatInt(item.Size, 10), item.State, item.Cause,
-			item.Meaning, item.Remedy, plainCell(item.Why), item.Proof, strconv.Itoa(item.Attempts), ended,
+			item.Meaning, item.Remedy, plainCell(item.Why), item.Verification, strconv.Itoa(item.Attempts), ended,
 		})
 	})
 	table.Flush()
@@ -227,22 +227,22 @@ func When(at *time.Time) string {
 func StateWord(run contract.Run) string {
 	switch {
 	case run.Clears && run.State == "done":
-		return "Everything that was to be moved is at the target, proven, and removed at the source."
+		return "Everything that was to be moved is at the target, verified, and removed at the source."
 	case run.Cause == string(plan.CauseStays):
 		if run.Step == job.Clear {
-			return "What was proven to be at the target was removed at the source; not everything could be. " + run.Why + "."
+			return "What was verified to be at the target was removed at the source; not everything could be. " + run.Why + "."
 		}
-		return "Everything is at the target, and proven; not all of it could be removed at the source. " + run.Why + "."
+		return "Everything is at the target, and verified; not all of it could be removed at the source. " + run.Why + "."
 	}
 	switch {
 	case run.Step == job.Clear && run.State == "done":
-		return "What was proven to be at the target is removed at the source, and nothing else."
-	case run.Step == job.Fetch && run.State == "done":
-		return "What had been moved away is back where it was, and proven; it is at the other side too."
+		return "What was verified to be at the target is removed at the source, and nothing else."
+	case run.Step == job.BringBack && run.State == "done":
+		return "What had been moved away is back where it was, and verified; it is at the other side too."
 	}
 	switch run.State {
 	case "done":
-		return "Everything that was to be copied is at the target, and proven."
+		return "Everything that was to be copied is at the target, and verified."
 	case "partial":
 		return "Some items failed. What is listed below is not at the target."
 	case "failed":
@@ -265,39 +265,38 @@ func took(run contract.Run) string {
 }
 
 func rate(run contract.Run) string {
-	if run.Started == nil || run.Ended == nil || run.Bytes.Moved == 0 {
+	if run.Started == nil || run.Ended == nil || run.Bytes.Transferred == 0 {
 		return "—"
 	}
 	seconds := max(run.Ended.Sub(*run.Started).Seconds(), 0.001)
-	return Bytes(int64(float64(run.Bytes.Moved)/seconds)) + "/s"
+	return Bytes(int64(float64(run.Bytes.Transferred)/seconds)) + "/s"
 }
 
 // Rules says in sentences by which rules a run went.
-func Rules(run contract.Run) string {
-	r := run.Rules
-	sentences := []string{"On a clash: " + run.Clash}
+func Rules(r contract.Rules) string {
+	sentences := []string{"Conflicts: " + r.Conflict}
 	say := func(what, value string) {
 		if value != "" {
 			sentences = append(sentences, what+": "+value)
 		}
 	}
-	say("Left out", strings.Join(r.LeaveOut, ", "))
-	say("Only", strings.Join(r.Only, ", "))
-	say("Only files of the types", strings.Join(r.Types, ", "))
-	say("Only files smaller than", r.SmallerThan)
-	say("Only files larger than", r.LargerThan)
-	say("Only files newer than", r.NewerThan)
-	say("Only files older than", r.OlderThan)
-	if r.OnlyChanged {
-		say("Only", "what has changed since an earlier run brought it")
+	say("Excluded", strings.Join(r.Exclude, ", "))
+	say("Included", strings.Join(r.Include.Patterns, ", "))
+	say("Types", strings.Join(r.Include.Types, ", "))
+	say("Smaller than", r.Include.SmallerThan)
+	say("Larger than", r.Include.LargerThan)
+	say("Newer than", r.Include.NewerThan)
+	say("Older than", r.Include.OlderThan)
+	if r.Include.Changed {
+		say("Included", "files changed since an earlier run transferred them")
 	}
-	say("Names made by the template", r.As)
+	say("Template for names", r.As)
 	if r.Names == "refuse" {
-		say("Names that the target cannot hold", "refused")
+		say("Names that the target does not allow", "refused")
 	}
 	if r.Identical != "" {
 		say("Identical files of the sources", r.Identical)
 	}
-	say("Proof", r.Proof)
+	say("Verification", r.Verification)
 	return strings.Join(sentences, ". ") + "."
 }

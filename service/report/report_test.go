@@ -18,15 +18,15 @@ type source struct{}
 func (source) Run(context.Context, string) (contract.Run, error) {
 	began, ended := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2026, 1, 1, 0, 0, 10, 0, time.UTC)
 	return contract.Run{
-		ID: "r1", State: "partial", Why: "1 items failed", Clash: "keep-both", Started: &began, Ended: &ended,
+		ID: "r1", State: "partial", Why: "1 items failed", Settings: contract.Settings{Rules: contract.Rules{Conflict: "keep-both"}}, Started: &began, Ended: &ended,
 		Routes: []contract.Route{{From: "/desk/<b>", To: "/archive/<b>"}},
-		Items:  contract.ItemCounts{Done: 2, Failed: 1}, Bytes: contract.ByteCounts{Moved: 10 << 20, Total: 10 << 20},
+		Items:  contract.ItemCounts{Done: 2, Failed: 1}, Bytes: contract.ByteCounts{Transferred: 10 << 20, Total: 10 << 20},
 	}, nil
 }
 
 func (source) Causes(context.Context, string) ([]contract.CauseCount, error) {
 	return []contract.CauseCount{
-		{State: "done", Items: 1}, {State: "done", Cause: "clash-kept-both", Meaning: "Both changed.", Remedy: "Compare.", Items: 1},
+		{State: "done", Cause: "conflict-kept-both", Meaning: "Both changed.", Remedy: "Compare.", Items: 1},
 		{State: "failed", Cause: "no-space", Meaning: "Full.", Remedy: "Free space.", Items: 1},
 	}, nil
 }
@@ -34,8 +34,8 @@ func (source) Causes(context.Context, string) ([]contract.CauseCount, error) {
 func (source) Each(_ context.Context, _, state string, do func(contract.Item) error) error {
 	for _, item := range []contract.Item{
 		{Address: "/desk/<script>alert(1)</script>", State: "failed", Cause: "no-space", Why: "=HYPERLINK(1)", Remedy: "Free space."},
-		{Address: "/desk/a, \"b\"", State: "done", Proof: "crc64nvme=00 (told by the target)"},
-		{Address: "/desk/both", Target: "/archive/both (from desk)", State: "done", Cause: "clash-kept-both"},
+		{Address: "/desk/a, \"b\"", State: "done", Verification: "crc64nvme=00 (told by the target)"},
+		{Address: "/desk/both", Target: "/archive/both (from desk)", State: "done", Cause: "conflict-kept-both"},
 	} {
 		if state == "" || item.State == state {
 			if err := do(item); err != nil {

@@ -5,7 +5,7 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"deftheron/core/pace"
+	"deftheron/core/bandwidth"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -15,11 +15,11 @@ import (
 // active is a run that has not ended. What changes of it is owned by one goroutine:
 // everybody else asks for it, and has it changed, by do.
 type active struct {
-	id     string
-	cancel context.CancelCauseFunc
-	pace   pace.Limiter
-	share  *store.Share
-	ended  chan struct{}
+	id        string
+	cancel    context.CancelCauseFunc
+	bandwidth bandwidth.Limiter
+	share     *store.Share
+	ended     chan struct{}
 	// stop is closed when a run that goes on for good is to end.
 	stop     chan struct{}
 	stopOnce sync.Once
@@ -51,7 +51,7 @@ func newActive(row records.Run, cancel context.CancelCauseFunc, end <-chan struc
 		id: row.ID, cancel: cancel, ended: make(chan struct{}), stop: make(chan struct{}), share: store.NewShare(row.Rules.Priority.Weight()),
 		mail: make(chan func(*runState)), over: make(chan struct{}),
 	}
-	a.pace.Set(row.Rules.Pace)
+	a.bandwidth.Set(row.Rules.Bandwidth)
 	go a.own(runState{row: row}, end)
 	return a
 }

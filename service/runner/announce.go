@@ -146,10 +146,7 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 func (r *Runner) TryArrival(ctx context.Context, name string, trying contract.TryingArrival) (contract.TriedArrival, error) {
 	var spec job.Spec
 	if trying.Job != nil {
-		var err error
-		if spec, err = specOf(*trying.Job); err != nil {
-			return contract.TriedArrival{}, &InputError{err}
-		}
+		spec = *trying.Job
 	} else {
 		row, err := r.kept(ctx, name)
 		if err != nil {

@@ -22,17 +22,17 @@ import (
 )
 
 // certify makes the certificate of a final pass that has come to its end, and returns
-// how that ended: with less than all proven, it is partial.
+// how that ended: with less than all verified, it is partial.
 func (r *Runner) certify(ctx context.Context, row records.Run, routes []transfer.Route, result transfer.Result) transfer.Result {
 	if result.State != records.Done && result.State != records.Partial {
 		return result
 	}
 	made, err := r.makeCertificate(ctx, row, routes)
 	if err != nil || ctx.Err() != nil {
-		return brokenOff(ctx, err, "it was cancelled by a person, before what is proven was certified", "what is at the target could not be certified: ")
+		return brokenOff(ctx, err, "it was cancelled by a person, before what is verified was certified", "what is at the target could not be certified: ")
 	}
-	if result.State == records.Done && made.Unproven.Items > 0 {
-		result = transfer.Result{State: records.Partial, Cause: plan.CauseNotProven, Why: some(made.Unproven.Items, "file") + " at the source could not be proven to be at the target; the certificate tells which and why"}
+	if result.State == records.Done && made.Unverified.Items > 0 {
+		result = transfer.Result{State: records.Partial, Cause: plan.CauseUnverified, Why: some(made.Unverified.Items, "file") + " at the source could not be verified to be at the target; the certificate tells which and why"}
 	}
 	return result
 }
@@ -61,7 +61,7 @@ func some(n int64, what string) string {
 
 func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []transfer.Route) (contract.Certificate, error) {
 	const batch = 500
-	made := contract.Certificate{Run: row.ID, Job: row.Job, Made: time.Now().UTC().Truncate(time.Second), Rules: shownRules(row.Rules), By: []contract.ProvenBy{}, Why: []contract.CauseCount{}}
+	made := contract.Certificate{Run: row.ID, Job: row.Job, Made: time.Now().UTC().Truncate(time.Second), Settings: job.SettingsOf(row.Rules), By: []contract.VerifiedBy{}, Why: []contract.CauseCount{}}
 	for _, route := range row.Routes {
 		made.Routes = append(made.Routes, contract.Route{From: route.From, To: route.To})
 	}
@@ -79,7 +79,7 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 		files = files[:0]
 		return err
 	}
-	leftOut, folders, err := transfer.Certify(ctx, routes, row.Rules, row.CreatedAt, r.db, func(one transfer.Certified) error {
+	excluded, folders, err := transfer.Certify(ctx, routes, row.Rules, row.CreatedAt, r.db, func(one transfer.Certified) error {
 		if one.Cause == plan.CauseNotAFile {
 			return nil // it holds nothing of its own
 		}
@@ -96,7 +96,7 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 	if err != nil {
 		return made, err
 	}
-	made.LeftOut, made.FoldersLeftOut = contract.Count(leftOut), folders
+	made.Excluded, made.FoldersExcluded = contract.Count(excluded), folders
 	for _, err := range r.db.CertifiedFolders(ctx, row.Number) {
 		if err != nil {
 			return made, err
@@ -119,10 +119,10 @@ func (r *Runner) stepsOf(ctx context.Context, row records.Run, made *contract.Ce
 	_, runs, err := r.passed(ctx, row.Job)
 	made.Steps = []contract.StepRun{}
 	for _, run := range runs {
-		if run.Step == job.Survey || run.Step == job.Fetch {
+		if run.Step == job.Survey || run.Step == job.BringBack {
 			made.Steps = made.Steps[:0]
 		}
-		if run.Number < row.Number && run.Step != job.Fetch {
+		if run.Number < row.Number && run.Step != job.BringBack {
 			made.Steps = append(made.Steps, stepRun(run))
 		}
 	}
@@ -131,26 +131,26 @@ func (r *Runner) stepsOf(ctx context.Context, row records.Run, made *contract.Ce
 
 func count(made *contract.Certificate, one transfer.Certified) {
 	size := max(0, one.Item.Size)
-	if one.Proof == "" {
-		made.Unproven.Items++
-		made.Unproven.Bytes += size
+	if one.Verification == "" {
+		made.Unverified.Items++
+		made.Unverified.Bytes += size
 		i := slices.IndexFunc(made.Why, func(why contract.CauseCount) bool { return why.Cause == string(one.Cause) })
 		if i < 0 {
 			words := one.Cause.Words()
 			i = len(made.Why)
-			made.Why = append(made.Why, contract.CauseCount{State: "unproven", Cause: string(one.Cause), Meaning: words.Meaning, Remedy: words.Remedy})
+			made.Why = append(made.Why, contract.CauseCount{State: "unverified", Cause: string(one.Cause), Meaning: words.Meaning, Remedy: words.Remedy})
 		}
 		made.Why[i].Items++
 		made.Why[i].Bytes += size
 		return
 	}
-	made.Proven.Items++
-	made.Proven.Bytes += size
-	kind, _, _ := strings.Cut(one.Proof, "=")
-	i := slices.IndexFunc(made.By, func(by contract.ProvenBy) bool { return by.Kind == kind })
+	made.Verified.Items++
+	made.Verified.Bytes += size
+	kind, _, _ := strings.Cut(one.Verification, "=")
+	i := slices.IndexFunc(made.By, func(by contract.VerifiedBy) bool { return by.Kind == kind })
 	if i < 0 {
 		i = len(made.By)
-		made.By = append(made.By, contract.ProvenBy{Kind: kind})
+		made.By = append(made.By, contract.VerifiedBy{Kind: kind})
 	}
 	made.By[i].Items++
 	made.By[i].Bytes += size
@@ -159,7 +159,7 @@ func count(made *contract.Certificate, one transfer.Certified) {
 func certifiedFile(route transfer.Route, one transfer.Certified) records.CertifiedFile {
 	file := records.CertifiedFile{
 		Address: route.SourceAddress(one.Item), Target: route.TargetAddress(one.Item, ""), Size: one.Item.Size,
-		Proof: one.Proof, Digest: one.Digest, Cause: string(one.Cause), By: one.Run,
+		Verification: one.Verification, Digest: one.Digest, Cause: string(one.Cause), By: one.Run,
 	}
 	file.Folder = file.Address[:max(1, strings.LastIndexByte(file.Address, '/'))]
 	return file
@@ -188,7 +188,7 @@ func writeLine(sum hash.Hash, line []byte) {
 }
 
 func shownFile(file records.CertifiedFile) contract.CertifiedFile {
-	return contract.CertifiedFile{Address: file.Address, Target: file.Target, Bytes: file.Size, Proof: file.Proof, Digest: file.Digest, Cause: file.Cause, Run: file.By}
+	return contract.CertifiedFile{Address: file.Address, Target: file.Target, Bytes: file.Size, Verification: file.Verification, Digest: file.Digest, Cause: file.Cause, Run: file.By}
 }
 
 // Certificate returns that of a run; records.ErrNotFound where it has none.
@@ -206,16 +206,16 @@ func (r *Runner) Certificate(ctx context.Context, id string) (made contract.Cert
 	return made, err
 }
 
-// CertifiedFiles yields the files of a run's certificate. unproven yields those alone
-// that are not proven.
-func (r *Runner) CertifiedFiles(ctx context.Context, id string, unproven bool) iter.Seq2[contract.CertifiedFile, error] {
+// CertifiedFiles yields the files of a run's certificate. unverified yields those alone
+// that are not verified.
+func (r *Runner) CertifiedFiles(ctx context.Context, id string, unverified bool) iter.Seq2[contract.CertifiedFile, error] {
 	return func(yield func(contract.CertifiedFile, error) bool) {
 		row, err := r.db.Run(ctx, id)
 		if err != nil {
 			yield(contract.CertifiedFile{}, err)
 			return
 		}
-		for file, err := range r.db.Certified(ctx, row.Number, unproven) {
+		for file, err := range r.db.Certified(ctx, row.Number, unverified) {
 			if !yield(shownFile(file), err) {
 				return
 			}
@@ -232,7 +232,7 @@ func (r *Runner) CertifiedFolders(ctx context.Context, id string) iter.Seq2[cont
 			return
 		}
 		for one, err := range r.db.CertifiedFolders(ctx, row.Number) {
-			if !yield(contract.CertifiedFolder{Address: one.Folder, Files: one.Files, Bytes: one.Bytes, Proven: one.Proven}, err) {
+			if !yield(contract.CertifiedFolder{Address: one.Folder, Files: one.Files, Bytes: one.Bytes, Verified: one.Verified}, err) {
 				return
 			}
 		}

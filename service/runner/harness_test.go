@@ -101,7 +101,7 @@ func (o *office) job(name, kind, from, to string, change func(*contract.JobSpec)
 	if change != nil {
 		change(&spec)
 	}
-	if _, err := o.runner.CreateJob(o.t.Context(), spec); err != nil {
+	if _, err := o.runner.CreateJob(o.t.Context(), contract.NewJob{Spec: spec}); err != nil {
 		o.t.Fatal(err)
 	}
 }

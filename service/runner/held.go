@@ -15,7 +15,7 @@ import (
 // held leaves a run until what it waits for was mended.
 func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	row.State, row.Cause, row.Why = records.Held, string(result.Cause), result.Why
-	row.Released = row.Released && !result.Cause.IsBrake() // that word is used up
+	row.Approved = row.Approved && !result.Cause.IsSafety() // that word is used up
 	columns := []string{"state", "cause", "why", "released"}
 	if run := a.now().run; run != nil {
 		setCounts(&row, run.Snapshot())

@@ -236,7 +236,7 @@ func (k *keeper) look(ctx context.Context) (time.Duration, error) {
 
 // sources opens the sources anew: their accounts may be others by now.
 func (k *keeper) sources(ctx context.Context) (sources []*arrivalSource, err error) {
-	rules, err := jobRules(k.spec)
+	rules, err := k.spec.Read()
 	if err != nil {
 		return nil, err
 	}

@@ -14,135 +14,6 @@ import (
 	"deftheron/service/records"
 )
 
-// specOf is a job as it is written to files.
-func specOf(given contract.JobSpec) (job.Spec, error) {
-	spec := job.Spec{Name: given.Name, Type: given.Type, When: job.When(given.When)}
-	for _, route := range given.Routes {
-		spec.Routes = append(spec.Routes, job.Route(route))
-	}
-	rules := given.Rules
-	spec.Rules = job.Rules{
-		Clash: rules.Clash, Deletions: given.Deletions, LeaveOut: rules.LeaveOut, Names: rules.Names, As: rules.As, Proof: rules.Proof, Identical: rules.Identical,
-		Only: job.Only{
-			Patterns: rules.Only, Types: rules.Types, SmallerThan: rules.SmallerThan, LargerThan: rules.LargerThan,
-			NewerThan: rules.NewerThan, OlderThan: rules.OlderThan, Changed: rules.OnlyChanged,
-		},
-	}
-	documents, err := plan.ParseDocuments(rules.Documents)
-	if err != nil {
-		return spec, err
-	}
-	for class, formats := range documents {
-		if spec.Rules.Documents == nil {
-			spec.Rules.Documents = map[string]string{}
-		}
-		spec.Rules.Documents[class] = strings.Join(formats, "+")
-	}
-	spec.Priority = rules.Priority
-	if given.Migrate != nil {
-		spec.Migrate = job.Migration(*given.Migrate)
-	}
-	if given.Arrivals != nil {
-		spec.Arrivals = job.Arrivals(*given.Arrivals)
-	}
-	if given.Brake != nil {
-		spec.Brake = job.Brake(*given.Brake)
-	}
-	spec.Retry = job.Retry{Tries: rules.Tries, Within: rules.Within}
-	if rules.Pace != nil {
-		spec.Pace = job.Pace(*rules.Pace)
-	}
-	return spec, nil
-}
-
-// shownSpec is a job that was read, as it is shown.
-func shownSpec(spec job.Spec) contract.JobSpec {
-	given := contract.JobSpec{Name: spec.Name, Type: spec.Type, When: contract.When(spec.When), Routes: []contract.Route{}, Deletions: spec.Rules.Deletions}
-	for _, route := range spec.Routes {
-		given.Routes = append(given.Routes, contract.Route(route))
-	}
-	var documents []string
-	for _, class := range plan.Classes {
-		if formats, ok := spec.Rules.Documents[class]; ok {
-			documents = append(documents, class+"="+formats)
-		}
-	}
-	for class := range spec.Rules.Documents {
-		if !slices.Contains(plan.Classes, class) { // to be refused where it is read
-			documents = append(documents, class+"="+spec.Rules.Documents[class])
-		}
-	}
-	only := spec.Rules.Only
-	given.Rules = contract.Rules{
-		Clash: spec.Rules.Clash, Names: spec.Rules.Names, As: spec.Rules.As, Identical: spec.Rules.Identical, Documents: strings.Join(documents, ","), Proof: spec.Rules.Proof,
-		LeaveOut: spec.Rules.LeaveOut, Only: only.Patterns, Types: only.Types, SmallerThan: only.SmallerThan, LargerThan: only.LargerThan,
-		NewerThan: only.NewerThan, OlderThan: only.OlderThan, OnlyChanged: only.Changed, Priority: spec.Priority, Tries: spec.Retry.Tries, Within: spec.Retry.Within,
-	}
-	if spec.Pace.Up != "" || spec.Pace.Down != "" || len(spec.Pace.Hours) > 0 {
-		pace := contract.Pace(spec.Pace)
-		given.Rules.Pace = &pace
-	}
-	if spec.Migrate != (job.Migration{}) {
-		migrate := contract.Migrating(spec.Migrate)
-		given.Migrate = &migrate
-	}
-	if spec.Arrivals != (job.Arrivals{}) {
-		arrivals := contract.Arrivals(spec.Arrivals)
-		given.Arrivals = &arrivals
-	}
-	if spec.Brake != (job.Brake{}) {
-		brake := contract.Brake(spec.Brake)
-		given.Brake = &brake
-	}
-	return given
-}
-
-// jobRules are what decides in the runs of a job.
-func jobRules(spec job.Spec) (plan.Rules, error) {
-	given := shownSpec(spec)
-	removes := spec.Type == job.Mirror || spec.Type == job.TwoWay
-	if spec.Type == job.Mirror && given.Rules.Clash == "" {
-		given.Rules.Clash = string(plan.Source)
-	}
-	rules, err := rulesOf(given.Rules)
-	if err != nil {
-		return rules, err
-	}
-	fail := func(err error) (plan.Rules, error) { return plan.Rules{}, &InputError{err} }
-	if rules.Brake, err = brakeOf(spec.Brake); err != nil {
-		return fail(err)
-	}
-	if removes {
-		if rules.Type = plan.Type(spec.Type); rules.Type == plan.TwoWay {
-			rules.Documents = plan.NoExports()
-		}
-		if rules.Deletions, err = plan.ParseDeletions(spec.Rules.Deletions); err != nil {
-			return fail(err)
-		}
-	}
-	rules.Once = spec.Once()
-	rules.Digest = spec.Type == job.Migrate
-	if err := rules.Check(); err != nil {
-		return fail(err)
-	}
-	return rules, nil
-}
-
-func brakeOf(given job.Brake) (plan.Brake, error) {
-	brake := plan.DefaultBrake()
-	for text, share := range map[*string]**plan.Share{&given.Deletions: &brake.Deletions, &given.Overwrites: &brake.Overwrites, &given.Older: &brake.Older} {
-		if *text == "" {
-			continue
-		}
-		var err error
-		if *share, err = plan.ParseShare(*text); err != nil {
-			return brake, fmt.Errorf("of the brake, %w", err)
-		}
-	}
-	brake.Empty = given.Deletions != "none"
-	return brake, nil
-}
-
 // Load makes or changes the jobs of a job file. Nothing is changed where any of
 // them is wrong.
 func (r *Runner) Load(ctx context.Context, file contract.JobFile) (contract.Loaded, error) {
@@ -259,14 +130,14 @@ func sentence(spec job.Spec) string {
 	deletions := spec.Rules.Deletions
 	switch {
 	case spec.Type == job.Migrate && spec.Migrate.Clear:
-		text += "It goes in passes; what is proven is cleared at the source in the end, and nothing else."
+		text += "It goes in passes; what is verified is cleared at the source in the end, and nothing else."
 	case spec.Type == job.Migrate:
 		text += "It goes in passes, and ends with a certificate; nothing is removed at the source."
 	case spec.Type != job.Mirror && spec.Type != job.TwoWay:
 		text += "Nothing is ever removed."
 	case deletions == string(plan.IgnoreDeletions):
 		text += "What is removed at one side stays at the other."
-	case deletions == string(plan.FollowDeletions):
+	case deletions == string(plan.DeleteToo):
 		text += "What is removed at one side is removed at the other."
 	default:
 		text += "What is removed at one side is taken out of the way at the other, from where it can be fetched back."

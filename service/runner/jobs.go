@@ -53,7 +53,7 @@ func (r *Runner) Job(ctx context.Context, name string) (contract.Job, error) {
 // job shows a job, with as many of its next moments.
 func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contract.Job, error) {
 	spec := keptSpec(row)
-	shown := contract.Job{JobSpec: shownSpec(spec), State: "active", Sentence: sentence(spec), Next: []time.Time{}, Created: row.CreatedAt, Changed: row.CreatedAt}
+	shown := contract.Job{Spec: spec, State: "active", Sentence: sentence(spec), Next: []time.Time{}, Created: row.CreatedAt, Changed: row.CreatedAt}
 	if row.ChangedAt != nil {
 		shown.Changed = *row.ChangedAt
 	}
@@ -104,7 +104,7 @@ func (r *Runner) checkJobAs(ctx context.Context, spec job.Spec, along []job.Spec
 		return p, &InputError{err}
 	}
 	var err error
-	if p.rules, err = jobRules(spec); err != nil {
+	if p.rules, err = readSpec(spec); err != nil {
 		return p, err
 	}
 	if p.rows, p.routes, err = r.jobRoutes(ctx, spec, p.rules, leaveMark, starting); err != nil {
@@ -274,11 +274,8 @@ func (r *Runner) checkRing(ctx context.Context, spec job.Spec, along []job.Spec)
 }
 
 // CreateJob makes a job, and starts it where it is to run at once.
-func (r *Runner) CreateJob(ctx context.Context, given contract.JobSpec) (contract.Job, error) {
-	spec, err := specOf(given)
-	if err != nil {
-		return contract.Job{}, &InputError{err}
-	}
+func (r *Runner) CreateJob(ctx context.Context, given contract.NewJob) (contract.Job, error) {
+	spec := given.Spec
 	if _, err := r.checkNew(ctx, spec, nil, true); err != nil {
 		return contract.Job{}, err
 	}
@@ -286,6 +283,15 @@ func (r *Runner) CreateJob(ctx context.Context, given contract.JobSpec) (contrac
 		return contract.Job{}, err
 	}
 	return r.Job(ctx, spec.Name)
+}
+
+// readSpec reads the rules of a job's runs. Its error is an *InputError.
+func readSpec(spec job.Spec) (plan.Rules, error) {
+	rules, err := spec.Read()
+	if err != nil {
+		return rules, &InputError{err}
+	}
+	return rules, nil
 }
 
 func keptRoutes(spec job.Spec) (routes []records.Route) {
@@ -315,12 +321,8 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) erro
 }
 
 // ChangeJob changes a job in place; a run of it goes on as it was begun.
-func (r *Runner) ChangeJob(ctx context.Context, name string, given contract.JobSpec) (contract.Job, error) {
-	given.Name = name
-	spec, err := specOf(given)
-	if err != nil {
-		return contract.Job{}, &InputError{err}
-	}
+func (r *Runner) ChangeJob(ctx context.Context, name string, spec job.Spec) (contract.Job, error) {
+	spec.Name = name
 	if _, err := r.kept(ctx, name); err != nil {
 		return contract.Job{}, err
 	}
@@ -427,7 +429,7 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 		return contract.Started{}, err
 	}
 	spec := keptSpec(row)
-	if step == job.Fetch {
+	if step == job.BringBack {
 		spec = back(spec)
 	}
 	p, err := r.checkJobAs(ctx, spec, []job.Spec{keptSpec(row)}, true, true)
@@ -488,11 +490,7 @@ func (r *Runner) PlanJob(ctx context.Context, name string) (contract.Plan, error
 }
 
 // PlanSpec is what a first run of a job would do, which is not made yet.
-func (r *Runner) PlanSpec(ctx context.Context, given contract.JobSpec) (contract.Plan, error) {
-	spec, err := specOf(given)
-	if err != nil {
-		return contract.Plan{}, &InputError{err}
-	}
+func (r *Runner) PlanSpec(ctx context.Context, spec job.Spec) (contract.Plan, error) {
 	p, err := r.checkNew(ctx, spec, []job.Spec{spec}, false)
 	if err != nil {
 		return contract.Plan{}, err

@@ -59,7 +59,7 @@ func TestInodesUsedAgain(t *testing.T) {
 			o.link("archive", to)
 			extract(t, from, 1, "a")
 			o.job("keep", "mirror", "/desk", "/archive/desk", func(spec *contract.JobSpec) {
-				spec.Brake = &contract.Brake{Deletions: "none", Overwrites: "none", Older: "none"}
+				spec.Safety = contract.Safety{Deletions: "none", Overwrites: "none", Older: "none"}
 			})
 			o.start("keep")
 			replace(from)
@@ -94,7 +94,7 @@ func past(t *testing.T, dir string) {
 // migrated carries a migration out up to its certificate.
 func migrated(t *testing.T, o *office, from, to string) contract.Run {
 	t.Helper()
-	o.job("away", "migrate", from, to, func(spec *contract.JobSpec) { spec.Migrate = &contract.Migrating{Clear: true} })
+	o.job("away", "migrate", from, to, func(spec *contract.JobSpec) { spec.Migrate = contract.Migration{Clear: true} })
 	var run contract.Run
 	for _, step := range []string{"survey", "first-pass", "final-pass"} {
 		if run = o.run(o.runner.StartJob(t.Context(), "away", step)); run.State != "done" {
@@ -134,7 +134,7 @@ func TestClearedAfterItWasRewritten(t *testing.T) {
 	past(t, from)
 	migrated(t, o, "/desk", "/archive/desk")
 	certificate, err := o.runner.Certificate(t.Context(), o.lastRun("away"))
-	if err != nil || certificate.Unproven.Items != 0 {
+	if err != nil || certificate.Unverified.Items != 0 {
 		t.Fatalf("%+v, %v", certificate, err)
 	}
 	for one, err := range o.runner.CertifiedFiles(t.Context(), certificate.Run, false) {
@@ -218,7 +218,7 @@ func TestStartIsEdited(t *testing.T) {
 	put(t, filepath.Join(disk, "two"), map[string]string{"0/0000.txt": "content 000000"})
 	o.link("desk", filepath.Join(disk, "one"))
 	o.link("archive", to)
-	o.job("keep", "two-way", "/desk", "/archive/desk", func(spec *contract.JobSpec) { spec.Brake = &contract.Brake{Deletions: "none"} })
+	o.job("keep", "two-way", "/desk", "/archive/desk", func(spec *contract.JobSpec) { spec.Safety = contract.Safety{Deletions: "none"} })
 	o.start("keep")
 	for _, path := range []string{"two", "one"} {
 		edit := accounts.Edit{Options: map[string]string{"path": filepath.Join(disk, path)}, Anyway: true}
@@ -264,7 +264,7 @@ func TestDataFolderRestored(t *testing.T) {
 	put(t, from, numbered(40, "content"))
 	o.link("desk", from)
 	o.link("archive", to)
-	o.job("keep", "mirror", "/desk", "/archive/desk", func(spec *contract.JobSpec) { spec.Brake = &contract.Brake{Deletions: "none"} })
+	o.job("keep", "mirror", "/desk", "/archive/desk", func(spec *contract.JobSpec) { spec.Safety = contract.Safety{Deletions: "none"} })
 	o.start("keep")
 	o.close()
 	kept := t.TempDir()

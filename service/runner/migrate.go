@@ -70,7 +70,7 @@ func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (str
 	}
 	next, _, err := r.coming(ctx, row)
 	if err == nil && next.Step == "" {
-		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be fetched back with heron job fetch %s", row.Name, row.Name)
+		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be fetched back with heron job bring-back %s", row.Name, row.Name)
 	}
 	return next.Step, err
 }
@@ -93,17 +93,17 @@ func (r *Runner) cleared(ctx context.Context, row records.Run, result transfer.R
 	if stay == 0 {
 		return result
 	}
-	return transfer.Result{State: records.Partial, Cause: plan.CauseStays, Why: some(stay, "item") + " changed or came since, or could not be proven, and stay at the source"}
+	return transfer.Result{State: records.Partial, Cause: plan.CauseStays, Why: some(stay, "item") + " changed or came since, or could not be verified, and stay at the source"}
 }
 
 // stepRules are the rules by which a step goes.
 func stepRules(rules plan.Rules, step string) plan.Rules {
 	switch step {
 	case job.FinalPass:
-		rules.ProveAll = true
+		rules.VerifyAll = true
 	case job.Clear:
-		rules = plan.Rules{Type: plan.Clearing, Filter: rules.Filter, Names: rules.Names, Documents: rules.Documents, Proof: rules.Proof, Tries: rules.Tries, Within: rules.Within}
-	case job.Fetch:
+		rules = plan.Rules{Type: plan.Clearing, Filter: rules.Filter, Names: rules.Names, Documents: rules.Documents, Verification: rules.Verification, Tries: rules.Tries, Within: rules.Within}
+	case job.BringBack:
 		rules.Filter = plan.Filter{}
 	}
 	return rules
@@ -140,14 +140,14 @@ func (r *Runner) goOn(ctx context.Context, name string) {
 }
 
 // migration shows how far a migration has come.
-func (r *Runner) migration(ctx context.Context, row records.Job) (*contract.Migration, error) {
+func (r *Runner) migration(ctx context.Context, row records.Job) (*contract.MigrationProgress, error) {
 	next, runs, err := r.coming(ctx, row)
 	if err != nil {
 		return nil, err
 	}
-	shown := &contract.Migration{Next: next.Step, Waits: next.Waits, Why: next.Why, Sentence: comingSentence(row.Name, next), Steps: []contract.StepRun{}}
+	shown := &contract.MigrationProgress{Next: next.Step, Waits: next.Waits, Why: next.Why, Sentence: comingSentence(row.Name, next), Steps: []contract.StepRun{}}
 	if next.Step == "" && runs[len(runs)-1].Step == job.Clear {
-		shown.Sentence += " Its source is cleared; heron job fetch " + row.Name + " brings back what was moved away."
+		shown.Sentence += " Its source is cleared; heron job bring-back " + row.Name + " brings back what was moved away."
 	}
 	for i, run := range runs {
 		if !run.Ended() {
@@ -180,7 +180,7 @@ func (r *Runner) lastCertificate(ctx context.Context, runs []records.Run) (*cont
 }
 
 func stepRun(run records.Run) contract.StepRun {
-	return contract.StepRun{Step: run.Step, Run: run.ID, State: run.State, Items: run.Items, Moved: run.Moved, Ended: run.EndedAt}
+	return contract.StepRun{Step: run.Step, Run: run.ID, State: run.State, Items: run.Items, Transferred: run.Moved, Ended: run.EndedAt}
 }
 
 func comingSentence(name string, next job.Coming) string {

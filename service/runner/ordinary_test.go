@@ -86,7 +86,7 @@ func TestOntoItself(t *testing.T) {
 			to += test[0][strings.LastIndex(test[0], "/")+1:]
 		}
 		for _, kind := range []string{"copy", "mirror", "two-way", "migrate", "consolidate"} {
-			_, err = o.runner.CreateJob(t.Context(), contract.JobSpec{Name: "job", Type: kind, Routes: []contract.Route{{From: test[0], To: to}}})
+			_, err = o.runner.CreateJob(t.Context(), contract.NewJob{Spec: contract.JobSpec{Name: "job", Type: kind, Routes: []contract.Route{{From: test[0], To: to}}}})
 			if err == nil {
 				t.Errorf("a %s of %s to %s was made", kind, test[0], to)
 			}
@@ -100,39 +100,39 @@ func TestOntoItself(t *testing.T) {
 	}
 }
 
-// TestRetiredExpires takes something out of the way, copies it back, and lets it expire
+// TestHistoryExpires takes something out of the way, copies it back, and lets it expire
 // at accounts that can be written to.
-func TestRetiredExpires(t *testing.T) {
+func TestHistoryExpires(t *testing.T) {
 	from, to := t.TempDir(), t.TempDir()
 	put(t, from, map[string]string{"a": "1", "b": "2"})
 	o := newOffice(t, t.TempDir())
-	o.runner.KeepRetired = 30 * 24 * time.Hour
+	o.runner.KeepHistory = 30 * 24 * time.Hour
 	o.link("desk", from)
 	o.link("archive", to)
 	o.link("away", t.TempDir())
 	if err := o.accounts.Suspend(t.Context(), "away"); err != nil {
 		t.Fatal(err)
 	}
-	o.job("mirror", "mirror", "/desk", "/archive/m", func(spec *contract.JobSpec) { spec.Brake = &contract.Brake{Deletions: "none"} })
+	o.job("mirror", "mirror", "/desk", "/archive/m", func(spec *contract.JobSpec) { spec.Safety = contract.Safety{Deletions: "none"} })
 	o.start("mirror")
 	if err := os.Remove(filepath.Join(from, "a")); err != nil {
 		t.Fatal(err)
 	}
 	o.start("mirror")
-	retired, err := filepath.Glob(filepath.Join(to, ".heron", "retired", "*", "m", "a"))
-	if err != nil || len(retired) != 1 {
-		t.Fatalf("%v was retired, %v; want a", retired, err)
+	version, err := filepath.Glob(filepath.Join(to, ".heron", "history", "*", "m", "a"))
+	if err != nil || len(version) != 1 {
+		t.Fatalf("%v was retired, %v; want a", version, err)
 	}
-	folder := filepath.Base(filepath.Dir(filepath.Dir(retired[0])))
-	if run := o.run(o.runner.Copy(t.Context(), contract.Copy{From: []string{"/archive/.heron/retired/" + folder + "/m"}, To: "/desk/back"})); run.State != "done" || run.Items.Done != 1 {
+	folder := filepath.Base(filepath.Dir(filepath.Dir(version[0])))
+	if run := o.run(o.runner.Copy(t.Context(), contract.Copy{From: []string{"/archive/.heron/history/" + folder + "/m"}, To: "/desk/back"})); run.State != "done" || run.Items.Done != 1 {
 		t.Errorf("copied back: %+v", run.Items)
 	}
-	o.runner.ExpireRetired(t.Context(), time.Now().Add(29*24*time.Hour))
-	if _, err := os.Stat(retired[0]); err != nil {
+	o.runner.ExpireHistory(t.Context(), time.Now().Add(29*24*time.Hour))
+	if _, err := os.Stat(version[0]); err != nil {
 		t.Errorf("before its time: %v", err)
 	}
-	o.runner.ExpireRetired(t.Context(), time.Now().Add(31*24*time.Hour))
-	if _, err := os.Stat(filepath.Dir(filepath.Dir(retired[0]))); !os.IsNotExist(err) {
+	o.runner.ExpireHistory(t.Context(), time.Now().Add(31*24*time.Hour))
+	if _, err := os.Stat(filepath.Dir(filepath.Dir(version[0]))); !os.IsNotExist(err) {
 		t.Errorf("after its time it is still there, %v", err)
 	}
 }

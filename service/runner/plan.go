@@ -44,8 +44,8 @@ func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.T
 	result := planOf(totals)
 	l.removals = slices.DeleteFunc(l.removals, func(address string) bool { return l.hasMoved[address] })
 	result.Removals, result.Type = l.removals[:min(len(l.removals), mostShown)], string(rules.Type)
-	if braked := rules.Brake.Holds(totals); braked != nil {
-		result.Held = &contract.Holding{Cause: string(braked.Cause), Why: braked.Why, Remedy: braked.Cause.Words().Remedy}
+	if overLimits := rules.Safety.Holds(totals); overLimits != nil {
+		result.Held = &contract.Holding{Cause: string(overLimits.Cause), Why: overLimits.Why, Remedy: overLimits.Cause.Words().Remedy}
 	}
 	result.Blockers, result.Names, result.Exports, result.Refusals = l.blockers, l.names, []contract.Exporting{}, []contract.Refusal{}
 	sending := totals.Moving().Bytes - totals.Inside.Bytes
@@ -71,7 +71,7 @@ func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.T
 	if result.Makes, err = missing(ctx, routes); err != nil {
 		return result, err
 	}
-	result.Proof = proofs(routes, rules)
+	result.Verification = verifications(routes, rules)
 	result.Seconds, result.Basis, err = r.estimate(ctx, rows, totals.Moving().Items, sending)
 	return result, err
 }
@@ -152,18 +152,18 @@ func missing(ctx context.Context, routes []transfer.Route) ([]string, error) {
 	return all, nil
 }
 
-// proofs says how what is written to each target is proven.
-func proofs(routes []transfer.Route, rules plan.Rules) []contract.Proving {
-	all := []contract.Proving{}
+// verifications says how what is written to each target is verified.
+func verifications(routes []transfer.Route, rules plan.Rules) []contract.Verifying {
+	all := []contract.Verifying{}
 	for _, route := range routes {
-		one := contract.Proving{Account: route.Target.Account}
-		kind := route.Target.Store.Traits().ProofKind
+		one := contract.Verifying{Account: route.Target.Account}
+		kind := route.Target.Store.Traits().VerificationKind
 		switch {
-		case rules.Proof == store.ProofByReading:
+		case rules.Verification == store.VerifyByReading:
 			one.How = "read back and compared with what was sent"
 		case kind != "":
 			one.How = fmt.Sprintf("the %s that the target tells of what it holds, compared with that of what was sent", kind)
-		case rules.Proof == store.ProofBySize:
+		case rules.Verification == store.VerifyBySize:
 			one.How = "the size alone, as asked"
 		default:
 			one.How = "read back, as the target tells no hash"

@@ -157,9 +157,9 @@ func (r *Runner) side(ctx context.Context, text string) (transfer.Side, error) {
 
 // prepare checks a request before anything is changed.
 func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.Route, []transfer.Route, plan.Rules, error) {
-	rules, err := rulesOf(request.Rules)
+	rules, err := request.Settings.Read()
 	if err != nil {
-		return nil, nil, plan.Rules{}, err
+		return nil, nil, plan.Rules{}, &InputError{err}
 	}
 	rows, err := r.routes(ctx, request, rules)
 	if err != nil && store.KindOf(err) == nil {
@@ -199,10 +199,10 @@ func (e *InputError) Unwrap() error { return e.error }
 func planOf(t plan.Totals) contract.Plan {
 	count := func(c plan.Count) contract.Count { return contract.Count(c) }
 	return contract.Plan{
-		Ask: count(t.Ask), LeftOut: count(t.LeftOut), FoldersLeftOut: t.FoldersLeftOut, Inside: count(t.Inside), Translated: count(t.Translated),
+		Ask: count(t.Ask), Excluded: count(t.Excluded), FoldersExcluded: t.FoldersExcluded, Inside: count(t.Inside), Translated: count(t.Translated),
 		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
 		Twice: count(t.Twice), Alike: count(t.Alike), Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Assumed: count(t.Assumed), Skipped: count(t.Skipped), Refused: count(t.Refused),
-		Clashes: t.Clashes(), Moving: count(t.Moving()),
+		Conflicts: t.Conflicts(), Moving: count(t.Moving()),
 		Remove: count(t.Remove), FoldersRemoved: t.FoldersRemoved.Items, Moved: count(t.Moved), Back: count(t.Back), Older: count(t.Older),
 	}
 }

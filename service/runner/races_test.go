@@ -45,7 +45,7 @@ func TestManyHandsOnOneRun(t *testing.T) {
 		return o.runner.SetPriority(ctx, started.Run, []string{"low", "normal", "high"}[i%3])
 	})
 	do(func(i int) error {
-		return o.runner.SetPace(ctx, started.Run, contract.Pace{Up: []string{"", "50MB/s"}[i%2]})
+		return o.runner.SetBandwidth(ctx, started.Run, contract.Bandwidth{Up: []string{"", "50MB/s"}[i%2]})
 	})
 	do(func(int) error {
 		o.runner.Progress()

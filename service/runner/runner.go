@@ -54,8 +54,8 @@ type Runner struct {
 	// KeepItems is how long the items of runs are kept that were done or skipped; 0 is
 	// for good.
 	KeepItems time.Duration
-	// KeepRetired is how long what runs take out of the way is kept; 0 is for good.
-	KeepRetired time.Duration
+	// KeepHistory is how long what runs take out of the way is kept; 0 is for good.
+	KeepHistory time.Duration
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers
 
@@ -143,7 +143,7 @@ func (r *Runner) Copy(ctx context.Context, request contract.Copy) (contract.Star
 	return r.start(ctx, rows, rules)
 }
 
-// Move starts a run that copies each source to where it is to be, proves what
+// Move starts a run that copies each source to where it is to be, verifies what
 // arrived, and only then removes it at the source.
 func (r *Runner) Move(ctx context.Context, routes []contract.Route) (contract.Started, error) {
 	var rows []records.Route
@@ -278,7 +278,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 			return opened[0], nil
 		},
 		Again: again, Places: placesOf(row), ID: row.ID, Resumed: resumed, Routes: routes, Rules: row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
-		Began: row.CreatedAt, Pace: &a.pace, Share: a.share, Released: row.Released, Witnessed: true,
+		Began: row.CreatedAt, Bandwidth: &a.bandwidth, Share: a.share, Approved: row.Approved, Witnessed: true,
 	})
 	now := time.Now()
 	a.do(func(s *runState) {

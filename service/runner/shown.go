@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"deftheron/contract"
+	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -87,17 +88,17 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	shown := contract.Run{
 		ID: row.ID, Job: row.Job, Type: row.Type, Step: row.Step, StartedBy: row.StartedBy, State: row.State, Cause: row.Cause, Why: row.Why,
-		Remedy: remedyOf(row), Clash: string(row.Rules.Clash), Clears: row.Rules.Clear, Planned: row.Planned,
+		Remedy: remedyOf(row), Clears: row.Rules.Clear, Planned: row.Planned,
 		Items: contract.ItemCounts{
-			Done: row.Done, Skipped: row.Skipped, Removed: row.Removed, Failed: row.Failed, Unchanged: row.Unchanged,
+			Done: row.Done, Skipped: row.Skipped, Removed: row.Removed, Failed: row.Failed, UpToDate: row.Unchanged,
 			Waiting: max(0, row.Items-row.Done-row.Skipped-row.Failed),
 		},
-		Bytes:         contract.ByteCounts{Moved: row.Moved, Total: max(row.Bytes, row.Moved)},
+		Bytes:         contract.ByteCounts{Transferred: row.Moved, Total: max(row.Bytes, row.Moved)},
 		Interruptions: row.Interruptions, Created: row.CreatedAt, Started: row.StartedAt, Ended: row.EndedAt,
 	}
-	shown.Rules, shown.LeftOut, shown.Inside = shownRules(row.Rules), contract.Count(row.Totals.LeftOut), contract.Count(row.Totals.Inside)
+	shown.Settings, shown.Excluded, shown.Inside = job.SettingsOf(row.Rules), contract.Count(row.Totals.Excluded), contract.Count(row.Totals.Inside)
 	shown.Assumed = contract.Count(row.Totals.Assumed)
-	shown.FoldersLeftOut = row.Totals.FoldersLeftOut
+	shown.FoldersExcluded = row.Totals.FoldersExcluded
 	shown.Removing = contract.Count(row.Totals.Remove)
 	if row.StartedAt != nil {
 		until := time.Now()
@@ -125,7 +126,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 			shown.Now.Away = append(shown.Now.Away, one)
 		}
 		for _, flying := range snapshot.Flying {
-			shown.Now.Flying = append(shown.Now.Flying, contract.Flying(flying))
+			shown.Now.Flying = append(shown.Now.Flying, contract.Flying{Address: flying.Address, Size: flying.Size, Transferred: flying.Moved})
 		}
 	}
 	return shown
@@ -169,7 +170,7 @@ func ItemOf(row records.Item, routes []transfer.Route) contract.Item {
 	words := row.Cause.Words()
 	item := contract.Item{
 		Seq: row.Seq, Action: string(row.Action), Kind: string(row.Kind), Size: row.Size, State: string(row.State), Cause: string(row.Cause),
-		Meaning: words.Meaning, Remedy: words.Remedy, Why: row.Why, Proof: row.Ending.Proof, Attempts: row.Ending.Attempts,
+		Meaning: words.Meaning, Remedy: words.Remedy, Why: row.Why, Verification: row.Ending.Verification, Attempts: row.Ending.Attempts,
 		Address: routes[row.Route].SourceAddress(row.Item), Target: routes[row.Route].TargetAddress(row.Item, row.Ending.Name),
 	}
 	if !row.Ending.Ended.IsZero() {

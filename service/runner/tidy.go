@@ -18,7 +18,7 @@ const firstTidy = 2 * time.Minute
 // Tidy removes what has been kept for long enough, until ctx ends.
 func (r *Runner) Tidy(ctx context.Context) {
 	for wait := firstTidy; store.Sleep(ctx, wait) == nil; wait = tidyEvery {
-		r.ExpireRetired(ctx, time.Now())
+		r.ExpireHistory(ctx, time.Now())
 		if err := r.Thin(ctx, time.Now()); err != nil && ctx.Err() == nil {
 			r.log.Error("the records could not be thinned", "error", err)
 		}
@@ -52,11 +52,11 @@ func (r *Runner) Thin(ctx context.Context, now time.Time) error {
 	return nil
 }
 
-// ExpireRetired removes what runs took out of the way more than KeepRetired before a
+// ExpireHistory removes what runs took out of the way more than KeepHistory before a
 // moment, in all accounts that can be written to. One that is away has its turn the
 // next time.
-func (r *Runner) ExpireRetired(ctx context.Context, now time.Time) {
-	if r.KeepRetired <= 0 {
+func (r *Runner) ExpireHistory(ctx context.Context, now time.Time) {
+	if r.KeepHistory <= 0 {
 		return
 	}
 	rows, err := r.db.Accounts(ctx)
@@ -71,10 +71,10 @@ func (r *Runner) ExpireRetired(ctx context.Context, now time.Time) {
 		account, err := r.accounts.Open(ctx, row.Name)
 		var removed files.Count
 		if err == nil && !account.Store.Traits().ReadOnly {
-			removed, err = files.Expire(ctx, account.Store, now.Add(-r.KeepRetired))
+			removed, err = files.Expire(ctx, account.Store, now.Add(-r.KeepHistory))
 		}
 		if removed != (files.Count{}) {
-			r.log.Info("removed what runs had taken out of the way", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than", r.KeepRetired)
+			r.log.Info("removed what runs had taken out of the way", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than", r.KeepHistory)
 		}
 		if err != nil && ctx.Err() == nil {
 			r.log.Warn("could not remove what has expired", "account", row.Name, "error", err)

@@ -5,7 +5,7 @@ import { type Account, api, data } from '../api/client'
 import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { bytes, plain, when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { BehindChoice, nameFor } from './Behind'
 import { signsIn, whereOf } from './Found'
@@ -77,7 +77,7 @@ function Head({ account }: { account: Account }) {
         </Link>
         {signsIn(provider) && (
           <Link to={`/accounts/mend/${account.name}`} className={link}>
-            {account.state === 'lapsed' ? 'Mend' : 'Sign in anew'}
+            {account.state === 'sign-in-expired' ? 'Mend' : 'Sign in anew'}
           </Link>
         )}
         <Button disabled={turn.isPending} onClick={() => turn.mutate()}>
@@ -158,8 +158,8 @@ function BehindSection({ account }: { account: Account }) {
 }
 
 const words: Record<string, { shape: string; colour: string }> = {
-  linked: { shape: '✓', colour: 'text-reed' }, mended: { shape: '✓', colour: 'text-reed' }, resumed: { shape: '✓', colour: 'text-reed' },
-  lapsed: { shape: '▬', colour: 'text-ochre' }, refused: { shape: '▬', colour: 'text-ochre' }, suspended: { shape: '▬', colour: 'text-ochre' }, ended: { shape: '╱', colour: 'text-soft' },
+  linked: { shape: '✓', colour: 'text-reed' }, reauthorized: { shape: '✓', colour: 'text-reed' }, resumed: { shape: '✓', colour: 'text-reed' },
+  'sign-in-expired': { shape: '▬', colour: 'text-ochre' }, refused: { shape: '▬', colour: 'text-ochre' }, suspended: { shape: '▬', colour: 'text-ochre' }, unlinked: { shape: '╱', colour: 'text-soft' },
 }
 
 function HistorySection({ name }: { name: string }) {
@@ -187,7 +187,7 @@ function HistorySection({ name }: { name: string }) {
               <td className="hidden pr-6 whitespace-nowrap text-soft sm:table-cell">{event.by || 'not kept'}</td>
               <td>
                 {event.why && <span className="break-words">{plain(event.why)} </span>}
-                {['linked', 'ended'].includes(event.what) && (
+                {['linked', 'unlinked'].includes(event.what) && (
                   <span className="text-soft">
                     {event.settings.provider} <span className="font-mono text-small wrap-anywhere">{plain(whereOf({ options: event.settings.options, start: event.settings.start }, undefined))}</span>
                   </span>

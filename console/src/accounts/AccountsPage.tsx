@@ -6,7 +6,7 @@ import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { bytes, plain, when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
-import { Empty, Failed } from '../ui/Notice'
+import { Empty, Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { Found, signsIn, whereOf } from './Found'
 import { endedLinks, useAccounts, useHistory, useProviders, useSpace } from './queries'
@@ -149,7 +149,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
         </td>
         <SpaceCells space={space} asking={asking && !suspended} />
         <td className="pl-2 text-right sm:pl-4 sm:whitespace-nowrap">
-          {account.state === 'lapsed' && (
+          {account.state === 'sign-in-expired' && (
             <Link to={`/accounts/mend/${account.name}`} className="inline-flex h-8 items-center px-2 text-ochre hover:underline" aria-label={`Mend ${account.name}`}>
               Mend
             </Link>

@@ -4,7 +4,7 @@ import { api, type Consent, type Consenting, data } from '../api/client'
 import { Button } from '../ui/Button'
 import { Field, SelectField } from '../ui/Field'
 import { when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 
 type Way = 'page' | 'device' | 'paste'
 

@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect } from 'react'
 import { Link, useParams } from 'react-router'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { useConsent, Why } from './Consent'
 import { Linked } from './LinkPage'
 

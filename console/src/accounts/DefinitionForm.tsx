@@ -4,7 +4,7 @@ import { api, data, Failure, type Provider, type TrialResult } from '../api/clie
 import { Button } from '../ui/Button'
 import { Field } from '../ui/Field'
 import { plain, some } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { consentsOf, ConsentSteps } from './Consent'
 
 /** A provider definition is pasted or read from a file, checked, tried, and added. */

@@ -6,7 +6,7 @@ import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { FileField, OptionField, wrongOf } from './options'
 import { useAccounts, useProviders } from './queries'
 

@@ -9,11 +9,11 @@ import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { plain, when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { BehindChoice, nameFor } from './Behind'
 import { consentsOf, ConsentSteps } from './Consent'
 import { Found } from './Found'
-import { BackToAccounts } from './MendPage'
+import { BackToAccounts } from './ReauthorizePage'
 import { ended, FileField, OptionField, titleOf, wrongOf } from './options'
 import { lastSettings, useHistory, useProviders } from './queries'
 
@@ -86,7 +86,7 @@ export function LinkPage() {
 /** Servers that announce themselves on the service's network. */
 function Nearby({ onChosen }: { onChosen: (provider: string, options: Record<string, string>) => void }) {
   const [looking, setLooking] = useState(false)
-  const found = useQuery({ queryKey: ['nearby'], queryFn: () => data(api.GET('/api/v1/nearby')), enabled: looking, staleTime: 30_000 })
+  const found = useQuery({ queryKey: ['nearby'], queryFn: () => data(api.GET('/api/v1/discovered')), enabled: looking, staleTime: 30_000 })
   if (!looking) {
     return (
       <div>

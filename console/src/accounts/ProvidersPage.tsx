@@ -5,7 +5,7 @@ import { api, data, type Provider } from '../api/client'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { DefinitionForm } from './DefinitionForm'
 import { useProviders } from './queries'
 

@@ -4,7 +4,7 @@ import { type Account, api, data, type Speed } from '../api/client'
 import { Button } from '../ui/Button'
 import { Field, SelectField } from '../ui/Field'
 import { bytes, when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { useSpeeds } from './queries'
 
 const sizes = [0, 4 << 10, 64 << 10, 1 << 20, 16 << 20, 64 << 20]

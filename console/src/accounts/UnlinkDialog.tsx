@@ -3,7 +3,7 @@ import { type Account, api, data, Failure } from '../api/client'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 
 export function UnlinkDialog({ account, onClose, onDone }: { account: Account; onClose: () => void; onDone?: () => void }) {
   const client = useQueryClient()

@@ -20,8 +20,8 @@ export const lastSettings = (events: LinkEvent[]) => events[events.length - 1]
 export function endedLinks(events: LinkEvent[]): LinkEvent[] {
   const last = new Map<string, LinkEvent>()
   for (const event of events) last.set(event.link, event)
-  const taken = new Set([...last.values()].filter((event) => event.what !== 'ended').map((event) => event.account))
+  const taken = new Set([...last.values()].filter((event) => event.what !== 'unlinked').map((event) => event.account))
   const byName = new Map<string, LinkEvent>()
-  for (const event of last.values()) if (event.what === 'ended' && !taken.has(event.account)) byName.set(event.account, event)
+  for (const event of last.values()) if (event.what === 'unlinked' && !taken.has(event.account)) byName.set(event.account, event)
   return [...byName.values()].reverse()
 }

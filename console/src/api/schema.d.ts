@@ -41,6 +41,23 @@ export interface paths {
         patch: operations["edit-account"];
         trace?: never;
     };
+    "/api/v1/accounts/{name}/bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change the limits of an account */
+        put: operations["set-account-bandwidth"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{name}/behind": {
         parameters: {
             query?: never;
@@ -87,23 +104,6 @@ export interface paths {
         put?: never;
         /** Give an account a new secret */
         post: operations["mend-account"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/accounts/{name}/pace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Change the limits of an account */
-        put: operations["set-account-pace"];
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -172,6 +172,24 @@ export interface paths {
         /** Files and folders as one ZIP archive */
         get: operations["read-archive"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The limits on rates, overall and by account */
+        get: operations["show-bandwidth"];
+        /** Change the limits for everything */
+        put: operations["set-bandwidth"];
         post?: never;
         delete?: never;
         options?: never;
@@ -298,7 +316,7 @@ export interface paths {
          */
         get: operations["read-content"];
         /**
-         * Write a file, and prove it
+         * Write a file, and verify it
          * @description Nothing may be there, unless If-Match names the ETag that may be replaced, or is *. Folders on the way are made.
          */
         put: operations["write-content"];
@@ -372,6 +390,23 @@ export interface paths {
         post?: never;
         /** Forget a provider definition that no account uses */
         delete: operations["remove-definition"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discovered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Servers on the local network */
+        get: operations["list-nearby"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -682,7 +717,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Move or rename; to another account by a run that proves first */
+        /** Move or rename; to another account by a run that verifies first */
         post: operations["move"];
         delete?: never;
         options?: never;
@@ -690,24 +725,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/nearby": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Servers on the local network */
-        get: operations["list-nearby"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/notices": {
+    "/api/v1/notifications": {
         parameters: {
             query?: never;
             header?: never;
@@ -715,7 +733,7 @@ export interface paths {
             cookie?: never;
         };
         /** The latest words that were, or are to be, sent */
-        get: operations["list-notices"];
+        get: operations["list-notifications"];
         put?: never;
         post?: never;
         delete?: never;
@@ -724,7 +742,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/notices/settings": {
+    "/api/v1/notifications/settings": {
         parameters: {
             query?: never;
             header?: never;
@@ -732,9 +750,9 @@ export interface paths {
             cookie?: never;
         };
         /** Who is told what, and when */
-        get: operations["show-notice-settings"];
+        get: operations["show-notification-settings"];
         /** Change who is told what; a secret that is left away stays */
-        put: operations["set-notice-settings"];
+        put: operations["set-notification-settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -742,7 +760,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/notices/test": {
+    "/api/v1/notifications/test": {
         parameters: {
             query?: never;
             header?: never;
@@ -752,25 +770,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Send a word by every way, to try them */
-        post: operations["test-notices"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/pace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The limits on rates, overall and by account */
-        get: operations["show-pace"];
-        /** Change the limits for everything */
-        put: operations["set-pace"];
-        post?: never;
+        post: operations["test-notifications"];
         delete?: never;
         options?: never;
         head?: never;
@@ -965,6 +965,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a run go on that is held for a person */
+        post: operations["release-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change the limits of a run, while it moves */
+        put: operations["set-run-bandwidth"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/cancel": {
         parameters: {
             query?: never;
@@ -1007,7 +1041,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What the final pass of a migration has proven
+         * What the final pass of a migration has verified
          * @description As JSON, the head and each file stand on lines of their own, of which the digest is taken.
          */
         get: operations["certificate"];
@@ -1056,23 +1090,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/runs/{id}/pace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Change the limits of a run, while it moves */
-        put: operations["set-run-pace"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/runs/{id}/pause": {
         parameters: {
             query?: never;
@@ -1101,23 +1118,6 @@ export interface paths {
         /** Change how a run stands to others, while it moves or waits */
         put: operations["set-run-priority"];
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/release": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Let a run go on that is held for a person */
-        post: operations["release-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1381,10 +1381,10 @@ export interface components {
              * @description How it was when it was asked last.
              * @enum {string}
              */
-            state: "linked" | "away" | "lapsed" | "suspended";
+            state: "linked" | "unreachable" | "sign-in-expired" | "suspended";
             /** @description What is going to stand in the way. */
             warnings?: components["schemas"]["Warning"][];
-            /** @description Why it is away or lapsed. */
+            /** @description Why it is unreachable or its sign-in has expired. */
             why?: string;
         };
         AccountEdit: {
@@ -1414,6 +1414,10 @@ export interface components {
         Addresses: {
             addresses: string[];
         };
+        Approval: {
+            /** @description Of a run that asks what is kept where both sides had changed: keep-both, newer, source or target. */
+            conflict?: string;
+        };
         Arrival: {
             address: string;
             run?: string;
@@ -1439,10 +1443,10 @@ export interface components {
         Arrivals: {
             /**
              * Format: int64
-             * @description How many are transferred at a time; 2 unless given.
+             * @description Arrivals that are transferred at once: 2 unless given.
              */
             at_once?: number;
-            /** @description How long nothing of it may have changed for it to be complete; 10s for a file, and 30s for a folder, unless given. */
+            /** @description An arrival is complete if nothing of it has changed for this long: 10s for a file and 30s for a folder unless given. */
             rest?: string;
         };
         Arrived: {
@@ -1465,6 +1469,20 @@ export interface components {
             until?: string;
             why: string;
         };
+        Bandwidth: {
+            /** @description From providers. */
+            down?: string;
+            /** @description Limits at hours of the week, in place of up and down. The first entry that matches counts. */
+            hours?: components["schemas"]["Hour"][];
+            /** @description To providers, such as 20MB/s. */
+            up?: string;
+        };
+        Bandwidths: {
+            accounts: {
+                [key: string]: components["schemas"]["Bandwidth"];
+            };
+            overall: components["schemas"]["Bandwidth"];
+        };
         Behind: {
             /** @description The option by which one of them is chosen: share, bucket or area. */
             option: string;
@@ -1483,17 +1501,11 @@ export interface components {
             remedy: string;
             why: string;
         };
-        Brake: {
-            deletions?: string;
-            /** @description Files that would be replaced by older versions. */
-            older?: string;
-            overwrites?: string;
-        };
         ByteCounts: {
             /** Format: int64 */
-            moved: number;
-            /** Format: int64 */
             total: number;
+            /** Format: int64 */
+            transferred: number;
         };
         Cause: {
             cause: string;
@@ -1511,10 +1523,14 @@ export interface components {
             state: string;
         };
         Certificate: {
-            /** @description What it was proven with. */
-            by: components["schemas"]["ProvenBy"][];
+            /** @description Bandwidth limits of the run. */
+            bandwidth?: components["schemas"]["Bandwidth"];
+            /** @description What it was verified with. */
+            by: components["schemas"]["VerifiedBy"][];
             /** @description sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how. */
             digest?: string;
+            /** @description Left out by the rules. */
+            excluded: components["schemas"]["Count"];
             /**
              * Format: int64
              * @description Folders of the sources that hold files.
@@ -1524,20 +1540,23 @@ export interface components {
              * Format: int64
              * @description Left out by the rules, with all that is in them.
              */
-            folders_left_out: number;
+            folders_excluded: number;
             job: string;
-            /** @description Left out by the rules. */
-            left_out: components["schemas"]["Count"];
             /** Format: date-time */
             made: string;
-            proven: components["schemas"]["Count"];
+            /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
+            priority?: string;
+            /** @description How often and for how long a failed item is retried. */
+            retry?: components["schemas"]["Retry"];
             routes: components["schemas"]["Route"][];
-            rules: components["schemas"]["Rules"];
+            /** @description What is transferred, and how conflicts and deletions are handled. */
+            rules?: components["schemas"]["Rules"];
             /** @description The final pass. */
             run: string;
             /** @description The runs that led to it. */
             steps: components["schemas"]["StepRun"][];
-            unproven: components["schemas"]["Count"];
+            unverified: components["schemas"]["Count"];
+            verified: components["schemas"]["Count"];
             /** @description Why these are not. */
             why: components["schemas"]["CauseCount"][];
         };
@@ -1621,48 +1640,18 @@ export interface components {
             way?: "page" | "device" | "paste";
         };
         Copy: {
-            /** @description A template of the names below the target, of {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}; slashes part folders. */
-            as?: string;
-            /** @description Where both sides hold different contents: keep-both (the default), newer, source, leave or ask. */
-            clash?: string;
-            /** @description What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given. */
-            documents?: string;
+            /** @description Bandwidth limits of the run. */
+            bandwidth?: components["schemas"]["Bandwidth"];
             /** @description Addresses of files and folders. */
             from: string[];
-            /** @description Of several sources that are consolidated: identical files once (where the sources are merged, unless given), or each. */
-            identical?: string;
-            /** @description Only files above a size. */
-            larger_than?: string;
-            /** @description Patterns of what is left out, in the gitignore syntax. */
-            leave_out?: string[];
-            /** @description What is done about names that the target cannot hold: translate (the default) or refuse. */
-            names?: string;
-            /** @description Only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y). */
-            newer_than?: string;
-            /** @description Only files changed before a date or an age. */
-            older_than?: string;
-            /** @description Patterns of what alone is taken, in the gitignore syntax. */
-            only?: string[];
-            /** @description Only what has changed since an earlier run brought it, wherever that put it; with a template that gives each run a folder of its own. */
-            only_changed?: boolean;
-            pace?: components["schemas"]["Pace"];
-            /** @description How it stands to other runs: low, normal (the default) or high. */
+            /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
             priority?: string;
-            /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
-            proof?: string;
-            /** @description Only files below a size, such as 2GiB. */
-            smaller_than?: string;
+            /** @description How often and for how long a failed item is retried. */
+            retry?: components["schemas"]["Retry"];
+            /** @description What is transferred, and how conflicts and deletions are handled. */
+            rules?: components["schemas"]["Rules"];
             /** @description The address of the folder into which each goes under its own name. */
             to: string;
-            /**
-             * Format: int64
-             * @description How often an item is tried before it fails; 5 unless given.
-             */
-            tries?: number;
-            /** @description Types of files that alone are taken: documents, pictures, sound, film. */
-            types?: string[];
-            /** @description How long an item is tried, such as 2h. */
-            within?: string;
         };
         Count: {
             /** Format: int64 */
@@ -1674,6 +1663,18 @@ export interface components {
             /** @description Its name, for errors. */
             file?: string;
             text: string;
+        };
+        DiscoveredServer: {
+            address: string;
+            host: string;
+            name: string;
+            options: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            port: number;
+            provider: string;
+            service: string;
         };
         Duplicated: {
             examples: string[];
@@ -1705,7 +1706,7 @@ export interface components {
              * @description In bytes; -1 is unknown, 0 for folders.
              */
             size: number;
-            /** @description Of an account: linked, away or lapsed. */
+            /** @description Of an account: linked, unreachable or sign-in-expired. */
             state?: string;
         };
         Exchange: {
@@ -1732,9 +1733,9 @@ export interface components {
         Flying: {
             address: string;
             /** Format: int64 */
-            moved: number;
-            /** Format: int64 */
             size: number;
+            /** Format: int64 */
+            transferred: number;
         };
         Found: {
             /** @description The areas that the sign-in leads to, where there are several. */
@@ -1756,6 +1757,28 @@ export interface components {
             remedy: string;
             why: string;
         };
+        Hour: {
+            /** @description 5MB/s for both directions, or up 5MB/s, down 20MB/s. */
+            rate: string;
+            /** @description Hours of the week, such as mon-fri 08-18. */
+            when: string;
+        };
+        Include: {
+            /** @description Files changed since an earlier run transferred them, wherever it put them. */
+            changed?: boolean;
+            /** @description Files above a size. */
+            larger_than?: string;
+            /** @description Files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y). */
+            newer_than?: string;
+            /** @description Files changed before a date or an age. */
+            older_than?: string;
+            /** @description Patterns, in gitignore syntax. */
+            patterns?: string[];
+            /** @description Files below a size, such as 2GiB. */
+            smaller_than?: string;
+            /** @description Types of files: documents, pictures, sound, film. */
+            types?: string[];
+        };
         Introduced: {
             /** @description The option that holds the server to it; empty where there is nothing to compare. */
             option?: string;
@@ -1774,7 +1797,6 @@ export interface components {
             ended?: string;
             kind: string;
             meaning?: string;
-            proof?: string;
             remedy: string;
             /** Format: int64 */
             seq: number;
@@ -1784,6 +1806,7 @@ export interface components {
             state: "waiting" | "done" | "skipped" | "failed";
             /** @description At the target, as it is, or was to be. */
             target: string;
+            verification?: string;
             /** @description The error's own words. */
             why?: string;
         };
@@ -1801,9 +1824,9 @@ export interface components {
             skipped: number;
             /**
              * Format: int64
-             * @description In step already; these are counted and not listed.
+             * @description Items that needed no transfer. They are counted and not listed.
              */
-            unchanged: number;
+            up_to_date: number;
             /** Format: int64 */
             waiting: number;
         };
@@ -1812,63 +1835,50 @@ export interface components {
             next?: string;
         };
         Job: {
-            /** @description How what arrives is taken. */
+            /** @description When an arrival counts as complete, and how many are transferred at once. */
             arrivals?: components["schemas"]["Arrivals"];
-            /** @description How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given. */
-            brake?: components["schemas"]["Brake"];
+            /** @description Bandwidth limits of the run. */
+            bandwidth?: components["schemas"]["Bandwidth"];
             /** Format: date-time */
             changed: string;
             /** Format: date-time */
             created: string;
-            /** @description What a removal means for the other side: retire (the default: with a way back), follow or ignore. */
-            deletions?: string;
             /** @description Its last run. */
             last?: components["schemas"]["Run"];
-            /** @description How a migration goes. */
-            migrate?: components["schemas"]["Migrating"];
+            /** @description How far a migration goes by itself. */
+            migrate?: components["schemas"]["Migration"];
             /** @description How far it has come, of a migration. */
-            migration?: components["schemas"]["Migration"];
+            migration?: components["schemas"]["MigrationProgress"];
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
             /** @description The next moments at which it runs by itself. */
             next: string[];
+            /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
+            priority?: string;
+            /** @description How often and for how long a failed item is retried. */
+            retry?: components["schemas"]["Retry"];
             /** @description What is at from appears as to. */
             routes: components["schemas"]["Route"][];
+            /** @description What is transferred, and how conflicts and deletions are handled. */
             rules?: components["schemas"]["Rules"];
+            /** @description Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given. */
+            safety?: components["schemas"]["Safety"];
             /** @description What the job makes true, in words. */
             sentence: string;
             /** @enum {string} */
             state: "active" | "suspended";
-            /** @description Of a job that is made: it is not switched on yet. */
-            suspended?: boolean;
-            /** @enum {string} */
+            /**
+             * @description copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place.
+             * @enum {string}
+             */
             type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
+            /** @description When the job runs by itself; never unless given. */
             when?: components["schemas"]["When"];
         };
         JobFile: {
             text: string;
             /** @description Say what would be made or changed, and stop there. */
             try?: boolean;
-        };
-        JobSpec: {
-            /** @description How what arrives is taken. */
-            arrivals?: components["schemas"]["Arrivals"];
-            /** @description How much a run may remove or write over without a person's word; deletions 10%, overwrites 25%, older 0 unless given. */
-            brake?: components["schemas"]["Brake"];
-            /** @description What a removal means for the other side: retire (the default: with a way back), follow or ignore. */
-            deletions?: string;
-            /** @description How a migration goes. */
-            migrate?: components["schemas"]["Migrating"];
-            /** @description Lower-case letters, digits and hyphens. */
-            name: string;
-            /** @description What is at from appears as to. */
-            routes: components["schemas"]["Route"][];
-            rules?: components["schemas"]["Rules"];
-            /** @description Of a job that is made: it is not switched on yet. */
-            suspended?: boolean;
-            /** @enum {string} */
-            type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
-            when?: components["schemas"]["When"];
         };
         Jobs: {
             /**
@@ -1908,7 +1918,7 @@ export interface components {
             /** @description As they were from then on, without a secret. */
             settings: components["schemas"]["LinkSettings"];
             /** @enum {string} */
-            what: "linked" | "changed" | "refused" | "renamed" | "suspended" | "resumed" | "lapsed" | "mended" | "ended";
+            what: "linked" | "changed" | "refused" | "renamed" | "suspended" | "resumed" | "sign-in-expired" | "reauthorized" | "unlinked";
             why?: string;
         };
         LinkSettings: {
@@ -1937,22 +1947,19 @@ export interface components {
             };
             secret?: string;
         };
-        Migrating: {
-            /** @description Clear the source, in the end, of exactly what is proven to be at the target. */
+        Migration: {
+            /** @description Delete at the source, in the last step, exactly what was verified at the target. */
             clear?: boolean;
-            /**
-             * @description The last step that begins by itself; each waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that.
-             * @enum {string}
-             */
-            go_on?: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear";
+            /** @description The last step that starts by itself: survey, first-pass, catch-up, final-pass or clear. Each step waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that. */
+            go_on?: string;
             /**
              * Format: int64
-             * @description How few files a pass may still have had for catching up to be at its end; 20 unless given.
+             * @description Catching up is over if a pass had no more files than this: 20 unless given.
              */
             little?: number;
         };
-        Migration: {
-            /** @description What the last final pass has proven. */
+        MigrationProgress: {
+            /** @description What the last final pass has verified. */
             certificate?: components["schemas"]["Certificate"];
             /** @description The step that comes next; empty when it is over. */
             next?: string;
@@ -1979,18 +1986,6 @@ export interface components {
             moved: components["schemas"]["Route"][];
             run?: string;
         };
-        NearbyServer: {
-            address: string;
-            host: string;
-            name: string;
-            options: {
-                [key: string]: string;
-            };
-            /** Format: int64 */
-            port: number;
-            provider: string;
-            service: string;
-        };
         NewFolder: {
             address: string;
             /** @description Steps below the address, as they are, with nothing escaped. */
@@ -1998,11 +1993,40 @@ export interface components {
             /** @description Make the folders that it is in, too, and be content if it is there. */
             parents?: boolean;
         };
+        NewJob: {
+            /** @description When an arrival counts as complete, and how many are transferred at once. */
+            arrivals?: components["schemas"]["Arrivals"];
+            /** @description Bandwidth limits of the run. */
+            bandwidth?: components["schemas"]["Bandwidth"];
+            /** @description How far a migration goes by itself. */
+            migrate?: components["schemas"]["Migration"];
+            /** @description Lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
+            priority?: string;
+            /** @description How often and for how long a failed item is retried. */
+            retry?: components["schemas"]["Retry"];
+            /** @description What is at from appears as to. */
+            routes: components["schemas"]["Route"][];
+            /** @description What is transferred, and how conflicts and deletions are handled. */
+            rules?: components["schemas"]["Rules"];
+            /** @description Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given. */
+            safety?: components["schemas"]["Safety"];
+            /** @description Create the job, but do not let it run by itself yet. */
+            suspended?: boolean;
+            /**
+             * @description copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place.
+             * @enum {string}
+             */
+            type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
+            /** @description When the job runs by itself; never unless given. */
+            when?: components["schemas"]["When"];
+        };
         NewToken: {
             /** @description It is in owner.token of the data folder as well, and nowhere else. */
             token: string;
         };
-        Notice: {
+        Notification: {
             /** Format: date-time */
             at: string;
             channel: string;
@@ -2018,10 +2042,20 @@ export interface components {
             tries: number;
             why?: string;
         };
-        NoticeList: {
-            notices: components["schemas"]["Notice"][];
+        NotificationList: {
+            notifications: components["schemas"]["Notification"][];
         };
-        NoticeMail: {
+        Notifications: {
+            /** @description Mail is gathered for so long, such as 1h; each by itself unless given. */
+            digest?: string;
+            email?: components["schemas"]["NotifyEmail"];
+            /** @description Hours of the week in which nothing is sent, as of a job: mon-sun 22:00-07:00. */
+            quiet?: string;
+            webhooks: components["schemas"]["NotifyWebhook"][];
+            /** @description Their time zone; the service's own unless given. */
+            zone?: string;
+        };
+        NotifyEmail: {
             from: string;
             /** @description Of done, partial, failed, held, waits, account; all but done unless given. */
             on?: string[];
@@ -2034,30 +2068,20 @@ export interface components {
             to: string[];
             user?: string;
         };
-        NoticeTest: {
-            channels: components["schemas"]["NoticeTried"][];
+        NotifyTest: {
+            channels: components["schemas"]["NotifyTried"][];
         };
-        NoticeTried: {
+        NotifyTried: {
             /** @description mail, or a webhook's URL. */
             channel: string;
             sent: boolean;
             why?: string;
         };
-        NoticeWebhook: {
+        NotifyWebhook: {
             on?: string[];
             /** @description The key of the signature: given to be kept, and never told. */
             secret?: string;
             url: string;
-        };
-        Notices: {
-            /** @description Mail is gathered for so long, such as 1h; each by itself unless given. */
-            digest?: string;
-            mail?: components["schemas"]["NoticeMail"];
-            /** @description Hours of the week in which nothing is sent, as of a job: mon-sun 22:00-07:00. */
-            quiet?: string;
-            webhooks: components["schemas"]["NoticeWebhook"][];
-            /** @description Their time zone; the service's own unless given. */
-            zone?: string;
         };
         Now: {
             /** @description The accounts that it waits for, while the rest goes on. */
@@ -2089,22 +2113,6 @@ export interface components {
             secret: boolean;
             title: string;
         };
-        Pace: {
-            /** @description From providers. */
-            down?: string;
-            /** @description Rates at hours of the week, in place of these: {"mon-fri 08-18": "5MB/s"}, or "up 5MB/s, down 20MB/s". */
-            hours?: {
-                [key: string]: string;
-            };
-            /** @description To providers. */
-            up?: string;
-        };
-        Paces: {
-            accounts: {
-                [key: string]: components["schemas"]["Pace"];
-            };
-            overall: components["schemas"]["Pace"];
-        };
         Page: {
             entries: components["schemas"]["Entry"][];
             /** Format: date-time */
@@ -2118,7 +2126,7 @@ export interface components {
         Plan: {
             /** @description Of those to be written: of the size of one before them; the identical ones of these are there once. */
             alike: components["schemas"]["Count"];
-            /** @description Clashes that a person is asked about. */
+            /** @description Conflicts that a person is asked about. */
             ask: components["schemas"]["Count"];
             /** @description Of those in step: there before, and found equal by size and time alone; their contents were not compared. */
             assumed: components["schemas"]["Count"];
@@ -2129,9 +2137,11 @@ export interface components {
             /** @description What the target cannot hold: the first hundred. */
             blockers: components["schemas"]["Blocker"][];
             /** Format: int64 */
-            clashes: number;
+            conflicts: number;
             /** @description To be written where nothing is. */
             create: components["schemas"]["Count"];
+            /** @description Left out by the rules. */
+            excluded: components["schemas"]["Count"];
             /** @description The documents that are exported, and as what. */
             exports: components["schemas"]["Exporting"][];
             /**
@@ -2143,7 +2153,7 @@ export interface components {
              * Format: int64
              * @description Left out by the rules, with all that is in them, which is not counted.
              */
-            folders_left_out: number;
+            folders_excluded: number;
             /**
              * Format: int64
              * @description Folders to be removed.
@@ -2154,16 +2164,14 @@ export interface components {
              * @description What the target has free, in bytes; -1 is unknown.
              */
             free: number;
-            /** @description Why the brake would hold it. */
+            /** @description Why the safety limits would hold it. */
             held?: components["schemas"]["Holding"];
             /** @description Of those to be written: copied inside the target, from what holds the same there. */
             inside: components["schemas"]["Count"];
-            /** @description Clashes that keep both. */
+            /** @description Conflicts that keep both. */
             keep_both: components["schemas"]["Count"];
-            /** @description Clashes that are left. */
+            /** @description Conflicts that are left. */
             left: components["schemas"]["Count"];
-            /** @description Left out by the rules. */
-            left_out: components["schemas"]["Count"];
             /** @description To be compared by content first. */
             look: components["schemas"]["Count"];
             /** @description Targets that are not there, and are made. */
@@ -2176,8 +2184,6 @@ export interface components {
             names: components["schemas"]["Renaming"][];
             /** @description Of those to be replaced: by older versions than were brought before. */
             older: components["schemas"]["Count"];
-            /** @description How what is written will be proven. */
-            proof: components["schemas"]["Proving"][];
             /** @description Why some cannot be held, and how many. */
             refusals: components["schemas"]["Refusal"][];
             /** @description Cannot be held by the target. */
@@ -2204,6 +2210,8 @@ export interface components {
             type?: string;
             /** @description In step already. */
             unchanged: components["schemas"]["Count"];
+            /** @description How what is written will be verified. */
+            verification: components["schemas"]["Verifying"][];
         };
         Priority: {
             /** @enum {string} */
@@ -2232,14 +2240,6 @@ export interface components {
             runs: components["schemas"]["Run"][];
             transfers: components["schemas"]["Transfer"][];
         };
-        ProvenBy: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            items: number;
-            /** @description crc64nvme, md5, sha256, …; size where no more was asked for. */
-            kind: string;
-        };
         Provider: {
             about?: string;
             /** @description The option of which a sign-in leads to several: share or bucket. */
@@ -2259,10 +2259,6 @@ export interface components {
             /** @description It is part of the program. */
             shipped: boolean;
             title: string;
-        };
-        Proving: {
-            account: string;
-            how: string;
         };
         Quantity: {
             /** Format: int64 */
@@ -2292,10 +2288,6 @@ export interface components {
             /** @description Empty goes back to the provider's default. */
             client_id: string;
             secret?: string;
-        };
-        Release: {
-            /** @description Of a run that asks what is kept where both sides had changed: keep-both, newer, source or leave. */
-            clash?: string;
         };
         Removal: {
             addresses: string[];
@@ -2353,49 +2345,40 @@ export interface components {
              */
             items: number;
         };
+        Retry: {
+            /**
+             * Format: int64
+             * @description Tries before an item fails: 5 unless given.
+             */
+            tries?: number;
+            /** @description How long an item is tried, and an unreachable account is waited for, such as 2h. */
+            within?: string;
+        };
         Route: {
             from: string;
             to: string;
         };
         Rules: {
-            /** @description A template of the names below the target, of {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}; slashes part folders. */
+            /** @description A template for names below the target, with {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}. Slashes separate folders. */
             as?: string;
-            /** @description Where both sides hold different contents: keep-both (the default), newer, source, leave or ask. */
-            clash?: string;
-            /** @description What documents that exist only inside a service are exported as, by class: text=odt+pdf,sheet=ods. The default of each kind unless given. */
-            documents?: string;
-            /** @description Of several sources that are consolidated: identical files once (where the sources are merged, unless given), or each. */
+            /** @description If both sides changed, or a different file of the same name is already there: keep-both (the default), newer, source, target or ask. */
+            conflict?: string;
+            /** @description What a mirror or two-way job does on one side if a file is deleted on the other: keep-version (the default; a version stays in history), delete or ignore. */
+            deletions?: string;
+            /** @description Export formats of documents that exist only inside a service, by class: text: odt+pdf, sheet: ods. */
+            documents?: {
+                [key: string]: string;
+            };
+            /** @description Patterns of what to exclude, in gitignore syntax. */
+            exclude?: string[];
+            /** @description Identical files of the sources of a consolidation: once (the default if sources are merged) or each. */
             identical?: string;
-            /** @description Only files above a size. */
-            larger_than?: string;
-            /** @description Patterns of what is left out, in the gitignore syntax. */
-            leave_out?: string[];
-            /** @description What is done about names that the target cannot hold: translate (the default) or refuse. */
+            /** @description Transfer only files that match all of these. */
+            include?: components["schemas"]["Include"];
+            /** @description Names that the target does not allow: translate (the default) or refuse. */
             names?: string;
-            /** @description Only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y). */
-            newer_than?: string;
-            /** @description Only files changed before a date or an age. */
-            older_than?: string;
-            /** @description Patterns of what alone is taken, in the gitignore syntax. */
-            only?: string[];
-            /** @description Only what has changed since an earlier run brought it, wherever that put it; with a template that gives each run a folder of its own. */
-            only_changed?: boolean;
-            pace?: components["schemas"]["Pace"];
-            /** @description How it stands to other runs: low, normal (the default) or high. */
-            priority?: string;
-            /** @description How what arrived is proven: hash (the default; read back where the target tells none), size or readback. */
-            proof?: string;
-            /** @description Only files below a size, such as 2GiB. */
-            smaller_than?: string;
-            /**
-             * Format: int64
-             * @description How often an item is tried before it fails; 5 unless given.
-             */
-            tries?: number;
-            /** @description Types of files that alone are taken: documents, pictures, sound, film. */
-            types?: string[];
-            /** @description How long an item is tried, such as 2h. */
-            within?: string;
+            /** @description How a transferred file is verified: hash (the default; read back if the target reports none), size or read-back. */
+            verify?: string;
         };
         Run: {
             /** @description Of those in step: there before, and found equal by size and time alone; their contents were not compared. */
@@ -2405,20 +2388,23 @@ export interface components {
              * @description Bytes a second since it began.
              */
             average: number;
+            /** @description Bandwidth limits of the run. */
+            bandwidth?: components["schemas"]["Bandwidth"];
             bytes: components["schemas"]["ByteCounts"];
             cause?: string;
-            clash: string;
-            /** @description A move: what is proven at the target is removed at the source. */
+            /** @description A move: what is verified at the target is removed at the source. */
             clears: boolean;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
             ended: string | null;
+            /** @description Files that the rules leave out; these are counted and not listed. */
+            excluded: components["schemas"]["Count"];
             /**
              * Format: int64
              * @description Folders that the rules leave out, with all that is in them.
              */
-            folders_left_out: number;
+            folders_excluded: number;
             id: string;
             /** @description Copied inside the target, of what is planned. */
             inside: components["schemas"]["Count"];
@@ -2429,16 +2415,19 @@ export interface components {
             interruptions: number;
             items: components["schemas"]["ItemCounts"];
             job: string;
-            /** @description Files that the rules leave out; these are counted and not listed. */
-            left_out: components["schemas"]["Count"];
             now?: components["schemas"]["Now"];
             /** @description All is listed, and the totals are final. */
             planned: boolean;
+            /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
+            priority?: string;
             remedy?: string;
             /** @description Files that it removes, as planned. */
             removing: components["schemas"]["Count"];
+            /** @description How often and for how long a failed item is retried. */
+            retry?: components["schemas"]["Retry"];
             routes: components["schemas"]["Route"][];
-            rules: components["schemas"]["Rules"];
+            /** @description What is transferred, and how conflicts and deletions are handled. */
+            rules?: components["schemas"]["Rules"];
             /** Format: date-time */
             started: string | null;
             /** @description What had it begin. */
@@ -2459,9 +2448,15 @@ export interface components {
             next?: string;
             runs: components["schemas"]["Run"][];
         };
+        Safety: {
+            /** @description Deletions that a run may make: 10% unless given. */
+            deletions?: string;
+            /** @description Files that a run may replace with older versions: 0 unless given. */
+            older?: string;
+            /** @description Files that a run may overwrite: 25% unless given. */
+            overwrites?: string;
+        };
         Session: {
-            /** Format: date-time */
-            begun: string;
             /** @description What the browser said to be. */
             client?: string;
             /** @description It is the one that asks. */
@@ -2476,6 +2471,8 @@ export interface components {
              * @description When it was used last, to within five minutes.
              */
             seen?: string;
+            /** Format: date-time */
+            started: string;
         };
         SessionInputBody: {
             /** @description The part of the link after the #. */
@@ -2506,6 +2503,33 @@ export interface components {
         Spaces: {
             accounts: components["schemas"]["AccountSpace"][];
             together: components["schemas"]["Space"];
+        };
+        Spec: {
+            /** @description When an arrival counts as complete, and how many are transferred at once. */
+            arrivals?: components["schemas"]["Arrivals"];
+            /** @description Bandwidth limits of the run. */
+            bandwidth?: components["schemas"]["Bandwidth"];
+            /** @description How far a migration goes by itself. */
+            migrate?: components["schemas"]["Migration"];
+            /** @description Lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
+            priority?: string;
+            /** @description How often and for how long a failed item is retried. */
+            retry?: components["schemas"]["Retry"];
+            /** @description What is at from appears as to. */
+            routes: components["schemas"]["Route"][];
+            /** @description What is transferred, and how conflicts and deletions are handled. */
+            rules?: components["schemas"]["Rules"];
+            /** @description Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given. */
+            safety?: components["schemas"]["Safety"];
+            /**
+             * @description copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place.
+             * @enum {string}
+             */
+            type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
+            /** @description When the job runs by itself; never unless given. */
+            when?: components["schemas"]["When"];
         };
         Speed: {
             account: string;
@@ -2582,15 +2606,15 @@ export interface components {
              * @description That it had to move, or to remove.
              */
             items: number;
-            /**
-             * Format: int64
-             * @description Bytes.
-             */
-            moved: number;
             run: string;
             state: string;
             /** @enum {string} */
             step: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "fetch";
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            transferred: number;
         };
         Summary: {
             differing: components["schemas"]["Count"];
@@ -2712,13 +2736,13 @@ export interface components {
             address: string;
             /** @description As the request named it. */
             id: string;
-            /** Format: int64 */
-            moved: number;
             /**
              * Format: int64
              * @description -1 is unknown.
              */
             total: number;
+            /** Format: int64 */
+            transferred: number;
             upload: boolean;
         };
         Trial: {
@@ -2783,7 +2807,7 @@ export interface components {
             /** @description In place of the latest that matches. */
             address?: string;
             /** @description One that is not made yet; else that which is named. */
-            job?: components["schemas"]["JobSpec"];
+            job?: components["schemas"]["Spec"];
         };
         Uploaded: {
             address: string;
@@ -2799,7 +2823,6 @@ export interface components {
             /** Format: date-time */
             modified: string | null;
             name: string;
-            proof: string;
             /** @description Of an account that nothing can be written to. */
             read_only?: boolean;
             received: string;
@@ -2809,8 +2832,17 @@ export interface components {
              * @description In bytes; -1 is unknown, 0 for folders.
              */
             size: number;
-            /** @description Of an account: linked, away or lapsed. */
+            /** @description Of an account: linked, unreachable or sign-in-expired. */
             state?: string;
+            verification: string;
+        };
+        VerifiedBy: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            items: number;
+            /** @description crc64nvme, md5, sha256, …; size where no more was asked for. */
+            kind: string;
         };
         VerifiedFile: {
             /** @enum {string} */
@@ -2830,6 +2862,10 @@ export interface components {
             not_certified: components["schemas"]["Count"];
             unreadable: components["schemas"]["Count"];
         };
+        Verifying: {
+            account: string;
+            how: string;
+        };
         Warning: {
             remedy: string;
             /** @enum {string} */
@@ -2837,23 +2873,23 @@ export interface components {
             why: string;
         };
         When: {
-            /** @description file or folder: each that arrives at the source or changes, once it is complete, by a run of its own; of folders, those that are in the source itself. */
+            /** @description file or folder: one run for each that arrives at the source or changes, once it is complete. Of folders, those directly in the source. */
             arrival?: string;
             /** @description Once, at 2026-12-01T22:00. */
             at?: string;
-            /** @description As soon as something changes. */
+            /** @description As soon as something changes at the source, or for two-way on either side. */
             continuous?: boolean;
             /** @description Five fields, as in a crontab. */
             cron?: string;
-            /** @description So often: 15m, 6h, 2d. */
+            /** @description At an interval: 15m, 6h, 2d. */
             every?: string;
-            /** @description The hours in which a run may go; outside them it pauses. */
+            /** @description Hours of the week in which a run may go; outside them it is paused. */
             hours?: string;
-            /** @description Once, as soon as the job is made. */
+            /** @description Once, as soon as the job is created. */
             now?: boolean;
-            /** @description At hours of the week, and until others: mon-fri 22:00-06:00. */
+            /** @description At hours of the week: a run starts at the first time and stops at the second, as in mon-fri 22:00-06:00. */
             weekly?: string;
-            /** @description The time zone of the times; the service's own unless given. */
+            /** @description Time zone of these times, such as Europe/Lisbon; the service's own unless given. */
             zone?: string;
         };
         Whoami: {
@@ -3036,6 +3072,40 @@ export interface operations {
             };
         };
     };
+    "set-account-bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bandwidth"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-account-behind": {
         parameters: {
             query?: never;
@@ -3160,40 +3230,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Account"];
                 };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "set-account-pace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The account's name. */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Pace"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description Error */
             default: {
@@ -3354,6 +3390,66 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+        };
+    };
+    "show-bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bandwidths"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bandwidth"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3769,6 +3865,38 @@ export interface operations {
             };
         };
     };
+    "list-nearby": {
+        parameters: {
+            query?: {
+                /** @description For how long to look. */
+                seconds?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiscoveredServer"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-entry": {
         parameters: {
             query: {
@@ -3937,7 +4065,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["JobSpec"];
+                "application/json": components["schemas"]["NewJob"];
             };
         };
         responses: {
@@ -3970,7 +4098,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["JobSpec"];
+                "application/json": components["schemas"]["Spec"];
             };
         };
         responses: {
@@ -4071,7 +4199,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["JobSpec"];
+                "application/json": components["schemas"]["Spec"];
             };
         };
         responses: {
@@ -4474,39 +4602,7 @@ export interface operations {
             };
         };
     };
-    "list-nearby": {
-        parameters: {
-            query?: {
-                /** @description For how long to look. */
-                seconds?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["NearbyServer"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "list-notices": {
+    "list-notifications": {
         parameters: {
             query?: {
                 limit?: number;
@@ -4523,7 +4619,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["NoticeList"];
+                    "application/json": components["schemas"]["NotificationList"];
                 };
             };
             /** @description Error */
@@ -4537,7 +4633,7 @@ export interface operations {
             };
         };
     };
-    "show-notice-settings": {
+    "show-notification-settings": {
         parameters: {
             query?: never;
             header?: never;
@@ -4552,7 +4648,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Notices"];
+                    "application/json": components["schemas"]["Notifications"];
                 };
             };
             /** @description Error */
@@ -4566,7 +4662,7 @@ export interface operations {
             };
         };
     };
-    "set-notice-settings": {
+    "set-notification-settings": {
         parameters: {
             query?: never;
             header?: never;
@@ -4575,7 +4671,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Notices"];
+                "application/json": components["schemas"]["Notifications"];
             };
         };
         responses: {
@@ -4597,7 +4693,7 @@ export interface operations {
             };
         };
     };
-    "test-notices": {
+    "test-notifications": {
         parameters: {
             query?: never;
             header?: never;
@@ -4612,68 +4708,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["NoticeTest"];
+                    "application/json": components["schemas"]["NotifyTest"];
                 };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "show-pace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Paces"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "set-pace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Pace"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description Error */
             default: {
@@ -5066,6 +5102,74 @@ export interface operations {
             };
         };
     };
+    "release-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Approval"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-run-bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bandwidth"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "cancel-run": {
         parameters: {
             query?: never;
@@ -5215,40 +5319,6 @@ export interface operations {
             };
         };
     };
-    "set-run-pace": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The run's id. */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Pace"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     "pause-run": {
         parameters: {
             query?: never;
@@ -5292,40 +5362,6 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Priority"];
-            };
-        };
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "release-run": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The run's id. */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Release"];
             };
         };
         responses: {

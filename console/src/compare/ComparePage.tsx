@@ -7,7 +7,7 @@ import { TargetField } from '../tree/TargetField'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
 import { bytes, count, plain, some } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { Tabs } from '../ui/Tabs'
 import { useComparison } from './useComparison'
 

@@ -16,7 +16,7 @@ const places: Offer[] = [
   { key: 'survey', text: 'Survey a folder', note: 'action', to: '/survey' },
   { key: 'jobs', text: 'Jobs', note: 'what is to be true from now on', to: '/jobs' },
   { key: 'job', text: 'Make a job', note: 'action', to: '/jobs/new' },
-  { key: 'settings', text: 'Settings', note: 'pace, and who is told', to: '/settings' },
+  { key: 'settings', text: 'Settings', note: 'bandwidth, and who is told', to: '/settings' },
 ]
 
 /** Address bar and command palette in one: "/" begins an address, anything else finds. */

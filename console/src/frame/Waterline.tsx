@@ -14,7 +14,7 @@ export function Waterline() {
   const step = width / Math.max(1, rates.length - 1)
   const points = rates.map((rate, i) => `${(i * step).toFixed(1)},${(height - 1 - (rate / most) * (height - 3)).toFixed(1)}`)
   const running = progress.runs.length
-  const lapsed = useAccounts().data?.filter((account) => account.state === 'lapsed').length ?? 0
+  const lapsed = useAccounts().data?.filter((account) => account.state === 'sign-in-expired').length ?? 0
   const held = useJobs().data?.held ?? 0
   const only = running === 1 ? progress.runs[0] : undefined
   return (
@@ -32,7 +32,7 @@ export function Waterline() {
         <span className="whitespace-nowrap">{running ? `${some(running, 'run')} running` : progress.transfers.length > 0 ? `${some(progress.transfers.length, 'file')} on their way` : progress.rate > 0 ? 'moving' : 'nothing moves'}</span>
       </Link>
       {held > 0 && (
-        <Link to="/runs" className="pr-4 whitespace-nowrap text-ochre hover:underline" title="A brake or a question waits for a person's word.">
+        <Link to="/runs" className="pr-4 whitespace-nowrap text-ochre hover:underline" title="A safety or a question waits for a person's word.">
           {some(held, 'run')} held
         </Link>
       )}

@@ -3,7 +3,7 @@ import { Link } from 'react-router'
 import { api, data } from '../api/client'
 import { Summary } from '../tree/CopyDialog'
 import { bytes, plain, when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import type { Job, JobSpec } from './queries'
 

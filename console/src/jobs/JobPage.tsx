@@ -10,7 +10,7 @@ import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { ArrivalList, TriedArrival } from './Arrivals'
 import { MigrationFields, MigrationSteps, NextStep } from './Migration'
@@ -18,17 +18,17 @@ import { type Job, type JobSpec, useJob, whenWords } from './queries'
 import { WhenFields } from './When'
 
 const types = [
-  { value: 'copy', title: 'Copy', help: 'what is at the source is at the target too; nothing is ever removed' },
-  { value: 'mirror', title: 'Mirror', help: 'the target is as the source is' },
-  { value: 'two-way', title: 'Two-way', help: 'both sides hold the same' },
-  { value: 'migrate', title: 'Migrate', help: 'in steps, up to a certificate of what is proven; the source is cleared only if asked' },
-  { value: 'consolidate', title: 'Consolidate', help: 'several sources in one target, identical files once where they are merged' },
+  { value: 'copy', title: 'Copy', help: 'adds and updates files at the target; never deletes' },
+  { value: 'mirror', title: 'Mirror', help: 'makes the target identical to the source' },
+  { value: 'two-way', title: 'Two-way', help: 'keeps both sides identical' },
+  { value: 'migrate', title: 'Migrate', help: 'copies in steps, up to a certificate of what was verified; clears the source only if asked' },
+  { value: 'consolidate', title: 'Consolidate', help: 'copies several sources into one target; identical files are kept once if the sources are merged' },
 ]
 
 const deletions = [
-  { value: 'retire', title: 'Retired', help: 'taken out of the way at the other side, from where it can be fetched back' },
-  { value: 'follow', title: 'Followed', help: 'removed at the other side, into the provider’s trash where it has one' },
-  { value: 'ignore', title: 'Ignored', help: 'it stays at the other side' },
+  { value: 'keep-version', title: 'Keep a version', help: 'delete them on the other side too, and keep a version in history' },
+  { value: 'delete', title: 'Delete', help: 'delete them on the other side too, into the provider’s trash if it has one' },
+  { value: 'ignore', title: 'Ignore', help: 'leave them on the other side' },
 ]
 
 const fresh: JobSpec = { name: '', type: 'copy', routes: [{ from: '', to: '' }], when: {}, rules: {} }
@@ -49,7 +49,7 @@ export function JobPage() {
 
 /** A job as it is written, of one that is shown. */
 const specOf = (job: Job): JobSpec => ({
-  name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, deletions: job.deletions, brake: job.brake, migrate: job.migrate, arrivals: job.arrivals,
+  name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, priority: job.priority, retry: job.retry, bandwidth: job.bandwidth, safety: job.safety, migrate: job.migrate, arrivals: job.arrivals,
 })
 
 /** What of a job fits its type: the rest was said for another that was chosen before. */
@@ -60,9 +60,8 @@ function fitting(spec: JobSpec): JobSpec {
   return {
     ...spec,
     when: { ...when, ...(arrival !== undefined && spec.type === 'copy' && { arrival }), ...(continuous && spec.type !== 'migrate' && { continuous }) },
-    rules: { ...spec.rules, identical },
-    deletions: removes ? spec.deletions : undefined,
-    brake: removes ? spec.brake : undefined,
+    rules: { ...spec.rules, identical, deletions: removes ? spec.rules?.deletions : undefined },
+    safety: removes ? spec.safety : undefined,
     migrate: spec.type === 'migrate' ? spec.migrate : undefined,
     arrivals: arrival !== undefined && spec.type === 'copy' ? spec.arrivals : undefined,
   }
@@ -117,17 +116,17 @@ function JobForm({ job }: { job?: Job }) {
           }}
         >
           {!job && <Field label="Name" placeholder="reports-to-archive" value={spec.name} onChange={(event) => setSpec({ ...spec, name: event.target.value })} help="Lower-case letters, digits and hyphens." />}
-          <Choice legend="What it makes true" value={spec.type} onChange={(type) => setSpec({ ...spec, type: type as JobSpec['type'] })} choices={types} />
+          <Choice legend="Type" value={spec.type} onChange={(type) => setSpec({ ...spec, type: type as JobSpec['type'] })} choices={types} />
           <Routes spec={spec} onChange={(routes) => setSpec({ ...spec, routes })} />
           {spec.type === 'migrate' && <MigrationFields spec={spec} onChange={(migrate) => setSpec({ ...spec, migrate })} />}
           <WhenFields spec={spec} onChange={(change) => setSpec({ ...spec, ...change })} />
-          {removes && <Choice legend="What is removed at one side is" value={spec.deletions || 'retire'} onChange={(value) => setSpec({ ...spec, deletions: value })} choices={deletions} />}
-          {removes && <BrakeFields spec={spec} onChange={(brake) => setSpec({ ...spec, brake })} />}
-          <RulesForm merges={spec.type === 'consolidate'} rules={spec.rules ?? {}} onChange={(rules) => setSpec({ ...spec, rules })} />
+          {removes && <Choice legend="Files deleted on one side" value={spec.rules?.deletions || 'keep-version'} onChange={(deletions) => setSpec({ ...spec, rules: { ...spec.rules, deletions } })} choices={deletions} />}
+          {removes && <SafetyFields spec={spec} onChange={(safety) => setSpec({ ...spec, safety })} />}
+          <RulesForm merges={spec.type === 'consolidate'} settings={spec} onChange={(settings) => setSpec({ ...spec, ...settings })} />
           {save.isError && <Failed error={save.error} />}
           <div className="flex gap-2">
             <Button look="first" type="submit" disabled={!ready || save.isPending || unchanged || (!job && !spec.name)}>
-              {job ? 'Change the job' : 'Make the job'}
+              {job ? 'Save changes' : 'Create job'}
             </Button>
             <Link to="/accounts/link" target="_blank" className="inline-flex h-8 items-center px-3 text-plumage hover:underline">
               Link another account
@@ -250,17 +249,17 @@ function Routes({ spec, onChange }: { spec: JobSpec; onChange: (routes: JobSpec[
   )
 }
 
-function BrakeFields({ spec, onChange }: { spec: JobSpec; onChange: (brake: JobSpec['brake']) => void }) {
-  const brake = spec.brake ?? {}
-  const set = (change: Partial<NonNullable<JobSpec['brake']>>) => {
-    const next = { ...brake, ...change }
+function SafetyFields({ spec, onChange }: { spec: JobSpec; onChange: (safety: JobSpec['safety']) => void }) {
+  const safety = spec.safety ?? {}
+  const set = (change: Partial<NonNullable<JobSpec['safety']>>) => {
+    const next = { ...safety, ...change }
     onChange(next.deletions || next.overwrites || next.older ? next : undefined)
   }
   return (
     <fieldset className="grid gap-2 sm:grid-cols-2">
-      <legend className="text-small text-soft">The brake: a run that would do more waits for a person</legend>
-      <Field label="Removed, at most" placeholder="10%" value={brake.deletions ?? ''} onChange={(event) => set({ deletions: event.target.value || undefined })} />
-      <Field label="Written over, at most" placeholder="25%" value={brake.overwrites ?? ''} onChange={(event) => set({ overwrites: event.target.value || undefined })} />
+      <legend className="text-small text-soft">The safety limits: a run that would do more waits for a person</legend>
+      <Field label="Removed, at most" placeholder="10%" value={safety.deletions ?? ''} onChange={(event) => set({ deletions: event.target.value || undefined })} />
+      <Field label="Written over, at most" placeholder="25%" value={safety.overwrites ?? ''} onChange={(event) => set({ overwrites: event.target.value || undefined })} />
     </fieldset>
   )
 }

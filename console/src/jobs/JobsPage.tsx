@@ -1,7 +1,7 @@
 import { useEffect } from 'react'
 import { Link } from 'react-router'
 import { plain, when } from '../ui/format'
-import { Empty, Failed } from '../ui/Notice'
+import { Empty, Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { arrow, type Job, useJobs, whenWords } from './queries'
 

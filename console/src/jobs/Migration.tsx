@@ -9,7 +9,7 @@ import { Dialog } from '../ui/Dialog'
 import { Field, SelectField } from '../ui/Field'
 import { bytes, count, some, when } from '../ui/format'
 import { Papers } from '../runs/Papers'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import type { Job, JobSpec } from './queries'
 
@@ -56,8 +56,8 @@ export function MigrationFields({ spec, onChange }: { spec: JobSpec; onChange: (
         />
       </div>
       <span className="flex items-center gap-2">
-        <Checkbox checked={given.clear ?? false} label="Clear the source in the end, of exactly what is proven" onChange={() => set({ clear: given.clear ? undefined : true, go_on: given.go_on === 'clear' ? undefined : given.go_on })} />
-        Clear the source in the end, of exactly what is proven to be at the target
+        <Checkbox checked={given.clear ?? false} label="Clear the source in the end, of exactly what is verified" onChange={() => set({ clear: given.clear ? undefined : true, go_on: given.go_on === 'clear' ? undefined : given.go_on })} />
+        Clear the source in the end, of exactly what is verified to be at the target
       </span>
     </fieldset>
   )
@@ -92,7 +92,7 @@ export function MigrationSteps({ job }: { job: Job }) {
                 <State state={step.state} />
               </td>
               <td className="pr-4 text-right">{step.step === 'survey' ? '' : count(step.items)}</td>
-              <td className="pr-4 text-right">{step.step === 'survey' ? '' : bytes(step.moved)}</td>
+              <td className="pr-4 text-right">{step.step === 'survey' ? '' : bytes(step.transferred)}</td>
               <td className="hidden text-soft sm:table-cell">{when(step.ended)}</td>
             </tr>
           ))}
@@ -108,8 +108,8 @@ export function MigrationSteps({ job }: { job: Job }) {
       </table>
       {made && (
         <div className="flex flex-wrap items-baseline gap-x-6 pt-2">
-          <p className={made.unproven.items ? 'text-brick' : 'text-reed'}>
-            {some(made.proven.items, 'file')} ({bytes(made.proven.bytes)}) proven{made.unproven.items ? `, ${count(made.unproven.items)} not` : ''}.
+          <p className={made.unverified.items ? 'text-brick' : 'text-reed'}>
+            {some(made.verified.items, 'file')} ({bytes(made.verified.bytes)}) verified{made.unverified.items ? `, ${count(made.unverified.items)} not` : ''}.
           </p>
           <Papers run={made.run} what="certificate" />
         </div>
@@ -135,7 +135,7 @@ export function NextStep({ job }: { job: Job }) {
   const going = migration.steps.some((step) => !step.ended)
   const cleared = !migration.next && migration.steps.at(-1)?.step === 'clear'
   const made = migration.certificate
-  const files = made ? some(made.proven.items, 'file') : 'what is proven'
+  const files = made ? some(made.verified.items, 'file') : 'what is verified'
   return (
     <>
       {start.isError && <Failed error={start.error} />}
@@ -153,7 +153,7 @@ export function NextStep({ job }: { job: Job }) {
         open={asking}
         onClose={() => setAsking(false)}
         title={`Remove ${files} at the source?`}
-        description={`${made ? `${files} (${bytes(made.proven.bytes)}) are proven to be at the target. ` : ''}Each is looked at once more on both sides, and removed only as it was proven. Fetch back brings them home again.`}
+        description={`${made ? `${files} (${bytes(made.verified.bytes)}) are verified to be at the target. ` : ''}Each is looked at once more on both sides, and removed only as it was verified. Fetch back brings them home again.`}
       >
         <div className="flex justify-end gap-2">
           <Button onClick={() => setAsking(false)}>Leave them</Button>

@@ -3,7 +3,7 @@ import { api, data } from '../api/client'
 import type { components } from '../api/schema'
 
 export type Job = components['schemas']['Job']
-export type JobSpec = components['schemas']['JobSpec']
+export type JobSpec = components['schemas']['Spec']
 export type When = components['schemas']['When']
 
 export const useJobs = () => useQuery({ queryKey: ['jobs'], queryFn: () => data(api.GET('/api/v1/jobs')) })

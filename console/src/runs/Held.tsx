@@ -7,19 +7,19 @@ import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { bytes, some } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 
 const decisions = [
   { value: 'keep-both', title: 'Keep both', help: 'the source’s goes beside the target’s' },
   { value: 'newer', title: 'Newer', help: 'the one that was changed later' },
   { value: 'source', title: 'Source', help: 'replaces the target’s' },
-  { value: 'leave', title: 'Leave', help: 'the target’s stays' },
+  { value: 'target', title: 'Target', help: 'the target’s stays' },
 ]
 
 /** What a person can do about a run that is held. */
 export function Held({ run }: { run: Run }) {
-  if (run.cause === 'clash-question') return <Decide run={run} />
-  if (['brake', 'source-emptied', 'source-rolled-back'].includes(run.cause ?? '')) return <LetGo run={run} />
+  if (run.cause === 'conflict-undecided') return <Decide run={run} />
+  if (['safety', 'source-emptied', 'source-rolled-back'].includes(run.cause ?? '')) return <LetGo run={run} />
   if (run.cause === 'no-space') return <GoOn run={run} />
   return (
     <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
@@ -28,16 +28,16 @@ export function Held({ run }: { run: Run }) {
   )
 }
 
-function useRelease(run: Run) {
+function useApprove(run: Run) {
   return useMutation({
-    mutationFn: (clash: string) => data(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: run.id } }, body: clash ? { clash } : {} })),
+    mutationFn: (conflict: string) => data(api.POST('/api/v1/runs/{id}/approve', { params: { path: { id: run.id } }, body: conflict ? { conflict } : {} })),
   })
 }
 
-/** What the brake held is let go only after its count was read. */
+/** What the safety limits held is let go only after its count was read. */
 function LetGo({ run }: { run: Run }) {
   const [asking, setAsking] = useState(false)
-  const release = useRelease(run)
+  const release = useApprove(run)
   return (
     <>
       <Button look="first" onClick={() => setAsking(true)}>
@@ -64,7 +64,7 @@ function LetGo({ run }: { run: Run }) {
 }
 
 function GoOn({ run }: { run: Run }) {
-  const release = useRelease(run)
+  const release = useApprove(run)
   return (
     <div>
       <Button look="first" disabled={release.isPending} onClick={() => release.mutate('')}>
@@ -77,8 +77,8 @@ function GoOn({ run }: { run: Run }) {
 
 function Decide({ run }: { run: Run }) {
   const [asking, setAsking] = useState(false)
-  const [clash, setClash] = useState('keep-both')
-  const release = useRelease(run)
+  const [conflict, setConflict] = useState('keep-both')
+  const release = useApprove(run)
   return (
     <>
       <Button look="first" onClick={() => setAsking(true)}>
@@ -86,11 +86,11 @@ function Decide({ run }: { run: Run }) {
       </Button>
       <Dialog open={asking} onClose={() => setAsking(false)} title="What is kept where both sides changed?" description="It holds for all that wait in this run. They are in the list below, as waiting.">
         <div className="grid gap-4">
-          <Choice legend="Where both sides changed" value={clash} onChange={setClash} choices={decisions} />
+          <Choice legend="Where both sides changed" value={conflict} onChange={setConflict} choices={decisions} />
           {release.isError && <Failed error={release.error} />}
           <div className="flex justify-end gap-2">
             <Button onClick={() => setAsking(false)}>Not yet</Button>
-            <Button look="first" disabled={release.isPending} onClick={() => release.mutate(clash, { onSuccess: () => setAsking(false) })}>
+            <Button look="first" disabled={release.isPending} onClick={() => release.mutate(conflict, { onSuccess: () => setAsking(false) })}>
               Go on
             </Button>
           </div>
@@ -101,18 +101,18 @@ function Decide({ run }: { run: Run }) {
 }
 
 /** The limits of a run, which hold at once. */
-export function Pace({ run }: { run: Run }) {
+export function Bandwidth({ run }: { run: Run }) {
   const [open, setOpen] = useState(false)
-  const [up, setUp] = useState(run.rules.pace?.up ?? '')
-  const [down, setDown] = useState(run.rules.pace?.down ?? '')
+  const [up, setUp] = useState(run.bandwidth?.up ?? '')
+  const [down, setDown] = useState(run.bandwidth?.down ?? '')
   const save = useMutation({
     mutationFn: () =>
-      data(api.PUT('/api/v1/runs/{id}/pace', { params: { path: { id: run.id } }, body: { up: up || undefined, down: down || undefined, hours: run.rules.pace?.hours } })),
+      data(api.PUT('/api/v1/runs/{id}/bandwidth', { params: { path: { id: run.id } }, body: { up: up || undefined, down: down || undefined, hours: run.bandwidth?.hours } })),
     onSuccess: () => setOpen(false),
   })
   return (
     <>
-      <Button onClick={() => setOpen(true)}>Pace…</Button>
+      <Button onClick={() => setOpen(true)}>Bandwidth…</Button>
       <Dialog open={open} onClose={() => setOpen(false)} title="How fast may this run go?" description="Limits hold at once. Nothing here means as fast as it can.">
         <form
           className="grid gap-4"
@@ -127,7 +127,7 @@ export function Pace({ run }: { run: Run }) {
           <div className="flex justify-end gap-2">
             <Button onClick={() => setOpen(false)}>Close</Button>
             <Button look="first" type="submit" disabled={save.isPending}>
-              Set the pace
+              Set the bandwidth
             </Button>
           </div>
         </form>

@@ -2,7 +2,7 @@ import { useVirtualizer } from '@tanstack/react-virtual'
 import { useEffect, useRef, useState } from 'react'
 import type { Item, Run } from '../api/client'
 import { bytes, count, plain } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { Tabs } from '../ui/Tabs'
 import { type ItemState, useItems } from './queries'
@@ -64,7 +64,7 @@ function ItemRow({ item }: { item: Item }) {
         <State state={item.state} />
       </span>
       <span className="min-w-0">
-        <span className="font-mono text-small break-all" title={item.proof || undefined}>
+        <span className="font-mono text-small break-all" title={item.verification || undefined}>
           {item.action === 'remove' ? <span className="text-brick">remove {plain(item.target)}</span> : plain(item.address)}
         </span>
         {item.cause && (

@@ -6,10 +6,10 @@ import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { bytes, count, duration, plain, some, when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { stepName } from '../jobs/Migration'
-import { Held, Pace } from './Held'
+import { Held, Bandwidth } from './Held'
 import { ItemList } from './ItemList'
 import { Papers } from './Papers'
 import { useCauses, useRun } from './queries'
@@ -31,7 +31,7 @@ export function RunPage() {
   return (
     <div className="relative flex min-h-0 flex-1 flex-col overflow-auto pb-4">
       <Head run={run.data} />
-      {!run.data.ended && !(run.data.state === 'held' && brakes.includes(run.data.cause ?? '')) && <Moving run={run.data} />}
+      {!run.data.ended && !(run.data.state === 'held' && overLimits.includes(run.data.cause ?? '')) && <Moving run={run.data} />}
       <Figures run={run.data} />
       <Causes run={run.data} />
       <ItemList run={run.data} />
@@ -44,27 +44,27 @@ const sentences: Record<string, string> = {
   running: 'It goes on by itself; this page may be closed.',
   paused: 'It waits until somebody resumes it, over restarts too. What has been copied stays.',
   held: 'It waits until the account is mended, and then goes on by itself. What has been copied stays.',
-  done: 'Everything that was to be copied is at the target, and proven.',
+  done: 'Everything that was to be copied is at the target, and verified.',
   partial: 'Some items failed, and are not at the target. What to do stands with them.',
   failed: 'It could not be carried out.',
   cancelled: 'A person cancelled it. What had been copied stays.',
 }
 
-const brakes = ['brake', 'source-emptied', 'source-rolled-back']
+const overLimits = ['safety-limit', 'source-emptied', 'source-rolled-back']
 
 function sentenceOf(run: Run): string | undefined {
   if (run.state === 'running' && run.watching) return 'All is in step. It waits for changes, and goes on by itself; this page may be closed.'
   if (run.state === 'paused' && run.cause === 'outside-hours') return 'It is outside the hours in which the job may run, and goes on by itself when they begin.'
-  if (run.state === 'held' && brakes.includes(run.cause ?? '')) return 'The brake holds it: nothing has been touched. It waits for a person to let it go, or to cancel it.'
+  if (run.state === 'held' && overLimits.includes(run.cause ?? '')) return 'The run is above a safety limit. Nothing has been changed. Approve it or cancel it.'
   if (run.step === 'survey' && run.state === 'done') return 'The survey is taken; its page is the report.'
-  if (run.step === 'clear' && run.state === 'done') return 'What was proven to be at the target is removed at the source, and nothing else.'
-  if (run.step === 'clear' && run.cause === 'source-stays') return 'What was proven to be at the target is removed at the source; what is listed as skipped stays there.'
-  if (run.step === 'fetch' && run.state === 'done') return 'What had been moved away is back where it was, and proven.'
-  if (run.state === 'done' && (run.type === 'mirror' || run.type === 'two-way')) return 'Both sides are in step, and what was written is proven.'
-  if (run.clears && run.state === 'done') return 'Everything that was to be moved is at the target, proven, and removed at the source.'
-  if (run.state === 'held' && run.cause === 'clash-question') return 'All else is done. It waits for a person to decide what is kept where both sides had changed.'
+  if (run.step === 'clear' && run.state === 'done') return 'What was verified to be at the target is removed at the source, and nothing else.'
+  if (run.step === 'clear' && run.cause === 'source-stays') return 'What was verified to be at the target is removed at the source; what is listed as skipped stays there.'
+  if (run.step === 'fetch' && run.state === 'done') return 'What had been moved away is back where it was, and verified.'
+  if (run.state === 'done' && (run.type === 'mirror' || run.type === 'two-way')) return 'Both sides are in step, and what was written is verified.'
+  if (run.clears && run.state === 'done') return 'Everything that was to be moved is at the target, verified, and removed at the source.'
+  if (run.state === 'held' && run.cause === 'conflict-undecided') return 'All else is done. It waits for a person to decide what is kept where both sides had changed.'
   if (run.state === 'held' && run.cause === 'no-space') return 'It waits until the target has space, and then goes on by itself. What has been copied stays.'
-  if (run.cause === 'source-stays') return 'Everything is at the target, and proven; not all of it could be removed at the source.'
+  if (run.cause === 'source-stays') return 'Everything is at the target, and verified; not all of it could be removed at the source.'
   return sentences[run.state]
 }
 
@@ -128,7 +128,7 @@ function Controls({ run }: { run: Run }) {
         </Button>
       )}
       {run.state === 'held' && <Held run={run} />}
-      {!run.ended && <Pace run={run} />}
+      {!run.ended && <Bandwidth run={run} />}
       {run.state === 'paused' && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('resume')}>
           Resume
@@ -161,7 +161,7 @@ function Cancel({ run }: { run: Run }) {
         open={asking}
         onClose={() => setAsking(false)}
         title="Cancel this run?"
-        description={`What has been copied (${some(run.items.done, 'item')}, ${bytes(run.bytes.moved)}) stays at the target. ${some(run.items.waiting, 'item')} will not be copied; copying again takes up only those.`}
+        description={`What has been copied (${some(run.items.done, 'item')}, ${bytes(run.bytes.transferred)}) stays at the target. ${some(run.items.waiting, 'item')} will not be copied; copying again takes up only those.`}
       >
         <div className="flex justify-end gap-2">
           <Button onClick={() => setAsking(false)}>Go on</Button>
@@ -177,7 +177,7 @@ function Cancel({ run }: { run: Run }) {
 function Moving({ run }: { run: Run }) {
   const ended = run.items.done + run.items.skipped + run.items.failed
   const all = ended + run.items.waiting
-  const part = run.bytes.total > 0 ? run.bytes.moved / run.bytes.total : all > 0 ? ended / all : 0
+  const part = run.bytes.total > 0 ? run.bytes.transferred / run.bytes.total : all > 0 ? ended / all : 0
   const percent = Math.min(100, Math.floor(part * 100))
   return (
     <section aria-label="Progress" className="border-t border-line py-3">
@@ -191,7 +191,7 @@ function Moving({ run }: { run: Run }) {
         <div className="h-full bg-plumage" style={{ width: `${percent}%` }} />
       </div>
       <p className="mt-2">
-        {count(ended)} of {some(all, 'item')}, {bytes(run.bytes.moved)} of {bytes(run.bytes.total)}
+        {count(ended)} of {some(all, 'item')}, {bytes(run.bytes.transferred)} of {bytes(run.bytes.total)}
         {run.now && `, ${bytes(Math.round(run.now.rate))}/s now, ${bytes(Math.round(run.average))}/s on average`}
       </p>
       {run.now?.slowed?.map((slowed) => (
@@ -211,7 +211,7 @@ function Moving({ run }: { run: Run }) {
           <li key={flying.address} className="flex justify-between gap-4 py-px">
             <span className="break-all">{plain(flying.address)}</span>
             <span className="whitespace-nowrap text-soft">
-              {bytes(flying.moved)} of {bytes(flying.size)}
+              {bytes(flying.transferred)} of {bytes(flying.size)}
             </span>
           </li>
         ))}
@@ -224,20 +224,20 @@ function Moving({ run }: { run: Run }) {
 function Figures({ run }: { run: Run }) {
   const seconds = run.started && run.ended ? (Date.parse(run.ended) - Date.parse(run.started)) / 1000 : 0
   const figures: [string, string, string?][] = [
-    ['Copied and proven', some(run.items.done - run.items.removed, 'item'), 'text-reed'],
+    ['Copied and verified', some(run.items.done - run.items.removed, 'item'), 'text-reed'],
     ...(run.items.removed ? ([['Removed', some(run.items.removed, 'item'), 'text-brick']] as [string, string, string][]) : []),
     ['Failed', some(run.items.failed, 'item'), run.items.failed ? 'text-brick' : undefined],
     ['Skipped', some(run.items.skipped, 'item')],
-    ['In step already', some(run.items.unchanged, 'item')],
-    ['Moved', bytes(run.bytes.moved)],
+    ['In step already', some(run.items.up_to_date, 'item')],
+    ['Moved', bytes(run.bytes.transferred)],
     ['Begun', when(run.started)],
   ]
-  if (run.left_out.items || run.folders_left_out)
-    figures.push(['Left out by the rules', [run.folders_left_out && some(run.folders_left_out, 'folder'), run.left_out.items && some(run.left_out.items, 'file')].filter(Boolean).join(', ')])
+  if (run.excluded.items || run.folders_excluded)
+    figures.push(['Left out by the rules', [run.folders_excluded && some(run.folders_excluded, 'folder'), run.excluded.items && some(run.excluded.items, 'file')].filter(Boolean).join(', ')])
   if (run.inside.items) figures.push(['Copied inside, not sent', bytes(run.inside.bytes)])
-  if (run.rules.pace) figures.push(['Pace', [run.rules.pace.up && `${run.rules.pace.up} up`, run.rules.pace.down && `${run.rules.pace.down} down`].filter(Boolean).join(', ') || 'by hours'])
+  if (run.bandwidth) figures.push(['Bandwidth', [run.bandwidth.up && `${run.bandwidth.up} up`, run.bandwidth.down && `${run.bandwidth.down} down`].filter(Boolean).join(', ') || 'by hours'])
   if (run.ended) figures.push(['Took', duration(seconds)])
-  if (seconds > 0 && run.bytes.moved > 0) figures.push(['On average', `${bytes(run.bytes.moved / seconds)}/s`])
+  if (seconds > 0 && run.bytes.transferred > 0) figures.push(['On average', `${bytes(run.bytes.transferred / seconds)}/s`])
   if (run.interruptions) figures.push(['Interrupted', some(run.interruptions, 'time')])
   return (
     <dl className="flex flex-wrap gap-x-8 gap-y-2 border-t border-line py-3">

@@ -4,7 +4,7 @@ import { Link } from 'react-router'
 import { api, data, type Run } from '../api/client'
 import { Button } from '../ui/Button'
 import { bytes, count, plain, when } from '../ui/format'
-import { Empty, Failed } from '../ui/Notice'
+import { Empty, Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { useRun } from './queries'
 
@@ -70,7 +70,7 @@ function RunRow({ first }: { first: Run }) {
       </td>
       <td className="pl-4 text-right">{count(run.items.done)}</td>
       <td className={`pl-4 text-right ${run.items.failed ? 'text-brick' : ''}`}>{count(run.items.failed)}</td>
-      <td className="pl-4 text-right whitespace-nowrap">{bytes(run.bytes.moved)}</td>
+      <td className="pl-4 text-right whitespace-nowrap">{bytes(run.bytes.transferred)}</td>
       <td className="hidden pl-4 text-right whitespace-nowrap text-soft sm:table-cell">{when(run.started)}</td>
     </tr>
   )

@@ -4,31 +4,31 @@ import { api, data } from '../api/client'
 import { useAccounts } from '../accounts/queries'
 import { Button } from '../ui/Button'
 import { Field } from '../ui/Field'
-import { Notices } from './Notices'
+import { Notifications } from './Notifications'
 import { hoursOf, hoursText, type Limits } from '../ui/hours'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 
 /** How fast bytes may move, of everything and of each account. */
 export function SettingsPage() {
   useEffect(() => {
     document.title = 'Settings · Deft Heron'
   }, [])
-  const paces = useQuery({ queryKey: ['pace'], queryFn: () => data(api.GET('/api/v1/pace')) })
+  const limits = useQuery({ queryKey: ['bandwidth'], queryFn: () => data(api.GET('/api/v1/bandwidth')) })
   const accounts = useAccounts()
-  if (paces.isError) return <Failed error={paces.error} />
-  if (!paces.data || !accounts.data) return <p className="py-6 text-soft">Looking…</p>
+  if (limits.isError) return <Failed error={limits.error} />
+  if (!limits.data || !accounts.data) return <p className="py-6 text-soft">Looking…</p>
   return (
     <div className="min-h-0 flex-1 overflow-auto py-3">
-      <h1 className="text-title font-semibold">Pace</h1>
+      <h1 className="text-title font-semibold">Bandwidth</h1>
       <p className="max-w-3xl text-soft">
         Limits on what goes over the network, up to providers and down from them. They hold at once, for what moves already too. Hours are written one a line, such as <span className="font-mono text-small">mon-fri 08-18: 5MB/s</span>, by the service’s clock.
       </p>
-      <Row title="Everything" account="" limits={paces.data.overall} />
+      <Row title="Everything" account="" limits={limits.data.overall} />
       {accounts.data.map((account) => (
-        <Row key={account.name} title={account.address} account={account.name} limits={paces.data.accounts[account.name] ?? {}} />
+        <Row key={account.name} title={account.address} account={account.name} limits={limits.data.accounts[account.name] ?? {}} />
       ))}
       <AtOnce />
-      <Notices />
+      <Notifications />
     </div>
   )
 }
@@ -72,14 +72,14 @@ function Row({ title, account, limits }: { title: string; account: string; limit
   const save = useMutation({
     mutationFn: () => {
       const body = { up: up || undefined, down: down || undefined, hours: hoursOf(hours) }
-      return account ? data(api.PUT('/api/v1/accounts/{name}/pace', { params: { path: { name: account } }, body })) : data(api.PUT('/api/v1/pace', { body }))
+      return account ? data(api.PUT('/api/v1/accounts/{name}/bandwidth', { params: { path: { name: account } }, body })) : data(api.PUT('/api/v1/bandwidth', { body }))
     },
-    onSuccess: () => void client.invalidateQueries({ queryKey: ['pace'] }),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['bandwidth'] }),
   })
   const changed = up !== (limits.up ?? '') || down !== (limits.down ?? '') || hours !== hoursText(limits)
   return (
     <form
-      aria-label={`Pace of ${title}`}
+      aria-label={`Bandwidth of ${title}`}
       className="border-t border-line py-3"
       onSubmit={(event) => {
         event.preventDefault()

@@ -2,7 +2,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api } from '../api/client'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 
 /** Takes the token out of the link's fragment, which no server has seen. */
 export function SigninPage() {

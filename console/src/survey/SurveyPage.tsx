@@ -6,7 +6,7 @@ import { TargetField } from '../tree/TargetField'
 import { Button } from '../ui/Button'
 import { bytes, count, plain, some } from '../ui/format'
 import { follow } from '../ui/lines'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 
 type Survey = components['schemas']['Survey']
 type Surveying = components['schemas']['Surveying']

@@ -15,7 +15,7 @@ export function Transfers() {
   const downloads = progress.transfers.filter((transfer) => !transfer.upload && transfer.id.startsWith('download-'))
   if (uploads.length + downloads.length === 0) return null
   const moving = uploads.filter((upload) => upload.state === 'sending' || upload.state === 'waiting')
-  const unwell = uploads.filter((upload) => upload.state === 'failed' || upload.state === 'clash')
+  const unwell = uploads.filter((upload) => upload.state === 'failed' || upload.state === 'conflict')
   const sent = uploads.filter((upload) => upload.state === 'done').length
   const parts = [
     moving.length > 0 && `${some(moving.length, 'file')} to send`,
@@ -69,15 +69,15 @@ function UploadRow({ upload }: { upload: Upload }) {
         </span>
         {upload.problem && (
           <span className="block text-small">
-            <span className={upload.state === 'clash' ? 'text-ochre' : 'text-brick'}>{upload.problem.detail}</span> {upload.state === 'failed' && upload.problem.remedy}
+            <span className={upload.state === 'conflict' ? 'text-ochre' : 'text-brick'}>{upload.problem.detail}</span> {upload.state === 'failed' && upload.problem.remedy}
           </span>
         )}
       </span>
       <span className="text-right text-small">
-        {upload.state === 'sending' ? <Part moved={upload.sent} total={upload.file.size} /> : <State state={upload.state === 'clash' ? 'held' : upload.state} />}
+        {upload.state === 'sending' ? <Part moved={upload.sent} total={upload.file.size} /> : <State state={upload.state === 'conflict' ? 'held' : upload.state} />}
       </span>
       <span className="flex gap-2">
-        {upload.state === 'clash' && (
+        {upload.state === 'conflict' && (
           <>
             <Button look="quiet" onClick={() => again(upload, true)}>
               Replace
@@ -107,7 +107,7 @@ function DownloadRow({ transfer }: { transfer: Transfer }) {
     <li className={row}>
       <span className="truncate font-mono text-small">{plain(transfer.address)}</span>
       <span className="text-right text-small">
-        <Part moved={transfer.moved} total={transfer.total} />
+        <Part moved={transfer.transferred} total={transfer.total} />
       </span>
       <span className="text-small text-soft">to this computer</span>
     </li>
@@ -119,7 +119,7 @@ function Part({ moved, total }: { moved: number; total: number }) {
   const percent = total > 0 ? Math.min(100, Math.floor((moved / total) * 100)) : 100
   return (
     <>
-      {percent === 100 ? `${bytes(total)}, being proven` : `${percent} % of ${bytes(total)}`}
+      {percent === 100 ? `${bytes(total)}, being verified` : `${percent} % of ${bytes(total)}`}
       <span role="progressbar" aria-label="Part moved" aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} className="block h-1 bg-line">
         <span className="block h-full bg-plumage" style={{ width: `${percent}%` }} />
       </span>

@@ -7,7 +7,7 @@ export type Sending = { folder: string; names: string[]; file: File }
 
 export type Upload = Sending & {
   id: number
-  state: 'waiting' | 'sending' | 'done' | 'failed' | 'clash'
+  state: 'waiting' | 'sending' | 'done' | 'failed' | 'conflict'
   sent: number
   replace?: boolean
   problem?: Problem
@@ -82,7 +82,7 @@ export function UploadsProvider({ children }: { children: ReactNode }) {
           return
         }
         const problem = problemOf(request)
-        ended(problem.cause === 'in-the-way' ? { state: 'clash', problem } : { state: 'failed', problem })
+        ended(problem.cause === 'in-the-way' ? { state: 'conflict', problem } : { state: 'failed', problem })
       }
       request.onerror = () =>
         ended({ state: 'failed', problem: { title: 'Away', status: 0, detail: 'The connection broke off.', remedy: 'Check that the service runs, and send it again.' } })

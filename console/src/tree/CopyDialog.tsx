@@ -5,17 +5,17 @@ import { api, data, type Entry, type Plan } from '../api/client'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { bytes, count, duration, plain, some } from '../ui/format'
-import { Failed } from '../ui/Notice'
-import { type Rules, RulesForm } from './Rules'
+import { Failed } from '../ui/Banner'
+import { type Settings, RulesForm } from './Rules'
 import { TargetField } from './TargetField'
 
-/** Where to, what on a clash, and what that comes to, before anything starts. */
+/** Where to, what on a conflict, and what that comes to, before anything starts. */
 export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: () => void }) {
   const navigate = useNavigate()
   const [to, setTo] = useState('')
-  const [rules, setRules] = useState<Rules>({})
+  const [settings, setSettings] = useState<Settings>({})
   const from = entries.map((entry) => entry.address)
-  const request = JSON.stringify({ from, to, ...rules })
+  const request = JSON.stringify({ from, to, ...settings })
   const asked = useSettled(request)
   const plan = useQuery({
     queryKey: ['plan', asked],
@@ -26,7 +26,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
     gcTime: 0,
   })
   const start = useMutation({
-    mutationFn: () => data(api.POST('/api/v1/copies', { body: { from, to, ...rules } })),
+    mutationFn: () => data(api.POST('/api/v1/copies', { body: { from, to, ...settings } })),
     onSuccess: (started) => navigate(`/runs/${started.run}`),
   })
   const what = entries.length === 1 ? plain(entries[0]!.name) : some(entries.length, 'entry')
@@ -42,7 +42,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
         }}
       >
         <TargetField label="Into the folder" value={to} onChange={setTo} />
-        <RulesForm rules={rules} onChange={setRules} />
+        <RulesForm settings={settings} onChange={setSettings} />
         <div aria-live="polite" className="min-h-12">
           {start.isError ? (
             <Failed error={start.error} />
@@ -98,11 +98,11 @@ export function Summary({ plan }: { plan: Plan }) {
     [plan.alike.items, `${some(plan.alike.items, 'file')} of these of the size of another, copied unless identical to it`, bytes(plan.alike.bytes)],
     [plan.twice.items, `${some(plan.twice.items, 'file')} identical to others, which are there once`, bytes(plan.twice.bytes)],
     [plan.replace.items, `${some(plan.replace.items, 'file')} changed at the source, to replace`, bytes(plan.replace.bytes)],
-    [plan.keep_both.items, `${some(plan.keep_both.items, 'clash')} to keep both of`, bytes(plan.keep_both.bytes)],
-    [plan.ask.items, `${some(plan.ask.items, 'clash')} to ask about`, bytes(plan.ask.bytes)],
-    [plan.left.items, `${some(plan.left.items, 'clash')} to leave`, bytes(plan.left.bytes)],
-    [plan.left_out.items, `${some(plan.left_out.items, 'file')} left out by the rules`, bytes(plan.left_out.bytes)],
-    [plan.folders_left_out, `${some(plan.folders_left_out, 'folder')} left out with all that is in them`, ''],
+    [plan.keep_both.items, `${some(plan.keep_both.items, 'conflict')} to keep both of`, bytes(plan.keep_both.bytes)],
+    [plan.ask.items, `${some(plan.ask.items, 'conflict')} to ask about`, bytes(plan.ask.bytes)],
+    [plan.left.items, `${some(plan.left.items, 'conflict')} to leave`, bytes(plan.left.bytes)],
+    [plan.excluded.items, `${some(plan.excluded.items, 'file')} left out by the rules`, bytes(plan.excluded.bytes)],
+    [plan.folders_excluded, `${some(plan.folders_excluded, 'folder')} left out with all that is in them`, ''],
     [plan.inside.items, `${some(plan.inside.items, 'file')} of these copied inside the target, not sent`, bytes(plan.inside.bytes)],
     [plan.translated.items, `${some(plan.translated.items, 'name')} of these translated, as the target cannot hold them`, ''],
     [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
@@ -170,7 +170,7 @@ export function Summary({ plan }: { plan: Plan }) {
       {plan.moving.items > 0 && (
         <p className="text-small text-soft">
           {plan.seconds >= 0 ? `About ${duration(plan.seconds)}, going by ${plan.basis}.` : 'How long it takes is not known yet: measure the accounts’ speed on their pages.'}{' '}
-          {plan.proof.map((one) => `Proof at /${one.account}: ${one.how}.`).join(' ')} {plan.free >= 0 && `The target has ${bytes(plan.free)} free.`}
+          {plan.verification.map((one) => `Verification at /${one.account}: ${one.how}.`).join(' ')} {plan.free >= 0 && `The target has ${bytes(plan.free)} free.`}
         </p>
       )}
       {plan.blockers.length > 0 && (

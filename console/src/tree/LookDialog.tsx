@@ -5,7 +5,7 @@ import { download } from '../transfers/download'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { bytes, plain, when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { lookKind } from './look'
 
 const Pdf = lazy(() => import('./Pdf'))

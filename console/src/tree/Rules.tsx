@@ -5,47 +5,62 @@ import { Choice } from '../ui/Choice'
 import { Field, SelectField } from '../ui/Field'
 import { hoursOf, hoursText, type Limits } from '../ui/hours'
 
-export type Rules = components['schemas']['Rules']
+type JobSpec = components['schemas']['Spec']
+export type Rules = NonNullable<JobSpec['rules']>
+type Include = NonNullable<Rules['include']>
 
-const clashes = [
-  { value: 'keep-both', title: 'Keep both', help: 'the source’s goes beside the target’s' },
-  { value: 'newer', title: 'Newer', help: 'the one that was changed later' },
-  { value: 'source', title: 'Source', help: 'replaces the target’s' },
-  { value: 'leave', title: 'Leave', help: 'the target’s stays' },
-  { value: 'ask', title: 'Ask', help: 'the run waits for a person, when all else is done' },
+/** What a copy and a job have in common. */
+export type Settings = Pick<JobSpec, 'rules' | 'priority' | 'retry' | 'bandwidth'>
+
+const conflicts = [
+  { value: 'keep-both', title: 'Keep both', help: 'write the source’s file beside the target’s' },
+  { value: 'newer', title: 'Newer', help: 'keep the file that changed last' },
+  { value: 'source', title: 'Source', help: 'replace the target’s file' },
+  { value: 'target', title: 'Target', help: 'keep the target’s file' },
+  { value: 'ask', title: 'Ask', help: 'hold the run for a decision once everything else is done' },
 ]
 
 const types = ['documents', 'pictures', 'sound', 'film']
 
 const lines = (text: string) => text.split('\n').map((line) => line.trim()).filter(Boolean)
 
-/** What is taken and how; what is not said is left to the service's defaults. */
-export function RulesForm({ rules, onChange, merges }: { rules: Rules; onChange: (rules: Rules) => void; merges?: boolean }) {
+/** The value without empty parts; undefined if nothing is left. */
+function given<T extends object>(value: T): T | undefined {
+  const left = Object.entries(value).filter(([, one]) => one !== undefined && one !== '' && one !== false)
+  return left.length ? (Object.fromEntries(left) as T) : undefined
+}
+
+/** The settings of a copy or a job. What is not set is left to the service's defaults. */
+export function RulesForm({ settings, onChange, merges }: { settings: Settings; onChange: (settings: Settings) => void; merges?: boolean }) {
   const [more, setMore] = useState(false)
-  const set = (change: Partial<Rules>) => onChange({ ...rules, ...change })
-  const text = (key: 'smaller_than' | 'larger_than' | 'newer_than' | 'older_than' | 'as', label: string, placeholder: string) => (
-    <Field label={label} placeholder={placeholder} value={rules[key] ?? ''} onChange={(event) => set({ [key]: event.target.value || undefined })} />
+  const rules = settings.rules ?? {}
+  const include = rules.include ?? {}
+  const set = (change: Partial<Rules>) => onChange({ ...settings, rules: { ...rules, ...change } })
+  const filter = (change: Partial<Include>) => set({ include: given({ ...include, ...change }) })
+  const limit = (change: Partial<Limits>) => onChange({ ...settings, bandwidth: given({ ...settings.bandwidth, ...change }) })
+  const size = (key: 'smaller_than' | 'larger_than' | 'newer_than' | 'older_than', label: string, placeholder: string) => (
+    <Field label={label} placeholder={placeholder} value={include[key] ?? ''} onChange={(event) => filter({ [key]: event.target.value })} />
   )
   return (
     <>
-      <Choice legend="Where both sides changed" value={rules.clash ?? 'keep-both'} onChange={(clash) => set({ clash })} choices={clashes} />
+      <Choice legend="Conflicts" value={rules.conflict ?? 'keep-both'} onChange={(conflict) => set({ conflict })} choices={conflicts} />
       <button type="button" aria-expanded={more} onClick={() => setMore(!more)} className="justify-self-start text-plumage hover:underline">
-        {more ? 'Fewer rules' : 'More rules: what is left out, names, proof, pace'}
+        {more ? 'Fewer settings' : 'More settings: filters, names, verification, bandwidth'}
       </button>
       {more && (
         <div className="grid gap-3 border-l-2 border-line pl-4">
-          <Patterns label="Leave out" help="One pattern a line, as in a .gitignore file: *.tmp, build/" value={rules.leave_out} onChange={(leave_out) => set({ leave_out })} />
-          <Patterns label="Take only" help="One pattern a line" value={rules.only} onChange={(only) => set({ only })} />
+          <Patterns label="Exclude" help="One pattern a line, as in a .gitignore file: *.tmp, build/" value={rules.exclude} onChange={(exclude) => set({ exclude })} />
+          <Patterns label="Include only" help="One pattern a line" value={include.patterns} onChange={(patterns) => filter({ patterns })} />
           <fieldset>
-            <legend className="text-small text-soft">Only files of these types</legend>
+            <legend className="text-small text-soft">Include only files of these types</legend>
             <div className="mt-1 flex flex-wrap gap-4">
               {types.map((type) => {
-                const chosen = rules.types?.includes(type) ?? false
-                const rest = (rules.types ?? []).filter((other) => other !== type)
+                const chosen = include.types?.includes(type) ?? false
+                const rest = (include.types ?? []).filter((other) => other !== type)
                 const next = chosen ? rest : [...rest, type]
                 return (
                   <span key={type} className="flex items-center gap-2">
-                    <Checkbox checked={chosen} label={`Only ${type}`} onChange={() => set({ types: next.length ? next : undefined })} />
+                    <Checkbox checked={chosen} label={`Only ${type}`} onChange={() => filter({ types: next.length ? next : undefined })} />
                     {type}
                   </span>
                 )
@@ -53,46 +68,46 @@ export function RulesForm({ rules, onChange, merges }: { rules: Rules; onChange:
             </div>
           </fieldset>
           <div className="grid grid-cols-2 gap-3">
-            {text('smaller_than', 'Smaller than', '2GiB')}
-            {text('larger_than', 'Larger than', '10MB')}
-            {text('newer_than', 'Changed after, or within', '2020-01-31 or 30d')}
-            {text('older_than', 'Changed before', '2y')}
+            {size('smaller_than', 'Smaller than', '2GiB')}
+            {size('larger_than', 'Larger than', '10MB')}
+            {size('newer_than', 'Changed after, or within', '2020-01-31 or 30d')}
+            {size('older_than', 'Changed before', '2y')}
           </div>
-          {text('as', 'Names from a template', '{date:%Y}/{date:%m}/{name}')}
+          <Field label="Template for names" placeholder="{date:%Y}/{date:%m}/{name}" value={rules.as ?? ''} onChange={(event) => set({ as: event.target.value || undefined })} />
           {rules.as?.includes('{run') && (
             <span className="flex items-center gap-2">
-              <Checkbox checked={rules.only_changed ?? false} label="Only what has changed since an earlier run" onChange={(only) => set({ only_changed: only || undefined })} />
-              Only what has changed since an earlier run brought it
+              <Checkbox checked={include.changed ?? false} label="Only files changed since an earlier run" onChange={(changed) => filter({ changed })} />
+              Only files changed since an earlier run transferred them
             </span>
           )}
           <div className="grid grid-cols-2 gap-3">
             <SelectField
-              label="Names that the target cannot hold"
+              label="Names that the target does not allow"
               value={rules.names ?? 'translate'}
               onChange={(names) => set({ names })}
               choices={[
-                { value: 'translate', title: 'translate, and back again on the way home' },
+                { value: 'translate', title: 'translate, reversibly' },
                 { value: 'refuse', title: 'report as failed' },
               ]}
             />
             <SelectField
-              label="Proof of what arrived"
-              value={rules.proof ?? 'hash'}
-              onChange={(proof) => set({ proof })}
+              label="Verification"
+              value={rules.verify ?? 'hash'}
+              onChange={(verify) => set({ verify })}
               choices={[
-                { value: 'hash', title: 'by hash; read back where none is told' },
-                { value: 'readback', title: 'always read back' },
-                { value: 'size', title: 'by size alone where no hash is told' },
+                { value: 'hash', title: 'by hash; read back if the target reports none' },
+                { value: 'read-back', title: 'always read back' },
+                { value: 'size', title: 'by size if the target reports no hash' },
               ]}
             />
             <SelectField
-              label="Beside other runs"
-              value={rules.priority ?? 'normal'}
-              onChange={(priority) => set({ priority: priority === 'normal' ? undefined : priority })}
+              label="Priority"
+              value={settings.priority ?? 'normal'}
+              onChange={(priority) => onChange({ ...settings, priority: priority === 'normal' ? undefined : priority })}
               choices={[
-                { value: 'low', title: 'low priority' },
-                { value: 'normal', title: 'normal priority' },
-                { value: 'high', title: 'high priority: begins first, and gets more of an account' },
+                { value: 'low', title: 'low' },
+                { value: 'normal', title: 'normal' },
+                { value: 'high', title: 'high: starts first, and gets more of an account' },
               ]}
             />
             {merges && (
@@ -101,28 +116,28 @@ export function RulesForm({ rules, onChange, merges }: { rules: Rules; onChange:
                 value={rules.identical ?? ''}
                 onChange={(identical) => set({ identical: identical || undefined })}
                 choices={[
-                  { value: '', title: 'once, where the sources are merged' },
-                  { value: 'once', title: 'once' },
-                  { value: 'each', title: 'each of them' },
+                  { value: '', title: 'keep once if the sources are merged' },
+                  { value: 'once', title: 'keep once' },
+                  { value: 'each', title: 'keep each' },
                 ]}
               />
             )}
-            <Field label="Send at most" placeholder="20MB/s" value={rules.pace?.up ?? ''} onChange={(event) => set({ pace: paceOf({ ...rules.pace, up: event.target.value }) })} />
-            <Field label="Receive at most" placeholder="20MB/s" value={rules.pace?.down ?? ''} onChange={(event) => set({ pace: paceOf({ ...rules.pace, down: event.target.value }) })} />
+            <Field label="Bandwidth limit up" placeholder="20MB/s" value={settings.bandwidth?.up ?? ''} onChange={(event) => limit({ up: event.target.value })} />
+            <Field label="Bandwidth limit down" placeholder="20MB/s" value={settings.bandwidth?.down ?? ''} onChange={(event) => limit({ down: event.target.value })} />
           </div>
-          <Hours pace={rules.pace} onChange={(hours) => set({ pace: paceOf({ ...rules.pace, hours }) })} />
+          <Hours bandwidth={settings.bandwidth} onChange={(hours) => limit({ hours })} />
         </div>
       )}
     </>
   )
 }
 
-/** Rates at hours of the week, a line each. */
-function Hours({ pace, onChange }: { pace: Rules['pace']; onChange: (hours: Limits['hours']) => void }) {
-  const [text, setText] = useState(hoursText(pace ?? {}))
+/** Bandwidth limits at hours of the week, one a line. */
+function Hours({ bandwidth, onChange }: { bandwidth: Settings['bandwidth']; onChange: (hours: Limits['hours']) => void }) {
+  const [text, setText] = useState(hoursText(bandwidth ?? {}))
   return (
     <label className="grid gap-1">
-      <span className="text-small text-soft">Rates at hours of the week, one a line</span>
+      <span className="text-small text-soft">Bandwidth limits at hours of the week, one a line; the first that matches counts</span>
       <textarea
         rows={Math.max(1, text.split('\n').length)}
         spellCheck={false}
@@ -136,11 +151,6 @@ function Hours({ pace, onChange }: { pace: Rules['pace']; onChange: (hours: Limi
       />
     </label>
   )
-}
-
-function paceOf(pace: NonNullable<Rules['pace']>): Rules['pace'] {
-  const limits = { up: pace.up || undefined, down: pace.down || undefined, hours: pace.hours }
-  return limits.up || limits.down || limits.hours ? limits : undefined
 }
 
 function Patterns({ label, help, value, onChange }: { label: string; help: string; value: string[] | null | undefined; onChange: (value: string[] | undefined) => void }) {

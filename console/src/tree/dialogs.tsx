@@ -6,7 +6,7 @@ import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { bytes, plain, some } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { parent, treeLink } from './address'
 import { TargetField } from './TargetField'
 import { usePicks } from './picks'
@@ -88,7 +88,7 @@ export function MoveDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
       open
       onClose={onClose}
       title={`Move ${what}`}
-      description="Within an account it is renamed. To another account it is copied and proven, and only then removed here. Nothing is replaced."
+      description="Within an account it is renamed. To another account it is copied and verified, and only then removed here. Nothing is replaced."
     >
       <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), move.mutate({ from: entries.map((entry) => entry.address), to }))}>
         <TargetField label="Into the folder" value={to} onChange={setTo} />

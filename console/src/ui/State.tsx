@@ -26,8 +26,8 @@ const shapes: Record<string, { colour: string; shape: React.ReactNode }> = {
     ),
   },
   linked: { colour: 'text-reed', shape: <path d="M3.5 8.5l3 3 6-7" fill="none" stroke="currentColor" strokeWidth="2" /> },
-  away: { colour: 'text-ochre', shape: <path d="M2 8h4M10 8h4" stroke="currentColor" strokeWidth="2" /> },
-  lapsed: { colour: 'text-ochre', shape: <rect x="2" y="5" width="12" height="4" rx="1" fill="currentColor" /> },
+  unreachable: { colour: 'text-ochre', shape: <path d="M2 8h4M10 8h4" stroke="currentColor" strokeWidth="2" /> },
+  'sign-in-expired': { colour: 'text-ochre', shape: <rect x="2" y="5" width="12" height="4" rx="1" fill="currentColor" /> },
   suspended: { colour: 'text-soft', shape: <path d="M5.5 3v10M10.5 3v10" stroke="currentColor" strokeWidth="2" /> },
   skipped: { colour: 'text-soft', shape: <path d="M4 8h8" stroke="currentColor" strokeWidth="2" /> },
 }
@@ -40,7 +40,7 @@ export function State({ state }: { state: string }) {
       <svg viewBox="0 0 16 16" className="size-4 shrink-0" aria-hidden="true">
         {look.shape}
       </svg>
-      {state === 'lapsed' ? 'needs mending' : state}
+      {state === 'sign-in-expired' ? 'needs mending' : state}
     </span>
   )
 }

@@ -1,19 +1,18 @@
 import type { components } from '../api/schema'
 
-export type Limits = components['schemas']['Pace']
+export type Limits = components['schemas']['Bandwidth']
 
-/** The rates at hours of the week, a line each. */
-export const hoursText = (limits: Limits) =>
-  Object.entries(limits.hours ?? {})
-    .map(([when, rate]) => `${when}: ${rate}`)
-    .join('\n')
+/** The limits at hours of the week, one a line. */
+export const hoursText = (limits: Limits) => (limits.hours ?? []).map(({ when, rate }) => `${when}: ${rate}`).join('\n')
 
-/** What hoursText shows, read again. */
+/** Reads what hoursText writes. */
 export function hoursOf(text: string): Limits['hours'] {
-  const hours: Record<string, string> = {}
-  for (const line of text.split('\n')) {
-    const at = line.lastIndexOf(': ')
-    if (line.trim()) hours[line.slice(0, at < 0 ? undefined : at).trim()] = at < 0 ? '' : line.slice(at + 2).trim()
-  }
-  return Object.keys(hours).length ? hours : undefined
+  const hours = text
+    .split('\n')
+    .filter((line) => line.trim())
+    .map((line) => {
+      const at = line.lastIndexOf(': ')
+      return { when: line.slice(0, at < 0 ? undefined : at).trim(), rate: at < 0 ? '' : line.slice(at + 2).trim() }
+    })
+  return hours.length ? hours : undefined
 }

@@ -35,7 +35,7 @@ func (s *Store) Write(ctx context.Context, writing store.Writing) (written store
 	if err != nil {
 		return store.Written{}, err
 	}
-	written, err = s.proven(ctx, writing, arriving, sent, count)
+	written, err = s.verified(ctx, writing, arriving, sent, count)
 	if err != nil {
 		return store.Written{}, err
 	}
@@ -71,7 +71,7 @@ func (s *Store) send(ctx context.Context, writing store.Writing, arriving store.
 	}
 	// Where the server tells another hash than the one that is computed already,
 	// that is computed too.
-	kind := s.Traits().ProofKind
+	kind := s.Traits().VerificationKind
 	if kind != "" && stream.Sum().Kind != kind {
 		content.also = kind.New()
 	}
@@ -125,9 +125,9 @@ func (s *source) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// proven holds what has arrived to what was sent: by the server's own hash of it,
+// verified holds what has arrived to what was sent: by the server's own hash of it,
 // else by reading it back.
-func (s *Store) proven(ctx context.Context, writing store.Writing, arriving store.Ref, sent store.Hash, count int64) (store.Written, error) {
+func (s *Store) verified(ctx context.Context, writing store.Writing, arriving store.Ref, sent store.Hash, count int64) (store.Written, error) {
 	entry, err := s.Stat(ctx, arriving)
 	if err != nil {
 		return store.Written{}, err
@@ -144,13 +144,13 @@ func (s *Store) proven(ctx context.Context, writing store.Writing, arriving stor
 			return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s, and the server has %s", writing.Place, sent, stored)
 		}
 		if err == nil {
-			return store.Written{Entry: entry, Proof: stored}, nil
+			return store.Written{Entry: entry, Verification: stored}, nil
 		}
 		if store.KindOf(err) != store.ErrUnsupported {
 			return store.Written{}, err
 		}
 	}
-	if writing.Proof == store.ProofBySize {
+	if writing.Verification == store.VerifyBySize {
 		return store.Written{Entry: entry}, nil
 	}
 	read, size, err := store.ReadBack(ctx, s, arriving, entry.Revision, sent.Kind)
@@ -160,7 +160,7 @@ func (s *Store) proven(ctx context.Context, writing store.Writing, arriving stor
 	if read != sent || size != count {
 		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read, size)
 	}
-	return store.Written{Entry: entry, Proof: read, ReadBack: true}, nil
+	return store.Written{Entry: entry, Verification: read, ReadBack: true}, nil
 }
 
 // Open implements store.Store. The file is looked at before it is read, and again

@@ -2,7 +2,7 @@
 // and can rename them, such as one of SFTP, FTP or SMB.
 //
 // A protocol implements [Server], ten calls on paths, and [New] makes the rest of
-// them: each file arrives under a name of ours, is proven there, and is given its
+// them: each file arrives under a name of ours, is verified there, and is given its
 // own name under the write's condition (see [store.Settle]). Every call passes
 // the account's gate here, and nowhere else.
 package fileserver

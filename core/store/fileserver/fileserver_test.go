@@ -166,7 +166,7 @@ func checkName(_ store.Path, name string) error {
 func open(m *memory) store.Store {
 	traits := store.Traits{CheckName: checkName, TimePrecision: time.Second, KeepsTimes: true}
 	if len(m.hashes) > 0 {
-		traits.ProofKind = m.hashes[0]
+		traits.VerificationKind = m.hashes[0]
 	}
 	return fileserver.New(m, "/home", store.NewGate("memory", 4, 16), func() store.Traits { return traits })
 }

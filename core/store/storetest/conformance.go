@@ -218,11 +218,11 @@ func testSizes(t T, s store.Store) {
 		if written.Size != int64(size) {
 			t.Errorf("written with size %d, want %d", written.Size, size)
 		}
-		if kind := s.Traits().ProofKind; kind != "" {
+		if kind := s.Traits().VerificationKind; kind != "" {
 			sum := kind.New()
 			io.WriteString(sum, data)
-			if expected := store.HashOf(kind, sum.Sum(nil)); written.Proof != expected {
-				t.Errorf("size %d: proof %q, want %q", size, written.Proof, expected)
+			if expected := store.HashOf(kind, sum.Sum(nil)); written.Verification != expected {
+				t.Errorf("size %d: verification %q, want %q", size, written.Verification, expected)
 			}
 		}
 		entry, err := s.Stat(t.Context(), place)
@@ -297,12 +297,12 @@ func testFlat(t T, s store.Store) {
 		t.Errorf("below a: %q", below)
 	}
 	// What is ours is left out, unless it is what is asked for.
-	mustWrite(t, s, at(s, store.OwnFolder, "retired", "one", "f"), "taken out of the way")
+	mustWrite(t, s, at(s, store.OwnFolder, "history", "one", "f"), "taken out of the way")
 	for what, one := range map[string]store.Store{"flat listing": s, "walking": plain{s}} {
 		if again := flatten(t, one, store.Folder{}); fmt.Sprint(again) != fmt.Sprint(walked) {
 			t.Errorf("%s tells what is ours: %q", what, again)
 		}
-		own := flatten(t, one, store.Folder{Path: store.MakePath(store.OwnFolder, "retired")})
+		own := flatten(t, one, store.Folder{Path: store.MakePath(store.OwnFolder, "history")})
 		if fmt.Sprintf("%q", own) != `["one/" "one/f"]` {
 			t.Errorf("%s of our own folder: %q", what, own)
 		}

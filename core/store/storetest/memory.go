@@ -62,7 +62,7 @@ type memoryUpload struct {
 }
 
 // NewMemory returns an empty account with real folders, kept times, conditional
-// writes and CRC64NVME as its proof.
+// writes and CRC64NVME as its verification.
 func NewMemory() *Memory {
 	m := &Memory{
 		folders: map[store.Path]bool{"": true},
@@ -72,7 +72,7 @@ func NewMemory() *Memory {
 	}
 	m.traits = store.Traits{
 		Order: store.OrderByKey, Folders: store.FoldersReal, KeepsTimes: true,
-		TimePrecision: time.Nanosecond, ProofKind: store.CRC64NVME, Conditional: true, Streams: 8, Revisions: store.RevisionsOfContent,
+		TimePrecision: time.Nanosecond, VerificationKind: store.CRC64NVME, Conditional: true, Streams: 8, Revisions: store.RevisionsOfContent,
 	}
 	return m
 }
@@ -214,7 +214,7 @@ func (m *Memory) Traits() store.Traits {
 		traits.Order = store.OrderNone
 	}
 	if m.NoHashes {
-		traits.ProofKind = ""
+		traits.VerificationKind = ""
 	}
 	return traits
 }
@@ -338,7 +338,7 @@ func (m *Memory) commit(ctx context.Context, writing store.Writing, data []byte)
 		return store.Written{}, store.Errorf(store.ErrNoSpace, "no space left for %s", writing.Place)
 	}
 	entry := m.put(writing.Place, data, writing.Modified)
-	return store.Written{Entry: entry, Proof: entry.Hashes.Get(store.CRC64NVME)}, nil
+	return store.Written{Entry: entry, Verification: entry.Hashes.Get(store.CRC64NVME)}, nil
 }
 
 func (m *Memory) check(writing store.Writing) error {

@@ -33,7 +33,7 @@ func testParts(t T, s store.Store) {
 	var parts []store.Part
 	for number := range 3 {
 		data := whole[int64(number)*size : min(int64(number+1)*size, int64(len(whole)))]
-		stream := store.NewStream(io.NopCloser(bytes.NewReader(data)), s.Traits().ProofKind, nil)
+		stream := store.NewStream(io.NopCloser(bytes.NewReader(data)), s.Traits().VerificationKind, nil)
 		part, err := writer.WritePart(t.Context(), writing, upload, number+1, int64(len(data)), stream)
 		if err != nil {
 			t.Fatalf("part %d: %v", number+1, err)
@@ -57,11 +57,11 @@ func testParts(t T, s store.Store) {
 	if written.Size != int64(len(whole)) {
 		t.Errorf("committed with size %d, want %d", written.Size, len(whole))
 	}
-	if kind := s.Traits().ProofKind; kind != "" && !written.Proof.IsZero() {
+	if kind := s.Traits().VerificationKind; kind != "" && !written.Verification.IsZero() {
 		sum := kind.New()
 		sum.Write(whole)
-		if expected := store.HashOf(kind, sum.Sum(nil)); written.Proof != expected {
-			t.Errorf("proof %q, want %q", written.Proof, expected)
+		if expected := store.HashOf(kind, sum.Sum(nil)); written.Verification != expected {
+			t.Errorf("verification %q, want %q", written.Verification, expected)
 		}
 	}
 	if read(t, s, store.Reading{Place: writing.Place, Revision: written.Revision}) != string(whole) {

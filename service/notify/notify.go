@@ -1,6 +1,6 @@
-// Package notice tells people what happened: by mail, and by signed webhooks. What is
+// Package notify tells people what happened: by mail, and by signed webhooks. What is
 // to be sent is in the records, and is tried again until it has been, for a day.
-package notice
+package notify
 
 import (
 	"context"
@@ -41,8 +41,8 @@ const (
 	settingsName = "notices"
 )
 
-// Notices sends words to people.
-type Notices struct {
+// Notifications sends words to people.
+type Notifications struct {
 	db     *records.DB
 	sealer *access.Sealer
 	log    *slog.Logger
@@ -54,9 +54,9 @@ type Notices struct {
 	mu sync.Mutex // one change of the settings at a time
 }
 
-// New returns notices that are kept in the records.
-func New(db *records.DB, sealer *access.Sealer, log *slog.Logger) *Notices {
-	return &Notices{
+// New returns notifications that are kept in the records.
+func New(db *records.DB, sealer *access.Sealer, log *slog.Logger) *Notifications {
+	return &Notifications{
 		db: db, sealer: sealer, log: log, wake: make(chan struct{}, 1),
 		client: &http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 	}
@@ -64,30 +64,30 @@ func New(db *records.DB, sealer *access.Sealer, log *slog.Logger) *Notices {
 
 // kept are the settings with what is secret sealed.
 type kept struct {
-	contract.Notices
+	contract.Notifications
 	Password []byte            `json:"sealed_password,omitempty"`
 	Secrets  map[string][]byte `json:"sealed_secrets,omitempty"` // by URL
 }
 
-func (n *Notices) load(ctx context.Context) (k kept, err error) {
+func (n *Notifications) load(ctx context.Context) (k kept, err error) {
 	text, err := n.db.Meta(ctx, settingsName)
 	if err == nil && text != "" {
 		err = json.Unmarshal([]byte(text), &k)
 	}
 	if k.Webhooks == nil {
-		k.Webhooks = []contract.NoticeWebhook{}
+		k.Webhooks = []contract.NotifyWebhook{}
 	}
 	return k, err
 }
 
 // Settings returns the settings, without what is secret.
-func (n *Notices) Settings(ctx context.Context) (contract.Notices, error) {
+func (n *Notifications) Settings(ctx context.Context) (contract.Notifications, error) {
 	k, err := n.load(ctx)
-	return k.Notices, err
+	return k.Notifications, err
 }
 
 // Set changes the settings. A secret that is left away stays as it was.
-func (n *Notices) Set(ctx context.Context, given contract.Notices) error {
+func (n *Notifications) Set(ctx context.Context, given contract.Notifications) error {
 	if err := check(given); err != nil {
 		return err
 	}
@@ -97,15 +97,15 @@ func (n *Notices) Set(ctx context.Context, given contract.Notices) error {
 	if err != nil {
 		return err
 	}
-	now := kept{Notices: given, Password: before.Password, Secrets: map[string][]byte{}}
-	if given.Mail != nil {
-		m := *given.Mail
-		if now.Mail = &m; m.Password == "" && len(before.Password) > 0 && !sameMailServer(before.Mail, &m) {
-			return fmt.Errorf("the password was given for the mail server %s, and is not sent to %s; give it again, with --secret-file FILE", mailServer(before.Mail), mailServer(&m))
+	now := kept{Notifications: given, Password: before.Password, Secrets: map[string][]byte{}}
+	if given.Email != nil {
+		m := *given.Email
+		if now.Email = &m; m.Password == "" && len(before.Password) > 0 && !sameMailServer(before.Email, &m) {
+			return fmt.Errorf("the password was given for the mail server %s, and is not sent to %s; give it again, with --secret-file FILE", mailServer(before.Email), mailServer(&m))
 		} else if m.Password != "" {
 			now.Password = n.sealer.Seal("notices mail", []byte(m.Password))
 		}
-		now.Mail.Password = ""
+		now.Email.Password = ""
 	} else {
 		now.Password = nil
 	}
@@ -128,16 +128,16 @@ func (n *Notices) Set(ctx context.Context, given contract.Notices) error {
 }
 
 // mailServer is where a mail goes first, with how it is encrypted.
-func mailServer(mail *contract.NoticeMail) string {
+func mailServer(mail *contract.NotifyEmail) string {
 	if mail == nil {
 		return "none"
 	}
 	return strings.ToLower(mail.Server) + " (" + mail.TLS + ")"
 }
 
-func sameMailServer(a, b *contract.NoticeMail) bool { return mailServer(a) == mailServer(b) }
+func sameMailServer(a, b *contract.NotifyEmail) bool { return mailServer(a) == mailServer(b) }
 
-func check(given contract.Notices) error {
+func check(given contract.Notifications) error {
 	quiet, err := quietOf(given)
 	if err != nil {
 		return err
@@ -151,7 +151,7 @@ func check(given contract.Notices) error {
 		}
 	}
 	events := [][]string{}
-	if m := given.Mail; m != nil {
+	if m := given.Email; m != nil {
 		if _, _, err := net.SplitHostPort(m.Server); err != nil {
 			return fmt.Errorf("the mail server %q is no HOST:PORT; write it as mail.example.org:587", m.Server)
 		}
@@ -193,7 +193,7 @@ func check(given contract.Notices) error {
 	return nil
 }
 
-func quietOf(settings contract.Notices) (*job.Timetable, error) {
+func quietOf(settings contract.Notifications) (*job.Timetable, error) {
 	timetable, err := job.When{Hours: settings.Quiet, Zone: settings.Zone}.Read(time.Local)
 	if err != nil {
 		return nil, fmt.Errorf("of the quiet hours: %w", err)
@@ -202,7 +202,7 @@ func quietOf(settings contract.Notices) (*job.Timetable, error) {
 }
 
 // due is when something that happens now is sent.
-func due(settings contract.Notices, channel string, now time.Time) time.Time {
+func due(settings contract.Notifications, channel string, now time.Time) time.Time {
 	at := now
 	if every, err := time.ParseDuration(settings.Digest); err == nil && settings.Digest != "" && channel == mailChannel {
 		at = at.Truncate(every).Add(every)
@@ -218,13 +218,13 @@ func due(settings contract.Notices, channel string, now time.Time) time.Time {
 const mailChannel = "mail"
 
 // Tell has an event told to all who want to know.
-func (n *Notices) Tell(ctx context.Context, event contract.NoticeEvent) {
+func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEvent) {
 	k, err := n.load(ctx)
 	if err != nil {
 		n.log.Error("could not read who is to be told", "error", err)
 		return
 	}
-	var notices []records.Notice
+	var notifications []records.Notification
 	add := func(channel string, on []string) {
 		if len(on) == 0 {
 			on = usual
@@ -237,20 +237,20 @@ func (n *Notices) Tell(ctx context.Context, event contract.NoticeEvent) {
 			n.log.Error("could not write down what is to be told", "error", err)
 			return
 		}
-		notices = append(notices, records.Notice{
-			At: event.At, Event: event.Event, Subject: event.Subject, Text: event.Text, Payload: string(payload), Channel: channel, DueAt: due(k.Notices, channel, event.At),
+		notifications = append(notifications, records.Notification{
+			At: event.At, Event: event.Event, Subject: event.Subject, Text: event.Text, Payload: string(payload), Channel: channel, DueAt: due(k.Notifications, channel, event.At),
 		})
 	}
-	if k.Mail != nil {
-		add(mailChannel, k.Mail.On)
+	if k.Email != nil {
+		add(mailChannel, k.Email.On)
 	}
 	for _, hook := range k.Webhooks {
 		add(hook.URL, hook.On)
 	}
-	if len(notices) == 0 {
+	if len(notifications) == 0 {
 		return
 	}
-	if err := n.db.AddNotices(ctx, notices); err != nil {
+	if err := n.db.AddNotifications(ctx, notifications); err != nil {
 		n.log.Error("could not keep what is to be told", "error", err)
 		return
 	}
@@ -261,11 +261,11 @@ func (n *Notices) Tell(ctx context.Context, event contract.NoticeEvent) {
 }
 
 // Run sends what is due until ctx ends.
-func (n *Notices) Run(ctx context.Context) {
+func (n *Notifications) Run(ctx context.Context) {
 	for {
 		n.send(ctx)
 		wait := time.Hour
-		if next, err := n.db.NextNotice(ctx); err == nil && !next.IsZero() {
+		if next, err := n.db.NextNotification(ctx); err == nil && !next.IsZero() {
 			wait = min(wait, max(10*time.Millisecond, time.Until(next)))
 		}
 		timer := time.NewTimer(wait)
@@ -281,10 +281,10 @@ func (n *Notices) Run(ctx context.Context) {
 }
 
 // send sends what is due: mail that was gathered in one message.
-func (n *Notices) send(ctx context.Context) {
-	notices, err := n.db.DueNotices(ctx, time.Now())
+func (n *Notifications) send(ctx context.Context) {
+	notifications, err := n.db.DueNotifications(ctx, time.Now())
 	if err == nil {
-		err = n.db.ForgetNotices(ctx, time.Now().Add(-keepFor))
+		err = n.db.ForgetNotifications(ctx, time.Now().Add(-keepFor))
 	}
 	k, loaded := n.load(ctx)
 	if err = errors.Join(err, loaded); err != nil {
@@ -293,13 +293,13 @@ func (n *Notices) send(ctx context.Context) {
 		}
 		return
 	}
-	var letters []records.Notice
-	for _, notice := range notices {
-		if notice.Channel == mailChannel {
-			letters = append(letters, notice)
+	var letters []records.Notification
+	for _, notification := range notifications {
+		if notification.Channel == mailChannel {
+			letters = append(letters, notification)
 			continue
 		}
-		n.ended(ctx, k, []records.Notice{notice}, n.post(ctx, k, notice.Channel, []byte(notice.Payload)))
+		n.ended(ctx, k, []records.Notification{notification}, n.post(ctx, k, notification.Channel, []byte(notification.Payload)))
 	}
 	if len(letters) > 0 {
 		n.ended(ctx, k, letters, n.mail(k, letters))
@@ -307,49 +307,49 @@ func (n *Notices) send(ctx context.Context) {
 }
 
 // ended keeps what became of a try.
-func (n *Notices) ended(ctx context.Context, k kept, notices []records.Notice, failed error) {
+func (n *Notifications) ended(ctx context.Context, k kept, notifications []records.Notification, failed error) {
 	if ctx.Err() != nil {
 		return // it is tried again at the next start
 	}
-	for _, notice := range notices {
+	for _, notification := range notifications {
 		now := time.Now()
-		notice.Tries++
-		notice.Why = ""
+		notification.Tries++
+		notification.Why = ""
 		if failed == nil {
-			notice.SentAt = &now
+			notification.SentAt = &now
 		} else {
 			first := firstWait
 			if n.FirstWait > 0 {
 				first = n.FirstWait
 			}
-			notice.Why = failed.Error()
-			notice.DueAt = now.Add(min(longestWait, first<<min(notice.Tries-1, 12)))
-			notice.GivenUp = now.Sub(notice.At) > tryFor && notice.Tries > 5
-			n.log.Warn("a word to people could not be sent", "channel", notice.Channel, "try", notice.Tries, "error", failed)
+			notification.Why = failed.Error()
+			notification.DueAt = now.Add(min(longestWait, first<<min(notification.Tries-1, 12)))
+			notification.GivenUp = now.Sub(notification.At) > tryFor && notification.Tries > 5
+			n.log.Warn("a word to people could not be sent", "channel", notification.Channel, "try", notification.Tries, "error", failed)
 		}
-		if err := n.db.SaveNotice(ctx, notice); err != nil {
+		if err := n.db.SaveNotification(ctx, notification); err != nil {
 			n.log.Error("could not keep what became of a word to people", "error", err)
 		}
 	}
 }
 
 // Test sends a word by every way at once, and says what became of it.
-func (n *Notices) Test(ctx context.Context) (contract.NoticeTest, error) {
+func (n *Notifications) Test(ctx context.Context) (contract.NotifyTest, error) {
 	k, err := n.load(ctx)
-	tested := contract.NoticeTest{Channels: []contract.NoticeTried{}}
+	tested := contract.NotifyTest{Channels: []contract.NotifyTried{}}
 	if err != nil {
 		return tested, err
 	}
-	event := contract.NoticeEvent{Event: "test", At: time.Now(), Subject: "Deft Heron: a test", Text: "This is a test. Nothing has happened."}
+	event := contract.NotificationEvent{Event: "test", At: time.Now(), Subject: "Deft Heron: a test", Text: "This is a test. Nothing has happened."}
 	add := func(channel string, err error) {
-		tried := contract.NoticeTried{Channel: channel, Sent: err == nil}
+		tried := contract.NotifyTried{Channel: channel, Sent: err == nil}
 		if err != nil {
 			tried.Why = err.Error()
 		}
 		tested.Channels = append(tested.Channels, tried)
 	}
-	if k.Mail != nil {
-		add(mailChannel, n.mail(k, []records.Notice{{At: event.At, Subject: event.Subject, Text: event.Text}}))
+	if k.Email != nil {
+		add(mailChannel, n.mail(k, []records.Notification{{At: event.At, Subject: event.Subject, Text: event.Text}}))
 	}
 	payload, err := json.Marshal(event)
 	if err != nil {
@@ -362,18 +362,18 @@ func (n *Notices) Test(ctx context.Context) (contract.NoticeTest, error) {
 }
 
 // List returns the latest words, newest first.
-func (n *Notices) List(ctx context.Context, most int) (contract.NoticeList, error) {
-	rows, err := n.db.Notices(ctx, most)
-	list := contract.NoticeList{Notices: []contract.Notice{}}
+func (n *Notifications) List(ctx context.Context, most int) (contract.NotificationList, error) {
+	rows, err := n.db.Notifications(ctx, most)
+	list := contract.NotificationList{Notifications: []contract.Notification{}}
 	for _, row := range rows {
-		one := contract.Notice{At: row.At, Event: row.Event, Subject: row.Subject, Channel: row.Channel, State: "waiting", Tries: row.Tries, Due: row.DueAt, Sent: row.SentAt, Why: row.Why}
+		one := contract.Notification{At: row.At, Event: row.Event, Subject: row.Subject, Channel: row.Channel, State: "waiting", Tries: row.Tries, Due: row.DueAt, Sent: row.SentAt, Why: row.Why}
 		switch {
 		case row.SentAt != nil:
 			one.State = "sent"
 		case row.GivenUp:
 			one.State = "given-up"
 		}
-		list.Notices = append(list.Notices, one)
+		list.Notifications = append(list.Notifications, one)
 	}
 	return list, err
 }

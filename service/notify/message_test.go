@@ -1,4 +1,4 @@
-package notice
+package notify
 
 import (
 	"bytes"
@@ -16,8 +16,8 @@ import (
 // headers stay those that we write.
 func TestHeadersOfMailAreOurs(t *testing.T) {
 	evil := "a job\r\nBcc: thief@example.org\r\n\r\nanother body\x00\x1b[2J\u2028 \xff"
-	settings := contract.NoticeMail{Server: "mail.example.org:587", From: "\"x\r\n Bcc: thief@example.org\" <heron@example.org>", To: []string{"first@example.org", "\"a\r\n\tBcc: thief@example.org\" <second@example.org>"}}
-	for _, letters := range [][]records.Notice{
+	settings := contract.NotifyEmail{Server: "mail.example.org:587", From: "\"x\r\n Bcc: thief@example.org\" <heron@example.org>", To: []string{"first@example.org", "\"a\r\n\tBcc: thief@example.org\" <second@example.org>"}}
+	for _, letters := range [][]records.Notification{
 		{{At: time.Now(), Subject: evil, Text: evil}},
 		{{At: time.Now(), Subject: evil, Text: evil}, {At: time.Now(), Subject: evil, Text: evil}},
 	} {

@@ -1,4 +1,4 @@
-package notice
+package notify
 
 import (
 	"bytes"
@@ -27,7 +27,7 @@ import (
 
 // post tells a webhook, signed as of RFC 9421 with HMAC-SHA256 (section 3.3.3), over
 // the method, the URL, the type and the digest (RFC 9530) of what is told.
-func (n *Notices) post(ctx context.Context, k kept, target string, payload []byte) error {
+func (n *Notifications) post(ctx context.Context, k kept, target string, payload []byte) error {
 	secret, err := n.sealer.Open("notices "+target, k.Secrets[target])
 	if err != nil {
 		return fmt.Errorf("the secret of the webhook cannot be read: %w", err)
@@ -69,8 +69,8 @@ func Sign(request *http.Request, payload, secret []byte, at time.Time) {
 const mailTime = 30 * time.Second
 
 // mail sends letters as one message.
-func (n *Notices) mail(k kept, letters []records.Notice) error {
-	if k.Mail == nil {
+func (n *Notifications) mail(k kept, letters []records.Notification) error {
+	if k.Email == nil {
 		return fmt.Errorf("no mail is set up any more")
 	}
 	password := ""
@@ -81,15 +81,15 @@ func (n *Notices) mail(k kept, letters []records.Notice) error {
 		}
 		password = string(opened)
 	}
-	message, err := message(*k.Mail, letters)
+	message, err := message(*k.Email, letters)
 	if err != nil {
 		return err
 	}
-	return deliver(*k.Mail, password, message)
+	return deliver(*k.Email, password, message)
 }
 
 // message is one of RFC 5322.
-func message(m contract.NoticeMail, letters []records.Notice) ([]byte, error) {
+func message(m contract.NotifyEmail, letters []records.Notification) ([]byte, error) {
 	subject, text := letters[0].Subject, letters[0].Text
 	if len(letters) > 1 {
 		subject = fmt.Sprintf("Deft Heron: %d things have happened", len(letters))
@@ -144,7 +144,7 @@ func oneLine(text string) string {
 }
 
 // deliver hands a message to a mail server (RFC 5321).
-func deliver(m contract.NoticeMail, password string, message []byte) error {
+func deliver(m contract.NotifyEmail, password string, message []byte) error {
 	host, _, _ := net.SplitHostPort(m.Server)
 	settings := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 	dialer := &net.Dialer{Timeout: mailTime}

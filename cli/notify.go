@@ -12,28 +12,28 @@ import (
 	"deftheron/contract"
 )
 
-func (a *app) notice() *cobra.Command {
-	return nouns("notice", "Have people told what happens, by mail and by signed webhooks",
-		a.noticeShow(), a.noticeMail(), a.noticeWebhook(), a.noticeQuiet(), a.noticeForget(), a.noticeTest(), a.noticeList())
+func (a *app) notify() *cobra.Command {
+	return nouns("notify", "Have people told what happens, by mail and by signed webhooks",
+		a.notifyShow(), a.noticeMail(), a.notifyWebhook(), a.noticeQuiet(), a.noticeForget(), a.notifyTest(), a.noticeList())
 }
 
-func (a *app) noticeShow() *cobra.Command {
+func (a *app) notifyShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show", Short: "Show who is told what, and when", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
-			settings, err := a.client().Notices(command.Context())
+			settings, err := a.client().Notifications(command.Context())
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return a.printJSON(settings)
 			}
-			if settings.Mail == nil && len(settings.Webhooks) == 0 {
-				_, err := fmt.Fprintln(a.out, "Nobody is told anything yet. Begin with: heron notice mail --server HOST:PORT --sender ADDRESS --recipient ADDRESS, or heron notice webhook URL --secret-file FILE")
+			if settings.Email == nil && len(settings.Webhooks) == 0 {
+				_, err := fmt.Fprintln(a.out, "Nobody is told anything yet. Begin with: heron notify email --server HOST:PORT --sender ADDRESS --recipient ADDRESS, or heron notify webhook URL --secret-file FILE")
 				return err
 			}
 			t := a.newTable("BY", "TO", "ON")
-			if m := settings.Mail; m != nil {
+			if m := settings.Email; m != nil {
 				t.AppendRow(table.Row{"mail through " + m.Server, strings.Join(m.To, ", "), onWhat(m.On)})
 			}
 			for _, hook := range settings.Webhooks {
@@ -59,27 +59,27 @@ func onWhat(on []string) string {
 }
 
 // changeNotices changes the settings as they are.
-func (a *app) changeNotices(command *cobra.Command, change func(*contract.Notices) error) error {
-	settings, err := a.client().Notices(command.Context())
+func (a *app) changeNotices(command *cobra.Command, change func(*contract.Notifications) error) error {
+	settings, err := a.client().Notifications(command.Context())
 	if err != nil {
 		return err
 	}
 	if err := change(&settings); err != nil {
 		return err
 	}
-	if err := a.client().SetNotices(command.Context(), settings); err != nil {
+	if err := a.client().SetNotifications(command.Context(), settings); err != nil {
 		return err
 	}
-	_, err = fmt.Fprintln(a.out, "It is set. Try it with: heron notice test")
+	_, err = fmt.Fprintln(a.out, "It is set. Try it with: heron notify test")
 	return err
 }
 
 func (a *app) noticeMail() *cobra.Command {
-	var m contract.NoticeMail
+	var m contract.NotifyEmail
 	var secretFile string
 	command := &cobra.Command{
 		Use: "mail --server HOST:PORT --sender ADDRESS --recipient ADDRESS", Short: "Have mail sent", Args: arguments(0, 0, "nothing more"),
-		Example: "  heron notice mail --server mail.example.org:587 --user heron --secret-file password.txt --sender heron@example.org --recipient storage@example.org",
+		Example: "  heron notify email --server mail.example.org:587 --user heron --secret-file password.txt --sender heron@example.org --recipient storage@example.org",
 		RunE: func(command *cobra.Command, _ []string) error {
 			if m.Server == "" || m.From == "" || len(m.To) == 0 {
 				return usageError("mail needs a server, a sender and somebody who gets it; give --server, --sender and --recipient")
@@ -90,8 +90,8 @@ func (a *app) noticeMail() *cobra.Command {
 					return err
 				}
 			}
-			return a.changeNotices(command, func(settings *contract.Notices) error {
-				settings.Mail = &m
+			return a.changeNotices(command, func(settings *contract.Notifications) error {
+				settings.Email = &m
 				return nil
 			})
 		},
@@ -107,8 +107,8 @@ func (a *app) noticeMail() *cobra.Command {
 	return command
 }
 
-func (a *app) noticeWebhook() *cobra.Command {
-	var hook contract.NoticeWebhook
+func (a *app) notifyWebhook() *cobra.Command {
+	var hook contract.NotifyWebhook
 	var secretFile string
 	command := &cobra.Command{
 		Use: "webhook URL --secret-file FILE", Short: "Have a URL told, signed with a secret (RFC 9421, HMAC-SHA256)", Args: arguments(1, 1, "one URL"),
@@ -118,8 +118,8 @@ func (a *app) noticeWebhook() *cobra.Command {
 				return err
 			}
 			hook.URL = args[0]
-			return a.changeNotices(command, func(settings *contract.Notices) error {
-				settings.Webhooks = append(slices.DeleteFunc(settings.Webhooks, func(one contract.NoticeWebhook) bool { return one.URL == hook.URL }), hook)
+			return a.changeNotices(command, func(settings *contract.Notifications) error {
+				settings.Webhooks = append(slices.DeleteFunc(settings.Webhooks, func(one contract.NotifyWebhook) bool { return one.URL == hook.URL }), hook)
 				return nil
 			})
 		},
@@ -134,7 +134,7 @@ func (a *app) noticeQuiet() *cobra.Command {
 	command := &cobra.Command{
 		Use: "when", Short: "Say when nothing is sent, and for how long mail is gathered; with no option, all is sent at once", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
-			return a.changeNotices(command, func(settings *contract.Notices) error {
+			return a.changeNotices(command, func(settings *contract.Notifications) error {
 				settings.Quiet, settings.Zone, settings.Digest = quiet, zone, digest
 				return nil
 			})
@@ -150,13 +150,13 @@ func (a *app) noticeForget() *cobra.Command {
 	return &cobra.Command{
 		Use: "forget mail|URL", Short: "Have mail, or a webhook, told nothing more", Args: arguments(1, 1, "mail, or a webhook's URL"),
 		RunE: func(command *cobra.Command, args []string) error {
-			return a.changeNotices(command, func(settings *contract.Notices) error {
+			return a.changeNotices(command, func(settings *contract.Notifications) error {
 				before := len(settings.Webhooks)
-				settings.Webhooks = slices.DeleteFunc(settings.Webhooks, func(one contract.NoticeWebhook) bool { return one.URL == args[0] })
-				if args[0] == "mail" && settings.Mail != nil {
-					settings.Mail = nil
+				settings.Webhooks = slices.DeleteFunc(settings.Webhooks, func(one contract.NotifyWebhook) bool { return one.URL == args[0] })
+				if args[0] == "mail" && settings.Email != nil {
+					settings.Email = nil
 				} else if len(settings.Webhooks) == before {
-					return usageError("%s is not told anything; heron notice show says who is", args[0])
+					return usageError("%s is not told anything; heron notify show says who is", args[0])
 				}
 				return nil
 			})
@@ -164,11 +164,11 @@ func (a *app) noticeForget() *cobra.Command {
 	}
 }
 
-func (a *app) noticeTest() *cobra.Command {
+func (a *app) notifyTest() *cobra.Command {
 	return &cobra.Command{
 		Use: "test", Short: "Send a word by every way now, to try them", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
-			tested, err := a.client().TestNotices(command.Context())
+			tested, err := a.client().TestNotifications(command.Context())
 			if err != nil {
 				return err
 			}
@@ -186,7 +186,7 @@ func (a *app) noticeTest() *cobra.Command {
 			}
 			switch {
 			case len(tested.Channels) == 0:
-				return usageError("nobody is told anything yet; set that with heron notice mail or heron notice webhook")
+				return usageError("nobody is told anything yet; set that with heron notify email or heron notify webhook")
 			case failed > 0:
 				return &exitError{exitFailed, fmt.Errorf("%d of %d could not be told; mend what is named above", failed, len(tested.Channels))}
 			}
@@ -199,12 +199,12 @@ func (a *app) noticeList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the latest words that were, or are to be, sent", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
-			notices, err := a.client().NoticeList(command.Context())
+			notifications, err := a.client().NotificationList(command.Context())
 			if err != nil {
 				return err
 			}
 			t := a.newTable("AT", "STATE", "TRIES", "TO", "WHAT")
-			for _, one := range notices {
+			for _, one := range notifications {
 				if a.json {
 					if err := a.printJSON(one); err != nil {
 						return err

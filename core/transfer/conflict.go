@@ -10,8 +10,8 @@ import (
 	"deftheron/core/store"
 )
 
-// clash settles by the rules that the target holds something else.
-func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error) {
+// conflict settles by the rules that the target holds something else.
+func (a *attempt) conflict(ctx context.Context, target store.Entry) (*Ending, error) {
 	step := a.Rules.Settle(plan.Step{
 		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified}, Target: &store.Entry{Modified: target.Modified},
 	})
@@ -33,8 +33,8 @@ func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error
 		return nil, errAsks
 	case plan.Replace:
 		a.chosen = true
-		if a.Rules.Type.Removes() && a.Rules.Deletions == plan.RetireDeletions {
-			a.item.Cause = plan.CauseRetired
+		if a.Rules.Type.Removes() && a.Rules.Deletions == plan.KeepVersion {
+			a.item.Cause = plan.CauseVersionKept
 		}
 		return a.replace(ctx)
 	}
@@ -42,7 +42,7 @@ func (a *attempt) clash(ctx context.Context, target store.Entry) (*Ending, error
 }
 
 // beside writes the content under a name that keeps both, and remembers that
-// the clash with what the target holds is settled.
+// the conflict with what the target holds is settled.
 func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending, error) {
 	if a.Rules.Type == plan.TwoWay {
 		return a.keepBoth(ctx)
@@ -63,12 +63,12 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 		if err != nil {
 			return nil, err
 		}
-		same, proof, err := a.sameContent(ctx, beside, entry)
+		same, verification, err := a.sameContent(ctx, beside, entry)
 		if err != nil {
 			return nil, err
 		}
 		if same {
-			return a.settled(&Ending{State: Done, Proof: proof, Moved: max(0, entry.Size)}, name, kept), nil
+			return a.settled(&Ending{State: Done, Verification: verification, Moved: max(0, entry.Size)}, name, kept), nil
 		}
 		if n > 99 {
 			return nil, store.Errorf(store.ErrRefused, "a hundred files are called like %s already", name)
@@ -77,7 +77,7 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 	if err := a.folders.ensure(ctx, a.route.Target, place.Folder.Path); err != nil {
 		return nil, err
 	}
-	written, proof, err := a.moveContent(ctx, place.Folder.Ref(name), store.Absent)
+	written, verification, err := a.moveContent(ctx, place.Folder.Ref(name), store.Absent)
 	if err != nil {
 		if store.KindOf(err) == store.ErrExists || store.KindOf(err) == store.ErrOutcomeUnknown {
 			err = store.Errorf(store.ErrTryAgain, "%s has to be looked at again: %w", name, err)
@@ -88,7 +88,7 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 		}
 		return nil, err
 	}
-	return a.settled(&Ending{State: Done, Proof: proof, Moved: max(0, written.Size)}, name, kept), nil
+	return a.settled(&Ending{State: Done, Verification: verification, Moved: max(0, written.Size)}, name, kept), nil
 }
 
 func (a *attempt) settled(ending *Ending, name string, kept compare.Remembered) *Ending {

@@ -1,6 +1,6 @@
 // Package nearby finds servers on the local network by DNS-SD (RFC 6763) over
 // multicast DNS (RFC 6762).
-package nearby
+package discovery
 
 import (
 	"cmp"

@@ -4,21 +4,21 @@ import { Link, useParams } from 'react-router'
 import { type Account, api, data } from '../api/client'
 import { Button } from '../ui/Button'
 import { Field } from '../ui/Field'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 import { consentsOf, ConsentSteps } from './Consent'
 import { Linked } from './LinkPage'
 import { FileField } from './options'
 import { useAccounts, useProviders } from './queries'
 
-/** An account whose sign-in lapsed gets a new one, in place: jobs and runs stay. */
-export function MendPage() {
+/** An account whose sign-in has expired gets a new one, in place: jobs and runs stay. */
+export function ReauthorizePage() {
   const { name = '' } = useParams()
   const client = useQueryClient()
   const account = useAccounts().data?.find((one) => one.name === name)
   const provider = useProviders().data?.find((one) => one.name === account?.provider)
   const [secret, setSecret] = useState('')
   const [files, setFiles] = useState<Record<string, string>>({})
-  const [mended, setMended] = useState<Account>()
+  const [mended, setReauthorized] = useState<Account>()
   useEffect(() => {
     document.title = `Mend ${name} · Deft Heron`
   }, [name])
@@ -26,7 +26,7 @@ export function MendPage() {
     mutationFn: () => data(api.POST('/api/v1/accounts/{name}/mend', { params: { path: { name } }, body: { secret, files } })),
     onSuccess: (found) => {
       void client.invalidateQueries()
-      setMended(found)
+      setReauthorized(found)
     },
   })
   if (mended) return <Linked accounts={[mended]} mended />
@@ -48,7 +48,7 @@ export function MendPage() {
         Sign in to {provider.title} anew{account.owner ? `, as ${account.owner}` : ''}. Everything built on the account stays, and runs that are held for it go on.
       </p>
       {offered.length > 0 ? (
-        <ConsentSteps title={provider.title} offered={offered} asked={() => ({ provider: provider.name, name, mend: true })} onEnded={(consent) => setMended(consent.account)}>
+        <ConsentSteps title={provider.title} offered={offered} asked={() => ({ provider: provider.name, name, mend: true })} onEnded={(consent) => setReauthorized(consent.account)}>
           <BackToAccounts />
         </ConsentSteps>
       ) : (

@@ -1,4 +1,4 @@
-package pace
+package bandwidth
 
 import (
 	"context"
@@ -128,17 +128,17 @@ func (r *reader) Read(p []byte) (int, error) {
 // comes down. Closing it ends a wait.
 func Conn(conn net.Conn, limiters ...*Limiter) net.Conn {
 	ctx, cancel := context.WithCancel(context.Background())
-	return &pacedConn{Conn: conn, ctx: ctx, cancel: cancel, limiters: limiters}
+	return &limitedConn{Conn: conn, ctx: ctx, cancel: cancel, limiters: limiters}
 }
 
-type pacedConn struct {
+type limitedConn struct {
 	net.Conn
 	ctx      context.Context
 	cancel   context.CancelFunc
 	limiters []*Limiter
 }
 
-func (c *pacedConn) limited() bool {
+func (c *limitedConn) limited() bool {
 	for _, limiter := range c.limiters {
 		if limiter.limits.Load() {
 			return true
@@ -147,7 +147,7 @@ func (c *pacedConn) limited() bool {
 	return false
 }
 
-func (c *pacedConn) Read(p []byte) (int, error) {
+func (c *limitedConn) Read(p []byte) (int, error) {
 	if !c.limited() {
 		return c.Conn.Read(p)
 	}
@@ -163,7 +163,7 @@ func (c *pacedConn) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (c *pacedConn) Write(p []byte) (written int, err error) {
+func (c *limitedConn) Write(p []byte) (written int, err error) {
 	if !c.limited() {
 		return c.Conn.Write(p)
 	}
@@ -187,7 +187,7 @@ func (c *pacedConn) Write(p []byte) (written int, err error) {
 }
 
 // Close implements net.Conn.
-func (c *pacedConn) Close() error {
+func (c *limitedConn) Close() error {
 	c.cancel()
 	return c.Conn.Close()
 }

@@ -6,9 +6,9 @@ import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
 import { Field, SelectField } from '../ui/Field'
 import { when } from '../ui/format'
-import { Failed } from '../ui/Notice'
+import { Failed } from '../ui/Banner'
 
-type Settings = components['schemas']['Notices']
+type Settings = components['schemas']['Notifications']
 
 const events = [
   { value: 'done', title: 'a run is done' },
@@ -21,8 +21,8 @@ const events = [
 const usual = events.map((event) => event.value).filter((event) => event !== 'done')
 
 /** Who is told what happened: by mail, by webhooks, and in which hours not. */
-export function Notices() {
-  const settings = useQuery({ queryKey: ['notices', 'settings'], queryFn: () => data(api.GET('/api/v1/notices/settings')) })
+export function Notifications() {
+  const settings = useQuery({ queryKey: ['notifications', 'settings'], queryFn: () => data(api.GET('/api/v1/notifications/settings')) })
   return (
     <section aria-label="Who is told" className="border-t border-line pt-4 pb-8">
       <h1 className="text-title font-semibold">Who is told</h1>
@@ -37,13 +37,13 @@ export function Notices() {
 function Form({ kept }: { kept: Settings }) {
   const client = useQueryClient()
   const [settings, setSettings] = useState(kept)
-  const mail = settings.mail
+  const mail = settings.email
   const save = useMutation({
-    mutationFn: () => data(api.PUT('/api/v1/notices/settings', { body: settings })),
-    onSuccess: () => void client.invalidateQueries({ queryKey: ['notices'] }),
+    mutationFn: () => data(api.PUT('/api/v1/notifications/settings', { body: settings })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['notifications'] }),
   })
-  const test = useMutation({ mutationFn: () => data(api.POST('/api/v1/notices/test')), onSettled: () => void client.invalidateQueries({ queryKey: ['notices', 'latest'] }) })
-  const setMail = (change: Partial<NonNullable<Settings['mail']>>) => setSettings({ ...settings, mail: { server: '', from: '', to: [], ...mail, ...change } })
+  const test = useMutation({ mutationFn: () => data(api.POST('/api/v1/notifications/test')), onSettled: () => void client.invalidateQueries({ queryKey: ['notifications', 'latest'] }) })
+  const setMail = (change: Partial<NonNullable<Settings['email']>>) => setSettings({ ...settings, email: { server: '', from: '', to: [], ...settings.email, ...change } })
   const setHook = (at: number, change: Partial<Settings['webhooks'][number]>) => setSettings({ ...settings, webhooks: settings.webhooks.map((hook, i) => (i === at ? { ...hook, ...change } : hook)) })
   const changed = JSON.stringify(settings) !== JSON.stringify(kept)
   return (
@@ -61,7 +61,7 @@ function Form({ kept }: { kept: Settings }) {
         <Field label="To, parted by commas" placeholder="storage@example.org" mono value={(mail?.to ?? []).join(', ')} onChange={(event) => setMail({ to: event.target.value.split(',').map((to) => to.trim()) })} />
         <SelectField label="Encryption" value={mail?.tls || 'starttls'} onChange={(tls) => setMail({ tls })} choices={[{ value: 'starttls', title: 'STARTTLS' }, { value: 'implicit', title: 'TLS from the beginning' }, { value: 'none', title: 'none' }]} />
         <Field label="User" mono value={mail?.user ?? ''} onChange={(event) => setMail({ user: event.target.value || undefined })} />
-        <Field label="Password" type="password" placeholder={kept.mail?.user ? 'stays as it is' : ''} value={mail?.password ?? ''} onChange={(event) => setMail({ password: event.target.value || undefined })} />
+        <Field label="Password" type="password" placeholder={kept.email?.user ? 'stays as it is' : ''} value={mail?.password ?? ''} onChange={(event) => setMail({ password: event.target.value || undefined })} />
         {mail && <On label="Mail when" on={mail.on} onChange={(on) => setMail({ on })} />}
       </fieldset>
       {settings.webhooks.map((hook, i) => (
@@ -86,9 +86,9 @@ function Form({ kept }: { kept: Settings }) {
         <Button look="first" type="submit" disabled={!changed || save.isPending}>
           Keep this
         </Button>
-        {mail && <Button onClick={() => setSettings({ ...settings, mail: undefined })}>No mail</Button>}
+        {mail && <Button onClick={() => setSettings({ ...settings, email: undefined })}>No mail</Button>}
         <Button onClick={() => setSettings({ ...settings, webhooks: [...settings.webhooks, { url: '' }] })}>Another webhook</Button>
-        <Button disabled={changed || test.isPending || (!kept.mail && kept.webhooks.length === 0)} onClick={() => test.mutate()}>
+        <Button disabled={changed || test.isPending || (!kept.email && kept.webhooks.length === 0)} onClick={() => test.mutate()}>
           Send a test
         </Button>
       </div>
@@ -126,8 +126,8 @@ function On({ label, on, onChange }: { label: string; on: string[] | null | unde
 
 /** What was sent last, and what could not be. */
 function Latest() {
-  const latest = useQuery({ queryKey: ['notices', 'latest'], queryFn: () => data(api.GET('/api/v1/notices', { params: { query: { limit: 10 } } })), refetchInterval: 10_000 })
-  const all = latest.data?.notices ?? []
+  const latest = useQuery({ queryKey: ['notifications', 'latest'], queryFn: () => data(api.GET('/api/v1/notifications', { params: { query: { limit: 10 } } })), refetchInterval: 10_000 })
+  const all = latest.data?.notifications ?? []
   if (all.length === 0) return null
   return (
     <table className="w-full max-w-4xl">

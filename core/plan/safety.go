@@ -6,9 +6,9 @@ import (
 	"strings"
 )
 
-// Brake is how much a run may remove and write over without a person's word. The
-// zero value does not brake.
-type Brake struct {
+// Safety is how much a run may remove and write over without a person's word. The
+// zero value does not safety.
+type Safety struct {
 	// Deletions and Overwrites are shares of the files that were in step before.
 	Deletions  *Share `json:"deletions,omitempty"`
 	Overwrites *Share `json:"overwrites,omitempty"`
@@ -19,13 +19,13 @@ type Brake struct {
 	Empty bool `json:"empty,omitempty"`
 }
 
-// DefaultBrake is that of a job that names no other.
-func DefaultBrake() Brake {
-	return Brake{Deletions: &Share{Percent: 10}, Overwrites: &Share{Percent: 25}, Older: &Share{Count: 0, IsCount: true}, Empty: true}
+// DefaultSafety is that of a job that names no other.
+func DefaultSafety() Safety {
+	return Safety{Deletions: &Share{Percent: 10}, Overwrites: &Share{Percent: 25}, Older: &Share{Count: 0, IsCount: true}, Empty: true}
 }
 
 // On reports whether there is any limit.
-func (b Brake) On() bool {
+func (b Safety) On() bool {
 	return b.Deletions != nil || b.Overwrites != nil || b.Older != nil || b.Empty
 }
 
@@ -79,8 +79,8 @@ func (s *Share) of(known int64) int64 {
 	return n
 }
 
-// Check returns what is wrong with the brake.
-func (b Brake) Check() error {
+// Check returns what is wrong with the safety limits.
+func (b Safety) Check() error {
 	for _, share := range []*Share{b.Deletions, b.Overwrites, b.Older} {
 		if share != nil && (share.Percent < 0 || share.Percent > 100 || share.Count < 0) {
 			return fmt.Errorf("the share %s is not possible; give 0%% to 100%%, or a number of files", share.Text())
@@ -89,27 +89,27 @@ func (b Brake) Check() error {
 	return nil
 }
 
-// Braked is why a plan is not carried out without a person's word.
-type Braked struct {
+// OverLimits is why a plan is not carried out without a person's word.
+type OverLimits struct {
 	Cause Cause
 	Why   string
 }
 
-// Holds reports what of a plan is more than the brake allows; nil where nothing is.
-func (b Brake) Holds(t Totals) *Braked {
+// Holds reports what of a plan is more than the safety limits allows; nil where nothing is.
+func (b Safety) Holds(t Totals) *OverLimits {
 	lost := t.Remove.Items - t.Moved.Items
 	if b.Empty && lost > 0 && t.Known > 0 && (t.SourceListed == 0 || t.TargetListed == 0) {
-		return &Braked{CauseEmptied, fmt.Sprintf("one side holds no file any more, of %s that were in step, and %s would be removed at the other", files(t.Known), files(lost))}
+		return &OverLimits{CauseEmptied, fmt.Sprintf("one side holds no file any more, of %s that were in step, and %s would be removed at the other", files(t.Known), files(lost))}
 	}
 	if b.Older != nil && t.Older.Items > b.Older.of(t.Known) {
-		return &Braked{CauseRolledBack, fmt.Sprintf("%s would be replaced by older versions than those that were brought before; allowed are %s", files(t.Older.Items), b.Older.Text())}
+		return &OverLimits{CauseRolledBack, fmt.Sprintf("%s would be replaced by older versions than those that were brought before; allowed are %s", files(t.Older.Items), b.Older.Text())}
 	}
 	known := max(t.Known, t.TargetListed)
 	if b.Deletions != nil && lost > b.Deletions.of(known) {
-		return &Braked{CauseBrake, fmt.Sprintf("%d of %s would be removed; allowed are %s", lost, files(known), b.Deletions.Text())}
+		return &OverLimits{CauseSafety, fmt.Sprintf("%d of %s would be removed; allowed are %s", lost, files(known), b.Deletions.Text())}
 	}
 	if b.Overwrites != nil && t.Replace.Items > b.Overwrites.of(known) {
-		return &Braked{CauseBrake, fmt.Sprintf("%d of %s would be written over; allowed are %s", t.Replace.Items, files(known), b.Overwrites.Text())}
+		return &OverLimits{CauseSafety, fmt.Sprintf("%d of %s would be written over; allowed are %s", t.Replace.Items, files(known), b.Overwrites.Text())}
 	}
 	return nil
 }

@@ -34,7 +34,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 		return row, Found{}, err
 	}
 	keeper := cmp.Or(row.SignedIn, row.ID)
-	if err := a.db.MendAccount(ctx, keeper, a.sealer.Seal(purpose(keeper), secret), cmp.Or(found.Owner, row.Owner), a.originOf(row)); err != nil {
+	if err := a.db.ReauthorizeAccount(ctx, keeper, a.sealer.Seal(purpose(keeper), secret), cmp.Or(found.Owner, row.Owner), a.originOf(row)); err != nil {
 		return row, Found{}, err
 	}
 	mended, err := a.sharing(ctx, keeper)
@@ -44,7 +44,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 	for _, one := range mended {
 		a.forget(one.ID)
 		a.Noticed(one.Name, nil)
-		a.happened(ctx, one, records.Mended, "")
+		a.happened(ctx, one, records.Reauthorized, "")
 		a.log.Info("mended an account", "account", one.Name)
 		a.Changed()
 		a.Mended(one.Name)
@@ -75,7 +75,7 @@ func (a *Accounts) Mend(ctx context.Context, name, secret string, files map[stri
 		return row, Found{}, err
 	}
 	if byConsent(provider, row.Options) {
-		return row, Found{}, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account mend %s", name, name)
+		return row, Found{}, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s", name, name)
 	}
 	if err := checkFiles(provider, files); err != nil {
 		return row, Found{}, err

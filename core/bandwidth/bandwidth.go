@@ -1,7 +1,7 @@
-// Package pace limits how fast bytes move, by direction and by the hour of the
+// Package bandwidth limits how fast bytes move, by direction and by the hour of the
 // week. A [Rule] is what a person writes; a [Limiter] holds to one, which may be
 // changed while bytes move; [Conn] puts connections under limiters.
-package pace
+package bandwidth
 
 import (
 	"fmt"
@@ -49,7 +49,7 @@ func (r Rule) Check() error {
 	}
 	for _, rate := range rates {
 		if rate < 0 {
-			return fmt.Errorf("a pace of %d bytes a second is less than nothing; leave it away for no limit", rate)
+			return fmt.Errorf("a bandwidth of %d bytes a second is less than nothing; leave it away for no limit", rate)
 		}
 	}
 	return nil
@@ -103,9 +103,9 @@ func ParseRate(text string) (Rate, error) {
 	bytes, err := ParseSize(size)
 	switch {
 	case !ok || err != nil:
-		return 0, fmt.Errorf("%q is no pace; write it as 500kB/s, 20MB/s or unlimited", text)
+		return 0, fmt.Errorf("%q is no bandwidth; write it as 500kB/s, 20MB/s or unlimited", text)
 	case bytes == 0:
-		return 0, fmt.Errorf("at a pace of %s nothing would ever arrive; give one such as 1MB/s, write unlimited, or pause the run", text)
+		return 0, fmt.Errorf("at a bandwidth of %s nothing would ever arrive; give one such as 1MB/s, write unlimited, or pause the run", text)
 	}
 	return Rate(bytes), nil
 }
@@ -148,7 +148,7 @@ func ParseHours(when, rates string) (Hours, error) {
 		case direction == "down":
 			hours.Down = rate
 		default:
-			return hours, fmt.Errorf("%q is no direction of a pace; write up 5MB/s, down 20MB/s", direction)
+			return hours, fmt.Errorf("%q is no direction of a bandwidth; write up 5MB/s, down 20MB/s", direction)
 		}
 	}
 	return hours, nil

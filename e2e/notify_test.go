@@ -19,7 +19,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"deftheron/contract"
-	"deftheron/service/notice"
+	"deftheron/service/notify"
 )
 
 // letters are those that a mail server took in.
@@ -84,9 +84,9 @@ func startMail(t *testing.T) (*letters, string) {
 	return got, listener.Addr().String()
 }
 
-// TestNotices has a mirror whose source is emptied by its provider told by mail and by
+// TestNotifications has a mirror whose source is emptied by its provider told by mail and by
 // a webhook, which is tried again until it answers.
-func TestNotices(t *testing.T) {
+func TestNotifications(t *testing.T) {
 	h := start(t)
 	from, to := t.TempDir(), t.TempDir()
 	h.linkFolder("desk", from)
@@ -96,7 +96,7 @@ func TestNotices(t *testing.T) {
 	if err := os.WriteFile(secret, []byte("signed with this\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	events := make(chan contract.NoticeEvent, 10)
+	events := make(chan contract.NotificationEvent, 10)
 	var mu sync.Mutex
 	refusals, calls := 0, 0
 	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -114,11 +114,11 @@ func TestNotices(t *testing.T) {
 		fmt.Sscan(strings.SplitN(told, ";", 2)[0], &created)
 		again := httptest.NewRequest(r.Method, "http://"+r.Host+r.URL.Path, nil)
 		again.Header.Set("Content-Type", r.Header.Get("Content-Type"))
-		notice.Sign(again, payload, []byte("signed with this"), time.Unix(created, 0))
+		notify.Sign(again, payload, []byte("signed with this"), time.Unix(created, 0))
 		if again.Header.Get("Signature") != r.Header.Get("Signature") || time.Since(time.Unix(created, 0)) > time.Minute {
 			t.Errorf("the signature is not right: %v", r.Header)
 		}
-		var event contract.NoticeEvent
+		var event contract.NotificationEvent
 		if err := json.Unmarshal(payload, &event); err != nil {
 			t.Error(err)
 		}
@@ -126,17 +126,17 @@ func TestNotices(t *testing.T) {
 	}))
 	t.Cleanup(hook.Close)
 
-	h.says("", 2, "Nobody is told", "notice", "test")
-	h.says("", 2, "no HOST:PORT", "notice", "mail", "--server", "mail.example.org", "--sender", "heron@example.org", "--recipient", "storage@example.org")
-	h.says("", 2, "no mail address", "notice", "mail", "--server", server, "--sender", "nobody", "--recipient", "storage@example.org")
-	h.says("", 2, "no secret", "notice", "webhook", hook.URL+"/told")
-	h.says("", 2, "no URL", "notice", "webhook", "file:///etc/passwd", "--secret-file", secret)
-	h.must("notice", "mail", "--server", server, "--tls", "none", "--sender", "heron@example.org", "--recipient", "storage@example.org")
-	h.must("notice", "webhook", hook.URL+"/told", "--secret-file", secret)
-	if out := h.must("notice", "show", "--json"); strings.Contains(out, "signed with") {
+	h.says("", 2, "Nobody is told", "notify", "test")
+	h.says("", 2, "no HOST:PORT", "notify", "email", "--server", "mail.example.org", "--sender", "heron@example.org", "--recipient", "storage@example.org")
+	h.says("", 2, "no mail address", "notify", "email", "--server", server, "--sender", "nobody", "--recipient", "storage@example.org")
+	h.says("", 2, "no secret", "notify", "webhook", hook.URL+"/told")
+	h.says("", 2, "no URL", "notify", "webhook", "file:///etc/passwd", "--secret-file", secret)
+	h.must("notify", "email", "--server", server, "--tls", "none", "--sender", "heron@example.org", "--recipient", "storage@example.org")
+	h.must("notify", "webhook", hook.URL+"/told", "--secret-file", secret)
+	if out := h.must("notify", "show", "--json"); strings.Contains(out, "signed with") {
 		t.Errorf("the secret is told: %s", out)
 	}
-	h.must("notice", "test")
+	h.must("notify", "test")
 	if event := <-events; event.Event != "test" {
 		t.Errorf("tried: %+v", event)
 	}
@@ -154,11 +154,11 @@ func TestNotices(t *testing.T) {
 	run := h.job("logs", 3)
 	select {
 	case event := <-events:
-		if event.Event != "held" || event.Run == nil || event.Run.ID != run.ID || !strings.Contains(event.Text, "heron run release "+run.ID) {
+		if event.Event != "held" || event.Run == nil || event.Run.ID != run.ID || !strings.Contains(event.Text, "heron run approve "+run.ID) {
 			t.Errorf("the webhook was told %+v", event)
 		}
 	case <-time.After(30 * time.Second):
-		t.Fatalf("the webhook was not told after it had refused:\n%s", h.must("notice", "list"))
+		t.Fatalf("the webhook was not told after it had refused:\n%s", h.must("notify", "log"))
 	}
 	subjects := got.subjects()
 	if len(subjects) != 2 || !strings.Contains(subjects[1], "logs waits for a person (run "+run.ID+")") {
@@ -167,7 +167,7 @@ func TestNotices(t *testing.T) {
 	if got.to[1] != "storage@example.org" {
 		t.Errorf("it was sent to %v", got.to)
 	}
-	if list := h.must("notice", "list"); strings.Count(list, "sent") != 2 {
+	if list := h.must("notify", "log"); strings.Count(list, "sent") != 2 {
 		t.Errorf("what was sent:\n%s", list)
 	}
 	bothHold(t, filepath.Join(to, "logs"), filepath.Join(to, "logs"), 10)
@@ -184,7 +184,7 @@ func TestNotices(t *testing.T) {
 	for i := range 8 {
 		writeFile(t, fmt.Sprint("version 2 of ", i), from, "shared", fmt.Sprint(i))
 	}
-	h.must("run", "release", h.job("shared", 3).ID) // more is written over than the brake allows
+	h.must("run", "approve", h.job("shared", 3).ID) // more is written over than the safety limits allows
 	h.until(h.shownJob("shared").Last.ID, "done")
 	for _, glitch := range []struct {
 		cause string
@@ -226,19 +226,19 @@ func TestNotices(t *testing.T) {
 		for i := range 8 { // put back from the other side, as the remedy says
 			writeFile(t, fmt.Sprint("version 2 of ", i), from, "shared", fmt.Sprint(i))
 		}
-		h.must("job", "edit", "shared", "--brake-overwrites", "none")
+		h.must("job", "edit", "shared", "--safety-overwrites", "none")
 		h.job("shared", 0)
-		h.must("job", "edit", "shared", "--brake-overwrites", "25%")
+		h.must("job", "edit", "shared", "--safety-overwrites", "25%")
 	}
 
 	// In quiet hours nothing is sent.
-	h.says("", 2, "whole week", "notice", "when", "--quiet", "mon-sun")
+	h.says("", 2, "whole week", "notify", "quiet", "--quiet", "mon-sun")
 	day := func(days int) string { return strings.ToLower(time.Now().AddDate(0, 0, days).Format("Mon")) }
-	h.must("notice", "when", "--quiet", day(-1)+"-"+day(1))
+	h.must("notify", "quiet", "--quiet", day(-1)+"-"+day(1))
 	h.must("run", "cancel", run.ID, "--yes")
 	h.until(run.ID, "cancelled")
 	h.job("logs", 3)
-	if list := h.must("notice", "list"); strings.Count(list, "waiting") != 2 {
+	if list := h.must("notify", "log"); strings.Count(list, "waiting") != 2 {
 		t.Errorf("in quiet hours:\n%s", list)
 	}
 }

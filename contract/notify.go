@@ -2,17 +2,17 @@ package contract
 
 import "time"
 
-// Notices are who is told what, and when.
-type Notices struct {
-	Mail     *NoticeMail     `json:"mail,omitempty"`
-	Webhooks []NoticeWebhook `json:"webhooks"`
+// Notifications are who is told what, and when.
+type Notifications struct {
+	Email    *NotifyEmail    `json:"email,omitempty"`
+	Webhooks []NotifyWebhook `json:"webhooks"`
 	Quiet    string          `json:"quiet,omitempty" doc:"Hours of the week in which nothing is sent, as of a job: mon-sun 22:00-07:00."`
 	Zone     string          `json:"zone,omitempty" doc:"Their time zone; the service's own unless given."`
 	Digest   string          `json:"digest,omitempty" doc:"Mail is gathered for so long, such as 1h; each by itself unless given."`
 }
 
-// NoticeMail is mail by SMTP.
-type NoticeMail struct {
+// NotifyEmail is mail by SMTP.
+type NotifyEmail struct {
 	Server   string   `json:"server" doc:"HOST:PORT."`
 	TLS      string   `json:"tls,omitempty" doc:"starttls (the default), implicit or none."`
 	User     string   `json:"user,omitempty"`
@@ -22,27 +22,27 @@ type NoticeMail struct {
 	On       []string `json:"on,omitempty" doc:"Of done, partial, failed, held, waits, account; all but done unless given."`
 }
 
-// NoticeWebhook is a URL that is told, signed by RFC 9421 with HMAC-SHA256.
-type NoticeWebhook struct {
+// NotifyWebhook is a URL that is told, signed by RFC 9421 with HMAC-SHA256.
+type NotifyWebhook struct {
 	URL    string   `json:"url"`
 	Secret string   `json:"secret,omitempty" doc:"The key of the signature: given to be kept, and never told."`
 	On     []string `json:"on,omitempty"`
 }
 
-// NoticeTest is what became of a word that was sent to try it.
-type NoticeTest struct {
-	Channels []NoticeTried `json:"channels"`
+// NotifyTest is what became of a word that was sent to try it.
+type NotifyTest struct {
+	Channels []NotifyTried `json:"channels"`
 }
 
-// NoticeTried is one way of them.
-type NoticeTried struct {
+// NotifyTried is one way of them.
+type NotifyTried struct {
 	Channel string `json:"channel" doc:"mail, or a webhook's URL."`
 	Sent    bool   `json:"sent"`
 	Why     string `json:"why,omitempty"`
 }
 
-// Notice is a word that was, or is to be, sent.
-type Notice struct {
+// Notification is a word that was, or is to be, sent.
+type Notification struct {
 	At      time.Time  `json:"at"`
 	Event   string     `json:"event"`
 	Subject string     `json:"subject"`
@@ -54,13 +54,13 @@ type Notice struct {
 	Why     string     `json:"why,omitempty"`
 }
 
-// NoticeList are the latest, newest first.
-type NoticeList struct {
-	Notices []Notice `json:"notices"`
+// NotificationList are the latest, newest first.
+type NotificationList struct {
+	Notifications []Notification `json:"notifications"`
 }
 
-// NoticeEvent is what a webhook is told.
-type NoticeEvent struct {
+// NotificationEvent is what a webhook is told.
+type NotificationEvent struct {
 	Event   string    `json:"event" doc:"done, partial, failed, held, waits, account, or test."`
 	At      time.Time `json:"at"`
 	Subject string    `json:"subject"`

@@ -1,4 +1,4 @@
-package nearby_test
+package discovery_test
 
 import (
 	"context"
@@ -12,7 +12,7 @@ import (
 
 	"github.com/hashicorp/mdns"
 
-	"deftheron/service/nearby"
+	"deftheron/service/discovery"
 )
 
 // inside is set in the process that has a network of its own.
@@ -67,7 +67,7 @@ func findInside(t *testing.T) {
 		defer server.Shutdown()
 	}
 	begun := time.Now()
-	found, err := nearby.Find(context.Background(), time.Second)
+	found, err := discovery.Find(context.Background(), time.Second)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +106,7 @@ func bringUp(t *testing.T) {
 func TestFindWithNobodyThere(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if found, _ := nearby.Find(ctx, 100*time.Millisecond); len(found) > 0 {
+	if found, _ := discovery.Find(ctx, 100*time.Millisecond); len(found) > 0 {
 		t.Logf("somebody announces itself on this machine's network: %v", found)
 	}
 }

@@ -1,0 +1,89 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"deftheron/contract"
+	"deftheron/core/job"
+	"deftheron/service/runner"
+)
+
+func (s *Server) registerBandwidth(api huma.API) {
+	add(api, http.MethodPut, "/runs/{id}/bandwidth", "set-run-bandwidth", "Change the limits of a run, while it moves", http.StatusNoContent, s.setRunBandwidth)
+	add(api, http.MethodPut, "/runs/{id}/priority", "set-run-priority", "Change how a run stands to others, while it moves or waits", http.StatusNoContent, s.setRunPriority)
+	add(api, http.MethodGet, "/runs-at-once", "show-runs-at-once", "How many runs move at once", http.StatusOK, s.showAtOnce)
+	add(api, http.MethodPut, "/runs-at-once", "set-runs-at-once", "Change how many runs move at once", http.StatusNoContent, s.setAtOnce)
+	add(api, http.MethodPost, "/runs/{id}/approve", "release-run", "Let a run go on that is held for a person", http.StatusNoContent, s.approveRun)
+	add(api, http.MethodGet, "/bandwidth", "show-bandwidth", "The limits on rates, overall and by account", http.StatusOK, s.showBandwidth)
+	add(api, http.MethodPut, "/bandwidth", "set-bandwidth", "Change the limits for everything", http.StatusNoContent, s.setBandwidth)
+	add(api, http.MethodPut, "/accounts/{name}/bandwidth", "set-account-bandwidth", "Change the limits of an account", http.StatusNoContent, s.setAccountBandwidth)
+}
+
+type runBandwidthInput struct {
+	RunInput
+	Body contract.Bandwidth
+}
+
+func (s *Server) setRunBandwidth(ctx context.Context, in *runBandwidthInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.SetBandwidth(ctx, in.ID, in.Body))
+}
+
+type runPriorityInput struct {
+	RunInput
+	Body contract.Priority
+}
+
+func (s *Server) setRunPriority(ctx context.Context, in *runPriorityInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.SetPriority(ctx, in.ID, in.Body.Priority))
+}
+
+func (s *Server) showAtOnce(ctx context.Context, _ *none) (*body[contract.AtOnce], error) {
+	runs, err := s.Runner.AtOnce(ctx)
+	return &body[contract.AtOnce]{contract.AtOnce{Runs: runs}}, err
+}
+
+func (s *Server) setAtOnce(ctx context.Context, in *body[contract.AtOnce]) (*none, error) {
+	return &none{}, s.Runner.SetAtOnce(ctx, in.Body.Runs)
+}
+
+type approveInput struct {
+	RunInput
+	Body contract.Approval
+}
+
+func (s *Server) approveRun(ctx context.Context, in *approveInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.Approve(ctx, in.ID, in.Body))
+}
+
+func (s *Server) showBandwidth(ctx context.Context, _ *none) (*body[contract.Bandwidths], error) {
+	kept, err := s.Accounts.Bandwidths(ctx)
+	shown := contract.Bandwidths{Overall: job.BandwidthOf(kept.Overall), Accounts: map[string]contract.Bandwidth{}}
+	for name, rule := range kept.Accounts {
+		shown.Accounts[name] = job.BandwidthOf(rule)
+	}
+	return &body[contract.Bandwidths]{shown}, err
+}
+
+func (s *Server) setBandwidth(ctx context.Context, in *struct{ Body contract.Bandwidth }) (*none, error) {
+	return s.setBandwidthOf(ctx, "", in.Body)
+}
+
+type accountBandwidthInput struct {
+	Name string `path:"name" doc:"The account's name."`
+	Body contract.Bandwidth
+}
+
+func (s *Server) setAccountBandwidth(ctx context.Context, in *accountBandwidthInput) (*none, error) {
+	return s.setBandwidthOf(ctx, in.Name, in.Body)
+}
+
+func (s *Server) setBandwidthOf(ctx context.Context, name string, given contract.Bandwidth) (*none, error) {
+	rule, err := given.Read()
+	if err != nil {
+		return nil, runner.NewInputError(err)
+	}
+	return &none{}, s.Accounts.SetBandwidth(ctx, name, rule)
+}
