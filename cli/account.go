@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) account() *cobra.Command {
-	return nouns("account", "Link accounts, and look after them",
+	return nouns("account", "Link and manage accounts",
 		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountEdit(), a.accountSuspend(), a.accountResume(),
 		a.accountReauthorize(), a.accountUnlink(), a.accountHistory(), a.accountSpeed(), a.accountDiscover())
 }
@@ -136,7 +136,7 @@ func where(account contract.Account, providers []contract.Provider) string {
 }
 
 func (a *app) accountShow() *cobra.Command {
-	return a.accountVerb("show NAME", "Show how an account is linked", func(ctx context.Context, name string) error {
+	return a.accountVerb("show NAME", "Show the settings and state of an account", func(ctx context.Context, name string) error {
 		account, err := a.client().Account(ctx, name)
 		if err != nil {
 			return err
@@ -146,7 +146,7 @@ func (a *app) accountShow() *cobra.Command {
 }
 
 func (a *app) accountCheck() *cobra.Command {
-	return a.accountVerb("check NAME", "Reach an account, and show what is found there", func(ctx context.Context, name string) error {
+	return a.accountVerb("check NAME", "Check an account now and show what is in it", func(ctx context.Context, name string) error {
 		account, err := a.client().Check(ctx, name)
 		if err != nil {
 			return err
@@ -200,7 +200,7 @@ func (a *app) accountVerb(use, short string, do func(ctx context.Context, name s
 
 func (a *app) accountUnlink() *cobra.Command {
 	var yes, jobsToo bool
-	command := a.accountVerb("unlink NAME", "Unlink an account; what is at the provider stays", func(ctx context.Context, name string) error {
+	command := a.accountVerb("unlink NAME", "Unlink an account; nothing at the provider is deleted", func(ctx context.Context, name string) error {
 		c := a.client()
 		if _, err := c.Account(ctx, name); err != nil {
 			return err

@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) jobArrivals() *cobra.Command {
-	return a.jobVerb("arrivals NAME", "List what arrived last for a job that runs on arrivals, and what became of it", func(ctx context.Context, name string) error {
+	return a.jobVerb("arrivals NAME", "List the latest arrivals of a job and their state", func(ctx context.Context, name string) error {
 		arrivals, err := a.client().Arrivals(ctx, name)
 		if err != nil {
 			return err
@@ -53,8 +53,8 @@ func (a *app) arrivalState(state string) string {
 
 func (a *app) jobAnnounce() *cobra.Command {
 	return &cobra.Command{
-		Use: "announce NAME ADDRESS", Short: "Announce an arrival that is complete, to be transferred at once",
-		Long: "For programs that know when something is complete: it does not have to rest first. Announced twice as it is, it is\ntransferred once.",
+		Use: "announce NAME ADDRESS", Short: "Announce a complete arrival, to transfer it at once",
+		Long: "For programs that know when a file or folder is complete. The waiting time of the job is skipped.\nAn unchanged arrival that is announced twice is transferred once.",
 		Args: arguments(2, 2, "one job's name and one address"),
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args[1:]); err != nil {
@@ -77,9 +77,9 @@ func (a *app) jobAnnounce() *cobra.Command {
 	}
 }
 
-func (a *app) jobTry() *cobra.Command {
+func (a *app) jobTest() *cobra.Command {
 	var address string
-	command := a.jobVerb("try NAME", "Say what a job would do with the latest real arrival; nothing is changed", func(ctx context.Context, name string) error {
+	command := a.jobVerb("test NAME", "Show what a job would do with the latest arrival; changes nothing", func(ctx context.Context, name string) error {
 		tried, err := a.client().TryArrival(ctx, name, address)
 		if err != nil {
 			return err

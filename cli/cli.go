@@ -173,14 +173,14 @@ func sentences(err error) string {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "heron",
-		Short: "Storage accounts as one tree, and copies between them that are verified",
-		Long: "Deft Heron links storage accounts, shows them as one tree, and copies between them.\n\n" +
-			"Start the service with heron serve. The other commands call it: HERON_URL and HERON_TOKEN\n" +
-			"say which, or heron signin remembers it.",
+		Short: "Link storage accounts, browse them as one tree, and copy between them",
+		Long: "Deft Heron links storage accounts, shows them as one tree, and copies, mirrors and migrates between them.\n\n" +
+			"Start the service with heron serve. The other commands call the service that HERON_URL and HERON_TOKEN\n" +
+			"name, or the one that heron signin saved.",
 		SilenceErrors: true, SilenceUsage: true,
 	}
-	root.PersistentFlags().StringVar(&a.url, "service", "", "the service's URL (else HERON_URL, else the one signed in to, else http://127.0.0.1:8420)")
-	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON, one value, or one a line where it streams")
+	root.PersistentFlags().StringVar(&a.url, "service", "", "URL of the service (default HERON_URL, or the one signed in to, or http://127.0.0.1:8420)")
+	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON: one value, or one a line if the output is a stream")
 	root.SetFlagErrorFunc(func(command *cobra.Command, err error) error {
 		return usageError("%v; see: %s --help", err, command.CommandPath())
 	})
@@ -190,6 +190,7 @@ func (a *app) root() *cobra.Command {
 		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
 		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.survey(), a.job(), a.run(), a.notify(), a.bandwidth(), a.version(),
 	)
+	group(root)
 	return root
 }
 

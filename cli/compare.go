@@ -16,10 +16,10 @@ import (
 func (a *app) compare() *cobra.Command {
 	var comparing client.Comparing
 	command := &cobra.Command{
-		Use: "compare ADDRESS ADDRESS", Short: "Hold two places against each other: only here, only there, differing, equal",
-		Long: "Two files are equal on the evidence of a hash that both accounts tell, of size and time where times are\n" +
-			"kept, or of what is remembered of a copy from the first to the second. --read reads both and compares\n" +
-			"their bytes, whatever is told of them. Nothing is changed. The exit code is 1 where anything differs.",
+		Use: "compare ADDRESS ADDRESS", Short: "Compare two folders",
+		Long: "Lists what is only here, only there, different or equal. Two files are equal if both accounts report the same\n" +
+			"hash, if size and time agree and both keep times, or if a copy from the first to the second is on record.\n" +
+			"--read reads and compares their bytes instead. Nothing is changed. The exit code is 1 if anything differs.",
 		Args: arguments(2, 2, "two addresses"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {

@@ -179,7 +179,7 @@ func (a *app) readLine(ctx context.Context) (string, error) {
 
 func (a *app) accountReauthorize() *cobra.Command {
 	var secretFile, keyFile, consent string
-	command := a.accountVerb("mend NAME", "Sign in to an account anew; runs that are held for it go on", func(ctx context.Context, name string) error {
+	command := a.accountVerb("reauthorize NAME", "Renew the sign-in of an account; runs held for it continue", func(ctx context.Context, name string) error {
 		c := a.client()
 		account, err := c.Account(ctx, name)
 		if err != nil {

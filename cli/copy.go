@@ -15,10 +15,10 @@ func (a *app) copy() *cobra.Command {
 	var planOnly, detach, yes bool
 	var rules *ruleFlags
 	command := &cobra.Command{
-		Use: "copy ADDRESS... TARGET", Short: "Copy files and folders into a folder, and verify what arrived",
-		Long: "Each source appears in TARGET under its own name; what is in step already is left alone. Nothing is ever\n" +
-			"removed. A file that changed at the target since it was put there is a conflict: --conflict says what then.\n\n" +
-			"On a terminal it says first what will be done. The run goes on when this command is interrupted.",
+		Use: "copy ADDRESS... TARGET", Short: "Copy files and folders into a folder, and verify the copies",
+		Long: "Each source appears in TARGET under its own name. Files that are up to date are skipped, and nothing is\n" +
+			"deleted. A different file of the same name at the target is a conflict; --conflict decides.\n\n" +
+			"On a terminal the plan is shown first. The run continues if this command is interrupted.",
 		Example: "  heron copy /desk/Reports /archive\n  heron copy /desk/Reports /desk/Maps /archive/2026 --plan\n" +
 			"  heron copy /desk/Photos /archive --types pictures --as \"{date:%Y}/{date:%m}/{name}\"\n" +
 			"  heron copy /desk /archive --exclude \"*.tmp\" --exclude build/ --up 20MB/s",

@@ -36,7 +36,7 @@ func addresses(texts []string) error {
 
 func (a *app) cat() *cobra.Command {
 	return &cobra.Command{
-		Use: "cat ADDRESS...", Short: "Write files of the tree to standard output", Args: arguments(1, -1, "one address or several"),
+		Use: "cat ADDRESS...", Short: "Write files to standard output", Args: arguments(1, -1, "one address or several"),
 		ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
@@ -68,7 +68,7 @@ func (a *app) writeContent(ctx context.Context, address string) error {
 func (a *app) mkdir() *cobra.Command {
 	var parents bool
 	command := &cobra.Command{
-		Use: "mkdir ADDRESS...", Short: "Make folders", Args: arguments(1, -1, "one address or several"), ValidArgsFunction: a.completeAddresses,
+		Use: "mkdir ADDRESS...", Short: "Create folders", Args: arguments(1, -1, "one address or several"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
 				return err
@@ -97,10 +97,9 @@ func (a *app) mv() *cobra.Command {
 	var detach bool
 	command := &cobra.Command{
 		Use: "mv ADDRESS... TARGET", Short: "Move or rename files and folders",
-		Long: "Where TARGET is a folder, each goes into it under its own name; else a single one is moved to TARGET.\n" +
-			"Within an account it is renamed where the account can do that. To another account it is copied,\n" +
-			"verified, and only then removed at the source; what changes there meanwhile stays.\n" +
-			"Nothing is ever replaced.",
+		Long: "If TARGET is a folder, each source moves into it under its own name. Otherwise a single source becomes TARGET.\n" +
+			"Within an account the entry is renamed if the account can do that. To another account it is copied, verified\n" +
+			"and then deleted at the source; a file that changed in the meantime stays. Nothing is overwritten.",
 		Example: "  heron mv /desk/draft.txt /desk/final.txt\n  heron mv /desk/2024 /desk/2025 /archive/years",
 		Args:    arguments(2, -1, "at least one address to move, and a target"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
@@ -157,9 +156,9 @@ func (a *app) move(command *cobra.Command, from []string, target string, detach 
 func (a *app) rm() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
-		Use: "rm ADDRESS...", Short: "Remove files and folders, after saying what and how much",
-		Long: "Counts what is there first, and asks. What changes while it is removed stays. Where there is more\n" +
-			"by then than was counted, it stops.",
+		Use: "rm ADDRESS...", Short: "Delete files and folders",
+		Long: "Counts the files first and asks. A file that changes in the meantime is not deleted. If there are more files\n" +
+			"than were counted, the command stops.",
 		Args: arguments(1, -1, "one address or several"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {

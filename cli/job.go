@@ -15,8 +15,8 @@ import (
 )
 
 func (a *app) job() *cobra.Command {
-	return nouns("job", "Keep what is to be done: make jobs, plan, start, suspend and change them",
-		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobBringBack(), a.jobTry(), a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobRemove())
+	return nouns("job", "Create, plan, start and change jobs",
+		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobBringBack(), a.jobTest(), a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobDelete())
 }
 
 func (a *app) jobVerb(use, short string, do func(ctx context.Context, name string) error) *cobra.Command {
@@ -40,10 +40,10 @@ func (a *app) jobCreate() *cobra.Command {
 	var flags *jobFlags
 	var try bool
 	command := &cobra.Command{
-		Use: "create NAME --from ADDRESS --to ADDRESS [options]", Short: "Make a job: what is at --from appears as --to",
-		Long: "A job is what is to be true from now on. It is started by hand (heron job start), by a timetable, or as soon as it is made.\n" +
-			"Jobs of the types mirror and two-way remove things; what they remove can be fetched back from .heron/history, and a safety limit\n" +
-			"holds a run that would remove or write over much.",
+		Use: "create NAME --from ADDRESS --to ADDRESS [options]", Short: "Create a job",
+		Long: "The source appears as the target: --from /desk/Reports --to /archive/reports. A job runs when you start it\n" +
+			"(heron job start), on a schedule, or continuously. Jobs of the types mirror and two-way delete files. Versions of\n" +
+			"deleted and overwritten files are kept in .heron/history, and a run above a safety limit is held for approval.",
 		Example: "  heron job create reports --from /office-drive/Reports --to /archive/reports --weekly \"mon-fri 22:00-06:00\"\n" +
 			"  heron job create desk --type two-way --from /desk/Work --to /office-drive/Work --every 15m\n" +
 			"  heron job create logs --type mirror --from /gauge-share --to /archive/logs --every 6h --deletions keep-version --safety-deletions 5%",
@@ -166,7 +166,7 @@ func jobRoutes(spec contract.JobSpec) string {
 
 func (a *app) jobShow() *cobra.Command {
 	var file string
-	command := a.jobVerb("show NAME", "Show a job, when it runs, and what came of it last; --file writes it as a job file", func(ctx context.Context, name string) error {
+	command := a.jobVerb("show NAME", "Show a job, its schedule and its last run, or write it as a job file", func(ctx context.Context, name string) error {
 		if file != "" {
 			text, err := a.client().JobFile(ctx, name)
 			if err != nil {
@@ -229,7 +229,7 @@ func (a *app) printJob(job contract.Job) error {
 
 func (a *app) jobEdit() *cobra.Command {
 	var flags *jobFlags
-	command := a.jobVerb("edit NAME [options]", "Change a job in place; what is not named stays, and a run of it goes on as it was begun", func(ctx context.Context, name string) error {
+	command := a.jobVerb("edit NAME [options]", "Change a job; options that are not given stay, and a current run is not affected", func(ctx context.Context, name string) error {
 		before, err := a.client().Job(ctx, name)
 		if err != nil {
 			return err
@@ -252,9 +252,9 @@ func (a *app) jobEdit() *cobra.Command {
 func (a *app) jobLoad() *cobra.Command {
 	var try, yes bool
 	command := &cobra.Command{
-		Use: "load FILE", Short: "Make or change the jobs of a job file; loading it twice changes nothing more",
-		Long: "FILE is YAML, with one job a document; - is standard input. What would be made or changed is said first, and asked on a\n" +
-			"terminal. docs/jobs.md tells the keys.",
+		Use: "load FILE", Short: "Create or change the jobs of a job file",
+		Long: "FILE is YAML with one job a document, as in docs/jobs.md; - is standard input. The changes are shown first, and\n" +
+			"on a terminal you are asked.",
 		Args: arguments(1, 1, "one job file"),
 		RunE: func(command *cobra.Command, args []string) error {
 			text, err := a.readFile(args[0])
@@ -320,7 +320,7 @@ func (a *app) tellLoaded(loaded contract.Loaded) {
 }
 
 func (a *app) jobPlan() *cobra.Command {
-	return a.jobVerb("plan NAME", "Say what a run of a job would do now, and what the safety limits would hold; nothing is changed", func(ctx context.Context, name string) error {
+	return a.jobVerb("plan NAME", "Show what a run of a job would do now; changes nothing", func(ctx context.Context, name string) error {
 		plan, err := a.client().PlanJob(ctx, name)
 		if err != nil {
 			return err
@@ -344,7 +344,7 @@ func (a *app) jobPlan() *cobra.Command {
 func (a *app) jobStart() *cobra.Command {
 	var detach, yes bool
 	var step string
-	command := a.jobVerb("start NAME", "Start a run of a job now, and follow it; of a migration, its next step", nil)
+	command := a.jobVerb("start NAME", "Start a run of a job, or the next step of a migration", nil)
 	command.RunE = func(command *cobra.Command, args []string) error {
 		c := a.client()
 		if err := a.mayStep(command.Context(), args[0], step, yes); err != nil {
@@ -364,7 +364,7 @@ func (a *app) jobStart() *cobra.Command {
 }
 
 func (a *app) jobSuspend() *cobra.Command {
-	return a.jobVerb("suspend NAME", "Have a job not run by itself until it is resumed; a run of it goes on", func(ctx context.Context, name string) error {
+	return a.jobVerb("suspend NAME", "Suspend the schedule of a job; a current run continues", func(ctx context.Context, name string) error {
 		if err := a.client().SuspendJob(ctx, name); err != nil {
 			return err
 		}
@@ -374,7 +374,7 @@ func (a *app) jobSuspend() *cobra.Command {
 }
 
 func (a *app) jobResume() *cobra.Command {
-	return a.jobVerb("resume NAME", "Have a suspended job run by itself again", func(ctx context.Context, name string) error {
+	return a.jobVerb("resume NAME", "Resume the schedule of a job", func(ctx context.Context, name string) error {
 		if err := a.client().ResumeJob(ctx, name); err != nil {
 			return err
 		}
@@ -386,9 +386,9 @@ func (a *app) jobResume() *cobra.Command {
 	})
 }
 
-func (a *app) jobRemove() *cobra.Command {
+func (a *app) jobDelete() *cobra.Command {
 	var yes bool
-	command := a.jobVerb("remove NAME", "Forget a job; its runs stay, and what they moved", func(ctx context.Context, name string) error {
+	command := a.jobVerb("delete NAME", "Delete a job; its runs and the files they transferred stay", func(ctx context.Context, name string) error {
 		if _, err := a.client().Job(ctx, name); err != nil {
 			return err
 		}

@@ -15,13 +15,13 @@ import (
 
 func (a *app) accountLink() *cobra.Command {
 	return &cobra.Command{
-		Use: "link PROVIDER NAME [options]", Short: "Link an account; prints what was found there",
-		Long: "Links an account under a name of your own. Which options there are depends on the provider:\n" +
-			"heron account link PROVIDER --help shows them. A secret is never an argument: give it with\n" +
-			"--secret-file FILE, or - for standard input; on a terminal it is asked for.\n\n" +
-			"Behind one sign-in there may be several places: buckets, shares, areas. Leave the one out to be shown\n" +
-			"all of them, and link several with --take ONE,ANOTHER or --take all, each as an account of its own.\n\n" +
-			"heron account link --again NAME links again what was unlinked, asking only for the secret.",
+		Use: "link PROVIDER NAME [options]", Short: "Link an account and show what is in it",
+		Long: "Links an account under a name of your choice. The options depend on the provider; heron account link PROVIDER\n" +
+			"--help lists them. A secret is never an argument: give it with --secret-file FILE, or - for standard input. On a\n" +
+			"terminal you are asked.\n\n" +
+			"If a sign-in reaches several buckets, shares or areas, omit that option to list them, and link several with\n" +
+			"--take ONE,ANOTHER or --take all, each as an account.\n\n" +
+			"heron account link --again NAME links an unlinked account again and asks only for the secret.",
 		Example: "  heron account link folder desk --path /srv/reports\n" +
 			"  heron account link s3 archive --endpoint https://objects.example.org --bucket reports --key ID --secret-file secret.txt",
 		DisableFlagParsing: true, // the options are known to the service alone

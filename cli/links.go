@@ -236,10 +236,10 @@ func (a *app) linkAgain(ctx context.Context, name string, args []string) error {
 
 func (a *app) accountEdit() *cobra.Command {
 	return &cobra.Command{
-		Use: "edit NAME [options]", Short: "Change an account in place; jobs and runs go on",
-		Long: "Changes what an account is linked with: its name, the options of its provider, its starting folder, its secret.\n" +
-			"Runs that use it stop for a moment and go on. It is reached with the new settings first; where it seems to be\n" +
-			"another storage then, you are asked. heron account edit NAME --help shows the options of its provider.",
+		Use: "edit NAME [options]", Short: "Change the settings of an account",
+		Long: "Changes the name, the options, the starting folder or the secret of an account. Its jobs stay, and its runs pause\n" +
+			"for a moment. The new settings are tried first; if they seem to lead to a different storage, you are asked.\n" +
+			"heron account edit NAME --help lists the options of its provider.",
 		Example:            "  heron account edit gauge-share --host files.example.org --secret-file secret.txt\n  heron account edit gauge-share --name gauges",
 		DisableFlagParsing: true, ValidArgsFunction: a.completeAccounts,
 		RunE: func(command *cobra.Command, args []string) error { return a.edit(command, args) },
@@ -347,7 +347,7 @@ func (a *app) sendEdit(ctx context.Context, name string, edit contract.AccountEd
 }
 
 func (a *app) accountSuspend() *cobra.Command {
-	return a.accountVerb("suspend NAME", "Take an account out of the tree and out of use; nothing is forgotten", func(ctx context.Context, name string) error {
+	return a.accountVerb("suspend NAME", "Suspend an account; it leaves the tree, and its jobs wait", func(ctx context.Context, name string) error {
 		if err := a.client().Suspend(ctx, name); err != nil {
 			return err
 		}
@@ -357,7 +357,7 @@ func (a *app) accountSuspend() *cobra.Command {
 }
 
 func (a *app) accountResume() *cobra.Command {
-	return a.accountVerb("resume NAME", "Take an account into use again; runs that were held for it go on", func(ctx context.Context, name string) error {
+	return a.accountVerb("resume NAME", "Resume an account; runs held for it continue", func(ctx context.Context, name string) error {
 		if err := a.client().ResumeAccount(ctx, name); err != nil {
 			return err
 		}
@@ -368,8 +368,8 @@ func (a *app) accountResume() *cobra.Command {
 
 func (a *app) accountHistory() *cobra.Command {
 	return &cobra.Command{
-		Use: "history [NAME]", Short: "Show what happened to a link over its life, or to all of them", Args: arguments(0, 1, "at most one account's name"),
-		Long:              "Shows when an account was linked, changed, suspended, mended and unlinked, by whom, why and with what settings.\nOne that was unlinked is shown too; link it again with: heron account link --again NAME",
+		Use: "history [NAME]", Short: "Show the history of one account, or of all", Args: arguments(0, 1, "at most one account's name"),
+		Long:              "Shows when an account was linked, changed, suspended, reauthorized and unlinked, by whom, why and with what settings.\nUnlinked accounts are included; link one again with: heron account link --again NAME",
 		ValidArgsFunction: a.completeAccounts,
 		RunE: func(command *cobra.Command, args []string) error {
 			name := ""
@@ -428,7 +428,7 @@ func (a *app) accountDiscover() *cobra.Command {
 	var within time.Duration
 	command := &cobra.Command{
 		Use: "discover", Short: "Find servers on the service's local network", Args: arguments(0, 0, "nothing more"),
-		Long: "Looks for servers of WebDAV, SFTP, FTP and SMB that announce themselves (DNS-SD), on the network of the machine\nthat runs the service.",
+		Long: "Finds WebDAV, SFTP, FTP and SMB servers that announce themselves (DNS-SD) on the network of the machine that\nruns the service.",
 		RunE: func(command *cobra.Command, _ []string) error {
 			servers, err := a.client().Nearby(command.Context(), within)
 			if err != nil {

@@ -24,10 +24,9 @@ func (a *app) get() *cobra.Command {
 	var yes bool
 	var formats []string
 	command := &cobra.Command{
-		Use: "get ADDRESS... LOCAL", Short: "Fetch files and folders to this machine",
-		Long: "Where LOCAL is a folder, each goes into it under its own name; else a single one becomes LOCAL.\n" +
-			"Everything is looked at first: names that this disk refuses, and files that are there already. Nothing\n" +
-			"is written outside of the folder.",
+		Use: "get ADDRESS... LOCAL", Short: "Download files and folders",
+		Long: "If LOCAL is a folder, each entry goes into it under its own name. Otherwise a single entry becomes LOCAL.\n" +
+			"Names that this disk does not allow and files that are already there are reported before anything is written.",
 		Example: "  heron get /archive/2026/Reports .\n  heron get /desk/notes.txt /tmp/other-name.txt",
 		Args:    arguments(2, -1, "at least one address, and a local path"),
 		ValidArgsFunction: func(command *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
@@ -223,9 +222,9 @@ func (a *app) showProgress(progress *client.Progress, survey client.Survey) func
 func (a *app) put() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
-		Use: "put LOCAL... ADDRESS", Short: "Send files and folders of this machine into a folder of the tree",
-		Long: "Each appears in ADDRESS under its own name, whether that folder is there or not. With - for standard\n" +
-			"input, ADDRESS is the file itself. What arrived is verified.",
+		Use: "put LOCAL... ADDRESS", Short: "Upload files and folders",
+		Long: "Each appears in the folder ADDRESS under its own name; a missing folder is created. With - for standard input,\n" +
+			"ADDRESS is the file itself. Uploads are verified.",
 		Example: "  heron put report.pdf Maps /desk/2026\n  tar c logs | heron put - /archive/logs.tar",
 		Args:    arguments(2, -1, "at least one local path, and an address"),
 		ValidArgsFunction: func(command *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {

@@ -43,7 +43,7 @@ func (a *app) mayStep(ctx context.Context, name, step string, yes bool) error {
 
 func (a *app) jobBringBack() *cobra.Command {
 	var detach bool
-	command := a.jobVerb("fetch NAME", "Bring back what a migration has moved away, to where it was", nil)
+	command := a.jobVerb("bring-back NAME", "Copy back to the source what a migration has cleared there", nil)
 	command.Long = "Copies what is at the targets of a migration whose source was cleared back to where it was, under the names that it had,\nand verifies it. What is at the targets stays there."
 	command.RunE = func(command *cobra.Command, args []string) error {
 		c := a.client()

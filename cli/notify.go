@@ -13,13 +13,13 @@ import (
 )
 
 func (a *app) notify() *cobra.Command {
-	return nouns("notify", "Have people told what happens, by mail and by signed webhooks",
-		a.notifyShow(), a.noticeMail(), a.notifyWebhook(), a.noticeQuiet(), a.noticeForget(), a.notifyTest(), a.noticeList())
+	return nouns("notify", "Send notifications by email and webhook",
+		a.notifyShow(), a.notifyEmail(), a.notifyWebhook(), a.notifyQuiet(), a.notifyOff(), a.notifyTest(), a.notifyLog())
 }
 
 func (a *app) notifyShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show", Short: "Show who is told what, and when", Args: arguments(0, 0, "nothing more"),
+		Use: "show", Short: "Show the settings of notifications", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			settings, err := a.client().Notifications(command.Context())
 			if err != nil {
@@ -74,11 +74,11 @@ func (a *app) changeNotices(command *cobra.Command, change func(*contract.Notifi
 	return err
 }
 
-func (a *app) noticeMail() *cobra.Command {
+func (a *app) notifyEmail() *cobra.Command {
 	var m contract.NotifyEmail
 	var secretFile string
 	command := &cobra.Command{
-		Use: "mail --server HOST:PORT --sender ADDRESS --recipient ADDRESS", Short: "Have mail sent", Args: arguments(0, 0, "nothing more"),
+		Use: "email --server HOST:PORT --sender ADDRESS --recipient ADDRESS", Short: "Send notifications by email", Args: arguments(0, 0, "nothing more"),
 		Example: "  heron notify email --server mail.example.org:587 --user heron --secret-file password.txt --sender heron@example.org --recipient storage@example.org",
 		RunE: func(command *cobra.Command, _ []string) error {
 			if m.Server == "" || m.From == "" || len(m.To) == 0 {
@@ -111,7 +111,7 @@ func (a *app) notifyWebhook() *cobra.Command {
 	var hook contract.NotifyWebhook
 	var secretFile string
 	command := &cobra.Command{
-		Use: "webhook URL --secret-file FILE", Short: "Have a URL told, signed with a secret (RFC 9421, HMAC-SHA256)", Args: arguments(1, 1, "one URL"),
+		Use: "webhook URL --secret-file FILE", Short: "Send notifications to a URL, signed with a secret (RFC 9421, HMAC-SHA256)", Args: arguments(1, 1, "one URL"),
 		RunE: func(command *cobra.Command, args []string) error {
 			var err error
 			if hook.Secret, _, err = a.secret(secretFile, "Secret to sign with"); err != nil {
@@ -129,10 +129,10 @@ func (a *app) notifyWebhook() *cobra.Command {
 	return command
 }
 
-func (a *app) noticeQuiet() *cobra.Command {
+func (a *app) notifyQuiet() *cobra.Command {
 	var quiet, zone, digest string
 	command := &cobra.Command{
-		Use: "when", Short: "Say when nothing is sent, and for how long mail is gathered; with no option, all is sent at once", Args: arguments(0, 0, "nothing more"),
+		Use: "quiet", Short: "Set quiet hours and the interval of email digests", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			return a.changeNotices(command, func(settings *contract.Notifications) error {
 				settings.Quiet, settings.Zone, settings.Digest = quiet, zone, digest
@@ -146,9 +146,9 @@ func (a *app) noticeQuiet() *cobra.Command {
 	return command
 }
 
-func (a *app) noticeForget() *cobra.Command {
+func (a *app) notifyOff() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget mail|URL", Short: "Have mail, or a webhook, told nothing more", Args: arguments(1, 1, "mail, or a webhook's URL"),
+		Use: "off email|URL", Short: "Turn off email, or one webhook", Args: arguments(1, 1, "email, or a webhook's URL"),
 		RunE: func(command *cobra.Command, args []string) error {
 			return a.changeNotices(command, func(settings *contract.Notifications) error {
 				before := len(settings.Webhooks)
@@ -166,7 +166,7 @@ func (a *app) noticeForget() *cobra.Command {
 
 func (a *app) notifyTest() *cobra.Command {
 	return &cobra.Command{
-		Use: "test", Short: "Send a word by every way now, to try them", Args: arguments(0, 0, "nothing more"),
+		Use: "test", Short: "Send a test notification by every channel", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			tested, err := a.client().TestNotifications(command.Context())
 			if err != nil {
@@ -195,9 +195,9 @@ func (a *app) notifyTest() *cobra.Command {
 	}
 }
 
-func (a *app) noticeList() *cobra.Command {
+func (a *app) notifyLog() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the latest words that were, or are to be, sent", Args: arguments(0, 0, "nothing more"),
+		Use: "log", Short: "List the latest notifications and their state", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			notifications, err := a.client().NotificationList(command.Context())
 			if err != nil {

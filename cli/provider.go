@@ -19,13 +19,13 @@ import (
 )
 
 func (a *app) provider() *cobra.Command {
-	return nouns("provider", "The kinds of places that accounts can be at",
+	return nouns("provider", "List, test and add providers",
 		a.providerList(), a.providerShow(), a.providerNew(), a.providerTry(), a.providerAdd(), a.providerRemove(), a.providerRegister())
 }
 
 func (a *app) providerList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the kinds of places", Args: arguments(0, 0, "nothing more"),
+		Use: "list", Short: "List the providers", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			providers, err := a.client().Providers(command.Context())
 			if err != nil {
@@ -74,7 +74,7 @@ func kindOf(provider contract.Provider) string {
 func (a *app) providerShow() *cobra.Command {
 	var text bool
 	command := &cobra.Command{
-		Use: "show NAME", Short: "Show how accounts are linked there", Args: arguments(1, 1, "one provider's name"), ValidArgsFunction: a.completeProviders,
+		Use: "show NAME", Short: "Show the options and the definition of a provider", Args: arguments(1, 1, "one provider's name"), ValidArgsFunction: a.completeProviders,
 		RunE: func(command *cobra.Command, args []string) error {
 			provider, err := a.client().Provider(command.Context(), args[0])
 			if err != nil {
@@ -151,7 +151,7 @@ func definitionOf(path string) (contract.DefinitionText, error) {
 
 func (a *app) providerAdd() *cobra.Command {
 	return &cobra.Command{
-		Use: "add FILE", Short: "Add a provider definition, or replace one that was added", Args: arguments(1, 1, "one file"),
+		Use: "add FILE", Short: "Add or replace a provider definition", Args: arguments(1, 1, "one file"),
 		RunE: func(command *cobra.Command, args []string) error {
 			text, err := definitionOf(args[0])
 			if err != nil {
@@ -173,7 +173,7 @@ func (a *app) providerAdd() *cobra.Command {
 func (a *app) providerRemove() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a provider definition that no account uses", Args: arguments(1, 1, "one provider's name"),
+		Use: "remove NAME", Short: "Remove a provider definition that no account uses", Args: arguments(1, 1, "one provider's name"),
 		ValidArgsFunction: a.completeProviders,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := a.confirm(yes, fmt.Sprintf("Forget the definition %s? Keep its file if it is to be added again.", args[0]), "forget "+args[0]); err != nil {
@@ -194,8 +194,8 @@ func (a *app) providerRegister() *cobra.Command {
 	var id, secretFile string
 	var standard bool
 	command := &cobra.Command{
-		Use: "register NAME", Short: "Use an app registration of your own in place of the provider's default", Args: arguments(1, 1, "one provider's name"),
-		Long: "Accounts that are linked or mended from now on use your own client id and secret. For one account alone,\n" +
+		Use: "register NAME", Short: "Use your own app registration instead of the default one", Args: arguments(1, 1, "one provider's name"),
+		Long: "Accounts that you link or reauthorize from now on use your own client id and secret. For one account,\n" +
 			"give --client-id to heron account link.",
 		Example:           "  heron provider register sedge --client-id ID --secret-file secret.txt\n  heron provider register sedge --default",
 		ValidArgsFunction: a.completeProviders,
@@ -230,9 +230,9 @@ func (a *app) providerRegister() *cobra.Command {
 func (a *app) providerNew() *cobra.Command {
 	var style string
 	command := &cobra.Command{
-		Use: "new NAME", Short: "Print a provider definition to begin with", Args: arguments(1, 1, "a name"),
-		Long: "Prints a commented provider definition to begin with, in the way that the service is told which entry is\n" +
-			"meant: " + strings.Join(skeleton.Styles(), ", ") + ". Put in what the API reference of the service says, and\n" +
+		Use: "new NAME", Short: "Print a commented provider definition to start from", Args: arguments(1, 1, "a name"),
+		Long: "Prints a commented provider definition, by how the service addresses an entry: " +
+			"" + strings.Join(skeleton.Styles(), ", ") + ". Put in what the API reference of the service says, and\n" +
 			"try it after each step.",
 		Example: "  heron provider new acme --style ids > acme.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -253,10 +253,10 @@ func (a *app) providerTry() *cobra.Command {
 	var start, secretFile, consent string
 	var verbose bool
 	command := &cobra.Command{
-		Use: "try FILE", Short: "Try a provider definition against a live account", Args: arguments(1, 1, "one file"),
-		Long: "Tries a provider definition against a live account: signs in, and holds everything that the definition\n" +
-			"describes against what it promises, in a scratch folder that is removed again. It prints what works, what\n" +
-			"does not and why, and the exchange that failed, with its secrets blanked. Nothing is linked or added.",
+		Use: "try FILE", Short: "Test a provider definition with a live account", Args: arguments(1, 1, "one file"),
+		Long: "Signs in to an account and tests every operation and claim of the definition, in a scratch folder that is\n" +
+			"removed at the end. Prints what works, what does not and why, and the exchange that failed, without secrets.\n" +
+			"Nothing is linked or added.",
 		Example: "  heron provider try acme.yaml --option url=https://files.example.org --secret-file token.txt",
 		RunE: func(command *cobra.Command, args []string) error {
 			ctx := command.Context()

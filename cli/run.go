@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) run() *cobra.Command {
-	return nouns("run", "Look at runs, follow, pause, resume, retry and cancel them, and keep their reports",
+	return nouns("run", "Show, follow and control runs, and write their reports",
 		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runApprove(), a.runLimit(), a.runPriority(), a.runReport())
 }
 
@@ -83,7 +83,7 @@ func routesOf(run contract.Run) string {
 }
 
 func (a *app) runShow() *cobra.Command {
-	return a.runVerb("show RUN", "Show how far a run has come, or what came of it", func(ctx context.Context, id string) error {
+	return a.runVerb("show RUN", "Show the progress or the result of a run", func(ctx context.Context, id string) error {
 		c := a.client()
 		run, err := c.Run(ctx, id)
 		if err != nil {
@@ -181,7 +181,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 }
 
 func (a *app) runFollow() *cobra.Command {
-	command := a.runVerb("follow RUN", "Watch a run until it has ended", nil)
+	command := a.runVerb("follow RUN", "Follow a run until it ends", nil)
 	command.RunE = func(command *cobra.Command, args []string) error {
 		run, err := a.follow(command.Context(), a.client(), args[0])
 		if err != nil {
@@ -243,7 +243,7 @@ func (a *app) tellNext(run contract.Run) {
 
 func (a *app) runItems() *cobra.Command {
 	var state string
-	command := a.runVerb("items RUN", "List a run's items, with cause and remedy", func(ctx context.Context, id string) error {
+	command := a.runVerb("items RUN", "List the items of a run, with cause and remedy", func(ctx context.Context, id string) error {
 		if state != "" && state != "waiting" && state != "done" && state != "skipped" && state != "failed" {
 			return usageError("%q is no state of an item; use waiting, done, skipped or failed", state)
 		}
@@ -298,7 +298,7 @@ func (a *app) printItem(item contract.Item) {
 }
 
 func (a *app) runPause() *cobra.Command {
-	return a.runVerb("pause RUN", "Pause a run until it is resumed, over restarts too", func(ctx context.Context, id string) error {
+	return a.runVerb("pause RUN", "Pause a run until it is resumed, also over restarts", func(ctx context.Context, id string) error {
 		if err := a.client().Pause(ctx, id); err != nil {
 			return err
 		}
@@ -308,7 +308,7 @@ func (a *app) runPause() *cobra.Command {
 }
 
 func (a *app) runResume() *cobra.Command {
-	return a.runVerb("resume RUN", "Go on with a run that is paused", func(ctx context.Context, id string) error {
+	return a.runVerb("resume RUN", "Resume a paused run", func(ctx context.Context, id string) error {
 		if err := a.client().Resume(ctx, id); err != nil {
 			return err
 		}
@@ -319,7 +319,7 @@ func (a *app) runResume() *cobra.Command {
 
 func (a *app) runRetry() *cobra.Command {
 	var detach bool
-	command := a.runVerb("retry RUN", "Try again what failed in a run, or was left when it was cancelled", nil)
+	command := a.runVerb("retry RUN", "Retry the failed items of a run", nil)
 	command.RunE = func(command *cobra.Command, args []string) error {
 		c, id := a.client(), args[0]
 		retried, err := c.Retry(command.Context(), id)
@@ -345,7 +345,7 @@ func (a *app) runRetry() *cobra.Command {
 
 func (a *app) runCancel() *cobra.Command {
 	var yes bool
-	command := a.runVerb("cancel RUN", "End a run; what has moved stays", func(ctx context.Context, id string) error {
+	command := a.runVerb("cancel RUN", "Cancel a run; transferred files stay", func(ctx context.Context, id string) error {
 		c := a.client()
 		run, err := c.Run(ctx, id)
 		if err != nil {
@@ -370,7 +370,7 @@ func (a *app) runCancel() *cobra.Command {
 func (a *app) runReport() *cobra.Command {
 	var format, out string
 	var yes, certificate, check, files bool
-	command := a.runVerb("report RUN", "Write the record of a run, as HTML, CSV or JSON, or check one that was written", func(ctx context.Context, id string) error {
+	command := a.runVerb("report RUN", "Write the report of a run as HTML, CSV or JSON, or check one", func(ctx context.Context, id string) error {
 		if check {
 			return a.checkPaper(ctx, id, files)
 		}

@@ -24,9 +24,9 @@ func (a *app) serve() *cobra.Command {
 	options := ServeOptions{Out: a.out, KeepHistory: 90 * 24 * time.Hour, KeepItems: 90 * 24 * time.Hour}
 	command := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: arguments(0, 0, "options alone"),
-		Long: "Runs the service until it is interrupted. What runs then is taken up again at the next start.\n\n" +
-			"On its first start it writes an owner's token to owner.token in the data folder. Secrets of accounts\n" +
-			"are sealed with the key in heron.key there, or in the file that HERON_KEY_FILE names: keep a copy of it.",
+		Long: "Runs the service until it is interrupted. Interrupted runs continue at the next start.\n\n" +
+			"The first start writes the owner's token to owner.token in the data folder. Secrets of accounts are sealed with\n" +
+			"the key in heron.key there, or in the file that HERON_KEY_FILE names. Keep a copy of that key.",
 		RunE: func(command *cobra.Command, _ []string) error { return a.programs.Serve(command.Context(), options) },
 	}
 	flags := command.Flags()
@@ -50,11 +50,11 @@ func (a *app) serve() *cobra.Command {
 func (a *app) demo() *cobra.Command {
 	options := DemoOptions{Out: a.out}
 	command := &cobra.Command{
-		Use: "demo", Short: "Run the service with made-up data, and the main job on it", Args: arguments(0, 0, "options alone"),
-		Long: "Makes the data of a made-up river trust in a temporary folder, starts the service, two simulated clouds, a\n" +
-			"WebDAV server and an object store in one process, and links them and a folder as accounts. It brings all\n" +
-			"of them together in the object store and prints the report, then keeps folders in sync as they change.\n" +
-			"The console stays up until it is interrupted.",
+		Use: "demo", Short: "Run the service with demo data", Args: arguments(0, 0, "options alone"),
+		Long: "Creates the data of a made-up river trust in a temporary folder, starts the service, two simulated clouds, a\n" +
+			"WebDAV server and an object store in one process, and links them and a folder as accounts. Consolidates them\n" +
+			"in the object store, prints the report, and then keeps two folders in sync. The console stays up until you\n" +
+			"interrupt the command.",
 		RunE: func(command *cobra.Command, _ []string) error {
 			options.Follow = a.follow
 			return a.programs.Demo(command.Context(), options)
@@ -70,10 +70,9 @@ func (a *app) demo() *cobra.Command {
 func (a *app) standin() *cobra.Command {
 	options := StandinOptions{Out: a.out}
 	command := &cobra.Command{
-		Use: "standin", Short: "Run the simulated clouds alone", Args: arguments(0, 0, "options alone"),
-		Long: "Runs Sedge, a document drive, and Alder, a team folder service: two simulated clouds with consent pages of\n" +
-			"their own, to try things on. They listen on loopback alone. At the control address tests ask and set what\n" +
-			"happens there: GET /sedge/requests, PUT /sedge/faults, POST /sedge/expire, POST /sedge/withdraw,\n" +
+		Use: "standin", Short: "Run the simulated clouds", Args: arguments(0, 0, "options alone"),
+		Long: "Runs Sedge, a document drive, and Alder, a team folder service: two simulated clouds with consent pages, for\n" +
+			"tests and demos. They listen on loopback only. The control address reads and sets their behaviour: GET /sedge/requests, PUT /sedge/faults, POST /sedge/expire, POST /sedge/withdraw,\n" +
 			"PUT /sedge/quota, PUT /sedge/clients, and the same below /alder.",
 		Example: "  heron standin --data clouds\n  heron account link sedge field-drive",
 		RunE:    func(command *cobra.Command, _ []string) error { return a.programs.Standin(command.Context(), options) },

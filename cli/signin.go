@@ -122,9 +122,9 @@ func (a *app) signin() *cobra.Command {
 	var tokenFile string
 	var console bool
 	command := &cobra.Command{
-		Use: "signin [URL]", Short: "Let this terminal use a service, or make a link for the console", Args: arguments(0, 1, "at most a URL"),
-		Long: "Remembers a service and a token for this user, in a file that only they can read.\n" +
-			"With --console it makes a link that signs a browser in to the console once.",
+		Use: "signin [URL]", Short: "Sign this terminal in to a service, or create a sign-in link for the console", Args: arguments(0, 1, "at most a URL"),
+		Long: "Saves a service and a token for this user, in a file that only they can read.\n" +
+			"With --console it prints a link that signs a browser in to the console once.",
 		RunE: func(command *cobra.Command, args []string) error {
 			c := a.client()
 			if len(args) == 1 {
@@ -196,7 +196,7 @@ func (a *app) save(s saved) error {
 
 func (a *app) signout() *cobra.Command {
 	return &cobra.Command{
-		Use: "signout", Short: "Forget this terminal's sign-in", Args: arguments(0, 0, "nothing more"),
+		Use: "signout", Short: "Sign this terminal out", Args: arguments(0, 0, "nothing more"),
 		RunE: func(*cobra.Command, []string) error {
 			path, err := a.savedPath()
 			if err != nil {
@@ -216,7 +216,7 @@ func (a *app) signout() *cobra.Command {
 
 func (a *app) whoami() *cobra.Command {
 	return &cobra.Command{
-		Use: "whoami", Short: "Show who this terminal is to the service", Args: arguments(0, 0, "nothing more"),
+		Use: "whoami", Short: "Show who is signed in, and to which service", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			c := a.client()
 			who, err := c.Whoami(command.Context())

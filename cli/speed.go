@@ -18,8 +18,8 @@ func (a *app) accountSpeed() *cobra.Command {
 	var number, lanes int
 	var last bool
 	command := &cobra.Command{
-		Use: "speed NAME [OTHER]", Short: "Measure how fast an account writes, reads and removes", Args: arguments(1, 2, "one account's name, or two to hold against each other"),
-		Long:              "Writes scratch files below .heron at the account's start, reads them back, and removes them again. What it comes to is\nkept, to be compared with the next time. Of two accounts, one is measured after the other.",
+		Use: "speed NAME [OTHER]", Short: "Measure the speed of an account", Args: arguments(1, 2, "one account's name, or two to compare"),
+		Long:              "Writes scratch files below .heron at the account's start, reads them back and deletes them. The result is kept for\ncomparison. Two accounts are measured one after the other.",
 		Example:           "  heron account speed archive --size 4MiB --number 16\n  heron account speed gauges-by-sftp gauges-by-webdav",
 		ValidArgsFunction: a.completeAccounts,
 		RunE: func(command *cobra.Command, args []string) error {

@@ -16,8 +16,8 @@ func (a *app) survey() *cobra.Command {
 	var target, out string
 	var yes bool
 	command := &cobra.Command{
-		Use: "survey ADDRESS", Short: "Take the inventory of a folder before it is moved, and of what a target could not hold",
-		Long:    "Counts what is there by type and age, finds the largest and the deepest, names that the target would\nhave to translate or refuse, documents to be exported, and what is there twice. Nothing is read or written.",
+		Use: "survey ADDRESS", Short: "Survey a folder before a migration",
+		Long:    "Counts files by type and age, and finds the largest and deepest, names that the target would translate or refuse,\ndocuments to export, and duplicates. No file is read or written.",
 		Example: "  heron survey /field-drive --for /archive\n  heron survey /office-drive/Reports --for /desk --out survey.html",
 		Args:    arguments(1, 1, "one address"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {

@@ -10,14 +10,14 @@ import (
 )
 
 func (a *app) token() *cobra.Command {
-	command := &cobra.Command{Use: "token", Short: "See who is signed in, end sessions, and change the owner's token"}
+	command := &cobra.Command{Use: "token", Short: "List and end sessions, and replace the owner's token"}
 	command.AddCommand(a.tokenList(), a.tokenRevoke(), a.tokenRotate())
 	return command
 }
 
 func (a *app) tokenList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the sessions of the console", Args: arguments(0, 0, "nothing more"),
+		Use: "list", Short: "List the console's sessions", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			sessions, err := a.client().Sessions(command.Context())
 			if err != nil {
@@ -43,7 +43,7 @@ func (a *app) tokenList() *cobra.Command {
 func (a *app) tokenRevoke() *cobra.Command {
 	var all bool
 	command := &cobra.Command{
-		Use: "revoke [ID]", Short: "End a session of the console, or all", Args: arguments(0, 1, "the id of a session, or --all"),
+		Use: "revoke [ID]", Short: "End one of the console's sessions, or all", Args: arguments(0, 1, "the id of a session, or --all"),
 		Example: "  heron token revoke --all",
 		RunE: func(command *cobra.Command, args []string) error {
 			if all == (len(args) == 1) {
@@ -66,10 +66,9 @@ func (a *app) tokenRevoke() *cobra.Command {
 
 func (a *app) tokenRotate() *cobra.Command {
 	return &cobra.Command{
-		Use: "rotate", Short: "Make a new owner's token; the one before and all sessions end", Args: arguments(0, 0, "nothing more"),
-		Long: "Makes a new owner's token and writes it to owner.token in the service's data folder. The one before is good\n" +
-			"no more, and all sessions of the console end. A terminal that was signed in with heron signin is signed in\n" +
-			"with the new one.",
+		Use: "rotate", Short: "Replace the owner's token and end all sessions", Args: arguments(0, 0, "nothing more"),
+		Long: "Writes a new owner's token to owner.token in the service's data folder. The old token and all sessions of the\n" +
+			"console end. A terminal that was signed in with heron signin stays signed in.",
 		RunE: func(command *cobra.Command, _ []string) error {
 			c := a.client()
 			fresh, err := c.RotateToken(command.Context())

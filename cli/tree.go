@@ -16,7 +16,7 @@ import (
 func (a *app) ls() *cobra.Command {
 	var fresh bool
 	command := &cobra.Command{
-		Use: "ls [ADDRESS...]", Short: "List folders of the tree; without an address, the accounts", ValidArgsFunction: a.completeAddresses,
+		Use: "ls [ADDRESS...]", Short: "List folders; without an address, the accounts", ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				args = []string{"/"}
@@ -123,7 +123,7 @@ func (a *app) accountMark(entry contract.Entry) string {
 
 func (a *app) stat() *cobra.Command {
 	return &cobra.Command{
-		Use: "stat ADDRESS...", Short: "Show what is known of entries of the tree", Args: arguments(1, -1, "one address or several"),
+		Use: "stat ADDRESS...", Short: "Show the properties of entries", Args: arguments(1, -1, "one address or several"),
 		ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
