@@ -65,6 +65,6 @@ openapi:
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html
 
-# Draws docs/screenshots anew, of the demo's data.
+# Draws docs/screenshots again, of the demo's data.
 pictures: prerequisites tools build
 	$(GO) test -count=1 -run TestPictures ./e2e -args -pictures

@@ -381,7 +381,7 @@ func TestBenchFolder(t *testing.T) {
 		t.Logf("pair %d: %.2f s, cp and sync %.2f s, ratio %.3f", n+1, ours, theirs, theirs/ours)
 	}
 	row(t, "folder to folder, 4 GiB, synced, with CRC64NVME", "≥ 0.9", ratios, 0.9)
-	// Every copy is verified; the figure promised without verification is held against it.
+	// Every copy is verified; the figure promised without verification is compared with it.
 	row(t, "folder to folder, 4 GiB, synced (with verification all the same)", "≥ 1.0", ratios, 1.0)
 }
 

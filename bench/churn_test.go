@@ -14,7 +14,7 @@ import (
 	"deftheron/contract"
 )
 
-// churned is a tree that somebody works in while a job keeps another in step with it,
+// churned is a tree that somebody works in while a job keeps another in sync with it,
 // and the service is killed. What the job may not do is to change it.
 type churned struct {
 	t            *testing.T
@@ -31,7 +31,7 @@ type churned struct {
 var churnedTime = time.Date(2025, 5, 5, 5, 5, 5, 0, time.UTC)
 
 // churn makes a tree of files of few sizes and one time, and a job of a type that keeps
-// another in step with it. A mirror reads by way of an account that is read-only and
+// another in sync with it. A mirror reads by way of an account that is read-only and
 // begins at a folder.
 func churn(t *testing.T, h *heron, kind string, files int, random *rand.Rand) *churned {
 	t.Helper()

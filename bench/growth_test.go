@@ -192,7 +192,7 @@ func (g *grownTree) every(n, from int) (some []string) {
 	return some
 }
 
-// change writes one file in a hundred anew.
+// change writes one file in a hundred again.
 func (g *grownTree) change() { g.each(g.every(100, 0), g.write) }
 
 // remove removes one folder in ten.

@@ -20,7 +20,7 @@ import (
 	"deftheron/service/records"
 )
 
-// TestBenchUnchanged compares a million entries a side that are in step, as the
+// TestBenchUnchanged compares a million entries a side that are in sync, as the
 // records of earlier runs tell, with bare listings of both by as many listers.
 func TestBenchUnchanged(t *testing.T) {
 	skip(t)

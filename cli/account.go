@@ -107,7 +107,7 @@ func (a *app) accountState(account contract.Account) string {
 // stateWord is a state of an account for people.
 func stateWord(state string) string {
 	if state == "sign-in-expired" {
-		return "needs mending"
+		return "sign-in expired"
 	}
 	return state
 }
@@ -205,7 +205,7 @@ func (a *app) accountUnlink() *cobra.Command {
 		if _, err := c.Account(ctx, name); err != nil {
 			return err
 		}
-		err := a.confirm(yes, fmt.Sprintf("Unlink %s? Nothing there is removed, and its secret is forgotten. What is remembered of copies is kept for 90 days, and holds again when the same place is linked again.", name), "unlink "+name)
+		err := a.confirm(yes, fmt.Sprintf("Unlink %s? Nothing at the provider is deleted. The secret is deleted here. The record of copies is kept for 90 days, in case you link the same storage again.", name), "unlink "+name)
 		if err != nil {
 			return err
 		}

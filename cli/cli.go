@@ -157,7 +157,11 @@ func exitCode(err error) int {
 func sentences(err error) string {
 	var problem *contract.Problem
 	if errors.As(err, &problem) {
-		return problem.Error()
+		text := problem.Error()
+		for _, command := range problem.Commands {
+			text += "\n  " + command
+		}
+		return text
 	}
 	text := strings.TrimSpace(err.Error())
 	if at := strings.LastIndex(text, "; "); at >= 0 {

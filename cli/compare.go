@@ -72,7 +72,7 @@ var outcomes = map[string]struct{ shape, words, colour string }{
 	"only-there": {"−", "only there", ochre},
 	"differing":  {"≠", "differing", brick},
 	"equal":      {"=", "equal", reed},
-	"untold":     {"?", "not told", soft},
+	"untold":     {"?", "unknown", soft},
 	"unreadable": {"✗", "unreadable", brick},
 }
 
@@ -120,7 +120,7 @@ func (a *app) printSummary(summary contract.Summary) {
 			}
 			note = strings.Join(parts, ", ")
 		case "untold":
-			note = "of the same size, and no evidence is told by both sides; --read reads them"
+			note = "same size, and no common hash or time; --read reads and compares them"
 		}
 		outcome := outcomes[line.outcome]
 		fmt.Fprintln(a.out, strings.TrimRight(fmt.Sprintf("%s  %s, %s  %s", a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)),

@@ -114,7 +114,7 @@ func (a *app) consent(ctx context.Context, asked contract.Consenting, provider c
 	// To stderr, so that --json prints nothing but the account.
 	switch way {
 	case "page":
-		fmt.Fprintf(a.err, "Agree to it at %s:\n\n  %s\n\n", shown.Plain(provider.Title), begun.URL)
+		fmt.Fprintf(a.err, "Give your consent at %s:\n\n  %s\n\n", shown.Plain(provider.Title), begun.URL)
 		if opener := a.browser(); opener != "" {
 			if err := exec.CommandContext(ctx, opener, begun.URL).Start(); err == nil {
 				fmt.Fprintln(a.err, a.paint(soft, "The page opens in the browser. Waiting for the answer; Ctrl-C gives up."))
@@ -123,10 +123,10 @@ func (a *app) consent(ctx context.Context, asked contract.Consenting, provider c
 			fmt.Fprintln(a.err, a.paint(soft, "Waiting for the answer; Ctrl-C gives up."))
 		}
 	case "device":
-		fmt.Fprintf(a.err, "On any device, open\n\n  %s\n\nand type the code\n\n  %s\n\n%s\n", begun.URL, a.paint(plumage, begun.UserCode),
-			a.paint(soft, "It is good until "+begun.Expires.Local().Format("15:04")+". Waiting for the answer; Ctrl-C gives up."))
+		fmt.Fprintf(a.err, "On any device, open\n\n  %s\n\nand enter the code\n\n  %s\n\n%s\n", begun.URL, a.paint(plumage, begun.UserCode),
+			a.paint(soft, "The code expires at "+begun.Expires.Local().Format("15:04")+". Waiting for your consent; Ctrl-C cancels."))
 	case "paste":
-		fmt.Fprintf(a.err, "On any device, open\n\n  %s\n\nAgree there, and paste the code that is shown, or the address that the page ends at: ", begun.URL)
+		fmt.Fprintf(a.err, "On any device, open\n\n  %s\n\nGive your consent there, and paste the code or the address of the last page: ", begun.URL)
 		line, err := a.readLine(ctx)
 		if err != nil {
 			return begun, err
@@ -190,7 +190,7 @@ func (a *app) accountReauthorize() *cobra.Command {
 			return err
 		}
 		if ways := consentsOf(provider, account.Options); len(ways) > 0 {
-			asked := contract.Consenting{Link: contract.Link{Name: name, Provider: account.Provider}, Mend: true}
+			asked := contract.Consenting{Link: contract.Link{Name: name, Provider: account.Provider}, Reauthorize: true}
 			if secretFile != "" {
 				if asked.Secret, _, err = a.secret(secretFile, "Client secret"); err != nil {
 					return err
@@ -212,7 +212,7 @@ func (a *app) accountReauthorize() *cobra.Command {
 			if link.Secret == "" && len(link.Files) == 0 {
 				return usageError("give the new secret with --secret-file FILE, or - for standard input")
 			}
-			account, err = c.Mend(ctx, name, contract.Mending{Secret: link.Secret, Files: link.Files})
+			account, err = c.Reauthorize(ctx, name, contract.Reauthorizing{Secret: link.Secret, Files: link.Files})
 		}
 		if err != nil {
 			return err
@@ -220,7 +220,7 @@ func (a *app) accountReauthorize() *cobra.Command {
 		if a.json {
 			return a.printJSON(account)
 		}
-		fmt.Fprintf(a.out, "Mended %s. Runs that were held for it go on.\n", a.paint(plumage, "/"+account.Name))
+		fmt.Fprintf(a.out, "Reauthorized %s. Runs held for it continue.\n", a.paint(plumage, "/"+account.Name))
 		return a.printFound(*account.Found)
 	})
 	command.Flags().StringVar(&secretFile, "secret-file", "", "a file that holds the new secret, or - for standard input")

@@ -49,9 +49,9 @@ func (a *app) copy() *cobra.Command {
 	}
 	flags := command.Flags()
 	rules = newRuleFlags(flags, &request.Settings)
-	flags.BoolVar(&planOnly, "plan", false, "say what would be done, and stop there")
-	flags.BoolVar(&detach, "detach", false, "start it and do not wait for its end")
-	flags.BoolVar(&yes, "yes", false, "do not ask where some items cannot be copied")
+	flags.BoolVar(&planOnly, "plan", false, "print the plan and stop")
+	flags.BoolVar(&detach, "detach", false, "start the run and return at once")
+	flags.BoolVar(&yes, "yes", false, "do not ask if some items cannot be copied")
 	return command
 }
 
@@ -70,7 +70,7 @@ func (a *app) followStarted(command *cobra.Command, c *client.Client, started co
 		if a.json {
 			return a.printJSON(started)
 		}
-		_, err := fmt.Fprintf(a.out, "Run %s has started. Watch it with: heron run follow %s\n", started.Run, started.Run)
+		_, err := fmt.Fprintf(a.out, "Run %s has started. Follow it with: heron run follow %s\n", started.Run, started.Run)
 		return err
 	}
 	run, err := a.follow(command.Context(), c, started.Run)
@@ -83,7 +83,7 @@ func (a *app) followStarted(command *cobra.Command, c *client.Client, started co
 // stillRuns says, when following was interrupted, that the run was not.
 func (a *app) stillRuns(command *cobra.Command, id string, err error) error {
 	if command.Context().Err() != nil {
-		fmt.Fprintf(a.err, "\nThe run %s goes on. Watch it with: heron run follow %s; end it with: heron run cancel %s\n", id, id, id)
+		fmt.Fprintf(a.err, "\nRun %s continues. Follow it with: heron run follow %s; cancel it with: heron run cancel %s\n", id, id, id)
 		return &exitError{exitFailed, nil}
 	}
 	return err
@@ -112,7 +112,7 @@ func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
 		return false, nil
 	}
 	if plan.Refused.Items > 0 && !yes {
-		return true, a.confirm(!a.asks, "Copy the others, and have these reported as failed?", "go on")
+		return true, a.confirm(!a.asks, "Copy the others, and report these as failed?", "continue")
 	}
 	return true, nil
 }

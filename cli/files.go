@@ -120,7 +120,7 @@ func (a *app) move(command *cobra.Command, from []string, target string, detach 
 	var problem *contract.Problem
 	switch {
 	case err == nil && entry.Kind != "folder":
-		return fmt.Errorf("%s is there already; give another name, or move that away first", target)
+		return fmt.Errorf("%s already exists; choose another name, or move it out of the way", target)
 	case err == nil:
 	case errors.As(err, &problem) && problem.Status == 404 && len(from) == 1 && strings.Count(strings.TrimSuffix(target, "/"), "/") > 1:
 		request.To, request.As = "", target
@@ -143,7 +143,7 @@ func (a *app) move(command *cobra.Command, from []string, target string, detach 
 	case moved.Run == "":
 		return nil
 	case detach:
-		_, err := fmt.Fprintf(a.out, "Run %s has started. Watch it with: heron run follow %s\n", moved.Run, moved.Run)
+		_, err := fmt.Fprintf(a.out, "Run %s has started. Follow it with: heron run follow %s\n", moved.Run, moved.Run)
 		return err
 	}
 	run, err := a.follow(ctx, c, moved.Run)
@@ -177,9 +177,9 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 	if err != nil {
 		return err
 	}
-	back := "It cannot be fetched back."
+	back := "It cannot be brought back."
 	if plan.Trash {
-		back = "It can be fetched back from the provider's trash."
+		back = "It can be restored from the provider's trash."
 	}
 	names := make([]string, len(args))
 	for i, address := range args {
@@ -198,9 +198,9 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 	} else {
 		fate := ""
 		if removed.Trash > 0 {
-			fate = " " + shown.Some(removed.Trash, "entry") + " can be fetched back from the provider's trash."
+			fate = " " + shown.Some(removed.Trash, "entry") + " can be restored from the provider's trash."
 		}
-		_, err = fmt.Fprintf(a.out, "Removed %s.%s\n", shown.Quantity(removed.Quantity), fate)
+		_, err = fmt.Fprintf(a.out, "Deleted %s.%s\n", shown.Quantity(removed.Quantity), fate)
 	}
 	if err != nil || removed.Kept == 0 {
 		return err
@@ -214,5 +214,5 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(failure.Address), shown.Capital(shown.Plain(failure.Why)), failure.Remedy)
 		}
 	}
-	return fmt.Errorf("%s could not be removed; see above, mend that, and remove again", shown.Some(removed.Kept, "entry"))
+	return fmt.Errorf("%s could not be deleted; fix what is named above, and try again", shown.Some(removed.Kept, "entry"))
 }

@@ -32,7 +32,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, id string) (contract
 			fmt.Fprintf(a.out, "%s %s: %s → %s%s\n", time.Now().Format("15:04:05"), run.State, run.ID, shown.Plain(routesOf(run)), whyPaused(run))
 		case run.Planned && !planned && !run.Over():
 			planned = true
-			fmt.Fprintf(a.out, "%s listed: %s, %s to move, %s in step already\n", time.Now().Format("15:04:05"),
+			fmt.Fprintf(a.out, "%s listed: %s, %s to transfer, %s up to date\n", time.Now().Format("15:04:05"),
 				shown.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), shown.Size(run.Bytes.Total), shown.Count(run.Items.UpToDate))
 		}
 		state = run.State
@@ -141,7 +141,7 @@ func (d *drawn) second() string {
 		line += fmt.Sprintf(", /%s allows %.1f requests/s", run.Now.Slowed[0].Account, run.Now.Slowed[0].Rate)
 	}
 	if run.Items.UpToDate > 0 {
-		line += fmt.Sprintf(", %s in step already", shown.Count(run.Items.UpToDate))
+		line += fmt.Sprintf(", %s up to date", shown.Count(run.Items.UpToDate))
 	}
 	if run.Items.Failed > 0 {
 		line += ", " + d.app.paint(brick, shown.Count(run.Items.Failed)+" failed")

@@ -67,12 +67,12 @@ func (a *app) jobCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.tellJob(job, "made")
+			return a.tellJob(job, "created")
 		},
 	}
 	flags = newJobFlags(command.Flags())
-	command.Flags().BoolVar(&flags.spec.Suspended, "suspended", false, "make it, and do not switch it on: heron job resume NAME does")
-	command.Flags().BoolVar(&try, "try", false, "of a job that runs on arrivals: say what it would do with the latest real one, and make nothing")
+	command.Flags().BoolVar(&flags.spec.Suspended, "suspended", false, "create the job suspended; turn it on with heron job resume NAME")
+	command.Flags().BoolVar(&try, "try", false, "for a job on arrivals: show what it would do with the latest arrival, and create nothing")
 	a.completeJobFlags(command)
 	return command
 }
@@ -89,15 +89,15 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	case len(job.Next) > 0:
 		fmt.Fprintf(a.out, "It runs next at %s.\n", whenIn(job.Next[0], job.When.Zone))
 	case job.State == "suspended":
-		fmt.Fprintf(a.out, "It is not switched on yet: heron job resume %s\n", job.Name)
+		fmt.Fprintf(a.out, "It is suspended. Turn it on with: heron job resume %s\n", job.Name)
 	case job.When.Arrival != "":
-		fmt.Fprintf(a.out, "From now on each %s that arrives has a run of its own. See: heron job arrivals %s\n", job.When.Arrival, job.Name)
+		fmt.Fprintf(a.out, "Each %s that arrives is now transferred by a run of its own. See: heron job arrivals %s\n", job.When.Arrival, job.Name)
 	case job.When.Continuous:
-		fmt.Fprintf(a.out, "It runs from now on, as soon as something changes. See how it is with: heron job show %s\n", job.Name)
+		fmt.Fprintf(a.out, "It now runs as soon as something changes. See its state with: heron job show %s\n", job.Name)
 	case job.When.Now && job.Last != nil:
-		fmt.Fprintf(a.out, "It has begun: heron run follow %s\n", job.Last.ID)
+		fmt.Fprintf(a.out, "It has started: heron run follow %s\n", job.Last.ID)
 	default:
-		fmt.Fprintf(a.out, "See what it would do with heron job plan %s; start it with heron job start %s\n", job.Name, job.Name)
+		fmt.Fprintf(a.out, "Plan it with: heron job plan %s; start it with: heron job start %s\n", job.Name, job.Name)
 	}
 	return nil
 }
@@ -190,7 +190,7 @@ func (a *app) jobShow() *cobra.Command {
 		}
 		return a.printJob(job)
 	})
-	command.Flags().StringVar(&file, "file", "", "write it as a job file there; - is standard output")
+	command.Flags().StringVar(&file, "file", "", "write a job file; - is standard output")
 	return command
 }
 
@@ -209,12 +209,12 @@ func (a *app) printJob(job contract.Job) error {
 		rows = append(rows, [2]string{label, whenIn(next, job.When.Zone)})
 	}
 	if job.Last != nil {
-		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, begun %s", a.stateMark(job.Last.State), job.Last.ID, when(job.Last.Started))})
+		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, started %s", a.stateMark(job.Last.State), job.Last.ID, when(job.Last.Started))})
 	}
 	if job.Safety != (contract.Safety{}) || job.Type == "mirror" || job.Type == "two-way" {
 		rows = append(rows, [2]string{"safety", shown.SafetySentence(job.Safety)})
 	}
-	rows = append(rows, [2]string{"made", when(&job.Created)})
+	rows = append(rows, [2]string{"created", when(&job.Created)})
 	for _, row := range rows {
 		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %-9s %s", row[0], row[1])))
 	}
@@ -356,7 +356,7 @@ func (a *app) jobStart() *cobra.Command {
 		}
 		return a.followStarted(command, c, started, detach)
 	}
-	command.Flags().BoolVar(&detach, "detach", false, "start it and do not wait for its end")
+	command.Flags().BoolVar(&detach, "detach", false, "start the run and return at once")
 	command.Flags().StringVar(&step, "step", "", "of a migration, another step than the one that comes next: "+strings.Join(steps, ", "))
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask before a migration clears its source")
 	_ = command.RegisterFlagCompletionFunc("step", cobra.FixedCompletions(steps, cobra.ShellCompDirectiveNoFileComp))
@@ -368,7 +368,7 @@ func (a *app) jobSuspend() *cobra.Command {
 		if err := a.client().SuspendJob(ctx, name); err != nil {
 			return err
 		}
-		_, err := fmt.Fprintf(a.out, "The job %s is suspended. Have it run by itself again with: heron job resume %s\n", name, name)
+		_, err := fmt.Fprintf(a.out, "The job %s is suspended. Resume it with: heron job resume %s\n", name, name)
 		return err
 	})
 }
@@ -392,7 +392,7 @@ func (a *app) jobDelete() *cobra.Command {
 		if _, err := a.client().Job(ctx, name); err != nil {
 			return err
 		}
-		if err := a.confirm(yes, fmt.Sprintf("Forget the job %s? Its runs stay, and what they moved.", name), "forget the job "+name); err != nil {
+		if err := a.confirm(yes, fmt.Sprintf("Delete the job %s? Its runs and the files they transferred stay.", name), "delete the job "+name); err != nil {
 			return err
 		}
 		if err := a.client().RemoveJob(ctx, name); err != nil {

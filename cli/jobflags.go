@@ -38,7 +38,7 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	flags.StringVar(&spec.Safety.Deletions, "safety-deletions", "", "hold a run that would delete more: a share such as 10% (the default), a number of files, or none")
 	flags.StringVar(&spec.Safety.Overwrites, "safety-overwrites", "", "hold a run that would overwrite more (default 25%)")
 	flags.StringVar(&spec.Safety.Older, "safety-older", "", "hold a run that would replace more files with older versions (default 0)")
-	flags.StringVar(&spec.Migrate.GoOn, "go-on", "", "migrate: the last step that starts by itself: "+strings.Join(steps, ", ")+" (default: each waits for a person)")
+	flags.StringVar(&spec.Migrate.GoOn, "go-on", "", "migrate: the last step that starts automatically: "+strings.Join(steps, ", ")+" (default: each waits for a person)")
 	flags.Int64Var(&spec.Migrate.Little, "little", 0, "migrate: catching up is over if a pass had no more files than this (default 20)")
 	flags.BoolVar(&spec.Migrate.Clear, "clear", false, "migrate: at the end, delete at the source exactly what was verified at the target")
 	flags.StringVar(&spec.Rules.Identical, "identical", "", "consolidate: keep identical files of the sources once (the default if sources are merged) or each")

@@ -278,7 +278,7 @@ func (a *app) printFound(found contract.Found) error {
 		folders = strings.Join(names, "  ")
 	}
 	_, err := fmt.Fprintf(a.out, "  %s  %s\n  %s  %s\n  %s  %s\n",
-		a.paint(soft, "owner  "), first(shown.Plain(found.Owner), "not told by the provider"), a.paint(soft, "space  "), spaceOf(found.Space), a.paint(soft, "folders"), folders)
+		a.paint(soft, "owner  "), first(shown.Plain(found.Owner), "not reported"), a.paint(soft, "space  "), spaceOf(found.Space), a.paint(soft, "folders"), folders)
 	if err == nil && len(found.Areas) > 1 {
 		_, err = fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, "areas  "), shown.Plain(strings.Join(found.Areas, ", ")), a.paint(soft, "(--area links another)"))
 	}

@@ -339,7 +339,7 @@ func (a *app) sendEdit(ctx context.Context, name string, edit contract.AccountEd
 	if a.json {
 		return a.printJSON(account)
 	}
-	fmt.Fprintf(a.out, "Changed %s. Runs that use it go on.\n", a.paint(plumage, account.Address))
+	fmt.Fprintf(a.out, "Changed %s. Its runs continue.\n", a.paint(plumage, account.Address))
 	if account.Found != nil {
 		return a.printFound(*account.Found)
 	}

@@ -37,14 +37,14 @@ func (a *app) mayStep(ctx context.Context, name, step string, yes bool) error {
 	for _, route := range job.Routes {
 		from = append(from, route.From)
 	}
-	question := fmt.Sprintf("Remove %s at %s? Each is looked at once more on both sides, and removed only as it was verified; heron job bring-back %s brings it back.", verified, strings.Join(from, ", "), name)
+	question := fmt.Sprintf("Delete %s at %s? Each file is checked again on both sides and deleted only if it is as verified; heron job bring-back %s copies it back.", verified, strings.Join(from, ", "), name)
 	return a.confirm(yes, question, "clear the source of "+name)
 }
 
 func (a *app) jobBringBack() *cobra.Command {
 	var detach bool
 	command := a.jobVerb("bring-back NAME", "Copy back to the source what a migration has cleared there", nil)
-	command.Long = "Copies what is at the targets of a migration whose source was cleared back to where it was, under the names that it had,\nand verifies it. What is at the targets stays there."
+	command.Long = "Copies the files of a migration whose source was cleared back to the source, under their old names, and verifies\nthem. The files at the targets stay."
 	command.RunE = func(command *cobra.Command, args []string) error {
 		c := a.client()
 		started, err := c.StartStep(command.Context(), args[0], "bring-back")
@@ -53,7 +53,7 @@ func (a *app) jobBringBack() *cobra.Command {
 		}
 		return a.followStarted(command, c, started, detach)
 	}
-	command.Flags().BoolVar(&detach, "detach", false, "start it and do not wait for its end")
+	command.Flags().BoolVar(&detach, "detach", false, "start the run and return at once")
 	return command
 }
 
@@ -142,7 +142,7 @@ func (a *app) verifyFiles(ctx context.Context, checked contract.Checked) error {
 }
 
 func (a *app) tellChecked(file string, checked contract.Checked) {
-	fmt.Fprintf(a.out, "%s is the %s of run %s, as it was handed out at %s. It was not altered since.\n", file, checked.Kind, checked.Run, when(&checked.At))
+	fmt.Fprintf(a.out, "%s is the %s of run %s, issued at %s. It has not been altered.\n", file, checked.Kind, checked.Run, when(&checked.At))
 	switch {
 	case checked.Kind == "certificate" && checked.Stands:
 		fmt.Fprintf(a.out, "The records say the same now: %s\n", checked.Digest)

@@ -29,7 +29,7 @@ func (a *app) notifyShow() *cobra.Command {
 				return a.printJSON(settings)
 			}
 			if settings.Email == nil && len(settings.Webhooks) == 0 {
-				_, err := fmt.Fprintln(a.out, "Nobody is told anything yet. Begin with: heron notify email --server HOST:PORT --sender ADDRESS --recipient ADDRESS, or heron notify webhook URL --secret-file FILE")
+				_, err := fmt.Fprintln(a.out, "Notifications are off. Turn them on with: heron notify email --server HOST:PORT --sender ADDRESS --recipient ADDRESS, or heron notify webhook URL --secret-file FILE")
 				return err
 			}
 			t := a.newTable("BY", "TO", "ON")
@@ -156,7 +156,7 @@ func (a *app) notifyOff() *cobra.Command {
 				if args[0] == "mail" && settings.Email != nil {
 					settings.Email = nil
 				} else if len(settings.Webhooks) == before {
-					return usageError("%s is not told anything; heron notify show says who is", args[0])
+					return usageError("there are no notifications to %s; heron notify show lists the channels", args[0])
 				}
 				return nil
 			})
@@ -186,9 +186,9 @@ func (a *app) notifyTest() *cobra.Command {
 			}
 			switch {
 			case len(tested.Channels) == 0:
-				return usageError("nobody is told anything yet; set that with heron notify email or heron notify webhook")
+				return usageError("notifications are off; turn them on with heron notify email or heron notify webhook")
 			case failed > 0:
-				return &exitError{exitFailed, fmt.Errorf("%d of %d could not be told; mend what is named above", failed, len(tested.Channels))}
+				return &exitError{exitFailed, fmt.Errorf("%d of %d channels failed; fix what is named above", failed, len(tested.Channels))}
 			}
 			return nil
 		},

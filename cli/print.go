@@ -92,10 +92,10 @@ func (a *app) stateMark(state string) string {
 // spaceOf says how full an account is.
 func spaceOf(space contract.Space) string {
 	if space.Total < 0 && space.Used < 0 && space.Free < 0 {
-		return "not told by the provider"
+		return "not reported"
 	}
 	if space.Total < 0 && space.Free < 0 {
-		return shown.Size(space.Used) + " used, no limit told"
+		return shown.Size(space.Used) + " used, no limit reported"
 	}
 	return fmt.Sprintf("%s used, %s free of %s", shown.Size(space.Used), shown.Size(space.Free), shown.Size(space.Total))
 }

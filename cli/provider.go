@@ -217,12 +217,12 @@ func (a *app) providerRegister() *cobra.Command {
 			if standard {
 				now = "the provider's own app registration"
 			}
-			_, err := fmt.Fprintf(a.out, "Accounts at %s that are linked or mended from now on use %s.\n", args[0], now)
+			_, err := fmt.Fprintf(a.out, "Accounts at %s that you link or reauthorize from now on use %s.\n", args[0], now)
 			return err
 		},
 	}
 	command.Flags().StringVar(&id, "client-id", "", "the client id")
-	command.Flags().StringVar(&secretFile, "secret-file", "", "a file that holds its secret, or - for standard input; none where it has no secret")
+	command.Flags().StringVar(&secretFile, "secret-file", "", "file with its secret, or - for standard input; omit it if there is no secret")
 	command.Flags().BoolVar(&standard, "default", false, "go back to the provider's own")
 	return command
 }
@@ -244,7 +244,7 @@ func (a *app) providerNew() *cobra.Command {
 			return err
 		},
 	}
-	command.Flags().StringVar(&style, "style", "path-in-query", "how the service is told which entry is meant: "+strings.Join(skeleton.Styles(), ", "))
+	command.Flags().StringVar(&style, "style", "path-in-query", "how the service addresses an entry: "+strings.Join(skeleton.Styles(), ", "))
 	return command
 }
 
@@ -350,7 +350,7 @@ func (a *app) endTrial(result contract.TrialResult) error {
 	case result.Why != "":
 		return fmt.Errorf("the trial ended early: %s", result.Why)
 	case sum.Left != "":
-		return fmt.Errorf("the scratch folder /%s could not be removed; remove it by hand", sum.Left)
+		return fmt.Errorf("the scratch folder /%s could not be deleted; delete it by hand", sum.Left)
 	case sum.Fails > 0:
 		return fmt.Errorf("%d of %d parts fail, of %s; correct the definition where the exchanges show it, and try again", sum.Fails, sum.Works+sum.Fails, shown.Some(int64(sum.Causes), "cause"))
 	}

@@ -104,25 +104,25 @@ func (a *app) runShow() *cobra.Command {
 func waitsFor(away contract.Away) string {
 	said := fmt.Sprintf("/%s, since %s: %s.", away.Account, when(&away.Since), shown.Plain(away.Why))
 	if away.Until != nil {
-		return said + " It goes on by itself when that is back, and gives up at " + when(away.Until) + "."
+		return said + " The run continues when the account can be reached again, and gives up at " + when(away.Until) + "."
 	}
-	return said + " The rest goes on; then the run is held until that is mended."
+	return said + " The other routes continue; then the run is held."
 }
 
 func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	state := a.stateMark(run.State)
 	if run.Watching {
-		state += ", in step, and waits for changes"
+		state += ", in sync, waiting for changes"
 	}
 	fmt.Fprintf(a.out, "Run %s  %s\n", run.ID, state)
 	for _, route := range run.Routes {
 		fmt.Fprintf(a.out, "  %s\n", shown.Plain(jobRoutes(contract.JobSpec{Type: run.Type, Routes: []contract.Route{route}})))
 	}
 	rows := [][2]string{
-		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s in step already",
+		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s up to date",
 			shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Count(run.Items.Skipped), shown.Count(run.Items.Waiting), shown.Count(run.Items.UpToDate))},
 		{"bytes", fmt.Sprintf("%s of %s", shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))},
-		{"begun", when(run.Started)}, {"ended", when(run.Ended)},
+		{"started", when(run.Started)}, {"ended", when(run.Ended)},
 	}
 	if run.Started != nil && run.Ended != nil {
 		rows = append(rows, [2]string{"took", shown.Duration(run.Ended.Sub(*run.Started).Seconds())})
@@ -135,7 +135,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 			rows = append(rows, [2]string{"slowed down", fmt.Sprintf("/%s allows %.1f requests a second", slowed.Account, slowed.Rate)})
 		}
 		for _, away := range run.Now.Away {
-			rows = append(rows, [2]string{"waits for", waitsFor(away)})
+			rows = append(rows, [2]string{"waiting for", waitsFor(away)})
 		}
 	}
 	if run.Average > 0 {
@@ -165,6 +165,9 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	if run.Remedy != "" {
 		rows = append(rows, [2]string{"remedy", run.Remedy})
 	}
+	for _, command := range run.Commands {
+		rows = append(rows, [2]string{"", command})
+	}
 	for _, row := range rows {
 		fmt.Fprintln(a.out, a.wrapped(15, fmt.Sprintf("  %s  %s", a.paint(soft, fmt.Sprintf("%-11s", row[0])), row[1])))
 	}
@@ -192,8 +195,12 @@ func (a *app) runFollow() *cobra.Command {
 	return command
 }
 
-func heldBySafety(cause string) bool {
-	return cause == "safety" || cause == "source-emptied" || cause == "source-rolled-back"
+// printRemedy prints what to do, and the commands that do it.
+func (a *app) printRemedy(remedy string, commands []string) {
+	fmt.Fprintln(a.out, a.wrapped(0, remedy))
+	for _, command := range commands {
+		fmt.Fprintln(a.out, "  "+command)
+	}
 }
 
 // conclude prints what came of a run, and gives its exit code.
@@ -205,14 +212,10 @@ func (a *app) conclude(run contract.Run) error {
 	} else {
 		fmt.Fprintln(a.out, a.stateMark(run.State)+"  "+shown.RunSentence(run))
 		if run.Items.Failed > 0 {
-			fmt.Fprintf(a.out, "See which, and what to do: heron run items %s --state failed\nThen try them again: heron run retry %s\n", run.ID, run.ID)
+			fmt.Fprintf(a.out, "List them, with causes and remedies: heron run items %s --state failed\nRetry them: heron run retry %s\n", run.ID, run.ID)
 		}
-		if run.State == "held" && run.Cause == "conflict-undecided" {
-			fmt.Fprintf(a.out, "Decide, and it goes on: heron run approve %s --conflict keep-both (or newer, source, target)\n", run.ID)
-		} else if run.State == "held" && heldBySafety(run.Cause) {
-			fmt.Fprintf(a.out, "See what it would do: heron run items %s --state waiting\nThen let it go: heron run approve %s; or end it: heron run cancel %s\n", run.ID, run.ID, run.ID)
-		} else if run.State == "held" {
-			fmt.Fprintf(a.out, "It goes on by itself when that is mended. Watch it then with: heron run follow %s\n", run.ID)
+		if run.State == "held" {
+			a.printRemedy(run.Remedy, run.Commands)
 		} else {
 			a.tellNext(run)
 		}
@@ -262,7 +265,7 @@ func (a *app) runItems() *cobra.Command {
 			a.printItem(item)
 		}
 		if n == 0 && !a.json {
-			fmt.Fprintln(a.out, strings.TrimSpace("No "+state)+" items. What was in step already is counted, and not listed.")
+			fmt.Fprintln(a.out, strings.TrimSpace("No "+state)+" items. Items that were up to date are counted and not listed.")
 		}
 		return nil
 	})
@@ -312,7 +315,7 @@ func (a *app) runResume() *cobra.Command {
 		if err := a.client().Resume(ctx, id); err != nil {
 			return err
 		}
-		_, err := fmt.Fprintf(a.out, "Run %s goes on. Watch it with: heron run follow %s\n", id, id)
+		_, err := fmt.Fprintf(a.out, "Run %s continues. Follow it with: heron run follow %s\n", id, id)
 		return err
 	})
 }
@@ -330,7 +333,7 @@ func (a *app) runRetry() *cobra.Command {
 			if a.json {
 				return a.printJSON(retried)
 			}
-			_, err := fmt.Fprintf(a.out, "%s tried again. Watch it with: heron run follow %s\n", shown.Some(retried.Items, "item")+" of run "+id+" will be", id)
+			_, err := fmt.Fprintf(a.out, "%s tried again. Follow it with: heron run follow %s\n", shown.Some(retried.Items, "item")+" of run "+id+" will be", id)
 			return err
 		}
 		run, err := a.follow(command.Context(), c, id)
@@ -408,7 +411,7 @@ func (a *app) runReport() *cobra.Command {
 	flags := command.Flags()
 	command.Example = "  heron run report RUN --out report.html\n  heron run report RUN --certificate --out certificate.json\n  heron run report --check certificate.json --files"
 	flags.BoolVar(&certificate, "certificate", false, "the certificate of a migration's final pass, in place of the report")
-	flags.BoolVar(&check, "check", false, "say whether a file is a report or certificate as it was handed out, and whether the records still say the same; name the file in place of RUN")
+	flags.BoolVar(&check, "check", false, "check whether a file is an unaltered report or certificate, and whether the records still agree; give the file instead of RUN")
 	flags.BoolVar(&files, "files", false, "with --check of a certificate: also read every file at the target, and compare it with the certificate")
 	flags.StringVar(&format, "format", "", "html, csv or json (else by the ending of --out, else html)")
 	flags.StringVar(&out, "out", "", "the file to write; else standard output")

@@ -30,18 +30,18 @@ func (a *app) serve() *cobra.Command {
 		RunE: func(command *cobra.Command, _ []string) error { return a.programs.Serve(command.Context(), options) },
 	}
 	flags := command.Flags()
-	flags.StringVar(&options.Data, "data", a.dataFolder(), "the data folder")
-	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen at; other than loopback only with TLS files")
-	flags.StringVar(&options.Metrics, "metrics", "", "HOST:PORT of an address for Prometheus metrics, which asks for no sign-in; with sign-in they are at /api/v1/metrics")
+	flags.StringVar(&options.Data, "data", a.dataFolder(), "data folder")
+	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen on; an address other than loopback needs TLS files")
+	flags.StringVar(&options.Metrics, "metrics", "", "HOST:PORT for Prometheus metrics without sign-in; they are also at /api/v1/metrics, with sign-in")
 	flags.StringVar(&options.TLSCert, "tls-cert", "", "the TLS certificate, a PEM file")
 	flags.StringVar(&options.TLSKey, "tls-key", "", "its key, a PEM file")
-	flags.StringArrayVar(&options.Hosts, "host", nil, "a further name under which the service is reached (may be repeated)")
-	flags.StringVar(&options.PublicURL, "public-url", "", "how others reach the service through a proxy, such as https://heron.example.org; consent pages lead back there")
-	flags.StringVar(&options.OutboundProxy, "outbound-proxy", "", "the proxy through which accounts are reached, http://HOST:PORT; that of HTTPS_PROXY unless given")
-	flags.Var(keepFor{&options.KeepItems}, "keep-items", "how long the items of runs that were done or skipped stay in the records: 30d, 8w, 6mo, 2y or forever; failures and totals stay for good")
-	flags.StringArrayVar(&options.Folders, "folders", nil, "a folder of this machine below which folders may be linked (may be repeated); without it all may, but those of the system")
-	flags.Var(keepFor{&options.KeepHistory}, "keep-history", "how long what runs take out of the way is kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
-	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false, "where the key file is lost: make a new one and forget all secrets of accounts")
+	flags.StringArrayVar(&options.Hosts, "host", nil, "another host name of the service; may be repeated")
+	flags.StringVar(&options.PublicURL, "public-url", "", "URL of the service behind a reverse proxy, such as https://heron.example.org; consent pages return there")
+	flags.StringVar(&options.OutboundProxy, "outbound-proxy", "", "proxy for connections to accounts, http://HOST:PORT (default HTTPS_PROXY)")
+	flags.Var(keepFor{&options.KeepItems}, "keep-items", "how long done and skipped items of runs are kept: 30d, 8w, 6mo, 2y or forever; failures and totals are always kept")
+	flags.StringArrayVar(&options.Folders, "folders", nil, "folder of this machine below which folders may be linked; may be repeated (default any but system folders)")
+	flags.Var(keepFor{&options.KeepHistory}, "keep-history", "how long versions are kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
+	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false, "if the key file is lost: create a new key and delete all secrets of accounts")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
 	return command
@@ -61,8 +61,8 @@ func (a *app) demo() *cobra.Command {
 		},
 	}
 	flags := command.Flags()
-	flags.StringVar(&options.Data, "data", "", "a folder to keep the demo in; empty is a temporary one, removed at the end")
-	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen at; a free port where it is taken")
+	flags.StringVar(&options.Data, "data", "", "folder for the demo's data (default a temporary one, deleted at the end)")
+	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen on; a free port if it is in use")
 	flags.BoolVar(&options.Exit, "exit", false, "end after the report, with the run's exit code")
 	return command
 }

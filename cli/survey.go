@@ -51,7 +51,7 @@ func (a *app) survey() *cobra.Command {
 		},
 	}
 	flags := command.Flags()
-	flags.StringVar(&target, "for", "", "the folder that it is to go to: names and sizes are held against what that can hold")
+	flags.StringVar(&target, "for", "", "folder the files will go to, to check names and sizes")
 	flags.StringVar(&out, "out", "", "write it as a page to hand over (HTML), to this file")
 	flags.BoolVar(&yes, "yes", false, "replace the file without asking")
 	return command
@@ -84,11 +84,11 @@ func (a *app) printSurvey(s contract.Survey) {
 	a.printSurveyed("DEEPEST", "FOLDERS", s.Deepest, func(one contract.Surveyed) string { return fmt.Sprint(one.Depth) })
 	switch {
 	case s.Hashed == 0:
-		fmt.Fprintln(a.out, "\nWhat is there twice is not known, as no hashes are told.")
+		fmt.Fprintln(a.out, "\nDuplicates are not known: the account reports no hashes.")
 	case s.Repeated.Items == 0:
-		fmt.Fprintf(a.out, "\nNothing is there twice, of %s whose hash is told.\n", shown.Some(s.Hashed, "file"))
+		fmt.Fprintf(a.out, "\nNo duplicates among %s with a reported hash.\n", shown.Some(s.Hashed, "file"))
 	default:
-		fmt.Fprintf(a.out, "\n%s (%s) are there once more, of %s whose hash is told:\n", shown.Some(s.Repeated.Items, "file"), shown.Size(s.Repeated.Bytes), shown.Count(s.Hashed))
+		fmt.Fprintf(a.out, "\n%s (%s) are duplicates, of %s with a reported hash:\n", shown.Some(s.Repeated.Items, "file"), shown.Size(s.Repeated.Bytes), shown.Count(s.Hashed))
 		t := a.newTable("TIMES", "SIZE", "FOR EXAMPLE")
 		alignRight(t, 1, 2)
 		for i, one := range s.Duplicates {

@@ -58,9 +58,9 @@ func (c *Client) GiveUpConsent(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodDelete, "/consents/"+url.PathEscape(id), nil, nil, nil)
 }
 
-// Mend gives an account a new secret.
-func (c *Client) Mend(ctx context.Context, name string, mending contract.Mending) (account contract.Account, err error) {
-	return account, c.call(ctx, http.MethodPost, accountPath(name, "/mend"), nil, mending, &account)
+// Reauthorize gives an account a new secret.
+func (c *Client) Reauthorize(ctx context.Context, name string, given contract.Reauthorizing) (account contract.Account, err error) {
+	return account, c.call(ctx, http.MethodPost, accountPath(name, "/reauthorize"), nil, given, &account)
 }
 
 // Try tries a provider definition against a live account, and yields each part

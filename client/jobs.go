@@ -47,12 +47,12 @@ func (c *Client) StartStep(ctx context.Context, name, step string) (started cont
 	return started, c.call(ctx, http.MethodPost, jobPath(name)+"/start", nil, contract.Starting{Step: step}, &started)
 }
 
-// SuspendJob has a job not run by itself; ResumeJob has it again.
+// SuspendJob has a job not run automatically; ResumeJob has it again.
 func (c *Client) SuspendJob(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodPost, jobPath(name)+"/suspend", nil, nil, nil)
 }
 
-// ResumeJob has a suspended job run by itself again.
+// ResumeJob has a suspended job run automatically again.
 func (c *Client) ResumeJob(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodPost, jobPath(name)+"/resume", nil, nil, nil)
 }

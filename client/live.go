@@ -79,7 +79,7 @@ func (c *Client) listen(ctx context.Context, last, id string, enough func(contra
 			name = value
 		case "data":
 			runs := runsOf(name, value)
-			if name == "anew" {
+			if name == "again" {
 				run, err := c.Run(ctx, id)
 				if err != nil {
 					return last, err

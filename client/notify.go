@@ -12,7 +12,7 @@ func (c *Client) Notifications(ctx context.Context) (settings contract.Notificat
 	return settings, c.call(ctx, http.MethodGet, "/notifications/settings", nil, nil, &settings)
 }
 
-// SetNotifications changes who is told what; a secret that is left away stays.
+// SetNotifications changes who is told what; a secret that is left out stays.
 func (c *Client) SetNotifications(ctx context.Context, settings contract.Notifications) error {
 	return c.call(ctx, http.MethodPut, "/notifications/settings", nil, settings, nil)
 }

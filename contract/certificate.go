@@ -67,7 +67,7 @@ type VerifiedSummary struct {
 	NotCertified Count `json:"not_certified" doc:"Files whose BLAKE3 the certificate does not have."`
 }
 
-// Checking is a paper that is held against what was handed out.
+// Checking is a paper that is compared with what was handed out.
 type Checking struct {
 	SHA256 string `json:"sha256" pattern:"^[0-9a-f]{64}$" doc:"Of the file, in hexadecimal."`
 }

@@ -5,10 +5,10 @@ import "time"
 // Consenting begins to link an account by consent, or to mend one.
 type Consenting struct {
 	Link
-	Way        string `json:"way,omitempty" enum:"page,device,paste" doc:"How a person agrees; the provider's best unless given."`
-	Mend       bool   `json:"mend,omitempty" doc:"The account is there already, and its sign-in is made anew; of the rest, its name counts alone."`
-	Definition string `json:"definition,omitempty" doc:"A provider definition that is to be tried; nothing is linked."`
-	Console    bool   `json:"console,omitempty" doc:"The page leads back to the console, rather than to a terminal."`
+	Way         string `json:"way,omitempty" enum:"page,device,paste" doc:"How a person agrees; the provider's best unless given."`
+	Reauthorize bool   `json:"reauthorize,omitempty" doc:"The account is there already, and its sign-in is made again; of the rest, its name counts alone."`
+	Definition  string `json:"definition,omitempty" doc:"A provider definition that is to be tried; nothing is linked."`
+	Console     bool   `json:"console,omitempty" doc:"The page leads back to the console, rather than to a terminal."`
 }
 
 // Consent is a consent that is pending, or has ended.
@@ -30,8 +30,8 @@ type Pasted struct {
 	Text string `json:"text" minLength:"1"`
 }
 
-// Mending gives an account a new secret that is no consent.
-type Mending struct {
+// Reauthorizing gives an account a new secret that is no consent.
+type Reauthorizing struct {
 	Secret string            `json:"secret,omitempty"`
 	Files  map[string]string `json:"files,omitempty" doc:"The contents of files that the provider asks for; those that are not given stay, and an empty one goes."`
 }

@@ -18,7 +18,9 @@ type Problem struct {
 	Status int    `json:"status"`
 	Detail string `json:"detail" doc:"What is wrong, in one sentence."`
 	Remedy string `json:"remedy,omitempty" doc:"What to do about it, in one sentence."`
-	Cause  string `json:"cause,omitempty" doc:"The cause's code."`
+	// Commands are for terminals: the console has buttons for them.
+	Commands []string `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
+	Cause    string   `json:"cause,omitempty" doc:"The cause's code."`
 	// ErrorID is of a mistake of the service's own.
 	ErrorID string `json:"error_id,omitempty" doc:"Of an internal error: what its log entry is found by."`
 }
@@ -206,7 +208,7 @@ type Addresses struct {
 // RemovalPlan is what a removal would remove.
 type RemovalPlan struct {
 	Quantity
-	Trash bool `json:"trash" doc:"It can be fetched back from the provider's trash."`
+	Trash bool `json:"trash" doc:"It can be restored from the provider's trash."`
 }
 
 // Removal is what is to be removed, and how much of it was agreed to.
@@ -218,7 +220,7 @@ type Removal struct {
 // Removed is what a removal came to.
 type Removed struct {
 	Quantity
-	Trash  int64     `json:"trash" doc:"Entries that can be fetched back from the provider's trash."`
+	Trash  int64     `json:"trash" doc:"Entries that can be restored from the provider's trash."`
 	Kept   int64     `json:"kept" doc:"Entries that could not be removed."`
 	Failed []Blocker `json:"failed" doc:"The first hundred of them."`
 }
@@ -269,6 +271,7 @@ type Retried struct {
 // Cause is a code of why an item ended as it did.
 type Cause struct {
 	Cause   string `json:"cause"`
+	Title   string `json:"title" doc:"A short name of the cause."`
 	Meaning string `json:"meaning"`
 	Remedy  string `json:"remedy"`
 }
@@ -338,26 +341,27 @@ type Away struct {
 
 // Run is one execution of a job.
 type Run struct {
-	ID        string  `json:"id"`
-	Job       string  `json:"job"`
-	Type      string  `json:"type" doc:"Of the job."`
-	Step      string  `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
-	Waits     string  `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
-	StartedBy string  `json:"started_by,omitempty" doc:"What had it begin."`
-	Removing  Count   `json:"removing" doc:"Files that it removes, as planned."`
-	State     string  `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
-	Cause     string  `json:"cause,omitempty"`
-	Why       string  `json:"why,omitempty"`
-	Remedy    string  `json:"remedy,omitempty"`
-	Routes    []Route `json:"routes"`
+	ID        string   `json:"id"`
+	Job       string   `json:"job"`
+	Type      string   `json:"type" doc:"Of the job."`
+	Step      string   `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
+	Waits     string   `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
+	StartedBy string   `json:"started_by,omitempty" doc:"What had it begin."`
+	Removing  Count    `json:"removing" doc:"Files that it removes, as planned."`
+	State     string   `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
+	Cause     string   `json:"cause,omitempty"`
+	Why       string   `json:"why,omitempty"`
+	Remedy    string   `json:"remedy,omitempty"`
+	Commands  []string `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
+	Routes    []Route  `json:"routes"`
 	Settings
 	Average         float64    `json:"average" doc:"Bytes a second since it began."`
 	Excluded        Count      `json:"excluded" doc:"Files that the rules leave out; these are counted and not listed."`
-	Assumed         Count      `json:"assumed" doc:"Of those in step: there before, and found equal by size and time alone; their contents were not compared."`
+	Assumed         Count      `json:"assumed" doc:"Of those up to date: there before, and found equal by size and time alone; their contents were not compared."`
 	FoldersExcluded int64      `json:"folders_excluded" doc:"Folders that the rules leave out, with all that is in them."`
 	Inside          Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
 	Clears          bool       `json:"clears" doc:"A move: what is verified at the target is removed at the source."`
-	Watching        bool       `json:"watching,omitempty" doc:"All is in step, and it waits for changes."`
+	Watching        bool       `json:"watching,omitempty" doc:"Everything is up to date, and it waits for changes."`
 	Planned         bool       `json:"planned" doc:"All is listed, and the totals are final."`
 	Items           ItemCounts `json:"items"`
 	Bytes           ByteCounts `json:"bytes"`
@@ -371,7 +375,7 @@ type Run struct {
 // Over reports whether the run has ended.
 func (r Run) Over() bool { return r.Ended != nil }
 
-// Settled reports whether nothing more comes of the run by itself: it has ended, or
+// Settled reports whether nothing more comes of the run automatically: it has ended, or
 // is held until a person has mended something.
 func (r Run) Settled() bool { return r.Over() || r.State == "held" }
 

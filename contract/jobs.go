@@ -28,7 +28,7 @@ func DocumentsOf(text string) (map[string]string, error) { return job.DocumentsO
 // NewJob is a job to be created.
 type NewJob struct {
 	job.Spec
-	Suspended bool `json:"suspended,omitempty" doc:"Create the job, but do not let it run by itself yet."`
+	Suspended bool `json:"suspended,omitempty" doc:"Create the job, but do not let it run automatically yet."`
 }
 
 // Arrival is a file or folder that arrived.
@@ -79,7 +79,7 @@ type MigrationProgress struct {
 
 // StepRun is a run of a migration.
 type StepRun struct {
-	Step        string     `json:"step" enum:"survey,first-pass,catch-up,final-pass,clear,fetch"`
+	Step        string     `json:"step" enum:"survey,first-pass,catch-up,final-pass,clear,bring-back"`
 	Run         string     `json:"run"`
 	State       string     `json:"state"`
 	Items       int64      `json:"items" doc:"That it had to move, or to remove."`
@@ -89,7 +89,7 @@ type StepRun struct {
 
 // Starting is how a job is started.
 type Starting struct {
-	Step string `json:"step,omitempty" enum:"survey,first-pass,catch-up,final-pass,clear,fetch" doc:"Of a migration, in place of the step that comes next."`
+	Step string `json:"step,omitempty" enum:"survey,first-pass,catch-up,final-pass,clear,bring-back" doc:"Of a migration, in place of the step that comes next."`
 }
 
 // Job is what is to be done, kept.
@@ -97,7 +97,7 @@ type Job struct {
 	job.Spec
 	State     string             `json:"state" enum:"active,suspended"`
 	Sentence  string             `json:"sentence" doc:"What the job makes true, in words."`
-	Next      []time.Time        `json:"next" doc:"The next moments at which it runs by itself."`
+	Next      []time.Time        `json:"next" doc:"The next moments at which it runs automatically."`
 	Last      *Run               `json:"last,omitempty" doc:"Its last run."`
 	Migration *MigrationProgress `json:"migration,omitempty" doc:"How far it has come, of a migration."`
 	Created   time.Time          `json:"created"`

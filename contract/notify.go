@@ -16,7 +16,7 @@ type NotifyEmail struct {
 	Server   string   `json:"server" doc:"HOST:PORT."`
 	TLS      string   `json:"tls,omitempty" doc:"starttls (the default), implicit or none."`
 	User     string   `json:"user,omitempty"`
-	Password string   `json:"password,omitempty" doc:"Given to be kept, and never told; the one that is kept stays where it is left away."`
+	Password string   `json:"password,omitempty" doc:"Given to be kept, and never told; the one that is kept stays where it is left out."`
 	From     string   `json:"from"`
 	To       []string `json:"to" minItems:"1"`
 	On       []string `json:"on,omitempty" doc:"Of done, partial, failed, held, waits, account; all but done unless given."`

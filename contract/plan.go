@@ -18,13 +18,13 @@ type Plan struct {
 	Type            string      `json:"type,omitempty" doc:"mirror or two-way, of a job that removes."`
 	Routes          []Route     `json:"routes"`
 	Create          Count       `json:"create" doc:"To be written where nothing is."`
-	Replace         Count       `json:"replace" doc:"Changed at the source since, to be written anew."`
+	Replace         Count       `json:"replace" doc:"Changed at the source since, to be written again."`
 	KeepBoth        Count       `json:"keep_both" doc:"Conflicts that keep both."`
 	Look            Count       `json:"look" doc:"To be compared by content first."`
 	Left            Count       `json:"left" doc:"Conflicts that are left."`
 	Folders         int64       `json:"folders" doc:"Empty folders to be made."`
-	Unchanged       Count       `json:"unchanged" doc:"In step already."`
-	Assumed         Count       `json:"assumed" doc:"Of those in step: there before, and found equal by size and time alone; their contents were not compared."`
+	Unchanged       Count       `json:"unchanged" doc:"Up to date."`
+	Assumed         Count       `json:"assumed" doc:"Of those up to date: there before, and found equal by size and time alone; their contents were not compared."`
 	Ask             Count       `json:"ask" doc:"Conflicts that a person is asked about."`
 	Excluded        Count       `json:"excluded" doc:"Left out by the rules."`
 	FoldersExcluded int64       `json:"folders_excluded" doc:"Left out by the rules, with all that is in them, which is not counted."`
@@ -46,7 +46,7 @@ type Plan struct {
 	Remove         Count    `json:"remove" doc:"Files to be removed; those that have moved are among them."`
 	FoldersRemoved int64    `json:"folders_removed" doc:"Folders to be removed."`
 	Moved          Count    `json:"moved" doc:"Of those to be removed: at another place by then."`
-	Back           Count    `json:"back" doc:"Of all: from the target to the source, where both are kept in step."`
+	Back           Count    `json:"back" doc:"Of all: from the target to the source, where both are kept in sync."`
 	Older          Count    `json:"older" doc:"Of those to be replaced: by older versions than were brought before."`
 	Removals       []string `json:"removals" doc:"The first hundred of what is to be removed."`
 	Makes          []string `json:"makes" doc:"Targets that are not there, and are made."`

@@ -15,7 +15,7 @@ import (
 // consolidation is the job that the demo carries out first.
 const consolidation = "consolidation"
 
-// jobs are those of the scenario: the consolidation, and what is kept in step after it.
+// jobs are those of the scenario: the consolidation, and what is kept in sync after it.
 var jobs = []contract.JobSpec{
 	{Name: consolidation, Type: "consolidate", Routes: []contract.Route{
 		{From: "/field-drive", To: "/archive/field-drive"}, {From: "/office-drive", To: "/archive/office-drive"},
@@ -35,7 +35,7 @@ func makeJob(ctx context.Context, c *client.Client, spec contract.JobSpec) error
 	return err
 }
 
-// live has the gauges copied and the desk kept in step for good, and shows both at work.
+// live has the gauges copied and the desk kept in sync for good, and shows both at work.
 func live(ctx context.Context, options Options, c *client.Client, desk string) error {
 	fmt.Fprintln(options.Out, "\nFrom now on, continuously: /gauge-share is copied to /archive, and /desk/Work and /office-drive/From the desk hold the same.")
 	for _, spec := range jobs[1:] {
@@ -49,7 +49,7 @@ func live(ctx context.Context, options Options, c *client.Client, desk string) e
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(options.Out, "  %s: in step, %d items done by run %s\n", spec.Name, run.Items.Done, run.ID)
+		fmt.Fprintf(options.Out, "  %s: in sync, %d items done by run %s\n", spec.Name, run.Items.Done, run.ID)
 	}
 	note := filepath.Join(desk, "Work", "A note from the desk.txt")
 	begun := time.Now()

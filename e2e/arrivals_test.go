@@ -75,7 +75,7 @@ func TestArrivals(t *testing.T) {
 
 	// What is wrong is said; the rule is tried on the latest real arrival before it is
 	// switched on, and nothing is changed by that.
-	rule := []string{"--on-arrival", "file", "--rest", "1s", "--from", "/office-drive/In", "--to", "/disk/out", "--only", "*.csv", "--as", "{run:%Y}/{folder}/{stem}-taken.{ext}"}
+	rule := []string{"--on-arrival", "file", "--rest", "1s", "--from", "/office-drive/In", "--to", "/disk/out", "--include", "*.csv", "--as", "{run:%Y}/{folder}/{stem}-taken.{ext}"}
 	create := func(name string, more ...string) []string {
 		return append(append([]string{"job", "create", name}, rule...), more...)
 	}

@@ -231,7 +231,7 @@ func TestCommands(t *testing.T) {
 	if err := json.Unmarshal([]byte(h.must("run", "report", started.Run, "--format", "json")), &whole); err != nil || len(whole.Items) != 3 {
 		t.Errorf("the report as JSON: %d items, %v", len(whole.Items), err)
 	}
-	if page := h.must("run", "report", started.Run, "--format", "html"); !strings.Contains(page, "Everything that was to be copied") {
+	if page := h.must("run", "report", started.Run, "--format", "html"); !strings.Contains(page, "All items were transferred and verified") {
 		t.Error("the page does not say what came of it")
 	}
 	if r := h.run(h.token()+"\n", "signin", "--token-file", "-"); r.code != 0 {
@@ -291,7 +291,7 @@ func TestDataFolder(t *testing.T) {
 			t.Errorf("a key that is %s: %+v", what, r)
 		}
 		if _, err := os.Stat(key); what == "missing" && err == nil {
-			t.Error("a missing key was silently made anew")
+			t.Error("a missing key was silently made again")
 		}
 	}
 	os.Remove(key)

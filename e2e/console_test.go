@@ -65,7 +65,7 @@ func TestConsole(t *testing.T) {
 	b.shows("301 files to copy")
 	b.accessible("the copy dialog")
 	b.click("Copy 301 items")
-	b.shows("Everything that was to be copied is at the target, and verified.")
+	b.shows("All items were transferred and verified.")
 	b.shows("301 items")
 	b.accessible("a run")
 	same(t, "archive", digest(t, filepath.Join(archive, "2026")), digest(t, desk))
@@ -157,9 +157,9 @@ func TestConsoleCancelsALiveRun(t *testing.T) {
 	b.shows("/desk/file 00")
 	b.accessible("a live run")
 	b.click("Cancel run")
-	b.shows("will not be copied")
+	b.shows("will not be transferred")
 	b.click("Cancel the run")
-	b.until(`/Cancelling…|A person cancelled it/.test(document.body.innerText)`) // the service has taken it
+	b.until(`/Cancelling…|Cancelled. Transferred/.test(document.body.innerText)`) // the service has taken it
 	slow.release()
-	b.shows("A person cancelled it.")
+	b.shows("Cancelled. Transferred files stay.")
 }

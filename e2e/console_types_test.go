@@ -19,7 +19,7 @@ func (b *window) look(name string) {
 }
 
 // TestConsoleMigration moves a folder away in the console: each step is started there,
-// the certificate is read, the source cleared after a question, and fetched back.
+// the certificate is read, the source cleared after a question, and brought back.
 func TestConsoleMigration(t *testing.T) {
 	t.Parallel()
 	h := start(t)
@@ -33,57 +33,57 @@ func TestConsoleMigration(t *testing.T) {
 	b.open(h.signin)
 	b.shows("archive")
 	b.open("http://" + h.listen + "/jobs/new")
-	b.shows("Say from where to where")
+	b.shows("Choose a source and a target")
 	b.field("Name", "project-away")
-	b.click("Migrate in steps, up to a certificate of what is verified; the source is cleared only if asked")
+	b.click("Migrate copies in steps, up to a certificate of what was verified; clears the source only if asked")
 	b.field("From", "/desk/project")
 	b.field("As", "/archive/away/project")
-	b.click("Clear the source in the end, of exactly what is verified")
+	b.click("At the end, clear the source of exactly what was verified")
 	b.shows("12 files to copy")
-	b.shows("is not there yet. The first run makes it")
+	b.shows("does not exist yet. The first run creates it")
 	b.look("migrate-new")
 	b.accessible("a new migration")
-	b.click("Make it now")
-	b.shows("is made.")
+	b.click("Create it now")
+	b.shows("was created.")
 	if _, err := os.Stat(filepath.Join(to, "away", "project")); err != nil {
 		t.Errorf("the target was not made: %v", err)
 	}
-	b.click("Make the job")
+	b.click("Create job")
 	for _, step := range []struct{ button, shows string }{
-		{"Start the survey", "The survey is taken"},
-		{"Start the first pass", "Everything that was to be copied"},
+		{"Start the survey", "The survey is done"},
+		{"Start the first pass", "All items were transferred and verified"},
 		{"Start the catch-up pass", "Next is the final pass, which waits for a person"},
 		{"Start the final pass", "Certificate:"},
 	} {
 		b.click(step.button)
 		b.shows(step.shows)
 		b.click("The migration project-away")
-		b.shows("What a run would do now")
+		b.shows("Plan now")
 	}
 	b.shows("12 files (")
 	b.shows("waits for a person: all is verified")
 	b.look("migrate-verified")
 	b.accessible("a migration that waits to be cleared")
 	b.click("Clear the source…")
-	b.shows("Each is looked at once more on both sides")
+	b.shows("Each file is checked again on both sides")
 	b.look("migrate-clear")
 	b.accessible("the question before a source is cleared")
-	b.click("Remove 12 files")
-	b.shows("removed at the source, and nothing else")
+	b.click("Delete 12 files")
+	b.shows("were deleted at the source")
 	if left := digest(t, from); len(left) > 1 {
 		t.Errorf("the source holds %v", left)
 	}
 	b.click("The migration project-away")
-	b.shows("Fetch back")
-	b.click("Fetch back")
-	b.shows("is back where it was")
+	b.shows("Bring back")
+	b.click("Bring back")
+	b.shows("are back at the source")
 	if back := digest(t, filepath.Join(from, "project")); len(back) != 12 {
-		t.Errorf("fetched back: %v", back)
+		t.Errorf("brought back: %v", back)
 	}
 }
 
 // TestConsoleTypes makes jobs of the other types in the console, and has each carry out
-// a run: an arrival, two sides in step, a consolidation.
+// a run: an arrival, two sides in sync, a consolidation.
 func TestConsoleTypes(t *testing.T) {
 	t.Parallel()
 	h := start(t)
@@ -99,7 +99,7 @@ func TestConsoleTypes(t *testing.T) {
 	b.shows("archive")
 	begin := func(name string) {
 		b.open("http://" + h.listen + "/jobs/new")
-		b.shows("Say from where to where")
+		b.shows("Choose a source and a target")
 		b.field("Name", name)
 	}
 
@@ -107,41 +107,41 @@ func TestConsoleTypes(t *testing.T) {
 	begin("take")
 	b.field("From", "/desk/a")
 	b.field("As", "/archive/taken")
-	b.choose("When it runs", "arrival")
-	b.field("Complete when nothing changed for", "1s")
-	b.click("More rules: what is left out, names, verification, bandwidth")
-	b.field("Names from a template", "{run:%Y}/{stem}-taken.{ext}")
+	b.choose("Schedule", "arrival")
+	b.field("Complete if unchanged for", "1s")
+	b.click("More settings: filters, names, verification, bandwidth")
+	b.field("Template for names", "{run:%Y}/{stem}-taken.{ext}")
 	b.shows("Tried on")
 	b.shows("/archive/taken/" + time.Now().UTC().Format("2006") + "/one-taken.csv")
 	b.look("arrival-new")
 	b.accessible("a new job on arrivals")
-	b.click("Make the job")
-	b.shows("What arrived last")
-	b.shows("What was there before is no arrival")
-	b.until(`!!document.querySelector('section[aria-label="What arrived last"]')`)
+	b.click("Create job")
+	b.shows("Latest arrivals")
+	b.shows("Files that were there before are not arrivals")
+	b.until(`!!document.querySelector('section[aria-label="Latest arrivals"]')`)
 	time.Sleep(500 * time.Millisecond) // it has looked at what is there
 	writeFile(t, "new", from, "a", "arrives.csv")
 	b.shows("/desk/a/arrives.csv")
-	b.until(`document.querySelector('section[aria-label="What arrived last"]')?.innerText.includes('done')`)
+	b.until(`document.querySelector('section[aria-label="Latest arrivals"]')?.innerText.includes('done')`)
 	b.look("arrivals")
 	b.accessible("what arrived")
 	comesToHold(t, "new", to, "taken", time.Now().UTC().Format("2006"), "arrives-taken.csv")
 
-	// Two sides in step.
+	// Two sides in sync.
 	begin("step")
-	b.click("Two-way both sides hold the same")
+	b.click("Two-way keeps both sides identical")
 	b.field("One", "/desk/b")
 	b.field("The other", "/archive/shared")
 	b.shows("3 files to copy")
-	b.click("Make the job")
+	b.click("Create job")
 	b.shows("two changes keep both")
 	b.click("Start now")
-	b.shows("Both sides are in step")
+	b.shows("Both sides are in sync")
 	bothHold(t, filepath.Join(from, "b"), filepath.Join(to, "shared"), 3)
 
 	// A consolidation of two folders in one, which holds what is identical once.
 	begin("together")
-	b.click("Consolidate several sources in one target, identical files once where they are merged")
+	b.click("Consolidate copies several sources into one target; identical files are kept once if the sources are merged")
 	b.field("From", "/desk/a")
 	b.field("As", "/archive/all")
 	b.click("Another route")
@@ -150,7 +150,7 @@ func TestConsoleTypes(t *testing.T) {
 	b.keys("/desk/b\t/archive/all")
 	b.shows("5 files to copy")
 	b.look("consolidate-new")
-	b.click("Make the job")
+	b.click("Create job")
 	b.click("Start now")
 	b.shows("duplicate")
 	if all := digest(t, filepath.Join(to, "all")); len(all) != 4 {
@@ -178,7 +178,7 @@ func TestConsoleSurveyAndNotices(t *testing.T) {
 	b.click("Choose project")
 	b.click("More")
 	b.click("Survey…")
-	b.field("For a target (may be left away)", "/office-drive")
+	b.field("For a target (optional)", "/office-drive")
 	b.click("Take the survey")
 	b.shows("10 files in 0 folders")
 	b.shows("1 name to be translated")
@@ -190,14 +190,14 @@ func TestConsoleSurveyAndNotices(t *testing.T) {
 
 	got, server := startMail(t)
 	b.open("http://" + h.listen + "/settings")
-	b.shows("Who is told")
-	b.field("Runs at once; the others wait for their turn, by priority", "x")
+	b.shows("Notifications")
+	b.field("Runs at once; others are queued, by priority", "x")
 	b.field("Server and port", server)
 	b.field("From", "heron@example.org")
-	b.field("To, parted by commas", "nobody")
+	b.field("To, separated by commas", "nobody")
 	b.click("Keep this")
 	b.shows("is no mail address")
-	b.field("To, parted by commas", "storage@example.org")
+	b.field("To, separated by commas", "storage@example.org")
 	b.choose("Encryption", "none")
 	b.click("Keep this")
 	b.until(`[...document.querySelectorAll('button')].some((e) => e.textContent === 'Send a test' && !e.disabled)`)

@@ -134,7 +134,7 @@ func TestContinuous(t *testing.T) {
 	}
 }
 
-// TestContinuousFolders keeps a folder on disk and one on a file server in step: the
+// TestContinuousFolders keeps a folder on disk and one on a file server in sync: the
 // first tells its changes, all of the second is looked at.
 func TestContinuousFolders(t *testing.T) {
 	h := start(t)

@@ -317,7 +317,7 @@ func TestRefusedNames(t *testing.T) {
 }
 
 // TestNoSpace copies more than a disk has room for: it is found before anything is
-// changed, and the run goes on by itself when the disk has become larger.
+// changed, and the run continues automatically when the disk has become larger.
 func TestNoSpace(t *testing.T) {
 	t.Parallel()
 	small := t.TempDir()

@@ -234,8 +234,8 @@ func TestConsentInConsole(t *testing.T) {
 	link := func(provider, name, address string) {
 		b.open("http://" + h.listen + "/accounts/link")
 		b.click(provider)
-		b.field("Its name in the tree", name)
-		b.field("Address (may be left out)", address)
+		b.field("Name in the tree", name)
+		b.field("Address (optional)", address)
 	}
 	link("Alder (stand-in)", "office-drive", c.AlderURL)
 	b.accessible("linking by consent")
@@ -264,7 +264,7 @@ func TestConsentInConsole(t *testing.T) {
 	}
 	// Sedge by a device code.
 	link("Sedge (stand-in)", "field-drive", c.SedgeURL)
-	js[any](b, `(() => { const e = [...document.querySelectorAll('label')].find((l) => l.textContent.startsWith('Agree to it')).querySelector('select');
+	js[any](b, `(() => { const e = [...document.querySelectorAll('label')].find((l) => l.textContent.startsWith('Give consent')).querySelector('select');
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(e, 'device'); e.dispatchEvent(new Event('change', { bubbles: true })); return null })()`)
 	b.click("Go to Sedge (stand-in)")
 	b.until(`document.querySelector('[aria-label=Code]')`)
@@ -276,14 +276,14 @@ func TestConsentInConsole(t *testing.T) {
 	c.Sedge.Consents.Withdraw()
 	h.run("", "account", "check", "field-drive")
 	b.open("http://" + h.listen + "/accounts")
-	b.click("Mend field-drive")
-	b.shows("Everything built on the account stays")
+	b.click("Reauthorize field-drive")
+	b.shows("Its jobs stay")
 	b.accessible("mending")
 	b.click("Go to Sedge (stand-in)")
 	b.shows("An app asks for your Sedge files")
 	b.click("Agree") // as another user than it was linked by
 	b.shows("was linked as " + sedgeUser)
-	b.open("http://" + h.listen + "/accounts/mend/field-drive")
+	b.open("http://" + h.listen + "/accounts/reauthorize/field-drive")
 	b.click("Go to Sedge (stand-in)")
 	b.shows("An app asks for your Sedge files")
 	js[any](b, `document.querySelector('select').value = `+quote(sedgeUser)+`; null`)
@@ -372,16 +372,16 @@ func TestHeldUntilMended(t *testing.T) {
 	if out := h.must("run", "show", started.Run); !strings.Contains(out, "held") || !strings.Contains(out, "heron account reauthorize") {
 		t.Errorf("a run that is held says: %s", out)
 	}
-	if r := h.run("", "run", "follow", started.Run); r.code != 3 || !strings.Contains(r.out, "goes on by itself when that is mended") {
+	if r := h.run("", "run", "follow", started.Run); r.code != 3 || !strings.Contains(r.out, "continues automatically when that is fixed") {
 		t.Errorf("following a run that is held: %+v", r)
 	}
-	if out := h.must("account", "list"); !strings.Contains(out, "needs mending") {
+	if out := h.must("account", "list"); !strings.Contains(out, "sign-in expired") {
 		t.Error(out)
 	}
 	h.end(syscall.SIGKILL)
 	h.serve()
 	h.waitState(started.Run, "held")
-	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "field-drive"}, Mend: true}, sedgeUser)
+	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "field-drive"}, Reauthorize: true}, sedgeUser)
 	h.waitState(started.Run, "done")
 	target := t.TempDir()
 	h.must("get", "/field-drive/gauge", target)
@@ -465,7 +465,7 @@ func TestDocumentsAndTwins(t *testing.T) {
 	if data, err := os.ReadFile(filepath.Join(local, "Notes", "Levels.csv")); err != nil || !strings.Contains(string(data), "0.31") {
 		t.Errorf("%s, %v", data, err)
 	}
-	for _, bad := range []struct{ rule, reason string }{{"text=docx", "cannot be exported as"}, {"letters=pdf", "is no rule for documents"}} {
+	for _, bad := range []struct{ rule, reason string }{{"text=docx", "cannot be exported as"}, {"letters=pdf", "is not a rule for documents"}} {
 		if r := h.run("", "copy", "/field-drive/Notes", "/office-drive/x", "--documents", bad.rule); r.code != 2 || !strings.Contains(r.err, bad.reason) {
 			t.Errorf("%s: %+v", bad.rule, r)
 		}

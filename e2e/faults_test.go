@@ -29,6 +29,7 @@ import (
 	"deftheron/provider/webdav"
 	"deftheron/service/access"
 	"deftheron/service/accounts"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -246,7 +247,7 @@ func TestFaults(t *testing.T) {
 const workedIn = "moved while worked in"
 
 // cleared moves a folder of the place away while people work in it: they write a file
-// anew with its size and its time, put a folder in place of another, and a file in place
+// again with its size and its time, put a folder in place of another, and a file in place
 // of a folder. No content that they have written may be gone afterwards from both sides.
 func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string) string {
 	ctx := o.t.Context()
@@ -429,7 +430,7 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 		return wrong("%v (%+v)", err, result)
 	}
 	if fault.stops {
-		if result.State != "failed" || result.Cause == "" || result.Cause.Words().Remedy == "" {
+		if result.State != "failed" || result.Cause == "" || messages.Of(result.Cause).Remedy == "" {
 			return wrong("it ended %+v, want it failed with a cause", result)
 		}
 		return "failed: " + string(result.Cause)
@@ -448,7 +449,7 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 			return wrong("%s has no end", item.Key)
 		}
 		if item.State != transfer.Done {
-			if item.Cause == "" || item.Cause.Words().Remedy == "" {
+			if item.Cause == "" || messages.Of(item.Cause).Remedy == "" {
 				return wrong("%s is %s with the cause %q", item.Key, item.State, item.Cause)
 			}
 			causes[string(item.Key)] = item.Cause

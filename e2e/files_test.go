@@ -51,7 +51,7 @@ func TestFourLegs(t *testing.T) {
 			t.Fatalf("%s to %s: %+v", leg[0], leg[1], run)
 		}
 		if again := h.copy(leg[0], leg[1]); again.Items.Done != 0 || again.Items.UpToDate != 591 {
-			t.Errorf("%s to %s again: %+v; want everything in step", leg[0], leg[1], again.Items)
+			t.Errorf("%s to %s again: %+v; want everything in sync", leg[0], leg[1], again.Items)
 		}
 	}
 	same(t, "after four legs", digest(t, last), digest(t, first))
@@ -524,16 +524,16 @@ func TestAccountThatIsDown(t *testing.T) {
 		t.Errorf("the root: %s", out)
 	}
 	out := h.must("account", "list")
-	if took := time.Since(began); took > 15*time.Second || !strings.Contains(out, "▬ away") || !strings.Contains(out, "did not answer within") || !strings.Contains(out, "✓ linked") {
+	if took := time.Since(began); took > 15*time.Second || !strings.Contains(out, "▬ unreachable") || !strings.Contains(out, "did not answer within") || !strings.Contains(out, "✓ linked") {
 		t.Errorf("after %v: %s", took, out)
 	}
-	if out := h.must("ls"); !strings.Contains(out, "▬ away") {
+	if out := h.must("ls"); !strings.Contains(out, "▬ unreachable") {
 		t.Errorf("the root does not say that it is away: %s", out)
 	}
 	slow.release()
 	<-stuck
 	h.must("ls", "--fresh", "/away")
-	if out := h.must("ls"); strings.Contains(out, "▬ away") {
+	if out := h.must("ls"); strings.Contains(out, "▬ unreachable") {
 		t.Errorf("it answers again, and the root says: %s", out)
 	}
 }

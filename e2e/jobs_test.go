@@ -45,7 +45,7 @@ func bothHold(t *testing.T, one, other string, files int) {
 	}
 }
 
-// TestTwoWayJob keeps a folder and a bucket in step through the built program.
+// TestTwoWayJob keeps a folder and a bucket in sync through the built program.
 func TestTwoWayJob(t *testing.T) {
 	h := start(t)
 	shell := servertest.StartOpenSSH(t)
@@ -98,7 +98,7 @@ func TestTwoWayJob(t *testing.T) {
 	}
 	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "history", "*", "papers", "4"))
 	if len(back) != 1 {
-		t.Errorf("what was removed there cannot be fetched back here: %v", back)
+		t.Errorf("what was removed there cannot be brought back here: %v", back)
 	}
 	if run := h.job("keep", 0); run.Items.Done != 0 {
 		t.Errorf("what we wrote came back as a change: %+v", run.Items)
@@ -220,7 +220,7 @@ func TestJobFiles(t *testing.T) {
 
 	// What is wrong is said before anything is changed.
 	for change, words := range map[[2]string][]string{
-		{"safety:", "safety limits:"}:                           {"Line 6", `"safety limits"`, `"safety"`},
+		{"safety:", "brake:"}:                                   {"Line 6", `"brake" is now called "safety"`},
 		{"to: /disk/desk", "to: /desk/inside"}:                  {"overlap"},
 		{"zone: Europe/Lisbon", "zone: Europe/Nowhere"}:         {"time zone", "Europe/Nowhere"},
 		{"weekly: \"mon-fri 22:00-06:00\"", "cron: 0 0 30 2 *"}: {"comes to no moment"},

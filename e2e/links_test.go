@@ -106,7 +106,7 @@ func TestLifeOfALink(t *testing.T) {
 	h.says("", 2, "Say so with --yes", "account", "unlink", "loggers")
 	h.says("", 0, "link --again loggers", "account", "unlink", "loggers", "--yes")
 	what, events := h.events("loggers")
-	if got := strings.Join(what, " "); got != "linked suspended resumed renamed changed changed changed ended" {
+	if got := strings.Join(what, " "); got != "linked suspended resumed renamed changed changed changed unlinked" {
 		t.Errorf("the history is %s", got)
 	}
 	for _, event := range events {
@@ -221,7 +221,7 @@ func TestPrivateKeysAndHostKeys(t *testing.T) {
 	h.says("", 2, "passphrase", link("by-key", "--key-file", locked)...)
 	h.says("", 0, "Linked", link("by-key", "--key-file", key)...)
 	h.says(server.Passphrase+"\n", 0, "Linked", link("by-locked-key", "--key-file", locked, "--secret-file", "-")...)
-	h.says(server.Passphrase+"\n", 0, "Mended", "account", "reauthorize", "by-key", "--key-file", locked, "--secret-file", "-")
+	h.says(server.Passphrase+"\n", 0, "Reauthorized", "account", "reauthorize", "by-key", "--key-file", locked, "--secret-file", "-")
 
 	server.Stop()
 	server.NewHostKey(t)
@@ -272,7 +272,7 @@ func TestBehindOneSignIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	// What shares a sign-in is mended together, and outlives the one that had it.
-	h.says(objects.Secret, 0, "Mended", "account", "reauthorize", "archive-two", "--secret-file", "-")
+	h.says(objects.Secret, 0, "Reauthorized", "account", "reauthorize", "archive-two", "--secret-file", "-")
 	h.must("account", "unlink", "archive", "--yes")
 	h.must("mkdir", "/archive-two/new")
 

@@ -39,8 +39,8 @@ func (h *heron) waitsFor(name, step string) contract.MigrationProgress {
 }
 
 // TestMigration moves a folder from a file server to an object store in its steps:
-// each waits, the certificate says what is verified, exactly that is cleared, and it is
-// fetched back later.
+// each waits, the certificate says the verified files, exactly that is cleared, and it is
+// brought back later.
 func TestMigration(t *testing.T) {
 	t.Parallel()
 	h := start(t)
@@ -68,7 +68,7 @@ func TestMigration(t *testing.T) {
 	if survey.Step != "survey" || !strings.Contains(survey.Waits, "first pass") || survey.Items.Done != 0 {
 		t.Errorf("the survey: %+v", survey)
 	}
-	if page := h.must("run", "report", survey.ID); !strings.Contains(page, "Survey of") || !strings.Contains(page, "62 files") { // one is left out by the rules
+	if page := h.must("run", "report", survey.ID); !strings.Contains(page, "Survey of") || !strings.Contains(page, "62 files") { // one is excluded
 		t.Errorf("the page of the survey: %.400s", page)
 	}
 	if first := h.job("away", 0); first.Step != "first-pass" || first.Items.Done != 62 || first.Excluded.Items != 1 {
@@ -117,7 +117,7 @@ func TestMigration(t *testing.T) {
 	for _, format := range []string{"html", "json", "csv"} {
 		file := filepath.Join(dir, "certificate."+format)
 		h.must("run", "report", run.ID, "--certificate", "--out", file)
-		if out := h.must("run", "report", "--check", file); !strings.Contains(out, "was not altered") || !strings.Contains(out, made.Digest) {
+		if out := h.must("run", "report", "--check", file); !strings.Contains(out, "has not been altered") || !strings.Contains(out, made.Digest) {
 			t.Errorf("checked: %s", out)
 		}
 		text, err := os.ReadFile(file)
@@ -134,7 +134,7 @@ func TestMigration(t *testing.T) {
 	h.says("", 1, "has no certificate", "run", "report", survey.ID, "--certificate")
 	h.checkFiles(run.ID)
 
-	// Cleared is exactly what is verified and has not changed since, and only when asked.
+	// Cleared is exactly the verified files and has not changed since, and only when asked.
 	h.says("", 2, "--yes", "job", "start", "away")
 	writeFile(t, "after the certificate", place, "project", "year 2", "2.csv")
 	writeFile(t, "new", place, "project", "new.txt")
@@ -166,10 +166,10 @@ func TestMigration(t *testing.T) {
 	h.until(started.Run, "done")
 	back := digest(t, filepath.Join(place, "project"))
 	if len(back) != 63 || back["año – 🐦.txt"] == "" || back["empty.txt"] == "" {
-		t.Errorf("%d files were fetched back, with the one that was kept beside another", len(back))
+		t.Errorf("%d files were brought back, with the one that was kept beside another", len(back))
 	}
 	if next := h.waitsFor("away", "survey"); !strings.Contains(next.Sentence, "back where it was") {
-		t.Errorf("after it was fetched back: %+v", next)
+		t.Errorf("after it was brought back: %+v", next)
 	}
 }
 

@@ -172,7 +172,7 @@ func TestNotifications(t *testing.T) {
 	}
 	bothHold(t, filepath.Join(to, "logs"), filepath.Join(to, "logs"), 10)
 
-	// One of two sides in step is rolled back by its provider, and then emptied: each time
+	// One of two sides in sync is rolled back by its provider, and then emptied: each time
 	// nothing is touched, and people are told.
 	old := time.Now().Add(-72 * time.Hour)
 	for i := range 8 {
@@ -184,7 +184,7 @@ func TestNotifications(t *testing.T) {
 	for i := range 8 {
 		writeFile(t, fmt.Sprint("version 2 of ", i), from, "shared", fmt.Sprint(i))
 	}
-	h.must("run", "approve", h.job("shared", 3).ID) // more is written over than the safety limits allows
+	h.must("run", "approve", h.job("shared", 3).ID) // more is overwritten than the safety limits allows
 	h.until(h.shownJob("shared").Last.ID, "done")
 	for _, glitch := range []struct {
 		cause string

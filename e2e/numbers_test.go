@@ -75,7 +75,7 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 		plan.Skipped.Items + plan.Refused.Items + plan.Folders + plan.Remove.Items - plan.Moved.Items + plan.FoldersRemoved
 	told = run.Items.Done + run.Items.Skipped + run.Items.Failed + run.Items.Waiting
 	if planned != told || plan.Unchanged.Items != run.Items.UpToDate {
-		h.t.Errorf("%s: planned were %d items and %d in step, and the run tells %+v (%+v)", what, planned, plan.Unchanged.Items, run.Items, plan)
+		h.t.Errorf("%s: planned were %d items and %d in sync, and the run tells %+v (%+v)", what, planned, plan.Unchanged.Items, run.Items, plan)
 	}
 	if removed := plan.Remove.Items - plan.Moved.Items + plan.FoldersRemoved; removed != run.Items.Removed {
 		h.t.Errorf("%s: %d removals were planned, and %d are told", what, removed, run.Items.Removed)
@@ -84,12 +84,15 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 		h.t.Errorf("%s: %+v", what, run.Bytes)
 	}
 	listed := contract.ItemCounts{UpToDate: run.Items.UpToDate, Removed: run.Items.Removed}
-	items := 0
+	items, caused := 0, int64(0)
 	for item, err := range h.client().Items(h.t.Context(), run.ID, "") {
 		if err != nil {
 			h.t.Fatal(err)
 		}
 		items++
+		if item.Cause != "" {
+			caused++
+		}
 		switch item.State {
 		case "done":
 			listed.Done++
@@ -112,8 +115,8 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 	for _, cause := range causes {
 		counted += cause.Items
 	}
-	if counted != told {
-		h.t.Errorf("%s: by cause there are %d items of %d", what, counted, told)
+	if counted != caused {
+		h.t.Errorf("%s: by cause there are %d items, and %d of the items have a cause", what, counted, caused)
 	}
 	report := func(format string) []byte {
 		var out bytes.Buffer
@@ -133,7 +136,7 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 	if err != nil || len(rows) != items+1 {
 		h.t.Errorf("%s: the table has %d rows below its head, and there are %d items, %v", what, len(rows)-1, items, err)
 	}
-	if said := h.must("run", "show", run.ID); !strings.Contains(said, fmt.Sprintf("%d done, %d failed, %d skipped, %d waiting; %d in step already", run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate)) {
+	if said := h.must("run", "show", run.ID); !strings.Contains(said, fmt.Sprintf("%d done, %d failed, %d skipped, %d waiting; %d up to date", run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate)) {
 		h.t.Errorf("%s: the run is %+v, and the terminal says\n%s", what, run.Items, said)
 	}
 	return told

@@ -19,7 +19,7 @@ import (
 	"deftheron/standin"
 )
 
-var pictures = flag.Bool("pictures", false, "draw docs/screenshots anew; needs xvfb, xterm and imagemagick")
+var pictures = flag.Bool("pictures", false, "draw docs/screenshots again; needs xvfb, xterm and imagemagick")
 
 // picture is the file of a picture in docs/screenshots.
 func picture(name string) string {
@@ -131,7 +131,7 @@ func migrationPictures(t *testing.T, h *heron, b *window) {
 	made := h.waitsFor("surveys-away", "clear").Certificate
 	b.open("http://" + h.listen + "/jobs/surveys-away")
 	b.shows("waits for a person: all is verified")
-	b.shows("in step already")
+	b.shows("up to date")
 	b.picture(picture("console-migration"))
 	certificate := filepath.Join(t.TempDir(), "certificate.html")
 	h.must("run", "report", made.Run, "--certificate", "--out", certificate)
@@ -161,7 +161,7 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.shows("A run would be held")
 	b.picture(picture("console-job"))
 	b.click("Start now")
-	b.shows("Let it go…")
+	b.shows("Approve…")
 	b.picture(picture("console-held"))
 }
 
@@ -230,7 +230,7 @@ func accountPictures(h *heron, b *window, screen *screen) {
 	h.must("account", "speed", "desk", "--size", "256KiB")
 	screen.draw("account", `heron account show gauge-share; heron account history gauge-share; heron account speed desk archive --size 256KiB`, 6*time.Second)
 	b.open("http://" + h.listen + "/accounts/desk")
-	b.choose("Beside", "archive")
+	b.choose("Compare with", "archive")
 	b.shows("Removing")
 	b.until(`document.querySelectorAll('section[aria-label=Speed] .bg-line').length === 3`)
 	b.click("owner")

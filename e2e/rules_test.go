@@ -67,7 +67,7 @@ func TestRules(t *testing.T) {
 		"no rule for names":        {"--names", "mangle"},
 		"no level of verification": {"--verify", "hope"},
 		"are no days of the week":  {"--hours", "someday 08-18=5MB/s"},
-		"within which to try":      {"--within", "soon"},
+		"not a time to retry":      {"--within", "soon"},
 		"neither a date nor an":    {"--newer-than", "tomorrow"},
 	} {
 		r := h.run("", append([]string{"copy", "/desk/Trip", "/archive/none"}, args...)...)
@@ -158,12 +158,12 @@ func TestPaced(t *testing.T) {
 	}
 	h.must("bandwidth", "set", "archive")
 	begun = time.Now()
-	h.must("run", "bandwidth", run)
+	h.must("run", "limit", run)
 	h.must("run", "follow", run)
 	if took := time.Since(begun).Seconds(); took > 10 {
 		t.Errorf("without a bandwidth it took another %.1f s", took)
 	}
-	if r := h.run("", "run", "bandwidth", run, "--up", "1MB/s"); r.code == 0 {
+	if r := h.run("", "run", "limit", run, "--up", "1MB/s"); r.code == 0 {
 		t.Error("the bandwidth of a run that has ended was set")
 	}
 }

@@ -19,8 +19,8 @@ func TestTurnsOfRuns(t *testing.T) {
 	writeFile(t, strings.Repeat("x", 2<<20), from, "large")
 	writeFile(t, "small", from, "small")
 	h.says("", 2, "no priority", "copy", "/desk/small", "/disk/x", "--priority", "urgent")
-	h.says("", 2, "1 to 32", "bandwidth", "runs", "many")
-	if out := h.must("bandwidth", "runs", "1"); !strings.Contains(out, "1 run at once") {
+	h.says("", 2, "<= 32", "bandwidth", "set", "--runs", "99")
+	if out := h.must("bandwidth", "set", "--runs", "1"); !strings.Contains(out, "1 run at once") {
 		t.Errorf("at once: %s", out)
 	}
 	begin := func(args ...string) string {
@@ -57,7 +57,7 @@ func TestTurnsOfRuns(t *testing.T) {
 	}
 	h.end(9)
 	h.serve()
-	if out := h.must("bandwidth", "runs"); !strings.Contains(out, "1 run at once") {
+	if out := h.must("bandwidth", "show"); !strings.Contains(out, "1 run at once") {
 		t.Errorf("after a restart: %s", out)
 	}
 }

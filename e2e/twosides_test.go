@@ -14,15 +14,15 @@ import (
 	"deftheron/contract"
 )
 
-var sequences = flag.Int("sequences", 12, "how many random sequences the two stand-ins are kept in step over")
+var sequences = flag.Int("sequences", 12, "how many random sequences the two stand-ins are kept in sync over")
 
-// people work at one side of two that are kept in step.
+// people work at one side of two that are kept in sync.
 type people struct {
 	h      *heron
 	root   string
 	random *rand.Rand
 	writes *int
-	// removed are contents that somebody has removed or written over; written are all.
+	// removed are contents that somebody has removed or overwritten; written are all.
 	removed, written map[string]bool
 }
 

@@ -27,7 +27,7 @@ import (
 	"deftheron/standin"
 )
 
-var update = flag.Bool("update", false, "write docs/providers.md anew")
+var update = flag.Bool("update", false, "write docs/providers.md again")
 
 // place is a provider on a server.
 type place struct {
@@ -313,6 +313,6 @@ func TestProvidersDocument(t *testing.T) {
 	}
 	got, err := os.ReadFile(path)
 	if err != nil || string(got) != want {
-		t.Errorf("docs/providers.md is not what the providers say (%v); write it anew: go test ./provider -update", err)
+		t.Errorf("docs/providers.md is not what the providers say (%v); write it again: go test ./provider -update", err)
 	}
 }

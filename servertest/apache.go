@@ -41,7 +41,7 @@ type Apache struct {
 
 // ApacheOptions are what it is started with.
 type ApacheOptions struct {
-	Digest bool // asks for a sign-in by Digest, not Basic, and anew each second
+	Digest bool // asks for a sign-in by Digest, not Basic, and again each second
 	// NotAfter: with TLS, by a certificate of its own that ends then.
 	NotAfter time.Time
 }

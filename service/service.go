@@ -71,7 +71,7 @@ type Options struct {
 	// Folders are those of this machine below which folders may be linked; without
 	// any, all may but those of the system.
 	Folders []string
-	// KeepHistory is how long what runs take out of the way is kept; 0 keeps it for
+	// KeepHistory is how long what runs move to history is kept; 0 keeps it for
 	// good.
 	KeepHistory time.Duration
 }
@@ -207,9 +207,9 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	all := &tree.Tree{Accounts: linked}
 	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
-	linked.Mended = func(account string) {
+	linked.Reauthorized = func(account string) {
 		s.recent.Forget(account)
-		s.runner.Mended(account)
+		s.runner.Reauthorized(account)
 	}
 	linked.Aside = func(ctx context.Context, account string, change func() error) error {
 		defer s.recent.Forget(account)

@@ -24,7 +24,7 @@ func (s *Service) runTold(run contract.Run) {
 	for _, route := range run.Routes {
 		fmt.Fprintf(&text, "%s to %s\n", route.From, route.To)
 	}
-	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d in step already; %d bytes moved.\n",
+	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d up to date; %d bytes moved.\n",
 		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate, run.Bytes.Transferred)
 	if run.Why != "" {
 		fmt.Fprintf(&text, "\n%s%s.\n", strings.ToUpper(run.Why[:1]), run.Why[1:])
@@ -39,10 +39,10 @@ func (s *Service) runTold(run contract.Run) {
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{Event: event, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
 }
 
-// accountSignInExpired has people told that an account needs mending.
+// accountSignInExpired has people told that an account sign-in expired.
 func (s *Service) accountSignInExpired(name string, why error) {
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{
-		Event: "account", At: time.Now(), Account: name, Subject: "Deft Heron: the account " + name + " has to be mended",
-		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nMend it with: heron account reauthorize %s\nWhat waits for it goes on by itself then.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
+		Event: "account", At: time.Now(), Account: name, Subject: "Deft Heron: the account " + name + " needs attention",
+		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nMend it with: heron account reauthorize %s\nWhat waits for it continues automatically then.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
 	})
 }

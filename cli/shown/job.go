@@ -6,7 +6,7 @@ import (
 	"deftheron/contract"
 )
 
-// WhenSentence says when a job runs by itself.
+// WhenSentence says when a job runs automatically.
 func WhenSentence(when contract.When) string {
 	var text string
 	switch {
@@ -46,7 +46,7 @@ func SafetySentence(safety contract.Safety) string {
 		}
 	}
 	var parts []string
-	for _, one := range [][2]string{{given.Deletions, "removed"}, {given.Overwrites, "written over"}, {given.Older, "put back to older versions"}} {
+	for _, one := range [][2]string{{given.Deletions, "removed"}, {given.Overwrites, "overwritten"}, {given.Older, "put back to older versions"}} {
 		if one[0] != "none" {
 			parts = append(parts, "more than "+one[0]+" "+one[1])
 		}

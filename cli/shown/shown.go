@@ -131,7 +131,7 @@ func PlanSentence(plan contract.Plan) string {
 	for _, export := range plan.Exports {
 		leaving = append(leaving, fmt.Sprintf("%s exported as %s", Some(export.Items, export.Document+" document"), export.Format))
 	}
-	leave(plan.Unchanged.Items, "in step already")
+	leave(plan.Unchanged.Items, "up to date")
 	leave(plan.Assumed.Items, "of them by size and time alone")
 	leave(plan.Twice.Items, "identical to others before them, which are there once")
 	leave(plan.Alike.Items, "of those to copy have the size of another, and are copied unless they are identical to it")
@@ -279,7 +279,7 @@ func RunSentence(run contract.Run) string {
 		sentence += fmt.Sprintf(", %s removed", Count(run.Items.Removed))
 	}
 	if run.Items.UpToDate > 0 {
-		sentence += fmt.Sprintf(", %s in step already", Count(run.Items.UpToDate))
+		sentence += fmt.Sprintf(", %s up to date", Count(run.Items.UpToDate))
 		if run.Assumed.Items > 0 {
 			sentence += fmt.Sprintf(" (%s of them by size and time alone)", Count(run.Assumed.Items))
 		}

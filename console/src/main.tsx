@@ -45,7 +45,7 @@ const router = createBrowserRouter([
       { path: '/accounts', element: <AccountsPage /> },
       { path: '/accounts/link', element: <LinkPage /> },
       { path: '/accounts/consent/:id', element: <ConsentPage /> },
-      { path: '/accounts/mend/:name', element: <ReauthorizePage /> },
+      { path: '/accounts/reauthorize/:name', element: <ReauthorizePage /> },
       { path: '/accounts/providers', element: <ProvidersPage /> },
       { path: '/accounts/:name', element: <AccountPage /> },
       { path: '/accounts/:name/edit', element: <EditPage /> },

@@ -49,7 +49,7 @@ func (r Rule) Check() error {
 	}
 	for _, rate := range rates {
 		if rate < 0 {
-			return fmt.Errorf("a bandwidth of %d bytes a second is less than nothing; leave it away for no limit", rate)
+			return fmt.Errorf("a bandwidth of %d bytes a second is less than nothing; leave it out for no limit", rate)
 		}
 	}
 	return nil

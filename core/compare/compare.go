@@ -51,7 +51,7 @@ func (r Remembered) LooksLike(entry *store.Entry) bool {
 }
 
 // Pair is what is remembered of a finished item: what each side was when the
-// target was last put, or found, in step with the source.
+// target was last put, or found, in sync with the source.
 type Pair struct {
 	Key    store.Key
 	Source Remembered

@@ -8,7 +8,7 @@ import (
 	"deftheron/core/store"
 )
 
-// Expire removes what runs that began before a moment have taken out of the way in an
+// Expire removes what runs that began before a moment have moved to history in an
 // account. An account without such a folder has nothing of it. What cannot be removed
 // stays for the next time.
 func Expire(ctx context.Context, s store.Store, before time.Time) (removed Count, err error) {

@@ -239,7 +239,7 @@ func TestCompare(t *testing.T) {
 // plain hides the abilities of a store, the telling of sums among them.
 type plain struct{ store.Store }
 
-// TestHistory counts, removes and lets expire what runs have taken out of the way.
+// TestHistory counts, removes and lets expire what runs have moved to history.
 func TestHistory(t *testing.T) {
 	m := storetest.NewMemory()
 	put := func(name string) { m.Put("content", ".heron", "history", name, "sub", "f") }

@@ -90,7 +90,7 @@ func MakeFolders(ctx context.Context, s store.Store, path store.Path) error {
 }
 
 // smallSize is up to which size content is held, so that a provider can read it
-// again, as it has to where a sign-in is asked for anew.
+// again, as it has to where a sign-in is asked for again.
 const smallSize = 256 << 10
 
 // tally is the body from outside, which can be read once unless it is small.

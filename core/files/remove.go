@@ -73,7 +73,7 @@ type Failure struct {
 // Removed is what a removal came to.
 type Removed struct {
 	Count
-	// Trash is how much of it can be fetched back from the provider's trash.
+	// Trash is how much of it can be restored from the provider's trash.
 	Trash int64
 	// Failures are the first hundred entries that are still there; Kept is
 	// how many there are, folders that hold one of them not counted.

@@ -55,10 +55,10 @@ type Spec struct {
 	Name     string  `yaml:"job" json:"name" doc:"Lower-case letters, digits and hyphens."`
 	Type     string  `yaml:"type" json:"type" enum:"copy,mirror,two-way,migrate,consolidate" doc:"copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place."`
 	Routes   []Route `yaml:"routes,flow" json:"routes" minItems:"1" doc:"What is at from appears as to."`
-	When     When    `yaml:"when,omitempty,flow" json:"when,omitzero" doc:"When the job runs by itself; never unless given."`
+	When     When    `yaml:"when,omitempty,flow" json:"when,omitzero" doc:"When the job runs automatically; never unless given."`
 	Settings `yaml:",inline"`
 	// Migrate is of a migration alone.
-	Migrate Migration `yaml:"migrate,omitempty,flow" json:"migrate,omitzero" doc:"How far a migration goes by itself."`
+	Migrate Migration `yaml:"migrate,omitempty,flow" json:"migrate,omitzero" doc:"How far a migration goes automatically."`
 	// Arrivals is of a job that runs on arrivals.
 	Arrivals Arrivals `yaml:"arrivals,omitempty,flow" json:"arrivals,omitzero" doc:"When an arrival counts as complete, and how many are transferred at once."`
 	Safety   Safety   `yaml:"safety,omitempty,flow" json:"safety,omitzero" doc:"Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given."`
@@ -118,7 +118,7 @@ func (s Spec) CheckComing(now time.Time) error {
 		return err
 	}
 	if err := timetable.Check(now); err != nil {
-		return fmt.Errorf("the timetable of %s comes to no moment: %w; change it, or leave it away and start the job by hand", s.Name, err)
+		return fmt.Errorf("the timetable of %s comes to no moment: %w; change it, or leave it out and start the job by hand", s.Name, err)
 	}
 	return nil
 }
@@ -129,20 +129,20 @@ func (s Spec) checkType() error {
 	removes := s.Removes()
 	switch {
 	case !removes && deletions != "" && deletions != string(plan.IgnoreDeletions):
-		return fmt.Errorf("a job of the type %s never removes anything, and deletions: %s contradicts that; use mirror or two-way, or leave it away", s.Type, deletions)
+		return fmt.Errorf("a job of the type %s never removes anything, and deletions: %s contradicts that; use mirror or two-way, or leave it out", s.Type, deletions)
 	case s.When.Arrival != "" && s.Type != Copy:
 		return fmt.Errorf("what arrives is copied, each by itself, and a %s looks at all of it; use the type copy, or %s", s.Type, otherTimes(s.Type))
 	case s.When.Arrival == "" && s.Arrivals != (Arrivals{}):
-		return fmt.Errorf("arrivals says how what arrives is taken, and the job does not run on arrivals; leave it away, or run it when: {arrival: file}")
+		return fmt.Errorf("arrivals says how what arrives is taken, and the job does not run on arrivals; leave it out, or run it when: {arrival: file}")
 	case s.Rules.Identical != "" && s.Rules.Identical != IdenticalOnce && s.Rules.Identical != IdenticalEach:
 		return fmt.Errorf("%q is no rule for identical files; use once or each", s.Rules.Identical)
 	case s.Rules.Identical == IdenticalOnce && s.Type != Consolidate:
 		return fmt.Errorf("a %s keeps each file that is at its source; to have identical ones once, consolidate", s.Type)
 	case s.Type == Migrate && s.When.Continuous:
-		return fmt.Errorf("a migration goes in passes and ends; leave continuous away, or use mirror")
+		return fmt.Errorf("a migration goes in passes and ends; leave continuous out, or use mirror")
 	}
 	if s.Type != Migrate && s.Migrate != (Migration{}) {
-		return fmt.Errorf("migrate says how a migration goes, and the job is a %s; leave it away, or make the type migrate", s.Type)
+		return fmt.Errorf("migrate says how a migration goes, and the job is a %s; leave it out, or make the type migrate", s.Type)
 	}
 	if err := s.Migrate.Check(); err != nil {
 		return err
@@ -154,7 +154,7 @@ func (s Spec) checkType() error {
 		return fmt.Errorf("a size verifies too little for a source to be cleared; use verification: hash or read-back, or do not clear")
 	}
 	if s.Migrate.Clear && s.Rules.As != "" {
-		return fmt.Errorf("what is cleared keeps its name, so that it can be fetched back; leave the template away, or do not clear")
+		return fmt.Errorf("what is cleared keeps its name, so that it can be restored; leave the template away, or do not clear")
 	}
 	return s.checkRoutes()
 }

@@ -20,12 +20,12 @@ const (
 // Steps are those that follow each other.
 var Steps = []string{Survey, FirstPass, CatchUp, FinalPass, Clear}
 
-// Migration says how far a migration goes by itself, and where it ends. Its zero value
+// Migration says how far a migration goes automatically, and where it ends. Its zero value
 // waits for a person before each step, and clears nothing.
 type Migration struct {
-	// GoOn is the last step that begins by itself; empty: each waits, or, with a
+	// GoOn is the last step that starts automatically; empty: each waits, or, with a
 	// timetable, all up to the catch-up passes go by that.
-	GoOn string `yaml:"go-on,omitempty" json:"go_on,omitempty" doc:"The last step that starts by itself: survey, first-pass, catch-up, final-pass or clear. Each step waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that."`
+	GoOn string `yaml:"go-on,omitempty" json:"go_on,omitempty" doc:"The last step that starts automatically: survey, first-pass, catch-up, final-pass or clear. Each step waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that."`
 	// Little is how many files a pass may still have had for catching up to be at its
 	// end; 0 is 20.
 	Little int64 `yaml:"little,omitempty" json:"little,omitempty" minimum:"0" doc:"Catching up is over if a pass had no more files than this: 20 unless given."`
@@ -62,7 +62,7 @@ type Coming struct {
 func (m Migration) Check() error {
 	switch {
 	case m.GoOn != "" && !slices.Contains(Steps, m.GoOn):
-		return fmt.Errorf("%q is no step up to which a migration goes on by itself; use %s", m.GoOn, strings.Join(Steps, ", "))
+		return fmt.Errorf("%q is no step up to which a migration continues automatically; use %s", m.GoOn, strings.Join(Steps, ", "))
 	case m.Little < 0:
 		return fmt.Errorf("a pass cannot have less than no files; give how few are little, such as 20")
 	case m.GoOn == Clear && !m.Clear:
@@ -96,7 +96,7 @@ func (m Migration) Next(passed []Passed, timed bool) Coming {
 		return m.afterCatchUp(passed, timed)
 	case FinalPass:
 		if last.State == "partial" {
-			return Coming{Step: FinalPass, Waits: true, Why: "some of it could not be verified; mend that, and let another final pass go"}
+			return Coming{Step: FinalPass, Waits: true, Why: "some of it could not be verified; fix that, and let another final pass go"}
 		}
 		if m.Clear {
 			return m.coming(Clear, timed)
@@ -169,11 +169,11 @@ func (m Migration) MayStart(step string, passed []Passed) error {
 	case step == Clear && !verified:
 		return fmt.Errorf("what would be cleared is not verified; let a final pass go before it")
 	case step == BringBack && !cleared:
-		return fmt.Errorf("nothing was cleared that could be fetched back")
+		return fmt.Errorf("nothing was cleared that could be restored")
 	case step != BringBack && !slices.Contains(Steps, step):
 		return fmt.Errorf("%q is no step of a migration; use %s", step, strings.Join(Steps, ", "))
 	case cleared && step != BringBack:
-		return fmt.Errorf("the migration is over, and its source is cleared; fetch back what was moved before it is moved anew")
+		return fmt.Errorf("the migration is over, and its source is cleared; fetch back what was moved before it is moved again")
 	}
 	return nil
 }

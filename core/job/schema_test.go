@@ -10,7 +10,7 @@ import (
 	"deftheron/core/job"
 )
 
-var update = flag.Bool("update", false, "write the schema anew")
+var update = flag.Bool("update", false, "write the schema again")
 
 func TestSchema(t *testing.T) {
 	const path = "../../docs/schema/job.schema.json"

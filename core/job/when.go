@@ -13,7 +13,7 @@ import (
 	"deftheron/core/week"
 )
 
-// When says when a job runs by itself. Its zero value says never: a person starts it.
+// When says when a job runs automatically. Its zero value says never: a person starts it.
 type When struct {
 	Continuous bool   `yaml:"continuous,omitempty" json:"continuous,omitempty" doc:"As soon as something changes at the source, or for two-way on either side."`
 	Now        bool   `yaml:"now,omitempty" json:"now,omitempty" doc:"Once, as soon as the job is created."`

@@ -6,7 +6,7 @@ import (
 	"deftheron/core/store"
 )
 
-// What runs take out of the way at a target lies in a folder for each run, named by
+// What runs move to history at a target lies in a folder for each run, named by
 // when the run began, at the same path as before.
 
 // HistoryFolder is the folder in an account that holds those folders.

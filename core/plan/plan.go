@@ -20,7 +20,7 @@ type Action string
 const (
 	// Create writes a file where there is none.
 	Create Action = "create"
-	// Replace writes over the revision that was seen.
+	// Replace overwrites the revision that was seen.
 	Replace Action = "replace"
 	// Beside writes a file under a name that keeps both.
 	Beside Action = "keep-both"
@@ -29,7 +29,7 @@ const (
 	// Look compares contents, and then does what that comes to.
 	Look Action = "look"
 	// Recheck compares contents where the metadata of the source has changed and
-	// its size and time have not, and writes over the target if they differ.
+	// its size and time have not, and overwrites the target if they differ.
 	Recheck Action = "recheck"
 	// Skip does nothing, with a cause.
 	Skip Action = "skip"
@@ -50,7 +50,7 @@ const (
 // Takes reports whether the action takes something away, and moves nothing.
 func (a Action) Takes() bool { return a == Remove || a == Clear }
 
-// Writes reports whether the action writes over, or beside, what is at the
+// Writes reports whether the action overwrites, or beside, what is at the
 // target, and so has to wait until both listings are complete.
 func (a Action) Writes() bool {
 	return a == Replace || a == Recheck || a == Beside || a == Look || a == Ask
@@ -62,7 +62,7 @@ type Phase int
 // The phases.
 const (
 	PhaseCreate  Phase = iota // what writes where nothing is
-	PhaseWrite                // what writes over, or beside, something
+	PhaseWrite                // what overwrites, or beside, something
 	PhaseRemove               // what removes files
 	PhaseFolders              // what removes folders
 	Phases
@@ -163,7 +163,7 @@ type Totals struct {
 	Alike Count `json:"alike,omitzero"`
 	// Older are those of Replace whose new version is the older one.
 	Older Count `json:"older"`
-	// Known are the files that were in step before, and Listed those that each
+	// Known are the files that were in sync before, and Listed those that each
 	// side holds now.
 	Known        int64 `json:"known"`
 	SourceListed int64 `json:"source_listed"`
@@ -425,7 +425,7 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 	return step, true
 }
 
-// keepWhatGoes marks a step that writes over what nobody could fetch back else.
+// keepWhatGoes marks a step that overwrites what nobody could fetch back else.
 func (p *Planner) keepWhatGoes(step Step) Step {
 	if step.Action == Replace && p.Rules.Type.Removes() && p.Rules.Deletions == KeepVersion {
 		step.Cause = CauseVersionKept

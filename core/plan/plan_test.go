@@ -104,18 +104,21 @@ func TestBesideNameCountsOn(t *testing.T) {
 	}
 }
 
-func TestEveryCauseHasARemedy(t *testing.T) {
-	for cause, words := range plan.Causes() {
-		if words.Meaning == "" || words.Remedy == "" {
-			t.Errorf("%s has no words", cause)
+// TestCauses holds that Causes has each cause once, and every error of a store one of them.
+func TestCauses(t *testing.T) {
+	all := map[plan.Cause]bool{}
+	for _, cause := range plan.Causes() {
+		if cause == plan.CauseNone || all[cause] {
+			t.Errorf("%q is there twice, or is none", cause)
 		}
+		all[cause] = true
 	}
 	for _, err := range []error{
 		store.ErrNotFound, store.ErrExists, store.ErrChanged, store.ErrRefused, store.ErrSignInExpired, store.ErrNoSpace, store.ErrNameRefused,
 		store.ErrTooLarge, store.ErrSlowDown, store.ErrTryAgain, store.ErrOutcomeUnknown, store.ErrUnsupported, fmt.Errorf("odd"),
 	} {
-		if plan.CauseOf(err).Words().Remedy == "" {
-			t.Errorf("%v has the cause %q, which has no remedy", err, plan.CauseOf(err))
+		if !all[plan.CauseOf(err)] {
+			t.Errorf("%v has the cause %q, which is not one of them", err, plan.CauseOf(err))
 		}
 	}
 }

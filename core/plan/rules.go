@@ -87,10 +87,10 @@ func (r Rules) Check() error {
 		return fmt.Errorf("names made by a template cannot be led back to what they were made of; a %s keeps the names", r.Type)
 	}
 	if r.Clear && r.Type.Removes() {
-		return fmt.Errorf("what is kept in step is not cleared; move it, or copy it, instead")
+		return fmt.Errorf("what is kept in sync is not cleared; move it, or copy it, instead")
 	}
 	if r.OnlyChanged && !template.NamesRun() {
-		return fmt.Errorf("to take only what has changed needs a folder for each run, and a copy into one folder moves only what has changed anyway; give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or leave it away")
+		return fmt.Errorf("to take only what has changed needs a folder for each run, and a copy into one folder moves only what has changed anyway; give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or leave it out")
 	}
 	if err := r.Safety.Check(); err != nil {
 		return err
@@ -168,7 +168,7 @@ const (
 	CopyType Type = ""
 	// Mirror makes the target as the source is.
 	Mirror Type = "mirror"
-	// TwoWay keeps both in step.
+	// TwoWay keeps both in sync.
 	TwoWay Type = "two-way"
 	// Clearing moves nothing, and removes at the source what is verified to be at the
 	// target.

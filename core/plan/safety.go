@@ -6,10 +6,10 @@ import (
 	"strings"
 )
 
-// Safety is how much a run may remove and write over without a person's word. The
+// Safety is how much a run may remove and overwrite without a person's word. The
 // zero value does not safety.
 type Safety struct {
-	// Deletions and Overwrites are shares of the files that were in step before.
+	// Deletions and Overwrites are shares of the files that were in sync before.
 	Deletions  *Share `json:"deletions,omitempty"`
 	Overwrites *Share `json:"overwrites,omitempty"`
 	// Older is how many files may be replaced by older versions than those that
@@ -29,7 +29,7 @@ func (b Safety) On() bool {
 	return b.Deletions != nil || b.Overwrites != nil || b.Older != nil || b.Empty
 }
 
-// Share is a number of files, or a percentage of those that were in step.
+// Share is a number of files, or a percentage of those that were in sync.
 type Share struct {
 	Percent float64 `json:"percent,omitempty"`
 	Count   int64   `json:"count,omitempty"`
@@ -99,7 +99,7 @@ type OverLimits struct {
 func (b Safety) Holds(t Totals) *OverLimits {
 	lost := t.Remove.Items - t.Moved.Items
 	if b.Empty && lost > 0 && t.Known > 0 && (t.SourceListed == 0 || t.TargetListed == 0) {
-		return &OverLimits{CauseEmptied, fmt.Sprintf("one side holds no file any more, of %s that were in step, and %s would be removed at the other", files(t.Known), files(lost))}
+		return &OverLimits{CauseEmptied, fmt.Sprintf("one side holds no file any more, of %s that were in sync, and %s would be removed at the other", files(t.Known), files(lost))}
 	}
 	if b.Older != nil && t.Older.Items > b.Older.of(t.Known) {
 		return &OverLimits{CauseRolledBack, fmt.Sprintf("%s would be replaced by older versions than those that were brought before; allowed are %s", files(t.Older.Items), b.Older.Text())}
@@ -109,7 +109,7 @@ func (b Safety) Holds(t Totals) *OverLimits {
 		return &OverLimits{CauseSafety, fmt.Sprintf("%d of %s would be removed; allowed are %s", lost, files(known), b.Deletions.Text())}
 	}
 	if b.Overwrites != nil && t.Replace.Items > b.Overwrites.of(known) {
-		return &OverLimits{CauseSafety, fmt.Sprintf("%d of %s would be written over; allowed are %s", t.Replace.Items, files(known), b.Overwrites.Text())}
+		return &OverLimits{CauseSafety, fmt.Sprintf("%d of %s would be overwritten; allowed are %s", t.Replace.Items, files(known), b.Overwrites.Text())}
 	}
 	return nil
 }

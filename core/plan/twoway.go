@@ -7,7 +7,7 @@ import (
 	"deftheron/core/store"
 )
 
-// state is what became of one side of a key since both were last in step.
+// state is what became of one side of a key since both were last in sync.
 type state string
 
 const (
@@ -33,7 +33,7 @@ func stateOf(entry *store.Entry, known, same bool) state {
 	return changed
 }
 
-// inStep is what is done about one key of two sides that are kept in step. Its
+// inStep is what is done about one key of two sides that are kept in sync. Its
 // outcomes are those of docs/two-way.md.
 func (p *Planner) inStep(d compare.Difference) (Step, bool, error) {
 	if d.Kind == store.KindFolder {

@@ -222,7 +222,7 @@ type Writing struct {
 	Verification VerifyLevel
 }
 
-// VerifyLevel is how what arrived is held against what was sent.
+// VerifyLevel is how what arrived is compared with what was sent.
 type VerifyLevel string
 
 const (
@@ -266,9 +266,9 @@ type Reading struct {
 type Removal string
 
 const (
-	// RemovedFinally cannot be fetched back.
+	// RemovedFinally cannot be brought back.
 	RemovedFinally Removal = "final"
-	// RemovedToTrash can be fetched back from the provider's trash.
+	// RemovedToTrash can be restored from the provider's trash.
 	RemovedToTrash Removal = "trash"
 )
 

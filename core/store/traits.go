@@ -79,7 +79,7 @@ type Traits struct {
 	// Windows are what the protocol and the server leave open, each as a
 	// sentence for people; docs/providers.md is made of them.
 	Windows []string
-	// Trash: what is removed can be fetched back from the provider's trash.
+	// Trash: what is removed can be restored from the provider's trash.
 	Trash bool
 	// ReadOnly: nothing can be written.
 	ReadOnly bool

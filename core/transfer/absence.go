@@ -83,7 +83,7 @@ func (r *Run) absentOf(i int) *absence {
 }
 
 // mayTake reports whether an item can be worked on: its route is there, and where it
-// writes over something or removes, all of the route was listed.
+// overwrites something or removes, all of the route was listed.
 func (r *Run) mayTake(item *Item) bool {
 	r.states.mu.Lock()
 	defer r.states.mu.Unlock()

@@ -26,7 +26,7 @@ type Certified struct {
 	Run string
 }
 
-// Certify lists both sides of the routes anew, to the end, holds them against what is
+// Certify lists both sides of the routes again, to the end, holds them against what is
 // remembered, and calls each with every file of the sources: in the order of the
 // routes, and of keys in each. What the filter leaves out is not passed on, and
 // returned in numbers: of files, and of folders with all that is in them. It writes
@@ -38,7 +38,7 @@ func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.T
 		if err != nil {
 			return left.files, left.folders, err
 		}
-		differences, err := route.anew(ctx, rules, began, memory, sieve)
+		differences, err := route.again(ctx, rules, began, memory, sieve)
 		if err != nil {
 			return left.files, left.folders, err
 		}

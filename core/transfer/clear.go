@@ -12,7 +12,7 @@ import (
 )
 
 // clear removes at the sources what is verified to be at the targets, and returns
-// how many entries stay. Both sides are listed anew, to the end, and held
+// how many entries stay. Both sides are listed again, to the end, and held
 // against what is remembered: a file is removed only where the source is still
 // the revision that was copied and the target still the one that was verified, or
 // where both tell the same hash. A folder is removed when nothing is left in
@@ -29,7 +29,7 @@ func (r *Run) clear(ctx context.Context) (stays int64, err error) {
 }
 
 func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err error) {
-	differences, err := route.anew(ctx, r.Rules, r.Began, r.Records, nil)
+	differences, err := route.again(ctx, r.Rules, r.Began, r.Records, nil)
 	if store.KindOf(err) == store.ErrNotFound {
 		return 0, nil // cleared before it was interrupted
 	}
@@ -62,9 +62,9 @@ func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err err
 	return c.stays, c.root(ctx)
 }
 
-// anew lists both sides of a route anew, and holds them against what is remembered.
+// again lists both sides of a route again, and holds them against what is remembered.
 // sieve, where not nil, leaves out of the source.
-func (r Route) anew(ctx context.Context, rules plan.Rules, began time.Time, memory Memory, sieve *plan.Sieve) (iter.Seq2[compare.Difference, error], error) {
+func (r Route) again(ctx context.Context, rules plan.Rules, began time.Time, memory Memory, sieve *plan.Sieve) (iter.Seq2[compare.Difference, error], error) {
 	streams, err := r.streams(ctx, rules)
 	if err != nil {
 		return nil, err

@@ -148,7 +148,7 @@ func (a *attempt) moveContent(ctx context.Context, place store.Ref, condition st
 		}
 		defer spooled.close()
 		defer func() {
-			if err != nil { // another try reads it anew, and it may be of another size
+			if err != nil { // another try reads it again, and it may be of another size
 				a.progress.resize(a.item, -1)
 				a.item.Size = -1
 			}

@@ -217,7 +217,7 @@ func (a *attempt) duplicate(ctx context.Context) (*Ending, error) {
 	return a.sameAs(ctx, sum.String(), "read")
 }
 
-// isOverwritten reports whether this run is to write over a file of the target: its
+// isOverwritten reports whether this run is to overwrite a file of the target: its
 // content does not stay.
 func (a *attempt) isOverwritten(ctx context.Context, path store.Path) (bool, error) {
 	for i, route := range a.Routes {

@@ -232,7 +232,7 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 		}
 		return ending, 0
 	case store.ErrSignInExpired, store.ErrSuspended:
-		// Nothing is wrong with the item: it waits until the account is mended.
+		// Nothing is wrong with the item: it waits until the account works again.
 		a.leaveRoute(ctx, a.item.Route, err)
 		return nil, stays
 	case store.ErrTryAgain:

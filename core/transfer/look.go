@@ -113,7 +113,7 @@ func (a *attempt) foundSame(entry store.Entry, verification string) *Ending {
 }
 
 // recheck compares contents, as the metadata of the source has changed without its
-// size and time, and writes over the target where they differ.
+// size and time, and overwrites the target where they differ.
 func (a *attempt) recheck(ctx context.Context) (*Ending, error) {
 	entry, err := a.route.Target.Store.Stat(ctx, a.target())
 	if err == nil && !store.SameRevision(entry.Revision, a.item.Target.Revision) {
@@ -135,7 +135,7 @@ func (a *attempt) recheck(ctx context.Context) (*Ending, error) {
 	return a.foundSame(entry, verification), nil
 }
 
-// replaceKnown writes over a target whose metadata is what it was, if its content is as
+// replaceKnown overwrites a target whose metadata is what it was, if its content is as
 // well. If it is not, or nobody knows, both sides have changed.
 func (a *attempt) replaceKnown(ctx context.Context, entry store.Entry) (*Ending, error) {
 	pair, err := a.Records.Pair(ctx, a.route.Scope, a.pairKey())

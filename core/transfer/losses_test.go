@@ -250,7 +250,7 @@ func (d *dying) Ask(ctx context.Context, run string, seq int64) error {
 }
 
 // TestDuplicateOfWhatIsOverwritten consolidates a file whose content is at the target
-// under another name, which the same run writes over: it is there afterwards.
+// under another name, which the same run overwrites: it is there afterwards.
 func TestDuplicateOfWhatIsOverwritten(t *testing.T) {
 	for name, change := range map[string]func(*bench){
 		"found later": func(b *bench) { b.source.Put("the content", "z copy") },
@@ -291,7 +291,7 @@ func vague(m *storetest.Memory) {
 }
 
 // TestMetadataIsNotContent rewrites contents with the same size and time where revisions
-// are made of those: nothing is removed or written over on their account.
+// are made of those: nothing is removed or overwritten on their account.
 func TestMetadataIsNotContent(t *testing.T) {
 	at := time.Date(2025, 5, 5, 5, 5, 5, 0, time.UTC)
 
@@ -329,7 +329,7 @@ func TestMetadataIsNotContent(t *testing.T) {
 		t.Errorf("a version that nobody has seen was removed: %v", b.target.Files())
 	}
 
-	b = newBench(t) // written over at the target
+	b = newBench(t) // overwritten at the target
 	vague(b.target)
 	b.source.PutAt("version 1", at, "x")
 	b.mirror("done", follow)

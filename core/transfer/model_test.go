@@ -20,7 +20,7 @@ import (
 )
 
 var (
-	sequences = flag.Int("sequences", 1500, "how many random sequences of operations two sides are kept in step over")
+	sequences = flag.Int("sequences", 1500, "how many random sequences of operations two sides are kept in sync over")
 	firstSeed = flag.Uint64("seed", 0, "of the first of them")
 	lasting   = flag.Duration("lasting", 0, "go on with further ones for so long")
 )
@@ -31,12 +31,12 @@ type side struct {
 	name   string
 	random *rand.Rand
 	writes *int
-	// removed are contents that somebody has removed, or written over, here or
+	// removed are contents that somebody has removed, or overwritten, here or
 	// there; written are all.
 	removed, written map[string]bool
 }
 
-// everything below the folder that is kept in step, by its steps.
+// everything below the folder that is kept in sync, by its steps.
 func (s *side) everything() (files map[string]string, folders []string) {
 	files = map[string]string{}
 	for address, content := range s.Files() {
@@ -234,7 +234,7 @@ func (s *side) operate() string {
 	return ""
 }
 
-// model is two sides that are kept in step, while people work at both.
+// model is two sides that are kept in sync, while people work at both.
 type model struct {
 	t        *testing.T
 	sides    [2]*side
@@ -422,7 +422,7 @@ func sequence(t *testing.T, seed uint64) {
 
 // TestTwoSidesStayInStep does at random what people do at two sides, with runs in
 // between: both sides come to hold the same, and every content that was ever written
-// is there, or was removed, or written over, by somebody.
+// is there, or was removed, or overwritten, by somebody.
 func TestTwoSidesStayInStep(t *testing.T) {
 	begun := time.Now()
 	for seed := *firstSeed; seed < *firstSeed+uint64(*sequences) || time.Since(begun) < *lasting; seed++ {

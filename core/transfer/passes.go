@@ -129,7 +129,7 @@ func (r *Run) someListed() bool {
 	return false
 }
 
-// judge lets the pass go on to what writes over something or removes, unless its
+// judge lets the pass go on to what overwrites something or removes, unless its
 // plan, with what was lost lately, is more than the safety limits allow. before is what
 // was judged of it in a round before. What a person let go does not count later.
 func (r *Run) judge(ctx context.Context, before plan.Totals) error {
@@ -232,7 +232,7 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 	return nil
 }
 
-// unchanged reports whether a file that needs nothing counts as in step: not
+// unchanged reports whether a file that needs nothing counts as in sync: not
 // where this very run brought it about before it was interrupted.
 func (r *Run) unchanged(d compare.Difference) bool {
 	if d.Pair != nil && d.Pair.Run == r.ID {

@@ -45,7 +45,7 @@ func (r *Run) prepare(ctx context.Context) (Tally, error) {
 
 // forgetUnjudged drops what an interrupted pass had queued and the safety limits had
 // not passed, unless a person has been asked about it and let it go. It is planned and
-// judged anew.
+// judged again.
 func (r *Run) forgetUnjudged(ctx context.Context, tally Tally) (Tally, error) {
 	letGo := r.Approved && tally.Asked >= tally.LastSeq
 	if tally.Planned && (tally.LastSeq <= tally.Judged || letGo) {

@@ -148,7 +148,7 @@ func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
 
 // feed hands items to the lanes: first those that write where nothing is, while
 // the plan is still being made; then, once both listings are complete, those
-// that write over something; then, each when all before has ended, those that
+// that overwrite something; then, each when all before has ended, those that
 // remove. What waited for something in its way is tried once more at the end.
 func (r *Run) feed(ctx context.Context) {
 	defer r.pending.Wait()
@@ -209,7 +209,7 @@ func (r *Run) mayWait() bool {
 	return wait
 }
 
-// rootsAreThere looks once more at what is kept in step, before anything is removed:
+// rootsAreThere looks once more at what is kept in sync, before anything is removed:
 // what is not there says nothing about what was in it.
 func (r *Run) rootsAreThere(ctx context.Context) bool {
 	for i, route := range r.Routes {

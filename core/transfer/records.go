@@ -4,7 +4,7 @@
 // every item ended.
 //
 // [Plan] computes what a run would do. [New] and [Run.Execute] do it. A run that
-// was interrupted is made anew with Options.Resumed and goes on from the records.
+// was interrupted is made again with Options.Resumed and goes on from the records.
 //
 // Memory does not grow with the number of files or the size of one: listings
 // are streams, the queue is in the records, a content streams from one store
@@ -135,7 +135,7 @@ type Records interface {
 	// Tally returns what the records hold of a run.
 	Tally(ctx context.Context, run string) (Tally, error)
 	// Forget removes the run's items that are not done, before it is
-	// planned anew, and what was counted.
+	// planned again, and what was counted.
 	Forget(ctx context.Context, run string) error
 	// Enqueue adds items. Those that are not Waiting have ended already.
 	Enqueue(ctx context.Context, run string, items []Item) error
@@ -147,7 +147,7 @@ type Records interface {
 	// Planned says that all is queued, and to what it comes. Judge may say it too.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
 	// Judge says that the safety limits have passed all items up to a Seq: only
-	// then does Claim return those of them that write over something or remove. What
+	// then does Claim return those of them that overwrite something or remove. What
 	// was lost lately, with these, is kept for the next start. planned is nil, or what
 	// Planned would be given: both are said in one step.
 	// Ask says that they hold the run for a person's word on them.
@@ -175,7 +175,7 @@ type Records interface {
 	// Removing reports whether a file is Waiting to be removed at a key of the
 	// target of a route.
 	Removing(ctx context.Context, run string, route int, at store.Key) (bool, error)
-	// Overwriting reports whether a file is Waiting to be written over, or beside,
+	// Overwriting reports whether a file is Waiting to be overwritten, or beside,
 	// at a key of the target of a route.
 	Overwriting(ctx context.Context, run string, route int, at store.Key) (bool, error)
 	// Claim returns Waiting items of a phase with a Seq above after, in order. Of

@@ -57,7 +57,7 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	case store.ErrChanged:
 		return &Ending{State: Skipped, Cause: plan.CauseNotRemoved}, nil
 	case store.ErrRefused, store.ErrExists:
-		if folder { // it is remembered anew when both sides have it again
+		if folder { // it is remembered again when both sides have it again
 			ending.State, ending.Cause = Skipped, plan.CauseHoldsMore
 			return ending, nil
 		}
@@ -65,7 +65,7 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	return nil, err
 }
 
-// keepVersion takes a file out of the way, to where it can be fetched back from, and
+// keepVersion takes a file out of the way, to where it can be restored from, and
 // returns where that is, in words.
 func (a *attempt) keepVersion(ctx context.Context, place store.Ref, revision string) (string, error) {
 	version, err := a.historyPlace(ctx, place)
@@ -87,7 +87,7 @@ func (a *attempt) keepVersion(ctx context.Context, place store.Ref, revision str
 	return "kept as /" + side.Account + version.String(), err
 }
 
-// historyPlace is a free place for what is taken out of the way by this run.
+// historyPlace is a free place for what is moved to history by this run.
 func (a *attempt) historyPlace(ctx context.Context, place store.Ref) (store.Ref, error) {
 	side := a.route.Target
 	folder := plan.HistoryFolder.Child(plan.HistoryName(a.Began))
@@ -124,7 +124,7 @@ func (a *attempt) keepCopy(ctx context.Context, from store.Ref, revision string,
 	return err
 }
 
-// replace writes over what the target holds. Where it is nothing that a run brought,
+// replace overwrites what the target holds. Where it is nothing that a run brought,
 // or is newer than what comes, it is kept out of the way first.
 func (a *attempt) replace(ctx context.Context) (*Ending, error) {
 	if a.item.Cause == plan.CauseVersionKept {

@@ -331,7 +331,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	streams.At = route.Target.at
 	if rules.Type.Removes() {
 		if streams.single {
-			return store.Errorf(store.ErrRefused, "%s is a file; a %s keeps folders in step, so name its folder, and take the file alone with --only", route.Source.Address, rules.Type)
+			return store.Errorf(store.ErrRefused, "%s is a file; a %s keeps folders in sync, so name its folder, and take the file alone with --only", route.Source.Address, rules.Type)
 		}
 		streams.AtSource = route.Source.at
 		streams.PairAt = func(ctx context.Context, key store.Key) (*compare.Pair, error) {
@@ -430,7 +430,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	return ctx.Err()
 }
 
-// rootGone says that a folder which was kept in step is not there.
+// rootGone says that a folder which was kept in sync is not there.
 type rootGone struct{ error }
 
 func (e rootGone) Unwrap() error { return e.error }

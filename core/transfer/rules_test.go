@@ -137,7 +137,7 @@ func TestTemplate(t *testing.T) {
 		t.Errorf("%v, want %v and another", got, want)
 	}
 	if _, s := b.run("done"); s.Items != 0 || s.Unchanged != 3 {
-		t.Errorf("the second run had %d items, and found %d in step", s.Items, s.Unchanged)
+		t.Errorf("the second run had %d items, and found %d in sync", s.Items, s.Unchanged)
 	}
 	if again := b.target.Files(); !maps.Equal(got, again) {
 		t.Errorf("the second run left %v", again)
@@ -310,7 +310,7 @@ func TestListingBreaksOff(t *testing.T) {
 			_, s := b.run("done")
 			b.want(want)
 			if s.Items != 19 || s.Unchanged != 21 || s.Done != 19 {
-				t.Errorf("%+v; want 19 items and 21 in step", s)
+				t.Errorf("%+v; want 19 items and 21 in sync", s)
 			}
 		})
 	}

@@ -41,7 +41,7 @@ type Options struct {
 	// Began is when the run was asked for: ages count from it, and templates
 	// take their date from it. It is the same when the run is resumed.
 	Began time.Time
-	// Open, where it is not nil, opens the accounts of a route anew, by its number in
+	// Open, where it is not nil, opens the accounts of a route again, by its number in
 	// Routes without those that lead back. Those of a route with Unopened are not
 	// open yet.
 	Open func(ctx context.Context, i int) (Route, error)

@@ -11,7 +11,7 @@ import (
 
 // keepBoth settles that both sides hold contents of their own under one name: the
 // target's keeps the name, at both sides, and the source's has one that tells where
-// it is from, at both sides. Nothing is written over before its content is at the
+// it is from, at both sides. Nothing is overwritten before its content is at the
 // other side; interrupted, it is begun again and finds what is done.
 func (a *attempt) keepBoth(ctx context.Context) (*Ending, error) {
 	place := a.target()
@@ -65,7 +65,7 @@ func (a *attempt) lookAtBoth(ctx context.Context) (*Ending, error) {
 	return nil, err
 }
 
-// isTaken reports whether what has the item's place at the target is in step with
+// isTaken reports whether what has the item's place at the target is in sync with
 // something else at the source.
 func (a *attempt) isTaken(ctx context.Context) (bool, error) {
 	if a.route.Back {
@@ -76,7 +76,7 @@ func (a *attempt) isTaken(ctx context.Context) (bool, error) {
 	return pair != nil && pair.Key != a.item.Key, err
 }
 
-// giveWay settles that a folder, or what is in step with something else, has the
+// giveWay settles that a folder, or what is in sync with something else, has the
 // name at the target that a file has at the source: the file gets one that tells
 // where it is from, at both sides. known says that what is remembered under its key
 // is of it.
@@ -110,7 +110,7 @@ func (a *attempt) giveWay(ctx context.Context, known bool) (*Ending, error) {
 	return ending, nil
 }
 
-// again makes of what may have changed meanwhile something to be tried anew.
+// again makes of what may have changed meanwhile something to be tried again.
 func again(err error) error {
 	switch store.KindOf(err) {
 	case store.ErrNotFound, store.ErrChanged, store.ErrExists, store.ErrOutcomeUnknown:

@@ -55,7 +55,7 @@ func (p *Provider) BeginConsent(ctx context.Context, opening store.Opening, aski
 		return store.Consent{}, err
 	}
 	if asking.ClientID != "" && asking.ClientSecret == "" && opening.Secrets != nil {
-		// Made anew: the secret of the registration is known from before.
+		// Made again: the secret of the registration is known from before.
 		var before grant
 		if raw, err := opening.Secrets.Load(ctx); err == nil && json.Unmarshal(raw, &before) == nil && before.ClientID == asking.ClientID {
 			asking.ClientSecret = before.ClientSecret

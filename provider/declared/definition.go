@@ -297,7 +297,7 @@ type Ask struct {
 // Remove removes an entry.
 type Remove struct {
 	Operation   `yaml:",inline"`
-	Trash       bool   `yaml:"trash" doc:"What is removed can be fetched back from the service's trash."`
+	Trash       bool   `yaml:"trash" doc:"What is removed can be restored from the service's trash."`
 	Conditional bool   `yaml:"conditional" doc:"The request carries .revision as a condition. Without it the entry is looked at first."`
 	EmptyOnly   bool   `yaml:"empty-only" doc:"The service itself refuses to remove a folder that holds something."`
 	Batch       *Batch `yaml:"batch" doc:"Several at once: removals that come together go as one request."`

@@ -13,7 +13,7 @@ import (
 	"deftheron/provider/declared/jq"
 )
 
-var update = flag.Bool("update", false, "write the documents anew that are made of the code")
+var update = flag.Bool("update", false, "write the documents again that are made of the code")
 
 const docs = "../../docs"
 
@@ -30,7 +30,7 @@ func TestSchema(t *testing.T) {
 		}
 	}
 	if kept, err := os.ReadFile(path); err != nil || strings.TrimSpace(string(kept)) != string(schema) {
-		t.Errorf("%s is not what the code says (%v); write it anew: go test ./provider/declared -run TestSchema -update", path, err)
+		t.Errorf("%s is not what the code says (%v); write it again: go test ./provider/declared -run TestSchema -update", path, err)
 	}
 }
 

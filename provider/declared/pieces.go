@@ -228,7 +228,7 @@ func (p *pieces) run(ctx context.Context) error {
 	return nil
 }
 
-// open reads the content anew, up to where the upload is.
+// open reads the content again, up to where the upload is.
 func (p *pieces) open(ctx context.Context) error {
 	stream, err := p.writing.Content.Open(ctx)
 	if err != nil {

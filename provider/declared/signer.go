@@ -17,7 +17,7 @@ type signer interface {
 	// is none to be renewed.
 	sign(ctx context.Context, request *http.Request) (token string, err error)
 	// renew replaces a token that was not accepted, unless that has been
-	// done already. ErrSignInExpired where a person has to sign in anew.
+	// done already. ErrSignInExpired where a person has to sign in again.
 	renew(ctx context.Context, token string) error
 }
 
@@ -198,7 +198,7 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 		return nil
 	}
 	if kept.Refresh == "" {
-		return store.Errorf(store.ErrSignInExpired, "the sign-in has ended, and the service gave nothing to renew it with; mend the account to sign in anew")
+		return store.Errorf(store.ErrSignInExpired, "the sign-in has ended, and the service gave nothing to renew it with; mend the account to sign in again")
 	}
 	clientID, clientSecret := t.account.client(t.way, kept.ClientID, kept.ClientSecret)
 	g, _, err := t.account.tokens(ctx, t.way, map[string]string{"grant_type": "refresh_token", "refresh_token": kept.Refresh}, clientID, clientSecret)

@@ -140,7 +140,7 @@ func (t *trial) run(ctx context.Context) error {
 	}
 	defer t.cleanUp(ctx)
 	for _, part := range storetest.Parts() {
-		if part.Name == "sums agree" { // hashes are told with entries, and held against contents below
+		if part.Name == "sums agree" { // hashes are told with entries, and compared with contents below
 			continue
 		}
 		if t.inScratch(ctx, part.Name, d, part.Run) == Fails && part.Name == "names survive" {

@@ -64,7 +64,7 @@ func TestManyWritesAtOnce(t *testing.T) {
 }
 
 // TestFolderReplacedMeanwhile removes, or moves away, a folder that was just written to,
-// and makes it anew: what is written next is in the new one. Where there is none, it is
+// and makes it again: what is written next is in the new one. Where there is none, it is
 // said that the folder is not there.
 func TestFolderReplacedMeanwhile(t *testing.T) {
 	dir := t.TempDir()

@@ -3,7 +3,7 @@
 //
 // One connection carries one transfer, so an account has a pool of them. A file is
 // there only once the server has said 226 and tells the size that was sent. What a
-// server does when a name that is taken is given anew, and whether it sets times,
+// server does when a name that is taken is given again, and whether it sets times,
 // is found out before the first write (see probe.go).
 package ftp
 

@@ -135,7 +135,7 @@ func (t *target) explain(err error) error {
 	return store.Errorf(store.ErrTryAgain, "%s does not speak SMB 2 or 3 as it should (%w); check the port", t.address, err)
 }
 
-// server implements fileserver.Server on one connection, made anew when it is lost.
+// server implements fileserver.Server on one connection, made again when it is lost.
 type server struct {
 	target *target
 	log    *slog.Logger

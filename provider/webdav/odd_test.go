@@ -486,7 +486,7 @@ func TestSecretStaysHere(t *testing.T) {
 }
 
 // TestContentThatIsReadOnce goes through though the server asks for the sign-in
-// anew: it is not touched before the server takes it.
+// again: it is not touched before the server takes it.
 func TestContentThatIsReadOnce(t *testing.T) {
 	apache := servertest.StartApache(t, servertest.ApacheOptions{Digest: true})
 	url, _ := apache.Folder(t)

@@ -39,9 +39,9 @@ type Accounts struct {
 
 	// Proxy is the way out to accounts; nil is that of the environment.
 	Proxy func(*http.Request) (*url.URL, error)
-	// Mended is called after the sign-in of an account was made anew, or it was
+	// Reauthorized is called after the sign-in of an account was made again, or it was
 	// resumed.
-	Mended func(name string)
+	Reauthorized func(name string)
 	// SignInExpiredNow is called when an account no longer accepts its sign-in.
 	SignInExpiredNow func(name string, why error)
 	// Aside is called around a change of an account that is in use: it has what
@@ -64,7 +64,7 @@ type Accounts struct {
 func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
-		Changed: func() {}, Mended: func(string) {}, SignInExpiredNow: func(string, error) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
+		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider
@@ -299,7 +299,7 @@ func lookOnce(ctx context.Context, s store.Store) (Found, error) {
 	return found, nil
 }
 
-// Check reaches an account anew and returns what is found there now.
+// Check reaches an account again and returns what is found there now.
 func (a *Accounts) Check(ctx context.Context, name string) (Found, error) {
 	row, err := a.row(ctx, name)
 	if err != nil {

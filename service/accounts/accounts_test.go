@@ -174,7 +174,7 @@ func TestStates(t *testing.T) {
 			t.Errorf("after %v: %+v, told %d times; want %s, %d", c.err, state, news, c.want, c.news)
 		}
 	}
-	// Opened anew, it is not there any more: it is away until it is.
+	// Opened again, it is not there any more: it is away until it is.
 	again := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.DiscardHandler))
 	v.broken = store.Errorf(store.ErrNotFound, "the folder is gone")
 	each, together, err := again.Spaces(ctx)

@@ -37,9 +37,9 @@ type Consenting struct {
 	Callback string
 	// ClientSecret is that of the registration that Options name.
 	ClientSecret string
-	// Mend is whether the account is there already and its sign-in is made
-	// anew; of the Link, its name counts alone.
-	Mend bool
+	// Reauthorize is whether the account is there already and its sign-in is made
+	// again; of the Link, its name counts alone.
+	Reauthorize bool
 	// Trial is a provider that is not added yet, to be tried; nothing is
 	// linked.
 	Trial store.Provider
@@ -104,7 +104,7 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	switch {
 	case asked.Trial != nil:
 		p.provider, p.row = asked.Trial, records.Account{Name: "trial", Provider: asked.Trial.Name(), Options: asked.Options, ReadOnly: asked.ReadOnly}
-	case asked.Mend:
+	case asked.Reauthorize:
 		if p.row, err = a.row(ctx, asked.Name); err == nil {
 			p.provider, err = a.Provider(p.row.Provider)
 		}
@@ -129,7 +129,7 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	beginning, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	var before store.Secrets = store.FixedSecret("")
-	if asked.Mend { // its registration is kept with the sign-in that it had
+	if asked.Reauthorize { // its registration is kept with the sign-in that it had
 		before = &secrets{accounts: a, linking: p.row}
 	}
 	p.opening = a.openingFor(p.provider, p.row, consentGate(), before)
@@ -302,7 +302,7 @@ func (a *Accounts) finish(ctx context.Context, p *pending, secret []byte, err er
 		switch {
 		case p.asked.Trial != nil:
 			state = ConsentGranted
-		case p.asked.Mend:
+		case p.asked.Reauthorize:
 			row, found, err = a.mend(ctx, p.row, secret)
 		default:
 			link := p.asked.Link

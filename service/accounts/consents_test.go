@@ -151,11 +151,11 @@ func TestConsentByPage(t *testing.T) {
 	if _, _, err := a.Add(ctx, accounts.Link{Provider: "porch", Name: "x", Secret: "anna"}); err == nil || !strings.Contains(err.Error(), "by consent") {
 		t.Errorf("linked without consent: %v", err)
 	}
-	// Mended by the same owner alone; what waits for it is told.
+	// Reauthorized by the same owner alone; what waits for it is told.
 	mended := ""
-	a.Mended = func(name string) { mended = name }
+	a.Reauthorized = func(name string) { mended = name }
 	for code, want := range map[string]accounts.ConsentState{"bert": accounts.ConsentFailed, "used": accounts.ConsentFailed} {
-		again, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Name: "drive"}, Mend: true, Way: store.ConsentByPaste})
+		again, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Name: "drive"}, Reauthorize: true, Way: store.ConsentByPaste})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -163,7 +163,7 @@ func TestConsentByPage(t *testing.T) {
 			t.Errorf("mended with %s: %+v, %v", code, answered, err)
 		}
 	}
-	again, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Name: "drive"}, Mend: true, Way: store.ConsentByPaste})
+	again, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Name: "drive"}, Reauthorize: true, Way: store.ConsentByPaste})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -176,7 +176,7 @@ func TestConsentByPage(t *testing.T) {
 	if _, err := a.AnswerByPaste(ctx, again.ID, "amy"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("pasted twice: %v", err)
 	}
-	if _, _, err := a.Mend(ctx, "drive", "secret", nil); err == nil || !strings.Contains(err.Error(), "linked by consent") {
+	if _, _, err := a.Reauthorize(ctx, "drive", "secret", nil); err == nil || !strings.Contains(err.Error(), "linked by consent") {
 		t.Error(err)
 	}
 }

@@ -56,7 +56,7 @@ func (a *Accounts) AddDefinition(ctx context.Context, where, text string) (*decl
 		return nil, err
 	}
 	for _, row := range rows {
-		if row.Provider == definition.Name { // opened anew, as it says now
+		if row.Provider == definition.Name { // opened again, as it says now
 			a.mu.Lock()
 			delete(a.open, row.ID)
 			a.mu.Unlock()

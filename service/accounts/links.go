@@ -39,7 +39,7 @@ func (a *Accounts) happened(ctx context.Context, row records.Account, what, why 
 	}
 }
 
-// forget has an account opened anew when it is needed next.
+// forget has an account opened again when it is needed next.
 func (a *Accounts) forget(id string) {
 	a.mu.Lock()
 	opened, ok := a.open[id]
@@ -51,7 +51,7 @@ func (a *Accounts) forget(id string) {
 	}
 }
 
-// closeAfter is how long connections of an account stay that is opened anew.
+// closeAfter is how long connections of an account stay that is opened again.
 const closeAfter = time.Minute
 
 // pinned are the options with what was learned of the place.
@@ -108,7 +108,7 @@ func (a *Accounts) setSuspended(ctx context.Context, name string, suspend bool) 
 	a.log.Info(what+" an account", "account", name)
 	a.Changed()
 	if !suspend {
-		a.Mended(name)
+		a.Reauthorized(name)
 	}
 	return nil
 }
@@ -219,7 +219,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	a.Noticed(name, nil)
 	a.log.Info("changed an account", "account", name)
 	a.Changed()
-	a.Mended(name)
+	a.Reauthorized(name)
 	return row, found, nil
 }
 
@@ -339,7 +339,7 @@ func (a *Accounts) markedPlace(ctx context.Context, name string) (string, error)
 }
 
 // LeaveMark leaves a mark at an account's place, by which it is known again when it is
-// linked anew; not where it cannot be written to.
+// linked again; not where it cannot be written to.
 func (a *Accounts) LeaveMark(ctx context.Context, name string) error {
 	_, err := a.markedPlace(ctx, name)
 	switch store.KindOf(err) {

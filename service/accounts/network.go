@@ -47,7 +47,7 @@ type stillConn struct {
 	reading, writing atomic.Int64 // when the deadlines were set, in Unix seconds
 }
 
-// resetEvery is how old a deadline may get before it is set anew.
+// resetEvery is how old a deadline may get before it is set again.
 const resetEvery = 15 // seconds
 
 func (c *stillConn) Read(p []byte) (int, error) {

@@ -47,7 +47,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 		a.happened(ctx, one, records.Reauthorized, "")
 		a.log.Info("mended an account", "account", one.Name)
 		a.Changed()
-		a.Mended(one.Name)
+		a.Reauthorized(one.Name)
 	}
 	row, err = a.db.Account(ctx, row.Name)
 	return row, found, err
@@ -63,9 +63,9 @@ func (a *Accounts) sharing(ctx context.Context, keeper string) ([]records.Accoun
 	return append([]records.Account{row}, others...), err
 }
 
-// Mend gives an account a new secret that is no consent, and new files such as a
+// Reauthorize gives an account a new secret that is no consent, and new files such as a
 // private key; those that are not given stay, and one that is empty goes.
-func (a *Accounts) Mend(ctx context.Context, name, secret string, files map[string]string) (records.Account, Found, error) {
+func (a *Accounts) Reauthorize(ctx context.Context, name, secret string, files map[string]string) (records.Account, Found, error) {
 	row, err := a.row(ctx, name)
 	if err != nil {
 		return row, Found{}, err

@@ -25,7 +25,7 @@ func (s *Server) registerConsents(api huma.API) {
 	add(api, http.MethodGet, "/consents/{id}", "show-consent", "How a consent is", http.StatusOK, s.showConsent)
 	add(api, http.MethodPost, "/consents/{id}/answer", "answer-consent", "Give what the page showed, where it is pasted", http.StatusOK, s.answerConsent)
 	add(api, http.MethodDelete, "/consents/{id}", "give-up-consent", "Give a consent up", http.StatusNoContent, s.giveUpConsent)
-	add(api, http.MethodPost, "/accounts/{name}/mend", "mend-account", "Give an account a new secret", http.StatusOK, s.reauthorizeAccount)
+	add(api, http.MethodPost, "/accounts/{name}/reauthorize", "reauthorize-account", "Give an account a new secret", http.StatusOK, s.reauthorizeAccount)
 	add(api, http.MethodGet, "/providers/{name}", "show-provider", "One kind of place, with its definition", http.StatusOK, s.showProvider)
 	add(api, http.MethodPost, "/definitions", "add-definition", "Add a provider definition, or replace one that was added", http.StatusOK, s.addDefinition)
 	add(api, http.MethodPost, "/definitions/checks", "check-definition", "Read a provider definition without adding it", http.StatusOK, s.checkDefinition)
@@ -39,7 +39,7 @@ type idInput struct {
 
 func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]) (*body[contract.Consent], error) {
 	asked := accounts.Consenting{
-		Link: s.linkOf(ctx, in.Body.Link), Way: store.ConsentWay(in.Body.Way), Callback: s.BaseURL + CallbackPath, Mend: in.Body.Mend,
+		Link: s.linkOf(ctx, in.Body.Link), Way: store.ConsentWay(in.Body.Way), Callback: s.BaseURL + CallbackPath, Reauthorize: in.Body.Reauthorize,
 		Console: in.Body.Console, ClientSecret: in.Body.Secret,
 	}
 	asked.Secret = ""
@@ -104,11 +104,11 @@ func (s *Server) giveUpConsent(_ context.Context, in *idInput) (*none, error) {
 
 type reauthorizeInput struct {
 	Name string `path:"name" doc:"The account's name."`
-	Body contract.Mending
+	Body contract.Reauthorizing
 }
 
 func (s *Server) reauthorizeAccount(ctx context.Context, in *reauthorizeInput) (*body[contract.Account], error) {
-	row, found, err := s.Accounts.Mend(ctx, in.Name, in.Body.Secret, in.Body.Files)
+	row, found, err := s.Accounts.Reauthorize(ctx, in.Name, in.Body.Secret, in.Body.Files)
 	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }
 

@@ -23,7 +23,7 @@ func document(api huma.API) {
 	add := func(operation *huma.Operation) { api.OpenAPI().AddOperation(operation) }
 	add(&huma.Operation{
 		OperationID: "live", Method: http.MethodGet, Path: contract.Root + "/live", Summary: "What happens now, as server-sent events",
-		Description: "Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a Progress) and `anew` (fetch everything again). Give the last id seen as Last-Event-ID.",
+		Description: "Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a Progress) and `again` (fetch everything again). Give the last id seen as Last-Event-ID.",
 		Responses:   answer("200", "Events", "text/event-stream", schema(contract.Progress{})),
 	})
 	add(&huma.Operation{
@@ -66,7 +66,7 @@ func document(api huma.API) {
 		Responses:  answer("200", "The archive", "application/zip", bytes),
 	})
 	add(&huma.Operation{
-		OperationID: "compare", Method: http.MethodGet, Path: contract.Root + "/comparison", Summary: "Two addresses held against each other, one JSON value a line",
+		OperationID: "compare", Method: http.MethodGet, Path: contract.Root + "/comparison", Summary: "Two addresses compared with each other, one JSON value a line",
 		Description: "Each line is a Compared. The last one has the summary, or the problem with which it broke off.",
 		Parameters: []*huma.Param{
 			text("here", "query", "An address.", true), text("there", "query", "Another address.", true),

@@ -9,6 +9,7 @@ import (
 	"deftheron/core/files"
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/service/messages"
 )
 
 // place finds where an address, and names below it, lead, for something that is
@@ -172,8 +173,9 @@ func addRemoved(result *contract.Removed, located tree.Located, removed files.Re
 		for _, name := range append(failure.Place.Folder.Path.Names(), failure.Place.Name) {
 			address = address.Child(name)
 		}
+		remedy, _ := messages.RemedyOf(failure.Cause, messages.Subject{})
 		result.Failed = append(result.Failed, contract.Blocker{
-			Address: address.String(), Cause: string(failure.Cause), Why: failure.Err.Error(), Remedy: remedyNow(failure.Cause),
+			Address: address.String(), Cause: string(failure.Cause), Why: failure.Err.Error(), Remedy: remedy,
 		})
 	}
 }

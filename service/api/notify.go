@@ -12,7 +12,7 @@ import (
 
 func (s *Server) registerNotifications(api huma.API) {
 	add(api, http.MethodGet, "/notifications/settings", "show-notification-settings", "Who is told what, and when", http.StatusOK, s.showNotifications)
-	add(api, http.MethodPut, "/notifications/settings", "set-notification-settings", "Change who is told what; a secret that is left away stays", http.StatusNoContent, s.setNotifications)
+	add(api, http.MethodPut, "/notifications/settings", "set-notification-settings", "Change who is told what; a secret that is left out stays", http.StatusNoContent, s.setNotifications)
 	add(api, http.MethodPost, "/notifications/test", "test-notifications", "Send a word by every way, to try them", http.StatusOK, s.testNotifications)
 	add(api, http.MethodGet, "/notifications", "list-notifications", "The latest words that were, or are to be, sent", http.StatusOK, s.listNotices)
 }

@@ -17,6 +17,7 @@ import (
 	"deftheron/core/tree"
 	"deftheron/service/access"
 	"deftheron/service/accounts"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -217,8 +218,9 @@ func (s *Server) space(ctx context.Context, _ *none) (*body[contract.Spaces], er
 
 func (s *Server) listCauses(context.Context, *none) (*body[[]contract.Cause], error) {
 	causes := []contract.Cause{}
-	for cause, words := range plan.Causes() {
-		causes = append(causes, contract.Cause{Cause: string(cause), Meaning: words.Meaning, Remedy: words.Remedy})
+	for _, cause := range plan.Causes() {
+		remedy, _ := messages.RemedyOf(cause, messages.Subject{})
+		causes = append(causes, contract.Cause{Cause: string(cause), Title: messages.Of(cause).Title, Meaning: messages.Of(cause).Sentence, Remedy: remedy})
 	}
 	slices.SortFunc(causes, func(a, b contract.Cause) int { return cmp.Compare(a.Cause, b.Cause) })
 	return &body[[]contract.Cause]{causes}, nil

@@ -29,7 +29,7 @@ const (
 
 // pager cuts listings into pages. Between two pages the listing stands still
 // and is gone on with, so that page after page of a large folder costs one
-// listing; where it is no longer kept, the folder is listed anew up to the
+// listing; where it is no longer kept, the folder is listed again up to the
 // entry that the cursor names.
 type pager struct {
 	tree *tree.Recent

@@ -16,6 +16,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/plan"
 	"deftheron/core/store"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 )
@@ -52,23 +53,10 @@ func problem(err error) *contract.Problem {
 		cause := plan.CauseOf(err)
 		p.Cause = string(cause)
 		if p.Remedy == "" {
-			p.Remedy = remedyNow(cause)
+			p.Remedy, p.Commands = messages.RemedyOf(cause, messages.Subject{})
 		}
 	}
 	return p
-}
-
-// remedyNow is a cause's remedy where no run is spoken of.
-func remedyNow(cause plan.Cause) string {
-	remedy := cause.Words().Remedy
-	before, _, then := strings.Cut(remedy, ", then ")
-	switch {
-	case then:
-		return before + ", then try again."
-	case strings.Contains(remedy, "the run"):
-		return "Try again in a moment."
-	}
-	return remedy
 }
 
 func status(err error) int {

@@ -3,7 +3,7 @@
 // Events have ids of the form epoch-sequence. The epoch is the process; the
 // sequence counts. A listener that was away gives the last id that it saw and
 // gets what it missed; where that is no longer kept, or of another epoch, it
-// gets one event "anew", and fetches everything again.
+// gets one event "again", and fetches everything again.
 package live
 
 import (
@@ -24,7 +24,7 @@ type Event struct {
 
 // The names of events.
 const (
-	Anew     = "anew"     // fetch everything again
+	Anew     = "again"    // fetch everything again
 	Runs     = "run"      // a run began, or changed its state
 	Accounts = "accounts" // accounts were linked or unlinked, or are other than they were
 	Jobs     = "job"      // a job was made, changed, removed or started

@@ -33,7 +33,7 @@ func TestMissedEvents(t *testing.T) {
 	events, stop := hub.Listen("")
 	hub.Publish("run", 1)
 	first, last := names(events)
-	if fmt.Sprint(first) != "[anew<nil> run1]" || !strings.Contains(last, "-") {
+	if fmt.Sprint(first) != "[again<nil> run1]" || !strings.Contains(last, "-") {
 		t.Errorf("heard %v, last %q", first, last)
 	}
 	stop()
@@ -46,8 +46,8 @@ func TestMissedEvents(t *testing.T) {
 	}
 	for _, unknown := range []string{"otherepoch-1", "nonsense", last + "9999"} {
 		again, stop := hub.Listen(unknown)
-		if heard, _ := names(again); fmt.Sprint(heard) != "[anew<nil>]" {
-			t.Errorf("the last id %q: %v, want to fetch anew", unknown, heard)
+		if heard, _ := names(again); fmt.Sprint(heard) != "[again<nil>]" {
+			t.Errorf("the last id %q: %v, want to fetch again", unknown, heard)
 		}
 		stop()
 	}
@@ -56,8 +56,8 @@ func TestMissedEvents(t *testing.T) {
 	}
 	old, stopOld := hub.Listen(last)
 	defer stopOld()
-	if heard, _ := names(old); fmt.Sprint(heard) != "[anew<nil>]" {
-		t.Errorf("after more than is kept: %d events, want to fetch anew", len(heard))
+	if heard, _ := names(old); fmt.Sprint(heard) != "[again<nil>]" {
+		t.Errorf("after more than is kept: %d events, want to fetch again", len(heard))
 	}
 	if heard, _ := names(events); heard[len(heard)-1] != "closed" {
 		t.Error("a listener that does not keep up was not cut off")

@@ -86,7 +86,7 @@ func (n *Notifications) Settings(ctx context.Context) (contract.Notifications, e
 	return k.Notifications, err
 }
 
-// Set changes the settings. A secret that is left away stays as it was.
+// Set changes the settings. A secret that is left out stays as it was.
 func (n *Notifications) Set(ctx context.Context, given contract.Notifications) error {
 	if err := check(given); err != nil {
 		return err

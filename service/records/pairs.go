@@ -81,7 +81,7 @@ func forgetIn(ctx context.Context, tx *sql.Tx, scopes []int64, endings []transfe
 
 const pairColumns = `source_revision, source_size, source_time, target_revision, target_size, target_time, kept, run, target_key, mark, verification, target_mark, digest`
 
-// savePairs adds pairs, or writes over those of their keys, and counts the new ones.
+// savePairs adds pairs, or overwrites those of their keys, and counts the new ones.
 func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPair) error {
 	add, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO pairs ("+pairColumns+", scope, key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 	if err != nil {

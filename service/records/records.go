@@ -107,7 +107,7 @@ func Open(dir string) (*DB, error) {
 }
 
 // canShrink has the file of a database give back pages that it does not need. One that
-// was made otherwise is written anew, once.
+// was made otherwise is written again, once.
 func canShrink(pool *sql.DB) error {
 	var mode int
 	if err := pool.QueryRow("PRAGMA auto_vacuum").Scan(&mode); err != nil || mode == 2 {

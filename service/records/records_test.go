@@ -69,13 +69,13 @@ func TestQueue(t *testing.T) {
 		t.Errorf("claimed %+v, %v", claimed, err)
 	}
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 0 {
-		t.Errorf("claimed of those that write over something, before the pass was judged: %+v, %v", writes, err)
+		t.Errorf("claimed of those that overwrite something, before the pass was judged: %+v, %v", writes, err)
 	}
 	if err := db.Judge(ctx, "run1", 5, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 1 || writes[0].Key != "a\x00\xffb" {
-		t.Errorf("claimed of those that write over something: %+v, %v", writes, err)
+		t.Errorf("claimed of those that overwrite something: %+v, %v", writes, err)
 	}
 	pair := compare.Pair{Key: "b", Source: compare.Remembered{Revision: "s"}, Target: compare.Remembered{Revision: "t", Size: 10, Modified: time.Unix(2, 0)}, Run: "run1"}
 	ended := transfer.Ending{Seq: 1, State: transfer.Done, Verification: "crc64nvme=1", Moved: 10, Attempts: 1, Ended: time.Now(), Pair: &pair}

@@ -234,7 +234,7 @@ func (s *arrivalSource) known(ctx context.Context, key store.Key) (*records.Inco
 }
 
 // ripen looks once more at what has rested: unchanged it is ready, gone it is
-// forgotten, and else it rests anew.
+// forgotten, and else it rests again.
 func (s *arrivalSource) ripen(ctx context.Context, one records.Incoming, rest time.Duration) error {
 	seen := false
 	err := s.each(ctx, pathOfKey(one.Key), func(now found) error {

@@ -18,6 +18,7 @@ import (
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -136,9 +137,9 @@ func count(made *contract.Certificate, one transfer.Certified) {
 		made.Unverified.Bytes += size
 		i := slices.IndexFunc(made.Why, func(why contract.CauseCount) bool { return why.Cause == string(one.Cause) })
 		if i < 0 {
-			words := one.Cause.Words()
+			words := messages.Of(one.Cause)
 			i = len(made.Why)
-			made.Why = append(made.Why, contract.CauseCount{State: "unverified", Cause: string(one.Cause), Meaning: words.Meaning, Remedy: words.Remedy})
+			made.Why = append(made.Why, contract.CauseCount{State: "unverified", Cause: string(one.Cause), Meaning: words.Sentence, Remedy: words.Remedy})
 		}
 		made.Why[i].Items++
 		made.Why[i].Bytes += size

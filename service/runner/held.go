@@ -108,8 +108,8 @@ func (r *Runner) awaitSpace(row records.Run) {
 	}
 }
 
-// Mended takes up the runs that were held for an account.
-func (r *Runner) Mended(account string) {
+// Reauthorized takes up the runs that were held for an account.
+func (r *Runner) Reauthorized(account string) {
 	rows, err := r.db.OpenRuns(r.ctx)
 	if err != nil {
 		r.log.Error("could not look for runs that are held", "error", err)

@@ -234,7 +234,7 @@ func (k *keeper) look(ctx context.Context) (time.Duration, error) {
 	return next, nil
 }
 
-// sources opens the sources anew: their accounts may be others by now.
+// sources opens the sources again: their accounts may be others by now.
 func (k *keeper) sources(ctx context.Context) (sources []*arrivalSource, err error) {
 	rules, err := k.spec.Read()
 	if err != nil {
@@ -381,12 +381,12 @@ func (c *clock) arrivalEnded(name string) {
 	}
 }
 
-// arrivalsAnew has arrivals looked for anew, as an account may be another, or have
+// arrivalsAnew has arrivals looked for again, as an account may be another, or have
 // another name.
 func (c *clock) arrivalsAnew() {
 	jobs, err := c.runner.db.KeptJobs(c.runner.ctx)
 	if err != nil && c.runner.ctx.Err() == nil {
-		c.runner.log.Error("could not look for arrivals anew", "error", err)
+		c.runner.log.Error("could not look for arrivals again", "error", err)
 	}
 	for _, row := range jobs {
 		if row.Spec.When.Arrival != "" {

@@ -140,7 +140,7 @@ func sentence(spec job.Spec) string {
 	case deletions == string(plan.DeleteToo):
 		text += "What is removed at one side is removed at the other."
 	default:
-		text += "What is removed at one side is taken out of the way at the other, from where it can be fetched back."
+		text += "What is removed at one side is moved to history at the other, from where it can be restored."
 	}
 	if spec.Type == job.TwoWay {
 		text += " A change wins over a removal, two changes keep both, and the first run merges the two sides without removing anything."

@@ -80,7 +80,7 @@ func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contrac
 	return shown, err
 }
 
-// prepared is a job that was held against what is there.
+// prepared is a job that was compared with what is there.
 type prepared struct {
 	spec   job.Spec
 	rules  plan.Rules
@@ -229,10 +229,10 @@ func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules 
 		return err
 	}
 	if clears && route.Source.Store.Traits().ReadOnly {
-		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be cleared; link it anew for writing, or do not clear", route.Source.Account)
+		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be cleared; link it again for writing, or do not clear", route.Source.Account)
 	}
 	if rules.Type == plan.TwoWay && route.Source.Store.Traits().ReadOnly {
-		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be kept in step; mirror it instead", route.Source.Account)
+		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be kept in sync; mirror it instead", route.Source.Account)
 	}
 	return nil
 }
@@ -374,7 +374,7 @@ func (r *Runner) saveJob(ctx context.Context, row records.Job) error {
 	return nil
 }
 
-// SuspendJob has a job not run by itself until it is resumed.
+// SuspendJob has a job not run automatically until it is resumed.
 func (r *Runner) SuspendJob(ctx context.Context, name string, suspended bool) error {
 	row, err := r.kept(ctx, name)
 	if err != nil {
@@ -445,8 +445,8 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 		return contract.Started{}, err
 	}
 	if p.rules.Type == plan.TwoWay {
-		for i := range p.rows { // what was copied once says nothing about what was in step
-			p.rows[i].Scope = "in step " + row.ID + "\n" + p.rows[i].Scope
+		for i := range p.rows { // what was copied once says nothing about what was up to date
+			p.rows[i].Scope = "in sync " + row.ID + "\n" + p.rows[i].Scope
 		}
 	}
 	if p.rules.Once {
@@ -483,7 +483,7 @@ func (r *Runner) PlanJob(ctx context.Context, name string) (contract.Plan, error
 	}
 	if p.rules.Type == plan.TwoWay {
 		for i := range p.rows {
-			p.routes[i].Scope = "in step " + row.ID + "\n" + p.rows[i].Scope
+			p.routes[i].Scope = "in sync " + row.ID + "\n" + p.rows[i].Scope
 		}
 	}
 	return r.plan(ctx, p.rows, p.routes, p.rules)

@@ -232,7 +232,7 @@ func TestStartIsEdited(t *testing.T) {
 	}
 }
 
-// TestLinkedAgain unlinks an account and links its place anew: a deletion that was made
+// TestLinkedAgain unlinks an account and links its place again: a deletion that was made
 // meanwhile is followed, and does not come back as a copy.
 func TestLinkedAgain(t *testing.T) {
 	o, from, to := newOffice(t, t.TempDir()), t.TempDir(), t.TempDir()

@@ -70,7 +70,7 @@ func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (str
 	}
 	next, _, err := r.coming(ctx, row)
 	if err == nil && next.Step == "" {
-		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be fetched back with heron job bring-back %s", row.Name, row.Name)
+		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be restored with heron job bring-back %s", row.Name, row.Name)
 	}
 	return next.Step, err
 }
@@ -118,7 +118,7 @@ func back(spec job.Spec) job.Spec {
 	return spec
 }
 
-// goOn starts the next step of a migration that begins by itself.
+// goOn starts the next step of a migration that starts automatically.
 func (r *Runner) goOn(ctx context.Context, name string) {
 	row, err := r.db.KeptJob(ctx, name)
 	if err != nil || row.Type != job.Migrate || row.Suspended {
@@ -191,7 +191,7 @@ func comingSentence(name string, next job.Coming) string {
 		why := strings.ToUpper(next.Why[:1]) + next.Why[1:]
 		return fmt.Sprintf("Next is the %s, which waits for a person. %s. Start it with: heron job start %s", job.Words(next.Step), why, name)
 	}
-	return fmt.Sprintf("Next is the %s, which begins by itself.", job.Words(next.Step))
+	return fmt.Sprintf("Next is the %s, which starts automatically.", job.Words(next.Step))
 }
 
 // waitsFor is what a migration waits for after a run of it, in words; empty for

@@ -58,7 +58,7 @@ func TestRunsAtItsTime(t *testing.T) {
 	}
 }
 
-// TestOntoItself copies, moves, plans and keeps in step what would come to lie upon
+// TestOntoItself copies, moves, plans and keeps in sync what would come to lie upon
 // itself.
 func TestOntoItself(t *testing.T) {
 	dir := t.TempDir()

@@ -10,6 +10,7 @@ import (
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -45,14 +46,15 @@ func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.T
 	l.removals = slices.DeleteFunc(l.removals, func(address string) bool { return l.hasMoved[address] })
 	result.Removals, result.Type = l.removals[:min(len(l.removals), mostShown)], string(rules.Type)
 	if overLimits := rules.Safety.Holds(totals); overLimits != nil {
-		result.Held = &contract.Holding{Cause: string(overLimits.Cause), Why: overLimits.Why, Remedy: overLimits.Cause.Words().Remedy}
+		remedy, _ := messages.RemedyOf(overLimits.Cause, messages.Subject{})
+		result.Held = &contract.Holding{Cause: string(overLimits.Cause), Why: overLimits.Why, Remedy: remedy}
 	}
 	result.Blockers, result.Names, result.Exports, result.Refusals = l.blockers, l.names, []contract.Exporting{}, []contract.Refusal{}
 	sending := totals.Moving().Bytes - totals.Inside.Bytes
 	if why := transfer.LackOfSpace(ctx, routes, totals.Moving().Bytes); why != "" {
 		// First, as it stands in the way of all.
 		result.Blockers = slices.Insert(result.Blockers, 0, contract.Blocker{
-			Address: "/" + routes[0].Target.Account, Cause: string(plan.CauseNoSpace), Why: why, Remedy: plan.CauseNoSpace.Words().Remedy,
+			Address: "/" + routes[0].Target.Account, Cause: string(plan.CauseNoSpace), Why: why, Remedy: messages.Of(plan.CauseNoSpace).Remedy,
 		})
 	}
 	for _, mark := range slices.Sorted(maps.Keys(l.exports)) {
@@ -108,13 +110,13 @@ func (l *listing) step(route int, step plan.Step) error {
 		return nil
 	}
 	if l.refusals[step.Cause] == nil {
-		l.refusals[step.Cause] = &contract.Refusal{Cause: string(step.Cause), Meaning: step.Cause.Words().Meaning}
+		l.refusals[step.Cause] = &contract.Refusal{Cause: string(step.Cause), Meaning: messages.Of(step.Cause).Sentence}
 	}
 	l.refusals[step.Cause].Items++
 	l.refusals[step.Cause].Bytes += max(0, step.Source.Size)
 	if len(l.blockers) < mostShown {
 		l.blockers = append(l.blockers, contract.Blocker{
-			Address: l.routes[route].SourceAddress(item), Cause: string(step.Cause), Why: step.Why, Remedy: step.Cause.Words().Remedy,
+			Address: l.routes[route].SourceAddress(item), Cause: string(step.Cause), Why: step.Why, Remedy: messages.Of(step.Cause).Remedy,
 		})
 	}
 	return nil

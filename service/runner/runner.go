@@ -54,7 +54,7 @@ type Runner struct {
 	// KeepItems is how long the items of runs are kept that were done or skipped; 0 is
 	// for good.
 	KeepItems time.Duration
-	// KeepHistory is how long what runs take out of the way is kept; 0 is for good.
+	// KeepHistory is how long what runs move to history is kept; 0 is for good.
 	KeepHistory time.Duration
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers

@@ -2,7 +2,6 @@ package runner
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"deftheron/contract"
@@ -11,6 +10,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -88,7 +88,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	shown := contract.Run{
 		ID: row.ID, Job: row.Job, Type: row.Type, Step: row.Step, StartedBy: row.StartedBy, State: row.State, Cause: row.Cause, Why: row.Why,
-		Remedy: remedyOf(row), Clears: row.Rules.Clear, Planned: row.Planned,
+		Clears: row.Rules.Clear, Planned: row.Planned,
 		Items: contract.ItemCounts{
 			Done: row.Done, Skipped: row.Skipped, Removed: row.Removed, Failed: row.Failed, UpToDate: row.Unchanged,
 			Waiting: max(0, row.Items-row.Done-row.Skipped-row.Failed),
@@ -97,6 +97,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		Interruptions: row.Interruptions, Created: row.CreatedAt, Started: row.StartedAt, Ended: row.EndedAt,
 	}
 	shown.Settings, shown.Excluded, shown.Inside = job.SettingsOf(row.Rules), contract.Count(row.Totals.Excluded), contract.Count(row.Totals.Inside)
+	shown.Remedy, shown.Commands = explain(row)
 	shown.Assumed = contract.Count(row.Totals.Assumed)
 	shown.FoldersExcluded = row.Totals.FoldersExcluded
 	shown.Removing = contract.Count(row.Totals.Remove)
@@ -132,9 +133,13 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	return shown
 }
 
-// remedyOf is what to do about a run, with its id in the commands that it names.
-func remedyOf(row records.Run) string {
-	return strings.NewReplacer(" RUN ", " "+row.ID+" ", " RUN.", " "+row.ID+".", " RUN,", " "+row.ID+",", " RUN;", " "+row.ID+";").Replace(plan.Cause(row.Cause).Words().Remedy)
+// explain returns what to do about a run, and the commands that do it.
+func explain(row records.Run) (remedy string, commands []string) {
+	subject := messages.Subject{Run: row.ID, Job: row.Job}
+	if accounts := changed(row); len(accounts) == 1 {
+		subject.Account = accounts[0]
+	}
+	return messages.RemedyOf(plan.Cause(row.Cause), subject)
 }
 
 // Items returns a page of a run's items.
@@ -150,7 +155,7 @@ func (r *Runner) Items(ctx context.Context, id, state string, after int64, most 
 	routes := Addressed(run)
 	items := make([]contract.Item, len(rows))
 	for i, row := range rows {
-		items[i] = ItemOf(row, routes)
+		items[i] = ItemOf(run.ID, row, routes)
 	}
 	return items, nil
 }
@@ -165,12 +170,12 @@ func Addressed(run records.Run) []transfer.Route {
 	return transfer.Directions(run.Rules.Type, routes)
 }
 
-// ItemOf shows an item of a run with the routes given.
-func ItemOf(row records.Item, routes []transfer.Route) contract.Item {
-	words := row.Cause.Words()
+// ItemOf shows an item of a run, by its id, with the routes given.
+func ItemOf(run string, row records.Item, routes []transfer.Route) contract.Item {
+	remedy, _ := messages.RemedyOf(row.Cause, messages.Subject{Run: run})
 	item := contract.Item{
 		Seq: row.Seq, Action: string(row.Action), Kind: string(row.Kind), Size: row.Size, State: string(row.State), Cause: string(row.Cause),
-		Meaning: words.Meaning, Remedy: words.Remedy, Why: row.Why, Verification: row.Ending.Verification, Attempts: row.Ending.Attempts,
+		Meaning: messages.Of(row.Cause).Sentence, Remedy: remedy, Why: row.Why, Verification: row.Ending.Verification, Attempts: row.Ending.Attempts,
 		Address: routes[row.Route].SourceAddress(row.Item), Target: routes[row.Route].TargetAddress(row.Item, row.Ending.Name),
 	}
 	if !row.Ending.Ended.IsZero() {
@@ -208,9 +213,9 @@ func (r *Runner) Causes(ctx context.Context, id string) ([]contract.CauseCount, 
 	rows, err := r.db.CauseCounts(ctx, run.Number)
 	counts := []contract.CauseCount{}
 	for _, row := range rows {
-		words := plan.Cause(row.Cause).Words()
+		remedy, _ := messages.RemedyOf(plan.Cause(row.Cause), messages.Subject{Run: run.ID, Job: run.Job})
 		counts = append(counts, contract.CauseCount{
-			State: row.State, Cause: row.Cause, Meaning: words.Meaning, Remedy: words.Remedy, Items: row.Items, Bytes: row.Bytes,
+			State: row.State, Cause: row.Cause, Meaning: messages.Of(plan.Cause(row.Cause)).Sentence, Remedy: remedy, Items: row.Items, Bytes: row.Bytes,
 		})
 	}
 	return counts, err

@@ -283,7 +283,7 @@ func (c *clock) keepGoing(ctx context.Context, row records.Job) {
 				}
 			}
 		} else if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == records.Cancelled && last.EndedAt != nil && last.EndedAt.After(begun) {
-			// Who cancels it does not mean to have it begun anew.
+			// Who cancels it does not mean to have it begun again.
 			if err := r.SuspendJob(ctx, row.Name, true); err != nil && ctx.Err() == nil {
 				r.log.Error("could not suspend a job whose run was cancelled", "job", row.Name, "error", err)
 			}

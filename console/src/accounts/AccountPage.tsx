@@ -26,7 +26,7 @@ export function AccountPage() {
   if (!account) {
     return (
       <div className="py-12 text-soft">
-        <p>No account is called {name} now.</p>
+        <p>There is no account {name}.</p>
         <Link to="/accounts" className="text-plumage hover:underline">
           All accounts
         </Link>
@@ -76,8 +76,8 @@ function Head({ account }: { account: Account }) {
           Edit
         </Link>
         {signsIn(provider) && (
-          <Link to={`/accounts/mend/${account.name}`} className={link}>
-            {account.state === 'sign-in-expired' ? 'Mend' : 'Sign in anew'}
+          <Link to={`/accounts/reauthorize/${account.name}`} className={link}>
+            {account.state === 'sign-in-expired' ? 'Reauthorize' : 'Sign in again'}
           </Link>
         )}
         <Button disabled={turn.isPending} onClick={() => turn.mutate()}>
@@ -98,8 +98,8 @@ function Facts({ account }: { account: Account }) {
   const rows: [string, ReactNode][] = [
     ['State', <><State state={account.state} />{account.read_only && <span className="ml-2 text-soft">read only</span>}</>],
     ['Last seen', account.seen ? when(account.seen) : 'not yet'],
-    ['Owner', account.owner || 'not told by the provider'],
-    ['Space', !space ? (spaces.isPending ? '…' : 'not told') : space.used < 0 && space.free < 0 ? 'not told by the provider' : space.free < 0 ? `${bytes(space.used)} used, no limit told` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
+    ['Owner', account.owner || 'not reported by the provider'],
+    ['Space', !space ? (spaces.isPending ? '…' : 'not reported') : space.used < 0 && space.free < 0 ? 'not reported by the provider' : space.free < 0 ? `${bytes(space.used)} used, no limit reported` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
     ['Where', <>{provider?.title ?? account.provider} <span className="font-mono text-small wrap-anywhere text-soft">{plain(whereOf(account, provider))}</span></>],
     ...(['host-key', 'certificate'] as const).filter((name) => account.options[name]).map((name): [string, ReactNode] => [name === 'host-key' ? 'Host key' : 'Certificate', <span className="font-mono text-small wrap-anywhere">{account.options[name]}</span>]),
     ['Linked', when(account.linked)],
@@ -142,7 +142,7 @@ function BehindSection({ account }: { account: Account }) {
   if (!provider?.behind && !provider?.options.some((option) => option.name === 'area')) return null
   return (
     <section className="mt-6">
-      <h2 className="border-b border-line py-1 text-large font-semibold">Behind the same sign-in</h2>
+      <h2 className="border-b border-line py-1 text-large font-semibold">More with the same sign-in</h2>
       <div className="mt-2">
         {!wanted && (
           <Button look="quiet" onClick={() => setWanted(true)}>
@@ -174,7 +174,7 @@ function HistorySection({ name }: { name: string }) {
             <th className="py-1 pr-6 font-normal">When</th>
             <th className="py-1 pr-6 font-normal">What</th>
             <th className="hidden py-1 pr-6 font-normal sm:table-cell">By</th>
-            <th className="py-1 font-normal">Why, and with what</th>
+            <th className="py-1 font-normal">Reason and settings</th>
           </tr>
         </thead>
         <tbody>

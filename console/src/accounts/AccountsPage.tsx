@@ -150,8 +150,8 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
         <SpaceCells space={space} asking={asking && !suspended} />
         <td className="pl-2 text-right sm:pl-4 sm:whitespace-nowrap">
           {account.state === 'sign-in-expired' && (
-            <Link to={`/accounts/mend/${account.name}`} className="inline-flex h-8 items-center px-2 text-ochre hover:underline" aria-label={`Mend ${account.name}`}>
-              Mend
+            <Link to={`/accounts/reauthorize/${account.name}`} className="inline-flex h-8 items-center px-2 text-ochre hover:underline" aria-label={`Reauthorize ${account.name}`}>
+              Reauthorize
             </Link>
           )}
           {suspended ? (
@@ -168,7 +168,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
           </Link>
           <Menu label={<>More<span className="sr-only"> for {account.name}</span></>}>
             <MenuItem onSelect={() => void navigate(`/accounts/${account.name}/edit`)}>Edit…</MenuItem>
-            {signsIn(provider) && <MenuItem onSelect={() => void navigate(`/accounts/mend/${account.name}`)}>Sign in anew…</MenuItem>}
+            {signsIn(provider) && <MenuItem onSelect={() => void navigate(`/accounts/reauthorize/${account.name}`)}>Sign in again…</MenuItem>}
             {!suspended && <MenuItem onSelect={() => turn.mutate()}>Suspend</MenuItem>}
             <MenuItem onSelect={() => setUnlinking(true)}>Unlink…</MenuItem>
           </Menu>

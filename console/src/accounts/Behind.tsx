@@ -19,7 +19,7 @@ export function BehindChoice({ behind, busy, onTake, onBack }: Props) {
   return (
     <div className="grid max-w-2xl gap-4">
       {behind.places.length === 0 ? (
-        <p className="text-soft">This sign-in leads to no {behind.option} that it may list.</p>
+        <p className="text-soft">This sign-in cannot list any {behind.option}.</p>
       ) : (
         <table className="w-full">
           <thead className="text-left text-small text-soft">

@@ -9,9 +9,9 @@ import { Failed } from '../ui/Banner'
 type Way = 'page' | 'device' | 'paste'
 
 const ways: Record<Way, string> = {
-  page: 'in this browser: its page leads back here',
-  device: 'on another device, by typing a short code',
-  paste: 'on any device, by pasting back the code that its page shows',
+  page: 'in this browser',
+  device: 'on another device, with a short code',
+  paste: 'on any device, by pasting back a code',
 }
 
 /** A consent that is pending, asked for until it has ended. */
@@ -71,7 +71,7 @@ export function ConsentSteps({ title, offered, asked, onEnded, onWrong, children
   return (
     <div className="grid gap-4">
       {offered.length > 1 && (
-        <SelectField label={`Agree to it at ${title}`} value={chosen} onChange={(value) => setWay(value as Way)} choices={offered.map((one) => ({ value: one, title: ways[one] }))} />
+        <SelectField label={`Give consent at ${title}`} value={chosen} onChange={(value) => setWay(value as Way)} choices={offered.map((one) => ({ value: one, title: ways[one] }))} />
       )}
       {begin.isError && <Failed error={begin.error} />}
       <div className="flex gap-2">
@@ -111,12 +111,12 @@ function Waiting({ title, consent, error, onAgain }: { title: string; consent: C
         <a href={consent.url} target="_blank" rel="noreferrer" className="break-all text-plumage underline">
           {consent.way === 'device' ? consent.url : `the page of ${title}`}
         </a>
-        {consent.way === 'device' ? ' and type the code' : ', agree there, and paste the code that is shown, or the address that the page ends at.'}
+        {consent.way === 'device' ? ' and enter the code' : ', give your consent, and paste the code or the address of the last page.'}
       </p>
       {consent.way === 'device' && <p className="font-mono text-title" aria-label="Code">{consent.user_code}</p>}
       {consent.way === 'paste' && (
         <div className="grid gap-2">
-          <Field label="What the page shows" value={text} onChange={(event) => setText(event.target.value)} mono />
+          <Field label="Code or address" value={text} onChange={(event) => setText(event.target.value)} mono />
           {paste.isError && <Failed error={paste.error} />}
           <div>
             <Button look="first" type="button" disabled={paste.isPending || text === ''} onClick={() => paste.mutate()}>
@@ -125,7 +125,7 @@ function Waiting({ title, consent, error, onAgain }: { title: string; consent: C
           </div>
         </div>
       )}
-      <p className="text-soft">Waiting for the answer; it is good until {when(consent.expires)}.</p>
+      <p className="text-soft">Waiting for your consent. The code expires at {when(consent.expires)}.</p>
     </div>
   )
 }

@@ -23,7 +23,7 @@ export function ConsentPage() {
       <h1 className="text-title font-semibold">{state === 'failed' || consent.isError ? 'Not linked' : 'One moment…'}</h1>
       {consent.isError && <Failed error={consent.error} />}
       {state === 'failed' && <Why consent={consent.data!} />}
-      {(state === 'waiting' || state === 'agreed') && <p className="text-soft">The account is being reached.</p>}
+      {(state === 'waiting' || state === 'agreed') && <p className="text-soft">Checking the account…</p>}
       <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-line px-3 hover:border-plumage">
         All accounts
       </Link>

@@ -102,7 +102,7 @@ function Trial({ text, file, provider }: { text: string; file: string; provider:
       }}
     >
       <h2 className="text-large font-semibold">Try it</h2>
-      <p className="text-soft">All that it describes is tried in a scratch folder of a live account, which is removed again.</p>
+      <p className="text-soft">Every operation of the definition is tested in a scratch folder of a live account. The folder is deleted at the end.</p>
       {provider.options.map((option) =>
         option.secret ? (
           <Field key="secret" label={option.title} type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} />
@@ -148,7 +148,7 @@ function Failing({ result }: { result: TrialResult }) {
   return (
     <div className="my-1 border-l-2 border-brick pl-4">
       {result.notes?.map((note) => <p key={note} className="whitespace-pre-wrap">{note.split('\n').map(plain).join('\n')}</p>)}
-      {result.same_as && <p className="text-soft">The same cause as of: {result.same_as}</p>}
+      {result.same_as && <p className="text-soft">Same cause as: {result.same_as}</p>}
       {e && (
         <pre tabIndex={0} className="mt-1 max-h-64 overflow-auto font-mono text-small whitespace-pre-wrap">
           {[e.request, headers(e.sent), e.body, '', e.error ?? e.status, headers(e.headers), e.answer].filter((line) => line !== undefined).join('\n')}

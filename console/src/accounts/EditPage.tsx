@@ -66,25 +66,25 @@ function EditForm({ account, provider }: { account: Account; provider: Provider 
       <h1 className="text-title font-semibold">
         Edit <span className="font-mono text-large">{account.address}</span>
       </h1>
-      <p className="text-soft">It is reached with the new settings first. Runs that use it stop for a moment and go on; the addresses of jobs follow its name.</p>
-      <Field label="Its name in the tree" value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
+      <p className="text-soft">The new settings are tried first. Runs pause for a moment, and the addresses of jobs follow a new name.</p>
+      <Field label="Name in the tree" value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
       {provider.options
         .filter((option) => !option.secret)
         .map((option) =>
           option.file ? (
-            <FileField key={option.name} option={{ ...option, help: 'Another private key; the one that is kept stays unless one is chosen' }} chosen={option.name in files} wrong={wrongAt(option.name)} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
+            <FileField key={option.name} option={{ ...option, help: 'Another private key; the current one stays unless you choose a file' }} chosen={option.name in files} wrong={wrongAt(option.name)} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
           ) : (
             <OptionField key={option.name} option={option} value={values[option.name] ?? ''} wrong={wrongAt(option.name)} onChange={(value) => setValues({ ...values, [option.name]: value })} />
           ),
         )}
       {!byConsent && provider.options.some((option) => option.secret) && (
-        <Field label="A new secret (left out, the one that is kept stays)" type="password" autoComplete="new-password" value={secret} wrong={wrongAt('secret-file')} onChange={(event) => setSecret(event.target.value)} />
+        <Field label="New secret (leave empty to keep the current one)" type="password" autoComplete="new-password" value={secret} wrong={wrongAt('secret-file')} onChange={(event) => setSecret(event.target.value)} />
       )}
-      <Field label="Starting folder (may be left out)" help="Addresses in the account begin there: with another, they lead elsewhere." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
+      <Field label="Starting folder (optional)" help="Addresses of the account start there. Another folder changes what they lead to." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
       <label className="flex items-center gap-2">
         <Checkbox checked={readOnly} onChange={setReadOnly} label="Read only" />
         <span>
-          Read only <span className="text-soft">nothing can be written there by any way</span>
+          Read only <span className="text-soft">nothing is ever written there</span>
         </span>
       </label>
       {edit.isError && !other && !wrong && <Failed error={edit.error} />}
@@ -97,10 +97,10 @@ function EditForm({ account, provider }: { account: Account; provider: Provider 
         </Link>
       </div>
       {other && (
-        <Dialog open onClose={() => edit.reset()} title="Is it another storage?" description={other.detail}>
-          <p className="mb-4">Jobs that use the account would go on with what is there. To keep both, link the other as an account of its own.</p>
+        <Dialog open onClose={() => edit.reset()} title="Is this a different storage?" description={other.detail}>
+          <p className="mb-4">Jobs of the account would use the other storage. To use both, link the other one as a new account.</p>
           <div className="flex justify-end gap-2">
-            <Button onClick={() => edit.reset()}>Leave it as it was</Button>
+            <Button onClick={() => edit.reset()}>Keep the settings</Button>
             <Button look="danger" disabled={edit.isPending} onClick={() => edit.mutate(true)}>
               Change it all the same
             </Button>

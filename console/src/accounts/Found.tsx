@@ -17,8 +17,8 @@ export function Found({ account }: { account: Account }) {
   if (!found) return null
   const space = found.space
   const rows: [string, string][] = [
-    ['Owner', found.owner || 'not told by the provider'],
-    ['Space', space.used < 0 && space.free < 0 ? 'not told by the provider' : space.total < 0 && space.free < 0 ? `${bytes(space.used)} used, no limit told` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
+    ['Owner', found.owner || 'not reported by the provider'],
+    ['Space', space.used < 0 && space.free < 0 ? 'not reported by the provider' : space.total < 0 && space.free < 0 ? `${bytes(space.used)} used, no limit reported` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
     ...(account.options['host-key'] ? [['Host key', account.options['host-key']] as [string, string]] : []),
     ...(found.areas && found.areas.length > 1 ? [['Areas', found.areas.map((area) => plain(area)).join(', ')] as [string, string]] : []),
     ['Top folders', found.folders.map((name) => plain(name)).join(', ') || 'none'],

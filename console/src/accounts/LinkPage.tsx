@@ -48,7 +48,7 @@ export function LinkPage() {
           'Link an account'
         )}
       </h1>
-      {last && <p className="mb-4 max-w-2xl text-soft">It was unlinked {when(last.at)}, by {last.by}. What it was linked with is remembered, but for its secret.</p>}
+      {last && <p className="mb-4 max-w-2xl text-soft">Unlinked {when(last.at)} by {last.by}. Its settings are on record, but not its secret.</p>}
       {providers.isError && <Failed error={providers.error} />}
       {providers.data && provider && (
         <div className="grid max-w-2xl gap-5">
@@ -61,7 +61,7 @@ export function LinkPage() {
                 }}
               />
               <Choice
-                legend="What kind of place is it?"
+                legend="Provider"
                 value={provider.name}
                 onChange={(value) => {
                   setName(value)
@@ -97,11 +97,11 @@ function Nearby({ onChosen }: { onChosen: (provider: string, options: Record<str
     )
   }
   return (
-    <section aria-label="Servers nearby" className="grid gap-1">
-      <h2 className="text-small text-soft">Servers nearby</h2>
+    <section aria-label="Servers on the network" className="grid gap-1">
+      <h2 className="text-small text-soft">Servers on the network</h2>
       {found.isPending && <p className="text-soft">Looking for three seconds…</p>}
       {found.isError && <Failed error={found.error} />}
-      {found.data?.length === 0 && <p className="text-soft">None announced itself. One that does not can be linked by its address.</p>}
+      {found.data?.length === 0 && <p className="text-soft">No server announced itself. You can link a server by its address.</p>}
       {found.data?.map((server) => (
         <button key={`${server.service} ${server.address} ${server.port} ${server.name}`} type="button" className="flex h-8 items-center gap-3 text-left hover:bg-panel" onClick={() => onChosen(server.provider, server.options)}>
           <span className="text-plumage">{plain(server.name)}</span>
@@ -169,12 +169,12 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
     if (option.file) {
       return <FileField key={option.name} option={option} chosen={option.name in files} wrong={wrongAt(option.name)} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
     }
-    const listed = option.name === provider.behind ? { ...option, required: false, help: `${ended(option.help)} Left out, those that the sign-in leads to are listed` } : option
+    const listed = option.name === provider.behind ? { ...option, required: false, help: `${ended(option.help)} Leave it empty to list what the sign-in reaches` } : option
     return option.secret ? (
       <Field
         key={option.name}
         label={titleOf(option)}
-        help={`${ended(option.help)} It is kept sealed, and never shown again.`}
+        help={`${ended(option.help)} It is stored encrypted and never shown.`}
         type="password"
         autoComplete="new-password"
         value={secret}
@@ -186,11 +186,11 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
       <OptionField key={option.name} option={listed} value={values[option.name] ?? ''} wrong={wrongAt(option.name)} onChange={(value) => setValues({ ...values, [option.name]: value })} />
     )
   }
-  const starting = <Field label="Starting folder (may be left out)" help="A folder of the place that becomes the account’s start." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
+  const starting = <Field label="Starting folder (optional)" help="A folder of the storage that becomes the start of the account." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
   if (behind) {
     return (
       <div className="grid gap-4">
-        <p className="text-soft">The sign-in is accepted. Each that is ticked becomes an account of its own.</p>
+        <p className="text-soft">The sign-in works. Each selected entry becomes an account.</p>
         {take.isError && <Failed error={take.error} />}
         <BehindChoice behind={behind} busy={take.isPending} onTake={(chosen) => take.mutate(chosen)} onBack={() => setBehind(undefined)} />
       </div>
@@ -204,11 +204,11 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
         if (offered.length === 0) link.mutate({})
       }}
     >
-      <Field label="Its name in the tree" help="Lower-case letters, digits and hyphens, such as field-drive." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
+      <Field label="Name in the tree" help="Lower-case letters, digits and hyphens, such as field-drive." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
       {provider.options.filter((option) => !later(option)).map((option) => shown(option))}
       {provider.options.some(later) ? (
         <details className="grid gap-4" open={shownAtField ? true : undefined}>
-          <summary className="w-fit text-plumage">More: {consents ? 'an area, a starting folder, an app registration of your own' : 'a starting folder'}</summary>
+          <summary className="w-fit text-plumage">More: {consents ? 'area, starting folder, your own app registration' : 'starting folder'}</summary>
           <div className="mt-3 grid gap-4">
             {provider.options.filter(later).map((option) => shown(option))}
             {starting}
@@ -220,7 +220,7 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
       <label className="flex items-center gap-2">
         <Checkbox checked={readOnly} onChange={setReadOnly} label="Read only" />
         <span>
-          Read only <span className="text-soft">nothing can be written there by any way</span>
+          Read only <span className="text-soft">nothing is ever written there</span>
         </span>
       </label>
       {link.isError && !shownAtField && <Failed error={link.error} />}
@@ -237,9 +237,9 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
         </div>
       )}
       {shownBy && (
-        <Dialog open onClose={() => setShownBy(undefined)} title="Is it the right server?" description={`${shownBy.words}. Compare it with what whoever runs the server says; the account is held to it from then on.`}>
+        <Dialog open onClose={() => setShownBy(undefined)} title="Is this the right server?" description={`${shownBy.words}. Compare it with what the administrator of the server tells you. The account accepts only this one from now on.`}>
           <div className="flex justify-end gap-2">
-            <Button onClick={() => setShownBy(undefined)}>It is not</Button>
+            <Button onClick={() => setShownBy(undefined)}>No</Button>
             <Button
               look="first"
               onClick={() => {
@@ -258,18 +258,18 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
   )
 }
 
-/** Accounts that were linked, or one that was mended, with what was found there. */
-export function Linked({ accounts, mended, onAnother }: { accounts: Account[]; mended?: boolean; onAnother?: () => void }) {
+/** Accounts that were linked, or one that was reauthorized, with what was found there. */
+export function Linked({ accounts, reauthorized, onAnother }: { accounts: Account[]; reauthorized?: boolean; onAnother?: () => void }) {
   return (
     <div className="grid gap-4 py-3">
       {accounts.map((account) => (
         <div key={account.name} className="grid gap-2">
           <h1 className="text-title font-semibold">
-            {mended ? 'Mended ' : 'Linked as '}
+            {reauthorized ? 'Reauthorized ' : 'Linked as '}
             <span className="font-mono text-large">{account.address}</span>
           </h1>
           <Found account={account} />
-          {!mended && (account.found?.areas?.length ?? 0) > 1 && (
+          {!reauthorized && (account.found?.areas?.length ?? 0) > 1 && (
             <p>
               The same sign-in leads to {account.found!.areas!.length} areas.{' '}
               <Link to={`/accounts/${account.name}`} className="text-plumage hover:underline">
@@ -280,9 +280,9 @@ export function Linked({ accounts, mended, onAnother }: { accounts: Account[]; m
         </div>
       ))}
       <p className="text-soft">
-        {mended
-          ? 'This is what was found there. Runs that were held for it go on.'
-          : 'This is what was found there. If it is another place than you meant, unlink it: nothing there has changed.'}
+        {reauthorized
+          ? 'This is what the account holds. Runs held for it continue.'
+          : 'This is what the account holds. If it is not the one you meant, unlink it; nothing there has changed.'}
       </p>
       <div className="flex gap-2">
         <Link to={treeLink(accounts.length === 1 ? accounts[0]!.address : '/')} className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">

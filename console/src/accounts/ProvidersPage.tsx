@@ -36,7 +36,7 @@ export function ProvidersPage() {
           <thead className="text-left text-small text-soft">
             <tr className="border-b border-line">
               <th className="py-1 font-normal">Name</th>
-              <th className="py-1 font-normal">What it is</th>
+              <th className="py-1 font-normal">Description</th>
               <th className="hidden py-1 font-normal sm:table-cell">Linked by</th>
               <th className="py-1 font-normal">
                 <span className="sr-only">Actions</span>
@@ -99,7 +99,7 @@ function ProviderRow({ provider }: { provider: Provider }) {
 function DefinitionDialog({ name, onClose }: { name: string; onClose: () => void }) {
   const provider = useQuery({ queryKey: ['provider', name], queryFn: () => data(api.GET('/api/v1/providers/{name}', { params: { path: { name } } })) })
   return (
-    <Dialog open wide onClose={onClose} title={`The definition ${name}`} description="How this service is signed in to, listed, read and written. Save it as a file to begin one of your own.">
+    <Dialog open wide onClose={onClose} title={`The definition ${name}`} description="How the service is used. Save it as a file to start your own definition.">
       {provider.isError && <Failed error={provider.error} />}
       <pre tabIndex={0} className="max-h-[60vh] overflow-auto border-t border-line pt-2 text-left font-mono text-small whitespace-pre-wrap">
         {provider.data?.definition}
@@ -125,7 +125,7 @@ function RegistrationDialog({ provider, onClose }: { provider: Provider; onClose
       open
       onClose={onClose}
       title={`App registration for ${provider.title}`}
-      description="A client id and secret of your own, in place of the default one. Accounts that are linked or mended from now on use it."
+      description="Your own client id and secret, instead of the default one. Accounts that you link or reauthorize from now on use it."
     >
       <form
         className="grid gap-4 text-left"
@@ -135,7 +135,7 @@ function RegistrationDialog({ provider, onClose }: { provider: Provider; onClose
         }}
       >
         <Field label="Client id" value={id} onChange={(event) => setId(event.target.value)} required mono />
-        <Field label="Client secret (may be left out)" help="It is kept sealed, and never shown again." type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} />
+        <Field label="Client secret (optional)" help="It is stored encrypted and never shown." type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} />
         {save.isError && <Failed error={save.error} />}
         <div className="flex justify-end gap-2">
           {provider.registered && (
@@ -162,7 +162,7 @@ function RemoveDialog({ provider, onClose }: { provider: Provider; onClose: () =
     },
   })
   return (
-    <Dialog open onClose={onClose} title={`Remove the definition ${provider.name}?`} description="Nothing at the provider changes. Keep its file if it is to be added again.">
+    <Dialog open onClose={onClose} title={`Remove the definition ${provider.name}?`} description="Nothing changes at the provider. Keep the file if you want to add the definition again.">
       <div className="grid gap-4 text-left">
         {remove.isError && <Failed error={remove.error} />}
         <div className="flex justify-end gap-2">

@@ -18,18 +18,18 @@ export function ReauthorizePage() {
   const provider = useProviders().data?.find((one) => one.name === account?.provider)
   const [secret, setSecret] = useState('')
   const [files, setFiles] = useState<Record<string, string>>({})
-  const [mended, setReauthorized] = useState<Account>()
+  const [reauthorized, setReauthorized] = useState<Account>()
   useEffect(() => {
-    document.title = `Mend ${name} · Deft Heron`
+    document.title = `Reauthorize ${name} · Deft Heron`
   }, [name])
-  const mend = useMutation({
-    mutationFn: () => data(api.POST('/api/v1/accounts/{name}/mend', { params: { path: { name } }, body: { secret, files } })),
+  const reauthorize = useMutation({
+    mutationFn: () => data(api.POST('/api/v1/accounts/{name}/reauthorize', { params: { path: { name } }, body: { secret, files } })),
     onSuccess: (found) => {
       void client.invalidateQueries()
       setReauthorized(found)
     },
   })
-  if (mended) return <Linked accounts={[mended]} mended />
+  if (reauthorized) return <Linked accounts={[reauthorized]} reauthorized />
   if (!account || !provider) return <p className="py-12 text-soft">There is no account {name}.</p>
   const offered = consentsOf(provider.consents, account.options['sign-in'])
   return (
@@ -37,18 +37,18 @@ export function ReauthorizePage() {
       className="grid max-w-2xl gap-4 py-3"
       onSubmit={(event) => {
         event.preventDefault()
-        if (offered.length === 0) mend.mutate()
+        if (offered.length === 0) reauthorize.mutate()
       }}
     >
       <h1 className="text-title font-semibold">
-        Mend <span className="font-mono text-large">{account.address}</span>
+        Reauthorize <span className="font-mono text-large">{account.address}</span>
       </h1>
       {account.why && <p className="text-ochre">{account.why}</p>}
       <p className="text-soft">
-        Sign in to {provider.title} anew{account.owner ? `, as ${account.owner}` : ''}. Everything built on the account stays, and runs that are held for it go on.
+        Sign in to {provider.title} again{account.owner ? `, as ${account.owner}` : ''}. Its jobs stay, and runs held for it continue.
       </p>
       {offered.length > 0 ? (
-        <ConsentSteps title={provider.title} offered={offered} asked={() => ({ provider: provider.name, name, mend: true })} onEnded={(consent) => setReauthorized(consent.account)}>
+        <ConsentSteps title={provider.title} offered={offered} asked={() => ({ provider: provider.name, name, reauthorize: true })} onEnded={(consent) => setReauthorized(consent.account)}>
           <BackToAccounts />
         </ConsentSteps>
       ) : (
@@ -56,13 +56,13 @@ export function ReauthorizePage() {
           {provider.options
             .filter((option) => option.file)
             .map((option) => (
-              <FileField key={option.name} option={{ ...option, help: 'A new private key, if the one that is kept is no longer accepted' }} chosen={option.name in files} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
+              <FileField key={option.name} option={{ ...option, help: 'A new private key, if the current one is no longer accepted' }} chosen={option.name in files} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
             ))}
-          <Field label="The new secret" help="It is kept sealed, and never shown again." type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} required={Object.keys(files).length === 0} />
-          {mend.isError && <Failed error={mend.error} />}
+          <Field label="New secret" help="It is stored encrypted and never shown." type="password" autoComplete="new-password" value={secret} onChange={(event) => setSecret(event.target.value)} required={Object.keys(files).length === 0} />
+          {reauthorize.isError && <Failed error={reauthorize.error} />}
           <div className="flex gap-2">
-            <Button look="first" type="submit" disabled={mend.isPending}>
-              {mend.isPending ? 'Reaching it…' : 'Mend it'}
+            <Button look="first" type="submit" disabled={reauthorize.isPending}>
+              {reauthorize.isPending ? 'Checking…' : 'Reauthorize'}
             </Button>
             <BackToAccounts />
           </div>

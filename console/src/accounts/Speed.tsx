@@ -42,7 +42,7 @@ export function SpeedSection({ account, others }: { account: Account; others: Ac
       >
         <SelectField label="Size of a scratch file" value={String(size)} onChange={(value) => setSize(Number(value))} choices={sizes.map((one) => ({ value: String(one), title: bytes(one) }))} />
         <Field label="How many" type="number" min={1} max={1000} value={number} onChange={(event) => setNumber(event.target.value)} className="w-28" required />
-        <SelectField label="Beside" value={other} onChange={setOther} choices={[{ value: '', title: 'the time before' }, ...others.map((one) => ({ value: one.name, title: one.address }))]} />
+        <SelectField label="Compare with" value={other} onChange={setOther} choices={[{ value: '', title: 'the previous result' }, ...others.map((one) => ({ value: one.name, title: one.address }))]} />
         <Button type="submit" disabled={measure.isPending}>
           {measure.isPending ? 'Measuring…' : 'Measure'}
         </Button>
@@ -51,7 +51,7 @@ export function SpeedSection({ account, others }: { account: Account; others: Ac
       {latest ? (
         <Chart now={latest} nowTitle={other ? account.address : when(latest.at)} before={against} beforeTitle={other ? `/${other}` : against ? when(against.at) : ''} />
       ) : (
-        <p className="mt-2 text-soft">Nothing was measured yet. Scratch files are written below .heron at its start, read back, and removed again.</p>
+        <p className="mt-2 text-soft">Not measured yet. Scratch files are written below .heron at its start, read back and deleted.</p>
       )}
     </section>
   )

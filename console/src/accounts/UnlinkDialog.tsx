@@ -21,7 +21,7 @@ export function UnlinkDialog({ account, onClose, onDone }: { account: Account; o
       open
       onClose={onClose}
       title={`Unlink ${account.address}?`}
-      description={`Nothing there is removed. Its secret is forgotten. What is remembered of copies is kept for 90 days, and holds again when the same place is linked again; its settings stay in the history, from which it can be linked again. It was linked ${when(account.linked)}.`}
+      description={`Nothing at the provider is deleted. The secret is deleted here. The record of copies is kept for 90 days, in case you link the same storage again. The settings stay in the history. It was linked ${when(account.linked)}.`}
     >
       <div className="grid gap-4">
         {unlink.isError && <Failed error={unlink.error} />}

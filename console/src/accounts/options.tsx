@@ -4,14 +4,14 @@ import { Field, SelectField } from '../ui/Field'
 const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
 /** A sentence, whether or not it was written as one. */
 export const ended = (text: string) => capital(text).replace(/[.]?$/, '.')
-export const titleOf = (option: Option) => (option.required ? option.title : `${option.title} (may be left out)`)
+export const titleOf = (option: Option) => (option.required ? option.title : `${option.title} (optional)`)
 
 type OptionFieldProps = { option: Option; value: string; wrong?: string; onChange: (value: string) => void }
 
 export function OptionField({ option, value, wrong, onChange }: OptionFieldProps) {
   const help = `${ended(option.help)}${option.default ? ` Left out, it is ${option.default}.` : ''}`
   if (option.choices?.length) {
-    return <SelectField label={titleOf(option)} help={help} value={value || option.default || ''} onChange={onChange} choices={[...(option.default || option.required ? [] : [{ value: '', title: 'the first that fits' }]), ...option.choices.map((choice) => ({ value: choice, title: choice }))]} />
+    return <SelectField label={titleOf(option)} help={help} value={value || option.default || ''} onChange={onChange} choices={[...(option.default || option.required ? [] : [{ value: '', title: 'automatic' }]), ...option.choices.map((choice) => ({ value: choice, title: choice }))]} />
   }
   return <Field label={titleOf(option)} help={help} value={value} wrong={wrong} placeholder={option.default} required={option.required} onChange={(event) => onChange(event.target.value)} mono />
 }
@@ -22,7 +22,7 @@ export function FileField({ option, chosen, wrong, onChange }: { option: Option;
     <div>
       <Field
         label={titleOf(option)}
-        help={`${ended(option.help)} ${chosen ? 'A file is chosen.' : ''} It is kept sealed, and never shown again.`}
+        help={`${ended(option.help)} ${chosen ? 'A file is chosen.' : ''} It is stored encrypted and never shown.`}
         wrong={wrong}
         type="file"
         className="[&_input]:py-1"

@@ -93,7 +93,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/accounts/{name}/mend": {
+    "/api/v1/accounts/{name}/reauthorize": {
         parameters: {
             query?: never;
             header?: never;
@@ -103,7 +103,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Give an account a new secret */
-        post: operations["mend-account"];
+        post: operations["reauthorize-account"];
         delete?: never;
         options?: never;
         head?: never;
@@ -239,7 +239,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Two addresses held against each other, one JSON value a line
+         * Two addresses compared with each other, one JSON value a line
          * @description Each line is a Compared. The last one has the summary, or the problem with which it broke off.
          */
         get: operations["compare"];
@@ -612,7 +612,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Have a job run by itself again */
+        /** Have a job run automatically again */
         post: operations["resume-job"];
         delete?: never;
         options?: never;
@@ -646,7 +646,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Have a job not run by itself until it is resumed */
+        /** Have a job not run automatically until it is resumed */
         post: operations["suspend-job"];
         delete?: never;
         options?: never;
@@ -697,7 +697,7 @@ export interface paths {
         };
         /**
          * What happens now, as server-sent events
-         * @description Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a Progress) and `anew` (fetch everything again). Give the last id seen as Last-Event-ID.
+         * @description Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a Progress) and `again` (fetch everything again). Give the last id seen as Last-Event-ID.
          */
         get: operations["live"];
         put?: never;
@@ -751,7 +751,7 @@ export interface paths {
         };
         /** Who is told what, and when */
         get: operations["show-notification-settings"];
-        /** Change who is told what; a secret that is left away stays */
+        /** Change who is told what; a secret that is left out stays */
         put: operations["set-notification-settings"];
         post?: never;
         delete?: never;
@@ -1511,6 +1511,8 @@ export interface components {
             cause: string;
             meaning: string;
             remedy: string;
+            /** @description A short name of the cause. */
+            title: string;
         };
         CauseCount: {
             /** Format: int64 */
@@ -1621,8 +1623,6 @@ export interface components {
             files?: {
                 [key: string]: string;
             };
-            /** @description The account is there already, and its sign-in is made anew; of the rest, its name counts alone. */
-            mend?: boolean;
             name: string;
             options?: {
                 [key: string]: string;
@@ -1630,6 +1630,8 @@ export interface components {
             provider: string;
             /** @description Nothing can be written there by any way. */
             read_only?: boolean;
+            /** @description The account is there already, and its sign-in is made again; of the rest, its name counts alone. */
+            reauthorize?: boolean;
             secret?: string;
             /** @description The folder of the place that becomes the account's start. */
             start?: string;
@@ -1845,13 +1847,13 @@ export interface components {
             created: string;
             /** @description Its last run. */
             last?: components["schemas"]["Run"];
-            /** @description How far a migration goes by itself. */
+            /** @description How far a migration goes automatically. */
             migrate?: components["schemas"]["Migration"];
             /** @description How far it has come, of a migration. */
             migration?: components["schemas"]["MigrationProgress"];
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
-            /** @description The next moments at which it runs by itself. */
+            /** @description The next moments at which it runs automatically. */
             next: string[];
             /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
             priority?: string;
@@ -1872,7 +1874,7 @@ export interface components {
              * @enum {string}
              */
             type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
-            /** @description When the job runs by itself; never unless given. */
+            /** @description When the job runs automatically; never unless given. */
             when?: components["schemas"]["When"];
         };
         JobFile: {
@@ -1940,17 +1942,10 @@ export interface components {
             /** @enum {string} */
             outcome: "made" | "changed" | "unchanged";
         };
-        Mending: {
-            /** @description The contents of files that the provider asks for; those that are not given stay, and an empty one goes. */
-            files?: {
-                [key: string]: string;
-            };
-            secret?: string;
-        };
         Migration: {
             /** @description Delete at the source, in the last step, exactly what was verified at the target. */
             clear?: boolean;
-            /** @description The last step that starts by itself: survey, first-pass, catch-up, final-pass or clear. Each step waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that. */
+            /** @description The last step that starts automatically: survey, first-pass, catch-up, final-pass or clear. Each step waits for a person unless given, or, with a timetable, all up to the catch-up passes go by that. */
             go_on?: string;
             /**
              * Format: int64
@@ -1998,7 +1993,7 @@ export interface components {
             arrivals?: components["schemas"]["Arrivals"];
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
-            /** @description How far a migration goes by itself. */
+            /** @description How far a migration goes automatically. */
             migrate?: components["schemas"]["Migration"];
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
@@ -2012,14 +2007,14 @@ export interface components {
             rules?: components["schemas"]["Rules"];
             /** @description Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given. */
             safety?: components["schemas"]["Safety"];
-            /** @description Create the job, but do not let it run by itself yet. */
+            /** @description Create the job, but do not let it run automatically yet. */
             suspended?: boolean;
             /**
              * @description copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place.
              * @enum {string}
              */
             type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
-            /** @description When the job runs by itself; never unless given. */
+            /** @description When the job runs automatically; never unless given. */
             when?: components["schemas"]["When"];
         };
         NewToken: {
@@ -2059,7 +2054,7 @@ export interface components {
             from: string;
             /** @description Of done, partial, failed, held, waits, account; all but done unless given. */
             on?: string[];
-            /** @description Given to be kept, and never told; the one that is kept stays where it is left away. */
+            /** @description Given to be kept, and never told; the one that is kept stays where it is left out. */
             password?: string;
             /** @description HOST:PORT. */
             server: string;
@@ -2128,9 +2123,9 @@ export interface components {
             alike: components["schemas"]["Count"];
             /** @description Conflicts that a person is asked about. */
             ask: components["schemas"]["Count"];
-            /** @description Of those in step: there before, and found equal by size and time alone; their contents were not compared. */
+            /** @description Of those up to date: there before, and found equal by size and time alone; their contents were not compared. */
             assumed: components["schemas"]["Count"];
-            /** @description Of all: from the target to the source, where both are kept in step. */
+            /** @description Of all: from the target to the source, where both are kept in sync. */
             back: components["schemas"]["Count"];
             /** @description What the time is told by. */
             basis?: string;
@@ -2192,7 +2187,7 @@ export interface components {
             removals: string[];
             /** @description Files to be removed; those that have moved are among them. */
             remove: components["schemas"]["Count"];
-            /** @description Changed at the source since, to be written anew. */
+            /** @description Changed at the source since, to be written again. */
             replace: components["schemas"]["Count"];
             routes: components["schemas"]["Route"][];
             /**
@@ -2208,7 +2203,7 @@ export interface components {
             twice: components["schemas"]["Count"];
             /** @description mirror or two-way, of a job that removes. */
             type?: string;
-            /** @description In step already. */
+            /** @description Up to date. */
             unchanged: components["schemas"]["Count"];
             /** @description How what is written will be verified. */
             verification: components["schemas"]["Verifying"][];
@@ -2220,6 +2215,8 @@ export interface components {
         Problem: {
             /** @description The cause's code. */
             cause?: string;
+            /** @description Commands of a terminal that do what the remedy says. */
+            commands?: string[];
             /** @description What is wrong, in one sentence. */
             detail: string;
             /** @description Of an internal error: what its log entry is found by. */
@@ -2276,6 +2273,13 @@ export interface components {
         Rates: {
             rates: number[];
         };
+        Reauthorizing: {
+            /** @description The contents of files that the provider asks for; those that are not given stay, and an empty one goes. */
+            files?: {
+                [key: string]: string;
+            };
+            secret?: string;
+        };
         Refusal: {
             /** Format: int64 */
             bytes: number;
@@ -2306,7 +2310,7 @@ export interface components {
              * @description Links, sockets, devices.
              */
             others: number;
-            /** @description It can be fetched back from the provider's trash. */
+            /** @description It can be restored from the provider's trash. */
             trash: boolean;
         };
         Removed: {
@@ -2330,7 +2334,7 @@ export interface components {
             others: number;
             /**
              * Format: int64
-             * @description Entries that can be fetched back from the provider's trash.
+             * @description Entries that can be restored from the provider's trash.
              */
             trash: number;
         };
@@ -2381,7 +2385,7 @@ export interface components {
             verify?: string;
         };
         Run: {
-            /** @description Of those in step: there before, and found equal by size and time alone; their contents were not compared. */
+            /** @description Of those up to date: there before, and found equal by size and time alone; their contents were not compared. */
             assumed: components["schemas"]["Count"];
             /**
              * Format: double
@@ -2394,6 +2398,8 @@ export interface components {
             cause?: string;
             /** @description A move: what is verified at the target is removed at the source. */
             clears: boolean;
+            /** @description Commands of a terminal that do what the remedy says. */
+            commands?: string[];
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -2440,7 +2446,7 @@ export interface components {
             type: string;
             /** @description Of a migration, what a person is waited for, when the run has ended. */
             waits?: string;
-            /** @description All is in step, and it waits for changes. */
+            /** @description Everything is up to date, and it waits for changes. */
             watching?: boolean;
             why?: string;
         };
@@ -2509,7 +2515,7 @@ export interface components {
             arrivals?: components["schemas"]["Arrivals"];
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
-            /** @description How far a migration goes by itself. */
+            /** @description How far a migration goes automatically. */
             migrate?: components["schemas"]["Migration"];
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
@@ -2528,7 +2534,7 @@ export interface components {
              * @enum {string}
              */
             type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
-            /** @description When the job runs by itself; never unless given. */
+            /** @description When the job runs automatically; never unless given. */
             when?: components["schemas"]["When"];
         };
         Speed: {
@@ -2596,7 +2602,7 @@ export interface components {
              * @description Of a migration, in place of the step that comes next.
              * @enum {string}
              */
-            step?: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "fetch";
+            step?: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "bring-back";
         };
         StepRun: {
             /** Format: date-time */
@@ -2609,7 +2615,7 @@ export interface components {
             run: string;
             state: string;
             /** @enum {string} */
-            step: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "fetch";
+            step: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "bring-back";
             /**
              * Format: int64
              * @description Bytes.
@@ -3206,7 +3212,7 @@ export interface operations {
             };
         };
     };
-    "mend-account": {
+    "reauthorize-account": {
         parameters: {
             query?: never;
             header?: never;
@@ -3218,7 +3224,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Mending"];
+                "application/json": components["schemas"]["Reauthorizing"];
             };
         };
         responses: {

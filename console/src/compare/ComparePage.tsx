@@ -21,7 +21,7 @@ const outcomes: { outcome: Outcome; title: string; shape: string; colour: string
   { outcome: 'unreadable', title: 'Unreadable', shape: '✗', colour: 'text-brick' },
 ]
 
-/** Two places held against each other. The addresses stand in the page's own. */
+/** Two places compared with each other. The addresses stand in the page's own. */
 export function ComparePage() {
   const [search, setSearch] = useSearchParams()
   const [here, setHere] = useState(search.get('here') ?? '')

@@ -14,9 +14,9 @@ const places: Offer[] = [
   { key: 'link', text: 'Link an account', note: 'action', to: '/accounts/link' },
   { key: 'compare', text: 'Compare two addresses', note: 'action', to: '/compare' },
   { key: 'survey', text: 'Survey a folder', note: 'action', to: '/survey' },
-  { key: 'jobs', text: 'Jobs', note: 'what is to be true from now on', to: '/jobs' },
+  { key: 'jobs', text: 'Jobs', note: 'There are no jobs yet.', to: '/jobs' },
   { key: 'job', text: 'Make a job', note: 'action', to: '/jobs/new' },
-  { key: 'settings', text: 'Settings', note: 'bandwidth, and who is told', to: '/settings' },
+  { key: 'settings', text: 'Settings', note: 'bandwidth and notifications', to: '/settings' },
 ]
 
 /** Address bar and command palette in one: "/" begins an address, anything else finds. */

@@ -18,8 +18,8 @@ export function TriedArrival({ asked, ready }: { asked: string; ready: boolean }
     gcTime: 0,
   })
   if (tried.isError) return <Failed error={tried.error} />
-  if (!ready || !tried.data) return <p className="text-soft">{ready ? 'Looking for the latest arrival…' : 'Say from where to where, and it is tried here on the latest real arrival.'}</p>
-  if (!tried.data.matches) return <p className="border-l-2 border-ochre pl-4">There is nothing to try it on: {tried.data.why}.</p>
+  if (!ready || !tried.data) return <p className="text-soft">{ready ? 'Looking for the latest arrival…' : 'Choose a source and a target to test the rule with the latest arrival.'}</p>
+  if (!tried.data.matches) return <p className="border-l-2 border-ochre pl-4">There is no arrival to test with: {tried.data.why}.</p>
   return (
     <div className="grid gap-3">
       <p>
@@ -38,7 +38,7 @@ export function TriedArrival({ asked, ready }: { asked: string; ready: boolean }
   )
 }
 
-/** What arrived last, and what became of it. */
+/** Latest arrivals, and what became of it. */
 export function ArrivalList({ job }: { job: Job }) {
   const arrivals = useQuery({
     queryKey: ['jobs', job.name, 'arrivals'],
@@ -48,9 +48,9 @@ export function ArrivalList({ job }: { job: Job }) {
   if (arrivals.isError) return <Failed error={arrivals.error} />
   const all = arrivals.data?.arrivals ?? []
   return (
-    <section aria-label="What arrived last" className="max-w-4xl pb-6">
-      <h2 className="pb-1 font-semibold">What arrived last</h2>
-      {arrivals.isSuccess && all.length === 0 && <p className="text-soft">Nothing since the job was made. What was there before is no arrival.</p>}
+    <section aria-label="Latest arrivals" className="max-w-4xl pb-6">
+      <h2 className="pb-1 font-semibold">Latest arrivals</h2>
+      {arrivals.isSuccess && all.length === 0 && <p className="text-soft">None since the job was created. Files that were there before are not arrivals.</p>}
       {all.length > 0 && (
         <table className="w-full">
           <thead className="text-left text-small text-soft">

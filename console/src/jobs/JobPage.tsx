@@ -133,8 +133,8 @@ function JobForm({ job }: { job?: Job }) {
             </Link>
           </div>
         </form>
-        <section aria-label="What a run would do" aria-live="polite">
-          <h2 className="pb-2 font-semibold">{arrives ? 'What it would do with the latest arrival' : `What a run would do${job && unchanged ? ' now' : ''}`}</h2>
+        <section aria-label="Plan" aria-live="polite">
+          <h2 className="pb-2 font-semibold">{arrives ? 'Test with the latest arrival' : `Plan${job && unchanged ? ' now' : ''}`}</h2>
           {arrives ? (
             <TriedArrival asked={asked} ready={ready && asked === body} />
           ) : plan.isError && asked === body ? (
@@ -142,7 +142,7 @@ function JobForm({ job }: { job?: Job }) {
           ) : plan.data && asked === body ? (
             <Summary plan={plan.data} />
           ) : (
-            <p className="text-soft">{ready ? 'Comparing both sides…' : 'Say from where to where, and what it comes to is shown here.'}</p>
+            <p className="text-soft">{ready ? 'Comparing both sides…' : 'Choose a source and a target to see the plan.'}</p>
           )}
         </section>
       </div>
@@ -157,7 +157,7 @@ function Standing({ job }: { job: Job }) {
       <p>{job.sentence}</p>
       <dl className="mt-2 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 text-small">
         <dt className="text-soft">Runs</dt>
-        <dd>{job.state === 'suspended' ? 'not by itself: it is suspended' : whenWords(job.when ?? {})}</dd>
+        <dd>{job.state === 'suspended' ? 'never: the job is suspended' : whenWords(job.when ?? {})}</dd>
         {job.next.length > 0 && (
           <>
             <dt className="text-soft">Next</dt>
@@ -169,7 +169,7 @@ function Standing({ job }: { job: Job }) {
             <dt className="text-soft">Last run</dt>
             <dd>
               <Link to={`/runs/${job.last.id}`} className="inline-flex gap-2 text-plumage hover:underline">
-                <State state={job.last.state} /> {job.last.watching ? 'in step, and waits for changes' : when(job.last.started)}
+                <State state={job.last.state} /> {job.last.watching ? 'in sync, waiting for changes' : when(job.last.started)}
               </Link>
             </dd>
           </>
@@ -184,16 +184,16 @@ function Actions({ job }: { job: Job }) {
   const client = useQueryClient()
   const [removing, setRemoving] = useState(false)
   const path = { params: { path: { name: job.name } } }
-  const anew = () => void client.invalidateQueries({ queryKey: ['jobs'] })
+  const again = () => void client.invalidateQueries({ queryKey: ['jobs'] })
   const start = useMutation({ mutationFn: () => data(api.POST('/api/v1/jobs/{name}/start', { ...path, body: {} })), onSuccess: (started) => navigate(`/runs/${started.run}`) })
   const suspend = useMutation({
     mutationFn: () => (job.state === 'suspended' ? data(api.POST('/api/v1/jobs/{name}/resume', path)) : data(api.POST('/api/v1/jobs/{name}/suspend', path))),
-    onSuccess: anew,
+    onSuccess: again,
   })
   const remove = useMutation({
     mutationFn: () => data(api.DELETE('/api/v1/jobs/{name}', path)),
     onSuccess: () => {
-      anew()
+      again()
       void navigate('/jobs')
     },
   })
@@ -211,14 +211,14 @@ function Actions({ job }: { job: Job }) {
       <Button disabled={suspend.isPending} onClick={() => suspend.mutate()}>
         {job.state === 'suspended' ? 'Resume' : 'Suspend'}
       </Button>
-      <Button onClick={() => setRemoving(true)}>Remove…</Button>
-      <Dialog open={removing} onClose={() => setRemoving(false)} title={`Forget the job ${job.name}?`} description="Its runs and their reports stay, and so does what they moved. It will not run again.">
+      <Button onClick={() => setRemoving(true)}>Delete…</Button>
+      <Dialog open={removing} onClose={() => setRemoving(false)} title={`Delete the job ${job.name}?`} description="Its runs, their reports and the transferred files stay.">
         <div className="grid gap-4">
           {remove.isError && <Failed error={remove.error} />}
           <div className="flex justify-end gap-2">
-            <Button onClick={() => setRemoving(false)}>Keep it</Button>
+            <Button onClick={() => setRemoving(false)}>Cancel</Button>
             <Button look="first" disabled={remove.isPending} onClick={() => remove.mutate()}>
-              Forget the job
+              Delete the job
             </Button>
           </div>
         </div>
@@ -232,7 +232,7 @@ function Routes({ spec, onChange }: { spec: JobSpec; onChange: (routes: JobSpec[
   const both = spec.type === 'two-way'
   return (
     <fieldset className="grid gap-2">
-      <legend className="text-small text-soft">{both ? 'Which two folders' : 'From where to where'}</legend>
+      <legend className="text-small text-soft">{both ? 'Folders' : 'Source and target'}</legend>
       {spec.routes.map((route, i) => (
         <div key={i} className="grid grid-cols-1 items-end gap-2 sm:grid-cols-[minmax(0,1fr)_minmax(0,1fr)_max-content]">
           <TargetField label={both ? 'One' : 'From'} value={route.from} onChange={(from) => set(i, { from })} files={!both} />
@@ -257,7 +257,7 @@ function SafetyFields({ spec, onChange }: { spec: JobSpec; onChange: (safety: Jo
   }
   return (
     <fieldset className="grid gap-2 sm:grid-cols-2">
-      <legend className="text-small text-soft">The safety limits: a run that would do more waits for a person</legend>
+      <legend className="text-small text-soft">Safety limits: a run above one is held for approval</legend>
       <Field label="Removed, at most" placeholder="10%" value={safety.deletions ?? ''} onChange={(event) => set({ deletions: event.target.value || undefined })} />
       <Field label="Written over, at most" placeholder="25%" value={safety.overwrites ?? ''} onChange={(event) => set({ overwrites: event.target.value || undefined })} />
     </fieldset>

@@ -21,8 +21,8 @@ export function JobsPage() {
       </div>
       {jobs.isError && <Failed error={jobs.error} />}
       {jobs.data?.jobs.length === 0 && (
-        <Empty action={<Link to="/jobs/new" className="text-plumage hover:underline">Make the first</Link>}>
-          A job is what is to be true from now on: a folder as another is, two that hold the same, on a timetable or as soon as something changes.
+        <Empty action={<Link to="/jobs/new" className="text-plumage hover:underline">Create the first job</Link>}>
+          A job is There are no jobs yet.: a folder as another is, two that hold the same, on a timetable or as soon as something changes.
         </Empty>
       )}
       {jobs.data && jobs.data.jobs.length > 0 && (

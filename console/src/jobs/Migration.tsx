@@ -28,7 +28,7 @@ const names: Record<string, string> = {
 export const stepName = (step: string) => names[step] ?? step
 
 const upTo = [
-  { value: '', title: 'none: each waits for a person' },
+  { value: '', title: 'no step: each waits for you' },
   { value: 'first-pass', title: 'the first pass' },
   { value: 'catch-up', title: 'the catch-up passes' },
   { value: 'final-pass', title: 'the final pass, with its certificate' },
@@ -44,11 +44,11 @@ export function MigrationFields({ spec, onChange }: { spec: JobSpec; onChange: (
   }
   return (
     <fieldset className="grid gap-2">
-      <legend className="text-small text-soft">How it goes</legend>
+      <legend className="text-small text-soft">Steps</legend>
       <div className="grid gap-2 sm:grid-cols-2">
-        <SelectField label="Goes on by itself up to" value={given.go_on ?? ''} onChange={(value) => set({ go_on: (value || undefined) as Step as never })} choices={given.clear ? upTo : upTo.slice(0, 4)} />
+        <SelectField label="Continues automatically up to" value={given.go_on ?? ''} onChange={(value) => set({ go_on: (value || undefined) as Step as never })} choices={given.clear ? upTo : upTo.slice(0, 4)} />
         <Field
-          label="Caught up when a pass has at most, files"
+          label="Caught up if a pass has at most this many files"
           placeholder="20"
           inputMode="numeric"
           value={given.little?.toString() ?? ''}
@@ -56,8 +56,8 @@ export function MigrationFields({ spec, onChange }: { spec: JobSpec; onChange: (
         />
       </div>
       <span className="flex items-center gap-2">
-        <Checkbox checked={given.clear ?? false} label="Clear the source in the end, of exactly what is verified" onChange={() => set({ clear: given.clear ? undefined : true, go_on: given.go_on === 'clear' ? undefined : given.go_on })} />
-        Clear the source in the end, of exactly what is verified to be at the target
+        <Checkbox checked={given.clear ?? false} label="At the end, clear the source of exactly what was verified" onChange={() => set({ clear: given.clear ? undefined : true, go_on: given.go_on === 'clear' ? undefined : given.go_on })} />
+        At the end, clear the source of exactly what was verified to be at the target
       </span>
     </fieldset>
   )
@@ -100,7 +100,7 @@ export function MigrationSteps({ job }: { job: Job }) {
             <tr className="h-8 border-b border-line">
               <td className="pr-4 font-semibold">{stepName(migration.next)}</td>
               <td className={migration.waits ? 'pr-4 text-ochre' : 'pr-4'} colSpan={4}>
-                {migration.waits ? `waits for a person: ${migration.why}` : 'begins by itself'}
+                {migration.waits ? `waits for a person: ${migration.why}` : 'starts automatically'}
               </td>
             </tr>
           )}
@@ -135,7 +135,7 @@ export function NextStep({ job }: { job: Job }) {
   const going = migration.steps.some((step) => !step.ended)
   const cleared = !migration.next && migration.steps.at(-1)?.step === 'clear'
   const made = migration.certificate
-  const files = made ? some(made.verified.items, 'file') : 'what is verified'
+  const files = made ? some(made.verified.items, 'file') : 'the verified files'
   return (
     <>
       {start.isError && <Failed error={start.error} />}
@@ -145,18 +145,18 @@ export function NextStep({ job }: { job: Job }) {
         </Button>
       )}
       {cleared && (
-        <Button disabled={start.isPending} onClick={() => start.mutate('fetch')}>
-          Fetch back
+        <Button disabled={start.isPending} onClick={() => start.mutate('bring-back')}>
+          Bring back
         </Button>
       )}
       <Dialog
         open={asking}
         onClose={() => setAsking(false)}
-        title={`Remove ${files} at the source?`}
-        description={`${made ? `${files} (${bytes(made.verified.bytes)}) are verified to be at the target. ` : ''}Each is looked at once more on both sides, and removed only as it was verified. Fetch back brings them home again.`}
+        title={`Delete ${files} at the source?`}
+        description={`${made ? `${files} (${bytes(made.verified.bytes)}) were verified at the target. ` : ''}Each file is checked again on both sides and deleted only if it is as verified. Bring back copies them to the source again.`}
       >
         <div className="flex justify-end gap-2">
-          <Button onClick={() => setAsking(false)}>Leave them</Button>
+          <Button onClick={() => setAsking(false)}>Cancel</Button>
           <Button look="danger" disabled={start.isPending} onClick={() => start.mutate('clear')}>
             Remove {files}
           </Button>

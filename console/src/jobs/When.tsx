@@ -2,12 +2,12 @@ import { Field, SelectField } from '../ui/Field'
 import type { JobSpec } from './queries'
 
 const kinds = [
-  { value: 'hand', title: 'When it is started by hand' },
+  { value: 'hand', title: 'When you start it' },
   { value: 'continuous', title: 'As soon as something changes' },
   { value: 'arrival', title: 'For each file or folder that arrives' },
-  { value: 'now', title: 'Once, as soon as it is made' },
+  { value: 'now', title: 'Once, as soon as it is created' },
   { value: 'at', title: 'Once, at a time' },
-  { value: 'every', title: 'Every so often' },
+  { value: 'every', title: 'At an interval' },
   { value: 'weekly', title: 'Weekly' },
   { value: 'cron', title: 'By a cron timetable' },
 ]
@@ -15,13 +15,13 @@ const kinds = [
 const forms: Record<string, { label: string; placeholder: string }> = {
   at: { label: 'At', placeholder: '2026-12-01T22:00' },
   every: { label: 'Every', placeholder: '6h' },
-  weekly: { label: 'Begun, and going until', placeholder: 'mon-fri 22:00-06:00' },
+  weekly: { label: 'Hours of the week', placeholder: 'mon-fri 22:00-06:00' },
   cron: { label: 'Minute, hour, day of the month, month, day of the week', placeholder: '0 22 * * 1-5' },
 }
 
 const arriving = [
   { value: 'file', title: 'each file' },
-  { value: 'folder', title: 'each folder that is in the source itself' },
+  { value: 'folder', title: 'each folder directly in the source' },
 ]
 
 /** Which times a type of job can have. */
@@ -30,7 +30,7 @@ function kindsOf(type: string) {
   return kinds.filter((kind) => kind.value !== 'arrival' && !(kind.value === 'continuous' && type === 'migrate'))
 }
 
-/** When a job runs by itself, and within which hours. */
+/** When a job runs automatically, and within which hours. */
 export function WhenFields({ spec, onChange }: { spec: JobSpec; onChange: (change: Pick<JobSpec, 'when' | 'arrivals'>) => void }) {
   const given = spec.when ?? {}
   const kind = given.continuous ? 'continuous' : given.now ? 'now' : (['at', 'every', 'weekly', 'cron', 'arrival'] as const).find((one) => given[one] !== undefined) ?? 'hand'
@@ -44,17 +44,17 @@ export function WhenFields({ spec, onChange }: { spec: JobSpec; onChange: (chang
   }
   return (
     <fieldset className="grid gap-2">
-      <SelectField label="When it runs" value={kind} onChange={(next) => onChange({ when: next === 'hand' ? keep : { ...keep, [next]: start[next] ?? '' }, arrivals: undefined })} choices={kindsOf(spec.type)} />
+      <SelectField label="Schedule" value={kind} onChange={(next) => onChange({ when: next === 'hand' ? keep : { ...keep, [next]: start[next] ?? '' }, arrivals: undefined })} choices={kindsOf(spec.type)} />
       {form && <Field label={form.label} placeholder={form.placeholder} mono value={given[kind as 'at'] ?? ''} onChange={(event) => onChange({ when: { ...keep, [kind]: event.target.value }, arrivals: undefined })} />}
       {kind === 'arrival' && (
         <div className="grid gap-2 sm:grid-cols-3">
           <SelectField label="What arrives" value={given.arrival ?? 'file'} onChange={(arrival) => onChange({ when: { ...given, arrival }, arrivals: spec.arrivals })} choices={arriving} />
-          <Field label="Complete when nothing changed for" placeholder={given.arrival === 'folder' ? '30s' : '10s'} mono value={arrivals.rest ?? ''} onChange={(event) => setArrivals({ rest: event.target.value || undefined })} />
-          <Field label="So many at a time" placeholder="2" inputMode="numeric" value={arrivals.at_once?.toString() ?? ''} onChange={(event) => setArrivals({ at_once: Number(event.target.value.replace(/\D/g, '')) || undefined })} />
+          <Field label="Complete if unchanged for" placeholder={given.arrival === 'folder' ? '30s' : '10s'} mono value={arrivals.rest ?? ''} onChange={(event) => setArrivals({ rest: event.target.value || undefined })} />
+          <Field label="Arrivals at once" placeholder="2" inputMode="numeric" value={arrivals.at_once?.toString() ?? ''} onChange={(event) => setArrivals({ at_once: Number(event.target.value.replace(/\D/g, '')) || undefined })} />
         </div>
       )}
       <div className="grid gap-2 sm:grid-cols-2">
-        <Field label="A run may go only within" placeholder="mon-fri 20:00-06:00, sat, sun" mono value={given.hours ?? ''} onChange={(event) => onChange({ when: { ...given, hours: event.target.value || undefined }, arrivals: spec.arrivals })} />
+        <Field label="Hours in which a run may go" placeholder="mon-fri 20:00-06:00, sat, sun" mono value={given.hours ?? ''} onChange={(event) => onChange({ when: { ...given, hours: event.target.value || undefined }, arrivals: spec.arrivals })} />
         <Field label="Time zone" placeholder="the service’s own" mono value={given.zone ?? ''} onChange={(event) => onChange({ when: { ...given, zone: event.target.value || undefined }, arrivals: spec.arrivals })} />
       </div>
     </fieldset>

@@ -22,7 +22,7 @@ export const useJob = (name: string) =>
 /** The arrow between the two ends of a route. */
 export const arrow = (type: string) => (type === 'two-way' ? '↔' : '→')
 
-/** When a job runs by itself, in words. */
+/** When a job runs automatically, in words. */
 export function whenWords(when: When): string {
   const words = when.continuous
     ? 'continuously'

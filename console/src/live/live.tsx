@@ -33,7 +33,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       events = new EventSource('/api/v1/live')
       events.onopen = () => setLive((now) => ({ ...now, connected: true }))
       events.onerror = () => setLive((now) => ({ ...now, connected: false }))
-      events.addEventListener('anew', () => {
+      events.addEventListener('again', () => {
         void client.invalidateQueries()
         void fetch('/api/v1/rates')
           .then((answer) => (answer.ok ? answer.json() : { rates: null }))

@@ -10,20 +10,20 @@ import { bytes, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
 
 const decisions = [
-  { value: 'keep-both', title: 'Keep both', help: 'the source’s goes beside the target’s' },
-  { value: 'newer', title: 'Newer', help: 'the one that was changed later' },
-  { value: 'source', title: 'Source', help: 'replaces the target’s' },
-  { value: 'target', title: 'Target', help: 'the target’s stays' },
+  { value: 'keep-both', title: 'Keep both', help: 'write the source’s file beside the target’s' },
+  { value: 'newer', title: 'Newer', help: 'keep the file that changed last' },
+  { value: 'source', title: 'Source', help: 'replace the target’s file' },
+  { value: 'target', title: 'Target', help: 'keep the target’s file' },
 ]
 
 /** What a person can do about a run that is held. */
 export function Held({ run }: { run: Run }) {
   if (run.cause === 'conflict-undecided') return <Decide run={run} />
-  if (['safety', 'source-emptied', 'source-rolled-back'].includes(run.cause ?? '')) return <LetGo run={run} />
+  if (['safety-limit', 'source-emptied', 'source-rolled-back'].includes(run.cause ?? '')) return <LetGo run={run} />
   if (run.cause === 'no-space') return <GoOn run={run} />
   return (
     <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
-      Mend the account
+      Go to the accounts
     </Link>
   )
 }
@@ -41,20 +41,20 @@ function LetGo({ run }: { run: Run }) {
   return (
     <>
       <Button look="first" onClick={() => setAsking(true)}>
-        Let it go…
+        Approve…
       </Button>
       <Dialog
         open={asking}
         onClose={() => setAsking(false)}
-        title="Let this run go?"
-        description={`${some(run.items.waiting, 'item')} wait, of which ${some(run.removing.items, 'file')} (${bytes(run.removing.bytes)}) would be removed. They are in the list below, as waiting. What is removed can be fetched back as long as the job’s deletions are retired.`}
+        title="Approve this run?"
+        description={`${some(run.items.waiting, 'item')} wait, of which ${some(run.removing.items, 'file')} (${bytes(run.removing.bytes)}) would be deleted. The list below shows them as waiting. If the job keeps versions, deleted files can be restored from history.`}
       >
         <div className="grid gap-4">
           {release.isError && <Failed error={release.error} />}
           <div className="flex justify-end gap-2">
-            <Button onClick={() => setAsking(false)}>Not yet</Button>
+            <Button onClick={() => setAsking(false)}>Cancel</Button>
             <Button look="first" disabled={release.isPending} onClick={() => release.mutate('', { onSuccess: () => setAsking(false) })}>
-              {run.removing.items > 0 ? `Remove ${some(run.removing.items, 'file')}` : `Do ${some(run.items.waiting, 'item')}`}
+              {run.removing.items > 0 ? `Delete ${some(run.removing.items, 'file')}` : `Transfer ${some(run.items.waiting, 'item')}`}
             </Button>
           </div>
         </div>
@@ -84,14 +84,14 @@ function Decide({ run }: { run: Run }) {
       <Button look="first" onClick={() => setAsking(true)}>
         Decide…
       </Button>
-      <Dialog open={asking} onClose={() => setAsking(false)} title="What is kept where both sides changed?" description="It holds for all that wait in this run. They are in the list below, as waiting.">
+      <Dialog open={asking} onClose={() => setAsking(false)} title="Which file do you want to keep?" description="The decision applies to all waiting items of this run. They are in the list below.">
         <div className="grid gap-4">
-          <Choice legend="Where both sides changed" value={conflict} onChange={setConflict} choices={decisions} />
+          <Choice legend="Conflicts" value={conflict} onChange={setConflict} choices={decisions} />
           {release.isError && <Failed error={release.error} />}
           <div className="flex justify-end gap-2">
-            <Button onClick={() => setAsking(false)}>Not yet</Button>
+            <Button onClick={() => setAsking(false)}>Cancel</Button>
             <Button look="first" disabled={release.isPending} onClick={() => release.mutate(conflict, { onSuccess: () => setAsking(false) })}>
-              Go on
+              Continue
             </Button>
           </div>
         </div>
@@ -113,7 +113,7 @@ export function Bandwidth({ run }: { run: Run }) {
   return (
     <>
       <Button onClick={() => setOpen(true)}>Bandwidth…</Button>
-      <Dialog open={open} onClose={() => setOpen(false)} title="How fast may this run go?" description="Limits hold at once. Nothing here means as fast as it can.">
+      <Dialog open={open} onClose={() => setOpen(false)} title="Bandwidth limits of this run" description="Limits take effect at once. Leave a field empty for no limit.">
         <form
           className="grid gap-4"
           onSubmit={(event) => {
@@ -121,13 +121,13 @@ export function Bandwidth({ run }: { run: Run }) {
             save.mutate()
           }}
         >
-          <Field label="Send at most" placeholder="20MB/s" value={up} onChange={(event) => setUp(event.target.value)} />
-          <Field label="Receive at most" placeholder="20MB/s" value={down} onChange={(event) => setDown(event.target.value)} />
+          <Field label="Bandwidth limit up" placeholder="20MB/s" value={up} onChange={(event) => setUp(event.target.value)} />
+          <Field label="Bandwidth limit down" placeholder="20MB/s" value={down} onChange={(event) => setDown(event.target.value)} />
           {save.isError && <Failed error={save.error} />}
           <div className="flex justify-end gap-2">
             <Button onClick={() => setOpen(false)}>Close</Button>
             <Button look="first" type="submit" disabled={save.isPending}>
-              Set the bandwidth
+              Save
             </Button>
           </div>
         </form>

@@ -43,7 +43,7 @@ export function ItemList({ run }: { run: Run }) {
         choices={choices.map(([value, title, n]) => ({ value: value || 'all', title: `${title} ${count(n)}` }))}
       />
       {items.isError && <Failed error={items.error} />}
-      {items.isSuccess && rows.length === 0 && <p className="py-2 text-soft">None. What was in step already is counted, and not listed.</p>}
+      {items.isSuccess && rows.length === 0 && <p className="py-2 text-soft">None. Items that were up to date are counted and not listed.</p>}
       <div ref={box} tabIndex={0} role="list" aria-label="Items" className="min-h-0 flex-1 overflow-auto">
         <div style={{ height: list.getTotalSize(), position: 'relative' }}>
           {shown.map((row) => (

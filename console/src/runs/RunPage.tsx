@@ -40,31 +40,31 @@ export function RunPage() {
 }
 
 const sentences: Record<string, string> = {
-  queued: 'It waits for its turn, or for an account that cannot be reached.',
-  running: 'It goes on by itself; this page may be closed.',
-  paused: 'It waits until somebody resumes it, over restarts too. What has been copied stays.',
-  held: 'It waits until the account is mended, and then goes on by itself. What has been copied stays.',
-  done: 'Everything that was to be copied is at the target, and verified.',
-  partial: 'Some items failed, and are not at the target. What to do stands with them.',
-  failed: 'It could not be carried out.',
-  cancelled: 'A person cancelled it. What had been copied stays.',
+  queued: 'Waiting for its turn, or for an account that cannot be reached.',
+  running: 'The run continues if you close this page.',
+  paused: 'Paused until you resume it, also over restarts. Transferred files stay.',
+  held: 'Waiting until the account works again; then it continues automatically. Transferred files stay.',
+  done: 'All items were transferred and verified.',
+  partial: 'Some items failed and are not at the target. The list shows their causes and remedies.',
+  failed: 'The run failed.',
+  cancelled: 'Cancelled. Transferred files stay.',
 }
 
 const overLimits = ['safety-limit', 'source-emptied', 'source-rolled-back']
 
 function sentenceOf(run: Run): string | undefined {
-  if (run.state === 'running' && run.watching) return 'All is in step. It waits for changes, and goes on by itself; this page may be closed.'
-  if (run.state === 'paused' && run.cause === 'outside-hours') return 'It is outside the hours in which the job may run, and goes on by itself when they begin.'
+  if (run.state === 'running' && run.watching) return 'Everything is up to date. Waiting for changes; the run continues if you close this page.'
+  if (run.state === 'paused' && run.cause === 'outside-hours') return 'Outside the hours of the job. The run continues when they begin.'
   if (run.state === 'held' && overLimits.includes(run.cause ?? '')) return 'The run is above a safety limit. Nothing has been changed. Approve it or cancel it.'
-  if (run.step === 'survey' && run.state === 'done') return 'The survey is taken; its page is the report.'
-  if (run.step === 'clear' && run.state === 'done') return 'What was verified to be at the target is removed at the source, and nothing else.'
-  if (run.step === 'clear' && run.cause === 'source-stays') return 'What was verified to be at the target is removed at the source; what is listed as skipped stays there.'
-  if (run.step === 'fetch' && run.state === 'done') return 'What had been moved away is back where it was, and verified.'
-  if (run.state === 'done' && (run.type === 'mirror' || run.type === 'two-way')) return 'Both sides are in step, and what was written is verified.'
-  if (run.clears && run.state === 'done') return 'Everything that was to be moved is at the target, verified, and removed at the source.'
-  if (run.state === 'held' && run.cause === 'conflict-undecided') return 'All else is done. It waits for a person to decide what is kept where both sides had changed.'
-  if (run.state === 'held' && run.cause === 'no-space') return 'It waits until the target has space, and then goes on by itself. What has been copied stays.'
-  if (run.cause === 'source-stays') return 'Everything is at the target, and verified; not all of it could be removed at the source.'
+  if (run.step === 'survey' && run.state === 'done') return 'The survey is done. Its report is the page to hand over.'
+  if (run.step === 'clear' && run.state === 'done') return 'Exactly the files that were verified at the target were deleted at the source.'
+  if (run.step === 'clear' && run.cause === 'source-stays') return 'The files that were verified at the target were deleted at the source. Skipped items stay there.'
+  if (run.step === 'bring-back' && run.state === 'done') return 'The files are back at the source, verified.'
+  if (run.state === 'done' && (run.type === 'mirror' || run.type === 'two-way')) return 'Both sides are in sync. Transferred files were verified.'
+  if (run.clears && run.state === 'done') return 'All items were transferred, verified and deleted at the source.'
+  if (run.state === 'held' && run.cause === 'conflict-undecided') return 'Everything else is done. Decide which files to keep: both sides had changed.'
+  if (run.state === 'held' && run.cause === 'no-space') return 'Waiting until the target has space; then it continues automatically. Transferred files stay.'
+  if (run.cause === 'source-stays') return 'All items were transferred and verified, but some could not be deleted at the source.'
   return sentences[run.state]
 }
 
@@ -124,7 +124,7 @@ function Controls({ run }: { run: Run }) {
       {run.step === 'final-pass' && (run.state === 'done' || run.state === 'partial') && <Papers run={run.id} what="certificate" />}
       {run.ended && run.state !== 'done' && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('retry')}>
-          {run.state === 'cancelled' ? 'Take it up again' : 'Retry what failed'}
+          {run.state === 'cancelled' ? 'Continue' : 'Retry failed items'}
         </Button>
       )}
       {run.state === 'held' && <Held run={run} />}
@@ -161,7 +161,7 @@ function Cancel({ run }: { run: Run }) {
         open={asking}
         onClose={() => setAsking(false)}
         title="Cancel this run?"
-        description={`What has been copied (${some(run.items.done, 'item')}, ${bytes(run.bytes.transferred)}) stays at the target. ${some(run.items.waiting, 'item')} will not be copied; copying again takes up only those.`}
+        description={`Transferred files (${some(run.items.done, 'item')}, ${bytes(run.bytes.transferred)}) stay at the target. ${some(run.items.waiting, 'item')} will not be transferred. Another run transfers only those.`}
       >
         <div className="flex justify-end gap-2">
           <Button onClick={() => setAsking(false)}>Go on</Button>
@@ -184,7 +184,7 @@ function Moving({ run }: { run: Run }) {
       <div className="flex items-baseline justify-between gap-4">
         <span className="text-large">{percent} %</span>
         <span className="text-soft">
-          {run.state === 'held' || run.watching ? '' : !run.planned ? 'still listing' : run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : 'time left not known yet'}
+          {run.state === 'held' || run.watching ? '' : !run.planned ? 'still listing' : run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : 'time left unknown'}
         </span>
       </div>
       <div role="progressbar" aria-label="Bytes moved" aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} className="mt-1 h-1.5 bg-line">
@@ -202,7 +202,7 @@ function Moving({ run }: { run: Run }) {
       {run.now?.away?.map((away) => (
         <p key={away.account + away.since} className="mt-2 border-l-4 border-ochre pl-3">
           Waits for /{plain(away.account)} since {when(away.since)}: {plain(away.why)}.{' '}
-          {away.until ? `It goes on by itself when that is back, and gives up at ${when(away.until)}.` : 'The rest goes on; then the run is held until that is mended.'}
+          {away.until ? `The run continues when the account can be reached, and gives up at ${when(away.until)}.` : 'The other routes continue; then the run is held.'}
         </p>
       ))}
       <h2 className="mt-2 text-small text-soft">In flight</h2>
@@ -224,16 +224,16 @@ function Moving({ run }: { run: Run }) {
 function Figures({ run }: { run: Run }) {
   const seconds = run.started && run.ended ? (Date.parse(run.ended) - Date.parse(run.started)) / 1000 : 0
   const figures: [string, string, string?][] = [
-    ['Copied and verified', some(run.items.done - run.items.removed, 'item'), 'text-reed'],
+    ['Transferred and verified', some(run.items.done - run.items.removed, 'item'), 'text-reed'],
     ...(run.items.removed ? ([['Removed', some(run.items.removed, 'item'), 'text-brick']] as [string, string, string][]) : []),
     ['Failed', some(run.items.failed, 'item'), run.items.failed ? 'text-brick' : undefined],
     ['Skipped', some(run.items.skipped, 'item')],
-    ['In step already', some(run.items.up_to_date, 'item')],
+    ['Up to date', some(run.items.up_to_date, 'item')],
     ['Moved', bytes(run.bytes.transferred)],
     ['Begun', when(run.started)],
   ]
   if (run.excluded.items || run.folders_excluded)
-    figures.push(['Left out by the rules', [run.folders_excluded && some(run.folders_excluded, 'folder'), run.excluded.items && some(run.excluded.items, 'file')].filter(Boolean).join(', ')])
+    figures.push(['Excluded', [run.folders_excluded && some(run.folders_excluded, 'folder'), run.excluded.items && some(run.excluded.items, 'file')].filter(Boolean).join(', ')])
   if (run.inside.items) figures.push(['Copied inside, not sent', bytes(run.inside.bytes)])
   if (run.bandwidth) figures.push(['Bandwidth', [run.bandwidth.up && `${run.bandwidth.up} up`, run.bandwidth.down && `${run.bandwidth.down} down`].filter(Boolean).join(', ') || 'by hours'])
   if (run.ended) figures.push(['Took', duration(seconds)])

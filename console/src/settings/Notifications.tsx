@@ -16,17 +16,17 @@ const events = [
   { value: 'failed', title: 'a run failed' },
   { value: 'held', title: 'a run is held' },
   { value: 'waits', title: 'a migration waits' },
-  { value: 'account', title: 'an account has to be mended' },
+  { value: 'account', title: 'an account needs attention' },
 ]
 const usual = events.map((event) => event.value).filter((event) => event !== 'done')
 
-/** Who is told what happened: by mail, by webhooks, and in which hours not. */
+/** Notifications what happened: by mail, by webhooks, and in which hours not. */
 export function Notifications() {
   const settings = useQuery({ queryKey: ['notifications', 'settings'], queryFn: () => data(api.GET('/api/v1/notifications/settings')) })
   return (
-    <section aria-label="Who is told" className="border-t border-line pt-4 pb-8">
-      <h1 className="text-title font-semibold">Who is told</h1>
-      <p className="max-w-3xl text-soft">People by mail, programs by webhooks that are signed (RFC 9421) and tried again for a day.</p>
+    <section aria-label="Notifications" className="border-t border-line pt-4 pb-8">
+      <h1 className="text-title font-semibold">Notifications</h1>
+      <p className="max-w-3xl text-soft">By email, and by webhooks that are signed (RFC 9421). Deliveries are retried for a day.</p>
       {settings.isError && <Failed error={settings.error} />}
       {settings.data && <Form key={JSON.stringify(settings.data)} kept={settings.data} />}
       <Latest />
@@ -58,17 +58,17 @@ function Form({ kept }: { kept: Settings }) {
         <legend className="font-semibold">Mail</legend>
         <Field label="Server and port" placeholder="mail.example.org:587" mono value={mail?.server ?? ''} onChange={(event) => setMail({ server: event.target.value })} />
         <Field label="From" placeholder="heron@example.org" mono value={mail?.from ?? ''} onChange={(event) => setMail({ from: event.target.value })} />
-        <Field label="To, parted by commas" placeholder="storage@example.org" mono value={(mail?.to ?? []).join(', ')} onChange={(event) => setMail({ to: event.target.value.split(',').map((to) => to.trim()) })} />
-        <SelectField label="Encryption" value={mail?.tls || 'starttls'} onChange={(tls) => setMail({ tls })} choices={[{ value: 'starttls', title: 'STARTTLS' }, { value: 'implicit', title: 'TLS from the beginning' }, { value: 'none', title: 'none' }]} />
+        <Field label="To, separated by commas" placeholder="storage@example.org" mono value={(mail?.to ?? []).join(', ')} onChange={(event) => setMail({ to: event.target.value.split(',').map((to) => to.trim()) })} />
+        <SelectField label="Encryption" value={mail?.tls || 'starttls'} onChange={(tls) => setMail({ tls })} choices={[{ value: 'starttls', title: 'STARTTLS' }, { value: 'implicit', title: 'implicit TLS' }, { value: 'none', title: 'none' }]} />
         <Field label="User" mono value={mail?.user ?? ''} onChange={(event) => setMail({ user: event.target.value || undefined })} />
-        <Field label="Password" type="password" placeholder={kept.email?.user ? 'stays as it is' : ''} value={mail?.password ?? ''} onChange={(event) => setMail({ password: event.target.value || undefined })} />
+        <Field label="Password" type="password" placeholder={kept.email?.user ? 'unchanged' : ''} value={mail?.password ?? ''} onChange={(event) => setMail({ password: event.target.value || undefined })} />
         {mail && <On label="Mail when" on={mail.on} onChange={(on) => setMail({ on })} />}
       </fieldset>
       {settings.webhooks.map((hook, i) => (
         <fieldset key={i} className="grid gap-2 sm:grid-cols-3">
           <legend className="font-semibold">Webhook</legend>
           <Field label="URL" placeholder="https://example.org/told" mono className="sm:col-span-2" value={hook.url} onChange={(event) => setHook(i, { url: event.target.value })} />
-          <Field label="Secret of its signature" type="password" placeholder={kept.webhooks[i] ? 'stays as it is' : ''} value={hook.secret ?? ''} onChange={(event) => setHook(i, { secret: event.target.value || undefined })} />
+          <Field label="Signing secret" type="password" placeholder={kept.webhooks[i] ? 'unchanged' : ''} value={hook.secret ?? ''} onChange={(event) => setHook(i, { secret: event.target.value || undefined })} />
           <On label={`Tell webhook ${i + 1} when`} on={hook.on} onChange={(on) => setHook(i, { on })} />
           <div>
             <Button onClick={() => setSettings({ ...settings, webhooks: settings.webhooks.filter((_, n) => n !== i) })}>Remove the webhook</Button>
@@ -78,7 +78,7 @@ function Form({ kept }: { kept: Settings }) {
       <fieldset className="grid gap-2 sm:grid-cols-3">
         <legend className="font-semibold">When</legend>
         <Field label="Quiet hours" placeholder="mon-sun 22:00-07:00" mono value={settings.quiet ?? ''} onChange={(event) => setSettings({ ...settings, quiet: event.target.value || undefined })} />
-        <Field label="Mail is gathered for" placeholder="each by itself; or 1h" mono value={settings.digest ?? ''} onChange={(event) => setSettings({ ...settings, digest: event.target.value || undefined })} />
+        <Field label="Email digest interval" placeholder="none; or 1h" mono value={settings.digest ?? ''} onChange={(event) => setSettings({ ...settings, digest: event.target.value || undefined })} />
         <Field label="Time zone" placeholder="the service’s own" mono value={settings.zone ?? ''} onChange={(event) => setSettings({ ...settings, zone: event.target.value || undefined })} />
       </fieldset>
       {save.isError && <Failed error={save.error} />}

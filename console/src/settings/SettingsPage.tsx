@@ -21,7 +21,7 @@ export function SettingsPage() {
     <div className="min-h-0 flex-1 overflow-auto py-3">
       <h1 className="text-title font-semibold">Bandwidth</h1>
       <p className="max-w-3xl text-soft">
-        Limits on what goes over the network, up to providers and down from them. They hold at once, for what moves already too. Hours are written one a line, such as <span className="font-mono text-small">mon-fri 08-18: 5MB/s</span>, by the service’s clock.
+        Bandwidth limits up to providers and down from them. They take effect at once. Write hours one a line, such as <span className="font-mono text-small">mon-fri 08-18: 5MB/s</span>, in the service’s time zone.
       </p>
       <Row title="Everything" account="" limits={limits.data.overall} />
       {accounts.data.map((account) => (
@@ -55,7 +55,7 @@ function AtOnce() {
         save.mutate(Number(text))
       }}
     >
-      <Field label="Runs at once; the others wait for their turn, by priority" inputMode="numeric" value={text} onChange={(event) => setGiven(event.target.value.replace(/\D/g, ''))} />
+      <Field label="Runs at once; others are queued, by priority" inputMode="numeric" value={text} onChange={(event) => setGiven(event.target.value.replace(/\D/g, ''))} />
       <Button look={given !== undefined ? 'first' : undefined} type="submit" disabled={!given || save.isPending}>
         Set the number
       </Button>
@@ -91,7 +91,7 @@ function Row({ title, account, limits }: { title: string; account: string; limit
         <Field label="Up" placeholder="unlimited" value={up} onChange={(event) => setUp(event.target.value)} />
         <Field label="Down" placeholder="unlimited" value={down} onChange={(event) => setDown(event.target.value)} />
         <label className="grid gap-1">
-          <span className="text-small text-soft">At hours of the week</span>
+          <span className="text-small text-soft">Limits at hours of the week</span>
           <textarea rows={Math.max(1, hours.split('\n').length)} spellCheck={false} value={hours} onChange={(event) => setHours(event.target.value)} className="min-h-8 w-full rounded-md border border-line bg-ground px-3 py-1 font-mono text-small" />
         </label>
         <div className="pt-6">

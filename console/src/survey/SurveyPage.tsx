@@ -34,7 +34,7 @@ export function SurveyPage() {
         }}
       >
         <TargetField label="Of the folder" value={of} onChange={setOf} />
-        <TargetField label="For a target (may be left away)" value={target} onChange={setTarget} />
+        <TargetField label="For a target (optional)" value={target} onChange={setTarget} />
         {taken.going ? (
           <Button onClick={end}>Stop</Button>
         ) : (

@@ -33,7 +33,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
   const settled = asked === request
   const noSpace = plan.data?.blockers.some((blocker) => blocker.cause === 'no-space')
   return (
-    <Dialog open onClose={onClose} title={`Copy ${what}`} description="Each appears in the target folder under its own name. Nothing is removed; what is in step already is left alone.">
+    <Dialog open onClose={onClose} title={`Copy ${what}`} description="Each appears in the target folder under its own name. Files that are up to date are skipped, and nothing is deleted.">
       <form
         className="grid gap-4"
         onSubmit={(event) => {
@@ -51,7 +51,7 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
           ) : plan.data && settled ? (
             <Summary plan={plan.data} />
           ) : (
-            <p className="text-soft">{to ? 'Comparing both sides…' : 'Say where to, and what it comes to is shown here.'}</p>
+            <p className="text-soft">{to ? 'Comparing both sides…' : 'Choose a target folder to see the plan.'}</p>
           )}
         </div>
         <div className="flex justify-end gap-2">
@@ -81,10 +81,10 @@ function Missing({ address }: { address: string }) {
   if (make.isError) return <Failed error={make.error} />
   return (
     <p>
-      <span className="font-mono text-small break-all">{plain(address)}</span> {make.isSuccess ? 'is made.' : 'is not there yet. The first run makes it, or: '}
+      <span className="font-mono text-small break-all">{plain(address)}</span> {make.isSuccess ? 'was created.' : 'does not exist yet. The first run creates it, or: '}
       {!make.isSuccess && (
         <Button look="quiet" disabled={make.isPending} onClick={() => make.mutate()}>
-          Make it now
+          Create it now
         </Button>
       )}
     </p>
@@ -95,25 +95,25 @@ export function Summary({ plan }: { plan: Plan }) {
   const copied = plan.create.items - plan.moved.items - plan.twice.items
   const lines: [number, string, string][] = [
     [copied, `${some(copied, 'file')} to copy`, bytes(plan.create.bytes - plan.moved.bytes - plan.twice.bytes)],
-    [plan.alike.items, `${some(plan.alike.items, 'file')} of these of the size of another, copied unless identical to it`, bytes(plan.alike.bytes)],
-    [plan.twice.items, `${some(plan.twice.items, 'file')} identical to others, which are there once`, bytes(plan.twice.bytes)],
+    [plan.alike.items, `${some(plan.alike.items, 'file')} of these have the size of another and are copied unless identical`, bytes(plan.alike.bytes)],
+    [plan.twice.items, `${some(plan.twice.items, 'file')} identical to others and kept once`, bytes(plan.twice.bytes)],
     [plan.replace.items, `${some(plan.replace.items, 'file')} changed at the source, to replace`, bytes(plan.replace.bytes)],
-    [plan.keep_both.items, `${some(plan.keep_both.items, 'conflict')} to keep both of`, bytes(plan.keep_both.bytes)],
+    [plan.keep_both.items, `${some(plan.keep_both.items, 'conflict')} to keep both`, bytes(plan.keep_both.bytes)],
     [plan.ask.items, `${some(plan.ask.items, 'conflict')} to ask about`, bytes(plan.ask.bytes)],
     [plan.left.items, `${some(plan.left.items, 'conflict')} to leave`, bytes(plan.left.bytes)],
-    [plan.excluded.items, `${some(plan.excluded.items, 'file')} left out by the rules`, bytes(plan.excluded.bytes)],
-    [plan.folders_excluded, `${some(plan.folders_excluded, 'folder')} left out with all that is in them`, ''],
-    [plan.inside.items, `${some(plan.inside.items, 'file')} of these copied inside the target, not sent`, bytes(plan.inside.bytes)],
-    [plan.translated.items, `${some(plan.translated.items, 'name')} of these translated, as the target cannot hold them`, ''],
+    [plan.excluded.items, `${some(plan.excluded.items, 'file')} excluded`, bytes(plan.excluded.bytes)],
+    [plan.folders_excluded, `${some(plan.folders_excluded, 'folder')} excluded`, ''],
+    [plan.inside.items, `${some(plan.inside.items, 'file')} of these copied inside the target`, bytes(plan.inside.bytes)],
+    [plan.translated.items, `${some(plan.translated.items, 'name')} of these translated`, ''],
     [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
     ...plan.exports.map((one): [number, string, string] => [one.items, `${some(one.items, `${one.document} document`)} of these exported as ${one.format}`, '']),
     [plan.folders, `${some(plan.folders, plan.type === 'two-way' ? 'folder' : 'empty folder')} to make`, ''],
-    [plan.moved.items, `${some(plan.moved.items, 'file')} to move, which has another name or folder now`, bytes(plan.moved.bytes)],
+    [plan.moved.items, `${some(plan.moved.items, 'file')} to move, moved or renamed`, bytes(plan.moved.bytes)],
     [plan.remove.items - plan.moved.items, `${some(plan.remove.items - plan.moved.items, 'file')} to remove`, bytes(plan.remove.bytes - plan.moved.bytes)],
     [plan.folders_removed, `${some(plan.folders_removed, 'folder')} to remove`, ''],
     [plan.skipped.items, `${some(plan.skipped.items, 'link or device')} to skip`, ''],
-    [plan.unchanged.items, `${count(plan.unchanged.items)} in step already`, bytes(plan.unchanged.bytes)],
-    [plan.assumed.items, `${count(plan.assumed.items)} of them by size and time alone; their contents were not compared`, bytes(plan.assumed.bytes)],
+    [plan.unchanged.items, `${count(plan.unchanged.items)} up to date`, bytes(plan.unchanged.bytes)],
+    [plan.assumed.items, `${count(plan.assumed.items)} of them by size and time only`, bytes(plan.assumed.bytes)],
   ]
   const shown = lines.filter(([n]) => n > 0)
   return (
@@ -147,7 +147,7 @@ export function Summary({ plan }: { plan: Plan }) {
       )}
       {plan.removals.length > 0 && (
         <details>
-          <summary className="cursor-pointer text-brick">What would be removed</summary>
+          <summary className="cursor-pointer text-brick">Files to delete</summary>
           <ul className="mt-1 max-h-60 overflow-auto border-l-2 border-brick pl-4 font-mono text-small">
             {plan.removals.map((address) => (
               <li key={address} className="break-all">
@@ -169,13 +169,13 @@ export function Summary({ plan }: { plan: Plan }) {
       )}
       {plan.moving.items > 0 && (
         <p className="text-small text-soft">
-          {plan.seconds >= 0 ? `About ${duration(plan.seconds)}, going by ${plan.basis}.` : 'How long it takes is not known yet: measure the accounts’ speed on their pages.'}{' '}
+          {plan.seconds >= 0 ? `About ${duration(plan.seconds)}, estimated from ${plan.basis}.` : 'The duration is unknown. Measure the speed of the accounts on their pages for an estimate.'}{' '}
           {plan.verification.map((one) => `Verification at /${one.account}: ${one.how}.`).join(' ')} {plan.free >= 0 && `The target has ${bytes(plan.free)} free.`}
         </p>
       )}
       {plan.blockers.length > 0 && (
         <div className="border-l-2 border-brick pl-4">
-          {plan.refused.items > 0 && <p className="text-brick">{some(plan.refused.items, 'item')} cannot be held by the target, and will be reported as failed.</p>}
+          {plan.refused.items > 0 && <p className="text-brick">{some(plan.refused.items, 'item')} are not allowed at the target and will fail.</p>}
           <ul>
             {plan.blockers.slice(0, 5).map((blocker) => (
               <li key={blocker.address} className="mt-1">

@@ -19,7 +19,7 @@ export function Details({ entry, onLook }: { entry: Entry; onLook: () => void })
       )}
       {entry.kind === 'document' && (
         <p className="mt-2 text-soft">
-          It exists only inside the service, and is read as an export:{' '}
+          A document inside the service, read as an export:{' '}
           {entry.exports?.map((format, i) => (
             <span key={format}>
               {i > 0 && ', '}

@@ -164,7 +164,7 @@ function Row({ entry, index, top, current, chosen, onChoose, onLook }: RowProps)
           </span>
         )}
         {entry.document && <span className="text-small whitespace-nowrap text-soft">{entry.document}</span>}
-        {entry.address.includes('/%id=') && entry.id && <span className="font-mono text-small whitespace-nowrap text-soft" title="One of two of this name; this is its id">{plain(entry.id)}</span>}
+        {entry.address.includes('/%id=') && entry.id && <span className="font-mono text-small whitespace-nowrap text-soft" title="The id of one of several entries with this name">{plain(entry.id)}</span>}
         {entry.read_only && <span className="text-small whitespace-nowrap text-soft">read only</span>}
         {entry.state && entry.state !== 'linked' && <State state={entry.state} />}
       </span>

@@ -52,7 +52,7 @@ function Content({ entry }: { entry: Entry }) {
   const [failed, setFailed] = useState(false)
   const address = contentUrl(entry.address)
   const onError = () => setFailed(true)
-  if (failed) return <p className="p-6 text-soft">The browser cannot show this file; it may be damaged, or of another kind than its name says. Download it to look at it with a program.</p>
+  if (failed) return <p className="p-6 text-soft">The browser cannot show this file. Download it to open it with a program.</p>
   switch (lookKind(entry.name)) {
     case 'picture':
       return <img src={address} alt={plain(entry.name)} onError={onError} className="max-h-full max-w-full object-contain" />
@@ -69,7 +69,7 @@ function Content({ entry }: { entry: Entry }) {
     case 'text':
       return <Text entry={entry} />
   }
-  return <p className="p-6 text-soft">Files of this kind cannot be looked at here. Download it to look at it with a program.</p>
+  return <p className="p-6 text-soft">There is no preview for this kind of file. Download it to open it with a program.</p>
 }
 
 const chunk = 256 * 1024

@@ -95,7 +95,7 @@ function Folder({ address }: { address: string }) {
         <Way address={address} />
         <span className="flex-1" />
         <span className="text-small text-soft" role="status">
-          {over ? 'Drop to send into this folder' : folder.isSuccess && <Sum entries={shown} all={entries.length} more={hasNextPage} root={root} />}
+          {over ? 'Drop to upload to this folder' : folder.isSuccess && <Sum entries={shown} all={entries.length} more={hasNextPage} root={root} />}
         </span>
         <Button onClick={refresh} disabled={folder.isFetching} title={listed ? `As of ${when(listed)}` : undefined}>
           <RefreshCw className="size-4" aria-hidden="true" />
@@ -213,7 +213,7 @@ function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => 
           disabled={none || picked.length > 2}
           onSelect={() => navigate(`/compare?${new URLSearchParams({ here: first!.address, ...(second ? { there: second.address } : {}) })}`)}
         >
-          {picked.length === 2 ? 'Compare the two' : 'Compare with…'}
+          {picked.length === 2 ? 'Compare' : 'Compare with…'}
         </MenuItem>
         <MenuItem disabled={picked.length !== 1 || first!.kind !== 'folder'} onSelect={() => navigate(`/survey?${new URLSearchParams({ of: first!.address })}`)}>
           Survey…
@@ -232,7 +232,7 @@ function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => 
 function Way({ address }: { address: string }) {
   const way = steps(address)
   return (
-    <nav aria-label="Way to this folder">
+    <nav aria-label="Path">
       <ol className="flex flex-wrap items-baseline gap-1">
         {way.map((step, i) => (
           <li key={step.address} className="flex items-baseline gap-1">

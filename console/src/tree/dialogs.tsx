@@ -43,7 +43,7 @@ export function NewFolderDialog({ address, onClose }: { address: string; onClose
       <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), make.mutate())}>
         <Field label="Name" value={name} onChange={(event) => setName(event.target.value)} autoFocus />
         {make.isError && <Failed error={make.error} />}
-        <Buttons onClose={onClose} verb="Make the folder" disabled={name === '' || make.isPending} />
+        <Buttons onClose={onClose} verb="Create folder" disabled={name === '' || make.isPending} />
       </form>
     </Dialog>
   )
@@ -69,7 +69,7 @@ export function RenameDialog({ entry, onClose }: { entry: Entry; onClose: () => 
   const [name, setName] = useState(entry.name)
   const move = useMove(onClose)
   return (
-    <Dialog open onClose={onClose} title={`Rename ${plain(entry.name)}`} description="Within its folder. Nothing that has the new name is replaced.">
+    <Dialog open onClose={onClose} title={`Rename ${plain(entry.name)}`} description="An existing entry is never overwritten.">
       <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), move.mutate({ from: [entry.address], to: parent(entry.address), name }))}>
         <Field label="New name" value={name} onChange={(event) => setName(event.target.value)} autoFocus onFocus={(event) => event.target.select()} />
         {move.isError && <Failed error={move.error} />}
@@ -88,7 +88,7 @@ export function MoveDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
       open
       onClose={onClose}
       title={`Move ${what}`}
-      description="Within an account it is renamed. To another account it is copied and verified, and only then removed here. Nothing is replaced."
+      description="Within an account the entry is renamed. To another account it is copied, verified and then deleted here. Nothing is overwritten."
     >
       <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), move.mutate({ from: entries.map((entry) => entry.address), to }))}>
         <TargetField label="Into the folder" value={to} onChange={setTo} />
@@ -134,13 +134,13 @@ export function RemoveDialog({ entries, onClose }: { entries: Entry[]; onClose: 
       title={entries.length === 1 ? `Remove ${plain(entries[0]!.name)}?` : `Remove ${some(entries.length, 'entry')}?`}
       description={
         plan.data
-          ? `${quantity(plan.data)}. ${plan.data.trash ? 'It can be fetched back from the provider’s trash.' : 'It cannot be fetched back.'}`
-          : 'Counting what is there…'
+          ? `${quantity(plan.data)}. ${plan.data.trash ? 'It can be restored from the provider’s trash.' : 'It cannot be restored.'}`
+          : 'Counting…'
       }
     >
       <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), agreed && remove.mutate(agreed))}>
         {entries.length > 1 && (
-          <ul className="max-h-40 overflow-auto font-mono text-small text-soft" tabIndex={0} aria-label="To be removed">
+          <ul className="max-h-40 overflow-auto font-mono text-small text-soft" tabIndex={0} aria-label="To be deleted">
             {addresses.map((address) => (
               <li key={address} className="break-all">
                 {plain(address)}
@@ -153,7 +153,7 @@ export function RemoveDialog({ entries, onClose }: { entries: Entry[]; onClose: 
         {remove.data && remove.data.kept > 0 ? (
           <Kept removed={remove.data} onClose={onClose} />
         ) : (
-          <Buttons danger onClose={onClose} verb={remove.isPending ? 'Removing…' : agreed ? `Remove ${countOf(agreed)}` : 'Remove'} disabled={!agreed || remove.isPending} />
+          <Buttons danger onClose={onClose} verb={remove.isPending ? 'Deleting…' : agreed ? `Delete ${countOf(agreed)}` : 'Delete'} disabled={!agreed || remove.isPending} />
         )}
       </form>
     </Dialog>
@@ -165,7 +165,7 @@ function Kept({ removed, onClose }: { removed: Removed; onClose: () => void }) {
     <div className="grid gap-3">
       <p>Removed {quantity(removed)}.</p>
       <div role="alert" className="border-l-2 border-brick pl-4">
-        <p className="text-brick">{some(removed.kept, 'entry')} could not be removed.</p>
+        <p className="text-brick">{some(removed.kept, 'entry')} could not be deleted.</p>
         <ul>
           {removed.failed.slice(0, 10).map((failure) => (
             <li key={failure.address} className="mt-1">

@@ -40,7 +40,7 @@ export function State({ state }: { state: string }) {
       <svg viewBox="0 0 16 16" className="size-4 shrink-0" aria-hidden="true">
         {look.shape}
       </svg>
-      {state === 'sign-in-expired' ? 'needs mending' : state}
+      {state === 'sign-in-expired' ? 'sign-in expired' : state}
     </span>
   )
 }

@@ -69,7 +69,7 @@ func Broken(t T, s store.Store, breakAfter func(bytes int64)) {
 }
 
 // contentNow is what a place holds, asked for over a connection that may have to be
-// made anew.
+// made again.
 func contentNow(t T, s store.Store, place store.Ref) (string, bool) {
 	t.Helper()
 	entry, err := store.Page(t.Context(), func() (store.Entry, error) { return s.Stat(t.Context(), place) })

@@ -297,7 +297,7 @@ func testFlat(t T, s store.Store) {
 		t.Errorf("below a: %q", below)
 	}
 	// What is ours is left out, unless it is what is asked for.
-	mustWrite(t, s, at(s, store.OwnFolder, "history", "one", "f"), "taken out of the way")
+	mustWrite(t, s, at(s, store.OwnFolder, "history", "one", "f"), "moved to history")
 	for what, one := range map[string]store.Store{"flat listing": s, "walking": plain{s}} {
 		if again := flatten(t, one, store.Folder{}); fmt.Sprint(again) != fmt.Sprint(walked) {
 			t.Errorf("%s tells what is ours: %q", what, again)

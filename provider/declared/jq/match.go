@@ -54,7 +54,7 @@ func compiled(pattern, flags any) (*regexp.Regexp, error) {
 func matched(in any) (string, error) {
 	text, ok := in.(string)
 	if !ok || len(text) > longestMatched {
-		return "", fmt.Errorf("a regular expression is held against strings of at most %d KiB, not %s", longestMatched>>10, kindOf(in))
+		return "", fmt.Errorf("a regular expression is compared with strings of at most %d KiB, not %s", longestMatched>>10, kindOf(in))
 	}
 	return text, nil
 }
