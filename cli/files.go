@@ -14,7 +14,7 @@ import (
 	"deftheron/contract"
 )
 
-// address refuses what is no address, and says what is meant by one.
+// address refuses what is not an address, and says what is meant by one.
 func address(text string) error {
 	if strings.HasPrefix(text, "/") {
 		return nil
@@ -22,7 +22,7 @@ func address(text string) error {
 	if _, err := os.Lstat(text); err == nil && text != "" {
 		return usageError("%q is a path of this machine and no address; an address begins with / and an account's name, as in /desk/Reports, and heron put sends local files there", text)
 	}
-	return usageError("%q is no address; an address begins with / and an account's name, as in /desk/Reports", text)
+	return usageError("%q is not an address; an address begins with / and an account's name, as in /desk/Reports", text)
 }
 
 func addresses(texts []string) error {

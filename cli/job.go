@@ -177,7 +177,7 @@ func (a *app) jobShow() *cobra.Command {
 				return err
 			}
 			if _, err := os.Stat(file); err == nil {
-				return usageError("%s is there already; name another file, or - for standard output", file)
+				return usageError("%s already exists; name another file, or - for standard output", file)
 			}
 			return os.WriteFile(file, []byte(text), 0o644)
 		}

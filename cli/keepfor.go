@@ -34,7 +34,7 @@ func (k keepFor) Set(text string) error {
 	now := time.Now()
 	before, err := plan.ParseAge(text, now)
 	if err != nil || now.Sub(before) < time.Hour {
-		return fmt.Errorf("%q is no time to keep something for; write it as 90d, 8w, 6mo, 2y or forever", text)
+		return fmt.Errorf("%q is not a time to keep something for; write it as 90d, 8w, 6mo, 2y or forever", text)
 	}
 	*k.time = now.Sub(before)
 	return nil

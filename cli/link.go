@@ -232,7 +232,7 @@ func secretAsArgument(args []string) error {
 	return nil
 }
 
-// firstWord is the first argument that is no option.
+// firstWord is the first argument that is not an option.
 func firstWord(args []string) string {
 	for i := 0; i < len(args); i++ {
 		switch {

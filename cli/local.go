@@ -58,7 +58,7 @@ func (a *app) into(ctx context.Context, local string, single bool) (root *os.Roo
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return nil, "", fmt.Errorf("%s cannot be used (%v); choose another path", local, bareError(err))
 	case !single:
-		return nil, "", usageError("%s is no folder of this machine, and several entries are to go there; make it first", local)
+		return nil, "", usageError("%s is not a folder of this machine, and several entries are to go there; make it first", local)
 	case strings.HasSuffix(local, string(filepath.Separator)):
 		return nil, "", usageError("there is no folder %s on this machine; make it first", local)
 	default:
@@ -263,7 +263,7 @@ func (a *app) sendInput(ctx context.Context, to string, yes bool) error {
 	case err == nil:
 		if !yes {
 			// Standard input is taken, and nobody can be asked by it.
-			return usageError("%s is there already; replace it with --yes, or choose another name", to)
+			return usageError("%s already exists; replace it with --yes, or choose another name", to)
 		}
 		upload.Replace = entry.Revision
 	case !errors.As(err, &problem) || problem.Status != 404:

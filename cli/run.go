@@ -248,7 +248,7 @@ func (a *app) runItems() *cobra.Command {
 	var state string
 	command := a.runVerb("items RUN", "List the items of a run, with cause and remedy", func(ctx context.Context, id string) error {
 		if state != "" && state != "waiting" && state != "done" && state != "skipped" && state != "failed" {
-			return usageError("%q is no state of an item; use waiting, done, skipped or failed", state)
+			return usageError("%q is not a state of an item; use waiting, done, skipped or failed", state)
 		}
 		n := 0
 		for item, err := range a.client().Items(ctx, id, state) {
@@ -390,7 +390,7 @@ func (a *app) runReport() *cobra.Command {
 			format = "html"
 		}
 		if format != "html" && format != "csv" && format != "json" {
-			return usageError("%q is no format of a report; use html, csv or json", format)
+			return usageError("%q is not a format of a report; use html, csv or json", format)
 		}
 		c := a.client()
 		write := c.Report

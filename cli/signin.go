@@ -42,7 +42,7 @@ func (a *app) saved() (s saved) {
 		return s
 	}
 	if data, err := os.ReadFile(path); err == nil {
-		_ = json.Unmarshal(data, &s) // what cannot be read is no sign-in
+		_ = json.Unmarshal(data, &s) // what cannot be read is not a sign-in
 	}
 	return s
 }

@@ -25,7 +25,7 @@ func (a *app) accountSpeed() *cobra.Command {
 		RunE: func(command *cobra.Command, args []string) error {
 			bytes, err := humanize.ParseBytes(size)
 			if err != nil {
-				return usageError("--size %q is no size; give one such as 4MiB", size)
+				return usageError("--size %q is not a size; give one such as 4MiB", size)
 			}
 			return a.measure(command.Context(), args, contract.SpeedCheck{Size: int64(bytes), Number: number, Lanes: lanes}, last)
 		},

@@ -58,7 +58,7 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 	}
 	request, err := http.NewRequestWithContext(ctx, method, c.address(path, query), content)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no URL of a service: write it as http://127.0.0.1:8420", c.URL)
+		return nil, fmt.Errorf("%q is not a URL of a service: write it as http://127.0.0.1:8420", c.URL)
 	}
 	if body != nil {
 		request.Header.Set("Content-Type", "application/json")

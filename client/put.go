@@ -56,7 +56,7 @@ func (p *Put) Survey(ctx context.Context, survey *Survey) error {
 	missing := map[string]bool{} // folders that are not at the target, with what is in them
 	return p.each(func(local string, info fs.FileInfo) error {
 		if !utf8.ValidString(path.Base(local)) {
-			survey.refuse(fmt.Sprintf("%q", local), "the name is no UTF-8; rename the file")
+			survey.refuse(fmt.Sprintf("%q", local), "the name is not UTF-8; rename the file")
 			if info.IsDir() {
 				return fs.SkipDir
 			}

@@ -10,21 +10,21 @@ type Certificate struct {
 	Made   time.Time `json:"made"`
 	Routes []Route   `json:"routes"`
 	Settings
-	Steps    []StepRun    `json:"steps" doc:"The runs that led to it."`
+	Steps    []StepRun    `json:"steps" doc:"The runs before it."`
 	Verified Count        `json:"verified"`
-	By       []VerifiedBy `json:"by" doc:"What it was verified with."`
+	By       []VerifiedBy `json:"by" doc:"Files by kind of hash."`
 	// Unverified are those that are at the source, and not verified to be at the target.
 	Unverified      Count        `json:"unverified"`
-	Why             []CauseCount `json:"why" doc:"Why these are not."`
-	Excluded        Count        `json:"excluded" doc:"Left out by the rules."`
-	FoldersExcluded int64        `json:"folders_excluded" doc:"Left out by the rules, with all that is in them."`
+	Why             []CauseCount `json:"why" doc:"Reasons, by cause."`
+	Excluded        Count        `json:"excluded" doc:"Excluded files."`
+	FoldersExcluded int64        `json:"folders_excluded" doc:"Excluded folders, with their content."`
 	Folders         int64        `json:"folders" doc:"Folders of the sources that hold files."`
 	Digest          string       `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
 }
 
 // VerifiedBy counts the files that were verified with one kind of hash.
 type VerifiedBy struct {
-	Kind  string `json:"kind" doc:"crc64nvme, md5, sha256, …; size where no more was asked for."`
+	Kind  string `json:"kind" doc:"crc64nvme, md5, sha256, …, or size."`
 	Items int64  `json:"items"`
 	Bytes int64  `json:"bytes"`
 }
@@ -42,10 +42,10 @@ type CertifiedFile struct {
 	Address      string `json:"address"`
 	Target       string `json:"target"`
 	Bytes        int64  `json:"bytes"`
-	Verification string `json:"verification,omitempty" doc:"KIND=HEXADECIMAL; empty where it is not verified."`
+	Verification string `json:"verification,omitempty" doc:"KIND=HEXADECIMAL; empty if not verified."`
 	Digest       string `json:"digest,omitempty" doc:"The BLAKE3 of the content, as blake3=HEXADECIMAL."`
 	Cause        string `json:"cause,omitempty" doc:"Why it is not verified."`
-	Run          string `json:"run,omitempty" doc:"That brought it; empty where it was found there."`
+	Run          string `json:"run,omitempty" doc:"The run that transferred it; empty if it was found at the target."`
 }
 
 // VerifiedFile is one line of holding the files at the target to a certificate: a file
@@ -55,21 +55,21 @@ type VerifiedFile struct {
 	Outcome string           `json:"outcome,omitempty" enum:"differs,missing,unreadable,not-certified"`
 	Why     string           `json:"why,omitempty"`
 	Summary *VerifiedSummary `json:"summary,omitempty"`
-	Problem *Problem         `json:"problem,omitempty" doc:"Why it broke off; there is no summary then."`
+	Problem *Problem         `json:"problem,omitempty" doc:"Why it stopped early; there is no summary then."`
 }
 
 // VerifiedSummary counts them.
 type VerifiedSummary struct {
-	Holds        Count `json:"holds" doc:"Read, and the BLAKE3 is the certified one."`
+	Holds        Count `json:"holds" doc:"Files whose BLAKE3 is the certified one."`
 	Differs      Count `json:"differs"`
 	Missing      Count `json:"missing"`
 	Unreadable   Count `json:"unreadable"`
-	NotCertified Count `json:"not_certified" doc:"Files whose BLAKE3 the certificate does not have."`
+	NotCertified Count `json:"not_certified" doc:"Files without a BLAKE3 in the certificate."`
 }
 
 // Checking is a paper that is compared with what was handed out.
 type Checking struct {
-	SHA256 string `json:"sha256" pattern:"^[0-9a-f]{64}$" doc:"Of the file, in hexadecimal."`
+	SHA256 string `json:"sha256" pattern:"^[0-9a-f]{64}$" doc:"SHA-256 of the file, in hexadecimal."`
 }
 
 // Checked is what is known of a paper that was handed out.
@@ -77,7 +77,7 @@ type Checked struct {
 	Run    string    `json:"run"`
 	Kind   string    `json:"kind" enum:"report,certificate,survey"`
 	Format string    `json:"format"`
-	At     time.Time `json:"at" doc:"When it was handed out."`
-	Digest string    `json:"digest,omitempty" doc:"Of a certificate: that which the records give now."`
-	Stands bool      `json:"stands" doc:"What it says is what the records say now. Of a report that may be no longer so, where its run went on."`
+	At     time.Time `json:"at" doc:"When it was issued."`
+	Digest string    `json:"digest,omitempty" doc:"Certificates: the digest that the records give now."`
+	Stands bool      `json:"stands" doc:"Whether the records still agree. A report may differ if its run continued."`
 }

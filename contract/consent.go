@@ -5,10 +5,10 @@ import "time"
 // Consenting begins to link an account by consent, or to mend one.
 type Consenting struct {
 	Link
-	Way         string `json:"way,omitempty" enum:"page,device,paste" doc:"How a person agrees; the provider's best unless given."`
-	Reauthorize bool   `json:"reauthorize,omitempty" doc:"The account is there already, and its sign-in is made again; of the rest, its name counts alone."`
-	Definition  string `json:"definition,omitempty" doc:"A provider definition that is to be tried; nothing is linked."`
-	Console     bool   `json:"console,omitempty" doc:"The page leads back to the console, rather than to a terminal."`
+	Way         string `json:"way,omitempty" enum:"page,device,paste" doc:"How a person gives consent; the provider's best way unless given."`
+	Reauthorize bool   `json:"reauthorize,omitempty" doc:"Renew the sign-in of the account of this name."`
+	Definition  string `json:"definition,omitempty" doc:"A provider definition to test; nothing is linked."`
+	Console     bool   `json:"console,omitempty" doc:"Return to the console, not to a terminal."`
 }
 
 // Consent is a consent that is pending, or has ended.
@@ -17,9 +17,9 @@ type Consent struct {
 	Way      string    `json:"way"`
 	State    string    `json:"state" enum:"waiting,agreed,linked,granted,failed"`
 	URL      string    `json:"url" doc:"The page to open."`
-	UserCode string    `json:"user_code,omitempty" doc:"What is typed there, by device."`
+	UserCode string    `json:"user_code,omitempty" doc:"The code to enter, for device consent."`
 	Expires  time.Time `json:"expires"`
-	Account  *Account  `json:"account,omitempty" doc:"The account, once it is linked."`
+	Account  *Account  `json:"account,omitempty" doc:"The linked account."`
 	Why      string    `json:"why,omitempty"`
 	Remedy   string    `json:"remedy,omitempty"`
 }
@@ -30,21 +30,21 @@ type Pasted struct {
 	Text string `json:"text" minLength:"1"`
 }
 
-// Reauthorizing gives an account a new secret that is no consent.
+// Reauthorizing gives an account a new secret that is not a consent.
 type Reauthorizing struct {
 	Secret string            `json:"secret,omitempty"`
-	Files  map[string]string `json:"files,omitempty" doc:"The contents of files that the provider asks for; those that are not given stay, and an empty one goes."`
+	Files  map[string]string `json:"files,omitempty" doc:"Contents of files by option; others stay, and an empty one is removed."`
 }
 
 // Registration is an app registration of one's own at a provider.
 type Registration struct {
-	ClientID string `json:"client_id" doc:"Empty goes back to the provider's default."`
+	ClientID string `json:"client_id" doc:"Empty restores the provider's default."`
 	Secret   string `json:"secret,omitempty"`
 }
 
 // DefinitionText is a provider definition.
 type DefinitionText struct {
-	File string `json:"file,omitempty" doc:"Its name, for errors."`
+	File string `json:"file,omitempty" doc:"File name, for errors."`
 	Text string `json:"text" minLength:"1"`
 }
 
@@ -56,7 +56,7 @@ type Trial struct {
 	Options map[string]string `json:"options,omitempty"`
 	Start   string            `json:"start,omitempty"`
 	Secret  string            `json:"secret,omitempty"`
-	Consent string            `json:"consent,omitempty" doc:"The id of a consent that was granted for the trial, in place of the secret."`
+	Consent string            `json:"consent,omitempty" doc:"Id of a consent for the test, instead of a secret."`
 }
 
 // TrialResult is a part of a trial, or with Sum, its end.
@@ -65,10 +65,10 @@ type TrialResult struct {
 	Outcome  string    `json:"outcome,omitempty" enum:"works,fails,not described"`
 	Notes    []string  `json:"notes,omitempty"`
 	Seconds  float64   `json:"seconds"`
-	SameAs   string    `json:"same_as,omitempty" doc:"The part that failed of the same cause before; its exchange shows it."`
-	Exchange *Exchange `json:"exchange,omitempty" doc:"The exchange that failed; its secrets are blanked."`
+	SameAs   string    `json:"same_as,omitempty" doc:"An earlier part that failed with the same cause."`
+	Exchange *Exchange `json:"exchange,omitempty" doc:"The failed exchange, without secrets."`
 	Sum      *TrialSum `json:"sum,omitempty"`
-	Why      string    `json:"why,omitempty" doc:"Why nothing could be tried."`
+	Why      string    `json:"why,omitempty" doc:"Why nothing could be tested."`
 }
 
 // Exchange is one request and its answer.
@@ -88,6 +88,6 @@ type TrialSum struct {
 	Works    int    `json:"works"`
 	Fails    int    `json:"fails"`
 	NotThere int    `json:"not_described"`
-	Causes   int    `json:"causes" doc:"How many different causes the failures have."`
-	Left     string `json:"left,omitempty" doc:"The scratch folder, where it could not be removed."`
+	Causes   int    `json:"causes" doc:"Number of different causes of failures."`
+	Left     string `json:"left,omitempty" doc:"The scratch folder, if it could not be deleted."`
 }

@@ -22,7 +22,7 @@ type Problem struct {
 	Commands []string `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
 	Cause    string   `json:"cause,omitempty" doc:"The cause's code."`
 	// ErrorID is of a mistake of the service's own.
-	ErrorID string `json:"error_id,omitempty" doc:"Of an internal error: what its log entry is found by."`
+	ErrorID string `json:"error_id,omitempty" doc:"Internal errors: the id in the service log."`
 }
 
 // Error implements error.
@@ -42,7 +42,7 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 // Whoami is who makes the request, and to which service.
 type Whoami struct {
 	Role     string `json:"role"`
-	Kind     string `json:"kind" doc:"By what it is signed in: owner (a token) or session (the console)."`
+	Kind     string `json:"kind" doc:"Kind of sign-in: owner (a token) or session (the console)."`
 	Instance string `json:"instance" doc:"The id of this service's data folder."`
 	Version  string `json:"version"`
 }
@@ -62,7 +62,7 @@ type Option struct {
 	Default  string   `json:"default,omitempty"`
 	Choices  []string `json:"choices,omitempty"`
 	Secret   bool     `json:"secret"`
-	File     bool     `json:"file,omitempty" doc:"It is the content of a file, which is sealed with the secret."`
+	File     bool     `json:"file,omitempty" doc:"The content of a file, stored encrypted."`
 }
 
 // Provider is a kind of place that accounts can be at.
@@ -72,14 +72,14 @@ type Provider struct {
 	Options []Option `json:"options"`
 	// Consents are the ways in which a person can agree at the provider; none
 	// where accounts are linked with a secret.
-	Consents   []string `json:"consents" enum:"page,device,paste" doc:"The ways in which a person can agree at the provider, the best first; none where accounts are linked with a secret."`
-	Behind     string   `json:"behind,omitempty" doc:"The option of which a sign-in leads to several: share or bucket."`
-	Introduced string   `json:"introduced,omitempty" doc:"The option that holds a server to what it shows before anybody signs in."`
+	Consents   []string `json:"consents" enum:"page,device,paste" doc:"Ways to give consent, the best first; none for accounts with a secret."`
+	Behind     string   `json:"behind,omitempty" doc:"The option of which a sign-in reaches several: share or bucket."`
+	Introduced string   `json:"introduced,omitempty" doc:"The option that pins the server's host key or certificate."`
 	About      string   `json:"about,omitempty"`
-	Declared   bool     `json:"declared" doc:"It is described by a provider definition."`
-	Shipped    bool     `json:"shipped" doc:"It is part of the program."`
-	Registered string   `json:"registered,omitempty" doc:"The client id of one's own app registration, in place of the provider's default."`
-	Definition string   `json:"definition,omitempty" doc:"The text of the definition, where one provider is asked for."`
+	Declared   bool     `json:"declared" doc:"The provider has a definition."`
+	Shipped    bool     `json:"shipped" doc:"Part of the program."`
+	Registered string   `json:"registered,omitempty" doc:"Client id of your own app registration."`
+	Definition string   `json:"definition,omitempty" doc:"Text of the definition, for a single provider."`
 }
 
 // Link is what an account is linked with.
@@ -87,11 +87,11 @@ type Link struct {
 	Provider string            `json:"provider"`
 	Name     string            `json:"name"`
 	Options  map[string]string `json:"options,omitempty"`
-	Start    string            `json:"start,omitempty" doc:"The folder of the place that becomes the account's start."`
+	Start    string            `json:"start,omitempty" doc:"Starting folder of the account."`
 	Secret   string            `json:"secret,omitempty"`
-	Files    map[string]string `json:"files,omitempty" doc:"The contents of files that the provider asks for, such as a private key, by the names of their options."`
-	ReadOnly bool              `json:"read_only,omitempty" doc:"Nothing can be written there by any way."`
-	Again    bool              `json:"again,omitempty" doc:"A link of that name has ended, and its history goes on."`
+	Files    map[string]string `json:"files,omitempty" doc:"Contents of files, such as a private key, by option."`
+	ReadOnly bool              `json:"read_only,omitempty" doc:"Nothing is ever written to the account."`
+	Again    bool              `json:"again,omitempty" doc:"Link an unlinked account of that name again and continue its history."`
 }
 
 // Space is how much an account holds; -1 is unknown.
@@ -127,15 +127,15 @@ type Account struct {
 	Start    string            `json:"start,omitempty"`
 	Linked   time.Time         `json:"linked"`
 	ReadOnly bool              `json:"read_only"`
-	State    string            `json:"state" enum:"linked,unreachable,sign-in-expired,suspended" doc:"How it was when it was asked last."`
+	State    string            `json:"state" enum:"linked,unreachable,sign-in-expired,suspended" doc:"The state at the last check."`
 	Why      string            `json:"why,omitempty" doc:"Why it is unreachable or its sign-in has expired."`
 	Remedy   string            `json:"remedy,omitempty"`
-	Seen     *time.Time        `json:"seen,omitempty" doc:"When it last answered."`
-	Warnings []Warning         `json:"warnings,omitempty" doc:"What is going to stand in the way."`
+	Seen     *time.Time        `json:"seen,omitempty" doc:"Time of the last answer."`
+	Warnings []Warning         `json:"warnings,omitempty" doc:"Upcoming problems."`
 	// Found is what was found when it was reached last; only after a link
 	// or a check.
 	Found *Found `json:"found,omitempty"`
-	Owner string `json:"owner,omitempty" doc:"Whom it belonged to when it was linked."`
+	Owner string `json:"owner,omitempty" doc:"Owner at the time of linking."`
 }
 
 // Found is what was found at an account.
@@ -143,7 +143,7 @@ type Found struct {
 	Owner   string   `json:"owner,omitempty"`
 	Space   Space    `json:"space"`
 	Folders []string `json:"folders" doc:"The first folders at its start."`
-	Areas   []string `json:"areas,omitempty" doc:"The areas that the sign-in leads to, where there are several."`
+	Areas   []string `json:"areas,omitempty" doc:"Areas that the sign-in reaches, if several."`
 }
 
 // Entry is one entry of the tree.
@@ -151,15 +151,15 @@ type Entry struct {
 	Name     string     `json:"name"`
 	Address  string     `json:"address"`
 	Kind     string     `json:"kind" enum:"folder,file,document,other"`
-	Document string     `json:"document,omitempty" doc:"Of a document: what kind it is."`
-	Exports  []string   `json:"exports,omitempty" doc:"Of a document: the formats that it can be exported as, the default first."`
-	Size     int64      `json:"size" doc:"In bytes; -1 is unknown, 0 for folders."`
+	Document string     `json:"document,omitempty" doc:"Documents: the kind."`
+	Exports  []string   `json:"exports,omitempty" doc:"Documents: export formats, the default first."`
+	Size     int64      `json:"size" doc:"Bytes; -1 is unknown, 0 for folders."`
 	Modified *time.Time `json:"modified"`
 	Revision string     `json:"revision,omitempty"`
 	Hashes   []string   `json:"hashes,omitempty" doc:"KIND=HEXADECIMAL"`
 	ID       string     `json:"id,omitempty"`
-	State    string     `json:"state,omitempty" doc:"Of an account: linked, unreachable or sign-in-expired."`
-	ReadOnly bool       `json:"read_only,omitempty" doc:"Of an account that nothing can be written to."`
+	State    string     `json:"state,omitempty" doc:"Accounts: linked, unreachable or sign-in-expired."`
+	ReadOnly bool       `json:"read_only,omitempty" doc:"Accounts: read-only."`
 }
 
 // Page is a page of a folder.
@@ -167,22 +167,22 @@ type Page struct {
 	Entries []Entry `json:"entries"`
 	// Listed is when the provider was asked: a listing may be some seconds old.
 	Listed time.Time `json:"listed"`
-	Next   string    `json:"next,omitempty" doc:"The cursor of the next page; empty at the end."`
+	Next   string    `json:"next,omitempty" doc:"Cursor of the next page; empty at the end."`
 }
 
 // NewFolder is a folder to be made.
 type NewFolder struct {
 	Address string   `json:"address"`
-	Names   []string `json:"names,omitempty" doc:"Steps below the address, as they are, with nothing escaped."`
-	Parents bool     `json:"parents,omitempty" doc:"Make the folders that it is in, too, and be content if it is there."`
+	Names   []string `json:"names,omitempty" doc:"Names below the address, not escaped."`
+	Parents bool     `json:"parents,omitempty" doc:"Create missing parents, and accept an existing folder."`
 }
 
 // Move is what is to be moved to where.
 type Move struct {
 	From []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
 	To   string   `json:"to,omitempty" doc:"The address of the folder into which each goes."`
-	Name string   `json:"name,omitempty" doc:"The name that a single one is to have there; else each keeps its own."`
-	As   string   `json:"as,omitempty" doc:"In place of to and name: the address that a single one is to have."`
+	Name string   `json:"name,omitempty" doc:"New name of a single entry."`
+	As   string   `json:"as,omitempty" doc:"New address of a single entry, instead of to and name."`
 }
 
 // Moved is what a move came to: what was moved within its account, and the run
@@ -214,14 +214,14 @@ type RemovalPlan struct {
 // Removal is what is to be removed, and how much of it was agreed to.
 type Removal struct {
 	Addresses []string `json:"addresses" minItems:"1"`
-	Agreed    Quantity `json:"agreed" doc:"What was counted. Where there is more by now, nothing more is removed."`
+	Agreed    Quantity `json:"agreed" doc:"The agreed count. If there is more, nothing more is deleted."`
 }
 
 // Removed is what a removal came to.
 type Removed struct {
 	Quantity
 	Trash  int64     `json:"trash" doc:"Entries that can be restored from the provider's trash."`
-	Kept   int64     `json:"kept" doc:"Entries that could not be removed."`
+	Kept   int64     `json:"kept" doc:"Entries that could not be deleted."`
 	Failed []Blocker `json:"failed" doc:"The first hundred of them."`
 }
 
@@ -235,15 +235,15 @@ type Uploaded struct {
 
 // Compared is one line of a comparison: an entry, or, last, the Summary.
 type Compared struct {
-	Name     string   `json:"name,omitempty" doc:"Relative to the two addresses."`
+	Name     string   `json:"name,omitempty" doc:"Path below the two addresses."`
 	Kind     string   `json:"kind,omitempty"`
 	Outcome  string   `json:"outcome,omitempty" enum:"only-here,only-there,differing,equal,untold,unreadable"`
-	Evidence string   `json:"evidence,omitempty" doc:"On what it rests: presence, hash, size, size and time, pair, reading."`
+	Evidence string   `json:"evidence,omitempty" doc:"Evidence: presence, hash, size, size and time, pair, reading."`
 	Here     *Entry   `json:"here,omitempty"`
 	There    *Entry   `json:"there,omitempty"`
 	Why      string   `json:"why,omitempty"`
 	Summary  *Summary `json:"summary,omitempty"`
-	Problem  *Problem `json:"problem,omitempty" doc:"Why the comparison broke off; there is no summary then."`
+	Problem  *Problem `json:"problem,omitempty" doc:"Why the comparison stopped early; there is no summary then."`
 }
 
 // Summary counts a comparison.
@@ -252,10 +252,10 @@ type Summary struct {
 	OnlyThere  Count            `json:"only_there"`
 	Differing  Count            `json:"differing"`
 	Equal      Count            `json:"equal"`
-	Untold     Count            `json:"untold" doc:"Of the same size, with no evidence that both sides tell."`
+	Untold     Count            `json:"untold" doc:"Same size, and no common hash or time."`
 	Unreadable Count            `json:"unreadable"`
 	Folders    int64            `json:"folders" doc:"On both sides."`
-	Evidence   map[string]int64 `json:"evidence" doc:"How many files are equal on which evidence."`
+	Evidence   map[string]int64 `json:"evidence" doc:"Equal files by evidence."`
 }
 
 // Same reports whether both sides hold the same, as far as can be told.
@@ -265,7 +265,7 @@ func (s Summary) Same() bool {
 
 // Retried is a run that was taken up again.
 type Retried struct {
-	Items int64 `json:"items" doc:"How many are tried again."`
+	Items int64 `json:"items" doc:"Items to be retried."`
 }
 
 // Cause is a code of why an item ended as it did.
@@ -295,7 +295,7 @@ type Started struct {
 type ItemCounts struct {
 	Done     int64 `json:"done"`
 	Skipped  int64 `json:"skipped"`
-	Removed  int64 `json:"removed" doc:"Of those done: files and folders that were removed."`
+	Removed  int64 `json:"removed" doc:"Done items that were deletions."`
 	Failed   int64 `json:"failed"`
 	Waiting  int64 `json:"waiting"`
 	UpToDate int64 `json:"up_to_date" doc:"Items that needed no transfer. They are counted and not listed."`
@@ -318,23 +318,23 @@ type Flying struct {
 type Now struct {
 	Rate      float64  `json:"rate"`
 	ItemsRate float64  `json:"items_rate" doc:"Items a second."`
-	Left      float64  `json:"left" doc:"Seconds; -1 while it cannot be told."`
+	Left      float64  `json:"left" doc:"Seconds left; -1 if unknown."`
 	Flying    []Flying `json:"flying"`
-	Away      []Away   `json:"away,omitempty" doc:"The accounts that it waits for, while the rest goes on."`
-	Slowed    []Slowed `json:"slowed,omitempty" doc:"The accounts whose services asked to slow down."`
+	Away      []Away   `json:"away,omitempty" doc:"Accounts that the run waits for while other routes continue."`
+	Slowed    []Slowed `json:"slowed,omitempty" doc:"Accounts whose service asked to slow down."`
 }
 
 // Slowed is an account whose service allows no more requests.
 type Slowed struct {
 	Account string  `json:"account"`
-	Rate    float64 `json:"rate" doc:"Requests a second that it allows, as far as was learned."`
+	Rate    float64 `json:"rate" doc:"Learned limit in requests a second."`
 }
 
 // Away is an account that a run waits for.
 type Away struct {
 	Account string     `json:"account"`
 	Since   time.Time  `json:"since"`
-	Until   *time.Time `json:"until,omitempty" doc:"How long it is waited for; none where a person is to mend it."`
+	Until   *time.Time `json:"until,omitempty" doc:"When waiting ends; none if a person has to act."`
 	Cause   string     `json:"cause"`
 	Why     string     `json:"why"`
 }
@@ -343,11 +343,11 @@ type Away struct {
 type Run struct {
 	ID        string   `json:"id"`
 	Job       string   `json:"job"`
-	Type      string   `json:"type" doc:"Of the job."`
-	Step      string   `json:"step,omitempty" doc:"Of a migration, which of its steps it is."`
-	Waits     string   `json:"waits,omitempty" doc:"Of a migration, what a person is waited for, when the run has ended."`
-	StartedBy string   `json:"started_by,omitempty" doc:"What had it begin."`
-	Removing  Count    `json:"removing" doc:"Files that it removes, as planned."`
+	Type      string   `json:"type" doc:"The type of the job."`
+	Step      string   `json:"step,omitempty" doc:"Migrations: the step."`
+	Waits     string   `json:"waits,omitempty" doc:"Migrations: what the job waits for after the run."`
+	StartedBy string   `json:"started_by,omitempty" doc:"What started the run."`
+	Removing  Count    `json:"removing" doc:"Files that the run deletes, as planned."`
 	State     string   `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
 	Cause     string   `json:"cause,omitempty"`
 	Why       string   `json:"why,omitempty"`
@@ -355,17 +355,17 @@ type Run struct {
 	Commands  []string `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
 	Routes    []Route  `json:"routes"`
 	Settings
-	Average         float64    `json:"average" doc:"Bytes a second since it began."`
-	Excluded        Count      `json:"excluded" doc:"Files that the rules leave out; these are counted and not listed."`
-	Assumed         Count      `json:"assumed" doc:"Of those up to date: there before, and found equal by size and time alone; their contents were not compared."`
-	FoldersExcluded int64      `json:"folders_excluded" doc:"Folders that the rules leave out, with all that is in them."`
-	Inside          Count      `json:"inside" doc:"Copied inside the target, of what is planned."`
-	Clears          bool       `json:"clears" doc:"A move: what is verified at the target is removed at the source."`
-	Watching        bool       `json:"watching,omitempty" doc:"Everything is up to date, and it waits for changes."`
-	Planned         bool       `json:"planned" doc:"All is listed, and the totals are final."`
+	Average         float64    `json:"average" doc:"Average rate in bytes a second."`
+	Excluded        Count      `json:"excluded" doc:"Excluded files. They are counted and not listed."`
+	Assumed         Count      `json:"assumed" doc:"Up-to-date files that were equal by size and time only."`
+	FoldersExcluded int64      `json:"folders_excluded" doc:"Excluded folders, with their content."`
+	Inside          Count      `json:"inside" doc:"Planned items that are copied inside the target."`
+	Clears          bool       `json:"clears" doc:"A move: verified files are deleted at the source."`
+	Watching        bool       `json:"watching,omitempty" doc:"Everything is up to date and the run waits for changes."`
+	Planned         bool       `json:"planned" doc:"The plan is complete and the totals are final."`
 	Items           ItemCounts `json:"items"`
 	Bytes           ByteCounts `json:"bytes"`
-	Interruptions   int64      `json:"interruptions" doc:"How often the service ended meanwhile."`
+	Interruptions   int64      `json:"interruptions" doc:"How often the service stopped during the run."`
 	Created         time.Time  `json:"created"`
 	Started         *time.Time `json:"started"`
 	Ended           *time.Time `json:"ended"`
@@ -388,16 +388,16 @@ type RunPage struct {
 // Item is one file or folder of a run.
 type Item struct {
 	Seq          int64      `json:"seq"`
-	Address      string     `json:"address" doc:"At the source."`
-	Target       string     `json:"target" doc:"At the target, as it is, or was to be."`
-	Action       string     `json:"action" doc:"What is to be done, or was: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse."`
+	Address      string     `json:"address" doc:"Address at the source."`
+	Target       string     `json:"target" doc:"Address at the target, as it is or was planned."`
+	Action       string     `json:"action" doc:"The action: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse."`
 	Kind         string     `json:"kind"`
 	Size         int64      `json:"size"`
 	State        string     `json:"state" enum:"waiting,done,skipped,failed"`
 	Cause        string     `json:"cause"`
 	Meaning      string     `json:"meaning,omitempty"`
 	Remedy       string     `json:"remedy"`
-	Why          string     `json:"why,omitempty" doc:"The error's own words."`
+	Why          string     `json:"why,omitempty" doc:"The original error."`
 	Verification string     `json:"verification,omitempty"`
 	Attempts     int        `json:"attempts,omitempty"`
 	Ended        *time.Time `json:"ended,omitempty"`
@@ -421,8 +421,8 @@ type CauseCount struct {
 
 // Progress is what a live event of that name carries.
 type Progress struct {
-	Rate float64 `json:"rate" doc:"Of everything that moves."`
-	Runs []Run   `json:"runs" doc:"Those that are running."`
+	Rate float64 `json:"rate" doc:"Total rate in bytes a second."`
+	Runs []Run   `json:"runs" doc:"Running runs."`
 	// Transfers are the files on their way to and from outside.
 	Transfers []Transfer `json:"transfers"`
 }
@@ -450,14 +450,14 @@ func RevisionOfTag(tag string) (revision string, ok bool) {
 type Session struct {
 	ID      string     `json:"id"`
 	Started time.Time  `json:"started"`
-	Seen    *time.Time `json:"seen,omitempty" doc:"When it was used last, to within five minutes."`
+	Seen    *time.Time `json:"seen,omitempty" doc:"Last use, to within five minutes."`
 	Ends    *time.Time `json:"ends,omitempty"`
-	From    string     `json:"from,omitempty" doc:"The address that it was begun from."`
-	Client  string     `json:"client,omitempty" doc:"What the browser said to be."`
-	Current bool       `json:"current" doc:"It is the one that asks."`
+	From    string     `json:"from,omitempty" doc:"Network address of the sign-in."`
+	Client  string     `json:"client,omitempty" doc:"User agent of the browser."`
+	Current bool       `json:"current" doc:"The session that asks."`
 }
 
 // NewToken is an owner's token that was just made.
 type NewToken struct {
-	Token string `json:"token" doc:"It is in owner.token of the data folder as well, and nowhere else."`
+	Token string `json:"token" doc:"The token. It is also in owner.token of the data folder, and nowhere else."`
 }

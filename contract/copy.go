@@ -27,5 +27,5 @@ type Bandwidths struct {
 
 // Approval is what a person decides about a run that is held.
 type Approval struct {
-	Conflict string `json:"conflict,omitempty" doc:"Of a run that asks what is kept where both sides had changed: keep-both, newer, source or target."`
+	Conflict string `json:"conflict,omitempty" doc:"The decision about conflicts: keep-both, newer, source or target."`
 }

@@ -28,7 +28,7 @@ func DocumentsOf(text string) (map[string]string, error) { return job.DocumentsO
 // NewJob is a job to be created.
 type NewJob struct {
 	job.Spec
-	Suspended bool `json:"suspended,omitempty" doc:"Create the job, but do not let it run automatically yet."`
+	Suspended bool `json:"suspended,omitempty" doc:"Create the job suspended."`
 }
 
 // Arrival is a file or folder that arrived.
@@ -36,8 +36,8 @@ type Arrival struct {
 	Address string    `json:"address"`
 	State   string    `json:"state" enum:"resting,ready,queued,running,paused,held,done,partial,failed,cancelled" doc:"resting: not complete yet, as far as can be told; ready: it waits for its turn; else that of its run."`
 	Run     string    `json:"run,omitempty"`
-	Size    int64     `json:"size" doc:"In bytes, of a folder all that is taken of it."`
-	Since   time.Time `json:"since" doc:"When it was first seen as it is."`
+	Size    int64     `json:"size" doc:"Bytes; of a folder, of everything transferred from it."`
+	Since   time.Time `json:"since" doc:"When this state was first seen."`
 }
 
 // ArrivalList is what arrived last, the latest first.
@@ -47,34 +47,34 @@ type ArrivalList struct {
 
 // Arrived announces an arrival that is complete.
 type Arrived struct {
-	Address string `json:"address" minLength:"1" doc:"Of the file or folder, in a source of the job."`
+	Address string `json:"address" minLength:"1" doc:"Address of the file or folder, in a source of the job."`
 }
 
 // TryingArrival says what a rule for arrivals is tried on.
 type TryingArrival struct {
-	Job     *JobSpec `json:"job,omitempty" doc:"One that is not made yet; else that which is named."`
-	Address string   `json:"address,omitempty" doc:"In place of the latest that matches."`
+	Job     *JobSpec `json:"job,omitempty" doc:"A new job; otherwise the job in the path."`
+	Address string   `json:"address,omitempty" doc:"Test with this arrival instead of the latest."`
 }
 
 // TriedArrival is what a rule would do with an arrival.
 type TriedArrival struct {
-	Address string     `json:"address" doc:"What it was tried on."`
-	Arrived *time.Time `json:"arrived,omitempty" doc:"When it was changed last, as the provider tells."`
+	Address string     `json:"address" doc:"The arrival used for the test."`
+	Arrived *time.Time `json:"arrived,omitempty" doc:"Time of change, as reported."`
 	Matches bool       `json:"matches"`
 	Why     string     `json:"why,omitempty" doc:"Why it does not match."`
-	Targets []Renaming `json:"targets" doc:"The first hundred of what would be written, and where."`
-	Plan    *Plan      `json:"plan,omitempty" doc:"What its run would do."`
+	Targets []Renaming `json:"targets" doc:"The first hundred targets."`
+	Plan    *Plan      `json:"plan,omitempty" doc:"The plan of its run."`
 }
 
 // MigrationProgress is how far a migration has come.
 type MigrationProgress struct {
-	Next     string    `json:"next,omitempty" doc:"The step that comes next; empty when it is over."`
-	Waits    bool      `json:"waits" doc:"A person has to start it."`
+	Next     string    `json:"next,omitempty" doc:"The next step; empty at the end."`
+	Waits    bool      `json:"waits" doc:"The step waits for a person to start it."`
 	Why      string    `json:"why,omitempty" doc:"Why it waits."`
-	Sentence string    `json:"sentence" doc:"What comes next, in words."`
-	Steps    []StepRun `json:"steps" doc:"The runs so far, the oldest first; of many, the last."`
+	Sentence string    `json:"sentence" doc:"The next step, in words."`
+	Steps    []StepRun `json:"steps" doc:"The latest runs, oldest first."`
 	// Certificate is that of the last final pass.
-	Certificate *Certificate `json:"certificate,omitempty" doc:"What the last final pass has verified."`
+	Certificate *Certificate `json:"certificate,omitempty" doc:"The certificate of the last final pass."`
 }
 
 // StepRun is a run of a migration.
@@ -82,24 +82,24 @@ type StepRun struct {
 	Step        string     `json:"step" enum:"survey,first-pass,catch-up,final-pass,clear,bring-back"`
 	Run         string     `json:"run"`
 	State       string     `json:"state"`
-	Items       int64      `json:"items" doc:"That it had to move, or to remove."`
+	Items       int64      `json:"items" doc:"Items that the step transferred or deleted."`
 	Transferred int64      `json:"transferred" doc:"Bytes."`
 	Ended       *time.Time `json:"ended,omitempty"`
 }
 
 // Starting is how a job is started.
 type Starting struct {
-	Step string `json:"step,omitempty" enum:"survey,first-pass,catch-up,final-pass,clear,bring-back" doc:"Of a migration, in place of the step that comes next."`
+	Step string `json:"step,omitempty" enum:"survey,first-pass,catch-up,final-pass,clear,bring-back" doc:"Migrations: the step to start instead of the next."`
 }
 
 // Job is what is to be done, kept.
 type Job struct {
 	job.Spec
 	State     string             `json:"state" enum:"active,suspended"`
-	Sentence  string             `json:"sentence" doc:"What the job makes true, in words."`
-	Next      []time.Time        `json:"next" doc:"The next moments at which it runs automatically."`
-	Last      *Run               `json:"last,omitempty" doc:"Its last run."`
-	Migration *MigrationProgress `json:"migration,omitempty" doc:"How far it has come, of a migration."`
+	Sentence  string             `json:"sentence" doc:"What the job does, in words."`
+	Next      []time.Time        `json:"next" doc:"The next scheduled times."`
+	Last      *Run               `json:"last,omitempty" doc:"The last run."`
+	Migration *MigrationProgress `json:"migration,omitempty" doc:"The progress of a migration."`
 	Created   time.Time          `json:"created"`
 	Changed   time.Time          `json:"changed"`
 }
@@ -107,13 +107,13 @@ type Job struct {
 // Jobs are all jobs, by name.
 type Jobs struct {
 	Jobs []Job `json:"jobs"`
-	Held int64 `json:"held" doc:"How many runs, of jobs and others, wait for a person."`
+	Held int64 `json:"held" doc:"Held runs, of jobs and others."`
 }
 
 // JobFile is one or several jobs, as YAML.
 type JobFile struct {
 	Text string `json:"text"`
-	Try  bool   `json:"try,omitempty" doc:"Say what would be made or changed, and stop there."`
+	Try  bool   `json:"try,omitempty" doc:"Show the changes and make none."`
 }
 
 // Loaded is what loading a job file made or changed.
@@ -125,5 +125,5 @@ type Loaded struct {
 type LoadedJob struct {
 	Name    string   `json:"name"`
 	Outcome string   `json:"outcome" enum:"made,changed,unchanged"`
-	Changes []string `json:"changes" doc:"What differs, line by line."`
+	Changes []string `json:"changes" doc:"Changed lines."`
 }

@@ -4,13 +4,13 @@ import "time"
 
 // AccountEdit changes an account in place. What is left out stays.
 type AccountEdit struct {
-	Name     string            `json:"name,omitempty" doc:"Another name; the addresses of jobs and runs follow."`
-	Options  map[string]string `json:"options,omitempty" doc:"Those that change; an empty one is taken away."`
-	Start    *string           `json:"start,omitempty" doc:"Another starting folder; empty for none."`
+	Name     string            `json:"name,omitempty" doc:"New name; addresses of jobs and runs follow."`
+	Options  map[string]string `json:"options,omitempty" doc:"Changed options; an empty one is removed."`
+	Start    *string           `json:"start,omitempty" doc:"New starting folder; empty for none."`
 	ReadOnly *bool             `json:"read_only,omitempty"`
 	Secret   string            `json:"secret,omitempty"`
-	Files    map[string]string `json:"files,omitempty" doc:"The contents of files that the provider asks for; an empty one goes."`
-	Anyway   bool              `json:"anyway,omitempty" doc:"Change it though it seems to be another storage then."`
+	Files    map[string]string `json:"files,omitempty" doc:"Contents of files by option; an empty one is removed."`
+	Anyway   bool              `json:"anyway,omitempty" doc:"Confirm a change that seems to lead to a different storage."`
 }
 
 // CauseOtherPlace is the cause of a problem that says that an account would be at
@@ -23,13 +23,13 @@ const CauseInUse = "used-by-jobs"
 
 // LinkEvent is something that happened to a link over its life.
 type LinkEvent struct {
-	Account  string       `json:"account" doc:"The name that it had."`
-	Link     string       `json:"link" doc:"The same for all events of a link, whatever it is called."`
+	Account  string       `json:"account" doc:"The name at that time."`
+	Link     string       `json:"link" doc:"Id of the link, whatever its name."`
 	At       time.Time    `json:"at"`
 	What     string       `json:"what" enum:"linked,changed,refused,renamed,suspended,resumed,sign-in-expired,reauthorized,unlinked"`
-	By       string       `json:"by" doc:"Who did it."`
+	By       string       `json:"by" doc:"Who made the change."`
 	Why      string       `json:"why,omitempty"`
-	Settings LinkSettings `json:"settings" doc:"As they were from then on, without a secret."`
+	Settings LinkSettings `json:"settings" doc:"The settings after the event, without secrets."`
 }
 
 // LinkSettings are what an account is linked with, but for its secret.
@@ -50,7 +50,7 @@ type Warning struct {
 
 // Behind are the places that a sign-in leads to.
 type Behind struct {
-	Option string        `json:"option" doc:"The option by which one of them is chosen: share, bucket or area."`
+	Option string        `json:"option" doc:"The option that chooses one: share, bucket or area."`
 	Places []BehindPlace `json:"places"`
 }
 
@@ -59,7 +59,7 @@ type BehindPlace struct {
 	Value  string `json:"value"`
 	Title  string `json:"title,omitempty"`
 	Note   string `json:"note,omitempty"`
-	Linked string `json:"linked,omitempty" doc:"The account that is linked there already."`
+	Linked string `json:"linked,omitempty" doc:"The account that is already linked there."`
 }
 
 // Taking links another place behind the sign-in of an account.
@@ -70,7 +70,7 @@ type Taking struct {
 
 // Introduced is what a server shows of itself before anybody signs in.
 type Introduced struct {
-	Option string `json:"option,omitempty" doc:"The option that holds the server to it; empty where there is nothing to compare."`
+	Option string `json:"option,omitempty" doc:"The option that pins it; empty if there is nothing to compare."`
 	Value  string `json:"value,omitempty"`
 	Words  string `json:"words,omitempty"`
 }
@@ -88,18 +88,18 @@ type DiscoveredServer struct {
 
 // SpeedCheck is what the speed of an account is measured with.
 type SpeedCheck struct {
-	Size   int64 `json:"size" minimum:"0" maximum:"1073741824" doc:"Of each scratch file, in bytes."`
-	Number int   `json:"number" minimum:"1" maximum:"1000" doc:"Of scratch files."`
-	Lanes  int   `json:"lanes,omitempty" minimum:"1" maximum:"32" default:"4" doc:"How many of them go at once."`
+	Size   int64 `json:"size" minimum:"0" maximum:"1073741824" doc:"Bytes of each scratch file."`
+	Number int   `json:"number" minimum:"1" maximum:"1000" doc:"Number of scratch files."`
+	Lanes  int   `json:"lanes,omitempty" minimum:"1" maximum:"32" default:"4" doc:"Parallel transfers."`
 }
 
 // SpeedPhase is how fast one thing went.
 type SpeedPhase struct {
 	Seconds float64 `json:"seconds"`
-	Rate    float64 `json:"rate" doc:"Bytes a second; 0 for removing."`
+	Rate    float64 `json:"rate" doc:"Bytes a second; 0 for deletions."`
 	Files   float64 `json:"files" doc:"Files a second."`
-	Delay   float64 `json:"delay" doc:"The median time of one file, in seconds."`
-	Slowest float64 `json:"slowest" doc:"The longest time of one file, in seconds."`
+	Delay   float64 `json:"delay" doc:"Median time of a file, in seconds."`
+	Slowest float64 `json:"slowest" doc:"Longest time of a file, in seconds."`
 }
 
 // Speed is what a check of an account's speed came to.

@@ -6,9 +6,9 @@ import "time"
 type Notifications struct {
 	Email    *NotifyEmail    `json:"email,omitempty"`
 	Webhooks []NotifyWebhook `json:"webhooks"`
-	Quiet    string          `json:"quiet,omitempty" doc:"Hours of the week in which nothing is sent, as of a job: mon-sun 22:00-07:00."`
-	Zone     string          `json:"zone,omitempty" doc:"Their time zone; the service's own unless given."`
-	Digest   string          `json:"digest,omitempty" doc:"Mail is gathered for so long, such as 1h; each by itself unless given."`
+	Quiet    string          `json:"quiet,omitempty" doc:"Quiet hours of the week, such as mon-sun 22:00-07:00."`
+	Zone     string          `json:"zone,omitempty" doc:"Time zone of the hours; the service's own unless given."`
+	Digest   string          `json:"digest,omitempty" doc:"Interval of email digests, such as 1h; none unless given."`
 }
 
 // NotifyEmail is mail by SMTP.
@@ -16,16 +16,16 @@ type NotifyEmail struct {
 	Server   string   `json:"server" doc:"HOST:PORT."`
 	TLS      string   `json:"tls,omitempty" doc:"starttls (the default), implicit or none."`
 	User     string   `json:"user,omitempty"`
-	Password string   `json:"password,omitempty" doc:"Given to be kept, and never told; the one that is kept stays where it is left out."`
+	Password string   `json:"password,omitempty" doc:"Stored and never returned. Omit it to keep the stored one."`
 	From     string   `json:"from"`
 	To       []string `json:"to" minItems:"1"`
-	On       []string `json:"on,omitempty" doc:"Of done, partial, failed, held, waits, account; all but done unless given."`
+	On       []string `json:"on,omitempty" doc:"Events: done, partial, failed, held, waits, account; all but done unless given."`
 }
 
 // NotifyWebhook is a URL that is told, signed by RFC 9421 with HMAC-SHA256.
 type NotifyWebhook struct {
 	URL    string   `json:"url"`
-	Secret string   `json:"secret,omitempty" doc:"The key of the signature: given to be kept, and never told."`
+	Secret string   `json:"secret,omitempty" doc:"Signing key. Stored and never returned."`
 	On     []string `json:"on,omitempty"`
 }
 

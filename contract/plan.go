@@ -17,43 +17,43 @@ type Exporting struct {
 type Plan struct {
 	Type            string      `json:"type,omitempty" doc:"mirror or two-way, of a job that removes."`
 	Routes          []Route     `json:"routes"`
-	Create          Count       `json:"create" doc:"To be written where nothing is."`
-	Replace         Count       `json:"replace" doc:"Changed at the source since, to be written again."`
-	KeepBoth        Count       `json:"keep_both" doc:"Conflicts that keep both."`
-	Look            Count       `json:"look" doc:"To be compared by content first."`
-	Left            Count       `json:"left" doc:"Conflicts that are left."`
-	Folders         int64       `json:"folders" doc:"Empty folders to be made."`
+	Create          Count       `json:"create" doc:"New files."`
+	Replace         Count       `json:"replace" doc:"Changed at the source, to be replaced."`
+	KeepBoth        Count       `json:"keep_both" doc:"Conflicts that keep both files."`
+	Look            Count       `json:"look" doc:"Files to compare by content first."`
+	Left            Count       `json:"left" doc:"Conflicts that keep the target's file."`
+	Folders         int64       `json:"folders" doc:"Empty folders to create."`
 	Unchanged       Count       `json:"unchanged" doc:"Up to date."`
-	Assumed         Count       `json:"assumed" doc:"Of those up to date: there before, and found equal by size and time alone; their contents were not compared."`
-	Ask             Count       `json:"ask" doc:"Conflicts that a person is asked about."`
-	Excluded        Count       `json:"excluded" doc:"Left out by the rules."`
-	FoldersExcluded int64       `json:"folders_excluded" doc:"Left out by the rules, with all that is in them, which is not counted."`
-	Inside          Count       `json:"inside" doc:"Of those to be written: copied inside the target, from what holds the same there."`
-	Twice           Count       `json:"twice" doc:"Of those to be written: identical to one before them, as told hashes say, and there once."`
-	Alike           Count       `json:"alike" doc:"Of those to be written: of the size of one before them; the identical ones of these are there once."`
-	Skipped         Count       `json:"skipped" doc:"Links, sockets and devices, which hold nothing of their own."`
-	Refused         Count       `json:"refused" doc:"Cannot be held by the target."`
+	Assumed         Count       `json:"assumed" doc:"Up-to-date files that were equal by size and time only."`
+	Ask             Count       `json:"ask" doc:"Conflicts to be decided by a person."`
+	Excluded        Count       `json:"excluded" doc:"Excluded files."`
+	FoldersExcluded int64       `json:"folders_excluded" doc:"Excluded folders; their content is not counted."`
+	Inside          Count       `json:"inside" doc:"Files to write that are copied inside the target."`
+	Twice           Count       `json:"twice" doc:"Files to write that are identical to an earlier one by reported hash, and kept once."`
+	Alike           Count       `json:"alike" doc:"Files to write with the size of an earlier one; identical ones are kept once."`
+	Skipped         Count       `json:"skipped" doc:"Links, sockets and devices."`
+	Refused         Count       `json:"refused" doc:"Not allowed at the target."`
 	Conflicts       int64       `json:"conflicts"`
-	Moving          Count       `json:"moving" doc:"What will be written, at most."`
-	Blockers        []Blocker   `json:"blockers" doc:"What the target cannot hold: the first hundred."`
-	Exports         []Exporting `json:"exports" doc:"The documents that are exported, and as what."`
+	Moving          Count       `json:"moving" doc:"Files to write, at most."`
+	Blockers        []Blocker   `json:"blockers" doc:"The first hundred items not allowed at the target."`
+	Exports         []Exporting `json:"exports" doc:"Exported documents and their formats."`
 
-	Translated   Count       `json:"translated" doc:"Of those to be written: the target cannot hold the name, and gets another."`
+	Translated   Count       `json:"translated" doc:"Files to write with a translated name."`
 	Names        []Renaming  `json:"names" doc:"The first hundred of these."`
-	Refusals     []Refusal   `json:"refusals" doc:"Why some cannot be held, and how many."`
-	Verification []Verifying `json:"verification" doc:"How what is written will be verified."`
+	Refusals     []Refusal   `json:"refusals" doc:"Reasons why items are not allowed at the target."`
+	Verification []Verifying `json:"verification" doc:"How transferred files are verified."`
 
-	Remove         Count    `json:"remove" doc:"Files to be removed; those that have moved are among them."`
-	FoldersRemoved int64    `json:"folders_removed" doc:"Folders to be removed."`
-	Moved          Count    `json:"moved" doc:"Of those to be removed: at another place by then."`
-	Back           Count    `json:"back" doc:"Of all: from the target to the source, where both are kept in sync."`
-	Older          Count    `json:"older" doc:"Of those to be replaced: by older versions than were brought before."`
-	Removals       []string `json:"removals" doc:"The first hundred of what is to be removed."`
-	Makes          []string `json:"makes" doc:"Targets that are not there, and are made."`
-	Held           *Holding `json:"held,omitempty" doc:"Why the safety limits would hold it."`
-	Seconds        float64  `json:"seconds" doc:"How long it may take; -1 where nothing is known to tell by."`
-	Basis          string   `json:"basis,omitempty" doc:"What the time is told by."`
-	Free           int64    `json:"free" doc:"What the target has free, in bytes; -1 is unknown."`
+	Remove         Count    `json:"remove" doc:"Files to delete, including moved ones."`
+	FoldersRemoved int64    `json:"folders_removed" doc:"Folders to delete."`
+	Moved          Count    `json:"moved" doc:"Files to delete that have moved."`
+	Back           Count    `json:"back" doc:"Two-way: items from the target to the source."`
+	Older          Count    `json:"older" doc:"Files to replace with older versions."`
+	Removals       []string `json:"removals" doc:"The first hundred files to delete."`
+	Makes          []string `json:"makes" doc:"Missing targets that are created."`
+	Held           *Holding `json:"held,omitempty" doc:"Why the run would be held."`
+	Seconds        float64  `json:"seconds" doc:"Estimated seconds; -1 if unknown."`
+	Basis          string   `json:"basis,omitempty" doc:"What the estimate is based on."`
+	Free           int64    `json:"free" doc:"Free bytes at the target; -1 is unknown."`
 }
 
 // Holding is why a run is, or would be, held.

@@ -11,25 +11,25 @@ type Survey struct {
 	Folders      int64        `json:"folders"`
 	Others       int64        `json:"others" doc:"Links, sockets, devices."`
 	Bytes        int64        `json:"bytes"`
-	Unsized      int64        `json:"unsized" doc:"Files and documents whose size is not told."`
+	Unsized      int64        `json:"unsized" doc:"Files and documents without a reported size."`
 	EmptyFiles   int64        `json:"empty_files"`
 	EmptyFolders int64        `json:"empty_folders"`
 	Types        []Group      `json:"types"`
 	Ages         []Group      `json:"ages"`
 	Documents    []Group      `json:"documents" doc:"Documents that exist only inside a service, by kind."`
-	Exports      []Exporting  `json:"exports" doc:"What a copy would export them as."`
+	Exports      []Exporting  `json:"exports" doc:"Export format of a copy."`
 	Largest      []Surveyed   `json:"largest"`
 	Deepest      []Surveyed   `json:"deepest"`
-	Translated   int64        `json:"translated" doc:"Names that the target cannot hold, and that are translated."`
-	Twins        int64        `json:"twins" doc:"Of these: names that differ from another by letter case alone."`
-	Refused      int64        `json:"refused" doc:"Names that cannot be translated either."`
+	Translated   int64        `json:"translated" doc:"Names that are translated."`
+	Twins        int64        `json:"twins" doc:"Names that differ from another by letter case only."`
+	Refused      int64        `json:"refused" doc:"Names that cannot be translated."`
 	Names        []Surveyed   `json:"names" doc:"The first hundred of both."`
-	TooLarge     Count        `json:"too_large" doc:"Files that are too large for the target."`
+	TooLarge     Count        `json:"too_large" doc:"Files too large for the target."`
 	Oversized    []Surveyed   `json:"oversized" doc:"The largest of these."`
-	Hashed       int64        `json:"hashed" doc:"Files of which a hash is told: duplicates are found among these."`
-	Repeated     Count        `json:"repeated" doc:"Files that are there once more, and their bytes."`
+	Hashed       int64        `json:"hashed" doc:"Files with a reported hash, among which duplicates are found."`
+	Repeated     Count        `json:"repeated" doc:"Duplicates and their bytes."`
 	Duplicates   []Duplicated `json:"duplicates" doc:"The fifty that take most."`
-	Free         int64        `json:"free" doc:"What the target has free, in bytes; -1 is unknown."`
+	Free         int64        `json:"free" doc:"Free bytes at the target; -1 is unknown."`
 }
 
 // Group counts files of a kind.
@@ -44,9 +44,9 @@ type Surveyed struct {
 	Address string `json:"address"`
 	Kind    string `json:"kind"`
 	Size    int64  `json:"size"`
-	Depth   int    `json:"depth" doc:"How many folders it is in, below the address surveyed."`
-	Target  string `json:"target,omitempty" doc:"Its name at the target, where it is translated."`
-	Why     string `json:"why,omitempty" doc:"Why the target cannot hold it."`
+	Depth   int    `json:"depth" doc:"Depth below the surveyed address, in folders."`
+	Target  string `json:"target,omitempty" doc:"Translated name at the target."`
+	Why     string `json:"why,omitempty" doc:"Why the target does not allow it."`
 }
 
 // Duplicated is content that is there several times.

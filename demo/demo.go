@@ -58,10 +58,10 @@ func Run(ctx context.Context, options Options) (err error) {
 		}
 		defer os.RemoveAll(dir)
 	}
-	fmt.Fprintf(options.Out, "Fenmere Rivers Trust takes over Tolland Catchment Group. Making their data in %s\n", dir)
+	fmt.Fprintf(options.Out, "Fenmere Rivers Trust takes over Tolland Catchment Group. Creating their data in %s\n", dir)
 	made, err := Generate(dir, Seed)
 	if err != nil {
-		return fmt.Errorf("could not make the demo's data: %w", err)
+		return fmt.Errorf("could not create the demo's data: %w", err)
 	}
 	fmt.Fprintf(options.Out, "  %d files, %s\n\n", made.Files, shown.Size(made.Bytes))
 
@@ -94,9 +94,9 @@ func Run(ctx context.Context, options Options) (err error) {
 		}
 		return nil
 	}
-	fmt.Fprintf(options.Out, "\nConsole  %s\nSign in  %s  (good once, within 15 minutes)\n", s.URL, s.SigninURL)
+	fmt.Fprintf(options.Out, "\nConsole  %s\nSign in  %s  (valid once, for 15 minutes)\n", s.URL, s.SigninURL)
 	fmt.Fprintf(options.Out, "Commands HERON_URL=%s HERON_TOKEN=$(cat %s) heron ls /archive\n", s.URL, s.TokenFile)
-	fmt.Fprintln(options.Out, "It stays up until it is interrupted (Ctrl-C).")
+	fmt.Fprintln(options.Out, "Press Ctrl-C to stop.")
 	<-ctx.Done()
 	return nil
 }
@@ -261,7 +261,7 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 	if err != nil {
 		return contract.Run{}, err
 	}
-	fmt.Fprintf(options.Out, "\nConsolidating /field-drive, /office-drive, /gauge-share and /desk in /archive. The gauges go on logging meanwhile.\n%s\n", shown.PlanSentence(plan))
+	fmt.Fprintf(options.Out, "\nConsolidating /field-drive, /office-drive, /gauge-share and /desk in /archive. The gauges keep logging.\n%s\n", shown.PlanSentence(plan))
 	started, err := c.StartJob(ctx, consolidation)
 	if err != nil {
 		return contract.Run{}, err
@@ -316,7 +316,7 @@ func report(ctx context.Context, options Options, c *client.Client, run contract
 	}
 	fmt.Fprintf(options.Out, "Counted at the target, /archive: %s and %s, %s\n", shown.Some(files, "file"), shown.Some(folders, "empty folder"), shown.Size(bytes))
 	if options.Data != "" || !options.Exit {
-		fmt.Fprintf(options.Out, "The whole report: %s\n", path)
+		fmt.Fprintf(options.Out, "Full report: %s\n", path)
 	}
 	if total := files + folders; run.State == "done" && (total != run.Items.Done+run.Items.UpToDate || bytes != run.Bytes.Transferred && run.Items.UpToDate == 0) {
 		return fmt.Errorf("the report counts %d items and %d bytes, and the target holds %d and %d", run.Items.Done+run.Items.UpToDate, run.Bytes.Transferred, total, bytes)

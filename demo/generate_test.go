@@ -45,7 +45,7 @@ func TestGenerate(t *testing.T) {
 			file, _ := os.Open(path)
 			defer file.Close()
 			if _, _, err := image.DecodeConfig(file); err != nil {
-				t.Errorf("%q is no picture: %v", name, err)
+				t.Errorf("%q is not a picture: %v", name, err)
 			}
 		}
 		if info, _ := entry.Info(); info.ModTime().After(time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)) {

@@ -37,7 +37,7 @@ func makeJob(ctx context.Context, c *client.Client, spec contract.JobSpec) error
 
 // live has the gauges copied and the desk kept in sync for good, and shows both at work.
 func live(ctx context.Context, options Options, c *client.Client, desk string) error {
-	fmt.Fprintln(options.Out, "\nFrom now on, continuously: /gauge-share is copied to /archive, and /desk/Work and /office-drive/From the desk hold the same.")
+	fmt.Fprintln(options.Out, "\nTwo continuous jobs: /gauge-share is copied to /archive, and /desk/Work and /office-drive/From the desk are kept identical.")
 	for _, spec := range jobs[1:] {
 		spec.When.Continuous = true
 		if _, err := c.ChangeJob(ctx, spec.Name, spec); err != nil {
@@ -62,7 +62,7 @@ func live(ctx context.Context, options Options, c *client.Client, desk string) e
 	}); err != nil {
 		return fmt.Errorf("the note did not come to /office-drive: %w", err)
 	}
-	fmt.Fprintf(options.Out, "  A note was written at the desk, and was in /office-drive after %.1f s\n", time.Since(begun).Seconds())
+	fmt.Fprintf(options.Out, "  A note written at the desk reached /office-drive after %.1f s\n", time.Since(begun).Seconds())
 	before, err := c.Job(ctx, "gauges")
 	if err != nil {
 		return err
@@ -73,7 +73,7 @@ func live(ctx context.Context, options Options, c *client.Client, desk string) e
 	}); err != nil {
 		return fmt.Errorf("no reading of a gauge came to /archive: %w", err)
 	}
-	fmt.Fprintln(options.Out, "  A gauge logged a reading, and it is in /archive")
+	fmt.Fprintln(options.Out, "  A gauge logged a reading, and it reached /archive")
 	return nil
 }
 

@@ -79,10 +79,10 @@ func TestArrivals(t *testing.T) {
 	create := func(name string, more ...string) []string {
 		return append(append([]string{"job", "create", name}, rule...), more...)
 	}
-	h.says("", 2, "nothing that arrives", "job", "create", "x", "--on-arrival", "album", "--from", "/office-drive/In", "--to", "/disk/out")
-	h.says("", 2, "looks at all of it", "job", "create", "x", "--type", "mirror", "--on-arrival", "file", "--from", "/office-drive/In", "--to", "/disk/out")
-	h.says("", 2, "no time for something to rest", create("x", "--rest", "0s")...)
-	h.says("", 2, "does not run on arrivals", "job", "create", "x", "--at-once", "3", "--from", "/office-drive/In", "--to", "/disk/out")
+	h.says("", 2, "cannot arrive", "job", "create", "x", "--on-arrival", "album", "--from", "/office-drive/In", "--to", "/disk/out")
+	h.says("", 2, "compares everything", "job", "create", "x", "--type", "mirror", "--on-arrival", "file", "--from", "/office-drive/In", "--to", "/disk/out")
+	h.says("", 2, "not a waiting time", create("x", "--rest", "0s")...)
+	h.says("", 2, "jobs that run on arrivals", "job", "create", "x", "--at-once", "3", "--from", "/office-drive/In", "--to", "/disk/out")
 	year := time.Now().UTC().Format("2006")
 	if out := h.must(create("take", "--try")...); !strings.Contains(out, "/office-drive/In/old/was-there.csv → /disk/out/"+year+"/old/was-there-taken.csv") {
 		t.Errorf("tried: %s", out)

@@ -60,7 +60,7 @@ func TestBadInput(t *testing.T) {
 		{"missing secret file", s3("--secret-file", "/nowhere"), 2, []string{"cannot be read"}},
 		{"secret as an argument", s3("--secret", "hunter2"), 2, []string{"never an argument", "--secret-file"}},
 		{"no such account", []string{"ls", "/nobody/x"}, 1, []string{"no account \"nobody\"", "desk"}},
-		{"not an address", []string{"ls", "desk/x"}, 2, []string{"is no address", "begins with /"}},
+		{"not an address", []string{"ls", "desk/x"}, 2, []string{"is not an address", "begins with /"}},
 		{"nothing there", []string{"stat", "/desk/nothing"}, 1, []string{"is not there", "heron ls /desk"}},
 		{"source missing", []string{"copy", "/desk/nothing", "/archive"}, 1, []string{"is not there", "heron ls"}},
 		{"copy from no account", []string{"copy", "/nobody/x", "/archive"}, 1, []string{"no account \"nobody\""}},
@@ -331,7 +331,7 @@ func TestTerminal(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	for _, want := range []string{"To /archive/desk: copy 200 files (1.9 MiB); no conflicts.", "200 items copied and verified", "\x1b[38;5;71m✓ done"} {
+	for _, want := range []string{"To /archive/desk: copy 200 files (1.9 MiB); no conflicts.", "200 items transferred and verified", "\x1b[38;5;71m✓ done"} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("it lacks %q:\n%s", want, out)
 		}

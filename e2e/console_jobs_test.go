@@ -36,7 +36,7 @@ func TestConsoleJobs(t *testing.T) {
 	b.shows("1 file to remove")
 	b.accessible("a new job with its plan")
 	b.click("Create job")
-	b.shows("/archive/logs is as /desk/logs is")
+	b.shows("Makes /archive/logs identical to /desk/logs")
 	b.click("Start now")
 	b.shows("Both sides are in sync")
 	if _, err := os.Stat(filepath.Join(to, "logs", "theirs")); !os.IsNotExist(err) {

@@ -153,5 +153,5 @@ func TestConsoleLinks(t *testing.T) {
 	b.until(`document.body.innerText.includes('No server announced itself') || document.querySelector('section[aria-label="Servers on the network"] button')`)
 	b.keptToPolicy()
 	b.open(accounts + "/nobody")
-	b.shows("No account is called nobody now.")
+	b.shows("There is no account nobody.")
 }

@@ -67,7 +67,7 @@ func TestConsoleRules(t *testing.T) {
 	b.click("unlimited")
 	b.keys("fast")
 	b.click("Set")
-	b.shows("is no bandwidth")
+	b.shows("is not a bandwidth")
 	b.click("unlimited")
 	for range "fast" {
 		b.keys("\b")

@@ -196,7 +196,7 @@ func TestConsoleSurveyAndNotices(t *testing.T) {
 	b.field("From", "heron@example.org")
 	b.field("To, separated by commas", "nobody")
 	b.click("Keep this")
-	b.shows("is no mail address")
+	b.shows("is not a mail address")
 	b.field("To, separated by commas", "storage@example.org")
 	b.choose("Encryption", "none")
 	b.click("Keep this")

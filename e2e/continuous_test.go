@@ -98,7 +98,7 @@ func TestContinuous(t *testing.T) {
 			if id := h.watching("keep-" + drive); id != run {
 				t.Errorf("one run goes on for all: %s, then %s", run, id)
 			}
-			if list := h.must("run", "show", run); !strings.Contains(list, "waits for changes") {
+			if list := h.must("run", "show", run); !strings.Contains(list, "waiting for changes") {
 				t.Errorf("it is not said that it waits:\n%s", list)
 			}
 

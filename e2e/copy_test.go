@@ -75,7 +75,7 @@ func TestThereAndBack(t *testing.T) {
 		if again.Items.Done != 0 || again.Bytes.Transferred != 0 || again.Items.UpToDate != files {
 			t.Errorf("%+v, %+v; want nothing but %d unchanged", again.Items, again.Bytes, files)
 		}
-		if out := h.must("copy", "/desk/all", "/archive/2026"); !strings.Contains(out, "nothing had to be moved") {
+		if out := h.must("copy", "/desk/all", "/archive/2026"); !strings.Contains(out, "nothing to transfer") {
 			t.Errorf("it says: %s", out)
 		}
 		if plan := h.must("copy", "/desk/all", "/archive/2026", "--plan"); !strings.Contains(plan, "Nothing to do") {
@@ -96,7 +96,7 @@ func TestThereAndBack(t *testing.T) {
 			t.Fatal(err)
 		}
 		writeFile(t, "ours!", desk, "all", "sizes", "1")
-		if plan := h.must("copy", "/desk/all", "/archive/2026", "--plan"); !strings.Contains(plan, "keep both of 1 conflict") {
+		if plan := h.must("copy", "/desk/all", "/archive/2026", "--plan"); !strings.Contains(plan, "keep both files of 1 conflict") {
 			t.Errorf("the plan says: %s", plan)
 		}
 		if run := h.copy("/desk/all", "/archive/2026"); run.Items.Done != 1 {
@@ -298,10 +298,10 @@ func TestRefusedNames(t *testing.T) {
 	if r.code != 1 || !strings.Contains(r.out, "partial") || !strings.Contains(r.out, "--state failed") {
 		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
 	}
-	if plan := h.must("copy", "/desk/in", "/archive/refused", "--plan", "--names", "refuse"); !strings.Contains(plan, "2 that the target cannot hold") || !strings.Contains(plan, "no UTF-8") {
+	if plan := h.must("copy", "/desk/in", "/archive/refused", "--plan", "--names", "refuse"); !strings.Contains(plan, "2 not allowed at the target") || !strings.Contains(plan, "not UTF-8") {
 		t.Errorf("the plan says: %s", plan)
 	}
-	if plan := h.must("copy", "/desk/in", "/archive/translated", "--plan"); !strings.Contains(plan, "caf%E9.txt") || !strings.Contains(plan, "1 that the target cannot hold") {
+	if plan := h.must("copy", "/desk/in", "/archive/translated", "--plan"); !strings.Contains(plan, "caf%E9.txt") || !strings.Contains(plan, "1 not allowed at the target") {
 		t.Errorf("the plan says: %s", plan)
 	}
 	for run, err := range h.client().Runs(t.Context()) {

@@ -372,7 +372,7 @@ func TestHeldUntilMended(t *testing.T) {
 	if out := h.must("run", "show", started.Run); !strings.Contains(out, "held") || !strings.Contains(out, "heron account reauthorize") {
 		t.Errorf("a run that is held says: %s", out)
 	}
-	if r := h.run("", "run", "follow", started.Run); r.code != 3 || !strings.Contains(r.out, "continues automatically when that is fixed") {
+	if r := h.run("", "run", "follow", started.Run); r.code != 3 || !strings.Contains(r.out, "continue automatically") {
 		t.Errorf("following a run that is held: %+v", r)
 	}
 	if out := h.must("account", "list"); !strings.Contains(out, "sign-in expired") {
@@ -439,7 +439,7 @@ func TestDocumentsAndTwins(t *testing.T) {
 		t.Errorf("copied: %v", names)
 	}
 	if data, _ := os.ReadFile(filepath.Join(local, "Notes", "Weir inspection.odt")); !bytes.HasPrefix(data, []byte("PK")) || !bytes.Contains(data, []byte("application/vnd.oasis.opendocument.text")) {
-		t.Error("the export is no OpenDocument file")
+		t.Error("the export is not an OpenDocument file")
 	}
 	if run := h.copy("/field-drive/Notes", "/office-drive"); run.Items.Done != 0 || run.Items.UpToDate != 4 {
 		t.Errorf("the second time: %+v", run)

@@ -86,7 +86,7 @@ func TestSameSizeAndTime(t *testing.T) {
 	}
 	h.linkFolder("one", one)
 	h.linkFolder("two", two)
-	h.says("", 0, "2 of them by size and time alone", "copy", "/one/all", "/two", "--plan")
+	h.says("", 0, "2 of them by size and time only", "copy", "/one/all", "/two", "--plan")
 	if run := h.copy("/one/all", "/two"); run.Items.Done != 0 || run.Items.UpToDate != 2 || run.Assumed.Items != 2 {
 		t.Errorf("copied: %+v", run)
 	}
@@ -123,7 +123,7 @@ func TestFileCommands(t *testing.T) {
 			h := *h
 			h.t = t
 			h.must("mkdir", "-p", account+"/new/deep")
-			if r := h.run("", "mkdir", account+"/new"); r.code == 0 || !strings.Contains(r.err, "there already") {
+			if r := h.run("", "mkdir", account+"/new"); r.code == 0 || !strings.Contains(r.err, "already exists") {
 				t.Errorf("making a folder that is there: %d %s", r.code, r.err)
 			}
 			if out := h.must("put", filepath.Join(local, "in"), account+"/new"); !strings.Contains(out, "Sent 2 files") || !strings.Contains(out, "1 left out") {
@@ -141,14 +141,14 @@ func TestFileCommands(t *testing.T) {
 			if r := h.run("from a pipe", "put", "-", account+"/new/piped.txt"); r.code != 0 {
 				t.Errorf("put -: %d %s", r.code, r.err)
 			}
-			if r := h.run("other", "put", "-", account+"/new/piped.txt"); r.code != 2 || !strings.Contains(r.err, "there already") {
+			if r := h.run("other", "put", "-", account+"/new/piped.txt"); r.code != 2 || !strings.Contains(r.err, "already exists") {
 				t.Errorf("put - over a file: %d %s", r.code, r.err)
 			}
 			h.must("mv", account+"/new/piped.txt", account+"/new/deep/renamed.txt")
 			if out := h.must("cat", account+"/new/deep/renamed.txt"); out != "from a pipe" {
 				t.Errorf("after mv: %q", out)
 			}
-			if r := h.run("", "mv", account+"/new/in/a 100%.txt", account+"/new/deep/renamed.txt"); r.code == 0 || !strings.Contains(r.err, "there already") {
+			if r := h.run("", "mv", account+"/new/in/a 100%.txt", account+"/new/deep/renamed.txt"); r.code == 0 || !strings.Contains(r.err, "already exists") {
 				t.Errorf("mv over a file: %d %s", r.code, r.err)
 			}
 			if r := h.run("", "mv", account+"/new", account+"/new/deep"); r.code == 0 || !strings.Contains(r.err, "into itself") {
@@ -174,7 +174,7 @@ func TestFileCommands(t *testing.T) {
 			if r := h.run("", "rm", account+"/moved"); r.code != 2 || !strings.Contains(r.err, "2 files and 2 folders") {
 				t.Errorf("rm without --yes: %d %s", r.code, r.err)
 			}
-			if out := h.must("rm", "--yes", account+"/moved", account+"/new"); !strings.Contains(out, "Removed 3 files") {
+			if out := h.must("rm", "--yes", account+"/moved", account+"/new"); !strings.Contains(out, "Deleted 3 files") {
 				t.Errorf("rm: %s", out)
 			}
 			if out := h.must("ls", "--fresh", account, "--json"); out != "" {
@@ -197,7 +197,7 @@ func TestMoveAcross(t *testing.T) {
 	h.linkFolder("desk", desk)
 	h.linkApache("share", apache, url)
 	before := digest(t, filepath.Join(desk, "project"))
-	if out := h.must("mv", "/desk/project", "/share"); !strings.Contains(out, "removed at the source") {
+	if out := h.must("mv", "/desk/project", "/share"); !strings.Contains(out, "deleted at the source") {
 		t.Errorf("mv: %s", out)
 	}
 	same(t, "moved", digest(t, filepath.Join(path, "project")), before)
@@ -307,7 +307,7 @@ func TestRetryTakesUpWhatFailed(t *testing.T) {
 		t.Fatalf("%v %d %s %s", err, r.code, r.out, r.err)
 	}
 	var item contract.Item
-	if err := json.Unmarshal([]byte(h.must("run", "items", run.ID, "--state", "failed", "--json")), &item); err != nil || item.Cause != "in-the-way" || !strings.Contains(item.Remedy, "retry") {
+	if err := json.Unmarshal([]byte(h.must("run", "items", run.ID, "--state", "failed", "--json")), &item); err != nil || item.Cause != "in-the-way" || !strings.Contains(item.Remedy, "Retry") {
 		t.Errorf("%v %+v", err, item)
 	}
 	os.Remove(filepath.Join(archive, "in", "sub"))
@@ -462,7 +462,7 @@ func TestBadInputWithFiles(t *testing.T) {
 		{"no WebDAV server", "x", []string{"account", "link", "webdav", "new", "--url", "http://" + h.listen + "/healthz"}, 1, []string{"for a WebDAV client", "check --url"}},
 		{"an object store as one", "x", []string{"account", "link", "webdav", "new", "--url", objects.Endpoint}, 1, []string{"--url"}},
 		{"writing over a locked file", "", []string{"put", "--yes", filepath.Join(local, "x.txt"), "/share/locked.txt"}, 1, []string{"is a file", "folder"}},
-		{"removing a locked file", "", []string{"rm", "--yes", "/share/locked.txt"}, 1, []string{"the second desk", "close it"}},
+		{"removing a locked file", "", []string{"rm", "--yes", "/share/locked.txt"}, 1, []string{"the second desk", "close the file"}},
 		{"moving a locked file", "", []string{"mv", "/share/locked.txt", "/share/other.txt"}, 1, []string{"locked by the second desk"}},
 		{"get over a file", "", []string{"get", "/desk/in/x.txt", local}, 2, []string{"replace 1 file", "--yes"}},
 		{"get what the disk cannot hold", "", []string{"get", "/odd/names", local}, 1, []string{"2 entries cannot be fetched", "256 bytes", "empty name", "nothing was changed"}},
@@ -470,18 +470,18 @@ func TestBadInputWithFiles(t *testing.T) {
 		{"get to an address", "", []string{"get", "/share/locked.txt", "/desk/in/y.txt"}, 2, []string{"address in the account desk", "heron copy"}},
 		{"get several as one", "", []string{"get", "/desk/in", "/desk/in/x.txt", filepath.Join(local, "one")}, 2, []string{"several entries", "make it first"}},
 		{"put an address", "", []string{"put", "/desk/in/x.txt", "/share"}, 2, []string{"no local file", "heron copy"}},
-		{"put to a path", "", []string{"put", filepath.Join(local, "x.txt"), "desk"}, 2, []string{"is no address", "begins with /"}},
+		{"put to a path", "", []string{"put", filepath.Join(local, "x.txt"), "desk"}, 2, []string{"is not an address", "begins with /"}},
 		{"put what is not there", "", []string{"put", "/nowhere.txt", "/desk"}, 2, []string{"cannot be read", "of this machine"}},
 		{"put to no account", "", []string{"put", filepath.Join(local, "x.txt"), "/nobody"}, 1, []string{"no account \"nobody\""}},
 		{"put input as a folder", "x", []string{"put", "-", "/desk/in"}, 2, []string{"is a folder", "the file that standard input"}},
 		{"cat a folder", "", []string{"cat", "/desk/in"}, 1, []string{"is a folder", "name a file"}},
 		{"cat nothing", "", []string{"cat", "/desk/nothing"}, 1, []string{"is not there"}},
-		{"mkdir where something is", "", []string{"mkdir", "/desk/in"}, 1, []string{"there already", "another name"}},
+		{"mkdir where something is", "", []string{"mkdir", "/desk/in"}, 1, []string{"already exists", "another name"}},
 		{"mkdir in nothing", "", []string{"mkdir", "/desk/a/b"}, 1, []string{"/desk/a is not there", "--parents"}},
 		{"mkdir an account", "", []string{"mkdir", "/nobody"}, 1, []string{"no account"}},
 		{"mv into itself", "", []string{"mv", "/desk/in", "/desk/in/deeper"}, 1, []string{"into itself", "outside it"}},
-		{"mv to where it is", "", []string{"mv", "/desk/in/x.txt", "/desk/in"}, 1, []string{"where it is to go already"}},
-		{"mv over a file", "", []string{"mv", "/share/locked.txt", "/desk/in/x.txt"}, 1, []string{"there already", "another name"}},
+		{"mv to where it is", "", []string{"mv", "/desk/in/x.txt", "/desk/in"}, 1, []string{"is already there"}},
+		{"mv over a file", "", []string{"mv", "/share/locked.txt", "/desk/in/x.txt"}, 1, []string{"already exists", "another name"}},
 		{"mv a path", "", []string{"mv", local, "/desk"}, 1, []string{"no account"}},
 		{"rm an account", "", []string{"rm", "--yes", "/desk"}, 1, []string{"whole account", "unlink"}},
 		{"rm twice the same", "", []string{"rm", "--yes", "/desk/in", "/desk/in/x.txt"}, 1, []string{"within each other", "outer one"}},

@@ -61,7 +61,7 @@ func TestTwoWayJob(t *testing.T) {
 	writeFile(t, "the same", desk, "papers", "both")
 
 	made := h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/papers", "--to", "/archive/shared")
-	if !strings.Contains(made, "A change wins over a removal") {
+	if !strings.Contains(made, "A change wins over a deletion") {
 		t.Errorf("it is not said what the job does: %s", made)
 	}
 	var plan contract.Plan
@@ -209,7 +209,7 @@ func TestJobFiles(t *testing.T) {
 		t.Errorf("what was written is loaded as something else: %s\n%s", out, written)
 	}
 	h.must("job", "edit", "nightly", "--every", "6h", "--deletions", "delete")
-	if out := h.must("job", "show", "nightly"); !strings.Contains(out, "every 6h") || !strings.Contains(out, "removed at the other") {
+	if out := h.must("job", "show", "nightly"); !strings.Contains(out, "every 6h") || !strings.Contains(out, "deleted on the other") {
 		t.Errorf("edited: %s", out)
 	}
 	h.must("job", "suspend", "nightly")
@@ -223,11 +223,11 @@ func TestJobFiles(t *testing.T) {
 		{"safety:", "brake:"}:                                   {"Line 6", `"brake" is now called "safety"`},
 		{"to: /disk/desk", "to: /desk/inside"}:                  {"overlap"},
 		{"zone: Europe/Lisbon", "zone: Europe/Nowhere"}:         {"time zone", "Europe/Nowhere"},
-		{"weekly: \"mon-fri 22:00-06:00\"", "cron: 0 0 30 2 *"}: {"comes to no moment"},
+		{"weekly: \"mon-fri 22:00-06:00\"", "cron: 0 0 30 2 *"}: {"never runs"},
 		{"from: /desk", "from: /nobody"}:                        {"no account", "nobody"},
 		{"deletions: 5%", "deletions: half"}:                    {"half", "10%"},
 		{"tries: 8", "tries: 800"}:                              {"800"},
-		{"type: mirror", "type: sync"}:                          {"no type of job"},
+		{"type: mirror", "type: sync"}:                          {"not a type of job"},
 	} {
 		bad := strings.Replace(text, change[0], change[1], 1)
 		if bad == text {
@@ -283,8 +283,8 @@ func TestConsolidateJob(t *testing.T) {
 	writeFile(t, fmt.Sprint("picture ", 3, strings.Repeat(" of the river", 50)), desk, "all", "the weir.jpg")
 	writeFile(t, "desk's own", desk, "all", "own.txt")
 
-	h.says("", 2, "keeps each file", "job", "create", "x", "--identical", "once", "--from", "/desk/all", "--to", "/archive/x")
-	h.says("", 2, "no rule for identical", "job", "create", "x", "--type", "consolidate", "--identical", "twice", "--from", "/desk/all", "--to", "/archive/x")
+	h.says("", 2, "keeps every file", "job", "create", "x", "--identical", "once", "--from", "/desk/all", "--to", "/archive/x")
+	h.says("", 2, "not a rule for identical", "job", "create", "x", "--type", "consolidate", "--identical", "twice", "--from", "/desk/all", "--to", "/archive/x")
 	h.must("job", "create", "together", "--type", "consolidate", "--from", "/field-drive/all", "--to", "/archive/all",
 		"--from", "/office-drive/all", "--to", "/archive/all", "--from", "/desk/all", "--to", "/archive/all")
 	run := h.job("together", 0)

@@ -326,7 +326,7 @@ func TestSpeed(t *testing.T) {
 			}
 		}
 	}
-	h.says("", 2, "is no size", "account", "speed", "gauges", "--size", "much")
+	h.says("", 2, "is not a size", "account", "speed", "gauges", "--size", "much")
 	h.says("", 2, "number", "account", "speed", "gauges", "--number", "0")
 	h.must("account", "edit", "desk", "--read-only")
 	h.says("", 1, "a speed check writes", "account", "speed", "desk")

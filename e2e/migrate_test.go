@@ -56,7 +56,7 @@ func TestMigration(t *testing.T) {
 	writeFile(t, "", place, "project", "empty.txt")
 	writeFile(t, "with a slash's neighbour: ü, %2F, emoji 🐦", place, "project", "año – 🐦.txt")
 	writeFile(t, "left out", place, "project", "scratch.tmp")
-	h.says("", 2, "verifies too little", "job", "create", "away", "--type", "migrate", "--clear", "--verify", "size", "--from", "/share/project", "--to", "/archive/project")
+	h.says("", 2, "not enough to clear", "job", "create", "away", "--type", "migrate", "--clear", "--verify", "size", "--from", "/share/project", "--to", "/archive/project")
 	h.says("", 2, "not to clear", "job", "create", "away", "--type", "migrate", "--go-on", "clear", "--from", "/share/project", "--to", "/archive/project")
 	h.says("", 2, "the job is a copy", "job", "create", "away", "--clear", "--from", "/share/project", "--to", "/archive/project")
 	h.must("job", "create", "away", "--type", "migrate", "--clear", "--exclude", "*.tmp", "--from", "/share/project", "--to", "/archive/project")
@@ -79,7 +79,7 @@ func TestMigration(t *testing.T) {
 			t.Fatalf("nobody was told that it waits: %q", got.subjects())
 		}
 	}
-	if subjects := got.subjects(); !strings.Contains(subjects[0], "the migration away waits for a person") {
+	if subjects := got.subjects(); !strings.Contains(subjects[0], "the migration away waits for you") {
 		t.Errorf("the mail said %q", subjects)
 	}
 

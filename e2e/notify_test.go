@@ -126,11 +126,11 @@ func TestNotifications(t *testing.T) {
 	}))
 	t.Cleanup(hook.Close)
 
-	h.says("", 2, "Nobody is told", "notify", "test")
-	h.says("", 2, "no HOST:PORT", "notify", "email", "--server", "mail.example.org", "--sender", "heron@example.org", "--recipient", "storage@example.org")
-	h.says("", 2, "no mail address", "notify", "email", "--server", server, "--sender", "nobody", "--recipient", "storage@example.org")
+	h.says("", 2, "Notifications are off", "notify", "test")
+	h.says("", 2, "not a HOST:PORT", "notify", "email", "--server", "mail.example.org", "--sender", "heron@example.org", "--recipient", "storage@example.org")
+	h.says("", 2, "not a mail address", "notify", "email", "--server", server, "--sender", "nobody", "--recipient", "storage@example.org")
 	h.says("", 2, "no secret", "notify", "webhook", hook.URL+"/told")
-	h.says("", 2, "no URL", "notify", "webhook", "file:///etc/passwd", "--secret-file", secret)
+	h.says("", 2, "not a URL", "notify", "webhook", "file:///etc/passwd", "--secret-file", secret)
 	h.must("notify", "email", "--server", server, "--tls", "none", "--sender", "heron@example.org", "--recipient", "storage@example.org")
 	h.must("notify", "webhook", hook.URL+"/told", "--secret-file", secret)
 	if out := h.must("notify", "show", "--json"); strings.Contains(out, "signed with") {
@@ -161,7 +161,7 @@ func TestNotifications(t *testing.T) {
 		t.Fatalf("the webhook was not told after it had refused:\n%s", h.must("notify", "log"))
 	}
 	subjects := got.subjects()
-	if len(subjects) != 2 || !strings.Contains(subjects[1], "logs waits for a person (run "+run.ID+")") {
+	if len(subjects) != 2 || !strings.Contains(subjects[1], "logs is held (run "+run.ID+")") {
 		t.Errorf("the mail said %q", subjects)
 	}
 	if got.to[1] != "storage@example.org" {

@@ -52,7 +52,7 @@ func TestRoutesAreIndependent(t *testing.T) {
 	deadline := time.Now().Add(30 * time.Second)
 	for {
 		entries, _ := os.ReadDir(filepath.Join(near, "in"))
-		if out := h.must("run", "show", started.Run); len(entries) == 60 && strings.Contains(out, "waits for") && strings.Contains(out, "/far, since") && strings.Contains(out, "It continues automatically") {
+		if out := h.must("run", "show", started.Run); len(entries) == 60 && strings.Contains(out, "waiting for") && strings.Contains(out, "/far, since") && strings.Contains(out, "The run continues when") {
 			break
 		}
 		if time.Now().After(deadline) {

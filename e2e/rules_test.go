@@ -58,17 +58,17 @@ func TestRules(t *testing.T) {
 		t.Errorf("the second time: %+v", plan)
 	}
 	for says, args := range map[string][]string{
-		"column 1":                 {"--exclude", "[a"},
-		"unknown field {nmae}":     {"--as", "{nmae}"},
-		"nothing would ever":       {"--up", "0MB/s"},
-		"both larger":              {"--larger-than", "2MB", "--smaller-than", "1MB"},
-		"no type of files":         {"--types", "sounds"},
-		"no rule for conflicts":    {"--conflict", "win"},
-		"no rule for names":        {"--names", "mangle"},
-		"no level of verification": {"--verify", "hope"},
-		"are no days of the week":  {"--hours", "someday 08-18=5MB/s"},
-		"not a time to retry":      {"--within", "soon"},
-		"neither a date nor an":    {"--newer-than", "tomorrow"},
+		"column 1":                    {"--exclude", "[a"},
+		"unknown field {nmae}":        {"--as", "{nmae}"},
+		"would stop the run":          {"--up", "0MB/s"},
+		"both larger":                 {"--larger-than", "2MB", "--smaller-than", "1MB"},
+		"not a type of files":         {"--types", "sounds"},
+		"not a rule for conflicts":    {"--conflict", "win"},
+		"not a rule for names":        {"--names", "mangle"},
+		"not a level of verification": {"--verify", "hope"},
+		"are not days of the week":    {"--hours", "someday 08-18=5MB/s"},
+		"not a time to retry":         {"--within", "soon"},
+		"neither a date nor an":       {"--newer-than", "tomorrow"},
 	} {
 		r := h.run("", append([]string{"copy", "/desk/Trip", "/archive/none"}, args...)...)
 		if r.code == 0 || !strings.Contains(r.err, says) {
@@ -190,7 +190,7 @@ func TestSurvey(t *testing.T) {
 	if content, err := os.ReadFile(page); err != nil || !strings.Contains(string(content), "what: now?.txt") {
 		t.Errorf("the page: %v", err)
 	}
-	for address, says := range map[string]string{"/desk/none": "is not there", "/desk/a/one.png": "is no folder", "/": "account"} {
+	for address, says := range map[string]string{"/desk/none": "is not there", "/desk/a/one.png": "is not a folder", "/": "account"} {
 		if r := h.run("", "survey", address); r.code == 0 || !strings.Contains(r.err, says) {
 			t.Errorf("survey %s: %d, %s; want it to say %q", address, r.code, r.err, says)
 		}

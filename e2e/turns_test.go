@@ -18,7 +18,7 @@ func TestTurnsOfRuns(t *testing.T) {
 	h.linkFolder("disk", to)
 	writeFile(t, strings.Repeat("x", 2<<20), from, "large")
 	writeFile(t, "small", from, "small")
-	h.says("", 2, "no priority", "copy", "/desk/small", "/disk/x", "--priority", "urgent")
+	h.says("", 2, "not a priority", "copy", "/desk/small", "/disk/x", "--priority", "urgent")
 	h.says("", 2, "<= 32", "bandwidth", "set", "--runs", "99")
 	if out := h.must("bandwidth", "set", "--runs", "1"); !strings.Contains(out, "1 run at once") {
 		t.Errorf("at once: %s", out)

@@ -290,7 +290,7 @@ func lockFolder(dir string) (*os.File, error) {
 func checkListen(options Options) error {
 	host, _, err := net.SplitHostPort(options.Listen)
 	if err != nil {
-		return fmt.Errorf("--listen %q is no address; write it as HOST:PORT, such as 127.0.0.1:8420", options.Listen)
+		return fmt.Errorf("--listen %q is not an address; write it as HOST:PORT, such as 127.0.0.1:8420", options.Listen)
 	}
 	if (options.TLSCert == "") != (options.TLSKey == "") {
 		return errors.New("--tls-cert and --tls-key go together; give both")
@@ -338,7 +338,7 @@ func publicURL(text string) (*url.URL, error) {
 	}
 	parsed, err := url.Parse(text)
 	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" || strings.Trim(parsed.Path, "/") != "" || parsed.RawQuery != "" {
-		return nil, fmt.Errorf("--public-url %q is no address of a service; write it as https://heron.example.org, without a path", text)
+		return nil, fmt.Errorf("--public-url %q is not an address of a service; write it as https://heron.example.org, without a path", text)
 	}
 	return parsed, nil
 }

@@ -8,23 +8,23 @@ import (
 	"deftheron/contract"
 )
 
-// runTold has people told what came of a run.
+// runTold sends a notification of how a run ended, or that it is held.
 func (s *Service) runTold(run contract.Run) {
 	if run.State == "cancelled" {
 		return // a person did it
 	}
-	words := map[string]string{"done": "is done", "partial": "ended, and some items failed", "failed": "failed", "held": "waits for a person"}
+	words := map[string]string{"done": "is done", "partial": "ended, and some items failed", "failed": "failed", "held": "is held"}
 	subject := fmt.Sprintf("Deft Heron: %s %s (run %s)", run.Job, words[run.State], run.ID)
 	event := run.State
 	if event == "done" && run.Waits != "" {
 		event = "waits"
-		subject = fmt.Sprintf("Deft Heron: the migration %s waits for a person", run.Job)
+		subject = fmt.Sprintf("Deft Heron: the migration %s waits for you", run.Job)
 	}
 	var text strings.Builder
 	for _, route := range run.Routes {
 		fmt.Fprintf(&text, "%s to %s\n", route.From, route.To)
 	}
-	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d up to date; %d bytes moved.\n",
+	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d up to date; %d bytes transferred.\n",
 		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate, run.Bytes.Transferred)
 	if run.Why != "" {
 		fmt.Fprintf(&text, "\n%s%s.\n", strings.ToUpper(run.Why[:1]), run.Why[1:])
@@ -35,14 +35,17 @@ func (s *Service) runTold(run contract.Run) {
 	if run.Remedy != "" {
 		fmt.Fprintf(&text, "%s\n", run.Remedy)
 	}
+	for _, command := range run.Commands {
+		fmt.Fprintf(&text, "  %s\n", command)
+	}
 	fmt.Fprintf(&text, "\n%s/runs/%s\n", s.URL, run.ID)
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{Event: event, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
 }
 
-// accountSignInExpired has people told that an account sign-in expired.
+// accountSignInExpired sends a notification that the sign-in of an account has expired.
 func (s *Service) accountSignInExpired(name string, why error) {
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{
 		Event: "account", At: time.Now(), Account: name, Subject: "Deft Heron: the account " + name + " needs attention",
-		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nMend it with: heron account reauthorize %s\nWhat waits for it continues automatically then.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
+		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nReauthorize it with: heron account reauthorize %s\nRuns that wait for it then continue automatically.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
 	})
 }

@@ -152,7 +152,7 @@ func (a *Alder) at(path string) (n, parent *node, name string, wrong *alderProbl
 			return nil, nil, "", failed(http.StatusBadRequest, "name-refused", fmt.Sprintf("%q cannot be a name", step))
 		}
 		if n.Kind != "folder" {
-			return nil, nil, "", failed(http.StatusNotFound, "not-found", "a step of the path is no folder")
+			return nil, nil, "", failed(http.StatusNotFound, "not-found", "a step of the path is not a folder")
 		}
 		parent = n
 		n = nil
@@ -241,7 +241,7 @@ func (a *Alder) page(w http.ResponseWriter, _ *http.Request, path string, from i
 	defer a.drive.mu.Unlock()
 	n, wrong := a.found(path)
 	if wrong == nil && n.Kind != "folder" {
-		wrong = failed(http.StatusNotFound, "not-found", "it is no folder")
+		wrong = failed(http.StatusNotFound, "not-found", "it is not a folder")
 	}
 	if wrong != nil {
 		wrong.write(w)
@@ -342,7 +342,7 @@ func (a *Alder) read(w http.ResponseWriter, r *http.Request) {
 	n, wrong := a.found(asked.Path)
 	switch {
 	case wrong == nil && n.Kind != "file":
-		wrong = failed(http.StatusNotFound, "not-found", "it is no file")
+		wrong = failed(http.StatusNotFound, "not-found", "it is not a file")
 	case wrong == nil && asked.Revision != "" && asked.Revision != strconv.FormatInt(n.Version, 36):
 		wrong = failed(http.StatusPreconditionFailed, "revision", "the entry has another revision")
 	}
@@ -386,7 +386,7 @@ func (a *Alder) put(asked publishing, content blob) (map[string]any, *alderProbl
 	if asked.Modified != nil {
 		var err error
 		if modified, err = time.Parse(time.RFC3339Nano, *asked.Modified); err != nil {
-			return nil, failed(http.StatusBadRequest, "bad-body", "modified is no time of RFC 3339")
+			return nil, failed(http.StatusBadRequest, "bad-body", "modified is not a time of RFC 3339")
 		}
 	}
 	modified = modified.Truncate(time.Second)

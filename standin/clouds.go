@@ -58,7 +58,7 @@ func (c *Clouds) listen(address string, handler http.Handler) (string, error) {
 	host, _, err := net.SplitHostPort(address)
 	ip := net.ParseIP(host)
 	if err != nil || ip == nil || !ip.IsLoopback() {
-		return "", fmt.Errorf("%q is no address on loopback; write it as 127.0.0.1:8431", address)
+		return "", fmt.Errorf("%q is not an address on loopback; write it as 127.0.0.1:8431", address)
 	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {

@@ -44,7 +44,7 @@ func (s *Sedge) tusCreate(w http.ResponseWriter, r *http.Request) {
 		key, value, _ := strings.Cut(strings.TrimSpace(pair), " ")
 		raw, err := base64.StdEncoding.DecodeString(value)
 		if err != nil {
-			sedgeProblem(w, http.StatusBadRequest, "invalid", "Upload-Metadata is no base64")
+			sedgeProblem(w, http.StatusBadRequest, "invalid", "Upload-Metadata is not base64")
 			return
 		}
 		meta[key] = string(raw)

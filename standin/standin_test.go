@@ -241,7 +241,7 @@ func TestAlderIsStrict(t *testing.T) {
 		"the root, removed":              {post("/entry/remove", `{"path":""}`), 400, "bad-path"},
 		"nothing there":                  {post("/entry/describe", `{"path":"/none"}`), 404, "not-found"},
 		"into itself":                    {post("/entry/describe", `{"path":"/Reports/none/x"}`), 404, "not-found"},
-		"a body that is no form":         {post("/content/write", `{}`), 415, "bad-body"},
+		"a body that is not a form":      {post("/content/write", `{}`), 415, "bad-body"},
 		"a range of nothing":             {s.ask("PUT", "/api/drafts/none", strings.NewReader("x"), "Content-Range", "bytes 0-0/*"), 404, "not-found"},
 		"no range":                       {s.ask("PUT", "/api/drafts/none", strings.NewReader("x")), 400, "bad-range"},
 		"a mark of its own":              {s.ask("GET", "/api/changes?since=99999", nil), 410, "mark-lost"},

@@ -46,7 +46,7 @@ func SafetySentence(safety contract.Safety) string {
 		}
 	}
 	var parts []string
-	for _, one := range [][2]string{{given.Deletions, "removed"}, {given.Overwrites, "overwritten"}, {given.Older, "put back to older versions"}} {
+	for _, one := range [][2]string{{given.Deletions, "deleted"}, {given.Overwrites, "overwritten"}, {given.Older, "replaced with older versions"}} {
 		if one[0] != "none" {
 			parts = append(parts, "more than "+one[0]+" "+one[1])
 		}

@@ -113,7 +113,7 @@ func PlanSentence(plan contract.Plan) string {
 	less := contract.Count{Items: plan.Moved.Items + plan.Twice.Items, Bytes: plan.Moved.Bytes + plan.Twice.Bytes}
 	do("copy", "file", contract.Count{Items: plan.Create.Items - less.Items, Bytes: plan.Create.Bytes - less.Bytes})
 	do("replace", "changed file", plan.Replace)
-	do("keep both of", "conflict", plan.KeepBoth)
+	do("keep both files of", "conflict", plan.KeepBoth)
 	do("compare the contents of", "file", plan.Look)
 	do("ask about", "conflict", plan.Ask)
 	if plan.Folders > 0 {
@@ -121,27 +121,27 @@ func PlanSentence(plan contract.Plan) string {
 		if plan.Type == "two-way" { // all are remembered, whatever they hold
 			kind = "folder"
 		}
-		doing = append(doing, "make "+Some(plan.Folders, kind))
+		doing = append(doing, "create "+Some(plan.Folders, kind))
 	}
-	do("remove", "file", contract.Count{Items: plan.Remove.Items - plan.Moved.Items, Bytes: plan.Remove.Bytes - plan.Moved.Bytes})
+	do("delete", "file", contract.Count{Items: plan.Remove.Items - plan.Moved.Items, Bytes: plan.Remove.Bytes - plan.Moved.Bytes})
 	do("move", "file", plan.Moved)
 	if plan.FoldersRemoved > 0 {
-		doing = append(doing, "remove "+Some(plan.FoldersRemoved, "folder"))
+		doing = append(doing, "delete "+Some(plan.FoldersRemoved, "folder"))
 	}
 	for _, export := range plan.Exports {
 		leaving = append(leaving, fmt.Sprintf("%s exported as %s", Some(export.Items, export.Document+" document"), export.Format))
 	}
 	leave(plan.Unchanged.Items, "up to date")
-	leave(plan.Assumed.Items, "of them by size and time alone")
-	leave(plan.Twice.Items, "identical to others before them, which are there once")
-	leave(plan.Alike.Items, "of those to copy have the size of another, and are copied unless they are identical to it")
-	leave(plan.Left.Items, "left, as both sides changed")
-	leave(plan.Excluded.Items, "left out by the rules")
+	leave(plan.Assumed.Items, "of them by size and time only")
+	leave(plan.Twice.Items, "identical to others and kept once")
+	leave(plan.Alike.Items, "of those to copy have the size of another and are copied unless identical")
+	leave(plan.Left.Items, "kept at the target, because both sides changed")
+	leave(plan.Excluded.Items, "excluded")
 	if plan.FoldersExcluded > 0 {
-		leaving = append(leaving, Some(plan.FoldersExcluded, "folder")+" left out with all that is in them")
+		leaving = append(leaving, Some(plan.FoldersExcluded, "folder")+" excluded")
 	}
-	leave(plan.Skipped.Items, "skipped, as links and devices hold nothing of their own")
-	leave(plan.Refused.Items, "that the target cannot hold")
+	leave(plan.Skipped.Items, "skipped: links and devices")
+	leave(plan.Refused.Items, "not allowed at the target")
 	if len(doing) > 0 && plan.Conflicts == 0 {
 		leaving = append(leaving, "no conflicts")
 	}
@@ -169,7 +169,7 @@ func PlanSentence(plan contract.Plan) string {
 // ByTimeAlone says how many files count as the same by size and time, and how their
 // contents are compared.
 func ByTimeAlone(n contract.Count, routes []contract.Route) string {
-	said := fmt.Sprintf("%s (%s) had the same size and time at the target before; their contents were not compared", Some(n.Items, "file"), Size(n.Bytes))
+	said := fmt.Sprintf("%s (%s) had the same size and time at the target; their contents were not compared", Some(n.Items, "file"), Size(n.Bytes))
 	if len(routes) == 0 {
 		return said
 	}
@@ -198,7 +198,7 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 	line := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	for i, address := range plan.Removals {
 		if i == 0 {
-			line("To be removed:")
+			line("To be deleted:")
 		}
 		if i == 10 {
 			line("  and %s more", Count(plan.Remove.Items-10))
@@ -214,9 +214,9 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 	}
 	switch {
 	case plan.Seconds >= 0:
-		line("It takes about %s, going by %s.", Duration(plan.Seconds), plan.Basis)
+		line("It takes about %s, estimated from %s.", Duration(plan.Seconds), plan.Basis)
 	default:
-		line("How long it takes is not known yet; measure with: heron account speed NAME")
+		line("The duration is unknown; measure the speed with: heron account speed NAME")
 	}
 	for _, verification := range plan.Verification {
 		line("Verification at /%s: %s.", verification.Account, verification.How)
@@ -225,10 +225,10 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 		line("The target has %s free.", Size(plan.Free))
 	}
 	if plan.Inside.Items > 0 {
-		line("Copied or moved inside the account, and not sent: %s (%s).", Some(plan.Inside.Items, "file"), Size(plan.Inside.Bytes))
+		line("Copied or moved inside the account: %s (%s).", Some(plan.Inside.Items, "file"), Size(plan.Inside.Bytes))
 	}
 	if plan.Translated.Items > 0 {
-		line("%s that the target cannot hold are translated, and back again on the way home:", Some(plan.Translated.Items, "name"))
+		line("%s not allowed at the target and translated:", Some(plan.Translated.Items, "name"))
 		for i, name := range plan.Names {
 			if i == 5 {
 				line("  and %s more", Count(plan.Translated.Items-5))
@@ -253,7 +253,7 @@ func BandwidthSentence(of string, bandwidth contract.Bandwidth) string {
 		parts = append(parts, one.Rate+" "+one.When)
 	}
 	if len(parts) == 0 {
-		return Capital(of) + " goes as fast as it can."
+		return Capital(of) + " has no bandwidth limit."
 	}
 	return Capital(of) + ": " + strings.Join(parts, "; ") + "."
 }
@@ -263,25 +263,25 @@ func RunSentence(run contract.Run) string {
 	sentence := fmt.Sprintf("Run %s: ", run.ID)
 	switch {
 	case run.Step == "survey" && run.State == "done":
-		sentence += "the survey is taken"
+		sentence += "the survey is done"
 	case run.Step == "clear":
-		sentence += fmt.Sprintf("%s cleared at the source, as verified to be at the target", Some(run.Items.Removed, "item"))
+		sentence += fmt.Sprintf("%s verified at the target and deleted at the source", Some(run.Items.Removed, "item"))
 	case run.Items.Done == 0 && run.Items.Failed == 0 && run.State == "done":
-		sentence += "nothing had to be moved"
+		sentence += "nothing to transfer"
 	default:
-		done := "copied and verified"
+		done := "transferred and verified"
 		if run.Clears && run.State == "done" {
-			done = "moved: copied, verified, and removed at the source"
+			done = "transferred, verified and deleted at the source"
 		}
 		sentence += fmt.Sprintf("%s %s (%s)", Some(run.Items.Done-run.Items.Removed, "item"), done, Size(run.Bytes.Transferred))
 	}
 	if run.Items.Removed > 0 && run.Step != "clear" {
-		sentence += fmt.Sprintf(", %s removed", Count(run.Items.Removed))
+		sentence += fmt.Sprintf(", %s deleted", Count(run.Items.Removed))
 	}
 	if run.Items.UpToDate > 0 {
 		sentence += fmt.Sprintf(", %s up to date", Count(run.Items.UpToDate))
 		if run.Assumed.Items > 0 {
-			sentence += fmt.Sprintf(" (%s of them by size and time alone)", Count(run.Assumed.Items))
+			sentence += fmt.Sprintf(" (%s of them by size and time only)", Count(run.Assumed.Items))
 		}
 	}
 	if run.Items.Skipped > 0 {

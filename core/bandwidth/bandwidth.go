@@ -14,7 +14,7 @@ import (
 	"deftheron/core/week"
 )
 
-// Rate is in bytes a second; 0 is no limit.
+// Rate is in bytes a second; 0 is not a limit.
 type Rate int64
 
 // Rule limits the rates up (to a provider) and down (from one). Its zero value does
@@ -31,7 +31,7 @@ type Rule struct {
 type Hours struct {
 	// When is as week.Read has it, such as "mon-fri 08-18" or "daily 22:30-06:00, sat, sun".
 	When string `json:"when"`
-	Up   Rate   `json:"up"` // 0 is no limit
+	Up   Rate   `json:"up"` // 0 is not a limit
 	Down Rate   `json:"down"`
 }
 
@@ -49,7 +49,7 @@ func (r Rule) Check() error {
 	}
 	for _, rate := range rates {
 		if rate < 0 {
-			return fmt.Errorf("a bandwidth of %d bytes a second is less than nothing; leave it out for no limit", rate)
+			return fmt.Errorf("a bandwidth of %d bytes a second is negative; remove it for no limit", rate)
 		}
 	}
 	return nil
@@ -87,7 +87,7 @@ func ParseSize(text string) (int64, error) {
 		}
 		return int64(value * unit.bytes), nil
 	}
-	return 0, fmt.Errorf("%q is no size; write it as 500kB, 20MB or 2GiB", text)
+	return 0, fmt.Errorf("%q is not a size; write it as 500kB, 20MB or 2GiB", text)
 }
 
 // Unlimited is how no limit is written.
@@ -103,9 +103,9 @@ func ParseRate(text string) (Rate, error) {
 	bytes, err := ParseSize(size)
 	switch {
 	case !ok || err != nil:
-		return 0, fmt.Errorf("%q is no bandwidth; write it as 500kB/s, 20MB/s or unlimited", text)
+		return 0, fmt.Errorf("%q is not a bandwidth; write it as 500kB/s, 20MB/s or unlimited", text)
 	case bytes == 0:
-		return 0, fmt.Errorf("at a bandwidth of %s nothing would ever arrive; give one such as 1MB/s, write unlimited, or pause the run", text)
+		return 0, fmt.Errorf("a bandwidth of %s would stop the run; give one such as 1MB/s, write unlimited, or pause the run", text)
 	}
 	return Rate(bytes), nil
 }
@@ -148,7 +148,7 @@ func ParseHours(when, rates string) (Hours, error) {
 		case direction == "down":
 			hours.Down = rate
 		default:
-			return hours, fmt.Errorf("%q is no direction of a bandwidth; write up 5MB/s, down 20MB/s", direction)
+			return hours, fmt.Errorf("%q is not a direction of a bandwidth; write up 5MB/s, down 20MB/s", direction)
 		}
 	}
 	return hours, nil

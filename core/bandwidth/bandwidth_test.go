@@ -22,7 +22,7 @@ func TestParseRate(t *testing.T) {
 			t.Errorf("%q is written %q, which is %d, %v", text, got, again, err)
 		}
 	}
-	for text, says := range map[string]string{"0MB/s": "nothing would ever arrive", "20MB": "no bandwidth", "fast": "no bandwidth", "-1MB/s": "no bandwidth", "1e300GB/s": "no bandwidth"} {
+	for text, says := range map[string]string{"0MB/s": "would stop the run", "20MB": "not a bandwidth", "fast": "not a bandwidth", "-1MB/s": "not a bandwidth", "1e300GB/s": "not a bandwidth"} {
 		if _, err := bandwidth.ParseRate(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want it to say %q", text, err, says)
 		}

@@ -1,4 +1,4 @@
-// Package compare merges two listings and what is remembered of earlier runs
+// Package compare merges two listings and the record of earlier runs of earlier runs
 // into one stream of differences, each with the evidence that it rests on.
 //
 // All three streams are ordered by key, so that the merge holds one entry of
@@ -50,7 +50,7 @@ func (r Remembered) LooksLike(entry *store.Entry) bool {
 	return r.Size == entry.Size && r.Modified.Equal(entry.Modified)
 }
 
-// Pair is what is remembered of a finished item: what each side was when the
+// Pair is the record of earlier runs of a finished item: what each side was when the
 // target was last put, or found, in sync with the source.
 type Pair struct {
 	Key    store.Key
@@ -75,10 +75,10 @@ type Pair struct {
 	Digest string
 }
 
-// SourceIs reports whether the source is still what is remembered.
+// SourceIs reports whether the source is still the record of earlier runs.
 func (p *Pair) SourceIs(entry *store.Entry) bool { return p.Source.Is(entry) }
 
-// TargetIs reports whether the target is still what is remembered.
+// TargetIs reports whether the target is still the record of earlier runs.
 func (p *Pair) TargetIs(entry *store.Entry) bool { return p.Target.Is(entry) }
 
 // At is the key at the target.
@@ -144,7 +144,7 @@ const (
 	TargetChanged Verdict = "target-changed"
 	// Differ: they hold different contents, and nothing is remembered.
 	Differ Verdict = "differ"
-	// Gone: neither side holds what is remembered.
+	// Gone: neither side holds the record of earlier runs.
 	Gone Verdict = "gone"
 	// Unclear: nothing that is known decides.
 	Unclear Verdict = "unclear"
@@ -160,7 +160,7 @@ const (
 	BySize Evidence = "size"
 	// ByTime: size and time, where both sides keep times.
 	ByTime Evidence = "size and time"
-	// ByPair: what is remembered.
+	// ByPair: the record of earlier runs.
 	ByPair Evidence = "pair"
 	// ByReading: both contents were read.
 	ByReading Evidence = "reading"
@@ -207,13 +207,13 @@ type Streams struct {
 	// AtSource looks at one entry of the source. Where it is given, what is at
 	// the target under a translated name is not yielded as OnlyTarget besides.
 	AtSource func(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error)
-	// PairTo finds what is remembered of what is at the target under another name
+	// PairTo finds the record of earlier runs of what is at the target under another name
 	// than at the source; nil for nothing. Where it is given, AtSource is too, and
 	// all that is remembered is accounted for: folders have pairs as well, what
 	// is only at the target has the key that it is to have at the source, with its
 	// pair, and pairs of which neither side holds anything are yielded as Gone.
 	PairTo func(ctx context.Context, to store.Key) (*Pair, error)
-	// PairAt finds what is remembered of a key of the source; given with PairTo.
+	// PairAt finds the record of earlier runs of a key of the source; given with PairTo.
 	PairAt func(ctx context.Context, key store.Key) (*Pair, error)
 	// Unordered says that the streams come in no order, as they are of some places
 	// alone.
@@ -383,7 +383,7 @@ func (m *merger) nextPair() error {
 	pair, err, ok := m.pairs()
 	m.pair, m.pairUsed, m.pairsDone = nil, false, !ok
 	if err != nil {
-		return fmt.Errorf("could not read what is remembered: %w", err)
+		return fmt.Errorf("could not read the record of earlier runs: %w", err)
 	}
 	if ok {
 		m.pair = &pair

@@ -58,7 +58,7 @@ func (l *looker) inOpen(to, back store.Key) store.Key {
 }
 
 // displaced finds where something at the target belongs that no source has by its
-// name: by what is remembered, or else by what its name stands for.
+// name: by the record of earlier runs, or else by what its name stands for.
 func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (displaced, error) {
 	home := displaced{key: to}
 	if l.streams.AtSource == nil {
@@ -67,7 +67,7 @@ func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (
 	if l.streams.whole() {
 		pair, err := l.streams.PairTo(ctx, to)
 		if err != nil {
-			return home, fmt.Errorf("could not read what is remembered: %w", err)
+			return home, fmt.Errorf("could not read the record of earlier runs: %w", err)
 		}
 		if pair != nil && pair.Key != to {
 			home.key, home.pair = pair.Key, pair
@@ -97,7 +97,7 @@ func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (
 		home.elsewhere = err == nil && l.streams.Names.Match(wanted) == l.streams.Names.Match(to)
 		pair, err := l.streams.PairAt(ctx, home.key)
 		if err != nil {
-			return home, fmt.Errorf("could not read what is remembered: %w", err)
+			return home, fmt.Errorf("could not read the record of earlier runs: %w", err)
 		}
 		if pair != nil && l.streams.Names.Match(pair.At()) != l.streams.Names.Match(to) {
 			home.elsewhere = false // that has another place

@@ -93,11 +93,11 @@ func (s *sorting) takeSource(streams Streams, listing iter.Seq2[store.Listed, er
 	return nil
 }
 
-// takePairs sorts what is remembered by the keys that its sources would have now.
+// takePairs sorts the record of earlier runs by the keys that its sources would have now.
 func (s *sorting) takePairs(streams Streams) error {
 	for pair, err := range streams.Pairs {
 		if err != nil {
-			return fmt.Errorf("could not read what is remembered: %w", err)
+			return fmt.Errorf("could not read the record of earlier runs: %w", err)
 		}
 		below, name := pair.Key.Split(pair.kind())
 		to, err := streams.Names.Key(store.Listed{Below: below, Entry: store.Entry{Name: name, Kind: pair.kind(), Modified: pair.Source.Modified}})

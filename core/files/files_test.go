@@ -140,7 +140,7 @@ type sized struct{ *storetest.Memory }
 
 func (s sized) Write(ctx context.Context, writing store.Writing) (store.Written, error) {
 	if writing.Size < 0 {
-		return store.Written{}, store.Errorf(store.ErrUnsupported, "no size")
+		return store.Written{}, store.Errorf(store.ErrUnsupported, "not a size")
 	}
 	return s.Memory.Write(ctx, writing)
 }

@@ -174,7 +174,7 @@ func verify(ctx context.Context, s store.Store, putting Putting, written store.W
 func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, limits store.PartLimits, writing store.Writing, received *tally) (put Put, err error) {
 	if writing.If.IsAbsent() { // not to be found out after all has been sent
 		if _, err := store.Occupant(ctx, s, writing.Place.As(store.KindFile)); err == nil {
-			return put, store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+			return put, store.Errorf(store.ErrExists, "%s already exists", writing.Place)
 		}
 	}
 	body, err := received.take()

@@ -40,14 +40,14 @@ func (a Arrivals) Read(arriving string) (Taking, error) {
 	if a.Rest != "" {
 		var err error
 		if taking.Rest, err = time.ParseDuration(a.Rest); err != nil || taking.Rest < shortestRest || taking.Rest > longestRest {
-			return taking, fmt.Errorf("%q is no time for something to rest; write it as 30s or 5m, from a second to a day", a.Rest)
+			return taking, fmt.Errorf("%q is not a waiting time for arrivals; write it as 30s or 5m, from a second to a day", a.Rest)
 		}
 	}
 	if a.AtOnce != 0 {
 		taking.AtOnce = a.AtOnce
 	}
 	if taking.AtOnce < 1 || taking.AtOnce > mostAtOnce {
-		return taking, fmt.Errorf("%d at once are not possible; give 1 to %d", taking.AtOnce, mostAtOnce)
+		return taking, fmt.Errorf("%d transfers at once are not possible; give 1 to %d", taking.AtOnce, mostAtOnce)
 	}
 	return taking, nil
 }

@@ -53,7 +53,7 @@ func Read(text []byte) ([]Spec, error) {
 			return nil, err
 		}
 		if line, twice := lines[spec.Name]; twice {
-			return nil, &FileError{root.Line, fmt.Sprintf("the job %s is there already, at line %d; give one of them another name", spec.Name, line)}
+			return nil, &FileError{root.Line, fmt.Sprintf("the job %s already exists, at line %d; give one of them another name", spec.Name, line)}
 		}
 		lines[spec.Name] = root.Line
 		specs = append(specs, spec)
@@ -66,7 +66,7 @@ func Read(text []byte) ([]Spec, error) {
 
 func readSpec(root *yaml.Node) (spec Spec, err error) {
 	if len(root.Content) != 1 || root.Content[0].Kind != yaml.MappingNode {
-		return spec, &FileError{root.Line, "it is no job; begin with job: NAME"}
+		return spec, &FileError{root.Line, "it is not a job; begin with job: NAME"}
 	}
 	if err := checkKeys(root.Content[0], reflect.TypeFor[Spec](), ""); err != nil {
 		return spec, err

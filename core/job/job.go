@@ -75,7 +75,7 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 // CheckName returns what is wrong with the name of a job.
 func CheckName(name string) error {
 	if !nameForm.MatchString(name) {
-		return fmt.Errorf("%q is no name for a job; use up to 40 lower-case letters, digits and hyphens, as in surveys-to-archive", name)
+		return fmt.Errorf("%q is not a name for a job; use up to 40 lower-case letters, digits and hyphens, as in surveys-to-archive", name)
 	}
 	return nil
 }
@@ -87,7 +87,7 @@ func (s Spec) Check() error {
 		return err
 	}
 	if !slices.Contains(Types, s.Type) {
-		return fmt.Errorf("%q is no type of job; use %s", s.Type, strings.Join(Types, ", "))
+		return fmt.Errorf("%q is not a type of job; use %s", s.Type, strings.Join(Types, ", "))
 	}
 	if len(s.Routes) == 0 {
 		return fmt.Errorf("the job %s has no route; name at least one, from a source to a target", s.Name)
@@ -118,7 +118,7 @@ func (s Spec) CheckComing(now time.Time) error {
 		return err
 	}
 	if err := timetable.Check(now); err != nil {
-		return fmt.Errorf("the timetable of %s comes to no moment: %w; change it, or leave it out and start the job by hand", s.Name, err)
+		return fmt.Errorf("the schedule of %s never runs: %w; change it, or remove it and start the job yourself", s.Name, err)
 	}
 	return nil
 }
@@ -129,20 +129,20 @@ func (s Spec) checkType() error {
 	removes := s.Removes()
 	switch {
 	case !removes && deletions != "" && deletions != string(plan.IgnoreDeletions):
-		return fmt.Errorf("a job of the type %s never removes anything, and deletions: %s contradicts that; use mirror or two-way, or leave it out", s.Type, deletions)
+		return fmt.Errorf("a job of the type %s never deletes, and deletions: %s contradicts that; use mirror or two-way, or remove it", s.Type, deletions)
 	case s.When.Arrival != "" && s.Type != Copy:
-		return fmt.Errorf("what arrives is copied, each by itself, and a %s looks at all of it; use the type copy, or %s", s.Type, otherTimes(s.Type))
+		return fmt.Errorf("a job on arrivals copies each arrival, and a %s compares everything; use the type copy, or %s", s.Type, otherTimes(s.Type))
 	case s.When.Arrival == "" && s.Arrivals != (Arrivals{}):
-		return fmt.Errorf("arrivals says how what arrives is taken, and the job does not run on arrivals; leave it out, or run it when: {arrival: file}")
+		return fmt.Errorf("arrivals applies to jobs that run on arrivals; remove it, or set when: {arrival: file}")
 	case s.Rules.Identical != "" && s.Rules.Identical != IdenticalOnce && s.Rules.Identical != IdenticalEach:
-		return fmt.Errorf("%q is no rule for identical files; use once or each", s.Rules.Identical)
+		return fmt.Errorf("%q is not a rule for identical files; use once or each", s.Rules.Identical)
 	case s.Rules.Identical == IdenticalOnce && s.Type != Consolidate:
-		return fmt.Errorf("a %s keeps each file that is at its source; to have identical ones once, consolidate", s.Type)
+		return fmt.Errorf("a %s keeps every file of its source; to keep identical files once, use consolidate", s.Type)
 	case s.Type == Migrate && s.When.Continuous:
-		return fmt.Errorf("a migration goes in passes and ends; leave continuous out, or use mirror")
+		return fmt.Errorf("a migration has passes and ends; remove continuous, or use mirror")
 	}
 	if s.Type != Migrate && s.Migrate != (Migration{}) {
-		return fmt.Errorf("migrate says how a migration goes, and the job is a %s; leave it out, or make the type migrate", s.Type)
+		return fmt.Errorf("migrate applies to migrations, and the job is a %s; remove it, or use the type migrate", s.Type)
 	}
 	if err := s.Migrate.Check(); err != nil {
 		return err
@@ -151,10 +151,10 @@ func (s Spec) checkType() error {
 		return err
 	}
 	if s.Migrate.Clear && s.Rules.Verification == string(store.VerifyBySize) {
-		return fmt.Errorf("a size verifies too little for a source to be cleared; use verification: hash or read-back, or do not clear")
+		return fmt.Errorf("a comparison of sizes is not enough to clear a source; use verify: hash or read-back, or do not clear")
 	}
 	if s.Migrate.Clear && s.Rules.As != "" {
-		return fmt.Errorf("what is cleared keeps its name, so that it can be restored; leave the template away, or do not clear")
+		return fmt.Errorf("a migration that clears its source keeps names, so that files can be brought back; remove the template, or do not clear")
 	}
 	return s.checkRoutes()
 }
@@ -166,18 +166,18 @@ func (s Spec) checkRoutes() error {
 		from, _ := store.ParseAddress(route.From)
 		to, _ := store.ParseAddress(route.To)
 		if from.Contains(to) || removes && to.Contains(from) {
-			return fmt.Errorf("%s and %s overlap; one must not lie in the other", route.From, route.To)
+			return fmt.Errorf("%s and %s overlap; choose folders that do not contain each other", route.From, route.To)
 		}
 		for _, other := range s.Routes[:i] {
 			target, _ := store.ParseAddress(other.To)
 			source, _ := store.ParseAddress(other.From)
 			switch {
 			case route == other:
-				return fmt.Errorf("the route from %s to %s is there twice; remove one", route.From, route.To)
+				return fmt.Errorf("the route from %s to %s is given twice; remove one", route.From, route.To)
 			case s.Migrate.Clear && (source.Contains(from) || from.Contains(source)):
-				return fmt.Errorf("%s goes to several targets, and would be cleared when it is verified at one of them; make a migration of it to one, and copy it to the others before", route.From)
+				return fmt.Errorf("%s has several targets and would be cleared once it is verified at one of them; migrate it to one, and copy it to the others before", route.From)
 			case removes && (target.Contains(to) || to.Contains(target)):
-				return fmt.Errorf("the targets %s and %s overlap, and what one route brings the other would remove; choose targets apart", other.To, route.To)
+				return fmt.Errorf("the targets %s and %s overlap, and one route would delete what the other copies; choose separate targets", other.To, route.To)
 			}
 		}
 	}

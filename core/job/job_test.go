@@ -90,34 +90,34 @@ func TestBadFiles(t *testing.T) {
 func TestCheck(t *testing.T) {
 	base := job.Spec{Name: "x", Type: "copy", Routes: []job.Route{{From: "/a/x", To: "/b"}}}
 	for words, change := range map[string]func(*job.Spec){
-		"is no name":          func(s *job.Spec) { s.Name = "No Name" },
-		"no type of job":      func(s *job.Spec) { s.Type = "sync" },
-		"no route":            func(s *job.Spec) { s.Routes = nil },
-		"root of all":         func(s *job.Spec) { s.Routes[0].To = "/" },
-		"never removes":       func(s *job.Spec) { s.Rules.Deletions = "delete" },
-		"overlap":             func(s *job.Spec) { s.Routes[0].To = "/a/x/y" },
-		"must not lie":        func(s *job.Spec) { s.Type, s.Routes[0].To = "mirror", "/a" },
-		"would remove":        func(s *job.Spec) { s.Type, s.Routes = "mirror", append(s.Routes, job.Route{From: "/c", To: "/b/c"}) },
-		"is there twice":      func(s *job.Spec) { s.Routes = append(s.Routes, s.Routes[0]) },
-		"time zone":           func(s *job.Spec) { s.When = job.When{Every: "6h", Zone: "Europe/Nowhere"} },
-		"contradict":          func(s *job.Spec) { s.When = job.When{Every: "6h", Continuous: true} },
-		"five fields":         func(s *job.Spec) { s.When.Cron = "@daily" },
-		"no days":             func(s *job.Spec) { s.When.Weekly = "mon-fry 22:00" },
-		"no time of the day":  func(s *job.Spec) { s.When.Weekly = "mon 25:00" },
-		"names no time":       func(s *job.Spec) { s.When.Weekly = "mon" },
-		"has no end":          func(s *job.Spec) { s.When.Hours = "mon 22:00" },
-		"ends when it begins": func(s *job.Spec) { s.When.Hours = "mon 22:00-22:00" },
-		"time between two":    func(s *job.Spec) { s.When.Every = "5s" },
-		"passes and ends":     func(s *job.Spec) { s.Type, s.When.Continuous = "migrate", true },
-		"the job is a copy":   func(s *job.Spec) { s.Migrate.Clear = true },
-		"no step up to":       func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "end" },
-		"not to clear":        func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "clear" },
-		"less than no files":  func(s *job.Spec) { s.Type, s.Migrate.Little = "migrate", -1 },
-		"verifies too little": func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.Verification = "migrate", true, "size" },
+		"is not a name":         func(s *job.Spec) { s.Name = "No Name" },
+		"not a type of job":     func(s *job.Spec) { s.Type = "sync" },
+		"no route":              func(s *job.Spec) { s.Routes = nil },
+		"root of all":           func(s *job.Spec) { s.Routes[0].To = "/" },
+		"never deletes":         func(s *job.Spec) { s.Rules.Deletions = "delete" },
+		"overlap":               func(s *job.Spec) { s.Routes[0].To = "/a/x/y" },
+		"contain each other":    func(s *job.Spec) { s.Type, s.Routes[0].To = "mirror", "/a" },
+		"would delete":          func(s *job.Spec) { s.Type, s.Routes = "mirror", append(s.Routes, job.Route{From: "/c", To: "/b/c"}) },
+		"is given twice":        func(s *job.Spec) { s.Routes = append(s.Routes, s.Routes[0]) },
+		"time zone":             func(s *job.Spec) { s.When = job.When{Every: "6h", Zone: "Europe/Nowhere"} },
+		"exclude each other":    func(s *job.Spec) { s.When = job.When{Every: "6h", Continuous: true} },
+		"five fields":           func(s *job.Spec) { s.When.Cron = "@daily" },
+		"not days":              func(s *job.Spec) { s.When.Weekly = "mon-fry 22:00" },
+		"not a time of the day": func(s *job.Spec) { s.When.Weekly = "mon 25:00" },
+		"names no time":         func(s *job.Spec) { s.When.Weekly = "mon" },
+		"has no end":            func(s *job.Spec) { s.When.Hours = "mon 22:00" },
+		"ends when it begins":   func(s *job.Spec) { s.When.Hours = "mon 22:00-22:00" },
+		"not an interval":       func(s *job.Spec) { s.When.Every = "5s" },
+		"passes and ends":       func(s *job.Spec) { s.Type, s.When.Continuous = "migrate", true },
+		"the job is a copy":     func(s *job.Spec) { s.Migrate.Clear = true },
+		"not a step up to":      func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "end" },
+		"not to clear":          func(s *job.Spec) { s.Type, s.Migrate.GoOn = "migrate", "clear" },
+		"less than no files":    func(s *job.Spec) { s.Type, s.Migrate.Little = "migrate", -1 },
+		"not enough to clear":   func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.Verification = "migrate", true, "size" },
 		"several targets": func(s *job.Spec) {
 			s.Type, s.Migrate.Clear, s.Routes = "migrate", true, append(s.Routes, job.Route{From: "/a", To: "/c"})
 		},
-		"keeps its name": func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.As = "migrate", true, "{run}/{name}" },
+		"keeps names": func(s *job.Spec) { s.Type, s.Migrate.Clear, s.Rules.As = "migrate", true, "{run}/{name}" },
 	} {
 		spec := base
 		spec.Routes = append([]job.Route(nil), base.Routes...)
@@ -143,7 +143,7 @@ func TestCheckComing(t *testing.T) {
 		if err := spec.Check(); err != nil {
 			t.Errorf("%+v: %v", test.when, err)
 		}
-		if err := spec.CheckComing(now); (err == nil) != test.comes || err != nil && !strings.Contains(err.Error(), "comes to no moment") {
+		if err := spec.CheckComing(now); (err == nil) != test.comes || err != nil && !strings.Contains(err.Error(), "never runs") {
 			t.Errorf("%+v: %v; want that it comes: %v", test.when, err, test.comes)
 		}
 	}
@@ -159,7 +159,7 @@ func TestRing(t *testing.T) {
 		t.Errorf("the ring is %q", ring)
 	}
 	if ring := job.Ring(two("dc", "/d", "/a"), others, touches); ring != nil {
-		t.Errorf("%q is no ring", ring)
+		t.Errorf("%q is not a ring", ring)
 	}
 }
 

@@ -62,7 +62,7 @@ type Coming struct {
 func (m Migration) Check() error {
 	switch {
 	case m.GoOn != "" && !slices.Contains(Steps, m.GoOn):
-		return fmt.Errorf("%q is no step up to which a migration continues automatically; use %s", m.GoOn, strings.Join(Steps, ", "))
+		return fmt.Errorf("%q is not a step up to which a migration continues automatically; use %s", m.GoOn, strings.Join(Steps, ", "))
 	case m.Little < 0:
 		return fmt.Errorf("a pass cannot have less than no files; give how few are little, such as 20")
 	case m.GoOn == Clear && !m.Clear:
@@ -167,13 +167,13 @@ func (m Migration) MayStart(step string, passed []Passed) error {
 	case step == Clear && !m.Clear:
 		return fmt.Errorf("the migration is not to clear its source; change that first, with --clear")
 	case step == Clear && !verified:
-		return fmt.Errorf("what would be cleared is not verified; let a final pass go before it")
+		return fmt.Errorf("the source is not verified yet; run the final pass first")
 	case step == BringBack && !cleared:
 		return fmt.Errorf("nothing was cleared that could be restored")
 	case step != BringBack && !slices.Contains(Steps, step):
-		return fmt.Errorf("%q is no step of a migration; use %s", step, strings.Join(Steps, ", "))
+		return fmt.Errorf("%q is not a step of a migration; use %s", step, strings.Join(Steps, ", "))
 	case cleared && step != BringBack:
-		return fmt.Errorf("the migration is over, and its source is cleared; fetch back what was moved before it is moved again")
+		return fmt.Errorf("the migration is over, and its source is cleared; bring the files back before you migrate again")
 	}
 	return nil
 }

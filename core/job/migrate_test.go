@@ -91,7 +91,7 @@ func TestMayStart(t *testing.T) {
 		{clearing, "final-pass, clear", "first-pass", "is over"},
 		{clearing, "final-pass, clear, bring-back", "first-pass", ""},
 		{clearing, "final-pass, clear, bring-back failed", "bring-back", ""},
-		{clearing, "", "begin", "no step"},
+		{clearing, "", "begin", "not a step"},
 	} {
 		err := test.migration.MayStart(test.step, passes(test.passed))
 		if (err == nil) != (test.words == "") || err != nil && !strings.Contains(err.Error(), test.words) {

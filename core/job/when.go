@@ -31,7 +31,7 @@ type When struct {
 }
 
 // ErrNever says that a timetable comes to no moment at all.
-var ErrNever = errors.New("it never comes")
+var ErrNever = errors.New("the time never comes")
 
 // Timetable is a When that was read.
 type Timetable struct {
@@ -59,7 +59,7 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 		}
 	}
 	if slices.Sort(kinds); len(kinds) > 1 {
-		return nil, fmt.Errorf("%s contradict each other; keep one of them", strings.Join(kinds, " and "))
+		return nil, fmt.Errorf("%s exclude each other; keep one of them", strings.Join(kinds, " and "))
 	}
 	var err error
 	if w.Zone != "" {
@@ -68,11 +68,11 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 		}
 	}
 	if t.hours, err = week.Read(w.Hours, true); err != nil {
-		return nil, fmt.Errorf("of the hours in which it may run, %w", err)
+		return nil, fmt.Errorf("hours of the job: %w", err)
 	}
 	switch {
 	case w.Arrival != "" && w.Arrival != ArrivingFile && w.Arrival != ArrivingFolder:
-		err = fmt.Errorf("%q is nothing that arrives; use file or folder", w.Arrival)
+		err = fmt.Errorf("%q cannot arrive; use file or folder", w.Arrival)
 	case w.At != "":
 		err = t.readAt(w.At)
 	case w.Every != "":
@@ -94,7 +94,7 @@ func (t *Timetable) readAt(text string) error {
 	}
 	at, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return fmt.Errorf("%q is no moment; write it as 2026-12-01T22:00", text)
+		return fmt.Errorf("%q is not a time; write it as 2026-12-01T22:00", text)
 	}
 	t.at = at
 	return nil
@@ -112,7 +112,7 @@ func (t *Timetable) readEvery(text string) error {
 		}
 	}
 	if err != nil || every < shortest || every > 366*24*time.Hour {
-		return fmt.Errorf("%q is no time between two runs; write it as 15m, 6h or 2d, from a minute to 366 days", text)
+		return fmt.Errorf("%q is not an interval; write it as 15m, 6h or 2d, from a minute to 366 days", text)
 	}
 	t.every = every
 	return nil
@@ -121,11 +121,11 @@ func (t *Timetable) readEvery(text string) error {
 func (t *Timetable) readCron(text string) error {
 	fields := strings.Fields(text)
 	if len(fields) != 5 {
-		return fmt.Errorf("%q is no cron timetable; write five fields: minute, hour, day of the month, month, day of the week, as in \"0 22 * * 1-5\"", text)
+		return fmt.Errorf("%q is not a cron timetable; write five fields: minute, hour, day of the month, month, day of the week, as in \"0 22 * * 1-5\"", text)
 	}
 	schedule, err := cron.ParseStandard(text)
 	if err != nil {
-		return fmt.Errorf("%q is no cron timetable (%v); write five fields, as in \"0 22 * * 1-5\"", text, err)
+		return fmt.Errorf("%q is not a cron timetable (%v); write five fields, as in \"0 22 * * 1-5\"", text, err)
 	}
 	t.cron, t.wall = schedule, !strings.HasPrefix(fields[1], "*")
 	return nil

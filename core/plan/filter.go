@@ -84,14 +84,14 @@ func (f Filter) Sieve(now time.Time) (*Sieve, error) {
 	s := &Sieve{types: f.Types, smaller: f.SmallerThan, larger: f.LargerThan}
 	var err error
 	if s.exclude, err = ParsePatterns(f.Exclude); err != nil {
-		return nil, fmt.Errorf("of what is to be left out, %w", err)
+		return nil, fmt.Errorf("exclude: %w", err)
 	}
 	if s.only, err = ParsePatterns(f.Include); err != nil {
-		return nil, fmt.Errorf("of what alone is to be taken, %w", err)
+		return nil, fmt.Errorf("include: %w", err)
 	}
 	for _, one := range f.Types {
 		if types[one] == nil {
-			return nil, fmt.Errorf("%q is no type of files; use %s", one, strings.Join(TypeNames, ", "))
+			return nil, fmt.Errorf("%q is not a type of files; use %s", one, strings.Join(TypeNames, ", "))
 		}
 	}
 	for _, one := range f.Exclude {
@@ -121,7 +121,7 @@ func (f Filter) Sieve(now time.Time) (*Sieve, error) {
 
 var age = regexp.MustCompile(`^([0-9]+)(h|d|w|mo|y)$`)
 
-// parseMoment reads a date or an age; empty is no moment.
+// parseMoment reads a date or an age; empty is not a moment.
 func parseMoment(text string, now time.Time) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil

@@ -136,14 +136,14 @@ func TestFilter(t *testing.T) {
 
 func TestRulesThatContradict(t *testing.T) {
 	for says, rules := range map[string]plan.Rules{
-		"both larger":        {Filter: plan.Filter{LargerThan: 5, SmallerThan: 5}},
-		"both newer":         {Filter: plan.Filter{NewerThan: "2026-01-02", OlderThan: "2026-01-02"}},
-		"no type of files":   {Filter: plan.Filter{Types: []string{"video"}}},
-		"neither a date":     {Filter: plan.Filter{NewerThan: "yesterday"}},
-		"both to be left":    {Filter: plan.Filter{Include: []string{"a"}, Exclude: []string{"a"}}},
-		"unknown field":      {As: "{when}/{name}"},
-		"tries are not":      {Tries: 1000},
-		"[ at column 1 that": {Filter: plan.Filter{Include: []string{"[x"}}},
+		"both larger":         {Filter: plan.Filter{LargerThan: 5, SmallerThan: 5}},
+		"both newer":          {Filter: plan.Filter{NewerThan: "2026-01-02", OlderThan: "2026-01-02"}},
+		"not a type of files": {Filter: plan.Filter{Types: []string{"video"}}},
+		"neither a date":      {Filter: plan.Filter{NewerThan: "yesterday"}},
+		"both to be left":     {Filter: plan.Filter{Include: []string{"a"}, Exclude: []string{"a"}}},
+		"unknown field":       {As: "{when}/{name}"},
+		"tries are not":       {Tries: 1000},
+		"[ at column 1 that":  {Filter: plan.Filter{Include: []string{"[x"}}},
 	} {
 		if err := rules.Check(); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%+v: %v, want it to say %q", rules, err, says)

@@ -247,7 +247,7 @@ type Planner struct {
 	Merges bool
 	// Believed says that equal revisions are of the same content at both sides.
 	Believed bool
-	// LargestFile that the target can hold, in bytes; 0 is no known limit.
+	// LargestFile that the target can hold, in bytes; 0 has no known limit.
 	LargestFile int64
 	// Once says that the whole account is the source: what is in several of
 	// its folders goes with the one that it belongs to.

@@ -21,7 +21,7 @@ func ParsePriority(text string) (Priority, error) {
 	case "low", "high":
 		return Priority(text), nil
 	}
-	return Normal, fmt.Errorf("%q is no priority; use low, normal or high", text)
+	return Normal, fmt.Errorf("%q is not a priority; use low, normal or high", text)
 }
 
 // Text is the priority as ParsePriority reads it.

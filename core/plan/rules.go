@@ -80,17 +80,17 @@ func (r Rules) Check() error {
 			return err
 		}
 		if r.Clear {
-			return fmt.Errorf("what is moved keeps its name; copy with a template, and remove the source when that is done")
+			return fmt.Errorf("a move keeps names; copy with a template, and delete the source afterwards")
 		}
 	}
 	if r.As != "" && r.Type.Removes() {
-		return fmt.Errorf("names made by a template cannot be led back to what they were made of; a %s keeps the names", r.Type)
+		return fmt.Errorf("a %s keeps names; templates are for copies", r.Type)
 	}
 	if r.Clear && r.Type.Removes() {
-		return fmt.Errorf("what is kept in sync is not cleared; move it, or copy it, instead")
+		return fmt.Errorf("a mirror or two-way job cannot clear its source; use a move or a migration")
 	}
 	if r.OnlyChanged && !template.NamesRun() {
-		return fmt.Errorf("to take only what has changed needs a folder for each run, and a copy into one folder moves only what has changed anyway; give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or leave it out")
+		return fmt.Errorf("only-changed needs a folder for each run, because a copy into one folder transfers only changes anyway; give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or remove it")
 	}
 	if err := r.Safety.Check(); err != nil {
 		return err
@@ -99,7 +99,7 @@ func (r Rules) Check() error {
 	case r.Tries < 0 || r.Tries > MostTries:
 		return fmt.Errorf("%d tries are not possible; give 1 to %d", r.Tries, MostTries)
 	case r.Within < 0:
-		return fmt.Errorf("the time within which to try again cannot be less than nothing; give one such as 2h")
+		return fmt.Errorf("the time to retry cannot be negative; give one such as 2h")
 	}
 	return r.Bandwidth.Check()
 }
@@ -132,7 +132,7 @@ func ParseConflictRule(text string) (ConflictRule, error) {
 		return KeepBoth, nil
 	}
 	if !slices.Contains(Conflicts, ConflictRule(text)) {
-		return "", fmt.Errorf("%q is no rule for conflicts; use keep-both, newer, source, target or ask", text)
+		return "", fmt.Errorf("%q is not a rule for conflicts; use keep-both, newer, source, target or ask", text)
 	}
 	return ConflictRule(text), nil
 }
@@ -204,7 +204,7 @@ func ParseDeletions(text string) (Deletions, error) {
 	case "delete", "ignore":
 		return Deletions(text), nil
 	}
-	return "", fmt.Errorf("%q is no rule for deletions; use keep-version, delete or ignore", text)
+	return "", fmt.Errorf("%q is not a rule for deletions; use keep-version, delete or ignore", text)
 }
 
 // Text is the rule as ParseDeletions reads it.
@@ -234,7 +234,7 @@ func ParseNaming(text string) (Naming, error) {
 	case TranslateNames, RefuseNames:
 		return naming, nil
 	}
-	return "", fmt.Errorf("%q is no rule for names; use translate or refuse", text)
+	return "", fmt.Errorf("%q is not a rule for names; use translate or refuse", text)
 }
 
 // ParseVerification reads a level of verification; empty is by hash.
@@ -245,7 +245,7 @@ func ParseVerification(text string) (store.VerifyLevel, error) {
 	case store.VerifyBySize, store.VerifyByReading:
 		return level, nil
 	}
-	return "", fmt.Errorf("%q is no level of verification; use hash, size or read-back", text)
+	return "", fmt.Errorf("%q is not a level of verification; use hash, size or read-back", text)
 }
 
 // Classes are the classes of documents that rules know.

@@ -7,7 +7,7 @@ import (
 )
 
 // Safety is how much a run may remove and overwrite without a person's word. The
-// zero value does not safety.
+// zero value has no limits.
 type Safety struct {
 	// Deletions and Overwrites are shares of the files that were in sync before.
 	Deletions  *Share `json:"deletions,omitempty"`
@@ -36,7 +36,7 @@ type Share struct {
 	IsCount bool    `json:"is_count,omitempty"`
 }
 
-// ParseShare reads "10%", "200" or "none"; none is no limit.
+// ParseShare reads "10%", "200" or "none"; none is not a limit.
 func ParseShare(text string) (*Share, error) {
 	text = strings.TrimSpace(text)
 	if text == "none" {
@@ -45,13 +45,13 @@ func ParseShare(text string) (*Share, error) {
 	if percent, ok := strings.CutSuffix(text, "%"); ok {
 		n, err := strconv.ParseFloat(strings.TrimSpace(percent), 64)
 		if err != nil || !(n >= 0 && n <= 100) {
-			return nil, fmt.Errorf("%q is no share; write it as 10%%, from 0%% to 100%%", text)
+			return nil, fmt.Errorf("%q is not a share; write it as 10%%, from 0%% to 100%%", text)
 		}
 		return &Share{Percent: n}, nil
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return nil, fmt.Errorf("%q is no share of the files; write it as 10%%, as a number of files such as 200, or none", text)
+		return nil, fmt.Errorf("%q is not a share of the files; write it as 10%%, as a number of files such as 200, or none", text)
 	}
 	return &Share{Count: n, IsCount: true}, nil
 }
@@ -99,17 +99,17 @@ type OverLimits struct {
 func (b Safety) Holds(t Totals) *OverLimits {
 	lost := t.Remove.Items - t.Moved.Items
 	if b.Empty && lost > 0 && t.Known > 0 && (t.SourceListed == 0 || t.TargetListed == 0) {
-		return &OverLimits{CauseEmptied, fmt.Sprintf("one side holds no file any more, of %s that were in sync, and %s would be removed at the other", files(t.Known), files(lost))}
+		return &OverLimits{CauseEmptied, fmt.Sprintf("one side has no files any more, of %s before, and the run would delete %s on the other", files(t.Known), files(lost))}
 	}
 	if b.Older != nil && t.Older.Items > b.Older.of(t.Known) {
-		return &OverLimits{CauseRolledBack, fmt.Sprintf("%s would be replaced by older versions than those that were brought before; allowed are %s", files(t.Older.Items), b.Older.Text())}
+		return &OverLimits{CauseRolledBack, fmt.Sprintf("the run would replace %s with older versions; the limit is %s", files(t.Older.Items), b.Older.Text())}
 	}
 	known := max(t.Known, t.TargetListed)
 	if b.Deletions != nil && lost > b.Deletions.of(known) {
-		return &OverLimits{CauseSafety, fmt.Sprintf("%d of %s would be removed; allowed are %s", lost, files(known), b.Deletions.Text())}
+		return &OverLimits{CauseSafety, fmt.Sprintf("the run would delete %d of %s; the limit is %s", lost, files(known), b.Deletions.Text())}
 	}
 	if b.Overwrites != nil && t.Replace.Items > b.Overwrites.of(known) {
-		return &OverLimits{CauseSafety, fmt.Sprintf("%d of %s would be overwritten; allowed are %s", t.Replace.Items, files(known), b.Overwrites.Text())}
+		return &OverLimits{CauseSafety, fmt.Sprintf("the run would overwrite %d of %s; the limit is %s", t.Replace.Items, files(known), b.Overwrites.Text())}
 	}
 	return nil
 }

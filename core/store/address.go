@@ -50,7 +50,7 @@ func ParseAddress(text string) (Address, error) {
 		return Address{}, errors.New("an address is empty: write it as /account/folder/file")
 	}
 	if text[0] != '/' {
-		return Address{}, fmt.Errorf("%q is no address: an address begins with / and an account's name, as in /desk/Reports", text)
+		return Address{}, fmt.Errorf("%q is not an address: an address begins with / and an account's name, as in /desk/Reports", text)
 	}
 	if strings.IndexByte(text, 0) >= 0 {
 		return Address{}, fmt.Errorf("the address %q holds a NUL byte", text)
@@ -61,7 +61,7 @@ func ParseAddress(text string) (Address, error) {
 	}
 	account, tail, more := strings.Cut(rest, "/")
 	if err := CheckAccountName(account); err != nil {
-		return Address{}, fmt.Errorf("%q is no address: %w", text, err)
+		return Address{}, fmt.Errorf("%q is not an address: %w", text, err)
 	}
 	address := Address{Account: account}
 	if !more {

@@ -33,7 +33,7 @@ func (c Choice) Formats(kind DocumentKind) []string {
 // AsFiles returns a store as something to copy from: each of its documents is a
 // file in every format that is chosen, of unknown size, and of two entries that
 // have one name in a folder, the later has a name of its own. What is written,
-// and what is no file, goes to the store as before.
+// and what is not a file, goes to the store as before.
 //
 // Of twins the one with the least id keeps the name; any other is called "NAME
 // (ID).EXT", so that what it is called does not depend on how many there are.
@@ -152,7 +152,7 @@ func twinName(entry Entry) string {
 }
 
 // find is the document, or the entry, that a place of the view is of; format is
-// empty where it is no export.
+// empty where it is not an export.
 func (a *asFiles) find(ctx context.Context, place Ref) (where Ref, entry Entry, format string, err error) {
 	if id, mark, ok := strings.Cut(place.ID, exportMark); ok {
 		where = place.Folder.Ref(strings.TrimSuffix(place.Name, "."+mark))

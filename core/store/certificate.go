@@ -29,7 +29,7 @@ func PinnedTLS(sum string) (*tls.Config, error) {
 	text = strings.TrimPrefix(strings.TrimPrefix(text, "sha256:"), "sha-256:")
 	wanted, err := hex.DecodeString(strings.NewReplacer(":", "", " ", "").Replace(text))
 	if err != nil || len(wanted) != sha256.Size {
-		return nil, &OptionError{Option: "certificate", Reason: fmt.Sprintf("%q is no SHA-256; give 64 hexadecimal digits, with or without colons", sum)}
+		return nil, &OptionError{Option: "certificate", Reason: fmt.Sprintf("%q is not a SHA-256; give 64 hexadecimal digits, with or without colons", sum)}
 	}
 	return &tls.Config{
 		MinVersion:         tls.VersionTLS12,

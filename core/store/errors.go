@@ -18,7 +18,7 @@ var (
 	// ErrExists: something has the name that was to be free.
 	ErrExists = errors.New("already there")
 	// ErrChanged: the revision is not the expected one.
-	ErrChanged = errors.New("changed meanwhile")
+	ErrChanged = errors.New("changed in the meantime")
 	// ErrRefused: the store understood and will not, now or later.
 	ErrRefused = errors.New("refused")
 	// ErrSignInExpired: the sign-in is no longer accepted; a person has to mend it.

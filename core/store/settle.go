@@ -68,9 +68,9 @@ func ConditionHolds(writing Writing, entry Entry, there bool) error {
 	case there && entry.Kind == KindFolder:
 		return Errorf(ErrExists, "a folder is at %s", writing.Place)
 	case writing.If.IsAbsent() && there:
-		return Errorf(ErrExists, "%s is there already", writing.Place)
+		return Errorf(ErrExists, "%s already exists", writing.Place)
 	case atRevision && (!there || entry.Revision != revision):
-		return Errorf(ErrChanged, "%s changed meanwhile", writing.Place)
+		return Errorf(ErrChanged, "%s changed in the meantime", writing.Place)
 	}
 	return nil
 }
@@ -106,7 +106,7 @@ func exchange(ctx context.Context, r Renamer, writing Writing, arriving Ref, the
 	}
 	moved, err := r.Stat(lasting, aside)
 	if err == nil && moved.Revision != there.Revision && (moved.Size != there.Size || !moved.Modified.Equal(there.Modified)) {
-		err = Errorf(ErrChanged, "%s changed meanwhile", writing.Place)
+		err = Errorf(ErrChanged, "%s changed in the meantime", writing.Place)
 	}
 	if err == nil {
 		err = r.Rename(lasting, arriving, writing.Place, false)

@@ -58,7 +58,7 @@ type Traits struct {
 	// CheckName returns ErrNameRefused, with the reason, for a name that
 	// the account cannot hold in the folder given; nil accepts all.
 	CheckName func(folder Path, name string) error
-	// LargestFile in bytes; 0 is no known limit.
+	// LargestFile in bytes; 0 has no known limit.
 	LargestFile int64
 	// Revisions says how far equal revisions are of the same content.
 	Revisions Revisions

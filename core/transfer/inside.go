@@ -46,7 +46,7 @@ func (a *attempt) within(ctx context.Context) (*Ending, error) {
 }
 
 // isWithin reports whether the file can be copied within its account: not the
-// export of a document, which is no file there.
+// export of a document, which is not a file there.
 func (a *attempt) isWithin() bool {
 	source, target := a.route.Source, a.route.Target
 	return source.Account == target.Account && a.item.Size > 0 && a.try == 1 && store.CanCopy(target.Store) &&

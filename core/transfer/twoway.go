@@ -110,7 +110,7 @@ func (a *attempt) giveWay(ctx context.Context, known bool) (*Ending, error) {
 	return ending, nil
 }
 
-// again makes of what may have changed meanwhile something to be tried again.
+// again makes of what may have changed in the meantime something to be tried again.
 func again(err error) error {
 	switch store.KindOf(err) {
 	case store.ErrNotFound, store.ErrChanged, store.ErrExists, store.ErrOutcomeUnknown:
@@ -232,7 +232,7 @@ func (a *attempt) bring(ctx context.Context, route Route, from store.Ref, revisi
 func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, revision string, at store.Ref, condition store.Condition) (store.Entry, string, error) {
 	entry, err := from.Store.Stat(ctx, place)
 	if err == nil && revision != "" && !store.SameRevision(entry.Revision, revision) {
-		err = store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		err = store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 	}
 	if err != nil {
 		return store.Entry{}, "", err

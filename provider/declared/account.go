@@ -268,7 +268,7 @@ func (a *account) checkName(folder store.Path, name string) error {
 	case !n.Slashes && strings.Contains(name, "/"):
 		return refuse("%q has a slash, which the service cannot hold", name)
 	case !utf8.ValidString(name):
-		return refuse("%q is no UTF-8, which names of the service are", name)
+		return refuse("%q is not UTF-8, which names of the service are", name)
 	case n.Bytes > 0 && len(name) > n.Bytes:
 		return refuse("%q has %d bytes; the service holds names of %d", name, len(name), n.Bytes)
 	case n.Characters > 0 && utf8.RuneCountInString(name) > n.Characters:

@@ -95,7 +95,7 @@ func (g *answer) json(out *outgoing) error {
 	if g.notJSON == nil {
 		return nil
 	}
-	what := "something that is no JSON"
+	what := "something that is not JSON"
 	if looksLikeHTML(g) {
 		what = webPage(g)
 	}

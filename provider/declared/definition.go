@@ -89,7 +89,7 @@ type SignIn struct {
 	Lifetime    Duration        `yaml:"lifetime" doc:"How long a token lasts where the answer does not say."`
 	Assertion   *Assertion      `yaml:"assertion" doc:"assertion: what is signed."`
 	Header      string          `yaml:"header" doc:"key: the header that the key goes into. Others: the header of the token, Authorization unless given."`
-	Query       string          `yaml:"query" doc:"key: the parameter of the query that the key goes into, where it is no header."`
+	Query       string          `yaml:"query" doc:"key: the parameter of the query that the key goes into, where it is not a header."`
 	Prefix      *string         `yaml:"prefix" doc:"What stands before the token or key in the header; \"Bearer \" for tokens, nothing for keys."`
 }
 

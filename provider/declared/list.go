@@ -161,7 +161,7 @@ func (a *account) next(ctx context.Context, next *Next, got *answer, out *outgoi
 			}
 			total, ok := intOf(value)
 			if !ok {
-				return "", nil, wrong(store.Errorf(store.ErrRefused, "next.offset.total comes to %s, which is no number", textOf(value)))
+				return "", nil, wrong(store.Errorf(store.ErrRefused, "next.offset.total comes to %s, which is not a number", textOf(value)))
 			}
 			more = int64(offset) < total
 			if more && count == 0 {

@@ -90,7 +90,7 @@ func load(text []byte) (*Definition, error) {
 		return nil, notYAML(err)
 	}
 	if len(root.Content) != 1 || root.Content[0].Kind != yaml.MappingNode {
-		return nil, &Problem{Line: 1, Reason: "it is no provider definition: it has to begin with definition: 1"}
+		return nil, &Problem{Line: 1, Reason: "it is not a provider definition: it has to begin with definition: 1"}
 	}
 	if err := noAliases(&root); err != nil {
 		return nil, err
@@ -123,9 +123,9 @@ func notYAML(err error) error {
 	}
 	if found := yamlLine.FindStringSubmatch(err.Error()); found != nil {
 		line, _ := strconv.Atoi(found[1])
-		return &Problem{Line: line, Reason: "it is no YAML as is due here: " + found[2]}
+		return &Problem{Line: line, Reason: "it is not YAML as is due here: " + found[2]}
 	}
-	return &Problem{Reason: "it is no YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
+	return &Problem{Reason: "it is not YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
 }
 
 // noAliases refuses anchors: an alias of an alias can grow without end.
@@ -364,7 +364,7 @@ type Template struct {
 func (t *Template) UnmarshalYAML(node *yaml.Node) error {
 	template, err := uritemplate.Parse(node.Value)
 	if err != nil {
-		return &Problem{Line: node.Line, Reason: fmt.Sprintf("%q is no URI template (RFC 6570): %v", node.Value, err)}
+		return &Problem{Line: node.Line, Reason: fmt.Sprintf("%q is not a URI template (RFC 6570): %v", node.Value, err)}
 	}
 	for _, name := range template.Unescaped() {
 		if last := name[strings.LastIndexByte(name, '.')+1:]; last == "path" || last == "name" || last == "names" {
@@ -389,7 +389,7 @@ func (l *Line) UnmarshalYAML(node *yaml.Node) error {
 	name, address, ok := strings.Cut(strings.TrimSpace(node.Value), " ")
 	address = strings.TrimSpace(address)
 	if !ok || !method.MatchString(name) || address == "" {
-		return &Problem{Line: node.Line, Field: "request", Reason: fmt.Sprintf("%q is no request; write the method and the address, as in GET /files/{id}", node.Value)}
+		return &Problem{Line: node.Line, Field: "request", Reason: fmt.Sprintf("%q is not a request; write the method and the address, as in GET /files/{id}", node.Value)}
 	}
 	if !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "{") && !strings.HasPrefix(address, "http") {
 		return &Problem{Line: node.Line, Field: "request", Reason: fmt.Sprintf("the address %q has to begin with / (it counts from base then), with {+…}, or with https://", address)}
@@ -415,7 +415,7 @@ func (p *Pattern) UnmarshalYAML(node *yaml.Node) error {
 func (d *Duration) UnmarshalYAML(node *yaml.Node) error {
 	read, err := time.ParseDuration(node.Value)
 	if err != nil || read < 0 {
-		return &Problem{Line: node.Line, Reason: fmt.Sprintf("%q is no length of time; write it as 250ms, 1s or 10m", node.Value)}
+		return &Problem{Line: node.Line, Reason: fmt.Sprintf("%q is not a length of time; write it as 250ms, 1s or 10m", node.Value)}
 	}
 	*d = Duration(read)
 	return nil
@@ -425,7 +425,7 @@ func (d *Duration) UnmarshalYAML(node *yaml.Node) error {
 func (s *Size) UnmarshalYAML(node *yaml.Node) error {
 	read, err := humanize.ParseBytes(node.Value)
 	if err != nil || read > 1<<62 {
-		return &Problem{Line: node.Line, Reason: fmt.Sprintf("%q is no number of bytes; write it as 262144, 256KiB or 5GiB", node.Value)}
+		return &Problem{Line: node.Line, Reason: fmt.Sprintf("%q is not a number of bytes; write it as 262144, 256KiB or 5GiB", node.Value)}
 	}
 	*s = Size(read)
 	return nil

@@ -183,7 +183,7 @@ func (a *account) relocate(ctx context.Context, operation string, op *Operation,
 		return other.ID != "" && other.ID == one.ID || a.definition.Names.Beside && (other.Kind == store.KindFolder) != (one.Kind == store.KindFolder)
 	})
 	if len(there) > 0 {
-		return found{}, store.Errorf(store.ErrExists, "%s is there already", to)
+		return found{}, store.Errorf(store.ErrExists, "%s already exists", to)
 	}
 	return a.relocateTo(ctx, operation, op, from, one, to)
 }

@@ -146,7 +146,7 @@ func (a *account) settle() error {
 		a.base = strings.TrimSuffix(base, "/")
 		a.origins[origin(address)] = true
 	case !later:
-		return &store.OptionError{Option: a.baseOption(), Reason: "\"" + base + "\" is no address of a service; give one that begins with https://"}
+		return &store.OptionError{Option: a.baseOption(), Reason: "\"" + base + "\" is not an address of a service; give one that begins with https://"}
 	}
 	for _, template := range a.definition.Origins {
 		text := template.expand(in, nil)

@@ -35,7 +35,7 @@ func (a *account) open(ctx context.Context, reading store.Reading) (io.ReadClose
 		case one.Kind == store.KindDocument:
 			return nil, store.Errorf(store.ErrUnsupported, "%s is a document of the service, and has no bytes to read; it can be exported", reading.Place)
 		case one.Kind != store.KindFile:
-			return nil, store.Errorf(store.ErrNotFound, "%s is no file", reading.Place)
+			return nil, store.Errorf(store.ErrNotFound, "%s is not a file", reading.Place)
 		case reading.Revision != "" && one.Revision != reading.Revision:
 			return nil, store.Errorf(store.ErrChanged, "%s has the revision %q, not %q", reading.Place, one.Revision, reading.Revision)
 		}

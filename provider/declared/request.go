@@ -92,7 +92,7 @@ func (a *account) parseAddress(text string) (*url.URL, error) {
 	}
 	address, err := url.Parse(text)
 	if err != nil || address.Host == "" || address.Scheme != "http" && address.Scheme != "https" {
-		return nil, store.Errorf(store.ErrRefused, "%q is no address that a request can go to", a.blank(text))
+		return nil, store.Errorf(store.ErrRefused, "%q is not an address that a request can go to", a.blank(text))
 	}
 	return address, nil
 }

@@ -140,7 +140,7 @@ func timeOf(value any) (time.Time, error) {
 			return at, nil
 		}
 		if _, err := strconv.ParseFloat(text, 64); err != nil {
-			return time.Time{}, fmt.Errorf("%q is no time", text)
+			return time.Time{}, fmt.Errorf("%q is not a time", text)
 		}
 		value = json.Number(text)
 	}
@@ -151,7 +151,7 @@ func timeOf(value any) (time.Time, error) {
 	whole, fraction, _ := strings.Cut(text, ".")
 	n, err := strconv.ParseInt(whole, 10, 64)
 	if err != nil {
-		return time.Time{}, fmt.Errorf("%s is no time", text)
+		return time.Time{}, fmt.Errorf("%s is not a time", text)
 	}
 	switch {
 	case n > 1e14 || n < -1e14:

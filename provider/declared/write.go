@@ -127,7 +127,7 @@ func (w *writer) condition(ctx context.Context) (*found, error) {
 	case err != nil:
 		return nil, err
 	case absent:
-		return nil, store.Errorf(store.ErrExists, "%s is there already", place)
+		return nil, store.Errorf(store.ErrExists, "%s already exists", place)
 	case before.Kind == store.KindFolder:
 		return nil, store.Errorf(store.ErrExists, "%s is a folder", place)
 	case replaces && before.Revision != revision:

@@ -228,7 +228,7 @@ func (a *account) Remove(ctx context.Context, place store.Ref, revision string) 
 		return "", err
 	}
 	if revision != "" && entry.Kind == store.KindFile && !store.SameRevision(entry.Revision, revision) {
-		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		return "", store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 	}
 	return a.unlink(place, 0)
 }

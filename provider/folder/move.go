@@ -26,7 +26,7 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 	a.handles.dropAll() // a folder may be moved
 	held := revision != "" && there.Kind == store.KindFile
 	if held && !store.SameRevision(there.Revision, revision) {
-		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}
 	source, err := a.openFolder(from)
 	if err != nil {
@@ -48,9 +48,9 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 	entry, err := a.Stat(ctx, to.As(""))
 	if err == nil && (entry.Kind != there.Kind || held && !sameContent(there, entry)) {
 		if back := rename(target, to.Name, source, from.Name); back != nil {
-			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed meanwhile, is at %s now, and could not be moved back: %w", from, to, back)
+			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, is at %s now, and could not be moved back: %w", from, to, back)
 		}
-		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}
 	return entry, errors.Join(err, a.Sync(ctx))
 }

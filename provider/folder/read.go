@@ -103,7 +103,7 @@ func (a *account) openFile(local string, reading store.Reading) (_ *reader, err 
 	case entry.Kind != store.KindFile:
 		return nil, store.Errorf(store.ErrRefused, "%s is not a file", reading.Place)
 	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
-		return nil, store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
+		return nil, store.Errorf(store.ErrChanged, "%s changed in the meantime", reading.Place)
 	}
 	r := &reader{file: file, place: reading.Place, opened: stat, growing: reading.Growing, left: entry.Size - reading.Offset}
 	if reading.Length > 0 {

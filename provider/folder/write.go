@@ -218,10 +218,10 @@ func (r *arrival) expected(condition store.Condition) (store.Entry, error) {
 		return entry, store.Errorf(store.ErrExists, "a folder is at %s", r.place)
 	}
 	if there && condition.IsAbsent() {
-		return entry, store.Errorf(store.ErrExists, "%s is there already", r.place)
+		return entry, store.Errorf(store.ErrExists, "%s already exists", r.place)
 	}
 	if revision, ok := condition.Expect(); ok && (!there || !store.SameRevision(entry.Revision, revision)) {
-		return entry, store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
+		return entry, store.Errorf(store.ErrChanged, "%s changed in the meantime", r.place)
 	}
 	return entry, nil
 }
@@ -295,7 +295,7 @@ func (r *arrival) exchange(condition store.Condition) error {
 			r.settled = true // keep both: what came out stays under the temporary name
 			return back
 		}
-		return store.Errorf(store.ErrChanged, "%s changed meanwhile", r.place)
+		return store.Errorf(store.ErrChanged, "%s changed in the meantime", r.place)
 	}
 	return unix.Unlinkat(r.dir.fd, r.temporary, 0)
 }

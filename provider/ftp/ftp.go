@@ -79,7 +79,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	}
 	most, err := strconv.Atoi(opening.Options["connections"])
 	if err != nil || most < 1 || most > 64 {
-		return nil, &store.OptionError{Option: "connections", Reason: fmt.Sprintf("%q is no number of connections; give 1 to 64", opening.Options["connections"])}
+		return nil, &store.OptionError{Option: "connections", Reason: fmt.Sprintf("%q is not a number of connections; give 1 to 64", opening.Options["connections"])}
 	}
 	log := opening.Log
 	if log == nil {
@@ -194,7 +194,7 @@ func checkName(_ store.Path, name string) error {
 	case strings.ContainsAny(name, "\r\n"):
 		return store.Errorf(store.ErrNameRefused, "%q has a line break, which ends a command of FTP", name)
 	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which names are sent in (RFC 2640)", name)
+		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which names are sent in (RFC 2640)", name)
 	case len(name) > 255:
 		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
 	}

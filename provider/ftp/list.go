@@ -159,7 +159,7 @@ func parseFacts(line string) (entry store.Entry, itself bool, err error) {
 	for fact := range strings.SplitSeq(strings.TrimSuffix(facts, ";"), ";") {
 		key, value, ok := strings.Cut(fact, "=")
 		if !ok {
-			return entry, false, fmt.Errorf("%q is no fact", fact)
+			return entry, false, fmt.Errorf("%q is not a fact", fact)
 		}
 		switch strings.ToLower(key) {
 		case "type":
@@ -175,7 +175,7 @@ func parseFacts(line string) (entry store.Entry, itself bool, err error) {
 			}
 		case "size":
 			if entry.Size, err = strconv.ParseInt(value, 10, 64); err != nil || entry.Size < 0 {
-				return entry, false, fmt.Errorf("%q is no size", value)
+				return entry, false, fmt.Errorf("%q is not a size", value)
 			}
 		case "modify":
 			if entry.Modified, err = parseTime(value); err != nil {

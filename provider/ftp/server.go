@@ -287,7 +287,7 @@ func (s *server) free(ctx context.Context, path string) error {
 	_, err := s.Stat(ctx, path)
 	switch {
 	case err == nil:
-		return store.Errorf(store.ErrExists, "%s is there already", path)
+		return store.Errorf(store.ErrExists, "%s already exists", path)
 	case store.KindOf(err) == store.ErrNotFound:
 		return nil
 	}

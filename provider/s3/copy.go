@@ -32,7 +32,7 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	}
 	switch _, err := a.core.StatObject(ctx, a.bucket, a.keyOf(to), minio.StatObjectOptions{}); store.KindOf(wrap("look at "+to.String(), err, false)) {
 	case nil:
-		return store.Entry{}, store.Errorf(store.ErrExists, "%s is there already", to)
+		return store.Entry{}, store.Errorf(store.ErrExists, "%s already exists", to)
 	case store.ErrNotFound:
 	default:
 		return store.Entry{}, wrap("look at "+to.String(), err, false)
@@ -55,7 +55,7 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 		return entry, looked
 	}
 	if _, err := a.Remove(ctx, to.As(store.KindFile), entry.Revision); err != nil {
-		return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed meanwhile, and its copy could not be taken back: %w", from, err)
+		return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, and its copy could not be taken back: %w", from, err)
 	}
-	return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+	return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 }

@@ -147,10 +147,10 @@ func configure(opening store.Opening) (*account, error) {
 	o := opening.Options
 	endpoint, err := url.Parse(o["endpoint"])
 	if err != nil || endpoint.Host == "" || endpoint.Scheme != "http" && endpoint.Scheme != "https" || strings.Trim(endpoint.Path, "/") != "" {
-		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%q is no endpoint; give a URL of scheme, host and port, such as https://objects.example.org:9000", o["endpoint"])}
+		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%q is not an endpoint; give a URL of scheme, host and port, such as https://objects.example.org:9000", o["endpoint"])}
 	}
 	if err := s3utils.CheckValidBucketName(o["bucket"]); err != nil {
-		return nil, &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is no name of a bucket; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
+		return nil, &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is not a name of a bucket; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
 	}
 	a := &account{endpoint: endpoint, bucket: o["bucket"], key: o["key"], prefix: string(opening.Start)}
 	if a.partSize, err = mebibytes("part-size", o["part-size"], 5, 64); err != nil {
@@ -253,7 +253,7 @@ func (a *account) checkName(folder store.Path, name string) error {
 	case strings.Contains(name, "/"):
 		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in an object store", name)
 	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which keys must be", name)
+		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which keys must be", name)
 	}
 	if length := len(a.prefix) + len(folder) + len(name); length > 1024 {
 		return store.Errorf(store.ErrNameRefused, "the key of %q would have %d bytes; an object store holds 1,024 at most", name, length)

@@ -119,9 +119,9 @@ func (a *account) recheck(ctx context.Context, writing store.Writing) error {
 	revision, atRevision := writing.If.Expect()
 	switch {
 	case writing.If.IsAbsent() && !missing:
-		return store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+		return store.Errorf(store.ErrExists, "%s already exists", writing.Place)
 	case atRevision && (missing || object.ETag != revision):
-		return store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
+		return store.Errorf(store.ErrChanged, "%s changed in the meantime", writing.Place)
 	}
 	return nil
 }
@@ -132,7 +132,7 @@ func (a *account) written(writing store.Writing, info minio.UploadInfo, err erro
 		err = wrap("write "+writing.Place.String(), err, true)
 		_, atRevision := writing.If.Expect()
 		if store.KindOf(err) == store.ErrChanged && writing.If.IsAbsent() {
-			err = store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+			err = store.Errorf(store.ErrExists, "%s already exists", writing.Place)
 		} else if store.KindOf(err) == store.ErrNotFound && atRevision {
 			err = store.Errorf(store.ErrChanged, "%s was removed meanwhile", writing.Place)
 		}
@@ -176,7 +176,7 @@ func (a *account) Remove(ctx context.Context, place store.Ref, revision string) 
 		return "", err
 	}
 	if revision != "" && entry.Revision != revision {
-		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		return "", store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 	}
 	err = a.core.RemoveObject(ctx, a.bucket, a.keyOf(place), minio.RemoveObjectOptions{})
 	return store.RemovedFinally, wrap("remove "+place.String(), err, true)
@@ -209,7 +209,7 @@ func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Remo
 func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
 	key := a.keyOf(reading.Place)
 	if key == "" {
-		return nil, store.Errorf(store.ErrRefused, "%s is no file", reading.Place)
+		return nil, store.Errorf(store.ErrRefused, "%s is not a file", reading.Place)
 	}
 	var body io.ReadCloser
 	var info minio.ObjectInfo
@@ -227,7 +227,7 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	}
 	if reading.Revision != "" && strings.Trim(info.ETag, `"`) != reading.Revision {
 		body.Close() // not every server obeys If-Match
-		return nil, store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
+		return nil, store.Errorf(store.ErrChanged, "%s changed in the meantime", reading.Place)
 	}
 	r := &reader{body: body, place: reading.Place, left: length}
 	if told := crcOf(info.ChecksumCRC64NVME); whole && info.ChecksumMode == "FULL_OBJECT" && !told.IsZero() {
@@ -297,7 +297,7 @@ func (a *account) Sum(ctx context.Context, place store.Ref, revision string, kin
 	}
 	entry := a.entryOf(place.Name, listedOf(object))
 	if revision != "" && entry.Revision != revision {
-		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 	}
 	if told := crcOf(object.ChecksumCRC64NVME); object.ChecksumMode == "FULL_OBJECT" && !told.IsZero() {
 		entry.Hashes = append(entry.Hashes, told)

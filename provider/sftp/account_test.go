@@ -154,8 +154,8 @@ func TestWrongPlaces(t *testing.T) {
 	for _, c := range []struct{ option, value, says string }{
 		{"path", "/no/such/folder", "there is no folder /no/such/folder"},
 		{"path", "/etc/passwd", "is a file"},
-		{"port", "ssh", "is no port"},
-		{"host", "user@files.example.org", "is no host"},
+		{"port", "ssh", "is not a port"},
+		{"host", "user@files.example.org", "is not a host"},
 		{"port", "1", "cannot be reached"},
 	} {
 		options := right()

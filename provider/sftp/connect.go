@@ -120,7 +120,7 @@ func signerOf(pem, passphrase string) (ssh.Signer, error) {
 		}
 	}
 	if err != nil {
-		return nil, &store.OptionError{Option: "key-file", Reason: fmt.Sprintf("this is no private key that can be read (%v); give one in the form of OpenSSH or PEM, not the public half of it", err)}
+		return nil, &store.OptionError{Option: "key-file", Reason: fmt.Sprintf("this is not a private key that can be read (%v); give one in the form of OpenSSH or PEM, not the public half of it", err)}
 	}
 	return signer, nil
 }
@@ -154,7 +154,7 @@ func parseHostKey(text string) (*hostKey, error) {
 			return &hostKey{kind: public.Type(), fingerprint: ssh.FingerprintSHA256(public)}, nil
 		}
 	}
-	return nil, &store.OptionError{Option: "host-key", Reason: fmt.Sprintf("%q is no host key; give its fingerprint, as in SHA256:…, or a line of ssh-keyscan", text)}
+	return nil, &store.OptionError{Option: "host-key", Reason: fmt.Sprintf("%q is not a host key; give its fingerprint, as in SHA256:…, or a line of ssh-keyscan", text)}
 }
 
 // algorithms are those of signatures, by the type of key.

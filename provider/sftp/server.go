@@ -272,12 +272,12 @@ func (s *server) Rename(ctx context.Context, from, to string, replace bool) erro
 			}
 		}
 		if _, err := l.files.Lstat(to); err == nil {
-			return store.Errorf(store.ErrExists, "%s is there already", path.Base(to))
+			return store.Errorf(store.ErrExists, "%s already exists", path.Base(to))
 		}
 		err := l.files.Rename(from, to)
 		if err != nil && !isLost(err) {
 			if _, look := l.files.Lstat(to); look == nil {
-				return store.Errorf(store.ErrExists, "%s is there already", path.Base(to))
+				return store.Errorf(store.ErrExists, "%s already exists", path.Base(to))
 			}
 		}
 		return wrap(err)

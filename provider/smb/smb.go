@@ -64,7 +64,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	}
 	target.share = strings.Trim(opening.Options["share"], `\/`)
 	if target.share == "" || strings.ContainsAny(target.share, `\/`) {
-		return nil, &store.OptionError{Option: "share", Reason: fmt.Sprintf("%q is no name of a share; give the name alone, without the server", opening.Options["share"])}
+		return nil, &store.OptionError{Option: "share", Reason: fmt.Sprintf("%q is not a name of a share; give the name alone, without the server", opening.Options["share"])}
 	}
 	log := opening.Log
 	if log == nil {
@@ -146,7 +146,7 @@ func checkName(_ store.Path, name string) error {
 	case name == "." || name == "..":
 		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a path and cannot be an entry's", name)
 	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which names on a share must be", name)
+		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which names on a share must be", name)
 	case strings.ContainsAny(name, forbidden):
 		return store.Errorf(store.ErrNameRefused, "%q has one of the characters %s, which a share does not hold", name, forbidden)
 	case strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 }):

@@ -20,13 +20,13 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	case err != nil:
 		return store.Entry{}, err
 	case there.Kind != store.KindFile:
-		return store.Entry{}, store.Errorf(store.ErrUnsupported, "%s is no file", from)
+		return store.Entry{}, store.Errorf(store.ErrUnsupported, "%s is not a file", from)
 	case revision != "" && there.Revision != revision:
-		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}
 	switch _, err := a.Stat(ctx, to.As("")); store.KindOf(err) {
 	case nil:
-		return store.Entry{}, store.Errorf(store.ErrExists, "%s is there already", to)
+		return store.Entry{}, store.Errorf(store.ErrExists, "%s already exists", to)
 	case store.ErrNotFound:
 	default:
 		return store.Entry{}, err
@@ -43,7 +43,7 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 		discard(answer)
 		var now resource
 		if now, err = a.stat(ctx, from); err == nil && now.Revision != there.Revision {
-			err = store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+			err = store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 		}
 	} else if _, look := a.Stat(ctx, to.Folder.Path.Ref()); store.KindOf(look) == store.ErrNotFound {
 		err = store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", to, err)

@@ -155,7 +155,7 @@ func (a *account) nameBelow(target *url.URL, href string) (string, error) {
 	}
 	parsed, err := target.Parse(href)
 	if err != nil {
-		return "", refused("is no address")
+		return "", refused("is not an address")
 	}
 	if !sameOrigin(parsed, target) {
 		return "", refused("is at another server")

@@ -57,7 +57,7 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 		return store.Entry{}, err
 	}
 	if revision != "" && there.Kind == store.KindFile && there.Revision != revision {
-		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}
 	if there.Kind == store.KindFolder {
 		err = a.move(ctx, from, to, a.urlOf(from.AsFolder().Path, ""), a.urlOf(to.AsFolder().Path, ""), false)
@@ -105,7 +105,7 @@ func (a *account) move(ctx context.Context, from, to store.Ref, source, target *
 	}
 	switch statusOf(err) {
 	case http.StatusPreconditionFailed:
-		return store.Errorf(store.ErrExists, "%s is there already", to)
+		return store.Errorf(store.ErrExists, "%s already exists", to)
 	case http.StatusLocked:
 		return a.locked(ctx, from, source, err)
 	case 0:
@@ -131,7 +131,7 @@ func (a *account) Remove(ctx context.Context, place store.Ref, revision string) 
 		return "", err
 	}
 	if revision != "" && there.Revision != revision {
-		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		return "", store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 	}
 	if !a.found().ifMatch || there.tag == "" || isWeak(there.tag) {
 		return store.RemovedFinally, a.removeAside(ctx, place, func(hidden store.Ref) error {
@@ -140,7 +140,7 @@ func (a *account) Remove(ctx context.Context, place store.Ref, revision string) 
 			case err != nil:
 				return err
 			case now.Size != there.Size || !now.Modified.Equal(there.Modified):
-				return store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+				return store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 			}
 			return nil
 		})
@@ -148,7 +148,7 @@ func (a *account) Remove(ctx context.Context, place store.Ref, revision string) 
 	header := http.Header{"If-Match": {strings.TrimSpace(there.tag)}}
 	if err := a.delete(ctx, a.urlOfPlace(place), header); err != nil {
 		if statusOf(err) == http.StatusPreconditionFailed {
-			return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+			return "", store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 		}
 		return "", doing("remove", place.String(), a.locked(ctx, place, a.urlOfPlace(place), err))
 	}

@@ -91,7 +91,7 @@ func TestHrefs(t *testing.T) {
 		{"a folder's neighbour", []string{"/dav/", "/davit.txt"}, "not in the folder"},
 		{"deeper than asked", []string{"/dav/", "/dav/a/b.txt"}, "not in the folder"},
 		{"a step up", []string{"/dav/", "/dav/%2e%2e"}, "a step and no name"},
-		{"escaped wrongly", []string{"/dav/", "/dav/%zz"}, "is no address"},
+		{"escaped wrongly", []string{"/dav/", "/dav/%zz"}, "is not an address"},
 		{"without the folder itself", []string{"/dav/a.txt"}, "without the folder itself"},
 	} {
 		s, got := odd(t, func(w http.ResponseWriter, r *http.Request) {
@@ -422,7 +422,7 @@ func TestOpenExplains(t *testing.T) {
 		password string
 		want     string
 	}{
-		{"no URL", map[string]string{"url": "files.example.org"}, "", "is no URL"},
+		{"not a URL", map[string]string{"url": "files.example.org"}, "", "is not a URL"},
 		{"a secret in the URL", map[string]string{"url": "http://me:pw@127.0.0.1/"}, "", "--secret-file"},
 		{"a query", map[string]string{"url": "http://127.0.0.1/?a=b"}, "", "alone"},
 		{"no such port", map[string]string{"url": "http://127.0.0.1:1/"}, "", "check the host and port"},
@@ -439,7 +439,7 @@ func TestOpenExplains(t *testing.T) {
 		{"unknown certificate, its sum", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password, "--certificate " + unknown.Certificate[:2] + ":" + unknown.Certificate[2:4]},
 		{"expired certificate", map[string]string{"url": expired.URL, "user": apache.User}, apache.Password, "expired on"},
 		{"another certificate", map[string]string{"url": expired.URL, "user": apache.User, "certificate": unknown.Certificate}, apache.Password, "another certificate than the one accepted"},
-		{"no SHA-256", map[string]string{"url": unknown.URL, "certificate": "abc"}, "", "is no SHA-256"},
+		{"no SHA-256", map[string]string{"url": unknown.URL, "certificate": "abc"}, "", "is not a SHA-256"},
 		{"unknown option", map[string]string{"url": apache.URL, "colour": "blue"}, "", "no such option"},
 	} {
 		_, err := openErr(t.Context(), c.options, c.password)

@@ -112,7 +112,7 @@ func multistatus(body io.Reader, each func(response) error) (syncToken string, e
 		if store.KindOf(err) != nil {
 			return err
 		}
-		return store.Errorf(store.ErrTryAgain, "the server's answer broke off or is no XML: %w", err)
+		return store.Errorf(store.ErrTryAgain, "the server's answer broke off or is not XML: %w", err)
 	}
 	inside := false
 	for {

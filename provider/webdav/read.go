@@ -60,7 +60,7 @@ func (a *account) expected(reading store.Reading, answer *http.Response) error {
 	}
 	modified, _ := http.ParseTime(strings.TrimSpace(answer.Header.Get("Last-Modified")))
 	if revisionOf(answer.Header.Get("ETag"), size, modified) != reading.Revision {
-		return store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
+		return store.Errorf(store.ErrChanged, "%s changed in the meantime", reading.Place)
 	}
 	return nil
 }

@@ -125,7 +125,7 @@ func (a *account) redirected(response *http.Response, from *url.URL) (*url.URL, 
 	location := response.Header.Get("Location")
 	next, err := from.Parse(location)
 	if location == "" || err != nil {
-		return nil, store.Errorf(store.ErrRefused, "%s redirects to %q, which is no address", a.base.Host, location)
+		return nil, store.Errorf(store.ErrRefused, "%s redirects to %q, which is not an address", a.base.Host, location)
 	}
 	if !sameOrigin(next, a.base) {
 		return nil, store.Errorf(store.ErrRefused, "%s redirects to %s://%s, where the sign-in is not sent; if that is the server, link it with its own --url", a.base.Host, next.Scheme, next.Host)

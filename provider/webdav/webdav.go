@@ -89,7 +89,7 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 func parseURL(text string) (*url.URL, error) {
 	base, err := url.Parse(text)
 	if err != nil || base.Host == "" || base.Scheme != "http" && base.Scheme != "https" {
-		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q is no URL of a WebDAV collection; give one such as https://files.example.org/dav/", text)}
+		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q is not a URL of a WebDAV collection; give one such as https://files.example.org/dav/", text)}
 	}
 	if base.User != nil {
 		return nil, &store.OptionError{Option: "url", Reason: "a sign-in does not belong into the URL, where it would be shown; give --user, and the password with --secret-file"}
@@ -167,7 +167,7 @@ func checkName(_ store.Path, name string) error {
 	case strings.IndexByte(name, 0) >= 0:
 		return store.Errorf(store.ErrNameRefused, "%q holds a NUL byte", name)
 	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is no UTF-8, which names on a WebDAV server must be", name)
+		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which names on a WebDAV server must be", name)
 	case len(name) > 255:
 		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
 	}

@@ -99,7 +99,7 @@ func (a *account) untilStrong(ctx context.Context, place store.Ref, there resour
 			return there, err
 		}
 		if err != nil || there.Revision != revision {
-			return there, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+			return there, store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 		}
 	}
 	return there, nil
@@ -201,9 +201,9 @@ func (a *account) writeFailed(ctx context.Context, writing store.Writing, err er
 	case status == 0:
 		return err
 	case status == http.StatusPreconditionFailed && writing.If.IsAbsent():
-		return store.Errorf(store.ErrExists, "%s is there already", writing.Place)
+		return store.Errorf(store.ErrExists, "%s already exists", writing.Place)
 	case status == http.StatusPreconditionFailed:
-		return store.Errorf(store.ErrChanged, "%s changed meanwhile", writing.Place)
+		return store.Errorf(store.ErrChanged, "%s changed in the meantime", writing.Place)
 	case status == http.StatusLocked:
 		return a.locked(ctx, writing.Place, a.urlOfPlace(writing.Place), err)
 	case status == http.StatusConflict || status == http.StatusMethodNotAllowed:

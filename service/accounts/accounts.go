@@ -401,7 +401,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		}
 		a.mu.Lock()
 		defer a.mu.Unlock()
-		if a.epochs[row.ID] == epoch { // nothing about it was changed meanwhile
+		if a.epochs[row.ID] == epoch { // nothing about it was changed in the meantime
 			a.open[row.ID] = opened
 		}
 		return opened, nil

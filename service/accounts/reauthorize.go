@@ -63,7 +63,7 @@ func (a *Accounts) sharing(ctx context.Context, keeper string) ([]records.Accoun
 	return append([]records.Account{row}, others...), err
 }
 
-// Reauthorize gives an account a new secret that is no consent, and new files such as a
+// Reauthorize gives an account a new secret that is not a consent, and new files such as a
 // private key; those that are not given stay, and one that is empty goes.
 func (a *Accounts) Reauthorize(ctx context.Context, name, secret string, files map[string]string) (records.Account, Found, error) {
 	row, err := a.row(ctx, name)

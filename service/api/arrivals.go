@@ -10,10 +10,10 @@ import (
 )
 
 func (s *Server) registerArrivals(api huma.API) {
-	add(api, http.MethodGet, "/jobs/{name}/arrivals", "list-arrivals", "What arrived last for a job, the latest first", http.StatusOK, s.listArrivals)
-	add(api, http.MethodPost, "/jobs/{name}/arrivals", "announce-arrival", "Announce an arrival that is complete, to be transferred at once", http.StatusAccepted, s.announceArrival)
-	add(api, http.MethodPost, "/jobs/{name}/tries", "try-arrival", "What the rule of a job would do with the latest real arrival; nothing is changed", http.StatusOK, s.tryArrival)
-	add(api, http.MethodPost, "/jobs/tries", "try-new-arrival", "What the rule of a job that is not made yet would do with the latest real arrival", http.StatusOK, s.tryNewArrival)
+	add(api, http.MethodGet, "/jobs/{name}/arrivals", "list-arrivals", "List the latest arrivals of a job", http.StatusOK, s.listArrivals)
+	add(api, http.MethodPost, "/jobs/{name}/arrivals", "announce-arrival", "Announce a complete arrival", http.StatusAccepted, s.announceArrival)
+	add(api, http.MethodPost, "/jobs/{name}/tries", "try-arrival", "Test the arrival rule of a job", http.StatusOK, s.tryArrival)
+	add(api, http.MethodPost, "/jobs/tries", "try-new-arrival", "Test the arrival rule of a new job", http.StatusOK, s.tryNewArrival)
 }
 
 func (s *Server) listArrivals(ctx context.Context, in *JobInput) (*body[contract.ArrivalList], error) {

@@ -21,16 +21,16 @@ import (
 const CallbackPath = "/consent/callback"
 
 func (s *Server) registerConsents(api huma.API) {
-	add(api, http.MethodPost, "/consents", "begin-consent", "Begin to link an account by consent, or to mend one", http.StatusCreated, s.beginConsent)
+	add(api, http.MethodPost, "/consents", "begin-consent", "Start linking or reauthorizing by consent", http.StatusCreated, s.beginConsent)
 	add(api, http.MethodGet, "/consents/{id}", "show-consent", "How a consent is", http.StatusOK, s.showConsent)
-	add(api, http.MethodPost, "/consents/{id}/answer", "answer-consent", "Give what the page showed, where it is pasted", http.StatusOK, s.answerConsent)
+	add(api, http.MethodPost, "/consents/{id}/answer", "answer-consent", "Give the code that the consent page showed", http.StatusOK, s.answerConsent)
 	add(api, http.MethodDelete, "/consents/{id}", "give-up-consent", "Give a consent up", http.StatusNoContent, s.giveUpConsent)
-	add(api, http.MethodPost, "/accounts/{name}/reauthorize", "reauthorize-account", "Give an account a new secret", http.StatusOK, s.reauthorizeAccount)
-	add(api, http.MethodGet, "/providers/{name}", "show-provider", "One kind of place, with its definition", http.StatusOK, s.showProvider)
-	add(api, http.MethodPost, "/definitions", "add-definition", "Add a provider definition, or replace one that was added", http.StatusOK, s.addDefinition)
-	add(api, http.MethodPost, "/definitions/checks", "check-definition", "Read a provider definition without adding it", http.StatusOK, s.checkDefinition)
-	add(api, http.MethodDelete, "/definitions/{name}", "remove-definition", "Forget a provider definition that no account uses", http.StatusNoContent, s.removeDefinition)
-	add(api, http.MethodPut, "/providers/{name}/registration", "register-app", "Use an app registration of one's own", http.StatusNoContent, s.registerApp)
+	add(api, http.MethodPost, "/accounts/{name}/reauthorize", "reauthorize-account", "Reauthorize an account with a new secret", http.StatusOK, s.reauthorizeAccount)
+	add(api, http.MethodGet, "/providers/{name}", "show-provider", "Show a provider and its definition", http.StatusOK, s.showProvider)
+	add(api, http.MethodPost, "/definitions", "add-definition", "Add or replace a provider definition", http.StatusOK, s.addDefinition)
+	add(api, http.MethodPost, "/definitions/checks", "check-definition", "Check a provider definition", http.StatusOK, s.checkDefinition)
+	add(api, http.MethodDelete, "/definitions/{name}", "remove-definition", "Remove a provider definition", http.StatusNoContent, s.removeDefinition)
+	add(api, http.MethodPut, "/providers/{name}/registration", "register-app", "Set your own app registration", http.StatusNoContent, s.registerApp)
 }
 
 type idInput struct {

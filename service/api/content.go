@@ -333,7 +333,7 @@ func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, e
 	var modified time.Time
 	if text := c.Query("modified"); text != "" {
 		if modified, err = time.Parse(time.RFC3339Nano, text); err != nil {
-			return put, located, fmt.Errorf("modified=%q is no time; write it as 2026-03-01T12:00:00Z", text)
+			return put, located, fmt.Errorf("modified=%q is not a time; write it as 2026-03-01T12:00:00Z", text)
 		}
 	}
 	defer s.changed(located)
@@ -351,7 +351,7 @@ func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, e
 	put.Name = located.Address.Name()
 	switch store.KindOf(err) {
 	case store.ErrExists:
-		err = store.Errorf(store.ErrExists, "%s is there already; choose another name, or replace it", located.Address)
+		err = store.Errorf(store.ErrExists, "%s already exists; choose another name, or replace it", located.Address)
 	case store.ErrNotFound:
 		err = store.Errorf(store.ErrTryAgain, "the folder of %s went away meanwhile: %w; send it again", located.Address, err)
 	}
@@ -368,7 +368,7 @@ func conditionOf(header http.Header) (store.Condition, error) {
 	}
 	revision, ok := contract.RevisionOfTag(match)
 	if !ok {
-		return store.Condition{}, fmt.Errorf("%s is no entity tag of this service; take the ETag that it gave", match)
+		return store.Condition{}, fmt.Errorf("%s is not an entity tag of this service; take the ETag that it gave", match)
 	}
 	return store.AtRevision(revision), nil
 }

@@ -67,7 +67,7 @@ func (s *Server) checkNewFolder(ctx context.Context, located tree.Located) error
 	_, err := located.Store.Stat(ctx, located.Place)
 	switch {
 	case err == nil:
-		return store.Errorf(store.ErrExists, "%s is there already; choose another name", located.Address)
+		return store.Errorf(store.ErrExists, "%s already exists; choose another name", located.Address)
 	case store.KindOf(err) != store.ErrNotFound:
 		return err
 	}
@@ -139,7 +139,7 @@ func (s *Server) remove(ctx context.Context, in *body[contract.Removal]) (*body[
 	}
 	agreed := files.Count(in.Body.Agreed)
 	if count.Files > agreed.Files || count.Folders > agreed.Folders || count.Others > agreed.Others || count.Bytes > agreed.Bytes {
-		return nil, store.Errorf(store.ErrChanged, "there is more by now than was agreed to be removed, and nothing was; look again")
+		return nil, store.Errorf(store.ErrChanged, "there are more files now than you agreed to delete, and nothing was deleted; look again")
 	}
 	result := contract.Removed{Failed: []contract.Blocker{}}
 	for _, located := range places {
@@ -272,7 +272,7 @@ func (s *Server) planStep(ctx context.Context, text string, folder tree.Located,
 	one.to.Address, one.to.Place = folder.Address.Child(name), folder.Place.AsFolder().Ref(name)
 	switch {
 	case one.from.Address.String() == one.to.Address.String():
-		return one, store.Errorf(store.ErrRefused, "%s is where it is to go already; give another folder or another name", one.from.Address)
+		return one, store.Errorf(store.ErrRefused, "%s is already there; choose another folder or another name", one.from.Address)
 	case one.from.Address.Contains(one.to.Address):
 		return one, store.Errorf(store.ErrRefused, "%s cannot be moved into itself, to %s; choose a folder outside it", one.from.Address, one.to.Address)
 	}
@@ -281,7 +281,7 @@ func (s *Server) planStep(ctx context.Context, text string, folder tree.Located,
 	}
 	_, err = store.Occupant(ctx, one.to.Store, one.to.Place.As(one.entry.Kind))
 	if err == nil {
-		return one, store.Errorf(store.ErrExists, "%s is there already; give another name, or move that away first", one.to.Address)
+		return one, store.Errorf(store.ErrExists, "%s already exists; choose another name, or move it out of the way", one.to.Address)
 	}
 	if store.KindOf(err) != store.ErrNotFound {
 		return one, err

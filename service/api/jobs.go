@@ -12,16 +12,16 @@ import (
 func (s *Server) registerJobs(api huma.API) {
 	add(api, http.MethodGet, "/jobs", "list-jobs", "The jobs that are kept", http.StatusOK, s.listJobs)
 	add(api, http.MethodPost, "/jobs", "create-job", "Make a job", http.StatusCreated, s.createJob)
-	add(api, http.MethodPost, "/jobs/plans", "plan-new-job", "What a first run of a job would do, which is not made yet", http.StatusOK, s.planNewJob)
+	add(api, http.MethodPost, "/jobs/plans", "plan-new-job", "Plan a new job", http.StatusOK, s.planNewJob)
 	add(api, http.MethodGet, "/jobs/{name}", "show-job", "One job", http.StatusOK, s.showJob)
-	add(api, http.MethodPut, "/jobs/{name}", "change-job", "Change a job in place; a run of it goes on as it was begun", http.StatusOK, s.changeJob)
-	add(api, http.MethodDelete, "/jobs/{name}", "remove-job", "Forget a job; its runs stay, and what they moved", http.StatusNoContent, s.removeJob)
-	add(api, http.MethodPost, "/jobs/{name}/start", "start-job", "Start a run of a job at once", http.StatusCreated, s.startJob)
-	add(api, http.MethodPost, "/jobs/{name}/suspend", "suspend-job", "Have a job not run automatically until it is resumed", http.StatusNoContent, s.suspendJob)
-	add(api, http.MethodPost, "/jobs/{name}/resume", "resume-job", "Have a job run automatically again", http.StatusNoContent, s.resumeJob)
-	add(api, http.MethodGet, "/jobs/{name}/plan", "plan-job", "What a run of a job would do now", http.StatusOK, s.planJob)
+	add(api, http.MethodPut, "/jobs/{name}", "change-job", "Change a job", http.StatusOK, s.changeJob)
+	add(api, http.MethodDelete, "/jobs/{name}", "remove-job", "Delete a job", http.StatusNoContent, s.removeJob)
+	add(api, http.MethodPost, "/jobs/{name}/start", "start-job", "Start a run of a job", http.StatusCreated, s.startJob)
+	add(api, http.MethodPost, "/jobs/{name}/suspend", "suspend-job", "Suspend the schedule of a job", http.StatusNoContent, s.suspendJob)
+	add(api, http.MethodPost, "/jobs/{name}/resume", "resume-job", "Resume the schedule of a job", http.StatusNoContent, s.resumeJob)
+	add(api, http.MethodGet, "/jobs/{name}/plan", "plan-job", "Plan a run of a job", http.StatusOK, s.planJob)
 	add(api, http.MethodGet, "/jobs/{name}/file", "show-job-file", "A job as a job file", http.StatusOK, s.showJobFile)
-	add(api, http.MethodPost, "/job-files", "load-job-file", "Make or change the jobs of a job file", http.StatusOK, s.loadJobFile)
+	add(api, http.MethodPost, "/job-files", "load-job-file", "Create or change the jobs of a job file", http.StatusOK, s.loadJobFile)
 }
 
 // JobInput names a job.

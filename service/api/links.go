@@ -18,17 +18,17 @@ import (
 )
 
 func (s *Server) registerLinks(api huma.API) {
-	add(api, http.MethodPatch, "/accounts/{name}", "edit-account", "Change an account in place; jobs and runs go on", http.StatusOK, s.editAccount)
-	add(api, http.MethodPost, "/accounts/{name}/suspend", "suspend-account", "Take an account out of use; nothing is forgotten", http.StatusNoContent, s.suspendAccount)
-	add(api, http.MethodPost, "/accounts/{name}/resume", "resume-account", "Take an account into use again", http.StatusNoContent, s.resumeAccount)
-	add(api, http.MethodGet, "/link-events", "list-link-events", "What happened to links, oldest first", http.StatusOK, s.linkEvents)
-	add(api, http.MethodPost, "/behind", "list-behind", "The places behind a sign-in", http.StatusOK, s.listBehind)
-	add(api, http.MethodGet, "/accounts/{name}/behind", "list-account-behind", "The places behind the sign-in of an account", http.StatusOK, s.accountBehind)
-	add(api, http.MethodPost, "/accounts/{name}/behind", "link-behind", "Link another place behind the sign-in of an account", http.StatusCreated, s.linkBehind)
-	add(api, http.MethodPost, "/introductions", "introduce", "What a server shows of itself before anybody signs in", http.StatusOK, s.introduce)
-	add(api, http.MethodGet, "/discovered", "list-nearby", "Servers on the local network", http.StatusOK, s.discover)
-	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure how fast an account writes, reads and removes, in a scratch folder that is removed again", http.StatusCreated, s.measureSpeed)
-	add(api, http.MethodGet, "/accounts/{name}/speeds", "list-speeds", "The speed checks of an account, newest first", http.StatusOK, s.listSpeeds)
+	add(api, http.MethodPatch, "/accounts/{name}", "edit-account", "Change the settings of an account", http.StatusOK, s.editAccount)
+	add(api, http.MethodPost, "/accounts/{name}/suspend", "suspend-account", "Suspend an account", http.StatusNoContent, s.suspendAccount)
+	add(api, http.MethodPost, "/accounts/{name}/resume", "resume-account", "Resume an account", http.StatusNoContent, s.resumeAccount)
+	add(api, http.MethodGet, "/link-events", "list-link-events", "List the events of accounts, oldest first", http.StatusOK, s.linkEvents)
+	add(api, http.MethodPost, "/behind", "list-behind", "List what a sign-in reaches", http.StatusOK, s.listBehind)
+	add(api, http.MethodGet, "/accounts/{name}/behind", "list-account-behind", "List what the sign-in of an account reaches", http.StatusOK, s.accountBehind)
+	add(api, http.MethodPost, "/accounts/{name}/behind", "link-behind", "Link more with the sign-in of an account", http.StatusCreated, s.linkBehind)
+	add(api, http.MethodPost, "/introductions", "introduce", "Show the host key or certificate of a server", http.StatusOK, s.introduce)
+	add(api, http.MethodGet, "/discovered", "list-nearby", "Discover servers on the local network", http.StatusOK, s.discover)
+	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure the speed of an account", http.StatusCreated, s.measureSpeed)
+	add(api, http.MethodGet, "/accounts/{name}/speeds", "list-speeds", "List the speed results of an account", http.StatusOK, s.listSpeeds)
 }
 
 type editInput struct {

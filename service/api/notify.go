@@ -11,10 +11,10 @@ import (
 )
 
 func (s *Server) registerNotifications(api huma.API) {
-	add(api, http.MethodGet, "/notifications/settings", "show-notification-settings", "Who is told what, and when", http.StatusOK, s.showNotifications)
-	add(api, http.MethodPut, "/notifications/settings", "set-notification-settings", "Change who is told what; a secret that is left out stays", http.StatusNoContent, s.setNotifications)
-	add(api, http.MethodPost, "/notifications/test", "test-notifications", "Send a word by every way, to try them", http.StatusOK, s.testNotifications)
-	add(api, http.MethodGet, "/notifications", "list-notifications", "The latest words that were, or are to be, sent", http.StatusOK, s.listNotices)
+	add(api, http.MethodGet, "/notifications/settings", "show-notification-settings", "Show the notification settings", http.StatusOK, s.showNotifications)
+	add(api, http.MethodPut, "/notifications/settings", "set-notification-settings", "Change the notification settings", http.StatusNoContent, s.setNotifications)
+	add(api, http.MethodPost, "/notifications/test", "test-notifications", "Send a test notification by every channel", http.StatusOK, s.testNotifications)
+	add(api, http.MethodGet, "/notifications", "list-notifications", "List the latest notifications", http.StatusOK, s.listNotices)
 }
 
 func (s *Server) showNotifications(ctx context.Context, _ *none) (*body[contract.Notifications], error) {

@@ -10,10 +10,10 @@ import (
 )
 
 func (s *Server) registerSessions(api huma.API) {
-	add(api, http.MethodGet, "/sessions", "list-sessions", "The sessions of the console", http.StatusOK, s.listSessions)
-	add(api, http.MethodDelete, "/sessions", "end-sessions", "End all sessions but the one that asks, and all links that were not used", http.StatusNoContent, s.endSessions)
+	add(api, http.MethodGet, "/sessions", "list-sessions", "List the sessions of the console", http.StatusOK, s.listSessions)
+	add(api, http.MethodDelete, "/sessions", "end-sessions", "End all other sessions", http.StatusNoContent, s.endSessions)
 	add(api, http.MethodDelete, "/sessions/{id}", "end-one-session", "End a session", http.StatusNoContent, s.endOneSession)
-	add(api, http.MethodPost, "/token/rotation", "rotate-token", "Make a new owner's token; the one before and all other sessions end", http.StatusOK, s.rotateToken)
+	add(api, http.MethodPost, "/token/rotation", "rotate-token", "Replace the owner's token", http.StatusOK, s.rotateToken)
 }
 
 func (s *Server) listSessions(ctx context.Context, _ *none) (*body[[]contract.Session], error) {

@@ -75,7 +75,7 @@ func (s *Server) live(c *gin.Context) {
 	}
 }
 
-// console serves the built console. What is no file of it is a page of it, and
+// console serves the built console. What is not a file of it is a page of it, and
 // gets its index; what is asked of the API is not there.
 func (s *Server) console() gin.HandlerFunc {
 	files := http.FS(s.Console)

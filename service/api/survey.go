@@ -61,7 +61,7 @@ func (s *Server) surveySides(ctx context.Context, address, target string) (locat
 		return located, nil, err
 	}
 	if entry, err := located.Store.Stat(ctx, located.Place); err != nil || entry.Kind != store.KindFolder {
-		return located, nil, store.Errorf(store.ErrRefused, "%s is no folder; survey the folder that it is in", located.Address)
+		return located, nil, store.Errorf(store.ErrRefused, "%s is not a folder; survey the folder that it is in", located.Address)
 	}
 	if target == "" {
 		return located, nil, nil

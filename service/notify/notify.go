@@ -143,31 +143,31 @@ func check(given contract.Notifications) error {
 		return err
 	}
 	if in, until := quiet.Allowed(time.Now()); given.Quiet != "" && in && until.IsZero() {
-		return errors.New("the quiet hours are the whole week, and nothing would ever be sent; leave some out")
+		return errors.New("the quiet hours are the whole week, so nothing would be sent; shorten them")
 	}
 	if given.Digest != "" {
 		if every, err := time.ParseDuration(given.Digest); err != nil || every < time.Minute || every > 7*24*time.Hour {
-			return fmt.Errorf("%q is no time to gather mail for; write it as 1h", given.Digest)
+			return fmt.Errorf("%q is not a digest interval; write it as 1h", given.Digest)
 		}
 	}
 	events := [][]string{}
 	if m := given.Email; m != nil {
 		if _, _, err := net.SplitHostPort(m.Server); err != nil {
-			return fmt.Errorf("the mail server %q is no HOST:PORT; write it as mail.example.org:587", m.Server)
+			return fmt.Errorf("the mail server %q is not a HOST:PORT; write it as mail.example.org:587", m.Server)
 		}
 		if !slices.Contains([]string{"", "starttls", "implicit", "none"}, m.TLS) {
 			return fmt.Errorf("%q is no way to encrypt mail; use starttls, implicit or none", m.TLS)
 		}
 		if m.TLS == "none" && m.User != "" {
-			return errors.New("a password would cross the network in the clear; use starttls or implicit, or give no user")
+			return errors.New("the password would be sent unencrypted; use starttls or implicit, or give no user")
 		}
 		for _, address := range append([]string{m.From}, m.To...) {
 			if _, err := mail.ParseAddress(address); err != nil {
-				return fmt.Errorf("%q is no mail address; write it as reports@example.org", address)
+				return fmt.Errorf("%q is not a mail address; write it as reports@example.org", address)
 			}
 		}
 		if len(m.To) == 0 {
-			return errors.New("nobody is named who gets the mail; give at least one address")
+			return errors.New("there is no recipient; give at least one address")
 		}
 		events = append(events, m.On)
 	}
@@ -175,7 +175,7 @@ func check(given contract.Notifications) error {
 	for _, hook := range given.Webhooks {
 		parsed, err := url.Parse(hook.URL)
 		if err != nil || parsed.Host == "" || parsed.Scheme != "https" && parsed.Scheme != "http" || parsed.User != nil {
-			return fmt.Errorf("%q is no URL of a webhook; write it as https://example.org/told", hook.URL)
+			return fmt.Errorf("%q is not a URL of a webhook; write it as https://example.org/told", hook.URL)
 		}
 		if seen[hook.URL] {
 			return fmt.Errorf("the webhook %s is there twice; remove one", hook.URL)
@@ -186,7 +186,7 @@ func check(given contract.Notifications) error {
 	for _, on := range events {
 		for _, event := range on {
 			if !slices.Contains(Events, event) {
-				return fmt.Errorf("%q is nothing that is told; use %s", event, strings.Join(Events, ", "))
+				return fmt.Errorf("%q is not an event; use %s", event, strings.Join(Events, ", "))
 			}
 		}
 	}
@@ -221,7 +221,7 @@ const mailChannel = "mail"
 func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEvent) {
 	k, err := n.load(ctx)
 	if err != nil {
-		n.log.Error("could not read who is to be told", "error", err)
+		n.log.Error("could not read the notification settings", "error", err)
 		return
 	}
 	var notifications []records.Notification
@@ -234,7 +234,7 @@ func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEve
 		}
 		payload, err := json.Marshal(event)
 		if err != nil {
-			n.log.Error("could not write down what is to be told", "error", err)
+			n.log.Error("could not record a notification", "error", err)
 			return
 		}
 		notifications = append(notifications, records.Notification{
@@ -251,7 +251,7 @@ func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEve
 		return
 	}
 	if err := n.db.AddNotifications(ctx, notifications); err != nil {
-		n.log.Error("could not keep what is to be told", "error", err)
+		n.log.Error("could not record a notification", "error", err)
 		return
 	}
 	select {
@@ -289,7 +289,7 @@ func (n *Notifications) send(ctx context.Context) {
 	k, loaded := n.load(ctx)
 	if err = errors.Join(err, loaded); err != nil {
 		if ctx.Err() == nil {
-			n.log.Error("could not read what is to be told", "error", err)
+			n.log.Error("could not read notifications", "error", err)
 		}
 		return
 	}
@@ -325,10 +325,10 @@ func (n *Notifications) ended(ctx context.Context, k kept, notifications []recor
 			notification.Why = failed.Error()
 			notification.DueAt = now.Add(min(longestWait, first<<min(notification.Tries-1, 12)))
 			notification.GivenUp = now.Sub(notification.At) > tryFor && notification.Tries > 5
-			n.log.Warn("a word to people could not be sent", "channel", notification.Channel, "try", notification.Tries, "error", failed)
+			n.log.Warn("a notification could not be sent", "channel", notification.Channel, "try", notification.Tries, "error", failed)
 		}
 		if err := n.db.SaveNotification(ctx, notification); err != nil {
-			n.log.Error("could not keep what became of a word to people", "error", err)
+			n.log.Error("could not record the state of a notification", "error", err)
 		}
 	}
 }
@@ -340,7 +340,7 @@ func (n *Notifications) Test(ctx context.Context) (contract.NotifyTest, error) {
 	if err != nil {
 		return tested, err
 	}
-	event := contract.NotificationEvent{Event: "test", At: time.Now(), Subject: "Deft Heron: a test", Text: "This is a test. Nothing has happened."}
+	event := contract.NotificationEvent{Event: "test", At: time.Now(), Subject: "Deft Heron: a test", Text: "This is a test notification."}
 	add := func(channel string, err error) {
 		tried := contract.NotifyTried{Channel: channel, Sent: err == nil}
 		if err != nil {

@@ -92,7 +92,7 @@ func (n *Notifications) mail(k kept, letters []records.Notification) error {
 func message(m contract.NotifyEmail, letters []records.Notification) ([]byte, error) {
 	subject, text := letters[0].Subject, letters[0].Text
 	if len(letters) > 1 {
-		subject = fmt.Sprintf("Deft Heron: %d things have happened", len(letters))
+		subject = fmt.Sprintf("Deft Heron: %d notifications", len(letters))
 		var b strings.Builder
 		for _, letter := range letters {
 			fmt.Fprintf(&b, "%s\n%s\n%s\n\n", letter.At.Local().Format("2006-01-02 15:04:05"), letter.Subject, letter.Text)
@@ -109,7 +109,7 @@ func message(m contract.NotifyEmail, letters []records.Notification) ([]byte, er
 	for _, text := range m.To { // as parsed, so that nothing else gets into the header
 		one, err := mail.ParseAddress(text)
 		if err != nil {
-			return nil, fmt.Errorf("%q is no mail address: %w", text, err)
+			return nil, fmt.Errorf("%q is not a mail address: %w", text, err)
 		}
 		to = append(to, one.String())
 	}

@@ -81,7 +81,7 @@ func certificateJSON(ctx context.Context, w io.Writer, source Certificates, made
 
 func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made contract.Certificate) error {
 	table := csv.NewWriter(w)
-	if err := table.Write([]string{"address", "target", "bytes", "verification", "blake3", "cause", "brought by"}); err != nil {
+	if err := table.Write([]string{"address", "target", "bytes", "verification", "blake3", "cause", "transferred by"}); err != nil {
 		return err
 	}
 	for one, err := range source.CertifiedFiles(ctx, made.Run, false) {
@@ -172,7 +172,7 @@ func stepWords(step string) string {
 func kindWords(kind string) string {
 	switch kind {
 	case plan.VerifiedBySize:
-		return "the size alone, as asked"
+		return "size only, as requested"
 	case "crc64nvme":
 		return "CRC-64/NVME"
 	}

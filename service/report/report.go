@@ -227,28 +227,28 @@ func When(at *time.Time) string {
 func StateWord(run contract.Run) string {
 	switch {
 	case run.Clears && run.State == "done":
-		return "Everything that was to be moved is at the target, verified, and removed at the source."
+		return "All items were transferred, verified and deleted at the source."
 	case run.Cause == string(plan.CauseStays):
 		if run.Step == job.Clear {
-			return "What was verified to be at the target was removed at the source; not everything could be. " + run.Why + "."
+			return "The files verified at the target were deleted at the source, except some. " + run.Why + "."
 		}
-		return "Everything is at the target, and verified; not all of it could be removed at the source. " + run.Why + "."
+		return "All items were transferred and verified, but some could not be deleted at the source. " + run.Why + "."
 	}
 	switch {
 	case run.Step == job.Clear && run.State == "done":
-		return "What was verified to be at the target is removed at the source, and nothing else."
+		return "Exactly the files that were verified at the target were deleted at the source."
 	case run.Step == job.BringBack && run.State == "done":
-		return "What had been moved away is back where it was, and verified; it is at the other side too."
+		return "The files are back at the source, verified. They are at the target too."
 	}
 	switch run.State {
 	case "done":
-		return "Everything that was to be copied is at the target, and verified."
+		return "All items were transferred and verified."
 	case "partial":
-		return "Some items failed. What is listed below is not at the target."
+		return "Some items failed. Those listed below are not at the target."
 	case "failed":
-		return "It could not be carried out."
+		return "The run failed."
 	case "cancelled":
-		return "A person cancelled it. What had been copied stays at the target."
+		return "The run was cancelled. Transferred files stay at the target."
 	}
 	return "Not ended yet: " + run.State + "."
 }

@@ -111,7 +111,7 @@ func (g *gathering) add(listed store.Listed) error {
 	key := string(listed.Key())
 	cut := strings.IndexByte(key, '/')
 	if cut < 0 {
-		return nil // a file in the source itself is no folder that arrives
+		return nil // a file in the source itself is not a folder that arrives
 	}
 	folder := store.Key(key[:cut+1])
 	if g.some && g.one.key != folder {

@@ -163,7 +163,7 @@ func checkMove(ctx context.Context, route transfer.Route) error {
 	}
 	_, err := route.Target.Store.Stat(ctx, route.Target.Root)
 	if err == nil {
-		return store.Errorf(store.ErrExists, "%s is there already; give another name, or move that away first", route.Target.Address)
+		return store.Errorf(store.ErrExists, "%s already exists; choose another name, or move it out of the way", route.Target.Address)
 	}
 	if store.KindOf(err) != store.ErrNotFound {
 		return err

@@ -102,7 +102,7 @@ func (r *Runner) JobText(ctx context.Context, name string) (string, error) {
 	return string(text), err
 }
 
-// sentence says what a job makes true.
+// sentence says what a job does.
 func sentence(spec job.Spec) string {
 	var b strings.Builder
 	for i, route := range spec.Routes {
@@ -115,35 +115,37 @@ func sentence(spec job.Spec) string {
 		}
 		switch {
 		case spec.When.Arrival != "":
-			fmt.Fprintf(&b, "each %s that arrives in %s comes to %s", spec.When.Arrival, route.From, route.To)
+			fmt.Fprintf(&b, "copies each %s that arrives in %s to %s", spec.When.Arrival, route.From, route.To)
 		case spec.Type == job.TwoWay:
-			fmt.Fprintf(&b, "%s and %s hold the same", route.From, route.To)
+			fmt.Fprintf(&b, "keeps %s and %s identical", route.From, route.To)
 		case spec.Type == job.Mirror:
-			fmt.Fprintf(&b, "%s is as %s is", route.To, route.From)
+			fmt.Fprintf(&b, "makes %s identical to %s", route.To, route.From)
 		case spec.Type == job.Migrate:
-			fmt.Fprintf(&b, "what is in %s has moved to %s", route.From, route.To)
+			fmt.Fprintf(&b, "migrates %s to %s", route.From, route.To)
 		default:
-			fmt.Fprintf(&b, "what is in %s is in %s too", route.From, route.To)
+			fmt.Fprintf(&b, "copies %s to %s", route.From, route.To)
 		}
 	}
 	text := strings.ToUpper(b.String()[:1]) + b.String()[1:] + ". "
 	deletions := spec.Rules.Deletions
 	switch {
 	case spec.Type == job.Migrate && spec.Migrate.Clear:
-		text += "It goes in passes; what is verified is cleared at the source in the end, and nothing else."
+		text += "It copies in steps. At the end, exactly the verified files are deleted at the source."
 	case spec.Type == job.Migrate:
-		text += "It goes in passes, and ends with a certificate; nothing is removed at the source."
-	case spec.Type != job.Mirror && spec.Type != job.TwoWay:
-		text += "Nothing is ever removed."
+		text += "It copies in steps and ends with a certificate. Nothing is deleted at the source."
+	case !spec.Removes():
+		text += "Nothing is ever deleted."
 	case deletions == string(plan.IgnoreDeletions):
-		text += "What is removed at one side stays at the other."
+		text += "Files deleted on one side stay on the other."
 	case deletions == string(plan.DeleteToo):
-		text += "What is removed at one side is removed at the other."
+		text += "Files deleted on one side are deleted on the other."
+	case spec.Type == job.Mirror:
+		text += "Files deleted at the source are moved to history at the target."
 	default:
-		text += "What is removed at one side is moved to history at the other, from where it can be restored."
+		text += "Files deleted on one side are moved to history on the other."
 	}
 	if spec.Type == job.TwoWay {
-		text += " A change wins over a removal, two changes keep both, and the first run merges the two sides without removing anything."
+		text += " A change wins over a deletion, two changes keep both files, and the first run merges both sides and deletes nothing."
 	}
 	return text
 }

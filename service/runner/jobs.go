@@ -223,13 +223,13 @@ func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules 
 	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
 	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
 	if from != "" && to != "" && strings.HasPrefix(from, to) {
-		return store.Errorf(store.ErrRefused, "the source %s lies inside its own target %s, where it would be removed; choose folders apart", route.Source.Address, route.Target.Address)
+		return store.Errorf(store.ErrRefused, "the source %s is inside its target %s and would be deleted; choose separate folders", route.Source.Address, route.Target.Address)
 	}
 	if err := r.checkSamePlace(ctx, route, leaveMark); err != nil {
 		return err
 	}
 	if clears && route.Source.Store.Traits().ReadOnly {
-		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be cleared; link it again for writing, or do not clear", route.Source.Account)
+		return store.Errorf(store.ErrRefused, "/%s is read-only and cannot be cleared; link it for writing, or do not clear", route.Source.Account)
 	}
 	if rules.Type == plan.TwoWay && route.Source.Store.Traits().ReadOnly {
 		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be kept in sync; mirror it instead", route.Source.Account)
@@ -268,7 +268,7 @@ func (r *Runner) checkRing(ctx context.Context, spec job.Spec, along []job.Spec)
 		return err == nil && err2 == nil && (one.Contains(other) || other.Contains(one))
 	})
 	if ring != nil {
-		return store.Errorf(store.ErrRefused, "the two-way jobs %s lead around in a ring, in which a change would never come to rest; leave one of them away, or make it a mirror", strings.Join(ring, ", "))
+		return store.Errorf(store.ErrRefused, "the two-way jobs %s form a ring, in which a change would never end; remove one of them, or make it a mirror", strings.Join(ring, ", "))
 	}
 	return nil
 }
@@ -307,7 +307,7 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) erro
 	row.Routes = keptRoutes(spec)
 	err := r.db.AddJob(ctx, &row)
 	if errors.Is(err, records.ErrTaken) {
-		return store.Errorf(store.ErrExists, "there is a job called %s already; give another name, or change that one: heron job edit %s", spec.Name, spec.Name)
+		return store.Errorf(store.ErrExists, "there is already a job %s; choose another name, or change that one: heron job edit %s", spec.Name, spec.Name)
 	}
 	if err != nil {
 		return err

@@ -92,12 +92,12 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 	case a != nil || row.State != "held":
 		return refused(row, "only a run that is held can be released")
 	case plan.Cause(row.Cause) == plan.CauseAsk && decided.Conflict == "":
-		return &InputError{store.Errorf(store.ErrRefused, "the run %s asks what is kept where both sides had changed; decide with --conflict keep-both, newer, source or target", id)}
+		return &InputError{store.Errorf(store.ErrRefused, "the run %s asks which files to keep; decide with --conflict keep-both, newer, source or target", id)}
 	}
 	if decided.Conflict != "" {
 		conflict, err := plan.ParseConflictRule(decided.Conflict)
 		if err != nil || conflict == plan.AskPerson {
-			return &InputError{fmt.Errorf("%q is no decision about conflicts; use keep-both, newer, source or target", decided.Conflict)}
+			return &InputError{fmt.Errorf("%q is not a decision about conflicts; use keep-both, newer, source or target", decided.Conflict)}
 		}
 		row.Rules.Conflict = conflict
 		if err := r.db.SaveRun(ctx, row, "rules"); err != nil {

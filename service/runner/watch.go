@@ -68,7 +68,7 @@ func (r *Runner) watchJob(ctx context.Context, a *active, routes []transfer.Rout
 		}
 	}
 	if resumed {
-		w.some <- struct{}{} // what has changed meanwhile, nobody has told
+		w.some <- struct{}{} // what has changed in the meantime, nobody has told
 	}
 	return w, nil
 }

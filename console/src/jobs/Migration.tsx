@@ -158,7 +158,7 @@ export function NextStep({ job }: { job: Job }) {
         <div className="flex justify-end gap-2">
           <Button onClick={() => setAsking(false)}>Cancel</Button>
           <Button look="danger" disabled={start.isPending} onClick={() => start.mutate('clear')}>
-            Remove {files}
+            Delete {files}
           </Button>
         </div>
       </Dialog>

@@ -176,9 +176,9 @@ func (s *Store) Open(ctx context.Context, reading store.Reading) (io.ReadCloser,
 	}
 	switch {
 	case entry.Kind != store.KindFile:
-		return nil, store.Errorf(store.ErrRefused, "%s is no file", reading.Place)
+		return nil, store.Errorf(store.ErrRefused, "%s is not a file", reading.Place)
 	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
-		return nil, store.Errorf(store.ErrChanged, "%s changed meanwhile", reading.Place)
+		return nil, store.Errorf(store.ErrChanged, "%s changed in the meantime", reading.Place)
 	case reading.Offset > entry.Size:
 		return nil, store.Errorf(store.ErrRefused, "%s has %d bytes, and was to be read from %d on", reading.Place, entry.Size, reading.Offset)
 	}

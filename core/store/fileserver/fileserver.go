@@ -253,7 +253,7 @@ func (s *Store) list(ctx context.Context, folder store.Folder) ([]store.Entry, e
 		switch {
 		case entry.Name == "" || entry.Name == "." || entry.Name == "..":
 		case strings.ContainsAny(entry.Name, "/\x00"):
-			return nil, store.Errorf(store.ErrRefused, "the server listed %q in %s, which is no name", entry.Name, what)
+			return nil, store.Errorf(store.ErrRefused, "the server listed %q in %s, which is not a name", entry.Name, what)
 		default:
 			kept = append(kept, entry)
 		}
@@ -301,7 +301,7 @@ func (s *Store) Remove(ctx context.Context, place store.Ref, revision string) (s
 		return "", err
 	}
 	if revision != "" && !store.SameRevision(entry.Revision, revision) {
-		return "", store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		return "", store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 	}
 	path, err := s.existing(place)
 	if err != nil {
@@ -368,7 +368,7 @@ func (s *Store) Move(ctx context.Context, from store.Ref, revision string, to st
 	}
 	held := revision != "" && there.Kind == store.KindFile
 	if held && !store.SameRevision(there.Revision, revision) {
-		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}
 	if err := s.Rename(ctx, from, to, false); err != nil {
 		if kind := store.KindOf(err); kind == store.ErrExists || kind == store.ErrNameRefused {
@@ -379,9 +379,9 @@ func (s *Store) Move(ctx context.Context, from store.Ref, revision string, to st
 	entry, err := s.Stat(ctx, to.As(""))
 	if err == nil && (entry.Kind != there.Kind || held && !store.SameRevision(entry.Revision, revision)) {
 		if back := s.Rename(context.WithoutCancel(ctx), to, from, false); back != nil {
-			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed meanwhile, is at %s now, and could not be moved back: %w", from, to, back)
+			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, is at %s now, and could not be moved back: %w", from, to, back)
 		}
-		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", from)
+		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}
 	return entry, err
 }
@@ -406,7 +406,7 @@ func (s *Store) Sum(ctx context.Context, place store.Ref, revision string, kind 
 		return store.Hash{}, err
 	}
 	if revision != "" && !store.SameRevision(entry.Revision, revision) {
-		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed meanwhile", place)
+		return store.Hash{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
 	}
 	return s.hash(ctx, place, kind)
 }

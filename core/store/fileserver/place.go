@@ -24,11 +24,11 @@ func PortOption(otherwise string) store.Option {
 func Address(options map[string]string) (host, address string, err error) {
 	host = strings.Trim(options["host"], `[]`)
 	if host == "" || strings.ContainsAny(host, `/\@ `) {
-		return "", "", &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is no host; give its name or address alone, such as files.example.org", options["host"])}
+		return "", "", &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is not a host; give its name or address alone, such as files.example.org", options["host"])}
 	}
 	port, err := strconv.Atoi(options["port"])
 	if err != nil || port < 1 || port > 65535 {
-		return "", "", &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is no port; give a number from 1 to 65535", options["port"])}
+		return "", "", &store.OptionError{Option: "port", Reason: fmt.Sprintf("%q is not a port; give a number from 1 to 65535", options["port"])}
 	}
 	return host, net.JoinHostPort(host, strconv.Itoa(port)), nil
 }

@@ -175,7 +175,7 @@ func (a *Account) within(ctx context.Context, from store.Ref, revision string, t
 		return from, to, store.Errorf(store.ErrChanged, "%s changed", from)
 	}
 	if _, err := store.Occupant(ctx, a.Memory, to.As(entry.Kind)); err == nil {
-		return from, to, store.Errorf(store.ErrExists, "%s is there already", to)
+		return from, to, store.Errorf(store.ErrExists, "%s already exists", to)
 	}
 	if !a.folderIsThere(to.Folder.Path) {
 		return from, to, store.Errorf(store.ErrNotFound, "the folder of %s is not there", to)

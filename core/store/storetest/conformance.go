@@ -58,7 +58,7 @@ func Parts() []Part {
 		{"ranges and revisions are read", testReading},
 		{"removing", testRemove},
 		{"folders", testFolders},
-		{"a file is no folder", testKinds},
+		{"a file is not a folder", testKinds},
 		{"a file and a folder of one name", testSameName},
 		{"numbered parts", testParts},
 		{"times are kept if declared", testTimes},

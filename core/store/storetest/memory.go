@@ -351,7 +351,7 @@ func (m *Memory) check(writing store.Writing) error {
 	}
 	file := m.files[place.Folder.Path][place.Name]
 	if writing.If.IsAbsent() && file != nil {
-		return store.Errorf(store.ErrExists, "%s is there already", place)
+		return store.Errorf(store.ErrExists, "%s already exists", place)
 	}
 	if revision, ok := writing.If.Expect(); ok && (file == nil || file.revision != revision) {
 		return store.Errorf(store.ErrChanged, "%s changed", place)

@@ -92,7 +92,7 @@ func (c *checker) define(def *gojq.FuncDef) (err error) {
 		return fmt.Errorf("the function %s cannot be called so: names that begin with _ are taken", def.Name)
 	}
 	if functions[name] != 0 {
-		return fmt.Errorf("the function %s is there already; give yours another name", def.Name)
+		return fmt.Errorf("the function %s already exists; give yours another name", def.Name)
 	}
 	before := len(c.args)
 	for _, arg := range def.Args {

@@ -118,7 +118,7 @@ func parse(source string) (*gojq.Query, error) {
 	return nil, err
 }
 
-// SyntaxError is an expression that is no jq.
+// SyntaxError is an expression that is not jq.
 type SyntaxError struct {
 	// Line of the expression, from 0.
 	Line int

@@ -172,7 +172,7 @@ var texts = map[string]func(string) any{
 		text = strings.TrimRight(strings.NewReplacer("-", "+", "_", "/").Replace(text), "=")
 		raw, err := base64.RawStdEncoding.DecodeString(text)
 		if err != nil {
-			return fmt.Errorf("hex: %q is no base64", text)
+			return fmt.Errorf("hex: %q is not base64", text)
 		}
 		return hex.EncodeToString(raw)
 	},
