@@ -298,7 +298,7 @@ func TestOpening(t *testing.T) {
 		options       map[string]string
 		reason        string
 	}{
-		{"no address", "nowhere", reads, nil, "no address of a service"},
+		{"no address", "nowhere", reads, nil, "not an address of a service"},
 		{"nothing there", "http://127.0.0.1:1", reads, nil, "nothing answers at"},
 		{"a web page", page.URL, reads, nil, "JSON is due"},
 		{"a scope that does not suffice", address, none, nil, "the scope items.read"},
@@ -381,19 +381,19 @@ download: {request: "GET /get"}
 		{"GET /get", "GET {+option.ur}/get", "line 8 of f.yaml: download.request: {option.ur}"},
 		{"GET /list", "FETCH list", "line 7 of f.yaml: request: the address"},
 		{"GET /list", "/list", "write the method and the address"},
-		{"GET /get", "GET /get{", "no URI template"},
-		{"https://files.example.org/v1", "'{+option.url'", "no URI template"},
+		{"GET /get", "GET /get{", "not a URI template"},
+		{"https://files.example.org/v1", "'{+option.url'", "not a URI template"},
 		{"entry: {", "entry: {path: .p, ", "path: it is given twice"},
 		{"title: Small", "title: [Small]", "one value is due here"},
 		{"title: Small", "title: &a Small", "anchors"},
 		{"title: Small", "title: Small\nsign-in: [{way: code}]", "sign-in[0].authorize: it is missing"},
-		{"title: Small", "title: Small\nuploads: [{up-to: 1 parsec, send: {request: PUT /x, content: true}}]", "no number of bytes"},
+		{"title: Small", "title: Small\nuploads: [{up-to: 1 parsec, send: {request: PUT /x, content: true}}]", "not a number of bytes"},
 		{"title: Small", "title: Small\nuploads: [{send: {request: PUT /x}}]", "uploads[0].send: none of its requests sends the content"},
 		{"title: Small", "title: Small\nmove: {request: POST /m, json: ., form: {a: .}}", "move: it has 2 bodies"},
 		{"title: Small", "title: Small\nhashes: [{kind: md4, value: .h}]", `"md4" cannot be; it is one of`},
 		{"title: Small", "title: Small\nnames: {refused: ['[']}", "missing closing ]"},
 		{"title: Small", "title: Small\nlimits: {streams: many}", "line 4 of f.yaml"},
-		{"title: Small", "\ttitle: Small", "no YAML"},
+		{"title: Small", "\ttitle: Small", "not valid YAML"},
 	} {
 		_, err := declared.Load("f.yaml", []byte(strings.Replace(good, c.old, c.new, 1)))
 		var problem *declared.Problem

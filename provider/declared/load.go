@@ -123,7 +123,7 @@ func notYAML(err error) error {
 	}
 	if found := yamlLine.FindStringSubmatch(err.Error()); found != nil {
 		line, _ := strconv.Atoi(found[1])
-		return &Problem{Line: line, Reason: "it is not YAML as is due here: " + found[2]}
+		return &Problem{Line: line, Reason: "it is not valid YAML: " + found[2]}
 	}
 	return &Problem{Reason: "it is not YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
 }

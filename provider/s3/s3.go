@@ -150,7 +150,7 @@ func configure(opening store.Opening) (*account, error) {
 		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%q is not an endpoint; give a URL of scheme, host and port, such as https://objects.example.org:9000", o["endpoint"])}
 	}
 	if err := s3utils.CheckValidBucketName(o["bucket"]); err != nil {
-		return nil, &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is not a name of a bucket; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
+		return nil, &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is not a valid bucket name; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
 	}
 	a := &account{endpoint: endpoint, bucket: o["bucket"], key: o["key"], prefix: string(opening.Start)}
 	if a.partSize, err = mebibytes("part-size", o["part-size"], 5, 64); err != nil {

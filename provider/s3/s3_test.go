@@ -150,7 +150,7 @@ func TestOpenExplains(t *testing.T) {
 		{"missing bucket", map[string]string{"bucket": "missing-bucket"}, server.Secret, "give another --bucket"},
 		{"missing start", map[string]string{"start": "nowhere/"}, server.Secret, "give another --start"},
 		{"unknown option", map[string]string{"colour": "blue"}, server.Secret, "no such option"},
-		{"a bucket's name that is none", map[string]string{"bucket": "B"}, server.Secret, "no name of a bucket"},
+		{"a bucket's name that is none", map[string]string{"bucket": "B"}, server.Secret, "not a valid bucket name"},
 		{"part size", map[string]string{"part-size": "1"}, server.Secret, "from 5 to 5120"},
 		{"no secret", nil, "", "--secret-file"},
 	} {
