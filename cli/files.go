@@ -177,7 +177,7 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 	if err != nil {
 		return err
 	}
-	back := "It cannot be brought back."
+	back := "It cannot be restored."
 	if plan.Trash {
 		back = "It can be restored from the provider's trash."
 	}
@@ -185,8 +185,8 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 	for i, address := range args {
 		names[i] = shown.Plain(address)
 	}
-	question := fmt.Sprintf("Remove %s (%s)? %s", strings.Join(names, ", "), shown.Quantity(plan.Quantity), back)
-	if err := a.confirm(yes, question, "remove "+shown.Quantity(plan.Quantity)); err != nil {
+	question := fmt.Sprintf("Delete %s (%s)? %s", strings.Join(names, ", "), shown.Quantity(plan.Quantity), back)
+	if err := a.confirm(yes, question, "delete "+shown.Quantity(plan.Quantity)); err != nil {
 		return err
 	}
 	removed, err := c.Remove(ctx, contract.Removal{Addresses: args, Agreed: plan.Quantity})

@@ -122,9 +122,9 @@ func (a *app) jobList() *cobra.Command {
 				_, err := fmt.Fprintln(a.out, "There is no job yet. Make one with: heron job create NAME --from ADDRESS --to ADDRESS")
 				return err
 			}
-			t := a.newTable("JOB", "TYPE", "LAST RUN", "NEXT", "FROM AND TO")
+			t := a.newTable("JOB", "TYPE", "LAST RUN", "NEXT", "SOURCE AND TARGET")
 			for _, job := range jobs {
-				last, next := "—", "by hand"
+				last, next := "—", "when started"
 				switch {
 				case job.Migration != nil && job.Migration.Next == "":
 					next = "it is over"
@@ -332,7 +332,7 @@ func (a *app) jobPlan() *cobra.Command {
 			return err
 		}
 		for _, address := range plan.Makes {
-			fmt.Fprintf(a.out, "%s is not there yet, and is made by the first run.\n", shown.Plain(address))
+			fmt.Fprintf(a.out, "%s does not exist yet; the first run creates it.\n", shown.Plain(address))
 		}
 		if plan.Held != nil {
 			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s The run would be held: %s. %s", a.paint(ochre, "▬"), shown.Plain(plan.Held.Why), plan.Held.Remedy)))

@@ -43,7 +43,7 @@ func (a *app) runList() *cobra.Command {
 	command := &cobra.Command{
 		Use: "list", Short: "List runs, newest first", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
-			t := a.newTable("RUN", "STATE", "ITEMS", "FAILED", "MOVED", "BEGUN", "FROM AND TO")
+			t := a.newTable("RUN", "STATE", "ITEMS", "FAILED", "BYTES", "STARTED", "SOURCE AND TARGET")
 			alignRight(t, 3, 4, 5)
 			n := 0
 			for run, err := range a.client().Runs(command.Context()) {
@@ -60,7 +60,7 @@ func (a *app) runList() *cobra.Command {
 					continue
 				}
 				t.AppendRow(table.Row{
-					run.ID, a.stateMark(run.State), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred), when(run.Started), shown.Plain(routesOf(run)),
+					run.ID, a.stateMark(run.State), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred), when(run.Started), shown.Plain(a.routesInRow(run)),
 				})
 			}
 			if a.json {
@@ -74,8 +74,19 @@ func (a *app) runList() *cobra.Command {
 			return nil
 		},
 	}
-	command.Flags().IntVar(&most, "most", 50, "how many; 0 is all")
+	command.Flags().IntVar(&most, "most", 50, "number of runs; 0 is all")
 	return command
+}
+
+// routesInRow returns the routes of a run, shortened to the rest of a line on a terminal.
+func (a *app) routesInRow(run contract.Run) string {
+	const before = 72 // columns
+	text := routesOf(run)
+	if width := columns(os.Stdout) - before; !a.terminal || width <= 0 || len(text) <= width || len(run.Routes) < 2 {
+		return text
+	}
+	first := jobRoutes(contract.JobSpec{Type: run.Type, Routes: run.Routes[:1]})
+	return fmt.Sprintf("%s and %d more", first, len(run.Routes)-1)
 }
 
 func routesOf(run contract.Run) string {
@@ -277,7 +288,7 @@ func (a *app) runItems() *cobra.Command {
 func addressOf(item contract.Item) string {
 	switch {
 	case item.Action == "remove" && item.State == "waiting":
-		return "remove " + item.Target
+		return "delete " + item.Target
 	case item.Action == "remove":
 		return item.Target
 	case item.Action == "replace" && item.State == "waiting":

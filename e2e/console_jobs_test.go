@@ -33,7 +33,7 @@ func TestConsoleJobs(t *testing.T) {
 	b.click("From")
 	b.keys("/desk/logs\t/archive/logs")
 	b.shows("20 files to copy")
-	b.shows("1 file to remove")
+	b.shows("1 file to delete")
 	b.accessible("a new job with its plan")
 	b.click("Create job")
 	b.shows("Makes /archive/logs identical to /desk/logs")

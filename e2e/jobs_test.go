@@ -112,7 +112,7 @@ func TestTwoWayJob(t *testing.T) {
 		t.Fatalf("one side was emptied: %+v", run)
 	}
 	h.says("", 1, "is held", "job", "start", "keep")
-	if out := h.must("run", "items", run.ID, "--state", "waiting"); strings.Count(out, "remove /desk/papers/") < 30 {
+	if out := h.must("run", "items", run.ID, "--state", "waiting"); strings.Count(out, "delete /desk/papers/") < 30 {
 		t.Errorf("what it would do:\n%s", out)
 	}
 	h.end(syscall.SIGTERM)

@@ -15,7 +15,7 @@ func WhenSentence(when contract.When) string {
 	case when.Arrival != "":
 		text = "for each " + when.Arrival + " that arrives, once it is complete"
 	case when.Now:
-		text = "once, when it was made"
+		text = "once, when it was created"
 	case when.At != "":
 		text = "once, at " + when.At
 	case when.Every != "":
@@ -25,7 +25,7 @@ func WhenSentence(when contract.When) string {
 	case when.Cron != "":
 		text = "by the cron timetable " + when.Cron
 	default:
-		text = "when it is started by hand"
+		text = "when you start it"
 	}
 	if when.Hours != "" {
 		text += ", within " + when.Hours

@@ -164,11 +164,11 @@ func verifications(routes []transfer.Route, rules plan.Rules) []contract.Verifyi
 		case rules.Verification == store.VerifyByReading:
 			one.How = "read back and compared with what was sent"
 		case kind != "":
-			one.How = fmt.Sprintf("the %s that the target tells of what it holds, compared with that of what was sent", kind)
+			one.How = fmt.Sprintf("the %s that the target reports is compared with that of the bytes sent", kind)
 		case rules.Verification == store.VerifyBySize:
-			one.How = "the size alone, as asked"
+			one.How = "by size only, as requested"
 		default:
-			one.How = "read back, as the target tells no hash"
+			one.How = "read back, because the target reports no hash"
 		}
 		if !slices.Contains(all, one) {
 			all = append(all, one)

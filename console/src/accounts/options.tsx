@@ -1,7 +1,7 @@
 import { Failure, type Option } from '../api/client'
 import { Field, SelectField } from '../ui/Field'
+import { capital } from '../ui/format'
 
-const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
 /** A sentence, whether or not it was written as one. */
 export const ended = (text: string) => capital(text).replace(/[.]?$/, '.')
 export const titleOf = (option: Option) => (option.required ? option.title : `${option.title} (optional)`)

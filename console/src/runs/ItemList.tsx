@@ -65,7 +65,7 @@ function ItemRow({ item }: { item: Item }) {
       </span>
       <span className="min-w-0">
         <span className="font-mono text-small break-all" title={item.verification || undefined}>
-          {item.action === 'remove' ? <span className="text-brick">remove {plain(item.target)}</span> : plain(item.address)}
+          {item.action === 'remove' ? <span className="text-brick">delete {plain(item.target)}</span> : plain(item.address)}
         </span>
         {item.cause && (
           <span className="block">

@@ -5,7 +5,7 @@ import { api, data, type Run } from '../api/client'
 import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
-import { bytes, count, duration, plain, some, when } from '../ui/format'
+import { capital, bytes, count, duration, plain, some, when } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { stepName } from '../jobs/Migration'
@@ -55,7 +55,7 @@ const overLimits = ['safety-limit', 'source-emptied', 'source-rolled-back']
 function sentenceOf(run: Run): string | undefined {
   if (run.state === 'running' && run.watching) return 'Everything is up to date. Waiting for changes; the run continues if you close this page.'
   if (run.state === 'paused' && run.cause === 'outside-hours') return 'Outside the hours of the job. The run continues when they begin.'
-  if (run.state === 'held' && overLimits.includes(run.cause ?? '')) return 'The run is above a safety limit. Nothing has been changed. Approve it or cancel it.'
+  if (run.state === 'held' && overLimits.includes(run.cause ?? '')) return 'The run is above a safety limit. Nothing has been changed.'
   if (run.step === 'survey' && run.state === 'done') return 'The survey is done. Its report is the page to hand over.'
   if (run.step === 'clear' && run.state === 'done') return 'Exactly the files that were verified at the target were deleted at the source.'
   if (run.step === 'clear' && run.cause === 'source-stays') return 'The files that were verified at the target were deleted at the source. Skipped items stay there.'
@@ -88,7 +88,7 @@ function Head({ run }: { run: Run }) {
           ))}
         </ul>
         <p className="mt-1">{sentenceOf(run)}</p>
-        {run.started_by && run.started_by !== 'by hand' && <p className="text-small text-soft">Begun {/^(the|a) /.test(run.started_by) ? `by ${run.started_by}` : run.started_by}.</p>}
+        {run.started_by && run.started_by !== 'by hand' && <p className="text-small text-soft">Started {/^(the|a) /.test(run.started_by) ? `by ${run.started_by}` : run.started_by}.</p>}
         {run.step && (
           <p className={run.waits ? 'text-ochre' : undefined}>
             {run.waits?.replace(/ Start it with: .*$/, '')}{' '}
@@ -99,7 +99,7 @@ function Head({ run }: { run: Run }) {
         )}
         {run.why && run.state !== 'done' && (run.state !== 'partial' || run.cause) && (
           <p className={run.ended ? 'text-brick' : 'text-ochre'}>
-            {run.why}. {run.remedy}
+            {capital(run.why)}. {run.remedy}
           </p>
         )}
       </div>
@@ -229,8 +229,8 @@ function Figures({ run }: { run: Run }) {
     ['Failed', some(run.items.failed, 'item'), run.items.failed ? 'text-brick' : undefined],
     ['Skipped', some(run.items.skipped, 'item')],
     ['Up to date', some(run.items.up_to_date, 'item')],
-    ['Moved', bytes(run.bytes.transferred)],
-    ['Begun', when(run.started)],
+    ['Transferred', bytes(run.bytes.transferred)],
+    ['Started', when(run.started)],
   ]
   if (run.excluded.items || run.folders_excluded)
     figures.push(['Excluded', [run.folders_excluded && some(run.folders_excluded, 'folder'), run.excluded.items && some(run.excluded.items, 'file')].filter(Boolean).join(', ')])

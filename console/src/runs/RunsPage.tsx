@@ -37,7 +37,7 @@ export function RunsPage() {
               <th className="py-1 pl-4 text-right font-normal">Done</th>
               <th className="py-1 pl-4 text-right font-normal">Failed</th>
               <th className="py-1 pl-4 text-right font-normal">Moved</th>
-              <th className="hidden py-1 pl-4 text-right font-normal sm:table-cell">Begun</th>
+              <th className="hidden py-1 pl-4 text-right font-normal sm:table-cell">Started</th>
             </tr>
           </thead>
           <tbody>

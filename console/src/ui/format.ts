@@ -37,3 +37,6 @@ export function duration(seconds: number): string {
 /** What would move or hide text is shown, not done. */
 export const plain = (name: string) =>
   name.replace(/[\p{Cc}\u200e\u200f\u202a-\u202e\u2066-\u2069]/gu, (c) => `\\u${c.codePointAt(0)!.toString(16).padStart(4, '0')}`)
+
+/** The text with its first letter in upper case. */
+export const capital = (text: string) => text.replace(/^\p{Ll}/u, (first) => first.toUpperCase())
