@@ -71,7 +71,7 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, shown.Size(space.Used), shown.Size(space.Free), shown.Plain(where(account, providers))})
 	}
 	if len(accounts) > 1 {
-		t.AppendRow(table.Row{a.paint(soft, "together"), "", "", shown.Size(spaces.Together.Used), shown.Size(spaces.Together.Free), a.paint(soft, "what shares a disk counts once")})
+		t.AppendRow(table.Row{a.paint(soft, "total"), "", "", shown.Size(spaces.Together.Used), shown.Size(spaces.Together.Free), a.paint(soft, "accounts on one disk count once")})
 	}
 	t.Render()
 	for _, account := range accounts {

@@ -398,7 +398,7 @@ func (a *app) printHistory(events []contract.LinkEvent) error {
 		_, err := fmt.Fprintln(a.out, "Nothing was ever linked. Link an account with: heron account link PROVIDER NAME")
 		return err
 	}
-	t := a.newTable("WHEN", "NAME", "WHAT", "BY", "WHY, AND WITH WHAT")
+	t := a.newTable("WHEN", "NAME", "WHAT", "BY", "REASON AND SETTINGS")
 	for _, event := range events {
 		note := event.Why
 		if event.What == "linked" || event.What == "unlinked" {

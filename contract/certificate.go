@@ -2,7 +2,7 @@ package contract
 
 import "time"
 
-// Certificate says what a migration has verified to be at its targets. The files
+// Certificate says what a migration has verified at its targets. The files
 // themselves follow it in each form in which it is written.
 type Certificate struct {
 	Run    string    `json:"run" doc:"The final pass."`
@@ -13,7 +13,7 @@ type Certificate struct {
 	Steps    []StepRun    `json:"steps" doc:"The runs before it."`
 	Verified Count        `json:"verified"`
 	By       []VerifiedBy `json:"by" doc:"Files by kind of hash."`
-	// Unverified are those that are at the source, and not verified to be at the target.
+	// Unverified are those that are at the source, and not verified at the target.
 	Unverified      Count        `json:"unverified"`
 	Why             []CauseCount `json:"why" doc:"Reasons, by cause."`
 	Excluded        Count        `json:"excluded" doc:"Excluded files."`

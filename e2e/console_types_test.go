@@ -52,7 +52,7 @@ func TestConsoleMigration(t *testing.T) {
 	for _, step := range []struct{ button, shows string }{
 		{"Start the survey", "The survey is done"},
 		{"Start the first pass", "All items were transferred and verified"},
-		{"Start the catch-up pass", "Next is the final pass, which waits for a person"},
+		{"Start the catch-up pass", "Next is the final pass, which waits for you"},
 		{"Start the final pass", "Certificate:"},
 	} {
 		b.click(step.button)
@@ -61,7 +61,7 @@ func TestConsoleMigration(t *testing.T) {
 		b.shows("Plan now")
 	}
 	b.shows("12 files (")
-	b.shows("waits for a person: all is verified")
+	b.shows("waits for you: everything is verified")
 	b.look("migrate-verified")
 	b.accessible("a migration that waits to be cleared")
 	b.click("Clear the source…")

@@ -108,13 +108,13 @@ func TestContinuous(t *testing.T) {
 			put("after", from+"/after.txt")
 			comesToHold(t, "after", to, "after.txt")
 
-			// Many at once: the safety limits holds them, little by little as they come.
+			// Many at once: the safety limits hold them, little by little as they come.
 			for i := 6; i < 16; i++ {
 				h.must("rm", fmt.Sprintf("%s/before%d.txt", from, i), "--yes")
 			}
 			h.until(run, "held")
 			if left, _ := filepath.Glob(filepath.Join(to, "before*.txt")); len(left) < 18 {
-				t.Errorf("%d files are left; the safety limits was to hold more removals", len(left))
+				t.Errorf("%d files are left; the safety limits were to hold more removals", len(left))
 			}
 			// A person lets go what it would do; what was removed after that was held may be
 			// more than the safety limits allows again.

@@ -143,7 +143,7 @@ func TestMirrorJob(t *testing.T) {
 		os.Remove(filepath.Join(from, "logs", fmt.Sprint(i)))
 	}
 	if out := h.must("job", "plan", "logs"); !strings.Contains(out, "would be held") || !strings.Contains(out, "/disk/logs/4") {
-		t.Errorf("the plan does not say what the safety limits holds:\n%s", out)
+		t.Errorf("the plan does not say what the safety limits hold:\n%s", out)
 	}
 	run := h.job("logs", 3)
 	bothHold(t, to+"/logs", to+"/logs", 20)

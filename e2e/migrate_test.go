@@ -168,7 +168,7 @@ func TestMigration(t *testing.T) {
 	if len(back) != 63 || back["año – 🐦.txt"] == "" || back["empty.txt"] == "" {
 		t.Errorf("%d files were brought back, with the one that was kept beside another", len(back))
 	}
-	if next := h.waitsFor("away", "survey"); !strings.Contains(next.Sentence, "back where it was") {
+	if next := h.waitsFor("away", "survey"); !strings.Contains(next.Sentence, "back at the source") {
 		t.Errorf("after it was brought back: %+v", next)
 	}
 }

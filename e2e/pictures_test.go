@@ -130,7 +130,7 @@ func migrationPictures(t *testing.T, h *heron, b *window) {
 	h.must("job", "start", "surveys-away", "--detach")
 	made := h.waitsFor("surveys-away", "clear").Certificate
 	b.open("http://" + h.listen + "/jobs/surveys-away")
-	b.shows("waits for a person: all is verified")
+	b.shows("waits for you: everything is verified")
 	b.shows("up to date")
 	b.picture(picture("console-migration"))
 	certificate := filepath.Join(t.TempDir(), "certificate.html")
@@ -140,7 +140,7 @@ func migrationPictures(t *testing.T, h *heron, b *window) {
 	b.picture(picture("certificate"))
 }
 
-// jobPictures draws jobs: made, with what a run would do; and one that the safety limits holds.
+// jobPictures draws jobs: made, with what a run would do; and one that the safety limits hold.
 func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string) {
 	t.Helper()
 	h.must("job", "create", "office-to-archive", "--type", "mirror", "--from", "/desk/Office", "--to", "/archive/office", "--weekly", "mon-fri 22:00", "--zone", "Europe/Lisbon")

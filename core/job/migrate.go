@@ -96,14 +96,14 @@ func (m Migration) Next(passed []Passed, timed bool) Coming {
 		return m.afterCatchUp(passed, timed)
 	case FinalPass:
 		if last.State == "partial" {
-			return Coming{Step: FinalPass, Waits: true, Why: "some of it could not be verified; fix that, and let another final pass go"}
+			return Coming{Step: FinalPass, Waits: true, Why: "some files could not be verified; fix that, and start another final pass"}
 		}
 		if m.Clear {
 			return m.coming(Clear, timed)
 		}
 		return Coming{}
 	case BringBack: // it is where it was
-		return Coming{Step: Survey, Waits: true, Why: "what was moved away is back where it was"}
+		return Coming{Step: Survey, Waits: true, Why: "the files are back at the source"}
 	}
 	return Coming{}
 }
@@ -122,7 +122,7 @@ func (m Migration) afterCatchUp(passed []Passed, timed bool) Coming {
 		passes++
 	}
 	if passes >= mostCatchUps && !next.Waits {
-		return Coming{Step: CatchUp, Waits: true, Why: fmt.Sprintf("after %d passes the source still changes faster than it is caught up with; have people rest, and let the final pass go", passes)}
+		return Coming{Step: CatchUp, Waits: true, Why: fmt.Sprintf("after %d passes the source still changes faster than the passes catch up; stop the work there, and start the final pass", passes)}
 	}
 	return next
 }
@@ -141,11 +141,11 @@ func (m Migration) coming(step string, timed bool) Coming {
 // waits is why a step waits for a person.
 func waits(step string) string {
 	return map[string]string{
-		Survey:    "nothing has begun",
-		FirstPass: "the survey is to be read first",
-		CatchUp:   "what has changed since the pass before is to be caught up with",
-		FinalPass: "little is left; nobody should write to the source from now on",
-		Clear:     "all is verified, and the source is to be cleared of it",
+		Survey:    "the migration has not started",
+		FirstPass: "read the survey first",
+		CatchUp:   "files changed since the last pass",
+		FinalPass: "few changes are left; stop writing to the source before you start it",
+		Clear:     "everything is verified, and the source can be cleared",
 	}[step]
 }
 

@@ -43,7 +43,7 @@ const (
 	Remove Action = "remove"
 	// Forget does nothing but drop a pair: neither side holds anything of it.
 	Forget Action = "forget"
-	// Clear removes at the source what is verified to be at the target.
+	// Clear removes at the source what is verified at the target.
 	Clear Action = "clear"
 )
 

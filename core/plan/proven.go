@@ -8,7 +8,7 @@ import (
 // VerifiedBySize stands for a verification where a job asks for no more than the size.
 const VerifiedBySize = "size"
 
-// Verified reports how a file of the source is verified to be at the target as both are
+// Verified reports how a file of the source is verified at the target as both are
 // now: the hash, as KIND=HEXADECIMAL, that it was written or found with, or
 // VerifiedBySize where the rules ask for no more. Else verification is empty, and cause says
 // why it is not. A folder is verified where the target has it.
@@ -59,7 +59,7 @@ func (p *Planner) toVerify(d compare.Difference) bool {
 }
 
 // clears is what is done about an entry of a source that is to be cleared of what is
-// verified to be at the target.
+// verified at the target.
 func (p *Planner) clears(d compare.Difference) Step {
 	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Source: *d.Source, Target: d.Target, Action: Clear}
 	if d.Kind == store.KindFolder {

@@ -11,7 +11,7 @@ import (
 	"deftheron/core/store"
 )
 
-// clear removes at the sources what is verified to be at the targets, and returns
+// clear removes at the sources what is verified at the targets, and returns
 // how many entries stay. Both sides are listed again, to the end, and held
 // against what is remembered: a file is removed only where the source is still
 // the revision that was copied and the target still the one that was verified, or

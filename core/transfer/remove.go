@@ -206,7 +206,7 @@ func (a *attempt) clearFile(ctx context.Context) (store.Removal, error) {
 	return a.removeSource(ctx, a.route, file)
 }
 
-// clearOne removes at the source what is verified to be at the target, after looking there
+// clearOne removes at the source what is verified at the target, after looking there
 // once more: the verification is of that revision alone.
 func (a *attempt) clearOne(ctx context.Context) (*Ending, error) {
 	folder := a.item.Kind == store.KindFolder

@@ -102,7 +102,7 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 		warnings = append(warnings, Warning{"certificate-ends", why, "Have it renewed there before then, or it is refused."})
 	}
 	if other := a.samePlaceAs(ctx, row); other != "" {
-		warnings = append(warnings, Warning{"linked-twice", "It is the same place as /" + other + ".", "Unlink one of the two, unless that is meant: what is in it counts once."})
+		warnings = append(warnings, Warning{"linked-twice", "It is the same storage as /" + other + ".", "Unlink one of the two unless that is intended. Its space counts once."})
 	}
 	samples, err := a.db.SpaceSamples(ctx, row.ID)
 	if err != nil || len(samples) == 0 {

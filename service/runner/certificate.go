@@ -33,7 +33,7 @@ func (r *Runner) certify(ctx context.Context, row records.Run, routes []transfer
 		return brokenOff(ctx, err, "it was cancelled by a person, before what is verified was certified", "what is at the target could not be certified: ")
 	}
 	if result.State == records.Done && made.Unverified.Items > 0 {
-		result = transfer.Result{State: records.Partial, Cause: plan.CauseUnverified, Why: some(made.Unverified.Items, "file") + " at the source could not be verified to be at the target; the certificate tells which and why"}
+		result = transfer.Result{State: records.Partial, Cause: plan.CauseUnverified, Why: some(made.Unverified.Items, "file") + " at the source could not be verified at the target; the certificate tells which and why"}
 	}
 	return result
 }

@@ -189,7 +189,7 @@ func comingSentence(name string, next job.Coming) string {
 		return "The migration is over."
 	case next.Waits:
 		why := strings.ToUpper(next.Why[:1]) + next.Why[1:]
-		return fmt.Sprintf("Next is the %s, which waits for a person. %s. Start it with: heron job start %s", job.Words(next.Step), why, name)
+		return fmt.Sprintf("Next is the %s, which waits for you. %s. Start it with: heron job start %s", job.Words(next.Step), why, name)
 	}
 	return fmt.Sprintf("Next is the %s, which starts automatically.", job.Words(next.Step))
 }

@@ -57,7 +57,7 @@ export function MigrationFields({ spec, onChange }: { spec: JobSpec; onChange: (
       </div>
       <span className="flex items-center gap-2">
         <Checkbox checked={given.clear ?? false} label="At the end, clear the source of exactly what was verified" onChange={() => set({ clear: given.clear ? undefined : true, go_on: given.go_on === 'clear' ? undefined : given.go_on })} />
-        At the end, clear the source of exactly what was verified to be at the target
+        At the end, clear the source of exactly what was verified at the target
       </span>
     </fieldset>
   )
@@ -76,7 +76,7 @@ export function MigrationSteps({ job }: { job: Job }) {
             <th className="py-1 pr-4 font-normal">Step</th>
             <th className="py-1 pr-4 font-normal">State</th>
             <th className="py-1 pr-4 text-right font-normal">Items</th>
-            <th className="py-1 pr-4 text-right font-normal">Moved</th>
+            <th className="py-1 pr-4 text-right font-normal">Transferred</th>
             <th className="hidden py-1 font-normal sm:table-cell">Ended</th>
           </tr>
         </thead>
@@ -100,7 +100,7 @@ export function MigrationSteps({ job }: { job: Job }) {
             <tr className="h-8 border-b border-line">
               <td className="pr-4 font-semibold">{stepName(migration.next)}</td>
               <td className={migration.waits ? 'pr-4 text-ochre' : 'pr-4'} colSpan={4}>
-                {migration.waits ? `waits for a person: ${migration.why}` : 'starts automatically'}
+                {migration.waits ? `waits for you: ${migration.why}` : 'starts automatically'}
               </td>
             </tr>
           )}

@@ -29,7 +29,7 @@ export function whenWords(when: When): string {
     : when.arrival
       ? `for each ${when.arrival} that arrives, once it is complete`
       : when.now
-      ? 'once, when it was made'
+      ? 'once, when it was created'
       : when.at
         ? `once, at ${when.at}`
         : when.every
@@ -38,6 +38,6 @@ export function whenWords(when: When): string {
             ? `weekly, ${when.weekly}`
             : when.cron
               ? `by the timetable ${when.cron}`
-              : 'when it is started by hand'
+              : 'when you start it'
   return `${words}${when.hours ? `, within ${when.hours}` : ''}${when.zone ? ` (${when.zone})` : ''}`
 }

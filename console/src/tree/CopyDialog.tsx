@@ -107,7 +107,7 @@ export function Summary({ plan }: { plan: Plan }) {
     [plan.translated.items, `${some(plan.translated.items, 'name')} of these translated`, ''],
     [plan.look.items, `${some(plan.look.items, 'file')} to compare by content first`, bytes(plan.look.bytes)],
     ...plan.exports.map((one): [number, string, string] => [one.items, `${some(one.items, `${one.document} document`)} of these exported as ${one.format}`, '']),
-    [plan.folders, `${some(plan.folders, plan.type === 'two-way' ? 'folder' : 'empty folder')} to make`, ''],
+    [plan.folders, `${some(plan.folders, plan.type === 'two-way' ? 'folder' : 'empty folder')} to create`, ''],
     [plan.moved.items, `${some(plan.moved.items, 'file')} to move, moved or renamed`, bytes(plan.moved.bytes)],
     [plan.remove.items - plan.moved.items, `${some(plan.remove.items - plan.moved.items, 'file')} to delete`, bytes(plan.remove.bytes - plan.moved.bytes)],
     [plan.folders_removed, `${some(plan.folders_removed, 'folder')} to delete`, ''],
