@@ -222,7 +222,7 @@ func (a *app) accountUnlink() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		_, err = fmt.Fprintf(a.out, "Unlinked %s. What is there stays as it is. Its secret is forgotten; what is remembered of copies there is kept for 90 days.\nLink it again with: heron account link --again %s\n", name, name)
+		_, err = fmt.Fprintf(a.out, "Unlinked %s. Nothing was deleted there. The secret was deleted here. The record of copies is kept for 90 days.\nLink it again with: heron account link --again %s\n", name, name)
 		return err
 	})
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask")

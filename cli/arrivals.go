@@ -26,7 +26,7 @@ func (a *app) jobArrivals() *cobra.Command {
 			return nil
 		}
 		if len(arrivals) == 0 {
-			_, err := fmt.Fprintf(a.out, "Nothing has arrived since the job %s was made.\n", name)
+			_, err := fmt.Fprintf(a.out, "Nothing has arrived since the job %s was created.\n", name)
 			return err
 		}
 		t := a.newTable("SEEN", "STATE", "SIZE", "RUN", "ARRIVAL")
@@ -101,7 +101,7 @@ func (a *app) tellTried(tried contract.TriedArrival) error {
 		if tried.Address != "" {
 			what = shown.Plain(tried.Address)
 		}
-		fmt.Fprintf(a.out, "%s: %s. Look at the rules, and at what is there: heron ls\n", what, shown.Plain(tried.Why))
+		fmt.Fprintf(a.out, "%s: %s. Check the rules and the folder: heron ls\n", what, shown.Plain(tried.Why))
 		return &exitError{exitFailed, nil}
 	}
 	fmt.Fprintf(a.out, "Tried on %s", shown.Plain(tried.Address))

@@ -30,7 +30,7 @@ func (a *app) compare() *cobra.Command {
 		},
 	}
 	command.Flags().BoolVar(&comparing.Read, "read", false, "read every two files of one size to their end, whatever is reported or remembered of them")
-	command.Flags().BoolVar(&comparing.All, "all", false, "tell what is equal, too")
+	command.Flags().BoolVar(&comparing.All, "all", false, "also list equal entries")
 	return command
 }
 
@@ -133,7 +133,7 @@ func (a *app) printSummary(summary contract.Summary) {
 
 func evidenceWords(evidence string) string {
 	if evidence == "pair" {
-		return "what is remembered of a copy"
+		return "record of a copy"
 	}
 	return evidence
 }

@@ -89,7 +89,7 @@ func (a *app) mkdir() *cobra.Command {
 			return nil
 		},
 	}
-	command.Flags().BoolVarP(&parents, "parents", "p", false, "make the folders on the way, too, and be content with those that are there")
+	command.Flags().BoolVarP(&parents, "parents", "p", false, "create missing parents, and accept existing folders")
 	return command
 }
 

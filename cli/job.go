@@ -292,7 +292,7 @@ func (a *app) jobLoad() *cobra.Command {
 			return err
 		},
 	}
-	command.Flags().BoolVar(&try, "try", false, "say what would be made or changed, and stop there")
+	command.Flags().BoolVar(&try, "try", false, "print the changes and stop")
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return command
 }
@@ -304,14 +304,14 @@ func (a *app) readFile(name string) (string, error) {
 	}
 	text, err := os.ReadFile(name)
 	if err != nil {
-		return "", usageError("the job file cannot be read (%v); name one that is there", err)
+		return "", usageError("the job file cannot be read (%v); give the path of a job file", err)
 	}
 	return string(text), nil
 }
 
 func (a *app) tellLoaded(loaded contract.Loaded) {
 	for _, job := range loaded.Jobs {
-		words := map[string]string{"made": "is new", "changed": "changes", "unchanged": "is as it is in the file already"}
+		words := map[string]string{"made": "is new", "changed": "changes", "unchanged": "is unchanged"}
 		fmt.Fprintf(a.out, "The job %s %s.\n", job.Name, words[job.Outcome])
 		for _, line := range job.Changes {
 			fmt.Fprintf(a.out, "  %s\n", shown.Plain(line))

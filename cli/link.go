@@ -79,7 +79,7 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 	if provider == nil || provider.Behind != "" || hasOption(*provider, "area") {
 		f.set.StringVar(&f.take, "take", "", "of the places behind the sign-in, those to link: ONE,ANOTHER or all")
 	}
-	f.set.BoolVar(&f.again, "again", false, "link again what was linked under the name, and was unlinked")
+	f.set.BoolVar(&f.again, "again", false, "link an unlinked account of this name again")
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
 	f.set.StringVar(&a.url, "service", a.url, "the service's URL")

@@ -92,7 +92,7 @@ func (a *app) linkBehind(ctx context.Context, provider contract.Provider, link c
 	}
 	names := valuesOf(behind)
 	if len(names) == 0 {
-		return usageError("this sign-in leads to no %s that it may list; name one with --%s", behind.Option, behind.Option)
+		return usageError("this sign-in cannot list any %s; name one with --%s", behind.Option, behind.Option)
 	}
 	if take == "" {
 		if !a.asks {
@@ -313,7 +313,7 @@ func (a *app) editFrom(flags *linkFlags, newName string) (contract.AccountEdit, 
 		}
 	}
 	if newName == "" && len(edit.Options) == 0 && edit.Start == nil && edit.ReadOnly == nil && edit.Secret == "" && len(edit.Files) == 0 {
-		return edit, usageError("nothing is to be changed; say what, as in --name, --start, --secret-file, or an option of its provider")
+		return edit, usageError("there is nothing to change; give --name, --start, --secret-file, or an option of the provider")
 	}
 	return edit, nil
 }

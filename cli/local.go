@@ -43,7 +43,7 @@ func (a *app) get() *cobra.Command {
 			return a.fetch(command.Context(), from, local, formats, yes)
 		},
 	}
-	command.Flags().BoolVar(&yes, "yes", false, "replace files that are there, without asking")
+	command.Flags().BoolVar(&yes, "yes", false, "replace existing files without asking")
 	command.Flags().StringSliceVar(&formats, "as", nil, "what documents that exist only inside a service are exported as, such as odt,pdf; each kind's default unless given")
 	return command
 }
@@ -247,7 +247,7 @@ func (a *app) put() *cobra.Command {
 			return a.sendFiles(command.Context(), locals, to, yes)
 		},
 	}
-	command.Flags().BoolVar(&yes, "yes", false, "replace files that are there, without asking")
+	command.Flags().BoolVar(&yes, "yes", false, "replace existing files without asking")
 	return command
 }
 
@@ -259,7 +259,7 @@ func (a *app) sendInput(ctx context.Context, to string, yes bool) error {
 	var problem *contract.Problem
 	switch {
 	case err == nil && entry.Kind == "folder":
-		return usageError("%s is a folder; give the address of the file that standard input is to become", to)
+		return usageError("%s is a folder; give an address for the file", to)
 	case err == nil:
 		if !yes {
 			// Standard input is taken, and nobody can be asked by it.

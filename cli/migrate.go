@@ -29,7 +29,7 @@ func (a *app) mayStep(ctx context.Context, name, step string, yes bool) error {
 	if step != "clear" {
 		return nil
 	}
-	verified := "what is verified"
+	verified := "the verified files"
 	if certificate := job.Migration.Certificate; certificate != nil {
 		verified = fmt.Sprintf("%s (%s)", shown.Some(certificate.Verified.Items, "file"), shown.Size(certificate.Verified.Bytes))
 	}
@@ -147,6 +147,6 @@ func (a *app) tellChecked(file string, checked contract.Checked) {
 	case checked.Kind == "certificate" && checked.Stands:
 		fmt.Fprintf(a.out, "The records say the same now: %s\n", checked.Digest)
 	case !checked.Stands:
-		fmt.Fprintf(a.out, "The records no longer say the same: another certificate was made of that run since. Ask for it with: heron run report %s --certificate\n", checked.Run)
+		fmt.Fprintf(a.out, "The records differ: the run has a newer certificate. Get it with: heron run report %s --certificate\n", checked.Run)
 	}
 }

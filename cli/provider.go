@@ -176,7 +176,7 @@ func (a *app) providerRemove() *cobra.Command {
 		Use: "remove NAME", Short: "Remove a provider definition that no account uses", Args: arguments(1, 1, "one provider's name"),
 		ValidArgsFunction: a.completeProviders,
 		RunE: func(command *cobra.Command, args []string) error {
-			if err := a.confirm(yes, fmt.Sprintf("Forget the definition %s? Keep its file if it is to be added again.", args[0]), "forget "+args[0]); err != nil {
+			if err := a.confirm(yes, fmt.Sprintf("Remove the definition %s? Keep its file if you want to add it again.", args[0]), "remove "+args[0]); err != nil {
 				return err
 			}
 			if err := a.client().RemoveDefinition(command.Context(), args[0]); err != nil {
@@ -297,7 +297,7 @@ func (a *app) providerTry() *cobra.Command {
 	}
 	flags := command.Flags()
 	flags.StringArrayVar(&options, "option", nil, "an option of the definition, NAME=VALUE (may be repeated); also sign-in, user, client-id, area")
-	flags.StringVar(&start, "start", "", "the folder of the account in which the scratch folder is made")
+	flags.StringVar(&start, "start", "", "folder of the account for the scratch folder")
 	flags.StringVar(&secretFile, "secret-file", "", "a file that holds the secret to sign in with, or - for standard input")
 	flags.StringVar(&consent, "consent", "", "how to agree, where the definition signs in by consent: page, device or paste")
 	flags.BoolVar(&verbose, "verbose", false, "print the notes of what works, too")

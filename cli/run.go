@@ -159,7 +159,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		rows = append(rows, [2]string{"not read", shown.ByTimeAlone(run.Assumed, run.Routes)})
 	}
 	if run.FoldersExcluded > 0 {
-		rows = append(rows, [2]string{"left out", shown.Some(run.FoldersExcluded, "folder") + ", with all that is in them"})
+		rows = append(rows, [2]string{"excluded", shown.Some(run.FoldersExcluded, "folder") + ", with their content"})
 	}
 	if run.Inside.Items > 0 {
 		rows = append(rows, [2]string{"not sent", fmt.Sprintf("%s (%s), copied inside the target", shown.Some(run.Inside.Items, "file"), shown.Size(run.Inside.Bytes))})

@@ -33,7 +33,7 @@ func (a *app) accountSpeed() *cobra.Command {
 	command.Flags().StringVar(&size, "size", "1MiB", "the size of each scratch file")
 	command.Flags().IntVar(&number, "number", 16, "how many scratch files")
 	command.Flags().IntVar(&lanes, "parallel", 4, "parallel transfers")
-	command.Flags().BoolVar(&last, "last", false, "measure nothing; show what was measured before")
+	command.Flags().BoolVar(&last, "last", false, "show the last result and measure nothing")
 	return command
 }
 

@@ -68,7 +68,7 @@ func (a *app) printSurvey(s contract.Survey) {
 	note(s.EmptyFiles, shown.Some(s.EmptyFiles, "empty file"))
 	note(s.EmptyFolders, shown.Some(s.EmptyFolders, "empty folder"))
 	note(s.Unsized, shown.Count(s.Unsized)+" of unknown size")
-	note(s.Others, "besides "+shown.Some(s.Others, "link, socket or device"))
+	note(s.Others, "and "+shown.Some(s.Others, "link, socket or device"))
 	if len(notes) > 0 {
 		fmt.Fprintf(a.out, "%s\n", a.paint(soft, strings.Join(notes, ", ")))
 	}

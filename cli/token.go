@@ -47,7 +47,7 @@ func (a *app) tokenRevoke() *cobra.Command {
 		Example: "  heron token revoke --all",
 		RunE: func(command *cobra.Command, args []string) error {
 			if all == (len(args) == 1) {
-				return usageError("give the id of a session, or --all; heron token list tells which there are")
+				return usageError("give the id of a session, or --all; heron token list lists them")
 			}
 			id, what := "", "All sessions of the console have ended."
 			if !all {

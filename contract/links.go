@@ -90,7 +90,7 @@ type DiscoveredServer struct {
 type SpeedCheck struct {
 	Size   int64 `json:"size" minimum:"0" maximum:"1073741824" doc:"Bytes of each scratch file."`
 	Number int   `json:"number" minimum:"1" maximum:"1000" doc:"Number of scratch files."`
-	Lanes  int   `json:"lanes,omitempty" minimum:"1" maximum:"32" default:"4" doc:"Parallel transfers."`
+	Lanes  int   `json:"parallel,omitempty" minimum:"1" maximum:"32" default:"4" doc:"Parallel transfers."`
 }
 
 // SpeedPhase is how fast one thing went.
@@ -108,7 +108,7 @@ type Speed struct {
 	At      time.Time  `json:"at"`
 	Size    int64      `json:"size"`
 	Number  int        `json:"number"`
-	Lanes   int        `json:"lanes"`
+	Lanes   int        `json:"parallel"`
 	Write   SpeedPhase `json:"write"`
 	Read    SpeedPhase `json:"read"`
 	Remove  SpeedPhase `json:"remove"`

@@ -473,7 +473,7 @@ func TestBadInputWithFiles(t *testing.T) {
 		{"put to a path", "", []string{"put", filepath.Join(local, "x.txt"), "desk"}, 2, []string{"is not an address", "begins with /"}},
 		{"put what is not there", "", []string{"put", "/nowhere.txt", "/desk"}, 2, []string{"cannot be read", "of this machine"}},
 		{"put to no account", "", []string{"put", filepath.Join(local, "x.txt"), "/nobody"}, 1, []string{"no account \"nobody\""}},
-		{"put input as a folder", "x", []string{"put", "-", "/desk/in"}, 2, []string{"is a folder", "the file that standard input"}},
+		{"put input as a folder", "x", []string{"put", "-", "/desk/in"}, 2, []string{"is a folder", "Give an address for the file"}},
 		{"cat a folder", "", []string{"cat", "/desk/in"}, 1, []string{"is a folder", "name a file"}},
 		{"cat nothing", "", []string{"cat", "/desk/nothing"}, 1, []string{"is not there"}},
 		{"mkdir where something is", "", []string{"mkdir", "/desk/in"}, 1, []string{"already exists", "another name"}},

@@ -182,7 +182,7 @@ func TestJobFiles(t *testing.T) {
 	}
 	h.says("", 1, "no job called nightly", "job", "show", "nightly")
 	h.must("job", "load", file)
-	if out := h.must("job", "load", file); !strings.Contains(out, "as it is in the file") {
+	if out := h.must("job", "load", file); !strings.Contains(out, "is unchanged") {
 		t.Errorf("loaded twice: %s", out)
 	}
 	write(strings.Replace(text, "5%", "7%", 1) + "---\njob: once\ntype: copy\nroutes: [{from: /desk, to: /disk/once}]\nwhen: {now: true}\n")
@@ -205,7 +205,7 @@ func TestJobFiles(t *testing.T) {
 	}
 	written := h.must("job", "show", "nightly", "--file", "-")
 	write(written)
-	if out := h.must("job", "load", file); !strings.Contains(out, "as it is in the file") {
+	if out := h.must("job", "load", file); !strings.Contains(out, "is unchanged") {
 		t.Errorf("what was written is loaded as something else: %s\n%s", out, written)
 	}
 	h.must("job", "edit", "nightly", "--every", "6h", "--deletions", "delete")

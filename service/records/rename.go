@@ -22,7 +22,7 @@ func renameMigration() *gormigrate.Migration {
 		}
 		for _, one := range []struct{ table, key, column string }{
 			{"jobs", "id", "spec"}, {"jobs", "id", "rules"}, {"runs", "number", "rules"}, {"runs", "number", "totals"},
-			{"certificates", "run", "head"}, {"meta", "name", "value"},
+			{"certificates", "run", "head"}, {"speeds", "seq", "result"}, {"meta", "name", "value"},
 		} {
 			if err := renameIn(tx, one.table, one.key, one.column); err != nil {
 				return err
@@ -89,7 +89,7 @@ func renameIn(tx *gorm.DB, table, key, column string) error {
 // renamedKeys are what keys were called, in snake case, and are now.
 var renamedKeys = map[string]string{
 	"clash": "conflict", "leave_out": "exclude", "left_out": "excluded", "folders_left_out": "folders_excluded", "only": "include",
-	"proof": "verify", "prove_all": "verify_all", "pace": "bandwidth", "brake": "safety", "proven": "verified", "unproven": "unverified", "mail": "email",
+	"proof": "verify", "prove_all": "verify_all", "pace": "bandwidth", "brake": "safety", "proven": "verified", "unproven": "unverified", "mail": "email", "lanes": "parallel",
 }
 
 // renamedTexts are the values of keys, by their present names.

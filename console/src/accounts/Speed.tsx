@@ -20,14 +20,14 @@ export function SpeedSection({ account, others }: { account: Account; others: Ac
   const measure = useMutation({
     mutationFn: async () => {
       for (const name of [account.name, other].filter(Boolean)) {
-        await data(api.POST('/api/v1/accounts/{name}/speeds', { params: { path: { name } }, body: { size, number: Number(number), lanes: 4 } }))
+        await data(api.POST('/api/v1/accounts/{name}/speeds', { params: { path: { name } }, body: { size, number: Number(number), parallel: 4 } }))
       }
     },
     onSettled: () => void client.invalidateQueries({ queryKey: ['speeds'] }),
   })
   const beside = useSpeeds(other || account.name)
   const latest = speeds.data?.[0]
-  const alike = (one: Speed) => latest && one.size === latest.size && one.number === latest.number && one.lanes === latest.lanes
+  const alike = (one: Speed) => latest && one.size === latest.size && one.number === latest.number && one.parallel === latest.parallel
   const against = other ? beside.data?.find(alike) : speeds.data?.slice(1).find(alike)
   if (account.read_only || account.state === 'suspended') return null
   return (
@@ -73,7 +73,7 @@ function Chart({ now, nowTitle, before, beforeTitle }: { now: Speed; nowTitle: s
   return (
     <div className="mt-3 grid gap-3">
       <p className="text-small text-soft">
-        {now.number} files of {bytes(now.size)}, {now.lanes} at once; a file’s time is the median.
+        {now.number} files of {bytes(now.size)}, {now.parallel} in parallel; the time of a file is the median.
       </p>
       {phases.map(([phase, title]) => (
         <div key={phase} className="grid gap-0.5">

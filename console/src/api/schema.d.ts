@@ -33,11 +33,11 @@ export interface paths {
         get: operations["show-account"];
         put?: never;
         post?: never;
-        /** Unlink an account; what is at the provider stays */
+        /** Unlink an account */
         delete: operations["unlink-account"];
         options?: never;
         head?: never;
-        /** Change an account in place; jobs and runs go on */
+        /** Change the settings of an account */
         patch: operations["edit-account"];
         trace?: never;
     };
@@ -49,7 +49,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change the limits of an account */
+        /** Change the bandwidth limits of an account */
         put: operations["set-account-bandwidth"];
         post?: never;
         delete?: never;
@@ -65,10 +65,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The places behind the sign-in of an account */
+        /** List what the sign-in of an account reaches */
         get: operations["list-account-behind"];
         put?: never;
-        /** Link another place behind the sign-in of an account */
+        /** Link more with the sign-in of an account */
         post: operations["link-behind"];
         delete?: never;
         options?: never;
@@ -85,7 +85,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Reach an account, and tell what is found */
+        /** Check an account */
         post: operations["check-account"];
         delete?: never;
         options?: never;
@@ -102,7 +102,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give an account a new secret */
+        /** Reauthorize an account with a new secret */
         post: operations["reauthorize-account"];
         delete?: never;
         options?: never;
@@ -119,7 +119,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take an account into use again */
+        /** Resume an account */
         post: operations["resume-account"];
         delete?: never;
         options?: never;
@@ -134,10 +134,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The speed checks of an account, newest first */
+        /** List the speed results of an account */
         get: operations["list-speeds"];
         put?: never;
-        /** Measure how fast an account writes, reads and removes, in a scratch folder that is removed again */
+        /** Measure the speed of an account */
         post: operations["measure-speed"];
         delete?: never;
         options?: never;
@@ -154,7 +154,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take an account out of use; nothing is forgotten */
+        /** Suspend an account */
         post: operations["suspend-account"];
         delete?: never;
         options?: never;
@@ -186,9 +186,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The limits on rates, overall and by account */
+        /** Show the bandwidth limits */
         get: operations["show-bandwidth"];
-        /** Change the limits for everything */
+        /** Change the overall bandwidth limits */
         put: operations["set-bandwidth"];
         post?: never;
         delete?: never;
@@ -206,7 +206,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The places behind a sign-in */
+        /** List what a sign-in reaches */
         post: operations["list-behind"];
         delete?: never;
         options?: never;
@@ -221,7 +221,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What each cause means, and what to do */
+        /** List causes and their remedies */
         get: operations["list-causes"];
         put?: never;
         post?: never;
@@ -260,7 +260,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Begin to link an account by consent, or to mend one */
+        /** Start linking or reauthorizing by consent */
         post: operations["begin-consent"];
         delete?: never;
         options?: never;
@@ -295,7 +295,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give what the page showed, where it is pasted */
+        /** Give the code that the consent page showed */
         post: operations["answer-consent"];
         delete?: never;
         options?: never;
@@ -353,7 +353,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Add a provider definition, or replace one that was added */
+        /** Add or replace a provider definition */
         post: operations["add-definition"];
         delete?: never;
         options?: never;
@@ -370,7 +370,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a provider definition without adding it */
+        /** Check a provider definition */
         post: operations["check-definition"];
         delete?: never;
         options?: never;
@@ -388,7 +388,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forget a provider definition that no account uses */
+        /** Remove a provider definition */
         delete: operations["remove-definition"];
         options?: never;
         head?: never;
@@ -402,7 +402,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Servers on the local network */
+        /** Discover servers on the local network */
         get: operations["list-nearby"];
         put?: never;
         post?: never;
@@ -455,7 +455,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a server shows of itself before anybody signs in */
+        /** Show the host key or certificate of a server */
         post: operations["introduce"];
         delete?: never;
         options?: never;
@@ -472,7 +472,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make or change the jobs of a job file */
+        /** Create or change the jobs of a job file */
         post: operations["load-job-file"];
         delete?: never;
         options?: never;
@@ -507,7 +507,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a first run of a job would do, which is not made yet */
+        /** Plan a new job */
         post: operations["plan-new-job"];
         delete?: never;
         options?: never;
@@ -524,7 +524,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What the rule of a job that is not made yet would do with the latest real arrival */
+        /** Test the arrival rule of a new job */
         post: operations["try-new-arrival"];
         delete?: never;
         options?: never;
@@ -541,10 +541,10 @@ export interface paths {
         };
         /** One job */
         get: operations["show-job"];
-        /** Change a job in place; a run of it goes on as it was begun */
+        /** Change a job */
         put: operations["change-job"];
         post?: never;
-        /** Forget a job; its runs stay, and what they moved */
+        /** Delete a job */
         delete: operations["remove-job"];
         options?: never;
         head?: never;
@@ -558,10 +558,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What arrived last for a job, the latest first */
+        /** List the latest arrivals of a job */
         get: operations["list-arrivals"];
         put?: never;
-        /** Announce an arrival that is complete, to be transferred at once */
+        /** Announce a complete arrival */
         post: operations["announce-arrival"];
         delete?: never;
         options?: never;
@@ -593,7 +593,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a run of a job would do now */
+        /** Plan a run of a job */
         get: operations["plan-job"];
         put?: never;
         post?: never;
@@ -612,7 +612,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Have a job run automatically again */
+        /** Resume the schedule of a job */
         post: operations["resume-job"];
         delete?: never;
         options?: never;
@@ -629,7 +629,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Start a run of a job at once */
+        /** Start a run of a job */
         post: operations["start-job"];
         delete?: never;
         options?: never;
@@ -646,7 +646,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Have a job not run automatically until it is resumed */
+        /** Suspend the schedule of a job */
         post: operations["suspend-job"];
         delete?: never;
         options?: never;
@@ -663,7 +663,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What the rule of a job would do with the latest real arrival; nothing is changed */
+        /** Test the arrival rule of a job */
         post: operations["try-arrival"];
         delete?: never;
         options?: never;
@@ -678,7 +678,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happened to links, oldest first */
+        /** List the events of accounts, oldest first */
         get: operations["list-link-events"];
         put?: never;
         post?: never;
@@ -717,7 +717,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Move or rename; to another account by a run that verifies first */
+        /** Move or rename entries */
         post: operations["move"];
         delete?: never;
         options?: never;
@@ -732,7 +732,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The latest words that were, or are to be, sent */
+        /** List the latest notifications */
         get: operations["list-notifications"];
         put?: never;
         post?: never;
@@ -749,9 +749,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is told what, and when */
+        /** Show the notification settings */
         get: operations["show-notification-settings"];
-        /** Change who is told what; a secret that is left out stays */
+        /** Change the notification settings */
         put: operations["set-notification-settings"];
         post?: never;
         delete?: never;
@@ -769,7 +769,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Send a word by every way, to try them */
+        /** Send a test notification by every channel */
         post: operations["test-notifications"];
         delete?: never;
         options?: never;
@@ -786,7 +786,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Whether a report or certificate is as it was handed out */
+        /** Check whether a report or certificate is unaltered */
         post: operations["check-paper"];
         delete?: never;
         options?: never;
@@ -818,7 +818,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The kinds of places that accounts can be at */
+        /** List providers */
         get: operations["list-providers"];
         put?: never;
         post?: never;
@@ -835,7 +835,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One kind of place, with its definition */
+        /** Show a provider and its definition */
         get: operations["show-provider"];
         put?: never;
         post?: never;
@@ -853,7 +853,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Use an app registration of one's own */
+        /** Set your own app registration */
         put: operations["register-app"];
         post?: never;
         delete?: never;
@@ -869,7 +869,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The rate of everything over the last ten minutes */
+        /** Show the transfer rate of the last ten minutes */
         get: operations["rates"];
         put?: never;
         post?: never;
@@ -888,7 +888,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Remove what was counted and agreed to */
+        /** Delete the counted entries */
         post: operations["remove"];
         delete?: never;
         options?: never;
@@ -905,7 +905,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** How much a removal would remove */
+        /** Count what a deletion would delete */
         post: operations["plan-removal"];
         delete?: never;
         options?: never;
@@ -937,9 +937,9 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How many runs move at once */
+        /** Show how many runs go at once */
         get: operations["show-runs-at-once"];
-        /** Change how many runs move at once */
+        /** Change how many runs go at once */
         put: operations["set-runs-at-once"];
         post?: never;
         delete?: never;
@@ -974,7 +974,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let a run go on that is held for a person */
+        /** Approve a held run */
         post: operations["release-run"];
         delete?: never;
         options?: never;
@@ -990,7 +990,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change the limits of a run, while it moves */
+        /** Change the bandwidth limits of a run */
         put: operations["set-run-bandwidth"];
         post?: never;
         delete?: never;
@@ -1008,7 +1008,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cancel a run; what has moved stays */
+        /** Cancel a run */
         post: operations["cancel-run"];
         delete?: never;
         options?: never;
@@ -1023,7 +1023,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A run's items that have a cause, counted by state and cause */
+        /** Count the items of a run by cause */
         get: operations["count-causes"];
         put?: never;
         post?: never;
@@ -1099,7 +1099,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Pause a run until it is resumed */
+        /** Pause a run */
         post: operations["pause-run"];
         delete?: never;
         options?: never;
@@ -1115,7 +1115,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change how a run stands to others, while it moves or waits */
+        /** Change the priority of a run */
         put: operations["set-run-priority"];
         post?: never;
         delete?: never;
@@ -1150,7 +1150,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Resume a run that is paused */
+        /** Resume a paused run */
         post: operations["resume-run"];
         delete?: never;
         options?: never;
@@ -1200,11 +1200,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The sessions of the console */
+        /** List the sessions of the console */
         get: operations["list-sessions"];
         put?: never;
         post?: never;
-        /** End all sessions but the one that asks, and all links that were not used */
+        /** End all other sessions */
         delete: operations["end-sessions"];
         options?: never;
         head?: never;
@@ -1237,7 +1237,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a link that signs in to the console once */
+        /** Create a sign-in link for the console */
         post: operations["make-signin-link"];
         delete?: never;
         options?: never;
@@ -1252,7 +1252,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The space of each account, and together */
+        /** Show the space of all accounts */
         get: operations["space"];
         put?: never;
         post?: never;
@@ -1291,7 +1291,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a new owner's token; the one before and all other sessions end */
+        /** Replace the owner's token */
         post: operations["rotate-token"];
         delete?: never;
         options?: never;
@@ -1306,7 +1306,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A page of a folder, or of the root */
+        /** List a folder, page by page */
         get: operations["list-folder"];
         put?: never;
         post?: never;
@@ -1366,43 +1366,43 @@ export interface components {
             options: {
                 [key: string]: string;
             };
-            /** @description Whom it belonged to when it was linked. */
+            /** @description Owner at the time of linking. */
             owner?: string;
             provider: string;
             read_only: boolean;
             remedy?: string;
             /**
              * Format: date-time
-             * @description When it last answered.
+             * @description Time of the last answer.
              */
             seen?: string;
             start?: string;
             /**
-             * @description How it was when it was asked last.
+             * @description The state at the last check.
              * @enum {string}
              */
             state: "linked" | "unreachable" | "sign-in-expired" | "suspended";
-            /** @description What is going to stand in the way. */
+            /** @description Upcoming problems. */
             warnings?: components["schemas"]["Warning"][];
             /** @description Why it is unreachable or its sign-in has expired. */
             why?: string;
         };
         AccountEdit: {
-            /** @description Change it though it seems to be another storage then. */
+            /** @description Confirm a change that seems to lead to a different storage. */
             anyway?: boolean;
-            /** @description The contents of files that the provider asks for; an empty one goes. */
+            /** @description Contents of files by option; an empty one is removed. */
             files?: {
                 [key: string]: string;
             };
-            /** @description Another name; the addresses of jobs and runs follow. */
+            /** @description New name; addresses of jobs and runs follow. */
             name?: string;
-            /** @description Those that change; an empty one is taken away. */
+            /** @description Changed options; an empty one is removed. */
             options?: {
                 [key: string]: string;
             };
             read_only?: boolean;
             secret?: string;
-            /** @description Another starting folder; empty for none. */
+            /** @description New starting folder; empty for none. */
             start?: string;
         };
         AccountSpace: {
@@ -1415,7 +1415,7 @@ export interface components {
             addresses: string[];
         };
         Approval: {
-            /** @description Of a run that asks what is kept where both sides had changed: keep-both, newer, source or target. */
+            /** @description The decision about conflicts: keep-both, newer, source or target. */
             conflict?: string;
         };
         Arrival: {
@@ -1423,12 +1423,12 @@ export interface components {
             run?: string;
             /**
              * Format: date-time
-             * @description When it was first seen as it is.
+             * @description When this state was first seen.
              */
             since: string;
             /**
              * Format: int64
-             * @description In bytes, of a folder all that is taken of it.
+             * @description Bytes; of a folder, of everything transferred from it.
              */
             size: number;
             /**
@@ -1450,7 +1450,7 @@ export interface components {
             rest?: string;
         };
         Arrived: {
-            /** @description Of the file or folder, in a source of the job. */
+            /** @description Address of the file or folder, in a source of the job. */
             address: string;
         };
         AtOnce: {
@@ -1464,7 +1464,7 @@ export interface components {
             since: string;
             /**
              * Format: date-time
-             * @description How long it is waited for; none where a person is to mend it.
+             * @description When waiting ends; none if a person has to act.
              */
             until?: string;
             why: string;
@@ -1484,12 +1484,12 @@ export interface components {
             overall: components["schemas"]["Bandwidth"];
         };
         Behind: {
-            /** @description The option by which one of them is chosen: share, bucket or area. */
+            /** @description The option that chooses one: share, bucket or area. */
             option: string;
             places: components["schemas"]["BehindPlace"][];
         };
         BehindPlace: {
-            /** @description The account that is linked there already. */
+            /** @description The account that is already linked there. */
             linked?: string;
             note?: string;
             title?: string;
@@ -1527,11 +1527,11 @@ export interface components {
         Certificate: {
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
-            /** @description What it was verified with. */
+            /** @description Files by kind of hash. */
             by: components["schemas"]["VerifiedBy"][];
             /** @description sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how. */
             digest?: string;
-            /** @description Left out by the rules. */
+            /** @description Excluded files. */
             excluded: components["schemas"]["Count"];
             /**
              * Format: int64
@@ -1540,7 +1540,7 @@ export interface components {
             folders: number;
             /**
              * Format: int64
-             * @description Left out by the rules, with all that is in them.
+             * @description Excluded folders, with their content.
              */
             folders_excluded: number;
             job: string;
@@ -1555,49 +1555,49 @@ export interface components {
             rules?: components["schemas"]["Rules"];
             /** @description The final pass. */
             run: string;
-            /** @description The runs that led to it. */
+            /** @description The runs before it. */
             steps: components["schemas"]["StepRun"][];
             unverified: components["schemas"]["Count"];
             verified: components["schemas"]["Count"];
-            /** @description Why these are not. */
+            /** @description Reasons, by cause. */
             why: components["schemas"]["CauseCount"][];
         };
         Checked: {
             /**
              * Format: date-time
-             * @description When it was handed out.
+             * @description When it was issued.
              */
             at: string;
-            /** @description Of a certificate: that which the records give now. */
+            /** @description Certificates: the digest that the records give now. */
             digest?: string;
             format: string;
             /** @enum {string} */
             kind: "report" | "certificate" | "survey";
             run: string;
-            /** @description What it says is what the records say now. Of a report that may be no longer so, where its run went on. */
+            /** @description Whether the records still agree. A report may differ if its run continued. */
             stands: boolean;
         };
         Checking: {
-            /** @description Of the file, in hexadecimal. */
+            /** @description SHA-256 of the file, in hexadecimal. */
             sha256: string;
         };
         Compared: {
-            /** @description On what it rests: presence, hash, size, size and time, pair, reading. */
+            /** @description Evidence: presence, hash, size, size and time, pair, reading. */
             evidence?: string;
             here?: components["schemas"]["Entry"];
             kind?: string;
-            /** @description Relative to the two addresses. */
+            /** @description Path below the two addresses. */
             name?: string;
             /** @enum {string} */
             outcome?: "only-here" | "only-there" | "differing" | "equal" | "untold" | "unreadable";
-            /** @description Why the comparison broke off; there is no summary then. */
+            /** @description Why the comparison stopped early; there is no summary then. */
             problem?: components["schemas"]["Problem"];
             summary?: components["schemas"]["Summary"];
             there?: components["schemas"]["Entry"];
             why?: string;
         };
         Consent: {
-            /** @description The account, once it is linked. */
+            /** @description The linked account. */
             account?: components["schemas"]["Account"];
             /** Format: date-time */
             expires: string;
@@ -1607,19 +1607,19 @@ export interface components {
             state: "waiting" | "agreed" | "linked" | "granted" | "failed";
             /** @description The page to open. */
             url: string;
-            /** @description What is typed there, by device. */
+            /** @description The code to enter, for device consent. */
             user_code?: string;
             way: string;
             why?: string;
         };
         Consenting: {
-            /** @description A link of that name has ended, and its history goes on. */
+            /** @description Link an unlinked account of that name again and continue its history. */
             again?: boolean;
-            /** @description The page leads back to the console, rather than to a terminal. */
+            /** @description Return to the console, not to a terminal. */
             console?: boolean;
-            /** @description A provider definition that is to be tried; nothing is linked. */
+            /** @description A provider definition to test; nothing is linked. */
             definition?: string;
-            /** @description The contents of files that the provider asks for, such as a private key, by the names of their options. */
+            /** @description Contents of files, such as a private key, by option. */
             files?: {
                 [key: string]: string;
             };
@@ -1628,15 +1628,15 @@ export interface components {
                 [key: string]: string;
             };
             provider: string;
-            /** @description Nothing can be written there by any way. */
+            /** @description Nothing is ever written to the account. */
             read_only?: boolean;
-            /** @description The account is there already, and its sign-in is made again; of the rest, its name counts alone. */
+            /** @description Renew the sign-in of the account of this name. */
             reauthorize?: boolean;
             secret?: string;
-            /** @description The folder of the place that becomes the account's start. */
+            /** @description Starting folder of the account. */
             start?: string;
             /**
-             * @description How a person agrees; the provider's best unless given.
+             * @description How a person gives consent; the provider's best way unless given.
              * @enum {string}
              */
             way?: "page" | "device" | "paste";
@@ -1662,7 +1662,7 @@ export interface components {
             items: number;
         };
         DefinitionText: {
-            /** @description Its name, for errors. */
+            /** @description File name, for errors. */
             file?: string;
             text: string;
         };
@@ -1688,9 +1688,9 @@ export interface components {
         };
         Entry: {
             address: string;
-            /** @description Of a document: what kind it is. */
+            /** @description Documents: the kind. */
             document?: string;
-            /** @description Of a document: the formats that it can be exported as, the default first. */
+            /** @description Documents: export formats, the default first. */
             exports?: string[];
             /** @description KIND=HEXADECIMAL */
             hashes?: string[];
@@ -1700,15 +1700,15 @@ export interface components {
             /** Format: date-time */
             modified: string | null;
             name: string;
-            /** @description Of an account that nothing can be written to. */
+            /** @description Accounts: read-only. */
             read_only?: boolean;
             revision?: string;
             /**
              * Format: int64
-             * @description In bytes; -1 is unknown, 0 for folders.
+             * @description Bytes; -1 is unknown, 0 for folders.
              */
             size: number;
-            /** @description Of an account: linked, unreachable or sign-in-expired. */
+            /** @description Accounts: linked, unreachable or sign-in-expired. */
             state?: string;
         };
         Exchange: {
@@ -1740,7 +1740,7 @@ export interface components {
             transferred: number;
         };
         Found: {
-            /** @description The areas that the sign-in leads to, where there are several. */
+            /** @description Areas that the sign-in reaches, if several. */
             areas?: string[];
             /** @description The first folders at its start. */
             folders: string[];
@@ -1782,15 +1782,15 @@ export interface components {
             types?: string[];
         };
         Introduced: {
-            /** @description The option that holds the server to it; empty where there is nothing to compare. */
+            /** @description The option that pins it; empty if there is nothing to compare. */
             option?: string;
             value?: string;
             words?: string;
         };
         Item: {
-            /** @description What is to be done, or was: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse. */
+            /** @description The action: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse. */
             action: string;
-            /** @description At the source. */
+            /** @description Address at the source. */
             address: string;
             /** Format: int64 */
             attempts?: number;
@@ -1806,10 +1806,10 @@ export interface components {
             size: number;
             /** @enum {string} */
             state: "waiting" | "done" | "skipped" | "failed";
-            /** @description At the target, as it is, or was to be. */
+            /** @description Address at the target, as it is or was planned. */
             target: string;
             verification?: string;
-            /** @description The error's own words. */
+            /** @description The original error. */
             why?: string;
         };
         ItemCounts: {
@@ -1819,7 +1819,7 @@ export interface components {
             failed: number;
             /**
              * Format: int64
-             * @description Of those done: files and folders that were removed.
+             * @description Done items that were deletions.
              */
             removed: number;
             /** Format: int64 */
@@ -1845,15 +1845,15 @@ export interface components {
             changed: string;
             /** Format: date-time */
             created: string;
-            /** @description Its last run. */
+            /** @description The last run. */
             last?: components["schemas"]["Run"];
             /** @description How far a migration goes automatically. */
             migrate?: components["schemas"]["Migration"];
-            /** @description How far it has come, of a migration. */
+            /** @description The progress of a migration. */
             migration?: components["schemas"]["MigrationProgress"];
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
-            /** @description The next moments at which it runs automatically. */
+            /** @description The next scheduled times. */
             next: string[];
             /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
             priority?: string;
@@ -1865,7 +1865,7 @@ export interface components {
             rules?: components["schemas"]["Rules"];
             /** @description Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given. */
             safety?: components["schemas"]["Safety"];
-            /** @description What the job makes true, in words. */
+            /** @description What the job does, in words. */
             sentence: string;
             /** @enum {string} */
             state: "active" | "suspended";
@@ -1879,21 +1879,21 @@ export interface components {
         };
         JobFile: {
             text: string;
-            /** @description Say what would be made or changed, and stop there. */
+            /** @description Show the changes and make none. */
             try?: boolean;
         };
         Jobs: {
             /**
              * Format: int64
-             * @description How many runs, of jobs and others, wait for a person.
+             * @description Held runs, of jobs and others.
              */
             held: number;
             jobs: components["schemas"]["Job"][];
         };
         Link: {
-            /** @description A link of that name has ended, and its history goes on. */
+            /** @description Link an unlinked account of that name again and continue its history. */
             again?: boolean;
-            /** @description The contents of files that the provider asks for, such as a private key, by the names of their options. */
+            /** @description Contents of files, such as a private key, by option. */
             files?: {
                 [key: string]: string;
             };
@@ -1902,22 +1902,22 @@ export interface components {
                 [key: string]: string;
             };
             provider: string;
-            /** @description Nothing can be written there by any way. */
+            /** @description Nothing is ever written to the account. */
             read_only?: boolean;
             secret?: string;
-            /** @description The folder of the place that becomes the account's start. */
+            /** @description Starting folder of the account. */
             start?: string;
         };
         LinkEvent: {
-            /** @description The name that it had. */
+            /** @description The name at that time. */
             account: string;
             /** Format: date-time */
             at: string;
-            /** @description Who did it. */
+            /** @description Who made the change. */
             by: string;
-            /** @description The same for all events of a link, whatever it is called. */
+            /** @description Id of the link, whatever its name. */
             link: string;
-            /** @description As they were from then on, without a secret. */
+            /** @description The settings after the event, without secrets. */
             settings: components["schemas"]["LinkSettings"];
             /** @enum {string} */
             what: "linked" | "changed" | "refused" | "renamed" | "suspended" | "resumed" | "sign-in-expired" | "reauthorized" | "unlinked";
@@ -1936,7 +1936,7 @@ export interface components {
             jobs: components["schemas"]["LoadedJob"][];
         };
         LoadedJob: {
-            /** @description What differs, line by line. */
+            /** @description Changed lines. */
             changes: string[];
             name: string;
             /** @enum {string} */
@@ -1954,25 +1954,25 @@ export interface components {
             little?: number;
         };
         MigrationProgress: {
-            /** @description What the last final pass has verified. */
+            /** @description The certificate of the last final pass. */
             certificate?: components["schemas"]["Certificate"];
-            /** @description The step that comes next; empty when it is over. */
+            /** @description The next step; empty at the end. */
             next?: string;
-            /** @description What comes next, in words. */
+            /** @description The next step, in words. */
             sentence: string;
-            /** @description The runs so far, the oldest first; of many, the last. */
+            /** @description The latest runs, oldest first. */
             steps: components["schemas"]["StepRun"][];
-            /** @description A person has to start it. */
+            /** @description The step waits for a person to start it. */
             waits: boolean;
             /** @description Why it waits. */
             why?: string;
         };
         Move: {
-            /** @description In place of to and name: the address that a single one is to have. */
+            /** @description New address of a single entry, instead of to and name. */
             as?: string;
             /** @description Addresses of files and folders. */
             from: string[];
-            /** @description The name that a single one is to have there; else each keeps its own. */
+            /** @description New name of a single entry. */
             name?: string;
             /** @description The address of the folder into which each goes. */
             to?: string;
@@ -1983,9 +1983,9 @@ export interface components {
         };
         NewFolder: {
             address: string;
-            /** @description Steps below the address, as they are, with nothing escaped. */
+            /** @description Names below the address, not escaped. */
             names?: string[];
-            /** @description Make the folders that it is in, too, and be content if it is there. */
+            /** @description Create missing parents, and accept an existing folder. */
             parents?: boolean;
         };
         NewJob: {
@@ -2007,7 +2007,7 @@ export interface components {
             rules?: components["schemas"]["Rules"];
             /** @description Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given. */
             safety?: components["schemas"]["Safety"];
-            /** @description Create the job, but do not let it run automatically yet. */
+            /** @description Create the job suspended. */
             suspended?: boolean;
             /**
              * @description copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place.
@@ -2018,7 +2018,7 @@ export interface components {
             when?: components["schemas"]["When"];
         };
         NewToken: {
-            /** @description It is in owner.token of the data folder as well, and nowhere else. */
+            /** @description The token. It is also in owner.token of the data folder, and nowhere else. */
             token: string;
         };
         Notification: {
@@ -2041,20 +2041,20 @@ export interface components {
             notifications: components["schemas"]["Notification"][];
         };
         Notifications: {
-            /** @description Mail is gathered for so long, such as 1h; each by itself unless given. */
+            /** @description Interval of email digests, such as 1h; none unless given. */
             digest?: string;
             email?: components["schemas"]["NotifyEmail"];
-            /** @description Hours of the week in which nothing is sent, as of a job: mon-sun 22:00-07:00. */
+            /** @description Quiet hours of the week, such as mon-sun 22:00-07:00. */
             quiet?: string;
             webhooks: components["schemas"]["NotifyWebhook"][];
-            /** @description Their time zone; the service's own unless given. */
+            /** @description Time zone of the hours; the service's own unless given. */
             zone?: string;
         };
         NotifyEmail: {
             from: string;
-            /** @description Of done, partial, failed, held, waits, account; all but done unless given. */
+            /** @description Events: done, partial, failed, held, waits, account; all but done unless given. */
             on?: string[];
-            /** @description Given to be kept, and never told; the one that is kept stays where it is left out. */
+            /** @description Stored and never returned. Omit it to keep the stored one. */
             password?: string;
             /** @description HOST:PORT. */
             server: string;
@@ -2074,12 +2074,12 @@ export interface components {
         };
         NotifyWebhook: {
             on?: string[];
-            /** @description The key of the signature: given to be kept, and never told. */
+            /** @description Signing key. Stored and never returned. */
             secret?: string;
             url: string;
         };
         Now: {
-            /** @description The accounts that it waits for, while the rest goes on. */
+            /** @description Accounts that the run waits for while other routes continue. */
             away?: components["schemas"]["Away"][];
             flying: components["schemas"]["Flying"][];
             /**
@@ -2089,18 +2089,18 @@ export interface components {
             items_rate: number;
             /**
              * Format: double
-             * @description Seconds; -1 while it cannot be told.
+             * @description Seconds left; -1 if unknown.
              */
             left: number;
             /** Format: double */
             rate: number;
-            /** @description The accounts whose services asked to slow down. */
+            /** @description Accounts whose service asked to slow down. */
             slowed?: components["schemas"]["Slowed"][];
         };
         Option: {
             choices?: string[];
             default?: string;
-            /** @description It is the content of a file, which is sealed with the secret. */
+            /** @description The content of a file, stored encrypted. */
             file?: boolean;
             help: string;
             name: string;
@@ -2112,100 +2112,100 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             /** Format: date-time */
             listed: string;
-            /** @description The cursor of the next page; empty at the end. */
+            /** @description Cursor of the next page; empty at the end. */
             next?: string;
         };
         Pasted: {
             text: string;
         };
         Plan: {
-            /** @description Of those to be written: of the size of one before them; the identical ones of these are there once. */
+            /** @description Files to write with the size of an earlier one; identical ones are kept once. */
             alike: components["schemas"]["Count"];
-            /** @description Conflicts that a person is asked about. */
+            /** @description Conflicts to be decided by a person. */
             ask: components["schemas"]["Count"];
-            /** @description Of those up to date: there before, and found equal by size and time alone; their contents were not compared. */
+            /** @description Up-to-date files that were equal by size and time only. */
             assumed: components["schemas"]["Count"];
-            /** @description Of all: from the target to the source, where both are kept in sync. */
+            /** @description Two-way: items from the target to the source. */
             back: components["schemas"]["Count"];
-            /** @description What the time is told by. */
+            /** @description What the estimate is based on. */
             basis?: string;
-            /** @description What the target cannot hold: the first hundred. */
+            /** @description The first hundred items not allowed at the target. */
             blockers: components["schemas"]["Blocker"][];
             /** Format: int64 */
             conflicts: number;
-            /** @description To be written where nothing is. */
+            /** @description New files. */
             create: components["schemas"]["Count"];
-            /** @description Left out by the rules. */
+            /** @description Excluded files. */
             excluded: components["schemas"]["Count"];
-            /** @description The documents that are exported, and as what. */
+            /** @description Exported documents and their formats. */
             exports: components["schemas"]["Exporting"][];
             /**
              * Format: int64
-             * @description Empty folders to be made.
+             * @description Empty folders to create.
              */
             folders: number;
             /**
              * Format: int64
-             * @description Left out by the rules, with all that is in them, which is not counted.
+             * @description Excluded folders; their content is not counted.
              */
             folders_excluded: number;
             /**
              * Format: int64
-             * @description Folders to be removed.
+             * @description Folders to delete.
              */
             folders_removed: number;
             /**
              * Format: int64
-             * @description What the target has free, in bytes; -1 is unknown.
+             * @description Free bytes at the target; -1 is unknown.
              */
             free: number;
-            /** @description Why the safety limits would hold it. */
+            /** @description Why the run would be held. */
             held?: components["schemas"]["Holding"];
-            /** @description Of those to be written: copied inside the target, from what holds the same there. */
+            /** @description Files to write that are copied inside the target. */
             inside: components["schemas"]["Count"];
-            /** @description Conflicts that keep both. */
+            /** @description Conflicts that keep both files. */
             keep_both: components["schemas"]["Count"];
-            /** @description Conflicts that are left. */
+            /** @description Conflicts that keep the target's file. */
             left: components["schemas"]["Count"];
-            /** @description To be compared by content first. */
+            /** @description Files to compare by content first. */
             look: components["schemas"]["Count"];
-            /** @description Targets that are not there, and are made. */
+            /** @description Missing targets that are created. */
             makes: string[];
-            /** @description Of those to be removed: at another place by then. */
+            /** @description Files to delete that have moved. */
             moved: components["schemas"]["Count"];
-            /** @description What will be written, at most. */
+            /** @description Files to write, at most. */
             moving: components["schemas"]["Count"];
             /** @description The first hundred of these. */
             names: components["schemas"]["Renaming"][];
-            /** @description Of those to be replaced: by older versions than were brought before. */
+            /** @description Files to replace with older versions. */
             older: components["schemas"]["Count"];
-            /** @description Why some cannot be held, and how many. */
+            /** @description Reasons why items are not allowed at the target. */
             refusals: components["schemas"]["Refusal"][];
-            /** @description Cannot be held by the target. */
+            /** @description Not allowed at the target. */
             refused: components["schemas"]["Count"];
-            /** @description The first hundred of what is to be removed. */
+            /** @description The first hundred files to delete. */
             removals: string[];
-            /** @description Files to be removed; those that have moved are among them. */
+            /** @description Files to delete, including moved ones. */
             remove: components["schemas"]["Count"];
-            /** @description Changed at the source since, to be written again. */
+            /** @description Changed at the source, to be replaced. */
             replace: components["schemas"]["Count"];
             routes: components["schemas"]["Route"][];
             /**
              * Format: double
-             * @description How long it may take; -1 where nothing is known to tell by.
+             * @description Estimated seconds; -1 if unknown.
              */
             seconds: number;
-            /** @description Links, sockets and devices, which hold nothing of their own. */
+            /** @description Links, sockets and devices. */
             skipped: components["schemas"]["Count"];
-            /** @description Of those to be written: the target cannot hold the name, and gets another. */
+            /** @description Files to write with a translated name. */
             translated: components["schemas"]["Count"];
-            /** @description Of those to be written: identical to one before them, as told hashes say, and there once. */
+            /** @description Files to write that are identical to an earlier one by reported hash, and kept once. */
             twice: components["schemas"]["Count"];
             /** @description mirror or two-way, of a job that removes. */
             type?: string;
             /** @description Up to date. */
             unchanged: components["schemas"]["Count"];
-            /** @description How what is written will be verified. */
+            /** @description How transferred files are verified. */
             verification: components["schemas"]["Verifying"][];
         };
         Priority: {
@@ -2219,7 +2219,7 @@ export interface components {
             commands?: string[];
             /** @description What is wrong, in one sentence. */
             detail: string;
-            /** @description Of an internal error: what its log entry is found by. */
+            /** @description Internal errors: the id in the service log. */
             error_id?: string;
             /** @description What to do about it, in one sentence. */
             remedy?: string;
@@ -2230,30 +2230,30 @@ export interface components {
         Progress: {
             /**
              * Format: double
-             * @description Of everything that moves.
+             * @description Total rate in bytes a second.
              */
             rate: number;
-            /** @description Those that are running. */
+            /** @description Running runs. */
             runs: components["schemas"]["Run"][];
             transfers: components["schemas"]["Transfer"][];
         };
         Provider: {
             about?: string;
-            /** @description The option of which a sign-in leads to several: share or bucket. */
+            /** @description The option of which a sign-in reaches several: share or bucket. */
             behind?: string;
-            /** @description The ways in which a person can agree at the provider, the best first; none where accounts are linked with a secret. */
+            /** @description Ways to give consent, the best first; none for accounts with a secret. */
             consents: ("page" | "device" | "paste")[];
-            /** @description It is described by a provider definition. */
+            /** @description The provider has a definition. */
             declared: boolean;
-            /** @description The text of the definition, where one provider is asked for. */
+            /** @description Text of the definition, for a single provider. */
             definition?: string;
-            /** @description The option that holds a server to what it shows before anybody signs in. */
+            /** @description The option that pins the server's host key or certificate. */
             introduced?: string;
             name: string;
             options: components["schemas"]["Option"][];
-            /** @description The client id of one's own app registration, in place of the provider's default. */
+            /** @description Client id of your own app registration. */
             registered?: string;
-            /** @description It is part of the program. */
+            /** @description Part of the program. */
             shipped: boolean;
             title: string;
         };
@@ -2274,7 +2274,7 @@ export interface components {
             rates: number[];
         };
         Reauthorizing: {
-            /** @description The contents of files that the provider asks for; those that are not given stay, and an empty one goes. */
+            /** @description Contents of files by option; others stay, and an empty one is removed. */
             files?: {
                 [key: string]: string;
             };
@@ -2289,13 +2289,13 @@ export interface components {
             meaning: string;
         };
         Registration: {
-            /** @description Empty goes back to the provider's default. */
+            /** @description Empty restores the provider's default. */
             client_id: string;
             secret?: string;
         };
         Removal: {
             addresses: string[];
-            /** @description What was counted. Where there is more by now, nothing more is removed. */
+            /** @description The agreed count. If there is more, nothing more is deleted. */
             agreed: components["schemas"]["Quantity"];
         };
         RemovalPlan: {
@@ -2324,7 +2324,7 @@ export interface components {
             folders: number;
             /**
              * Format: int64
-             * @description Entries that could not be removed.
+             * @description Entries that could not be deleted.
              */
             kept: number;
             /**
@@ -2345,7 +2345,7 @@ export interface components {
         Retried: {
             /**
              * Format: int64
-             * @description How many are tried again.
+             * @description Items to be retried.
              */
             items: number;
         };
@@ -2385,18 +2385,18 @@ export interface components {
             verify?: string;
         };
         Run: {
-            /** @description Of those up to date: there before, and found equal by size and time alone; their contents were not compared. */
+            /** @description Up-to-date files that were equal by size and time only. */
             assumed: components["schemas"]["Count"];
             /**
              * Format: double
-             * @description Bytes a second since it began.
+             * @description Average rate in bytes a second.
              */
             average: number;
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
             bytes: components["schemas"]["ByteCounts"];
             cause?: string;
-            /** @description A move: what is verified at the target is removed at the source. */
+            /** @description A move: verified files are deleted at the source. */
             clears: boolean;
             /** @description Commands of a terminal that do what the remedy says. */
             commands?: string[];
@@ -2404,30 +2404,30 @@ export interface components {
             created: string;
             /** Format: date-time */
             ended: string | null;
-            /** @description Files that the rules leave out; these are counted and not listed. */
+            /** @description Excluded files. They are counted and not listed. */
             excluded: components["schemas"]["Count"];
             /**
              * Format: int64
-             * @description Folders that the rules leave out, with all that is in them.
+             * @description Excluded folders, with their content.
              */
             folders_excluded: number;
             id: string;
-            /** @description Copied inside the target, of what is planned. */
+            /** @description Planned items that are copied inside the target. */
             inside: components["schemas"]["Count"];
             /**
              * Format: int64
-             * @description How often the service ended meanwhile.
+             * @description How often the service stopped during the run.
              */
             interruptions: number;
             items: components["schemas"]["ItemCounts"];
             job: string;
             now?: components["schemas"]["Now"];
-            /** @description All is listed, and the totals are final. */
+            /** @description The plan is complete and the totals are final. */
             planned: boolean;
             /** @description Which runs start first, and their share of an account: low, normal (the default) or high. */
             priority?: string;
             remedy?: string;
-            /** @description Files that it removes, as planned. */
+            /** @description Files that the run deletes, as planned. */
             removing: components["schemas"]["Count"];
             /** @description How often and for how long a failed item is retried. */
             retry?: components["schemas"]["Retry"];
@@ -2436,17 +2436,17 @@ export interface components {
             rules?: components["schemas"]["Rules"];
             /** Format: date-time */
             started: string | null;
-            /** @description What had it begin. */
+            /** @description What started the run. */
             started_by?: string;
             /** @enum {string} */
             state: "queued" | "running" | "paused" | "held" | "done" | "partial" | "failed" | "cancelled";
-            /** @description Of a migration, which of its steps it is. */
+            /** @description Migrations: the step. */
             step?: string;
-            /** @description Of the job. */
+            /** @description The type of the job. */
             type: string;
-            /** @description Of a migration, what a person is waited for, when the run has ended. */
+            /** @description Migrations: what the job waits for after the run. */
             waits?: string;
-            /** @description Everything is up to date, and it waits for changes. */
+            /** @description Everything is up to date and the run waits for changes. */
             watching?: boolean;
             why?: string;
         };
@@ -2463,18 +2463,18 @@ export interface components {
             overwrites?: string;
         };
         Session: {
-            /** @description What the browser said to be. */
+            /** @description User agent of the browser. */
             client?: string;
-            /** @description It is the one that asks. */
+            /** @description The session that asks. */
             current: boolean;
             /** Format: date-time */
             ends?: string;
-            /** @description The address that it was begun from. */
+            /** @description Network address of the sign-in. */
             from?: string;
             id: string;
             /**
              * Format: date-time
-             * @description When it was used last, to within five minutes.
+             * @description Last use, to within five minutes.
              */
             seen?: string;
             /** Format: date-time */
@@ -2493,7 +2493,7 @@ export interface components {
             account: string;
             /**
              * Format: double
-             * @description Requests a second that it allows, as far as was learned.
+             * @description Learned limit in requests a second.
              */
             rate: number;
         };
@@ -2542,9 +2542,9 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** Format: int64 */
-            lanes: number;
-            /** Format: int64 */
             number: number;
+            /** Format: int64 */
+            parallel: number;
             read: components["schemas"]["SpeedPhase"];
             remove: components["schemas"]["SpeedPhase"];
             /** Format: int64 */
@@ -2554,25 +2554,25 @@ export interface components {
         SpeedCheck: {
             /**
              * Format: int64
-             * @description How many of them go at once.
-             * @default 4
-             */
-            lanes: number;
-            /**
-             * Format: int64
-             * @description Of scratch files.
+             * @description Number of scratch files.
              */
             number: number;
             /**
              * Format: int64
-             * @description Of each scratch file, in bytes.
+             * @description Parallel transfers.
+             * @default 4
+             */
+            parallel: number;
+            /**
+             * Format: int64
+             * @description Bytes of each scratch file.
              */
             size: number;
         };
         SpeedPhase: {
             /**
              * Format: double
-             * @description The median time of one file, in seconds.
+             * @description Median time of a file, in seconds.
              */
             delay: number;
             /**
@@ -2582,14 +2582,14 @@ export interface components {
             files: number;
             /**
              * Format: double
-             * @description Bytes a second; 0 for removing.
+             * @description Bytes a second; 0 for deletions.
              */
             rate: number;
             /** Format: double */
             seconds: number;
             /**
              * Format: double
-             * @description The longest time of one file, in seconds.
+             * @description Longest time of a file, in seconds.
              */
             slowest: number;
         };
@@ -2599,7 +2599,7 @@ export interface components {
         };
         Starting: {
             /**
-             * @description Of a migration, in place of the step that comes next.
+             * @description Migrations: the step to start instead of the next.
              * @enum {string}
              */
             step?: "survey" | "first-pass" | "catch-up" | "final-pass" | "clear" | "bring-back";
@@ -2609,7 +2609,7 @@ export interface components {
             ended?: string;
             /**
              * Format: int64
-             * @description That it had to move, or to remove.
+             * @description Items that the step transferred or deleted.
              */
             items: number;
             run: string;
@@ -2625,7 +2625,7 @@ export interface components {
         Summary: {
             differing: components["schemas"]["Count"];
             equal: components["schemas"]["Count"];
-            /** @description How many files are equal on which evidence. */
+            /** @description Equal files by evidence. */
             evidence: {
                 [key: string]: number;
             };
@@ -2637,7 +2637,7 @@ export interface components {
             only_here: components["schemas"]["Count"];
             only_there: components["schemas"]["Count"];
             unreadable: components["schemas"]["Count"];
-            /** @description Of the same size, with no evidence that both sides tell. */
+            /** @description Same size, and no common hash or time. */
             untold: components["schemas"]["Count"];
         };
         Survey: {
@@ -2656,7 +2656,7 @@ export interface components {
             empty_files: number;
             /** Format: int64 */
             empty_folders: number;
-            /** @description What a copy would export them as. */
+            /** @description Export format of a copy. */
             exports: components["schemas"]["Exporting"][];
             /**
              * Format: int64
@@ -2668,12 +2668,12 @@ export interface components {
             for?: string;
             /**
              * Format: int64
-             * @description What the target has free, in bytes; -1 is unknown.
+             * @description Free bytes at the target; -1 is unknown.
              */
             free: number;
             /**
              * Format: int64
-             * @description Files of which a hash is told: duplicates are found among these.
+             * @description Files with a reported hash, among which duplicates are found.
              */
             hashed: number;
             largest: components["schemas"]["Surveyed"][];
@@ -2688,27 +2688,27 @@ export interface components {
             oversized: components["schemas"]["Surveyed"][];
             /**
              * Format: int64
-             * @description Names that cannot be translated either.
+             * @description Names that cannot be translated.
              */
             refused: number;
-            /** @description Files that are there once more, and their bytes. */
+            /** @description Duplicates and their bytes. */
             repeated: components["schemas"]["Count"];
-            /** @description Files that are too large for the target. */
+            /** @description Files too large for the target. */
             too_large: components["schemas"]["Count"];
             /**
              * Format: int64
-             * @description Names that the target cannot hold, and that are translated.
+             * @description Names that are translated.
              */
             translated: number;
             /**
              * Format: int64
-             * @description Of these: names that differ from another by letter case alone.
+             * @description Names that differ from another by letter case only.
              */
             twins: number;
             types: components["schemas"]["Group"][];
             /**
              * Format: int64
-             * @description Files and documents whose size is not told.
+             * @description Files and documents without a reported size.
              */
             unsized: number;
         };
@@ -2716,15 +2716,15 @@ export interface components {
             address: string;
             /**
              * Format: int64
-             * @description How many folders it is in, below the address surveyed.
+             * @description Depth below the surveyed address, in folders.
              */
             depth: number;
             kind: string;
             /** Format: int64 */
             size: number;
-            /** @description Its name at the target, where it is translated. */
+            /** @description Translated name at the target. */
             target?: string;
-            /** @description Why the target cannot hold it. */
+            /** @description Why the target does not allow it. */
             why?: string;
         };
         Surveying: {
@@ -2752,7 +2752,7 @@ export interface components {
             upload: boolean;
         };
         Trial: {
-            /** @description The id of a consent that was granted for the trial, in place of the secret. */
+            /** @description Id of a consent for the test, instead of a secret. */
             consent?: string;
             file?: string;
             options?: {
@@ -2764,29 +2764,29 @@ export interface components {
             text: string;
         };
         TrialResult: {
-            /** @description The exchange that failed; its secrets are blanked. */
+            /** @description The failed exchange, without secrets. */
             exchange?: components["schemas"]["Exchange"];
             notes?: string[];
             /** @enum {string} */
             outcome?: "works" | "fails" | "not described";
             part?: string;
-            /** @description The part that failed of the same cause before; its exchange shows it. */
+            /** @description An earlier part that failed with the same cause. */
             same_as?: string;
             /** Format: double */
             seconds: number;
             sum?: components["schemas"]["TrialSum"];
-            /** @description Why nothing could be tried. */
+            /** @description Why nothing could be tested. */
             why?: string;
         };
         TrialSum: {
             /**
              * Format: int64
-             * @description How many different causes the failures have.
+             * @description Number of different causes of failures.
              */
             causes: number;
             /** Format: int64 */
             fails: number;
-            /** @description The scratch folder, where it could not be removed. */
+            /** @description The scratch folder, if it could not be deleted. */
             left?: string;
             /** Format: int64 */
             not_described: number;
@@ -2794,32 +2794,32 @@ export interface components {
             works: number;
         };
         TriedArrival: {
-            /** @description What it was tried on. */
+            /** @description The arrival used for the test. */
             address: string;
             /**
              * Format: date-time
-             * @description When it was changed last, as the provider tells.
+             * @description Time of change, as reported.
              */
             arrived?: string;
             matches: boolean;
-            /** @description What its run would do. */
+            /** @description The plan of its run. */
             plan?: components["schemas"]["Plan"];
-            /** @description The first hundred of what would be written, and where. */
+            /** @description The first hundred targets. */
             targets: components["schemas"]["Renaming"][];
             /** @description Why it does not match. */
             why?: string;
         };
         TryingArrival: {
-            /** @description In place of the latest that matches. */
+            /** @description Test with this arrival instead of the latest. */
             address?: string;
-            /** @description One that is not made yet; else that which is named. */
+            /** @description A new job; otherwise the job in the path. */
             job?: components["schemas"]["Spec"];
         };
         Uploaded: {
             address: string;
-            /** @description Of a document: what kind it is. */
+            /** @description Documents: the kind. */
             document?: string;
-            /** @description Of a document: the formats that it can be exported as, the default first. */
+            /** @description Documents: export formats, the default first. */
             exports?: string[];
             /** @description KIND=HEXADECIMAL */
             hashes?: string[];
@@ -2829,16 +2829,16 @@ export interface components {
             /** Format: date-time */
             modified: string | null;
             name: string;
-            /** @description Of an account that nothing can be written to. */
+            /** @description Accounts: read-only. */
             read_only?: boolean;
             received: string;
             revision?: string;
             /**
              * Format: int64
-             * @description In bytes; -1 is unknown, 0 for folders.
+             * @description Bytes; -1 is unknown, 0 for folders.
              */
             size: number;
-            /** @description Of an account: linked, unreachable or sign-in-expired. */
+            /** @description Accounts: linked, unreachable or sign-in-expired. */
             state?: string;
             verification: string;
         };
@@ -2847,13 +2847,13 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             items: number;
-            /** @description crc64nvme, md5, sha256, …; size where no more was asked for. */
+            /** @description crc64nvme, md5, sha256, …, or size. */
             kind: string;
         };
         VerifiedFile: {
             /** @enum {string} */
             outcome?: "differs" | "missing" | "unreadable" | "not-certified";
-            /** @description Why it broke off; there is no summary then. */
+            /** @description Why it stopped early; there is no summary then. */
             problem?: components["schemas"]["Problem"];
             summary?: components["schemas"]["VerifiedSummary"];
             target?: string;
@@ -2861,10 +2861,10 @@ export interface components {
         };
         VerifiedSummary: {
             differs: components["schemas"]["Count"];
-            /** @description Read, and the BLAKE3 is the certified one. */
+            /** @description Files whose BLAKE3 is the certified one. */
             holds: components["schemas"]["Count"];
             missing: components["schemas"]["Count"];
-            /** @description Files whose BLAKE3 the certificate does not have. */
+            /** @description Files without a BLAKE3 in the certificate. */
             not_certified: components["schemas"]["Count"];
             unreadable: components["schemas"]["Count"];
         };
@@ -2901,7 +2901,7 @@ export interface components {
         Whoami: {
             /** @description The id of this service's data folder. */
             instance: string;
-            /** @description By what it is signed in: owner (a token) or session (the console). */
+            /** @description Kind of sign-in: owner (a token) or session (the console). */
             kind: string;
             role: string;
             version: string;
