@@ -74,7 +74,7 @@ func TestPictures(t *testing.T) {
 	b.click("Copy 3 to…")
 	b.click("/account/folder")
 	b.keys("/archive/2026")
-	b.shows("empty folder to make")
+	b.shows("empty folder to create")
 	b.picture(picture("console-copy"))
 	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
 	slow.release()
