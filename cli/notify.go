@@ -153,7 +153,7 @@ func (a *app) notifyOff() *cobra.Command {
 			return a.changeNotices(command, func(settings *contract.Notifications) error {
 				before := len(settings.Webhooks)
 				settings.Webhooks = slices.DeleteFunc(settings.Webhooks, func(one contract.NotifyWebhook) bool { return one.URL == args[0] })
-				if args[0] == "mail" && settings.Email != nil {
+				if args[0] == "email" && settings.Email != nil {
 					settings.Email = nil
 				} else if len(settings.Webhooks) == before {
 					return usageError("there are no notifications to %s; heron notify show lists the channels", args[0])

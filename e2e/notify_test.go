@@ -241,4 +241,12 @@ func TestNotifications(t *testing.T) {
 	if list := h.must("notify", "log"); strings.Count(list, "waiting") != 2 {
 		t.Errorf("in quiet hours:\n%s", list)
 	}
+
+	// Each channel is turned off by the name that the help gives it.
+	h.must("notify", "off", "email")
+	h.must("notify", "off", hook.URL+"/told")
+	if shown := h.must("notify", "show"); !strings.Contains(shown, "Notifications are off") {
+		t.Errorf("turned off: %s", shown)
+	}
+	h.says("", 2, "no notifications to email", "notify", "off", "email")
 }

@@ -80,6 +80,10 @@ func readSpec(root *yaml.Node) (spec Spec, err error) {
 var atLine = regexp.MustCompile(`(?s)line (\d+): (.*)$`)
 
 func notYAML(err error) error {
+	var known *FileError
+	if errors.As(err, &known) {
+		return known
+	}
 	if found := atLine.FindStringSubmatch(err.Error()); found != nil {
 		line, _ := strconv.Atoi(found[1])
 		return &FileError{line, found[2] + "; write it as in docs/jobs.md"}
@@ -95,6 +99,8 @@ func checkKeys(node *yaml.Node, shape reflect.Type, path string) error {
 		return &FileError{node.Line, "anchors and aliases cannot be used; write it out"}
 	case shape == reflect.TypeFor[Hour]():
 		return nil // it reads itself
+	case shape == reflect.TypeFor[[]Hour]() && node.Kind != yaml.SequenceNode:
+		return notAnHour(node.Line)
 	case shape.Kind() == reflect.Slice && node.Kind == yaml.SequenceNode:
 		for _, child := range node.Content {
 			if err := checkKeys(child, shape.Elem(), path); err != nil {

@@ -57,15 +57,17 @@ func TestFile(t *testing.T) {
 
 func TestBadFiles(t *testing.T) {
 	for change, words := range map[[2]string][]string{
-		{"exclude:", "leave-out:"}:                          {"line 10", `"leave-out" is now called "exclude"`},
-		{"routes:", "route:"}:                               {"line 3", `"routes"`},
-		{"from: /field-drive/Surveys", "form: /x"}:          {"line 4", "there are from, to"},
-		{"tries: 8", "tries: often"}:                        {"line 16", "often"},
-		{"safety: {deletions: 10%", "safety: {delete: 10%"}: {"line 15", "deletions"},
-		{"verify: hash", "verify: [hash"}:                   {"line"},
-		{"rules:\n", "rules: strict\nrules2:\n"}:            {"line 7", "keys of its own"},
-		{"job: surveys-to-archive", "gob: x"}:               {"line 1", `"job"`},
-		{"retry: {", "quarrel: {"}:                          {"line 16", "there are job, type, routes"},
+		{"exclude:", "leave-out:"}:                                               {"line 10", `"leave-out" is now called "exclude"`},
+		{"routes:", "route:"}:                                                    {"line 3", `"routes"`},
+		{"from: /field-drive/Surveys", "form: /x"}:                               {"line 4", "there are from, to"},
+		{"tries: 8", "tries: often"}:                                             {"line 16", "often"},
+		{"safety: {deletions: 10%", "safety: {delete: 10%"}:                      {"line 15", "deletions"},
+		{"verify: hash", "verify: [hash"}:                                        {"line"},
+		{"rules:\n", "rules: strict\nrules2:\n"}:                                 {"line 7", "keys of its own"},
+		{"job: surveys-to-archive", "gob: x"}:                                    {"line 1", `"job"`},
+		{`hours: [{"mon-fri 08-18": 5MB/s}]`, `hours: {"mon-fri 08-18": 5MB/s}`}: {"line 17", "hours is a list"},
+		{`hours: [{"mon-fri 08-18": 5MB/s}]`, `hours: [5MB/s]`}:                  {"line 17", "hours is a list"},
+		{"retry: {", "quarrel: {"}:                                               {"line 16", "there are job, type, routes"},
 	} {
 		_, err := job.Read([]byte(strings.Replace(example, change[0], change[1], 1)))
 		var problem *job.FileError
@@ -274,5 +276,20 @@ func TestHours(t *testing.T) {
 		if allowed != c.allowed || !until.Equal(want) {
 			t.Errorf("%+v at %s: %v until %v, want %v until %v", c.when, c.at, allowed, until.In(lisbon), c.allowed, want)
 		}
+	}
+}
+
+// TestCopySettings holds that a copy refuses rules that it would not obey.
+func TestCopySettings(t *testing.T) {
+	for want, rules := range map[string]job.Rules{
+		"never deletes":    {Deletions: "delete"},
+		"keeps every file": {Identical: job.IdenticalOnce},
+	} {
+		if _, err := (job.Settings{Rules: rules}).ReadCopy(); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%+v: %v; want it to say %q", rules, err, want)
+		}
+	}
+	if _, err := (job.Settings{Rules: job.Rules{Conflict: "newer", Deletions: "ignore"}}).ReadCopy(); err != nil {
+		t.Error(err)
 	}
 }

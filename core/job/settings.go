@@ -81,13 +81,17 @@ type Hour struct {
 	Rate string `json:"rate" doc:"5MB/s for both directions, or up 5MB/s, down 20MB/s."`
 }
 
+func notAnHour(line int) error {
+	return &FileError{line, `hours is a list of limits, because the first that matches counts; write it as hours: [{"mon-fri 08-18": 5MB/s}]`}
+}
+
 // MarshalYAML implements yaml.Marshaler.
 func (h Hour) MarshalYAML() (any, error) { return map[string]string{h.When: h.Rate}, nil }
 
 // UnmarshalYAML implements yaml.Unmarshaler.
 func (h *Hour) UnmarshalYAML(node *yaml.Node) error {
 	if node.Kind != yaml.MappingNode || len(node.Content) != 2 {
-		return &FileError{node.Line, `each entry of hours is one limit; write it as hours: [{"mon-fri 08-18": 5MB/s}]`}
+		return notAnHour(node.Line)
 	}
 	h.When = node.Content[0].Value
 	return node.Content[1].Decode(&h.Rate)
@@ -214,6 +218,18 @@ func SettingsOf(rules plan.Rules) Settings {
 		settings.Rules.Identical = IdenticalOnce
 	}
 	return settings
+}
+
+// ReadCopy reads the settings of a copy without a job, which neither deletes nor
+// consolidates.
+func (s Settings) ReadCopy() (plan.Rules, error) {
+	switch {
+	case s.Rules.Deletions != "" && s.Rules.Deletions != string(plan.IgnoreDeletions):
+		return plan.Rules{}, fmt.Errorf("a copy never deletes, and deletions: %s contradicts that; remove it, or create a mirror or two-way job", s.Rules.Deletions)
+	case s.Rules.Identical == IdenticalOnce:
+		return plan.Rules{}, fmt.Errorf("a copy keeps every file of its source; to keep identical files once, create a job of the type consolidate")
+	}
+	return s.Read()
 }
 
 // Removes reports whether jobs of the type delete files.

@@ -52,7 +52,7 @@ func (a *account) failure(ctx context.Context, out *outgoing, got *answer) error
 			if value, err := rule.Scope.run(ctx, input, nil); err == nil && textOf(value) != "" {
 				missing = "the scope " + textOf(value)
 			}
-			return store.Errorf(store.ErrRefused, "%w; this needs %s: link the account again, or mend it, and agree to that", cause, missing)
+			return store.Errorf(store.ErrRefused, "%w; this needs %s: link the account again, or reauthorize it, and agree to that", cause, missing)
 		}
 		return store.Errorf(kinds[rule.Is], "%w", cause)
 	}

@@ -304,7 +304,7 @@ func TestOpening(t *testing.T) {
 		{"a scope that does not suffice", address, none, nil, "the scope items.read"},
 		{"no such area", address, reads, map[string]string{"area": "Moon"}, `"Rivers team"`},
 		{"a way that there is not", address, reads, map[string]string{"sign-in": "key"}, "no way to sign in"},
-		{"no secret", address, store.FixedSecret(""), nil, "mend it"},
+		{"no secret", address, store.FixedSecret(""), nil, "reauthorize it"},
 		{"the token of nobody", address, store.FixedSecret(`{"way":"code","access":"x","refresh":"y"}`), nil, "invalid_grant"},
 	} {
 		_, err := shipped(t, "sedge").Open(t.Context(), opening(t, c.address, c.secrets, c.options))

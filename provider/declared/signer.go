@@ -105,7 +105,7 @@ func (f *fixedSigner) sign(_ context.Context, request *http.Request) (string, er
 }
 
 func (f *fixedSigner) renew(context.Context, string) error {
-	return store.Errorf(store.ErrSignInExpired, "the service does not accept the sign-in any more; mend the account with a new one")
+	return store.Errorf(store.ErrSignInExpired, "the service does not accept the sign-in any more; reauthorize the account with a new one")
 }
 
 func setToken(request *http.Request, way *SignIn, token string) {
@@ -198,7 +198,7 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 		return nil
 	}
 	if kept.Refresh == "" {
-		return store.Errorf(store.ErrSignInExpired, "the sign-in has ended, and the service gave nothing to renew it with; mend the account to sign in again")
+		return store.Errorf(store.ErrSignInExpired, "the sign-in has ended, and the service gave nothing to renew it with; reauthorize the account to sign in again")
 	}
 	clientID, clientSecret := t.account.client(t.way, kept.ClientID, kept.ClientSecret)
 	g, _, err := t.account.tokens(ctx, t.way, map[string]string{"grant_type": "refresh_token", "refresh_token": kept.Refresh}, clientID, clientSecret)
@@ -239,7 +239,7 @@ func (t *tokenSigner) load(ctx context.Context) ([]byte, grant, error) {
 	}
 	var g grant
 	if err := json.Unmarshal(raw, &g); err != nil || g.Access == "" {
-		return nil, grant{}, store.Errorf(store.ErrSignInExpired, "nobody has agreed yet that this account is linked; mend it to sign in")
+		return nil, grant{}, store.Errorf(store.ErrSignInExpired, "nobody has given consent to this account yet; reauthorize it to sign in")
 	}
 	return raw, g, nil
 }

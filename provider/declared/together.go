@@ -49,7 +49,8 @@ type pages struct {
 // looking are looks that wait for one listing.
 type looking struct {
 	names []string
-	full  chan struct{} // closed when no more names are waited for
+	full  func()          // ends the wait for more names
+	ended <-chan struct{} // closed by full
 	done  chan struct{}
 	found map[string][]found
 	err   error
@@ -97,7 +98,8 @@ func (t *together) named(ctx context.Context, a *account, folder store.Folder, n
 	}
 	mine := t.open[folder.Path]
 	if mine == nil {
-		mine = &looking{full: make(chan struct{}), done: make(chan struct{})}
+		waiting, full := context.WithCancel(context.Background())
+		mine = &looking{full: full, ended: waiting.Done(), done: make(chan struct{})}
 		if t.open == nil {
 			t.open = map[store.Path]*looking{}
 		}
@@ -109,8 +111,8 @@ func (t *together) named(ctx context.Context, a *account, folder store.Folder, n
 		// The listing outlives the look that came first: others wait for it as well.
 		go t.look(context.WithoutCancel(ctx), a, folder, mine, wait)
 	}
-	if mine.names = append(mine.names, name); number > 1 && len(mine.names) == namesAPage*number {
-		close(mine.full)
+	if mine.names = append(mine.names, name); number > 1 && len(mine.names) >= namesAPage*number {
+		mine.full()
 	}
 	t.mu.Unlock()
 	if idle {
@@ -134,8 +136,9 @@ func (t *together) look(ctx context.Context, a *account, folder store.Folder, mi
 	defer timer.Stop()
 	select {
 	case <-timer.C:
-	case <-mine.full:
+	case <-mine.ended:
 	}
+	mine.full()
 	t.mu.Lock()
 	delete(t.open, folder.Path) // a look that comes from now on needs a later listing
 	wanted, number := mine.names, t.pagesOf(folder.Path, a.opening.Now())

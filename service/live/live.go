@@ -24,7 +24,7 @@ type Event struct {
 
 // The names of events.
 const (
-	Anew     = "again"    // fetch everything again
+	Again    = "again"    // fetch everything again
 	Runs     = "run"      // a run began, or changed its state
 	Accounts = "accounts" // accounts were linked or unlinked, or are other than they were
 	Jobs     = "job"      // a job was made, changed, removed or started
@@ -110,12 +110,12 @@ func (h *Hub) Listen(last string) (<-chan Event, func()) {
 func (h *Hub) missed(last string) []Event {
 	current := fmt.Sprintf("%s-%d", h.epoch, h.seq)
 	if last == "" {
-		return []Event{{ID: current, Name: Anew}}
+		return []Event{{ID: current, Name: Again}}
 	}
 	epoch, sequence, _ := strings.Cut(last, "-")
 	n, err := strconv.ParseInt(sequence, 10, 64)
 	if err != nil || epoch != h.epoch || n > h.seq || n < h.seq-int64(len(h.ring)) {
-		return []Event{{ID: current, Name: Anew}}
+		return []Event{{ID: current, Name: Again}}
 	}
 	return h.ring[len(h.ring)-int(h.seq-n):]
 }

@@ -215,7 +215,7 @@ func due(settings contract.Notifications, channel string, now time.Time) time.Ti
 	return at
 }
 
-const mailChannel = "mail"
+const mailChannel = "email"
 
 // Tell has an event told to all who want to know.
 func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEvent) {

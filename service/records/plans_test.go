@@ -86,7 +86,7 @@ var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certifica
 // whole are statements that are meant to go through all of a run, a scope or a table:
 // once in its life, or a page at a time in the order of the index.
 var whole = []string{
-	" = CASE ", "LIKE '{%'", "count(*) - coalesce(sum(", "SELECT state, cause, count(*) AS items", "DELETE FROM items WHERE state <> 'done'",
+	" = CASE ", "UPDATE notifications SET channel", "LIKE '{%'", "count(*) - coalesce(sum(", "SELECT state, cause, count(*) AS items", "DELETE FROM items WHERE state <> 'done'",
 	"DELETE FROM pairs WHERE scope", "UPDATE pairs SET source_revision", "runs INDEXED BY runs_open WHERE ended_at IS NULL AND created_at < ? AND EXISTS", "UPDATE scopes SET known = (SELECT count", "SELECT DISTINCT run FROM items INDEXED BY items_waiting", "ORDER BY key LIMIT", "UPDATE items SET state = 'waiting'",
 	"FROM certificate_files WHERE run = ? GROUP BY folder", "FROM certificate_files WHERE run", "DELETE FROM certificate_files",
 	"FROM items JOIN uploads", "seq > ? ORDER BY seq LIMIT", "DELETE FROM contents WHERE scope", "DELETE FROM incoming WHERE job",

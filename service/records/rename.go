@@ -47,6 +47,7 @@ func renameStatements() []string {
 		"ALTER TABLE certificate_files RENAME COLUMN proof TO verification",
 		"ALTER TABLE runs RENAME COLUMN released TO approved",
 		"ALTER TABLE notices RENAME TO notifications",
+		"UPDATE notifications SET channel = 'email' WHERE channel = 'mail'",
 		"UPDATE meta SET name = 'bandwidth' WHERE name = 'pace'",
 		"UPDATE definitions SET text = replace(replace(text, 'proof: true', 'verification: true'), 'is: lapsed', 'is: sign-in-expired')",
 	}
@@ -65,12 +66,27 @@ func renameStatements() []string {
 	return append(statements, "DROP INDEX link_events_ended", "CREATE INDEX link_events_unlinked ON link_events (at, account) WHERE what = 'unlinked'")
 }
 
-// renameIn rewrites the JSON of one column.
+// renameIn rewrites the JSON of one column, a page of rows at a time.
 func renameIn(tx *gorm.DB, table, key, column string) error {
-	var rows []struct{ Key, Text string }
-	if err := tx.Raw(fmt.Sprintf("SELECT %s AS key, %s AS text FROM %s WHERE %s LIKE '{%%'", key, column, table, column)).Scan(&rows).Error; err != nil {
-		return err
+	const page = 500
+	query := fmt.Sprintf("SELECT %s AS key, %s AS text FROM %s WHERE %s LIKE '{%%' ORDER BY %s LIMIT %d", key, column, table, column, key, page)
+	after := fmt.Sprintf("SELECT %s AS key, %s AS text FROM %s WHERE %s > ? AND %s LIKE '{%%' ORDER BY %s LIMIT %d", key, column, table, key, column, key, page)
+	for args := []any{}; ; query = after {
+		var rows []storedText
+		if err := tx.Raw(query, args...).Scan(&rows).Error; err != nil {
+			return err
+		}
+		if err := renameRows(tx, table, key, column, rows); err != nil || len(rows) < page {
+			return err
+		}
+		args = []any{rows[page-1].Key}
 	}
+}
+
+// storedText is the JSON of one row.
+type storedText struct{ Key, Text string }
+
+func renameRows(tx *gorm.DB, table, key, column string, rows []storedText) error {
 	for _, row := range rows {
 		if table == "meta" && row.Key != "notices" {
 			continue

@@ -94,7 +94,7 @@ func TestEarlierRecords(t *testing.T) {
 	if text, err := db.Meta(t.Context(), "bandwidth"); err != nil || text == "" {
 		t.Errorf("bandwidth limits: %q, %v", text, err)
 	}
-	if due, err := db.Notifications(t.Context(), 10); err != nil || len(due) != 1 {
+	if due, err := db.Notifications(t.Context(), 10); err != nil || len(due) != 1 || due[0].Channel != "email" {
 		t.Errorf("notifications: %+v, %v", due, err)
 	}
 }

@@ -157,7 +157,7 @@ func (r *Runner) side(ctx context.Context, text string) (transfer.Side, error) {
 
 // prepare checks a request before anything is changed.
 func (r *Runner) prepare(ctx context.Context, request contract.Copy) ([]records.Route, []transfer.Route, plan.Rules, error) {
-	rules, err := request.Settings.Read()
+	rules, err := request.Settings.ReadCopy()
 	if err != nil {
 		return nil, nil, plan.Rules{}, &InputError{err}
 	}

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"deftheron/contract"
@@ -136,7 +137,9 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 // explain returns what to do about a run, and the commands that do it.
 func explain(row records.Run) (remedy string, commands []string) {
 	subject := messages.Subject{Run: row.ID, Job: row.Job}
-	if accounts := changed(row); len(accounts) == 1 {
+	accounts := changed(row)
+	slices.Sort(accounts)
+	if accounts = slices.Compact(accounts); len(accounts) == 1 {
 		subject.Account = accounts[0]
 	}
 	return messages.RemedyOf(plan.Cause(row.Cause), subject)
