@@ -40,9 +40,11 @@ type found struct {
 	files    int64
 }
 
-// markOf tells one state of a file from another.
+// markOf tells one state of a file from another. What was changed just before it was
+// looked at is read later, when it has rested: its revision need not settle, and has to
+// be the same once it has, or one state would arrive twice.
 func markOf(entry store.Entry) string {
-	return fmt.Sprintf("%s %d %d", entry.Revision, entry.Size, entry.Modified.UnixNano())
+	return fmt.Sprintf("%s %d %d", store.SettledRevision(entry.Revision), entry.Size, entry.Modified.UnixNano())
 }
 
 // each calls do with each file that matches, or each folder of the source in which

@@ -19,7 +19,6 @@ type clock struct {
 	jobs   map[string]*keeping // by the job's id
 	// keepers look for arrivals, by the job's name.
 	keepers map[string]*keeper
-	closed  bool
 }
 
 type keeping struct {
@@ -27,16 +26,17 @@ type keeping struct {
 	ended  chan struct{}
 }
 
-// keep keeps a job as it is now, in place of as it was.
+// keep keeps a job as it is now, once it is no longer kept as it was: what keeps it
+// never overlaps.
 func (c *clock) keep(row records.Job) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if before := c.jobs[row.ID]; before != nil {
+	before := c.jobs[row.ID]
+	if before != nil {
 		before.cancel()
-		delete(c.jobs, row.ID)
 	}
 	timetable, err := row.Spec.When.Read(zone)
-	if err != nil || row.Suspended || c.closed {
+	if err != nil || row.Suspended {
 		return
 	}
 	ctx, cancel := context.WithCancel(c.runner.ctx)
@@ -45,6 +45,9 @@ func (c *clock) keep(row records.Job) {
 	c.runner.group.Go(func() {
 		defer close(one.ended)
 		defer cancel()
+		if before != nil {
+			<-before.ended
+		}
 		var hours sync.WaitGroup
 		defer hours.Wait()
 		if row.Spec.When.Hours != "" || row.Spec.When.Weekly != "" {

@@ -40,6 +40,9 @@ type feed struct {
 	cancel  context.CancelFunc
 	heard   map[*subscription]bool
 	idle    time.Duration // between two looks, where all has to be looked at
+	// following says that what changes from now on will be told, even if the next
+	// answer of the account is long in coming.
+	following bool
 }
 
 // subscription is a job that follows an account.
@@ -63,6 +66,10 @@ func (f *feeds) follow(ctx context.Context, account string, tell func(heard)) (*
 	}
 	s := &subscription{feed: one, tell: tell, ready: make(chan struct{})}
 	one.heard[s] = true
+	one.idle = lookEvery
+	if one.following {
+		s.once.Do(func() { close(s.ready) })
+	}
 	f.mu.Unlock()
 	select {
 	case <-s.ready:
@@ -95,6 +102,16 @@ func (f *feeds) busy(s *subscription, changed bool) {
 	}
 }
 
+// begin says that what changes from now on will be told. Where that was so before,
+// anything may have changed in between.
+func (f *feeds) begin(one *feed) {
+	f.mu.Lock()
+	again := one.following
+	one.following = true
+	f.mu.Unlock()
+	f.tell(one, heard{all: again})
+}
+
 func (f *feeds) tell(one *feed, what heard) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -108,21 +125,19 @@ func (f *feeds) tell(one *feed, what heard) {
 
 // run asks an account what has changed, until the feed is ended.
 func (f *feeds) run(ctx context.Context, one *feed) {
-	cursor, following, lastChange := "", false, time.Now()
+	cursor, lastChange := "", time.Now()
 	for ctx.Err() == nil {
 		opened, err := f.runner.accounts.Open(ctx, one.account)
 		if err == nil && cursor == "" {
 			var page store.ChangePage
 			if page, err = store.Changes(ctx, opened.Store, store.Folder{}, ""); err == nil {
 				cursor = page.Cursor
-				f.tell(one, heard{all: following}) // what happened before is not known
-				following = true
+				f.begin(one)
 				continue
 			}
 		}
 		if store.KindOf(err) == store.ErrUnsupported {
-			f.tell(one, heard{all: following})
-			following = true
+			f.begin(one)
 			f.mu.Lock()
 			wait := one.idle
 			f.mu.Unlock()
