@@ -134,7 +134,7 @@ func (c *churned) start() {
 	if err != nil {
 		c.t.Fatal(err)
 	}
-	if job.Last == nil || job.Last.Over() {
+	if job.Last == nil || job.Last.State.Ended() {
 		if _, err := c.h.client.StartJob(c.t.Context(), c.job); err != nil {
 			c.t.Fatal(err)
 		}
@@ -155,7 +155,7 @@ func (c *churned) settle() {
 			c.t.Errorf("%s does not settle: %+v", c.job, job.Last)
 			return
 		}
-		if job.Last != nil && !job.Last.Over() {
+		if job.Last != nil && !job.Last.State.Ended() {
 			continue
 		}
 		if job.Last != nil && job.Last.State == "done" && job.Last.Items.Done == 0 {

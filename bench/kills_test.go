@@ -199,7 +199,7 @@ func killed(t *testing.T, program string, k killing) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				ended = ended && run.Over()
+				ended = ended && run.State.Ended()
 			}
 		}
 		toObjects.BreakAfter(-1)

@@ -63,7 +63,7 @@ func TestSoakKills(t *testing.T) {
 		if run, err = h.client.Run(t.Context(), started.Run); err != nil {
 			t.Fatal(err)
 		}
-		if run.Over() {
+		if run.State.Ended() {
 			break
 		}
 		if time.Now().After(deadline) {

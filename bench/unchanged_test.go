@@ -95,7 +95,7 @@ func remember(t *testing.T, data string, made *synthetic) {
 	}
 	job := records.Job{ID: "seed", Name: "seed", Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
 	ended := time.Now()
-	run := records.Run{ID: "seed", Job: "seed", State: records.Done, Routes: []records.Route{}, CreatedAt: ended, StartedAt: &ended, EndedAt: &ended}
+	run := records.Run{ID: "seed", Job: "seed", State: "done", Routes: []records.Route{}, CreatedAt: ended, StartedAt: &ended, EndedAt: &ended}
 	if err := db.AddRun(t.Context(), &job, &run); err != nil {
 		t.Fatal(err)
 	}

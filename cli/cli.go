@@ -165,9 +165,9 @@ func sentences(err error) string {
 	}
 	text := strings.TrimSpace(err.Error())
 	if at := strings.LastIndex(text, "; "); at >= 0 {
-		text = text[:at] + ". " + shown.Capital(text[at+2:])
+		text = text[:at] + ". " + contract.Capital(text[at+2:])
 	}
-	text = shown.Capital(text)
+	text = contract.Capital(text)
 	if !strings.ContainsAny(text[len(text)-1:], ".!?") {
 		text += "."
 	}

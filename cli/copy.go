@@ -103,7 +103,7 @@ func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
 			fmt.Fprintf(a.out, "  and %s more\n", shown.Count(plan.Refused.Items-5))
 			break
 		}
-		fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(blocker.Address), shown.Capital(blocker.Why), blocker.Remedy)
+		fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(blocker.Address), contract.Capital(blocker.Why), blocker.Remedy)
 		if blocker.Cause == "no-space" {
 			return false, &exitError{exitFailed, fmt.Errorf("nothing was changed, as the target has no room; free space there, or copy to another account")}
 		}

@@ -211,7 +211,7 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 				fmt.Fprintf(a.out, "  and %s more\n", shown.Count(removed.Kept-10))
 				break
 			}
-			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(failure.Address), shown.Capital(shown.Plain(failure.Why)), failure.Remedy)
+			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(failure.Address), contract.Capital(shown.Plain(failure.Why)), failure.Remedy)
 		}
 	}
 	return fmt.Errorf("%s could not be deleted; fix what is named above, and try again", shown.Some(removed.Kept, "entry"))

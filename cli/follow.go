@@ -24,18 +24,17 @@ func (a *app) follow(ctx context.Context, c *client.Client, id string) (contract
 	if a.terminal && !a.json {
 		return a.followDrawn(ctx, c, id)
 	}
-	state, planned := "", false
+	var before contract.Run
 	return c.Follow(ctx, id, func(run contract.Run) {
 		switch {
 		case a.json:
-		case run.State != state && !run.Over():
+		case run.State != before.State && !run.State.Ended():
 			fmt.Fprintf(a.out, "%s %s: %s → %s%s\n", time.Now().Format("15:04:05"), run.State, run.ID, shown.Plain(routesOf(run)), whyPaused(run))
-		case run.Planned && !planned && !run.Over():
-			planned = true
+		case run.Planned && !before.Planned && !run.State.Ended():
 			fmt.Fprintf(a.out, "%s listed: %s, %s to transfer, %s up to date\n", time.Now().Format("15:04:05"),
 				shown.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), shown.Size(run.Bytes.Total), shown.Count(run.Items.UpToDate))
 		}
-		state = run.State
+		before = run
 	}, func(err error) { fmt.Fprintln(a.err, sentences(err)+" Waiting for it.") })
 }
 

@@ -86,6 +86,7 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	switch {
 	case job.Migration != nil:
 		fmt.Fprintln(a.out, a.wrapped(0, shown.Plain(job.Migration.Sentence)))
+		a.printCommands(job.Migration.Commands)
 	case len(job.Next) > 0:
 		fmt.Fprintf(a.out, "It runs next at %s.\n", whenIn(job.Next[0], job.When.Zone))
 	case job.State == "suspended":
@@ -136,7 +137,7 @@ func (a *app) jobList() *cobra.Command {
 					next = "on arrivals"
 				}
 				if job.Last != nil {
-					last = a.stateMark(job.Last.State)
+					last = a.stateMark(string(job.Last.State))
 				}
 				switch {
 				case job.State == "suspended":
@@ -209,7 +210,7 @@ func (a *app) printJob(job contract.Job) error {
 		rows = append(rows, [2]string{label, whenIn(next, job.When.Zone)})
 	}
 	if job.Last != nil {
-		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, started %s", a.stateMark(job.Last.State), job.Last.ID, when(job.Last.Started))})
+		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, started %s", a.stateMark(string(job.Last.State)), job.Last.ID, when(job.Last.Started))})
 	}
 	if job.Safety != (contract.Safety{}) || job.Type == "mirror" || job.Type == "two-way" {
 		rows = append(rows, [2]string{"safety", shown.SafetySentence(job.Safety)})
@@ -222,7 +223,7 @@ func (a *app) printJob(job contract.Job) error {
 		a.printMigration(*job.Migration)
 	}
 	if job.Last != nil && job.Last.State == "held" {
-		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s %s. %s", a.paint(ochre, "▬"), shown.Capital(shown.Plain(job.Last.Why)), job.Last.Remedy)))
+		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s %s. %s", a.paint(ochre, "▬"), contract.Capital(shown.Plain(job.Last.Why)), job.Last.Remedy)))
 	}
 	return nil
 }

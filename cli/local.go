@@ -151,7 +151,7 @@ func (a *app) agree(survey client.Survey, done string, yes *bool) error {
 		return nil
 	}
 	what := "replace " + shown.Some(survey.Replaces, "file")
-	if err := a.confirm(false, fmt.Sprintf("%s there already. %s?", are(survey.Replaces), shown.Capital(what)), what); err != nil {
+	if err := a.confirm(false, fmt.Sprintf("%s there already. %s?", are(survey.Replaces), contract.Capital(what)), what); err != nil {
 		return err
 	}
 	*yes = true

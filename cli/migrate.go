@@ -64,7 +64,7 @@ func (a *app) printMigration(migration contract.MigrationProgress) {
 		if step.Step == "survey" {
 			what = "see it: heron run report " + step.Run + " --out survey.html"
 		}
-		fmt.Fprintf(a.out, "  %-11s %s  %s, %s\n", step.Step, a.stateMark(step.State), when(step.Ended), what)
+		fmt.Fprintf(a.out, "  %-11s %s  %s, %s\n", step.Step, a.stateMark(string(step.State)), when(step.Ended), what)
 	}
 	if c := migration.Certificate; c != nil {
 		fmt.Fprintf(a.out, "  %-11s %s verified (%s), %s not: heron run report %s --certificate --out certificate.html\n", "certificate",
@@ -75,6 +75,7 @@ func (a *app) printMigration(migration contract.MigrationProgress) {
 		mark = a.paint(ochre, "▬")
 	}
 	fmt.Fprintln(a.out, a.wrapped(2, mark+" "+shown.Plain(migration.Sentence)))
+	a.printCommands(migration.Commands)
 }
 
 // checkPaper says whether a report or certificate is as it was handed out.

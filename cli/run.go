@@ -33,7 +33,7 @@ func (a *app) completeRuns(command *cobra.Command, args []string, _ string) ([]s
 		if err != nil || len(args) > 0 || len(ids) >= 50 {
 			break
 		}
-		ids = append(ids, run.ID+"\t"+run.State+" "+when(&run.Created))
+		ids = append(ids, run.ID+"\t"+string(run.State)+" "+when(&run.Created))
 	}
 	return ids, cobra.ShellCompDirectiveNoFileComp
 }
@@ -60,7 +60,7 @@ func (a *app) runList() *cobra.Command {
 					continue
 				}
 				t.AppendRow(table.Row{
-					run.ID, a.stateMark(run.State), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred), when(run.Started), shown.Plain(a.routesInRow(run)),
+					run.ID, a.stateMark(string(run.State)), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred), when(run.Started), shown.Plain(a.routesInRow(run)),
 				})
 			}
 			if a.json {
@@ -121,7 +121,7 @@ func waitsFor(away contract.Away) string {
 }
 
 func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
-	state := a.stateMark(run.State)
+	state := a.stateMark(string(run.State))
 	if run.Watching {
 		state += ", in sync, waiting for changes"
 	}
@@ -171,7 +171,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		rows = append(rows, [2]string{"interrupted", shown.Some(run.Interruptions, "time") + ", and gone on with"})
 	}
 	if run.Why != "" {
-		rows = append(rows, [2]string{"why", shown.Capital(shown.Plain(run.Why)) + "."})
+		rows = append(rows, [2]string{"why", contract.Capital(shown.Plain(run.Why)) + "."})
 	}
 	if run.Remedy != "" {
 		rows = append(rows, [2]string{"remedy", run.Remedy})
@@ -209,6 +209,10 @@ func (a *app) runFollow() *cobra.Command {
 // printRemedy prints what to do, and the commands that do it.
 func (a *app) printRemedy(remedy string, commands []string) {
 	fmt.Fprintln(a.out, a.wrapped(0, remedy))
+	a.printCommands(commands)
+}
+
+func (a *app) printCommands(commands []string) {
 	for _, command := range commands {
 		fmt.Fprintln(a.out, "  "+command)
 	}
@@ -221,7 +225,7 @@ func (a *app) conclude(run contract.Run) error {
 			return err
 		}
 	} else {
-		fmt.Fprintln(a.out, a.stateMark(run.State)+"  "+shown.RunSentence(run))
+		fmt.Fprintln(a.out, a.stateMark(string(run.State))+"  "+shown.RunSentence(run))
 		if run.Items.Failed > 0 {
 			fmt.Fprintf(a.out, "List them, with causes and remedies: heron run items %s --state failed\nRetry them: heron run retry %s\n", run.ID, run.ID)
 		}
@@ -251,7 +255,7 @@ func (a *app) tellNext(run contract.Run) {
 		fmt.Fprintf(a.out, "Keep the record: heron run report %s --out report.html\n", run.ID)
 	}
 	if run.Waits != "" {
-		fmt.Fprintln(a.out, run.Waits)
+		a.printRemedy(run.Waits, run.Commands)
 	}
 }
 
@@ -366,7 +370,7 @@ func (a *app) runCancel() *cobra.Command {
 			return err
 		}
 		question := fmt.Sprintf("Cancel the run %s? What has been copied (%s) stays; %s will not be copied.", id, shown.Some(run.Items.Done, "item"), shown.Some(run.Items.Waiting, "item"))
-		if !run.Over() {
+		if !run.State.Ended() {
 			if err := a.confirm(yes, question, "cancel the run "+id); err != nil {
 				return err
 			}

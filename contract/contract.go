@@ -7,6 +7,8 @@ import (
 	"encoding/base64"
 	"strings"
 	"time"
+
+	"deftheron/core/run"
 )
 
 // Root is where the API lives.
@@ -341,19 +343,21 @@ type Away struct {
 
 // Run is one execution of a job.
 type Run struct {
-	ID        string   `json:"id"`
-	Job       string   `json:"job"`
-	Type      string   `json:"type" doc:"The type of the job."`
-	Step      string   `json:"step,omitempty" doc:"Migrations: the step."`
-	Waits     string   `json:"waits,omitempty" doc:"Migrations: what the job waits for after the run."`
-	StartedBy string   `json:"started_by,omitempty" doc:"What started the run."`
-	Removing  Count    `json:"removing" doc:"Files that the run deletes, as planned."`
-	State     string   `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
-	Cause     string   `json:"cause,omitempty"`
-	Why       string   `json:"why,omitempty"`
-	Remedy    string   `json:"remedy,omitempty"`
-	Commands  []string `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
-	Routes    []Route  `json:"routes"`
+	ID        string      `json:"id"`
+	Job       string      `json:"job"`
+	Type      string      `json:"type" doc:"The type of the job."`
+	Step      string      `json:"step,omitempty" doc:"Migrations: the step."`
+	Waits     string      `json:"waits,omitempty" doc:"Migrations: what the job waits for after the run."`
+	StartedBy string      `json:"started_by,omitempty" doc:"What started the run."`
+	Removing  Count       `json:"removing" doc:"Files that the run deletes, as planned."`
+	State     run.State   `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
+	Cause     string      `json:"cause,omitempty"`
+	Why       string      `json:"why,omitempty"`
+	Remedy    string      `json:"remedy,omitempty"`
+	Commands  []string    `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
+	Needs     run.Need    `json:"needs,omitempty" enum:"approval,decision,space,account" doc:"Held runs: what the run needs before it continues."`
+	Actions   []run.Event `json:"actions" enum:"approve,resume,pause,retry,cancel" doc:"What can be done about the run in its state."`
+	Routes    []Route     `json:"routes"`
 	Settings
 	Average         float64    `json:"average" doc:"Average rate in bytes a second."`
 	Excluded        Count      `json:"excluded" doc:"Excluded files. They are counted and not listed."`
@@ -372,12 +376,9 @@ type Run struct {
 	Now             *Now       `json:"now,omitempty"`
 }
 
-// Over reports whether the run has ended.
-func (r Run) Over() bool { return r.Ended != nil }
-
 // Settled reports whether nothing more comes of the run automatically: it has ended, or
 // is held until a person has mended something.
-func (r Run) Settled() bool { return r.Over() || r.State == "held" }
+func (r Run) Settled() bool { return r.State.Ended() || r.State == run.Held }
 
 // RunPage is a page of runs, newest first.
 type RunPage struct {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"deftheron/core/job"
+	"deftheron/core/run"
 )
 
 // The types of a job are those of core/job, as a job file has them.
@@ -72,6 +73,7 @@ type MigrationProgress struct {
 	Waits    bool      `json:"waits" doc:"The step waits for a person to start it."`
 	Why      string    `json:"why,omitempty" doc:"Why it waits."`
 	Sentence string    `json:"sentence" doc:"The next step, in words."`
+	Commands []string  `json:"commands,omitempty" doc:"Commands of a terminal that do what comes next."`
 	Steps    []StepRun `json:"steps" doc:"The latest runs, oldest first."`
 	// Certificate is that of the last final pass.
 	Certificate *Certificate `json:"certificate,omitempty" doc:"The certificate of the last final pass."`
@@ -81,7 +83,7 @@ type MigrationProgress struct {
 type StepRun struct {
 	Step        string     `json:"step" enum:"survey,first-pass,catch-up,final-pass,clear,bring-back"`
 	Run         string     `json:"run"`
-	State       string     `json:"state"`
+	State       run.State  `json:"state"`
 	Items       int64      `json:"items" doc:"Items that the step transferred or deleted."`
 	Transferred int64      `json:"transferred" doc:"Bytes."`
 	Ended       *time.Time `json:"ended,omitempty"`

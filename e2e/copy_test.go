@@ -160,7 +160,7 @@ func TestKilled(t *testing.T) {
 			kills := 0
 			for range 4 {
 				waitForItems(t, h, started.Run, kills*300+50)
-				if run, err := h.client().Run(t.Context(), started.Run); err != nil || run.Over() {
+				if run, err := h.client().Run(t.Context(), started.Run); err != nil || run.State.Ended() {
 					break
 				}
 				h.end(syscall.SIGKILL)
@@ -195,7 +195,7 @@ func waitForItems(t *testing.T, h *heron, id string, n int) {
 	t.Helper()
 	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); {
 		run, err := h.client().Run(t.Context(), id)
-		if err == nil && (run.Over() || run.Items.Done >= int64(n)) {
+		if err == nil && (run.State.Ended() || run.Items.Done >= int64(n)) {
 			return
 		}
 		<-time.After(3 * time.Millisecond)
@@ -267,7 +267,7 @@ func TestTargetAwayAtStart(t *testing.T) {
 	h.serve()
 	for deadline := time.Now().Add(30 * time.Second); ; {
 		run, err := h.client().Run(t.Context(), started.Run)
-		if err != nil || run.Over() || time.Now().After(deadline) {
+		if err != nil || run.State.Ended() || time.Now().After(deadline) {
 			t.Fatalf("%+v, %v; want it to wait, and to say why", run, err)
 		}
 		if run.State == "queued" && run.Why != "" && run.Remedy != "" {

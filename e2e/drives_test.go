@@ -395,7 +395,7 @@ func (h *heron) waitState(run, state string) {
 		if err := json.Unmarshal([]byte(h.must("run", "show", run, "--json")), &shown); err != nil {
 			h.t.Fatal(err)
 		}
-		if shown.State == state {
+		if string(shown.State) == state {
 			return
 		}
 		if shown.Ended != nil {

@@ -289,7 +289,7 @@ func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string
 		worked = errors.Join(worked, err, write("in place of the folder", fixed, at("e")))
 	}})
 	job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
-	row := records.Run{ID: id, Job: id, State: records.Running, Routes: []records.Route{}, CreatedAt: time.Now()}
+	row := records.Run{ID: id, Job: id, State: "running", Routes: []records.Route{}, CreatedAt: time.Now()}
 	if err := o.db.AddRun(ctx, &job, &row); err != nil {
 		return wrong("%v", err)
 	}
@@ -383,7 +383,7 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 	run := func(id string, resumed bool, route transfer.Route) (transfer.Result, error) {
 		if !resumed {
 			job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
-			row := records.Run{ID: id, Job: id, State: records.Running, Routes: []records.Route{}, CreatedAt: time.Now()}
+			row := records.Run{ID: id, Job: id, State: "running", Routes: []records.Route{}, CreatedAt: time.Now()}
 			if err := o.db.AddRun(ctx, &job, &row); err != nil {
 				return transfer.Result{}, err
 			}
@@ -416,7 +416,7 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 	}
 	word := "equal"
 	if fault.held {
-		if result.State != transfer.Held || result.Cause == "" {
+		if result.State != "held" || result.Cause == "" {
 			return wrong("it ended %+v, want it held", result)
 		}
 		f.faulty.Clear()

@@ -343,10 +343,10 @@ func (h *heron) until(id, state string) contract.Run {
 	h.t.Helper()
 	for deadline := time.Now().Add(time.Minute); ; {
 		run := h.state(id)
-		if run.State == state {
+		if string(run.State) == state {
 			return run
 		}
-		if time.Now().After(deadline) || run.Over() {
+		if time.Now().After(deadline) || run.State.Ended() {
 			h.t.Fatalf("the run is %s (%s), want %s\n%s", run.State, run.Why, state, h.log)
 		}
 		<-time.After(20 * time.Millisecond)

@@ -211,7 +211,7 @@ func TestDavKilled(t *testing.T) {
 			kills := 0
 			for range 3 {
 				waitForItems(t, h, started.Run, kills*60+30)
-				if run, err := h.client().Run(t.Context(), started.Run); err != nil || run.Over() {
+				if run, err := h.client().Run(t.Context(), started.Run); err != nil || run.State.Ended() {
 					break
 				}
 				h.end(syscall.SIGKILL)

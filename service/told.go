@@ -14,8 +14,8 @@ func (s *Service) runTold(run contract.Run) {
 		return // a person did it
 	}
 	words := map[string]string{"done": "is done", "partial": "ended, and some items failed", "failed": "failed", "held": "is held"}
-	subject := fmt.Sprintf("Deft Heron: %s %s (run %s)", run.Job, words[run.State], run.ID)
-	event := run.State
+	subject := fmt.Sprintf("Deft Heron: %s %s (run %s)", run.Job, words[string(run.State)], run.ID)
+	event := string(run.State)
 	if event == "done" && run.Waits != "" {
 		event = "waits"
 		subject = fmt.Sprintf("Deft Heron: the migration %s waits for you", run.Job)
@@ -27,7 +27,7 @@ func (s *Service) runTold(run contract.Run) {
 	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d up to date; %d bytes transferred.\n",
 		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate, run.Bytes.Transferred)
 	if run.Why != "" {
-		fmt.Fprintf(&text, "\n%s%s.\n", strings.ToUpper(run.Why[:1]), run.Why[1:])
+		fmt.Fprintf(&text, "\n%s.\n", contract.Capital(run.Why))
 	}
 	if run.Waits != "" {
 		fmt.Fprintf(&text, "\n%s\n", run.Waits)

@@ -253,9 +253,9 @@ func BandwidthSentence(of string, bandwidth contract.Bandwidth) string {
 		parts = append(parts, one.Rate+" "+one.When)
 	}
 	if len(parts) == 0 {
-		return Capital(of) + " has no bandwidth limit."
+		return contract.Capital(of) + " has no bandwidth limit."
 	}
-	return Capital(of) + ": " + strings.Join(parts, "; ") + "."
+	return contract.Capital(of) + ": " + strings.Join(parts, "; ") + "."
 }
 
 // RunSentence says in a sentence what came of a run.
@@ -294,15 +294,7 @@ func RunSentence(run contract.Run) string {
 		sentence += ", in " + Duration(run.Ended.Sub(*run.Started).Seconds())
 	}
 	if run.State != "done" && run.Why != "" {
-		sentence += ". " + Capital(Plain(run.Why))
+		sentence += ". " + contract.Capital(Plain(run.Why))
 	}
 	return sentence + "."
-}
-
-// Capital begins a text with a capital letter.
-func Capital(text string) string {
-	if text == "" {
-		return text
-	}
-	return strings.ToUpper(text[:1]) + text[1:]
 }

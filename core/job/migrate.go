@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"deftheron/core/run"
 )
 
 // The steps of a migration, each of which is a run. BringBack brings back what was cleared,
@@ -43,12 +45,12 @@ const mostCatchUps = 10
 // Passed is a run of a migration that has ended.
 type Passed struct {
 	Step  string
-	State string // of the run: "done", "partial", "failed" or "cancelled"
-	Items int64  // that the run had
+	State run.State // one that has ended
+	Items int64     // that the run had
 }
 
 // went reports whether the run came to its end.
-func (p Passed) went() bool { return p.State == "done" || p.State == "partial" }
+func (p Passed) went() bool { return p.State == run.Done || p.State == run.Partial }
 
 // Coming is what comes next of a migration.
 type Coming struct {
@@ -82,7 +84,7 @@ func (m Migration) Next(passed []Passed, timed bool) Coming {
 	last := passed[len(passed)-1]
 	if !last.went() {
 		words := "failed"
-		if last.State == "cancelled" {
+		if last.State == run.Cancelled {
 			words = "was cancelled"
 		}
 		return Coming{Step: last.Step, Waits: true, Why: fmt.Sprintf("the %s %s", Words(last.Step), words)}
@@ -95,7 +97,7 @@ func (m Migration) Next(passed []Passed, timed bool) Coming {
 	case CatchUp:
 		return m.afterCatchUp(passed, timed)
 	case FinalPass:
-		if last.State == "partial" {
+		if last.State == run.Partial {
 			return Coming{Step: FinalPass, Waits: true, Why: "some files could not be verified; fix that, and start another final pass"}
 		}
 		if m.Clear {

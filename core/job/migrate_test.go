@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"deftheron/core/job"
+	"deftheron/core/run"
 )
 
 // passes reads "survey, first-pass 900, catch-up 5 failed": steps with their items and,
@@ -24,7 +25,7 @@ func passes(text string) (all []job.Passed) {
 					one.Items = one.Items*10 + int64(digit-'0')
 				}
 			default:
-				one.State = field
+				one.State = run.State(field)
 			}
 		}
 		all = append(all, one)

@@ -226,7 +226,7 @@ func TestRouteThatWaitsForAPerson(t *testing.T) {
 			b := newTwoRoutes(t, rules)
 			b.line.set(why)
 			result := transfer.New(b.options).Execute(t.Context())
-			if result.State != transfer.Held || result.Cause != plan.CauseOf(why) {
+			if result.State != "held" || result.Cause != plan.CauseOf(why) {
 				t.Errorf("%s, %v: %+v; want it held", kind, why, result)
 			}
 			if n := len(b.targets[0].Files()); n != b.files(0, kind) {

@@ -120,7 +120,7 @@ func TestMoveIsInterrupted(t *testing.T) {
 		faulty.Add(storetest.Fault{Op: storetest.OpRemoval, Err: store.Errorf(store.ErrSignInExpired, "the process ended here"), Times: 1})
 		run := b.new()
 		result := run.Execute(t.Context())
-		if result.State != transfer.Held {
+		if result.State != "held" {
 			t.Fatalf("step %d: %+v after %d removals", at, result, removals)
 		}
 		faulty.Clear()

@@ -207,7 +207,7 @@ func TestRestartBeforeThePassIsJudged(t *testing.T) {
 			return transfer.Touched{All: true}, passes == 1
 		}
 		result := transfer.New(options).Execute(t.Context())
-		if result.State != transfer.Held || !result.Cause.IsSafety() || len(b.target.Files()) != 100 {
+		if result.State != "held" || !result.Cause.IsSafety() || len(b.target.Files()) != 100 {
 			t.Errorf("%s: %+v with %d files left; want it held with all", point, result, len(b.target.Files()))
 		}
 		// A person lets it go, and it is done then.
@@ -602,7 +602,7 @@ func TestLimitsOverPasses(t *testing.T) {
 		}, 0
 		options.Resumed = true
 		result := transfer.New(options).Execute(t.Context())
-		if result.State != transfer.Held || step != 2 || !strings.Contains(result.Why, "11 of ") {
+		if result.State != "held" || step != 2 || !strings.Contains(result.Why, "11 of ") {
 			t.Errorf("%s: taken up again, after step %d %+v; want it held for 11 files in the second", name, step, result)
 		}
 	}

@@ -92,7 +92,7 @@ func TestAsked(t *testing.T) {
 		b.source.Put("ours", "conflict")
 		b.source.Put("new", "new")
 		b.target.Put("theirs", "copy", "conflict")
-		if result := b.new().Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseAsk {
+		if result := b.new().Execute(t.Context()); result.State != "held" || result.Cause != plan.CauseAsk {
 			t.Fatalf("%+v, want it held to ask", result)
 		}
 		b.want(map[string]string{"/copy/conflict": "theirs", "/copy/new": "new"}) // all else is done
@@ -241,7 +241,7 @@ func TestNoSpaceIsWaitedFor(t *testing.T) {
 	}
 	b.target.MaxBytes = 60
 	run := b.new()
-	if result := run.Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseNoSpace {
+	if result := run.Execute(t.Context()); result.State != "held" || result.Cause != plan.CauseNoSpace {
 		t.Fatalf("%+v, want it held for space", result)
 	}
 	if s := run.Snapshot(); s.Failed != 0 {

@@ -15,6 +15,7 @@ import (
 
 	"deftheron/core/bandwidth"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 )
 
@@ -79,16 +80,11 @@ type Options struct {
 
 // Result is how a run ended.
 type Result struct {
-	// State is "done", "partial", "failed" or "cancelled"; "held" for a run
-	// that waits for a person and can then go on; empty for a run that was
-	// interrupted.
-	State string
+	// State is one that has ended, or run.Held; empty for a run that was interrupted.
+	State run.State
 	Cause plan.Cause
 	Why   string
 }
-
-// Held is the state of a run that waits for a person.
-const Held = "held"
 
 // Run is a run being carried out.
 type Run struct {
@@ -270,15 +266,15 @@ func (r *Run) Execute(ctx context.Context) Result {
 		}
 	}
 	result := r.result(ctx, causeOfPlan(err), err)
-	if (r.Resumed || r.broke.Load()) && (result.State == "done" || result.State == "partial") {
+	if (r.Resumed || r.broke.Load()) && (result.State == run.Done || result.State == run.Partial) {
 		// A server may have begun with what was sent, before it broke off, only
 		// after that was removed.
 		if err := r.clean(context.WithoutCancel(ctx)); err != nil {
 			r.Log.Warn("could not look for what was left behind", "run", r.ID, "error", err)
 		}
 	}
-	if result.State == "done" && stays > 0 {
-		result = Result{State: "partial", Cause: plan.CauseStays, Why: plural(int(stays), "entry") + " changed or came since, or could not be verified, and " + stay(stays) + " at the source"}
+	if result.State == run.Done && stays > 0 {
+		result = Result{State: run.Partial, Cause: plan.CauseStays, Why: plural(int(stays), "entry") + " changed or came since, or could not be verified, and " + stay(stays) + " at the source"}
 	}
 	return result
 }
@@ -335,7 +331,7 @@ func (r *Run) stopFor(reason stopReason) {
 // result says how the run ended, and ends what is still waiting.
 func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 	ended := context.WithoutCancel(ctx)
-	result := Result{State: "done"}
+	result := Result{State: run.Done}
 	rest, restCause := Failed, plan.CauseStopped
 	stopped := r.stopped.Load()
 	switch {
@@ -345,25 +341,25 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 				r.Log.Warn("could not remove what was left behind", "run", r.ID, "error", err)
 			}
 		}
-		result = Result{State: "cancelled", Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
+		result = Result{State: run.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
 		rest, restCause = Skipped, plan.CauseCancelled
 	case ctx.Err() != nil:
 		return Result{}
 	case stopped != nil && stopped.held:
-		return Result{State: Held, Cause: stopped.cause, Why: stopped.why}
+		return Result{State: run.Held, Cause: stopped.cause, Why: stopped.why}
 	case stopped == nil && store.WaitsForPerson(err):
-		return Result{State: Held, Cause: plan.CauseOf(err), Why: err.Error()}
+		return Result{State: run.Held, Cause: plan.CauseOf(err), Why: err.Error()}
 	case stopped != nil:
-		result = Result{State: "failed", Cause: stopped.cause, Why: stopped.why}
+		result = Result{State: run.Failed, Cause: stopped.cause, Why: stopped.why}
 	case err != nil:
-		result = Result{State: "failed", Cause: cause, Why: err.Error()}
+		result = Result{State: run.Failed, Cause: cause, Why: err.Error()}
 	}
 	if err := r.abandonUploads(ended); err != nil {
 		r.Log.Warn("could not give up an upload", "run", r.ID, "error", err)
 	}
 	n, endErr := r.Records.EndRest(ended, r.ID, rest, restCause)
 	if endErr != nil {
-		return Result{State: "failed", Cause: plan.CauseFault, Why: endErr.Error()}
+		return Result{State: run.Failed, Cause: plan.CauseFault, Why: endErr.Error()}
 	}
 	r.progress.rest(rest, n)
 	if n > 0 { // what is skipped now is not to be moved any more
@@ -371,10 +367,10 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 			r.progress.bytes.Store(tally.Bytes)
 		}
 	}
-	if result.State == "done" && r.progress.failed.Load() > 0 {
-		result.State = "partial"
+	if result.State == run.Done && r.progress.failed.Load() > 0 {
+		result.State = run.Partial
 		if r.progress.done.Load()+r.progress.unchanged.Load() == 0 {
-			result.State = "failed"
+			result.State = run.Failed
 		}
 		result.Why = plural(int(r.progress.failed.Load()), "item") + " failed"
 	}

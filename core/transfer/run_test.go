@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -59,7 +60,7 @@ func (b *bench) new() *transfer.Run {
 }
 
 // run carries out a new run, with items of its own in the records.
-func (b *bench) run(want string) (transfer.Result, transfer.Snapshot) {
+func (b *bench) run(want run.State) (transfer.Result, transfer.Snapshot) {
 	b.t.Helper()
 	if !b.resumed {
 		b.records.restart()
@@ -293,7 +294,7 @@ func TestHeld(t *testing.T) {
 			b.source.Put(name, "f", name)
 			want["/copy/f/"+name] = name
 		}
-		if result := b.new().Execute(t.Context()); result.State != transfer.Held || result.Cause != plan.CauseSignInExpired {
+		if result := b.new().Execute(t.Context()); result.State != "held" || result.Cause != plan.CauseSignInExpired {
 			t.Fatalf("%s: %+v, want held", op, result)
 		}
 		from.Clear()
@@ -322,7 +323,7 @@ func TestFaultsThatLast(t *testing.T) {
 			b.to = storetest.NewFaulty(b.target, storetest.Fault{Op: storetest.OpWrite, Name: "bad", Err: c.err})
 			b.source.Put("x", "bad")
 			b.source.Put("y", "good")
-			b.run(c.state)
+			b.run(run.State(c.state))
 			b.ended("bad", transfer.Failed, c.cause)
 			if _, there := b.target.Files()["/copy/bad"]; there {
 				t.Error("it is at the target")
@@ -712,7 +713,7 @@ func TestNoSpaceStopsBeforeAnythingIsChanged(t *testing.T) {
 	b.to = small{b.target}
 	b.source.Put("too much", "x")
 	result := b.new().Execute(t.Context())
-	if result.State != transfer.Held || result.Cause != plan.CauseNoSpace || len(b.target.Files()) != 0 {
+	if result.State != "held" || result.Cause != plan.CauseNoSpace || len(b.target.Files()) != 0 {
 		t.Errorf("%+v, %v; want it stopped for want of space", result, b.target.Files())
 	}
 }

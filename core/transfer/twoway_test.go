@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -104,7 +105,7 @@ func TestTwoWayOutcomes(t *testing.T) {
 }
 
 // mirror carries out a mirror of b's source.
-func (b *bench) mirror(want string, change func(*plan.Rules)) (transfer.Result, transfer.Snapshot) {
+func (b *bench) mirror(want run.State, change func(*plan.Rules)) (transfer.Result, transfer.Snapshot) {
 	b.t.Helper()
 	b.rules = plan.Rules{Type: plan.Mirror, Conflict: plan.Source}
 	if change != nil {
@@ -239,7 +240,7 @@ func TestSafety(t *testing.T) {
 			b.rules.Safety = plan.DefaultSafety()
 			b.records.restart()
 			run := b.new()
-			if result := run.Execute(t.Context()); result.State != transfer.Held || result.Cause != c.cause {
+			if result := run.Execute(t.Context()); result.State != "held" || result.Cause != c.cause {
 				t.Fatalf("%+v, want it held with %s", result, c.cause)
 			}
 			if !maps.Equal(before, b.target.Files()) {
@@ -247,7 +248,7 @@ func TestSafety(t *testing.T) {
 			}
 			// Asked again, it is held again; let go, it goes on.
 			b.resumed = true
-			if result := b.new().Execute(t.Context()); result.State != transfer.Held {
+			if result := b.new().Execute(t.Context()); result.State != "held" {
 				t.Fatalf("%+v, want it held still", result)
 			}
 			b.released = true

@@ -7,8 +7,6 @@ import (
 	"reflect"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
@@ -84,12 +82,10 @@ func split(text string) (detail, remedy string) {
 }
 
 func sentence(text string) string {
-	text = strings.TrimSpace(text)
-	first, size := utf8.DecodeRuneInString(text)
-	if text == "" || first == utf8.RuneError {
+	text = contract.Capital(strings.TrimSpace(text))
+	if text == "" {
 		return text
 	}
-	text = string(unicode.ToUpper(first)) + text[size:]
 	if !strings.ContainsAny(text[len(text)-1:], ".!?") {
 		text += "."
 	}

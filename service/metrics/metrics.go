@@ -1,15 +1,12 @@
-// Package metrics tells in the Prometheus text format (version 0.0.4) how the service is
-// doing.
+// Package metrics tells how the service is doing, to what reads metrics in the
+// Prometheus formats.
 package metrics
 
 import (
-	"bytes"
-	"fmt"
-	"maps"
 	"net/http"
-	"slices"
-	"strconv"
-	"strings"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"deftheron/core/store"
 	"deftheron/service/runner"
@@ -24,67 +21,70 @@ type Sources struct {
 
 // Handler answers with the metrics as they are.
 func Handler(sources Sources) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
-		_, _ = w.Write(sources.text())
-	})
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(collector{sources})
+	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{DisableCompression: true})
 }
 
-// family is a metric with its samples.
-type family struct {
-	name, kind, help string
-	label            string // "" for none
-	samples          map[string]float64
+func describe(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("heron_"+name, help, labels, nil)
 }
 
-func (s Sources) text() []byte {
-	figures := s.Runs.Figures()
-	one := func(value float64) map[string]float64 { return map[string]float64{"": value} }
-	lag := map[string]float64{}
-	for job, waits := range figures.Lag {
-		lag[job] = waits.Seconds()
-	}
-	requests, slowed, waited, limit := map[string]float64{}, map[string]float64{}, map[string]float64{}, map[string]float64{}
-	for name, gate := range s.Gates() {
-		stats := gate.Stats()
-		requests[name], slowed[name], waited[name], limit[name] = float64(stats.Requests), float64(stats.Slowed), stats.Waited.Seconds(), stats.Limit
-	}
-	var b bytes.Buffer
-	for _, f := range []family{
-		{"runs", "gauge", "Runs that have not ended, by state.", "state", floats(figures.Open)},
-		{"runs_ended_total", "counter", "Runs that have ended since the service began, by state.", "state", floats(figures.Ended)},
-		{"items_ended_total", "counter", "Items that have ended since the service began, by state.", "state", floats(figures.Items)},
-		{"moved_bytes_total", "counter", "Bytes moved by runs since the service began.", "", one(float64(figures.Moved))},
-		{"rate_bytes_per_second", "gauge", "The rate of all runs now.", "", one(figures.Rate)},
-		{"item_retries_total", "counter", "Tries of items beyond their first, since the service began.", "", one(float64(figures.Retries))},
-		{"job_lag_seconds", "gauge", "How long the oldest change that a continuous job has heard of waits to be looked at.", "job", lag},
-		{"account_requests_total", "counter", "Requests to an account.", "account", requests},
-		{"account_slowed_total", "counter", "Requests that an account answered with asking to slow down.", "account", slowed},
-		{"account_waited_seconds_total", "counter", "How long requests and transfers have waited for their turn at an account.", "account", waited},
-		{"account_requests_at_once", "gauge", "How many requests at once an account is given now.", "account", limit},
+var (
+	runs           = describe("runs", "Runs that have not ended, by state.", "state")
+	runsEnded      = describe("runs_ended_total", "Runs that have ended since the service started, by state.", "state")
+	itemsEnded     = describe("items_ended_total", "Items that have ended since the service started, by state.", "state")
+	movedBytes     = describe("moved_bytes_total", "Bytes that runs transferred since the service started.")
+	rate           = describe("rate_bytes_per_second", "Rate of all runs now.")
+	retries        = describe("item_retries_total", "Tries of items beyond their first, since the service started.")
+	jobLag         = describe("job_lag_seconds", "How long the oldest change waits that a continuous job has heard of and not looked at.", "job")
+	requests       = describe("account_requests_total", "Requests to an account.", "account")
+	slowed         = describe("account_slowed_total", "Requests to an account that it answered by asking to slow down.", "account")
+	waited         = describe("account_waited_seconds_total", "How long requests and transfers have waited for their turn at an account.", "account")
+	requestsAtOnce = describe("account_requests_at_once", "How many requests at once an account is given now.", "account")
+)
+
+// collector reads the figures anew for each answer.
+type collector struct{ Sources }
+
+// Describe implements prometheus.Collector.
+func (collector) Describe(to chan<- *prometheus.Desc) {
+	for _, one := range []*prometheus.Desc{
+		runs, runsEnded, itemsEnded, movedBytes, rate, retries, jobLag, requests, slowed, waited, requestsAtOnce,
 	} {
-		f.write(&b)
+		to <- one
 	}
-	return b.Bytes()
 }
 
-func floats(counts map[string]int64) map[string]float64 {
-	values := map[string]float64{}
-	for name, n := range counts {
-		values[name] = float64(n)
+// Collect implements prometheus.Collector.
+func (c collector) Collect(to chan<- prometheus.Metric) {
+	gauge := func(of *prometheus.Desc, value float64, labels ...string) {
+		to <- prometheus.MustNewConstMetric(of, prometheus.GaugeValue, value, labels...)
 	}
-	return values
-}
-
-var escaped = strings.NewReplacer(`\`, `\\`, "\n", `\n`, `"`, `\"`)
-
-func (f family) write(b *bytes.Buffer) {
-	fmt.Fprintf(b, "# HELP heron_%s %s\n# TYPE heron_%s %s\n", f.name, f.help, f.name, f.kind)
-	for _, value := range slices.Sorted(maps.Keys(f.samples)) {
-		label := ""
-		if f.label != "" {
-			label = "{" + f.label + `="` + escaped.Replace(value) + `"}`
-		}
-		fmt.Fprintf(b, "heron_%s%s %s\n", f.name, label, strconv.FormatFloat(f.samples[value], 'g', -1, 64))
+	counter := func(of *prometheus.Desc, value float64, labels ...string) {
+		to <- prometheus.MustNewConstMetric(of, prometheus.CounterValue, value, labels...)
+	}
+	figures := c.Runs.Figures()
+	for state, n := range figures.Open {
+		gauge(runs, float64(n), string(state))
+	}
+	for state, n := range figures.Ended {
+		counter(runsEnded, float64(n), string(state))
+	}
+	for state, n := range figures.Items {
+		counter(itemsEnded, float64(n), state)
+	}
+	counter(movedBytes, float64(figures.Moved))
+	gauge(rate, figures.Rate)
+	counter(retries, float64(figures.Retries))
+	for job, lag := range figures.Lag {
+		gauge(jobLag, lag.Seconds(), job)
+	}
+	for account, gate := range c.Gates() {
+		stats := gate.Stats()
+		counter(requests, float64(stats.Requests), account)
+		counter(slowed, float64(stats.Slowed), account)
+		counter(waited, stats.Waited.Seconds(), account)
+		gauge(requestsAtOnce, stats.Limit, account)
 	}
 }

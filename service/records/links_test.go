@@ -31,7 +31,7 @@ func TestRenamedAccountsAreFollowed(t *testing.T) {
 		if i == 2 {
 			job.Routes = []records.Route{{From: "/share-two", To: "/elsewhere"}}
 		}
-		run := records.Run{ID: fmt.Sprint("run", i), Job: job.Name, State: records.Done, Routes: job.Routes, CreatedAt: time.Now()}
+		run := records.Run{ID: fmt.Sprint("run", i), Job: job.Name, State: "done", Routes: job.Routes, CreatedAt: time.Now()}
 		if err := db.AddRun(ctx, &job, &run); err != nil {
 			t.Fatal(err)
 		}

@@ -31,7 +31,7 @@ func open(t *testing.T, dir string) *records.DB {
 func addRun(t *testing.T, db *records.DB, id string) records.Run {
 	t.Helper()
 	routes := []records.Route{{From: "/a", To: "/b", Scope: "scope"}}
-	run := records.Run{ID: id, Job: "job-" + id, State: records.Queued, Routes: routes, CreatedAt: time.Now()}
+	run := records.Run{ID: id, Job: "job-" + id, State: "queued", Routes: routes, CreatedAt: time.Now()}
 	job := records.Job{ID: id, Name: "job-" + id, Type: "copy", Routes: routes, CreatedAt: time.Now()}
 	if err := db.AddRun(t.Context(), &job, &run); err != nil {
 		t.Fatal(err)
@@ -263,7 +263,7 @@ func TestAccountsAndRuns(t *testing.T) {
 		t.Fatalf("%+v, %v", page, err)
 	}
 	now := time.Now()
-	page[0].State, page[0].EndedAt = records.Done, &now
+	page[0].State, page[0].EndedAt = "done", &now
 	if err := db.SaveRun(ctx, page[0], "state", "ended_at"); err != nil {
 		t.Fatal(err)
 	}

@@ -33,7 +33,7 @@ func TestRetry(t *testing.T) {
 		t.Errorf("retrying a run that goes on: %v", err)
 	}
 	now := time.Now()
-	run.State, run.EndedAt, run.Cancelling = records.Cancelled, &now, true
+	run.State, run.EndedAt, run.Cancelling = "cancelled", &now, true
 	if err := db.SaveRun(ctx, run, "state", "ended_at", "cancelling"); err != nil {
 		t.Fatal(err)
 	}
@@ -45,7 +45,7 @@ func TestRetry(t *testing.T) {
 		t.Errorf("retrying it twice: %v", err)
 	}
 	kept, err := db.Run(ctx, "run1")
-	if err != nil || kept.State != records.Queued || kept.EndedAt != nil || kept.Cancelling {
+	if err != nil || kept.State != "queued" || kept.EndedAt != nil || kept.Cancelling {
 		t.Errorf("%+v, %v", kept, err)
 	}
 	tally, err := db.Tally(ctx, "run1")
@@ -84,14 +84,14 @@ func TestEndStranded(t *testing.T) {
 func TestPausing(t *testing.T) {
 	db, ctx := open(t, t.TempDir()), t.Context()
 	run := addRun(t, db, "run1")
-	if taken, err := db.TakePaused(ctx, run); taken || err != nil {
+	if taken, err := db.ResumeRun(ctx, run); taken || err != nil {
 		t.Errorf("a run that is not paused was taken: %v", err)
 	}
 	if err := db.PauseRun(ctx, run); err != nil {
 		t.Fatal(err)
 	}
 	for want := true; ; want = false {
-		if taken, err := db.TakePaused(ctx, run); taken != want || err != nil {
+		if taken, err := db.ResumeRun(ctx, run); taken != want || err != nil {
 			t.Errorf("taken: %v, %v; want %v", taken, err, want)
 		}
 		if !want {
@@ -99,14 +99,14 @@ func TestPausing(t *testing.T) {
 		}
 	}
 	now := time.Now()
-	run.State, run.EndedAt = records.Done, &now
+	run.State, run.EndedAt = "done", &now
 	if err := db.SaveRun(ctx, run, "state", "ended_at"); err != nil {
 		t.Fatal(err)
 	}
 	if err := db.PauseRun(ctx, run); err != nil {
 		t.Fatal(err)
 	}
-	if kept, err := db.Run(ctx, "run1"); err != nil || kept.State != records.Done {
+	if kept, err := db.Run(ctx, "run1"); err != nil || kept.State != "done" {
 		t.Errorf("a run that had ended is %s now, %v", kept.State, err)
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/transfer"
 )
 
@@ -54,7 +55,7 @@ type Run struct {
 	StartedBy string
 	// Approved says that a person has let it go, whatever its safety says.
 	Approved bool
-	State    string
+	State    run.State
 	Cause    string
 	Why      string
 	Routes   []Route    `gorm:"serializer:json"`
@@ -78,20 +79,11 @@ type Run struct {
 	EndedAt       *time.Time
 }
 
-// The states of a run.
-const (
-	Queued    = "queued"
-	Running   = "running"
-	Paused    = "paused"
-	Held      = "held" // until what it waits for was mended
-	Done      = "done"
-	Partial   = "partial"
-	Failed    = "failed"
-	Cancelled = "cancelled"
-)
-
 // Ended reports whether the run has ended.
 func (r Run) Ended() bool { return r.EndedAt != nil }
+
+// Needs returns what the run needs before it can go on.
+func (r Run) Needs() run.Need { return run.Needs(r.State, plan.Cause(r.Cause)) }
 
 // AddRun adds a job and its first run in one transaction.
 func (db *DB) AddRun(ctx context.Context, job *Job, run *Run) error {
@@ -130,7 +122,7 @@ func (db *DB) OpenRuns(ctx context.Context) (runs []Run, err error) {
 
 // CountHeld counts the runs that wait for a person.
 func (db *DB) CountHeld(ctx context.Context) (held int64, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state = ?", Held).Scan(&held)
+	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state = ?", run.Held).Scan(&held)
 	return held, err
 }
 
@@ -209,14 +201,14 @@ func (db *DB) CauseCounts(ctx context.Context, run int64) (counts []CauseCount, 
 }
 
 // PauseRun makes a run paused, unless it has ended.
-func (db *DB) PauseRun(ctx context.Context, run Run) error {
-	return db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND ended_at IS NULL", Paused, run.Number).Error
+func (db *DB) PauseRun(ctx context.Context, row Run) error {
+	return db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND ended_at IS NULL", run.Paused, row.Number).Error
 }
 
-// TakePaused makes a paused or held run queued, and reports whether it was one: of
-// several that take it at once, one does.
-func (db *DB) TakePaused(ctx context.Context, run Run) (bool, error) {
-	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state IN (?, ?)", Queued, run.Number, Paused, Held)
+// ResumeRun makes a run queued that waits for somebody, and reports whether it was one: of
+// several that resume it at once, one does.
+func (db *DB) ResumeRun(ctx context.Context, row Run) (bool, error) {
+	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state IN ?", run.Queued, row.Number, run.Before(run.Resume))
 	return result.RowsAffected == 1, result.Error
 }
 
@@ -224,9 +216,9 @@ func (db *DB) TakePaused(ctx context.Context, run Run) (bool, error) {
 // that were left when it was cancelled, wait again. It returns how many, and
 // ErrNotFound where the run has not ended, or no longer: of several that retry it
 // at once, one does.
-func (db *DB) Retry(ctx context.Context, run *Run) (items int64, err error) {
+func (db *DB) Retry(ctx context.Context, row *Run) (items int64, err error) {
 	err = db.transaction(ctx, func(tx *sql.Tx) error {
-		taken, err := tx.ExecContext(ctx, "UPDATE runs SET state = ?, cause = '', why = '', cancelling = 0, ended_at = NULL WHERE number = ? AND ended_at IS NOT NULL", Queued, run.Number)
+		taken, err := tx.ExecContext(ctx, "UPDATE runs SET state = ?, cause = '', why = '', cancelling = 0, ended_at = NULL WHERE number = ? AND ended_at IS NOT NULL", run.Queued, row.Number)
 		if err != nil {
 			return err
 		}
@@ -234,13 +226,13 @@ func (db *DB) Retry(ctx context.Context, run *Run) (items int64, err error) {
 			return errors.Join(ErrNotFound, err)
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE items SET state = 'waiting', cause = '', why = '', ended = 0, attempts = 0
-			WHERE run = ? AND (state = 'failed' OR state = 'skipped' AND cause = ?)`, run.Number, string(plan.CauseCancelled))
+			WHERE run = ? AND (state = 'failed' OR state = 'skipped' AND cause = ?)`, row.Number, string(plan.CauseCancelled))
 		if err != nil {
 			return err
 		}
 		items, err = result.RowsAffected()
 		return err
 	})
-	run.State, run.Cause, run.Why, run.Cancelling, run.EndedAt = Queued, "", "", false, nil
+	row.State, row.Cause, row.Why, row.Cancelling, row.EndedAt = run.Queued, "", "", false, nil
 	return items, err
 }

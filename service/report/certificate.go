@@ -3,6 +3,7 @@ package report
 import (
 	"bufio"
 	"context"
+	_ "embed"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -12,8 +13,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	_ "embed"
 
 	"deftheron/contract"
 	"deftheron/core/job"
@@ -165,8 +164,7 @@ func utc(at any) string {
 }
 
 func stepWords(step string) string {
-	words := job.Words(step)
-	return strings.ToUpper(words[:1]) + words[1:]
+	return contract.Capital(job.Words(step))
 }
 
 func kindWords(kind string) string {

@@ -5,6 +5,7 @@ package report
 import (
 	"bufio"
 	"context"
+	_ "embed"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -14,8 +15,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	_ "embed"
 
 	"github.com/dustin/go-humanize"
 
@@ -250,7 +249,7 @@ func StateWord(run contract.Run) string {
 	case "cancelled":
 		return "The run was cancelled. Transferred files stay at the target."
 	}
-	return "Not ended yet: " + run.State + "."
+	return "Not ended yet: " + string(run.State) + "."
 }
 
 func took(run contract.Run) string {

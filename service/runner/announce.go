@@ -42,11 +42,11 @@ func (r *Runner) shownArrival(ctx context.Context, row records.Job, one records.
 		shown.Address = arrivalAddress(transfer.Side{Address: source}, one.Key)
 	}
 	if one.State == records.IncomingTaken {
-		run, err := r.db.Run(ctx, one.Run)
+		taken, err := r.db.Run(ctx, one.Run)
 		if err != nil && !errors.Is(err, records.ErrNotFound) {
 			return shown, err
 		}
-		shown.State = run.State
+		shown.State = string(taken.State)
 	}
 	return shown, nil
 }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"slices"
 	"time"
-
-	"deftheron/service/records"
 )
 
 // asideTime is how long a run may take to stop for a change of an account.
@@ -62,7 +60,7 @@ func (r *Runner) takeUp(a *active) {
 		r.mu.Lock()
 		_, going := r.active[row.ID]
 		r.mu.Unlock()
-		if !going && !row.Ended() && row.State != records.Paused && row.State != records.Held {
+		if !going && !row.Ended() && !row.State.Waits() {
 			r.launch(row, row.StartedAt != nil)
 		}
 	})

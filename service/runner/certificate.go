@@ -16,6 +16,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/messages"
@@ -25,15 +26,15 @@ import (
 // certify makes the certificate of a final pass that has come to its end, and returns
 // how that ended: with less than all verified, it is partial.
 func (r *Runner) certify(ctx context.Context, row records.Run, routes []transfer.Route, result transfer.Result) transfer.Result {
-	if result.State != records.Done && result.State != records.Partial {
+	if result.State != run.Done && result.State != run.Partial {
 		return result
 	}
 	made, err := r.makeCertificate(ctx, row, routes)
 	if err != nil || ctx.Err() != nil {
 		return brokenOff(ctx, err, "it was cancelled by a person, before what is verified was certified", "what is at the target could not be certified: ")
 	}
-	if result.State == records.Done && made.Unverified.Items > 0 {
-		result = transfer.Result{State: records.Partial, Cause: plan.CauseUnverified, Why: some(made.Unverified.Items, "file") + " at the source could not be verified at the target; the certificate tells which and why"}
+	if result.State == run.Done && made.Unverified.Items > 0 {
+		result = transfer.Result{State: run.Partial, Cause: plan.CauseUnverified, Why: some(made.Unverified.Items, "file") + " at the source could not be verified at the target; the certificate tells which and why"}
 	}
 	return result
 }
@@ -44,13 +45,13 @@ func (r *Runner) certify(ctx context.Context, row records.Run, routes []transfer
 func brokenOff(ctx context.Context, err error, cancelled, failed string) transfer.Result {
 	switch {
 	case errors.Is(context.Cause(ctx), transfer.ErrCancelled):
-		return transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: cancelled}
+		return transfer.Result{State: run.Cancelled, Cause: plan.CauseCancelled, Why: cancelled}
 	case ctx.Err() != nil:
 		return transfer.Result{}
 	case store.WaitsForPerson(err):
-		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
+		return transfer.Result{State: run.Held, Cause: plan.CauseOf(err), Why: err.Error()}
 	}
-	return transfer.Result{State: records.Failed, Cause: plan.CauseListing, Why: failed + err.Error()}
+	return transfer.Result{State: run.Failed, Cause: plan.CauseListing, Why: failed + err.Error()}
 }
 
 func some(n int64, what string) string {

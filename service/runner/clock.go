@@ -8,6 +8,7 @@ import (
 
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/service/records"
 )
 
@@ -130,7 +131,7 @@ func (c *clock) due(ctx context.Context, row records.Job, at time.Time) {
 func (r *Runner) failedToStart(ctx context.Context, row records.Job, by string, why error) {
 	now := time.Now()
 	run := records.Run{
-		ID: newID(now), Job: row.Name, Type: row.Type, State: records.Failed, Cause: string(plan.CauseOf(why)), Why: why.Error(),
+		ID: newID(now), Job: row.Name, Type: row.Type, State: run.Failed, Cause: string(plan.CauseOf(why)), Why: why.Error(),
 		Routes: row.Routes, CreatedAt: now, StartedBy: by, StartedAt: &now, EndedAt: &now,
 	}
 	if err := r.db.AddRunOf(ctx, &run); err != nil {
@@ -182,15 +183,15 @@ func (c *clock) keepHours(ctx context.Context, row records.Job) {
 
 func (r *Runner) withinHours(ctx context.Context, row records.Job, allowed bool, until time.Time) error {
 	runs, err := r.db.OpenRuns(ctx)
-	for _, run := range runs {
-		paused := run.State == records.Paused && run.Cause == string(plan.CauseHours)
+	for _, open := range runs {
+		paused := open.State == run.Paused && open.Cause == string(plan.CauseHours)
 		var failed error
 		switch {
-		case run.Job != row.Name:
+		case open.Job != row.Name:
 		case allowed && paused:
-			failed = r.take(ctx, run)
-		case !allowed && (run.State == records.Running || run.State == records.Queued):
-			failed = r.pause(ctx, run.ID, plan.CauseHours, outsideHours(until))
+			failed = r.take(ctx, open)
+		case !allowed && run.Can(open.State, run.Pause):
+			failed = r.pause(ctx, open.ID, plan.CauseHours, outsideHours(until))
 		}
 		err = errors.Join(err, failed)
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/records"
@@ -24,7 +25,7 @@ func (r *Runner) Cancel(ctx context.Context, id string) error {
 		return err
 	}
 	if row.Ended() {
-		return fmt.Errorf("the run %s has ended already, and is %s; there is nothing to cancel", id, row.State)
+		return refused(row, "there is nothing to cancel")
 	}
 	if err := r.db.SaveRun(ctx, records.Run{Number: row.Number, Cancelling: true}, "cancelling"); err != nil {
 		return err
@@ -63,8 +64,10 @@ func (r *Runner) pause(ctx context.Context, id string, cause plan.Cause, why str
 	switch {
 	case err != nil:
 		return err
-	case row.Ended():
+	case row.State.Ended():
 		return refused(row, "there is nothing to pause")
+	case row.State == run.Held:
+		return refused(row, "nothing of it moves")
 	case a == nil:
 		return nil // paused already
 	}
@@ -103,9 +106,9 @@ func (r *Runner) take(ctx context.Context, row records.Run) error {
 		a.do(func(s *runState) { s.resume = s.paused })
 		return nil
 	}
-	taken, err := r.db.TakePaused(ctx, row)
+	taken, err := r.db.ResumeRun(ctx, row)
 	if err == nil && taken {
-		row.State = records.Queued
+		r.become(&row, run.Resume, plan.Cause(row.Cause), row.Why)
 		r.launch(row, row.StartedAt != nil)
 	}
 	return err
@@ -118,9 +121,9 @@ func (r *Runner) Retry(ctx context.Context, id string) (int64, error) {
 	switch {
 	case err != nil:
 		return 0, err
-	case !row.Ended():
+	case !row.State.Ended():
 		return 0, refused(row, "wait until it has ended")
-	case row.State == records.Done:
+	case !run.Can(row.State, run.Retry):
 		return 0, refused(row, "nothing is left to be tried again")
 	}
 	if len(row.Routes) > 0 && row.Routes[0].Scope == "" {

@@ -3,16 +3,16 @@ package runner
 import (
 	"time"
 
+	"deftheron/core/run"
 	"deftheron/core/transfer"
-	"deftheron/service/records"
 )
 
 // Figures are what runs have come to since the service began.
 type Figures struct {
-	Open    map[string]int64 // runs that have not ended, by state
-	Ended   map[string]int64 // runs, by state
-	Items   map[string]int64 // by state
-	Moved   int64            // bytes
+	Open    map[run.State]int64 // runs that have not ended, by state
+	Ended   map[run.State]int64 // runs, by state
+	Items   map[string]int64    // by state
+	Moved   int64               // bytes
 	Retries int64
 	Rate    float64 // bytes a second, now
 	// Lag is how long the oldest change that a continuous job has heard of waits to
@@ -23,9 +23,9 @@ type Figures struct {
 // Figures returns them.
 func (r *Runner) Figures() Figures {
 	f := Figures{
-		Open: map[string]int64{}, Ended: map[string]int64{}, Items: map[string]int64{"done": 0, "skipped": 0, "failed": 0}, Lag: map[string]time.Duration{},
+		Open: map[run.State]int64{}, Ended: map[run.State]int64{}, Items: map[string]int64{"done": 0, "skipped": 0, "failed": 0}, Lag: map[string]time.Duration{},
 	}
-	for _, state := range []string{records.Queued, records.Running, records.Paused, records.Held} {
+	for _, state := range run.Open() {
 		f.Open[state] = 0
 	}
 	if rows, err := r.db.OpenRuns(r.ctx); err == nil {
@@ -72,16 +72,16 @@ func minus(now, before transfer.Snapshot) transfer.Snapshot {
 
 // tally is what runs that are no longer active have come to.
 type tally struct {
-	runs     map[string]int64
+	runs     map[run.State]int64
 	snapshot transfer.Snapshot
 }
 
 // count adds a run that is no longer active; state is empty for one that has not
 // ended. r.mu is held.
-func (r *Runner) count(a *active, state string) {
+func (r *Runner) count(a *active, state run.State) {
 	if state != "" {
 		if r.past.runs == nil {
-			r.past.runs = map[string]int64{}
+			r.past.runs = map[run.State]int64{}
 		}
 		r.past.runs[state]++
 	}

@@ -84,7 +84,7 @@ func (o *office) run(started contract.Started, err error) contract.Run {
 		if err != nil {
 			o.t.Fatal(err)
 		}
-		if run.Ended != nil || run.State == records.Held {
+		if run.Ended != nil || run.State == "held" {
 			return run
 		}
 		if time.Now().After(deadline) {

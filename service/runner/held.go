@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
@@ -14,11 +14,11 @@ import (
 
 // held leaves a run until what it waits for was mended.
 func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
-	row.State, row.Cause, row.Why = records.Held, string(result.Cause), result.Why
+	r.become(&row, run.Hold, result.Cause, result.Why)
 	row.Approved = row.Approved && !result.Cause.IsSafety() // that word is used up
 	columns := []string{"state", "cause", "why", "released"}
-	if run := a.now().run; run != nil {
-		setCounts(&row, run.Snapshot())
+	if work := a.now().run; work != nil {
+		setCounts(&row, work.Snapshot())
 		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	}
 	r.hands.Lock()
@@ -39,7 +39,7 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	if !again {
 		r.Told(r.contract(row, nil))
 	}
-	if row.Cause == string(plan.CauseNoSpace) {
+	if row.Needs() == run.NeedsSpace {
 		r.group.Go(func() { r.awaitSpace(row) })
 	}
 	r.group.Go(func() {
@@ -89,7 +89,7 @@ func (r *Runner) awaitSpace(row records.Run) {
 			return
 		}
 		now, err := r.db.Run(r.ctx, row.ID)
-		if err != nil || now.State != records.Held || now.Cause != row.Cause {
+		if err != nil || now.State != run.Held || now.Cause != row.Cause {
 			return // a person has decided
 		}
 		routes, err := r.open(r.ctx, row.Routes)
@@ -115,7 +115,7 @@ func (r *Runner) Reauthorized(account string) {
 		r.log.Error("could not look for runs that are held", "error", err)
 	}
 	for _, row := range rows {
-		if row.State == records.Held && !plan.Cause(row.Cause).AsksPerson() && slices.Contains(changed(row), account) {
+		if row.State == run.Held && !row.Needs().OfPerson() && slices.Contains(changed(row), account) {
 			if err := r.take(r.ctx, row); err != nil {
 				r.log.Error("could not go on with a run", "run", row.ID, "error", err)
 			}

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/job"
-	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
@@ -347,24 +347,18 @@ func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, 
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	now := time.Now()
-	run := records.Run{
-		ID: newID(now), Job: row.Name, Type: row.Type, State: records.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now,
+	begun := records.Run{
+		ID: newID(now), Job: row.Name, Type: row.Type, State: run.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now,
 		StartedBy: "the arrival of " + arrivalAddress(p.routes[one.Route].Source, one.Key),
 		Places:    []records.Place{{Route: one.Route, Path: []byte(pathOfKey(one.Key))}},
 	}
-	if allowed, until := r.clock.allowed(row, now); !allowed {
-		run.State, run.Cause, run.Why = records.Paused, string(plan.CauseHours), outsideHours(until)
-	}
-	if err := r.db.TakeIncoming(ctx, one, &run); errors.Is(err, records.ErrTaken) {
+	r.withinItsHours(row, &begun)
+	if err := r.db.TakeIncoming(ctx, one, &begun); errors.Is(err, records.ErrTaken) {
 		return false, nil // it changed at this moment
 	} else if err != nil {
 		return false, err
 	}
-	if run.State == records.Paused {
-		r.hub.Publish(live.Runs, r.contract(run, nil))
-	} else {
-		r.launch(run, false)
-	}
+	r.launchUnlessPaused(begun)
 	r.hub.Publish(live.Jobs, row.Name)
 	return true, nil
 }

@@ -126,7 +126,7 @@ func sentence(spec job.Spec) string {
 			fmt.Fprintf(&b, "copies %s to %s", route.From, route.To)
 		}
 	}
-	text := strings.ToUpper(b.String()[:1]) + b.String()[1:] + ". "
+	text := contract.Capital(b.String()) + ". "
 	deletions := spec.Rules.Deletions
 	switch {
 	case spec.Type == job.Migrate && spec.Migrate.Clear:

@@ -12,6 +12,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
@@ -455,20 +456,14 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 		}
 	}
 	now := time.Now()
-	run := records.Run{ID: newID(now), Job: row.Name, Type: row.Type, Step: step, State: records.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now, StartedBy: by}
-	if allowed, until := r.clock.allowed(row, now); !allowed {
-		run.State, run.Cause, run.Why = records.Paused, string(plan.CauseHours), outsideHours(until)
-	}
-	if err := r.db.AddRunOf(ctx, &run); err != nil {
+	begun := records.Run{ID: newID(now), Job: row.Name, Type: row.Type, Step: step, State: run.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now, StartedBy: by}
+	r.withinItsHours(row, &begun)
+	if err := r.db.AddRunOf(ctx, &begun); err != nil {
 		return contract.Started{}, err
 	}
-	if run.State == records.Paused {
-		r.hub.Publish(live.Runs, r.contract(run, nil))
-	} else {
-		r.launch(run, false)
-	}
+	r.launchUnlessPaused(begun)
 	r.hub.Publish(live.Jobs, row.Name)
-	return contract.Started{Run: run.ID, Job: row.Name}, nil
+	return contract.Started{Run: begun.ID, Job: row.Name}, nil
 }
 
 // PlanJob is what a run of a kept job would do.

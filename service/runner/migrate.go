@@ -5,13 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"deftheron/contract"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -77,12 +78,12 @@ func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (str
 
 // cleared says how a clearing ended: what stays at the source is told.
 func (r *Runner) cleared(ctx context.Context, row records.Run, result transfer.Result) transfer.Result {
-	if result.State != records.Done {
+	if result.State != run.Done {
 		return result
 	}
 	counts, err := r.db.CauseCounts(context.WithoutCancel(ctx), row.Number)
 	if err != nil {
-		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
+		return transfer.Result{State: run.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}
 	stay := int64(0)
 	for _, count := range counts {
@@ -93,7 +94,7 @@ func (r *Runner) cleared(ctx context.Context, row records.Run, result transfer.R
 	if stay == 0 {
 		return result
 	}
-	return transfer.Result{State: records.Partial, Cause: plan.CauseStays, Why: some(stay, "item") + " changed or came since, or could not be verified, and stay at the source"}
+	return transfer.Result{State: run.Partial, Cause: plan.CauseStays, Why: some(stay, "item") + " changed or came since, or could not be verified, and stay at the source"}
 }
 
 // stepRules are the rules by which a step goes.
@@ -145,19 +146,22 @@ func (r *Runner) migration(ctx context.Context, row records.Job) (*contract.Migr
 	if err != nil {
 		return nil, err
 	}
-	shown := &contract.MigrationProgress{Next: next.Step, Waits: next.Waits, Why: next.Why, Sentence: comingSentence(row.Name, next), Steps: []contract.StepRun{}}
+	shown := &contract.MigrationProgress{Next: next.Step, Waits: next.Waits, Why: next.Why, Steps: []contract.StepRun{}}
+	shown.Sentence, shown.Commands = messages.Coming(row.Name, next)
 	if next.Step == "" && runs[len(runs)-1].Step == job.Clear {
-		shown.Sentence += " Its source is cleared; heron job bring-back " + row.Name + " brings back what was moved away."
+		shown.Sentence += " Its source is cleared. What was moved away can be brought back."
+		shown.Commands = append(shown.Commands, "heron job bring-back "+row.Name)
 	}
-	for i, run := range runs {
-		if !run.Ended() {
-			shown.Next, shown.Waits, shown.Why, shown.Sentence = run.Step, false, "", "The "+job.Words(run.Step)+" is going."
-			if run.State != records.Running {
-				shown.Sentence = "The " + job.Words(run.Step) + " is " + run.State + "."
+	for i, step := range runs {
+		if !step.Ended() {
+			shown.Next, shown.Waits, shown.Why, shown.Commands = step.Step, false, "", nil
+			shown.Sentence = "The " + job.Words(step.Step) + " is running."
+			if step.State != run.Running {
+				shown.Sentence = "The " + job.Words(step.Step) + " is " + string(step.State) + "."
 			}
 		}
 		if i >= len(runs)-12 {
-			shown.Steps = append(shown.Steps, stepRun(run))
+			shown.Steps = append(shown.Steps, stepRun(step))
 		}
 	}
 	shown.Certificate, err = r.lastCertificate(ctx, runs)
@@ -183,30 +187,19 @@ func stepRun(run records.Run) contract.StepRun {
 	return contract.StepRun{Step: run.Step, Run: run.ID, State: run.State, Items: run.Items, Transferred: run.Moved, Ended: run.EndedAt}
 }
 
-func comingSentence(name string, next job.Coming) string {
-	switch {
-	case next.Step == "":
-		return "The migration is over."
-	case next.Waits:
-		why := strings.ToUpper(next.Why[:1]) + next.Why[1:]
-		return fmt.Sprintf("Next is the %s, which waits for you. %s. Start it with: heron job start %s", job.Words(next.Step), why, name)
-	}
-	return fmt.Sprintf("Next is the %s, which starts automatically.", job.Words(next.Step))
-}
-
-// waitsFor is what a migration waits for after a run of it, in words; empty for
-// nothing.
-func (r *Runner) waitsFor(ctx context.Context, run records.Run) string {
+// showWaits adds to a run of a migration what the job waits for after it, if anything.
+func (r *Runner) showWaits(ctx context.Context, run records.Run, shown *contract.Run) {
 	if run.Step == "" || !run.Ended() {
-		return ""
+		return
 	}
 	row, err := r.db.KeptJob(ctx, run.Job)
 	if err != nil {
-		return ""
+		return
 	}
 	next, runs, err := r.coming(ctx, row)
 	if err != nil || !next.Waits || runs[len(runs)-1].ID != run.ID {
-		return ""
+		return
 	}
-	return comingSentence(row.Name, next)
+	waits, commands := messages.Coming(row.Name, next)
+	shown.Waits, shown.Commands = waits, append(shown.Commands, commands...)
 }

@@ -10,9 +10,15 @@ import (
 	"deftheron/core/store"
 )
 
-// TestManyHandsOnOneRun pauses and resumes a run, changes its priority and its limit,
-// and looks at it, all at once: it goes on and ends well. Run it with -race.
+// TestManyHandsOnOneRun pauses, resumes and approves a run, changes its priority and its
+// limit, and looks at it, all at once: it goes on and ends well, or as cancelled where that
+// is asked for too. Run it with -race.
 func TestManyHandsOnOneRun(t *testing.T) {
+	t.Run("to its end", func(t *testing.T) { manyHands(t, false) })
+	t.Run("cancelled", func(t *testing.T) { manyHands(t, true) })
+}
+
+func manyHands(t *testing.T, cancel bool) {
 	o := newOffice(t, t.TempDir())
 	from, to := t.TempDir(), t.TempDir()
 	files := numbered(400, "content")
@@ -41,6 +47,7 @@ func TestManyHandsOnOneRun(t *testing.T) {
 		do(func(int) error { return o.runner.Pause(ctx, started.Run) })
 		do(func(int) error { return o.runner.Continue(ctx, started.Run) })
 	}
+	do(func(int) error { return o.runner.Approve(ctx, started.Run, contract.Approval{}) })
 	do(func(i int) error {
 		return o.runner.SetPriority(ctx, started.Run, []string{"low", "normal", "high"}[i%3])
 	})
@@ -54,6 +61,16 @@ func TestManyHandsOnOneRun(t *testing.T) {
 		return err
 	})
 	do(func(int) error { return o.runner.Aside(ctx, "desk", func() error { return nil }) })
+	if cancel {
+		time.Sleep(time.Second)
+		for range 3 {
+			group.Go(func() {
+				if err := o.runner.Cancel(ctx, started.Run); err != nil && !errors.Is(err, store.ErrRefused) {
+					t.Error(err)
+				}
+			})
+		}
+	}
 	group.Wait()
 	for range 100 {
 		if err := o.runner.Continue(ctx, started.Run); err != nil && !errors.Is(err, store.ErrRefused) {
@@ -64,7 +81,16 @@ func TestManyHandsOnOneRun(t *testing.T) {
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	if run := o.run(started, nil); run.State != "done" || len(below(holds(t, to), "desk")) != len(files) {
+	run := o.run(started, nil)
+	if cancel && run.State == "cancelled" {
+		for name, content := range below(holds(t, to), "desk") {
+			if files[name] != content {
+				t.Errorf("half of %s is left", name)
+			}
+		}
+		return
+	}
+	if run.State != "done" || len(below(holds(t, to), "desk")) != len(files) {
 		t.Errorf("it ended %s (%s) with %d files of %d: %+v", run.State, run.Why, len(below(holds(t, to), "desk")), len(files), run)
 	}
 }

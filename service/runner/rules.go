@@ -7,6 +7,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/service/live"
 )
@@ -89,9 +90,9 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 	switch {
 	case err != nil:
 		return err
-	case a != nil || row.State != "held":
+	case a != nil || !run.Can(row.State, run.Approve):
 		return refused(row, "only a run that is held can be released")
-	case plan.Cause(row.Cause) == plan.CauseAsk && decided.Conflict == "":
+	case row.Needs() == run.NeedsDecision && decided.Conflict == "":
 		return &InputError{store.Errorf(store.ErrRefused, "the run %s asks which files to keep; decide with --conflict keep-both, newer, source or target", id)}
 	}
 	if decided.Conflict != "" {
@@ -104,7 +105,7 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 			return err
 		}
 	}
-	if plan.Cause(row.Cause).IsSafety() {
+	if row.Needs() == run.NeedsApproval {
 		row.Approved = true
 		if err := r.db.SaveRun(ctx, row, "released"); err != nil {
 			return err

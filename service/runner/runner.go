@@ -18,6 +18,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/core/tree"
@@ -109,11 +110,13 @@ func (r *Runner) Resume() error {
 		return err
 	}
 	for _, row := range rows {
-		if row.State == records.Paused && !row.Cancelling {
-			continue // until a person resumes it, or its hours begin
-		}
-		if row.State == records.Held && plan.Cause(row.Cause).AsksPerson() && !row.Cancelling {
-			continue // until a person has decided
+		switch {
+		case row.Cancelling && row.State.Waits():
+			r.become(&row, run.Cancel, plan.CauseNone, "")
+		case row.State == run.Paused || row.Needs().OfPerson():
+			continue // until a person resumes it, or has decided, or its hours begin
+		case row.State == run.Held:
+			r.become(&row, run.Resume, plan.CauseNone, "")
 		}
 		resumed := row.StartedAt != nil
 		if resumed {
@@ -184,7 +187,7 @@ func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rul
 		name = "move-" + id
 	}
 	once := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), Once: true}
-	row := records.Run{ID: id, Job: once.Name, State: records.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
+	row := records.Run{ID: id, Job: once.Name, State: run.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
 	if err := r.db.AddRun(ctx, &once, &row); err != nil {
 		return contract.Started{}, err
 	}
@@ -266,7 +269,7 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		defer watched.end()
 		again = watched.again
 	}
-	run := transfer.New(transfer.Options{
+	work := transfer.New(transfer.Options{
 		Open: func(ctx context.Context, i int) (transfer.Route, error) {
 			opened, err := r.openAs(ctx, row.Routes[i:i+1], row.Rules)
 			if err == nil && watched != nil {
@@ -282,11 +285,11 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	})
 	now := time.Now()
 	a.do(func(s *runState) {
-		s.run, s.watch = run, watched
+		s.run, s.watch = work, watched
 		if resumed {
 			s.before = transfer.Snapshot{Done: s.row.Done, Skipped: s.row.Skipped, Failed: s.row.Failed, Moved: s.row.Moved}
 		}
-		s.row.State, s.row.Cause, s.row.Why = records.Running, "", ""
+		r.become(&s.row, run.Begin, plan.CauseNone, "")
 		if s.row.StartedAt == nil {
 			s.row.StartedAt = &now
 		}
@@ -294,11 +297,11 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	})
 	// Kept even while the service ends: a run that has begun is not a failed one.
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "state", "cause", "why", "started_at"); err != nil {
-		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
+		return transfer.Result{State: run.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
-	result := run.Execute(ctx)
+	result := work.Execute(ctx)
 	switch row.Step {
 	case job.FinalPass:
 		return r.certify(ctx, row, routes, result)
@@ -328,7 +331,7 @@ func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error)
 			return routes, err
 		}
 		a.do(func(s *runState) {
-			s.row.State, s.row.Cause, s.row.Why = records.Queued, string(plan.CauseOf(err)), err.Error()
+			r.become(&s.row, run.Await, plan.CauseOf(err), err.Error())
 			row = s.row
 		})
 		r.log.Warn("a run waits for an account", "run", row.ID, "error", err)
@@ -393,12 +396,12 @@ func (r *Runner) unopened(row records.Route, why error) (transfer.Route, error) 
 // endUnopened ends a run whose accounts cannot be opened.
 func (r *Runner) endUnopened(a *active, err error) transfer.Result {
 	if store.WaitsForPerson(err) {
-		return transfer.Result{State: records.Held, Cause: plan.CauseOf(err), Why: err.Error()}
+		return transfer.Result{State: run.Held, Cause: plan.CauseOf(err), Why: err.Error()}
 	}
-	result := transfer.Result{State: records.Failed, Cause: plan.CauseOf(err), Why: err.Error()}
+	result := transfer.Result{State: run.Failed, Cause: plan.CauseOf(err), Why: err.Error()}
 	rest, cause := transfer.Failed, plan.CauseStopped
 	if errors.Is(err, transfer.ErrCancelled) {
-		result = transfer.Result{State: records.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
+		result = transfer.Result{State: run.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
 		rest, cause = transfer.Skipped, plan.CauseCancelled
 	}
 	if _, err := r.db.EndRest(context.WithoutCancel(r.ctx), a.id, rest, cause); err != nil {
@@ -416,12 +419,14 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 		r.interrupted(a, row)
 		return
 	}
-	if result.State == records.Held {
+	if result.State == run.Held {
 		r.held(a, row, result)
 		return
 	}
 	now := time.Now()
-	row.State, row.Cause, row.Why, row.EndedAt = result.State, string(result.Cause), result.Why, &now
+	came, _ := run.EventOf(result.State)
+	r.become(&row, came, result.Cause, result.Why)
+	row.EndedAt = &now
 	if state.run != nil {
 		setCounts(&row, state.run.Snapshot())
 	}
@@ -446,7 +451,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed, "moved", row.Moved)
 	shown := r.contract(row, nil)
-	shown.Waits = r.waitsFor(r.ctx, row)
+	r.showWaits(r.ctx, row, &shown)
 	r.hub.Publish(live.Runs, shown)
 	r.Told(shown)
 	r.clock.arrivalEnded(row.Job)
@@ -518,7 +523,7 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
 		return
 	}
-	row.State, row.Cause, row.Why = records.Paused, string(state.pauseCause), state.pauseWhy
+	r.become(&row, run.Pause, state.pauseCause, state.pauseWhy)
 	columns := []string{"state", "cause", "why"}
 	if state.run != nil {
 		setCounts(&row, state.run.Snapshot())
@@ -541,6 +546,32 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 		if err := r.take(r.ctx, row); err != nil {
 			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
 		}
+	}
+}
+
+// become has an event happen to a run. One that cannot happen to it is a mistake of ours:
+// it is logged, and the state stays.
+func (r *Runner) become(row *records.Run, event run.Event, cause plan.Cause, why string) {
+	state, err := run.Next(row.State, event)
+	if err != nil {
+		r.log.Error("a run cannot become what it should", "run", row.ID, "error", err)
+	}
+	row.State, row.Cause, row.Why = state, string(cause), why
+}
+
+// withinItsHours pauses a new run of a job that may not run now.
+func (r *Runner) withinItsHours(job records.Job, row *records.Run) {
+	if allowed, until := r.clock.allowed(job, row.CreatedAt); !allowed {
+		r.become(row, run.Pause, plan.CauseHours, outsideHours(until))
+	}
+}
+
+// launchUnlessPaused has a new run begin, unless its hours have to begin first.
+func (r *Runner) launchUnlessPaused(row records.Run) {
+	if row.State == run.Paused {
+		r.hub.Publish(live.Runs, r.contract(row, nil))
+	} else {
+		r.launch(row, false)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
@@ -59,7 +60,7 @@ func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
 	row, err := r.db.Run(ctx, id)
 	shown := r.contract(row, nil)
 	if err == nil {
-		shown.Waits = r.waitsFor(ctx, row)
+		r.showWaits(ctx, row, &shown)
 	}
 	return shown, err
 }
@@ -99,6 +100,7 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	shown.Settings, shown.Excluded, shown.Inside = job.SettingsOf(row.Rules), contract.Count(row.Totals.Excluded), contract.Count(row.Totals.Inside)
 	shown.Remedy, shown.Commands = explain(row)
+	shown.Needs, shown.Actions = row.Needs(), run.Actions(row.State)
 	shown.Assumed = contract.Count(row.Totals.Assumed)
 	shown.FoldersExcluded = row.Totals.FoldersExcluded
 	shown.Removing = contract.Count(row.Totals.Remove)

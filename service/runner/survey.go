@@ -7,6 +7,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/survey"
 	"deftheron/core/transfer"
@@ -20,17 +21,18 @@ func (r *Runner) surveyRun(ctx context.Context, a *active) transfer.Result {
 	now := time.Now()
 	var row records.Run
 	a.do(func(s *runState) {
-		s.row.State, s.row.Cause, s.row.Why, s.row.StartedAt = records.Running, "", "", &now
+		r.become(&s.row, run.Begin, plan.CauseNone, "")
+		s.row.StartedAt = &now
 		row = s.row
 	})
 	if err := r.db.SaveRun(context.WithoutCancel(ctx), row, "state", "cause", "why", "started_at"); err != nil {
-		return transfer.Result{State: records.Failed, Cause: plan.CauseFault, Why: err.Error()}
+		return transfer.Result{State: run.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	if err := r.surveyRoutes(ctx, row); err != nil {
 		return brokenOff(ctx, err, "it was cancelled by a person", "")
 	}
-	return transfer.Result{State: records.Done}
+	return transfer.Result{State: run.Done}
 }
 
 func (r *Runner) surveyRoutes(ctx context.Context, row records.Run) error {

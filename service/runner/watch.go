@@ -9,6 +9,7 @@ import (
 	"deftheron/core/compare"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/records"
@@ -282,7 +283,7 @@ func (c *clock) keepGoing(ctx context.Context, row records.Job) {
 				case <-ctx.Done():
 				}
 			}
-		} else if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == records.Cancelled && last.EndedAt != nil && last.EndedAt.After(begun) {
+		} else if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == run.Cancelled && last.EndedAt != nil && last.EndedAt.After(begun) {
 			// Who cancels it does not mean to have it begun again.
 			if err := r.SuspendJob(ctx, row.Name, true); err != nil && ctx.Err() == nil {
 				r.log.Error("could not suspend a job whose run was cancelled", "job", row.Name, "error", err)
@@ -292,7 +293,7 @@ func (c *clock) keepGoing(ctx context.Context, row records.Job) {
 				r.log.Info("a continuous job cannot go on for now", "job", row.Name, "error", err)
 				wait = afterFailures
 			}
-			if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == records.Failed && last.EndedAt != nil {
+			if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == run.Failed && last.EndedAt != nil {
 				wait = afterFailures
 			}
 		}

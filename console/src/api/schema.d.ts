@@ -1956,6 +1956,8 @@ export interface components {
         MigrationProgress: {
             /** @description The certificate of the last final pass. */
             certificate?: components["schemas"]["Certificate"];
+            /** @description Commands of a terminal that do what comes next. */
+            commands?: string[];
             /** @description The next step; empty at the end. */
             next?: string;
             /** @description The next step, in words. */
@@ -2385,6 +2387,8 @@ export interface components {
             verify?: string;
         };
         Run: {
+            /** @description What can be done about the run in its state. */
+            actions: ("approve" | "resume" | "pause" | "retry" | "cancel")[];
             /** @description Up-to-date files that were equal by size and time only. */
             assumed: components["schemas"]["Count"];
             /**
@@ -2421,6 +2425,11 @@ export interface components {
             interruptions: number;
             items: components["schemas"]["ItemCounts"];
             job: string;
+            /**
+             * @description Held runs: what the run needs before it continues.
+             * @enum {string}
+             */
+            needs?: "approval" | "decision" | "space" | "account";
             now?: components["schemas"]["Now"];
             /** @description The plan is complete and the totals are final. */
             planned: boolean;

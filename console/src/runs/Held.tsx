@@ -18,9 +18,9 @@ const decisions = [
 
 /** What a person can do about a run that is held. */
 export function Held({ run }: { run: Run }) {
-  if (run.cause === 'conflict-undecided') return <Decide run={run} />
-  if (['safety-limit', 'source-emptied', 'source-rolled-back'].includes(run.cause ?? '')) return <LetGo run={run} />
-  if (run.cause === 'no-space') return <GoOn run={run} />
+  if (run.needs === 'decision') return <Decide run={run} />
+  if (run.needs === 'approval') return <LetGo run={run} />
+  if (run.needs === 'space') return <GoOn run={run} />
   return (
     <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
       Go to the accounts

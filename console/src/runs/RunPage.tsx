@@ -31,7 +31,7 @@ export function RunPage() {
   return (
     <div className="relative flex min-h-0 flex-1 flex-col overflow-auto pb-4">
       <Head run={run.data} />
-      {!run.data.ended && !(run.data.state === 'held' && overLimits.includes(run.data.cause ?? '')) && <Moving run={run.data} />}
+      {!run.data.ended && run.data.needs !== 'approval' && <Moving run={run.data} />}
       <Figures run={run.data} />
       <Causes run={run.data} />
       <ItemList run={run.data} />
@@ -50,20 +50,18 @@ const sentences: Record<string, string> = {
   cancelled: 'Cancelled. Transferred files stay.',
 }
 
-const overLimits = ['safety-limit', 'source-emptied', 'source-rolled-back']
-
 function sentenceOf(run: Run): string | undefined {
   if (run.state === 'running' && run.watching) return 'Everything is up to date. Waiting for changes; the run continues if you close this page.'
   if (run.state === 'paused' && run.cause === 'outside-hours') return 'Outside the hours of the job. The run continues when they begin.'
-  if (run.state === 'held' && overLimits.includes(run.cause ?? '')) return 'The run is above a safety limit. Nothing has been changed.'
+  if (run.needs === 'approval') return 'The run is above a safety limit. Nothing has been changed.'
   if (run.step === 'survey' && run.state === 'done') return 'The survey is done. Its report is the page to hand over.'
   if (run.step === 'clear' && run.state === 'done') return 'Exactly the files that were verified at the target were deleted at the source.'
   if (run.step === 'clear' && run.cause === 'source-stays') return 'The files that were verified at the target were deleted at the source. Skipped items stay there.'
   if (run.step === 'bring-back' && run.state === 'done') return 'The files are back at the source, verified.'
   if (run.state === 'done' && (run.type === 'mirror' || run.type === 'two-way')) return 'Both sides are in sync. Transferred files were verified.'
   if (run.clears && run.state === 'done') return 'All items were transferred, verified and deleted at the source.'
-  if (run.state === 'held' && run.cause === 'conflict-undecided') return 'Everything else is done. Decide which files to keep: both sides had changed.'
-  if (run.state === 'held' && run.cause === 'no-space') return 'Waiting until the target has space; then it continues automatically. Transferred files stay.'
+  if (run.needs === 'decision') return 'Everything else is done. Decide which files to keep: both sides had changed.'
+  if (run.needs === 'space') return 'Waiting until the target has space; then it continues automatically. Transferred files stay.'
   if (run.cause === 'source-stays') return 'All items were transferred and verified, but some could not be deleted at the source.'
   return sentences[run.state]
 }
@@ -91,7 +89,7 @@ function Head({ run }: { run: Run }) {
         {run.started_by && run.started_by !== 'by hand' && <p className="text-small text-soft">Started {/^(the|a) /.test(run.started_by) ? `by ${run.started_by}` : run.started_by}.</p>}
         {run.step && (
           <p className={run.waits ? 'text-ochre' : undefined}>
-            {run.waits?.replace(/ Start it with: .*$/, '')}{' '}
+            {run.waits}{' '}
             <Link to={`/jobs/${run.job}`} className="text-plumage hover:underline">
               The migration {run.job}
             </Link>
@@ -122,24 +120,24 @@ function Controls({ run }: { run: Run }) {
     <div className="flex flex-wrap items-start justify-end gap-2 pt-1">
       {run.ended && <Papers run={run.id} what="report" />}
       {run.step === 'final-pass' && (run.state === 'done' || run.state === 'partial') && <Papers run={run.id} what="certificate" />}
-      {run.ended && run.state !== 'done' && (
+      {run.actions.includes('retry') && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('retry')}>
           {run.state === 'cancelled' ? 'Continue' : 'Retry failed items'}
         </Button>
       )}
       {run.state === 'held' && <Held run={run} />}
       {!run.ended && <Bandwidth run={run} />}
-      {run.state === 'paused' && (
+      {run.state !== 'held' && run.actions.includes('resume') && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('resume')}>
           Resume
         </Button>
       )}
-      {!run.ended && run.state !== 'paused' && run.state !== 'held' && (
+      {run.actions.includes('pause') && (
         <Button disabled={act.isPending} onClick={() => act.mutate('pause')}>
           Pause
         </Button>
       )}
-      {!run.ended && <Cancel run={run} />}
+      {run.actions.includes('cancel') && <Cancel run={run} />}
       {act.isError && <Failed error={act.error} />}
     </div>
   )
