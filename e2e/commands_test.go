@@ -215,7 +215,7 @@ func TestCommands(t *testing.T) {
 		t.Errorf("the skipped item: %s", skipped)
 	}
 	h.must("run", "list")
-	if out := h.run("", "run", "cancel", started.Run, "--yes"); out.code == 0 || !strings.Contains(out.err, "ended already") {
+	if out := h.run("", "run", "cancel", started.Run, "--yes"); out.code == 0 || !strings.Contains(out.err, "nothing to cancel") {
 		t.Errorf("cancelling what has ended: %+v", out)
 	}
 	report := filepath.Join(t.TempDir(), "report.csv")

@@ -294,7 +294,7 @@ func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string
 		return wrong("%v", err)
 	}
 	result := transfer.New(transfer.Options{
-		ID: id, Records: o.db, Lanes: 1, Scratch: o.t.TempDir(), HeadStart: time.Millisecond, Backoff: func(int) time.Duration { return time.Millisecond },
+		ID: id, Records: o.db, Lanes: 1, Scratch: o.t.TempDir(), HeadStart: time.Millisecond, Retry: store.Retry{First: time.Millisecond},
 		Rules: plan.Rules{Clear: true},
 		Routes: []transfer.Route{{
 			Source: transfer.Side{Account: account, Address: store.MakeAddress(account, root), Store: place, Root: root, Gate: gate},
@@ -390,7 +390,7 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 		}
 		return transfer.New(transfer.Options{
 			ID: id, Resumed: resumed, Routes: []transfer.Route{route}, Records: o.db, Lanes: 3, Scratch: t.TempDir(), HeadStart: time.Millisecond,
-			Backoff: func(int) time.Duration { return time.Millisecond },
+			Retry: store.Retry{First: time.Millisecond},
 		}).Execute(ctx), nil
 	}
 	target := place

@@ -127,8 +127,10 @@ type NotPossible struct {
 // Error implements error.
 func (n *NotPossible) Error() string { return fmt.Sprintf("%s of a run that is %s", n.Event, n.State) }
 
-// Actions returns what people can do about a run in a state, what is asked for first.
-func Actions(state State) (actions []Event) {
+// Actions returns what people can do about a run in a state, what is asked for first;
+// never nil.
+func Actions(state State) []Event {
+	actions := []Event{}
 	for _, event := range []Event{Approve, Resume, Pause, Retry, Cancel} {
 		if after, ok := next[state][event]; ok && (after != state || event == Cancel) {
 			actions = append(actions, event)

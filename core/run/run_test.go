@@ -91,7 +91,7 @@ func TestActions(t *testing.T) {
 		run.Failed:    {run.Retry},
 		run.Cancelled: {run.Retry},
 	} {
-		if got := run.Actions(state); !slices.Equal(got, want) {
+		if got := run.Actions(state); !slices.Equal(got, want) || got == nil {
 			t.Errorf("of a run that is %s: %v, want %v", state, got, want)
 		}
 	}

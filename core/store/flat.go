@@ -78,7 +78,7 @@ func Sorted(ctx context.Context, s Store, folder Folder) iter.Seq2[Entry, error]
 		return s.List(ctx, folder)
 	}
 	return func(yield func(Entry, error) bool) {
-		sorter, err := Page(ctx, func() (*spill.Sorter[Entry], error) { return sorted(s.List(ctx, folder)) })
+		sorter, err := RetryRead(ctx, func() (*spill.Sorter[Entry], error) { return sorted(s.List(ctx, folder)) })
 		if err != nil {
 			yield(Entry{}, err)
 			return

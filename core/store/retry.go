@@ -2,49 +2,92 @@ package store
 
 import (
 	"context"
-	"math/rand/v2"
 	"time"
+
+	"github.com/cenkalti/backoff/v5"
 )
 
-// pageTries is how often a page of a listing is asked for.
-const pageTries = 5
+// Retry says how something that failed is tried again. Each wait is twice as long as the one
+// before, of which a random half is taken, so that what failed together does not come back
+// together; a wait that the provider named is kept whole. The zero value tries once.
+type Retry struct {
+	First   time.Duration // the wait before the second try
+	Longest time.Duration // the longest wait that no provider named; 0: as the first
+	Tries   int           // in all
+	Within  time.Duration // no try begins later than this after the first one; 0: no limit
+	// May reports whether what failed may go well later.
+	May func(error) bool
+	// Failed, where it is not nil, is told of each try that is followed by another.
+	Failed func(try int, err error)
+}
 
-// Page asks for one page of a listing, and again where the fault may pass: a
-// listing of a thousand pages must not be lost for one. A provider calls it
-// around requests that change nothing; all else is the engine's to try again.
-func Page[T any](ctx context.Context, ask func() (T, error)) (T, error) {
+// Do does something until it goes well, may not be tried again, or ctx ends, and returns the
+// error of the last try. Where ctx would end during a wait, that is not waited for.
+func (r Retry) Do(ctx context.Context, do func() error) error {
+	waits := r.waits()
+	begun := time.Now()
 	for try := 1; ; try++ {
-		page, err := ask()
-		kind := KindOf(err)
-		if kind != ErrTryAgain && kind != ErrSlowDown || try == pageTries {
-			return page, err
+		err := do()
+		if err == nil || try >= r.Tries || ctx.Err() != nil || !r.May(err) {
+			return err
 		}
-		wait := max(Wait(err), 100*time.Millisecond<<try)
-		if err := Sleep(ctx, wait/2+rand.N(wait/2+1)); err != nil {
-			return page, err
+		wait := max(Wait(err), waits.NextBackOff())
+		deadline, ends := ctx.Deadline()
+		if ends && time.Until(deadline) < wait || r.Within > 0 && time.Since(begun)+wait > r.Within {
+			return err
+		}
+		if r.Failed != nil {
+			r.Failed(try, err)
+		}
+		if Sleep(ctx, wait) != nil {
+			return err
 		}
 	}
 }
 
-// patience is how often something is put off where a service asks to slow down.
-const patience = 30
+func (r Retry) waits() *backoff.ExponentialBackOff {
+	return &backoff.ExponentialBackOff{
+		InitialInterval: r.First * 3 / 4, RandomizationFactor: 1. / 3, Multiplier: 2, MaxInterval: max(r.First, r.Longest) * 3 / 4,
+	}
+}
 
-// Patiently does something, and again after a while whenever the service asks to slow
+// After returns the wait before a try, from 2.
+func (r Retry) After(try int) (wait time.Duration) {
+	waits := r.waits()
+	for range min(try-1, 32) {
+		wait = waits.NextBackOff()
+	}
+	return wait
+}
+
+// MayPass reports whether an error may pass by itself: the account did not answer, or asked
+// to slow down.
+func MayPass(err error) bool {
+	kind := KindOf(err)
+	return kind == ErrTryAgain || kind == ErrSlowDown
+}
+
+// IsSlowDown reports whether the provider asked to slow down.
+func IsSlowDown(err error) bool { return KindOf(err) == ErrSlowDown }
+
+// reading is how a request that changes nothing is tried again.
+var reading = Retry{First: 200 * time.Millisecond, Longest: 2 * time.Second, Tries: 5, May: MayPass}
+
+// RetryRead asks for something, and again where the fault may pass: a listing of a thousand
+// pages must not be lost for one. A provider calls it around requests that change nothing;
+// all else is the engine's to try again.
+func RetryRead[T any](ctx context.Context, ask func() (T, error)) (answer T, err error) {
+	err = reading.Do(ctx, func() error {
+		answer, err = ask()
+		return err
+	})
+	return answer, err
+}
+
+// Patiently does something, and again after a while whenever the provider asks to slow
 // down, as long as ctx allows. It is for what a person waits for, and no run repeats.
 func Patiently(ctx context.Context, do func() error) error {
-	for try := 1; ; try++ {
-		err := do()
-		if KindOf(err) != ErrSlowDown || try == patience {
-			return err
-		}
-		wait := max(Wait(err), min(10*time.Second, 200*time.Millisecond<<min(try, 6)))
-		if deadline, ok := ctx.Deadline(); ok && time.Until(deadline) < wait {
-			return err
-		}
-		if Sleep(ctx, wait/2+rand.N(wait/2+1)) != nil {
-			return err
-		}
-	}
+	return Retry{First: 400 * time.Millisecond, Longest: 10 * time.Second, Tries: 30, May: IsSlowDown}.Do(ctx, do)
 }
 
 // Sleep waits, or returns the context's error when that ends first.

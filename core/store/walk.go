@@ -206,7 +206,7 @@ func (w *walker) next() *branch {
 // ahead lists a branch and holds its entries, unless there are too many.
 func (w *walker) ahead(ctx context.Context, b *branch) {
 	few := true
-	entries, err := Page(ctx, func() (entries []Entry, err error) {
+	entries, err := RetryRead(ctx, func() (entries []Entry, err error) {
 		for entry, err := range w.store.List(ctx, b.folder) {
 			if err != nil {
 				return nil, err

@@ -196,7 +196,7 @@ func (r *Run) within() time.Duration { return WaitsWithin(r.Rules) }
 // the end of its time the run has to end; where only persons are waited for, it is to be
 // held.
 func (r *Run) awaitRoutes(ctx context.Context) bool {
-	for wait := r.Backoff(2); ; wait = min(2*wait, longestWait) {
+	for wait := r.Retry.After(2); ; wait = min(2*wait, longestWait) {
 		r.states.mu.Lock()
 		var away, persons []int
 		var first *absence

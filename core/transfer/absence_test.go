@@ -114,7 +114,7 @@ type twoRoutes struct {
 
 func newTwoRoutes(t *testing.T, rules plan.Rules) *twoRoutes {
 	b := &twoRoutes{}
-	b.options = transfer.Options{ID: "two", Rules: rules, Records: newMemory(), Lanes: 3, Backoff: func(int) time.Duration { return time.Millisecond }, HeadStart: time.Millisecond}
+	b.options = transfer.Options{ID: "two", Rules: rules, Records: newMemory(), Lanes: 3, Retry: store.Retry{First: time.Millisecond}, HeadStart: time.Millisecond}
 	for i := range 2 {
 		b.sources[i], b.targets[i] = storetest.NewMemory(), storetest.NewMemory()
 		for n := range 40 {

@@ -129,7 +129,7 @@ func TestFirstOfIdenticalStays(t *testing.T) {
 				one.Source.Gate = gate
 			}
 		}
-		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two}, Rules: plan.Rules{Once: true}, Records: b.records, Lanes: 8, Backoff: func(int) time.Duration { return 0 }})
+		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two}, Rules: plan.Rules{Once: true}, Records: b.records, Lanes: 8, Retry: store.Retry{First: 1}})
 		if result := run.Execute(t.Context()); result.State != "done" {
 			t.Fatalf("%+v", result)
 		}

@@ -127,8 +127,8 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 			r.pending.Done()
 			return
 		}
-		within := r.Rules.Within == 0 || time.Since(begun)+wait <= r.Rules.Within
-		if ending != nil && ending.again && try < r.Tries && within {
+		within := r.Retry.Within == 0 || time.Since(begun)+wait <= r.Retry.Within
+		if ending != nil && ending.again && try < r.Retry.Tries && within {
 			ending = nil
 		}
 		if ctx.Err() != nil && ending == nil {
@@ -248,11 +248,11 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 		}
 		return nil, stays
 	}
-	if a.try < a.Tries {
+	if a.try < a.Retry.Tries {
 		a.Log.Debug("to be tried again", "run", a.ID, "item", a.route.SourceAddress(*a.item), "try", a.try, "error", err)
 	}
 	ending.again = true
-	return ending, max(store.Wait(err), a.Backoff(a.try+1))
+	return ending, max(store.Wait(err), a.Retry.After(a.try+1))
 }
 
 // isNoFile reports whether what was a file at the source is a link by now, or something

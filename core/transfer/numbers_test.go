@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
-	"time"
 
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -39,7 +38,7 @@ func TestNumbersAgree(t *testing.T) {
 			return transfer.Side{Account: account, Address: store.MakeAddress(account, store.At("in")), Store: s, Root: store.At("in")}
 		}
 		options := transfer.Options{
-			Records: records, Lanes: 3, Tries: 2, Backoff: func(int) time.Duration { return 0 }, Rules: rules,
+			Records: records, Lanes: 3, Retry: store.Retry{First: 1, Tries: 2}, Rules: rules,
 			Routes: []transfer.Route{{Source: end("desk", source), Target: end("archive", faulty), Scope: "both"}},
 		}
 		target.Folder("in")

@@ -139,7 +139,7 @@ func (a *attempt) partsFailed(ctx context.Context, writer store.PartWriter, writ
 	keep := ctx.Err() != nil || errors.Is(err, context.Canceled)
 	switch store.KindOf(err) {
 	case store.ErrTryAgain, store.ErrSlowDown, store.ErrOutcomeUnknown:
-		keep = keep || a.try < a.Tries
+		keep = keep || a.try < a.Retry.Tries
 	}
 	if errors.As(err, &source) && store.KindOf(err) == store.ErrChanged {
 		keep = false

@@ -3,7 +3,6 @@ package transfer
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"deftheron/core/store"
 )
@@ -138,7 +137,7 @@ func (r *Run) cleanRoute(ctx context.Context, i int) error {
 	}
 	// A server may still be tidying up after a connection that broke, and a listing
 	// that meets it break off.
-	cleaned, err := store.Page(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
+	cleaned, err := store.RetryRead(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
 	for _, leftover := range cleaned {
 		r.Log.Info("removed a leftover", "run", r.ID, "account", route.Target.Account, "place", leftover.Place.String())
 	}
@@ -152,19 +151,8 @@ func cleaningFolder(route Route) store.Folder {
 // persist does something again where it failed in a way that may pass: as often, and
 // for as long, as an item is tried, and where it may be.
 func (r *Run) persist(ctx context.Context, may func() bool, do func() error) error {
-	begun := time.Now()
-	for try := 1; ; try++ {
-		err := do()
-		if kind := store.KindOf(err); kind != store.ErrTryAgain && kind != store.ErrSlowDown || try >= r.Tries || ctx.Err() != nil || may != nil && !may() {
-			return err
-		}
-		wait := max(store.Wait(err), r.Backoff(try+1))
-		if r.Rules.Within > 0 && time.Since(begun)+wait > r.Rules.Within {
-			return err
-		}
-		r.Log.Info("to be tried again", "run", r.ID, "try", try, "error", err)
-		if store.Sleep(ctx, wait) != nil {
-			return err
-		}
-	}
+	retry := r.Retry
+	retry.May = func(err error) bool { return store.MayPass(err) && (may == nil || may()) }
+	retry.Failed = func(try int, err error) { r.Log.Info("to be tried again", "run", r.ID, "try", try, "error", err) }
+	return retry.Do(ctx, do)
 }

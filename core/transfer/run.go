@@ -1,11 +1,11 @@
 package transfer
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
-	"math/rand/v2"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -59,11 +59,11 @@ type Options struct {
 	Share *store.Share
 	// Bandwidth limits the run's rates; nil does not.
 	Bandwidth *bandwidth.Limiter
-	// Tries is how often an item is tried before it fails; 0 takes the rules'.
-	Tries int
-	// Backoff is the wait before a try, from 2; nil doubles from half a
-	// second up to 30, with jitter.
-	Backoff func(try int) time.Duration
+	// Retry says how often an item is tried before it fails, and after what waits. Its
+	// Tries and Within are those of the rules where they are 0, and 5 tries without a
+	// limit where the rules say nothing; its waits double from half a second to thirty
+	// where both are 0.
+	Retry store.Retry
 	// HeadStart is how long the plan may run before bytes move to a target
 	// that tells its space, so that a lack of it is found before anything
 	// is changed; 0 is a tenth of a second.
@@ -150,17 +150,9 @@ var errStopped = errors.New("the run has to stop")
 
 // New returns a run that has not begun.
 func New(options Options) *Run {
-	if options.Tries == 0 {
-		options.Tries = options.Rules.Tries
-	}
-	if options.Tries == 0 {
-		options.Tries = 5
-	}
+	options.Retry = retryOf(options)
 	if options.Began.IsZero() {
 		options.Began = time.Now()
-	}
-	if options.Backoff == nil {
-		options.Backoff = backoff
 	}
 	if options.HeadStart == 0 {
 		options.HeadStart = 100 * time.Millisecond
@@ -209,11 +201,17 @@ func lanes(routes []Route) int {
 	return n
 }
 
-// backoff doubles from half a second to thirty, and takes a random half of it,
-// so that what failed together does not come back together.
-func backoff(try int) time.Duration {
-	wait := min(30*time.Second, 500*time.Millisecond<<min(try-2, 10))
-	return wait/2 + rand.N(wait/2)
+// usualTries is how often an item is tried unless its rules say.
+const usualTries = 5
+
+func retryOf(options Options) store.Retry {
+	retry := options.Retry
+	retry.Tries = cmp.Or(retry.Tries, options.Rules.Tries, usualTries)
+	retry.Within = cmp.Or(retry.Within, options.Rules.Within)
+	if retry.First == 0 && retry.Longest == 0 {
+		retry.First, retry.Longest = 500*time.Millisecond, 30*time.Second
+	}
+	return retry
 }
 
 // ready is how many items stand ready for the lanes, so that none is idle while

@@ -237,7 +237,7 @@ func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, r
 	if err != nil {
 		return store.Entry{}, "", err
 	}
-	one := attempt{Run: a.Run, try: a.Tries, flight: a.flight, route: Route{Source: from, Target: to, Scope: a.route.Scope}, from: &place, item: &Item{
+	one := attempt{Run: a.Run, try: a.Retry.Tries, flight: a.flight, route: Route{Source: from, Target: to, Scope: a.route.Scope}, from: &place, item: &Item{
 		Kind: store.KindFile, Size: entry.Size, SourceID: entry.ID, Source: compare.RememberedOf(entry),
 	}}
 	written, verification, err := one.moveContent(ctx, at, condition)

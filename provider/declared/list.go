@@ -96,7 +96,7 @@ func (e Expr) each(ctx context.Context, input jqInput, otherwise any, yield func
 // what was listed is not listed again.
 func (a *account) page(ctx context.Context, operation string, op *Operation, next *Next, in scope, link *url.URL, number int) (*answer, *outgoing, error) {
 	var last *outgoing
-	got, err := store.Page(ctx, func() (*answer, error) {
+	got, err := store.RetryRead(ctx, func() (*answer, error) {
 		steps := op.steps()
 		if next != nil && next.Step != nil && number > 1 {
 			steps = []*Step{next.Step}

@@ -17,12 +17,13 @@ import (
 
 const (
 	giveUpTime = 20 * time.Second
-	// resumes is how often an upload is gone on with after a piece failed.
-	resumes = 6
 	// heldAtOnce bounds the pieces that are held in memory because their
 	// hash has to be known first, in bytes.
 	heldAtOnce = 64 << 20
 )
+
+// sendingOn is how an upload is gone on with after a piece failed.
+var sendingOn = store.Retry{First: 100 * time.Millisecond, Longest: 2 * time.Second, Tries: 7}
 
 var held = semaphore.NewWeighted(heldAtOnce)
 
@@ -103,10 +104,10 @@ func (w *writer) content(ctx context.Context) (*answer, []any, error) {
 		if err == nil {
 			return p.got, p.parts, nil
 		}
-		if tries++; tries > resumes || p.source != nil || w.askOperation() == nil || !mayPass(err) {
+		if tries++; tries >= sendingOn.Tries || p.source != nil || w.askOperation() == nil || !mayPass(err) {
 			return nil, nil, err
 		}
-		if waited := store.Sleep(ctx, max(store.Wait(err), time.Duration(tries*tries)*50*time.Millisecond)); waited != nil {
+		if waited := store.Sleep(ctx, max(store.Wait(err), sendingOn.After(tries+1))); waited != nil {
 			return nil, nil, err
 		}
 		if asked := p.goOn(ctx); asked != nil {

@@ -295,12 +295,11 @@ func (a *account) partHeader(ctx context.Context, out *outgoing, m *Multipart, p
 // escapeQuotes escapes as HTML's form submission does (WHATWG, multipart/form-data).
 var escapeQuotes = strings.NewReplacer(`"`, "%22", "\r", "%0D", "\n", "%0A").Replace
 
-const (
-	mostRedirects = 5
-	// mostPatience is how often a trial, which no engine stands behind, waits
-	// for a service that asks to slow down.
-	mostPatience = 12
-)
+const mostRedirects = 5
+
+// patience is how a trial, which no engine stands behind, waits for a service that asks to
+// slow down.
+var patience = store.Retry{First: 300 * time.Millisecond, Longest: 3 * time.Second, Tries: 13}
 
 // send sends a request, signed in where it may be, through redirects, and
 // returns its answer: the caller closes its body. A failure is one of ours.
@@ -333,8 +332,8 @@ func (a *account) send(ctx context.Context, out *outgoing) (*http.Response, erro
 			answer, err := a.read(response)
 			a.recorded(out, response, answer)
 			failed := finish(response, a.failure(ctx, out, answer))
-			if slowed++; a.patient && slowed <= mostPatience && store.KindOf(failed) == store.ErrSlowDown && (out.body == nil || out.body.again) {
-				if err := store.Sleep(ctx, max(store.Wait(failed), time.Duration(slowed)*200*time.Millisecond)); err != nil {
+			if slowed++; a.patient && slowed < patience.Tries && store.KindOf(failed) == store.ErrSlowDown && (out.body == nil || out.body.again) {
+				if err := store.Sleep(ctx, max(store.Wait(failed), patience.After(slowed+1))); err != nil {
 					return nil, failed
 				}
 				continue

@@ -118,7 +118,7 @@ func TestFewConnections(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				copied, err := store.Page(t.Context(), func() (store.Written, error) {
+				copied, err := store.RetryRead(t.Context(), func() (store.Written, error) {
 					return s.Write(t.Context(), store.Writing{Place: store.At("to"), Size: int64(len(content)), Run: "few", Content: within{s, store.Reading{Place: store.At("from"), Revision: entry.Revision}}})
 				})
 				if err != nil || copied.Size != int64(len(content)) {

@@ -21,7 +21,7 @@ func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2
 	return func(yield func(listing, error) bool) {
 		token, empty := "", 0
 		for {
-			page, err := store.Page(ctx, func() (listing, error) {
+			page, err := store.RetryRead(ctx, func() (listing, error) {
 				return a.page(ctx, prefix, token, delimiter, pageSize)
 			})
 			if !yield(page, err) || err != nil || !page.More {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/hex"
+	"math"
 	"net/http"
 	"time"
 
@@ -144,17 +145,16 @@ const (
 )
 
 // together is the object that was put together, once it is there.
-func (a *account) together(ctx context.Context, writing store.Writing) (store.Entry, error) {
-	deadline := time.Now().Add(patience + time.Duration(writing.Size/rate)*time.Second)
-	for wait := 50 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
-		entry, err := a.Stat(ctx, writing.Place.As(store.KindFile))
-		if store.KindOf(err) != store.ErrNotFound || time.Now().After(deadline) {
-			return entry, err
-		}
-		if err := store.Sleep(ctx, wait); err != nil {
-			return store.Entry{}, err
-		}
+func (a *account) together(ctx context.Context, writing store.Writing) (entry store.Entry, err error) {
+	looking := store.Retry{
+		First: 100 * time.Millisecond, Longest: 2 * time.Second, Tries: math.MaxInt, Within: patience + time.Duration(writing.Size/rate)*time.Second,
+		May: func(err error) bool { return store.KindOf(err) == store.ErrNotFound },
 	}
+	err = looking.Do(ctx, func() error {
+		entry, err = a.Stat(ctx, writing.Place.As(store.KindFile))
+		return err
+	})
+	return entry, err
 }
 
 // AbortParts implements store.PartWriter.

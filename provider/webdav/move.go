@@ -77,31 +77,32 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 	return entry, err
 }
 
+// lockedForAMoment is how something is tried again that the server holds for a moment.
+var lockedForAMoment = store.Retry{
+	First: 50 * time.Millisecond, Longest: 800 * time.Millisecond, Tries: 6,
+	May: func(err error) bool { return store.KindOf(err) == store.ErrLocked },
+}
+
 // move tries a few times where the server holds one of both for a moment.
 func (a *account) move(ctx context.Context, from, to store.Ref, source, target *url.URL, overwrite bool) error {
 	header := http.Header{"Destination": {target.String()}, "Overwrite": {"F"}}
 	if overwrite {
 		header.Set("Overwrite", "T")
 	}
-	var err error
-	for try := range 6 {
-		if try > 0 {
-			if err := store.Sleep(ctx, 20*time.Millisecond<<try); err != nil {
-				return err
-			}
-		}
-		var answer *http.Response
-		if answer, err = a.send(ctx, request{method: "MOVE", url: source, header: header, changes: true}); err == nil {
-			partly := answer.StatusCode == http.StatusMultiStatus
+	partly := false
+	err := lockedForAMoment.Do(ctx, func() error {
+		answer, err := a.send(ctx, request{method: "MOVE", url: source, header: header, changes: true})
+		if err == nil {
+			partly = answer.StatusCode == http.StatusMultiStatus
 			discard(answer)
-			if partly { // it could not move all that is in a folder (section 9.9.4)
-				return store.Errorf(store.ErrOutcomeUnknown, "%s could not be moved whole to %s; look at both", from, to)
-			}
-			return nil
 		}
-		if store.KindOf(err) != store.ErrLocked {
-			break
-		}
+		return err
+	})
+	if err == nil && partly { // it could not move all that is in a folder (section 9.9.4)
+		return store.Errorf(store.ErrOutcomeUnknown, "%s could not be moved whole to %s; look at both", from, to)
+	}
+	if err == nil {
+		return nil
 	}
 	switch statusOf(err) {
 	case http.StatusPreconditionFailed:

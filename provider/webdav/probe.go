@@ -44,7 +44,7 @@ func (a *account) Prepare(ctx context.Context) error {
 	if done {
 		return nil
 	}
-	found, err := store.Page(ctx, func() (findings, error) {
+	found, err := store.RetryRead(ctx, func() (findings, error) {
 		found, err := a.probe(ctx)
 		if store.KindOf(err) == store.ErrOutcomeUnknown { // what came of it does not matter
 			err = store.Errorf(store.ErrTryAgain, "%w", err)

@@ -3,6 +3,7 @@
 package notify
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,6 +20,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/job"
+	"deftheron/core/store"
 	"deftheron/service/access"
 	"deftheron/service/records"
 )
@@ -302,7 +304,7 @@ func (n *Notifications) send(ctx context.Context) {
 		n.ended(ctx, k, []records.Notification{notification}, n.post(ctx, k, notification.Channel, []byte(notification.Payload)))
 	}
 	if len(letters) > 0 {
-		n.ended(ctx, k, letters, n.mail(k, letters))
+		n.ended(ctx, k, letters, n.mail(ctx, k, letters))
 	}
 }
 
@@ -318,12 +320,9 @@ func (n *Notifications) ended(ctx context.Context, k kept, notifications []recor
 		if failed == nil {
 			notification.SentAt = &now
 		} else {
-			first := firstWait
-			if n.FirstWait > 0 {
-				first = n.FirstWait
-			}
+			again := store.Retry{First: cmp.Or(n.FirstWait, firstWait), Longest: longestWait}
 			notification.Why = failed.Error()
-			notification.DueAt = now.Add(min(longestWait, first<<min(notification.Tries-1, 12)))
+			notification.DueAt = now.Add(again.After(notification.Tries + 1))
 			notification.GivenUp = now.Sub(notification.At) > tryFor && notification.Tries > 5
 			n.log.Warn("a notification could not be sent", "channel", notification.Channel, "try", notification.Tries, "error", failed)
 		}
@@ -349,7 +348,7 @@ func (n *Notifications) Test(ctx context.Context) (contract.NotifyTest, error) {
 		tested.Channels = append(tested.Channels, tried)
 	}
 	if k.Email != nil {
-		add(mailChannel, n.mail(k, []records.Notification{{At: event.At, Subject: event.Subject, Text: event.Text}}))
+		add(mailChannel, n.mail(ctx, k, []records.Notification{{At: event.At, Subject: event.Subject, Text: event.Text}}))
 	}
 	payload, err := json.Marshal(event)
 	if err != nil {

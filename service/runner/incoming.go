@@ -41,8 +41,11 @@ type touchedArrival struct {
 	path  store.Path
 }
 
-// arrivalRetry is the wait before arrivals are looked for again where that failed.
+// arrivalRetry is the wait before a source is opened, or arrivals are taken, again.
 const arrivalRetry = 10 * time.Second
+
+// lookingAgain is how arrivals are looked for again where that failed.
+var lookingAgain = store.Retry{First: 2 * arrivalRetry, Longest: lookIdle}
 
 // keepArrivals looks for arrivals of a job until ctx ends.
 func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
@@ -82,8 +85,8 @@ func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
 			c.runner.log.Warn("arrivals cannot be looked for", "job", row.Name, "error", err)
 		}
 		k.hear(heard{all: true}, 0, "")
-		_ = store.Sleep(ctx, max(min(arrivalRetry<<failures, lookIdle), store.Wait(err)))
-		failures = min(failures+1, 8)
+		failures++
+		_ = store.Sleep(ctx, max(lookingAgain.After(failures+1), store.Wait(err)))
 	}
 }
 

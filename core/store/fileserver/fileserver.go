@@ -215,7 +215,7 @@ func revised(entry store.Entry) store.Entry {
 // List implements store.Store.
 func (s *Store) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
-		entries, err := store.Page(ctx, func() ([]store.Entry, error) { return s.list(ctx, folder) })
+		entries, err := store.RetryRead(ctx, func() ([]store.Entry, error) { return s.list(ctx, folder) })
 		if err != nil {
 			yield(store.Entry{}, err)
 			return
