@@ -26,8 +26,7 @@ demo: build
 	./bin/heron demo $(if $(EXIT),--exit)
 
 # Installs by itself what the tests need, and runs all but what takes long.
-test: prerequisites tools build
-	$(GO) vet ./...
+test: prerequisites tools build lint
 	$(GO) test -timeout 14m ./...
 	$(GO) test -race -run '^TestManyHands' ./service/runner
 
@@ -41,18 +40,24 @@ bench-growth: tools build
 soak: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak
 
-lint: build
+# .golangci.yml says what is checked.
+lint: $(CACHE)/bin/golangci-lint build
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))"
-	$(GO) vet ./...
+	$(CACHE)/bin/golangci-lint run ./...
 	cd console && $(NPM) run check
 
-tools: $(CACHE)/bin/versitygw
+tools: $(CACHE)/bin/versitygw $(CACHE)/bin/golangci-lint
 
 # The S3-compatible server for tests, from a module of its own.
 $(CACHE)/bin/versitygw: tools/go.mod tools/go.sum
 	@mkdir -p $(CACHE)/bin
 	@echo "Building the object store for tests; the first time this takes about three minutes."
 	cd tools && $(GO) build -o $@ github.com/versity/versitygw/cmd/versitygw
+
+$(CACHE)/bin/golangci-lint: tools/go.mod tools/go.sum
+	@mkdir -p $(CACHE)/bin
+	@echo "Building the linter; the first time this takes about three minutes."
+	cd tools && $(GO) build -o $@ github.com/golangci/golangci-lint/v2/cmd/golangci-lint
 
 prerequisites:
 	@sh tools/prerequisites.sh

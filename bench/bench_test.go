@@ -146,7 +146,8 @@ func row(t *testing.T, what, promise string, ratios []float64, least float64) {
 	if median < least {
 		met = "NOT MET"
 	}
-	fmt.Printf("%-52s promised %-10s median %.3f  (%.3f to %.3f of %d pairs)  %s\n", what, promise, median, ratios[0], ratios[len(ratios)-1], len(ratios), met)
+	fmt.Printf("%-52s promised %-10s median %.3f  (%.3f to %.3f of %d pairs)  %s\n", what, promise, median, ratios[0], ratios[len(ratios)-1],
+		len(ratios), met)
 }
 
 func figure(what, promise string, got float64, unit string, met bool) {
@@ -206,10 +207,12 @@ func (r *repeated) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-func (p programs) bare(t *testing.T, server *servertest.ObjectStore, from, to, prefix string, workers int, set []object) (seconds, cpu float64) {
+func (p programs) bare(t *testing.T, server *servertest.ObjectStore, from, to, prefix string, workers int,
+	set []object) (seconds, cpu float64) {
 	t.Helper()
 	env := []string{"BARELOOP_KEY=" + server.Key, "BARELOOP_SECRET=" + server.Secret}
-	return p.loop(t, env, set, "-endpoint", strings.TrimPrefix(server.Endpoint, "http://"), "-from", from, "-to", to, "-prefix", prefix, "-workers", strconv.Itoa(workers))
+	return p.loop(t, env, set, "-endpoint", strings.TrimPrefix(server.Endpoint, "http://"), "-from", from, "-to", to, "-prefix", prefix,
+		"-workers", strconv.Itoa(workers))
 }
 
 // loop runs the bare loop over a set, and returns how many seconds it took by the clock,
@@ -252,7 +255,8 @@ func objects(t *testing.T, what, promise string, least, leastCPU float64, set []
 	fill(t, server, source, set)
 	h := startHeron(t, p)
 	for name, bucket := range map[string]string{"source": source, "target": target} {
-		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, Secret: server.Secret})
+		h.link(contract.Link{Provider: "s3", Name: name,
+			Options: map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, Secret: server.Secret})
 	}
 	var ratios, cpuRatios []float64
 	for n := range *pairs + 1 {
@@ -286,7 +290,8 @@ func objects(t *testing.T, what, promise string, least, leastCPU float64, set []
 		}
 		ratios, cpuRatios = append(ratios, bare/ours), append(cpuRatios, bareCPU/ourCPU)
 		each := func(seconds float64) float64 { return seconds / float64(len(set)) * 1e6 }
-		t.Logf("pair %d: %.2f s, bare loop %.2f s, ratio %.3f; processor time a file: %.0f µs own and %.0f µs server, bare loop %.0f µs own and %.0f µs server",
+		t.Logf("pair %d: %.2f s, bare loop %.2f s, ratio %.3f; processor time a file: %.0f µs own and %.0f µs server, bare loop %.0f µs own "+
+			"and %.0f µs server",
 			n, ours, bare, bare/ours, each(ourCPU), each(ourServer), each(bareCPU), each(bareServer))
 	}
 	row(t, what, promise, ratios, least)
@@ -363,7 +368,8 @@ func TestBenchFolder(t *testing.T) {
 			},
 			func() {
 				begun := time.Now()
-				if out, err := exec.Command("sh", "-c", `cp -r "$1" "$2" && sync -f "$2"`, "sh", source, filepath.Join(dir, to+"-cp")).CombinedOutput(); err != nil {
+				if out, err := exec.Command("sh", "-c", `cp -r "$1" "$2" && sync -f "$2"`, "sh", source,
+					filepath.Join(dir, to+"-cp")).CombinedOutput(); err != nil {
 					t.Fatalf("%v: %s", err, out)
 				}
 				theirs = time.Since(begun).Seconds()
@@ -420,7 +426,8 @@ func memory(t *testing.T) {
 	fill(t, server, source, set)
 	h := startHeron(t, p)
 	for name, bucket := range map[string]string{"source": source, "target": target} {
-		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, Secret: server.Secret})
+		h.link(contract.Link{Provider: "s3", Name: name,
+			Options: map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, Secret: server.Secret})
 	}
 	seconds, run := h.copy("/source/all", "/target")
 	if run.Items.Done != int64(len(set)) {

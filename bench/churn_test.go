@@ -36,7 +36,8 @@ var churnedTime = time.Date(2025, 5, 5, 5, 5, 5, 0, time.UTC)
 func churn(t *testing.T, h *heron, kind string, files int, random *rand.Rand) *churned {
 	t.Helper()
 	top := t.TempDir()
-	c := &churned{t: t, h: h, job: kind, root: filepath.Join(top, "source", "all"), target: filepath.Join(top, "target", "all"), random: random, want: map[string]string{}}
+	c := &churned{t: t, h: h, job: kind, root: filepath.Join(top, "source", "all"), target: filepath.Join(top, "target", "all"),
+		random: random, want: map[string]string{}}
 	for i := range files {
 		c.write(fmt.Sprintf("folder %d/file %d.bin", i%7, i))
 	}
@@ -45,7 +46,8 @@ func churn(t *testing.T, h *heron, kind string, files int, random *rand.Rand) *c
 	if err := os.Mkdir(filepath.Dir(c.target), 0o777); err != nil {
 		t.Fatal(err)
 	}
-	h.link(contract.Link{Provider: "folder", Name: kind + "-source", Start: "source", ReadOnly: kind == "mirror", Options: map[string]string{"path": top}})
+	h.link(contract.Link{Provider: "folder", Name: kind + "-source", Start: "source", ReadOnly: kind == "mirror",
+		Options: map[string]string{"path": top}})
 	h.link(contract.Link{Provider: "folder", Name: kind + "-target", Options: map[string]string{"path": filepath.Dir(c.target)}})
 	_, err := h.client.CreateJob(t.Context(), contract.NewJob{Spec: contract.JobSpec{
 		Name: kind, Type: kind, Routes: []contract.Route{{From: "/" + kind + "-source/all", To: "/" + kind + "-target/all"}},

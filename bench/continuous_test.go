@@ -35,13 +35,16 @@ func TestBenchContinuous(t *testing.T) {
 		user    string
 		control *standin.Control
 	}{
-		{contract.Link{Provider: "alder", Name: "office-drive", Options: map[string]string{"url": c.AlderURL}}, "office@tolland.example", c.Alder.Control},
-		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}, "surveys@fenmere.example", c.Sedge.Control},
+		{contract.Link{Provider: "alder", Name: "office-drive", Options: map[string]string{"url": c.AlderURL}}, "office@tolland.example",
+			c.Alder.Control},
+		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"},
+			Secret: "own-secret"}, "surveys@fenmere.example", c.Sedge.Control},
 	} {
 		name := drive.link.Name
 		consent(t, h, drive.link, drive.user)
 		_, err := h.client.MakeFolder(ctx, contract.NewFolder{Address: "/" + name + "/Work"})
-		spec := contract.JobSpec{Name: name, Type: "mirror", Routes: []contract.Route{{From: "/" + name + "/Work", To: "/disk/" + name}}, Safety: contract.Safety{Overwrites: "none"}}
+		spec := contract.JobSpec{Name: name, Type: "mirror", Routes: []contract.Route{{From: "/" + name + "/Work", To: "/disk/" + name}},
+			Safety: contract.Safety{Overwrites: "none"}}
 		spec.When.Continuous = true
 		if err == nil {
 			_, err = h.client.CreateJob(ctx, contract.NewJob{Spec: spec})

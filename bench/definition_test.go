@@ -24,7 +24,8 @@ func (c canned) RoundTrip(request *http.Request) (*http.Response, error) {
 	if !ok {
 		return nil, fmt.Errorf("nobody asked for %s in this benchmark", request.URL.Path)
 	}
-	return &http.Response{StatusCode: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: io.NopCloser(bytes.NewReader(body)), Request: request}, nil
+	return &http.Response{StatusCode: 200, Header: http.Header{"Content-Type": {"application/json"}},
+		Body: io.NopCloser(bytes.NewReader(body)), Request: request}, nil
 }
 
 // TestBenchDefinition maps a page of 1,000 entries by the definition of Sedge,
@@ -39,7 +40,8 @@ func TestBenchDefinition(t *testing.T) {
 	}
 	body := []byte(strings.TrimSuffix(page.String(), ",") + `],"next_page_token":null}`)
 	answers := canned{
-		"/v2/items": body, "/v2/me": []byte(`{"account":"a","mail":"m"}`), "/v2/areas": []byte(`{"areas":[{"area_id":"own","label":"My files","root":"root-own"}]}`),
+		"/v2/items": body, "/v2/me": []byte(`{"account":"a","mail":"m"}`),
+		"/v2/areas": []byte(`{"areas":[{"area_id":"own","label":"My files","root":"root-own"}]}`),
 	}
 	all, err := declared.Shipped()
 	if err != nil {
@@ -79,5 +81,6 @@ func TestBenchDefinition(t *testing.T) {
 	slices.Sort(mapped)
 	slices.Sort(decoded)
 	middle := mapped[len(mapped)/2]
-	figure("a page of 1,000 entries through a definition", "≤ 12 ms", middle, fmt.Sprintf("ms (median; plain decoding %.1f)", decoded[len(decoded)/2]), middle <= 12)
+	figure("a page of 1,000 entries through a definition", "≤ 12 ms", middle,
+		fmt.Sprintf("ms (median; plain decoding %.1f)", decoded[len(decoded)/2]), middle <= 12)
 }

@@ -61,7 +61,8 @@ func (e *engine) run(ctx context.Context, route transfer.Route, lanes int) (seco
 		e.t.Fatal(err)
 	}
 	run := transfer.New(transfer.Options{
-		ID: id, Routes: []transfer.Route{route}, Rules: plan.Rules{}, Records: e.db, Lanes: lanes, HeadStart: time.Millisecond, Log: slog.New(slog.DiscardHandler),
+		ID: id, Routes: []transfer.Route{route}, Rules: plan.Rules{}, Records: e.db, Lanes: lanes, HeadStart: time.Millisecond,
+		Log: slog.New(slog.DiscardHandler),
 	})
 	begun := time.Now()
 	result = run.Execute(ctx)
@@ -89,15 +90,18 @@ func disk(t *testing.T, files int) store.Store {
 	return s
 }
 
-func bucket(t *testing.T, server *servertest.ObjectStore, endpoint string, gate *store.Gate, dial func(context.Context, string, string) (net.Conn, error)) store.Store {
+func bucket(t *testing.T, server *servertest.ObjectStore, endpoint string, gate *store.Gate,
+	dial func(context.Context, string, string) (net.Conn, error)) store.Store {
 	t.Helper()
-	options, err := store.CheckOptions(s3.Provider{}, map[string]string{"endpoint": endpoint, "bucket": server.Bucket(t), "key": server.Key}, true)
+	options, err := store.CheckOptions(s3.Provider{}, map[string]string{"endpoint": endpoint, "bucket": server.Bucket(t), "key": server.Key},
+		true)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s, err := s3.Provider{}.Open(t.Context(), store.Opening{
 		Options: options, Secrets: store.FixedSecret(server.Secret), Gate: gate,
-		Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 64, DisableCompression: true, WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10},
+		Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 64, DisableCompression: true, WriteBufferSize: 64 << 10,
+			ReadBufferSize: 64 << 10},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -119,7 +123,8 @@ func TestBenchDistant(t *testing.T) {
 	var ratios []float64
 	for n := range *pairs + 1 {
 		seconds, s, result := e.run(t.Context(), transfer.Route{
-			Source: e.side("source", source, store.NewGate("source", 64, 64), store.At("all")), Target: e.side("target", target, gate, store.At(fmt.Sprint(n))), Scope: fmt.Sprint(n),
+			Source: e.side("source", source, store.NewGate("source", 64, 64), store.At("all")),
+			Target: e.side("target", target, gate, store.At(fmt.Sprint(n))), Scope: fmt.Sprint(n),
 		}, lanes)
 		if result.State != "done" || s.Done != int64(files) {
 			t.Fatalf("%+v, %+v", result, s)
@@ -171,7 +176,8 @@ func TestBenchRateLimit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	limit := &limited{limiter: rate.NewLimiter(allowed, allowed/10), proxy: &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(to); r.Out.Host = r.In.Host }}}
+	limit := &limited{limiter: rate.NewLimiter(allowed, allowed/10),
+		proxy: &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(to); r.Out.Host = r.In.Host }}}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -195,7 +201,8 @@ func TestBenchRateLimit(t *testing.T) {
 		refused = 100 * float64(limit.slowed.Load()) / float64(max(1, limit.answered.Load()+limit.slowed.Load()))
 		cancel(transfer.ErrCancelled)
 	})
-	e.run(ctx, transfer.Route{Source: e.side("source", source, store.NewGate("source", 64, 64), store.At("all")), Target: e.side("target", target, gate, store.At("limited")), Scope: "limited"}, 16)
+	e.run(ctx, transfer.Route{Source: e.side("source", source, store.NewGate("source", 64, 64), store.At("all")),
+		Target: e.side("target", target, gate, store.At("limited")), Scope: "limited"}, 16)
 	web.Close()
 	serving.Wait()
 	figure("a provider that allows 100 requests a second", "≥ 95 %", 100*sustained, "% sustained", sustained >= 0.95)
@@ -214,13 +221,15 @@ func TestBenchRenamed(t *testing.T) {
 		if err := os.MkdirAll(path, 0o777); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(filepath.Join(path, fmt.Sprintf("%05d", i)), []byte(strings.Repeat(fmt.Sprintf("%07d\n", i), 512)), 0o666); err != nil {
+		if err := os.WriteFile(filepath.Join(path, fmt.Sprintf("%05d", i)), []byte(strings.Repeat(fmt.Sprintf("%07d\n", i), 512)),
+			0o666); err != nil {
 			t.Fatal(err)
 		}
 	}
 	h := startHeron(t, p)
 	h.link(contract.Link{Provider: "folder", Name: "source", Options: map[string]string{"path": root}})
-	h.link(contract.Link{Provider: "s3", Name: "target", Options: map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}, Secret: server.Secret})
+	h.link(contract.Link{Provider: "s3", Name: "target", Options: map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t),
+		"key": server.Key}, Secret: server.Secret})
 	first, _ := h.copy("/source/all", "/target")
 	if err := os.Rename(filepath.Join(root, "all", "before"), filepath.Join(root, "all", "after")); err != nil {
 		t.Fatal(err)
@@ -229,7 +238,8 @@ func TestBenchRenamed(t *testing.T) {
 	if run.Items.Done != int64(files) {
 		t.Errorf("%+v", run.Items)
 	}
-	figure("a folder of 10,000 files renamed at the source", "0 bytes", float64(run.Bytes.Transferred), "bytes sent", run.Bytes.Transferred == 0)
+	figure("a folder of 10,000 files renamed at the source", "0 bytes", float64(run.Bytes.Transferred), "bytes sent",
+		run.Bytes.Transferred == 0)
 	t.Logf("sent in %.1f s, copied inside in %.1f s", first, seconds)
 }
 
@@ -267,7 +277,8 @@ func TestBenchRestart(t *testing.T) {
 	h, command := serve(t, p.heron, data, address)
 	const partSize = 64 << 20
 	for name, of := range map[string][2]string{"source": {server.Endpoint, source}, "target": {"http://" + listener.Addr().String(), target}} {
-		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": of[0], "bucket": of[1], "key": server.Key, "parts-above": "256", "part-size": "64"}, Secret: server.Secret})
+		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": of[0], "bucket": of[1], "key": server.Key,
+			"parts-above": "256", "part-size": "64"}, Secret: server.Secret})
 	}
 	started, err := h.client.Copy(t.Context(), contract.Copy{From: []string{"/source/large"}, To: "/target"})
 	if err != nil {
@@ -287,7 +298,8 @@ func TestBenchRestart(t *testing.T) {
 	}
 	again := float64(received.Load()-size) / partSize
 	const inFlight = 8 // parts that one account moves at once
-	figure("restart in the middle of a 5 GiB file, sent again", "≤ 1 part a lane", again, fmt.Sprintf("parts, of %d lanes at most", inFlight), again <= inFlight)
+	figure("restart in the middle of a 5 GiB file, sent again", "≤ 1 part a lane", again, fmt.Sprintf("parts, of %d lanes at most", inFlight),
+		again <= inFlight)
 }
 
 type countedBody struct {

@@ -38,7 +38,8 @@ func TestGrowthArrivals(t *testing.T) {
 		}
 	}
 	h.link(contract.Link{Provider: "folder", Name: "disk", Options: map[string]string{"path": top}})
-	spec := contract.JobSpec{Name: "arriving", Type: "copy", Routes: []contract.Route{{From: "/disk/in", To: "/disk/out/here"}}, Arrivals: contract.Arrivals{Rest: "1s"}}
+	spec := contract.JobSpec{Name: "arriving", Type: "copy", Routes: []contract.Route{{From: "/disk/in", To: "/disk/out/here"}},
+		Arrivals: contract.Arrivals{Rest: "1s"}}
 	spec.When.Arrival = "file"
 	if _, err := h.client.CreateJob(t.Context(), contract.NewJob{Spec: spec}); err != nil {
 		t.Fatal(err)
@@ -154,7 +155,8 @@ func fillRecords(t *testing.T, data string, rows int) {
 			state, cause = transfer.Failed, plan.CauseNoSpace
 		}
 		items = append(items, transfer.Item{
-			Seq: int64(seq), Key: store.Key(fmt.Sprintf("folder %05d/file %07d", seq/100, seq)), Kind: store.KindFile, Action: plan.Create, Size: 10, State: state, Cause: cause,
+			Seq: int64(seq), Key: store.Key(fmt.Sprintf("folder %05d/file %07d", seq/100, seq)), Kind: store.KindFile, Action: plan.Create, Size: 10,
+			State: state, Cause: cause,
 			Source: compare.Remembered{Revision: "s", Size: 10, Modified: now},
 		})
 		if len(items) == cap(items) || seq == rows {

@@ -29,20 +29,24 @@ var growingPlaces = []growingPlace{
 	}},
 	{"s3", []int{5_000, 50_000}, func(t *testing.T, h *heron) {
 		server := servertest.StartObjectStore(t)
-		h.link(contract.Link{Provider: "s3", Name: "place", Secret: server.Secret, Options: map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}})
+		h.link(contract.Link{Provider: "s3", Name: "place", Secret: server.Secret,
+			Options: map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}})
 	}},
 	{"webdav", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		server := servertest.StartApache(t, servertest.ApacheOptions{})
 		url, _ := server.Folder(t)
-		h.link(contract.Link{Provider: "webdav", Name: "place", Secret: server.Password, Options: map[string]string{"url": url, "user": server.User}})
+		h.link(contract.Link{Provider: "webdav", Name: "place", Secret: server.Password,
+			Options: map[string]string{"url": url, "user": server.User}})
 	}},
 	{"sftp", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		server := servertest.StartOpenSSH(t)
-		h.link(contract.Link{Provider: "sftp", Name: "place", Secret: server.Password, Options: map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": server.Folder(t)}})
+		h.link(contract.Link{Provider: "sftp", Name: "place", Secret: server.Password,
+			Options: map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": server.Folder(t)}})
 	}},
 	{"sedge", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		c := startClouds(t)
-		consent(t, h, contract.Link{Provider: "sedge", Name: "place", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}, "surveys@fenmere.example")
+		consent(t, h, contract.Link{Provider: "sedge", Name: "place", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"},
+			Secret: "own-secret"}, "surveys@fenmere.example")
 	}},
 	{"alder", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
 		c := startClouds(t)

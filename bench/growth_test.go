@@ -79,7 +79,8 @@ func TestTimeIsEven(t *testing.T) {
 	for _, what := range table.order {
 		t.Logf("%s: %.0f µs", what, table.took[what])
 		if took := table.took[what]; took[1] > most*took[0] {
-			t.Errorf("%s takes %.0f µs of processor time a file for %d files, and %.0f µs for %d", what, took[0], table.sizes[0], took[1], table.sizes[1])
+			t.Errorf("%s takes %.0f µs of processor time a file for %d files, and %.0f µs for %d", what, took[0], table.sizes[0], took[1],
+				table.sizes[1])
 		}
 	}
 }

@@ -145,10 +145,13 @@ func killed(t *testing.T, program string, k killing) {
 
 	data, address := filepath.Join(scratch(t), "data"), servertest.FreeAddress(t)
 	h, process := serve(t, program, data, address)
-	h.link(contract.Link{Provider: "sftp", Name: "gauges", Secret: shell.Password, Options: map[string]string{"host": toShell.Host, "port": toShell.Port, "user": shell.User, "path": source}})
+	h.link(contract.Link{Provider: "sftp", Name: "gauges", Secret: shell.Password,
+		Options: map[string]string{"host": toShell.Host, "port": toShell.Port, "user": shell.User, "path": source}})
 	h.link(contract.Link{Provider: "s3", Name: "objects", Secret: objects.Secret, Options: map[string]string{
-		"endpoint": "http://" + toObjects.Host + ":" + toObjects.Port, "bucket": bucket, "key": objects.Key, "parts-above": "5", "part-size": "5"}})
-	h.link(contract.Link{Provider: "webdav", Name: "share", Secret: apache.Password, Options: map[string]string{"url": share, "user": apache.User}})
+		"endpoint": "http://" + toObjects.Host + ":" + toObjects.Port, "bucket": bucket, "key": objects.Key, "parts-above": "5",
+		"part-size": "5"}})
+	h.link(contract.Link{Provider: "webdav", Name: "share", Secret: apache.Password,
+		Options: map[string]string{"url": share, "user": apache.User}})
 
 	trees := []*churned{churn(t, h, "mirror", k.files/10, random), churn(t, h, "two-way", k.files/10, random)}
 
@@ -158,7 +161,8 @@ func killed(t *testing.T, program string, k killing) {
 		into := fmt.Sprintf("round %d", rounds)
 		var ids []string
 		for _, target := range []string{"/objects/", "/share/"} {
-			started, err := h.client.Copy(t.Context(), contract.Copy{From: []string{"/gauges/all"}, To: target + into, Settings: contract.Settings{Retry: contract.Retry{Tries: 50}}})
+			started, err := h.client.Copy(t.Context(),
+				contract.Copy{From: []string{"/gauges/all"}, To: target + into, Settings: contract.Settings{Retry: contract.Retry{Tries: 50}}})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -236,7 +240,8 @@ func killed(t *testing.T, program string, k killing) {
 	if err := process.Wait(); err != nil { // 66 where the race detector found something
 		t.Errorf("the service ended with %v", err)
 	}
-	fmt.Printf("%d kills and %d breaks in %d rounds of %d files to two servers: nothing lost, wrong, partial or left over: %v\n", kills, breaks, rounds, len(want), !t.Failed())
+	fmt.Printf("%d kills and %d breaks in %d rounds of %d files to two servers: nothing lost, wrong, partial or left over: %v\n", kills,
+		breaks, rounds, len(want), !t.Failed())
 }
 
 func same(t *testing.T, place string, got, want map[string]string) {

@@ -52,7 +52,8 @@ func (s *synthetic) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case key == "" && query.Has("location"):
 		io.WriteString(w, `<LocationConstraint>us-east-1</LocationConstraint>`)
 	case key == "" && r.Method == http.MethodGet:
-		s.list(w, bucket, query.Get("prefix"), query.Get("delimiter"), query.Get("continuation-token"), query.Get("start-after"), query.Get("max-keys"))
+		s.list(w, bucket, query.Get("prefix"), query.Get("delimiter"), query.Get("continuation-token"), query.Get("start-after"),
+			query.Get("max-keys"))
 	case key == "":
 	default:
 		s.object(w, r, bucket+"/"+key)

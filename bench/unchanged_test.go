@@ -41,7 +41,8 @@ func unchanged(t *testing.T, what string, perFolder int) {
 
 	h, command := serve(t, p.heron, data, address)
 	for _, name := range []string{"source", "target"} {
-		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": url, "bucket": name, "key": "any"}, Secret: "any"})
+		h.link(contract.Link{Provider: "s3", Name: name, Options: map[string]string{"endpoint": url, "bucket": name, "key": "any"},
+			Secret: "any"})
 	}
 	if err := command.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
@@ -72,7 +73,8 @@ func unchanged(t *testing.T, what string, perFolder int) {
 	}
 	slices.Sort(ratios)
 	median := ratios[len(ratios)/2]
-	fmt.Printf("%-52s promised %-10s median %.3f  (%.3f to %.3f of %d pairs)  %s\n", what, "≤ 1.3", median, ratios[0], ratios[len(ratios)-1], len(ratios), map[bool]string{true: "met", false: "NOT MET"}[median <= 1.3])
+	fmt.Printf("%-52s promised %-10s median %.3f  (%.3f to %.3f of %d pairs)  %s\n", what, "≤ 1.3", median, ratios[0], ratios[len(ratios)-1],
+		len(ratios), map[bool]string{true: "met", false: "NOT MET"}[median <= 1.3])
 	_, most := h.resident()
 	figure("  resident at its highest", "≤ 200 MiB", most, "MiB", most <= 200)
 }

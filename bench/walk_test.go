@@ -30,12 +30,14 @@ func TestBenchWalk(t *testing.T) {
 			}
 		}
 	}
-	options, err := store.CheckOptions(sftp.Provider{}, map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": root}, true)
+	options, err := store.CheckOptions(sftp.Provider{}, map[string]string{"host": server.Host, "port": server.Port, "user": server.User,
+		"path": root}, true)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s, err := sftp.Provider{}.Open(t.Context(), store.Opening{
-		Options: options, Secrets: store.FixedSecret(server.Password), Gate: store.NewGate("bench", 16, 64), Dial: servertest.Distant(20 * time.Millisecond),
+		Options: options, Secrets: store.FixedSecret(server.Password), Gate: store.NewGate("bench", 16, 64),
+		Dial: servertest.Distant(20 * time.Millisecond),
 	})
 	if err != nil {
 		t.Fatal(err)

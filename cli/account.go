@@ -68,15 +68,18 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 	alignRight(t, 4, 5)
 	for _, account := range accounts {
 		space := known[account.Name].Space
-		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, shown.Size(space.Used), shown.Size(space.Free), shown.Plain(where(account, providers))})
+		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, shown.Size(space.Used), shown.Size(space.Free),
+			shown.Plain(where(account, providers))})
 	}
 	if len(accounts) > 1 {
-		t.AppendRow(table.Row{a.paint(soft, "total"), "", "", shown.Size(spaces.Together.Used), shown.Size(spaces.Together.Free), a.paint(soft, "accounts on one disk count once")})
+		t.AppendRow(table.Row{a.paint(soft, "total"), "", "", shown.Size(spaces.Together.Used), shown.Size(spaces.Together.Free),
+			a.paint(soft, "accounts on one disk count once")})
 	}
 	t.Render()
 	for _, account := range accounts {
 		if account.Why != "" {
-			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(account.Why), shown.Plain(account.Remedy))))
+			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(account.Why),
+				shown.Plain(account.Remedy))))
 		}
 		a.printWarnings(account)
 	}
@@ -86,7 +89,8 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 // printWarnings says what is going to stand in the way.
 func (a *app) printWarnings(account contract.Account) {
 	for _, warning := range account.Warnings {
-		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(warning.Why), shown.Plain(warning.Remedy))))
+		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(warning.Why),
+			shown.Plain(warning.Remedy))))
 	}
 }
 
@@ -160,7 +164,8 @@ func (a *app) printAccount(account contract.Account) error {
 		return a.printJSON(account)
 	}
 	fmt.Fprintf(a.out, "%s\n  %s  %s\n  %s  %s\n  %s  %s\n", a.paint(plumage, account.Address),
-		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account, nil)), a.paint(soft, "linked  "), when(&account.Linked))
+		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account, nil)), a.paint(soft, "linked  "),
+		when(&account.Linked))
 	for _, name := range []string{"host-key", "certificate"} { // what the server is known by
 		if value := account.Options[name]; value != "" {
 			fmt.Fprintf(a.out, "  %s  %s %s\n", a.paint(soft, "server  "), name, shown.Plain(value))
@@ -168,7 +173,8 @@ func (a *app) printAccount(account contract.Account) error {
 	}
 	fmt.Fprintf(a.out, "  %s  %s%s\n", a.paint(soft, "state   "), a.accountState(account), a.seen(account))
 	if account.Why != "" {
-		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s %s", a.paint(soft, "why     "), shown.Plain(account.Why), shown.Plain(account.Remedy))))
+		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s %s", a.paint(soft, "why     "), shown.Plain(account.Why),
+			shown.Plain(account.Remedy))))
 	}
 	if account.Owner != "" && account.Found == nil {
 		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, "owner   "), shown.Plain(account.Owner))
@@ -200,31 +206,34 @@ func (a *app) accountVerb(use, short string, do func(ctx context.Context, name s
 
 func (a *app) accountUnlink() *cobra.Command {
 	var yes, jobsToo bool
-	command := a.accountVerb("unlink NAME", "Unlink an account; nothing at the provider is deleted", func(ctx context.Context, name string) error {
-		c := a.client()
-		if _, err := c.Account(ctx, name); err != nil {
-			return err
-		}
-		err := a.confirm(yes, fmt.Sprintf("Unlink %s? Nothing at the provider is deleted. The secret is deleted here. The record of copies is kept for 90 days, in case you link the same storage again.", name), "unlink "+name)
-		if err != nil {
-			return err
-		}
-		if err = c.Unlink(ctx, name); jobsToo && err != nil {
-			err = c.UnlinkAnyway(ctx, name)
-		}
-		var problem *contract.Problem
-		if errors.As(err, &problem) && problem.Cause == contract.CauseInUse && a.asks {
-			if err := a.confirm(false, shown.Text(problem.Detail)+" Unlink it anyway?", "unlink it anyway"); err != nil {
+	command := a.accountVerb("unlink NAME", "Unlink an account; nothing at the provider is deleted",
+		func(ctx context.Context, name string) error {
+			c := a.client()
+			if _, err := c.Account(ctx, name); err != nil {
 				return err
 			}
-			err = c.UnlinkAnyway(ctx, name)
-		}
-		if err != nil {
+			err := a.confirm(yes, fmt.Sprintf("Unlink %s? Nothing at the provider is deleted. The secret is deleted here. "+
+				"The record of copies is kept for 90 days, in case you link the same storage again.", name), "unlink "+name)
+			if err != nil {
+				return err
+			}
+			if err = c.Unlink(ctx, name); jobsToo && err != nil {
+				err = c.UnlinkAnyway(ctx, name)
+			}
+			var problem *contract.Problem
+			if errors.As(err, &problem) && problem.Cause == contract.CauseInUse && a.asks {
+				if err := a.confirm(false, shown.Text(problem.Detail)+" Unlink it anyway?", "unlink it anyway"); err != nil {
+					return err
+				}
+				err = c.UnlinkAnyway(ctx, name)
+			}
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(a.out, "Unlinked %s. Nothing was deleted there. The secret was deleted here. "+
+				"The record of copies is kept for 90 days.\nLink it again with: heron account link --again %s\n", name, name)
 			return err
-		}
-		_, err = fmt.Fprintf(a.out, "Unlinked %s. Nothing was deleted there. The secret was deleted here. The record of copies is kept for 90 days.\nLink it again with: heron account link --again %s\n", name, name)
-		return err
-	})
+		})
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	command.Flags().BoolVar(&jobsToo, "though-used", false, "though jobs use it, which cannot run without it")
 	return command
@@ -240,7 +249,9 @@ func (a *app) confirm(yes bool, question, what string) error {
 	}
 	fmt.Fprintf(a.err, "%s [y/N] ", question)
 	var answer string
-	fmt.Fscanln(a.in, &answer)
+	if _, err := fmt.Fscanln(a.in, &answer); err != nil {
+		answer = "" // an empty line, or the end of the input, is no
+	}
 	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
 		return &exitError{exitFailed, fmt.Errorf("nothing was changed")}
 	}

@@ -54,7 +54,8 @@ func (a *app) arrivalState(state string) string {
 func (a *app) jobAnnounce() *cobra.Command {
 	return &cobra.Command{
 		Use: "announce NAME ADDRESS", Short: "Announce a complete arrival, to transfer it at once",
-		Long: "For programs that know when a file or folder is complete. The waiting time of the job is skipped.\nAn unchanged arrival that is announced twice is transferred once.",
+		Long: "For programs that know when a file or folder is complete. The waiting time of the job is skipped.\n" +
+			"An unchanged arrival that is announced twice is transferred once.",
 		Args: arguments(2, 2, "one job's name and one address"),
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args[1:]); err != nil {
@@ -71,7 +72,8 @@ func (a *app) jobAnnounce() *cobra.Command {
 				_, err = fmt.Fprintf(a.out, "%s is known as it is; its run %s is %s.\n", shown.Plain(arrival.Address), arrival.Run, arrival.State)
 				return err
 			}
-			_, err = fmt.Fprintf(a.out, "%s (%s) is taken, and has its turn next. See: heron job arrivals %s\n", shown.Plain(arrival.Address), shown.Size(arrival.Size), args[0])
+			_, err = fmt.Fprintf(a.out, "%s (%s) is taken, and has its turn next. See: heron job arrivals %s\n", shown.Plain(arrival.Address),
+				shown.Size(arrival.Size), args[0])
 			return err
 		},
 	}
@@ -79,13 +81,14 @@ func (a *app) jobAnnounce() *cobra.Command {
 
 func (a *app) jobTest() *cobra.Command {
 	var address string
-	command := a.jobVerb("test NAME", "Show what a job would do with the latest arrival; changes nothing", func(ctx context.Context, name string) error {
-		tried, err := a.client().TryArrival(ctx, name, address)
-		if err != nil {
-			return err
-		}
-		return a.tellTried(tried)
-	})
+	command := a.jobVerb("test NAME", "Show what a job would do with the latest arrival; changes nothing",
+		func(ctx context.Context, name string) error {
+			tried, err := a.client().TryArrival(ctx, name, address)
+			if err != nil {
+				return err
+			}
+			return a.tellTried(tried)
+		})
 	command.Flags().StringVar(&address, "arrival", "", "try it on this file or folder, in place of the latest")
 	_ = command.RegisterFlagCompletionFunc("arrival", a.completeAddresses)
 	return command

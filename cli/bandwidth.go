@@ -72,8 +72,9 @@ func (a *app) bandwidthSet() *cobra.Command {
 		Use: "set [ACCOUNT]", Short: "Replace the limits of everything, or of one account",
 		Long: "The limits take effect at once, also for running transfers. Without an option they are removed.\n" +
 			"A run has its own limits as well: heron copy --up, heron run limit.",
-		Example: "  heron bandwidth set --up 20MB/s --hours \"mon-fri 08-18=5MB/s\"\n  heron bandwidth set field-drive --down 2MB/s\n  heron bandwidth set --runs 2",
-		Args:    arguments(0, 1, "at most one account"), ValidArgsFunction: a.completeAccounts,
+		Example: "  heron bandwidth set --up 20MB/s --hours \"mon-fri 08-18=5MB/s\"\n  heron bandwidth set field-drive --down 2MB/s\n" +
+			"  heron bandwidth set --runs 2",
+		Args: arguments(0, 1, "at most one account"), ValidArgsFunction: a.completeAccounts,
 		RunE: func(command *cobra.Command, args []string) error {
 			limit, err := limits.read()
 			if err != nil {
@@ -112,17 +113,18 @@ func (a *app) setRunsAtOnce(ctx context.Context, runs int, args []string, limit 
 
 func (a *app) runLimit() *cobra.Command {
 	var limits *bandwidthFlags
-	command := a.runVerb("limit RUN", "Replace the bandwidth limits of a run; without an option they are removed", func(ctx context.Context, id string) error {
-		limit, err := limits.read()
-		if err != nil {
+	command := a.runVerb("limit RUN", "Replace the bandwidth limits of a run; without an option they are removed",
+		func(ctx context.Context, id string) error {
+			limit, err := limits.read()
+			if err != nil {
+				return err
+			}
+			if err := a.client().SetRunBandwidth(ctx, id, limit); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.out, shown.BandwidthSentence("run "+id, limit))
 			return err
-		}
-		if err := a.client().SetRunBandwidth(ctx, id, limit); err != nil {
-			return err
-		}
-		_, err = fmt.Fprintln(a.out, shown.BandwidthSentence("run "+id, limit))
-		return err
-	})
+		})
 	limits = newBandwidthFlags(command.Flags())
 	return command
 }

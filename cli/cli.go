@@ -183,7 +183,8 @@ func (a *app) root() *cobra.Command {
 			"name, or the one that heron signin saved.",
 		SilenceErrors: true, SilenceUsage: true,
 	}
-	root.PersistentFlags().StringVar(&a.url, "service", "", "URL of the service (default HERON_URL, or the one signed in to, or http://127.0.0.1:8420)")
+	root.PersistentFlags().StringVar(&a.url, "service", "",
+		"URL of the service (default HERON_URL, or the one signed in to, or http://127.0.0.1:8420)")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON: one value, or one a line if the output is a stream")
 	root.SetFlagErrorFunc(func(command *cobra.Command, err error) error {
 		return usageError("%v; see: %s --help", err, command.CommandPath())
@@ -191,7 +192,8 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.AddCommand(
-		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(), a.get(), a.put(),
+		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(),
+		a.get(), a.put(),
 		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.survey(), a.job(), a.run(), a.notify(), a.bandwidth(), a.version(),
 	)
 	group(root)

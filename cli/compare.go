@@ -29,7 +29,8 @@ func (a *app) compare() *cobra.Command {
 			return a.compareTwo(command, comparing)
 		},
 	}
-	command.Flags().BoolVar(&comparing.Read, "read", false, "read every two files of one size to their end, whatever is reported or remembered of them")
+	command.Flags().BoolVar(&comparing.Read, "read", false,
+		"read every two files of one size to their end, whatever is reported or remembered of them")
 	command.Flags().BoolVar(&comparing.All, "all", false, "also list equal entries")
 	return command
 }
@@ -123,7 +124,8 @@ func (a *app) printSummary(summary contract.Summary) {
 			note = "same size, and no common hash or time; --read reads and compares them"
 		}
 		outcome := outcomes[line.outcome]
-		fmt.Fprintln(a.out, strings.TrimRight(fmt.Sprintf("%s  %s, %s  %s", a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)),
+		fmt.Fprintln(a.out, strings.TrimRight(fmt.Sprintf("%s  %s, %s  %s",
+			a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)),
 			shown.Some(line.count.Items, "entry"), shown.Size(line.count.Bytes), a.paint(soft, note)), " "))
 	}
 	if summary.Same() {

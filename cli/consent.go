@@ -84,7 +84,8 @@ func (a *app) browser() string {
 
 // linkByConsent sends a person to the provider, and waits until they have
 // agreed.
-func (a *app) linkByConsent(ctx context.Context, asked contract.Consenting, provider contract.Provider, ways []string, wanted string) (contract.Account, error) {
+func (a *app) linkByConsent(ctx context.Context, asked contract.Consenting, provider contract.Provider, ways []string,
+	wanted string) (contract.Account, error) {
 	consent, err := a.consent(ctx, asked, provider, ways, wanted)
 	if err != nil {
 		return contract.Account{}, err
@@ -92,7 +93,8 @@ func (a *app) linkByConsent(ctx context.Context, asked contract.Consenting, prov
 	return *consent.Account, nil
 }
 
-func (a *app) consent(ctx context.Context, asked contract.Consenting, provider contract.Provider, ways []string, wanted string) (contract.Consent, error) {
+func (a *app) consent(ctx context.Context, asked contract.Consenting, provider contract.Provider, ways []string,
+	wanted string) (contract.Consent, error) {
 	way, err := a.chooseConsent(ways, wanted)
 	if err != nil {
 		return contract.Consent{}, err
@@ -126,7 +128,8 @@ func (a *app) consent(ctx context.Context, asked contract.Consenting, provider c
 		fmt.Fprintf(a.err, "On any device, open\n\n  %s\n\nand enter the code\n\n  %s\n\n%s\n", begun.URL, a.paint(plumage, begun.UserCode),
 			a.paint(soft, "The code expires at "+begun.Expires.Local().Format("15:04")+". Waiting for your consent; Ctrl-C cancels."))
 	case "paste":
-		fmt.Fprintf(a.err, "On any device, open\n\n  %s\n\nGive your consent there, and paste the code or the address of the last page: ", begun.URL)
+		fmt.Fprintf(a.err, "On any device, open\n\n  %s\n\nGive your consent there, and paste the code or the address of the last page: ",
+			begun.URL)
 		line, err := a.readLine(ctx)
 		if err != nil {
 			return begun, err
@@ -179,50 +182,51 @@ func (a *app) readLine(ctx context.Context) (string, error) {
 
 func (a *app) accountReauthorize() *cobra.Command {
 	var secretFile, keyFile, consent string
-	command := a.accountVerb("reauthorize NAME", "Renew the sign-in of an account; runs held for it continue", func(ctx context.Context, name string) error {
-		c := a.client()
-		account, err := c.Account(ctx, name)
-		if err != nil {
-			return err
-		}
-		provider, err := c.Provider(ctx, account.Provider)
-		if err != nil {
-			return err
-		}
-		if ways := consentsOf(provider, account.Options); len(ways) > 0 {
-			asked := contract.Consenting{Link: contract.Link{Name: name, Provider: account.Provider}, Reauthorize: true}
-			if secretFile != "" {
-				if asked.Secret, _, err = a.secret(secretFile, "Client secret"); err != nil {
-					return err
-				}
-			}
-			account, err = a.linkByConsent(ctx, asked, provider, ways, consent)
-		} else {
-			link := contract.Link{Options: account.Options}
-			if keyFile != "" {
-				content, err := readKey("key-file", keyFile)
-				if err != nil {
-					return err
-				}
-				link.Files = map[string]string{"key-file": content}
-			}
-			if err := a.askSecret(provider, &link, secretFile, false); err != nil {
+	command := a.accountVerb("reauthorize NAME", "Renew the sign-in of an account; runs held for it continue",
+		func(ctx context.Context, name string) error {
+			c := a.client()
+			account, err := c.Account(ctx, name)
+			if err != nil {
 				return err
 			}
-			if link.Secret == "" && len(link.Files) == 0 {
-				return usageError("give the new secret with --secret-file FILE, or - for standard input")
+			provider, err := c.Provider(ctx, account.Provider)
+			if err != nil {
+				return err
 			}
-			account, err = c.Reauthorize(ctx, name, contract.Reauthorizing{Secret: link.Secret, Files: link.Files})
-		}
-		if err != nil {
-			return err
-		}
-		if a.json {
-			return a.printJSON(account)
-		}
-		fmt.Fprintf(a.out, "Reauthorized %s. Runs held for it continue.\n", a.paint(plumage, "/"+account.Name))
-		return a.printFound(*account.Found)
-	})
+			if ways := consentsOf(provider, account.Options); len(ways) > 0 {
+				asked := contract.Consenting{Link: contract.Link{Name: name, Provider: account.Provider}, Reauthorize: true}
+				if secretFile != "" {
+					if asked.Secret, _, err = a.secret(secretFile, "Client secret"); err != nil {
+						return err
+					}
+				}
+				account, err = a.linkByConsent(ctx, asked, provider, ways, consent)
+			} else {
+				link := contract.Link{Options: account.Options}
+				if keyFile != "" {
+					content, err := readKey("key-file", keyFile)
+					if err != nil {
+						return err
+					}
+					link.Files = map[string]string{"key-file": content}
+				}
+				if err := a.askSecret(provider, &link, secretFile, false); err != nil {
+					return err
+				}
+				if link.Secret == "" && len(link.Files) == 0 {
+					return usageError("give the new secret with --secret-file FILE, or - for standard input")
+				}
+				account, err = c.Reauthorize(ctx, name, contract.Reauthorizing{Secret: link.Secret, Files: link.Files})
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(account)
+			}
+			fmt.Fprintf(a.out, "Reauthorized %s. Runs held for it continue.\n", a.paint(plumage, "/"+account.Name))
+			return a.printFound(*account.Found)
+		})
 	command.Flags().StringVar(&secretFile, "secret-file", "", "a file that holds the new secret, or - for standard input")
 	command.Flags().StringVar(&keyFile, "key-file", "", "a new private key, where the account signs in with one")
 	command.Flags().StringVar(&consent, "consent", "", "how to agree, where the account was linked by consent: page, device or paste")

@@ -105,7 +105,8 @@ func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
 		}
 		fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(blocker.Address), contract.Capital(blocker.Why), blocker.Remedy)
 		if blocker.Cause == "no-space" {
-			return false, &exitError{exitFailed, fmt.Errorf("nothing was changed, as the target has no room; free space there, or copy to another account")}
+			return false, &exitError{exitFailed, fmt.Errorf("nothing was changed, as the target has no room; free space there, or copy to " +
+				"another account")}
 		}
 	}
 	if only {

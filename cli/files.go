@@ -20,7 +20,8 @@ func address(text string) error {
 		return nil
 	}
 	if _, err := os.Lstat(text); err == nil && text != "" {
-		return usageError("%q is a path of this machine and no address; an address begins with / and an account's name, as in /desk/Reports, and heron put sends local files there", text)
+		return usageError("%q is a path of this machine and no address; an address begins with / and an account's name, as in /desk/Reports, "+
+			"and heron put sends local files there", text)
 	}
 	return usageError("%q is not an address; an address begins with / and an account's name, as in /desk/Reports", text)
 }
@@ -68,7 +69,8 @@ func (a *app) writeContent(ctx context.Context, address string) error {
 func (a *app) mkdir() *cobra.Command {
 	var parents bool
 	command := &cobra.Command{
-		Use: "mkdir ADDRESS...", Short: "Create folders", Args: arguments(1, -1, "one address or several"), ValidArgsFunction: a.completeAddresses,
+		Use: "mkdir ADDRESS...", Short: "Create folders", Args: arguments(1, -1, "one address or several"),
+		ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
 				return err
@@ -211,7 +213,8 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 				fmt.Fprintf(a.out, "  and %s more\n", shown.Count(removed.Kept-10))
 				break
 			}
-			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(failure.Address), contract.Capital(shown.Plain(failure.Why)), failure.Remedy)
+			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(failure.Address), contract.Capital(shown.Plain(failure.Why)),
+				failure.Remedy)
 		}
 	}
 	return fmt.Errorf("%s could not be deleted; fix what is named above, and try again", shown.Some(removed.Kept, "entry"))

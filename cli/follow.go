@@ -32,7 +32,8 @@ func (a *app) follow(ctx context.Context, c *client.Client, id string) (contract
 			fmt.Fprintf(a.out, "%s %s: %s → %s%s\n", time.Now().Format("15:04:05"), run.State, run.ID, shown.Plain(routesOf(run)), whyPaused(run))
 		case run.Planned && !before.Planned && !run.State.Ended():
 			fmt.Fprintf(a.out, "%s listed: %s, %s to transfer, %s up to date\n", time.Now().Format("15:04:05"),
-				shown.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), shown.Size(run.Bytes.Total), shown.Count(run.Items.UpToDate))
+				shown.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), shown.Size(run.Bytes.Total),
+				shown.Count(run.Items.UpToDate))
 		}
 		before = run
 	}, func(err error) { fmt.Fprintln(a.err, sentences(err)+" Waiting for it.") })
@@ -132,7 +133,8 @@ func (d *drawn) second() string {
 	defer d.mu.Unlock()
 	run := d.run
 	ended := run.Items.Done + run.Items.Skipped + run.Items.Failed
-	line := fmt.Sprintf("%s of %s, %s of %s", shown.Count(ended), shown.Some(ended+run.Items.Waiting, "item"), shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))
+	line := fmt.Sprintf("%s of %s, %s of %s", shown.Count(ended), shown.Some(ended+run.Items.Waiting, "item"),
+		shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))
 	if run.Now != nil {
 		line += fmt.Sprintf(", %s/s", shown.Size(int64(run.Now.Rate)))
 	}

@@ -16,7 +16,8 @@ import (
 
 func (a *app) job() *cobra.Command {
 	return nouns("job", "Create, plan, start and change jobs",
-		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobBringBack(), a.jobTest(), a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobDelete())
+		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobBringBack(), a.jobTest(),
+		a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobDelete())
 }
 
 func (a *app) jobVerb(use, short string, do func(ctx context.Context, name string) error) *cobra.Command {
@@ -92,7 +93,8 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	case job.State == "suspended":
 		fmt.Fprintf(a.out, "It is suspended. Turn it on with: heron job resume %s\n", job.Name)
 	case job.When.Arrival != "":
-		fmt.Fprintf(a.out, "Each %s that arrives is now transferred by a run of its own. See: heron job arrivals %s\n", job.When.Arrival, job.Name)
+		fmt.Fprintf(a.out, "Each %s that arrives is now transferred by a run of its own. See: heron job arrivals %s\n", job.When.Arrival,
+			job.Name)
 	case job.When.Continuous:
 		fmt.Fprintf(a.out, "It now runs as soon as something changes. See its state with: heron job show %s\n", job.Name)
 	case job.When.Now && job.Last != nil:
@@ -167,30 +169,31 @@ func jobRoutes(spec contract.JobSpec) string {
 
 func (a *app) jobShow() *cobra.Command {
 	var file string
-	command := a.jobVerb("show NAME", "Show a job, its schedule and its last run, or write it as a job file", func(ctx context.Context, name string) error {
-		if file != "" {
-			text, err := a.client().JobFile(ctx, name)
+	command := a.jobVerb("show NAME", "Show a job, its schedule and its last run, or write it as a job file",
+		func(ctx context.Context, name string) error {
+			if file != "" {
+				text, err := a.client().JobFile(ctx, name)
+				if err != nil {
+					return err
+				}
+				if file == "-" {
+					_, err = io.WriteString(a.out, text)
+					return err
+				}
+				if _, err := os.Stat(file); err == nil {
+					return usageError("%s already exists; name another file, or - for standard output", file)
+				}
+				return os.WriteFile(file, []byte(text), 0o644)
+			}
+			job, err := a.client().Job(ctx, name)
 			if err != nil {
 				return err
 			}
-			if file == "-" {
-				_, err = io.WriteString(a.out, text)
-				return err
+			if a.json {
+				return a.printJSON(job)
 			}
-			if _, err := os.Stat(file); err == nil {
-				return usageError("%s already exists; name another file, or - for standard output", file)
-			}
-			return os.WriteFile(file, []byte(text), 0o644)
-		}
-		job, err := a.client().Job(ctx, name)
-		if err != nil {
-			return err
-		}
-		if a.json {
-			return a.printJSON(job)
-		}
-		return a.printJob(job)
-	})
+			return a.printJob(job)
+		})
 	command.Flags().StringVar(&file, "file", "", "write a job file; - is standard output")
 	return command
 }
@@ -210,7 +213,8 @@ func (a *app) printJob(job contract.Job) error {
 		rows = append(rows, [2]string{label, whenIn(next, job.When.Zone)})
 	}
 	if job.Last != nil {
-		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, started %s", a.stateMark(string(job.Last.State)), job.Last.ID, when(job.Last.Started))})
+		rows = append(rows, [2]string{"last run", fmt.Sprintf("%s, %s, started %s", a.stateMark(string(job.Last.State)), job.Last.ID,
+			when(job.Last.Started))})
 	}
 	if job.Safety != (contract.Safety{}) || job.Type == "mirror" || job.Type == "two-way" {
 		rows = append(rows, [2]string{"safety", shown.SafetySentence(job.Safety)})
@@ -223,28 +227,30 @@ func (a *app) printJob(job contract.Job) error {
 		a.printMigration(*job.Migration)
 	}
 	if job.Last != nil && job.Last.State == "held" {
-		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s %s. %s", a.paint(ochre, "▬"), contract.Capital(shown.Plain(job.Last.Why)), job.Last.Remedy)))
+		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s %s. %s", a.paint(ochre, "▬"), contract.Capital(shown.Plain(job.Last.Why)),
+			job.Last.Remedy)))
 	}
 	return nil
 }
 
 func (a *app) jobEdit() *cobra.Command {
 	var flags *jobFlags
-	command := a.jobVerb("edit NAME [options]", "Change a job; options that are not given stay, and a current run is not affected", func(ctx context.Context, name string) error {
-		before, err := a.client().Job(ctx, name)
-		if err != nil {
-			return err
-		}
-		spec, err := flags.read(&before.Spec)
-		if err != nil {
-			return err
-		}
-		job, err := a.client().ChangeJob(ctx, name, spec.Spec)
-		if err != nil {
-			return err
-		}
-		return a.tellJob(job, "changed")
-	})
+	command := a.jobVerb("edit NAME [options]", "Change a job; options that are not given stay, and a current run is not affected",
+		func(ctx context.Context, name string) error {
+			before, err := a.client().Job(ctx, name)
+			if err != nil {
+				return err
+			}
+			spec, err := flags.read(&before.Spec)
+			if err != nil {
+				return err
+			}
+			job, err := a.client().ChangeJob(ctx, name, spec.Spec)
+			if err != nil {
+				return err
+			}
+			return a.tellJob(job, "changed")
+		})
 	flags = newJobFlags(command.Flags())
 	a.completeJobFlags(command)
 	return command
@@ -336,7 +342,8 @@ func (a *app) jobPlan() *cobra.Command {
 			fmt.Fprintf(a.out, "%s does not exist yet; the first run creates it.\n", shown.Plain(address))
 		}
 		if plan.Held != nil {
-			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s The run would be held: %s. %s", a.paint(ochre, "▬"), shown.Plain(plan.Held.Why), plan.Held.Remedy)))
+			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s The run would be held: %s. %s", a.paint(ochre, "▬"), shown.Plain(plan.Held.Why),
+				plan.Held.Remedy)))
 		}
 		return nil
 	})
@@ -389,19 +396,21 @@ func (a *app) jobResume() *cobra.Command {
 
 func (a *app) jobDelete() *cobra.Command {
 	var yes bool
-	command := a.jobVerb("delete NAME", "Delete a job; its runs and the files they transferred stay", func(ctx context.Context, name string) error {
-		if _, err := a.client().Job(ctx, name); err != nil {
+	command := a.jobVerb("delete NAME", "Delete a job; its runs and the files they transferred stay",
+		func(ctx context.Context, name string) error {
+			if _, err := a.client().Job(ctx, name); err != nil {
+				return err
+			}
+			if err := a.confirm(yes, fmt.Sprintf("Delete the job %s? Its runs and the files they transferred stay.", name),
+				"delete the job "+name); err != nil {
+				return err
+			}
+			if err := a.client().RemoveJob(ctx, name); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(a.out, "The job %s is forgotten; its runs stay.\n", name)
 			return err
-		}
-		if err := a.confirm(yes, fmt.Sprintf("Delete the job %s? Its runs and the files they transferred stay.", name), "delete the job "+name); err != nil {
-			return err
-		}
-		if err := a.client().RemoveJob(ctx, name); err != nil {
-			return err
-		}
-		_, err := fmt.Fprintf(a.out, "The job %s is forgotten; its runs stay.\n", name)
-		return err
-	})
+		})
 	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return command
 }

@@ -20,7 +20,8 @@ type jobFlags struct {
 func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	f := &jobFlags{set: flags}
 	spec := &f.spec.Spec
-	flags.StringVar(&spec.Type, "type", "copy", "copy: add and update, never delete; mirror: make the target identical to the source; two-way: keep both sides identical; migrate: copy in steps, with a certificate; consolidate: copy several sources into one place")
+	flags.StringVar(&spec.Type, "type", "copy", "copy: add and update, never delete; mirror: make the target identical to the source; "+
+		"two-way: keep both sides identical; migrate: copy in steps, with a certificate; consolidate: copy several sources into one place")
 	flags.StringArrayVar(&f.from, "from", nil, "source; repeat together with --to for more routes")
 	flags.StringArrayVar(&f.to, "to", nil, "target")
 	flags.BoolVar(&spec.When.Continuous, "continuous", false, "run as soon as something changes")
@@ -29,19 +30,26 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 	flags.StringVar(&spec.When.Every, "every", "", "run at an interval: 15m, 6h, 2d")
 	flags.StringVar(&spec.When.Weekly, "weekly", "", "run at hours of the week: \"mon-fri 22:00-06:00\" starts at 22:00 and stops at 06:00")
 	flags.StringVar(&spec.When.Cron, "cron", "", "run by a crontab line of five fields: \"0 22 * * 1-5\"")
-	flags.StringVar(&spec.When.Arrival, "on-arrival", "", "run for each file or folder that arrives at the source or changes: file, or folder (directly in the source)")
-	flags.StringVar(&spec.Arrivals.Rest, "rest", "", "an arrival is complete if nothing of it has changed for this long (default 10s for a file, 30s for a folder)")
+	flags.StringVar(&spec.When.Arrival, "on-arrival", "",
+		"run for each file or folder that arrives at the source or changes: file, or folder (directly in the source)")
+	flags.StringVar(&spec.Arrivals.Rest, "rest", "",
+		"an arrival is complete if nothing of it has changed for this long (default 10s for a file, 30s for a folder)")
 	flags.IntVar(&spec.Arrivals.AtOnce, "at-once", 0, "arrivals to transfer at once (default 2)")
 	flags.StringVar(&spec.When.Zone, "zone", "", "time zone of these times, such as Europe/Lisbon (default the service's own)")
-	flags.StringVar(&spec.When.Hours, "run-hours", "", "hours of the week in which a run may go; outside them it is paused: \"mon-fri 20:00-06:00, sat, sun\"")
-	flags.StringVar(&spec.Rules.Deletions, "deletions", "", "mirror and two-way, if a file is deleted on one side: keep-version (delete it on the other and keep a version in history; the default), delete or ignore")
-	flags.StringVar(&spec.Safety.Deletions, "safety-deletions", "", "hold a run that would delete more: a share such as 10% (the default), a number of files, or none")
+	flags.StringVar(&spec.When.Hours, "run-hours", "",
+		"hours of the week in which a run may go; outside them it is paused: \"mon-fri 20:00-06:00, sat, sun\"")
+	flags.StringVar(&spec.Rules.Deletions, "deletions", "", "mirror and two-way, if a file is deleted on one side: keep-version (delete "+
+		"it on the other and keep a version in history; the default), delete or ignore")
+	flags.StringVar(&spec.Safety.Deletions, "safety-deletions", "",
+		"hold a run that would delete more: a share such as 10% (the default), a number of files, or none")
 	flags.StringVar(&spec.Safety.Overwrites, "safety-overwrites", "", "hold a run that would overwrite more (default 25%)")
 	flags.StringVar(&spec.Safety.Older, "safety-older", "", "hold a run that would replace more files with older versions (default 0)")
-	flags.StringVar(&spec.Migrate.GoOn, "go-on", "", "migrate: the last step that starts automatically: "+strings.Join(steps, ", ")+" (default: each waits for a person)")
+	flags.StringVar(&spec.Migrate.GoOn, "go-on", "", "migrate: the last step that starts automatically: "+strings.Join(steps, ", ")+
+		" (default: each waits for a person)")
 	flags.Int64Var(&spec.Migrate.Little, "little", 0, "migrate: catching up is over if a pass had no more files than this (default 20)")
 	flags.BoolVar(&spec.Migrate.Clear, "clear", false, "migrate: at the end, delete at the source exactly what was verified at the target")
-	flags.StringVar(&spec.Rules.Identical, "identical", "", "consolidate: keep identical files of the sources once (the default if sources are merged) or each")
+	flags.StringVar(&spec.Rules.Identical, "identical", "",
+		"consolidate: keep identical files of the sources once (the default if sources are merged) or each")
 	f.rules = newRuleFlags(flags, &spec.Settings)
 	for _, name := range []string{"conflict", "names", "verify"} { // a job's defaults depend on its type
 		flag := flags.Lookup(name)
@@ -93,8 +101,9 @@ func (f *jobFlags) merge(spec *contract.JobSpec) {
 		"older-than":   {&spec.Rules.Include.OlderThan, &from.Rules.Include.OlderThan},
 		"priority":     {&spec.Priority, &from.Priority}, "within": {&spec.Retry.Within, &from.Retry.Within},
 		"go-on": {&spec.Migrate.GoOn, &from.Migrate.GoOn}, "rest": {&spec.Arrivals.Rest, &from.Arrivals.Rest},
-		"safety-deletions": {&spec.Safety.Deletions, &from.Safety.Deletions}, "safety-overwrites": {&spec.Safety.Overwrites, &from.Safety.Overwrites},
-		"safety-older": {&spec.Safety.Older, &from.Safety.Older},
+		"safety-deletions":  {&spec.Safety.Deletions, &from.Safety.Deletions},
+		"safety-overwrites": {&spec.Safety.Overwrites, &from.Safety.Overwrites},
+		"safety-older":      {&spec.Safety.Older, &from.Safety.Older},
 	} {
 		if given(name) {
 			*text[0] = *text[1]
@@ -158,7 +167,8 @@ func (a *app) completeJobFlags(command *cobra.Command) {
 		_ = command.RegisterFlagCompletionFunc(name, a.completeAddresses)
 	}
 	for name, values := range map[string][]string{
-		"type": {"copy", "mirror", "two-way", "migrate", "consolidate"}, "on-arrival": {"file", "folder"}, "go-on": steps, "deletions": {"keep-version", "delete", "ignore"},
+		"type": {"copy", "mirror", "two-way", "migrate", "consolidate"}, "on-arrival": {"file", "folder"}, "go-on": steps,
+		"deletions": {"keep-version", "delete", "ignore"},
 	} {
 		_ = command.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp))
 	}

@@ -74,7 +74,8 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 	f.set.StringVar(&f.start, "start", "", "the folder that becomes the account's start")
 	f.set.BoolVar(&f.readOnly, "read-only", false, "let nothing be written there by any way")
 	if provider != nil && len(provider.Consents) > 0 {
-		f.set.StringVar(&f.consent, "consent", "", "how to agree: "+strings.Join(provider.Consents, ", ")+"; what fits this terminal unless given")
+		f.set.StringVar(&f.consent, "consent", "", "how to agree: "+strings.Join(provider.Consents, ", ")+
+			"; what fits this terminal unless given")
 	}
 	if provider == nil || provider.Behind != "" || hasOption(*provider, "area") {
 		f.set.StringVar(&f.take, "take", "", "of the places behind the sign-in, those to link: ONE,ANOTHER or all")
@@ -124,7 +125,8 @@ func (a *app) link(command *cobra.Command, args []string) error {
 	}
 	words := flags.set.Args()
 	if len(words) != 2 {
-		return usageError("heron account link takes a provider and a name, as in: heron account link %s NAME; there are %d words", provider.Name, len(words))
+		return usageError("heron account link takes a provider and a name, as in: heron account link %s NAME; there are %d words", provider.Name,
+			len(words))
 	}
 	link, err := a.linkFrom(flags, *provider, words[1])
 	if err != nil {
@@ -193,7 +195,8 @@ func (a *app) askSecret(provider contract.Provider, link *contract.Link, file st
 }
 
 // linkOne links one account, and says what was found there.
-func (a *app) linkOne(ctx context.Context, provider contract.Provider, link contract.Link, consents []string, way string) (account contract.Account, err error) {
+func (a *app) linkOne(ctx context.Context, provider contract.Provider, link contract.Link, consents []string,
+	way string) (account contract.Account, err error) {
 	if len(consents) > 0 {
 		account, err = a.linkByConsent(ctx, contract.Consenting{Link: link}, provider, consents, way)
 	} else {
@@ -211,7 +214,8 @@ func (a *app) printLinked(provider contract.Provider, account contract.Account) 
 	}
 	fmt.Fprintf(a.out, "Linked %s as %s.\n", provider.Title, a.paint(plumage, "/"+account.Name))
 	if value := account.Options[provider.Introduced]; value != "" {
-		fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, provider.Introduced), shown.Plain(value), a.paint(soft, "(another one is refused from now on)"))
+		fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, provider.Introduced), shown.Plain(value),
+			a.paint(soft, "(another one is refused from now on)"))
 	}
 	return a.printFound(*account.Found)
 }
@@ -225,8 +229,10 @@ func hasOption(provider contract.Provider, name string) bool {
 func secretAsArgument(args []string) error {
 	for _, arg := range args {
 		name, _, _ := strings.Cut(strings.TrimLeft(arg, "-"), "=")
-		if strings.HasPrefix(arg, "--") && (name == "secret" || name == "password" || name == "secret-key" || name == "token" || name == "passphrase") {
-			return usageError("a secret is never an argument, where others on this machine could see it; give it with --secret-file FILE, or - for standard input")
+		if strings.HasPrefix(arg, "--") && (name == "secret" || name == "password" || name == "secret-key" || name == "token" ||
+			name == "passphrase") {
+			return usageError("a secret is never an argument, where others on this machine could see it; " +
+				"give it with --secret-file FILE, or - for standard input")
 		}
 	}
 	return nil
@@ -278,9 +284,11 @@ func (a *app) printFound(found contract.Found) error {
 		folders = strings.Join(names, "  ")
 	}
 	_, err := fmt.Fprintf(a.out, "  %s  %s\n  %s  %s\n  %s  %s\n",
-		a.paint(soft, "owner  "), first(shown.Plain(found.Owner), "not reported"), a.paint(soft, "space  "), spaceOf(found.Space), a.paint(soft, "folders"), folders)
+		a.paint(soft, "owner  "), first(shown.Plain(found.Owner), "not reported"), a.paint(soft, "space  "), spaceOf(found.Space),
+		a.paint(soft, "folders"), folders)
 	if err == nil && len(found.Areas) > 1 {
-		_, err = fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, "areas  "), shown.Plain(strings.Join(found.Areas, ", ")), a.paint(soft, "(--area links another)"))
+		_, err = fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, "areas  "), shown.Plain(strings.Join(found.Areas, ", ")),
+			a.paint(soft, "(--area links another)"))
 	}
 	return err
 }

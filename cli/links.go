@@ -45,7 +45,8 @@ func readKey(option, path string) (string, error) {
 		return "", usageError("--%s: %s cannot be read (%v); give the file of a private key", option, path, bareError(err))
 	}
 	if loose := info.Mode().Perm() & 0o077; loose != 0 {
-		return "", usageError("--%s: others on this machine can read or change %s (its mode is %04o); take that from them first: chmod 600 %s", option, path, info.Mode().Perm(), path)
+		return "", usageError("--%s: others on this machine can read or change %s (its mode is %04o); take that from them first: chmod 600 %s",
+			option, path, info.Mode().Perm(), path)
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -96,7 +97,8 @@ func (a *app) linkBehind(ctx context.Context, provider contract.Provider, link c
 	}
 	if take == "" {
 		if !a.asks {
-			return usageError("the %s is missing; there are %s: name one with --%s, or link several with --take ONE,ANOTHER or --take all", behind.Option, strings.Join(names, ", "), behind.Option)
+			return usageError("the %s is missing; there are %s: name one with --%s, or link several with --take ONE,ANOTHER or --take all",
+				behind.Option, strings.Join(names, ", "), behind.Option)
 		}
 		a.printBehind(behind)
 		fmt.Fprintf(a.err, "Which are to be linked? Their names with commas between, or all: ")
@@ -240,7 +242,8 @@ func (a *app) accountEdit() *cobra.Command {
 		Long: "Changes the name, the options, the starting folder or the secret of an account. Its jobs stay, and its runs pause\n" +
 			"for a moment. The new settings are tried first; if they seem to lead to a different storage, you are asked.\n" +
 			"heron account edit NAME --help lists the options of its provider.",
-		Example:            "  heron account edit gauge-share --host files.example.org --secret-file secret.txt\n  heron account edit gauge-share --name gauges",
+		Example: "  heron account edit gauge-share --host files.example.org --secret-file secret.txt\n" +
+			"  heron account edit gauge-share --name gauges",
 		DisableFlagParsing: true, ValidArgsFunction: a.completeAccounts,
 		RunE: func(command *cobra.Command, args []string) error { return a.edit(command, args) },
 	}
@@ -347,13 +350,14 @@ func (a *app) sendEdit(ctx context.Context, name string, edit contract.AccountEd
 }
 
 func (a *app) accountSuspend() *cobra.Command {
-	return a.accountVerb("suspend NAME", "Suspend an account; it leaves the tree, and its jobs wait", func(ctx context.Context, name string) error {
-		if err := a.client().Suspend(ctx, name); err != nil {
+	return a.accountVerb("suspend NAME", "Suspend an account; it leaves the tree, and its jobs wait",
+		func(ctx context.Context, name string) error {
+			if err := a.client().Suspend(ctx, name); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(a.out, "Suspended %s. Runs that use it are held until: heron account resume %s\n", name, name)
 			return err
-		}
-		_, err := fmt.Fprintf(a.out, "Suspended %s. Runs that use it are held until: heron account resume %s\n", name, name)
-		return err
-	})
+		})
 }
 
 func (a *app) accountResume() *cobra.Command {
@@ -369,7 +373,8 @@ func (a *app) accountResume() *cobra.Command {
 func (a *app) accountHistory() *cobra.Command {
 	return &cobra.Command{
 		Use: "history [NAME]", Short: "Show the history of one account, or of all", Args: arguments(0, 1, "at most one account's name"),
-		Long:              "Shows when an account was linked, changed, suspended, reauthorized and unlinked, by whom, why and with what settings.\nUnlinked accounts are included; link one again with: heron account link --again NAME",
+		Long: "Shows when an account was linked, changed, suspended, reauthorized and unlinked, by whom, why and with what " +
+			"settings.\nUnlinked accounts are included; link one again with: heron account link --again NAME",
 		ValidArgsFunction: a.completeAccounts,
 		RunE: func(command *cobra.Command, args []string) error {
 			name := ""
@@ -443,12 +448,14 @@ func (a *app) accountDiscover() *cobra.Command {
 				return nil
 			}
 			if len(servers) == 0 {
-				_, err := fmt.Fprintf(a.out, "No server announced itself within %v. One that does not can be linked by its address: heron account link PROVIDER NAME\n", within)
+				_, err := fmt.Fprintf(a.out, "No server announced itself within %v. One that does not can be linked by its address: heron account "+
+					"link PROVIDER NAME\n", within)
 				return err
 			}
 			t := a.newTable("NAME", "PROVIDER", "ADDRESS", "LINK IT WITH")
 			for _, server := range servers {
-				t.AppendRow(table.Row{shown.Plain(server.Name), server.Provider, fmt.Sprintf("%s port %d", server.Address, server.Port), "heron account link " + server.Provider + " NAME " + optionLine(server.Options)})
+				t.AppendRow(table.Row{shown.Plain(server.Name), server.Provider, fmt.Sprintf("%s port %d", server.Address, server.Port),
+					"heron account link " + server.Provider + " NAME " + optionLine(server.Options)})
 			}
 			t.Render()
 			return nil

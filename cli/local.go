@@ -44,7 +44,8 @@ func (a *app) get() *cobra.Command {
 		},
 	}
 	command.Flags().BoolVar(&yes, "yes", false, "replace existing files without asking")
-	command.Flags().StringSliceVar(&formats, "as", nil, "what documents that exist only inside a service are exported as, such as odt,pdf; each kind's default unless given")
+	command.Flags().StringSliceVar(&formats, "as", nil,
+		"what documents that exist only inside a service are exported as, such as odt,pdf; each kind's default unless given")
 	return command
 }
 
@@ -69,7 +70,8 @@ func (a *app) into(ctx context.Context, local string, single bool) (root *os.Roo
 		return root, name, nil
 	}
 	if account := a.accountOf(ctx, local); account != "" {
-		return nil, "", usageError("there is no folder %s on this machine; if that is an address in the account %s, use heron copy", filepath.Dir(local), account)
+		return nil, "", usageError("there is no folder %s on this machine; if that is an address in the account %s, use heron copy",
+			filepath.Dir(local), account)
 	}
 	return nil, "", usageError("there is no folder %s on this machine (%v); make it first", filepath.Dir(local), bareError(err))
 }
@@ -145,7 +147,8 @@ func (a *app) agree(survey client.Survey, done string, yes *bool) error {
 			}
 			fmt.Fprintf(a.err, "  %s %s: %s\n", a.paint(brick, "✗"), shown.Plain(refused.Name), shown.Plain(refused.Why))
 		}
-		return fmt.Errorf("%s cannot be %s, as listed above, and nothing was changed; rename what stands in the way, or leave it out", shown.Some(survey.Refusals, "entry"), done)
+		return fmt.Errorf("%s cannot be %s, as listed above, and nothing was changed; rename what stands in the way, or leave it out",
+			shown.Some(survey.Refusals, "entry"), done)
 	}
 	if survey.Replaces == 0 || *yes {
 		return nil
@@ -208,8 +211,10 @@ func (a *app) showProgress(progress *client.Progress, survey client.Survey) func
 			if rate > 0 {
 				left = shown.Duration(float64(survey.Bytes-moved)/rate) + " left"
 			}
-			_, err := fmt.Fprintf(w, "%s%s %3.0f %%  %s  %s of %s, %s of %s, %s/s", a.paint(plumage, strings.Repeat("━", full)), a.paint(soft, strings.Repeat("─", cells-full)),
-				100*part, left, shown.Count(progress.Files.Load()), shown.Some(survey.Files, "file"), shown.Size(moved), shown.Size(survey.Bytes), shown.Size(int64(rate)))
+			_, err := fmt.Fprintf(w, "%s%s %3.0f %%  %s  %s of %s, %s of %s, %s/s", a.paint(plumage, strings.Repeat("━", full)),
+				a.paint(soft, strings.Repeat("─", cells-full)),
+				100*part, left, shown.Count(progress.Files.Load()), shown.Some(survey.Files, "file"), shown.Size(moved), shown.Size(survey.Bytes),
+				shown.Size(int64(rate)))
 			return err
 		})
 	}), mpb.BarRemoveOnComplete(), mpb.BarFillerTrim())

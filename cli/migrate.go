@@ -37,14 +37,16 @@ func (a *app) mayStep(ctx context.Context, name, step string, yes bool) error {
 	for _, route := range job.Routes {
 		from = append(from, route.From)
 	}
-	question := fmt.Sprintf("Delete %s at %s? Each file is checked again on both sides and deleted only if it is as verified; heron job bring-back %s copies it back.", verified, strings.Join(from, ", "), name)
+	question := fmt.Sprintf("Delete %s at %s? Each file is checked again on both sides and deleted only if it is as verified; "+
+		"heron job bring-back %s copies it back.", verified, strings.Join(from, ", "), name)
 	return a.confirm(yes, question, "clear the source of "+name)
 }
 
 func (a *app) jobBringBack() *cobra.Command {
 	var detach bool
 	command := a.jobVerb("bring-back NAME", "Copy back to the source what a migration has cleared there", nil)
-	command.Long = "Copies the files of a migration whose source was cleared back to the source, under their old names, and verifies\nthem. The files at the targets stay."
+	command.Long = "Copies the files of a migration whose source was cleared back to the source, under their old names, and verifies\n" +
+		"them. The files at the targets stay."
 	command.RunE = func(command *cobra.Command, args []string) error {
 		c := a.client()
 		started, err := c.StartStep(command.Context(), args[0], "bring-back")
@@ -127,11 +129,13 @@ func (a *app) verifyFiles(ctx context.Context, checked contract.Checked) error {
 			continue
 		}
 		if line.Summary == nil {
-			fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(brick, "✗ "+strings.ReplaceAll(line.Outcome, "-", " ")), shown.Plain(line.Target), a.paint(soft, shown.Plain(line.Why)))
+			fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(brick, "✗ "+strings.ReplaceAll(line.Outcome, "-", " ")), shown.Plain(line.Target),
+				a.paint(soft, shown.Plain(line.Why)))
 		}
 	}
 	if !a.json {
-		fmt.Fprintf(a.out, "Read at the target, with the BLAKE3 of the certificate: %s (%s).\n", shown.Some(summary.Holds.Items, "file"), shown.Size(summary.Holds.Bytes))
+		fmt.Fprintf(a.out, "Read at the target, with the BLAKE3 of the certificate: %s (%s).\n", shown.Some(summary.Holds.Items, "file"),
+			shown.Size(summary.Holds.Bytes))
 		if n := summary.NotCertified.Items; n > 0 {
 			fmt.Fprintf(a.out, "Not compared, as the certificate has no BLAKE3 of them: %s.\n", shown.Some(n, "file"))
 		}

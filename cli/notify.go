@@ -29,7 +29,8 @@ func (a *app) notifyShow() *cobra.Command {
 				return a.printJSON(settings)
 			}
 			if settings.Email == nil && len(settings.Webhooks) == 0 {
-				_, err := fmt.Fprintln(a.out, "Notifications are off. Turn them on with: heron notify email --server HOST:PORT --sender ADDRESS --recipient ADDRESS, or heron notify webhook URL --secret-file FILE")
+				_, err := fmt.Fprintln(a.out, "Notifications are off. Turn them on with: heron notify email --server HOST:PORT --sender ADDRESS "+
+					"--recipient ADDRESS, or heron notify webhook URL --secret-file FILE")
 				return err
 			}
 			t := a.newTable("BY", "TO", "ON")
@@ -78,8 +79,10 @@ func (a *app) notifyEmail() *cobra.Command {
 	var m contract.NotifyEmail
 	var secretFile string
 	command := &cobra.Command{
-		Use: "email --server HOST:PORT --sender ADDRESS --recipient ADDRESS", Short: "Send notifications by email", Args: arguments(0, 0, "nothing more"),
-		Example: "  heron notify email --server mail.example.org:587 --user heron --secret-file password.txt --sender heron@example.org --recipient storage@example.org",
+		Use: "email --server HOST:PORT --sender ADDRESS --recipient ADDRESS", Short: "Send notifications by email",
+		Args: arguments(0, 0, "nothing more"),
+		Example: "  heron notify email --server mail.example.org:587 --user heron --secret-file password.txt --sender heron@example.org " +
+			"--recipient storage@example.org",
 		RunE: func(command *cobra.Command, _ []string) error {
 			if m.Server == "" || m.From == "" || len(m.To) == 0 {
 				return usageError("mail needs a server, a sender and somebody who gets it; give --server, --sender and --recipient")
@@ -111,7 +114,8 @@ func (a *app) notifyWebhook() *cobra.Command {
 	var hook contract.NotifyWebhook
 	var secretFile string
 	command := &cobra.Command{
-		Use: "webhook URL --secret-file FILE", Short: "Send notifications to a URL, signed with a secret (RFC 9421, HMAC-SHA256)", Args: arguments(1, 1, "one URL"),
+		Use: "webhook URL --secret-file FILE", Short: "Send notifications to a URL, signed with a secret (RFC 9421, HMAC-SHA256)",
+		Args: arguments(1, 1, "one URL"),
 		RunE: func(command *cobra.Command, args []string) error {
 			var err error
 			if hook.Secret, _, err = a.secret(secretFile, "Secret to sign with"); err != nil {
@@ -119,7 +123,8 @@ func (a *app) notifyWebhook() *cobra.Command {
 			}
 			hook.URL = args[0]
 			return a.changeNotices(command, func(settings *contract.Notifications) error {
-				settings.Webhooks = append(slices.DeleteFunc(settings.Webhooks, func(one contract.NotifyWebhook) bool { return one.URL == hook.URL }), hook)
+				settings.Webhooks = append(slices.DeleteFunc(settings.Webhooks, func(one contract.NotifyWebhook) bool { return one.URL == hook.URL }),
+					hook)
 				return nil
 			})
 		},

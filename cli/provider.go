@@ -74,7 +74,8 @@ func kindOf(provider contract.Provider) string {
 func (a *app) providerShow() *cobra.Command {
 	var text bool
 	command := &cobra.Command{
-		Use: "show NAME", Short: "Show the options and the definition of a provider", Args: arguments(1, 1, "one provider's name"), ValidArgsFunction: a.completeProviders,
+		Use: "show NAME", Short: "Show the options and the definition of a provider", Args: arguments(1, 1, "one provider's name"),
+		ValidArgsFunction: a.completeProviders,
 		RunE: func(command *cobra.Command, args []string) error {
 			provider, err := a.client().Provider(command.Context(), args[0])
 			if err != nil {
@@ -144,7 +145,8 @@ func definitionOf(path string) (contract.DefinitionText, error) {
 		return contract.DefinitionText{}, usageError("the file %s cannot be read (%v); give a provider definition", path, bareError(err))
 	}
 	if len(text) > largest || len(text) == 0 {
-		return contract.DefinitionText{}, usageError("the file %s is empty or has more than %d KiB; give a provider definition", path, largest>>10)
+		return contract.DefinitionText{}, usageError("the file %s is empty or has more than %d KiB; give a provider definition", path,
+			largest>>10)
 	}
 	return contract.DefinitionText{File: filepath.Base(path), Text: string(text)}, nil
 }
@@ -164,7 +166,8 @@ func (a *app) providerAdd() *cobra.Command {
 			if a.json {
 				return a.printJSON(provider)
 			}
-			_, err = fmt.Fprintf(a.out, "Added %s. Link an account there with: heron account link %s NAME\n", shown.Plain(provider.Title), provider.Name)
+			_, err = fmt.Fprintf(a.out, "Added %s. Link an account there with: heron account link %s NAME\n", shown.Plain(provider.Title),
+				provider.Name)
 			return err
 		},
 	}
@@ -176,7 +179,8 @@ func (a *app) providerRemove() *cobra.Command {
 		Use: "remove NAME", Short: "Remove a provider definition that no account uses", Args: arguments(1, 1, "one provider's name"),
 		ValidArgsFunction: a.completeProviders,
 		RunE: func(command *cobra.Command, args []string) error {
-			if err := a.confirm(yes, fmt.Sprintf("Remove the definition %s? Keep its file if you want to add it again.", args[0]), "remove "+args[0]); err != nil {
+			if err := a.confirm(yes, fmt.Sprintf("Remove the definition %s? Keep its file if you want to add it again.", args[0]),
+				"remove "+args[0]); err != nil {
 				return err
 			}
 			if err := a.client().RemoveDefinition(command.Context(), args[0]); err != nil {
@@ -285,7 +289,8 @@ func (a *app) providerTry() *cobra.Command {
 				}
 			}
 			if len(ways) > 0 {
-				asked := contract.Consenting{Definition: text.Text, Link: contract.Link{Provider: provider.Name, Name: "trial", Options: trial.Options, Secret: trial.Secret}}
+				asked := contract.Consenting{Definition: text.Text, Link: contract.Link{Provider: provider.Name, Name: "trial", Options: trial.Options,
+					Secret: trial.Secret}}
 				agreed, err := a.consent(ctx, asked, provider, ways, consent)
 				if err != nil {
 					return err
@@ -296,7 +301,8 @@ func (a *app) providerTry() *cobra.Command {
 		},
 	}
 	flags := command.Flags()
-	flags.StringArrayVar(&options, "option", nil, "an option of the definition, NAME=VALUE (may be repeated); also sign-in, user, client-id, area")
+	flags.StringArrayVar(&options, "option", nil,
+		"an option of the definition, NAME=VALUE (may be repeated); also sign-in, user, client-id, area")
 	flags.StringVar(&start, "start", "", "folder of the account for the scratch folder")
 	flags.StringVar(&secretFile, "secret-file", "", "a file that holds the secret to sign in with, or - for standard input")
 	flags.StringVar(&consent, "consent", "", "how to agree, where the definition signs in by consent: page, device or paste")
@@ -306,7 +312,8 @@ func (a *app) providerTry() *cobra.Command {
 
 // printTrial prints each part of a trial as it ends, and what it came to.
 func (a *app) printTrial(ctx context.Context, trial contract.Trial, verbose bool) error {
-	marks := map[string]string{"works": a.paint(reed, "✓ works        "), "fails": a.paint(brick, "✗ fails        "), "not described": a.paint(soft, "· not described")}
+	marks := map[string]string{"works": a.paint(reed, "✓ works        "), "fails": a.paint(brick, "✗ fails        "),
+		"not described": a.paint(soft, "· not described")}
 	for result, err := range a.client().Try(ctx, trial) {
 		if err != nil {
 			return err
@@ -352,7 +359,8 @@ func (a *app) endTrial(result contract.TrialResult) error {
 	case sum.Left != "":
 		return fmt.Errorf("the scratch folder /%s could not be deleted; delete it by hand", sum.Left)
 	case sum.Fails > 0:
-		return fmt.Errorf("%d of %d parts fail, of %s; correct the definition where the exchanges show it, and try again", sum.Fails, sum.Works+sum.Fails, shown.Some(int64(sum.Causes), "cause"))
+		return fmt.Errorf("%d of %d parts fail, of %s; correct the definition where the exchanges show it, and try again", sum.Fails,
+			sum.Works+sum.Fails, shown.Some(int64(sum.Causes), "cause"))
 	}
 	return nil
 }

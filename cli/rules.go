@@ -21,19 +21,26 @@ type ruleFlags struct {
 func newRuleFlags(flags *pflag.FlagSet, settings *contract.Settings) *ruleFlags {
 	f := &ruleFlags{settings: settings}
 	rules := &settings.Rules
-	flags.StringVar(&rules.Conflict, "conflict", "keep-both", "if both sides changed, or a different file of the same name is already there: keep-both, newer, source, target or ask")
+	flags.StringVar(&rules.Conflict, "conflict", "keep-both",
+		"if both sides changed, or a different file of the same name is already there: keep-both, newer, source, target or ask")
 	flags.StringVar(&rules.Names, "names", "translate", "names that the target does not allow: translate (reversibly) or refuse")
-	flags.StringVar(&rules.As, "as", "", "template for names below the target, such as \"{date:%Y-%m}/{name}\"; fields: name, stem, ext, folder, account, date, run")
-	flags.StringVar(&f.documents, "documents", "", "export formats of documents that exist only inside a service, such as text=odt+pdf,sheet=ods")
-	flags.StringVar(&rules.Verification, "verify", "hash", "how a transferred file is verified: hash (read back if the target reports none), size or read-back")
+	flags.StringVar(&rules.As, "as", "", "template for names below the target, such as \"{date:%Y-%m}/{name}\"; "+
+		"fields: name, stem, ext, folder, account, date, run")
+	flags.StringVar(&f.documents, "documents", "",
+		"export formats of documents that exist only inside a service, such as text=odt+pdf,sheet=ods")
+	flags.StringVar(&rules.Verification, "verify", "hash",
+		"how a transferred file is verified: hash (read back if the target reports none), size or read-back")
 	flags.StringArrayVar(&rules.Exclude, "exclude", nil, "pattern of what to exclude, as in a .gitignore file; may be repeated")
 	flags.StringArrayVar(&rules.Include.Patterns, "include", nil, "transfer only files that match this pattern; may be repeated")
 	flags.StringSliceVar(&rules.Include.Types, "types", nil, "transfer only files of these types: documents, pictures, sound, film")
 	flags.StringVar(&rules.Include.SmallerThan, "smaller-than", "", "transfer only files below a size, such as 2GiB")
 	flags.StringVar(&rules.Include.LargerThan, "larger-than", "", "transfer only files above a size")
-	flags.StringVar(&rules.Include.NewerThan, "newer-than", "", "transfer only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y)")
+	flags.StringVar(&rules.Include.NewerThan, "newer-than", "",
+		"transfer only files changed after a date (2020-01-31) or within an age (36h, 30d, 8w, 6mo, 2y)")
 	flags.StringVar(&rules.Include.OlderThan, "older-than", "", "transfer only files changed before a date or an age")
-	flags.BoolVar(&rules.Include.Changed, "only-changed", false, "transfer only files changed since an earlier run transferred them; with --as \"{run:%Y-%m-%d}/{folder}/{name}\" each run's folder holds what is new")
+	flags.BoolVar(&rules.Include.Changed, "only-changed", false,
+		"transfer only files changed since an earlier run transferred them; "+
+			"with --as \"{run:%Y-%m-%d}/{folder}/{name}\" each run's folder holds what is new")
 	flags.IntVar(&settings.Retry.Tries, "tries", 0, "tries before an item fails (default 5)")
 	flags.StringVar(&settings.Retry.Within, "within", "", "how long an item is tried and an unreachable account is waited for, such as 2h")
 	flags.StringVar(&settings.Priority, "priority", "", "low, normal or high: which runs start first, and their share of an account")
@@ -60,7 +67,8 @@ func newBandwidthFlags(flags *pflag.FlagSet) *bandwidthFlags {
 	f := &bandwidthFlags{}
 	flags.StringVar(&f.up, "up", "", "bandwidth limit to providers, such as 20MB/s")
 	flags.StringVar(&f.down, "down", "", "bandwidth limit from providers")
-	flags.StringArrayVar(&f.hours, "hours", nil, "limit at hours of the week, in place of --up and --down: \"mon-fri 08-18=5MB/s\"; may be repeated, and the first that matches counts")
+	flags.StringArrayVar(&f.hours, "hours", nil,
+		"limit at hours of the week, in place of --up and --down: \"mon-fri 08-18=5MB/s\"; may be repeated, and the first that matches counts")
 	return f
 }
 
@@ -99,6 +107,7 @@ func (a *app) runApprove() *cobra.Command {
 		_, err := fmt.Fprintf(a.out, "Run %s continues. Follow it with: heron run follow %s\n", id, id)
 		return err
 	})
-	command.Flags().StringVar(&decided.Conflict, "conflict", "", "the decision if the run asks about conflicts: keep-both, newer, source or target")
+	command.Flags().StringVar(&decided.Conflict, "conflict", "",
+		"the decision if the run asks about conflicts: keep-both, newer, source or target")
 	return command
 }

@@ -17,7 +17,8 @@ import (
 
 func (a *app) run() *cobra.Command {
 	return nouns("run", "Show, follow and control runs, and write their reports",
-		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runApprove(), a.runLimit(), a.runPriority(), a.runReport())
+		a.runList(), a.runShow(), a.runFollow(), a.runItems(), a.runPause(), a.runResume(), a.runRetry(), a.runCancel(), a.runApprove(),
+		a.runLimit(), a.runPriority(), a.runReport())
 }
 
 func (a *app) runVerb(use, short string, do func(ctx context.Context, id string) error) *cobra.Command {
@@ -60,7 +61,8 @@ func (a *app) runList() *cobra.Command {
 					continue
 				}
 				t.AppendRow(table.Row{
-					run.ID, a.stateMark(string(run.State)), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred), when(run.Started), shown.Plain(a.routesInRow(run)),
+					run.ID, a.stateMark(string(run.State)), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred),
+					when(run.Started), shown.Plain(a.routesInRow(run)),
 				})
 			}
 			if a.json {
@@ -131,7 +133,8 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	}
 	rows := [][2]string{
 		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s up to date",
-			shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Count(run.Items.Skipped), shown.Count(run.Items.Waiting), shown.Count(run.Items.UpToDate))},
+			shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Count(run.Items.Skipped), shown.Count(run.Items.Waiting),
+			shown.Count(run.Items.UpToDate))},
 		{"bytes", fmt.Sprintf("%s of %s", shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))},
 		{"started", when(run.Started)}, {"ended", when(run.Ended)},
 	}
@@ -153,7 +156,8 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		rows = append(rows, [2]string{"average", shown.Size(int64(run.Average)) + "/s"})
 	}
 	if run.Excluded.Items > 0 {
-		rows = append(rows, [2]string{"left out", fmt.Sprintf("%s (%s), by the rules", shown.Some(run.Excluded.Items, "file"), shown.Size(run.Excluded.Bytes))})
+		rows = append(rows, [2]string{"left out",
+			fmt.Sprintf("%s (%s), by the rules", shown.Some(run.Excluded.Items, "file"), shown.Size(run.Excluded.Bytes))})
 	}
 	if run.Assumed.Items > 0 {
 		rows = append(rows, [2]string{"not read", shown.ByTimeAlone(run.Assumed, run.Routes)})
@@ -162,7 +166,8 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		rows = append(rows, [2]string{"excluded", shown.Some(run.FoldersExcluded, "folder") + ", with their content"})
 	}
 	if run.Inside.Items > 0 {
-		rows = append(rows, [2]string{"not sent", fmt.Sprintf("%s (%s), copied inside the target", shown.Some(run.Inside.Items, "file"), shown.Size(run.Inside.Bytes))})
+		rows = append(rows, [2]string{"not sent", fmt.Sprintf("%s (%s), copied inside the target", shown.Some(run.Inside.Items, "file"),
+			shown.Size(run.Inside.Bytes))})
 	}
 	if !run.Bandwidth.IsZero() {
 		rows = append(rows, [2]string{"bandwidth", shown.BandwidthSentence("this run", run.Bandwidth)})
@@ -186,7 +191,8 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		if cause.State == "waiting" {
 			continue
 		}
-		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("  %s %s, %s: %s %s", a.stateMark(cause.State), shown.Some(cause.Items, "item"), cause.Cause, cause.Meaning, cause.Remedy)))
+		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("  %s %s, %s: %s %s", a.stateMark(cause.State), shown.Some(cause.Items, "item"), cause.Cause,
+			cause.Meaning, cause.Remedy)))
 	}
 	if run.Items.Failed > 0 {
 		fmt.Fprintf(a.out, "See which: heron run items %s --state failed\n", run.ID)
@@ -227,7 +233,8 @@ func (a *app) conclude(run contract.Run) error {
 	} else {
 		fmt.Fprintln(a.out, a.stateMark(string(run.State))+"  "+shown.RunSentence(run))
 		if run.Items.Failed > 0 {
-			fmt.Fprintf(a.out, "List them, with causes and remedies: heron run items %s --state failed\nRetry them: heron run retry %s\n", run.ID, run.ID)
+			fmt.Fprintf(a.out, "List them, with causes and remedies: heron run items %s --state failed\nRetry them: heron run retry %s\n", run.ID,
+				run.ID)
 		}
 		if run.State == "held" {
 			a.printRemedy(run.Remedy, run.Commands)
@@ -348,7 +355,8 @@ func (a *app) runRetry() *cobra.Command {
 			if a.json {
 				return a.printJSON(retried)
 			}
-			_, err := fmt.Fprintf(a.out, "%s tried again. Follow it with: heron run follow %s\n", shown.Some(retried.Items, "item")+" of run "+id+" will be", id)
+			_, err := fmt.Fprintf(a.out, "%s tried again. Follow it with: heron run follow %s\n", shown.Some(retried.Items, "item")+" of run "+id+
+				" will be", id)
 			return err
 		}
 		run, err := a.follow(command.Context(), c, id)
@@ -369,7 +377,8 @@ func (a *app) runCancel() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		question := fmt.Sprintf("Cancel the run %s? What has been copied (%s) stays; %s will not be copied.", id, shown.Some(run.Items.Done, "item"), shown.Some(run.Items.Waiting, "item"))
+		question := fmt.Sprintf("Cancel the run %s? What has been copied (%s) stays; %s will not be copied.", id,
+			shown.Some(run.Items.Done, "item"), shown.Some(run.Items.Waiting, "item"))
 		if !run.State.Ended() {
 			if err := a.confirm(yes, question, "cancel the run "+id); err != nil {
 				return err
@@ -388,46 +397,50 @@ func (a *app) runCancel() *cobra.Command {
 func (a *app) runReport() *cobra.Command {
 	var format, out string
 	var yes, certificate, check, files bool
-	command := a.runVerb("report RUN", "Write the report of a run as HTML, CSV or JSON, or check one", func(ctx context.Context, id string) error {
-		if check {
-			return a.checkPaper(ctx, id, files)
-		}
-		if files {
-			return usageError("--files goes with --check and the file of a certificate: heron run report --check certificate.json --files")
-		}
-		if format == "" {
-			format = strings.TrimPrefix(filepath.Ext(out), ".")
-		}
-		if a.json {
-			format = "json"
-		}
-		if format == "" {
-			format = "html"
-		}
-		if format != "html" && format != "csv" && format != "json" {
-			return usageError("%q is not a format of a report; use html, csv or json", format)
-		}
-		c := a.client()
-		write := c.Report
-		if certificate {
-			write = c.Certificate
-		}
-		if out == "" || out == "-" {
-			return write(ctx, id, format, a.out)
-		}
-		if _, err := c.Run(ctx, id); err != nil {
-			return err
-		}
-		if err := a.mayReplace(out, yes); err != nil {
-			return err
-		}
-		return a.writeFile(out, func(w io.Writer) error { return write(ctx, id, format, w) })
-	})
+	command := a.runVerb("report RUN", "Write the report of a run as HTML, CSV or JSON, or check one",
+		func(ctx context.Context, id string) error {
+			if check {
+				return a.checkPaper(ctx, id, files)
+			}
+			if files {
+				return usageError("--files goes with --check and the file of a certificate: heron run report --check certificate.json --files")
+			}
+			if format == "" {
+				format = strings.TrimPrefix(filepath.Ext(out), ".")
+			}
+			if a.json {
+				format = "json"
+			}
+			if format == "" {
+				format = "html"
+			}
+			if format != "html" && format != "csv" && format != "json" {
+				return usageError("%q is not a format of a report; use html, csv or json", format)
+			}
+			c := a.client()
+			write := c.Report
+			if certificate {
+				write = c.Certificate
+			}
+			if out == "" || out == "-" {
+				return write(ctx, id, format, a.out)
+			}
+			if _, err := c.Run(ctx, id); err != nil {
+				return err
+			}
+			if err := a.mayReplace(out, yes); err != nil {
+				return err
+			}
+			return a.writeFile(out, func(w io.Writer) error { return write(ctx, id, format, w) })
+		})
 	flags := command.Flags()
-	command.Example = "  heron run report RUN --out report.html\n  heron run report RUN --certificate --out certificate.json\n  heron run report --check certificate.json --files"
+	command.Example = "  heron run report RUN --out report.html\n  heron run report RUN --certificate --out certificate.json\n" +
+		"  heron run report --check certificate.json --files"
 	flags.BoolVar(&certificate, "certificate", false, "the certificate of a migration's final pass, in place of the report")
-	flags.BoolVar(&check, "check", false, "check whether a file is an unaltered report or certificate, and whether the records still agree; give the file instead of RUN")
-	flags.BoolVar(&files, "files", false, "with --check of a certificate: also read every file at the target, and compare it with the certificate")
+	flags.BoolVar(&check, "check", false, "check whether a file is an unaltered report or certificate, and whether the records still "+
+		"agree; give the file instead of RUN")
+	flags.BoolVar(&files, "files", false, "with --check of a certificate: also read every file at the target, and compare it with the "+
+		"certificate")
 	flags.StringVar(&format, "format", "", "html, csv or json (else by the ending of --out, else html)")
 	flags.StringVar(&out, "out", "", "the file to write; else standard output")
 	flags.BoolVar(&yes, "yes", false, "replace the file without asking")

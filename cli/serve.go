@@ -32,16 +32,22 @@ func (a *app) serve() *cobra.Command {
 	flags := command.Flags()
 	flags.StringVar(&options.Data, "data", a.dataFolder(), "data folder")
 	flags.StringVar(&options.Listen, "listen", "127.0.0.1:8420", "HOST:PORT to listen on; an address other than loopback needs TLS files")
-	flags.StringVar(&options.Metrics, "metrics", "", "HOST:PORT for Prometheus metrics without sign-in; they are also at /api/v1/metrics, with sign-in")
+	flags.StringVar(&options.Metrics, "metrics", "",
+		"HOST:PORT for Prometheus metrics without sign-in; they are also at /api/v1/metrics, with sign-in")
 	flags.StringVar(&options.TLSCert, "tls-cert", "", "the TLS certificate, a PEM file")
 	flags.StringVar(&options.TLSKey, "tls-key", "", "its key, a PEM file")
 	flags.StringArrayVar(&options.Hosts, "host", nil, "another host name of the service; may be repeated")
-	flags.StringVar(&options.PublicURL, "public-url", "", "URL of the service behind a reverse proxy, such as https://heron.example.org; consent pages return there")
+	flags.StringVar(&options.PublicURL, "public-url", "",
+		"URL of the service behind a reverse proxy, such as https://heron.example.org; consent pages return there")
 	flags.StringVar(&options.OutboundProxy, "outbound-proxy", "", "proxy for connections to accounts, http://HOST:PORT (default HTTPS_PROXY)")
-	flags.Var(keepFor{&options.KeepItems}, "keep-items", "how long done and skipped items of runs are kept: 30d, 8w, 6mo, 2y or forever; failures and totals are always kept")
-	flags.StringArrayVar(&options.Folders, "folders", nil, "folder of this machine below which folders may be linked; may be repeated (default any but system folders)")
-	flags.Var(keepFor{&options.KeepHistory}, "keep-history", "how long versions are kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
-	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false, "if the key file is lost: create a new key and delete all secrets of accounts")
+	flags.Var(keepFor{&options.KeepItems}, "keep-items",
+		"how long done and skipped items of runs are kept: 30d, 8w, 6mo, 2y or forever; failures and totals are always kept")
+	flags.StringArrayVar(&options.Folders, "folders", nil,
+		"folder of this machine below which folders may be linked; may be repeated (default any but system folders)")
+	flags.Var(keepFor{&options.KeepHistory}, "keep-history",
+		"how long versions are kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
+	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false,
+		"if the key file is lost: create a new key and delete all secrets of accounts")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
 	return command
@@ -72,7 +78,8 @@ func (a *app) standin() *cobra.Command {
 	command := &cobra.Command{
 		Use: "standin", Short: "Run the simulated clouds", Args: arguments(0, 0, "options alone"),
 		Long: "Runs Sedge, a document drive, and Alder, a team folder service: two simulated clouds with consent pages, for\n" +
-			"tests and demos. They listen on loopback only. The control address reads and sets their behaviour: GET /sedge/requests, PUT /sedge/faults, POST /sedge/expire, POST /sedge/withdraw,\n" +
+			"tests and demos. They listen on loopback only. The control address reads and sets their behaviour: GET /sedge/requests, PUT " +
+			"/sedge/faults, POST /sedge/expire, POST /sedge/withdraw,\n" +
 			"PUT /sedge/quota, PUT /sedge/clients, and the same below /alder.",
 		Example: "  heron standin --data clouds\n  heron account link sedge field-drive",
 		RunE:    func(command *cobra.Command, _ []string) error { return a.programs.Standin(command.Context(), options) },

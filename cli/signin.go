@@ -122,7 +122,8 @@ func (a *app) signin() *cobra.Command {
 	var tokenFile string
 	var console bool
 	command := &cobra.Command{
-		Use: "signin [URL]", Short: "Sign this terminal in to a service, or create a sign-in link for the console", Args: arguments(0, 1, "at most a URL"),
+		Use: "signin [URL]", Short: "Sign this terminal in to a service, or create a sign-in link for the console",
+		Args: arguments(0, 1, "at most a URL"),
 		Long: "Saves a service and a token for this user, in a file that only they can read.\n" +
 			"With --console it prints a link that signs a browser in to the console once.",
 		RunE: func(command *cobra.Command, args []string) error {

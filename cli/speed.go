@@ -19,7 +19,8 @@ func (a *app) accountSpeed() *cobra.Command {
 	var last bool
 	command := &cobra.Command{
 		Use: "speed NAME [OTHER]", Short: "Measure the speed of an account", Args: arguments(1, 2, "one account's name, or two to compare"),
-		Long:              "Writes scratch files below .heron at the account's start, reads them back and deletes them. The result is kept for\ncomparison. Two accounts are measured one after the other.",
+		Long: "Writes scratch files below .heron at the account's start, reads them back and deletes them. " +
+			"The result is kept for\ncomparison. Two accounts are measured one after the other.",
 		Example:           "  heron account speed archive --size 4MiB --number 16\n  heron account speed gauges-by-sftp gauges-by-webdav",
 		ValidArgsFunction: a.completeAccounts,
 		RunE: func(command *cobra.Command, args []string) error {
@@ -106,7 +107,8 @@ func (a *app) speedRows(speed contract.Speed, before *contract.Speed) []table.Ro
 			was := then(*before)
 			last = fmt.Sprintf("%.1f a second, %s", was.Files, when(&before.At))
 		}
-		return table.Row{name, what, files, rate, fmt.Sprintf("%.1f", now.Files), milliseconds(now.Delay), milliseconds(now.Slowest), a.paint(soft, last)}
+		return table.Row{name, what, files, rate, fmt.Sprintf("%.1f", now.Files), milliseconds(now.Delay), milliseconds(now.Slowest),
+			a.paint(soft, last)}
 	}
 	return []table.Row{
 		row("/"+speed.Account, "write", files, speed.Write, func(s contract.Speed) contract.SpeedPhase { return s.Write }),

@@ -17,7 +17,8 @@ func (a *app) survey() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
 		Use: "survey ADDRESS", Short: "Survey a folder before a migration",
-		Long:    "Counts files by type and age, and finds the largest and deepest, names that the target would translate or refuse,\ndocuments to export, and duplicates. No file is read or written.",
+		Long: "Counts files by type and age, and finds the largest and deepest, names that the target would translate or refuse,\n" +
+			"documents to export, and duplicates. No file is read or written.",
 		Example: "  heron survey /field-drive --for /archive\n  heron survey /office-drive/Reports --for /desk --out survey.html",
 		Args:    arguments(1, 1, "one address"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
@@ -58,7 +59,8 @@ func (a *app) survey() *cobra.Command {
 }
 
 func (a *app) printSurvey(s contract.Survey) {
-	fmt.Fprintf(a.out, "%s: %s in %s, %s\n", shown.Plain(s.Address), shown.Some(s.Files, "file"), shown.Some(s.Folders, "folder"), shown.Size(s.Bytes))
+	fmt.Fprintf(a.out, "%s: %s in %s, %s\n", shown.Plain(s.Address), shown.Some(s.Files, "file"), shown.Some(s.Folders, "folder"),
+		shown.Size(s.Bytes))
 	var notes []string
 	note := func(n int64, text string) {
 		if n > 0 {
@@ -88,7 +90,8 @@ func (a *app) printSurvey(s contract.Survey) {
 	case s.Repeated.Items == 0:
 		fmt.Fprintf(a.out, "\nNo duplicates among %s with a reported hash.\n", shown.Some(s.Hashed, "file"))
 	default:
-		fmt.Fprintf(a.out, "\n%s (%s) are duplicates, of %s with a reported hash:\n", shown.Some(s.Repeated.Items, "file"), shown.Size(s.Repeated.Bytes), shown.Count(s.Hashed))
+		fmt.Fprintf(a.out, "\n%s (%s) are duplicates, of %s with a reported hash:\n", shown.Some(s.Repeated.Items, "file"),
+			shown.Size(s.Repeated.Bytes), shown.Count(s.Hashed))
 		t := a.newTable("TIMES", "SIZE", "FOR EXAMPLE")
 		alignRight(t, 1, 2)
 		for i, one := range s.Duplicates {

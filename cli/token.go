@@ -84,7 +84,8 @@ func (a *app) tokenRotate() *cobra.Command {
 			if a.json {
 				return a.printJSON(fresh)
 			}
-			_, err = fmt.Fprintln(a.out, "The owner's token is new. It is in owner.token of the service's data folder; the one before, and all sessions, have ended.")
+			_, err = fmt.Fprintln(a.out, "The owner's token is new. It is in owner.token of the service's data folder; "+
+				"the one before, and all sessions, have ended.")
 			return err
 		},
 	}

@@ -100,7 +100,8 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 	}
 	sum := fmt.Sprintf("%s, %s, %s", shown.Some(folders, "folder"), shown.Some(files, "file"), shown.Size(bytes))
 	if documents > 0 {
-		sum = fmt.Sprintf("%s, %s, %s, %s", shown.Some(folders, "folder"), shown.Some(documents, "document"), shown.Some(files, "file"), shown.Size(bytes))
+		sum = fmt.Sprintf("%s, %s, %s, %s", shown.Some(folders, "folder"), shown.Some(documents, "document"), shown.Some(files, "file"),
+			shown.Size(bytes))
 	}
 	if age := time.Since(listing.Listed); age > 2*time.Second {
 		sum += fmt.Sprintf(" as of %s ago; --fresh asks again", shown.Duration(age.Seconds()))

@@ -123,7 +123,8 @@ func (c *Client) Write(ctx context.Context, upload Upload) (uploaded contract.Up
 		return uploaded, err
 	}
 	if sent := hex.EncodeToString(sum.Sum(nil)); uploaded.Received != sent {
-		return uploaded, fmt.Errorf("the service received other bytes than were sent for %s (crc64nvme %s, sent %s); send it again", uploaded.Address, uploaded.Received, sent)
+		return uploaded, fmt.Errorf("the service received other bytes than were sent for %s (crc64nvme %s, sent %s); send it again",
+			uploaded.Address, uploaded.Received, sent)
 	}
 	return uploaded, nil
 }
@@ -151,7 +152,8 @@ type Comparing struct {
 
 // Compare yields the lines of a comparison, the summary last.
 func (c *Client) Compare(ctx context.Context, comparing Comparing) iter.Seq2[contract.Compared, error] {
-	query := url.Values{"here": {comparing.Here}, "there": {comparing.There}, "read": {strconv.FormatBool(comparing.Read)}, "all": {strconv.FormatBool(comparing.All)}}
+	query := url.Values{"here": {comparing.Here}, "there": {comparing.There}, "read": {strconv.FormatBool(comparing.Read)},
+		"all": {strconv.FormatBool(comparing.All)}}
 	return lines(func() (*http.Response, error) { return c.request(ctx, http.MethodGet, "/comparison", query, nil, nil) },
 		"the comparison broke off before its end; compare again", func(line contract.Compared) (last bool, problem *contract.Problem) {
 			return line.Summary != nil, line.Problem
@@ -160,7 +162,8 @@ func (c *Client) Compare(ctx context.Context, comparing Comparing) iter.Seq2[con
 
 // lines yields the values of an answer of one JSON value a line, up to the last one. An
 // answer without it is an error, in the words given.
-func lines[T any](ask func() (*http.Response, error), broken string, end func(T) (last bool, problem *contract.Problem)) iter.Seq2[T, error] {
+func lines[T any](ask func() (*http.Response, error), broken string,
+	end func(T) (last bool, problem *contract.Problem)) iter.Seq2[T, error] {
 	return func(yield func(T, error) bool) {
 		var line T
 		response, err := ask()

@@ -107,7 +107,8 @@ func (g Get) each(ctx context.Context, do func(entry contract.Entry, local strin
 	return nil
 }
 
-func (g Get) walk(ctx context.Context, entry contract.Entry, local string, do func(contract.Entry, string) error, refused func(contract.Entry, string)) error {
+func (g Get) walk(ctx context.Context, entry contract.Entry, local string, do func(contract.Entry, string) error,
+	refused func(contract.Entry, string)) error {
 	if err := do(entry, local); err != nil || entry.Kind != "folder" {
 		return err
 	}
@@ -242,7 +243,7 @@ func (g Get) file(ctx context.Context, entry contract.Entry, local string) (err 
 	defer func() {
 		file.Close()
 		if err != nil {
-			g.Root.Remove(temporary)
+			_ = g.Root.Remove(temporary) // what went wrong before is what is told
 		}
 	}()
 	n, err := io.Copy(file, counting{content, g.Progress})

@@ -9,17 +9,29 @@ import (
 
 // The types of a job are those of core/job, as a job file has them.
 type (
-	JobSpec   = job.Spec
-	Route     = job.Route
-	When      = job.When
-	Rules     = job.Rules
-	Include   = job.Include
-	Settings  = job.Settings
-	Retry     = job.Retry
+	// JobSpec is a job as its file holds it: what it does, and when.
+	JobSpec = job.Spec
+	// Route is a source and a target of a job.
+	Route = job.Route
+	// When says when a job runs.
+	When = job.When
+	// Rules say what a run transfers, and how.
+	Rules = job.Rules
+	// Include says which files alone are transferred.
+	Include = job.Include
+	// Settings are the rules, the priority, the retries and the bandwidth of a run.
+	Settings = job.Settings
+	// Retry says how often an item is tried, and for how long.
+	Retry = job.Retry
+	// Bandwidth limits rates, also by hours of the week.
 	Bandwidth = job.Bandwidth
-	Hour      = job.Hour
-	Safety    = job.Safety
-	Arrivals  = job.Arrivals
+	// Hour is a limit at hours of the week.
+	Hour = job.Hour
+	// Safety are the limits above which a run is held for approval.
+	Safety = job.Safety
+	// Arrivals say when an arrival is complete, and how many are transferred at once.
+	Arrivals = job.Arrivals
+	// Migration says how far a migration goes by itself.
 	Migration = job.Migration
 )
 

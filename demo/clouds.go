@@ -51,8 +51,10 @@ func FillClouds(root string, clouds *standin.Clouds) error {
 	if err != nil {
 		return err
 	}
-	clouds.Sedge.Document([]string{"2026"}, "sheet", "Species by river", "river\tbrown trout\teel\nFen Water\t212\t14\nRiver Tolle\t187\t9\nSedge Drain\t40\t31")
-	clouds.Sedge.Document([]string{"2026"}, "slides", "Findings for the trustees", "Fish passage at Withy Weir\nWhat the hydrophone heard\nNext steps")
+	clouds.Sedge.Document([]string{"2026"}, "sheet", "Species by river",
+		"river\tbrown trout\teel\nFen Water\t212\t14\nRiver Tolle\t187\t9\nSedge Drain\t40\t31")
+	clouds.Sedge.Document([]string{"2026"}, "slides", "Findings for the trustees",
+		"Fish passage at Withy Weir\nWhat the hydrophone heard\nNext steps")
 	for _, text := range []string{"Sketch from the left bank.", "Sketch from the right bank, of the same name."} {
 		if err := clouds.Sedge.Put([]string{"2026", "Alderbrook"}, "sketch.txt", []byte(text+"\n"), epoch); err != nil {
 			return err
@@ -117,7 +119,8 @@ func Agree(ctx context.Context, page, user string) error {
 		return err
 	}
 	form := url.Values{"query": {address.RawQuery}, "user": {user}, "answer": {"agree"}}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, address.Scheme+"://"+address.Host+address.Path, strings.NewReader(form.Encode()))
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, address.Scheme+"://"+address.Host+address.Path,
+		strings.NewReader(form.Encode()))
 	if err != nil {
 		return err
 	}

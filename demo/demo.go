@@ -227,8 +227,10 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 	for _, link := range []contract.Link{
 		{Provider: "folder", Name: "desk", Options: map[string]string{"path": filepath.Join(places.dir, DeskFolder)}},
 		{Provider: "sftp", Name: "gauge-share", Options: places.loggersAt(), Secret: gaugePassword, ReadOnly: true},
-		{Provider: "webdav", Name: "gauge-share-dav", Options: map[string]string{"url": places.gauges, "user": gaugeUser}, Secret: gaugePassword, ReadOnly: true},
-		{Provider: "s3", Name: "archive", Options: map[string]string{"endpoint": places.endpoint, "bucket": bucket, "key": "fenmere"}, Secret: "kept-for-the-demo"},
+		{Provider: "webdav", Name: "gauge-share-dav", Options: map[string]string{"url": places.gauges, "user": gaugeUser}, Secret: gaugePassword,
+			ReadOnly: true},
+		{Provider: "s3", Name: "archive", Options: map[string]string{"endpoint": places.endpoint, "bucket": bucket, "key": "fenmere"},
+			Secret: "kept-for-the-demo"},
 	} {
 		account, err := c.Link(ctx, link)
 		if err != nil {
@@ -240,7 +242,8 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 		link contract.Link
 		user string
 	}{
-		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": places.clouds.SedgeURL, "client-id": demoClient}, Secret: demoSecret}, fieldUser},
+		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": places.clouds.SedgeURL, "client-id": demoClient},
+			Secret: demoSecret}, fieldUser},
 		{contract.Link{Provider: "alder", Name: "office-drive", Options: map[string]string{"url": places.clouds.AlderURL}}, officeUser},
 	} {
 		account, err := linkByConsent(ctx, c, one.link, one.user)
@@ -261,7 +264,8 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 	if err != nil {
 		return contract.Run{}, err
 	}
-	fmt.Fprintf(options.Out, "\nConsolidating /field-drive, /office-drive, /gauge-share and /desk in /archive. The gauges keep logging.\n%s\n", shown.PlanSentence(plan))
+	fmt.Fprintf(options.Out, "\nConsolidating /field-drive, /office-drive, /gauge-share and /desk in /archive. The gauges keep logging.\n%s\n",
+		shown.PlanSentence(plan))
 	started, err := c.StartJob(ctx, consolidation)
 	if err != nil {
 		return contract.Run{}, err
@@ -314,12 +318,15 @@ func report(ctx context.Context, options Options, c *client.Client, run contract
 		}
 		fmt.Fprintf(options.Out, "  %-8s %6d items  %10s  %s\n", cause.State, cause.Items, shown.Size(cause.Bytes), what)
 	}
-	fmt.Fprintf(options.Out, "Counted at the target, /archive: %s and %s, %s\n", shown.Some(files, "file"), shown.Some(folders, "empty folder"), shown.Size(bytes))
+	fmt.Fprintf(options.Out, "Counted at the target, /archive: %s and %s, %s\n", shown.Some(files, "file"),
+		shown.Some(folders, "empty folder"), shown.Size(bytes))
 	if options.Data != "" || !options.Exit {
 		fmt.Fprintf(options.Out, "Full report: %s\n", path)
 	}
-	if total := files + folders; run.State == "done" && (total != run.Items.Done+run.Items.UpToDate || bytes != run.Bytes.Transferred && run.Items.UpToDate == 0) {
-		return fmt.Errorf("the report counts %d items and %d bytes, and the target holds %d and %d", run.Items.Done+run.Items.UpToDate, run.Bytes.Transferred, total, bytes)
+	if total := files + folders; run.State == "done" && (total != run.Items.Done+run.Items.UpToDate || bytes != run.Bytes.Transferred &&
+		run.Items.UpToDate == 0) {
+		return fmt.Errorf("the report counts %d items and %d bytes, and the target holds %d and %d", run.Items.Done+run.Items.UpToDate,
+			run.Bytes.Transferred, total, bytes)
 	}
 	return nil
 }

@@ -94,7 +94,8 @@ func (g *generator) surveys() {
 			at := func(name string) []string { return append(append([]string{}, folder...), name) }
 			g.write(g.table(visit, 60+g.random.IntN(200)), r*12+visit, at("survey "+day+".csv")...)
 			g.write(g.geojson(river, visit), r*12+visit, at("transects "+day+".geojson")...)
-			note := fmt.Sprintf("Visit %d at %s on %s\n\nThe water stood %d cm below the mark. %s: see the sheet.\n", visit+1, river, day, 10+g.random.IntN(80), topics[visit%len(topics)])
+			note := fmt.Sprintf("Visit %d at %s on %s\n\nThe water stood %d cm below the mark. %s: see the sheet.\n", visit+1, river, day,
+				10+g.random.IntN(80), topics[visit%len(topics)])
 			g.write([]byte(note), r*12+visit, at("notes "+day+".txt")...)
 		}
 	}
@@ -119,7 +120,8 @@ func (g *generator) geojson(river string, visit int) []byte {
 		if line > 0 {
 			b.WriteByte(',')
 		}
-		fmt.Fprintf(&b, `{"type":"Feature","properties":{"river":%q,"visit":%d,"transect":%d},"geometry":{"type":"LineString","coordinates":[`, river, visit, line)
+		fmt.Fprintf(&b, `{"type":"Feature","properties":{"river":%q,"visit":%d,"transect":%d},"geometry":{"type":"LineString","coordinates":[`,
+			river, visit, line)
 		for point := range 30 {
 			if point > 0 {
 				b.WriteByte(',')
@@ -194,7 +196,8 @@ func (g *generator) office() {
 }
 
 func (g *generator) paragraph(lines int) []string {
-	words := strings.Fields("the river bank was seen to hold water above mark and reeds grew where weir gates had been left open since spring survey")
+	words := strings.Fields("the river bank was seen to hold water above mark and reeds grew where weir gates had been left open since " +
+		"spring survey")
 	text := make([]string, lines)
 	for i := range text {
 		var line []string
@@ -260,11 +263,13 @@ func (g *generator) wav(size int) []byte {
 	data := make([]byte, size)
 	header := bytes.NewBuffer(data[:0])
 	header.WriteString("RIFF")
-	binary.Write(header, binary.LittleEndian, uint32(size-8))
+	header.Write(binary.LittleEndian.AppendUint32(nil, uint32(size-8)))
 	header.WriteString("WAVEfmt ")
-	binary.Write(header, binary.LittleEndian, []uint32{16, 1 | 1<<16, 44100, 88200, 2 | 16<<16})
+	for _, field := range []uint32{16, 1 | 1<<16, 44100, 88200, 2 | 16<<16} {
+		header.Write(binary.LittleEndian.AppendUint32(nil, field))
+	}
 	header.WriteString("data")
-	binary.Write(header, binary.LittleEndian, uint32(size-44))
+	header.Write(binary.LittleEndian.AppendUint32(nil, uint32(size-44)))
 	var last float64
 	for at := 44; at+1 < size; at += 2 {
 		last = last*0.97 + (g.random.Float64()-0.5)*2000

@@ -37,7 +37,8 @@ func makeJob(ctx context.Context, c *client.Client, spec contract.JobSpec) error
 
 // live has the gauges copied and the desk kept in sync for good, and shows both at work.
 func live(ctx context.Context, options Options, c *client.Client, desk string) error {
-	fmt.Fprintln(options.Out, "\nTwo continuous jobs: /gauge-share is copied to /archive, and /desk/Work and /office-drive/From the desk are kept identical.")
+	fmt.Fprintln(options.Out, "\nTwo continuous jobs: /gauge-share is copied to /archive, and /desk/Work and /office-drive/From the desk "+
+		"are kept identical.")
 	for _, spec := range jobs[1:] {
 		spec.When.Continuous = true
 		if _, err := c.ChangeJob(ctx, spec.Name, spec); err != nil {

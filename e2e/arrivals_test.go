@@ -75,22 +75,26 @@ func TestArrivals(t *testing.T) {
 
 	// What is wrong is said; the rule is tried on the latest real arrival before it is
 	// switched on, and nothing is changed by that.
-	rule := []string{"--on-arrival", "file", "--rest", "1s", "--from", "/office-drive/In", "--to", "/disk/out", "--include", "*.csv", "--as", "{run:%Y}/{folder}/{stem}-taken.{ext}"}
+	rule := []string{"--on-arrival", "file", "--rest", "1s", "--from", "/office-drive/In", "--to", "/disk/out", "--include", "*.csv", "--as",
+		"{run:%Y}/{folder}/{stem}-taken.{ext}"}
 	create := func(name string, more ...string) []string {
 		return append(append([]string{"job", "create", name}, rule...), more...)
 	}
 	h.says("", 2, "cannot arrive", "job", "create", "x", "--on-arrival", "album", "--from", "/office-drive/In", "--to", "/disk/out")
-	h.says("", 2, "compares everything", "job", "create", "x", "--type", "mirror", "--on-arrival", "file", "--from", "/office-drive/In", "--to", "/disk/out")
+	h.says("", 2, "compares everything", "job", "create", "x", "--type", "mirror", "--on-arrival", "file", "--from", "/office-drive/In",
+		"--to", "/disk/out")
 	h.says("", 2, "not a waiting time", create("x", "--rest", "0s")...)
 	h.says("", 2, "jobs that run on arrivals", "job", "create", "x", "--at-once", "3", "--from", "/office-drive/In", "--to", "/disk/out")
 	year := time.Now().UTC().Format("2006")
-	if out := h.must(create("take", "--try")...); !strings.Contains(out, "/office-drive/In/old/was-there.csv → /disk/out/"+year+"/old/was-there-taken.csv") {
+	if out := h.must(create("take", "--try")...); !strings.Contains(out, "/office-drive/In/old/was-there.csv → /disk/out/"+year+
+		"/old/was-there-taken.csv") {
 		t.Errorf("tried: %s", out)
 	}
 	h.says("", 1, "no job called take", "job", "show", "take")
 	h.must(create("take", "--suspended", "--at-once", "2")...)
 	var tried contract.TriedArrival
-	if err := json.Unmarshal([]byte(h.must("job", "test", "take", "--json")), &tried); err != nil || !tried.Matches || tried.Plan.Create.Items != 1 {
+	if err := json.Unmarshal([]byte(h.must("job", "test", "take", "--json")), &tried); err != nil || !tried.Matches ||
+		tried.Plan.Create.Items != 1 {
 		t.Errorf("tried: %+v, %v", tried, err)
 	}
 	h.says("", 1, "is suspended", "job", "announce", "take", "/office-drive/In/old/was-there.csv")
@@ -121,11 +125,13 @@ func TestArrivals(t *testing.T) {
 	put("changed", "day 0/new0.csv")
 	h.must("job", "edit", "take", "--rest", "1h")
 	var edited contract.Job
-	if err := json.Unmarshal([]byte(h.must("job", "show", "take", "--json")), &edited); err != nil || edited.Arrivals != (contract.Arrivals{Rest: "1h", AtOnce: 2}) {
+	if err := json.Unmarshal([]byte(h.must("job", "show", "take", "--json")), &edited); err != nil ||
+		edited.Arrivals != (contract.Arrivals{Rest: "1h", AtOnce: 2}) {
 		t.Errorf("edited: %+v, %v", edited.Arrivals, err)
 	}
 	put("announced", "told.csv")
-	request, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, "http://"+h.listen+"/api/v1/jobs/take/arrivals", strings.NewReader(`{"address": "/office-drive/In/told.csv"}`))
+	request, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, "http://"+h.listen+"/api/v1/jobs/take/arrivals",
+		strings.NewReader(`{"address": "/office-drive/In/told.csv"}`))
 	request.Header.Set("Authorization", "Bearer "+h.token())
 	request.Header.Set("Content-Type", "application/json")
 	answer, err := http.DefaultClient.Do(request)
@@ -155,7 +161,8 @@ func TestArrivals(t *testing.T) {
 
 	// Folders, of which some types alone are taken, from a server that tells no changes.
 	writeFile(t, "there", place, "in", "before", "a.csv")
-	h.must("job", "create", "folders", "--on-arrival", "folder", "--rest", "2s", "--at-once", "1", "--types", "pictures", "--from", "/share/in", "--to", "/disk/folders")
+	h.must("job", "create", "folders", "--on-arrival", "folder", "--rest", "2s", "--at-once", "1", "--types", "pictures", "--from",
+		"/share/in", "--to", "/disk/folders")
 	for i := range 5 { // it is still being written for longer than it has to rest
 		writeFile(t, fmt.Sprint("picture ", i), place, "in", "flight", "deep", fmt.Sprint(i, ".jpg"))
 		writeFile(t, "log", place, "in", "flight", fmt.Sprint(i, ".log"))
@@ -168,7 +175,8 @@ func TestArrivals(t *testing.T) {
 	if got := digest(t, filepath.Join(disk, "folders")); len(got) != 5 || got["flight/deep/4.jpg"] == "" {
 		t.Errorf("of the folder were taken %v", got)
 	}
-	if run, err := h.client().Run(t.Context(), one.Run); err != nil || run.Items.Done != 5 || run.StartedBy != "the arrival of /share/in/flight" {
+	if run, err := h.client().Run(t.Context(), one.Run); err != nil || run.Items.Done != 5 ||
+		run.StartedBy != "the arrival of /share/in/flight" {
 		t.Errorf("its run: %+v, %v", run, err)
 	}
 }

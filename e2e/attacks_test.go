@@ -38,7 +38,8 @@ func (h *heron) send(method, path, token string, body io.Reader, header ...strin
 	for i := 0; i+1 < len(header); i += 2 {
 		request.Header.Set(header[i], header[i+1])
 	}
-	client := http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answer, err := client.Do(request)
 	if err != nil {
 		return 0, err.Error(), nil
@@ -159,8 +160,10 @@ func TestNobodyIsLetIn(t *testing.T) {
 	h := start(t)
 	token := h.token()
 	for _, operation := range append(h.operations(), [][2]string{
-		{"GET", "/api/v1/live"}, {"GET", "/api/v1/content?address=/x"}, {"PUT", "/api/v1/content?address=/x"}, {"GET", "/api/v1/archive?address=/x"}, {"GET", "/api/v1/metrics"},
-		{"GET", "/api/v1/runs/x/report"}, {"GET", "/api/v1/runs/x/certificate"}, {"POST", "/api/v1/trials"}, {"GET", "/api/v1/comparison"}, {"GET", "/api/v1/survey"},
+		{"GET", "/api/v1/live"}, {"GET", "/api/v1/content?address=/x"}, {"PUT", "/api/v1/content?address=/x"},
+		{"GET", "/api/v1/archive?address=/x"}, {"GET", "/api/v1/metrics"},
+		{"GET", "/api/v1/runs/x/report"}, {"GET", "/api/v1/runs/x/certificate"}, {"POST", "/api/v1/trials"}, {"GET", "/api/v1/comparison"},
+		{"GET", "/api/v1/survey"},
 	}...) {
 		if operation[1] == "/api/v1/session" && operation[0] == "POST" {
 			continue
@@ -218,7 +221,8 @@ func TestSignInsThatFail(t *testing.T) {
 			for n := 0; ctx.Err() == nil && left.Add(-1) >= 0; n++ {
 				request, _ := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+h.listen+"/api/v1/accounts", nil)
 				if worker%2 == 0 {
-					request, _ = http.NewRequestWithContext(ctx, http.MethodPost, "http://"+h.listen+"/api/v1/session", strings.NewReader(`{"token":"wrong"}`))
+					request, _ = http.NewRequestWithContext(ctx, http.MethodPost, "http://"+h.listen+"/api/v1/session",
+						strings.NewReader(`{"token":"wrong"}`))
 					request.Header.Set("Content-Type", "application/json")
 				} else {
 					request.Header.Set("Authorization", fmt.Sprintf("Bearer wrong-%d-%d", worker, n))
@@ -287,7 +291,8 @@ func TestSlowConnections(t *testing.T) {
 		case 1:
 			fmt.Fprintf(conn, "POST /api/v1/copies HTTP/1.1\r\nHost: %s\r\nContent-Length: 1000000\r\n\r\n{", h.listen)
 		case 2:
-			fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", h.listen)
+			fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{",
+				h.listen)
 		}
 		if i%500 == 499 {
 			begun := time.Now()
@@ -331,7 +336,8 @@ func TestStreamsEndWithTheSession(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, secret, _ := strings.Cut(link.URL, "#")
-	code, text, header := h.send(http.MethodPost, "/api/v1/session", "", strings.NewReader(`{"token":"`+secret+`"}`), "User-Agent", "a browser")
+	code, text, header := h.send(http.MethodPost, "/api/v1/session", "", strings.NewReader(`{"token":"`+secret+`"}`), "User-Agent",
+		"a browser")
 	if code != http.StatusNoContent {
 		t.Fatalf("%d %s", code, text)
 	}
@@ -436,7 +442,8 @@ func TestTokenStaysHere(t *testing.T) {
 	if r := h.run(token, "signin", "http://"+h.listen, "--token-file", "-"); r.code != 0 {
 		t.Fatalf("%s%s", r.out, r.err)
 	}
-	for _, args := range [][]string{{"signin", elsewhere}, {"signin", elsewhere, "--console"}, {"whoami", "--service", elsewhere}, {"ls", "--service", elsewhere}} {
+	for _, args := range [][]string{{"signin", elsewhere}, {"signin", elsewhere, "--console"}, {"whoami", "--service", elsewhere},
+		{"ls", "--service", elsewhere}} {
 		h.run("", args...)
 		if seen := met.Swap(nil); seen != nil {
 			t.Errorf("%q sent the token elsewhere", args)
@@ -535,7 +542,8 @@ func TestSecretsStayWithTheirServer(t *testing.T) {
 		h.must("account", "check", account)
 	}
 	// With the secret given again it is sent, as that is meant.
-	if h.run("another password\n", "account", "edit", "share", "--url", elsewhere+"/dav/", "--secret-file", "-"); !taker.took("another password") {
+	if h.run("another password\n", "account", "edit", "share", "--url", elsewhere+"/dav/", "--secret-file",
+		"-"); !taker.took("another password") {
 		t.Error("a secret that was given for the new server was not tried there")
 	}
 
@@ -608,6 +616,9 @@ func TestDataFolderIsPrivate(t *testing.T) {
 	h.linkFolder("desk", top)
 	h.copy("/desk/mine.txt", "/desk/copies")
 	err := filepath.WalkDir(h.data, func(path string, entry os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
 		info, err := entry.Info()
 		if err == nil && path != h.data && info.Mode().Perm()&0o077 != 0 {
 			t.Errorf("%s has the mode %v", path, info.Mode())
@@ -627,10 +638,13 @@ func TestDataFolderIsPrivate(t *testing.T) {
 	}
 	token := h.token()
 	for _, request := range [][2]string{
-		{"GET", "/api/v1/content?address=/desk/data/heron.db"}, {"GET", "/api/v1/content?address=/desk/data/heron.key"}, {"GET", "/api/v1/entry?address=/desk/data"},
-		{"GET", "/api/v1/tree?address=/desk/data"}, {"GET", "/api/v1/archive?address=/desk/data"}, {"PUT", "/api/v1/content?address=/desk/data/owner.token"}, {"PUT", "/api/v1/content?address=/desk/data&name=new"},
+		{"GET", "/api/v1/content?address=/desk/data/heron.db"}, {"GET", "/api/v1/content?address=/desk/data/heron.key"},
+		{"GET", "/api/v1/entry?address=/desk/data"},
+		{"GET", "/api/v1/tree?address=/desk/data"}, {"GET", "/api/v1/archive?address=/desk/data"},
+		{"PUT", "/api/v1/content?address=/desk/data/owner.token"}, {"PUT", "/api/v1/content?address=/desk/data&name=new"},
 	} {
-		if code, text, _ := h.send(request[0], request[1], token, strings.NewReader("x"), "Content-Type", "application/octet-stream", "If-Match", "*"); code < 400 {
+		if code, text, _ := h.send(request[0], request[1], token, strings.NewReader("x"), "Content-Type", "application/octet-stream", "If-Match",
+			"*"); code < 400 {
 			t.Errorf("%s %s: %d %.100s", request[0], request[1], code, text)
 		}
 	}
@@ -646,7 +660,8 @@ func TestDataFolderIsPrivate(t *testing.T) {
 		t.Errorf("an account outside of --folders is reached: %s", r.out)
 	}
 	_, _, header := h.send("GET", "/api/v1/survey?address=/a0&format=html", token, nil)
-	if policy := header.Get("Content-Security-Policy"); !strings.Contains(policy, "style-src 'unsafe-inline'") || !strings.Contains(policy, "default-src 'none'") {
+	if policy := header.Get("Content-Security-Policy"); !strings.Contains(policy, "style-src 'unsafe-inline'") ||
+		!strings.Contains(policy, "default-src 'none'") {
 		t.Errorf("the page of a survey has the policy %q", policy)
 	}
 }

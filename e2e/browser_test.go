@@ -26,7 +26,8 @@ func openBrowser(t *testing.T) *window {
 	t.Helper()
 	allocator, stop := chromedp.NewExecAllocator(t.Context(), append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))...)
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true))...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	t.Cleanup(func() { cancel(); stop() })
 	b := &window{t: t, ctx: ctx}
@@ -102,9 +103,12 @@ func (b *window) click(name string) {
 	// Where it rests: what has just opened may still be moving into its place.
 	var at, before []float64
 	for range 50 {
-		at = js[[]float64](b, fmt.Sprintf("(() => { const e = %s; e.scrollIntoView({ block: 'nearest' }); const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2] })()", find(name)))
+		at = js[[]float64](b, fmt.Sprintf("(() => { const e = %s; e.scrollIntoView({ block: 'nearest' }); "+
+			"const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2] })()", find(name)))
 		js[any](b, "window.framed = false; requestAnimationFrame(() => requestAnimationFrame(() => { window.framed = true })); null")
-		if slices.Equal(at, before) && js[bool](b, fmt.Sprintf("(() => { const e = %s; const hit = document.elementFromPoint(%f, %f); return e.contains(hit) || hit?.contains(e) })()", find(name), at[0], at[1])) {
+		if slices.Equal(at, before) && js[bool](b,
+			fmt.Sprintf("(() => { const e = %s; const hit = document.elementFromPoint(%f, %f); return e.contains(hit) || hit?.contains(e) })()",
+				find(name), at[0], at[1])) {
 			break
 		}
 		before = at

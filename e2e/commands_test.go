@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 
@@ -34,7 +33,8 @@ func TestBadInput(t *testing.T) {
 	writeFile(t, server.Secret, secret)
 	writeFile(t, "wrong", secret+"-wrong")
 	s3 := func(change ...string) []string {
-		args := []string{"account", "link", "s3", "new", "--endpoint", server.Endpoint, "--bucket", bucket, "--key", server.Key, "--secret-file", secret}
+		args := []string{"account", "link", "s3", "new", "--endpoint", server.Endpoint, "--bucket", bucket, "--key", server.Key, "--secret-file",
+			secret}
 		return append(args, change...)
 	}
 	before := digest(t, archive)
@@ -44,14 +44,18 @@ func TestBadInput(t *testing.T) {
 		code int
 		want []string
 	}{
-		{"unknown provider", []string{"account", "link", "cloud", "new"}, 2, []string{"There is no provider", "alder, folder, ftp, s3, sedge, sftp, smb, webdav"}},
+		{"unknown provider", []string{"account", "link", "cloud", "new"}, 2,
+			[]string{"There is no provider", "alder, folder, ftp, s3, sedge, sftp, smb, webdav"}},
 		{"unknown option", []string{"account", "link", "folder", "new", "--colour", "blue"}, 2, []string{"--colour", "--path"}},
 		{"missing option", []string{"account", "link", "folder", "new"}, 2, []string{"--path", "missing"}},
 		{"name taken", []string{"account", "link", "folder", "desk", "--path", desk}, 2, []string{"called \"desk\" already", "another name"}},
-		{"name malformed", []string{"account", "link", "folder", "My Desk", "--path", desk}, 2, []string{"lower-case letters, digits and hyphens"}},
+		{"name malformed", []string{"account", "link", "folder", "My Desk", "--path", desk}, 2,
+			[]string{"lower-case letters, digits and hyphens"}},
 		{"missing folder", []string{"account", "link", "folder", "new", "--path", desk + "/nowhere"}, 1, []string{"cannot be opened", "--path"}},
-		{"missing start", []string{"account", "link", "folder", "new", "--path", desk, "--start", "nowhere"}, 1, []string{"starting folder", "--start"}},
-		{"a file as folder", []string{"account", "link", "folder", "new", "--path", desk + "/in/x.txt"}, 1, []string{"is a file", "Give the path of a folder"}},
+		{"missing start", []string{"account", "link", "folder", "new", "--path", desk, "--start", "nowhere"}, 1,
+			[]string{"starting folder", "--start"}},
+		{"a file as folder", []string{"account", "link", "folder", "new", "--path", desk + "/in/x.txt"}, 1,
+			[]string{"is a file", "Give the path of a folder"}},
 		{"host that is not there", s3("--endpoint", "http://nowhere.invalid"), 1, []string{"not known", "--endpoint"}},
 		{"wrong port", s3("--endpoint", "http://127.0.0.1:1"), 1, []string{"Nothing answers", "--endpoint"}},
 		{"wrong key", s3("--key", "nobody"), 1, []string{"does not know the access key", "--key"}},
@@ -67,7 +71,8 @@ func TestBadInput(t *testing.T) {
 		{"target inside its source", []string{"copy", "/desk/in", "/desk/in/deeper"}, 1, []string{"inside its own source", "target outside"}},
 		{"the same through another account", []string{"copy", "/desk", "/desk-in"}, 1, []string{"inside its own source"}},
 		{"target is a file", []string{"copy", "/desk/in", "/archive/file"}, 1, []string{"is a file", "another target"}},
-		{"target cannot hold the name", []string{"copy", "/desk/in", "/archive/" + strings.Repeat("n", 300)}, 1, []string{"255 bytes", "another name"}},
+		{"target cannot hold the name", []string{"copy", "/desk/in", "/archive/" + strings.Repeat("n", 300)}, 1,
+			[]string{"255 bytes", "another name"}},
 		{"target is the root", []string{"copy", "/desk/in", "/"}, 2, []string{"root of all accounts", "name an account"}},
 		{"unknown rule", []string{"copy", "/desk/in", "/archive", "--conflict", "win"}, 2, []string{"keep-both, newer, source, target or ask"}},
 		{"two of one name", []string{"copy", "/desk/in", "/desk-in/../in", "/archive"}, 2, []string{"would both become"}},
@@ -173,7 +178,8 @@ func TestCommands(t *testing.T) {
 	if err := os.Symlink("one.txt", filepath.Join(desk, "Reports", "link")); err != nil {
 		t.Fatal(err)
 	}
-	if out := h.must("account", "link", "folder", "desk", "--path", desk); !strings.Contains(out, "/desk") || !strings.Contains(out, "Reports/") || !strings.Contains(out, "free of") {
+	if out := h.must("account", "link", "folder", "desk", "--path", desk); !strings.Contains(out, "/desk") ||
+		!strings.Contains(out, "Reports/") || !strings.Contains(out, "free of") {
 		t.Errorf("linking says:\n%s", out)
 	}
 	h.must("account", "link", "folder", "archive", "--path", archive, "--json")
@@ -208,10 +214,12 @@ func TestCommands(t *testing.T) {
 	items, _ := run["items"].(map[string]any)
 	bytes, _ := run["bytes"].(map[string]any)
 	if run["id"] != started.Run || run["state"] != "done" || items["done"] != 2.0 || items["skipped"] != 1.0 || items["failed"] != 0.0 ||
-		items["waiting"] != 0.0 || bytes["transferred"] != 11.0 || bytes["total"] != 11.0 || run["started"] == nil || run["ended"] == nil || run["job"] == "" {
+		items["waiting"] != 0.0 || bytes["transferred"] != 11.0 || bytes["total"] != 11.0 || run["started"] == nil || run["ended"] == nil ||
+		run["job"] == "" {
 		t.Errorf("run show --json: %v", run)
 	}
-	if skipped := h.must("run", "items", started.Run, "--state", "skipped", "--json"); !strings.Contains(skipped, `"cause":"not-a-file"`) || !strings.Contains(skipped, `"remedy":"Copy what it points to`) {
+	if skipped := h.must("run", "items", started.Run, "--state", "skipped", "--json"); !strings.Contains(skipped, `"cause":"not-a-file"`) ||
+		!strings.Contains(skipped, `"remedy":"Copy what it points to`) {
 		t.Errorf("the skipped item: %s", skipped)
 	}
 	h.must("run", "list")
@@ -331,7 +339,8 @@ func TestTerminal(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	for _, want := range []string{"To /archive/desk: copy 200 files (1.9 MiB); no conflicts.", "200 items transferred and verified", "\x1b[38;5;71m✓ done"} {
+	for _, want := range []string{"To /archive/desk: copy 200 files (1.9 MiB); no conflicts.", "200 items transferred and verified",
+		"\x1b[38;5;71m✓ done"} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("it lacks %q:\n%s", want, out)
 		}
@@ -347,7 +356,13 @@ func TestTerminal(t *testing.T) {
 func TestTLS(t *testing.T) {
 	dir := t.TempDir()
 	certificate, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	make := exec.Command("go", "run", filepath.Join(runtime.GOROOT(), "src", "crypto", "tls", "generate_cert.go"), "--host", "127.0.0.1", "--ecdsa-curve", "P256")
+	goroot, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	make := exec.Command("go", "run", filepath.Join(strings.TrimSpace(string(goroot)), "src", "crypto", "tls", "generate_cert.go"), "--host",
+		"127.0.0.1",
+		"--ecdsa-curve", "P256")
 	make.Dir = dir
 	if out, err := make.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)

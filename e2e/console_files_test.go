@@ -48,7 +48,8 @@ func (b *window) keptToPolicy() {
 func (b *window) downloadsTo(folder string) {
 	b.t.Helper()
 	b.do(func(ctx context.Context, target *chromedp.Target) (chromedp.Void, error) {
-		_, err := cdp.Call(ctx, target, browser.SetDownloadBehavior, browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: folder})
+		_, err := cdp.Call(ctx, target, browser.SetDownloadBehavior,
+			browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: folder})
 		return chromedp.Void{}, err
 	})
 }

@@ -143,7 +143,8 @@ func TestContinuousFolders(t *testing.T) {
 	h.linkFolder("desk", desk)
 	h.link(shell.Password, "sftp", "share", "--host", shell.Host, "--port", shell.Port, "--user", shell.User, "--path", place)
 	writeFile(t, "before", desk, "Work", "before.txt")
-	h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/Work", "--to", "/share/Work", "--continuous", "--safety-deletions", "none")
+	h.must("job", "create", "keep", "--type", "two-way", "--from", "/desk/Work", "--to", "/share/Work", "--continuous", "--safety-deletions",
+		"none")
 	run := h.watching("keep")
 	comesToHold(t, "before", place, "Work", "before.txt")
 	writeFile(t, "new", desk, "Work", "deep", "er", "new.txt")

@@ -291,17 +291,20 @@ func TestRefusedNames(t *testing.T) {
 	desk := t.TempDir()
 	writeFile(t, "fine", desk, "in", "fine.txt")
 	writeFile(t, "old", desk, "in", "caf\xe9.txt")
-	writeFile(t, "long", desk, "in", strings.Repeat("d", 250), strings.Repeat("e", 250), strings.Repeat("f", 250), strings.Repeat("g", 250), strings.Repeat("h", 250))
+	writeFile(t, "long", desk, "in", strings.Repeat("d", 250), strings.Repeat("e", 250), strings.Repeat("f", 250), strings.Repeat("g", 250),
+		strings.Repeat("h", 250))
 	h.linkFolder("desk", desk)
 	h.linkBucket("archive", server, server.Bucket(t))
 	r := h.run("", "copy", "/desk/in", "/archive")
 	if r.code != 1 || !strings.Contains(r.out, "partial") || !strings.Contains(r.out, "--state failed") {
 		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
 	}
-	if plan := h.must("copy", "/desk/in", "/archive/refused", "--plan", "--names", "refuse"); !strings.Contains(plan, "2 not allowed at the target") || !strings.Contains(plan, "not UTF-8") {
+	if plan := h.must("copy", "/desk/in", "/archive/refused", "--plan", "--names", "refuse"); !strings.Contains(plan,
+		"2 not allowed at the target") || !strings.Contains(plan, "not UTF-8") {
 		t.Errorf("the plan says: %s", plan)
 	}
-	if plan := h.must("copy", "/desk/in", "/archive/translated", "--plan"); !strings.Contains(plan, "caf%E9.txt") || !strings.Contains(plan, "1 not allowed at the target") {
+	if plan := h.must("copy", "/desk/in", "/archive/translated", "--plan"); !strings.Contains(plan, "caf%E9.txt") ||
+		!strings.Contains(plan, "1 not allowed at the target") {
 		t.Errorf("the plan says: %s", plan)
 	}
 	for run, err := range h.client().Runs(t.Context()) {

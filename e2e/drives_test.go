@@ -54,7 +54,8 @@ func (h *heron) linkDrives(c *standin.Clouds) {
 		link contract.Link
 		user string
 	}{
-		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}, sedgeUser},
+		{contract.Link{Provider: "sedge", Name: "field-drive", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"},
+			Secret: "own-secret"}, sedgeUser},
 		{contract.Link{Provider: "alder", Name: "office-drive", Options: map[string]string{"url": c.AlderURL}}, alderUser},
 	} {
 		h.agree(contract.Consenting{Link: one.link}, one.user)
@@ -88,7 +89,8 @@ type typed struct {
 func (h *heron) terminal(args ...string) *typed {
 	h.t.Helper()
 	command := exec.Command(program, args...)
-	command.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN="+h.token(), "XDG_CONFIG_HOME="+h.data+"/config", "NO_COLOR=1", "DISPLAY=", "BROWSER=")
+	command.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN="+h.token(), "XDG_CONFIG_HOME="+h.data+"/config",
+		"NO_COLOR=1", "DISPLAY=", "BROWSER=")
 	file, err := pty.StartWithSize(command, &pty.Winsize{Rows: 40, Cols: 140})
 	if err != nil {
 		h.t.Fatal(err)
@@ -211,7 +213,8 @@ func leadsBack(t *testing.T, page, user string) string {
 		t.Fatal(err)
 	}
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	response, err := client.PostForm(address.Scheme+"://"+address.Host+address.Path, url.Values{"query": {address.RawQuery}, "user": {user}, "answer": {"agree"}})
+	response, err := client.PostForm(address.Scheme+"://"+address.Host+address.Path,
+		url.Values{"query": {address.RawQuery}, "user": {user}, "answer": {"agree"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -319,7 +322,8 @@ func TestDefinitionsInConsole(t *testing.T) {
 	b.accessible("a definition")
 	access, _, _ := c.Sedge.Consents.Grant("own", sedgeUser, "items.read", "items.write")
 	for label, value := range map[string]string{"Address": c.SedgeURL, "Token": access} {
-		js[any](b, `(() => { const e = [...document.querySelectorAll('form label')].find((l) => l.textContent.startsWith(`+quote(label)+`)).querySelector('input');
+		js[any](b, `(() => { const e = [...document.querySelectorAll('form label')].find((l) => l.textContent.startsWith(`+quote(label)+
+			`)).querySelector('input');
 			Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(e, `+quote(value)+`); e.dispatchEvent(new Event('input', { bubbles: true })); return null })()`)
 	}
 	b.click("Try it")
@@ -344,7 +348,8 @@ func bearerDefinition(t *testing.T, h *heron) string {
 		t.Fatal(text)
 	}
 	text = before + "sign-in:\n  - way: bearer\n\nfailures:" + after
-	return strings.Replace(strings.Replace(text, "name: sedge\n", "name: sedge-by-token\n", 1), "title: Sedge (stand-in)", "title: Sedge by token", 1)
+	return strings.Replace(strings.Replace(text, "name: sedge\n", "name: sedge-by-token\n", 1), "title: Sedge (stand-in)",
+		"title: Sedge by token", 1)
 }
 
 // TestHeldUntilMended withdraws consent in the middle of a run, restarts the
@@ -426,7 +431,8 @@ func TestDocumentsAndTwins(t *testing.T) {
 	if got := h.must("cat", address); got != "one" && got != "two" {
 		t.Errorf("%s holds %q", address, got)
 	}
-	if plan := h.must("copy", "/field-drive/Notes", "/office-drive", "--plan"); !strings.Contains(plan, "1 text document exported as odt") || !strings.Contains(plan, "1 sheet document exported as ods") {
+	if plan := h.must("copy", "/field-drive/Notes", "/office-drive", "--plan"); !strings.Contains(plan, "1 text document exported as odt") ||
+		!strings.Contains(plan, "1 sheet document exported as ods") {
 		t.Errorf("the plan does not name the default: %s", plan)
 	}
 	if run := h.copy("/field-drive/Notes", "/office-drive"); run.State != "done" || run.Items.Done != 4 {
@@ -438,7 +444,8 @@ func TestDocumentsAndTwins(t *testing.T) {
 	if len(names) != 4 || names["Weir inspection.odt"] == "" || names["Levels.ods"] == "" || names["sketch.txt"] == "" {
 		t.Errorf("copied: %v", names)
 	}
-	if data, _ := os.ReadFile(filepath.Join(local, "Notes", "Weir inspection.odt")); !bytes.HasPrefix(data, []byte("PK")) || !bytes.Contains(data, []byte("application/vnd.oasis.opendocument.text")) {
+	if data, _ := os.ReadFile(filepath.Join(local, "Notes", "Weir inspection.odt")); !bytes.HasPrefix(data, []byte("PK")) ||
+		!bytes.Contains(data, []byte("application/vnd.oasis.opendocument.text")) {
 		t.Error("the export is not an OpenDocument file")
 	}
 	if run := h.copy("/field-drive/Notes", "/office-drive"); run.Items.Done != 0 || run.Items.UpToDate != 4 {
@@ -455,7 +462,8 @@ func TestDocumentsAndTwins(t *testing.T) {
 		}
 	}()
 	// One document, in formats of choice.
-	if run := h.copy("/field-drive/Notes/Weir inspection", "/office-drive/Chosen", "--documents", "text=pdf+txt"); run.State != "done" || run.Items.Done != 2 {
+	if run := h.copy("/field-drive/Notes/Weir inspection", "/office-drive/Chosen", "--documents", "text=pdf+txt"); run.State != "done" ||
+		run.Items.Done != 2 {
 		t.Errorf("%+v", run)
 	}
 	if out := h.must("cat", "/office-drive/Chosen/Weir inspection.txt"); !strings.Contains(out, "All dry.") {
@@ -465,8 +473,10 @@ func TestDocumentsAndTwins(t *testing.T) {
 	if data, err := os.ReadFile(filepath.Join(local, "Notes", "Levels.csv")); err != nil || !strings.Contains(string(data), "0.31") {
 		t.Errorf("%s, %v", data, err)
 	}
-	for _, bad := range []struct{ rule, reason string }{{"text=docx", "cannot be exported as"}, {"letters=pdf", "is not a rule for documents"}} {
-		if r := h.run("", "copy", "/field-drive/Notes", "/office-drive/x", "--documents", bad.rule); r.code != 2 || !strings.Contains(r.err, bad.reason) {
+	for _, bad := range []struct{ rule, reason string }{{"text=docx", "cannot be exported as"},
+		{"letters=pdf", "is not a rule for documents"}} {
+		if r := h.run("", "copy", "/field-drive/Notes", "/office-drive/x", "--documents", bad.rule); r.code != 2 ||
+			!strings.Contains(r.err, bad.reason) {
 			t.Errorf("%s: %+v", bad.rule, r)
 		}
 	}
@@ -485,17 +495,20 @@ func TestProviderCommands(t *testing.T) {
 	if r.code != 0 || !strings.Contains(r.out, "0 fail") {
 		t.Errorf("%+v", r)
 	}
-	if left := h.run(access, "provider", "try", file, "--option", "url="+c.SedgeURL, "--secret-file", "-", "--json"); strings.Contains(left.out, access) {
+	if left := h.run(access, "provider", "try", file, "--option", "url="+c.SedgeURL, "--secret-file", "-",
+		"--json"); strings.Contains(left.out, access) {
 		t.Error("the token is told")
 	}
 	// A scope that does not suffice is named, and the exchange shown without its secret.
 	reads, _, _ := c.Sedge.Consents.Grant("own", sedgeUser, "items.read")
 	r = h.run(reads, "provider", "try", file, "--option", "url="+c.SedgeURL, "--secret-file", "-")
-	if r.code != 1 || !strings.Contains(r.out, "the scope items.write") || !strings.Contains(r.out, "> POST "+c.SedgeURL+"/v2/items") || strings.Contains(r.out+r.err, reads) {
+	if r.code != 1 || !strings.Contains(r.out, "the scope items.write") || !strings.Contains(r.out, "> POST "+c.SedgeURL+"/v2/items") ||
+		strings.Contains(r.out+r.err, reads) {
 		t.Errorf("%+v", r)
 	}
 	h.must("provider", "add", file)
-	if r := h.run(access, "account", "link", "sedge-by-token", "tokened", "--url", c.SedgeURL, "--secret-file", "-"); r.code != 0 || !strings.Contains(r.out, sedgeUser) {
+	if r := h.run(access, "account", "link", "sedge-by-token", "tokened", "--url", c.SedgeURL, "--secret-file", "-"); r.code != 0 ||
+		!strings.Contains(r.out, sedgeUser) {
 		t.Errorf("%+v", r)
 	}
 	if r := h.run("", "provider", "remove", "sedge-by-token", "--yes"); r.code == 0 || !strings.Contains(r.err, "tokened") {
@@ -517,14 +530,17 @@ func TestProviderCommands(t *testing.T) {
 	} {
 		writeFile(t, strings.Replace(mine, bad.old, bad.new, 1), dir, "bad.yaml")
 		r := h.run("", "provider", "add", filepath.Join(dir, "bad.yaml"))
-		if r.code == 0 || !strings.Contains(strings.ToLower(r.err), strings.ToLower(bad.reason)) || bad.what != "a name of the program" && !strings.Contains(strings.ToLower(r.err), "bad.yaml") {
+		if r.code == 0 || !strings.Contains(strings.ToLower(r.err), strings.ToLower(bad.reason)) || bad.what != "a name of the program" &&
+			!strings.Contains(strings.ToLower(r.err), "bad.yaml") {
 			t.Errorf("%s: %+v", bad.what, r)
 		}
 	}
 	for _, args := range [][]string{
 		{"provider", "try", filepath.Join(dir, "none.yaml")}, {"provider", "show", "nosuch"}, {"provider", "register", "sedge"},
-		{"provider", "register", "folder", "--client-id", "x"}, {"account", "reauthorize", "nosuch"}, {"account", "link", "sedge", "x", "--consent", "post"},
-		{"account", "link", "sedge", "x", "--url", "nowhere"}, {"account", "link", "alder", "x", "--url", "http://127.0.0.1:1", "--sign-in", "carrier-pigeon"},
+		{"provider", "register", "folder", "--client-id", "x"}, {"account", "reauthorize", "nosuch"},
+		{"account", "link", "sedge", "x", "--consent", "post"},
+		{"account", "link", "sedge", "x", "--url", "nowhere"},
+		{"account", "link", "alder", "x", "--url", "http://127.0.0.1:1", "--sign-in", "carrier-pigeon"},
 	} {
 		if r := h.run("", args...); r.code == 0 || len(r.err) < 20 {
 			t.Errorf("%v: %+v", args, r)
@@ -544,7 +560,8 @@ func TestOwnRegistration(t *testing.T) {
 	link("slow")
 	writeFile(t, "wrong\n", secret)
 	h.must("provider", "register", "sedge", "--client-id", "own", "--secret-file", secret)
-	consent, err := h.client().BeginConsent(t.Context(), contract.Consenting{Way: "page", Link: contract.Link{Provider: "sedge", Name: "fast", Options: map[string]string{"url": c.SedgeURL}}})
+	consent, err := h.client().BeginConsent(t.Context(),
+		contract.Consenting{Way: "page", Link: contract.Link{Provider: "sedge", Name: "fast", Options: map[string]string{"url": c.SedgeURL}}})
 	if err == nil {
 		_ = demo.Agree(t.Context(), consent.URL, sedgeUser) // its end tells of the failure
 		consent, err = h.client().Consent(t.Context(), consent.ID)
@@ -598,8 +615,11 @@ func TestBehindProxies(t *testing.T) {
 	defer outbound.Close()
 	public := strings.Replace(front.URL, "127.0.0.1", "localhost", 1)
 	h.serve("--public-url", public, "--outbound-proxy", outbound.URL)
-	c.Alder.Consents.Register(standin.Client{ID: standin.AlderClient, Secret: "alder-app", Redirects: []string{"http://localhost/consent/callback"}})
-	consent, err := h.client().BeginConsent(t.Context(), contract.Consenting{Way: "page", Link: contract.Link{Provider: "alder", Name: "office-drive", Options: map[string]string{"url": "http://alder.example"}}})
+	c.Alder.Consents.Register(standin.Client{ID: standin.AlderClient, Secret: "alder-app",
+		Redirects: []string{"http://localhost/consent/callback"}})
+	consent, err := h.client().BeginConsent(t.Context(),
+		contract.Consenting{Way: "page", Link: contract.Link{Provider: "alder", Name: "office-drive",
+			Options: map[string]string{"url": "http://alder.example"}}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -105,8 +105,10 @@ var faults = []injected{
 		f.far.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", Times: 1, At: 100_000, Err: store.Errorf(store.ErrTryAgain, "reset")})
 	}},
 	{name: "stalled", prepare: func(f *fixture) { // until the connection counts as lost
-		f.far.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", Times: 1, At: 200_000, Err: store.Errorf(store.ErrTryAgain, "nothing came for too long"), Do: func() { time.Sleep(30 * time.Millisecond) }})
-		f.faulty.Add(storetest.Fault{Op: storetest.OpStat, Name: "b.txt", Times: 1, Err: store.Errorf(store.ErrTryAgain, "nothing came for too long")})
+		f.far.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", Times: 1, At: 200_000,
+			Err: store.Errorf(store.ErrTryAgain, "nothing came for too long"), Do: func() { time.Sleep(30 * time.Millisecond) }})
+		f.faulty.Add(storetest.Fault{Op: storetest.OpStat, Name: "b.txt", Times: 1,
+			Err: store.Errorf(store.ErrTryAgain, "nothing came for too long")})
 	}},
 	{name: "clocks differ", prepare: func(f *fixture) { // by years, in both directions
 		for name, content := range f.contents {
@@ -135,10 +137,11 @@ var faults = []injected{
 	{name: "name refused", failed: []string{"a.txt"}, prepare: func(f *fixture) {
 		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "a.txt", Err: store.Errorf(store.ErrNameRefused, "no")})
 	}},
-	{name: "read-only in the middle", failed: []string{"a.txt", "d/b.txt", "d/large.bin", "d/empty", "e/zero", "é NFC.txt", "é NFD.txt"}, prepare: func(f *fixture) {
-		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "b.txt", Err: store.Errorf(store.ErrRefused, "403")})
-		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "large.bin", Err: store.Errorf(store.ErrRefused, "403")})
-	}},
+	{name: "read-only in the middle", failed: []string{"a.txt", "d/b.txt", "d/large.bin", "d/empty", "e/zero", "é NFC.txt", "é NFD.txt"},
+		prepare: func(f *fixture) {
+			f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "b.txt", Err: store.Errorf(store.ErrRefused, "403")})
+			f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "large.bin", Err: store.Errorf(store.ErrRefused, "403")})
+		}},
 	{name: "folder removed", prepare: func(f *fixture) {
 		f.faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "b.txt", Times: 1, Err: store.Errorf(store.ErrNotFound, "the folder is gone")})
 	}},
@@ -156,7 +159,8 @@ var faults = []injected{
 	}},
 	{name: "size unknown", prepare: func(f *fixture) {}}, // by the fixture
 	{name: "read: cut", reads: true, prepare: func(f *fixture) {
-		f.faulty.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", Times: 2, At: 65_000, Err: store.Errorf(store.ErrTryAgain, "reset")})
+		f.faulty.Add(storetest.Fault{Op: storetest.OpRead, Name: "large.bin", Times: 2, At: 65_000,
+			Err: store.Errorf(store.ErrTryAgain, "reset")})
 	}},
 	{name: "read: bit flipped", reads: true, failed: []string{"d/b.txt"}, prepare: func(f *fixture) {}}, // by the other side
 	{name: "read: 429", reads: true, prepare: func(f *fixture) {
@@ -259,7 +263,8 @@ func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string
 		if entry, err := place.Stat(ctx, where.As(store.KindFile)); err == nil {
 			precondition = store.AtRevision(entry.Revision)
 		}
-		_, err := place.Write(ctx, store.Writing{Place: where, Size: int64(len(content)), If: precondition, Modified: modified, Run: id, Content: storetest.Text(content)})
+		_, err := place.Write(ctx, store.Writing{Place: where, Size: int64(len(content)), If: precondition, Modified: modified, Run: id,
+			Content: storetest.Text(content)})
 		return err
 	}
 	fixed := time.Date(2025, 5, 5, 5, 5, 5, 0, time.UTC)
@@ -267,7 +272,8 @@ func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string
 	if err == nil {
 		_, err = place.MakeFolder(ctx, at("e"))
 	}
-	for path, content := range map[string]string{"a.txt": "the first", "b.txt": "the second", "c.txt": "the third", "e/file": "within", "zz.txt": "the last"} {
+	for path, content := range map[string]string{"a.txt": "the first", "b.txt": "the second", "c.txt": "the third", "e/file": "within",
+		"zz.txt": "the last"} {
 		err = errors.Join(err, write(content, fixed, at(strings.Split(path, "/")...)))
 	}
 	if err != nil {
@@ -298,8 +304,9 @@ func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string
 		Rules: plan.Rules{Clear: true},
 		Routes: []transfer.Route{{
 			Source: transfer.Side{Account: account, Address: store.MakeAddress(account, root), Store: place, Root: root, Gate: gate},
-			Target: transfer.Side{Account: "back", Address: store.MakeAddress("back", root), Store: faulty, Root: root, Gate: store.NewGate("back", 8, 8)},
-			Scope:  id,
+			Target: transfer.Side{Account: "back", Address: store.MakeAddress("back", root), Store: faulty, Root: root,
+				Gate: store.NewGate("back", 8, 8)},
+			Scope: id,
 		}},
 	}).Execute(ctx)
 	if worked != nil {
@@ -377,7 +384,8 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 		steps := append([]string{"all"}, strings.Split(name, "/")...)
 		f.other.Put(content, steps...)
 	}
-	near := transfer.Side{Account: "other", Address: store.MakeAddress("other", store.At("all")), Store: f.far, Root: store.At("all"), Gate: store.NewGate("other", 8, 8)}
+	near := transfer.Side{Account: "other", Address: store.MakeAddress("other", store.At("all")), Store: f.far, Root: store.At("all"),
+		Gate: store.NewGate("other", 8, 8)}
 	far := transfer.Side{Account: account, Address: store.MakeAddress(account, f.root), Store: f.faulty, Root: f.root, Gate: gate}
 	route := transfer.Route{Source: near, Target: far, Scope: id}
 	run := func(id string, resumed bool, route transfer.Route) (transfer.Result, error) {
@@ -404,7 +412,8 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 			backFaulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "b.txt", Flip: true})
 		}
 		target = back
-		route = transfer.Route{Source: far, Target: transfer.Side{Account: "back", Address: store.MakeAddress("back", store.At(id)), Store: backFaulty, Root: f.root, Gate: store.NewGate("back", 8, 8)}, Scope: id + "back"}
+		route = transfer.Route{Source: far, Target: transfer.Side{Account: "back", Address: store.MakeAddress("back", store.At(id)),
+			Store: backFaulty, Root: f.root, Gate: store.NewGate("back", 8, 8)}, Scope: id + "back"}
 	}
 	if fault.name == "size unknown" {
 		route.Source.Store = unsized{f.far}

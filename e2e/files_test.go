@@ -45,7 +45,8 @@ func TestFourLegs(t *testing.T) {
 	h.linkApache("share-two", apache, two)
 	h.linkFolder("back", last)
 	began := time.Now()
-	for _, leg := range [][2]string{{"/desk/all", "/share"}, {"/share/all", "/objects"}, {"/objects/all", "/share-two"}, {"/share-two/all", "/back"}} {
+	for _, leg := range [][2]string{{"/desk/all", "/share"}, {"/share/all", "/objects"}, {"/objects/all", "/share-two"},
+		{"/share-two/all", "/back"}} {
 		run := h.copy(leg[0], leg[1])
 		if run.State != "done" || run.Items.Done != 592 || run.Items.Failed != 0 {
 			t.Fatalf("%s to %s: %+v", leg[0], leg[1], run)
@@ -126,7 +127,8 @@ func TestFileCommands(t *testing.T) {
 			if r := h.run("", "mkdir", account+"/new"); r.code == 0 || !strings.Contains(r.err, "already exists") {
 				t.Errorf("making a folder that is there: %d %s", r.code, r.err)
 			}
-			if out := h.must("put", filepath.Join(local, "in"), account+"/new"); !strings.Contains(out, "Sent 2 files") || !strings.Contains(out, "1 left out") {
+			if out := h.must("put", filepath.Join(local, "in"), account+"/new"); !strings.Contains(out, "Sent 2 files") ||
+				!strings.Contains(out, "1 left out") {
 				t.Errorf("put: %s", out)
 			}
 			if out := h.must("cat", account+"/new/in/a 100%.txt"); out != "first é" {
@@ -148,7 +150,8 @@ func TestFileCommands(t *testing.T) {
 			if out := h.must("cat", account+"/new/deep/renamed.txt"); out != "from a pipe" {
 				t.Errorf("after mv: %q", out)
 			}
-			if r := h.run("", "mv", account+"/new/in/a 100%.txt", account+"/new/deep/renamed.txt"); r.code == 0 || !strings.Contains(r.err, "already exists") {
+			if r := h.run("", "mv", account+"/new/in/a 100%.txt", account+"/new/deep/renamed.txt"); r.code == 0 ||
+				!strings.Contains(r.err, "already exists") {
 				t.Errorf("mv over a file: %d %s", r.code, r.err)
 			}
 			if r := h.run("", "mv", account+"/new", account+"/new/deep"); r.code == 0 || !strings.Contains(r.err, "into itself") {
@@ -158,7 +161,8 @@ func TestFileCommands(t *testing.T) {
 			out := t.TempDir()
 			h.must("get", account+"/moved", out)
 			same(t, "fetched", digest(t, filepath.Join(out, "moved")), map[string]string{
-				"a 100%.txt": digest(t, filepath.Join(local, "in"))["a 100%.txt"], "below/large.bin": digest(t, filepath.Join(local, "in"))["below/large.bin"],
+				"a 100%.txt":      digest(t, filepath.Join(local, "in"))["a 100%.txt"],
+				"below/large.bin": digest(t, filepath.Join(local, "in"))["below/large.bin"],
 			})
 			if info, err := os.Stat(filepath.Join(out, "moved", "a 100%.txt")); account == "/desk" && (err != nil || !info.ModTime().Equal(at)) {
 				t.Errorf("its time is %v, %v; want %v", info.ModTime(), err, at)
@@ -220,7 +224,8 @@ func TestReadOnlyAccount(t *testing.T) {
 	local := filepath.Join(desk, "a.txt")
 	for _, args := range [][]string{
 		{"copy", "/desk/a.txt", "/kept"}, {"mv", "/desk/a.txt", "/kept"}, {"mv", "/kept/in", "/desk"}, {"mv", "/kept/in/b.txt", "/kept/c.txt"},
-		{"rm", "/kept/in", "--yes"}, {"mkdir", "/kept/new"}, {"mkdir", "-p", "/kept/new/deep"}, {"put", local, "/kept"}, {"put", "--yes", local, "/kept/in"},
+		{"rm", "/kept/in", "--yes"}, {"mkdir", "/kept/new"}, {"mkdir", "-p", "/kept/new/deep"}, {"put", local, "/kept"},
+		{"put", "--yes", local, "/kept/in"},
 	} {
 		if r := h.run("", args...); r.code == 0 || !strings.Contains(r.err, "read only") && !strings.Contains(r.err, "only be read") {
 			t.Errorf("heron %s: exit %d, %s", strings.Join(args, " "), r.code, r.err)
@@ -282,10 +287,12 @@ func TestPauseResumeRetry(t *testing.T) {
 	if run.Items.Done != 60 {
 		t.Errorf("after it was resumed: %+v", run.Items)
 	}
-	if r := h.run("", "run", "retry", started.Run); r.code == 0 || !strings.Contains(r.err, "nothing is left") && !strings.Contains(r.err, "Nothing is left") {
+	if r := h.run("", "run", "retry", started.Run); r.code == 0 || !strings.Contains(r.err, "nothing is left") &&
+		!strings.Contains(r.err, "Nothing is left") {
 		t.Errorf("retrying what is done: %d %s", r.code, r.err)
 	}
-	if r := h.run("", "run", "pause", started.Run); r.code == 0 || !strings.Contains(r.err, "nothing to pause") && !strings.Contains(r.err, "Nothing to pause") {
+	if r := h.run("", "run", "pause", started.Run); r.code == 0 || !strings.Contains(r.err, "nothing to pause") &&
+		!strings.Contains(r.err, "Nothing to pause") {
 		t.Errorf("pausing what is done: %d %s", r.code, r.err)
 	}
 }
@@ -307,11 +314,13 @@ func TestRetryTakesUpWhatFailed(t *testing.T) {
 		t.Fatalf("%v %d %s %s", err, r.code, r.out, r.err)
 	}
 	var item contract.Item
-	if err := json.Unmarshal([]byte(h.must("run", "items", run.ID, "--state", "failed", "--json")), &item); err != nil || item.Cause != "in-the-way" || !strings.Contains(item.Remedy, "Retry") {
+	if err := json.Unmarshal([]byte(h.must("run", "items", run.ID, "--state", "failed", "--json")), &item); err != nil ||
+		item.Cause != "in-the-way" || !strings.Contains(item.Remedy, "Retry") {
 		t.Errorf("%v %+v", err, item)
 	}
 	os.Remove(filepath.Join(archive, "in", "sub"))
-	if err := json.Unmarshal([]byte(h.must("run", "retry", run.ID, "--json")), &run); err != nil || run.State != "done" || run.Items.Done != 21 || run.Items.Failed != 0 {
+	if err := json.Unmarshal([]byte(h.must("run", "retry", run.ID, "--json")), &run); err != nil || run.State != "done" ||
+		run.Items.Done != 21 || run.Items.Failed != 0 {
 		t.Errorf("retried: %v %+v", err, run)
 	}
 	same(t, "retried", digest(t, filepath.Join(archive, "in")), digest(t, filepath.Join(desk, "in")))
@@ -362,7 +371,8 @@ func TestUploadThatDies(t *testing.T) {
 	begun := make(chan struct{})
 	body := &endless{begun: begun}
 	go func() {
-		request, _ := http.NewRequestWithContext(t.Context(), http.MethodPut, "http://"+h.listen+contract.Root+"/content?address=/desk/large.bin", body)
+		request, _ := http.NewRequestWithContext(t.Context(), http.MethodPut, "http://"+h.listen+contract.Root+"/content?address=/desk/large.bin",
+			body)
 		request.Header.Set("Authorization", "Bearer "+h.token())
 		if answer, err := http.DefaultClient.Do(request); err == nil {
 			answer.Body.Close()
@@ -422,7 +432,8 @@ func TestBadInputWithFiles(t *testing.T) {
 	writeFile(t, "there", local, "x.txt")
 	writeFile(t, "locked", path, "locked.txt")
 	apache.Give(t, path)
-	lock, _ := http.NewRequest("LOCK", url+"locked.txt", strings.NewReader(`<D:lockinfo xmlns:D="DAV:"><D:lockscope><D:exclusive/></D:lockscope><D:locktype><D:write/></D:locktype><D:owner>the second desk</D:owner></D:lockinfo>`))
+	lock, _ := http.NewRequest("LOCK", url+"locked.txt",
+		strings.NewReader(`<D:lockinfo xmlns:D="DAV:"><D:lockscope><D:exclusive/></D:lockscope><D:locktype><D:write/></D:locktype><D:owner>the second desk</D:owner></D:lockinfo>`))
 	lock.SetBasicAuth(apache.User, apache.Password)
 	if answer, err := http.DefaultClient.Do(lock); err != nil || answer.StatusCode != http.StatusOK {
 		t.Fatal(answer, err)
@@ -459,16 +470,21 @@ func TestBadInputWithFiles(t *testing.T) {
 		{"expired certificate", expired.Password, dav(expired), 1, []string{"expired on", "--certificate"}},
 		{"sign-in refused", "wrong", dav(apache), 1, []string{"does not accept the user", "--secret-file"}},
 		{"no secret", "", []string{"account", "link", "webdav", "new", "--url", apache.URL, "--user", "field"}, 2, []string{"--secret-file"}},
-		{"no WebDAV server", "x", []string{"account", "link", "webdav", "new", "--url", "http://" + h.listen + "/healthz"}, 1, []string{"for a WebDAV client", "check --url"}},
+		{"no WebDAV server", "x", []string{"account", "link", "webdav", "new", "--url", "http://" + h.listen + "/healthz"}, 1,
+			[]string{"for a WebDAV client", "check --url"}},
 		{"an object store as one", "x", []string{"account", "link", "webdav", "new", "--url", objects.Endpoint}, 1, []string{"--url"}},
-		{"writing over a locked file", "", []string{"put", "--yes", filepath.Join(local, "x.txt"), "/share/locked.txt"}, 1, []string{"is a file", "folder"}},
+		{"writing over a locked file", "", []string{"put", "--yes", filepath.Join(local, "x.txt"), "/share/locked.txt"}, 1,
+			[]string{"is a file", "folder"}},
 		{"removing a locked file", "", []string{"rm", "--yes", "/share/locked.txt"}, 1, []string{"the second desk", "close the file"}},
 		{"moving a locked file", "", []string{"mv", "/share/locked.txt", "/share/other.txt"}, 1, []string{"locked by the second desk"}},
 		{"get over a file", "", []string{"get", "/desk/in/x.txt", local}, 2, []string{"replace 1 file", "--yes"}},
-		{"get what the disk cannot hold", "", []string{"get", "/odd/names", local}, 1, []string{"2 entries cannot be fetched", "256 bytes", "empty name", "nothing was changed"}},
+		{"get what the disk cannot hold", "", []string{"get", "/odd/names", local}, 1,
+			[]string{"2 entries cannot be fetched", "256 bytes", "empty name", "nothing was changed"}},
 		{"get to nowhere", "", []string{"get", "/desk/in", "/nowhere/at/all"}, 2, []string{"no folder /nowhere/at", "make it first"}},
-		{"get to an address", "", []string{"get", "/share/locked.txt", "/desk/in/y.txt"}, 2, []string{"address in the account desk", "heron copy"}},
-		{"get several as one", "", []string{"get", "/desk/in", "/desk/in/x.txt", filepath.Join(local, "one")}, 2, []string{"several entries", "make it first"}},
+		{"get to an address", "", []string{"get", "/share/locked.txt", "/desk/in/y.txt"}, 2,
+			[]string{"address in the account desk", "heron copy"}},
+		{"get several as one", "", []string{"get", "/desk/in", "/desk/in/x.txt", filepath.Join(local, "one")}, 2,
+			[]string{"several entries", "make it first"}},
 		{"put an address", "", []string{"put", "/desk/in/x.txt", "/share"}, 2, []string{"no local file", "heron copy"}},
 		{"put to a path", "", []string{"put", filepath.Join(local, "x.txt"), "desk"}, 2, []string{"is not an address", "begins with /"}},
 		{"put what is not there", "", []string{"put", "/nowhere.txt", "/desk"}, 2, []string{"cannot be read", "of this machine"}},
@@ -486,7 +502,8 @@ func TestBadInputWithFiles(t *testing.T) {
 		{"rm an account", "", []string{"rm", "--yes", "/desk"}, 1, []string{"whole account", "unlink"}},
 		{"rm twice the same", "", []string{"rm", "--yes", "/desk/in", "/desk/in/x.txt"}, 1, []string{"within each other", "outer one"}},
 		{"rm nothing", "", []string{"rm", "--yes", "/desk/nothing"}, 1, []string{"is not there"}},
-		{"compare with itself", "", []string{"compare", "/desk/in", "/desk/in"}, 1, []string{"both addresses are /desk/in", "two different ones"}},
+		{"compare with itself", "", []string{"compare", "/desk/in", "/desk/in"}, 1,
+			[]string{"both addresses are /desk/in", "two different ones"}},
 		{"compare a folder with a file", "", []string{"compare", "/desk/in", "/desk/in/x.txt"}, 1, []string{"two folders, or two files"}},
 		{"compare nothing", "", []string{"compare", "/desk/in", "/share/nothing"}, 1, []string{"is not there"}},
 		{"retry no run", "", []string{"run", "retry", "nothing"}, 1, []string{"no run", "heron run list"}},
@@ -524,7 +541,8 @@ func TestAccountThatIsDown(t *testing.T) {
 		t.Errorf("the root: %s", out)
 	}
 	out := h.must("account", "list")
-	if took := time.Since(began); took > 15*time.Second || !strings.Contains(out, "▬ unreachable") || !strings.Contains(out, "did not answer within") || !strings.Contains(out, "✓ linked") {
+	if took := time.Since(began); took > 15*time.Second || !strings.Contains(out, "▬ unreachable") ||
+		!strings.Contains(out, "did not answer within") || !strings.Contains(out, "✓ linked") {
 		t.Errorf("after %v: %s", took, out)
 	}
 	if out := h.must("ls"); !strings.Contains(out, "▬ unreachable") {
@@ -615,7 +633,8 @@ func TestMoveThatLeavesSomething(t *testing.T) {
 		t.Errorf("%+v", run)
 	}
 	same(t, "the source", digest(t, desk), map[string]string{"project/late.txt": digest(t, desk)["project/late.txt"]})
-	if report := h.must("run", "report", moved.Run); !strings.Contains(report, "some could not be deleted at the source") || !strings.Contains(report, "A move") {
+	if report := h.must("run", "report", moved.Run); !strings.Contains(report, "some could not be deleted at the source") ||
+		!strings.Contains(report, "A move") {
 		t.Errorf("the report does not say so: %s", report)
 	}
 }

@@ -79,7 +79,8 @@ func (h *heron) cookie() string {
 	if code != http.StatusNoContent {
 		h.t.Fatalf("%d %s", code, text)
 	}
-	if code, text, _ := h.send(http.MethodPost, "/api/v1/session", "", strings.NewReader(`{"token":"`+secret+`"}`)); code != http.StatusUnauthorized {
+	if code, text, _ := h.send(http.MethodPost, "/api/v1/session", "",
+		strings.NewReader(`{"token":"`+secret+`"}`)); code != http.StatusUnauthorized {
 		h.t.Errorf("a one-time link was used twice: %d %s", code, text)
 	}
 	cookie, _, _ := strings.Cut(header.Get("Set-Cookie"), ";")
@@ -102,7 +103,8 @@ func TestFormsFromElsewhere(t *testing.T) {
 		"another origin":      {"Origin", "http://elsewhere.example"},
 		"a page of this site": {"Origin", "http://" + strings.Replace(h.listen, "127.0.0.1", "localhost", 1)},
 	} {
-		code, text, _ := h.send(http.MethodPost, "/api/v1/folders", "", strings.NewReader(folder), append([]string{"Cookie", cookie}, header...)...)
+		code, text, _ := h.send(http.MethodPost, "/api/v1/folders", "", strings.NewReader(folder),
+			append([]string{"Cookie", cookie}, header...)...)
 		if code < 400 || code >= 500 {
 			t.Errorf("%s: %d %s", what, code, text)
 		}
@@ -111,7 +113,8 @@ func TestFormsFromElsewhere(t *testing.T) {
 		if operation[0] == http.MethodGet {
 			continue
 		}
-		if code, text, _ := h.send(operation[0], operation[1], "", strings.NewReader("{}"), "Cookie", cookie, "Sec-Fetch-Site", "cross-site", "Origin", "http://elsewhere.example"); code != http.StatusForbidden {
+		if code, text, _ := h.send(operation[0], operation[1], "", strings.NewReader("{}"), "Cookie", cookie, "Sec-Fetch-Site", "cross-site",
+			"Origin", "http://elsewhere.example"); code != http.StatusForbidden {
 			t.Errorf("%s %s from a page elsewhere: %d %.100s", operation[0], operation[1], code, text)
 		}
 	}
@@ -134,12 +137,15 @@ func TestAddressesThatLeadOut(t *testing.T) {
 	h.linkFolder("desk", inside)
 	before := filesIn(t, top)
 	for _, address := range []string{
-		"/desk/../beside.txt", "/desk/folder/../../beside.txt", "/desk/%2e%2e/beside.txt", "/desk/..%2Fbeside.txt", "/desk/folder/..%2F..%2Fbeside.txt",
+		"/desk/../beside.txt", "/desk/folder/../../beside.txt", "/desk/%2e%2e/beside.txt", "/desk/..%2Fbeside.txt",
+		"/desk/folder/..%2F..%2Fbeside.txt",
 		"/desk/out/beside.txt", "/desk/out", "/../desk/../beside.txt", "/desk/\x00/../beside.txt", "/desk/folder\x00", "/desk/./../beside.txt",
-		"/desk//../beside.txt", `/desk/..\beside.txt`, "/desk/" + top + "/beside.txt", "/desk/%00", "/proc/self/environ", "/desk/%252e%252e/beside.txt",
+		"/desk//../beside.txt", `/desk/..\beside.txt`, "/desk/" + top + "/beside.txt", "/desk/%00", "/proc/self/environ",
+		"/desk/%252e%252e/beside.txt",
 	} {
 		query := url.Values{"address": {address}}.Encode()
-		for _, path := range []string{"/api/v1/entries?", "/api/v1/entry?", "/api/v1/content?", "/api/v1/archive?", "/api/v1/comparison?with=/desk&"} {
+		for _, path := range []string{"/api/v1/entries?", "/api/v1/entry?", "/api/v1/content?", "/api/v1/archive?",
+			"/api/v1/comparison?with=/desk&"} {
 			if code, text, _ := h.send(http.MethodGet, path+query, h.token(), nil); strings.Contains(text, "secret beside") || code >= 500 {
 				t.Errorf("GET %s of %q: %d %.200s", path, address, code, text)
 			}
@@ -148,7 +154,8 @@ func TestAddressesThatLeadOut(t *testing.T) {
 		quoted, _ := json.Marshal(address)
 		for path, body := range map[string]string{
 			"/api/v1/moves": `{"from":%s,"to":"/desk/stolen"}`, "/api/v1/removals": `{"addresses":[%s],"for_good":true}`,
-			"/api/v1/copies": `{"from":[%s],"to":"/desk/stolen"}`, "/api/v1/links": `{"provider":"folder","name":"out","start":%s,"options":{"path":"` + inside + `"}}`,
+			"/api/v1/copies": `{"from":[%s],"to":"/desk/stolen"}`,
+			"/api/v1/links":  `{"provider":"folder","name":"out","start":%s,"options":{"path":"` + inside + `"}}`,
 		} {
 			if code, text, _ := h.send(http.MethodPost, path, h.token(), strings.NewReader(fmt.Sprintf(body, quoted))); code >= 500 {
 				t.Errorf("POST %s of %q: %d %.200s", path, address, code, text)
@@ -192,7 +199,8 @@ func TestNamesThatEscape(t *testing.T) {
 	t.Parallel()
 	h := start(t)
 	from, to := t.TempDir(), t.TempDir()
-	names := []string{`..\..\evil.txt`, `C:\evil.txt`, "two\r\nX-Evil: yes", `quote".txt`, "\x1b[2Jcleared", "<img src=x onerror=alert(1)>", "=HYPERLINK(1)", "\u202etxt.exe", "..%2f..%2fevil"}
+	names := []string{`..\..\evil.txt`, `C:\evil.txt`, "two\r\nX-Evil: yes", `quote".txt`, "\x1b[2Jcleared", "<img src=x onerror=alert(1)>",
+		"=HYPERLINK(1)", "\u202etxt.exe", "..%2f..%2fevil"}
 	for _, name := range names {
 		writeFile(t, "content", from, "tree", name)
 	}
@@ -205,7 +213,8 @@ func TestNamesThatEscape(t *testing.T) {
 	}
 	drive := regexp.MustCompile(`(^|/)[A-Za-z]:`)
 	for _, file := range archive.File {
-		if strings.Contains(file.Name, `\`) || strings.ContainsAny(file.Name, "\r\n\x1b") || strings.HasPrefix(file.Name, "/") || drive.MatchString(file.Name) {
+		if strings.Contains(file.Name, `\`) || strings.ContainsAny(file.Name, "\r\n\x1b") || strings.HasPrefix(file.Name, "/") ||
+			drive.MatchString(file.Name) {
 			t.Errorf("the archive holds %q", file.Name)
 		}
 		for _, step := range strings.Split(file.Name, "/") {
@@ -219,7 +228,8 @@ func TestNamesThatEscape(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		code, _, header := h.send(http.MethodGet, "/api/v1/content?"+url.Values{"address": {entry.Address}, "download": {"1"}}.Encode(), h.token(), nil)
+		code, _, header := h.send(http.MethodGet, "/api/v1/content?"+url.Values{"address": {entry.Address}, "download": {"1"}}.Encode(),
+			h.token(), nil)
 		if code != http.StatusOK || header.Get("X-Evil") != "" || !strings.HasPrefix(header.Get("Content-Disposition"), "attachment") {
 			t.Errorf("%q is fetched as %d, %q", entry.Name, code, header.Get("Content-Disposition"))
 		}
@@ -336,7 +346,8 @@ func TestSecretsAreNowhere(t *testing.T) {
 		look(file, string(data))
 	}
 	var accounts []contract.Account
-	if err := json.Unmarshal([]byte(h.must("account", "list", "--json")), &accounts); err != nil && !strings.Contains(err.Error(), "invalid character") {
+	if err := json.Unmarshal([]byte(h.must("account", "list", "--json")), &accounts); err != nil &&
+		!strings.Contains(err.Error(), "invalid character") {
 		t.Error(err)
 	}
 }

@@ -170,7 +170,9 @@ func TestJobFiles(t *testing.T) {
 	h.linkFolder("desk", t.TempDir())
 	h.linkFolder("disk", t.TempDir())
 	file := filepath.Join(t.TempDir(), "jobs.yaml")
-	text := "job: nightly\ntype: mirror\nroutes: [{from: /desk, to: /disk/desk}]\nwhen: {weekly: \"mon-fri 22:00-06:00\", zone: Europe/Lisbon}\nrules: {exclude: [\"*.tmp\"]}\nsafety: {deletions: 5%}\nretry: {tries: 8, within: 2h}\n"
+	text := "job: nightly\ntype: mirror\nroutes: [{from: /desk, to: /disk/desk}]\n" +
+		"when: {weekly: \"mon-fri 22:00-06:00\", zone: Europe/Lisbon}\nrules: {exclude: [\"*.tmp\"]}\nsafety: {deletions: 5%}\n" +
+		"retry: {tries: 8, within: 2h}\n"
 	write := func(text string) {
 		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -186,7 +188,8 @@ func TestJobFiles(t *testing.T) {
 		t.Errorf("loaded twice: %s", out)
 	}
 	write(strings.Replace(text, "5%", "7%", 1) + "---\njob: once\ntype: copy\nroutes: [{from: /desk, to: /disk/once}]\nwhen: {now: true}\n")
-	if out := h.must("job", "load", file); !strings.Contains(out, "+ safety: {deletions: 7%}") || !strings.Contains(out, "- safety: {deletions: 5%}") {
+	if out := h.must("job", "load", file); !strings.Contains(out, "+ safety: {deletions: 7%}") ||
+		!strings.Contains(out, "- safety: {deletions: 5%}") {
 		t.Errorf("what differs is not said: %s", out)
 	}
 	var job contract.Job
@@ -284,7 +287,8 @@ func TestConsolidateJob(t *testing.T) {
 	writeFile(t, "desk's own", desk, "all", "own.txt")
 
 	h.says("", 2, "keeps every file", "job", "create", "x", "--identical", "once", "--from", "/desk/all", "--to", "/archive/x")
-	h.says("", 2, "not a rule for identical", "job", "create", "x", "--type", "consolidate", "--identical", "twice", "--from", "/desk/all", "--to", "/archive/x")
+	h.says("", 2, "not a rule for identical", "job", "create", "x", "--type", "consolidate", "--identical", "twice", "--from", "/desk/all",
+		"--to", "/archive/x")
 	h.must("job", "create", "together", "--type", "consolidate", "--from", "/field-drive/all", "--to", "/archive/all",
 		"--from", "/office-drive/all", "--to", "/archive/all", "--from", "/desk/all", "--to", "/archive/all")
 	run := h.job("together", 0)
@@ -315,7 +319,8 @@ func TestConsolidateJob(t *testing.T) {
 	}
 
 	// Each in a folder of its own, all of them are kept.
-	h.must("job", "create", "apart", "--type", "consolidate", "--from", "/field-drive/all", "--to", "/archive/apart/field", "--from", "/office-drive/all", "--to", "/archive/apart/office")
+	h.must("job", "create", "apart", "--type", "consolidate", "--from", "/field-drive/all", "--to", "/archive/apart/field", "--from",
+		"/office-drive/all", "--to", "/archive/apart/office")
 	if run := h.job("apart", 0); run.Items.Done != 14 || run.Items.Skipped != 0 {
 		t.Errorf("apart: %+v", run.Items)
 	}
@@ -332,14 +337,16 @@ func TestSeveralTargets(t *testing.T) {
 	for i := range 12 {
 		writeFile(t, fmt.Sprint("file ", i), from, "reports", fmt.Sprint(i))
 	}
-	h.must("job", "create", "twice", "--type", "mirror", "--from", "/desk/reports", "--to", "/near/reports", "--from", "/desk/reports", "--to", "/far/reports")
+	h.must("job", "create", "twice", "--type", "mirror", "--from", "/desk/reports", "--to", "/near/reports", "--from", "/desk/reports", "--to",
+		"/far/reports")
 	h.job("twice", 0)
 	os.Remove(filepath.Join(from, "reports", "3"))
 	writeFile(t, "changed", from, "reports", "4")
 	h.job("twice", 0)
 	bothHold(t, from+"/reports", one+"/reports", 11)
 	bothHold(t, from+"/reports", other+"/reports", 11)
-	h.says("", 2, "several targets", "job", "create", "away", "--type", "migrate", "--clear", "--from", "/desk/reports", "--to", "/near/away", "--from", "/desk/reports", "--to", "/far/away")
+	h.says("", 2, "several targets", "job", "create", "away", "--type", "migrate", "--clear", "--from", "/desk/reports", "--to", "/near/away",
+		"--from", "/desk/reports", "--to", "/far/away")
 }
 
 // TestOneStorageTwice links one disk twice, as a folder and by way of a server with another

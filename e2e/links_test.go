@@ -114,7 +114,8 @@ func TestLifeOfALink(t *testing.T) {
 			t.Errorf("%s by %q", event.What, event.By)
 		}
 	}
-	if history := h.must("account", "history"); strings.Contains(history, server.Password) || !strings.Contains(history, "start Surveys in place of none") {
+	if history := h.must("account", "history"); strings.Contains(history, server.Password) ||
+		!strings.Contains(history, "start Surveys in place of none") {
 		t.Errorf("the history tells the secret, or not what changed:\n%s", history)
 	}
 	h.says("wrong\n", 1, "does not accept", "account", "link", "--again", "loggers", "--secret-file", "-")
@@ -277,8 +278,10 @@ func TestBehindOneSignIn(t *testing.T) {
 	h.must("mkdir", "/archive-two/new")
 
 	c := clouds(t)
-	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "drive", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}}, sedgeUser)
-	if behind, err = h.client().AccountBehind(t.Context(), "drive"); err != nil || behind.Option != "area" || len(behind.Places) < 2 || behind.Places[0].Linked != "drive" {
+	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "drive",
+		Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}}, sedgeUser)
+	if behind, err = h.client().AccountBehind(t.Context(), "drive"); err != nil || behind.Option != "area" || len(behind.Places) < 2 ||
+		behind.Places[0].Linked != "drive" {
 		t.Fatalf("%+v, %v", behind, err)
 	}
 	if _, err := h.client().LinkBehind(t.Context(), "drive", contract.Taking{Value: behind.Places[1].Value, Name: "team"}); err != nil {

@@ -46,13 +46,17 @@ func linkServers(t *testing.T, h *heron) (names []string) {
 	h.link(pure.Password, "ftp", "ftp", "--host", pure.Host, "--port", pure.Port, "--user", pure.User, "--path", path, "--tls", "none")
 	vsftpd := servertest.StartVsftpd(t, servertest.FTPOptions{TLS: "explicit"})
 	path, _ = vsftpd.Folder(t)
-	h.link(vsftpd.Password, "ftp", "ftps", "--host", vsftpd.Host, "--port", vsftpd.Port, "--user", vsftpd.User, "--path", path, "--certificate", vsftpd.Certificate)
+	h.link(vsftpd.Password, "ftp", "ftps", "--host", vsftpd.Host, "--port", vsftpd.Port, "--user", vsftpd.User, "--path", path,
+		"--certificate", vsftpd.Certificate)
 	samba := servertest.StartSamba(t, servertest.SambaOptions{})
 	path, _ = samba.Folder(t)
-	h.link(samba.Password, "smb", "samba", "--host", samba.Host, "--port", samba.Port, "--user", samba.User, "--share", samba.Share, "--path", path)
+	h.link(samba.Password, "smb", "samba", "--host", samba.Host, "--port", samba.Port, "--user", samba.User, "--share", samba.Share, "--path",
+		path)
 	c := clouds(t)
-	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "sedge", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}}, sedgeUser)
-	h.agree(contract.Consenting{Link: contract.Link{Provider: "alder", Name: "alder", Options: map[string]string{"url": c.AlderURL}}}, alderUser)
+	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "sedge",
+		Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}}, sedgeUser)
+	h.agree(contract.Consenting{Link: contract.Link{Provider: "alder", Name: "alder", Options: map[string]string{"url": c.AlderURL}}},
+		alderUser)
 	return []string{"folder", "apache", "x-net", "versitygw", "openssh", "ftp", "ftps", "samba", "sedge", "alder"}
 }
 

@@ -56,10 +56,13 @@ func TestMigration(t *testing.T) {
 	writeFile(t, "", place, "project", "empty.txt")
 	writeFile(t, "with a slash's neighbour: ü, %2F, emoji 🐦", place, "project", "año – 🐦.txt")
 	writeFile(t, "left out", place, "project", "scratch.tmp")
-	h.says("", 2, "not enough to clear", "job", "create", "away", "--type", "migrate", "--clear", "--verify", "size", "--from", "/share/project", "--to", "/archive/project")
-	h.says("", 2, "not to clear", "job", "create", "away", "--type", "migrate", "--go-on", "clear", "--from", "/share/project", "--to", "/archive/project")
+	h.says("", 2, "not enough to clear", "job", "create", "away", "--type", "migrate", "--clear", "--verify", "size", "--from",
+		"/share/project", "--to", "/archive/project")
+	h.says("", 2, "not to clear", "job", "create", "away", "--type", "migrate", "--go-on", "clear", "--from", "/share/project", "--to",
+		"/archive/project")
 	h.says("", 2, "the job is a copy", "job", "create", "away", "--clear", "--from", "/share/project", "--to", "/archive/project")
-	h.must("job", "create", "away", "--type", "migrate", "--clear", "--exclude", "*.tmp", "--from", "/share/project", "--to", "/archive/project")
+	h.must("job", "create", "away", "--type", "migrate", "--clear", "--exclude", "*.tmp", "--from", "/share/project", "--to",
+		"/archive/project")
 
 	// Survey and first pass, each started by a person.
 	h.says("", 1, "not verified", "job", "start", "away", "--step", "clear", "--yes")
@@ -68,7 +71,8 @@ func TestMigration(t *testing.T) {
 	if survey.Step != "survey" || !strings.Contains(survey.Waits, "first pass") || survey.Items.Done != 0 {
 		t.Errorf("the survey: %+v", survey)
 	}
-	if page := h.must("run", "report", survey.ID); !strings.Contains(page, "Survey of") || !strings.Contains(page, "62 files") { // one is excluded
+	// one is excluded
+	if page := h.must("run", "report", survey.ID); !strings.Contains(page, "Survey of") || !strings.Contains(page, "62 files") {
 		t.Errorf("the page of the survey: %.400s", page)
 	}
 	if first := h.job("away", 0); first.Step != "first-pass" || first.Items.Done != 62 || first.Excluded.Items != 1 {
@@ -110,14 +114,16 @@ func TestMigration(t *testing.T) {
 	h.must("rm", "/archive/project/year 1/1.csv", "--yes")
 	run = h.job("away", 0)
 	made := h.shownJob("away").Migration.Certificate
-	if made == nil || made.Run != run.ID || made.Verified.Items != 62 || made.Unverified.Items != 0 || made.Excluded.Items != 1 || len(made.Steps) != 5 {
+	if made == nil || made.Run != run.ID || made.Verified.Items != 62 || made.Unverified.Items != 0 || made.Excluded.Items != 1 ||
+		len(made.Steps) != 5 {
 		t.Fatalf("the certificate: %+v", made)
 	}
 	dir := t.TempDir()
 	for _, format := range []string{"html", "json", "csv"} {
 		file := filepath.Join(dir, "certificate."+format)
 		h.must("run", "report", run.ID, "--certificate", "--out", file)
-		if out := h.must("run", "report", "--check", file); !strings.Contains(out, "has not been altered") || !strings.Contains(out, made.Digest) {
+		if out := h.must("run", "report", "--check", file); !strings.Contains(out, "has not been altered") ||
+			!strings.Contains(out, made.Digest) {
 			t.Errorf("checked: %s", out)
 		}
 		text, err := os.ReadFile(file)

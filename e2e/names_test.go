@@ -99,7 +99,8 @@ func TestNamesThatAreNotUTF8(t *testing.T) {
 // readerOf fetches a folder as an archive.
 func readerOf(t *testing.T, h *heron, address string) (io.ReaderAt, int64) {
 	t.Helper()
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+h.listen+"/api/v1/archive?"+url.Values{"address": {address}}.Encode(), nil)
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+h.listen+"/api/v1/archive?"+
+		url.Values{"address": {address}}.Encode(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

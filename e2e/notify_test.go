@@ -127,7 +127,8 @@ func TestNotifications(t *testing.T) {
 	t.Cleanup(hook.Close)
 
 	h.says("", 2, "Notifications are off", "notify", "test")
-	h.says("", 2, "not a HOST:PORT", "notify", "email", "--server", "mail.example.org", "--sender", "heron@example.org", "--recipient", "storage@example.org")
+	h.says("", 2, "not a HOST:PORT", "notify", "email", "--server", "mail.example.org", "--sender", "heron@example.org", "--recipient",
+		"storage@example.org")
 	h.says("", 2, "not a mail address", "notify", "email", "--server", server, "--sender", "nobody", "--recipient", "storage@example.org")
 	h.says("", 2, "no secret", "notify", "webhook", hook.URL+"/told")
 	h.says("", 2, "not a URL", "notify", "webhook", "file:///etc/passwd", "--secret-file", secret)
@@ -215,7 +216,8 @@ func TestNotifications(t *testing.T) {
 		case <-time.After(30 * time.Second):
 			t.Fatalf("%s: the webhook was not told", glitch.cause)
 		}
-		for deadline := time.Now().Add(20 * time.Second); !strings.Contains(strings.Join(got.subjects(), "\n"), held.ID); time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(20 * time.Second); !strings.Contains(strings.Join(got.subjects(), "\n"),
+			held.ID); time.Sleep(20 * time.Millisecond) {
 			if time.Now().After(deadline) {
 				t.Fatalf("%s: the mail said %q", glitch.cause, got.subjects())
 			}

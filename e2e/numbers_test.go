@@ -129,14 +129,17 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 		Run   contract.Run    `json:"run"`
 		Items []contract.Item `json:"items"`
 	}
-	if err := json.Unmarshal(report("json"), &asJSON); err != nil || asJSON.Run.Items != run.Items || asJSON.Run.Bytes != run.Bytes || len(asJSON.Items) != items {
-		h.t.Errorf("%s: the report tells %+v, %+v and %d items (%v), the run %+v, %+v and %d", what, asJSON.Run.Items, asJSON.Run.Bytes, len(asJSON.Items), err, run.Items, run.Bytes, items)
+	if err := json.Unmarshal(report("json"), &asJSON); err != nil || asJSON.Run.Items != run.Items || asJSON.Run.Bytes != run.Bytes ||
+		len(asJSON.Items) != items {
+		h.t.Errorf("%s: the report tells %+v, %+v and %d items (%v), the run %+v, %+v and %d", what, asJSON.Run.Items, asJSON.Run.Bytes,
+			len(asJSON.Items), err, run.Items, run.Bytes, items)
 	}
 	rows, err := csv.NewReader(bytes.NewReader(report("csv"))).ReadAll()
 	if err != nil || len(rows) != items+1 {
 		h.t.Errorf("%s: the table has %d rows below its head, and there are %d items, %v", what, len(rows)-1, items, err)
 	}
-	if said := h.must("run", "show", run.ID); !strings.Contains(said, fmt.Sprintf("%d done, %d failed, %d skipped, %d waiting; %d up to date", run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate)) {
+	if said := h.must("run", "show", run.ID); !strings.Contains(said, fmt.Sprintf("%d done, %d failed, %d skipped, %d waiting; %d up to date",
+		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate)) {
 		h.t.Errorf("%s: the run is %+v, and the terminal says\n%s", what, run.Items, said)
 	}
 	return told
@@ -147,7 +150,8 @@ func (h *heron) pageAgrees(b *window, run contract.Run, told int64) {
 	h.t.Helper()
 	b.open("http://" + h.listen + "/runs/" + run.ID)
 	b.shows("Run " + run.ID)
-	for label, n := range map[string]int64{"All": told, "Done": run.Items.Done, "Failed": run.Items.Failed, "Skipped": run.Items.Skipped, "Waiting": run.Items.Waiting} {
+	for label, n := range map[string]int64{"All": told, "Done": run.Items.Done, "Failed": run.Items.Failed, "Skipped": run.Items.Skipped,
+		"Waiting": run.Items.Waiting} {
 		b.shows(fmt.Sprintf("%s %d", label, n))
 	}
 }

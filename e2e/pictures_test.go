@@ -84,13 +84,15 @@ func TestPictures(t *testing.T) {
 	writeFile(t, "ours", desk, "Office", "notes.txt")
 	h.must("copy", "/desk/Office", "/archive/2026")
 	core := slow.server.Client(t)
-	if _, err := core.PutObject(t.Context(), "bucket-1", "2026/Office/notes.txt", strings.NewReader("theirs"), 6, "", "", putOptions); err != nil {
+	if _, err := core.PutObject(t.Context(), "bucket-1", "2026/Office/notes.txt", strings.NewReader("theirs"), 6, "", "",
+		putOptions); err != nil {
 		t.Fatal(err)
 	}
 	writeFile(t, "ours again", desk, "Office", "notes.txt")
 	writeFile(t, "x", desk, "Office", "caf\xe9 (an old name).txt") // which is translated
 	writeFile(t, "x", desk, "Office", "minutes", "agenda.txt")
-	if _, err := core.PutObject(t.Context(), "bucket-1", "2026/Office/minutes", strings.NewReader("in the way"), 10, "", "", putOptions); err != nil {
+	if _, err := core.PutObject(t.Context(), "bucket-1", "2026/Office/minutes", strings.NewReader("in the way"), 10, "", "",
+		putOptions); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.Symlink("notes.txt", filepath.Join(desk, "Office", "shortcut")); err != nil {
@@ -126,7 +128,8 @@ func TestPictures(t *testing.T) {
 // certificate.
 func migrationPictures(t *testing.T, h *heron, b *window) {
 	t.Helper()
-	h.must("job", "create", "surveys-away", "--type", "migrate", "--clear", "--go-on", "final-pass", "--exclude", "*.tmp", "--from", "/desk/Field surveys", "--to", "/archive/away/Field surveys")
+	h.must("job", "create", "surveys-away", "--type", "migrate", "--clear", "--go-on", "final-pass", "--exclude", "*.tmp", "--from",
+		"/desk/Field surveys", "--to", "/archive/away/Field surveys")
 	h.must("job", "start", "surveys-away", "--detach")
 	made := h.waitsFor("surveys-away", "clear").Certificate
 	b.open("http://" + h.listen + "/jobs/surveys-away")
@@ -143,9 +146,11 @@ func migrationPictures(t *testing.T, h *heron, b *window) {
 // jobPictures draws jobs: made, with what a run would do; and one that the safety limits hold.
 func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string) {
 	t.Helper()
-	h.must("job", "create", "office-to-archive", "--type", "mirror", "--from", "/desk/Office", "--to", "/archive/office", "--weekly", "mon-fri 22:00", "--zone", "Europe/Lisbon")
+	h.must("job", "create", "office-to-archive", "--type", "mirror", "--from", "/desk/Office", "--to", "/archive/office", "--weekly",
+		"mon-fri 22:00", "--zone", "Europe/Lisbon")
 	h.must("job", "create", "gauges", "--from", "/gauge-share", "--to", "/archive/gauges", "--every", "15m")
-	h.must("job", "create", "desk-and-drive", "--type", "two-way", "--from", "/desk/Field surveys", "--to", "/office-drive/Field surveys", "--run-hours", "mon-fri 20:00-06:00, sat, sun", "--zone", "Europe/Lisbon")
+	h.must("job", "create", "desk-and-drive", "--type", "two-way", "--from", "/desk/Field surveys", "--to", "/office-drive/Field surveys",
+		"--run-hours", "mon-fri 20:00-06:00, sat, sun", "--zone", "Europe/Lisbon")
 	h.must("job", "start", "office-to-archive", "--json")
 	screen.draw("job", "heron job list; heron job show desk-and-drive; heron job plan desk-and-drive", 5*time.Second)
 	entries, err := os.ReadDir(filepath.Join(desk, "Office"))
@@ -228,7 +233,8 @@ func accountPictures(h *heron, b *window, screen *screen) {
 	h.must("account", "edit", "gauge-share", "--start", "Tollmouth")
 	h.must("account", "edit", "gauge-share", "--start", "")
 	h.must("account", "speed", "desk", "--size", "256KiB")
-	screen.draw("account", `heron account show gauge-share; heron account history gauge-share; heron account speed desk archive --size 256KiB`, 6*time.Second)
+	screen.draw("account", `heron account show gauge-share; heron account history gauge-share; heron account speed desk archive --size 256KiB`,
+		6*time.Second)
 	b.open("http://" + h.listen + "/accounts/desk")
 	b.choose("Compare with", "archive")
 	b.shows("Removing")
@@ -265,8 +271,10 @@ func (s *screen) draw(name, commands string, wait time.Duration) {
 	for _, command := range strings.Split(commands, "; ") {
 		script = strings.Replace(script, "echo \"\"; "+command, "printf '$ %s\\n' '"+command+"'; "+command+"; echo", 1)
 	}
-	terminal := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#11181c", "-fg", "#e6ece9", "-b", "12", "-bw", "0", "-geometry", "125x40+0+0", "-e", "bash", "-c", script)
-	terminal.Env = append(os.Environ(), "DISPLAY="+s.display, "HERON_URL=http://"+s.h.listen, "HERON_TOKEN="+s.h.token(), "TERM=xterm-256color", "LC_ALL=C.UTF-8")
+	terminal := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#11181c", "-fg", "#e6ece9", "-b", "12", "-bw", "0",
+		"-geometry", "125x40+0+0", "-e", "bash", "-c", script)
+	terminal.Env = append(os.Environ(), "DISPLAY="+s.display, "HERON_URL=http://"+s.h.listen, "HERON_TOKEN="+s.h.token(),
+		"TERM=xterm-256color", "LC_ALL=C.UTF-8")
 	servertest.Start(s.t, terminal)
 	<-time.After(wait)
 	out, err := exec.Command("import", "-display", s.display, "-window", "root", picture(name)).CombinedOutput()

@@ -34,8 +34,9 @@ func slowProxy(t *testing.T, server *servertest.ObjectStore, rate int) *proxy {
 		t.Fatal(err)
 	}
 	p := &proxy{server: server, rate: rate}
-	forward := httputil.NewSingleHostReverseProxy(target)
-	forward.Rewrite, forward.Director = nil, func(r *http.Request) { r.URL.Scheme, r.URL.Host = target.Scheme, target.Host }
+	forward := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.Out.URL.Scheme, r.Out.URL.Host, r.Out.Host = target.Scheme, target.Host, r.In.Host
+	}}
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if p.isDown() {
 			panic(http.ErrAbortHandler)

@@ -30,7 +30,8 @@ func TestRoutesAreIndependent(t *testing.T) {
 	}
 	h.must("job", "create", "three", "--type", "copy", "--from", "/desk/in", "--to", "/near/in")
 	file := filepath.Join(t.TempDir(), "job.yaml")
-	if err := os.WriteFile(file, []byte("job: three\ntype: copy\nroutes:\n  - {from: /desk/in, to: /near/in}\n  - {from: /desk/in, to: /far/in}\n  - {from: /desk/in, to: /asleep/in}\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("job: three\ntype: copy\nroutes:\n  - {from: /desk/in, to: /near/in}\n"+
+		"  - {from: /desk/in, to: /far/in}\n  - {from: /desk/in, to: /asleep/in}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	h.must("job", "load", file)
@@ -52,7 +53,8 @@ func TestRoutesAreIndependent(t *testing.T) {
 	deadline := time.Now().Add(30 * time.Second)
 	for {
 		entries, _ := os.ReadDir(filepath.Join(near, "in"))
-		if out := h.must("run", "show", started.Run); len(entries) == 60 && strings.Contains(out, "waiting for") && strings.Contains(out, "/far, since") && strings.Contains(out, "The run continues when") {
+		if out := h.must("run", "show", started.Run); len(entries) == 60 && strings.Contains(out, "waiting for") &&
+			strings.Contains(out, "/far, since") && strings.Contains(out, "The run continues when") {
 			break
 		}
 		if time.Now().After(deadline) {

@@ -51,7 +51,8 @@ func TestRules(t *testing.T) {
 		t.Errorf("dated: %v", got)
 	}
 	var plan contract.Plan
-	if err := json.Unmarshal([]byte(h.must("copy", "/desk/Trip", "/archive/dated", "--types", "pictures", "--as", "{date:%Y}/{date:%m}/{name}", "--plan", "--json")), &plan); err != nil {
+	if err := json.Unmarshal([]byte(h.must("copy", "/desk/Trip", "/archive/dated", "--types", "pictures", "--as", "{date:%Y}/{date:%m}/{name}",
+		"--plan", "--json")), &plan); err != nil {
 		t.Fatal(err)
 	}
 	if plan.Moving.Items != 0 || plan.Unchanged.Items != 2 || plan.Excluded.Items != 2 || len(plan.Verification) != 1 {

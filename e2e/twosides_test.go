@@ -62,7 +62,8 @@ func (p *people) put(below, revision string) {
 	*p.writes++
 	content := fmt.Sprint("content ", *p.writes)
 	p.written[content] = true
-	_, err := p.h.client().Write(p.h.t.Context(), client.Upload{Address: p.root + "/" + below, Size: int64(len(content)), Replace: revision, Body: strings.NewReader(content)})
+	_, err := p.h.client().Write(p.h.t.Context(), client.Upload{Address: p.root + "/" + below, Size: int64(len(content)), Replace: revision,
+		Body: strings.NewReader(content)})
 	if err != nil {
 		p.h.t.Fatalf("put %s: %v", below, err)
 	}

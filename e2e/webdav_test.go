@@ -131,7 +131,8 @@ func davServers(t *testing.T) map[string]*davServer {
 
 func (h *heron) linkDav(name string, server *davServer) {
 	h.t.Helper()
-	if r := h.run(server.password, "account", "link", "webdav", name, "--url", server.url, "--user", server.user, "--secret-file", "-"); r.code != 0 {
+	if r := h.run(server.password, "account", "link", "webdav", name, "--url", server.url, "--user", server.user, "--secret-file",
+		"-"); r.code != 0 {
 		h.t.Fatalf("link %s: %s%s", name, r.out, r.err)
 	}
 }
@@ -145,7 +146,8 @@ func davSource(t *testing.T) (folder string, want map[string]string) {
 		if i%20 == 0 {
 			size = 400_000
 		}
-		writeFile(t, strings.Repeat(fmt.Sprintf("%08d", i), size/8+1)[:size], folder, "all", fmt.Sprintf("sub %d", i%7), fmt.Sprintf("file %03d é.txt", i))
+		writeFile(t, strings.Repeat(fmt.Sprintf("%08d", i), size/8+1)[:size], folder, "all", fmt.Sprintf("sub %d", i%7),
+			fmt.Sprintf("file %03d é.txt", i))
 	}
 	return folder, digest(t, filepath.Join(folder, "all"))
 }

@@ -71,7 +71,8 @@ func TestEndlessAnswers(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return p.Open(ctx, store.Opening{Options: checked, Secrets: store.FixedSecret("a secret"), Gate: store.NewGate("x", 4, 8), Transport: http.DefaultTransport, Now: time.Now})
+		return p.Open(ctx, store.Opening{Options: checked, Secrets: store.FixedSecret("a secret"), Gate: store.NewGate("x", 4, 8),
+			Transport: http.DefaultTransport, Now: time.Now})
 	}
 	definition, err := declared.Load("x.yaml", []byte(`definition: 1
 name: example-files
@@ -205,7 +206,8 @@ func lines(t *testing.T, before, again string, sent *atomic.Int64) error {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := ftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret("x"), Gate: store.NewGate("x", 4, 8), Now: time.Now})
+	s, err := ftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret("x"), Gate: store.NewGate("x", 4, 8),
+		Now: time.Now})
 	if err == nil {
 		store.Close(s)
 	}

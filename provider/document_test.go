@@ -73,11 +73,15 @@ func places(t *testing.T) []place {
 		open(t, folder.Provider{}, "a Linux disk", map[string]string{"path": t.TempDir()}, ""),
 		open(t, webdav.Provider{}, "Apache", map[string]string{"url": url, "user": apache.User}, apache.Password),
 		open(t, webdav.Provider{}, "golang.org/x/net/webdav", map[string]string{"url": dav.URL}, ""),
-		open(t, s3.Provider{}, "versitygw", map[string]string{"endpoint": objects.Endpoint, "bucket": objects.Bucket(t), "key": objects.Key}, objects.Secret),
+		open(t, s3.Provider{}, "versitygw", map[string]string{"endpoint": objects.Endpoint, "bucket": objects.Bucket(t), "key": objects.Key},
+			objects.Secret),
 		open(t, sftp.Provider{}, "OpenSSH", map[string]string{"host": shell.Host, "port": shell.Port, "user": shell.User}, shell.Password),
-		open(t, ftp.Provider{}, "Pure-FTPd", map[string]string{"host": pure.Host, "port": pure.Port, "user": pure.User, "path": purePath, "certificate": pure.Certificate}, pure.Password),
-		open(t, ftp.Provider{}, "vsftpd", map[string]string{"host": vsftpd.Host, "port": vsftpd.Port, "user": vsftpd.User, "path": vsftpdPath, "certificate": vsftpd.Certificate}, vsftpd.Password),
-		open(t, smb.Provider{}, "Samba", map[string]string{"host": samba.Host, "port": samba.Port, "user": samba.User, "share": samba.Share}, samba.Password),
+		open(t, ftp.Provider{}, "Pure-FTPd", map[string]string{"host": pure.Host, "port": pure.Port, "user": pure.User, "path": purePath,
+			"certificate": pure.Certificate}, pure.Password),
+		open(t, ftp.Provider{}, "vsftpd", map[string]string{"host": vsftpd.Host, "port": vsftpd.Port, "user": vsftpd.User, "path": vsftpdPath,
+			"certificate": vsftpd.Certificate}, vsftpd.Password),
+		open(t, smb.Provider{}, "Samba", map[string]string{"host": samba.Host, "port": samba.Port, "user": samba.User, "share": samba.Share},
+			samba.Password),
 		drive(t, "sedge"), drive(t, "alder"),
 		open(t, s3.Provider{}, "the demo's object store", map[string]string{"endpoint": embedded.URL, "bucket": "place", "key": "k"}, "s"),
 	}
@@ -94,14 +98,17 @@ func drive(t *testing.T, name string) place {
 	if err != nil {
 		t.Fatal(err)
 	}
-	handler, consents, client, secret, scopes := http.Handler(sedge), sedge.Consents, standin.SedgeClient, "", []string{"items.read", "items.write"}
+	handler, consents, client, secret, scopes := http.Handler(sedge), sedge.Consents, standin.SedgeClient, "",
+		[]string{"items.read", "items.write"}
 	if name == "alder" {
-		handler, consents, client, secret, scopes = alder, alder.Consents, standin.AlderClient, "alder-app", []string{"folders:view", "folders:edit"}
+		handler, consents, client, secret, scopes = alder, alder.Consents, standin.AlderClient, "alder-app",
+			[]string{"folders:view", "folders:edit"}
 	}
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	access, refresh, _ := consents.Grant(client, consents.Users[0], scopes...)
-	grant, err := json.Marshal(map[string]string{"way": "code", "access": access, "refresh": refresh, "client_id": client, "client_secret": secret})
+	grant, err := json.Marshal(map[string]string{"way": "code", "access": access, "refresh": refresh, "client_id": client,
+		"client_secret": secret})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -142,7 +149,8 @@ var questions = []struct {
 	}},
 	{"Can a half-written file be seen?", func(p place) string { return yes(!p.store.Traits().Whole, "yes", "no") }},
 	{"Can it overwrite what somebody else just wrote?", func(p place) string {
-		return yes(p.store.Traits().Conditional, "no: the server itself checks, in the moment of writing", "only in the window told below: it is looked at again just before")
+		return yes(p.store.Traits().Conditional, "no: the server itself checks, in the moment of writing",
+			"only in the window told below: it is looked at again just before")
 	}},
 	{"How is content verified after a copy?", func(p place) string {
 		if kind := p.store.Traits().VerificationKind; kind != "" {
@@ -200,7 +208,8 @@ var questions = []struct {
 	{"Does a removal go to a trash?", func(p place) string { return yes(p.store.Traits().Trash, "yes", "no: it is final") }},
 	{"Does it tell how much space there is?", func(p place) string {
 		ok := p.store.Capabilities().Space != nil
-		if words := map[string]string{"webdav": "where the server does (RFC 4331)", "sftp": "where the server does (statvfs)"}[p.provider]; words != "" {
+		if words := map[string]string{"webdav": "where the server does (RFC 4331)",
+			"sftp": "where the server does (statvfs)"}[p.provider]; words != "" {
 			return words
 		}
 		return yes(ok, "yes", "no")
@@ -240,7 +249,8 @@ func refused(traits store.Traits) string {
 	var found []string
 	for _, c := range []struct{ name, words string }{
 		{"", "empty"}, {".", "`.`"}, {"..", "`..`"}, {"a/b", "with `/`"}, {"a\\b", "with `\\`"}, {"a:b", "with `:`"}, {"dot.", "trailing dot"},
-		{"space ", "trailing space"}, {"con", "`con`"}, {"new\nline", "with a line break"}, {"bad\xff", "not UTF-8"}, {strings.Repeat("n", 256), "above 255 bytes"}, {strings.Repeat("n", 1100), "keys above 1,024 bytes"},
+		{"space ", "trailing space"}, {"con", "`con`"}, {"new\nline", "with a line break"}, {"bad\xff", "not UTF-8"},
+		{strings.Repeat("n", 256), "above 255 bytes"}, {strings.Repeat("n", 1100), "keys above 1,024 bytes"},
 	} {
 		if traits.NameError("", c.name) != nil {
 			if c.words == "keys above 1,024 bytes" && found[len(found)-1] == "above 255 bytes" {
@@ -280,7 +290,8 @@ its own server, which is looked at before the first write.
 		}
 	}
 	b.WriteString("\n## Options\n")
-	for _, provider := range []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{}} {
+	for _, provider := range []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{},
+		smb.Provider{}} {
 		fmt.Fprintf(&b, "\n**`%s`**: %s\n\n", provider.Name(), provider.Title())
 		for _, option := range provider.Options() {
 			name, note := "`--"+option.Name+"`", ""
@@ -299,7 +310,8 @@ its own server, which is looked at before the first write.
 			fmt.Fprintf(&b, "- %s: %s%s\n", name, option.Help, note)
 		}
 	}
-	b.WriteString("\nFor each: `--start FOLDER` makes a folder of the place the account's start; `--read-only` lets nothing be written there by any way.\n")
+	b.WriteString("\nFor each: `--start FOLDER` makes a folder of the place the account's start; " +
+		"`--read-only` lets nothing be written there by any way.\n")
 	return b.String()
 }
 

@@ -84,7 +84,8 @@ func StartApache(t testing.TB, options ApacheOptions) *Apache {
 	}
 	a.write(t, "users", users)
 	var modules strings.Builder
-	for _, name := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "auth_digest", "dav", "dav_fs", "dav_lock", "mime", "socache_shmcb", "ssl"} {
+	for _, name := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "auth_digest", "dav",
+		"dav_fs", "dav_lock", "mime", "socache_shmcb", "ssl"} {
 		fmt.Fprintf(&modules, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", name, name)
 	}
 	a.write(t, "apache.conf", fmt.Sprintf(`%[1]s
@@ -209,7 +210,8 @@ func selfSigned(t testing.TB, notAfter time.Time) (certificate, private string, 
 	if err != nil {
 		t.Fatal(err)
 	}
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded})), der
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+		string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded})), der
 }
 
 // Forward passes requests on to the server of a collection, for what stands

@@ -71,7 +71,8 @@ max_per_ip=%d
 	}
 	if options.TLS != "" {
 		f.certify(t)
-		settings += fmt.Sprintf("ssl_enable=YES\nallow_anon_ssl=YES\nforce_anon_data_ssl=YES\nforce_anon_logins_ssl=YES\nrequire_ssl_reuse=YES\nrsa_cert_file=%[1]s/certificate.pem\nrsa_private_key_file=%[1]s/key.pem\nssl_ciphers=HIGH\n", f.root)
+		settings += fmt.Sprintf("ssl_enable=YES\nallow_anon_ssl=YES\nforce_anon_data_ssl=YES\nforce_anon_logins_ssl=YES\n"+
+			"require_ssl_reuse=YES\nrsa_cert_file=%[1]s/certificate.pem\nrsa_private_key_file=%[1]s/key.pem\nssl_ciphers=HIGH\n", f.root)
 		if options.TLS == "implicit" {
 			settings += "implicit_ssl=YES\n"
 		}
@@ -80,7 +81,8 @@ max_per_ip=%d
 	f.begin = func() *exec.Cmd {
 		command := exec.Command(unpacked(t, "usr/sbin/vsftpd"), filepath.Join(f.root, "vsftpd.conf"))
 		if os.Getuid() == 0 {
-			command.Env = append(os.Environ(), "LD_PRELOAD=libnss_wrapper.so", "NSS_WRAPPER_PASSWD="+filepath.Join(f.root, "users"), "NSS_WRAPPER_GROUP="+filepath.Join(f.root, "groups"))
+			command.Env = append(os.Environ(), "LD_PRELOAD=libnss_wrapper.so", "NSS_WRAPPER_PASSWD="+filepath.Join(f.root, "users"),
+				"NSS_WRAPPER_GROUP="+filepath.Join(f.root, "groups"))
 		}
 		return command
 	}
@@ -98,7 +100,8 @@ func StartPureFTPd(t testing.TB, options FTPOptions) *FTP {
 	}
 	f := newFTP(t, "field")
 	nobody := nobodys(t)
-	f.write(t, "passwd", fmt.Sprintf("%s:%s:%s:%s::%s/./::::::::::::\n", f.User, passwordHash, nobody.Uid, nobody.Gid, filepath.Join(f.root, "data")))
+	f.write(t, "passwd", fmt.Sprintf("%s:%s:%s:%s::%s/./::::::::::::\n", f.User, passwordHash, nobody.Uid, nobody.Gid,
+		filepath.Join(f.root, "data")))
 	make := exec.Command(unpacked(t, "usr/bin/pure-pw"), "mkdb", filepath.Join(f.root, "users.pdb"), "-f", filepath.Join(f.root, "passwd"))
 	if said, err := make.CombinedOutput(); err != nil {
 		t.Fatalf("pure-pw: %v: %s", err, said)
@@ -107,7 +110,8 @@ func StartPureFTPd(t testing.TB, options FTPOptions) *FTP {
 	if connections == 0 {
 		connections = 100
 	}
-	arguments := []string{"-S", f.Host + "," + f.Port, "-l", "puredb:" + filepath.Join(f.root, "users.pdb"), "-E", "-A", "-H", "-u", "1", "-c", "200", "-C", strconv.Itoa(connections), "-k", "99", "-g", filepath.Join(f.root, "pid")}
+	arguments := []string{"-S", f.Host + "," + f.Port, "-l", "puredb:" + filepath.Join(f.root, "users.pdb"), "-E", "-A", "-H", "-u", "1", "-c",
+		"200", "-C", strconv.Itoa(connections), "-k", "99", "-g", filepath.Join(f.root, "pid")}
 	if options.TLS != "" {
 		f.certify(t)
 		arguments = append(arguments, "-Y", "3", "-2", filepath.Join(f.root, "certificate.pem")+","+filepath.Join(f.root, "key.pem"))

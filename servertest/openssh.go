@@ -50,7 +50,8 @@ func StartOpenSSH(t testing.TB) *Shell {
 			t.Fatal(err)
 		}
 	}
-	s.write(t, "passwd", fmt.Sprintf("%s:x:%d:%d::%s:/bin/sh\nsshd:x:65533:65534::/run/sshd:/bin/false\n", s.User, os.Getuid(), os.Getgid(), s.root))
+	s.write(t, "passwd", fmt.Sprintf("%s:x:%d:%d::%s:/bin/sh\nsshd:x:65533:65534::/run/sshd:/bin/false\n", s.User, os.Getuid(), os.Getgid(),
+		s.root))
 	s.write(t, "shadow", fmt.Sprintf("%s:%s:20000:0:99999:7:::\n", s.User, passwordHash))
 	s.write(t, "group", fmt.Sprintf("field:x:%d:\n", os.Getgid()))
 	s.write(t, "sshd.conf", fmt.Sprintf(`ListenAddress %[2]s

@@ -106,13 +106,15 @@ func (s *Samba) environment() []string {
 // Start starts it, again after Stop.
 func (s *Samba) Start(t testing.TB) {
 	t.Helper()
-	arguments := []string{unpacked(t, "usr/sbin/smbd"), "--foreground", "--no-process-group", "--debug-stdout", "--debuglevel=0", "--configfile=" + filepath.Join(s.root, "smb.conf")}
+	arguments := []string{unpacked(t, "usr/sbin/smbd"), "--foreground", "--no-process-group", "--debug-stdout", "--debuglevel=0",
+		"--configfile=" + filepath.Join(s.root, "smb.conf")}
 	if os.Getuid() == 0 {
 		// What lists its shares is a program of its own, which it looks for where
 		// it would be installed: in a mount namespace of its own it is there. It goes
 		// on when the server ends, and so has a namespace for its processes, too.
 		arguments = append([]string{"unshare", "--mount", "--pid", "--fork", "--kill-child", "sh", "-c",
-			`mount -t tmpfs none /usr/libexec && ln -s "$0" /usr/libexec/samba && exec "$@"`, filepath.Join(Root(), ".cache", "servers", "usr", "libexec", "samba")}, arguments...)
+			`mount -t tmpfs none /usr/libexec && ln -s "$0" /usr/libexec/samba && exec "$@"`,
+			filepath.Join(Root(), ".cache", "servers", "usr", "libexec", "samba")}, arguments...)
 	}
 	s.command = exec.Command(arguments[0], arguments[1:]...)
 	s.command.Env = s.environment()

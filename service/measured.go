@@ -29,7 +29,8 @@ func (s *Service) listenMetrics(handler http.Handler) error {
 		}
 		handler.ServeHTTP(w, r)
 	}))
-	s.measuring = &http.Server{Handler: router, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, WriteTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug)}
+	s.measuring = &http.Server{Handler: router, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 20 * time.Second, WriteTimeout: time.Minute,
+		MaxHeaderBytes: 16 << 10, ErrorLog: slog.NewLogLogger(s.options.Log.Handler(), slog.LevelDebug)}
 	(&connections{}).guard(s.measuring)
 	go func() { _ = s.measuring.Serve(listener) }() // ends when it is closed
 	return nil

@@ -136,7 +136,8 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 	}
 	if s.db, err = records.Open(options.Data); err != nil {
 		if errors.Is(err, records.ErrNewer) {
-			return nil, fmt.Errorf("the data folder %s was written by a newer version of heron than this one (%s); start the newer one, or name another folder with --data", options.Data, options.Version)
+			return nil, fmt.Errorf("the data folder %s was written by a newer version of heron than this one (%s); "+
+				"start the newer one, or name another folder with --data", options.Data, options.Version)
 		}
 		return nil, err
 	}
@@ -215,7 +216,8 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		defer s.recent.Forget(account)
 		return s.runner.Aside(ctx, account, change)
 	}
-	s.recent = &tree.Recent{Tree: all, Context: s.ctx, Noticed: linked.Noticed, Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
+	s.recent = &tree.Recent{Tree: all, Context: s.ctx, Noticed: linked.Noticed,
+		Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
 	s.runner.Ended = func(accounts []string) {
 		for _, account := range accounts {
 			s.recent.Forget(account)
@@ -235,7 +237,8 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner, Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
+		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner,
+		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
@@ -297,7 +300,8 @@ func checkListen(options Options) error {
 	}
 	ip := net.ParseIP(host)
 	if options.TLSCert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("--listen %s can be reached by others, and tokens would cross the network in the clear; give --tls-cert and --tls-key, or listen on 127.0.0.1", options.Listen)
+		return fmt.Errorf("--listen %s can be reached by others, and tokens would cross the network in the clear; "+
+			"give --tls-cert and --tls-key, or listen on 127.0.0.1", options.Listen)
 	}
 	return nil
 }
@@ -319,7 +323,8 @@ func (s *Service) listen() error {
 		if err != nil {
 			return fmt.Errorf("the TLS files cannot be used (%v); give a certificate and its key as PEM files", err)
 		}
-		s.listener = tls.NewListener(s.listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+		s.listener = tls.NewListener(s.listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12,
+			NextProtos: []string{"http/1.1"}})
 	}
 	if ip := net.ParseIP(host); len(s.options.Hosts) > 0 && (ip == nil || !ip.IsLoopback()) {
 		host = s.options.Hosts[0]
@@ -337,7 +342,8 @@ func publicURL(text string) (*url.URL, error) {
 		return nil, nil
 	}
 	parsed, err := url.Parse(text)
-	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" || strings.Trim(parsed.Path, "/") != "" || parsed.RawQuery != "" {
+	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" || strings.Trim(parsed.Path, "/") != "" ||
+		parsed.RawQuery != "" {
 		return nil, fmt.Errorf("--public-url %q is not an address of a service; write it as https://heron.example.org, without a path", text)
 	}
 	return parsed, nil

@@ -46,6 +46,7 @@ func (s *Service) runTold(run contract.Run) {
 func (s *Service) accountSignInExpired(name string, why error) {
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{
 		Event: "account", At: time.Now(), Account: name, Subject: "Deft Heron: the account " + name + " needs attention",
-		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nReauthorize it with: heron account reauthorize %s\nRuns that wait for it then continue automatically.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
+		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nReauthorize it with: heron account reauthorize %s\n"+
+			"Runs that wait for it then continue automatically.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
 	})
 }

@@ -64,11 +64,15 @@ func OpenAlder(dir string) (*Alder, error) {
 	a.Control = newControl(a.Consents, d.setQuota)
 	d.root(alderRoot, "")
 	for pattern, handler := range map[string]func(http.ResponseWriter, *http.Request){
-		"GET /api/account": a.account, "POST /api/entry/describe": a.describe, "POST /api/folder/children": a.children, "GET /api/folder/children": a.more,
-		"POST /api/folder/make": a.makeFolder, "POST /api/entry/remove": a.remove, "POST /api/entry/move": a.move, "POST /api/entry/copy": a.copy,
-		"GET /api/tasks/{id}": a.task, "POST /api/content/read": a.read, "POST /api/content/write": a.write, "POST /api/drafts": a.draftMake,
-		"GET /api/drafts": a.draftList, "GET /api/drafts/{id}": a.draftShow, "PUT /api/drafts/{id}": a.draftPut, "DELETE /api/drafts/{id}": a.draftDelete,
-		"POST /api/drafts/{id}/publish": a.publish, "POST /api/changes/mark": a.mark, "GET /api/changes": a.changes, "POST /api/entry/revisions": a.revisions,
+		"GET /api/account": a.account, "POST /api/entry/describe": a.describe, "POST /api/folder/children": a.children,
+		"GET /api/folder/children": a.more,
+		"POST /api/folder/make":    a.makeFolder, "POST /api/entry/remove": a.remove, "POST /api/entry/move": a.move,
+		"POST /api/entry/copy": a.copy,
+		"GET /api/tasks/{id}":  a.task, "POST /api/content/read": a.read, "POST /api/content/write": a.write, "POST /api/drafts": a.draftMake,
+		"GET /api/drafts": a.draftList, "GET /api/drafts/{id}": a.draftShow, "PUT /api/drafts/{id}": a.draftPut,
+		"DELETE /api/drafts/{id}":       a.draftDelete,
+		"POST /api/drafts/{id}/publish": a.publish, "POST /api/changes/mark": a.mark, "GET /api/changes": a.changes,
+		"POST /api/entry/revisions": a.revisions,
 	} {
 		a.mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
 			a.Control.serve(w, r, pattern, a.guarded(pattern, handler))
@@ -195,7 +199,8 @@ func (a *Alder) account(w http.ResponseWriter, r *http.Request) {
 	if a.drive.quota > 0 {
 		allowance = a.drive.quota
 	}
-	answer(w, http.StatusOK, map[string]any{"holder": r.Context().Value(userKey{}), "number": "alder-1", "allowance": allowance, "in_use": a.drive.used})
+	answer(w, http.StatusOK, map[string]any{"holder": r.Context().Value(userKey{}), "number": "alder-1", "allowance": allowance,
+		"in_use": a.drive.used})
 }
 
 func (a *Alder) describe(w http.ResponseWriter, r *http.Request) {
@@ -406,7 +411,8 @@ func (a *Alder) put(asked publishing, content blob) (map[string]any, *alderProbl
 		a.drive.replace(n, content, modified)
 		return a.shown(n), nil
 	}
-	made := &node{Parent: parent.ID, Name: name, Kind: "file", Size: content.size, SHA256: content.sha256, Blob: content.name, Modified: modified}
+	made := &node{Parent: parent.ID, Name: name, Kind: "file", Size: content.size, SHA256: content.sha256, Blob: content.name,
+		Modified: modified}
 	return a.shown(a.drive.add(made)), nil
 }
 
@@ -468,7 +474,8 @@ func (a *Alder) Put(folder []string, name string, data []byte, modified time.Tim
 		a.drive.mu.Unlock()
 	}
 	at := modified.UTC().Format(time.RFC3339Nano)
-	_, wrong := a.put(publishing{Path: "/" + strings.Join(append(append([]string(nil), folder...), name), "/"), Modified: &at, Expect: "any"}, content)
+	_, wrong := a.put(publishing{Path: "/" + strings.Join(append(append([]string(nil), folder...), name), "/"), Modified: &at, Expect: "any"},
+		content)
 	if wrong != nil {
 		return fmt.Errorf("%s: %s", wrong.Title, wrong.Detail)
 	}

@@ -81,7 +81,8 @@ func (a *Alder) draftPut(w http.ResponseWriter, r *http.Request) {
 	d.busy = d.busy || ok
 	a.mu.Unlock()
 	if !ok {
-		problem(w, http.StatusRequestedRangeNotSatisfiable, "bad-range", "the range does not begin where the draft ends, or is not as long as it says")
+		problem(w, http.StatusRequestedRangeNotSatisfiable, "bad-range",
+			"the range does not begin where the draft ends, or is not as long as it says")
 		return
 	}
 	n, err := io.Copy(io.NewOffsetWriter(d.file, first), r.Body)

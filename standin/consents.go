@@ -247,10 +247,12 @@ func (c *Consents) deviceCode(w http.ResponseWriter, r *http.Request) {
 	text := rand.Text()
 	code, typed := newSecret(), text[:4]+"-"+text[4:8]
 	c.mu.Lock()
-	c.devices[code] = &device{client: client, scopes: strings.Fields(r.PostFormValue("scope")), userCode: typed, expires: time.Now().Add(5 * time.Minute)}
+	c.devices[code] = &device{client: client, scopes: strings.Fields(r.PostFormValue("scope")), userCode: typed,
+		expires: time.Now().Add(5 * time.Minute)}
 	c.mu.Unlock()
 	answer(w, http.StatusOK, map[string]any{
-		"device_code": code, "user_code": typed, "verification_uri": "http://" + r.Host + "/device", "expires_in": 300, "interval": int(c.every / time.Second),
+		"device_code": code, "user_code": typed, "verification_uri": "http://" + r.Host + "/device", "expires_in": 300,
+		"interval": int(c.every / time.Second),
 	})
 }
 
@@ -393,6 +395,7 @@ func (c *Consents) give(w http.ResponseWriter, t token) {
 	access, refresh := c.issue(t)
 	w.Header().Set("Cache-Control", "no-store")
 	answer(w, http.StatusOK, map[string]any{
-		"access_token": access, "token_type": "Bearer", "expires_in": int(c.Lifetime / time.Second), "refresh_token": refresh, "scope": strings.Join(t.scopes, " "),
+		"access_token": access, "token_type": "Bearer", "expires_in": int(c.Lifetime / time.Second), "refresh_token": refresh,
+		"scope": strings.Join(t.scopes, " "),
 	})
 }

@@ -14,20 +14,25 @@ var pages = template.Must(template.New("").Parse(`{{define "head"}}<!doctype htm
 <title>{{.Title}}</title><style>
 body{font:16px/1.5 sans-serif;margin:0;background:#f3f2ee;color:#222}
 main{max-width:30rem;margin:8vh auto;background:#fff;padding:2rem;border-top:6px solid {{.Colour}};border-radius:4px}
-h1{font-size:1.25rem;margin:0 0 1rem}button{font:inherit;padding:.5rem 1.25rem;border-radius:4px;border:1px solid #666;background:#fff;margin-right:.5rem}
-button.yes{background:{{.Colour}};border-color:{{.Colour}};color:#fff}input,select{font:inherit;padding:.4rem;width:100%;box-sizing:border-box}
+h1{font-size:1.25rem;margin:0 0 1rem}
+button{font:inherit;padding:.5rem 1.25rem;border-radius:4px;border:1px solid #666;background:#fff;margin-right:.5rem}
+button.yes{background:{{.Colour}};border-color:{{.Colour}};color:#fff}
+input,select{font:inherit;padding:.4rem;width:100%;box-sizing:border-box}
 code{font-size:1.1rem;overflow-wrap:anywhere}p.wrong{color:#a00}</style></head><body><main>{{end}}
 {{define "agree"}}{{template "head" .}}<h1>An app asks for your {{.Title}} files</h1>
 <p>The app <b>{{.Client}}</b> asks to:</p><ul>{{range .Asks}}<li>{{.}}</li>{{end}}</ul>
 <form method="post" action="/agree"><input type="hidden" name="query" value="{{.Query}}">
 <p><label>Sign in as <select name="user">{{range .Users}}<option>{{.}}</option>{{end}}</select></label></p>
-<button class="yes" name="answer" value="agree">Agree</button><button name="answer" value="refuse">Refuse</button></form></main>{{end}}
-{{define "code"}}{{template "head" .}}<h1>Copy this code</h1><p>Go back to the app and paste it there:</p><p><code id="code">{{.Code}}</code></p></main>{{end}}
+<button class="yes" name="answer" value="agree">Agree</button>
+<button name="answer" value="refuse">Refuse</button></form></main>{{end}}
+{{define "code"}}{{template "head" .}}<h1>Copy this code</h1>
+<p>Go back to the app and paste it there:</p><p><code id="code">{{.Code}}</code></p></main>{{end}}
 {{define "device"}}{{template "head" .}}<h1>Connect an app</h1>{{if .Wrong}}<p class="wrong">{{.Wrong}}</p>{{end}}
 {{if .Done}}<p>{{.Done}} You can close this page.</p>{{else}}<form method="post" action="/device">
 <p><label>The code that the app shows <input name="user_code" value="{{.Code}}" autofocus></label></p>
 <p><label>Sign in as <select name="user">{{range .Users}}<option>{{.}}</option>{{end}}</select></label></p>
-<button class="yes" name="answer" value="agree">Agree</button><button name="answer" value="refuse">Refuse</button></form>{{end}}</main>{{end}}
+<button class="yes" name="answer" value="agree">Agree</button>
+<button name="answer" value="refuse">Refuse</button></form>{{end}}</main>{{end}}
 {{define "wrong"}}{{template "head" .}}<h1>This cannot go on</h1><p class="wrong">{{.Wrong}}</p></main>{{end}}`))
 
 type pageData struct {
@@ -110,7 +115,8 @@ func (c *Consents) decide(w http.ResponseWriter, r *http.Request) {
 	code := newSecret()
 	c.mu.Lock()
 	c.codes[code] = &pendingCode{
-		token:    token{client: client, user: r.PostFormValue("user"), scopes: strings.Fields(query.Get("scope")), expires: time.Now().Add(time.Minute)},
+		token: token{client: client, user: r.PostFormValue("user"), scopes: strings.Fields(query.Get("scope")),
+			expires: time.Now().Add(time.Minute)},
 		redirect: query.Get("redirect_uri"), challenge: query.Get("code_challenge"), method: query.Get("code_challenge_method"),
 	}
 	c.mu.Unlock()

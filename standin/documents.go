@@ -145,16 +145,19 @@ func openDocument(kind, media, title string, lines []string) ([]byte, error) {
 		}
 		body.WriteString("</office:text>")
 	}
-	content := `<?xml version="1.0" encoding="UTF-8"?><office:document-content ` + odfSpaces + `><office:body>` + body.String() + `</office:body></office:document-content>`
+	content := `<?xml version="1.0" encoding="UTF-8"?><office:document-content ` + odfSpaces + `><office:body>` + body.String() +
+		`</office:body></office:document-content>`
 	manifest := `<?xml version="1.0" encoding="UTF-8"?><manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0" manifest:version="1.3">` +
-		`<manifest:file-entry manifest:full-path="/" manifest:media-type="` + media + `"/><manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/></manifest:manifest>`
+		`<manifest:file-entry manifest:full-path="/" manifest:media-type="` + media +
+		`"/><manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/></manifest:manifest>`
 	var b bytes.Buffer
 	archive := zip.NewWriter(&b)
 	for _, file := range []struct {
 		name, data string
 		method     uint16
 	}{{"mimetype", media, zip.Store}, {"META-INF/manifest.xml", manifest, zip.Deflate}, {"content.xml", content, zip.Deflate}} {
-		w, err := archive.CreateHeader(&zip.FileHeader{Name: file.name, Method: file.method, Modified: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)})
+		w, err := archive.CreateHeader(&zip.FileHeader{Name: file.name, Method: file.method,
+			Modified: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)})
 		if err != nil {
 			return nil, err
 		}

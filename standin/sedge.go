@@ -52,8 +52,9 @@ func OpenSedge(dir string) (*Sedge, error) {
 	}
 	s := &Sedge{drive: d, tus: map[string]*tusUpload{}, mux: http.NewServeMux()}
 	s.Consents = &Consents{
-		Title: "Sedge", Colour: "#5b7a2c", Users: []string{"field-office@fenmere.example", "surveys@fenmere.example"}, Rotates: true, Pkce: true, Devices: true,
-		Scopes: map[string]string{"items.read": "see and download your files", "items.write": "add, change and remove your files"},
+		Title: "Sedge", Colour: "#5b7a2c", Users: []string{"field-office@fenmere.example", "surveys@fenmere.example"}, Rotates: true, Pkce: true,
+		Devices: true,
+		Scopes:  map[string]string{"items.read": "see and download your files", "items.write": "add, change and remove your files"},
 	}
 	s.Consents.begin()
 	s.Consents.Register(Client{ID: SedgeClient, Redirects: []string{Callback, "http://localhost/consent/callback"}, PerSecond: 20})
@@ -63,7 +64,8 @@ func OpenSedge(dir string) (*Sedge, error) {
 	}
 	for pattern, handler := range map[string]func(http.ResponseWriter, *http.Request){
 		"GET /v2/me": s.me, "GET /v2/areas": s.areas, "GET /v2/items": s.list, "POST /v2/items": s.make, "GET /v2/items/{id}": s.item,
-		"PATCH /v2/items/{id}": s.patch, "DELETE /v2/items/{id}": s.remove, "GET /v2/items/{id}/bytes": s.download, "PUT /v2/items/{id}/bytes": s.replace,
+		"PATCH /v2/items/{id}": s.patch, "DELETE /v2/items/{id}": s.remove, "GET /v2/items/{id}/bytes": s.download,
+		"PUT /v2/items/{id}/bytes":   s.replace,
 		"POST /v2/items/{id}/copies": s.copy, "POST /v2/upload": s.upload, "GET /v2/items/{id}/export": s.export, "GET /v2/changes": s.changes,
 		"GET /v2/changes/start": s.changesStart, "POST /v2/tus": s.tusCreate, "HEAD /v2/tus/{id}": s.tusHead, "PATCH /v2/tus/{id}": s.tusPatch,
 		"DELETE /v2/tus/{id}": s.tusDelete, "GET /v2/tus": s.tusList,
@@ -143,7 +145,8 @@ func (s *Sedge) me(w http.ResponseWriter, r *http.Request) {
 		limit = s.drive.quota
 	}
 	answer(w, http.StatusOK, map[string]any{
-		"account": "acct-" + r.Context().Value(userKey{}).(string), "mail": r.Context().Value(userKey{}), "storage": map[string]any{"used": s.drive.used, "limit": limit},
+		"account": "acct-" + r.Context().Value(userKey{}).(string), "mail": r.Context().Value(userKey{}),
+		"storage": map[string]any{"used": s.drive.used, "limit": limit},
 	})
 }
 
@@ -173,7 +176,7 @@ func (s *Sedge) list(w http.ResponseWriter, r *http.Request) {
 	}
 	from := 0
 	if token := query.Get("page_token"); token != "" {
-		raw, err := base64.RawURLEncoding.DecodeString(token)
+		raw, _ := base64.RawURLEncoding.DecodeString(token) // what is wrong in it is no number
 		if from, err = strconv.Atoi(strings.TrimPrefix(string(raw), "at ")); err != nil {
 			sedgeProblem(w, http.StatusBadRequest, "invalid", "the page token is not one of ours")
 			return
@@ -393,5 +396,6 @@ func (s *Sedge) changes(w http.ResponseWriter, r *http.Request) {
 		}
 		items = append(items, change)
 	}
-	answer(w, http.StatusOK, map[string]any{"changes": items, "next_cursor": fmt.Sprint("c", sequence), "has_more": sequence < s.drive.Sequence})
+	answer(w, http.StatusOK, map[string]any{"changes": items, "next_cursor": fmt.Sprint("c", sequence),
+		"has_more": sequence < s.drive.Sequence})
 }

@@ -21,7 +21,8 @@ func (s *Sedge) Put(folder []string, title string, data []byte, modified time.Ti
 	}
 	s.drive.mu.Lock()
 	defer s.drive.mu.Unlock()
-	s.drive.add(&node{Parent: s.folders(folder), Name: title, Kind: "file", Size: content.size, MD5: content.md5, Blob: content.name, Modified: modified})
+	s.drive.add(&node{Parent: s.folders(folder), Name: title, Kind: "file", Size: content.size, MD5: content.md5, Blob: content.name,
+		Modified: modified})
 	return nil
 }
 

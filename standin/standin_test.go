@@ -45,7 +45,8 @@ func (s server) ask(method, path string, body io.Reader, headers ...string) repl
 	}
 	// Each on a connection of its own: one that is used again is tried again by
 	// itself when it breaks.
-	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	response, err := client.Do(request)
 	if err != nil {
 		return reply{text: err.Error()}
@@ -68,7 +69,8 @@ func newSedge(t *testing.T) (*standin.Sedge, server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	sedge.Consents.Register(standin.Client{ID: "app", Secret: "s", Redirects: []string{standin.Callback, "https://heron.example/consent/callback"}})
+	sedge.Consents.Register(standin.Client{ID: "app", Secret: "s",
+		Redirects: []string{standin.Callback, "https://heron.example/consent/callback"}})
 	h := httptest.NewServer(sedge)
 	t.Cleanup(h.Close)
 	access, _, _ := sedge.Consents.Grant("app", sedge.Consents.Users[0], "items.read", "items.write")
@@ -86,7 +88,8 @@ func TestConsentIsStrict(t *testing.T) {
 	sedge, s := newSedge(t)
 	s.token = ""
 	right := url.Values{
-		"client_id": {"app"}, "redirect_uri": {"http://127.0.0.1:5123/consent/callback"}, "response_type": {"code"}, "scope": {"items.read"}, "state": {"st"},
+		"client_id": {"app"}, "redirect_uri": {"http://127.0.0.1:5123/consent/callback"}, "response_type": {"code"}, "scope": {"items.read"},
+		"state":          {"st"},
 		"code_challenge": {challenge("v")}, "code_challenge_method": {"S256"},
 	}
 	with := func(name, value string) url.Values {
@@ -131,13 +134,15 @@ func TestConsentIsStrict(t *testing.T) {
 	}
 	exchange := func(code, verifier, redirect, secret string) reply {
 		return s.form("/token", url.Values{
-			"grant_type": {"authorization_code"}, "code": {code}, "code_verifier": {verifier}, "redirect_uri": {redirect}, "client_id": {"app"}, "client_secret": {secret},
+			"grant_type": {"authorization_code"}, "code": {code}, "code_verifier": {verifier}, "redirect_uri": {redirect}, "client_id": {"app"},
+			"client_secret": {secret},
 		})
 	}
 	here := right.Get("redirect_uri")
 	for name, r := range map[string]reply{
-		"another verifier": exchange(agree("agree").Get("code"), "w", here, "s"), "another redirect": exchange(agree("agree").Get("code"), "v", standin.Callback, "s"),
-		"another secret": exchange(agree("agree").Get("code"), "v", here, "x"), "no code": exchange("none", "v", here, "s"),
+		"another verifier": exchange(agree("agree").Get("code"), "w", here, "s"),
+		"another redirect": exchange(agree("agree").Get("code"), "v", standin.Callback, "s"),
+		"another secret":   exchange(agree("agree").Get("code"), "v", here, "x"), "no code": exchange("none", "v", here, "s"),
 	} {
 		if r.status < 400 || r.body["access_token"] != nil {
 			t.Errorf("%s: %+v", name, r)
@@ -150,7 +155,8 @@ func TestConsentIsStrict(t *testing.T) {
 	}
 	// Refresh tokens rotate; one that is used twice ends everything.
 	refresh := func(token any) reply {
-		return s.form("/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {fmt.Sprint(token)}, "client_id": {"app"}, "client_secret": {"s"}})
+		return s.form("/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {fmt.Sprint(token)}, "client_id": {"app"},
+			"client_secret": {"s"}})
 	}
 	second := refresh(first.body["refresh_token"])
 	if second.status != 200 || second.body["refresh_token"] == first.body["refresh_token"] {
@@ -163,7 +169,8 @@ func TestConsentIsStrict(t *testing.T) {
 	if r := s.ask(http.MethodDelete, "/v2/items/x", nil); r.status != 403 || !strings.Contains(r.text, "items.write") {
 		t.Errorf("without the scope: %+v", r)
 	}
-	if refresh(first.body["refresh_token"]).status != 400 || refresh(second.body["refresh_token"]).status != 400 || s.ask(http.MethodGet, "/v2/me", nil).status != 401 {
+	if refresh(first.body["refresh_token"]).status != 400 || refresh(second.body["refresh_token"]).status != 400 ||
+		s.ask(http.MethodGet, "/v2/me", nil).status != 401 {
 		t.Error("a refresh token that was used twice did not end what came of the consent")
 	}
 }
@@ -175,11 +182,12 @@ func TestSedgeIsStrict(t *testing.T) {
 		r      reply
 		status int
 	}{
-		"no page size":         {s.ask("GET", "/v2/items?parent=root-own", nil), 400},
-		"a page too large":     {s.ask("GET", "/v2/items?parent=root-own&page_size=1001", nil), 400},
-		"a token of its own":   {s.ask("GET", "/v2/items?parent=root-own&page_size=10&page_token=eA", nil), 400},
-		"no folder":            {s.ask("GET", "/v2/items?parent=x&page_size=10", nil), 404},
-		"an unknown member":    {s.ask("POST", "/v2/items", strings.NewReader(`{"title":"a","parent":"root-own","type":"folder","colour":"red"}`)), 400},
+		"no page size":       {s.ask("GET", "/v2/items?parent=root-own", nil), 400},
+		"a page too large":   {s.ask("GET", "/v2/items?parent=root-own&page_size=1001", nil), 400},
+		"a token of its own": {s.ask("GET", "/v2/items?parent=root-own&page_size=10&page_token=eA", nil), 400},
+		"no folder":          {s.ask("GET", "/v2/items?parent=x&page_size=10", nil), 404},
+		"an unknown member": {s.ask("POST", "/v2/items",
+			strings.NewReader(`{"title":"a","parent":"root-own","type":"folder","colour":"red"}`)), 400},
 		"an empty title":       {s.ask("POST", "/v2/items", strings.NewReader(`{"title":"","parent":"root-own","type":"folder"}`)), 400},
 		"another body":         {s.ask("POST", "/v2/upload", strings.NewReader("x"), "Content-Type", "text/plain"), 415},
 		"tus of no version":    {s.ask("POST", "/v2/tus", nil, "Upload-Length", "1"), 412},
@@ -192,10 +200,12 @@ func TestSedgeIsStrict(t *testing.T) {
 			t.Errorf("%s: %d %s, want %d", name, c.r.status, c.r.text, c.status)
 		}
 	}
-	made := s.ask("POST", "/v2/tus", nil, "Tus-Resumable", "1.0.0", "Upload-Length", "6", "Upload-Metadata", "title "+base64.StdEncoding.EncodeToString([]byte("a"))+",parent "+base64.StdEncoding.EncodeToString([]byte("root-own")))
+	made := s.ask("POST", "/v2/tus", nil, "Tus-Resumable", "1.0.0", "Upload-Length", "6", "Upload-Metadata",
+		"title "+base64.StdEncoding.EncodeToString([]byte("a"))+",parent "+base64.StdEncoding.EncodeToString([]byte("root-own")))
 	at := made.header.Get("Location")
 	patch := func(offset, data string) reply {
-		return s.ask("PATCH", at, strings.NewReader(data), "Tus-Resumable", "1.0.0", "Upload-Offset", offset, "Content-Type", "application/offset+octet-stream")
+		return s.ask("PATCH", at, strings.NewReader(data), "Tus-Resumable", "1.0.0", "Upload-Offset", offset, "Content-Type",
+			"application/offset+octet-stream")
 	}
 	if r := patch("1", "abc"); r.status != 409 {
 		t.Errorf("at another offset: %+v", r)
@@ -242,10 +252,11 @@ func TestAlderIsStrict(t *testing.T) {
 		"nothing there":                  {post("/entry/describe", `{"path":"/none"}`), 404, "not-found"},
 		"into itself":                    {post("/entry/describe", `{"path":"/Reports/none/x"}`), 404, "not-found"},
 		"a body that is not a form":      {post("/content/write", `{}`), 415, "bad-body"},
-		"a range of nothing":             {s.ask("PUT", "/api/drafts/none", strings.NewReader("x"), "Content-Range", "bytes 0-0/*"), 404, "not-found"},
-		"no range":                       {s.ask("PUT", "/api/drafts/none", strings.NewReader("x")), 400, "bad-range"},
-		"a mark of its own":              {s.ask("GET", "/api/changes?since=99999", nil), 410, "mark-lost"},
-		"an unknown member":              {post("/folder/make", `{"path":"/b","colour":"red"}`), 400, ""},
+		"a range of nothing": {s.ask("PUT", "/api/drafts/none", strings.NewReader("x"), "Content-Range", "bytes 0-0/*"), 404,
+			"not-found"},
+		"no range":          {s.ask("PUT", "/api/drafts/none", strings.NewReader("x")), 400, "bad-range"},
+		"a mark of its own": {s.ask("GET", "/api/changes?since=99999", nil), 410, "mark-lost"},
+		"an unknown member": {post("/folder/make", `{"path":"/b","colour":"red"}`), 400, ""},
 	} {
 		if c.r.status != c.status || c.problem != "" && c.r.body["type"] != "/problems/"+c.problem {
 			t.Errorf("%s: %d %s", name, c.r.status, c.r.text)

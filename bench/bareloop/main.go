@@ -40,7 +40,8 @@ func main() {
 	to := flag.String("to", "", "bucket")
 	prefix := flag.String("prefix", "", "of the keys at the target")
 	list := flag.String("list", "", "buckets to list below the prefix, each by one lister; nothing is moved then")
-	disk := flag.Bool("disk", false, "from and to are folders, whose folders are there; each 500 files are synced together, before their names")
+	disk := flag.Bool("disk", false, "from and to are folders, whose folders are there; each 500 files are synced together, before "+
+		"their names")
 	workers := flag.Int("workers", 8, "how many move at once")
 	flag.Parse()
 	transport := &http.Transport{
@@ -162,6 +163,7 @@ func move(core *minio.Core, from, to, prefix string, o object) error {
 		return err
 	}
 	defer body.Close()
-	_, err = core.PutObject(ctx, to, prefix+o.key, body, o.size, "", "", minio.PutObjectOptions{DisableContentSha256: true, DisableMultipart: true})
+	_, err = core.PutObject(ctx, to, prefix+o.key, body, o.size, "", "",
+		minio.PutObjectOptions{DisableContentSha256: true, DisableMultipart: true})
 	return err
 }

@@ -40,13 +40,15 @@ func WhenSentence(when contract.When) string {
 // none.
 func SafetySentence(safety contract.Safety) string {
 	given := contract.Safety{Deletions: "10%", Overwrites: "25%", Older: "0"}
-	for text, own := range map[*string]string{&given.Deletions: safety.Deletions, &given.Overwrites: safety.Overwrites, &given.Older: safety.Older} {
+	for text, own := range map[*string]string{&given.Deletions: safety.Deletions, &given.Overwrites: safety.Overwrites,
+		&given.Older: safety.Older} {
 		if own != "" {
 			*text = own
 		}
 	}
 	var parts []string
-	for _, one := range [][2]string{{given.Deletions, "deleted"}, {given.Overwrites, "overwritten"}, {given.Older, "replaced with older versions"}} {
+	for _, one := range [][2]string{{given.Deletions, "deleted"}, {given.Overwrites, "overwritten"},
+		{given.Older, "replaced with older versions"}} {
 		if one[0] != "none" {
 			parts = append(parts, "more than "+one[0]+" "+one[1])
 		}

@@ -157,7 +157,8 @@ func PlanSentence(plan contract.Plan) string {
 			for i, route := range plan.Routes {
 				sources[i] = Plain(route.From)
 			}
-			sentence = fmt.Sprintf("Between %s and %s: %s; of these %s to %s", strings.Join(sources, ", "), strings.Join(targets, ", "), and(doing), Count(plan.Back.Items), strings.Join(sources, ", "))
+			sentence = fmt.Sprintf("Between %s and %s: %s; of these %s to %s", strings.Join(sources, ", "), strings.Join(targets, ", "), and(doing),
+				Count(plan.Back.Items), strings.Join(sources, ", "))
 		}
 	}
 	if len(leaving) > 0 {
@@ -169,7 +170,8 @@ func PlanSentence(plan contract.Plan) string {
 // ByTimeAlone says how many files count as the same by size and time, and how their
 // contents are compared.
 func ByTimeAlone(n contract.Count, routes []contract.Route) string {
-	said := fmt.Sprintf("%s (%s) had the same size and time at the target; their contents were not compared", Some(n.Items, "file"), Size(n.Bytes))
+	said := fmt.Sprintf("%s (%s) had the same size and time at the target; their contents were not compared", Some(n.Items, "file"),
+		Size(n.Bytes))
 	if len(routes) == 0 {
 		return said
 	}

@@ -51,16 +51,19 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 		return err
 	}
 	s, err := service.Start(ctx, service.Options{
-		Metrics: options.Metrics, Data: options.Data, Listen: options.Listen, TLSCert: options.TLSCert, TLSKey: options.TLSKey, Hosts: options.Hosts,
+		Metrics: options.Metrics, Data: options.Data, Listen: options.Listen, TLSCert: options.TLSCert, TLSKey: options.TLSKey,
+		Hosts:     options.Hosts,
 		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
-		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepHistory: options.KeepHistory, KeepItems: options.KeepItems, Folders: options.Folders,
+		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepHistory: options.KeepHistory,
+		KeepItems: options.KeepItems, Folders: options.Folders,
 		Providers: all, Console: console.Files(), Log: log, Version: version,
 	})
 	if err != nil {
 		return err
 	}
 	if len(s.Forgotten) > 0 {
-		fmt.Fprintf(options.Out, "The secrets of %s were forgotten. Unlink and link each again with its secret.\n", strings.Join(s.Forgotten, ", "))
+		fmt.Fprintf(options.Out, "The secrets of %s were forgotten. Unlink and link each again with its secret.\n",
+			strings.Join(s.Forgotten, ", "))
 	}
 	fmt.Fprintf(options.Out, "Deft Heron %s is at %s\n", version, s.URL)
 	fmt.Fprintf(options.Out, "Console (this link signs in once, within 15 minutes): %s\n", s.SigninURL)

@@ -70,7 +70,8 @@ var units = []struct {
 	name  string
 	bytes float64
 }{
-	{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"KB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12}, {"B", 1}, {"", 1},
+	{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"KB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12},
+	{"B", 1}, {"", 1},
 }
 
 // ParseSize reads a number of bytes such as "500", "20MB" or "2GiB".

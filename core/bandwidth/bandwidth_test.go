@@ -13,7 +13,8 @@ import (
 )
 
 func TestParseRate(t *testing.T) {
-	for text, want := range map[string]bandwidth.Rate{"20MB/s": 20e6, "5 MiB/s": 5 << 20, "500kB/s": 500e3, "1.5MB/s": 1.5e6, "": 0, "unlimited": 0, "12B/s": 12, "7/s": 7} {
+	for text, want := range map[string]bandwidth.Rate{"20MB/s": 20e6, "5 MiB/s": 5 << 20, "500kB/s": 500e3, "1.5MB/s": 1.5e6, "": 0,
+		"unlimited": 0, "12B/s": 12, "7/s": 7} {
 		got, err := bandwidth.ParseRate(text)
 		if err != nil || got != want {
 			t.Errorf("%q is %d (%v), want %d", text, got, err, want)
@@ -22,7 +23,8 @@ func TestParseRate(t *testing.T) {
 			t.Errorf("%q is written %q, which is %d, %v", text, got, again, err)
 		}
 	}
-	for text, says := range map[string]string{"0MB/s": "would stop the run", "20MB": "not a bandwidth", "fast": "not a bandwidth", "-1MB/s": "not a bandwidth", "1e300GB/s": "not a bandwidth"} {
+	for text, says := range map[string]string{"0MB/s": "would stop the run", "20MB": "not a bandwidth", "fast": "not a bandwidth",
+		"-1MB/s": "not a bandwidth", "1e300GB/s": "not a bandwidth"} {
 		if _, err := bandwidth.ParseRate(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want it to say %q", text, err, says)
 		}
@@ -49,8 +51,10 @@ func TestHours(t *testing.T) {
 		rule.Hours = append(rule.Hours, hours)
 	}
 	for text, want := range map[string][2]bandwidth.Rate{
-		"Mon 2026-11-23 07:59": {20e6, 0}, "Mon 2026-11-23 08:00": {5e6, 5e6}, "Fri 2026-11-27 17:59": {5e6, 5e6}, "Fri 2026-11-27 18:00": {20e6, 0},
-		"Sat 2026-11-28 22:29": {20e6, 0}, "Sat 2026-11-28 22:30": {0, 1e6}, "Sun 2026-11-29 05:59": {0, 1e6}, "Mon 2026-11-30 05:59": {0, 1e6}, "Sat 2026-11-28 05:00": {20e6, 0},
+		"Mon 2026-11-23 07:59": {20e6, 0}, "Mon 2026-11-23 08:00": {5e6, 5e6}, "Fri 2026-11-27 17:59": {5e6, 5e6},
+		"Fri 2026-11-27 18:00": {20e6, 0},
+		"Sat 2026-11-28 22:29": {20e6, 0}, "Sat 2026-11-28 22:30": {0, 1e6}, "Sun 2026-11-29 05:59": {0, 1e6}, "Mon 2026-11-30 05:59": {0, 1e6},
+		"Sat 2026-11-28 05:00": {20e6, 0},
 	} {
 		if up, down := rule.At(at(text)); up != want[0] || down != want[1] {
 			t.Errorf("on %s it is %v up and %v down, want %v", text, up, down, want)

@@ -131,22 +131,22 @@ func MarkIsContent(mark string) bool {
 type Verdict string
 
 const (
-	// OnlySource: nothing at the target.
+	// OnlySource says that nothing is at the target.
 	OnlySource Verdict = "only-source"
-	// OnlyTarget: nothing at the source.
+	// OnlyTarget says that nothing is at the source.
 	OnlyTarget Verdict = "only-target"
-	// Same: both sides hold the same, or a conflict of theirs is settled.
+	// Same says that both sides hold the same, or a conflict of theirs is settled.
 	Same Verdict = "same"
-	// SourceChanged: the target is as we left it, the source is not. With ByTime as
+	// SourceChanged says that the target is as we left it, the source is not. With ByTime as
 	// evidence its metadata changed, and its size and time did not.
 	SourceChanged Verdict = "source-changed"
-	// TargetChanged: the target is not as we left it, whatever the source.
+	// TargetChanged says that the target is not as we left it, whatever the source.
 	TargetChanged Verdict = "target-changed"
-	// Differ: they hold different contents, and nothing is remembered.
+	// Differ says that they hold different contents, and nothing is remembered.
 	Differ Verdict = "differ"
-	// Gone: neither side holds the record of earlier runs.
+	// Gone says that neither side holds what is in the record of earlier runs.
 	Gone Verdict = "gone"
-	// Unclear: nothing that is known decides.
+	// Unclear says that nothing that is known decides.
 	Unclear Verdict = "unclear"
 )
 
@@ -154,17 +154,17 @@ const (
 type Evidence string
 
 const (
-	// ByHash: a hash that both sides tell.
+	// ByHash is a hash that both sides tell.
 	ByHash Evidence = "hash"
-	// BySize: the sizes differ.
+	// BySize is that the sizes differ.
 	BySize Evidence = "size"
-	// ByTime: size and time, where both sides keep times.
+	// ByTime is size and time, where both sides keep times.
 	ByTime Evidence = "size and time"
-	// ByPair: the record of earlier runs.
+	// ByPair is the record of earlier runs.
 	ByPair Evidence = "pair"
-	// ByReading: both contents were read.
+	// ByReading is that both contents were read.
 	ByReading Evidence = "reading"
-	// ByPresence: it is on one side only.
+	// ByPresence is that it is on one side only.
 	ByPresence Evidence = "presence"
 )
 

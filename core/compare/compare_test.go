@@ -28,7 +28,8 @@ func file(size int64, modified time.Time, revision string, hashes ...string) *st
 }
 
 func TestJudge(t *testing.T) {
-	keeps := compare.Sides{Source: store.Traits{TimePrecision: time.Nanosecond}, Target: store.Traits{KeepsTimes: true, TimePrecision: time.Second}}
+	keeps := compare.Sides{Source: store.Traits{TimePrecision: time.Nanosecond},
+		Target: store.Traits{KeepsTimes: true, TimePrecision: time.Second}}
 	loses := compare.Sides{Source: store.Traits{TimePrecision: time.Nanosecond}, Target: store.Traits{TimePrecision: time.Second}}
 	pair := &compare.Pair{Source: compare.Remembered{Revision: "s1"}, Target: compare.Remembered{Revision: "t1"}}
 	kept := &compare.Pair{Source: compare.Remembered{Revision: "s1"}, Target: compare.Remembered{Revision: "t1"}, Kept: true}
@@ -50,11 +51,14 @@ func TestJudge(t *testing.T) {
 		{"both changed, to the same", file(3, noon, "s2", "md5=aa"), file(3, noon, "t2", "md5=aa"), pair, loses, compare.Same, compare.ByHash},
 		{"target changed, to the same size", file(2, noon, "s1"), file(2, noon, "t2"), pair, keeps, compare.Unclear, ""},
 		{"a settled conflict", file(1, noon, "s1"), file(9, noon, "t1"), kept, loses, compare.Same, compare.ByPair},
-		{"a settled conflict, and the source changed", file(1, noon, "s2"), file(9, noon, "t1"), kept, loses, compare.TargetChanged, compare.ByPair},
-		{"the same hash", file(1, noon, "s1", "md5=aa"), file(1, noon.Add(time.Hour), "t1", "md5=aa", "sha256=bb"), nil, loses, compare.Same, compare.ByHash},
+		{"a settled conflict, and the source changed", file(1, noon, "s2"), file(9, noon, "t1"), kept, loses, compare.TargetChanged,
+			compare.ByPair},
+		{"the same hash", file(1, noon, "s1", "md5=aa"), file(1, noon.Add(time.Hour), "t1", "md5=aa", "sha256=bb"), nil, loses, compare.Same,
+			compare.ByHash},
 		{"another hash", file(1, noon, "s1", "md5=aa"), file(1, noon, "t1", "md5=ab"), nil, keeps, compare.Differ, compare.ByHash},
 		{"another size", file(1, noon, "s1"), file(2, noon, "t1"), nil, keeps, compare.Differ, compare.BySize},
-		{"the same time at the coarser precision", file(1, noon, "s1"), file(1, noon.Truncate(time.Second), "t1"), nil, keeps, compare.Same, compare.ByTime},
+		{"the same time at the coarser precision", file(1, noon, "s1"), file(1, noon.Truncate(time.Second), "t1"), nil, keeps, compare.Same,
+			compare.ByTime},
 		{"another time", file(1, noon, "s1"), file(1, noon.Add(2*time.Second), "t1"), nil, keeps, compare.Unclear, ""},
 		{"times that are not kept are no evidence", file(1, noon, "s1"), file(1, noon, "t1"), nil, loses, compare.Unclear, ""},
 		{"sizes unknown", file(-1, noon, "s1"), file(-1, noon, "t1"), nil, keeps, compare.Unclear, ""},

@@ -70,7 +70,8 @@ func Contents(ctx context.Context, source, target File, reading Reading) (same b
 	return readBoth(ctx, source, target, store.CRC64NVME)
 }
 
-func readBoth(ctx context.Context, source, target File, kind store.HashKind) (same bool, evidence Evidence, verification string, err error) {
+func readBoth(ctx context.Context, source, target File,
+	kind store.HashKind) (same bool, evidence Evidence, verification string, err error) {
 	mine, _, err := store.ReadBack(ctx, source.Store, source.Place, source.Entry.Revision, kind)
 	if err != nil {
 		return false, "", "", SourceError{err}

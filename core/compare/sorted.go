@@ -100,7 +100,8 @@ func (s *sorting) takePairs(streams Streams) error {
 			return fmt.Errorf("could not read the record of earlier runs: %w", err)
 		}
 		below, name := pair.Key.Split(pair.kind())
-		to, err := streams.Names.Key(store.Listed{Below: below, Entry: store.Entry{Name: name, Kind: pair.kind(), Modified: pair.Source.Modified}})
+		to, err := streams.Names.Key(store.Listed{Below: below,
+			Entry: store.Entry{Name: name, Kind: pair.kind(), Modified: pair.Source.Modified}})
 		if err != nil {
 			continue // nothing can be at the target by that name
 		}
@@ -187,7 +188,8 @@ func (m *groupMerger) run(ctx context.Context, yield func(Difference, error) boo
 
 // group yields what matches one key. Of several of the source one has the place;
 // the others are its twins, and have names of their own.
-func (m *groupMerger) group(ctx context.Context, sources []named, targets []store.Listed, pairs []Pair, yield func(Difference, error) bool) (bool, error) {
+func (m *groupMerger) group(ctx context.Context, sources []named, targets []store.Listed, pairs []Pair,
+	yield func(Difference, error) bool) (bool, error) {
 	byPlace := map[string][]named{}
 	var places []string
 	for _, source := range sources {
@@ -274,7 +276,8 @@ func (m *groupMerger) onlyTarget(ctx context.Context, target *store.Listed, pair
 
 // gone yields the pairs of which neither side holds anything, and those whose place
 // an entry of the source has that differs from theirs by letter case.
-func (m *groupMerger) gone(ctx context.Context, sources []named, pairs []Pair, used map[store.Key]bool, yield func(Difference, error) bool) (bool, error) {
+func (m *groupMerger) gone(ctx context.Context, sources []named, pairs []Pair, used map[store.Key]bool,
+	yield func(Difference, error) bool) (bool, error) {
 	for i := range pairs {
 		if !m.streams.whole() || used[pairs[i].Key] {
 			continue
@@ -311,7 +314,8 @@ func (m *groupMerger) remembersPlace(source named, pairs []Pair) (store.Key, boo
 const nowhere = "\x00"
 
 // place yields the sources that want one place, and what is there.
-func (m *groupMerger) place(ctx context.Context, sources []named, target *store.Listed, pairs []Pair, yield func(Difference, error) bool) (bool, error) {
+func (m *groupMerger) place(ctx context.Context, sources []named, target *store.Listed, pairs []Pair,
+	yield func(Difference, error) bool) (bool, error) {
 	first := keeper(sources, target, pairs)
 	sources[0], sources[first] = sources[first], sources[0]
 	taken := sources[0].To

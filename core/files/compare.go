@@ -46,7 +46,8 @@ type Compared struct {
 // them, or two files. pairs are what is remembered of copies from here to there.
 // reading says whether contents are read; compare.Read reads both of any two files of
 // one size. It ends after an error, which means that it is not complete.
-func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair, error], reading compare.Reading) iter.Seq2[Compared, error] {
+func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair, error],
+	reading compare.Reading) iter.Seq2[Compared, error] {
 	return func(yield func(Compared, error) bool) {
 		// Documents are compared as what they are exported as by default, and
 		// twins under names of their own: as a copy would make them.

@@ -71,7 +71,8 @@ func TestRemoveStopsAtMore(t *testing.T) {
 // TestRemoveTellsWhatStays goes on past what cannot be removed.
 func TestRemoveTellsWhatStays(t *testing.T) {
 	m := filled()
-	faulty := storetest.NewFaulty(m, storetest.Fault{Op: storetest.OpRemove, Name: "b.txt", Err: store.Errorf(store.ErrRefused, "it is write-protected")})
+	faulty := storetest.NewFaulty(m, storetest.Fault{Op: storetest.OpRemove, Name: "b.txt",
+		Err: store.Errorf(store.ErrRefused, "it is write-protected")})
 	removed, err := files.Remove(t.Context(), faulty, store.At("project"), project)
 	if err != nil || removed.Kept != 1 || len(removed.Failures) != 1 || removed.Failures[0].Cause != plan.CauseRefused || removed.Files != 1 {
 		t.Errorf("%+v, %v", removed, err)
@@ -88,7 +89,8 @@ func TestRemoveFromAnIncompleteListing(t *testing.T) {
 	if _, err := files.Survey(t.Context(), faulty, store.At("project")); !errors.Is(err, store.ErrTryAgain) {
 		t.Errorf("counting: %v", err)
 	}
-	if removed, err := files.Remove(t.Context(), faulty, store.At("project"), project); !errors.Is(err, store.ErrTryAgain) || removed.Files != 0 {
+	if removed, err := files.Remove(t.Context(), faulty, store.At("project"), project); !errors.Is(err, store.ErrTryAgain) ||
+		removed.Files != 0 {
 		t.Errorf("removed %+v, %v", removed, err)
 	}
 }
@@ -126,7 +128,8 @@ func TestWrite(t *testing.T) {
 		if _, err := put(t, m, "other", 5, store.AtRevision(done.Revision)); err != nil {
 			t.Errorf("%s: replacing: %v", name, err)
 		}
-		if _, err := put(t, m, "third", 5, store.AtRevision(done.Revision)); !errors.Is(err, store.ErrChanged) || m.Files()["/new/deep/file.txt"] != "other" {
+		if _, err := put(t, m, "third", 5, store.AtRevision(done.Revision)); !errors.Is(err, store.ErrChanged) ||
+			m.Files()["/new/deep/file.txt"] != "other" {
 			t.Errorf("%s: replacing what is gone: %v", name, err)
 		}
 		if m.OpenUploads() != 0 {
@@ -197,7 +200,8 @@ func TestCompare(t *testing.T) {
 	there.Put("1234", "in", "broken.txt")
 	run := func(a, b store.Store, place store.Ref, read bool) string {
 		var found []string
-		for one, err := range files.Compare(t.Context(), files.Side{Store: a, Place: place}, files.Side{Store: b, Place: place}, compare.NoPairs, map[bool]compare.Reading{true: compare.Read}[read]) {
+		for one, err := range files.Compare(t.Context(), files.Side{Store: a, Place: place}, files.Side{Store: b, Place: place}, compare.NoPairs,
+			map[bool]compare.Reading{true: compare.Read}[read]) {
 			if err != nil {
 				return err.Error()
 			}
@@ -207,7 +211,8 @@ func TestCompare(t *testing.T) {
 		}
 		return strings.Join(found, "; ")
 	}
-	byHash := "broken.txt equal hash; differs.txt differing hash; equal.txt equal hash; only here.txt only-here presence; only there.txt only-there presence; sizes.txt differing hash"
+	byHash := "broken.txt equal hash; differs.txt differing hash; equal.txt equal hash; only here.txt only-here presence; " +
+		"only there.txt only-there presence; sizes.txt differing hash"
 	if got := run(here, there, store.At("in"), false); got != byHash {
 		t.Errorf("by hash: %s", got)
 	}
@@ -215,12 +220,15 @@ func TestCompare(t *testing.T) {
 		m.NoHashes = true
 		m.SetTraits(func(traits *store.Traits) { traits.KeepsTimes = false })
 	}
-	untold := "broken.txt untold ; differs.txt untold ; equal.txt untold ; only here.txt only-here presence; only there.txt only-there presence; sizes.txt differing size"
+	untold := "broken.txt untold ; differs.txt untold ; equal.txt untold ; only here.txt only-here presence; " +
+		"only there.txt only-there presence; sizes.txt differing size"
 	if got := run(plain{here}, plain{there}, store.At("in"), false); got != untold {
 		t.Errorf("where nothing is told: %s", got)
 	}
-	faulty := storetest.NewFaulty(plain{there}, storetest.Fault{Op: storetest.OpOpen, Name: "broken.txt", Err: store.Errorf(store.ErrRefused, "no")})
-	read := "broken.txt unreadable ; differs.txt differing reading; equal.txt equal reading; only here.txt only-here presence; only there.txt only-there presence; sizes.txt differing size"
+	faulty := storetest.NewFaulty(plain{there},
+		storetest.Fault{Op: storetest.OpOpen, Name: "broken.txt", Err: store.Errorf(store.ErrRefused, "no")})
+	read := "broken.txt unreadable ; differs.txt differing reading; equal.txt equal reading; only here.txt only-here presence; " +
+		"only there.txt only-there presence; sizes.txt differing size"
 	if got := run(plain{here}, plain{faulty}, store.At("in"), true); got != read {
 		t.Errorf("by reading: %s", got)
 	}
@@ -230,7 +238,8 @@ func TestCompare(t *testing.T) {
 	if got := run(here, there, store.At("nowhere"), true); !strings.Contains(got, "not") {
 		t.Errorf("what is not there: %s", got)
 	}
-	listing := storetest.NewFaulty(there, storetest.Fault{Op: storetest.OpList, Err: store.Errorf(store.ErrTryAgain, "the listing broke off"), At: 2})
+	listing := storetest.NewFaulty(there, storetest.Fault{Op: storetest.OpList, Err: store.Errorf(store.ErrTryAgain, "the listing broke off"),
+		At: 2})
 	if got := run(here, listing, store.At("in"), false); !strings.Contains(got, "broke off") {
 		t.Errorf("a listing that breaks off: %s", got)
 	}

@@ -46,7 +46,8 @@ func Write(ctx context.Context, s store.Store, putting Putting) (Put, error) {
 		return Put{}, err
 	}
 	if limit := s.Traits().LargestFile; limit > 0 && putting.Size > limit {
-		return Put{}, store.Errorf(store.ErrTooLarge, "%s has %d bytes, and the account holds files of %d at most", putting.Place, putting.Size, limit)
+		return Put{}, store.Errorf(store.ErrTooLarge, "%s has %d bytes, and the account holds files of %d at most", putting.Place, putting.Size,
+			limit)
 	}
 	if err := store.Prepare(ctx, s); err != nil {
 		return Put{}, err
@@ -54,7 +55,8 @@ func Write(ctx context.Context, s store.Store, putting Putting) (Put, error) {
 	if err := MakeFolders(ctx, s, putting.Place.Folder.Path); err != nil {
 		return Put{}, err
 	}
-	received := &tally{small: putting.Size >= 0 && putting.Size <= smallSize, hash: store.NewStream(putting.Body, store.CRC64NVME, putting.Counted)}
+	received := &tally{small: putting.Size >= 0 && putting.Size <= smallSize,
+		hash: store.NewStream(putting.Body, store.CRC64NVME, putting.Counted)}
 	put, err := write(ctx, s, putting, received)
 	if store.KindOf(err) == store.ErrUnsupported && putting.Size < 0 && !received.begun {
 		put, err = spool(ctx, s, putting, received)
@@ -171,7 +173,8 @@ func verify(ctx context.Context, s store.Store, putting Putting, written store.W
 	return Put{Entry: written.Entry, Verification: verification}, err
 }
 
-func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, limits store.PartLimits, writing store.Writing, received *tally) (put Put, err error) {
+func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, limits store.PartLimits, writing store.Writing,
+	received *tally) (put Put, err error) {
 	if writing.If.IsAbsent() { // not to be found out after all has been sent
 		if _, err := store.Occupant(ctx, s, writing.Place.As(store.KindFile)); err == nil {
 			return put, store.Errorf(store.ErrExists, "%s already exists", writing.Place)
@@ -202,7 +205,8 @@ func writeParts(ctx context.Context, s store.Store, writer store.PartWriter, lim
 			return put, err
 		}
 		if sum := stream.Sum(); part.Hash != "" && part.Hash != sum.Hex {
-			return put, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", part.Number, writing.Place, part.Hash, sum.Hex, store.ErrVerification)
+			return put, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", part.Number, writing.Place,
+				part.Hash, sum.Hex, store.ErrVerification)
 		}
 		parts = append(parts, part)
 	}

@@ -93,7 +93,8 @@ var ErrMore = errors.New("there is more than was agreed to be removed")
 // removed until then is told with the error.
 func Remove(ctx context.Context, s store.Store, place store.Ref, agreed Count) (Removed, error) {
 	if place.IsStart() {
-		return Removed{}, store.Errorf(store.ErrRefused, "this is the start of an account, which cannot be removed; name what is in it, or unlink the account")
+		return Removed{}, store.Errorf(store.ErrRefused,
+			"this is the start of an account, which cannot be removed; name what is in it, or unlink the account")
 	}
 	entry, err := s.Stat(ctx, place)
 	if err != nil {

@@ -129,9 +129,11 @@ func (s Spec) checkType() error {
 	removes := s.Removes()
 	switch {
 	case !removes && deletions != "" && deletions != string(plan.IgnoreDeletions):
-		return fmt.Errorf("a job of the type %s never deletes, and deletions: %s contradicts that; use mirror or two-way, or remove it", s.Type, deletions)
+		return fmt.Errorf("a job of the type %s never deletes, and deletions: %s contradicts that; use mirror or two-way, or remove it", s.Type,
+			deletions)
 	case s.When.Arrival != "" && s.Type != Copy:
-		return fmt.Errorf("a job on arrivals copies each arrival, and a %s compares everything; use the type copy, or %s", s.Type, otherTimes(s.Type))
+		return fmt.Errorf("a job on arrivals copies each arrival, and a %s compares everything; use the type copy, or %s", s.Type,
+			otherTimes(s.Type))
 	case s.When.Arrival == "" && s.Arrivals != (Arrivals{}):
 		return fmt.Errorf("arrivals applies to jobs that run on arrivals; remove it, or set when: {arrival: file}")
 	case s.Rules.Identical != "" && s.Rules.Identical != IdenticalOnce && s.Rules.Identical != IdenticalEach:
@@ -154,7 +156,8 @@ func (s Spec) checkType() error {
 		return fmt.Errorf("a comparison of sizes is not enough to clear a source; use verify: hash or read-back, or do not clear")
 	}
 	if s.Migrate.Clear && s.Rules.As != "" {
-		return fmt.Errorf("a migration that clears its source keeps names, so that files can be brought back; remove the template, or do not clear")
+		return fmt.Errorf("a migration that clears its source keeps names, so that files can be brought back; " +
+			"remove the template, or do not clear")
 	}
 	return s.checkRoutes()
 }
@@ -175,9 +178,11 @@ func (s Spec) checkRoutes() error {
 			case route == other:
 				return fmt.Errorf("the route from %s to %s is given twice; remove one", route.From, route.To)
 			case s.Migrate.Clear && (source.Contains(from) || from.Contains(source)):
-				return fmt.Errorf("%s has several targets and would be cleared once it is verified at one of them; migrate it to one, and copy it to the others before", route.From)
+				return fmt.Errorf("%s has several targets and would be cleared once it is verified at one of them; "+
+					"migrate it to one, and copy it to the others before", route.From)
 			case removes && (target.Contains(to) || to.Contains(target)):
-				return fmt.Errorf("the targets %s and %s overlap, and one route would delete what the other copies; choose separate targets", other.To, route.To)
+				return fmt.Errorf("the targets %s and %s overlap, and one route would delete what the other copies; choose separate targets", other.To,
+					route.To)
 			}
 		}
 	}

@@ -36,7 +36,9 @@ func TestFile(t *testing.T) {
 		t.Fatalf("%+v, %v", specs, err)
 	}
 	one := specs[0]
-	if one.Routes[1].To != "/archive/reports" || one.Rules.Include.Types[1] != "pictures" || one.Bandwidth.Hours[0] != (job.Hour{When: "mon-fri 08-18", Rate: "5MB/s"}) || one.Retry.Tries != 8 || one.Rules.Documents["sheet"] != "ods" {
+	if one.Routes[1].To != "/archive/reports" || one.Rules.Include.Types[1] != "pictures" ||
+		one.Bandwidth.Hours[0] != (job.Hour{When: "mon-fri 08-18", Rate: "5MB/s"}) || one.Retry.Tries != 8 ||
+		one.Rules.Documents["sheet"] != "ods" {
 		t.Errorf("read %+v", one)
 	}
 	if err := one.Check(); err != nil {
@@ -84,7 +86,8 @@ func TestBadFiles(t *testing.T) {
 	if _, err := job.Read(nil); err == nil {
 		t.Error("an empty file is no error")
 	}
-	if _, err := job.Read([]byte(example + "---\n" + example)); err == nil || !strings.Contains(err.Error(), "twice") && !strings.Contains(err.Error(), "already") {
+	if _, err := job.Read([]byte(example + "---\n" + example)); err == nil || !strings.Contains(err.Error(), "twice") &&
+		!strings.Contains(err.Error(), "already") {
 		t.Errorf("the same job twice: %v", err)
 	}
 }
@@ -156,7 +159,8 @@ func TestRing(t *testing.T) {
 	two := func(name, from, to string) job.Spec {
 		return job.Spec{Name: name, Type: "two-way", Routes: []job.Route{{From: from, To: to}}}
 	}
-	others := []job.Spec{two("ab", "/a", "/b"), two("bc", "/b/sub", "/c"), {Name: "copy", Type: "copy", Routes: []job.Route{{From: "/c", To: "/d"}}}}
+	others := []job.Spec{two("ab", "/a", "/b"), two("bc", "/b/sub", "/c"),
+		{Name: "copy", Type: "copy", Routes: []job.Route{{From: "/c", To: "/d"}}}}
 	if ring := job.Ring(two("ca", "/c/x", "/a/y"), others, touches); strings.Join(ring, " ") != "ca bc ab" {
 		t.Errorf("the ring is %q", ring)
 	}
@@ -235,7 +239,8 @@ func TestMissed(t *testing.T) {
 		ctx, cancel := context.WithTimeout(t.Context(), 24*time.Hour)
 		defer cancel()
 		var at []time.Time
-		read(t, job.When{Every: "6h"}).Keep(ctx, now.Add(-100*time.Hour), now.Add(-50*time.Hour), func(due time.Time) { at = append(at, due.Add(time.Since(due))) })
+		read(t, job.When{Every: "6h"}).Keep(ctx, now.Add(-100*time.Hour), now.Add(-50*time.Hour),
+			func(due time.Time) { at = append(at, due.Add(time.Since(due))) })
 		if len(at) != 5 || !at[0].Equal(now) || at[1].Sub(now) != 2*time.Hour {
 			t.Errorf("called at %v", at)
 		}
@@ -266,7 +271,8 @@ func TestHours(t *testing.T) {
 		{job.When{Weekly: "mon-fri 22:00-06:00", Zone: "Europe/Lisbon"}, "Wed 2026-11-25 03:00", true, "Wed 2026-11-25 06:00"},
 		{job.When{Weekly: "mon-fri 22:00", Zone: "Europe/Lisbon"}, "Wed 2026-11-25 03:00", true, ""},
 		{job.When{Hours: "mon-sun", Zone: "Europe/Lisbon"}, "Wed 2026-11-25 03:00", true, ""},
-		{job.When{Hours: "01:15-01:45", Zone: "Europe/Lisbon"}, "Sun 2026-03-29 00:30", false, "Mon 2026-03-30 01:15"}, // the clock leaves it out,
+		// the clock leaves it out,
+		{job.When{Hours: "01:15-01:45", Zone: "Europe/Lisbon"}, "Sun 2026-03-29 00:30", false, "Mon 2026-03-30 01:15"},
 	} {
 		allowed, until := read(t, c.when).Allowed(at(c.at))
 		want := time.Time{}

@@ -124,7 +124,9 @@ func (m Migration) afterCatchUp(passed []Passed, timed bool) Coming {
 		passes++
 	}
 	if passes >= mostCatchUps && !next.Waits {
-		return Coming{Step: CatchUp, Waits: true, Why: fmt.Sprintf("after %d passes the source still changes faster than the passes catch up; stop the work there, and start the final pass", passes)}
+		return Coming{Step: CatchUp, Waits: true,
+			Why: fmt.Sprintf("after %d passes the source still changes faster than the passes catch up; "+
+				"stop the work there, and start the final pass", passes)}
 	}
 	return next
 }

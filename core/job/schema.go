@@ -7,8 +7,11 @@ import (
 
 // choices are the values of the keys that have a few.
 var choices = map[string][]string{
-	"type": Types, "conflict": {"keep-both", "newer", "source", "target", "ask"}, "names": {"translate", "refuse"}, "verify": {"hash", "size", "read-back"},
-	"priority": {"low", "normal", "high"}, "identical": {IdenticalOnce, IdenticalEach}, "go-on": Steps, "arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"keep-version", "delete", "ignore"}, "types": {"documents", "pictures", "sound", "film"},
+	"type": Types, "conflict": {"keep-both", "newer", "source", "target", "ask"}, "names": {"translate", "refuse"},
+	"verify":   {"hash", "size", "read-back"},
+	"priority": {"low", "normal", "high"}, "identical": {IdenticalOnce, IdenticalEach}, "go-on": Steps,
+	"arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"keep-version", "delete", "ignore"},
+	"types": {"documents", "pictures", "sound", "film"},
 }
 
 // Schema is the JSON Schema (draft 2020-12) of a job file.

@@ -48,7 +48,8 @@ type Include struct {
 
 // IsZero reports whether nothing is filtered.
 func (i Include) IsZero() bool {
-	return len(i.Patterns) == 0 && len(i.Types) == 0 && i.SmallerThan == "" && i.LargerThan == "" && i.NewerThan == "" && i.OlderThan == "" && !i.Changed
+	return len(i.Patterns) == 0 && len(i.Types) == 0 && i.SmallerThan == "" && i.LargerThan == "" && i.NewerThan == "" && i.OlderThan == "" &&
+		!i.Changed
 }
 
 // Safety are the safety limits: shares such as 10%, numbers of files, or none; see
@@ -163,7 +164,8 @@ func (s Settings) Read() (rules plan.Rules, err error) {
 }
 
 func (r Rules) filter() (plan.Filter, error) {
-	filter := plan.Filter{Exclude: r.Exclude, Include: r.Include.Patterns, Types: r.Include.Types, NewerThan: r.Include.NewerThan, OlderThan: r.Include.OlderThan}
+	filter := plan.Filter{Exclude: r.Exclude, Include: r.Include.Patterns, Types: r.Include.Types, NewerThan: r.Include.NewerThan,
+		OlderThan: r.Include.OlderThan}
 	for _, one := range []struct {
 		text string
 		size *int64
@@ -194,7 +196,8 @@ func SettingsOf(rules plan.Rules) Settings {
 	filter := rules.Filter
 	settings := Settings{
 		Rules: Rules{
-			Conflict: string(rules.Conflict), Deletions: string(rules.Deletions), Names: string(rules.Names), As: rules.As, Verification: string(rules.Verification), Exclude: filter.Exclude,
+			Conflict: string(rules.Conflict), Deletions: string(rules.Deletions), Names: string(rules.Names), As: rules.As,
+			Verification: string(rules.Verification), Exclude: filter.Exclude,
 			Include: Include{
 				Patterns: filter.Include, Types: filter.Types, NewerThan: filter.NewerThan, OlderThan: filter.OlderThan,
 				SmallerThan: size(filter.SmallerThan), LargerThan: size(filter.LargerThan), Changed: rules.OnlyChanged,
@@ -225,9 +228,11 @@ func SettingsOf(rules plan.Rules) Settings {
 func (s Settings) ReadCopy() (plan.Rules, error) {
 	switch {
 	case s.Rules.Deletions != "" && s.Rules.Deletions != string(plan.IgnoreDeletions):
-		return plan.Rules{}, fmt.Errorf("a copy never deletes, and deletions: %s contradicts that; remove it, or create a mirror or two-way job", s.Rules.Deletions)
+		return plan.Rules{}, fmt.Errorf("a copy never deletes, and deletions: %s contradicts that; remove it, or create a mirror or two-way job",
+			s.Rules.Deletions)
 	case s.Rules.Identical == IdenticalOnce:
-		return plan.Rules{}, fmt.Errorf("a copy keeps every file of its source; to keep identical files once, create a job of the type consolidate")
+		return plan.Rules{}, fmt.Errorf("a copy keeps every file of its source; to keep identical files once, create a job of the type " +
+			"consolidate")
 	}
 	return s.Read()
 }
@@ -291,7 +296,8 @@ func DocumentsOf(text string) (map[string]string, error) {
 	for part := range strings.SplitSeq(text, ",") {
 		class, formats, ok := strings.Cut(strings.TrimSpace(part), "=")
 		if !ok || !slices.Contains(plan.Classes, class) {
-			return nil, fmt.Errorf("%q is not a rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part, strings.Join(plan.Classes, ", "))
+			return nil, fmt.Errorf("%q is not a rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part,
+				strings.Join(plan.Classes, ", "))
 		}
 		documents[class] = formats
 	}

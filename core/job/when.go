@@ -121,7 +121,8 @@ func (t *Timetable) readEvery(text string) error {
 func (t *Timetable) readCron(text string) error {
 	fields := strings.Fields(text)
 	if len(fields) != 5 {
-		return fmt.Errorf("%q is not a cron timetable; write five fields: minute, hour, day of the month, month, day of the week, as in \"0 22 * * 1-5\"", text)
+		return fmt.Errorf("%q is not a cron timetable; write five fields: minute, hour, day of the month, month, day of the week, as in \"0 "+
+			"22 * * 1-5\"", text)
 	}
 	schedule, err := cron.ParseStandard(text)
 	if err != nil {

@@ -1,7 +1,6 @@
 package names_test
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -95,7 +94,8 @@ func TestTwin(t *testing.T) {
 }
 
 func FuzzPutAndHome(f *testing.F) {
-	for _, name := range []string{"a:b", "%41", "a%253Ab", "con", "..", "\xff%FF", "é ", "%", "%2", "%%25", "x%2E", "a -> b", strings.Repeat("%3A", 50)} {
+	for _, name := range []string{"a:b", "%41", "a%253Ab", "con", "..", "\xff%FF", "é ", "%", "%2", "%%25", "x%2E", "a -> b",
+		strings.Repeat("%3A", 50)} {
 		f.Add(name, "other")
 	}
 	f.Fuzz(func(t *testing.T, name, other string) {
@@ -211,7 +211,7 @@ func FuzzTemplate(f *testing.F) {
 		}
 		for _, step := range template.For("desk", time.Unix(0, 0)).Expand(names.File{Name: name, Modified: time.Unix(1e9, 0)}) {
 			if step == "" {
-				t.Fatal(fmt.Sprintf("%q makes an empty step of %q", text, name))
+				t.Fatalf("%q makes an empty step of %q", text, name)
 			}
 		}
 	})

@@ -90,7 +90,8 @@ func ParseTemplate(text string) (*Template, error) {
 
 func checkField(text string, column int, field, format string) error {
 	if !slices.Contains(Fields, field) {
-		return fmt.Errorf("the template %q has the unknown field {%s} at column %d; there are {%s}", text, field, column, strings.Join(Fields, "}, {"))
+		return fmt.Errorf("the template %q has the unknown field {%s} at column %d; there are {%s}", text, field, column,
+			strings.Join(Fields, "}, {"))
 	}
 	if field != "date" && field != "run" {
 		if format != "" {
@@ -106,7 +107,8 @@ func checkField(text string, column int, field, format string) error {
 			i++
 		}
 		if i >= len(format) || !strings.ContainsRune(dateSpecifiers, rune(format[i])) {
-			return fmt.Errorf("the date in {%s:%s} at column %d of the template has the unknown part %q; write it as POSIX strftime does, such as %%Y-%%m-%%d", field, format, column, format[max(0, i-1):min(i+1, len(format))])
+			return fmt.Errorf("the date in {%s:%s} at column %d of the template has the unknown part %q; "+
+				"write it as POSIX strftime does, such as %%Y-%%m-%%d", field, format, column, format[max(0, i-1):min(i+1, len(format))])
 		}
 	}
 	return nil

@@ -35,10 +35,12 @@ type Filter struct {
 
 // types are the endings of files by type.
 var types = map[string][]string{
-	"documents": {"csv", "doc", "docm", "docx", "epub", "fodp", "fods", "fodt", "htm", "html", "json", "geojson", "md", "odg", "odp", "ods", "odt", "pdf", "ppt", "pptx", "rtf", "tex", "tsv", "txt", "xls", "xlsm", "xlsx", "xml"},
-	"pictures":  {"avif", "bmp", "cr2", "cr3", "dng", "gif", "heic", "heif", "ico", "jpeg", "jpg", "jxl", "nef", "png", "psd", "raw", "svg", "tif", "tiff", "webp"},
-	"sound":     {"aac", "aif", "aiff", "flac", "m4a", "mid", "midi", "mp3", "oga", "ogg", "opus", "wav", "wma"},
-	"film":      {"avi", "m2ts", "m4v", "mkv", "mov", "mp4", "mpeg", "mpg", "mts", "ogv", "webm", "wmv"},
+	"documents": {"csv", "doc", "docm", "docx", "epub", "fodp", "fods", "fodt", "htm", "html", "json", "geojson", "md", "odg", "odp", "ods",
+		"odt", "pdf", "ppt", "pptx", "rtf", "tex", "tsv", "txt", "xls", "xlsm", "xlsx", "xml"},
+	"pictures": {"avif", "bmp", "cr2", "cr3", "dng", "gif", "heic", "heif", "ico", "jpeg", "jpg", "jxl", "nef", "png", "psd", "raw", "svg",
+		"tif", "tiff", "webp"},
+	"sound": {"aac", "aif", "aiff", "flac", "m4a", "mid", "midi", "mp3", "oga", "ogg", "opus", "wav", "wma"},
+	"film":  {"avi", "m2ts", "m4v", "mkv", "mov", "mp4", "mpeg", "mpg", "mts", "ogv", "webm", "wmv"},
 }
 
 // TypeNames are the types of files that filters know.

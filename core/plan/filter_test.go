@@ -55,8 +55,10 @@ func TestPatterns(t *testing.T) {
 			t.Errorf("%q matches %q: %v, want %v", c.lines, c.path, got, c.want)
 		}
 	}
-	for line, says := range map[string]string{"[a": "column 1", "ab[c": "column 3", `a\`: "column 2", "!": "names nothing", "/[x": "column 2"} {
-		if _, err := plan.ParsePatterns([]string{"fine", line}); err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "number 2") {
+	for line, says := range map[string]string{"[a": "column 1", "ab[c": "column 3", `a\`: "column 2", "!": "names nothing",
+		"/[x": "column 2"} {
+		if _, err := plan.ParsePatterns([]string{"fine", line}); err == nil || !strings.Contains(err.Error(), says) ||
+			!strings.Contains(err.Error(), "number 2") {
 			t.Errorf("%q: %v, want it to say %q", line, err, says)
 		}
 	}
@@ -112,20 +114,28 @@ func TestFilter(t *testing.T) {
 		return store.Listed{Below: below, Entry: store.Entry{Name: name, Kind: store.KindFolder}}
 	}
 	all := []store.Listed{
-		folder("build/"), file("build/x.o", 5, "2026-06-01"), folder("empty/"), folder("mixed/"), folder("mixed/inner/"), file("mixed/inner/a.jpg", 100, "2026-06-10"),
-		file("mixed/z.tmp", 1, "2026-06-10"), folder("only-tmp/"), file("only-tmp/y.tmp", 2, "2020-01-01"), file("report.PDF", 2000, "2025-01-01"), file("sheet", -1, ""),
+		folder("build/"), file("build/x.o", 5, "2026-06-01"), folder("empty/"), folder("mixed/"), folder("mixed/inner/"),
+		file("mixed/inner/a.jpg", 100, "2026-06-10"),
+		file("mixed/z.tmp", 1, "2026-06-10"), folder("only-tmp/"), file("only-tmp/y.tmp", 2, "2020-01-01"),
+		file("report.PDF", 2000, "2025-01-01"), file("sheet", -1, ""),
 	}
 	for _, c := range []struct {
 		filter plan.Filter
 		want   []string
 		left   plan.Count
 	}{
-		{plan.Filter{}, []string{"build/", "build/x.o", "empty/", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "mixed/z.tmp", "only-tmp/", "only-tmp/y.tmp", "report.PDF", "sheet"}, plan.Count{}},
-		{plan.Filter{Exclude: []string{"*.tmp", "build/"}}, []string{"empty/", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "report.PDF", "sheet"}, plan.Count{Items: 2, Bytes: 3}},
-		{plan.Filter{Types: []string{"pictures", "documents"}}, []string{"mixed/", "mixed/inner/", "mixed/inner/a.jpg", "report.PDF"}, plan.Count{Items: 4, Bytes: 8}},
-		{plan.Filter{LargerThan: 4, SmallerThan: 2000}, []string{"build/", "build/x.o", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "sheet"}, plan.Count{Items: 3, Bytes: 2003}},
-		{plan.Filter{NewerThan: "30d", Exclude: []string{"*.o"}}, []string{"mixed/", "mixed/inner/", "mixed/inner/a.jpg", "mixed/z.tmp", "sheet"}, plan.Count{Items: 3, Bytes: 2007}},
-		{plan.Filter{OlderThan: "2026-01-01", Include: []string{"*.tmp"}}, []string{"only-tmp/", "only-tmp/y.tmp"}, plan.Count{Items: 5, Bytes: 2106}},
+		{plan.Filter{}, []string{"build/", "build/x.o", "empty/", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "mixed/z.tmp", "only-tmp/",
+			"only-tmp/y.tmp", "report.PDF", "sheet"}, plan.Count{}},
+		{plan.Filter{Exclude: []string{"*.tmp", "build/"}},
+			[]string{"empty/", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "report.PDF", "sheet"}, plan.Count{Items: 2, Bytes: 3}},
+		{plan.Filter{Types: []string{"pictures", "documents"}}, []string{"mixed/", "mixed/inner/", "mixed/inner/a.jpg", "report.PDF"},
+			plan.Count{Items: 4, Bytes: 8}},
+		{plan.Filter{LargerThan: 4, SmallerThan: 2000}, []string{"build/", "build/x.o", "mixed/", "mixed/inner/", "mixed/inner/a.jpg", "sheet"},
+			plan.Count{Items: 3, Bytes: 2003}},
+		{plan.Filter{NewerThan: "30d", Exclude: []string{"*.o"}}, []string{"mixed/", "mixed/inner/", "mixed/inner/a.jpg", "mixed/z.tmp", "sheet"},
+			plan.Count{Items: 3, Bytes: 2007}},
+		{plan.Filter{OlderThan: "2026-01-01", Include: []string{"*.tmp"}}, []string{"only-tmp/", "only-tmp/y.tmp"},
+			plan.Count{Items: 5, Bytes: 2106}},
 	} {
 		got, left := listedFrom(t, c.filter, all...)
 		if !slices.Equal(got, c.want) || left.Items != c.left.Items {

@@ -24,7 +24,8 @@ func TestSteps(t *testing.T) {
 		return d
 	}
 	file := func(key string, verdict compare.Verdict, evidence compare.Evidence) compare.Difference {
-		d := compare.Difference{Key: store.Key(key), Kind: store.KindFile, Source: entry(key, store.KindFile, 10), Verdict: verdict, Evidence: evidence}
+		d := compare.Difference{Key: store.Key(key), Kind: store.KindFile, Source: entry(key, store.KindFile, 10), Verdict: verdict,
+			Evidence: evidence}
 		if verdict != compare.OnlySource {
 			d.Target = entry(key, store.KindFile, 10)
 		}
@@ -37,7 +38,8 @@ func TestSteps(t *testing.T) {
 		file("no: longer new", compare.SourceChanged, compare.ByPair), file("same", compare.Same, compare.ByPair),
 		file("same, found", compare.Same, compare.ByHash), folder("there/", true),
 		{Key: "theirs", Kind: store.KindFile, Target: entry("theirs", store.KindFile, 1), Verdict: compare.OnlyTarget},
-		file("unclear", compare.Unclear, ""), {Key: "z-link", Kind: store.KindOther, Source: entry("z-link", store.KindOther, 0), Verdict: compare.OnlySource},
+		file("unclear", compare.Unclear, ""), {Key: "z-link", Kind: store.KindOther, Source: entry("z-link", store.KindOther, 0),
+			Verdict: compare.OnlySource},
 		{Key: "z-sheet", Kind: store.KindDocument, Source: entry("z-sheet", store.KindDocument, -1), Verdict: compare.OnlySource},
 		{Key: "zz-huge", Kind: store.KindFile, Source: entry("zz-huge", store.KindFile, 1000), Verdict: compare.OnlySource},
 	}
@@ -67,7 +69,8 @@ func TestSteps(t *testing.T) {
 		got = append(got, strings.TrimSpace(fmt.Sprint(step.Key, " ", step.Action, " ", step.Cause)))
 	}
 	want := []string{
-		"bad:/x refuse name-refused", "bad:/empty/ refuse name-refused", "conflict keep-both", "empty/ make-folder", "full/inner/x create", "new create",
+		"bad:/x refuse name-refused", "bad:/empty/ refuse name-refused", "conflict keep-both", "empty/ make-folder", "full/inner/x create",
+		"new create",
 		"no: refuse name-refused", "no: longer new replace", "same, found remember", "unclear look", "z-link skip not-a-file",
 		"z-sheet refuse document-without-export", "zz-huge refuse too-large",
 	}

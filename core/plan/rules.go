@@ -90,7 +90,8 @@ func (r Rules) Check() error {
 		return fmt.Errorf("a mirror or two-way job cannot clear its source; use a move or a migration")
 	}
 	if r.OnlyChanged && !template.NamesRun() {
-		return fmt.Errorf("only-changed needs a folder for each run, because a copy into one folder transfers only changes anyway; give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or remove it")
+		return fmt.Errorf("only-changed needs a folder for each run, because a copy into one folder transfers only changes anyway; " +
+			"give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or remove it")
 	}
 	if err := r.Safety.Check(); err != nil {
 		return err
@@ -147,7 +148,8 @@ func (r Rules) Settle(step Step) Step {
 	case AskPerson:
 		step.Action = Ask
 	case Newer:
-		if step.Target == nil || step.Source.Modified.IsZero() || step.Target.Modified.IsZero() || step.Source.Modified.Equal(step.Target.Modified) {
+		if step.Target == nil || step.Source.Modified.IsZero() || step.Target.Modified.IsZero() ||
+			step.Source.Modified.Equal(step.Target.Modified) {
 			step.Action = Beside
 		} else if step.Source.Modified.After(step.Target.Modified) {
 			step.Action = Replace

@@ -99,17 +99,20 @@ type OverLimits struct {
 func (b Safety) Holds(t Totals) *OverLimits {
 	lost := t.Remove.Items - t.Moved.Items
 	if b.Empty && lost > 0 && t.Known > 0 && (t.SourceListed == 0 || t.TargetListed == 0) {
-		return &OverLimits{CauseEmptied, fmt.Sprintf("one side has no files any more, of %s before, and the run would delete %s on the other", files(t.Known), files(lost))}
+		return &OverLimits{CauseEmptied, fmt.Sprintf("one side has no files any more, of %s before, and the run would delete %s on the other",
+			files(t.Known), files(lost))}
 	}
 	if b.Older != nil && t.Older.Items > b.Older.of(t.Known) {
-		return &OverLimits{CauseRolledBack, fmt.Sprintf("the run would replace %s with older versions; the limit is %s", files(t.Older.Items), b.Older.Text())}
+		return &OverLimits{CauseRolledBack, fmt.Sprintf("the run would replace %s with older versions; the limit is %s", files(t.Older.Items),
+			b.Older.Text())}
 	}
 	known := max(t.Known, t.TargetListed)
 	if b.Deletions != nil && lost > b.Deletions.of(known) {
 		return &OverLimits{CauseSafety, fmt.Sprintf("the run would delete %d of %s; the limit is %s", lost, files(known), b.Deletions.Text())}
 	}
 	if b.Overwrites != nil && t.Replace.Items > b.Overwrites.of(known) {
-		return &OverLimits{CauseSafety, fmt.Sprintf("the run would overwrite %d of %s; the limit is %s", t.Replace.Items, files(known), b.Overwrites.Text())}
+		return &OverLimits{CauseSafety, fmt.Sprintf("the run would overwrite %d of %s; the limit is %s", t.Replace.Items, files(known),
+			b.Overwrites.Text())}
 	}
 	return nil
 }

@@ -55,7 +55,8 @@ func (p *Planner) toVerify(d compare.Difference) bool {
 	if !p.Rules.VerifyAll || p.Rules.Verification == store.VerifyBySize || d.Pair != nil && d.Pair.Kept {
 		return false
 	}
-	return d.Evidence == compare.ByTime || d.Evidence == compare.ByPair && d.Pair.Verification == "" || p.Rules.Digest && (d.Pair == nil || d.Pair.Digest == "")
+	return d.Evidence == compare.ByTime || d.Evidence == compare.ByPair && d.Pair.Verification == "" || p.Rules.Digest &&
+		(d.Pair == nil || d.Pair.Digest == "")
 }
 
 // clears is what is done about an entry of a source that is to be cleared of what is

@@ -216,7 +216,8 @@ func (m *measure) read(ctx context.Context, i int) error {
 		return err
 	}
 	if sum != stream.Sum() || size != m.options.Size {
-		return store.Errorf(store.ErrTryAgain, "%s came back with other bytes than were written; check the network and the disks in between", m.place(i))
+		return store.Errorf(store.ErrTryAgain, "%s came back with other bytes than were written; check the network and the disks in between",
+			m.place(i))
 	}
 	return nil
 }

@@ -17,11 +17,13 @@ func TestMeasureTakesTimesAndLeavesNothing(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		memory := storetest.NewMemory()
 		last := 0
-		result, err := speed.Measure(t.Context(), slow{memory}, speed.Options{Size: 1000, Number: 8, Lanes: 2, Run: "r1", Progress: func(done int) { last = done }})
+		result, err := speed.Measure(t.Context(), slow{memory},
+			speed.Options{Size: 1000, Number: 8, Lanes: 2, Run: "r1", Progress: func(done int) { last = done }})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if result.Write.Seconds != 8 || result.Write.Files != 1 || result.Write.Rate != 1000 || result.Write.Delay != 2 || result.Write.Slowest != 2 {
+		if result.Write.Seconds != 8 || result.Write.Files != 1 || result.Write.Rate != 1000 || result.Write.Delay != 2 ||
+			result.Write.Slowest != 2 {
 			t.Errorf("writing: %+v", result.Write)
 		}
 		if result.Read.Seconds != 4 || result.Read.Files != 2 || last != 24 {
@@ -47,7 +49,8 @@ func (s slow) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, e
 func TestMeasureThatFailsLeavesNothing(t *testing.T) {
 	for _, op := range []storetest.Op{storetest.OpWrite, storetest.OpOpen, storetest.OpRead, storetest.OpRemove} {
 		memory := storetest.NewMemory()
-		faulty := storetest.NewFaulty(memory, storetest.Fault{Op: op, Name: "scratch-0003.bin", Times: 1, Err: store.Errorf(store.ErrNoSpace, "full")})
+		faulty := storetest.NewFaulty(memory, storetest.Fault{Op: op, Name: "scratch-0003.bin", Times: 1,
+			Err: store.Errorf(store.ErrNoSpace, "full")})
 		_, err := speed.Measure(t.Context(), faulty, speed.Options{Size: 100, Number: 8, Lanes: 3, Run: "r1"})
 		if !errors.Is(err, store.ErrNoSpace) {
 			t.Errorf("%s: %v", op, err)
@@ -55,7 +58,8 @@ func TestMeasureThatFailsLeavesNothing(t *testing.T) {
 		left(t, memory)
 	}
 	flipped := storetest.NewFaulty(storetest.NewMemory(), storetest.Fault{Op: storetest.OpRead, Times: 1, Flip: true, At: 10})
-	if _, err := speed.Measure(t.Context(), flipped, speed.Options{Size: 100, Number: 2, Lanes: 1, Run: "r1"}); !errors.Is(err, store.ErrTryAgain) {
+	if _, err := speed.Measure(t.Context(), flipped, speed.Options{Size: 100, Number: 2, Lanes: 1, Run: "r1"}); !errors.Is(err,
+		store.ErrTryAgain) {
 		t.Errorf("a flipped bit: %v", err)
 	}
 }

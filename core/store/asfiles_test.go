@@ -94,7 +94,8 @@ func newOffice() *office {
 	}
 	o := &office{Memory: storetest.NewMemory(), texts: map[string]string{}, entries: []store.Entry{
 		file("7", "map.png"), document("3", "Plan", "letter"), file("12", "map.png"), file("5", "map.png"), document("4", "Levels", "table"),
-		document("6", "Sketch", "drawing"), {ID: "8", Name: "map.png", Kind: store.KindFolder}, file("9", "Plan.pdf"), document("10", "Plan", "letter"),
+		document("6", "Sketch", "drawing"), {ID: "8", Name: "map.png", Kind: store.KindFolder}, file("9", "Plan.pdf"),
+		document("10", "Plan", "letter"),
 	}}
 	for _, entry := range o.entries {
 		o.texts[entry.ID] = "text " + entry.ID
@@ -107,7 +108,8 @@ func TestAsFiles(t *testing.T) {
 		choice store.Choice
 		want   []string
 	}{
-		{nil, []string{"file Levels.ods", "file Plan (10).odt", "file Plan.odt", "file Plan.pdf", "document Sketch", "file map (12).png", "file map (7).png", "file map.png", "folder map.png"}},
+		{nil, []string{"file Levels.ods", "file Plan (10).odt", "file Plan.odt", "file Plan.pdf", "document Sketch", "file map (12).png",
+			"file map (7).png", "file map.png", "folder map.png"}},
 		{store.Choice{"text": {"pdf", "odt"}, "sheet": {}}, []string{
 			"document Levels", "file Plan (10).odt", "file Plan (10).pdf", "file Plan (9).pdf", "file Plan.odt", "file Plan.pdf", "document Sketch",
 			"file map (12).png", "file map (7).png", "file map.png", "folder map.png",
@@ -236,13 +238,15 @@ func TestBlocks(t *testing.T) {
 			}
 		}
 	}
-	for _, kind := range []store.HashKind{"sha256-of-0-md5", "sha256-of--1-md5", "sha256-of-x-md5", "sha256-of-4-nothing", "nothing-of-4-md5", "sha256-of-4-md5-of-4-md5", "sha256-of-4"} {
+	for _, kind := range []store.HashKind{"sha256-of-0-md5", "sha256-of--1-md5", "sha256-of-x-md5", "sha256-of-4-nothing", "nothing-of-4-md5",
+		"sha256-of-4-md5-of-4-md5", "sha256-of-4"} {
 		if kind.New() != nil {
 			t.Errorf("%s is a hash", kind)
 		}
 	}
 	a := store.Hashes{{Kind: kind, Hex: "aa"}}
-	if mine, theirs, ok := store.Shared(a, store.Hashes{{Kind: store.MD5, Hex: "bb"}, {Kind: kind, Hex: "cc"}}); !ok || mine.Hex != "aa" || theirs.Hex != "cc" {
+	if mine, theirs, ok := store.Shared(a, store.Hashes{{Kind: store.MD5, Hex: "bb"}, {Kind: kind, Hex: "cc"}}); !ok || mine.Hex != "aa" ||
+		theirs.Hex != "cc" {
 		t.Errorf("%v, %v, %v", mine, theirs, ok)
 	}
 }
@@ -251,7 +255,8 @@ func TestBlocks(t *testing.T) {
 func TestParsePasted(t *testing.T) {
 	for _, c := range []struct{ text, code, state, refused string }{
 		{"abc", "abc", "", ""}, {"  abc \n", "abc", "", ""}, {"https://x.example/code?code=abc&state=s", "abc", "s", ""},
-		{"https://x.example/code?code=a%2Bb&state=s#top", "a+b", "s", ""}, {"https://x.example/?error=access_denied&state=s", "", "s", "access_denied"},
+		{"https://x.example/code?code=a%2Bb&state=s#top", "a+b", "s", ""},
+		{"https://x.example/?error=access_denied&state=s", "", "s", "access_denied"},
 		{"/code?code=abc", "abc", "", ""}, {"https://x.example/", "", "", ""}, {"4/0Ab-c_d", "4/0Ab-c_d", "", ""},
 	} {
 		answer, state := store.ParsePasted(c.text)

@@ -15,7 +15,8 @@ import (
 // CertificateOption is the option by which a certificate is pinned that no
 // authority vouches for.
 func CertificateOption() Option {
-	return Option{Name: "certificate", Manner: true, Title: "Certificate's SHA-256", Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"}
+	return Option{Name: "certificate", Manner: true, Title: "Certificate's SHA-256",
+		Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"}
 }
 
 // PinnedTLS returns settings of TLS that accept exactly the certificate that has
@@ -29,7 +30,8 @@ func PinnedTLS(sum string) (*tls.Config, error) {
 	text = strings.TrimPrefix(strings.TrimPrefix(text, "sha256:"), "sha-256:")
 	wanted, err := hex.DecodeString(strings.NewReplacer(":", "", " ", "").Replace(text))
 	if err != nil || len(wanted) != sha256.Size {
-		return nil, &OptionError{Option: "certificate", Reason: fmt.Sprintf("%q is not a SHA-256; give 64 hexadecimal digits, with or without colons", sum)}
+		return nil, &OptionError{Option: "certificate",
+			Reason: fmt.Sprintf("%q is not a SHA-256; give 64 hexadecimal digits, with or without colons", sum)}
 	}
 	return &tls.Config{
 		MinVersion:         tls.VersionTLS12,
@@ -59,7 +61,8 @@ func fingerprint(sum []byte) string {
 func CertificateProblem(err error, host string) string {
 	var other *pinError
 	if errors.As(err, &other) {
-		return fmt.Sprintf("%s shows another certificate than the one accepted when it was linked: its SHA-256 is now %s; ask who runs it whether it was renewed, and only then accept it with --certificate %s",
+		return fmt.Sprintf("%s shows another certificate than the one accepted when it was linked: its SHA-256 is now %s; "+
+			"ask who runs it whether it was renewed, and only then accept it with --certificate %s",
 			host, fingerprint(other.found), fingerprint(other.found))
 	}
 	var verification *tls.CertificateVerificationError
@@ -79,7 +82,8 @@ func CertificateProblem(err error, host string) string {
 		}
 		return fmt.Sprintf("the certificate of %s %s; have it renewed, or %s", host, when, accept)
 	case errors.As(err, &name):
-		return fmt.Sprintf("the certificate of %s is for another name (%s); use that name in --url, or %s", host, strings.Join(certificate.DNSNames, ", "), accept)
+		return fmt.Sprintf("the certificate of %s is for another name (%s); use that name in --url, or %s", host,
+			strings.Join(certificate.DNSNames, ", "), accept)
 	}
 	return fmt.Sprintf("no authority that this machine trusts vouches for the certificate of %s (it is of %s, by %s, valid until %s); %s",
 		host, certificate.Subject.CommonName, certificate.Issuer.CommonName, certificate.NotAfter.UTC().Format(time.DateOnly), accept)

@@ -12,12 +12,12 @@ import (
 type ConsentWay string
 
 const (
-	// ConsentByPage: a page in a browser, which leads back to the service.
+	// ConsentByPage is a page in a browser, which leads back to the service.
 	ConsentByPage ConsentWay = "page"
-	// ConsentByDevice: a short code is typed at a page on any device.
+	// ConsentByDevice is a short code that is typed at a page on any device.
 	ConsentByDevice ConsentWay = "device"
-	// ConsentByPaste: a page shows a code, or ends at an address that holds
-	// it, and it is pasted back.
+	// ConsentByPaste is a page that shows a code, or ends at an address that
+	// holds it, to be pasted back.
 	ConsentByPaste ConsentWay = "paste"
 )
 
@@ -89,7 +89,8 @@ func ParsePasted(text string) (answer ConsentAnswer, state string) {
 	if _, query, ok := strings.Cut(text, "?"); ok || strings.Contains(text, "://") {
 		query, _, _ = strings.Cut(query, "#")
 		if values, err := url.ParseQuery(query); err == nil {
-			return ConsentAnswer{Code: values.Get("code"), Refused: values.Get("error"), Why: values.Get("error_description"), Issuer: values.Get("iss")}, values.Get("state")
+			return ConsentAnswer{Code: values.Get("code"), Refused: values.Get("error"), Why: values.Get("error_description"),
+				Issuer: values.Get("iss")}, values.Get("state")
 		}
 	}
 	return ConsentAnswer{Code: text}, ""

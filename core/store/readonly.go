@@ -16,7 +16,8 @@ type readOnly struct {
 }
 
 func (r *readOnly) refuse() error {
-	return Errorf(ErrRefused, "the account %s was linked to be read only; link the place again under another name without --read-only to write there", r.account)
+	return Errorf(ErrRefused, "the account %s was linked to be read only; link the place again under another name without --read-only to "+
+		"write there", r.account)
 }
 
 // Traits implements Store.

@@ -23,15 +23,16 @@ func TestRetry(t *testing.T) {
 		least, most time.Duration
 		fails       bool
 	}{
-		"at once":           {usual, nil, 1, 0, 0, false},
-		"the second try":    {usual, []error{down}, 2, time.Second / 2, time.Second, false},
-		"growing waits":     {usual, []error{down, down, down, down}, 5, 5500 * time.Millisecond, 11 * time.Second, false},
-		"all tries":         {usual, []error{down, down, down, down, down}, 5, 5500 * time.Millisecond, 11 * time.Second, true},
-		"a wait is named":   {usual, []error{store.SlowDown(7*time.Second, errors.New("busy"))}, 2, 7 * time.Second, 7 * time.Second, false},
-		"does not pass":     {usual, []error{down, store.Errorf(store.ErrRefused, "no")}, 2, time.Second / 2, time.Second, true},
-		"within its time":   {within, []error{down, down, down, down}, 3, time.Second, 4 * time.Second, true},
-		"the zero value":    {store.Retry{}, []error{down}, 1, 0, 0, true},
-		"constant waits":    {store.Retry{First: time.Second, Tries: 9, May: store.MayPass}, []error{down, down, down}, 4, 1500 * time.Millisecond, 3 * time.Second, false},
+		"at once":         {usual, nil, 1, 0, 0, false},
+		"the second try":  {usual, []error{down}, 2, time.Second / 2, time.Second, false},
+		"growing waits":   {usual, []error{down, down, down, down}, 5, 5500 * time.Millisecond, 11 * time.Second, false},
+		"all tries":       {usual, []error{down, down, down, down, down}, 5, 5500 * time.Millisecond, 11 * time.Second, true},
+		"a wait is named": {usual, []error{store.SlowDown(7*time.Second, errors.New("busy"))}, 2, 7 * time.Second, 7 * time.Second, false},
+		"does not pass":   {usual, []error{down, store.Errorf(store.ErrRefused, "no")}, 2, time.Second / 2, time.Second, true},
+		"within its time": {within, []error{down, down, down, down}, 3, time.Second, 4 * time.Second, true},
+		"the zero value":  {store.Retry{}, []error{down}, 1, 0, 0, true},
+		"constant waits": {store.Retry{First: time.Second, Tries: 9, May: store.MayPass}, []error{down, down, down}, 4,
+			1500 * time.Millisecond, 3 * time.Second, false},
 		"only to slow down": {store.Retry{First: time.Second, Tries: 9, May: store.IsSlowDown}, []error{down}, 1, 0, 0, true},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -71,7 +72,8 @@ func TestRetryEndsWithContext(t *testing.T) {
 // TestWaitsBeforeTries says what wait comes before a try.
 func TestWaitsBeforeTries(t *testing.T) {
 	retry := store.Retry{First: time.Second, Longest: 30 * time.Second}
-	for try, longest := range map[int]time.Duration{2: time.Second, 3: 2 * time.Second, 4: 4 * time.Second, 7: 30 * time.Second, 1000: 30 * time.Second} {
+	for try, longest := range map[int]time.Duration{2: time.Second, 3: 2 * time.Second, 4: 4 * time.Second, 7: 30 * time.Second,
+		1000: 30 * time.Second} {
 		if wait := retry.After(try); wait < longest/2 || wait > longest {
 			t.Errorf("before try %d: %v, want %v to %v", try, wait, longest/2, longest)
 		}

@@ -34,7 +34,8 @@ func TestKeysKeepTheOrderOfAFlatListing(t *testing.T) {
 		}
 	}
 	entries := []store.Entry{
-		{Name: "a0"}, {Name: "a", Kind: store.KindFolder}, {Name: "a.txt"}, {Name: "a"}, {Name: "a!", Kind: store.KindFolder}, {Name: ""}, {Name: "x/y"}, {Name: "x!"},
+		{Name: "a0"}, {Name: "a", Kind: store.KindFolder}, {Name: "a.txt"}, {Name: "a"}, {Name: "a!", Kind: store.KindFolder}, {Name: ""},
+		{Name: "x/y"}, {Name: "x!"},
 	}
 	store.SortByKey(entries)
 	for i := range len(entries) - 1 {
@@ -47,7 +48,8 @@ func TestKeysKeepTheOrderOfAFlatListing(t *testing.T) {
 		below store.Path
 		name  string
 		kind  store.Kind
-	}{{"", "a", store.KindFile}, {"a/b/", "c", store.KindFolder}, {"a/", "", store.KindFile}, {"", "", store.KindFolder}, {"a/", "x/y", store.KindFile}} {
+	}{{"", "a", store.KindFile}, {"a/b/", "c", store.KindFolder}, {"a/", "", store.KindFile}, {"", "", store.KindFolder},
+		{"a/", "x/y", store.KindFile}} {
 		below, name := store.KeyOf(c.below, c.name, c.kind).Split(c.kind)
 		if below != c.below || name != c.name {
 			t.Errorf("%q %q split into %q %q", c.below, c.name, below, name)
@@ -350,7 +352,8 @@ func TestOursIsExcluded(t *testing.T) {
 		name   string
 		want   bool
 	}{
-		{"", ".heron", true}, {"a/", ".heron", false}, {"a/", store.ArrivingName("r", "0123456789ab"), true}, {"a/", store.ArrivingName("r", "aside-x"), true}, {"a/", ".heron-arriving-notes.txt", false}, {"", ".heronry", false},
+		{"", ".heron", true}, {"a/", ".heron", false}, {"a/", store.ArrivingName("r", "0123456789ab"), true},
+		{"a/", store.ArrivingName("r", "aside-x"), true}, {"a/", ".heron-arriving-notes.txt", false}, {"", ".heronry", false},
 	} {
 		if got := store.Ours(c.parent, c.name); got != c.want {
 			t.Errorf("%q in %q: %v", c.name, c.parent, got)

@@ -108,7 +108,8 @@ func (w *walker) deliver(ctx context.Context, b *branch, yield func(Listed, erro
 }
 
 // entries yields entries of a branch, each folder followed by what is in it.
-func (w *walker) entries(ctx context.Context, b *branch, entries []Entry, branches map[int]*branch, held bool, yield func(Listed, error) bool) bool {
+func (w *walker) entries(ctx context.Context, b *branch, entries []Entry, branches map[int]*branch, held bool,
+	yield func(Listed, error) bool) bool {
 	for i, entry := range entries {
 		if held {
 			w.release(1)

@@ -103,7 +103,8 @@ var ages = []struct {
 // Take surveys the folder, of a store whose documents are left as they are. target
 // may be nil. told, where not nil, is called now and then with how many entries
 // were seen. It ends with an error where a listing was not complete.
-func Take(ctx context.Context, s store.Store, place store.Ref, target *Target, filter plan.Filter, now time.Time, told func(entries int64)) (*Result, error) {
+func Take(ctx context.Context, s store.Store, place store.Ref, target *Target, filter plan.Filter, now time.Time,
+	told func(entries int64)) (*Result, error) {
 	t := &taking{now: now, types: map[string]*Group{}, ages: map[string]*Group{}, documents: map[string]*Group{}, result: &Result{}}
 	defer t.hashes.Close()
 	if target != nil {

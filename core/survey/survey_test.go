@@ -75,7 +75,8 @@ func TestTakeIsCompleteOrFails(t *testing.T) {
 	s := storetest.NewMemory()
 	s.Put("x", "a", "x")
 	broken := storetest.NewFaulty(s, storetest.Fault{Op: storetest.OpList, Err: errors.New("broken")})
-	if _, err := survey.Take(t.Context(), broken, store.Ref{}, nil, plan.Filter{}, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "not complete") {
+	if _, err := survey.Take(t.Context(), broken, store.Ref{}, nil, plan.Filter{}, time.Now(), nil); err == nil ||
+		!strings.Contains(err.Error(), "not complete") {
 		t.Errorf("a listing that fails: %v", err)
 	}
 }

@@ -143,7 +143,8 @@ func (r *Run) leaveRoute(ctx context.Context, i int, err error) bool {
 	}
 	r.states.mu.Unlock()
 	if !known {
-		r.Log.Warn("a route is left alone for now", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target", r.Routes[i].Target.Address.String(), "why", one.reason.why)
+		r.Log.Warn("a route is left alone for now", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target",
+			r.Routes[i].Target.Address.String(), "why", one.reason.why)
 		r.showAway()
 	}
 	return true
@@ -198,12 +199,10 @@ func (r *Run) within() time.Duration { return WaitsWithin(r.Rules) }
 func (r *Run) awaitRoutes(ctx context.Context) bool {
 	for wait := r.Retry.After(2); ; wait = min(2*wait, longestWait) {
 		r.states.mu.Lock()
-		var away, persons []int
+		var away []int
 		var first *absence
 		for i, one := range r.states.absent {
-			if one.person {
-				persons = append(persons, i)
-			} else {
+			if !one.person {
 				away = append(away, i)
 			}
 			if first == nil || one.since.Before(first.since) {
@@ -227,7 +226,8 @@ func (r *Run) awaitRoutes(ctx context.Context) bool {
 			one := r.states.absent[i]
 			r.states.mu.Unlock()
 			if one != nil && !one.person && time.Since(one.since) > r.within() {
-				r.planErr = store.Errorf(store.ErrTryAgain, "%s and %s could not be worked on for %v: %s", r.Routes[i].Source.Address, r.Routes[i].Target.Address, r.within(), one.reason.why)
+				r.planErr = store.Errorf(store.ErrTryAgain, "%s and %s could not be worked on for %v: %s", r.Routes[i].Source.Address,
+					r.Routes[i].Target.Address, r.within(), one.reason.why)
 				return false
 			}
 		}
@@ -264,7 +264,8 @@ func (r *Run) comesBack(ctx context.Context, i int) bool {
 	r.states.mu.Unlock()
 	r.showAway()
 	if err == nil {
-		r.Log.Info("a route is gone on with", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target", r.Routes[i].Target.Address.String())
+		r.Log.Info("a route is gone on with", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target",
+			r.Routes[i].Target.Address.String())
 	}
 	return err == nil
 }

@@ -114,7 +114,8 @@ type twoRoutes struct {
 
 func newTwoRoutes(t *testing.T, rules plan.Rules) *twoRoutes {
 	b := &twoRoutes{}
-	b.options = transfer.Options{ID: "two", Rules: rules, Records: newMemory(), Lanes: 3, Retry: store.Retry{First: time.Millisecond}, HeadStart: time.Millisecond}
+	b.options = transfer.Options{ID: "two", Rules: rules, Records: newMemory(), Lanes: 3, Retry: store.Retry{First: time.Millisecond},
+		HeadStart: time.Millisecond}
 	for i := range 2 {
 		b.sources[i], b.targets[i] = storetest.NewMemory(), storetest.NewMemory()
 		for n := range 40 {
@@ -127,9 +128,11 @@ func newTwoRoutes(t *testing.T, rules plan.Rules) *twoRoutes {
 			target = b.line
 		}
 		side := func(name string, s store.Store, folder string) transfer.Side {
-			return transfer.Side{Account: fmt.Sprint(name, i), Address: store.MakeAddress(fmt.Sprint(name, i), store.At(folder)), Store: s, Root: store.At(folder)}
+			return transfer.Side{Account: fmt.Sprint(name, i), Address: store.MakeAddress(fmt.Sprint(name, i), store.At(folder)), Store: s,
+				Root: store.At(folder)}
 		}
-		b.options.Routes = append(b.options.Routes, transfer.Route{Source: side("desk", b.sources[i], "in"), Target: side("archive", target, "out"), Scope: fmt.Sprint("scope ", i)})
+		b.options.Routes = append(b.options.Routes,
+			transfer.Route{Source: side("desk", b.sources[i], "in"), Target: side("archive", target, "out"), Scope: fmt.Sprint("scope ", i)})
 	}
 	return b
 }
@@ -172,7 +175,8 @@ func TestRouteThatIsAway(t *testing.T) {
 				go func() { ended <- run.Execute(t.Context()) }()
 				until(t, "the other route goes through, and the account is told to be away", func() bool {
 					away := run.Snapshot().Away
-					return len(b.targets[0].Files()) == b.files(0, kind) && len(away) == 1 && away[0].Account == "archive1" && away[0].Until.After(time.Now()) && strings.Contains(away[0].Why, "refused")
+					return len(b.targets[0].Files()) == b.files(0, kind) && len(away) == 1 && away[0].Account == "archive1" &&
+						away[0].Until.After(time.Now()) && strings.Contains(away[0].Why, "refused")
 				})
 				if kind == "mirror" && b.targets[1].Files()["/out/goes"] == "" && after < 3 {
 					t.Error("something was removed by an incomplete listing")
@@ -222,7 +226,8 @@ func TestRouteThatStaysAway(t *testing.T) {
 // TestRouteThatWaitsForAPerson holds the run once everything else is done.
 func TestRouteThatWaitsForAPerson(t *testing.T) {
 	for kind, rules := range absentRules {
-		for _, why := range []error{store.Errorf(store.ErrSuspended, "it is suspended"), store.Errorf(store.ErrSignInExpired, "the sign-in expired")} {
+		for _, why := range []error{store.Errorf(store.ErrSuspended, "it is suspended"),
+			store.Errorf(store.ErrSignInExpired, "the sign-in expired")} {
 			b := newTwoRoutes(t, rules)
 			b.line.set(why)
 			result := transfer.New(b.options).Execute(t.Context())
@@ -260,7 +265,8 @@ func TestRouteThatIsOpenedLater(t *testing.T) {
 			return opened, nil
 		}
 		result := transfer.New(b.options).Execute(t.Context())
-		if result.State != "done" || tries != 3 || len(b.targets[1].Files()) != b.files(1, kind) || len(b.targets[0].Files()) != b.files(0, kind) {
+		if result.State != "done" || tries != 3 || len(b.targets[1].Files()) != b.files(1, kind) ||
+			len(b.targets[0].Files()) != b.files(0, kind) {
 			t.Errorf("%s: %+v after %d tries: %d and %d files", kind, result, tries, len(b.targets[0].Files()), len(b.targets[1].Files()))
 		}
 	}
@@ -280,12 +286,14 @@ func TestContinuousRunWithARouteAway(t *testing.T) {
 			b.sources[1].Put("not told", "in", "also new")
 			b.line.set(away)
 			time.AfterFunc(30*time.Millisecond, func() { b.line.set(nil) })
-			return transfer.Touched{Places: []transfer.TouchedPlace{{Route: 0, Path: store.MakePath("new")}, {Route: 1, Path: store.MakePath("new")}}}, true
+			return transfer.Touched{Places: []transfer.TouchedPlace{{Route: 0, Path: store.MakePath("new")},
+				{Route: 1, Path: store.MakePath("new")}}}, true
 		}
 		return transfer.Touched{}, false
 	}
 	result := transfer.New(b.options).Execute(t.Context())
-	if result.State != "done" || b.targets[0].Files()["/out/new"] != "new" || b.targets[1].Files()["/out/new"] != "new" || b.targets[1].Files()["/out/also new"] != "not told" {
+	if result.State != "done" || b.targets[0].Files()["/out/new"] != "new" || b.targets[1].Files()["/out/new"] != "new" ||
+		b.targets[1].Files()["/out/also new"] != "not told" {
 		t.Errorf("%+v: %d and %d files", result, len(b.targets[0].Files()), len(b.targets[1].Files()))
 	}
 }

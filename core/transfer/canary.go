@@ -89,7 +89,8 @@ func (r *Run) writeCanaries(ctx context.Context, i int) error {
 }
 
 func (r *Run) haltSameStorage(route Route) {
-	r.halt(plan.CauseSameStorage, fmt.Sprintf("%s and %s are one storage, reached in two ways: a file that was written below one of them appeared below the other", route.Source.Address, route.Target.Address))
+	r.halt(plan.CauseSameStorage, fmt.Sprintf("%s and %s are one storage, reached in two ways: a file that was written below one of them "+
+		"appeared below the other", route.Source.Address, route.Target.Address))
 }
 
 // folderOf is the folder that is listed of a side.

@@ -108,7 +108,8 @@ func (k sourceFile) sameAtTarget(ctx context.Context, route Route) error {
 	if err != nil {
 		return err
 	}
-	same, _, _, err := compare.Contents(ctx, compare.File{Store: route.Source.Store, Place: k.source, Entry: mine}, compare.File{Store: route.Target.Store, Place: k.target, Entry: theirs}, compare.Read)
+	same, _, _, err := compare.Contents(ctx, compare.File{Store: route.Source.Store, Place: k.source, Entry: mine},
+		compare.File{Store: route.Target.Store, Place: k.target, Entry: theirs}, compare.Read)
 	if err == nil && !same {
 		err = differs(k.source)
 	}

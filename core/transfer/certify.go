@@ -31,7 +31,8 @@ type Certified struct {
 // routes, and of keys in each. What the filter leaves out is not passed on, and
 // returned in numbers: of files, and of folders with all that is in them. It writes
 // nothing.
-func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory, each func(Certified) error) (files plan.Count, folders int64, err error) {
+func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory,
+	each func(Certified) error) (files plan.Count, folders int64, err error) {
 	var left excluded
 	for i, route := range routes {
 		sieve, err := rules.Filter.Sieve(began)
@@ -44,7 +45,8 @@ func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.T
 		}
 		for d, err := range differences {
 			if err != nil {
-				return left.files, left.folders, fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address, route.Target.Address, err)
+				return left.files, left.folders, fmt.Errorf("%s and %s could not be compared to the end: %w", route.Source.Address,
+					route.Target.Address, err)
 			}
 			if d.Source == nil || d.Kind == store.KindFolder {
 				continue

@@ -64,7 +64,8 @@ func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err err
 
 // again lists both sides of a route again, and holds them against what is remembered.
 // sieve, where not nil, leaves out of the source.
-func (r Route) again(ctx context.Context, rules plan.Rules, began time.Time, memory Memory, sieve *plan.Sieve) (iter.Seq2[compare.Difference, error], error) {
+func (r Route) again(ctx context.Context, rules plan.Rules, began time.Time, memory Memory,
+	sieve *plan.Sieve) (iter.Seq2[compare.Difference, error], error) {
 	streams, err := r.streams(ctx, rules)
 	if err != nil {
 		return nil, err

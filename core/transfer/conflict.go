@@ -13,7 +13,8 @@ import (
 // conflict settles by the rules that the target holds something else.
 func (a *attempt) conflict(ctx context.Context, target store.Entry) (*Ending, error) {
 	step := a.Rules.Settle(plan.Step{
-		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified}, Target: &store.Entry{Modified: target.Modified},
+		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified},
+		Target: &store.Entry{Modified: target.Modified},
 	})
 	if target.Kind == store.KindFolder && a.Rules.Type.Removes() && a.passes.Load() == 0 {
 		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())

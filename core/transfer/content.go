@@ -131,7 +131,8 @@ func (a *attempt) verificationKind() store.HashKind {
 
 // moveContent writes the source's content to a place, in one request or in
 // parts, and verifies it.
-func (a *attempt) moveContent(ctx context.Context, place store.Ref, condition store.Condition) (written store.Written, verification string, err error) {
+func (a *attempt) moveContent(ctx context.Context, place store.Ref,
+	condition store.Condition) (written store.Written, verification string, err error) {
 	writing := store.Writing{
 		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID,
 		Verification: a.Rules.Verification,
@@ -190,7 +191,8 @@ func (a *attempt) sameContent(ctx context.Context, place store.Ref, target store
 		a.item.Source, a.item.Size = compare.RememberedOf(source), source.Size
 		a.item.Mark = compare.MarkOf(source)
 	}
-	mine, theirs := compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source}, compare.File{Store: a.route.Target.Store, Place: place, Entry: target}
+	mine, theirs := compare.File{Store: a.route.Source.Store, Place: a.source(), Entry: source},
+		compare.File{Store: a.route.Target.Store, Place: place, Entry: target}
 	if a.Rules.Digest && (source.Size < 0 || target.Size < 0 || source.Size == target.Size) {
 		same, verification, digest, err := compare.Digested(ctx, mine, theirs)
 		a.digest = digest

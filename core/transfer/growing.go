@@ -25,7 +25,8 @@ func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition s
 	kind := a.verificationKind()
 	content := &growing{a: a, want: first, kind: kind}
 	written, err := a.route.Target.Store.Write(ctx, store.Writing{
-		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID, Verification: a.Rules.Verification, Content: content,
+		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID, Verification: a.Rules.Verification,
+		Content: content,
 	})
 	var source compare.SourceError
 	switch {
@@ -34,12 +35,14 @@ func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition s
 	case err != nil:
 		return a.lookAgain(ctx, place, err)
 	}
-	verification, err := store.Verify(ctx, a.route.Target.Store, store.Writing{Place: place, Verification: a.Rules.Verification}, written, content.stream.Sum(), content.stream.Count())
+	verification, err := store.Verify(ctx, a.route.Target.Store, store.Writing{Place: place, Verification: a.Rules.Verification}, written,
+		content.stream.Sum(), content.stream.Count())
 	if err != nil {
 		return nil, err
 	}
 	a.item.Source.Revision = compare.Nothing.Revision // the next run looks at it again
-	return &Ending{State: Done, Cause: plan.CauseGrowing, Verification: verification, Moved: a.item.Size, Pair: a.pairWith(written.Entry, verification)}, nil
+	return &Ending{State: Done, Cause: plan.CauseGrowing, Verification: verification, Moved: a.item.Size,
+		Pair: a.pairWith(written.Entry, verification)}, nil
 }
 
 // readGrowing hashes what the source holds as far as it was when it was looked at.
@@ -73,7 +76,8 @@ func (g *growing) Open(ctx context.Context) (*store.Stream, error) {
 	if err != nil {
 		return nil, compare.NewSourceError(err)
 	}
-	g.stream = store.NewStream(&sameAgain{ReadCloser: g.a.read(ctx, body), hash: &digesting{hash: store.BLAKE3.New()}, want: g.want}, g.kind, g.a.counted)
+	g.stream = store.NewStream(&sameAgain{ReadCloser: g.a.read(ctx, body), hash: &digesting{hash: store.BLAKE3.New()}, want: g.want}, g.kind,
+		g.a.counted)
 	return g.stream, nil
 }
 

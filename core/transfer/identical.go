@@ -171,7 +171,8 @@ func (a *attempt) keepContent(ending *Ending) {
 		if _, ok := store.ParseHash(hash); !ok || written.Size <= 0 || len(ending.Held) == 1 && ending.Held[0].Hash == hash {
 			continue
 		}
-		held := HeldFile{Scope: a.route.Contents, Size: written.Size, Hash: hash, Path: place.Folder.Path.Child(place.Name), Revision: written.Revision}
+		held := HeldFile{Scope: a.route.Contents, Size: written.Size, Hash: hash, Path: place.Folder.Path.Child(place.Name),
+			Revision: written.Revision}
 		ending.Held = append(ending.Held, held)
 		a.identical.add(held)
 	}
@@ -258,6 +259,8 @@ func (a *attempt) sameAs(ctx context.Context, hash, how string) (*Ending, error)
 		return nil, err
 	}
 	address := store.MakeAddress(a.route.Target.Account, place)
-	pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(entry), Kept: true, Run: a.ID, Mark: a.item.Mark, Verification: hash}
-	return &Ending{State: Skipped, Cause: plan.CauseDuplicate, Why: "the same as " + address.String(), Verification: hash + " (" + how + ")", Pair: pair}, nil
+	pair := &compare.Pair{Key: a.item.Key, Source: a.item.Source, Target: compare.RememberedOf(entry), Kept: true, Run: a.ID,
+		Mark: a.item.Mark, Verification: hash}
+	return &Ending{State: Skipped, Cause: plan.CauseDuplicate, Why: "the same as " + address.String(), Verification: hash + " (" + how + ")",
+		Pair: pair}, nil
 }

@@ -48,7 +48,8 @@ func TestIdenticalOnce(t *testing.T) {
 			run := func() (transfer.Snapshot, map[plan.Cause]int) {
 				runs++
 				b.records.restart()
-				run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes(), Rules: plan.Rules{Once: true}, Records: b.records, Lanes: 8})
+				run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes(), Rules: plan.Rules{Once: true}, Records: b.records,
+					Lanes: 8})
 				if result := run.Execute(t.Context()); result.State != "done" {
 					t.Fatalf("%+v", result)
 				}
@@ -129,7 +130,8 @@ func TestFirstOfIdenticalStays(t *testing.T) {
 				one.Source.Gate = gate
 			}
 		}
-		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two}, Rules: plan.Rules{Once: true}, Records: b.records, Lanes: 8, Retry: store.Retry{First: 1}})
+		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two}, Rules: plan.Rules{Once: true},
+			Records: b.records, Lanes: 8, Retry: store.Retry{First: 1}})
 		if result := run.Execute(t.Context()); result.State != "done" {
 			t.Fatalf("%+v", result)
 		}

@@ -161,7 +161,8 @@ func TestFolderMadeAgain(t *testing.T) {
 		}
 		return transfer.Touched{All: true}, passes < 3
 	}
-	run := transfer.New(transfer.Options{ID: "again", Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records, Lanes: 4, Again: again})
+	run := transfer.New(transfer.Options{ID: "again", Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records, Lanes: 4,
+		Again: again})
 	if result := run.Execute(t.Context()); result.State != "done" {
 		t.Fatalf("the run ended %+v", result)
 	}

@@ -85,7 +85,8 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 func (a *attempt) verifyInside(ctx context.Context, place store.Ref, entry store.Entry, origin plan.Origin) (string, error) {
 	target := a.route.Target.Store
 	const how = " (copied inside the account)"
-	if target.Traits().Revisions == store.RevisionsOfContent && entry.Revision != "" && store.SameRevision(entry.Revision, origin.Revision) && !a.Rules.Digest && a.Rules.Verification != store.VerifyByReading {
+	if target.Traits().Revisions == store.RevisionsOfContent && entry.Revision != "" && store.SameRevision(entry.Revision, origin.Revision) &&
+		!a.Rules.Digest && a.Rules.Verification != store.VerifyByReading {
 		verification := hashIn(origin.Hash) // it has the revision of its origin, which is of the content
 		if verification == "" {
 			verification = "the same revision as its source"

@@ -193,7 +193,8 @@ func TestRestartBeforeThePassIsJudged(t *testing.T) {
 			records.at = point
 			return transfer.Touched{All: true}, true
 		}
-		options := transfer.Options{ID: "continuous", Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: records, Lanes: 4, Again: again, Retry: store.Retry{First: 1}}
+		options := transfer.Options{ID: "continuous", Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: records, Lanes: 4,
+			Again: again, Retry: store.Retry{First: 1}}
 		if result := transfer.New(options).Execute(ctx); result.State != "" {
 			t.Fatalf("%s: it was not interrupted: %+v", point, result)
 		}
@@ -263,7 +264,8 @@ func TestDuplicateOfWhatIsOverwritten(t *testing.T) {
 		run := func() {
 			runs++
 			b.records.restart()
-			run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes, Rules: plan.Rules{Once: true, Conflict: plan.Source}, Records: b.records, Lanes: 4})
+			run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes, Rules: plan.Rules{Once: true, Conflict: plan.Source},
+				Records: b.records, Lanes: 4})
 			if result := run.Execute(t.Context()); result.State != "done" {
 				t.Fatalf("%+v", result)
 			}
@@ -300,7 +302,8 @@ func TestMetadataIsNotContent(t *testing.T) {
 	b.rules.Clear, b.fromRoot = true, store.At("in")
 	b.source.PutAt("version 1", at, "in", "x")
 	to := storetest.NewFaulty(b.target)
-	to.Add(storetest.Fault{Op: storetest.OpWrite, Name: "x", Times: 1, After: true, Err: store.Errorf(store.ErrOutcomeUnknown, "lost"), Do: func() {}})
+	to.Add(storetest.Fault{Op: storetest.OpWrite, Name: "x", Times: 1, After: true, Err: store.Errorf(store.ErrOutcomeUnknown, "lost"),
+		Do: func() {}})
 	from := storetest.NewFaulty(b.source)
 	b.from = from
 	listed := 0

@@ -16,10 +16,11 @@ import (
 func (b *bench) certify() (all map[string]transfer.Certified, excluded plan.Count) {
 	b.t.Helper()
 	all = map[string]transfer.Certified{}
-	excluded, _, err := transfer.Certify(b.t.Context(), []transfer.Route{b.route()}, b.rules, b.began, b.records, func(one transfer.Certified) error {
-		all[string(one.Item.Key)] = one
-		return nil
-	})
+	excluded, _, err := transfer.Certify(b.t.Context(), []transfer.Route{b.route()}, b.rules, b.began, b.records,
+		func(one transfer.Certified) error {
+			all[string(one.Item.Key)] = one
+			return nil
+		})
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -82,7 +83,8 @@ func TestMigration(t *testing.T) {
 			target := b.target.Files()
 			b.rules = plan.Rules{Type: plan.Clearing, Filter: b.rules.Filter}
 			b.run("done")
-			b.left(map[string]string{"/other.txt": "stays", "/project/a.txt": "changed again", "/project/below/b.txt": "two", "/project/new.txt": "new", "/project/x.tmp": "skipped"})
+			b.left(map[string]string{"/other.txt": "stays", "/project/a.txt": "changed again", "/project/below/b.txt": "two",
+				"/project/new.txt": "new", "/project/x.tmp": "skipped"})
 			if _, err := b.source.Stat(t.Context(), store.At("project", "empty")); store.KindOf(err) != store.ErrNotFound {
 				t.Errorf("the empty folder is still there: %v", err)
 			}

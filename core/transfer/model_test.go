@@ -236,15 +236,14 @@ func (s *side) operate() string {
 
 // model is two sides that are kept in sync, while people work at both.
 type model struct {
-	t        *testing.T
-	sides    [2]*side
-	records  *memory
-	mu       sync.Mutex
-	log      []string
-	runs     int
-	lastTime bool
-	random   *rand.Rand
-	beside   bool // a file and a folder may have one name
+	t       *testing.T
+	sides   [2]*side
+	records *memory
+	mu      sync.Mutex
+	log     []string
+	runs    int
+	random  *rand.Rand
+	beside  bool // a file and a folder may have one name
 }
 
 func newModel(t *testing.T, seed uint64) *model {
@@ -305,7 +304,8 @@ func (m *model) run() transfer.Result {
 	result := run.Execute(m.t.Context())
 	m.log = append(m.log, fmt.Sprintf("run: %s %s %+v", result.State, result.Why, run.Snapshot().Failed))
 	for _, item := range m.records.items {
-		m.log = append(m.log, fmt.Sprintf("    %s back=%v %q to %q: %s %s %s %s", item.Action, item.Route, item.Key, item.To, item.State, item.Cause, item.Why, m.records.ends[item.Seq].Name))
+		m.log = append(m.log, fmt.Sprintf("    %s back=%v %q to %q: %s %s %s %s", item.Action, item.Route, item.Key, item.To, item.State,
+			item.Cause, item.Why, m.records.ends[item.Seq].Name))
 	}
 	return result
 }
@@ -407,7 +407,8 @@ func fold(name string) string { return strings.ToLower(name) }
 // sequence is one random sequence of operations on both sides, with runs between.
 func sequence(t *testing.T, seed uint64) {
 	m := newModel(t, seed)
-	m.log = append(m.log, fmt.Sprintf("seed %d; sedge %+v; alder folds %v, moves %v, copies %v", seed, m.sides[0].Moves, m.sides[1].Fold, m.sides[1].Moves, m.sides[1].Copies))
+	m.log = append(m.log, fmt.Sprintf("seed %d; sedge %+v; alder folds %v, moves %v, copies %v", seed, m.sides[0].Moves, m.sides[1].Fold,
+		m.sides[1].Moves, m.sides[1].Copies))
 	for range 1 + m.sides[0].random.IntN(5) {
 		for range m.sides[0].random.IntN(8) {
 			i := m.sides[0].random.IntN(2)

@@ -86,7 +86,8 @@ func (a *attempt) broughtAbout(ctx context.Context, hash string) (*Ending, error
 	case entry.Kind != a.item.Kind:
 		return nil, nil
 	case entry.Kind == store.KindFolder:
-		return &Ending{Seq: a.item.Seq, Route: a.item.Route, State: Done, Ended: time.Now(), Pair: a.pairWith(store.Entry{Kind: store.KindFolder}, "")}, nil
+		return &Ending{Seq: a.item.Seq, Route: a.item.Route, State: Done, Ended: time.Now(),
+			Pair: a.pairWith(store.Entry{Kind: store.KindFolder}, "")}, nil
 	}
 	wanted, ok := store.ParseHash(hash)
 	if !ok || entry.Size >= 0 && a.item.Source.Size >= 0 && entry.Size != a.item.Source.Size {

@@ -103,7 +103,8 @@ func TestKilledAndWorkedOn(t *testing.T) {
 							if !maps.Equal(got, want) {
 								t.Errorf("side %d holds %v\nwant %v", i, got, want)
 							}
-							if _, err := side.Stat(t.Context(), in("new").As(store.KindFolder)); second == "no more a folder" && store.KindOf(err) != store.ErrNotFound {
+							if _, err := side.Stat(t.Context(), in("new").As(store.KindFolder)); second == "no more a folder" &&
+								store.KindOf(err) != store.ErrNotFound {
 								t.Errorf("the folder is there again at side %d: %v", i, err)
 							}
 						}

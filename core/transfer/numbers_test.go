@@ -18,7 +18,8 @@ import (
 func TestNumbersAgree(t *testing.T) {
 	for seed := range uint64(300) {
 		random := rand.New(rand.NewPCG(seed, 15))
-		source, target := storetest.NewMemory(), &storetest.Account{Memory: storetest.NewMemory(), Moves: random.IntN(2) == 0, Copies: random.IntN(2) == 0}
+		source, target := storetest.NewMemory(),
+			&storetest.Account{Memory: storetest.NewMemory(), Moves: random.IntN(2) == 0, Copies: random.IntN(2) == 0}
 		faulty := storetest.NewFaulty(target)
 		records := newMemory()
 		put := func(m *storetest.Memory, n int) {
@@ -58,7 +59,8 @@ func TestNumbersAgree(t *testing.T) {
 				}
 			}
 			for range random.IntN(4) {
-				faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: fmt.Sprint(random.IntN(40)), Err: store.Errorf(store.ErrRefused, "refused"), Times: 1 + random.IntN(3)})
+				faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: fmt.Sprint(random.IntN(40)), Err: store.Errorf(store.ErrRefused, "refused"),
+					Times: 1 + random.IntN(3)})
 			}
 			records.restart()
 			options.ID, options.Resumed = fmt.Sprint("run", round), false
@@ -98,7 +100,8 @@ func TestNumbersAgree(t *testing.T) {
 			kept := fmt.Sprint(tally.Items, tally.Done, tally.Skipped, tally.Failed, tally.Bytes, tally.Moved, tally.Removed)
 			items := fmt.Sprint(counted.Items, counted.Done, counted.Skipped, counted.Failed)
 			if told != kept || items != fmt.Sprint(said.Items, said.Done, said.Skipped, said.Failed) {
-				t.Fatalf("seed %d, round %d, %+v, %s: the run tells %s, its records %s, its items %s", seed, round, rules.Type, result.State, told, kept, items)
+				t.Fatalf("seed %d, round %d, %+v, %s: the run tells %s, its records %s, its items %s", seed, round, rules.Type, result.State, told,
+					kept, items)
 			}
 			if said.Waiting() != 0 {
 				t.Errorf("seed %d, round %d: %d items have no end", seed, round, said.Waiting())

@@ -19,7 +19,8 @@ import (
 const partSlots = 16
 
 // moveParts writes a file in parts, going on with those that the records know.
-func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits store.PartLimits, writing store.Writing) (store.Written, string, error) {
+func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits store.PartLimits,
+	writing store.Writing) (store.Written, string, error) {
 	upload, err := a.openUpload(ctx, writer, limits, writing)
 	if err != nil {
 		return store.Written{}, "", err
@@ -108,7 +109,8 @@ func (a *attempt) giveUpOthers(ctx context.Context, place store.Ref, kept string
 	}
 }
 
-func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing store.Writing, upload Upload, number int) (store.Part, error) {
+func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing store.Writing, upload Upload,
+	number int) (store.Part, error) {
 	offset := int64(number-1) * upload.PartSize
 	size := min(upload.PartSize, writing.Size-offset)
 	body, err := a.route.Source.Store.Open(ctx, store.Reading{
@@ -127,7 +129,8 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 	if sum := stream.Sum(); part.Hash == "" {
 		part.Hash = sum.Hex // not told by the target: kept for the verification of the whole
 	} else if part.Hash != sum.Hex {
-		return store.Part{}, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", number, writing.Place, part.Hash, sum.Hex, store.ErrVerification)
+		return store.Part{}, store.Errorf(store.ErrTryAgain, "part %d of %s arrived with %s and was sent with %s: %w", number, writing.Place,
+			part.Hash, sum.Hex, store.ErrVerification)
 	}
 	return part, nil
 }
@@ -182,7 +185,8 @@ func (a *attempt) verifyParts(ctx context.Context, writing store.Writing, writte
 		return store.Verify(ctx, a.route.Target.Store, writing, written, whole, writing.Size)
 	}
 	if a.route.Target.Store.Traits().VerificationKind == "" || written.Size != writing.Size {
-		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size, writing.Size)
+		return "", store.Errorf(store.ErrOutcomeUnknown, "%s was put together and holds %d bytes of %d", writing.Place, written.Size,
+			writing.Size)
 	}
 	if a.Rules.Verification == store.VerifyByReading {
 		return a.verifyByReading(ctx, writing, written)

@@ -138,7 +138,8 @@ func (r *Run) judge(ctx context.Context, before plan.Totals) error {
 		planned = nil // of the first pass, and kept
 	}
 	loss := Loss{
-		At: time.Now(), Removed: totals.Remove.Items - totals.Moved.Items - (before.Remove.Items - before.Moved.Items), Replaced: totals.Replace.Items - before.Replace.Items,
+		At: time.Now(), Removed: totals.Remove.Items - totals.Moved.Items - (before.Remove.Items - before.Moved.Items),
+		Replaced: totals.Replace.Items - before.Replace.Items,
 	}
 	if r.Approved && r.pass == 0 {
 		loss.Removed, loss.Replaced = 0, 0
@@ -182,7 +183,8 @@ func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, tot
 			continue
 		}
 		one := planning{
-			Route: r.Routes[i], rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, r.Routes[i].Scope), totals: totals, excluded: excluded{totals.Excluded, totals.FoldersExcluded},
+			Route: r.Routes[i], rules: r.Rules, began: r.Began, pairs: r.Records.Pairs(ctx, r.Routes[i].Scope), totals: totals,
+			excluded:  excluded{totals.Excluded, totals.FoldersExcluded},
 			unchanged: r.unchanged, memory: r.Records, place: r.placeOf(i),
 		}
 		if paths != nil {

@@ -171,12 +171,14 @@ func (r *Run) Snapshot() Snapshot {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s := Snapshot{
-		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(), Removed: p.removed.Load(), Retries: p.retries.Load(),
-		Failed: p.failed.Load(), Unchanged: p.unchanged.Load(), Bytes: p.bytes.Load(), Moved: p.movedLocked(), Left: -1,
+		Planned: p.planned.Load(), Items: p.items.Load(), Done: p.done.Load(), Skipped: p.skipped.Load(), Removed: p.removed.Load(),
+		Retries: p.retries.Load(),
+		Failed:  p.failed.Load(), Unchanged: p.unchanged.Load(), Bytes: p.bytes.Load(), Moved: p.movedLocked(), Left: -1,
 	}
 	for _, f := range slices.SortedFunc(maps.Keys(p.flights), func(a, b *flight) int { return cmp.Compare(a.number, b.number) }) {
 		if !f.idle.Load() {
-			s.Flying = append(s.Flying, Flying{Address: Side{Address: f.from}.address(f.key, f.kind), Size: f.size, Moved: min(f.moved.Load(), f.size)})
+			s.Flying = append(s.Flying, Flying{Address: Side{Address: f.from}.address(f.key, f.kind), Size: f.size,
+				Moved: min(f.moved.Load(), f.size)})
 		}
 	}
 	if away := p.away.Load(); away != nil {

@@ -212,7 +212,8 @@ func (m *memory) MarkMoved(_ context.Context, _ string, route int, at []store.Ke
 	for _, key := range at {
 		for i := range m.items {
 			item := &m.items[i]
-			if item.State == transfer.Waiting && item.Cause == "" && item.Action == plan.Remove && item.Kind != store.KindFolder && item.Route == route && cmp.Or(item.To, item.Key) == key {
+			if item.State == transfer.Waiting && item.Cause == "" && item.Action == plan.Remove && item.Kind != store.KindFolder &&
+				item.Route == route && cmp.Or(item.To, item.Key) == key {
 				item.Cause = plan.CauseMoved
 				marked++
 			}
@@ -234,7 +235,8 @@ func (m *memory) awaits(phase plan.Phase, route int, at store.Key) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return slices.ContainsFunc(m.items, func(item transfer.Item) bool {
-		return item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Route == route && (item.To == at || item.To == "" && item.Key == at)
+		return item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Route == route &&
+			(item.To == at || item.To == "" && item.Key == at)
 	})
 }
 
@@ -291,7 +293,8 @@ func (m *memory) Largest(_ context.Context, _ string, phase plan.Phase, most int
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, item := range m.items {
-		if item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Size >= large && (phase == plan.PhaseCreate || item.Seq <= m.judged) {
+		if item.State == transfer.Waiting && item.Action.Phase(item.Kind) == phase && item.Size >= large &&
+			(phase == plan.PhaseCreate || item.Seq <= m.judged) {
 			largest = append(largest, item)
 		}
 	}

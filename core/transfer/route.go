@@ -105,7 +105,8 @@ func Check(ctx context.Context, route Route) error {
 	entry, err := route.Source.Store.Stat(ctx, route.Source.Root)
 	if err != nil {
 		if store.KindOf(err) == store.ErrNotFound {
-			return store.Errorf(store.ErrNotFound, "the source %s is not there; look with: heron ls %s", route.Source.Address, route.Source.Address.Parent())
+			return store.Errorf(store.ErrNotFound, "the source %s is not there; look with: heron ls %s", route.Source.Address,
+				route.Source.Address.Parent())
 		}
 		return err
 	}
@@ -129,7 +130,8 @@ func checkOverlap(route Route, entry store.Entry) error {
 	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
 	inside := route.Source.Address.Contains(route.Target.Address) || from != "" && strings.HasPrefix(to, from)
 	if inside && (entry.Kind == store.KindFolder || from == to || route.Source.Address.String() == route.Target.Address.String()) {
-		return store.Errorf(store.ErrRefused, "the target %s lies inside its own source %s; choose a target outside it", route.Target.Address, route.Source.Address)
+		return store.Errorf(store.ErrRefused, "the target %s lies inside its own source %s; choose a target outside it", route.Target.Address,
+			route.Source.Address)
 	}
 	return nil
 }
@@ -145,7 +147,8 @@ func checkWay(ctx context.Context, route Route) error {
 		if i < len(names)-1 && !traits.FileBesideFolder {
 			entry, err := route.Target.Store.Stat(ctx, place)
 			if err == nil && entry.Kind != store.KindFolder {
-				return store.Errorf(store.ErrExists, "/%s%s is a file, and the target needs a folder there; choose another target, or move the file away", route.Target.Account, place)
+				return store.Errorf(store.ErrExists,
+					"/%s%s is a file, and the target needs a folder there; choose another target, or move the file away", route.Target.Account, place)
 			}
 			if err == nil {
 				way = way.Child(name)
@@ -156,7 +159,8 @@ func checkWay(ctx context.Context, route Route) error {
 			}
 		}
 		if err := traits.NameError(way, name); err != nil {
-			return store.Errorf(store.ErrNameRefused, "%s cannot hold the target %s: %w; choose another name", route.Target.Account, route.Target.Address, err)
+			return store.Errorf(store.ErrNameRefused, "%s cannot hold the target %s: %w; choose another name", route.Target.Account,
+				route.Target.Address, err)
 		}
 		way = way.Child(name)
 	}
@@ -201,7 +205,8 @@ type Memory interface {
 // there are any, and calls each with every step, unless it is nil. It writes nothing
 // but what store.Prepare may. moved, unless it is nil, is told at the end of a route which
 // of the files that it removes have only moved.
-func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace, each func(route int, step plan.Step) error, moved func(route int, back bool, at store.Key)) (plan.Totals, error) {
+func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace,
+	each func(route int, step plan.Step) error, moved func(route int, back bool, at store.Key)) (plan.Totals, error) {
 	var totals plan.Totals
 	var twins twins
 	defer twins.sorter.Close()
@@ -210,7 +215,8 @@ func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, 
 		if !some {
 			continue
 		}
-		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals, excluded: excluded{totals.Excluded, totals.FoldersExcluded}, memory: memory}
+		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals,
+			excluded: excluded{totals.Excluded, totals.FoldersExcluded}, memory: memory}
 		one.moved = func(back bool, at store.Key) error {
 			if moved != nil {
 				moved(i, back, at)
@@ -289,9 +295,9 @@ func (p *position) reach(key store.Key, kind store.Kind) {
 // origins finds what the target holds already of files that are to be created
 // there, or of those to be created at the source what that does.
 func (p planning) origins(ctx context.Context, back bool) func(store.Entry) (*plan.Origin, error) {
-	from, to := p.Source, p.Target
+	to := p.Target
 	if back {
-		from, to = to, from
+		to = p.Source
 	}
 	if !store.CanCopy(to.Store) && !(p.rules.Type.Removes() && store.CanMove(to.Store)) {
 		return nil
@@ -331,7 +337,8 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	streams.At = route.Target.at
 	if rules.Type.Removes() {
 		if streams.single {
-			return store.Errorf(store.ErrRefused, "%s is a file; a %s keeps folders in sync, so name its folder, and take the file alone with --only", route.Source.Address, rules.Type)
+			return store.Errorf(store.ErrRefused,
+				"%s is a file; a %s keeps folders in sync, so name its folder, and take the file alone with --only", route.Source.Address, rules.Type)
 		}
 		streams.AtSource = route.Source.at
 		streams.PairAt = func(ctx context.Context, key store.Key) (*compare.Pair, error) {
@@ -368,8 +375,10 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		defer func() { totals.Excluded, totals.FoldersExcluded = before.and(sieve) }()
 	}
 	planner := plan.Planner{
-		Rules: rules, Merges: route.Merges, Believed: sides.Source.Revisions == store.RevisionsOfContent && sides.Target.Revisions == store.RevisionsOfContent, LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile, Totals: totals,
-		Once: route.Source.Root.IsStart(), Find: p.origins(ctx, false), FindBack: p.origins(ctx, true),
+		Rules: rules, Merges: route.Merges, Believed: sides.Source.Revisions == store.RevisionsOfContent &&
+			sides.Target.Revisions == store.RevisionsOfContent, LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile,
+		Totals: totals,
+		Once:   route.Source.Root.IsStart(), Find: p.origins(ctx, false), FindBack: p.origins(ctx, true),
 		Unchanged: func(d compare.Difference) {
 			if p.unchanged == nil || p.unchanged(d) {
 				totals.Unchanged.Items++

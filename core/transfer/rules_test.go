@@ -133,7 +133,8 @@ func TestTemplate(t *testing.T) {
 	for name := range got {
 		year = name[len("/copy/"):][:4]
 	}
-	if want := (map[string]string{"/copy/" + year + "/x.txt": "one", "/copy/" + year + "/y": "three"}); len(got) != 3 || got["/copy/"+year+"/x.txt"] != "one" || got["/copy/"+year+"/y"] != "three" {
+	if want := (map[string]string{"/copy/" + year + "/x.txt": "one", "/copy/" + year + "/y": "three"}); len(got) != 3 ||
+		got["/copy/"+year+"/x.txt"] != "one" || got["/copy/"+year+"/y"] != "three" {
 		t.Errorf("%v, want %v and another", got, want)
 	}
 	if _, s := b.run("done"); s.Items != 0 || s.Unchanged != 3 {
@@ -197,7 +198,8 @@ func TestExcluded(t *testing.T) {
 	if totals := b.records.totals; totals.Excluded.Items != 2 || totals.FoldersExcluded != 1 {
 		t.Errorf("%+v were left out, and %d folders", totals.Excluded, totals.FoldersExcluded)
 	}
-	looked := storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpList, Name: "cache", Err: store.Errorf(store.ErrRefused, "it was looked into")})
+	looked := storetest.NewFaulty(b.source,
+		storetest.Fault{Op: storetest.OpList, Name: "cache", Err: store.Errorf(store.ErrRefused, "it was looked into")})
 	b.from = looked
 	b.run("done")
 	if _, err := b.target.Stat(t.Context(), store.At("copy", "t")); store.KindOf(err) != store.ErrNotFound {
@@ -214,7 +216,8 @@ func TestBandwidth(t *testing.T) {
 		}
 		limiter := &bandwidth.Limiter{}
 		limiter.Set(bandwidth.Rule{Up: 64 << 10})
-		run := transfer.New(transfer.Options{ID: "limited", Routes: []transfer.Route{b.route()}, Records: b.records, Lanes: 4, HeadStart: time.Hour, Bandwidth: limiter})
+		run := transfer.New(transfer.Options{ID: "limited", Routes: []transfer.Route{b.route()}, Records: b.records, Lanes: 4,
+			HeadStart: time.Hour, Bandwidth: limiter})
 		begun := time.Now()
 		go func() {
 			time.Sleep(8 * time.Second)
@@ -305,7 +308,8 @@ func TestListingBreaksOff(t *testing.T) {
 				}
 			}
 			from := storetest.NewFaulty(b.source)
-			from.Add(storetest.Fault{Op: storetest.OpList, Name: "folder 07", Times: map[bool]int{false: 4, true: 12}[b.source.Unsorted], Err: store.Errorf(store.ErrTryAgain, "reset")})
+			from.Add(storetest.Fault{Op: storetest.OpList, Name: "folder 07", Times: map[bool]int{false: 4, true: 12}[b.source.Unsorted],
+				Err: store.Errorf(store.ErrTryAgain, "reset")})
 			b.from = from
 			_, s := b.run("done")
 			b.want(want)

@@ -168,7 +168,8 @@ func New(options Options) *Run {
 	}
 	options.Routes = slices.Clone(Directions(options.Rules.Type, options.Routes)) // what becomes of them is the run's
 	r := &Run{
-		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch), flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
+		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch),
+		flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:    make(chan struct{}, 1),
 		planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
 	}
@@ -183,7 +184,8 @@ func New(options Options) *Run {
 			}
 		}
 	}
-	r.states = routeStates{absent: map[int]*absence{}, begun: map[int]bool{}, listed: map[int]bool{}, places: map[int]*position{}, probes: map[string]*probe{}, whole: map[int]bool{}}
+	r.states = routeStates{absent: map[int]*absence{}, begun: map[int]bool{}, listed: map[int]bool{}, places: map[int]*position{},
+		probes: map[string]*probe{}, whole: map[int]bool{}}
 	r.progress.init(options.Lanes)
 	return r
 }
@@ -272,7 +274,8 @@ func (r *Run) Execute(ctx context.Context) Result {
 		}
 	}
 	if result.State == run.Done && stays > 0 {
-		result = Result{State: run.Partial, Cause: plan.CauseStays, Why: plural(int(stays), "entry") + " changed or came since, or could not be verified, and " + stay(stays) + " at the source"}
+		result = Result{State: run.Partial, Cause: plan.CauseStays, Why: plural(int(stays), "entry") +
+			" changed or came since, or could not be verified, and " + stay(stays) + " at the source"}
 	}
 	return result
 }

@@ -54,7 +54,8 @@ func (b *bench) new() *transfer.Run {
 		runs++
 	}
 	return transfer.New(transfer.Options{
-		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Approved: b.released, Witnessed: b.witnessed, Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: b.records,
+		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Approved: b.released, Witnessed: b.witnessed, Routes: []transfer.Route{b.route()},
+		Rules: b.rules, Records: b.records,
 		Lanes: 4, Retry: store.Retry{First: 1}, HeadStart: time.Hour, Began: b.began,
 	})
 }
@@ -393,7 +394,8 @@ func TestIncompleteListing(t *testing.T) {
 	b.source.Put("x", "sub", "b")
 	b.target.Put("old", "copy", "a")
 	b.rules.Conflict = plan.Source
-	b.from = storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpList, Name: "sub", Err: store.Errorf(store.ErrTryAgain, "page 2 failed")})
+	b.from = storetest.NewFaulty(b.source, storetest.Fault{Op: storetest.OpList, Name: "sub",
+		Err: store.Errorf(store.ErrTryAgain, "page 2 failed")})
 	result, _ := b.run("failed")
 	if result.Cause != plan.CauseListing {
 		t.Errorf("cause %q, want %q", result.Cause, plan.CauseListing)
@@ -563,7 +565,8 @@ func TestInterruptedCounts(t *testing.T) {
 		entry := b.source.Put("content "+name, name)
 		if i%3 == 0 { // the same time at the target: found to be the same
 			b.target.Folder("copy")
-			if _, err := b.target.Write(t.Context(), store.Writing{Place: store.At("copy", name), Size: entry.Size, Modified: entry.Modified, Content: storetest.Text("content " + name)}); err != nil {
+			if _, err := b.target.Write(t.Context(), store.Writing{Place: store.At("copy", name), Size: entry.Size, Modified: entry.Modified,
+				Content: storetest.Text("content " + name)}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -679,7 +682,8 @@ func TestPartsWhoseCommitIsLost(t *testing.T) {
 	b.target.Folder("copy")
 	to := storetest.NewFaulty(b.target)
 	to.Add(storetest.Fault{
-		Op: storetest.OpCommit, Times: 1, Err: store.Errorf(store.ErrOutcomeUnknown, "lost"), Do: func() { b.target.Put("theirs", "copy", "large") },
+		Op: storetest.OpCommit, Times: 1, Err: store.Errorf(store.ErrOutcomeUnknown, "lost"),
+		Do: func() { b.target.Put("theirs", "copy", "large") },
 	})
 	b.to = to
 	b.run("done")

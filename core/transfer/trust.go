@@ -69,7 +69,8 @@ func (r *Run) findTrust(ctx context.Context, i int) error {
 	if known == 0 && kept == (Epoch{}) {
 		return r.renewToken(ctx, *route)
 	}
-	r.Log.Warn("what was remembered is of another place or state and is not believed", "run", r.ID, "source", route.Source.Address.String(), "target", route.Target.Address.String())
+	r.Log.Warn("what was remembered is of another place or state and is not believed", "run", r.ID, "source", route.Source.Address.String(),
+		"target", route.Target.Address.String())
 	if err := r.Records.DistrustPairs(ctx, route.Scope); err != nil {
 		return err
 	}
@@ -183,7 +184,8 @@ func (r *Run) writeToken(ctx context.Context, side Side, scope, token string) (b
 	ref := tokenRef(scope)
 	err := r.folders.ensure(ctx, side, ref.Folder.Path)
 	if err == nil {
-		_, err = side.Store.Write(ctx, store.Writing{Place: ref, Size: int64(len(token)), If: store.Any, Run: r.ID, Content: canaryContent(token)})
+		_, err = side.Store.Write(ctx, store.Writing{Place: ref, Size: int64(len(token)), If: store.Any, Run: r.ID,
+			Content: canaryContent(token)})
 	}
 	switch store.KindOf(err) {
 	case store.ErrRefused, store.ErrNameRefused, store.ErrUnsupported:

@@ -35,12 +35,14 @@ func (a *attempt) keepBoth(ctx context.Context) (*Ending, error) {
 	if err != nil {
 		return nil, err
 	}
-	now, verification, err := a.through(ctx, a.route.Target, a.route.Source, place, a.item.Target.Revision, a.source(), store.AtRevision(a.item.Source.Revision))
+	now, verification, err := a.through(ctx, a.route.Target, a.route.Source, place, a.item.Target.Revision, a.source(),
+		store.AtRevision(a.item.Source.Revision))
 	if err != nil {
 		return nil, again(err)
 	}
 	theirs := store.Entry{Kind: store.KindFile, Revision: a.item.Target.Revision, Size: a.item.Target.Size, Modified: a.item.Target.Modified}
-	ending := &Ending{State: Done, Cause: plan.CauseKeptBoth, Name: beside.Name, Verification: verification, Moved: max(0, now.Size) + max(0, written.Size)}
+	ending := &Ending{State: Done, Cause: plan.CauseKeptBoth, Name: beside.Name, Verification: verification,
+		Moved: max(0, now.Size) + max(0, written.Size)}
 	ending.Pair = a.pairOf(a.item.Key, a.item.to(), now, theirs, verification)
 	ending.Also = []compare.Pair{*a.pairOf(keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside), kept, written, "")}
 	return ending, nil
@@ -229,7 +231,8 @@ func (a *attempt) bring(ctx context.Context, route Route, from store.Ref, revisi
 }
 
 // through writes what one place holds at a revision to another, and verifies it.
-func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, revision string, at store.Ref, condition store.Condition) (store.Entry, string, error) {
+func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, revision string, at store.Ref,
+	condition store.Condition) (store.Entry, string, error) {
 	entry, err := from.Store.Stat(ctx, place)
 	if err == nil && revision != "" && !store.SameRevision(entry.Revision, revision) {
 		err = store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
@@ -237,9 +240,10 @@ func (a *attempt) through(ctx context.Context, from, to Side, place store.Ref, r
 	if err != nil {
 		return store.Entry{}, "", err
 	}
-	one := attempt{Run: a.Run, try: a.Retry.Tries, flight: a.flight, route: Route{Source: from, Target: to, Scope: a.route.Scope}, from: &place, item: &Item{
-		Kind: store.KindFile, Size: entry.Size, SourceID: entry.ID, Source: compare.RememberedOf(entry),
-	}}
+	one := attempt{Run: a.Run, try: a.Retry.Tries, flight: a.flight, route: Route{Source: from, Target: to, Scope: a.route.Scope},
+		from: &place, item: &Item{
+			Kind: store.KindFile, Size: entry.Size, SourceID: entry.ID, Source: compare.RememberedOf(entry),
+		}}
 	written, verification, err := one.moveContent(ctx, at, condition)
 	var source compare.SourceError
 	if errors.As(err, &source) {

@@ -43,7 +43,8 @@ func TestHours(t *testing.T) {
 			}
 		}
 	}
-	for _, text := range []string{"mon-fri", "mon 08", "someday 08-18", "mon 08-08", "mon 08-25", "mon 8:5-9", "mon 08:75-09", "moon 08-18", "mon 08-18 x"} {
+	for _, text := range []string{"mon-fri", "mon 08", "someday 08-18", "mon 08-08", "mon 08-25", "mon 8:5-9", "mon 08:75-09", "moon 08-18",
+		"mon 08-18 x"} {
 		_, err := week.Read(text, true)
 		if whole := text == "mon-fri"; whole != (err == nil) {
 			t.Errorf("%q: %v", text, err)

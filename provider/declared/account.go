@@ -223,8 +223,9 @@ func (a *account) Traits() store.Traits {
 	traits := store.Traits{
 		Order: store.OrderNone, Folders: store.FoldersReal, CheckName: a.checkName, LargestFile: int64(d.Limits.File),
 		TimePrecision: d.precision(), KeepsTimes: d.Times.Kept, FileBesideFolder: d.Names.Beside, Twins: d.Names.Twins,
-		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams, VerificationKind: d.verificationKind(),
-		Trash: d.Remove != nil && d.Remove.Trash, ReadOnly: len(d.Uploads) == 0,
+		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams,
+		VerificationKind: d.verificationKind(),
+		Trash:            d.Remove != nil && d.Remove.Trash, ReadOnly: len(d.Uploads) == 0,
 	}
 	if d.Entry.Revision.Given() {
 		traits.Revisions = store.RevisionsOfContent
@@ -241,16 +242,20 @@ func (a *account) Traits() store.Traits {
 		replaces = upload.Replaces
 	}
 	if !traits.Conditional {
-		traits.Windows = append(traits.Windows, "Conditions that the service does not check by itself are checked just before the last request of an upload, or before its last bytes where it is one request; a change between that and the answer would be overwritten.")
+		traits.Windows = append(traits.Windows, "Conditions that the service does not check by itself are checked just before the last "+
+			"request of an upload, or before its last bytes where it is one request; a change between that and the answer would be overwritten.")
 	}
 	if d.Names.Twins {
-		traits.Windows = append(traits.Windows, "The service lets two entries have one name. After a file or folder was made it is looked whether somebody else made one of that name in the same moment; the earlier one stays, and the other is taken back.")
+		traits.Windows = append(traits.Windows, "The service lets two entries have one name. After a file or folder was made it is looked "+
+			"whether somebody else made one of that name in the same moment; the earlier one stays, and the other is taken back.")
 	}
 	if replaces == "remove" && !d.Names.Twins {
-		traits.Windows = append(traits.Windows, "A file is replaced by moving the old one aside when the new one is there under a name of ours, and the new one to its name: the name is missing between two requests, and what is kept aside is put back after an interruption.")
+		traits.Windows = append(traits.Windows, "A file is replaced by moving the old one aside when the new one is there under a name of "+
+			"ours, and the new one to its name: the name is missing between two requests, and what is kept aside is put back after an interruption.")
 	}
 	if d.Remove != nil && !d.Remove.EmptyOnly {
-		traits.Windows = append(traits.Windows, "The service removes a folder with all that is in it. It is looked into just before; what comes into it between the two requests goes with it.")
+		traits.Windows = append(traits.Windows, "The service removes a folder with all that is in it. It is looked into just before; "+
+			"what comes into it between the two requests goes with it.")
 	}
 	if d.Remove != nil && !d.Remove.Conditional {
 		traits.Windows = append(traits.Windows, "What is removed is looked at just before; a change between the two requests would be lost.")
@@ -329,7 +334,8 @@ func (a *account) explain(err error) error {
 	case errors.As(err, &dns):
 		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check the address of the service", dns.Name)
 	case errors.As(err, &operation) && operation.Op == "dial":
-		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the address of the service, and that it runs", host, operation.Err)
+		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the address of the service, and that it runs", host,
+			operation.Err)
 	case strings.Contains(err.Error(), "HTTP response to HTTPS"):
 		return store.Errorf(store.ErrRefused, "%s speaks no TLS; give its address with http:// if that is intended", host)
 	}

@@ -99,7 +99,8 @@ func (g *answer) json(out *outgoing) error {
 	if looksLikeHTML(g) {
 		what = webPage(g)
 	}
-	return store.Errorf(store.ErrTryAgain, "%s answered %s to %s with %s where JSON is due; check the address of the service, and that no sign-in page of a network or proxy stands between", hostOf(g, out), http.StatusText(g.status), out.operation, what)
+	return store.Errorf(store.ErrTryAgain, "%s answered %s to %s with %s where JSON is due; check the address of the service, and that no "+
+		"sign-in page of a network or proxy stands between", hostOf(g, out), http.StatusText(g.status), out.operation, what)
 }
 
 var pageTitle = regexp.MustCompile(`(?is)<title[^>]*>([^<]{1,80})`)

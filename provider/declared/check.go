@@ -38,7 +38,8 @@ func (d *Definition) check(root *yaml.Node) error {
 	if len(d.Download.steps()) == 0 {
 		return wrong("download.request", "it is missing: a file is read by a request")
 	}
-	reserved := []string{optionSignIn, optionClient, optionUser, optionArea, optionSecret, "name", "start", "read-only", "secret-file", "provider", "json", "service"}
+	reserved := []string{optionSignIn, optionClient, optionUser, optionArea, optionSecret, "name", "start", "read-only", "secret-file",
+		"provider", "json", "service"}
 	names := map[string]bool{}
 	for i, option := range d.Options {
 		field := fmt.Sprintf("options[%d].name", i)
@@ -88,7 +89,8 @@ func (d *Definition) check(root *yaml.Node) error {
 	}
 	for i := range d.SignIn {
 		way := &d.SignIn[i]
-		for name, template := range map[string]Template{"authorize": way.Authorize, "device": way.Device, "token": way.Token, "revoke": way.Revoke} {
+		for name, template := range map[string]Template{"authorize": way.Authorize, "device": way.Device, "token": way.Token,
+			"revoke": way.Revoke} {
 			if err := checkNames(d, template, nil, fmt.Sprintf("sign-in[%d].%s", i, name), wrong); err != nil {
 				return err
 			}
@@ -100,8 +102,10 @@ func (d *Definition) check(root *yaml.Node) error {
 // known are the names that addresses may hold: what a request sees, of which some is
 // there in some operations alone.
 var known = []string{
-	"option", "area", "account", "limit", "key", "id", "name", "path", "names", "escaped_path", "parent", "page", "offset", "number", "size", "run", "revision",
-	"kind", "facts", "if", "modified", "modified_ms", "hash", "kept", "parts", "part", "cursor", "range", "wait", "to", "scope", "root", "renames", "moves",
+	"option", "area", "account", "limit", "key", "id", "name", "path", "names", "escaped_path", "parent", "page", "offset", "number", "size",
+	"run", "revision",
+	"kind", "facts", "if", "modified", "modified_ms", "hash", "kept", "parts", "part", "cursor", "range", "wait", "to", "scope", "root",
+	"renames", "moves",
 	"leftover", "format", "document", "batch", "state",
 }
 

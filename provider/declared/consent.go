@@ -64,7 +64,8 @@ func (p *Provider) BeginConsent(ctx context.Context, opening store.Opening, aski
 	kept := begun{Way: way.Way, ClientID: asking.ClientID, ClientSecret: asking.ClientSecret}
 	clientID, clientSecret := a.client(way, asking.ClientID, asking.ClientSecret)
 	if clientID == "" {
-		return store.Consent{}, &store.OptionError{Option: optionClient, Reason: "the provider " + p.Definition().Name + " has no app registration of its own; give one with --client-id, and its secret with --secret-file"}
+		return store.Consent{}, &store.OptionError{Option: optionClient, Reason: "the provider " + p.Definition().Name +
+			" has no app registration of its own; give one with --client-id, and its secret with --secret-file"}
 	}
 	more, err := texts(ctx, way.Authorizing, a.fixed().asInput())
 	if err != nil {
@@ -128,7 +129,8 @@ func (p *Provider) consenting(opening store.Opening, consent store.ConsentWay) (
 }
 
 // beginDevice asks for a device code (RFC 8628, section 3.1).
-func (a *account) beginDevice(ctx context.Context, way *SignIn, kept begun, parameters map[string]string, clientID, clientSecret string) (store.Consent, error) {
+func (a *account) beginDevice(ctx context.Context, way *SignIn, kept begun, parameters map[string]string, clientID,
+	clientSecret string) (store.Consent, error) {
 	if scope := a.scopes(way); scope != "" {
 		parameters["scope"] = scope
 	}
@@ -164,7 +166,8 @@ func (a *account) beginDevice(ctx context.Context, way *SignIn, kept begun, para
 }
 
 // EndConsent implements store.Consenter.
-func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consent store.Consent, answer store.ConsentAnswer) ([]byte, error) {
+func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consent store.Consent,
+	answer store.ConsentAnswer) ([]byte, error) {
 	var kept begun
 	if err := json.Unmarshal(consent.Kept, &kept); err != nil {
 		return nil, err
@@ -176,7 +179,8 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 	parameters := map[string]string{}
 	switch {
 	case answer.Issuer != "" && !a.isIssuer(way, answer.Issuer):
-		return nil, store.Errorf(store.ErrRefused, "the answer is from %s, and consent was asked of another; begin again, and agree at the page that opens then", answer.Issuer)
+		return nil, store.Errorf(store.ErrRefused,
+			"the answer is from %s, and consent was asked of another; begin again, and agree at the page that opens then", answer.Issuer)
 	case answer.Refused != "":
 		return nil, refusedBy(p.Definition(), &tokenError{answer.Refused, answer.Why})
 	case way.Way == "device":
@@ -206,7 +210,8 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 		case "slow_down":
 			return nil, store.SlowDown(consent.Every+5*time.Second, failed) // RFC 8628, section 3.5
 		case "invalid_grant":
-			return nil, store.Errorf(store.ErrRefused, "%s does not accept the code: %w; begin again, and use each code once", p.Definition().Title, failed)
+			return nil, store.Errorf(store.ErrRefused, "%s does not accept the code: %w; begin again, and use each code once", p.Definition().Title,
+				failed)
 		}
 	}
 	if err != nil {
@@ -221,7 +226,8 @@ func (p *Provider) EndConsent(ctx context.Context, opening store.Opening, consen
 
 func refusedBy(d *Definition, failed *tokenError) error {
 	if strings.Contains(failed.code, "denied") {
-		return store.Errorf(store.ErrRefused, "consent was refused at %s: %w; nothing was linked, begin again and agree to it there", d.Title, failed)
+		return store.Errorf(store.ErrRefused, "consent was refused at %s: %w; nothing was linked, begin again and agree to it there", d.Title,
+			failed)
 	}
 	return store.Errorf(store.ErrRefused, "%s gave no consent: %w; begin again", d.Title, failed)
 }

@@ -49,7 +49,8 @@ func TestTeaching(t *testing.T) {
 	}
 	top := reflect.TypeFor[declared.Definition]()
 	for i := range top.NumField() {
-		if name, _, _ := strings.Cut(top.Field(i).Tag.Get("yaml"), ","); name != "-" && !strings.Contains(text, "`"+name+"`") && !strings.Contains(text, "\n"+name+":") {
+		if name, _, _ := strings.Cut(top.Field(i).Tag.Get("yaml"), ","); name != "-" && !strings.Contains(text, "`"+name+"`") &&
+			!strings.Contains(text, "\n"+name+":") {
 			t.Errorf("the field %s is not explained", name)
 		}
 	}

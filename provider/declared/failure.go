@@ -12,8 +12,9 @@ import (
 
 // kinds are the errors that a rule of failures can name.
 var kinds = map[string]error{
-	"not-found": store.ErrNotFound, "exists": store.ErrExists, "changed": store.ErrChanged, "refused": store.ErrRefused, "sign-in-expired": store.ErrSignInExpired,
-	"scope": store.ErrRefused, "no-space": store.ErrNoSpace, "name-refused": store.ErrNameRefused, "too-large": store.ErrTooLarge,
+	"not-found": store.ErrNotFound, "exists": store.ErrExists, "changed": store.ErrChanged, "refused": store.ErrRefused,
+	"sign-in-expired": store.ErrSignInExpired,
+	"scope":           store.ErrRefused, "no-space": store.ErrNoSpace, "name-refused": store.ErrNameRefused, "too-large": store.ErrTooLarge,
 	"slow-down": store.ErrSlowDown, "try-again": store.ErrTryAgain, "unknown": store.ErrOutcomeUnknown, "locked": store.ErrLocked,
 	"unsupported": store.ErrUnsupported, "cursor-lost": store.ErrChanged,
 }

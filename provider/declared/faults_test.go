@@ -55,7 +55,8 @@ func drives(t *testing.T, test func(t *testing.T, d drive)) {
 
 func (d drive) put(t *testing.T, name, data string) error {
 	t.Helper()
-	written, err := d.store.Write(t.Context(), store.Writing{Place: store.At(name), Size: int64(len(data)), Run: "faults", Content: storetest.Text(data)})
+	written, err := d.store.Write(t.Context(),
+		store.Writing{Place: store.At(name), Size: int64(len(data)), Run: "faults", Content: storetest.Text(data)})
 	if err != nil {
 		return err
 	}
@@ -113,7 +114,8 @@ func TestTokens(t *testing.T) {
 		// Between the pieces of a large file.
 		large := strings.Repeat("0123456789abcdef", 3<<16+1) // 3 MiB and a little: one tus upload, or one draft
 		expire := expiring{storetest.Text(large), sync.OnceFunc(d.consents.Expire)}
-		written, err := d.store.Write(t.Context(), store.Writing{Place: store.At("large"), Size: int64(len(large)), Run: "faults", Content: expire})
+		written, err := d.store.Write(t.Context(),
+			store.Writing{Place: store.At("large"), Size: int64(len(large)), Run: "faults", Content: expire})
 		if err != nil || written.Size != int64(len(large)) {
 			t.Errorf("a token that expired while a file was sent: %+v, %v", written, err)
 		}
@@ -170,7 +172,8 @@ func TestFaults(t *testing.T) {
 				if readErr == nil && got != what.data || err == nil && readErr != nil {
 					t.Errorf("after %s (%v): %d bytes, %v", name, err, len(got), readErr)
 				}
-				if err != nil && !errors.Is(readErr, store.ErrNotFound) && store.KindOf(err) != store.ErrOutcomeUnknown && store.KindOf(err) != store.ErrTryAgain {
+				if err != nil && !errors.Is(readErr, store.ErrNotFound) && store.KindOf(err) != store.ErrOutcomeUnknown &&
+					store.KindOf(err) != store.ErrTryAgain {
 					t.Errorf("%s failed with %v, and is there", name, err)
 				}
 				if readErr == nil {
@@ -313,7 +316,8 @@ func TestOpening(t *testing.T) {
 		}
 	}
 	s.Consents.Expire()
-	if _, err := shipped(t, "sedge").Open(t.Context(), opening(t, address, wrong, nil)); !errors.Is(err, store.ErrSignInExpired) || !strings.Contains(err.Error(), "client id") {
+	if _, err := shipped(t, "sedge").Open(t.Context(), opening(t, address, wrong, nil)); !errors.Is(err, store.ErrSignInExpired) ||
+		!strings.Contains(err.Error(), "client id") {
 		t.Errorf("a wrong client secret: %v", err)
 	}
 }
@@ -331,7 +335,8 @@ func TestDeviceCode(t *testing.T) {
 		t.Errorf("before anybody agreed: %v", err)
 	}
 	s.Consents.ExpireDevices()
-	if _, err := provider.EndConsent(t.Context(), o, consent, store.ConsentAnswer{}); !errors.Is(err, store.ErrRefused) || !strings.Contains(err.Error(), "has expired") {
+	if _, err := provider.EndConsent(t.Context(), o, consent, store.ConsentAnswer{}); !errors.Is(err, store.ErrRefused) ||
+		!strings.Contains(err.Error(), "has expired") {
 		t.Errorf("an expired code: %v", err)
 	}
 }
@@ -341,11 +346,13 @@ func TestIssuer(t *testing.T) {
 	_, address := sedge(t)
 	provider := shipped(t, "sedge")
 	o := opening(t, address, store.FixedSecret(""), nil)
-	consent, err := provider.BeginConsent(t.Context(), o, store.ConsentAsking{Way: store.ConsentByPage, Callback: "http://127.0.0.1:1/consent", State: "s"})
+	consent, err := provider.BeginConsent(t.Context(), o, store.ConsentAsking{Way: store.ConsentByPage, Callback: "http://127.0.0.1:1/consent",
+		State: "s"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	for issuer, refused := range map[string]bool{"": false, address: false, address + "/": false, "https://elsewhere.example": true, "http://127.0.0.1:1": true} {
+	for issuer, refused := range map[string]bool{"": false, address: false, address + "/": false, "https://elsewhere.example": true,
+		"http://127.0.0.1:1": true} {
 		_, err := provider.EndConsent(t.Context(), o, consent, store.ConsentAnswer{Code: "a wrong code", Issuer: issuer})
 		if said := strings.Contains(fmt.Sprint(err), "consent was asked of another"); said != refused {
 			t.Errorf("an answer of %q: %v; want it refused for that: %v", issuer, err, refused)
@@ -376,7 +383,8 @@ download: {request: "GET /get"}
 		{".items[]", ".items[", "line 7 of f.yaml: list.items: jq:"},
 		{".items[]", "[.items[] | input]", "the function input cannot be used"},
 		{".items[]", "def f: f; f", "the function f cannot be used"},
-		{"GET /list", "GET /list{?pathh}", "line 7 of f.yaml: list.request: {pathh} is in the address \"/list{?pathh}\", and there is no pathh here (path is meant, maybe)"},
+		{"GET /list", "GET /list{?pathh}", "line 7 of f.yaml: list.request: {pathh} is in the address \"/list{?pathh}\", and there is no " +
+			"pathh here (path is meant, maybe)"},
 		{"GET /get", "GET /get{?parent.pat}", "there is no pat here (path is meant, maybe)"},
 		{"GET /get", "GET {+option.ur}/get", "line 8 of f.yaml: download.request: {option.ur}"},
 		{"GET /list", "FETCH list", "line 7 of f.yaml: request: the address"},
@@ -415,7 +423,8 @@ func TestGreedy(t *testing.T) {
 	defer server.Close()
 	for _, greedy := range []string{`"x" * .n`, `[range(.n)]`, `reduce range(.n) as $i (""; . + "x")`, `[recurse(.)]`} {
 		definition, err := declared.Load("greedy.yaml", []byte("definition: 1\nname: greedy\ntitle: Greedy\nbase: "+server.URL+
-			"\naddressed: path\nentry: {path: .path, kind: false, revision: .path}\ndownload: {request: GET /x}\nlist:\n  request: GET /list\n  items: '"+greedy+"'\n"))
+			"\naddressed: path\nentry: {path: .path, kind: false, revision: .path}\ndownload: {request: GET /x}\nlist:\n  request: GET /list\n"+
+			"  items: '"+greedy+"'\n"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -449,7 +458,8 @@ func TestRenewedAhead(t *testing.T) {
 	secrets.broken = errors.New("the disk is full")
 	secrets.mu.Unlock()
 	s.Control.Forget()
-	if _, err := opened.Stat(t.Context(), store.At("x")); !errors.Is(err, store.ErrTryAgain) || !strings.Contains(err.Error(), "the disk is full") {
+	if _, err := opened.Stat(t.Context(), store.At("x")); !errors.Is(err, store.ErrTryAgain) ||
+		!strings.Contains(err.Error(), "the disk is full") {
 		t.Errorf("a token that could not be kept: %v", err)
 	}
 	if requests := s.Control.Requests()["GET /v2/items"]; requests != 1 {

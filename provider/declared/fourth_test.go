@@ -97,7 +97,8 @@ func (s *fourth) serve(w http.ResponseWriter, r *http.Request) {
 	defer s.mu.Unlock()
 	if r.URL.Path == "/token" {
 		user, password, _ := r.BasicAuth()
-		if user != "robot" || password != "pa%24s" && password != "pa$s" || r.PostFormValue("scope") != "read,write" || r.PostFormValue("grant_type") != "client_credentials" {
+		if user != "robot" || password != "pa%24s" && password != "pa$s" || r.PostFormValue("scope") != "read,write" ||
+			r.PostFormValue("grant_type") != "client_credentials" {
 			s.say(w, http.StatusUnauthorized, map[string]string{"error": "invalid_client"})
 			return
 		}
@@ -400,7 +401,8 @@ func TestFourth(t *testing.T) {
 		t.Errorf("%+v, %v", sum, err)
 	}
 	want := []string{
-		"the owner is told", "the space is told", "areas are told", "documents are exported", "a file and a folder of one name", "one of many creators wins", "numbered parts",
+		"the owner is told", "the space is told", "areas are told", "documents are exported", "a file and a folder of one name",
+		"one of many creators wins", "numbered parts",
 		"times are kept if declared", "copying within", "changes are told", "removing keeps to the revision", "several are removed at once",
 	}
 	notThere = slices.DeleteFunc(notThere, func(part string) bool { return part == "one of many creators wins" })
@@ -426,7 +428,8 @@ func fourthSwaps(t *testing.T, service *fourth, definition *declared.Definition,
 		t.Fatal(err)
 	}
 	put := func(data string, condition store.Condition) error {
-		_, err := opened.Write(t.Context(), store.Writing{Place: store.At("a.txt"), Size: int64(len(data)), If: condition, Run: "swap", Content: storetest.Text(data)})
+		_, err := opened.Write(t.Context(), store.Writing{Place: store.At("a.txt"), Size: int64(len(data)), If: condition, Run: "swap",
+			Content: storetest.Text(data)})
 		return err
 	}
 	names := func() (all []string) {
@@ -461,7 +464,8 @@ func fourthSwaps(t *testing.T, service *fourth, definition *declared.Definition,
 		}
 	}
 	service.next++
-	service.nodes[service.next] = &fourthNode{id: service.next, parent: 1, name: store.ArrivingName("swap", "0000000000000077"), data: []byte("third")}
+	service.nodes[service.next] = &fourthNode{id: service.next, parent: 1, name: store.ArrivingName("swap", "0000000000000077"),
+		data: []byte("third")}
 	service.mu.Unlock()
 	cleaned, err := store.Clean(t.Context(), opened, store.Cleaning{Run: "swap"})
 	if err != nil || len(cleaned) != 2 || !slices.Equal(names(), []string{"a.txt=second"}) {

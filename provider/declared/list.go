@@ -65,7 +65,8 @@ func (a *account) pages(ctx context.Context, operation string, op *Operation, it
 			}
 			known := sha256.Sum256([]byte(mark))
 			if seen[known] || empty >= mostEmpty {
-				yield(item{}, store.Errorf(store.ErrTryAgain, "%s is endless: its pages lead back to one that was there already, or bring nothing", operation))
+				yield(item{}, store.Errorf(store.ErrTryAgain, "%s is endless: its pages lead back to one that was there already, or bring nothing",
+					operation))
 				return
 			}
 			if len(seen) > 100_000 {
@@ -94,7 +95,8 @@ func (e Expr) each(ctx context.Context, input jqInput, otherwise any, yield func
 
 // page asks for one page. A listing goes on after a fault that may pass, so that
 // what was listed is not listed again.
-func (a *account) page(ctx context.Context, operation string, op *Operation, next *Next, in scope, link *url.URL, number int) (*answer, *outgoing, error) {
+func (a *account) page(ctx context.Context, operation string, op *Operation, next *Next, in scope, link *url.URL,
+	number int) (*answer, *outgoing, error) {
 	var last *outgoing
 	got, err := store.RetryRead(ctx, func() (*answer, error) {
 		steps := op.steps()
@@ -134,7 +136,8 @@ func (a *account) page(ctx context.Context, operation string, op *Operation, nex
 }
 
 // next is the token or the address of the next page; neither at the end.
-func (a *account) next(ctx context.Context, next *Next, got *answer, out *outgoing, offset, count int) (token string, target *url.URL, err error) {
+func (a *account) next(ctx context.Context, next *Next, got *answer, out *outgoing, offset,
+	count int) (token string, target *url.URL, err error) {
 	if next == nil {
 		return "", nil, nil
 	}
@@ -192,7 +195,8 @@ func (a *account) next(ctx context.Context, next *Next, got *answer, out *outgoi
 		return "", nil, err
 	}
 	if !a.ours(target) {
-		return "", nil, store.Errorf(store.ErrRefused, "the next page is said to be at %s, which is not of the service; name it in origins if it is", target.Host)
+		return "", nil, store.Errorf(store.ErrRefused,
+			"the next page is said to be at %s, which is not of the service; name it in origins if it is", target.Host)
 	}
 	return "", target, nil
 }
@@ -266,7 +270,8 @@ func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 		for begun := false; ; {
 			again := false
 			for one, err := range a.children(ctx, folder) {
-				if err != nil && !begun && !tried && store.KindOf(err) == store.ErrNotFound && folder.ID == "" && a.definition.Addressed == "id" && a.ids.forget(folder.Path) {
+				if err != nil && !begun && !tried && store.KindOf(err) == store.ErrNotFound && folder.ID == "" && a.definition.Addressed == "id" &&
+					a.ids.forget(folder.Path) {
 					tried, again = true, true
 					break
 				}
@@ -336,7 +341,8 @@ func (a *account) sameAsAsked(one *found, name, operation string) error {
 	if a.sameName(one.Name, name) {
 		return nil
 	}
-	return store.Errorf(store.ErrRefused, "%s: the service was asked for %q and answered of %q; what it did is not relied on. Look at both, and at how the provider definition writes names into addresses", operation, name, one.Name)
+	return store.Errorf(store.ErrRefused, "%s: the service was asked for %q and answered of %q; what it did is not relied on. "+
+		"Look at both, and at how the provider definition writes names into addresses", operation, name, one.Name)
 }
 
 func (a *account) sameName(mine, theirs string) bool {
@@ -347,5 +353,6 @@ func (a *account) sameName(mine, theirs string) bool {
 	case "nfc", "nfd":
 		mine, theirs = norm.NFC.String(mine), norm.NFC.String(theirs)
 	}
-	return mine == theirs || (a.definition.Names.LetterCase == "kept" || a.definition.Names.LetterCase == "lost") && strings.EqualFold(mine, theirs)
+	return mine == theirs || (a.definition.Names.LetterCase == "kept" || a.definition.Names.LetterCase == "lost") &&
+		strings.EqualFold(mine, theirs)
 }

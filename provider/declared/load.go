@@ -57,7 +57,8 @@ func LoadFile(path string) (*Definition, error) {
 		return nil, err
 	}
 	if info.Size() > Largest {
-		return nil, &Problem{File: filepath.Base(path), Reason: fmt.Sprintf("it has %d bytes; a provider definition has at most %d", info.Size(), Largest)}
+		return nil, &Problem{File: filepath.Base(path), Reason: fmt.Sprintf("it has %d bytes; a provider definition has at most %d", info.Size(),
+			Largest)}
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -106,7 +107,8 @@ func load(text []byte) (*Definition, error) {
 		return nil, notYAML(err)
 	}
 	if definition.Format != 1 {
-		return nil, &Problem{Line: lineOf(root.Content[0], "definition"), Field: "definition", Reason: fmt.Sprintf("version %d of the format is not known to this program; it knows 1", definition.Format)}
+		return nil, &Problem{Line: lineOf(root.Content[0], "definition"), Field: "definition",
+			Reason: fmt.Sprintf("version %d of the format is not known to this program; it knows 1", definition.Format)}
 	}
 	if err := compileAll(reflect.ValueOf(definition).Elem(), "", definition.Functions.text); err != nil {
 		return nil, err
@@ -369,7 +371,8 @@ func (t *Template) UnmarshalYAML(node *yaml.Node) error {
 	for _, name := range template.Unescaped() {
 		if last := name[strings.LastIndexByte(name, '.')+1:]; last == "path" || last == "name" || last == "names" {
 			escaped := strings.TrimSuffix(name, last) + "escaped_path"
-			return &Problem{Line: node.Line, Reason: fmt.Sprintf("{+%s} would leave reserved characters of names as they are, and requests would go to other files; write {+%s}, which is escaped already, or {/names*}", name, escaped)}
+			return &Problem{Line: node.Line, Reason: fmt.Sprintf("{+%s} would leave reserved characters of names as they are, and requests "+
+				"would go to other files; write {+%s}, which is escaped already, or {/names*}", name, escaped)}
 		}
 	}
 	t.Template = template
@@ -389,10 +392,12 @@ func (l *Line) UnmarshalYAML(node *yaml.Node) error {
 	name, address, ok := strings.Cut(strings.TrimSpace(node.Value), " ")
 	address = strings.TrimSpace(address)
 	if !ok || !method.MatchString(name) || address == "" {
-		return &Problem{Line: node.Line, Field: "request", Reason: fmt.Sprintf("%q is not a request; write the method and the address, as in GET /files/{id}", node.Value)}
+		return &Problem{Line: node.Line, Field: "request",
+			Reason: fmt.Sprintf("%q is not a request; write the method and the address, as in GET /files/{id}", node.Value)}
 	}
 	if !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "{") && !strings.HasPrefix(address, "http") {
-		return &Problem{Line: node.Line, Field: "request", Reason: fmt.Sprintf("the address %q has to begin with / (it counts from base then), with {+…}, or with https://", address)}
+		return &Problem{Line: node.Line, Field: "request",
+			Reason: fmt.Sprintf("the address %q has to begin with / (it counts from base then), with {+…}, or with https://", address)}
 	}
 	l.Method = name
 	return l.Address.UnmarshalYAML(&yaml.Node{Line: node.Line, Value: address})

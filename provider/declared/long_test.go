@@ -42,7 +42,8 @@ func TestLongListing(t *testing.T) {
 	}
 	took := time.Since(begun)
 	requests := s.Control.Requests()["GET /v2/items"]
-	t.Logf("%d entries in %v (%.0f a second), the first after %v, %d requests, heap +%d KiB", n, took, float64(n)/took.Seconds(), first, requests, (int64(highest)-int64(before.HeapAlloc))>>10)
+	t.Logf("%d entries in %v (%.0f a second), the first after %v, %d requests, heap +%d KiB", n, took, float64(n)/took.Seconds(), first,
+		requests, (int64(highest)-int64(before.HeapAlloc))>>10)
 	if n != count || requests != count/1000+1 {
 		t.Errorf("%d entries by %d requests, want %d by %d", n, requests, count, count/1000+1)
 	}

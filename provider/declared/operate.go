@@ -156,7 +156,8 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 }
 
 // relocate moves or copies an entry to where nothing is.
-func (a *account) relocate(ctx context.Context, operation string, op *Operation, from store.Ref, revision string, to store.Ref) (found, error) {
+func (a *account) relocate(ctx context.Context, operation string, op *Operation, from store.Ref, revision string,
+	to store.Ref) (found, error) {
 	if op == nil {
 		return found{}, store.Errorf(store.ErrUnsupported, "the provider %s has no way of %s", a.definition.Name, operation)
 	}
@@ -180,7 +181,8 @@ func (a *account) relocate(ctx context.Context, operation string, op *Operation,
 	// An entry may take another form of its own name, where letter case does
 	// not count.
 	there = slices.DeleteFunc(there, func(other found) bool {
-		return other.ID != "" && other.ID == one.ID || a.definition.Names.Beside && (other.Kind == store.KindFolder) != (one.Kind == store.KindFolder)
+		return other.ID != "" && other.ID == one.ID || a.definition.Names.Beside &&
+			(other.Kind == store.KindFolder) != (one.Kind == store.KindFolder)
 	})
 	if len(there) > 0 {
 		return found{}, store.Errorf(store.ErrExists, "%s already exists", to)

@@ -69,7 +69,8 @@ func (a *account) BeginParts(ctx context.Context, writing store.Writing) (string
 }
 
 // WritePart implements store.PartWriter.
-func (a *account) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
+func (a *account) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64,
+	stream *store.Stream) (store.Part, error) {
 	var begun begunUpload
 	if err := json.Unmarshal([]byte(upload), &begun); err != nil {
 		return store.Part{}, store.Errorf(store.ErrNotFound, "the upload is not one of this account: %w", err)

@@ -48,7 +48,8 @@ func (p *Provider) Options() []store.Option {
 	d := p.Definition()
 	var options []store.Option
 	for _, o := range d.Options {
-		options = append(options, store.Option{Name: o.Name, Title: o.Title, Help: o.Help, Required: o.Required, Default: o.Default, Choices: o.Choices})
+		options = append(options, store.Option{Name: o.Name, Title: o.Title, Help: o.Help, Required: o.Required, Default: o.Default,
+			Choices: o.Choices})
 	}
 	var ways []string
 	for _, way := range d.SignIn {
@@ -56,7 +57,8 @@ func (p *Provider) Options() []store.Option {
 	}
 	if len(ways) > 1 {
 		options = append(options, store.Option{
-			Name: optionSignIn, Title: "Way to sign in", Help: "How to sign in; " + ways[0] + " unless given, where that can be done.", Choices: ways,
+			Name: optionSignIn, Title: "Way to sign in", Help: "How to sign in; " + ways[0] + " unless given, where that can be done.",
+			Choices: ways,
 		})
 	}
 	if slices.Contains(ways, "basic") {
@@ -81,7 +83,8 @@ func (p *Provider) Options() []store.Option {
 		secret.Help = "The secret of your own app registration, where it has one; what other ways to sign in ask for."
 	default:
 		secret.Required = !(ways[0] == "client" && d.SignIn[0].Client.Secret != "")
-		secret.Title = map[string]string{"basic": "Password", "bearer": "Token", "key": "Key", "assertion": "Service key", "client": "Client secret"}[ways[0]]
+		secret.Title = map[string]string{"basic": "Password", "bearer": "Token", "key": "Key", "assertion": "Service key",
+			"client": "Client secret"}[ways[0]]
 		secret.Help = "The " + strings.ToLower(secret.Title) + " to sign in with."
 	}
 	return append(options, secret)
@@ -146,7 +149,8 @@ func (a *account) settle() error {
 		a.base = strings.TrimSuffix(base, "/")
 		a.origins[origin(address)] = true
 	case !later:
-		return &store.OptionError{Option: a.baseOption(), Reason: "\"" + base + "\" is not an address of a service; give one that begins with https://"}
+		return &store.OptionError{Option: a.baseOption(),
+			Reason: "\"" + base + "\" is not an address of a service; give one that begins with https://"}
 	}
 	for _, template := range a.definition.Origins {
 		text := template.expand(in, nil)
@@ -210,7 +214,8 @@ func (a *account) reach(ctx context.Context) error {
 		return &store.OptionError{Option: "start", Reason: "it is a file; give a folder"}
 	}
 	if store.KindOf(err) == store.ErrNotFound {
-		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not there; make it, or give another --start", strings.TrimSuffix(string(a.start), "/"))
+		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not there; make it, or give another --start",
+			strings.TrimSuffix(string(a.start), "/"))
 	}
 	return err
 }

@@ -33,7 +33,8 @@ func (a *account) open(ctx context.Context, reading store.Reading) (io.ReadClose
 		case err != nil:
 			return nil, err
 		case one.Kind == store.KindDocument:
-			return nil, store.Errorf(store.ErrUnsupported, "%s is a document of the service, and has no bytes to read; it can be exported", reading.Place)
+			return nil, store.Errorf(store.ErrUnsupported, "%s is a document of the service, and has no bytes to read; it can be exported",
+				reading.Place)
 		case one.Kind != store.KindFile:
 			return nil, store.Errorf(store.ErrNotFound, "%s is not a file", reading.Place)
 		case reading.Revision != "" && one.Revision != reading.Revision:
@@ -109,7 +110,8 @@ func (a *account) checkDownload(ctx context.Context, got *answer, in scope, read
 	case response.StatusCode == http.StatusPartialContent:
 		first, total, ok := contentRange(response.Header.Get("Content-Range"))
 		if !ok || first != reading.Offset {
-			return nil, store.Errorf(store.ErrTryAgain, "asked for the bytes from %d, and got %q", reading.Offset, response.Header.Get("Content-Range"))
+			return nil, store.Errorf(store.ErrTryAgain, "asked for the bytes from %d, and got %q", reading.Offset,
+				response.Header.Get("Content-Range"))
 		}
 		whole = total
 	case d.Ranges == "request" && (reading.Offset > 0 || reading.Length > 0):
@@ -158,7 +160,8 @@ func digests(header http.Header) store.Hashes {
 	for _, value := range header.Values("Repr-Digest") {
 		for _, one := range strings.Split(value, ",") {
 			name, digest, _ := strings.Cut(strings.TrimSpace(one), "=")
-			kind, ok := map[string]store.HashKind{"sha-256": store.SHA256, "sha-512": store.SHA512, "md5": store.MD5, "sha": store.SHA1}[strings.ToLower(name)]
+			kind, ok := map[string]store.HashKind{"sha-256": store.SHA256, "sha-512": store.SHA512, "md5": store.MD5,
+				"sha": store.SHA1}[strings.ToLower(name)]
 			raw, err := base64.StdEncoding.DecodeString(strings.Trim(digest, ":"))
 			if ok && err == nil && len(raw) == kind.New().Size() {
 				all = append(all, store.HashOf(kind, raw))

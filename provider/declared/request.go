@@ -27,7 +27,8 @@ type payload struct {
 }
 
 func bytesPayload(data []byte) *payload {
-	return &payload{open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }, size: int64(len(data)), again: true}
+	return &payload{open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }, size: int64(len(data)),
+		again: true}
 }
 
 // outgoing is a request that is ready to be sent.

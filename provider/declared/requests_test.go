@@ -75,7 +75,8 @@ func TestRequestsAFile(t *testing.T) {
 			at := func(i int) store.Ref { return store.Folder{Path: path}.Ref(fmt.Sprint("file ", i)) }
 			wrote := each(func(i int) (err error) {
 				content := fmt.Sprint("content ", i)
-				entries[i], err = s.Write(t.Context(), store.Writing{Place: at(i), Size: int64(len(content)), If: store.Absent, Run: "r", Content: storetest.Text(content)})
+				entries[i], err = s.Write(t.Context(), store.Writing{Place: at(i), Size: int64(len(content)), If: store.Absent, Run: "r",
+					Content: storetest.Text(content)})
 				return err
 			})
 			read := each(func(i int) error {
@@ -101,7 +102,8 @@ func TestRequestsAFile(t *testing.T) {
 			})
 			t.Logf("%.2f requests to write a file, %.2f to read it, %.2f to find that one is not there", wrote, read, absent)
 			if wrote > c.most || read > 2 || absent > 1 {
-				t.Errorf("%.2f requests to write a file, %.2f to read it, %.2f to find that one is not there; want %v, 2 and 1", wrote, read, absent, c.most)
+				t.Errorf("%.2f requests to write a file, %.2f to read it, %.2f to find that one is not there; want %v, 2 and 1", wrote, read, absent,
+					c.most)
 			}
 		})
 	}

@@ -21,9 +21,11 @@ func Schema() ([]byte, error) {
 type schemas struct{ defs map[string]any }
 
 var scalarSchemas = map[reflect.Type]map[string]any{
-	reflect.TypeFor[Expr]():      {"description": "An expression of jq; an object or an array of them is that object or array.", "type": []string{"string", "boolean", "number", "object", "array"}},
-	reflect.TypeFor[Template]():  {"description": "An address, a URI template (RFC 6570).", "type": "string"},
-	reflect.TypeFor[Line]():      {"description": "METHOD and address, such as GET /files/{id}.", "type": "string", "pattern": "^[A-Z]{3,16} +\\S"},
+	reflect.TypeFor[Expr](): {"description": "An expression of jq; an object or an array of them is that object or array.",
+		"type": []string{"string", "boolean", "number", "object", "array"}},
+	reflect.TypeFor[Template](): {"description": "An address, a URI template (RFC 6570).", "type": "string"},
+	reflect.TypeFor[Line](): {"description": "METHOD and address, such as GET /files/{id}.", "type": "string",
+		"pattern": "^[A-Z]{3,16} +\\S"},
 	reflect.TypeFor[Pattern]():   {"description": "A regular expression (RE2).", "type": "string"},
 	reflect.TypeFor[Duration]():  {"description": "A length of time, such as 250ms, 1s or 10m.", "type": "string"},
 	reflect.TypeFor[Size]():      {"description": "A number of bytes, such as 262144 or 8MiB.", "type": []string{"string", "integer"}},

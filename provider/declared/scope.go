@@ -131,7 +131,8 @@ func truth(value any) bool { return value != nil && value != false }
 // seconds, milliseconds or microseconds, told apart by its size.
 func timeOf(value any) (time.Time, error) {
 	if text, ok := value.(string); ok {
-		for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05Z0700", "2006-01-02T15:04:05", "2006-01-02 15:04:05", time.RFC1123Z} {
+		for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05Z0700", "2006-01-02T15:04:05", "2006-01-02 15:04:05",
+			time.RFC1123Z} {
 			if at, err := time.Parse(layout, text); err == nil {
 				return at, nil
 			}
@@ -172,7 +173,8 @@ func (a *account) fixed() scope {
 func (a *account) placed(in scope, folder store.Folder, parentID, name string) scope {
 	parents := append(a.start.Names(), folder.Path.Names()...)
 	names := append(append([]string(nil), parents...), name)
-	in["parent"] = map[string]any{"id": idValue(parentID), "path": pathOf(parents), "escaped_path": escapedPath(parents), "names": anyList(parents)}
+	in["parent"] = map[string]any{"id": idValue(parentID), "path": pathOf(parents), "escaped_path": escapedPath(parents),
+		"names": anyList(parents)}
 	in["name"], in["path"], in["names"], in["escaped_path"] = name, pathOf(names), anyList(names), escapedPath(names)
 	return in
 }

@@ -35,7 +35,8 @@ func putShared(root *yaml.Node) error {
 		for i := 0; i+1 < len(shared.Content); i += 2 {
 			name, part := shared.Content[i], shared.Content[i+1]
 			if part.Kind != yaml.MappingNode || valueOf(part, "common") != nil {
-				return &Problem{Line: part.Line, Field: "common." + name.Value, Reason: "fields of a request are due here, which name no shared part themselves"}
+				return &Problem{Line: part.Line, Field: "common." + name.Value,
+					Reason: "fields of a request are due here, which name no shared part themselves"}
 			}
 			s.parts[name.Value] = part
 		}
@@ -52,7 +53,8 @@ func putShared(root *yaml.Node) error {
 	}
 	for i := 0; i+1 < len(shared.Content); i += 2 {
 		if name := shared.Content[i]; !s.used[name.Value] {
-			return &Problem{Line: name.Line, Field: "common." + name.Value, Reason: "no request names this part; name it with common: [" + name.Value + "], or leave it out"}
+			return &Problem{Line: name.Line, Field: "common." + name.Value, Reason: "no request names this part; name it with common: [" +
+				name.Value + "], or leave it out"}
 		}
 	}
 	return nil
@@ -77,7 +79,8 @@ func (s *sharing) walk(node *yaml.Node) error {
 				for known := range s.parts {
 					members = append(members, member{name: known})
 				}
-				return &Problem{Line: name.Line, Field: "common", Reason: fmt.Sprintf("there is no shared part %q%s", name.Value, nearest(name.Value, members))}
+				return &Problem{Line: name.Line, Field: "common",
+					Reason: fmt.Sprintf("there is no shared part %q%s", name.Value, nearest(name.Value, members))}
 			}
 			s.used[name.Value] = true
 			if err := s.put(node, part); err != nil {
@@ -101,7 +104,8 @@ func (s *sharing) put(node, part *yaml.Node) error {
 		switch {
 		case own == nil:
 			if s.added += size(value); s.added > mostShared {
-				return &Problem{Line: node.Line, Field: "common", Reason: fmt.Sprintf("the shared parts come to more than %d values; share less", mostShared)}
+				return &Problem{Line: node.Line, Field: "common",
+					Reason: fmt.Sprintf("the shared parts come to more than %d values; share less", mostShared)}
 			}
 			node.Content = append(node.Content, field, copied(value))
 		case slices.Contains(joined, field.Value) && own.Kind == yaml.MappingNode && value.Kind == yaml.MappingNode:

@@ -49,7 +49,8 @@ func TestSharedParts(t *testing.T) {
 		fmt.Fprintf(&large, "      X-%d: '1'\n", i)
 	}
 	many := strings.Replace(shipped, "    long:\n", large.String()+"    long:\n", 1)
-	many = strings.Replace(many, "move:\n  common: [task]\n", "move:\n  steps: ["+strings.Repeat(`{common: [task], request: "GET /x"},`, 200)+"]\n  common: [task]\n", 1)
+	many = strings.Replace(many, "move:\n  common: [task]\n", "move:\n  steps: ["+strings.Repeat(`{common: [task], request: "GET /x"},`, 200)+
+		"]\n  common: [task]\n", 1)
 	if _, err := Load("large.yaml", []byte(many)); err == nil || !strings.Contains(err.Error(), "share less") {
 		t.Errorf("many shared parts: %.200v", err)
 	}

@@ -198,10 +198,12 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 		return nil
 	}
 	if kept.Refresh == "" {
-		return store.Errorf(store.ErrSignInExpired, "the sign-in has ended, and the service gave nothing to renew it with; reauthorize the account to sign in again")
+		return store.Errorf(store.ErrSignInExpired,
+			"the sign-in has ended, and the service gave nothing to renew it with; reauthorize the account to sign in again")
 	}
 	clientID, clientSecret := t.account.client(t.way, kept.ClientID, kept.ClientSecret)
-	g, _, err := t.account.tokens(ctx, t.way, map[string]string{"grant_type": "refresh_token", "refresh_token": kept.Refresh}, clientID, clientSecret)
+	g, _, err := t.account.tokens(ctx, t.way, map[string]string{"grant_type": "refresh_token", "refresh_token": kept.Refresh}, clientID,
+		clientSecret)
 	if err != nil {
 		return err
 	}

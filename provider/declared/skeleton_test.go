@@ -176,7 +176,7 @@ func (s *plainService) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			http.ServeContent(w, r, "", time.Time{}, strings.NewReader(string(node.data)))
 		}
 	case "PUT files", "PUT folders":
-		kind := strings.TrimSuffix(what, "s")
+		var kind string
 		if operation == "PUT files" {
 			kind = "file"
 		} else {

@@ -80,7 +80,8 @@ func granted(t *testing.T, way string, consents *standin.Consents, client, secre
 	t.Helper()
 	access, refresh, lasts := consents.Grant(client, user, scopes...)
 	raw, err := json.Marshal(map[string]any{
-		"way": way, "client_id": client, "client_secret": secret, "access": access, "refresh": refresh, "issued": time.Now(), "expires": time.Now().Add(lasts),
+		"way": way, "client_id": client, "client_secret": secret, "access": access, "refresh": refresh, "issued": time.Now(),
+		"expires": time.Now().Add(lasts),
 	})
 	if err != nil {
 		t.Fatal(err)

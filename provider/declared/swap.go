@@ -28,7 +28,8 @@ func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
 	placed, err := w.a.move(ctx, ours, arrived, w.writing.Place)
 	if err != nil {
 		if _, back := w.a.move(ctx, aside, kept, w.writing.Place); back != nil {
-			return found{}, store.Errorf(store.ErrOutcomeUnknown, "%s is kept as %s, as neither it nor what replaces it could be put there: %w (%w)", w.writing.Place, aside, err, back)
+			return found{}, store.Errorf(store.ErrOutcomeUnknown, "%s is kept as %s, as neither it nor what replaces it could be put there: %w (%w)",
+				w.writing.Place, aside, err, back)
 		}
 		_ = w.a.removeFound(ctx, ours, arrived)
 		return found{}, err
@@ -43,7 +44,8 @@ func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
 // putAside moves what is replaced out of the way, if it is still what it was.
 func (w *writer) putAside(ctx context.Context, aside store.Ref) (found, error) {
 	if err := w.a.checkName(aside.Folder.Path, aside.Name); err != nil {
-		return found{}, store.Errorf(store.ErrRefused, "%s cannot be replaced: its name leaves no room for one to keep it by meanwhile", w.writing.Place)
+		return found{}, store.Errorf(store.ErrRefused, "%s cannot be replaced: its name leaves no room for one to keep it by meanwhile",
+			w.writing.Place)
 	}
 	place := w.writing.Place
 	place.ID = w.before.ID

@@ -91,7 +91,8 @@ func (s *third) shown(path string, e *thirdEntry) map[string]any {
 		kind = "D"
 	}
 	return map[string]any{
-		"where": path, "k": kind, "octets": strconv.Itoa(len(e.data)), "changed": float64(e.changed.UnixMilli()) / 1000, "v": e.version, "blocks": thirdHash(e.data),
+		"where": path, "k": kind, "octets": strconv.Itoa(len(e.data)), "changed": float64(e.changed.UnixMilli()) / 1000, "v": e.version,
+		"blocks": thirdHash(e.data),
 	}
 }
 
@@ -531,11 +532,13 @@ func TestThird(t *testing.T) {
 	if err != nil || sum.Fails > 0 || sum.Left != "" {
 		t.Errorf("%+v, %v", sum, err)
 	}
-	want := []string{"areas are told", "documents are exported", "a file and a folder of one name", "times are kept if declared", "copying within", "removing keeps to the revision", "an upload that broke off goes on"}
+	want := []string{"areas are told", "documents are exported", "a file and a folder of one name", "times are kept if declared",
+		"copying within", "removing keeps to the revision", "an upload that broke off goes on"}
 	if !slices.Equal(notThere, want) {
 		t.Errorf("not described are %q, want %q", notThere, want)
 	}
 	if len(service.entries) != 1 || len(service.uploads) != 0 || service.askedBad || service.batches == 0 {
-		t.Errorf("left are %d entries and %d uploads; the sign-in went elsewhere: %v; %d batches", len(service.entries)-1, len(service.uploads), service.askedBad, service.batches)
+		t.Errorf("left are %d entries and %d uploads; the sign-in went elsewhere: %v; %d batches", len(service.entries)-1, len(service.uploads),
+			service.askedBad, service.batches)
 	}
 }

@@ -47,7 +47,8 @@ func (a *account) client(way *SignIn, id, secret string) (string, string) {
 }
 
 // tokens asks for tokens with parameters (RFC 6749, sections 4 to 6).
-func (a *account) tokens(ctx context.Context, way *SignIn, parameters map[string]string, clientID, clientSecret string) (grant, *answer, error) {
+func (a *account) tokens(ctx context.Context, way *SignIn, parameters map[string]string, clientID,
+	clientSecret string) (grant, *answer, error) {
 	in := a.fixed()
 	more, err := texts(ctx, way.Tokening, in.asInput())
 	if err != nil {
@@ -98,12 +99,14 @@ func tokenField(ctx context.Context, e Expr, input jqInput, name string) (any, e
 }
 
 // tokenRequest is a request to where tokens are got, with the client in it.
-func (a *account) tokenRequest(way *SignIn, in scope, address Template, parameters map[string]string, clientID, clientSecret string) (*outgoing, error) {
+func (a *account) tokenRequest(way *SignIn, in scope, address Template, parameters map[string]string, clientID,
+	clientSecret string) (*outgoing, error) {
 	target, err := a.address(address, in, nil)
 	if err != nil {
 		return nil, err
 	}
-	out := &outgoing{operation: "the request for a token", method: http.MethodPost, url: target, header: http.Header{"Accept": {"application/json"}}, in: in}
+	out := &outgoing{operation: "the request for a token", method: http.MethodPost, url: target,
+		header: http.Header{"Accept": {"application/json"}}, in: in}
 	if way.ClientBy == "basic" && clientID != "" {
 		request := http.Request{Header: http.Header{}}
 		request.SetBasicAuth(url.QueryEscape(clientID), url.QueryEscape(clientSecret)) // RFC 6749, section 2.3.1
@@ -169,7 +172,8 @@ func (a *account) sendToken(ctx context.Context, out *outgoing) (*answer, error)
 	failed := &tokenError{code, strings.TrimSpace(textOf(body["error_description"]))}
 	switch code {
 	case "invalid_client", "unauthorized_client":
-		return got, store.Errorf(store.ErrSignInExpired, "%s does not accept the app registration: %w; check the client id and its secret", out.url.Host, failed)
+		return got, store.Errorf(store.ErrSignInExpired, "%s does not accept the app registration: %w; check the client id and its secret",
+			out.url.Host, failed)
 	case "invalid_grant", "access_denied", "expired_token":
 		return got, store.Errorf(store.ErrSignInExpired, "%s does not accept the sign-in any more: %w", out.url.Host, failed)
 	case "invalid_scope":

@@ -56,7 +56,8 @@ const trialTime = 3 * time.Minute
 // removed again. Nothing else of the account is changed. report is told of each
 // part as it ends. The error says why nothing could be tried.
 func (p *Provider) Try(ctx context.Context, opening store.Opening, report func(Result)) (Sum, error) {
-	t := &trial{provider: p, opening: opening, report: report, causes: map[string]string{}, scratch: "heron-try-" + strings.ToLower(rand.Text()[:8])}
+	t := &trial{provider: p, opening: opening, report: report, causes: map[string]string{},
+		scratch: "heron-try-" + strings.ToLower(rand.Text()[:8])}
 	err := t.run(ctx)
 	return t.sum, err
 }
@@ -302,7 +303,8 @@ func (t *trial) cleanUp(ctx context.Context) {
 	place := store.At(t.scratch)
 	if err := removeAll(ctx, t.root, place, 0); err != nil {
 		t.sum.Left = t.scratch
-		t.report(Result{Part: "the scratch folder is removed", Outcome: Fails, Notes: []string{t.root.blank(err.Error()), "remove " + place.String() + " by hand"}})
+		t.report(Result{Part: "the scratch folder is removed", Outcome: Fails,
+			Notes: []string{t.root.blank(err.Error()), "remove " + place.String() + " by hand"}})
 		t.sum.Fails++
 	}
 }

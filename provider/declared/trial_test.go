@@ -39,8 +39,10 @@ func TestTry(t *testing.T) {
 	}{
 		{"sedge", sedgeAt, granted(t, "code", s.Consents, "own", "own-secret", "surveys@fenmere.example", "items.read", "items.write"),
 			[]string{"numbered parts", "several are removed at once"}},
-		{"alder", alderAt, granted(t, "code", a.Consents, standin.AlderClient, "alder-app", "office@tolland.example", "folders:view", "folders:edit"),
-			[]string{"areas are told", "documents are exported", "a file and a folder of one name", "numbered parts", "several are removed at once"}},
+		{"alder", alderAt, granted(t, "code", a.Consents, standin.AlderClient, "alder-app", "office@tolland.example", "folders:view",
+			"folders:edit"),
+			[]string{"areas are told", "documents are exported", "a file and a folder of one name", "numbered parts",
+				"several are removed at once"}},
 	} {
 		var notThere []string
 		sum, err := shipped(t, c.name).Try(t.Context(), opening(t, c.address, c.secrets, nil), func(r declared.Result) {
@@ -88,11 +90,16 @@ func TestTryFindsFalseClaims(t *testing.T) {
 		{"a misspelt hash", "sedge", "value: .md5, verification: true", "value: .md_5", "hashes[0].value comes to no md5"},
 		{"misspelt bytes in use", "sedge", ".storage.used", ".storage.taken", "space.used comes to nothing"},
 		{"a cursor that ends in null", "sedge", "cursor: .next_cursor", "cursor: .next", "changes.cursor comes to nothing new"},
-		{"a removal without its condition", "sedge", "DELETE /items/{id}\n" + ifMatch, "DELETE /items/{id}\n  conditional: true", "remove.conditional is claimed and not kept"},
-		{"a download without its condition", "sedge", "/bytes\n" + ifMatch, "/bytes\n  conditional: true", "download.conditional is claimed and not kept"},
-		{"conditions on writing", "alder", "modified: .modified, expect: expected}", "modified: .modified, expect: \"any\"}", "is claimed and not kept"},
+		{"a removal without its condition", "sedge", "DELETE /items/{id}\n" + ifMatch, "DELETE /items/{id}\n  conditional: true",
+			"remove.conditional is claimed and not kept"},
+		{"a download without its condition", "sedge", "/bytes\n" + ifMatch, "/bytes\n  conditional: true",
+			"download.conditional is claimed and not kept"},
+		{"conditions on writing", "alder", "modified: .modified, expect: expected}", "modified: .modified, expect: \"any\"}",
+			"is claimed and not kept"},
 		{"a form of names", "sedge", "longest-bytes: 1024", "longest-bytes: 1024\n  unicode: nfc", "names.unicode: nfc is claimed"},
-		{"names that are refused", "alder", "  refused:\n    - '[\\\\/:*?\"<>|\\x00-\\x1f]'\n    - '[. ]$'\n    - '(?i)^(con|prn|aux|nul|com[0-9]|lpt[0-9])(\\.|$)'\n", "", "names:\n  refused:\n    - '[?\"\\\\:*\\x0a<>]'\n    - '[.]$'\n    - '[ ]$'\n    - '(?i)^con$'"},
+		{"names that are refused", "alder", "  refused:\n    - '[\\\\/:*?\"<>|\\x00-\\x1f]'\n    - '[. ]$'\n" +
+			"    - '(?i)^(con|prn|aux|nul|com[0-9]|lpt[0-9])(\\.|$)'\n", "",
+			"names:\n  refused:\n    - '[?\"\\\\:*\\x0a<>]'\n    - '[.]$'\n    - '[ ]$'\n    - '(?i)^con$'"},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			t.Parallel()
@@ -105,7 +112,8 @@ func TestTryFindsFalseClaims(t *testing.T) {
 				address, secrets = at, granted(t, "code", s.Consents, "own", "own-secret", "surveys@fenmere.example", "items.read", "items.write")
 			} else {
 				a, at := alder(t)
-				address, secrets = at, granted(t, "code", a.Consents, standin.AlderClient, "alder-app", "office@tolland.example", "folders:view", "folders:edit")
+				address, secrets = at, granted(t, "code", a.Consents, standin.AlderClient, "alder-app", "office@tolland.example", "folders:view",
+					"folders:edit")
 			}
 			var told []string
 			sum, err := provider.Try(t.Context(), opening(t, address, secrets, nil), func(r declared.Result) {

@@ -78,7 +78,8 @@ func unicodeClaim(t storetest.T, a *account) {
 		return // a form that is not kept shows by the names that come back
 	}
 	if a.free().takes(t, "form", other) == nil {
-		t.Errorf("names.unicode: %s is claimed, and the service keeps a name of the other form; leave it out, or files with such names are refused for nothing", said)
+		t.Errorf("names.unicode: %s is claimed, and the service keeps a name of the other form; "+
+			"leave it out, or files with such names are refused for nothing", said)
 	}
 }
 
@@ -128,7 +129,8 @@ func readingClaim(t storetest.T, a *account, place store.Ref, one found) {
 	switch store.KindOf(err) {
 	case store.ErrChanged, store.ErrNotFound: // the revision is not there
 	case nil:
-		t.Errorf("download.conditional is claimed and not kept: with a revision that is gone, the service still gave the bytes; leave it out, so that it is looked first")
+		t.Errorf("download.conditional is claimed and not kept: with a revision that is gone, the service still gave the bytes; " +
+			"leave it out, so that it is looked first")
 	default:
 		t.Errorf("a download with a revision that is gone was refused, and not told as changed: %v; name that answer under failures", err)
 	}
@@ -149,7 +151,8 @@ func removingClaim(t storetest.T, s store.Store) {
 	one.Revision = staleRevision
 	err = a.removeFound(t.Context(), place, one)
 	if _, gone := a.look(t.Context(), place); gone != nil {
-		t.Errorf("remove.conditional is claimed and not kept: with a revision that is gone, the file was removed (%v); leave it out, so that it is looked first", err)
+		t.Errorf("remove.conditional is claimed and not kept: with a revision that is gone, the file was removed (%v); "+
+			"leave it out, so that it is looked first", err)
 		return
 	}
 	if kind := store.KindOf(err); kind != store.ErrChanged {
@@ -183,7 +186,8 @@ func namesPart(t storetest.T, s store.Store) {
 		}
 	}
 	if len(refused) > 0 {
-		t.Errorf("%d of %d names that names allows are refused or changed by the service: %q; the first: %v", len(refused), len(storetest.Names), refused, reason)
+		t.Errorf("%d of %d names that names allows are refused or changed by the service: %q; the first: %v", len(refused), len(storetest.Names),
+			refused, reason)
 		t.Errorf("proposed, beside what names says already:\n%s", proposedNames(refused, takes))
 	}
 }
@@ -286,7 +290,8 @@ func readingPart(t storetest.T, s store.Store) {
 			continue
 		}
 		if one.Size != listed.Size || !store.SameRevision(one.Revision, listed.Revision) {
-			t.Errorf("%s is listed with %d bytes and the revision %q, and a look at it tells %d and %q", place, listed.Size, listed.Revision, one.Size, one.Revision)
+			t.Errorf("%s is listed with %d bytes and the revision %q, and a look at it tells %d and %q", place, listed.Size, listed.Revision,
+				one.Size, one.Revision)
 		}
 		a.claimsOf(t, place, one)
 		a.readWhole(t, place, one)
@@ -328,7 +333,7 @@ func (a *account) readWhole(t storetest.T, place store.Ref, one found) {
 	}
 	for _, hash := range one.Hashes {
 		sum := hash.Kind.New()
-		io.WriteString(sum, whole)
+		sum.Write([]byte(whole))
 		if store.HashOf(hash.Kind, sum.Sum(nil)) != hash {
 			t.Errorf("the %s of %s is told as %s, and its bytes have another", hash.Kind, place, hash.Hex)
 		}

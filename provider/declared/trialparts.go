@@ -73,7 +73,8 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 	written := put(t, s, place, data)
 	check(t, s, place, data)
 	other := strings.ToUpper(data)
-	replaced, err := s.Write(t.Context(), store.Writing{Place: place, Size: size, If: store.AtRevision(written.Revision), Run: "trial", Content: storetest.Text(other)})
+	replaced, err := s.Write(t.Context(), store.Writing{Place: place, Size: size, If: store.AtRevision(written.Revision), Run: "trial",
+		Content: storetest.Text(other)})
 	if err != nil {
 		t.Fatalf("replacing: %v", err)
 	}
@@ -88,7 +89,7 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 			t.Fatal(err)
 		}
 		sum := hash.kind().New()
-		io.WriteString(sum, other)
+		sum.Write([]byte(other))
 		if got := entry.Hashes.Get(hash.kind()); got != store.HashOf(hash.kind(), sum.Sum(nil)) {
 			t.Errorf("the hash %s is told as %q, and is %q", hash.kind(), got.Hex, store.HashOf(hash.kind(), sum.Sum(nil)).Hex)
 		}
@@ -112,7 +113,8 @@ func conditionsOfWay(t storetest.T, a *account, upload *Upload, place store.Ref,
 			err = sendUnlooked(t, a, upload, writing, revision)
 		}
 		if kind := store.KindOf(err); kind != store.ErrExists && kind != store.ErrChanged {
-			t.Errorf("the condition %q is claimed and not kept: the service answered with %v; leave it out of conditions, so that it is looked before the last request", claim, err)
+			t.Errorf("the condition %q is claimed and not kept: the service answered with %v; "+
+				"leave it out of conditions, so that it is looked before the last request", claim, err)
 		}
 		check(t, a, place, holds)
 	}

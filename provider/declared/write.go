@@ -21,11 +21,13 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 		return store.Written{}, store.Errorf(store.ErrUnsupported, "the size of %s is not known, and the service has to be told", writing.Place)
 	}
 	if limit := int64(a.definition.Limits.File); limit > 0 && writing.Size > limit {
-		return store.Written{}, store.Errorf(store.ErrTooLarge, "%s has %d bytes; the service holds files of %d at most", writing.Place, writing.Size, limit)
+		return store.Written{}, store.Errorf(store.ErrTooLarge, "%s has %d bytes; the service holds files of %d at most", writing.Place,
+			writing.Size, limit)
 	}
 	upload := a.uploadFor(writing.Size)
 	if upload == nil {
-		return store.Written{}, store.Errorf(store.ErrUnsupported, "the provider %s has no way to write a file of %d bytes", a.definition.Name, writing.Size)
+		return store.Written{}, store.Errorf(store.ErrUnsupported, "the provider %s has no way to write a file of %d bytes", a.definition.Name,
+			writing.Size)
 	}
 	var written store.Written
 	err := a.again(writing.Place.Folder, func() error {
@@ -321,7 +323,8 @@ func (w *writer) stored(ctx context.Context, got *answer) (found, error) {
 	}
 	if one.Size >= 0 && one.Size != w.writing.Size {
 		_ = w.a.removeFound(ctx, w.writing.Place, one)
-		return found{}, store.Errorf(store.ErrTryAgain, "%s arrived with %d bytes, and was sent with %d", w.writing.Place, one.Size, w.writing.Size)
+		return found{}, store.Errorf(store.ErrTryAgain, "%s arrived with %d bytes, and was sent with %d", w.writing.Place, one.Size,
+			w.writing.Size)
 	}
 	if kind := w.a.definition.verificationKind(); kind != "" && one.Hashes.Get(kind).IsZero() && one.ID != "" {
 		place := w.writing.Place

@@ -29,16 +29,17 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	}
 	defer body.Close()
 	source := body.(*reader)
-	written, err := a.arrive(ctx, store.Writing{Place: to, Size: there.Size, Modified: there.Modified, If: store.Absent, Run: run}, func(arrival *arrival) (store.Hash, error) {
-		count, err := copyData(ctx, arrival.file, source.file)
-		if err != nil {
-			return store.Hash{}, wrap("copy", from.String(), err)
-		}
-		if err := source.end(); err != io.EOF {
-			return store.Hash{}, err
-		}
-		return store.Hash{}, exactly(count, there.Size)
-	})
+	written, err := a.arrive(ctx, store.Writing{Place: to, Size: there.Size, Modified: there.Modified, If: store.Absent, Run: run},
+		func(arrival *arrival) (store.Hash, error) {
+			count, err := copyData(ctx, arrival.file, source.file)
+			if err != nil {
+				return store.Hash{}, wrap("copy", from.String(), err)
+			}
+			if err := source.end(); err != io.EOF {
+				return store.Hash{}, err
+			}
+			return store.Hash{}, exactly(count, there.Size)
+		})
 	return written.Entry, err
 }
 

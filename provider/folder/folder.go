@@ -57,7 +57,8 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 	}
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, store.Errorf(kindOf(err, store.ErrNotFound), "the folder %s cannot be opened (%v); make it, or give another --path", path, bare(err))
+		return nil, store.Errorf(kindOf(err, store.ErrNotFound), "the folder %s cannot be opened (%v); make it, or give another --path", path,
+			bare(err))
 	}
 	if !info.IsDir() {
 		return nil, store.Errorf(store.ErrRefused, "%s is a file; give the path of a folder", path)
@@ -71,7 +72,8 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 	}
 	root, err := os.OpenRoot(path)
 	if err != nil {
-		return nil, store.Errorf(kindOf(err, store.ErrRefused), "the folder %s cannot be opened (%v); let the service's user read it", path, bare(err))
+		return nil, store.Errorf(kindOf(err, store.ErrRefused), "the folder %s cannot be opened (%v); let the service's user read it", path,
+			bare(err))
 	}
 	if opening.Start != "" {
 		local, err := localPath(opening.Start)
@@ -364,7 +366,8 @@ func kindOf(err, otherwise error) error {
 		return store.ErrNameRefused
 	case errors.Is(err, unix.EFBIG):
 		return store.ErrTooLarge
-	case errors.Is(err, unix.EIO), errors.Is(err, unix.ESTALE), errors.Is(err, unix.EBUSY), errors.Is(err, unix.EMFILE), errors.Is(err, unix.ETIMEDOUT):
+	case errors.Is(err, unix.EIO), errors.Is(err, unix.ESTALE), errors.Is(err, unix.EBUSY), errors.Is(err, unix.EMFILE),
+		errors.Is(err, unix.ETIMEDOUT):
 		return store.ErrTryAgain
 	}
 	return otherwise

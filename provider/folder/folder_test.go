@@ -64,7 +64,8 @@ func TestNoLinkLeadsOut(t *testing.T) {
 			t.Errorf("listed %+v, %v; want links listed as what they are", entry, err)
 		}
 	}
-	if _, err := s.Write(t.Context(), store.Writing{Place: store.At("file-link"), Size: 1, If: store.Any, Content: storetest.Text("x")}); err != nil {
+	if _, err := s.Write(t.Context(), store.Writing{Place: store.At("file-link"), Size: 1, If: store.Any,
+		Content: storetest.Text("x")}); err != nil {
 		t.Errorf("replacing a link: %v", err)
 	}
 	if data, _ := os.ReadFile(secret); string(data) != "secret" {
@@ -117,7 +118,8 @@ func TestLeftovers(t *testing.T) {
 	if err := os.MkdirAll(deep, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	mine, others := filepath.Join(deep, store.ArrivingName("run1", "0123456789ab")), filepath.Join(deep, store.ArrivingName("run2", "0123456789ab"))
+	mine, others := filepath.Join(deep, store.ArrivingName("run1", "0123456789ab")),
+		filepath.Join(deep, store.ArrivingName("run2", "0123456789ab"))
 	for _, path := range []string{mine, others, filepath.Join(deep, "kept.txt")} {
 		if err := os.WriteFile(path, nil, 0o600); err != nil {
 			t.Fatal(err)
@@ -175,7 +177,8 @@ func TestPrivateIsNotThere(t *testing.T) {
 		}
 	}
 	key := filepath.Join(top, "keys", "heron.key")
-	for path, content := range map[string]string{filepath.Join(data, "heron.db"): "records", filepath.Join(data, "scratch", "x"): "content", key: "key", filepath.Join(top, "files", "mine"): "mine"} {
+	for path, content := range map[string]string{filepath.Join(data, "heron.db"): "records", filepath.Join(data, "scratch", "x"): "content",
+		key: "key", filepath.Join(top, "files", "mine"): "mine"} {
 		if err := os.MkdirAll(filepath.Dir(path), 0o777); err != nil {
 			t.Fatal(err)
 		}
@@ -203,7 +206,8 @@ func TestPrivateIsNotThere(t *testing.T) {
 		return provider.Open(t.Context(), store.Opening{Options: map[string]string{"path": path}, Start: place.AsFolder().Path})
 	}
 	for _, test := range [][2]string{
-		{data, ""}, {data + "/scratch", ""}, {top, "data"}, {top, "data/scratch"}, {filepath.Join(top, "files", "by link"), ""}, {top, "files/relative"},
+		{data, ""}, {data + "/scratch", ""}, {top, "data"}, {top, "data/scratch"}, {filepath.Join(top, "files", "by link"), ""},
+		{top, "files/relative"},
 		{"/", ""}, {"/etc", ""}, {"/proc/self", ""}, {"/dev", ""}, {"/sys/kernel", ""}, {"/run", ""}, {"/boot", ""}, {"/../etc", ""},
 	} {
 		if s, err := link(test[0], test[1]); err == nil {
@@ -229,7 +233,8 @@ func TestPrivateIsNotThere(t *testing.T) {
 		t.Errorf("listed are %q, want %s", seen, want)
 	}
 	for _, names := range [][]string{
-		{"data"}, {"data", "heron.db"}, {"data", "scratch", "x"}, {"keys", "heron.key"}, {"files", "hard heron.key"}, {"files", "hard heron.db"}, {"files", "relative", "heron.db"}, {"files", "by link", "heron.db"},
+		{"data"}, {"data", "heron.db"}, {"data", "scratch", "x"}, {"keys", "heron.key"}, {"files", "hard heron.key"}, {"files", "hard heron.db"},
+		{"files", "relative", "heron.db"}, {"files", "by link", "heron.db"},
 	} {
 		place := store.At(names...)
 		if _, err := s.Stat(t.Context(), place); err == nil {
@@ -251,7 +256,8 @@ func TestPrivateIsNotThere(t *testing.T) {
 		if _, err := s.MakeFolder(t.Context(), place.Folder.Ref("made")); err == nil {
 			t.Errorf("a folder was made beside %v", names)
 		}
-		if _, err := s.Write(t.Context(), store.Writing{Place: place.Folder.Ref("written"), Size: 1, If: store.Absent, Run: "r", Content: storetest.Text("x")}); err == nil {
+		if _, err := s.Write(t.Context(), store.Writing{Place: place.Folder.Ref("written"), Size: 1, If: store.Absent, Run: "r",
+			Content: storetest.Text("x")}); err == nil {
 			t.Errorf("a file was written beside %v", names)
 		}
 	}
@@ -260,7 +266,8 @@ func TestPrivateIsNotThere(t *testing.T) {
 	}
 
 	allowed := folder.Provider{}.Restrict([]string{filepath.Join(top, "files")}, []string{data})
-	for path, want := range map[string]bool{filepath.Join(top, "files"): true, top: false, filepath.Join(top, "keys"): false, filepath.Join(top, "files", "by link"): false} {
+	for path, want := range map[string]bool{filepath.Join(top, "files"): true, top: false, filepath.Join(top, "keys"): false,
+		filepath.Join(top, "files", "by link"): false} {
 		s, err := allowed.Open(t.Context(), store.Opening{Options: map[string]string{"path": path}})
 		if (err == nil) != want {
 			t.Errorf("with --folders %s: %v; want it linked: %v", path, err, want)
@@ -298,13 +305,15 @@ func TestHolesStay(t *testing.T) {
 		return sum
 	}
 	want := sum(source, "sparse")
-	if _, err := target.Write(t.Context(), store.Writing{Place: store.At("copied"), Size: size, If: store.Absent, Run: "r", Content: contentOf{source, "sparse"}}); err != nil {
+	if _, err := target.Write(t.Context(), store.Writing{Place: store.At("copied"), Size: size, If: store.Absent, Run: "r",
+		Content: contentOf{source, "sparse"}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := store.Copy(t.Context(), source, store.At("sparse"), "", store.At("within"), "r"); err != nil {
 		t.Fatal(err)
 	}
-	for path, got := range map[string]store.Hash{filepath.Join(to, "copied"): sum(target, "copied"), filepath.Join(from, "within"): sum(source, "within")} {
+	for path, got := range map[string]store.Hash{filepath.Join(to, "copied"): sum(target, "copied"),
+		filepath.Join(from, "within"): sum(source, "within")} {
 		info, err := os.Stat(path)
 		if err != nil {
 			t.Fatal(err)
@@ -353,7 +362,8 @@ func TestLargeFolder(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if n > 0 && store.CompareKeys(store.KeyOf("", last.Name, last.Kind), last.Kind, store.KeyOf("", entry.Name, entry.Kind), entry.Kind) >= 0 {
+		if n > 0 && store.CompareKeys(store.KeyOf("", last.Name, last.Kind), last.Kind, store.KeyOf("", entry.Name, entry.Kind),
+			entry.Kind) >= 0 {
 			t.Fatalf("%q comes after %q", entry.Name, last.Name)
 		}
 		last = entry

@@ -41,7 +41,8 @@ func TestManyWritesAtOnce(t *testing.T) {
 		}
 		for i := range files {
 			group.Go(func() {
-				_, err := s.Write(t.Context(), store.Writing{Place: store.At(folder, fmt.Sprint(i)), Size: 4, If: store.Absent, Run: "r", Content: storetest.Text("text")})
+				_, err := s.Write(t.Context(), store.Writing{Place: store.At(folder, fmt.Sprint(i)), Size: 4, If: store.Absent, Run: "r",
+					Content: storetest.Text("text")})
 				if err != nil {
 					t.Error(err)
 				}
@@ -71,7 +72,8 @@ func TestFolderReplacedMeanwhile(t *testing.T) {
 	s := open(t, dir)
 	path := filepath.Join(dir, "reports")
 	write := func(name string) error {
-		_, err := s.Write(t.Context(), store.Writing{Place: store.At("reports", name), Size: 4, If: store.Absent, Run: "r", Content: storetest.Text("text")})
+		_, err := s.Write(t.Context(), store.Writing{Place: store.At("reports", name), Size: 4, If: store.Absent, Run: "r",
+			Content: storetest.Text("text")})
 		return err
 	}
 	if _, err := s.MakeFolder(t.Context(), store.At("reports")); err != nil {

@@ -61,7 +61,8 @@ func entryOf(name string, stat *unix.Statx_t) store.Entry {
 	}
 	entry.Size = int64(stat.Size)
 	entry.Identity = strconv.FormatUint(stat.Ino, 36) + "." + nanoseconds(stat.Btime)
-	revision := strconv.FormatUint(stat.Ino, 36) + "." + strconv.FormatInt(entry.Size, 36) + "." + nanoseconds(stat.Mtime) + "." + nanoseconds(stat.Ctime)
+	revision := strconv.FormatUint(stat.Ino, 36) + "." + strconv.FormatInt(entry.Size, 36) + "." + nanoseconds(stat.Mtime) + "." +
+		nanoseconds(stat.Ctime)
 	entry.Revision = store.RevisionAt(revision, entry.Modified, time.Now(), clockStep)
 	return entry
 }
@@ -100,7 +101,8 @@ func (a *account) Check(context.Context) error {
 	var stat unix.Statx_t
 	err := unix.Statx(unix.AT_FDCWD, a.path, 0, wanted, &stat)
 	if err != nil {
-		return store.Errorf(store.ErrReplaced, "the folder %s was there when the account was opened, and cannot be looked at now: %w", a.path, err)
+		return store.Errorf(store.ErrReplaced, "the folder %s was there when the account was opened, and cannot be looked at now: %w",
+			a.path, err)
 	}
 	if identityFrom(&stat) != a.start {
 		return store.Errorf(store.ErrReplaced, "another folder is at %s than when the account was opened", a.path)

@@ -48,7 +48,8 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 	entry, err := a.Stat(ctx, to.As(""))
 	if err == nil && (entry.Kind != there.Kind || held && !sameContent(there, entry)) {
 		if back := rename(target, to.Name, source, from.Name); back != nil {
-			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, is at %s now, and could not be moved back: %w", from, to, back)
+			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, is at %s now, and could not be moved back: %w",
+				from, to, back)
 		}
 		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}

@@ -29,7 +29,8 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 }
 
 // arrive writes a file under a name of ours by receive, and gives it its own.
-func (a *account) arrive(ctx context.Context, writing store.Writing, receive func(*arrival) (store.Hash, error)) (_ store.Written, err error) {
+func (a *account) arrive(ctx context.Context, writing store.Writing,
+	receive func(*arrival) (store.Hash, error)) (_ store.Written, err error) {
 	local, err := localPath(writing.Place.Folder.Path)
 	if err != nil {
 		return store.Written{}, err

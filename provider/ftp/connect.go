@@ -21,7 +21,8 @@ import (
 func (t *target) connect(ctx context.Context, forPeople bool) (*control, error) {
 	c := &control{used: time.Now()}
 	var config *tls.Config
-	options := []ftp.DialOption{ftp.DialWithShutTimeout(2 * time.Minute), ftp.DialWithWritingMDTM(true), ftp.DialWithForceListHidden(forPeople)}
+	options := []ftp.DialOption{ftp.DialWithShutTimeout(2 * time.Minute), ftp.DialWithWritingMDTM(true),
+		ftp.DialWithForceListHidden(forPeople)}
 	if t.tls != nil {
 		config = t.tls.Clone()
 		config.ClientSessionCache = tls.NewLRUClientSessionCache(4)
@@ -37,7 +38,8 @@ func (t *target) connect(ctx context.Context, forPeople bool) (*control, error) 
 		}
 		connection, err := t.dial(ctx, network, address)
 		if err != nil {
-			return nil, store.Errorf(store.ErrTryAgain, "%s cannot be reached (%w); check that the server runs, the host and the port", t.address, err)
+			return nil, store.Errorf(store.ErrTryAgain, "%s cannot be reached (%w); check that the server runs, the host and the port",
+				t.address, err)
 		}
 		connection = bounded(connection)
 		c.mu.Lock()
@@ -54,7 +56,8 @@ func (t *target) connect(ctx context.Context, forPeople bool) (*control, error) 
 	defer stop()
 	connection, err := ftp.Dial(t.address, options...)
 	if code := replyOf(err); t.mode == tlsExplicit && code >= 500 { // to AUTH TLS
-		err = store.Errorf(store.ErrRefused, "%s offers no TLS (%w), and without it the password and the files could be read by everybody in between; ask who runs it to offer TLS, or say --tls none if that is known and accepted", t.address, err)
+		err = store.Errorf(store.ErrRefused, "%s offers no TLS (%w), and without it the password and the files could be read by everybody in "+
+			"between; ask who runs it to offer TLS, or say --tls none if that is known and accepted", t.address, err)
 	}
 	if err == nil {
 		if err = connection.Login(t.user, t.password); err == nil {
@@ -87,7 +90,8 @@ func (c *control) dialData(ctx context.Context, t *target, address string, confi
 	}
 	connection, err := t.dial(context.WithoutCancel(ctx), "tcp", net.JoinHostPort(t.host, port))
 	if err != nil {
-		return nil, store.Errorf(store.ErrTryAgain, "the server's port for data cannot be reached (%w); let the ports for passive transfers through", err)
+		return nil, store.Errorf(store.ErrTryAgain,
+			"the server's port for data cannot be reached (%w); let the ports for passive transfers through", err)
 	}
 	c.mu.Lock()
 	c.data = connection
@@ -153,7 +157,8 @@ func (t *target) explain(ctx context.Context, err error) error {
 	case t.mode == tlsNone && asksForTLS.MatchString(err.Error()):
 		return store.Errorf(store.ErrRefused, "%s wants TLS (%q); leave --tls none out", t.address, strings.ReplaceAll(err.Error(), "\n", " "))
 	case errors.As(err, &reply) && (reply.Code == ftp.StatusNotLoggedIn || reply.Code == 430):
-		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with this password (%q); check both", t.address, t.user, reply.Msg)
+		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with this password (%q); check both", t.address, t.user,
+			reply.Msg)
 	case errors.As(err, &reply):
 		return store.Errorf(kindOf(reply.Code), "%s answered %d %q to the sign-in", t.address, reply.Code, reply.Msg)
 	case t.mode == tlsImplicit:

@@ -41,9 +41,12 @@ func (Provider) Options() []store.Option {
 		{Name: "port", Title: "Port", Help: "the port that it listens on; 21, or 990 with --tls implicit, unless given"},
 		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as; anonymous where nobody is asked"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
-		{Name: "tls", Manner: true, Title: "Encryption", Default: tlsExplicit, Choices: []string{tlsExplicit, tlsImplicit, tlsNone}, Help: "explicit asks for TLS on the usual port, implicit begins with it; with none everybody in between can read the password and the files"},
+		{Name: "tls", Manner: true, Title: "Encryption", Default: tlsExplicit, Choices: []string{tlsExplicit, tlsImplicit, tlsNone},
+			Help: "explicit asks for TLS on the usual port, implicit begins with it; " +
+				"with none everybody in between can read the password and the files"},
 		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
-		{Name: "connections", Manner: true, Title: "Connections", Default: "4", Help: "how many to have at once, at most; a server may allow fewer"},
+		{Name: "connections", Manner: true, Title: "Connections", Default: "4",
+			Help: "how many to have at once, at most; a server may allow fewer"},
 		store.CertificateOption(),
 	}
 }
@@ -79,7 +82,8 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	}
 	most, err := strconv.Atoi(opening.Options["connections"])
 	if err != nil || most < 1 || most > 64 {
-		return nil, &store.OptionError{Option: "connections", Reason: fmt.Sprintf("%q is not a number of connections; give 1 to 64", opening.Options["connections"])}
+		return nil, &store.OptionError{Option: "connections",
+			Reason: fmt.Sprintf("%q is not a number of connections; give 1 to 64", opening.Options["connections"])}
 	}
 	log := opening.Log
 	if log == nil {
@@ -160,25 +164,30 @@ func (a *account) Capabilities() store.Capabilities {
 
 func (a *account) traits() store.Traits {
 	found := a.server.found()
-	traits := store.Traits{CheckName: found.checkName, TimePrecision: time.Second, KeepsTimes: found.setsTimes, Streams: a.server.pool.allowed()}
+	traits := store.Traits{CheckName: found.checkName, TimePrecision: time.Second, KeepsTimes: found.setsTimes,
+		Streams: a.server.pool.allowed()}
 	if found.noDots {
 		traits.Windows = append(traits.Windows, "This server does not list what begins with a dot: such files are not seen.")
 	}
 	if !found.machine {
-		traits.Windows = append(traits.Windows, "This server lists for people alone (no MLSD): the time of each file is asked for by itself, so that long listings take a while.")
+		traits.Windows = append(traits.Windows,
+			"This server lists for people alone (no MLSD): the time of each file is asked for by itself, so that long listings take a while.")
 	}
 	switch {
 	case found.replaces:
 		traits.Windows = append(traits.Windows,
-			"This server replaces a file when another is given its name. Whether a name is free, and what is at it, is looked at just before; a change in between would be overwritten.")
+			"This server replaces a file when another is given its name. Whether a name is free, and what is at it, is looked at just before; "+
+				"a change in between would be overwritten.")
 	default:
 		traits.Windows = append(traits.Windows,
-			"While a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption.")
+			"While a file is replaced, its name is missing between two requests; "+
+				"the old content is kept aside until the new one has the name, and is put back after an interruption.")
 	}
 	traits.Windows = append(traits.Windows,
 		"A file is known by its size and its time in seconds: two changes of one size within a second look like one.",
 		"A deletion looks at the file just before; what is written to it in that moment goes with it.",
-		"The protocol cannot ask a server to write to its disk at once; what a power failure there takes is not noticed before the next comparison.")
+		"The protocol cannot ask a server to write to its disk at once; "+
+			"what a power failure there takes is not noticed before the next comparison.")
 	return traits
 }
 

@@ -114,12 +114,14 @@ func TestFewConnections(t *testing.T) {
 				path, _ := server.Folder(t)
 				s := open(t, server, path, c.mode, map[string]string{"connections": fmt.Sprint(max(allowed, 2))})
 				content := strings.Repeat("0123456789", 30_000)
-				entry, err := s.Write(t.Context(), store.Writing{Place: store.At("from"), Size: int64(len(content)), Run: "few", Content: storetest.Text(content)})
+				entry, err := s.Write(t.Context(), store.Writing{Place: store.At("from"), Size: int64(len(content)), Run: "few",
+					Content: storetest.Text(content)})
 				if err != nil {
 					t.Fatal(err)
 				}
 				copied, err := store.RetryRead(t.Context(), func() (store.Written, error) {
-					return s.Write(t.Context(), store.Writing{Place: store.At("to"), Size: int64(len(content)), Run: "few", Content: within{s, store.Reading{Place: store.At("from"), Revision: entry.Revision}}})
+					return s.Write(t.Context(), store.Writing{Place: store.At("to"), Size: int64(len(content)), Run: "few",
+						Content: within{s, store.Reading{Place: store.At("from"), Revision: entry.Revision}}})
 				})
 				if err != nil || copied.Size != int64(len(content)) {
 					t.Errorf("copied %d bytes, %v", copied.Size, err)
@@ -158,14 +160,21 @@ func TestSignIns(t *testing.T) {
 	}{
 		{"another password", plain, map[string]string{"tls": "none"}, "wrong", store.ErrSignInExpired, "does not accept the user"},
 		{"another password over TLS", secure, nil, "wrong", store.ErrSignInExpired, "does not accept the user"},
-		{"no TLS where it is asked for", plain, map[string]string{"tls": "explicit", "certificate": ""}, plain.Password, store.ErrRefused, "offers no TLS"},
-		{"TLS where none is asked for", secure, map[string]string{"tls": "none", "certificate": ""}, secure.Password, store.ErrRefused, "wants TLS"},
-		{"TLS where none is asked for", strict, map[string]string{"tls": "none", "certificate": ""}, strict.Password, store.ErrRefused, "wants TLS"},
-		{"a certificate that nobody vouches for", secure, map[string]string{"certificate": ""}, secure.Password, store.ErrRefused, "--certificate"},
-		{"another certificate", secure, map[string]string{"certificate": strict.Certificate}, secure.Password, store.ErrRefused, "another certificate"},
+		{"no TLS where it is asked for", plain, map[string]string{"tls": "explicit", "certificate": ""}, plain.Password, store.ErrRefused,
+			"offers no TLS"},
+		{"TLS where none is asked for", secure, map[string]string{"tls": "none", "certificate": ""}, secure.Password, store.ErrRefused,
+			"wants TLS"},
+		{"TLS where none is asked for", strict, map[string]string{"tls": "none", "certificate": ""}, strict.Password, store.ErrRefused,
+			"wants TLS"},
+		{"a certificate that nobody vouches for", secure, map[string]string{"certificate": ""}, secure.Password, store.ErrRefused,
+			"--certificate"},
+		{"another certificate", secure, map[string]string{"certificate": strict.Certificate}, secure.Password, store.ErrRefused,
+			"another certificate"},
 		{"implicit at a port of explicit", secure, map[string]string{"tls": "implicit"}, secure.Password, store.ErrTryAgain, "--tls explicit"},
-		{"a folder that is missing", plain, map[string]string{"tls": "none", "path": "/places/none"}, plain.Password, store.ErrNotFound, "give another --path"},
-		{"a port that nothing listens on", plain, map[string]string{"tls": "none", "port": "1"}, plain.Password, store.ErrTryAgain, "cannot be reached"},
+		{"a folder that is missing", plain, map[string]string{"tls": "none", "path": "/places/none"}, plain.Password, store.ErrNotFound,
+			"give another --path"},
+		{"a port that nothing listens on", plain, map[string]string{"tls": "none", "port": "1"}, plain.Password, store.ErrTryAgain,
+			"cannot be reached"},
 	} {
 		path, _ := c.server.Folder(t)
 		options := optionsOf(c.server, path, "explicit")

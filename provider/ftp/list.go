@@ -99,7 +99,8 @@ func (c *control) listForPeople(path string) ([]store.Entry, error) {
 		return nil, err
 	}
 	if lines := countLines(listed); lines != len(told) {
-		return nil, store.Errorf(store.ErrRefused, "of the %d lines in which the server lists %s, %d could be read; a server with MLSD is needed here", lines, path, len(told))
+		return nil, store.Errorf(store.ErrRefused,
+			"of the %d lines in which the server lists %s, %d could be read; a server with MLSD is needed here", lines, path, len(told))
 	}
 	entries := make([]store.Entry, 0, len(told))
 	for _, one := range told {

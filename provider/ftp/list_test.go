@@ -11,17 +11,19 @@ import (
 func TestParseFacts(t *testing.T) {
 	when := time.Date(2024, 2, 29, 23, 59, 58, 0, time.UTC)
 	for line, want := range map[string]store.Entry{
-		"type=file;size=12;modify=20240229235958; a b.txt":                  {Name: "a b.txt", Kind: store.KindFile, Size: 12, Modified: when},
-		"Type=dir;Modify=20240229235958.123;UNIX.mode=0755;  leading":       {Name: " leading", Kind: store.KindFolder, Size: -1, Modified: when},
-		"type=OS.unix=slink:/x;size=1;modify=20240229235958; link":          {Name: "link", Kind: store.KindOther, Size: 1, Modified: when},
-		"type=file;modify=20240229235958;perm=adfr;unique=1; a;b=c; d.txt ": {Name: "a;b=c; d.txt ", Kind: store.KindFile, Size: -1, Modified: when},
+		"type=file;size=12;modify=20240229235958; a b.txt":            {Name: "a b.txt", Kind: store.KindFile, Size: 12, Modified: when},
+		"Type=dir;Modify=20240229235958.123;UNIX.mode=0755;  leading": {Name: " leading", Kind: store.KindFolder, Size: -1, Modified: when},
+		"type=OS.unix=slink:/x;size=1;modify=20240229235958; link":    {Name: "link", Kind: store.KindOther, Size: 1, Modified: when},
+		"type=file;modify=20240229235958;perm=adfr;unique=1; a;b=c; d.txt ": {Name: "a;b=c; d.txt ", Kind: store.KindFile, Size: -1,
+			Modified: when},
 	} {
 		got, itself, err := parseFacts(line)
 		if err != nil || itself || got.Name != want.Name || got.Kind != want.Kind || got.Size != want.Size || !got.Modified.Equal(want.Modified) {
 			t.Errorf("%q: %+v, %v, %v; want %+v", line, got, itself, err, want)
 		}
 	}
-	for _, line := range []string{"", "a.txt", "size=1; a", "type=file;size=x; a", "type=file;size=-1; a", "type=file;modify=yesterday; a", "type; a", "type=file; "} {
+	for _, line := range []string{"", "a.txt", "size=1; a", "type=file;size=x; a", "type=file;size=-1; a", "type=file;modify=yesterday; a",
+		"type; a", "type=file; "} {
 		if got, _, err := parseFacts(line); err == nil {
 			t.Errorf("%q was read as %+v", line, got)
 		}

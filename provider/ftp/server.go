@@ -231,7 +231,8 @@ func (s *server) Create(ctx context.Context, path string, content io.Reader, _ i
 		if failing.err != nil { // the server may think that it has all of it
 			return failing.err
 		}
-		if code := replyOf(err); code == ftp.StatusExceededStorage || code == ftp.Status452 || code == ftp.StatusActionAborted && couldNotWrite.MatchString(err.Error()) {
+		if code := replyOf(err); code == ftp.StatusExceededStorage || code == ftp.Status452 || code == ftp.StatusActionAborted &&
+			couldNotWrite.MatchString(err.Error()) {
 			return store.Errorf(store.ErrNoSpace, "the server could not write all of it, as its disk or a quota is full: %w", err)
 		}
 		if err == nil && !modified.IsZero() && s.found().setsTimes {

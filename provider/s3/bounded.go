@@ -28,7 +28,8 @@ func (b bounding) RoundTrip(request *http.Request) (*http.Response, error) {
 // isContent reports whether an answer is the content of an object, or of a part of it.
 func isContent(request *http.Request, response *http.Response) bool {
 	_, key, _ := strings.Cut(strings.TrimPrefix(request.URL.Path, "/"), "/")
-	if request.Method != http.MethodGet || key == "" || response.StatusCode != http.StatusOK && response.StatusCode != http.StatusPartialContent {
+	if request.Method != http.MethodGet || key == "" || response.StatusCode != http.StatusOK &&
+		response.StatusCode != http.StatusPartialContent {
 		return false
 	}
 	for name := range request.URL.Query() {

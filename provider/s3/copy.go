@@ -30,7 +30,8 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 		}
 		revision, size = there.Revision, there.Size
 	}
-	switch _, err := a.core.StatObject(ctx, a.bucket, a.keyOf(to), minio.StatObjectOptions{}); store.KindOf(wrap("look at "+to.String(), err, false)) {
+	switch _, err := a.core.StatObject(ctx, a.bucket, a.keyOf(to),
+		minio.StatObjectOptions{}); store.KindOf(wrap("look at "+to.String(), err, false)) {
 	case nil:
 		return store.Entry{}, store.Errorf(store.ErrExists, "%s already exists", to)
 	case store.ErrNotFound:
@@ -55,7 +56,8 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 		return entry, looked
 	}
 	if _, err := a.Remove(ctx, to.As(store.KindFile), entry.Revision); err != nil {
-		return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, and its copy could not be taken back: %w", from, err)
+		return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, and its copy could not be taken back: %w",
+			from, err)
 	}
 	return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 }

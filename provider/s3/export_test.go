@@ -12,6 +12,7 @@ func (a *account) PutRaw(ctx context.Context, key, content string) error {
 	if err := a.Prepare(ctx); err != nil {
 		return err
 	}
-	_, err := a.plain.PutObject(ctx, a.bucket, key, strings.NewReader(content), int64(len(content)), "", "", minio.PutObjectOptions{DisableContentSha256: true})
+	_, err := a.plain.PutObject(ctx, a.bucket, key, strings.NewReader(content), int64(len(content)), "", "",
+		minio.PutObjectOptions{DisableContentSha256: true})
 	return err
 }

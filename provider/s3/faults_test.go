@@ -140,7 +140,8 @@ func TestSentElsewhere(t *testing.T) {
 		return true
 	}
 	f.set(elsewhere)
-	if _, err := s.Write(t.Context(), store.Writing{Place: store.At("x"), Size: 5, If: store.Absent, Content: storetest.Text("hello")}); err != nil {
+	if _, err := s.Write(t.Context(), store.Writing{Place: store.At("x"), Size: 5, If: store.Absent,
+		Content: storetest.Text("hello")}); err != nil {
 		t.Errorf("a write: %v", err)
 	}
 	body, err := s.Open(t.Context(), store.Reading{Place: store.At("x")})
@@ -168,7 +169,8 @@ func TestSentElsewhere(t *testing.T) {
 func TestBodiesThatBreakOff(t *testing.T) {
 	s, f := behindFaults(t)
 	content := strings.Repeat("0123456789", 100_000)
-	if _, err := s.Write(t.Context(), store.Writing{Place: store.At("x"), Size: int64(len(content)), Content: storetest.Text(content)}); err != nil {
+	if _, err := s.Write(t.Context(), store.Writing{Place: store.At("x"), Size: int64(len(content)),
+		Content: storetest.Text(content)}); err != nil {
 		t.Fatal(err)
 	}
 	f.set(func(w http.ResponseWriter, r *http.Request) bool {
@@ -258,7 +260,8 @@ func TestPutTogetherLater(t *testing.T) {
 	}
 	var parts []store.Part
 	for i, text := range []string{content[:5<<20], content[5<<20:]} {
-		part, err := writer.WritePart(t.Context(), writing, upload, i+1, int64(len(text)), store.NewStream(io.NopCloser(strings.NewReader(text)), store.MD5, nil))
+		part, err := writer.WritePart(t.Context(), writing, upload, i+1, int64(len(text)),
+			store.NewStream(io.NopCloser(strings.NewReader(text)), store.MD5, nil))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -31,7 +31,8 @@ func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2
 				empty = 0
 			}
 			if page.Next == "" || page.Next == token || empty >= mostEmpty {
-				yield(page, store.Errorf(store.ErrRefused, "the listing of /%s goes on without an end: the server says that there is more, and brings nothing", prefix))
+				yield(page, store.Errorf(store.ErrRefused,
+					"the listing of /%s goes on without an end: the server says that there is more, and brings nothing", prefix))
 				return
 			}
 			token = page.Next

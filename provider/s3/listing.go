@@ -316,7 +316,8 @@ func (s *scanner) text() string {
 // ampersand stands for one while a text is not whole; nothing that is allowed has it.
 const ampersand = "\x00"
 
-var entities = [][2]string{{"&amp;", ampersand}, {"&lt;", "<"}, {"&gt;", ">"}, {"&quot;", `"`}, {"&#34;", `"`}, {"&apos;", "'"}, {"&#39;", "'"}}
+var entities = [][2]string{{"&amp;", ampersand}, {"&lt;", "<"}, {"&gt;", ">"}, {"&quot;", `"`}, {"&#34;", `"`}, {"&apos;", "'"},
+	{"&#39;", "'"}}
 
 // skip passes an element with all that is in it.
 func (s *scanner) skip() {

@@ -31,10 +31,11 @@ func TestParseListing(t *testing.T) {
 		t.Error("a common page was not taken for one")
 	}
 	for name, text := range map[string]string{
-		"plain":    plainPage,
-		"comment":  strings.Replace(plainPage, "<Contents>", "<!-- the first --><Contents>", 1),
-		"CDATA":    strings.Replace(plainPage, "plain<", "<![CDATA[plain]]><", 1),
-		"prefixes": strings.NewReplacer("<Key>", "<s:Key>", "</Key>", "</s:Key>", "<ListBucketResult ", `<ListBucketResult xmlns:s="http://s3.amazonaws.com/doc/2006-03-01/" `).Replace(plainPage),
+		"plain":   plainPage,
+		"comment": strings.Replace(plainPage, "<Contents>", "<!-- the first --><Contents>", 1),
+		"CDATA":   strings.Replace(plainPage, "plain<", "<![CDATA[plain]]><", 1),
+		"prefixes": strings.NewReplacer("<Key>", "<s:Key>", "</Key>", "</s:Key>", "<ListBucketResult ",
+			`<ListBucketResult xmlns:s="http://s3.amazonaws.com/doc/2006-03-01/" `).Replace(plainPage),
 		"entities": strings.Replace(plainPage, "plain<", "pl&#x61;in<", 1),
 		"spaces":   strings.Replace(plainPage, "<Size>42", "<Size> 42 ", 1),
 	} {
@@ -43,7 +44,8 @@ func TestParseListing(t *testing.T) {
 		}
 	}
 	for name, text := range map[string]string{
-		"cut off": plainPage[:len(plainPage)-30], "not XML": "<html><p>Moved<br></html>", "empty": "", "size": strings.Replace(plainPage, ">42<", ">many<", 1),
+		"cut off": plainPage[:len(plainPage)-30], "not XML": "<html><p>Moved<br></html>", "empty": "",
+		"size": strings.Replace(plainPage, ">42<", ">many<", 1),
 		"name": strings.Replace(plainPage, "June", "%zz", 1),
 	} {
 		if got, err := parseListing([]byte(text)); err == nil {
@@ -82,12 +84,14 @@ func TestSign(t *testing.T) {
 	s := &signer{key: "AKIDEXAMPLE", secret: "wJalrXUtnFEMI/K7MDENG+bPxRfiCYEXAMPLEKEY", region: "us-east-1"}
 	at := time.Date(2026, 11, 2, 10, 20, 30, 0, time.UTC)
 	signed := func(at time.Time) string {
-		request := &http.Request{Method: "GET", Host: "objects.example.org", URL: &url.URL{Path: "/reports/a b", RawQuery: "list-type=2"}, Header: http.Header{"If-Match": {`"x"`}}}
+		request := &http.Request{Method: "GET", Host: "objects.example.org", URL: &url.URL{Path: "/reports/a b", RawQuery: "list-type=2"},
+			Header: http.Header{"If-Match": {`"x"`}}}
 		s.sign(request, "/reports/a%20b", at)
 		return request.Header.Get("Authorization")
 	}
 	first := signed(at)
-	if want := "AWS4-HMAC-SHA256 Credential=AKIDEXAMPLE/20261102/us-east-1/s3/aws4_request, SignedHeaders=host;if-match;x-amz-content-sha256;x-amz-date, Signature="; !strings.HasPrefix(first, want) {
+	if want := "AWS4-HMAC-SHA256 Credential=AKIDEXAMPLE/20261102/us-east-1/s3/aws4_request, " +
+		"SignedHeaders=host;if-match;x-amz-content-sha256;x-amz-date, Signature="; !strings.HasPrefix(first, want) {
 		t.Errorf("signed as %q", first)
 	}
 	next := signed(at.AddDate(0, 0, 1))

@@ -50,7 +50,8 @@ func (a *account) BeginParts(ctx context.Context, writing store.Writing) (string
 
 // WritePart implements store.PartWriter. A part streams; its checksum goes in a
 // trailer where the server verifies one, and its ETag is compared otherwise.
-func (a *account) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
+func (a *account) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64,
+	stream *store.Stream) (store.Part, error) {
 	body := store.Exactly(stream, size)
 	options := minio.PutObjectPartOptions{DisableContentSha256: true}
 	verification := a.found().verification
@@ -64,7 +65,8 @@ func (a *account) WritePart(ctx context.Context, writing store.Writing, upload s
 	return a.part(writing, part, stream, body, err)
 }
 
-func (a *account) part(writing store.Writing, part minio.ObjectPart, stream *store.Stream, body *store.ExactReader, err error) (store.Part, error) {
+func (a *account) part(writing store.Writing, part minio.ObjectPart, stream *store.Stream, body *store.ExactReader,
+	err error) (store.Part, error) {
 	if read := body.Err(); read != nil {
 		return store.Part{}, read
 	}
@@ -147,8 +149,9 @@ const (
 // together is the object that was put together, once it is there.
 func (a *account) together(ctx context.Context, writing store.Writing) (entry store.Entry, err error) {
 	looking := store.Retry{
-		First: 100 * time.Millisecond, Longest: 2 * time.Second, Tries: math.MaxInt, Within: patience + time.Duration(writing.Size/rate)*time.Second,
-		May: func(err error) bool { return store.KindOf(err) == store.ErrNotFound },
+		First: 100 * time.Millisecond, Longest: 2 * time.Second, Tries: math.MaxInt,
+		Within: patience + time.Duration(writing.Size/rate)*time.Second,
+		May:    func(err error) bool { return store.KindOf(err) == store.ErrNotFound },
 	}
 	err = looking.Do(ctx, func() error {
 		entry, err = a.Stat(ctx, writing.Place.As(store.KindFile))

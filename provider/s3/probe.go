@@ -70,7 +70,10 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 	if err != nil {
 		return found, store.Errorf(store.KindOf(err), "could not find out what the object store can do: %w", err)
 	}
-	defer a.core.RemoveObject(context.WithoutCancel(ctx), a.bucket, key, minio.RemoveObjectOptions{})
+	defer func() {
+		// Where nothing may be removed, it stays; that is found out where something is to be.
+		_ = a.core.RemoveObject(context.WithoutCancel(ctx), a.bucket, key, minio.RemoveObjectOptions{})
+	}()
 
 	found.emptyNames = key != folded
 	if found.emptyNames {

@@ -36,7 +36,8 @@ func (a *account) send(ctx context.Context, r request) (response *http.Response,
 	path := "/" + a.bucket + "/" + r.key
 	escaped := s3utils.EncodePath(path)
 	out := (&http.Request{
-		Method: r.method, URL: &url.URL{Scheme: a.endpoint.Scheme, Host: a.endpoint.Host, Path: path, RawPath: escaped, RawQuery: r.query}, Host: a.endpoint.Host,
+		Method: r.method, URL: &url.URL{Scheme: a.endpoint.Scheme, Host: a.endpoint.Host, Path: path, RawPath: escaped, RawQuery: r.query},
+		Host:  a.endpoint.Host,
 		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: make(http.Header, len(r.headers)+4),
 	}).WithContext(ctx)
 	for _, header := range r.headers {

@@ -49,8 +49,10 @@ func (Provider) Options() []store.Option {
 		{Name: "key", Title: "Access key", Required: true, Help: "the access key's id"},
 		{Name: "secret", Title: "Secret key", Required: true, Secret: true, Help: "the secret that belongs to the access key"},
 		{Name: "region", Manner: true, Title: "Region", Default: "us-east-1", Help: "the region that requests are signed for"},
-		{Name: "part-size", Manner: true, Title: "Part size (MiB)", Default: "64", Help: "the size of a part in MiB, 5 to 5120, where a file goes in parts"},
-		{Name: "parts-above", Manner: true, Title: "Parts above (MiB)", Default: "1024", Help: "files above this size in MiB, at most 5120, go in parts"},
+		{Name: "part-size", Manner: true, Title: "Part size (MiB)", Default: "64",
+			Help: "the size of a part in MiB, 5 to 5120, where a file goes in parts"},
+		{Name: "parts-above", Manner: true, Title: "Parts above (MiB)", Default: "1024",
+			Help: "files above this size in MiB, at most 5120, go in parts"},
 	}
 }
 
@@ -147,10 +149,13 @@ func configure(opening store.Opening) (*account, error) {
 	o := opening.Options
 	endpoint, err := url.Parse(o["endpoint"])
 	if err != nil || endpoint.Host == "" || endpoint.Scheme != "http" && endpoint.Scheme != "https" || strings.Trim(endpoint.Path, "/") != "" {
-		return nil, &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%q is not an endpoint; give a URL of scheme, host and port, such as https://objects.example.org:9000", o["endpoint"])}
+		return nil, &store.OptionError{Option: "endpoint",
+			Reason: fmt.Sprintf("%q is not an endpoint; give a URL of scheme, host and port, such as https://objects.example.org:9000",
+				o["endpoint"])}
 	}
 	if err := s3utils.CheckValidBucketName(o["bucket"]); err != nil {
-		return nil, &store.OptionError{Option: "bucket", Reason: fmt.Sprintf("%q is not a valid bucket name; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
+		return nil, &store.OptionError{Option: "bucket",
+			Reason: fmt.Sprintf("%q is not a valid bucket name; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
 	}
 	a := &account{endpoint: endpoint, bucket: o["bucket"], key: o["key"], prefix: string(opening.Start)}
 	if a.partSize, err = mebibytes("part-size", o["part-size"], 5, 64); err != nil {
@@ -168,7 +173,8 @@ func mebibytes(option, value string, least, otherwise int64) (int64, error) {
 	}
 	var n int64
 	if _, err := fmt.Sscanf(value, "%d", &n); err != nil || n < least || n > 5120 || fmt.Sprint(n) != value {
-		return 0, &store.OptionError{Option: option, Reason: fmt.Sprintf("%q is out of bounds; give a whole number of MiB from %d to 5120", value, least)}
+		return 0, &store.OptionError{Option: option, Reason: fmt.Sprintf("%q is out of bounds; give a whole number of MiB from %d to 5120", value,
+			least)}
 	}
 	return n << 20, nil
 }
@@ -177,7 +183,8 @@ func mebibytes(option, value string, least, otherwise int64) (int64, error) {
 func (a *account) reach(ctx context.Context) error {
 	page, err := a.page(ctx, a.prefix, "", "", 1)
 	if err == nil && a.prefix != "" && len(page.Objects)+len(page.Prefixes) == 0 {
-		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not in the bucket %s; make it, or give another --start", strings.TrimSuffix(a.prefix, "/"), a.bucket)
+		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not in the bucket %s; make it, or give another --start",
+			strings.TrimSuffix(a.prefix, "/"), a.bucket)
 	}
 	return a.explain(err)
 }
@@ -195,27 +202,35 @@ func (a *account) explain(err error) error {
 	kind := store.KindOf(err)
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		return store.Errorf(store.ErrTryAgain, "%s did not answer in time; check the host and port of --endpoint, and that no firewall is between", a.endpoint.Host)
+		return store.Errorf(store.ErrTryAgain,
+			"%s did not answer in time; check the host and port of --endpoint, and that no firewall is between", a.endpoint.Host)
 	case errors.As(err, &dns):
 		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check --endpoint", a.endpoint.Hostname())
 	case errors.As(err, &operation) && operation.Op == "dial":
-		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --endpoint, and that the server runs", a.endpoint.Host, operation.Err)
+		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --endpoint, and that the server runs",
+			a.endpoint.Host, operation.Err)
 	case errors.As(err, &record) && string(record.RecordHeader[:]) == "HTTP/":
-		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended", a.endpoint.Host)}
+		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended",
+			a.endpoint.Host)}
 	case answer.Code == "NoSuchBucket":
-		return store.Errorf(store.ErrNotFound, "there is no bucket %q at %s; make it there, give another --bucket, or check --endpoint", a.bucket, a.endpoint.Host)
+		return store.Errorf(store.ErrNotFound, "there is no bucket %q at %s; make it there, give another --bucket, or check --endpoint", a.bucket,
+			a.endpoint.Host)
 	case kind == store.ErrSignInExpired && answer.Code != "SignatureDoesNotMatch":
 		return store.Errorf(store.ErrSignInExpired, "%s does not know the access key %q; check --key", a.endpoint.Host, a.key)
 	case answer.Code == "SignatureDoesNotMatch":
-		return store.Errorf(store.ErrSignInExpired, "the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
+		return store.Errorf(store.ErrSignInExpired,
+			"the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
 	case answer.Code == "RequestTimeTooSkewed":
 		return store.Errorf(store.ErrRefused, "the clocks of this machine and of %s differ too much; set this machine's clock", a.endpoint.Host)
 	case kind == store.ErrRefused && answer.Code == "AccessDenied":
-		return store.Errorf(store.ErrRefused, "the access key %q may not list the bucket %q; allow it there, or give another --key", a.key, a.bucket)
+		return store.Errorf(store.ErrRefused, "the access key %q may not list the bucket %q; allow it there, or give another --key", a.key,
+			a.bucket)
 	case kind == store.ErrTryAgain || kind == store.ErrSlowDown:
-		return store.Errorf(kind, "%s cannot serve now (%v); try again in a moment, and check the host and port of --endpoint", a.endpoint.Host, err)
+		return store.Errorf(kind, "%s cannot serve now (%v); try again in a moment, and check the host and port of --endpoint",
+			a.endpoint.Host, err)
 	case answer.Code == "" || answer.Code == answer.Message:
-		return store.Errorf(store.ErrRefused, "%s gives no answer of an S3-compatible server (%v); check the host and port of --endpoint", a.endpoint.Host, err)
+		return store.Errorf(store.ErrRefused, "%s gives no answer of an S3-compatible server (%v); check the host and port of --endpoint",
+			a.endpoint.Host, err)
 	}
 	return err
 }
@@ -235,10 +250,12 @@ func (a *account) Traits() store.Traits {
 		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
 		VerificationKind: found.verification, Conditional: found.conditional, Whole: true, Streams: 8,
 		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is looked at just before it is removed.",
-			"A copy inside the store cannot be made to depend on nothing being there: that is looked at just before; what comes in between would be overwritten."},
+			"A copy inside the store cannot be made to depend on nothing being there: that is looked at just before; " +
+				"what comes in between would be overwritten."},
 	}
 	if !found.conditional {
-		traits.Windows = append(traits.Windows, "This server does not obey conditions. What has a key is looked at just before it is written; a change in between would be overwritten.")
+		traits.Windows = append(traits.Windows,
+			"This server does not obey conditions. What has a key is looked at just before it is written; a change in between would be overwritten.")
 	}
 	return traits
 }
@@ -301,7 +318,8 @@ func kindOf(answer minio.ErrorResponse) error {
 		return store.ErrSignInExpired
 	case "SlowDown", "SlowDownRead", "SlowDownWrite", "TooManyRequests", "ServiceUnavailable":
 		return store.ErrSlowDown
-	case "BadDigest", "XAmzContentChecksumMismatch", "InvalidDigest", "IncompleteBody", "RequestTimeout", "OperationAborted", "ConditionalRequestConflict":
+	case "BadDigest", "XAmzContentChecksumMismatch", "InvalidDigest", "IncompleteBody", "RequestTimeout", "OperationAborted",
+		"ConditionalRequestConflict":
 		return store.ErrTryAgain
 	case "EntityTooLarge":
 		return store.ErrTooLarge

@@ -80,7 +80,8 @@ func TestFindings(t *testing.T) {
 		}
 		traits := c.store.Traits()
 		if traits.VerificationKind != c.verification || !traits.Conditional || (traits.NameError("", "") == nil) != c.empty {
-			t.Errorf("%s: verification %q, conditional %v, empty name: %v", c.name, traits.VerificationKind, traits.Conditional, traits.NameError("", ""))
+			t.Errorf("%s: verification %q, conditional %v, empty name: %v", c.name, traits.VerificationKind, traits.Conditional,
+				traits.NameError("", ""))
 		}
 		for listed, err := range c.store.Capabilities().ListFlat(t.Context(), store.Folder{}) {
 			if err != nil || listed.Kind != store.KindFolder { // versitygw keeps the empty folders
@@ -144,7 +145,8 @@ func TestOpenExplains(t *testing.T) {
 		{"no such host", map[string]string{"endpoint": "http://nowhere.invalid"}, server.Secret, "check --endpoint"},
 		{"no scheme", map[string]string{"endpoint": "127.0.0.1:9000"}, server.Secret, "give a URL"},
 		{"not an object store", map[string]string{"endpoint": other.URL}, server.Secret, "check --endpoint"},
-		{"TLS where there is none", map[string]string{"endpoint": strings.Replace(server.Endpoint, "http", "https", 1)}, server.Secret, "http://"},
+		{"TLS where there is none", map[string]string{"endpoint": strings.Replace(server.Endpoint, "http", "https", 1)}, server.Secret,
+			"http://"},
 		{"wrong key", map[string]string{"key": "nobody"}, server.Secret, "check --key"},
 		{"wrong secret", nil, "wrong", "check --secret-file"},
 		{"missing bucket", map[string]string{"bucket": "missing-bucket"}, server.Secret, "give another --bucket"},
@@ -215,19 +217,22 @@ func (c *counted) RoundTrip(request *http.Request) (*http.Response, error) {
 // at the target, and the copy itself, whose answer says that it has the content.
 func TestRequestsOfACopy(t *testing.T) {
 	server := servertest.StartObjectStore(t)
-	options, err := store.CheckOptions(s3.Provider{}, map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}, true)
+	options, err := store.CheckOptions(s3.Provider{},
+		map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}, true)
 	if err != nil {
 		t.Fatal(err)
 	}
 	transport := &counted{RoundTripper: http.DefaultTransport}
-	s, err := s3.Provider{}.Open(t.Context(), store.Opening{Options: options, Secrets: store.FixedSecret(server.Secret), Gate: store.NewGate("s3", 16, 64), Transport: transport})
+	s, err := s3.Provider{}.Open(t.Context(),
+		store.Opening{Options: options, Secrets: store.FixedSecret(server.Secret), Gate: store.NewGate("s3", 16, 64), Transport: transport})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if err := store.Prepare(t.Context(), s); err != nil {
 		t.Fatal(err)
 	}
-	written, err := s.Write(t.Context(), store.Writing{Place: store.At("a", "one"), Size: 7, If: store.Absent, Run: "r", Content: storetest.Text("content")})
+	written, err := s.Write(t.Context(), store.Writing{Place: store.At("a", "one"), Size: 7, If: store.Absent, Run: "r",
+		Content: storetest.Text("content")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -239,13 +244,16 @@ func TestRequestsOfACopy(t *testing.T) {
 	if n := transport.n.Load() - before; n > 2 {
 		t.Errorf("it took %d requests, want 2", n)
 	}
-	if there, err := s.Stat(t.Context(), store.At("b", "two")); err != nil || there.Revision != copied.Revision || !there.Modified.Truncate(time.Second).Equal(copied.Modified.Truncate(time.Second)) {
+	if there, err := s.Stat(t.Context(), store.At("b", "two")); err != nil || there.Revision != copied.Revision ||
+		!there.Modified.Truncate(time.Second).Equal(copied.Modified.Truncate(time.Second)) {
 		t.Errorf("%+v, %v; want what the copy told: %+v", there, err, copied)
 	}
-	if _, err := store.Copy(t.Context(), s, store.At("a", "one"), "another revision", store.At("b", "three"), "r"); store.KindOf(err) != store.ErrChanged {
+	if _, err := store.Copy(t.Context(), s, store.At("a", "one"), "another revision", store.At("b", "three"),
+		"r"); store.KindOf(err) != store.ErrChanged {
 		t.Errorf("of another revision: %v", err)
 	}
-	if _, err := store.Copy(t.Context(), s, store.At("a", "nothing"), written.Revision, store.At("b", "four"), "r"); store.KindOf(err) != store.ErrNotFound {
+	if _, err := store.Copy(t.Context(), s, store.At("a", "nothing"), written.Revision, store.At("b", "four"),
+		"r"); store.KindOf(err) != store.ErrNotFound {
 		t.Errorf("of what is not there: %v", err)
 	}
 }

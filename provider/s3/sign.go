@@ -69,7 +69,8 @@ func (s *signer) sign(request *http.Request, path string, now time.Time) {
 	mac.Write(text)
 	signature := hex.EncodeToString(mac.Sum(sum[:0]))
 	pool.Put(mac)
-	request.Header["Authorization"] = []string{"AWS4-HMAC-SHA256 Credential=" + s.key + "/" + scope + ", SignedHeaders=" + string(signed) + ", Signature=" + signature}
+	request.Header["Authorization"] = []string{"AWS4-HMAC-SHA256 Credential=" + s.key + "/" + scope + ", SignedHeaders=" + string(signed) +
+		", Signature=" + signature}
 }
 
 // derivedFor returns hashes that are keyed for a day.

@@ -164,7 +164,8 @@ func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry,
 	if err := a.checkName(place.Folder.Path, place.Name); err != nil {
 		return store.Entry{}, err
 	}
-	_, err := a.plain.PutObject(ctx, a.bucket, a.keyOf(place)+"/", bytes.NewReader(nil), 0, "", "", minio.PutObjectOptions{DisableContentSha256: true})
+	_, err := a.plain.PutObject(ctx, a.bucket, a.keyOf(place)+"/", bytes.NewReader(nil), 0, "", "",
+		minio.PutObjectOptions{DisableContentSha256: true})
 	return store.Entry{Name: place.Name, Kind: store.KindFolder}, wrap("make the folder "+place.String(), err, false)
 }
 
@@ -305,5 +306,6 @@ func (a *account) Sum(ctx context.Context, place store.Ref, revision string, kin
 	if known := entry.Hashes.Get(kind); !known.IsZero() {
 		return known, nil
 	}
-	return store.Hash{}, store.Errorf(store.ErrUnsupported, "the object store keeps no %s of %s", kind, strings.TrimPrefix(place.String(), "/"))
+	return store.Hash{}, store.Errorf(store.ErrUnsupported, "the object store keeps no %s of %s", kind,
+		strings.TrimPrefix(place.String(), "/"))
 }

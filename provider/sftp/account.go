@@ -35,10 +35,12 @@ func (Provider) Options() []store.Option {
 	return []store.Option{
 		fileserver.HostOption(), fileserver.PortOption("22"),
 		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as"},
-		{Name: "password", Title: "Password, or the key's passphrase", Secret: true, Help: "the user's password, or the passphrase of the private key"},
+		{Name: "password", Title: "Password, or the key's passphrase", Secret: true,
+			Help: "the user's password, or the passphrase of the private key"},
 		{Name: "key-file", Title: "Private key", File: true, Help: "a private key to sign in with, in place of a password"},
 		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
-		{Name: "host-key", Manner: true, Title: "Host key", Help: "the server's key, as ssh-keygen -l or ssh-keyscan print it; learned when the account is linked unless given"},
+		{Name: "host-key", Manner: true, Title: "Host key",
+			Help: "the server's key, as ssh-keygen -l or ssh-keyscan print it; learned when the account is linked unless given"},
 	}
 }
 
@@ -101,14 +103,19 @@ func (a *account) traits() store.Traits {
 		traits.Windows = append(traits.Windows, "This server makes no links: whether a name is free is looked at just before a file gets it.")
 	}
 	if found.replace {
-		traits.Windows = append(traits.Windows, "What a file replaces is looked at just before; it is then replaced in one step, and a change in between would be overwritten.")
+		traits.Windows = append(traits.Windows,
+			"What a file replaces is looked at just before; it is then replaced in one step, and a change in between would be overwritten.")
 	} else {
-		traits.Windows = append(traits.Windows, "While a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption.")
+		traits.Windows = append(traits.Windows,
+			"While a file is replaced, its name is missing between two requests; "+
+				"the old content is kept aside until the new one has the name, and is put back after an interruption.")
 	}
 	if !found.sync {
-		traits.Windows = append(traits.Windows, "This server cannot be told to write to its disk at once; what a power failure there takes is not noticed before the next comparison.")
+		traits.Windows = append(traits.Windows,
+			"This server cannot be told to write to its disk at once; what a power failure there takes is not noticed before the next comparison.")
 	}
-	traits.Windows = append(traits.Windows, "A file is known by its size and its time in seconds: two changes of one size within a second look like one.",
+	traits.Windows = append(traits.Windows,
+		"A file is known by its size and its time in seconds: two changes of one size within a second look like one.",
 		"A deletion looks at the file just before; what is written to it in that moment goes with it.")
 	return traits
 }

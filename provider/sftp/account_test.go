@@ -34,7 +34,8 @@ func openErr(ctx context.Context, options map[string]string, credential store.Cr
 
 func open(t *testing.T, server *servertest.Shell, path string) store.Store {
 	t.Helper()
-	s, err := openErr(t.Context(), map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": path}, store.Credential{Secret: server.Password})
+	s, err := openErr(t.Context(), map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": path},
+		store.Credential{Secret: server.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -85,7 +86,8 @@ func TestHostKeyIsPinned(t *testing.T) {
 	}
 	options["host-key"] = "aa:bb:cc"
 	var option *store.OptionError
-	if _, err := openErr(t.Context(), options, store.Credential{Secret: server.Password}); !errors.As(err, &option) || option.Option != "host-key" {
+	if _, err := openErr(t.Context(), options, store.Credential{Secret: server.Password}); !errors.As(err, &option) ||
+		option.Option != "host-key" {
 		t.Errorf("with no host key: %v", err)
 	}
 	server.Stop()
@@ -93,7 +95,8 @@ func TestHostKeyIsPinned(t *testing.T) {
 	server.Start(t)
 	options["host-key"] = pinned
 	_, err = openErr(t.Context(), options, store.Credential{Secret: server.Password})
-	if store.KindOf(err) != store.ErrSignInExpired || !strings.Contains(err.Error(), server.HostKey) || !strings.Contains(err.Error(), pinned) {
+	if store.KindOf(err) != store.ErrSignInExpired || !strings.Contains(err.Error(), server.HostKey) ||
+		!strings.Contains(err.Error(), pinned) {
 		t.Errorf("with another host key: %v; want it to wait for a person, and name both", err)
 	}
 }
@@ -160,7 +163,8 @@ func TestWrongPlaces(t *testing.T) {
 	} {
 		options := right()
 		options[c.option] = c.value
-		if _, err := openErr(t.Context(), options, store.Credential{Secret: server.Password}); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := openErr(t.Context(), options, store.Credential{Secret: server.Password}); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("--%s %s: %v; want it to say %q", c.option, c.value, err, c.says)
 		}
 	}
@@ -175,7 +179,8 @@ func TestConformsOnTheStandIn(t *testing.T) {
 			t.Fatal(err)
 		}
 		host, port, _ := net.SplitHostPort(server.Address)
-		s, err := openErr(t.Context(), map[string]string{"host": host, "port": port, "user": "loggers", "host-key": server.HostKey}, store.Credential{Secret: "the loggers' own"})
+		s, err := openErr(t.Context(), map[string]string{"host": host, "port": port, "user": "loggers", "host-key": server.HostKey},
+			store.Credential{Secret: "the loggers' own"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -217,12 +222,14 @@ func TestFullDisk(t *testing.T) {
 
 func TestManyRequestsInFlight(t *testing.T) {
 	server := servertest.StartOpenSSH(t)
-	checked, err := store.CheckOptions(sftp.Provider{}, map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": server.Folder(t)}, true)
+	checked, err := store.CheckOptions(sftp.Provider{}, map[string]string{"host": server.Host, "port": server.Port, "user": server.User,
+		"path": server.Folder(t)}, true)
 	if err != nil {
 		t.Fatal(err)
 	}
 	const delay = 20 * time.Millisecond
-	s, err := sftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret(server.Password), Gate: store.NewGate("sftp", 16, 64), Dial: servertest.Distant(delay)})
+	s, err := sftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret(server.Password),
+		Gate: store.NewGate("sftp", 16, 64), Dial: servertest.Distant(delay)})
 	if err != nil {
 		t.Fatal(err)
 	}

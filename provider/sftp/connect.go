@@ -90,7 +90,8 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 		return t, nil
 	}
 	if secret == "" {
-		return nil, &store.OptionError{Option: "secret-file", Reason: "the password is missing; give it with --secret-file FILE, or a private key with --key-file FILE"}
+		return nil, &store.OptionError{Option: "secret-file",
+			Reason: "the password is missing; give it with --secret-file FILE, or a private key with --key-file FILE"}
 	}
 	t.how = "this password"
 	t.auth = func() ([]ssh.AuthMethod, error) {
@@ -112,7 +113,8 @@ func signerOf(pem, passphrase string) (ssh.Signer, error) {
 	var locked *ssh.PassphraseMissingError
 	if errors.As(err, &locked) {
 		if passphrase == "" {
-			return nil, &store.OptionError{Option: "secret-file", Reason: "the private key is locked with a passphrase, which is missing; give it with --secret-file FILE, or - for standard input"}
+			return nil, &store.OptionError{Option: "secret-file",
+				Reason: "the private key is locked with a passphrase, which is missing; give it with --secret-file FILE, or - for standard input"}
 		}
 		signer, err = ssh.ParsePrivateKeyWithPassphrase([]byte(pem), []byte(passphrase))
 		if errors.Is(err, x509.IncorrectPasswordError) {
@@ -120,7 +122,9 @@ func signerOf(pem, passphrase string) (ssh.Signer, error) {
 		}
 	}
 	if err != nil {
-		return nil, &store.OptionError{Option: "key-file", Reason: fmt.Sprintf("this is not a private key that can be read (%v); give one in the form of OpenSSH or PEM, not the public half of it", err)}
+		return nil, &store.OptionError{Option: "key-file",
+			Reason: fmt.Sprintf("this is not a private key that can be read (%v); give one in the form of OpenSSH or PEM, not the public half of it",
+				err)}
 	}
 	return signer, nil
 }
@@ -154,7 +158,8 @@ func parseHostKey(text string) (*hostKey, error) {
 			return &hostKey{kind: public.Type(), fingerprint: ssh.FingerprintSHA256(public)}, nil
 		}
 	}
-	return nil, &store.OptionError{Option: "host-key", Reason: fmt.Sprintf("%q is not a host key; give its fingerprint, as in SHA256:…, or a line of ssh-keyscan", text)}
+	return nil, &store.OptionError{Option: "host-key",
+		Reason: fmt.Sprintf("%q is not a host key; give its fingerprint, as in SHA256:…, or a line of ssh-keyscan", text)}
 }
 
 // algorithms are those of signatures, by the type of key.
@@ -242,7 +247,8 @@ func (t *target) handshake(ctx context.Context, kinds []string, check ssh.HostKe
 	defer cancel()
 	connection, err := t.dial(ctx, "tcp", t.address)
 	if err != nil {
-		return nil, store.Errorf(store.ErrTryAgain, "%s cannot be reached (%w); check that the server runs, the host and the port", t.address, err)
+		return nil, store.Errorf(store.ErrTryAgain, "%s cannot be reached (%w); check that the server runs, the host and the port",
+			t.address, err)
 	}
 	stop := context.AfterFunc(ctx, func() { connection.Close() })
 	defer stop()
@@ -275,10 +281,13 @@ func (t *target) explain(ctx context.Context, err error) error {
 	case errors.As(err, &other):
 		t.mu.Lock()
 		defer t.mu.Unlock()
-		return store.Errorf(store.ErrSignInExpired, "%s shows another host key than the one that is pinned: %s in place of %s. Somebody may be in between, so nothing was sent; ask who runs it whether the key was changed, and only then accept it with --host-key %q",
+		return store.Errorf(store.ErrSignInExpired, "%s shows another host key than the one that is pinned: %s in place of %s. "+
+			"Somebody may be in between, so nothing was sent; ask who runs it whether the key was changed, and only then accept it with "+
+			"--host-key %q",
 			t.address, other.found, t.want, other.found.String())
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with %s; check both, and what the server allows", t.address, t.user, t.how)
+		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with %s; check both, and what the server allows", t.address,
+			t.user, t.how)
 	case ctx.Err() != nil:
 		return ctx.Err()
 	}

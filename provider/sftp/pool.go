@@ -108,7 +108,8 @@ func (p *pool) make(ctx context.Context) (*link, error) {
 		if errors.As(err, &closed) || strings.Contains(err.Error(), "subsystem request failed") {
 			kind = store.ErrRefused
 		}
-		return nil, store.Errorf(kind, "%s accepts the sign-in, but has no SFTP for %s (%w); ask who runs it to allow it", p.target.address, p.target.user, err)
+		return nil, store.Errorf(kind, "%s accepts the sign-in, but has no SFTP for %s (%w); ask who runs it to allow it", p.target.address,
+			p.target.user, err)
 	}
 	l := &link{ssh: client, files: files}
 	go func() { // ends with the connection

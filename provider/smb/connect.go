@@ -49,7 +49,8 @@ func (t *target) signIn(ctx context.Context) (*frameConn, *smb2.Session, error) 
 	defer cancel()
 	dialled, err := t.dial(ctx, "tcp", t.address)
 	if err != nil {
-		return nil, nil, store.Errorf(store.ErrTryAgain, "%s cannot be reached (%w); check that the server runs, the host and the port", t.address, err)
+		return nil, nil, store.Errorf(store.ErrTryAgain, "%s cannot be reached (%w); check that the server runs, the host and the port",
+			t.address, err)
 	}
 	connection := &frameConn{Conn: dialled}
 	dialer := &smb2.Dialer{
@@ -88,7 +89,8 @@ func (t *target) connect(ctx context.Context) (*mount, error) {
 		_, _ = m.share.WithContext(ctx).Stat("")
 		if !connection.sealed.Load() {
 			m.cut()
-			return nil, store.Errorf(store.ErrRefused, "%s does not encrypt the share %s, and that is asked for; have encryption switched on there, or say --encryption offered", t.address, t.share)
+			return nil, store.Errorf(store.ErrRefused, "%s does not encrypt the share %s, and that is asked for; have encryption switched on "+
+				"there, or say --encryption offered", t.address, t.share)
 		}
 	}
 	return m, nil
@@ -128,9 +130,11 @@ func (t *target) explain(err error) error {
 	case store.KindOf(err) != nil || errors.Is(err, context.Canceled):
 		return err
 	case slices.Contains(expired, code):
-		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s: %s; check the name, its domain and the password", t.address, t.who(), meaning(code))
+		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s: %s; check the name, its domain and the password", t.address,
+			t.who(), meaning(code))
 	case errors.Is(err, os.ErrPermission):
-		return store.Errorf(store.ErrRefused, "%s does not let the user %s into the share %s; ask who runs it for access", t.address, t.who(), t.share)
+		return store.Errorf(store.ErrRefused, "%s does not let the user %s into the share %s; ask who runs it for access", t.address, t.who(),
+			t.share)
 	}
 	return store.Errorf(store.ErrTryAgain, "%s does not speak SMB 2 or 3 as it should (%w); check the port", t.address, err)
 }

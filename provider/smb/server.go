@@ -154,7 +154,8 @@ func (s *server) space(ctx context.Context) (store.Space, error) {
 		block := told.BlockSize() * told.FragmentSize() // sectors of a unit, and bytes of a sector
 		space = store.Space{
 			Total: int64(block * told.TotalBlockCount()), Free: int64(block * told.AvailableBlockCount()),
-			Used: int64(block * (told.TotalBlockCount() - told.FreeBlockCount())), Volume: fmt.Sprintf("smb %s %s", s.target.address, strings.ToLower(s.target.share)),
+			Used:   int64(block * (told.TotalBlockCount() - told.FreeBlockCount())),
+			Volume: fmt.Sprintf("smb %s %s", s.target.address, strings.ToLower(s.target.share)),
 		}
 		return nil
 	})

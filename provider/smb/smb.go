@@ -46,7 +46,9 @@ func (Provider) Options() []store.Option {
 		{Name: "password", Title: "Password", Secret: true, Required: true, Help: "the user's password"},
 		{Name: "domain", Manner: true, Title: "Domain", Help: "the user's domain, where it is not given with the user"},
 		{Name: "path", Title: "Folder", Help: "a folder of the share; all of it unless given"},
-		{Name: "encryption", Manner: true, Title: "Encryption", Default: encryptionOffered, Choices: []string{encryptionOffered, encryptionRequired}, Help: "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed either way"},
+		{Name: "encryption", Manner: true, Title: "Encryption", Default: encryptionOffered,
+			Choices: []string{encryptionOffered, encryptionRequired},
+			Help:    "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed either way"},
 	}
 }
 
@@ -64,7 +66,8 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	}
 	target.share = strings.Trim(opening.Options["share"], `\/`)
 	if target.share == "" || strings.ContainsAny(target.share, `\/`) {
-		return nil, &store.OptionError{Option: "share", Reason: fmt.Sprintf("%q is not a name of a share; give the name alone, without the server", opening.Options["share"])}
+		return nil, &store.OptionError{Option: "share",
+			Reason: fmt.Sprintf("%q is not a name of a share; give the name alone, without the server", opening.Options["share"])}
 	}
 	log := opening.Log
 	if log == nil {
@@ -82,7 +85,8 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	a.Store = fileserver.New(server, base, opening.Gate, a.traits)
 	entry, err := a.Stat(ctx, store.At())
 	if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
-		return nil, store.Errorf(store.ErrNotFound, "there is no folder %s in the share %s of %s; make it, or give another --path or --start", base, target.share, target.address)
+		return nil, store.Errorf(store.ErrNotFound, "there is no folder %s in the share %s of %s; make it, or give another --path or --start",
+			base, target.share, target.address)
 	}
 	if err != nil {
 		return nil, err
@@ -129,7 +133,8 @@ func (a *account) traits() store.Traits {
 	return store.Traits{
 		CheckName: checkName, CaseIgnored: true, TimePrecision: time.Second, KeepsTimes: true, Streams: 8,
 		Windows: []string{
-			"While a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption.",
+			"While a file is replaced, its name is missing between two requests; " +
+				"the old content is kept aside until the new one has the name, and is put back after an interruption.",
 			"A file is known by its size and its time.",
 			"A deletion looks at the file just before; what is written to it in that moment goes with it.",
 		},

@@ -111,11 +111,14 @@ func TestSignIns(t *testing.T) {
 		{"the password", server, nil, server.Password + "\n", nil, "", ""},
 		{"a domain before the user", server, map[string]string{"user": `HERONS\` + server.User}, server.Password, nil, "", ""},
 		{"another password", server, nil, "wrong", store.ErrSignInExpired, "", "name or its password is wrong"},
-		{"nobody's name", server, map[string]string{"user": "nobody-at-all"}, server.Password, store.ErrSignInExpired, "", "does not accept the user"},
+		{"nobody's name", server, map[string]string{"user": "nobody-at-all"}, server.Password, store.ErrSignInExpired, "",
+			"does not accept the user"},
 		{"a share that is missing", server, map[string]string{"share": "None"}, server.Password, nil, "share", "there is no share None"},
 		{"a path for a share", server, map[string]string{"share": `\\host\share`}, server.Password, nil, "share", "give the name alone"},
-		{"a folder that is missing", server, map[string]string{"path": "none/such"}, server.Password, store.ErrNotFound, "", "give another --path"},
-		{"no encryption where it is asked for", server, map[string]string{"encryption": "required"}, server.Password, store.ErrRefused, "", "does not encrypt"},
+		{"a folder that is missing", server, map[string]string{"path": "none/such"}, server.Password, store.ErrNotFound, "",
+			"give another --path"},
+		{"no encryption where it is asked for", server, map[string]string{"encryption": "required"}, server.Password, store.ErrRefused, "",
+			"does not encrypt"},
 		{"encryption where it is asked for", encrypted, map[string]string{"encryption": "required"}, encrypted.Password, nil, "", ""},
 		{"a port that nothing listens on", server, map[string]string{"port": "1"}, server.Password, store.ErrTryAgain, "", "cannot be reached"},
 	} {
@@ -173,7 +176,8 @@ func TestReplacedInPieces(t *testing.T) {
 	s := open(t, server, path)
 	long := strings.Repeat("n", 240) + ".txt"
 	for name, content := range map[string]string{
-		store.ArrivingName("r1", "aside-report.txt"): "old", store.ArrivingName("r1", "00ff00ff00ff00ff"): "half of the n", store.ArrivingName("r2", "00ff00ff00ff00ff"): "of another run",
+		store.ArrivingName("r1", "aside-report.txt"): "old", store.ArrivingName("r1", "00ff00ff00ff00ff"): "half of the n",
+		store.ArrivingName("r2", "00ff00ff00ff00ff"):            "of another run",
 		filepath.Join(store.ArrivingName("r1", "asides"), long): "old and long",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(local, name)), 0o755); err != nil {
@@ -195,7 +199,8 @@ func TestReplacedInPieces(t *testing.T) {
 		t.Errorf("there are %q", names)
 	}
 	// A long name is replaced by way of a folder of ours.
-	if _, err := s.Write(t.Context(), store.Writing{Place: store.At(long), Size: 3, If: store.Any, Run: "r3", Content: storetest.Text("new")}); err != nil {
+	if _, err := s.Write(t.Context(), store.Writing{Place: store.At(long), Size: 3, If: store.Any, Run: "r3",
+		Content: storetest.Text("new")}); err != nil {
 		t.Fatal(err)
 	}
 	if data, err := os.ReadFile(filepath.Join(local, long)); string(data) != "new" {

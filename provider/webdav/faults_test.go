@@ -110,7 +110,8 @@ func TestFaultsHaveTheirKind(t *testing.T) {
 				}, store.ErrOutcomeUnknown},
 			} {
 				f.set(c.instead)
-				_, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(size), If: store.AtRevision(old.Revision), Run: "faults", Content: storetest.Text(content)})
+				_, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(size), If: store.AtRevision(old.Revision), Run: "faults",
+					Content: storetest.Text(content)})
 				f.set(nil)
 				if store.KindOf(err) != c.want {
 					t.Errorf("%s, %d bytes: %v, want it to be %q", c.name, size, err, c.want)
@@ -121,7 +122,8 @@ func TestFaultsHaveTheirKind(t *testing.T) {
 			}
 			// The answer is lost: it may be there or not, but it is whole.
 			f.set(lost(f, http.MethodPut))
-			_, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(size), If: store.AtRevision(old.Revision), Run: "faults", Content: storetest.Text(content)})
+			_, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(size), If: store.AtRevision(old.Revision), Run: "faults",
+				Content: storetest.Text(content)})
 			f.set(nil)
 			if store.KindOf(err) != store.ErrOutcomeUnknown {
 				t.Errorf("a lost answer: %v", err)
@@ -153,7 +155,8 @@ func TestReplacementThatFailsHalfway(t *testing.T) {
 			}
 			return false
 		})
-		_, err := s.Write(t.Context(), store.Writing{Place: place, Size: 300_000, If: store.AtRevision(old.Revision), Run: "faults", Content: storetest.Text(strings.Repeat("n", 300_000))})
+		_, err := s.Write(t.Context(), store.Writing{Place: place, Size: 300_000, If: store.AtRevision(old.Revision), Run: "faults",
+			Content: storetest.Text(strings.Repeat("n", 300_000))})
 		f.set(nil)
 		if !errors.Is(err, store.ErrRefused) || moves != 3 {
 			t.Errorf("%v after %d moves; want it refused, and put back by the third", err, moves)
@@ -184,7 +187,8 @@ func TestReplacementWhoseAnswersAreLost(t *testing.T) {
 				}
 				return false
 			})
-			_, err := s.Write(t.Context(), store.Writing{Place: place, Size: 300_000, If: store.AtRevision(old.Revision), Run: "faults", Content: storetest.Text(content)})
+			_, err := s.Write(t.Context(), store.Writing{Place: place, Size: 300_000, If: store.AtRevision(old.Revision), Run: "faults",
+				Content: storetest.Text(content)})
 			f.set(nil)
 			if store.KindOf(err) != store.ErrOutcomeUnknown {
 				t.Errorf("move %d: %v", at, err)
@@ -228,7 +232,8 @@ func TestReadingFaults(t *testing.T) {
 
 func mustWrite(t *testing.T, s store.Store, place store.Ref, content string, condition store.Condition) store.Written {
 	t.Helper()
-	written, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(content)), If: condition, Run: "faults", Content: storetest.Text(content)})
+	written, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(content)), If: condition, Run: "faults",
+		Content: storetest.Text(content)})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,8 +9,10 @@ import (
 // FuzzListing reads listings of any kind: one that is cut anywhere is never taken for
 // the whole, and no href becomes a name that leads out of the folder.
 func FuzzListing(f *testing.F) {
-	for _, href := range []string{"/dav/in/a.txt", "http://files.example.org/dav/in/b%20c/", "d", "../x", "/dav/in/..", "/dav/in/%2e%2e", "//other/dav/in/x", "/dav/in/a%2Fb", "%zz"} {
-		f.Add(`<D:multistatus xmlns:D="DAV:"><D:response><D:href>`+href+`</D:href><D:propstat><D:prop><D:getetag>"1"</D:getetag></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response></D:multistatus>`, uint(90))
+	for _, href := range []string{"/dav/in/a.txt", "http://files.example.org/dav/in/b%20c/", "d", "../x", "/dav/in/..", "/dav/in/%2e%2e",
+		"//other/dav/in/x", "/dav/in/a%2Fb", "%zz"} {
+		f.Add(`<D:multistatus xmlns:D="DAV:"><D:response><D:href>`+href+
+			`</D:href><D:propstat><D:prop><D:getetag>"1"</D:getetag></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response></D:multistatus>`, uint(90))
 	}
 	f.Add("<multistatus/>", uint(3))
 	a := &account{}

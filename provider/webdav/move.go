@@ -70,7 +70,8 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 	entry, err := a.Stat(ctx, to.As(""))
 	if err == nil && entry.Kind != there.Kind { // replaced in this moment
 		if back := a.move(ctx, to, from, a.urlOfPlace(to), a.urlOfPlace(from), false); back != nil {
-			return entry, store.Errorf(store.ErrOutcomeUnknown, "%s was replaced meanwhile, is at %s now, and could not be moved back: %w", from, to, back)
+			return entry, store.Errorf(store.ErrOutcomeUnknown, "%s was replaced meanwhile, is at %s now, and could not be moved back: %w", from, to,
+				back)
 		}
 		return entry, store.Errorf(store.ErrChanged, "%s was replaced meanwhile", from)
 	}

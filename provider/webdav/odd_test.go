@@ -37,7 +37,8 @@ func collection(href string) string {
 func file(href, tag string, size int) string {
 	return fmt.Sprintf(`<d:response><d:href>%s</d:href><d:propstat><d:prop><d:resourcetype/><d:getcontentlength>%d</d:getcontentlength>`+
 		`<d:getlastmodified>Mon, 02 Mar 2026 08:00:00 GMT</d:getlastmodified><d:getetag>%s</d:getetag></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat>`+
-		`<d:propstat><d:prop><d:quota-used-bytes/></d:prop><d:status>HTTP/1.1 404 Not Found</d:status></d:propstat></d:response>`, href, size, tag)
+		`<d:propstat><d:prop><d:quota-used-bytes/></d:prop><d:status>HTTP/1.1 404 Not Found</d:status></d:propstat></d:response>`, href,
+		size, tag)
 }
 
 // odd is a server that answers depth 0 as a collection, and all else as told.
@@ -97,7 +98,8 @@ func TestHrefs(t *testing.T) {
 		s, got := odd(t, func(w http.ResponseWriter, r *http.Request) {
 			var responses []string
 			for i, href := range c.hrefs {
-				href = strings.NewReplacer("SERVER", server.URL, "CAPITALS", strings.Replace(server.URL, "http://", "HTTP://", 1), "HOST", strings.TrimPrefix(server.URL, "http://")).Replace(href)
+				href = strings.NewReplacer("SERVER", server.URL, "CAPITALS", strings.Replace(server.URL, "http://", "HTTP://", 1), "HOST",
+					strings.TrimPrefix(server.URL, "http://")).Replace(href)
 				if i == 0 && len(c.hrefs) > 1 {
 					responses = append(responses, collection(href))
 				} else {
@@ -181,11 +183,13 @@ func TestRedirects(t *testing.T) {
 		t.Errorf("after a redirect: listed %q, %v", found, err)
 	}
 	target = "https://elsewhere.example/new/"
-	if _, err := openErr(t.Context(), map[string]string{"url": server.URL + "/old"}, ""); err == nil || !strings.Contains(err.Error(), "elsewhere.example, where the sign-in is not sent") {
+	if _, err := openErr(t.Context(), map[string]string{"url": server.URL + "/old"}, ""); err == nil ||
+		!strings.Contains(err.Error(), "elsewhere.example, where the sign-in is not sent") {
 		t.Errorf("a redirect to another server: %v", err)
 	}
 	target = "/old/"
-	if _, err := openErr(t.Context(), map[string]string{"url": server.URL + "/old"}, ""); err == nil || !strings.Contains(err.Error(), "without an end") {
+	if _, err := openErr(t.Context(), map[string]string{"url": server.URL + "/old"}, ""); err == nil ||
+		!strings.Contains(err.Error(), "without an end") {
 		t.Errorf("a redirect to itself: %v", err)
 	}
 }
@@ -207,8 +211,10 @@ func TestReadingOddServers(t *testing.T) {
 			w.Header().Set("ETag", `"1"`)
 			io.WriteString(w, text)
 		}, 7, 0, "789", nil},
-		{"a weak tag", func(w http.ResponseWriter, r *http.Request) { w.Header().Set("ETag", `W/"1"`); io.WriteString(w, text) }, 0, 0, text, nil},
-		{"another tag", func(w http.ResponseWriter, r *http.Request) { w.Header().Set("ETag", `"2"`); io.WriteString(w, text) }, 0, 0, "", store.ErrChanged},
+		{"a weak tag", func(w http.ResponseWriter, r *http.Request) { w.Header().Set("ETag", `W/"1"`); io.WriteString(w, text) }, 0, 0, text,
+			nil},
+		{"another tag", func(w http.ResponseWriter, r *http.Request) { w.Header().Set("ETag", `"2"`); io.WriteString(w, text) }, 0, 0, "",
+			store.ErrChanged},
 		{"another range", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("ETag", `"1"`)
 			w.Header().Set("Content-Range", "bytes 0-2/10")
@@ -269,7 +275,8 @@ func TestChanges(t *testing.T) {
 			multistatus(w, `<d:response><d:href>/dav/sub/</d:href><d:propstat><d:prop><d:sync-token>urn:1&amp;0</d:sync-token></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>`)
 		case strings.Contains(asked, "<D:sync-token>urn:1&amp;0</D:sync-token>"):
 			multistatus(w, file("/dav/sub/deep/new.txt", `"n"`, 5), gone,
-				`<d:response><d:href>/dav/sub/</d:href><d:status>HTTP/1.1 507 Insufficient Storage</d:status></d:response>`, `<d:sync-token>urn:2</d:sync-token>`)
+				`<d:response><d:href>/dav/sub/</d:href><d:status>HTTP/1.1 507 Insufficient Storage</d:status></d:response>`,
+				`<d:sync-token>urn:2</d:sync-token>`)
 		case strings.Contains(asked, "urn:2"):
 			multistatus(w, `<d:sync-token>urn:3</d:sync-token>`)
 		default:
@@ -286,7 +293,8 @@ func TestChanges(t *testing.T) {
 		t.Fatalf("the first page: %+v, %v", page, err)
 	}
 	added, removed := page.Changes[0], page.Changes[1]
-	if added.Place.String() != "/sub/deep/new.txt" || added.Entry.Size != 5 || added.Gone || !removed.Gone || removed.Place.String() != "/sub/gone.txt" {
+	if added.Place.String() != "/sub/deep/new.txt" || added.Entry.Size != 5 || added.Gone || !removed.Gone ||
+		removed.Place.String() != "/sub/gone.txt" {
 		t.Errorf("changes: %+v", page.Changes)
 	}
 	if page, err = store.Changes(t.Context(), s, folder, page.Cursor); err != nil || page.More || len(page.Changes) != 0 {
@@ -361,7 +369,8 @@ func TestLock(t *testing.T) {
 		t.Fatalf("%v, %v", answer, err)
 	}
 	answer.Body.Close()
-	_, written := s.Write(t.Context(), store.Writing{Place: store.At("a b.txt"), Size: 6, If: store.AtRevision(first.Revision), Content: storetest.Text("second")})
+	_, written := s.Write(t.Context(), store.Writing{Place: store.At("a b.txt"), Size: 6, If: store.AtRevision(first.Revision),
+		Content: storetest.Text("second")})
 	_, removed := s.Remove(t.Context(), store.At("a b.txt"), "")
 	_, moved := store.Move(t.Context(), s, store.At("a b.txt"), "", store.At("other.txt"))
 	for what, err := range map[string]error{"writing": written, "removing": removed, "moving": moved} {
@@ -382,7 +391,8 @@ func TestInterruptedReplacement(t *testing.T) {
 	defer server.Close()
 	s := open(t, map[string]string{"url": server.URL}, "")
 	for name, content := range map[string]string{
-		".heron-arriving-run1-aside-report.txt": "old", ".heron-arriving-run1-aaaaaaaaaaaa": "half of the n", "below/.heron-arriving-run1-cccccccccccc": "half",
+		".heron-arriving-run1-aside-report.txt": "old", ".heron-arriving-run1-aaaaaaaaaaaa": "half of the n",
+		"below/.heron-arriving-run1-cccccccccccc": "half",
 		".heron-arriving-run1-aside-replaced.txt": "older", "replaced.txt": "new", ".heron-arriving-run2-bbbbbbbbbbbb": "of another run",
 	} {
 		path := filepath.Join(folder, name)
@@ -414,7 +424,10 @@ func TestOpenExplains(t *testing.T) {
 	expired := servertest.StartApache(t, servertest.ApacheOptions{NotAfter: time.Now().Add(-time.Hour)})
 	plain := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "<html>It works!</html>") }))
 	defer plain.Close()
-	refusing := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusMethodNotAllowed) }))
+	refusing := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		w.WriteHeader(http.StatusMethodNotAllowed)
+	}))
 	defer refusing.Close()
 	for _, c := range []struct {
 		name     string
@@ -435,10 +448,13 @@ func TestOpenExplains(t *testing.T) {
 		{"wrong password, digest", map[string]string{"url": digest.URL, "user": apache.User}, "wrong", "does not accept the user"},
 		{"nothing there", map[string]string{"url": apache.URL + "nothing", "user": apache.User}, apache.Password, "nothing for a WebDAV client"},
 		{"missing start", map[string]string{"url": apache.URL, "user": apache.User, "start": "nowhere/"}, apache.Password, "another --start"},
-		{"unknown certificate", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password, "no authority that this machine trusts vouches"},
-		{"unknown certificate, its sum", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password, "--certificate " + unknown.Certificate[:2] + ":" + unknown.Certificate[2:4]},
+		{"unknown certificate", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password,
+			"no authority that this machine trusts vouches"},
+		{"unknown certificate, its sum", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password,
+			"--certificate " + unknown.Certificate[:2] + ":" + unknown.Certificate[2:4]},
 		{"expired certificate", map[string]string{"url": expired.URL, "user": apache.User}, apache.Password, "expired on"},
-		{"another certificate", map[string]string{"url": expired.URL, "user": apache.User, "certificate": unknown.Certificate}, apache.Password, "another certificate than the one accepted"},
+		{"another certificate", map[string]string{"url": expired.URL, "user": apache.User, "certificate": unknown.Certificate}, apache.Password,
+			"another certificate than the one accepted"},
 		{"no SHA-256", map[string]string{"url": unknown.URL, "certificate": "abc"}, "", "is not a SHA-256"},
 		{"unknown option", map[string]string{"url": apache.URL, "colour": "blue"}, "", "no such option"},
 	} {
@@ -497,7 +513,8 @@ func TestContentThatIsReadOnce(t *testing.T) {
 	for i, size := range []int{0, 10, 100_000, 1 << 20} {
 		<-time.After(1500 * time.Millisecond) // until the nonce is of no use any more
 		content := strings.Repeat("x", size)
-		put, err := files.Write(t.Context(), s, files.Putting{Place: store.At(fmt.Sprint(i)), Size: int64(size), Run: "once", Body: io.NopCloser(strings.NewReader(content))})
+		put, err := files.Write(t.Context(), s,
+			files.Putting{Place: store.At(fmt.Sprint(i)), Size: int64(size), Run: "once", Body: io.NopCloser(strings.NewReader(content))})
 		if err != nil || put.Size != int64(size) {
 			t.Errorf("%d bytes: %+v, %v", size, put, err)
 		}

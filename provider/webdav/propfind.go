@@ -79,7 +79,8 @@ func code(line string) int {
 // resource at a time, without holding the whole answer. at is the address that
 // answered, to which redirects led. end is the sync-token of an answer that has
 // one.
-func (a *account) propfind(ctx context.Context, method string, target *url.URL, depth, body string, each func(at *url.URL, r response) error) (end string, err error) {
+func (a *account) propfind(ctx context.Context, method string, target *url.URL, depth, body string,
+	each func(at *url.URL, r response) error) (end string, err error) {
 	answer, err := a.send(ctx, request{
 		method: method, url: target, size: int64(len(body)),
 		header: http.Header{"Depth": {depth}, "Content-Type": {`application/xml; charset="utf-8"`}, "Accept": {"application/xml, text/xml"}},
@@ -91,7 +92,8 @@ func (a *account) propfind(ctx context.Context, method string, target *url.URL, 
 	defer discard(answer)
 	kind, _, _ := mime.ParseMediaType(answer.Header.Get("Content-Type"))
 	if answer.StatusCode != http.StatusMultiStatus || kind != "" && !strings.HasSuffix(kind, "xml") {
-		return "", store.Errorf(store.ErrRefused, "%s answers, but not as a WebDAV server (%s, %s); check --url, and that WebDAV is on there", a.base.Host, answer.Status, kind)
+		return "", store.Errorf(store.ErrRefused, "%s answers, but not as a WebDAV server (%s, %s); check --url, and that WebDAV is on there",
+			a.base.Host, answer.Status, kind)
 	}
 	at := target
 	if answer.Request != nil && answer.Request.URL != nil {
@@ -208,7 +210,8 @@ func answersOf(asked *url.URL, r response) error {
 	}
 	have, err := segments(answered.EscapedPath())
 	if err != nil || len(have) == 0 || have[len(have)-1] != want[len(want)-1] {
-		return store.Errorf(store.ErrRefused, "the server was asked for %q and answered of %q; what it says is not relied on", asked.Path, r.Hrefs[0])
+		return store.Errorf(store.ErrRefused, "the server was asked for %q and answered of %q; what it says is not relied on", asked.Path,
+			r.Hrefs[0])
 	}
 	return nil
 }

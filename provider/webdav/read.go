@@ -50,8 +50,10 @@ func (a *account) expected(reading store.Reading, answer *http.Response) error {
 	if answer.StatusCode == http.StatusPartialContent {
 		var first, last int64
 		var whole string
-		if _, err := fmt.Sscanf(answer.Header.Get("Content-Range"), "bytes %d-%d/%s", &first, &last, &whole); err != nil || first != reading.Offset {
-			return store.Errorf(store.ErrRefused, "the server answered with the range %q of %s, which was not asked for", answer.Header.Get("Content-Range"), reading.Place)
+		if _, err := fmt.Sscanf(answer.Header.Get("Content-Range"), "bytes %d-%d/%s", &first, &last, &whole); err != nil ||
+			first != reading.Offset {
+			return store.Errorf(store.ErrRefused, "the server answered with the range %q of %s, which was not asked for",
+				answer.Header.Get("Content-Range"), reading.Place)
 		}
 		size, _ = strconv.ParseInt(whole, 10, 64)
 	}

@@ -89,13 +89,16 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 func parseURL(text string) (*url.URL, error) {
 	base, err := url.Parse(text)
 	if err != nil || base.Host == "" || base.Scheme != "http" && base.Scheme != "https" {
-		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q is not a URL of a WebDAV collection; give one such as https://files.example.org/dav/", text)}
+		return nil, &store.OptionError{Option: "url",
+			Reason: fmt.Sprintf("%q is not a URL of a WebDAV collection; give one such as https://files.example.org/dav/", text)}
 	}
 	if base.User != nil {
-		return nil, &store.OptionError{Option: "url", Reason: "a sign-in does not belong into the URL, where it would be shown; give --user, and the password with --secret-file"}
+		return nil, &store.OptionError{Option: "url",
+			Reason: "a sign-in does not belong into the URL, where it would be shown; give --user, and the password with --secret-file"}
 	}
 	if base.RawQuery != "" || base.Fragment != "" {
-		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q has a query or a fragment; give the URL of the collection alone", text)}
+		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q has a query or a fragment; give the URL of the collection alone",
+			text)}
 	}
 	if !strings.HasSuffix(base.Path, "/") {
 		base.Path += "/"
@@ -138,22 +141,28 @@ func (a *account) Traits() store.Traits {
 	switch {
 	case !found.whole:
 		traits.Windows = append(traits.Windows,
-			"This server shows a file while it is still being sent. A file is therefore sent under a name of ours, read back, and moved to its own name.",
+			"This server shows a file while it is still being sent. A file is therefore sent under a name of ours, read back, and moved to its "+
+				"own name.",
 			replacing)
 	case !found.ifMatch || !found.ifNoneMatch:
 		traits.Windows = append(traits.Windows,
-			"This server does not check conditions. What is at a name is looked at just before it is written; a change in between would be overwritten.")
+			"This server does not check conditions. What is at a name is looked at just before it is written; "+
+				"a change in between would be overwritten.")
 	case !found.late:
 		traits.Windows = append(traits.Windows,
-			"This server checks conditions when a request begins, not when the file has arrived. Up to 256 KiB a file is sent to its own name, and what somebody else writes there in these milliseconds would be overwritten; a larger one is sent under a name of ours, read back, and moved to its own name.",
+			"This server checks conditions when a request begins, not when the file has arrived. "+
+				"Up to 256 KiB a file is sent to its own name, and what somebody else writes there in these milliseconds would be overwritten; "+
+				"a larger one is sent under a name of ours, read back, and moved to its own name.",
 			replacing)
 	}
 	traits.Windows = append(traits.Windows,
-		"A deletion is conditional where the server checks entity tags; else the file is looked at just before. A folder is moved to a name of ours, found empty there, and only then deleted.")
+		"A deletion is conditional where the server checks entity tags; else the file is looked at just before. "+
+			"A folder is moved to a name of ours, found empty there, and only then deleted.")
 	return traits
 }
 
-const replacing = "While such a file is replaced, its name is missing between two requests; the old content is kept aside until the new one has the name, and is put back after an interruption."
+const replacing = "While such a file is replaced, its name is missing between two requests; " +
+	"the old content is kept aside until the new one has the name, and is put back after an interruption."
 
 // checkName refuses what a URL's path or an XML answer cannot hold.
 func checkName(_ store.Path, name string) error {

@@ -226,7 +226,8 @@ func (a *account) written(ctx context.Context, writing store.Writing) (store.Wri
 		return store.Written{}, store.Errorf(store.ErrOutcomeUnknown, "%s was sent and could not be looked at: %w", writing.Place, err)
 	}
 	if writing.Size >= 0 && entry.Size >= 0 && entry.Size != writing.Size {
-		return store.Written{}, store.Errorf(store.ErrOutcomeUnknown, "%s was sent with %d bytes and has %d", writing.Place, writing.Size, entry.Size)
+		return store.Written{}, store.Errorf(store.ErrOutcomeUnknown, "%s was sent with %d bytes and has %d", writing.Place, writing.Size,
+			entry.Size)
 	}
 	return store.Written{Entry: entry}, nil
 }
@@ -253,7 +254,8 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 			return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent and could not be read back: %w", writing.Place, err)
 		}
 		if read != sent || writing.Size >= 0 && size != writing.Size {
-			return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read, size)
+			return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read,
+				size)
 		}
 	}
 	if err := store.Settle(ctx, a, writing, arriving); err != nil {

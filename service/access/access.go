@@ -67,7 +67,8 @@ const seenEvery = 5 * time.Minute
 
 // New returns the access to a service with the records given.
 func New(db *records.DB) *Access {
-	return &Access{DB: db, Now: time.Now, links: map[[sha256.Size]byte]time.Time{}, known: map[[sha256.Size]byte]cached{}, ends: map[string]map[*func()]bool{}}
+	return &Access{DB: db, Now: time.Now, links: map[[sha256.Size]byte]time.Time{}, known: map[[sha256.Size]byte]cached{},
+		ends: map[string]map[*func()]bool{}}
 }
 
 // secret returns 32 random bytes as text.
@@ -101,7 +102,8 @@ type Visitor struct{ From, Client string }
 
 func (a *Access) add(ctx context.Context, kind, token string, expires *time.Time, by Visitor) (records.Token, error) {
 	hash := sha256.Sum256([]byte(token))
-	row := records.Token{ID: uuid.NewString(), Kind: kind, Hash: hash[:], Role: Owner, CreatedAt: a.Now(), ExpiresAt: expires, From: by.From, Client: by.Client}
+	row := records.Token{ID: uuid.NewString(), Kind: kind, Hash: hash[:], Role: Owner, CreatedAt: a.Now(), ExpiresAt: expires, From: by.From,
+		Client: by.Client}
 	return row, a.DB.AddToken(ctx, &row)
 }
 

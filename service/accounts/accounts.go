@@ -64,7 +64,9 @@ type Accounts struct {
 func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log *slog.Logger) *Accounts {
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
-		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {}, Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{}, epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
+		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {},
+		Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{},
+		epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider
@@ -166,7 +168,8 @@ func (a *Accounts) check(ctx context.Context, link Link) (records.Account, error
 		id = link.Again
 	}
 	return records.Account{
-		ID: id, SignedIn: link.shared, Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly, CreatedAt: time.Now(),
+		ID: id, SignedIn: link.shared, Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly,
+		CreatedAt: time.Now(),
 	}, nil
 }
 
@@ -186,7 +189,8 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		return records.Account{}, Found{}, err
 	}
 	if provider, err := a.Provider(link.Provider); err == nil && byConsent(provider, link.Options) && !link.consented && link.shared == "" {
-		return records.Account{}, Found{}, store.Errorf(store.ErrRefused, "accounts at %s are linked by consent; use heron account link %s %s, or the console", provider.Title(), link.Provider, link.Name)
+		return records.Account{}, Found{}, store.Errorf(store.ErrRefused,
+			"accounts at %s are linked by consent; use heron account link %s %s, or the console", provider.Title(), link.Provider, link.Name)
 	}
 	if sealed := link.credential().Bytes(); len(sealed) > 0 {
 		row.Secret = a.sealer.Seal(purpose(row.ID), sealed)
@@ -230,7 +234,8 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 
 // Taken is the error of a name that another account has.
 func Taken(name string) error {
-	return fmt.Errorf("an account is called %q already; choose another name, or rename that one first: heron account edit %s --name ANOTHER", name, name)
+	return fmt.Errorf("an account is called %q already; choose another name, or rename that one first: heron account edit %s --name ANOTHER",
+		name, name)
 }
 
 // parseStart checks a starting folder and returns it as in an address.
@@ -413,7 +418,8 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		}
 		return result.Val.(tree.Account), nil
 	case <-ctx.Done():
-		return tree.Account{}, store.Errorf(store.ErrTryAgain, "/%s did not answer in time; check that its server runs and can be reached: %w", name, ctx.Err())
+		return tree.Account{}, store.Errorf(store.ErrTryAgain, "/%s did not answer in time; check that its server runs and can be reached: %w",
+			name, ctx.Err())
 	}
 }
 

@@ -178,7 +178,8 @@ func TestStates(t *testing.T) {
 	again := accounts.New(db, sealer, []store.Provider{v}, slog.New(slog.DiscardHandler))
 	v.broken = store.Errorf(store.ErrNotFound, "the folder is gone")
 	each, together, err := again.Spaces(ctx)
-	if err != nil || len(each) != 1 || each[0].Err == nil || together != store.UnknownSpace || again.StateOf(row).Name != accounts.Unreachable {
+	if err != nil || len(each) != 1 || each[0].Err == nil || together != store.UnknownSpace ||
+		again.StateOf(row).Name != accounts.Unreachable {
 		t.Errorf("%+v, %+v, %v, %+v", each, together, err, again.StateOf(row))
 	}
 	v.broken = nil
@@ -224,7 +225,8 @@ func TestChangesKeepARotatedSecret(t *testing.T) {
 			return err
 		}
 		rotated++
-		if _, err := db.SwapSecret(ctx, row.ID, kept.Secret, sealer.Seal("account "+row.ID, fmt.Appendf(nil, "first, rotated %d times", rotated))); err != nil {
+		if _, err := db.SwapSecret(ctx, row.ID, kept.Secret,
+			sealer.Seal("account "+row.ID, fmt.Appendf(nil, "first, rotated %d times", rotated))); err != nil {
 			return err
 		}
 		return change()

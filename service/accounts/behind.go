@@ -122,7 +122,8 @@ func (a *Accounts) marked(ctx context.Context, row records.Account, behind Behin
 		if other.Provider != row.Provider || !sameBut(other.Options, row.Options, behind.Option) {
 			continue
 		}
-		if shared := row.ID != "" && (other.ID == row.ID || other.SignedIn == row.ID || row.SignedIn != "" && (other.SignedIn == row.SignedIn || other.ID == row.SignedIn)); behind.Option == areaOption && !shared {
+		if shared := row.ID != "" && (other.ID == row.ID || other.SignedIn == row.ID || row.SignedIn != "" &&
+			(other.SignedIn == row.SignedIn || other.ID == row.SignedIn)); behind.Option == areaOption && !shared {
 			continue // somebody else's areas may have the same names
 		}
 		at := slices.IndexFunc(behind.Places, func(place BehindPlace) bool { return place.Value == other.Options[behind.Option] })
@@ -176,7 +177,8 @@ func (a *Accounts) LinkBehind(ctx context.Context, name string, place Place) (re
 		return records.Account{}, Found{}, err
 	}
 	if !slices.ContainsFunc(behind.Places, func(one BehindPlace) bool { return one.Value == place.Value }) {
-		return records.Account{}, Found{}, &store.OptionError{Option: behind.Option, Reason: "there is no " + behind.Option + " " + place.Value + " behind the sign-in of /" + name}
+		return records.Account{}, Found{}, &store.OptionError{Option: behind.Option, Reason: "there is no " + behind.Option + " " + place.Value +
+			" behind the sign-in of /" + name}
 	}
 	options := without(row.Options, behind.Option)
 	options[behind.Option] = place.Value

@@ -103,7 +103,8 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	var err error
 	switch {
 	case asked.Trial != nil:
-		p.provider, p.row = asked.Trial, records.Account{Name: "trial", Provider: asked.Trial.Name(), Options: asked.Options, ReadOnly: asked.ReadOnly}
+		p.provider, p.row = asked.Trial, records.Account{Name: "trial", Provider: asked.Trial.Name(), Options: asked.Options,
+			ReadOnly: asked.ReadOnly}
 	case asked.Reauthorize:
 		if p.row, err = a.row(ctx, asked.Name); err == nil {
 			p.provider, err = a.Provider(p.row.Provider)
@@ -120,7 +121,8 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 	if err != nil {
 		return Consent{}, err
 	}
-	asking := store.ConsentAsking{Way: way, Callback: asked.Callback, State: p.state, ClientID: p.row.Options["client-id"], ClientSecret: asked.ClientSecret}
+	asking := store.ConsentAsking{Way: way, Callback: asked.Callback, State: p.state, ClientID: p.row.Options["client-id"],
+		ClientSecret: asked.ClientSecret}
 	if asking.ClientID == "" {
 		if asking.ClientID, asking.ClientSecret, err = a.registration(ctx, p.provider.Name()); err != nil {
 			return Consent{}, err
@@ -137,7 +139,8 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 		return Consent{}, err
 	}
 	p.Consent = Consent{
-		ID: rand.Text(), Way: way, URL: p.begun.URL, UserCode: p.begun.UserCode, Expires: p.begun.Expires, State: ConsentWaiting, Console: asked.Console,
+		ID: rand.Text(), Way: way, URL: p.begun.URL, UserCode: p.begun.UserCode, Expires: p.begun.Expires, State: ConsentWaiting,
+		Console: asked.Console,
 	}
 	begun := p.Consent
 	if err := a.consents.add(p); err != nil {
@@ -175,7 +178,8 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 func (a *Accounts) openingFor(provider store.Provider, row records.Account, gate *store.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
-		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.newTransport(row.ID, reachOf(provider, row.Options)), Showed: a.showed(row.ID), Now: time.Now, Log: a.log.With("account", row.Name),
+		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.newTransport(row.ID, reachOf(provider, row.Options)), Showed: a.showed(row.ID),
+		Now: time.Now, Log: a.log.With("account", row.Name),
 	}
 }
 
@@ -238,7 +242,8 @@ func (a *Accounts) Granted(id string) ([]byte, error) {
 }
 
 // ErrState says that an answer belongs to no pending consent.
-var ErrState = errors.New("the answer belongs to no link that is pending here; it may be too late, or meant for another service: begin again")
+var ErrState = errors.New("the answer belongs to no link that is pending here; it may be too late, or meant for another service: " +
+	"begin again")
 
 // AnswerByState takes the answer of a page that led back. Each state is good
 // for one answer.
@@ -273,10 +278,12 @@ func (a *Accounts) AnswerByPaste(ctx context.Context, id, pasted string) (Consen
 		return Consent{}, store.Errorf(store.ErrRefused, "nothing is pasted here; type the code at the page")
 	case state != "" && state != p.state:
 		a.consents.mu.Unlock()
-		return Consent{}, store.Errorf(store.ErrRefused, "what was pasted belongs to another link; paste what the page shows that was opened for this one")
+		return Consent{}, store.Errorf(store.ErrRefused,
+			"what was pasted belongs to another link; paste what the page shows that was opened for this one")
 	case answer.Code == "" && answer.Refused == "":
 		a.consents.mu.Unlock()
-		return Consent{}, store.Errorf(store.ErrRefused, "there is no code in what was pasted; paste the code that is shown, or the whole address")
+		return Consent{}, store.Errorf(store.ErrRefused,
+			"there is no code in what was pasted; paste the code that is shown, or the whole address")
 	}
 	p.used = true
 	a.consents.mu.Unlock()

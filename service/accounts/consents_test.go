@@ -64,7 +64,8 @@ func (p *porch) BeginConsent(_ context.Context, opening store.Opening, asking st
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.asked = asking
-	return store.Consent{Way: asking.Way, URL: "https://porch.example/?state=" + asking.State, UserCode: "ABCD", Every: time.Second, Expires: opening.Now().Add(time.Minute), Kept: []byte("{}")}, nil
+	return store.Consent{Way: asking.Way, URL: "https://porch.example/?state=" + asking.State, UserCode: "ABCD", Every: time.Second,
+		Expires: opening.Now().Add(time.Minute), Kept: []byte("{}")}, nil
 }
 
 func (p *porch) EndConsent(_ context.Context, _ store.Opening, consent store.Consent, answer store.ConsentAnswer) ([]byte, error) {
@@ -122,7 +123,8 @@ func TestConsentByPage(t *testing.T) {
 			t.Errorf("the state %q: %v", wrong, err)
 		}
 	}
-	if answered, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Code: "anna"}); err != nil || answered.State != accounts.ConsentLinked || answered.Account.Name != "drive" || answered.Found.Owner != "a" {
+	if answered, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Code: "anna"}); err != nil ||
+		answered.State != accounts.ConsentLinked || answered.Account.Name != "drive" || answered.Found.Owner != "a" {
 		t.Fatalf("%+v, %v", answered, err)
 	}
 	if _, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Code: "anna"}); !errors.Is(err, accounts.ErrState) {
@@ -136,7 +138,8 @@ func TestConsentByPage(t *testing.T) {
 		t.Error("a name that is taken is found out only after consent")
 	}
 	refused, state := begin("other")
-	if answered, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Refused: "access_denied"}); err != nil || answered.State != accounts.ConsentFailed || answered.Err == nil {
+	if answered, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Refused: "access_denied"}); err != nil ||
+		answered.State != accounts.ConsentFailed || answered.Err == nil {
 		t.Errorf("%+v, %v", answered, err)
 	}
 	if shown, err := a.Consent(refused.ID); err != nil || shown.State != accounts.ConsentFailed {
@@ -145,17 +148,20 @@ func TestConsentByPage(t *testing.T) {
 	if _, err := a.Consent("none"); !errors.Is(err, store.ErrNotFound) {
 		t.Error(err)
 	}
-	if _, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Provider: "vault", Name: "v", Options: map[string]string{"host": "h"}, Secret: "x"}}); err == nil || !strings.Contains(err.Error(), "not linked by consent") {
+	if _, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Provider: "vault", Name: "v",
+		Options: map[string]string{"host": "h"}, Secret: "x"}}); err == nil || !strings.Contains(err.Error(), "not linked by consent") {
 		t.Errorf("a provider of secrets: %v", err)
 	}
-	if _, _, err := a.Add(ctx, accounts.Link{Provider: "porch", Name: "x", Secret: "anna"}); err == nil || !strings.Contains(err.Error(), "by consent") {
+	if _, _, err := a.Add(ctx, accounts.Link{Provider: "porch", Name: "x", Secret: "anna"}); err == nil ||
+		!strings.Contains(err.Error(), "by consent") {
 		t.Errorf("linked without consent: %v", err)
 	}
 	// Reauthorized by the same owner alone; what waits for it is told.
 	mended := ""
 	a.Reauthorized = func(name string) { mended = name }
 	for code, want := range map[string]accounts.ConsentState{"bert": accounts.ConsentFailed, "used": accounts.ConsentFailed} {
-		again, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Name: "drive"}, Reauthorize: true, Way: store.ConsentByPaste})
+		again, err := a.BeginConsent(ctx, ctx,
+			accounts.Consenting{Link: accounts.Link{Name: "drive"}, Reauthorize: true, Way: store.ConsentByPaste})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -163,11 +169,13 @@ func TestConsentByPage(t *testing.T) {
 			t.Errorf("mended with %s: %+v, %v", code, answered, err)
 		}
 	}
-	again, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Name: "drive"}, Reauthorize: true, Way: store.ConsentByPaste})
+	again, err := a.BeginConsent(ctx, ctx, accounts.Consenting{Link: accounts.Link{Name: "drive"}, Reauthorize: true,
+		Way: store.ConsentByPaste})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := a.AnswerByPaste(ctx, again.ID, "https://porch.example/?code=amy&state=of-another"); err == nil || !strings.Contains(err.Error(), "another link") {
+	if _, err := a.AnswerByPaste(ctx, again.ID, "https://porch.example/?code=amy&state=of-another"); err == nil ||
+		!strings.Contains(err.Error(), "another link") {
 		t.Errorf("%v", err)
 	}
 	if answered, err := a.AnswerByPaste(ctx, again.ID, "amy"); err != nil || answered.State != accounts.ConsentLinked || mended != "drive" {
@@ -283,7 +291,8 @@ func TestConsentByDevice(t *testing.T) {
 		}
 		time.Sleep(2 * time.Minute)
 		synctest.Wait()
-		if shown, err := a.Consent(late.ID); err != nil || shown.State != accounts.ConsentFailed || !strings.Contains(shown.Err.Error(), "expired") {
+		if shown, err := a.Consent(late.ID); err != nil || shown.State != accounts.ConsentFailed ||
+			!strings.Contains(shown.Err.Error(), "expired") {
 			t.Errorf("%+v, %v", shown, err)
 		}
 		given, err := a.BeginConsent(ctx, ctx, trial)

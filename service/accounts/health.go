@@ -73,7 +73,8 @@ func (a *Accounts) sample(ctx context.Context, row records.Account, space store.
 	}
 	samples, err := a.db.SpaceSamples(ctx, row.ID)
 	if err == nil && (len(samples) == 0 || now.Sub(samples[len(samples)-1].At) >= sampleEvery) {
-		err = a.db.AddSpaceSample(ctx, records.SpaceSample{Account: row.ID, At: now, Used: space.Used, Free: space.Free, Total: space.Total}, now.Add(-sampleFor))
+		err = a.db.AddSpaceSample(ctx, records.SpaceSample{Account: row.ID, At: now, Used: space.Used, Free: space.Free, Total: space.Total},
+			now.Add(-sampleFor))
 	}
 	if err != nil {
 		a.log.Error("could not keep the space of an account", "account", row.Name, "error", err)
@@ -98,11 +99,13 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 	ends, known := a.certificates[row.ID]
 	a.mu.Unlock()
 	if left := ends.Sub(now); known && left < expiresSoon {
-		why := fmt.Sprintf("The certificate of its server ends on %s, in %d days.", ends.Local().Format(time.DateOnly), max(0, int(left.Hours()/24)))
+		why := fmt.Sprintf("The certificate of its server ends on %s, in %d days.", ends.Local().Format(time.DateOnly),
+			max(0, int(left.Hours()/24)))
 		warnings = append(warnings, Warning{"certificate-ends", why, "Have it renewed there before then, or it is refused."})
 	}
 	if other := a.samePlaceAs(ctx, row); other != "" {
-		warnings = append(warnings, Warning{"linked-twice", "It is the same storage as /" + other + ".", "Unlink one of the two unless that is intended. Its space counts once."})
+		warnings = append(warnings, Warning{"linked-twice", "It is the same storage as /" + other + ".",
+			"Unlink one of the two unless that is intended. Its space counts once."})
 	}
 	samples, err := a.db.SpaceSamples(ctx, row.ID)
 	if err != nil || len(samples) == 0 {
@@ -111,7 +114,8 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 	last := samples[len(samples)-1]
 	switch when, ok := Forecast(samples); {
 	case float64(last.Free) < nearlyFull*float64(last.Total):
-		warnings = append(warnings, Warning{"space-nearly-full", fmt.Sprintf("It is nearly full: %d %% of its space are free.", 100*last.Free/last.Total), "Free space there, or have it enlarged."})
+		warnings = append(warnings, Warning{"space-nearly-full",
+			fmt.Sprintf("It is nearly full: %d %% of its space are free.", 100*last.Free/last.Total), "Free space there, or have it enlarged."})
 	case ok && when.Sub(now) < fullSoon:
 		why := fmt.Sprintf("If it fills as it has of late, it is full on %s.", when.Local().Format(time.DateOnly))
 		warnings = append(warnings, Warning{"space-full-soon", why, "Free space there, or have it enlarged."})
@@ -188,7 +192,8 @@ func (a *Accounts) MeasureSpeed(ctx context.Context, name string, options speed.
 		return Speed{}, err
 	}
 	if row.ReadOnly {
-		return Speed{}, store.Errorf(store.ErrRefused, "/%s was linked to be read only, and a speed check writes; check an account that is written to", name)
+		return Speed{}, store.Errorf(store.ErrRefused,
+			"/%s was linked to be read only, and a speed check writes; check an account that is written to", name)
 	}
 	opened, err := a.Open(ctx, name)
 	if err != nil {

@@ -89,7 +89,8 @@ func TestHealth(t *testing.T) {
 	provider.ends = time.Now().Add(400 * 24 * time.Hour)
 	a = accounts.New(db, sealer, []store.Provider{provider}, slog.New(slog.DiscardHandler))
 	for day := range 5 { // it has filled by 90 GiB a day
-		sample := records.SpaceSample{Account: row.ID, At: time.Now().Add(time.Duration(day-5) * 24 * time.Hour), Used: int64(day+1) * 90 << 30, Free: total - int64(day+1)*90<<30, Total: total}
+		sample := records.SpaceSample{Account: row.ID, At: time.Now().Add(time.Duration(day-5) * 24 * time.Hour), Used: int64(day+1) * 90 << 30,
+			Free: total - int64(day+1)*90<<30, Total: total}
 		if err := db.AddSpaceSample(ctx, sample, time.Now().Add(-40*24*time.Hour)); err != nil {
 			t.Fatal(err)
 		}
@@ -98,7 +99,8 @@ func TestHealth(t *testing.T) {
 	if got := warned(); got != "space-full-soon" {
 		t.Errorf("of an account that fills: %q", got)
 	}
-	if err := db.AddSpaceSample(ctx, records.SpaceSample{Account: row.ID, At: time.Now().Add(time.Hour), Used: 970 << 30, Free: 30 << 30, Total: total}, time.Time{}); err != nil {
+	if err := db.AddSpaceSample(ctx, records.SpaceSample{Account: row.ID, At: time.Now().Add(time.Hour), Used: 970 << 30, Free: 30 << 30,
+		Total: total}, time.Time{}); err != nil {
 		t.Fatal(err)
 	}
 	if got := warned(); got != "space-nearly-full" {
@@ -114,7 +116,8 @@ func TestHealth(t *testing.T) {
 	provider.broken = nil
 	a.CheckAll(ctx)
 	events, err := a.History(ctx, "share")
-	if err != nil || len(events) != 3 || events[0].By != "the owner" || events[1].What != records.SignInExpired || events[1].Why != "the password changed" || events[2].What != records.Reauthorized || events[2].By != "the service" {
+	if err != nil || len(events) != 3 || events[0].By != "the owner" || events[1].What != records.SignInExpired ||
+		events[1].Why != "the password changed" || events[2].What != records.Reauthorized || events[2].By != "the service" {
 		t.Errorf("%+v, %v", events, err)
 	}
 	if err := a.Suspend(ctx, "share"); err != nil {
@@ -140,7 +143,8 @@ func TestForecast(t *testing.T) {
 		t.Errorf("full on %v, %v; want %v", when, ok, want)
 	}
 	for name, all := range map[string][]records.SpaceSample{
-		"too few": samples(48, 100, 900), "too short": samples(1, 100, 500, 900), "emptying": samples(24, 500, 400, 300), "still": samples(24, 500, 500, 500),
+		"too few": samples(48, 100, 900), "too short": samples(1, 100, 500, 900), "emptying": samples(24, 500, 400, 300),
+		"still": samples(24, 500, 500, 500),
 	} {
 		if when, ok := accounts.Forecast(all); ok {
 			t.Errorf("%s: full on %v", name, when)
@@ -190,7 +194,8 @@ func TestDialThroughAProxy(t *testing.T) {
 	address, _ := url.Parse(proxy.URL)
 	for _, user := range []*url.Userinfo{url.UserPassword("out", "ward"), nil} {
 		address.User = user
-		connection, err := accounts.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return address, nil }, "files.example.org:22")
+		connection, err := accounts.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return address, nil },
+			"files.example.org:22")
 		if user == nil {
 			if err == nil || !strings.Contains(err.Error(), "407") {
 				t.Errorf("without a sign-in: %v", err)
@@ -208,7 +213,8 @@ func TestDialThroughAProxy(t *testing.T) {
 		connection.Close()
 	}
 	wrong := errors.New("no address of a proxy")
-	if _, err := accounts.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return nil, wrong }, greeting.Addr().String()); !errors.Is(err, wrong) {
+	if _, err := accounts.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return nil, wrong },
+		greeting.Addr().String()); !errors.Is(err, wrong) {
 		t.Errorf("past a proxy that cannot be told: %v", err)
 	}
 }

@@ -33,7 +33,8 @@ func (a *Accounts) happened(ctx context.Context, row records.Account, what, why 
 	if by == "" {
 		by = byService
 	}
-	event := records.LinkEvent{Account: row.ID, Name: row.Name, At: time.Now(), What: what, By: by, Why: why, Settings: row.Settings(), Mark: row.Mark}
+	event := records.LinkEvent{Account: row.ID, Name: row.Name, At: time.Now(), What: what, By: by, Why: why, Settings: row.Settings(),
+		Mark: row.Mark}
 	if err := a.db.AddLinkEvent(context.WithoutCancel(ctx), &event); err != nil {
 		a.log.Error("could not keep what happened to a link", "account", row.Name, "what", what, "error", err)
 	}
@@ -174,7 +175,8 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	if _, err := keeps.Load(ctx); errors.As(err, &other) {
 		a.happened(ctx, before, records.LinkRefused, differences(before, row, edit)+", without the secret")
 		a.log.Warn("an account was to be changed to another server, without its secret", "account", name)
-		return before, Found{}, store.Errorf(store.ErrRefused, "%w; give it together with the change, in a terminal with --secret-file FILE", other)
+		return before, Found{}, store.Errorf(store.ErrRefused, "%w; give it together with the change, in a terminal with --secret-file FILE",
+			other)
 	}
 	if err := a.samePlace(ctx, before, row, keeps, edit.Anyway); err != nil {
 		return before, Found{}, err
@@ -259,7 +261,8 @@ func (a *Accounts) edited(ctx context.Context, before records.Account, edit Edit
 		return row, &secrets{accounts: a, linking: row}, nil
 	}
 	if byConsent(provider, row.Options) {
-		return before, nil, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s", before.Name, before.Name)
+		return before, nil, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s",
+			before.Name, before.Name)
 	}
 	return row, &heldSecret{now: a.renewed(ctx, before, edit.Secret, edit.Files).Bytes()}, nil
 }
@@ -423,7 +426,8 @@ func (a *Accounts) samePlace(ctx context.Context, before, after records.Account,
 	there.Start = before.Start
 	opened, err := a.openRow(ctx, there, keeps)
 	if err != nil && store.KindOf(err) == store.ErrNotFound {
-		return fmt.Errorf("with these settings /%s would be %w: its starting folder is not there; say so if that is meant, with --yes", before.Name, ErrOtherPlace)
+		return fmt.Errorf("with these settings /%s would be %w: its starting folder is not there; say so if that is meant, with --yes",
+			before.Name, ErrOtherPlace)
 	}
 	if err != nil {
 		return err
@@ -434,12 +438,14 @@ func (a *Accounts) samePlace(ctx context.Context, before, after records.Account,
 	case remembered != "" && found == remembered:
 		return nil
 	case remembered != "":
-		return fmt.Errorf("with these settings /%s would be %w: the mark that was left there is not found; look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
+		return fmt.Errorf("with these settings /%s would be %w: the mark that was left there is not found; "+
+			"look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
 	}
 	if was := a.locate(ctx, before); was != "" && was == store.Locate(opened.Store, store.Folder{}) {
 		return nil
 	}
-	return fmt.Errorf("with these settings /%s may be %w: no mark was ever left there to know it by; look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
+	return fmt.Errorf("with these settings /%s may be %w: no mark was ever left there to know it by; "+
+		"look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
 }
 
 // elsewhere reports whether an edit changes an option that says which place it is,

@@ -78,7 +78,8 @@ func (r *reach) dial(ctx context.Context, network, address string) (net.Conn, er
 }
 
 func leadsInside(host string) error {
-	return store.Errorf(store.ErrRefused, "the service leads to %s, which is an address of this machine or its network; name that host in the account if it is meant", host)
+	return store.Errorf(store.ErrRefused, "the service leads to %s, which is an address of this machine or its network; "+
+		"name that host in the account if it is meant", host)
 }
 
 // refuses reports whether an address is not of the world outside, nor that of a host
@@ -109,14 +110,16 @@ func (r *reach) refuses(ctx context.Context, address netip.Addr) bool {
 // what maps IPv4 into IPv6 (RFC 6052, 3056), documentation and benchmarks (RFC 5737,
 // 2544), and those reserved (RFC 1112).
 var notOutside = func() (all []netip.Prefix) {
-	for _, text := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "2001:db8::/32", "fec0::/10"} {
+	for _, text := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24",
+		"203.0.113.0/24", "240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "2002::/16", "2001:db8::/32", "fec0::/10"} {
 		all = append(all, netip.MustParsePrefix(text))
 	}
 	return all
 }()
 
 func isOutside(address netip.Addr) bool {
-	if !address.IsValid() || address.IsLoopback() || address.IsPrivate() || address.IsLinkLocalUnicast() || address.IsLinkLocalMulticast() || address.IsMulticast() || address.IsUnspecified() || address.IsInterfaceLocalMulticast() {
+	if !address.IsValid() || address.IsLoopback() || address.IsPrivate() || address.IsLinkLocalUnicast() || address.IsLinkLocalMulticast() ||
+		address.IsMulticast() || address.IsUnspecified() || address.IsInterfaceLocalMulticast() {
 		return false
 	}
 	for _, prefix := range notOutside {

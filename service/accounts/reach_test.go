@@ -17,8 +17,10 @@ import (
 // account that names one host: by number, by name, along a redirect, through a proxy.
 func TestReach(t *testing.T) {
 	for text, outside := range map[string]bool{
-		"192.88.99.1": true, "8.8.8.8": true, "2606:4700::1": true, "127.0.0.1": false, "127.8.9.1": false, "10.1.2.3": false, "172.16.0.1": false, "192.168.1.1": false,
-		"169.254.169.254": false, "0.0.0.0": false, "::1": false, "::": false, "fe80::1": false, "fd00::1": false, "100.64.1.1": false, "224.0.0.1": false, "255.255.255.255": false,
+		"192.88.99.1": true, "8.8.8.8": true, "2606:4700::1": true, "127.0.0.1": false, "127.8.9.1": false, "10.1.2.3": false,
+		"172.16.0.1": false, "192.168.1.1": false,
+		"169.254.169.254": false, "0.0.0.0": false, "::1": false, "::": false, "fe80::1": false, "fd00::1": false, "100.64.1.1": false,
+		"224.0.0.1": false, "255.255.255.255": false,
 		"::ffff:127.0.0.1": false, "64:ff9b::7f00:1": false,
 	} {
 		if got := isOutside(netip.MustParseAddr(text).Unmap()); got != outside {
@@ -32,7 +34,8 @@ func TestReach(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s := &httptest.Server{Listener: listener, Config: &http.Server{Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { asked[address]++ })}}
+		s := &httptest.Server{Listener: listener,
+			Config: &http.Server{Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { asked[address]++ })}}
 		s.Start()
 		t.Cleanup(s.Close)
 		return s
@@ -57,7 +60,8 @@ func TestReach(t *testing.T) {
 	if err := get(guarded, named.URL); err != nil {
 		t.Errorf("the host that is named: %v", err)
 	}
-	for _, target := range []string{other.URL, "http://[::1]:" + port, "http://0.0.0.0:" + port, "http://169.254.169.254/latest", "http://127.2:" + port, "http://2130706434:" + port} {
+	for _, target := range []string{other.URL, "http://[::1]:" + port, "http://0.0.0.0:" + port, "http://169.254.169.254/latest",
+		"http://127.2:" + port, "http://2130706434:" + port} {
 		if err := get(guarded, target); err == nil || asked["127.0.0.2"] > 0 {
 			t.Errorf("%s was asked, %v", target, err)
 		}
@@ -78,7 +82,8 @@ func TestReach(t *testing.T) {
 	if err := get(guarded, named.URL+"/through"); err != nil || asked["127.0.0.2"] != 1 {
 		t.Errorf("through a proxy: %v, asked %v", err, asked)
 	}
-	if hosts := store.NamedHosts(s3.Provider{}, map[string]string{"endpoint": "https://Objects.example.org"}); len(hosts) != 1 || hosts[0] != "objects.example.org" {
+	if hosts := store.NamedHosts(s3.Provider{}, map[string]string{"endpoint": "https://Objects.example.org"}); len(hosts) != 1 ||
+		hosts[0] != "objects.example.org" {
 		t.Errorf("named are %v", hosts)
 	}
 }

@@ -26,7 +26,8 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 		return row, Found{}, err
 	}
 	if row.Owner != "" && found.Owner != "" && found.Owner != row.Owner {
-		return row, Found{}, store.Errorf(store.ErrRefused, "this sign-in is that of %s, and /%s was linked as %s; sign in as %s to mend it, or link the other as a new account",
+		return row, Found{}, store.Errorf(store.ErrRefused,
+			"this sign-in is that of %s, and /%s was linked as %s; sign in as %s to mend it, or link the other as a new account",
 			found.Owner, row.Name, row.Owner, row.Owner)
 	}
 	// What was renewed while it was reached is the secret now.
@@ -34,7 +35,8 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 		return row, Found{}, err
 	}
 	keeper := cmp.Or(row.SignedIn, row.ID)
-	if err := a.db.ReauthorizeAccount(ctx, keeper, a.sealer.Seal(purpose(keeper), secret), cmp.Or(found.Owner, row.Owner), a.originOf(row)); err != nil {
+	if err := a.db.ReauthorizeAccount(ctx, keeper, a.sealer.Seal(purpose(keeper), secret), cmp.Or(found.Owner, row.Owner),
+		a.originOf(row)); err != nil {
 		return row, Found{}, err
 	}
 	mended, err := a.sharing(ctx, keeper)
@@ -75,7 +77,8 @@ func (a *Accounts) Reauthorize(ctx context.Context, name, secret string, files m
 		return row, Found{}, err
 	}
 	if byConsent(provider, row.Options) {
-		return row, Found{}, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s", name, name)
+		return row, Found{}, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s", name,
+			name)
 	}
 	if err := checkFiles(provider, files); err != nil {
 		return row, Found{}, err

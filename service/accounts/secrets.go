@@ -77,10 +77,12 @@ func (s *secrets) Load(ctx context.Context) ([]byte, error) {
 		return nil, err
 	}
 	if row.Secret == nil && s.unkept {
-		return nil, &store.OptionError{Option: "secret-file", Reason: "the secret is missing; give it with --secret-file FILE, or - for standard input"}
+		return nil, &store.OptionError{Option: "secret-file",
+			Reason: "the secret is missing; give it with --secret-file FILE, or - for standard input"}
 	}
 	if row.Secret == nil {
-		return nil, store.Errorf(store.ErrSignInExpired, "the secret of the account %s was forgotten with its key; unlink it and link it again with its secret", row.Name)
+		return nil, store.Errorf(store.ErrSignInExpired,
+			"the secret of the account %s was forgotten with its key; unlink it and link it again with its secret", row.Name)
 	}
 	if err := s.checkOrigin(row); err != nil {
 		return nil, err
@@ -105,7 +107,8 @@ func (s *secrets) checkOrigin(row records.Account) error {
 	linking := s.linking
 	s.mu.Unlock()
 	if now := s.accounts.originOf(linking); now != row.Origin {
-		return store.Errorf(store.ErrSignInExpired, "%w; give it again: heron account reauthorize %s --secret-file FILE", otherOrigin{linking.Name, row.Origin, now}, linking.Name)
+		return store.Errorf(store.ErrSignInExpired, "%w; give it again: heron account reauthorize %s --secret-file FILE",
+			otherOrigin{linking.Name, row.Origin, now}, linking.Name)
 	}
 	return nil
 }

@@ -83,7 +83,8 @@ func (a *Accounts) observe(id string, err error) {
 	switch {
 	case kind == store.ErrSignInExpired:
 		after.Name, after.Err = SignInExpired, err
-	case kind == store.ErrTryAgain, kind == store.ErrOutcomeUnknown, kind == store.ErrSlowDown, err != nil && kind == nil, errors.As(err, &unopened):
+	case kind == store.ErrTryAgain, kind == store.ErrOutcomeUnknown, kind == store.ErrSlowDown, err != nil && kind == nil,
+		errors.As(err, &unopened):
 		after.Name, after.Err = Unreachable, err
 	default: // whatever it said, it answered
 		after.Seen = time.Now()

@@ -22,7 +22,8 @@ func (u *uploads) purpose() string { return "uploads of " + u.account }
 
 // Keep implements store.Uploads.
 func (u *uploads) Keep(ctx context.Context, upload []byte) (int64, error) {
-	return u.accounts.db.KeepOpenUpload(ctx, records.OpenUpload{Account: u.account, Process: process, Sealed: u.accounts.sealer.Seal(u.purpose(), upload)})
+	return u.accounts.db.KeepOpenUpload(ctx,
+		records.OpenUpload{Account: u.account, Process: process, Sealed: u.accounts.sealer.Seal(u.purpose(), upload)})
 }
 
 // Drop implements store.Uploads.

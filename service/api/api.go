@@ -102,7 +102,8 @@ func config(version string) huma.Config {
 	config.OpenAPIPath = contract.Root + "/openapi"
 	config.DocsPath, config.SchemasPath = "", ""
 	config.CreateHooks = nil
-	config.Info.Description = "Links storage accounts, shows them as one tree, and copies between them. Sign in with an owner's token as a bearer token."
+	config.Info.Description = "Links storage accounts, shows them as one tree, and copies between them. " +
+		"Sign in with an owner's token as a bearer token."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	return config
@@ -123,7 +124,8 @@ func (s *Server) logRequest(c *gin.Context) {
 	begun := time.Now()
 	c.Next()
 	// The path alone: what a query holds is nobody's business.
-	s.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(begun).Round(time.Microsecond))
+	s.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took",
+		time.Since(begun).Round(time.Microsecond))
 }
 
 func (s *Server) recover(c *gin.Context) {
@@ -133,10 +135,12 @@ func (s *Server) recover(c *gin.Context) {
 				panic(value)
 			}
 			id := strings.ToLower(rand.Text()[:10])
-			s.Log.Error("internal error", "id", id, "method", c.Request.Method, "path", c.Request.URL.Path, "panic", value, "stack", string(debug.Stack()))
+			s.Log.Error("internal error", "id", id, "method", c.Request.Method, "path", c.Request.URL.Path, "panic", value, "stack",
+				string(debug.Stack()))
 			refuse(c, &contract.Problem{
 				Status: http.StatusInternalServerError, ErrorID: id,
-				Detail: "The service made a mistake: internal error " + id + ".", Remedy: "Look for " + id + " in the service's log, and report what it says there.",
+				Detail: "The service made a mistake: internal error " + id + ".",
+				Remedy: "Look for " + id + " in the service's log, and report what it says there.",
 			})
 		}
 	}()

@@ -39,7 +39,8 @@ func (s *Server) readArchive(c *gin.Context) {
 		}
 	}
 	if len(nodes) == 0 {
-		refuse(c, &contract.Problem{Status: http.StatusUnprocessableEntity, Detail: "There is no address to fetch.", Remedy: "Give at least one as address=/account/folder."})
+		refuse(c, &contract.Problem{Status: http.StatusUnprocessableEntity, Detail: "There is no address to fetch.",
+			Remedy: "Give at least one as address=/account/folder."})
 		return
 	}
 	name := nodes[0].Name

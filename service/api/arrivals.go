@@ -11,7 +11,8 @@ import (
 
 func (s *Server) registerArrivals(api huma.API) {
 	add(api, http.MethodGet, "/jobs/{name}/arrivals", "list-arrivals", "List the latest arrivals of a job", http.StatusOK, s.listArrivals)
-	add(api, http.MethodPost, "/jobs/{name}/arrivals", "announce-arrival", "Announce a complete arrival", http.StatusAccepted, s.announceArrival)
+	add(api, http.MethodPost, "/jobs/{name}/arrivals", "announce-arrival", "Announce a complete arrival", http.StatusAccepted,
+		s.announceArrival)
 	add(api, http.MethodPost, "/jobs/{name}/tries", "try-arrival", "Test the arrival rule of a job", http.StatusOK, s.tryArrival)
 	add(api, http.MethodPost, "/jobs/tries", "try-new-arrival", "Test the arrival rule of a new job", http.StatusOK, s.tryNewArrival)
 }
@@ -44,7 +45,8 @@ func (s *Server) tryArrival(ctx context.Context, in *tryInput) (*body[contract.T
 
 func (s *Server) tryNewArrival(ctx context.Context, in *body[contract.TryingArrival]) (*body[contract.TriedArrival], error) {
 	if in.Body.Job == nil {
-		return nil, &contract.Problem{Status: http.StatusUnprocessableEntity, Title: "Unprocessable Entity", Detail: "There is no job to be tried.", Remedy: "Give one as job."}
+		return nil, &contract.Problem{Status: http.StatusUnprocessableEntity, Title: "Unprocessable Entity",
+			Detail: "There is no job to be tried.", Remedy: "Give one as job."}
 	}
 	tried, err := s.Runner.TryArrival(ctx, "", in.Body)
 	return &body[contract.TriedArrival]{tried}, err

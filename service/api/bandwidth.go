@@ -12,14 +12,16 @@ import (
 )
 
 func (s *Server) registerBandwidth(api huma.API) {
-	add(api, http.MethodPut, "/runs/{id}/bandwidth", "set-run-bandwidth", "Change the bandwidth limits of a run", http.StatusNoContent, s.setRunBandwidth)
+	add(api, http.MethodPut, "/runs/{id}/bandwidth", "set-run-bandwidth", "Change the bandwidth limits of a run", http.StatusNoContent,
+		s.setRunBandwidth)
 	add(api, http.MethodPut, "/runs/{id}/priority", "set-run-priority", "Change the priority of a run", http.StatusNoContent, s.setRunPriority)
 	add(api, http.MethodGet, "/runs-at-once", "show-runs-at-once", "Show how many runs go at once", http.StatusOK, s.showAtOnce)
 	add(api, http.MethodPut, "/runs-at-once", "set-runs-at-once", "Change how many runs go at once", http.StatusNoContent, s.setAtOnce)
 	add(api, http.MethodPost, "/runs/{id}/approve", "release-run", "Approve a held run", http.StatusNoContent, s.approveRun)
 	add(api, http.MethodGet, "/bandwidth", "show-bandwidth", "Show the bandwidth limits", http.StatusOK, s.showBandwidth)
 	add(api, http.MethodPut, "/bandwidth", "set-bandwidth", "Change the overall bandwidth limits", http.StatusNoContent, s.setBandwidth)
-	add(api, http.MethodPut, "/accounts/{name}/bandwidth", "set-account-bandwidth", "Change the bandwidth limits of an account", http.StatusNoContent, s.setAccountBandwidth)
+	add(api, http.MethodPut, "/accounts/{name}/bandwidth", "set-account-bandwidth", "Change the bandwidth limits of an account",
+		http.StatusNoContent, s.setAccountBandwidth)
 }
 
 type runBandwidthInput struct {

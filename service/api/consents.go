@@ -23,14 +23,18 @@ const CallbackPath = "/consent/callback"
 func (s *Server) registerConsents(api huma.API) {
 	add(api, http.MethodPost, "/consents", "begin-consent", "Start linking or reauthorizing by consent", http.StatusCreated, s.beginConsent)
 	add(api, http.MethodGet, "/consents/{id}", "show-consent", "How a consent is", http.StatusOK, s.showConsent)
-	add(api, http.MethodPost, "/consents/{id}/answer", "answer-consent", "Give the code that the consent page showed", http.StatusOK, s.answerConsent)
+	add(api, http.MethodPost, "/consents/{id}/answer", "answer-consent", "Give the code that the consent page showed", http.StatusOK,
+		s.answerConsent)
 	add(api, http.MethodDelete, "/consents/{id}", "give-up-consent", "Give a consent up", http.StatusNoContent, s.giveUpConsent)
-	add(api, http.MethodPost, "/accounts/{name}/reauthorize", "reauthorize-account", "Reauthorize an account with a new secret", http.StatusOK, s.reauthorizeAccount)
+	add(api, http.MethodPost, "/accounts/{name}/reauthorize", "reauthorize-account", "Reauthorize an account with a new secret", http.StatusOK,
+		s.reauthorizeAccount)
 	add(api, http.MethodGet, "/providers/{name}", "show-provider", "Show a provider and its definition", http.StatusOK, s.showProvider)
 	add(api, http.MethodPost, "/definitions", "add-definition", "Add or replace a provider definition", http.StatusOK, s.addDefinition)
 	add(api, http.MethodPost, "/definitions/checks", "check-definition", "Check a provider definition", http.StatusOK, s.checkDefinition)
-	add(api, http.MethodDelete, "/definitions/{name}", "remove-definition", "Remove a provider definition", http.StatusNoContent, s.removeDefinition)
-	add(api, http.MethodPut, "/providers/{name}/registration", "register-app", "Set your own app registration", http.StatusNoContent, s.registerApp)
+	add(api, http.MethodDelete, "/definitions/{name}", "remove-definition", "Remove a provider definition", http.StatusNoContent,
+		s.removeDefinition)
+	add(api, http.MethodPut, "/providers/{name}/registration", "register-app", "Set your own app registration", http.StatusNoContent,
+		s.registerApp)
 }
 
 type idInput struct {
@@ -39,8 +43,9 @@ type idInput struct {
 
 func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]) (*body[contract.Consent], error) {
 	asked := accounts.Consenting{
-		Link: s.linkOf(ctx, in.Body.Link), Way: store.ConsentWay(in.Body.Way), Callback: s.BaseURL + CallbackPath, Reauthorize: in.Body.Reauthorize,
-		Console: in.Body.Console, ClientSecret: in.Body.Secret,
+		Link: s.linkOf(ctx, in.Body.Link), Way: store.ConsentWay(in.Body.Way), Callback: s.BaseURL + CallbackPath,
+		Reauthorize: in.Body.Reauthorize,
+		Console:     in.Body.Console, ClientSecret: in.Body.Secret,
 	}
 	asked.Secret = ""
 	if in.Body.Definition != "" {
@@ -59,7 +64,8 @@ func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]
 
 func (s *Server) linkOf(ctx context.Context, link contract.Link) accounts.Link {
 	asked := accounts.Link{
-		Provider: link.Provider, Name: link.Name, Options: link.Options, Start: link.Start, Secret: link.Secret, Files: link.Files, ReadOnly: link.ReadOnly,
+		Provider: link.Provider, Name: link.Name, Options: link.Options, Start: link.Start, Secret: link.Secret, Files: link.Files,
+		ReadOnly: link.ReadOnly,
 	}
 	if link.Again {
 		if id, err := s.DB.LinkedAs(ctx, link.Name); err == nil {
@@ -116,15 +122,19 @@ func (s *Server) reauthorizeAccount(ctx context.Context, in *reauthorizeInput) (
 // was opened from a terminal, or with an answer that belongs to nothing here.
 var callbackPage = template.Must(template.New("").Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Title}} · Deft Heron</title>
-<style nonce="{{.Nonce}}">:root{color-scheme:light dark}body{font:15px/1.6 system-ui,sans-serif;background:light-dark(#f6f7f4,#11181c);color:light-dark(#1c2930,#e6ece9);margin:0}
-main{max-width:36rem;margin:12vh auto;padding:0 1.5rem}h1{font-size:24px;margin:0 0 .5rem}a{color:light-dark(#35617f,#7fb2d3)}</style></head>
+<style nonce="{{.Nonce}}">:root{color-scheme:light dark}
+body{font:15px/1.6 system-ui,sans-serif;background:light-dark(#f6f7f4,#11181c);color:light-dark(#1c2930,#e6ece9);
+margin:0}
+main{max-width:36rem;margin:12vh auto;padding:0 1.5rem}h1{font-size:24px;margin:0 0 .5rem}
+a{color:light-dark(#35617f,#7fb2d3)}</style></head>
 <body><main><h1>{{.Title}}</h1><p>{{.Text}}</p>{{if .Remedy}}<p>{{.Remedy}}</p>{{end}}<p><a href="/accounts">Go to the accounts</a></p></main></body></html>`))
 
 // callback is where a consent page leads back to. Nobody has to be signed in:
 // the state binds the answer to the link that is pending.
 func (s *Server) callback(c *gin.Context) {
 	query := c.Request.URL.Query()
-	answer := store.ConsentAnswer{Code: query.Get("code"), Refused: query.Get("error"), Why: query.Get("error_description"), Issuer: query.Get("iss")}
+	answer := store.ConsentAnswer{Code: query.Get("code"), Refused: query.Get("error"), Why: query.Get("error_description"),
+		Issuer: query.Get("iss")}
 	if answer.Code == "" && answer.Refused == "" {
 		answer.Refused, answer.Why = "no_code", "the page led back without a code"
 	}
@@ -134,7 +144,8 @@ func (s *Server) callback(c *gin.Context) {
 		c.Redirect(http.StatusSeeOther, "/accounts/consent/"+consent.ID)
 		return
 	}
-	status, title, text, remedy := http.StatusOK, "Linked", "The account /"+consent.Account.Name+" is linked. You can close this page and go back to the terminal.", ""
+	status, title, text, remedy := http.StatusOK, "Linked", "The account /"+consent.Account.Name+
+		" is linked. You can close this page and go back to the terminal.", ""
 	if err == nil && consent.State == accounts.ConsentGranted {
 		title, text = "Agreed", "The trial goes on in the terminal. You can close this page."
 	}
@@ -169,7 +180,8 @@ func (s *Server) showProvider(ctx context.Context, in *nameInput) (*body[contrac
 
 // providerOf is a provider without the text of its definition.
 func (s *Server) providerOf(ctx context.Context, provider store.Provider) contract.Provider {
-	shown := contract.Provider{Name: provider.Name(), Title: provider.Title(), Shipped: true, Consents: []string{}, Options: []contract.Option{}}
+	shown := contract.Provider{Name: provider.Name(), Title: provider.Title(), Shipped: true, Consents: []string{},
+		Options: []contract.Option{}}
 	for _, option := range provider.Options() {
 		shown.Options = append(shown.Options, contract.Option{
 			Name: option.Name, Title: option.Title, Help: option.Help, Required: option.Required, Default: option.Default,
@@ -274,7 +286,8 @@ func (s *Server) try(c *gin.Context) {
 		}
 		tell(shown)
 	})
-	end := contract.TrialResult{Sum: &contract.TrialSum{Works: sum.Works, Fails: sum.Fails, NotThere: sum.NotThere, Causes: sum.Causes, Left: sum.Left}}
+	end := contract.TrialResult{Sum: &contract.TrialSum{Works: sum.Works, Fails: sum.Fails, NotThere: sum.NotThere, Causes: sum.Causes,
+		Left: sum.Left}}
 	if err != nil {
 		end.Why = problem(err).Detail
 	}

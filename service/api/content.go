@@ -49,7 +49,8 @@ func (s *Server) readContent(c *gin.Context) {
 	}
 	transfer := s.Runner.Transfers.Begin(c.Query("transfer"), node.Address.String(), false, node.Size)
 	defer transfer.End()
-	content := &seekable{ctx: ctx, store: located.Store, reading: store.Reading{Place: located.Place, Revision: node.Revision}, size: node.Size, counted: transfer.Add}
+	content := &seekable{ctx: ctx, store: located.Store, reading: store.Reading{Place: located.Place, Revision: node.Revision},
+		size: node.Size, counted: transfer.Add}
 	defer content.Close()
 	if node.Size < 0 {
 		s.readUnsized(c, content)
@@ -100,7 +101,8 @@ func (s *Server) readExport(c *gin.Context, node tree.Node, located tree.Located
 			for _, format := range node.Exports {
 				names = append(names, format.Name)
 			}
-			refuse(c, problem(store.Errorf(store.ErrRefused, "%s cannot be exported as %q; use one of %s", node.Address, wanted, strings.Join(names, ", "))))
+			refuse(c, problem(store.Errorf(store.ErrRefused, "%s cannot be exported as %q; use one of %s", node.Address, wanted,
+				strings.Join(names, ", "))))
 			return
 		}
 		format = node.Exports[at]
@@ -147,7 +149,8 @@ func (s *Server) fileAt(ctx context.Context, text string) (node tree.Node, locat
 	case store.KindFolder:
 		return node, located, store.Errorf(store.ErrRefused, "%s is a folder; name a file, or fetch the folder with heron get", address)
 	case store.KindOther:
-		return node, located, store.Errorf(store.ErrRefused, "%s is a link, a socket or a device, and holds no content of its own; name what it points to", address)
+		return node, located, store.Errorf(store.ErrRefused,
+			"%s is a link, a socket or a device, and holds no content of its own; name what it points to", address)
 	case store.KindDocument:
 		if len(node.Exports) == 0 {
 			return node, located, store.Errorf(store.ErrRefused, "%s exists only inside the service that made it; export it there", address)
@@ -163,9 +166,11 @@ func disposition(name string) string {
 
 // shownTypes are those that a browser shows and that can do nothing.
 var shownTypes = map[string]string{
-	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp", ".avif": "image/avif", ".bmp": "image/bmp",
+	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".webp": "image/webp", ".avif": "image/avif",
+	".bmp": "image/bmp",
 	".svg": "image/svg+xml", ".pdf": "application/pdf",
-	".mp3": "audio/mpeg", ".ogg": "audio/ogg", ".oga": "audio/ogg", ".opus": "audio/ogg", ".wav": "audio/wav", ".flac": "audio/flac", ".m4a": "audio/mp4", ".aac": "audio/aac",
+	".mp3": "audio/mpeg", ".ogg": "audio/ogg", ".oga": "audio/ogg", ".opus": "audio/ogg", ".wav": "audio/wav", ".flac": "audio/flac",
+	".m4a": "audio/mp4", ".aac": "audio/aac",
 	".mp4": "video/mp4", ".m4v": "video/mp4", ".webm": "video/webm", ".ogv": "video/ogg", ".mov": "video/quicktime",
 }
 

@@ -96,7 +96,8 @@ func TestRanges(t *testing.T) {
 		}
 	}
 	response, body, _ := get(t, server, "a.txt", map[string]string{"Range": "bytes=0-1,5000-5001"})
-	if response.StatusCode != 206 || strings.Count(body, "01") < 2 || !strings.HasPrefix(response.Header.Get("Content-Type"), "multipart/byteranges") {
+	if response.StatusCode != 206 || strings.Count(body, "01") < 2 ||
+		!strings.HasPrefix(response.Header.Get("Content-Type"), "multipart/byteranges") {
 		t.Errorf("two ranges: %s %s", response.Status, body)
 	}
 	if response, body, err := get(t, server, "empty.txt", nil); response.StatusCode != 200 || body != "" || err != nil {
@@ -105,7 +106,8 @@ func TestRanges(t *testing.T) {
 	// Whatever a file holds, it can do nothing to who looks at it.
 	for name, kind := range map[string]string{"page.html": "text/plain; charset=utf-8", "picture.svg": "image/svg+xml", "program.exe": ""} {
 		response, _, _ := get(t, server, name, nil)
-		if policy := response.Header.Get("Content-Security-Policy"); !strings.Contains(policy, "sandbox") || !strings.Contains(policy, "default-src 'none'") {
+		if policy := response.Header.Get("Content-Security-Policy"); !strings.Contains(policy, "sandbox") ||
+			!strings.Contains(policy, "default-src 'none'") {
 			t.Errorf("%s: its policy is %q", name, policy)
 		}
 		if got := response.Header.Get("Content-Type"); kind != "" && got != kind {

@@ -27,7 +27,9 @@ func (s *Server) place(ctx context.Context, text string, names ...string) (tree.
 		return tree.Located{}, err
 	}
 	if located.Store.Traits().ReadOnly {
-		return tree.Located{}, store.Errorf(store.ErrRefused, "/%s is linked to be read only, and nothing can be changed there; link the place again under another name without --read-only to do so", located.Name)
+		return tree.Located{}, store.Errorf(store.ErrRefused,
+			"/%s is linked to be read only, and nothing can be changed there; link the place again under another name without --read-only to do so",
+			located.Name)
 	}
 	return located, nil
 }
@@ -103,7 +105,8 @@ func (s *Server) removals(ctx context.Context, addresses []string) ([]tree.Locat
 			return nil, err
 		}
 		if located.Place.IsStart() {
-			return nil, store.Errorf(store.ErrRefused, "%s is a whole account; name what is in it, or unlink it: heron account unlink %s", located.Address, located.Name)
+			return nil, store.Errorf(store.ErrRefused, "%s is a whole account; name what is in it, or unlink it: heron account unlink %s",
+				located.Address, located.Name)
 		}
 		for _, other := range places {
 			if other.Address.Contains(located.Address) || located.Address.Contains(other.Address) {
@@ -148,7 +151,8 @@ func (s *Server) remove(ctx context.Context, in *body[contract.Removal]) (*body[
 		s.changed(located)
 		addRemoved(&result, located, removed)
 		if err != nil {
-			return nil, store.Errorf(cmpKind(err), "%d entries were removed, and then %w; look again at what is left", removed.Files+removed.Folders+removed.Others, err)
+			return nil, store.Errorf(cmpKind(err), "%d entries were removed, and then %w; look again at what is left", removed.Files+removed.Folders+
+				removed.Others, err)
 		}
 	}
 	return &body[contract.Removed]{result}, nil
@@ -274,7 +278,8 @@ func (s *Server) planStep(ctx context.Context, text string, folder tree.Located,
 	case one.from.Address.String() == one.to.Address.String():
 		return one, store.Errorf(store.ErrRefused, "%s is already there; choose another folder or another name", one.from.Address)
 	case one.from.Address.Contains(one.to.Address):
-		return one, store.Errorf(store.ErrRefused, "%s cannot be moved into itself, to %s; choose a folder outside it", one.from.Address, one.to.Address)
+		return one, store.Errorf(store.ErrRefused, "%s cannot be moved into itself, to %s; choose a folder outside it", one.from.Address,
+			one.to.Address)
 	}
 	if err := one.to.Store.Traits().NameError(one.to.Place.Folder.Path, name); err != nil {
 		return one, err

@@ -23,7 +23,8 @@ func policy(nonce string) string {
 	if nonce != "" {
 		styles += " 'nonce-" + nonce + "'"
 	}
-	return "default-src 'none'; script-src 'self'; worker-src 'self'; style-src " + styles + "; font-src 'self'; img-src 'self'; media-src 'self'; " +
+	return "default-src 'none'; script-src 'self'; worker-src 'self'; style-src " + styles +
+		"; font-src 'self'; img-src 'self'; media-src 'self'; " +
 		"connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 }
 

@@ -36,7 +36,8 @@ const (
 // moves on.
 func (s *Server) bound(c *gin.Context) {
 	if c.Request.ContentLength != 0 {
-		c.Request.Body = &timed{ReadCloser: c.Request.Body, control: http.NewResponseController(c.Writer), header: c.Writer.Header(), content: isContent(c.Request)}
+		c.Request.Body = &timed{ReadCloser: c.Request.Body, control: http.NewResponseController(c.Writer), header: c.Writer.Header(),
+			content: isContent(c.Request)}
 	}
 }
 
@@ -58,7 +59,8 @@ func (s *Server) exchanging(c *gin.Context) {
 }
 
 func tooMany() *contract.Problem {
-	return &contract.Problem{Status: http.StatusTooManyRequests, Detail: "Too many sign-ins at the same time.", Remedy: "Try again in a minute."}
+	return &contract.Problem{Status: http.StatusTooManyRequests, Detail: "Too many sign-ins at the same time.",
+		Remedy: "Try again in a minute."}
 }
 
 // isContent reports whether a request brings content of any size.

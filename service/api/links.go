@@ -23,11 +23,14 @@ func (s *Server) registerLinks(api huma.API) {
 	add(api, http.MethodPost, "/accounts/{name}/resume", "resume-account", "Resume an account", http.StatusNoContent, s.resumeAccount)
 	add(api, http.MethodGet, "/link-events", "list-link-events", "List the events of accounts, oldest first", http.StatusOK, s.linkEvents)
 	add(api, http.MethodPost, "/behind", "list-behind", "List what a sign-in reaches", http.StatusOK, s.listBehind)
-	add(api, http.MethodGet, "/accounts/{name}/behind", "list-account-behind", "List what the sign-in of an account reaches", http.StatusOK, s.accountBehind)
-	add(api, http.MethodPost, "/accounts/{name}/behind", "link-behind", "Link more with the sign-in of an account", http.StatusCreated, s.linkBehind)
+	add(api, http.MethodGet, "/accounts/{name}/behind", "list-account-behind", "List what the sign-in of an account reaches", http.StatusOK,
+		s.accountBehind)
+	add(api, http.MethodPost, "/accounts/{name}/behind", "link-behind", "Link more with the sign-in of an account", http.StatusCreated,
+		s.linkBehind)
 	add(api, http.MethodPost, "/introductions", "introduce", "Show the host key or certificate of a server", http.StatusOK, s.introduce)
 	add(api, http.MethodGet, "/discovered", "list-nearby", "Discover servers on the local network", http.StatusOK, s.discover)
-	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure the speed of an account", http.StatusCreated, s.measureSpeed)
+	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure the speed of an account", http.StatusCreated,
+		s.measureSpeed)
 	add(api, http.MethodGet, "/accounts/{name}/speeds", "list-speeds", "List the speed results of an account", http.StatusOK, s.listSpeeds)
 }
 
@@ -105,7 +108,8 @@ func (s *Server) unlinkAccount(ctx context.Context, in *unlinkInput) (*none, err
 		return nil, err
 	}
 	if len(runs) > 0 {
-		return nil, store.Errorf(store.ErrRefused, "the account %s is in use by the run %s; wait for it to end, or cancel it: heron run cancel %s",
+		return nil, store.Errorf(store.ErrRefused,
+			"the account %s is in use by the run %s; wait for it to end, or cancel it: heron run cancel %s",
 			in.Name, strings.Join(runs, ", "), runs[0])
 	}
 	jobs, err := s.DB.JobsUsing(ctx, in.Name)
@@ -142,7 +146,8 @@ func (s *Server) linkEvents(ctx context.Context, in *historyInput) (*body[[]cont
 			event.Settings.Options = map[string]string{}
 		}
 		shown = append(shown, contract.LinkEvent{
-			Account: event.Name, Link: event.Account, At: event.At, What: event.What, By: event.By, Why: event.Why, Settings: contract.LinkSettings(event.Settings),
+			Account: event.Name, Link: event.Account, At: event.At, What: event.What, By: event.By, Why: event.Why,
+			Settings: contract.LinkSettings(event.Settings),
 		})
 	}
 	return &body[[]contract.LinkEvent]{shown}, err

@@ -11,9 +11,12 @@ import (
 )
 
 func (s *Server) registerNotifications(api huma.API) {
-	add(api, http.MethodGet, "/notifications/settings", "show-notification-settings", "Show the notification settings", http.StatusOK, s.showNotifications)
-	add(api, http.MethodPut, "/notifications/settings", "set-notification-settings", "Change the notification settings", http.StatusNoContent, s.setNotifications)
-	add(api, http.MethodPost, "/notifications/test", "test-notifications", "Send a test notification by every channel", http.StatusOK, s.testNotifications)
+	add(api, http.MethodGet, "/notifications/settings", "show-notification-settings", "Show the notification settings", http.StatusOK,
+		s.showNotifications)
+	add(api, http.MethodPut, "/notifications/settings", "set-notification-settings", "Change the notification settings", http.StatusNoContent,
+		s.setNotifications)
+	add(api, http.MethodPost, "/notifications/test", "test-notifications", "Send a test notification by every channel", http.StatusOK,
+		s.testNotifications)
 	add(api, http.MethodGet, "/notifications", "list-notifications", "List the latest notifications", http.StatusOK, s.listNotices)
 }
 

@@ -27,7 +27,8 @@ type body[T any] struct{ Body T }
 type none struct{}
 
 // add registers an operation whose errors are put into words in one place.
-func add[In, Out any](api huma.API, method, path, id, summary string, status int, handle func(context.Context, *In) (*Out, error), options ...func(*huma.Operation)) {
+func add[In, Out any](api huma.API, method, path, id, summary string, status int, handle func(context.Context, *In) (*Out, error),
+	options ...func(*huma.Operation)) {
 	operation := huma.Operation{
 		OperationID: id, Method: method, Path: contract.Root + path, Summary: summary, DefaultStatus: status,
 	}
@@ -58,7 +59,8 @@ func byOf(who access.Person) string {
 }
 
 func (s *Server) register(api huma.API) {
-	add(api, http.MethodPost, "/session", "start-session", "Exchange a one-time link for a session", http.StatusNoContent, s.startSession, small)
+	add(api, http.MethodPost, "/session", "start-session", "Exchange a one-time link for a session", http.StatusNoContent, s.startSession,
+		small)
 	add(api, http.MethodDelete, "/session", "end-session", "Sign out of the console", http.StatusNoContent, s.endSession)
 	add(api, http.MethodPost, "/signin-links", "make-signin-link", "Create a sign-in link for the console", http.StatusCreated, s.makeLink)
 	add(api, http.MethodGet, "/whoami", "whoami", "Who makes the request", http.StatusOK, s.whoami)
@@ -93,7 +95,8 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodPost, "/runs/{id}/pause", "pause-run", "Pause a run", http.StatusNoContent, s.pauseRun)
 	add(api, http.MethodPost, "/runs/{id}/resume", "resume-run", "Resume a paused run", http.StatusNoContent, s.resumeRun)
 	add(api, http.MethodPost, "/runs/{id}/retry", "retry-run", "Try again what failed", http.StatusOK, s.retryRun)
-	add(api, http.MethodPost, "/papers/checks", "check-paper", "Check whether a report or certificate is unaltered", http.StatusOK, s.checkPaper)
+	add(api, http.MethodPost, "/papers/checks", "check-paper", "Check whether a report or certificate is unaltered", http.StatusOK,
+		s.checkPaper)
 	add(api, http.MethodGet, "/rates", "rates", "Show the transfer rate of the last ten minutes", http.StatusOK, s.rates)
 }
 
@@ -159,7 +162,8 @@ func (s *Server) accountOf(ctx context.Context, row records.Account, found *acco
 		shown.Seen = &state.Seen
 	}
 	if found != nil {
-		shown.Found = &contract.Found{Owner: found.Owner, Space: contract.Space(found.Space), Folders: append([]string{}, found.Folders...), Areas: found.Areas}
+		shown.Found = &contract.Found{Owner: found.Owner, Space: contract.Space(found.Space), Folders: append([]string{}, found.Folders...),
+			Areas: found.Areas}
 	}
 	return shown
 }
@@ -220,7 +224,8 @@ func (s *Server) listCauses(context.Context, *none) (*body[[]contract.Cause], er
 	causes := []contract.Cause{}
 	for _, cause := range plan.Causes() {
 		remedy, _ := messages.RemedyOf(cause, messages.Subject{})
-		causes = append(causes, contract.Cause{Cause: string(cause), Title: messages.Of(cause).Title, Meaning: messages.Of(cause).Sentence, Remedy: remedy})
+		causes = append(causes, contract.Cause{Cause: string(cause), Title: messages.Of(cause).Title, Meaning: messages.Of(cause).Sentence,
+			Remedy: remedy})
 	}
 	slices.SortFunc(causes, func(a, b contract.Cause) int { return cmp.Compare(a.Cause, b.Cause) })
 	return &body[[]contract.Cause]{causes}, nil

@@ -21,7 +21,8 @@ func (s *Server) listSessions(ctx context.Context, _ *none) (*body[[]contract.Se
 	sessions := []contract.Session{}
 	for _, one := range kept {
 		sessions = append(sessions, contract.Session{
-			ID: one.ID, Started: one.CreatedAt, Seen: one.SeenAt, Ends: one.ExpiresAt, From: one.From, Client: one.Client, Current: one.ID == person(ctx).TokenID,
+			ID: one.ID, Started: one.CreatedAt, Seen: one.SeenAt, Ends: one.ExpiresAt, From: one.From, Client: one.Client,
+			Current: one.ID == person(ctx).TokenID,
 		})
 	}
 	return &body[[]contract.Session]{sessions}, err
@@ -45,7 +46,8 @@ func (s *Server) endOneSession(ctx context.Context, in *sessionPath) (*none, err
 			return nil, s.Access.EndSession(ctx, in.ID)
 		}
 	}
-	return nil, &contract.Problem{Status: http.StatusNotFound, Title: "Not Found", Detail: "There is no session " + in.ID + ".", Remedy: "See which there are: heron token list."}
+	return nil, &contract.Problem{Status: http.StatusNotFound, Title: "Not Found", Detail: "There is no session " + in.ID + ".",
+		Remedy: "See which there are: heron token list."}
 }
 
 func (s *Server) rotateToken(ctx context.Context, _ *none) (*body[contract.NewToken], error) {

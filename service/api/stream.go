@@ -28,7 +28,8 @@ func (s *Server) live(c *gin.Context) {
 	who := person(c.Request.Context()).TokenID
 	if !s.streams.open(who) {
 		c.Header("Retry-After", "30")
-		refuse(c, &contract.Problem{Status: http.StatusServiceUnavailable, Detail: "Too many pages follow this service at once.", Remedy: "Close some of them, and reload this one."})
+		refuse(c, &contract.Problem{Status: http.StatusServiceUnavailable, Detail: "Too many pages follow this service at once.",
+			Remedy: "Close some of them, and reload this one."})
 		return
 	}
 	defer s.streams.close(who)
@@ -82,7 +83,8 @@ func (s *Server) console() gin.HandlerFunc {
 	return func(c *gin.Context) {
 		name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 		if strings.HasPrefix(name, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-			refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "There is nothing at " + c.Request.URL.Path + ".", Remedy: "See " + contract.Root + "/openapi.json for what there is."})
+			refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "There is nothing at " + c.Request.URL.Path + ".",
+				Remedy: "See " + contract.Root + "/openapi.json for what there is."})
 			return
 		}
 		info, err := fs.Stat(s.Console, name)
@@ -95,7 +97,8 @@ func (s *Server) console() gin.HandlerFunc {
 		}
 		index, err := fs.ReadFile(s.Console, "index.html")
 		if err != nil {
-			refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "This program was built without its console.", Remedy: "Build it with: make build."})
+			refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "This program was built without its console.",
+				Remedy: "Build it with: make build."})
 			return
 		}
 		nonce := rand.Text()

@@ -37,7 +37,8 @@ func (s *Server) verifyCertificate(c *gin.Context) {
 			return
 		}
 		into := map[string]*contract.Count{
-			"": &summary.Holds, "differs": &summary.Differs, "missing": &summary.Missing, "unreadable": &summary.Unreadable, "not-certified": &summary.NotCertified,
+			"": &summary.Holds, "differs": &summary.Differs, "missing": &summary.Missing, "unreadable": &summary.Unreadable,
+			"not-certified": &summary.NotCertified,
 		}[line.Outcome]
 		into.Items++
 		into.Bytes += max(0, file.Bytes)

@@ -1,4 +1,4 @@
-// Package nearby finds servers on the local network by DNS-SD (RFC 6763) over
+// Package discovery finds servers on the local network by DNS-SD (RFC 6763) over
 // multicast DNS (RFC 6762).
 package discovery
 

@@ -43,7 +43,8 @@ func TestRemedy(t *testing.T) {
 	if !strings.Contains(remedy, "approve") || !slices.Contains(commands, "heron run approve r1") {
 		t.Errorf("%q, %q", remedy, commands)
 	}
-	if _, commands := messages.RemedyOf(plan.CauseSignInExpired, messages.Subject{Account: "desk"}); !slices.Equal(commands, []string{"heron account reauthorize desk"}) {
+	if _, commands := messages.RemedyOf(plan.CauseSignInExpired, messages.Subject{Account: "desk"}); !slices.Equal(commands,
+		[]string{"heron account reauthorize desk"}) {
 		t.Errorf("of an account: %q", commands)
 	}
 	if _, commands := messages.RemedyOf(plan.CauseSafety, messages.Subject{}); len(commands) > 0 {
@@ -61,7 +62,8 @@ func TestDocument(t *testing.T) {
 	causes := plan.Causes()
 	slices.Sort(causes)
 	var b strings.Builder
-	b.WriteString("# Causes\n\nWhy an item or a run ended as it did. Generated from service/messages by `go test ./service/messages -update`.\n\n")
+	b.WriteString("# Causes\n\nWhy an item or a run ended as it did. Generated from service/messages by `go test ./service/messages " +
+		"-update`.\n\n")
 	b.WriteString("| cause | what happened | what to do |\n| --- | --- | --- |\n")
 	for _, cause := range causes {
 		m := messages.Of(cause)

@@ -12,7 +12,8 @@ func Coming(name string, next job.Coming) (sentence string, commands []string) {
 	case next.Step == "":
 		return "The migration is over.", nil
 	case next.Waits:
-		return "Next is the " + job.Words(next.Step) + ", which waits for you. " + contract.Capital(next.Why) + ".", []string{"heron job start " + name}
+		return "Next is the " + job.Words(next.Step) + ", which waits for you. " + contract.Capital(next.Why) + ".",
+			[]string{"heron job start " + name}
 	}
 	return "Next is the " + job.Words(next.Step) + ", which starts automatically.", nil
 }

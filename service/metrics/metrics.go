@@ -31,16 +31,18 @@ func describe(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	runs           = describe("runs", "Runs that have not ended, by state.", "state")
-	runsEnded      = describe("runs_ended_total", "Runs that have ended since the service started, by state.", "state")
-	itemsEnded     = describe("items_ended_total", "Items that have ended since the service started, by state.", "state")
-	movedBytes     = describe("moved_bytes_total", "Bytes that runs transferred since the service started.")
-	rate           = describe("rate_bytes_per_second", "Rate of all runs now.")
-	retries        = describe("item_retries_total", "Tries of items beyond their first, since the service started.")
-	jobLag         = describe("job_lag_seconds", "How long the oldest change waits that a continuous job has heard of and not looked at.", "job")
-	requests       = describe("account_requests_total", "Requests to an account.", "account")
-	slowed         = describe("account_slowed_total", "Requests to an account that it answered by asking to slow down.", "account")
-	waited         = describe("account_waited_seconds_total", "How long requests and transfers have waited for their turn at an account.", "account")
+	runs       = describe("runs", "Runs that have not ended, by state.", "state")
+	runsEnded  = describe("runs_ended_total", "Runs that have ended since the service started, by state.", "state")
+	itemsEnded = describe("items_ended_total", "Items that have ended since the service started, by state.", "state")
+	movedBytes = describe("moved_bytes_total", "Bytes that runs transferred since the service started.")
+	rate       = describe("rate_bytes_per_second", "Rate of all runs now.")
+	retries    = describe("item_retries_total", "Tries of items beyond their first, since the service started.")
+	jobLag     = describe("job_lag_seconds", "How long the oldest change waits that a continuous job has heard of and not looked at.",
+		"job")
+	requests = describe("account_requests_total", "Requests to an account.", "account")
+	slowed   = describe("account_slowed_total", "Requests to an account that it answered by asking to slow down.", "account")
+	waited   = describe("account_waited_seconds_total", "How long requests and transfers have waited for their turn at an account.",
+		"account")
 	requestsAtOnce = describe("account_requests_at_once", "How many requests at once an account is given now.", "account")
 )
 

@@ -28,7 +28,8 @@ import (
 // headers stay those that we write.
 func TestHeadersOfMailAreOurs(t *testing.T) {
 	evil := "a job\r\nBcc: thief@example.org\r\n\r\nanother body\x00\x1b[2J\u2028 \xff"
-	settings := contract.NotifyEmail{Server: "mail.example.org:587", From: "\"x\r\n Bcc: thief@example.org\" <heron@example.org>", To: []string{"first@example.org", "\"a\r\n\tBcc: thief@example.org\" <second@example.org>"}}
+	settings := contract.NotifyEmail{Server: "mail.example.org:587", From: "\"x\r\n Bcc: thief@example.org\" <heron@example.org>",
+		To: []string{"first@example.org", "\"a\r\n\tBcc: thief@example.org\" <second@example.org>"}}
 	for _, letters := range [][]records.Notification{
 		{{At: time.Now(), Subject: evil, Text: evil}},
 		{{At: time.Now(), Subject: evil, Text: evil}, {At: time.Now(), Subject: evil, Text: evil}},
@@ -51,7 +52,8 @@ func TestHeadersOfMailAreOurs(t *testing.T) {
 			t.Fatalf("%v\n%s", err, text)
 		}
 		for name := range parsed.Header {
-			if !strings.Contains(" From To Subject Date Message-Id Auto-Submitted Mime-Version Content-Type Content-Transfer-Encoding ", " "+name+" ") {
+			if !strings.Contains(" From To Subject Date Message-Id Auto-Submitted Mime-Version Content-Type Content-Transfer-Encoding ",
+				" "+name+" ") {
 				t.Errorf("the header %s was put in:\n%s", name, text)
 			}
 		}
@@ -153,7 +155,8 @@ func TestSignInToMailServer(t *testing.T) {
 				go func() { defer close(served); _ = server.Serve(listener) }()
 				t.Cleanup(func() { _ = server.Close(); <-served })
 
-				settings := contract.NotifyEmail{Server: address, TLS: encryption, User: "the-desk", From: "heron@example.org", To: []string{"first@example.org"}}
+				settings := contract.NotifyEmail{Server: address, TLS: encryption, User: "the-desk", From: "heron@example.org",
+					To: []string{"first@example.org"}}
 				letter := []records.Notification{{At: time.Now(), Subject: "Grüße", Text: "Füße"}}
 				send := func(within time.Duration, password string) error {
 					ctx, cancel := context.WithTimeout(t.Context(), within)

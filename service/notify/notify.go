@@ -60,7 +60,8 @@ type Notifications struct {
 func New(db *records.DB, sealer *access.Sealer, log *slog.Logger) *Notifications {
 	return &Notifications{
 		db: db, sealer: sealer, log: log, wake: make(chan struct{}, 1),
-		client: &http.Client{Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		client: &http.Client{Timeout: 20 * time.Second,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 	}
 }
 
@@ -103,7 +104,8 @@ func (n *Notifications) Set(ctx context.Context, given contract.Notifications) e
 	if given.Email != nil {
 		m := *given.Email
 		if now.Email = &m; m.Password == "" && len(before.Password) > 0 && !sameMailServer(before.Email, &m) {
-			return fmt.Errorf("the password was given for the mail server %s, and is not sent to %s; give it again, with --secret-file FILE", mailServer(before.Email), mailServer(&m))
+			return fmt.Errorf("the password was given for the mail server %s, and is not sent to %s; give it again, with --secret-file FILE",
+				mailServer(before.Email), mailServer(&m))
 		} else if m.Password != "" {
 			now.Password = n.sealer.Seal("notices mail", []byte(m.Password))
 		}
@@ -240,7 +242,8 @@ func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEve
 			return
 		}
 		notifications = append(notifications, records.Notification{
-			At: event.At, Event: event.Event, Subject: event.Subject, Text: event.Text, Payload: string(payload), Channel: channel, DueAt: due(k.Notifications, channel, event.At),
+			At: event.At, Event: event.Event, Subject: event.Subject, Text: event.Text, Payload: string(payload), Channel: channel,
+			DueAt: due(k.Notifications, channel, event.At),
 		})
 	}
 	if k.Email != nil {
@@ -365,7 +368,8 @@ func (n *Notifications) List(ctx context.Context, most int) (contract.Notificati
 	rows, err := n.db.Notifications(ctx, most)
 	list := contract.NotificationList{Notifications: []contract.Notification{}}
 	for _, row := range rows {
-		one := contract.Notification{At: row.At, Event: row.Event, Subject: row.Subject, Channel: row.Channel, State: "waiting", Tries: row.Tries, Due: row.DueAt, Sent: row.SentAt, Why: row.Why}
+		one := contract.Notification{At: row.At, Event: row.Event, Subject: row.Subject, Channel: row.Channel, State: "waiting", Tries: row.Tries,
+			Due: row.DueAt, Sent: row.SentAt, Why: row.Why}
 		switch {
 		case row.SentAt != nil:
 			one.State = "sent"

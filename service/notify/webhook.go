@@ -43,7 +43,8 @@ func Sign(request *http.Request, payload, secret []byte, at time.Time) {
 	sum := sha256.Sum256(payload)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	request.Header.Set("Content-Digest", digest)
-	parameters := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="heron";alg="hmac-sha256"`, at.Unix())
+	parameters := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="heron";alg="hmac-sha256"`,
+		at.Unix())
 	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
 		request.Method, request.URL.String(), request.Header.Get("Content-Type"), digest, parameters)
 	mac := hmac.New(sha256.New, secret)

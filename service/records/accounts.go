@@ -123,7 +123,8 @@ func (db *DB) HandSignIn(ctx context.Context, from, to string, secret []byte) er
 func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
 	defer db.accounts.clear()
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		for _, statement := range []string{"DELETE FROM space_samples WHERE account = ?", "DELETE FROM open_uploads WHERE account = ?", "DELETE FROM accounts WHERE id = ?"} {
+		for _, statement := range []string{"DELETE FROM space_samples WHERE account = ?", "DELETE FROM open_uploads WHERE account = ?",
+			"DELETE FROM accounts WHERE id = ?"} {
 			if _, err := tx.ExecContext(ctx, statement, account.ID); err != nil {
 				return err
 			}
@@ -178,7 +179,8 @@ func (db *DB) Token(ctx context.Context, hash []byte, now time.Time) (token Toke
 
 // Tokens returns the tokens of a kind that have not expired, the newest first.
 func (db *DB) Tokens(ctx context.Context, kind string, now time.Time) (tokens []Token, err error) {
-	err = db.read.WithContext(ctx).Where("kind = ? AND (expires_at IS NULL OR expires_at > ?)", kind, now).Order("created_at DESC").Find(&tokens).Error
+	err = db.read.WithContext(ctx).Where("kind = ? AND (expires_at IS NULL OR expires_at > ?)", kind,
+		now).Order("created_at DESC").Find(&tokens).Error
 	return tokens, err
 }
 

@@ -19,7 +19,8 @@ func TestAccountCache(t *testing.T) {
 	t.Cleanup(func() { db.Close() })
 	ctx := t.Context()
 	for _, name := range []string{"desk", "keeper"} {
-		account := records.Account{ID: name, Name: name, Provider: "folder", Options: map[string]string{"path": "/srv/" + name}, Secret: []byte("first"), CreatedAt: time.Now()}
+		account := records.Account{ID: name, Name: name, Provider: "folder", Options: map[string]string{"path": "/srv/" + name},
+			Secret: []byte("first"), CreatedAt: time.Now()}
 		if err := db.AddAccount(ctx, &account); err != nil {
 			t.Fatal(err)
 		}

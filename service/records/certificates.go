@@ -63,7 +63,8 @@ func (db *DB) ForgetCertificate(ctx context.Context, run int64) error {
 // AddCertified adds files to a certificate that is being made; the first has the
 // number from.
 func (db *DB) AddCertified(ctx context.Context, run, from int64, files []CertifiedFile) error {
-	return db.each(ctx, "INSERT INTO certificate_files (run, seq, folder, address, target, size, verification, cause, by, digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", len(files), func(i int) []any {
+	return db.each(ctx, "INSERT INTO certificate_files (run, seq, folder, address, target, size, verification, cause, by, digest) VALUES "+
+		"(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", len(files), func(i int) []any {
 		f := &files[i]
 		return []any{run, from + int64(i), f.Folder, f.Address, f.Target, f.Size, f.Verification, f.Cause, f.By, f.Digest}
 	})
@@ -94,7 +95,8 @@ func (db *DB) Certified(ctx context.Context, run int64, unverified bool) iter.Se
 				CertifiedFile
 				Seq int64
 			}
-			err := db.read.WithContext(ctx).Raw("SELECT * FROM certificate_files WHERE run = ? AND seq > ?"+where+" ORDER BY seq LIMIT ?", run, after, page).Scan(&files).Error
+			err := db.read.WithContext(ctx).Raw("SELECT * FROM certificate_files WHERE run = ? AND seq > ?"+where+" ORDER BY seq LIMIT ?", run,
+				after, page).Scan(&files).Error
 			if err != nil {
 				yield(CertifiedFile{}, err)
 				return
@@ -136,7 +138,8 @@ func (db *DB) CertifiedFolders(ctx context.Context, run int64) iter.Seq2[Certifi
 
 // SaveSurvey keeps the survey of a route of a run, as JSON.
 func (db *DB) SaveSurvey(ctx context.Context, run int64, route int, survey []byte) error {
-	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO surveys (run, route, survey) VALUES (?, ?, ?)", run, route, string(survey)).Error
+	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO surveys (run, route, survey) VALUES (?, ?, ?)", run, route,
+		string(survey)).Error
 }
 
 // Surveys returns the surveys of a run, by its routes.
@@ -168,6 +171,7 @@ func (db *DB) Paper(ctx context.Context, sha256 string) (paper Paper, err error)
 
 // RunsOf returns the latest runs of a job, the oldest first.
 func (db *DB) RunsOf(ctx context.Context, job string, most int) (runs []Run, err error) {
-	err = db.read.WithContext(ctx).Raw("SELECT * FROM (SELECT * FROM runs WHERE job = ? ORDER BY number DESC LIMIT ?) ORDER BY number", job, most).Scan(&runs).Error
+	err = db.read.WithContext(ctx).Raw("SELECT * FROM (SELECT * FROM runs WHERE job = ? ORDER BY number DESC LIMIT ?) ORDER BY number", job,
+		most).Scan(&runs).Error
 	return runs, err
 }

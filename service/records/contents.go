@@ -10,7 +10,8 @@ import (
 )
 
 var contentSchema = []string{
-	"CREATE TABLE contents (scope TEXT NOT NULL, size INTEGER NOT NULL, hash TEXT NOT NULL, path BLOB NOT NULL, revision TEXT NOT NULL, PRIMARY KEY (scope, size, hash)) WITHOUT ROWID",
+	"CREATE TABLE contents (scope TEXT NOT NULL, size INTEGER NOT NULL, hash TEXT NOT NULL, path BLOB NOT NULL, revision TEXT NOT NULL, " +
+		"PRIMARY KEY (scope, size, hash)) WITHOUT ROWID",
 }
 
 // HeldOfSize implements transfer.Contents.
@@ -23,7 +24,8 @@ func (db *DB) HeldOfSize(ctx context.Context, scope string, size int64) (some bo
 func (db *DB) HeldContent(ctx context.Context, scope string, size int64, hash string) (*transfer.HeldFile, error) {
 	held := transfer.HeldFile{Scope: scope, Size: size, Hash: hash}
 	var path []byte
-	err := db.readPool.QueryRowContext(ctx, "SELECT path, revision FROM contents WHERE scope = ? AND size = ? AND hash = ?", scope, size, hash).Scan(&path, &held.Revision)
+	err := db.readPool.QueryRowContext(ctx, "SELECT path, revision FROM contents WHERE scope = ? AND size = ? AND hash = ?", scope, size,
+		hash).Scan(&path, &held.Revision)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -40,10 +42,11 @@ func holdIn(ctx context.Context, tx *sql.Tx, endings []transfer.Ending) error {
 	if len(all) == 0 {
 		return nil
 	}
-	return eachIn(ctx, tx, "INSERT OR REPLACE INTO contents (scope, size, hash, path, revision) VALUES (?, ?, ?, ?, ?)", len(all), func(i int) []any {
-		held := &all[i]
-		return []any{held.Scope, held.Size, held.Hash, []byte(held.Path), held.Revision}
-	})
+	return eachIn(ctx, tx, "INSERT OR REPLACE INTO contents (scope, size, hash, path, revision) VALUES (?, ?, ?, ?, ?)", len(all),
+		func(i int) []any {
+			held := &all[i]
+			return []any{held.Scope, held.Size, held.Hash, []byte(held.Path), held.Revision}
+		})
 }
 
 // ForgetContents drops what is known of the contents of a target.

@@ -58,5 +58,6 @@ func (db *DB) RemoveRegistration(ctx context.Context, provider string) error {
 // ReauthorizeAccount replaces the sealed secret of an account, and keeps its owner.
 func (db *DB) ReauthorizeAccount(ctx context.Context, id string, secret []byte, owner, origin string) error {
 	defer db.accounts.clear()
-	return db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = ?, owner = ?, origin = ? WHERE id = ?", secret, owner, origin, id).Error
+	return db.write.WithContext(ctx).Exec("UPDATE accounts SET secret = ?, owner = ?, origin = ? WHERE id = ?", secret, owner, origin,
+		id).Error
 }

@@ -100,7 +100,8 @@ func (db *DB) incoming(ctx context.Context, where string, args ...any) ([]Incomi
 	var all []Incoming
 	for rows.Next() {
 		var one Incoming
-		if err := rows.Scan(&one.Job, &one.Route, (*keyBytes)(&one.Key), &one.Mark, scannedTime{&one.Since}, &one.State, &one.Run, &one.Size); err != nil {
+		if err := rows.Scan(&one.Job, &one.Route, (*keyBytes)(&one.Key), &one.Mark, scannedTime{&one.Since}, &one.State, &one.Run,
+			&one.Size); err != nil {
 			return nil, err
 		}
 		all = append(all, one)

@@ -24,7 +24,8 @@ func (db *DB) AddJob(ctx context.Context, job *Job) error {
 
 // ChangeJob keeps a job as it is now.
 func (db *DB) ChangeJob(ctx context.Context, job Job) error {
-	return found(db.write.WithContext(ctx).Model(&job).Select("routes", "spec", "type", "rules", "suspended", "seen_at", "changed_at").Updates(job).Error)
+	return found(db.write.WithContext(ctx).Model(&job).Select("routes", "spec", "type", "rules", "suspended", "seen_at",
+		"changed_at").Updates(job).Error)
 }
 
 // SawJob keeps up to when a job's timetable was seen to.
@@ -51,6 +52,7 @@ func (db *DB) LastRun(ctx context.Context, job string) (run Run, err error) {
 // OpenRunOf returns the run of a job that has not ended; ErrNotFound where there is
 // none.
 func (db *DB) OpenRunOf(ctx context.Context, job string) (run Run, err error) {
-	err = db.read.WithContext(ctx).Table("runs INDEXED BY runs_open").Where("job = ? AND ended_at IS NULL", job).Order("number").Take(&run).Error
+	err = db.read.WithContext(ctx).Table("runs INDEXED BY runs_open").Where("job = ? AND ended_at IS NULL",
+		job).Order("number").Take(&run).Error
 	return run, found(err)
 }

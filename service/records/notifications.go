@@ -28,7 +28,8 @@ func (db *DB) AddNotifications(ctx context.Context, notifications []Notification
 
 // DueNotifications returns those that are to be sent, oldest first.
 func (db *DB) DueNotifications(ctx context.Context, now time.Time) (notifications []Notification, err error) {
-	err = db.read.WithContext(ctx).Table("notifications INDEXED BY notices_due").Where("sent_at IS NULL AND given_up = 0 AND due_at <= ?", now).Order("seq").Limit(500).Find(&notifications).Error
+	err = db.read.WithContext(ctx).Table("notifications INDEXED BY notices_due").Where("sent_at IS NULL AND given_up = 0 AND due_at <= ?",
+		now).Order("seq").Limit(500).Find(&notifications).Error
 	return notifications, err
 }
 

@@ -83,7 +83,8 @@ const pairColumns = `source_revision, source_size, source_time, target_revision,
 
 // savePairs adds pairs, or overwrites those of their keys, and counts the new ones.
 func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPair) error {
-	add, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO pairs ("+pairColumns+", scope, key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+	add, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO pairs ("+pairColumns+
+		", scope, key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 	if err != nil {
 		return err
 	}
@@ -92,7 +93,8 @@ func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPa
 	for _, one := range pairs {
 		pair, scope := one.pair, scopes[one.route]
 		args := []any{
-			pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified), pair.Target.Revision, pair.Target.Size, nanoseconds(pair.Target.Modified),
+			pair.Source.Revision, pair.Source.Size, nanoseconds(pair.Source.Modified), pair.Target.Revision, pair.Target.Size,
+			nanoseconds(pair.Target.Modified),
 			pair.Kept, pair.Run, orNull(pair.To), pair.Mark, pair.Verification, pair.TargetMark, pair.Digest, scope, []byte(pair.Key),
 		}
 		result, err := add.ExecContext(ctx, args...)
@@ -109,7 +111,8 @@ func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPa
 		}
 		known.count(scope, pair.Key, kept, -1)
 		known.count(scope, pair.Key, pair.Kept, 1)
-		if _, err := tx.ExecContext(ctx, "UPDATE pairs SET ("+pairColumns+") = (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) WHERE scope = ? AND key = ?", args...); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE pairs SET ("+pairColumns+
+			") = (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) WHERE scope = ? AND key = ?", args...); err != nil {
 			return err
 		}
 	}
@@ -227,7 +230,8 @@ func (db *DB) PairsUnder(ctx context.Context, scope string, path store.Path) ite
 			if from == nil {
 				return
 			}
-			page, err = db.pairs(ctx, "pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND key >= ? AND key < ? ORDER BY key LIMIT ?", scope, from, end, pairsPage)
+			page, err = db.pairs(ctx, "pairs WHERE scope = (SELECT number FROM scopes WHERE name = ?) AND key >= ? AND key < ? ORDER BY key LIMIT ?",
+				scope, from, end, pairsPage)
 			if from = nil; len(page) == pairsPage {
 				from = append([]byte(page[len(page)-1].Key), 0)
 			}

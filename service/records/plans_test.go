@@ -86,14 +86,21 @@ var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certifica
 // whole are statements that are meant to go through all of a run, a scope or a table:
 // once in its life, or a page at a time in the order of the index.
 var whole = []string{
-	" = CASE ", "UPDATE notifications SET channel", "LIKE '{%'", "count(*) - coalesce(sum(", "SELECT state, cause, count(*) AS items", "DELETE FROM items WHERE state <> 'done'",
-	"DELETE FROM pairs WHERE scope", "UPDATE pairs SET source_revision", "runs INDEXED BY runs_open WHERE ended_at IS NULL AND created_at < ? AND EXISTS", "UPDATE scopes SET known = (SELECT count", "SELECT DISTINCT run FROM items INDEXED BY items_waiting", "ORDER BY key LIMIT", "UPDATE items SET state = 'waiting'",
+	" = CASE ", "UPDATE notifications SET channel", "LIKE '{%'", "count(*) - coalesce(sum(", "SELECT state, cause, count(*) AS items",
+	"DELETE FROM items WHERE state <> 'done'",
+	"DELETE FROM pairs WHERE scope", "UPDATE pairs SET source_revision",
+	"runs INDEXED BY runs_open WHERE ended_at IS NULL AND created_at < ? AND EXISTS", "UPDATE scopes SET known = (SELECT count",
+	"SELECT DISTINCT run FROM items INDEXED BY items_waiting", "ORDER BY key LIMIT", "UPDATE items SET state = 'waiting'",
 	"FROM certificate_files WHERE run = ? GROUP BY folder", "FROM certificate_files WHERE run", "DELETE FROM certificate_files",
 	"FROM items JOIN uploads", "seq > ? ORDER BY seq LIMIT", "DELETE FROM contents WHERE scope", "DELETE FROM incoming WHERE job",
 
-	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq", "UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting'",
-	"DELETE FROM notifications WHERE at", "SELECT number FROM scopes WHERE EXISTS", "SELECT * FROM `notifications` ORDER BY seq DESC LIMIT", // by number
-	"ORDER BY since DESC LIMIT", "runs INDEXED BY runs_open WHERE ended_at IS NULL ORDER BY", "FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state", "ORDER BY due_at LIMIT", // the first of an index
+	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq",
+	"UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting'",
+	// by number
+	"DELETE FROM notifications WHERE at", "SELECT number FROM scopes WHERE EXISTS", "SELECT * FROM `notifications` ORDER BY seq DESC LIMIT",
+	// the first of an index
+	"ORDER BY since DESC LIMIT", "runs INDEXED BY runs_open WHERE ended_at IS NULL ORDER BY",
+	"FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state", "ORDER BY due_at LIMIT",
 }
 
 // explain holds the plan of every statement to an index that fits: in a database that
@@ -154,7 +161,8 @@ var verb = regexp.MustCompile(`(?i)^\s*(SELECT|UPDATE|DELETE|INSERT)\b`)
 var prefixOnly = regexp.MustCompile(`SEARCH (items|pairs|incoming|contents) USING (PRIMARY KEY|INDEX \w+|COVERING INDEX \w+) \((run|scope|job)=\?\)`)
 
 func planOf(pool *sql.DB, statement string) (problems []string) {
-	if !verb.MatchString(statement) || strings.Contains(statement, "sqlite_master") || strings.Contains(statement, "migrations") || strings.Contains(statement, "CREATE ") ||
+	if !verb.MatchString(statement) || strings.Contains(statement, "sqlite_master") || strings.Contains(statement, "migrations") ||
+		strings.Contains(statement, "CREATE ") ||
 		strings.Contains(statement, "json_object(") {
 		return nil
 	}
@@ -189,10 +197,12 @@ func planOf(pool *sql.DB, statement string) (problems []string) {
 var filled = []string{
 	"INSERT INTO scopes (name) VALUES ('one'), ('other')",
 	`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000)
-		INSERT INTO pairs (scope, key, source_revision, source_size, source_time, target_revision, target_size, target_time, kept, run, mark, target_mark, target_key)
+		INSERT INTO pairs (scope, key, source_revision, source_size, source_time, target_revision, target_size, target_time,
+			kept, run, mark, target_mark, target_key)
 		SELECT 1, CAST('key' || i AS BLOB), 'r' || i, i, i, 't' || i, i, i, 0, 'run', 'mark' || i, 'tm' || i, CASE i % 10 WHEN 0 THEN CAST('to' || i AS BLOB) END FROM n`,
 	`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000)
-		INSERT INTO items (run, seq, route, key, kind, action, writes, size, source_id, source_revision, source_time, target_revision, target_size, target_time, state, cause, why, verification, name, moved, attempts, ended)
+		INSERT INTO items (run, seq, route, key, kind, action, writes, size, source_id, source_revision, source_time,
+			target_revision, target_size, target_time, state, cause, why, verification, name, moved, attempts, ended)
 		SELECT 1, i, 0, CAST('key' || i AS BLOB), 'file', 'create', i % 4, i, '', 'r', 0, '', 0, 0, CASE i % 3 WHEN 0 THEN 'waiting' WHEN 1 THEN 'done' ELSE 'failed' END, '', '', '', '', 0, 0, i FROM n`,
 }
 

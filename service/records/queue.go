@@ -54,7 +54,8 @@ func scanItem(item *transfer.Item) []any {
 	return []any{
 		&item.Seq, &item.Route, (*keyBytes)(&item.Key), (*keyBytes)(&item.To), &item.Kind, &item.Action, &item.Size, &item.SourceID,
 		&item.Source.Revision, scannedTime{&item.Source.Modified},
-		&item.Target.Revision, &item.Target.Size, scannedTime{&item.Target.Modified}, &item.State, &item.Cause, &item.Why, &item.Mark, scannedOrigin{&item.Origin},
+		&item.Target.Revision, &item.Target.Size, scannedTime{&item.Target.Modified}, &item.State, &item.Cause, &item.Why, &item.Mark,
+		scannedOrigin{&item.Origin},
 	}
 }
 
@@ -161,7 +162,8 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 			ended = time.Now().UnixNano()
 		}
 		return []any{
-			number, item.Action.Phase(item.Kind), item.Seq, item.Route, []byte(item.Key), orNull(item.To), string(item.Kind), string(item.Action), item.Size,
+			number, item.Action.Phase(item.Kind), item.Seq, item.Route, []byte(item.Key), orNull(item.To), string(item.Kind), string(item.Action),
+			item.Size,
 			item.SourceID, item.Source.Revision, nanoseconds(item.Source.Modified), item.Target.Revision, item.Target.Size,
 			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, item.Mark, originText(item.Origin), ended,
 		}
@@ -175,7 +177,8 @@ func (db *DB) MarkMoved(ctx context.Context, run string, route int, at []store.K
 		return 0, err
 	}
 	err = db.transaction(ctx, func(tx *sql.Tx) error {
-		mark, err := tx.PrepareContext(ctx, "UPDATE items INDEXED BY items_removing SET cause = 'moved' WHERE run = ? AND coalesce(target_key, key) = ? AND writes = "+removes+" AND route = ? AND state = 'waiting' AND cause = ''")
+		mark, err := tx.PrepareContext(ctx, "UPDATE items INDEXED BY items_removing SET cause = 'moved' WHERE run = ? AND "+
+			"coalesce(target_key, key) = ? AND writes = "+removes+" AND route = ? AND state = 'waiting' AND cause = ''")
 		if err != nil {
 			return err
 		}
@@ -219,7 +222,8 @@ func (db *DB) Judge(ctx context.Context, run string, seq int64, lost []transfer.
 		if err != nil {
 			return err
 		}
-		return db.write.WithContext(ctx).Exec("UPDATE runs SET planned = 1, totals = ?, judged = max(judged, ?), lost = ? WHERE id = ?", string(totals), seq, string(text), run).Error
+		return db.write.WithContext(ctx).Exec("UPDATE runs SET planned = 1, totals = ?, judged = max(judged, ?), lost = ? WHERE id = ?",
+			string(totals), seq, string(text), run).Error
 	}
 	return db.write.WithContext(ctx).Exec("UPDATE runs SET judged = max(judged, ?), lost = ? WHERE id = ?", seq, string(text), run).Error
 }
@@ -231,7 +235,8 @@ func (db *DB) Ask(ctx context.Context, run string, seq int64) error {
 
 // ForgetUnjudged implements transfer.Records.
 func (db *DB) ForgetUnjudged(ctx context.Context, run string) error {
-	return db.write.WithContext(ctx).Exec("DELETE FROM items WHERE run = "+numberOf+" AND seq > "+judged+" AND state = 'waiting'", run, run).Error
+	return db.write.WithContext(ctx).Exec("DELETE FROM items WHERE run = "+numberOf+" AND seq > "+judged+" AND state = 'waiting'", run,
+		run).Error
 }
 
 const judged = "(SELECT judged FROM runs WHERE id = ?)"
@@ -242,11 +247,13 @@ func (db *DB) Claim(ctx context.Context, run string, phase plan.Phase, after int
 	case phase == plan.PhaseCreate:
 		return db.items(ctx, "writes = ? AND seq > ? AND state = 'waiting' ORDER BY seq LIMIT ?", run, phase, after, most)
 	case phase < plan.PhaseFolders:
-		return db.items(ctx, "writes = ? AND seq > ? AND seq <= "+judged+" AND state = 'waiting' ORDER BY seq LIMIT ?", run, phase, after, run, most)
+		return db.items(ctx, "writes = ? AND seq > ? AND seq <= "+judged+" AND state = 'waiting' ORDER BY seq LIMIT ?", run, phase, after, run,
+			most)
 	case after == 0:
 		after = math.MaxInt64
 	}
-	return db.items(ctx, "writes = ? AND seq < ? AND seq <= "+judged+" AND state = 'waiting' ORDER BY seq DESC LIMIT ?", run, phase, after, run, most)
+	return db.items(ctx, "writes = ? AND seq < ? AND seq <= "+judged+" AND state = 'waiting' ORDER BY seq DESC LIMIT ?", run, phase, after,
+		run, most)
 }
 
 // Removing implements transfer.Records.
@@ -262,7 +269,8 @@ func (db *DB) Overwriting(ctx context.Context, run string, route int, at store.K
 // awaits reports whether an item of a phase waits at a key of the target, by the index
 // of that phase.
 func (db *DB) awaits(ctx context.Context, index, phase, run string, route int, at store.Key) (found bool, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM items INDEXED BY "+index+" WHERE run = "+numberOf+" AND coalesce(target_key, key) = ? AND writes = "+phase+" AND route = ? AND state = 'waiting')",
+	err = db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM items INDEXED BY "+index+" WHERE run = "+numberOf+
+		" AND coalesce(target_key, key) = ? AND writes = "+phase+" AND route = ? AND state = 'waiting')",
 		run, []byte(at), route).Scan(&found)
 	return found, err
 }
@@ -272,7 +280,8 @@ func (db *DB) Largest(ctx context.Context, run string, phase plan.Phase, most in
 	if phase == plan.PhaseCreate {
 		return db.items(ctx, "writes = ? AND size >= "+large+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, phase, most)
 	}
-	return db.items(ctx, "writes = ? AND size >= "+large+" AND seq <= "+judged+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, phase, run, most)
+	return db.items(ctx, "writes = ? AND size >= "+large+" AND seq <= "+judged+" AND state = 'waiting' ORDER BY size DESC LIMIT ?", run, phase,
+		run, most)
 }
 
 // items returns items of a run.
@@ -337,7 +346,8 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 
 // EndRest implements transfer.Records.
 func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cause plan.Cause) (int64, error) {
-	if err := db.write.WithContext(ctx).Exec("DELETE FROM items INDEXED BY items_waiting WHERE run = "+numberOf+" AND writes = "+removes+" AND "+halves, run).Error; err != nil {
+	if err := db.write.WithContext(ctx).Exec("DELETE FROM items INDEXED BY items_waiting WHERE run = "+numberOf+" AND writes = "+removes+
+		" AND "+halves, run).Error; err != nil {
 		return 0, err
 	}
 	result := db.write.WithContext(ctx).Exec("UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting' AND run = "+numberOf,
@@ -348,12 +358,14 @@ func (db *DB) EndRest(ctx context.Context, run string, state transfer.State, cau
 // EndStranded ends the items that wait in runs which have ended, as the disk was full
 // when their end was to be written down.
 func (db *DB) EndStranded(ctx context.Context) error {
-	const stranded = "(SELECT DISTINCT run FROM items INDEXED BY items_waiting JOIN runs ON runs.number = run WHERE items.state = 'waiting' AND ended_at IS NOT NULL)"
+	const stranded = "(SELECT DISTINCT run FROM items INDEXED BY items_waiting JOIN runs ON runs.number = run WHERE items.state = " +
+		"'waiting' AND ended_at IS NOT NULL)"
 	return db.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Exec("UPDATE runs SET failed = max(failed, items - done - skipped) WHERE number IN " + stranded).Error; err != nil {
 			return err
 		}
-		return tx.Exec("UPDATE items SET state = 'failed', cause = ?, ended = ? WHERE state = 'waiting' AND run IN "+stranded, string(plan.CauseStopped), time.Now().UnixNano()).Error
+		return tx.Exec("UPDATE items SET state = 'failed', cause = ?, ended = ? WHERE state = 'waiting' AND run IN "+stranded,
+			string(plan.CauseStopped), time.Now().UnixNano()).Error
 	})
 }
 
@@ -372,7 +384,8 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 		t.Totals, t.Unchanged = kept.Totals, kept.Totals.Unchanged.Items
 	}
 	var lost string
-	if err := db.readPool.QueryRowContext(ctx, "SELECT judged, asked, lost FROM runs WHERE number = ?", kept.Number).Scan(&t.Judged, &t.Asked, &lost); err != nil {
+	if err := db.readPool.QueryRowContext(ctx, "SELECT judged, asked, lost FROM runs WHERE number = ?", kept.Number).Scan(&t.Judged, &t.Asked,
+		&lost); err != nil {
 		return t, err
 	}
 	if err := json.Unmarshal([]byte(lost), &t.Lost); err != nil {
@@ -380,7 +393,8 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 	}
 	err = db.readPool.QueryRowContext(ctx, `SELECT count(*) - coalesce(sum(`+halves+`), 0), coalesce(max(seq), 0),
 		coalesce(sum(state = 'done'), 0), coalesce(sum(state = 'skipped'), 0), coalesce(sum(state = 'failed'), 0),
-		coalesce(sum(CASE WHEN state <> 'skipped' AND action NOT IN ('remove', 'clear', 'refuse') THEN max(size, 0) ELSE 0 END), 0), coalesce(sum(moved), 0),
+		coalesce(sum(CASE WHEN state <> 'skipped' AND action NOT IN ('remove', 'clear', 'refuse') THEN max(size, 0) ELSE 0 END), 0),
+		coalesce(sum(moved), 0),
 		coalesce(sum(action IN ('remove', 'clear') AND state = 'done' AND cause <> 'moved'), 0)
 		FROM items WHERE run = ?`, kept.Number).Scan(&t.Items, &t.LastSeq, &t.Done, &t.Skipped, &t.Failed, &t.Bytes, &t.Moved, &t.Removed)
 	if err != nil {
@@ -406,7 +420,8 @@ func (db *DB) SaveUpload(ctx context.Context, run string, seq int64, upload tran
 
 // SavePart implements transfer.Records.
 func (db *DB) SavePart(ctx context.Context, run string, seq int64, part store.Part) error {
-	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO parts (run, seq, number, size, tag, hash) VALUES ("+numberOf+", ?, ?, ?, ?, ?)",
+	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO parts (run, seq, number, size, tag, hash) VALUES ("+numberOf+
+		", ?, ?, ?, ?, ?)",
 		run, seq, part.Number, part.Size, part.Tag, part.Hash).Error
 }
 
@@ -420,7 +435,8 @@ func (db *DB) LoadUpload(ctx context.Context, run string, seq int64) (upload tra
 	if err != nil {
 		return upload, false, err
 	}
-	err = db.read.WithContext(ctx).Raw("SELECT number, size, tag, hash FROM parts WHERE run = "+numberOf+" AND seq = ? ORDER BY number", run, seq).
+	err = db.read.WithContext(ctx).Raw("SELECT number, size, tag, hash FROM parts WHERE run = "+numberOf+" AND seq = ? ORDER BY number", run,
+		seq).
 		Scan(&upload.Parts).Error
 	return upload, true, err
 }

@@ -63,7 +63,8 @@ var ErrMoved = errors.New("the records are not at their place any more")
 func (db *DB) Check() error {
 	now, err := os.Stat(db.path)
 	if err != nil || !os.SameFile(now, db.opened) {
-		return fmt.Errorf("%w: %s was moved, removed or replaced while the service runs; put it back, and start the service again", ErrMoved, db.path)
+		return fmt.Errorf("%w: %s was moved, removed or replaced while the service runs; put it back, and start the service again", ErrMoved,
+			db.path)
 	}
 	return nil
 }
@@ -141,7 +142,8 @@ var driverName = sqlite.DriverName
 
 func open(path, mode string, connections int) (*gorm.DB, error) {
 	escaped := strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path)
-	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_cache_size=-4000&_stmt_cache_size=128&_mutex=no&mode=" + mode
+	dsn := "file:" + escaped + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1" +
+		"&_cache_size=-4000&_stmt_cache_size=128&_mutex=no&mode=" + mode
 	db, err := gorm.Open(sqlite.New(sqlite.Config{DriverName: driverName, DSN: dsn}), &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
 	})
@@ -186,38 +188,40 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	"CREATE INDEX pairs_mark ON pairs (scope, mark) WHERE mark <> ''",
 }), migration("0006-largest-first", []string{
 	"CREATE INDEX items_large ON items (run, writes, size) WHERE state = 'waiting' AND size >= " + large,
-}), migration("0007-jobs", jobSchema), migration("0008-migrations", certificateSchema), migration("0009-arrivals", incomingSchema), migration("0010-contents", contentSchema), migration("0011-certainty", []string{
-	"ALTER TABLE runs ADD COLUMN judged INTEGER NOT NULL DEFAULT 0",
-	"ALTER TABLE runs ADD COLUMN asked INTEGER NOT NULL DEFAULT 0",
-	"ALTER TABLE scopes ADD COLUMN place TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE scopes ADD COLUMN token TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE scopes ADD COLUMN next TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE scopes ADD COLUMN ends TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE pairs ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE certificate_files ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE link_events ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
-	"CREATE INDEX link_events_mark ON link_events (mark, seq) WHERE mark <> ''",
-	"CREATE INDEX link_events_name ON link_events (name, seq)",
-	"CREATE INDEX link_events_ended ON link_events (at, account) WHERE what = 'ended'",
-	"CREATE INDEX runs_open ON runs (job, number) WHERE ended_at IS NULL",
-	"CREATE INDEX items_writing ON items (run, coalesce(target_key, key)) WHERE writes = " + writes,
-}), migration("0012-kept-counts", []string{
-	"ALTER TABLE runs ADD COLUMN lost TEXT NOT NULL DEFAULT '[]'",
-	"ALTER TABLE scopes ADD COLUMN known INTEGER NOT NULL DEFAULT 0",
-	"UPDATE scopes SET known = (SELECT count(*) FROM pairs WHERE scope = scopes.number AND kept = 0 AND substr(key, -1) <> CAST('/' AS BLOB))",
-}), migration("0013-sessions", []string{
-	"ALTER TABLE accounts ADD COLUMN origin TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE tokens ADD COLUMN \"from\" TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE tokens ADD COLUMN client TEXT NOT NULL DEFAULT ''",
-	"ALTER TABLE tokens ADD COLUMN seen_at DATETIME",
-}), migration("0014-thinning", []string{
-	"ALTER TABLE runs ADD COLUMN thinned INTEGER NOT NULL DEFAULT 0",
-	"ALTER TABLE runs ADD COLUMN thinned_to INTEGER NOT NULL DEFAULT 0",
-	"ALTER TABLE runs ADD COLUMN thin TEXT NOT NULL DEFAULT '{}'",
-	"CREATE INDEX runs_kept ON runs (ended_at) WHERE thinned = 0 AND ended_at IS NOT NULL",
-}), migration("0015-open-uploads", openUploadSchema), migration("0016-causes", []string{
-	"CREATE INDEX items_causes ON items (run, state, cause, size) WHERE cause <> ''",
-}), renameMigration()}
+}), migration("0007-jobs", jobSchema), migration("0008-migrations", certificateSchema), migration("0009-arrivals", incomingSchema),
+	migration("0010-contents", contentSchema), migration("0011-certainty", []string{
+		"ALTER TABLE runs ADD COLUMN judged INTEGER NOT NULL DEFAULT 0",
+		"ALTER TABLE runs ADD COLUMN asked INTEGER NOT NULL DEFAULT 0",
+		"ALTER TABLE scopes ADD COLUMN place TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE scopes ADD COLUMN token TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE scopes ADD COLUMN next TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE scopes ADD COLUMN ends TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE pairs ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE certificate_files ADD COLUMN digest TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE link_events ADD COLUMN mark TEXT NOT NULL DEFAULT ''",
+		"CREATE INDEX link_events_mark ON link_events (mark, seq) WHERE mark <> ''",
+		"CREATE INDEX link_events_name ON link_events (name, seq)",
+		"CREATE INDEX link_events_ended ON link_events (at, account) WHERE what = 'ended'",
+		"CREATE INDEX runs_open ON runs (job, number) WHERE ended_at IS NULL",
+		"CREATE INDEX items_writing ON items (run, coalesce(target_key, key)) WHERE writes = " + writes,
+	}), migration("0012-kept-counts", []string{
+		"ALTER TABLE runs ADD COLUMN lost TEXT NOT NULL DEFAULT '[]'",
+		"ALTER TABLE scopes ADD COLUMN known INTEGER NOT NULL DEFAULT 0",
+		"UPDATE scopes SET known = (SELECT count(*) FROM pairs WHERE scope = scopes.number AND kept = 0 AND substr(key, -1) <> CAST('/' " +
+			"AS BLOB))",
+	}), migration("0013-sessions", []string{
+		"ALTER TABLE accounts ADD COLUMN origin TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE tokens ADD COLUMN \"from\" TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE tokens ADD COLUMN client TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE tokens ADD COLUMN seen_at DATETIME",
+	}), migration("0014-thinning", []string{
+		"ALTER TABLE runs ADD COLUMN thinned INTEGER NOT NULL DEFAULT 0",
+		"ALTER TABLE runs ADD COLUMN thinned_to INTEGER NOT NULL DEFAULT 0",
+		"ALTER TABLE runs ADD COLUMN thin TEXT NOT NULL DEFAULT '{}'",
+		"CREATE INDEX runs_kept ON runs (ended_at) WHERE thinned = 0 AND ended_at IS NOT NULL",
+	}), migration("0015-open-uploads", openUploadSchema), migration("0016-causes", []string{
+		"CREATE INDEX items_causes ON items (run, state, cause, size) WHERE cause <> ''",
+	}), renameMigration()}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {
@@ -272,7 +276,8 @@ var linkSchema = []string{
 	`INSERT INTO link_events (account, name, at, what, by, why, settings)
 		SELECT id, name, created_at, 'linked', '', '', json_object('provider', provider, 'options', json(options), 'start', start,
 			'read_only', json(CASE WHEN read_only THEN 'true' ELSE 'false' END), 'owner', owner) FROM accounts`,
-	"CREATE TABLE space_samples (account TEXT NOT NULL, at DATETIME NOT NULL, used INTEGER NOT NULL, free INTEGER NOT NULL, total INTEGER NOT NULL)",
+	"CREATE TABLE space_samples (account TEXT NOT NULL, at DATETIME NOT NULL, used INTEGER NOT NULL, free INTEGER NOT NULL, total INTEGER " +
+		"NOT NULL)",
 	"CREATE INDEX space_samples_account ON space_samples (account, at)",
 	"CREATE TABLE speeds (seq INTEGER PRIMARY KEY, account TEXT NOT NULL, at DATETIME NOT NULL, result TEXT NOT NULL)",
 	"CREATE INDEX speeds_account ON speeds (account, seq)",

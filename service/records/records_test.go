@@ -57,7 +57,8 @@ func TestQueue(t *testing.T) {
 	run := addRun(t, db, "run1")
 	skipped := item(5, "link", plan.Skip)
 	skipped.State, skipped.Cause = transfer.Skipped, plan.CauseNotAFile
-	items := []transfer.Item{item(1, "b", plan.Create), item(2, "a\x00\xffb", plan.Replace), item(3, "", plan.Create), item(4, "z", plan.Create), skipped}
+	items := []transfer.Item{item(1, "b", plan.Create), item(2, "a\x00\xffb", plan.Replace), item(3, "", plan.Create),
+		item(4, "z", plan.Create), skipped}
 	if err := db.Enqueue(ctx, "run1", items); err != nil {
 		t.Fatal(err)
 	}
@@ -65,7 +66,8 @@ func TestQueue(t *testing.T) {
 		t.Errorf("items of a run that is not there: %v", err)
 	}
 	claimed, err := db.Claim(ctx, "run1", plan.PhaseCreate, 0, 2)
-	if err != nil || len(claimed) != 2 || claimed[0].Key != "b" || claimed[1].Seq != 3 || !claimed[0].Source.Modified.Equal(time.Unix(1, 5)) || claimed[0].Source.Size != 10 {
+	if err != nil || len(claimed) != 2 || claimed[0].Key != "b" || claimed[1].Seq != 3 || !claimed[0].Source.Modified.Equal(time.Unix(1, 5)) ||
+		claimed[0].Source.Size != 10 {
 		t.Errorf("claimed %+v, %v", claimed, err)
 	}
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 0 {
@@ -77,7 +79,8 @@ func TestQueue(t *testing.T) {
 	if writes, err := db.Claim(ctx, "run1", plan.PhaseWrite, 0, 10); err != nil || len(writes) != 1 || writes[0].Key != "a\x00\xffb" {
 		t.Errorf("claimed of those that overwrite something: %+v, %v", writes, err)
 	}
-	pair := compare.Pair{Key: "b", Source: compare.Remembered{Revision: "s"}, Target: compare.Remembered{Revision: "t", Size: 10, Modified: time.Unix(2, 0)}, Run: "run1"}
+	pair := compare.Pair{Key: "b", Source: compare.Remembered{Revision: "s"},
+		Target: compare.Remembered{Revision: "t", Size: 10, Modified: time.Unix(2, 0)}, Run: "run1"}
 	ended := transfer.Ending{Seq: 1, State: transfer.Done, Verification: "crc64nvme=1", Moved: 10, Attempts: 1, Ended: time.Now(), Pair: &pair}
 	only := compare.Pair{Key: "only", Run: "run1", Kept: true}
 	if err := db.Finish(ctx, "run1", []string{"scope"}, []transfer.Ending{ended, {Pair: &only}}); err != nil {
@@ -89,7 +92,8 @@ func TestQueue(t *testing.T) {
 	db.Close()
 	db = open(t, dir)
 	tally, err := db.Tally(ctx, "run1")
-	if err != nil || !tally.Planned || tally.Items != 5 || tally.Done != 1 || tally.Skipped != 1 || tally.Moved != 10 || tally.LastSeq != 5 || tally.Unchanged != 7 || tally.Bytes != 40 {
+	if err != nil || !tally.Planned || tally.Items != 5 || tally.Done != 1 || tally.Skipped != 1 || tally.Moved != 10 || tally.LastSeq != 5 ||
+		tally.Unchanged != 7 || tally.Bytes != 40 {
 		t.Errorf("%+v, %v", tally, err)
 	}
 	var keys []string
@@ -138,7 +142,8 @@ func TestUploads(t *testing.T) {
 		}
 	}
 	upload, ok, err := db.LoadUpload(ctx, "run1", 1)
-	if err != nil || !ok || upload.ID != "u1" || len(upload.Parts) != 2 || upload.Parts[0] != (store.Part{Number: 1, Size: 5, Tag: "t", Hash: "h"}) {
+	if err != nil || !ok || upload.ID != "u1" || len(upload.Parts) != 2 ||
+		upload.Parts[0] != (store.Part{Number: 1, Size: 5, Tag: "t", Hash: "h"}) {
 		t.Errorf("%+v, %v, %v", upload, ok, err)
 	}
 	pending, err := db.Uploads(ctx, "run1")
@@ -236,7 +241,8 @@ func TestUnlinkingKeepsPairs(t *testing.T) {
 
 func TestAccountsAndRuns(t *testing.T) {
 	db, ctx := open(t, t.TempDir()), t.Context()
-	account := records.Account{ID: "1", Name: "desk", Provider: "folder", Options: map[string]string{"path": "/x"}, Secret: []byte("sealed"), CreatedAt: time.Now()}
+	account := records.Account{ID: "1", Name: "desk", Provider: "folder", Options: map[string]string{"path": "/x"}, Secret: []byte("sealed"),
+		CreatedAt: time.Now()}
 	if err := db.AddAccount(ctx, &account); err != nil {
 		t.Fatal(err)
 	}
@@ -288,7 +294,8 @@ func TestLargest(t *testing.T) {
 	if err := db.Enqueue(ctx, "run1", items); err != nil {
 		t.Fatal(err)
 	}
-	if largest, err := db.Largest(ctx, "run1", plan.PhaseCreate, 10); err != nil || len(largest) != 2 || largest[0].Seq != 4 || largest[1].Seq != 2 {
+	if largest, err := db.Largest(ctx, "run1", plan.PhaseCreate, 10); err != nil || len(largest) != 2 || largest[0].Seq != 4 ||
+		largest[1].Seq != 2 {
 		t.Errorf("the largest: %+v, %v", largest, err)
 	}
 }
@@ -355,7 +362,8 @@ func TestPlacesOfLargeScope(t *testing.T) {
 		for first := 0; first < files; first += 1000 {
 			var endings []transfer.Ending
 			for i := range 1000 {
-				pair := compare.Pair{Key: store.Key(fmt.Sprintf("file %07d", first+i)), Source: compare.Remembered{Revision: "r", Size: 1}, Target: compare.Remembered{Revision: "r", Size: 1}}
+				pair := compare.Pair{Key: store.Key(fmt.Sprintf("file %07d", first+i)), Source: compare.Remembered{Revision: "r", Size: 1},
+					Target: compare.Remembered{Revision: "r", Size: 1}}
 				endings = append(endings, transfer.Ending{Pair: &pair})
 			}
 			if err := db.Finish(ctx, run, []string{scope}, endings); err != nil {

@@ -34,7 +34,8 @@ func renameMigration() *gormigrate.Migration {
 
 // renamedValues are what causes, events of links and steps were called, and are now.
 var renamedValues = map[string]string{
-	"clash-left": "conflict-target-kept", "clash-kept-both": "conflict-kept-both", "clash-older": "conflict-target-newer", "clash-question": "conflict-undecided",
+	"clash-left": "conflict-target-kept", "clash-kept-both": "conflict-kept-both", "clash-older": "conflict-target-newer",
+	"clash-question": "conflict-undecided",
 	"sign-in-lapsed": "sign-in-expired", "proof-failed": "verification-failed", "brake": "safety-limit", "retired": "version-kept",
 	"not-proven": "not-verified", "removal-ignored": "deletion-ignored",
 	"lapsed": "sign-in-expired", "mended": "reauthorized", "ended": "unlinked", "fetch": "bring-back",
@@ -57,20 +58,24 @@ func renameStatements() []string {
 	}
 	slices.Sort(was)
 	slices.Sort(cases)
-	for table, columns := range map[string][]string{"items": {"cause"}, "runs": {"cause", "step"}, "certificate_files": {"cause"}, "link_events": {"what"}} {
+	for table, columns := range map[string][]string{"items": {"cause"}, "runs": {"cause", "step"}, "certificate_files": {"cause"},
+		"link_events": {"what"}} {
 		for _, column := range columns {
 			statements = append(statements, fmt.Sprintf("UPDATE %s SET %s = CASE %s %s ELSE %s END WHERE %s IN (%s)",
 				table, column, column, strings.Join(cases, " "), column, column, strings.Join(was, ", ")))
 		}
 	}
-	return append(statements, "DROP INDEX link_events_ended", "CREATE INDEX link_events_unlinked ON link_events (at, account) WHERE what = 'unlinked'")
+	return append(statements, "DROP INDEX link_events_ended",
+		"CREATE INDEX link_events_unlinked ON link_events (at, account) WHERE what = 'unlinked'")
 }
 
 // renameIn rewrites the JSON of one column, a page of rows at a time.
 func renameIn(tx *gorm.DB, table, key, column string) error {
 	const page = 500
-	query := fmt.Sprintf("SELECT %s AS key, %s AS text FROM %s WHERE %s LIKE '{%%' ORDER BY %s LIMIT %d", key, column, table, column, key, page)
-	after := fmt.Sprintf("SELECT %s AS key, %s AS text FROM %s WHERE %s > ? AND %s LIKE '{%%' ORDER BY %s LIMIT %d", key, column, table, key, column, key, page)
+	query := fmt.Sprintf("SELECT %s AS key, %s AS text FROM %s WHERE %s LIKE '{%%' ORDER BY %s LIMIT %d", key, column, table, column, key,
+		page)
+	after := fmt.Sprintf("SELECT %s AS key, %s AS text FROM %s WHERE %s > ? AND %s LIKE '{%%' ORDER BY %s LIMIT %d", key, column, table, key,
+		column, key, page)
 	for args := []any{}; ; query = after {
 		var rows []storedText
 		if err := tx.Raw(query, args...).Scan(&rows).Error; err != nil {
@@ -105,7 +110,8 @@ func renameRows(tx *gorm.DB, table, key, column string, rows []storedText) error
 // renamedKeys are what keys were called, in snake case, and are now.
 var renamedKeys = map[string]string{
 	"clash": "conflict", "leave_out": "exclude", "left_out": "excluded", "folders_left_out": "folders_excluded", "only": "include",
-	"proof": "verify", "prove_all": "verify_all", "pace": "bandwidth", "brake": "safety", "proven": "verified", "unproven": "unverified", "mail": "email", "lanes": "parallel",
+	"proof": "verify", "prove_all": "verify_all", "pace": "bandwidth", "brake": "safety", "proven": "verified", "unproven": "unverified",
+	"mail": "email", "lanes": "parallel",
 }
 
 // renamedTexts are the values of keys, by their present names.

@@ -39,9 +39,12 @@ func TestEarlierRecords(t *testing.T) {
 		{`INSERT INTO items (run, seq, route, key, kind, action, writes, size, source_id, source_revision, source_time, target_revision, target_size, target_time, state, cause, why, proof, name, moved, attempts, ended)
 			VALUES (1, 1, 0, CAST('x' AS BLOB), 'file', 'create', 1, 5, '', '', 0, '', 0, 0, 'failed', 'proof-failed', '', 'md5=1', '', 0, 1, 0)`, nil},
 		{"INSERT INTO link_events (account, name, at, what, by, why, settings) VALUES ('a', 'desk', ?, 'lapsed', '', '', '{}')", []any{now}},
-		{"INSERT INTO certificates (run, made_at, head, digest) VALUES (1, ?, ?, 'd')", []any{now, `{"proven":{"items":3},"rules":{"clash":"leave","only":["*.odt"],"types":["pictures"]}}`}},
-		{"INSERT INTO meta (name, value) VALUES ('notices', ?), ('pace', '{\"overall\":{\"up\":7}}')", []any{`{"mail":{"server":"mail.example.org:25"},"webhooks":[]}`}},
-		{"INSERT INTO notices (at, event, subject, text, payload, channel, tries, due_at, given_up, why) VALUES (?, 'failed', 's', 't', '{}', 'mail', 0, ?, 0, '')", []any{now, now}},
+		{"INSERT INTO certificates (run, made_at, head, digest) VALUES (1, ?, ?, 'd')",
+			[]any{now, `{"proven":{"items":3},"rules":{"clash":"leave","only":["*.odt"],"types":["pictures"]}}`}},
+		{"INSERT INTO meta (name, value) VALUES ('notices', ?), ('pace', '{\"overall\":{\"up\":7}}')",
+			[]any{`{"mail":{"server":"mail.example.org:25"},"webhooks":[]}`}},
+		{"INSERT INTO notices (at, event, subject, text, payload, channel, tries, due_at, given_up, why) VALUES (?, 'failed', 's', 't', " +
+			"'{}', 'mail', 0, ?, 0, '')", []any{now, now}},
 	} {
 		if _, err := pool.Exec(statement.text, statement.args...); err != nil {
 			t.Fatalf("%s: %v", statement.text, err)
@@ -59,25 +62,30 @@ func TestEarlierRecords(t *testing.T) {
 		t.Fatal(err)
 	}
 	spec := kept.Spec
-	if rules := spec.Rules; rules.Conflict != "target" || rules.Deletions != "delete" || len(rules.Exclude) != 1 || len(rules.Include.Patterns) != 1 || rules.Include.SmallerThan != "2GiB" ||
+	if rules := spec.Rules; rules.Conflict != "target" || rules.Deletions != "delete" || len(rules.Exclude) != 1 ||
+		len(rules.Include.Patterns) != 1 || rules.Include.SmallerThan != "2GiB" ||
 		rules.Documents["text"] != "odt+pdf" || rules.Verification != "read-back" {
 		t.Errorf("the rules of the job: %+v", rules)
 	}
-	if spec.When.Weekly != "mon-fri 22:00-06:00" || spec.Safety.Deletions != "7%" || spec.Priority != "high" || spec.Retry != (job.Retry{Tries: 8, Within: "2h"}) || spec.Arrivals.AtOnce != 3 {
+	if spec.When.Weekly != "mon-fri 22:00-06:00" || spec.Safety.Deletions != "7%" || spec.Priority != "high" ||
+		spec.Retry != (job.Retry{Tries: 8, Within: "2h"}) || spec.Arrivals.AtOnce != 3 {
 		t.Errorf("the job: %+v", spec)
 	}
-	if hours := spec.Bandwidth.Hours; len(hours) != 2 || hours[0] != (job.Hour{When: "mon-fri 08-18", Rate: "1MB/s"}) || spec.Bandwidth.Up != "20MB/s" {
+	if hours := spec.Bandwidth.Hours; len(hours) != 2 || hours[0] != (job.Hour{When: "mon-fri 08-18", Rate: "1MB/s"}) ||
+		spec.Bandwidth.Up != "20MB/s" {
 		t.Errorf("its bandwidth: %+v", spec.Bandwidth)
 	}
 	run, err := db.Run(t.Context(), "r")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r := run.Rules; r.Conflict != plan.KeepTarget || r.Deletions != plan.DeleteToo || r.Safety.Deletions.Text() != "7%" || len(r.Filter.Include) != 1 || !r.VerifyAll || r.Verification != "read-back" ||
+	if r := run.Rules; r.Conflict != plan.KeepTarget || r.Deletions != plan.DeleteToo || r.Safety.Deletions.Text() != "7%" ||
+		len(r.Filter.Include) != 1 || !r.VerifyAll || r.Verification != "read-back" ||
 		r.Bandwidth.Up != 5 || len(r.Bandwidth.Hours) != 1 {
 		t.Errorf("the rules of the run: %+v", r)
 	}
-	if run.Cause != string(plan.CauseSafety) || !run.Approved || run.Step != job.BringBack || run.Totals.Excluded.Items != 2 || run.Totals.FoldersExcluded != 3 {
+	if run.Cause != string(plan.CauseSafety) || !run.Approved || run.Step != job.BringBack || run.Totals.Excluded.Items != 2 ||
+		run.Totals.FoldersExcluded != 3 {
 		t.Errorf("the run: %+v", run)
 	}
 	counts, err := db.CauseCounts(t.Context(), 1)

@@ -15,13 +15,15 @@ import (
 func TestRetry(t *testing.T) {
 	db, ctx := open(t, t.TempDir()), t.Context()
 	run := addRun(t, db, "run1")
-	items := []transfer.Item{item(1, "done", plan.Create), item(2, "failed", plan.Create), item(3, "left", plan.Create), item(4, "link", plan.Skip)}
+	items := []transfer.Item{item(1, "done", plan.Create), item(2, "failed", plan.Create), item(3, "left", plan.Create),
+		item(4, "link", plan.Skip)}
 	items[3].State, items[3].Cause = transfer.Skipped, plan.CauseNotAFile
 	if err := db.Enqueue(ctx, "run1", items); err != nil {
 		t.Fatal(err)
 	}
 	ends := []transfer.Ending{
-		{Seq: 1, State: transfer.Done, Ended: time.Now()}, {Seq: 2, State: transfer.Failed, Cause: plan.CauseLocked, Why: "locked", Ended: time.Now()},
+		{Seq: 1, State: transfer.Done, Ended: time.Now()},
+		{Seq: 2, State: transfer.Failed, Cause: plan.CauseLocked, Why: "locked", Ended: time.Now()},
 	}
 	if err := db.Finish(ctx, "run1", []string{"scope"}, ends); err != nil {
 		t.Fatal(err)

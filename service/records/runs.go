@@ -122,7 +122,8 @@ func (db *DB) OpenRuns(ctx context.Context) (runs []Run, err error) {
 
 // CountHeld counts the runs that wait for a person.
 func (db *DB) CountHeld(ctx context.Context) (held int64, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state = ?", run.Held).Scan(&held)
+	err = db.readPool.QueryRowContext(ctx, "SELECT count(*) FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND state = ?",
+		run.Held).Scan(&held)
 	return held, err
 }
 
@@ -155,7 +156,8 @@ func (db *DB) Items(ctx context.Context, run int64, state string, after int64, m
 		var phases []string
 		args = nil
 		for phase := range plan.Phases {
-			phases = append(phases, "SELECT * FROM ("+columns+" INDEXED BY items_waiting WHERE run = ? AND writes = ? AND seq > ? AND state = 'waiting' AND NOT ("+halves+") ORDER BY seq LIMIT ?)")
+			phases = append(phases, "SELECT * FROM ("+columns+" INDEXED BY items_waiting WHERE run = ? AND writes = ? AND seq > ? AND state = "+
+				"'waiting' AND NOT ("+halves+") ORDER BY seq LIMIT ?)")
 			args = append(args, run, phase, after, most)
 		}
 		query = strings.Join(phases, " UNION ALL ")
@@ -208,7 +210,8 @@ func (db *DB) PauseRun(ctx context.Context, row Run) error {
 // ResumeRun makes a run queued that waits for somebody, and reports whether it was one: of
 // several that resume it at once, one does.
 func (db *DB) ResumeRun(ctx context.Context, row Run) (bool, error) {
-	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state IN ?", run.Queued, row.Number, run.Before(run.Resume))
+	result := db.write.WithContext(ctx).Exec("UPDATE runs SET state = ? WHERE number = ? AND state IN ?", run.Queued, row.Number,
+		run.Before(run.Resume))
 	return result.RowsAffected == 1, result.Error
 }
 
@@ -218,7 +221,8 @@ func (db *DB) ResumeRun(ctx context.Context, row Run) (bool, error) {
 // at once, one does.
 func (db *DB) Retry(ctx context.Context, row *Run) (items int64, err error) {
 	err = db.transaction(ctx, func(tx *sql.Tx) error {
-		taken, err := tx.ExecContext(ctx, "UPDATE runs SET state = ?, cause = '', why = '', cancelling = 0, ended_at = NULL WHERE number = ? AND ended_at IS NOT NULL", run.Queued, row.Number)
+		taken, err := tx.ExecContext(ctx, "UPDATE runs SET state = ?, cause = '', why = '', cancelling = 0, ended_at = NULL WHERE number = ? "+
+			"AND ended_at IS NOT NULL", run.Queued, row.Number)
 		if err != nil {
 			return err
 		}

@@ -37,9 +37,11 @@ func (db *DB) Thin(ctx context.Context, before time.Time) (more bool, err error)
 // toThin is the number of a run that has something to be thinned; 0 for none. A run that
 // goes on for good has its items in the order of time.
 func (db *DB) toThin(ctx context.Context, before time.Time) (number int64, err error) {
-	err = db.readPool.QueryRowContext(ctx, "SELECT number FROM runs INDEXED BY runs_kept WHERE thinned = 0 AND ended_at < ? ORDER BY ended_at LIMIT 1", before).Scan(&number)
+	err = db.readPool.QueryRowContext(ctx, "SELECT number FROM runs INDEXED BY runs_kept WHERE thinned = 0 AND ended_at < ? ORDER BY "+
+		"ended_at LIMIT 1", before).Scan(&number)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = db.readPool.QueryRowContext(ctx, `SELECT number FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND created_at < ? AND EXISTS (SELECT 1 FROM
+		err = db.readPool.QueryRowContext(ctx,
+			`SELECT number FROM runs INDEXED BY runs_open WHERE ended_at IS NULL AND created_at < ? AND EXISTS (SELECT 1 FROM
 			(SELECT ended, state FROM items WHERE run = number AND seq > runs.thinned_to ORDER BY seq LIMIT 1) WHERE state <> 'waiting' AND ended < ?) LIMIT 1`,
 			before, before.UnixNano()).Scan(&number)
 	}
@@ -54,14 +56,16 @@ func (db *DB) thinRun(ctx context.Context, run int64, before time.Time) error {
 		var text string
 		var after int64
 		var ended sql.NullTime
-		if err := tx.QueryRowContext(ctx, "SELECT thin, thinned_to, ended_at FROM runs WHERE number = ?", run).Scan(&text, &after, &ended); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT thin, thinned_to, ended_at FROM runs WHERE number = ?", run).Scan(&text, &after,
+			&ended); err != nil {
 			return err
 		}
 		var sum thinned
 		if err := json.Unmarshal([]byte(text), &sum); err != nil {
 			return err
 		}
-		rows, err := tx.QueryContext(ctx, "SELECT seq, state, action, cause, size, moved, ended FROM items WHERE run = ? AND seq > ? ORDER BY seq LIMIT ?", run, after, thinStep)
+		rows, err := tx.QueryContext(ctx, "SELECT seq, state, action, cause, size, moved, ended FROM items WHERE run = ? AND seq > ? ORDER "+
+			"BY seq LIMIT ?", run, after, thinStep)
 		if err != nil {
 			return err
 		}
@@ -100,14 +104,16 @@ func (db *DB) thinRun(ctx context.Context, run int64, before time.Time) error {
 			return err
 		}
 		sum.Last = max(sum.Last, last)
-		if _, err := tx.ExecContext(ctx, "DELETE FROM items WHERE run = ? AND seq > ? AND seq <= ? AND state IN ('done', 'skipped')", run, after, last); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM items WHERE run = ? AND seq > ? AND seq <= ? AND state IN ('done', 'skipped')", run, after,
+			last); err != nil {
 			return err
 		}
 		encoded, err := json.Marshal(sum)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE runs SET thin = ?, thinned_to = ?, thinned = ? WHERE number = ?", string(encoded), last, ended.Valid && read < thinStep && !stopped, run)
+		_, err = tx.ExecContext(ctx, "UPDATE runs SET thin = ?, thinned_to = ?, thinned = ? WHERE number = ?", string(encoded), last,
+			ended.Valid && read < thinStep && !stopped, run)
 		return err
 	})
 }
@@ -142,8 +148,10 @@ func (db *DB) ThinSamples(ctx context.Context, before time.Time) error {
 		}{
 			{"DELETE FROM space_samples WHERE account = ? AND at < ? AND strftime('%H', at) <> '12'", []any{row.ID, before}},
 			{"DELETE FROM space_samples WHERE account = ? AND at < ?", []any{row.ID, before.AddDate(-2, 0, 0)}},
-			{"DELETE FROM speeds WHERE account = ? AND seq <= (SELECT seq FROM speeds WHERE account = ? ORDER BY seq DESC LIMIT 1 OFFSET 100)", []any{row.ID, row.ID}},
-			{"DELETE FROM link_events WHERE account = ? AND what IN ('changed', 'refused', 'sign-in-expired', 'suspended', 'resumed') AND seq <= (SELECT seq FROM link_events WHERE account = ? ORDER BY seq DESC LIMIT 1 OFFSET 1000)", []any{row.ID, row.ID}},
+			{"DELETE FROM speeds WHERE account = ? AND seq <= (SELECT seq FROM speeds WHERE account = ? ORDER BY seq DESC LIMIT 1 OFFSET 100)",
+				[]any{row.ID, row.ID}},
+			{"DELETE FROM link_events WHERE account = ? AND what IN ('changed', 'refused', 'sign-in-expired', 'suspended', 'resumed') AND seq " +
+				"<= (SELECT seq FROM link_events WHERE account = ? ORDER BY seq DESC LIMIT 1 OFFSET 1000)", []any{row.ID, row.ID}},
 		} {
 			if err := db.write.WithContext(ctx).Exec(one.statement, one.args...).Error; err != nil {
 				return err
@@ -155,9 +163,6 @@ func (db *DB) ThinSamples(ctx context.Context, before time.Time) error {
 
 // keptFree is how many free pages stay in the file, as they are used again soon.
 const keptFree = 256
-
-// shrinkStep is how many pages of the file are given back in one step.
-const shrinkStep = 500
 
 // Shrink gives a step of what the file does not need back to the disk, and reports
 // whether there is more.

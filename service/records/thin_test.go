@@ -28,10 +28,12 @@ func year(t *testing.T, db *records.DB, run string, days, each int, now time.Tim
 				action = plan.Remove
 			}
 			items = append(items, transfer.Item{
-				Seq: seq, Key: store.Key(fmt.Sprintf("Surveys 2026/river %d/gauge %05d.csv", i%7, i)), Kind: store.KindFile, Action: action, Size: 1000, State: transfer.Waiting,
+				Seq: seq, Key: store.Key(fmt.Sprintf("Surveys 2026/river %d/gauge %05d.csv", i%7, i)), Kind: store.KindFile, Action: action, Size: 1000,
+				State:    transfer.Waiting,
 				SourceID: "01HZX8J5K2N7Q9R3T6V8W0Y1Z", Mark: "inode 5xvqb.dn62yaybr6zh",
 			})
-			ending := transfer.Ending{Seq: seq, State: transfer.Done, Verification: "crc64nvme=0123456789abcdef (told by the target)", Moved: 1000, Attempts: 1, Ended: at}
+			ending := transfer.Ending{Seq: seq, State: transfer.Done, Verification: "crc64nvme=0123456789abcdef (told by the target)", Moved: 1000,
+				Attempts: 1, Ended: at}
 			switch {
 			case i%100 == 50:
 				ending.State, ending.Cause, ending.Why, ending.Moved = transfer.Failed, plan.CauseNoSpace, "there is no room", 0
@@ -129,5 +131,6 @@ func TestThinned(t *testing.T) {
 	if now := size(); now > full*2/3 {
 		t.Errorf("the file has %d KiB of %d left after %d steps", now>>10, full>>10, steps)
 	}
-	t.Logf("%.0f bytes an item; a year of 3,000 changes a day, kept for 90 days, takes %.0f MiB", float64(full)/60_000, float64(full)/60_000*3000*90/(1<<20))
+	t.Logf("%.0f bytes an item; a year of 3,000 changes a day, kept for 90 days, takes %.0f MiB", float64(full)/60_000,
+		float64(full)/60_000*3000*90/(1<<20))
 }

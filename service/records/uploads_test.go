@@ -12,7 +12,8 @@ func TestOpenUploads(t *testing.T) {
 	db := open(t, t.TempDir())
 	var ids []int64
 	for _, upload := range []records.OpenUpload{
-		{Account: "a", Process: "before", Sealed: []byte("1")}, {Account: "a", Process: "now", Sealed: []byte("2")}, {Account: "b", Process: "before", Sealed: []byte("3")},
+		{Account: "a", Process: "before", Sealed: []byte("1")}, {Account: "a", Process: "now", Sealed: []byte("2")},
+		{Account: "b", Process: "before", Sealed: []byte("3")},
 	} {
 		id, err := db.KeepOpenUpload(t.Context(), upload)
 		if err != nil {

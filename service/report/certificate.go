@@ -87,7 +87,8 @@ func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made 
 		if err != nil {
 			return err
 		}
-		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), strconv.FormatInt(one.Bytes, 10), one.Verification, strings.TrimPrefix(one.Digest, "blake3="), one.Cause, one.Run}); err != nil {
+		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), strconv.FormatInt(one.Bytes, 10), one.Verification,
+			strings.TrimPrefix(one.Digest, "blake3="), one.Cause, one.Run}); err != nil {
 			return err
 		}
 	}
@@ -99,7 +100,8 @@ func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made 
 var certificatePage string
 
 var certificateTemplate = template.Must(template.New("certificate").Funcs(template.FuncMap{
-	"bytes": Bytes, "count": Count, "utc": utc, "style": styleSheet, "files": files, "plural": plural, "step": stepWords, "kind": kindWords, "rules": Rules,
+	"bytes": Bytes, "count": Count, "utc": utc, "style": styleSheet, "files": files, "plural": plural, "step": stepWords, "kind": kindWords,
+	"rules": Rules,
 }).Parse(certificatePage))
 
 // certificateData is what the page is made of; folders and files are streamed into it.

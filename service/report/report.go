@@ -78,7 +78,8 @@ func Write(ctx context.Context, w io.Writer, source Source, id string, format Fo
 
 func writeCSV(ctx context.Context, w io.Writer, source Source, id string) error {
 	table := csv.NewWriter(w)
-	if err := table.Write([]string{"address", "target", "kind", "bytes", "state", "cause", "meaning", "remedy", "error", "verification", "attempts", "ended"}); err != nil {
+	if err := table.Write([]string{"address", "target", "kind", "bytes", "state", "cause", "meaning", "remedy", "error", "verification",
+		"attempts", "ended"}); err != nil {
 		return err
 	}
 	err := source.Each(ctx, id, "", func(item contract.Item) error {
@@ -144,7 +145,8 @@ var style string
 func styleSheet() template.CSS { return template.CSS(style) }
 
 var pageTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"bytes": Bytes, "count": Count, "items": items, "when": When, "state": StateWord, "rate": rate, "took": took, "style": styleSheet, "rules": Rules, "named": named,
+	"bytes": Bytes, "count": Count, "items": items, "when": When, "state": StateWord, "rate": rate, "took": took, "style": styleSheet,
+	"rules": Rules, "named": named,
 }).Parse(page))
 
 // named is a run by its job and its id; one that was begun without a job, as a copy is,

@@ -18,7 +18,8 @@ type source struct{}
 func (source) Run(context.Context, string) (contract.Run, error) {
 	began, ended := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2026, 1, 1, 0, 0, 10, 0, time.UTC)
 	return contract.Run{
-		ID: "r1", State: "partial", Why: "1 items failed", Settings: contract.Settings{Rules: contract.Rules{Conflict: "keep-both"}}, Started: &began, Ended: &ended,
+		ID: "r1", State: "partial", Why: "1 items failed", Settings: contract.Settings{Rules: contract.Rules{Conflict: "keep-both"}},
+		Started: &began, Ended: &ended,
 		Routes: []contract.Route{{From: "/desk/<b>", To: "/archive/<b>"}},
 		Items:  contract.ItemCounts{Done: 2, Failed: 1}, Bytes: contract.ByteCounts{Transferred: 10 << 20, Total: 10 << 20},
 	}, nil

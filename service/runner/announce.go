@@ -77,7 +77,8 @@ func (r *Runner) placeOf(ctx context.Context, id string, p prepared, text string
 		source, err := newArrivalSource(r.db, id, i, route.Source, p.rules.Filter, p.spec.When.Arrival)
 		return place{source, route, path[len(root):]}, err
 	}
-	return place{}, store.Errorf(store.ErrRefused, "%s lies in no source of the job %s; name a file or folder below one of them", text, p.spec.Name)
+	return place{}, store.Errorf(store.ErrRefused, "%s lies in no source of the job %s; name a file or folder below one of them", text,
+		p.spec.Name)
 }
 
 // at finds what arrived at a path; false where nothing there matches.
@@ -94,7 +95,8 @@ func (s *arrivalSource) at(ctx context.Context, path store.Path) (one found, ok 
 // arriving checks a job that runs on arrivals.
 func (r *Runner) arriving(ctx context.Context, spec job.Spec) (prepared, error) {
 	if spec.When.Arrival == "" {
-		return prepared{}, &InputError{store.Errorf(store.ErrRefused, "the job %s does not run on arrivals; change that with heron job edit %s --on-arrival file", spec.Name, spec.Name)}
+		return prepared{}, &InputError{store.Errorf(store.ErrRefused,
+			"the job %s does not run on arrivals; change that with heron job edit %s --on-arrival file", spec.Name, spec.Name)}
 	}
 	return r.checkJob(ctx, spec, []job.Spec{spec}, false)
 }
@@ -106,7 +108,8 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 		return contract.Arrival{}, err
 	}
 	if row.Suspended {
-		return contract.Arrival{}, store.Errorf(store.ErrRefused, "the job %s is suspended, and takes nothing in; resume it first: heron job resume %s", name, name)
+		return contract.Arrival{}, store.Errorf(store.ErrRefused,
+			"the job %s is suspended, and takes nothing in; resume it first: heron job resume %s", name, name)
 	}
 	p, err := r.arriving(ctx, keptSpec(row))
 	if err != nil {
@@ -121,13 +124,15 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 		return contract.Arrival{}, err
 	}
 	if !ok {
-		return contract.Arrival{}, store.Errorf(store.ErrNotFound, "nothing at %s matches the job %s; see what it takes with heron job show %s", address, name, name)
+		return contract.Arrival{}, store.Errorf(store.ErrNotFound, "nothing at %s matches the job %s; see what it takes with heron job show %s",
+			address, name, name)
 	}
 	before, err := at.source.known(ctx, now.key)
 	if err != nil {
 		return contract.Arrival{}, err
 	}
-	one := records.Incoming{Job: row.ID, Route: at.source.route, Key: now.key, Mark: now.mark, Since: time.Now(), State: records.IncomingReady, Size: now.size}
+	one := records.Incoming{Job: row.ID, Route: at.source.route, Key: now.key, Mark: now.mark, Since: time.Now(), State: records.IncomingReady,
+		Size: now.size}
 	if before != nil {
 		one.Run = before.Run
 		if before.Mark == now.mark && (before.State == records.IncomingTaken || before.State == records.IncomingReady) {
@@ -174,11 +179,13 @@ func (r *Runner) TryArrival(ctx context.Context, name string, trying contract.Tr
 	if !now.modified.IsZero() {
 		tried.Arrived = &now.modified
 	}
-	shown, err := r.planPlaces(ctx, p, []transfer.TouchedPlace{{Route: at.source.route, Path: pathOfKey(now.key)}}, func(route int, step plan.Step) {
-		if item := (transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}); step.Moves() && len(tried.Targets) < mostShown {
-			tried.Targets = append(tried.Targets, contract.Renaming{Address: p.routes[route].SourceAddress(item), Target: p.routes[route].TargetAddress(item, "")})
-		}
-	})
+	shown, err := r.planPlaces(ctx, p, []transfer.TouchedPlace{{Route: at.source.route, Path: pathOfKey(now.key)}},
+		func(route int, step plan.Step) {
+			if item := (transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}); step.Moves() && len(tried.Targets) < mostShown {
+				tried.Targets = append(tried.Targets,
+					contract.Renaming{Address: p.routes[route].SourceAddress(item), Target: p.routes[route].TargetAddress(item, "")})
+			}
+		})
 	tried.Plan = &shown
 	return tried, err
 }

@@ -31,10 +31,12 @@ func (r *Runner) certify(ctx context.Context, row records.Run, routes []transfer
 	}
 	made, err := r.makeCertificate(ctx, row, routes)
 	if err != nil || ctx.Err() != nil {
-		return brokenOff(ctx, err, "it was cancelled by a person, before what is verified was certified", "what is at the target could not be certified: ")
+		return brokenOff(ctx, err, "it was cancelled by a person, before what is verified was certified",
+			"what is at the target could not be certified: ")
 	}
 	if result.State == run.Done && made.Unverified.Items > 0 {
-		result = transfer.Result{State: run.Partial, Cause: plan.CauseUnverified, Why: some(made.Unverified.Items, "file") + " at the source could not be verified at the target; the certificate tells which and why"}
+		result = transfer.Result{State: run.Partial, Cause: plan.CauseUnverified, Why: some(made.Unverified.Items, "file") +
+			" at the source could not be verified at the target; the certificate tells which and why"}
 	}
 	return result
 }
@@ -63,7 +65,8 @@ func some(n int64, what string) string {
 
 func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []transfer.Route) (contract.Certificate, error) {
 	const batch = 500
-	made := contract.Certificate{Run: row.ID, Job: row.Job, Made: time.Now().UTC().Truncate(time.Second), Settings: job.SettingsOf(row.Rules), By: []contract.VerifiedBy{}, Why: []contract.CauseCount{}}
+	made := contract.Certificate{Run: row.ID, Job: row.Job, Made: time.Now().UTC().Truncate(time.Second), Settings: job.SettingsOf(row.Rules),
+		By: []contract.VerifiedBy{}, Why: []contract.CauseCount{}}
 	for _, route := range row.Routes {
 		made.Routes = append(made.Routes, contract.Route{From: route.From, To: route.To})
 	}
@@ -140,7 +143,8 @@ func count(made *contract.Certificate, one transfer.Certified) {
 		if i < 0 {
 			words := messages.Of(one.Cause)
 			i = len(made.Why)
-			made.Why = append(made.Why, contract.CauseCount{State: "unverified", Cause: string(one.Cause), Meaning: words.Sentence, Remedy: words.Remedy})
+			made.Why = append(made.Why, contract.CauseCount{State: "unverified", Cause: string(one.Cause), Meaning: words.Sentence,
+				Remedy: words.Remedy})
 		}
 		made.Why[i].Items++
 		made.Why[i].Bytes += size
@@ -190,7 +194,8 @@ func writeLine(sum hash.Hash, line []byte) {
 }
 
 func shownFile(file records.CertifiedFile) contract.CertifiedFile {
-	return contract.CertifiedFile{Address: file.Address, Target: file.Target, Bytes: file.Size, Verification: file.Verification, Digest: file.Digest, Cause: file.Cause, Run: file.By}
+	return contract.CertifiedFile{Address: file.Address, Target: file.Target, Bytes: file.Size, Verification: file.Verification,
+		Digest: file.Digest, Cause: file.Cause, Run: file.By}
 }
 
 // Certificate returns that of a run; records.ErrNotFound where it has none.
@@ -252,7 +257,8 @@ func (r *Runner) HandedOut(ctx context.Context, run, kind, format, sum string) e
 func (r *Runner) CheckPaper(ctx context.Context, sum string) (contract.Checked, error) {
 	paper, err := r.db.Paper(ctx, sum)
 	if errors.Is(err, records.ErrNotFound) {
-		err = store.Errorf(store.ErrNotFound, "this is not as anything that this service handed out: it was altered since, or is from another service; ask for it again with heron run report")
+		err = store.Errorf(store.ErrNotFound, "this is not as anything that this service handed out: it was altered since, or is from "+
+			"another service; ask for it again with heron run report")
 	}
 	if err != nil {
 		return contract.Checked{}, err

@@ -162,7 +162,8 @@ func checkMove(ctx context.Context, route transfer.Route) error {
 		return store.Errorf(store.ErrRefused, "%s is the start of an account, which cannot be moved; name what is in it", route.Source.Address)
 	}
 	if route.Source.Store.Traits().ReadOnly {
-		return store.Errorf(store.ErrRefused, "/%s is linked to be read only, and nothing can be moved away from there; copy it instead", route.Source.Account)
+		return store.Errorf(store.ErrRefused, "/%s is linked to be read only, and nothing can be moved away from there; copy it instead",
+			route.Source.Account)
 	}
 	_, err := route.Target.Store.Stat(ctx, route.Target.Root)
 	if err == nil {

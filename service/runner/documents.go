@@ -43,7 +43,8 @@ func (r *Runner) expand(ctx context.Context, rows []records.Route, rules plan.Ru
 		}
 		for _, format := range rules.Documents.Formats(kind) {
 			from, to := opened[i].Source.Address, opened[i].Target.Address
-			one := records.Route{From: from.Parent().Child(store.ExportName(entry.Name, format)).String(), To: to.Parent().Child(store.ExportName(to.Name(), format)).String()}
+			one := records.Route{From: from.Parent().Child(store.ExportName(entry.Name, format)).String(),
+				To: to.Parent().Child(store.ExportName(to.Name(), format)).String()}
 			one.Scope = row.Scope + "\n" + format
 			all = append(all, one)
 		}
@@ -68,7 +69,8 @@ func checkDocuments(routes []transfer.Route, choice store.Choice) error {
 		for _, format := range formats {
 			if !slices.Contains(offered[class], format) {
 				slices.Sort(offered[class])
-				return fmt.Errorf("documents of the class %s cannot be exported as %q; there are %s", class, format, strings.Join(slices.Compact(offered[class]), ", "))
+				return fmt.Errorf("documents of the class %s cannot be exported as %q; there are %s", class, format,
+					strings.Join(slices.Compact(offered[class]), ", "))
 			}
 		}
 	}

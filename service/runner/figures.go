@@ -23,7 +23,8 @@ type Figures struct {
 // Figures returns them.
 func (r *Runner) Figures() Figures {
 	f := Figures{
-		Open: map[run.State]int64{}, Ended: map[run.State]int64{}, Items: map[string]int64{"done": 0, "skipped": 0, "failed": 0}, Lag: map[string]time.Duration{},
+		Open: map[run.State]int64{}, Ended: map[run.State]int64{}, Items: map[string]int64{"done": 0, "skipped": 0, "failed": 0},
+		Lag: map[string]time.Duration{},
 	}
 	for _, state := range run.Open() {
 		f.Open[state] = 0

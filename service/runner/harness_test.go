@@ -67,7 +67,8 @@ func newOffice(t *testing.T, data string) *office {
 // link links a folder of the disk.
 func (o *office) link(name, path string) {
 	o.t.Helper()
-	if _, _, err := o.accounts.Add(o.t.Context(), accounts.Link{Provider: "folder", Name: name, Options: map[string]string{"path": path}}); err != nil {
+	if _, _, err := o.accounts.Add(o.t.Context(),
+		accounts.Link{Provider: "folder", Name: name, Options: map[string]string{"path": path}}); err != nil {
 		o.t.Fatal(err)
 	}
 }

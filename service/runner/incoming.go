@@ -55,7 +55,8 @@ func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
 		c.runner.log.Error("a job's arrivals cannot be read", "job", row.Name, "error", err)
 		return
 	}
-	k := &keeper{runner: c.runner, job: row, spec: spec, taking: taking, touched: map[touchedArrival]bool{}, all: true, wake: make(chan struct{}, 1), ended: make(chan struct{}, 1)}
+	k := &keeper{runner: c.runner, job: row, spec: spec, taking: taking, touched: map[touchedArrival]bool{}, all: true,
+		wake: make(chan struct{}, 1), ended: make(chan struct{}, 1)}
 	c.mu.Lock()
 	c.keepers[row.Name] = k
 	c.mu.Unlock()

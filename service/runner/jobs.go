@@ -54,7 +54,8 @@ func (r *Runner) Job(ctx context.Context, name string) (contract.Job, error) {
 // job shows a job, with as many of its next moments.
 func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contract.Job, error) {
 	spec := keptSpec(row)
-	shown := contract.Job{Spec: spec, State: "active", Sentence: sentence(spec), Next: []time.Time{}, Created: row.CreatedAt, Changed: row.CreatedAt}
+	shown := contract.Job{Spec: spec, State: "active", Sentence: sentence(spec), Next: []time.Time{}, Created: row.CreatedAt,
+		Changed: row.CreatedAt}
 	if row.ChangedAt != nil {
 		shown.Changed = *row.ChangedAt
 	}
@@ -132,7 +133,8 @@ func (r *Runner) checkNew(ctx context.Context, spec job.Spec, along []job.Spec, 
 // jobRoutes opens the routes of a job and checks them. Of two sides that are kept in
 // step, one where letter case does not count comes second: what the first tells
 // apart has a name of its own there.
-func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules, leaveMark, starting bool) ([]records.Route, []transfer.Route, error) {
+func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules, leaveMark,
+	starting bool) ([]records.Route, []transfer.Route, error) {
 	var rows []records.Route
 	for _, route := range spec.Routes {
 		from, err := store.ParseAddress(route.From)
@@ -224,13 +226,15 @@ func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules 
 	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
 	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
 	if from != "" && to != "" && strings.HasPrefix(from, to) {
-		return store.Errorf(store.ErrRefused, "the source %s is inside its target %s and would be deleted; choose separate folders", route.Source.Address, route.Target.Address)
+		return store.Errorf(store.ErrRefused, "the source %s is inside its target %s and would be deleted; choose separate folders",
+			route.Source.Address, route.Target.Address)
 	}
 	if err := r.checkSamePlace(ctx, route, leaveMark); err != nil {
 		return err
 	}
 	if clears && route.Source.Store.Traits().ReadOnly {
-		return store.Errorf(store.ErrRefused, "/%s is read-only and cannot be cleared; link it for writing, or do not clear", route.Source.Account)
+		return store.Errorf(store.ErrRefused, "/%s is read-only and cannot be cleared; link it for writing, or do not clear",
+			route.Source.Account)
 	}
 	if rules.Type == plan.TwoWay && route.Source.Store.Traits().ReadOnly {
 		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be kept in sync; mirror it instead", route.Source.Account)
@@ -247,7 +251,8 @@ func (r *Runner) checkSamePlace(ctx context.Context, route transfer.Route, leave
 	}
 	same, err := r.accounts.SamePlace(ctx, one, other, leaveMark)
 	if err == nil && same {
-		err = store.Errorf(store.ErrRefused, "/%s and /%s are the same place, as the mark that was left there tells, and %s and %s overlap; choose folders apart",
+		err = store.Errorf(store.ErrRefused, "/%s and /%s are the same place, as the mark that was left there tells, and %s and %s overlap; "+
+			"choose folders apart",
 			other, one, route.Source.Address, route.Target.Address)
 	}
 	return err
@@ -269,7 +274,8 @@ func (r *Runner) checkRing(ctx context.Context, spec job.Spec, along []job.Spec)
 		return err == nil && err2 == nil && (one.Contains(other) || other.Contains(one))
 	})
 	if ring != nil {
-		return store.Errorf(store.ErrRefused, "the two-way jobs %s form a ring, in which a change would never end; remove one of them, or make it a mirror", strings.Join(ring, ", "))
+		return store.Errorf(store.ErrRefused, "the two-way jobs %s form a ring, in which a change would never end; "+
+			"remove one of them, or make it a mirror", strings.Join(ring, ", "))
 	}
 	return nil
 }
@@ -304,11 +310,13 @@ func keptRoutes(spec job.Spec) (routes []records.Route) {
 
 func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) error {
 	now := time.Now()
-	row := records.Job{ID: uuid.NewString(), Name: spec.Name, Type: spec.Type, Spec: spec, CreatedAt: now, SeenAt: &now, ChangedAt: &now, Suspended: suspended}
+	row := records.Job{ID: uuid.NewString(), Name: spec.Name, Type: spec.Type, Spec: spec, CreatedAt: now, SeenAt: &now, ChangedAt: &now,
+		Suspended: suspended}
 	row.Routes = keptRoutes(spec)
 	err := r.db.AddJob(ctx, &row)
 	if errors.Is(err, records.ErrTaken) {
-		return store.Errorf(store.ErrExists, "there is already a job %s; choose another name, or change that one: heron job edit %s", spec.Name, spec.Name)
+		return store.Errorf(store.ErrExists, "there is already a job %s; choose another name, or change that one: heron job edit %s", spec.Name,
+			spec.Name)
 	}
 	if err != nil {
 		return err
@@ -393,9 +401,11 @@ func (r *Runner) RemoveJob(ctx context.Context, name string) error {
 		return err
 	}
 	if run, err := r.db.OpenRunOf(ctx, name); err == nil && row.Spec.When.Continuous && !row.Suspended {
-		return store.Errorf(store.ErrRefused, "the run %s of the job %s goes on for good; suspend the job first: heron job suspend %s", run.ID, name, name)
+		return store.Errorf(store.ErrRefused, "the run %s of the job %s goes on for good; suspend the job first: heron job suspend %s", run.ID,
+			name, name)
 	} else if err == nil {
-		return store.Errorf(store.ErrRefused, "the run %s of the job %s is %s; wait for it, or end it with heron run cancel %s", run.ID, name, run.State, run.ID)
+		return store.Errorf(store.ErrRefused, "the run %s of the job %s is %s; wait for it, or end it with heron run cancel %s", run.ID, name,
+			run.State, run.ID)
 	}
 	if err := r.db.RemoveJob(ctx, row.ID); err != nil {
 		return err
@@ -441,7 +451,8 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	if run, err := r.db.OpenRunOf(ctx, row.Name); err == nil {
-		return contract.Started{}, store.Errorf(store.ErrRefused, "the run %s of the job %s is %s: %w; wait for it, or end it with heron run cancel %s", run.ID, row.Name, run.State, errGoing, run.ID)
+		return contract.Started{}, store.Errorf(store.ErrRefused,
+			"the run %s of the job %s is %s: %w; wait for it, or end it with heron run cancel %s", run.ID, row.Name, run.State, errGoing, run.ID)
 	} else if !errors.Is(err, records.ErrNotFound) {
 		return contract.Started{}, err
 	}
@@ -456,7 +467,8 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 		}
 	}
 	now := time.Now()
-	begun := records.Run{ID: newID(now), Job: row.Name, Type: row.Type, Step: step, State: run.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now, StartedBy: by}
+	begun := records.Run{ID: newID(now), Job: row.Name, Type: row.Type, Step: step, State: run.Queued, Routes: p.rows, Rules: p.rules,
+		CreatedAt: now, StartedBy: by}
 	r.withinItsHours(row, &begun)
 	if err := r.db.AddRunOf(ctx, &begun); err != nil {
 		return contract.Started{}, err

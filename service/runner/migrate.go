@@ -71,7 +71,8 @@ func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (str
 	}
 	next, _, err := r.coming(ctx, row)
 	if err == nil && next.Step == "" {
-		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be restored with heron job bring-back %s", row.Name, row.Name)
+		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be restored with "+
+			"heron job bring-back %s", row.Name, row.Name)
 	}
 	return next.Step, err
 }
@@ -94,7 +95,8 @@ func (r *Runner) cleared(ctx context.Context, row records.Run, result transfer.R
 	if stay == 0 {
 		return result
 	}
-	return transfer.Result{State: run.Partial, Cause: plan.CauseStays, Why: some(stay, "item") + " changed or came since, or could not be verified, and stay at the source"}
+	return transfer.Result{State: run.Partial, Cause: plan.CauseStays,
+		Why: some(stay, "item") + " changed or came since, or could not be verified, and stay at the source"}
 }
 
 // stepRules are the rules by which a step goes.
@@ -103,7 +105,8 @@ func stepRules(rules plan.Rules, step string) plan.Rules {
 	case job.FinalPass:
 		rules.VerifyAll = true
 	case job.Clear:
-		rules = plan.Rules{Type: plan.Clearing, Filter: rules.Filter, Names: rules.Names, Documents: rules.Documents, Verification: rules.Verification, Tries: rules.Tries, Within: rules.Within}
+		rules = plan.Rules{Type: plan.Clearing, Filter: rules.Filter, Names: rules.Names, Documents: rules.Documents,
+			Verification: rules.Verification, Tries: rules.Tries, Within: rules.Within}
 	case job.BringBack:
 		rules.Filter = plan.Filter{}
 	}

@@ -32,9 +32,11 @@ func (r *Runner) plan(ctx context.Context, rows []records.Route, routes []transf
 
 // planPlaces plans what is at some places, or everything where there are none. each is
 // told of every step.
-func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.TouchedPlace, each func(route int, step plan.Step)) (contract.Plan, error) {
+func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.TouchedPlace,
+	each func(route int, step plan.Step)) (contract.Plan, error) {
 	rows, routes, rules := p.rows, p.routes, p.rules
-	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{}, hasMoved: map[string]bool{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
+	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{},
+		hasMoved: map[string]bool{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
 	totals, err := transfer.Plan(ctx, routes, rules, r.db, places, func(route int, step plan.Step) error {
 		each(route, step)
 		return l.step(route, step)
@@ -99,7 +101,8 @@ func (l *listing) step(route int, step plan.Step) error {
 		l.exports[mark].Items++
 	}
 	if step.Moves() && step.Translated && len(l.names) < mostShown {
-		l.names = append(l.names, contract.Renaming{Address: l.routes[route].SourceAddress(item), Target: l.routes[route].TargetAddress(item, "")})
+		l.names = append(l.names, contract.Renaming{Address: l.routes[route].SourceAddress(item),
+			Target: l.routes[route].TargetAddress(item, "")})
 	}
 	if step.Action == plan.Remove && step.Kind != store.KindFolder && len(l.removals) < 10*mostShown { // some of them may only have moved
 		address := l.removed(route, step.Back, item)
@@ -195,7 +198,8 @@ func (r *Runner) estimate(ctx context.Context, rows []records.Route, items, byte
 	for _, run := range past {
 		theirs := changed(run)
 		slices.Sort(theirs)
-		if run.StartedAt == nil || run.EndedAt == nil || run.Done < 10 || run.Interruptions > 0 || !slices.Equal(slices.Compact(theirs), accounts) {
+		if run.StartedAt == nil || run.EndedAt == nil || run.Done < 10 || run.Interruptions > 0 ||
+			!slices.Equal(slices.Compact(theirs), accounts) {
 			continue
 		}
 		seconds += run.EndedAt.Sub(*run.StartedAt).Seconds()

@@ -199,9 +199,11 @@ func (e *InputError) Unwrap() error { return e.error }
 func planOf(t plan.Totals) contract.Plan {
 	count := func(c plan.Count) contract.Count { return contract.Count(c) }
 	return contract.Plan{
-		Ask: count(t.Ask), Excluded: count(t.Excluded), FoldersExcluded: t.FoldersExcluded, Inside: count(t.Inside), Translated: count(t.Translated),
-		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
-		Twice: count(t.Twice), Alike: count(t.Alike), Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Assumed: count(t.Assumed), Skipped: count(t.Skipped), Refused: count(t.Refused),
+		Ask: count(t.Ask), Excluded: count(t.Excluded), FoldersExcluded: t.FoldersExcluded, Inside: count(t.Inside),
+		Translated: count(t.Translated),
+		Create:     count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
+		Twice: count(t.Twice), Alike: count(t.Alike), Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Assumed: count(t.Assumed),
+		Skipped: count(t.Skipped), Refused: count(t.Refused),
 		Conflicts: t.Conflicts(), Moving: count(t.Moving()),
 		Remove: count(t.Remove), FoldersRemoved: t.FoldersRemoved.Items, Moved: count(t.Moved), Back: count(t.Back), Older: count(t.Older),
 	}

@@ -93,7 +93,8 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 	case a != nil || !run.Can(row.State, run.Approve):
 		return refused(row, "only a run that is held can be released")
 	case row.Needs() == run.NeedsDecision && decided.Conflict == "":
-		return &InputError{store.Errorf(store.ErrRefused, "the run %s asks which files to keep; decide with --conflict keep-both, newer, source or target", id)}
+		return &InputError{store.Errorf(store.ErrRefused,
+			"the run %s asks which files to keep; decide with --conflict keep-both, newer, source or target", id)}
 	}
 	if decided.Conflict != "" {
 		conflict, err := plan.ParseConflictRule(decided.Conflict)

@@ -280,7 +280,8 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 			}
 			return opened[0], nil
 		},
-		Again: again, Places: placesOf(row), ID: row.ID, Resumed: resumed, Routes: routes, Rules: row.Rules, Records: r.db, Scratch: r.Scratch, Log: r.log,
+		Again: again, Places: placesOf(row), ID: row.ID, Resumed: resumed, Routes: routes, Rules: row.Rules, Records: r.db, Scratch: r.Scratch,
+		Log:   r.log,
 		Began: row.CreatedAt, Bandwidth: &a.bandwidth, Share: a.share, Approved: row.Approved, Witnessed: true,
 	})
 	now := time.Now()
@@ -449,7 +450,8 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	if idle {
 		r.freeSoon()
 	}
-	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed, "moved", row.Moved)
+	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed,
+		"moved", row.Moved)
 	shown := r.contract(row, nil)
 	r.showWaits(r.ctx, row, &shown)
 	r.hub.Publish(live.Runs, shown)
@@ -515,7 +517,8 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 	if !state.paused {
 		if state.run != nil { // what it has come to is told until it goes on
 			setCounts(&row, state.run.Snapshot())
-			if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved"); err != nil {
+			if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes",
+				"moved"); err != nil {
 				r.log.Error("could not keep how far a run came", "run", row.ID, "error", err)
 			}
 		}

@@ -98,7 +98,8 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 		Bytes:         contract.ByteCounts{Transferred: row.Moved, Total: max(row.Bytes, row.Moved)},
 		Interruptions: row.Interruptions, Created: row.CreatedAt, Started: row.StartedAt, Ended: row.EndedAt,
 	}
-	shown.Settings, shown.Excluded, shown.Inside = job.SettingsOf(row.Rules), contract.Count(row.Totals.Excluded), contract.Count(row.Totals.Inside)
+	shown.Settings, shown.Excluded, shown.Inside = job.SettingsOf(row.Rules), contract.Count(row.Totals.Excluded),
+		contract.Count(row.Totals.Inside)
 	shown.Remedy, shown.Commands = explain(row)
 	shown.Needs, shown.Actions = row.Needs(), run.Actions(row.State)
 	shown.Assumed = contract.Count(row.Totals.Assumed)
@@ -180,8 +181,9 @@ func ItemOf(run string, row records.Item, routes []transfer.Route) contract.Item
 	remedy, _ := messages.RemedyOf(row.Cause, messages.Subject{Run: run})
 	item := contract.Item{
 		Seq: row.Seq, Action: string(row.Action), Kind: string(row.Kind), Size: row.Size, State: string(row.State), Cause: string(row.Cause),
-		Meaning: messages.Of(row.Cause).Sentence, Remedy: remedy, Why: row.Why, Verification: row.Ending.Verification, Attempts: row.Ending.Attempts,
-		Address: routes[row.Route].SourceAddress(row.Item), Target: routes[row.Route].TargetAddress(row.Item, row.Ending.Name),
+		Meaning: messages.Of(row.Cause).Sentence, Remedy: remedy, Why: row.Why, Verification: row.Ending.Verification,
+		Attempts: row.Ending.Attempts,
+		Address:  routes[row.Route].SourceAddress(row.Item), Target: routes[row.Route].TargetAddress(row.Item, row.Ending.Name),
 	}
 	if !row.Ending.Ended.IsZero() {
 		item.Ended = &row.Ending.Ended
@@ -220,7 +222,8 @@ func (r *Runner) Causes(ctx context.Context, id string) ([]contract.CauseCount, 
 	for _, row := range rows {
 		remedy, _ := messages.RemedyOf(plan.Cause(row.Cause), messages.Subject{Run: run.ID, Job: run.Job})
 		counts = append(counts, contract.CauseCount{
-			State: row.State, Cause: row.Cause, Meaning: messages.Of(plan.Cause(row.Cause)).Sentence, Remedy: remedy, Items: row.Items, Bytes: row.Bytes,
+			State: row.State, Cause: row.Cause, Meaning: messages.Of(plan.Cause(row.Cause)).Sentence, Remedy: remedy, Items: row.Items,
+			Bytes: row.Bytes,
 		})
 	}
 	return counts, err

@@ -96,7 +96,8 @@ func (r *Runner) Survey(ctx context.Context, located tree.Located, target *tree.
 }
 
 // survey surveys what is at an address, which is to become a folder of the target.
-func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.Located, into store.Path, filter plan.Filter, told func(int64)) (contract.Survey, error) {
+func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.Located, into store.Path, filter plan.Filter,
+	told func(int64)) (contract.Survey, error) {
 	shown := contract.Survey{Address: located.Address.String(), At: time.Now(), Free: -1}
 	var to *survey.Target
 	if target != nil {

@@ -74,7 +74,8 @@ func (r *Runner) ExpireHistory(ctx context.Context, now time.Time) {
 			removed, err = files.Expire(ctx, account.Store, now.Add(-r.KeepHistory))
 		}
 		if removed != (files.Count{}) {
-			r.log.Info("removed what runs had moved to history", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than", r.KeepHistory)
+			r.log.Info("removed what runs had moved to history", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than",
+				r.KeepHistory)
 		}
 		if err != nil && ctx.Err() == nil {
 			r.log.Warn("could not remove what has expired", "account", row.Name, "error", err)

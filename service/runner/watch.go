@@ -58,7 +58,8 @@ func (r *Runner) watchJob(ctx context.Context, a *active, routes []transfer.Rout
 	if err != nil || !row.Spec.When.Continuous || row.Type == job.Migrate {
 		return nil, nil // a job that was removed meanwhile is no longer followed
 	}
-	w := &watch{runner: r, active: a, begun: time.Now(), stop: a.stop, touched: map[transfer.TouchedPlace]bool{}, all: resumed, some: make(chan struct{}, 1)}
+	w := &watch{runner: r, active: a, begun: time.Now(), stop: a.stop, touched: map[transfer.TouchedPlace]bool{}, all: resumed,
+		some: make(chan struct{}, 1)}
 	for i, route := range routes {
 		if route.Unopened != nil {
 			continue // followed once it is open
@@ -283,7 +284,8 @@ func (c *clock) keepGoing(ctx context.Context, row records.Job) {
 				case <-ctx.Done():
 				}
 			}
-		} else if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == run.Cancelled && last.EndedAt != nil && last.EndedAt.After(begun) {
+		} else if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == run.Cancelled && last.EndedAt != nil &&
+			last.EndedAt.After(begun) {
 			// Who cancels it does not mean to have it begun again.
 			if err := r.SuspendJob(ctx, row.Name, true); err != nil && ctx.Err() == nil {
 				r.log.Error("could not suspend a job whose run was cancelled", "job", row.Name, "error", err)

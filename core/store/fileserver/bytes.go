@@ -127,7 +127,8 @@ func (s *source) Read(p []byte) (int, error) {
 
 // verified holds what has arrived to what was sent: by the server's own hash of it,
 // else by reading it back.
-func (s *Store) verified(ctx context.Context, writing store.Writing, arriving store.Ref, sent store.Hash, count int64) (store.Written, error) {
+func (s *Store) verified(ctx context.Context, writing store.Writing, arriving store.Ref, sent store.Hash,
+	count int64) (store.Written, error) {
 	entry, err := s.Stat(ctx, arriving)
 	if err != nil {
 		return store.Written{}, err
@@ -158,7 +159,8 @@ func (s *Store) verified(ctx context.Context, writing store.Writing, arriving st
 		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent and could not be read back: %w", writing.Place, err)
 	}
 	if read != sent || size != count {
-		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read, size)
+		return store.Written{}, store.Errorf(store.ErrTryAgain, "%s was sent with %s and read back with %s, %d bytes", writing.Place, sent, read,
+			size)
 	}
 	return store.Written{Entry: entry, Verification: read, ReadBack: true}, nil
 }
@@ -251,7 +253,9 @@ func (r *reader) Read(p []byte) (int, error) {
 
 // end looks at the file once more.
 func (r *reader) end() error {
-	r.release(nil)
+	if err := r.release(nil); err != nil {
+		return err
+	}
 	if r.looked {
 		return io.EOF
 	}

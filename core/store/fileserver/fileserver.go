@@ -379,7 +379,8 @@ func (s *Store) Move(ctx context.Context, from store.Ref, revision string, to st
 	entry, err := s.Stat(ctx, to.As(""))
 	if err == nil && (entry.Kind != there.Kind || held && !store.SameRevision(entry.Revision, revision)) {
 		if back := s.Rename(context.WithoutCancel(ctx), to, from, false); back != nil {
-			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, is at %s now, and could not be moved back: %w", from, to, back)
+			return store.Entry{}, store.Errorf(store.ErrOutcomeUnknown, "%s changed in the meantime, is at %s now, and could not be moved back: %w",
+				from, to, back)
 		}
 		return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
 	}

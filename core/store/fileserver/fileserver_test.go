@@ -197,7 +197,8 @@ func TestDamageGetsNoName(t *testing.T) {
 		m.hashes = hashes
 		s := open(m)
 		write := func(content string) error {
-			_, err := s.Write(t.Context(), store.Writing{Place: store.At("a"), Size: int64(len(content)), If: store.Any, Run: "r", Content: storetest.Text(content)})
+			_, err := s.Write(t.Context(), store.Writing{Place: store.At("a"), Size: int64(len(content)), If: store.Any, Run: "r",
+				Content: storetest.Text(content)})
 			return err
 		}
 		if err := write("old"); err != nil {

@@ -24,7 +24,8 @@ func PortOption(otherwise string) store.Option {
 func Address(options map[string]string) (host, address string, err error) {
 	host = strings.Trim(options["host"], `[]`)
 	if host == "" || strings.ContainsAny(host, `/\@ `) {
-		return "", "", &store.OptionError{Option: "host", Reason: fmt.Sprintf("%q is not a host; give its name or address alone, such as files.example.org", options["host"])}
+		return "", "", &store.OptionError{Option: "host",
+			Reason: fmt.Sprintf("%q is not a host; give its name or address alone, such as files.example.org", options["host"])}
 	}
 	port, err := strconv.Atoi(options["port"])
 	if err != nil || port < 1 || port > 65535 {
@@ -47,7 +48,8 @@ func NewAt(ctx context.Context, server Server, base string, opening store.Openin
 	}
 	entry, err := s.Stat(ctx, store.At())
 	if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
-		return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", opening.Start.Local(), base+"/")
+		return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start",
+			opening.Start.Local(), base+"/")
 	}
 	return s, err
 }

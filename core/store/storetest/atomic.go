@@ -75,7 +75,8 @@ func testPartly(t T, s store.Store) {
 				t.Errorf("while it is replaced: %+v, %v; want the old one of %d bytes", entry, err, len(old))
 			}
 		}}
-		if _, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "conformance", Content: content}); err != nil {
+		if _, err := s.Write(t.Context(), store.Writing{Place: place, Size: int64(len(data)), If: condition, Run: "conformance",
+			Content: content}); err != nil {
 			t.Fatalf("%s: %v", round, err)
 		}
 		if looks == 0 {

@@ -297,7 +297,8 @@ func (p faultyParts) BeginParts(ctx context.Context, writing store.Writing) (str
 }
 
 // WritePart implements store.PartWriter.
-func (p faultyParts) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
+func (p faultyParts) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64,
+	stream *store.Stream) (store.Part, error) {
 	return around(p.f, OpPart, writing.Place.Name, func() (store.Part, error) {
 		return p.PartWriter.WritePart(ctx, writing, upload, number, size, stream)
 	})

@@ -450,7 +450,8 @@ func (m *Memory) BeginParts(ctx context.Context, writing store.Writing) (string,
 }
 
 // WritePart implements store.PartWriter.
-func (m *Memory) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64, stream *store.Stream) (store.Part, error) {
+func (m *Memory) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64,
+	stream *store.Stream) (store.Part, error) {
 	data, err := io.ReadAll(stream)
 	if err != nil {
 		return store.Part{}, err

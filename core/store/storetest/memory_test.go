@@ -33,9 +33,10 @@ func TestDecorators(t *testing.T) {
 		wrap     func(store.Store) store.Store
 		withheld []string
 	}{
-		"read-only": {func(s store.Store) store.Store { return store.ReadOnly(s, "desk") }, []string{"Move", "Copy", "Parts", "Clean", "Prepare", "Sync"}},
-		"as files":  {func(s store.Store) store.Store { return store.AsFiles(s, nil) }, []string{"ListFlat", "Exports"}},
-		"faulty":    {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
+		"read-only": {func(s store.Store) store.Store { return store.ReadOnly(s, "desk") },
+			[]string{"Move", "Copy", "Parts", "Clean", "Prepare", "Sync"}},
+		"as files": {func(s store.Store) store.Store { return store.AsFiles(s, nil) }, []string{"ListFlat", "Exports"}},
+		"faulty":   {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
 	} {
 		t.Run(name, func(t *testing.T) { storetest.Wrapped(t, c.wrap, c.withheld...) })
 	}

@@ -42,7 +42,8 @@ func (a Able) Capabilities() store.Capabilities {
 		Clean: a.Clean, Prepare: func(context.Context) error { return nil }, Sync: func(context.Context) error { return nil },
 		Check: func(context.Context) error { return nil }, Space: func(context.Context) (store.Space, error) { return store.UnknownSpace, nil },
 		Owner: func(context.Context) (string, error) { return "", nil }, Locate: func(store.Folder) string { return "" },
-		Areas: func(context.Context) ([]string, error) { return nil, nil }, Pinned: func() map[string]string { return nil }, Close: func() error { return nil },
+		Areas: func(context.Context) ([]string, error) { return nil, nil }, Pinned: func() map[string]string { return nil },
+		Close: func() error { return nil },
 	}
 }
 

@@ -24,14 +24,18 @@ const (
 // arguments. Whatever is not here is refused.
 var functions = map[string]cost{
 	"empty/0": free, "error/0": free, "error/1": free, "not/0": free, "length/0": free, "utf8bytelength/0": free, "has/1": free, "in/1": free,
-	"map/1": free, "select/1": free, "recurse/0": free, "recurse/1": free, "type/0": free, "values/0": free, "nulls/0": free, "strings/0": free,
+	"map/1": free, "select/1": free, "recurse/0": free, "recurse/1": free, "type/0": free, "values/0": free, "nulls/0": free,
+	"strings/0": free,
 	"numbers/0": free, "arrays/0": free, "objects/0": free, "booleans/0": free, "scalars/0": free, "iterables/0": free, "isempty/1": free,
 	"range/1": free, "range/2": free, "range/3": free, "first/0": free, "first/1": free, "last/0": free, "last/1": free, "limit/2": free,
-	"nth/1": free, "any/0": free, "any/1": free, "any/2": free, "all/0": free, "all/1": free, "all/2": free, "true/0": free, "false/0": free, "null/0": free,
+	"nth/1": free, "any/0": free, "any/1": free, "any/2": free, "all/0": free, "all/1": free, "all/2": free, "true/0": free, "false/0": free,
+	"null/0":  free,
 	"floor/0": free, "ceil/0": free, "round/0": free, "fabs/0": free, "abs/0": free, "now/0": free, "startswith/1": free, "endswith/1": free,
 	"tonumber/0": linear, "toboolean/0": free, "tostring/0": linear, "tojson/0": linear, "ascii_downcase/0": linear, "ascii_upcase/0": linear,
-	"ltrimstr/1": linear, "rtrimstr/1": linear, "trimstr/1": linear, "trim/0": linear, "ltrim/0": linear, "rtrim/0": linear, "implode/0": linear,
-	"keys/0": linear, "to_entries/0": linear, "reverse/0": linear, "flatten/0": linear, "flatten/1": linear, "sort/0": linear, "sort_by/1": linear,
+	"ltrimstr/1": linear, "rtrimstr/1": linear, "trimstr/1": linear, "trim/0": linear, "ltrim/0": linear, "rtrim/0": linear,
+	"implode/0": linear,
+	"keys/0":    linear, "to_entries/0": linear, "reverse/0": linear, "flatten/0": linear, "flatten/1": linear, "sort/0": linear,
+	"sort_by/1":  linear,
 	"group_by/1": linear, "unique/0": linear, "unique_by/1": linear, "min/0": linear, "max/0": linear, "min_by/1": linear, "max_by/1": linear,
 	"gmtime/0": linear, "mktime/0": linear, "strftime/1": linear, "strptime/1": linear, "todate/0": linear, "fromdate/0": linear,
 	"fromdateiso8601/0": linear, "todateiso8601/0": linear, "del/1": linear,
@@ -148,7 +152,8 @@ func (c *checker) query(q *gojq.Query) (*gojq.Query, error) {
 		}
 	}
 	switch q.Op {
-	case gojq.OpAssign, gojq.OpModify, gojq.OpUpdateAdd, gojq.OpUpdateSub, gojq.OpUpdateMul, gojq.OpUpdateDiv, gojq.OpUpdateMod, gojq.OpUpdateAlt:
+	case gojq.OpAssign, gojq.OpModify, gojq.OpUpdateAdd, gojq.OpUpdateSub, gojq.OpUpdateMul, gojq.OpUpdateDiv, gojq.OpUpdateMod,
+		gojq.OpUpdateAlt:
 		return nil, fmt.Errorf("%s cannot be used; build the object that is wanted: . + {name: value}", q.Op)
 	}
 	if name, ok := operators[q.Op]; ok {
@@ -332,7 +337,8 @@ func (c *checker) call(t *gojq.Term) (*gojq.Term, error) {
 	case regular:
 		return replaced(regularCall(f)), nil
 	}
-	return nil, fmt.Errorf("the function %s cannot be used here, or with %d arguments; there are %s", f.Name, len(f.Args), strings.Join(Functions(), ", "))
+	return nil, fmt.Errorf("the function %s cannot be used here, or with %d arguments; there are %s", f.Name, len(f.Args),
+		strings.Join(Functions(), ", "))
 }
 
 // regularCall is a call of test, match, scan, capture, sub or gsub.

@@ -74,7 +74,8 @@ func TestRun(t *testing.T) {
 			t.Errorf("%s: %v", c.expression, err)
 			continue
 		}
-		got, err := e.Run(t.Context(), jq.Input{Value: decode(t, c.input), In: map[string]any{"name": "from in"}, Headers: map[string]any{}, Status: 200})
+		got, err := e.Run(t.Context(), jq.Input{Value: decode(t, c.input), In: map[string]any{"name": "from in"}, Headers: map[string]any{},
+			Status: 200})
 		var encoded strings.Builder
 		encoder := json.NewEncoder(&encoded)
 		encoder.SetEscapeHTML(false)
@@ -94,14 +95,19 @@ func TestAsJQ(t *testing.T) {
 		`.s | gsub("(?<y>[0-9]+)-(?<m>[0-9]+)"; "\(.m)/\(.y)")`,
 		`.s | sub("AND"; "or"; "i")`, `.s | sub("[0-9]"; "#"; "g")`, `.s | gsub("nothing"; "x")`, `. as $all | .s | sub("and"; $all.u)`,
 		`.e | gsub("a"; "b")`, `.u | gsub("[üä]"; "e") | ascii_upcase`,
-		`.s | [match("[0-9]+")]`, `.u | [match("(?<name>[a-z]+) (ü|ä) ([0-9])"; "gi")]`, `.u | [match("Wehr( zu)?"; "g")]`, `.u | match("7").offset`,
-		`.s | [capture("(?<y>[0-9]+)-(?<m>[0-9]+)")]`, `.s | [capture("(?<y>[0-9]+)"; "g").y]`, `[.s | capture("(?<z>zzz)")]`, `(.s | capture("(?<z>zzz)")) // "none"`,
+		`.s | [match("[0-9]+")]`, `.u | [match("(?<name>[a-z]+) (ü|ä) ([0-9])"; "gi")]`, `.u | [match("Wehr( zu)?"; "g")]`,
+		`.u | match("7").offset`,
+		`.s | [capture("(?<y>[0-9]+)-(?<m>[0-9]+)")]`, `.s | [capture("(?<y>[0-9]+)"; "g").y]`, `[.s | capture("(?<z>zzz)")]`,
+		`(.s | capture("(?<z>zzz)")) // "none"`,
 		`[.s | scan("[0-9]+")]`, `[.s | scan("([0-9]+)-([0-9]+)")[0]]`, `[.s | scan("AND"; "i")]`,
 		`.s | test("AND"), test("AND"; "i")`, `.o | with_entries({key, value: 1})`,
 		`.o | map_values(. // 0)`, `.n | add, (map(tostring) | add)`, `[.n[] | tostring] | join("-")`, `.o | to_entries | from_entries`,
 		`.s | index("-"), contains("and")`, `.n | index(1), index(7), contains([3]), contains([4])`, `.u | index("ü"), index("x"), index("")`,
-		`[.s, .u] | contains(["and"]), contains(["not"]), inside([.[], "z"])`, `.o | contains({b: 1}), contains({c: 1}), contains({})`, `[{a: [1, {b: "xyz"}]}] | contains([{a: [{b: "y"}]}])`, `getpath(["o","b"]), getpath(["no","b"])`, `.n | map(IN(1, 2))`, `"and" | inside("x and y")`,
-		`"\(.n) @ \(.o)"`, `@uri "a=\(.u)", @html "<\(.u)>"`, `.n + [4] - [1], .o + {c: 1}, .o * {d: {e: 2}}, (.s / " ")`, `[.n[] | . * 2.5, . / 2, -.]`,
+		`[.s, .u] | contains(["and"]), contains(["not"]), inside([.[], "z"])`, `.o | contains({b: 1}), contains({c: 1}), contains({})`,
+		`[{a: [1, {b: "xyz"}]}] | contains([{a: [{b: "y"}]}])`, `getpath(["o","b"]), getpath(["no","b"])`, `.n | map(IN(1, 2))`,
+		`"and" | inside("x and y")`,
+		`"\(.n) @ \(.o)"`, `@uri "a=\(.u)", @html "<\(.u)>"`, `.n + [4] - [1], .o + {c: 1}, .o * {d: {e: 2}}, (.s / " ")`,
+		`[.n[] | . * 2.5, . / 2, -.]`,
 	} {
 		e, err := jq.Compile(expression, "")
 		if err != nil {
@@ -109,7 +115,8 @@ func TestAsJQ(t *testing.T) {
 			continue
 		}
 		var got, want []any
-		if err := e.Each(t.Context(), jq.Input{Value: decode(t, input)}, func(value any) bool { got = append(got, value); return true }); err != nil {
+		if err := e.Each(t.Context(), jq.Input{Value: decode(t, input)},
+			func(value any) bool { got = append(got, value); return true }); err != nil {
 			t.Errorf("%s: %v", expression, err)
 		}
 		query, err := gojq.Parse(expression)
@@ -176,12 +183,14 @@ func TestBounds(t *testing.T) {
 		`"x" * 1000000000`, `"x" * .n`, `.n * "x"`, `[range(1000000000)]`, `[recurse(.)]`, `[limit(1000000000; recurse(.))]`,
 		`reduce range(60) as $i ("x"; . + .)`, `reduce range(60) as $i ([1]; . + .)`, `reduce range(60) as $i ("x"; "\(.)\(.)")`,
 		`reduce range(60) as $i ({}; {a: ., b: .}) | tojson`, `[range(100000) as $i | .s + ""]`, `[range(100000) as $i | .s | ascii_upcase]`,
-		`[range(100000) as $i | {(.s + ($i | tostring)): 1}]`, `. as $d | [range(9)] | map($d.s) | join($d.s)`, `.s | [range(200) as $i | explode]`,
+		`[range(100000) as $i | {(.s + ($i | tostring)): 1}]`, `. as $d | [range(9)] | map($d.s) | join($d.s)`,
+		`.s | [range(200) as $i | explode]`,
 		`reduce range(40) as $i (["a"]; [join("x"), join("y")])`, `[range(1000000)] | [.[] as $x | .[] as $y | 1]`,
 		`[foreach range(1000000) as $i (0; . + 1)]`, `.s | [range(1000) as $i | @base64]`, `[range(300) as $i | @json "\(.s)"]`,
 		`reduce range(60) as $i ("x"; [., .] | add)`, `[range(100) as $i | .s | gsub("x"; "yyyyyyyyyy")]`, `[range(200) as $i | .s / ""]`,
 		`reduce range(30) as $i ([range(100)]; [.[], .[]])`, `reduce range(100000) as $i (2; . * .)`,
-		`[range(1000) as $i | .s[:60000] | match("x"; "g")]`, `[range(10000) as $i | .s[:60000] | gsub("x*"; "yyyyyyyyyy")]`, `[range(2000)] | contains([range(2000) | 1999])`, `reduce range(60) as $i ("x"; gsub("(?<a>x)"; "\(.a)\(.a)"))`,
+		`[range(1000) as $i | .s[:60000] | match("x"; "g")]`, `[range(10000) as $i | .s[:60000] | gsub("x*"; "yyyyyyyyyy")]`,
+		`[range(2000)] | contains([range(2000) | 1999])`, `reduce range(60) as $i ("x"; gsub("(?<a>x)"; "\(.a)\(.a)"))`,
 	} {
 		e, err := jq.Compile(expression, "")
 		if err != nil {
@@ -217,7 +226,8 @@ func BenchmarkPage(b *testing.B) {
 	page.Truncate(page.Len() - 1)
 	page.WriteString(`],"next":null}`)
 	var fields []*jq.Expr
-	for _, source := range []string{".title", ".id", `if .mime == "x/folder" then "folder" else "file" end`, ".bytes | tonumber", ".changed", ".etag", ".md5", ".trashed"} {
+	for _, source := range []string{".title", ".id", `if .mime == "x/folder" then "folder" else "file" end`, ".bytes | tonumber", ".changed",
+		".etag", ".md5", ".trashed"} {
 		e, err := jq.Compile(source, "")
 		if err != nil {
 			b.Fatal(err)

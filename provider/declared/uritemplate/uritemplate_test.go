@@ -12,8 +12,9 @@ import (
 // values are those that the standard's examples use.
 var values = map[string]any{
 	"var": "value", "hello": "Hello World!", "path": "/foo/bar", "x": "1024", "y": "768", "empty": "", "half": "50%", "who": "fred",
-	"base": "http://example.com/home/", "dub": "me/too", "v": "6", "list": []string{"red", "green", "blue"}, "count": []string{"one", "two", "three"},
-	"dom": []string{"example", "com"}, "empty_list": []string{},
+	"base": "http://example.com/home/", "dub": "me/too", "v": "6", "list": []string{"red", "green", "blue"},
+	"count": []string{"one", "two", "three"},
+	"dom":   []string{"example", "com"}, "empty_list": []string{},
 }
 
 func expand(t *testing.T, text string, values map[string]any) string {
@@ -50,8 +51,10 @@ func TestPublishedExamples(t *testing.T) {
 // TestNamesSurvive has names of every script and of every reserved character come out
 // of an address as they went in.
 func TestNamesSurvive(t *testing.T) {
-	for _, name := range []string{"é.txt", "本.txt", "e\u0301", "🐦🌊", "Ω~ß", "%41", "100%25.txt", "a+b;c?d#e&f=g", "a b", `"<>\^{}|` + "`", "\x01\u2028", "..", "x:y@z!$'()*,"} {
-		for _, template := range []string{"https://host.example/{name}", "https://host.example{/name}", "https://host.example/?{&name}", "https://host.example/{;name}", "https://host.example{/names*}"} {
+	for _, name := range []string{"é.txt", "本.txt", "e\u0301", "🐦🌊", "Ω~ß", "%41", "100%25.txt", "a+b;c?d#e&f=g", "a b", `"<>\^{}|` + "`",
+		"\x01\u2028", "..", "x:y@z!$'()*,"} {
+		for _, template := range []string{"https://host.example/{name}", "https://host.example{/name}", "https://host.example/?{&name}",
+			"https://host.example/{;name}", "https://host.example{/names*}"} {
 			text := expand(t, template, map[string]any{"name": name, "names": []string{name}})
 			address, err := url.Parse(text)
 			if err != nil {
