@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/provider/declared"
 )
@@ -50,7 +51,7 @@ func TestBenchDefinition(t *testing.T) {
 	at := slices.IndexFunc(all, func(p *declared.Provider) bool { return p.Name() == "sedge" })
 	opened, err := all[at].Open(t.Context(), store.Opening{
 		Options: map[string]string{"url": "http://sedge.example"}, Secrets: store.FixedSecret(`{"way":"code","access":"x"}`),
-		Gate: store.NewGate("bench", 16, 64), Transport: answers, Now: time.Now, Log: slog.New(slog.DiscardHandler),
+		Gate: gate.New("bench", 16, 64), Transport: answers, Now: time.Now, Log: slog.New(slog.DiscardHandler),
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"deftheron/contract"
+	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -46,8 +47,8 @@ func newEngine(t *testing.T) *engine {
 	return &engine{t: t, db: db}
 }
 
-func (e *engine) side(name string, s store.Store, gate *store.Gate, root store.Ref) transfer.Side {
-	return transfer.Side{Account: name, Address: store.MakeAddress(name, root), Store: s, Gate: gate, Root: root}
+func (e *engine) side(name string, s store.Store, ownGate *gate.Gate, root store.Ref) transfer.Side {
+	return transfer.Side{Account: name, Address: store.MakeAddress(name, root), Store: s, Gate: ownGate, Root: root}
 }
 
 // run carries a run out, and returns how many seconds it took.
@@ -83,14 +84,14 @@ func disk(t *testing.T, files int) store.Store {
 			t.Fatal(err)
 		}
 	}
-	s, err := folder.Provider{}.Open(t.Context(), store.Opening{Options: map[string]string{"path": root}, Gate: store.NewGate("disk", 64, 64)})
+	s, err := folder.Provider{}.Open(t.Context(), store.Opening{Options: map[string]string{"path": root}, Gate: gate.New("disk", 64, 64)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	return s
 }
 
-func bucket(t *testing.T, server *servertest.ObjectStore, endpoint string, gate *store.Gate,
+func bucket(t *testing.T, server *servertest.ObjectStore, endpoint string, ownGate *gate.Gate,
 	dial func(context.Context, string, string) (net.Conn, error)) store.Store {
 	t.Helper()
 	options, err := store.CheckOptions(s3.Provider{}, map[string]string{"endpoint": endpoint, "bucket": server.Bucket(t), "key": server.Key},
@@ -99,7 +100,7 @@ func bucket(t *testing.T, server *servertest.ObjectStore, endpoint string, gate 
 		t.Fatal(err)
 	}
 	s, err := s3.Provider{}.Open(t.Context(), store.Opening{
-		Options: options, Secrets: store.FixedSecret(server.Secret), Gate: gate,
+		Options: options, Secrets: store.FixedSecret(server.Secret), Gate: ownGate,
 		Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 64, DisableCompression: true, WriteBufferSize: 64 << 10,
 			ReadBufferSize: 64 << 10},
 	})
@@ -117,14 +118,14 @@ func TestBenchDistant(t *testing.T) {
 	const roundTrip, lanes = 80 * time.Millisecond, 16
 	files := 2000 * *scale / 100
 	server := servertest.StartObjectStore(t)
-	gate := store.NewGate("target", lanes, lanes)
-	target := bucket(t, server, server.Endpoint, gate, servertest.Distant(roundTrip))
+	ownGate := gate.New("target", lanes, lanes)
+	target := bucket(t, server, server.Endpoint, ownGate, servertest.Distant(roundTrip))
 	source, e := disk(t, files), newEngine(t)
 	var ratios []float64
 	for n := range *pairs + 1 {
 		seconds, s, result := e.run(t.Context(), transfer.Route{
-			Source: e.side("source", source, store.NewGate("source", 64, 64), store.At("all")),
-			Target: e.side("target", target, gate, store.At(fmt.Sprint(n))), Scope: fmt.Sprint(n),
+			Source: e.side("source", source, gate.New("source", 64, 64), store.At("all")),
+			Target: e.side("target", target, ownGate, store.At(fmt.Sprint(n))), Scope: fmt.Sprint(n),
 		}, lanes)
 		if result.State != "done" || s.Done != int64(files) {
 			t.Fatalf("%+v, %+v", result, s)
@@ -186,8 +187,8 @@ func TestBenchRateLimit(t *testing.T) {
 	var serving sync.WaitGroup
 	serving.Go(func() { _ = web.Serve(listener) })
 	t.Cleanup(func() { web.Close(); serving.Wait() })
-	gate := store.NewGate("target", 8, 64)
-	target := bucket(t, server, "http://"+listener.Addr().String(), gate, nil)
+	ownGate := gate.New("target", 8, 64)
+	target := bucket(t, server, "http://"+listener.Addr().String(), ownGate, nil)
 	const measured = 60 * time.Second
 	source, e := disk(t, 130*allowed), newEngine(t)
 	ctx, cancel := context.WithCancelCause(t.Context())
@@ -201,8 +202,8 @@ func TestBenchRateLimit(t *testing.T) {
 		refused = 100 * float64(limit.slowed.Load()) / float64(max(1, limit.answered.Load()+limit.slowed.Load()))
 		cancel(transfer.ErrCancelled)
 	})
-	e.run(ctx, transfer.Route{Source: e.side("source", source, store.NewGate("source", 64, 64), store.At("all")),
-		Target: e.side("target", target, gate, store.At("limited")), Scope: "limited"}, 16)
+	e.run(ctx, transfer.Route{Source: e.side("source", source, gate.New("source", 64, 64), store.At("all")),
+		Target: e.side("target", target, ownGate, store.At("limited")), Scope: "limited"}, 16)
 	web.Close()
 	serving.Wait()
 	figure("a provider that allows 100 requests a second", "≥ 95 %", 100*sustained, "% sustained", sustained >= 0.95)

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/provider/sftp"
 	"deftheron/servertest"
@@ -36,7 +37,7 @@ func TestBenchWalk(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := sftp.Provider{}.Open(t.Context(), store.Opening{
-		Options: options, Secrets: store.FixedSecret(server.Password), Gate: store.NewGate("bench", 16, 64),
+		Options: options, Secrets: store.FixedSecret(server.Password), Gate: gate.New("bench", 16, 64),
 		Dial: servertest.Distant(20 * time.Millisecond),
 	})
 	if err != nil {

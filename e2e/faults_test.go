@@ -16,6 +16,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -253,7 +254,7 @@ const workedIn = "moved while worked in"
 // cleared moves a folder of the place away while people work in it: they write a file
 // again with its size and its time, put a folder in place of another, and a file in place
 // of a folder. No content that they have written may be gone afterwards from both sides.
-func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string) string {
+func (o *opened) cleared(place store.Store, ownGate *gate.Gate, account, id string) string {
 	ctx := o.t.Context()
 	wrong := func(format string, args ...any) string { return "WRONG: " + fmt.Sprintf(format, args...) }
 	root := store.At(id)
@@ -303,9 +304,9 @@ func (o *opened) cleared(place store.Store, gate *store.Gate, account, id string
 		ID: id, Records: o.db, Lanes: 1, Scratch: o.t.TempDir(), HeadStart: time.Millisecond, Retry: store.Retry{First: time.Millisecond},
 		Rules: plan.Rules{Clear: true},
 		Routes: []transfer.Route{{
-			Source: transfer.Side{Account: account, Address: store.MakeAddress(account, root), Store: place, Root: root, Gate: gate},
+			Source: transfer.Side{Account: account, Address: store.MakeAddress(account, root), Store: place, Root: root, Gate: ownGate},
 			Target: transfer.Side{Account: "back", Address: store.MakeAddress("back", root), Store: faulty, Root: root,
-				Gate: store.NewGate("back", 8, 8)},
+				Gate: gate.New("back", 8, 8)},
 			Scope: id,
 		}},
 	}).Execute(ctx)
@@ -367,7 +368,7 @@ func contents(ctx context.Context, s store.Store, root store.Folder) (map[string
 }
 
 // inject carries out one run with one fault, and says what came of it.
-func (o *opened) inject(place store.Store, gate *store.Gate, account, id string, fault injected) string {
+func (o *opened) inject(place store.Store, ownGate *gate.Gate, account, id string, fault injected) string {
 	ctx, t := o.t.Context(), o.t
 	f := &fixture{t: t, other: storetest.NewMemory(), place: place, root: store.At(id), contents: map[string]string{
 		"a.txt": "a", "d/b.txt": "the second", "d/large.bin": strings.Repeat("0123456789abcdef", 20_000), "d/empty": "", "e/zero": "",
@@ -385,8 +386,8 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 		f.other.Put(content, steps...)
 	}
 	near := transfer.Side{Account: "other", Address: store.MakeAddress("other", store.At("all")), Store: f.far, Root: store.At("all"),
-		Gate: store.NewGate("other", 8, 8)}
-	far := transfer.Side{Account: account, Address: store.MakeAddress(account, f.root), Store: f.faulty, Root: f.root, Gate: gate}
+		Gate: gate.New("other", 8, 8)}
+	far := transfer.Side{Account: account, Address: store.MakeAddress(account, f.root), Store: f.faulty, Root: f.root, Gate: ownGate}
 	route := transfer.Route{Source: near, Target: far, Scope: id}
 	run := func(id string, resumed bool, route transfer.Route) (transfer.Result, error) {
 		if !resumed {
@@ -413,7 +414,7 @@ func (o *opened) inject(place store.Store, gate *store.Gate, account, id string,
 		}
 		target = back
 		route = transfer.Route{Source: far, Target: transfer.Side{Account: "back", Address: store.MakeAddress("back", store.At(id)),
-			Store: backFaulty, Root: f.root, Gate: store.NewGate("back", 8, 8)}, Scope: id + "back"}
+			Store: backFaulty, Root: f.root, Gate: gate.New("back", 8, 8)}, Scope: id + "back"}
 	}
 	if fault.name == "size unknown" {
 		route.Source.Store = unsized{f.far}

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/provider/declared"
 	"deftheron/provider/ftp"
@@ -71,7 +72,7 @@ func TestEndlessAnswers(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return p.Open(ctx, store.Opening{Options: checked, Secrets: store.FixedSecret("a secret"), Gate: store.NewGate("x", 4, 8),
+		return p.Open(ctx, store.Opening{Options: checked, Secrets: store.FixedSecret("a secret"), Gate: gate.New("x", 4, 8),
 			Transport: http.DefaultTransport, Now: time.Now})
 	}
 	definition, err := declared.Load("x.yaml", []byte(`definition: 1
@@ -206,7 +207,7 @@ func lines(t *testing.T, before, again string, sent *atomic.Int64) error {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := ftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret("x"), Gate: store.NewGate("x", 4, 8),
+	s, err := ftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret("x"), Gate: gate.New("x", 4, 8),
 		Now: time.Now})
 	if err == nil {
 		store.Close(s)

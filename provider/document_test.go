@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/provider/declared"
 	"deftheron/provider/folder"
@@ -41,7 +42,7 @@ func open(t *testing.T, provider store.Provider, on string, options map[string]s
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := provider.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret(secret), Gate: store.NewGate(on, 16, 64)})
+	s, err := provider.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret(secret), Gate: gate.New(on, 16, 64)})
 	if err == nil {
 		err = store.Prepare(t.Context(), s)
 	}
@@ -119,7 +120,7 @@ func drive(t *testing.T, name string) place {
 	for _, provider := range all {
 		if provider.Name() == name {
 			opened, err := provider.Open(t.Context(), store.Opening{
-				Options: map[string]string{"url": server.URL}, Secrets: store.FixedSecret(grant), Gate: store.NewGate(name, 16, 64),
+				Options: map[string]string{"url": server.URL}, Secrets: store.FixedSecret(grant), Gate: gate.New(name, 16, 64),
 				Transport: http.DefaultTransport, Now: time.Now, Log: slog.New(slog.DiscardHandler),
 			})
 			if err != nil {

@@ -8,6 +8,7 @@ import (
 	"deftheron/core/compare"
 	"deftheron/core/names"
 	"deftheron/core/store"
+	"deftheron/core/view"
 )
 
 // Side is one of two places to be compared.
@@ -51,7 +52,7 @@ func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair
 	return func(yield func(Compared, error) bool) {
 		// Documents are compared as what they are exported as by default, and
 		// twins under names of their own: as a copy would make them.
-		here.Store, there.Store = store.AsFiles(here.Store, nil), store.AsFiles(there.Store, nil)
+		here.Store, there.Store = view.Exports(here.Store, nil), view.Exports(there.Store, nil)
 		streams, err := streamsOf(ctx, here, there)
 		if err != nil {
 			yield(Compared{}, err)

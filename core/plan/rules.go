@@ -9,6 +9,7 @@ import (
 	"deftheron/core/bandwidth"
 	"deftheron/core/names"
 	"deftheron/core/store"
+	"deftheron/core/view"
 )
 
 // Rules are what decides. The zero value is a copy that keeps both on a conflict, takes
@@ -25,7 +26,7 @@ type Rules struct {
 	// at the target.
 	Clear bool `json:"clear,omitempty"`
 	// Documents says what documents are exported as, by class.
-	Documents store.Choice `json:"documents,omitempty"`
+	Documents view.ExportFormats `json:"documents,omitempty"`
 	// Names says what is done about names that the target cannot hold.
 	Names Naming `json:"names,omitempty"`
 	// As is a template that makes the targets' names; empty keeps them.
@@ -254,8 +255,8 @@ func ParseVerification(text string) (store.VerifyLevel, error) {
 var Classes = []string{"text", "sheet", "slides", "drawing", "note", "other"}
 
 // NoExports leaves documents of every class as they are.
-func NoExports() store.Choice {
-	choice := store.Choice{}
+func NoExports() view.ExportFormats {
+	choice := view.ExportFormats{}
 	for _, class := range Classes {
 		choice[class] = nil
 	}
@@ -264,11 +265,11 @@ func NoExports() store.Choice {
 
 // ReadDocuments reads a rule for documents: by class, formats joined with "+". A class
 // without formats excludes its documents.
-func ReadDocuments(given map[string]string) (store.Choice, error) {
+func ReadDocuments(given map[string]string) (view.ExportFormats, error) {
 	if len(given) == 0 {
 		return nil, nil
 	}
-	choice := store.Choice{}
+	choice := view.ExportFormats{}
 	for class, formats := range given {
 		if !slices.Contains(Classes, class) {
 			return nil, fmt.Errorf("%q is not a class of documents; use %s", class, strings.Join(Classes, ", "))

@@ -3,6 +3,7 @@ package plan
 import (
 	"deftheron/core/compare"
 	"deftheron/core/store"
+	"deftheron/core/view"
 )
 
 // VerifiedBySize stands for a verification where a job asks for no more than the size.
@@ -69,7 +70,7 @@ func (p *Planner) clears(d compare.Difference) Step {
 		}
 		return step
 	}
-	if store.ExportedAs(*d.Source) != "" {
+	if view.ExportedAs(*d.Source) != "" {
 		return step.skip(CauseExported)
 	}
 	if _, cause := p.Rules.Verified(d); cause != CauseNone {

@@ -71,7 +71,7 @@ type Opening struct {
 	// Uploads, where it is not nil, keep the uploads that are open.
 	Uploads Uploads
 	// Gate is passed around every request.
-	Gate *Gate
+	Gate Gate
 	// Dial connects. It obeys the outbound proxy.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Transport sends HTTP requests through Dial. The provider wraps it with
@@ -84,6 +84,18 @@ type Opening struct {
 	Now func() time.Time
 	// Log is where a provider may say what it noticed. Never a secret.
 	Log *slog.Logger
+}
+
+// Gate is what every protocol request of an account passes.
+type Gate interface {
+	// Pass waits for the request's turn. The caller calls the function returned when
+	// the request has ended, with its error.
+	Pass(ctx context.Context) (func(error), error)
+	// Admit returns a context whose requests pass without waiting for a place among
+	// those that run at once: others wait for their answer, and hold all places.
+	Admit(ctx context.Context) context.Context
+	// RoundTripper returns base with each request passed.
+	RoundTripper(base http.RoundTripper) http.RoundTripper
 }
 
 // Secrets keep an account's secret, sealed.

@@ -14,6 +14,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
+	"deftheron/core/view"
 )
 
 // line is a store that is reached over a line which can be cut: each operation is an
@@ -252,7 +253,7 @@ func TestRouteThatIsOpenedLater(t *testing.T) {
 		b := newTwoRoutes(t, rules)
 		opened := b.options.Routes[1]
 		unopened := opened
-		unopened.Target.Store, unopened.Unopened = store.Unavailable(away), away
+		unopened.Target.Store, unopened.Unopened = view.Unavailable(away), away
 		b.options.Routes[1] = unopened
 		tries := 0
 		b.options.Open = func(_ context.Context, i int) (transfer.Route, error) {

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -123,7 +124,7 @@ func TestFirstOfIdenticalStays(t *testing.T) {
 		two.Source.Account, two.Source.Store, two.Source.Address = "office", other, store.MakeAddress("office", store.Ref{})
 		two.Scope = "office to archive"
 		one.Contents, two.Contents = "of the job", "of the job"
-		for i, gate := range []*store.Gate{store.NewGate("archive", 2, 2), store.NewGate("desk", 1, 1)} {
+		for i, gate := range []*gate.Gate{gate.New("archive", 2, 2), gate.New("desk", 1, 1)} {
 			if i == 0 {
 				one.Target.Gate, two.Target.Gate = gate, gate
 			} else {

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -49,7 +50,7 @@ func TestIdleItemsLeaveTheirLane(t *testing.T) {
 	}
 	b.to = &together{Store: b.target, least: 40, enough: make(chan struct{})}
 	route := b.route()
-	route.Source.Gate, route.Target.Gate = store.NewGate("desk", 2, 2), store.NewGate("archive", 2, 2)
+	route.Source.Gate, route.Target.Gate = gate.New("desk", 2, 2), gate.New("archive", 2, 2)
 	run := transfer.New(transfer.Options{ID: "idle", Routes: []transfer.Route{route}, Records: b.records, Lanes: 2})
 	if result := run.Execute(t.Context()); result.State != "done" {
 		t.Fatalf("the run ended %+v", result)
@@ -66,7 +67,7 @@ func TestIdleItemsLeaveTheirLane(t *testing.T) {
 // TestGivenBackReservation asks a gate under a reservation that was given back: each
 // request takes a slot of its own then.
 func TestGivenBackReservation(t *testing.T) {
-	gate := store.NewGate("desk", 1, 1)
+	gate := gate.New("desk", 1, 1)
 	held, release, err := gate.Reserve(t.Context())
 	if err != nil {
 		t.Fatal(err)

@@ -6,6 +6,7 @@ import (
 	"deftheron/core/compare"
 	"deftheron/core/plan"
 	"deftheron/core/store"
+	"deftheron/core/view"
 )
 
 // inside copies within the target what an earlier run has put there, in place of
@@ -50,7 +51,7 @@ func (a *attempt) within(ctx context.Context) (*Ending, error) {
 func (a *attempt) isWithin() bool {
 	source, target := a.route.Source, a.route.Target
 	return source.Account == target.Account && a.item.Size > 0 && a.try == 1 && store.CanCopy(target.Store) &&
-		store.ExportedAs(store.Entry{ID: a.item.SourceID}) == ""
+		view.ExportedAs(store.Entry{ID: a.item.SourceID}) == ""
 }
 
 func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Origin) (*Ending, error) {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -169,7 +170,7 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 	}
 	route := r.Routes[item.Route]
 	a := attempt{Run: r, item: item, try: try, route: route}
-	held, release, err := store.ReserveBoth(ctx, route.Source.Gate, route.Target.Gate)
+	held, release, err := gate.ReserveBoth(ctx, route.Source.Gate, route.Target.Gate)
 	if err != nil {
 		return nil, 0
 	}

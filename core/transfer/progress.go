@@ -10,8 +10,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/plan"
-	"deftheron/core/store"
 )
 
 // Snapshot is how far a run has come.
@@ -192,7 +192,7 @@ func (r *Run) Snapshot() Snapshot {
 // slowed are the accounts whose services asked to slow down since the run began, and of
 // which a rate is kept to.
 func (r *Run) slowed() (all []Slowed) {
-	seen := map[*store.Gate]bool{}
+	seen := map[*gate.Gate]bool{}
 	r.states.mu.Lock() // a route may just be opened again
 	defer r.states.mu.Unlock()
 	for _, route := range r.Routes {

@@ -8,9 +8,11 @@ import (
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/gate"
 	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/store"
+	"deftheron/core/view"
 )
 
 // Side is one end of a route.
@@ -18,7 +20,7 @@ type Side struct {
 	Account string
 	Address store.Address
 	Store   store.Store
-	Gate    *store.Gate
+	Gate    *gate.Gate
 	Root    store.Ref
 }
 
@@ -520,6 +522,6 @@ func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides
 func (s Side) listing(how store.Walk) compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
 		// Of a target, too, twins are told apart: a merge needs each key once.
-		return store.ListFlatWithout(ctx, store.AsFiles(s.Store, plan.NoExports()), s.Root.AsFolder(), how)
+		return store.ListFlatWithout(ctx, view.Exports(s.Store, plan.NoExports()), s.Root.AsFolder(), how)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"deftheron/core/bandwidth"
+	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/run"
 	"deftheron/core/store"
@@ -56,7 +57,7 @@ type Options struct {
 	Again func(ctx context.Context, passed Passed) (touched Touched, ok bool)
 	// Share is the run's part of accounts that others use as well; nil is one of
 	// weight 1.
-	Share *store.Share
+	Share *gate.Share
 	// Bandwidth limits the run's rates; nil does not.
 	Bandwidth *bandwidth.Limiter
 	// Retry says how often an item is tried before it fails, and after what waits. Its
@@ -111,7 +112,7 @@ type Run struct {
 	lost    lost // what was removed lately
 	states  routeStates
 	// slowedBefore is how often the accounts were slowed down before the run.
-	slowedBefore map[*store.Gate]int64
+	slowedBefore map[*gate.Gate]int64
 	totals       plan.Totals // of this pass, over its rounds
 	// whole are those of the first pass, once it is planned.
 	whole atomic.Pointer[plan.Totals]
@@ -164,7 +165,7 @@ func New(options Options) *Run {
 		options.Lanes = lanes(options.Routes)
 	}
 	if options.Share == nil {
-		options.Share = store.NewShare(1)
+		options.Share = gate.NewShare(1)
 	}
 	options.Routes = slices.Clone(Directions(options.Rules.Type, options.Routes)) // what becomes of them is the run's
 	r := &Run{
@@ -176,7 +177,7 @@ func New(options Options) *Run {
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)
 	}
-	r.slowedBefore = map[*store.Gate]int64{}
+	r.slowedBefore = map[*gate.Gate]int64{}
 	for _, route := range options.Routes {
 		for _, side := range []Side{route.Source, route.Target} {
 			if side.Gate != nil {
@@ -226,7 +227,7 @@ const batch = 500
 // Execute carries the run out and returns when it has ended or ctx has. Every
 // item has an end then, unless the run was interrupted.
 func (r *Run) Execute(ctx context.Context) Result {
-	ctx = store.WithShare(ctx, r.Share)
+	ctx = gate.WithShare(ctx, r.Share)
 	tally, err := r.prepare(ctx)
 	if err != nil {
 		return r.result(ctx, plan.CauseOf(err), err)

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 )
 
@@ -15,7 +16,7 @@ import (
 type Account struct {
 	Name  string
 	Store store.Store
-	Gate  *store.Gate
+	Gate  *gate.Gate
 }
 
 // Accounts are the linked accounts.

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/declared"
@@ -70,7 +71,7 @@ func opening(t *testing.T, address string, secrets store.Secrets, options map[st
 		all[name] = value
 	}
 	return store.Opening{
-		Account: "drive", Options: all, Secrets: secrets, Gate: store.NewGate("drive", 16, 64), Transport: transport, Now: time.Now,
+		Account: "drive", Options: all, Secrets: secrets, Gate: gate.New("drive", 16, 64), Transport: transport, Now: time.Now,
 		Log: slog.New(slog.DiscardHandler),
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/ftp"
@@ -22,7 +23,7 @@ func openErr(ctx context.Context, options map[string]string, password string) (s
 	if err != nil {
 		return nil, err
 	}
-	return ftp.Provider{}.Open(ctx, store.Opening{Options: checked, Secrets: store.FixedSecret(password), Gate: store.NewGate("ftp", 16, 64)})
+	return ftp.Provider{}.Open(ctx, store.Opening{Options: checked, Secrets: store.FixedSecret(password), Gate: gate.New("ftp", 16, 64)})
 }
 
 func optionsOf(server *servertest.FTP, path, mode string) map[string]string {
@@ -88,7 +89,7 @@ func TestBrokenConnections(t *testing.T) {
 				t.Fatal(err)
 			}
 			s, err := ftp.Provider{}.Open(t.Context(), store.Opening{
-				Options: checked, Secrets: store.FixedSecret(server.Password), Gate: store.NewGate("ftp", 16, 64), Dial: breaker.Dial,
+				Options: checked, Secrets: store.FixedSecret(server.Password), Gate: gate.New("ftp", 16, 64), Dial: breaker.Dial,
 			})
 			if err != nil {
 				t.Fatal(err)

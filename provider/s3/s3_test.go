@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/s3"
@@ -35,7 +36,7 @@ func openErr(ctx context.Context, options map[string]string, secret string) (sto
 	}
 	start := store.Path(checked["start"])
 	return s3.Provider{}.Open(ctx, store.Opening{
-		Options: checked, Secrets: store.FixedSecret(secret), Gate: store.NewGate("s3", 16, 64), Start: start,
+		Options: checked, Secrets: store.FixedSecret(secret), Gate: gate.New("s3", 16, 64), Start: start,
 	})
 }
 
@@ -224,7 +225,7 @@ func TestRequestsOfACopy(t *testing.T) {
 	}
 	transport := &counted{RoundTripper: http.DefaultTransport}
 	s, err := s3.Provider{}.Open(t.Context(),
-		store.Opening{Options: options, Secrets: store.FixedSecret(server.Secret), Gate: store.NewGate("s3", 16, 64), Transport: transport})
+		store.Opening{Options: options, Secrets: store.FixedSecret(server.Secret), Gate: gate.New("s3", 16, 64), Transport: transport})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/sftp"
@@ -28,7 +29,7 @@ func openErr(ctx context.Context, options map[string]string, credential store.Cr
 		return nil, err
 	}
 	return sftp.Provider{}.Open(ctx, store.Opening{
-		Options: checked, Secrets: store.FixedSecret(credential.Bytes()), Gate: store.NewGate("sftp", 16, 64),
+		Options: checked, Secrets: store.FixedSecret(credential.Bytes()), Gate: gate.New("sftp", 16, 64),
 	})
 }
 
@@ -229,7 +230,7 @@ func TestManyRequestsInFlight(t *testing.T) {
 	}
 	const delay = 20 * time.Millisecond
 	s, err := sftp.Provider{}.Open(t.Context(), store.Opening{Options: checked, Secrets: store.FixedSecret(server.Password),
-		Gate: store.NewGate("sftp", 16, 64), Dial: servertest.Distant(delay)})
+		Gate: gate.New("sftp", 16, 64), Dial: servertest.Distant(delay)})
 	if err != nil {
 		t.Fatal(err)
 	}

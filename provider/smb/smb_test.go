@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/smb"
@@ -28,7 +29,7 @@ func openErr(ctx context.Context, options map[string]string, password string) (s
 }
 
 func opening(options map[string]string, password string) store.Opening {
-	return store.Opening{Options: options, Secrets: store.FixedSecret(password), Gate: store.NewGate("smb", 16, 64)}
+	return store.Opening{Options: options, Secrets: store.FixedSecret(password), Gate: gate.New("smb", 16, 64)}
 }
 
 func optionsOf(server *servertest.Samba, path string) map[string]string {

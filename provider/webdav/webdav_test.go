@@ -5,6 +5,7 @@ import (
 	"net/http/httptest"
 	"testing"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/webdav"
@@ -33,7 +34,7 @@ func openErr(ctx context.Context, options map[string]string, password string) (s
 		return nil, err
 	}
 	return webdav.Provider{}.Open(ctx, store.Opening{
-		Options: checked, Secrets: store.FixedSecret(password), Gate: store.NewGate("webdav", 16, 64), Start: store.Path(options["start"]),
+		Options: checked, Secrets: store.FixedSecret(password), Gate: gate.New("webdav", 16, 64), Start: store.Path(options["start"]),
 	})
 }
 

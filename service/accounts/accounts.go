@@ -19,8 +19,10 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/singleflight"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/core/view"
 	"deftheron/service/access"
 	"deftheron/service/records"
 )
@@ -431,7 +433,8 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	opening := a.openingFor(provider, row, store.NewGate(row.ID, 16, 64), keeps)
+	passed := gate.New(row.ID, 16, 64)
+	opening := a.openingFor(provider, row, passed, keeps)
 	opening.Uploads = &uploads{accounts: a, account: row.ID}
 	var opened store.Store
 	err = store.Patiently(ctx, func() error {
@@ -442,7 +445,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 		return tree.Account{}, err
 	}
 	if row.ReadOnly {
-		opened = store.ReadOnly(opened, row.Name)
+		opened = view.ReadOnly(opened, row.Name)
 	}
-	return tree.Account{Name: row.Name, Store: opened, Gate: opening.Gate}, nil
+	return tree.Account{Name: row.Name, Store: opened, Gate: passed}, nil
 }

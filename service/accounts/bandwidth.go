@@ -8,7 +8,7 @@ import (
 	"sync"
 
 	"deftheron/core/bandwidth"
-	"deftheron/core/store"
+	"deftheron/core/gate"
 )
 
 // limits are the limits on what goes over the network, for all accounts together and
@@ -127,10 +127,10 @@ func (a *Accounts) SetBandwidth(ctx context.Context, name string, rule bandwidth
 }
 
 // Gates are those of the accounts that are open, by name.
-func (a *Accounts) Gates() map[string]*store.Gate {
+func (a *Accounts) Gates() map[string]*gate.Gate {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	gates := map[string]*store.Gate{}
+	gates := map[string]*gate.Gate{}
 	for _, opened := range a.open {
 		gates[opened.Name] = opened.Gate
 	}

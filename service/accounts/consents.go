@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/service/records"
 )
@@ -175,7 +176,7 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 }
 
 // openingFor is what a provider gets of an account.
-func (a *Accounts) openingFor(provider store.Provider, row records.Account, gate *store.Gate, keeps store.Secrets) store.Opening {
+func (a *Accounts) openingFor(provider store.Provider, row records.Account, gate *gate.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
 		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.newTransport(row.ID, reachOf(provider, row.Options)), Showed: a.showed(row.ID),
@@ -184,7 +185,7 @@ func (a *Accounts) openingFor(provider store.Provider, row records.Account, gate
 }
 
 // consentGate is for the few requests of signing in and out.
-func consentGate() *store.Gate { return store.NewGate("consent", 4, 4) }
+func consentGate() *gate.Gate { return gate.New("consent", 4, 4) }
 
 func (c *consents) add(p *pending) error {
 	c.mu.Lock()

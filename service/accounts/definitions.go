@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/provider/declared"
 	"deftheron/service/records"
@@ -134,5 +135,5 @@ func (a *Accounts) TrialOpening(trial Trial) (store.Opening, error) {
 		return store.Opening{}, err
 	}
 	row := records.Account{Name: "trial", Options: options, Start: start}
-	return a.openingFor(trial.Provider, row, store.NewGate("trial", 8, 16), &heldSecret{now: []byte(trial.Secret)}), nil
+	return a.openingFor(trial.Provider, row, gate.New("trial", 8, 16), &heldSecret{now: []byte(trial.Secret)}), nil
 }

@@ -14,6 +14,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/core/view"
 	"deftheron/service/live"
 )
 
@@ -81,7 +82,7 @@ func (p *packer) add(ctx context.Context, located tree.Located, node tree.Node) 
 		top = fmt.Sprintf("%s (%d)", top, p.taken[top])
 	}
 	// Documents go in as their default exports, and twins under names of their own.
-	located.Store = store.AsFiles(located.Store, nil)
+	located.Store = view.Exports(located.Store, nil)
 	if len(node.Exports) > 0 {
 		format := node.Exports[0].Name
 		body, err := store.Export(ctx, located.Store, located.Place, node.Revision, format)

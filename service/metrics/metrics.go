@@ -8,7 +8,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"deftheron/core/store"
+	"deftheron/core/gate"
 	"deftheron/service/runner"
 )
 
@@ -16,7 +16,7 @@ import (
 type Sources struct {
 	Runs interface{ Figures() runner.Figures }
 	// Gates are those of the accounts that are open, by name.
-	Gates func() map[string]*store.Gate
+	Gates func() map[string]*gate.Gate
 }
 
 // Handler answers with the metrics as they are.

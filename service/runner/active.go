@@ -6,8 +6,8 @@ import (
 	"sync/atomic"
 
 	"deftheron/core/bandwidth"
+	"deftheron/core/gate"
 	"deftheron/core/plan"
-	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/records"
 )
@@ -18,7 +18,7 @@ type active struct {
 	id        string
 	cancel    context.CancelCauseFunc
 	bandwidth bandwidth.Limiter
-	share     *store.Share
+	share     *gate.Share
 	ended     chan struct{}
 	// stop is closed when a run that goes on for good is to end.
 	stop     chan struct{}
@@ -48,7 +48,7 @@ type runState struct {
 // newActive returns a run whose state is owned until end is closed.
 func newActive(row records.Run, cancel context.CancelCauseFunc, end <-chan struct{}) *active {
 	a := &active{
-		id: row.ID, cancel: cancel, ended: make(chan struct{}), stop: make(chan struct{}), share: store.NewShare(row.Rules.Priority.Weight()),
+		id: row.ID, cancel: cancel, ended: make(chan struct{}), stop: make(chan struct{}), share: gate.NewShare(row.Rules.Priority.Weight()),
 		mail: make(chan func(*runState)), over: make(chan struct{}),
 	}
 	a.bandwidth.Set(row.Rules.Bandwidth)

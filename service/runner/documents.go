@@ -9,6 +9,7 @@ import (
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/core/view"
 	"deftheron/service/records"
 )
 
@@ -22,7 +23,7 @@ func (r *Runner) openAs(ctx context.Context, rows []records.Route, rules plan.Ru
 // asFiles shows the documents of routes' sources as files.
 func asFiles(routes []transfer.Route, rules plan.Rules) {
 	for i := range routes {
-		routes[i].Source.Store = store.AsFiles(routes[i].Source.Store, rules.Documents)
+		routes[i].Source.Store = view.Exports(routes[i].Source.Store, rules.Documents)
 	}
 }
 
@@ -53,7 +54,7 @@ func (r *Runner) expand(ctx context.Context, rows []records.Route, rules plan.Ru
 }
 
 // checkDocuments holds a rule for documents against what the sources offer.
-func checkDocuments(routes []transfer.Route, choice store.Choice) error {
+func checkDocuments(routes []transfer.Route, choice view.ExportFormats) error {
 	offered := map[string][]string{}
 	for _, route := range routes {
 		for _, kind := range store.DocumentKindsOf(route.Source.Store) {

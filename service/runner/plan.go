@@ -10,6 +10,7 @@ import (
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/core/view"
 	"deftheron/service/messages"
 	"deftheron/service/records"
 )
@@ -93,7 +94,7 @@ type listing struct {
 
 func (l *listing) step(route int, step plan.Step) error {
 	item := transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}
-	if format := store.ExportedAs(step.Source); format != "" && step.Moves() {
+	if format := view.ExportedAs(step.Source); format != "" && step.Moves() {
 		mark := step.Source.Document + " " + format
 		if l.exports[mark] == nil {
 			l.exports[mark] = &contract.Exporting{Document: step.Source.Document, Format: format}

@@ -16,12 +16,14 @@ import (
 	"github.com/google/uuid"
 
 	"deftheron/contract"
+	"deftheron/core/gate"
 	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/core/tree"
+	"deftheron/core/view"
 	"deftheron/service/accounts"
 	"deftheron/service/live"
 	"deftheron/service/records"
@@ -388,7 +390,7 @@ func (r *Runner) unopened(row records.Route, why error) (transfer.Route, error) 
 		return route, err
 	}
 	for _, side := range []*transfer.Side{&route.Source, &route.Target} {
-		side.Account, side.Store, side.Gate = side.Address.Account, store.Unavailable(why), store.NewGate("unopened", 1, 1)
+		side.Account, side.Store, side.Gate = side.Address.Account, view.Unavailable(why), gate.New("unopened", 1, 1)
 		side.Root, _ = side.Address.Place()
 	}
 	return route, nil

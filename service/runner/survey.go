@@ -12,6 +12,7 @@ import (
 	"deftheron/core/survey"
 	"deftheron/core/transfer"
 	"deftheron/core/tree"
+	"deftheron/core/view"
 	"deftheron/service/live"
 	"deftheron/service/records"
 )
@@ -107,7 +108,7 @@ func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.
 			shown.Free = space.Free
 		}
 	}
-	result, err := survey.Take(ctx, store.AsFiles(located.Store, plan.NoExports()), located.Place, to, filter, shown.At, told)
+	result, err := survey.Take(ctx, view.Exports(located.Store, plan.NoExports()), located.Place, to, filter, shown.At, told)
 	if err != nil {
 		return shown, err
 	}

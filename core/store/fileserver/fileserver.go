@@ -69,13 +69,13 @@ type Hasher interface {
 type Store struct {
 	server Server
 	base   string
-	gate   *store.Gate
+	gate   store.Gate
 	traits func() store.Traits
 }
 
 // New makes a store of what is below base, a path without a slash at its end.
 // traits may change until the first write is done.
-func New(server Server, base string, gate *store.Gate, traits func() store.Traits) *Store {
+func New(server Server, base string, gate store.Gate, traits func() store.Traits) *Store {
 	return &Store{server: server, base: base, gate: gate, traits: traits}
 }
 

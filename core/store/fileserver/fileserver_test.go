@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/store"
 	"deftheron/core/store/fileserver"
 	"deftheron/core/store/storetest"
@@ -168,7 +169,7 @@ func open(m *memory) store.Store {
 	if len(m.hashes) > 0 {
 		traits.VerificationKind = m.hashes[0]
 	}
-	return fileserver.New(m, "/home", store.NewGate("memory", 4, 16), func() store.Traits { return traits })
+	return fileserver.New(m, "/home", gate.New("memory", 4, 16), func() store.Traits { return traits })
 }
 
 // TestConforms holds what is made of a server to what every store promises, of those

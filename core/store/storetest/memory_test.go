@@ -5,6 +5,7 @@ import (
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
+	"deftheron/core/view"
 )
 
 func TestMemoryConforms(t *testing.T) {
@@ -33,9 +34,9 @@ func TestDecorators(t *testing.T) {
 		wrap     func(store.Store) store.Store
 		withheld []string
 	}{
-		"read-only": {func(s store.Store) store.Store { return store.ReadOnly(s, "desk") },
+		"read-only": {func(s store.Store) store.Store { return view.ReadOnly(s, "desk") },
 			[]string{"Move", "Copy", "Parts", "Clean", "Prepare", "Sync"}},
-		"as files": {func(s store.Store) store.Store { return store.AsFiles(s, nil) }, []string{"ListFlat", "Exports"}},
+		"as files": {func(s store.Store) store.Store { return view.Exports(s, nil) }, []string{"ListFlat", "Exports"}},
 		"faulty":   {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
 	} {
 		t.Run(name, func(t *testing.T) { storetest.Wrapped(t, c.wrap, c.withheld...) })
@@ -55,7 +56,7 @@ func TestConformsWithTraits(t *testing.T) {
 		"one name, faulty": func() store.Store {
 			return storetest.NewFaulty(&storetest.Account{Memory: beside(), Moves: true, Copies: true})
 		},
-		"as files":            func() store.Store { return store.AsFiles(twinned{beside()}, nil) },
+		"as files":            func() store.Store { return view.Exports(twinned{beside()}, nil) },
 		"faulty and in parts": func() store.Store { m := beside(); m.PartsAbove, m.PartSize = 100, 64; return storetest.NewFaulty(m) },
 	} {
 		t.Run(name, func(t *testing.T) { storetest.Run(t, func(*testing.T) store.Store { return open() }) })

@@ -1,4 +1,4 @@
-package store
+package gate
 
 import (
 	"context"
@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"golang.org/x/time/rate"
+
+	"deftheron/core/store"
 )
 
 // Gate is what every protocol request of one account passes, listings and
@@ -54,7 +56,7 @@ type Gate struct {
 const firstStep, mostStep = 0.01, 0.05
 
 // GateStats is what a gate has seen.
-type GateStats struct {
+type Stats struct {
 	Requests int64 // sent
 	Slowed   int64 // answered with "slow down"
 	// Waited is how long requests and transfers have waited for their turn, together.
@@ -65,7 +67,7 @@ type GateStats struct {
 
 // NewGate returns a gate for the account named, beginning with start requests
 // at once and never going over most.
-func NewGate(name string, start, most int) *Gate {
+func New(name string, start, most int) *Gate {
 	return &Gate{
 		shares: map[*Share]int{}, step: firstStep, name: name, limit: float64(start), most: float64(most),
 		limiter: rate.NewLimiter(rate.Inf, 1), now: time.Now,
@@ -76,10 +78,10 @@ func NewGate(name string, start, most int) *Gate {
 func (g *Gate) Name() string { return g.name }
 
 // Stats returns what the gate has seen.
-func (g *Gate) Stats() GateStats {
+func (g *Gate) Stats() Stats {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	stats := GateStats{Requests: g.requests, Slowed: g.slowed, Limit: g.limit, Waited: g.waited}
+	stats := Stats{Requests: g.requests, Slowed: g.slowed, Limit: g.limit, Waited: g.waited}
 	if limit := g.limiter.Limit(); limit != rate.Inf {
 		stats.Rate = float64(limit)
 	}
@@ -279,13 +281,13 @@ func (g *Gate) learn(err error) {
 	defer g.mu.Unlock()
 	now := g.now()
 	g.measure(now)
-	if KindOf(err) != ErrSlowDown {
+	if store.KindOf(err) != store.ErrSlowDown {
 		g.accepted++
 	}
-	switch KindOf(err) {
-	case ErrSlowDown:
+	switch store.KindOf(err) {
+	case store.ErrSlowDown:
 		g.slowed++
-		if wait := Wait(err); wait > 0 && now.Add(wait).After(g.until) {
+		if wait := store.Wait(err); wait > 0 && now.Add(wait).After(g.until) {
 			g.until = now.Add(wait)
 		}
 		g.refused = true
@@ -293,7 +295,7 @@ func (g *Gate) learn(err error) {
 			g.lowered = now
 			g.limit = max(1, g.limit*2/3)
 		}
-	case ErrOutcomeUnknown:
+	case store.ErrOutcomeUnknown:
 		if now.Sub(g.lowered) >= time.Second {
 			g.lowered = now
 			g.limit = max(1, g.limit*2/3)
@@ -361,12 +363,12 @@ func (t *gatedTransport) RoundTrip(request *http.Request) (*http.Response, error
 	}
 	response, err := t.base.RoundTrip(request)
 	if err != nil {
-		done(Transport(err, true))
+		done(store.Transport(err, true))
 		return nil, err
 	}
 	var outcome error
 	if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
-		outcome = SlowDown(RetryAfter(response.Header, time.Now()), nil)
+		outcome = store.SlowDown(store.RetryAfter(response.Header, time.Now()), nil)
 	}
 	response.Body = &gatedBody{ReadCloser: response.Body, done: func() { done(outcome) }}
 	return response, nil

@@ -1,4 +1,4 @@
-package store_test
+package view_test
 
 import (
 	"errors"
@@ -6,6 +6,7 @@ import (
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
+	"deftheron/core/view"
 )
 
 // TestReadOnly reads as the store beneath does, and has no way to write.
@@ -14,7 +15,7 @@ func TestReadOnly(t *testing.T) {
 	beneath.PartsAbove, beneath.PartSize = 1, 1
 	entry := beneath.Put("content", "a", "b.txt")
 	before := beneath.Files()
-	s := store.ReadOnly(beneath, "archive")
+	s := view.ReadOnly(beneath, "archive")
 	if sum, _, err := store.ReadBack(t.Context(), s, store.At("a", "b.txt"), entry.Revision, store.MD5); err != nil || sum.IsZero() {
 		t.Errorf("reading: %v", err)
 	}

@@ -1,4 +1,4 @@
-package store_test
+package view_test
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
+	"deftheron/core/view"
 )
 
 // office is a store with twins and documents in its start.
@@ -105,18 +106,18 @@ func newOffice() *office {
 
 func TestAsFiles(t *testing.T) {
 	for _, c := range []struct {
-		choice store.Choice
+		choice view.ExportFormats
 		want   []string
 	}{
 		{nil, []string{"file Levels.ods", "file Plan (10).odt", "file Plan.odt", "file Plan.pdf", "document Sketch", "file map (12).png",
 			"file map (7).png", "file map.png", "folder map.png"}},
-		{store.Choice{"text": {"pdf", "odt"}, "sheet": {}}, []string{
+		{view.ExportFormats{"text": {"pdf", "odt"}, "sheet": {}}, []string{
 			"document Levels", "file Plan (10).odt", "file Plan (10).pdf", "file Plan (9).pdf", "file Plan.odt", "file Plan.pdf", "document Sketch",
 			"file map (12).png", "file map (7).png", "file map.png", "folder map.png",
 		}},
 	} {
 		o := newOffice()
-		s := store.AsFiles(o, c.choice)
+		s := view.Exports(o, c.choice)
 		if traits := s.Traits(); traits.Order != store.OrderByKey || traits.Twins {
 			t.Errorf("%+v", traits)
 		}
@@ -138,7 +139,7 @@ func TestAsFiles(t *testing.T) {
 			data, _ := io.ReadAll(body)
 			id, _, _ := strings.Cut(entry.ID, "#")
 			want := "text " + id
-			if format := store.ExportedAs(entry); format != "" {
+			if format := view.ExportedAs(entry); format != "" {
 				want += " as " + format
 			}
 			if string(data) != want {
@@ -156,9 +157,9 @@ func TestAsFiles(t *testing.T) {
 
 func TestAsFilesByName(t *testing.T) {
 	o := newOffice()
-	s := store.AsFiles(o, nil)
+	s := view.Exports(o, nil)
 	entry, err := s.Stat(t.Context(), store.At("Levels.ods"))
-	if err != nil || entry.Kind != store.KindFile || entry.Size != -1 || store.ExportedAs(entry) != "ods" {
+	if err != nil || entry.Kind != store.KindFile || entry.Size != -1 || view.ExportedAs(entry) != "ods" {
 		t.Errorf("an export by its name: %+v, %v", entry, err)
 	}
 	for _, name := range []string{"Levels.pdf", "Nothing.odt", "Levels.", "Sketch.odt"} {
@@ -181,7 +182,7 @@ func TestAsFilesByName(t *testing.T) {
 		t.Errorf("a file: %v, %v", err, o.removed)
 	}
 	plain := storetest.NewMemory()
-	if store.AsFiles(plain, nil) != store.Store(plain) {
+	if view.Exports(plain, nil) != store.Store(plain) {
 		t.Error("a store without twins and documents is given another form")
 	}
 	for name, want := range map[string]string{"Plan": "Plan.odt", "Plan.odt": "Plan.odt", "Plan.ODT": "Plan.ODT", "a.b": "a.b.odt"} {
@@ -193,7 +194,7 @@ func TestAsFilesByName(t *testing.T) {
 	if _, ok := store.ExportsOf(plain, entry); ok {
 		t.Error("a store without exports exports")
 	}
-	readOnly := store.ReadOnly(o, "desk")
+	readOnly := view.ReadOnly(o, "desk")
 	if kind, ok := store.ExportsOf(readOnly, entry); !ok || kind.Class != "sheet" {
 		t.Errorf("a read-only account exports: %+v, %v", kind, ok)
 	}
@@ -201,67 +202,5 @@ func TestAsFilesByName(t *testing.T) {
 		t.Error(err)
 	} else if data, _ := io.ReadAll(body); string(data) != "text 4 as ods" {
 		t.Errorf("%q", data)
-	}
-}
-
-// TestBlocks holds the hash of hashes of blocks against its definition.
-func TestBlocks(t *testing.T) {
-	kind := store.BlocksOf(store.SHA256, store.MD5, 4)
-	if kind != "sha256-of-4-md5" {
-		t.Errorf("%q", kind)
-	}
-	sum := func(kind store.HashKind, data []byte) []byte {
-		h := kind.New()
-		h.Write(data)
-		return h.Sum(nil)
-	}
-	for _, text := range []string{"", "a", "abcd", "abcde", "abcdefgh", "abcdefghi"} {
-		var inner []byte
-		for block := range slices.Chunk([]byte(text), 4) {
-			inner = append(inner, sum(store.MD5, block)...)
-		}
-		want := store.HashOf(kind, sum(store.SHA256, inner))
-		for step := 1; step <= 5; step++ {
-			h := kind.New()
-			for piece := range slices.Chunk([]byte(text), step) {
-				h.Write(piece)
-			}
-			if got := store.HashOf(kind, h.Sum(nil)); got != want || store.HashOf(kind, h.Sum(nil)) != want {
-				t.Errorf("%q by %d: %v, want %v", text, step, got, want)
-			}
-			h.Reset()
-			h.Write([]byte("other"))
-			h.Reset()
-			h.Write([]byte(text))
-			if got := store.HashOf(kind, h.Sum(nil)); got != want {
-				t.Errorf("%q after a reset: %v", text, got)
-			}
-		}
-	}
-	for _, kind := range []store.HashKind{"sha256-of-0-md5", "sha256-of--1-md5", "sha256-of-x-md5", "sha256-of-4-nothing", "nothing-of-4-md5",
-		"sha256-of-4-md5-of-4-md5", "sha256-of-4"} {
-		if kind.New() != nil {
-			t.Errorf("%s is a hash", kind)
-		}
-	}
-	a := store.Hashes{{Kind: kind, Hex: "aa"}}
-	if mine, theirs, ok := store.Shared(a, store.Hashes{{Kind: store.MD5, Hex: "bb"}, {Kind: kind, Hex: "cc"}}); !ok || mine.Hex != "aa" ||
-		theirs.Hex != "cc" {
-		t.Errorf("%v, %v, %v", mine, theirs, ok)
-	}
-}
-
-// TestParsePasted is of what people paste back.
-func TestParsePasted(t *testing.T) {
-	for _, c := range []struct{ text, code, state, refused string }{
-		{"abc", "abc", "", ""}, {"  abc \n", "abc", "", ""}, {"https://x.example/code?code=abc&state=s", "abc", "s", ""},
-		{"https://x.example/code?code=a%2Bb&state=s#top", "a+b", "s", ""},
-		{"https://x.example/?error=access_denied&state=s", "", "s", "access_denied"},
-		{"/code?code=abc", "abc", "", ""}, {"https://x.example/", "", "", ""}, {"4/0Ab-c_d", "4/0Ab-c_d", "", ""},
-	} {
-		answer, state := store.ParsePasted(c.text)
-		if answer.Code != c.code || state != c.state || answer.Refused != c.refused {
-			t.Errorf("%q: %+v, %q", c.text, answer, state)
-		}
 	}
 }

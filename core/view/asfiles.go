@@ -1,4 +1,4 @@
-package store
+package view
 
 import (
 	"context"
@@ -7,16 +7,18 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"deftheron/core/store"
 )
 
 // Choice says what documents are exported as, by class: "text", "sheet", … It
 // may name several formats; an empty list leaves the documents of the class as
 // they are, which cannot be read. A class that is not named takes the default
 // of each kind.
-type Choice map[string][]string
+type ExportFormats map[string][]string
 
 // Formats are those that a document is exported as.
-func (c Choice) Formats(kind DocumentKind) []string {
+func (c ExportFormats) Formats(kind store.DocumentKind) []string {
 	wanted, named := c[kind.Class]
 	if !named {
 		return []string{kind.Formats[0].Name}
@@ -37,16 +39,16 @@ func (c Choice) Formats(kind DocumentKind) []string {
 //
 // Of twins the one with the least id keeps the name; any other is called "NAME
 // (ID).EXT", so that what it is called does not depend on how many there are.
-func AsFiles(s Store, choice Choice) Store {
-	if !s.Traits().Twins && len(DocumentKindsOf(s)) == 0 {
+func Exports(s store.Store, choice ExportFormats) store.Store {
+	if !s.Traits().Twins && len(store.DocumentKindsOf(s)) == 0 {
 		return s
 	}
 	return &asFiles{Store: s, choice: choice}
 }
 
 type asFiles struct {
-	Store
-	choice Choice
+	store.Store
+	choice ExportFormats
 }
 
 // exportMark stands between a document's id and a format in the id of its
@@ -54,25 +56,25 @@ type asFiles struct {
 const exportMark = "#export="
 
 // Traits implements Store.
-func (a *asFiles) Traits() Traits {
+func (a *asFiles) Traits() store.Traits {
 	traits := a.Store.Traits()
-	traits.Order, traits.Twins = OrderByKey, false
+	traits.Order, traits.Twins = store.OrderByKey, false
 	return traits
 }
 
 // List implements Store. It holds the entries of one folder.
-func (a *asFiles) List(ctx context.Context, folder Folder) iter.Seq2[Entry, error] {
-	return func(yield func(Entry, error) bool) {
-		var all []Entry
+func (a *asFiles) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return func(yield func(store.Entry, error) bool) {
+		var all []store.Entry
 		for entry, err := range a.Store.List(ctx, folder) {
 			if err != nil {
-				yield(Entry{}, err)
+				yield(store.Entry{}, err)
 				return
 			}
 			all = append(all, a.expand(entry)...)
 		}
 		distinct(all)
-		SortByKey(all)
+		store.SortByKey(all)
 		for _, entry := range all {
 			if !yield(entry, nil) {
 				return
@@ -82,40 +84,40 @@ func (a *asFiles) List(ctx context.Context, folder Folder) iter.Seq2[Entry, erro
 }
 
 // expand is an entry as files: a document's exports, or the entry itself.
-func (a *asFiles) expand(entry Entry) []Entry {
-	kind, ok := ExportsOf(a.Store, entry)
+func (a *asFiles) expand(entry store.Entry) []store.Entry {
+	kind, ok := store.ExportsOf(a.Store, entry)
 	if !ok {
-		return []Entry{entry}
+		return []store.Entry{entry}
 	}
-	var all []Entry
+	var all []store.Entry
 	for _, format := range a.choice.Formats(kind) {
 		all = append(all, exported(entry, format))
 	}
 	if len(all) == 0 {
-		return []Entry{entry}
+		return []store.Entry{entry}
 	}
 	return all
 }
 
 // ExportedAs is the format of an entry of AsFiles that is an export; empty for
 // any other.
-func ExportedAs(entry Entry) string {
+func ExportedAs(entry store.Entry) string {
 	_, format, _ := strings.Cut(entry.ID, exportMark)
 	return format
 }
 
-func exported(document Entry, format string) Entry {
+func exported(document store.Entry, format string) store.Entry {
 	file := document
-	file.Kind, file.Size, file.Hashes = KindFile, -1, nil
-	file.Name, file.ID = ExportName(document.Name, format), document.ID+exportMark+format
+	file.Kind, file.Size, file.Hashes = store.KindFile, -1, nil
+	file.Name, file.ID = store.ExportName(document.Name, format), document.ID+exportMark+format
 	return file
 }
 
 // distinct gives entries of one folder that have one name names of their own.
-func distinct(all []Entry) {
+func distinct(all []store.Entry) {
 	first := make(map[string]int, len(all))
-	mark := func(entry *Entry) string {
-		if entry.Kind == KindFolder {
+	mark := func(entry *store.Entry) string {
+		if entry.Kind == store.KindFolder {
 			return entry.Name + "/"
 		}
 		return entry.Name
@@ -142,10 +144,10 @@ func lessID(a, b string) bool {
 	return len(a) < len(b) || len(a) == len(b) && a < b
 }
 
-func twinName(entry Entry) string {
+func twinName(entry store.Entry) string {
 	id, _, _ := strings.Cut(entry.ID, exportMark)
 	extension := path.Ext(entry.Name)
-	if entry.Kind == KindFolder || extension == entry.Name {
+	if entry.Kind == store.KindFolder || extension == entry.Name {
 		extension = ""
 	}
 	return strings.TrimSuffix(entry.Name, extension) + " (" + id + ")" + extension
@@ -153,7 +155,7 @@ func twinName(entry Entry) string {
 
 // find is the document, or the entry, that a place of the view is of; format is
 // empty where it is not an export.
-func (a *asFiles) find(ctx context.Context, place Ref) (where Ref, entry Entry, format string, err error) {
+func (a *asFiles) find(ctx context.Context, place store.Ref) (where store.Ref, entry store.Entry, format string, err error) {
 	if id, mark, ok := strings.Cut(place.ID, exportMark); ok {
 		where = place.Folder.Ref(strings.TrimSuffix(place.Name, "."+mark))
 		where.ID = id
@@ -161,14 +163,14 @@ func (a *asFiles) find(ctx context.Context, place Ref) (where Ref, entry Entry, 
 		return where, entry, mark, err
 	}
 	entry, err = a.Store.Stat(ctx, place)
-	if KindOf(err) != ErrNotFound || place.IsStart() {
+	if store.KindOf(err) != store.ErrNotFound || place.IsStart() {
 		return place, entry, "", err
 	}
 	extension := path.Ext(place.Name)
 	if extension != "" {
 		where = place.Folder.Ref(strings.TrimSuffix(place.Name, extension))
 		document, missing := a.Store.Stat(ctx, where)
-		if kind, ok := ExportsOf(a.Store, document); missing == nil && ok {
+		if kind, ok := store.ExportsOf(a.Store, document); missing == nil && ok {
 			if format = extension[1:]; slices.Contains(a.choice.Formats(kind), format) {
 				where.ID = document.ID
 				return where, document, format, nil
@@ -179,7 +181,7 @@ func (a *asFiles) find(ctx context.Context, place Ref) (where Ref, entry Entry, 
 }
 
 // Stat implements Store.
-func (a *asFiles) Stat(ctx context.Context, place Ref) (Entry, error) {
+func (a *asFiles) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	_, entry, format, err := a.find(ctx, place)
 	if err == nil && format != "" {
 		entry = exported(entry, format)
@@ -188,7 +190,7 @@ func (a *asFiles) Stat(ctx context.Context, place Ref) (Entry, error) {
 }
 
 // Open implements Store. Of an export there are no ranges.
-func (a *asFiles) Open(ctx context.Context, reading Reading) (io.ReadCloser, error) {
+func (a *asFiles) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
 	_, byMark, _ := strings.Cut(reading.Place.ID, exportMark)
 	if byMark == "" && reading.Place.ID != "" {
 		return a.Store.Open(ctx, reading)
@@ -201,22 +203,22 @@ func (a *asFiles) Open(ctx context.Context, reading Reading) (io.ReadCloser, err
 		return a.Store.Open(ctx, reading)
 	}
 	if reading.Offset != 0 || reading.Length != 0 {
-		return nil, Errorf(ErrUnsupported, "an export can be read from its beginning alone")
+		return nil, store.Errorf(store.ErrUnsupported, "an export can be read from its beginning alone")
 	}
 	if reading.Revision != "" && entry.Revision != reading.Revision {
-		return nil, Errorf(ErrChanged, "%s has the revision %q, not %q", where, entry.Revision, reading.Revision)
+		return nil, store.Errorf(store.ErrChanged, "%s has the revision %q, not %q", where, entry.Revision, reading.Revision)
 	}
-	return Export(ctx, a.Store, where, reading.Revision, format)
+	return store.Export(ctx, a.Store, where, reading.Revision, format)
 }
 
 // Remove implements Store. A document is not removed for an export of it.
-func (a *asFiles) Remove(ctx context.Context, place Ref, revision string) (Removal, error) {
+func (a *asFiles) Remove(ctx context.Context, place store.Ref, revision string) (store.Removal, error) {
 	_, _, format, err := a.find(ctx, place)
 	if err != nil {
 		return "", err
 	}
 	if format != "" {
-		return "", Errorf(ErrRefused, "%s is a document of the service; its exports are no reason to remove it", place)
+		return "", store.Errorf(store.ErrRefused, "%s is a document of the service; its exports are no reason to remove it", place)
 	}
 	return a.Store.Remove(ctx, place, revision)
 }
@@ -224,9 +226,10 @@ func (a *asFiles) Remove(ctx context.Context, place Ref, revision string) (Remov
 // Capabilities implements Store: all of the store beneath, for the places of the
 // view. Not so the flat listing and the exports: what they would yield are no
 // files yet.
-func (a *asFiles) Capabilities() Capabilities {
+func (a *asFiles) Capabilities() store.Capabilities {
 	c := a.Store.Capabilities()
-	view := Capabilities{
+	//nolint:govet // without the fields' names, so that the compiler finds one that is forgotten
+	view := store.Capabilities{
 		nil, // ListFlat
 		nil, // Move, below
 		nil, // Copy, below
@@ -247,19 +250,19 @@ func (a *asFiles) Capabilities() Capabilities {
 		c.Close,
 	}
 	if c.Move != nil {
-		view.Move = func(ctx context.Context, from Ref, revision string, to Ref) (Entry, error) {
+		view.Move = func(ctx context.Context, from store.Ref, revision string, to store.Ref) (store.Entry, error) {
 			where, err := a.stored(ctx, from)
 			if err != nil {
-				return Entry{}, err
+				return store.Entry{}, err
 			}
 			return c.Move(ctx, where, revision, to)
 		}
 	}
 	if c.Copy != nil {
-		view.Copy = func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error) {
+		view.Copy = func(ctx context.Context, from store.Ref, revision string, to store.Ref, run string) (store.Entry, error) {
 			where, err := a.stored(ctx, from)
 			if err != nil {
-				return Entry{}, err
+				return store.Entry{}, err
 			}
 			return c.Copy(ctx, where, revision, to, run)
 		}
@@ -272,10 +275,10 @@ func (a *asFiles) Capabilities() Capabilities {
 
 // stored is the place at the store beneath of what is a file there too.
 // ErrUnsupported for an export.
-func (a *asFiles) stored(ctx context.Context, ref Ref) (Ref, error) {
+func (a *asFiles) stored(ctx context.Context, ref store.Ref) (store.Ref, error) {
 	where, _, format, err := a.find(ctx, ref)
 	if err == nil && format != "" {
-		err = Errorf(ErrUnsupported, "%s is a document of the service; its exports are made when they are read", ref)
+		err = store.Errorf(store.ErrUnsupported, "%s is a document of the service; its exports are made when they are read", ref)
 	}
 	return where, err
 }
@@ -283,17 +286,17 @@ func (a *asFiles) stored(ctx context.Context, ref Ref) (Ref, error) {
 // asFilesSums tells the hashes of what is a file at the store beneath.
 type asFilesSums struct {
 	view *asFiles
-	sums Summer
+	sums store.Summer
 }
 
 // SumKinds implements Summer.
-func (s asFilesSums) SumKinds() []HashKind { return s.sums.SumKinds() }
+func (s asFilesSums) SumKinds() []store.HashKind { return s.sums.SumKinds() }
 
 // Sum implements Summer.
-func (s asFilesSums) Sum(ctx context.Context, ref Ref, revision string, kind HashKind) (Hash, error) {
+func (s asFilesSums) Sum(ctx context.Context, ref store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	where, err := s.view.stored(ctx, ref)
 	if err != nil {
-		return Hash{}, err
+		return store.Hash{}, err
 	}
 	return s.sums.Sum(ctx, where, revision, kind)
 }

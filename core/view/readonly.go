@@ -1,0 +1,92 @@
+package view
+
+import (
+	"context"
+	"io"
+	"iter"
+
+	"deftheron/core/store"
+)
+
+// ReadOnly returns a store that shows another and lets nothing be written
+// there: neither a file nor a folder, nor what is ours, nor a probe.
+func ReadOnly(s store.Store, account string) store.Store { return &readOnly{s, account} }
+
+type readOnly struct {
+	store   store.Store
+	account string
+}
+
+func (r *readOnly) refuse() error {
+	return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; link the place again under another name without --read-only to "+
+		"write there", r.account)
+}
+
+// Traits implements Store.
+func (r *readOnly) Traits() store.Traits {
+	traits := r.store.Traits()
+	traits.ReadOnly = true
+	return traits
+}
+
+// Stat implements Store.
+func (r *readOnly) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
+	return r.store.Stat(ctx, place)
+}
+
+// List implements Store.
+func (r *readOnly) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return r.store.List(ctx, folder)
+}
+
+// Open implements Store.
+func (r *readOnly) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
+	return r.store.Open(ctx, reading)
+}
+
+// Write implements Store, and refuses.
+func (r *readOnly) Write(context.Context, store.Writing) (store.Written, error) {
+	return store.Written{}, r.refuse()
+}
+
+// MakeFolder implements Store, and refuses.
+func (r *readOnly) MakeFolder(context.Context, store.Ref) (store.Entry, error) {
+	return store.Entry{}, r.refuse()
+}
+
+// Remove implements Store, and refuses.
+func (r *readOnly) Remove(context.Context, store.Ref, string) (store.Removal, error) {
+	return "", r.refuse()
+}
+
+// RemoveFolder implements Store, and refuses.
+func (r *readOnly) RemoveFolder(context.Context, store.Ref) (store.Removal, error) {
+	return "", r.refuse()
+}
+
+// Capabilities implements Store: those that read. Which they are is decided one
+// by one, here.
+func (r *readOnly) Capabilities() store.Capabilities {
+	c := r.store.Capabilities()
+	//nolint:govet // without the fields' names, so that the compiler finds one that is forgotten
+	return store.Capabilities{
+		c.ListFlat,
+		nil, // Move
+		nil, // Copy
+		nil, // Parts
+		c.Sums,
+		c.Exports,
+		c.Changes,
+		c.AwaitChanges,
+		nil, // Clean
+		nil, // Prepare
+		nil, // Sync
+		c.Check,
+		c.Space,
+		c.Owner,
+		c.Locate,
+		c.Areas,
+		c.Pinned,
+		c.Close,
+	}
+}
