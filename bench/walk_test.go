@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/gate"
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/provider/sftp"
 	"deftheron/servertest"
@@ -64,7 +65,7 @@ func TestBenchWalk(t *testing.T) {
 	}
 	ahead := func() float64 {
 		begun, n := time.Now(), 0
-		for _, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for _, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 			if err != nil {
 				t.Fatal(err)
 			}

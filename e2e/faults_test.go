@@ -18,6 +18,7 @@ import (
 
 	"deftheron/core/gate"
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -301,7 +302,7 @@ func (o *opened) cleared(place store.Store, ownGate *gate.Gate, account, id stri
 		return wrong("%v", err)
 	}
 	result := transfer.New(transfer.Options{
-		ID: id, Records: o.db, Lanes: 1, Scratch: o.t.TempDir(), HeadStart: time.Millisecond, Retry: store.Retry{First: time.Millisecond},
+		ID: id, Records: o.db, Lanes: 1, Scratch: o.t.TempDir(), HeadStart: time.Millisecond, Retry: retry.Policy{First: time.Millisecond},
 		Rules: plan.Rules{Clear: true},
 		Routes: []transfer.Route{{
 			Source: transfer.Side{Account: account, Address: store.MakeAddress(account, root), Store: place, Root: root, Gate: ownGate},
@@ -399,7 +400,7 @@ func (o *opened) inject(place store.Store, ownGate *gate.Gate, account, id strin
 		}
 		return transfer.New(transfer.Options{
 			ID: id, Resumed: resumed, Routes: []transfer.Route{route}, Records: o.db, Lanes: 3, Scratch: t.TempDir(), HeadStart: time.Millisecond,
-			Retry: store.Retry{First: time.Millisecond},
+			Retry: retry.Policy{First: time.Millisecond},
 		}).Execute(ctx), nil
 	}
 	target := place

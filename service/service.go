@@ -21,6 +21,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/service/access"
@@ -423,7 +424,7 @@ const recordsEvery = 2 * time.Second
 func (s *Service) recordsGone(ctx context.Context) <-chan error {
 	gone := make(chan error, 1)
 	go func() {
-		for store.Sleep(ctx, recordsEvery) == nil {
+		for retry.Sleep(ctx, recordsEvery) == nil {
 			if err := s.db.Check(); err != nil {
 				gone <- err
 				return

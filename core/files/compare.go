@@ -6,6 +6,7 @@ import (
 	"iter"
 
 	"deftheron/core/compare"
+	"deftheron/core/listing"
 	"deftheron/core/names"
 	"deftheron/core/store"
 	"deftheron/core/view"
@@ -95,7 +96,7 @@ func streamsOf(ctx context.Context, here, there Side) (streams compare.Streams, 
 
 func (s Side) listing() compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
-		return store.ListFlat(ctx, s.Store, s.Place.AsFolder())
+		return listing.Flat(ctx, s.Store, s.Place.AsFolder())
 	}
 }
 

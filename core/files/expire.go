@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -12,7 +13,7 @@ import (
 // account. An account without such a folder has nothing of it. What cannot be removed
 // stays for the next time.
 func Expire(ctx context.Context, s store.Store, before time.Time) (removed Count, err error) {
-	folders, err := store.RetryRead(ctx, func() (folders []store.Ref, err error) {
+	folders, err := retry.Read(ctx, func() (folders []store.Ref, err error) {
 		for entry, err := range s.List(ctx, store.Folder{Path: plan.HistoryFolder}) {
 			if err != nil {
 				return nil, err

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"deftheron/core/listing"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -54,7 +55,7 @@ func Survey(ctx context.Context, s store.Store, place store.Ref) (count Count, e
 	if entry.Kind != store.KindFolder {
 		return count, nil
 	}
-	for listed, err := range store.ListFlat(ctx, s, place.AsFolder()) {
+	for listed, err := range listing.Flat(ctx, s, place.AsFolder()) {
 		if err != nil {
 			return count, err
 		}

@@ -1,3 +1,5 @@
+// Package gate bounds what is asked of one account: how many requests go at once, how
+// often, and at what rate; of what runs share, each gets its part.
 package gate
 
 import (
@@ -10,6 +12,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -55,7 +58,7 @@ type Gate struct {
 // firstStep and mostStep are by how much the rate is probed upward.
 const firstStep, mostStep = 0.01, 0.05
 
-// GateStats is what a gate has seen.
+// Stats is what a gate has seen.
 type Stats struct {
 	Requests int64 // sent
 	Slowed   int64 // answered with "slow down"
@@ -65,7 +68,7 @@ type Stats struct {
 	Rate   float64 // requests a second; 0 is unlimited
 }
 
-// NewGate returns a gate for the account named, beginning with start requests
+// New returns a gate for the account named, beginning with start requests
 // at once and never going over most.
 func New(name string, start, most int) *Gate {
 	return &Gate{
@@ -368,7 +371,7 @@ func (t *gatedTransport) RoundTrip(request *http.Request) (*http.Response, error
 	}
 	var outcome error
 	if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
-		outcome = store.SlowDown(store.RetryAfter(response.Header, time.Now()), nil)
+		outcome = store.SlowDown(retry.AfterHeader(response.Header, time.Now()), nil)
 	}
 	response.Body = &gatedBody{ReadCloser: response.Body, done: func() { done(outcome) }}
 	return response, nil

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -83,13 +84,13 @@ func Measure(ctx context.Context, s store.Store, options Options) (Result, error
 		options.Now = time.Now
 	}
 	m := &measure{store: s, options: options, result: Result{Size: options.Size, Number: options.Number, Lanes: options.Lanes}}
-	if err := store.Patiently(ctx, func() error { return store.Prepare(ctx, s) }); err != nil { // what is found out once is not counted
+	if err := retry.Patiently(ctx, func() error { return store.Prepare(ctx, s) }); err != nil { // what is found out once is not counted
 		return m.result, err
 	}
 	own := store.At(store.OwnFolder)
 	folder := own.AsFolder().Ref("speed-" + options.Run)
 	for _, place := range []store.Ref{own, folder} {
-		err := store.Patiently(ctx, func() error {
+		err := retry.Patiently(ctx, func() error {
 			_, err := s.MakeFolder(ctx, place)
 			return err
 		})
@@ -138,7 +139,7 @@ func (m *measure) phase(ctx context.Context, do func(ctx context.Context, i int)
 		group.Go(func() {
 			for i := range next {
 				began := m.options.Now()
-				if err := store.Patiently(ctx, func() error { return do(ctx, i) }); err != nil {
+				if err := retry.Patiently(ctx, func() error { return do(ctx, i) }); err != nil {
 					cancel(err)
 					return
 				}

@@ -70,7 +70,7 @@ type Opening struct {
 	Secrets Secrets
 	// Uploads, where it is not nil, keep the uploads that are open.
 	Uploads Uploads
-	// Gate is passed around every request.
+	// Gate is passed around every request; see Gates.
 	Gate Gate
 	// Dial connects. It obeys the outbound proxy.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
@@ -97,6 +97,22 @@ type Gate interface {
 	// RoundTripper returns base with each request passed.
 	RoundTripper(base http.RoundTripper) http.RoundTripper
 }
+
+// Gates returns the Gate, or one that lets everything pass where there is none.
+func (o Opening) Gates() Gate {
+	if o.Gate == nil {
+		return open{}
+	}
+	return o.Gate
+}
+
+type open struct{}
+
+func (open) Pass(context.Context) (func(error), error) { return func(error) {}, nil }
+
+func (open) Admit(ctx context.Context) context.Context { return ctx }
+
+func (open) RoundTripper(base http.RoundTripper) http.RoundTripper { return base }
 
 // Secrets keep an account's secret, sealed.
 type Secrets interface {

@@ -2,7 +2,7 @@
 // store, a file server and a document drive alike.
 //
 // A provider implements [Store] and says in a [Capabilities] value what else its
-// protocol can do. The engine calls the helper of each capability ([ListFlat],
+// protocol can do. The engine calls the helper of each capability (listing.Flat,
 // [Sum], [Move], …), which uses it or falls back on the methods of Store. A
 // provider is opened with an [Opening],
 // which is all that it may know of the program around it, and passes every

@@ -14,6 +14,7 @@ import (
 	"testing/iotest"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -73,7 +74,7 @@ func TestRetryAfter(t *testing.T) {
 	for value, want := range map[string]time.Duration{
 		"": 0, "5": 5 * time.Second, "-5": 0, "x": 0, "Thu, 01 Jan 2026 00:00:07 GMT": 7 * time.Second, "999999": time.Hour,
 	} {
-		if got := store.RetryAfter(http.Header{"Retry-After": {value}}, now); got != want {
+		if got := retry.AfterHeader(http.Header{"Retry-After": {value}}, now); got != want {
 			t.Errorf("%q: %v, want %v", value, got, want)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/listing"
 	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/spill"
@@ -131,11 +132,11 @@ func Take(ctx context.Context, s store.Store, place store.Ref, target *Target, f
 	leave := filter.Leaves()
 	streams := compare.Streams{
 		Source: func(ctx context.Context) iter.Seq2[store.Listed, error] {
-			listing := store.ListFlatWithout(ctx, s, root, store.Walk{Leave: leave})
+			subtree := listing.FlatWithout(ctx, s, root, listing.Walk{Leave: leave})
 			if sieve != nil {
-				listing = sieve.Of(listing)
+				subtree = sieve.Of(subtree)
 			}
-			return counted(listing)
+			return counted(subtree)
 		},
 		Target: compare.OneFile(nil), Pairs: compare.NoPairs,
 		At: func(context.Context, store.Key, store.Kind) (*store.Entry, error) { return nil, nil },

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -231,7 +232,7 @@ func (r *Run) awaitRoutes(ctx context.Context) bool {
 				return false
 			}
 		}
-		if store.Sleep(ctx, max(wait, time.Millisecond)) != nil {
+		if retry.Sleep(ctx, max(wait, time.Millisecond)) != nil {
 			return false
 		}
 	}

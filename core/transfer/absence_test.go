@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -115,7 +116,7 @@ type twoRoutes struct {
 
 func newTwoRoutes(t *testing.T, rules plan.Rules) *twoRoutes {
 	b := &twoRoutes{}
-	b.options = transfer.Options{ID: "two", Rules: rules, Records: newMemory(), Lanes: 3, Retry: store.Retry{First: time.Millisecond},
+	b.options = transfer.Options{ID: "two", Rules: rules, Records: newMemory(), Lanes: 3, Retry: retry.Policy{First: time.Millisecond},
 		HeadStart: time.Millisecond}
 	for i := range 2 {
 		b.sources[i], b.targets[i] = storetest.NewMemory(), storetest.NewMemory()

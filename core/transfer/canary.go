@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"deftheron/core/plan"
+	"deftheron/core/publish"
 	"deftheron/core/store"
 )
 
@@ -144,7 +145,7 @@ func (r *Run) removeCanary(ctx context.Context, route Route) {
 			if canary.Name == "" {
 				continue
 			}
-			store.Discard(ctx, func(ctx context.Context) error {
+			publish.Discard(ctx, func(ctx context.Context) error {
 				_, err := side.Store.Remove(ctx, canary, "")
 				return err
 			})

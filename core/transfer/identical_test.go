@@ -10,6 +10,7 @@ import (
 
 	"deftheron/core/gate"
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -132,7 +133,7 @@ func TestFirstOfIdenticalStays(t *testing.T) {
 			}
 		}
 		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two}, Rules: plan.Rules{Once: true},
-			Records: b.records, Lanes: 8, Retry: store.Retry{First: 1}})
+			Records: b.records, Lanes: 8, Retry: retry.Policy{First: 1}})
 		if result := run.Execute(t.Context()); result.State != "done" {
 			t.Fatalf("%+v", result)
 		}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -194,7 +195,7 @@ func TestRestartBeforeThePassIsJudged(t *testing.T) {
 			return transfer.Touched{All: true}, true
 		}
 		options := transfer.Options{ID: "continuous", Routes: []transfer.Route{b.route()}, Rules: b.rules, Records: records, Lanes: 4,
-			Again: again, Retry: store.Retry{First: 1}}
+			Again: again, Retry: retry.Policy{First: 1}}
 		if result := transfer.New(options).Execute(ctx); result.State != "" {
 			t.Fatalf("%s: it was not interrupted: %+v", point, result)
 		}
@@ -580,7 +581,7 @@ func TestLimitsOverPasses(t *testing.T) {
 		}
 		step := 0
 		options := transfer.Options{
-			ID: "continuous", Routes: []transfer.Route{b.route(), other}, Rules: rules, Records: b.records, Lanes: 4, Retry: store.Retry{First: 1},
+			ID: "continuous", Routes: []transfer.Route{b.route(), other}, Rules: rules, Records: b.records, Lanes: 4, Retry: retry.Policy{First: 1},
 			Again: func(context.Context, transfer.Passed) (transfer.Touched, bool) {
 				if step++; step > len(steps) {
 					return transfer.Touched{}, false

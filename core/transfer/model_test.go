@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -278,7 +279,7 @@ func (m *model) run() transfer.Result {
 		return transfer.Side{Account: account, Address: store.MakeAddress(account, store.At("in")), Store: s.Account, Root: store.At("in")}
 	}
 	options := transfer.Options{
-		ID: fmt.Sprint("model", m.runs), Records: m.records, Lanes: 4, Retry: store.Retry{First: 1},
+		ID: fmt.Sprint("model", m.runs), Records: m.records, Lanes: 4, Retry: retry.Policy{First: 1},
 		Began:  time.Date(2026, 5, 1, 0, 0, m.runs, 0, time.UTC),
 		Routes: []transfer.Route{{Source: end("sedge", m.sides[0]), Target: end("alder", m.sides[1]), Scope: "both"}},
 		Log:    m.logger(),

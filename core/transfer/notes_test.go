@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -67,7 +68,7 @@ func TestKilledAndWorkedOn(t *testing.T) {
 							return transfer.Side{Account: account, Address: store.MakeAddress(account, store.At("in")), Store: s, Root: store.At("in")}
 						}
 						options := transfer.Options{
-							ID: "first", Records: records, Lanes: 2, Retry: store.Retry{First: 1},
+							ID: "first", Records: records, Lanes: 2, Retry: retry.Policy{First: 1},
 							Routes: []transfer.Route{{Source: end("sedge", sides[0]), Target: end("alder", sides[1]), Scope: "both"}},
 							Rules:  plan.Rules{Type: plan.TwoWay, Conflict: plan.KeepBoth},
 						}

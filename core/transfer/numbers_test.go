@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/transfer"
@@ -39,7 +40,7 @@ func TestNumbersAgree(t *testing.T) {
 			return transfer.Side{Account: account, Address: store.MakeAddress(account, store.At("in")), Store: s, Root: store.At("in")}
 		}
 		options := transfer.Options{
-			Records: records, Lanes: 3, Retry: store.Retry{First: 1, Tries: 2}, Rules: rules,
+			Records: records, Lanes: 3, Retry: retry.Policy{First: 1, Tries: 2}, Rules: rules,
 			Routes: []transfer.Route{{Source: end("desk", source), Target: end("archive", faulty), Scope: "both"}},
 		}
 		target.Folder("in")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -137,7 +138,7 @@ func (r *Run) cleanRoute(ctx context.Context, i int) error {
 	}
 	// A server may still be tidying up after a connection that broke, and a listing
 	// that meets it break off.
-	cleaned, err := store.RetryRead(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
+	cleaned, err := retry.Read(ctx, func() ([]store.Leftover, error) { return store.Clean(ctx, route.Target.Store, cleaning) })
 	for _, leftover := range cleaned {
 		r.Log.Info("removed a leftover", "run", r.ID, "account", route.Target.Account, "place", leftover.Place.String())
 	}
@@ -151,8 +152,8 @@ func cleaningFolder(route Route) store.Folder {
 // persist does something again where it failed in a way that may pass: as often, and
 // for as long, as an item is tried, and where it may be.
 func (r *Run) persist(ctx context.Context, may func() bool, do func() error) error {
-	retry := r.Retry
-	retry.May = func(err error) bool { return store.MayPass(err) && (may == nil || may()) }
-	retry.Failed = func(try int, err error) { r.Log.Info("to be tried again", "run", r.ID, "try", try, "error", err) }
-	return retry.Do(ctx, do)
+	again := r.Retry
+	again.May = func(err error) bool { return retry.MayPass(err) && (may == nil || may()) }
+	again.Failed = func(try int, err error) { r.Log.Info("to be tried again", "run", r.ID, "try", try, "error", err) }
+	return again.Do(ctx, do)
 }

@@ -9,6 +9,7 @@ import (
 
 	"deftheron/core/compare"
 	"deftheron/core/gate"
+	"deftheron/core/listing"
 	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -498,11 +499,11 @@ func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides
 	}
 	if entry.Kind == store.KindFolder {
 		leaves := rules.Filter.Leaves
-		streams.Source = r.Source.listing(store.Walk{Leave: leaves(), Ours: r.canaries.watch(false)})
+		streams.Source = r.Source.listing(listing.Walk{Leave: leaves(), Ours: r.canaries.watch(false)})
 		if rules.As != "" { // the target's folders are others
 			leaves = func() func(store.Listed) bool { return nil }
 		}
-		streams.Target = compare.OrEmpty(r.Target.listing(store.Walk{Leave: leaves(), Ours: r.canaries.watch(true)}))
+		streams.Target = compare.OrEmpty(r.Target.listing(listing.Walk{Leave: leaves(), Ours: r.canaries.watch(true)}))
 		return streams, nil
 	}
 	streams.single, streams.Source, streams.Target = true, compare.OneFile(&entry), compare.OneFile(nil)
@@ -519,9 +520,9 @@ func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides
 	return streams, nil
 }
 
-func (s Side) listing(how store.Walk) compare.Listing {
+func (s Side) listing(how listing.Walk) compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
 		// Of a target, too, twins are told apart: a merge needs each key once.
-		return store.ListFlatWithout(ctx, view.Exports(s.Store, plan.NoExports()), s.Root.AsFolder(), how)
+		return listing.FlatWithout(ctx, view.Exports(s.Store, plan.NoExports()), s.Root.AsFolder(), how)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"deftheron/core/bandwidth"
 	"deftheron/core/gate"
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/run"
 	"deftheron/core/store"
 )
@@ -64,7 +65,7 @@ type Options struct {
 	// Tries and Within are those of the rules where they are 0, and 5 tries without a
 	// limit where the rules say nothing; its waits double from half a second to thirty
 	// where both are 0.
-	Retry store.Retry
+	Retry retry.Policy
 	// HeadStart is how long the plan may run before bytes move to a target
 	// that tells its space, so that a lack of it is found before anything
 	// is changed; 0 is a tenth of a second.
@@ -207,7 +208,7 @@ func lanes(routes []Route) int {
 // usualTries is how often an item is tried unless its rules say.
 const usualTries = 5
 
-func retryOf(options Options) store.Retry {
+func retryOf(options Options) retry.Policy {
 	retry := options.Retry
 	retry.Tries = cmp.Or(retry.Tries, options.Rules.Tries, usualTries)
 	retry.Within = cmp.Or(retry.Within, options.Rules.Within)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -56,7 +57,7 @@ func (b *bench) new() *transfer.Run {
 	return transfer.New(transfer.Options{
 		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Approved: b.released, Witnessed: b.witnessed, Routes: []transfer.Route{b.route()},
 		Rules: b.rules, Records: b.records,
-		Lanes: 4, Retry: store.Retry{First: 1}, HeadStart: time.Hour, Began: b.began,
+		Lanes: 4, Retry: retry.Policy{First: 1}, HeadStart: time.Hour, Began: b.began,
 	})
 }
 

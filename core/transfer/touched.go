@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/listing"
 	"deftheron/core/names"
 	"deftheron/core/store"
 )
@@ -234,7 +235,7 @@ func (s Side) listAt(ctx context.Context, path store.Path, yield func(store.List
 }
 
 func (s Side) listBelow(ctx context.Context, below store.Path, folder store.Folder, yield func(store.Listed, error) bool) bool {
-	for listed, err := range store.ListFlat(ctx, s.Store, folder) {
+	for listed, err := range listing.Flat(ctx, s.Store, folder) {
 		if store.KindOf(err) == store.ErrNotFound {
 			err = store.Errorf(store.ErrTryAgain, "%s went while it was listed", folder.Path.Ref())
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"deftheron/core/gate"
+	"deftheron/core/listing"
 	"deftheron/core/store"
 )
 
@@ -136,7 +137,7 @@ func (t *Tree) List(ctx context.Context, address store.Address) iter.Seq2[Node, 
 		folder := located.Place.AsFolder()
 		empty := true
 		twins := twins{besides: located.Store.Traits().FileBesideFolder}
-		for entry, err := range store.Sorted(ctx, located.Store, folder) {
+		for entry, err := range listing.Sorted(ctx, located.Store, folder) {
 			if err != nil {
 				if empty && store.KindOf(err) == store.ErrNotFound {
 					t.listFile(ctx, address, err, yield)

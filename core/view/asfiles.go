@@ -11,7 +11,7 @@ import (
 	"deftheron/core/store"
 )
 
-// Choice says what documents are exported as, by class: "text", "sheet", … It
+// ExportFormats says what documents are exported as, by class: "text", "sheet", … It
 // may name several formats; an empty list leaves the documents of the class as
 // they are, which cannot be read. A class that is not named takes the default
 // of each kind.
@@ -32,7 +32,7 @@ func (c ExportFormats) Formats(kind store.DocumentKind) []string {
 	return formats
 }
 
-// AsFiles returns a store as something to copy from: each of its documents is a
+// Exports returns a store as something to copy from: each of its documents is a
 // file in every format that is chosen, of unknown size, and of two entries that
 // have one name in a folder, the later has a name of its own. What is written,
 // and what is not a file, goes to the store as before.

@@ -1,3 +1,6 @@
+// Package view shows a store as another: for reading alone, with exports in place of
+// documents, or as one that cannot be opened now. Each view says of every capability of the
+// store beneath whether it is passed on.
 package view
 
 import (
@@ -18,7 +21,8 @@ type readOnly struct {
 }
 
 func (r *readOnly) refuse() error {
-	return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; link the place again under another name without --read-only to "+
+	return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; link the place again under another name without "+
+		"--read-only to "+
 		"write there", r.account)
 }
 

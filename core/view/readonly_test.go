@@ -4,6 +4,7 @@ import (
 	"errors"
 	"testing"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/core/view"
@@ -20,7 +21,7 @@ func TestReadOnly(t *testing.T) {
 		t.Errorf("reading: %v", err)
 	}
 	var keys []store.Key
-	for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+	for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 		if err != nil {
 			t.Fatal(err)
 		}

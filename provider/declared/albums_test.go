@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"deftheron/core/compare"
+	"deftheron/core/listing"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/provider/declared"
@@ -73,7 +74,7 @@ func TestAlbums(t *testing.T) {
 		var all []string
 		planner := plan.Planner{Once: whole}
 		differences := func(yield func(compare.Difference, error) bool) {
-			for listed, err := range store.ListFlat(t.Context(), opened, store.Folder{}) {
+			for listed, err := range listing.Flat(t.Context(), opened, store.Folder{}) {
 				if err != nil {
 					t.Fatal(err)
 				}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/provider/declared/jq"
 )
@@ -297,10 +298,10 @@ func (a *account) await(ctx context.Context, long *Long, out *outgoing, got *ans
 	defer cancel()
 	for {
 		wait := every
-		if named := store.RetryAfter(got.header, a.opening.Now()); named > 0 {
+		if named := retry.AfterHeader(got.header, a.opening.Now()); named > 0 {
 			wait = named
 		}
-		if err := store.Sleep(ctx, wait); err != nil {
+		if err := retry.Sleep(ctx, wait); err != nil {
 			return nil, store.Errorf(store.ErrOutcomeUnknown, "the operation was accepted and has not ended within %v: %w", within, err)
 		}
 		if got, err = a.step(ctx, out.operation, &long.Ask, out.in, doing{}); err != nil {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -41,7 +42,7 @@ func (a *account) failure(ctx context.Context, out *outgoing, got *answer) error
 		}
 		switch rule.Is {
 		case "slow-down":
-			wait := store.RetryAfter(got.header, a.opening.Now())
+			wait := retry.AfterHeader(got.header, a.opening.Now())
 			if seconds, err := rule.Wait.run(ctx, input, nil); err == nil && seconds != nil {
 				if n, ok := floatOf(seconds); ok {
 					wait = min(time.Duration(n*float64(time.Second)), time.Hour)
@@ -59,7 +60,7 @@ func (a *account) failure(ctx context.Context, out *outgoing, got *answer) error
 	}
 	switch got.status {
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
-		return store.SlowDown(store.RetryAfter(got.header, a.opening.Now()), cause)
+		return store.SlowDown(retry.AfterHeader(got.header, a.opening.Now()), cause)
 	}
 	return store.Errorf(kindOfStatus(got.status), "%w", cause)
 }

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/text/unicode/norm"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -98,7 +99,7 @@ func (e Expr) each(ctx context.Context, input jqInput, otherwise any, yield func
 func (a *account) page(ctx context.Context, operation string, op *Operation, next *Next, in scope, link *url.URL,
 	number int) (*answer, *outgoing, error) {
 	var last *outgoing
-	got, err := store.RetryRead(ctx, func() (*answer, error) {
+	got, err := retry.Read(ctx, func() (*answer, error) {
 		steps := op.steps()
 		if next != nil && next.Step != nil && number > 1 {
 			steps = []*Step{next.Step}

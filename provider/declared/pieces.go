@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/sync/semaphore"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -23,7 +24,7 @@ const (
 )
 
 // sendingOn is how an upload is gone on with after a piece failed.
-var sendingOn = store.Retry{First: 100 * time.Millisecond, Longest: 2 * time.Second, Tries: 7}
+var sendingOn = retry.Policy{First: 100 * time.Millisecond, Longest: 2 * time.Second, Tries: 7}
 
 var held = semaphore.NewWeighted(heldAtOnce)
 
@@ -107,7 +108,7 @@ func (w *writer) content(ctx context.Context) (*answer, []any, error) {
 		if tries++; tries >= sendingOn.Tries || p.source != nil || w.askOperation() == nil || !mayPass(err) {
 			return nil, nil, err
 		}
-		if waited := store.Sleep(ctx, max(store.Wait(err), sendingOn.After(tries+1))); waited != nil {
+		if waited := retry.Sleep(ctx, max(store.Wait(err), sendingOn.After(tries+1))); waited != nil {
 			return nil, nil, err
 		}
 		if asked := p.goOn(ctx); asked != nil {

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -300,7 +301,7 @@ const mostRedirects = 5
 
 // patience is how a trial, which no engine stands behind, waits for a service that asks to
 // slow down.
-var patience = store.Retry{First: 300 * time.Millisecond, Longest: 3 * time.Second, Tries: 13}
+var patience = retry.Policy{First: 300 * time.Millisecond, Longest: 3 * time.Second, Tries: 13}
 
 // send sends a request, signed in where it may be, through redirects, and
 // returns its answer: the caller closes its body. A failure is one of ours.
@@ -334,7 +335,7 @@ func (a *account) send(ctx context.Context, out *outgoing) (*http.Response, erro
 			a.recorded(out, response, answer)
 			failed := finish(response, a.failure(ctx, out, answer))
 			if slowed++; a.patient && slowed < patience.Tries && store.KindOf(failed) == store.ErrSlowDown && (out.body == nil || out.body.again) {
-				if err := store.Sleep(ctx, max(store.Wait(failed), patience.After(slowed+1))); err != nil {
+				if err := retry.Sleep(ctx, max(store.Wait(failed), patience.After(slowed+1))); err != nil {
 					return nil, failed
 				}
 				continue
@@ -412,7 +413,7 @@ func (a *account) once(ctx context.Context, out *outgoing) (response *http.Respo
 			request.Body = http.NoBody
 		}
 	}
-	done, err := a.opening.Gate.Pass(ctx)
+	done, err := a.opening.Gates().Pass(ctx)
 	if err != nil {
 		if body != nil {
 			body.Close()
@@ -428,7 +429,7 @@ func (a *account) once(ctx context.Context, out *outgoing) (response *http.Respo
 	}
 	var outcome error
 	if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
-		outcome = store.SlowDown(store.RetryAfter(response.Header, a.opening.Now()), errors.New("busy"))
+		outcome = store.SlowDown(retry.AfterHeader(response.Header, a.opening.Now()), errors.New("busy"))
 	}
 	response.Body = &gated{ReadCloser: response.Body, done: done, outcome: outcome}
 	return response, token, nil

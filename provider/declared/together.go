@@ -147,7 +147,7 @@ func (t *together) look(ctx context.Context, a *account, folder store.Folder, mi
 		return
 	}
 	// Those that wait may hold every turn of the account's.
-	ctx, cancel := context.WithTimeout(a.opening.Gate.Admit(ctx), listTime)
+	ctx, cancel := context.WithTimeout(a.opening.Gates().Admit(ctx), listTime)
 	defer cancel()
 	mine.found = map[string][]found{}
 	fold := cases.Fold()

@@ -15,6 +15,7 @@ import (
 	"github.com/golang-jwt/jwt/v5"
 	"github.com/google/uuid"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -181,7 +182,7 @@ func (a *account) sendToken(ctx context.Context, out *outgoing) (*answer, error)
 	case "temporarily_unavailable", "server_error":
 		return got, store.Errorf(store.ErrTryAgain, "%s cannot sign in anybody now: %w", out.url.Host, failed)
 	case "slow_down", "authorization_pending":
-		return got, store.SlowDown(store.RetryAfter(got.header, a.opening.Now()), failed)
+		return got, store.SlowDown(retry.AfterHeader(got.header, a.opening.Now()), failed)
 	}
 	return got, store.Errorf(store.ErrRefused, "%s gives no token: %w", out.url.Host, failed)
 }

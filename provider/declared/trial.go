@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 )
@@ -397,7 +398,7 @@ func (t *trial) documents(h *handle) {
 	}
 	seen := map[string]bool{}
 	looked := 0
-	for listed, err := range store.ListFlat(h.Context(), t.root, store.Folder{}) {
+	for listed, err := range listing.Flat(h.Context(), t.root, store.Folder{}) {
 		if err != nil {
 			h.Fatal(err)
 		}

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/text/unicode/norm"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 )
@@ -272,7 +273,7 @@ func readingPart(t storetest.T, s store.Store) {
 	a := s.(*account)
 	const most, looks, largest = 3, 2000, 16 << 20
 	read, looked := 0, 0
-	for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+	for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 		if err != nil {
 			t.Fatal(err)
 		}

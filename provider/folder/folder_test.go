@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/folder"
@@ -136,7 +137,7 @@ func TestLeftovers(t *testing.T) {
 	if _, err := os.Stat(others); err != nil {
 		t.Error("another run's file was removed")
 	}
-	for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+	for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 		if err != nil || strings.HasPrefix(listed.Name, store.ArrivingPrefix) {
 			t.Errorf("listed %+v, %v; files on their way are nobody's to see", listed, err)
 		}
@@ -221,7 +222,7 @@ func TestPrivateIsNotThere(t *testing.T) {
 	}
 	defer store.Close(s)
 	var seen []string
-	for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+	for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
+	"deftheron/core/pinning"
 	"deftheron/core/store"
 )
 
@@ -152,8 +153,8 @@ func (t *target) explain(ctx context.Context, err error) error {
 		return err
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case store.CertificateProblem(err, t.host) != "":
-		return store.Errorf(store.ErrRefused, "%s", store.CertificateProblem(err, t.host))
+	case pinning.CertificateProblem(err, t.host) != "":
+		return store.Errorf(store.ErrRefused, "%s", pinning.CertificateProblem(err, t.host))
 	case t.mode == tlsNone && asksForTLS.MatchString(err.Error()):
 		return store.Errorf(store.ErrRefused, "%s wants TLS (%q); leave --tls none out", t.address, strings.ReplaceAll(err.Error(), "\n", " "))
 	case errors.As(err, &reply) && (reply.Code == ftp.StatusNotLoggedIn || reply.Code == 430):

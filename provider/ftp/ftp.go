@@ -21,8 +21,9 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"deftheron/core/pinning"
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // Provider is the provider "ftp".
@@ -47,7 +48,7 @@ func (Provider) Options() []store.Option {
 		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
 		{Name: "connections", Manner: true, Title: "Connections", Default: "4",
 			Help: "how many to have at once, at most; a server may allow fewer"},
-		store.CertificateOption(),
+		pinning.CertificateOption(),
 	}
 }
 
@@ -91,7 +92,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	}
 	server := &server{pool: newPool(target, most, log)}
 	a := &account{server: server, target: target}
-	done, err := opening.Gate.Pass(ctx)
+	done, err := opening.Gates().Pass(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +128,7 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 		return nil, err
 	}
 	if t.mode != tlsNone {
-		config, err := store.PinnedTLS(opening.Options["certificate"])
+		config, err := pinning.PinnedTLS(opening.Options["certificate"])
 		if err != nil {
 			return nil, err
 		}

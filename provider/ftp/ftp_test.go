@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"deftheron/core/gate"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/ftp"
@@ -120,7 +121,7 @@ func TestFewConnections(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				copied, err := store.RetryRead(t.Context(), func() (store.Written, error) {
+				copied, err := retry.Read(t.Context(), func() (store.Written, error) {
 					return s.Write(t.Context(), store.Writing{Place: store.At("to"), Size: int64(len(content)), Run: "few",
 						Content: within{s, store.Reading{Place: store.At("from"), Revision: entry.Revision}}})
 				})

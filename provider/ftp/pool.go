@@ -12,8 +12,9 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 const (
@@ -157,7 +158,7 @@ func (p *pool) take(ctx context.Context) (*control, error) {
 			if !errors.Is(err, errTooMany) || try == tries || p.inUse() > 0 {
 				return made, err
 			}
-			if err := store.Sleep(ctx, dialPause); err != nil {
+			if err := retry.Sleep(ctx, dialPause); err != nil {
 				return nil, err
 			}
 			continue

@@ -7,8 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/publish"
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // findings are what the server was found to do.
@@ -72,7 +73,7 @@ func (p *probe) clear() {
 	for _, name := range p.made {
 		_ = p.server.pool.do(ctx, func(c *control) error { return c.ftp.Delete(p.folder + "/" + name) })
 	}
-	store.Discard(ctx, func(ctx context.Context) error { return p.server.RemoveFolder(ctx, p.folder) })
+	publish.Discard(ctx, func(ctx context.Context) error { return p.server.RemoveFolder(ctx, p.folder) })
 }
 
 func (p *probe) findings() (found findings, err error) {

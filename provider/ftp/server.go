@@ -13,7 +13,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // server implements fileserver.Server.

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/s3"
@@ -232,7 +233,7 @@ func TestListingPagesThatFail(t *testing.T) {
 	defer cancel()
 	f.set(refuse(500, "InternalError"))
 	var last error
-	for _, err := range store.ListFlat(ctx, s, store.Folder{}) {
+	for _, err := range listing.Flat(ctx, s, store.Folder{}) {
 		last = err
 	}
 	if last == nil {

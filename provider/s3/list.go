@@ -7,6 +7,7 @@ import (
 
 	"github.com/minio/minio-go/v7"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -21,7 +22,7 @@ func (a *account) pages(ctx context.Context, prefix, delimiter string) iter.Seq2
 	return func(yield func(listing, error) bool) {
 		token, empty := "", 0
 		for {
-			page, err := store.RetryRead(ctx, func() (listing, error) {
+			page, err := retry.Read(ctx, func() (listing, error) {
 				return a.page(ctx, prefix, token, delimiter, pageSize)
 			})
 			if !yield(page, err) || err != nil || !page.More {

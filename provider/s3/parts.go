@@ -10,6 +10,7 @@ import (
 
 	"github.com/minio/minio-go/v7"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -148,7 +149,7 @@ const (
 
 // together is the object that was put together, once it is there.
 func (a *account) together(ctx context.Context, writing store.Writing) (entry store.Entry, err error) {
-	looking := store.Retry{
+	looking := retry.Policy{
 		First: 100 * time.Millisecond, Longest: 2 * time.Second, Tries: math.MaxInt,
 		Within: patience + time.Duration(writing.Size/rate)*time.Second,
 		May:    func(err error) bool { return store.KindOf(err) == store.ErrNotFound },

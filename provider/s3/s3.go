@@ -106,7 +106,7 @@ func (a *account) connect(ctx context.Context, opening store.Opening) error {
 	a.options = minio.Options{
 		Creds: credentials.NewStaticV4(a.key, strings.TrimSpace(string(secret)), ""), Secure: a.endpoint.Scheme == "https",
 		Region: opening.Options["region"], BucketLookup: minio.BucketLookupPath,
-		Transport: bounding{opening.Gate.RoundTripper(base)}, TrailingHeaders: true,
+		Transport: bounding{opening.Gates().RoundTripper(base)}, TrailingHeaders: true,
 		MaxRetries: 1, // what is tried again, and when, is the engine's to say
 	}
 	plain := a.options

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"deftheron/core/gate"
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/s3"
@@ -108,7 +109,7 @@ func TestOddKeys(t *testing.T) {
 		}
 	}
 	var got []string
-	for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+	for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // Provider is the provider "sftp".
@@ -66,7 +66,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	pool := &pool{target: target, log: log}
 	server := &server{pool: pool}
 	a := &account{server: server, user: target.user, address: target.address, pinned: map[string]string{}}
-	done, err := opening.Gate.Pass(ctx)
+	done, err := opening.Gates().Pass(ctx)
 	if err != nil {
 		return nil, err
 	}

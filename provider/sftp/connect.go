@@ -14,7 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // handshakeTime bounds the handshake and the sign-in.

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 const (

@@ -15,7 +15,7 @@ import (
 	"github.com/pkg/sftp"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // server implements fileserver.Server.

@@ -14,7 +14,7 @@ import (
 	"github.com/hirochachacha/go-smb2"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // connectTime bounds the negotiation and the sign-in.

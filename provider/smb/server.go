@@ -14,7 +14,7 @@ import (
 	"github.com/hirochachacha/go-smb2"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // local is a path as the protocol has it: without the slash at its beginning.

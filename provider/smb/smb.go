@@ -19,7 +19,7 @@ import (
 	"unicode/utf8"
 
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
+	"deftheron/provider/fileserver"
 )
 
 // Provider is the provider "smb".
@@ -82,7 +82,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 		}
 		base += "/" + name
 	}
-	a.Store = fileserver.New(server, base, opening.Gate, a.traits)
+	a.Store = fileserver.New(server, base, opening.Gates(), a.traits)
 	entry, err := a.Stat(ctx, store.At())
 	if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
 		return nil, store.Errorf(store.ErrNotFound, "there is no folder %s in the share %s of %s; make it, or give another --path or --start",
@@ -208,7 +208,7 @@ func (Provider) ListBehind(ctx context.Context, opening store.Opening) ([]store.
 	if err != nil {
 		return nil, err
 	}
-	done, err := opening.Gate.Pass(ctx)
+	done, err := opening.Gates().Pass(ctx)
 	if err != nil {
 		return nil, err
 	}

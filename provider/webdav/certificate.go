@@ -3,6 +3,7 @@ package webdav
 import (
 	"net/http"
 
+	"deftheron/core/pinning"
 	"deftheron/core/store"
 )
 
@@ -20,7 +21,7 @@ func pin(base http.RoundTripper, sum string) (http.RoundTripper, error) {
 	}
 	transport = transport.Clone()
 	transport.DisableCompression = true
-	config, err := store.PinnedTLS(sum)
+	config, err := pinning.PinnedTLS(sum)
 	if config != nil {
 		transport.TLSClientConfig = config
 	}

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -22,7 +23,7 @@ func (a *account) stat(ctx context.Context, place store.Ref) (resource, error) {
 	if err := checkPlace(place); err != nil {
 		return resource{}, store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
-	found, err := store.RetryRead(ctx, func() (resource, error) { return a.lookAt(ctx, a.urlOfPlace(place)) })
+	found, err := retry.Read(ctx, func() (resource, error) { return a.lookAt(ctx, a.urlOfPlace(place)) })
 	if err != nil {
 		return resource{}, doing("look at", place.String(), err)
 	}
@@ -67,7 +68,7 @@ func (a *account) children(ctx context.Context, folder store.Folder) iter.Seq2[s
 		}
 		target := a.urlOf(folder.Path, "")
 		yielded := 0
-		_, err := store.RetryRead(ctx, func() (string, error) {
+		_, err := retry.Read(ctx, func() (string, error) {
 			self := false
 			token, err := a.propfind(ctx, "PROPFIND", target, "1", properties, func(at *url.URL, r response) error {
 				entry, itself, err := a.child(at, r)

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -79,7 +80,7 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 }
 
 // lockedForAMoment is how something is tried again that the server holds for a moment.
-var lockedForAMoment = store.Retry{
+var lockedForAMoment = retry.Policy{
 	First: 50 * time.Millisecond, Longest: 800 * time.Millisecond, Tries: 6,
 	May: func(err error) bool { return store.KindOf(err) == store.ErrLocked },
 }

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -44,7 +45,7 @@ func (a *account) Prepare(ctx context.Context) error {
 	if done {
 		return nil
 	}
-	found, err := store.RetryRead(ctx, func() (findings, error) {
+	found, err := retry.Read(ctx, func() (findings, error) {
 		found, err := a.probe(ctx)
 		if store.KindOf(err) == store.ErrOutcomeUnknown { // what came of it does not matter
 			err = store.Errorf(store.ErrTryAgain, "%w", err)
@@ -124,7 +125,7 @@ func (a *account) showsWhole(ctx context.Context, target *url.URL, size int64) (
 				whole = false
 				return
 			}
-			if looked = err; err != nil || store.Sleep(ctx, 50*time.Millisecond) != nil {
+			if looked = err; err != nil || retry.Sleep(ctx, 50*time.Millisecond) != nil {
 				return
 			}
 		}

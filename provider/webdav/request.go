@@ -11,6 +11,8 @@ import (
 	"net/url"
 	"strings"
 
+	"deftheron/core/pinning"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -98,7 +100,7 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 	}
 	response, err := a.http.RoundTrip(out)
 	if err != nil {
-		if why := store.CertificateProblem(err, a.base.Host); why != "" {
+		if why := pinning.CertificateProblem(err, a.base.Host); why != "" {
 			return nil, "", store.Errorf(store.ErrRefused, "%s", why)
 		}
 		return nil, "", store.Transport(err, r.changes)
@@ -173,7 +175,7 @@ func (a *account) failure(response *http.Response, r request) error {
 	cause := &statusError{response.StatusCode, fmt.Sprintf("the server answered %s to %s %s", response.Status, r.method, place)}
 	switch status := response.StatusCode; status {
 	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
-		return store.SlowDown(store.RetryAfter(response.Header, a.now()), cause)
+		return store.SlowDown(retry.AfterHeader(response.Header, a.now()), cause)
 	default:
 		return store.Errorf(kindOf(status), "%w", cause)
 	}

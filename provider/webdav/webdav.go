@@ -20,6 +20,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"deftheron/core/pinning"
 	"deftheron/core/store"
 )
 
@@ -38,7 +39,7 @@ func (Provider) Options() []store.Option {
 		{Name: "url", Title: "URL", Required: true, Help: "the collection's URL, such as https://files.example.org/dav/"},
 		{Name: "user", Title: "User", Help: "whom to sign in as; leave it out where nobody is asked"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
-		store.CertificateOption(),
+		pinning.CertificateOption(),
 	}
 }
 
@@ -72,7 +73,7 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 	}
 	a := &account{
 		base: base, user: user, signin: &signin{user: user, password: strings.TrimRight(string(secret), "\r\n")},
-		http: opening.Gate.RoundTripper(transport), now: opening.Now,
+		http: opening.Gates().RoundTripper(transport), now: opening.Now,
 	}
 	if a.now == nil {
 		a.now = time.Now

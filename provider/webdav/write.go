@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/publish"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -67,7 +69,7 @@ func (a *account) condition(ctx context.Context, writing store.Writing) (http.He
 	if err != nil && store.KindOf(err) != store.ErrNotFound {
 		return nil, err
 	}
-	if err := store.ConditionHolds(writing, there.Entry, err == nil); err != nil {
+	if err := publish.ConditionHolds(writing, there.Entry, err == nil); err != nil {
 		return nil, err
 	}
 	if writing.If.IsAbsent() || !found.ifMatch || !found.direct(writing.Size) {
@@ -91,7 +93,7 @@ func (a *account) untilStrong(ctx context.Context, place store.Ref, there resour
 		if !isWeak(there.tag) {
 			break
 		}
-		if err := store.Sleep(ctx, 250*time.Millisecond); err != nil {
+		if err := retry.Sleep(ctx, 250*time.Millisecond); err != nil {
 			return there, err
 		}
 		var err error
@@ -258,7 +260,7 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 				size)
 		}
 	}
-	if err := store.Settle(ctx, a, writing, arriving); err != nil {
+	if err := publish.Publish(ctx, a, writing, arriving); err != nil {
 		return store.Written{}, err
 	}
 	written, err = a.written(ctx, writing)
@@ -279,7 +281,7 @@ func (a *account) Replaces() bool { return false }
 
 // Discard implements store.Renamer.
 func (a *account) Discard(ctx context.Context, place store.Ref) {
-	store.Discard(ctx, func(ctx context.Context) error { return a.delete(ctx, a.urlOfPlace(place), http.Header{}) })
+	publish.Discard(ctx, func(ctx context.Context) error { return a.delete(ctx, a.urlOfPlace(place), http.Header{}) })
 }
 
 // Clean is store.Capabilities.Clean. To a server that is sent files by their own names,
@@ -288,5 +290,5 @@ func (a *account) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.L
 	if err := a.Prepare(ctx); err != nil {
 		return nil, err
 	}
-	return store.CleanArrivals(ctx, a, a, cleaning)
+	return publish.CleanArrivals(ctx, a, a, cleaning)
 }

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"deftheron/core/gate"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/core/view"
@@ -267,7 +268,7 @@ func startPath(start string) store.Path {
 
 // look finds the owner, the space and the first folders of an account.
 func look(ctx context.Context, s store.Store) (found Found, err error) {
-	err = store.Patiently(ctx, func() error {
+	err = retry.Patiently(ctx, func() error {
 		found, err = lookOnce(ctx, s)
 		return err
 	})
@@ -437,7 +438,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	opening := a.openingFor(provider, row, passed, keeps)
 	opening.Uploads = &uploads{accounts: a, account: row.ID}
 	var opened store.Store
-	err = store.Patiently(ctx, func() error {
+	err = retry.Patiently(ctx, func() error {
 		opened, err = provider.Open(ctx, opening)
 		return err
 	})

@@ -6,11 +6,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	mathrand "math/rand/v2"
 	"strings"
 	"time"
 
-	mathrand "math/rand/v2"
-
+	"deftheron/core/retry"
 	"deftheron/core/speed"
 	"deftheron/core/store"
 	"deftheron/service/records"
@@ -35,7 +35,7 @@ const (
 func (a *Accounts) Watch(ctx context.Context) {
 	for {
 		pause := checkEvery/2 + mathrand.N(checkEvery)
-		if store.Sleep(ctx, pause) != nil {
+		if retry.Sleep(ctx, pause) != nil {
 			return
 		}
 		a.CheckAll(ctx)

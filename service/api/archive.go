@@ -12,6 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"deftheron/contract"
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/core/view"
@@ -98,7 +99,7 @@ func (p *packer) add(ctx context.Context, located tree.Located, node tree.Node) 
 		return err
 	}
 	folder := located.Place.AsFolder()
-	for listed, err := range store.ListFlat(ctx, located.Store, folder) {
+	for listed, err := range listing.Flat(ctx, located.Store, folder) {
 		if err != nil {
 			return err
 		}

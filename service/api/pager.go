@@ -35,10 +35,10 @@ type pager struct {
 	tree *tree.Recent
 	mu   sync.Mutex
 	seq  int
-	open map[int]*listing
+	open map[int]*openListing
 }
 
-type listing struct {
+type openListing struct {
 	address store.Address
 	listed  time.Time
 	next    func() (tree.Node, error, bool)
@@ -53,14 +53,14 @@ type listing struct {
 const large = 10_000
 
 // end ends a listing. What a large one needed goes back now, not minutes later.
-func (l *listing) end() {
+func (l *openListing) end() {
 	l.stop()
 	if l.given > large {
 		debug.FreeOSMemory()
 	}
 }
 
-func newPager(t *tree.Recent) *pager { return &pager{tree: t, open: map[int]*listing{}} }
+func newPager(t *tree.Recent) *pager { return &pager{tree: t, open: map[int]*openListing{}} }
 
 // page returns up to limit entries after a cursor. With fresh the provider is
 // asked, however lately it was.
@@ -98,7 +98,7 @@ func (p *pager) page(ctx context.Context, address store.Address, cursor string, 
 	return page, nil
 }
 
-func (l *listing) step() (tree.Node, error, bool) {
+func (l *openListing) step() (tree.Node, error, bool) {
 	if l.ahead != nil {
 		node := *l.ahead
 		l.ahead = nil
@@ -117,7 +117,7 @@ func (p position) before(node tree.Node) bool {
 	return store.CompareKeys(store.KeyOf("", p.name, p.kind), p.kind, store.KeyOf("", node.Name, node.Kind), node.Kind) < 0
 }
 
-func (p *pager) resume(ctx context.Context, address store.Address, cursor string, fresh bool) (*listing, *position, error) {
+func (p *pager) resume(ctx context.Context, address store.Address, cursor string, fresh bool) (*openListing, *position, error) {
 	var after *position
 	if cursor != "" {
 		number, kind, name, ok := readCursor(cursor)
@@ -139,10 +139,10 @@ func (p *pager) resume(ctx context.Context, address store.Address, cursor string
 	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	nodes, listed := p.tree.List(lasting, address, fresh)
 	next, stop := iter.Pull2(nodes)
-	return &listing{address: address, listed: listed, next: next, stop: func() { stop(); cancel() }}, after, nil
+	return &openListing{address: address, listed: listed, next: next, stop: func() { stop(); cancel() }}, after, nil
 }
 
-func (p *pager) keep(l *listing, last contract.Entry) string {
+func (p *pager) keep(l *openListing, last contract.Entry) string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.seq++

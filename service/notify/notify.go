@@ -20,7 +20,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/job"
-	"deftheron/core/store"
+	"deftheron/core/retry"
 	"deftheron/service/access"
 	"deftheron/service/records"
 )
@@ -323,7 +323,7 @@ func (n *Notifications) ended(ctx context.Context, k kept, notifications []recor
 		if failed == nil {
 			notification.SentAt = &now
 		} else {
-			again := store.Retry{First: cmp.Or(n.FirstWait, firstWait), Longest: longestWait}
+			again := retry.Policy{First: cmp.Or(n.FirstWait, firstWait), Longest: longestWait}
 			notification.Why = failed.Error()
 			notification.DueAt = now.Add(again.After(notification.Tries + 1))
 			notification.GivenUp = now.Sub(notification.At) > tryFor && notification.Tries > 5

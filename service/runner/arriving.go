@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"deftheron/core/job"
+	"deftheron/core/listing"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -89,7 +90,7 @@ func (s *arrivalSource) each(ctx context.Context, path store.Path, do func(found
 		listed.Below = path + listed.Below
 		return leaves != nil && leaves(listed)
 	}
-	for listed, err := range store.ListFlatWithout(ctx, s.side.Store, root, store.Walk{Leave: leave}) {
+	for listed, err := range listing.FlatWithout(ctx, s.side.Store, root, listing.Walk{Leave: leave}) {
 		if err != nil {
 			return err
 		}

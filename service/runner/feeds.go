@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -141,7 +142,7 @@ func (f *feeds) run(ctx context.Context, one *feed) {
 			f.mu.Lock()
 			wait := one.idle
 			f.mu.Unlock()
-			_ = store.Sleep(ctx, wait)
+			_ = retry.Sleep(ctx, wait)
 			continue
 		}
 		var page store.ChangePage
@@ -158,7 +159,7 @@ func (f *feeds) run(ctx context.Context, one *feed) {
 		case err != nil:
 			f.runner.log.Info("an account's changes cannot be followed for now", "account", one.account, "error", err)
 			f.tell(one, heard{}) // a job that waits goes on, and meets what is wrong
-			_ = store.Sleep(ctx, max(afterError, store.Wait(err)))
+			_ = retry.Sleep(ctx, max(afterError, store.Wait(err)))
 			continue
 		}
 		cursor = page.Cursor
@@ -171,7 +172,7 @@ func (f *feeds) run(ctx context.Context, one *feed) {
 			if time.Since(lastChange) < busyFor {
 				wait = askEvery
 			}
-			_ = store.Sleep(ctx, wait-took)
+			_ = retry.Sleep(ctx, wait-took)
 		}
 	}
 }

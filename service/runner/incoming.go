@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"deftheron/core/job"
+	"deftheron/core/retry"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -45,7 +46,7 @@ type touchedArrival struct {
 const arrivalRetry = 10 * time.Second
 
 // lookingAgain is how arrivals are looked for again where that failed.
-var lookingAgain = store.Retry{First: 2 * arrivalRetry, Longest: lookIdle}
+var lookingAgain = retry.Policy{First: 2 * arrivalRetry, Longest: lookIdle}
 
 // keepArrivals looks for arrivals of a job until ctx ends.
 func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
@@ -87,7 +88,7 @@ func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
 		}
 		k.hear(heard{all: true}, 0, "")
 		failures++
-		_ = store.Sleep(ctx, max(lookingAgain.After(failures+1), store.Wait(err)))
+		_ = retry.Sleep(ctx, max(lookingAgain.After(failures+1), store.Wait(err)))
 	}
 }
 
@@ -119,7 +120,7 @@ func (k *keeper) locate(ctx context.Context, address store.Address) (transfer.Si
 		if err == nil {
 			return transfer.Side{Account: located.Name, Address: address, Store: located.Store, Gate: located.Gate, Root: located.Place}, nil
 		}
-		if store.Sleep(ctx, arrivalRetry) != nil {
+		if retry.Sleep(ctx, arrivalRetry) != nil {
 			return transfer.Side{}, ctx.Err()
 		}
 	}
@@ -171,12 +172,12 @@ func (k *keeper) await(ctx context.Context, wait time.Duration) {
 		case <-k.ended:
 			if err := k.begin(ctx); err != nil && ctx.Err() == nil {
 				k.runner.log.Warn("what has arrived cannot be taken for now", "job", k.job.Name, "error", err)
-				_ = store.Sleep(ctx, max(arrivalRetry, store.Wait(err)))
+				_ = retry.Sleep(ctx, max(arrivalRetry, store.Wait(err)))
 				return
 			}
 			continue
 		case <-k.wake:
-			_ = store.Sleep(ctx, gather)
+			_ = retry.Sleep(ctx, gather)
 		case <-due:
 		case <-ctx.Done():
 		}

@@ -36,7 +36,7 @@ func (r *Runner) plan(ctx context.Context, rows []records.Route, routes []transf
 func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.TouchedPlace,
 	each func(route int, step plan.Step)) (contract.Plan, error) {
 	rows, routes, rules := p.rows, p.routes, p.rules
-	l := listing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{},
+	l := planListing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{},
 		hasMoved: map[string]bool{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
 	totals, err := transfer.Plan(ctx, routes, rules, r.db, places, func(route int, step plan.Step) error {
 		each(route, step)
@@ -81,8 +81,8 @@ func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.T
 	return result, err
 }
 
-// listing collects what a plan lists.
-type listing struct {
+// planListing collects what a plan lists.
+type planListing struct {
 	routes   []transfer.Route
 	blockers []contract.Blocker
 	names    []contract.Renaming
@@ -92,7 +92,7 @@ type listing struct {
 	refusals map[plan.Cause]*contract.Refusal
 }
 
-func (l *listing) step(route int, step plan.Step) error {
+func (l *planListing) step(route int, step plan.Step) error {
 	item := transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}
 	if format := view.ExportedAs(step.Source); format != "" && step.Moves() {
 		mark := step.Source.Document + " " + format
@@ -128,7 +128,7 @@ func (l *listing) step(route int, step plan.Step) error {
 
 // removed is the address of an item that is removed: at the target, or for back at the
 // source.
-func (l *listing) removed(route int, back bool, item transfer.Item) string {
+func (l *planListing) removed(route int, back bool, item transfer.Item) string {
 	if back {
 		return l.routes[route].SourceAddress(item)
 	}
@@ -136,7 +136,7 @@ func (l *listing) removed(route int, back bool, item transfer.Item) string {
 }
 
 // moved notes what is not removed but has moved. It is told after all steps of a route.
-func (l *listing) moved(route int, back bool, at store.Key) {
+func (l *planListing) moved(route int, back bool, at store.Key) {
 	address := l.removed(route, back, transfer.Item{Key: at, Kind: store.KindFile})
 	if _, listed := l.hasMoved[address]; listed {
 		l.hasMoved[address] = true

@@ -19,6 +19,7 @@ import (
 	"deftheron/core/gate"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -500,7 +501,7 @@ func (r *Runner) keepEnd(row records.Run, columns []string, failed error) {
 		if failed == nil {
 			failed = r.db.EndStranded(r.ctx)
 		}
-		if failed == nil || store.Sleep(r.ctx, keepEvery) != nil {
+		if failed == nil || retry.Sleep(r.ctx, keepEvery) != nil {
 			return
 		}
 	}

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"deftheron/core/files"
-	"deftheron/core/store"
+	"deftheron/core/retry"
 )
 
 // tidyEvery is how often it is looked for what may go.
@@ -17,7 +17,7 @@ const firstTidy = 2 * time.Minute
 
 // Tidy removes what has been kept for long enough, until ctx ends.
 func (r *Runner) Tidy(ctx context.Context) {
-	for wait := firstTidy; store.Sleep(ctx, wait) == nil; wait = tidyEvery {
+	for wait := firstTidy; retry.Sleep(ctx, wait) == nil; wait = tidyEvery {
 		r.ExpireHistory(ctx, time.Now())
 		if err := r.Thin(ctx, time.Now()); err != nil && ctx.Err() == nil {
 			r.log.Error("the records could not be thinned", "error", err)
@@ -35,7 +35,7 @@ func (r *Runner) Thin(ctx context.Context, now time.Time) error {
 		before := now.Add(-r.KeepItems)
 		for more := true; more; {
 			var err error
-			if more, err = r.db.Thin(ctx, before); err != nil || store.Sleep(ctx, thinPause) != nil {
+			if more, err = r.db.Thin(ctx, before); err != nil || retry.Sleep(ctx, thinPause) != nil {
 				return err
 			}
 		}
@@ -45,7 +45,7 @@ func (r *Runner) Thin(ctx context.Context, now time.Time) error {
 	}
 	for more := true; more; {
 		var err error
-		if more, err = r.db.Shrink(ctx); err != nil || store.Sleep(ctx, thinPause) != nil {
+		if more, err = r.db.Shrink(ctx); err != nil || retry.Sleep(ctx, thinPause) != nil {
 			return err
 		}
 	}

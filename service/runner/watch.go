@@ -9,6 +9,7 @@ import (
 	"deftheron/core/compare"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -202,11 +203,11 @@ func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Tou
 	} else {
 		w.failing = min(mostAfterFailures, max(afterFailures, w.failing*2))
 	}
-	var retry <-chan time.Time
+	var again <-chan time.Time
 	if w.failing > 0 {
 		timer := time.NewTimer(w.failing)
 		defer timer.Stop()
-		retry = timer.C
+		again = timer.C
 	}
 	w.mu.Unlock()
 	// While it waits, others may move.
@@ -214,7 +215,7 @@ func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Tou
 	defer w.active.watching.Store(false)
 	w.active.moving.Store(false)
 	w.runner.turns.give()
-	all, ok := w.await(ctx, retry)
+	all, ok := w.await(ctx, again)
 	if !ok || w.runner.turns.take(ctx, w.active.share.Weight) != nil {
 		return transfer.Touched{}, false
 	}
@@ -227,13 +228,13 @@ func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Tou
 
 // await waits until there is something to be looked at, or all is, as something had
 // failed; ok false ends the run.
-func (w *watch) await(ctx context.Context, retry <-chan time.Time) (all, ok bool) {
+func (w *watch) await(ctx context.Context, again <-chan time.Time) (all, ok bool) {
 	over := time.NewTimer(time.Until(w.begun.Add(lasts)))
 	defer over.Stop()
 	select {
 	case <-w.some:
-		return false, store.Sleep(ctx, gather) == nil
-	case <-retry:
+		return false, retry.Sleep(ctx, gather) == nil
+	case <-again:
 		return true, true
 	case <-over.C:
 	case <-w.stop:
@@ -299,6 +300,6 @@ func (c *clock) keepGoing(ctx context.Context, row records.Job) {
 				wait = afterFailures
 			}
 		}
-		_ = store.Sleep(ctx, wait)
+		_ = retry.Sleep(ctx, wait)
 	}
 }

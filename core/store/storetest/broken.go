@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -72,7 +73,7 @@ func Broken(t T, s store.Store, breakAfter func(bytes int64)) {
 // made again.
 func contentNow(t T, s store.Store, place store.Ref) (string, bool) {
 	t.Helper()
-	entry, err := store.RetryRead(t.Context(), func() (store.Entry, error) { return s.Stat(t.Context(), place) })
+	entry, err := retry.Read(t.Context(), func() (store.Entry, error) { return s.Stat(t.Context(), place) })
 	if store.KindOf(err) == store.ErrNotFound {
 		return "", false
 	}

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 )
 
@@ -317,7 +318,7 @@ type plain struct{ store.Store }
 
 func flatten(t T, s store.Store, folder store.Folder) (keys []string) {
 	t.Helper()
-	for listed, err := range store.ListFlat(t.Context(), s, folder) {
+	for listed, err := range listing.Flat(t.Context(), s, folder) {
 		if err != nil {
 			t.Fatalf("list: %v", err)
 		}

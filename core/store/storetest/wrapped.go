@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"time"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 )
 
@@ -29,7 +30,7 @@ func (a Able) Capabilities() store.Capabilities {
 	}
 	return store.Capabilities{
 		ListFlat: func(ctx context.Context, folder store.Folder) iter.Seq2[store.Listed, error] {
-			return store.ListFlat(ctx, a.Memory, folder)
+			return listing.Flat(ctx, a.Memory, folder)
 		},
 		Move: move,
 		Copy: func(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {

@@ -1,4 +1,4 @@
-package store_test
+package listing_test
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"deftheron/core/listing"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 )
@@ -51,7 +52,7 @@ func (s *slow) List(ctx context.Context, folder store.Folder) iter.Seq2[store.En
 
 // inTurn is what ListFlat yields, worked out folder by folder.
 func inTurn(t *testing.T, s store.Store, folder store.Folder, below store.Path) (keys []store.Key) {
-	for entry, err := range store.Sorted(t.Context(), s, folder) {
+	for entry, err := range listing.Sorted(t.Context(), s, folder) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -84,7 +85,7 @@ func TestFoldersAreDeliveredInOrderWhoeverIsListedFirst(t *testing.T) {
 		s := &slow{Memory: memory}
 		want := inTurn(t, s, store.Folder{}, "")
 		var got []store.Key
-		for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -104,7 +105,7 @@ func TestFoldersAreListedAhead(t *testing.T) {
 		}
 		s := &slow{Memory: memory, delay: 20 * time.Millisecond}
 		begun, n := time.Now(), 0
-		for _, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for _, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -127,7 +128,7 @@ func TestWhatIsHeldAheadIsBounded(t *testing.T) {
 		}
 		s := &slow{Memory: memory}
 		delivered, most := 0, 0
-		for range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for range listing.Flat(t.Context(), s, store.Folder{}) {
 			delivered++
 			if delivered%500 == 1 {
 				synctest.Wait() // the listers go as far as they may
@@ -152,7 +153,7 @@ func TestAnErrorComesInItsPlaceAndEndsTheListers(t *testing.T) {
 		s := &slow{Memory: memory, delay: time.Millisecond, fails: store.Path("").Child("007")}
 		var keys []store.Key
 		var last error
-		for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 			if last = err; err == nil {
 				keys = append(keys, listed.Key())
 			}
@@ -161,7 +162,7 @@ func TestAnErrorComesInItsPlaceAndEndsTheListers(t *testing.T) {
 			t.Errorf("after %q: %v", keys, last)
 		}
 		s.fails, s.begun = "", 0
-		for range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for range listing.Flat(t.Context(), s, store.Folder{}) {
 			break
 		}
 		if s.begun > 9 {

@@ -1,4 +1,4 @@
-package store_test
+package listing_test
 
 import (
 	"context"
@@ -12,6 +12,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"deftheron/core/listing"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 )
@@ -27,7 +29,7 @@ type flat struct {
 
 func newFlat(t *testing.T, memory *storetest.Memory) *flat {
 	f := &flat{Memory: memory, all: map[store.Path][]store.Listed{}, fails: map[store.Path]error{}}
-	for listed, err := range store.ListFlat(t.Context(), memory, store.Folder{}) {
+	for listed, err := range listing.Flat(t.Context(), memory, store.Folder{}) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -51,7 +53,7 @@ func (f *flat) ListFlat(ctx context.Context, folder store.Folder) iter.Seq2[stor
 			}
 			if n++; n%1000 == 1 {
 				f.pages.Add(1)
-				if store.Sleep(ctx, f.delay) != nil {
+				if retry.Sleep(ctx, f.delay) != nil {
 					yield(store.Listed{}, ctx.Err())
 					return
 				}
@@ -81,7 +83,7 @@ func TestLargeFlatListingsAreSharded(t *testing.T) {
 		s.delay = 80 * time.Millisecond
 		var got []store.Listed
 		begun := time.Now()
-		for listed, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for listed, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -98,7 +100,7 @@ func TestLargeFlatListingsAreSharded(t *testing.T) {
 
 		// Who stops early waits for nothing.
 		n := 0
-		for range store.ListFlat(t.Context(), s, store.Folder{}) {
+		for range listing.Flat(t.Context(), s, store.Folder{}) {
 			if n++; n == 9_000 {
 				break
 			}
@@ -111,7 +113,7 @@ func TestLargeFlatListingsAreSharded(t *testing.T) {
 			s.fails[store.Path("").Child("11")] = why
 			var ended error
 			n = 0
-			for _, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+			for _, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 				n++
 				ended = err
 			}
@@ -132,7 +134,7 @@ func TestAFileBesideAFolderOfItsNameIsShardedOnce(t *testing.T) {
 	folder := store.Listed{Entry: store.Entry{Name: "a", Kind: store.KindFolder}}
 	s.all[""] = append(s.all[""], file, folder, store.Listed{Below: "a/", Entry: file.Entry})
 	n := 0
-	for _, err := range store.ListFlat(t.Context(), s, store.Folder{}) {
+	for _, err := range listing.Flat(t.Context(), s, store.Folder{}) {
 		if n++; err != nil {
 			t.Fatal(err)
 		}

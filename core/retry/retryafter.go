@@ -1,4 +1,4 @@
-package store
+package retry
 
 import (
 	"net/http"
@@ -6,9 +6,9 @@ import (
 	"time"
 )
 
-// RetryAfter returns the wait that an answer names, in seconds or as a date
+// AfterHeader returns the wait that an answer names, in seconds or as a date
 // (RFC 9110, section 10.2.3); 0 where it names none, and at most an hour.
-func RetryAfter(header http.Header, now time.Time) time.Duration {
+func AfterHeader(header http.Header, now time.Time) time.Duration {
 	value := header.Get("Retry-After")
 	var wait time.Duration
 	if seconds, err := strconv.Atoi(value); err == nil {

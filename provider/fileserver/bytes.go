@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 
+	"deftheron/core/publish"
 	"deftheron/core/store"
 )
 
@@ -22,7 +23,7 @@ func (s *Store) Write(ctx context.Context, writing store.Writing) (written store
 	if err != nil && store.KindOf(err) != store.ErrNotFound {
 		return store.Written{}, err
 	}
-	if err := store.ConditionHolds(writing, there, err == nil); err != nil {
+	if err := publish.ConditionHolds(writing, there, err == nil); err != nil {
 		return store.Written{}, err
 	}
 	arriving := writing.Place.Folder.Ref(arrivingName(writing.Run))
@@ -39,7 +40,7 @@ func (s *Store) Write(ctx context.Context, writing store.Writing) (written store
 	if err != nil {
 		return store.Written{}, err
 	}
-	if err := store.Settle(ctx, s, writing, arriving); err != nil {
+	if err := publish.Publish(ctx, s, writing, arriving); err != nil {
 		return store.Written{}, err
 	}
 	written.Name = writing.Place.Name

@@ -1,4 +1,4 @@
-package store_test
+package retry_test
 
 import (
 	"context"
@@ -7,17 +7,18 @@ import (
 	"testing/synctest"
 	"time"
 
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
 // TestRetry holds the waits between tries to what is asked for, and what is not tried again.
 func TestRetry(t *testing.T) {
 	down := store.Errorf(store.ErrTryAgain, "down")
-	usual := store.Retry{First: time.Second, Longest: 4 * time.Second, Tries: 5, May: store.MayPass}
+	usual := retry.Policy{First: time.Second, Longest: 4 * time.Second, Tries: 5, May: retry.MayPass}
 	within := usual
 	within.Within = 4 * time.Second
 	for name, c := range map[string]struct {
-		retry       store.Retry
+		retry       retry.Policy
 		errs        []error // of the tries; after the last, it goes well
 		tries       int
 		least, most time.Duration
@@ -30,10 +31,10 @@ func TestRetry(t *testing.T) {
 		"a wait is named": {usual, []error{store.SlowDown(7*time.Second, errors.New("busy"))}, 2, 7 * time.Second, 7 * time.Second, false},
 		"does not pass":   {usual, []error{down, store.Errorf(store.ErrRefused, "no")}, 2, time.Second / 2, time.Second, true},
 		"within its time": {within, []error{down, down, down, down}, 3, time.Second, 4 * time.Second, true},
-		"the zero value":  {store.Retry{}, []error{down}, 1, 0, 0, true},
-		"constant waits": {store.Retry{First: time.Second, Tries: 9, May: store.MayPass}, []error{down, down, down}, 4,
+		"the zero value":  {retry.Policy{}, []error{down}, 1, 0, 0, true},
+		"constant waits": {retry.Policy{First: time.Second, Tries: 9, May: retry.MayPass}, []error{down, down, down}, 4,
 			1500 * time.Millisecond, 3 * time.Second, false},
-		"only to slow down": {store.Retry{First: time.Second, Tries: 9, May: store.IsSlowDown}, []error{down}, 1, 0, 0, true},
+		"only to slow down": {retry.Policy{First: time.Second, Tries: 9, May: retry.IsSlowDown}, []error{down}, 1, 0, 0, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -62,7 +63,7 @@ func TestRetryEndsWithContext(t *testing.T) {
 		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		defer cancel()
 		begun := time.Now()
-		err := store.Patiently(ctx, func() error { return store.SlowDown(time.Minute, errors.New("busy")) })
+		err := retry.Patiently(ctx, func() error { return store.SlowDown(time.Minute, errors.New("busy")) })
 		if store.KindOf(err) != store.ErrSlowDown || time.Since(begun) != 0 {
 			t.Errorf("%v after %v", err, time.Since(begun))
 		}
@@ -71,7 +72,7 @@ func TestRetryEndsWithContext(t *testing.T) {
 
 // TestWaitsBeforeTries says what wait comes before a try.
 func TestWaitsBeforeTries(t *testing.T) {
-	retry := store.Retry{First: time.Second, Longest: 30 * time.Second}
+	retry := retry.Policy{First: time.Second, Longest: 30 * time.Second}
 	for try, longest := range map[int]time.Duration{2: time.Second, 3: 2 * time.Second, 4: 4 * time.Second, 7: 30 * time.Second,
 		1000: 30 * time.Second} {
 		if wait := retry.After(try); wait < longest/2 || wait > longest {

@@ -13,8 +13,8 @@ import (
 
 	"deftheron/core/gate"
 	"deftheron/core/store"
-	"deftheron/core/store/fileserver"
 	"deftheron/core/store/storetest"
+	"deftheron/provider/fileserver"
 )
 
 // memory implements fileserver.Server, and fileserver.Hasher, in a map of paths.

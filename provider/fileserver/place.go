@@ -36,7 +36,7 @@ func Address(options map[string]string) (host, address string, err error) {
 
 // NewAt is New for what is below a starting folder of base, which is looked for.
 func NewAt(ctx context.Context, server Server, base string, opening store.Opening, traits func() store.Traits) (*Store, error) {
-	s := New(server, base, opening.Gate, traits)
+	s := New(server, base, opening.Gates(), traits)
 	if opening.Start == "" {
 		return s, nil
 	}

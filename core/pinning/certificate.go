@@ -1,4 +1,6 @@
-package store
+// Package pinning trusts a server by the fingerprint of its certificate, which a person
+// has compared, in place of an authority.
+package pinning
 
 import (
 	"bytes"
@@ -10,12 +12,14 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"deftheron/core/store"
 )
 
 // CertificateOption is the option by which a certificate is pinned that no
 // authority vouches for.
-func CertificateOption() Option {
-	return Option{Name: "certificate", Manner: true, Title: "Certificate's SHA-256",
+func CertificateOption() store.Option {
+	return store.Option{Name: "certificate", Manner: true, Title: "Certificate's SHA-256",
 		Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"}
 }
 
@@ -30,7 +34,7 @@ func PinnedTLS(sum string) (*tls.Config, error) {
 	text = strings.TrimPrefix(strings.TrimPrefix(text, "sha256:"), "sha-256:")
 	wanted, err := hex.DecodeString(strings.NewReplacer(":", "", " ", "").Replace(text))
 	if err != nil || len(wanted) != sha256.Size {
-		return nil, &OptionError{Option: "certificate",
+		return nil, &store.OptionError{Option: "certificate",
 			Reason: fmt.Sprintf("%q is not a SHA-256; give 64 hexadecimal digits, with or without colons", sum)}
 	}
 	return &tls.Config{

@@ -1,10 +1,13 @@
-package store
+package listing
 
 import (
 	"container/heap"
 	"context"
 	"iter"
 	"sync"
+
+	"deftheron/core/retry"
+	"deftheron/core/store"
 )
 
 const (
@@ -27,7 +30,7 @@ const (
 // soonest first. It never holds more than listedAhead + listers × folderAhead
 // entries, and those of one folder where the store lists in no order.
 type walker struct {
-	store Store
+	store store.Store
 	how   Walk
 
 	mu      sync.Mutex
@@ -41,13 +44,13 @@ type walker struct {
 
 // branch is a folder of the walk.
 type branch struct {
-	folder Folder
-	below  Path
+	folder store.Folder
+	below  store.Path
 	taken  bool          // by a lister, or by the delivery itself
 	listed chan struct{} // closed when a lister is through with it
 
 	// What a lister found; nothing where there was too much.
-	entries  []Entry
+	entries  []store.Entry
 	branches map[int]*branch // by the index of the entry
 	err      error
 	complete bool
@@ -71,8 +74,8 @@ func (s *soonest) Pop() any {
 
 // walk yields everything below a folder of a store that lists folder by folder, as
 // [ListFlat] does. Its goroutines have ended when it returns.
-func walk(ctx context.Context, s Store, folder Folder, how Walk) iter.Seq2[Listed, error] {
-	return func(yield func(Listed, error) bool) {
+func walk(ctx context.Context, s store.Store, folder store.Folder, how Walk) iter.Seq2[store.Listed, error] {
+	return func(yield func(store.Listed, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
 		w := &walker{store: s, how: how}
 		w.changed = sync.NewCond(&w.mu)
@@ -89,7 +92,7 @@ func walk(ctx context.Context, s Store, folder Folder, how Walk) iter.Seq2[Liste
 }
 
 // deliver yields what is in a branch: what a lister found, or else what is listed now.
-func (w *walker) deliver(ctx context.Context, b *branch, yield func(Listed, error) bool) bool {
+func (w *walker) deliver(ctx context.Context, b *branch, yield func(store.Listed, error) bool) bool {
 	w.mu.Lock()
 	taken := b.taken
 	b.taken = true
@@ -99,7 +102,7 @@ func (w *walker) deliver(ctx context.Context, b *branch, yield func(Listed, erro
 	}
 	switch {
 	case b.err != nil:
-		yield(Listed{}, b.err)
+		yield(store.Listed{}, b.err)
 		return false
 	case b.complete:
 		return w.entries(ctx, b, b.entries, b.branches, true, yield)
@@ -108,13 +111,13 @@ func (w *walker) deliver(ctx context.Context, b *branch, yield func(Listed, erro
 }
 
 // entries yields entries of a branch, each folder followed by what is in it.
-func (w *walker) entries(ctx context.Context, b *branch, entries []Entry, branches map[int]*branch, held bool,
-	yield func(Listed, error) bool) bool {
+func (w *walker) entries(ctx context.Context, b *branch, entries []store.Entry, branches map[int]*branch, held bool,
+	yield func(store.Listed, error) bool) bool {
 	for i, entry := range entries {
 		if held {
 			w.release(1)
 		}
-		if !yield(Listed{Below: b.below, Entry: entry}, nil) {
+		if !yield(store.Listed{Below: b.below, Entry: entry}, nil) {
 			return false
 		}
 		if next := branches[i]; next != nil {
@@ -128,17 +131,17 @@ func (w *walker) entries(ctx context.Context, b *branch, entries []Entry, branch
 }
 
 // stream lists a branch and yields it in batches.
-func (w *walker) stream(ctx context.Context, b *branch, yield func(Listed, error) bool) bool {
-	entries := make([]Entry, 0, 16)
+func (w *walker) stream(ctx context.Context, b *branch, yield func(store.Listed, error) bool) bool {
+	entries := make([]store.Entry, 0, 16)
 	for entry, err := range Sorted(ctx, w.store, b.folder) {
 		if err != nil {
 			if w.entries(ctx, b, entries, w.foresee(ctx, b, entries), false, yield) {
-				yield(Listed{}, err)
+				yield(store.Listed{}, err)
 			}
 			return false
 		}
-		if Ours(b.folder.Path, entry.Name) {
-			w.how.Ours(Listed{Below: b.below, Entry: entry})
+		if store.Ours(b.folder.Path, entry.Name) {
+			w.how.Ours(store.Listed{Below: b.below, Entry: entry})
 			continue
 		}
 		if entries = append(entries, entry); len(entries) < batch {
@@ -154,12 +157,12 @@ func (w *walker) stream(ctx context.Context, b *branch, yield func(Listed, error
 
 // foresee returns the branches among entries of a branch, and leaves them to the
 // listers.
-func (w *walker) foresee(ctx context.Context, b *branch, entries []Entry) map[int]*branch {
+func (w *walker) foresee(ctx context.Context, b *branch, entries []store.Entry) map[int]*branch {
 	var branches map[int]*branch
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for i, entry := range entries {
-		if entry.Kind != KindFolder || w.how.Leave != nil && w.how.Leave(Listed{Below: b.below, Entry: entry}) {
+		if entry.Kind != store.KindFolder || w.how.Leave != nil && w.how.Leave(store.Listed{Below: b.below, Entry: entry}) {
 			continue
 		}
 		if branches == nil {
@@ -207,13 +210,13 @@ func (w *walker) next() *branch {
 // ahead lists a branch and holds its entries, unless there are too many.
 func (w *walker) ahead(ctx context.Context, b *branch) {
 	few := true
-	entries, err := RetryRead(ctx, func() (entries []Entry, err error) {
+	entries, err := retry.Read(ctx, func() (entries []store.Entry, err error) {
 		for entry, err := range w.store.List(ctx, b.folder) {
 			if err != nil {
 				return nil, err
 			}
-			if Ours(b.folder.Path, entry.Name) {
-				w.how.Ours(Listed{Below: b.below, Entry: entry})
+			if store.Ours(b.folder.Path, entry.Name) {
+				w.how.Ours(store.Listed{Below: b.below, Entry: entry})
 				continue
 			}
 			if few = len(entries) < folderAhead; !few {
@@ -226,8 +229,8 @@ func (w *walker) ahead(ctx context.Context, b *branch) {
 	if b.err = err; err != nil || !few {
 		return
 	}
-	if w.store.Traits().Order != OrderByKey {
-		SortByKey(entries)
+	if w.store.Traits().Order != store.OrderByKey {
+		store.SortByKey(entries)
 	}
 	w.mu.Lock()
 	w.held += len(entries)

@@ -3,7 +3,7 @@
 //
 // A protocol implements [Server], ten calls on paths, and [New] makes the rest of
 // them: each file arrives under a name of ours, is verified there, and is given its
-// own name under the write's condition (see [store.Settle]). Every call passes
+// own name under the write's condition (see [publish.Publish]). Every call passes
 // the account's gate here, and nowhere else.
 package fileserver
 
@@ -17,6 +17,8 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/publish"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -215,7 +217,7 @@ func revised(entry store.Entry) store.Entry {
 // List implements store.Store.
 func (s *Store) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
-		entries, err := store.RetryRead(ctx, func() ([]store.Entry, error) { return s.list(ctx, folder) })
+		entries, err := retry.Read(ctx, func() ([]store.Entry, error) { return s.list(ctx, folder) })
 		if err != nil {
 			yield(store.Entry{}, err)
 			return
@@ -354,7 +356,7 @@ func (s *Store) Discard(ctx context.Context, place store.Ref) {
 	if err != nil {
 		return
 	}
-	store.Discard(ctx, func(ctx context.Context) error {
+	publish.Discard(ctx, func(ctx context.Context) error {
 		return s.pass(ctx, "remove", place.String(), func() error { return s.server.Remove(ctx, path) })
 	})
 }
@@ -389,7 +391,7 @@ func (s *Store) Move(ctx context.Context, from store.Ref, revision string, to st
 
 // Clean is store.Capabilities.Clean.
 func (s *Store) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
-	return store.CleanArrivals(ctx, s, s, cleaning)
+	return publish.CleanArrivals(ctx, s, s, cleaning)
 }
 
 // SumKinds implements store.Summer.

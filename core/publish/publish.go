@@ -1,27 +1,32 @@
-package store
+// Package publish gives a written file its name where a protocol has no write that is
+// atomic and conditional of its own: under a name of ours first, and then in one step.
+package publish
 
 import (
 	"context"
 	"strings"
 	"time"
+
+	"deftheron/core/retry"
+	"deftheron/core/store"
 )
 
 // Renamer is what [Settle] and [CleanArrivals] need of a store that writes by
 // way of names of ours: to look, and to rename.
 type Renamer interface {
 	// Stat looks at one entry, those of ours too.
-	Stat(ctx context.Context, place Ref) (Entry, error)
+	Stat(ctx context.Context, place store.Ref) (store.Entry, error)
 	// Rename gives a file another name of the same account. With replace, a
 	// file that is there goes in the same moment; ErrUnsupported where the
 	// account cannot do so. Without, ErrExists where anything is there.
-	Rename(ctx context.Context, from, to Ref, replace bool) error
+	Rename(ctx context.Context, from, to store.Ref, replace bool) error
 	// Discard removes a file of ours, though ctx is over; at its leisure, and
 	// without an error where it is not there.
-	Discard(ctx context.Context, place Ref)
+	Discard(ctx context.Context, place store.Ref)
 	// MakeFolder and RemoveFolder are those of a folder of ours, which is
 	// empty when it is removed.
-	MakeFolder(ctx context.Context, place Ref) (Entry, error)
-	RemoveFolder(ctx context.Context, place Ref) (Removal, error)
+	MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error)
+	RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error)
 	// Replaces reports whether Rename can replace, with no moment between.
 	Replaces() bool
 }
@@ -32,14 +37,14 @@ const asidePrefix = "aside-"
 // longestName is what file servers hold, in bytes.
 const longestName = 255
 
-// Settle gives what has arrived under a name of ours the name that it was written
+// Publish gives what has arrived under a name of ours the name that it was written
 // for, under the write's condition. Where the account cannot replace a file in one
 // step, the old content is moved aside first, looked at, and moved back if it is
 // not what was expected, or if anything fails.
-func Settle(ctx context.Context, r Renamer, writing Writing, arriving Ref) error {
+func Publish(ctx context.Context, r Renamer, writing store.Writing, arriving store.Ref) error {
 	for try := 1; ; try++ {
 		there, err := r.Stat(ctx, writing.Place.As("")) // a folder is in the way too
-		missing := KindOf(err) == ErrNotFound
+		missing := store.KindOf(err) == store.ErrNotFound
 		if err != nil && !missing {
 			return err
 		}
@@ -54,7 +59,7 @@ func Settle(ctx context.Context, r Renamer, writing Writing, arriving Ref) error
 		default:
 			err = exchange(ctx, r, writing, arriving, there)
 		}
-		if KindOf(err) == ErrExists && writing.If == Any && try < 5 {
+		if store.KindOf(err) == store.ErrExists && writing.If == store.Any && try < 5 {
 			continue // somebody was faster; whatever it is, it is replaced
 		}
 		return err
@@ -62,34 +67,34 @@ func Settle(ctx context.Context, r Renamer, writing Writing, arriving Ref) error
 }
 
 // ConditionHolds compares what is at a place with what a write expects there.
-func ConditionHolds(writing Writing, entry Entry, there bool) error {
+func ConditionHolds(writing store.Writing, entry store.Entry, there bool) error {
 	revision, atRevision := writing.If.Expect()
 	switch {
-	case there && entry.Kind == KindFolder:
-		return Errorf(ErrExists, "a folder is at %s", writing.Place)
+	case there && entry.Kind == store.KindFolder:
+		return store.Errorf(store.ErrExists, "a folder is at %s", writing.Place)
 	case writing.If.IsAbsent() && there:
-		return Errorf(ErrExists, "%s already exists", writing.Place)
+		return store.Errorf(store.ErrExists, "%s already exists", writing.Place)
 	case atRevision && (!there || entry.Revision != revision):
-		return Errorf(ErrChanged, "%s changed in the meantime", writing.Place)
+		return store.Errorf(store.ErrChanged, "%s changed in the meantime", writing.Place)
 	}
 	return nil
 }
 
 // aside is where the old content of a file goes meanwhile: beside it, or where
 // the name has no room for that, under its own name in a folder of ours.
-func aside(ctx context.Context, r Renamer, writing Writing) (place, folder Ref, err error) {
-	if name := ArrivingName(writing.Run, asidePrefix+writing.Place.Name); len(name) <= longestName {
-		return writing.Place.Folder.Ref(name), Ref{}, nil
+func aside(ctx context.Context, r Renamer, writing store.Writing) (place, folder store.Ref, err error) {
+	if name := store.ArrivingName(writing.Run, asidePrefix+writing.Place.Name); len(name) <= longestName {
+		return writing.Place.Folder.Ref(name), store.Ref{}, nil
 	}
 	folder = writing.Place.Folder.Ref(asideFolder(writing.Run))
 	_, err = r.MakeFolder(ctx, folder)
 	return folder.AsFolder().Ref(writing.Place.Name), folder, err
 }
 
-func asideFolder(run string) string { return ArrivingName(run, "asides") }
+func asideFolder(run string) string { return store.ArrivingName(run, "asides") }
 
 // exchange puts what has arrived in the place of what is there.
-func exchange(ctx context.Context, r Renamer, writing Writing, arriving Ref, there Entry) error {
+func exchange(ctx context.Context, r Renamer, writing store.Writing, arriving store.Ref, there store.Entry) error {
 	aside, folder, err := aside(ctx, r, writing)
 	if err != nil {
 		return err
@@ -99,14 +104,14 @@ func exchange(ctx context.Context, r Renamer, writing Writing, arriving Ref, the
 		defer func() { _, _ = r.RemoveFolder(lasting, folder) }()
 	}
 	if err := r.Rename(ctx, writing.Place, aside, false); err != nil {
-		if KindOf(err) == ErrOutcomeUnknown || ctx.Err() != nil {
+		if store.KindOf(err) == store.ErrOutcomeUnknown || ctx.Err() != nil {
 			_ = r.Rename(lasting, aside, writing.Place, false) // it may be aside
 		}
 		return err
 	}
 	moved, err := r.Stat(lasting, aside)
 	if err == nil && moved.Revision != there.Revision && (moved.Size != there.Size || !moved.Modified.Equal(there.Modified)) {
-		err = Errorf(ErrChanged, "%s changed in the meantime", writing.Place)
+		err = store.Errorf(store.ErrChanged, "%s changed in the meantime", writing.Place)
 	}
 	if err == nil {
 		err = r.Rename(lasting, arriving, writing.Place, false)
@@ -120,62 +125,63 @@ func exchange(ctx context.Context, r Renamer, writing Writing, arriving Ref, the
 
 // putBack gives the old content its name again after a failure, and returns what
 // the write is to say.
-func putBack(ctx context.Context, r Renamer, place, aside Ref, failed error) error {
-	theirs := KindOf(failed) == ErrChanged
+func putBack(ctx context.Context, r Renamer, place, aside store.Ref, failed error) error {
+	theirs := store.KindOf(failed) == store.ErrChanged
 	switch back := r.Rename(ctx, aside, place, false); {
 	case back == nil:
 		return failed
-	case KindOf(back) == ErrExists && !theirs:
+	case store.KindOf(back) == store.ErrExists && !theirs:
 		// The new content has the name though the answer was lost, or what
 		// somebody else put there: the old one was to be replaced.
 		r.Discard(ctx, aside)
 		return failed
-	case KindOf(back) == ErrExists:
+	case store.KindOf(back) == store.ErrExists:
 		// Two others have written there in this moment: both are kept.
 		kept := place.Folder.Ref(place.Name + " (written meanwhile)")
 		if back = r.Rename(ctx, aside, kept, false); back == nil {
-			return Errorf(ErrChanged, "%s changed twice meanwhile, and the first change is at %s now", place, kept)
+			return store.Errorf(store.ErrChanged, "%s changed twice meanwhile, and the first change is at %s now", place, kept)
 		}
 		fallthrough
 	default:
-		return Errorf(ErrOutcomeUnknown, "the old content of %s is at %s and could not be put back (%w): %w", place, aside, back, failed)
+		return store.Errorf(store.ErrOutcomeUnknown, "the old content of %s is at %s and could not be put back (%w): %w", place, aside, back,
+			failed)
 	}
 }
 
 // CleanArrivals implements [Cleaner] for a store that writes by way of [Settle]:
 // it removes what the run left under names of ours below the folder, and puts old
 // contents that were kept aside back where nothing has taken their place.
-func CleanArrivals(ctx context.Context, s Store, r Renamer, cleaning Cleaning) ([]Leftover, error) {
+func CleanArrivals(ctx context.Context, s store.Store, r Renamer, cleaning store.Cleaning) ([]store.Leftover, error) {
 	c := cleaner{store: s, renamer: r, run: cleaning.Run}
 	err := c.clean(ctx, cleaning.Folder)
-	if KindOf(err) == ErrNotFound {
+	if store.KindOf(err) == store.ErrNotFound {
 		err = nil
 	}
 	return c.cleaned, err
 }
 
 type cleaner struct {
-	store   Store
+	store   store.Store
 	renamer Renamer
 	run     string
-	cleaned []Leftover
+	cleaned []store.Leftover
 }
 
-func (c *cleaner) clean(ctx context.Context, folder Folder) error {
-	prefix := ArrivingName(c.run, "")
-	var folders []Folder
+func (c *cleaner) clean(ctx context.Context, folder store.Folder) error {
+	prefix := store.ArrivingName(c.run, "")
+	var folders []store.Folder
 	var ours []string
 	for entry, err := range c.store.List(ctx, folder) {
 		switch {
 		case err != nil:
 			return err
-		case entry.Kind == KindFolder && entry.Name == asideFolder(c.run):
+		case entry.Kind == store.KindFolder && entry.Name == asideFolder(c.run):
 			if err := c.emptyAsides(ctx, folder, entry.Folder(folder)); err != nil {
 				return err
 			}
-		case entry.Kind == KindFolder:
+		case entry.Kind == store.KindFolder:
 			folders = append(folders, entry.Folder(folder))
-		case LeftBy(c.run, entry.Name):
+		case store.LeftBy(c.run, entry.Name):
 			ours = append(ours, entry.Name)
 		}
 	}
@@ -194,24 +200,24 @@ func (c *cleaner) clean(ctx context.Context, folder Folder) error {
 }
 
 // settle puts an old content back, or removes what is ours.
-func (c *cleaner) settle(ctx context.Context, ours, original Ref, aside bool) error {
+func (c *cleaner) settle(ctx context.Context, ours, original store.Ref, aside bool) error {
 	if aside {
 		err := c.renamer.Rename(ctx, ours, original, false)
 		if err == nil {
 			return nil
 		}
-		if KindOf(err) != ErrExists {
+		if store.KindOf(err) != store.ErrExists {
 			return err
 		}
 	}
-	if _, err := c.store.Remove(ctx, ours, ""); err != nil && KindOf(err) != ErrNotFound {
-		return Errorf(KindOf(err), "could not remove the leftover %s: %w", ours, err)
+	if _, err := c.store.Remove(ctx, ours, ""); err != nil && store.KindOf(err) != store.ErrNotFound {
+		return store.Errorf(store.KindOf(err), "could not remove the leftover %s: %w", ours, err)
 	}
-	c.cleaned = append(c.cleaned, Leftover{Run: c.run, Place: ours})
+	c.cleaned = append(c.cleaned, store.Leftover{Run: c.run, Place: ours})
 	return nil
 }
 
-func (c *cleaner) emptyAsides(ctx context.Context, folder, asides Folder) error {
+func (c *cleaner) emptyAsides(ctx context.Context, folder, asides store.Folder) error {
 	var names []string
 	for entry, err := range c.store.List(ctx, asides) {
 		if err != nil {
@@ -235,7 +241,7 @@ func Discard(ctx context.Context, remove func(context.Context) error) {
 	defer cancel()
 	for range 20 {
 		err := remove(ctx)
-		if kind := KindOf(err); err == nil || kind == ErrNotFound || Sleep(ctx, 50*time.Millisecond) != nil {
+		if kind := store.KindOf(err); err == nil || kind == store.ErrNotFound || retry.Sleep(ctx, 50*time.Millisecond) != nil {
 			return
 		}
 	}

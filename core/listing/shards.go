@@ -1,10 +1,12 @@
-package store
+package listing
 
 import (
 	"context"
 	"iter"
 	"strings"
 	"sync"
+
+	"deftheron/core/store"
 )
 
 const (
@@ -21,21 +23,21 @@ const (
 )
 
 // flatList is Capabilities.ListFlat.
-type flatList func(ctx context.Context, folder Folder) iter.Seq2[Listed, error]
+type flatList func(ctx context.Context, folder store.Folder) iter.Seq2[store.Listed, error]
 
 // sharded yields a flat listing. One that turns out to be large goes on side by
 // side: each folder of the first level that is still to come is listed flat by
 // itself, up to shardsAhead at once, and delivered in order. Its goroutines have
 // ended when it returns.
-func sharded(ctx context.Context, s Store, list flatList, folder Folder) iter.Seq2[Listed, error] {
-	return func(yield func(Listed, error) bool) {
+func sharded(ctx context.Context, s store.Store, list flatList, folder store.Folder) iter.Seq2[store.Listed, error] {
+	return func(yield func(store.Listed, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
 		var ahead *shards
 		defer func() {
 			cancel()
 			ahead.wait()
 		}()
-		n, first, of := 0, "", KindFolder
+		n, first, of := 0, "", store.KindFolder
 		for listed, err := range list(ctx, folder) {
 			if err != nil {
 				yield(listed, err)
@@ -50,7 +52,7 @@ func sharded(ctx context.Context, s Store, list flatList, folder Folder) iter.Se
 			}
 			if n++; n == shardAfter {
 				first, of = top, kind
-				ahead = newShards(ctx, s, list, folder, KeyOf("", top, kind), kind)
+				ahead = newShards(ctx, s, list, folder, store.KeyOf("", top, kind), kind)
 			}
 		}
 		ahead.deliver(ctx, yield)
@@ -59,41 +61,41 @@ func sharded(ctx context.Context, s Store, list flatList, folder Folder) iter.Se
 
 // firstLevel is the name, and the kind, of what lies in the folder listed and is or
 // holds an entry.
-func firstLevel(listed Listed) (string, Kind) {
+func firstLevel(listed store.Listed) (string, store.Kind) {
 	if listed.Below == "" {
 		return listed.Name, listed.Kind
 	}
-	return listed.Below.Names()[0], KindFolder
+	return listed.Below.Names()[0], store.KindFolder
 }
 
 // shards are what is still to come of the first level.
 type shards struct {
-	entries []Entry
+	entries []store.Entry
 	listed  []chan shardPage // of the folders among them, in order
 	ended   chan struct{}
 }
 
 // shardPage is a stretch of a shard, and what ended it.
 type shardPage struct {
-	listed []Listed
+	listed []store.Listed
 	err    error
 }
 
 // newShards finds what comes after a key in the folder, and begins to list it. It
 // is nil where there is nothing to win by it.
-func newShards(ctx context.Context, s Store, list flatList, folder Folder, after Key, kind Kind) *shards {
+func newShards(ctx context.Context, s store.Store, list flatList, folder store.Folder, after store.Key, kind store.Kind) *shards {
 	a := &shards{ended: make(chan struct{})}
 	n := 0
-	var folders []Entry
+	var folders []store.Entry
 	for entry, err := range Sorted(ctx, s, folder) {
 		if n++; err != nil || n > shardFolders {
 			return nil // the flat listing goes on, and says what is wrong
 		}
-		if CompareKeys(KeyOf("", entry.Name, entry.Kind), entry.Kind, after, kind) <= 0 {
+		if store.CompareKeys(store.KeyOf("", entry.Name, entry.Kind), entry.Kind, after, kind) <= 0 {
 			continue
 		}
 		a.entries = append(a.entries, entry)
-		if entry.Kind == KindFolder {
+		if entry.Kind == store.KindFolder {
 			folders = append(folders, entry)
 			a.listed = append(a.listed, make(chan shardPage, 1))
 		}
@@ -126,9 +128,9 @@ func newShards(ctx context.Context, s Store, list flatList, folder Folder, after
 
 // listShard lists one folder of the first level. That it has gone meanwhile makes
 // the listing one to be asked for again: it says nothing about what was in it.
-func listShard(ctx context.Context, list flatList, folder Folder, entry Entry, to chan<- shardPage) {
+func listShard(ctx context.Context, list flatList, folder store.Folder, entry store.Entry, to chan<- shardPage) {
 	defer close(to)
-	below := string(Path("").Child(entry.Name))
+	below := string(store.Path("").Child(entry.Name))
 	var page shardPage
 	hand := func() bool {
 		select {
@@ -140,13 +142,13 @@ func listShard(ctx context.Context, list flatList, folder Folder, entry Entry, t
 		}
 	}
 	for listed, err := range list(ctx, entry.Folder(folder)) {
-		if KindOf(err) == ErrNotFound {
-			err = Errorf(ErrTryAgain, "the folder /%s went while it was listed", strings.TrimSuffix(string(folder.Path)+below, "/"))
+		if store.KindOf(err) == store.ErrNotFound {
+			err = store.Errorf(store.ErrTryAgain, "the folder /%s went while it was listed", strings.TrimSuffix(string(folder.Path)+below, "/"))
 		}
 		if page.err = err; err != nil {
 			break
 		}
-		listed.Below = Path(below + string(listed.Below))
+		listed.Below = store.Path(below + string(listed.Below))
 		if page.listed = append(page.listed, listed); len(page.listed) == shardBatch && !hand() {
 			return
 		}
@@ -155,16 +157,16 @@ func listShard(ctx context.Context, list flatList, folder Folder, entry Entry, t
 }
 
 // deliver yields the shards, each after its folder; nil has none.
-func (a *shards) deliver(ctx context.Context, yield func(Listed, error) bool) {
+func (a *shards) deliver(ctx context.Context, yield func(store.Listed, error) bool) {
 	if a == nil {
 		return
 	}
 	next := 0
 	for _, entry := range a.entries {
-		if !yield(Listed{Entry: entry}, nil) {
+		if !yield(store.Listed{Entry: entry}, nil) {
 			return
 		}
-		if entry.Kind != KindFolder {
+		if entry.Kind != store.KindFolder {
 			continue
 		}
 		for page := range a.listed[next] {
@@ -174,12 +176,12 @@ func (a *shards) deliver(ctx context.Context, yield func(Listed, error) bool) {
 				}
 			}
 			if page.err != nil {
-				yield(Listed{}, page.err)
+				yield(store.Listed{}, page.err)
 				return
 			}
 		}
 		if err := ctx.Err(); err != nil { // a shard may have been cut short
-			yield(Listed{}, err)
+			yield(store.Listed{}, err)
 			return
 		}
 		next++

@@ -1,16 +1,19 @@
-package store
+// Package retry tries again what may pass by itself.
+package retry
 
 import (
 	"context"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+
+	"deftheron/core/store"
 )
 
-// Retry says how something that failed is tried again. Each wait is twice as long as the one
+// Policy says how something that failed is tried again. Each wait is twice as long as the one
 // before, of which a random half is taken, so that what failed together does not come back
 // together; a wait that the provider named is kept whole. The zero value tries once.
-type Retry struct {
+type Policy struct {
 	First   time.Duration // the wait before the second try
 	Longest time.Duration // the longest wait that no provider named; 0: as the first
 	Tries   int           // in all
@@ -23,7 +26,7 @@ type Retry struct {
 
 // Do does something until it goes well, may not be tried again, or ctx ends, and returns the
 // error of the last try. Where ctx would end during a wait, that is not waited for.
-func (r Retry) Do(ctx context.Context, do func() error) error {
+func (r Policy) Do(ctx context.Context, do func() error) error {
 	waits := r.waits()
 	begun := time.Now()
 	for try := 1; ; try++ {
@@ -31,7 +34,7 @@ func (r Retry) Do(ctx context.Context, do func() error) error {
 		if err == nil || try >= r.Tries || ctx.Err() != nil || !r.May(err) {
 			return err
 		}
-		wait := max(Wait(err), waits.NextBackOff())
+		wait := max(store.Wait(err), waits.NextBackOff())
 		deadline, ends := ctx.Deadline()
 		if ends && time.Until(deadline) < wait || r.Within > 0 && time.Since(begun)+wait > r.Within {
 			return err
@@ -45,14 +48,14 @@ func (r Retry) Do(ctx context.Context, do func() error) error {
 	}
 }
 
-func (r Retry) waits() *backoff.ExponentialBackOff {
+func (r Policy) waits() *backoff.ExponentialBackOff {
 	return &backoff.ExponentialBackOff{
 		InitialInterval: r.First * 3 / 4, RandomizationFactor: 1. / 3, Multiplier: 2, MaxInterval: max(r.First, r.Longest) * 3 / 4,
 	}
 }
 
 // After returns the wait before a try, from 2.
-func (r Retry) After(try int) (wait time.Duration) {
+func (r Policy) After(try int) (wait time.Duration) {
 	waits := r.waits()
 	for range min(try-1, 32) {
 		wait = waits.NextBackOff()
@@ -63,20 +66,20 @@ func (r Retry) After(try int) (wait time.Duration) {
 // MayPass reports whether an error may pass by itself: the account did not answer, or asked
 // to slow down.
 func MayPass(err error) bool {
-	kind := KindOf(err)
-	return kind == ErrTryAgain || kind == ErrSlowDown
+	kind := store.KindOf(err)
+	return kind == store.ErrTryAgain || kind == store.ErrSlowDown
 }
 
 // IsSlowDown reports whether the provider asked to slow down.
-func IsSlowDown(err error) bool { return KindOf(err) == ErrSlowDown }
+func IsSlowDown(err error) bool { return store.KindOf(err) == store.ErrSlowDown }
 
 // reading is how a request that changes nothing is tried again.
-var reading = Retry{First: 200 * time.Millisecond, Longest: 2 * time.Second, Tries: 5, May: MayPass}
+var reading = Policy{First: 200 * time.Millisecond, Longest: 2 * time.Second, Tries: 5, May: MayPass}
 
-// RetryRead asks for something, and again where the fault may pass: a listing of a thousand
+// Read asks for something, and again where the fault may pass: a listing of a thousand
 // pages must not be lost for one. A provider calls it around requests that change nothing;
 // all else is the engine's to try again.
-func RetryRead[T any](ctx context.Context, ask func() (T, error)) (answer T, err error) {
+func Read[T any](ctx context.Context, ask func() (T, error)) (answer T, err error) {
 	err = reading.Do(ctx, func() error {
 		answer, err = ask()
 		return err
@@ -87,7 +90,7 @@ func RetryRead[T any](ctx context.Context, ask func() (T, error)) (answer T, err
 // Patiently does something, and again after a while whenever the provider asks to slow
 // down, as long as ctx allows. It is for what a person waits for, and no run repeats.
 func Patiently(ctx context.Context, do func() error) error {
-	return Retry{First: 400 * time.Millisecond, Longest: 10 * time.Second, Tries: 30, May: IsSlowDown}.Do(ctx, do)
+	return Policy{First: 400 * time.Millisecond, Longest: 10 * time.Second, Tries: 30, May: IsSlowDown}.Do(ctx, do)
 }
 
 // Sleep waits, or returns the context's error when that ends first.
