@@ -36,6 +36,10 @@ type Programs struct {
 	Serve   func(ctx context.Context, options ServeOptions) error
 	Demo    func(ctx context.Context, options DemoOptions) error
 	Standin func(ctx context.Context, options StandinOptions) error
+	// Skeleton returns a commented provider definition of a style for a provider of a
+	// name; SkeletonStyles are the styles.
+	Skeleton       func(style, name string) (string, error)
+	SkeletonStyles []string
 }
 
 // ServeOptions are those of heron serve.

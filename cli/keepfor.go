@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"deftheron/core/plan"
+	"deftheron/core/job"
 )
 
 // keepFor is an option that says how long something is kept: 36h, 90d, 8w, 6mo, 2y, or
@@ -32,7 +32,7 @@ func (k keepFor) Set(text string) error {
 		return nil
 	}
 	now := time.Now()
-	before, err := plan.ParseAge(text, now)
+	before, err := job.ParseAge(text, now)
 	if err != nil || now.Sub(before) < time.Hour {
 		return fmt.Errorf("%q is not a time to keep something for; write it as 90d, 8w, 6mo, 2y or forever", text)
 	}

@@ -15,7 +15,6 @@ import (
 
 	"deftheron/cli/shown"
 	"deftheron/contract"
-	"deftheron/provider/declared/skeleton"
 )
 
 func (a *app) provider() *cobra.Command {
@@ -236,11 +235,11 @@ func (a *app) providerNew() *cobra.Command {
 	command := &cobra.Command{
 		Use: "new NAME", Short: "Print a commented provider definition to start from", Args: arguments(1, 1, "a name"),
 		Long: "Prints a commented provider definition, by how the service addresses an entry: " +
-			"" + strings.Join(skeleton.Styles(), ", ") + ". Put in what the API reference of the service says, and\n" +
+			"" + strings.Join(a.programs.SkeletonStyles, ", ") + ". Put in what the API reference of the service says, and\n" +
 			"try it after each step.",
 		Example: "  heron provider new acme --style ids > acme.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
-			text, err := skeleton.Text(style, args[0])
+			text, err := a.programs.Skeleton(style, args[0])
 			if err != nil {
 				return usageError("%v", err)
 			}
@@ -248,7 +247,8 @@ func (a *app) providerNew() *cobra.Command {
 			return err
 		},
 	}
-	command.Flags().StringVar(&style, "style", "path-in-query", "how the service addresses an entry: "+strings.Join(skeleton.Styles(), ", "))
+	command.Flags().StringVar(&style, "style", "path-in-query", "how the service addresses an entry: "+
+		strings.Join(a.programs.SkeletonStyles, ", "))
 	return command
 }
 

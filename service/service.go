@@ -4,14 +4,12 @@ package service
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -19,7 +17,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/sys/unix"
 
 	"deftheron/core/retry"
 	"deftheron/core/store"
@@ -187,50 +184,17 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	if err := s.listen(); err != nil {
 		return nil, err
 	}
-	s.hub = live.NewHub()
-	linked := accounts.New(s.db, sealer, s.restricted(), s.options.Log)
-	if s.options.OutboundProxy != "" {
-		if linked.Proxy, err = accounts.ProxyThrough(s.options.OutboundProxy); err != nil {
-			return nil, err
-		}
-	}
-	if err := linked.LoadDefinitions(ctx); err != nil {
+	linked, err := s.accounts(ctx, sealer)
+	if err != nil {
 		return nil, err
-	}
-	if err := linked.KeepOrigins(ctx); err != nil {
-		return nil, err
-	}
-	if err := linked.LoadBandwidths(ctx); err != nil {
-		return nil, err
-	}
-	s.linked = linked
-	s.notifications = notify.New(s.db, sealer, s.options.Log)
-	linked.SignInExpiredNow = s.accountSignInExpired
-	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
-	all := &tree.Tree{Accounts: linked}
-	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
-	linked.Reauthorized = func(account string) {
-		s.recent.Forget(account)
-		s.runner.Reauthorized(account)
-	}
-	linked.Aside = func(ctx context.Context, account string, change func() error) error {
-		defer s.recent.Forget(account)
-		return s.runner.Aside(ctx, account, change)
-	}
-	s.recent = &tree.Recent{Tree: all, Context: s.ctx, Noticed: linked.Noticed,
-		Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
-	s.runner.Ended = func(accounts []string) {
-		for _, account := range accounts {
-			s.recent.Forget(account)
-		}
 	}
 	scratch := filepath.Join(s.options.Data, "scratch")
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
 		return nil, err
 	}
-	s.runner.Scratch = scratch
-	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
-	s.runner.Told = s.runTold
+	s.notifications = notify.New(s.db, sealer, s.options.Log)
+	all := &tree.Tree{Accounts: linked}
+	s.connect(linked, all, scratch)
 	link, _ := who.NewLink()
 	s.SigninURL = s.URL + "/signin#" + link
 	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates})
@@ -244,6 +208,53 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
 	return server.Handler(), nil
+}
+
+// accounts opens what is linked.
+func (s *Service) accounts(ctx context.Context, sealer *access.Sealer) (*accounts.Accounts, error) {
+	linked := accounts.New(s.db, sealer, s.restricted(), s.options.Log)
+	if s.options.OutboundProxy != "" {
+		proxy, err := accounts.ProxyThrough(s.options.OutboundProxy)
+		if err != nil {
+			return nil, err
+		}
+		linked.Proxy = proxy
+	}
+	if err := linked.LoadDefinitions(ctx); err != nil {
+		return nil, err
+	}
+	if err := linked.KeepOrigins(ctx); err != nil {
+		return nil, err
+	}
+	if err := linked.LoadBandwidths(ctx); err != nil {
+		return nil, err
+	}
+	return linked, nil
+}
+
+// connect has the parts of the service told of what happens in the others.
+func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch string) {
+	s.hub, s.linked = live.NewHub(), linked
+	s.recent = &tree.Recent{Tree: all, Context: s.ctx, Noticed: linked.Noticed,
+		Changed: func(address store.Address) { s.hub.Publish(live.Folder, address.String()) }}
+	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
+	s.runner.Ended = func(accounts []string) {
+		for _, account := range accounts {
+			s.recent.Forget(account)
+		}
+	}
+	s.runner.Scratch, s.runner.Told = scratch, s.runTold
+	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
+	linked.SignInExpiredNow = s.accountSignInExpired
+	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
+	linked.Reauthorized = func(account string) {
+		s.recent.Forget(account)
+		s.runner.Reauthorized(account)
+	}
+	linked.Aside = func(ctx context.Context, account string, change func() error) error {
+		defer s.recent.Forget(account)
+		return s.runner.Aside(ctx, account, change)
+	}
 }
 
 // restricted are the providers, of which none reaches the data folder and the key.
@@ -269,97 +280,6 @@ func (s *Service) instance(ctx context.Context) (string, error) {
 	}
 	instance = strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
 	return instance, s.db.SetMeta(ctx, "instance", instance)
-}
-
-func lockFolder(dir string) (*os.File, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be made (%v); name another with --data", dir, err)
-	}
-	path := filepath.Join(dir, "lock")
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be written to (%v); name another with --data", dir, err)
-	}
-	if err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		file.Close()
-		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, fmt.Errorf("the data folder %s is %w; stop that one, or name another folder with --data", dir, ErrInUse)
-		}
-		return nil, fmt.Errorf("the data folder %s cannot be locked (%v); name one on a local disk with --data", dir, err)
-	}
-	return file, nil
-}
-
-// checkListen refuses what would carry tokens in the clear over a network.
-func checkListen(options Options) error {
-	host, _, err := net.SplitHostPort(options.Listen)
-	if err != nil {
-		return fmt.Errorf("--listen %q is not an address; write it as HOST:PORT, such as 127.0.0.1:8420", options.Listen)
-	}
-	if (options.TLSCert == "") != (options.TLSKey == "") {
-		return errors.New("--tls-cert and --tls-key go together; give both")
-	}
-	ip := net.ParseIP(host)
-	if options.TLSCert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("--listen %s can be reached by others, and tokens would cross the network in the clear; "+
-			"give --tls-cert and --tls-key, or listen on 127.0.0.1", options.Listen)
-	}
-	return nil
-}
-
-func (s *Service) listen() error {
-	var err error
-	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
-		if errors.Is(err, unix.EADDRINUSE) {
-			return fmt.Errorf("%s is in use by another program; stop that one, or choose another address with --listen", s.options.Listen)
-		}
-		return fmt.Errorf("cannot listen at %s (%v); choose another address with --listen", s.options.Listen, err)
-	}
-	host, _, _ := net.SplitHostPort(s.options.Listen)
-	_, port, _ := net.SplitHostPort(s.listener.Addr().String())
-	scheme := "http"
-	if s.options.TLSCert != "" {
-		scheme = "https"
-		pair, err := tls.LoadX509KeyPair(s.options.TLSCert, s.options.TLSKey)
-		if err != nil {
-			return fmt.Errorf("the TLS files cannot be used (%v); give a certificate and its key as PEM files", err)
-		}
-		s.listener = tls.NewListener(s.listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12,
-			NextProtos: []string{"http/1.1"}})
-	}
-	if ip := net.ParseIP(host); len(s.options.Hosts) > 0 && (ip == nil || !ip.IsLoopback()) {
-		host = s.options.Hosts[0]
-	}
-	s.URL = scheme + "://" + net.JoinHostPort(host, port)
-	if s.options.PublicURL != "" {
-		s.URL = s.options.PublicURL
-	}
-	return nil
-}
-
-// publicURL reads --public-url; nil where it is empty.
-func publicURL(text string) (*url.URL, error) {
-	if text == "" {
-		return nil, nil
-	}
-	parsed, err := url.Parse(text)
-	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" || strings.Trim(parsed.Path, "/") != "" ||
-		parsed.RawQuery != "" {
-		return nil, fmt.Errorf("--public-url %q is not an address of a service; write it as https://heron.example.org, without a path", text)
-	}
-	return parsed, nil
-}
-
-func (s *Service) hosts() []string {
-	host, _, _ := net.SplitHostPort(s.options.Listen)
-	hosts := []string{strings.ToLower(host)}
-	if ip := net.ParseIP(host); host == "localhost" || ip != nil && (ip.IsLoopback() || ip.IsUnspecified()) {
-		hosts = append(hosts, "localhost", "127.0.0.1", "::1")
-	}
-	for _, name := range s.options.Hosts {
-		hosts = append(hosts, strings.ToLower(name))
-	}
-	return hosts
 }
 
 // Serve takes up the runs that had not ended, and answers until the context

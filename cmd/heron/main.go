@@ -15,6 +15,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/demo"
 	"deftheron/provider/declared"
+	"deftheron/provider/declared/skeleton"
 	"deftheron/provider/folder"
 	"deftheron/provider/ftp"
 	"deftheron/provider/s3"
@@ -38,7 +39,9 @@ func providers() ([]store.Provider, error) {
 }
 
 func main() {
-	os.Exit(cli.Main(cli.Programs{Version: version, Serve: serve, Demo: runDemo, Standin: runStandin}, os.Args[1:]))
+	os.Exit(cli.Main(cli.Programs{
+		Version: version, Serve: serve, Demo: runDemo, Standin: runStandin, Skeleton: skeleton.Text, SkeletonStyles: skeleton.Styles(),
+	}, os.Args[1:]))
 }
 
 func serve(ctx context.Context, options cli.ServeOptions) error {

@@ -303,3 +303,6 @@ func DocumentsOf(text string) (map[string]string, error) {
 	}
 	return documents, nil
 }
+
+// ParseAge returns the moment that is an age before now: 36h, 30d, 8w, 6mo or 2y.
+func ParseAge(text string, now time.Time) (time.Time, error) { return plan.ParseAge(text, now) }

@@ -10,107 +10,132 @@ import (
 
 // document adds the operations that stream.
 func document(api huma.API) {
-	schema := func(value any) *huma.Schema {
-		return api.OpenAPI().Components.Schemas.Schema(typeOf(value), true, "")
-	}
-	text := func(name, where, doc string, required bool) *huma.Param {
-		return &huma.Param{Name: name, In: where, Description: doc, Required: required, Schema: &huma.Schema{Type: "string"}}
-	}
-	answer := func(status, doc, kind string, schema *huma.Schema) map[string]*huma.Response {
-		return map[string]*huma.Response{status: {Description: doc, Content: map[string]*huma.MediaType{kind: {Schema: schema}}}}
-	}
-	bytes := &huma.Schema{Type: "string", Format: "binary"}
-	add := func(operation *huma.Operation) { api.OpenAPI().AddOperation(operation) }
-	add(&huma.Operation{
+	d := documenting{api}
+	d.runs()
+	d.content()
+	d.lines()
+}
+
+// documenting describes operations that are not huma's own.
+type documenting struct{ api huma.API }
+
+var binary = &huma.Schema{Type: "string", Format: "binary"}
+
+func (d documenting) schema(value any) *huma.Schema {
+	return d.api.OpenAPI().Components.Schemas.Schema(typeOf(value), true, "")
+}
+
+func (d documenting) text(name, where, doc string, required bool) *huma.Param {
+	return &huma.Param{Name: name, In: where, Description: doc, Required: required, Schema: &huma.Schema{Type: "string"}}
+}
+
+func (d documenting) add(operation *huma.Operation) { d.api.OpenAPI().AddOperation(operation) }
+
+func answer(status, doc, kind string, schema *huma.Schema) map[string]*huma.Response {
+	return map[string]*huma.Response{status: {Description: doc, Content: map[string]*huma.MediaType{kind: {Schema: schema}}}}
+}
+
+// runs are what happens now, and the records of what happened.
+func (d documenting) runs() {
+	d.add(&huma.Operation{
 		OperationID: "live", Method: http.MethodGet, Path: contract.Root + "/live", Summary: "What happens now, as server-sent events",
 		Description: "Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a " +
 			"Progress) and `again` (fetch everything again). Give the last id seen as Last-Event-ID.",
-		Responses: answer("200", "Events", "text/event-stream", schema(contract.Progress{})),
+		Responses: answer("200", "Events", "text/event-stream", d.schema(contract.Progress{})),
 	})
-	add(&huma.Operation{
+	d.add(&huma.Operation{
 		OperationID: "report", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/report", Summary: "The record of a run",
 		Parameters: []*huma.Param{
-			text("id", "path", "The run's id.", true),
+			d.text("id", "path", "The run's id.", true),
 			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json"}}},
 		},
 		Responses: map[string]*huma.Response{"200": {Description: "The report",
 			Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
 	})
-	add(&huma.Operation{
+	d.add(&huma.Operation{
 		OperationID: "certificate", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/certificate",
 		Summary:     "What the final pass of a migration has verified",
 		Description: "As JSON, the head and each file stand on lines of their own, of which the digest is taken.",
 		Parameters: []*huma.Param{
-			text("id", "path", "The run's id.", true),
+			d.text("id", "path", "The run's id.", true),
 			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json"}}},
 		},
 		Responses: map[string]*huma.Response{"200": {Description: "The certificate",
 			Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},
 	})
-	add(&huma.Operation{
+}
+
+// content is what files hold.
+func (d documenting) content() {
+	d.add(&huma.Operation{
 		OperationID: "read-content", Method: http.MethodGet, Path: contract.Root + "/content", Summary: "A file, or ranges of it",
 		Description: "Range, If-Range and If-None-Match are obeyed (RFC 9110).",
-		Parameters: []*huma.Param{text("address", "query", "The file's address.", true),
-			text("as", "query", "Of a document: the format that it is exported as; its default unless given.", false),
-			text("download", "query", "Not empty: to be kept, not shown.", false),
-			text("transfer", "query", "An id under which its progress is told.", false)},
-		Responses: answer("200", "The content", "application/octet-stream", bytes),
+		Parameters: []*huma.Param{d.text("address", "query", "The file's address.", true),
+			d.text("as", "query", "Of a document: the format that it is exported as; its default unless given.", false),
+			d.text("download", "query", "Not empty: to be kept, not shown.", false),
+			d.text("transfer", "query", "An id under which its progress is told.", false)},
+		Responses: answer("200", "The content", "application/octet-stream", binary),
 	})
-	add(&huma.Operation{
+	d.add(&huma.Operation{
 		OperationID: "write-content", Method: http.MethodPut, Path: contract.Root + "/content", Summary: "Write a file, and verify it",
 		Description: "Nothing may be there, unless If-Match names the ETag that may be replaced, or is *. Folders on the way are made.",
 		Parameters: []*huma.Param{
-			text("address", "query", "The file's address.", true),
-			text("modified", "query", "The time to keep, where the account can (RFC 3339).", false),
-			text("transfer", "query", "An id under which its progress is told.", false), text("If-Match", "header", "What may be replaced.", false),
+			d.text("address", "query", "The file's address.", true),
+			d.text("modified", "query", "The time to keep, where the account can (RFC 3339).", false),
+			d.text("transfer", "query", "An id under which its progress is told.", false),
+			d.text("If-Match", "header", "What may be replaced.", false),
 		},
-		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: bytes}}},
-		Responses:   answer("201", "The file as it is there", "application/json", schema(contract.Uploaded{})),
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: binary}}},
+		Responses:   answer("201", "The file as it is there", "application/json", d.schema(contract.Uploaded{})),
 	})
-	add(&huma.Operation{
+	d.add(&huma.Operation{
 		OperationID: "read-archive", Method: http.MethodGet, Path: contract.Root + "/archive", Summary: "Files and folders as one ZIP archive",
 		Parameters: []*huma.Param{{Name: "address", In: "query", Required: true,
 			Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}},
-			text("transfer", "query", "An id under which its progress is told.", false)},
-		Responses: answer("200", "The archive", "application/zip", bytes),
+			d.text("transfer", "query", "An id under which its progress is told.", false)},
+		Responses: answer("200", "The archive", "application/zip", binary),
 	})
-	add(&huma.Operation{
+}
+
+// lines are answers of one JSON value a line.
+func (d documenting) lines() {
+	d.add(&huma.Operation{
 		OperationID: "compare", Method: http.MethodGet, Path: contract.Root + "/comparison",
 		Summary:     "Two addresses compared with each other, one JSON value a line",
 		Description: "Each line is a Compared. The last one has the summary, or the problem with which it broke off.",
 		Parameters: []*huma.Param{
-			text("here", "query", "An address.", true), text("there", "query", "Another address.", true),
-			text("read", "query", "true: read every two files of one size to their end, whatever is reported or remembered.", false),
-			text("all", "query", "true: tell what is equal, too.", false),
+			d.text("here", "query", "An address.", true), d.text("there", "query", "Another address.", true),
+			d.text("read", "query", "true: read every two files of one size to their end, whatever is reported or remembered.", false),
+			d.text("all", "query", "true: tell what is equal, too.", false),
 		},
-		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.Compared{})),
+		Responses: answer("200", "Lines", "application/x-ndjson", d.schema(contract.Compared{})),
 	})
-	add(&huma.Operation{
+	d.add(&huma.Operation{
 		OperationID: "verify-certificate", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/certificate/verification",
 		Summary: "Compare the files at the target with a certificate, one JSON value a line",
 		Description: "Every file is read, and its BLAKE3 compared with the certified one. " +
 			"Each line is a VerifiedFile that does not hold what is certified. " +
 			"The last one has the summary, or the problem with which it broke off.",
-		Parameters: []*huma.Param{text("id", "path", "The run of the final pass.", true)},
-		Responses:  answer("200", "Lines", "application/x-ndjson", schema(contract.VerifiedFile{})),
+		Parameters: []*huma.Param{d.text("id", "path", "The run of the final pass.", true)},
+		Responses:  answer("200", "Lines", "application/x-ndjson", d.schema(contract.VerifiedFile{})),
 	})
-	add(&huma.Operation{
+	d.add(&huma.Operation{
 		OperationID: "survey", Method: http.MethodGet, Path: contract.Root + "/survey",
 		Summary: "The inventory of a folder, one JSON value a line",
 		Description: "Each line is a Surveying. The last one has the survey, or the problem with which it broke off. " +
 			"With format=html it is a page.",
 		Parameters: []*huma.Param{
-			text("address", "query", "The folder's address.", true), text("for", "query", "The folder that it is to go to.", false),
-			text("format", "query", "html: a page to hand over.", false),
+			d.text("address", "query", "The folder's address.", true), d.text("for", "query", "The folder that it is to go to.", false),
+			d.text("format", "query", "html: a page to hand over.", false),
 		},
-		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.Surveying{})),
+		Responses: answer("200", "Lines", "application/x-ndjson", d.schema(contract.Surveying{})),
 	})
-	add(&huma.Operation{
+	d.add(&huma.Operation{
 		OperationID: "try-definition", Method: http.MethodPost, Path: contract.Root + "/trials",
 		Summary:     "Try a provider definition against a live account, one JSON value a line",
 		Description: "Each line is a TrialResult. The last one has the sum. The scratch folder that it is tried in is removed again.",
 		RequestBody: &huma.RequestBody{Required: true,
-			Content: map[string]*huma.MediaType{"application/json": {Schema: schema(contract.Trial{})}}},
-		Responses: answer("200", "Lines", "application/x-ndjson", schema(contract.TrialResult{})),
+			Content: map[string]*huma.MediaType{"application/json": {Schema: d.schema(contract.Trial{})}}},
+		Responses: answer("200", "Lines", "application/x-ndjson", d.schema(contract.TrialResult{})),
 	})
 }

@@ -1,6 +1,13 @@
 package records
 
-import "context"
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+)
 
 // openUploadSchema keeps the uploads that are open at services, of accounts whose service
 // cannot list them.
@@ -32,4 +39,75 @@ func (db *DB) DropOpenUpload(ctx context.Context, id int64) error {
 func (db *DB) AbandonedUploads(ctx context.Context, account, process string) (uploads []OpenUpload, err error) {
 	err = db.read.WithContext(ctx).Where("account = ? AND process <> ?", account, process).Order("id").Find(&uploads).Error
 	return uploads, err
+}
+
+// SaveUpload implements transfer.Records.
+func (db *DB) SaveUpload(ctx context.Context, run string, seq int64, upload transfer.Upload) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM parts WHERE run = "+numberOf+" AND seq = ?", run, seq); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO uploads (run, seq, upload, revision, part_size) VALUES ("+numberOf+", ?, ?, ?, ?)",
+			run, seq, upload.ID, upload.Revision, upload.PartSize)
+		return err
+	})
+}
+
+// SavePart implements transfer.Records.
+func (db *DB) SavePart(ctx context.Context, run string, seq int64, part store.Part) error {
+	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO parts (run, seq, number, size, tag, hash) VALUES ("+numberOf+
+		", ?, ?, ?, ?, ?)",
+		run, seq, part.Number, part.Size, part.Tag, part.Hash).Error
+}
+
+// LoadUpload implements transfer.Records.
+func (db *DB) LoadUpload(ctx context.Context, run string, seq int64) (upload transfer.Upload, ok bool, err error) {
+	err = db.readPool.QueryRowContext(ctx, "SELECT upload, revision, part_size FROM uploads WHERE run = "+numberOf+" AND seq = ?", run, seq).
+		Scan(&upload.ID, &upload.Revision, &upload.PartSize)
+	if errors.Is(err, sql.ErrNoRows) {
+		return upload, false, nil
+	}
+	if err != nil {
+		return upload, false, err
+	}
+	err = db.read.WithContext(ctx).Raw("SELECT number, size, tag, hash FROM parts WHERE run = "+numberOf+" AND seq = ? ORDER BY number", run,
+		seq).
+		Scan(&upload.Parts).Error
+	return upload, true, err
+}
+
+// DropUpload implements transfer.Records.
+func (db *DB) DropUpload(ctx context.Context, run string, seq int64) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"parts", "uploads"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE run = "+numberOf+" AND seq = ?", run, seq); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Uploads implements transfer.Records.
+func (db *DB) Uploads(ctx context.Context, run string) ([]transfer.PendingUpload, error) {
+	number, err := db.number(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := db.readPool.QueryContext(ctx, `SELECT `+itemColumns+`, upload FROM items JOIN uploads USING (run, seq)
+		WHERE items.run = ? AND state = 'waiting' ORDER BY seq`, number)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var pending []transfer.PendingUpload
+	for rows.Next() {
+		var one transfer.PendingUpload
+		if err := rows.Scan(append(scanItem(&one.Item), &one.Upload.ID)...); err != nil {
+			return nil, err
+		}
+		restoreItem(&one.Item)
+		pending = append(pending, one)
+	}
+	return pending, rows.Err()
 }

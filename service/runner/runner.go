@@ -9,22 +9,18 @@ import (
 	"encoding/binary"
 	"errors"
 	"log/slog"
-	"runtime/debug"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
 	"deftheron/contract"
-	"deftheron/core/gate"
 	"deftheron/core/job"
 	"deftheron/core/plan"
-	"deftheron/core/retry"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/core/tree"
-	"deftheron/core/view"
 	"deftheron/service/accounts"
 	"deftheron/service/live"
 	"deftheron/service/records"
@@ -263,6 +259,12 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 		}
 		return r.endUnopened(a, err)
 	}
+	return r.work(ctx, a, routes, resumed)
+}
+
+// work carries out a run whose accounts are open.
+func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, resumed bool) transfer.Result {
+	row := a.now().row
 	watched, err := r.watchJob(ctx, a, routes, resumed)
 	if err != nil {
 		return transfer.Result{} // interrupted before it began
@@ -321,238 +323,6 @@ func placesOf(row records.Run) (places []transfer.TouchedPlace) {
 		places = append(places, transfer.TouchedPlace{Route: one.Route, Path: store.Path(one.Path)})
 	}
 	return places
-}
-
-// reach opens the accounts of a run. Where none of its routes can be reached for now, it
-// is tried again until one can: the run stays queued meanwhile, for as long as its rules
-// allow. A route whose accounts are away, or wait for a person, has Unopened.
-func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error) {
-	for begun := time.Now(); ; {
-		// A run that was cancelled is opened too: it has leftovers to remove.
-		row := a.now().row
-		routes, err := r.openEach(r.ctx, row)
-		if err == nil || store.KindOf(err) != store.ErrTryAgain || time.Since(begun) > transfer.WaitsWithin(row.Rules) {
-			return routes, err
-		}
-		a.do(func(s *runState) {
-			r.become(&s.row, run.Await, plan.CauseOf(err), err.Error())
-			row = s.row
-		})
-		r.log.Warn("a run waits for an account", "run", row.ID, "error", err)
-		r.hub.Publish(live.Runs, r.contract(row, nil))
-		timer := time.NewTimer(reopenWait)
-		select {
-		case <-timer.C:
-		case <-ctx.Done():
-			timer.Stop()
-			return nil, ctx.Err()
-		}
-	}
-}
-
-// openEach opens the routes of a run, each by itself. The error is of a run of which none
-// can be worked on.
-func (r *Runner) openEach(ctx context.Context, row records.Run) ([]transfer.Route, error) {
-	var routes []transfer.Route
-	var first error
-	unopened := 0
-	for _, one := range row.Routes {
-		opened, err := r.openAs(ctx, []records.Route{one}, row.Rules)
-		if err == nil {
-			routes = append(routes, opened...)
-			continue
-		}
-		if store.KindOf(err) != store.ErrTryAgain && !store.WaitsForPerson(err) {
-			return nil, err
-		}
-		route, wrong := r.unopened(one, err)
-		if wrong != nil {
-			return nil, wrong
-		}
-		if unopened++; first == nil || store.KindOf(err) == store.ErrTryAgain { // that is waited for
-			first = err
-		}
-		routes = append(routes, route)
-	}
-	if unopened == len(row.Routes) {
-		return nil, first
-	}
-	return routes, nil
-}
-
-// unopened is a route of which an account cannot be opened now.
-func (r *Runner) unopened(row records.Route, why error) (transfer.Route, error) {
-	route := transfer.Route{Scope: row.Scope, Contents: row.Contents, Unopened: why}
-	var err error
-	if route.Source.Address, err = store.ParseAddress(row.From); err != nil {
-		return route, err
-	}
-	if route.Target.Address, err = store.ParseAddress(row.To); err != nil {
-		return route, err
-	}
-	for _, side := range []*transfer.Side{&route.Source, &route.Target} {
-		side.Account, side.Store, side.Gate = side.Address.Account, view.Unavailable(why), gate.New("unopened", 1, 1)
-		side.Root, _ = side.Address.Place()
-	}
-	return route, nil
-}
-
-// endUnopened ends a run whose accounts cannot be opened.
-func (r *Runner) endUnopened(a *active, err error) transfer.Result {
-	if store.WaitsForPerson(err) {
-		return transfer.Result{State: run.Held, Cause: plan.CauseOf(err), Why: err.Error()}
-	}
-	result := transfer.Result{State: run.Failed, Cause: plan.CauseOf(err), Why: err.Error()}
-	rest, cause := transfer.Failed, plan.CauseStopped
-	if errors.Is(err, transfer.ErrCancelled) {
-		result = transfer.Result{State: run.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
-		rest, cause = transfer.Skipped, plan.CauseCancelled
-	}
-	if _, err := r.db.EndRest(context.WithoutCancel(r.ctx), a.id, rest, cause); err != nil {
-		r.log.Error("could not end the items of a run", "run", a.id, "error", err)
-	}
-	return result
-}
-
-// ended keeps how a run ended. One that was interrupted stays as it is.
-func (r *Runner) ended(a *active, result transfer.Result) {
-	state := a.now()
-	row := state.row
-	r.Ended(changed(row))
-	if result.State == "" {
-		r.interrupted(a, row)
-		return
-	}
-	if result.State == run.Held {
-		r.held(a, row, result)
-		return
-	}
-	now := time.Now()
-	came, _ := run.EventOf(result.State)
-	r.become(&row, came, result.Cause, result.Why)
-	row.EndedAt = &now
-	if state.run != nil {
-		setCounts(&row, state.run.Snapshot())
-	}
-	columns := []string{"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved"}
-	r.hands.Lock()
-	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...)
-	if err != nil {
-		r.log.Error("could not keep how a run ended", "run", row.ID, "error", err)
-	}
-	if err != nil || result.Cause == plan.CauseFault {
-		r.group.Go(func() { r.keepEnd(row, columns, err) })
-	}
-	row = r.withTotals(row, state.run)
-	r.mu.Lock()
-	delete(r.active, row.ID)
-	r.count(a, row.State)
-	idle := len(r.active) == 0
-	r.mu.Unlock()
-	r.hands.Unlock()
-	if idle {
-		r.freeSoon()
-	}
-	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed,
-		"moved", row.Moved)
-	shown := r.contract(row, nil)
-	r.showWaits(r.ctx, row, &shown)
-	r.hub.Publish(live.Runs, shown)
-	r.Told(shown)
-	r.clock.arrivalEnded(row.Job)
-	if row.Step != "" {
-		r.hub.Publish(live.Jobs, row.Job)
-		r.goOn(r.ctx, row.Job)
-	}
-}
-
-// freeAfter is how long nothing has to run before memory is given back.
-const freeAfter = time.Second
-
-// freeSoon gives what a run needed back to the system, not minutes later, unless others
-// run by then: of many small ones that follow each other, the last.
-func (r *Runner) freeSoon() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.freeing != nil {
-		r.freeing.Reset(freeAfter)
-		return
-	}
-	r.freeing = time.AfterFunc(freeAfter, func() {
-		r.mu.Lock()
-		idle := len(r.active) == 0
-		r.mu.Unlock()
-		if idle {
-			debug.FreeOSMemory()
-		}
-	})
-}
-
-// keepEvery is how often it is tried to keep how a run ended, while the disk is full.
-const keepEvery = 10 * time.Second
-
-// keepEnd keeps how a run ended, and ends its items, until that is written down: a disk
-// that was full may have room later. failed is how it went at first.
-func (r *Runner) keepEnd(row records.Run, columns []string, failed error) {
-	for {
-		if failed != nil {
-			failed = r.db.SaveRun(r.ctx, row, columns...)
-		}
-		if failed == nil {
-			failed = r.db.EndStranded(r.ctx)
-		}
-		if failed == nil || retry.Sleep(r.ctx, keepEvery) != nil {
-			return
-		}
-	}
-}
-
-// interrupted leaves a run as it is, to be taken up at the next start; one that
-// a person paused, to be taken up when they say so.
-func (r *Runner) interrupted(a *active, row records.Run) {
-	r.hands.Lock()
-	state := a.now()
-	if state.aside && !state.paused {
-		r.mu.Lock()
-		delete(r.active, row.ID)
-		r.mu.Unlock()
-	}
-	if !state.paused {
-		if state.run != nil { // what it has come to is told until it goes on
-			setCounts(&row, state.run.Snapshot())
-			if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes",
-				"moved"); err != nil {
-				r.log.Error("could not keep how far a run came", "run", row.ID, "error", err)
-			}
-		}
-		r.hands.Unlock()
-		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
-		return
-	}
-	r.become(&row, run.Pause, state.pauseCause, state.pauseWhy)
-	columns := []string{"state", "cause", "why"}
-	if state.run != nil {
-		setCounts(&row, state.run.Snapshot())
-		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
-	}
-	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
-		r.log.Error("could not keep that a run is paused", "run", row.ID, "error", err)
-	}
-	r.log.Info("run", "run", row.ID, "state", row.State)
-	r.mu.Lock()
-	delete(r.active, row.ID)
-	r.count(a, "")
-	r.mu.Unlock()
-	state = a.now()
-	r.hands.Unlock()
-	row.Cancelling = state.row.Cancelling
-	again := state.resume || row.Cancelling // a person was faster than the pause
-	r.hub.Publish(live.Runs, r.contract(row, nil))
-	if again && r.ctx.Err() == nil {
-		if err := r.take(r.ctx, row); err != nil {
-			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
-		}
-	}
 }
 
 // become has an event happen to a run. One that cannot happen to it is a mistake of ours:

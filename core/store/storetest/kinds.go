@@ -71,7 +71,7 @@ func testSameName(t T, s store.Store) {
 	if err != nil {
 		t.Fatalf("writing below the folder beside the file: %v", err)
 	}
-	both := func(what string) {
+	both := func(what string) { // they are still there
 		t.Helper()
 		if got := read(t, s, store.Reading{Place: file}); got != "the file" {
 			t.Errorf("%s: the file holds %q", what, got)
@@ -101,18 +101,8 @@ func testSameName(t T, s store.Store) {
 	}
 	both("the folder was not removed")
 	if store.CanMove(s) {
-		if _, err := store.Move(t.Context(), s, folder, "", at(s, "y")); err != nil {
-			t.Errorf("moving the folder: %v", err)
-		}
-		if _, err := store.Move(t.Context(), s, at(s, "y").As(store.KindFolder), "", folder); err != nil {
-			t.Errorf("moving the folder back beside the file: %v", err)
-		}
-		if _, err := store.Move(t.Context(), s, file, "", at(s, "z")); err != nil {
-			t.Errorf("moving the file: %v", err)
-		}
-		if _, err := store.Move(t.Context(), s, at(s, "z").As(store.KindFile), "", file); err != nil {
-			t.Errorf("moving the file back beside the folder: %v", err)
-		}
+		moveThereAndBack(t, s, folder, at(s, "y").As(store.KindFolder))
+		moveThereAndBack(t, s, file, at(s, "z").As(store.KindFile))
 		now, err := s.Stat(t.Context(), at(s, "x", "f"))
 		if inside.Entry = now; err != nil {
 			t.Errorf("what is in the folder after the moves: %v", err)
@@ -132,6 +122,22 @@ func testSameName(t T, s store.Store) {
 		t.Errorf("writing the file beside the folder: %v", err)
 	}
 	both("written again")
+	removeEach(t, s, file, folder)
+}
+
+func moveThereAndBack(t T, s store.Store, from, to store.Ref) {
+	t.Helper()
+	if _, err := store.Move(t.Context(), s, from, "", to); err != nil {
+		t.Errorf("moving the %s: %v", from.Kind, err)
+	}
+	if _, err := store.Move(t.Context(), s, to, "", from); err != nil {
+		t.Errorf("moving the %s back beside the other: %v", from.Kind, err)
+	}
+}
+
+// removeEach removes a file and a folder of one name, each beside the other.
+func removeEach(t T, s store.Store, file, folder store.Ref) {
+	t.Helper()
 	if _, err := s.Remove(t.Context(), file, ""); err != nil {
 		t.Errorf("removing the file: %v", err)
 	}

@@ -6,12 +6,9 @@ package storetest
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"io"
 	"iter"
-	"slices"
 	"sort"
-	"strings"
 	"sync"
 	"time"
 
@@ -55,12 +52,6 @@ type memoryFile struct {
 	link     bool
 }
 
-type memoryUpload struct {
-	run   string
-	place store.Ref
-	parts map[int][]byte
-}
-
 // NewMemory returns an empty account with real folders, kept times, conditional
 // writes and CRC64NVME as its verification.
 func NewMemory() *Memory {
@@ -75,120 +66,6 @@ func NewMemory() *Memory {
 		TimePrecision: time.Nanosecond, VerificationKind: store.CRC64NVME, Conditional: true, Streams: 8, Revisions: store.RevisionsOfContent,
 	}
 	return m
-}
-
-// Put stores a file at names, making its folders, and returns its entry.
-func (m *Memory) Put(data string, names ...string) store.Entry {
-	place := store.At(names...)
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for p := place.Folder.Path; p != ""; p, _ = p.Split() {
-		m.folders[p] = true
-	}
-	return m.put(place, []byte(data), time.Time{})
-}
-
-// PutAt is Put with a time of its own.
-func (m *Memory) PutAt(data string, modified time.Time, names ...string) store.Entry {
-	m.Put(data, names...)
-	place := store.At(names...)
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.put(place, []byte(data), modified)
-}
-
-// Link puts a link at names, which holds nothing of its own.
-func (m *Memory) Link(names ...string) {
-	m.Put("", names...)
-	place := store.At(names...)
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.files[place.Folder.Path][place.Name].link = true
-}
-
-// Start is before anything that the account's clock has told.
-func (m *Memory) Start() time.Time { return time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC) }
-
-// Folder makes the folder at names, and those that it is in.
-func (m *Memory) Folder(names ...string) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for p := store.MakePath(names...); p != ""; p, _ = p.Split() {
-		m.folders[p] = true
-	}
-}
-
-// Files returns the content of every file by its address within the account.
-func (m *Memory) Files() map[string]string {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	all := map[string]string{}
-	for folder, files := range m.files {
-		for name, file := range files {
-			all[store.Folder{Path: folder}.Ref(name).String()] = string(file.data)
-		}
-	}
-	return all
-}
-
-// Rename gives a file another place, as somebody else would.
-func (m *Memory) Rename(from, to store.Ref) {
-	m.Put("", append(to.Folder.Path.Names(), to.Name)...)
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	file := m.files[from.Folder.Path][from.Name]
-	delete(m.files[from.Folder.Path], from.Name)
-	m.files[to.Folder.Path][to.Name] = file
-}
-
-// renameFolder gives a folder another path, with all that is in it.
-func (m *Memory) renameFolder(from, to store.Path) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for path := range m.folders {
-		if rest, below := strings.CutPrefix(string(path), string(from)); below {
-			delete(m.folders, path)
-			m.folders[to+store.Path(rest)] = true
-		}
-	}
-	for path, files := range m.files {
-		if rest, below := strings.CutPrefix(string(path), string(from)); below {
-			delete(m.files, path)
-			m.files[to+store.Path(rest)] = files
-		}
-	}
-}
-
-// OpenUploads is how many uploads in parts have not ended.
-func (m *Memory) OpenUploads() int {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return len(m.uploads)
-}
-
-func (m *Memory) put(place store.Ref, data []byte, modified time.Time) store.Entry {
-	m.changes++
-	m.now = m.now.Add(time.Second)
-	if modified.IsZero() {
-		modified = m.now
-	}
-	if m.files[place.Folder.Path] == nil {
-		m.files[place.Folder.Path] = map[string]*memoryFile{}
-	}
-	file := &memoryFile{data: data, modified: modified, revision: fmt.Sprint("r", m.changes)}
-	if m.Vague {
-		file.revision = fmt.Sprint(len(data), ".", modified.Unix())
-	}
-	if before := m.files[place.Folder.Path][place.Name]; before != nil {
-		file.identity = before.identity
-	} else if m.Inodes && len(m.free) > 0 {
-		file.identity, m.free = m.free[len(m.free)-1], m.free[:len(m.free)-1]
-	} else if m.Inodes {
-		m.inodes++
-		file.identity = fmt.Sprint("inode ", m.inodes)
-	}
-	m.files[place.Folder.Path][place.Name] = file
-	return m.entry(place.Name, file)
 }
 
 func (m *Memory) entry(name string, file *memoryFile) store.Entry {
@@ -431,89 +308,3 @@ func (m *Memory) Capabilities() store.Capabilities {
 
 // Replace has Check say from now on that another folder is at the account's start.
 func (m *Memory) Replace() { m.replaced = store.Errorf(store.ErrReplaced, "another folder is there") }
-
-// PartLimits implements store.PartWriter.
-func (m *Memory) PartLimits() (store.PartLimits, bool) {
-	return store.PartLimits{
-		Above: m.PartsAbove, Size: func(int64) int64 { return m.PartSize }, Parallel: 2,
-	}, m.PartsAbove > 0
-}
-
-// BeginParts implements store.PartWriter.
-func (m *Memory) BeginParts(ctx context.Context, writing store.Writing) (string, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.changes++
-	id := fmt.Sprint("upload", m.changes)
-	m.uploads[id] = &memoryUpload{run: writing.Run, place: writing.Place, parts: map[int][]byte{}}
-	return id, nil
-}
-
-// WritePart implements store.PartWriter.
-func (m *Memory) WritePart(ctx context.Context, writing store.Writing, upload string, number int, size int64,
-	stream *store.Stream) (store.Part, error) {
-	data, err := io.ReadAll(stream)
-	if err != nil {
-		return store.Part{}, err
-	}
-	if int64(len(data)) != size {
-		return store.Part{}, store.ShortBody(int64(len(data)), size)
-	}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	open := m.uploads[upload]
-	if open == nil {
-		return store.Part{}, store.Errorf(store.ErrNotFound, "the upload is gone")
-	}
-	open.parts[number] = data
-	sum := store.CRC64NVME.New()
-	sum.Write(data)
-	return store.Part{Number: number, Size: size, Tag: fmt.Sprint("t", number), Hash: store.HashOf(store.CRC64NVME, sum.Sum(nil)).Hex}, nil
-}
-
-// CommitParts implements store.PartWriter.
-func (m *Memory) CommitParts(ctx context.Context, writing store.Writing, upload string, parts []store.Part) (store.Written, error) {
-	m.mu.Lock()
-	open := m.uploads[upload]
-	m.mu.Unlock()
-	if open == nil {
-		return store.Written{}, store.Errorf(store.ErrNotFound, "the upload is gone")
-	}
-	var data []byte
-	for _, part := range parts {
-		data = append(data, open.parts[part.Number]...)
-	}
-	if int64(len(data)) != writing.Size {
-		return store.Written{}, store.ShortBody(int64(len(data)), writing.Size)
-	}
-	written, err := m.commit(ctx, writing, data)
-	if err == nil {
-		_ = m.AbortParts(ctx, writing.Place, upload)
-	}
-	return written, err
-}
-
-// AbortParts implements store.PartWriter.
-func (m *Memory) AbortParts(ctx context.Context, place store.Ref, upload string) error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	delete(m.uploads, upload)
-	return nil
-}
-
-// Clean is store.Capabilities.Clean.
-func (m *Memory) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	var cleaned []store.Leftover
-	for id, upload := range m.uploads {
-		named := slices.ContainsFunc(cleaning.Uploads, func(place store.Ref) bool {
-			return place.Folder.Path == upload.place.Folder.Path && place.Name == upload.place.Name
-		})
-		if named && !cleaning.Keep[id] { // as in an object store, which knows no runs
-			cleaned = append(cleaned, store.Leftover{Run: upload.run, Place: upload.place, Upload: id})
-			delete(m.uploads, id)
-		}
-	}
-	return cleaned, nil
-}

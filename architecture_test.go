@@ -1,0 +1,106 @@
+// Package deftheron holds the house to its plan: which package may import which, and how
+// long a file and a function may be. docs/architecture.md has the plan.
+package deftheron
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// arrows are the packages of ours that those of a folder may import, tests aside.
+var arrows = map[string][]string{
+	"core": {"core"},
+	"provider": {"provider", "core/store", "core/gate", "core/publish", "core/retry", "core/listing", "core/pinning", "core/view",
+		"core/spill"},
+	"service":    {"service", "core", "provider", "contract", "console"},
+	"contract":   {"contract", "core/job", "core/run"},
+	"client":     {"client", "contract", "core/store"}, // for the grammar of addresses
+	"cli":        {"cli", "client", "contract", "core/job"},
+	"standin":    {"standin"},
+	"demo":       {"demo", "standin", "client", "contract", "cli", "service", "core/store"},
+	"cmd":        {"cli", "service", "demo", "standin", "provider", "console", "core/store"}, // it wires them together
+	"console":    {},
+	"servertest": {"servertest", "core"},
+}
+
+func TestArrows(t *testing.T) {
+	eachFile(t, func(path string, file *ast.File, _ *token.FileSet) {
+		folder := filepath.ToSlash(filepath.Dir(path))
+		top, _, _ := strings.Cut(folder, "/")
+		may, known := arrows[top]
+		if !known {
+			return
+		}
+		for _, one := range file.Imports {
+			imported, _ := strconv.Unquote(one.Path.Value)
+			ours, is := strings.CutPrefix(imported, "deftheron/")
+			if is && !slices.ContainsFunc(may, func(m string) bool { return ours == m || strings.HasPrefix(ours, m+"/") }) {
+				t.Errorf("%s imports %s", path, imported)
+			}
+		}
+	})
+}
+
+// TestNames refuses packages whose names say nothing.
+func TestNames(t *testing.T) {
+	eachFile(t, func(path string, file *ast.File, _ *token.FileSet) {
+		if slices.Contains([]string{"util", "utils", "common", "helpers", "types", "models", "misc"}, file.Name.Name) {
+			t.Errorf("%s is of the package %s", path, file.Name.Name)
+		}
+	})
+}
+
+// TestLengths holds files of core and service to 400 lines, and functions to 70.
+func TestLengths(t *testing.T) {
+	const longestFile, longestFunction = 400, 70
+	eachFile(t, func(path string, file *ast.File, files *token.FileSet) {
+		if !strings.HasPrefix(path, "core/") && !strings.HasPrefix(path, "service/") {
+			return
+		}
+		if lines := files.Position(file.End()).Line; lines > longestFile {
+			t.Errorf("%s has %d lines", path, lines)
+		}
+		for _, declared := range file.Decls {
+			function, ok := declared.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			if lines := files.Position(function.End()).Line - files.Position(function.Pos()).Line + 1; lines > longestFunction {
+				t.Errorf("%s: %s has %d lines", path, function.Name.Name, lines)
+			}
+		}
+	})
+}
+
+// eachFile calls do with each file of ours that is no test.
+func eachFile(t *testing.T, do func(path string, file *ast.File, files *token.FileSet)) {
+	t.Helper()
+	files, seen := token.NewFileSet(), 0
+	err := filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if entry.IsDir() && (strings.HasPrefix(entry.Name(), ".") && path != "." || entry.Name() == "node_modules") {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		file, err := parser.ParseFile(files, path, nil, 0)
+		if err == nil {
+			seen++
+			do(filepath.ToSlash(path), file, files)
+		}
+		return err
+	})
+	if err != nil || seen < 200 {
+		t.Errorf("%d files were seen, %v", seen, err)
+	}
+}

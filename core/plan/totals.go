@@ -1,0 +1,119 @@
+package plan
+
+import (
+	"deftheron/core/compare"
+	"deftheron/core/store"
+)
+
+// Totals count what a plan comes to. Bytes are those of the files counted.
+type Totals struct {
+	Create    Count `json:"create"`
+	Replace   Count `json:"replace"`
+	KeepBoth  Count `json:"keep_both"`
+	Look      Count `json:"look"`
+	Folders   Count `json:"folders"`
+	Unchanged Count `json:"unchanged"`
+	Ask       Count `json:"ask"`
+	Left      Count `json:"left"`
+	Skipped   Count `json:"skipped"`
+	Refused   Count `json:"refused"`
+	// Excluded are those that a filter leaves out, which make no steps.
+	Excluded Count `json:"excluded"`
+	// FoldersExcluded are folders that a filter leaves out with all that is in them.
+	FoldersExcluded int64 `json:"folders_excluded"`
+	// Assumed are those of Unchanged that count as the same because size and time
+	// are equal: no content was compared.
+	Assumed Count `json:"assumed"`
+	// Translated and Inside are among those above: the first have another name
+	// at the target, the second are copied inside it.
+	Translated Count `json:"translated"`
+	Inside     Count `json:"inside"`
+	// Remove are files that are removed, FoldersRemoved folders; Moved are those
+	// of Remove that are at another place by then. Back are those above that go
+	// from the target to the source.
+	Remove         Count `json:"remove"`
+	FoldersRemoved Count `json:"folders_removed"`
+	Moved          Count `json:"moved"`
+	Back           Count `json:"back"`
+	// Twice are those of Create that are identical to another before them, as hashes tell,
+	// and Alike those that may be, as they are of its size; counted in a plan alone, and
+	// where identical files are to be there once.
+	Twice Count `json:"twice,omitzero"`
+	Alike Count `json:"alike,omitzero"`
+	// Older are those of Replace whose new version is the older one.
+	Older Count `json:"older"`
+	// Known are the files that were in sync before, and Listed those that each
+	// side holds now.
+	Known        int64 `json:"known"`
+	SourceListed int64 `json:"source_listed"`
+	TargetListed int64 `json:"target_listed"`
+}
+
+// Count is a number of files and their bytes.
+type Count struct {
+	Items int64 `json:"items"`
+	Bytes int64 `json:"bytes"`
+}
+
+func (c *Count) add(size int64) {
+	c.Items++
+	c.Bytes += max(size, 0)
+}
+
+// Add counts a step.
+func (t *Totals) Add(step Step) {
+	t.count(step).add(step.Size())
+	if step.Moves() && step.Translated {
+		t.Translated.add(step.Size())
+	}
+	if step.Action == Remember && step.Evidence == compare.ByTime {
+		t.Assumed.add(step.Size())
+	}
+	if step.Origin != nil {
+		t.Inside.add(step.Size())
+	}
+	if step.Back && (step.Moves() || step.Action == Remove) {
+		t.Back.add(step.Size())
+	}
+}
+
+func (t *Totals) count(step Step) *Count {
+	switch step.Action {
+	case Create:
+		return &t.Create
+	case Replace:
+		return &t.Replace
+	case Beside:
+		return &t.KeepBoth
+	case Look, Recheck:
+		return &t.Look
+	case MakeFolder:
+		return &t.Folders
+	case Remember:
+		return &t.Unchanged
+	case Refuse:
+		return &t.Refused
+	case Ask:
+		return &t.Ask
+	case Remove, Clear:
+		if step.Kind == store.KindFolder {
+			return &t.FoldersRemoved
+		}
+		return &t.Remove
+	}
+	if step.Cause == CauseLeft {
+		return &t.Left
+	}
+	return &t.Skipped
+}
+
+// Conflicts is the number of conflicts, however they are settled.
+func (t Totals) Conflicts() int64 { return t.KeepBoth.Items + t.Left.Items + t.Ask.Items }
+
+// Moving is what will be written, at most.
+func (t Totals) Moving() Count {
+	return Count{
+		Items: t.Create.Items + t.Replace.Items + t.KeepBoth.Items + t.Look.Items + t.Ask.Items,
+		Bytes: t.Create.Bytes + t.Replace.Bytes + t.KeepBoth.Bytes + t.Look.Bytes + t.Ask.Bytes,
+	}
+}

@@ -1,0 +1,103 @@
+package transfer
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"deftheron/core/store"
+)
+
+// Check looks at a route before anything is done: the source must be there, the
+// target's name must be one that the target can hold, and neither may lie
+// within the other. The error is a sentence of what is wrong and one of what
+// to do.
+func Check(ctx context.Context, route Route) error {
+	entry, err := route.Source.Store.Stat(ctx, route.Source.Root)
+	if err != nil {
+		if store.KindOf(err) == store.ErrNotFound {
+			return store.Errorf(store.ErrNotFound, "the source %s is not there; look with: heron ls %s", route.Source.Address,
+				route.Source.Address.Parent())
+		}
+		return err
+	}
+	if route.Target.Root.IsStart() && entry.Kind != store.KindFolder {
+		return store.Errorf(store.ErrRefused, "%s is the start of an account and cannot become a file; name a folder in it", route.Target.Address)
+	}
+	if err := checkOverlap(route, entry); err != nil {
+		return err
+	}
+	if route.Target.Store.Traits().ReadOnly {
+		return store.Errorf(store.ErrRefused, "%s can only be read; choose a target that can be written", route.Target.Account)
+	}
+	if err := store.Prepare(ctx, route.Target.Store); err != nil {
+		return store.Errorf(store.KindOf(err), "%s cannot be written to: %w", route.Target.Account, err)
+	}
+	return checkWay(ctx, route)
+}
+
+func checkOverlap(route Route, entry store.Entry) error {
+	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
+	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
+	inside := route.Source.Address.Contains(route.Target.Address) || from != "" && strings.HasPrefix(to, from)
+	if inside && (entry.Kind == store.KindFolder || from == to || route.Source.Address.String() == route.Target.Address.String()) {
+		return store.Errorf(store.ErrRefused, "the target %s lies inside its own source %s; choose a target outside it", route.Target.Address,
+			route.Source.Address)
+	}
+	return nil
+}
+
+// checkWay looks at the folders on the way to the target: what is there must
+// be a folder, and what is not must have a name that can be held.
+func checkWay(ctx context.Context, route Route) error {
+	traits := route.Target.Store.Traits()
+	way := store.Path("")
+	names := route.Target.Root.AsFolder().Path.Names()
+	for i, name := range names {
+		place := store.Folder{Path: way}.Ref(name)
+		if i < len(names)-1 && !traits.FileBesideFolder {
+			entry, err := route.Target.Store.Stat(ctx, place)
+			if err == nil && entry.Kind != store.KindFolder {
+				return store.Errorf(store.ErrExists,
+					"/%s%s is a file, and the target needs a folder there; choose another target, or move the file away", route.Target.Account, place)
+			}
+			if err == nil {
+				way = way.Child(name)
+				continue
+			}
+			if store.KindOf(err) != store.ErrNotFound && store.KindOf(err) != store.ErrNameRefused {
+				return err
+			}
+		}
+		if err := traits.NameError(way, name); err != nil {
+			return store.Errorf(store.ErrNameRefused, "%s cannot hold the target %s: %w; choose another name", route.Target.Account,
+				route.Target.Address, err)
+		}
+		way = way.Child(name)
+	}
+	return nil
+}
+
+// spaceOf is what the routes' target tells of its space; ok is false where it
+// tells none, or where there are several targets, as what is coming cannot be
+// told apart.
+func spaceOf(ctx context.Context, routes []Route) (space store.Space, ok bool) {
+	target := routes[0].Target.Store
+	for _, route := range routes {
+		if route.Target.Store != target {
+			return space, false
+		}
+	}
+	space, err := store.SpaceOf(ctx, target)
+	return space, err == nil && space.Free >= 0
+}
+
+// LackOfSpace says that the routes' target has no room for so many bytes; empty
+// where it has, or does not tell.
+func LackOfSpace(ctx context.Context, routes []Route, bytes int64) string {
+	space, ok := spaceOf(ctx, routes)
+	if !ok || space.Free >= bytes {
+		return ""
+	}
+	return fmt.Sprintf("/%s has %d bytes free, and %d are to be written", routes[0].Target.Account, space.Free, bytes)
+}

@@ -1,0 +1,107 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+
+	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/service/records"
+)
+
+// PageInput is a page asked for. It is exported, like RunInput, since the
+// library looks for parameters in exported fields alone.
+type PageInput struct {
+	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	Cursor string `query:"cursor"`
+}
+
+// after reads a cursor that is a number.
+func (p PageInput) after() (int64, error) {
+	if p.Cursor == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(p.Cursor, 10, 64)
+	if err != nil {
+		return 0, fmt.Errorf("the cursor %q is none; leave it out for the first page", p.Cursor)
+	}
+	return n, nil
+}
+
+func (s *Server) listRuns(ctx context.Context, in *PageInput) (*body[contract.RunPage], error) {
+	before, err := in.after()
+	if err != nil {
+		return nil, err
+	}
+	runs, next, err := s.Runner.Runs(ctx, before, in.Limit)
+	page := contract.RunPage{Runs: runs}
+	if next > 0 {
+		page.Next = strconv.FormatInt(next, 10)
+	}
+	return &body[contract.RunPage]{page}, err
+}
+
+// RunInput names a run.
+type RunInput struct {
+	ID string `path:"id" doc:"The run's id."`
+}
+
+// noRun says of a run that is not there where to look.
+func noRun(id string, err error) error {
+	if errors.Is(err, records.ErrNotFound) {
+		return store.Errorf(store.ErrNotFound, "there is no run %q; look with: heron run list", id)
+	}
+	return err
+}
+
+func (s *Server) showRun(ctx context.Context, in *RunInput) (*body[contract.Run], error) {
+	run, err := s.Runner.Run(ctx, in.ID)
+	return &body[contract.Run]{run}, noRun(in.ID, err)
+}
+
+type itemsInput struct {
+	RunInput
+	PageInput
+	State string `query:"state" enum:"waiting,done,skipped,failed" doc:"Only those in this state."`
+}
+
+func (s *Server) listItems(ctx context.Context, in *itemsInput) (*body[contract.ItemPage], error) {
+	after, err := in.after()
+	if err != nil {
+		return nil, err
+	}
+	items, err := s.Runner.Items(ctx, in.ID, in.State, after, in.Limit)
+	page := contract.ItemPage{Items: items}
+	if len(items) == in.Limit {
+		page.Next = strconv.FormatInt(items[len(items)-1].Seq, 10)
+	}
+	return &body[contract.ItemPage]{page}, noRun(in.ID, err)
+}
+
+func (s *Server) causes(ctx context.Context, in *RunInput) (*body[[]contract.CauseCount], error) {
+	counts, err := s.Runner.Causes(ctx, in.ID)
+	return &body[[]contract.CauseCount]{counts}, noRun(in.ID, err)
+}
+
+func (s *Server) cancelRun(ctx context.Context, in *RunInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.Cancel(ctx, in.ID))
+}
+
+func (s *Server) pauseRun(ctx context.Context, in *RunInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.Pause(ctx, in.ID))
+}
+
+func (s *Server) resumeRun(ctx context.Context, in *RunInput) (*none, error) {
+	return &none{}, noRun(in.ID, s.Runner.Continue(ctx, in.ID))
+}
+
+func (s *Server) retryRun(ctx context.Context, in *RunInput) (*body[contract.Retried], error) {
+	items, err := s.Runner.Retry(ctx, in.ID)
+	return &body[contract.Retried]{contract.Retried{Items: items}}, noRun(in.ID, err)
+}
+
+func (s *Server) rates(context.Context, *none) (*body[contract.Rates], error) {
+	return &body[contract.Rates]{contract.Rates{Rates: s.Hub.Rates()}}, nil
+}

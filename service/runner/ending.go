@@ -1,0 +1,155 @@
+package runner
+
+import (
+	"context"
+	"runtime/debug"
+	"time"
+
+	"deftheron/core/plan"
+	"deftheron/core/retry"
+	"deftheron/core/run"
+	"deftheron/core/transfer"
+	"deftheron/service/live"
+	"deftheron/service/records"
+)
+
+// ended keeps how a run ended. One that was interrupted stays as it is.
+func (r *Runner) ended(a *active, result transfer.Result) {
+	state := a.now()
+	row := state.row
+	r.Ended(changed(row))
+	if result.State == "" {
+		r.interrupted(a, row)
+		return
+	}
+	if result.State == run.Held {
+		r.held(a, row, result)
+		return
+	}
+	now := time.Now()
+	came, _ := run.EventOf(result.State)
+	r.become(&row, came, result.Cause, result.Why)
+	row.EndedAt = &now
+	if state.run != nil {
+		setCounts(&row, state.run.Snapshot())
+	}
+	columns := []string{"state", "cause", "why", "ended_at", "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved"}
+	r.hands.Lock()
+	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...)
+	if err != nil {
+		r.log.Error("could not keep how a run ended", "run", row.ID, "error", err)
+	}
+	if err != nil || result.Cause == plan.CauseFault {
+		r.group.Go(func() { r.keepEnd(row, columns, err) })
+	}
+	row = r.withTotals(row, state.run)
+	r.mu.Lock()
+	delete(r.active, row.ID)
+	r.count(a, row.State)
+	idle := len(r.active) == 0
+	r.mu.Unlock()
+	r.hands.Unlock()
+	if idle {
+		r.freeSoon()
+	}
+	r.log.Info("run", "run", row.ID, "state", row.State, "cause", row.Cause, "done", row.Done, "skipped", row.Skipped, "failed", row.Failed,
+		"moved", row.Moved)
+	shown := r.contract(row, nil)
+	r.showWaits(r.ctx, row, &shown)
+	r.hub.Publish(live.Runs, shown)
+	r.Told(shown)
+	r.clock.arrivalEnded(row.Job)
+	if row.Step != "" {
+		r.hub.Publish(live.Jobs, row.Job)
+		r.goOn(r.ctx, row.Job)
+	}
+}
+
+// freeAfter is how long nothing has to run before memory is given back.
+const freeAfter = time.Second
+
+// freeSoon gives what a run needed back to the system, not minutes later, unless others
+// run by then: of many small ones that follow each other, the last.
+func (r *Runner) freeSoon() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.freeing != nil {
+		r.freeing.Reset(freeAfter)
+		return
+	}
+	r.freeing = time.AfterFunc(freeAfter, func() {
+		r.mu.Lock()
+		idle := len(r.active) == 0
+		r.mu.Unlock()
+		if idle {
+			debug.FreeOSMemory()
+		}
+	})
+}
+
+// keepEvery is how often it is tried to keep how a run ended, while the disk is full.
+const keepEvery = 10 * time.Second
+
+// keepEnd keeps how a run ended, and ends its items, until that is written down: a disk
+// that was full may have room later. failed is how it went at first.
+func (r *Runner) keepEnd(row records.Run, columns []string, failed error) {
+	for {
+		if failed != nil {
+			failed = r.db.SaveRun(r.ctx, row, columns...)
+		}
+		if failed == nil {
+			failed = r.db.EndStranded(r.ctx)
+		}
+		if failed == nil || retry.Sleep(r.ctx, keepEvery) != nil {
+			return
+		}
+	}
+}
+
+// interrupted leaves a run as it is, to be taken up at the next start; one that
+// a person paused, to be taken up when they say so.
+func (r *Runner) interrupted(a *active, row records.Run) {
+	r.hands.Lock()
+	state := a.now()
+	if state.aside && !state.paused {
+		r.mu.Lock()
+		delete(r.active, row.ID)
+		r.mu.Unlock()
+	}
+	if !state.paused {
+		if state.run != nil { // what it has come to is told until it goes on
+			setCounts(&row, state.run.Snapshot())
+			if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes",
+				"moved"); err != nil {
+				r.log.Error("could not keep how far a run came", "run", row.ID, "error", err)
+			}
+		}
+		r.hands.Unlock()
+		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
+		return
+	}
+	r.become(&row, run.Pause, state.pauseCause, state.pauseWhy)
+	columns := []string{"state", "cause", "why"}
+	if state.run != nil {
+		setCounts(&row, state.run.Snapshot())
+		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
+	}
+	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
+		r.log.Error("could not keep that a run is paused", "run", row.ID, "error", err)
+	}
+	r.log.Info("run", "run", row.ID, "state", row.State)
+	r.mu.Lock()
+	delete(r.active, row.ID)
+	r.count(a, "")
+	r.mu.Unlock()
+	state = a.now()
+	r.hands.Unlock()
+	row.Cancelling = state.row.Cancelling
+	again := state.resume || row.Cancelling // a person was faster than the pause
+	r.hub.Publish(live.Runs, r.contract(row, nil))
+	if again && r.ctx.Err() == nil {
+		if err := r.take(r.ctx, row); err != nil {
+			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+		}
+	}
+}

@@ -1,0 +1,212 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"deftheron/core/job"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/transfer"
+	"deftheron/service/records"
+)
+
+// prepared is a job that was compared with what is there.
+type prepared struct {
+	spec   job.Spec
+	rules  plan.Rules
+	rows   []records.Route
+	routes []transfer.Route
+}
+
+// checkJob holds a job against itself, the accounts and the other jobs. along are
+// jobs that are made or changed with it. leaveMark has a mark left at targets, by
+// which they are known through other accounts too.
+func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark bool) (prepared, error) {
+	return r.checkJobAs(ctx, spec, along, leaveMark, false)
+}
+
+// checkJobAs is checkJob; starting says that the job was checked when it was made, and
+// that accounts which are away, or wait for a person, are no reason not to start it: its
+// run goes through what is there, and waits for the rest.
+func (r *Runner) checkJobAs(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark, starting bool) (prepared, error) {
+	p := prepared{spec: spec}
+	if err := spec.Check(); err != nil {
+		return p, &InputError{err}
+	}
+	var err error
+	if p.rules, err = readSpec(spec); err != nil {
+		return p, err
+	}
+	if p.rows, p.routes, err = r.jobRoutes(ctx, spec, p.rules, leaveMark, starting); err != nil {
+		return p, err
+	}
+	return p, r.checkRing(ctx, spec, along)
+}
+
+// checkNew holds a job that is made or changed against all that checkJob does, and its
+// timetable against the time: unless that is the job's already, there is a moment to come.
+func (r *Runner) checkNew(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark bool) (prepared, error) {
+	kept, err := r.db.KeptJob(ctx, spec.Name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return prepared{}, err
+	}
+	if err != nil || kept.Spec.When != spec.When {
+		if err := spec.CheckComing(time.Now()); err != nil {
+			return prepared{}, &InputError{err}
+		}
+	}
+	return r.checkJob(ctx, spec, along, leaveMark)
+}
+
+// jobRoutes opens the routes of a job and checks them. Of two sides that are kept in
+// step, one where letter case does not count comes second: what the first tells
+// apart has a name of its own there.
+func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules, leaveMark,
+	starting bool) ([]records.Route, []transfer.Route, error) {
+	var rows []records.Route
+	for _, route := range spec.Routes {
+		from, err := store.ParseAddress(route.From)
+		if err != nil {
+			return nil, nil, err
+		}
+		to, err := store.ParseAddress(route.To)
+		if err != nil {
+			return nil, nil, err
+		}
+		row := records.Route{From: from.String(), To: to.String()}
+		if row.Scope, err = r.Scope(ctx, from, to); err != nil {
+			return nil, nil, err
+		}
+		rows = append(rows, row)
+	}
+	var routes []transfer.Route
+	for i := range rows {
+		opened, err := r.openAs(ctx, rows[i:i+1], rules)
+		if starting && (store.KindOf(err) == store.ErrTryAgain || store.WaitsForPerson(err)) {
+			if rows[i], err = r.rowAsBefore(ctx, spec, rows[i], rules, err); err != nil {
+				return nil, nil, err
+			}
+			one, wrong := r.unopened(rows[i], errNotOpened)
+			opened, err = []transfer.Route{one}, wrong
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		routes = append(routes, opened...)
+	}
+	for i, route := range routes {
+		if route.Unopened != nil {
+			continue
+		}
+		if rules.Type == plan.TwoWay && route.Source.Store.Traits().CaseIgnored && !route.Target.Store.Traits().CaseIgnored {
+			rows[i].From, rows[i].To = rows[i].To, rows[i].From
+			routes[i].Source, routes[i].Target = routes[i].Target, routes[i].Source
+		}
+		if err := r.checkJobRoute(ctx, routes[i], rules, spec.Migrate.Clear, leaveMark); err != nil {
+			return nil, nil, err
+		}
+	}
+	return rows, routes, nil
+}
+
+var errNotOpened = store.Errorf(store.ErrTryAgain, "it is opened when the run begins")
+
+// rowAsBefore is a route that cannot be opened now, as the last run had it: which side of
+// a two-way route comes first depends on what the accounts can do. why is the error where
+// that is not known.
+func (r *Runner) rowAsBefore(ctx context.Context, spec job.Spec, row records.Route, rules plan.Rules, why error) (records.Route, error) {
+	if rules.Type != plan.TwoWay {
+		return row, nil
+	}
+	last, err := r.db.LastRun(ctx, spec.Name)
+	if err != nil {
+		return row, why
+	}
+	for _, one := range last.Routes {
+		if one.From == row.From && one.To == row.To || one.From == row.To && one.To == row.From {
+			row.From, row.To = one.From, one.To
+			return row, nil
+		}
+	}
+	return row, why
+}
+
+// checkJobRoute holds a route against its rules. clears says that the source is to be
+// cleared in the end.
+func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules plan.Rules, clears, leaveMark bool) error {
+	if err := transfer.Check(ctx, route); err != nil {
+		return err
+	}
+	if err := checkDocuments([]transfer.Route{route}, rules.Documents); err != nil && rules.Type != plan.TwoWay {
+		return &InputError{err}
+	}
+	if !rules.Type.Removes() && !clears {
+		return nil
+	}
+	for _, account := range []string{route.Source.Account, route.Target.Account} {
+		if !leaveMark {
+			break
+		}
+		if err := r.accounts.LeaveMark(ctx, account); err != nil {
+			return err
+		}
+	}
+	from := store.Locate(route.Source.Store, route.Source.Root.AsFolder())
+	to := store.Locate(route.Target.Store, route.Target.Root.AsFolder())
+	if from != "" && to != "" && strings.HasPrefix(from, to) {
+		return store.Errorf(store.ErrRefused, "the source %s is inside its target %s and would be deleted; choose separate folders",
+			route.Source.Address, route.Target.Address)
+	}
+	if err := r.checkSamePlace(ctx, route, leaveMark); err != nil {
+		return err
+	}
+	if clears && route.Source.Store.Traits().ReadOnly {
+		return store.Errorf(store.ErrRefused, "/%s is read-only and cannot be cleared; link it for writing, or do not clear",
+			route.Source.Account)
+	}
+	if rules.Type == plan.TwoWay && route.Source.Store.Traits().ReadOnly {
+		return store.Errorf(store.ErrRefused, "/%s can only be read, and cannot be kept in sync; mirror it instead", route.Source.Account)
+	}
+	return nil
+}
+
+// checkSamePlace refuses ends that overlap through two accounts that are one place.
+func (r *Runner) checkSamePlace(ctx context.Context, route transfer.Route, leaveMark bool) error {
+	one, other := route.Target.Account, route.Source.Account
+	source, target := string(route.Source.Root.AsFolder().Path), string(route.Target.Root.AsFolder().Path)
+	if one == other || !strings.HasPrefix(source, target) && !strings.HasPrefix(target, source) {
+		return nil
+	}
+	same, err := r.accounts.SamePlace(ctx, one, other, leaveMark)
+	if err == nil && same {
+		err = store.Errorf(store.ErrRefused, "/%s and /%s are the same place, as the mark that was left there tells, and %s and %s overlap; "+
+			"choose folders apart",
+			other, one, route.Source.Address, route.Target.Address)
+	}
+	return err
+}
+
+// checkRing refuses two-way jobs that lead around.
+func (r *Runner) checkRing(ctx context.Context, spec job.Spec, along []job.Spec) error {
+	rows, err := r.db.KeptJobs(ctx)
+	if err != nil {
+		return err
+	}
+	others := along
+	for _, row := range rows {
+		others = append(others[:len(others):len(others)], keptSpec(row))
+	}
+	ring := job.Ring(spec, others, func(a, b string) bool {
+		one, err := store.ParseAddress(a)
+		other, err2 := store.ParseAddress(b)
+		return err == nil && err2 == nil && (one.Contains(other) || other.Contains(one))
+	})
+	if ring != nil {
+		return store.Errorf(store.ErrRefused, "the two-way jobs %s form a ring, in which a change would never end; "+
+			"remove one of them, or make it a mirror", strings.Join(ring, ", "))
+	}
+	return nil
+}
