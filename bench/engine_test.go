@@ -56,7 +56,7 @@ func (e *engine) run(ctx context.Context, route transfer.Route, lanes int) (seco
 	e.t.Helper()
 	e.n++
 	id := fmt.Sprint("bench", e.n)
-	job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
+	job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), OneOff: true}
 	row := records.Run{ID: id, Job: id, State: "running", Routes: []records.Route{}, CreatedAt: time.Now()}
 	if err := e.db.AddRun(e.t.Context(), &job, &row); err != nil {
 		e.t.Fatal(err)

@@ -144,7 +144,7 @@ func fillRecords(t *testing.T, data string, rows int) {
 	for i := range 2000 {
 		id := fmt.Sprint("run", i)
 		other := records.Run{ID: id, Job: id, State: "done", Routes: routes, CreatedAt: now, EndedAt: &now}
-		if err := db.AddRun(ctx, &records.Job{ID: id, Name: id, Type: "copy", Routes: routes, CreatedAt: now, Once: true}, &other); err != nil {
+		if err := db.AddRun(ctx, &records.Job{ID: id, Name: id, Type: "copy", Routes: routes, CreatedAt: now, OneOff: true}, &other); err != nil {
 			t.Fatal(err)
 		}
 	}

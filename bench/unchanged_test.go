@@ -95,7 +95,7 @@ func remember(t *testing.T, data string, made *synthetic) {
 		}
 		ids = append(ids, account.ID)
 	}
-	job := records.Job{ID: "seed", Name: "seed", Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
+	job := records.Job{ID: "seed", Name: "seed", Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), OneOff: true}
 	ended := time.Now()
 	run := records.Run{ID: "seed", Job: "seed", State: "done", Routes: []records.Route{}, CreatedAt: ended, StartedAt: &ended, EndedAt: &ended}
 	if err := db.AddRun(t.Context(), &job, &run); err != nil {

@@ -11,7 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -68,18 +68,18 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 	alignRight(t, 4, 5)
 	for _, account := range accounts {
 		space := known[account.Name].Space
-		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, shown.Size(space.Used), shown.Size(space.Free),
-			shown.Plain(where(account, providers))})
+		t.AppendRow(table.Row{"/" + account.Name, a.accountState(account), account.Provider, format.Size(space.Used), format.Size(space.Free),
+			format.Plain(where(account, providers))})
 	}
 	if len(accounts) > 1 {
-		t.AppendRow(table.Row{a.paint(soft, "total"), "", "", shown.Size(spaces.Together.Used), shown.Size(spaces.Together.Free),
+		t.AppendRow(table.Row{a.paint(soft, "total"), "", "", format.Size(spaces.Together.Used), format.Size(spaces.Together.Free),
 			a.paint(soft, "accounts on one disk count once")})
 	}
 	t.Render()
 	for _, account := range accounts {
 		if account.Why != "" {
-			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(account.Why),
-				shown.Plain(account.Remedy))))
+			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, format.Plain(account.Why),
+				format.Plain(account.Remedy))))
 		}
 		a.printWarnings(account)
 	}
@@ -89,8 +89,8 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 // printWarnings says what is going to stand in the way.
 func (a *app) printWarnings(account contract.Account) {
 	for _, warning := range account.Warnings {
-		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, shown.Plain(warning.Why),
-			shown.Plain(warning.Remedy))))
+		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, format.Plain(warning.Why),
+			format.Plain(warning.Remedy))))
 	}
 }
 
@@ -164,20 +164,20 @@ func (a *app) printAccount(account contract.Account) error {
 		return a.printJSON(account)
 	}
 	fmt.Fprintf(a.out, "%s\n  %s  %s\n  %s  %s\n  %s  %s\n", a.paint(plumage, account.Address),
-		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), shown.Plain(where(account, nil)), a.paint(soft, "linked  "),
+		a.paint(soft, "provider"), account.Provider, a.paint(soft, "where   "), format.Plain(where(account, nil)), a.paint(soft, "linked  "),
 		when(&account.Linked))
 	for _, name := range []string{"host-key", "certificate"} { // what the server is known by
 		if value := account.Options[name]; value != "" {
-			fmt.Fprintf(a.out, "  %s  %s %s\n", a.paint(soft, "server  "), name, shown.Plain(value))
+			fmt.Fprintf(a.out, "  %s  %s %s\n", a.paint(soft, "server  "), name, format.Plain(value))
 		}
 	}
 	fmt.Fprintf(a.out, "  %s  %s%s\n", a.paint(soft, "state   "), a.accountState(account), a.seen(account))
 	if account.Why != "" {
-		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s %s", a.paint(soft, "why     "), shown.Plain(account.Why),
-			shown.Plain(account.Remedy))))
+		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s %s", a.paint(soft, "why     "), format.Plain(account.Why),
+			format.Plain(account.Remedy))))
 	}
 	if account.Owner != "" && account.Found == nil {
-		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, "owner   "), shown.Plain(account.Owner))
+		fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, "owner   "), format.Plain(account.Owner))
 	}
 	a.printWarnings(account)
 	if account.Found != nil {
@@ -222,7 +222,7 @@ func (a *app) accountUnlink() *cobra.Command {
 			}
 			var problem *contract.Problem
 			if errors.As(err, &problem) && problem.Cause == contract.CauseInUse && a.asks {
-				if err := a.confirm(false, shown.Text(problem.Detail)+" Unlink it anyway?", "unlink it anyway"); err != nil {
+				if err := a.confirm(false, format.Text(problem.Detail)+" Unlink it anyway?", "unlink it anyway"); err != nil {
 					return err
 				}
 				err = c.UnlinkAnyway(ctx, name)

@@ -7,7 +7,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -36,7 +36,7 @@ func (a *app) jobArrivals() *cobra.Command {
 			if run == "" {
 				run = "—"
 			}
-			t.AppendRow(table.Row{when(&one.Since), a.arrivalState(one.State), shown.Size(one.Size), run, shown.Plain(one.Address)})
+			t.AppendRow(table.Row{when(&one.Since), a.arrivalState(one.State), format.Size(one.Size), run, format.Plain(one.Address)})
 		}
 		t.Render()
 		return nil
@@ -69,11 +69,11 @@ func (a *app) jobAnnounce() *cobra.Command {
 				return a.printJSON(arrival)
 			}
 			if arrival.Run != "" {
-				_, err = fmt.Fprintf(a.out, "%s is known as it is; its run %s is %s.\n", shown.Plain(arrival.Address), arrival.Run, arrival.State)
+				_, err = fmt.Fprintf(a.out, "%s is known as it is; its run %s is %s.\n", format.Plain(arrival.Address), arrival.Run, arrival.State)
 				return err
 			}
-			_, err = fmt.Fprintf(a.out, "%s (%s) is taken, and has its turn next. See: heron job arrivals %s\n", shown.Plain(arrival.Address),
-				shown.Size(arrival.Size), args[0])
+			_, err = fmt.Fprintf(a.out, "%s (%s) is taken, and has its turn next. See: heron job arrivals %s\n", format.Plain(arrival.Address),
+				format.Size(arrival.Size), args[0])
 			return err
 		},
 	}
@@ -102,21 +102,21 @@ func (a *app) tellTried(tried contract.TriedArrival) error {
 	if !tried.Matches {
 		what := "No arrival"
 		if tried.Address != "" {
-			what = shown.Plain(tried.Address)
+			what = format.Plain(tried.Address)
 		}
-		fmt.Fprintf(a.out, "%s: %s. Check the rules and the folder: heron ls\n", what, shown.Plain(tried.Why))
+		fmt.Fprintf(a.out, "%s: %s. Check the rules and the folder: heron ls\n", what, format.Plain(tried.Why))
 		return &exitError{exitFailed, nil}
 	}
-	fmt.Fprintf(a.out, "Tried on %s", shown.Plain(tried.Address))
+	fmt.Fprintf(a.out, "Tried on %s", format.Plain(tried.Address))
 	if tried.Arrived != nil {
 		fmt.Fprintf(a.out, ", changed %s", when(tried.Arrived))
 	}
 	fmt.Fprintln(a.out, ":")
 	for _, one := range tried.Targets {
-		fmt.Fprintf(a.out, "  %s → %s\n", shown.Plain(one.Address), shown.Plain(one.Target))
+		fmt.Fprintf(a.out, "  %s → %s\n", format.Plain(one.Address), format.Plain(one.Target))
 	}
 	if tried.Plan != nil {
-		fmt.Fprintln(a.out, a.wrapped(0, shown.PlanSentence(*tried.Plan)))
+		fmt.Fprintln(a.out, a.wrapped(0, format.PlanSentence(*tried.Plan)))
 	}
 	return nil
 }

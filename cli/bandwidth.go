@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -52,7 +52,7 @@ func (a *app) bandwidthShow() *cobra.Command {
 				row("/"+name, limits.Accounts[name])
 			}
 			t.Render()
-			_, err = fmt.Fprintf(a.out, "%s at once; others are queued.\n", shown.Some(int64(runs), "run"))
+			_, err = fmt.Fprintf(a.out, "%s at once; others are queued.\n", format.Some(int64(runs), "run"))
 			return err
 		},
 	}
@@ -91,7 +91,7 @@ func (a *app) bandwidthSet() *cobra.Command {
 			if err := a.client().SetBandwidth(command.Context(), account, limit); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(a.out, shown.BandwidthSentence(of, limit))
+			_, err = fmt.Fprintln(a.out, format.BandwidthSentence(of, limit))
 			return err
 		},
 	}
@@ -107,7 +107,7 @@ func (a *app) setRunsAtOnce(ctx context.Context, runs int, args []string, limit 
 	if err := a.client().SetAtOnce(ctx, runs); err != nil {
 		return err
 	}
-	_, err := fmt.Fprintf(a.out, "%s at once; others are queued, by priority.\n", shown.Some(int64(runs), "run"))
+	_, err := fmt.Fprintf(a.out, "%s at once; others are queued, by priority.\n", format.Some(int64(runs), "run"))
 	return err
 }
 
@@ -122,7 +122,7 @@ func (a *app) runLimit() *cobra.Command {
 			if err := a.client().SetRunBandwidth(ctx, id, limit); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(a.out, shown.BandwidthSentence("run "+id, limit))
+			_, err = fmt.Fprintln(a.out, format.BandwidthSentence("run "+id, limit))
 			return err
 		})
 	limits = newBandwidthFlags(command.Flags())

@@ -16,7 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
 )
@@ -117,7 +117,7 @@ func Main(programs Programs, args []string) int {
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err != nil && err.Error() != "" {
-		fmt.Fprintln(a.err, shown.Wrap(a.paint(brick, "heron:")+" "+shown.Text(sentences(err)), columns(os.Stderr), 0))
+		fmt.Fprintln(a.err, format.Wrap(a.paint(brick, "heron:")+" "+format.Text(sentences(err)), columns(os.Stderr), 0))
 	}
 	return exitCode(err)
 }
@@ -135,7 +135,7 @@ func (a *app) wrapped(indent int, said string) string {
 	if !a.terminal {
 		return said
 	}
-	return shown.Wrap(said, columns(os.Stdout), indent)
+	return format.Wrap(said, columns(os.Stdout), indent)
 }
 
 func exitCode(err error) int {

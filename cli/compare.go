@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
 )
@@ -84,19 +84,19 @@ func (a *app) printCompared(line contract.Compared) {
 	case line.Kind == "folder":
 		sizes = "folder"
 	case line.Here != nil && line.There != nil && line.Here.Size != line.There.Size:
-		sizes = shown.Size(line.Here.Size) + " ≠ " + shown.Size(line.There.Size)
+		sizes = format.Size(line.Here.Size) + " ≠ " + format.Size(line.There.Size)
 	case line.Here != nil:
-		sizes = shown.Size(line.Here.Size)
+		sizes = format.Size(line.Here.Size)
 	case line.There != nil:
-		sizes = shown.Size(line.There.Size)
+		sizes = format.Size(line.There.Size)
 	}
-	name := shown.Plain(line.Name)
+	name := format.Plain(line.Name)
 	if line.Kind == "folder" {
 		name += "/"
 	}
 	fmt.Fprintf(a.out, "%s  %19s  %s\n", a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)), sizes, name)
 	if line.Why != "" {
-		fmt.Fprintln(a.out, a.wrapped(4, "    "+a.paint(soft, shown.Plain(line.Why))))
+		fmt.Fprintln(a.out, a.wrapped(4, "    "+a.paint(soft, format.Plain(line.Why))))
 	}
 }
 
@@ -117,7 +117,7 @@ func (a *app) printSummary(summary contract.Summary) {
 		case "equal":
 			var parts []string
 			for _, evidence := range slices.Sorted(maps.Keys(summary.Evidence)) {
-				parts = append(parts, fmt.Sprintf("%s by %s", shown.Count(summary.Evidence[evidence]), evidenceWords(evidence)))
+				parts = append(parts, fmt.Sprintf("%s by %s", format.Count(summary.Evidence[evidence]), evidenceWords(evidence)))
 			}
 			note = strings.Join(parts, ", ")
 		case "untold":
@@ -126,7 +126,7 @@ func (a *app) printSummary(summary contract.Summary) {
 		outcome := outcomes[line.outcome]
 		fmt.Fprintln(a.out, strings.TrimRight(fmt.Sprintf("%s  %s, %s  %s",
 			a.paint(outcome.colour, outcome.shape+" "+fmt.Sprintf("%-10s", outcome.words)),
-			shown.Some(line.count.Items, "entry"), shown.Size(line.count.Bytes), a.paint(soft, note)), " "))
+			format.Some(line.count.Items, "entry"), format.Size(line.count.Bytes), a.paint(soft, note)), " "))
 	}
 	if summary.Same() {
 		fmt.Fprintln(a.out, a.paint(reed, "✓ Both sides hold the same."))

@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -116,7 +116,7 @@ func (a *app) consent(ctx context.Context, asked contract.Consenting, provider c
 	// To stderr, so that --json prints nothing but the account.
 	switch way {
 	case "page":
-		fmt.Fprintf(a.err, "Give your consent at %s:\n\n  %s\n\n", shown.Plain(provider.Title), begun.URL)
+		fmt.Fprintf(a.err, "Give your consent at %s:\n\n  %s\n\n", format.Plain(provider.Title), begun.URL)
 		if opener := a.browser(); opener != "" {
 			if err := exec.CommandContext(ctx, opener, begun.URL).Start(); err == nil {
 				fmt.Fprintln(a.err, a.paint(soft, "The page opens in the browser. Waiting for the answer; Ctrl-C gives up."))

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
 )
@@ -92,18 +92,18 @@ func (a *app) stillRuns(command *cobra.Command, id string, err error) error {
 // showPlan says in one sentence what will be done, and what cannot be. It
 // reports whether to go on.
 func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
-	fmt.Fprintln(a.out, a.wrapped(0, shown.PlanSentence(plan)))
+	fmt.Fprintln(a.out, a.wrapped(0, format.PlanSentence(plan)))
 	if only {
-		for _, line := range shown.PlanDetails(plan) {
+		for _, line := range format.PlanDetails(plan) {
 			fmt.Fprintln(a.out, line)
 		}
 	}
 	for i, blocker := range plan.Blockers {
 		if i == 5 {
-			fmt.Fprintf(a.out, "  and %s more\n", shown.Count(plan.Refused.Items-5))
+			fmt.Fprintf(a.out, "  and %s more\n", format.Count(plan.Refused.Items-5))
 			break
 		}
-		fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(blocker.Address), contract.Capital(blocker.Why), blocker.Remedy)
+		fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), format.Plain(blocker.Address), contract.Capital(blocker.Why), blocker.Remedy)
 		if blocker.Cause == "no-space" {
 			return false, &exitError{exitFailed, fmt.Errorf("nothing was changed, as the target has no room; free space there, or copy to " +
 				"another account")}

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -61,7 +61,7 @@ func (a *app) writeContent(ctx context.Context, address string) error {
 	defer content.Close()
 	n, err := io.Copy(a.out, content)
 	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return fmt.Errorf("%s broke off after %s; read it again", address, shown.Size(n))
+		return fmt.Errorf("%s broke off after %s; read it again", address, format.Size(n))
 	}
 	return err
 }
@@ -86,7 +86,7 @@ func (a *app) mkdir() *cobra.Command {
 					}
 					continue
 				}
-				fmt.Fprintln(a.out, "Made "+a.paint(plumage, shown.Plain(entry.Address))+".")
+				fmt.Fprintln(a.out, "Made "+a.paint(plumage, format.Plain(entry.Address))+".")
 			}
 			return nil
 		},
@@ -138,7 +138,7 @@ func (a *app) move(command *cobra.Command, from []string, target string, detach 
 	}
 	if !a.json {
 		for _, route := range moved.Moved {
-			fmt.Fprintf(a.out, "Moved %s → %s\n", shown.Plain(route.From), a.paint(plumage, shown.Plain(route.To)))
+			fmt.Fprintf(a.out, "Moved %s → %s\n", format.Plain(route.From), a.paint(plumage, format.Plain(route.To)))
 		}
 	}
 	switch {
@@ -185,10 +185,10 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 	}
 	names := make([]string, len(args))
 	for i, address := range args {
-		names[i] = shown.Plain(address)
+		names[i] = format.Plain(address)
 	}
-	question := fmt.Sprintf("Delete %s (%s)? %s", strings.Join(names, ", "), shown.Quantity(plan.Quantity), back)
-	if err := a.confirm(yes, question, "delete "+shown.Quantity(plan.Quantity)); err != nil {
+	question := fmt.Sprintf("Delete %s (%s)? %s", strings.Join(names, ", "), format.Quantity(plan.Quantity), back)
+	if err := a.confirm(yes, question, "delete "+format.Quantity(plan.Quantity)); err != nil {
 		return err
 	}
 	removed, err := c.Remove(ctx, contract.Removal{Addresses: args, Agreed: plan.Quantity})
@@ -200,9 +200,9 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 	} else {
 		fate := ""
 		if removed.Trash > 0 {
-			fate = " " + shown.Some(removed.Trash, "entry") + " can be restored from the provider's trash."
+			fate = " " + format.Some(removed.Trash, "entry") + " can be restored from the provider's trash."
 		}
-		_, err = fmt.Fprintf(a.out, "Deleted %s.%s\n", shown.Quantity(removed.Quantity), fate)
+		_, err = fmt.Fprintf(a.out, "Deleted %s.%s\n", format.Quantity(removed.Quantity), fate)
 	}
 	if err != nil || removed.Kept == 0 {
 		return err
@@ -210,12 +210,12 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 	if !a.json {
 		for i, failure := range removed.Failed {
 			if i == 10 {
-				fmt.Fprintf(a.out, "  and %s more\n", shown.Count(removed.Kept-10))
+				fmt.Fprintf(a.out, "  and %s more\n", format.Count(removed.Kept-10))
 				break
 			}
-			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), shown.Plain(failure.Address), contract.Capital(shown.Plain(failure.Why)),
+			fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), format.Plain(failure.Address), contract.Capital(format.Plain(failure.Why)),
 				failure.Remedy)
 		}
 	}
-	return fmt.Errorf("%s could not be deleted; fix what is named above, and try again", shown.Some(removed.Kept, "entry"))
+	return fmt.Errorf("%s could not be deleted; fix what is named above, and try again", format.Some(removed.Kept, "entry"))
 }

@@ -13,7 +13,7 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
 )
@@ -29,11 +29,11 @@ func (a *app) follow(ctx context.Context, c *client.Client, id string) (contract
 		switch {
 		case a.json:
 		case run.State != before.State && !run.State.Ended():
-			fmt.Fprintf(a.out, "%s %s: %s → %s%s\n", time.Now().Format("15:04:05"), run.State, run.ID, shown.Plain(routesOf(run)), whyPaused(run))
+			fmt.Fprintf(a.out, "%s %s: %s → %s%s\n", time.Now().Format("15:04:05"), run.State, run.ID, format.Plain(routesOf(run)), whyPaused(run))
 		case run.Planned && !before.Planned && !run.State.Ended():
 			fmt.Fprintf(a.out, "%s listed: %s, %s to transfer, %s up to date\n", time.Now().Format("15:04:05"),
-				shown.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), shown.Size(run.Bytes.Total),
-				shown.Count(run.Items.UpToDate))
+				format.Some(run.Items.Done+run.Items.Failed+run.Items.Skipped+run.Items.Waiting, "item"), format.Size(run.Bytes.Total),
+				format.Count(run.Items.UpToDate))
 		}
 		before = run
 	}, func(err error) { fmt.Fprintln(a.err, sentences(err)+" Waiting for it.") })
@@ -44,7 +44,7 @@ func whyPaused(run contract.Run) string {
 	if run.State != "paused" || run.Why == "" {
 		return ""
 	}
-	return ": " + shown.Plain(run.Why)
+	return ": " + format.Plain(run.Why)
 }
 
 // drawn is the progress of one run, drawn by mpb.
@@ -101,7 +101,7 @@ func timeLeft(seconds float64) string {
 	if seconds < 0 {
 		return "time left not known yet"
 	}
-	return shown.Duration(seconds) + " left"
+	return format.Duration(seconds) + " left"
 }
 
 // first is a bar with percent and time left.
@@ -133,19 +133,19 @@ func (d *drawn) second() string {
 	defer d.mu.Unlock()
 	run := d.run
 	ended := run.Items.Done + run.Items.Skipped + run.Items.Failed
-	line := fmt.Sprintf("%s of %s, %s of %s", shown.Count(ended), shown.Some(ended+run.Items.Waiting, "item"),
-		shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))
+	line := fmt.Sprintf("%s of %s, %s of %s", format.Count(ended), format.Some(ended+run.Items.Waiting, "item"),
+		format.Size(run.Bytes.Transferred), format.Size(run.Bytes.Total))
 	if run.Now != nil {
-		line += fmt.Sprintf(", %s/s", shown.Size(int64(run.Now.Rate)))
+		line += fmt.Sprintf(", %s/s", format.Size(int64(run.Now.Rate)))
 	}
 	if run.Now != nil && len(run.Now.Slowed) > 0 {
 		line += fmt.Sprintf(", /%s allows %.1f requests/s", run.Now.Slowed[0].Account, run.Now.Slowed[0].Rate)
 	}
 	if run.Items.UpToDate > 0 {
-		line += fmt.Sprintf(", %s up to date", shown.Count(run.Items.UpToDate))
+		line += fmt.Sprintf(", %s up to date", format.Count(run.Items.UpToDate))
 	}
 	if run.Items.Failed > 0 {
-		line += ", " + d.app.paint(brick, shown.Count(run.Items.Failed)+" failed")
+		line += ", " + d.app.paint(brick, format.Count(run.Items.Failed)+" failed")
 	}
 	return line
 }
@@ -163,7 +163,7 @@ func (d *drawn) third() string {
 	room := width() - len("in flight: ") - len(" and 99 more")
 	var texts []string
 	for i, flying := range d.run.Now.Flying {
-		text := shown.Plain(flying.Address)
+		text := format.Plain(flying.Address)
 		if flying.Size > 8<<20 {
 			text += fmt.Sprintf(" %.0f %%", 100*float64(flying.Transferred)/float64(flying.Size))
 		}

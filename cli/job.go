@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -83,10 +83,10 @@ func (a *app) tellJob(job contract.Job, what string) error {
 	if a.json {
 		return a.printJSON(job)
 	}
-	fmt.Fprintln(a.out, a.wrapped(0, fmt.Sprintf("The job %s is %s. %s", job.Name, what, shown.Plain(job.Sentence))))
+	fmt.Fprintln(a.out, a.wrapped(0, fmt.Sprintf("The job %s is %s. %s", job.Name, what, format.Plain(job.Sentence))))
 	switch {
 	case job.Migration != nil:
-		fmt.Fprintln(a.out, a.wrapped(0, shown.Plain(job.Migration.Sentence)))
+		fmt.Fprintln(a.out, a.wrapped(0, format.Plain(job.Migration.Sentence)))
 		a.printCommands(job.Migration.Commands)
 	case len(job.Next) > 0:
 		fmt.Fprintf(a.out, "It runs next at %s.\n", whenIn(job.Next[0], job.When.Zone))
@@ -147,7 +147,7 @@ func (a *app) jobList() *cobra.Command {
 				case len(job.Next) > 0:
 					next = whenIn(job.Next[0], job.When.Zone)
 				}
-				t.AppendRow(table.Row{job.Name, job.Type, last, next, shown.Plain(jobRoutes(job.Spec))})
+				t.AppendRow(table.Row{job.Name, job.Type, last, next, format.Plain(jobRoutes(job.Spec))})
 			}
 			t.Render()
 			return nil
@@ -201,10 +201,10 @@ func (a *app) jobShow() *cobra.Command {
 func (a *app) printJob(job contract.Job) error {
 	fmt.Fprintf(a.out, "Job %s  %s, %s\n", job.Name, job.Type, job.State)
 	for _, route := range job.Routes {
-		fmt.Fprintf(a.out, "  %s\n", shown.Plain(jobRoutes(contract.JobSpec{Type: job.Type, Routes: []contract.Route{route}})))
+		fmt.Fprintf(a.out, "  %s\n", format.Plain(jobRoutes(contract.JobSpec{Type: job.Type, Routes: []contract.Route{route}})))
 	}
-	fmt.Fprintln(a.out, a.wrapped(0, shown.Plain(job.Sentence)))
-	rows := [][2]string{{"runs", shown.WhenSentence(job.When)}}
+	fmt.Fprintln(a.out, a.wrapped(0, format.Plain(job.Sentence)))
+	rows := [][2]string{{"runs", format.WhenSentence(job.When)}}
 	for i, next := range job.Next {
 		label := ""
 		if i == 0 {
@@ -217,7 +217,7 @@ func (a *app) printJob(job contract.Job) error {
 			when(job.Last.Started))})
 	}
 	if job.Safety != (contract.Safety{}) || job.Type == "mirror" || job.Type == "two-way" {
-		rows = append(rows, [2]string{"safety", shown.SafetySentence(job.Safety)})
+		rows = append(rows, [2]string{"safety", format.SafetySentence(job.Safety)})
 	}
 	rows = append(rows, [2]string{"created", when(&job.Created)})
 	for _, row := range rows {
@@ -227,7 +227,7 @@ func (a *app) printJob(job contract.Job) error {
 		a.printMigration(*job.Migration)
 	}
 	if job.Last != nil && job.Last.State == "held" {
-		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s %s. %s", a.paint(ochre, "▬"), contract.Capital(shown.Plain(job.Last.Why)),
+		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s %s. %s", a.paint(ochre, "▬"), contract.Capital(format.Plain(job.Last.Why)),
 			job.Last.Remedy)))
 	}
 	return nil
@@ -321,7 +321,7 @@ func (a *app) tellLoaded(loaded contract.Loaded) {
 		words := map[string]string{"made": "is new", "changed": "changes", "unchanged": "is unchanged"}
 		fmt.Fprintf(a.out, "The job %s %s.\n", job.Name, words[job.Outcome])
 		for _, line := range job.Changes {
-			fmt.Fprintf(a.out, "  %s\n", shown.Plain(line))
+			fmt.Fprintf(a.out, "  %s\n", format.Plain(line))
 		}
 	}
 }
@@ -339,10 +339,10 @@ func (a *app) jobPlan() *cobra.Command {
 			return err
 		}
 		for _, address := range plan.Makes {
-			fmt.Fprintf(a.out, "%s does not exist yet; the first run creates it.\n", shown.Plain(address))
+			fmt.Fprintf(a.out, "%s does not exist yet; the first run creates it.\n", format.Plain(address))
 		}
 		if plan.Held != nil {
-			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s The run would be held: %s. %s", a.paint(ochre, "▬"), shown.Plain(plan.Held.Why),
+			fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s The run would be held: %s. %s", a.paint(ochre, "▬"), format.Plain(plan.Held.Why),
 				plan.Held.Remedy)))
 		}
 		return nil

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -77,7 +77,7 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 		f.set.StringVar(&f.consent, "consent", "", "how to agree: "+strings.Join(provider.Consents, ", ")+
 			"; what fits this terminal unless given")
 	}
-	if provider == nil || provider.Behind != "" || hasOption(*provider, "area") {
+	if provider == nil || provider.Resource != "" || hasOption(*provider, "area") {
 		f.set.StringVar(&f.take, "take", "", "of the places behind the sign-in, those to link: ONE,ANOTHER or all")
 	}
 	f.set.BoolVar(&f.again, "again", false, "link an unlinked account of this name again")
@@ -159,8 +159,8 @@ func (a *app) linkIt(ctx context.Context, provider contract.Provider, link contr
 	if err := a.askSecret(provider, &link, flags.secretFile, len(consents) > 0); err != nil {
 		return err
 	}
-	if provider.Behind != "" && link.Options[provider.Behind] == "" {
-		return a.linkBehind(ctx, provider, link, flags.take)
+	if provider.Resource != "" && link.Options[provider.Resource] == "" {
+		return a.linkResources(ctx, provider, link, flags.take)
 	}
 	account, err := a.linkOne(ctx, provider, link, consents, flags.consent)
 	if err != nil {
@@ -213,8 +213,8 @@ func (a *app) printLinked(provider contract.Provider, account contract.Account) 
 		return a.printJSON(account)
 	}
 	fmt.Fprintf(a.out, "Linked %s as %s.\n", provider.Title, a.paint(plumage, "/"+account.Name))
-	if value := account.Options[provider.Introduced]; value != "" {
-		fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, provider.Introduced), shown.Plain(value),
+	if value := account.Options[provider.IdentityOption]; value != "" {
+		fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, provider.IdentityOption), format.Plain(value),
 			a.paint(soft, "(another one is refused from now on)"))
 	}
 	return a.printFound(*account.Found)
@@ -279,15 +279,15 @@ func (a *app) printFound(found contract.Found) error {
 	if len(found.Folders) > 0 {
 		var names []string
 		for _, name := range found.Folders {
-			names = append(names, shown.Plain(name)+"/")
+			names = append(names, format.Plain(name)+"/")
 		}
 		folders = strings.Join(names, "  ")
 	}
 	_, err := fmt.Fprintf(a.out, "  %s  %s\n  %s  %s\n  %s  %s\n",
-		a.paint(soft, "owner  "), first(shown.Plain(found.Owner), "not reported"), a.paint(soft, "space  "), spaceOf(found.Space),
+		a.paint(soft, "owner  "), first(format.Plain(found.Owner), "not reported"), a.paint(soft, "space  "), spaceOf(found.Space),
 		a.paint(soft, "folders"), folders)
 	if err == nil && len(found.Areas) > 1 {
-		_, err = fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, "areas  "), shown.Plain(strings.Join(found.Areas, ", ")),
+		_, err = fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, "areas  "), format.Plain(strings.Join(found.Areas, ", ")),
 			a.paint(soft, "(--area links another)"))
 	}
 	return err

@@ -14,7 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -70,14 +70,14 @@ func lockedKey(files map[string]string) bool {
 // compareFirst shows a person what a server shows of itself, before anything is
 // sent to it. Where nobody can be asked, it is learned and shown with the rest.
 func (a *app) compareFirst(ctx context.Context, provider contract.Provider, link *contract.Link) error {
-	if provider.Introduced == "" || link.Options[provider.Introduced] != "" || !a.asks {
+	if provider.IdentityOption == "" || link.Options[provider.IdentityOption] != "" || !a.asks {
 		return nil
 	}
-	introduced, err := a.client().Introduce(ctx, *link)
+	introduced, err := a.client().ProbeIdentity(ctx, *link)
 	if err != nil || introduced.Value == "" {
 		return err
 	}
-	question := shown.Plain(introduced.Words) + ".\nCompare it with what whoever runs the server says. Is it the right one?"
+	question := format.Plain(introduced.Words) + ".\nCompare it with what whoever runs the server says. Is it the right one?"
 	if err := a.confirm(false, question, "trust it"); err != nil {
 		return err
 	}
@@ -86,8 +86,8 @@ func (a *app) compareFirst(ctx context.Context, provider contract.Provider, link
 }
 
 // linkBehind links places behind a sign-in of which none was named.
-func (a *app) linkBehind(ctx context.Context, provider contract.Provider, link contract.Link, take string) error {
-	behind, err := a.client().Behind(ctx, link)
+func (a *app) linkResources(ctx context.Context, provider contract.Provider, link contract.Link, take string) error {
+	behind, err := a.client().Resources(ctx, link)
 	if err != nil {
 		return err
 	}
@@ -100,7 +100,7 @@ func (a *app) linkBehind(ctx context.Context, provider contract.Provider, link c
 			return usageError("the %s is missing; there are %s: name one with --%s, or link several with --take ONE,ANOTHER or --take all",
 				behind.Option, strings.Join(names, ", "), behind.Option)
 		}
-		a.printBehind(behind)
+		a.printResources(behind)
 		fmt.Fprintf(a.err, "Which are to be linked? Their names with commas between, or all: ")
 		if take, err = a.readLine(ctx); err != nil {
 			return err
@@ -126,7 +126,7 @@ func (a *app) linkBehind(ctx context.Context, provider contract.Provider, link c
 
 // takeAreas links further areas behind the sign-in of an account.
 func (a *app) takeAreas(ctx context.Context, provider contract.Provider, account contract.Account, take string) error {
-	behind, err := a.client().AccountBehind(ctx, account.Name)
+	behind, err := a.client().AccountResources(ctx, account.Name)
 	if err != nil {
 		return err
 	}
@@ -134,11 +134,11 @@ func (a *app) takeAreas(ctx context.Context, provider contract.Provider, account
 	if err != nil {
 		return err
 	}
-	for _, place := range behind.Places {
+	for _, place := range behind.Resources {
 		if place.Linked != "" || !slices.Contains(chosen, place.Value) {
 			continue
 		}
-		taken, err := a.client().LinkBehind(ctx, account.Name, contract.Taking{Value: place.Value, Name: nameFor(account.Name, place.Value)})
+		taken, err := a.client().LinkResource(ctx, account.Name, contract.Taking{Value: place.Value, Name: nameFor(account.Name, place.Value)})
 		if err != nil {
 			return fmt.Errorf("%s %s: %w", behind.Option, place.Value, err)
 		}
@@ -149,25 +149,25 @@ func (a *app) takeAreas(ctx context.Context, provider contract.Provider, account
 	return nil
 }
 
-func (a *app) printBehind(behind contract.Behind) {
-	for _, place := range behind.Places {
+func (a *app) printResources(behind contract.Resources) {
+	for _, place := range behind.Resources {
 		note := place.Note
 		if place.Linked != "" {
 			note = "linked as /" + place.Linked
 		}
-		fmt.Fprintf(a.err, "  %s  %s\n", shown.Plain(place.Value), a.paint(soft, shown.Plain(note)))
+		fmt.Fprintf(a.err, "  %s  %s\n", format.Plain(place.Value), a.paint(soft, format.Plain(note)))
 	}
 }
 
-func valuesOf(behind contract.Behind) (values []string) {
-	for _, place := range behind.Places {
+func valuesOf(behind contract.Resources) (values []string) {
+	for _, place := range behind.Resources {
 		values = append(values, place.Value)
 	}
 	return values
 }
 
 // choose reads which of the places are meant.
-func choose(behind contract.Behind, take string) (chosen []string, err error) {
+func choose(behind contract.Resources, take string) (chosen []string, err error) {
 	names := valuesOf(behind)
 	if take == "all" {
 		return names, nil
@@ -330,7 +330,7 @@ func (a *app) sendEdit(ctx context.Context, name string, edit contract.AccountEd
 		if !a.asks {
 			return &exitError{exitHeld, err}
 		}
-		if err := a.confirm(false, shown.Text(problem.Detail)+" Change it all the same?", "change it"); err != nil {
+		if err := a.confirm(false, format.Text(problem.Detail)+" Change it all the same?", "change it"); err != nil {
 			return err
 		}
 		edit.Anyway = true
@@ -410,7 +410,7 @@ func (a *app) printHistory(events []contract.LinkEvent) error {
 			settings := contract.Account{Provider: event.Settings.Provider, Options: event.Settings.Options, Start: event.Settings.Start}
 			note = strings.TrimSpace(event.Settings.Provider + "  " + where(settings, nil))
 		}
-		t.AppendRow(table.Row{when(&event.At), "/" + event.Account, a.eventMark(event.What), first(event.By, "not kept"), shown.Plain(note)})
+		t.AppendRow(table.Row{when(&event.At), "/" + event.Account, a.eventMark(event.What), first(event.By, "not kept"), format.Plain(note)})
 	}
 	t.Render()
 	return nil
@@ -454,7 +454,7 @@ func (a *app) accountDiscover() *cobra.Command {
 			}
 			t := a.newTable("NAME", "PROVIDER", "ADDRESS", "LINK IT WITH")
 			for _, server := range servers {
-				t.AppendRow(table.Row{shown.Plain(server.Name), server.Provider, fmt.Sprintf("%s port %d", server.Address, server.Port),
+				t.AppendRow(table.Row{format.Plain(server.Name), server.Provider, fmt.Sprintf("%s port %d", server.Address, server.Port),
 					"heron account link " + server.Provider + " NAME " + optionLine(server.Options)})
 			}
 			t.Render()
@@ -469,7 +469,7 @@ func (a *app) accountDiscover() *cobra.Command {
 func optionLine(options map[string]string) string {
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(options)) {
-		parts = append(parts, "--"+name+" "+shown.Word(options[name]))
+		parts = append(parts, "--"+name+" "+format.Word(options[name]))
 	}
 	return strings.Join(parts, " ")
 }

@@ -15,7 +15,7 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
 )
@@ -142,18 +142,18 @@ func (a *app) agree(survey client.Survey, done string, yes *bool) error {
 	if survey.Refusals > 0 {
 		for i, refused := range survey.Refused {
 			if i == 10 {
-				fmt.Fprintf(a.err, "  and %s more\n", shown.Count(survey.Refusals-10))
+				fmt.Fprintf(a.err, "  and %s more\n", format.Count(survey.Refusals-10))
 				break
 			}
-			fmt.Fprintf(a.err, "  %s %s: %s\n", a.paint(brick, "✗"), shown.Plain(refused.Name), shown.Plain(refused.Why))
+			fmt.Fprintf(a.err, "  %s %s: %s\n", a.paint(brick, "✗"), format.Plain(refused.Name), format.Plain(refused.Why))
 		}
 		return fmt.Errorf("%s cannot be %s, as listed above, and nothing was changed; rename what stands in the way, or leave it out",
-			shown.Some(survey.Refusals, "entry"), done)
+			format.Some(survey.Refusals, "entry"), done)
 	}
 	if survey.Replaces == 0 || *yes {
 		return nil
 	}
-	what := "replace " + shown.Some(survey.Replaces, "file")
+	what := "replace " + format.Some(survey.Replaces, "file")
 	if err := a.confirm(false, fmt.Sprintf("%s there already. %s?", are(survey.Replaces), contract.Capital(what)), what); err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func are(n int64) string {
 	if n == 1 {
 		return "1 file is"
 	}
-	return shown.Count(n) + " files are"
+	return format.Count(n) + " files are"
 }
 
 // carry shows how far it has come, and says at the end what was done.
@@ -179,9 +179,9 @@ func (a *app) carry(progress *client.Progress, survey client.Survey, done string
 	if a.json && err == nil {
 		return a.printJSON(map[string]int64{"files": files, "folders": survey.Folders, "bytes": bytes, "skipped": survey.Skipped})
 	}
-	line := fmt.Sprintf("%s %s (%s) in %s", done, shown.Some(files, "file"), shown.Size(bytes), shown.Duration(took))
+	line := fmt.Sprintf("%s %s (%s) in %s", done, format.Some(files, "file"), format.Size(bytes), format.Duration(took))
 	if survey.Skipped > 0 {
-		line += fmt.Sprintf("; %s left out, as links and devices hold nothing of their own", shown.Count(survey.Skipped))
+		line += fmt.Sprintf("; %s left out, as links and devices hold nothing of their own", format.Count(survey.Skipped))
 	}
 	if err != nil {
 		if files > 0 {
@@ -209,12 +209,12 @@ func (a *app) showProgress(progress *client.Progress, survey client.Survey) func
 			rate := float64(moved) / max(0.1, time.Since(began).Seconds())
 			left := "time left not known yet"
 			if rate > 0 {
-				left = shown.Duration(float64(survey.Bytes-moved)/rate) + " left"
+				left = format.Duration(float64(survey.Bytes-moved)/rate) + " left"
 			}
 			_, err := fmt.Fprintf(w, "%s%s %3.0f %%  %s  %s of %s, %s of %s, %s/s", a.paint(plumage, strings.Repeat("━", full)),
 				a.paint(soft, strings.Repeat("─", cells-full)),
-				100*part, left, shown.Count(progress.Files.Load()), shown.Some(survey.Files, "file"), shown.Size(moved), shown.Size(survey.Bytes),
-				shown.Size(int64(rate)))
+				100*part, left, format.Count(progress.Files.Load()), format.Some(survey.Files, "file"), format.Size(moved), format.Size(survey.Bytes),
+				format.Size(int64(rate)))
 			return err
 		})
 	}), mpb.BarRemoveOnComplete(), mpb.BarFillerTrim())
@@ -281,7 +281,7 @@ func (a *app) sendInput(ctx context.Context, to string, yes bool) error {
 	if a.json {
 		return a.printJSON(uploaded)
 	}
-	_, err = fmt.Fprintf(a.out, "Sent %s to %s: %s\n", shown.Size(uploaded.Size), a.paint(plumage, shown.Plain(to)), uploaded.Verification)
+	_, err = fmt.Fprintf(a.out, "Sent %s to %s: %s\n", format.Size(uploaded.Size), a.paint(plumage, format.Plain(to)), uploaded.Verification)
 	return err
 }
 

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -31,7 +31,7 @@ func (a *app) mayStep(ctx context.Context, name, step string, yes bool) error {
 	}
 	verified := "the verified files"
 	if certificate := job.Migration.Certificate; certificate != nil {
-		verified = fmt.Sprintf("%s (%s)", shown.Some(certificate.Verified.Items, "file"), shown.Size(certificate.Verified.Bytes))
+		verified = fmt.Sprintf("%s (%s)", format.Some(certificate.Verified.Items, "file"), format.Size(certificate.Verified.Bytes))
 	}
 	var from []string
 	for _, route := range job.Routes {
@@ -62,7 +62,7 @@ func (a *app) jobBringBack() *cobra.Command {
 // printMigration says how far a migration has come.
 func (a *app) printMigration(migration contract.MigrationProgress) {
 	for _, step := range migration.Steps {
-		what := fmt.Sprintf("%s, %s", shown.Some(step.Items, "item"), shown.Size(step.Transferred))
+		what := fmt.Sprintf("%s, %s", format.Some(step.Items, "item"), format.Size(step.Transferred))
 		if step.Step == "survey" {
 			what = "see it: heron run report " + step.Run + " --out survey.html"
 		}
@@ -70,13 +70,13 @@ func (a *app) printMigration(migration contract.MigrationProgress) {
 	}
 	if c := migration.Certificate; c != nil {
 		fmt.Fprintf(a.out, "  %-11s %s verified (%s), %s not: heron run report %s --certificate --out certificate.html\n", "certificate",
-			shown.Some(c.Verified.Items, "file"), shown.Size(c.Verified.Bytes), shown.Count(c.Unverified.Items), c.Run)
+			format.Some(c.Verified.Items, "file"), format.Size(c.Verified.Bytes), format.Count(c.Unverified.Items), c.Run)
 	}
 	mark := a.paint(plumage, "→")
 	if migration.Waits {
 		mark = a.paint(ochre, "▬")
 	}
-	fmt.Fprintln(a.out, a.wrapped(2, mark+" "+shown.Plain(migration.Sentence)))
+	fmt.Fprintln(a.out, a.wrapped(2, mark+" "+format.Plain(migration.Sentence)))
 	a.printCommands(migration.Commands)
 }
 
@@ -129,15 +129,15 @@ func (a *app) verifyFiles(ctx context.Context, checked contract.Checked) error {
 			continue
 		}
 		if line.Summary == nil {
-			fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(brick, "✗ "+strings.ReplaceAll(line.Outcome, "-", " ")), shown.Plain(line.Target),
-				a.paint(soft, shown.Plain(line.Why)))
+			fmt.Fprintf(a.out, "%s  %s  %s\n", a.paint(brick, "✗ "+strings.ReplaceAll(line.Outcome, "-", " ")), format.Plain(line.Target),
+				a.paint(soft, format.Plain(line.Why)))
 		}
 	}
 	if !a.json {
-		fmt.Fprintf(a.out, "Read at the target, with the BLAKE3 of the certificate: %s (%s).\n", shown.Some(summary.Holds.Items, "file"),
-			shown.Size(summary.Holds.Bytes))
+		fmt.Fprintf(a.out, "Read at the target, with the BLAKE3 of the certificate: %s (%s).\n", format.Some(summary.Holds.Items, "file"),
+			format.Size(summary.Holds.Bytes))
 		if n := summary.NotCertified.Items; n > 0 {
-			fmt.Fprintf(a.out, "Not compared, as the certificate has no BLAKE3 of them: %s.\n", shown.Some(n, "file"))
+			fmt.Fprintf(a.out, "Not compared, as the certificate has no BLAKE3 of them: %s.\n", format.Some(n, "file"))
 		}
 	}
 	if summary.Differs.Items+summary.Missing.Items+summary.Unreadable.Items > 0 {

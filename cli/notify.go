@@ -8,7 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -38,7 +38,7 @@ func (a *app) notifyShow() *cobra.Command {
 				t.AppendRow(table.Row{"mail through " + m.Server, strings.Join(m.To, ", "), onWhat(m.On)})
 			}
 			for _, hook := range settings.Webhooks {
-				t.AppendRow(table.Row{"webhook", shown.Plain(hook.URL), onWhat(hook.On)})
+				t.AppendRow(table.Row{"webhook", format.Plain(hook.URL), onWhat(hook.On)})
 			}
 			t.Render()
 			if settings.Quiet != "" {
@@ -183,11 +183,11 @@ func (a *app) notifyTest() *cobra.Command {
 			failed := 0
 			for _, one := range tested.Channels {
 				if one.Sent {
-					fmt.Fprintf(a.out, "%s %s\n", a.stateMark("done"), shown.Plain(one.Channel))
+					fmt.Fprintf(a.out, "%s %s\n", a.stateMark("done"), format.Plain(one.Channel))
 					continue
 				}
 				failed++
-				fmt.Fprintf(a.out, "%s %s: %s\n", a.stateMark("failed"), shown.Plain(one.Channel), shown.Plain(one.Why))
+				fmt.Fprintf(a.out, "%s %s: %s\n", a.stateMark("failed"), format.Plain(one.Channel), format.Plain(one.Why))
 			}
 			switch {
 			case len(tested.Channels) == 0:
@@ -220,7 +220,7 @@ func (a *app) notifyLog() *cobra.Command {
 				if one.Why != "" {
 					what += ": " + one.Why
 				}
-				t.AppendRow(table.Row{when(&one.At), one.State, one.Tries, shown.Plain(one.Channel), shown.Plain(what)})
+				t.AppendRow(table.Row{when(&one.At), one.State, one.Tries, format.Plain(one.Channel), format.Plain(what)})
 			}
 			if !a.json {
 				t.Render()

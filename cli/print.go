@@ -8,7 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -95,7 +95,7 @@ func spaceOf(space contract.Space) string {
 		return "not reported"
 	}
 	if space.Total < 0 && space.Free < 0 {
-		return shown.Size(space.Used) + " used, no limit reported"
+		return format.Size(space.Used) + " used, no limit reported"
 	}
-	return fmt.Sprintf("%s used, %s free of %s", shown.Size(space.Used), shown.Size(space.Free), shown.Size(space.Total))
+	return fmt.Sprintf("%s used, %s free of %s", format.Size(space.Used), format.Size(space.Free), format.Size(space.Total))
 }

@@ -13,7 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -40,7 +40,7 @@ func (a *app) providerList() *cobra.Command {
 			}
 			t := a.newTable("NAME", "LINKED BY", "KIND", "TITLE")
 			for _, provider := range providers {
-				t.AppendRow(table.Row{provider.Name, linkedBy(provider), kindOf(provider), shown.Plain(provider.Title)})
+				t.AppendRow(table.Row{provider.Name, linkedBy(provider), kindOf(provider), format.Plain(provider.Title)})
 			}
 			t.Render()
 			return nil
@@ -98,10 +98,10 @@ func (a *app) providerShow() *cobra.Command {
 }
 
 func (a *app) printProvider(provider contract.Provider) error {
-	fmt.Fprintf(a.out, "%s  %s\n", a.paint(plumage, provider.Name), shown.Plain(provider.Title))
+	fmt.Fprintf(a.out, "%s  %s\n", a.paint(plumage, provider.Name), format.Plain(provider.Title))
 	row := func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, fmt.Sprintf("%-10s", name)), shown.Plain(value))
+			fmt.Fprintf(a.out, "  %s  %s\n", a.paint(soft, fmt.Sprintf("%-10s", name)), format.Plain(value))
 		}
 	}
 	row("about", strings.TrimSpace(provider.About))
@@ -125,7 +125,7 @@ func (a *app) printProvider(provider contract.Provider) error {
 		if option.Default != "" {
 			help += " " + option.Default + " unless given."
 		}
-		t.AppendRow(table.Row{name, need, shown.Plain(help)})
+		t.AppendRow(table.Row{name, need, format.Plain(help)})
 	}
 	t.Render()
 	return nil
@@ -165,7 +165,7 @@ func (a *app) providerAdd() *cobra.Command {
 			if a.json {
 				return a.printJSON(provider)
 			}
-			_, err = fmt.Fprintf(a.out, "Added %s. Link an account there with: heron account link %s NAME\n", shown.Plain(provider.Title),
+			_, err = fmt.Fprintf(a.out, "Added %s. Link an account there with: heron account link %s NAME\n", format.Plain(provider.Title),
 				provider.Name)
 			return err
 		},
@@ -335,7 +335,7 @@ func (a *app) printTrial(ctx context.Context, trial contract.Trial, verbose bool
 		}
 		for _, note := range result.Notes {
 			for line := range strings.SplitSeq(note, "\n") {
-				fmt.Fprintf(a.out, "                   %s\n", shown.Plain(line))
+				fmt.Fprintf(a.out, "                   %s\n", format.Plain(line))
 			}
 		}
 		if result.SameAs != "" {
@@ -360,7 +360,7 @@ func (a *app) endTrial(result contract.TrialResult) error {
 		return fmt.Errorf("the scratch folder /%s could not be deleted; delete it by hand", sum.Left)
 	case sum.Fails > 0:
 		return fmt.Errorf("%d of %d parts fail, of %s; correct the definition where the exchanges show it, and try again", sum.Fails,
-			sum.Works+sum.Fails, shown.Some(int64(sum.Causes), "cause"))
+			sum.Works+sum.Fails, format.Some(int64(sum.Causes), "cause"))
 	}
 	return nil
 }
@@ -369,7 +369,7 @@ func (a *app) endTrial(result contract.TrialResult) error {
 func (a *app) printExchange(e contract.Exchange) {
 	line := func(mark, text string) {
 		for part := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
-			fmt.Fprintf(a.out, "                   %s %s\n", a.paint(soft, mark), shown.Plain(part))
+			fmt.Fprintf(a.out, "                   %s %s\n", a.paint(soft, mark), format.Plain(part))
 		}
 	}
 	line(">", e.Request)

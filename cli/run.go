@@ -11,7 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -61,8 +61,9 @@ func (a *app) runList() *cobra.Command {
 					continue
 				}
 				t.AppendRow(table.Row{
-					run.ID, a.stateMark(string(run.State)), shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Size(run.Bytes.Transferred),
-					when(run.Started), shown.Plain(a.routesInRow(run)),
+					run.ID, a.stateMark(string(run.State)), format.Count(run.Items.Done), format.Count(run.Items.Failed),
+					format.Size(run.Bytes.Transferred),
+					when(run.Started), format.Plain(a.routesInRow(run)),
 				})
 			}
 			if a.json {
@@ -115,7 +116,7 @@ func (a *app) runShow() *cobra.Command {
 
 // waitsFor says which account is waited for, why, and how long.
 func waitsFor(away contract.Away) string {
-	said := fmt.Sprintf("/%s, since %s: %s.", away.Account, when(&away.Since), shown.Plain(away.Why))
+	said := fmt.Sprintf("/%s, since %s: %s.", away.Account, when(&away.Since), format.Plain(away.Why))
 	if away.Until != nil {
 		return said + " The run continues when the account can be reached again, and gives up at " + when(away.Until) + "."
 	}
@@ -129,20 +130,20 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	}
 	fmt.Fprintf(a.out, "Run %s  %s\n", run.ID, state)
 	for _, route := range run.Routes {
-		fmt.Fprintf(a.out, "  %s\n", shown.Plain(jobRoutes(contract.JobSpec{Type: run.Type, Routes: []contract.Route{route}})))
+		fmt.Fprintf(a.out, "  %s\n", format.Plain(jobRoutes(contract.JobSpec{Type: run.Type, Routes: []contract.Route{route}})))
 	}
 	rows := [][2]string{
 		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s up to date",
-			shown.Count(run.Items.Done), shown.Count(run.Items.Failed), shown.Count(run.Items.Skipped), shown.Count(run.Items.Waiting),
-			shown.Count(run.Items.UpToDate))},
-		{"bytes", fmt.Sprintf("%s of %s", shown.Size(run.Bytes.Transferred), shown.Size(run.Bytes.Total))},
+			format.Count(run.Items.Done), format.Count(run.Items.Failed), format.Count(run.Items.Skipped), format.Count(run.Items.Waiting),
+			format.Count(run.Items.UpToDate))},
+		{"bytes", fmt.Sprintf("%s of %s", format.Size(run.Bytes.Transferred), format.Size(run.Bytes.Total))},
 		{"started", when(run.Started)}, {"ended", when(run.Ended)},
 	}
 	if run.Started != nil && run.Ended != nil {
-		rows = append(rows, [2]string{"took", shown.Duration(run.Ended.Sub(*run.Started).Seconds())})
+		rows = append(rows, [2]string{"took", format.Duration(run.Ended.Sub(*run.Started).Seconds())})
 	}
 	if run.Now != nil && !run.Watching {
-		rows = append(rows, [2]string{"now", fmt.Sprintf("%s/s, %s", shown.Size(int64(run.Now.Rate)), timeLeft(run.Now.Left))})
+		rows = append(rows, [2]string{"now", fmt.Sprintf("%s/s, %s", format.Size(int64(run.Now.Rate)), timeLeft(run.Now.Left))})
 	}
 	if run.Now != nil {
 		for _, slowed := range run.Now.Slowed {
@@ -153,30 +154,30 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		}
 	}
 	if run.Average > 0 {
-		rows = append(rows, [2]string{"average", shown.Size(int64(run.Average)) + "/s"})
+		rows = append(rows, [2]string{"average", format.Size(int64(run.Average)) + "/s"})
 	}
 	if run.Excluded.Items > 0 {
 		rows = append(rows, [2]string{"left out",
-			fmt.Sprintf("%s (%s), by the rules", shown.Some(run.Excluded.Items, "file"), shown.Size(run.Excluded.Bytes))})
+			fmt.Sprintf("%s (%s), by the rules", format.Some(run.Excluded.Items, "file"), format.Size(run.Excluded.Bytes))})
 	}
 	if run.Assumed.Items > 0 {
-		rows = append(rows, [2]string{"not read", shown.ByTimeAlone(run.Assumed, run.Routes)})
+		rows = append(rows, [2]string{"not read", format.ByTimeAlone(run.Assumed, run.Routes)})
 	}
 	if run.FoldersExcluded > 0 {
-		rows = append(rows, [2]string{"excluded", shown.Some(run.FoldersExcluded, "folder") + ", with their content"})
+		rows = append(rows, [2]string{"excluded", format.Some(run.FoldersExcluded, "folder") + ", with their content"})
 	}
 	if run.Inside.Items > 0 {
-		rows = append(rows, [2]string{"not sent", fmt.Sprintf("%s (%s), copied inside the target", shown.Some(run.Inside.Items, "file"),
-			shown.Size(run.Inside.Bytes))})
+		rows = append(rows, [2]string{"not sent", fmt.Sprintf("%s (%s), copied inside the target", format.Some(run.Inside.Items, "file"),
+			format.Size(run.Inside.Bytes))})
 	}
 	if !run.Bandwidth.IsZero() {
-		rows = append(rows, [2]string{"bandwidth", shown.BandwidthSentence("this run", run.Bandwidth)})
+		rows = append(rows, [2]string{"bandwidth", format.BandwidthSentence("this run", run.Bandwidth)})
 	}
 	if run.Interruptions > 0 {
-		rows = append(rows, [2]string{"interrupted", shown.Some(run.Interruptions, "time") + ", and gone on with"})
+		rows = append(rows, [2]string{"interrupted", format.Some(run.Interruptions, "time") + ", and gone on with"})
 	}
 	if run.Why != "" {
-		rows = append(rows, [2]string{"why", contract.Capital(shown.Plain(run.Why)) + "."})
+		rows = append(rows, [2]string{"why", contract.Capital(format.Plain(run.Why)) + "."})
 	}
 	if run.Remedy != "" {
 		rows = append(rows, [2]string{"remedy", run.Remedy})
@@ -191,7 +192,8 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		if cause.State == "waiting" {
 			continue
 		}
-		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("  %s %s, %s: %s %s", a.stateMark(cause.State), shown.Some(cause.Items, "item"), cause.Cause,
+		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("  %s %s, %s: %s %s", a.stateMark(cause.State), format.Some(cause.Items, "item"),
+			cause.Cause,
 			cause.Meaning, cause.Remedy)))
 	}
 	if run.Items.Failed > 0 {
@@ -231,7 +233,7 @@ func (a *app) conclude(run contract.Run) error {
 			return err
 		}
 	} else {
-		fmt.Fprintln(a.out, a.stateMark(string(run.State))+"  "+shown.RunSentence(run))
+		fmt.Fprintln(a.out, a.stateMark(string(run.State))+"  "+format.RunSentence(run))
 		if run.Items.Failed > 0 {
 			fmt.Fprintf(a.out, "List them, with causes and remedies: heron run items %s --state failed\nRetry them: heron run retry %s\n", run.ID,
 				run.ID)
@@ -309,16 +311,16 @@ func addressOf(item contract.Item) string {
 }
 
 func (a *app) printItem(item contract.Item) {
-	sized := shown.Size(item.Size)
+	sized := format.Size(item.Size)
 	if item.Kind == "folder" {
 		sized = "folder"
 	}
-	fmt.Fprintf(a.out, "%s  %10s  %s\n", a.stateMark(item.State)+strings.Repeat(" ", 8-len(item.State)), sized, shown.Plain(addressOf(item)))
+	fmt.Fprintf(a.out, "%s  %10s  %s\n", a.stateMark(item.State)+strings.Repeat(" ", 8-len(item.State)), sized, format.Plain(addressOf(item)))
 	if item.Cause != "" {
 		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("    %s: %s %s", item.Cause, item.Meaning, item.Remedy)))
 	}
 	if item.Why != "" {
-		fmt.Fprintln(a.out, a.wrapped(4, "    "+a.paint(soft, shown.Plain(item.Why))))
+		fmt.Fprintln(a.out, a.wrapped(4, "    "+a.paint(soft, format.Plain(item.Why))))
 	}
 }
 
@@ -355,7 +357,7 @@ func (a *app) runRetry() *cobra.Command {
 			if a.json {
 				return a.printJSON(retried)
 			}
-			_, err := fmt.Fprintf(a.out, "%s tried again. Follow it with: heron run follow %s\n", shown.Some(retried.Items, "item")+" of run "+id+
+			_, err := fmt.Fprintf(a.out, "%s tried again. Follow it with: heron run follow %s\n", format.Some(retried.Items, "item")+" of run "+id+
 				" will be", id)
 			return err
 		}
@@ -378,7 +380,7 @@ func (a *app) runCancel() *cobra.Command {
 			return err
 		}
 		question := fmt.Sprintf("Cancel the run %s? What has been copied (%s) stays; %s will not be copied.", id,
-			shown.Some(run.Items.Done, "item"), shown.Some(run.Items.Waiting, "item"))
+			format.Some(run.Items.Done, "item"), format.Some(run.Items.Waiting, "item"))
 		if !run.State.Ended() {
 			if err := a.confirm(yes, question, "cancel the run "+id); err != nil {
 				return err

@@ -9,7 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -55,7 +55,7 @@ func (a *app) measure(ctx context.Context, names []string, check contract.SpeedC
 			}
 		} else {
 			if !a.json && a.terminal {
-				fmt.Fprintf(a.err, "Measuring /%s with %d files of %s…\n", name, check.Number, shown.Size(check.Size))
+				fmt.Fprintf(a.err, "Measuring /%s with %d files of %s…\n", name, check.Number, format.Size(check.Size))
 			}
 			measured, err := c.MeasureSpeed(ctx, name, check)
 			if err != nil {
@@ -96,9 +96,9 @@ func alike(before []contract.Speed, speed contract.Speed) *contract.Speed {
 }
 
 func (a *app) speedRows(speed contract.Speed, before *contract.Speed) []table.Row {
-	files := fmt.Sprintf("%d of %s, %d at once", speed.Number, shown.Size(speed.Size), speed.Lanes)
+	files := fmt.Sprintf("%d of %s, %d at once", speed.Number, format.Size(speed.Size), speed.Lanes)
 	row := func(name, what, files string, now contract.SpeedPhase, then func(contract.Speed) contract.SpeedPhase) table.Row {
-		rate := shown.Size(int64(now.Rate)) + "/s"
+		rate := format.Size(int64(now.Rate)) + "/s"
 		if now.Rate == 0 {
 			rate = ""
 		}

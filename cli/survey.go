@@ -8,7 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -34,7 +34,7 @@ func (a *app) survey() *cobra.Command {
 			}
 			told := func(entries int64) {
 				if a.terminal && !a.json {
-					fmt.Fprintf(a.err, "\r%s seen ", shown.Some(entries, "entry"))
+					fmt.Fprintf(a.err, "\r%s seen ", format.Some(entries, "entry"))
 				}
 			}
 			survey, err := a.client().Survey(ctx, args[0], target, told)
@@ -59,18 +59,18 @@ func (a *app) survey() *cobra.Command {
 }
 
 func (a *app) printSurvey(s contract.Survey) {
-	fmt.Fprintf(a.out, "%s: %s in %s, %s\n", shown.Plain(s.Address), shown.Some(s.Files, "file"), shown.Some(s.Folders, "folder"),
-		shown.Size(s.Bytes))
+	fmt.Fprintf(a.out, "%s: %s in %s, %s\n", format.Plain(s.Address), format.Some(s.Files, "file"), format.Some(s.Folders, "folder"),
+		format.Size(s.Bytes))
 	var notes []string
 	note := func(n int64, text string) {
 		if n > 0 {
 			notes = append(notes, text)
 		}
 	}
-	note(s.EmptyFiles, shown.Some(s.EmptyFiles, "empty file"))
-	note(s.EmptyFolders, shown.Some(s.EmptyFolders, "empty folder"))
-	note(s.Unsized, shown.Count(s.Unsized)+" of unknown size")
-	note(s.Others, "and "+shown.Some(s.Others, "link, socket or device"))
+	note(s.EmptyFiles, format.Some(s.EmptyFiles, "empty file"))
+	note(s.EmptyFolders, format.Some(s.EmptyFolders, "empty folder"))
+	note(s.Unsized, format.Count(s.Unsized)+" of unknown size")
+	note(s.Others, "and "+format.Some(s.Others, "link, socket or device"))
 	if len(notes) > 0 {
 		fmt.Fprintf(a.out, "%s\n", a.paint(soft, strings.Join(notes, ", ")))
 	}
@@ -78,56 +78,56 @@ func (a *app) printSurvey(s contract.Survey) {
 		a.printForTarget(s)
 	}
 	for _, export := range s.Exports {
-		fmt.Fprintf(a.out, "%s would be exported as %s\n", shown.Some(export.Items, export.Document+" document"), export.Format)
+		fmt.Fprintf(a.out, "%s would be exported as %s\n", format.Some(export.Items, export.Document+" document"), export.Format)
 	}
 	a.printGroups("TYPE", s.Types)
 	a.printGroups("CHANGED", s.Ages)
-	a.printSurveyed("LARGEST", "SIZE", s.Largest, func(one contract.Surveyed) string { return shown.Size(one.Size) })
+	a.printSurveyed("LARGEST", "SIZE", s.Largest, func(one contract.Surveyed) string { return format.Size(one.Size) })
 	a.printSurveyed("DEEPEST", "FOLDERS", s.Deepest, func(one contract.Surveyed) string { return fmt.Sprint(one.Depth) })
 	switch {
 	case s.Hashed == 0:
 		fmt.Fprintln(a.out, "\nDuplicates are not known: the account reports no hashes.")
 	case s.Repeated.Items == 0:
-		fmt.Fprintf(a.out, "\nNo duplicates among %s with a reported hash.\n", shown.Some(s.Hashed, "file"))
+		fmt.Fprintf(a.out, "\nNo duplicates among %s with a reported hash.\n", format.Some(s.Hashed, "file"))
 	default:
-		fmt.Fprintf(a.out, "\n%s (%s) are duplicates, of %s with a reported hash:\n", shown.Some(s.Repeated.Items, "file"),
-			shown.Size(s.Repeated.Bytes), shown.Count(s.Hashed))
+		fmt.Fprintf(a.out, "\n%s (%s) are duplicates, of %s with a reported hash:\n", format.Some(s.Repeated.Items, "file"),
+			format.Size(s.Repeated.Bytes), format.Count(s.Hashed))
 		t := a.newTable("TIMES", "SIZE", "FOR EXAMPLE")
 		alignRight(t, 1, 2)
 		for i, one := range s.Duplicates {
 			if i == 10 {
 				break
 			}
-			t.AppendRow(table.Row{shown.Count(one.Items), shown.Size(one.Size), shown.Plain(one.Examples[0])})
+			t.AppendRow(table.Row{format.Count(one.Items), format.Size(one.Size), format.Plain(one.Examples[0])})
 		}
 		t.Render()
 	}
 }
 
 func (a *app) printForTarget(s contract.Survey) {
-	fmt.Fprintf(a.out, "\nFor %s", shown.Plain(s.For))
+	fmt.Fprintf(a.out, "\nFor %s", format.Plain(s.For))
 	if s.Free >= 0 {
-		fmt.Fprintf(a.out, ", which has %s free", shown.Size(s.Free))
+		fmt.Fprintf(a.out, ", which has %s free", format.Size(s.Free))
 	}
 	if s.Translated+s.Refused+s.TooLarge.Items == 0 {
 		fmt.Fprintln(a.out, ": every name and every size can be held there")
 		return
 	}
 	fmt.Fprintf(a.out, ": %s translated (%s by letter case), %s refused, %s too large\n",
-		shown.Some(s.Translated, "name"), shown.Some(s.Twins, "twin"), shown.Count(s.Refused), shown.Some(s.TooLarge.Items, "file"))
+		format.Some(s.Translated, "name"), format.Some(s.Twins, "twin"), format.Count(s.Refused), format.Some(s.TooLarge.Items, "file"))
 	for i, one := range s.Names {
 		if i == 20 {
-			fmt.Fprintf(a.out, "  and %s more\n", shown.Count(s.Translated+s.Refused-20))
+			fmt.Fprintf(a.out, "  and %s more\n", format.Count(s.Translated+s.Refused-20))
 			break
 		}
 		if one.Target != "" {
-			fmt.Fprintf(a.out, "  %s → %s\n", shown.Plain(one.Address), shown.Plain(one.Target))
+			fmt.Fprintf(a.out, "  %s → %s\n", format.Plain(one.Address), format.Plain(one.Target))
 		} else {
-			fmt.Fprintf(a.out, "  %s %s: %s\n", a.paint(brick, "✗"), shown.Plain(one.Address), one.Why)
+			fmt.Fprintf(a.out, "  %s %s: %s\n", a.paint(brick, "✗"), format.Plain(one.Address), one.Why)
 		}
 	}
 	for _, one := range s.Oversized {
-		fmt.Fprintf(a.out, "  %s %s: %s is too large\n", a.paint(brick, "✗"), shown.Plain(one.Address), shown.Size(one.Size))
+		fmt.Fprintf(a.out, "  %s %s: %s is too large\n", a.paint(brick, "✗"), format.Plain(one.Address), format.Size(one.Size))
 	}
 }
 
@@ -139,7 +139,7 @@ func (a *app) printGroups(head string, groups []contract.Group) {
 	t := a.newTable(head, "FILES", "SIZE")
 	alignRight(t, 2, 3)
 	for _, one := range groups {
-		t.AppendRow(table.Row{one.Name, shown.Count(one.Items), shown.Size(one.Bytes)})
+		t.AppendRow(table.Row{one.Name, format.Count(one.Items), format.Size(one.Bytes)})
 	}
 	t.Render()
 }
@@ -155,7 +155,7 @@ func (a *app) printSurveyed(head, figure string, list []contract.Surveyed, show 
 		if i == 5 {
 			break
 		}
-		t.AppendRow(table.Row{show(one), shown.Plain(one.Address)})
+		t.AppendRow(table.Row{show(one), format.Plain(one.Address)})
 	}
 	t.Render()
 }

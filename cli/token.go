@@ -6,7 +6,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 )
 
 func (a *app) token() *cobra.Command {
@@ -32,7 +32,7 @@ func (a *app) tokenList() *cobra.Command {
 			}
 			t := a.newTable("ID", "SIGNED IN", "LAST USED", "FROM", "CLIENT")
 			for _, one := range sessions {
-				t.AppendRow(table.Row{one.ID, when(&one.Started), when(one.Seen), shown.Plain(one.From), shown.Plain(one.Client)})
+				t.AppendRow(table.Row{one.ID, when(&one.Started), when(one.Seen), format.Plain(one.From), format.Plain(one.Client)})
 			}
 			t.Render()
 			return nil

@@ -8,7 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
 )
@@ -64,7 +64,7 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 			}
 			continue
 		}
-		name, sized := shown.Plain(entry.Name), shown.Size(entry.Size)
+		name, sized := format.Plain(entry.Name), format.Size(entry.Size)
 		switch entry.Kind {
 		case "folder":
 			folders++
@@ -98,13 +98,13 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 		}
 		return nil
 	}
-	sum := fmt.Sprintf("%s, %s, %s", shown.Some(folders, "folder"), shown.Some(files, "file"), shown.Size(bytes))
+	sum := fmt.Sprintf("%s, %s, %s", format.Some(folders, "folder"), format.Some(files, "file"), format.Size(bytes))
 	if documents > 0 {
-		sum = fmt.Sprintf("%s, %s, %s, %s", shown.Some(folders, "folder"), shown.Some(documents, "document"), shown.Some(files, "file"),
-			shown.Size(bytes))
+		sum = fmt.Sprintf("%s, %s, %s, %s", format.Some(folders, "folder"), format.Some(documents, "document"), format.Some(files, "file"),
+			format.Size(bytes))
 	}
 	if age := time.Since(listing.Listed); age > 2*time.Second {
-		sum += fmt.Sprintf(" as of %s ago; --fresh asks again", shown.Duration(age.Seconds()))
+		sum += fmt.Sprintf(" as of %s ago; --fresh asks again", format.Duration(age.Seconds()))
 	}
 	_, err := fmt.Fprintln(a.out, a.paint(soft, sum))
 	return err
@@ -148,10 +148,10 @@ func (a *app) printEntry(entry contract.Entry) error {
 	if a.json {
 		return a.printJSON(entry)
 	}
-	fmt.Fprintln(a.out, a.paint(plumage, shown.Plain(entry.Address)))
+	fmt.Fprintln(a.out, a.paint(plumage, format.Plain(entry.Address)))
 	rows := [][2]string{{"kind", entry.Kind}}
 	if entry.Kind != "folder" {
-		rows = append(rows, [2]string{"size", fmt.Sprintf("%s (%s bytes)", shown.Size(entry.Size), shown.Count(entry.Size))})
+		rows = append(rows, [2]string{"size", fmt.Sprintf("%s (%s bytes)", format.Size(entry.Size), format.Count(entry.Size))})
 	}
 	rows = append(rows, [2]string{"modified", when(entry.Modified)})
 	if entry.Revision != "" {

@@ -43,24 +43,24 @@ func (c *Client) History(ctx context.Context, name string) (events []contract.Li
 	return events, c.call(ctx, http.MethodGet, "/link-events", query, nil, &events)
 }
 
-// Behind lists what is behind a sign-in that nothing is linked with yet.
-func (c *Client) Behind(ctx context.Context, link contract.Link) (behind contract.Behind, err error) {
-	return behind, c.call(ctx, http.MethodPost, "/behind", nil, link, &behind)
+// Resources lists what is behind a sign-in that nothing is linked with yet.
+func (c *Client) Resources(ctx context.Context, link contract.Link) (behind contract.Resources, err error) {
+	return behind, c.call(ctx, http.MethodPost, "/resources", nil, link, &behind)
 }
 
-// AccountBehind lists what else is behind the sign-in of an account.
-func (c *Client) AccountBehind(ctx context.Context, name string) (behind contract.Behind, err error) {
-	return behind, c.call(ctx, http.MethodGet, accountPath(name, "/behind"), nil, nil, &behind)
+// AccountResources lists what else is behind the sign-in of an account.
+func (c *Client) AccountResources(ctx context.Context, name string) (behind contract.Resources, err error) {
+	return behind, c.call(ctx, http.MethodGet, accountPath(name, "/resources"), nil, nil, &behind)
 }
 
-// LinkBehind links another place behind the sign-in of an account.
-func (c *Client) LinkBehind(ctx context.Context, name string, taking contract.Taking) (account contract.Account, err error) {
-	return account, c.call(ctx, http.MethodPost, accountPath(name, "/behind"), nil, taking, &account)
+// LinkResource links another place behind the sign-in of an account.
+func (c *Client) LinkResource(ctx context.Context, name string, taking contract.Taking) (account contract.Account, err error) {
+	return account, c.call(ctx, http.MethodPost, accountPath(name, "/resources"), nil, taking, &account)
 }
 
-// Introduce asks a server what it shows of itself before anybody signs in.
-func (c *Client) Introduce(ctx context.Context, link contract.Link) (introduced contract.Introduced, err error) {
-	return introduced, c.call(ctx, http.MethodPost, "/introductions", nil, link, &introduced)
+// ProbeIdentity asks a server what it shows of itself before anybody signs in.
+func (c *Client) ProbeIdentity(ctx context.Context, link contract.Link) (introduced contract.Identity, err error) {
+	return introduced, c.call(ctx, http.MethodPost, "/identities", nil, link, &introduced)
 }
 
 // Nearby looks for servers on the service's local network.

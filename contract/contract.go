@@ -74,14 +74,14 @@ type Provider struct {
 	Options []Option `json:"options"`
 	// Consents are the ways in which a person can agree at the provider; none
 	// where accounts are linked with a secret.
-	Consents   []string `json:"consents" enum:"page,device,paste" doc:"Ways to give consent, the best first; none for accounts with a secret."`
-	Behind     string   `json:"behind,omitempty" doc:"The option of which a sign-in reaches several: share or bucket."`
-	Introduced string   `json:"introduced,omitempty" doc:"The option that pins the server's host key or certificate."`
-	About      string   `json:"about,omitempty"`
-	Declared   bool     `json:"declared" doc:"The provider has a definition."`
-	Shipped    bool     `json:"shipped" doc:"Part of the program."`
-	Registered string   `json:"registered,omitempty" doc:"Client id of your own app registration."`
-	Definition string   `json:"definition,omitempty" doc:"Text of the definition, for a single provider."`
+	Consents       []string `json:"consents" enum:"page,device,paste" doc:"Ways to give consent, the best first; none for accounts with a secret."`
+	Resource       string   `json:"resource,omitempty" doc:"The option of which a sign-in reaches several: share or bucket."`
+	IdentityOption string   `json:"identity_option,omitempty" doc:"The option that pins the server's host key or certificate."`
+	About          string   `json:"about,omitempty"`
+	Declared       bool     `json:"declared" doc:"The provider has a definition."`
+	Shipped        bool     `json:"shipped" doc:"Part of the program."`
+	Registered     string   `json:"registered,omitempty" doc:"Client id of your own app registration."`
+	Definition     string   `json:"definition,omitempty" doc:"Text of the definition, for a single provider."`
 }
 
 // Link is what an account is linked with.

@@ -48,14 +48,14 @@ type Warning struct {
 	Remedy string `json:"remedy"`
 }
 
-// Behind are the places that a sign-in leads to.
-type Behind struct {
-	Option string        `json:"option" doc:"The option that chooses one: share, bucket or area."`
-	Places []BehindPlace `json:"places"`
+// Resources are the places that a sign-in leads to.
+type Resources struct {
+	Option    string     `json:"option" doc:"The option that chooses one: share, bucket or area."`
+	Resources []Resource `json:"resources"`
 }
 
-// BehindPlace is one place behind a sign-in.
-type BehindPlace struct {
+// Resource is one place behind a sign-in.
+type Resource struct {
 	Value  string `json:"value"`
 	Title  string `json:"title,omitempty"`
 	Note   string `json:"note,omitempty"`
@@ -68,8 +68,8 @@ type Taking struct {
 	Name  string `json:"name" minLength:"1" doc:"The name of the new account."`
 }
 
-// Introduced is what a server shows of itself before anybody signs in.
-type Introduced struct {
+// Identity is what a server shows of itself before anybody signs in.
+type Identity struct {
 	Option string `json:"option,omitempty" doc:"The option that pins it; empty if there is nothing to compare."`
 	Value  string `json:"value,omitempty"`
 	Words  string `json:"words,omitempty"`

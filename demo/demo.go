@@ -17,7 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/core/store"
@@ -63,7 +63,7 @@ func Run(ctx context.Context, options Options) (err error) {
 	if err != nil {
 		return fmt.Errorf("could not create the demo's data: %w", err)
 	}
-	fmt.Fprintf(options.Out, "  %d files, %s\n\n", made.Files, shown.Size(made.Bytes))
+	fmt.Fprintf(options.Out, "  %d files, %s\n\n", made.Files, format.Size(made.Bytes))
 
 	places := &places{dir: dir}
 	defer func() { err = errors.Join(err, places.stop()) }()
@@ -265,7 +265,7 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 		return contract.Run{}, err
 	}
 	fmt.Fprintf(options.Out, "\nConsolidating /field-drive, /office-drive, /gauge-share and /desk in /archive. The gauges keep logging.\n%s\n",
-		shown.PlanSentence(plan))
+		format.PlanSentence(plan))
 	started, err := c.StartJob(ctx, consolidation)
 	if err != nil {
 		return contract.Run{}, err
@@ -316,10 +316,10 @@ func report(ctx context.Context, options Options, c *client.Client, run contract
 		if what == "" {
 			what = "written, and its hash found to be the one that was sent"
 		}
-		fmt.Fprintf(options.Out, "  %-8s %6d items  %10s  %s\n", cause.State, cause.Items, shown.Size(cause.Bytes), what)
+		fmt.Fprintf(options.Out, "  %-8s %6d items  %10s  %s\n", cause.State, cause.Items, format.Size(cause.Bytes), what)
 	}
-	fmt.Fprintf(options.Out, "Counted at the target, /archive: %s and %s, %s\n", shown.Some(files, "file"),
-		shown.Some(folders, "empty folder"), shown.Size(bytes))
+	fmt.Fprintf(options.Out, "Counted at the target, /archive: %s and %s, %s\n", format.Some(files, "file"),
+		format.Some(folders, "empty folder"), format.Size(bytes))
 	if options.Data != "" || !options.Exit {
 		fmt.Fprintf(options.Out, "Full report: %s\n", path)
 	}

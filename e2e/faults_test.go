@@ -296,7 +296,7 @@ func (o *opened) cleared(place store.Store, ownGate *gate.Gate, account, id stri
 		_, err = place.RemoveFolder(ctx, at("e"))
 		worked = errors.Join(worked, err, write("in place of the folder", fixed, at("e")))
 	}})
-	job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
+	job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), OneOff: true}
 	row := records.Run{ID: id, Job: id, State: "running", Routes: []records.Route{}, CreatedAt: time.Now()}
 	if err := o.db.AddRun(ctx, &job, &row); err != nil {
 		return wrong("%v", err)
@@ -392,7 +392,7 @@ func (o *opened) inject(place store.Store, ownGate *gate.Gate, account, id strin
 	route := transfer.Route{Source: near, Target: far, Scope: id}
 	run := func(id string, resumed bool, route transfer.Route) (transfer.Result, error) {
 		if !resumed {
-			job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), Once: true}
+			job := records.Job{ID: id, Name: id, Type: "copy", Routes: []records.Route{}, CreatedAt: time.Now(), OneOff: true}
 			row := records.Run{ID: id, Job: id, State: "running", Routes: []records.Route{}, CreatedAt: time.Now()}
 			if err := o.db.AddRun(ctx, &job, &row); err != nil {
 				return transfer.Result{}, err

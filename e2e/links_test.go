@@ -265,11 +265,11 @@ func TestBehindOneSignIn(t *testing.T) {
 	if account := h.account("archive"); account.Options["bucket"] != two {
 		t.Errorf("linked %v", account.Options)
 	}
-	behind, err := h.client().AccountBehind(t.Context(), "archive")
-	if err != nil || len(behind.Places) != 2 || behind.Places[1].Linked != "archive" || behind.Places[0].Linked != "" {
+	behind, err := h.client().AccountResources(t.Context(), "archive")
+	if err != nil || len(behind.Resources) != 2 || behind.Resources[1].Linked != "archive" || behind.Resources[0].Linked != "" {
 		t.Fatalf("%+v, %v", behind, err)
 	}
-	if _, err := h.client().LinkBehind(t.Context(), "archive", contract.Taking{Value: one, Name: "archive-two"}); err != nil {
+	if _, err := h.client().LinkResource(t.Context(), "archive", contract.Taking{Value: one, Name: "archive-two"}); err != nil {
 		t.Fatal(err)
 	}
 	// What shares a sign-in is mended together, and outlives the one that had it.
@@ -280,11 +280,11 @@ func TestBehindOneSignIn(t *testing.T) {
 	c := clouds(t)
 	h.agree(contract.Consenting{Link: contract.Link{Provider: "sedge", Name: "drive",
 		Options: map[string]string{"url": c.SedgeURL, "client-id": "own"}, Secret: "own-secret"}}, sedgeUser)
-	if behind, err = h.client().AccountBehind(t.Context(), "drive"); err != nil || behind.Option != "area" || len(behind.Places) < 2 ||
-		behind.Places[0].Linked != "drive" {
+	if behind, err = h.client().AccountResources(t.Context(), "drive"); err != nil || behind.Option != "area" || len(behind.Resources) < 2 ||
+		behind.Resources[0].Linked != "drive" {
 		t.Fatalf("%+v, %v", behind, err)
 	}
-	if _, err := h.client().LinkBehind(t.Context(), "drive", contract.Taking{Value: behind.Places[1].Value, Name: "team"}); err != nil {
+	if _, err := h.client().LinkResource(t.Context(), "drive", contract.Taking{Value: behind.Resources[1].Value, Name: "team"}); err != nil {
 		t.Fatal(err)
 	}
 	// Both renew the one sign-in that they share, again and again.

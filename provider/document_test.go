@@ -177,7 +177,7 @@ var questions = []struct {
 		return "no hash is told: by the connection alone, so use https"
 	}},
 	{"How are two files found to be the same?", func(p place) string {
-		if summer := p.store.Capabilities().Sums; summer != nil && len(summer.SumKinds()) > 0 {
+		if summer := p.store.Capabilities().Checksums; summer != nil && len(summer.SumKinds()) > 0 {
 			var kinds []string
 			for _, kind := range summer.SumKinds() {
 				kinds = append(kinds, strings.ToUpper(string(kind)))

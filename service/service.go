@@ -243,7 +243,7 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 			s.recent.Forget(account)
 		}
 	}
-	s.runner.Scratch, s.runner.Told = scratch, s.runTold
+	s.runner.Scratch, s.runner.Notify = scratch, s.notifyRun
 	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
 	linked.SignInExpiredNow = s.accountSignInExpired
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
@@ -251,9 +251,9 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 		s.recent.Forget(account)
 		s.runner.Reauthorized(account)
 	}
-	linked.Aside = func(ctx context.Context, account string, change func() error) error {
+	linked.WithRunsPaused = func(ctx context.Context, account string, change func() error) error {
 		defer s.recent.Forget(account)
-		return s.runner.Aside(ctx, account, change)
+		return s.runner.WithRunsPaused(ctx, account, change)
 	}
 }
 

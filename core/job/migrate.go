@@ -42,15 +42,15 @@ const usualLittle = 20
 // than that needs a person.
 const mostCatchUps = 10
 
-// Passed is a run of a migration that has ended.
-type Passed struct {
+// EndedRun is a run of a migration that has ended.
+type EndedRun struct {
 	Step  string
 	State run.State // one that has ended
 	Items int64     // that the run had
 }
 
 // went reports whether the run came to its end.
-func (p Passed) went() bool { return p.State == run.Done || p.State == run.Partial }
+func (p EndedRun) went() bool { return p.State == run.Done || p.State == run.Partial }
 
 // Coming is what comes next of a migration.
 type Coming struct {
@@ -75,7 +75,7 @@ func (m Migration) Check() error {
 
 // Next is what comes after the runs that have ended, the oldest first. timed says that
 // the job has a timetable.
-func (m Migration) Next(passed []Passed, timed bool) Coming {
+func (m Migration) Next(passed []EndedRun, timed bool) Coming {
 	if len(passed) == 0 {
 		next := m.coming(Survey, timed)
 		next.Waits, next.Why = next.Waits || !timed, waits(Survey) // nothing else begins it
@@ -110,7 +110,7 @@ func (m Migration) Next(passed []Passed, timed bool) Coming {
 	return Coming{}
 }
 
-func (m Migration) afterCatchUp(passed []Passed, timed bool) Coming {
+func (m Migration) afterCatchUp(passed []EndedRun, timed bool) Coming {
 	little := m.Little
 	if little == 0 {
 		little = usualLittle
@@ -155,7 +155,7 @@ func waits(step string) string {
 
 // MayStart returns why a step cannot be started by a person after the runs that have
 // ended; nil where it can be.
-func (m Migration) MayStart(step string, passed []Passed) error {
+func (m Migration) MayStart(step string, passed []EndedRun) error {
 	verified, cleared := false, false
 	for _, one := range passed {
 		switch {

@@ -10,12 +10,12 @@ import (
 
 // passes reads "survey, first-pass 900, catch-up 5 failed": steps with their items and,
 // unless it is done, their state.
-func passes(text string) (all []job.Passed) {
+func passes(text string) (all []job.EndedRun) {
 	if text == "" {
 		return nil
 	}
 	for part := range strings.SplitSeq(text, ", ") {
-		one := job.Passed{State: "done"}
+		one := job.EndedRun{State: "done"}
 		for i, field := range strings.Fields(part) {
 			switch {
 			case i == 0:

@@ -217,7 +217,7 @@ func SettingsOf(rules plan.Rules) Settings {
 	if rules.Priority != plan.Normal {
 		settings.Priority = rules.Priority.Text()
 	}
-	if rules.Once {
+	if rules.IdenticalOnce {
 		settings.Rules.Identical = IdenticalOnce
 	}
 	return settings
@@ -261,7 +261,7 @@ func (s Spec) Read() (plan.Rules, error) {
 			return rules, err
 		}
 	}
-	rules.Once = s.Once()
+	rules.IdenticalOnce = s.Once()
 	rules.Digest = s.Type == Migrate
 	return rules, rules.Check()
 }

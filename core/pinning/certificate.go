@@ -19,7 +19,7 @@ import (
 // CertificateOption is the option by which a certificate is pinned that no
 // authority vouches for.
 func CertificateOption() store.Option {
-	return store.Option{Name: "certificate", Manner: true, Title: "Certificate's SHA-256",
+	return store.Option{Name: "certificate", ConnectionOption: true, Title: "Certificate's SHA-256",
 		Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"}
 }
 

@@ -136,9 +136,9 @@ type Planner struct {
 	Believed bool
 	// LargestFile that the target can hold, in bytes; 0 has no known limit.
 	LargestFile int64
-	// Once says that the whole account is the source: what is in several of
+	// Whole says that the whole account is the source: what is in several of
 	// its folders goes with the one that it belongs to.
-	Once bool
+	Whole bool
 	// Find finds what the target holds already of a file that is to be created;
 	// nil where nothing is looked for.
 	Find func(source store.Entry) (*Origin, error)
@@ -261,7 +261,7 @@ func (p *Planner) surplus(d compare.Difference) (Step, bool) {
 func (p *Planner) decide(d compare.Difference) (Step, bool) {
 	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Source: *d.Source, Target: d.Target, Translated: p.Rules.Translated(d.Key, d.To)}
 	switch {
-	case p.Once && d.Source.Elsewhere:
+	case p.Whole && d.Source.Elsewhere:
 		return step.skip(CauseElsewhere), true
 	case d.Kind == store.KindOther:
 		return step.skip(CauseNotAFile), true

@@ -33,9 +33,9 @@ type Rules struct {
 	As string `json:"as,omitempty"`
 	// Filter says what is taken.
 	Filter Filter `json:"filter,omitzero"`
-	// Once has content that is identical there once, whatever it is called; of several
+	// IdenticalOnce has content that is identical there once, whatever it is called; of several
 	// sources that are merged.
-	Once bool `json:"once,omitempty"`
+	IdenticalOnce bool `json:"once,omitempty"`
 	// VerifyAll has what counts as the same verified as well, where no hash of it is
 	// known: by the hashes that both tell, or by reading both.
 	VerifyAll bool `json:"verify_all,omitempty"`
@@ -184,7 +184,7 @@ func (t Type) Removes() bool { return t == Mirror || t == TwoWay }
 // WaitsForPlan reports whether nothing is touched before all of the plan is known:
 // where something may be removed, and where identical files are kept once, as which of
 // them stays is known only then.
-func (r Rules) WaitsForPlan() bool { return r.Type.Removes() || r.Type == Clearing || r.Once }
+func (r Rules) WaitsForPlan() bool { return r.Type.Removes() || r.Type == Clearing || r.IdenticalOnce }
 
 // Deletions says what a removal at one side means for the other.
 type Deletions string

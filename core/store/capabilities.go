@@ -35,7 +35,7 @@ type Capabilities struct {
 	// Parts takes files in parts.
 	Parts PartWriter
 	// Sums tells hashes of stored files.
-	Sums Summer
+	Checksums Checksummer
 	// Exports reads documents that exist only inside the service.
 	Exports Exporter
 	// Changes returns a page of what has changed below a folder since the
@@ -152,7 +152,7 @@ func CanCopy(s Store) bool { return s.Capabilities().Copy != nil }
 
 // CanSum reports whether the store may tell a hash of a kind.
 func CanSum(s Store, kind HashKind) bool {
-	sums := s.Capabilities().Sums
+	sums := s.Capabilities().Checksums
 	return sums != nil && slices.Contains(sums.SumKinds(), kind)
 }
 

@@ -130,20 +130,20 @@ type Stream struct {
 	told    Hash
 }
 
-// Told is a body that brings the hashes of the content with it, as the store
+// ContentHasher is a body that brings the hashes of the content with it, as the store
 // keeps them. Only a body of a whole content may.
-type Told interface {
-	Told() Hashes
+type ContentHasher interface {
+	ContentHashes() Hashes
 }
 
 // NewStream reads from body, hashing with kind ("" for none). onBytes, where
 // not nil, is told of every chunk. Closing the stream closes body. Where body
-// is [Told] a hash of the same kind, the end of the stream is ErrTryAgain
+// is [ContentHasher] a hash of the same kind, the end of the stream is ErrTryAgain
 // unless it is that of the bytes that were read.
 func NewStream(body io.ReadCloser, kind HashKind, onBytes func(int)) *Stream {
 	s := &Stream{reader: body, closer: body, kind: kind, hash: kind.New(), onBytes: onBytes}
-	if told, ok := body.(Told); ok {
-		s.told = told.Told().Get(kind)
+	if told, ok := body.(ContentHasher); ok {
+		s.told = told.ContentHashes().Get(kind)
 	}
 	return s
 }
@@ -186,10 +186,10 @@ func (s *Stream) Sum() Hash {
 	return HashOf(s.kind, s.hash.Sum(nil))
 }
 
-// Summer is the ability to tell the hash of a stored file without the file
+// Checksummer is the ability to tell the hash of a stored file without the file
 // crossing a network, be it at the cost of another request or of reading a
 // local disk.
-type Summer interface {
+type Checksummer interface {
 	// SumKinds are the kinds that Sum may answer with.
 	SumKinds() []HashKind
 	// Sum returns the hash of the kind of a file at a revision (empty:
@@ -203,7 +203,7 @@ func Sum(ctx context.Context, s Store, place Ref, entry Entry, kind HashKind) (H
 	if known := entry.Hashes.Get(kind); !known.IsZero() {
 		return known, nil
 	}
-	if sums := s.Capabilities().Sums; sums != nil {
+	if sums := s.Capabilities().Checksums; sums != nil {
 		return sums.Sum(ctx, place, entry.Revision, kind)
 	}
 	return Hash{}, Errorf(ErrUnsupported, "%s: no %s is known", place, kind)

@@ -42,8 +42,8 @@ type Option struct {
 	// File marks what is the content of a file of the person who links, such as
 	// a private key: it is sealed with the secret as a Credential.
 	File bool `json:"file,omitempty"`
-	// Manner marks what says how a place is reached, rather than which it is.
-	Manner bool `json:"-"`
+	// ConnectionOption marks what says how a place is reached, rather than which it is.
+	ConnectionOption bool `json:"-"`
 }
 
 // Restrictable is a provider that reaches places of this machine, of which some may not
@@ -77,9 +77,9 @@ type Opening struct {
 	// Transport sends HTTP requests through Dial. The provider wraps it with
 	// Gate.RoundTripper.
 	Transport http.RoundTripper
-	// Showed, where it is not nil, is told of the certificates that a server
+	// OnCertificate, where it is not nil, is told of the certificates that a server
 	// shows, so that one which is about to end is noticed.
-	Showed func(*x509.Certificate)
+	OnCertificate func(*x509.Certificate)
 	// Now is the clock.
 	Now func() time.Time
 	// Log is where a provider may say what it noticed. Never a secret.

@@ -146,7 +146,9 @@ type telling struct {
 
 func (telling) Close() error { return nil }
 
-func (b telling) Told() store.Hashes { return store.Hashes{{Kind: store.CRC64NVME, Hex: b.hex}} }
+func (b telling) ContentHashes() store.Hashes {
+	return store.Hashes{{Kind: store.CRC64NVME, Hex: b.hex}}
+}
 
 func TestCheckOptions(t *testing.T) {
 	p := provider{}

@@ -279,7 +279,7 @@ func TestRouteThatIsOpenedLater(t *testing.T) {
 func TestContinuousRunWithARouteAway(t *testing.T) {
 	b := newTwoRoutes(t, plan.Rules{Type: plan.Mirror, Conflict: plan.Source, Deletions: plan.DeleteToo})
 	pass := 0
-	b.options.Again = func(ctx context.Context, _ transfer.Passed) (transfer.Touched, bool) {
+	b.options.Again = func(ctx context.Context, _ transfer.PassResult) (transfer.Touched, bool) {
 		pass++
 		switch pass {
 		case 1:

@@ -73,10 +73,10 @@ func (d *digesting) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Told implements store.Told.
-func (d *digesting) Told() store.Hashes {
-	if told, ok := d.ReadCloser.(store.Told); ok {
-		return told.Told()
+// ContentHashes implements store.ContentHasher.
+func (d *digesting) ContentHashes() store.Hashes {
+	if told, ok := d.ReadCloser.(store.ContentHasher); ok {
+		return told.ContentHashes()
 	}
 	return nil
 }
@@ -113,10 +113,10 @@ func (b *sourceBody) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Told implements store.Told.
-func (b *sourceBody) Told() store.Hashes {
-	if told, ok := b.ReadCloser.(store.Told); ok {
-		return told.Told()
+// ContentHashes implements store.ContentHasher.
+func (b *sourceBody) ContentHashes() store.Hashes {
+	if told, ok := b.ReadCloser.(store.ContentHasher); ok {
+		return told.ContentHashes()
 	}
 	return nil
 }

@@ -50,8 +50,9 @@ func TestIdenticalOnce(t *testing.T) {
 			run := func() (transfer.Snapshot, map[plan.Cause]int) {
 				runs++
 				b.records.restart()
-				run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes(), Rules: plan.Rules{Once: true}, Records: b.records,
-					Lanes: 8})
+				run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes(), Rules: plan.Rules{IdenticalOnce: true},
+					Records: b.records,
+					Lanes:   8})
 				if result := run.Execute(t.Context()); result.State != "done" {
 					t.Fatalf("%+v", result)
 				}
@@ -132,13 +133,14 @@ func TestFirstOfIdenticalStays(t *testing.T) {
 				one.Source.Gate = gate
 			}
 		}
-		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two}, Rules: plan.Rules{Once: true},
+		run := transfer.New(transfer.Options{ID: fmt.Sprint("once", round), Routes: []transfer.Route{one, two},
+			Rules:   plan.Rules{IdenticalOnce: true},
 			Records: b.records, Lanes: 8, Retry: retry.Policy{First: 1}})
 		if result := run.Execute(t.Context()); result.State != "done" {
 			t.Fatalf("%+v", result)
 		}
 		b.want(map[string]string{"/copy/field 0": "one content"})
-		totals, err := transfer.Plan(t.Context(), []transfer.Route{one, two}, plan.Rules{Once: true}, newMemory(), nil, nil, nil)
+		totals, err := transfer.Plan(t.Context(), []transfer.Route{one, two}, plan.Rules{IdenticalOnce: true}, newMemory(), nil, nil, nil)
 		if err != nil || totals.Create.Items != 19 || totals.Twice.Items+totals.Alike.Items != 18 {
 			t.Errorf("a plan tells %+v, %v", totals, err)
 		}

@@ -144,7 +144,7 @@ func TestFolderMadeAgain(t *testing.T) {
 	b.rules.Type, b.rules.Deletions = plan.TwoWay, plan.DeleteToo
 	b.source.Folder("reports")
 	passes := 0
-	again := func(ctx context.Context, _ transfer.Passed) (transfer.Touched, bool) {
+	again := func(ctx context.Context, _ transfer.PassResult) (transfer.Touched, bool) {
 		passes++
 		_, err := b.target.Stat(ctx, store.At("copy", "reports").As(store.KindFolder))
 		if there := err == nil; there == (passes == 2) {

@@ -184,7 +184,7 @@ func TestRestartBeforeThePassIsJudged(t *testing.T) {
 		ctx, end := context.WithCancel(t.Context())
 		records := &dying{memory: b.records, end: end}
 		passes := 0
-		again := func(ctx context.Context, _ transfer.Passed) (transfer.Touched, bool) {
+		again := func(ctx context.Context, _ transfer.PassResult) (transfer.Touched, bool) {
 			if passes++; passes > 1 {
 				return transfer.Touched{}, false
 			}
@@ -204,7 +204,7 @@ func TestRestartBeforeThePassIsJudged(t *testing.T) {
 		}
 		options.Resumed, options.Records = true, b.records
 		passes = 0
-		options.Again = func(context.Context, transfer.Passed) (transfer.Touched, bool) {
+		options.Again = func(context.Context, transfer.PassResult) (transfer.Touched, bool) {
 			passes++
 			return transfer.Touched{All: true}, passes == 1
 		}
@@ -265,7 +265,8 @@ func TestDuplicateOfWhatIsOverwritten(t *testing.T) {
 		run := func() {
 			runs++
 			b.records.restart()
-			run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes, Rules: plan.Rules{Once: true, Conflict: plan.Source},
+			run := transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes,
+				Rules:   plan.Rules{IdenticalOnce: true, Conflict: plan.Source},
 				Records: b.records, Lanes: 4})
 			if result := run.Execute(t.Context()); result.State != "done" {
 				t.Fatalf("%+v", result)
@@ -582,7 +583,7 @@ func TestLimitsOverPasses(t *testing.T) {
 		step := 0
 		options := transfer.Options{
 			ID: "continuous", Routes: []transfer.Route{b.route(), other}, Rules: rules, Records: b.records, Lanes: 4, Retry: retry.Policy{First: 1},
-			Again: func(context.Context, transfer.Passed) (transfer.Touched, bool) {
+			Again: func(context.Context, transfer.PassResult) (transfer.Touched, bool) {
 				if step++; step > len(steps) {
 					return transfer.Touched{}, false
 				}

@@ -48,9 +48,9 @@ func (r *Run) goThrough(ctx context.Context, tally Tally) {
 		if r.Again == nil {
 			return
 		}
-		now := Passed{Items: r.progress.items.Load(), Failed: r.progress.failed.Load()}
+		now := PassResult{Items: r.progress.items.Load(), Failed: r.progress.failed.Load()}
 		var ok bool
-		if touched, ok = r.Again(ctx, Passed{now.Items - r.before.Items, now.Failed - r.before.Failed}); !ok || ctx.Err() != nil {
+		if touched, ok = r.Again(ctx, PassResult{now.Items - r.before.Items, now.Failed - r.before.Failed}); !ok || ctx.Err() != nil {
 			return
 		}
 		r.before = now

@@ -258,7 +258,7 @@ func (p planning) sift(streams *bothSides) (*plan.Sieve, error) {
 // planner is what makes steps of differences.
 func (p planning) planner(ctx context.Context, sides compare.Sides) plan.Planner {
 	return plan.Planner{
-		Rules: p.rules, Merges: p.Merges, Totals: p.totals, Once: p.Source.Root.IsStart(),
+		Rules: p.rules, Merges: p.Merges, Totals: p.totals, Whole: p.Source.Root.IsStart(),
 		Believed:    sides.Source.Revisions == store.RevisionsOfContent && sides.Target.Revisions == store.RevisionsOfContent,
 		LargestFile: sides.Target.LargestFile, LargestBack: sides.Source.LargestFile,
 		Find: p.origins(ctx, false), FindBack: p.origins(ctx, true),

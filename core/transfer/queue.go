@@ -248,7 +248,7 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 	defer group.Wait()
 	defer end()
 	var left *Item
-	if phase < plan.PhaseRemove && !r.Rules.Once { // else all go in their order
+	if phase < plan.PhaseRemove && !r.Rules.IdenticalOnce { // else all go in their order
 		group.Go(func() { left = r.feedLargest(ending, phase, early) })
 	}
 	var after int64

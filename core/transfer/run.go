@@ -55,7 +55,7 @@ type Options struct {
 	// Again, where it is not nil, has the run go on when all has been done: it waits
 	// until something was touched, and returns what is to be looked at then; ok
 	// false ends the run. It is told what came of the pass before.
-	Again func(ctx context.Context, passed Passed) (touched Touched, ok bool)
+	Again func(ctx context.Context, passed PassResult) (touched Touched, ok bool)
 	// Share is the run's part of accounts that others use as well; nil is one of
 	// weight 1.
 	Share *gate.Share
@@ -118,7 +118,7 @@ type Run struct {
 	// whole are those of the first pass, once it is planned.
 	whole atomic.Pointer[plan.Totals]
 	// before is what there was before the pass.
-	before Passed
+	before PassResult
 
 	stop    context.CancelCauseFunc
 	stopped atomic.Pointer[stopReason]

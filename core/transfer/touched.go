@@ -19,8 +19,8 @@ type Touched struct {
 	Places []TouchedPlace
 }
 
-// Passed is what came of a pass: how many items it had, and how many of them failed.
-type Passed struct{ Items, Failed int64 }
+// PassResult is what came of a pass: how many items it had, and how many of them failed.
+type PassResult struct{ Items, Failed int64 }
 
 // TouchedPlace is a file, or a folder with all that is in it, that may have changed.
 type TouchedPlace struct {

@@ -267,8 +267,8 @@ func (a *asFiles) Capabilities() store.Capabilities {
 			return c.Copy(ctx, where, revision, to, run)
 		}
 	}
-	if c.Sums != nil {
-		view.Sums = asFilesSums{a, c.Sums}
+	if c.Checksums != nil {
+		view.Checksums = asFilesSums{a, c.Checksums}
 	}
 	return view
 }
@@ -286,13 +286,13 @@ func (a *asFiles) stored(ctx context.Context, ref store.Ref) (store.Ref, error) 
 // asFilesSums tells the hashes of what is a file at the store beneath.
 type asFilesSums struct {
 	view *asFiles
-	sums store.Summer
+	sums store.Checksummer
 }
 
-// SumKinds implements Summer.
+// SumKinds implements Checksummer.
 func (s asFilesSums) SumKinds() []store.HashKind { return s.sums.SumKinds() }
 
-// Sum implements Summer.
+// Sum implements Checksummer.
 func (s asFilesSums) Sum(ctx context.Context, ref store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	where, err := s.view.stored(ctx, ref)
 	if err != nil {

@@ -78,7 +78,7 @@ func (r *readOnly) Capabilities() store.Capabilities {
 		nil, // Move
 		nil, // Copy
 		nil, // Parts
-		c.Sums,
+		c.Checksums,
 		c.Exports,
 		c.Changes,
 		c.AwaitChanges,

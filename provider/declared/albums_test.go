@@ -72,7 +72,7 @@ func TestAlbums(t *testing.T) {
 	}
 	for _, whole := range []bool{true, false} {
 		var all []string
-		planner := plan.Planner{Once: whole}
+		planner := plan.Planner{Whole: whole}
 		differences := func(yield func(compare.Difference, error) bool) {
 			for listed, err := range listing.Flat(t.Context(), opened, store.Folder{}) {
 				if err != nil {

@@ -232,8 +232,8 @@ func (b *body) end() error {
 // Close implements io.Closer.
 func (b *body) Close() error { return b.stream.Close() }
 
-// Told implements store.Told.
-func (b *body) Told() store.Hashes { return b.told }
+// ContentHashes implements store.ContentHasher.
+func (b *body) ContentHashes() store.Hashes { return b.told }
 
 // DocumentKinds implements store.Exporter.
 func (a *account) DocumentKinds() []store.DocumentKind {

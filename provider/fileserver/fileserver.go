@@ -194,7 +194,7 @@ func (s *Store) Stat(ctx context.Context, place store.Ref) (store.Entry, error) 
 func (s *Store) Capabilities() store.Capabilities {
 	c := store.Capabilities{Move: s.Move, Clean: s.Clean}
 	if hasher, ok := s.server.(Hasher); ok && len(hasher.HashKinds()) > 0 {
-		c.Sums = s
+		c.Checksums = s
 	}
 	if preparer, ok := s.server.(Preparer); ok {
 		c.Prepare = preparer.Prepare
@@ -394,7 +394,7 @@ func (s *Store) Clean(ctx context.Context, cleaning store.Cleaning) ([]store.Lef
 	return publish.CleanArrivals(ctx, s, s, cleaning)
 }
 
-// SumKinds implements store.Summer.
+// SumKinds implements store.Checksummer.
 func (s *Store) SumKinds() []store.HashKind {
 	if hasher, ok := s.server.(Hasher); ok {
 		return hasher.HashKinds()
@@ -402,7 +402,7 @@ func (s *Store) SumKinds() []store.HashKind {
 	return nil
 }
 
-// Sum implements store.Summer.
+// Sum implements store.Checksummer.
 func (s *Store) Sum(ctx context.Context, place store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	entry, err := s.Stat(ctx, place)
 	if err != nil {

@@ -160,12 +160,12 @@ func (r *reader) Close() error {
 	return nil
 }
 
-// SumKinds implements store.Summer: any, as the file is here.
+// SumKinds implements store.Checksummer: any, as the file is here.
 func (a *account) SumKinds() []store.HashKind {
 	return store.HashKinds()
 }
 
-// Sum implements store.Summer by reading the file.
+// Sum implements store.Checksummer by reading the file.
 func (a *account) Sum(ctx context.Context, place store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	sum, _, err := store.ReadBack(ctx, a, place, revision, kind)
 	return sum, err

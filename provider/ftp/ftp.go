@@ -42,11 +42,11 @@ func (Provider) Options() []store.Option {
 		{Name: "port", Title: "Port", Help: "the port that it listens on; 21, or 990 with --tls implicit, unless given"},
 		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as; anonymous where nobody is asked"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
-		{Name: "tls", Manner: true, Title: "Encryption", Default: tlsExplicit, Choices: []string{tlsExplicit, tlsImplicit, tlsNone},
+		{Name: "tls", ConnectionOption: true, Title: "Encryption", Default: tlsExplicit, Choices: []string{tlsExplicit, tlsImplicit, tlsNone},
 			Help: "explicit asks for TLS on the usual port, implicit begins with it; " +
 				"with none everybody in between can read the password and the files"},
 		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
-		{Name: "connections", Manner: true, Title: "Connections", Default: "4",
+		{Name: "connections", ConnectionOption: true, Title: "Connections", Default: "4",
 			Help: "how many to have at once, at most; a server may allow fewer"},
 		pinning.CertificateOption(),
 	}
@@ -136,9 +136,9 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 			config = &tls.Config{MinVersion: tls.VersionTLS12}
 		}
 		config.ServerName = t.host
-		if verify := config.VerifyConnection; verify == nil && opening.Showed != nil {
+		if verify := config.VerifyConnection; verify == nil && opening.OnCertificate != nil {
 			config.VerifyConnection = func(state tls.ConnectionState) error {
-				opening.Showed(state.PeerCertificates[0])
+				opening.OnCertificate(state.PeerCertificates[0])
 				return nil
 			}
 		}

@@ -48,10 +48,10 @@ func (Provider) Options() []store.Option {
 		{Name: "bucket", Title: "Bucket", Required: true, Help: "the bucket's name"},
 		{Name: "key", Title: "Access key", Required: true, Help: "the access key's id"},
 		{Name: "secret", Title: "Secret key", Required: true, Secret: true, Help: "the secret that belongs to the access key"},
-		{Name: "region", Manner: true, Title: "Region", Default: "us-east-1", Help: "the region that requests are signed for"},
-		{Name: "part-size", Manner: true, Title: "Part size (MiB)", Default: "64",
+		{Name: "region", ConnectionOption: true, Title: "Region", Default: "us-east-1", Help: "the region that requests are signed for"},
+		{Name: "part-size", ConnectionOption: true, Title: "Part size (MiB)", Default: "64",
 			Help: "the size of a part in MiB, 5 to 5120, where a file goes in parts"},
-		{Name: "parts-above", Manner: true, Title: "Parts above (MiB)", Default: "1024",
+		{Name: "parts-above", ConnectionOption: true, Title: "Parts above (MiB)", Default: "1024",
 			Help: "files above this size in MiB, at most 5120, go in parts"},
 	}
 }
@@ -120,11 +120,11 @@ func (a *account) connect(ctx context.Context, opening store.Opening) error {
 	return nil
 }
 
-// BehindOption implements store.BehindLister.
-func (Provider) BehindOption() string { return "bucket" }
+// ResourceOption implements store.ResourceLister.
+func (Provider) ResourceOption() string { return "bucket" }
 
-// ListBehind implements store.BehindLister: the buckets that the key may list.
-func (p Provider) ListBehind(ctx context.Context, opening store.Opening) ([]store.Behind, error) {
+// ListResources implements store.ResourceLister: the buckets that the key may list.
+func (p Provider) ListResources(ctx context.Context, opening store.Opening) ([]store.Resource, error) {
 	opening.Options = maps.Clone(opening.Options)
 	opening.Options["bucket"] = "none-of-them" // so that the rest is checked
 	a, err := configure(opening)
@@ -138,9 +138,9 @@ func (p Provider) ListBehind(ctx context.Context, opening store.Opening) ([]stor
 	if err != nil {
 		return nil, a.explain(wrap("list the buckets", err, false))
 	}
-	found := make([]store.Behind, len(buckets))
+	found := make([]store.Resource, len(buckets))
 	for i, bucket := range buckets {
-		found[i] = store.Behind{Value: bucket.Name}
+		found[i] = store.Resource{Value: bucket.Name}
 	}
 	return found, nil
 }
@@ -238,7 +238,7 @@ func (a *account) explain(err error) error {
 // Capabilities implements store.Store.
 func (a *account) Capabilities() store.Capabilities {
 	return store.Capabilities{
-		ListFlat: a.ListFlat, Copy: a.Copy, Parts: a, Sums: a, Clean: a.Clean, Prepare: a.Prepare, Owner: a.Owner, Locate: a.Locate,
+		ListFlat: a.ListFlat, Copy: a.Copy, Parts: a, Checksums: a, Clean: a.Clean, Prepare: a.Prepare, Owner: a.Owner, Locate: a.Locate,
 	}
 }
 

@@ -268,8 +268,8 @@ type reader struct {
 	told  store.Hashes
 }
 
-// Told implements store.Told.
-func (r *reader) Told() store.Hashes { return r.told }
+// ContentHashes implements store.ContentHasher.
+func (r *reader) ContentHashes() store.Hashes { return r.told }
 
 func (r *reader) Read(p []byte) (int, error) {
 	n, err := r.body.Read(p)
@@ -287,10 +287,10 @@ func (r *reader) Read(p []byte) (int, error) {
 
 func (r *reader) Close() error { return r.body.Close() }
 
-// SumKinds implements store.Summer.
+// SumKinds implements store.Checksummer.
 func (a *account) SumKinds() []store.HashKind { return []store.HashKind{store.CRC64NVME, store.MD5} }
 
-// Sum implements store.Summer by looking at the object's header.
+// Sum implements store.Checksummer by looking at the object's header.
 func (a *account) Sum(ctx context.Context, place store.Ref, revision string, kind store.HashKind) (store.Hash, error) {
 	object, err := a.core.StatObject(ctx, a.bucket, a.keyOf(place), minio.StatObjectOptions{Checksum: true})
 	if err != nil {

@@ -39,7 +39,7 @@ func (Provider) Options() []store.Option {
 			Help: "the user's password, or the passphrase of the private key"},
 		{Name: "key-file", Title: "Private key", File: true, Help: "a private key to sign in with, in place of a password"},
 		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
-		{Name: "host-key", Manner: true, Title: "Host key",
+		{Name: "host-key", ConnectionOption: true, Title: "Host key",
 			Help: "the server's key, as ssh-keygen -l or ssh-keyscan print it; learned when the account is linked unless given"},
 	}
 }
@@ -164,11 +164,11 @@ func (a *account) Pinned() map[string]string { return a.pinned }
 // Close ends the connections.
 func (a *account) Close() error { return a.server.pool.close() }
 
-// IntroducedBy implements store.Introducer.
-func (Provider) IntroducedBy() string { return "host-key" }
+// IdentityOption implements store.IdentityProber.
+func (Provider) IdentityOption() string { return "host-key" }
 
-// Introduce implements store.Introducer: it asks for the host key, and goes away.
-func (Provider) Introduce(ctx context.Context, opening store.Opening) (value, words string, err error) {
+// ProbeIdentity implements store.IdentityProber: it asks for the host key, and goes away.
+func (Provider) ProbeIdentity(ctx context.Context, opening store.Opening) (value, words string, err error) {
 	_, address, err := fileserver.Address(opening.Options)
 	if err != nil {
 		return "", "", err

@@ -70,7 +70,7 @@ func TestHostKeyIsPinned(t *testing.T) {
 	server := servertest.StartOpenSSH(t)
 	path := server.Folder(t)
 	options := map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": path}
-	value, words, err := sftp.Provider{}.Introduce(t.Context(), store.Opening{Options: options})
+	value, words, err := sftp.Provider{}.ProbeIdentity(t.Context(), store.Opening{Options: options})
 	if err != nil || value != server.HostKey || !strings.Contains(words, server.HostKey) {
 		t.Errorf("introduced as %q, %q, %v; want %q", value, words, err, server.HostKey)
 	}

@@ -44,9 +44,9 @@ func (Provider) Options() []store.Option {
 		{Name: "share", Title: "Share", Required: true, Help: "the share's name; those that the sign-in leads to can be listed"},
 		{Name: "user", Title: "User", Required: true, Help: `whom to sign in as, such as reader or DOMAIN\reader`},
 		{Name: "password", Title: "Password", Secret: true, Required: true, Help: "the user's password"},
-		{Name: "domain", Manner: true, Title: "Domain", Help: "the user's domain, where it is not given with the user"},
+		{Name: "domain", ConnectionOption: true, Title: "Domain", Help: "the user's domain, where it is not given with the user"},
 		{Name: "path", Title: "Folder", Help: "a folder of the share; all of it unless given"},
-		{Name: "encryption", Manner: true, Title: "Encryption", Default: encryptionOffered,
+		{Name: "encryption", ConnectionOption: true, Title: "Encryption", Default: encryptionOffered,
 			Choices: []string{encryptionOffered, encryptionRequired},
 			Help:    "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed either way"},
 	}
@@ -198,12 +198,12 @@ func (a *account) Locate(folder store.Folder) string {
 // Close ends the connection.
 func (a *account) Close() error { return a.server.close() }
 
-// BehindOption implements store.BehindLister.
-func (Provider) BehindOption() string { return "share" }
+// ResourceOption implements store.ResourceLister.
+func (Provider) ResourceOption() string { return "share" }
 
-// ListBehind implements store.BehindLister, without the shares that Windows makes
+// ListResources implements store.ResourceLister, without the shares that Windows makes
 // for itself, whose names end in "$".
-func (Provider) ListBehind(ctx context.Context, opening store.Opening) ([]store.Behind, error) {
+func (Provider) ListResources(ctx context.Context, opening store.Opening) ([]store.Resource, error) {
 	target, err := targetOf(ctx, opening)
 	if err != nil {
 		return nil, err
@@ -214,10 +214,10 @@ func (Provider) ListBehind(ctx context.Context, opening store.Opening) ([]store.
 	}
 	names, err := target.shares(ctx)
 	done(err)
-	var found []store.Behind
+	var found []store.Resource
 	for _, name := range names {
 		if !strings.HasSuffix(name, "$") {
-			found = append(found, store.Behind{Value: name})
+			found = append(found, store.Resource{Value: name})
 		}
 	}
 	return found, err

@@ -87,7 +87,7 @@ func TestSharesAreListed(t *testing.T) {
 	options := optionsOf(server, "")
 	delete(options, "share")
 	delete(options, "path")
-	found, err := smb.Provider{}.ListBehind(t.Context(), opening(options, server.Password))
+	found, err := smb.Provider{}.ListResources(t.Context(), opening(options, server.Password))
 	if err != nil || fmt.Sprint(found) != "[{Permits  } {Surveys  }]" {
 		t.Errorf("behind the sign-in there are %v, %v", found, err)
 	}

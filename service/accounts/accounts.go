@@ -42,9 +42,9 @@ type Accounts struct {
 	Reauthorized func(name string)
 	// SignInExpiredNow is called when an account no longer accepts its sign-in.
 	SignInExpiredNow func(name string, why error)
-	// Aside is called around a change of an account that is in use: it has what
+	// WithRunsPaused is called around a change of an account that is in use: it has what
 	// uses it stop, and go on afterwards as the account is then.
-	Aside func(ctx context.Context, name string, change func() error) error
+	WithRunsPaused func(ctx context.Context, name string, change func() error) error
 
 	opening  singleflight.Group
 	limits   limits
@@ -63,7 +63,7 @@ func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log 
 	a := &Accounts{
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
 		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {},
-		Aside: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{},
+		WithRunsPaused: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{},
 		epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
 	}
 	for _, provider := range providers {

@@ -219,7 +219,7 @@ func TestChangesKeepARotatedSecret(t *testing.T) {
 		t.Fatal(err)
 	}
 	rotated := 0
-	a.Aside = func(_ context.Context, _ string, change func() error) error {
+	a.WithRunsPaused = func(_ context.Context, _ string, change func() error) error {
 		kept, err := db.AccountByID(ctx, row.ID)
 		if err != nil {
 			return err

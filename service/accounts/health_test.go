@@ -34,7 +34,7 @@ func (f *filling) Open(_ context.Context, opening store.Opening) (store.Store, e
 	if f.broken != nil {
 		return nil, f.broken
 	}
-	opening.Showed(&x509.Certificate{NotAfter: f.ends})
+	opening.OnCertificate(&x509.Certificate{NotAfter: f.ends})
 	return &filled{storetest.NewMemory(), f}, nil
 }
 

@@ -88,7 +88,7 @@ func (a *Accounts) setSuspended(ctx context.Context, name string, suspend bool) 
 		return err
 	}
 	row.Suspended = suspend
-	err = a.Aside(ctx, name, func() error {
+	err = a.WithRunsPaused(ctx, name, func() error {
 		if err := a.db.SaveAccount(ctx, row, "Suspended"); err != nil {
 			return err
 		}
@@ -120,7 +120,7 @@ func (a *Accounts) Rename(ctx context.Context, name, to string) (records.Account
 	if err := store.CheckAccountName(to); err != nil {
 		return row, err
 	}
-	err = a.Aside(ctx, name, func() error {
+	err = a.WithRunsPaused(ctx, name, func() error {
 		err := a.db.RenameAccount(ctx, row.ID, name, to)
 		if errors.Is(err, records.ErrTaken) {
 			return Taken(to)
@@ -204,7 +204,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 		columns = append(columns, "Origin")
 	}
 	lasting := context.WithoutCancel(ctx)
-	err = a.Aside(lasting, name, func() error {
+	err = a.WithRunsPaused(lasting, name, func() error {
 		if err := a.db.SaveAccount(lasting, row, columns...); err != nil {
 			return err
 		}

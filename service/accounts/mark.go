@@ -164,7 +164,7 @@ func (a *Accounts) elsewhere(before, after records.Account) bool {
 		return true
 	}
 	for _, option := range provider.Options() {
-		if !option.Manner && before.Options[option.Name] != after.Options[option.Name] {
+		if !option.ConnectionOption && before.Options[option.Name] != after.Options[option.Name] {
 			return true
 		}
 	}

@@ -188,11 +188,11 @@ func (s *Server) providerOf(ctx context.Context, provider store.Provider) contra
 			Choices: option.Choices, Secret: option.Secret, File: option.File,
 		})
 	}
-	if lister, ok := provider.(store.BehindLister); ok {
-		shown.Behind = lister.BehindOption()
+	if lister, ok := provider.(store.ResourceLister); ok {
+		shown.Resource = lister.ResourceOption()
 	}
-	if introducer, ok := provider.(store.Introducer); ok {
-		shown.Introduced = introducer.IntroducedBy()
+	if introducer, ok := provider.(store.IdentityProber); ok {
+		shown.IdentityOption = introducer.IdentityOption()
 	}
 	if known, ok := provider.(*declared.Provider); ok {
 		shown.Declared, shown.Shipped, shown.About = true, known.Definition().Shipped, known.Definition().About

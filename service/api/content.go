@@ -249,8 +249,8 @@ func (f *seekable) open() error {
 	if f.at == 0 && reading.Length == 0 && f.size >= 0 {
 		// The whole: held to the hash that the store keeps, where it tells one.
 		kind := store.HashKind("")
-		if told, ok := body.(store.Told); ok {
-			for _, hash := range told.Told() {
+		if told, ok := body.(store.ContentHasher); ok {
+			for _, hash := range told.ContentHashes() {
 				kind = hash.Kind
 			}
 		}
@@ -342,7 +342,7 @@ func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, e
 		}
 	}
 	defer s.changed(located)
-	run, ended, err := s.Runner.Arrival(ctx, located.Address)
+	run, ended, err := s.Runner.TrackUpload(ctx, located.Address)
 	if err != nil {
 		return put, located, err
 	}

@@ -22,12 +22,13 @@ func (s *Server) registerLinks(api huma.API) {
 	add(api, http.MethodPost, "/accounts/{name}/suspend", "suspend-account", "Suspend an account", http.StatusNoContent, s.suspendAccount)
 	add(api, http.MethodPost, "/accounts/{name}/resume", "resume-account", "Resume an account", http.StatusNoContent, s.resumeAccount)
 	add(api, http.MethodGet, "/link-events", "list-link-events", "List the events of accounts, oldest first", http.StatusOK, s.linkEvents)
-	add(api, http.MethodPost, "/behind", "list-behind", "List what a sign-in reaches", http.StatusOK, s.listBehind)
-	add(api, http.MethodGet, "/accounts/{name}/behind", "list-account-behind", "List what the sign-in of an account reaches", http.StatusOK,
-		s.accountBehind)
-	add(api, http.MethodPost, "/accounts/{name}/behind", "link-behind", "Link more with the sign-in of an account", http.StatusCreated,
-		s.linkBehind)
-	add(api, http.MethodPost, "/introductions", "introduce", "Show the host key or certificate of a server", http.StatusOK, s.introduce)
+	add(api, http.MethodPost, "/resources", "list-resources", "List what a sign-in reaches", http.StatusOK, s.listResources)
+	add(api, http.MethodGet, "/accounts/{name}/resources", "list-account-resources", "List what the sign-in of an account reaches",
+		http.StatusOK,
+		s.accountResources)
+	add(api, http.MethodPost, "/accounts/{name}/resources", "link-resource", "Link more with the sign-in of an account", http.StatusCreated,
+		s.linkResource)
+	add(api, http.MethodPost, "/identities", "probe-identity", "Show the host key or certificate of a server", http.StatusOK, s.probeIdentity)
 	add(api, http.MethodGet, "/discovered", "list-nearby", "Discover servers on the local network", http.StatusOK, s.discover)
 	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure the speed of an account", http.StatusCreated,
 		s.measureSpeed)
@@ -153,22 +154,23 @@ func (s *Server) linkEvents(ctx context.Context, in *historyInput) (*body[[]cont
 	return &body[[]contract.LinkEvent]{shown}, err
 }
 
-func behindOf(behind accounts.Behind) *body[contract.Behind] {
-	shown := contract.Behind{Option: behind.Option, Places: []contract.BehindPlace{}}
-	for _, place := range behind.Places {
-		shown.Places = append(shown.Places, contract.BehindPlace{Value: place.Value, Title: place.Title, Note: place.Note, Linked: place.Linked})
+func resourcesOf(behind accounts.Resources) *body[contract.Resources] {
+	shown := contract.Resources{Option: behind.Option, Resources: []contract.Resource{}}
+	for _, place := range behind.Resources {
+		shown.Resources = append(shown.Resources,
+			contract.Resource{Value: place.Value, Title: place.Title, Note: place.Note, Linked: place.Linked})
 	}
-	return &body[contract.Behind]{shown}
+	return &body[contract.Resources]{shown}
 }
 
-func (s *Server) listBehind(ctx context.Context, in *body[contract.Link]) (*body[contract.Behind], error) {
-	behind, err := s.Accounts.ListBehind(ctx, s.linkOf(ctx, in.Body))
-	return behindOf(behind), err
+func (s *Server) listResources(ctx context.Context, in *body[contract.Link]) (*body[contract.Resources], error) {
+	behind, err := s.Accounts.ListResources(ctx, s.linkOf(ctx, in.Body))
+	return resourcesOf(behind), err
 }
 
-func (s *Server) accountBehind(ctx context.Context, in *nameInput) (*body[contract.Behind], error) {
-	behind, err := s.Accounts.AccountBehind(ctx, in.Name)
-	return behindOf(behind), err
+func (s *Server) accountResources(ctx context.Context, in *nameInput) (*body[contract.Resources], error) {
+	behind, err := s.Accounts.AccountResources(ctx, in.Name)
+	return resourcesOf(behind), err
 }
 
 type takingInput struct {
@@ -176,14 +178,14 @@ type takingInput struct {
 	Body contract.Taking
 }
 
-func (s *Server) linkBehind(ctx context.Context, in *takingInput) (*body[contract.Account], error) {
-	row, found, err := s.Accounts.LinkBehind(ctx, in.Name, accounts.Place{Value: in.Body.Value, Name: in.Body.Name})
+func (s *Server) linkResource(ctx context.Context, in *takingInput) (*body[contract.Account], error) {
+	row, found, err := s.Accounts.LinkResource(ctx, in.Name, accounts.Place{Value: in.Body.Value, Name: in.Body.Name})
 	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }
 
-func (s *Server) introduce(ctx context.Context, in *body[contract.Link]) (*body[contract.Introduced], error) {
-	introduced, _, err := s.Accounts.Introduce(ctx, s.linkOf(ctx, in.Body))
-	return &body[contract.Introduced]{contract.Introduced(introduced)}, err
+func (s *Server) probeIdentity(ctx context.Context, in *body[contract.Link]) (*body[contract.Identity], error) {
+	introduced, _, err := s.Accounts.ProbeIdentity(ctx, s.linkOf(ctx, in.Body))
+	return &body[contract.Identity]{contract.Identity(introduced)}, err
 }
 
 type discoverInput struct {

@@ -14,7 +14,7 @@ import (
 
 // Sources are what is told about.
 type Sources struct {
-	Runs interface{ Figures() runner.Figures }
+	Runs interface{ Stats() runner.Stats }
 	// Gates are those of the accounts that are open, by name.
 	Gates func() map[string]*gate.Gate
 }
@@ -66,7 +66,7 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 	counter := func(of *prometheus.Desc, value float64, labels ...string) {
 		to <- prometheus.MustNewConstMetric(of, prometheus.CounterValue, value, labels...)
 	}
-	figures := c.Runs.Figures()
+	figures := c.Runs.Stats()
 	for state, n := range figures.Open {
 		gauge(runs, float64(n), string(state))
 	}

@@ -27,7 +27,7 @@ func TestRenamedAccountsAreFollowed(t *testing.T) {
 	}
 	routes := []records.Route{{From: "/share", To: "/share-two/share"}, {From: "/share/a \"b\"", To: "/other/share/x"}}
 	for i, once := range []bool{true, false, false} {
-		job := records.Job{ID: fmt.Sprint("job", i), Name: fmt.Sprint("nightly-", i), Type: "copy", Routes: routes, Once: once,
+		job := records.Job{ID: fmt.Sprint("job", i), Name: fmt.Sprint("nightly-", i), Type: "copy", Routes: routes, OneOff: once,
 			CreatedAt: time.Now()}
 		if i == 2 {
 			job.Routes = []records.Route{{From: "/share-two", To: "/elsewhere"}}

@@ -30,8 +30,8 @@ type Job struct {
 	Routes    []Route    `gorm:"serializer:json"`
 	Rules     plan.Rules `gorm:"serializer:json"`
 	CreatedAt time.Time
-	// Once says that it was made for one run, and is of no use after it.
-	Once bool
+	// OneOff says that it was made for one run, and is of no use after it.
+	OneOff bool `gorm:"column:once"`
 	// Spec is a kept job as it was written, but for its routes.
 	Spec      job.Spec `gorm:"serializer:json"`
 	Suspended bool

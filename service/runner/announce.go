@@ -142,7 +142,7 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 	if err := r.db.SaveIncoming(ctx, []records.Incoming{one}); err != nil {
 		return contract.Arrival{}, err
 	}
-	r.clock.arrivalEnded(name)
+	r.scheduler.arrivalEnded(name)
 	return r.shownArrival(ctx, row, one)
 }
 

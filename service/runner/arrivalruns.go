@@ -35,7 +35,7 @@ func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, 
 }
 
 // arrivalEnded has what waits for its turn begin, when a run of the job has ended.
-func (c *clock) arrivalEnded(name string) {
+func (c *scheduler) arrivalEnded(name string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if k := c.keepers[name]; k != nil {
@@ -48,7 +48,7 @@ func (c *clock) arrivalEnded(name string) {
 
 // arrivalsAnew has arrivals looked for again, as an account may be another, or have
 // another name.
-func (c *clock) arrivalsAnew() {
+func (c *scheduler) arrivalsAnew() {
 	jobs, err := c.runner.db.KeptJobs(c.runner.ctx)
 	if err != nil && c.runner.ctx.Err() == nil {
 		c.runner.log.Error("could not look for arrivals again", "error", err)

@@ -57,8 +57,8 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	shown := r.contract(row, nil)
 	r.showWaits(r.ctx, row, &shown)
 	r.hub.Publish(live.Runs, shown)
-	r.Told(shown)
-	r.clock.arrivalEnded(row.Job)
+	r.Notify(shown)
+	r.scheduler.arrivalEnded(row.Job)
 	if row.Step != "" {
 		r.hub.Publish(live.Jobs, row.Job)
 		r.goOn(r.ctx, row.Job)

@@ -47,7 +47,7 @@ func newOffice(t *testing.T, data string) *office {
 	o.accounts = accounts.New(o.db, sealer, []store.Provider{folder.Provider{}}, log)
 	ctx, cancel := context.WithCancel(context.Background())
 	o.runner = runner.New(ctx, o.db, o.accounts, &tree.Tree{Accounts: o.accounts}, live.NewHub(), log)
-	o.accounts.Aside = o.runner.Aside
+	o.accounts.WithRunsPaused = o.runner.WithRunsPaused
 	if err := o.runner.Resume(); err != nil {
 		t.Fatal(err)
 	}

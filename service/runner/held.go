@@ -37,7 +37,7 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	r.log.Warn("run", "run", row.ID, "state", row.State, "cause", row.Cause, "why", row.Why)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	if !again {
-		r.Told(r.contract(row, nil))
+		r.Notify(r.contract(row, nil))
 	}
 	if row.Needs() == run.NeedsSpace {
 		r.group.Go(func() { r.awaitSpace(row) })

@@ -46,7 +46,7 @@ const arrivalRetry = 10 * time.Second
 var lookingAgain = retry.Policy{First: 2 * arrivalRetry, Longest: lookIdle}
 
 // keepArrivals looks for arrivals of a job until ctx ends.
-func (c *clock) keepArrivals(ctx context.Context, row records.Job) {
+func (c *scheduler) keepArrivals(ctx context.Context, row records.Job) {
 	spec := keptSpec(row)
 	taking, err := spec.Arrivals.Read(spec.When.Arrival)
 	if err != nil {

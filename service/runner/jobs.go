@@ -122,7 +122,7 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) erro
 		return err
 	}
 	r.hub.Publish(live.Jobs, spec.Name)
-	r.clock.keep(row)
+	r.scheduler.keep(row)
 	if spec.When.Now && !suspended {
 		_, err = r.startJob(ctx, row, "as soon as the job was made", "")
 	}
@@ -179,7 +179,7 @@ func (r *Runner) saveJob(ctx context.Context, row records.Job) error {
 		return err
 	}
 	r.hub.Publish(live.Jobs, row.Name)
-	r.clock.keep(row)
+	r.scheduler.keep(row)
 	return nil
 }
 
@@ -210,7 +210,7 @@ func (r *Runner) RemoveJob(ctx context.Context, name string) error {
 	if err := r.db.RemoveJob(ctx, row.ID); err != nil {
 		return err
 	}
-	r.clock.forget(row.ID)
+	r.scheduler.forget(row.ID)
 	if err := r.db.ForgetContents(ctx, contentsOf(row)); err != nil {
 		return err
 	}
@@ -261,7 +261,7 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 			p.rows[i].Scope = "in sync " + row.ID + "\n" + p.rows[i].Scope
 		}
 	}
-	if p.rules.Once {
+	if p.rules.IdenticalOnce {
 		for i := range p.rows {
 			p.rows[i].Contents = contentsOf(row)
 		}

@@ -20,12 +20,12 @@ import (
 const mostSteps = 200
 
 // passed are the runs of a migration that have ended, the oldest first.
-func (r *Runner) passed(ctx context.Context, name string) ([]job.Passed, []records.Run, error) {
+func (r *Runner) passed(ctx context.Context, name string) ([]job.EndedRun, []records.Run, error) {
 	rows, err := r.db.RunsOf(ctx, name, mostSteps)
 	if err != nil {
 		return nil, nil, err
 	}
-	var passed []job.Passed
+	var passed []job.EndedRun
 	var runs []records.Run
 	for _, row := range rows {
 		if row.Step == "" {
@@ -33,7 +33,7 @@ func (r *Runner) passed(ctx context.Context, name string) ([]job.Passed, []recor
 		}
 		runs = append(runs, row)
 		if row.Ended() {
-			passed = append(passed, job.Passed{Step: row.Step, State: row.State, Items: row.Items})
+			passed = append(passed, job.EndedRun{Step: row.Step, State: row.State, Items: row.Items})
 		}
 	}
 	return passed, runs, nil

@@ -56,11 +56,11 @@ func manyHands(t *testing.T, cancel bool) {
 	})
 	do(func(int) error {
 		o.runner.Progress()
-		o.runner.Figures()
+		o.runner.Stats()
 		_, err := o.runner.Run(ctx, started.Run)
 		return err
 	})
-	do(func(int) error { return o.runner.Aside(ctx, "desk", func() error { return nil }) })
+	do(func(int) error { return o.runner.WithRunsPaused(ctx, "desk", func() error { return nil }) })
 	if cancel {
 		time.Sleep(time.Second)
 		for range 3 {

@@ -79,7 +79,7 @@ func (r *Runner) SetAtOnce(ctx context.Context, runs int) error {
 	if err := r.db.SetMeta(ctx, atOnceName, strconv.Itoa(runs)); err != nil {
 		return err
 	}
-	r.turns.setMost(runs)
+	r.limiter.setMost(runs)
 	return nil
 }
 

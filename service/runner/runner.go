@@ -48,7 +48,7 @@ type Runner struct {
 	// accounts that it may have changed.
 	Ended func(accounts []string)
 	// Told is called when a run has ended, or is held, with what came of it.
-	Told func(contract.Run)
+	Notify func(contract.Run)
 	// Scratch is a folder for content whose size is not known yet.
 	Scratch string
 	// KeepItems is how long the items of runs are kept that were done or skipped; 0 is
@@ -59,13 +59,13 @@ type Runner struct {
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers
 
-	turns *turns
-	group sync.WaitGroup
-	ctx   context.Context
+	limiter *runLimiter
+	group   sync.WaitGroup
+	ctx     context.Context
 
-	clock    *clock
-	feeds    *feeds
-	starting sync.Mutex // one run of a job is started at a time
+	scheduler *scheduler
+	feeds     *feeds
+	starting  sync.Mutex // one run of a job is started at a time
 
 	// hands is held while a run is handed from the records to a goroutine of its
 	// own, or back, so that nobody meets it in between.
@@ -80,11 +80,11 @@ type Runner struct {
 // New returns a runner. ctx ends all that it runs, to be taken up again.
 func New(ctx context.Context, db *records.DB, accounts *accounts.Accounts, tree *tree.Tree, hub *live.Hub, log *slog.Logger) *Runner {
 	r := &Runner{
-		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {}, Told: func(contract.Run) {},
-		turns: newTurns(usualAtOnce), active: map[string]*active{},
+		db: db, accounts: accounts, tree: tree, hub: hub, log: log, ctx: ctx, Ended: func([]string) {}, Notify: func(contract.Run) {},
+		limiter: newRunLimiter(usualAtOnce), active: map[string]*active{},
 	}
 	r.feeds = &feeds{runner: r, open: map[string]*feed{}}
-	r.clock = &clock{runner: r, jobs: map[string]*keeping{}, keepers: map[string]*keeper{}}
+	r.scheduler = &scheduler{runner: r, jobs: map[string]*keeping{}, keepers: map[string]*keeper{}}
 	return r
 }
 
@@ -94,8 +94,8 @@ func (r *Runner) Resume() error {
 	if err != nil {
 		return err
 	}
-	r.turns.setMost(atOnce)
-	if err := r.cleanArrivals(); err != nil {
+	r.limiter.setMost(atOnce)
+	if err := r.cleanPendingUploads(); err != nil {
 		return err
 	}
 	if err := r.db.ForgetEnded(r.ctx, time.Now().Add(-keptAfterUnlink)); err != nil {
@@ -128,7 +128,7 @@ func (r *Runner) Resume() error {
 	}
 	jobs, err := r.db.KeptJobs(r.ctx)
 	for _, row := range jobs {
-		r.clock.keep(row)
+		r.scheduler.keep(row)
 	}
 	return err
 }
@@ -185,7 +185,7 @@ func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rul
 	if rules.Clear {
 		name = "move-" + id
 	}
-	once := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), Once: true}
+	once := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), OneOff: true}
 	row := records.Run{ID: id, Job: once.Name, State: run.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
 	if err := r.db.AddRun(ctx, &once, &row); err != nil {
 		return contract.Started{}, err
@@ -236,10 +236,10 @@ func (r *Runner) launch(row records.Run, resumed bool) {
 
 func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer.Result {
 	row := a.now().row
-	if a.moving.Store(r.turns.take(ctx, a.share.Weight) == nil); a.moving.Load() {
+	if a.moving.Store(r.limiter.take(ctx, a.share.Weight) == nil); a.moving.Load() {
 		defer func() {
 			if a.moving.Load() {
-				r.turns.give()
+				r.limiter.give()
 			}
 		}()
 	} // else cancelled while it was queued; it still has to end its items
@@ -269,7 +269,7 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	if err != nil {
 		return transfer.Result{} // interrupted before it began
 	}
-	var again func(context.Context, transfer.Passed) (transfer.Touched, bool)
+	var again func(context.Context, transfer.PassResult) (transfer.Touched, bool)
 	if watched != nil {
 		defer watched.end()
 		again = watched.again
@@ -337,7 +337,7 @@ func (r *Runner) become(row *records.Run, event run.Event, cause plan.Cause, why
 
 // withinItsHours pauses a new run of a job that may not run now.
 func (r *Runner) withinItsHours(job records.Job, row *records.Run) {
-	if allowed, until := r.clock.allowed(job, row.CreatedAt); !allowed {
+	if allowed, until := r.scheduler.allowed(job, row.CreatedAt); !allowed {
 		r.become(row, run.Pause, plan.CauseHours, outsideHours(until))
 	}
 }

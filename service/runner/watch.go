@@ -191,7 +191,7 @@ func (w *watch) touchMoved(route transfer.Route, number int, target bool, entry 
 }
 
 // again waits for what is to be looked at next; see transfer.Options.Again.
-func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Touched, bool) {
+func (w *watch) again(ctx context.Context, passed transfer.PassResult) (transfer.Touched, bool) {
 	w.mu.Lock()
 	if w.lookedAtAll {
 		for _, one := range w.subscriptions {
@@ -214,9 +214,9 @@ func (w *watch) again(ctx context.Context, passed transfer.Passed) (transfer.Tou
 	w.active.watching.Store(true)
 	defer w.active.watching.Store(false)
 	w.active.moving.Store(false)
-	w.runner.turns.give()
+	w.runner.limiter.give()
 	all, ok := w.await(ctx, again)
-	if !ok || w.runner.turns.take(ctx, w.active.share.Weight) != nil {
+	if !ok || w.runner.limiter.take(ctx, w.active.share.Weight) != nil {
 		return transfer.Touched{}, false
 	}
 	w.active.moving.Store(true)
@@ -271,7 +271,7 @@ func (w *watch) take() transfer.Touched {
 
 // keepGoing keeps a run of a continuous job going, until ctx ends; that run then ends
 // as soon as it has done what it was doing.
-func (c *clock) keepGoing(ctx context.Context, row records.Job) {
+func (c *scheduler) keepGoing(ctx context.Context, row records.Job) {
 	r, begun := c.runner, time.Now()
 	for ctx.Err() == nil {
 		wait := time.Second

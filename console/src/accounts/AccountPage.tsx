@@ -7,7 +7,7 @@ import { Button } from '../ui/Button'
 import { bytes, plain, when } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
-import { BehindChoice, nameFor } from './Behind'
+import { ResourceChoice, nameFor } from './Resources'
 import { signsIn, whereOf } from './Found'
 import { useAccounts, useHistory, useProviders, useSpace } from './queries'
 import { SpeedSection } from './Speed'
@@ -130,28 +130,28 @@ function BehindSection({ account }: { account: Account }) {
   const provider = useProviders().data?.find((one) => one.name === account.provider)
   const [wanted, setWanted] = useState(false)
   const path = { params: { path: { name: account.name } } }
-  const behind = useQuery({ queryKey: ['behind', account.name], queryFn: () => data(api.GET('/api/v1/accounts/{name}/behind', path)), enabled: wanted })
+  const resources = useQuery({ queryKey: ['resources', account.name], queryFn: () => data(api.GET('/api/v1/accounts/{name}/resources', path)), enabled: wanted })
   const take = useMutation({
     mutationFn: async (values: string[]) => {
-      for (const value of values) await data(api.POST('/api/v1/accounts/{name}/behind', { ...path, body: { value, name: nameFor(account.name, value) } }))
+      for (const value of values) await data(api.POST('/api/v1/accounts/{name}/resources', { ...path, body: { value, name: nameFor(account.name, value) } }))
     },
     onSettled: () => {
-      for (const key of ['accounts', 'space', 'behind', 'link-events', 'folder']) void client.invalidateQueries({ queryKey: [key] })
+      for (const key of ['accounts', 'space', 'resources', 'link-events', 'folder']) void client.invalidateQueries({ queryKey: [key] })
     },
   })
-  if (!provider?.behind && !provider?.options.some((option) => option.name === 'area')) return null
+  if (!provider?.resource && !provider?.options.some((option) => option.name === 'area')) return null
   return (
     <section className="mt-6">
       <h2 className="border-b border-line py-1 text-large font-semibold">More with the same sign-in</h2>
       <div className="mt-2">
         {!wanted && (
           <Button look="quiet" onClick={() => setWanted(true)}>
-            List every {provider.behind ?? 'area'}
+            List every {provider.resource ?? 'area'}
           </Button>
         )}
-        {wanted && behind.isPending && <p className="text-soft">Asking…</p>}
-        {(behind.isError || take.isError) && <Failed error={behind.error ?? take.error} />}
-        {behind.data && <BehindChoice key={behind.dataUpdatedAt} behind={behind.data} busy={take.isPending} onTake={(values) => take.mutate(values)} />}
+        {wanted && resources.isPending && <p className="text-soft">Asking…</p>}
+        {(resources.isError || take.isError) && <Failed error={resources.error ?? take.error} />}
+        {resources.data && <ResourceChoice key={resources.dataUpdatedAt} resources={resources.data} busy={take.isPending} onTake={(values) => take.mutate(values)} />}
       </div>
     </section>
   )

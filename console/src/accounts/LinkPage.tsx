@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { type Account, api, type Behind, type Consenting, data, type Introduced, type Option, type Provider } from '../api/client'
+import { type Account, api, type Resources, type Consenting, data, type Identity, type Option, type Provider } from '../api/client'
 import { treeLink } from '../tree/address'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
@@ -10,7 +10,7 @@ import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { plain, when } from '../ui/format'
 import { Failed } from '../ui/Banner'
-import { BehindChoice, nameFor } from './Behind'
+import { ResourceChoice, nameFor } from './Resources'
 import { consentsOf, ConsentSteps } from './Consent'
 import { Found } from './Found'
 import { BackToAccounts } from './ReauthorizePage'
@@ -122,8 +122,8 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
   const [start, setStart] = useState(begin.start ?? '')
   const [secret, setSecret] = useState('')
   const [readOnly, setReadOnly] = useState(begin.readOnly ?? false)
-  const [shownBy, setShownBy] = useState<Introduced>()
-  const [behind, setBehind] = useState<Behind>()
+  const [shownBy, setShownBy] = useState<Identity>()
+  const [resources, setResources] = useState<Resources>()
   const [refused, setRefused] = useState<unknown>()
   const asked = (more: Record<string, string> = {}): Consenting => ({
     provider: provider.name, name, options: Object.fromEntries(Object.entries({ ...values, ...more }).filter(([, value]) => value !== '')), start, secret, files, read_only: readOnly, again: begin.again,
@@ -136,12 +136,12 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
   const link = useMutation({
     mutationFn: async (trusted: Record<string, string>) => {
       const known = { ...values, ...trusted }
-      if (provider.introduced && !known[provider.introduced]) {
-        const introduced = await data(api.POST('/api/v1/introductions', { body: asked() }))
+      if (provider.identity_option && !known[provider.identity_option]) {
+        const introduced = await data(api.POST('/api/v1/identities', { body: asked() }))
         if (introduced.value) return setShownBy(introduced)
       }
-      if (provider.behind && !known[provider.behind]) {
-        return setBehind(await data(api.POST('/api/v1/behind', { body: asked(trusted) })))
+      if (provider.resource && !known[provider.resource]) {
+        return setResources(await data(api.POST('/api/v1/resources', { body: asked(trusted) })))
       }
       done([await data(api.POST('/api/v1/accounts', { body: asked(trusted) }))])
     },
@@ -150,7 +150,7 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
     mutationFn: async (chosen: string[]) => {
       const accounts: Account[] = []
       for (const value of chosen) {
-        const body = { ...asked({ [behind!.option]: value }), name: chosen.length > 1 ? nameFor(name, value) : name }
+        const body = { ...asked({ [resources!.option]: value }), name: chosen.length > 1 ? nameFor(name, value) : name }
         accounts.push(await data(api.POST('/api/v1/accounts', { body })))
       }
       done(accounts)
@@ -169,7 +169,7 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
     if (option.file) {
       return <FileField key={option.name} option={option} chosen={option.name in files} wrong={wrongAt(option.name)} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
     }
-    const listed = option.name === provider.behind ? { ...option, required: false, help: `${ended(option.help)} Leave it empty to list what the sign-in reaches` } : option
+    const listed = option.name === provider.resource ? { ...option, required: false, help: `${ended(option.help)} Leave it empty to list what the sign-in reaches` } : option
     return option.secret ? (
       <Field
         key={option.name}
@@ -187,12 +187,12 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
     )
   }
   const starting = <Field label="Starting folder (optional)" help="A folder of the storage that becomes the start of the account." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
-  if (behind) {
+  if (resources) {
     return (
       <div className="grid gap-4">
         <p className="text-soft">The sign-in works. Each selected entry becomes an account.</p>
         {take.isError && <Failed error={take.error} />}
-        <BehindChoice behind={behind} busy={take.isPending} onTake={(chosen) => take.mutate(chosen)} onBack={() => setBehind(undefined)} />
+        <ResourceChoice resources={resources} busy={take.isPending} onTake={(chosen) => take.mutate(chosen)} onBack={() => setResources(undefined)} />
       </div>
     )
   }

@@ -58,24 +58,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/accounts/{name}/behind": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** List what the sign-in of an account reaches */
-        get: operations["list-account-behind"];
-        put?: never;
-        /** Link more with the sign-in of an account */
-        post: operations["link-behind"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/accounts/{name}/check": {
         parameters: {
             query?: never;
@@ -104,6 +86,24 @@ export interface paths {
         put?: never;
         /** Reauthorize an account with a new secret */
         post: operations["reauthorize-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/resources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what the sign-in of an account reaches */
+        get: operations["list-account-resources"];
+        put?: never;
+        /** Link more with the sign-in of an account */
+        post: operations["link-resource"];
         delete?: never;
         options?: never;
         head?: never;
@@ -191,23 +191,6 @@ export interface paths {
         /** Change the overall bandwidth limits */
         put: operations["set-bandwidth"];
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/behind": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** List what a sign-in reaches */
-        post: operations["list-behind"];
         delete?: never;
         options?: never;
         head?: never;
@@ -446,7 +429,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/introductions": {
+    "/api/v1/identities": {
         parameters: {
             query?: never;
             header?: never;
@@ -456,7 +439,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Show the host key or certificate of a server */
-        post: operations["introduce"];
+        post: operations["probe-identity"];
         delete?: never;
         options?: never;
         head?: never;
@@ -907,6 +890,23 @@ export interface paths {
         put?: never;
         /** Count what a deletion would delete */
         post: operations["plan-removal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** List what a sign-in reaches */
+        post: operations["list-resources"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1483,18 +1483,6 @@ export interface components {
             };
             overall: components["schemas"]["Bandwidth"];
         };
-        Behind: {
-            /** @description The option that chooses one: share, bucket or area. */
-            option: string;
-            places: components["schemas"]["BehindPlace"][];
-        };
-        BehindPlace: {
-            /** @description The account that is already linked there. */
-            linked?: string;
-            note?: string;
-            title?: string;
-            value: string;
-        };
         Blocker: {
             address: string;
             cause: string;
@@ -1765,6 +1753,12 @@ export interface components {
             /** @description Hours of the week, such as mon-fri 08-18. */
             when: string;
         };
+        Identity: {
+            /** @description The option that pins it; empty if there is nothing to compare. */
+            option?: string;
+            value?: string;
+            words?: string;
+        };
         Include: {
             /** @description Files changed since an earlier run transferred them, wherever it put them. */
             changed?: boolean;
@@ -1780,12 +1774,6 @@ export interface components {
             smaller_than?: string;
             /** @description Types of files: documents, pictures, sound, film. */
             types?: string[];
-        };
-        Introduced: {
-            /** @description The option that pins it; empty if there is nothing to compare. */
-            option?: string;
-            value?: string;
-            words?: string;
         };
         Item: {
             /** @description The action: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse. */
@@ -2241,8 +2229,6 @@ export interface components {
         };
         Provider: {
             about?: string;
-            /** @description The option of which a sign-in reaches several: share or bucket. */
-            behind?: string;
             /** @description Ways to give consent, the best first; none for accounts with a secret. */
             consents: ("page" | "device" | "paste")[];
             /** @description The provider has a definition. */
@@ -2250,11 +2236,13 @@ export interface components {
             /** @description Text of the definition, for a single provider. */
             definition?: string;
             /** @description The option that pins the server's host key or certificate. */
-            introduced?: string;
+            identity_option?: string;
             name: string;
             options: components["schemas"]["Option"][];
             /** @description Client id of your own app registration. */
             registered?: string;
+            /** @description The option of which a sign-in reaches several: share or bucket. */
+            resource?: string;
             /** @description Part of the program. */
             shipped: boolean;
             title: string;
@@ -2343,6 +2331,18 @@ export interface components {
         Renaming: {
             address: string;
             target: string;
+        };
+        Resource: {
+            /** @description The account that is already linked there. */
+            linked?: string;
+            note?: string;
+            title?: string;
+            value: string;
+        };
+        Resources: {
+            /** @description The option that chooses one: share, bucket or area. */
+            option: string;
+            resources: components["schemas"]["Resource"][];
         };
         Retried: {
             /**
@@ -3121,74 +3121,6 @@ export interface operations {
             };
         };
     };
-    "list-account-behind": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The account's name. */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Behind"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "link-behind": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The account's name. */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Taking"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Account"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     "check-account": {
         parameters: {
             query?: never;
@@ -3239,6 +3171,74 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-account-resources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Resources"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "link-resource": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Taking"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3457,39 +3457,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "list-behind": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Link"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Behind"];
-                };
             };
             /** @description Error */
             default: {
@@ -3976,7 +3943,7 @@ export interface operations {
             };
         };
     };
-    introduce: {
+    "probe-identity": {
         parameters: {
             query?: never;
             header?: never;
@@ -3995,7 +3962,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Introduced"];
+                    "application/json": components["schemas"]["Identity"];
                 };
             };
             /** @description Error */
@@ -4980,6 +4947,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RemovalPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-resources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Link"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Resources"];
                 };
             };
             /** @description Error */

@@ -317,7 +317,7 @@ func testTimes(t T, s store.Store) {
 }
 
 func testSums(t T, s store.Store) {
-	summer := s.Capabilities().Sums
+	summer := s.Capabilities().Checksums
 	if summer == nil {
 		t.Skip("the store tells no sums")
 	}

@@ -36,7 +36,7 @@ func (a Able) Capabilities() store.Capabilities {
 		Copy: func(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 			return move(ctx, from, revision, to)
 		},
-		Parts: a.Memory, Sums: claims{}, Exports: claims{}, Changes: changes,
+		Parts: a.Memory, Checksums: claims{}, Exports: claims{}, Changes: changes,
 		AwaitChanges: func(ctx context.Context, folder store.Folder, cursor string, _ time.Duration) (store.ChangePage, error) {
 			return changes(ctx, folder, cursor)
 		},

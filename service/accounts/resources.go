@@ -11,109 +11,109 @@ import (
 // areaOption is the option by which an area of a drive is chosen.
 const areaOption = "area"
 
-// Behind are the places that one sign-in leads to.
-type Behind struct {
-	Option string // by which one of them is chosen
-	Places []BehindPlace
+// Resources are the places that one sign-in leads to.
+type Resources struct {
+	Option    string // by which one of them is chosen
+	Resources []Resource
 }
 
-// BehindPlace is one of them.
-type BehindPlace struct {
-	store.Behind
+// Resource is one of them.
+type Resource struct {
+	store.Resource
 	Linked string // the account that is linked there; empty for none
 }
 
-// ListBehind lists what is behind a sign-in that nothing is linked with yet.
-func (a *Accounts) ListBehind(ctx context.Context, link Link) (Behind, error) {
+// ListResources lists what is behind a sign-in that nothing is linked with yet.
+func (a *Accounts) ListResources(ctx context.Context, link Link) (Resources, error) {
 	provider, err := a.Provider(link.Provider)
 	if err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
-	lister, ok := provider.(store.BehindLister)
+	lister, ok := provider.(store.ResourceLister)
 	if !ok {
-		return Behind{}, nothingBehind(provider)
+		return Resources{}, noResources(provider)
 	}
-	given := without(link.Options, lister.BehindOption())
-	given[lister.BehindOption()] = "to-be-chosen"
+	given := without(link.Options, lister.ResourceOption())
+	given[lister.ResourceOption()] = "to-be-chosen"
 	options, err := store.CheckOptions(provider, given, link.Secret != "")
 	if err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
-	delete(options, lister.BehindOption())
+	delete(options, lister.ResourceOption())
 	if err := checkFiles(provider, link.Files); err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
 	opening := a.openingFor(provider, row, consentGate(), &heldSecret{now: link.credential().Bytes()})
-	found, err := lister.ListBehind(ctx, opening)
+	found, err := lister.ListResources(ctx, opening)
 	if err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
-	return a.marked(ctx, row, Behind{Option: lister.BehindOption(), Places: places(found)})
+	return a.marked(ctx, row, Resources{Option: lister.ResourceOption(), Resources: places(found)})
 }
 
-func nothingBehind(provider store.Provider) error {
+func noResources(provider store.Provider) error {
 	return store.Errorf(store.ErrUnsupported, "a sign-in to a %s leads to one place alone; link that", provider.Title())
 }
 
-func places(found []store.Behind) []BehindPlace {
-	all := make([]BehindPlace, len(found))
+func places(found []store.Resource) []Resource {
+	all := make([]Resource, len(found))
 	for i, one := range found {
-		all[i].Behind = one
+		all[i].Resource = one
 	}
 	return all
 }
 
-// AccountBehind lists what else is behind the sign-in of an account.
-func (a *Accounts) AccountBehind(ctx context.Context, name string) (Behind, error) {
+// AccountResources lists what else is behind the sign-in of an account.
+func (a *Accounts) AccountResources(ctx context.Context, name string) (Resources, error) {
 	row, err := a.row(ctx, name)
 	if err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
 	provider, err := a.Provider(row.Provider)
 	if err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	behind := Behind{}
-	if lister, ok := provider.(store.BehindLister); ok {
-		behind.Option = lister.BehindOption()
+	behind := Resources{}
+	if lister, ok := provider.(store.ResourceLister); ok {
+		behind.Option = lister.ResourceOption()
 		bare := row
 		bare.Options = without(row.Options, behind.Option)
-		found, err := lister.ListBehind(ctx, a.openingFor(provider, bare, consentGate(), &secrets{accounts: a, linking: row}))
+		found, err := lister.ListResources(ctx, a.openingFor(provider, bare, consentGate(), &secrets{accounts: a, linking: row}))
 		if err != nil {
-			return Behind{}, err
+			return Resources{}, err
 		}
-		behind.Places = places(found)
+		behind.Resources = places(found)
 		return a.marked(ctx, row, behind)
 	}
 	opened, err := a.Open(ctx, name)
 	if err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
 	areas, err := store.AreasOf(ctx, opened.Store)
 	if err != nil {
-		return Behind{}, err
+		return Resources{}, err
 	}
 	if len(areas) == 0 {
-		return Behind{}, nothingBehind(provider)
+		return Resources{}, noResources(provider)
 	}
 	behind.Option = areaOption
 	for i, area := range areas {
-		place := BehindPlace{Behind: store.Behind{Value: area}}
+		place := Resource{Resource: store.Resource{Value: area}}
 		if i == 0 {
 			place.Note = "its own"
 		}
-		behind.Places = append(behind.Places, place)
+		behind.Resources = append(behind.Resources, place)
 	}
 	return a.marked(ctx, row, behind)
 }
 
 // marked says which of the places are linked already by a sign-in like that of row.
-func (a *Accounts) marked(ctx context.Context, row records.Account, behind Behind) (Behind, error) {
+func (a *Accounts) marked(ctx context.Context, row records.Account, behind Resources) (Resources, error) {
 	rows, err := a.db.Accounts(ctx)
 	if err != nil {
 		return behind, err
@@ -126,12 +126,12 @@ func (a *Accounts) marked(ctx context.Context, row records.Account, behind Behin
 			(other.SignedIn == row.SignedIn || other.ID == row.SignedIn)); behind.Option == areaOption && !shared {
 			continue // somebody else's areas may have the same names
 		}
-		at := slices.IndexFunc(behind.Places, func(place BehindPlace) bool { return place.Value == other.Options[behind.Option] })
+		at := slices.IndexFunc(behind.Resources, func(place Resource) bool { return place.Value == other.Options[behind.Option] })
 		if at < 0 && behind.Option == areaOption && other.Options[areaOption] == "" {
 			at = 0
 		}
 		if at >= 0 {
-			behind.Places[at].Linked = other.Name
+			behind.Resources[at].Linked = other.Name
 		}
 	}
 	return behind, nil
@@ -165,18 +165,18 @@ type Place struct {
 	Name  string
 }
 
-// LinkBehind links another place behind the sign-in of an account, which both
+// LinkResource links another place behind the sign-in of an account, which both
 // share from then on.
-func (a *Accounts) LinkBehind(ctx context.Context, name string, place Place) (records.Account, Found, error) {
+func (a *Accounts) LinkResource(ctx context.Context, name string, place Place) (records.Account, Found, error) {
 	row, err := a.row(ctx, name)
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	behind, err := a.AccountBehind(ctx, name)
+	behind, err := a.AccountResources(ctx, name)
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
-	if !slices.ContainsFunc(behind.Places, func(one BehindPlace) bool { return one.Value == place.Value }) {
+	if !slices.ContainsFunc(behind.Resources, func(one Resource) bool { return one.Value == place.Value }) {
 		return records.Account{}, Found{}, &store.OptionError{Option: behind.Option, Reason: "there is no " + behind.Option + " " + place.Value +
 			" behind the sign-in of /" + name}
 	}
@@ -189,35 +189,35 @@ func (a *Accounts) LinkBehind(ctx context.Context, name string, place Place) (re
 	return a.Add(ctx, Link{Provider: row.Provider, Name: place.Name, Options: options, ReadOnly: row.ReadOnly, shared: keeper})
 }
 
-// Introduced is what a server shows of itself before anybody signs in.
-type Introduced struct {
+// Identity is what a server shows of itself before anybody signs in.
+type Identity struct {
 	Option string // that pins it
 	Value  string
 	Words  string
 }
 
-// Introduce asks a server what it shows, so that a person can compare it before
+// ProbeIdentity asks a server what it shows, so that a person can compare it before
 // anything is sent; ok is false where there is nothing to compare, or it was given.
-func (a *Accounts) Introduce(ctx context.Context, link Link) (introduced Introduced, ok bool, err error) {
+func (a *Accounts) ProbeIdentity(ctx context.Context, link Link) (introduced Identity, ok bool, err error) {
 	provider, err := a.Provider(link.Provider)
 	if err != nil {
-		return Introduced{}, false, err
+		return Identity{}, false, err
 	}
-	introducer, has := provider.(store.Introducer)
+	introducer, has := provider.(store.IdentityProber)
 	if !has {
-		return Introduced{}, false, nil
+		return Identity{}, false, nil
 	}
 	options, err := store.CheckOptions(provider, link.Options, true)
 	if err != nil {
-		return Introduced{}, false, err
+		return Identity{}, false, err
 	}
-	if options[introducer.IntroducedBy()] != "" {
-		return Introduced{}, false, nil
+	if options[introducer.IdentityOption()] != "" {
+		return Identity{}, false, nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
-	introduced.Option = introducer.IntroducedBy()
-	introduced.Value, introduced.Words, err = introducer.Introduce(ctx, a.openingFor(provider, row, consentGate(), store.FixedSecret("")))
+	introduced.Option = introducer.IdentityOption()
+	introduced.Value, introduced.Words, err = introducer.ProbeIdentity(ctx, a.openingFor(provider, row, consentGate(), store.FixedSecret("")))
 	return introduced, err == nil && introduced.Value != "", err
 }

@@ -6,9 +6,9 @@ import (
 	"sync"
 )
 
-// turns lets so many runs move at once; of those that wait, the ones of a higher
+// runLimiter lets so many runs move at once; of those that wait, the ones of a higher
 // priority first, and then the one that has waited longest.
-type turns struct {
+type runLimiter struct {
 	mu      sync.Mutex
 	most    int
 	moving  int
@@ -20,10 +20,10 @@ type turn struct {
 	come   chan struct{}
 }
 
-func newTurns(most int) *turns { return &turns{most: most} }
+func newRunLimiter(most int) *runLimiter { return &runLimiter{most: most} }
 
 // take waits for a turn. weight is asked whenever one is free.
-func (t *turns) take(ctx context.Context, weight func() int64) error {
+func (t *runLimiter) take(ctx context.Context, weight func() int64) error {
 	t.mu.Lock()
 	if t.moving < t.most && len(t.waiting) == 0 {
 		t.moving++
@@ -51,7 +51,7 @@ func (t *turns) take(ctx context.Context, weight func() int64) error {
 }
 
 // give gives a turn back.
-func (t *turns) give() {
+func (t *runLimiter) give() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.moving--
@@ -59,7 +59,7 @@ func (t *turns) give() {
 }
 
 // setMost changes how many move at once. Those that move go on.
-func (t *turns) setMost(most int) {
+func (t *runLimiter) setMost(most int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.most = most
@@ -67,7 +67,7 @@ func (t *turns) setMost(most int) {
 }
 
 // next lets in those whose turn it is. t.mu is held.
-func (t *turns) next() {
+func (t *runLimiter) next() {
 	for t.moving < t.most && len(t.waiting) > 0 {
 		best := 0
 		for i, one := range t.waiting {

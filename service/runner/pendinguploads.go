@@ -8,33 +8,33 @@ import (
 	"deftheron/service/records"
 )
 
-// Arrival marks a file that comes from outside, so that what a process that dies
+// TrackUpload marks a file that comes from outside, so that what a process that dies
 // leaves behind is found at the next start. The caller calls the function
 // returned when the file has arrived, or will not.
-func (r *Runner) Arrival(ctx context.Context, address store.Address) (run string, ended func(), err error) {
+func (r *Runner) TrackUpload(ctx context.Context, address store.Address) (run string, ended func(), err error) {
 	run = newID(time.Now())
-	if err := r.db.AddArrival(ctx, records.Arrival{Run: run, Address: address.String()}); err != nil {
+	if err := r.db.AddPendingUpload(ctx, records.PendingUpload{Run: run, Address: address.String()}); err != nil {
 		return "", nil, err
 	}
 	return run, func() {
-		if err := r.db.EndArrival(context.WithoutCancel(ctx), run); err != nil {
-			r.log.Error("could not forget an arrival", "run", run, "error", err)
+		if err := r.db.EndPendingUpload(context.WithoutCancel(ctx), run); err != nil {
+			r.log.Error("could not forget an upload", "run", run, "error", err)
 		}
 	}, nil
 }
 
-// cleanArrivals removes what uploads left behind when the service ended. What
+// cleanPendingUploads removes what uploads left behind when the service ended. What
 // cannot be reached now is tried again at the next start.
-func (r *Runner) cleanArrivals() error {
-	arrivals, err := r.db.Arrivals(r.ctx)
+func (r *Runner) cleanPendingUploads() error {
+	arrivals, err := r.db.PendingUploads(r.ctx)
 	if err != nil || len(arrivals) == 0 {
 		return err
 	}
 	r.group.Go(func() {
 		for _, arrival := range arrivals {
-			err := r.cleanArrival(arrival)
+			err := r.cleanPendingUpload(arrival)
 			if err == nil || store.KindOf(err) == store.ErrNotFound {
-				err = r.db.EndArrival(r.ctx, arrival.Run)
+				err = r.db.EndPendingUpload(r.ctx, arrival.Run)
 			}
 			if err != nil {
 				r.log.Warn("what an upload left behind could not be removed yet", "address", arrival.Address, "error", err)
@@ -44,7 +44,7 @@ func (r *Runner) cleanArrivals() error {
 	return nil
 }
 
-func (r *Runner) cleanArrival(arrival records.Arrival) error {
+func (r *Runner) cleanPendingUpload(arrival records.PendingUpload) error {
 	address, err := store.ParseAddress(arrival.Address)
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package shown
+package format
 
 import (
 	"strings"

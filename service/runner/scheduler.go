@@ -12,9 +12,9 @@ import (
 	"deftheron/service/records"
 )
 
-// clock has jobs run by their timetables, and keeps their runs within the hours in
+// scheduler has jobs run by their timetables, and keeps their runs within the hours in
 // which they may go. Each job that is active has a goroutine of its own.
-type clock struct {
+type scheduler struct {
 	runner *Runner
 	mu     sync.Mutex
 	jobs   map[string]*keeping // by the job's id
@@ -29,7 +29,7 @@ type keeping struct {
 
 // keep keeps a job as it is now, once it is no longer kept as it was: what keeps it
 // never overlaps.
-func (c *clock) keep(row records.Job) {
+func (c *scheduler) keep(row records.Job) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	before := c.jobs[row.ID]
@@ -72,7 +72,7 @@ func (c *clock) keep(row records.Job) {
 	})
 }
 
-func (c *clock) forget(id string) {
+func (c *scheduler) forget(id string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if before := c.jobs[id]; before != nil {
@@ -98,7 +98,7 @@ func (r *Runner) endGoing(name string) {
 
 // due starts a run of a job at its time. One that is still going is not started
 // twice.
-func (c *clock) due(ctx context.Context, row records.Job, at time.Time) {
+func (c *scheduler) due(ctx context.Context, row records.Job, at time.Time) {
 	r := c.runner
 	if err := r.db.SawJob(context.WithoutCancel(ctx), row.ID, at); err != nil {
 		r.log.Error("could not keep that a job was seen to", "job", row.Name, "error", err)
@@ -137,11 +137,11 @@ func (r *Runner) failedToStart(ctx context.Context, row records.Job, by string, 
 	if err := r.db.AddRunOf(ctx, &run); err != nil {
 		r.log.Error("could not keep that a job could not be started", "job", row.Name, "error", err)
 	}
-	r.Told(r.contract(run, nil))
+	r.Notify(r.contract(run, nil))
 }
 
 // allowed reports whether a run of a job may go at a moment, and when that changes.
-func (c *clock) allowed(row records.Job, at time.Time) (bool, time.Time) {
+func (c *scheduler) allowed(row records.Job, at time.Time) (bool, time.Time) {
 	timetable, err := row.Spec.When.Read(zone)
 	if err != nil {
 		return true, time.Time{}
@@ -161,7 +161,7 @@ const hoursEvery = time.Minute
 
 // keepHours pauses the run of a job when its hours end, and goes on with it when
 // they begin.
-func (c *clock) keepHours(ctx context.Context, row records.Job) {
+func (c *scheduler) keepHours(ctx context.Context, row records.Job) {
 	for {
 		allowed, until := c.allowed(row, time.Now())
 		if err := c.runner.withinHours(ctx, row, allowed, until); err != nil && ctx.Err() == nil {

@@ -8,8 +8,8 @@ import (
 	"deftheron/contract"
 )
 
-// runTold sends a notification of how a run ended, or that it is held.
-func (s *Service) runTold(run contract.Run) {
+// notifyRun sends a notification of how a run ended, or that it is held.
+func (s *Service) notifyRun(run contract.Run) {
 	if run.State == "cancelled" {
 		return // a person did it
 	}

@@ -11,7 +11,7 @@ import (
 // TestTurns lets runs in by priority, and then by how long they have waited.
 func TestTurns(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		turns := newTurns(1)
+		turns := newRunLimiter(1)
 		var mu sync.Mutex
 		var came []string
 		begin := func(ctx context.Context, name string, weight int64) {

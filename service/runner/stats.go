@@ -7,8 +7,8 @@ import (
 	"deftheron/core/transfer"
 )
 
-// Figures are what runs have come to since the service began.
-type Figures struct {
+// Stats are what runs have come to since the service began.
+type Stats struct {
 	Open    map[run.State]int64 // runs that have not ended, by state
 	Ended   map[run.State]int64 // runs, by state
 	Items   map[string]int64    // by state
@@ -20,9 +20,9 @@ type Figures struct {
 	Lag map[string]time.Duration
 }
 
-// Figures returns them.
-func (r *Runner) Figures() Figures {
-	f := Figures{
+// Stats returns them.
+func (r *Runner) Stats() Stats {
+	f := Stats{
 		Open: map[run.State]int64{}, Ended: map[run.State]int64{}, Items: map[string]int64{"done": 0, "skipped": 0, "failed": 0},
 		Lag: map[string]time.Duration{},
 	}
@@ -55,7 +55,7 @@ func (r *Runner) Figures() Figures {
 	return f
 }
 
-func (f *Figures) add(s transfer.Snapshot) {
+func (f *Stats) add(s transfer.Snapshot) {
 	f.Items["done"] += s.Done
 	f.Items["skipped"] += s.Skipped
 	f.Items["failed"] += s.Failed

@@ -9,9 +9,9 @@ import (
 // asideTime is how long a run may take to stop for a change of an account.
 const asideTime = 30 * time.Second
 
-// Aside has the runs that use an account stop, does a change of it, and takes them
+// WithRunsPaused has the runs that use an account stop, does a change of it, and takes them
 // up again where they were, as after a restart of the service.
-func (r *Runner) Aside(ctx context.Context, account string, change func() error) error {
+func (r *Runner) WithRunsPaused(ctx context.Context, account string, change func() error) error {
 	var stopped []*active
 	r.mu.Lock()
 	for _, a := range r.active {
@@ -35,7 +35,7 @@ func (r *Runner) Aside(ctx context.Context, account string, change func() error)
 		}
 	}
 	err := change()
-	r.clock.arrivalsAnew()
+	r.scheduler.arrivalsAnew()
 	for _, a := range stopped {
 		r.takeUp(a)
 	}

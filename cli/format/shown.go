@@ -1,6 +1,6 @@
-// Package shown puts what the service tells into words for people: sizes, counts,
+// Package format puts what the service tells into words for people: sizes, counts,
 // times, and what a plan or a run comes to in a sentence.
-package shown
+package format
 
 import (
 	"fmt"

@@ -1,10 +1,10 @@
-package shown_test
+package format_test
 
 import (
 	"strings"
 	"testing"
 
-	"deftheron/cli/shown"
+	"deftheron/cli/format"
 )
 
 func TestWrap(t *testing.T) {
@@ -20,7 +20,7 @@ func TestWrap(t *testing.T) {
 		{"日本語 の 名前 が 二つ の 列 を 使う と 思う", 24, 0, "日本語 の 名前 が 二つ\nの 列 を 使う と 思う"},
 		{"two lines\nof a text that goes on and on", 24, 2, "two lines\nof a text that goes on\n  and on"},
 	} {
-		got := shown.Wrap(c.said, c.width, c.indent)
+		got := format.Wrap(c.said, c.width, c.indent)
 		if got != c.want {
 			t.Errorf("%q in %d columns is %q, want %q", c.said, c.width, got, c.want)
 		}
@@ -31,7 +31,7 @@ func TestWrap(t *testing.T) {
 }
 
 func TestText(t *testing.T) {
-	got := shown.Text("no\x1b[2Jt good\r\nsecond\u202e line\x07\n")
+	got := format.Text("no\x1b[2Jt good\r\nsecond\u202e line\x07\n")
 	if got != `no\u001b[2Jt good`+"\n"+`second\u202e line\u0007` {
 		t.Errorf("%q", got)
 	}
