@@ -25,10 +25,16 @@ console/node_modules/.package-lock.json: console/package-lock.json
 demo: build
 	./bin/heron demo $(if $(EXIT),--exit)
 
+# What runs with the race detector: where goroutines share what they know, and a few tests
+# that drive the program from outside.
+RACED := -e ^deftheron/core/ -e ^deftheron/service/runner$$ -e ^deftheron/service/records$$
+SMOKE := '^(TestCommands|TestPauseResumeRetry|TestTwoWayJob|TestArrivals)$$'
+
 # Installs by itself what the tests need, and runs all but what takes long.
 test: prerequisites tools build lint
-	$(GO) test -timeout 14m ./...
-	$(GO) test -race -run '^TestManyHands' ./service/runner
+	$(GO) test -timeout 14m -parallel 4 $$($(GO) list ./... | grep -v $(RACED))
+	$(GO) test -timeout 10m -race $$($(GO) list ./... | grep $(RACED))
+	$(GO) test -timeout 5m -race -run $(SMOKE) ./e2e
 
 bench: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestBench' -v ./bench -args -bench

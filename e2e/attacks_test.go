@@ -207,6 +207,7 @@ func TestNobodyIsLetIn(t *testing.T) {
 // TestSignInsThatFail tries ten thousand wrong tokens and links. They are slowed down
 // and logged, the memory stays, and who is signed in notices nothing.
 func TestSignInsThatFail(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	before := h.resident()
 	ctx, stop := context.WithTimeout(t.Context(), 8*time.Second)

@@ -86,6 +86,7 @@ func pictureOf(t *testing.T, path string) {
 // TestConsoleFiles links an account by its form and works with files there, with
 // real clicks, keys and uploads.
 func TestConsoleFiles(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	apache := servertest.StartApache(t, servertest.ApacheOptions{})
 	address, path := apache.Folder(t)
@@ -316,6 +317,7 @@ func arrives(t *testing.T, path, like string) {
 
 // TestConsoleRunControls pauses, resumes and takes up a run again.
 func TestConsoleRunControls(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	desk := t.TempDir()
 	for i := range 30 {
@@ -355,6 +357,7 @@ func TestConsoleRunControls(t *testing.T) {
 // TestConsoleTransfers shows how far an upload and a download have come, stops
 // one, and fetches several as one archive.
 func TestConsoleTransfers(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	slow := h.linkSlow("archive", 16<<20)
 	local, kept := t.TempDir(), t.TempDir()

@@ -15,6 +15,7 @@ import (
 // TestConsole signs in by the link that the service printed, opens the tree,
 // starts a copy, and sees it end, with real clicks and keys.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	desk, archive := t.TempDir(), t.TempDir()
 	for i := range 300 {

@@ -44,6 +44,7 @@ func awkward(t *testing.T, root string) {
 
 // TestThereAndBack copies folder → versitygw → folder, and compares every byte.
 func TestThereAndBack(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	server := servertest.StartObjectStore(t)
 	desk, back := t.TempDir(), t.TempDir()
@@ -129,6 +130,7 @@ func leftovers(t *testing.T, server *servertest.ObjectStore, folder string) {
 // starts it again: the run goes on and ends as if nothing had been, and at no
 // moment is a part of a file seen under its name.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	for _, target := range []string{"folder", "object store"} {
 		t.Run(target, func(t *testing.T) {
 			h := start(t)
@@ -260,6 +262,7 @@ func TestStopped(t *testing.T) {
 // TestTargetAwayAtStart starts the service while a run's target cannot be
 // reached: the run waits, says why, and goes on when the target is back.
 func TestTargetAwayAtStart(t *testing.T) {
+	t.Parallel()
 	h, slow, started := startHeldCopy(t)
 	h.end(syscall.SIGKILL)
 	slow.setDown(true)

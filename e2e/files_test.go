@@ -30,6 +30,7 @@ func (h *heron) linkApache(name string, server *servertest.Apache, url string, o
 // TestFourLegs copies the demo's data, odd names and all, from a folder to
 // Apache, to an object store, to Apache again, and back to a folder.
 func TestFourLegs(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	first, last := t.TempDir(), t.TempDir()
 	if _, err := demo.Generate(filepath.Join(first, "all"), demo.Seed); err != nil {
@@ -101,6 +102,7 @@ func TestSameSizeAndTime(t *testing.T) {
 
 // TestFileCommands works with files as one does, on each kind of place.
 func TestFileCommands(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	apache := servertest.StartApache(t, servertest.ApacheOptions{})
 	url, _ := apache.Folder(t)
@@ -420,6 +422,7 @@ func (e *endless) Read(p []byte) (int, error) {
 // and with files, and wants a sentence, a remedy, the exit code, and nothing
 // changed.
 func TestBadInputWithFiles(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	apache := servertest.StartApache(t, servertest.ApacheOptions{})
 	unknown := servertest.StartApache(t, servertest.ApacheOptions{NotAfter: time.Now().Add(48 * time.Hour)})
@@ -525,6 +528,7 @@ func TestBadInputWithFiles(t *testing.T) {
 
 // TestAccountThatIsDown shows as such, and blocks nothing else.
 func TestAccountThatIsDown(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	desk := t.TempDir()
 	writeFile(t, "x", desk, "x.txt")

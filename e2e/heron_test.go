@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -27,6 +28,9 @@ import (
 
 var program string
 
+// buildFlags are those that the program is built with.
+var buildFlags []string
+
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "heron-e2e-")
@@ -35,7 +39,7 @@ func TestMain(m *testing.M) {
 		}
 		defer os.RemoveAll(dir)
 		program = filepath.Join(dir, "heron")
-		build := exec.Command("go", "build", "-o", program, "./cmd/heron")
+		build := exec.Command("go", slices.Concat([]string{"build"}, buildFlags, []string{"-o", program, "./cmd/heron"})...)
 		build.Dir = servertest.Root()
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)

@@ -47,6 +47,7 @@ func bothHold(t *testing.T, one, other string, files int) {
 
 // TestTwoWayJob keeps a folder and a bucket in sync through the built program.
 func TestTwoWayJob(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	shell := servertest.StartOpenSSH(t)
 	desk, place := t.TempDir(), shell.Folder(t)

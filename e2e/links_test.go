@@ -383,6 +383,7 @@ func TestLinkInTerminal(t *testing.T) {
 // TestRecordsGone ends the service where its records are moved away under it, rather than
 // go on writing into what nobody will find.
 func TestRecordsGone(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	records := filepath.Join(h.data, "heron.db")
 	if err := os.Rename(records, records+".away"); err != nil {

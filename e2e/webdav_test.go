@@ -155,6 +155,7 @@ func davSource(t *testing.T) (folder string, want map[string]string) {
 // TestDavFaults copies to each WebDAV server and back while requests fail in
 // all ways: whatever the run says is done is there, byte for byte.
 func TestDavFaults(t *testing.T) {
+	t.Parallel()
 	for name, server := range davServers(t) {
 		t.Run(name, func(t *testing.T) {
 			h := start(t)
@@ -199,6 +200,7 @@ func TestDavFaults(t *testing.T) {
 // TestDavKilled kills the service while it writes to each WebDAV server: no part
 // of a file is ever seen under its name, and nothing of ours is left.
 func TestDavKilled(t *testing.T) {
+	t.Parallel()
 	for name, server := range davServers(t) {
 		t.Run(name, func(t *testing.T) {
 			h := start(t)
