@@ -17,6 +17,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -24,6 +25,9 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+
+	"deftheron/core/plan"
+	"deftheron/core/transfer"
 )
 
 // FileName is the database's name in the data folder.
@@ -237,7 +241,7 @@ func migration(id string, statements []string) *gormigrate.Migration {
 
 // writes and removes are plan.PhaseWrite and plan.PhaseRemove, as an index has to have
 // them.
-const writes, removes = "1", "2"
+var writes, removes = strconv.Itoa(int(plan.PhaseWrite)), strconv.Itoa(int(plan.PhaseRemove))
 
 var jobSchema = []string{
 	"ALTER TABLE jobs ADD COLUMN spec TEXT NOT NULL DEFAULT '{}'",
@@ -260,7 +264,7 @@ var jobSchema = []string{
 }
 
 // large is transfer.Large, as an index has to have it.
-const large = "67108864"
+var large = strconv.Itoa(transfer.Large)
 
 var linkSchema = []string{
 	"ALTER TABLE accounts ADD COLUMN suspended INTEGER NOT NULL DEFAULT 0",
