@@ -18,11 +18,11 @@ import (
 var arrows = map[string][]string{
 	"core": {"core"},
 	"provider": {"provider", "core/store", "core/gate", "core/publish", "core/retry", "core/listing", "core/pinning", "core/view",
-		"core/spill"},
+		"core/spill", "core/remedy"},
 	"service":    {"service", "core", "provider", "contract", "console"},
 	"contract":   {"contract", "core/job", "core/run"},
-	"client":     {"client", "contract", "core/store"}, // for the grammar of addresses
-	"cli":        {"cli", "client", "contract", "core/job"},
+	"client":     {"client", "contract", "core/store", "core/remedy"}, // for the grammar of addresses
+	"cli":        {"cli", "client", "contract", "core/job", "core/remedy"},
 	"standin":    {"standin"},
 	"demo":       {"demo", "standin", "client", "contract", "cli", "service", "core/store"},
 	"cmd":        {"cli", "service", "demo", "standin", "provider", "console", "core/store"}, // it wires them together

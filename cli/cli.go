@@ -19,6 +19,7 @@ import (
 	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 // Exit codes.
@@ -87,7 +88,7 @@ func (e *exitError) Unwrap() error { return e.err }
 
 // usageError is a command that cannot be meant.
 func usageError(format string, args ...any) error {
-	return &exitError{exitUsage, fmt.Errorf(format, args...)}
+	return &exitError{exitUsage, remedy.Errorf(format, args...)}
 }
 
 // app is what all commands share.
@@ -156,8 +157,7 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
-// sentences makes an error of the form "what is wrong; what to do" two
-// sentences.
+// sentences makes two sentences of an error: what is wrong, and what to do.
 func sentences(err error) string {
 	var problem *contract.Problem
 	if errors.As(err, &problem) {
@@ -167,9 +167,9 @@ func sentences(err error) string {
 		}
 		return text
 	}
-	text := strings.TrimSpace(err.Error())
-	if at := strings.LastIndex(text, "; "); at >= 0 {
-		text = text[:at] + ". " + contract.Capital(text[at+2:])
+	text, advice := remedy.Of(err)
+	if text = strings.TrimSpace(text); advice != "" {
+		text += ". " + contract.Capital(advice)
 	}
 	text = contract.Capital(text)
 	if !strings.ContainsAny(text[len(text)-1:], ".!?") {

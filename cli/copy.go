@@ -8,6 +8,7 @@ import (
 	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 func (a *app) copy() *cobra.Command {
@@ -105,7 +106,7 @@ func (a *app) showPlan(plan contract.Plan, only, yes bool) (bool, error) {
 		}
 		fmt.Fprintf(a.out, "  %s %s: %s. %s\n", a.paint(brick, "✗"), format.Plain(blocker.Address), contract.Capital(blocker.Why), blocker.Remedy)
 		if blocker.Cause == "no-space" {
-			return false, &exitError{exitFailed, fmt.Errorf("nothing was changed, as the target has no room; free space there, or copy to " +
+			return false, &exitError{exitFailed, remedy.Errorf("nothing was changed, as the target has no room; free space there, or copy to " +
 				"another account")}
 		}
 	}

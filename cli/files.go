@@ -12,6 +12,7 @@ import (
 
 	"deftheron/cli/format"
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 // address refuses what is not an address, and says what is meant by one.
@@ -61,7 +62,7 @@ func (a *app) writeContent(ctx context.Context, address string) error {
 	defer content.Close()
 	n, err := io.Copy(a.out, content)
 	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return fmt.Errorf("%s broke off after %s; read it again", address, format.Size(n))
+		return remedy.Errorf("%s broke off after %s; read it again", address, format.Size(n))
 	}
 	return err
 }
@@ -122,7 +123,7 @@ func (a *app) move(command *cobra.Command, from []string, target string, detach 
 	var problem *contract.Problem
 	switch {
 	case err == nil && entry.Kind != "folder":
-		return fmt.Errorf("%s already exists; choose another name, or move it out of the way", target)
+		return remedy.Errorf("%s already exists; choose another name, or move it out of the way", target)
 	case err == nil:
 	case errors.As(err, &problem) && problem.Status == 404 && len(from) == 1 && strings.Count(strings.TrimSuffix(target, "/"), "/") > 1:
 		request.To, request.As = "", target
@@ -217,5 +218,5 @@ func (a *app) remove(ctx context.Context, args []string, yes bool) error {
 				failure.Remedy)
 		}
 	}
-	return fmt.Errorf("%s could not be deleted; fix what is named above, and try again", format.Some(removed.Kept, "entry"))
+	return remedy.Errorf("%s could not be deleted; fix what is named above, and try again", format.Some(removed.Kept, "entry"))
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"deftheron/core/job"
+	"deftheron/core/remedy"
 )
 
 // keepFor is an option that says how long something is kept: 36h, 90d, 8w, 6mo, 2y, or
@@ -34,7 +35,7 @@ func (k keepFor) Set(text string) error {
 	now := time.Now()
 	before, err := job.ParseAge(text, now)
 	if err != nil || now.Sub(before) < time.Hour {
-		return fmt.Errorf("%q is not a time to keep something for; write it as 90d, 8w, 6mo, 2y or forever", text)
+		return remedy.Errorf("%q is not a time to keep something for; write it as 90d, 8w, 6mo, 2y or forever", text)
 	}
 	*k.time = now.Sub(before)
 	return nil

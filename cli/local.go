@@ -18,6 +18,7 @@ import (
 	"deftheron/cli/format"
 	"deftheron/client"
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 func (a *app) get() *cobra.Command {
@@ -57,7 +58,7 @@ func (a *app) into(ctx context.Context, local string, single bool) (root *os.Roo
 	case err == nil && info.IsDir():
 		root, err = os.OpenRoot(local)
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
-		return nil, "", fmt.Errorf("%s cannot be used (%v); choose another path", local, bareError(err))
+		return nil, "", remedy.Errorf("%s cannot be used (%v); choose another path", local, bareError(err))
 	case !single:
 		return nil, "", usageError("%s is not a folder of this machine, and several entries are to go there; make it first", local)
 	case strings.HasSuffix(local, string(filepath.Separator)):
@@ -147,7 +148,7 @@ func (a *app) agree(survey client.Survey, done string, yes *bool) error {
 			}
 			fmt.Fprintf(a.err, "  %s %s: %s\n", a.paint(brick, "✗"), format.Plain(refused.Name), format.Plain(refused.Why))
 		}
-		return fmt.Errorf("%s cannot be %s, as listed above, and nothing was changed; rename what stands in the way, or leave it out",
+		return remedy.Errorf("%s cannot be %s, as listed above, and nothing was changed; rename what stands in the way, or leave it out",
 			format.Some(survey.Refusals, "entry"), done)
 	}
 	if survey.Replaces == 0 || *yes {

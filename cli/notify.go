@@ -10,6 +10,7 @@ import (
 
 	"deftheron/cli/format"
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 func (a *app) notify() *cobra.Command {
@@ -193,7 +194,7 @@ func (a *app) notifyTest() *cobra.Command {
 			case len(tested.Channels) == 0:
 				return usageError("notifications are off; turn them on with heron notify email or heron notify webhook")
 			case failed > 0:
-				return &exitError{exitFailed, fmt.Errorf("%d of %d channels failed; fix what is named above", failed, len(tested.Channels))}
+				return &exitError{exitFailed, remedy.Errorf("%d of %d channels failed; fix what is named above", failed, len(tested.Channels))}
 			}
 			return nil
 		},

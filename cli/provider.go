@@ -15,6 +15,7 @@ import (
 
 	"deftheron/cli/format"
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 func (a *app) provider() *cobra.Command {
@@ -357,9 +358,9 @@ func (a *app) endTrial(result contract.TrialResult) error {
 	case result.Why != "":
 		return fmt.Errorf("the trial ended early: %s", result.Why)
 	case sum.Left != "":
-		return fmt.Errorf("the scratch folder /%s could not be deleted; delete it by hand", sum.Left)
+		return remedy.Errorf("the scratch folder /%s could not be deleted; delete it by hand", sum.Left)
 	case sum.Fails > 0:
-		return fmt.Errorf("%d of %d parts fail, of %s; correct the definition where the exchanges show it, and try again", sum.Fails,
+		return remedy.Errorf("%d of %d parts fail, of %s; correct the definition where the exchanges show it, and try again", sum.Fails,
 			sum.Works+sum.Fails, format.Some(int64(sum.Causes), "cause"))
 	}
 	return nil

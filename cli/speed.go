@@ -11,6 +11,7 @@ import (
 
 	"deftheron/cli/format"
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 func (a *app) accountSpeed() *cobra.Command {
@@ -51,7 +52,7 @@ func (a *app) measure(ctx context.Context, names []string, check contract.SpeedC
 		if last {
 			speeds, before = before, nil
 			if len(speeds) == 0 {
-				return fmt.Errorf("nothing was measured of %s yet; measure it with: heron account speed %s", name, name)
+				return remedy.Errorf("nothing was measured of %s yet; measure it with: heron account speed %s", name, name)
 			}
 		} else {
 			if !a.json && a.terminal {

@@ -10,6 +10,7 @@ import (
 	"net/url"
 
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 // Provider returns one kind of place, with the text of its definition where it
@@ -78,7 +79,7 @@ func (c *Client) Try(ctx context.Context, trial contract.Trial) iter.Seq2[contra
 			var result contract.TrialResult
 			if err := decoder.Decode(&result); err != nil {
 				if errors.Is(err, io.EOF) {
-					err = errors.New("the service ended the trial before its end; look into its log")
+					err = remedy.New("the service ended the trial before its end; look into its log")
 				}
 				yield(result, err)
 				return

@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"iter"
 	"net/http"
@@ -16,6 +15,7 @@ import (
 	"github.com/minio/crc64nvme"
 
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 // MakeFolder makes a folder.
@@ -123,7 +123,7 @@ func (c *Client) Write(ctx context.Context, upload Upload) (uploaded contract.Up
 		return uploaded, err
 	}
 	if sent := hex.EncodeToString(sum.Sum(nil)); uploaded.Received != sent {
-		return uploaded, fmt.Errorf("the service received other bytes than were sent for %s (crc64nvme %s, sent %s); send it again",
+		return uploaded, remedy.Errorf("the service received other bytes than were sent for %s (crc64nvme %s, sent %s); send it again",
 			uploaded.Address, uploaded.Received, sent)
 	}
 	return uploaded, nil

@@ -9,6 +9,7 @@ import (
 	"net/url"
 
 	"deftheron/contract"
+	"deftheron/core/remedy"
 )
 
 // Survey takes the inventory of what is at an address, for a target where that is
@@ -24,7 +25,7 @@ func (c *Client) Survey(ctx context.Context, address, target string, told func(e
 		var line contract.Surveying
 		switch err := decoder.Decode(&line); {
 		case errors.Is(err, io.EOF):
-			return contract.Survey{}, errors.New("the survey broke off before its end; survey again")
+			return contract.Survey{}, remedy.New("the survey broke off before its end; survey again")
 		case err != nil:
 			return contract.Survey{}, err
 		case line.Problem != nil:

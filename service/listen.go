@@ -3,7 +3,6 @@ package service
 import (
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"net"
 	"net/url"
 	"os"
@@ -11,23 +10,25 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"deftheron/core/remedy"
 )
 
 func lockFolder(dir string) (*os.File, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be made (%v); name another with --data", dir, err)
+		return nil, remedy.Errorf("the data folder %s cannot be made (%v); name another with --data", dir, err)
 	}
 	path := filepath.Join(dir, "lock")
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return nil, fmt.Errorf("the data folder %s cannot be written to (%v); name another with --data", dir, err)
+		return nil, remedy.Errorf("the data folder %s cannot be written to (%v); name another with --data", dir, err)
 	}
 	if err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		file.Close()
 		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, fmt.Errorf("the data folder %s is %w; stop that one, or name another folder with --data", dir, ErrInUse)
+			return nil, remedy.Errorf("the data folder %s is %w; stop that one, or name another folder with --data", dir, ErrInUse)
 		}
-		return nil, fmt.Errorf("the data folder %s cannot be locked (%v); name one on a local disk with --data", dir, err)
+		return nil, remedy.Errorf("the data folder %s cannot be locked (%v); name one on a local disk with --data", dir, err)
 	}
 	return file, nil
 }
@@ -36,14 +37,14 @@ func lockFolder(dir string) (*os.File, error) {
 func checkListen(options Options) error {
 	host, _, err := net.SplitHostPort(options.Listen)
 	if err != nil {
-		return fmt.Errorf("--listen %q is not an address; write it as HOST:PORT, such as 127.0.0.1:8420", options.Listen)
+		return remedy.Errorf("--listen %q is not an address; write it as HOST:PORT, such as 127.0.0.1:8420", options.Listen)
 	}
 	if (options.TLSCert == "") != (options.TLSKey == "") {
-		return errors.New("--tls-cert and --tls-key go together; give both")
+		return remedy.New("--tls-cert and --tls-key go together; give both")
 	}
 	ip := net.ParseIP(host)
 	if options.TLSCert == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("--listen %s can be reached by others, and tokens would cross the network in the clear; "+
+		return remedy.Errorf("--listen %s can be reached by others, and tokens would cross the network in the clear; "+
 			"give --tls-cert and --tls-key, or listen on 127.0.0.1", options.Listen)
 	}
 	return nil
@@ -53,9 +54,9 @@ func (s *Service) listen() error {
 	var err error
 	if s.listener, err = net.Listen("tcp", s.options.Listen); err != nil {
 		if errors.Is(err, unix.EADDRINUSE) {
-			return fmt.Errorf("%s is in use by another program; stop that one, or choose another address with --listen", s.options.Listen)
+			return remedy.Errorf("%s is in use by another program; stop that one, or choose another address with --listen", s.options.Listen)
 		}
-		return fmt.Errorf("cannot listen at %s (%v); choose another address with --listen", s.options.Listen, err)
+		return remedy.Errorf("cannot listen at %s (%v); choose another address with --listen", s.options.Listen, err)
 	}
 	host, _, _ := net.SplitHostPort(s.options.Listen)
 	_, port, _ := net.SplitHostPort(s.listener.Addr().String())
@@ -64,7 +65,7 @@ func (s *Service) listen() error {
 		scheme = "https"
 		pair, err := tls.LoadX509KeyPair(s.options.TLSCert, s.options.TLSKey)
 		if err != nil {
-			return fmt.Errorf("the TLS files cannot be used (%v); give a certificate and its key as PEM files", err)
+			return remedy.Errorf("the TLS files cannot be used (%v); give a certificate and its key as PEM files", err)
 		}
 		s.listener = tls.NewListener(s.listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12,
 			NextProtos: []string{"http/1.1"}})
@@ -87,7 +88,7 @@ func publicURL(text string) (*url.URL, error) {
 	parsed, err := url.Parse(text)
 	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" || strings.Trim(parsed.Path, "/") != "" ||
 		parsed.RawQuery != "" {
-		return nil, fmt.Errorf("--public-url %q is not an address of a service; write it as https://heron.example.org, without a path", text)
+		return nil, remedy.Errorf("--public-url %q is not an address of a service; write it as https://heron.example.org, without a path", text)
 	}
 	return parsed, nil
 }

@@ -1,13 +1,14 @@
 package service
 
 import (
-	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"slices"
 	"strings"
 	"time"
+
+	"deftheron/core/remedy"
 )
 
 // listenMetrics serves the metrics at the address of their own, where one was asked for:
@@ -18,7 +19,7 @@ func (s *Service) listenMetrics(handler http.Handler) error {
 	}
 	listener, err := net.Listen("tcp", s.options.Metrics)
 	if err != nil {
-		return fmt.Errorf("cannot listen for metrics at %s (%v); choose another address with --metrics", s.options.Metrics, err)
+		return remedy.Errorf("cannot listen for metrics at %s (%v); choose another address with --metrics", s.options.Metrics, err)
 	}
 	router := http.NewServeMux()
 	hosts := append(s.hosts(), hostOf(s.options.Metrics))

@@ -5,7 +5,6 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -18,6 +17,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"deftheron/core/remedy"
 	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
@@ -134,7 +134,7 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 	}
 	if s.db, err = records.Open(options.Data); err != nil {
 		if errors.Is(err, records.ErrNewer) {
-			return nil, fmt.Errorf("the data folder %s was written by a newer version of heron than this one (%s); "+
+			return nil, remedy.Errorf("the data folder %s was written by a newer version of heron than this one (%s); "+
 				"start the newer one, or name another folder with --data", options.Data, options.Version)
 		}
 		return nil, err

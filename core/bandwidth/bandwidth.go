@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/remedy"
 	"deftheron/core/week"
 )
 
@@ -49,7 +50,7 @@ func (r Rule) Check() error {
 	}
 	for _, rate := range rates {
 		if rate < 0 {
-			return fmt.Errorf("a bandwidth of %d bytes a second is negative; remove it for no limit", rate)
+			return remedy.Errorf("a bandwidth of %d bytes a second is negative; remove it for no limit", rate)
 		}
 	}
 	return nil
@@ -88,7 +89,7 @@ func ParseSize(text string) (int64, error) {
 		}
 		return int64(value * unit.bytes), nil
 	}
-	return 0, fmt.Errorf("%q is not a size; write it as 500kB, 20MB or 2GiB", text)
+	return 0, remedy.Errorf("%q is not a size; write it as 500kB, 20MB or 2GiB", text)
 }
 
 // Unlimited is how no limit is written.
@@ -104,9 +105,9 @@ func ParseRate(text string) (Rate, error) {
 	bytes, err := ParseSize(size)
 	switch {
 	case !ok || err != nil:
-		return 0, fmt.Errorf("%q is not a bandwidth; write it as 500kB/s, 20MB/s or unlimited", text)
+		return 0, remedy.Errorf("%q is not a bandwidth; write it as 500kB/s, 20MB/s or unlimited", text)
 	case bytes == 0:
-		return 0, fmt.Errorf("a bandwidth of %s would stop the run; give one such as 1MB/s, write unlimited, or pause the run", text)
+		return 0, remedy.Errorf("a bandwidth of %s would stop the run; give one such as 1MB/s, write unlimited, or pause the run", text)
 	}
 	return Rate(bytes), nil
 }
@@ -149,7 +150,7 @@ func ParseHours(when, rates string) (Hours, error) {
 		case direction == "down":
 			hours.Down = rate
 		default:
-			return hours, fmt.Errorf("%q is not a direction of a bandwidth; write up 5MB/s, down 20MB/s", direction)
+			return hours, remedy.Errorf("%q is not a direction of a bandwidth; write up 5MB/s, down 20MB/s", direction)
 		}
 	}
 	return hours, nil
@@ -167,10 +168,10 @@ func (h Hours) Rates() string {
 func readHours(text string) ([]week.Stretch, error) {
 	stretches, err := week.Read(text, true)
 	if err == nil && len(stretches) == 0 {
-		err = fmt.Errorf("the hours of a limit are missing; write them as mon-fri 08-18")
+		err = remedy.Errorf("the hours of a limit are missing; write them as mon-fri 08-18")
 	}
 	if slices.ContainsFunc(stretches, func(s week.Stretch) bool { return s.From == 24*60 }) {
-		err = fmt.Errorf("%q begins when the day ends; write 00:00 of the next day", text)
+		err = remedy.Errorf("%q begins when the day ends; write 00:00 of the next day", text)
 	}
 	return stretches, err
 }

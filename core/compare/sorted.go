@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"deftheron/core/names"
+	"deftheron/core/remedy"
 	"deftheron/core/spill"
 	"deftheron/core/store"
 )
@@ -327,7 +328,7 @@ func (m *groupMerger) place(ctx context.Context, sources []named, target *store.
 		d := Difference{Key: source.Listed.Key(), To: source.To, Kind: entry.Kind, Source: &entry}
 		switch {
 		case source.Refused != "":
-			d.Refused = store.Errorf(store.ErrNameRefused, "%s", source.Refused)
+			d.Refused = store.Errorf(store.ErrNameRefused, "%w", remedy.New(source.Refused))
 		case i == 0 && target != nil:
 			d.To, d.Target = target.Key(), &target.Entry
 		case i > 0:

@@ -1,8 +1,9 @@
 package job
 
 import (
-	"fmt"
 	"time"
+
+	"deftheron/core/remedy"
 )
 
 // What can arrive.
@@ -40,14 +41,14 @@ func (a Arrivals) Read(arriving string) (Taking, error) {
 	if a.Rest != "" {
 		var err error
 		if taking.Rest, err = time.ParseDuration(a.Rest); err != nil || taking.Rest < shortestRest || taking.Rest > longestRest {
-			return taking, fmt.Errorf("%q is not a waiting time for arrivals; write it as 30s or 5m, from a second to a day", a.Rest)
+			return taking, remedy.Errorf("%q is not a waiting time for arrivals; write it as 30s or 5m, from a second to a day", a.Rest)
 		}
 	}
 	if a.AtOnce != 0 {
 		taking.AtOnce = a.AtOnce
 	}
 	if taking.AtOnce < 1 || taking.AtOnce > mostAtOnce {
-		return taking, fmt.Errorf("%d transfers at once are not possible; give 1 to %d", taking.AtOnce, mostAtOnce)
+		return taking, remedy.Errorf("%d transfers at once are not possible; give 1 to %d", taking.AtOnce, mostAtOnce)
 	}
 	return taking, nil
 }

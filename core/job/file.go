@@ -13,6 +13,8 @@ import (
 
 	"github.com/agext/levenshtein"
 	"go.yaml.in/yaml/v3"
+
+	"deftheron/core/remedy"
 )
 
 // LargestFile is the most bytes that a job file may have.
@@ -30,6 +32,9 @@ func (e *FileError) Error() string {
 	}
 	return "the job file: " + e.Reason
 }
+
+// Unwrap returns the reason, with its remedy.
+func (e *FileError) Unwrap() error { return remedy.New(e.Reason) }
 
 // Read reads a job file: YAML, with one job a document. Its errors are *FileError.
 func Read(text []byte) ([]Spec, error) {

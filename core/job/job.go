@@ -4,13 +4,13 @@
 package job
 
 import (
-	"fmt"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 )
 
@@ -75,7 +75,7 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 // CheckName returns what is wrong with the name of a job.
 func CheckName(name string) error {
 	if !nameForm.MatchString(name) {
-		return fmt.Errorf("%q is not a name for a job; use up to 40 lower-case letters, digits and hyphens, as in surveys-to-archive", name)
+		return remedy.Errorf("%q is not a name for a job; use up to 40 lower-case letters, digits and hyphens, as in surveys-to-archive", name)
 	}
 	return nil
 }
@@ -87,10 +87,10 @@ func (s Spec) Check() error {
 		return err
 	}
 	if !slices.Contains(Types, s.Type) {
-		return fmt.Errorf("%q is not a type of job; use %s", s.Type, strings.Join(Types, ", "))
+		return remedy.Errorf("%q is not a type of job; use %s", s.Type, strings.Join(Types, ", "))
 	}
 	if len(s.Routes) == 0 {
-		return fmt.Errorf("the job %s has no route; name at least one, from a source to a target", s.Name)
+		return remedy.Errorf("the job %s has no route; name at least one, from a source to a target", s.Name)
 	}
 	for _, route := range s.Routes {
 		for _, text := range []string{route.From, route.To} {
@@ -99,7 +99,7 @@ func (s Spec) Check() error {
 				return err
 			}
 			if address.IsRoot() {
-				return fmt.Errorf("/ is the root of all accounts; name an account, as in /desk")
+				return remedy.Errorf("/ is the root of all accounts; name an account, as in /desk")
 			}
 		}
 	}
@@ -118,7 +118,7 @@ func (s Spec) CheckComing(now time.Time) error {
 		return err
 	}
 	if err := timetable.Check(now); err != nil {
-		return fmt.Errorf("the schedule of %s never runs: %w; change it, or remove it and start the job yourself", s.Name, err)
+		return remedy.Errorf("the schedule of %s never runs: %w; change it, or remove it and start the job yourself", s.Name, err)
 	}
 	return nil
 }
@@ -129,22 +129,23 @@ func (s Spec) checkType() error {
 	removes := s.Removes()
 	switch {
 	case !removes && deletions != "" && deletions != string(plan.IgnoreDeletions):
-		return fmt.Errorf("a job of the type %s never deletes, and deletions: %s contradicts that; use mirror or two-way, or remove it", s.Type,
+		return remedy.Errorf("a job of the type %s never deletes, and deletions: %s contradicts that; use mirror or two-way, or remove it",
+			s.Type,
 			deletions)
 	case s.When.Arrival != "" && s.Type != Copy:
-		return fmt.Errorf("a job on arrivals copies each arrival, and a %s compares everything; use the type copy, or %s", s.Type,
+		return remedy.Errorf("a job on arrivals copies each arrival, and a %s compares everything; use the type copy, or %s", s.Type,
 			otherTimes(s.Type))
 	case s.When.Arrival == "" && s.Arrivals != (Arrivals{}):
-		return fmt.Errorf("arrivals applies to jobs that run on arrivals; remove it, or set when: {arrival: file}")
+		return remedy.Errorf("arrivals applies to jobs that run on arrivals; remove it, or set when: {arrival: file}")
 	case s.Rules.Identical != "" && s.Rules.Identical != IdenticalOnce && s.Rules.Identical != IdenticalEach:
-		return fmt.Errorf("%q is not a rule for identical files; use once or each", s.Rules.Identical)
+		return remedy.Errorf("%q is not a rule for identical files; use once or each", s.Rules.Identical)
 	case s.Rules.Identical == IdenticalOnce && s.Type != Consolidate:
-		return fmt.Errorf("a %s keeps every file of its source; to keep identical files once, use consolidate", s.Type)
+		return remedy.Errorf("a %s keeps every file of its source; to keep identical files once, use consolidate", s.Type)
 	case s.Type == Migrate && s.When.Continuous:
-		return fmt.Errorf("a migration has passes and ends; remove continuous, or use mirror")
+		return remedy.Errorf("a migration has passes and ends; remove continuous, or use mirror")
 	}
 	if s.Type != Migrate && s.Migrate != (Migration{}) {
-		return fmt.Errorf("migrate applies to migrations, and the job is a %s; remove it, or use the type migrate", s.Type)
+		return remedy.Errorf("migrate applies to migrations, and the job is a %s; remove it, or use the type migrate", s.Type)
 	}
 	if err := s.Migrate.Check(); err != nil {
 		return err
@@ -153,10 +154,10 @@ func (s Spec) checkType() error {
 		return err
 	}
 	if s.Migrate.Clear && s.Rules.Verification == string(store.VerifyBySize) {
-		return fmt.Errorf("a comparison of sizes is not enough to clear a source; use verify: hash or read-back, or do not clear")
+		return remedy.Errorf("a comparison of sizes is not enough to clear a source; use verify: hash or read-back, or do not clear")
 	}
 	if s.Migrate.Clear && s.Rules.As != "" {
-		return fmt.Errorf("a migration that clears its source keeps names, so that files can be brought back; " +
+		return remedy.Errorf("a migration that clears its source keeps names, so that files can be brought back; " +
 			"remove the template, or do not clear")
 	}
 	return s.checkRoutes()
@@ -169,19 +170,20 @@ func (s Spec) checkRoutes() error {
 		from, _ := store.ParseAddress(route.From)
 		to, _ := store.ParseAddress(route.To)
 		if from.Contains(to) || removes && to.Contains(from) {
-			return fmt.Errorf("%s and %s overlap; choose folders that do not contain each other", route.From, route.To)
+			return remedy.Errorf("%s and %s overlap; choose folders that do not contain each other", route.From, route.To)
 		}
 		for _, other := range s.Routes[:i] {
 			target, _ := store.ParseAddress(other.To)
 			source, _ := store.ParseAddress(other.From)
 			switch {
 			case route == other:
-				return fmt.Errorf("the route from %s to %s is given twice; remove one", route.From, route.To)
+				return remedy.Errorf("the route from %s to %s is given twice; remove one", route.From, route.To)
 			case s.Migrate.Clear && (source.Contains(from) || from.Contains(source)):
-				return fmt.Errorf("%s has several targets and would be cleared once it is verified at one of them; "+
+				return remedy.Errorf("%s has several targets and would be cleared once it is verified at one of them; "+
 					"migrate it to one, and copy it to the others before", route.From)
 			case removes && (target.Contains(to) || to.Contains(target)):
-				return fmt.Errorf("the targets %s and %s overlap, and one route would delete what the other copies; choose separate targets", other.To,
+				return remedy.Errorf("the targets %s and %s overlap, and one route would delete what the other copies; choose separate targets",
+					other.To,
 					route.To)
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"deftheron/core/remedy"
 	"deftheron/core/run"
 )
 
@@ -64,11 +65,11 @@ type Coming struct {
 func (m Migration) Check() error {
 	switch {
 	case m.GoOn != "" && !slices.Contains(Steps, m.GoOn):
-		return fmt.Errorf("%q is not a step up to which a migration continues automatically; use %s", m.GoOn, strings.Join(Steps, ", "))
+		return remedy.Errorf("%q is not a step up to which a migration continues automatically; use %s", m.GoOn, strings.Join(Steps, ", "))
 	case m.Little < 0:
-		return fmt.Errorf("a pass cannot have less than no files; give how few are little, such as 20")
+		return remedy.Errorf("a pass cannot have less than no files; give how few are little, such as 20")
 	case m.GoOn == Clear && !m.Clear:
-		return fmt.Errorf("the migration is to go on up to clearing, and is not to clear; set clear too, or have it go on up to %s", FinalPass)
+		return remedy.Errorf("the migration is to go on up to clearing, and is not to clear; set clear too, or have it go on up to %s", FinalPass)
 	}
 	return nil
 }
@@ -169,15 +170,15 @@ func (m Migration) MayStart(step string, passed []EndedRun) error {
 	}
 	switch {
 	case step == Clear && !m.Clear:
-		return fmt.Errorf("the migration is not to clear its source; change that first, with --clear")
+		return remedy.Errorf("the migration is not to clear its source; change that first, with --clear")
 	case step == Clear && !verified:
-		return fmt.Errorf("the source is not verified yet; run the final pass first")
+		return remedy.Errorf("the source is not verified yet; run the final pass first")
 	case step == BringBack && !cleared:
 		return fmt.Errorf("nothing was cleared that could be restored")
 	case step != BringBack && !slices.Contains(Steps, step):
-		return fmt.Errorf("%q is not a step of a migration; use %s", step, strings.Join(Steps, ", "))
+		return remedy.Errorf("%q is not a step of a migration; use %s", step, strings.Join(Steps, ", "))
 	case cleared && step != BringBack:
-		return fmt.Errorf("the migration is over, and its source is cleared; bring the files back before you migrate again")
+		return remedy.Errorf("the migration is over, and its source is cleared; bring the files back before you migrate again")
 	}
 	return nil
 }

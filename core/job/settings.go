@@ -10,6 +10,7 @@ import (
 
 	"deftheron/core/bandwidth"
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 )
 
 // Settings decide what a run transfers and how. A copy without a job has them too. The
@@ -151,7 +152,7 @@ func (s Settings) Read() (rules plan.Rules, err error) {
 	}
 	if s.Retry.Within != "" {
 		if rules.Within, err = time.ParseDuration(s.Retry.Within); err != nil || rules.Within <= 0 {
-			return rules, fmt.Errorf("%q is not a time to retry for; write it as 30m or 2h", s.Retry.Within)
+			return rules, remedy.Errorf("%q is not a time to retry for; write it as 30m or 2h", s.Retry.Within)
 		}
 	}
 	if rules.Priority, err = plan.ParsePriority(s.Priority); err != nil {
@@ -178,7 +179,7 @@ func (r Rules) filter() (plan.Filter, error) {
 			return filter, err
 		}
 		if size == 0 {
-			return filter, fmt.Errorf("a size limit of %q has no effect; give a size such as 2GiB", one.text)
+			return filter, remedy.Errorf("a size limit of %q has no effect; give a size such as 2GiB", one.text)
 		}
 		*one.size = size
 	}
@@ -228,10 +229,11 @@ func SettingsOf(rules plan.Rules) Settings {
 func (s Settings) ReadCopy() (plan.Rules, error) {
 	switch {
 	case s.Rules.Deletions != "" && s.Rules.Deletions != string(plan.IgnoreDeletions):
-		return plan.Rules{}, fmt.Errorf("a copy never deletes, and deletions: %s contradicts that; remove it, or create a mirror or two-way job",
+		return plan.Rules{}, remedy.Errorf("a copy never deletes, and deletions: %s contradicts that; remove it, or create a mirror or "+
+			"two-way job",
 			s.Rules.Deletions)
 	case s.Rules.Identical == IdenticalOnce:
-		return plan.Rules{}, fmt.Errorf("a copy keeps every file of its source; to keep identical files once, create a job of the type " +
+		return plan.Rules{}, remedy.Errorf("a copy keeps every file of its source; to keep identical files once, create a job of the type " +
 			"consolidate")
 	}
 	return s.Read()
@@ -296,7 +298,7 @@ func DocumentsOf(text string) (map[string]string, error) {
 	for part := range strings.SplitSeq(text, ",") {
 		class, formats, ok := strings.Cut(strings.TrimSpace(part), "=")
 		if !ok || !slices.Contains(plan.Classes, class) {
-			return nil, fmt.Errorf("%q is not a rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part,
+			return nil, remedy.Errorf("%q is not a rule for documents; write it as text=odt+pdf,sheet=ods, with the classes %s", part,
 				strings.Join(plan.Classes, ", "))
 		}
 		documents[class] = formats

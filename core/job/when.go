@@ -10,6 +10,7 @@ import (
 
 	"github.com/robfig/cron/v3"
 
+	"deftheron/core/remedy"
 	"deftheron/core/week"
 )
 
@@ -59,12 +60,12 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 		}
 	}
 	if slices.Sort(kinds); len(kinds) > 1 {
-		return nil, fmt.Errorf("%s exclude each other; keep one of them", strings.Join(kinds, " and "))
+		return nil, remedy.Errorf("%s exclude each other; keep one of them", strings.Join(kinds, " and "))
 	}
 	var err error
 	if w.Zone != "" {
 		if t.zone, err = time.LoadLocation(w.Zone); err != nil || w.Zone == "Local" {
-			return nil, fmt.Errorf("the time zone %q is not known; name it as the time zone database does, such as Europe/Lisbon or UTC", w.Zone)
+			return nil, remedy.Errorf("the time zone %q is not known; name it as the time zone database does, such as Europe/Lisbon or UTC", w.Zone)
 		}
 	}
 	if t.hours, err = week.Read(w.Hours, true); err != nil {
@@ -72,7 +73,7 @@ func (w When) Read(local *time.Location) (*Timetable, error) {
 	}
 	switch {
 	case w.Arrival != "" && w.Arrival != ArrivingFile && w.Arrival != ArrivingFolder:
-		err = fmt.Errorf("%q cannot arrive; use file or folder", w.Arrival)
+		err = remedy.Errorf("%q cannot arrive; use file or folder", w.Arrival)
 	case w.At != "":
 		err = t.readAt(w.At)
 	case w.Every != "":
@@ -94,7 +95,7 @@ func (t *Timetable) readAt(text string) error {
 	}
 	at, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return fmt.Errorf("%q is not a time; write it as 2026-12-01T22:00", text)
+		return remedy.Errorf("%q is not a time; write it as 2026-12-01T22:00", text)
 	}
 	t.at = at
 	return nil
@@ -112,7 +113,7 @@ func (t *Timetable) readEvery(text string) error {
 		}
 	}
 	if err != nil || every < shortest || every > 366*24*time.Hour {
-		return fmt.Errorf("%q is not an interval; write it as 15m, 6h or 2d, from a minute to 366 days", text)
+		return remedy.Errorf("%q is not an interval; write it as 15m, 6h or 2d, from a minute to 366 days", text)
 	}
 	t.every = every
 	return nil
@@ -121,12 +122,12 @@ func (t *Timetable) readEvery(text string) error {
 func (t *Timetable) readCron(text string) error {
 	fields := strings.Fields(text)
 	if len(fields) != 5 {
-		return fmt.Errorf("%q is not a cron timetable; write five fields: minute, hour, day of the month, month, day of the week, as in \"0 "+
+		return remedy.Errorf("%q is not a cron timetable; write five fields: minute, hour, day of the month, month, day of the week, as in \"0 "+
 			"22 * * 1-5\"", text)
 	}
 	schedule, err := cron.ParseStandard(text)
 	if err != nil {
-		return fmt.Errorf("%q is not a cron timetable (%v); write five fields, as in \"0 22 * * 1-5\"", text, err)
+		return remedy.Errorf("%q is not a cron timetable (%v); write five fields, as in \"0 22 * * 1-5\"", text, err)
 	}
 	t.cron, t.wall = schedule, !strings.HasPrefix(fields[1], "*")
 	return nil

@@ -1,13 +1,14 @@
 package names
 
 import (
-	"fmt"
 	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/ncruces/go-strftime"
+
+	"deftheron/core/remedy"
 )
 
 // Template makes the name that a file has at its target, of what it is called, its
@@ -54,7 +55,7 @@ func ParseTemplate(text string) (*Template, error) {
 		case rest[0] == '{':
 			end := strings.IndexByte(rest, '}')
 			if end < 0 {
-				return nil, fmt.Errorf("the template %q has a { at column %d that is not closed; write {{ for a brace", text, column)
+				return nil, remedy.Errorf("the template %q has a { at column %d that is not closed; write {{ for a brace", text, column)
 			}
 			field, format, _ := strings.Cut(rest[1:end], ":")
 			if err := checkField(text, column, field, format); err != nil {
@@ -67,7 +68,7 @@ func ParseTemplate(text string) (*Template, error) {
 			tells = tells || field == "name" || field == "stem"
 			rest = rest[end+1:]
 		case rest[0] == '}':
-			return nil, fmt.Errorf("the template %q has a } at column %d that closes nothing; write }} for a brace", text, column)
+			return nil, remedy.Errorf("the template %q has a } at column %d that closes nothing; write }} for a brace", text, column)
 		default:
 			end := strings.IndexAny(rest, "{}")
 			if end < 0 {
@@ -79,23 +80,23 @@ func ParseTemplate(text string) (*Template, error) {
 	}
 	switch {
 	case text == "":
-		return nil, fmt.Errorf("the template is empty; write one such as {date:%%Y-%%m}/{name}")
+		return nil, remedy.Errorf("the template is empty; write one such as {date:%%Y-%%m}/{name}")
 	case !tells:
-		return nil, fmt.Errorf("the template %q gives all files one name; put {name} or {stem} into it", text)
+		return nil, remedy.Errorf("the template %q gives all files one name; put {name} or {stem} into it", text)
 	case strings.HasSuffix(text, "/"):
-		return nil, fmt.Errorf("the template %q ends in a folder; put {name} after it", text)
+		return nil, remedy.Errorf("the template %q ends in a folder; put {name} after it", text)
 	}
 	return t, nil
 }
 
 func checkField(text string, column int, field, format string) error {
 	if !slices.Contains(Fields, field) {
-		return fmt.Errorf("the template %q has the unknown field {%s} at column %d; there are {%s}", text, field, column,
+		return remedy.Errorf("the template %q has the unknown field {%s} at column %d; there are {%s}", text, field, column,
 			strings.Join(Fields, "}, {"))
 	}
 	if field != "date" && field != "run" {
 		if format != "" {
-			return fmt.Errorf("the field {%s} at column %d of the template takes no format; write {%s}", field, column, field)
+			return remedy.Errorf("the field {%s} at column %d of the template takes no format; write {%s}", field, column, field)
 		}
 		return nil
 	}
@@ -107,7 +108,7 @@ func checkField(text string, column int, field, format string) error {
 			i++
 		}
 		if i >= len(format) || !strings.ContainsRune(dateSpecifiers, rune(format[i])) {
-			return fmt.Errorf("the date in {%s:%s} at column %d of the template has the unknown part %q; "+
+			return remedy.Errorf("the date in {%s:%s} at column %d of the template has the unknown part %q; "+
 				"write it as POSIX strftime does, such as %%Y-%%m-%%d", field, format, column, format[max(0, i-1):min(i+1, len(format))])
 		}
 	}

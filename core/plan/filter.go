@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 )
 
@@ -93,12 +94,12 @@ func (f Filter) Sieve(now time.Time) (*Sieve, error) {
 	}
 	for _, one := range f.Types {
 		if types[one] == nil {
-			return nil, fmt.Errorf("%q is not a type of files; use %s", one, strings.Join(TypeNames, ", "))
+			return nil, remedy.Errorf("%q is not a type of files; use %s", one, strings.Join(TypeNames, ", "))
 		}
 	}
 	for _, one := range f.Exclude {
 		if slices.Contains(f.Include, one) {
-			return nil, fmt.Errorf("the pattern %q is both to be left out and taken alone; keep one of the two", one)
+			return nil, remedy.Errorf("the pattern %q is both to be left out and taken alone; keep one of the two", one)
 		}
 	}
 	if s.newer, err = parseMoment(f.NewerThan, now); err != nil {
@@ -109,11 +110,11 @@ func (f Filter) Sieve(now time.Time) (*Sieve, error) {
 	}
 	switch {
 	case s.smaller < 0 || s.larger < 0:
-		return nil, fmt.Errorf("a size cannot be less than nothing; give one such as 2GiB")
+		return nil, remedy.Errorf("a size cannot be less than nothing; give one such as 2GiB")
 	case s.smaller > 0 && s.larger >= s.smaller-1:
-		return nil, fmt.Errorf("no file is both larger than %d bytes and smaller than %d; change one of the two", s.larger, s.smaller)
+		return nil, remedy.Errorf("no file is both larger than %d bytes and smaller than %d; change one of the two", s.larger, s.smaller)
 	case !s.newer.IsZero() && !s.older.IsZero() && !s.newer.Before(s.older):
-		return nil, fmt.Errorf("no file is both newer than %s and older than %s; change one of the two", f.NewerThan, f.OlderThan)
+		return nil, remedy.Errorf("no file is both newer than %s and older than %s; change one of the two", f.NewerThan, f.OlderThan)
 	}
 	if s.exclude.Empty() && !s.picks() {
 		return nil, nil
@@ -135,7 +136,7 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 	}
 	before, err := ParseAge(text, now)
 	if errors.Is(err, errNoAge) {
-		return before, fmt.Errorf("%q is neither a date nor an age; write it as 2020-01-31, or as 36h, 30d, 8w, 6mo, 2y", text)
+		return before, remedy.Errorf("%q is neither a date nor an age; write it as 2020-01-31, or as 36h, 30d, 8w, 6mo, 2y", text)
 	}
 	return before, err
 }
@@ -146,11 +147,11 @@ var errNoAge = errors.New("no age")
 func ParseAge(text string, now time.Time) (time.Time, error) {
 	parts := age.FindStringSubmatch(text)
 	if parts == nil {
-		return time.Time{}, fmt.Errorf("%q is %w; write it as 36h, 30d, 8w, 6mo, 2y", text, errNoAge)
+		return time.Time{}, remedy.Errorf("%q is %w; write it as 36h, 30d, 8w, 6mo, 2y", text, errNoAge)
 	}
 	n, err := strconv.Atoi(parts[1])
 	if err != nil || n > 100_000 {
-		return time.Time{}, fmt.Errorf("the age %q is too long; write a date such as 2020-01-31", text)
+		return time.Time{}, remedy.Errorf("the age %q is too long; write a date such as 2020-01-31", text)
 	}
 	switch parts[2] {
 	case "h":

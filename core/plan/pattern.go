@@ -6,6 +6,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 )
 
@@ -57,7 +58,7 @@ func parsePattern(line string) (p pattern, ok bool, err error) {
 	tied := strings.Contains(text, "/")
 	text = strings.TrimPrefix(text, "/")
 	if text == "" {
-		return p, false, fmt.Errorf("names nothing; write a name such as *.tmp after it")
+		return p, false, remedy.Errorf("names nothing; write a name such as *.tmp after it")
 	}
 	if err := checkGlob(text, len(line)-len(strings.TrimLeft(line, "!/"))); err != nil {
 		return p, false, err
@@ -68,7 +69,7 @@ func parsePattern(line string) (p pattern, ok bool, err error) {
 		p.glob = "**/" + p.glob
 	}
 	if !doublestar.ValidatePattern(p.glob) {
-		return p, false, fmt.Errorf("is malformed; write it as in a .gitignore file, such as *.tmp or build/")
+		return p, false, remedy.Errorf("is malformed; write it as in a .gitignore file, such as *.tmp or build/")
 	}
 	return p, true, nil
 }
@@ -79,7 +80,7 @@ func checkGlob(text string, before int) error {
 		switch text[i] {
 		case '\\':
 			if i+1 == len(text) {
-				return fmt.Errorf(`ends in a backslash at column %d; write \\ for one`, before+i+1)
+				return remedy.Errorf(`ends in a backslash at column %d; write \\ for one`, before+i+1)
 			}
 			i++
 		case '[':
@@ -94,7 +95,7 @@ func checkGlob(text string, before int) error {
 				}
 			}
 			if end >= len(text) {
-				return fmt.Errorf(`has a [ at column %d that is not closed; write \[ for a bracket`, before+i+1)
+				return remedy.Errorf(`has a [ at column %d that is not closed; write \[ for a bracket`, before+i+1)
 			}
 			i = end
 		}

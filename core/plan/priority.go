@@ -1,6 +1,8 @@
 package plan
 
-import "fmt"
+import (
+	"deftheron/core/remedy"
+)
 
 // Priority is how a run stands to others: which begins first, where not all may, and how
 // much of an account it gets that others use as well.
@@ -21,7 +23,7 @@ func ParsePriority(text string) (Priority, error) {
 	case "low", "high":
 		return Priority(text), nil
 	}
-	return Normal, fmt.Errorf("%q is not a priority; use low, normal or high", text)
+	return Normal, remedy.Errorf("%q is not a priority; use low, normal or high", text)
 }
 
 // Text is the priority as ParsePriority reads it.

@@ -1,13 +1,13 @@
 package plan
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"deftheron/core/bandwidth"
 	"deftheron/core/names"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/core/view"
 )
@@ -81,17 +81,17 @@ func (r Rules) Check() error {
 			return err
 		}
 		if r.Clear {
-			return fmt.Errorf("a move keeps names; copy with a template, and delete the source afterwards")
+			return remedy.Errorf("a move keeps names; copy with a template, and delete the source afterwards")
 		}
 	}
 	if r.As != "" && r.Type.Removes() {
-		return fmt.Errorf("a %s keeps names; templates are for copies", r.Type)
+		return remedy.Errorf("a %s keeps names; templates are for copies", r.Type)
 	}
 	if r.Clear && r.Type.Removes() {
-		return fmt.Errorf("a mirror or two-way job cannot clear its source; use a move or a migration")
+		return remedy.Errorf("a mirror or two-way job cannot clear its source; use a move or a migration")
 	}
 	if r.OnlyChanged && !template.NamesRun() {
-		return fmt.Errorf("only-changed needs a folder for each run, because a copy into one folder transfers only changes anyway; " +
+		return remedy.Errorf("only-changed needs a folder for each run, because a copy into one folder transfers only changes anyway; " +
 			"give a template such as {run:%%Y-%%m-%%d}/{folder}/{name}, or remove it")
 	}
 	if err := r.Safety.Check(); err != nil {
@@ -99,9 +99,9 @@ func (r Rules) Check() error {
 	}
 	switch {
 	case r.Tries < 0 || r.Tries > MostTries:
-		return fmt.Errorf("%d tries are not possible; give 1 to %d", r.Tries, MostTries)
+		return remedy.Errorf("%d tries are not possible; give 1 to %d", r.Tries, MostTries)
 	case r.Within < 0:
-		return fmt.Errorf("the time to retry cannot be negative; give one such as 2h")
+		return remedy.Errorf("the time to retry cannot be negative; give one such as 2h")
 	}
 	return r.Bandwidth.Check()
 }
@@ -134,7 +134,7 @@ func ParseConflictRule(text string) (ConflictRule, error) {
 		return KeepBoth, nil
 	}
 	if !slices.Contains(Conflicts, ConflictRule(text)) {
-		return "", fmt.Errorf("%q is not a rule for conflicts; use keep-both, newer, source, target or ask", text)
+		return "", remedy.Errorf("%q is not a rule for conflicts; use keep-both, newer, source, target or ask", text)
 	}
 	return ConflictRule(text), nil
 }
@@ -207,7 +207,7 @@ func ParseDeletions(text string) (Deletions, error) {
 	case "delete", "ignore":
 		return Deletions(text), nil
 	}
-	return "", fmt.Errorf("%q is not a rule for deletions; use keep-version, delete or ignore", text)
+	return "", remedy.Errorf("%q is not a rule for deletions; use keep-version, delete or ignore", text)
 }
 
 // Text is the rule as ParseDeletions reads it.
@@ -237,7 +237,7 @@ func ParseNaming(text string) (Naming, error) {
 	case TranslateNames, RefuseNames:
 		return naming, nil
 	}
-	return "", fmt.Errorf("%q is not a rule for names; use translate or refuse", text)
+	return "", remedy.Errorf("%q is not a rule for names; use translate or refuse", text)
 }
 
 // ParseVerification reads a level of verification; empty is by hash.
@@ -248,7 +248,7 @@ func ParseVerification(text string) (store.VerifyLevel, error) {
 	case store.VerifyBySize, store.VerifyByReading:
 		return level, nil
 	}
-	return "", fmt.Errorf("%q is not a level of verification; use hash, size or read-back", text)
+	return "", remedy.Errorf("%q is not a level of verification; use hash, size or read-back", text)
 }
 
 // Classes are the classes of documents that rules know.
@@ -272,7 +272,7 @@ func ReadDocuments(given map[string]string) (view.ExportFormats, error) {
 	choice := view.ExportFormats{}
 	for class, formats := range given {
 		if !slices.Contains(Classes, class) {
-			return nil, fmt.Errorf("%q is not a class of documents; use %s", class, strings.Join(Classes, ", "))
+			return nil, remedy.Errorf("%q is not a class of documents; use %s", class, strings.Join(Classes, ", "))
 		}
 		choice[class] = []string{}
 		for format := range strings.FieldsFuncSeq(formats, func(r rune) bool { return r == '+' }) {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"deftheron/core/remedy"
 )
 
 // Safety is how much a run may remove and overwrite without a person's word. The
@@ -45,13 +47,13 @@ func ParseShare(text string) (*Share, error) {
 	if percent, ok := strings.CutSuffix(text, "%"); ok {
 		n, err := strconv.ParseFloat(strings.TrimSpace(percent), 64)
 		if err != nil || !(n >= 0 && n <= 100) {
-			return nil, fmt.Errorf("%q is not a share; write it as 10%%, from 0%% to 100%%", text)
+			return nil, remedy.Errorf("%q is not a share; write it as 10%%, from 0%% to 100%%", text)
 		}
 		return &Share{Percent: n}, nil
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return nil, fmt.Errorf("%q is not a share of the files; write it as 10%%, as a number of files such as 200, or none", text)
+		return nil, remedy.Errorf("%q is not a share of the files; write it as 10%%, as a number of files such as 200, or none", text)
 	}
 	return &Share{Count: n, IsCount: true}, nil
 }
@@ -83,7 +85,7 @@ func (s *Share) of(known int64) int64 {
 func (b Safety) Check() error {
 	for _, share := range []*Share{b.Deletions, b.Overwrites, b.Older} {
 		if share != nil && (share.Percent < 0 || share.Percent > 100 || share.Count < 0) {
-			return fmt.Errorf("the share %s is not possible; give 0%% to 100%%, or a number of files", share.Text())
+			return remedy.Errorf("the share %s is not possible; give 0%% to 100%%, or a number of files", share.Text())
 		}
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/remedy"
 	"deftheron/core/retry"
 	"deftheron/core/store"
 )
@@ -62,13 +63,13 @@ const (
 func (o Options) Check() error {
 	switch {
 	case o.Size < 0 || o.Size > LargestSize:
-		return fmt.Errorf("a size of %d bytes is out of bounds; give up to 1 GiB", o.Size)
+		return remedy.Errorf("a size of %d bytes is out of bounds; give up to 1 GiB", o.Size)
 	case o.Number < 1 || o.Number > MostFiles:
-		return fmt.Errorf("%d files are out of bounds; give 1 to %d", o.Number, MostFiles)
+		return remedy.Errorf("%d files are out of bounds; give 1 to %d", o.Number, MostFiles)
 	case o.Lanes < 1 || o.Lanes > MostLanes:
-		return fmt.Errorf("%d at once are out of bounds; give 1 to %d", o.Lanes, MostLanes)
+		return remedy.Errorf("%d at once are out of bounds; give 1 to %d", o.Lanes, MostLanes)
 	case o.Size*int64(o.Number) > MostBytes:
-		return fmt.Errorf("%d files of %d bytes are more than 4 GiB; take fewer or smaller ones", o.Number, o.Size)
+		return remedy.Errorf("%d files of %d bytes are more than 4 GiB; take fewer or smaller ones", o.Number, o.Size)
 	}
 	return nil
 }

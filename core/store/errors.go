@@ -7,6 +7,8 @@ import (
 	"io"
 	"net"
 	"time"
+
+	"deftheron/core/remedy"
 )
 
 // The errors of a store. A provider wraps one of them in every error that it
@@ -65,10 +67,10 @@ func (e *typed) Unwrap() []error {
 	return []error{e.kind, e.cause}
 }
 
-// Errorf returns an error of the kind given, in the words given. A %w in the
-// format is kept as its cause.
+// Errorf returns an error of the kind given, in the words given: "what is wrong; what to
+// do", see [remedy.Errorf]. A %w in the format is kept as its cause.
 func Errorf(kind error, format string, args ...any) error {
-	formatted := fmt.Errorf(format, args...)
+	formatted := remedy.Errorf(format, args...)
 	return &typed{kind: kind, words: formatted.Error(), cause: formatted}
 }
 

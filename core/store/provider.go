@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"deftheron/core/remedy"
 )
 
 // Provider is a kind of place that accounts can be at.
@@ -167,6 +169,9 @@ type OptionError struct {
 }
 
 func (e *OptionError) Error() string { return "--" + e.Option + ": " + e.Reason }
+
+// Unwrap returns the reason, with its remedy.
+func (e *OptionError) Unwrap() error { return remedy.New(e.Reason) }
 
 // CheckOptions fills in defaults and returns an *OptionError for an option
 // that is unknown, missing or none of its choices. hasSecret says whether the

@@ -16,7 +16,7 @@ func Check(ctx context.Context, route Route) error {
 	entry, err := route.Source.Store.Stat(ctx, route.Source.Root)
 	if err != nil {
 		if store.KindOf(err) == store.ErrNotFound {
-			return store.Errorf(store.ErrNotFound, "the source %s is not there; look with: heron ls %s", route.Source.Address,
+			return store.Errorf(store.ErrNotFound, "the source %s is not there; look at what is in %s", route.Source.Address,
 				route.Source.Address.Parent())
 		}
 		return err

@@ -747,7 +747,7 @@ func TestCheck(t *testing.T) {
 		same     bool
 		want     string
 	}{
-		{"missing source", store.At("nobody"), store.At("copy"), false, "is not there; look with: heron ls"},
+		{"missing source", store.At("nobody"), store.At("copy"), false, "is not there; look at what is in /desk"},
 		{"inside its own source", store.At("a"), store.At("a", "b"), true, "choose a target outside it"},
 		{"onto itself", store.At("y"), store.At("y"), true, "choose a target outside it"},
 		{"a file on the way", store.At("a"), store.At("file", "a"), false, "move the file away"},

@@ -3,12 +3,13 @@
 package week
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 	"unicode"
+
+	"deftheron/core/remedy"
 )
 
 // Stretch is on some days (of time.Weekday), from a minute of the day on, until another,
@@ -43,7 +44,7 @@ func Read(text string, ends bool) (stretches []Stretch, err error) {
 	for i, part := range parts {
 		fields := strings.Fields(strings.ToLower(part))
 		if len(fields) == 0 || len(fields) > 2 {
-			return nil, fmt.Errorf("%q is not a stretch of the week; write it as \"mon-fri 22:00-06:00\"", strings.TrimSpace(part))
+			return nil, remedy.Errorf("%q is not a stretch of the week; write it as \"mon-fri 22:00-06:00\"", strings.TrimSpace(part))
 		}
 		one := Stretch{Until: -1}
 		if strings.ContainsAny(fields[0], "0123456789") {
@@ -74,15 +75,15 @@ func Read(text string, ends bool) (stretches []Stretch, err error) {
 			}
 		}
 		if ends && !spans {
-			return nil, fmt.Errorf("%q has no end; write it as \"mon-fri 22:00-06:00\"", strings.TrimSpace(part))
+			return nil, remedy.Errorf("%q has no end; write it as \"mon-fri 22:00-06:00\"", strings.TrimSpace(part))
 		}
 		if one.From == one.Until {
-			return nil, fmt.Errorf("%q ends when it begins; give two different times", strings.TrimSpace(part))
+			return nil, remedy.Errorf("%q ends when it begins; give two different times", strings.TrimSpace(part))
 		}
 		stretches = append(stretches, one)
 	}
 	if len(days) > 0 {
-		return nil, fmt.Errorf("%q names no time; write it as \"mon-fri 22:00\" or \"mon-fri 22:00-06:00\"", strings.Join(days, ", "))
+		return nil, remedy.Errorf("%q names no time; write it as \"mon-fri 22:00\" or \"mon-fri 22:00-06:00\"", strings.Join(days, ", "))
 	}
 	return stretches, nil
 }
@@ -106,7 +107,7 @@ func (s *Stretch) take(texts []string) error {
 			to = slices.Index(dayNames, last)
 		}
 		if from < 0 || to < 0 {
-			return fmt.Errorf("%q are not days of the week; use mon, tue, wed, thu, fri, sat, sun or daily, as in \"mon-fri 22:00-06:00\"", text)
+			return remedy.Errorf("%q are not days of the week; use mon, tue, wed, thu, fri, sat, sun or daily, as in \"mon-fri 22:00-06:00\"", text)
 		}
 		for day := from; ; day = (day + 1) % 7 {
 			s.Days[day] = true
@@ -127,7 +128,7 @@ func minute(text string) (int, error) {
 	h, err := strconv.Atoi(hours)
 	m, err2 := strconv.Atoi(minutes)
 	if err != nil || err2 != nil || len(hours) > 2 || len(minutes) != 2 || h < 0 || m < 0 || m > 59 || h*60+m > 24*60 {
-		return 0, fmt.Errorf("%q is not a time of the day; write it as 22:00", text)
+		return 0, remedy.Errorf("%q is not a time of the day; write it as 22:00", text)
 	}
 	return h*60 + m, nil
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"go.yaml.in/yaml/v3"
 
+	"deftheron/core/remedy"
 	"deftheron/provider/declared/jq"
 	"deftheron/provider/declared/uritemplate"
 )
@@ -43,11 +44,16 @@ func (p *Problem) Error() string {
 	if p.Field != "" {
 		b.WriteString(p.Field + ": ")
 	}
-	b.WriteString(p.Reason)
-	if !strings.Contains(p.Reason, "; ") {
-		b.WriteString("; correct it there")
-	}
+	b.WriteString(p.Unwrap().Error())
 	return b.String()
+}
+
+// Unwrap returns the reason, with its remedy.
+func (p *Problem) Unwrap() error {
+	if strings.Contains(p.Reason, "; ") {
+		return remedy.New(p.Reason)
+	}
+	return remedy.New(p.Reason + "; correct it there")
 }
 
 // LoadFile reads a definition from a file.

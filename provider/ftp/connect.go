@@ -14,6 +14,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"deftheron/core/pinning"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 )
 
@@ -154,7 +155,7 @@ func (t *target) explain(ctx context.Context, err error) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case pinning.CertificateProblem(err, t.host) != "":
-		return store.Errorf(store.ErrRefused, "%s", pinning.CertificateProblem(err, t.host))
+		return store.Errorf(store.ErrRefused, "%w", remedy.New(pinning.CertificateProblem(err, t.host)))
 	case t.mode == tlsNone && asksForTLS.MatchString(err.Error()):
 		return store.Errorf(store.ErrRefused, "%s wants TLS (%q); leave --tls none out", t.address, strings.ReplaceAll(err.Error(), "\n", " "))
 	case errors.As(err, &reply) && (reply.Code == ftp.StatusNotLoggedIn || reply.Code == 430):

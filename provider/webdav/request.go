@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"deftheron/core/pinning"
+	"deftheron/core/remedy"
 	"deftheron/core/retry"
 	"deftheron/core/store"
 )
@@ -101,7 +102,7 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 	response, err := a.http.RoundTrip(out)
 	if err != nil {
 		if why := pinning.CertificateProblem(err, a.base.Host); why != "" {
-			return nil, "", store.Errorf(store.ErrRefused, "%s", why)
+			return nil, "", store.Errorf(store.ErrRefused, "%w", remedy.New(why))
 		}
 		return nil, "", store.Transport(err, r.changes)
 	}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"deftheron/core/remedy"
 	"deftheron/service/records"
 )
 
@@ -89,7 +90,8 @@ func (a *Access) EnsureOwner(ctx context.Context, dir string) error {
 	path := filepath.Join(dir, TokenFileName)
 	if err := WriteSecretFile(path, token+"\n"); err != nil {
 		if errors.Is(err, fs.ErrExist) {
-			return fmt.Errorf("%s is left from other records than those in this data folder; move it away, or name another folder with --data", path)
+			return remedy.Errorf("%s is left from other records than those in this data folder; move it away, or name another folder with --data",
+				path)
 		}
 		return fmt.Errorf("could not write the owner's token to %s: %w", path, err)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/crypto/chacha20poly1305"
 
+	"deftheron/core/remedy"
 	"deftheron/service/records"
 )
 
@@ -90,7 +91,7 @@ func readKey(path string) ([]byte, error) {
 		return nil, err
 	}
 	if info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("others may read it (mode %04o); make it private with: chmod 600 %s", info.Mode().Perm(), path)
+		return nil, remedy.Errorf("others may read it (mode %04o); make it private with: chmod 600 %s", info.Mode().Perm(), path)
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {

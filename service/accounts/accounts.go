@@ -6,7 +6,6 @@ package accounts
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"maps"
 	"net/http"
@@ -19,6 +18,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/singleflight"
 
+	"deftheron/core/remedy"
 	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
@@ -95,7 +95,7 @@ func (a *Accounts) Provider(name string) (store.Provider, error) {
 	provider, ok := a.providers[name]
 	a.mu.Unlock()
 	if !ok {
-		return nil, fmt.Errorf("there is no provider %q; there are %s", name, strings.Join(a.providerNames(), ", "))
+		return nil, remedy.Errorf("there is no provider %q; there are %s", name, strings.Join(a.providerNames(), ", "))
 	}
 	return provider, nil
 }
@@ -232,7 +232,8 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 
 // Taken is the error of a name that another account has.
 func Taken(name string) error {
-	return fmt.Errorf("an account is called %q already; choose another name, or rename that one first: heron account edit %s --name ANOTHER",
+	return remedy.Errorf("an account is called %q already; choose another name, or rename that one first: heron account edit %s "+
+		"--name ANOTHER",
 		name, name)
 }
 

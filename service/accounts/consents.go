@@ -3,11 +3,11 @@ package accounts
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"sync"
 	"time"
 
 	"deftheron/core/gate"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/service/records"
 )
@@ -244,7 +244,7 @@ func (a *Accounts) Granted(id string) ([]byte, error) {
 }
 
 // ErrState says that an answer belongs to no pending consent.
-var ErrState = errors.New("the answer belongs to no link that is pending here; it may be too late, or meant for another service: " +
+var ErrState = remedy.New("the answer belongs to no link that is pending here; it may be too late, or meant for another service: " +
 	"begin again")
 
 // AnswerByState takes the answer of a page that led back. Each state is good

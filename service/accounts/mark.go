@@ -2,12 +2,12 @@ package accounts
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"strings"
 
 	"github.com/google/uuid"
 
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/service/records"
 )
@@ -134,7 +134,7 @@ func (a *Accounts) samePlace(ctx context.Context, before, after records.Account,
 	there.Start = before.Start
 	opened, err := a.openRow(ctx, there, keeps)
 	if err != nil && store.KindOf(err) == store.ErrNotFound {
-		return fmt.Errorf("with these settings /%s would be %w: its starting folder is not there; say so if that is meant, with --yes",
+		return remedy.Errorf("with these settings /%s would be %w: its starting folder is not there; say so if that is meant, with --yes",
 			before.Name, ErrOtherPlace)
 	}
 	if err != nil {
@@ -146,13 +146,13 @@ func (a *Accounts) samePlace(ctx context.Context, before, after records.Account,
 	case remembered != "" && found == remembered:
 		return nil
 	case remembered != "":
-		return fmt.Errorf("with these settings /%s would be %w: the mark that was left there is not found; "+
+		return remedy.Errorf("with these settings /%s would be %w: the mark that was left there is not found; "+
 			"look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
 	}
 	if was := a.locate(ctx, before); was != "" && was == store.Locate(opened.Store, store.Folder{}) {
 		return nil
 	}
-	return fmt.Errorf("with these settings /%s may be %w: no mark was ever left there to know it by; "+
+	return remedy.Errorf("with these settings /%s may be %w: no mark was ever left there to know it by; "+
 		"look at what is there, and say so if that is meant, with --yes", before.Name, ErrOtherPlace)
 }
 

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/net/http/httpproxy"
+
+	"deftheron/core/remedy"
 )
 
 const (
@@ -76,7 +78,7 @@ func (c *stillConn) Write(p []byte) (int, error) {
 func ProxyThrough(address string) (func(*http.Request) (*url.URL, error), error) {
 	parsed, err := url.Parse(address)
 	if err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" {
-		return nil, fmt.Errorf("--outbound-proxy %q is not an address of a proxy; write it as http://HOST:PORT", address)
+		return nil, remedy.Errorf("--outbound-proxy %q is not an address of a proxy; write it as http://HOST:PORT", address)
 	}
 	config := httpproxy.FromEnvironment()
 	config.HTTPProxy, config.HTTPSProxy = address, address

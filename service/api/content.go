@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"mime"
 	"net/http"
@@ -17,6 +16,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/files"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 )
@@ -338,7 +338,7 @@ func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, e
 	var modified time.Time
 	if text := c.Query("modified"); text != "" {
 		if modified, err = time.Parse(time.RFC3339Nano, text); err != nil {
-			return put, located, fmt.Errorf("modified=%q is not a time; write it as 2026-03-01T12:00:00Z", text)
+			return put, located, remedy.Errorf("modified=%q is not a time; write it as 2026-03-01T12:00:00Z", text)
 		}
 	}
 	defer s.changed(located)
@@ -373,7 +373,7 @@ func conditionOf(header http.Header) (store.Condition, error) {
 	}
 	revision, ok := contract.RevisionOfTag(match)
 	if !ok {
-		return store.Condition{}, fmt.Errorf("%s is not an entity tag of this service; take the ETag that it gave", match)
+		return store.Condition{}, remedy.Errorf("%s is not an entity tag of this service; take the ETag that it gave", match)
 	}
 	return store.AtRevision(revision), nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/service/messages"
 	"deftheron/service/records"
@@ -33,15 +34,14 @@ func init() {
 }
 
 // problem turns an error into words for people: what is wrong, and what to do.
-// Errors are written as "what is wrong; what to do"; one without the latter
-// takes its cause's remedy.
+// An error without a remedy of its own takes its cause's.
 func problem(err error) *contract.Problem {
 	var known *contract.Problem
 	if errors.As(err, &known) {
 		return known
 	}
-	detail, remedy := split(err.Error())
-	p := &contract.Problem{Status: status(err), Detail: detail, Remedy: remedy}
+	wrong, advice := remedy.Of(err)
+	p := &contract.Problem{Status: status(err), Detail: sentence(wrong), Remedy: sentence(advice)}
 	p.Title = http.StatusText(p.Status)
 	switch kind := store.KindOf(err); kind {
 	case nil:
@@ -73,14 +73,7 @@ func status(err error) int {
 	return http.StatusBadGateway
 }
 
-// split parts what is wrong from what to do, and makes a sentence of each.
-func split(text string) (detail, remedy string) {
-	if at := strings.LastIndex(text, "; "); at >= 0 {
-		return sentence(text[:at]), sentence(text[at+2:])
-	}
-	return sentence(text), ""
-}
-
+// sentence makes a sentence of what is wrong, or what to do.
 func sentence(text string) string {
 	text = contract.Capital(strings.TrimSpace(text))
 	if text == "" {

@@ -13,6 +13,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/job"
+	"deftheron/core/remedy"
 	"deftheron/service/records"
 	"deftheron/service/report"
 )
@@ -78,7 +79,7 @@ func (s *Server) hasCertificate(ctx context.Context, id string) error {
 func (s *Server) handOut(c *gin.Context, run string, one paper) {
 	format := report.Format(c.DefaultQuery("format", string(report.HTML)))
 	if format != report.HTML && format != report.CSV && format != report.JSON {
-		refuse(c, problem(fmt.Errorf("%q is not a format of a report; use html, csv or json", format)))
+		refuse(c, problem(remedy.Errorf("%q is not a format of a report; use html, csv or json", format)))
 		return
 	}
 	c.Header("Content-Type", format.ContentType())

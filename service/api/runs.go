@@ -3,10 +3,10 @@ package api
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
 
 	"deftheron/contract"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/service/records"
 )
@@ -25,7 +25,7 @@ func (p PageInput) after() (int64, error) {
 	}
 	n, err := strconv.ParseInt(p.Cursor, 10, 64)
 	if err != nil {
-		return 0, fmt.Errorf("the cursor %q is none; leave it out for the first page", p.Cursor)
+		return 0, remedy.Errorf("the cursor %q is none; leave it out for the first page", p.Cursor)
 	}
 	return n, nil
 }

@@ -20,6 +20,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/job"
+	"deftheron/core/remedy"
 	"deftheron/core/retry"
 	"deftheron/service/access"
 	"deftheron/service/records"
@@ -104,7 +105,7 @@ func (n *Notifications) Set(ctx context.Context, given contract.Notifications) e
 	if given.Email != nil {
 		m := *given.Email
 		if now.Email = &m; m.Password == "" && len(before.Password) > 0 && !sameMailServer(before.Email, &m) {
-			return fmt.Errorf("the password was given for the mail server %s, and is not sent to %s; give it again, with --secret-file FILE",
+			return remedy.Errorf("the password was given for the mail server %s, and is not sent to %s; give it again, with --secret-file FILE",
 				mailServer(before.Email), mailServer(&m))
 		} else if m.Password != "" {
 			now.Password = n.sealer.Seal("notices mail", []byte(m.Password))
@@ -120,7 +121,7 @@ func (n *Notifications) Set(ctx context.Context, given contract.Notifications) e
 			now.Secrets[hook.URL] = n.sealer.Seal("notices "+hook.URL, []byte(hook.Secret))
 		}
 		if now.Secrets[hook.URL] == nil {
-			return fmt.Errorf("the webhook %s has no secret to sign with; give one", hook.URL)
+			return remedy.Errorf("the webhook %s has no secret to sign with; give one", hook.URL)
 		}
 		now.Webhooks[i].Secret = ""
 	}
@@ -147,31 +148,31 @@ func check(given contract.Notifications) error {
 		return err
 	}
 	if in, until := quiet.Allowed(time.Now()); given.Quiet != "" && in && until.IsZero() {
-		return errors.New("the quiet hours are the whole week, so nothing would be sent; shorten them")
+		return remedy.New("the quiet hours are the whole week, so nothing would be sent; shorten them")
 	}
 	if given.Digest != "" {
 		if every, err := time.ParseDuration(given.Digest); err != nil || every < time.Minute || every > 7*24*time.Hour {
-			return fmt.Errorf("%q is not a digest interval; write it as 1h", given.Digest)
+			return remedy.Errorf("%q is not a digest interval; write it as 1h", given.Digest)
 		}
 	}
 	events := [][]string{}
 	if m := given.Email; m != nil {
 		if _, _, err := net.SplitHostPort(m.Server); err != nil {
-			return fmt.Errorf("the mail server %q is not a HOST:PORT; write it as mail.example.org:587", m.Server)
+			return remedy.Errorf("the mail server %q is not a HOST:PORT; write it as mail.example.org:587", m.Server)
 		}
 		if !slices.Contains([]string{"", "starttls", "implicit", "none"}, m.TLS) {
-			return fmt.Errorf("%q is no way to encrypt mail; use starttls, implicit or none", m.TLS)
+			return remedy.Errorf("%q is no way to encrypt mail; use starttls, implicit or none", m.TLS)
 		}
 		if m.TLS == "none" && m.User != "" {
-			return errors.New("the password would be sent unencrypted; use starttls or implicit, or give no user")
+			return remedy.New("the password would be sent unencrypted; use starttls or implicit, or give no user")
 		}
 		for _, address := range append([]string{m.From}, m.To...) {
 			if _, err := mail.ParseAddress(address); err != nil {
-				return fmt.Errorf("%q is not a mail address; write it as reports@example.org", address)
+				return remedy.Errorf("%q is not a mail address; write it as reports@example.org", address)
 			}
 		}
 		if len(m.To) == 0 {
-			return errors.New("there is no recipient; give at least one address")
+			return remedy.New("there is no recipient; give at least one address")
 		}
 		events = append(events, m.On)
 	}
@@ -179,10 +180,10 @@ func check(given contract.Notifications) error {
 	for _, hook := range given.Webhooks {
 		parsed, err := url.Parse(hook.URL)
 		if err != nil || parsed.Host == "" || parsed.Scheme != "https" && parsed.Scheme != "http" || parsed.User != nil {
-			return fmt.Errorf("%q is not a URL of a webhook; write it as https://example.org/told", hook.URL)
+			return remedy.Errorf("%q is not a URL of a webhook; write it as https://example.org/told", hook.URL)
 		}
 		if seen[hook.URL] {
-			return fmt.Errorf("the webhook %s is there twice; remove one", hook.URL)
+			return remedy.Errorf("the webhook %s is there twice; remove one", hook.URL)
 		}
 		seen[hook.URL] = true
 		events = append(events, hook.On)
@@ -190,7 +191,7 @@ func check(given contract.Notifications) error {
 	for _, on := range events {
 		for _, event := range on {
 			if !slices.Contains(Events, event) {
-				return fmt.Errorf("%q is not an event; use %s", event, strings.Join(Events, ", "))
+				return remedy.Errorf("%q is not an event; use %s", event, strings.Join(Events, ", "))
 			}
 		}
 	}

@@ -27,6 +27,7 @@ import (
 	"gorm.io/gorm/logger"
 
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 	"deftheron/core/transfer"
 )
 
@@ -67,7 +68,7 @@ var ErrMoved = errors.New("the records are not at their place any more")
 func (db *DB) Check() error {
 	now, err := os.Stat(db.path)
 	if err != nil || !os.SameFile(now, db.opened) {
-		return fmt.Errorf("%w: %s was moved, removed or replaced while the service runs; put it back, and start the service again", ErrMoved,
+		return remedy.Errorf("%w: %s was moved, removed or replaced while the service runs; put it back, and start the service again", ErrMoved,
 			db.path)
 	}
 	return nil

@@ -2,11 +2,11 @@ package runner
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/core/view"
@@ -70,7 +70,7 @@ func checkDocuments(routes []transfer.Route, choice view.ExportFormats) error {
 		for _, format := range formats {
 			if !slices.Contains(offered[class], format) {
 				slices.Sort(offered[class])
-				return fmt.Errorf("documents of the class %s cannot be exported as %q; there are %s", class, format,
+				return remedy.Errorf("documents of the class %s cannot be exported as %q; there are %s", class, format,
 					strings.Join(slices.Compact(offered[class]), ", "))
 			}
 		}

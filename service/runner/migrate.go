@@ -3,12 +3,12 @@ package runner
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 
 	"deftheron/contract"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -55,7 +55,7 @@ func (r *Runner) coming(ctx context.Context, row records.Job) (job.Coming, []rec
 func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (string, error) {
 	if row.Type != job.Migrate {
 		if asked != "" {
-			return "", &InputError{fmt.Errorf("the job %s is a %s, which has no steps; start it without one", row.Name, row.Type)}
+			return "", &InputError{remedy.Errorf("the job %s is a %s, which has no steps; start it without one", row.Name, row.Type)}
 		}
 		return "", nil
 	}

@@ -2,14 +2,13 @@ package runner
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"strings"
 	"time"
 
 	"deftheron/contract"
 	"deftheron/core/names"
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/records"
@@ -22,10 +21,10 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy, rules plan.R
 		return nil, err
 	}
 	if to.IsRoot() {
-		return nil, fmt.Errorf("the target / is the root of all accounts; name an account to copy to, as in /desk")
+		return nil, remedy.Errorf("the target / is the root of all accounts; name an account to copy to, as in /desk")
 	}
 	if len(request.From) == 0 {
-		return nil, errors.New("there is no source; name at least one address to copy from")
+		return nil, remedy.New("there is no source; name at least one address to copy from")
 	}
 	taken := map[string]string{}
 	var routes []records.Route
@@ -35,14 +34,14 @@ func (r *Runner) routes(ctx context.Context, request contract.Copy, rules plan.R
 			return nil, err
 		}
 		if from.IsRoot() {
-			return nil, fmt.Errorf("the source / is the root of all accounts; name the accounts to copy from, as in /desk")
+			return nil, remedy.Errorf("the source / is the root of all accounts; name the accounts to copy from, as in /desk")
 		}
 		target, err := r.targetOf(ctx, from, to, rules)
 		if err != nil {
 			return nil, err
 		}
 		if other, twice := taken[target.String()]; twice && rules.As == "" {
-			return nil, fmt.Errorf("%s and %s would both become %s; copy them to different folders", other, from, target)
+			return nil, remedy.Errorf("%s and %s would both become %s; copy them to different folders", other, from, target)
 		}
 		taken[target.String()] = from.String()
 		route := records.Route{From: from.String(), To: target.String()}

@@ -2,11 +2,11 @@ package runner
 
 import (
 	"context"
-	"fmt"
 	"strconv"
 
 	"deftheron/contract"
 	"deftheron/core/plan"
+	"deftheron/core/remedy"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/service/live"
@@ -74,7 +74,7 @@ func (r *Runner) AtOnce(ctx context.Context) (int, error) {
 // SetAtOnce changes how many runs move at once. Those that move go on.
 func (r *Runner) SetAtOnce(ctx context.Context, runs int) error {
 	if runs < 1 || runs > mostAtOnce {
-		return &InputError{fmt.Errorf("%d runs at once are not possible; give 1 to %d", runs, mostAtOnce)}
+		return &InputError{remedy.Errorf("%d runs at once are not possible; give 1 to %d", runs, mostAtOnce)}
 	}
 	if err := r.db.SetMeta(ctx, atOnceName, strconv.Itoa(runs)); err != nil {
 		return err
@@ -99,7 +99,7 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 	if decided.Conflict != "" {
 		conflict, err := plan.ParseConflictRule(decided.Conflict)
 		if err != nil || conflict == plan.AskPerson {
-			return &InputError{fmt.Errorf("%q is not a decision about conflicts; use keep-both, newer, source or target", decided.Conflict)}
+			return &InputError{remedy.Errorf("%q is not a decision about conflicts; use keep-both, newer, source or target", decided.Conflict)}
 		}
 		row.Rules.Conflict = conflict
 		if err := r.db.SaveRun(ctx, row, "rules"); err != nil {

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/itchyny/gojq"
+
+	"deftheron/core/remedy"
 )
 
 // cost is what evaluating a function of jq can allocate.
@@ -96,7 +98,7 @@ func (c *checker) define(def *gojq.FuncDef) (err error) {
 		return fmt.Errorf("the function %s cannot be called so: names that begin with _ are taken", def.Name)
 	}
 	if functions[name] != 0 {
-		return fmt.Errorf("the function %s already exists; give yours another name", def.Name)
+		return remedy.Errorf("the function %s already exists; give yours another name", def.Name)
 	}
 	before := len(c.args)
 	for _, arg := range def.Args {
@@ -154,7 +156,7 @@ func (c *checker) query(q *gojq.Query) (*gojq.Query, error) {
 	switch q.Op {
 	case gojq.OpAssign, gojq.OpModify, gojq.OpUpdateAdd, gojq.OpUpdateSub, gojq.OpUpdateMul, gojq.OpUpdateDiv, gojq.OpUpdateMod,
 		gojq.OpUpdateAlt:
-		return nil, fmt.Errorf("%s cannot be used; build the object that is wanted: . + {name: value}", q.Op)
+		return nil, remedy.Errorf("%s cannot be used; build the object that is wanted: . + {name: value}", q.Op)
 	}
 	if name, ok := operators[q.Op]; ok {
 		call := callOf(name, q.Left, q.Right)
@@ -337,7 +339,7 @@ func (c *checker) call(t *gojq.Term) (*gojq.Term, error) {
 	case regular:
 		return replaced(regularCall(f)), nil
 	}
-	return nil, fmt.Errorf("the function %s cannot be used here, or with %d arguments; there are %s", f.Name, len(f.Args),
+	return nil, remedy.Errorf("the function %s cannot be used here, or with %d arguments; there are %s", f.Name, len(f.Args),
 		strings.Join(Functions(), ", "))
 }
 
@@ -380,7 +382,7 @@ func quoted(s string) *gojq.Query {
 // formatted checks a string or a format, and charges for what it builds.
 func (c *checker) formatted(t *gojq.Term) (*gojq.Term, error) {
 	if t.Format != "" && !formats[t.Format] {
-		return nil, fmt.Errorf("the format %s cannot be used; there are %s", t.Format, strings.Join(slices.Sorted(maps.Keys(formats)), ", "))
+		return nil, remedy.Errorf("the format %s cannot be used; there are %s", t.Format, strings.Join(slices.Sorted(maps.Keys(formats)), ", "))
 	}
 	if t.Str == nil { // a format alone
 		term := inParentheses(pipe(callOf("charge"), &gojq.Query{Term: &gojq.Term{Type: gojq.TermTypeFormat, Format: t.Format}}))

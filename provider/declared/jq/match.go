@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 	"unicode/utf8"
+
+	"deftheron/core/remedy"
 )
 
 // The bounds of matching, which is linear in both (RE2).
@@ -31,7 +33,7 @@ func compiled(pattern, flags any) (*regexp.Regexp, error) {
 	text = strings.ReplaceAll(text, "(?<", "(?P<")
 	if f != "" {
 		if strings.Trim(f, "is") != "" {
-			return nil, fmt.Errorf("the flags %q are not known; there are g, i and s", f)
+			return nil, remedy.Errorf("the flags %q are not known; there are g, i and s", f)
 		}
 		text = "(?" + f + ")" + text
 	}

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"text/template"
+
+	"deftheron/core/remedy"
 )
 
 //go:embed skeleton.yaml.tmpl
@@ -31,7 +33,7 @@ func Styles() []string { return slices.Sorted(maps.Keys(styles)) }
 func Text(style, name string) (string, error) {
 	about, ok := styles[style]
 	if !ok {
-		return "", fmt.Errorf("%q is not a style; take one of %s", style, strings.Join(Styles(), ", "))
+		return "", remedy.Errorf("%q is not a style; take one of %s", style, strings.Join(Styles(), ", "))
 	}
 	if !Named.MatchString(name) {
 		return "", fmt.Errorf("%q cannot be a provider's name: use 1 to 40 lower-case letters, digits and hyphens, a letter first", name)
