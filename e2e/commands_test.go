@@ -66,7 +66,7 @@ func TestBadInput(t *testing.T) {
 		{"no such account", []string{"ls", "/nobody/x"}, 1, []string{"no account \"nobody\"", "desk"}},
 		{"not an address", []string{"ls", "desk/x"}, 2, []string{"is not an address", "begins with /"}},
 		{"nothing there", []string{"stat", "/desk/nothing"}, 1, []string{"is not there", "heron ls /desk"}},
-		{"source missing", []string{"copy", "/desk/nothing", "/archive"}, 1, []string{"is not there", "heron ls"}},
+		{"source missing", []string{"copy", "/desk/nothing", "/archive"}, 1, []string{"is not there", "Look at what is in /desk"}},
 		{"copy from no account", []string{"copy", "/nobody/x", "/archive"}, 1, []string{"no account \"nobody\""}},
 		{"target inside its source", []string{"copy", "/desk/in", "/desk/in/deeper"}, 1, []string{"inside its own source", "target outside"}},
 		{"the same through another account", []string{"copy", "/desk", "/desk-in"}, 1, []string{"inside its own source"}},
