@@ -53,23 +53,6 @@ func (a Arrivals) Read(arriving string) (Taking, error) {
 	return taking, nil
 }
 
-// Arrival is what is known of a file or folder that arrived.
-type Arrival struct {
-	// Mark tells one state of its content from another.
-	Mark string
-	// Since is when it was first seen so.
-	Since time.Time
-}
-
-// See is what is known after something was seen with a mark, at a moment; complete
-// says that it has rested for long enough.
-func (a Arrival) See(mark string, now time.Time, rest time.Duration) (after Arrival, complete bool) {
-	if a.Mark != mark {
-		return Arrival{Mark: mark, Since: now}, false
-	}
-	return a, now.Sub(a.Since) >= rest
-}
-
 // otherTimes are what a job of a type can run by in place of arrivals.
 func otherTimes(kind string) string {
 	if kind == Migrate {

@@ -5,33 +5,9 @@ import (
 	"database/sql"
 	"time"
 
+	"deftheron/core/arrival"
 	"deftheron/core/store"
 )
-
-// The states of what arrived.
-const (
-	// IncomingThere: it was there before arrivals were looked for.
-	IncomingThere = "there"
-	// IncomingResting: it is not complete yet, as far as can be told.
-	IncomingResting = "resting"
-	// IncomingReady: its turn has come.
-	IncomingReady = "ready"
-	// IncomingTaken: a run was begun for it.
-	IncomingTaken = "taken"
-)
-
-// Incoming is a file or folder that arrived at a source of a job. A folder's key ends
-// in a slash.
-type Incoming struct {
-	Job   string // its id
-	Route int
-	Key   store.Key
-	Mark  string
-	Since time.Time
-	State string
-	Run   string // the last that was begun for it
-	Size  int64  // in bytes, of a folder all that is taken of it
-}
 
 var incomingSchema = []string{
 	`CREATE TABLE incoming (
@@ -52,27 +28,24 @@ type Place struct {
 }
 
 // SaveIncoming keeps what is known of arrivals.
-func (db *DB) SaveIncoming(ctx context.Context, all []Incoming) error {
+func (db *DB) SaveIncoming(ctx context.Context, all []arrival.Incoming) error {
 	return db.each(ctx, "INSERT OR REPLACE INTO incoming ("+incomingColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?)", len(all), func(i int) []any {
 		one := &all[i]
 		return []any{one.Job, one.Route, []byte(one.Key), one.Mark, nanoseconds(one.Since), one.State, one.Run, one.Size}
 	})
 }
 
-// Incoming returns what is known of one; ErrNotFound where nothing is.
-func (db *DB) Incoming(ctx context.Context, job string, route int, key store.Key) (Incoming, error) {
+// Incoming returns one arrival, and false if nothing is recorded of it.
+func (db *DB) Incoming(ctx context.Context, job string, route int, key store.Key) (arrival.Incoming, bool, error) {
 	all, err := db.incoming(ctx, "job = ? AND route = ? AND key = ?", job, route, []byte(key))
-	if err == nil && len(all) == 0 {
-		err = ErrNotFound
+	if err != nil || len(all) == 0 {
+		return arrival.Incoming{}, false, err
 	}
-	if err != nil {
-		return Incoming{}, err
-	}
-	return all[0], nil
+	return all[0], true, nil
 }
 
 // IncomingAfter returns those of a route after a key (nil: from the first), in order.
-func (db *DB) IncomingAfter(ctx context.Context, job string, route int, after *store.Key, most int) ([]Incoming, error) {
+func (db *DB) IncomingAfter(ctx context.Context, job string, route int, after *store.Key, most int) ([]arrival.Incoming, error) {
 	if after == nil {
 		return db.incoming(ctx, "job = ? AND route = ? ORDER BY key LIMIT ?", job, route, most)
 	}
@@ -81,25 +54,25 @@ func (db *DB) IncomingAfter(ctx context.Context, job string, route int, after *s
 
 // IncomingIn returns those that are resting, or ready, the one that has waited longest
 // first.
-func (db *DB) IncomingIn(ctx context.Context, job, state string, most int) ([]Incoming, error) {
+func (db *DB) IncomingIn(ctx context.Context, job string, state arrival.State, most int) ([]arrival.Incoming, error) {
 	// The states are named so that the index is used, which has these alone.
 	return db.incoming(ctx, "job = ? AND state IN ('resting', 'ready') AND state = ? ORDER BY since LIMIT ?", job, state, most)
 }
 
 // LatestIncoming returns what arrived last, the latest first.
-func (db *DB) LatestIncoming(ctx context.Context, job string, most int) ([]Incoming, error) {
+func (db *DB) LatestIncoming(ctx context.Context, job string, most int) ([]arrival.Incoming, error) {
 	return db.incoming(ctx, "job = ? AND state <> 'there' ORDER BY since DESC LIMIT ?", job, most)
 }
 
-func (db *DB) incoming(ctx context.Context, where string, args ...any) ([]Incoming, error) {
+func (db *DB) incoming(ctx context.Context, where string, args ...any) ([]arrival.Incoming, error) {
 	rows, err := db.readPool.QueryContext(ctx, "SELECT "+incomingColumns+" FROM incoming WHERE "+where, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []Incoming
+	var all []arrival.Incoming
 	for rows.Next() {
-		var one Incoming
+		var one arrival.Incoming
 		if err := rows.Scan(&one.Job, &one.Route, (*keyBytes)(&one.Key), &one.Mark, scannedTime{&one.Since}, &one.State, &one.Run,
 			&one.Size); err != nil {
 			return nil, err
@@ -110,7 +83,7 @@ func (db *DB) incoming(ctx context.Context, where string, args ...any) ([]Incomi
 }
 
 // ForgetIncoming drops what is known of some, as they are gone.
-func (db *DB) ForgetIncoming(ctx context.Context, all []Incoming) error {
+func (db *DB) ForgetIncoming(ctx context.Context, all []arrival.Incoming) error {
 	return db.each(ctx, "DELETE FROM incoming WHERE job = ? AND route = ? AND key = ?", len(all), func(i int) []any {
 		return []any{all[i].Job, all[i].Route, []byte(all[i].Key)}
 	})
@@ -135,11 +108,11 @@ func (db *DB) Watched(ctx context.Context, job string, at time.Time) error {
 
 // TakeIncoming begins a run for an arrival, in one transaction: once each, whatever
 // happens to the process. ErrTaken where it is no longer ready with that mark.
-func (db *DB) TakeIncoming(ctx context.Context, one Incoming, run *Run) error {
+func (db *DB) TakeIncoming(ctx context.Context, one arrival.Incoming, run *Run) error {
 	tx := db.write.WithContext(ctx).Begin()
 	defer tx.Rollback()
 	taken := tx.Exec("UPDATE incoming SET state = ?, run = ? WHERE job = ? AND route = ? AND key = ? AND mark = ? AND state = ?",
-		IncomingTaken, run.ID, one.Job, one.Route, []byte(one.Key), one.Mark, IncomingReady)
+		arrival.Taken, run.ID, one.Job, one.Route, []byte(one.Key), one.Mark, arrival.Ready)
 	if taken.Error != nil {
 		return taken.Error
 	}

@@ -3,9 +3,9 @@ package runner
 import (
 	"context"
 	"errors"
-	"time"
 
 	"deftheron/contract"
+	"deftheron/core/arrival"
 	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -32,8 +32,8 @@ func (r *Runner) Incoming(ctx context.Context, name string) ([]contract.Arrival,
 	return shown, err
 }
 
-func (r *Runner) shownArrival(ctx context.Context, row records.Job, one records.Incoming) (contract.Arrival, error) {
-	shown := contract.Arrival{State: one.State, Run: one.Run, Size: one.Size, Since: one.Since}
+func (r *Runner) shownArrival(ctx context.Context, row records.Job, one arrival.Incoming) (contract.Arrival, error) {
+	shown := contract.Arrival{State: string(one.State), Run: one.Run, Size: one.Size, Since: one.Since}
 	if one.Route < len(row.Routes) {
 		source, err := store.ParseAddress(row.Routes[one.Route].From)
 		if err != nil {
@@ -41,7 +41,7 @@ func (r *Runner) shownArrival(ctx context.Context, row records.Job, one records.
 		}
 		shown.Address = arrivalAddress(transfer.Side{Address: source}, one.Key)
 	}
-	if one.State == records.IncomingTaken {
+	if one.State == arrival.Taken {
 		taken, err := r.db.Run(ctx, one.Run)
 		if err != nil && !errors.Is(err, records.ErrNotFound) {
 			return shown, err
@@ -53,7 +53,7 @@ func (r *Runner) shownArrival(ctx context.Context, row records.Job, one records.
 
 // place is where an address lies among the sources of a job.
 type place struct {
-	source *arrivalSource
+	source arrival.Source
 	route  transfer.Route
 	path   store.Path
 }
@@ -74,22 +74,10 @@ func (r *Runner) placeOf(ctx context.Context, id string, p prepared, text string
 		}
 		root := route.Source.Root.AsFolder().Path
 		path := located.Place.AsFolder().Path
-		source, err := newArrivalSource(r.db, id, i, route.Source, p.rules.Filter, p.spec.When.Arrival)
-		return place{source, route, path[len(root):]}, err
+		return place{sourceOf(id, i, route.Source, p.rules.Filter, p.spec.When.Arrival), route, path[len(root):]}, nil
 	}
 	return place{}, store.Errorf(store.ErrRefused, "%s lies in no source of the job %s; name a file or folder below one of them", text,
 		p.spec.Name)
-}
-
-// at finds what arrived at a path; false where nothing there matches.
-func (s *arrivalSource) at(ctx context.Context, path store.Path) (one found, ok bool, err error) {
-	err = s.each(ctx, path, func(now found) error {
-		if pathOfKey(now.key) == path || s.kind == job.ArrivingFolder {
-			one, ok = now, true
-		}
-		return nil
-	})
-	return one, ok, err
 }
 
 // arriving checks a job that runs on arrivals.
@@ -119,7 +107,7 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 	if err != nil {
 		return contract.Arrival{}, err
 	}
-	now, ok, err := at.source.at(ctx, at.path)
+	now, ok, err := at.source.At(ctx, at.path)
 	if err != nil {
 		return contract.Arrival{}, err
 	}
@@ -127,19 +115,8 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 		return contract.Arrival{}, store.Errorf(store.ErrNotFound, "nothing at %s matches the job %s; see what it takes with heron job show %s",
 			address, name, name)
 	}
-	before, err := at.source.known(ctx, now.key)
+	one, err := at.source.Announce(ctx, r.db, now)
 	if err != nil {
-		return contract.Arrival{}, err
-	}
-	one := records.Incoming{Job: row.ID, Route: at.source.route, Key: now.key, Mark: now.mark, Since: time.Now(), State: records.IncomingReady,
-		Size: now.size}
-	if before != nil {
-		one.Run = before.Run
-		if before.Mark == now.mark && (before.State == records.IncomingTaken || before.State == records.IncomingReady) {
-			return r.shownArrival(ctx, row, *before) // once each
-		}
-	}
-	if err := r.db.SaveIncoming(ctx, []records.Incoming{one}); err != nil {
 		return contract.Arrival{}, err
 	}
 	r.scheduler.arrivalEnded(name)
@@ -175,11 +152,11 @@ func (r *Runner) TryArrival(ctx context.Context, name string, trying contract.Tr
 		}
 		return tried, nil
 	}
-	tried.Address, tried.Matches = arrivalAddress(at.route.Source, now.key), true
-	if !now.modified.IsZero() {
-		tried.Arrived = &now.modified
+	tried.Address, tried.Matches = arrivalAddress(at.route.Source, now.Key), true
+	if !now.Modified.IsZero() {
+		tried.Arrived = &now.Modified
 	}
-	shown, err := r.planPlaces(ctx, p, []transfer.TouchedPlace{{Route: at.source.route, Path: pathOfKey(now.key)}},
+	shown, err := r.planPlaces(ctx, p, []transfer.TouchedPlace{{Route: at.source.Route, Path: arrival.PathOf(now.Key)}},
 		func(route int, step plan.Step) {
 			if item := (transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}); step.Moves() && len(tried.Targets) < mostShown {
 				tried.Targets = append(tried.Targets,
@@ -190,36 +167,27 @@ func (r *Runner) TryArrival(ctx context.Context, name string, trying contract.Tr
 	return tried, err
 }
 
-// latestArrival finds what is at an address, or what of all sources was changed last;
-// nil where nothing matches.
-func (r *Runner) latestArrival(ctx context.Context, p prepared, address string) (place, *found, error) {
+// latestArrival finds what is at an address, or what was changed last at any source; nil if
+// nothing matches.
+func (r *Runner) latestArrival(ctx context.Context, p prepared, address string) (place, *arrival.Found, error) {
 	if address != "" {
 		at, err := r.placeOf(ctx, "", p, address)
 		if err != nil {
 			return at, nil, err
 		}
-		now, ok, err := at.source.at(ctx, at.path)
+		now, ok, err := at.source.At(ctx, at.path)
 		if err != nil || !ok {
 			return at, nil, err
 		}
 		return at, &now, nil
 	}
-	var latest *found
-	var where place
+	var sources []arrival.Source
 	for i, route := range p.routes {
-		source, err := newArrivalSource(r.db, "", i, route.Source, p.rules.Filter, p.spec.When.Arrival)
-		if err != nil {
-			return where, nil, err
-		}
-		err = source.each(ctx, "", func(now found) error {
-			if latest == nil || !now.modified.Before(latest.modified) {
-				latest, where = &now, place{source: source, route: route}
-			}
-			return nil
-		})
-		if err != nil {
-			return where, nil, err
-		}
+		sources = append(sources, sourceOf("", i, route.Source, p.rules.Filter, p.spec.When.Arrival))
 	}
-	return where, latest, nil
+	latest, i, err := arrival.Latest(ctx, sources)
+	if err != nil || i < 0 {
+		return place{}, nil, err
+	}
+	return place{source: sources[i], route: p.routes[i]}, &latest, nil
 }

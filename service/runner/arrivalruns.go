@@ -3,9 +3,10 @@ package runner
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
+	"deftheron/core/arrival"
+	"deftheron/core/plan"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -14,14 +15,14 @@ import (
 )
 
 // startArrival begins the run of an arrival.
-func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, one records.Incoming) (started bool, err error) {
+func (r *Runner) startArrival(ctx context.Context, row records.Job, p prepared, one arrival.Incoming) (started bool, err error) {
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	now := time.Now()
 	begun := records.Run{
 		ID: newID(now), Job: row.Name, Type: row.Type, State: run.Queued, Routes: p.rows, Rules: p.rules, CreatedAt: now,
 		StartedBy: "the arrival of " + arrivalAddress(p.routes[one.Route].Source, one.Key),
-		Places:    []records.Place{{Route: one.Route, Path: []byte(pathOfKey(one.Key))}},
+		Places:    []records.Place{{Route: one.Route, Path: []byte(arrival.PathOf(one.Key))}},
 	}
 	r.withinItsHours(row, &begun)
 	if err := r.db.TakeIncoming(ctx, one, &begun); errors.Is(err, records.ErrTaken) {
@@ -60,18 +61,15 @@ func (c *scheduler) arrivalsAnew() {
 	}
 }
 
-// pathOfKey is the path of what a key names.
-func pathOfKey(key store.Key) store.Path {
-	if strings.HasSuffix(string(key), "/") {
-		return store.Path(key)
-	}
-	return store.Path(key + "/")
+// sourceOf is the source of a route of a job, as a place where files or folders arrive.
+func sourceOf(job string, route int, side transfer.Side, filter plan.Filter, kind string) arrival.Source {
+	return arrival.Source{Job: job, Route: route, Store: side.Store, Root: side.Root.AsFolder(), Filter: filter, Kind: kind}
 }
 
 // arrivalAddress is the address of what a key names below a source.
 func arrivalAddress(source transfer.Side, key store.Key) string {
 	address := source.Address
-	for _, name := range pathOfKey(key).Names() {
+	for _, name := range arrival.PathOf(key).Names() {
 		address = address.Child(name)
 	}
 	return address.String()

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"deftheron/core/arrival"
 	"deftheron/core/job"
 	"deftheron/core/retry"
 	"deftheron/core/store"
@@ -220,12 +221,12 @@ func (k *keeper) look(ctx context.Context) (time.Duration, error) {
 	}
 	for one := range touched {
 		if !all && one.route < len(sources) {
-			if err := sources[one.route].lookAt(ctx, one.path); err != nil {
+			if err := sources[one.route].LookAt(ctx, k.runner.db, one.path); err != nil {
 				return 0, err
 			}
 		}
 	}
-	next, err := k.ripen(ctx, sources)
+	next, err := arrival.Ripen(ctx, k.runner.db, k.job.ID, sources, k.taking.Rest)
 	if err != nil {
 		return 0, err
 	}
@@ -237,7 +238,7 @@ func (k *keeper) look(ctx context.Context) (time.Duration, error) {
 }
 
 // sources opens the sources again: their accounts may be others by now.
-func (k *keeper) sources(ctx context.Context) (sources []*arrivalSource, err error) {
+func (k *keeper) sources(ctx context.Context) (sources []arrival.Source, err error) {
 	rules, err := k.spec.Read()
 	if err != nil {
 		return nil, err
@@ -251,27 +252,23 @@ func (k *keeper) sources(ctx context.Context) (sources []*arrivalSource, err err
 		return nil, err
 	}
 	for i, route := range routes {
-		source, err := newArrivalSource(k.runner.db, row.ID, i, route.Source, rules.Filter, k.spec.When.Arrival)
-		if err != nil {
-			return nil, err
-		}
-		sources = append(sources, source)
+		sources = append(sources, sourceOf(row.ID, i, route.Source, rules.Filter, k.spec.When.Arrival))
 	}
 	return sources, nil
 }
 
 // scan looks at all of the sources. The first time, what is there is no arrival.
-func (k *keeper) scan(ctx context.Context, sources []*arrivalSource) error {
+func (k *keeper) scan(ctx context.Context, sources []arrival.Source) error {
 	row, err := k.runner.db.KeptJob(ctx, k.job.Name)
 	if err != nil {
 		return err
 	}
-	state := records.IncomingResting
+	state := arrival.Resting
 	if row.WatchedAt == nil {
-		state = records.IncomingThere
+		state = arrival.There
 	}
 	for i, source := range sources {
-		changed, err := source.scan(ctx, state)
+		changed, err := source.Scan(ctx, k.runner.db, state)
 		if err != nil {
 			return err
 		}
@@ -285,34 +282,6 @@ func (k *keeper) scan(ctx context.Context, sources []*arrivalSource) error {
 	return nil
 }
 
-// ripen looks once more at what has rested for long enough, and returns when the next
-// will have; less than nothing: none rests.
-func (k *keeper) ripen(ctx context.Context, sources []*arrivalSource) (time.Duration, error) {
-	const page = 500
-	for {
-		resting, err := k.runner.db.IncomingIn(ctx, k.job.ID, records.IncomingResting, page)
-		if err != nil {
-			return 0, err
-		}
-		now, looked := time.Now(), 0
-		for _, one := range resting {
-			if wait := one.Since.Add(k.taking.Rest).Sub(now); wait > 0 {
-				return wait, nil
-			}
-			if one.Route >= len(sources) {
-				continue
-			}
-			looked++
-			if err := sources[one.Route].ripen(ctx, one, k.taking.Rest); err != nil {
-				return 0, err
-			}
-		}
-		if looked < page {
-			return -1, nil
-		}
-	}
-}
-
 // begin begins runs for what is ready, so many at a time.
 func (k *keeper) begin(ctx context.Context) error {
 	for {
@@ -321,7 +290,7 @@ func (k *keeper) begin(ctx context.Context) error {
 			return err
 		}
 		room := k.taking.AtOnce - open
-		ready, err := k.runner.db.IncomingIn(ctx, k.job.ID, records.IncomingReady, room)
+		ready, err := k.runner.db.IncomingIn(ctx, k.job.ID, arrival.Ready, room)
 		if err != nil {
 			return err
 		}
