@@ -213,7 +213,8 @@ func TestLookFails(t *testing.T) {
 	if _, err := source.Scan(t.Context(), m, arrival.Resting); err != nil {
 		t.Fatal(err)
 	}
-	source.Store = storetest.NewFaulty(inbox, storetest.Fault{Op: storetest.OpList, Err: store.Errorf(store.ErrReplaced, "another folder is there")})
+	replaced := store.Errorf(store.ErrReplaced, "another folder is there")
+	source.Store = storetest.NewFaulty(inbox, storetest.Fault{Op: storetest.OpList, Err: replaced})
 	if _, err := source.Scan(t.Context(), m, arrival.Resting); store.KindOf(err) != store.ErrReplaced {
 		t.Errorf("a look at a folder that was replaced: %v", err)
 	}

@@ -123,6 +123,9 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 	return r.shownArrival(ctx, row, one)
 }
 
+// mostTried is how many targets the trial of an arrival lists.
+const mostTried = 100
+
 // TryArrival says what the rule of a job would do with the latest real arrival, or with
 // the one that is named. It changes nothing.
 func (r *Runner) TryArrival(ctx context.Context, name string, trying contract.TryingArrival) (contract.TriedArrival, error) {
@@ -158,7 +161,7 @@ func (r *Runner) TryArrival(ctx context.Context, name string, trying contract.Tr
 	}
 	shown, err := r.planPlaces(ctx, p, []transfer.TouchedPlace{{Route: at.source.Route, Path: arrival.PathOf(now.Key)}},
 		func(route int, step plan.Step) {
-			if item := (transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}); step.Moves() && len(tried.Targets) < mostShown {
+			if item := (transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}); step.Moves() && len(tried.Targets) < mostTried {
 				tried.Targets = append(tried.Targets,
 					contract.Renaming{Address: p.routes[route].SourceAddress(item), Target: p.routes[route].TargetAddress(item, "")})
 			}

@@ -27,32 +27,6 @@ func asFiles(routes []transfer.Route, rules plan.Rules) {
 	}
 }
 
-// expand makes of a route whose source is a document one for each format that
-// it is exported as.
-func (r *Runner) expand(ctx context.Context, rows []records.Route, rules plan.Rules) ([]records.Route, error) {
-	opened, err := r.open(ctx, rows)
-	if err != nil {
-		return nil, err
-	}
-	var all []records.Route
-	for i, row := range rows {
-		entry, err := opened[i].Source.Store.Stat(ctx, opened[i].Source.Root)
-		kind, ok := store.ExportsOf(opened[i].Source.Store, entry)
-		if err != nil || !ok { // what is not there is found by who looks for it
-			all = append(all, row)
-			continue
-		}
-		for _, format := range rules.Documents.Formats(kind) {
-			from, to := opened[i].Source.Address, opened[i].Target.Address
-			one := records.Route{From: from.Parent().Child(store.ExportName(entry.Name, format)).String(),
-				To: to.Parent().Child(store.ExportName(to.Name(), format)).String()}
-			one.Scope = row.Scope + "\n" + format
-			all = append(all, one)
-		}
-	}
-	return all, nil
-}
-
 // checkDocuments holds a rule for documents against what the sources offer.
 func checkDocuments(routes []transfer.Route, choice view.ExportFormats) error {
 	offered := map[string][]string{}

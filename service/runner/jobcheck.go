@@ -13,14 +13,6 @@ import (
 	"deftheron/service/records"
 )
 
-// prepared is a job that was compared with what is there.
-type prepared struct {
-	spec   job.Spec
-	rules  plan.Rules
-	rows   []records.Route
-	routes []transfer.Route
-}
-
 // checkJob holds a job against itself, the accounts and the other jobs. along are
 // jobs that are made or changed with it. leaveMark has a mark left at targets, by
 // which they are known through other accounts too.
@@ -67,40 +59,28 @@ func (r *Runner) checkNew(ctx context.Context, spec job.Spec, along []job.Spec, 
 func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules, leaveMark,
 	starting bool) ([]records.Route, []transfer.Route, error) {
 	var rows []records.Route
-	for _, route := range spec.Routes {
-		from, err := store.ParseAddress(route.From)
-		if err != nil {
-			return nil, nil, err
-		}
-		to, err := store.ParseAddress(route.To)
-		if err != nil {
-			return nil, nil, err
-		}
-		row := records.Route{From: from.String(), To: to.String()}
-		if row.Scope, err = r.Scope(ctx, from, to); err != nil {
-			return nil, nil, err
-		}
-		rows = append(rows, row)
-	}
 	var routes []transfer.Route
-	for i := range rows {
-		opened, err := r.openAs(ctx, rows[i:i+1], rules)
+	for _, one := range spec.Routes {
+		from, to, err := addressesOf(one)
+		if err != nil {
+			return nil, nil, err
+		}
+		row, route, err := r.resolve(ctx, from, to)
 		if starting && (store.KindOf(err) == store.ErrTryAgain || store.WaitsForPerson(err)) {
-			if rows[i], err = r.rowAsBefore(ctx, spec, rows[i], rules, err); err != nil {
-				return nil, nil, err
+			if row, err = r.rowAsBefore(ctx, spec, row, rules, err); err == nil {
+				route, err = r.unopened(row, errNotOpened)
 			}
-			one, wrong := r.unopened(rows[i], errNotOpened)
-			opened, err = []transfer.Route{one}, wrong
 		}
 		if err != nil {
 			return nil, nil, err
 		}
-		routes = append(routes, opened...)
+		rows, routes = append(rows, row), append(routes, route)
 	}
 	for i, route := range routes {
 		if route.Unopened != nil {
 			continue
 		}
+		asFiles(routes[i:i+1], rules)
 		if rules.Type == plan.TwoWay && route.Source.Store.Traits().CaseIgnored && !route.Target.Store.Traits().CaseIgnored {
 			rows[i].From, rows[i].To = rows[i].To, rows[i].From
 			routes[i].Source, routes[i].Target = routes[i].Target, routes[i].Source
@@ -110,6 +90,22 @@ func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules,
 		}
 	}
 	return rows, routes, nil
+}
+
+// resolve locates the ends of a route, each once. If an account cannot be opened, the row is
+// returned with the error.
+func (r *Runner) resolve(ctx context.Context, from, to store.Address) (records.Route, transfer.Route, error) {
+	row, route, err := r.between(ctx, transfer.Side{Address: from}, transfer.Side{Address: to})
+	if err != nil {
+		return row, route, err
+	}
+	if route.Source, err = r.locate(ctx, from); err != nil {
+		return row, route, err
+	}
+	if route.Target, err = r.locate(ctx, to); err != nil {
+		return row, route, err
+	}
+	return row, route, nil
 }
 
 var errNotOpened = store.Errorf(store.ErrTryAgain, "it is opened when the run begins")

@@ -293,7 +293,7 @@ func (r *Runner) PlanJob(ctx context.Context, name string) (contract.Plan, error
 			p.routes[i].Scope = "in sync " + row.ID + "\n" + p.rows[i].Scope
 		}
 	}
-	return r.plan(ctx, p.rows, p.routes, p.rules)
+	return r.plan(ctx, p)
 }
 
 // PlanSpec is what a first run of a job would do, which is not made yet.
@@ -307,5 +307,5 @@ func (r *Runner) PlanSpec(ctx context.Context, spec job.Spec) (contract.Plan, er
 			p.routes[i].Scope = "not made"
 		}
 	}
-	return r.plan(ctx, p.rows, p.routes, p.rules)
+	return r.plan(ctx, p)
 }

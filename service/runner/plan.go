@@ -2,250 +2,150 @@ package runner
 
 import (
 	"context"
-	"fmt"
-	"maps"
 	"slices"
 
 	"deftheron/contract"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
-	"deftheron/core/view"
 	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
-// mostShown is how many blockers, and how many names, a plan lists.
-const mostShown = 100
-
 // Plan computes what a copy would do. It writes nothing.
 func (r *Runner) Plan(ctx context.Context, request contract.Copy) (contract.Plan, error) {
-	rows, routes, rules, err := r.prepare(ctx, request)
+	p, err := r.prepareCopy(ctx, request)
 	if err != nil {
 		return contract.Plan{}, err
 	}
-	return r.plan(ctx, rows, routes, rules)
+	return r.plan(ctx, p)
 }
 
-func (r *Runner) plan(ctx context.Context, rows []records.Route, routes []transfer.Route, rules plan.Rules) (contract.Plan, error) {
-	return r.planPlaces(ctx, prepared{rows: rows, routes: routes, rules: rules}, nil, func(int, plan.Step) {})
+func (r *Runner) plan(ctx context.Context, p prepared) (contract.Plan, error) {
+	return r.planPlaces(ctx, p, nil, func(int, plan.Step) {})
 }
 
-// planPlaces plans what is at some places, or everything where there are none. each is
-// told of every step.
+// planPlaces plans what is at some places, or everything if there are none. each is called
+// with every step.
 func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.TouchedPlace,
 	each func(route int, step plan.Step)) (contract.Plan, error) {
-	rows, routes, rules := p.rows, p.routes, p.rules
-	l := planListing{routes: routes, blockers: []contract.Blocker{}, names: []contract.Renaming{}, removals: []string{},
-		hasMoved: map[string]bool{}, exports: map[string]*contract.Exporting{}, refusals: map[plan.Cause]*contract.Refusal{}}
-	totals, err := transfer.Plan(ctx, routes, rules, r.db, places, func(route int, step plan.Step) error {
-		each(route, step)
-		return l.step(route, step)
-	}, l.moved)
+	summary, err := transfer.Summarize(ctx, p.routes, p.rules, r.db, places, each)
 	if err != nil {
 		return contract.Plan{}, err
 	}
-	result := planOf(totals)
-	l.removals = slices.DeleteFunc(l.removals, func(address string) bool { return l.hasMoved[address] })
-	result.Removals, result.Type = l.removals[:min(len(l.removals), mostShown)], string(rules.Type)
-	if overLimits := rules.Safety.Holds(totals); overLimits != nil {
-		remedy, _ := messages.RemedyOf(overLimits.Cause, messages.Subject{})
-		result.Held = &contract.Holding{Cause: string(overLimits.Cause), Why: overLimits.Why, Remedy: remedy}
+	moving := summary.Moving()
+	estimate, err := r.estimate(ctx, p.rows, moving.Items, moving.Bytes-summary.Inside.Bytes)
+	if err != nil {
+		return contract.Plan{}, err
 	}
-	result.Blockers, result.Names, result.Exports, result.Refusals = l.blockers, l.names, []contract.Exporting{}, []contract.Refusal{}
-	sending := totals.Moving().Bytes - totals.Inside.Bytes
-	if why := transfer.LackOfSpace(ctx, routes, totals.Moving().Bytes); why != "" {
-		// First, as it stands in the way of all.
-		result.Blockers = slices.Insert(result.Blockers, 0, contract.Blocker{
-			Address: "/" + routes[0].Target.Account, Cause: string(plan.CauseNoSpace), Why: why, Remedy: messages.Of(plan.CauseNoSpace).Remedy,
-		})
+	shown := shownPlan(summary)
+	shown.Type, shown.Seconds, shown.Basis = string(p.rules.Type), estimate.Seconds, messages.Basis(estimate)
+	if summary.LackOfSpace != "" { // first, as nothing can be done before
+		shown.Blockers = slices.Insert(shown.Blockers, 0, blocker(transfer.Refused{Address: "/" + p.routes[0].Target.Account,
+			Cause: plan.CauseNoSpace, Why: summary.LackOfSpace}))
 	}
-	for _, mark := range slices.Sorted(maps.Keys(l.exports)) {
-		result.Exports = append(result.Exports, *l.exports[mark])
+	for _, row := range p.rows {
+		shown.Routes = append(shown.Routes, contract.Route{From: row.From, To: row.To})
 	}
-	for _, cause := range slices.Sorted(maps.Keys(l.refusals)) {
-		result.Refusals = append(result.Refusals, *l.refusals[cause])
-	}
-	for _, row := range rows {
-		result.Routes = append(result.Routes, contract.Route{From: row.From, To: row.To})
-	}
-	result.Free = -1
-	if space, err := store.SpaceOf(ctx, routes[0].Target.Store); err == nil {
-		result.Free = space.Free
-	}
-	if result.Makes, err = missing(ctx, routes); err != nil {
-		return result, err
-	}
-	result.Verification = verifications(routes, rules)
-	result.Seconds, result.Basis, err = r.estimate(ctx, rows, totals.Moving().Items, sending)
-	return result, err
+	return shown, nil
 }
 
-// planListing collects what a plan lists.
-type planListing struct {
-	routes   []transfer.Route
-	blockers []contract.Blocker
-	names    []contract.Renaming
-	removals []string
-	hasMoved map[string]bool // of removals, whether it has only moved
-	exports  map[string]*contract.Exporting
-	refusals map[plan.Cause]*contract.Refusal
+// shownPlan puts a summary into the words of the API.
+func shownPlan(s transfer.Summary) contract.Plan {
+	shown := planOf(s.Totals)
+	shown.Removals, shown.Makes, shown.Free = append([]string{}, s.Removals...), append([]string{}, s.Missing...), s.Free
+	shown.Blockers, shown.Names, shown.Exports = []contract.Blocker{}, []contract.Renaming{}, []contract.Exporting{}
+	shown.Refusals, shown.Verification = []contract.Refusal{}, []contract.Verifying{}
+	if s.OverLimits != nil {
+		remedy, _ := messages.RemedyOf(s.OverLimits.Cause, messages.Subject{})
+		shown.Held = &contract.Holding{Cause: string(s.OverLimits.Cause), Why: s.OverLimits.Why, Remedy: remedy}
+	}
+	for _, one := range s.Refused {
+		shown.Blockers = append(shown.Blockers, blocker(one))
+	}
+	for _, one := range s.Renamed {
+		shown.Names = append(shown.Names, contract.Renaming(one))
+	}
+	for _, one := range s.Exports {
+		shown.Exports = append(shown.Exports, contract.Exporting(one))
+	}
+	for _, one := range s.Refusals {
+		shown.Refusals = append(shown.Refusals, contract.Refusal{Cause: string(one.Cause), Meaning: messages.Of(one.Cause).Sentence,
+			Items: one.Items, Bytes: one.Bytes})
+	}
+	for _, one := range s.Verification {
+		shown.Verification = append(shown.Verification, contract.Verifying{Account: one.Account, How: messages.Verifying(one)})
+	}
+	return shown
 }
 
-func (l *planListing) step(route int, step plan.Step) error {
-	item := transfer.Item{Key: step.Key, To: step.To, Kind: step.Kind}
-	if format := view.ExportedAs(step.Source); format != "" && step.Moves() {
-		mark := step.Source.Document + " " + format
-		if l.exports[mark] == nil {
-			l.exports[mark] = &contract.Exporting{Document: step.Source.Document, Format: format}
-		}
-		l.exports[mark].Items++
-	}
-	if step.Moves() && step.Translated && len(l.names) < mostShown {
-		l.names = append(l.names, contract.Renaming{Address: l.routes[route].SourceAddress(item),
-			Target: l.routes[route].TargetAddress(item, "")})
-	}
-	if step.Action == plan.Remove && step.Kind != store.KindFolder && len(l.removals) < 10*mostShown { // some of them may only have moved
-		address := l.removed(route, step.Back, item)
-		l.removals = append(l.removals, address)
-		l.hasMoved[address] = false
-	}
-	if step.Action != plan.Refuse {
-		return nil
-	}
-	if l.refusals[step.Cause] == nil {
-		l.refusals[step.Cause] = &contract.Refusal{Cause: string(step.Cause), Meaning: messages.Of(step.Cause).Sentence}
-	}
-	l.refusals[step.Cause].Items++
-	l.refusals[step.Cause].Bytes += max(0, step.Source.Size)
-	if len(l.blockers) < mostShown {
-		l.blockers = append(l.blockers, contract.Blocker{
-			Address: l.routes[route].SourceAddress(item), Cause: string(step.Cause), Why: step.Why, Remedy: messages.Of(step.Cause).Remedy,
-		})
-	}
-	return nil
+func blocker(one transfer.Refused) contract.Blocker {
+	return contract.Blocker{Address: one.Address, Cause: string(one.Cause), Why: one.Why, Remedy: messages.Of(one.Cause).Remedy}
 }
 
-// removed is the address of an item that is removed: at the target, or for back at the
-// source.
-func (l *planListing) removed(route int, back bool, item transfer.Item) string {
-	if back {
-		return l.routes[route].SourceAddress(item)
-	}
-	return l.routes[route].TargetAddress(item, "")
-}
-
-// moved notes what is not removed but has moved. It is told after all steps of a route.
-func (l *planListing) moved(route int, back bool, at store.Key) {
-	address := l.removed(route, back, transfer.Item{Key: at, Kind: store.KindFile})
-	if _, listed := l.hasMoved[address]; listed {
-		l.hasMoved[address] = true
+func planOf(t plan.Totals) contract.Plan {
+	count := func(c plan.Count) contract.Count { return contract.Count(c) }
+	return contract.Plan{
+		Ask: count(t.Ask), Excluded: count(t.Excluded), FoldersExcluded: t.FoldersExcluded, Inside: count(t.Inside),
+		Translated: count(t.Translated),
+		Create:     count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
+		Twice: count(t.Twice), Alike: count(t.Alike), Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Assumed: count(t.Assumed),
+		Skipped: count(t.Skipped), Refused: count(t.Refused),
+		Conflicts: t.Conflicts(), Moving: count(t.Moving()),
+		Remove: count(t.Remove), FoldersRemoved: t.FoldersRemoved.Items, Moved: count(t.Moved), Back: count(t.Back), Older: count(t.Older),
 	}
 }
 
-// missing are the targets that are not there yet.
-func missing(ctx context.Context, routes []transfer.Route) ([]string, error) {
-	all := []string{}
-	for _, route := range routes {
-		_, err := route.Target.Store.Stat(ctx, route.Target.Root)
-		switch address := route.Target.Address.String(); {
-		case store.KindOf(err) == store.ErrNotFound && !slices.Contains(all, address):
-			all = append(all, address)
-		case err != nil && store.KindOf(err) != store.ErrNotFound:
-			return all, err
-		}
-	}
-	return all, nil
-}
-
-// verifications says how what is written to each target is verified.
-func verifications(routes []transfer.Route, rules plan.Rules) []contract.Verifying {
-	all := []contract.Verifying{}
-	for _, route := range routes {
-		one := contract.Verifying{Account: route.Target.Account}
-		kind := route.Target.Store.Traits().VerificationKind
-		switch {
-		case rules.Verification == store.VerifyByReading:
-			one.How = "read back and compared with what was sent"
-		case kind != "":
-			one.How = fmt.Sprintf("the %s that the target reports is compared with that of the bytes sent", kind)
-		case rules.Verification == store.VerifyBySize:
-			one.How = "by size only, as requested"
-		default:
-			one.How = "read back, because the target reports no hash"
-		}
-		if !slices.Contains(all, one) {
-			all = append(all, one)
-		}
-	}
-	return all
-}
-
-// estimate tells by earlier runs between the same accounts, or else by their speed
-// checks, how many seconds it may take; -1 where there is neither.
-func (r *Runner) estimate(ctx context.Context, rows []records.Route, items, bytes int64) (float64, string, error) {
+// estimate estimates how long it takes to transfer so many items and bytes: by earlier runs
+// between the same accounts, or else by their speed checks.
+func (r *Runner) estimate(ctx context.Context, rows []records.Route, items, bytes int64) (plan.Estimate, error) {
 	if items == 0 {
-		return 0, "nothing is to be moved", nil
+		return plan.EstimateTime(0, 0, nil, nil), nil
 	}
+	accounts := accountsOf(rows)
+	runs, err := r.db.Runs(ctx, 0, 100)
+	if err != nil {
+		return plan.Estimate{}, err
+	}
+	var past []plan.Past
+	for _, run := range runs {
+		if run.StartedAt != nil && run.EndedAt != nil && run.Interruptions == 0 && slices.Equal(accountsOf(run.Routes), accounts) {
+			past = append(past, plan.Past{Took: run.EndedAt.Sub(*run.StartedAt), Bytes: run.Moved, Items: run.Done})
+		}
+	}
+	rates, err := r.rates(ctx, rows)
+	if err != nil {
+		return plan.Estimate{}, err
+	}
+	return plan.EstimateTime(items, bytes, past, rates), nil
+}
+
+// accountsOf returns the accounts of some routes, each once, sorted.
+func accountsOf(rows []records.Route) []string {
 	accounts := changed(records.Run{Routes: rows})
 	slices.Sort(accounts)
-	accounts = slices.Compact(accounts)
-	past, err := r.db.Runs(ctx, 0, 100)
-	if err != nil {
-		return -1, "", err
-	}
-	var seconds, moved, done float64
-	runs := 0
-	for _, run := range past {
-		theirs := changed(run)
-		slices.Sort(theirs)
-		if run.StartedAt == nil || run.EndedAt == nil || run.Done < 10 || run.Interruptions > 0 ||
-			!slices.Equal(slices.Compact(theirs), accounts) {
-			continue
-		}
-		seconds += run.EndedAt.Sub(*run.StartedAt).Seconds()
-		moved, done = moved+float64(run.Moved), done+float64(run.Done)
-		if runs++; runs == 5 {
-			break
-		}
-	}
-	if seconds > 0.2 && moved > 0 {
-		took := max(float64(bytes)/(moved/seconds), float64(items)/(done/seconds))
-		if runs == 1 {
-			return took, "the last run between these accounts", nil
-		}
-		return took, fmt.Sprintf("the last %d runs between these accounts", runs), nil
-	}
-	return r.estimateBySpeed(ctx, rows, items, bytes)
+	return slices.Compact(accounts)
 }
 
-func (r *Runner) estimateBySpeed(ctx context.Context, rows []records.Route, items, bytes int64) (float64, string, error) {
-	slowest, operations := 0.0, 0.0
+// rates are what the accounts of some routes read and wrote at their last speed checks; none
+// if one of them was not checked.
+func (r *Runner) rates(ctx context.Context, rows []records.Route) (rates []plan.Rates, err error) {
 	for _, row := range rows {
 		for i, text := range []string{row.From, row.To} {
 			address, err := store.ParseAddress(text)
 			if err != nil {
-				return -1, "", err
+				return nil, err
 			}
 			speeds, err := r.accounts.Speeds(ctx, address.Account, 1)
 			if err != nil || len(speeds) == 0 {
-				return -1, "", err
+				return nil, err
 			}
 			phase := speeds[0].Result.Read
 			if i == 1 {
 				phase = speeds[0].Result.Write
 			}
-			if rate := phase.Rate; rate > 0 && (slowest == 0 || rate < slowest) {
-				slowest = rate
-			}
-			if rate := phase.Files; rate > 0 && (operations == 0 || rate < operations) {
-				operations = rate
-			}
+			rates = append(rates, plan.Rates{Bytes: phase.Rate, Items: phase.Files})
 		}
 	}
-	if slowest == 0 || operations == 0 {
-		return -1, "", nil
-	}
-	// What is large moves at the one, and what is small at the other.
-	return max(float64(bytes)/slowest, float64(items)/operations), "the accounts' last speed checks", nil
+	return rates, nil
 }

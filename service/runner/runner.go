@@ -138,43 +138,33 @@ func (r *Runner) Wait() { r.group.Wait() }
 
 // Copy starts a copy, after checking that it can be meant.
 func (r *Runner) Copy(ctx context.Context, request contract.Copy) (contract.Started, error) {
-	rows, _, rules, err := r.prepare(ctx, request)
+	p, err := r.prepareCopy(ctx, request)
 	if err != nil {
 		return contract.Started{}, err
 	}
-	return r.start(ctx, rows, rules)
+	return r.start(ctx, p.rows, p.rules)
 }
 
 // Move starts a run that copies each source to where it is to be, verifies what
 // arrived, and only then removes it at the source.
 func (r *Runner) Move(ctx context.Context, routes []contract.Route) (contract.Started, error) {
 	var rows []records.Route
-	for _, route := range routes {
-		from, err := store.ParseAddress(route.From)
+	for _, one := range routes {
+		from, to, err := addressesOf(job.Route(one))
 		if err != nil {
 			return contract.Started{}, err
 		}
-		to, err := store.ParseAddress(route.To)
+		row, route, err := r.resolve(ctx, from, to)
 		if err != nil {
 			return contract.Started{}, err
 		}
-		row := records.Route{From: from.String(), To: to.String()}
-		if row.Scope, err = r.Scope(ctx, from, to); err != nil {
-			return contract.Started{}, err
-		}
-		rows = append(rows, row)
-	}
-	opened, err := r.open(ctx, rows)
-	if err != nil {
-		return contract.Started{}, err
-	}
-	for _, route := range opened {
 		if err := transfer.Check(ctx, route); err != nil {
 			return contract.Started{}, err
 		}
 		if err := checkMove(ctx, route); err != nil {
 			return contract.Started{}, err
 		}
+		rows = append(rows, row)
 	}
 	return r.start(ctx, rows, moving)
 }
