@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"deftheron/core/plan"
 	"deftheron/core/remedy"
 	"deftheron/core/run"
 )
@@ -194,4 +195,28 @@ func Words(step string) string {
 		return "fetching back"
 	}
 	return strings.ReplaceAll(step, "-", " ")
+}
+
+// StepRules returns the rules of a step of a migration, from those of its job.
+func StepRules(rules plan.Rules, step string) plan.Rules {
+	switch step {
+	case FinalPass:
+		rules.VerifyAll = true
+	case Clear:
+		rules = plan.Rules{Type: plan.Clearing, Filter: rules.Filter, Names: rules.Names, Documents: rules.Documents,
+			Verification: rules.Verification, Tries: rules.Tries, Within: rules.Within}
+	case BringBack:
+		rules.Filter = plan.Filter{}
+	}
+	return rules
+}
+
+// Back returns the job with its routes in the opposite direction.
+func (s Spec) Back() Spec {
+	routes := make([]Route, len(s.Routes))
+	for i, route := range s.Routes {
+		routes[i] = Route{From: route.To, To: route.From}
+	}
+	s.Routes = routes
+	return s
 }

@@ -1,10 +1,12 @@
 package job_test
 
 import (
+	"reflect"
 	"strings"
 	"testing"
 
 	"deftheron/core/job"
+	"deftheron/core/plan"
 	"deftheron/core/run"
 )
 
@@ -98,5 +100,32 @@ func TestMayStart(t *testing.T) {
 		if (err == nil) != (test.words == "") || err != nil && !strings.Contains(err.Error(), test.words) {
 			t.Errorf("%s after %q: %v, want %q", test.step, test.passed, err, test.words)
 		}
+	}
+}
+
+// TestStepRules has the final pass verify all, and a clearing take the whole selection of the
+// job and no more.
+func TestStepRules(t *testing.T) {
+	rules := plan.Rules{Filter: plan.Filter{Exclude: []string{"*.tmp"}}, Conflict: plan.KeepBoth, Tries: 3}
+	if got := job.StepRules(rules, job.FinalPass); !got.VerifyAll || len(got.Filter.Exclude) != 1 {
+		t.Errorf("the final pass: %+v", got)
+	}
+	if got := job.StepRules(rules, job.Clear); got.Type != plan.Clearing || len(got.Filter.Exclude) != 1 ||
+		got.Conflict != "" || got.Tries != 3 {
+		t.Errorf("the clearing: %+v", got)
+	}
+	if got := job.StepRules(rules, job.BringBack); len(got.Filter.Exclude) != 0 {
+		t.Errorf("bringing back: %+v", got)
+	}
+	if got := job.StepRules(rules, job.CatchUp); !reflect.DeepEqual(got, rules) {
+		t.Errorf("a catch-up pass: %+v", got)
+	}
+}
+
+// TestBack turns the routes around, and leaves those of the job as they are.
+func TestBack(t *testing.T) {
+	spec := job.Spec{Routes: []job.Route{{From: "/a", To: "/b"}, {From: "/c", To: "/d"}}}
+	if back := spec.Back(); back.Routes[1] != (job.Route{From: "/d", To: "/c"}) || spec.Routes[1].From != "/c" {
+		t.Errorf("%v, from %v", back.Routes, spec.Routes)
 	}
 }

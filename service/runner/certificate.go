@@ -2,18 +2,14 @@ package runner
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash"
 	"iter"
-	"slices"
-	"strings"
 	"time"
 
 	"deftheron/contract"
+	"deftheron/core/certify"
 	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/run"
@@ -64,7 +60,6 @@ func some(n int64, what string) string {
 }
 
 func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []transfer.Route) (contract.Certificate, error) {
-	const batch = 500
 	made := contract.Certificate{Run: row.ID, Job: row.Job, Made: time.Now().UTC().Truncate(time.Second), Settings: job.SettingsOf(row.Rules),
 		By: []contract.VerifiedBy{}, Why: []contract.CauseCount{}}
 	for _, route := range row.Routes {
@@ -73,35 +68,11 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 	if err := r.stepsOf(ctx, row, &made); err != nil {
 		return made, err
 	}
-	if err := r.db.ForgetCertificate(ctx, row.Number); err != nil {
-		return made, err
-	}
-	var files []records.CertifiedFile
-	written := int64(0)
-	flush := func() error {
-		err := r.db.AddCertified(ctx, row.Number, written, files)
-		written += int64(len(files))
-		files = files[:0]
-		return err
-	}
-	excluded, folders, err := transfer.Certify(ctx, routes, row.Rules, row.CreatedAt, r.db, func(one transfer.Certified) error {
-		if one.Cause == plan.CauseNotAFile {
-			return nil // it holds nothing of its own
-		}
-		count(&made, one)
-		files = append(files, certifiedFile(routes[one.Route], one))
-		if len(files) < batch {
-			return nil
-		}
-		return flush()
-	})
-	if err == nil {
-		err = flush()
-	}
+	tally, err := r.certifyFiles(ctx, row, routes)
 	if err != nil {
 		return made, err
 	}
-	made.Excluded, made.FoldersExcluded = contract.Count(excluded), folders
+	setTally(&made, tally)
 	for _, err := range r.db.CertifiedFolders(ctx, row.Number) {
 		if err != nil {
 			return made, err
@@ -116,6 +87,48 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 		return made, err
 	}
 	return made, r.db.AddCertificate(ctx, records.Certificate{Run: row.Number, MadeAt: made.Made, Head: head, Digest: made.Digest})
+}
+
+// certifyFiles records each file of the sources as it is verified now.
+func (r *Runner) certifyFiles(ctx context.Context, row records.Run, routes []transfer.Route) (certify.Tally, error) {
+	const batch = 500
+	if err := r.db.ForgetCertificate(ctx, row.Number); err != nil {
+		return certify.Tally{}, err
+	}
+	var files []records.CertifiedFile
+	written := int64(0)
+	flush := func() error {
+		err := r.db.AddCertified(ctx, row.Number, written, files)
+		written += int64(len(files))
+		files = files[:0]
+		return err
+	}
+	tally, err := certify.Take(ctx, routes, row.Rules, row.CreatedAt, r.db, func(one certify.File) error {
+		files = append(files, records.CertifiedFile{Folder: one.Folder(), Address: one.Address, Target: one.Target, Size: one.Size,
+			Verification: one.Verification, Digest: one.Digest, Cause: string(one.Cause), By: one.Run})
+		if len(files) < batch {
+			return nil
+		}
+		return flush()
+	})
+	if err == nil {
+		err = flush()
+	}
+	return tally, err
+}
+
+// setTally puts what was counted into the words of a certificate.
+func setTally(made *contract.Certificate, tally certify.Tally) {
+	made.Verified, made.Unverified = contract.Count(tally.Verified), contract.Count(tally.Unverified)
+	made.Excluded, made.FoldersExcluded = contract.Count(tally.Excluded), tally.FoldersExcluded
+	for _, by := range tally.By {
+		made.By = append(made.By, contract.VerifiedBy{Kind: by.Kind, Items: by.Items, Bytes: by.Bytes})
+	}
+	for _, why := range tally.Why {
+		words := messages.Of(why.Cause)
+		made.Why = append(made.Why, contract.CauseCount{State: "unverified", Cause: string(why.Cause), Meaning: words.Sentence,
+			Remedy: words.Remedy, Items: why.Items, Bytes: why.Bytes})
+	}
 }
 
 // stepsOf adds the runs that led to a certificate: those since the last survey, or
@@ -134,47 +147,10 @@ func (r *Runner) stepsOf(ctx context.Context, row records.Run, made *contract.Ce
 	return err
 }
 
-func count(made *contract.Certificate, one transfer.Certified) {
-	size := max(0, one.Item.Size)
-	if one.Verification == "" {
-		made.Unverified.Items++
-		made.Unverified.Bytes += size
-		i := slices.IndexFunc(made.Why, func(why contract.CauseCount) bool { return why.Cause == string(one.Cause) })
-		if i < 0 {
-			words := messages.Of(one.Cause)
-			i = len(made.Why)
-			made.Why = append(made.Why, contract.CauseCount{State: "unverified", Cause: string(one.Cause), Meaning: words.Sentence,
-				Remedy: words.Remedy})
-		}
-		made.Why[i].Items++
-		made.Why[i].Bytes += size
-		return
-	}
-	made.Verified.Items++
-	made.Verified.Bytes += size
-	kind, _, _ := strings.Cut(one.Verification, "=")
-	i := slices.IndexFunc(made.By, func(by contract.VerifiedBy) bool { return by.Kind == kind })
-	if i < 0 {
-		i = len(made.By)
-		made.By = append(made.By, contract.VerifiedBy{Kind: kind})
-	}
-	made.By[i].Items++
-	made.By[i].Bytes += size
-}
-
-func certifiedFile(route transfer.Route, one transfer.Certified) records.CertifiedFile {
-	file := records.CertifiedFile{
-		Address: route.SourceAddress(one.Item), Target: route.TargetAddress(one.Item, ""), Size: one.Item.Size,
-		Verification: one.Verification, Digest: one.Digest, Cause: string(one.Cause), By: one.Run,
-	}
-	file.Folder = file.Address[:max(1, strings.LastIndexByte(file.Address, '/'))]
-	return file
-}
-
 // digest is over the head of a certificate, and a line of JSON for each of its files.
 func (r *Runner) digest(ctx context.Context, run int64, head []byte) (string, error) {
-	sum := sha256.New()
-	writeLine(sum, head)
+	digest := certify.NewDigest()
+	digest.Line(head)
 	for file, err := range r.db.Certified(ctx, run, false) {
 		if err != nil {
 			return "", err
@@ -183,14 +159,9 @@ func (r *Runner) digest(ctx context.Context, run int64, head []byte) (string, er
 		if err != nil {
 			return "", err
 		}
-		writeLine(sum, line)
+		digest.Line(line)
 	}
-	return "sha256=" + hex.EncodeToString(sum.Sum(nil)), nil
-}
-
-func writeLine(sum hash.Hash, line []byte) {
-	sum.Write(line)
-	sum.Write([]byte{'\n'})
+	return digest.String(), nil
 }
 
 func shownFile(file records.CertifiedFile) contract.CertifiedFile {

@@ -241,13 +241,13 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 	}
 	spec := keptSpec(row)
 	if step == job.BringBack {
-		spec = back(spec)
+		spec = spec.Back()
 	}
 	p, err := r.checkJobAs(ctx, spec, []job.Spec{keptSpec(row)}, true, true)
 	if err != nil {
 		return contract.Started{}, err
 	}
-	p.rules = stepRules(p.rules, step)
+	p.rules = job.StepRules(p.rules, step)
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	if run, err := r.db.OpenRunOf(ctx, row.Name); err == nil {

@@ -99,29 +99,6 @@ func (r *Runner) cleared(ctx context.Context, row records.Run, result transfer.R
 		Why: some(stay, "item") + " changed or came since, or could not be verified, and stay at the source"}
 }
 
-// stepRules are the rules by which a step goes.
-func stepRules(rules plan.Rules, step string) plan.Rules {
-	switch step {
-	case job.FinalPass:
-		rules.VerifyAll = true
-	case job.Clear:
-		rules = plan.Rules{Type: plan.Clearing, Filter: rules.Filter, Names: rules.Names, Documents: rules.Documents,
-			Verification: rules.Verification, Tries: rules.Tries, Within: rules.Within}
-	case job.BringBack:
-		rules.Filter = plan.Filter{}
-	}
-	return rules
-}
-
-// back is a migration in the opposite direction.
-func back(spec job.Spec) job.Spec {
-	spec.Routes = append([]job.Route(nil), spec.Routes...)
-	for i, route := range spec.Routes {
-		spec.Routes[i] = job.Route{From: route.To, To: route.From}
-	}
-	return spec
-}
-
 // goOn starts the next step of a migration that starts automatically.
 func (r *Runner) goOn(ctx context.Context, name string) {
 	row, err := r.db.KeptJob(ctx, name)
