@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"errors"
-	"slices"
 
 	"deftheron/contract"
 	"deftheron/core/files"
@@ -184,12 +183,6 @@ func addRemoved(result *contract.Removed, located tree.Located, removed files.Re
 	}
 }
 
-// step is one entry to be moved.
-type step struct {
-	from, to tree.Located
-	entry    store.Entry
-}
-
 func (s *Server) move(ctx context.Context, in *body[contract.Move]) (*body[contract.Moved], error) {
 	steps, err := s.planMove(ctx, in.Body)
 	if err != nil {
@@ -198,13 +191,13 @@ func (s *Server) move(ctx context.Context, in *body[contract.Move]) (*body[contr
 	moved := contract.Moved{Moved: []contract.Route{}}
 	var others []contract.Route
 	for _, one := range steps {
-		route := contract.Route{From: one.from.Address.String(), To: one.to.Address.String()}
-		if one.from.Name != one.to.Name {
+		route := contract.Route{From: one.From.Address.String(), To: one.To.Address.String()}
+		if !one.Inside() {
 			others = append(others, route)
 			continue
 		}
-		_, err := store.Move(ctx, one.from.Store, one.from.Place, one.entry.Revision, one.to.Place)
-		s.changed(one.from)
+		_, err := store.Move(ctx, one.From.Store, one.From.Place, one.From.Entry.Revision, one.To.Place)
+		s.changed(one.From.Located)
 		if store.KindOf(err) == store.ErrUnsupported {
 			others = append(others, route)
 			continue
@@ -225,7 +218,7 @@ func (s *Server) move(ctx context.Context, in *body[contract.Move]) (*body[contr
 }
 
 // planMove looks at everything before anything is moved.
-func (s *Server) planMove(ctx context.Context, request contract.Move) (steps []step, err error) {
+func (s *Server) planMove(ctx context.Context, request contract.Move) ([]files.Step, error) {
 	if request.As != "" {
 		as, err := store.ParseAddress(request.As)
 		if err != nil {
@@ -233,63 +226,28 @@ func (s *Server) planMove(ctx context.Context, request contract.Move) (steps []s
 		}
 		request.To, request.Name = as.Parent().String(), as.Name()
 	}
-	if request.Name != "" && len(request.From) != 1 {
-		return nil, store.Errorf(store.ErrRefused, "a new name can be given to one entry alone; there are %d", len(request.From))
-	}
-	folder, err := s.place(ctx, request.To)
+	folder, err := s.find(ctx, request.To)
 	if err != nil {
 		return nil, err
 	}
-	if entry, err := folder.Store.Stat(ctx, folder.Place); err != nil {
-		return nil, s.explain(ctx, folder.Address, err)
-	} else if entry.Kind != store.KindFolder {
-		return nil, store.Errorf(store.ErrExists, "%s is a file; name a folder to move into", folder.Address)
-	}
+	var from []files.Entry
 	for _, text := range request.From {
-		one, err := s.planStep(ctx, text, folder, request.Name)
+		one, err := s.find(ctx, text)
 		if err != nil {
 			return nil, err
 		}
-		if slices.ContainsFunc(steps, func(other step) bool { return other.to.Address.String() == one.to.Address.String() }) {
-			return nil, store.Errorf(store.ErrRefused, "two entries would both become %s; move them to different folders", one.to.Address)
-		}
-		steps = append(steps, one)
+		from = append(from, one)
 	}
-	return steps, nil
+	return files.PlanMove(ctx, from, folder, request.Name)
 }
 
-func (s *Server) planStep(ctx context.Context, text string, folder tree.Located, name string) (one step, err error) {
-	if one.from, err = s.place(ctx, text); err != nil {
+// find looks at what is at an address.
+func (s *Server) find(ctx context.Context, text string) (one files.Entry, err error) {
+	if one.Located, err = s.place(ctx, text); err != nil {
 		return one, err
 	}
-	if one.from.Place.IsStart() {
-		return one, store.Errorf(store.ErrRefused, "%s is a whole account, which cannot be moved; name what is in it", one.from.Address)
-	}
-	if one.entry, err = one.from.Store.Stat(ctx, one.from.Place); err != nil {
-		return one, s.explain(ctx, one.from.Address, err)
-	}
-	one.from.Place = one.from.Place.As(one.entry.Kind)
-	if name == "" {
-		name = one.from.Place.Name
-	}
-	one.to = folder
-	one.to.Address, one.to.Place = folder.Address.Child(name), folder.Place.AsFolder().Ref(name)
-	switch {
-	case one.from.Address.String() == one.to.Address.String():
-		return one, store.Errorf(store.ErrRefused, "%s is already there; choose another folder or another name", one.from.Address)
-	case one.from.Address.Contains(one.to.Address):
-		return one, store.Errorf(store.ErrRefused, "%s cannot be moved into itself, to %s; choose a folder outside it", one.from.Address,
-			one.to.Address)
-	}
-	if err := one.to.Store.Traits().NameError(one.to.Place.Folder.Path, name); err != nil {
-		return one, err
-	}
-	_, err = store.Occupant(ctx, one.to.Store, one.to.Place.As(one.entry.Kind))
-	if err == nil {
-		return one, store.Errorf(store.ErrExists, "%s already exists; choose another name, or move it out of the way", one.to.Address)
-	}
-	if store.KindOf(err) != store.ErrNotFound {
-		return one, err
+	if one.Entry, err = one.Store.Stat(ctx, one.Place); err != nil {
+		return one, s.explain(ctx, one.Address, err)
 	}
 	return one, nil
 }
