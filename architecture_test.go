@@ -8,6 +8,7 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -76,6 +77,26 @@ func TestLengths(t *testing.T) {
 				t.Errorf("%s: %s has %d lines", path, function.Name.Name, lines)
 			}
 		}
+	})
+}
+
+// clientWords are those of one client: options and commands of the terminal.
+var clientWords = regexp.MustCompile(`--[a-z]|\bheron (account|bandwidth|cat|compare|copy|get|job|ls|mkdir|mv|notify|provider|put|rm|run|serve|signin|stat|survey)\b`)
+
+// TestClientWords has core and providers name no command and no option: service/messages and
+// the clients have the words for what a person can do.
+func TestClientWords(t *testing.T) {
+	eachFile(t, func(path string, file *ast.File, files *token.FileSet) {
+		if !strings.HasPrefix(path, "core/") && !strings.HasPrefix(path, "provider/") {
+			return
+		}
+		ast.Inspect(file, func(node ast.Node) bool {
+			text, ok := node.(*ast.BasicLit)
+			if ok && text.Kind == token.STRING && clientWords.MatchString(text.Value) {
+				t.Errorf("%s names what only a terminal has: %s", files.Position(text.Pos()), text.Value)
+			}
+			return true
+		})
 	})
 }
 

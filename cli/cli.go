@@ -162,6 +162,9 @@ func sentences(err error) string {
 	var problem *contract.Problem
 	if errors.As(err, &problem) {
 		text := problem.Error()
+		if len(problem.Options) > 0 {
+			text += "\n  Options: --" + strings.Join(problem.Options, ", --")
+		}
 		for _, command := range problem.Commands {
 			text += "\n  " + command
 		}

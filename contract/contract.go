@@ -23,6 +23,7 @@ type Problem struct {
 	// Commands are for terminals: the console has buttons for them.
 	Commands []string `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
 	Cause    string   `json:"cause,omitempty" doc:"The cause's code."`
+	Options  []string `json:"options,omitempty" doc:"The options to look at, of an account to be linked or changed."`
 	// ErrorID is of a mistake of the service's own.
 	ErrorID string `json:"error_id,omitempty" doc:"Internal errors: the id in the service log."`
 }

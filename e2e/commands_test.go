@@ -65,7 +65,7 @@ func TestBadInput(t *testing.T) {
 		{"secret as an argument", s3("--secret", "hunter2"), 2, []string{"never an argument", "--secret-file"}},
 		{"no such account", []string{"ls", "/nobody/x"}, 1, []string{"no account \"nobody\"", "desk"}},
 		{"not an address", []string{"ls", "desk/x"}, 2, []string{"is not an address", "begins with /"}},
-		{"nothing there", []string{"stat", "/desk/nothing"}, 1, []string{"is not there", "heron ls /desk"}},
+		{"nothing there", []string{"stat", "/desk/nothing"}, 1, []string{"does not exist", "heron ls /desk"}},
 		{"source missing", []string{"copy", "/desk/nothing", "/archive"}, 1, []string{"is not there", "Look at what is in /desk"}},
 		{"copy from no account", []string{"copy", "/nobody/x", "/archive"}, 1, []string{"no account \"nobody\""}},
 		{"target inside its source", []string{"copy", "/desk/in", "/desk/in/deeper"}, 1, []string{"inside its own source", "target outside"}},

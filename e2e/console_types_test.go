@@ -186,7 +186,7 @@ func TestConsoleSurveyAndNotices(t *testing.T) {
 	b.accessible("a survey")
 	b.open("http://" + h.listen + "/survey?of=/desk/nowhere")
 	b.click("Take the survey")
-	b.shows("is not there")
+	b.shows("does not exist")
 
 	got, server := startMail(t)
 	b.open("http://" + h.listen + "/settings")

@@ -97,7 +97,7 @@ func TestLifeOfALink(t *testing.T) {
 	h.says(server.Password+"\n", 0, "Changed /loggers", "account", "edit", "loggers", "--secret-file", "-")
 	h.says("", 0, "Changed /loggers", "account", "edit", "loggers", "--start", "Surveys")
 	h.says("", 0, "a.csv", "ls", "/loggers")
-	h.says("", 1, "Make it, or give another --start", "account", "edit", "loggers", "--start", "None")
+	h.says("", 1, "Make it, or give another starting folder", "account", "edit", "loggers", "--start", "None")
 	h.says("", 2, "There is nothing to change", "account", "edit", "loggers")
 	h.says("", 2, "--bucket", "account", "edit", "loggers", "--bucket", "x")
 	h.says("", 0, "Changed /loggers", "account", "edit", "loggers", "--read-only")

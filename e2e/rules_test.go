@@ -191,7 +191,7 @@ func TestSurvey(t *testing.T) {
 	if content, err := os.ReadFile(page); err != nil || !strings.Contains(string(content), "what: now?.txt") {
 		t.Errorf("the page: %v", err)
 	}
-	for address, says := range map[string]string{"/desk/none": "is not there", "/desk/a/one.png": "is not a folder", "/": "account"} {
+	for address, says := range map[string]string{"/desk/none": "does not exist", "/desk/a/one.png": "is not a folder", "/": "account"} {
 		if r := h.run("", "survey", address); r.code == 0 || !strings.Contains(r.err, says) {
 			t.Errorf("survey %s: %d, %s; want it to say %q", address, r.code, r.err, says)
 		}

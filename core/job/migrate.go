@@ -171,7 +171,7 @@ func (m Migration) MayStart(step string, passed []EndedRun) error {
 	}
 	switch {
 	case step == Clear && !m.Clear:
-		return remedy.Errorf("the migration is not to clear its source; change that first, with --clear")
+		return remedy.Errorf("the migration is not set to clear its source; change that in the job first")
 	case step == Clear && !verified:
 		return remedy.Errorf("the source is not verified yet; run the final pass first")
 	case step == BringBack && !cleared:

@@ -88,7 +88,7 @@ func TestMayStart(t *testing.T) {
 		{clearing, "final-pass", "clear", ""},
 		{clearing, "final-pass partial", "clear", ""},
 		{clearing, "final-pass, catch-up 3", "clear", "not verified"},
-		{job.Migration{}, "final-pass", "clear", "not to clear"},
+		{job.Migration{}, "final-pass", "clear", "not set to clear"},
 		{clearing, "final-pass", "bring-back", "nothing was cleared"},
 		{clearing, "final-pass, clear", "bring-back", ""},
 		{clearing, "final-pass, clear", "first-pass", "is over"},

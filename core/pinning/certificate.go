@@ -66,7 +66,7 @@ func CertificateProblem(err error, host string) string {
 	var other *pinError
 	if errors.As(err, &other) {
 		return fmt.Sprintf("%s shows another certificate than the one accepted when it was linked: its SHA-256 is now %s; "+
-			"ask who runs it whether it was renewed, and only then accept it with --certificate %s",
+			"ask who runs it whether it was renewed, and only then accept the certificate %s",
 			host, fingerprint(other.found), fingerprint(other.found))
 	}
 	var verification *tls.CertificateVerificationError
@@ -75,7 +75,7 @@ func CertificateProblem(err error, host string) string {
 	}
 	certificate := verification.UnverifiedCertificates[0]
 	sum := sha256.Sum256(certificate.Raw)
-	accept := "compare its SHA-256 with whoever runs the server, and accept it with --certificate " + fingerprint(sum[:])
+	accept := "compare its SHA-256 with whoever runs the server, and then accept the certificate " + fingerprint(sum[:])
 	var invalid x509.CertificateInvalidError
 	var name x509.HostnameError
 	switch {
@@ -86,7 +86,7 @@ func CertificateProblem(err error, host string) string {
 		}
 		return fmt.Sprintf("the certificate of %s %s; have it renewed, or %s", host, when, accept)
 	case errors.As(err, &name):
-		return fmt.Sprintf("the certificate of %s is for another name (%s); use that name in --url, or %s", host,
+		return fmt.Sprintf("the certificate of %s is for another name (%s); use that name in the URL, or %s", host,
 			strings.Join(certificate.DNSNames, ", "), accept)
 	}
 	return fmt.Sprintf("no authority that this machine trusts vouches for the certificate of %s (it is of %s, by %s, valid until %s); %s",

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"crypto/x509"
+	"errors"
 	"log/slog"
 	"maps"
 	"net"
@@ -168,10 +169,33 @@ type OptionError struct {
 	Reason string
 }
 
-func (e *OptionError) Error() string { return "--" + e.Option + ": " + e.Reason }
+func (e *OptionError) Error() string { return e.Reason }
 
 // Unwrap returns the reason, with its remedy.
 func (e *OptionError) Unwrap() error { return remedy.New(e.Reason) }
+
+// Concerns returns an error that names the options of an account to look at.
+func Concerns(err error, options ...string) error { return &concern{err, options} }
+
+// OptionsOf returns the options that an error concerns.
+func OptionsOf(err error) []string {
+	var wrong *OptionError
+	if errors.As(err, &wrong) {
+		return []string{wrong.Option}
+	}
+	var one *concern
+	if errors.As(err, &one) {
+		return one.options
+	}
+	return nil
+}
+
+type concern struct {
+	error
+	options []string
+}
+
+func (c *concern) Unwrap() error { return c.error }
 
 // CheckOptions fills in defaults and returns an *OptionError for an option
 // that is unknown, missing or none of its choices. hasSecret says whether the
@@ -182,23 +206,23 @@ func CheckOptions(p Provider, given map[string]string, hasSecret bool) (map[stri
 	for _, option := range p.Options() {
 		known[option.Name] = option
 		if !option.Secret {
-			names = append(names, "--"+option.Name)
+			names = append(names, option.Name)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(given)) {
 		option, ok := known[name]
 		if !ok {
-			return nil, &OptionError{name, "the provider " + p.Name() + " has no such option; it has " + strings.Join(names, ", ")}
+			return nil, &OptionError{name, "the provider " + p.Name() + " has no option " + name + "; it has " + strings.Join(names, ", ")}
 		}
 		if option.Secret {
-			return nil, &OptionError{name, "a secret is never given as an option; use --secret-file FILE, or - for standard input"}
+			return nil, &OptionError{name, "a secret is never given as an option; give it apart"}
 		}
 	}
 	checked := map[string]string{}
 	for _, option := range p.Options() {
 		if option.Secret {
 			if option.Required && !hasSecret {
-				return nil, &OptionError{"secret-file", option.Title + " is missing; give it with --secret-file FILE, or - for standard input"}
+				return nil, &OptionError{"secret-file", strings.ToLower(option.Title[:1]) + option.Title[1:] + " is missing"}
 			}
 			continue
 		}
@@ -207,10 +231,10 @@ func CheckOptions(p Provider, given map[string]string, hasSecret bool) (map[stri
 			value = option.Default
 		}
 		if value == "" && option.Required {
-			return nil, &OptionError{option.Name, "missing: " + option.Help}
+			return nil, &OptionError{option.Name, option.Name + " is missing: " + option.Help}
 		}
 		if value != "" && len(option.Choices) > 0 && !slices.Contains(option.Choices, value) {
-			return nil, &OptionError{option.Name, "must be one of " + strings.Join(option.Choices, ", ")}
+			return nil, &OptionError{option.Name, option.Name + " must be one of " + strings.Join(option.Choices, ", ")}
 		}
 		if value != "" {
 			checked[option.Name] = value

@@ -159,10 +159,10 @@ func TestCheckOptions(t *testing.T) {
 	}{
 		{map[string]string{"url": "x"}, true, ""},
 		{map[string]string{"url": "x", "mode": "fast"}, true, ""},
-		{nil, true, "--url: missing"},
+		{nil, true, "url is missing"},
 		{map[string]string{"url": "x", "mode": "odd"}, true, "one of slow, fast"},
-		{map[string]string{"url": "x", "colour": "blue"}, true, "--colour: the provider test has no such option"},
-		{map[string]string{"url": "x"}, false, "--secret-file"},
+		{map[string]string{"url": "x", "colour": "blue"}, true, "the provider test has no option colour"},
+		{map[string]string{"url": "x"}, false, "password is missing"},
 		{map[string]string{"url": "x", "password": "y"}, true, "never given as an option"},
 	} {
 		options, err := store.CheckOptions(p, c.given, c.secret)

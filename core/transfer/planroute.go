@@ -211,7 +211,7 @@ func (p planning) streams(ctx context.Context) (streams bothSides, sieve *plan.S
 	if rules.Type.Removes() {
 		if streams.single {
 			return streams, nil, store.Errorf(store.ErrRefused,
-				"%s is a file; a %s keeps folders in sync, so name its folder, and take the file alone with --only", route.Source.Address, rules.Type)
+				"%s is a file; a %s keeps folders in sync, so name its folder, and include the file alone", route.Source.Address, rules.Type)
 		}
 		streams.AtSource = route.Source.at
 		streams.PairAt = func(ctx context.Context, key store.Key) (*compare.Pair, error) {

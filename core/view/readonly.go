@@ -21,9 +21,8 @@ type readOnly struct {
 }
 
 func (r *readOnly) refuse() error {
-	return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; link the place again under another name without "+
-		"--read-only to "+
-		"write there", r.account)
+	return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; to write there, link "+
+		"the place again under another name and not as read-only", r.account)
 }
 
 // Traits implements Store.

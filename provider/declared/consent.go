@@ -65,7 +65,7 @@ func (p *Provider) BeginConsent(ctx context.Context, opening store.Opening, aski
 	clientID, clientSecret := a.client(way, asking.ClientID, asking.ClientSecret)
 	if clientID == "" {
 		return store.Consent{}, &store.OptionError{Option: optionClient, Reason: "the provider " + p.Definition().Name +
-			" has no app registration of its own; give one with --client-id, and its secret with --secret-file"}
+			" has no app registration of its own; give the client ID of one, and its secret"}
 	}
 	more, err := texts(ctx, way.Authorizing, a.fixed().asInput())
 	if err != nil {

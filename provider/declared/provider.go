@@ -214,8 +214,8 @@ func (a *account) reach(ctx context.Context) error {
 		return &store.OptionError{Option: "start", Reason: "it is a file; give a folder"}
 	}
 	if store.KindOf(err) == store.ErrNotFound {
-		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not there; make it, or give another --start",
-			strings.TrimSuffix(string(a.start), "/"))
+		return store.Concerns(store.Errorf(store.ErrNotFound, "the starting folder /%s is not there; make it, or give another starting folder",
+			strings.TrimSuffix(string(a.start), "/")), "start")
 	}
 	return err
 }

@@ -48,8 +48,9 @@ func NewAt(ctx context.Context, server Server, base string, opening store.Openin
 	}
 	entry, err := s.Stat(ctx, store.At())
 	if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
-		return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start",
-			opening.Start.Local(), base+"/")
+		return nil, store.Concerns(store.Errorf(store.ErrNotFound,
+			"the starting folder %s is not in %s; make it, or give another starting folder",
+			opening.Start.Local(), base+"/"), "start")
 	}
 	return s, err
 }

@@ -57,8 +57,9 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 	}
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, store.Errorf(kindOf(err, store.ErrNotFound), "the folder %s cannot be opened (%v); make it, or give another --path", path,
-			bare(err))
+		return nil, store.Concerns(store.Errorf(kindOf(err, store.ErrNotFound),
+			"the folder %s cannot be opened (%v); make it, or give another path", path,
+			bare(err)), "path")
 	}
 	if !info.IsDir() {
 		return nil, store.Errorf(store.ErrRefused, "%s is a file; give the path of a folder", path)
@@ -84,7 +85,8 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 			root = start
 		}
 		if err != nil {
-			return nil, store.Errorf(store.ErrNotFound, "the starting folder %s is not in %s; make it, or give another --start", local, path)
+			return nil, store.Concerns(store.Errorf(store.ErrNotFound,
+				"the starting folder %s is not in %s; make it, or give another starting folder", local, path), "start")
 		}
 	}
 	a := &account{root: root, guard: p.guard, real: real, path: filepath.Join(path, opening.Start.Local()), dirty: map[string]bool{}}

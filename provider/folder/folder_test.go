@@ -155,10 +155,10 @@ func TestOpenRefuses(t *testing.T) {
 		want  string
 	}{
 		{"relative/path", "", "begin it with /"},
-		{"/does/not/exist", "", "make it, or give another --path"},
+		{"/does/not/exist", "", "make it, or give another path"},
 		{file, "", "give the path of a folder"},
-		{filepath.Dir(file), "nowhere/", "give another --start"},
-		{filepath.Dir(file), "../", "give another --start"},
+		{filepath.Dir(file), "nowhere/", "give another starting folder"},
+		{filepath.Dir(file), "../", "give another starting folder"},
 	} {
 		_, err := folder.Provider{}.Open(t.Context(), store.Opening{Options: map[string]string{"path": c.path}, Start: c.start})
 		if err == nil || !strings.Contains(err.Error(), c.want) {

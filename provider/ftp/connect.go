@@ -58,8 +58,9 @@ func (t *target) connect(ctx context.Context, forPeople bool) (*control, error) 
 	defer stop()
 	connection, err := ftp.Dial(t.address, options...)
 	if code := replyOf(err); t.mode == tlsExplicit && code >= 500 { // to AUTH TLS
-		err = store.Errorf(store.ErrRefused, "%s offers no TLS (%w), and without it the password and the files could be read by everybody in "+
-			"between; ask who runs it to offer TLS, or say --tls none if that is known and accepted", t.address, err)
+		err = store.Concerns(store.Errorf(store.ErrRefused,
+			"%s offers no TLS (%w), and without it the password and the files could be read by everybody in "+
+				"between; ask who runs it to offer TLS, or set TLS to none if that is known and accepted", t.address, err), "tls")
 	}
 	if err == nil {
 		if err = connection.Login(t.user, t.password); err == nil {
@@ -78,9 +79,9 @@ func (t *target) connect(ctx context.Context, forPeople bool) (*control, error) 
 // hint is what may be wrong where one side waits for the other.
 func (t *target) hint() string {
 	if t.mode == tlsImplicit {
-		return "; a server of this port may want --tls explicit"
+		return "; a server of this port may want explicit TLS"
 	}
-	return "; a server of this port may want --tls implicit"
+	return "; a server of this port may want implicit TLS"
 }
 
 // dialData connects for one transfer or listing, to the server itself, whatever
@@ -155,9 +156,10 @@ func (t *target) explain(ctx context.Context, err error) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case pinning.CertificateProblem(err, t.host) != "":
-		return store.Errorf(store.ErrRefused, "%w", remedy.New(pinning.CertificateProblem(err, t.host)))
+		return store.Concerns(store.Errorf(store.ErrRefused, "%w", remedy.New(pinning.CertificateProblem(err, t.host))), "certificate")
 	case t.mode == tlsNone && asksForTLS.MatchString(err.Error()):
-		return store.Errorf(store.ErrRefused, "%s wants TLS (%q); leave --tls none out", t.address, strings.ReplaceAll(err.Error(), "\n", " "))
+		return store.Concerns(store.Errorf(store.ErrRefused, "%s wants TLS (%q); do not set TLS to none", t.address,
+			strings.ReplaceAll(err.Error(), "\n", " ")), "tls")
 	case errors.As(err, &reply) && (reply.Code == ftp.StatusNotLoggedIn || reply.Code == 430):
 		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with this password (%q); check both", t.address, t.user,
 			reply.Msg)

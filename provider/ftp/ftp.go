@@ -39,7 +39,7 @@ func (Provider) Title() string { return "FTP server" }
 func (Provider) Options() []store.Option {
 	return []store.Option{
 		fileserver.HostOption(),
-		{Name: "port", Title: "Port", Help: "the port that it listens on; 21, or 990 with --tls implicit, unless given"},
+		{Name: "port", Title: "Port", Help: "the port that it listens on; 21, or 990 with implicit TLS, unless given"},
 		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as; anonymous where nobody is asked"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
 		{Name: "tls", ConnectionOption: true, Title: "Encryption", Default: tlsExplicit, Choices: []string{tlsExplicit, tlsImplicit, tlsNone},

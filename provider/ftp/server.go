@@ -47,7 +47,7 @@ func (s *server) start(ctx context.Context, given string) (string, error) {
 		if given != "" {
 			if err := c.ftp.ChangeDir(given); err != nil {
 				if replyOf(err) == ftp.StatusFileUnavailable {
-					return notFound(fmt.Sprintf("folder %s on %s to begin with; make it, or give another --path", given, s.pool.target.address), err)
+					return notFound(fmt.Sprintf("folder %s on %s to begin with; make it, or give another path", given, s.pool.target.address), err)
 				}
 				return err
 			}

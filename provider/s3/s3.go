@@ -183,8 +183,9 @@ func mebibytes(option, value string, least, otherwise int64) (int64, error) {
 func (a *account) reach(ctx context.Context) error {
 	page, err := a.page(ctx, a.prefix, "", "", 1)
 	if err == nil && a.prefix != "" && len(page.Objects)+len(page.Prefixes) == 0 {
-		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not in the bucket %s; make it, or give another --start",
-			strings.TrimSuffix(a.prefix, "/"), a.bucket)
+		return store.Concerns(store.Errorf(store.ErrNotFound,
+			"the starting folder /%s is not in the bucket %s; make it, or give another starting folder",
+			strings.TrimSuffix(a.prefix, "/"), a.bucket), "start")
 	}
 	return a.explain(err)
 }
@@ -202,35 +203,39 @@ func (a *account) explain(err error) error {
 	kind := store.KindOf(err)
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		return store.Errorf(store.ErrTryAgain,
-			"%s did not answer in time; check the host and port of --endpoint, and that no firewall is between", a.endpoint.Host)
+		return store.Concerns(store.Errorf(store.ErrTryAgain,
+			"%s did not answer in time; check the host and port of the endpoint, and that no firewall is between", a.endpoint.Host), "endpoint")
 	case errors.As(err, &dns):
-		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check --endpoint", a.endpoint.Hostname())
+		return store.Concerns(store.Errorf(store.ErrTryAgain, "the host %s is not known; check the endpoint", a.endpoint.Hostname()), "endpoint")
 	case errors.As(err, &operation) && operation.Op == "dial":
-		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --endpoint, and that the server runs",
-			a.endpoint.Host, operation.Err)
+		return store.Concerns(store.Errorf(store.ErrTryAgain,
+			"nothing answers at %s (%v); check the host and port of the endpoint, and that the server runs",
+			a.endpoint.Host, operation.Err), "endpoint")
 	case errors.As(err, &record) && string(record.RecordHeader[:]) == "HTTP/":
 		return &store.OptionError{Option: "endpoint", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended",
 			a.endpoint.Host)}
 	case answer.Code == "NoSuchBucket":
-		return store.Errorf(store.ErrNotFound, "there is no bucket %q at %s; make it there, give another --bucket, or check --endpoint", a.bucket,
-			a.endpoint.Host)
+		return store.Concerns(store.Errorf(store.ErrNotFound,
+			"there is no bucket %q at %s; make it there, give another bucket, or check the endpoint", a.bucket,
+			a.endpoint.Host), "bucket", "endpoint")
 	case kind == store.ErrSignInExpired && answer.Code != "SignatureDoesNotMatch":
-		return store.Errorf(store.ErrSignInExpired, "%s does not know the access key %q; check --key", a.endpoint.Host, a.key)
+		return store.Concerns(store.Errorf(store.ErrSignInExpired, "%s does not know the access key %q; check it", a.endpoint.Host, a.key), "key")
 	case answer.Code == "SignatureDoesNotMatch":
-		return store.Errorf(store.ErrSignInExpired,
-			"the secret is not the one of the access key %q, or the region is not %q; check --secret-file and --region", a.key, a.options.Region)
+		return store.Concerns(store.Errorf(store.ErrSignInExpired,
+			"the secret is not the one of the access key %q, or the region is not %q; check both", a.key, a.options.Region), "secret-file", "region")
 	case answer.Code == "RequestTimeTooSkewed":
 		return store.Errorf(store.ErrRefused, "the clocks of this machine and of %s differ too much; set this machine's clock", a.endpoint.Host)
 	case kind == store.ErrRefused && answer.Code == "AccessDenied":
-		return store.Errorf(store.ErrRefused, "the access key %q may not list the bucket %q; allow it there, or give another --key", a.key,
-			a.bucket)
+		return store.Concerns(store.Errorf(store.ErrRefused,
+			"the access key %q may not list the bucket %q; allow it there, or give another access key", a.key,
+			a.bucket), "key")
 	case kind == store.ErrTryAgain || kind == store.ErrSlowDown:
-		return store.Errorf(kind, "%s cannot serve now (%v); try again in a moment, and check the host and port of --endpoint",
-			a.endpoint.Host, err)
+		return store.Concerns(store.Errorf(kind, "%s cannot serve now (%v); try again in a moment, and check the host and port of the endpoint",
+			a.endpoint.Host, err), "endpoint")
 	case answer.Code == "" || answer.Code == answer.Message:
-		return store.Errorf(store.ErrRefused, "%s gives no answer of an S3-compatible server (%v); check the host and port of --endpoint",
-			a.endpoint.Host, err)
+		return store.Concerns(store.Errorf(store.ErrRefused,
+			"%s gives no answer of an S3-compatible server (%v); check the host and port of the endpoint",
+			a.endpoint.Host, err), "endpoint")
 	}
 	return err
 }

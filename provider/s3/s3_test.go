@@ -143,20 +143,20 @@ func TestOpenExplains(t *testing.T) {
 		secret  string
 		want    string
 	}{
-		{"no such port", map[string]string{"endpoint": "http://127.0.0.1:1"}, server.Secret, "check the host and port of --endpoint"},
-		{"no such host", map[string]string{"endpoint": "http://nowhere.invalid"}, server.Secret, "check --endpoint"},
+		{"no such port", map[string]string{"endpoint": "http://127.0.0.1:1"}, server.Secret, "check the host and port of the endpoint"},
+		{"no such host", map[string]string{"endpoint": "http://nowhere.invalid"}, server.Secret, "check the endpoint"},
 		{"no scheme", map[string]string{"endpoint": "127.0.0.1:9000"}, server.Secret, "give a URL"},
-		{"not an object store", map[string]string{"endpoint": other.URL}, server.Secret, "check --endpoint"},
+		{"not an object store", map[string]string{"endpoint": other.URL}, server.Secret, "check the endpoint"},
 		{"TLS where there is none", map[string]string{"endpoint": strings.Replace(server.Endpoint, "http", "https", 1)}, server.Secret,
 			"http://"},
-		{"wrong key", map[string]string{"key": "nobody"}, server.Secret, "check --key"},
-		{"wrong secret", nil, "wrong", "check --secret-file"},
-		{"missing bucket", map[string]string{"bucket": "missing-bucket"}, server.Secret, "give another --bucket"},
-		{"missing start", map[string]string{"start": "nowhere/"}, server.Secret, "give another --start"},
-		{"unknown option", map[string]string{"colour": "blue"}, server.Secret, "no such option"},
+		{"wrong key", map[string]string{"key": "nobody"}, server.Secret, "check it"},
+		{"wrong secret", nil, "wrong", "check both"},
+		{"missing bucket", map[string]string{"bucket": "missing-bucket"}, server.Secret, "give another bucket"},
+		{"missing start", map[string]string{"start": "nowhere/"}, server.Secret, "give another starting folder"},
+		{"unknown option", map[string]string{"colour": "blue"}, server.Secret, "has no option"},
 		{"a bucket's name that is none", map[string]string{"bucket": "B"}, server.Secret, "not a valid bucket name"},
 		{"part size", map[string]string{"part-size": "1"}, server.Secret, "from 5 to 5120"},
-		{"no secret", nil, "", "--secret-file"},
+		{"no secret", nil, "", "secret key is missing"},
 	} {
 		options := map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}
 		for name, value := range c.options {
@@ -189,7 +189,7 @@ func TestHostThatDoesNotAnswer(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
 	defer cancel()
 	_, err = openErr(ctx, map[string]string{"endpoint": "http://" + silent.Addr().String(), "bucket": "bucket", "key": "k"}, "s")
-	if err == nil || !strings.Contains(err.Error(), "did not answer in time") || !strings.Contains(err.Error(), "--endpoint") {
+	if err == nil || !strings.Contains(err.Error(), "did not answer in time") || !strings.Contains(err.Error(), "the endpoint") {
 		t.Errorf("%v; want it to say that nothing answers, and what to check", err)
 	}
 }

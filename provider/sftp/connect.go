@@ -91,7 +91,7 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 	}
 	if secret == "" {
 		return nil, &store.OptionError{Option: "secret-file",
-			Reason: "the password is missing; give it with --secret-file FILE, or a private key with --key-file FILE"}
+			Reason: "the password is missing; give it, or a private key in its place"}
 	}
 	t.how = "this password"
 	t.auth = func() ([]ssh.AuthMethod, error) {
@@ -114,7 +114,7 @@ func signerOf(pem, passphrase string) (ssh.Signer, error) {
 	if errors.As(err, &locked) {
 		if passphrase == "" {
 			return nil, &store.OptionError{Option: "secret-file",
-				Reason: "the private key is locked with a passphrase, which is missing; give it with --secret-file FILE, or - for standard input"}
+				Reason: "the private key is locked with a passphrase, which is missing"}
 		}
 		signer, err = ssh.ParsePrivateKeyWithPassphrase([]byte(pem), []byte(passphrase))
 		if errors.Is(err, x509.IncorrectPasswordError) {
@@ -281,10 +281,10 @@ func (t *target) explain(ctx context.Context, err error) error {
 	case errors.As(err, &other):
 		t.mu.Lock()
 		defer t.mu.Unlock()
-		return store.Errorf(store.ErrSignInExpired, "%s shows another host key than the one that is pinned: %s in place of %s. "+
-			"Somebody may be in between, so nothing was sent; ask who runs it whether the key was changed, and only then accept it with "+
-			"--host-key %q",
-			t.address, other.found, t.want, other.found.String())
+		return store.Concerns(store.Errorf(store.ErrSignInExpired, "%s shows another host key than the one that is pinned: %s in place of %s. "+
+			"Somebody may be in between, so nothing was sent; ask who runs it whether the key was changed, and only then accept the "+
+			"host key %q",
+			t.address, other.found, t.want, other.found.String()), "host-key")
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %s with %s; check both, and what the server allows", t.address,
 			t.user, t.how)

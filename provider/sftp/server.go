@@ -71,7 +71,8 @@ func (s *server) start(ctx context.Context, given string) (string, error) {
 		return nil
 	})
 	if store.KindOf(err) == store.ErrNotFound {
-		return "", store.Errorf(store.ErrNotFound, "there is no folder %s on %s; make it, or give another --path", given, s.pool.target.address)
+		return "", store.Concerns(store.Errorf(store.ErrNotFound, "there is no folder %s on %s; make it, or give another path", given,
+			s.pool.target.address), "path")
 	}
 	return strings.TrimSuffix(base, "/"), err
 }

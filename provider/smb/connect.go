@@ -89,8 +89,9 @@ func (t *target) connect(ctx context.Context) (*mount, error) {
 		_, _ = m.share.WithContext(ctx).Stat("")
 		if !connection.sealed.Load() {
 			m.cut()
-			return nil, store.Errorf(store.ErrRefused, "%s does not encrypt the share %s, and that is asked for; have encryption switched on "+
-				"there, or say --encryption offered", t.address, t.share)
+			return nil, store.Concerns(store.Errorf(store.ErrRefused,
+				"%s does not encrypt the share %s, and that is asked for; have encryption switched on "+
+					"there, or set the encryption to offered", t.address, t.share), "encryption")
 		}
 	}
 	return m, nil
@@ -116,7 +117,7 @@ func (t *target) shares(ctx context.Context) ([]string, error) {
 	defer connection.Close()
 	names, err := session.WithContext(ctx).ListSharenames()
 	if err != nil {
-		return nil, store.Errorf(store.ErrRefused, "%s does not list its shares (%w); give one with --share", t.address, err)
+		return nil, store.Concerns(store.Errorf(store.ErrRefused, "%s does not list its shares (%w); name one", t.address, err), "share")
 	}
 	_ = session.Logoff()
 	slices.Sort(names)

@@ -85,8 +85,9 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	a.Store = fileserver.New(server, base, opening.Gates(), a.traits)
 	entry, err := a.Stat(ctx, store.At())
 	if store.KindOf(err) == store.ErrNotFound || err == nil && entry.Kind != store.KindFolder {
-		return nil, store.Errorf(store.ErrNotFound, "there is no folder %s in the share %s of %s; make it, or give another --path or --start",
-			base, target.share, target.address)
+		return nil, store.Concerns(store.Errorf(store.ErrNotFound,
+			"there is no folder %s in the share %s of %s; make it, or give another path or starting folder", base, target.share, target.address),
+			"path", "start")
 	}
 	if err != nil {
 		return nil, err

@@ -117,7 +117,7 @@ func TestSignIns(t *testing.T) {
 		{"a share that is missing", server, map[string]string{"share": "None"}, server.Password, nil, "share", "there is no share None"},
 		{"a path for a share", server, map[string]string{"share": `\\host\share`}, server.Password, nil, "share", "give the name alone"},
 		{"a folder that is missing", server, map[string]string{"path": "none/such"}, server.Password, store.ErrNotFound, "",
-			"give another --path"},
+			"give another path"},
 		{"no encryption where it is asked for", server, map[string]string{"encryption": "required"}, server.Password, store.ErrRefused, "",
 			"does not encrypt"},
 		{"encryption where it is asked for", encrypted, map[string]string{"encryption": "required"}, encrypted.Password, nil, "", ""},

@@ -436,27 +436,28 @@ func TestOpenExplains(t *testing.T) {
 		want     string
 	}{
 		{"not a URL", map[string]string{"url": "files.example.org"}, "", "is not a URL"},
-		{"a secret in the URL", map[string]string{"url": "http://me:pw@127.0.0.1/"}, "", "--secret-file"},
+		{"a secret in the URL", map[string]string{"url": "http://me:pw@127.0.0.1/"}, "", "apart from it"},
 		{"a query", map[string]string{"url": "http://127.0.0.1/?a=b"}, "", "alone"},
 		{"no such port", map[string]string{"url": "http://127.0.0.1:1/"}, "", "check the host and port"},
 		{"no such host", map[string]string{"url": "http://nowhere.invalid/"}, "", "is not known"},
 		{"TLS where there is none", map[string]string{"url": strings.Replace(apache.URL, "http", "https", 1)}, "", "speaks no TLS"},
 		{"no WebDAV server", map[string]string{"url": plain.URL}, "", "not as a WebDAV server"},
 		{"no WebDAV at all", map[string]string{"url": refusing.URL}, "", "not as a WebDAV server"},
-		{"nobody signed in", map[string]string{"url": apache.URL}, "", "asks for a sign-in; give --user"},
+		{"nobody signed in", map[string]string{"url": apache.URL}, "", "asks for a sign-in; give a user"},
 		{"wrong password", map[string]string{"url": apache.URL, "user": apache.User}, "wrong", "does not accept the user"},
 		{"wrong password, digest", map[string]string{"url": digest.URL, "user": apache.User}, "wrong", "does not accept the user"},
 		{"nothing there", map[string]string{"url": apache.URL + "nothing", "user": apache.User}, apache.Password, "nothing for a WebDAV client"},
-		{"missing start", map[string]string{"url": apache.URL, "user": apache.User, "start": "nowhere/"}, apache.Password, "another --start"},
+		{"missing start", map[string]string{"url": apache.URL, "user": apache.User, "start": "nowhere/"}, apache.Password,
+			"another starting folder"},
 		{"unknown certificate", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password,
 			"no authority that this machine trusts vouches"},
 		{"unknown certificate, its sum", map[string]string{"url": unknown.URL, "user": apache.User}, apache.Password,
-			"--certificate " + unknown.Certificate[:2] + ":" + unknown.Certificate[2:4]},
+			"accept the certificate " + unknown.Certificate[:2] + ":" + unknown.Certificate[2:4]},
 		{"expired certificate", map[string]string{"url": expired.URL, "user": apache.User}, apache.Password, "expired on"},
 		{"another certificate", map[string]string{"url": expired.URL, "user": apache.User, "certificate": unknown.Certificate}, apache.Password,
 			"another certificate than the one accepted"},
 		{"no SHA-256", map[string]string{"url": unknown.URL, "certificate": "abc"}, "", "is not a SHA-256"},
-		{"unknown option", map[string]string{"url": apache.URL, "colour": "blue"}, "", "no such option"},
+		{"unknown option", map[string]string{"url": apache.URL, "colour": "blue"}, "", "has no option"},
 	} {
 		_, err := openErr(t.Context(), c.options, c.password)
 		if err == nil || !strings.Contains(err.Error(), c.want) {

@@ -92,8 +92,9 @@ func (a *account) propfind(ctx context.Context, method string, target *url.URL, 
 	defer discard(answer)
 	kind, _, _ := mime.ParseMediaType(answer.Header.Get("Content-Type"))
 	if answer.StatusCode != http.StatusMultiStatus || kind != "" && !strings.HasSuffix(kind, "xml") {
-		return "", store.Errorf(store.ErrRefused, "%s answers, but not as a WebDAV server (%s, %s); check --url, and that WebDAV is on there",
-			a.base.Host, answer.Status, kind)
+		return "", store.Concerns(store.Errorf(store.ErrRefused,
+			"%s answers, but not as a WebDAV server (%s, %s); check the URL, and that WebDAV is on there",
+			a.base.Host, answer.Status, kind), "url")
 	}
 	at := target
 	if answer.Request != nil && answer.Request.URL != nil {

@@ -102,7 +102,7 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 	response, err := a.http.RoundTrip(out)
 	if err != nil {
 		if why := pinning.CertificateProblem(err, a.base.Host); why != "" {
-			return nil, "", store.Errorf(store.ErrRefused, "%w", remedy.New(why))
+			return nil, "", store.Concerns(store.Errorf(store.ErrRefused, "%w", remedy.New(why)), "certificate")
 		}
 		return nil, "", store.Transport(err, r.changes)
 	}
@@ -132,7 +132,7 @@ func (a *account) redirected(response *http.Response, from *url.URL) (*url.URL, 
 	}
 	if !sameOrigin(next, a.base) {
 		return nil, store.Errorf(store.ErrRefused, "%s redirects to %s://%s, where the sign-in is not sent; if that is the server, link it "+
-			"with its own --url", a.base.Host, next.Scheme, next.Host)
+			"by that URL", a.base.Host, next.Scheme, next.Host)
 	}
 	return next, nil
 }
@@ -200,34 +200,39 @@ func (a *account) explain(err error, start store.Path) error {
 	case errors.As(err, &option):
 		return err
 	case errors.Is(err, context.DeadlineExceeded):
-		return store.Errorf(store.ErrTryAgain, "%s did not answer in time; check the host and port of --url, and that no firewall is between",
-			a.base.Host)
+		return store.Concerns(store.Errorf(store.ErrTryAgain,
+			"%s did not answer in time; check the host and port of the URL, and that no firewall is between",
+			a.base.Host), "url")
 	case errors.As(err, &dns):
-		return store.Errorf(store.ErrTryAgain, "the host %s is not known; check --url", a.base.Hostname())
+		return store.Concerns(store.Errorf(store.ErrTryAgain, "the host %s is not known; check the URL", a.base.Hostname()), "url")
 	case errors.As(err, &operation) && operation.Op == "dial":
-		return store.Errorf(store.ErrTryAgain, "nothing answers at %s (%v); check the host and port of --url, and that the server runs",
-			a.base.Host, operation.Err)
+		return store.Concerns(store.Errorf(store.ErrTryAgain,
+			"nothing answers at %s (%v); check the host and port of the URL, and that the server runs",
+			a.base.Host, operation.Err), "url")
 	case strings.Contains(err.Error(), "HTTP response to HTTPS") || errors.As(err, &noTLS):
 		return &store.OptionError{Option: "url", Reason: fmt.Sprintf("%s speaks no TLS; give the URL with http:// if that is intended",
 			a.base.Host)}
 	case kind == store.ErrSignInExpired && a.user == "":
-		return store.Errorf(store.ErrSignInExpired, "%s asks for a sign-in; give --user, and the password with --secret-file", a.base.Host)
+		return store.Concerns(store.Errorf(store.ErrSignInExpired, "%s asks for a sign-in; give a user and a password", a.base.Host), "user",
+			"secret-file")
 	case kind == store.ErrSignInExpired:
-		return store.Errorf(store.ErrSignInExpired, "%s does not accept the user %q with this password; check --user and --secret-file",
-			a.base.Host, a.user)
+		return store.Concerns(store.Errorf(store.ErrSignInExpired, "%s does not accept the user %q with this password; check both",
+			a.base.Host, a.user), "user", "secret-file")
 	case status == http.StatusForbidden:
-		return store.Errorf(store.ErrRefused, "%s does not let %s list %s; allow it there, or give another --url", a.base.Host,
-			cmpOr(a.user, "everybody"), a.base.Path)
+		return store.Concerns(store.Errorf(store.ErrRefused, "%s does not let %s list %s; allow it there, or give another URL", a.base.Host,
+			cmpOr(a.user, "everybody"), a.base.Path), "url")
 	case kind == store.ErrNotFound && start != "":
-		return store.Errorf(store.ErrNotFound, "the starting folder /%s is not there; make it, or give another --start",
-			strings.TrimSuffix(string(start), "/"))
+		return store.Concerns(store.Errorf(store.ErrNotFound, "the starting folder /%s is not there; make it, or give another starting folder",
+			strings.TrimSuffix(string(start), "/")), "start")
 	case kind == store.ErrNotFound:
-		return store.Errorf(store.ErrNotFound, "there is nothing for a WebDAV client at %s; check --url, and that WebDAV is on there", a.base)
+		return store.Concerns(store.Errorf(store.ErrNotFound,
+			"there is nothing for a WebDAV client at %s; check the URL, and that WebDAV is on there", a.base), "url")
 	case status == http.StatusMethodNotAllowed || status == http.StatusNotImplemented || status == http.StatusBadRequest:
-		return store.Errorf(store.ErrRefused, "%s answers, but not as a WebDAV server (%v); check --url, and that WebDAV is on there",
-			a.base.Host, err)
+		return store.Concerns(store.Errorf(store.ErrRefused,
+			"%s answers, but not as a WebDAV server (%v); check the URL, and that WebDAV is on there",
+			a.base.Host, err), "url")
 	case kind == store.ErrTryAgain || kind == store.ErrSlowDown:
-		return store.Errorf(kind, "%s cannot serve now (%v); try again in a moment, and check --url", a.base.Host, err)
+		return store.Concerns(store.Errorf(kind, "%s cannot serve now (%v); try again in a moment, and check the URL", a.base.Host, err), "url")
 	}
 	return err
 }

@@ -95,7 +95,7 @@ func parseURL(text string) (*url.URL, error) {
 	}
 	if base.User != nil {
 		return nil, &store.OptionError{Option: "url",
-			Reason: "a sign-in does not belong into the URL, where it would be shown; give --user, and the password with --secret-file"}
+			Reason: "a sign-in does not belong into the URL, where it would be shown; give the user and the password apart from it"}
 	}
 	if base.RawQuery != "" || base.Fragment != "" {
 		return nil, &store.OptionError{Option: "url", Reason: fmt.Sprintf("%q has a query or a fragment; give the URL of the collection alone",

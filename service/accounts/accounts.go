@@ -23,6 +23,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/service/access"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -187,8 +188,9 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		return records.Account{}, Found{}, err
 	}
 	if provider, err := a.Provider(link.Provider); err == nil && byConsent(provider, link.Options) && !link.consented && link.shared == "" {
-		return records.Account{}, Found{}, store.Errorf(store.ErrRefused,
-			"accounts at %s are linked by consent; use heron account link %s %s, or the console", provider.Title(), link.Provider, link.Name)
+		return records.Account{}, Found{}, messages.With(store.Errorf(store.ErrRefused,
+			"accounts at %s are linked by consent; sign in there to agree", provider.Title()),
+			"heron account link "+link.Provider+" "+link.Name)
 	}
 	if sealed := link.credential().Bytes(); len(sealed) > 0 {
 		row.Secret = a.sealer.Seal(purpose(row.ID), sealed)
@@ -232,9 +234,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 
 // Taken is the error of a name that another account has.
 func Taken(name string) error {
-	return remedy.Errorf("an account is called %q already; choose another name, or rename that one first: heron account edit %s "+
-		"--name ANOTHER",
-		name, name)
+	return remedy.Errorf("an account is called %q already; choose another name, or rename that one first", name)
 }
 
 // parseStart checks a starting folder and returns it as in an address.
@@ -364,7 +364,8 @@ func (a *Accounts) row(ctx context.Context, name string) (records.Account, error
 	if errors.Is(err, records.ErrNotFound) {
 		names, _ := a.Names(ctx)
 		if len(names) == 0 {
-			return row, store.Errorf(store.ErrNotFound, "there is no account %q, as none is linked yet; link one with: heron account link", name)
+			return row, messages.With(store.Errorf(store.ErrNotFound, "there is no account %q, as none is linked yet; link one", name),
+				"heron account link PROVIDER NAME")
 		}
 		return row, store.Errorf(store.ErrNotFound, "there is no account %q; linked are %s", name, strings.Join(names, ", "))
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -68,7 +69,7 @@ func pinned(options map[string]string, s store.Store) map[string]string {
 
 // suspended is what is said of an account that is.
 func suspended(name string) error {
-	return store.Errorf(store.ErrSuspended, "/%s is suspended; resume it: heron account resume %s", name, name)
+	return messages.With(store.Errorf(store.ErrSuspended, "/%s is suspended; resume it", name), "heron account resume "+name)
 }
 
 // Suspend takes an account out of the tree and out of use. Nothing is forgotten;
@@ -258,8 +259,8 @@ func (a *Accounts) edited(ctx context.Context, before records.Account, edit Edit
 		return row, &secrets{accounts: a, linking: row}, nil
 	}
 	if byConsent(provider, row.Options) {
-		return before, nil, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s",
-			before.Name, before.Name)
+		return before, nil, messages.With(store.Errorf(store.ErrRefused, "/%s was linked by consent; reauthorize it", before.Name),
+			"heron account reauthorize "+before.Name)
 	}
 	return row, &heldSecret{now: a.renewed(ctx, before, edit.Secret, edit.Files).Bytes()}, nil
 }
@@ -319,7 +320,8 @@ func (a *Accounts) History(ctx context.Context, name string) ([]records.LinkEven
 		id, err = a.db.LinkedAs(ctx, name)
 	}
 	if errors.Is(err, records.ErrNotFound) {
-		return nil, store.Errorf(store.ErrNotFound, "no account was ever called %q; heron account history shows all", name)
+		return nil, messages.With(store.Errorf(store.ErrNotFound, "no account was ever called %q; check the history of all accounts", name),
+			"heron account history")
 	}
 	if err != nil {
 		return nil, err

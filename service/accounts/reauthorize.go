@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -77,8 +78,8 @@ func (a *Accounts) Reauthorize(ctx context.Context, name, secret string, files m
 		return row, Found{}, err
 	}
 	if byConsent(provider, row.Options) {
-		return row, Found{}, store.Errorf(store.ErrRefused, "/%s was linked by consent; agree to it again: heron account reauthorize %s", name,
-			name)
+		return row, Found{}, messages.With(store.Errorf(store.ErrRefused, "/%s was linked by consent; reauthorize it that way", name),
+			"heron account reauthorize "+name)
 	}
 	if err := checkFiles(provider, files); err != nil {
 		return row, Found{}, err

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"deftheron/core/store"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -78,7 +79,7 @@ func (s *secrets) Load(ctx context.Context) ([]byte, error) {
 	}
 	if row.Secret == nil && s.unkept {
 		return nil, &store.OptionError{Option: "secret-file",
-			Reason: "the secret is missing; give it with --secret-file FILE, or - for standard input"}
+			Reason: "the secret is missing"}
 	}
 	if row.Secret == nil {
 		return nil, store.Errorf(store.ErrSignInExpired,
@@ -107,8 +108,8 @@ func (s *secrets) checkOrigin(row records.Account) error {
 	linking := s.linking
 	s.mu.Unlock()
 	if now := s.accounts.originOf(linking); now != row.Origin {
-		return store.Errorf(store.ErrSignInExpired, "%w; give it again: heron account reauthorize %s --secret-file FILE",
-			otherOrigin{linking.Name, row.Origin, now}, linking.Name)
+		return messages.With(store.Errorf(store.ErrSignInExpired, "%w; give it again",
+			otherOrigin{linking.Name, row.Origin, now}), "heron account reauthorize "+linking.Name+" --secret-file FILE")
 	}
 	return nil
 }

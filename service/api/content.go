@@ -147,7 +147,7 @@ func (s *Server) fileAt(ctx context.Context, text string) (node tree.Node, locat
 	}
 	switch node.Kind {
 	case store.KindFolder:
-		return node, located, store.Errorf(store.ErrRefused, "%s is a folder; name a file, or fetch the folder with heron get", address)
+		return node, located, store.Errorf(store.ErrRefused, "%s is a folder; name a file, or get the whole folder", address)
 	case store.KindOther:
 		return node, located, store.Errorf(store.ErrRefused,
 			"%s is a link, a socket or a device, and holds no content of its own; name what it points to", address)

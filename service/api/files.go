@@ -104,8 +104,8 @@ func (s *Server) removals(ctx context.Context, addresses []string) ([]tree.Locat
 			return nil, err
 		}
 		if located.Place.IsStart() {
-			return nil, store.Errorf(store.ErrRefused, "%s is a whole account; name what is in it, or unlink it: heron account unlink %s",
-				located.Address, located.Name)
+			return nil, messages.With(store.Errorf(store.ErrRefused, "%s is a whole account; name what is in it, or unlink it",
+				located.Address), "heron account unlink "+located.Name)
 		}
 		for _, other := range places {
 			if other.Address.Contains(located.Address) || located.Address.Contains(other.Address) {

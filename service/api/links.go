@@ -14,6 +14,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/service/accounts"
 	"deftheron/service/discovery"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -109,9 +110,9 @@ func (s *Server) unlinkAccount(ctx context.Context, in *unlinkInput) (*none, err
 		return nil, err
 	}
 	if len(runs) > 0 {
-		return nil, store.Errorf(store.ErrRefused,
-			"the account %s is in use by the run %s; wait for it to end, or cancel it: heron run cancel %s",
-			in.Name, strings.Join(runs, ", "), runs[0])
+		return nil, messages.With(store.Errorf(store.ErrRefused,
+			"the account %s is in use by the run %s; wait for it to end, or cancel it", in.Name, strings.Join(runs, ", ")),
+			"heron run cancel "+runs[0])
 	}
 	jobs, err := s.DB.JobsUsing(ctx, in.Name)
 	if err != nil {

@@ -113,7 +113,7 @@ func (s *Server) startSession(ctx context.Context, in *sessionInput) (*cookieOut
 	if errors.Is(err, access.ErrNotSignedIn) {
 		return nil, s.signInFailed(ctx, &contract.Problem{
 			Status: http.StatusUnauthorized, Title: "Unauthorized", Detail: "This sign-in link was used already, or is older than 15 minutes.",
-			Remedy: "Ask for a new one in a terminal: heron signin --console.",
+			Remedy: "Get a new link in a terminal: heron signin --console.",
 		})
 	}
 	if err != nil {
@@ -285,7 +285,8 @@ func (s *Server) explain(ctx context.Context, address store.Address, err error) 
 	if _, missing := s.Accounts.ID(ctx, address.Account); missing != nil {
 		return missing
 	}
-	return store.Errorf(store.ErrNotFound, "%s is not there; look what is: heron ls %s", address, address.Parent())
+	return messages.With(store.Errorf(store.ErrNotFound, "%s does not exist; check the names in %s", address, address.Parent()),
+		"heron ls "+address.Parent().String())
 }
 
 func entryOf(node tree.Node) contract.Entry {

@@ -41,8 +41,9 @@ func problem(err error) *contract.Problem {
 		return known
 	}
 	wrong, advice := remedy.Of(err)
-	p := &contract.Problem{Status: status(err), Detail: sentence(wrong), Remedy: sentence(advice)}
+	p := &contract.Problem{Status: status(err), Detail: sentence(wrong), Remedy: sentence(advice), Commands: messages.CommandsOf(err)}
 	p.Title = http.StatusText(p.Status)
+	p.Options = store.OptionsOf(err)
 	switch kind := store.KindOf(err); kind {
 	case nil:
 	case store.ErrNotFound:

@@ -71,7 +71,7 @@ func (s *Server) hasCertificate(ctx context.Context, id string) error {
 	return &contract.Problem{
 		Status: http.StatusNotFound, Title: "Not Found",
 		Detail: fmt.Sprintf("The run %s has no certificate: the final pass of a migration has one, when it has come to its end.", id),
-		Remedy: "Ask for its report: heron run report " + id + ".",
+		Remedy: "Get the report of the run instead.", Commands: []string{"heron run report " + id},
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/remedy"
 	"deftheron/core/store"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -51,7 +52,7 @@ type RunInput struct {
 // noRun says of a run that is not there where to look.
 func noRun(id string, err error) error {
 	if errors.Is(err, records.ErrNotFound) {
-		return store.Errorf(store.ErrNotFound, "there is no run %q; look with: heron run list", id)
+		return messages.With(store.Errorf(store.ErrNotFound, "there is no run %q; check the list of runs", id), "heron run list")
 	}
 	return err
 }

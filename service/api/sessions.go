@@ -47,7 +47,7 @@ func (s *Server) endOneSession(ctx context.Context, in *sessionPath) (*none, err
 		}
 	}
 	return nil, &contract.Problem{Status: http.StatusNotFound, Title: "Not Found", Detail: "There is no session " + in.ID + ".",
-		Remedy: "See which there are: heron token list."}
+		Remedy: "Check the list of sessions.", Commands: []string{"heron token list"}}
 }
 
 func (s *Server) rotateToken(ctx context.Context, _ *none) (*body[contract.NewToken], error) {

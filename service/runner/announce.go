@@ -10,6 +10,7 @@ import (
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -83,8 +84,9 @@ func (r *Runner) placeOf(ctx context.Context, id string, p prepared, text string
 // arriving checks a job that runs on arrivals.
 func (r *Runner) arriving(ctx context.Context, spec job.Spec) (prepared, error) {
 	if spec.When.Arrival == "" {
-		return prepared{}, &InputError{store.Errorf(store.ErrRefused,
-			"the job %s does not run on arrivals; change that with heron job edit %s --on-arrival file", spec.Name, spec.Name)}
+		return prepared{}, &InputError{messages.With(
+			store.Errorf(store.ErrRefused, "the job %s does not run on arrivals; change its schedule first", spec.Name),
+			"heron job edit "+spec.Name+" --on-arrival file")}
 	}
 	return r.checkJob(ctx, spec, []job.Spec{spec}, false)
 }
@@ -96,8 +98,8 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 		return contract.Arrival{}, err
 	}
 	if row.Suspended {
-		return contract.Arrival{}, store.Errorf(store.ErrRefused,
-			"the job %s is suspended, and takes nothing in; resume it first: heron job resume %s", name, name)
+		return contract.Arrival{}, messages.With(
+			store.Errorf(store.ErrRefused, "the job %s is suspended, and takes nothing in; resume it first", name), "heron job resume "+name)
 	}
 	p, err := r.arriving(ctx, keptSpec(row))
 	if err != nil {
@@ -112,8 +114,9 @@ func (r *Runner) Announce(ctx context.Context, name, address string) (contract.A
 		return contract.Arrival{}, err
 	}
 	if !ok {
-		return contract.Arrival{}, store.Errorf(store.ErrNotFound, "nothing at %s matches the job %s; see what it takes with heron job show %s",
-			address, name, name)
+		return contract.Arrival{}, messages.With(
+			store.Errorf(store.ErrNotFound, "nothing at %s matches the job %s; check its sources and filters", address, name),
+			"heron job show "+name)
 	}
 	one, err := at.source.Announce(ctx, r.db, now)
 	if err != nil {

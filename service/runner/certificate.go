@@ -228,8 +228,8 @@ func (r *Runner) HandedOut(ctx context.Context, run, kind, format, sum string) e
 func (r *Runner) CheckPaper(ctx context.Context, sum string) (contract.Checked, error) {
 	paper, err := r.db.Paper(ctx, sum)
 	if errors.Is(err, records.ErrNotFound) {
-		err = store.Errorf(store.ErrNotFound, "this is not as anything that this service handed out: it was altered since, or is from "+
-			"another service; ask for it again with heron run report")
+		err = messages.With(store.Errorf(store.ErrNotFound, "this service did not hand out this file: it was altered since, or is from "+
+			"another service; get the report again"), "heron run report RUN")
 	}
 	if err != nil {
 		return contract.Checked{}, err

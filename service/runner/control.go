@@ -10,6 +10,7 @@ import (
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -89,7 +90,7 @@ func (r *Runner) Continue(ctx context.Context, id string) error {
 	case err != nil:
 		return err
 	case row.Ended():
-		return refused(row, "what failed is taken up by: heron run retry %s", id)
+		return messages.With(refused(row, "retry what failed"), "heron run retry "+id)
 	}
 	return r.take(ctx, row)
 }
@@ -127,7 +128,7 @@ func (r *Runner) Retry(ctx context.Context, id string) (int64, error) {
 		return 0, refused(row, "nothing is left to be tried again")
 	}
 	if len(row.Routes) > 0 && row.Routes[0].Scope == "" {
-		return 0, refused(row, "it had not begun, and there is nothing of it to be tried again; start the job: heron job start %s", row.Job)
+		return 0, messages.With(refused(row, "it had not started, so nothing of it can be retried; start the job"), "heron job start "+row.Job)
 	}
 	// Found out before anything is changed.
 	if _, err := r.open(ctx, row.Routes); err != nil {

@@ -14,6 +14,7 @@ import (
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/service/live"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -21,7 +22,8 @@ import (
 func (r *Runner) kept(ctx context.Context, name string) (records.Job, error) {
 	row, err := r.db.KeptJob(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
-		err = store.Errorf(store.ErrNotFound, "there is no job called %s; heron job list lists them", name)
+		err = messages.With(store.Errorf(store.ErrNotFound, "there is no job called %s; check the name in the list of jobs", name),
+			"heron job list")
 	}
 	return row, err
 }
@@ -115,8 +117,8 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) erro
 	row.Routes = keptRoutes(spec)
 	err := r.db.AddJob(ctx, &row)
 	if errors.Is(err, records.ErrTaken) {
-		return store.Errorf(store.ErrExists, "there is already a job %s; choose another name, or change that one: heron job edit %s", spec.Name,
-			spec.Name)
+		return messages.With(store.Errorf(store.ErrExists, "there is already a job %s; choose another name, or change that one", spec.Name),
+			"heron job edit "+spec.Name)
 	}
 	if err != nil {
 		return err
@@ -201,11 +203,12 @@ func (r *Runner) RemoveJob(ctx context.Context, name string) error {
 		return err
 	}
 	if run, err := r.db.OpenRunOf(ctx, name); err == nil && row.Spec.When.Continuous && !row.Suspended {
-		return store.Errorf(store.ErrRefused, "the run %s of the job %s goes on for good; suspend the job first: heron job suspend %s", run.ID,
-			name, name)
+		return messages.With(store.Errorf(store.ErrRefused, "the run %s of the job %s goes on until the job is suspended; suspend it first",
+			run.ID,
+			name), "heron job suspend "+name)
 	} else if err == nil {
-		return store.Errorf(store.ErrRefused, "the run %s of the job %s is %s; wait for it, or end it with heron run cancel %s", run.ID, name,
-			run.State, run.ID)
+		return messages.With(store.Errorf(store.ErrRefused, "the run %s of the job %s is %s; wait for it, or cancel it", run.ID, name, run.State),
+			"heron run cancel "+run.ID)
 	}
 	if err := r.db.RemoveJob(ctx, row.ID); err != nil {
 		return err
@@ -251,8 +254,9 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 	r.starting.Lock()
 	defer r.starting.Unlock()
 	if run, err := r.db.OpenRunOf(ctx, row.Name); err == nil {
-		return contract.Started{}, store.Errorf(store.ErrRefused,
-			"the run %s of the job %s is %s: %w; wait for it, or end it with heron run cancel %s", run.ID, row.Name, run.State, errGoing, run.ID)
+		return contract.Started{}, messages.With(store.Errorf(store.ErrRefused,
+			"the run %s of the job %s is %s: %w; wait for it, or cancel it", run.ID, row.Name, run.State, errGoing),
+			"heron run cancel "+run.ID)
 	} else if !errors.Is(err, records.ErrNotFound) {
 		return contract.Started{}, err
 	}

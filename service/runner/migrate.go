@@ -71,8 +71,9 @@ func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (str
 	}
 	next, _, err := r.coming(ctx, row)
 	if err == nil && next.Step == "" {
-		err = store.Errorf(store.ErrRefused, "the migration %s is over; its certificate is kept, and what was cleared can be restored with "+
-			"heron job bring-back %s", row.Name, row.Name)
+		err = messages.With(store.Errorf(store.ErrRefused,
+			"the migration %s is over; its certificate is kept, and what was cleared can be brought back", row.Name),
+			"heron job bring-back "+row.Name)
 	}
 	return next.Step, err
 }

@@ -2211,6 +2211,8 @@ export interface components {
             detail: string;
             /** @description Internal errors: the id in the service log. */
             error_id?: string;
+            /** @description The options to look at, of an account to be linked or changed. */
+            options?: string[];
             /** @description What to do about it, in one sentence. */
             remedy?: string;
             /** Format: int64 */
