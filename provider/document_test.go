@@ -144,14 +144,14 @@ var questions = []struct {
 		case traits.KeepsTimes:
 			return "yes, to the " + precision(traits.TimePrecision)
 		case traits.TimePrecision > 0:
-			return "no: a file has the time at which it arrived"
+			return "no: a file gets the time of its upload"
 		}
 		return "no: none are told"
 	}},
 	{"Can a half-written file be seen?", func(p place) string { return yes(!p.store.Traits().Whole, "yes", "no") }},
 	{"Can it overwrite what somebody else just wrote?", func(p place) string {
-		return yes(p.store.Traits().Conditional, "no: the server itself checks, in the moment of writing",
-			"only in the window told below: it is looked at again just before")
+		return yes(p.store.Traits().Conditional, "no: the server itself checks as it writes",
+			"only in the moment described below: the target is checked again just before the write")
 	}},
 	{"How is content verified after a copy?", func(p place) string {
 		if kind := p.store.Traits().VerificationKind; kind != "" {
@@ -162,7 +162,7 @@ var questions = []struct {
 	{"Is damage noticed on the way from there?", func(p place) string {
 		switch p.provider {
 		case "s3":
-			return "where the server keeps a checksum of the whole: the bytes are held to it"
+			return "yes, if the server keeps a checksum of the whole object: the bytes are compared with it"
 		case "folder":
 			return "as far as the disk notices it"
 		case "sftp":
@@ -170,13 +170,13 @@ var questions = []struct {
 		case "smb":
 			return "by the connection, which is signed"
 		case "ftp":
-			return "no hash is told: by the connection alone, so use TLS"
+			return "only by the connection, so use TLS: the server reports no hash"
 		case "sedge", "alder":
-			return strings.ToUpper(string(p.store.Traits().VerificationKind)) + ": the bytes are held to it"
+			return strings.ToUpper(string(p.store.Traits().VerificationKind)) + ": the bytes are compared with it"
 		}
-		return "no hash is told: by the connection alone, so use https"
+		return "only by the connection, so use https: the server reports no hash"
 	}},
-	{"How are two files found to be the same?", func(p place) string {
+	{"How are two files compared?", func(p place) string {
 		if summer := p.store.Capabilities().Checksums; summer != nil && len(summer.SumKinds()) > 0 {
 			var kinds []string
 			for _, kind := range summer.SumKinds() {
@@ -185,42 +185,42 @@ var questions = []struct {
 			return "by " + strings.Join(kinds, ", ") + " without reading them over the network"
 		}
 		if p.provider == "sftp" {
-			return "by MD5, SHA1, SHA512, SHA256 where the server computes them (check-file); else by what is remembered of a copy, or by reading"
+			return "by MD5, SHA1, SHA512, SHA256 if the server computes them (check-file); else by the record of an earlier copy, or by reading both"
 		}
 		if p.provider == "sedge" || p.provider == "alder" {
 			return "by " + strings.ToUpper(string(p.store.Traits().VerificationKind)) + " of the listing"
 		}
-		return "by what is remembered of a copy, else by reading"
+		return "by the record of an earlier copy, else by reading both"
 	}},
-	{"Can it rename and move inside?", func(p place) string {
-		return yes(store.CanMove(p.store), "yes, at once", "no: it is copied, verified, and then removed")
+	{"Can it rename and move files itself?", func(p place) string {
+		return yes(store.CanMove(p.store), "yes, at once", "no: the file is copied, verified and then deleted")
 	}},
-	{"Can a transfer go on where it broke off?", func(p place) string {
+	{"Can an interrupted transfer continue?", func(p place) string {
 		writer := p.store.Capabilities().Parts
 		if p.provider == "sedge" || p.provider == "alder" {
-			return "within a try, where the service says how far it got; else a file begins again"
+			return "within one attempt, if the service reports how far it got; else the file starts again"
 		}
 		if writer == nil {
-			return "a file begins again"
+			return "no: the file starts again"
 		}
 		limits, _ := writer.PartLimits()
 		return fmt.Sprintf("yes, in parts, above %d MiB", limits.Above>>20)
 	}},
-	{"Does a removal go to a trash?", func(p place) string { return yes(p.store.Traits().Trash, "yes", "no: it is final") }},
-	{"Does it tell how much space there is?", func(p place) string {
+	{"Do deleted files go to a trash?", func(p place) string { return yes(p.store.Traits().Trash, "yes", "no: deleting is final") }},
+	{"Does it report free space?", func(p place) string {
 		ok := p.store.Capabilities().Space != nil
-		if words := map[string]string{"webdav": "where the server does (RFC 4331)",
-			"sftp": "where the server does (statvfs)"}[p.provider]; words != "" {
+		if words := map[string]string{"webdav": "if the server does (RFC 4331)",
+			"sftp": "if the server does (statvfs)"}[p.provider]; words != "" {
 			return words
 		}
 		return yes(ok, "yes", "no")
 	}},
-	{"Does it tell what changed?", func(p place) string {
+	{"Does it report changes?", func(p place) string {
 		ok := p.store.Capabilities().Changes != nil
 		if p.provider == "sedge" || p.provider == "alder" {
 			return yes(p.provider == "alder", "yes, and a request can wait for it", "yes, by cursor")
 		}
-		return yes(ok, "where the server does (RFC 6578)", "no: it is listed")
+		return yes(ok, "if the server does (RFC 6578)", "no: it is listed each time")
 	}},
 	{"Are empty folders kept?", func(p place) string {
 		return yes(p.store.Traits().Folders == store.FoldersImplied, "yes, as marker objects", "yes")
@@ -229,7 +229,7 @@ var questions = []struct {
 		if most := p.store.Traits().LargestFile; most > 0 {
 			return fmt.Sprintf("%d TiB", most>>40)
 		}
-		return "as large as the server takes"
+		return "the limit of the server"
 	}},
 	{"Which names are refused?", func(p place) string { return refused(p.store.Traits()) }},
 }
@@ -265,10 +265,10 @@ func refused(traits store.Traits) string {
 
 func document(places []place) string {
 	var b strings.Builder
-	b.WriteString(`# What each kind of place can keep
+	b.WriteString(`# What each provider keeps
 
-Made from what the providers say of themselves, on the servers that the tests run against, by ` + "`go test ./provider -update`" + `. An account tells the same of
-its own server, which is looked at before the first write.
+Generated from the traits of each provider, with the servers that the tests run, by ` + "`go test ./provider -update`" + `. The page of an account
+tells the same of its own server.
 
 `)
 	b.WriteString("| |")
@@ -283,7 +283,7 @@ its own server, which is looked at before the first write.
 		}
 		b.WriteByte('\n')
 	}
-	b.WriteString("\n## Windows that the protocol or the server leaves\n")
+	b.WriteString("\n## What the protocol or the server leaves open\n")
 	for _, p := range places {
 		fmt.Fprintf(&b, "\n**`%s`, %s**\n\n", p.provider, p.on)
 		for _, window := range p.store.Traits().Windows {
@@ -311,8 +311,7 @@ its own server, which is looked at before the first write.
 			fmt.Fprintf(&b, "- %s: %s%s\n", name, option.Help, note)
 		}
 	}
-	b.WriteString("\nFor each: `--start FOLDER` makes a folder of the place the account's start; " +
-		"`--read-only` lets nothing be written there by any way.\n")
+	b.WriteString("\nFor each: `--start FOLDER` makes a folder the root of the account; `--read-only` refuses every change.\n")
 	return b.String()
 }
 

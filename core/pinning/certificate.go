@@ -20,7 +20,7 @@ import (
 // authority vouches for.
 func CertificateOption() store.Option {
 	return store.Option{Name: "certificate", ConnectionOption: true, Title: "Certificate's SHA-256",
-		Help: "of a server that no authority vouches for: the SHA-256 of its certificate, which is then the only one accepted"}
+		Help: "for a server without a trusted certificate: the SHA-256 of its certificate, which is then the only one accepted"}
 }
 
 // PinnedTLS returns settings of TLS that accept exactly the certificate that has

@@ -242,23 +242,23 @@ func (a *account) Traits() store.Traits {
 		replaces = upload.Replaces
 	}
 	if !traits.Conditional {
-		traits.Windows = append(traits.Windows, "Conditions that the service does not check by itself are checked just before the last "+
-			"request of an upload, or before its last bytes where it is one request; a change between that and the answer would be overwritten.")
+		traits.Windows = append(traits.Windows, "Conditions that the service does not check are checked just before the last request of "+
+			"an upload, or before its last bytes if it is one request. A change in between is overwritten.")
 	}
 	if d.Names.Twins {
-		traits.Windows = append(traits.Windows, "The service lets two entries have one name. After a file or folder was made it is looked "+
-			"whether somebody else made one of that name in the same moment; the earlier one stays, and the other is taken back.")
+		traits.Windows = append(traits.Windows, "The service allows two entries of one name. After creating one, the program checks "+
+			"whether somebody else created one of that name at the same moment; the earlier one stays, and the other is deleted.")
 	}
 	if replaces == "remove" && !d.Names.Twins {
-		traits.Windows = append(traits.Windows, "A file is replaced by moving the old one aside when the new one is there under a name of "+
-			"ours, and the new one to its name: the name is missing between two requests, and what is kept aside is put back after an interruption.")
+		traits.Windows = append(traits.Windows, "A file is replaced by moving the old one aside once the new one has arrived under a "+
+			"temporary name. Its name is missing between two requests, and the old one is restored after an interruption.")
 	}
 	if d.Remove != nil && !d.Remove.EmptyOnly {
-		traits.Windows = append(traits.Windows, "The service removes a folder with all that is in it. It is looked into just before; "+
-			"what comes into it between the two requests goes with it.")
+		traits.Windows = append(traits.Windows, "The service deletes a folder with its content. The program checks just before that the "+
+			"folder is empty; what is added between the two requests is deleted with it.")
 	}
 	if d.Remove != nil && !d.Remove.Conditional {
-		traits.Windows = append(traits.Windows, "What is removed is looked at just before; a change between the two requests would be lost.")
+		traits.Windows = append(traits.Windows, "An entry is checked just before it is deleted. A change in between is lost.")
 	}
 	return traits
 }

@@ -139,8 +139,8 @@ func (a *account) Traits() store.Traits {
 		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName, Revisions: store.RevisionsOfClock,
 		TimePrecision: time.Nanosecond, KeepsTimes: true, VerificationKind: store.CRC64NVME,
 		Conditional: true, Whole: true, Streams: 4,
-		Windows: []string{"A deletion looks at the file just before; what is written to it in that moment goes with it.",
-			"On a file system that cannot swap two names, what is there is looked at just before it is replaced."},
+		Windows: []string{"The file is checked just before it is deleted. A change in between is lost.",
+			"On a file system that cannot swap two names, the target is checked just before it is replaced."},
 	}
 }
 

@@ -40,14 +40,14 @@ func (Provider) Options() []store.Option {
 	return []store.Option{
 		fileserver.HostOption(),
 		{Name: "port", Title: "Port", Help: "the port that it listens on; 21, or 990 with implicit TLS, unless given"},
-		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as; anonymous where nobody is asked"},
+		{Name: "user", Title: "User", Required: true, Help: "the user name; anonymous if the server asks for none"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
 		{Name: "tls", ConnectionOption: true, Title: "Encryption", Default: tlsExplicit, Choices: []string{tlsExplicit, tlsImplicit, tlsNone},
-			Help: "explicit asks for TLS on the usual port, implicit begins with it; " +
-				"with none everybody in between can read the password and the files"},
-		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
+			Help: "explicit starts TLS on the usual port, implicit connects with TLS; none sends the password and the files " +
+				"unencrypted"},
+		{Name: "path", Title: "Folder", Help: "the path of the folder on the server; the user's home folder unless given"},
 		{Name: "connections", ConnectionOption: true, Title: "Connections", Default: "4",
-			Help: "how many to have at once, at most; a server may allow fewer"},
+			Help: "the most connections at once; a server may allow fewer"},
 		pinning.CertificateOption(),
 	}
 }
@@ -168,27 +168,27 @@ func (a *account) traits() store.Traits {
 	traits := store.Traits{CheckName: found.checkName, TimePrecision: time.Second, KeepsTimes: found.setsTimes,
 		Streams: a.server.pool.allowed()}
 	if found.noDots {
-		traits.Windows = append(traits.Windows, "This server does not list what begins with a dot: such files are not seen.")
+		traits.Windows = append(traits.Windows, "This server does not list names that start with a dot: such files are not seen.")
 	}
 	if !found.machine {
 		traits.Windows = append(traits.Windows,
-			"This server lists for people alone (no MLSD): the time of each file is asked for by itself, so that long listings take a while.")
+			"This server has no MLSD: the time of each file takes a request of its own, so long listings are slow.")
 	}
 	switch {
 	case found.replaces:
 		traits.Windows = append(traits.Windows,
-			"This server replaces a file when another is given its name. Whether a name is free, and what is at it, is looked at just before; "+
-				"a change in between would be overwritten.")
+			"This server replaces a file when another is renamed to its name. The target is checked just before, "+
+				"and a change in between is overwritten.")
 	default:
 		traits.Windows = append(traits.Windows,
-			"While a file is replaced, its name is missing between two requests; "+
-				"the old content is kept aside until the new one has the name, and is put back after an interruption.")
+			"While a file is replaced, its name is missing between two requests. "+
+				"The old content is kept aside until the new one has the name, and is restored after an interruption.")
 	}
 	traits.Windows = append(traits.Windows,
-		"A file is known by its size and its time in seconds: two changes of one size within a second look like one.",
-		"A deletion looks at the file just before; what is written to it in that moment goes with it.",
-		"The protocol cannot ask a server to write to its disk at once; "+
-			"what a power failure there takes is not noticed before the next comparison.")
+		"A file is identified by its size and its time in seconds: two changes of the same size within a second look like one.",
+		"The file is checked just before it is deleted. A change in between is lost.",
+		"The protocol cannot ask a server to write to its disk at once. "+
+			"A loss by a power failure there is noticed at the next comparison.")
 	return traits
 }
 

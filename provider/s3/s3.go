@@ -50,9 +50,9 @@ func (Provider) Options() []store.Option {
 		{Name: "secret", Title: "Secret key", Required: true, Secret: true, Help: "the secret that belongs to the access key"},
 		{Name: "region", ConnectionOption: true, Title: "Region", Default: "us-east-1", Help: "the region that requests are signed for"},
 		{Name: "part-size", ConnectionOption: true, Title: "Part size (MiB)", Default: "64",
-			Help: "the size of a part in MiB, 5 to 5120, where a file goes in parts"},
+			Help: "the size of a part of a large file, in MiB, 5 to 5120"},
 		{Name: "parts-above", ConnectionOption: true, Title: "Parts above (MiB)", Default: "1024",
-			Help: "files above this size in MiB, at most 5120, go in parts"},
+			Help: "files above this size in MiB, at most 5120, are sent in parts"},
 	}
 }
 
@@ -254,9 +254,9 @@ func (a *account) Traits() store.Traits {
 		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true, Revisions: store.RevisionsOfContent,
 		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
 		VerificationKind: found.verification, Conditional: found.conditional, Whole: true, Streams: 8,
-		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is looked at just before it is removed.",
-			"A copy inside the store cannot be made to depend on nothing being there: that is looked at just before; " +
-				"what comes in between would be overwritten."},
+		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is checked just before it is deleted.",
+			"A copy inside the store cannot be conditional: the target is checked just before, and a change in between " +
+				"is overwritten."},
 	}
 	if !found.conditional {
 		traits.Windows = append(traits.Windows,

@@ -34,11 +34,11 @@ func (Provider) Title() string { return "SFTP server" }
 func (Provider) Options() []store.Option {
 	return []store.Option{
 		fileserver.HostOption(), fileserver.PortOption("22"),
-		{Name: "user", Title: "User", Required: true, Help: "whom to sign in as"},
+		{Name: "user", Title: "User", Required: true, Help: "the user name"},
 		{Name: "password", Title: "Password, or the key's passphrase", Secret: true,
 			Help: "the user's password, or the passphrase of the private key"},
 		{Name: "key-file", Title: "Private key", File: true, Help: "a private key to sign in with, in place of a password"},
-		{Name: "path", Title: "Folder", Help: "the folder's path on the server; where the user's sign-in leads unless given"},
+		{Name: "path", Title: "Folder", Help: "the path of the folder on the server; the user's home folder unless given"},
 		{Name: "host-key", ConnectionOption: true, Title: "Host key",
 			Help: "the server's key, as ssh-keygen -l or ssh-keyscan print it; learned when the account is linked unless given"},
 	}
@@ -104,7 +104,7 @@ func (a *account) traits() store.Traits {
 	}
 	if found.replace {
 		traits.Windows = append(traits.Windows,
-			"What a file replaces is looked at just before; it is then replaced in one step, and a change in between would be overwritten.")
+			"The target is checked just before it is replaced in one step. A change in between is overwritten.")
 	} else {
 		traits.Windows = append(traits.Windows,
 			"While a file is replaced, its name is missing between two requests; "+
@@ -115,8 +115,8 @@ func (a *account) traits() store.Traits {
 			"This server cannot be told to write to its disk at once; what a power failure there takes is not noticed before the next comparison.")
 	}
 	traits.Windows = append(traits.Windows,
-		"A file is known by its size and its time in seconds: two changes of one size within a second look like one.",
-		"A deletion looks at the file just before; what is written to it in that moment goes with it.")
+		"A file is identified by its size and its time in seconds: two changes of the same size within a second look like one.",
+		"The file is checked just before it is deleted. A change in between is lost.")
 	return traits
 }
 

@@ -41,14 +41,14 @@ const (
 func (Provider) Options() []store.Option {
 	return []store.Option{
 		fileserver.HostOption(), fileserver.PortOption("445"),
-		{Name: "share", Title: "Share", Required: true, Help: "the share's name; those that the sign-in leads to can be listed"},
-		{Name: "user", Title: "User", Required: true, Help: `whom to sign in as, such as reader or DOMAIN\reader`},
+		{Name: "share", Title: "Share", Required: true, Help: "the name of the share"},
+		{Name: "user", Title: "User", Required: true, Help: `the user name, such as reader or DOMAIN\reader`},
 		{Name: "password", Title: "Password", Secret: true, Required: true, Help: "the user's password"},
-		{Name: "domain", ConnectionOption: true, Title: "Domain", Help: "the user's domain, where it is not given with the user"},
-		{Name: "path", Title: "Folder", Help: "a folder of the share; all of it unless given"},
+		{Name: "domain", ConnectionOption: true, Title: "Domain", Help: "the domain of the user, unless given with the user"},
+		{Name: "path", Title: "Folder", Help: "a folder of the share; the whole share unless given"},
 		{Name: "encryption", ConnectionOption: true, Title: "Encryption", Default: encryptionOffered,
 			Choices: []string{encryptionOffered, encryptionRequired},
-			Help:    "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed either way"},
+			Help:    "required refuses a server that does not encrypt; offered leaves it to the server. Everything is signed in either case"},
 	}
 }
 
@@ -134,10 +134,10 @@ func (a *account) traits() store.Traits {
 	return store.Traits{
 		CheckName: checkName, CaseIgnored: true, TimePrecision: time.Second, KeepsTimes: true, Streams: 8,
 		Windows: []string{
-			"While a file is replaced, its name is missing between two requests; " +
-				"the old content is kept aside until the new one has the name, and is put back after an interruption.",
-			"A file is known by its size and its time.",
-			"A deletion looks at the file just before; what is written to it in that moment goes with it.",
+			"While a file is replaced, its name is missing between two requests. The old content is kept aside until " +
+				"the new one has the name, and is restored after an interruption.",
+			"A file is identified by its size and its time.",
+			"The file is checked just before it is deleted. A change in between is lost.",
 		},
 	}
 }

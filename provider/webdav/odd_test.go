@@ -333,7 +333,7 @@ func TestFindings(t *testing.T) {
 		store store.Store
 		says  string
 	}{
-		{"Apache", open(t, map[string]string{"url": url, "user": apache.User}, apache.Password), "when a request begins"},
+		{"Apache", open(t, map[string]string{"url": url, "user": apache.User}, apache.Password), "when a request starts"},
 		{"x/net/webdav", standIn(t), "while it is still being sent"},
 	} {
 		if err := store.Prepare(t.Context(), c.store); err != nil {

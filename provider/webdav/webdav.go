@@ -37,7 +37,7 @@ func (Provider) Title() string { return "WebDAV server" }
 func (Provider) Options() []store.Option {
 	return []store.Option{
 		{Name: "url", Title: "URL", Required: true, Help: "the collection's URL, such as https://files.example.org/dav/"},
-		{Name: "user", Title: "User", Help: "whom to sign in as; leave it out where nobody is asked"},
+		{Name: "user", Title: "User", Help: "the user name; omit it if the server asks for none"},
 		{Name: "password", Title: "Password", Secret: true, Help: "the user's password"},
 		pinning.CertificateOption(),
 	}
@@ -142,28 +142,28 @@ func (a *account) Traits() store.Traits {
 	switch {
 	case !found.whole:
 		traits.Windows = append(traits.Windows,
-			"This server shows a file while it is still being sent. A file is therefore sent under a name of ours, read back, and moved to its "+
-				"own name.",
+			"This server shows a file while it is still being sent. Every file is therefore sent under a temporary name, read back, and moved "+
+				"to its own name.",
 			replacing)
 	case !found.ifMatch || !found.ifNoneMatch:
 		traits.Windows = append(traits.Windows,
-			"This server does not check conditions. What is at a name is looked at just before it is written; "+
-				"a change in between would be overwritten.")
+			"This server does not check conditions. The target is checked just before it is written, "+
+				"and a change in between is overwritten.")
 	case !found.late:
 		traits.Windows = append(traits.Windows,
-			"This server checks conditions when a request begins, not when the file has arrived. "+
-				"Up to 256 KiB a file is sent to its own name, and what somebody else writes there in these milliseconds would be overwritten; "+
-				"a larger one is sent under a name of ours, read back, and moved to its own name.",
+			"This server checks conditions when a request starts, not when the file has arrived. "+
+				"A file of up to 256 KiB is sent to its own name, and a change by others in these milliseconds is overwritten. "+
+				"A larger file is sent under a temporary name, read back, and moved to its own name.",
 			replacing)
 	}
 	traits.Windows = append(traits.Windows,
-		"A deletion is conditional where the server checks entity tags; else the file is looked at just before. "+
-			"A folder is moved to a name of ours, found empty there, and only then deleted.")
+		"Deleting is conditional if the server checks entity tags; else the file is checked just before. "+
+			"A folder is moved to a temporary name, checked to be empty, and only then deleted.")
 	return traits
 }
 
-const replacing = "While such a file is replaced, its name is missing between two requests; " +
-	"the old content is kept aside until the new one has the name, and is put back after an interruption."
+const replacing = "While such a file is replaced, its name is missing between two requests. The old content is kept aside " +
+	"until the new one has the name, and is restored after an interruption."
 
 // checkName refuses what a URL's path or an XML answer cannot hold.
 func checkName(_ store.Path, name string) error {
