@@ -40,7 +40,7 @@ var examples = map[string]string{
 	"job arrivals":        "heron job arrivals incoming",
 	"job announce":        "heron job announce incoming /gauge-share/2026-11-27",
 	"job bring-back":      "heron job bring-back old-projects",
-	"run list":            "heron run list --most 20",
+	"run list":            "heron run list --account archive --state failed,partial --since 2026-12-01",
 	"run show":            "heron run show RUN",
 	"run follow":          "heron run follow RUN",
 	"run items":           "heron run items RUN --state failed",

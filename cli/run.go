@@ -7,11 +7,13 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
 	"deftheron/cli/format"
+	"deftheron/client"
 	"deftheron/contract"
 )
 
@@ -30,7 +32,7 @@ func (a *app) runVerb(use, short string, do func(ctx context.Context, id string)
 
 func (a *app) completeRuns(command *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	var ids []string
-	for run, err := range a.client().Runs(command.Context()) {
+	for run, err := range a.client().Runs(command.Context(), client.RunFilter{}) {
 		if err != nil || len(args) > 0 || len(ids) >= 50 {
 			break
 		}
@@ -41,13 +43,22 @@ func (a *app) completeRuns(command *cobra.Command, args []string, _ string) ([]s
 
 func (a *app) runList() *cobra.Command {
 	var most int
+	var filter client.RunFilter
+	var since, until string
 	command := &cobra.Command{
 		Use: "list", Short: "List runs, newest first", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
+			var err error
+			if filter.From, err = moment("since", since); err != nil {
+				return err
+			}
+			if filter.To, err = moment("until", until); err != nil {
+				return err
+			}
 			t := a.newTable("RUN", "STATE", "ITEMS", "FAILED", "BYTES", "STARTED", "SOURCE AND TARGET")
 			alignRight(t, 3, 4, 5)
 			n := 0
-			for run, err := range a.client().Runs(command.Context()) {
+			for run, err := range a.client().Runs(command.Context(), filter) {
 				if err != nil {
 					return err
 				}
@@ -70,15 +81,39 @@ func (a *app) runList() *cobra.Command {
 				return nil
 			}
 			if n == 0 {
-				_, err := fmt.Fprintln(a.out, "Nothing has run yet. Start with: heron copy ADDRESS... TARGET")
+				text := "No run matches. Use other filters, or none."
+				if filter.IsZero() {
+					text = "Nothing has run yet. Start with: heron copy ADDRESS... TARGET"
+				}
+				_, err := fmt.Fprintln(a.out, text)
 				return err
 			}
 			t.Render()
 			return nil
 		},
 	}
-	command.Flags().IntVar(&most, "most", 50, "number of runs; 0 is all")
+	flags := command.Flags()
+	flags.IntVar(&most, "most", 50, "number of runs; 0 is all")
+	flags.StringVar(&filter.Job, "job", "", "runs of this job")
+	flags.StringVar(&filter.Account, "account", "", "runs that read from or write to this account")
+	flags.StringSliceVar(&filter.States, "state", nil, "runs in these states: queued, running, paused, held, done, partial, failed, cancelled")
+	flags.StringVar(&filter.Text, "text", "", "runs with this text in the id, the name of the job or an address")
+	flags.StringVar(&since, "since", "", "runs since a day (2026-12-01) or a time (2026-12-01T08:00)")
+	flags.StringVar(&until, "until", "", "runs before a day or a time")
 	return command
+}
+
+// moment reads a day or a time of this machine's zone; empty is none.
+func moment(option, text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{time.DateOnly, "2006-01-02T15:04", "2006-01-02 15:04", time.RFC3339} {
+		if at, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, usageError("--%s %q is not a time; write it as 2026-12-01 or 2026-12-01T08:00", option, text)
 }
 
 // routesInRow returns the routes of a run, shortened to the rest of a line on a terminal.
@@ -110,9 +145,20 @@ func (a *app) runShow() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.printRun(run, causes)
+		series, err := c.Series(ctx, id)
+		if err != nil {
+			return err
+		}
+		events, err := c.Events(ctx, id)
+		if err != nil {
+			return err
+		}
+		return a.printRun(run, causes, series, events)
 	})
 }
+
+// mostEvents is how many events run show prints.
+const mostEvents = 8
 
 // waitsFor says which account is waited for, why, and how long.
 func waitsFor(away contract.Away) string {
@@ -123,7 +169,7 @@ func waitsFor(away contract.Away) string {
 	return said + " The other routes continue; then the run is held."
 }
 
-func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
+func (a *app) printRun(run contract.Run, causes []contract.CauseCount, series contract.RunSeries, events []contract.RunEvent) error {
 	state := a.stateMark(string(run.State))
 	if run.Watching {
 		state += ", in sync, waiting for changes"
@@ -155,6 +201,9 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 	}
 	if run.Average > 0 {
 		rows = append(rows, [2]string{"average", format.Size(int64(run.Average)) + "/s"})
+	}
+	if series.Sentence != "" {
+		rows = append(rows, [2]string{"bottleneck", series.Sentence})
 	}
 	if run.Excluded.Items > 0 {
 		rows = append(rows, [2]string{"left out",
@@ -195,6 +244,9 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount) error {
 		fmt.Fprintln(a.out, a.wrapped(4, fmt.Sprintf("  %s %s, %s: %s %s", a.stateMark(cause.State), format.Some(cause.Items, "item"),
 			cause.Cause,
 			cause.Meaning, cause.Remedy)))
+	}
+	for _, event := range events[max(0, len(events)-mostEvents):] {
+		fmt.Fprintln(a.out, a.wrapped(23, fmt.Sprintf("  %s  %s", a.paint(soft, when(&event.At)), event.Sentence)))
 	}
 	if run.Items.Failed > 0 {
 		fmt.Fprintf(a.out, "See which: heron run items %s --state failed\n", run.ID)

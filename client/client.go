@@ -277,17 +277,54 @@ func (c *Client) Copy(ctx context.Context, copy contract.Copy) (started contract
 	return started, c.call(ctx, http.MethodPost, "/copies", nil, copy, &started)
 }
 
+// RunFilter chooses runs; its zero value takes all.
+type RunFilter struct {
+	Job, Account string
+	States       []string
+	From, To     time.Time // of creation; To is exclusive
+	Text         string    // in the id, the name of the job or an address
+}
+
+// IsZero reports whether the filter takes all runs.
+func (f RunFilter) IsZero() bool { return len(f.query()) == 0 }
+
+func (f RunFilter) query() url.Values {
+	query := url.Values{}
+	for name, value := range map[string]string{"job": f.Job, "account": f.Account, "state": strings.Join(f.States, ","), "text": f.Text} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	for name, at := range map[string]time.Time{"from": f.From, "to": f.To} {
+		if !at.IsZero() {
+			query.Set(name, at.Format(time.RFC3339))
+		}
+	}
+	return query
+}
+
 // Runs yields the runs, newest first.
-func (c *Client) Runs(ctx context.Context) iter.Seq2[contract.Run, error] {
+func (c *Client) Runs(ctx context.Context, filter RunFilter) iter.Seq2[contract.Run, error] {
 	return pages(func(cursor string) ([]contract.Run, string, error) {
 		var page contract.RunPage
-		query := url.Values{"limit": {"100"}}
+		query := filter.query()
+		query.Set("limit", "100")
 		if cursor != "" {
 			query.Set("cursor", cursor)
 		}
 		err := c.call(ctx, http.MethodGet, "/runs", query, nil, &page)
 		return page.Runs, page.Next, err
 	})
+}
+
+// Series returns the progress of a run over its whole life, and its bottleneck.
+func (c *Client) Series(ctx context.Context, id string) (series contract.RunSeries, err error) {
+	return series, c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/series", nil, nil, &series)
+}
+
+// Events returns what happened to a run, the oldest first.
+func (c *Client) Events(ctx context.Context, id string) (events []contract.RunEvent, err error) {
+	return events, c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/events", nil, nil, &events)
 }
 
 // Run returns one run.

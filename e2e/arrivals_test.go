@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/servertest"
 )
@@ -42,7 +43,7 @@ func (h *heron) arrived(job string, want int) map[string]contract.Arrival {
 // runsOf are the runs of a job.
 func (h *heron) runsOf(job string) (runs []contract.Run) {
 	h.t.Helper()
-	for run, err := range h.client().Runs(h.t.Context()) {
+	for run, err := range h.client().Runs(h.t.Context(), client.RunFilter{}) {
 		if err != nil {
 			h.t.Fatal(err)
 		}

@@ -20,6 +20,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/demo"
 	"deftheron/servertest"
@@ -346,7 +347,7 @@ func TestConsoleRunControls(t *testing.T) {
 	b.shows("Cancelled. Transferred files stay.")
 	b.click("Continue")
 	b.shows("All items were transferred and verified.")
-	for run, err := range h.client().Runs(t.Context()) {
+	for run, err := range h.client().Runs(t.Context(), client.RunFilter{}) {
 		if err != nil || run.Items != (contract.ItemCounts{Done: 30}) {
 			t.Errorf("%+v, %v", run.Items, err)
 		}

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/core/store/storetest"
 	"deftheron/demo"
@@ -310,7 +311,7 @@ func TestRefusedNames(t *testing.T) {
 		!strings.Contains(plan, "1 not allowed at the target") {
 		t.Errorf("the plan says: %s", plan)
 	}
-	for run, err := range h.client().Runs(t.Context()) {
+	for run, err := range h.client().Runs(t.Context(), client.RunFilter{}) {
 		if err != nil || run.Items.Done != 2 || run.Items.Failed != 1 {
 			t.Fatalf("%+v, %v", run, err)
 		}
@@ -347,7 +348,7 @@ func TestNoSpace(t *testing.T) {
 	if left := digest(t, small); len(left) != 1 { // the empty folder itself
 		t.Errorf("the small disk holds %v", left)
 	}
-	for run, err := range h.client().Runs(t.Context()) {
+	for run, err := range h.client().Runs(t.Context(), client.RunFilter{}) {
 		if err != nil || run.State != "held" || run.Cause != "no-space" || run.Remedy == "" {
 			t.Fatalf("%+v, %v", run, err)
 		}

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/demo"
 	"deftheron/servertest"
@@ -54,7 +55,7 @@ func TestPictures(t *testing.T) {
 	screen := newScreen(t, h)
 	screen.draw("ls", `heron ls "/desk/Odd names, kept on purpose"; heron ls /desk/Office`, 2*time.Second)
 	screen.draw("copy", `heron copy /desk /gauge-share /archive`, 7*time.Second)
-	for run, err := range h.client().Runs(t.Context()) {
+	for run, err := range h.client().Runs(t.Context(), client.RunFilter{}) {
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"hash"
 	"io"
+	"time"
 
 	"deftheron/core/bandwidth"
 	"deftheron/core/compare"
@@ -90,18 +91,23 @@ func (a *attempt) counted(n int) { a.flight.moved.Add(int64(n)) }
 // read marks the errors of a body as the source's, keeps the hashes that came with
 // it, and holds it to the run's bandwidth: what is read goes up again as it comes down.
 func (a *attempt) read(ctx context.Context, body io.ReadCloser) io.ReadCloser {
-	return &sourceBody{body, ctx, a.Bandwidth}
+	return &sourceBody{body, ctx, a.Bandwidth, &a.progress.waits}
 }
 
 type sourceBody struct {
 	io.ReadCloser
 	ctx       context.Context
 	bandwidth *bandwidth.Limiter
+	waits     *waits
 }
 
 func (b *sourceBody) Read(p []byte) (int, error) {
 	p = p[:b.bandwidth.Most(bandwidth.Up, b.bandwidth.Most(bandwidth.Down, len(p)))]
+	started := time.Now()
 	n, err := b.ReadCloser.Read(p)
+	read := time.Now()
+	b.waits.source.Add(int64(read.Sub(started)))
+	defer func() { b.waits.limit.Add(int64(time.Since(read))) }()
 	for _, direction := range []bandwidth.Direction{bandwidth.Down, bandwidth.Up} {
 		if waiting := b.bandwidth.Wait(b.ctx, direction, n); waiting != nil {
 			return n, waiting

@@ -170,15 +170,21 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 	}
 	route := r.Routes[item.Route]
 	a := attempt{Run: r, item: item, try: try, route: route}
+	asked := time.Now()
 	held, release, err := gate.ReserveBoth(ctx, route.Source.Gate, route.Target.Gate)
 	if err != nil {
 		return nil, 0
 	}
 	defer release()
+	started := time.Now()
+	r.progress.waits.slots.Add(int64(started.Sub(asked)))
+	worked := sync.OnceFunc(func() { r.progress.waits.worked.Add(int64(time.Since(started))) })
+	defer worked()
 	a.flight = r.progress.takeOff(route.Source, item)
 	defer r.progress.land(a.flight)
 	ending, err := a.do(store.WithIdle(held, func() {
 		a.flight.idle.Store(true)
+		worked()
 		release()
 		free()
 	}))
@@ -355,11 +361,12 @@ func (a *attempt) refresh(ctx context.Context, changed error) error {
 
 // flight is an item on its way.
 type flight struct {
-	number int64 // in the order in which they began
-	from   store.Address
-	key    store.Key
-	kind   store.Kind
-	size   int64
-	moved  atomic.Int64
-	idle   atomic.Bool // all of it has moved
+	number  int64 // in the order in which they began
+	started time.Time
+	from    store.Address
+	key     store.Key
+	kind    store.Kind
+	size    int64
+	moved   atomic.Int64
+	idle    atomic.Bool // all of it has moved
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"slices"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -31,6 +32,7 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 		done[part.Number] = true
 		a.flight.moved.Add(part.Size)
 	}
+	started := time.Now()
 	begun := upload // without the parts that are added
 	var mu sync.Mutex
 	group, partCtx := errgroup.WithContext(ctx)
@@ -40,7 +42,9 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 			continue
 		}
 		group.Go(func() error {
+			started := time.Now()
 			part, err := a.movePart(partCtx, writer, writing, begun, number)
+			a.progress.waits.worked.Add(int64(time.Since(started))) // parts go side by side
 			if err != nil {
 				return err
 			}
@@ -50,7 +54,9 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 			return a.uploads().SavePart(ctx, a.ID, a.item.Seq, part)
 		})
 	}
-	if err := group.Wait(); err != nil {
+	err = group.Wait()
+	a.progress.waits.worked.Add(-int64(time.Since(started))) // which is counted for the item too
+	if err != nil {
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
 	}
 	slices.SortFunc(upload.Parts, func(x, y store.Part) int { return x.Number - y.Number })

@@ -12,6 +12,7 @@ import (
 
 	"deftheron/core/gate"
 	"deftheron/core/plan"
+	"deftheron/core/run"
 )
 
 // Snapshot is how far a run has come.
@@ -36,6 +37,9 @@ type Snapshot struct {
 	Away []Away `json:"away,omitempty"`
 	// Slowed are those whose service allows no more requests.
 	Slowed []Slowed `json:"slowed,omitempty"`
+	// Waits and SlowDowns are since the run was taken up.
+	Waits     run.Waits `json:"-"`
+	SlowDowns int64     `json:"-"`
 }
 
 // Slowed is an account whose service asks to slow down.
@@ -61,13 +65,39 @@ type progress struct {
 	bytes                                   atomic.Int64 // to be moved
 	landed                                  atomic.Int64 // bytes of items that are done
 
-	away atomic.Pointer[[]Away]
+	away  atomic.Pointer[[]Away]
+	waits waits
 
 	mu      sync.Mutex
 	lanes   int
 	flights map[*flight]bool
 	begun   int64 // flights so far
 	samples []sample
+}
+
+// waits are times in nanoseconds, added up over all lanes.
+type waits struct {
+	worked        atomic.Int64 // that items were in flight
+	source, limit atomic.Int64 // of these, that they read from the source, or waited for a bandwidth limit
+	slots         atomic.Int64 // before they were in flight
+}
+
+// flyingLocked returns how long the items now in flight have been so, together.
+func (p *progress) flyingLocked(now time.Time) (together time.Duration) {
+	for f := range p.flights {
+		if !f.idle.Load() {
+			together += now.Sub(f.started)
+		}
+	}
+	return together
+}
+
+// now returns the waits so far; flying is the time of the items that are in flight. What is
+// neither the source nor a limit is the target.
+func (w *waits) now(flying time.Duration) run.Waits {
+	source, limit := w.source.Load(), w.limit.Load()
+	return run.Waits{Source: time.Duration(source), Limit: time.Duration(limit), Slots: time.Duration(w.slots.Load()),
+		Target: time.Duration(max(0, w.worked.Load()+int64(flying)-source-limit))}
 }
 
 type sample struct {
@@ -139,7 +169,7 @@ func (p *progress) takeOff(from Side, item *Item) *flight {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.begun++
-	f := &flight{number: p.begun, from: from.Address, key: item.Key, kind: item.Kind, size: max(0, item.Size)}
+	f := &flight{number: p.begun, started: time.Now(), from: from.Address, key: item.Key, kind: item.Kind, size: max(0, item.Size)}
 	p.flights[f] = true
 	return f
 }
@@ -184,14 +214,15 @@ func (r *Run) Snapshot() Snapshot {
 	if away := p.away.Load(); away != nil {
 		s.Away = *away
 	}
-	s.Slowed = r.slowed()
+	s.Slowed, s.SlowDowns = r.slowed()
+	s.Waits = p.waits.now(p.flyingLocked(time.Now()))
 	p.sample(&s, time.Now())
 	return s
 }
 
-// slowed are the accounts whose services asked to slow down since the run began, and of
-// which a rate is kept to.
-func (r *Run) slowed() (all []Slowed) {
+// slowed returns the accounts whose services asked to slow down since the run began, and
+// whose rate is limited; answers counts how often they asked.
+func (r *Run) slowed() (all []Slowed, answers int64) {
 	seen := map[*gate.Gate]bool{}
 	r.states.mu.Lock() // a route may just be opened again
 	defer r.states.mu.Unlock()
@@ -201,12 +232,14 @@ func (r *Run) slowed() (all []Slowed) {
 				continue
 			}
 			seen[side.Gate] = true
-			if stats := side.Gate.Stats(); stats.Slowed > r.slowedBefore[side.Gate] && stats.Rate > 0 {
+			stats := side.Gate.Stats()
+			answers += stats.Slowed - r.slowedBefore[side.Gate]
+			if stats.Slowed > r.slowedBefore[side.Gate] && stats.Rate > 0 {
 				all = append(all, Slowed{Account: side.Account, Rate: stats.Rate})
 			}
 		}
 	}
-	return all
+	return all, answers
 }
 
 // sample keeps the last ten seconds and takes the rates from them.

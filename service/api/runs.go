@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"strconv"
+	"time"
 
 	"deftheron/contract"
 	"deftheron/core/remedy"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/service/messages"
 	"deftheron/service/records"
@@ -31,17 +33,54 @@ func (p PageInput) after() (int64, error) {
 	return n, nil
 }
 
-func (s *Server) listRuns(ctx context.Context, in *PageInput) (*body[contract.RunPage], error) {
+type runsInput struct {
+	PageInput
+	Job     string    `query:"job" doc:"Runs of this job."`
+	Account string    `query:"account" doc:"Runs that read from or write to this account."`
+	State   []string  `query:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled" doc:"Runs in one of these states, separated by commas."`
+	From    time.Time `query:"from" doc:"Runs created at this time or later."`
+	To      time.Time `query:"to" doc:"Runs created before this time."`
+	Text    string    `query:"text" maxLength:"200" doc:"Runs with this text in the id, the name of the job or an address. Pages may have fewer runs than the limit, and still have a next page."`
+}
+
+func (s *Server) listRuns(ctx context.Context, in *runsInput) (*body[contract.RunPage], error) {
 	before, err := in.after()
 	if err != nil {
 		return nil, err
 	}
-	runs, next, err := s.Runner.Runs(ctx, before, in.Limit)
+	filter := records.RunFilter{Job: in.Job, Account: in.Account, From: in.From, To: in.To, Text: in.Text}
+	for _, state := range in.State {
+		filter.States = append(filter.States, run.State(state))
+	}
+	runs, next, err := s.Runner.Runs(ctx, filter, before, in.Limit)
 	page := contract.RunPage{Runs: runs}
 	if next > 0 {
 		page.Next = strconv.FormatInt(next, 10)
 	}
 	return &body[contract.RunPage]{page}, err
+}
+
+func (s *Server) runSeries(ctx context.Context, in *RunInput) (*body[contract.RunSeries], error) {
+	series, err := s.Runner.Series(ctx, in.ID)
+	return &body[contract.RunSeries]{series}, noRun(in.ID, err)
+}
+
+func (s *Server) runEvents(ctx context.Context, in *RunInput) (*body[[]contract.RunEvent], error) {
+	events, err := s.Runner.Events(ctx, in.ID)
+	return &body[[]contract.RunEvent]{events}, noRun(in.ID, err)
+}
+
+type flowsInput struct {
+	Days int `query:"days" default:"30" minimum:"1" maximum:"366" doc:"How many days back."`
+}
+
+func (s *Server) flows(ctx context.Context, in *flowsInput) (*body[[]contract.FlowDay], error) {
+	days, err := s.DB.BytesByDay(ctx, time.Now().AddDate(0, 0, -in.Days))
+	shown := []contract.FlowDay{}
+	for _, day := range days {
+		shown = append(shown, contract.FlowDay(day))
+	}
+	return &body[[]contract.FlowDay]{shown}, err
 }
 
 // RunInput names a run.

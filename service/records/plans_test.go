@@ -81,7 +81,7 @@ func selected() bool {
 }
 
 // large are the tables that grow with files, runs and changes.
-var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certificate_files|runs|link_events|space_samples|notifications|speeds|papers)\b`)
+var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certificate_files|runs|link_events|space_samples|notifications|speeds|papers|run_events|run_accounts)\b`)
 
 // whole are statements that are meant to go through all of a run, a scope or a table:
 // once in its life, or a page at a time in the order of the index.
@@ -96,6 +96,7 @@ var whole = []string{
 
 	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq",
 	"UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting'",
+	"json_each(runs.routes)",
 	// by number
 	"DELETE FROM notifications WHERE at", "SELECT number FROM scopes WHERE EXISTS", "SELECT * FROM `notifications` ORDER BY seq DESC LIMIT",
 	// the first of an index

@@ -226,7 +226,7 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 		"CREATE INDEX runs_kept ON runs (ended_at) WHERE thinned = 0 AND ended_at IS NOT NULL",
 	}), migration("0015-open-uploads", openUploadSchema), migration("0016-causes", []string{
 		"CREATE INDEX items_causes ON items (run, state, cause, size) WHERE cause <> ''",
-	}), renameMigration()}
+	}), renameMigration(), migration("0018-lists-of-runs", runListSchema)}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {

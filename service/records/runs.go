@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -127,10 +128,18 @@ func (db *DB) CountHeld(ctx context.Context) (held int64, err error) {
 	return held, err
 }
 
-// SaveRun keeps a run as it is now.
+// SaveRun keeps a run as it is now; of columns, if they are given, only those.
 func (db *DB) SaveRun(ctx context.Context, run Run, columns ...string) error {
 	query := db.write.WithContext(ctx).Model(&run)
 	if len(columns) > 0 {
+		if err := query.Statement.Parse(&run); err != nil {
+			return err
+		}
+		for _, column := range columns { // GORM leaves out what it does not know
+			if query.Statement.Schema.LookUpField(column) == nil {
+				return fmt.Errorf("runs have no column %q", column)
+			}
+		}
 		query = query.Select(columns)
 	}
 	return query.Updates(run).Error

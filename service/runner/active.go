@@ -25,6 +25,7 @@ type active struct {
 	stopOnce sync.Once
 	watching atomic.Bool // it has done all, and waits for changes
 	moving   atomic.Bool // it has one of the turns
+	recorder atomic.Pointer[recorder]
 
 	mail chan func(*runState)
 	over chan struct{} // closed when nobody owns the state any more

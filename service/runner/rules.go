@@ -2,14 +2,17 @@ package runner
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 
 	"deftheron/contract"
+	"deftheron/core/bandwidth"
 	"deftheron/core/plan"
 	"deftheron/core/remedy"
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/service/live"
+	"deftheron/service/records"
 )
 
 // SetBandwidth changes the limits of a run, while it moves or before it goes on.
@@ -18,7 +21,10 @@ func (r *Runner) SetBandwidth(ctx context.Context, id string, given contract.Ban
 	if err != nil {
 		return &InputError{err}
 	}
-	a, err := r.changeRules(ctx, id, func(rules *plan.Rules) { rules.Bandwidth = rule })
+	a, row, err := r.changeRules(ctx, id, func(rules *plan.Rules) { rules.Bandwidth = rule })
+	if err == nil {
+		r.note(ctx, row, records.EventBandwidth, bandwidthWords(rule))
+	}
 	if a != nil && err == nil {
 		a.bandwidth.Set(rule)
 	}
@@ -31,32 +37,44 @@ func (r *Runner) SetPriority(ctx context.Context, id, given string) error {
 	if err != nil {
 		return &InputError{err}
 	}
-	a, err := r.changeRules(ctx, id, func(rules *plan.Rules) { rules.Priority = priority })
+	a, row, err := r.changeRules(ctx, id, func(rules *plan.Rules) { rules.Priority = priority })
+	if err == nil {
+		r.note(ctx, row, records.EventPriority, given)
+	}
 	if a != nil && err == nil {
 		a.share.SetWeight(priority.Weight())
 	}
 	return err
 }
 
-// changeRules changes the rules of a run that has not ended, and returns its active
-// part where it has one.
-func (r *Runner) changeRules(ctx context.Context, id string, change func(*plan.Rules)) (*active, error) {
+// bandwidthWords says what a bandwidth limit is.
+func bandwidthWords(rule bandwidth.Rule) string {
+	words := fmt.Sprintf("%s up and %s down", rule.Up, rule.Down)
+	if len(rule.Hours) > 0 {
+		words += ", and others by hours"
+	}
+	return words
+}
+
+// changeRules changes the rules of a run that has not ended, and returns the run, and its
+// active part if it has one.
+func (r *Runner) changeRules(ctx context.Context, id string, change func(*plan.Rules)) (*active, records.Run, error) {
 	row, a, err := r.find(ctx, id)
 	switch {
 	case err != nil:
-		return nil, err
+		return nil, row, err
 	case row.Ended():
-		return nil, refused(row, "nothing of it moves any more")
+		return nil, row, refused(row, "nothing of it moves any more")
 	}
 	change(&row.Rules)
 	if err := r.db.SaveRun(ctx, row, "rules"); err != nil {
-		return nil, err
+		return nil, row, err
 	}
 	if a != nil {
 		a.do(func(s *runState) { change(&s.row.Rules) })
 	}
 	r.hub.Publish(live.Runs, r.contract(row, nil))
-	return a, nil
+	return a, row, nil
 }
 
 // atOnceName is what the number of runs that move at once is kept under.
@@ -108,9 +126,10 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 	}
 	if row.Needs() == run.NeedsApproval {
 		row.Approved = true
-		if err := r.db.SaveRun(ctx, row, "released"); err != nil {
+		if err := r.db.SaveRun(ctx, row, "approved"); err != nil {
 			return err
 		}
 	}
+	r.note(ctx, row, records.EventApproved, "")
 	return r.take(ctx, row)
 }

@@ -297,7 +297,9 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
+	stop := r.record(ctx, a, row.Number, work)
 	result := work.Execute(ctx)
+	stop()
 	switch row.Step {
 	case job.FinalPass:
 		return r.certify(ctx, row, routes, result)

@@ -65,9 +65,10 @@ func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
 	return shown, err
 }
 
-// Runs returns a page of runs, newest first.
-func (r *Runner) Runs(ctx context.Context, before int64, most int) ([]contract.Run, int64, error) {
-	rows, err := r.db.Runs(ctx, before, most)
+// Runs returns a page of the runs that a filter takes, newest first, and the number to go on
+// before; 0 at the end.
+func (r *Runner) Runs(ctx context.Context, filter records.RunFilter, before int64, most int) ([]contract.Run, int64, error) {
+	rows, next, err := r.db.FindRuns(ctx, filter, before, most)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -77,10 +78,7 @@ func (r *Runner) Runs(ctx context.Context, before int64, most int) ([]contract.R
 			return nil, 0, err
 		}
 	}
-	if len(rows) < most {
-		return runs, 0, nil
-	}
-	return runs, rows[len(rows)-1].Number, nil
+	return runs, next, nil
 }
 
 // contract shows a run; snapshot is what a running one has come to.

@@ -412,6 +412,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What jobs transferred between accounts, by day */
+        get: operations["list-flows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/folders": {
         parameters: {
             query?: never;
@@ -1073,6 +1090,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to a run */
+        get: operations["list-run-events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/items": {
         parameters: {
             query?: never;
@@ -1169,6 +1203,23 @@ export interface paths {
         put?: never;
         /** Try again what failed */
         post: operations["retry-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The progress of a run over its whole life */
+        get: operations["show-run-series"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1719,6 +1770,19 @@ export interface components {
             format: string;
             /** Format: int64 */
             items: number;
+        };
+        FlowDay: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description YYYY-MM-DD, UTC. */
+            day: string;
+            /** @description The account of the source. */
+            from: string;
+            job: string;
+            /** Format: int64 */
+            runs: number;
+            /** @description The account of the target. */
+            to: string;
         };
         Flying: {
             address: string;
@@ -2461,9 +2525,63 @@ export interface components {
             watching?: boolean;
             why?: string;
         };
+        RunEvent: {
+            /** Format: date-time */
+            at: string;
+            cause?: string;
+            sentence: string;
+            /** @description The state that the run came into; or bandwidth, priority, approved. */
+            what: string;
+        };
         RunPage: {
             next?: string;
             runs: components["schemas"]["Run"][];
+        };
+        RunSeries: {
+            /** @description The end of each interval, in ms since the series started. */
+            at: number[];
+            /**
+             * @description What the run waits for most; of a run that goes on, in the last 30 seconds.
+             * @enum {string}
+             */
+            bottleneck?: "source" | "target" | "limit" | "provider" | "machine";
+            /** @description Bytes transferred in it. */
+            bytes: number[];
+            /**
+             * Format: int64
+             * @description The length of new intervals in ms.
+             */
+            every: number;
+            /** @description Most items in flight. */
+            in_flight: number[];
+            /** @description Items finished in it. */
+            items: number[];
+            /** @description The bandwidth limit in force, in bytes a second; 0 is none. */
+            limit: number[];
+            /** @description Time that all lanes waited for a bandwidth limit, in ms. */
+            limited: number[];
+            /** @description Use of this machine's processors, in thousandths. */
+            processor: number[];
+            retries: number[];
+            /** @description The bottleneck in words. */
+            sentence?: string;
+            /** @description The figures behind it, from 0 to 1. */
+            shares: components["schemas"]["Shares"];
+            /** @description Time that all lanes waited for their turn at an account, in ms. */
+            slots: number[];
+            /** @description Answers that asked to slow down. */
+            slow_downs: number[];
+            /** @description Time that all lanes spent reading from the source, in ms. */
+            source: number[];
+            /** @description Its length in ms. */
+            span: number[];
+            /**
+             * Format: int64
+             * @description When the series starts, in ms since 1970.
+             */
+            started: number;
+            /** @description Time that all lanes spent writing to the target, in ms. */
+            target: number[];
         };
         Safety: {
             /** @description Deletions that a run may make: 10% unless given. */
@@ -2494,6 +2612,20 @@ export interface components {
         SessionInputBody: {
             /** @description The part of the link after the #. */
             token: string;
+        };
+        Shares: {
+            /** Format: double */
+            limit: number;
+            /** Format: double */
+            processor: number;
+            /** Format: double */
+            slots: number;
+            /** Format: int64 */
+            slow_downs: number;
+            /** Format: double */
+            source: number;
+            /** Format: double */
+            target: number;
         };
         SigninLink: {
             /** Format: date-time */
@@ -3912,6 +4044,38 @@ export interface operations {
             };
         };
     };
+    "list-flows": {
+        parameters: {
+            query?: {
+                /** @description How many days back. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlowDay"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "make-folder": {
         parameters: {
             query?: never;
@@ -5000,6 +5164,18 @@ export interface operations {
             query?: {
                 limit?: number;
                 cursor?: string;
+                /** @description Runs of this job. */
+                job?: string;
+                /** @description Runs that read from or write to this account. */
+                account?: string;
+                /** @description Runs in one of these states, separated by commas. */
+                state?: ("queued" | "running" | "paused" | "held" | "done" | "partial" | "failed" | "cancelled")[];
+                /** @description Runs created at this time or later. */
+                from?: string;
+                /** @description Runs created before this time. */
+                to?: string;
+                /** @description Runs with this text in the id, the name of the job or an address. Pages may have fewer runs than the limit, and still have a next page. */
+                text?: string;
             };
             header?: never;
             path?: never;
@@ -5299,6 +5475,38 @@ export interface operations {
             };
         };
     };
+    "list-run-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunEvent"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-items": {
         parameters: {
             query?: {
@@ -5476,6 +5684,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Retried"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-run-series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunSeries"];
                 };
             };
             /** @description Error */

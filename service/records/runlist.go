@@ -1,0 +1,173 @@
+package records
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"deftheron/core/run"
+)
+
+// RunFilter chooses runs; its zero value takes all.
+type RunFilter struct {
+	Job     string
+	Account string
+	States  []run.State
+	From    time.Time // created at or after
+	To      time.Time // created before
+	// Text is in the id, the name of the job, or an address, without regard to case.
+	Text string
+}
+
+// textStep is how many runs a filter by text looks at before it returns what it found.
+const textStep = 20_000
+
+// FindRuns returns a page of the runs that a filter takes, before a number (0: the latest),
+// newest first, and the number to go on before; 0 at the end. A filter by text looks at a
+// bounded number of runs: its page may have fewer than most, or none, and still go on.
+func (db *DB) FindRuns(ctx context.Context, filter RunFilter, before int64, most int) (runs []Run, next int64, err error) {
+	var where []string
+	var args []any
+	and := func(condition string, values ...any) {
+		where, args = append(where, condition), append(args, values...)
+	}
+	if before > 0 {
+		and("number < ?", before)
+	}
+	if filter.Job != "" {
+		and("job = ?", filter.Job)
+	}
+	low, high, err := db.numbersBetween(ctx, filter.From, filter.To)
+	if err != nil {
+		return nil, 0, err
+	}
+	if low > 0 {
+		and("number BETWEEN ? AND ?", low, high)
+	}
+	stop := int64(0)
+	if filter.Text != "" {
+		if stop, err = db.stepBefore(ctx, before); err != nil {
+			return nil, 0, err
+		}
+		like := "%" + strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(filter.Text) + "%"
+		and("number >= ? AND (id LIKE ? ESCAPE '!' OR job LIKE ? ESCAPE '!' OR routes LIKE ? ESCAPE '!')", stop, like, like, like)
+	}
+	if runs, err = db.findRuns(ctx, filter, where, args, most); err != nil {
+		return nil, 0, err
+	}
+	switch {
+	case len(runs) == most && most > 0:
+		next = runs[most-1].Number
+	case stop > 1:
+		next = stop
+	}
+	return runs, next, nil
+}
+
+// findRuns reads runs in the order of the index that fits the filter best: of an account, of a
+// job, or of each state, else in that of their numbers.
+func (db *DB) findRuns(ctx context.Context, filter RunFilter, where []string, args []any, most int) (runs []Run, err error) {
+	read := func(from, order string, where []string, args []any) error {
+		text := "SELECT runs.* FROM " + from
+		if len(where) > 0 {
+			text += " WHERE " + strings.Join(where, " AND ")
+		}
+		var some []Run
+		err := db.read.WithContext(ctx).Raw(text+" ORDER BY "+order+" DESC LIMIT ?", append(args, most)...).Scan(&some).Error
+		runs = append(runs, some...)
+		return err
+	}
+	if len(filter.States) > 0 && filter.Account == "" && filter.Job == "" {
+		for _, state := range filter.States {
+			err := read("runs INDEXED BY runs_state", "number", append(where[:len(where):len(where)], "state = ?"),
+				append(args[:len(args):len(args)], state))
+			if err != nil {
+				return nil, err
+			}
+		}
+		slices.SortFunc(runs, func(a, b Run) int { return cmp.Compare(b.Number, a.Number) })
+		return runs[:min(most, len(runs))], nil
+	}
+	if len(filter.States) > 0 {
+		where = append(where, "state IN ("+strings.TrimSuffix(strings.Repeat("?, ", len(filter.States)), ", ")+")")
+		for _, state := range filter.States {
+			args = append(args, state)
+		}
+	}
+	switch {
+	case filter.Account != "":
+		for i := range where { // so that the order of the account's index is kept
+			where[i] = strings.ReplaceAll(where[i], "number", "run_accounts.run")
+		}
+		err = read("run_accounts CROSS JOIN runs ON runs.number = run_accounts.run", "run_accounts.run", append(where, "account = ?"),
+			append(args, filter.Account))
+	case filter.Job != "":
+		err = read("runs INDEXED BY runs_job", "number", where, args)
+	default:
+		err = read("runs", "number", where, args)
+	}
+	return runs, err
+}
+
+// numbersBetween returns the first and the last number of the runs that were created in a
+// time; 0 if the time has no bounds. Numbers grow with the time of creation.
+func (db *DB) numbersBetween(ctx context.Context, from, to time.Time) (low, high int64, err error) {
+	if from.IsZero() && to.IsZero() {
+		return 0, 0, nil
+	}
+	low, high = 1, 1<<62
+	if !from.IsZero() {
+		if err = db.readPool.QueryRowContext(ctx, "SELECT coalesce((SELECT number FROM runs WHERE created_at >= ? ORDER BY created_at LIMIT 1), ?)",
+			from, high).Scan(&low); err != nil {
+			return 0, 0, err
+		}
+	}
+	if !to.IsZero() {
+		err = db.readPool.QueryRowContext(ctx,
+			"SELECT coalesce((SELECT number FROM runs WHERE created_at < ? ORDER BY created_at DESC LIMIT 1), 0)", to).Scan(&high)
+	}
+	return low, high, err
+}
+
+// stepBefore returns the lowest number that one step of a filter by text looks at.
+func (db *DB) stepBefore(ctx context.Context, before int64) (low int64, err error) {
+	if before == 0 {
+		if err := db.readPool.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) + 1 FROM runs").Scan(&before); err != nil {
+			return 0, err
+		}
+	}
+	return max(1, before-textStep), nil
+}
+
+// DayBytes is what a route of a job transferred in a day.
+type DayBytes struct {
+	Day   string // YYYY-MM-DD, UTC
+	Job   string
+	From  string // the account of the source
+	To    string
+	Bytes int64
+	Runs  int64
+}
+
+// BytesByDay returns what runs have transferred by day, job, and accounts of their first
+// route, of the runs that were created since a moment.
+func (db *DB) BytesByDay(ctx context.Context, since time.Time) (all []DayBytes, err error) {
+	const account = "substr(json_extract(routes, '$[0].SIDE'), 2, instr(substr(json_extract(routes, '$[0].SIDE'), 2) || '/', '/') - 1)"
+	rows, err := db.readPool.QueryContext(ctx, "SELECT date(created_at) AS day, job, "+strings.ReplaceAll(account, "SIDE", "from")+" AS source, "+
+		strings.ReplaceAll(account, "SIDE", "to")+" AS target, sum(moved), count(*) FROM runs INDEXED BY runs_created WHERE created_at >= ? "+
+		"AND moved > 0 GROUP BY 1, 2, 3, 4 ORDER BY 1, 2", since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var one DayBytes
+		if err := rows.Scan(&one.Day, &one.Job, &one.From, &one.To, &one.Bytes, &one.Runs); err != nil {
+			return nil, err
+		}
+		all = append(all, one)
+	}
+	return all, rows.Err()
+}

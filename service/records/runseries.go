@@ -1,0 +1,108 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"deftheron/core/run"
+)
+
+// runListSchema has what the lists and pages of runs are made from: progress, events, and
+// the accounts of each run. Triggers keep the last two: no statement that changes the state of
+// a run can forget its event.
+var runListSchema = []string{
+	"CREATE TABLE run_series (run INTEGER PRIMARY KEY, data BLOB NOT NULL)",
+	`CREATE TABLE run_events (seq INTEGER PRIMARY KEY, run INTEGER NOT NULL, at INTEGER NOT NULL, what TEXT NOT NULL,
+		cause TEXT NOT NULL, detail TEXT NOT NULL)`,
+	"CREATE INDEX run_events_run ON run_events (run, seq)",
+	`CREATE TRIGGER run_created AFTER INSERT ON runs BEGIN
+		INSERT INTO run_events (run, at, what, cause, detail) VALUES (new.number, ` + nowMs + `, new.state, coalesce(new.cause, ''), coalesce(new.why, ''));
+		INSERT OR IGNORE INTO run_accounts (account, run) SELECT ` + accountOf + `, new.number FROM json_each(new.routes) AS route, (` + ends + `) AS ends;
+	END`,
+	`CREATE TRIGGER run_changed AFTER UPDATE OF state ON runs WHEN new.state <> old.state BEGIN
+		INSERT INTO run_events (run, at, what, cause, detail) VALUES (new.number, ` + nowMs + `, new.state, coalesce(new.cause, ''), coalesce(new.why, ''));
+	END`,
+	`CREATE TRIGGER run_renamed AFTER UPDATE OF routes ON runs BEGIN
+		DELETE FROM run_accounts WHERE account IN (SELECT ` + accountOf + ` FROM json_each(old.routes) AS route, (` + ends + `) AS ends) AND run = new.number;
+		INSERT OR IGNORE INTO run_accounts (account, run) SELECT ` + accountOf + `, new.number FROM json_each(new.routes) AS route, (` + ends + `) AS ends;
+	END`,
+	"CREATE TABLE run_accounts (account TEXT NOT NULL, run INTEGER NOT NULL, PRIMARY KEY (account, run)) WITHOUT ROWID",
+	`INSERT OR IGNORE INTO run_accounts (account, run) SELECT ` + accountOf + `, runs.number FROM runs, json_each(runs.routes) AS route,
+		(` + ends + `) AS ends`,
+	"CREATE INDEX runs_state ON runs (state, number)",
+	"CREATE INDEX runs_created ON runs (created_at)",
+}
+
+const (
+	nowMs = "CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER)"
+	ends  = "SELECT 'from' AS side UNION ALL SELECT 'to'"
+	// accountOf is the first step of an address: "/desk/Office" is in the account desk.
+	accountOf = "substr(json_extract(route.value, '$.' || ends.side), 2, instr(substr(json_extract(route.value, '$.' || ends.side), 2) || '/', '/') - 1)"
+)
+
+// Series returns the progress of a run; an empty one if none is kept.
+func (db *DB) Series(ctx context.Context, run int64) (series run.Series, err error) {
+	var data []byte
+	err = db.readPool.QueryRowContext(ctx, "SELECT data FROM run_series WHERE run = ?", run).Scan(&data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return series, nil
+	}
+	if err != nil {
+		return series, err
+	}
+	return series, json.Unmarshal(data, &series)
+}
+
+// SaveSeries keeps the progress of a run.
+func (db *DB) SaveSeries(ctx context.Context, run int64, series run.Series) error {
+	data, err := json.Marshal(series)
+	if err != nil {
+		return err
+	}
+	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO run_series (run, data) VALUES (?, ?)", run, data).Error
+}
+
+// Event is something that happened to a run: it came into a state, or a person changed it.
+type Event struct {
+	Seq    int64
+	At     time.Time
+	What   string // a state, or one of the changes below
+	Cause  string
+	Detail string
+}
+
+// The changes of a run that are no states.
+const (
+	EventBandwidth = "bandwidth"
+	EventPriority  = "priority"
+	EventApproved  = "approved"
+)
+
+// AddEvent keeps a change of a run.
+func (db *DB) AddEvent(ctx context.Context, run int64, what, detail string) error {
+	return db.write.WithContext(ctx).Exec("INSERT INTO run_events (run, at, what, cause, detail) VALUES (?, ?, ?, '', ?)", run,
+		time.Now().UnixMilli(), what, detail).Error
+}
+
+// Events returns the latest events of a run, the oldest first.
+func (db *DB) Events(ctx context.Context, run int64, most int) (events []Event, err error) {
+	rows, err := db.readPool.QueryContext(ctx, "SELECT * FROM (SELECT seq, at, what, cause, detail FROM run_events WHERE run = ? ORDER BY seq "+
+		"DESC LIMIT ?) ORDER BY seq", run, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var one Event
+		var at int64
+		if err := rows.Scan(&one.Seq, &at, &one.What, &one.Cause, &one.Detail); err != nil {
+			return nil, err
+		}
+		one.At = time.UnixMilli(at)
+		events = append(events, one)
+	}
+	return events, rows.Err()
+}
