@@ -78,7 +78,7 @@ func (s *Series) Add(sample Sample, final bool) {
 		return
 	}
 	span := sample.At.Sub(s.last.At)
-	if span < s.Every && !final || span <= 0 {
+	if span < s.Every*9/10 && !final || span <= 0 { // a ticker may come a little early
 		return
 	}
 	point := Point{

@@ -39,14 +39,15 @@ type recorder struct {
 }
 
 // record adds the progress of a run to its series until the function returned is called.
-func (r *Runner) record(ctx context.Context, a *active, number int64, work *transfer.Run) func() {
+func (r *Runner) record(ctx context.Context, a *active, row records.Run, work *transfer.Run) func() {
 	ctx = context.WithoutCancel(ctx)
-	series, err := r.db.Series(ctx, number)
+	series, err := r.db.Series(ctx, row.Number)
 	if err != nil {
 		r.log.Error("could not read the progress of a run", "run", a.id, "error", err)
 	}
-	c := &recorder{runner: r, number: number, active: a, work: work, series: series, used: processorTime(), at: time.Now()}
-	c.sample(c.at, false)
+	c := &recorder{runner: r, number: row.Number, active: a, work: work, series: series, used: processorTime(), at: time.Now()}
+	// What was done before is in the records; the run itself reads it only when it starts.
+	c.series.Add(run.Sample{At: c.at, Bytes: row.Moved, Items: row.Done + row.Skipped + row.Failed}, false)
 	a.recorder.Store(c)
 	done, ended := make(chan struct{}), make(chan struct{})
 	go func() {
