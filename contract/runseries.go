@@ -25,7 +25,7 @@ type RunEvent struct {
 // FlowDay is what one job transferred between two accounts in a day.
 type FlowDay struct {
 	Day   string `json:"day" doc:"YYYY-MM-DD, UTC."`
-	Job   string `json:"job"`
+	Job   string `json:"job" doc:"Empty for all single copies and moves together."`
 	From  string `json:"from" doc:"The account of the source."`
 	To    string `json:"to" doc:"The account of the target."`
 	Bytes int64  `json:"bytes"`

@@ -21,7 +21,7 @@ func TestConsoleRules(t *testing.T) {
 	b := openBrowser(t)
 	b.open(h.signin)
 	b.shows("archive")
-	b.open("http://" + h.listen + "/tree?at=/desk")
+	b.open("http://" + h.listen + "/files/desk")
 	b.shows("Trip")
 	b.click("Choose Trip")
 	b.click("Copy to…")

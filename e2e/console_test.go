@@ -26,10 +26,13 @@ func TestConsole(t *testing.T) {
 	h.linkFolder("archive", archive)
 	b := openBrowser(t)
 
-	b.open("http://" + h.listen + "/tree")
+	b.open("http://" + h.listen + "/files")
 	b.shows("You are not signed in")
 	b.accessible("sign-in")
 	b.open(h.signin)
+	b.shows("Needs a decision")
+	b.accessible("the overview")
+	b.click("Files")
 	b.shows("archive")
 	if at := js[string](b, "location.href"); strings.Contains(at, "#") {
 		t.Errorf("the one-time token is still in the address bar: %s", at)
@@ -82,7 +85,7 @@ func TestConsole(t *testing.T) {
 	b.keys(kb.Enter)
 	b.shows("100% <b>&amp; #x?.txt")
 
-	b.open("http://" + h.listen + "/tree?at=/nobody/here")
+	b.open("http://" + h.listen + "/files/nobody/here")
 	b.shows("There is no account \"nobody\"")
 	b.accessible("an error")
 

@@ -174,7 +174,7 @@ func TestConsoleSurveyAndNotices(t *testing.T) {
 	b := openBrowser(t)
 	b.open(h.signin)
 	b.shows("archive")
-	b.open("http://" + h.listen + "/tree?at=/desk")
+	b.open("http://" + h.listen + "/files/desk")
 	b.click("Choose project")
 	b.click("More")
 	b.click("Survey…")

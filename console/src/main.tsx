@@ -1,26 +1,17 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { StrictMode } from 'react'
+import { type ComponentType, StrictMode } from 'react'
 import { setNonce } from 'get-nonce'
 import { createRoot } from 'react-dom/client'
-import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
+import { createBrowserRouter, RouterProvider } from 'react-router'
 import { Failure, onSignedOut } from './api/client'
-import { AccountPage } from './accounts/AccountPage'
 import { AccountsPage } from './accounts/AccountsPage'
-import { ConsentPage } from './accounts/ConsentPage'
-import { EditPage } from './accounts/EditPage'
-import { LinkPage } from './accounts/LinkPage'
-import { ReauthorizePage } from './accounts/ReauthorizePage'
-import { ProvidersPage } from './accounts/ProvidersPage'
-import { ComparePage } from './compare/ComparePage'
 import { Frame } from './frame/Frame'
-import { JobPage } from './jobs/JobPage'
+import { NotFoundPage } from './frame/NotFoundPage'
 import { JobsPage } from './jobs/JobsPage'
-import { RunPage } from './runs/RunPage'
+import { OverviewPage } from './overview/OverviewPage'
 import { RunsPage } from './runs/RunsPage'
-import { SettingsPage } from './settings/SettingsPage'
-import { SurveyPage } from './survey/SurveyPage'
 import { SigninPage } from './signin/SigninPage'
-import { TreePage } from './tree/TreePage'
+import { FilesPage } from './files/FilesPage'
 import './theme.css'
 
 // The page's policy takes style sheets that bear its nonce alone: a dialog locks scrolling by one.
@@ -35,28 +26,33 @@ const client = new QueryClient({
   },
 })
 
+/** A page that is loaded when it is first opened. */
+const page =
+  <Name extends string>(load: () => Promise<Record<Name, ComponentType>>, name: Name) =>
+  async () => ({ Component: (await load())[name] })
+
 const router = createBrowserRouter([
   { path: '/signin', element: <SigninPage /> },
   {
     element: <Frame />,
     children: [
-      { path: '/', element: <Navigate to="/tree" replace /> },
-      { path: '/tree', element: <TreePage /> },
+      { path: '/', element: <OverviewPage /> },
+      { path: '/files/*', element: <FilesPage /> },
       { path: '/accounts', element: <AccountsPage /> },
-      { path: '/accounts/link', element: <LinkPage /> },
-      { path: '/accounts/consent/:id', element: <ConsentPage /> },
-      { path: '/accounts/reauthorize/:name', element: <ReauthorizePage /> },
-      { path: '/accounts/providers', element: <ProvidersPage /> },
-      { path: '/accounts/:name', element: <AccountPage /> },
-      { path: '/accounts/:name/edit', element: <EditPage /> },
-      { path: '/compare', element: <ComparePage /> },
-      { path: '/survey', element: <SurveyPage /> },
+      { path: '/accounts/link', lazy: page(() => import('./accounts/LinkPage'), 'LinkPage') },
+      { path: '/accounts/consent/:id', lazy: page(() => import('./accounts/ConsentPage'), 'ConsentPage') },
+      { path: '/accounts/reauthorize/:name', lazy: page(() => import('./accounts/ReauthorizePage'), 'ReauthorizePage') },
+      { path: '/accounts/providers', lazy: page(() => import('./accounts/ProvidersPage'), 'ProvidersPage') },
+      { path: '/accounts/:name', lazy: page(() => import('./accounts/AccountPage'), 'AccountPage') },
+      { path: '/accounts/:name/edit', lazy: page(() => import('./accounts/EditPage'), 'EditPage') },
+      { path: '/compare', lazy: page(() => import('./compare/ComparePage'), 'ComparePage') },
+      { path: '/survey', lazy: page(() => import('./survey/SurveyPage'), 'SurveyPage') },
       { path: '/jobs', element: <JobsPage /> },
-      { path: '/jobs/:name', element: <JobPage /> },
+      { path: '/jobs/:name', lazy: page(() => import('./jobs/JobPage'), 'JobPage') },
       { path: '/runs', element: <RunsPage /> },
-      { path: '/runs/:id', element: <RunPage /> },
-      { path: '/settings', element: <SettingsPage /> },
-      { path: '*', element: <p className="py-12 text-soft">There is no such page. Choose a place above.</p> },
+      { path: '/runs/:id', lazy: page(() => import('./runs/RunPage'), 'RunPage') },
+      { path: '/settings', lazy: page(() => import('./settings/SettingsPage'), 'SettingsPage') },
+      { path: '*', element: <NotFoundPage /> },
     ],
   },
 ])

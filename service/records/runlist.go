@@ -3,6 +3,8 @@ package records
 import (
 	"cmp"
 	"context"
+	"database/sql"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -141,23 +143,58 @@ func (db *DB) stepBefore(ctx context.Context, before int64) (low int64, err erro
 	return max(1, before-textStep), nil
 }
 
-// DayBytes is what a route of a job transferred in a day.
+// KeepFlows keeps what a run has transferred between each two accounts. pairs has the accounts
+// of each route of its items. It reads all items of the run once.
+func (db *DB) KeepFlows(ctx context.Context, run int64, pairs [][2]string) error {
+	rows, err := db.readPool.QueryContext(ctx, "SELECT route, sum(moved) FROM items WHERE run = ? AND state = 'done' GROUP BY route", run)
+	if err != nil {
+		return err
+	}
+	sums := map[[2]string]int64{}
+	for rows.Next() {
+		var route int
+		var bytes int64
+		if err := rows.Scan(&route, &bytes); err != nil {
+			rows.Close()
+			return err
+		}
+		if route < len(pairs) && bytes > 0 {
+			sums[pairs[route]] += bytes
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		for pair, bytes := range sums {
+			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO run_flows (run, source, target, bytes) VALUES (?, ?, ?, ?)", run, pair[0],
+				pair[1], bytes); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// DayBytes is what the runs of a job transferred between two accounts in a day.
 type DayBytes struct {
 	Day   string // YYYY-MM-DD, UTC
-	Job   string
+	Job   string // empty for all single copies and moves together
 	From  string // the account of the source
 	To    string
 	Bytes int64
 	Runs  int64
 }
 
-// BytesByDay returns what runs have transferred by day, job, and accounts of their first
-// route, of the runs that were created since a moment.
+// BytesByDay returns what runs have transferred by day, job and accounts, of the runs that were
+// created since a moment. A run of which no flows are kept counts for its first route.
 func (db *DB) BytesByDay(ctx context.Context, since time.Time) (all []DayBytes, err error) {
-	const account = "substr(json_extract(routes, '$[0].SIDE'), 2, instr(substr(json_extract(routes, '$[0].SIDE'), 2) || '/', '/') - 1)"
-	rows, err := db.readPool.QueryContext(ctx, "SELECT date(created_at) AS day, job, "+strings.ReplaceAll(account, "SIDE", "from")+" AS source, "+
-		strings.ReplaceAll(account, "SIDE", "to")+" AS target, sum(moved), count(*) FROM runs INDEXED BY runs_created WHERE created_at >= ? "+
-		"AND moved > 0 GROUP BY 1, 2, 3, 4 ORDER BY 1, 2", since)
+	const first = "substr(json_extract(routes, '$[0].SIDE'), 2, instr(substr(json_extract(routes, '$[0].SIDE'), 2) || '/', '/') - 1)"
+	rows, err := db.readPool.QueryContext(ctx, "SELECT date(created_at) AS day, CASE type WHEN '' THEN '' ELSE job END AS of, "+
+		"coalesce(source, "+strings.ReplaceAll(first, "SIDE", "from")+") AS source, coalesce(target, "+
+		strings.ReplaceAll(first, "SIDE", "to")+") AS target, sum(coalesce(run_flows.bytes, moved)), count(*) FROM runs INDEXED BY "+
+		"runs_created LEFT JOIN run_flows ON run_flows.run = number WHERE created_at >= ? AND moved > 0 GROUP BY 1, 2, 3, 4 ORDER BY 1, 2",
+		since)
 	if err != nil {
 		return nil, err
 	}

@@ -9,7 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/plan"
 	"deftheron/core/run"
+	"deftheron/core/transfer"
 	"deftheron/service/records"
 )
 
@@ -149,19 +151,52 @@ func TestSeriesOfARun(t *testing.T) {
 	}
 }
 
+// TestFlowsOfARun counts for each two accounts what went between them.
+func TestFlowsOfARun(t *testing.T) {
+	db := open(t, t.TempDir())
+	one := records.Run{ID: "x", Job: "all", Type: "copy", State: run.Done, Moved: 30, CreatedAt: time.Now(),
+		Routes: []records.Route{{From: "/a", To: "/z"}, {From: "/b", To: "/z"}, {From: "/a/more", To: "/z"}}}
+	if err := db.AddRunOf(t.Context(), &one); err != nil {
+		t.Fatal(err)
+	}
+	var items []transfer.Item
+	for i := range 6 {
+		next := item(int64(i+1), fmt.Sprintf("key%d", i), plan.Create)
+		next.Route = i % 3
+		items = append(items, next)
+	}
+	if err := db.Enqueue(t.Context(), "x", items); err != nil {
+		t.Fatal(err)
+	}
+	var endings []transfer.Ending
+	for i := range 5 {
+		endings = append(endings, transfer.Ending{Seq: int64(i + 1), Route: i % 3, State: transfer.Done, Moved: 10, Ended: time.Now()})
+	}
+	if err := db.Finish(t.Context(), "x", nil, endings); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.KeepFlows(t.Context(), one.Number, [][2]string{{"a", "z"}, {"b", "z"}, {"a", "z"}}); err != nil {
+		t.Fatal(err)
+	}
+	days, err := db.BytesByDay(t.Context(), time.Now().Add(-time.Hour))
+	if err != nil || len(days) != 2 || days[0].From != "a" || days[0].Bytes != 30 || days[1].From != "b" || days[1].Bytes != 20 {
+		t.Errorf("%+v, %v", days, err)
+	}
+}
+
 // TestBytesByDay adds up by day, job and accounts.
 func TestBytesByDay(t *testing.T) {
 	db := open(t, t.TempDir())
 	now := time.Now()
 	for i, moved := range []int64{5, 7, 0, 100} {
-		one := records.Run{ID: fmt.Sprint(i), Job: "job", State: run.Done, Moved: moved, CreatedAt: now.AddDate(0, 0, -i/3*40),
+		one := records.Run{ID: fmt.Sprint(i), Job: fmt.Sprint("copy-", i), State: run.Done, Moved: moved, CreatedAt: now.AddDate(0, 0, -i/3*40),
 			Routes: []records.Route{{From: "/desk/Office", To: "/archive/office"}}}
 		if err := db.AddRunOf(t.Context(), &one); err != nil {
 			t.Fatal(err)
 		}
 	}
 	days, err := db.BytesByDay(t.Context(), now.AddDate(0, 0, -30))
-	if err != nil || len(days) != 1 || days[0].Bytes != 12 || days[0].Runs != 2 || days[0].From != "desk" || days[0].To != "archive" {
+	if err != nil || len(days) != 1 || days[0].Bytes != 12 || days[0].Runs != 2 || days[0].Job != "" || days[0].From != "desk" || days[0].To != "archive" {
 		t.Errorf("%+v, %v", days, err)
 	}
 }

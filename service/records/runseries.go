@@ -23,7 +23,9 @@ var runListSchema = []string{
 		INSERT OR IGNORE INTO run_accounts (account, run) SELECT ` + accountOf + `, new.number FROM json_each(new.routes) AS route, (` + ends + `) AS ends;
 	END`,
 	`CREATE TRIGGER run_changed AFTER UPDATE OF state ON runs WHEN new.state <> old.state BEGIN
-		INSERT INTO run_events (run, at, what, cause, detail) VALUES (new.number, ` + nowMs + `, new.state, coalesce(new.cause, ''), coalesce(new.why, ''));
+		INSERT INTO run_events (run, at, what, cause, detail) SELECT new.number, ` + nowMs + `, new.state,
+			CASE WHEN goes THEN '' ELSE coalesce(new.cause, '') END, CASE WHEN goes THEN '' ELSE coalesce(new.why, '') END
+			FROM (SELECT new.state IN ('queued', 'running') AS goes);
 	END`,
 	`CREATE TRIGGER run_renamed AFTER UPDATE OF routes ON runs BEGIN
 		DELETE FROM run_accounts WHERE account IN (SELECT ` + accountOf + ` FROM json_each(old.routes) AS route, (` + ends + `) AS ends) AND run = new.number;
@@ -32,6 +34,8 @@ var runListSchema = []string{
 	"CREATE TABLE run_accounts (account TEXT NOT NULL, run INTEGER NOT NULL, PRIMARY KEY (account, run)) WITHOUT ROWID",
 	`INSERT OR IGNORE INTO run_accounts (account, run) SELECT ` + accountOf + `, runs.number FROM runs, json_each(runs.routes) AS route,
 		(` + ends + `) AS ends`,
+	"CREATE TABLE run_flows (run INTEGER NOT NULL, source TEXT NOT NULL, target TEXT NOT NULL, bytes INTEGER NOT NULL, " +
+		"PRIMARY KEY (run, source, target)) WITHOUT ROWID",
 	"CREATE INDEX runs_state ON runs (state, number)",
 	"CREATE INDEX runs_created ON runs (created_at)",
 }

@@ -49,6 +49,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	idle := len(r.active) == 0
 	r.mu.Unlock()
 	r.hands.Unlock()
+	r.keepFlows(row)
 	if idle {
 		r.freeSoon()
 	}
@@ -62,6 +63,22 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	if row.Step != "" {
 		r.hub.Publish(live.Jobs, row.Job)
 		r.goOn(r.ctx, row.Job)
+	}
+}
+
+// keepFlows keeps what a run has transferred between which accounts, if it was between several.
+func (r *Runner) keepFlows(row records.Run) {
+	var pairs [][2]string
+	different := false
+	for _, route := range Addressed(row) {
+		pairs = append(pairs, [2]string{route.Source.Address.Account, route.Target.Address.Account})
+		different = different || pairs[0] != pairs[len(pairs)-1]
+	}
+	if !different || row.Moved == 0 {
+		return
+	}
+	if err := r.db.KeepFlows(context.WithoutCancel(r.ctx), row.Number, pairs); err != nil {
+		r.log.Error("could not keep what a run has transferred between its accounts", "run", row.ID, "error", err)
 	}
 }
 

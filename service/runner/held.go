@@ -16,7 +16,7 @@ import (
 func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	r.become(&row, run.Hold, result.Cause, result.Why)
 	row.Approved = row.Approved && !result.Cause.IsSafety() // that word is used up
-	columns := []string{"state", "cause", "why", "released"}
+	columns := []string{"state", "cause", "why", "approved"}
 	if work := a.now().run; work != nil {
 		setCounts(&row, work.Snapshot())
 		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")

@@ -28,12 +28,15 @@ func (r *Runner) kept(ctx context.Context, name string) (records.Job, error) {
 	return row, err
 }
 
+// comingInList is how many of its next times the list tells of each job: a day of an hourly one.
+const comingInList = 24
+
 // Jobs returns all jobs.
 func (r *Runner) Jobs(ctx context.Context) ([]contract.Job, error) {
 	rows, err := r.db.KeptJobs(ctx)
 	jobs := []contract.Job{}
 	for _, row := range rows {
-		shown, err := r.job(ctx, row, 1)
+		shown, err := r.job(ctx, row, comingInList)
 		if err != nil {
 			return nil, err
 		}

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useEffect, useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { type Account, api, data } from '../api/client'
-import { treeLink } from '../tree/address'
+import { filesLink } from '../files/address'
 import { Button } from '../ui/Button'
 import { bytes, plain, when } from '../ui/format'
 import { Failed } from '../ui/Banner'
@@ -65,7 +65,7 @@ function Head({ account }: { account: Account }) {
       <div className="flex flex-wrap items-center gap-2 py-3">
         <h1 className="flex-1 font-mono text-title font-semibold whitespace-nowrap">{account.address}</h1>
         {!suspended && (
-          <Link to={treeLink(account.address)} className={link}>
+          <Link to={filesLink(account.address)} className={link}>
             Open in the tree
           </Link>
         )}

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useEffect, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import { type Account, api, data, type Space } from '../api/client'
-import { treeLink } from '../tree/address'
+import { filesLink } from '../files/address'
 import { Button } from '../ui/Button'
 import { bytes, plain, when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
@@ -136,7 +136,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
     <>
       <tr className={`h-8 align-baseline hover:bg-panel ${notes.length > 0 || more ? '' : 'border-b border-line'}`}>
         <td className="py-1 pr-4">
-          <Link to={suspended ? `/accounts/${account.name}` : treeLink(account.address)} className="font-mono text-small whitespace-nowrap text-plumage hover:underline">
+          <Link to={suspended ? `/accounts/${account.name}` : filesLink(account.address)} className="font-mono text-small whitespace-nowrap text-plumage hover:underline">
             {account.address}
           </Link>
         </td>

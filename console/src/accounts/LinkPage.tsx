@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { type Account, api, type Resources, type Consenting, data, type Identity, type Option, type Provider } from '../api/client'
-import { treeLink } from '../tree/address'
+import { filesLink } from '../files/address'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
 import { Choice } from '../ui/Choice'
@@ -285,7 +285,7 @@ export function Linked({ accounts, reauthorized, onAnother }: { accounts: Accoun
           : 'This is what the account holds. If it is not the one you meant, unlink it; nothing there has changed.'}
       </p>
       <div className="flex gap-2">
-        <Link to={treeLink(accounts.length === 1 ? accounts[0]!.address : '/')} className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
+        <Link to={filesLink(accounts.length === 1 ? accounts[0]!.address : '/')} className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
           Open {accounts.length === 1 ? 'it' : 'them'} in the tree
         </Link>
         {onAnother && <Button onClick={onAnother}>Link another</Button>}

@@ -3,6 +3,8 @@ import type { components, paths } from './schema'
 
 export type Entry = components['schemas']['Entry']
 export type Run = components['schemas']['Run']
+export type RunSeries = components['schemas']['RunSeries']
+export type RunEvent = components['schemas']['RunEvent']
 export type Item = components['schemas']['Item']
 export type Plan = components['schemas']['Plan']
 export type Progress = components['schemas']['Progress']
@@ -52,7 +54,7 @@ const failures: Middleware = {
   },
 }
 
-export const api = createClient<paths>({ baseUrl: '' })
+export const api = createClient<paths>({ baseUrl: '', querySerializer: { array: { style: 'form', explode: false } } })
 api.use(failures)
 
 /** The data of an answer; failures were thrown already. */

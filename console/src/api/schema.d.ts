@@ -1778,6 +1778,7 @@ export interface components {
             day: string;
             /** @description The account of the source. */
             from: string;
+            /** @description Empty for all single copies and moves together. */
             job: string;
             /** Format: int64 */
             runs: number;

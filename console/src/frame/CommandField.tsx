@@ -2,29 +2,19 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useId, useRef, useState } from 'react'
 import { useLocation, useNavigate, useSearchParams } from 'react-router'
 import { api, data } from '../api/client'
-import { treeLink } from '../tree/address'
+import { useJobs } from '../jobs/queries'
+import { addressOf, filesLink } from '../files/address'
 import { plain, when } from '../ui/format'
+import { actions, places } from './places'
 
-type Offer = { key: string; text: string; note: string; to: string; completes?: string }
-
-const places: Offer[] = [
-  { key: 'tree', text: 'Tree', note: 'all accounts', to: '/tree' },
-  { key: 'runs', text: 'Runs', note: 'what ran and runs', to: '/runs' },
-  { key: 'accounts', text: 'Accounts', note: 'linked, with their space', to: '/accounts' },
-  { key: 'link', text: 'Link an account', note: 'action', to: '/accounts/link' },
-  { key: 'compare', text: 'Compare two addresses', note: 'action', to: '/compare' },
-  { key: 'survey', text: 'Survey a folder', note: 'action', to: '/survey' },
-  { key: 'jobs', text: 'Jobs', note: 'There are no jobs yet.', to: '/jobs' },
-  { key: 'job', text: 'Make a job', note: 'action', to: '/jobs/new' },
-  { key: 'settings', text: 'Settings', note: 'bandwidth and notifications', to: '/settings' },
-]
+type Offer = { key: string; text: string; note: string; to: string; keys?: string; completes?: string }
 
 /** Address bar and command palette in one: "/" begins an address, anything else finds. */
 export function CommandField() {
   const navigate = useNavigate()
   const location = useLocation()
   const [search] = useSearchParams()
-  const here = location.pathname === '/tree' ? (search.get('at') ?? '/') : ''
+  const here = addressOf(location.pathname, search) ?? ''
   const [text, setText] = useState(here)
   const [open, setOpen] = useState(false)
   const [chosen, setChosen] = useState(-1)
@@ -49,7 +39,7 @@ export function CommandField() {
     setOpen(false)
     setChosen(-1)
     field.current?.blur()
-    void navigate(offer ? offer.to : text.startsWith('/') ? treeLink(text) : '/tree')
+    void navigate(offer ? offer.to : text.startsWith('/') ? filesLink(text) : '/files')
   }
   const onKeyDown = (event: React.KeyboardEvent) => {
     const offer = offers[chosen]
@@ -70,7 +60,7 @@ export function CommandField() {
         value={text}
         spellCheck={false}
         autoComplete="off"
-        placeholder="/account/folder, or find"
+        placeholder="/account/folder, or find (press /)"
         aria-label="Address, or what to find"
         role="combobox"
         aria-expanded={open && offers.length > 0}
@@ -101,7 +91,10 @@ export function CommandField() {
               }}
             >
               <span className="font-mono text-small break-all">{plain(offer.text)}</span>
-              <span className="text-small whitespace-nowrap text-soft">{offer.note}</span>
+              <span className="text-small whitespace-nowrap text-soft">
+                {offer.note}
+                {offer.keys && <kbd className="ml-3 rounded-md border border-line px-1 font-mono">{offer.keys}</kbd>}
+              </span>
             </li>
           ))}
         </ul>
@@ -119,24 +112,27 @@ function useOffers(text: string, open: boolean): Offer[] {
     enabled: open,
     retry: false,
   })
+  const wanted = text.trim().toLowerCase()
+  const jobs = useJobs()
   const runs = useQuery({
-    queryKey: ['runs', 'found'],
-    queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { limit: 50 } } })),
+    queryKey: ['runs', 'found', wanted],
+    queryFn: () => data(api.GET('/api/v1/runs', { params: { query: { limit: 8, text: wanted || undefined } } })),
     enabled: open && !isAddress,
+    placeholderData: (before) => before,
   })
   if (isAddress) {
     return (folder.data?.entries ?? [])
       .filter((entry) => entry.address.startsWith(text) && entry.kind === 'folder')
       .slice(0, 12)
-      .map((entry) => ({ key: entry.address, text: entry.address, note: 'folder', to: treeLink(entry.address), completes: `${entry.address}/` }))
+      .map((entry) => ({ key: entry.address, text: entry.address, note: 'folder', to: filesLink(entry.address), completes: `${entry.address}/` }))
   }
-  const wanted = text.trim().toLowerCase()
-  const accounts = (folder.data?.entries ?? []).map((entry) => ({ key: entry.address, text: entry.address, note: 'account', to: treeLink(entry.address) }))
+  const accounts = (folder.data?.entries ?? []).map((entry) => ({ key: entry.address, text: entry.address, note: 'account', to: filesLink(entry.address) }))
   const found = (runs.data?.runs ?? []).map((run) => ({
     key: run.id,
     text: `${run.id} ${run.routes.map((route) => `${route.from} → ${route.to}`).join(', ')}`,
     note: `run, ${run.state}, ${when(run.created)}`,
     to: `/runs/${run.id}`,
   }))
-  return [...places, ...accounts, ...found].filter((offer) => `${offer.text} ${offer.note}`.toLowerCase().includes(wanted)).slice(0, 12)
+  const named = (jobs.data?.jobs ?? []).map((job) => ({ key: `job ${job.name}`, text: job.name, note: `job, ${job.type}`, to: `/jobs/${job.name}` }))
+  return [...places, ...actions, ...named, ...accounts, ...found].filter((offer) => `${offer.text} ${offer.note}`.toLowerCase().includes(wanted)).slice(0, 12)
 }

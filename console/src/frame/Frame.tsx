@@ -5,9 +5,11 @@ import { api, data } from '../api/client'
 import { LiveProvider, useLive } from '../live/live'
 import { Transfers } from '../transfers/Transfers'
 import { UploadsProvider } from '../transfers/uploads'
-import { PicksProvider } from '../tree/picks'
+import { PicksProvider } from '../files/picks'
 import { Menu, MenuChoice, MenuItem } from '../ui/Menu'
 import { CommandField } from './CommandField'
+import { Keys } from './Keys'
+import { places } from './places'
 import { Waterline } from './Waterline'
 
 export function Frame() {
@@ -18,24 +20,25 @@ export function Frame() {
       <div className="flex h-full flex-col">
         <header className="border-b border-line">
           <Waterline />
-          <div className="mx-auto flex min-h-12 max-w-[1400px] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2">
+          <div className="mx-auto flex min-h-12 max-w-[1600px] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2">
             <span className="font-semibold">Deft Heron</span>
-            <nav aria-label="Places" className="flex gap-4">
-              <Place to="/tree">Tree</Place>
-              <Place to="/jobs">Jobs</Place>
-              <Place to="/runs">Runs</Place>
-              <Place to="/accounts">Accounts</Place>
-              <Place to="/settings">Settings</Place>
+            <nav aria-label="Places" className="flex flex-wrap gap-x-4">
+              {places.map((place) => (
+                <PlaceLink key={place.key} to={place.to}>
+                  {place.text}
+                </PlaceLink>
+              ))}
             </nav>
             <CommandField />
             <Person role={who.data.role} />
           </div>
         </header>
-        <main className="mx-auto flex min-h-0 w-full max-w-[1400px] flex-1 flex-col px-4">
+        <main className="mx-auto flex min-h-0 w-full max-w-[1600px] flex-1 flex-col px-4">
           <Away />
           <Outlet />
         </main>
         <Transfers />
+        <Keys />
       </div>
     </Providers>
   )
@@ -52,9 +55,9 @@ function Providers({ children }: { children: ReactNode }) {
   )
 }
 
-function Place({ to, children }: { to: string; children: string }) {
+function PlaceLink({ to, children }: { to: string; children: string }) {
   return (
-    <NavLink to={to} className={({ isActive }) => (isActive ? 'border-b-2 border-plumage' : 'border-b-2 border-transparent text-soft hover:text-ink')}>
+    <NavLink to={to} end={to === '/'} className={({ isActive }) => (isActive ? 'border-b-2 border-plumage' : 'border-b-2 border-transparent text-soft hover:text-ink')}>
       {children}
     </NavLink>
   )
@@ -65,7 +68,7 @@ function Away() {
   if (connected) return null
   return (
     <p role="status" className="py-1 text-ochre">
-      The service does not answer. What is shown may be old; it is asked again by itself.
+      The service does not answer. What is shown may be out of date. The page reconnects automatically.
     </p>
   )
 }

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api, data } from '../api/client'
-import { Summary } from '../tree/CopyDialog'
+import { Summary } from '../files/CopyDialog'
 import { bytes, plain, when } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'

@@ -16,13 +16,13 @@ export function JobsPage() {
       <div className="flex items-center justify-between py-3">
         <h1 className="text-title font-semibold">Jobs</h1>
         <Link to="/jobs/new" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
-          Make a job
+          Create a job
         </Link>
       </div>
       {jobs.isError && <Failed error={jobs.error} />}
       {jobs.data?.jobs.length === 0 && (
         <Empty action={<Link to="/jobs/new" className="text-plumage hover:underline">Create the first job</Link>}>
-          A job is There are no jobs yet.: a folder as another is, two that hold the same, on a timetable or as soon as something changes.
+          A job copies, mirrors, syncs or migrates folders: on a schedule, continuously, or when you start it. There are no jobs yet.
         </Empty>
       )}
       {jobs.data && jobs.data.jobs.length > 0 && (

@@ -2,7 +2,7 @@ import { useMutation } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useParams } from 'react-router'
 import { api, data, type Run } from '../api/client'
-import { treeLink } from '../tree/address'
+import { filesLink } from '../files/address'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { capital, bytes, count, duration, plain, some, when } from '../ui/format'
@@ -10,6 +10,7 @@ import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { stepName } from '../jobs/Migration'
 import { Held, Bandwidth } from './Held'
+import { Course } from './Course'
 import { ItemList } from './ItemList'
 import { Papers } from './Papers'
 import { useCauses, useRun } from './queries'
@@ -33,6 +34,7 @@ export function RunPage() {
       <Head run={run.data} />
       {!run.data.ended && run.data.needs !== 'approval' && <Moving run={run.data} />}
       <Figures run={run.data} />
+      {run.data.started && <Course run={run.data} />}
       <Causes run={run.data} />
       <ItemList run={run.data} />
     </div>
@@ -79,9 +81,9 @@ function Head({ run }: { run: Run }) {
         <ul className="font-mono text-small">
           {run.routes.map((route) => (
             <li key={route.to} className="break-all">
-              <Link to={treeLink(route.from)} className="text-plumage hover:underline">{plain(route.from)}</Link>
+              <Link to={filesLink(route.from)} className="text-plumage hover:underline">{plain(route.from)}</Link>
               {run.type === 'two-way' ? ' ↔ ' : ' → '}
-              <Link to={treeLink(route.to)} className="text-plumage hover:underline">{plain(route.to)}</Link>
+              <Link to={filesLink(route.to)} className="text-plumage hover:underline">{plain(route.to)}</Link>
             </li>
           ))}
         </ul>

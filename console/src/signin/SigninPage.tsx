@@ -30,7 +30,7 @@ export function SigninPage() {
       .POST('/api/v1/session', { body: { token } })
       .then(() => {
         client.clear()
-        return navigate('/tree', { replace: true })
+        return navigate('/', { replace: true })
       })
       .catch(setError)
   }, [token, navigate, client])

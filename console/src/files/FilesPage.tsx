@@ -1,7 +1,7 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { FolderPlus, RefreshCw, Upload as UploadIcon } from 'lucide-react'
 import { useDeferredValue, useEffect, useMemo, useRef, useState } from 'react'
-import { Link, useNavigate, useSearchParams } from 'react-router'
+import { Link, useLocation, useNavigate, useSearchParams } from 'react-router'
 import { api, data, type Entry } from '../api/client'
 import { download } from '../transfers/download'
 import { dropped, sendingsOf, useUploads } from '../transfers/uploads'
@@ -9,7 +9,7 @@ import { Button } from '../ui/Button'
 import { bytes, plain, some, when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Empty, Failed } from '../ui/Banner'
-import { parent, steps, treeLink } from './address'
+import { addressOf, filesLink, parent, steps } from './address'
 import { CopyDialog } from './CopyDialog'
 import { Details } from './Details'
 import { MoveDialog, NewFolderDialog, RemoveDialog, RenameDialog } from './dialogs'
@@ -18,9 +18,9 @@ import { LookDialog } from './LookDialog'
 import { arranged, asListed, type Order } from './order'
 import { usePicks } from './picks'
 
-export function TreePage() {
+export function FilesPage() {
   const [search] = useSearchParams()
-  const address = search.get('at') ?? '/'
+  const address = addressOf(useLocation().pathname, search) ?? '/'
   return <Folder key={address} address={address} />
 }
 
@@ -238,7 +238,7 @@ function Way({ address }: { address: string }) {
           <li key={step.address} className="flex items-baseline gap-1">
             {i > 0 && <span className="text-soft">/</span>}
             {i < way.length - 1 ? (
-              <Link to={treeLink(step.address)} className="text-plumage hover:underline">
+              <Link to={filesLink(step.address)} className="text-plumage hover:underline">
                 {plain(step.name)}
               </Link>
             ) : (

@@ -7,7 +7,7 @@ import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { bytes, plain, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
-import { parent, treeLink } from './address'
+import { parent, filesLink } from './address'
 import { TargetField } from './TargetField'
 import { usePicks } from './picks'
 
@@ -184,4 +184,4 @@ function Kept({ removed, onClose }: { removed: Removed; onClose: () => void }) {
 }
 
 /** Where the tree leads to an entry. */
-export const openLink = (entry: Entry) => treeLink(entry.kind === 'folder' ? entry.address : parent(entry.address))
+export const openLink = (entry: Entry) => filesLink(entry.kind === 'folder' ? entry.address : parent(entry.address))

@@ -6,7 +6,7 @@ import type { Entry } from '../api/client'
 import { Checkbox } from '../ui/Checkbox'
 import { bytes, plain, when } from '../ui/format'
 import { State } from '../ui/State'
-import { parent, treeLink } from './address'
+import { parent, filesLink } from './address'
 import { asListed, type Column, type Order } from './order'
 import { usePicks } from './picks'
 
@@ -59,9 +59,9 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
       if (event.shiftKey && entry) choose(moves[event.key]!, true, true)
     } else if (event.key === ' ' && entry) choose(current, !picked.has(entry.address), event.shiftKey)
     else if (event.key === 'Enter' && entry) {
-      if (entry.kind === 'folder') void navigate(treeLink(entry.address))
+      if (entry.kind === 'folder') void navigate(filesLink(entry.address))
       else if (entry.kind === 'file') onLook(entry)
-    } else if (event.key === 'Backspace' && address !== '/') void navigate(treeLink(parent(address)))
+    } else if (event.key === 'Backspace' && address !== '/') void navigate(filesLink(parent(address)))
     else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) pick(entries, true)
     else if (event.key === 'Escape') clear()
     else if (event.key === 'Delete') onRemove()
@@ -155,7 +155,7 @@ function Row({ entry, index, top, current, chosen, onChoose, onLook }: RowProps)
       <span role="gridcell" className="flex min-w-0 items-center gap-2">
         <Icon entry={entry} />
         {entry.kind === 'folder' ? (
-          <Link to={treeLink(entry.address)} tabIndex={-1} onClick={(event) => event.stopPropagation()} className="truncate text-plumage hover:underline" title={name}>
+          <Link to={filesLink(entry.address)} tabIndex={-1} onClick={(event) => event.stopPropagation()} className="truncate text-plumage hover:underline" title={name}>
             {name}
           </Link>
         ) : (

@@ -1,0 +1,232 @@
+import { useQuery } from '@tanstack/react-query'
+import { lazy, type ReactNode, Suspense, useEffect } from 'react'
+import { Link } from 'react-router'
+import { useAccounts, useSpace } from '../accounts/queries'
+import { api, data, type Run } from '../api/client'
+import { useJobs } from '../jobs/queries'
+import { useLive } from '../live/live'
+import { filesLink } from '../files/address'
+import { Failed } from '../ui/Banner'
+import { bytes, capital, duration, plain, some } from '../ui/format'
+import { Skeleton } from '../ui/Skeleton'
+import { State } from '../ui/State'
+import { Strip } from './Strip'
+
+// The flow map brings a library of its own.
+const Flows = lazy(() => import('./Flows'))
+
+const dayAgo = () => new Date(Math.floor(Date.now() / 3_600_000) * 3_600_000 - 86_400_000).toISOString()
+
+/** What needs a decision first; then what runs, the day, the space and the flows. */
+export function OverviewPage() {
+  useEffect(() => {
+    document.title = 'Overview · Deft Heron'
+  }, [])
+  const accounts = useAccounts()
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <h1 className="sr-only">Overview</h1>
+      {accounts.isError && <Failed error={accounts.error} />}
+      {accounts.data?.length === 0 ? (
+        <div className="py-12 text-soft">
+          <p>The overview shows what needs a decision, what is running, and the space of all accounts. No account is linked yet.</p>
+          <Link to="/accounts/link" className="mt-3 inline-block text-plumage hover:underline">
+            Link an account
+          </Link>
+        </div>
+      ) : (
+        <>
+          <Decisions />
+          <Running />
+          <Day />
+          <Space />
+          <Section title="Transferred in the last 30 days">
+            <Suspense fallback={<Skeleton rows={4} />}>
+              <Flows />
+            </Suspense>
+          </Section>
+        </>
+      )}
+    </div>
+  )
+}
+
+export function Section({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section aria-label={title} className="border-b border-line py-4">
+      <h2 className="mb-2 text-large font-semibold">{title}</h2>
+      {children}
+    </section>
+  )
+}
+
+const useRunsOf = (key: string, query: Record<string, string | string[] | number>) =>
+  useQuery({ queryKey: ['runs', key, query], queryFn: () => data(api.GET('/api/v1/runs', { params: { query } })) })
+
+type Decision = { key: string; state: string; text: string; detail?: string; action: string; to: string }
+
+function Decisions() {
+  const held = useRunsOf('held', { state: ['held'], limit: 50 })
+  const failed = useRunsOf('failed', { state: ['failed', 'partial'], from: dayAgo(), limit: 20 })
+  const accounts = useAccounts()
+  const space = useSpace()
+  if (held.isPending || failed.isPending || accounts.isPending) {
+    return (
+      <Section title="Needs a decision">
+        <Skeleton rows={2} />
+      </Section>
+    )
+  }
+  const rows: Decision[] = [
+    ...(held.data?.runs ?? []).map((run) => ({ key: run.id, state: 'held', text: nameOf(run), detail: run.why ? `${capital(run.why)}.` : undefined, action: 'Decide', to: `/runs/${run.id}` })),
+    ...(accounts.data ?? [])
+      .filter((account) => account.state === 'sign-in-expired')
+      .map((account) => ({ key: account.name, state: account.state, text: account.address, detail: 'The provider no longer accepts the sign-in.', action: 'Reauthorize', to: `/accounts/reauthorize/${account.name}` })),
+    ...(accounts.data ?? [])
+      .filter((account) => account.state === 'unreachable')
+      .map((account) => ({ key: account.name, state: account.state, text: account.address, detail: 'The account cannot be reached.', action: 'Open', to: `/accounts/${account.name}` })),
+    ...(failed.data?.runs ?? []).map((run) => ({
+      key: run.id,
+      state: run.state,
+      text: nameOf(run),
+      detail: run.items.failed > 0 ? `${some(run.items.failed, 'item')} failed.` : run.why ? `${capital(run.why)}.` : undefined,
+      action: 'See why',
+      to: `/runs/${run.id}`,
+    })),
+    ...(space.data?.accounts ?? [])
+      .filter((one) => one.space.total > 0 && one.space.free >= 0 && one.space.free < one.space.total / 20)
+      .map((one) => ({ key: `space ${one.account}`, state: 'partial', text: `/${one.account}`, detail: `${bytes(one.space.free)} of ${bytes(one.space.total)} are free.`, action: 'Open', to: `/accounts/${one.account}` })),
+  ]
+  return (
+    <Section title="Needs a decision">
+      {rows.length === 0 ? (
+        <p className="text-soft">Nothing. No run is held, none failed in the last 24 hours, and every account can be reached.</p>
+      ) : (
+        <ul>
+          {rows.map((row) => (
+            <li key={row.state + row.key} className="grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-4 border-t border-line py-1.5 first:border-t-0 sm:grid-cols-[150px_minmax(0,1fr)_auto]">
+              <span className="hidden sm:block">
+                <State state={row.state} />
+              </span>
+              <span className="min-w-0">
+                <span className="font-semibold break-words">{plain(row.text)}</span> <span className="text-soft">{row.detail}</span>
+              </span>
+              <Link to={row.to} className="inline-flex h-8 items-center rounded-md border border-ochre px-3 text-ochre hover:bg-panel">
+                {row.action}
+              </Link>
+            </li>
+          ))}
+        </ul>
+      )}
+    </Section>
+  )
+}
+
+/** A run as people know it: by its job, or for a single copy by what it copies. */
+export function nameOf(run: Run): string {
+  const route = run.routes[0]
+  if (run.type) return run.step ? `${run.job}, ${run.step.replace('-', ' ')}` : run.job
+  return `${route?.from ?? ''} → ${route?.to ?? ''}${run.routes.length > 1 ? ` and ${run.routes.length - 1} more` : ''}`
+}
+
+function Running() {
+  const { progress } = useLive()
+  const open = useRunsOf('open', { state: ['queued', 'running', 'paused'], limit: 50 })
+  const runs = (open.data?.runs ?? []).map((run) => progress.runs.find((now) => now.id === run.id) ?? run)
+  return (
+    <Section title="Running now">
+      {open.isPending && <Skeleton rows={2} />}
+      {open.isError && <Failed error={open.error} />}
+      {open.isSuccess && runs.length === 0 && <p className="text-soft">Nothing is running.</p>}
+      {runs.map((run) => (
+        <RunningRow key={run.id} run={run} />
+      ))}
+    </Section>
+  )
+}
+
+/** How far a run is, from 0 to 100. */
+export function percentOf(run: Run): number {
+  const ended = run.items.done + run.items.skipped + run.items.failed
+  const all = ended + run.items.waiting
+  return Math.min(100, Math.floor((run.bytes.total > 0 ? run.bytes.transferred / run.bytes.total : all > 0 ? ended / all : 0) * 100))
+}
+
+function RunningRow({ run }: { run: Run }) {
+  const percent = percentOf(run)
+  const insync = run.watching || (run.state === 'running' && run.planned && run.items.waiting === 0 && !run.now?.flying.length)
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-t border-line py-1.5 first:border-t-0 sm:grid-cols-[120px_minmax(0,2fr)_minmax(80px,1fr)_64px_110px_120px]">
+      <span className="hidden sm:block">
+        <State state={run.state} />
+      </span>
+      <Link to={`/runs/${run.id}`} className="min-w-0 break-words text-plumage hover:underline">
+        {plain(nameOf(run))}
+      </Link>
+      {insync ? (
+        <span className="text-soft sm:col-span-4">in sync, waiting for changes</span>
+      ) : (
+        <>
+          <span role="progressbar" aria-label={`Progress of ${run.id}`} aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100} className="hidden h-1.5 bg-line sm:block">
+            <span className="block h-full bg-plumage" style={{ width: `${percent}%` }} />
+          </span>
+          <span className="text-right">{percent} %</span>
+          <span className="hidden text-right whitespace-nowrap text-soft sm:block">{run.now ? `${bytes(Math.round(run.now.rate))}/s` : ''}</span>
+          <span className="hidden text-right whitespace-nowrap text-soft sm:block">{run.now && run.now.left >= 0 ? `${duration(run.now.left)} left` : ''}</span>
+        </>
+      )}
+    </div>
+  )
+}
+
+function Day() {
+  const past = useRunsOf('day', { from: dayAgo(), limit: 1000 })
+  const jobs = useJobs()
+  return (
+    <Section title="The last 24 hours and the next">
+      {past.isPending ? <Skeleton rows={3} /> : past.isError ? <Failed error={past.error} /> : <Strip runs={past.data.runs} more={!!past.data.next} jobs={jobs.data?.jobs ?? []} />}
+    </Section>
+  )
+}
+
+function Space() {
+  const space = useSpace()
+  if (space.isPending) {
+    return (
+      <Section title="Space">
+        <Skeleton rows={3} />
+      </Section>
+    )
+  }
+  if (space.isError) {
+    return (
+      <Section title="Space">
+        <Failed error={space.error} />
+      </Section>
+    )
+  }
+  return (
+    <Section title="Space">
+      <ul>
+        {space.data.accounts.map((one) => {
+          const { used, free, total } = one.space
+          const part = total > 0 && used >= 0 ? Math.min(100, (used / total) * 100) : undefined
+          return (
+            <li key={one.account} className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 py-1 sm:grid-cols-[180px_minmax(0,1fr)_240px]">
+              <Link to={filesLink(`/${one.account}`)} className="font-mono text-small break-all text-plumage hover:underline">
+                /{one.account}
+              </Link>
+              <span className={`hidden h-2 sm:block ${part === undefined ? '' : 'bg-line'}`} aria-hidden="true">
+                {part !== undefined && <span className={`block h-full ${part > 95 ? 'bg-ochre' : 'bg-plumage'}`} style={{ width: `${Math.max(0.5, part)}%` }} />}
+              </span>
+              <span className="text-right whitespace-nowrap text-soft">
+                {one.why ? 'unknown now' : part !== undefined ? `${bytes(used)} used, ${bytes(free)} free` : used >= 0 ? `${bytes(used)} used, no limit reported` : 'not reported by the provider'}
+              </span>
+            </li>
+          )
+        })}
+      </ul>
+    </Section>
+  )
+}
+
