@@ -333,6 +333,7 @@ func TestConsoleRunControls(t *testing.T) {
 	slow.hold()
 	h.must("copy", "/desk", "/archive", "--detach")
 	b.click("Runs")
+	b.shows("Clear filters")
 	b.click("/desk → /archive/desk")
 	b.shows("In flight")
 	b.click("Pause")

@@ -31,7 +31,7 @@ func TestConsoleJobs(t *testing.T) {
 	b.keys("logs")
 	b.click("Mirror makes the target identical to the source")
 	b.click("From")
-	b.keys("/desk/logs\t/archive/logs")
+	b.keys("/desk/logs\t\t/archive/logs") // past the button that opens the tree
 	b.shows("20 files to copy")
 	b.shows("1 file to delete")
 	b.accessible("a new job with its plan")

@@ -147,7 +147,7 @@ func TestConsoleTypes(t *testing.T) {
 	b.click("Another route")
 	b.until(`document.querySelectorAll('input[list]').length >= 4`)
 	js[any](b, `[...document.querySelectorAll('input[list]')][2].focus(), null`)
-	b.keys("/desk/b\t/archive/all")
+	b.keys("/desk/b\t\t/archive/all")
 	b.shows("5 files to copy")
 	b.look("consolidate-new")
 	b.click("Create job")

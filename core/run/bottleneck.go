@@ -66,7 +66,9 @@ func BottleneckOf(points []Point) (Bottleneck, Shares) {
 	for _, one := range []struct {
 		share float64
 		is    Bottleneck
-	}{{shares.Limit, BottleneckLimit}, {shares.Target, BottleneckTarget}, {shares.Source, BottleneckSource}, {shares.Slots, BottleneckProvider}} {
+	}{
+		{shares.Limit, BottleneckLimit}, {shares.Target, BottleneckTarget}, {shares.Source, BottleneckSource}, {shares.Slots, BottleneckProvider},
+	} {
 		if one.share > most {
 			most, found = one.share, one.is
 		}

@@ -121,7 +121,8 @@ func (db *DB) numbersBetween(ctx context.Context, from, to time.Time) (low, high
 	}
 	low, high = 1, 1<<62
 	if !from.IsZero() {
-		if err = db.readPool.QueryRowContext(ctx, "SELECT coalesce((SELECT number FROM runs WHERE created_at >= ? ORDER BY created_at LIMIT 1), ?)",
+		if err = db.readPool.QueryRowContext(ctx,
+			"SELECT coalesce((SELECT number FROM runs WHERE created_at >= ? ORDER BY created_at LIMIT 1), ?)",
 			from, high).Scan(&low); err != nil {
 			return 0, 0, err
 		}

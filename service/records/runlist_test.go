@@ -196,7 +196,8 @@ func TestBytesByDay(t *testing.T) {
 		}
 	}
 	days, err := db.BytesByDay(t.Context(), now.AddDate(0, 0, -30))
-	if err != nil || len(days) != 1 || days[0].Bytes != 12 || days[0].Runs != 2 || days[0].Job != "" || days[0].From != "desk" || days[0].To != "archive" {
+	if err != nil || len(days) != 1 || days[0].Bytes != 12 || days[0].Runs != 2 || days[0].Job != "" || days[0].From != "desk" ||
+		days[0].To != "archive" {
 		t.Errorf("%+v, %v", days, err)
 	}
 }

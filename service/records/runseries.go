@@ -44,7 +44,8 @@ const (
 	nowMs = "CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER)"
 	ends  = "SELECT 'from' AS side UNION ALL SELECT 'to'"
 	// accountOf is the first step of an address: "/desk/Office" is in the account desk.
-	accountOf = "substr(json_extract(route.value, '$.' || ends.side), 2, instr(substr(json_extract(route.value, '$.' || ends.side), 2) || '/', '/') - 1)"
+	accountOf = "substr(json_extract(route.value, '$.' || ends.side), 2, instr(substr(json_extract(route.value, '$.' || ends.side), 2) || " +
+		"'/', '/') - 1)"
 )
 
 // Series returns the progress of a run; an empty one if none is kept.
@@ -93,8 +94,9 @@ func (db *DB) AddEvent(ctx context.Context, run int64, what, detail string) erro
 
 // Events returns the latest events of a run, the oldest first.
 func (db *DB) Events(ctx context.Context, run int64, most int) (events []Event, err error) {
-	rows, err := db.readPool.QueryContext(ctx, "SELECT * FROM (SELECT seq, at, what, cause, detail FROM run_events WHERE run = ? ORDER BY seq "+
-		"DESC LIMIT ?) ORDER BY seq", run, most)
+	rows, err := db.readPool.QueryContext(ctx,
+		"SELECT * FROM (SELECT seq, at, what, cause, detail FROM run_events WHERE run = ? ORDER BY seq "+
+			"DESC LIMIT ?) ORDER BY seq", run, most)
 	if err != nil {
 		return nil, err
 	}

@@ -7,12 +7,13 @@ import { Dialog } from '../ui/Dialog'
 import { bytes, count, duration, plain, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { type Settings, RulesForm } from './Rules'
+import { keepTarget } from './recent'
 import { TargetField } from './TargetField'
 
 /** Where to, what on a conflict, and what that comes to, before anything starts. */
-export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: () => void }) {
+export function CopyDialog({ entries, into = '', onClose }: { entries: Entry[]; into?: string; onClose: () => void }) {
   const navigate = useNavigate()
-  const [to, setTo] = useState('')
+  const [to, setTo] = useState(into)
   const [settings, setSettings] = useState<Settings>({})
   const from = entries.map((entry) => entry.address)
   const request = JSON.stringify({ from, to, ...settings })
@@ -27,7 +28,10 @@ export function CopyDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
   })
   const start = useMutation({
     mutationFn: () => data(api.POST('/api/v1/copies', { body: { from, to, ...settings } })),
-    onSuccess: (started) => navigate(`/runs/${started.run}`),
+    onSuccess: (started) => {
+      keepTarget(to)
+      void navigate(`/runs/${started.run}`)
+    },
   })
   const what = entries.length === 1 ? plain(entries[0]!.name) : some(entries.length, 'entry')
   const settled = asked === request

@@ -1,66 +1,114 @@
-import { useInfiniteQuery } from '@tanstack/react-query'
-import { FolderPlus, RefreshCw, Upload as UploadIcon } from 'lucide-react'
-import { useDeferredValue, useEffect, useMemo, useRef, useState } from 'react'
-import { Link, useLocation, useNavigate, useSearchParams } from 'react-router'
-import { api, data, type Entry } from '../api/client'
+import { Columns2, FolderPlus, PanelLeft, RefreshCw, Upload as UploadIcon } from 'lucide-react'
+import { useEffect, useMemo, useRef, useState } from 'react'
+import { useLocation, useNavigate, useSearchParams } from 'react-router'
+import type { Entry } from '../api/client'
 import { download } from '../transfers/download'
 import { dropped, sendingsOf, useUploads } from '../transfers/uploads'
 import { Button } from '../ui/Button'
-import { bytes, plain, some, when } from '../ui/format'
+import { Divider } from '../ui/Divider'
+import { plain, some, when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
-import { Empty, Failed } from '../ui/Banner'
-import { addressOf, filesLink, parent, steps } from './address'
+import { Empty } from '../ui/Banner'
+import { addressOf, filesLink, parent } from './address'
+import { type Carried, useClipboard, useDrop } from './clipboard'
 import { CopyDialog } from './CopyDialog'
 import { Details } from './Details'
 import { MoveDialog, NewFolderDialog, RemoveDialog, RenameDialog } from './dialogs'
-import { FolderTable } from './FolderTable'
+import { FolderTable, type TableActions } from './FolderTable'
+import { FolderTree } from './FolderTree'
 import { LookDialog } from './LookDialog'
-import { arranged, asListed, type Order } from './order'
+import { marksOf } from './marks'
+import { Counted, NotListed, NothingHere, useFolder, Way } from './Pane'
 import { usePicks } from './picks'
+import { Bring, SecondPane } from './SecondPane'
 
-export function FilesPage() {
-  const [search] = useSearchParams()
-  const address = addressOf(useLocation().pathname, search) ?? '/'
-  return <Folder key={address} address={address} />
+/** A setting of this browser: how the page was left. */
+function useRemembered<T extends string | number>(key: string, usual: T): [T, (value: T) => void] {
+  const [value, setValue] = useState<T>(() => {
+    const kept = localStorage.getItem(key)
+    return kept === null ? usual : ((typeof usual === 'number' ? Number(kept) || usual : kept) as T)
+  })
+  return [
+    value,
+    (next) => {
+      localStorage.setItem(key, String(next))
+      setValue(next)
+    },
+  ]
 }
 
-/** A folder's entries, page after page; all of them where order or filter need all. */
-function useFolder(address: string) {
-  const fresh = useRef(false)
-  const folder = useInfiniteQuery({
-    queryKey: ['folder', address],
-    queryFn: ({ pageParam }) => data(api.GET('/api/v1/tree', { params: { query: { address, limit: 1000, cursor: pageParam, fresh: fresh.current && !pageParam } } })),
-    initialPageParam: '',
-    getNextPageParam: (page) => page.next || undefined,
-  })
-  const refresh = () => {
-    fresh.current = true
-    void folder.refetch().finally(() => {
-      fresh.current = false
-    })
+/** The tree of all accounts, a folder of it, and a second one beside it. */
+export function FilesPage() {
+  const [search] = useSearchParams()
+  const navigate = useNavigate()
+  const address = addressOf(useLocation().pathname, search) ?? '/'
+  const second = search.get('second') ?? undefined
+  const [width, setWidth] = useRemembered<number>('heron-tree-width', 260)
+  const [tree, setTree] = useRemembered<string>('heron-tree-shown', 'yes')
+  const [doing, setDoing] = useState<{ carried: Carried; into: string }>()
+  const { carry } = useClipboard()
+  const withSecond = (link: string, other = second) => {
+    const [path = '', query] = link.split('?')
+    const params = new URLSearchParams(query)
+    if (other !== undefined) params.set('second', other)
+    const text = params.toString()
+    return text ? `${path}?${text}` : path
   }
-  const entries = useMemo(() => folder.data?.pages.flatMap((page) => page.entries) ?? [], [folder.data])
-  return { folder, entries, refresh }
+  const drop = (carried: Carried, into: string) => setDoing({ carried, into })
+  const close = () => {
+    if (doing?.carried.move) carry(undefined)
+    setDoing(undefined)
+  }
+  return (
+    <div className="flex min-h-0 flex-1">
+      {tree === 'yes' && (
+        <>
+          <nav aria-label="Tree" className="hidden shrink-0 flex-col py-3 md:flex" style={{ width }}>
+            <FolderTree label="Folders of all accounts" current={address} onChoose={(to) => void navigate(withSecond(filesLink(to)))} onDrop={drop} remember="heron-tree" />
+          </nav>
+          <Divider label="Width of the tree" value={width} least={160} most={520} onChange={setWidth} />
+        </>
+      )}
+      <Folder
+        key={address}
+        address={address}
+        second={second}
+        linkOf={(to) => withSecond(filesLink(to))}
+        secondLinkOf={(to) => withSecond(filesLink(address), to)}
+        onSecond={(to) => void navigate(to === undefined ? filesLink(address) : withSecond(filesLink(address), to), { replace: true })}
+        onTree={() => setTree(tree === 'yes' ? 'no' : 'yes')}
+        onDrop={drop}
+      />
+      {doing && !doing.carried.move && <CopyDialog entries={doing.carried.entries} into={doing.into} onClose={close} />}
+      {doing?.carried.move && <MoveDialog entries={doing.carried.entries} into={doing.into} onClose={close} />}
+    </div>
+  )
 }
 
 type Open = 'copy' | 'move' | 'rename' | 'remove' | 'folder'
 
-function Folder({ address }: { address: string }) {
-  const { folder, entries, refresh } = useFolder(address)
+type FolderProps = {
+  address: string
+  second?: string
+  linkOf: (address: string) => string
+  secondLinkOf: (address: string) => string
+  onSecond: (address: string | undefined) => void
+  onTree: () => void
+  onDrop: (carried: Carried, into: string) => void
+}
+
+function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDrop }: FolderProps) {
+  const list = useFolder(address, second !== undefined)
+  const other = useFolder(second ?? '/', second !== undefined)
+  const { folder, entries, shown, wanted, filter, setFilter, order, setOrder, refresh } = list
   const picks = usePicks()
   const uploads = useUploads()
+  const { carried, carry } = useClipboard()
   const [open, setOpen] = useState<Open>()
   const [looking, setLooking] = useState<Entry>()
-  const [filter, setFilter] = useState('')
-  const [order, setOrder] = useState<Order>(asListed)
   const [over, setOver] = useState(false)
-  const wanted = useDeferredValue(filter)
-  const shown = useMemo(() => arranged(entries, wanted, order), [entries, wanted, order])
-  const needsAll = wanted !== '' || order !== asListed
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = folder
-  useEffect(() => {
-    if (needsAll && hasNextPage && !isFetchingNextPage) void fetchNextPage()
-  }, [needsAll, hasNextPage, isFetchingNextPage, fetchNextPage])
+  const drop = useDrop(address, onDrop)
+  const marks = useMemo(() => (second === undefined ? undefined : { here: marksOf(entries, other.entries), there: marksOf(other.entries, entries) }), [second, entries, other.entries])
   useEffect(() => {
     document.title = `${address} · Deft Heron`
   }, [address])
@@ -75,28 +123,51 @@ function Folder({ address }: { address: string }) {
     if (next) setLooking(next)
   }
   const listed = folder.data?.pages[0]?.listed
+  const actions: TableActions = {
+    copyTo: () => picked.length > 0 && setOpen('copy'),
+    moveTo: () => picked.length > 0 && setOpen('move'),
+    rename: () => picked.length === 1 && setOpen('rename'),
+    remove: () => picked.length > 0 && setOpen('remove'),
+    download: () => download(picked),
+    carry: (some, move) => carry({ entries: some, move }),
+    paste: (into) => carried && into !== '/' && onDrop(carried, into),
+    canPaste: carried !== undefined,
+  }
+  const fresh = marks ? entries.filter((entry) => marks.here.get(entry.name) === 'only here' || marks.here.get(entry.name) === 'differs') : []
   return (
     <div
-      className="flex min-h-0 flex-1 flex-col"
+      className={`flex min-h-0 min-w-0 flex-1 flex-col md:pl-4 ${drop.over ? 'outline-2 outline-plumage' : ''}`}
       onDragOver={(event) => {
+        drop.props.onDragOver(event)
         if (root || !event.dataTransfer.types.includes('Files')) return
         event.preventDefault()
         setOver(true)
       }}
-      onDragLeave={() => setOver(false)}
-      onDrop={(event) => {
+      onDragLeave={() => {
+        drop.props.onDragLeave()
         setOver(false)
-        if (root) return
+      }}
+      onDrop={(event) => {
+        drop.props.onDrop(event)
+        setOver(false)
+        if (root || !event.dataTransfer.types.includes('Files')) return
         event.preventDefault()
         void dropped(address, event.dataTransfer.items).then(uploads.send)
       }}
     >
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pt-3">
-        <Way address={address} />
+        <button type="button" onClick={onTree} aria-label="Show or hide the tree" title="Show or hide the tree" className="hidden size-8 items-center justify-center rounded-md text-soft hover:text-ink md:inline-flex">
+          <PanelLeft className="size-4" aria-hidden="true" />
+        </button>
+        <Way address={address} linkOf={linkOf} main />
         <span className="flex-1" />
         <span className="text-small text-soft" role="status">
-          {over ? 'Drop to upload to this folder' : folder.isSuccess && <Sum entries={shown} all={entries.length} more={hasNextPage} root={root} />}
+          {over ? 'Drop to upload to this folder' : folder.isSuccess && <Sum entries={shown} all={entries.length} more={folder.hasNextPage} root={root} />}
         </span>
+        <Button onClick={() => onSecond(second === undefined ? address : undefined)} aria-pressed={second !== undefined} title="Show a second folder beside this one">
+          <Columns2 className="size-4" aria-hidden="true" />
+          Two panes
+        </Button>
         <Button onClick={refresh} disabled={folder.isFetching} title={listed ? `As of ${when(listed)}` : undefined}>
           <RefreshCw className="size-4" aria-hidden="true" />
           Refresh
@@ -112,33 +183,65 @@ function Folder({ address }: { address: string }) {
           className="h-8 w-52 rounded-md border border-line bg-panel px-3 placeholder:text-soft"
         />
         {!root && <Bringing address={address} onFolder={() => setOpen('folder')} />}
-        <span className="flex-1" />
+        {carried && !root && (
+          <Button onClick={() => actions.paste(address)}>
+            Paste {carried.entries.length === 1 ? plain(carried.entries[0]!.name) : some(carried.entries.length, 'entry')}
+          </Button>
+        )}
+      </div>
+      <div className="flex min-h-8 flex-wrap items-center gap-2 pb-2">
         <Chosen entries={entries} />
+        <span className="flex-1" />
         <Actions picked={picked} onOpen={setOpen} />
       </div>
-      {folder.isError ? (
-        <Failed error={folder.error}>
-          <Button onClick={refresh}>Try again</Button>
-        </Failed>
-      ) : folder.isSuccess && entries.length === 0 ? (
-        <NothingHere root={root} />
-      ) : folder.isSuccess && shown.length === 0 && !hasNextPage ? (
-        <Empty>Nothing here has “{wanted}” in its name.</Empty>
-      ) : (
-        <div className="flex min-h-0 flex-1 gap-6">
-          <FolderTable
-            entries={shown}
-            address={address}
-            pending={folder.isPending}
-            order={order}
-            onOrder={setOrder}
+      <div className="flex min-h-0 flex-1 gap-4">
+        <section aria-label="Listing" className="flex min-h-0 min-w-0 flex-1 flex-col">
+          {marks && second !== address && (
+            <div className="flex min-h-18 flex-wrap content-start items-center justify-between gap-2 pb-2">
+              <span className="text-small text-soft">
+                <Counted entries={shown} />
+              </span>
+              <Bring entries={fresh} to={second!} from={address} side="right" onBring={() => onDrop({ entries: fresh, move: false }, second!)} />
+            </div>
+          )}
+          {folder.isError ? (
+            <NotListed error={folder.error} address={address} onRetry={refresh} />
+          ) : folder.isSuccess && entries.length === 0 ? (
+            <NothingHere root={root} />
+          ) : folder.isSuccess && shown.length === 0 && !folder.hasNextPage ? (
+            <Empty>Nothing here has “{wanted}” in its name.</Empty>
+          ) : (
+            <FolderTable
+              entries={shown}
+              address={address}
+              pending={folder.isPending}
+              order={order}
+              onOrder={setOrder}
+              onLook={setLooking}
+              onNearEnd={() => folder.hasNextPage && !folder.isFetchingNextPage && void folder.fetchNextPage()}
+              linkOf={linkOf}
+              marks={second === address ? undefined : marks?.here}
+              actions={actions}
+              onDrop={onDrop}
+            />
+          )}
+        </section>
+        {second !== undefined && marks && (
+          <SecondPane
+            address={second}
+            other={address}
+            list={other}
+            marks={second === address ? new Map() : marks.there}
+            linkOf={secondLinkOf}
+            actions={actions}
+            onBring={(some, into) => onDrop({ entries: some, move: false }, into)}
+            onClose={() => onSecond(undefined)}
             onLook={setLooking}
-            onRemove={() => picked.length > 0 && setOpen('remove')}
-            onNearEnd={() => folder.hasNextPage && !folder.isFetchingNextPage && void folder.fetchNextPage()}
+            onDrop={onDrop}
           />
-          {only && <Details entry={only} onLook={() => setLooking(only)} />}
-        </div>
-      )}
+        )}
+        {only && second === undefined && <Details entry={only} onLook={() => setLooking(only)} />}
+      </div>
       {open === 'copy' && <CopyDialog entries={picked} onClose={() => setOpen(undefined)} />}
       {open === 'move' && <MoveDialog entries={picked} onClose={() => setOpen(undefined)} />}
       {open === 'rename' && picked[0] && <RenameDialog entry={picked[0]} onClose={() => setOpen(undefined)} />}
@@ -175,15 +278,15 @@ function Bringing({ address, onFolder }: { address: string; onFolder: () => void
   )
 }
 
-/** How much is chosen, here and in other folders. */
+/** How much is selected, here and in other folders. */
 function Chosen({ entries }: { entries: Entry[] }) {
   const { picked, clear } = usePicks()
-  if (picked.size === 0) return null
+  if (picked.size === 0) return <span className="text-small text-soft">Nothing is selected.</span>
   const here = new Set(entries.map((entry) => entry.address))
   const elsewhere = [...picked.keys()].filter((address) => !here.has(address)).length
   return (
     <span className="flex items-center gap-1 text-small" role="status">
-      <Counted entries={[...picked.values()]} /> chosen
+      <Counted entries={[...picked.values()]} /> selected
       {elsewhere > 0 && <span className="text-dusk">, {elsewhere} of them in other folders</span>}
       <Button look="quiet" onClick={clear}>
         Clear
@@ -219,7 +322,7 @@ function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => 
           Survey…
         </MenuItem>
         <MenuItem disabled={none || !inAccounts} onSelect={() => onOpen('remove')}>
-          Remove…
+          Delete…
         </MenuItem>
       </Menu>
       <Button look="first" disabled={none} onClick={() => onOpen('copy')}>
@@ -227,41 +330,6 @@ function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => 
       </Button>
     </>
   )
-}
-
-function Way({ address }: { address: string }) {
-  const way = steps(address)
-  return (
-    <nav aria-label="Path">
-      <ol className="flex flex-wrap items-baseline gap-1">
-        {way.map((step, i) => (
-          <li key={step.address} className="flex items-baseline gap-1">
-            {i > 0 && <span className="text-soft">/</span>}
-            {i < way.length - 1 ? (
-              <Link to={filesLink(step.address)} className="text-plumage hover:underline">
-                {plain(step.name)}
-              </Link>
-            ) : (
-              <h1 className="font-semibold">{plain(step.name)}</h1>
-            )}
-          </li>
-        ))}
-      </ol>
-    </nav>
-  )
-}
-
-function Counted({ entries }: { entries: Entry[] }) {
-  const folders = entries.filter((entry) => entry.kind === 'folder').length
-  const documents = entries.filter((entry) => entry.kind === 'document').length
-  const files = entries.length - folders - documents
-  const size = entries.reduce((sum, entry) => sum + (entry.kind === 'folder' ? 0 : Math.max(0, entry.size)), 0)
-  const parts = [
-    folders > 0 || entries.length === 0 ? some(folders, 'folder') : '',
-    documents > 0 ? some(documents, 'document') : '',
-    files > 0 ? `${some(files, 'file')}, ${bytes(size)}` : '',
-  ]
-  return <>{parts.filter(Boolean).join(', ')}</>
 }
 
 function Sum({ entries, all, more, root }: { entries: Entry[]; all: number; more: boolean; root: boolean }) {
@@ -272,20 +340,5 @@ function Sum({ entries, all, more, root }: { entries: Entry[]; all: number; more
       {entries.length !== all && ` of ${some(all, 'entry')}`}
       {more && ' so far'}
     </>
-  )
-}
-
-function NothingHere({ root }: { root: boolean }) {
-  if (!root) return <Empty>This folder is empty. Drop files here, or upload some.</Empty>
-  return (
-    <Empty
-      action={
-        <Link to="/accounts/link" className="text-plumage hover:underline">
-          Link an account
-        </Link>
-      }
-    >
-      Here all linked accounts stand as one tree. None is linked yet.
-    </Empty>
   )
 }

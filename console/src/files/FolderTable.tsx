@@ -5,10 +5,26 @@ import { Link, useNavigate } from 'react-router'
 import type { Entry } from '../api/client'
 import { Checkbox } from '../ui/Checkbox'
 import { bytes, plain, when } from '../ui/format'
+import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
-import { parent, filesLink } from './address'
+import { parent } from './address'
+import { type Carried, entriesType, useClipboard, useDrop } from './clipboard'
+import type { Mark } from './marks'
 import { asListed, type Column, type Order } from './order'
 import { usePicks } from './picks'
+import { RowMenu } from './RowMenu'
+
+/** What can be done with the entries that are selected, or in the folder. */
+export type TableActions = {
+  copyTo: () => void
+  moveTo: () => void
+  rename: () => void
+  remove: () => void
+  download: () => void
+  carry: (entries: Entry[], move: boolean) => void
+  paste: (into: string) => void
+  canPaste: boolean
+}
 
 type Props = {
   entries: Entry[]
@@ -17,17 +33,22 @@ type Props = {
   order: Order
   onOrder: (order: Order) => void
   onLook: (entry: Entry) => void
-  onRemove: () => void
   onNearEnd: () => void
+  linkOf: (address: string) => string
+  marks?: Map<string, Mark>
+  actions: TableActions
+  onDrop: (carried: Carried, into: string) => void
+  id?: string
 }
 
 const rowHeight = 32
-const columns = 'grid grid-cols-[28px_minmax(0,1fr)_100px] sm:grid-cols-[28px_minmax(0,1fr)_110px_180px] items-center gap-x-3'
+const columns = 'grid grid-cols-[28px_minmax(0,1fr)_100px] @xl:grid-cols-[28px_minmax(0,1fr)_110px_180px] items-center gap-x-3'
 
 /** A folder as rows, of which only those in sight are in the page. */
-export function FolderTable({ entries, address, pending, order, onOrder, onLook, onRemove, onNearEnd }: Props) {
+export function FolderTable({ entries, address, pending, order, onOrder, onLook, onNearEnd, linkOf, marks, actions, onDrop, id = 'row' }: Props) {
   const navigate = useNavigate()
-  const { picked, pick, clear } = usePicks()
+  const { picked, pick, only, clear } = usePicks()
+  const { drag } = useClipboard()
   const box = useRef<HTMLDivElement>(null)
   const [current, setCurrent] = useState(0)
   const [anchor, setAnchor] = useState(0)
@@ -59,18 +80,30 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
       if (event.shiftKey && entry) choose(moves[event.key]!, true, true)
     } else if (event.key === ' ' && entry) choose(current, !picked.has(entry.address), event.shiftKey)
     else if (event.key === 'Enter' && entry) {
-      if (entry.kind === 'folder') void navigate(filesLink(entry.address))
+      if (entry.kind === 'folder') void navigate(linkOf(entry.address))
       else if (entry.kind === 'file') onLook(entry)
-    } else if (event.key === 'Backspace' && address !== '/') void navigate(filesLink(parent(address)))
+    } else if (event.key === 'Backspace' && address !== '/') void navigate(linkOf(parent(address)))
     else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) pick(entries, true)
     else if (event.key === 'Escape') clear()
-    else if (event.key === 'Delete') onRemove()
+    else if (event.key === 'Delete') actions.remove()
+    else if (event.key === 'F2') actions.rename()
+    else if ((event.ctrlKey || event.metaKey) && (event.key === 'c' || event.key === 'x')) {
+      const chosen = entries.filter((one) => picked.has(one.address))
+      const carried = chosen.length > 0 ? chosen : entry ? [entry] : []
+      if (carried.length > 0) actions.carry(carried, event.key === 'x')
+    } else if ((event.ctrlKey || event.metaKey) && event.key === 'v') actions.paste(address)
     else return
     event.preventDefault()
   }
+  // A row that is dragged, or whose menu opens, takes the whole selection along if it is part of it.
+  const taken = (entry: Entry) => {
+    if (picked.has(entry.address)) return entries.filter((one) => picked.has(one.address))
+    only([entry])
+    return [entry]
+  }
   const chosen = entries.reduce((n, entry) => n + (picked.has(entry.address) ? 1 : 0), 0)
   return (
-    <div className="flex min-h-0 min-w-0 flex-1 flex-col">
+    <div className="@container flex min-h-0 min-w-0 flex-1 flex-col">
       <div className={`${columns} border-b border-line py-1 text-small text-soft`}>
         <span className="pl-1.5">
           <Checkbox
@@ -81,9 +114,10 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
         </span>
         <Heading column="name" title="Name" order={order} onOrder={onOrder} />
         <Heading column="size" title="Size" order={order} onOrder={onOrder} className="justify-end" />
-        <Heading column="modified" title="Modified" order={order} onOrder={onOrder} className="hidden justify-end sm:flex" />
+        <Heading column="modified" title="Modified" order={order} onOrder={onOrder} className="hidden justify-end @xl:flex" />
       </div>
-      {pending && <p className="py-3 text-soft">Listing…</p>}
+      {pending && <Skeleton rows={8} />}
+      <RowMenu entries={entries} address={address} actions={actions} onOpen={(entry) => (entry.kind === 'folder' ? void navigate(linkOf(entry.address)) : onLook(entry))}>
       <div
         ref={box}
         tabIndex={0}
@@ -91,7 +125,7 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
         aria-label={`Folder ${address}`}
         aria-rowcount={entries.length}
         aria-multiselectable="true"
-        aria-activedescendant={entries[current] ? `row-${current}` : undefined}
+        aria-activedescendant={entries[current] ? `${id}-${current}` : undefined}
         onKeyDown={onKeyDown}
         className="min-h-0 flex-1 overflow-auto"
       >
@@ -106,6 +140,16 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
                 top={row.start}
                 current={row.index === current}
                 chosen={picked.has(entry.address)}
+                id={id}
+                link={linkOf(entry.address)}
+                mark={marks?.get(entry.name)}
+                draggable={address !== '/'}
+                onDrag={(on) => drag(on ? taken(entry) : undefined)}
+                onMenu={() => {
+                  setCurrent(row.index)
+                  taken(entry)
+                }}
+                onDrop={onDrop}
                 onLook={onLook}
                 onChoose={(on, shift) => {
                   setCurrent(row.index)
@@ -116,6 +160,7 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
           })}
         </div>
       </div>
+      </RowMenu>
     </div>
   )
 }
@@ -133,21 +178,51 @@ function Heading({ column, title, order, onOrder, className = '' }: { column: Co
   )
 }
 
-type RowProps = { entry: Entry; index: number; top: number; current: boolean; chosen: boolean; onChoose: (on: boolean, shift: boolean) => void; onLook: (entry: Entry) => void }
+type RowProps = {
+  entry: Entry
+  index: number
+  top: number
+  current: boolean
+  chosen: boolean
+  id: string
+  link: string
+  mark?: Mark
+  draggable: boolean
+  onDrag: (on: boolean) => void
+  onMenu: () => void
+  onDrop: (carried: Carried, into: string) => void
+  onChoose: (on: boolean, shift: boolean) => void
+  onLook: (entry: Entry) => void
+}
 
-function Row({ entry, index, top, current, chosen, onChoose, onLook }: RowProps) {
+const markLooks: Record<Mark, string> = { 'only here': 'text-plumage', differs: 'text-ochre', equal: 'text-reed' }
+
+function Row({ entry, index, top, current, chosen, id, link, mark, draggable, onDrag, onMenu, onDrop, onChoose, onLook }: RowProps) {
+  const drop = useDrop(entry.kind === 'folder' ? entry.address : '/', onDrop)
+  const { carried } = useClipboard()
+  const cut = carried?.move && carried.entries.some((one) => one.address === entry.address)
   const name = plain(entry.name) || '(no name)'
   return (
     <div
-      id={`row-${index}`}
+      id={`${id}-${index}`}
       role="row"
       aria-rowindex={index + 1}
       aria-selected={chosen}
       data-name={entry.name}
+      data-address={entry.address}
+      draggable={draggable}
+      onDragStart={(event) => {
+        event.dataTransfer.setData(entriesType, entry.address)
+        event.dataTransfer.effectAllowed = 'copyMove'
+        onDrag(true)
+      }}
+      onDragEnd={() => onDrag(false)}
+      onContextMenu={onMenu}
+      {...(entry.kind === 'folder' ? drop.props : {})}
       style={{ position: 'absolute', top, left: 0, right: 0, height: rowHeight }}
       onClick={(event) => onChoose(event.shiftKey ? true : !chosen, event.shiftKey)}
       onDoubleClick={() => entry.kind === 'file' && onLook(entry)}
-      className={`${columns} cursor-default border-b border-line ${chosen ? 'bg-panel' : ''} ${current ? 'shadow-[inset_2px_0_0_var(--plumage)]' : ''} hover:bg-panel`}
+      className={`${columns} cursor-default border-b border-line ${chosen ? 'bg-panel' : ''} ${drop.over ? 'bg-panel outline-2 outline-plumage' : ''} ${cut ? 'opacity-60' : ''} ${current ? 'shadow-[inset_2px_0_0_var(--plumage)]' : ''} hover:bg-panel`}
     >
       <span role="gridcell" className="pl-1.5">
         <Checkbox checked={chosen} tabIndex={-1} label={`Choose ${name}`} onChange={onChoose} />
@@ -155,7 +230,7 @@ function Row({ entry, index, top, current, chosen, onChoose, onLook }: RowProps)
       <span role="gridcell" className="flex min-w-0 items-center gap-2">
         <Icon entry={entry} />
         {entry.kind === 'folder' ? (
-          <Link to={filesLink(entry.address)} tabIndex={-1} onClick={(event) => event.stopPropagation()} className="truncate text-plumage hover:underline" title={name}>
+          <Link to={link} tabIndex={-1} draggable={false} onClick={(event) => event.stopPropagation()} className="truncate text-plumage hover:underline" title={name}>
             {name}
           </Link>
         ) : (
@@ -167,11 +242,12 @@ function Row({ entry, index, top, current, chosen, onChoose, onLook }: RowProps)
         {entry.address.includes('/%id=') && entry.id && <span className="font-mono text-small whitespace-nowrap text-soft" title="The id of one of several entries with this name">{plain(entry.id)}</span>}
         {entry.read_only && <span className="text-small whitespace-nowrap text-soft">read only</span>}
         {entry.state && entry.state !== 'linked' && <State state={entry.state} />}
+        {mark && <span className={`ml-auto text-small whitespace-nowrap ${markLooks[mark]}`}>{mark}</span>}
       </span>
       <span role="gridcell" className="text-right whitespace-nowrap">
         {entry.kind === 'folder' ? '' : bytes(entry.size)}
       </span>
-      <span role="gridcell" className="hidden text-right whitespace-nowrap text-soft sm:block">
+      <span role="gridcell" className="hidden text-right whitespace-nowrap text-soft @xl:block">
         {entry.modified ? when(entry.modified) : ''}
       </span>
     </div>

@@ -8,6 +8,7 @@ import { Field } from '../ui/Field'
 import { bytes, plain, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { parent, filesLink } from './address'
+import { keepTarget } from './recent'
 import { TargetField } from './TargetField'
 import { usePicks } from './picks'
 
@@ -29,23 +30,37 @@ function Buttons({ onClose, verb, disabled, danger }: { onClose: () => void; ver
 }
 
 export function NewFolderDialog({ address, onClose }: { address: string; onClose: () => void }) {
+  return (
+    <Dialog open onClose={onClose} title="New folder" description={<span className="font-mono text-small">in {plain(address)}</span>}>
+      <NewFolderForm address={address} onClose={onClose} onMade={onClose} />
+    </Dialog>
+  )
+}
+
+/** The name of a new folder. */
+export function NewFolderForm({ address, onClose, onMade }: { address: string; onClose: () => void; onMade: (name: string) => void }) {
   const [name, setName] = useState('')
   const freshen = useFreshen()
   const make = useMutation({
     mutationFn: () => data(api.POST('/api/v1/folders', { body: { address, names: [name] } })),
     onSuccess: () => {
       freshen()
-      onClose()
+      onMade(name)
     },
   })
   return (
-    <Dialog open onClose={onClose} title="New folder" description={<span className="font-mono text-small">in {plain(address)}</span>}>
-      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), make.mutate())}>
-        <Field label="Name" value={name} onChange={(event) => setName(event.target.value)} autoFocus />
-        {make.isError && <Failed error={make.error} />}
-        <Buttons onClose={onClose} verb="Create folder" disabled={name === '' || make.isPending} />
-      </form>
-    </Dialog>
+    <form
+      className="grid gap-4"
+      onSubmit={(event) => {
+        event.preventDefault()
+        event.stopPropagation()
+        make.mutate()
+      }}
+    >
+      <Field label="Name" value={name} onChange={(event) => setName(event.target.value)} autoFocus />
+      {make.isError && <Failed error={make.error} />}
+      <Buttons onClose={onClose} verb="Create folder" disabled={name === '' || make.isPending} />
+    </form>
   )
 }
 
@@ -79,8 +94,8 @@ export function RenameDialog({ entry, onClose }: { entry: Entry; onClose: () => 
   )
 }
 
-export function MoveDialog({ entries, onClose }: { entries: Entry[]; onClose: () => void }) {
-  const [to, setTo] = useState('')
+export function MoveDialog({ entries, into = '', onClose }: { entries: Entry[]; into?: string; onClose: () => void }) {
+  const [to, setTo] = useState(into)
   const move = useMove(onClose)
   const what = entries.length === 1 ? plain(entries[0]!.name) : some(entries.length, 'entry')
   return (
@@ -90,7 +105,7 @@ export function MoveDialog({ entries, onClose }: { entries: Entry[]; onClose: ()
       title={`Move ${what}`}
       description="Within an account the entry is renamed. To another account it is copied, verified and then deleted here. Nothing is overwritten."
     >
-      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), move.mutate({ from: entries.map((entry) => entry.address), to }))}>
+      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), (keepTarget(to), move.mutate({ from: entries.map((entry) => entry.address), to })))}>
         <TargetField label="Into the folder" value={to} onChange={setTo} />
         {move.isError && <Failed error={move.error} />}
         <Buttons onClose={onClose} verb={`Move ${what}`} disabled={!/^\/[a-z0-9-]+/.test(to) || move.isPending} />

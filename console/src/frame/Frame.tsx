@@ -5,6 +5,7 @@ import { api, data } from '../api/client'
 import { LiveProvider, useLive } from '../live/live'
 import { Transfers } from '../transfers/Transfers'
 import { UploadsProvider } from '../transfers/uploads'
+import { ClipboardProvider } from '../files/clipboard'
 import { PicksProvider } from '../files/picks'
 import { Menu, MenuChoice, MenuItem } from '../ui/Menu'
 import { CommandField } from './CommandField'
@@ -49,7 +50,9 @@ function Providers({ children }: { children: ReactNode }) {
   return (
     <LiveProvider>
       <UploadsProvider>
-        <PicksProvider>{children}</PicksProvider>
+        <PicksProvider>
+          <ClipboardProvider>{children}</ClipboardProvider>
+        </PicksProvider>
       </UploadsProvider>
     </LiveProvider>
   )
