@@ -23,6 +23,12 @@ func (b *window) at(selector string) (x, y float64) {
 	return at[0], at[1]
 }
 
+// focus gives the keyboard to what a selector finds, once it is there.
+func (b *window) focus(selector string) {
+	b.t.Helper()
+	b.until(fmt.Sprintf("(document.querySelector(%[1]s)?.focus(), document.activeElement?.matches(%[1]s))", quote(selector)))
+}
+
 // mouse sends one event of the pointer. modifiers are 8 for Shift.
 func (b *window) mouse(kind input.DispatchMouseEventType, x, y float64, button input.MouseButton, modifiers int64) {
 	b.t.Helper()
@@ -84,7 +90,8 @@ func TestConsoleWorkplace(t *testing.T) {
 	b.keys(kb.Escape)
 
 	// The tree by keyboard: open the desk, and choose the folder in it.
-	b.do(chromedp.Focus("[role=tree]"))
+	b.until("document.querySelectorAll('[role=treeitem][data-address]').length >= 2")
+	b.focus("[role=tree]")
 	b.keys(kb.End)
 	b.keys(kb.ArrowRight)
 	b.until("document.querySelector('[role=treeitem][data-address=\"/desk/Reports\"]')")
@@ -98,7 +105,7 @@ func TestConsoleWorkplace(t *testing.T) {
 	b.accessible("a folder with the tree")
 
 	// Dragging a file onto a folder of the tree: the plan first, then the run.
-	b.do(chromedp.Focus("[role=tree]"))
+	b.focus("[role=tree]")
 	b.keys(kb.Home)
 	b.keys(kb.ArrowRight)
 	b.drag(`[role=row][data-name="one.txt"]`, `[role=treeitem][data-address="/archive/Inbox"]`, 0)
@@ -135,15 +142,16 @@ func TestConsoleWorkplace(t *testing.T) {
 	// Cut and paste by keys, within an account.
 	b.open("http://" + h.listen + "/files/desk/Reports")
 	b.shows("one.txt")
-	b.do(chromedp.Focus("[role=grid]"))
+	b.focus("[role=grid]")
 	b.keys(kb.End)
 	b.do(chromedp.KeyEvent("x", chromedp.KeyModifiers(2)))
 	b.shows("Paste two.txt")
-	b.do(chromedp.Focus("[role=grid]"))
+	b.focus("[role=grid]")
 	b.keys(kb.Home)
 	b.keys(kb.Enter)
 	b.until("location.pathname === '/files/desk/Reports/Deep'")
-	b.do(chromedp.Focus("[role=grid]"))
+	b.shows("three.txt")
+	b.focus("[role=grid]")
 	b.do(chromedp.KeyEvent("v", chromedp.KeyModifiers(2)))
 	b.shows("Within an account the entry is renamed")
 	b.click("Move two.txt")

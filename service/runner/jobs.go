@@ -67,22 +67,24 @@ func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contrac
 	} else if timetable, err := spec.When.Read(zone); err == nil {
 		shown.Next = append(shown.Next, timetable.Coming(row.CreatedAt, time.Now(), moments)...)
 	}
+	// The last run first: a migration that is read after it is at least as far.
+	last, err := r.db.LastRun(ctx, row.Name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return shown, err
+	}
+	if err == nil {
+		run, err := r.Run(ctx, last.ID)
+		if err != nil {
+			return shown, err
+		}
+		shown.Last = &run
+	}
 	if row.Type == job.Migrate {
-		var err error
 		if shown.Migration, err = r.migration(ctx, row); err != nil {
 			return shown, err
 		}
 	}
-	last, err := r.db.LastRun(ctx, row.Name)
-	if errors.Is(err, records.ErrNotFound) {
-		return shown, nil
-	}
-	if err != nil {
-		return shown, err
-	}
-	run, err := r.Run(ctx, last.ID)
-	shown.Last = &run
-	return shown, err
+	return shown, nil
 }
 
 // CreateJob makes a job, and starts it where it is to run at once.

@@ -17,7 +17,7 @@ import { MoveDialog, NewFolderDialog, RemoveDialog, RenameDialog } from './dialo
 import { FolderTable, type TableActions } from './FolderTable'
 import { FolderTree } from './FolderTree'
 import { LookDialog } from './LookDialog'
-import { marksOf } from './marks'
+import { type Mark, marksOf } from './marks'
 import { Counted, NotListed, NothingHere, useFolder, Way } from './Pane'
 import { usePicks } from './picks'
 import { Bring, SecondPane } from './SecondPane'
@@ -108,7 +108,13 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
   const [looking, setLooking] = useState<Entry>()
   const [over, setOver] = useState(false)
   const drop = useDrop(address, onDrop)
-  const marks = useMemo(() => (second === undefined ? undefined : { here: marksOf(entries, other.entries), there: marksOf(other.entries, entries) }), [second, entries, other.entries])
+  // Nothing is marked before both folders are listed to their ends.
+  const complete = [folder, other.folder].every((one) => one.isSuccess && !one.hasNextPage)
+  const marks = useMemo(() => {
+    if (second === undefined) return undefined
+    if (!complete) return { here: new Map<string, Mark>(), there: new Map<string, Mark>() }
+    return { here: marksOf(entries, other.entries), there: marksOf(other.entries, entries) }
+  }, [second, complete, entries, other.entries])
   useEffect(() => {
     document.title = `${address} · Deft Heron`
   }, [address])

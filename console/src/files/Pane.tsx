@@ -66,8 +66,9 @@ export function Counted({ entries }: { entries: Entry[] }) {
   const documents = entries.filter((entry) => entry.kind === 'document').length
   const files = entries.length - folders - documents
   const size = entries.reduce((sum, entry) => sum + (entry.kind === 'folder' ? 0 : Math.max(0, entry.size)), 0)
+  if (entries.length === 0) return <>empty</>
   const parts = [
-    folders > 0 || entries.length === 0 ? some(folders, 'folder') : '',
+    folders > 0 ? some(folders, 'folder') : '',
     documents > 0 ? some(documents, 'document') : '',
     files > 0 ? `${some(files, 'file')}, ${bytes(size)}` : '',
   ]

@@ -43,7 +43,7 @@ export default function Flows() {
   const open = (job: string) => void navigate(job === single ? '/runs' : `/jobs/${job}`)
   return (
     <div className="grid gap-6 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
-      <svg viewBox={`0 0 ${width} ${height}`} className="w-full" role="img" aria-label="Bytes from account to account; the table has the same figures">
+      <svg viewBox={`0 0 ${width} ${height}`} className="hidden w-full sm:block" role="img" aria-label="Bytes from account to account; the table has the same figures">
         {layout.links.map((link) => (
           <path
             key={`${link.job} ${link.from} ${link.to}`}

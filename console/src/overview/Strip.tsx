@@ -12,7 +12,7 @@ const single = 'Single copies'
 const hour = 3_600_000
 const mostRows = 8
 const rowHeight = 26
-const left = 180
+const columns = 'clamp(96px, 26vw, 180px) minmax(0,1fr)'
 
 /** The times of day on the axis: every six hours. */
 function ticksOf(start: number): number[] {
@@ -48,12 +48,12 @@ export function Strip({ runs, jobs, more }: { runs: Run[]; jobs: Job[]; more: bo
   const shown = names.slice(0, mostRows)
   return (
     <div>
-      <div className="overflow-x-auto">
-        <div className="min-w-[640px]">
+      <div>
+        <div>
           {shown.map((name) => {
             const { bars, coming } = rows.get(name)!
             return (
-              <div key={name} className="grid items-center border-t border-line first:border-t-0" style={{ gridTemplateColumns: `${left}px minmax(0,1fr)` }}>
+              <div key={name} className="grid items-center border-t border-line first:border-t-0" style={{ gridTemplateColumns: columns }}>
                 <span className="truncate pr-3" title={name}>
                   {name === single ? <span className="text-soft">{name}</span> : <Link to={`/jobs/${name}`} className="text-plumage hover:underline">{plain(name)}</Link>}
                 </span>
@@ -75,7 +75,7 @@ export function Strip({ runs, jobs, more }: { runs: Run[]; jobs: Job[]; more: bo
               </div>
             )
           })}
-          <div className="grid text-small text-soft" style={{ gridTemplateColumns: `${left}px minmax(0,1fr)` }} aria-hidden="true">
+          <div className="grid text-small text-soft" style={{ gridTemplateColumns: columns }} aria-hidden="true">
             <span />
             <span className="relative h-5 border-t border-line">
               {ticksOf(start).map((at) => (
