@@ -99,7 +99,8 @@ func TestConsoleWorkplace(t *testing.T) {
 	b.keys(kb.Enter)
 	b.until("location.pathname === '/files/desk/Reports'")
 	b.shows("one.txt")
-	if opened := js[string](b, "document.querySelector('[role=treeitem][data-address=\"/desk\"]').getAttribute('aria-expanded')"); opened != "true" {
+	opened := js[string](b, "document.querySelector('[role=treeitem][data-address=\"/desk\"]').getAttribute('aria-expanded')")
+	if opened != "true" {
 		t.Errorf("the desk is expanded: %s", opened)
 	}
 	b.accessible("a folder with the tree")
@@ -120,9 +121,10 @@ func TestConsoleWorkplace(t *testing.T) {
 	// Two panes, with what differs, and bringing it over.
 	b.open("http://" + h.listen + "/files/desk/Reports?second=%2Farchive%2FReports")
 	b.shows("Copy 3 new or differing entries to the right")
-	marks := js[string](b, "[...document.querySelectorAll('[role=row]')].map((row) => row.dataset.address + ': ' + row.innerText.split('\\n').filter((line) => "+
-		"['only here', 'differs', 'equal'].includes(line)).join()).join('; ')")
-	for _, want := range []string{"/desk/Reports/one.txt: only here", "/desk/Reports/two.txt: differs", "/archive/Reports/old.txt: only here"} {
+	marks := js[string](b, "[...document.querySelectorAll('[role=row]')].map((row) => row.dataset.address + ': ' + "+
+		"row.innerText.split('\\n').filter((line) => ['only here', 'differs', 'equal'].includes(line)).join()).join('; ')")
+	for _, want := range []string{"/desk/Reports/one.txt: only here", "/desk/Reports/two.txt: differs",
+		"/archive/Reports/old.txt: only here"} {
 		if !strings.Contains(marks, want) {
 			t.Errorf("the marks are %s; want %s", marks, want)
 		}
@@ -193,4 +195,64 @@ func TestConsoleWorkplace(t *testing.T) {
 	b.shows("There is no page")
 	b.click("Accounts")
 	b.keptToPolicy()
+}
+
+// TestConsoleSchedule paints hours of the week with the pointer and by keyboard, sees the next
+// runs, and creates the job with them.
+func TestConsoleSchedule(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	desk, archive := t.TempDir(), t.TempDir()
+	writeFile(t, "one", desk, "Reports", "one.txt")
+	h.linkFolder("desk", desk)
+	h.linkFolder("archive", archive)
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("Needs a decision")
+	b.open("http://" + h.listen + "/jobs/new")
+	b.click("reports-to-archive")
+	b.keys("nightly")
+	b.field("From", "/desk/Reports")
+	b.field("As", "/archive/Reports")
+	b.choose("Schedule", "weekly")
+	b.until(`document.querySelector('[data-cell="1-22"]')`)
+
+	// With the pointer: Tuesday from 22:00 to midnight, and Wednesday until 02:00.
+	b.drag(`[data-cell="1-22"]`, `[data-cell="1-23"]`, 0)
+	b.until(`document.querySelector('input[placeholder="mon-fri 22:00-06:00"]').value === 'tue 22:00-24:00'`)
+	b.drag(`[data-cell="2-0"]`, `[data-cell="2-1"]`, 0)
+	b.until(`document.querySelector('input[placeholder="mon-fri 22:00-06:00"]').value === 'tue 22:00-02:00'`)
+	b.shows("Next runs")
+	b.accessible("a schedule as a grid")
+
+	// By keyboard: the cursor is where the pointer was; one hour more, taken along with Shift.
+	b.focus("[role=grid]")
+	b.do(chromedp.KeyEvent(kb.ArrowRight, chromedp.KeyModifiers(shift)))
+	b.until(`document.querySelector('input[placeholder="mon-fri 22:00-06:00"]').value === 'tue 22:00-03:00'`)
+	b.click("Nights")
+	b.until(`document.querySelector('input[placeholder="mon-fri 22:00-06:00"]').value === 'daily 22:00-06:00'`)
+	b.field("Hours of the week", "mon-fri 20:30-06:00")
+	b.shows("parts of hours")
+	b.click("Clear")
+	b.field("Hours of the week", "sat 08:00-10:00")
+	b.until(`document.querySelector('[data-cell="5-9"]').getAttribute('aria-selected') === 'true'`)
+	b.shows("1 file to copy")
+	b.click("Create job")
+	b.shows("weekly, sat 08:00-10:00")
+	if out := h.must("job", "show", "nightly"); !strings.Contains(out, "sat 08:00-10:00") {
+		t.Errorf("the job: %s", out)
+	}
+
+	// A bandwidth limit at hours, as a grid.
+	b.open("http://" + h.listen + "/settings")
+	b.click("Add a limit at hours")
+	b.click("Office hours")
+	b.until(`document.querySelector('input[placeholder="mon-fri 08-18"]').value === 'mon-fri 08:00-18:00'`)
+	b.field("Rate", "5MB/s")
+	b.accessible("a bandwidth limit as a grid")
+	b.click("Set")
+	b.shows("In force.")
+	if out := h.must("bandwidth", "show"); !strings.Contains(out, "mon-fri 08:00-18:00") {
+		t.Errorf("the bandwidth: %s", out)
+	}
 }

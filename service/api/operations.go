@@ -72,6 +72,7 @@ func (s *Server) register(api huma.API) {
 	s.registerConsents(api)
 	s.registerLinks(api)
 	s.registerBandwidth(api)
+	s.registerSchedules(api)
 	s.registerJobs(api)
 	s.registerArrivals(api)
 	s.registerNotifications(api)

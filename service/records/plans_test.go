@@ -97,6 +97,7 @@ var whole = []string{
 	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq",
 	"UPDATE items SET state = ?, cause = ?, ended = ? WHERE state = 'waiting'",
 	"json_each(runs.routes)", "SELECT route, sum(moved) FROM items WHERE run",
+	"FROM runs WHERE moved > 0 GROUP BY", "UPDATE runs SET flowed = moved",
 	// by number
 	"DELETE FROM notifications WHERE at", "SELECT number FROM scopes WHERE EXISTS", "SELECT * FROM `notifications` ORDER BY seq DESC LIMIT",
 	// the first of an index

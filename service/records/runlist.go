@@ -168,8 +168,19 @@ func (db *DB) KeepFlows(ctx context.Context, run int64, pairs [][2]string) error
 	}
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		for pair, bytes := range sums {
+			var before int64
+			err := tx.QueryRowContext(ctx, "SELECT bytes FROM run_flows WHERE run = ? AND source = ? AND target = ?", run, pair[0],
+				pair[1]).Scan(&before)
+			if err != nil && !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
 			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO run_flows (run, source, target, bytes) VALUES (?, ?, ?, ?)", run, pair[0],
 				pair[1], bytes); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO flow_days (day, job, source, target, bytes, runs) SELECT date('now'), "+flowJob+
+				", ?, ?, ?, ? FROM runs WHERE number = ? ON CONFLICT DO UPDATE SET bytes = bytes + excluded.bytes, runs = runs + excluded.runs",
+				pair[0], pair[1], bytes-before, before == 0, run); err != nil {
 				return err
 			}
 		}
@@ -187,15 +198,11 @@ type DayBytes struct {
 	Runs  int64
 }
 
-// BytesByDay returns what runs have transferred by day, job and accounts, of the runs that were
-// created since a moment. A run of which no flows are kept counts for its first route.
+// BytesByDay returns what runs have transferred since a day, by day, job and accounts. A run that
+// goes on is counted now and then.
 func (db *DB) BytesByDay(ctx context.Context, since time.Time) (all []DayBytes, err error) {
-	const first = "substr(json_extract(routes, '$[0].SIDE'), 2, instr(substr(json_extract(routes, '$[0].SIDE'), 2) || '/', '/') - 1)"
-	rows, err := db.readPool.QueryContext(ctx, "SELECT date(created_at) AS day, CASE type WHEN '' THEN '' ELSE job END AS of, "+
-		"coalesce(source, "+strings.ReplaceAll(first, "SIDE", "from")+") AS source, coalesce(target, "+
-		strings.ReplaceAll(first, "SIDE", "to")+") AS target, sum(coalesce(run_flows.bytes, moved)), count(*) FROM runs INDEXED BY "+
-		"runs_created LEFT JOIN run_flows ON run_flows.run = number WHERE created_at >= ? AND moved > 0 GROUP BY 1, 2, 3, 4 ORDER BY 1, 2",
-		since)
+	rows, err := db.readPool.QueryContext(ctx, "SELECT day, job, source, target, bytes, runs FROM flow_days WHERE day >= ? ORDER BY day, job",
+		since.UTC().Format(time.DateOnly))
 	if err != nil {
 		return nil, err
 	}

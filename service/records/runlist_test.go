@@ -178,7 +178,7 @@ func TestFlowsOfARun(t *testing.T) {
 	if err := db.KeepFlows(t.Context(), one.Number, [][2]string{{"a", "z"}, {"b", "z"}, {"a", "z"}}); err != nil {
 		t.Fatal(err)
 	}
-	days, err := db.BytesByDay(t.Context(), time.Now().Add(-time.Hour))
+	days, err := db.BytesByDay(t.Context(), time.Now().AddDate(0, 0, -1))
 	if err != nil || len(days) != 2 || days[0].From != "a" || days[0].Bytes != 30 || days[1].From != "b" || days[1].Bytes != 20 {
 		t.Errorf("%+v, %v", days, err)
 	}
@@ -188,11 +188,16 @@ func TestFlowsOfARun(t *testing.T) {
 func TestBytesByDay(t *testing.T) {
 	db := open(t, t.TempDir())
 	now := time.Now()
-	for i, moved := range []int64{5, 7, 0, 100} {
-		one := records.Run{ID: fmt.Sprint(i), Job: fmt.Sprint("copy-", i), State: run.Done, Moved: moved, CreatedAt: now.AddDate(0, 0, -i/3*40),
+	for i, moved := range []int64{5, 7, 0} {
+		one := records.Run{ID: fmt.Sprint(i), Job: fmt.Sprint("copy-", i), State: run.Running, CreatedAt: now,
 			Routes: []records.Route{{From: "/desk/Office", To: "/archive/office"}}}
 		if err := db.AddRunOf(t.Context(), &one); err != nil {
 			t.Fatal(err)
+		}
+		for _, one.Moved = range []int64{moved / 2, moved, moved} { // as it goes on
+			if err := db.SaveRun(t.Context(), one, "moved"); err != nil {
+				t.Fatal(err)
+			}
 		}
 	}
 	days, err := db.BytesByDay(t.Context(), now.AddDate(0, 0, -30))

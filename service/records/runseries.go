@@ -36,17 +36,45 @@ var runListSchema = []string{
 		(` + ends + `) AS ends`,
 	"CREATE TABLE run_flows (run INTEGER NOT NULL, source TEXT NOT NULL, target TEXT NOT NULL, bytes INTEGER NOT NULL, " +
 		"PRIMARY KEY (run, source, target)) WITHOUT ROWID",
+	"ALTER TABLE runs ADD COLUMN flowed INTEGER NOT NULL DEFAULT 0",
+	"CREATE TABLE flow_days (day TEXT NOT NULL, job TEXT NOT NULL, source TEXT NOT NULL, target TEXT NOT NULL, bytes INTEGER NOT NULL, " +
+		"runs INTEGER NOT NULL, PRIMARY KEY (day, job, source, target)) WITHOUT ROWID",
+	`INSERT INTO flow_days (day, job, source, target, bytes, runs) SELECT date(created_at), ` + flowJob + `, ` + firstSource + `, ` +
+		firstTarget + `,
+		sum(moved), count(*) FROM runs WHERE moved > 0 GROUP BY 1, 2, 3, 4`,
+	"UPDATE runs SET flowed = moved",
+	// What a run between two accounts has transferred since it was last counted. KeepFlows
+	// counts a run between several.
+	`CREATE TRIGGER run_flowed AFTER UPDATE OF moved ON runs WHEN new.moved > new.flowed AND
+		(SELECT count(DISTINCT ` + sourceOf + ` || ' ' || ` + targetOf + `) FROM json_each(new.routes) AS route) = 1 BEGIN
+		INSERT INTO flow_days (day, job, source, target, bytes, runs) SELECT date('now'), ` + flowJob + `, ` + firstSource + `, ` + firstTarget + `,
+			new.moved - new.flowed, new.flowed = 0 FROM runs WHERE number = new.number
+			ON CONFLICT DO UPDATE SET bytes = bytes + excluded.bytes, runs = runs + excluded.runs;
+		UPDATE runs SET flowed = new.moved WHERE number = new.number;
+	END`,
 	"CREATE INDEX runs_state ON runs (state, number)",
 	"CREATE INDEX runs_created ON runs (created_at)",
 }
 
-const (
-	nowMs = "CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER)"
-	ends  = "SELECT 'from' AS side UNION ALL SELECT 'to'"
-	// accountOf is the first step of an address: "/desk/Office" is in the account desk.
-	accountOf = "substr(json_extract(route.value, '$.' || ends.side), 2, instr(substr(json_extract(route.value, '$.' || ends.side), 2) || " +
-		"'/', '/') - 1)"
+const nowMs = "CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER)"
+
+const ends = "SELECT 'from' AS side UNION ALL SELECT 'to'"
+
+// accountIn is the account of an address in SQL: "/desk/Office" is in the account desk.
+func accountIn(address string) string {
+	return "substr(" + address + ", 2, instr(substr(" + address + ", 2) || '/', '/') - 1)"
+}
+
+var (
+	accountOf   = accountIn("json_extract(route.value, '$.' || ends.side)")
+	sourceOf    = accountIn("json_extract(route.value, '$.from')")
+	targetOf    = accountIn("json_extract(route.value, '$.to')")
+	firstSource = accountIn("json_extract(runs.routes, '$[0].from')")
+	firstTarget = accountIn("json_extract(runs.routes, '$[0].to')")
 )
+
+// flowJob is the job that flows are counted for: all single copies and moves together are "".
+const flowJob = "CASE runs.type WHEN '' THEN '' ELSE runs.job END"
 
 // Series returns the progress of a run; an empty one if none is kept.
 func (db *DB) Series(ctx context.Context, run int64) (series run.Series, err error) {

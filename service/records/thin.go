@@ -112,10 +112,29 @@ func (db *DB) thinRun(ctx context.Context, run int64, before time.Time) error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE runs SET thin = ?, thinned_to = ?, thinned = ? WHERE number = ?", string(encoded), last,
-			ended.Valid && read < thinStep && !stopped, run)
-		return err
+		all := ended.Valid && read < thinStep && !stopped
+		if _, err = tx.ExecContext(ctx, "UPDATE runs SET thin = ?, thinned_to = ?, thinned = ? WHERE number = ?", string(encoded), last, all,
+			run); err != nil {
+			return err
+		}
+		return thinCourse(ctx, tx, run, all)
 	})
+}
+
+// thinCourse removes the progress and the events of a run that is thinned, and of one that goes
+// on all but its latest events.
+func thinCourse(ctx context.Context, tx *sql.Tx, run int64, all bool) error {
+	if !all {
+		_, err := tx.ExecContext(ctx, "DELETE FROM run_events WHERE run = ? AND seq <= (SELECT seq FROM run_events WHERE run = ? ORDER BY "+
+			"seq DESC "+
+			"LIMIT 1 OFFSET 1000)", run, run)
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "DELETE FROM run_series WHERE run = ?", run)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, "DELETE FROM run_events WHERE run = ?", run)
+	}
+	return err
 }
 
 // thinnedOf is what the items of a run came to that are not kept any more.
@@ -134,11 +153,16 @@ func (db *DB) IsThinned(ctx context.Context, run int64) (bool, error) {
 }
 
 // ThinSamples keeps of what was measured of accounts before a moment one sample a day,
-// none of more than two years before, and of each account the last hundred speed checks
-// and the last thousand changes of its link.
+// none of more than two years before, of each account the last hundred speed checks
+// and the last thousand changes of its link, and what was transferred in a day for three years.
 func (db *DB) ThinSamples(ctx context.Context, before time.Time) error {
 	rows, err := db.Accounts(ctx)
 	if err != nil {
+		return err
+	}
+	const flowsKept = 3 // years
+	if err := db.write.WithContext(ctx).Exec("DELETE FROM flow_days WHERE day < ?", before.AddDate(-flowsKept, 0, 0).Format(time.DateOnly)).
+		Error; err != nil {
 		return err
 	}
 	for _, row := range rows {

@@ -318,3 +318,17 @@ func (r *Runner) PlanSpec(ctx context.Context, spec job.Spec) (contract.Plan, er
 	}
 	return r.plan(ctx, p)
 }
+
+// Times returns the next times at which a job with a schedule would run, and its time zone.
+func (r *Runner) Times(when job.When, now time.Time, most int) (times []time.Time, zoneName string, err error) {
+	timetable, err := when.Read(zone)
+	if err != nil {
+		return nil, "", err
+	}
+	if when.Zone != "" {
+		zoneName = when.Zone
+	} else {
+		zoneName, _ = now.In(zone).Zone()
+	}
+	return append([]time.Time{}, timetable.Coming(now, now, most)...), zoneName, nil
+}

@@ -107,7 +107,11 @@ func (c *recorder) now() run.Series {
 }
 
 func (c *recorder) save(ctx context.Context) {
-	if err := c.runner.db.SaveSeries(ctx, c.number, c.now()); err != nil {
+	err := c.runner.db.SaveSeries(ctx, c.number, c.now())
+	if err == nil { // so that what a run transfers counts on its day, however long it goes on
+		err = c.runner.db.SaveRun(ctx, records.Run{Number: c.number, Moved: c.work.Snapshot().Moved}, "moved")
+	}
+	if err != nil {
 		c.runner.log.Error("could not save the progress of a run", "run", c.active.id, "error", err)
 	}
 }

@@ -1226,6 +1226,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/schedules/times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The next times of a schedule */
+        post: operations["list-times"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/week": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read hours of the week as a grid, or a grid as hours */
+        post: operations["read-week"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -2882,6 +2916,11 @@ export interface components {
             name: string;
             value: string;
         };
+        Times: {
+            times: string[];
+            /** @description The time zone of the schedule. */
+            zone: string;
+        };
         Transfer: {
             address: string;
             /** @description As the request named it. */
@@ -3021,6 +3060,14 @@ export interface components {
             /** @enum {string} */
             what: "space-nearly-full" | "space-full-soon" | "certificate-ends" | "linked-twice";
             why: string;
+        };
+        WeekHours: {
+            /** @description 168 digits, from Monday at 00:00: 1 for each hour that is covered. Sent in place of text, it is read as text. */
+            cells?: string;
+            /** @description The text has no parts of hours, and the grid shows all of it. */
+            exact?: boolean;
+            /** @description Hours of the week, as in job files: mon-fri 22:00-06:00, sat, sun. */
+            text?: string;
         };
         When: {
             /** @description file or folder: one run for each that arrives at the source or changes, once it is complete. Of folders, those directly in the source. */
@@ -5717,6 +5764,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunSeries"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["When"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Times"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-week": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WeekHours"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WeekHours"];
                 };
             };
             /** @description Error */

@@ -3,7 +3,8 @@ import type { components } from '../api/schema'
 import { Checkbox } from '../ui/Checkbox'
 import { Choice } from '../ui/Choice'
 import { Field, SelectField } from '../ui/Field'
-import { hoursOf, hoursText, type Limits } from '../ui/hours'
+import { BandwidthHours } from '../ui/BandwidthHours'
+import type { Limits } from '../ui/hours'
 
 type JobSpec = components['schemas']['Spec']
 export type Rules = NonNullable<JobSpec['rules']>
@@ -125,31 +126,10 @@ export function RulesForm({ settings, onChange, merges }: { settings: Settings; 
             <Field label="Bandwidth limit up" placeholder="20MB/s" value={settings.bandwidth?.up ?? ''} onChange={(event) => limit({ up: event.target.value })} />
             <Field label="Bandwidth limit down" placeholder="20MB/s" value={settings.bandwidth?.down ?? ''} onChange={(event) => limit({ down: event.target.value })} />
           </div>
-          <Hours bandwidth={settings.bandwidth} onChange={(hours) => limit({ hours })} />
+          <BandwidthHours value={settings.bandwidth?.hours} onChange={(hours) => limit({ hours })} />
         </div>
       )}
     </>
-  )
-}
-
-/** Bandwidth limits at hours of the week, one a line. */
-function Hours({ bandwidth, onChange }: { bandwidth: Settings['bandwidth']; onChange: (hours: Limits['hours']) => void }) {
-  const [text, setText] = useState(hoursText(bandwidth ?? {}))
-  return (
-    <label className="grid gap-1">
-      <span className="text-small text-soft">Bandwidth limits at hours of the week, one a line; the first that matches counts</span>
-      <textarea
-        rows={Math.max(1, text.split('\n').length)}
-        spellCheck={false}
-        placeholder="mon-fri 08-18: 5MB/s"
-        value={text}
-        onChange={(event) => {
-          setText(event.target.value)
-          onChange(hoursOf(event.target.value))
-        }}
-        className="w-full rounded-md border border-line bg-ground px-3 py-1 font-mono text-small placeholder:text-soft"
-      />
-    </label>
   )
 }
 

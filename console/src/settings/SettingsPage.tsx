@@ -5,7 +5,8 @@ import { useAccounts } from '../accounts/queries'
 import { Button } from '../ui/Button'
 import { Field } from '../ui/Field'
 import { Notifications } from './Notifications'
-import { hoursOf, hoursText, type Limits } from '../ui/hours'
+import { BandwidthHours } from '../ui/BandwidthHours'
+import type { Limits } from '../ui/hours'
 import { Failed } from '../ui/Banner'
 
 /** How fast bytes may move, of everything and of each account. */
@@ -21,7 +22,7 @@ export function SettingsPage() {
     <div className="min-h-0 flex-1 overflow-auto py-3">
       <h1 className="text-title font-semibold">Bandwidth</h1>
       <p className="max-w-3xl text-soft">
-        Bandwidth limits up to providers and down from them. They take effect at once. Write hours one a line, such as <span className="font-mono text-small">mon-fri 08-18: 5MB/s</span>, in the service’s time zone.
+        Bandwidth limits up to providers and down from them. They take effect at once. Hours are those of the service’s time zone.
       </p>
       <Row title="Everything" account="" limits={limits.data.overall} />
       {accounts.data.map((account) => (
@@ -68,15 +69,15 @@ function Row({ title, account, limits }: { title: string; account: string; limit
   const client = useQueryClient()
   const [up, setUp] = useState(limits.up ?? '')
   const [down, setDown] = useState(limits.down ?? '')
-  const [hours, setHours] = useState(hoursText(limits))
+  const [hours, setHours] = useState(limits.hours)
   const save = useMutation({
     mutationFn: () => {
-      const body = { up: up || undefined, down: down || undefined, hours: hoursOf(hours) }
+      const body = { up: up || undefined, down: down || undefined, hours: hours?.filter((one) => one.when || one.rate) }
       return account ? data(api.PUT('/api/v1/accounts/{name}/bandwidth', { params: { path: { name: account } }, body })) : data(api.PUT('/api/v1/bandwidth', { body }))
     },
     onSuccess: () => void client.invalidateQueries({ queryKey: ['bandwidth'] }),
   })
-  const changed = up !== (limits.up ?? '') || down !== (limits.down ?? '') || hours !== hoursText(limits)
+  const changed = up !== (limits.up ?? '') || down !== (limits.down ?? '') || JSON.stringify(hours ?? []) !== JSON.stringify(limits.hours ?? [])
   return (
     <form
       aria-label={`Bandwidth of ${title}`}
@@ -90,10 +91,7 @@ function Row({ title, account, limits }: { title: string; account: string; limit
         <h2 className={account ? 'pt-6 font-mono text-small break-all' : 'pt-5'}>{title}</h2>
         <Field label="Up" placeholder="unlimited" value={up} onChange={(event) => setUp(event.target.value)} />
         <Field label="Down" placeholder="unlimited" value={down} onChange={(event) => setDown(event.target.value)} />
-        <label className="grid gap-1">
-          <span className="text-small text-soft">Limits at hours of the week</span>
-          <textarea rows={Math.max(1, hours.split('\n').length)} spellCheck={false} value={hours} onChange={(event) => setHours(event.target.value)} className="min-h-8 w-full rounded-md border border-line bg-ground px-3 py-1 font-mono text-small" />
-        </label>
+        <BandwidthHours value={hours} onChange={setHours} />
         <div className="pt-6">
           <Button look={changed ? 'first' : undefined} type="submit" disabled={!changed || save.isPending}>
             Set
