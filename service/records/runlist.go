@@ -83,8 +83,14 @@ func (db *DB) findRuns(ctx context.Context, filter RunFilter, where []string, ar
 	}
 	if len(filter.States) > 0 && filter.Account == "" && filter.Job == "" {
 		for _, state := range filter.States {
-			err := read("runs INDEXED BY runs_state", "number", append(where[:len(where):len(where)], "state = ?"),
-				append(args[:len(args):len(args)], state))
+			from, also := "runs", "state = ?"
+			switch {
+			case !state.Ended():
+				from, also = "runs INDEXED BY runs_open", "ended_at IS NULL AND state = ?"
+			case state != run.Done: // as in their index
+				from, also = "runs INDEXED BY runs_unwell", "state IN "+unwell+" AND state = ?"
+			}
+			err := read(from, "number", append(where[:len(where):len(where)], also), append(args[:len(args):len(args)], state))
 			if err != nil {
 				return nil, err
 			}
@@ -121,17 +127,42 @@ func (db *DB) numbersBetween(ctx context.Context, from, to time.Time) (low, high
 	}
 	low, high = 1, 1<<62
 	if !from.IsZero() {
-		if err = db.readPool.QueryRowContext(ctx,
-			"SELECT coalesce((SELECT number FROM runs WHERE created_at >= ? ORDER BY created_at LIMIT 1), ?)",
-			from, high).Scan(&low); err != nil {
+		if low, err = db.firstCreated(ctx, from); err != nil {
 			return 0, 0, err
 		}
 	}
 	if !to.IsZero() {
-		err = db.readPool.QueryRowContext(ctx,
-			"SELECT coalesce((SELECT number FROM runs WHERE created_at < ? ORDER BY created_at DESC LIMIT 1), 0)", to).Scan(&high)
+		if high, err = db.firstCreated(ctx, to); err != nil {
+			return 0, 0, err
+		}
+		high--
 	}
-	return low, high, err
+	return low, high, nil
+}
+
+// firstCreated returns the number of the first run that was created at a moment or later; one
+// after the last if there is none. It halves the numbers, so that times need no index.
+func (db *DB) firstCreated(ctx context.Context, at time.Time) (number int64, err error) {
+	var last int64
+	if err := db.readPool.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM runs").Scan(&last); err != nil {
+		return 0, err
+	}
+	low, high := int64(1), last+1
+	for low < high {
+		middle := (low + high) / 2
+		var found int64
+		var created time.Time
+		if err := db.readPool.QueryRowContext(ctx, "SELECT number, created_at FROM runs WHERE number >= ? ORDER BY number LIMIT 1", middle).
+			Scan(&found, &created); err != nil {
+			return 0, err
+		}
+		if created.Before(at) {
+			low = found + 1
+		} else {
+			high = middle
+		}
+	}
+	return low, nil
 }
 
 // stepBefore returns the lowest number that one step of a filter by text looks at.

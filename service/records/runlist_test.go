@@ -109,7 +109,7 @@ func TestEventsOfARun(t *testing.T) {
 			t.Errorf("%s was %v ago", event.What, since)
 		}
 	}
-	if want := []string{"queued", "running", "held safety-limit", "bandwidth 20MB/s"}; err != nil || !slices.Equal(got, want) {
+	if want := []string{"running", "held safety-limit", "bandwidth 20MB/s"}; err != nil || !slices.Equal(got, want) {
 		t.Errorf("%q (%v), want %q", got, err, want)
 	}
 	if latest, err := db.Events(t.Context(), one.Number, 2); err != nil || len(latest) != 2 || latest[0].What != "held" {

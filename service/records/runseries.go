@@ -15,15 +15,16 @@ import (
 // a run can forget its event.
 var runListSchema = []string{
 	"CREATE TABLE run_series (run INTEGER PRIMARY KEY, data BLOB NOT NULL)",
-	`CREATE TABLE run_events (seq INTEGER PRIMARY KEY, run INTEGER NOT NULL, at INTEGER NOT NULL, what TEXT NOT NULL,
-		cause TEXT NOT NULL, detail TEXT NOT NULL)`,
-	"CREATE INDEX run_events_run ON run_events (run, seq)",
+	// An event's number is its time in ms, times 8, and its place among those of one ms.
+	`CREATE TABLE run_events (run INTEGER NOT NULL, number INTEGER NOT NULL, what TEXT NOT NULL, cause TEXT NOT NULL, detail TEXT NOT NULL,
+		PRIMARY KEY (run, number)) WITHOUT ROWID`,
 	`CREATE TRIGGER run_created AFTER INSERT ON runs BEGIN
-		INSERT INTO run_events (run, at, what, cause, detail) VALUES (new.number, ` + nowMs + `, new.state, coalesce(new.cause, ''), coalesce(new.why, ''));
-		INSERT OR IGNORE INTO run_accounts (account, run) SELECT ` + accountOf + `, new.number FROM json_each(new.routes) AS route, (` + ends + `) AS ends;
+		INSERT OR IGNORE INTO run_accounts (account, run) SELECT ` + accountOf + `, new.number
+			FROM json_each(new.routes) AS route, (` + ends + `) AS ends;
 	END`,
 	`CREATE TRIGGER run_changed AFTER UPDATE OF state ON runs WHEN new.state <> old.state BEGIN
-		INSERT INTO run_events (run, at, what, cause, detail) SELECT new.number, ` + nowMs + `, new.state,
+		INSERT OR IGNORE INTO run_events (run, number, what, cause, detail) SELECT new.number,
+			` + nowMs + ` * 8 + CASE new.state WHEN 'queued' THEN 0 WHEN 'running' THEN 1 ELSE 2 END, new.state,
 			CASE WHEN goes THEN '' ELSE coalesce(new.cause, '') END, CASE WHEN goes THEN '' ELSE coalesce(new.why, '') END
 			FROM (SELECT new.state IN ('queued', 'running') AS goes);
 	END`,
@@ -52,11 +53,13 @@ var runListSchema = []string{
 			ON CONFLICT DO UPDATE SET bytes = bytes + excluded.bytes, runs = runs + excluded.runs;
 		UPDATE runs SET flowed = new.moved WHERE number = new.number;
 	END`,
-	"CREATE INDEX runs_state ON runs (state, number)",
-	"CREATE INDEX runs_created ON runs (created_at)",
+	"CREATE INDEX runs_unwell ON runs (state, number) WHERE state IN " + unwell,
 }
 
 const nowMs = "CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER)"
+
+// unwell are the states of ended runs that are few, and have an index.
+const unwell = "('failed', 'partial', 'cancelled')"
 
 const ends = "SELECT 'from' AS side UNION ALL SELECT 'to'"
 
@@ -100,7 +103,6 @@ func (db *DB) SaveSeries(ctx context.Context, run int64, series run.Series) erro
 
 // Event is something that happened to a run: it came into a state, or a person changed it.
 type Event struct {
-	Seq    int64
 	At     time.Time
 	What   string // a state, or one of the changes below
 	Cause  string
@@ -116,26 +118,26 @@ const (
 
 // AddEvent keeps a change of a run.
 func (db *DB) AddEvent(ctx context.Context, run int64, what, detail string) error {
-	return db.write.WithContext(ctx).Exec("INSERT INTO run_events (run, at, what, cause, detail) VALUES (?, ?, ?, '', ?)", run,
-		time.Now().UnixMilli(), what, detail).Error
+	return db.write.WithContext(ctx).Exec("INSERT OR REPLACE INTO run_events (run, number, what, cause, detail) VALUES (?, ?, ?, '', ?)", run,
+		time.Now().UnixMilli()*8+7, what, detail).Error
 }
 
-// Events returns the latest events of a run, the oldest first.
+// Events returns the latest events of a run, the oldest first. Its creation is none of them.
 func (db *DB) Events(ctx context.Context, run int64, most int) (events []Event, err error) {
 	rows, err := db.readPool.QueryContext(ctx,
-		"SELECT * FROM (SELECT seq, at, what, cause, detail FROM run_events WHERE run = ? ORDER BY seq "+
-			"DESC LIMIT ?) ORDER BY seq", run, most)
+		"SELECT * FROM (SELECT number, what, cause, detail FROM run_events WHERE run = ? ORDER BY number "+
+			"DESC LIMIT ?) ORDER BY number", run, most)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var one Event
-		var at int64
-		if err := rows.Scan(&one.Seq, &at, &one.What, &one.Cause, &one.Detail); err != nil {
+		var number int64
+		if err := rows.Scan(&number, &one.What, &one.Cause, &one.Detail); err != nil {
 			return nil, err
 		}
-		one.At = time.UnixMilli(at)
+		one.At = time.UnixMilli(number / 8)
 		events = append(events, one)
 	}
 	return events, rows.Err()

@@ -125,8 +125,8 @@ func (db *DB) thinRun(ctx context.Context, run int64, before time.Time) error {
 // on all but its latest events.
 func thinCourse(ctx context.Context, tx *sql.Tx, run int64, all bool) error {
 	if !all {
-		_, err := tx.ExecContext(ctx, "DELETE FROM run_events WHERE run = ? AND seq <= (SELECT seq FROM run_events WHERE run = ? ORDER BY "+
-			"seq DESC "+
+		_, err := tx.ExecContext(ctx, "DELETE FROM run_events WHERE run = ? AND number <= (SELECT number FROM run_events WHERE run = ? ORDER BY "+
+			"number DESC "+
 			"LIMIT 1 OFFSET 1000)", run, run)
 		return err
 	}

@@ -297,7 +297,7 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
-	stop := r.record(ctx, a, row, work)
+	stop := r.record(ctx, a, row, work, resumed)
 	result := work.Execute(ctx)
 	stop()
 	switch row.Step {

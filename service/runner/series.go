@@ -38,12 +38,16 @@ type recorder struct {
 	at     time.Time
 }
 
-// record adds the progress of a run to its series until the function returned is called.
-func (r *Runner) record(ctx context.Context, a *active, row records.Run, work *transfer.Run) func() {
+// record adds the progress of a run to its series until the function returned is called. What
+// took less than two samples has none: there is nothing to draw, and arrivals are many.
+func (r *Runner) record(ctx context.Context, a *active, row records.Run, work *transfer.Run, resumed bool) func() {
 	ctx = context.WithoutCancel(ctx)
-	series, err := r.db.Series(ctx, row.Number)
-	if err != nil {
-		r.log.Error("could not read the progress of a run", "run", a.id, "error", err)
+	var series run.Series
+	if resumed {
+		var err error
+		if series, err = r.db.Series(ctx, row.Number); err != nil {
+			r.log.Error("could not read the progress of a run", "run", a.id, "error", err)
+		}
 	}
 	c := &recorder{runner: r, number: row.Number, active: a, work: work, series: series, used: processorTime(), at: time.Now()}
 	// What was done before is in the records; the run itself reads it only when it starts.
@@ -72,7 +76,11 @@ func (r *Runner) record(ctx context.Context, a *active, row records.Run, work *t
 		close(done)
 		<-ended
 		c.sample(time.Now(), true)
-		c.save(ctx)
+		if series := c.now(); len(series.Points) > 1 {
+			if err := r.db.SaveSeries(ctx, c.number, series); err != nil {
+				r.log.Error("could not save the progress of a run", "run", a.id, "error", err)
+			}
+		}
 		a.recorder.Store(nil)
 	}
 }
@@ -173,7 +181,7 @@ func (r *Runner) Events(ctx context.Context, id string) ([]contract.RunEvent, er
 		return nil, err
 	}
 	events, err := r.db.Events(ctx, row.Number, mostEvents)
-	shown := []contract.RunEvent{}
+	shown := []contract.RunEvent{{At: row.CreatedAt, What: string(run.Queued), Sentence: messages.RunEvent(string(run.Queued), "", "")}}
 	for _, one := range events {
 		shown = append(shown, contract.RunEvent{At: one.At, What: one.What, Cause: one.Cause, Sentence: messages.RunEvent(one.What, one.Cause,
 			one.Detail)})
