@@ -68,7 +68,6 @@ func TestPictures(t *testing.T) {
 	b.shows("README.txt")
 	b.click("Choose README.txt")
 	b.shows("Revision")
-	b.picture(picture("console-tree"))
 	b.open("http://" + h.listen + "/files/desk")
 	b.shows("Office")
 	b.click("Choose all")
@@ -76,8 +75,11 @@ func TestPictures(t *testing.T) {
 	b.click("/account/folder")
 	b.keys("/archive/2026")
 	b.shows("empty folder to create")
-	b.picture(picture("console-copy"))
 	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
+	b.shows("In flight")
+	time.Sleep(6 * time.Second) // so that its chart has a course
+	b.shows("is the bottleneck")
+	b.picture(picture("console-run"))
 	slow.release()
 	b.shows("and verified.")
 
@@ -119,7 +121,7 @@ func TestPictures(t *testing.T) {
 	b.shows("The record")
 	b.picture(picture("survey"))
 	drivePictures(t, h, b, screen)
-	filePictures(t, h, b, screen)
+	filePictures(t, h, b)
 	migrationPictures(t, h, b)
 	jobPictures(t, h, b, screen, desk)
 	screen.draw("run-show", fmt.Sprintf("heron run list; heron run show %[1]s; heron run items %[1]s --state failed", run.ID), 2*time.Second)
@@ -169,6 +171,22 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.click("Start now")
 	b.shows("Approve…")
 	b.picture(picture("console-held"))
+	b.open("http://" + h.listen + "/jobs/desk-and-drive")
+	b.shows("Hours in which a run may go")
+	b.until(`document.querySelector('[data-cell="6-23"]')`)
+	js[any](b, `document.querySelector('[data-cell="0-0"]').scrollIntoView({ block: 'center' }), null`)
+	b.until(`document.querySelector('[data-cell="0-23"]').getAttribute('aria-selected') === 'true'`)
+	b.picture(picture("console-schedule"))
+
+	// What the office has beside the desk, and how they differ.
+	b.open("http://" + h.listen + "/files/desk/Office?second=%2Farchive%2F2026%2FOffice")
+	b.shows("only here")
+	b.shows("differs")
+	b.picture(picture("console-files"))
+	b.open("http://" + h.listen + "/")
+	b.shows("Decide")
+	b.shows("single copies")
+	b.picture(picture("console-overview"))
 }
 
 // drivePictures draws linking by consent, and a definition being tried.
@@ -179,19 +197,6 @@ func drivePictures(t *testing.T, h *heron, b *window, screen *screen) {
 		t.Fatal(err)
 	}
 	h.linkDrives(c)
-	linking := make(chan bool)
-	go func() {
-		defer close(linking)
-		screen.draw("link-consent", fmt.Sprintf(`heron account link sedge rivers-drive --url %s --area "Rivers team" --consent device; heron ls /field-drive/2026 /field-drive/2026/Alderbrook; heron copy /field-drive/2026 /office-drive --plan`, c.SedgeURL), 6*time.Second)
-	}()
-	for range 100 {
-		if code := c.Sedge.Consents.Pending(); code != "" {
-			answerDevice(t, c.SedgeURL+"/device", code, "agree")
-			break
-		}
-		<-time.After(50 * time.Millisecond)
-	}
-	<-linking
 	file := filepath.Join(os.TempDir(), "sedge-by-token.yaml")
 	mine := strings.Replace(bearerDefinition(t, h), "request: POST /items/{id}/copies", "request: POST /items/{id}/doubles", 1)
 	writeFile(t, mine, file)
@@ -206,7 +211,7 @@ func drivePictures(t *testing.T, h *heron, b *window, screen *screen) {
 }
 
 // filePictures draws accounts, looks and comparisons.
-func filePictures(t *testing.T, h *heron, b *window, screen *screen) {
+func filePictures(t *testing.T, h *heron, b *window) {
 	t.Helper()
 	h.must("copy", "/gauge-share/Tollmouth", "/desk/Office")
 	h.must("rm", "--yes", "/desk/Office/Tollmouth/2026-03-04.csv", "/desk/Office/Tollmouth/2026-03-09.csv")
@@ -217,25 +222,22 @@ func filePictures(t *testing.T, h *heron, b *window, screen *screen) {
 	if r := h.run("what the office thinks of it\n", "put", "-", "/desk/Office/Tollmouth/remarks.txt"); r.code != 0 {
 		t.Fatal(r.err)
 	}
-	screen.draw("files", `heron account list; heron compare /gauge-share/Tollmouth /desk/Office/Tollmouth --read; heron mv /desk/Office/Tollmouth/remarks.txt /desk/Office/Tollmouth/gauge.txt; heron rm /desk/Office/Logos`, 3*time.Second)
 	b.open("http://" + h.listen + "/accounts")
 	b.shows("Together")
 	b.click("Check desk")
 	b.shows("Top folders")
 	b.until(`!document.body.innerText.includes('…')`)
 	b.picture(picture("console-accounts"))
-	accountPictures(h, b, screen)
+	accountPictures(h, b)
 }
 
 // accountPictures draws the life of a link, and how fast accounts are.
-func accountPictures(h *heron, b *window, screen *screen) {
+func accountPictures(h *heron, b *window) {
 	h.must("account", "suspend", "gauge-share-dav")
 	h.must("account", "resume", "gauge-share-dav")
 	h.must("account", "edit", "gauge-share", "--start", "Tollmouth")
 	h.must("account", "edit", "gauge-share", "--start", "")
-	h.must("account", "speed", "desk", "--size", "256KiB")
-	screen.draw("account", `heron account show gauge-share; heron account history gauge-share; heron account speed desk archive --size 256KiB`,
-		6*time.Second)
+	h.must("account", "speed", "desk", "archive", "--size", "256KiB")
 	b.open("http://" + h.listen + "/accounts/desk")
 	b.choose("Compare with", "archive")
 	b.shows("Removing")

@@ -28,8 +28,8 @@ func (r *Runner) kept(ctx context.Context, name string) (records.Job, error) {
 	return row, err
 }
 
-// comingInList is how many of its next times the list tells of each job: a day of an hourly one.
-const comingInList = 24
+// comingInList is how many of its next times the list tells of each job: a day of one that runs every quarter of an hour.
+const comingInList = 96
 
 // Jobs returns all jobs.
 func (r *Runner) Jobs(ctx context.Context) ([]contract.Job, error) {

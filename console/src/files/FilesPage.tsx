@@ -203,7 +203,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
       <div className="flex min-h-0 flex-1 gap-4">
         <section aria-label="Listing" className="flex min-h-0 min-w-0 flex-1 flex-col">
           {marks && second !== address && (
-            <div className="flex min-h-18 flex-wrap content-start items-center justify-between gap-2 pb-2">
+            <div className="flex min-h-20 flex-wrap content-start items-center justify-between gap-2 pb-2">
               <span className="text-small text-soft">
                 <Counted entries={shown} />
               </span>

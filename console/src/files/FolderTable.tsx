@@ -195,7 +195,7 @@ type RowProps = {
   onLook: (entry: Entry) => void
 }
 
-const markLooks: Record<Mark, string> = { 'only here': 'text-plumage', differs: 'text-ochre', equal: 'text-reed' }
+const markLooks: Record<Mark, string> = { 'only here': 'text-plumage', differs: 'text-ochre', equal: 'text-reed', 'same size': 'text-soft' }
 
 function Row({ entry, index, top, current, chosen, id, link, mark, draggable, onDrag, onMenu, onDrop, onChoose, onLook }: RowProps) {
   const drop = useDrop(entry.kind === 'folder' ? entry.address : '/', onDrop)

@@ -31,7 +31,7 @@ export function SecondPane({ address, other, list, marks, linkOf, actions, onBri
   const bring = chosen.length > 0 ? chosen : fresh
   return (
     <section aria-label="Second pane" {...drop.props} className={`flex min-h-0 min-w-0 flex-1 flex-col border-l border-line pl-4 ${drop.over ? 'outline-2 outline-plumage' : ''}`}>
-      <div className="flex min-h-18 flex-wrap content-start items-center justify-between gap-2 pb-2">
+      <div className="flex min-h-20 flex-wrap content-start items-center justify-between gap-2 pb-2">
         <Way address={address} linkOf={linkOf} main={false} />
         <span className="flex items-center gap-2">
           <span className="text-small text-soft">{folder.isSuccess && <Counted entries={shown} />}</span>

@@ -92,7 +92,7 @@ export default function Chart({ series, events }: { series: RunSeries; events: R
         cursor: { y: false, drag: { x: true, y: false } },
         scales: { x: { time: true }, bytes: { range: (_, __, max) => [0, Math.max(1, max) * 1.1] }, items: { range: (_, __, max) => [0, Math.max(1, max) * 1.1] } },
         axes: [
-          { ...axis, space: 96, values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23' })) },
+          { ...axis, space: 96, incrs: [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 21600, 43200, 86400, 172800, 604800], values: (_, ticks) => ticks.map((at) => new Date(at * 1000).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hourCycle: 'h23' })) },
           { ...axis, scale: 'bytes', size: 92, values: (_, ticks) => ticks.map((n) => `${bytes(n)}/s`) },
           { ...axis, scale: 'items', side: 1, size: 78, grid: { show: false }, values: (_, ticks) => ticks.map((n) => `${count(n)} /s`) },
         ],
