@@ -8,8 +8,8 @@ import (
 	"deftheron/core/run"
 )
 
-// Bottleneck says what a run between two addresses waits for most, with the figures.
-func Bottleneck(is run.Bottleneck, shares run.Shares, from, to string) string {
+// Bottleneck says what a run waits for most, with the figures; empty if that is not known.
+func Bottleneck(is run.Bottleneck, shares run.Shares) string {
 	percent := func(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) }
 	figures := fmt.Sprintf("%s of the time went to reading, %s to writing and verifying, %s to waiting for a bandwidth limit, %s to waiting "+
 		"for a free slot", percent(shares.Source), percent(shares.Target), percent(shares.Limit), percent(shares.Slots))

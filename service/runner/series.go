@@ -149,8 +149,7 @@ func (r *Runner) Series(ctx context.Context, id string) (contract.RunSeries, err
 		return contract.RunSeries{}, err
 	}
 	is, shares := run.BottleneckOf(points())
-	return contract.RunSeries{Columns: series.Columns(), Bottleneck: is, Shares: shares,
-		Sentence: messages.Bottleneck(is, shares, row.Routes[0].From, row.Routes[0].To)}, nil
+	return contract.RunSeries{Columns: series.Columns(), Bottleneck: is, Shares: shares, Sentence: messages.Bottleneck(is, shares)}, nil
 }
 
 func recorderOf(a *active) *recorder {
