@@ -194,6 +194,19 @@ func TestConsoleWorkplace(t *testing.T) {
 	b.open("http://" + h.listen + "/acounts")
 	b.shows("There is no page")
 	b.click("Accounts")
+
+	// Dark, and on a telephone: nothing is wider than the page, and all can be read.
+	js[any](b, "localStorage.setItem('heron-theme', 'dark'), null")
+	b.do(chromedp.EmulateViewport(420, 900))
+	for path, shows := range map[string]string{"/": "Needs a decision", "/files/desk/Reports": "one.txt", "/runs": "Clear filters",
+		"/jobs": "There are no jobs yet.", "/accounts": "desk", "/settings": "Bandwidth limits"} {
+		b.open("http://" + h.listen + path)
+		b.shows(shows)
+		b.accessible("dark, 420 pixels wide: " + path)
+		if wide := js[int](b, "document.documentElement.scrollWidth"); wide > 420 {
+			t.Errorf("%s is %d pixels wide on a page of 420", path, wide)
+		}
+	}
 	b.keptToPolicy()
 }
 

@@ -56,10 +56,13 @@ export function Strip({ runs, jobs, more }: { runs: Run[]; jobs: Job[]; more: bo
               <div key={name} className="grid items-center border-t border-line first:border-t-0" style={{ gridTemplateColumns: columns }}>
                 <span className="truncate pr-3" title={name}>
                   {name === single ? <span className="text-soft">{name}</span> : <Link to={`/jobs/${name}`} className="text-plumage hover:underline">{plain(name)}</Link>}
+                  <span className="sr-only">
+                    {bars.length} runs in the last 24 hours, {coming.length} scheduled in the next
+                  </span>
                 </span>
-                <svg viewBox={`0 0 1000 ${rowHeight}`} preserveAspectRatio="none" className="w-full" style={{ height: rowHeight }} role="img" aria-label={`${name}: ${bars.length} runs in the last 24 hours, ${coming.length} scheduled in the next`}>
+                <svg viewBox={`0 0 1000 ${rowHeight}`} preserveAspectRatio="none" className="w-full" style={{ height: rowHeight }} aria-hidden="true">
                   {bars.map(({ run, from, to }) => (
-                    <a key={run.id} href={`/runs/${run.id}`}>
+                    <a key={run.id} href={`/runs/${run.id}`} tabIndex={-1}>
                       <rect x={x(from)} y={6} width={Math.max(3, x(to) - x(from))} height={14} className={colours[run.state] ?? 'fill-soft'}>
                         <title>{`${plain(nameOf(run))}: ${run.state}, ${when(run.started ?? run.created)}`}</title>
                       </rect>
