@@ -318,7 +318,7 @@ func (s *Service) Serve(ctx context.Context) error {
 			s.options.Log.Error("the service cannot go on", "error", err)
 		}
 	}
-	s.options.Log.Info("the service ends")
+	s.options.Log.Info("the service stops")
 	close(s.done)
 	stopWatching()
 	<-watched

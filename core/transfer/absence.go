@@ -144,7 +144,7 @@ func (r *Run) leaveRoute(ctx context.Context, i int, err error) bool {
 	}
 	r.states.mu.Unlock()
 	if !known {
-		r.Log.Warn("a route is left alone for now", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target",
+		r.Log.Warn("a route is suspended for now", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target",
 			r.Routes[i].Target.Address.String(), "why", one.reason.why)
 		r.showAway()
 	}
@@ -265,7 +265,7 @@ func (r *Run) comesBack(ctx context.Context, i int) bool {
 	r.states.mu.Unlock()
 	r.showAway()
 	if err == nil {
-		r.Log.Info("a route is gone on with", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target",
+		r.Log.Info("a route continues", "run", r.ID, "source", r.Routes[i].Source.Address.String(), "target",
 			r.Routes[i].Target.Address.String())
 	}
 	return err == nil

@@ -123,7 +123,7 @@ func (c *clearing) remove(ctx context.Context, file sourceFile) error {
 	case store.WaitsForPerson(err) || ctx.Err() != nil:
 		return err
 	}
-	c.run.Log.Info("stays at the source", "run", c.run.ID, "place", file.source.String(), "error", err)
+	c.run.Log.Info("an item stays at the source", "run", c.run.ID, "place", file.source.String(), "error", err)
 	c.stays++
 	return nil
 }

@@ -68,7 +68,7 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 	case store.ErrExists, store.ErrOutcomeUnknown:
 		return a.lookAgain(ctx, place, err)
 	default: // it is not there any more, or is another, or cannot be copied
-		a.Log.Debug("sent, as it cannot be copied inside", "run", a.ID, "item", a.route.SourceAddress(*a.item), "error", err)
+		a.Log.Debug("an item is sent, because the account cannot copy it", "run", a.ID, "item", a.route.SourceAddress(*a.item), "error", err)
 		return nil, ctx.Err()
 	}
 	if entry.Size < 0 {

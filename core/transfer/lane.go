@@ -256,7 +256,7 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 		return nil, stays
 	}
 	if a.try < a.Retry.Tries {
-		a.Log.Debug("to be tried again", "run", a.ID, "item", a.route.SourceAddress(*a.item), "try", a.try, "error", err)
+		a.Log.Debug("an item is retried", "run", a.ID, "item", a.route.SourceAddress(*a.item), "try", a.try, "error", err)
 	}
 	ending.again = true
 	return ending, max(store.Wait(err), a.Retry.After(a.try+1))

@@ -35,7 +35,7 @@ func (a *attempt) note(hash string) {
 		return
 	}
 	if err := a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash}); err != nil {
-		a.Log.Warn("could not note what is about to be written", "run", a.ID, "error", err)
+		a.Log.Warn("could not record what is about to be written", "run", a.ID, "error", err)
 	}
 }
 

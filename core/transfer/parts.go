@@ -111,7 +111,7 @@ func (a *attempt) giveUpOthers(ctx context.Context, place store.Ref, kept string
 	}
 	cleaning := store.Cleaning{Run: a.ID, Uploads: []store.Ref{place}, OnlyUploads: true, Keep: map[string]bool{kept: true}}
 	if _, err := clean(context.WithoutCancel(ctx), cleaning); err != nil {
-		a.Log.Warn("could not look for uploads that were left open", "run", a.ID, "place", place.String(), "error", err)
+		a.Log.Warn("could not look for abandoned uploads", "run", a.ID, "place", place.String(), "error", err)
 	}
 }
 

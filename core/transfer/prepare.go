@@ -154,6 +154,6 @@ func cleaningFolder(route Route) store.Folder {
 func (r *Run) persist(ctx context.Context, may func() bool, do func() error) error {
 	again := r.Retry
 	again.May = func(err error) bool { return retry.MayPass(err) && (may == nil || may()) }
-	again.Failed = func(try int, err error) { r.Log.Info("to be tried again", "run", r.ID, "try", try, "error", err) }
+	again.Failed = func(try int, err error) { r.Log.Info("an item is retried", "run", r.ID, "try", try, "error", err) }
 	return again.Do(ctx, do)
 }

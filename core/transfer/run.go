@@ -272,7 +272,7 @@ func (r *Run) Execute(ctx context.Context) Result {
 		// A server may have begun with what was sent, before it broke off, only
 		// after that was removed.
 		if err := r.clean(context.WithoutCancel(ctx)); err != nil {
-			r.Log.Warn("could not look for what was left behind", "run", r.ID, "error", err)
+			r.Log.Warn("could not look for leftovers", "run", r.ID, "error", err)
 		}
 	}
 	if result.State == run.Done && stays > 0 {
@@ -326,7 +326,7 @@ func (r *Run) hold(cause plan.Cause, why string) {
 func (r *Run) stopFor(reason stopReason) {
 	cause, why := reason.cause, reason.why
 	if r.stopped.CompareAndSwap(nil, &reason) {
-		r.Log.Warn("the run has to stop", "run", r.ID, "cause", cause, "why", why)
+		r.Log.Warn("the run must stop", "run", r.ID, "cause", cause, "why", why)
 		r.stop(errStopped)
 	}
 }
@@ -341,7 +341,7 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 	case errors.Is(context.Cause(ctx), ErrCancelled):
 		if r.Resumed {
 			if err := r.clean(ended); err != nil {
-				r.Log.Warn("could not remove what was left behind", "run", r.ID, "error", err)
+				r.Log.Warn("could not delete leftovers", "run", r.ID, "error", err)
 			}
 		}
 		result = Result{State: run.Cancelled, Cause: plan.CauseCancelled, Why: "it was cancelled by a person"}
@@ -358,7 +358,7 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 		result = Result{State: run.Failed, Cause: cause, Why: err.Error()}
 	}
 	if err := r.abandonUploads(ended); err != nil {
-		r.Log.Warn("could not give up an upload", "run", r.ID, "error", err)
+		r.Log.Warn("could not cancel an upload", "run", r.ID, "error", err)
 	}
 	n, endErr := r.Records.EndRest(ended, r.ID, rest, restCause)
 	if endErr != nil {

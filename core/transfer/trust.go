@@ -69,7 +69,8 @@ func (r *Run) findTrust(ctx context.Context, i int) error {
 	if known == 0 && kept == (Epoch{}) {
 		return r.renewToken(ctx, *route)
 	}
-	r.Log.Warn("what was remembered is of another place or state and is not believed", "run", r.ID, "source", route.Source.Address.String(),
+	r.Log.Warn("records of earlier runs belong to another place or state and are not used", "run", r.ID, "source",
+		route.Source.Address.String(),
 		"target", route.Target.Address.String())
 	if err := r.Records.DistrustPairs(ctx, route.Scope); err != nil {
 		return err

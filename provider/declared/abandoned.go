@@ -44,7 +44,7 @@ func (w *writer) keep(ctx context.Context) (drop func(), err error) {
 	}
 	return func() {
 		if err := keeps.Drop(context.WithoutCancel(ctx), id); err != nil {
-			w.a.opening.Log.Warn("an upload that ended could not be forgotten", "error", err)
+			w.a.opening.Log.Warn("the record of a finished upload could not be removed", "error", err)
 		}
 	}, nil
 }
@@ -60,20 +60,20 @@ func (a *account) giveUpAbandoned(ctx context.Context) {
 	log := a.opening.Log
 	abandoned, err := a.opening.Uploads.Abandoned(ctx)
 	if err != nil {
-		log.Warn("uploads that were left open could not be looked up", "error", err)
+		log.Warn("could not list abandoned uploads", "error", err)
 		return
 	}
 	for id, text := range abandoned {
 		if err := a.giveUpKept(ctx, text); err != nil {
-			log.Warn("an upload that was left open could not be given up", "error", err)
+			log.Warn("an abandoned upload could not be cancelled", "error", err)
 			continue
 		}
 		if err := a.opening.Uploads.Drop(ctx, id); err != nil {
-			log.Warn("an upload that was given up could not be forgotten", "error", err)
+			log.Warn("the record of a cancelled upload could not be removed", "error", err)
 		}
 	}
 	if len(abandoned) > 0 {
-		log.Info("uploads that were left open were given up", "count", len(abandoned))
+		log.Info("abandoned uploads were cancelled", "count", len(abandoned))
 	}
 }
 

@@ -150,7 +150,7 @@ func (t *tokenSigner) sign(ctx context.Context, request *http.Request) (string, 
 			if kind := store.KindOf(err); !usable || kind == store.ErrSignInExpired || ctx.Err() != nil {
 				return "", err
 			}
-			t.account.opening.Log.Warn("the sign-in could not be renewed ahead of its end", "error", err)
+			t.account.opening.Log.Warn("the sign-in could not be renewed before it expires", "error", err)
 		}
 	}
 	setToken(request, t.way, t.current.Access)

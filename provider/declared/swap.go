@@ -36,7 +36,7 @@ func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
 	}
 	aside.ID = kept.ID
 	if err := w.a.removeFound(ctx, aside, kept); err != nil {
-		w.a.opening.Log.Warn("what was replaced could not be removed", "place", aside.String(), "error", err)
+		w.a.opening.Log.Warn("a replaced file could not be deleted", "place", aside.String(), "error", err)
 	}
 	return placed, nil
 }

@@ -345,7 +345,7 @@ func (w *writer) giveUp(ctx context.Context) bool {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), giveUpTime)
 	defer cancel()
 	if _, err := w.a.do(ctx, "giving up an upload", w.giveUpOperation(), w.in, doing{}); err != nil && store.KindOf(err) != store.ErrNotFound {
-		w.a.opening.Log.Debug("an upload could not be given up", "place", w.writing.Place.String(), "error", err)
+		w.a.opening.Log.Debug("an upload could not be cancelled", "place", w.writing.Place.String(), "error", err)
 		return false
 	}
 	return true

@@ -77,7 +77,7 @@ func (a *Accounts) keepRegistration(ctx context.Context, provider *declared.Prov
 	if _, err := a.db.Registration(ctx, provider.Name()); errors.Is(err, records.ErrNotFound) {
 		return nil
 	}
-	a.log.Warn("the app registration is forgotten, as the definition leads elsewhere", "provider", provider.Name())
+	a.log.Warn("the app registration was removed, because the definition names another service", "provider", provider.Name())
 	return a.db.RemoveRegistration(ctx, provider.Name())
 }
 

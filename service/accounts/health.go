@@ -46,7 +46,7 @@ func (a *Accounts) Watch(ctx context.Context) {
 func (a *Accounts) CheckAll(ctx context.Context) {
 	rows, err := a.db.Accounts(ctx)
 	if err != nil {
-		a.log.Error("could not look at the accounts", "error", err)
+		a.log.Error("could not check the accounts", "error", err)
 		return
 	}
 	for _, row := range rows {
@@ -58,7 +58,7 @@ func (a *Accounts) CheckAll(ctx context.Context) {
 			return
 		}
 		if err != nil {
-			a.log.Warn("an account is not well", "account", row.Name, "error", err)
+			a.log.Warn("an account needs attention", "account", row.Name, "error", err)
 			continue
 		}
 		a.sample(ctx, row, space, time.Now())
@@ -77,7 +77,7 @@ func (a *Accounts) sample(ctx context.Context, row records.Account, space store.
 			now.Add(-sampleFor))
 	}
 	if err != nil {
-		a.log.Error("could not keep the space of an account", "account", row.Name, "error", err)
+		a.log.Error("could not save the space of an account", "account", row.Name, "error", err)
 	}
 }
 

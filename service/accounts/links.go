@@ -34,7 +34,7 @@ func (a *Accounts) happened(ctx context.Context, row records.Account, what, why 
 	event := records.LinkEvent{Account: row.ID, Name: row.Name, At: time.Now(), What: what, By: by, Why: why, Settings: row.Settings(),
 		Mark: row.Mark}
 	if err := a.db.AddLinkEvent(context.WithoutCancel(ctx), &event); err != nil {
-		a.log.Error("could not keep what happened to a link", "account", row.Name, "what", what, "error", err)
+		a.log.Error("could not record an event of an account", "account", row.Name, "what", what, "error", err)
 	}
 }
 
@@ -172,7 +172,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	other := otherOrigin{}
 	if _, err := keeps.Load(ctx); errors.As(err, &other) {
 		a.happened(ctx, before, records.LinkRefused, differences(before, row, edit)+", without the secret")
-		a.log.Warn("an account was to be changed to another server, without its secret", "account", name)
+		a.log.Warn("a change of an account to another server was refused, because it had no secret", "account", name)
 		return before, Found{}, store.Errorf(store.ErrRefused, "%w; give it together with the change, in a terminal with --secret-file FILE",
 			other)
 	}

@@ -28,7 +28,7 @@ func (a *Accounts) keep(id string, before, after State) {
 	ctx := context.Background()
 	if after.kept != before.kept {
 		if err := a.db.SawAccount(ctx, id, after.kept); err != nil {
-			a.log.Error("could not keep when an account answered", "error", err)
+			a.log.Error("could not record when an account answered", "error", err)
 		}
 	}
 	if before.Name == after.Name || after.Name == Unreachable || after.Name == Linked && before.Name == Unreachable {

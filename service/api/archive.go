@@ -60,7 +60,7 @@ func (s *Server) readArchive(c *gin.Context) {
 	for i, node := range nodes {
 		if err := packer.add(ctx, places[i], node); err != nil {
 			if ctx.Err() == nil {
-				s.Log.Warn("an archive broke off", "address", node.Address.String(), "error", err)
+				s.Log.Warn("an archive failed", "address", node.Address.String(), "error", err)
 			}
 			panic(http.ErrAbortHandler)
 		}

@@ -75,7 +75,7 @@ func (s *Server) readContent(c *gin.Context) {
 	}
 	http.ServeContent(c.Writer, c.Request, "", modified, content)
 	if content.failed != nil && ctx.Err() == nil {
-		s.Log.Warn("a file could not be read to its end", "address", node.Address.String(), "error", content.failed)
+		s.Log.Warn("the download of a file failed", "address", node.Address.String(), "error", content.failed)
 		panic(http.ErrAbortHandler) // broken off, it cannot be taken for whole
 	}
 }
@@ -130,7 +130,7 @@ func (s *Server) readExport(c *gin.Context, node tree.Node, located tree.Located
 	}
 	if _, err := io.Copy(c.Writer, store.NewStream(body, "", transfer.Add)); err != nil {
 		if c.Request.Context().Err() == nil {
-			s.Log.Warn("a document could not be exported to its end", "address", node.Address.String(), "error", err)
+			s.Log.Warn("the export of a document failed", "address", node.Address.String(), "error", err)
 		}
 		panic(http.ErrAbortHandler)
 	}

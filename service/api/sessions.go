@@ -55,6 +55,6 @@ func (s *Server) rotateToken(ctx context.Context, _ *none) (*body[contract.NewTo
 	if err != nil {
 		return nil, err
 	}
-	s.Log.Info("the owner's token was changed", "by", byOf(person(ctx)))
+	s.Log.Info("the owner's token was replaced", "by", byOf(person(ctx)))
 	return &body[contract.NewToken]{contract.NewToken{Token: token}}, nil
 }

@@ -37,7 +37,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	r.hands.Lock()
 	err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...)
 	if err != nil {
-		r.log.Error("could not keep how a run ended", "run", row.ID, "error", err)
+		r.log.Error("could not save the result of a run", "run", row.ID, "error", err)
 	}
 	if err != nil || result.Cause == plan.CauseFault {
 		r.group.Go(func() { r.keepEnd(row, columns, err) })
@@ -78,7 +78,7 @@ func (r *Runner) keepFlows(row records.Run) {
 		return
 	}
 	if err := r.db.KeepFlows(context.WithoutCancel(r.ctx), row.Number, pairs); err != nil {
-		r.log.Error("could not keep what a run has transferred between its accounts", "run", row.ID, "error", err)
+		r.log.Error("could not save what a run has transferred between its accounts", "run", row.ID, "error", err)
 	}
 }
 
@@ -138,11 +138,11 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 			setCounts(&row, state.run.Snapshot())
 			if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes",
 				"moved"); err != nil {
-				r.log.Error("could not keep how far a run came", "run", row.ID, "error", err)
+				r.log.Error("could not save the counts of a run", "run", row.ID, "error", err)
 			}
 		}
 		r.hands.Unlock()
-		r.log.Info("run interrupted, to be taken up again", "run", row.ID)
+		r.log.Info("a run was interrupted and continues later", "run", row.ID)
 		return
 	}
 	r.become(&row, run.Pause, state.pauseCause, state.pauseWhy)
@@ -152,7 +152,7 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 		columns = append(columns, "items", "done", "skipped", "failed", "removed", "unchanged", "bytes", "moved")
 	}
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
-		r.log.Error("could not keep that a run is paused", "run", row.ID, "error", err)
+		r.log.Error("could not save that a run is paused", "run", row.ID, "error", err)
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State)
 	r.mu.Lock()
@@ -166,7 +166,7 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	if again && r.ctx.Err() == nil {
 		if err := r.take(r.ctx, row); err != nil {
-			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+			r.log.Error("could not continue a run", "run", row.ID, "error", err)
 		}
 	}
 }

@@ -23,7 +23,7 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	}
 	r.hands.Lock()
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, columns...); err != nil {
-		r.log.Error("could not keep that a run is held", "run", row.ID, "error", err)
+		r.log.Error("could not save that a run is held", "run", row.ID, "error", err)
 	}
 	row = r.withTotals(row, a.now().run)
 	r.mu.Lock()
@@ -45,13 +45,13 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	r.group.Go(func() {
 		for _, account := range changed(row) { // so that it shows which of them it is
 			if _, err := r.accounts.Check(r.ctx, account); err != nil {
-				r.log.Info("an account does not answer as it should", "account", account, "error", err)
+				r.log.Info("an account failed its check", "account", account, "error", err)
 			}
 		}
 	})
 	if again && r.ctx.Err() == nil {
 		if err := r.take(r.ctx, row); err != nil {
-			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+			r.log.Error("could not continue a run", "run", row.ID, "error", err)
 		}
 	}
 }
@@ -102,7 +102,7 @@ func (r *Runner) awaitSpace(row records.Run) {
 			continue
 		}
 		if err := r.take(r.ctx, now); err != nil {
-			r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+			r.log.Error("could not continue a run", "run", row.ID, "error", err)
 		}
 		return
 	}
@@ -112,12 +112,12 @@ func (r *Runner) awaitSpace(row records.Run) {
 func (r *Runner) Reauthorized(account string) {
 	rows, err := r.db.OpenRuns(r.ctx)
 	if err != nil {
-		r.log.Error("could not look for runs that are held", "error", err)
+		r.log.Error("could not list the held runs", "error", err)
 	}
 	for _, row := range rows {
 		if row.State == run.Held && !row.Needs().OfPerson() && slices.Contains(changed(row), account) {
 			if err := r.take(r.ctx, row); err != nil {
-				r.log.Error("could not go on with a run", "run", row.ID, "error", err)
+				r.log.Error("could not continue a run", "run", row.ID, "error", err)
 			}
 		}
 	}

@@ -54,7 +54,7 @@ func (r *Runner) takeUp(a *active) {
 		defer r.hands.Unlock()
 		row, err := r.db.Run(r.ctx, a.id)
 		if err != nil {
-			r.log.Error("could not go on with a run", "run", a.id, "error", err)
+			r.log.Error("could not continue a run", "run", a.id, "error", err)
 			return
 		}
 		r.mu.Lock()

@@ -18,7 +18,7 @@ func (r *Runner) TrackUpload(ctx context.Context, address store.Address) (run st
 	}
 	return run, func() {
 		if err := r.db.EndPendingUpload(context.WithoutCancel(ctx), run); err != nil {
-			r.log.Error("could not forget an upload", "run", run, "error", err)
+			r.log.Error("could not remove the record of an upload", "run", run, "error", err)
 		}
 	}, nil
 }
@@ -37,7 +37,7 @@ func (r *Runner) cleanPendingUploads() error {
 				err = r.db.EndPendingUpload(r.ctx, arrival.Run)
 			}
 			if err != nil {
-				r.log.Warn("what an upload left behind could not be removed yet", "address", arrival.Address, "error", err)
+				r.log.Warn("the leftovers of an upload could not be deleted yet", "address", arrival.Address, "error", err)
 			}
 		}
 	})

@@ -322,7 +322,7 @@ func placesOf(row records.Run) (places []transfer.TouchedPlace) {
 func (r *Runner) become(row *records.Run, event run.Event, cause plan.Cause, why string) {
 	state, err := run.Next(row.State, event)
 	if err != nil {
-		r.log.Error("a run cannot become what it should", "run", row.ID, "error", err)
+		r.log.Error("a run was to change its state in a way that is not possible", "run", row.ID, "error", err)
 	}
 	row.State, row.Cause, row.Why = state, string(cause), why
 }

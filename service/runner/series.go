@@ -191,6 +191,6 @@ func (r *Runner) Events(ctx context.Context, id string) ([]contract.RunEvent, er
 // note keeps a change of a run by a person. A failure is logged: the change itself stands.
 func (r *Runner) note(ctx context.Context, row records.Run, what, detail string) {
 	if err := r.db.AddEvent(context.WithoutCancel(ctx), row.Number, what, detail); err != nil {
-		r.log.Error("could not note a change of a run", "run", row.ID, "error", err)
+		r.log.Error("could not record a change of a run", "run", row.ID, "error", err)
 	}
 }

@@ -61,7 +61,7 @@ func (r *Runner) ExpireHistory(ctx context.Context, now time.Time) {
 	}
 	rows, err := r.db.Accounts(ctx)
 	if err != nil {
-		r.log.Error("could not look for what has expired", "error", err)
+		r.log.Error("could not look for expired history", "error", err)
 		return
 	}
 	for _, row := range rows {
@@ -74,11 +74,11 @@ func (r *Runner) ExpireHistory(ctx context.Context, now time.Time) {
 			removed, err = files.Expire(ctx, account.Store, now.Add(-r.KeepHistory))
 		}
 		if removed != (files.Count{}) {
-			r.log.Info("removed what runs had moved to history", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than",
+			r.log.Info("deleted expired history", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than",
 				r.KeepHistory)
 		}
 		if err != nil && ctx.Err() == nil {
-			r.log.Warn("could not remove what has expired", "account", row.Name, "error", err)
+			r.log.Warn("could not delete expired history", "account", row.Name, "error", err)
 		}
 	}
 }

@@ -293,7 +293,7 @@ func (c *scheduler) keepGoing(ctx context.Context, row records.Job) {
 			}
 		} else if now, err := r.db.KeptJob(ctx, row.Name); err == nil {
 			if _, err := r.startJob(ctx, now, "continuously", ""); err != nil && ctx.Err() == nil {
-				r.log.Info("a continuous job cannot go on for now", "job", row.Name, "error", err)
+				r.log.Info("a continuous job cannot continue now", "job", row.Name, "error", err)
 				wait = afterFailures
 			}
 			if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == run.Failed && last.EndedAt != nil {
