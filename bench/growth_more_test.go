@@ -106,6 +106,8 @@ func TestGrowthLists(t *testing.T) {
 		"runs of a job":            "/runs?limit=100&job=nightly-7",
 		"runs of an account":       "/runs?limit=100&account=archive",
 		"failed runs":              "/runs?limit=100&state=failed,partial",
+		"failed runs of a job":     "/runs?limit=100&job=nightly-7&state=failed",
+		"held runs of an account":  "/runs?limit=100&account=archive&state=held",
 		"runs of a day":            "/runs?limit=100&from=2026-11-05T00:00:00Z&to=2026-11-06T00:00:00Z",
 		"runs with a text":         "/runs?limit=100&text=reports+7",
 		"runs with no such text":   "/runs?limit=100&text=nothing",

@@ -126,3 +126,38 @@ func TestFindRuns(t *testing.T) {
 		t.Errorf("none: %s", flows)
 	}
 }
+
+// TestFlows counts every byte once: of a copy, of a run from several accounts, and of one that
+// goes both ways.
+func TestFlows(t *testing.T) {
+	h := start(t)
+	for _, name := range []string{"desk", "attic", "archive"} {
+		folder := t.TempDir()
+		writeFile(t, strings.Repeat(name[:1], 1000), folder, "files", name+".txt")
+		h.linkFolder(name, folder)
+	}
+	moved := h.copy("/desk/files", "/archive/copies").Bytes.Transferred
+	h.must("job", "create", "all", "--type", "consolidate", "--from", "/desk/files", "--to", "/archive/all/desk", "--from", "/attic/files", "--to",
+		"/archive/all/attic")
+	moved += h.job("all", 0).Bytes.Transferred
+	h.must("job", "create", "both", "--type", "two-way", "--from", "/desk/files", "--to", "/attic/files")
+	moved += h.job("both", 0).Bytes.Transferred
+	status, text, _ := h.send("GET", "/api/v1/flows", h.token(), nil)
+	var days []contract.FlowDay
+	if err := json.Unmarshal([]byte(text), &days); err != nil || status != 200 {
+		t.Fatal(status, err, text)
+	}
+	counted, flows := int64(0), map[string]int64{}
+	for _, day := range days {
+		counted += day.Bytes
+		flows[day.Job+" "+day.From+" "+day.To] += day.Bytes
+	}
+	if counted != moved || moved == 0 {
+		t.Errorf("%d bytes are counted, %d were transferred: %v", counted, moved, flows)
+	}
+	for _, want := range []string{" desk archive", "all desk archive", "all attic archive", "both desk attic"} {
+		if flows[want] == 0 {
+			t.Errorf("nothing is counted for %q: %v", want, flows)
+		}
+	}
+}

@@ -64,9 +64,6 @@ type Series struct {
 // firstEvery is the length of the first intervals.
 const firstEvery = time.Second
 
-// Resume has the next sample be the first of a new stretch of work.
-func (s *Series) Resume() { s.resumed = false }
-
 // Add adds a sample. The first one of a stretch of work is where it starts. Samples that come
 // faster than the intervals of the series are put together; final ends the last interval early.
 func (s *Series) Add(sample Sample, final bool) {

@@ -57,17 +57,20 @@ func TestSeriesOverAPause(t *testing.T) {
 	}
 	s.Add(at(0, 0), false)
 	s.Add(at(1, 100), false)
-	text, err := json.Marshal(s)
-	if err != nil {
-		t.Fatal(err)
+	takenUp := func(s run.Series) (again run.Series) {
+		text, err := json.Marshal(s)
+		if err == nil {
+			err = json.Unmarshal(text, &again)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return again
 	}
-	var again run.Series // the service was started again
-	if err := json.Unmarshal(text, &again); err != nil {
-		t.Fatal(err)
-	}
+	again := takenUp(s)
 	again.Add(at(3600, 0), false)
 	again.Add(at(3601, 50), false)
-	again.Resume()
+	again = takenUp(again)
 	again.Add(at(7200, 0), false)
 	again.Add(at(7202, 70), true)
 	var spans, bytes []int64

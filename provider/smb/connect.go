@@ -90,7 +90,7 @@ func (t *target) connect(ctx context.Context) (*mount, error) {
 		if !connection.sealed.Load() {
 			m.cut()
 			return nil, store.Concerns(store.Errorf(store.ErrRefused,
-				"%s does not encrypt the share %s, and that is asked for; have encryption switched on "+
+				"%s does not encrypt the share %s, although it is required; turn on encryption "+
 					"there, or set the encryption to offered", t.address, t.share), "encryption")
 		}
 	}

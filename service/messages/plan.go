@@ -12,7 +12,7 @@ import (
 func Basis(estimate plan.Estimate) string {
 	switch estimate.Basis {
 	case plan.BasisNothingToDo:
-		return "nothing is to be transferred"
+		return "there is nothing to transfer"
 	case plan.BasisRuns:
 		if estimate.Runs == 1 {
 			return "the last run between these accounts"

@@ -264,7 +264,7 @@ func TestAccountsAndRuns(t *testing.T) {
 	for i := range 5 {
 		addRun(t, db, fmt.Sprint("run", i))
 	}
-	page, err := db.Runs(ctx, 0, 2)
+	page, _, err := db.FindRuns(ctx, records.RunFilter{}, 0, 2)
 	if err != nil || len(page) != 2 || page[0].ID != "run4" {
 		t.Fatalf("%+v, %v", page, err)
 	}

@@ -68,8 +68,8 @@ func (db *DB) FindRuns(ctx context.Context, filter RunFilter, before int64, most
 	return runs, next, nil
 }
 
-// findRuns reads runs in the order of the index that fits the filter best: of an account, of a
-// job, or of each state, else in that of their numbers.
+// findRuns reads runs in the order of the index that fits the filter best: of each state but
+// done, which few runs have; else of an account or of a job, else in that of their numbers.
 func (db *DB) findRuns(ctx context.Context, filter RunFilter, where []string, args []any, most int) (runs []Run, err error) {
 	read := func(from, order string, where []string, args []any) error {
 		text := "SELECT runs.* FROM " + from
@@ -81,42 +81,48 @@ func (db *DB) findRuns(ctx context.Context, filter RunFilter, where []string, ar
 		runs = append(runs, some...)
 		return err
 	}
-	if len(filter.States) > 0 && filter.Account == "" && filter.Job == "" {
-		for _, state := range filter.States {
-			from, also := "runs", "state = ?"
-			switch {
-			case !state.Ended():
-				from, also = "runs INDEXED BY runs_open", "ended_at IS NULL AND state = ?"
-			case state != run.Done: // as in their index
-				from, also = "runs INDEXED BY runs_unwell", "state IN "+unwell+" AND state = ?"
+	also := func(condition string, values ...any) ([]string, []any) {
+		return append(where[:len(where):len(where)], condition), append(args[:len(args):len(args)], values...)
+	}
+	ofAll := func(where []string, args []any) error {
+		switch {
+		case filter.Account != "":
+			for i := range where { // so that the order of the account's index is kept
+				where[i] = strings.ReplaceAll(where[i], "number", "run_accounts.run")
 			}
-			err := read(from, "number", append(where[:len(where):len(where)], also), append(args[:len(args):len(args)], state))
-			if err != nil {
+			return read("run_accounts CROSS JOIN runs ON runs.number = run_accounts.run", "run_accounts.run", append(where, "account = ?"),
+				append(args, filter.Account))
+		case filter.Job != "":
+			return read("runs INDEXED BY runs_job", "number", where, args)
+		}
+		return read("runs", "number", where, args)
+	}
+	if len(filter.States) == 0 {
+		return runs, ofAll(where, args)
+	}
+	const ofAccount = "EXISTS (SELECT 1 FROM run_accounts WHERE account = ? AND run = number)"
+	for _, state := range filter.States {
+		if state == run.Done {
+			if err := ofAll(also("state = ?", state)); err != nil {
 				return nil, err
 			}
+			continue
 		}
-		slices.SortFunc(runs, func(a, b Run) int { return cmp.Compare(b.Number, a.Number) })
-		return runs[:min(most, len(runs))], nil
-	}
-	if len(filter.States) > 0 {
-		where = append(where, "state IN ("+strings.TrimSuffix(strings.Repeat("?, ", len(filter.States)), ", ")+")")
-		for _, state := range filter.States {
-			args = append(args, state)
+		from, condition := "runs INDEXED BY runs_unwell", "state IN "+unwell+" AND state = ?" // as in their index
+		if !state.Ended() {
+			from, condition = "runs INDEXED BY runs_open", "ended_at IS NULL AND state = ?"
+		}
+		values := []any{state}
+		if filter.Account != "" {
+			condition, values = condition+" AND "+ofAccount, append(values, filter.Account)
+		}
+		conditions, arguments := also(condition, values...)
+		if err := read(from, "number", conditions, arguments); err != nil {
+			return nil, err
 		}
 	}
-	switch {
-	case filter.Account != "":
-		for i := range where { // so that the order of the account's index is kept
-			where[i] = strings.ReplaceAll(where[i], "number", "run_accounts.run")
-		}
-		err = read("run_accounts CROSS JOIN runs ON runs.number = run_accounts.run", "run_accounts.run", append(where, "account = ?"),
-			append(args, filter.Account))
-	case filter.Job != "":
-		err = read("runs INDEXED BY runs_job", "number", where, args)
-	default:
-		err = read("runs", "number", where, args)
-	}
-	return runs, err
+	slices.SortFunc(runs, func(a, b Run) int { return cmp.Compare(b.Number, a.Number) })
+	return runs[:min(most, len(runs))], nil
 }
 
 // numbersBetween returns the first and the last number of the runs that were created in a
@@ -204,6 +210,9 @@ func (db *DB) KeepFlows(ctx context.Context, run int64, pairs [][2]string) error
 				pair[1]).Scan(&before)
 			if err != nil && !errors.Is(err, sql.ErrNoRows) {
 				return err
+			}
+			if bytes <= before { // nothing new, or items that were thinned since
+				continue
 			}
 			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO run_flows (run, source, target, bytes) VALUES (?, ?, ?, ?)", run, pair[0],
 				pair[1], bytes); err != nil {

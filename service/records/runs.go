@@ -105,16 +105,6 @@ func (db *DB) Run(ctx context.Context, id string) (run Run, err error) {
 	return run, found(err)
 }
 
-// Runs returns the latest runs before a number (0: the very latest), newest
-// first.
-func (db *DB) Runs(ctx context.Context, before int64, most int) (runs []Run, err error) {
-	query := db.read.WithContext(ctx).Order("number DESC").Limit(most)
-	if before > 0 {
-		query = query.Where("number < ?", before)
-	}
-	return runs, query.Find(&runs).Error
-}
-
 // OpenRuns returns the runs that have not ended, oldest first.
 func (db *DB) OpenRuns(ctx context.Context) (runs []Run, err error) {
 	err = db.read.WithContext(ctx).Table("runs INDEXED BY runs_open").Where("ended_at IS NULL").Order("number").Find(&runs).Error

@@ -68,13 +68,18 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 
 // keepFlows keeps what a run has transferred between which accounts, if it was between several.
 func (r *Runner) keepFlows(row records.Run) {
-	var pairs [][2]string
-	different := false
-	for _, route := range Addressed(row) {
-		pairs = append(pairs, [2]string{route.Source.Address.Account, route.Target.Address.Account})
-		different = different || pairs[0] != pairs[len(pairs)-1]
+	if row.Moved == 0 {
+		return
 	}
-	if !different || row.Moved == 0 {
+	routes := Addressed(row)
+	step := max(1, len(routes)/max(1, len(row.Routes))) // of a two-way run, each is followed by the one back
+	different := false
+	pairs := make([][2]string, len(routes))
+	for i, route := range routes {
+		pairs[i] = [2]string{route.Source.Address.Account, route.Target.Address.Account}
+		different = different || i%step == 0 && pairs[i] != pairs[0]
+	}
+	if !different { // the records count a run between two accounts as it goes on
 		return
 	}
 	if err := r.db.KeepFlows(context.WithoutCancel(r.ctx), row.Number, pairs); err != nil {

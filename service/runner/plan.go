@@ -103,7 +103,7 @@ func (r *Runner) estimate(ctx context.Context, rows []records.Route, items, byte
 		return plan.EstimateTime(0, 0, nil, nil), nil
 	}
 	accounts := accountsOf(rows)
-	runs, err := r.db.Runs(ctx, 0, 100)
+	runs, _, err := r.db.FindRuns(ctx, records.RunFilter{}, 0, 100)
 	if err != nil {
 		return plan.Estimate{}, err
 	}

@@ -12,6 +12,7 @@ import (
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/service/live"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -109,10 +110,11 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 	case err != nil:
 		return err
 	case a != nil || !run.Can(row.State, run.Approve):
-		return refused(row, "only a run that is held can be released")
+		return refused(row, "only a held run can be approved")
 	case row.Needs() == run.NeedsDecision && decided.Conflict == "":
-		return &InputError{store.Errorf(store.ErrRefused,
-			"the run %s asks which files to keep; decide with --conflict keep-both, newer, source or target", id)}
+		return &InputError{messages.With(store.Errorf(store.ErrRefused,
+			"the run %s waits for a decision about conflicts; choose keep-both, newer, source or target", id),
+			"heron run approve "+id+" --conflict keep-both")}
 	}
 	if decided.Conflict != "" {
 		conflict, err := plan.ParseConflictRule(decided.Conflict)

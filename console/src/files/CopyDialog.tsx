@@ -1,11 +1,12 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api, data, type Entry, type Plan } from '../api/client'
 import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { bytes, count, duration, plain, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
+import { useSettled } from '../ui/settled'
 import { type Settings, RulesForm } from './Rules'
 import { keepTarget } from './recent'
 import { TargetField } from './TargetField'
@@ -67,16 +68,6 @@ export function CopyDialog({ entries, into = '', onClose }: { entries: Entry[]; 
       </form>
     </Dialog>
   )
-}
-
-/** A value once it has rested for a moment, so that not every key asks the service. */
-export function useSettled(value: string): string {
-  const [settled, setSettled] = useState(value)
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), 400)
-    return () => clearTimeout(timer)
-  }, [value])
-  return settled
 }
 
 /** A target that is not there yet: a run makes it, and so can a person. */

@@ -99,7 +99,7 @@ type FolderProps = {
 
 function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDrop }: FolderProps) {
   const list = useFolder(address, second !== undefined)
-  const other = useFolder(second ?? '/', second !== undefined)
+  const other = useFolder(second, second !== undefined)
   const { folder, entries, shown, wanted, filter, setFilter, order, setOrder, refresh } = list
   const picks = usePicks()
   const uploads = useUploads()

@@ -8,15 +8,16 @@ import { Empty, Failed } from '../ui/Banner'
 import { filesLink, parent, steps } from './address'
 import { arranged, asListed, type Order } from './order'
 
-/** A folder's entries, page after page; all of them where order, filter or marks need all. */
-export function useFolder(address: string, all: boolean) {
+/** A folder's entries, page after page; all of them where order, filter or marks need all. Without an address, none. */
+export function useFolder(address: string | undefined, all: boolean) {
   const fresh = useRef(false)
   const [filter, setFilter] = useState('')
   const [order, setOrder] = useState<Order>(asListed)
   const wanted = useDeferredValue(filter)
   const folder = useInfiniteQuery({
     queryKey: ['folder', address],
-    queryFn: ({ pageParam }) => data(api.GET('/api/v1/tree', { params: { query: { address, limit: 1000, cursor: pageParam, fresh: fresh.current && !pageParam } } })),
+    queryFn: ({ pageParam }) => data(api.GET('/api/v1/tree', { params: { query: { address: address ?? '/', limit: 1000, cursor: pageParam, fresh: fresh.current && !pageParam } } })),
+    enabled: address !== undefined,
     initialPageParam: '',
     getNextPageParam: (page) => page.next || undefined,
   })

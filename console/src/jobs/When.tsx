@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { type ReactNode, useState } from 'react'
 import { api, data } from '../api/client'
-import { useSettled } from '../files/CopyDialog'
+import { useSettled } from '../ui/settled'
 import { Field, SelectField } from '../ui/Field'
 import { WeekGrid } from '../ui/WeekGrid'
 import type { JobSpec, When } from './queries'

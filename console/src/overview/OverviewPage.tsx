@@ -5,6 +5,7 @@ import { useAccounts, useSpace } from '../accounts/queries'
 import { api, data, type Run } from '../api/client'
 import { useJobs } from '../jobs/queries'
 import { useLive } from '../live/live'
+import { nameOf, percentOf } from '../runs/run'
 import { filesLink } from '../files/address'
 import { Failed } from '../ui/Banner'
 import { bytes, capital, duration, plain, some } from '../ui/format'
@@ -122,13 +123,6 @@ function Decisions() {
   )
 }
 
-/** A run as people know it: by its job, or for a single copy by what it copies. */
-export function nameOf(run: Run): string {
-  const route = run.routes[0]
-  if (run.type) return run.step ? `${run.job}, ${run.step.replace('-', ' ')}` : run.job
-  return `${route?.from ?? ''} → ${route?.to ?? ''}${run.routes.length > 1 ? ` and ${run.routes.length - 1} more` : ''}`
-}
-
 function Running() {
   const { progress } = useLive()
   const open = useRunsOf('open', { state: ['queued', 'running', 'paused'], limit: 50 })
@@ -145,16 +139,9 @@ function Running() {
   )
 }
 
-/** How far a run is, from 0 to 100. */
-export function percentOf(run: Run): number {
-  const ended = run.items.done + run.items.skipped + run.items.failed
-  const all = ended + run.items.waiting
-  return Math.min(100, Math.floor((run.bytes.total > 0 ? run.bytes.transferred / run.bytes.total : all > 0 ? ended / all : 0) * 100))
-}
-
 function RunningRow({ run }: { run: Run }) {
   const percent = percentOf(run)
-  const insync = run.watching || (run.state === 'running' && run.planned && run.items.waiting === 0 && !run.now?.flying.length)
+  const waits = run.watching || (run.state === 'running' && run.planned && run.items.waiting === 0 && !run.now?.flying.length)
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 border-t border-line py-1.5 first:border-t-0 sm:grid-cols-[120px_minmax(0,2fr)_minmax(80px,1fr)_64px_110px_120px]">
       <span className="hidden sm:block">
@@ -163,7 +150,7 @@ function RunningRow({ run }: { run: Run }) {
       <Link to={`/runs/${run.id}`} className="min-w-0 break-words text-plumage hover:underline">
         {plain(nameOf(run))}
       </Link>
-      {insync ? (
+      {waits ? (
         <span className="text-soft sm:col-span-4">in sync, waiting for changes</span>
       ) : (
         <>

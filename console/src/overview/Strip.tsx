@@ -2,7 +2,7 @@ import { Link } from 'react-router'
 import type { Run } from '../api/client'
 import type { Job } from '../jobs/queries'
 import { plain, when } from '../ui/format'
-import { nameOf } from './OverviewPage'
+import { nameOf } from '../runs/run'
 
 const colours: Record<string, string> = {
   running: 'fill-plumage', done: 'fill-reed', partial: 'fill-ochre', held: 'fill-ochre', failed: 'fill-brick', cancelled: 'fill-soft', paused: 'fill-soft', queued: 'fill-soft',

@@ -9,8 +9,7 @@ const Chart = lazy(() => import('./Chart'))
 /** The course of a run: its chart, what it waited for most, and what happened. */
 export function Course({ run }: { run: Run }) {
   const params = { params: { path: { id: run.id } } }
-  const refetchInterval = run.ended ? false : 2000
-  const series = useQuery({ queryKey: ['run-series', run.id, run.ended], queryFn: () => data(api.GET('/api/v1/runs/{id}/series', params)), refetchInterval, placeholderData: (before) => before })
+  const series = useQuery({ queryKey: ['run-series', run.id, run.ended], queryFn: () => data(api.GET('/api/v1/runs/{id}/series', params)), refetchInterval: (query) => (run.ended ? false : Math.min(30_000, Math.max(2000, query.state.data?.every ?? 0))), placeholderData: (before) => before })
   const events = useQuery({ queryKey: ['run-events', run.id, run.state], queryFn: () => data(api.GET('/api/v1/runs/{id}/events', params)), placeholderData: (before) => before })
   if (!series.data || !events.data) return null
   return (

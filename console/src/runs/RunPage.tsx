@@ -14,6 +14,7 @@ import { Course } from './Course'
 import { ItemList } from './ItemList'
 import { Papers } from './Papers'
 import { useCauses, useRun } from './queries'
+import { percentOf } from './run'
 
 export function RunPage() {
   const { id = '' } = useParams()
@@ -177,8 +178,7 @@ function Cancel({ run }: { run: Run }) {
 function Moving({ run }: { run: Run }) {
   const ended = run.items.done + run.items.skipped + run.items.failed
   const all = ended + run.items.waiting
-  const part = run.bytes.total > 0 ? run.bytes.transferred / run.bytes.total : all > 0 ? ended / all : 0
-  const percent = Math.min(100, Math.floor(part * 100))
+  const percent = percentOf(run)
   return (
     <section aria-label="Progress" className="border-t border-line py-3">
       <div className="flex items-baseline justify-between gap-4">

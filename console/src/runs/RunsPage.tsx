@@ -3,9 +3,8 @@ import { Fragment, useEffect } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { useAccounts } from '../accounts/queries'
 import { api, data, type Run } from '../api/client'
-import { useSettled } from '../files/CopyDialog'
+import { useSettled } from '../ui/settled'
 import { useJobs } from '../jobs/queries'
-import { nameOf, percentOf } from '../overview/OverviewPage'
 import { Address } from '../ui/Address'
 import { Button } from '../ui/Button'
 import { Empty, Failed } from '../ui/Banner'
@@ -14,6 +13,7 @@ import { bytes, count, duration, plain, when } from '../ui/format'
 import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
 import { useRun } from './queries'
+import { nameOf, percentOf } from './run'
 
 const states = ['queued', 'running', 'paused', 'held', 'done', 'partial', 'failed', 'cancelled']
 const filters = ['job', 'account', 'state', 'from', 'to', 'text']
@@ -59,7 +59,7 @@ export function RunsPage() {
     document.title = 'Runs · Deft Heron'
   }, [])
   const all = runs.data?.pages.flatMap((page) => page.runs) ?? []
-  // A filter by text looks at some runs at a time: it goes on by itself until a page is full.
+  // A filter by text looks at some runs at a time: the page continues until it is full.
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = runs
   const few = all.length < 50
   useEffect(() => {

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { api, data } from '../api/client'
-import { useSettled } from '../files/CopyDialog'
+import { useSettled } from './settled'
 import { Button } from './Button'
 
 const days = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']
