@@ -137,8 +137,8 @@ func TestFlows(t *testing.T) {
 		h.linkFolder(name, folder)
 	}
 	moved := h.copy("/desk/files", "/archive/copies").Bytes.Transferred
-	h.must("job", "create", "all", "--type", "consolidate", "--from", "/desk/files", "--to", "/archive/all/desk", "--from", "/attic/files", "--to",
-		"/archive/all/attic")
+	h.must("job", "create", "all", "--type", "consolidate", "--from", "/desk/files", "--to", "/archive/all/desk", "--from", "/attic/files",
+		"--to", "/archive/all/attic")
 	moved += h.job("all", 0).Bytes.Transferred
 	h.must("job", "create", "both", "--type", "two-way", "--from", "/desk/files", "--to", "/attic/files")
 	moved += h.job("both", 0).Bytes.Transferred
