@@ -126,7 +126,7 @@ func TestTwoWayJob(t *testing.T) {
 	}
 	h.must("run", "cancel", run.ID, "--yes")
 	h.until(run.ID, "cancelled")
-	h.says("", 1, "Only a run that is held", "run", "approve", run.ID)
+	h.says("", 1, "Only a held run can be approved.", "run", "approve", run.ID)
 }
 
 // TestMirrorJob mirrors one folder to another, and is let go where the safety limits held it.

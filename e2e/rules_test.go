@@ -104,8 +104,8 @@ func TestAsked(t *testing.T) {
 	if content, err := os.ReadFile(filepath.Join(to, "a", "conflict.txt")); err != nil || string(content) != "ours" {
 		t.Errorf("it became %q, %v", content, err)
 	}
-	if r := h.run("", "run", "approve", run); r.code == 0 || !strings.Contains(r.err, "is held can be released") {
-		t.Errorf("releasing what is not held: %d, %s", r.code, r.err)
+	if r := h.run("", "run", "approve", run); r.code == 0 || !strings.Contains(r.err, "Only a held run can be approved.") {
+		t.Errorf("approving what is not held: %d, %s", r.code, r.err)
 	}
 }
 
