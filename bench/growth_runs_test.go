@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/demo"
 	"deftheron/servertest"
@@ -161,7 +162,7 @@ func (g *growing) run(job string, want int) {
 	}
 	ended, err := g.h.client.Follow(g.t.Context(), started.Run, func(contract.Run) {}, nil)
 	if err != nil || ended.State != "done" || ended.Items.Failed > 0 {
-		for item := range g.h.client.Items(g.t.Context(), started.Run, "failed") {
+		for item := range g.h.client.Items(g.t.Context(), started.Run, client.ItemFilter{State: "failed"}) {
 			g.t.Logf("%s: %s: %s", item.Address, item.Cause, item.Why)
 			break
 		}

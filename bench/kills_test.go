@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/core/store/storetest"
 	"deftheron/servertest"
@@ -215,7 +216,7 @@ func killed(t *testing.T, program string, k killing) {
 			run, err := h.client.Run(t.Context(), id)
 			if err != nil || run.State != "done" || run.Items.Failed > 0 {
 				t.Errorf("round %d: %s, %+v, %s, %v", rounds, run.State, run.Items, run.Why, err)
-				for item, err := range h.client.Items(t.Context(), id, "failed") {
+				for item, err := range h.client.Items(t.Context(), id, client.ItemFilter{State: "failed"}) {
 					t.Logf("%+v, %v", item, err)
 				}
 			}

@@ -78,7 +78,7 @@ func TestSoakKills(t *testing.T) {
 	}
 	if run.State != "done" || run.Items.Done != int64(len(set)) {
 		t.Errorf("%s, %+v; want %d done", run.State, run.Items, len(set))
-		for item, err := range h.client.Items(t.Context(), run.ID, "failed") {
+		for item, err := range h.client.Items(t.Context(), run.ID, client.ItemFilter{State: "failed"}) {
 			t.Logf("%+v, %v", item, err)
 		}
 	}

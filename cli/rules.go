@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"deftheron/client"
 	"deftheron/contract"
 )
 
@@ -100,7 +101,14 @@ func (a *app) runPriority() *cobra.Command {
 
 func (a *app) runApprove() *cobra.Command {
 	var decided contract.Approval
+	var addresses []string
 	command := a.runVerb("approve RUN", "Let a held run continue", func(ctx context.Context, id string) error {
+		if len(addresses) > 0 {
+			if err := a.decideItems(ctx, id, addresses, decided.Conflict); err != nil {
+				return err
+			}
+			decided.Conflict = "" // the other items go on waiting
+		}
 		if err := a.client().Approve(ctx, id, decided); err != nil {
 			return err
 		}
@@ -109,5 +117,35 @@ func (a *app) runApprove() *cobra.Command {
 	})
 	command.Flags().StringVar(&decided.Conflict, "conflict", "",
 		"the decision if the run asks about conflicts: keep-both, newer, source or target")
+	command.Flags().StringArrayVar(&addresses, "item", nil,
+		"decide about this item alone, by its address at the source; the others go on waiting (repeatable)")
 	return command
+}
+
+// decideItems decides about the conflicts of the items at some addresses.
+func (a *app) decideItems(ctx context.Context, id string, addresses []string, conflict string) error {
+	if conflict == "" {
+		return usageError("--item needs --conflict; use keep-both, newer, source or target")
+	}
+	wanted := map[string]bool{}
+	for _, address := range addresses {
+		wanted[strings.TrimRight(address, "/")] = true
+	}
+	decision := contract.ItemDecision{Conflict: conflict}
+	for item, err := range a.client().Items(ctx, id, client.ItemFilter{State: "waiting", Action: "ask"}) {
+		if err != nil {
+			return err
+		}
+		if wanted[item.Address] || wanted[item.Target] {
+			delete(wanted, item.Address)
+			delete(wanted, item.Target)
+			decision.Items = append(decision.Items, item.Seq)
+		}
+	}
+	for address := range wanted {
+		return fmt.Errorf("%s does not wait for a decision in the run %s; list what waits with: heron run items %s --state waiting",
+			address, id, id)
+	}
+	_, err := a.client().Decide(ctx, id, decision)
+	return err
 }

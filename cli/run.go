@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -229,13 +230,13 @@ func (a *app) tellNext(run contract.Run) {
 }
 
 func (a *app) runItems() *cobra.Command {
-	var state string
+	var filter client.ItemFilter
 	command := a.runVerb("items RUN", "List the items of a run, with cause and remedy", func(ctx context.Context, id string) error {
-		if state != "" && state != "waiting" && state != "done" && state != "skipped" && state != "failed" {
-			return usageError("%q is not a state of an item; use waiting, done, skipped or failed", state)
+		if filter.State != "" && !slices.Contains([]string{"waiting", "done", "skipped", "failed"}, filter.State) {
+			return usageError("%q is not a state of an item; use waiting, done, skipped or failed", filter.State)
 		}
 		n := 0
-		for item, err := range a.client().Items(ctx, id, state) {
+		for item, err := range a.client().Items(ctx, id, filter) {
 			if err != nil {
 				return err
 			}
@@ -249,11 +250,15 @@ func (a *app) runItems() *cobra.Command {
 			a.printItem(item)
 		}
 		if n == 0 && !a.json {
-			fmt.Fprintln(a.out, strings.TrimSpace("No "+state)+" items. Items that were up to date are counted and not listed.")
+			fmt.Fprintln(a.out, strings.TrimSpace("No "+filter.State)+" items. Items that were up to date are counted and not listed.")
 		}
 		return nil
 	})
-	command.Flags().StringVar(&state, "state", "", "only those in this state: waiting, done, skipped or failed")
+	flags := command.Flags()
+	flags.StringVar(&filter.State, "state", "", "only those in this state: waiting, done, skipped or failed")
+	flags.StringVar(&filter.Cause, "cause", "", "only those with this cause")
+	flags.StringVar(&filter.Folder, "in", "", "only those in this folder of the source or the target")
+	flags.StringVar(&filter.Text, "text", "", "only those with this text in their path")
 	return command
 }
 

@@ -332,20 +332,33 @@ func (c *Client) Run(ctx context.Context, id string) (run contract.Run, err erro
 	return run, c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id), nil, nil, &run)
 }
 
-// Items yields the items of a run, those in a state where it is not empty.
-func (c *Client) Items(ctx context.Context, id, state string) iter.Seq2[contract.Item, error] {
+// ItemFilter chooses items of a run; its zero value takes all.
+type ItemFilter struct {
+	State, Cause, Action string
+	Folder               string // an address at the source or the target
+	Text                 string // in the path of the item
+}
+
+// Items yields the items of a run that a filter takes, in order.
+func (c *Client) Items(ctx context.Context, id string, filter ItemFilter) iter.Seq2[contract.Item, error] {
 	return pages(func(cursor string) ([]contract.Item, string, error) {
 		var page contract.ItemPage
 		query := url.Values{"limit": {strconv.Itoa(1000)}}
-		if cursor != "" {
-			query.Set("cursor", cursor)
-		}
-		if state != "" {
-			query.Set("state", state)
+		for name, value := range map[string]string{
+			"cursor": cursor, "state": filter.State, "cause": filter.Cause, "action": filter.Action, "folder": filter.Folder, "text": filter.Text,
+		} {
+			if value != "" {
+				query.Set(name, value)
+			}
 		}
 		err := c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/items", query, nil, &page)
 		return page.Items, page.Next, err
 	})
+}
+
+// Decide keeps a decision about the conflicts of some items, and returns how many it is about.
+func (c *Client) Decide(ctx context.Context, id string, decision contract.ItemDecision) (decided contract.Decided, err error) {
+	return decided, c.call(ctx, http.MethodPut, "/runs/"+url.PathEscape(id)+"/decisions", nil, decision, &decided)
 }
 
 // Causes counts the items of a run that have a cause, by state and cause.

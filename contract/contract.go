@@ -389,26 +389,48 @@ type RunPage struct {
 
 // Item is one file or folder of a run.
 type Item struct {
-	Seq          int64      `json:"seq"`
-	Address      string     `json:"address" doc:"Address at the source."`
-	Target       string     `json:"target" doc:"Address at the target, as it is or was planned."`
-	Action       string     `json:"action" doc:"The action: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse."`
-	Kind         string     `json:"kind"`
-	Size         int64      `json:"size"`
-	State        string     `json:"state" enum:"waiting,done,skipped,failed"`
-	Cause        string     `json:"cause"`
-	Meaning      string     `json:"meaning,omitempty"`
-	Remedy       string     `json:"remedy"`
-	Why          string     `json:"why,omitempty" doc:"The original error."`
-	Verification string     `json:"verification,omitempty"`
-	Attempts     int        `json:"attempts,omitempty"`
-	Ended        *time.Time `json:"ended,omitempty"`
+	Seq          int64         `json:"seq"`
+	Address      string        `json:"address" doc:"Address at the source."`
+	Target       string        `json:"target" doc:"Address at the target, as it is or was planned."`
+	Action       string        `json:"action" doc:"The action: create, replace, keep-both, make-folder, look, ask, remove, skip, refuse."`
+	Kind         string        `json:"kind"`
+	Size         int64         `json:"size"`
+	State        string        `json:"state" enum:"waiting,done,skipped,failed"`
+	Cause        string        `json:"cause"`
+	Meaning      string        `json:"meaning,omitempty"`
+	Remedy       string        `json:"remedy"`
+	Why          string        `json:"why,omitempty" doc:"The original error."`
+	Verification string        `json:"verification,omitempty"`
+	Attempts     int           `json:"attempts,omitempty"`
+	Ended        *time.Time    `json:"ended,omitempty"`
+	Modified     *time.Time    `json:"modified,omitempty" doc:"When the file at the source was last changed."`
+	Existing     *ExistingFile `json:"existing,omitempty" doc:"The file at the target when the run was planned."`
+	Decision     string        `json:"decision,omitempty" doc:"The decision about the conflict of this item: keep-both, newer, source or target."`
+}
+
+// ExistingFile is a file at the target of an item.
+type ExistingFile struct {
+	Size     int64      `json:"size" doc:"Bytes; -1 is unknown."`
+	Modified *time.Time `json:"modified,omitempty"`
+}
+
+// ItemDecision is a decision about the conflicts of some items of a run.
+type ItemDecision struct {
+	Items    []int64 `json:"items" minItems:"1" maxItems:"10000" doc:"The items, by seq."`
+	Conflict string  `json:"conflict,omitempty" enum:"keep-both,newer,source,target" doc:"The decision; leave it out to take an earlier one back."`
+}
+
+// Decided is how many items a decision is about.
+type Decided struct {
+	Items int64 `json:"items"`
 }
 
 // ItemPage is a page of a run's items.
 type ItemPage struct {
 	Items []Item `json:"items"`
 	Next  string `json:"next,omitempty"`
+	// Searched is the seq up to which items were looked at.
+	Searched int64 `json:"searched,omitempty" doc:"Items up to this seq were looked at; a page of a filter may have fewer items than the limit, and still have a next page."`
 }
 
 // CauseCount is how many items ended with a cause.

@@ -315,7 +315,7 @@ func TestRefusedNames(t *testing.T) {
 		if err != nil || run.Items.Done != 2 || run.Items.Failed != 1 {
 			t.Fatalf("%+v, %v", run, err)
 		}
-		for item, err := range h.client().Items(t.Context(), run.ID, "failed") {
+		for item, err := range h.client().Items(t.Context(), run.ID, client.ItemFilter{State: "failed"}) {
 			if err != nil || item.Cause != "name-refused" || item.Remedy == "" || item.Why == "" {
 				t.Errorf("%+v, %v", item, err)
 			}

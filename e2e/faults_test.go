@@ -451,7 +451,7 @@ func (o *opened) inject(place store.Store, ownGate *gate.Gate, account, id strin
 		return wrong("%v", err)
 	}
 	causes := map[string]plan.Cause{}
-	items, err := o.db.Items(ctx, number.Number, "", 0, 1000)
+	items, _, err := o.db.FindItems(ctx, number.Number, records.ItemFilter{}, 0, 1000)
 	if err != nil {
 		return wrong("%v", err)
 	}

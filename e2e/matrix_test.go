@@ -11,6 +11,7 @@ import (
 	"testing"
 	"text/tabwriter"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/servertest"
 	"deftheron/standin"
@@ -138,7 +139,7 @@ func (h crossings) crossing(t *testing.T, from, to string, want map[string]strin
 		return one
 	}
 	refused := map[string]string{}
-	for item, err := range h.client().Items(t.Context(), lastRun(r.out), "failed") {
+	for item, err := range h.client().Items(t.Context(), lastRun(r.out), client.ItemFilter{State: "failed"}) {
 		if err != nil {
 			one.wrong = append(one.wrong, err.Error())
 			return one
@@ -188,7 +189,7 @@ func (h crossings) home(t *testing.T, address string) (files map[string]string, 
 		t.Errorf("home from %s: %s%s", address, r.out, r.err)
 		return nil, 0
 	}
-	for item, err := range h.client().Items(t.Context(), lastRun(r.out), "done") {
+	for item, err := range h.client().Items(t.Context(), lastRun(r.out), client.ItemFilter{State: "done"}) {
 		if err != nil {
 			t.Error(err)
 		}

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"deftheron/client"
 	"deftheron/contract"
 )
 
@@ -85,7 +86,7 @@ func (h *heron) agrees(what string, plan contract.Plan, run contract.Run) (told 
 	}
 	listed := contract.ItemCounts{UpToDate: run.Items.UpToDate, Removed: run.Items.Removed}
 	items, caused := 0, int64(0)
-	for item, err := range h.client().Items(h.t.Context(), run.ID, "") {
+	for item, err := range h.client().Items(h.t.Context(), run.ID, client.ItemFilter{}) {
 		if err != nil {
 			h.t.Fatal(err)
 		}

@@ -109,6 +109,55 @@ func TestAsked(t *testing.T) {
 	}
 }
 
+// TestDecideAboutOne decides about one of several conflicts; the others go on waiting.
+func TestDecideAboutOne(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	from, to := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", from)
+	h.linkFolder("archive", to)
+	for _, name := range []string{"one.txt", "other.txt", "last.txt"} {
+		write(t, "ours", from, "a", "sub", name)
+		write(t, "theirs", to, "a", "sub", name)
+	}
+	r := h.run("", "copy", "/desk/a", "/archive", "--conflict", "ask", "--json")
+	run := lastRun(r.out)
+	for says, args := range map[string][]string{
+		"--item needs --conflict":           {"--item", "/desk/a/sub/one.txt"},
+		"does not wait for a decision":      {"--item", "/desk/a/sub/none.txt", "--conflict", "source"},
+		"is not a decision about conflicts": {"--conflict", "ask"},
+	} {
+		if r := h.run("", append([]string{"run", "approve", run}, args...)...); r.code == 0 || !strings.Contains(r.err, says) {
+			t.Errorf("%v: %d, %s; want %q", args, r.code, r.err, says)
+		}
+	}
+	h.must("run", "approve", run, "--item", "/desk/a/sub/one.txt", "--conflict", "source")
+	h.waitState(run, "held")
+	contents := func(name, want string) {
+		t.Helper()
+		if content, err := os.ReadFile(filepath.Join(to, "a", "sub", name)); err != nil || string(content) != want {
+			t.Errorf("%s is %q, %v; want %q", name, content, err, want)
+		}
+	}
+	contents("one.txt", "ours")
+	contents("other.txt", "theirs")
+	out := h.must("run", "items", run, "--in", "/archive/a/sub", "--text", "OTHER", "--json")
+	if strings.Count(out, "\n") != 1 || !strings.Contains(out, `"existing":{"size":6`) {
+		t.Errorf("the item that waits: %s", out)
+	}
+	if out := h.must("run", "items", run, "--in", "/desk/a/sub", "--state", "done"); !strings.Contains(out, "one.txt") ||
+		strings.Contains(out, "other.txt") {
+		t.Errorf("what is done: %s", out)
+	}
+	if r := h.run("", "run", "items", run, "--in", "/desk/b"); r.code == 0 || !strings.Contains(r.err, "is not a folder of the run") {
+		t.Errorf("a folder that is not there: %d, %s", r.code, r.err)
+	}
+	h.must("run", "approve", run, "--conflict", "target")
+	h.waitState(run, "done")
+	contents("other.txt", "theirs")
+	contents("last.txt", "theirs")
+}
+
 // TestRenamedFolder renames a folder at the source of a copy to an object store, over
 // a drive and from a disk: no byte of it is sent again.
 func TestRenamedFolder(t *testing.T) {

@@ -10,9 +10,18 @@ import (
 	"deftheron/core/store"
 )
 
+// conflictRules are the rules that settle a conflict of the item.
+func (a *attempt) conflictRules() plan.Rules {
+	rules := a.Rules
+	if a.item.Decision != "" {
+		rules.Conflict = a.item.Decision
+	}
+	return rules
+}
+
 // conflict settles by the rules that the target holds something else.
 func (a *attempt) conflict(ctx context.Context, target store.Entry) (*Ending, error) {
-	step := a.Rules.Settle(plan.Step{
+	step := a.conflictRules().Settle(plan.Step{
 		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified},
 		Target: &store.Entry{Modified: target.Modified},
 	})

@@ -281,7 +281,7 @@ func (a *attempt) do(ctx context.Context) (*Ending, error) {
 	case plan.MakeFolder:
 		return a.makeFolder(ctx)
 	case plan.Ask:
-		if a.Rules.Conflict == plan.AskPerson {
+		if a.conflictRules().Conflict == plan.AskPerson {
 			return nil, errAsks
 		}
 		return a.look(ctx) // somebody has decided; what is there may be another by now

@@ -54,6 +54,9 @@ type Item struct {
 	State  State
 	Cause  plan.Cause
 	Why    string
+	// Decision is what a person has decided about this item, where both sides had
+	// changed; empty leaves it to the rules of the run.
+	Decision plan.ConflictRule
 }
 
 // moves is how many bytes the item moves, as far as is known.

@@ -89,6 +89,7 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK, s.listRuns)
 	add(api, http.MethodGet, "/runs/{id}", "show-run", "One run", http.StatusOK, s.showRun)
 	add(api, http.MethodGet, "/runs/{id}/items", "list-items", "A page of a run's items", http.StatusOK, s.listItems)
+	add(api, http.MethodPut, "/runs/{id}/decisions", "decide-items", "Decide about the conflicts of some items", http.StatusOK, s.decideItems)
 	add(api, http.MethodGet, "/runs/{id}/causes", "count-causes", "Count the items of a run by cause", http.StatusOK, s.causes)
 	add(api, http.MethodGet, "/runs/{id}/series", "show-run-series", "The progress of a run over its whole life", http.StatusOK, s.runSeries)
 	add(api, http.MethodGet, "/runs/{id}/events", "list-run-events", "What happened to a run", http.StatusOK, s.runEvents)

@@ -7,11 +7,14 @@ import (
 	"time"
 
 	"deftheron/contract"
+	"deftheron/core/plan"
 	"deftheron/core/remedy"
 	"deftheron/core/run"
 	"deftheron/core/store"
+	"deftheron/core/transfer"
 	"deftheron/service/messages"
 	"deftheron/service/records"
+	"deftheron/service/runner"
 )
 
 // PageInput is a page asked for. It is exported, like RunInput, since the
@@ -104,7 +107,11 @@ func (s *Server) showRun(ctx context.Context, in *RunInput) (*body[contract.Run]
 type itemsInput struct {
 	RunInput
 	PageInput
-	State string `query:"state" enum:"waiting,done,skipped,failed" doc:"Only those in this state."`
+	State  string `query:"state" enum:"waiting,done,skipped,failed" doc:"Only those in this state."`
+	Cause  string `query:"cause" doc:"Only those with this cause."`
+	Action string `query:"action" enum:"create,replace,keep-both,make-folder,look,ask,remove,clear,recheck,skip,refuse" doc:"Only those with this action."`
+	Folder string `query:"folder" doc:"Only those in this folder of the source or the target, by its address."`
+	Text   string `query:"text" maxLength:"200" doc:"Only those with this text in their path. Pages may have fewer items than the limit, and still have a next page."`
 }
 
 func (s *Server) listItems(ctx context.Context, in *itemsInput) (*body[contract.ItemPage], error) {
@@ -112,12 +119,24 @@ func (s *Server) listItems(ctx context.Context, in *itemsInput) (*body[contract.
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.Runner.Items(ctx, in.ID, in.State, after, in.Limit)
+	items, next, err := s.Runner.Items(ctx, in.ID, runner.ItemFilter{
+		State: transfer.State(in.State), Cause: plan.Cause(in.Cause), Action: plan.Action(in.Action), Folder: in.Folder, Text: in.Text,
+	}, after, in.Limit)
 	page := contract.ItemPage{Items: items}
-	if len(items) == in.Limit {
-		page.Next = strconv.FormatInt(items[len(items)-1].Seq, 10)
+	if next > 0 {
+		page.Next, page.Searched = strconv.FormatInt(next, 10), next
 	}
 	return &body[contract.ItemPage]{page}, noRun(in.ID, err)
+}
+
+type decideInput struct {
+	RunInput
+	Body contract.ItemDecision
+}
+
+func (s *Server) decideItems(ctx context.Context, in *decideInput) (*body[contract.Decided], error) {
+	decided, err := s.Runner.Decide(ctx, in.ID, in.Body)
+	return &body[contract.Decided]{contract.Decided{Items: decided}}, noRun(in.ID, err)
 }
 
 func (s *Server) causes(ctx context.Context, in *RunInput) (*body[[]contract.CauseCount], error) {

@@ -18,7 +18,7 @@ import (
 var _ transfer.Records = (*DB)(nil)
 
 const itemColumns = `seq, route, key, target_key, kind, action, size, source_id, source_revision, source_time,
-	target_revision, target_size, target_time, state, cause, why, mark, origin`
+	target_revision, target_size, target_time, state, cause, why, mark, origin, decision`
 
 // each runs a prepared statement for each row in one transaction.
 func (db *DB) each(ctx context.Context, statement string, n int, row func(int) []any) error {
@@ -81,7 +81,7 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 		return err
 	}
 	return db.each(ctx, `INSERT INTO items (run, writes, `+itemColumns+`, verification, name, moved, attempts, ended)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', 0, 0, ?)`, len(items), func(i int) []any {
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '', 0, 0, ?)`, len(items), func(i int) []any {
 		item := &items[i]
 		ended := int64(0)
 		if item.State != transfer.Waiting {
@@ -91,7 +91,8 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 			number, item.Action.Phase(item.Kind), item.Seq, item.Route, []byte(item.Key), orNull(item.To), string(item.Kind), string(item.Action),
 			item.Size,
 			item.SourceID, item.Source.Revision, nanoseconds(item.Source.Modified), item.Target.Revision, item.Target.Size,
-			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, item.Mark, originText(item.Origin), ended,
+			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, item.Mark, originText(item.Origin), string(item.Decision),
+			ended,
 		}
 	})
 }

@@ -109,7 +109,7 @@ func TestQueue(t *testing.T) {
 	if n, err := db.EndRest(ctx, "run1", transfer.Failed, plan.CauseStopped); err != nil || n != 3 {
 		t.Errorf("ended %d, %v", n, err)
 	}
-	failed, err := db.Items(ctx, run.Number, "failed", 0, 10)
+	failed, _, err := db.FindItems(ctx, run.Number, records.ItemFilter{State: transfer.Failed}, 0, 10)
 	if err != nil || len(failed) != 3 || failed[0].Cause != plan.CauseStopped || failed[0].Ending.Ended.IsZero() {
 		t.Errorf("failed %+v, %v", failed, err)
 	}
@@ -413,7 +413,7 @@ func TestItemsByState(t *testing.T) {
 		}
 		var found, last int64
 		for {
-			page, err := db.Items(ctx, run.Number, string(state), last, 7)
+			page, next, err := db.FindItems(ctx, run.Number, records.ItemFilter{State: state}, last, 7)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -424,7 +424,7 @@ func TestItemsByState(t *testing.T) {
 				last = one.Seq
 				found++
 			}
-			if len(page) < 7 {
+			if next == 0 {
 				break
 			}
 		}

@@ -53,7 +53,7 @@ func (db *DB) FindRuns(ctx context.Context, filter RunFilter, before int64, most
 		if stop, err = db.stepBefore(ctx, before); err != nil {
 			return nil, 0, err
 		}
-		like := "%" + strings.NewReplacer("!", "!!", "%", "!%", "_", "!_").Replace(filter.Text) + "%"
+		like := "%" + escapeLike(filter.Text) + "%"
 		and("number >= ? AND (id LIKE ? ESCAPE '!' OR job LIKE ? ESCAPE '!' OR routes LIKE ? ESCAPE '!')", stop, like, like, like)
 	}
 	if runs, err = db.findRuns(ctx, filter, where, args, most); err != nil {

@@ -5,13 +5,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/run"
-	"deftheron/core/transfer"
 )
 
 // Route is a route as it is kept: addresses, and the scope of its pairs.
@@ -133,55 +131,6 @@ func (db *DB) SaveRun(ctx context.Context, run Run, columns ...string) error {
 		query = query.Select(columns)
 	}
 	return query.Updates(run).Error
-}
-
-// Item is an item of a run, with how it ended.
-type Item struct {
-	transfer.Item
-	Ending transfer.Ending
-}
-
-// Items returns a page of a run's items, in order, after a seq. state, where
-// not empty, chooses among them.
-func (db *DB) Items(ctx context.Context, run int64, state string, after int64, most int) ([]Item, error) {
-	const columns = "SELECT " + itemColumns + ", verification, name, moved, attempts, ended FROM items"
-	query := columns + " WHERE run = ? AND seq > ? AND NOT (" + halves + ")"
-	args := []any{run, after}
-	switch state {
-	case "":
-	case string(transfer.Failed), string(transfer.Skipped): // few, and in an index of their own
-		query = columns + " INDEXED BY items_unwell WHERE run = ? AND seq > ? AND state IN ('failed', 'skipped') AND state = '" + state + "'"
-	case string(transfer.Waiting): // by phase, as in their index
-		var phases []string
-		args = nil
-		for phase := range plan.Phases {
-			phases = append(phases, "SELECT * FROM ("+columns+" INDEXED BY items_waiting WHERE run = ? AND writes = ? AND seq > ? AND state = "+
-				"'waiting' AND NOT ("+halves+") ORDER BY seq LIMIT ?)")
-			args = append(args, run, phase, after, most)
-		}
-		query = strings.Join(phases, " UNION ALL ")
-	default:
-		query += " AND state = ?"
-		args = append(args, state)
-	}
-	rows, err := db.readPool.QueryContext(ctx, query+" ORDER BY seq LIMIT ?", append(args, most)...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var items []Item
-	for rows.Next() {
-		var item Item
-		var ended int64
-		fields := append(scanItem(&item.Item), &item.Ending.Verification, &item.Ending.Name, &item.Ending.Moved, &item.Ending.Attempts, &ended)
-		if err := rows.Scan(fields...); err != nil {
-			return nil, err
-		}
-		restoreItem(&item.Item)
-		item.Ending.Ended = fromNanoseconds(ended)
-		items = append(items, item)
-	}
-	return items, rows.Err()
 }
 
 // CauseCount is how many items of a run ended with a cause.

@@ -44,7 +44,7 @@ func scanItem(item *transfer.Item) []any {
 		&item.Seq, &item.Route, (*keyBytes)(&item.Key), (*keyBytes)(&item.To), &item.Kind, &item.Action, &item.Size, &item.SourceID,
 		&item.Source.Revision, scannedTime{&item.Source.Modified},
 		&item.Target.Revision, &item.Target.Size, scannedTime{&item.Target.Modified}, &item.State, &item.Cause, &item.Why, &item.Mark,
-		scannedOrigin{&item.Origin},
+		scannedOrigin{&item.Origin}, &item.Decision,
 	}
 }
 

@@ -118,8 +118,8 @@ func TestThinned(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		all, err := db.Items(t.Context(), run.Number, "", 0, 100_000)
-		failed, wrong := db.Items(t.Context(), run.Number, "failed", 0, 100_000)
+		all, _, err := db.FindItems(t.Context(), run.Number, records.ItemFilter{}, 0, 100_000)
+		failed, _, wrong := db.FindItems(t.Context(), run.Number, records.ItemFilter{State: transfer.Failed}, 0, 100_000)
 		if err != nil || wrong != nil || len(all) < want || len(all) > want+400 || len(failed) != 300 {
 			t.Errorf("%s keeps %d items, %d of them failed, %v %v; want about %d and 300", id, len(all), len(failed), err, wrong, want)
 		}

@@ -111,17 +111,20 @@ func (r *Runner) Approve(ctx context.Context, id string, decided contract.Approv
 		return err
 	case a != nil || !run.Can(row.State, run.Approve):
 		return refused(row, "only a held run can be approved")
-	case row.Needs() == run.NeedsDecision && decided.Conflict == "":
+	}
+	some, err := r.db.HasDecided(ctx, row.Number)
+	if err != nil {
+		return err
+	}
+	if row.Needs() == run.NeedsDecision && decided.Conflict == "" && !some {
 		return &InputError{messages.With(store.Errorf(store.ErrRefused,
 			"the run %s waits for a decision about conflicts; choose keep-both, newer, source or target", id),
 			"heron run approve "+id+" --conflict keep-both")}
 	}
 	if decided.Conflict != "" {
-		conflict, err := plan.ParseConflictRule(decided.Conflict)
-		if err != nil || conflict == plan.AskPerson {
-			return &InputError{remedy.Errorf("%q is not a decision about conflicts; use keep-both, newer, source or target", decided.Conflict)}
+		if row.Rules.Conflict, err = parseDecision(decided.Conflict); err != nil {
+			return err
 		}
-		row.Rules.Conflict = conflict
 		if err := r.db.SaveRun(ctx, row, "rules"); err != nil {
 			return err
 		}

@@ -9,7 +9,6 @@ import (
 	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/run"
-	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
 	"deftheron/service/messages"
@@ -144,69 +143,6 @@ func explain(row records.Run) (remedy string, commands []string) {
 		subject.Account = accounts[0]
 	}
 	return messages.RemedyOf(plan.Cause(row.Cause), subject)
-}
-
-// Items returns a page of a run's items.
-func (r *Runner) Items(ctx context.Context, id, state string, after int64, most int) ([]contract.Item, error) {
-	run, err := r.db.Run(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := r.db.Items(ctx, run.Number, state, after, most)
-	if err != nil {
-		return nil, err
-	}
-	routes := Addressed(run)
-	items := make([]contract.Item, len(rows))
-	for i, row := range rows {
-		items[i] = ItemOf(run.ID, row, routes)
-	}
-	return items, nil
-}
-
-// Addressed are the routes of a run that can tell addresses, without opening accounts.
-func Addressed(run records.Run) []transfer.Route {
-	routes := make([]transfer.Route, len(run.Routes))
-	for i, row := range run.Routes {
-		routes[i].Source.Address, _ = store.ParseAddress(row.From)
-		routes[i].Target.Address, _ = store.ParseAddress(row.To)
-	}
-	return transfer.Directions(run.Rules.Type, routes)
-}
-
-// ItemOf shows an item of a run, by its id, with the routes given.
-func ItemOf(run string, row records.Item, routes []transfer.Route) contract.Item {
-	remedy, _ := messages.RemedyOf(row.Cause, messages.Subject{Run: run})
-	item := contract.Item{
-		Seq: row.Seq, Action: string(row.Action), Kind: string(row.Kind), Size: row.Size, State: string(row.State), Cause: string(row.Cause),
-		Meaning: messages.Of(row.Cause).Sentence, Remedy: remedy, Why: row.Why, Verification: row.Ending.Verification,
-		Attempts: row.Ending.Attempts,
-		Address:  routes[row.Route].SourceAddress(row.Item), Target: routes[row.Route].TargetAddress(row.Item, row.Ending.Name),
-	}
-	if !row.Ending.Ended.IsZero() {
-		item.Ended = &row.Ending.Ended
-	}
-	return item
-}
-
-// Each calls do with every item of a run in a state (empty: any), in order.
-func (r *Runner) Each(ctx context.Context, id, state string, do func(contract.Item) error) error {
-	const page = 2000
-	for after := int64(0); ; {
-		items, err := r.Items(ctx, id, state, after, page)
-		if err != nil {
-			return err
-		}
-		for _, item := range items {
-			if err := do(item); err != nil {
-				return err
-			}
-			after = item.Seq
-		}
-		if len(items) < page {
-			return nil
-		}
-	}
 }
 
 // Causes counts a run's items by state and cause.

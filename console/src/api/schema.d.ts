@@ -1090,6 +1090,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Decide about the conflicts of some items */
+        put: operations["decide-items"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/events": {
         parameters: {
             query?: never;
@@ -1734,6 +1751,10 @@ export interface components {
             /** Format: int64 */
             items: number;
         };
+        Decided: {
+            /** Format: int64 */
+            items: number;
+        };
         DefinitionText: {
             /** @description File name, for errors. */
             file?: string;
@@ -1798,6 +1819,15 @@ export interface components {
             };
             /** Format: int64 */
             status?: number;
+        };
+        ExistingFile: {
+            /** Format: date-time */
+            modified?: string;
+            /**
+             * Format: int64
+             * @description Bytes; -1 is unknown.
+             */
+            size: number;
         };
         Exporting: {
             document: string;
@@ -1882,10 +1912,19 @@ export interface components {
             /** Format: int64 */
             attempts?: number;
             cause: string;
+            /** @description The decision about the conflict of this item: keep-both, newer, source or target. */
+            decision?: string;
             /** Format: date-time */
             ended?: string;
+            /** @description The file at the target when the run was planned. */
+            existing?: components["schemas"]["ExistingFile"];
             kind: string;
             meaning?: string;
+            /**
+             * Format: date-time
+             * @description When the file at the source was last changed.
+             */
+            modified?: string;
             remedy: string;
             /** Format: int64 */
             seq: number;
@@ -1919,9 +1958,23 @@ export interface components {
             /** Format: int64 */
             waiting: number;
         };
+        ItemDecision: {
+            /**
+             * @description The decision; leave it out to take an earlier one back.
+             * @enum {string}
+             */
+            conflict?: "keep-both" | "newer" | "source" | "target";
+            /** @description The items, by seq. */
+            items: number[];
+        };
         ItemPage: {
             items: components["schemas"]["Item"][];
             next?: string;
+            /**
+             * Format: int64
+             * @description Items up to this seq were looked at; a page of a filter may have fewer items than the limit, and still have a next page.
+             */
+            searched?: number;
         };
         Job: {
             /** @description When an arrival counts as complete, and how many are transferred at once. */
@@ -5523,6 +5576,42 @@ export interface operations {
             };
         };
     };
+    "decide-items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ItemDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-run-events": {
         parameters: {
             query?: never;
@@ -5562,6 +5651,14 @@ export interface operations {
                 cursor?: string;
                 /** @description Only those in this state. */
                 state?: "waiting" | "done" | "skipped" | "failed";
+                /** @description Only those with this cause. */
+                cause?: string;
+                /** @description Only those with this action. */
+                action?: "create" | "replace" | "keep-both" | "make-folder" | "look" | "ask" | "remove" | "clear" | "recheck" | "skip" | "refuse";
+                /** @description Only those in this folder of the source or the target, by its address. */
+                folder?: string;
+                /** @description Only those with this text in their path. Pages may have fewer items than the limit, and still have a next page. */
+                text?: string;
             };
             header?: never;
             path: {
