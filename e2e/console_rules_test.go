@@ -46,20 +46,36 @@ func TestConsoleRules(t *testing.T) {
 		t.Error(err)
 	}
 
-	write(t, "ours", from, "Trip", "conflict.txt")
-	write(t, "theirs", to, "Trip", "conflict.txt")
+	for _, name := range []string{"conflict.txt", "other.txt"} {
+		write(t, "ours", from, "Trip", name)
+		write(t, "theirs, longer", to, "Trip", name)
+	}
 	r := h.run("", "copy", "/desk/Trip", "/archive", "--conflict", "ask", "--json")
 	run := lastRun(r.out)
 	b.open("http://" + h.listen + "/runs/" + run)
-	b.shows("Decide which files to keep")
+	b.shows("Which file do you want to keep?")
+	b.shows("14 B") // what is at the target, beside what is at the source
 	b.accessible("a run that asks")
-	b.click("Decide…")
-	b.click("Source replace the target’s file")
-	b.click("Continue")
+	// One by itself, and the rest alike.
+	b.focus(`[role="group"][aria-label*="conflict.txt"] button[title^="keep the file at the target"]`)
+	b.keys(" ")
+	b.shows("Continue with 1 decision")
+	b.click("Continue with 1 decision")
+	b.shows("For all 1 item:")
+	b.click("Source")
 	b.shows("and verified.")
-	if content, err := os.ReadFile(filepath.Join(to, "Trip", "conflict.txt")); err != nil || string(content) != "ours" {
-		t.Errorf("it became %q, %v", content, err)
+	for name, want := range map[string]string{"conflict.txt": "theirs, longer", "other.txt": "ours"} {
+		if content, err := os.ReadFile(filepath.Join(to, "Trip", name)); err != nil || string(content) != want {
+			t.Errorf("%s became %q, %v; want %q", name, content, err, want)
+		}
 	}
+	// The list of items by filters, which the address has.
+	b.field("Text in the path", "other")
+	b.until(`document.querySelectorAll('[aria-label="Items"] [role="listitem"]').length === 1`)
+	b.until(`location.search.includes('text=other')`)
+	b.open("http://" + h.listen + "/runs/" + run + "?cause=conflict-target-kept&state=skipped")
+	b.until(`document.querySelectorAll('[aria-label="Items"] [role="listitem"]').length === 1`)
+	b.shows("conflict.txt")
 
 	b.click("Settings")
 	b.shows("Bandwidth limits up to providers")

@@ -3,23 +3,14 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import { api, data, type Run } from '../api/client'
 import { Button } from '../ui/Button'
-import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { bytes, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
 
-const decisions = [
-  { value: 'keep-both', title: 'Keep both', help: 'write the source’s file beside the target’s' },
-  { value: 'newer', title: 'Newer', help: 'keep the file that changed last' },
-  { value: 'source', title: 'Source', help: 'replace the target’s file' },
-  { value: 'target', title: 'Target', help: 'keep the target’s file' },
-]
-
 /** What a person can do about a run that is held. */
 export function Held({ run }: { run: Run }) {
-  if (run.needs === 'decision') return <Decide run={run} />
-  if (run.needs === 'approval') return <LetGo run={run} />
+  if (run.needs === 'decision' || run.needs === 'approval') return null // in the list of what waits
   if (run.needs === 'space') return <GoOn run={run} />
   return (
     <Link to="/accounts" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
@@ -28,14 +19,14 @@ export function Held({ run }: { run: Run }) {
   )
 }
 
-function useApprove(run: Run) {
+export function useApprove(run: Run) {
   return useMutation({
     mutationFn: (conflict: string) => data(api.POST('/api/v1/runs/{id}/approve', { params: { path: { id: run.id } }, body: conflict ? { conflict } : {} })),
   })
 }
 
 /** What the safety limits held is let go only after its count was read. */
-function LetGo({ run }: { run: Run }) {
+export function LetGo({ run }: { run: Run }) {
   const [asking, setAsking] = useState(false)
   const release = useApprove(run)
   return (
@@ -47,7 +38,7 @@ function LetGo({ run }: { run: Run }) {
         open={asking}
         onClose={() => setAsking(false)}
         title="Approve this run?"
-        description={`${some(run.items.waiting, 'item')} wait, of which ${some(run.removing.items, 'file')} (${bytes(run.removing.bytes)}) would be deleted. The list below shows them as waiting. If the job keeps versions, deleted files can be restored from history.`}
+        description={`${some(run.items.waiting, 'item')} wait, of which ${some(run.removing.items, 'file')} (${bytes(run.removing.bytes)}) would be deleted. If the job keeps versions, deleted files can be restored from history.`}
       >
         <div className="grid gap-4">
           {release.isError && <Failed error={release.error} />}
@@ -72,31 +63,6 @@ function GoOn({ run }: { run: Run }) {
       </Button>
       {release.isError && <Failed error={release.error} />}
     </div>
-  )
-}
-
-function Decide({ run }: { run: Run }) {
-  const [asking, setAsking] = useState(false)
-  const [conflict, setConflict] = useState('keep-both')
-  const release = useApprove(run)
-  return (
-    <>
-      <Button look="first" onClick={() => setAsking(true)}>
-        Decide…
-      </Button>
-      <Dialog open={asking} onClose={() => setAsking(false)} title="Which file do you want to keep?" description="The decision applies to all waiting items of this run. They are in the list below.">
-        <div className="grid gap-4">
-          <Choice legend="Conflicts" value={conflict} onChange={setConflict} choices={decisions} />
-          {release.isError && <Failed error={release.error} />}
-          <div className="flex justify-end gap-2">
-            <Button onClick={() => setAsking(false)}>Cancel</Button>
-            <Button look="first" disabled={release.isPending} onClick={() => release.mutate(conflict, { onSuccess: () => setAsking(false) })}>
-              Continue
-            </Button>
-          </div>
-        </div>
-      </Dialog>
-    </>
   )
 }
 

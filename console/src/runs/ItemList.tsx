@@ -1,34 +1,39 @@
-import { useVirtualizer } from '@tanstack/react-virtual'
-import { useEffect, useRef, useState } from 'react'
+import { useCallback } from 'react'
 import type { Item, Run } from '../api/client'
-import { bytes, count, plain } from '../ui/format'
 import { Failed } from '../ui/Banner'
+import { Button } from '../ui/Button'
+import { Field, SelectField } from '../ui/Field'
+import { useFilters } from '../ui/filters'
+import { bytes, count, plain } from '../ui/format'
+import { useSettled } from '../ui/settled'
 import { State } from '../ui/State'
 import { Tabs } from '../ui/Tabs'
-import { type ItemState, useItems } from './queries'
+import { VirtualRows } from '../ui/VirtualRows'
+import { type ItemState, useCauses, useItems } from './queries'
 
-/** A run's items, those of one state or all, as far as they are in sight. */
+const filters = ['state', 'cause', 'folder', 'text']
+
+/** A run's items, those that the filters in the page's address take. */
 export function ItemList({ run }: { run: Run }) {
-  const [chosen, setChosen] = useState<ItemState | ''>()
-  const state = chosen ?? (run.items.failed > 0 ? 'failed' : '')
-  const items = useItems(run.id, state, !run.ended)
-  const rows = items.data?.pages.flatMap((page) => page.items) ?? []
-  const box = useRef<HTMLDivElement>(null)
-  const list = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => box.current,
-    estimateSize: (i) => (rows[i]?.cause ? 72 : 32),
-    overscan: 10,
-    getItemKey: (i) => rows[i]?.seq ?? i,
-  })
-  const shown = list.getVirtualItems()
-  const last = shown[shown.length - 1]?.index ?? 0
+  const { get, has, set, clear } = useFilters()
+  const filtered = filters.some(has)
+  const state = get('state') || (!filtered && run.items.failed > 0 ? 'failed' : 'all')
+  const text = useSettled(get('text'))
+  const folder = useSettled(get('folder'))
+  const items = useItems(
+    run.id,
+    { state: state === 'all' ? undefined : (state as ItemState), cause: get('cause') || undefined, folder: folder || undefined, text: text || undefined },
+    !run.ended,
+  )
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = items
-  useEffect(() => {
-    if (last > rows.length - 100 && hasNextPage && !isFetchingNextPage) void fetchNextPage()
-  }, [last, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage])
-  const choices: [ItemState | '', string, number][] = [
-    ['', 'All', run.items.done + run.items.failed + run.items.skipped + run.items.waiting],
+  const rows = items.data?.pages.flatMap((page) => page.items) ?? []
+  // A search returns what it found so far: the list goes on until it has some rows or the end.
+  const more = hasNextPage && !isFetchingNextPage
+  const onMore = useCallback(() => void fetchNextPage(), [fetchNextPage])
+  const all = run.items.done + run.items.failed + run.items.skipped + run.items.waiting
+  const searched = items.data?.pages[items.data.pages.length - 1]?.searched ?? 0
+  const choices: [string, string, number][] = [
+    ['all', 'All', all],
     ['failed', 'Failed', run.items.failed],
     ['done', 'Done', run.items.done],
     ['skipped', 'Skipped', run.items.skipped],
@@ -36,24 +41,42 @@ export function ItemList({ run }: { run: Run }) {
   ]
   return (
     <section aria-label="Items" className="flex min-h-80 flex-1 flex-col border-t border-line">
-      <Tabs
-        label="Items shown"
-        value={state || 'all'}
-        onChange={(next) => setChosen(next === 'all' ? '' : (next as ItemState))}
-        choices={choices.map(([value, title, n]) => ({ value: value || 'all', title: `${title} ${count(n)}` }))}
-      />
+      <Tabs label="Items shown" value={state} onChange={(next) => set('state', next)} choices={choices.map(([value, title, n]) => ({ value, title: `${title} ${count(n)}` }))} />
+      <Filters run={run} get={get} set={set} onClear={filtered ? clear : undefined} />
       {items.isError && <Failed error={items.error} />}
-      {items.isSuccess && rows.length === 0 && <p className="py-2 text-soft">None. Items that were up to date are counted and not listed.</p>}
-      <div ref={box} tabIndex={0} role="list" aria-label="Items" className="min-h-0 flex-1 overflow-auto">
-        <div style={{ height: list.getTotalSize(), position: 'relative' }}>
-          {shown.map((row) => (
-            <div key={row.key} ref={list.measureElement} data-index={row.index} role="listitem" style={{ position: 'absolute', top: row.start, left: 0, right: 0 }} className="border-b border-line">
-              <ItemRow item={rows[row.index]!} />
-            </div>
-          ))}
-        </div>
-      </div>
+      {items.isSuccess && rows.length === 0 && !hasNextPage && (
+        <p className="py-2 text-soft">{filtered ? 'No item matches these filters.' : 'None.'} Items that were up to date are counted and not listed.</p>
+      )}
+      {(text || folder) && hasNextPage && (
+        <p role="status" className="py-1 text-small text-soft">
+          {count(rows.length)} found; {count(searched)} of {count(all)} items searched.
+        </p>
+      )}
+      <VirtualRows label="Items" rows={rows} keyOf={(item) => item.seq} heightOf={(item) => (item.cause ? 72 : 32)} more={more} onMore={onMore}>
+        {(item) => <ItemRow item={item} />}
+      </VirtualRows>
     </section>
+  )
+}
+
+type FiltersProps = { run: Run; get: (name: string) => string; set: (name: string, value: string) => void; onClear?: () => void }
+
+function Filters({ run, get, set, onClear }: FiltersProps) {
+  const causes = useCauses(run.id, !run.ended).data ?? []
+  return (
+    <div className="flex flex-wrap items-end gap-3 pb-2">
+      <div className="w-56">
+        <SelectField
+          label="Cause"
+          value={get('cause')}
+          onChange={(value) => set('cause', value)}
+          choices={[{ value: '', title: 'any' }, ...[...new Set(causes.map((cause) => cause.cause))].map((cause) => ({ value: cause, title: cause }))]}
+        />
+      </div>
+      <Field label="Folder" mono className="w-72 max-w-full" placeholder={run.routes[0]?.from} value={get('folder')} onChange={(event) => set('folder', event.target.value)} />
+      <Field label="Text in the path" className="w-56 max-w-full" value={get('text')} onChange={(event) => set('text', event.target.value)} />
+      {onClear && <Button onClick={onClear}>Clear filters</Button>}
+    </div>
   )
 }
 

@@ -11,6 +11,7 @@ import { State } from '../ui/State'
 import { stepName } from '../jobs/Migration'
 import { Held, Bandwidth } from './Held'
 import { Course } from './Course'
+import { Decisions } from './Decisions'
 import { ItemList } from './ItemList'
 import { Papers } from './Papers'
 import { useCauses, useRun } from './queries'
@@ -33,6 +34,7 @@ export function RunPage() {
   return (
     <div className="relative flex min-h-0 flex-1 flex-col overflow-auto pb-4">
       <Head run={run.data} />
+      <Decisions run={run.data} />
       {!run.data.ended && run.data.needs !== 'approval' && <Moving run={run.data} />}
       <Figures run={run.data} />
       {run.data.started && <Course run={run.data} />}

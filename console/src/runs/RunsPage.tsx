@@ -1,6 +1,6 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { Fragment, useEffect } from 'react'
-import { Link, useSearchParams } from 'react-router'
+import { Link } from 'react-router'
 import { useAccounts } from '../accounts/queries'
 import { api, data, type Run } from '../api/client'
 import { useSettled } from '../ui/settled'
@@ -9,6 +9,7 @@ import { Address } from '../ui/Address'
 import { Button } from '../ui/Button'
 import { Empty, Failed } from '../ui/Banner'
 import { Field, SelectField } from '../ui/Field'
+import { useFilters } from '../ui/filters'
 import { bytes, count, duration, plain, when } from '../ui/format'
 import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
@@ -27,19 +28,8 @@ const dayOf = (day: string, later = 0) => {
 
 /** The runs that the filters in the page's address take, newest first. */
 export function RunsPage() {
-  const [search, setSearch] = useSearchParams()
-  const get = (name: string) => search.get(name) ?? ''
-  const set = (name: string, value: string) =>
-    setSearch(
-      (before) => {
-        const next = new URLSearchParams(before)
-        if (value) next.set(name, value)
-        else next.delete(name)
-        return next
-      },
-      { replace: true },
-    )
-  const filtered = filters.some((name) => search.has(name))
+  const { get, has, set, clear } = useFilters()
+  const filtered = filters.some(has)
   const text = useSettled(get('text'))
   const query = {
     job: get('job') || undefined,
@@ -68,7 +58,7 @@ export function RunsPage() {
   return (
     <div className="relative min-h-0 flex-1 overflow-auto pb-8">
       <h1 className="py-3 text-title font-semibold">Runs</h1>
-      <Filters get={get} set={set} onClear={filtered ? () => setSearch({}, { replace: true }) : undefined} />
+      <Filters get={get} set={set} onClear={filtered ? clear : undefined} />
       {runs.isPending && <Skeleton rows={6} />}
       {runs.isError && <Failed error={runs.error} />}
       {runs.isSuccess && all.length === 0 && !hasNextPage && !filtered && (

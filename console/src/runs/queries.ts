@@ -19,13 +19,17 @@ export const useCauses = (id: string, moving: boolean) =>
 
 export type ItemState = 'waiting' | 'done' | 'skipped' | 'failed'
 
-/** A page of items after the other; of a run that moves, they are asked for again. */
-export const useItems = (id: string, state: ItemState | '', moving: boolean) =>
+export type ItemFilter = { state?: ItemState; cause?: string; action?: 'ask'; folder?: string; text?: string }
+
+/**
+ * Pages of the items that a filter takes. Of a run that moves the first pages are asked for
+ * again; a long list that was scrolled through stays as it is.
+ */
+export const useItems = (id: string, filter: ItemFilter, moving: boolean) =>
   useInfiniteQuery({
-    refetchInterval: moving ? 2_000 : false,
-    queryKey: ['items', id, state],
-    queryFn: ({ pageParam }) =>
-      data(api.GET('/api/v1/runs/{id}/items', { params: { path: { id }, query: { limit: 500, cursor: pageParam, state: state || undefined } } })),
+    queryKey: ['items', id, filter],
+    queryFn: ({ pageParam }) => data(api.GET('/api/v1/runs/{id}/items', { params: { path: { id }, query: { limit: 500, cursor: pageParam, ...filter } } })),
     initialPageParam: '',
     getNextPageParam: (page) => page.next || undefined,
+    refetchInterval: (query) => (moving && (query.state.data?.pages.length ?? 0) <= 2 ? 2_000 : false),
   })
