@@ -161,6 +161,7 @@ type Entry struct {
 	Revision string     `json:"revision,omitempty"`
 	Hashes   []string   `json:"hashes,omitempty" doc:"KIND=HEXADECIMAL"`
 	ID       string     `json:"id,omitempty"`
+	Preview  bool       `json:"preview,omitempty" doc:"Files: a preview can be asked for."`
 	State    string     `json:"state,omitempty" doc:"Accounts: linked, unreachable or sign-in-expired."`
 	ReadOnly bool       `json:"read_only,omitempty" doc:"Accounts: read-only."`
 }

@@ -17,6 +17,9 @@ type AccountEdit struct {
 // another storage: ask the person, and send it again with anyway.
 const CauseOtherPlace = "another-place"
 
+// CauseNoPreview is the cause of a problem that says that there is no preview of a file.
+const CauseNoPreview = "no-preview"
+
 // CauseInUse is the cause of a problem that says that jobs use an account: ask the
 // person, and send it again with anyway.
 const CauseInUse = "used-by-jobs"

@@ -166,7 +166,7 @@ func TestConsoleWorkplace(t *testing.T) {
 	x, y := b.at(`[role=row][data-name="two.txt"]`)
 	b.mouse(input.DispatchMouseEventTypeMousePressed, x, y, input.MouseButtonRight, 0)
 	b.mouse(input.DispatchMouseEventTypeMouseReleased, x, y, input.MouseButtonRight, 0)
-	b.shows("Rename…")
+	b.shows("Rename")
 	b.accessible("the menu of a row")
 	b.click("Copy to…")
 

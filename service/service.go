@@ -27,6 +27,7 @@ import (
 	"deftheron/service/live"
 	"deftheron/service/metrics"
 	"deftheron/service/notify"
+	"deftheron/service/preview"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 )
@@ -100,6 +101,9 @@ type Service struct {
 	ctx           context.Context // of what runs
 	interrupt     context.CancelFunc
 }
+
+// previewSpace is how many bytes of previews are kept.
+const previewSpace = 256 << 20
 
 // ErrInUse says that another service uses the data folder.
 var ErrInUse = errors.New("in use by another service")
@@ -192,6 +196,10 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
 		return nil, err
 	}
+	previews, err := preview.New(filepath.Join(s.options.Data, "previews"), previewSpace, s.options.Log)
+	if err != nil {
+		return nil, err
+	}
 	s.notifications = notify.New(s.db, sealer, s.options.Log)
 	all := &tree.Tree{Accounts: linked}
 	s.connect(linked, all, scratch)
@@ -203,6 +211,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	}
 	server := api.Server{
 		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner,
+		Previews:      previews,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,

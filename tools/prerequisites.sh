@@ -21,6 +21,8 @@ libraries="libwrap0 libgssapi-krb5-2 libselinux1 libaudit1 libpam0g libnss-wrapp
 packages=""
 command -v chromium >/dev/null 2>&1 || packages="$packages chromium fonts-dejavu-core"
 [ -x /usr/sbin/apache2 ] || command -v apache2 >/dev/null 2>&1 || packages="$packages apache2-bin"
+command -v pdftoppm >/dev/null 2>&1 || packages="$packages poppler-utils"
+command -v ffmpeg >/dev/null 2>&1 || packages="$packages ffmpeg"
 command -v ip >/dev/null 2>&1 || [ -x /usr/sbin/ip ] || packages="$packages iproute2"
 if command -v dpkg-query >/dev/null 2>&1; then
 	for library in $libraries; do

@@ -23,6 +23,7 @@ import (
 	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
 	"deftheron/service"
+	"deftheron/service/preview"
 	"deftheron/standin"
 )
 
@@ -39,6 +40,9 @@ func providers() ([]store.Provider, error) {
 }
 
 func main() {
+	if len(os.Args) > 1 && os.Args[1] == preview.ChildArgument {
+		os.Exit(preview.Child(os.Args[2:]))
+	}
 	os.Exit(cli.Main(cli.Programs{
 		Version: version, Serve: serve, Demo: runDemo, Standin: runStandin, Skeleton: skeleton.Text, SkeletonStyles: skeleton.Styles(),
 	}, os.Args[1:]))

@@ -24,6 +24,7 @@ import (
 	"deftheron/service/accounts"
 	"deftheron/service/live"
 	"deftheron/service/notify"
+	"deftheron/service/preview"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 )
@@ -55,6 +56,8 @@ type Server struct {
 	Data string
 	// Scratch is a folder for content whose size is not known yet.
 	Scratch string
+	// Previews makes small pictures of files.
+	Previews *preview.Maker
 	// Done is closed when the service ends.
 	Done <-chan struct{}
 	// Background ends what goes on after its request.
@@ -86,6 +89,7 @@ func (s *Server) Handler() http.Handler {
 	router.GET(contract.Root+"/metrics", gin.WrapH(s.Metrics))
 	router.GET(contract.Root+"/content", s.flow, s.readContent)
 	router.HEAD(contract.Root+"/content", s.readContent)
+	router.GET(contract.Root+"/preview", s.readPreview)
 	router.PUT(contract.Root+"/content", s.writeContent)
 	router.GET(contract.Root+"/archive", s.flow, s.readArchive)
 	router.GET(contract.Root+"/comparison", s.flow, s.compare)

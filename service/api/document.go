@@ -77,6 +77,16 @@ func (d documenting) content() {
 		Responses: answer("200", "The content", "application/octet-stream", binary),
 	})
 	d.add(&huma.Operation{
+		OperationID: "read-preview", Method: http.MethodGet, Path: contract.Root + "/preview", Summary: "A small picture of a file",
+		Description: "Of pictures, of the first page of PDF files and of a still of films. An entry says whether there can be one.",
+		Parameters: []*huma.Param{d.text("address", "query", "The file's address.", true),
+			{Name: "size", In: "query", Description: "The longer side: small has 256 pixels, large 1,024.",
+				Schema: &huma.Schema{Type: "string", Enum: []any{"small", "large"}}},
+			d.text("revision", "query", "The file's revision, so that another one has another address; it is not looked at.", false)},
+		Responses: map[string]*huma.Response{"200": {Description: "The preview",
+			Content: map[string]*huma.MediaType{"image/png": {}, "image/jpeg": {}}}},
+	})
+	d.add(&huma.Operation{
 		OperationID: "write-content", Method: http.MethodPut, Path: contract.Root + "/content", Summary: "Write a file, and verify it",
 		Description: "Nothing may be there, unless If-Match names the ETag that may be replaced, or is *. Folders on the way are made.",
 		Parameters: []*huma.Param{

@@ -62,6 +62,9 @@ func (s *Server) editAccount(ctx context.Context, in *editInput) (*body[contract
 		}
 		shown = s.accountOf(ctx, row, &found)
 	}
+	if err := s.Previews.Forget(in.Name); err != nil { // it may be another place, or have another name
+		return nil, err
+	}
 	if edit.Name != "" && edit.Name != in.Name {
 		row, err := s.Accounts.Rename(ctx, in.Name, edit.Name)
 		if err != nil {
@@ -126,6 +129,9 @@ func (s *Server) unlinkAccount(ctx context.Context, in *unlinkInput) (*none, err
 		}
 	}
 	s.Recent.Forget(in.Name)
+	if err := s.Previews.Forget(in.Name); err != nil {
+		return nil, err
+	}
 	return &none{}, s.Accounts.Remove(ctx, in.Name)
 }
 

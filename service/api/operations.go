@@ -16,6 +16,7 @@ import (
 	"deftheron/service/access"
 	"deftheron/service/accounts"
 	"deftheron/service/messages"
+	"deftheron/service/preview"
 	"deftheron/service/records"
 )
 
@@ -303,6 +304,7 @@ func entryOf(node tree.Node) contract.Entry {
 		entry.Modified = &modified
 	}
 	entry.Document = node.Document
+	entry.Preview = node.Kind == store.KindFile && preview.Can(node.Name, node.Size)
 	for _, format := range node.Exports {
 		entry.Exports = append(entry.Exports, format.Name)
 	}

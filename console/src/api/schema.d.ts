@@ -811,6 +811,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A small picture of a file
+         * @description Of pictures, of the first page of PDF files and of a still of films. An entry says whether there can be one.
+         */
+        get: operations["read-preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/providers": {
         parameters: {
             query?: never;
@@ -1794,6 +1814,8 @@ export interface components {
             /** Format: date-time */
             modified: string | null;
             name: string;
+            /** @description Files: a preview can be asked for. */
+            preview?: boolean;
             /** @description Accounts: read-only. */
             read_only?: boolean;
             revision?: string;
@@ -3065,6 +3087,8 @@ export interface components {
             /** Format: date-time */
             modified: string | null;
             name: string;
+            /** @description Files: a preview can be asked for. */
+            preview?: boolean;
             /** @description Accounts: read-only. */
             read_only?: boolean;
             received: string;
@@ -5033,6 +5057,34 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-preview": {
+        parameters: {
+            query: {
+                /** @description The file's address. */
+                address: string;
+                /** @description The longer side: small has 256 pixels, large 1,024. */
+                size?: "small" | "large";
+                /** @description The file's revision, so that another one has another address; it is not looked at. */
+                revision?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The preview */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": unknown;
+                    "image/png": unknown;
                 };
             };
         };

@@ -2,6 +2,7 @@ import { contentUrl, type Entry } from '../api/client'
 import { Button } from '../ui/Button'
 import { bytes, count, plain, when } from '../ui/format'
 import { lookKind } from './look'
+import { Picture } from './Picture'
 
 /** What is known of the one entry that is chosen. */
 export function Details({ entry, onLook }: { entry: Entry; onLook: () => void }) {
@@ -12,6 +13,7 @@ export function Details({ entry, onLook }: { entry: Entry; onLook: () => void })
   return (
     <aside aria-label="Details" className="hidden w-72 shrink-0 overflow-auto border-l border-line pl-4 lg:block">
       <h2 className="text-large font-semibold break-words">{plain(entry.name)}</h2>
+      <Picture entry={entry} size="large" className="mt-2 max-h-64 w-full rounded-md border border-line object-contain" />
       {entry.kind === 'file' && lookKind(entry.name) && (
         <Button className="mt-2" onClick={onLook}>
           Look at it

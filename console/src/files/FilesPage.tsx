@@ -1,4 +1,4 @@
-import { Columns2, FolderPlus, PanelLeft, RefreshCw, Upload as UploadIcon } from 'lucide-react'
+import { Columns2, FolderPlus, LayoutGrid, List, PanelLeft, RefreshCw, Upload as UploadIcon } from 'lucide-react'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { useLocation, useNavigate, useSearchParams } from 'react-router'
 import type { Entry } from '../api/client'
@@ -13,8 +13,8 @@ import { addressOf, filesLink, parent } from './address'
 import { type Carried, useClipboard, useDrop } from './clipboard'
 import { CopyDialog } from './CopyDialog'
 import { Details } from './Details'
-import { MoveDialog, NewFolderDialog, RemoveDialog, RenameDialog } from './dialogs'
-import { FolderTable, type TableActions } from './FolderTable'
+import { MoveDialog, NewFolderDialog, RemoveDialog } from './dialogs'
+import { FolderTable, type TableActions, type View } from './FolderTable'
 import { FolderTree } from './FolderTree'
 import { LookDialog } from './LookDialog'
 import { type Mark, marksOf } from './marks'
@@ -85,7 +85,7 @@ export function FilesPage() {
   )
 }
 
-type Open = 'copy' | 'move' | 'rename' | 'remove' | 'folder'
+type Open = 'copy' | 'move' | 'remove' | 'folder'
 
 type FolderProps = {
   address: string
@@ -107,6 +107,8 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
   const [open, setOpen] = useState<Open>()
   const [looking, setLooking] = useState<Entry>()
   const [over, setOver] = useState(false)
+  const [renaming, setRenaming] = useState<string>()
+  const [view, setView] = useRemembered<View>('heron-files-view', 'list')
   const drop = useDrop(address, onDrop)
   // Nothing is marked before both folders are listed to their ends.
   const complete = [folder, other.folder].every((one) => one.isSuccess && !one.hasNextPage)
@@ -121,6 +123,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
 
   const picked = [...picks.picked.values()]
   const only = picked.length === 1 && entries.some((entry) => entry.address === picked[0]!.address) ? picked[0] : undefined
+  const renamable = picked.length === 1 && parent(picked[0]!.address) !== '/' && [...entries, ...other.entries].some((entry) => entry.address === picked[0]!.address) ? picked[0] : undefined
   const root = address === '/'
   const files = shown.filter((entry) => entry.kind === 'file')
   const step = (by: number) => {
@@ -132,7 +135,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
   const actions: TableActions = {
     copyTo: () => picked.length > 0 && setOpen('copy'),
     moveTo: () => picked.length > 0 && setOpen('move'),
-    rename: () => picked.length === 1 && setOpen('rename'),
+    rename: () => renamable && setRenaming(renamable.address),
     remove: () => picked.length > 0 && setOpen('remove'),
     download: () => download(picked),
     carry: (some, move) => carry({ entries: some, move }),
@@ -170,6 +173,10 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
         <span className="text-small text-soft" role="status">
           {over ? 'Drop to upload to this folder' : folder.isSuccess && <Sum entries={shown} all={entries.length} more={folder.hasNextPage} root={root} />}
         </span>
+        <Button onClick={() => setView(view === 'grid' ? 'list' : 'grid')} title="Show the folder as a list or as a grid of previews">
+          {view === 'grid' ? <List className="size-4" aria-hidden="true" /> : <LayoutGrid className="size-4" aria-hidden="true" />}
+          {view === 'grid' ? 'List' : 'Grid'}
+        </Button>
         <Button onClick={() => onSecond(second === undefined ? address : undefined)} aria-pressed={second !== undefined} title="Show a second folder beside this one">
           <Columns2 className="size-4" aria-hidden="true" />
           Two panes
@@ -198,7 +205,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
       <div className="flex min-h-8 flex-wrap items-center gap-2 pb-2">
         <Chosen entries={entries} />
         <span className="flex-1" />
-        <Actions picked={picked} onOpen={setOpen} />
+        <Actions picked={picked} onOpen={setOpen} onRename={renamable ? actions.rename : undefined} />
       </div>
       <div className="flex min-h-0 flex-1 gap-4">
         <section aria-label="Listing" className="flex min-h-0 min-w-0 flex-1 flex-col">
@@ -227,6 +234,9 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
               onNearEnd={() => folder.hasNextPage && !folder.isFetchingNextPage && void folder.fetchNextPage()}
               linkOf={linkOf}
               marks={second === address ? undefined : marks?.here}
+              view={view}
+              renaming={renaming}
+              onRenamed={() => setRenaming(undefined)}
               actions={actions}
               onDrop={onDrop}
             />
@@ -244,13 +254,15 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
             onClose={() => onSecond(undefined)}
             onLook={setLooking}
             onDrop={onDrop}
+            view={view}
+            renaming={renaming}
+            onRenamed={() => setRenaming(undefined)}
           />
         )}
         {only && second === undefined && <Details entry={only} onLook={() => setLooking(only)} />}
       </div>
       {open === 'copy' && <CopyDialog entries={picked} onClose={() => setOpen(undefined)} />}
       {open === 'move' && <MoveDialog entries={picked} onClose={() => setOpen(undefined)} />}
-      {open === 'rename' && picked[0] && <RenameDialog entry={picked[0]} onClose={() => setOpen(undefined)} />}
       {open === 'remove' && <RemoveDialog entries={picked} onClose={() => setOpen(undefined)} />}
       {open === 'folder' && <NewFolderDialog address={address} onClose={() => setOpen(undefined)} />}
       {looking && <LookDialog entry={looking} onClose={() => setLooking(undefined)} onStep={step} />}
@@ -301,7 +313,7 @@ function Chosen({ entries }: { entries: Entry[] }) {
   )
 }
 
-function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => void }) {
+function Actions({ picked, onOpen, onRename }: { picked: Entry[]; onOpen: (what: Open) => void; onRename?: () => void }) {
   const navigate = useNavigate()
   const none = picked.length === 0
   const inAccounts = picked.every((entry) => parent(entry.address) !== '/')
@@ -315,8 +327,8 @@ function Actions({ picked, onOpen }: { picked: Entry[]; onOpen: (what: Open) => 
         Move to…
       </Button>
       <Menu label="More" boxed>
-        <MenuItem disabled={picked.length !== 1 || !inAccounts} onSelect={() => onOpen('rename')}>
-          Rename…
+        <MenuItem disabled={!onRename} onSelect={() => onRename?.()}>
+          Rename
         </MenuItem>
         <MenuItem
           disabled={none || picked.length > 2}

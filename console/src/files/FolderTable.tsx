@@ -1,6 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { ArrowDown, ArrowUp, File, FileText, Folder, HardDrive, Link2 } from 'lucide-react'
-import { useEffect, useRef, useState } from 'react'
+import { type CSSProperties, type RefObject, useEffect, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import type { Entry } from '../api/client'
 import { Checkbox } from '../ui/Checkbox'
@@ -12,6 +12,8 @@ import { type Carried, entriesType, useClipboard, useDrop } from './clipboard'
 import type { Mark } from './marks'
 import { asListed, type Column, type Order } from './order'
 import { usePicks } from './picks'
+import { Picture } from './Picture'
+import { Rename } from './Rename'
 import { RowMenu } from './RowMenu'
 
 /** What can be done with the entries that are selected, or in the folder. */
@@ -39,22 +41,32 @@ type Props = {
   actions: TableActions
   onDrop: (carried: Carried, into: string) => void
   id?: string
+  view: View
+  /** The address of the entry whose name is a field. */
+  renaming?: string
+  onRenamed: () => void
 }
 
+export type View = 'list' | 'grid'
+
 const rowHeight = 32
+const tile = { width: 160, height: 176 }
 const columns = 'grid grid-cols-[28px_minmax(0,1fr)_100px] @xl:grid-cols-[28px_minmax(0,1fr)_110px_180px] items-center gap-x-3'
 
 /** A folder as rows, of which only those in sight are in the page. */
-export function FolderTable({ entries, address, pending, order, onOrder, onLook, onNearEnd, linkOf, marks, actions, onDrop, id = 'row' }: Props) {
+export function FolderTable({ entries, address, pending, order, onOrder, onLook, onNearEnd, linkOf, marks, actions, onDrop, id = 'row', view, renaming, onRenamed }: Props) {
   const navigate = useNavigate()
   const { picked, pick, only, clear } = usePicks()
   const { drag } = useClipboard()
   const box = useRef<HTMLDivElement>(null)
   const [current, setCurrent] = useState(0)
   const [anchor, setAnchor] = useState(0)
-  const rows = useVirtualizer({ count: entries.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 12 })
+  const across = useAcross(box, view)
+  const height = view === 'grid' ? tile.height : rowHeight
+  const rows = useVirtualizer({ count: Math.ceil(entries.length / across), getScrollElement: () => box.current, estimateSize: () => height, overscan: view === 'grid' ? 2 : 12 })
+  useEffect(() => rows.measure(), [rows, height])
   const shown = rows.getVirtualItems()
-  const last = shown[shown.length - 1]?.index ?? 0
+  const last = ((shown[shown.length - 1]?.index ?? 0) + 1) * across - 1
   useEffect(() => {
     if (entries.length > 0 && last > entries.length - 200) onNearEnd()
   }, [last, entries.length, onNearEnd])
@@ -67,13 +79,14 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
   const move = (to: number) => {
     const index = Math.max(0, Math.min(entries.length - 1, to))
     setCurrent(index)
-    rows.scrollToIndex(index)
+    rows.scrollToIndex(Math.floor(index / across))
   }
   const onKeyDown = (event: React.KeyboardEvent) => {
     const entry = entries[current]
-    const page = Math.max(1, Math.floor((box.current?.clientHeight ?? rowHeight) / rowHeight) - 2)
+    const page = across * Math.max(1, Math.floor((box.current?.clientHeight ?? height) / height) - 2)
     const moves: Record<string, number> = {
-      ArrowDown: current + 1, ArrowUp: current - 1, PageDown: current + page, PageUp: current - page, Home: 0, End: entries.length - 1,
+      ...(view === 'grid' ? { ArrowRight: current + 1, ArrowLeft: current - 1 } : {}),
+      ArrowDown: current + across, ArrowUp: current - across, PageDown: current + page, PageUp: current - page, Home: 0, End: entries.length - 1,
     }
     if (event.key in moves) {
       move(moves[event.key]!)
@@ -130,15 +143,21 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
         className="min-h-0 flex-1 overflow-auto"
       >
         <div style={{ height: rows.getTotalSize(), position: 'relative' }} role="rowgroup">
-          {shown.map((row) => {
-            const entry = entries[row.index]!
+          {shown.flatMap((row) => entries.slice(row.index * across, (row.index + 1) * across).map((entry, i) => {
+            const index = row.index * across + i
             return (
               <Row
                 key={entry.address + entry.kind}
                 entry={entry}
-                index={row.index}
-                top={row.start}
-                current={row.index === current}
+                index={index}
+                view={view}
+                style={{ position: 'absolute', top: row.start, height: height - (view === 'grid' ? 8 : 0), ...(view === 'grid' ? { left: `${(i * 100) / across}%`, width: `calc(${100 / across}% - 8px)` } : { left: 0, right: 0 }) }}
+                current={index === current}
+                renaming={renaming === entry.address}
+                onRenamed={() => {
+                  onRenamed()
+                  box.current?.focus()
+                }}
                 chosen={picked.has(entry.address)}
                 id={id}
                 link={linkOf(entry.address)}
@@ -146,18 +165,18 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
                 draggable={address !== '/'}
                 onDrag={(on) => drag(on ? taken(entry) : undefined)}
                 onMenu={() => {
-                  setCurrent(row.index)
+                  setCurrent(index)
                   taken(entry)
                 }}
                 onDrop={onDrop}
                 onLook={onLook}
                 onChoose={(on, shift) => {
-                  setCurrent(row.index)
-                  choose(row.index, on, shift)
+                  setCurrent(index)
+                  choose(index, on, shift)
                 }}
               />
             )
-          })}
+          }))}
         </div>
       </div>
       </RowMenu>
@@ -181,8 +200,11 @@ function Heading({ column, title, order, onOrder, className = '' }: { column: Co
 type RowProps = {
   entry: Entry
   index: number
-  top: number
+  view: View
+  style: CSSProperties
   current: boolean
+  renaming: boolean
+  onRenamed: () => void
   chosen: boolean
   id: string
   link: string
@@ -197,11 +219,22 @@ type RowProps = {
 
 const markLooks: Record<Mark, string> = { 'only here': 'text-plumage', differs: 'text-ochre', equal: 'text-reed', 'same size': 'text-soft' }
 
-function Row({ entry, index, top, current, chosen, id, link, mark, draggable, onDrag, onMenu, onDrop, onChoose, onLook }: RowProps) {
+function Row({ entry, index, view, style, current, renaming, onRenamed, chosen, id, link, mark, draggable, onDrag, onMenu, onDrop, onChoose, onLook }: RowProps) {
   const drop = useDrop(entry.kind === 'folder' ? entry.address : '/', onDrop)
   const { carried } = useClipboard()
   const cut = carried?.move && carried.entries.some((one) => one.address === entry.address)
   const name = plain(entry.name) || '(no name)'
+  const title = renaming ? (
+    <Rename entry={entry} onDone={onRenamed} />
+  ) : entry.kind === 'folder' ? (
+    <Link to={link} tabIndex={-1} draggable={false} onClick={(event) => event.stopPropagation()} className="truncate text-plumage hover:underline" title={name}>
+      {name}
+    </Link>
+  ) : (
+    <span className="truncate" title={name}>
+      {name}
+    </span>
+  )
   return (
     <div
       id={`${id}-${index}`}
@@ -210,7 +243,7 @@ function Row({ entry, index, top, current, chosen, id, link, mark, draggable, on
       aria-selected={chosen}
       data-name={entry.name}
       data-address={entry.address}
-      draggable={draggable}
+      draggable={draggable && !renaming}
       onDragStart={(event) => {
         event.dataTransfer.setData(entriesType, entry.address)
         event.dataTransfer.effectAllowed = 'copyMove'
@@ -219,43 +252,65 @@ function Row({ entry, index, top, current, chosen, id, link, mark, draggable, on
       onDragEnd={() => onDrag(false)}
       onContextMenu={onMenu}
       {...(entry.kind === 'folder' ? drop.props : {})}
-      style={{ position: 'absolute', top, left: 0, right: 0, height: rowHeight }}
+      style={style}
       onClick={(event) => onChoose(event.shiftKey ? true : !chosen, event.shiftKey)}
       onDoubleClick={() => entry.kind === 'file' && onLook(entry)}
-      className={`${columns} cursor-default border-b border-line ${chosen ? 'bg-panel' : ''} ${drop.over ? 'bg-panel outline-2 outline-plumage' : ''} ${cut ? 'opacity-60' : ''} ${current ? 'shadow-[inset_2px_0_0_var(--plumage)]' : ''} hover:bg-panel`}
+      className={`${view === 'grid' ? 'flex flex-col gap-1 rounded-md border border-line p-2' : `${columns} border-b border-line`} cursor-default ${chosen ? 'bg-panel' : ''} ${drop.over ? 'bg-panel outline-2 outline-plumage' : ''} ${cut ? 'opacity-60' : ''} ${current ? 'shadow-[inset_2px_0_0_var(--plumage)]' : ''} hover:bg-panel`}
     >
-      <span role="gridcell" className="pl-1.5">
-        <Checkbox checked={chosen} tabIndex={-1} label={`Choose ${name}`} onChange={onChoose} />
-      </span>
-      <span role="gridcell" className="flex min-w-0 items-center gap-2">
-        <Icon entry={entry} />
-        {entry.kind === 'folder' ? (
-          <Link to={link} tabIndex={-1} draggable={false} onClick={(event) => event.stopPropagation()} className="truncate text-plumage hover:underline" title={name}>
-            {name}
-          </Link>
-        ) : (
-          <span className="truncate" title={name}>
-            {name}
+      {view === 'grid' ? (
+        <span role="gridcell" className="flex min-h-0 flex-1 flex-col gap-1">
+          <span className="flex min-h-0 flex-1 items-center justify-center">
+            <Picture entry={entry} size="small" instead={<Icon entry={entry} large />} className="max-h-full max-w-full object-contain" />
           </span>
-        )}
-        {entry.document && <span className="text-small whitespace-nowrap text-soft">{entry.document}</span>}
-        {entry.address.includes('/%id=') && entry.id && <span className="font-mono text-small whitespace-nowrap text-soft" title="The id of one of several entries with this name">{plain(entry.id)}</span>}
-        {entry.read_only && <span className="text-small whitespace-nowrap text-soft">read only</span>}
-        {entry.state && entry.state !== 'linked' && <State state={entry.state} />}
-        {mark && <span className={`ml-auto text-small whitespace-nowrap ${markLooks[mark]}`}>{mark}</span>}
-      </span>
-      <span role="gridcell" className="text-right whitespace-nowrap">
-        {entry.kind === 'folder' ? '' : bytes(entry.size)}
-      </span>
-      <span role="gridcell" className="hidden text-right whitespace-nowrap text-soft @xl:block">
-        {entry.modified ? when(entry.modified) : ''}
-      </span>
+          <span className="flex min-w-0 items-center gap-2">
+            <Checkbox checked={chosen} tabIndex={-1} label={`Choose ${name}`} onChange={onChoose} />
+            {title}
+          </span>
+          <span className="truncate text-small text-soft">
+            {entry.kind === 'folder' ? 'folder' : bytes(entry.size)}
+            {mark && <span className={markLooks[mark]}>, {mark}</span>}
+          </span>
+        </span>
+      ) : (
+        <>
+          <span role="gridcell" className="pl-1.5">
+            <Checkbox checked={chosen} tabIndex={-1} label={`Choose ${name}`} onChange={onChoose} />
+          </span>
+          <span role="gridcell" className="flex min-w-0 items-center gap-2">
+            <Icon entry={entry} />
+            {title}
+            {entry.document && <span className="text-small whitespace-nowrap text-soft">{entry.document}</span>}
+            {entry.address.includes('/%id=') && entry.id && <span className="font-mono text-small whitespace-nowrap text-soft" title="The id of one of several entries with this name">{plain(entry.id)}</span>}
+            {entry.read_only && <span className="text-small whitespace-nowrap text-soft">read only</span>}
+            {entry.state && entry.state !== 'linked' && <State state={entry.state} />}
+            {mark && <span className={`ml-auto text-small whitespace-nowrap ${markLooks[mark]}`}>{mark}</span>}
+          </span>
+          <span role="gridcell" className="text-right whitespace-nowrap">
+            {entry.kind === 'folder' ? '' : bytes(entry.size)}
+          </span>
+          <span role="gridcell" className="hidden text-right whitespace-nowrap text-soft @xl:block">
+            {entry.modified ? when(entry.modified) : ''}
+          </span>
+        </>
+      )}
     </div>
   )
 }
 
-function Icon({ entry }: { entry: Entry }) {
-  const look = 'size-4 shrink-0 text-soft'
+/** How many tiles there are in a row; one row of a list has one entry. */
+function useAcross(box: RefObject<HTMLDivElement | null>, view: View): number {
+  const [width, setWidth] = useState(0)
+  useEffect(() => {
+    if (view === 'list' || !box.current) return
+    const seen = new ResizeObserver(([entry]) => setWidth(entry!.contentRect.width))
+    seen.observe(box.current)
+    return () => seen.disconnect()
+  }, [box, view])
+  return view === 'list' ? 1 : Math.max(1, Math.floor(width / tile.width))
+}
+
+function Icon({ entry, large }: { entry: Entry; large?: boolean }) {
+  const look = `${large ? 'size-12 stroke-1' : 'size-4'} shrink-0 text-soft`
   if (entry.kind === 'folder') {
     return entry.address.indexOf('/', 1) < 0 ? <HardDrive className={look} aria-label="account" /> : <Folder className={look} aria-label="folder" />
   }

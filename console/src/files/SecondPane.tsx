@@ -3,7 +3,7 @@ import type { Entry } from '../api/client'
 import { Button } from '../ui/Button'
 import { some } from '../ui/format'
 import { type Carried, useDrop } from './clipboard'
-import { FolderTable, type TableActions } from './FolderTable'
+import { FolderTable, type TableActions, type View } from './FolderTable'
 import type { Mark } from './marks'
 import { Counted, NotListed, NothingHere, type useFolder, Way } from './Pane'
 import { usePicks } from './picks'
@@ -19,10 +19,13 @@ type Props = {
   onClose: () => void
   onLook: (entry: Entry) => void
   onDrop: (carried: Carried, into: string) => void
+  view: View
+  renaming?: string
+  onRenamed: () => void
 }
 
 /** A second listing beside the first, with its own address, and what differs between the two. */
-export function SecondPane({ address, other, list, marks, linkOf, actions, onBring, onClose, onLook, onDrop }: Props) {
+export function SecondPane({ address, other, list, marks, linkOf, actions, onBring, onClose, onLook, onDrop, view, renaming, onRenamed }: Props) {
   const { folder, entries, shown, order, setOrder, refresh } = list
   const drop = useDrop(address, onDrop)
   const { picked } = usePicks()
@@ -58,6 +61,9 @@ export function SecondPane({ address, other, list, marks, linkOf, actions, onBri
           marks={marks}
           actions={actions}
           onDrop={onDrop}
+          view={view}
+          renaming={renaming}
+          onRenamed={onRenamed}
           id="second"
         />
       )}

@@ -7,6 +7,7 @@ import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { bytes, plain, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
+import { useUndo } from '../ui/undo'
 import { parent, filesLink } from './address'
 import { keepTarget } from './recent'
 import { TargetField } from './TargetField'
@@ -69,29 +70,21 @@ function useMove(onClose: () => void) {
   const freshen = useFreshen()
   const picks = usePicks()
   const navigate = useNavigate()
+  const offer = useUndo()
   return useMutation({
-    mutationFn: (body: { from: string[]; to: string; name?: string }) => data(api.POST('/api/v1/moves', { body })),
+    mutationFn: (body: { from: string[]; to: string }) => data(api.POST('/api/v1/moves', { body })),
     onSuccess: (moved) => {
       freshen()
       picks.clear()
       onClose()
-      if (moved.run) void navigate(`/runs/${moved.run}`)
+      if (moved.run) return void navigate(`/runs/${moved.run}`)
+      offer(`Moved ${some(moved.moved.length, 'entry')}.`, async () => {
+        // Each goes back to where it was: they may have been in several folders.
+        for (const one of moved.moved) await data(api.POST('/api/v1/moves', { body: { from: [one.to], to: parent(one.from) } }))
+        freshen()
+      })
     },
   })
-}
-
-export function RenameDialog({ entry, onClose }: { entry: Entry; onClose: () => void }) {
-  const [name, setName] = useState(entry.name)
-  const move = useMove(onClose)
-  return (
-    <Dialog open onClose={onClose} title={`Rename ${plain(entry.name)}`} description="An existing entry is never overwritten.">
-      <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), move.mutate({ from: [entry.address], to: parent(entry.address), name }))}>
-        <Field label="New name" value={name} onChange={(event) => setName(event.target.value)} autoFocus onFocus={(event) => event.target.select()} />
-        {move.isError && <Failed error={move.error} />}
-        <Buttons onClose={onClose} verb="Rename" disabled={name === '' || name === entry.name || move.isPending} />
-      </form>
-    </Dialog>
-  )
 }
 
 export function MoveDialog({ entries, into = '', onClose }: { entries: Entry[]; into?: string; onClose: () => void }) {

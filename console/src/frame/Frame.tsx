@@ -4,6 +4,7 @@ import { NavLink, Outlet, useNavigate } from 'react-router'
 import { api, data } from '../api/client'
 import { LiveProvider, useLive } from '../live/live'
 import { Transfers } from '../transfers/Transfers'
+import { UndoProvider } from '../ui/undo'
 import { UploadsProvider } from '../transfers/uploads'
 import { ClipboardProvider } from '../files/clipboard'
 import { PicksProvider } from '../files/picks'
@@ -51,7 +52,9 @@ function Providers({ children }: { children: ReactNode }) {
     <LiveProvider>
       <UploadsProvider>
         <PicksProvider>
-          <ClipboardProvider>{children}</ClipboardProvider>
+          <ClipboardProvider>
+            <UndoProvider>{children}</UndoProvider>
+          </ClipboardProvider>
         </PicksProvider>
       </UploadsProvider>
     </LiveProvider>

@@ -18,6 +18,9 @@ type Decision = (typeof decisions)[number]['value']
 
 const columns = 'grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-center gap-x-4 gap-y-1 py-1 lg:grid-cols-[minmax(0,2fr)_minmax(0,1.2fr)_minmax(0,1.2fr)_280px]'
 
+/** High enough for a few rows, and never so high that the rest of the page is out of sight. */
+const heightFor = (rows: number) => `min(60vh, ${190 + rows * 52}px)`
+
 /** What a held run asks, item by item: side by side what there is and what would be. */
 export function Decisions({ run }: { run: Run }) {
   if (run.needs === 'decision') return <Conflicts run={run} />
@@ -39,7 +42,7 @@ function Conflicts({ run }: { run: Run }) {
     onSettled: () => client.invalidateQueries({ queryKey: ['items', run.id] }),
   })
   return (
-    <section aria-label="Decisions" className="flex max-h-[60vh] min-h-64 flex-col border-t-2 border-ochre py-2">
+    <section aria-label="Decisions" style={{ height: heightFor(rows.length) }} className="flex shrink-0 flex-col border-t-2 border-ochre py-2">
       <h2 className="text-large">Which file do you want to keep?</h2>
       <div className="flex flex-wrap items-center gap-2 py-2">
         <span>For all {some(run.items.waiting, 'item')}{decided > 0 && ' without a decision'}:</span>
@@ -67,7 +70,7 @@ function Conflicts({ run }: { run: Run }) {
       <VirtualRows label="Conflicts" rows={rows} keyOf={(item) => item.seq} heightOf={() => 42} more={hasNextPage && !isFetchingNextPage} onMore={onMore}>
         {(item) => (
           <div className={columns}>
-            <span className="col-span-2 font-mono text-small break-all lg:col-span-1">{plain(item.address)}</span>
+            <span className="col-span-2 font-mono text-small wrap-anywhere lg:col-span-1">{plain(item.address)}</span>
             <File title="source" size={item.size} modified={item.modified} newer={isNewer(item.modified, item.existing?.modified)} />
             <File title="target" size={item.existing?.size} modified={item.existing?.modified} newer={isNewer(item.existing?.modified, item.modified)} />
             <span role="group" aria-label={`Keep of ${plain(item.address)}`} className="col-span-2 flex flex-wrap gap-1 lg:col-span-1">
@@ -117,7 +120,7 @@ function Changes({ run }: { run: Run }) {
   const onMore = useCallback(() => void fetchNextPage(), [fetchNextPage])
   const rows = items.data?.pages.flatMap((page) => page.items) ?? []
   return (
-    <section aria-label="Decisions" className="flex max-h-[60vh] min-h-64 flex-col border-t-2 border-ochre py-2">
+    <section aria-label="Decisions" style={{ height: heightFor(rows.length) }} className="flex shrink-0 flex-col border-t-2 border-ochre py-2">
       <div className="flex flex-wrap items-center gap-3">
         <h2 className="text-large">What the run would change</h2>
         <span className="text-soft">
@@ -146,7 +149,7 @@ function Change({ item }: { item: Item }) {
   const now = removes && !item.existing ? { size: item.size, modified: item.modified } : item.existing
   return (
     <div className={columns}>
-      <span className="col-span-2 font-mono text-small break-all lg:col-span-1">{plain(item.target)}</span>
+      <span className="col-span-2 font-mono text-small wrap-anywhere lg:col-span-1">{plain(item.target)}</span>
       {item.kind === 'folder' ? <span className="text-soft">{removes ? 'folder' : 'none'}</span> : <File title="now" size={now?.size} modified={now?.modified} />}
       {removes ? <span className="text-brick">deleted</span> : item.kind === 'folder' ? <span>folder</span> : <File title="after the run" size={item.size} modified={item.modified} />}
       <span className="text-soft">{removes ? '' : item.existing ? 'replaced' : 'new'}</span>

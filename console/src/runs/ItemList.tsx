@@ -87,7 +87,7 @@ function ItemRow({ item }: { item: Item }) {
         <State state={item.state} />
       </span>
       <span className="min-w-0">
-        <span className="font-mono text-small break-all" title={item.verification || undefined}>
+        <span className="font-mono text-small wrap-anywhere" title={item.verification || undefined}>
           {item.action === 'remove' ? <span className="text-brick">delete {plain(item.target)}</span> : plain(item.address)}
         </span>
         {item.cause && (

@@ -35,7 +35,7 @@ export function RunPage() {
     <div className="relative flex min-h-0 flex-1 flex-col overflow-auto pb-4">
       <Head run={run.data} />
       <Decisions run={run.data} />
-      {!run.data.ended && run.data.needs !== 'approval' && <Moving run={run.data} />}
+      {!run.data.ended && run.data.needs !== 'approval' && run.data.needs !== 'decision' && <Moving run={run.data} />}
       <Figures run={run.data} />
       {run.data.started && <Course run={run.data} />}
       <Causes run={run.data} />
@@ -83,7 +83,7 @@ function Head({ run }: { run: Run }) {
         </h1>
         <ul className="font-mono text-small">
           {run.routes.map((route) => (
-            <li key={route.to} className="break-all">
+            <li key={route.to} className="wrap-anywhere">
               <Link to={filesLink(route.from)} className="text-plumage hover:underline">{plain(route.from)}</Link>
               {run.type === 'two-way' ? ' ↔ ' : ' → '}
               <Link to={filesLink(route.to)} className="text-plumage hover:underline">{plain(route.to)}</Link>
@@ -100,7 +100,7 @@ function Head({ run }: { run: Run }) {
             </Link>
           </p>
         )}
-        {run.why && run.state !== 'done' && (run.state !== 'partial' || run.cause) && (
+        {run.why && run.needs !== 'decision' && run.state !== 'done' && (run.state !== 'partial' || run.cause) && (
           <p className={run.ended ? 'text-brick' : 'text-ochre'}>
             {capital(run.why)}. {run.remedy}
           </p>
@@ -211,7 +211,7 @@ function Moving({ run }: { run: Run }) {
       <ul className="min-h-24 font-mono text-small">
         {run.now?.flying.map((flying) => (
           <li key={flying.address} className="flex justify-between gap-4 py-px">
-            <span className="break-all">{plain(flying.address)}</span>
+            <span className="wrap-anywhere">{plain(flying.address)}</span>
             <span className="whitespace-nowrap text-soft">
               {bytes(flying.transferred)} of {bytes(flying.size)}
             </span>
