@@ -84,7 +84,8 @@ func TestConsoleGrid(t *testing.T) {
 		if kind := answer.Header.Get("Content-Type"); !strings.HasPrefix(kind, "image/") || answer.Header.Get("ETag") == "" {
 			t.Errorf("%s has the type %q and the tag %q", name, kind, answer.Header.Get("ETag"))
 		}
-		if again := get(url.Values{"address": {"/desk/Media/" + name}}.Encode(), "If-None-Match", answer.Header.Get("ETag")); again.StatusCode != http.StatusNotModified {
+		if again := get(url.Values{"address": {"/desk/Media/" + name}}.Encode(), "If-None-Match",
+			answer.Header.Get("ETag")); again.StatusCode != http.StatusNotModified {
 			t.Errorf("asked again for what did not change: %s", again.Status)
 		}
 	}
@@ -109,7 +110,8 @@ func TestConsoleGrid(t *testing.T) {
 		b.until(fmt.Sprintf("document.querySelector('[role=row][data-name=%s] img')?.naturalWidth > 0", quote(name)))
 	}
 	for _, name := range []string{"damaged.png", "huge.png"} {
-		b.until(fmt.Sprintf("document.querySelector('[role=row][data-name=%[1]s]') && !document.querySelector('[role=row][data-name=%[1]s] img')", quote(name)))
+		b.until(fmt.Sprintf("document.querySelector('[role=row][data-name=%[1]s]') && !document.querySelector('[role=row][data-name=%[1]s] img')",
+			quote(name)))
 	}
 	b.accessible("the grid")
 	b.focus("[role=grid]")

@@ -109,7 +109,8 @@ func Can(name string, size int64) bool {
 
 // Make returns the file that holds the preview of a file, in PNG or JPEG. open reads the file's
 // content. The error is ErrNone, with the reason, if no preview can be made.
-func (m *Maker) Make(ctx context.Context, key Key, name string, size int64, open func(context.Context) (io.ReadCloser, error)) (string, error) {
+func (m *Maker) Make(ctx context.Context, key Key, name string, size int64,
+	open func(context.Context) (io.ReadCloser, error)) (string, error) {
 	if !Can(name, size) {
 		return "", fmt.Errorf("%w of this kind or size of file", ErrNone)
 	}
@@ -136,7 +137,8 @@ func (m *Maker) Make(ctx context.Context, key Key, name string, size int64, open
 	}
 }
 
-func (m *Maker) make(ctx context.Context, key Key, id string, reader reader, open func(context.Context) (io.ReadCloser, error)) (string, error) {
+func (m *Maker) make(ctx context.Context, key Key, id string, reader reader,
+	open func(context.Context) (io.ReadCloser, error)) (string, error) {
 	m.turns <- struct{}{}
 	defer func() { <-m.turns }()
 	ctx, cancel := context.WithTimeout(ctx, 3*patience)

@@ -79,7 +79,8 @@ func probe(what string) int {
 // TestConfined tries in a child what must not be possible there.
 func TestConfined(t *testing.T) {
 	t.Parallel()
-	for what, want := range map[string]bool{"nothing": true, "connect": false, "listen": false, "write": false, "memory": false, "time": false} {
+	for what, want := range map[string]bool{"nothing": true, "connect": false, "listen": false, "write": false, "memory": false,
+		"time": false} {
 		t.Run(what, func(t *testing.T) {
 			t.Parallel()
 			said, err := exec.Command(os.Args[0], probeArgument, what).CombinedOutput()
@@ -153,7 +154,8 @@ func pdf() []byte {
 func film(t *testing.T) []byte {
 	t.Helper()
 	at := filepath.Join(t.TempDir(), "film.mp4")
-	said, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=size=320x180:rate=10:duration=2", "-c:v", "mpeg4", at).CombinedOutput()
+	said, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc=size=320x180:rate=10:duration=2", "-c:v", "mpeg4",
+		at).CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v, %s", err, said)
 	}
@@ -284,11 +286,12 @@ func TestMakeOnce(t *testing.T) {
 	var waits sync.WaitGroup
 	for range 20 {
 		waits.Go(func() {
-			_, err := m.Make(t.Context(), Key{"desk", "id", "a.png", "1", Small}, "a.png", int64(len(content)), func(ctx context.Context) (io.ReadCloser, error) {
-				reads.Add(1)
-				time.Sleep(50 * time.Millisecond)
-				return of(content)(ctx)
-			})
+			_, err := m.Make(t.Context(), Key{"desk", "id", "a.png", "1", Small}, "a.png", int64(len(content)),
+				func(ctx context.Context) (io.ReadCloser, error) {
+					reads.Add(1)
+					time.Sleep(50 * time.Millisecond)
+					return of(content)(ctx)
+				})
 			if err != nil {
 				t.Error(err)
 			}
@@ -298,7 +301,8 @@ func TestMakeOnce(t *testing.T) {
 	if reads.Load() != 1 {
 		t.Errorf("the file was read %d times", reads.Load())
 	}
-	for _, key := range []Key{{"desk", "id", "a.png", "2", Small}, {"desk", "other", "a.png", "1", Small}, {"desk", "id", "a.png", "1", Large}} {
+	for _, key := range []Key{{"desk", "id", "a.png", "2", Small}, {"desk", "other", "a.png", "1", Small},
+		{"desk", "id", "a.png", "1", Large}} {
 		if _, err := m.Make(t.Context(), key, "a.png", int64(len(content)), of([]byte("changed"))); !errors.Is(err, ErrNone) {
 			t.Errorf("%+v has the preview of another: %v", key, err)
 		}

@@ -144,7 +144,8 @@ func (db *DB) findItems(ctx context.Context, run int64, filter ItemFilter, after
 		parts[i] = "SELECT * FROM (" + columns + parts[i] + conditions + " ORDER BY seq LIMIT ?)"
 		args[i] = append(append(args[i], values...), most)
 	}
-	rows, err := db.readPool.QueryContext(ctx, strings.Join(parts, " UNION ALL ")+" ORDER BY seq LIMIT ?", append(slices.Concat(args...), most)...)
+	rows, err := db.readPool.QueryContext(ctx, strings.Join(parts, " UNION ALL ")+" ORDER BY seq LIMIT ?",
+		append(slices.Concat(args...), most)...)
 	if err != nil {
 		return nil, err
 	}
@@ -206,7 +207,8 @@ func escapeLike(text string) string {
 // many of them wait for a decision. An empty decision takes an earlier one back.
 func (db *DB) DecideItems(ctx context.Context, run int64, seqs []int64, decision plan.ConflictRule) (decided int64, err error) {
 	err = db.transaction(ctx, func(tx *sql.Tx) error {
-		statement, err := tx.PrepareContext(ctx, "UPDATE items SET decision = ? WHERE run = ? AND seq = ? AND state = 'waiting' AND action = 'ask'")
+		statement, err := tx.PrepareContext(ctx,
+			"UPDATE items SET decision = ? WHERE run = ? AND seq = ? AND state = 'waiting' AND action = 'ask'")
 		if err != nil {
 			return err
 		}

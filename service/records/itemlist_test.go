@@ -37,7 +37,8 @@ func TestFindItems(t *testing.T) {
 		return []records.ItemFolder{{Route: route, Prefix: store.Path(prefix)}}
 	}
 	for _, filter := range []records.ItemFilter{
-		{}, {State: transfer.Failed}, {State: transfer.Waiting}, {State: transfer.Done}, {Cause: plan.CauseFault}, {Cause: plan.CauseSame, State: transfer.Skipped},
+		{}, {State: transfer.Failed}, {State: transfer.Waiting}, {State: transfer.Done}, {Cause: plan.CauseFault},
+		{Cause: plan.CauseSame, State: transfer.Skipped},
 		{Cause: plan.CauseFault, State: transfer.Done}, {Text: "FILE_44"}, {Text: "elsewhere"}, {Text: "e_0", State: transfer.Failed},
 		{Text: "%"}, {Text: "none of them"}, {Below: below(1, "folder3/")}, {Below: below(0, ""), Cause: plan.CauseSame},
 		{Below: []records.ItemFolder{{Route: 0, AtTarget: true, Prefix: "Elsewhere/"}}}, {Below: []records.ItemFolder{}}, {Action: plan.Ask},

@@ -91,7 +91,8 @@ func (db *DB) Enqueue(ctx context.Context, run string, items []transfer.Item) er
 			number, item.Action.Phase(item.Kind), item.Seq, item.Route, []byte(item.Key), orNull(item.To), string(item.Kind), string(item.Action),
 			item.Size,
 			item.SourceID, item.Source.Revision, nanoseconds(item.Source.Modified), item.Target.Revision, item.Target.Size,
-			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, item.Mark, originText(item.Origin), string(item.Decision),
+			nanoseconds(item.Target.Modified), string(item.State), string(item.Cause), item.Why, item.Mark, originText(item.Origin),
+			string(item.Decision),
 			ended,
 		}
 	})
