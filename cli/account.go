@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -145,8 +146,31 @@ func (a *app) accountShow() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.printAccount(account)
+		if err := a.printAccount(account); err != nil || a.json {
+			return err
+		}
+		usage, err := a.client().Usage(ctx, name, 1)
+		if err != nil {
+			return err
+		}
+		a.printUsage(usage)
+		return nil
 	})
+}
+
+// printUsage prints what an account was used for.
+func (a *app) printUsage(usage contract.AccountUsage) {
+	var requests, slowDowns, up, down int64
+	for i := range usage.At {
+		requests, slowDowns, up, down = requests+usage.Requests[i], slowDowns+usage.SlowDowns[i], up+usage.Up[i], down+usage.Down[i]
+	}
+	if requests+up+down > 0 {
+		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s in the last 24 hours, %s of them answered with \"slow down\"; %s sent and %s received", a.paint(soft, "used    "),
+			format.Some(requests, "request"), format.Count(slowDowns), format.Size(up), format.Size(down))))
+	}
+	if usage.Full != nil {
+		fmt.Fprintf(a.out, "  %s  %s, if it goes on filling as it has\n", a.paint(soft, "full    "), usage.Full.Local().Format(time.DateOnly))
+	}
 }
 
 func (a *app) accountCheck() *cobra.Command {

@@ -332,6 +332,11 @@ func (c *Client) Run(ctx context.Context, id string) (run contract.Run, err erro
 	return run, c.call(ctx, http.MethodGet, "/runs/"+url.PathEscape(id), nil, nil, &run)
 }
 
+// Usage returns what an account was used for over the last days.
+func (c *Client) Usage(ctx context.Context, name string, days int) (usage contract.AccountUsage, err error) {
+	return usage, c.call(ctx, http.MethodGet, "/accounts/"+url.PathEscape(name)+"/usage", url.Values{"days": {strconv.Itoa(days)}}, nil, &usage)
+}
+
 // ItemFilter chooses items of a run; its zero value takes all.
 type ItemFilter struct {
 	State, Cause, Action string

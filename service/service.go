@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -295,26 +296,12 @@ func (s *Service) instance(ctx context.Context) (string, error) {
 // ends. Then what runs is interrupted, to be taken up at the next start.
 func (s *Service) Serve(ctx context.Context) error {
 	watching, stopWatching := context.WithCancel(s.ctx)
-	watched := make(chan struct{})
-	go func() {
-		defer close(watched)
-		s.hub.Watch(watching, s.runner)
-	}()
-	quiet := make(chan struct{})
-	go func() {
-		defer close(quiet)
-		s.linked.Watch(watching)
-	}()
-	tidying := make(chan struct{})
-	go func() {
-		defer close(tidying)
-		s.runner.Tidy(watching)
-	}()
-	telling := make(chan struct{})
-	go func() {
-		defer close(telling)
-		s.notifications.Run(watching)
-	}()
+	var background sync.WaitGroup
+	background.Go(func() { s.hub.Watch(watching, s.runner) })
+	background.Go(func() { s.linked.Watch(watching) })
+	background.Go(func() { s.linked.KeepUsage(watching) })
+	background.Go(func() { s.runner.Tidy(watching) })
+	background.Go(func() { s.notifications.Run(watching) })
 	debug.FreeOSMemory() // what describing the API took is not needed again
 	served := make(chan error, 1)
 	go func() { served <- s.server.Serve(s.listener) }()
@@ -330,10 +317,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	s.options.Log.Info("the service stops")
 	close(s.done)
 	stopWatching()
-	<-watched
-	<-quiet
-	<-tidying
-	<-telling
+	background.Wait()
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if shutdown := s.server.Shutdown(ending); shutdown != nil {

@@ -21,9 +21,10 @@ const (
 	Down
 )
 
-// Limiter holds bytes to a rule. Its zero value does not limit.
+// Limiter holds bytes to a rule, and counts those of connections. Its zero value does not limit.
 type Limiter struct {
 	limits atomic.Bool // whether there is a rule: nothing else is asked if not
+	moved  [2]atomic.Int64
 
 	mu    sync.Mutex
 	rule  Rule
@@ -45,6 +46,9 @@ func (l *Limiter) Rule() Rule {
 	defer l.mu.Unlock()
 	return l.rule
 }
+
+// Moved returns how many bytes the connections under the limiter have moved in a direction.
+func (l *Limiter) Moved(direction Direction) int64 { return l.moved[direction].Load() }
 
 // burst is how much may go at once after a rest, in seconds of the rate.
 const burst = 0.25
@@ -147,14 +151,23 @@ func (c *limitedConn) limited() bool {
 	return false
 }
 
+func (c *limitedConn) count(direction Direction, n int) {
+	for _, limiter := range c.limiters {
+		limiter.moved[direction].Add(int64(n))
+	}
+}
+
 func (c *limitedConn) Read(p []byte) (int, error) {
 	if !c.limited() {
-		return c.Conn.Read(p)
+		n, err := c.Conn.Read(p)
+		c.count(Down, n)
+		return n, err
 	}
 	for _, limiter := range c.limiters {
 		p = p[:limiter.Most(Down, len(p))]
 	}
 	n, err := c.Conn.Read(p)
+	c.count(Down, n)
 	for _, limiter := range c.limiters {
 		if waiting := limiter.Wait(c.ctx, Down, n); waiting != nil && err == nil {
 			err = net.ErrClosed
@@ -165,7 +178,9 @@ func (c *limitedConn) Read(p []byte) (int, error) {
 
 func (c *limitedConn) Write(p []byte) (written int, err error) {
 	if !c.limited() {
-		return c.Conn.Write(p)
+		n, err := c.Conn.Write(p)
+		c.count(Up, n)
+		return n, err
 	}
 	for written < len(p) {
 		some := len(p) - written
@@ -178,6 +193,7 @@ func (c *limitedConn) Write(p []byte) (written int, err error) {
 			}
 		}
 		n, err := c.Conn.Write(p[written : written+some])
+		c.count(Up, n)
 		written += n
 		if err != nil {
 			return written, err

@@ -66,10 +66,14 @@ func (a *Accounts) CheckAll(ctx context.Context) {
 	a.Changed()
 }
 
-// sample keeps how much an account holds, once an hour.
+// sample keeps how much an account holds, once an hour. Where the account tells no limit, free and
+// total are -1.
 func (a *Accounts) sample(ctx context.Context, row records.Account, space store.Space, now time.Time) {
-	if space.Total <= 0 || space.Free < 0 {
+	if space.Used < 0 {
 		return
+	}
+	if space.Total <= 0 || space.Free < 0 {
+		space.Total, space.Free = -1, -1
 	}
 	samples, err := a.db.SpaceSamples(ctx, row.ID)
 	if err == nil && (len(samples) == 0 || now.Sub(samples[len(samples)-1].At) >= sampleEvery) {
@@ -113,7 +117,7 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 	}
 	last := samples[len(samples)-1]
 	switch when, ok := Forecast(samples); {
-	case float64(last.Free) < nearlyFull*float64(last.Total):
+	case last.Total > 0 && float64(last.Free) < nearlyFull*float64(last.Total):
 		warnings = append(warnings, Warning{"space-nearly-full",
 			fmt.Sprintf("It is nearly full: %d %% of its space are free.", 100*last.Free/last.Total), "Free space there, or have it enlarged."})
 	case ok && when.Sub(now) < fullSoon:
@@ -150,7 +154,7 @@ func (a *Accounts) samePlaceAs(ctx context.Context, row records.Account) string 
 // of least squares through the samples; ok is false where they span less than a
 // day, or it does not fill.
 func Forecast(samples []records.SpaceSample) (when time.Time, ok bool) {
-	if len(samples) < 3 {
+	if len(samples) < 3 || samples[len(samples)-1].Free < 0 {
 		return time.Time{}, false
 	}
 	first, last := samples[0].At, samples[len(samples)-1]

@@ -142,6 +142,31 @@ func some(jobs []string) string {
 	return "the jobs " + strings.Join(jobs, ", ")
 }
 
+type usageInput struct {
+	Name string `path:"name" doc:"The account's name."`
+	Days int    `query:"days" default:"7" minimum:"1" maximum:"60" doc:"How many days back."`
+}
+
+func (s *Server) accountUsage(ctx context.Context, in *usageInput) (*body[contract.AccountUsage], error) {
+	usage, err := s.Accounts.Usage(ctx, in.Name, time.Now().AddDate(0, 0, -in.Days))
+	n := len(usage.Used)
+	shown := contract.AccountUsage{
+		Every: int64(records.UsageEvery / time.Second), At: make([]int64, n), Requests: make([]int64, n), SlowDowns: make([]int64, n),
+		Up: make([]int64, n), Down: make([]int64, n), Space: make([]contract.SpaceSample, len(usage.Space)),
+	}
+	for i, one := range usage.Used {
+		shown.At[i], shown.Requests[i], shown.SlowDowns[i] = one.At.Unix(), one.Requests, one.Slowed
+		shown.Up[i], shown.Down[i] = one.Up, one.Down
+	}
+	for i, sample := range usage.Space {
+		shown.Space[i] = contract.SpaceSample{At: sample.At.Unix(), Used: sample.Used, Total: sample.Total}
+	}
+	if !usage.Full.IsZero() {
+		shown.Full = &usage.Full
+	}
+	return &body[contract.AccountUsage]{shown}, err
+}
+
 type historyInput struct {
 	Account string `query:"account" doc:"The name that the account has, or had last; all links unless given."`
 }

@@ -68,6 +68,8 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodPost, "/accounts", "link-account", "Link an account", http.StatusCreated, s.linkAccount)
 	add(api, http.MethodGet, "/accounts/{name}", "show-account", "One account", http.StatusOK, s.showAccount)
 	add(api, http.MethodPost, "/accounts/{name}/check", "check-account", "Check an account", http.StatusOK, s.checkAccount)
+	add(api, http.MethodGet, "/accounts/{name}/usage", "show-account-usage", "What an account was used for, over time", http.StatusOK,
+		s.accountUsage)
 	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account", http.StatusNoContent, s.unlinkAccount)
 	s.registerSessions(api)
 	s.registerConsents(api)
@@ -215,6 +217,9 @@ func (s *Server) space(ctx context.Context, _ *none) (*body[contract.Spaces], er
 	spaces := contract.Spaces{Accounts: []contract.AccountSpace{}, Together: contract.Space(together)}
 	for _, one := range each {
 		shown := contract.AccountSpace{Account: one.Account, Space: contract.Space(one.Space)}
+		if full, err := s.Accounts.FullAt(ctx, one.Account); err == nil && !full.IsZero() {
+			shown.Full = &full
+		}
 		if one.Err != nil {
 			why := problem(one.Err)
 			shown.Why, shown.Remedy = why.Detail, why.Remedy

@@ -166,6 +166,9 @@ func (db *DB) ThinSamples(ctx context.Context, before time.Time) error {
 		return err
 	}
 	for _, row := range rows {
+		if err := thinUsage(ctx, db.writePool, row.ID, time.Now()); err != nil {
+			return err
+		}
 		for _, one := range []struct {
 			statement string
 			args      []any

@@ -12,6 +12,7 @@ import { signsIn, whereOf } from './Found'
 import { useAccounts, useHistory, useProviders, useSpace } from './queries'
 import { SpeedSection } from './Speed'
 import { UnlinkDialog } from './UnlinkDialog'
+import { JobsSection, UsageSection } from './Usage'
 
 /** One account: how it is, what it was linked with, how fast it is, and what happened to it. */
 export function AccountPage() {
@@ -38,6 +39,8 @@ export function AccountPage() {
       <Head account={account} />
       <Facts account={account} />
       {account.state !== 'suspended' && <BehindSection account={account} />}
+      <UsageSection account={account} />
+      <JobsSection account={account} />
       <SpeedSection account={account} others={accounts.data.filter((one) => one.name !== name && !one.read_only && one.state !== 'suspended')} />
       <HistorySection name={name} />
     </div>

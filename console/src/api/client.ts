@@ -2,6 +2,7 @@ import createClient, { type Middleware } from 'openapi-fetch'
 import type { components, paths } from './schema'
 
 export type Entry = components['schemas']['Entry']
+export type AccountUsage = components['schemas']['AccountUsage']
 export type Run = components['schemas']['Run']
 export type RunSeries = components['schemas']['RunSeries']
 export type RunEvent = components['schemas']['RunEvent']

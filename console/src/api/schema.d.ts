@@ -162,6 +162,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{name}/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an account was used for, over time */
+        get: operations["show-account-usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/archive": {
         parameters: {
             query?: never;
@@ -1529,9 +1546,38 @@ export interface components {
         };
         AccountSpace: {
             account: string;
+            /**
+             * Format: date-time
+             * @description When it is full if it goes on filling as it has.
+             */
+            full?: string;
             remedy?: string;
             space: components["schemas"]["Space"];
             why?: string;
+        };
+        AccountUsage: {
+            /** @description Start of each interval, in seconds since 1970. */
+            at: number[];
+            /** @description Bytes received over the network from the account. */
+            down: number[];
+            /**
+             * Format: int64
+             * @description Length of an interval in seconds.
+             */
+            every: number;
+            /**
+             * Format: date-time
+             * @description When it is full if it goes on filling as it has.
+             */
+            full?: string;
+            /** @description Requests to the account. */
+            requests: number[];
+            /** @description Answers that asked to slow down. */
+            slow_downs: number[];
+            /** @description Its space, about once an hour. */
+            space: components["schemas"]["SpaceSample"][];
+            /** @description Bytes sent over the network to the account. */
+            up: number[];
         };
         Addresses: {
             addresses: string[];
@@ -2759,6 +2805,17 @@ export interface components {
             used: number;
             volume?: string;
         };
+        SpaceSample: {
+            /**
+             * Format: int64
+             * @description In seconds since 1970.
+             */
+            at: number;
+            /** Format: int64 */
+            total: number;
+            /** Format: int64 */
+            used: number;
+        };
         Spaces: {
             accounts: components["schemas"]["AccountSpace"][];
             together: components["schemas"]["Space"];
@@ -3632,6 +3689,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-account-usage": {
+        parameters: {
+            query?: {
+                /** @description How many days back. */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountUsage"];
+                };
             };
             /** @description Error */
             default: {

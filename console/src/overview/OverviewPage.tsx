@@ -8,7 +8,7 @@ import { useLive } from '../live/live'
 import { nameOf, percentOf } from '../runs/run'
 import { filesLink } from '../files/address'
 import { Failed } from '../ui/Banner'
-import { bytes, capital, duration, plain, some } from '../ui/format'
+import { bytes, capital, duration, plain, some, when } from '../ui/format'
 import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
 import { Strip } from './Strip'
@@ -70,7 +70,6 @@ function Decisions() {
   const held = useRunsOf('held', { state: ['held'], limit: 50 })
   const failed = useRunsOf('failed', { state: ['failed', 'partial'], from: dayAgo(), limit: 20 })
   const accounts = useAccounts()
-  const space = useSpace()
   if (held.isPending || failed.isPending || accounts.isPending) {
     return (
       <Section title="Needs a decision">
@@ -94,9 +93,11 @@ function Decisions() {
       action: 'See why',
       to: `/runs/${run.id}`,
     })),
-    ...(space.data?.accounts ?? [])
-      .filter((one) => one.space.total > 0 && one.space.free >= 0 && one.space.free < one.space.total / 20)
-      .map((one) => ({ key: `space ${one.account}`, state: 'partial', text: `/${one.account}`, detail: `${bytes(one.space.free)} of ${bytes(one.space.total)} are free.`, action: 'Open', to: `/accounts/${one.account}` })),
+    ...(accounts.data ?? []).flatMap((account) =>
+      (account.warnings ?? [])
+        .filter((warning) => warning.what !== 'linked-twice')
+        .map((warning) => ({ key: `${warning.what} ${account.name}`, state: 'warning', text: account.address, detail: `${warning.why} ${warning.remedy}`, action: 'Open', to: `/accounts/${account.name}` })),
+    ),
   ]
   return (
     <Section title="Needs a decision">
@@ -207,7 +208,7 @@ function Space() {
                 {part !== undefined && <span className={`block h-full ${part > 95 ? 'bg-ochre' : 'bg-plumage'}`} style={{ width: `${Math.max(0.5, part)}%` }} />}
               </span>
               <span className="text-right whitespace-nowrap text-soft">
-                {one.why ? 'unknown now' : part !== undefined ? `${bytes(used)} used, ${bytes(free)} free` : used >= 0 ? `${bytes(used)} used, no limit reported` : 'not reported by the provider'}
+                {one.why ? 'unknown now' : part !== undefined ? `${bytes(used)} used, ${bytes(free)} free${one.full ? `, full on ${when(one.full).slice(0, 10)}` : ''}` : used >= 0 ? `${bytes(used)} used, no limit reported` : 'not reported by the provider'}
               </span>
             </li>
           )

@@ -29,6 +29,7 @@ const shapes: Record<string, { colour: string; shape: React.ReactNode }> = {
   unreachable: { colour: 'text-ochre', shape: <path d="M2 8h4M10 8h4" stroke="currentColor" strokeWidth="2" /> },
   'sign-in-expired': { colour: 'text-ochre', shape: <rect x="2" y="5" width="12" height="4" rx="1" fill="currentColor" /> },
   suspended: { colour: 'text-soft', shape: <path d="M5.5 3v10M10.5 3v10" stroke="currentColor" strokeWidth="2" /> },
+  warning: { colour: 'text-ochre', shape: <path d="M8 2.5l6 11H2zM8 6.5v3.5M8 11.6v1" fill="none" stroke="currentColor" strokeWidth="1.6" /> },
   skipped: { colour: 'text-soft', shape: <path d="M4 8h8" stroke="currentColor" strokeWidth="2" /> },
 }
 
