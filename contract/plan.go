@@ -28,6 +28,9 @@ type Plan struct {
 	Ask             Count       `json:"ask" doc:"Conflicts to be decided by a person."`
 	Excluded        Count       `json:"excluded" doc:"Excluded files."`
 	FoldersExcluded int64       `json:"folders_excluded" doc:"Excluded folders; their content is not counted."`
+	Taken           Count       `json:"taken" doc:"With a filter: files at the sources that it takes."`
+	TakenFirst      []string    `json:"taken_first" doc:"With a filter: the first files that it takes."`
+	ExcludedFirst   []string    `json:"excluded_first" doc:"With a filter: the first files and folders that it excludes."`
 	Inside          Count       `json:"inside" doc:"Files to write that are copied inside the target."`
 	Twice           Count       `json:"twice" doc:"Files to write that are identical to an earlier one by reported hash, and kept once."`
 	Alike           Count       `json:"alike" doc:"Files to write with the size of an earlier one; identical ones are kept once."`
@@ -43,17 +46,24 @@ type Plan struct {
 	Refusals     []Refusal   `json:"refusals" doc:"Reasons why items are not allowed at the target."`
 	Verification []Verifying `json:"verification" doc:"How transferred files are verified."`
 
-	Remove         Count    `json:"remove" doc:"Files to delete, including moved ones."`
-	FoldersRemoved int64    `json:"folders_removed" doc:"Folders to delete."`
-	Moved          Count    `json:"moved" doc:"Files to delete that have moved."`
-	Back           Count    `json:"back" doc:"Two-way: items from the target to the source."`
-	Older          Count    `json:"older" doc:"Files to replace with older versions."`
-	Removals       []string `json:"removals" doc:"The first hundred files to delete."`
-	Makes          []string `json:"makes" doc:"Missing targets that are created."`
-	Held           *Holding `json:"held,omitempty" doc:"Why the run would be held."`
-	Seconds        float64  `json:"seconds" doc:"Estimated seconds; -1 if unknown."`
-	Basis          string   `json:"basis,omitempty" doc:"What the estimate is based on."`
-	Free           int64    `json:"free" doc:"Free bytes at the target; -1 is unknown."`
+	Remove         Count             `json:"remove" doc:"Files to delete, including moved ones."`
+	FoldersRemoved int64             `json:"folders_removed" doc:"Folders to delete."`
+	Moved          Count             `json:"moved" doc:"Files to delete that have moved."`
+	Back           Count             `json:"back" doc:"Two-way: items from the target to the source."`
+	Older          Count             `json:"older" doc:"Files to replace with older versions."`
+	Removals       []string          `json:"removals" doc:"The first hundred files to delete."`
+	Makes          []string          `json:"makes" doc:"Missing targets that are created."`
+	Held           *Holding          `json:"held,omitempty" doc:"Why the run would be held."`
+	Seconds        float64           `json:"seconds" doc:"Estimated seconds; -1 if unknown."`
+	Basis          string            `json:"basis,omitempty" doc:"What the estimate is based on."`
+	Requests       []AccountRequests `json:"requests" doc:"Estimated requests, by account; accounts on this machine take none."`
+	Free           int64             `json:"free" doc:"Free bytes at the target; -1 is unknown."`
+}
+
+// AccountRequests is how many requests an account is expected to be sent.
+type AccountRequests struct {
+	Account  string `json:"account"`
+	Requests int64  `json:"requests"`
 }
 
 // Holding is why a run is, or would be, held.

@@ -29,7 +29,7 @@ func TestConsoleJobs(t *testing.T) {
 	b.shows("Choose a source and a target")
 	b.click("reports-to-archive")
 	b.keys("logs")
-	b.click("Mirror makes the target identical to the source")
+	b.click("Mirror")
 	b.click("From")
 	b.keys("/desk/logs\t\t/archive/logs") // past the button that opens the tree
 	b.shows("20 files to copy")

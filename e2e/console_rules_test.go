@@ -61,7 +61,7 @@ func TestConsoleRules(t *testing.T) {
 	b.keys(" ")
 	b.shows("Continue with 1 decision")
 	b.click("Continue with 1 decision")
-	b.shows("For all 1 item:")
+	b.shows("For the item that waits:")
 	b.click("Source")
 	b.shows("and verified.")
 	for name, want := range map[string]string{"conflict.txt": "theirs, longer", "other.txt": "ours"} {

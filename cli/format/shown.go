@@ -211,14 +211,20 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 	if plan.Assumed.Items > 0 {
 		line("%s.", ByTimeAlone(plan.Assumed, plan.Routes))
 	}
+	filterExamples(plan, line)
 	if plan.Moving.Items == 0 && plan.Folders == 0 {
 		return lines
 	}
 	switch {
+	case plan.Seconds >= 0 && plan.Seconds < 1:
+		line("It takes less than 1 s, estimated from %s.", plan.Basis)
 	case plan.Seconds >= 0:
 		line("It takes about %s, estimated from %s.", Duration(plan.Seconds), plan.Basis)
 	default:
 		line("The duration is unknown; measure the speed with: heron account speed NAME")
+	}
+	if len(plan.Requests) > 0 {
+		line("It takes about %s.", requestsOf(plan.Requests))
 	}
 	for _, verification := range plan.Verification {
 		line("Verification at /%s: %s.", verification.Account, verification.How)
@@ -240,6 +246,35 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 		}
 	}
 	return lines
+}
+
+// requestsOf says how many requests accounts are sent.
+func requestsOf(requests []contract.AccountRequests) string {
+	var parts []string
+	for i, one := range requests {
+		if i == 0 {
+			parts = append(parts, fmt.Sprintf("%s to /%s", Some(one.Requests, "request"), one.Account))
+			continue
+		}
+		parts = append(parts, fmt.Sprintf("%s to /%s", Count(one.Requests), one.Account))
+	}
+	return and(parts)
+}
+
+// filterExamples says what a filter takes, with a few examples of each side.
+func filterExamples(plan contract.Plan, line func(format string, args ...any)) {
+	if plan.Excluded.Items+plan.FoldersExcluded == 0 {
+		return
+	}
+	line("The filters take %s of %s, %s.", Count(plan.Taken.Items), Some(plan.Taken.Items+plan.Excluded.Items, "file"), Size(plan.Taken.Bytes))
+	for _, side := range []struct {
+		what  string
+		first []string
+	}{{"taken", plan.TakenFirst}, {"excluded", plan.ExcludedFirst}} {
+		for _, address := range side.first[:min(len(side.first), 3)] {
+			line("  %s %s", side.what, Plain(address))
+		}
+	}
 }
 
 // BandwidthSentence says which limits there are.

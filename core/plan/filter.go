@@ -69,6 +69,30 @@ type Sieve struct {
 	// left out with all that is in them, which Folders counts.
 	Excluded Count
 	Folders  int64
+	// Taken counts the files that were taken.
+	Taken Count
+	// Examples are the first of each.
+	Examples struct{ Taken, Excluded []store.Listed }
+}
+
+// mostExamples is how many of what is taken and of what is excluded are kept as examples.
+const mostExamples = 10
+
+// note counts something that is listed, and keeps it as an example.
+func (s *Sieve) note(listed store.Listed, taken bool) {
+	examples := &s.Examples.Excluded
+	switch {
+	case taken:
+		s.Taken.add(listed.Size)
+		examples = &s.Examples.Taken
+	case listed.Kind == store.KindFolder:
+		s.Folders++
+	default:
+		s.Excluded.add(listed.Size)
+	}
+	if len(*examples) < mostExamples {
+		*examples = append(*examples, listed)
+	}
 }
 
 // Leaves says of folders whether they are left out with all that is in them, so that
@@ -217,13 +241,14 @@ func (s *Sieve) Of(listing iter.Seq2[store.Listed, error]) iter.Seq2[store.Liste
 			case !s.Takes(listed) && listed.Kind == store.KindFolder:
 				way.partly()
 				left = listed.Key()
-				s.Folders++
+				s.note(listed, false)
 			case !s.Takes(listed):
 				way.partly()
-				s.Excluded.add(listed.Size)
+				s.note(listed, false)
 			case listed.Kind == store.KindFolder:
 				way = append(way, &folderWaiting{listed: listed})
 			default:
+				s.note(listed, true)
 				if !way.yield(yield) || !yield(listed, nil) {
 					return
 				}

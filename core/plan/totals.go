@@ -21,6 +21,9 @@ type Totals struct {
 	Excluded Count `json:"excluded"`
 	// FoldersExcluded are folders that a filter leaves out with all that is in them.
 	FoldersExcluded int64 `json:"folders_excluded"`
+	// Taken are the files at the sources that a filter does not leave out, whatever is done about
+	// them; none if there is no filter.
+	Taken Count `json:"taken,omitzero"`
 	// Assumed are those of Unchanged that count as the same because size and time
 	// are equal: no content was compared.
 	Assumed Count `json:"assumed"`

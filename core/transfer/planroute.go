@@ -24,12 +24,22 @@ type Memory interface {
 	Known(ctx context.Context, scope string) (int64, error)
 }
 
+// Told is who is told what while a plan is made. Each may be nil.
+type Told struct {
+	// Step is told each step, and ends the planning by an error.
+	Step func(route int, step plan.Step) error
+	// Moved is told of each file that is removed since it has moved, after all steps of its route.
+	Moved func(route int, back bool, at store.Key)
+	// Sifted is told what the filter took and left out at the source of a route.
+	Sifted func(route int, sieve *plan.Sieve)
+}
+
 // Plan computes what a run over the routes would do, or over some places of them where
 // there are any, and calls each with every step, unless it is nil. It writes nothing
 // but what store.Prepare may. moved, unless it is nil, is told at the end of a route which
 // of the files that it removes have only moved.
 func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace,
-	each func(route int, step plan.Step) error, moved func(route int, back bool, at store.Key)) (plan.Totals, error) {
+	told Told) (plan.Totals, error) {
 	var totals plan.Totals
 	var twins twins
 	defer twins.sorter.Close()
@@ -41,16 +51,19 @@ func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, 
 		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals,
 			excluded: excluded{totals.Excluded, totals.FoldersExcluded}, memory: memory}
 		one.moved = func(back bool, at store.Key) error {
-			if moved != nil {
-				moved(i, back, at)
+			if told.Moved != nil {
+				told.Moved(i, back, at)
 			}
 			return nil
 		}
+		if told.Sifted != nil {
+			one.sifted = func(sieve *plan.Sieve) { told.Sifted(i, sieve) }
+		}
 		if err := planRoute(ctx, one, func(step plan.Step) error {
-			if err := twins.add(route, step); err != nil || each == nil {
+			if err := twins.add(route, step); err != nil || told.Step == nil {
 				return err
 			}
-			return each(i, step)
+			return told.Step(i, step)
 		}); err != nil {
 			return totals, err
 		}
@@ -73,6 +86,8 @@ type planning struct {
 	place   *position // how far an earlier try came; nil for none
 	// moved is told of each file that is removed since it has moved.
 	moved func(back bool, at store.Key) error
+	// sifted is told what a filter took and left out, at the end; nil tells nobody.
+	sifted func(*plan.Sieve)
 }
 
 // excluded is how much a filter has left out.
@@ -146,7 +161,13 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	}
 	if sieve != nil {
 		before := p.excluded
-		defer func() { totals.Excluded, totals.FoldersExcluded = before.and(sieve) }()
+		defer func() {
+			totals.Excluded, totals.FoldersExcluded = before.and(sieve)
+			totals.Taken.Items, totals.Taken.Bytes = totals.Taken.Items+sieve.Taken.Items, totals.Taken.Bytes+sieve.Taken.Bytes
+			if p.sifted != nil {
+				p.sifted(sieve)
+			}
+		}()
 	}
 	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
 	planner := p.planner(ctx, sides)

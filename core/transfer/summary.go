@@ -29,8 +29,13 @@ type Summary struct {
 	Missing []string
 	// LackOfSpace says that the target has too little space; empty if it has enough, or if
 	// the space is unknown.
-	LackOfSpace  string
-	Free         int64 // bytes at the first target; less than 0 if unknown
+	LackOfSpace string
+	Free        int64 // bytes at the first target; less than 0 if unknown
+	// TakenFirst and ExcludedFirst are the addresses of the first files that a filter takes, and
+	// of the first files and folders that it excludes.
+	TakenFirst, ExcludedFirst []string
+	// Requests are how many requests the run is expected to make, by account.
+	Requests     map[string]int64
 	Verification []Verifying
 }
 
@@ -69,12 +74,14 @@ type Verifying struct {
 func Summarize(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace,
 	each func(route int, step plan.Step)) (Summary, error) {
 	s := summing{routes: routes, hasMoved: map[string]bool{}}
+	s.Requests = map[string]int64{}
 	var err error
-	s.Totals, err = Plan(ctx, routes, rules, memory, places, func(route int, step plan.Step) error {
-		each(route, step)
-		s.add(route, step)
-		return nil
-	}, s.moved)
+	s.Totals, err = Plan(ctx, routes, rules, memory, places, Told{Moved: s.moved, Sifted: s.sifted,
+		Step: func(route int, step plan.Step) error {
+			each(route, step)
+			s.add(route, step)
+			return nil
+		}})
 	if err != nil {
 		return s.Summary, err
 	}
@@ -104,6 +111,7 @@ type summing struct {
 
 func (s *summing) add(number int, step plan.Step) {
 	route, item := s.routes[number], Item{Key: step.Key, To: step.To, Kind: step.Kind}
+	s.addRequests(route, step)
 	if format := view.ExportedAs(step.Source); format != "" && step.Moves() {
 		i := slices.IndexFunc(s.Exports, func(one Exported) bool { return one.Document == step.Source.Document && one.Format == format })
 		if i < 0 {
@@ -133,6 +141,40 @@ func (s *summing) add(number int, step plan.Step) {
 	s.Refusals[i].Bytes += max(0, step.Source.Size)
 	if len(s.Refused) < mostListed {
 		s.Refused = append(s.Refused, Refused{Address: route.SourceAddress(item), Cause: step.Cause, Why: step.Why})
+	}
+}
+
+// addRequests counts the requests of a step, as they are if nothing goes wrong: one reads a file
+// and one writes it, or one for each part, one that begins and one that ends the upload where it
+// goes in parts; a copy inside the account, a folder and a removal are one.
+func (s *summing) addRequests(route Route, step plan.Step) {
+	from, to := route.Source, route.Target
+	if step.Back {
+		from, to = to, from
+	}
+	switch {
+	case step.Action == plan.MakeFolder || step.Action == plan.Remove || step.Action == plan.Clear || step.Origin != nil:
+		s.Requests[to.Account]++
+	case step.Moves():
+		s.Requests[from.Account]++
+		s.Requests[to.Account]++
+		if _, limits, ok := store.Parts(to.Store, step.Source.Size); ok {
+			size := limits.Size(step.Source.Size)
+			s.Requests[to.Account] += 1 + (step.Source.Size+size-1)/size
+		}
+	}
+}
+
+// sifted keeps examples of what a filter took and left out.
+func (s *summing) sifted(number int, sieve *plan.Sieve) {
+	address := func(listed store.Listed) string {
+		return s.routes[number].SourceAddress(Item{Key: listed.Key(), Kind: listed.Kind})
+	}
+	for _, listed := range sieve.Examples.Taken {
+		s.TakenFirst = append(s.TakenFirst, address(listed))
+	}
+	for _, listed := range sieve.Examples.Excluded {
+		s.ExcludedFirst = append(s.ExcludedFirst, address(listed))
 	}
 }
 

@@ -44,16 +44,34 @@ func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.T
 		shown.Blockers = slices.Insert(shown.Blockers, 0, blocker(transfer.Refused{Address: "/" + p.routes[0].Target.Account,
 			Cause: plan.CauseNoSpace, Why: summary.LackOfSpace}))
 	}
+	shown.Requests = requestsOf(p.routes, summary.Requests)
 	for _, row := range p.rows {
 		shown.Routes = append(shown.Routes, contract.Route{From: row.From, To: row.To})
 	}
 	return shown, nil
 }
 
+// requestsOf are the requests that a run is expected to make, by account. Listing for the plan
+// has asked every account something; one that counts no request then is on this machine.
+func requestsOf(routes []transfer.Route, requests map[string]int64) []contract.AccountRequests {
+	all := []contract.AccountRequests{}
+	seen := map[string]bool{}
+	for _, route := range routes {
+		for _, side := range []transfer.Side{route.Source, route.Target} {
+			if n := requests[side.Account]; n > 0 && !seen[side.Account] && side.Gate != nil && side.Gate.Stats().Requests > 0 {
+				all = append(all, contract.AccountRequests{Account: side.Account, Requests: n})
+			}
+			seen[side.Account] = true
+		}
+	}
+	return all
+}
+
 // shownPlan puts a summary into the words of the API.
 func shownPlan(s transfer.Summary) contract.Plan {
 	shown := planOf(s.Totals)
 	shown.Removals, shown.Makes, shown.Free = append([]string{}, s.Removals...), append([]string{}, s.Missing...), s.Free
+	shown.TakenFirst, shown.ExcludedFirst = append([]string{}, s.TakenFirst...), append([]string{}, s.ExcludedFirst...)
 	shown.Blockers, shown.Names, shown.Exports = []contract.Blocker{}, []contract.Renaming{}, []contract.Exporting{}
 	shown.Refusals, shown.Verification = []contract.Refusal{}, []contract.Verifying{}
 	if s.OverLimits != nil {
@@ -87,8 +105,8 @@ func planOf(t plan.Totals) contract.Plan {
 	count := func(c plan.Count) contract.Count { return contract.Count(c) }
 	return contract.Plan{
 		Ask: count(t.Ask), Excluded: count(t.Excluded), FoldersExcluded: t.FoldersExcluded, Inside: count(t.Inside),
-		Translated: count(t.Translated),
-		Create:     count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
+		Translated: count(t.Translated), Taken: count(t.Taken),
+		Create: count(t.Create), Replace: count(t.Replace), KeepBoth: count(t.KeepBoth), Look: count(t.Look), Left: count(t.Left),
 		Twice: count(t.Twice), Alike: count(t.Alike), Folders: t.Folders.Items, Unchanged: count(t.Unchanged), Assumed: count(t.Assumed),
 		Skipped: count(t.Skipped), Refused: count(t.Refused),
 		Conflicts: t.Conflicts(), Moving: count(t.Moving()),

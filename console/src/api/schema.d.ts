@@ -1544,6 +1544,11 @@ export interface components {
             /** @description New starting folder; empty for none. */
             start?: string;
         };
+        AccountRequests: {
+            account: string;
+            /** Format: int64 */
+            requests: number;
+        };
         AccountSpace: {
             account: string;
             /**
@@ -2347,6 +2352,8 @@ export interface components {
             create: components["schemas"]["Count"];
             /** @description Excluded files. */
             excluded: components["schemas"]["Count"];
+            /** @description With a filter: the first files and folders that it excludes. */
+            excluded_first: string[];
             /** @description Exported documents and their formats. */
             exports: components["schemas"]["Exporting"][];
             /**
@@ -2399,6 +2406,8 @@ export interface components {
             remove: components["schemas"]["Count"];
             /** @description Changed at the source, to be replaced. */
             replace: components["schemas"]["Count"];
+            /** @description Estimated requests, by account; accounts on this machine take none. */
+            requests: components["schemas"]["AccountRequests"][];
             routes: components["schemas"]["Route"][];
             /**
              * Format: double
@@ -2407,6 +2416,10 @@ export interface components {
             seconds: number;
             /** @description Links, sockets and devices. */
             skipped: components["schemas"]["Count"];
+            /** @description With a filter: files at the sources that it takes. */
+            taken: components["schemas"]["Count"];
+            /** @description With a filter: the first files that it takes. */
+            taken_first: string[];
             /** @description Files to write with a translated name. */
             translated: components["schemas"]["Count"];
             /** @description Files to write that are identical to an earlier one by reported hash, and kept once. */

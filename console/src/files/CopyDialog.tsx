@@ -86,6 +86,22 @@ function Missing({ address }: { address: string }) {
   )
 }
 
+function Examples({ title, addresses }: { title: string; addresses: string[] }) {
+  return (
+    <div>
+      <h3 className="text-small text-soft">{title}</h3>
+      <ul className="font-mono text-small">
+        {addresses.length === 0 && <li>none</li>}
+        {addresses.map((address) => (
+          <li key={address} className="wrap-anywhere">
+            {plain(address)}
+          </li>
+        ))}
+      </ul>
+    </div>
+  )
+}
+
 export function Summary({ plan }: { plan: Plan }) {
   const copied = plan.create.items - plan.moved.items - plan.twice.items
   const lines: [number, string, string][] = [
@@ -135,6 +151,21 @@ export function Summary({ plan }: { plan: Plan }) {
       {plan.makes.map((address) => (
         <Missing key={address} address={address} />
       ))}
+      {(plan.excluded.items > 0 || plan.folders_excluded > 0) && (
+        <div>
+          <p>
+            The filters take {count(plan.taken.items)} of {some(plan.taken.items + plan.excluded.items, 'file')}, {bytes(plan.taken.bytes)}
+            {plan.folders_excluded > 0 && `, and exclude ${some(plan.folders_excluded, 'folder')} with everything in them`}.
+          </p>
+          <details>
+            <summary className="cursor-pointer text-plumage">Examples</summary>
+            <div className="grid gap-x-6 sm:grid-cols-2">
+              <Examples title="Taken" addresses={plan.taken_first} />
+              <Examples title="Excluded" addresses={plan.excluded_first} />
+            </div>
+          </details>
+        </div>
+      )}
       {plan.held && (
         <p className="border-l-2 border-ochre pl-4 text-ochre">
           A run would be held: {plan.held.why}.
@@ -164,7 +195,8 @@ export function Summary({ plan }: { plan: Plan }) {
       )}
       {plan.moving.items > 0 && (
         <p className="text-small text-soft">
-          {plan.seconds >= 0 ? `About ${duration(plan.seconds)}, estimated from ${plan.basis}.` : 'The duration is unknown. Measure the speed of the accounts on their pages for an estimate.'}{' '}
+          {plan.seconds >= 0 ? `${plan.seconds < 1 ? 'Under 1 s' : `About ${duration(plan.seconds)}`}, estimated from ${plan.basis}.` : 'The duration is unknown. Measure the speed of the accounts on their pages for an estimate.'}{' '}
+          {plan.requests.length > 0 && `About ${plan.requests.map((one, i) => `${i === 0 ? some(one.requests, 'request') : count(one.requests)} to /${one.account}`).join(' and ')}. `}
           {plan.verification.map((one) => `Verification at /${one.account}: ${one.how}.`).join(' ')} {plan.free >= 0 && `The target has ${bytes(plan.free)} free.`}
         </p>
       )}

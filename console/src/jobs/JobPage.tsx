@@ -16,15 +16,8 @@ import { State } from '../ui/State'
 import { ArrivalList, TriedArrival } from './Arrivals'
 import { MigrationFields, MigrationSteps, NextStep } from './Migration'
 import { type Job, type JobSpec, useJob, whenWords } from './queries'
+import { TypeCards } from './TypeCards'
 import { WhenFields } from './When'
-
-const types = [
-  { value: 'copy', title: 'Copy', help: 'adds and updates files at the target; never deletes' },
-  { value: 'mirror', title: 'Mirror', help: 'makes the target identical to the source' },
-  { value: 'two-way', title: 'Two-way', help: 'keeps both sides identical' },
-  { value: 'migrate', title: 'Migrate', help: 'copies in steps, up to a certificate of what was verified; clears the source only if asked' },
-  { value: 'consolidate', title: 'Consolidate', help: 'copies several sources into one target; identical files are kept once if the sources are merged' },
-]
 
 const deletions = [
   { value: 'keep-version', title: 'Keep a version', help: 'delete them on the other side too, and keep a version in history' },
@@ -117,7 +110,7 @@ function JobForm({ job }: { job?: Job }) {
           }}
         >
           {!job && <Field label="Name" placeholder="reports-to-archive" value={spec.name} onChange={(event) => setSpec({ ...spec, name: event.target.value })} help="Lower-case letters, digits and hyphens." />}
-          <Choice legend="Type" value={spec.type} onChange={(type) => setSpec({ ...spec, type: type as JobSpec['type'] })} choices={types} />
+          <TypeCards value={spec.type} onChange={(type) => setSpec({ ...spec, type: type as JobSpec['type'] })} />
           <Routes spec={spec} onChange={(routes) => setSpec({ ...spec, routes })} />
           {spec.type === 'migrate' && <MigrationFields spec={spec} onChange={(migrate) => setSpec({ ...spec, migrate })} />}
           <WhenFields spec={spec} onChange={(change) => setSpec({ ...spec, ...change })} />

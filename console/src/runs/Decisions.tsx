@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useCallback } from 'react'
+import { useCallback, useEffect } from 'react'
 import { api, data, type Item, type Run } from '../api/client'
 import { Failed } from '../ui/Banner'
 import { Button } from '../ui/Button'
@@ -36,6 +36,7 @@ function Conflicts({ run }: { run: Run }) {
   const rows = items.data?.pages.flatMap((page) => page.items) ?? []
   const decided = rows.filter((item) => item.decision).length
   const approve = useApprove(run)
+  useEffect(() => void client.invalidateQueries({ queryKey: ['items', run.id] }), [client, run.id, run.items.waiting])
   const decide = useMutation({
     mutationFn: ({ seq, conflict }: { seq: number; conflict?: Decision }) =>
       data(api.PUT('/api/v1/runs/{id}/decisions', { params: { path: { id: run.id } }, body: { items: [seq], conflict } })),
@@ -45,7 +46,10 @@ function Conflicts({ run }: { run: Run }) {
     <section aria-label="Decisions" style={{ height: heightFor(rows.length) }} className="flex shrink-0 flex-col border-t-2 border-ochre py-2">
       <h2 className="text-large">Which file do you want to keep?</h2>
       <div className="flex flex-wrap items-center gap-2 py-2">
-        <span>For all {some(run.items.waiting, 'item')}{decided > 0 && ' without a decision'}:</span>
+        <span>
+          {run.items.waiting === 1 ? 'For the item that waits' : `For all ${count(run.items.waiting)} items`}
+          {decided > 0 && ' without a decision'}:
+        </span>
         {decisions.map((choice) => (
           <Button key={choice.value} title={choice.help} disabled={approve.isPending} onClick={() => approve.mutate(choice.value)}>
             {choice.title}

@@ -2,10 +2,10 @@ import { useCallback } from 'react'
 import type { Item, Run } from '../api/client'
 import { Failed } from '../ui/Banner'
 import { Button } from '../ui/Button'
-import { Field, SelectField } from '../ui/Field'
+import { SelectField } from '../ui/Field'
+import { FilterField } from '../ui/FilterField'
 import { useFilters } from '../ui/filters'
 import { bytes, count, plain } from '../ui/format'
-import { useSettled } from '../ui/settled'
 import { State } from '../ui/State'
 import { Tabs } from '../ui/Tabs'
 import { VirtualRows } from '../ui/VirtualRows'
@@ -18,8 +18,8 @@ export function ItemList({ run }: { run: Run }) {
   const { get, has, set, clear } = useFilters()
   const filtered = filters.some(has)
   const state = get('state') || (!filtered && run.items.failed > 0 ? 'failed' : 'all')
-  const text = useSettled(get('text'))
-  const folder = useSettled(get('folder'))
+  const text = get('text')
+  const folder = get('folder')
   const items = useItems(
     run.id,
     { state: state === 'all' ? undefined : (state as ItemState), cause: get('cause') || undefined, folder: folder || undefined, text: text || undefined },
@@ -73,8 +73,8 @@ function Filters({ run, get, set, onClear }: FiltersProps) {
           choices={[{ value: '', title: 'any' }, ...[...new Set(causes.map((cause) => cause.cause))].map((cause) => ({ value: cause, title: cause }))]}
         />
       </div>
-      <Field label="Folder" mono className="w-72 max-w-full" placeholder={run.routes[0]?.from} value={get('folder')} onChange={(event) => set('folder', event.target.value)} />
-      <Field label="Text in the path" className="w-56 max-w-full" value={get('text')} onChange={(event) => set('text', event.target.value)} />
+      <FilterField label="Folder" mono className="w-72 max-w-full" placeholder={run.routes[0]?.from} value={get('folder')} onChange={(value) => set('folder', value)} />
+      <FilterField label="Text in the path" className="w-56 max-w-full" value={get('text')} onChange={(value) => set('text', value)} />
       {onClear && <Button onClick={onClear}>Clear filters</Button>}
     </div>
   )

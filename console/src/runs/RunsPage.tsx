@@ -3,12 +3,12 @@ import { Fragment, useEffect } from 'react'
 import { Link } from 'react-router'
 import { useAccounts } from '../accounts/queries'
 import { api, data, type Run } from '../api/client'
-import { useSettled } from '../ui/settled'
 import { useJobs } from '../jobs/queries'
 import { Address } from '../ui/Address'
 import { Button } from '../ui/Button'
 import { Empty, Failed } from '../ui/Banner'
 import { Field, SelectField } from '../ui/Field'
+import { FilterField } from '../ui/FilterField'
 import { useFilters } from '../ui/filters'
 import { bytes, count, duration, plain, when } from '../ui/format'
 import { Skeleton } from '../ui/Skeleton'
@@ -30,14 +30,13 @@ const dayOf = (day: string, later = 0) => {
 export function RunsPage() {
   const { get, has, set, clear } = useFilters()
   const filtered = filters.some(has)
-  const text = useSettled(get('text'))
   const query = {
     job: get('job') || undefined,
     account: get('account') || undefined,
     state: get('state') ? (get('state').split(',') as Run['state'][]) : undefined,
     from: get('from') ? dayOf(get('from')) : undefined,
     to: get('to') ? dayOf(get('to'), 1) : undefined,
-    text: text || undefined,
+    text: get('text') || undefined,
   }
   const runs = useInfiniteQuery({
     queryKey: ['runs', 'all', query],
@@ -105,7 +104,7 @@ function Filters({ get, set, onClear }: { get: (name: string) => string; set: (n
   const state = get('state')
   return (
     <form role="search" aria-label="Filter the runs" className="mb-3 grid grid-cols-2 items-end gap-3 sm:grid-cols-4 lg:grid-cols-[2fr_1.4fr_1.4fr_1.2fr_1fr_1fr_auto]" onSubmit={(event) => event.preventDefault()}>
-      <Field label="Text" placeholder="id, job or address" value={get('text')} onChange={(event) => set('text', event.target.value)} />
+      <FilterField label="Text" placeholder="id, job or address" value={get('text')} onChange={(value) => set('text', value)} />
       <SelectField label="Job" value={get('job')} onChange={(job) => set('job', job)} choices={[any, ...(jobs.data?.jobs ?? []).map((job) => ({ value: job.name, title: job.name }))]} />
       <SelectField label="Account" value={get('account')} onChange={(account) => set('account', account)} choices={[any, ...(accounts.data ?? []).map((account) => ({ value: account.name, title: account.name }))]} />
       <SelectField
