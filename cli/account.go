@@ -165,7 +165,8 @@ func (a *app) printUsage(usage contract.AccountUsage) {
 		requests, slowDowns, up, down = requests+usage.Requests[i], slowDowns+usage.SlowDowns[i], up+usage.Up[i], down+usage.Down[i]
 	}
 	if requests+up+down > 0 {
-		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s in the last 24 hours, %s of them answered with \"slow down\"; %s sent and %s received", a.paint(soft, "used    "),
+		fmt.Fprintln(a.out, a.wrapped(12, fmt.Sprintf("  %s  %s in the last 24 hours, %s of them answered with \"slow down\"; "+
+			"%s sent and %s received", a.paint(soft, "used    "),
 			format.Some(requests, "request"), format.Count(slowDowns), format.Size(up), format.Size(down))))
 	}
 	if usage.Full != nil {

@@ -245,7 +245,7 @@ func (a *app) jobEdit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			job, err := a.client().ChangeJob(ctx, name, spec.Spec)
+			job, err := a.client().ChangeJob(ctx, name, spec.Spec, before.Changed)
 			if err != nil {
 				return err
 			}

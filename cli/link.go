@@ -41,6 +41,7 @@ type linkFlags struct {
 	consent    string
 	take       string
 	again      bool
+	try        bool
 	help       bool
 	// files are those whose contents the provider asks for, by option.
 	files map[string]*string
@@ -80,6 +81,7 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 	if provider == nil || provider.Resource != "" || hasOption(*provider, "area") {
 		f.set.StringVar(&f.take, "take", "", "of the places behind the sign-in, those to link: ONE,ANOTHER or all")
 	}
+	f.set.BoolVar(&f.try, "try", false, "reach the account and show what it holds, but do not link it")
 	f.set.BoolVar(&f.again, "again", false, "link an unlinked account of this name again")
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
@@ -137,7 +139,8 @@ func (a *app) link(command *cobra.Command, args []string) error {
 
 // linkFrom is what the options come to, without its secret.
 func (a *app) linkFrom(flags *linkFlags, provider contract.Provider, name string) (contract.Link, error) {
-	link := contract.Link{Provider: provider.Name, Name: name, Options: map[string]string{}, Start: flags.start, ReadOnly: flags.readOnly}
+	link := contract.Link{Provider: provider.Name, Name: name, Options: map[string]string{}, Start: flags.start, ReadOnly: flags.readOnly,
+		Try: flags.try}
 	for option, value := range flags.values {
 		if flags.set.Changed(option) {
 			link.Options[option] = *value
@@ -151,6 +154,10 @@ func (a *app) linkFrom(flags *linkFlags, provider contract.Provider, name string
 // linkIt asks for what is missing, and links.
 func (a *app) linkIt(ctx context.Context, provider contract.Provider, link contract.Link, flags *linkFlags) error {
 	consents := consentsOf(provider, link.Options)
+	if link.Try && len(consents) > 0 {
+		return usageError("accounts at %s are linked by consent, which cannot be tried; link the account, and unlink it if it is not the one "+
+			"that you meant", provider.Title)
+	}
 	if len(consents) == 0 {
 		if err := a.compareFirst(ctx, provider, &link); err != nil {
 			return err
@@ -204,6 +211,10 @@ func (a *app) linkOne(ctx context.Context, provider contract.Provider, link cont
 	}
 	if err != nil {
 		return account, err
+	}
+	if link.Try && !a.json {
+		fmt.Fprintf(a.out, "Reached %s. It is not linked.\n", provider.Title)
+		return account, a.printFound(*account.Found)
 	}
 	return account, a.printLinked(provider, account)
 }

@@ -334,7 +334,8 @@ func (c *Client) Run(ctx context.Context, id string) (run contract.Run, err erro
 
 // Usage returns what an account was used for over the last days.
 func (c *Client) Usage(ctx context.Context, name string, days int) (usage contract.AccountUsage, err error) {
-	return usage, c.call(ctx, http.MethodGet, "/accounts/"+url.PathEscape(name)+"/usage", url.Values{"days": {strconv.Itoa(days)}}, nil, &usage)
+	return usage, c.call(ctx, http.MethodGet, "/accounts/"+url.PathEscape(name)+"/usage", url.Values{"days": {strconv.Itoa(days)}}, nil,
+		&usage)
 }
 
 // ItemFilter chooses items of a run; its zero value takes all.

@@ -2,8 +2,10 @@ package client
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"net/url"
+	"time"
 
 	"deftheron/contract"
 )
@@ -27,9 +29,19 @@ func (c *Client) CreateJob(ctx context.Context, spec contract.NewJob) (job contr
 	return job, c.call(ctx, http.MethodPost, "/jobs", nil, spec, &job)
 }
 
-// ChangeJob changes a job in place.
-func (c *Client) ChangeJob(ctx context.Context, name string, spec contract.JobSpec) (job contract.Job, err error) {
-	return job, c.call(ctx, http.MethodPut, jobPath(name), nil, spec, &job)
+// ChangeJob changes a job in place. seen is when it was changed last, as it was shown: if it was
+// changed since, nothing is changed. The zero time changes it in any case.
+func (c *Client) ChangeJob(ctx context.Context, name string, spec contract.JobSpec, seen time.Time) (job contract.Job, err error) {
+	header := http.Header{}
+	if !seen.IsZero() {
+		header.Set("If-Match", `"`+seen.Format(time.RFC3339Nano)+`"`)
+	}
+	response, err := c.request(ctx, http.MethodPut, jobPath(name), nil, spec, header)
+	if err != nil {
+		return job, err
+	}
+	defer response.Body.Close()
+	return job, json.NewDecoder(response.Body).Decode(&job)
 }
 
 // RemoveJob forgets a job.

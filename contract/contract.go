@@ -94,6 +94,7 @@ type Link struct {
 	Secret   string            `json:"secret,omitempty"`
 	Files    map[string]string `json:"files,omitempty" doc:"Contents of files, such as a private key, by option."`
 	ReadOnly bool              `json:"read_only,omitempty" doc:"Nothing is ever written to the account."`
+	Try      bool              `json:"try,omitempty" doc:"Reach the account and show what it holds, but do not link it."`
 	Again    bool              `json:"again,omitempty" doc:"Link an unlinked account of that name again and continue its history."`
 }
 

@@ -20,6 +20,9 @@ const CauseOtherPlace = "another-place"
 // CauseNoPreview is the cause of a problem that says that there is no preview of a file.
 const CauseNoPreview = "no-preview"
 
+// CauseJobChanged is the cause of a problem that says that a job was changed since it was shown.
+const CauseJobChanged = "job-changed"
+
 // CauseInUse is the cause of a problem that says that jobs use an account: ask the
 // person, and send it again with anyway.
 const CauseInUse = "used-by-jobs"

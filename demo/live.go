@@ -30,7 +30,7 @@ func makeJob(ctx context.Context, c *client.Client, spec contract.JobSpec) error
 	_, err := c.CreateJob(ctx, contract.NewJob{Spec: spec})
 	var problem *contract.Problem
 	if errors.As(err, &problem) && problem.Status == 409 {
-		_, err = c.ChangeJob(ctx, spec.Name, spec)
+		_, err = c.ChangeJob(ctx, spec.Name, spec, time.Time{})
 	}
 	return err
 }
@@ -41,7 +41,7 @@ func live(ctx context.Context, options Options, c *client.Client, desk string) e
 		"are kept identical.")
 	for _, spec := range jobs[1:] {
 		spec.When.Continuous = true
-		if _, err := c.ChangeJob(ctx, spec.Name, spec); err != nil {
+		if _, err := c.ChangeJob(ctx, spec.Name, spec, time.Time{}); err != nil {
 			return err
 		}
 	}

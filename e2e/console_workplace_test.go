@@ -43,6 +43,15 @@ func (b *window) mouse(kind input.DispatchMouseEventType, x, y float64, button i
 	})
 }
 
+// key sends one event of the keyboard. modifiers are 2 for Control.
+func (b *window) key(kind input.DispatchKeyEventType, key string, modifiers int64) {
+	b.t.Helper()
+	b.do(func(ctx context.Context, target *chromedp.Target) (chromedp.Void, error) {
+		_, err := cdp.Call(ctx, target, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: key, Modifiers: modifiers})
+		return chromedp.Void{}, err
+	})
+}
+
 // drag takes what one selector finds to what another finds, with the pointer. modifiers are
 // those of keys that are pressed once it moves.
 func (b *window) drag(from, to string, modifiers int64) {

@@ -3,7 +3,7 @@ import { type ComponentType, StrictMode } from 'react'
 import { setNonce } from 'get-nonce'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, RouterProvider } from 'react-router'
-import { Failure, onSignedOut } from './api/client'
+import { Failure } from './api/client'
 import { AccountsPage } from './accounts/AccountsPage'
 import { Frame } from './frame/Frame'
 import { NotFoundPage } from './frame/NotFoundPage'
@@ -56,10 +56,6 @@ const router = createBrowserRouter([
     ],
   },
 ])
-
-onSignedOut(() => {
-  if (window.location.pathname !== '/signin') void router.navigate('/signin')
-})
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>

@@ -117,6 +117,8 @@ type Link struct {
 
 	consented bool   // the secret is what consent came to
 	shared    string // the id of the account whose sign-in it is
+	// Try has the account reached, and nothing kept of it.
+	Try bool
 }
 
 // credential is what of a link is sealed.
@@ -206,6 +208,13 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if err != nil {
 		_ = store.Close(opened.Store)
 		return records.Account{}, Found{}, err
+	}
+	if link.Try {
+		if _, err := a.db.Account(ctx, link.Name); err == nil {
+			return records.Account{}, Found{}, errors.Join(Taken(link.Name), store.Close(opened.Store))
+		}
+		row.Owner = found.Owner
+		return row, found, store.Close(opened.Store)
 	}
 	row.Owner, row.Secret, row.Mark = found.Owner, keeps.now(), mark(looking, opened.Store)
 	if id := a.again(ctx, row); id != row.ID && !link.consented && link.shared == "" {

@@ -2,11 +2,16 @@ package api
 
 import (
 	"context"
+	"errors"
 	"net/http"
+	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/service/runner"
 )
 
 func (s *Server) registerJobs(api huma.API) {
@@ -55,11 +60,24 @@ func (s *Server) showJob(ctx context.Context, in *JobInput) (*body[contract.Job]
 
 type changeJobInput struct {
 	Name string `path:"name" doc:"The job's name."`
-	Body contract.JobSpec
+	// Match is an entity tag (RFC 9110, section 13.1.1).
+	Match string `header:"If-Match" doc:"In quotes, when the job was changed last, as it was shown: if it was changed since, nothing is changed."`
+	Body  contract.JobSpec
 }
 
 func (s *Server) changeJob(ctx context.Context, in *changeJobInput) (*body[contract.Job], error) {
-	job, err := s.Runner.ChangeJob(ctx, in.Name, in.Body)
+	var seen time.Time
+	if tag := strings.Trim(in.Match, `"`); tag != "" && tag != "*" {
+		var err error
+		if seen, err = time.Parse(time.RFC3339Nano, tag); err != nil {
+			return nil, store.Errorf(store.ErrRefused, "If-Match %s is no time at which a job was changed", in.Match)
+		}
+	}
+	job, err := s.Runner.ChangeJob(ctx, in.Name, in.Body, seen)
+	if changed := (*runner.JobChangedError)(nil); errors.As(err, &changed) {
+		err = &contract.Problem{Status: http.StatusPreconditionFailed, Title: http.StatusText(http.StatusPreconditionFailed),
+			Cause: contract.CauseJobChanged, Detail: sentence(err.Error()), Remedy: "Compare your changes with the job as it is now, and save again."}
+	}
 	return &body[contract.Job]{job}, err
 }
 

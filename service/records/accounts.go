@@ -123,7 +123,8 @@ func (db *DB) HandSignIn(ctx context.Context, from, to string, secret []byte) er
 func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
 	defer db.accounts.clear()
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		for _, statement := range []string{"DELETE FROM space_samples WHERE account = ?", "DELETE FROM account_usage WHERE account = ?", "DELETE FROM open_uploads WHERE account = ?",
+		for _, statement := range []string{"DELETE FROM space_samples WHERE account = ?", "DELETE FROM account_usage WHERE account = ?",
+			"DELETE FROM open_uploads WHERE account = ?",
 			"DELETE FROM accounts WHERE id = ?"} {
 			if _, err := tx.ExecContext(ctx, statement, account.ID); err != nil {
 				return err

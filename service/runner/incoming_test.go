@@ -75,7 +75,7 @@ func TestEditedWhileItRests(t *testing.T) {
 			t.Fatal(err)
 		}
 		resting(rest)(&before.Spec)
-		if _, err := o.runner.ChangeJob(t.Context(), "two", before.Spec); err != nil {
+		if _, err := o.runner.ChangeJob(t.Context(), "two", before.Spec, time.Time{}); err != nil {
 			t.Fatal(err)
 		}
 	}

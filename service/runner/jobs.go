@@ -3,6 +3,7 @@ package runner
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -17,6 +18,25 @@ import (
 	"deftheron/service/messages"
 	"deftheron/service/records"
 )
+
+// JobChangedError says that a job was changed since somebody saw it.
+type JobChangedError struct {
+	Name string
+	At   time.Time
+}
+
+// Error implements error.
+func (e *JobChangedError) Error() string {
+	return fmt.Sprintf("the job %s was changed meanwhile, at %s", e.Name, e.At.Format(time.DateTime))
+}
+
+// changedAt is when a job was changed last.
+func changedAt(row records.Job) time.Time {
+	if row.ChangedAt != nil {
+		return *row.ChangedAt
+	}
+	return row.CreatedAt
+}
 
 // kept returns a job by its name.
 func (r *Runner) kept(ctx context.Context, name string) (records.Job, error) {
@@ -58,10 +78,7 @@ func (r *Runner) Job(ctx context.Context, name string) (contract.Job, error) {
 func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contract.Job, error) {
 	spec := keptSpec(row)
 	shown := contract.Job{Spec: spec, State: "active", Sentence: sentence(spec), Next: []time.Time{}, Created: row.CreatedAt,
-		Changed: row.CreatedAt}
-	if row.ChangedAt != nil {
-		shown.Changed = *row.ChangedAt
-	}
+		Changed: changedAt(row)}
 	if row.Suspended {
 		shown.State = "suspended"
 	} else if timetable, err := spec.When.Read(zone); err == nil {
@@ -136,11 +153,17 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) erro
 	return err
 }
 
-// ChangeJob changes a job in place; a run of it goes on as it was begun.
-func (r *Runner) ChangeJob(ctx context.Context, name string, spec job.Spec) (contract.Job, error) {
+// ChangeJob changes a job in place; a run of it goes on as it was begun. seen is when the job was
+// changed last as far as the caller knows: if it was changed since, nothing is changed, and the
+// error is a *JobChangedError. The zero time changes it in any case.
+func (r *Runner) ChangeJob(ctx context.Context, name string, spec job.Spec, seen time.Time) (contract.Job, error) {
 	spec.Name = name
-	if _, err := r.kept(ctx, name); err != nil {
+	row, err := r.kept(ctx, name)
+	if err != nil {
 		return contract.Job{}, err
+	}
+	if changed := changedAt(row); !seen.IsZero() && !seen.Equal(changed) {
+		return contract.Job{}, &JobChangedError{Name: name, At: changed}
 	}
 	if _, err := r.checkNew(ctx, spec, []job.Spec{spec}, true); err != nil {
 		return contract.Job{}, err

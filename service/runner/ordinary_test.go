@@ -49,11 +49,11 @@ func TestRunsAtItsTime(t *testing.T) {
 	}
 	spec := contract.JobSpec{Name: "once", Type: "copy", Routes: []contract.Route{{From: "/desk", To: "/archive/other"}}}
 	spec.When.At = at.Format(time.RFC3339)
-	if _, err := o.runner.ChangeJob(t.Context(), "once", spec); err != nil {
+	if _, err := o.runner.ChangeJob(t.Context(), "once", spec, time.Time{}); err != nil {
 		t.Errorf("changed, but for its time: %v", err)
 	}
 	spec.When.At = at.Add(-time.Minute).Format(time.RFC3339)
-	if _, err := o.runner.ChangeJob(t.Context(), "once", spec); err == nil {
+	if _, err := o.runner.ChangeJob(t.Context(), "once", spec, time.Time{}); err == nil {
 		t.Error("a new time in the past was taken")
 	}
 }

@@ -1,16 +1,16 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { type Account, api, type Resources, type Consenting, data, type Identity, type Option, type Provider } from '../api/client'
 import { filesLink } from '../files/address'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
-import { Choice } from '../ui/Choice'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
-import { plain, when } from '../ui/format'
+import { when } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { ResourceChoice, nameFor } from './Resources'
+import { ProviderCards, ProviderSign } from './ProviderCards'
 import { consentsOf, ConsentSteps } from './Consent'
 import { Found } from './Found'
 import { BackToAccounts } from './ReauthorizePage'
@@ -20,26 +20,34 @@ import { lastSettings, useHistory, useProviders } from './queries'
 /** What a form begins with: of a server nearby, or of a link that has ended. */
 type Begin = { name?: string; options?: Record<string, string>; start?: string; readOnly?: boolean; again?: boolean }
 
-/** An account is linked by a form that is made of what its provider asks for. */
+const stepsOfLinking = ['Provider', 'Sign-in', 'Check']
+
+/** An account is linked in steps, one at a time: where it is, the sign-in, and what was found there. */
 export function LinkPage() {
-  const [search] = useSearchParams()
+  const [search, setSearch] = useSearchParams()
   const again = search.get('again') ?? undefined
   const history = useHistory(again)
   const providers = useProviders()
-  const [name, setName] = useState<string>()
   const [begin, setBegin] = useState<Begin & { key: number }>({ key: 0 })
+  const [found, setFound] = useState(false)
   const [linked, setLinked] = useState<Account[]>()
   useEffect(() => {
     document.title = 'Link an account · Deft Heron'
   }, [])
   const last = again && history.data ? lastSettings(history.data) : undefined
-  const wanted = last?.settings.provider ?? name
-  const provider = providers.data?.find((one) => one.name === wanted) ?? providers.data?.[0]
-  if (linked) return <Linked accounts={linked} onAnother={again ? undefined : () => setLinked(undefined)} />
+  const wanted = last?.settings.provider ?? search.get('provider')
+  const provider = providers.data?.find((one) => one.name === wanted)
+  const another = () => {
+    setLinked(undefined)
+    setFound(false)
+    setSearch({})
+  }
+  if (linked) return <Linked accounts={linked} onAnother={again ? undefined : another} />
   if (again && !history.data) return history.isError ? <Failed error={history.error} /> : null
+  const step = !provider ? 0 : found ? 2 : 1
   return (
     <div className="relative min-h-0 flex-1 overflow-auto pb-8">
-      <h1 className="py-3 text-title font-semibold">
+      <h1 className="pt-3 text-title font-semibold">
         {last ? (
           <>
             Link <span className="font-mono text-large">/{last.account}</span> again
@@ -48,33 +56,42 @@ export function LinkPage() {
           'Link an account'
         )}
       </h1>
+      <ol aria-label="Steps" className="flex gap-2 pb-4 text-small">
+        {stepsOfLinking.map((title, i) => (
+          <li key={title} aria-current={i === step ? 'step' : undefined} className={i === step ? 'font-semibold' : 'text-soft'}>
+            {i > 0 && <span className="mr-2 text-soft">→</span>}
+            {i + 1} {title}
+          </li>
+        ))}
+      </ol>
       {last && <p className="mb-4 max-w-2xl text-soft">Unlinked {when(last.at)} by {last.by}. Its settings are on record, but not its secret.</p>}
       {providers.isError && <Failed error={providers.error} />}
-      {providers.data && provider && (
+      {wanted && providers.data && !provider && <p className="mb-4 text-ochre">There is no provider {wanted}. Choose one of these.</p>}
+      {providers.data && !provider && (
+        <ProviderCards
+          providers={providers.data}
+          onChoose={(name, options) => {
+            setBegin({ options, key: begin.key + 1 })
+            setSearch({ provider: name })
+          }}
+        />
+      )}
+      {provider && (
         <div className="grid max-w-2xl gap-5">
-          {!last && (
-            <>
-              <Nearby
-                onChosen={(found, options) => {
-                  setName(found)
-                  setBegin({ options, key: begin.key + 1 })
-                }}
-              />
-              <Choice
-                legend="Provider"
-                value={provider.name}
-                onChange={(value) => {
-                  setName(value)
-                  setBegin({ key: begin.key + 1 })
-                }}
-                choices={providers.data.map((one) => ({ value: one.name, title: one.title, help: '' }))}
-              />
-            </>
+          {!last && !found && (
+            <div className="flex items-center gap-3">
+              <ProviderSign provider={provider} />
+              <span className="text-large">{provider.title}</span>
+              <Button look="quiet" onClick={() => setSearch({})}>
+                Another provider
+              </Button>
+            </div>
           )}
           <LinkForm
             key={`${provider.name} ${begin.key}`}
             provider={provider}
             begin={last ? { name: last.account, options: last.settings.options, start: last.settings.start, readOnly: last.settings.read_only, again: true } : begin}
+            onFound={setFound}
             onLinked={setLinked}
           />
         </div>
@@ -83,38 +100,9 @@ export function LinkPage() {
   )
 }
 
-/** Servers that announce themselves on the service's network. */
-function Nearby({ onChosen }: { onChosen: (provider: string, options: Record<string, string>) => void }) {
-  const [looking, setLooking] = useState(false)
-  const found = useQuery({ queryKey: ['nearby'], queryFn: () => data(api.GET('/api/v1/discovered')), enabled: looking, staleTime: 30_000 })
-  if (!looking) {
-    return (
-      <div>
-        <Button look="quiet" onClick={() => setLooking(true)}>
-          Look for servers on the local network
-        </Button>
-      </div>
-    )
-  }
-  return (
-    <section aria-label="Servers on the network" className="grid gap-1">
-      <h2 className="text-small text-soft">Servers on the network</h2>
-      {found.isPending && <p className="text-soft">Looking for three seconds…</p>}
-      {found.isError && <Failed error={found.error} />}
-      {found.data?.length === 0 && <p className="text-soft">No server announced itself. You can link a server by its address.</p>}
-      {found.data?.map((server) => (
-        <button key={`${server.service} ${server.address} ${server.port} ${server.name}`} type="button" className="flex h-8 items-center gap-3 text-left hover:bg-panel" onClick={() => onChosen(server.provider, server.options)}>
-          <span className="text-plumage">{plain(server.name)}</span>
-          <span className="font-mono text-small text-soft">
-            {server.provider} {server.address} port {server.port}
-          </span>
-        </button>
-      ))}
-    </section>
-  )
-}
+type FormProps = { provider: Provider; begin: Begin; onFound: (found: boolean) => void; onLinked: (accounts: Account[]) => void }
 
-function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Begin; onLinked: (accounts: Account[]) => void }) {
+function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
   const client = useQueryClient()
   const [values, setValues] = useState<Record<string, string>>(begin.options ?? {})
   const [files, setFiles] = useState<Record<string, string>>({})
@@ -124,6 +112,7 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
   const [readOnly, setReadOnly] = useState(begin.readOnly ?? false)
   const [shownBy, setShownBy] = useState<Identity>()
   const [resources, setResources] = useState<Resources>()
+  const [reached, setReached] = useState<Account>()
   const [refused, setRefused] = useState<unknown>()
   const asked = (more: Record<string, string> = {}): Consenting => ({
     provider: provider.name, name, options: Object.fromEntries(Object.entries({ ...values, ...more }).filter(([, value]) => value !== '')), start, secret, files, read_only: readOnly, again: begin.again,
@@ -132,7 +121,7 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
     for (const key of ['accounts', 'space', 'folder', 'link-events']) void client.invalidateQueries({ queryKey: [key] })
     onLinked(accounts)
   }
-  // First what the server shows of itself is compared, then what is behind the sign-in is listed, then it is linked.
+  // First what the server shows of itself is compared, then the sign-in is tried and what is there is shown.
   const link = useMutation({
     mutationFn: async (trusted: Record<string, string>) => {
       const known = { ...values, ...trusted }
@@ -141,11 +130,21 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
         if (introduced.value) return setShownBy(introduced)
       }
       if (provider.resource && !known[provider.resource]) {
-        return setResources(await data(api.POST('/api/v1/resources', { body: asked(trusted) })))
+        setResources(await data(api.POST('/api/v1/resources', { body: asked(trusted) })))
+        return onFound(true)
       }
-      done([await data(api.POST('/api/v1/accounts', { body: asked(trusted) }))])
+      setReached(await data(api.POST('/api/v1/accounts', { body: { ...asked(trusted), try: true } })))
+      onFound(true)
     },
   })
+  const save = useMutation({
+    mutationFn: async () => done([await data(api.POST('/api/v1/accounts', { body: asked() }))]),
+  })
+  const back = () => {
+    setReached(undefined)
+    setResources(undefined)
+    onFound(false)
+  }
   const take = useMutation({
     mutationFn: async (chosen: string[]) => {
       const accounts: Account[] = []
@@ -192,7 +191,24 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
       <div className="grid gap-4">
         <p className="text-soft">The sign-in works. Each selected entry becomes an account.</p>
         {take.isError && <Failed error={take.error} />}
-        <ResourceChoice resources={resources} busy={take.isPending} onTake={(chosen) => take.mutate(chosen)} onBack={() => setResources(undefined)} />
+        <ResourceChoice resources={resources} busy={take.isPending} onTake={(chosen) => take.mutate(chosen)} onBack={back} />
+      </div>
+    )
+  }
+  if (reached) {
+    return (
+      <div className="grid gap-4">
+        <p>
+          This is what {provider.title} holds for this sign-in. It becomes <span className="font-mono text-small">/{name}</span> in the tree.
+        </p>
+        <Found account={reached} />
+        {save.isError && <Failed error={save.error} />}
+        <div className="flex gap-2">
+          <Button look="first" disabled={save.isPending} onClick={() => save.mutate()}>
+            {save.isPending ? 'Linking…' : 'Link it'}
+          </Button>
+          <Button onClick={back}>Back</Button>
+        </div>
       </div>
     )
   }
@@ -231,7 +247,7 @@ function LinkForm({ provider, begin, onLinked }: { provider: Provider; begin: Be
       ) : (
         <div className="flex gap-2">
           <Button look="first" type="submit" disabled={link.isPending}>
-            {link.isPending ? 'Reaching it…' : 'Link it'}
+            {link.isPending ? 'Reaching it…' : 'Continue'}
           </Button>
           <BackToAccounts />
         </div>

@@ -1796,6 +1796,8 @@ export interface components {
             secret?: string;
             /** @description Starting folder of the account. */
             start?: string;
+            /** @description Reach the account and show what it holds, but do not link it. */
+            try?: boolean;
             /**
              * @description How a person gives consent; the provider's best way unless given.
              * @enum {string}
@@ -2120,6 +2122,8 @@ export interface components {
             secret?: string;
             /** @description Starting folder of the account. */
             start?: string;
+            /** @description Reach the account and show what it holds, but do not link it. */
+            try?: boolean;
         };
         LinkEvent: {
             /** @description The name at that time. */
@@ -4568,7 +4572,10 @@ export interface operations {
     "change-job": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description In quotes, when the job was changed last, as it was shown: if it was changed since, nothing is changed. */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The job's name. */
                 name: string;

@@ -1,8 +1,9 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { type ReactNode, useState } from 'react'
+import { type ReactNode, useEffect, useState } from 'react'
 import { NavLink, Outlet, useNavigate } from 'react-router'
-import { api, data } from '../api/client'
-import { LiveProvider, useLive } from '../live/live'
+import { api, data, onSignedOut } from '../api/client'
+import { LiveProvider, signedIn, useLive } from '../live/live'
+import { Dialog } from '../ui/Dialog'
 import { Transfers } from '../transfers/Transfers'
 import { UndoProvider } from '../ui/undo'
 import { UploadsProvider } from '../transfers/uploads'
@@ -15,10 +16,16 @@ import { places } from './places'
 import { Waterline } from './Waterline'
 
 export function Frame() {
+  const navigate = useNavigate()
   const who = useQuery({ queryKey: ['whoami'], queryFn: () => data(api.GET('/api/v1/whoami')), staleTime: Infinity })
-  if (who.isPending || who.isError) return null // not signed in: the sign-in page follows
+  const [signedOut, setSignedOut] = useState(false)
+  const known = who.data !== undefined
+  // Whoever was signed in stays at the page: what was typed there is not lost.
+  useEffect(() => onSignedOut(() => (known ? setSignedOut(true) : void navigate('/signin'))), [known, navigate])
+  if (!who.data) return null
   return (
     <Providers>
+      {signedOut && <SigninAgain onSignedIn={() => setSignedOut(false)} />}
       <div className="flex h-full flex-col">
         <header className="border-b border-line">
           <Waterline />
@@ -43,6 +50,28 @@ export function Frame() {
         <Keys />
       </div>
     </Providers>
+  )
+}
+
+/** Waits above the page until this browser is signed in again. */
+function SigninAgain({ onSignedIn }: { onSignedIn: () => void }) {
+  const client = useQueryClient()
+  useEffect(() => {
+    const look = async () => {
+      const answer = await fetch('/api/v1/whoami').catch(() => undefined)
+      if (!answer?.ok) return
+      window.dispatchEvent(new Event(signedIn))
+      void client.invalidateQueries()
+      onSignedIn()
+    }
+    const timer = setInterval(() => void look(), 2_000)
+    return () => clearInterval(timer)
+  }, [client, onSignedIn])
+  return (
+    <Dialog open onClose={() => {}} title="Your sign-in has ended" description="What you have typed on this page is kept.">
+      <p>Open a sign-in link in another tab of this browser. This page continues by itself. For a link, on a terminal that is signed in, type</p>
+      <code className="mt-2 block rounded-md border border-line bg-ground px-3 py-2 font-mono text-small">heron signin --console</code>
+    </Dialog>
   )
 }
 

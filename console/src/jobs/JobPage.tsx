@@ -14,6 +14,7 @@ import { when } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { ArrivalList, TriedArrival } from './Arrivals'
+import { ChangedElsewhere, fitting, specOf } from './changes'
 import { MigrationFields, MigrationSteps, NextStep } from './Migration'
 import { type Job, type JobSpec, useJob, whenWords } from './queries'
 import { TypeCards } from './TypeCards'
@@ -38,39 +39,29 @@ export function JobPage() {
   if (making) return <JobForm key="new" />
   if (job.isError) return <Failed error={job.error} />
   if (!job.data) return <p className="py-6 text-soft">Looking…</p>
-  return <JobForm key={job.data.name + job.data.changed} job={job.data} />
-}
-
-/** A job as it is written, of one that is shown. */
-const specOf = (job: Job): JobSpec => ({
-  name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, priority: job.priority, retry: job.retry, bandwidth: job.bandwidth, safety: job.safety, migrate: job.migrate, arrivals: job.arrivals,
-})
-
-/** What of a job fits its type: the rest was said for another that was chosen before. */
-function fitting(spec: JobSpec): JobSpec {
-  const removes = spec.type === 'mirror' || spec.type === 'two-way'
-  const { arrival, continuous, ...when } = spec.when ?? {}
-  const identical = spec.type === 'consolidate' ? spec.rules?.identical : undefined
-  return {
-    ...spec,
-    when: { ...when, ...(arrival !== undefined && spec.type === 'copy' && { arrival }), ...(continuous && spec.type !== 'migrate' && { continuous }) },
-    rules: { ...spec.rules, identical, deletions: removes ? spec.rules?.deletions : undefined },
-    safety: removes ? spec.safety : undefined,
-    migrate: spec.type === 'migrate' ? spec.migrate : undefined,
-    arrivals: arrival !== undefined && spec.type === 'copy' ? spec.arrivals : undefined,
-  }
+  return <JobForm key={job.data.name} job={job.data} />
 }
 
 function JobForm({ job }: { job?: Job }) {
   const navigate = useNavigate()
   const client = useQueryClient()
   const [spec, setSpec] = useState<JobSpec>(() => (job ? specOf(job) : fresh))
+  // The job as it was when the form was filled: it may be changed elsewhere meanwhile.
+  const [base, setBase] = useState(job)
   const removes = spec.type === 'mirror' || spec.type === 'two-way'
   const arrives = spec.type === 'copy' && spec.when?.arrival !== undefined
   const body = JSON.stringify(fitting({ ...spec, name: spec.name || 'not-named' }))
   const asked = useSettled(body)
   const ready = spec.routes.every((route) => /^\/[a-z0-9-]+/.test(route.from) && /^\/[a-z0-9-]+/.test(route.to))
-  const unchanged = !!job && body === JSON.stringify(fitting(specOf(job)))
+  const unchanged = !!base && body === JSON.stringify(fitting(specOf(base)))
+  const take = (other: Job) => {
+    setBase(other)
+    setSpec(specOf(other))
+  }
+  const elsewhere = job && base && job.changed !== base.changed ? job : undefined
+  useEffect(() => {
+    if (elsewhere && unchanged) take(elsewhere)
+  }, [elsewhere, unchanged])
   const plan = useQuery({
     queryKey: ['job plan', asked, unchanged],
     queryFn: ({ signal }) =>
@@ -85,9 +76,12 @@ function JobForm({ job }: { job?: Job }) {
   const save = useMutation({
     mutationFn: () => {
       const given = { ...(JSON.parse(body) as JobSpec), name: spec.name }
-      return job ? data(api.PUT('/api/v1/jobs/{name}', { params: { path: { name: job.name } }, body: given })) : data(api.POST('/api/v1/jobs', { body: given }))
+      if (!base) return data(api.POST('/api/v1/jobs', { body: given }))
+      return data(api.PUT('/api/v1/jobs/{name}', { params: { path: { name: base.name }, header: { 'If-Match': `"${base.changed}"` } }, body: given }))
     },
+    onError: () => void client.invalidateQueries({ queryKey: ['jobs'] }),
     onSuccess: (saved) => {
+      if (base) take(saved)
       void client.invalidateQueries({ queryKey: ['jobs'] })
       void navigate(`/jobs/${saved.name}`)
     },
@@ -117,9 +111,10 @@ function JobForm({ job }: { job?: Job }) {
           {removes && <Choice legend="Files deleted on one side" value={spec.rules?.deletions || 'keep-version'} onChange={(deletions) => setSpec({ ...spec, rules: { ...spec.rules, deletions } })} choices={deletions} />}
           {removes && <SafetyFields spec={spec} onChange={(safety) => setSpec({ ...spec, safety })} />}
           <RulesForm merges={spec.type === 'consolidate'} settings={spec} onChange={(settings) => setSpec({ ...spec, ...settings })} />
-          {save.isError && <Failed error={save.error} />}
+          {elsewhere && !unchanged && <ChangedElsewhere mine={fitting(spec)} theirs={elsewhere} onTake={() => take(elsewhere)} onKeep={() => (setBase(elsewhere), save.reset())} />}
+          {save.isError && !elsewhere && <Failed error={save.error} />}
           <div className="flex gap-2">
-            <Button look="first" type="submit" disabled={!ready || save.isPending || unchanged || (!job && !spec.name)}>
+            <Button look="first" type="submit" disabled={!ready || save.isPending || unchanged || !!elsewhere || (!job && !spec.name)}>
               {job ? 'Save changes' : 'Create job'}
             </Button>
             <Link to="/accounts/link" target="_blank" className="inline-flex h-8 items-center px-3 text-plumage hover:underline">

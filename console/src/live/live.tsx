@@ -10,6 +10,9 @@ const LiveContext = createContext<Live>({ connected: false, progress: idle, rate
 /** What happens now: one stream of events for the window. */
 export const useLive = () => useContext(LiveContext)
 
+/** An event of the window: this browser is signed in again. */
+export const signedIn = 'heron-signed-in'
+
 const samples = 300
 const sampleEvery = 2000
 const hiddenFor = 20_000
@@ -69,6 +72,11 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     document.addEventListener('visibilitychange', onVisibility)
     window.addEventListener('pagehide', leave)
     window.addEventListener('pageshow', listen)
+    const anew = () => {
+      leave() // it has ended for good, with the sign-in
+      listen()
+    }
+    window.addEventListener(signedIn, anew)
     const sampling = setInterval(() => {
       if (Date.now() - heard > sampleEvery) latest = idle
       setLive((now) => ({ ...now, progress: latest, rates: [...now.rates.slice(1), latest.rate] }))
@@ -79,6 +87,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       document.removeEventListener('visibilitychange', onVisibility)
       window.removeEventListener('pagehide', leave)
       window.removeEventListener('pageshow', listen)
+      window.removeEventListener(signedIn, anew)
       leave()
     }
   }, [client])
