@@ -27,11 +27,13 @@ func TestConsoleSigninEnds(t *testing.T) {
 	b.shows("Needs a decision")
 	b.open("http://" + h.listen + "/jobs/new")
 	b.field("Name", "half-typed")
+	b.field("From", "/desk/Reports")
+	b.field("As", "/desk/copy")
+	b.shows("1 file to copy")
 	if err := h.client().EndSession(t.Context(), ""); err != nil {
 		t.Fatal(err)
 	}
-	b.field("From", "/desk/Reports")
-	b.field("As", "/desk/copy") // the plan is asked for, and refused
+	b.click("Mirror") // the plan is asked for, and refused
 	b.shows("Your sign-in has ended")
 	b.accessible("a sign-in that has ended")
 	link := h.must("signin", "--console")
@@ -44,7 +46,6 @@ func TestConsoleSigninEnds(t *testing.T) {
 		quote(token)))
 	b.until(`!document.querySelector('[role=dialog]')`)
 	b.until(`[...document.querySelectorAll('input')].some((e) => e.value === 'half-typed')`)
-	b.field("As", "/desk/copy") // the question took the keyboard while it was typed
 	b.click("Create job")
 	b.shows("Start now")
 }

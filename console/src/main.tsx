@@ -2,7 +2,7 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { type ComponentType, StrictMode } from 'react'
 import { setNonce } from 'get-nonce'
 import { createRoot } from 'react-dom/client'
-import { createBrowserRouter, RouterProvider } from 'react-router'
+import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
 import { Failure } from './api/client'
 import { AccountsPage } from './accounts/AccountsPage'
 import { Frame } from './frame/Frame'
@@ -51,7 +51,17 @@ const router = createBrowserRouter([
       { path: '/jobs/:name', lazy: page(() => import('./jobs/JobPage'), 'JobPage') },
       { path: '/runs', element: <RunsPage /> },
       { path: '/runs/:id', lazy: page(() => import('./runs/RunPage'), 'RunPage') },
-      { path: '/settings', lazy: page(() => import('./settings/SettingsPage'), 'SettingsPage') },
+      {
+        path: '/settings',
+        lazy: page(() => import('./settings/SettingsPage'), 'SettingsPage'),
+        children: [
+          { index: true, element: <Navigate to="/settings/bandwidth" replace /> },
+          { path: 'bandwidth', lazy: page(() => import('./settings/SettingsPage'), 'BandwidthPage') },
+          { path: 'notifications', lazy: page(() => import('./settings/Notifications'), 'Notifications') },
+          { path: 'sessions', lazy: page(() => import('./settings/SettingsPage'), 'SessionsPage') },
+          { path: 'about', lazy: page(() => import('./settings/SettingsPage'), 'AboutPage') },
+        ],
+      },
       { path: '*', element: <NotFoundPage /> },
     ],
   },

@@ -42,7 +42,7 @@ const shapes: Record<Group, ReactNode> = {
 /** The sign of a provider: the shape of its group, with the first letters of its title. */
 export function ProviderSign({ provider }: { provider: Provider }) {
   const group = groupOf(provider)
-  const letters = /^[A-Z0-9]{2,}/.exec(provider.title)?.[0] ?? provider.title.slice(0, 2)
+  const letters = provider.title.slice(0, 2)
   const top = { cloud: 'top-[14px]', objects: 'top-[15px]', server: 'top-[6px] pr-1.5', machine: 'top-[9px]' }[group]
   return (
     <span className="relative h-10 w-11 shrink-0" aria-hidden="true">

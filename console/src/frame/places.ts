@@ -19,7 +19,10 @@ export const actions: Place[] = [
   { key: 'held', text: 'Held runs', note: 'runs that wait for a decision', to: '/runs?state=held' },
   { key: 'failed', text: 'Failed runs', note: 'runs with failed items', to: '/runs?state=failed,partial' },
   { key: 'providers', text: 'Provider definitions', note: 'settings', to: '/accounts/providers' },
-  { key: 'bandwidth', text: 'Bandwidth limits', note: 'settings', to: '/settings' },
-  { key: 'email', text: 'Email notifications', note: 'settings', to: '/settings' },
-  { key: 'webhook', text: 'Webhook notifications', note: 'settings', to: '/settings' },
+  { key: 'bandwidth', text: 'Bandwidth limits', note: 'settings', to: '/settings/bandwidth' },
+  { key: 'runs-at-once', text: 'Runs at once', note: 'settings', to: '/settings/bandwidth' },
+  { key: 'sessions', text: 'Sign-ins of browsers', note: 'settings', to: '/settings/sessions' },
+  { key: 'about', text: 'About this service', note: 'settings', to: '/settings/about' },
+  { key: 'email', text: 'Email notifications', note: 'settings', to: '/settings/notifications' },
+  { key: 'webhook', text: 'Webhook notifications', note: 'settings', to: '/settings/notifications' },
 ]

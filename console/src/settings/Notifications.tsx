@@ -24,7 +24,7 @@ const usual = events.map((event) => event.value).filter((event) => event !== 'do
 export function Notifications() {
   const settings = useQuery({ queryKey: ['notifications', 'settings'], queryFn: () => data(api.GET('/api/v1/notifications/settings')) })
   return (
-    <section aria-label="Notifications" className="border-t border-line pt-4 pb-8">
+    <section aria-label="Notifications" className="pb-8">
       <h1 className="text-title font-semibold">Notifications</h1>
       <p className="max-w-3xl text-soft">By email, and by webhooks that are signed (RFC 9421). Deliveries are retried for a day.</p>
       {settings.isError && <Failed error={settings.error} />}
@@ -54,6 +54,8 @@ function Form({ kept }: { kept: Settings }) {
         save.mutate()
       }}
     >
+      {settings.email === undefined && settings.webhooks.length === 0 && <p>Nobody is told what happens. Add an email address or a webhook.</p>}
+      {mail && (
       <fieldset className="grid gap-2 sm:grid-cols-3">
         <legend className="font-semibold">Mail</legend>
         <Field label="Server and port" placeholder="mail.example.org:587" mono value={mail?.server ?? ''} onChange={(event) => setMail({ server: event.target.value })} />
@@ -62,8 +64,9 @@ function Form({ kept }: { kept: Settings }) {
         <SelectField label="Encryption" value={mail?.tls || 'starttls'} onChange={(tls) => setMail({ tls })} choices={[{ value: 'starttls', title: 'STARTTLS' }, { value: 'implicit', title: 'implicit TLS' }, { value: 'none', title: 'none' }]} />
         <Field label="User" mono value={mail?.user ?? ''} onChange={(event) => setMail({ user: event.target.value || undefined })} />
         <Field label="Password" type="password" placeholder={kept.email?.user ? 'unchanged' : ''} value={mail?.password ?? ''} onChange={(event) => setMail({ password: event.target.value || undefined })} />
-        {mail && <On label="Mail when" on={mail.on} onChange={(on) => setMail({ on })} />}
+        <On label="Mail when" on={mail.on} onChange={(on) => setMail({ on })} />
       </fieldset>
+      )}
       {settings.webhooks.map((hook, i) => (
         <fieldset key={i} className="grid gap-2 sm:grid-cols-3">
           <legend className="font-semibold">Webhook</legend>
@@ -75,19 +78,21 @@ function Form({ kept }: { kept: Settings }) {
           </div>
         </fieldset>
       ))}
+      {(mail || settings.webhooks.length > 0) && (
       <fieldset className="grid gap-2 sm:grid-cols-3">
         <legend className="font-semibold">When</legend>
         <Field label="Quiet hours" placeholder="mon-sun 22:00-07:00" mono value={settings.quiet ?? ''} onChange={(event) => setSettings({ ...settings, quiet: event.target.value || undefined })} />
         <Field label="Email digest interval" placeholder="none; or 1h" mono value={settings.digest ?? ''} onChange={(event) => setSettings({ ...settings, digest: event.target.value || undefined })} />
         <Field label="Time zone" placeholder="the service’s own" mono value={settings.zone ?? ''} onChange={(event) => setSettings({ ...settings, zone: event.target.value || undefined })} />
       </fieldset>
+      )}
       {save.isError && <Failed error={save.error} />}
       <div className="flex flex-wrap gap-2">
         <Button look="first" type="submit" disabled={!changed || save.isPending}>
-          Keep this
+          Save
         </Button>
-        {mail && <Button onClick={() => setSettings({ ...settings, email: undefined })}>No mail</Button>}
-        <Button onClick={() => setSettings({ ...settings, webhooks: [...settings.webhooks, { url: '' }] })}>Another webhook</Button>
+        {mail ? <Button onClick={() => setSettings({ ...settings, email: undefined })}>Remove the email</Button> : <Button onClick={() => setMail({})}>Add email</Button>}
+        <Button onClick={() => setSettings({ ...settings, webhooks: [...settings.webhooks, { url: '' }] })}>{settings.webhooks.length > 0 ? 'Another webhook' : 'Add a webhook'}</Button>
         <Button disabled={changed || test.isPending || (!kept.email && kept.webhooks.length === 0)} onClick={() => test.mutate()}>
           Send a test
         </Button>

@@ -1,36 +1,167 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
+import { NavLink, Outlet, useLocation } from 'react-router'
 import { api, data } from '../api/client'
 import { useAccounts } from '../accounts/queries'
 import { Button } from '../ui/Button'
 import { Field } from '../ui/Field'
-import { Notifications } from './Notifications'
+import { plain, when } from '../ui/format'
+import { Menu, MenuItem } from '../ui/Menu'
+import { Skeleton } from '../ui/Skeleton'
 import { BandwidthHours } from '../ui/BandwidthHours'
 import type { Limits } from '../ui/hours'
 import { Failed } from '../ui/Banner'
 
-/** How fast bytes may move, of everything and of each account. */
+const pages = [
+  { to: '/settings/bandwidth', title: 'Bandwidth' },
+  { to: '/settings/notifications', title: 'Notifications' },
+  { to: '/settings/sessions', title: 'Sign-ins' },
+  { to: '/accounts/providers', title: 'Providers' },
+  { to: '/settings/about', title: 'About' },
+]
+
+/** The settings, in pages. */
 export function SettingsPage() {
+  const { pathname } = useLocation()
   useEffect(() => {
-    document.title = 'Settings · Deft Heron'
-  }, [])
+    document.title = `${pages.find((page) => page.to === pathname)?.title ?? 'Settings'} · Deft Heron`
+  }, [pathname])
+  return (
+    <div className="flex min-h-0 flex-1 flex-col gap-x-8 md:flex-row">
+      <nav aria-label="Settings" className="flex shrink-0 flex-wrap gap-x-4 py-3 md:w-44 md:flex-col md:gap-1">
+        {pages.map((page) => (
+          <NavLink key={page.to} to={page.to} className={({ isActive }) => `rounded-md px-2 py-1 ${isActive ? 'bg-panel font-semibold shadow-[inset_2px_0_0_var(--plumage)]' : 'text-soft hover:text-ink'}`}>
+            {page.title}
+          </NavLink>
+        ))}
+      </nav>
+      <div className="relative min-h-0 min-w-0 flex-1 overflow-auto py-3">
+        <Outlet />
+      </div>
+    </div>
+  )
+}
+
+/** How fast bytes may move, of everything and of each account that has a limit, and how many runs move at once. */
+export function BandwidthPage() {
   const limits = useQuery({ queryKey: ['bandwidth'], queryFn: () => data(api.GET('/api/v1/bandwidth')) })
   const accounts = useAccounts()
+  const [added, setAdded] = useState<string[]>([])
   if (limits.isError) return <Failed error={limits.error} />
-  if (!limits.data || !accounts.data) return <p className="py-6 text-soft">Looking…</p>
+  if (!limits.data || !accounts.data) return <Skeleton rows={4} />
+  const shown = accounts.data.filter((account) => limits.data.accounts[account.name] || added.includes(account.name))
+  const others = accounts.data.filter((account) => !shown.includes(account))
   return (
-    <div className="min-h-0 flex-1 overflow-auto py-3">
+    <>
       <h1 className="text-title font-semibold">Bandwidth</h1>
       <p className="max-w-3xl text-soft">
         Bandwidth limits up to providers and down from them. They take effect at once. Hours are those of the service’s time zone.
       </p>
       <Row title="Everything" account="" limits={limits.data.overall} />
-      {accounts.data.map((account) => (
+      {shown.map((account) => (
         <Row key={account.name} title={account.address} account={account.name} limits={limits.data.accounts[account.name] ?? {}} />
       ))}
+      {others.length > 0 && (
+        <div className="border-t border-line py-3">
+          <Menu label="Limit an account" boxed>
+            {others.map((account) => (
+              <MenuItem key={account.name} onSelect={() => setAdded([...added, account.name])}>
+                {account.address}
+              </MenuItem>
+            ))}
+          </Menu>
+        </div>
+      )}
       <AtOnce />
-      <Notifications />
-    </div>
+    </>
+  )
+}
+
+/** The browsers that are signed in. */
+export function SessionsPage() {
+  const client = useQueryClient()
+  const sessions = useQuery({ queryKey: ['sessions'], queryFn: () => data(api.GET('/api/v1/sessions')) })
+  const end = useMutation({
+    mutationFn: async (id: string): Promise<void> => {
+      await (id ? api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } }) : api.DELETE('/api/v1/sessions'))
+    },
+    onSettled: () => void client.invalidateQueries({ queryKey: ['sessions'] }),
+  })
+  return (
+    <>
+      <h1 className="text-title font-semibold">Sign-ins</h1>
+      <p className="max-w-3xl text-soft">Browsers that are signed in to this service. What you do not recognise, end.</p>
+      {(sessions.isError || end.isError) && <Failed error={sessions.error ?? end.error} />}
+      {sessions.isPending && <Skeleton rows={3} />}
+      {sessions.data && (
+        <>
+          <table className="mt-2 w-full max-w-4xl">
+            <thead className="text-left text-small text-soft">
+              <tr className="border-b border-line">
+                <th className="py-1 pr-4 font-normal">Browser</th>
+                <th className="hidden py-1 pr-4 font-normal sm:table-cell">From</th>
+                <th className="py-1 pr-4 font-normal">Signed in</th>
+                <th className="hidden py-1 pr-4 font-normal sm:table-cell">Last used</th>
+                <th className="py-1 font-normal">
+                  <span className="sr-only">Actions</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {sessions.data.map((session) => (
+                <tr key={session.id} className="border-b border-line align-baseline">
+                  <td className="py-1 pr-4 text-small wrap-anywhere">{plain(session.client || 'not reported')}</td>
+                  <td className="hidden py-1 pr-4 font-mono text-small whitespace-nowrap sm:table-cell">{session.from}</td>
+                  <td className="py-1 pr-4 whitespace-nowrap">{when(session.started)}</td>
+                  <td className="hidden py-1 pr-4 whitespace-nowrap sm:table-cell">{when(session.seen)}</td>
+                  <td className="py-1 text-right whitespace-nowrap">
+                    {session.current ? (
+                      <span className="text-soft">this browser</span>
+                    ) : (
+                      <Button look="quiet" disabled={end.isPending} onClick={() => end.mutate(session.id)}>
+                        End
+                      </Button>
+                    )}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <Button className="mt-3" disabled={end.isPending || sessions.data.length < 2} onClick={() => end.mutate('')}>
+            End all others
+          </Button>
+        </>
+      )}
+    </>
+  )
+}
+
+/** What this service is. */
+export function AboutPage() {
+  const who = useQuery({ queryKey: ['whoami'], queryFn: () => data(api.GET('/api/v1/whoami')), staleTime: Infinity })
+  const rows: [string, string][] = [
+    ['Version', who.data?.version ?? '…'],
+    ['Data folder’s id', who.data?.instance ?? '…'],
+    ['You are', who.data ? `${who.data.role}, signed in by ${who.data.kind === 'session' ? 'this browser' : 'a token'}` : '…'],
+  ]
+  return (
+    <>
+      <h1 className="text-title font-semibold">About</h1>
+      <p className="max-w-3xl text-soft">Deft Heron links storage accounts in one tree, and copies, migrates and keeps them in sync.</p>
+      <dl className="mt-3 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-6 gap-y-1">
+        {rows.map(([term, text]) => (
+          <div key={term} className="contents">
+            <dt className="text-soft">{term}</dt>
+            <dd>{text}</dd>
+          </div>
+        ))}
+      </dl>
+      <p className="mt-3">
+        <a href="/api/v1/openapi.json" className="text-plumage hover:underline">
+          The API of this service (OpenAPI)
+        </a>
+      </p>
+    </>
   )
 }
 

@@ -26,12 +26,19 @@ export function WeekGrid({ label, value, onChange, clearTitle = 'Clear' }: Props
   const [at, setAt] = useState({ day: 0, hour: 8 })
   const painting = useRef<{ on: boolean; cells: string }>(undefined)
   const written = useRef('')
+  const latest = useRef(value)
+  latest.current = value
   useEffect(() => {
     if (read.data?.cells && settled === value && settled !== written.current) setCells(read.data.cells)
   }, [read.data, settled, value])
   const write = useMutation({
-    mutationFn: (next: string) => data(api.POST('/api/v1/schedules/week', { body: { cells: next } })),
+    mutationFn: async (next: string) => {
+      const before = latest.current
+      const answer = await data(api.POST('/api/v1/schedules/week', { body: { cells: next } }))
+      return { ...answer, stale: latest.current !== before }
+    },
     onSuccess: (answer) => {
+      if (answer.stale) return // somebody typed meanwhile, which counts
       written.current = answer.text ?? ''
       onChange(answer.text ?? '')
     },
