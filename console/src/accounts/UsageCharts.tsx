@@ -1,6 +1,7 @@
 import { useMemo } from 'react'
 import type uPlot from 'uplot'
 import type { AccountUsage } from '../api/client'
+import { serviceNow } from '../api/clock'
 import { bytes } from '../ui/format'
 import Plot, { axisLook, colourOf, fromZero, Key } from '../ui/Plot'
 
@@ -26,7 +27,7 @@ function linesOf(usage: AccountUsage, from: number, values: number[][]): uPlot.A
     at.push(time)
     values.forEach((one, i) => lines[i]!.push(of === undefined ? 0 : one[of]! / usage.every))
   }
-  const now = Math.floor(Date.now() / 1000)
+  const now = Math.floor(serviceNow() / 1000)
   add(from)
   usage.at.forEach((start, i) => {
     if (start > at[at.length - 1]! + usage.every) add(start - 1)
@@ -60,7 +61,7 @@ function useLook(format: (n: number) => string, lines: { label: string; colour: 
 
 /** The space, the network rate and the requests of an account over the last days. */
 export default function UsageCharts({ usage, days }: { usage: AccountUsage; days: number }) {
-  const from = Math.floor(Date.now() / 1000) - days * 86400
+  const from = Math.floor(serviceNow() / 1000) - days * 86400
   const rates = useMemo(() => linesOf(usage, from, [usage.down, usage.up]), [usage, from])
   const requests = useMemo(() => linesOf(usage, from, [usage.requests, usage.slow_downs]), [usage, from])
   const limited = usage.space.some((one) => one.total > 0)

@@ -1,4 +1,5 @@
 import createClient, { type Middleware } from 'openapi-fetch'
+import { learnClock } from './clock'
 import type { components, paths } from './schema'
 
 export type Entry = components['schemas']['Entry']
@@ -44,6 +45,7 @@ export function onSignedOut(then: () => void) {
 
 const failures: Middleware = {
   async onResponse({ response }) {
+    learnClock(response)
     if (response.ok) return
     if (response.status === 401) whenSignedOut()
     throw await failureOf(response)

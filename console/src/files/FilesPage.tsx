@@ -135,7 +135,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
   const actions: TableActions = {
     copyTo: () => picked.length > 0 && setOpen('copy'),
     moveTo: () => picked.length > 0 && setOpen('move'),
-    rename: () => renamable && setRenaming(renamable.address),
+    rename: (entry = renamable) => entry && parent(entry.address) !== '/' && setRenaming(entry.address),
     remove: () => picked.length > 0 && setOpen('remove'),
     download: () => download(picked),
     carry: (some, move) => carry({ entries: some, move }),
@@ -205,7 +205,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
       <div className="flex min-h-8 flex-wrap items-center gap-2 pb-2">
         <Chosen entries={entries} />
         <span className="flex-1" />
-        <Actions picked={picked} onOpen={setOpen} onRename={renamable ? actions.rename : undefined} />
+        <Actions picked={picked} onOpen={setOpen} onRename={renamable ? () => actions.rename() : undefined} />
       </div>
       <div className="flex min-h-0 flex-1 gap-4">
         <section aria-label="Listing" className="flex min-h-0 min-w-0 flex-1 flex-col">

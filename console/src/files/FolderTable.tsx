@@ -20,7 +20,8 @@ import { RowMenu } from './RowMenu'
 export type TableActions = {
   copyTo: () => void
   moveTo: () => void
-  rename: () => void
+  /** Of an entry, or of the one that is selected. */
+  rename: (entry?: Entry) => void
   remove: () => void
   download: () => void
   carry: (entries: Entry[], move: boolean) => void
@@ -99,7 +100,7 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
     else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) pick(entries, true)
     else if (event.key === 'Escape') clear()
     else if (event.key === 'Delete') actions.remove()
-    else if (event.key === 'F2') actions.rename()
+    else if (event.key === 'F2' && entry) actions.rename(entry)
     else if ((event.ctrlKey || event.metaKey) && (event.key === 'c' || event.key === 'x')) {
       const chosen = entries.filter((one) => picked.has(one.address))
       const carried = chosen.length > 0 ? chosen : entry ? [entry] : []

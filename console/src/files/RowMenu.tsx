@@ -37,7 +37,7 @@ export function RowMenu({ entries, address, actions, onOpen, children }: Props) 
           {chosen.length > 0 && inAccount && (
             <>
               <Line />
-              <Item title="Rename" keys="F2" disabled={chosen.length !== 1} onSelect={actions.rename} />
+              <Item title="Rename" keys="F2" disabled={chosen.length !== 1} onSelect={() => actions.rename()} />
               {chosen.length <= 2 && (
                 <Item
                   title={chosen.length === 2 ? 'Compare' : 'Compare with…'}

@@ -68,7 +68,7 @@ export function CommandField() {
         aria-activedescendant={chosen >= 0 ? `${list}-${chosen}` : undefined}
         className="h-8 w-full rounded-md border border-line bg-panel px-3 font-mono text-small placeholder:text-soft"
         onChange={(event) => {
-          setText(event.target.value)
+          setText(event.target.value.replace(/^\/+/, '/')) // the key that leads here has typed one
           setChosen(-1)
           setOpen(true)
         }}

@@ -1,9 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { Link, useNavigate, useParams } from 'react-router'
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api, data } from '../api/client'
 import { Summary } from '../files/CopyDialog'
 import { useSettled } from '../ui/settled'
+import { useUndo } from '../ui/undo'
 import { RulesForm } from '../files/Rules'
 import { TargetField } from '../files/TargetField'
 import { Button } from '../ui/Button'
@@ -28,6 +29,13 @@ const deletions = [
 
 const fresh: JobSpec = { name: '', type: 'copy', routes: [{ from: '', to: '' }], when: {}, rules: {} }
 
+/** A new job, with the routes that the page's address gives. */
+function asked(search: URLSearchParams): JobSpec {
+  const targets = search.getAll('to')
+  const routes = search.getAll('from').map((from, i) => ({ from, to: targets[i] ?? '' }))
+  return routes.length > 0 ? { ...fresh, routes } : fresh
+}
+
 /** A job: what it makes true, beside what a run of it would do. */
 export function JobPage() {
   const { name = '' } = useParams()
@@ -45,13 +53,14 @@ export function JobPage() {
 function JobForm({ job }: { job?: Job }) {
   const navigate = useNavigate()
   const client = useQueryClient()
-  const [spec, setSpec] = useState<JobSpec>(() => (job ? specOf(job) : fresh))
+  const [search] = useSearchParams()
+  const [spec, setSpec] = useState<JobSpec>(() => (job ? specOf(job) : asked(search)))
   // The job as it was when the form was filled: it may be changed elsewhere meanwhile.
   const [base, setBase] = useState(job)
   const removes = spec.type === 'mirror' || spec.type === 'two-way'
   const arrives = spec.type === 'copy' && spec.when?.arrival !== undefined
   const body = JSON.stringify(fitting({ ...spec, name: spec.name || 'not-named' }))
-  const asked = useSettled(body)
+  const planned = useSettled(body)
   const ready = spec.routes.every((route) => /^\/[a-z0-9-]+/.test(route.from) && /^\/[a-z0-9-]+/.test(route.to))
   const unchanged = !!base && body === JSON.stringify(fitting(specOf(base)))
   const take = (other: Job) => {
@@ -63,12 +72,12 @@ function JobForm({ job }: { job?: Job }) {
     if (elsewhere && unchanged) take(elsewhere)
   }, [elsewhere, unchanged])
   const plan = useQuery({
-    queryKey: ['job plan', asked, unchanged],
+    queryKey: ['job plan', planned, unchanged],
     queryFn: ({ signal }) =>
       unchanged && job
         ? data(api.GET('/api/v1/jobs/{name}/plan', { params: { path: { name: job.name } }, signal }))
-        : data(api.POST('/api/v1/jobs/plans', { body: JSON.parse(asked) as JobSpec, signal })),
-    enabled: ready && asked === body && !arrives,
+        : data(api.POST('/api/v1/jobs/plans', { body: JSON.parse(planned) as JobSpec, signal })),
+    enabled: ready && planned === body && !arrives,
     retry: false,
     staleTime: 0,
     gcTime: 0,
@@ -125,10 +134,10 @@ function JobForm({ job }: { job?: Job }) {
         <section aria-label="Plan" aria-live="polite">
           <h2 className="pb-2 font-semibold">{arrives ? 'Test with the latest arrival' : `Plan${job && unchanged ? ' now' : ''}`}</h2>
           {arrives ? (
-            <TriedArrival asked={asked} ready={ready && asked === body} />
-          ) : plan.isError && asked === body ? (
+            <TriedArrival asked={planned} ready={ready && planned === body} />
+          ) : plan.isError && planned === body ? (
             <Failed error={plan.error} />
-          ) : plan.data && asked === body ? (
+          ) : plan.data && planned === body ? (
             <Summary plan={plan.data} />
           ) : (
             <p className="text-soft">{ready ? 'Comparing both sides…' : 'Choose a source and a target to see the plan.'}</p>
@@ -171,13 +180,20 @@ function Standing({ job }: { job: Job }) {
 function Actions({ job }: { job: Job }) {
   const navigate = useNavigate()
   const client = useQueryClient()
+  const offer = useUndo()
   const [removing, setRemoving] = useState(false)
   const path = { params: { path: { name: job.name } } }
   const again = () => void client.invalidateQueries({ queryKey: ['jobs'] })
   const start = useMutation({ mutationFn: () => data(api.POST('/api/v1/jobs/{name}/start', { ...path, body: {} })), onSuccess: (started) => navigate(`/runs/${started.run}`) })
   const suspend = useMutation({
     mutationFn: () => (job.state === 'suspended' ? data(api.POST('/api/v1/jobs/{name}/resume', path)) : data(api.POST('/api/v1/jobs/{name}/suspend', path))),
-    onSuccess: again,
+    onSuccess: () => {
+      again()
+      const was = job.state === 'suspended'
+      offer(was ? `Resumed the schedule of ${job.name}.` : `Suspended the schedule of ${job.name}.`, () =>
+        data(was ? api.POST('/api/v1/jobs/{name}/suspend', path) : api.POST('/api/v1/jobs/{name}/resume', path)).finally(again),
+      )
+    },
   })
   const remove = useMutation({
     mutationFn: () => data(api.DELETE('/api/v1/jobs/{name}', path)),

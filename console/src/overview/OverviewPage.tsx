@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { lazy, type ReactNode, Suspense, useEffect } from 'react'
 import { Link } from 'react-router'
 import { useAccounts, useSpace } from '../accounts/queries'
+import { serviceNow } from '../api/clock'
 import { api, data, type Run } from '../api/client'
 import { useJobs } from '../jobs/queries'
 import { useLive } from '../live/live'
@@ -16,7 +17,7 @@ import { Strip } from './Strip'
 // The flow map brings a library of its own.
 const Flows = lazy(() => import('./Flows'))
 
-const dayAgo = () => new Date(Math.floor(Date.now() / 3_600_000) * 3_600_000 - 86_400_000).toISOString()
+const dayAgo = () => new Date(Math.floor(serviceNow() / 3_600_000) * 3_600_000 - 86_400_000).toISOString()
 
 /** What needs a decision first; then what runs, the day, the space and the flows. */
 export function OverviewPage() {

@@ -1,5 +1,6 @@
 import { Link } from 'react-router'
 import type { Run } from '../api/client'
+import { serviceNow } from '../api/clock'
 import type { Job } from '../jobs/queries'
 import { plain, when } from '../ui/format'
 import { nameOf } from '../runs/run'
@@ -30,7 +31,7 @@ type Bar = { run: Run; from: number; to: number }
 
 /** Two days as one strip: runs as bars by state, scheduled runs as outlines, now as a line. */
 export function Strip({ runs, jobs, more }: { runs: Run[]; jobs: Job[]; more: boolean }) {
-  const now = Date.now()
+  const now = serviceNow()
   const start = now - 24 * hour
   const x = (at: number) => Math.max(0, Math.min(1, (at - start) / (48 * hour))) * 1000
   const rows = new Map<string, { bars: Bar[]; coming: number[] }>()
@@ -86,7 +87,7 @@ export function Strip({ runs, jobs, more }: { runs: Run[]; jobs: Job[]; more: bo
                   {new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hourCycle: 'h23' })}
                 </span>
               ))}
-              <span className="absolute -translate-x-1/2 bg-ground px-1 font-semibold text-ink" style={{ left: '50%' }}>
+              <span className="absolute -translate-x-1/2 bg-ground px-1 font-semibold text-ink" style={{ left: '50%' }} data-now={now}>
                 now
               </span>
             </span>

@@ -111,6 +111,16 @@ function Head({ run }: { run: Run }) {
   )
 }
 
+/** The page of a new job with the routes of a single copy. */
+function newJobLink(run: Run): string {
+  const query = new URLSearchParams()
+  for (const route of run.routes) {
+    query.append('from', route.from)
+    query.append('to', route.to)
+  }
+  return `/jobs/new?${query}`
+}
+
 /** What can be done with a run in its state. */
 function Controls({ run }: { run: Run }) {
   const act = useMutation({
@@ -124,6 +134,11 @@ function Controls({ run }: { run: Run }) {
   return (
     <div className="flex flex-wrap items-start justify-end gap-2 pt-1">
       {run.ended && <Papers run={run.id} what="report" />}
+      {run.ended && run.type === '' && !run.clears && (
+        <Link to={newJobLink(run)} className="inline-flex h-8 items-center rounded-md border border-line px-3 hover:border-plumage">
+          Make it a job
+        </Link>
+      )}
       {run.step === 'final-pass' && (run.state === 'done' || run.state === 'partial') && <Papers run={run.id} what="certificate" />}
       {run.actions.includes('retry') && (
         <Button look="first" disabled={act.isPending} onClick={() => act.mutate('retry')}>
