@@ -38,6 +38,7 @@ test: prerequisites tools build lint
 
 bench: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestBench' -v ./bench -args -bench
+	$(GO) test -count=1 -timeout 30m -run '^TestBench' -v ./e2e -args -bench
 
 # How the time of a file grows with their number, for each kind of run.
 bench-growth: tools build

@@ -81,14 +81,16 @@ func TestConsoleTwoWindows(t *testing.T) {
 	b.until(`document.querySelector('[role=radio][aria-checked=true][value=source]')`)
 	// By the API: a job that was changed since it was seen is not changed.
 	spec := before.Spec
-	if _, err := h.client().ChangeJob(t.Context(), "nightly", spec, before.Changed); err == nil || !strings.Contains(err.Error(), "changed meanwhile") {
+	if _, err := h.client().ChangeJob(t.Context(), "nightly", spec, before.Changed); err == nil ||
+		!strings.Contains(err.Error(), "changed meanwhile") {
 		t.Errorf("a change of what was seen before: %v", err)
 	}
 	body, err := json.Marshal(spec)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for match, want := range map[string]int{`"` + before.Changed.Format("2006-01-02T15:04:05.999999999Z07:00") + `"`: 412, `"soon"`: 409, "*": 200} {
+	for match, want := range map[string]int{`"` + before.Changed.Format("2006-01-02T15:04:05.999999999Z07:00") + `"`: 412, `"soon"`: 409,
+		"*": 200} {
 		if code, answer, _ := h.send("PUT", contract.Root+"/jobs/nightly", h.token(), strings.NewReader(string(body)), "Content-Type",
 			"application/json", "If-Match", match); code != want {
 			t.Errorf("If-Match %s: %d %s, want %d", match, code, answer, want)

@@ -113,7 +113,8 @@ func (b *window) tab(name string) {
 		}
 		b.keys(kb.Tab)
 	}
-	b.t.Fatalf("the keyboard does not reach %q; it is on %s", name, js[string](b, "document.activeElement?.outerHTML.slice(0, 300) ?? 'nothing'"))
+	b.t.Fatalf("the keyboard does not reach %q; it is on %s", name,
+		js[string](b, "document.activeElement?.outerHTML.slice(0, 300) ?? 'nothing'"))
 }
 
 // enter moves the keyboard to what bears a name, and presses a key there.
@@ -307,7 +308,8 @@ func TestConsoleOnAPhone(t *testing.T) {
 	b.until(`/Cancelling…|Cancelled. Transferred/.test(document.body.innerText)`)
 	slow.release()
 	b.shows("Cancelled. Transferred files stay.")
-	for place, text := range map[string]string{"Overview": "The last 24 hours", "Accounts": "/desk", "Files": "All accounts", "Settings": "Bandwidth limits"} {
+	for place, text := range map[string]string{"Overview": "The last 24 hours", "Accounts": "/desk", "Files": "All accounts",
+		"Settings": "Bandwidth limits"} {
 		b.click(place)
 		b.shows(text)
 		narrow(place)

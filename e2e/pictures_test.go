@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/demo"
@@ -187,6 +189,9 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.shows("Decide")
 	b.shows("single copies")
 	b.picture(picture("console-overview"))
+	b.do(chromedp.EmulateViewport(420, 900))
+	b.picture(picture("console-phone"))
+	b.do(chromedp.EmulateViewport(1280, 800))
 }
 
 // drivePictures draws linking by consent, and a definition being tried.

@@ -1,9 +1,9 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { ArrowDown, ArrowUp, File, FileText, Folder, HardDrive, Link2 } from 'lucide-react'
-import { type CSSProperties, type RefObject, useEffect, useRef, useState } from 'react'
+import { memo, type RefObject, useEffect, useMemo, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 import type { Entry } from '../api/client'
-import { Checkbox } from '../ui/Checkbox'
+import { Checkbox, RowCheckbox } from '../ui/Checkbox'
 import { bytes, plain, when } from '../ui/format'
 import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
@@ -58,20 +58,13 @@ const columns = 'grid grid-cols-[28px_minmax(0,1fr)_100px] @xl:grid-cols-[28px_m
 export function FolderTable({ entries, address, pending, order, onOrder, onLook, onNearEnd, linkOf, marks, actions, onDrop, id = 'row', view, renaming, onRenamed }: Props) {
   const navigate = useNavigate()
   const { picked, pick, only, clear } = usePicks()
-  const { drag } = useClipboard()
+  const { drag, carried } = useClipboard()
   const box = useRef<HTMLDivElement>(null)
   const [current, setCurrent] = useState(0)
   const [anchor, setAnchor] = useState(0)
   const across = useAcross(box, view)
   const height = view === 'grid' ? tile.height : rowHeight
-  const rows = useVirtualizer({ count: Math.ceil(entries.length / across), getScrollElement: () => box.current, estimateSize: () => height, overscan: view === 'grid' ? 2 : 12 })
-  useEffect(() => rows.measure(), [rows, height])
-  const shown = rows.getVirtualItems()
-  const last = ((shown[shown.length - 1]?.index ?? 0) + 1) * across - 1
-  useEffect(() => {
-    if (entries.length > 0 && last > entries.length - 200) onNearEnd()
-  }, [last, entries.length, onNearEnd])
-
+  const scrollTo = useRef<(index: number) => void>(() => {})
   const choose = (index: number, on: boolean, range: boolean) => {
     const [from, to] = range ? [Math.min(anchor, index), Math.max(anchor, index)] : [index, index]
     setAnchor(index)
@@ -80,7 +73,7 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
   const move = (to: number) => {
     const index = Math.max(0, Math.min(entries.length - 1, to))
     setCurrent(index)
-    rows.scrollToIndex(Math.floor(index / across))
+    scrollTo.current(index)
   }
   const onKeyDown = (event: React.KeyboardEvent) => {
     const entry = entries[current]
@@ -115,7 +108,26 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
     only([entry])
     return [entry]
   }
-  const chosen = entries.reduce((n, entry) => n + (picked.has(entry.address) ? 1 : 0), 0)
+  const chosen = useMemo(() => (picked.size === 0 ? 0 : entries.reduce((n, entry) => n + (picked.has(entry.address) ? 1 : 0), 0)), [entries, picked])
+  // The rows get one object that stays, so that those in sight are not drawn again while others come.
+  const acts = useRef<RowActs>(null!)
+  acts.current = {
+    onRenamed: () => {
+      onRenamed()
+      box.current?.focus()
+    },
+    onDrag: (entry) => drag(entry && taken(entry)),
+    onMenu: (entry, index) => {
+      setCurrent(index)
+      taken(entry)
+    },
+    onDrop,
+    onLook,
+    onChoose: (index, on, shift) => {
+      setCurrent(index)
+      choose(index, on, shift)
+    },
+  }
   return (
     <div className="@container flex min-h-0 min-w-0 flex-1 flex-col">
       <div className={`${columns} border-b border-line py-1 text-small text-soft`}>
@@ -141,46 +153,85 @@ export function FolderTable({ entries, address, pending, order, onOrder, onLook,
         aria-multiselectable="true"
         aria-activedescendant={entries[current] ? `${id}-${current}` : undefined}
         onKeyDown={onKeyDown}
-        className="min-h-0 flex-1 overflow-auto"
+        className="min-h-0 flex-1 overflow-auto bg-ground will-change-scroll"
       >
-        <div style={{ height: rows.getTotalSize(), position: 'relative' }} role="rowgroup">
-          {shown.flatMap((row) => entries.slice(row.index * across, (row.index + 1) * across).map((entry, i) => {
-            const index = row.index * across + i
-            return (
-              <Row
-                key={entry.address + entry.kind}
-                entry={entry}
-                index={index}
-                view={view}
-                style={{ position: 'absolute', top: row.start, height: height - (view === 'grid' ? 8 : 0), ...(view === 'grid' ? { left: `${(i * 100) / across}%`, width: `calc(${100 / across}% - 8px)` } : { left: 0, right: 0 }) }}
-                current={index === current}
-                renaming={renaming === entry.address}
-                onRenamed={() => {
-                  onRenamed()
-                  box.current?.focus()
-                }}
-                chosen={picked.has(entry.address)}
-                id={id}
-                link={linkOf(entry.address)}
-                mark={marks?.get(entry.name)}
-                draggable={address !== '/'}
-                onDrag={(on) => drag(on ? taken(entry) : undefined)}
-                onMenu={() => {
-                  setCurrent(index)
-                  taken(entry)
-                }}
-                onDrop={onDrop}
-                onLook={onLook}
-                onChoose={(on, shift) => {
-                  setCurrent(index)
-                  choose(index, on, shift)
-                }}
-              />
-            )
-          }))}
-        </div>
+        <Rows
+          box={box}
+          entries={entries}
+          view={view}
+          across={across}
+          current={current}
+          renaming={renaming}
+          picked={picked}
+          cut={carried?.move ? carried : undefined}
+          id={id}
+          linkOf={linkOf}
+          marks={marks}
+          draggable={address !== '/'}
+          acts={acts}
+          scrollTo={scrollTo}
+          onNearEnd={onNearEnd}
+        />
       </div>
       </RowMenu>
+    </div>
+  )
+}
+
+type RowsProps = Pick<Props, 'entries' | 'view' | 'renaming' | 'linkOf' | 'marks' | 'onNearEnd'> & {
+  box: RefObject<HTMLDivElement | null>
+  across: number
+  current: number
+  picked: ReadonlyMap<string, Entry>
+  cut?: Carried
+  id: string
+  draggable: boolean
+  acts: RefObject<RowActs>
+  /** Is set to what brings an entry in sight. */
+  scrollTo: RefObject<(index: number) => void>
+}
+
+/** The rows in sight. Scrolling draws this part alone. */
+function Rows({ box, entries, view, across, current, renaming, picked, cut, id, linkOf, marks, draggable, acts, scrollTo, onNearEnd }: RowsProps) {
+  const height = view === 'grid' ? tile.height : rowHeight
+  const rows = useVirtualizer({ count: Math.ceil(entries.length / across), getScrollElement: () => box.current, estimateSize: () => height, overscan: view === 'grid' ? 2 : 8 })
+  useEffect(() => rows.measure(), [rows, height])
+  scrollTo.current = (index) => rows.scrollToIndex(Math.floor(index / across))
+  const shown = rows.getVirtualItems()
+  // As many places as there were rows at once: a row that comes takes the place of one that goes.
+  const places = useRef(1)
+  places.current = Math.max(places.current, shown.length * across)
+  const last = ((shown[shown.length - 1]?.index ?? 0) + 1) * across - 1
+  useEffect(() => {
+    if (entries.length > 0 && last > entries.length - 200) onNearEnd()
+  }, [last, entries.length, onNearEnd])
+  return (
+    <div style={{ height: rows.getTotalSize(), position: 'relative' }} role="rowgroup">
+      {shown.flatMap((row) =>
+        entries.slice(row.index * across, (row.index + 1) * across).map((entry, i) => {
+          const index = row.index * across + i
+          return (
+            <Row
+              key={index % places.current}
+              entry={entry}
+              index={index}
+              view={view}
+              top={row.start}
+              left={(i * 100) / across}
+              width={100 / across}
+              current={index === current}
+              renaming={renaming === entry.address}
+              chosen={picked.has(entry.address)}
+              cut={cut !== undefined && cut.entries.some((one) => one.address === entry.address)}
+              id={id}
+              link={entry.kind === 'folder' ? linkOf(entry.address) : ''}
+              mark={marks?.get(entry.name)}
+              draggable={draggable}
+              acts={acts}
+            />
+          )
+        }),
+      )}
     </div>
   )
 }
@@ -198,35 +249,42 @@ function Heading({ column, title, order, onOrder, className = '' }: { column: Co
   )
 }
 
+type RowActs = {
+  onRenamed: () => void
+  onDrag: (entry?: Entry) => void
+  onMenu: (entry: Entry, index: number) => void
+  onDrop: (carried: Carried, into: string) => void
+  onLook: (entry: Entry) => void
+  onChoose: (index: number, on: boolean, shift: boolean) => void
+}
+
 type RowProps = {
   entry: Entry
   index: number
   view: View
-  style: CSSProperties
+  /** Pixels from the top; in the grid also where it begins and how wide it is, in percent. */
+  top: number
+  left: number
+  width: number
   current: boolean
   renaming: boolean
-  onRenamed: () => void
   chosen: boolean
+  cut: boolean
   id: string
   link: string
   mark?: Mark
   draggable: boolean
-  onDrag: (on: boolean) => void
-  onMenu: () => void
-  onDrop: (carried: Carried, into: string) => void
-  onChoose: (on: boolean, shift: boolean) => void
-  onLook: (entry: Entry) => void
+  acts: RefObject<RowActs>
 }
 
 const markLooks: Record<Mark, string> = { 'only here': 'text-plumage', differs: 'text-ochre', equal: 'text-reed', 'same size': 'text-soft' }
 
-function Row({ entry, index, view, style, current, renaming, onRenamed, chosen, id, link, mark, draggable, onDrag, onMenu, onDrop, onChoose, onLook }: RowProps) {
-  const drop = useDrop(entry.kind === 'folder' ? entry.address : '/', onDrop)
-  const { carried } = useClipboard()
-  const cut = carried?.move && carried.entries.some((one) => one.address === entry.address)
+const Row = memo(function Row({ entry, index, view, top, left, width, current, renaming, chosen, cut, id, link, mark, draggable, acts }: RowProps) {
+  const drop = useDrop(entry.kind === 'folder' ? entry.address : '/', (carried, into) => acts.current.onDrop(carried, into))
   const name = plain(entry.name) || '(no name)'
+  const choose = (on: boolean, shift: boolean) => acts.current.onChoose(index, on, shift)
   const title = renaming ? (
-    <Rename entry={entry} onDone={onRenamed} />
+    <Rename key={entry.address} entry={entry} onDone={() => acts.current.onRenamed()} />
   ) : entry.kind === 'folder' ? (
     <Link to={link} tabIndex={-1} draggable={false} onClick={(event) => event.stopPropagation()} className="truncate text-plumage hover:underline" title={name}>
       {name}
@@ -248,23 +306,23 @@ function Row({ entry, index, view, style, current, renaming, onRenamed, chosen, 
       onDragStart={(event) => {
         event.dataTransfer.setData(entriesType, entry.address)
         event.dataTransfer.effectAllowed = 'copyMove'
-        onDrag(true)
+        acts.current.onDrag(entry)
       }}
-      onDragEnd={() => onDrag(false)}
-      onContextMenu={onMenu}
+      onDragEnd={() => acts.current.onDrag()}
+      onContextMenu={() => acts.current.onMenu(entry, index)}
       {...(entry.kind === 'folder' ? drop.props : {})}
-      style={style}
-      onClick={(event) => onChoose(event.shiftKey ? true : !chosen, event.shiftKey)}
-      onDoubleClick={() => entry.kind === 'file' && onLook(entry)}
-      className={`${view === 'grid' ? 'flex flex-col gap-1 rounded-md border border-line p-2' : `${columns} border-b border-line`} cursor-default ${chosen ? 'bg-panel' : ''} ${drop.over ? 'bg-panel outline-2 outline-plumage' : ''} ${cut ? 'opacity-60' : ''} ${current ? 'shadow-[inset_2px_0_0_var(--plumage)]' : ''} hover:bg-panel`}
+      style={view === 'grid' ? { position: 'absolute', top, height: tile.height - 8, left: `${left}%`, width: `calc(${width}% - 8px)` } : { position: 'absolute', top, height: rowHeight, left: 0, right: 0 }}
+      onClick={(event) => choose(event.shiftKey ? true : !chosen, event.shiftKey)}
+      onDoubleClick={() => entry.kind === 'file' && acts.current.onLook(entry)}
+      className={`${view === 'grid' ? 'flex flex-col gap-1 rounded-md border border-line p-2' : `${columns} border-b border-line`} cursor-default [contain:layout_style] ${chosen ? 'bg-panel' : ''} ${drop.over ? 'bg-panel outline-2 outline-plumage' : ''} ${cut ? 'opacity-60' : ''} ${current ? 'shadow-[inset_2px_0_0_var(--plumage)]' : ''} hover:bg-panel`}
     >
       {view === 'grid' ? (
         <span role="gridcell" className="flex min-h-0 flex-1 flex-col gap-1">
           <span className="flex min-h-0 flex-1 items-center justify-center">
-            <Picture entry={entry} size="small" instead={<Icon entry={entry} large />} className="max-h-full max-w-full object-contain" />
+            <Picture entry={entry} size="small" instead={large[signOf(entry)]} className="max-h-full max-w-full object-contain" />
           </span>
           <span className="flex min-w-0 items-center gap-2">
-            <Checkbox checked={chosen} tabIndex={-1} label={`Choose ${name}`} onChange={onChoose} />
+            <RowCheckbox checked={chosen} label={`Choose ${name}`} onChange={choose} />
             {title}
           </span>
           <span className="truncate text-small text-soft">
@@ -275,10 +333,10 @@ function Row({ entry, index, view, style, current, renaming, onRenamed, chosen, 
       ) : (
         <>
           <span role="gridcell" className="pl-1.5">
-            <Checkbox checked={chosen} tabIndex={-1} label={`Choose ${name}`} onChange={onChoose} />
+            <RowCheckbox checked={chosen} label={`Choose ${name}`} onChange={choose} />
           </span>
           <span role="gridcell" className="flex min-w-0 items-center gap-2">
-            <Icon entry={entry} />
+            {small[signOf(entry)]}
             {title}
             {entry.document && <span className="text-small whitespace-nowrap text-soft">{entry.document}</span>}
             {entry.address.includes('/%id=') && entry.id && <span className="font-mono text-small whitespace-nowrap text-soft" title="The id of one of several entries with this name">{plain(entry.id)}</span>}
@@ -296,7 +354,7 @@ function Row({ entry, index, view, style, current, renaming, onRenamed, chosen, 
       )}
     </div>
   )
-}
+})
 
 /** How many tiles there are in a row; one row of a list has one entry. */
 function useAcross(box: RefObject<HTMLDivElement | null>, view: View): number {
@@ -310,12 +368,15 @@ function useAcross(box: RefObject<HTMLDivElement | null>, view: View): number {
   return view === 'list' ? 1 : Math.max(1, Math.floor(width / tile.width))
 }
 
-function Icon({ entry, large }: { entry: Entry; large?: boolean }) {
-  const look = `${large ? 'size-12 stroke-1' : 'size-4'} shrink-0 text-soft`
-  if (entry.kind === 'folder') {
-    return entry.address.indexOf('/', 1) < 0 ? <HardDrive className={look} aria-label="account" /> : <Folder className={look} aria-label="folder" />
-  }
-  if (entry.kind === 'document') return <FileText className={look} aria-label="document" />
-  if (entry.kind === 'other') return <Link2 className={look} aria-label="link or device" />
-  return <File className={look} aria-label="file" />
-}
+/** Made once: rows come and go, and their signs are the same. */
+const signs = (look: string) => ({
+  account: <HardDrive className={look} aria-label="account" />,
+  folder: <Folder className={look} aria-label="folder" />,
+  document: <FileText className={look} aria-label="document" />,
+  other: <Link2 className={look} aria-label="link or device" />,
+  file: <File className={look} aria-label="file" />,
+})
+const small = signs('size-4 shrink-0 text-soft')
+const large = signs('size-12 shrink-0 stroke-1 text-soft')
+
+const signOf = (entry: Entry) => (entry.kind === 'folder' && entry.address.indexOf('/', 1) < 0 ? 'account' : (entry.kind as keyof typeof small))
