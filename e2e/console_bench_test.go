@@ -170,13 +170,15 @@ func TestBenchConsole(t *testing.T) {
 	}
 	const frames = 180
 	js[any](b, fmt.Sprintf(`window.done = false; window.rows = 0; (() => { const g = document.querySelector('[role=grid]'); let i = 0
-		const step = () => { g.scrollTop += 100; window.rows = Math.max(window.rows, document.querySelectorAll('[role=row]').length); if (++i < %d) requestAnimationFrame(step); else window.done = true }
+		const step = () => { g.scrollTop += 100; window.rows = Math.max(window.rows, document.querySelectorAll('[role=row]').length)
+			if (++i < %d) requestAnimationFrame(step); else window.done = true }
 		requestAnimationFrame(step) })(), null`, frames))
 	b.until("window.done")
 	for name, before := range parts {
 		t.Logf("%s a frame: %.2f ms", name, 1000*(b.metric(name)-before)/frames)
 	}
-	promised(t, "main-thread work a frame, scrolling 6,000 pixels a second", 1000*(b.metric("TaskDuration")-parts["TaskDuration"])/frames, 12, "ms")
+	promised(t, "main-thread work a frame, scrolling 6,000 pixels a second",
+		1000*(b.metric("TaskDuration")-parts["TaskDuration"])/frames, 12, "ms")
 	promised(t, "rows in the page while scrolling", float64(js[int](b, "window.rows")), 200, "rows")
 
 	t.Log("interaction to next paint")
