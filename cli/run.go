@@ -87,6 +87,9 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount, series co
 	for _, route := range run.Routes {
 		fmt.Fprintf(a.out, "  %s\n", format.Plain(jobRoutes(contract.JobSpec{Type: run.Type, Routes: []contract.Route{route}})))
 	}
+	if run.MoreRoutes > 0 {
+		fmt.Fprintf(a.out, "  and %s more\n", format.Count(int64(run.MoreRoutes)))
+	}
 	rows := [][2]string{
 		{"items", fmt.Sprintf("%s done, %s failed, %s skipped, %s waiting; %s up to date",
 			format.Count(run.Items.Done), format.Count(run.Items.Failed), format.Count(run.Items.Skipped), format.Count(run.Items.Waiting),

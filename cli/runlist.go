@@ -92,11 +92,11 @@ func moment(option, text string) (time.Time, error) {
 func (a *app) routesInRow(run contract.Run) string {
 	const before = 72 // columns
 	text := routesOf(run)
-	if width := columns(os.Stdout) - before; !a.terminal || width <= 0 || len(text) <= width || len(run.Routes) < 2 {
+	if width := columns(os.Stdout) - before; run.MoreRoutes == 0 && (!a.terminal || width <= 0 || len(text) <= width || len(run.Routes) < 2) {
 		return text
 	}
 	first := jobRoutes(contract.JobSpec{Type: run.Type, Routes: run.Routes[:1]})
-	return fmt.Sprintf("%s and %d more", first, len(run.Routes)-1)
+	return fmt.Sprintf("%s and %d more", first, len(run.Routes)+run.MoreRoutes-1)
 }
 
 func routesOf(run contract.Run) string {

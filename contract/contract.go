@@ -367,21 +367,22 @@ type Away struct {
 
 // Run is one execution of a job.
 type Run struct {
-	ID        string      `json:"id"`
-	Job       string      `json:"job"`
-	Type      string      `json:"type" doc:"The type of the job."`
-	Step      string      `json:"step,omitempty" doc:"Migrations: the step."`
-	Waits     string      `json:"waits,omitempty" doc:"Migrations: what the job waits for after the run."`
-	StartedBy string      `json:"started_by,omitempty" doc:"What started the run."`
-	Removing  Count       `json:"removing" doc:"Files that the run deletes, as planned."`
-	State     run.State   `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
-	Cause     string      `json:"cause,omitempty"`
-	Why       string      `json:"why,omitempty"`
-	Remedy    string      `json:"remedy,omitempty"`
-	Commands  []string    `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
-	Needs     run.Need    `json:"needs,omitempty" enum:"approval,decision,space,account" doc:"Held runs: what the run needs before it continues."`
-	Actions   []run.Event `json:"actions" enum:"approve,resume,pause,retry,cancel" doc:"What can be done about the run in its state."`
-	Routes    []Route     `json:"routes"`
+	ID         string      `json:"id"`
+	Job        string      `json:"job"`
+	Type       string      `json:"type" doc:"The type of the job."`
+	Step       string      `json:"step,omitempty" doc:"Migrations: the step."`
+	Waits      string      `json:"waits,omitempty" doc:"Migrations: what the job waits for after the run."`
+	StartedBy  string      `json:"started_by,omitempty" doc:"What started the run."`
+	Removing   Count       `json:"removing" doc:"Files that the run deletes, as planned."`
+	State      run.State   `json:"state" enum:"queued,running,paused,held,done,partial,failed,cancelled"`
+	Cause      string      `json:"cause,omitempty"`
+	Why        string      `json:"why,omitempty"`
+	Remedy     string      `json:"remedy,omitempty"`
+	Commands   []string    `json:"commands,omitempty" doc:"Commands of a terminal that do what the remedy says."`
+	Needs      run.Need    `json:"needs,omitempty" enum:"approval,decision,space,account" doc:"Held runs: what the run needs before it continues."`
+	Actions    []run.Event `json:"actions" enum:"approve,resume,pause,retry,cancel" doc:"What can be done about the run in its state."`
+	Routes     []Route     `json:"routes"`
+	MoreRoutes int         `json:"more_routes,omitempty" doc:"Routes that are not shown: a run shows the first 50."`
 	Settings
 	Average         float64    `json:"average" doc:"Average rate in bytes a second."`
 	Excluded        Count      `json:"excluded" doc:"Excluded files. They are counted and not listed."`
@@ -469,7 +470,9 @@ type CauseCount struct {
 // Progress is what a live event of that name carries.
 type Progress struct {
 	Rate float64 `json:"rate" doc:"Total rate in bytes a second."`
-	Runs []Run   `json:"runs" doc:"Running runs."`
+	// Running are the ids of all of them, whichever are told of.
+	Running []string `json:"running" doc:"Ids of all running runs."`
+	Runs    []Run    `json:"runs" doc:"Running runs: those that the stream was asked for."`
 	// Transfers are the files on their way to and from outside.
 	Transfers []Transfer `json:"transfers"`
 }

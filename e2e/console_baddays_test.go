@@ -128,7 +128,7 @@ func TestConsoleRestart(t *testing.T) {
 func TestConsoleManyDragged(t *testing.T) {
 	t.Parallel()
 	h := start(t)
-	desk, archive := t.TempDir(), t.TempDir()
+	desk, archive := inMemory(t), inMemory(t)
 	const files = 10_000
 	for i := range files {
 		writeFile(t, "x", desk, "Many", fmt.Sprintf("file %05d.txt", i))
@@ -156,4 +156,16 @@ func TestConsoleManyDragged(t *testing.T) {
 	if err != nil || len(copied) != files {
 		t.Errorf("%d files arrived, %v; want %d", len(copied), err, files)
 	}
+}
+
+// inMemory is a folder on a file system in memory, where there is one: files that are synced
+// take their time on a disk.
+func inMemory(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("/dev/shm", "heron-")
+	if err != nil {
+		return t.TempDir()
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
 }

@@ -104,11 +104,7 @@ func TestConsole(t *testing.T) {
 // about them, are in the page.
 func TestLargeFolder(t *testing.T) {
 	h := start(t)
-	dir, err := os.MkdirTemp("/dev/shm", "heron-large-")
-	if err != nil {
-		dir = t.TempDir()
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
+	dir := inMemory(t)
 	const n = 100_000
 	for i := range n {
 		file, err := os.Create(filepath.Join(dir, fmt.Sprintf("entry %06d", i)))

@@ -24,6 +24,9 @@ func (s *Service) notifyRun(run contract.Run) {
 	for _, route := range run.Routes {
 		fmt.Fprintf(&text, "%s to %s\n", route.From, route.To)
 	}
+	if run.MoreRoutes > 0 {
+		fmt.Fprintf(&text, "and %d more\n", run.MoreRoutes)
+	}
 	fmt.Fprintf(&text, "%d done, %d failed, %d skipped, %d waiting, %d up to date; %d bytes transferred.\n",
 		run.Items.Done, run.Items.Failed, run.Items.Skipped, run.Items.Waiting, run.Items.UpToDate, run.Bytes.Transferred)
 	if run.Why != "" {

@@ -60,7 +60,7 @@ func (s *Server) live(c *gin.Context) {
 			if !open {
 				return // too slow; it comes back by the last id that it saw
 			}
-			data, err := json.Marshal(event.Data)
+			data, err := json.Marshal(told(event.Data, c.Query("runs")))
 			if err != nil {
 				s.Log.Error("an event cannot be sent", "event", event.Name, "error", err)
 				continue
@@ -74,6 +74,23 @@ func (s *Server) live(c *gin.Context) {
 		}
 		c.Writer.Flush()
 	}
+}
+
+// told is what a stream tells of an event: of progress, that of the runs that it was asked for,
+// which is all unless given, none, or one by its id.
+func told(data any, runs string) any {
+	progress, ok := data.(contract.Progress)
+	if !ok || runs == "" || runs == "all" {
+		return data
+	}
+	chosen := []contract.Run{}
+	for _, run := range progress.Runs {
+		if run.ID == runs {
+			chosen = append(chosen, run)
+		}
+	}
+	progress.Runs = chosen
+	return progress
 }
 
 // console serves the built console. What is not a file of it is a page of it, and

@@ -22,7 +22,7 @@ func (r *Runner) Progress() (any, float64) {
 	transfers, rate := r.Transfers.Now(time.Now())
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	progress := contract.Progress{Runs: []contract.Run{}, Transfers: transfers, Rate: rate}
+	progress := contract.Progress{Running: []string{}, Runs: []contract.Run{}, Transfers: transfers, Rate: rate}
 	for _, a := range r.active {
 		state := a.now()
 		if state.run == nil {
@@ -34,6 +34,7 @@ func (r *Runner) Progress() (any, float64) {
 		}
 		progress.Rate += snapshot.Rate
 		progress.Runs = append(progress.Runs, r.contract(state.row, &snapshot))
+		progress.Running = append(progress.Running, state.row.ID)
 	}
 	if len(progress.Runs)+len(progress.Transfers) == 0 && rate == 0 {
 		return nil, 0
@@ -80,6 +81,9 @@ func (r *Runner) Runs(ctx context.Context, filter records.RunFilter, before int6
 	return runs, next, nil
 }
 
+// mostRoutes is how many routes of a run are shown: a copy of a selection has one for each entry.
+const mostRoutes = 50
+
 // contract shows a run; snapshot is what a running one has come to.
 func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract.Run {
 	if snapshot != nil {
@@ -111,9 +115,10 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 			shown.Average = float64(row.Moved) / took
 		}
 	}
-	for _, route := range row.Routes {
+	for _, route := range row.Routes[:min(len(row.Routes), mostRoutes)] {
 		shown.Routes = append(shown.Routes, contract.Route{From: route.From, To: route.To})
 	}
+	shown.MoreRoutes = len(row.Routes) - len(shown.Routes)
 	if snapshot != nil && row.EndedAt == nil {
 		shown.Now = &contract.Now{Rate: snapshot.Rate, ItemsRate: snapshot.ItemsRate, Left: snapshot.Left, Flying: []contract.Flying{}}
 		for _, slowed := range snapshot.Slowed {

@@ -2462,7 +2462,9 @@ export interface components {
              * @description Total rate in bytes a second.
              */
             rate: number;
-            /** @description Running runs. */
+            /** @description Ids of all running runs. */
+            running: string[];
+            /** @description Running runs: those that the stream was asked for. */
             runs: components["schemas"]["Run"][];
             transfers: components["schemas"]["Transfer"][];
         };
@@ -2664,6 +2666,11 @@ export interface components {
             interruptions: number;
             items: components["schemas"]["ItemCounts"];
             job: string;
+            /**
+             * Format: int64
+             * @description Routes that are not shown: a run shows the first 50.
+             */
+            more_routes?: number;
             /**
              * @description Held runs: what the run needs before it continues.
              * @enum {string}
@@ -4936,7 +4943,12 @@ export interface operations {
     };
     live: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Of which runs the progress is told: all (the default), none, or one by its id. */
+                runs?: string;
+                /** @description The last id seen, for clients that cannot send the header. */
+                last?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

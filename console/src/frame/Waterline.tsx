@@ -13,14 +13,14 @@ export function Waterline() {
   const most = Math.max(1, ...rates)
   const step = width / Math.max(1, rates.length - 1)
   const points = rates.map((rate, i) => `${(i * step).toFixed(1)},${(height - 1 - (rate / most) * (height - 3)).toFixed(1)}`)
-  const running = progress.runs.length
+  const running = progress.running.length
   const expired = useAccounts().data?.filter((account) => account.state === 'sign-in-expired').length ?? 0
   const held = useJobs().data?.held ?? 0
-  const only = running === 1 ? progress.runs[0] : undefined
+  const only = running === 1 ? progress.running[0] : undefined
   return (
     <div className="flex h-6 items-center border-b border-line bg-panel text-small">
       <Link
-        to={only ? `/runs/${only.id}` : '/runs'}
+        to={only ? `/runs/${only}` : '/runs'}
         className="flex h-6 min-w-0 flex-1 items-center gap-3 px-4 text-soft hover:text-ink"
         title="Transfer rate now and over the last ten minutes. Opens the running runs."
       >

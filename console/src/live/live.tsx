@@ -1,10 +1,11 @@
 import { type QueryClient, useQueryClient } from '@tanstack/react-query'
-import { createContext, type ReactNode, useContext, useEffect, useState } from 'react'
+import { createContext, type ReactNode, useContext, useEffect, useRef, useState } from 'react'
+import { useLocation } from 'react-router'
 import type { Progress, Run } from '../api/client'
 
 type Live = { connected: boolean; progress: Progress; rates: number[] }
 
-const idle: Progress = { rate: 0, runs: [], transfers: [] }
+const idle: Progress = { rate: 0, running: [], runs: [], transfers: [] }
 const LiveContext = createContext<Live>({ connected: false, progress: idle, rates: [] })
 
 /** What happens now: one stream of events for the window. */
@@ -17,14 +18,30 @@ const samples = 300
 const sampleEvery = 2000
 const hiddenFor = 20_000
 
+/** Whose progress a page shows: that of all runs, of one, or of none. The rate of everything is always told. */
+function runsOf(pathname: string): string {
+  const [, place = '', id] = pathname.split('/')
+  if (place === 'runs' && id) return id
+  return ['', 'runs', 'jobs'].includes(place) ? 'all' : 'none'
+}
+
 export function LiveProvider({ children }: { children: ReactNode }) {
   const client = useQueryClient()
+  const runs = runsOf(useLocation().pathname)
+  const wanted = useRef(runs)
+  const reopen = useRef(() => {})
+  useEffect(() => {
+    if (wanted.current === runs) return
+    wanted.current = runs
+    reopen.current()
+  }, [runs])
   const [live, setLive] = useState<Live>({ connected: true, progress: idle, rates: Array(samples).fill(0) })
 
   useEffect(() => {
     let latest = idle
     let heard = 0
     let events: EventSource | undefined
+    let last = '' // the id of the event that was heard last, after which a new stream begins
     let hidden: ReturnType<typeof setTimeout> | undefined
     // Browsers allow six connections to a service: a window that nobody sees gives its own back.
     const leave = () => {
@@ -33,30 +50,37 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     }
     const listen = () => {
       if (events) return
-      events = new EventSource('/api/v1/live')
+      events = new EventSource(`/api/v1/live?${new URLSearchParams({ runs: wanted.current, last })}`)
+      const hear = (name: string, then: (event: MessageEvent<string>) => void) =>
+        events!.addEventListener(name, (event) => {
+          if (event.lastEventId) last = event.lastEventId
+          then(event)
+        })
       events.onopen = () => setLive((now) => ({ ...now, connected: true }))
       events.onerror = () => setLive((now) => ({ ...now, connected: false }))
-      events.addEventListener('again', () => {
+      hear('again', () => {
         void client.invalidateQueries()
         void fetch('/api/v1/rates')
           .then((answer) => (answer.ok ? answer.json() : { rates: null }))
           .then(({ rates }: { rates: number[] | null }) => rates && setLive((now) => ({ ...now, rates })))
           .catch(() => {}) // the line begins empty then
       })
-      events.addEventListener('accounts', () => {
+      hear('accounts', () => {
         for (const queryKey of [['folder', '/'], ['accounts'], ['space']]) void client.invalidateQueries({ queryKey })
       })
-      events.addEventListener('folder', (event) => void client.invalidateQueries({ queryKey: ['folder', JSON.parse(event.data) as string] }))
-      events.addEventListener('job', () => void client.invalidateQueries({ queryKey: ['jobs'] }))
-      events.addEventListener('run', (event) => {
+      hear('folder', (event) => void client.invalidateQueries({ queryKey: ['folder', JSON.parse(event.data) as string] }))
+      hear('job', () => void client.invalidateQueries({ queryKey: ['jobs'] }))
+      hear('run', (event) => {
         const run = JSON.parse(event.data) as Run
         keep(client, run, true)
         if (!run.ended) return
         const runs = latest.runs.filter((other) => other.id !== run.id)
-        latest = { ...latest, runs, rate: runs.reduce((sum, other) => sum + (other.now?.rate ?? 0), 0) }
+        const running = latest.running.filter((other) => other !== run.id)
+        const rate = running.length === 0 ? 0 : Math.max(0, latest.rate - (latest.runs.find((other) => other.id === run.id)?.now?.rate ?? 0))
+        latest = { ...latest, runs, running, rate }
         setLive((now) => ({ ...now, progress: latest }))
       })
-      events.addEventListener('progress', (event) => {
+      hear('progress', (event) => {
         latest = JSON.parse(event.data) as Progress
         heard = Date.now()
         for (const run of latest.runs) keep(client, run, false)
@@ -67,6 +91,11 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       clearTimeout(hidden)
       if (document.visibilityState === 'visible') listen()
       else hidden = setTimeout(leave, hiddenFor)
+    }
+    reopen.current = () => {
+      if (!events) return // it is opened when the window is seen again
+      leave()
+      listen()
     }
     listen()
     document.addEventListener('visibilitychange', onVisibility)

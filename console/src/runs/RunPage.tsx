@@ -89,6 +89,7 @@ function Head({ run }: { run: Run }) {
               <Link to={filesLink(route.to)} className="text-plumage hover:underline">{plain(route.to)}</Link>
             </li>
           ))}
+          {(run.more_routes ?? 0) > 0 && <li className="text-soft">and {count(run.more_routes!)} more</li>}
         </ul>
         <p className="mt-1">{sentenceOf(run)}</p>
         {run.started_by && run.started_by !== 'by hand' && <p className="text-small text-soft">Started {/^(the|a) /.test(run.started_by) ? `by ${run.started_by}` : run.started_by}.</p>}
@@ -134,7 +135,7 @@ function Controls({ run }: { run: Run }) {
   return (
     <div className="flex flex-wrap items-start justify-end gap-2 pt-1">
       {run.ended && <Papers run={run.id} what="report" />}
-      {run.ended && run.type === '' && !run.clears && (
+      {run.ended && run.type === '' && !run.clears && !run.more_routes && (
         <Link to={newJobLink(run)} className="inline-flex h-8 items-center rounded-md border border-line px-3 hover:border-plumage">
           Make it a job
         </Link>

@@ -140,7 +140,7 @@ function RunRow({ first }: { first: Run }) {
                 <Address address={route.from} /> {run.type === 'two-way' ? '↔' : '→'} <Address address={route.to} />
               </Fragment>
             ))}
-            {run.routes.length > 2 && ` and ${run.routes.length - 2} more`}
+            {run.routes.length > 2 && ` and ${count(run.routes.length + (run.more_routes ?? 0) - 2)} more`}
           </span>
         )}
       </td>
