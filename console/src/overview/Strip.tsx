@@ -82,8 +82,8 @@ export function Strip({ runs, jobs, more }: { runs: Run[]; jobs: Job[]; more: bo
           <div className="grid text-small text-soft" style={{ gridTemplateColumns: columns }} aria-hidden="true">
             <span />
             <span className="relative h-5 border-t border-line">
-              {ticksOf(start).map((at) => (
-                <span key={at} className="absolute -translate-x-1/2" style={{ left: `${x(at) / 10}%` }}>
+              {ticksOf(start).map((at, i) => (
+                <span key={at} className={`absolute -translate-x-1/2 ${i % 4 === 1 ? '' : 'max-sm:hidden'}`} style={{ left: `${x(at) / 10}%` }}>
                   {new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hourCycle: 'h23' })}
                 </span>
               ))}

@@ -4,6 +4,7 @@ import { api, data, type Item, type Run } from '../api/client'
 import { Failed } from '../ui/Banner'
 import { Button } from '../ui/Button'
 import { bytes, count, plain, some, when } from '../ui/format'
+import { Skeleton } from '../ui/Skeleton'
 import { VirtualRows } from '../ui/VirtualRows'
 import { LetGo, useApprove } from './Held'
 import { useItems } from './queries'
@@ -65,6 +66,7 @@ function Conflicts({ run }: { run: Run }) {
       {approve.isError && <Failed error={approve.error} />}
       {decide.isError && <Failed error={decide.error} />}
       {items.isError && <Failed error={items.error} />}
+      {items.isPending && <Skeleton rows={4} />}
       <div aria-hidden="true" className={`${columns} border-b border-line text-small text-soft`}>
         <span>File</span>
         <span className="hidden lg:inline">At the source</span>
@@ -135,6 +137,7 @@ function Changes({ run }: { run: Run }) {
         </span>
       </div>
       {items.isError && <Failed error={items.error} />}
+      {items.isPending && <Skeleton rows={4} />}
       <div aria-hidden="true" className={`${columns} border-b border-line text-small text-soft`}>
         <span>At the target</span>
         <span className="hidden lg:inline">Now</span>
@@ -142,13 +145,13 @@ function Changes({ run }: { run: Run }) {
         <span />
       </div>
       <VirtualRows label="Changes" rows={rows} keyOf={(item) => item.seq} heightOf={() => 42} more={hasNextPage && !isFetchingNextPage} onMore={onMore}>
-        {(item) => <Change item={item} />}
+        {(item) => <Change item={item} kept={(run.rules?.deletions ?? 'keep-version') === 'keep-version'} />}
       </VirtualRows>
     </section>
   )
 }
 
-function Change({ item }: { item: Item }) {
+function Change({ item, kept }: { item: Item; kept: boolean }) {
   const removes = item.action === 'remove'
   const now = removes && !item.existing ? { size: item.size, modified: item.modified } : item.existing
   return (
@@ -156,7 +159,7 @@ function Change({ item }: { item: Item }) {
       <span className="col-span-2 font-mono text-small wrap-anywhere lg:col-span-1">{plain(item.target)}</span>
       {item.kind === 'folder' ? <span className="text-soft">{removes ? 'folder' : 'none'}</span> : <File title="now" size={now?.size} modified={now?.modified} />}
       {removes ? <span className="text-brick">deleted</span> : item.kind === 'folder' ? <span>folder</span> : <File title="after the run" size={item.size} modified={item.modified} />}
-      <span className="text-soft">{removes ? '' : item.existing ? 'replaced' : 'new'}</span>
+      <span className="text-soft">{removes ? (kept && item.kind !== 'folder' ? 'a version stays in history' : '') : item.existing ? `replaced${kept ? ', a version stays in history' : ''}` : 'new'}</span>
     </div>
   )
 }
