@@ -123,25 +123,36 @@ func (m *Maker) Make(ctx context.Context, key Key, name string, size int64,
 		}
 		return at, nil
 	}
-	// Of several that ask for one preview, one makes it. It goes on when that one leaves, so that
-	// the others get it.
-	made := m.making.DoChan(key.Account+"/"+id, func() (any, error) {
-		return m.make(context.WithoutCancel(ctx), key, id, reader, open)
-	})
-	select {
-	case <-ctx.Done():
-		return "", ctx.Err()
-	case result := <-made:
-		at, _ := result.Val.(string)
-		return at, result.Err
+	for {
+		// Of several that ask for one preview, one makes it.
+		made := m.making.DoChan(key.Account+"/"+id, func() (any, error) { return m.make(ctx, key, id, reader, open) })
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case result := <-made:
+			if errors.Is(result.Err, errLeft) && ctx.Err() == nil {
+				continue // the one that was to make it has left
+			}
+			at, _ := result.Val.(string)
+			return at, result.Err
+		}
 	}
 }
 
+// errLeft says that the one that asked for a preview left before it was its turn.
+var errLeft = errors.New("nobody waits for the preview")
+
+// make makes a preview when it is its turn. What nobody waits for by then is not made; what was
+// begun is, also if the one that asked for it leaves.
 func (m *Maker) make(ctx context.Context, key Key, id string, reader reader,
 	open func(context.Context) (io.ReadCloser, error)) (string, error) {
-	m.turns <- struct{}{}
+	select {
+	case m.turns <- struct{}{}:
+	case <-ctx.Done():
+		return "", errLeft
+	}
 	defer func() { <-m.turns }()
-	ctx, cancel := context.WithTimeout(ctx, 3*patience)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*patience)
 	defer cancel()
 	content, err := m.fetch(ctx, open)
 	if err != nil {

@@ -309,6 +309,50 @@ func TestMakeOnce(t *testing.T) {
 	}
 }
 
+// TestMakeForNobody has those that asked leave before their turn: only what somebody waits for
+// is read.
+func TestMakeForNobody(t *testing.T) {
+	t.Parallel()
+	m := newMaker(t, 64<<20)
+	content := encoded(t, func(w io.Writer) error { return png.Encode(w, drawn(300, 300)) })
+	for range mostAtOnce {
+		m.turns <- struct{}{} // as if others were made
+	}
+	var reads atomic.Int32
+	ask := func(ctx context.Context, name string) error {
+		_, err := m.Make(ctx, Key{"desk", "id", name, "1", Small}, name, int64(len(content)), func(ctx context.Context) (io.ReadCloser, error) {
+			reads.Add(1)
+			return of(content)(ctx)
+		})
+		return err
+	}
+	leaving, leave := context.WithCancel(t.Context())
+	var left, stays sync.WaitGroup
+	for i := range 50 {
+		left.Go(func() {
+			if err := ask(leaving, fmt.Sprintf("%d.png", i)); !errors.Is(err, context.Canceled) {
+				t.Errorf("one that left got %v", err)
+			}
+		})
+	}
+	time.Sleep(50 * time.Millisecond)
+	stays.Go(func() { // asks for one that another, who leaves, was to make
+		if err := ask(t.Context(), "7.png"); err != nil {
+			t.Errorf("one that stayed got %v", err)
+		}
+	})
+	time.Sleep(50 * time.Millisecond)
+	leave()
+	left.Wait()
+	for range mostAtOnce {
+		<-m.turns
+	}
+	stays.Wait()
+	if reads.Load() != 1 {
+		t.Errorf("%d files were read, want the one that somebody waits for", reads.Load())
+	}
+}
+
 // TestCache fills a cache over its size: what was used last stays.
 func TestCache(t *testing.T) {
 	t.Parallel()
