@@ -154,6 +154,12 @@ func (a *app) linkFrom(flags *linkFlags, provider contract.Provider, name string
 // linkIt asks for what is missing, and links.
 func (a *app) linkIt(ctx context.Context, provider contract.Provider, link contract.Link, flags *linkFlags) error {
 	consents := consentsOf(provider, link.Options)
+	if link.Try && flags.take != "" {
+		return usageError("--try links nothing, so there is nothing to choose with --take; leave one of the two out")
+	}
+	if link.Try && provider.Resource != "" && link.Options[provider.Resource] == "" {
+		return usageError("name the %[1]s to try with --%[1]s", provider.Resource)
+	}
 	if link.Try && len(consents) > 0 {
 		return usageError("accounts at %s are linked by consent, which cannot be tried; link the account, and unlink it if it is not the one "+
 			"that you meant", provider.Title)

@@ -280,6 +280,14 @@ func (a *app) edit(command *cobra.Command, args []string) error {
 	if err := flags.set.Parse(args); err != nil {
 		return usageError("%v; an account at %s has --name, %s", err, provider.Name, optionNames(provider))
 	}
+	for _, name := range []string{"try", "again", "take", "consent"} {
+		if flags.set.Changed(name) {
+			return usageError("--%s is an option of heron account link; leave it out to edit an account", name)
+		}
+		if flags.set.Lookup(name) != nil {
+			_ = flags.set.MarkHidden(name)
+		}
+	}
 	if flags.help {
 		fmt.Fprintf(a.out, "%s\n\nheron account edit %s\n\n%s", provider.Title, name, flags.set.FlagUsages())
 		return nil

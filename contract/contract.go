@@ -116,26 +116,6 @@ type AccountSpace struct {
 	Remedy  string     `json:"remedy,omitempty"`
 }
 
-// AccountUsage is what an account was used for over the last time, in intervals. Intervals in
-// which nothing was done are left out.
-type AccountUsage struct {
-	Every     int64         `json:"every" doc:"Length of an interval in seconds."`
-	At        []int64       `json:"at" doc:"Start of each interval, in seconds since 1970."`
-	Requests  []int64       `json:"requests" doc:"Requests to the account."`
-	SlowDowns []int64       `json:"slow_downs" doc:"Answers that asked to slow down."`
-	Up        []int64       `json:"up" doc:"Bytes sent over the network to the account."`
-	Down      []int64       `json:"down" doc:"Bytes received over the network from the account."`
-	Space     []SpaceSample `json:"space" doc:"Its space, about once an hour."`
-	Full      *time.Time    `json:"full,omitempty" doc:"When it is full if it goes on filling as it has."`
-}
-
-// SpaceSample is how much an account held at a time; -1 is unknown.
-type SpaceSample struct {
-	At    int64 `json:"at" doc:"In seconds since 1970."`
-	Used  int64 `json:"used"`
-	Total int64 `json:"total"`
-}
-
 // Spaces are those of all accounts, and together: accounts that share their
 // space, such as two folders of one disk, count once.
 type Spaces struct {

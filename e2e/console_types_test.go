@@ -197,7 +197,7 @@ func TestConsoleSurveyAndNotices(t *testing.T) {
 	b.click("About")
 	b.shows("Data folder’s id")
 	b.click("Notifications")
-	b.shows("Nobody is told what happens.")
+	b.shows("Notifications are off.")
 	b.click("Add email")
 	b.field("Server and port", server)
 	b.field("From", "heron@example.org")

@@ -405,3 +405,28 @@ func TestRecordsGone(t *testing.T) {
 	h.serve()
 	h.must("account", "list")
 }
+
+// TestTryLink reaches an account without linking it; an option of linking is refused where it
+// would not be obeyed.
+func TestTryLink(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	path := t.TempDir()
+	writeFile(t, "x", path, "Surveys", "a.csv")
+	if out := h.must("account", "link", "folder", "desk", "--path", path, "--try"); !strings.Contains(out, "It is not linked.") ||
+		!strings.Contains(out, "Surveys") {
+		t.Errorf("trying says %s", out)
+	}
+	if out := h.must("account", "list", "--json"); strings.Contains(out, "desk") {
+		t.Errorf("trying has linked the account: %s", out)
+	}
+	h.linkFolder("desk", path)
+	h.says("", 2, "already", "account", "link", "folder", "desk", "--path", path, "--try")
+	h.says("", 2, "--try is an option of heron account link", "account", "edit", "desk", "--try")
+	h.says("secret\n", 2, "ame the bucket to try", "account", "link", "s3", "store", "--endpoint", "http://127.0.0.1:1", "--key", "a",
+		"--secret-file", "-", "--try")
+	if code, answer, _ := h.send("POST", contract.Root+"/consents", h.token(),
+		strings.NewReader(`{"provider":"sedge","name":"drive","try":true,"way":"device"}`), "Content-Type", "application/json"); code != 409 {
+		t.Errorf("trying by consent: %d %s", code, answer)
+	}
+}

@@ -397,7 +397,7 @@ func TestAssumed(t *testing.T) {
 	vague(b.source)
 	b.source.PutAt("as it was", at, "x")
 	b.target.PutAt("something", at, "copy", "x")
-	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil, transfer.Told{})
+	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil, transfer.PlanListener{})
 	if err != nil || totals.Assumed != (plan.Count{Items: 1, Bytes: 9}) || totals.Unchanged.Items != 1 {
 		t.Errorf("%+v, %v", totals, err)
 	}

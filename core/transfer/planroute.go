@@ -24,14 +24,15 @@ type Memory interface {
 	Known(ctx context.Context, scope string) (int64, error)
 }
 
-// Told is who is told what while a plan is made. Each may be nil.
-type Told struct {
-	// Step is told each step, and ends the planning by an error.
+// PlanListener has functions that are called while a plan is made. Each may be nil.
+type PlanListener struct {
+	// Step is called with each step. Its error ends the planning.
 	Step func(route int, step plan.Step) error
-	// Moved is told of each file that is removed since it has moved, after all steps of its route.
+	// Moved is called with each file that is deleted because it has moved, after all steps of its
+	// route.
 	Moved func(route int, back bool, at store.Key)
-	// Sifted is told what the filter took and left out at the source of a route.
-	Sifted func(route int, sieve *plan.Sieve)
+	// Filtered is called with what the filter took and excluded at the source of a route.
+	Filtered func(route int, sieve *plan.Sieve)
 }
 
 // Plan computes what a run over the routes would do, or over some places of them where
@@ -39,7 +40,7 @@ type Told struct {
 // but what store.Prepare may. moved, unless it is nil, is told at the end of a route which
 // of the files that it removes have only moved.
 func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace,
-	told Told) (plan.Totals, error) {
+	listener PlanListener) (plan.Totals, error) {
 	var totals plan.Totals
 	var twins twins
 	defer twins.sorter.Close()
@@ -51,19 +52,19 @@ func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, 
 		one := planning{Route: route, rules: rules, touched: touched, began: time.Now(), pairs: memory.Pairs(ctx, route.Scope), totals: &totals,
 			excluded: excluded{totals.Excluded, totals.FoldersExcluded}, memory: memory}
 		one.moved = func(back bool, at store.Key) error {
-			if told.Moved != nil {
-				told.Moved(i, back, at)
+			if listener.Moved != nil {
+				listener.Moved(i, back, at)
 			}
 			return nil
 		}
-		if told.Sifted != nil {
-			one.sifted = func(sieve *plan.Sieve) { told.Sifted(i, sieve) }
+		if listener.Filtered != nil {
+			one.filtered = func(sieve *plan.Sieve) { listener.Filtered(i, sieve) }
 		}
 		if err := planRoute(ctx, one, func(step plan.Step) error {
-			if err := twins.add(route, step); err != nil || told.Step == nil {
+			if err := twins.add(route, step); err != nil || listener.Step == nil {
 				return err
 			}
-			return told.Step(i, step)
+			return listener.Step(i, step)
 		}); err != nil {
 			return totals, err
 		}
@@ -86,8 +87,8 @@ type planning struct {
 	place   *position // how far an earlier try came; nil for none
 	// moved is told of each file that is removed since it has moved.
 	moved func(back bool, at store.Key) error
-	// sifted is told what a filter took and left out, at the end; nil tells nobody.
-	sifted func(*plan.Sieve)
+	// filtered, if not nil, is called at the end with what a filter took and excluded.
+	filtered func(*plan.Sieve)
 }
 
 // excluded is how much a filter has left out.
@@ -164,8 +165,8 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 		defer func() {
 			totals.Excluded, totals.FoldersExcluded = before.and(sieve)
 			totals.Taken.Items, totals.Taken.Bytes = totals.Taken.Items+sieve.Taken.Items, totals.Taken.Bytes+sieve.Taken.Bytes
-			if p.sifted != nil {
-				p.sifted(sieve)
+			if p.filtered != nil {
+				p.filtered(sieve)
 			}
 		}()
 	}

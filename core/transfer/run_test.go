@@ -772,7 +772,7 @@ func TestPlanWritesNothing(t *testing.T) {
 	b.source.Put("12345", "new")
 	b.source.Put("conflict", "conflict")
 	b.target.Put("other", "copy", "conflict")
-	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil, transfer.Told{})
+	totals, err := transfer.Plan(t.Context(), []transfer.Route{b.route()}, b.rules, b.records, nil, transfer.PlanListener{})
 	if err != nil || totals.Create != (plan.Count{Items: 1, Bytes: 5}) || totals.Conflicts() != 1 {
 		t.Errorf("%+v, %v", totals, err)
 	}

@@ -76,7 +76,7 @@ func Summarize(ctx context.Context, routes []Route, rules plan.Rules, memory Mem
 	s := summing{routes: routes, hasMoved: map[string]bool{}}
 	s.Requests = map[string]int64{}
 	var err error
-	s.Totals, err = Plan(ctx, routes, rules, memory, places, Told{Moved: s.moved, Sifted: s.sifted,
+	s.Totals, err = Plan(ctx, routes, rules, memory, places, PlanListener{Moved: s.moved, Filtered: s.filtered,
 		Step: func(route int, step plan.Step) error {
 			each(route, step)
 			s.add(route, step)
@@ -165,8 +165,8 @@ func (s *summing) addRequests(route Route, step plan.Step) {
 	}
 }
 
-// sifted keeps examples of what a filter took and left out.
-func (s *summing) sifted(number int, sieve *plan.Sieve) {
+// filtered keeps examples of what a filter took and left out.
+func (s *summing) filtered(number int, sieve *plan.Sieve) {
 	address := func(listed store.Listed) string {
 		return s.routes[number].SourceAddress(Item{Key: listed.Key(), Kind: listed.Kind})
 	}

@@ -65,8 +65,13 @@ func (a *Accounts) keepUsage(ctx context.Context, before map[string]counted, now
 // FullAt is when an account is full if it goes on filling as it has; the zero time if that is not
 // known.
 func (a *Accounts) FullAt(ctx context.Context, name string) (time.Time, error) {
-	usage, err := a.Usage(ctx, name, time.Now())
-	return usage.Full, err
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return time.Time{}, err
+	}
+	samples, err := a.db.SpaceSamples(ctx, row.ID)
+	full, _ := Forecast(samples)
+	return full, err
 }
 
 // Usage is what an account was used for over the last time, and how its space was.

@@ -42,6 +42,11 @@ type idInput struct {
 }
 
 func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]) (*body[contract.Consent], error) {
+	if in.Body.Try {
+		return nil, store.Errorf(store.ErrRefused,
+			"an account that is linked by consent cannot be tried first; link it, and unlink it if it is not "+
+				"the one that you meant")
+	}
 	asked := accounts.Consenting{
 		Link: s.linkOf(ctx, in.Body.Link), Way: store.ConsentWay(in.Body.Way), Callback: s.BaseURL + CallbackPath,
 		Reauthorize: in.Body.Reauthorize,

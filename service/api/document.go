@@ -42,7 +42,7 @@ func (d documenting) runs() {
 		Description: "Events: `run` (a Run), `accounts`, `folder` (the address of a folder whose listing is another by now), `progress` (a " +
 			"Progress) and `again` (fetch everything again). Give the last id seen as Last-Event-ID.",
 		Parameters: []*huma.Param{
-			d.text("runs", "query", "Of which runs the progress is told: all (the default), none, or one by its id.", false),
+			d.text("runs", "query", "Runs whose progress is sent: all (the default), none, or the id of one.", false),
 			d.text("last", "query", "The last id seen, for clients that cannot send the header.", false),
 		},
 		Responses: answer("200", "Events", "text/event-stream", d.schema(contract.Progress{})),

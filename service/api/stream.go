@@ -60,7 +60,7 @@ func (s *Server) live(c *gin.Context) {
 			if !open {
 				return // too slow; it comes back by the last id that it saw
 			}
-			data, err := json.Marshal(told(event.Data, c.Query("runs")))
+			data, err := json.Marshal(ofRuns(event.Data, c.Query("runs")))
 			if err != nil {
 				s.Log.Error("an event cannot be sent", "event", event.Name, "error", err)
 				continue
@@ -76,9 +76,9 @@ func (s *Server) live(c *gin.Context) {
 	}
 }
 
-// told is what a stream tells of an event: of progress, that of the runs that it was asked for,
-// which is all unless given, none, or one by its id.
-func told(data any, runs string) any {
+// ofRuns is the data of an event with the progress of some runs alone: all (also if empty), none,
+// or one by its id.
+func ofRuns(data any, runs string) any {
 	progress, ok := data.(contract.Progress)
 	if !ok || runs == "" || runs == "all" {
 		return data

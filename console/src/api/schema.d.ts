@@ -4944,7 +4944,7 @@ export interface operations {
     live: {
         parameters: {
             query?: {
-                /** @description Of which runs the progress is told: all (the default), none, or one by its id. */
+                /** @description Runs whose progress is sent: all (the default), none, or the id of one. */
                 runs?: string;
                 /** @description The last id seen, for clients that cannot send the header. */
                 last?: string;

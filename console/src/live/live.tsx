@@ -101,11 +101,11 @@ export function LiveProvider({ children }: { children: ReactNode }) {
     document.addEventListener('visibilitychange', onVisibility)
     window.addEventListener('pagehide', leave)
     window.addEventListener('pageshow', listen)
-    const anew = () => {
+    const reconnect = () => {
       leave() // it has ended for good, with the sign-in
       listen()
     }
-    window.addEventListener(signedIn, anew)
+    window.addEventListener(signedIn, reconnect)
     const sampling = setInterval(() => {
       if (Date.now() - heard > sampleEvery) latest = idle
       setLive((now) => ({ ...now, progress: latest, rates: [...now.rates.slice(1), latest.rate] }))
@@ -116,7 +116,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       document.removeEventListener('visibilitychange', onVisibility)
       window.removeEventListener('pagehide', leave)
       window.removeEventListener('pageshow', listen)
-      window.removeEventListener(signedIn, anew)
+      window.removeEventListener(signedIn, reconnect)
       leave()
     }
   }, [client])

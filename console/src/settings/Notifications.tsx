@@ -54,7 +54,7 @@ function Form({ kept }: { kept: Settings }) {
         save.mutate()
       }}
     >
-      {settings.email === undefined && settings.webhooks.length === 0 && <p>Nobody is told what happens. Add an email address or a webhook.</p>}
+      {settings.email === undefined && settings.webhooks.length === 0 && <p>Notifications are off. Add an email address or a webhook.</p>}
       {mail && (
       <fieldset className="grid gap-2 sm:grid-cols-3">
         <legend className="font-semibold">Mail</legend>
