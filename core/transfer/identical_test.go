@@ -140,7 +140,8 @@ func TestFirstOfIdenticalStays(t *testing.T) {
 			t.Fatalf("%+v", result)
 		}
 		b.want(map[string]string{"/copy/field 0": "one content"})
-		totals, err := transfer.Plan(t.Context(), []transfer.Route{one, two}, plan.Rules{IdenticalOnce: true}, newMemory(), nil, transfer.PlanListener{})
+		totals, err := transfer.Plan(t.Context(), []transfer.Route{one, two}, plan.Rules{IdenticalOnce: true}, newMemory(), nil,
+			transfer.PlanListener{})
 		if err != nil || totals.Create.Items != 19 || totals.Twice.Items+totals.Alike.Items != 18 {
 			t.Errorf("a plan tells %+v, %v", totals, err)
 		}
