@@ -8,7 +8,7 @@ SOURCES  := $(shell find console/src console/index.html console/package-lock.jso
 # less are resident.
 export GOFLAGS += -tags=nomsgpack
 
-.PHONY: all build demo test bench bench-growth soak lint tools prerequisites openapi pictures clean
+.PHONY: all build demo test test-program test-packages bench bench-growth soak lint tools prerequisites openapi pictures clean
 
 all: build
 
@@ -30,10 +30,17 @@ demo: build
 RACED := -e ^deftheron/core/ -e ^deftheron/service/runner$$ -e ^deftheron/service/records$$
 SMOKE := '^(TestCommands|TestPauseResumeRetry|TestTwoWayJob|TestArrivals)$$'
 
-# Installs by itself what the tests need, and runs all but what takes long.
+# Installs by itself what the tests need, and runs all but what takes long. What drives the
+# whole program waits more than it computes, and runs beside the rest.
 test: prerequisites tools build lint
-	$(GO) test -timeout 14m -parallel 4 $$($(GO) list ./... | grep -v $(RACED))
-	$(GO) test -timeout 10m -race $$($(GO) list ./... | grep $(RACED))
+	$(MAKE) --no-print-directory -j 2 -O test-program test-packages
+
+test-program:
+	$(GO) test -timeout 14m -parallel 4 ./e2e
+
+test-packages:
+	$(GO) test -timeout 14m -p 1 -parallel 4 $$($(GO) list ./... | grep -v $(RACED) -e ^deftheron/e2e$$)
+	$(GO) test -timeout 10m -p 1 -race $$($(GO) list ./... | grep $(RACED))
 	$(GO) test -timeout 5m -race -run $(SMOKE) ./e2e
 
 bench: tools build
