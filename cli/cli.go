@@ -201,7 +201,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(
 		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.account(), a.provider(), a.ls(), a.stat(), a.cat(),
 		a.get(), a.put(),
-		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.survey(), a.job(), a.run(), a.notify(), a.bandwidth(), a.version(),
+		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.survey(), a.job(), a.run(), a.history(), a.notify(), a.bandwidth(), a.version(),
 	)
 	group(root)
 	return root

@@ -16,21 +16,27 @@ import (
 func (a *app) compare() *cobra.Command {
 	var comparing client.Comparing
 	command := &cobra.Command{
-		Use: "compare ADDRESS ADDRESS", Short: "Compare two folders",
+		Use: "compare ADDRESS [ADDRESS]", Short: "Compare two folders, or one at two times",
 		Long: "Lists what is only here, only there, different or equal. Two files are equal if both accounts report the same\n" +
 			"hash, if size and time agree and both keep times, or if a copy from the first to the second is on record.\n" +
-			"--read reads and compares their bytes instead. Nothing is changed. The exit code is 1 if anything differs.",
-		Args: arguments(2, 2, "two addresses"), ValidArgsFunction: a.completeAddresses,
+			"--read reads and compares their bytes instead. Nothing is changed. The exit code is 1 if anything differs.\n\n" +
+			"With --at the first is looked at as it was at that time; with one address, it is compared with what is there now.",
+		Example: "  heron compare /desk/Office /archive/desk/Office\n  heron compare /archive/desk/Office --at yesterday",
+		Args:    arguments(1, 2, "two addresses, or one with --at"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
 				return err
 			}
-			comparing.Here, comparing.There = args[0], args[1]
+			if comparing.Here, comparing.There = args[0], args[len(args)-1]; len(args) == 1 && comparing.HereAt.IsZero() {
+				return usageError("one address is compared with its past; give a second one, or --at TIME")
+			}
 			return a.compareTwo(command, comparing)
 		},
 	}
 	command.Flags().BoolVar(&comparing.Read, "read", false,
 		"read every two files of one size to their end, whatever is reported or remembered of them")
+	command.Flags().Var(pastTime{&comparing.HereAt}, "at", "look at the first address as it was at a time: 2026-11-27, yesterday, 6h, 3d")
+	command.Flags().Var(pastTime{&comparing.ThereAt}, "other-at", "look at the second address as it was at a time")
 	command.Flags().BoolVar(&comparing.All, "all", false, "also list equal entries")
 	return command
 }
@@ -134,6 +140,9 @@ func (a *app) printSummary(summary contract.Summary) {
 }
 
 func evidenceWords(evidence string) string {
+	if evidence == "revision" {
+		return "being the same file"
+	}
 	if evidence == "pair" {
 		return "record of a copy"
 	}

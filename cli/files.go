@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -37,7 +38,8 @@ func addresses(texts []string) error {
 }
 
 func (a *app) cat() *cobra.Command {
-	return &cobra.Command{
+	var at time.Time
+	command := &cobra.Command{
 		Use: "cat ADDRESS...", Short: "Write files to standard output", Args: arguments(1, -1, "one address or several"),
 		ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
@@ -45,17 +47,19 @@ func (a *app) cat() *cobra.Command {
 				return err
 			}
 			for _, address := range args {
-				if err := a.writeContent(command.Context(), address); err != nil {
+				if err := a.writeContent(command.Context(), address, at); err != nil {
 					return err
 				}
 			}
 			return nil
 		},
 	}
+	command.Flags().Var(pastTime{&at}, "at", "write what was there at a time: 2026-11-27, yesterday, or an age such as 6h or 3d")
+	return command
 }
 
-func (a *app) writeContent(ctx context.Context, address string) error {
-	content, err := a.client().Read(ctx, address, 0)
+func (a *app) writeContent(ctx context.Context, address string, at time.Time) error {
+	content, err := a.client().ReadAt(ctx, address, at)
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,7 @@ import (
 // groups are the groups of commands in the help, with their commands.
 var groups = []struct{ id, title, commands string }{
 	{"files", "Files:", "ls stat cat get put mkdir mv rm copy compare survey"},
-	{"jobs", "Jobs and runs:", "job run bandwidth notify"},
+	{"jobs", "Jobs and runs:", "job run history bandwidth notify"},
 	{"accounts", "Accounts:", "account provider"},
 	{"service", "Service:", "serve demo standin signin signout whoami token"},
 }
@@ -25,7 +25,6 @@ var examples = map[string]string{
 	"mkdir":               "heron mkdir /archive/2026",
 	"mv":                  "heron mv /desk/Office/draft.odt /office-drive/Reports",
 	"rm":                  "heron rm /desk/Office/old",
-	"compare":             "heron compare /desk/Office /archive/desk/Office",
 	"survey":              "heron survey /gauge-share --for /archive",
 	"job list":            "heron job list",
 	"job show":            "heron job show consolidation",
@@ -52,6 +51,9 @@ var examples = map[string]string{
 	"run limit":           "heron run limit RUN --up 5MB/s",
 	"run priority":        "heron run priority RUN high",
 	"run report":          "heron run report RUN --file report.html",
+	"history list":        "heron history list /archive/desk/Office",
+	"history show":        "heron history show /archive/desk/Office --at yesterday",
+	"history restore":     "heron history restore /archive/desk/Office/README.txt --at yesterday",
 	"notify show":         "heron notify show",
 	"notify email":        "heron notify email --server mail.example.org:587 --sender heron@example.org --recipient storage@example.org",
 	"notify webhook":      "heron notify webhook https://example.org/hook --secret-file hook.key",

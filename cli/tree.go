@@ -15,6 +15,7 @@ import (
 
 func (a *app) ls() *cobra.Command {
 	var fresh bool
+	var at time.Time
 	command := &cobra.Command{
 		Use: "ls [ADDRESS...]", Short: "List folders; without an address, the accounts", ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
@@ -31,7 +32,7 @@ func (a *app) ls() *cobra.Command {
 					}
 					fmt.Fprintln(a.out, a.paint(soft, address))
 				}
-				if err := a.listFolder(command, &client.Listing{Address: address, Fresh: fresh}); err != nil {
+				if err := a.listFolder(command, &client.Listing{Address: address, Fresh: fresh, At: at}); err != nil {
 					return err
 				}
 			}
@@ -39,6 +40,7 @@ func (a *app) ls() *cobra.Command {
 		},
 	}
 	command.Flags().BoolVar(&fresh, "fresh", false, "ask the provider, however lately it was asked")
+	command.Flags().Var(pastTime{&at}, "at", "list what was there at a time: 2026-11-27, yesterday, or an age such as 6h or 3d")
 	return command
 }
 

@@ -195,6 +195,8 @@ type Listing struct {
 	Address string
 	// Fresh asks the provider, however lately it was asked.
 	Fresh bool
+	// At is the time at which the folder is looked at; zero is now.
+	At time.Time
 	// Listed is set with the first page: when the provider was asked.
 	Listed time.Time
 }
@@ -215,6 +217,7 @@ func (c *Client) Entries(ctx context.Context, listing *Listing) iter.Seq2[contra
 		if listing.Fresh {
 			query.Set("fresh", "true")
 		}
+		setAt(query, "at", listing.At)
 		err := c.call(ctx, http.MethodGet, "/tree", query, nil, &page)
 		if cursor == "" {
 			listing.Listed = page.Listed

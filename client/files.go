@@ -146,14 +146,18 @@ func (r *readError) Read(p []byte) (int, error) {
 // Comparing is what is to be compared.
 type Comparing struct {
 	Here, There string
-	Read        bool // contents, where no evidence is told
-	All         bool // tell what is equal, too
+	// HereAt and ThereAt are the times at which they are looked at; zero is now.
+	HereAt, ThereAt time.Time
+	Read            bool // contents, where no evidence is told
+	All             bool // tell what is equal, too
 }
 
 // Compare yields the lines of a comparison, the summary last.
 func (c *Client) Compare(ctx context.Context, comparing Comparing) iter.Seq2[contract.Compared, error] {
 	query := url.Values{"here": {comparing.Here}, "there": {comparing.There}, "read": {strconv.FormatBool(comparing.Read)},
 		"all": {strconv.FormatBool(comparing.All)}}
+	setAt(query, "here_at", comparing.HereAt)
+	setAt(query, "there_at", comparing.ThereAt)
 	return lines(func() (*http.Response, error) { return c.request(ctx, http.MethodGet, "/comparison", query, nil, nil) },
 		"the comparison broke off before its end; compare again", func(line contract.Compared) (last bool, problem *contract.Problem) {
 			return line.Summary != nil, line.Problem

@@ -56,6 +56,8 @@ const (
 	ByTime Evidence = "size and time"
 	// ByPair is the record of earlier runs.
 	ByPair Evidence = "pair"
+	// ByRevision is an equal revision of one account, which is shown as it was and as it is.
+	ByRevision Evidence = "revision"
 	// ByReading is that both contents were read.
 	ByReading Evidence = "reading"
 	// ByPresence is that it is on one side only.
@@ -83,6 +85,9 @@ type Difference struct {
 // Sides says what the two accounts can tell.
 type Sides struct {
 	Source, Target store.Traits
+	// OneStore says that both are one place, at two times: what has an equal revision is the
+	// same.
+	OneStore bool
 }
 
 // Listing begins to list, in the order of keys. It ends after its first error.
@@ -321,6 +326,9 @@ func Judge(source, target *store.Entry, pair *Pair, sides Sides) (Verdict, Evide
 		return OnlyTarget, ByPresence
 	case source.Kind == store.KindFolder:
 		return Same, ByPresence
+	}
+	if sides.OneStore && source.Revision != "" && source.Revision == target.Revision {
+		return Same, ByRevision
 	}
 	if pair != nil && pair.Target.Is(target) {
 		switch {

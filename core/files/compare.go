@@ -16,6 +16,8 @@ import (
 type Side struct {
 	Store store.Store
 	Place store.Ref
+	// OnePlace says that both sides are one place, at two times.
+	OnePlace bool
 }
 
 // Outcome is what holding one key of two places against each other came to.
@@ -62,7 +64,7 @@ func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair
 		streams.Pairs = pairs
 		streams.Names = names.NewMapper(here.Store.Traits(), here.Place.AsFolder().Path, there.Store.Traits(), there.Place.AsFolder().Path)
 		streams.At, streams.AtSource = there.at, here.at
-		sides := compare.Sides{Source: here.Store.Traits(), Target: there.Store.Traits()}
+		sides := compare.Sides{Source: here.Store.Traits(), Target: there.Store.Traits(), OneStore: here.OnePlace && there.OnePlace}
 		for d, err := range compare.Merge(ctx, streams, sides) {
 			if err != nil {
 				yield(Compared{}, err)

@@ -8,7 +8,6 @@ import (
 	"maps"
 	"strings"
 	"testing"
-	"time"
 
 	"deftheron/core/compare"
 	"deftheron/core/files"
@@ -248,32 +247,17 @@ func TestCompare(t *testing.T) {
 // plain hides the abilities of a store, the telling of sums among them.
 type plain struct{ store.Store }
 
-// TestHistory counts, removes and lets expire what runs have moved to history.
+// TestHistory counts and removes what runs have moved to history.
 func TestHistory(t *testing.T) {
 	m := storetest.NewMemory()
-	put := func(name string) { m.Put("content", ".heron", "history", name, "sub", "f") }
-	old, young := "2026-01-01T120000Z", "2026-03-01T120000Z"
-	put(old)
-	put(young)
-	put("somebody's")
+	m.Put("content", ".heron", "history", "2026-03-01T120000Z-run", "files", "f")
 	m.Put("stays", "f")
-	before := time.Date(2026, 2, 1, 0, 0, 0, 0, time.UTC)
-	removed, err := files.Expire(t.Context(), m, before)
-	if err != nil || removed.Files != 1 || removed.Folders != 2 {
-		t.Errorf("%+v, %v; want one file of two folders removed", removed, err)
-	}
-	if got := m.Files(); len(got) != 3 || got["/.heron/history/"+young+"/sub/f"] == "" {
-		t.Errorf("%v is left", got)
-	}
-	place := store.At(".heron", "history", young)
+	place := store.At(".heron", "history", "2026-03-01T120000Z-run")
 	agreed, err := files.Survey(t.Context(), m, place)
 	if err != nil || agreed.Files != 1 {
 		t.Fatalf("%+v, %v; want the file counted", agreed, err)
 	}
 	if gone, err := files.Remove(t.Context(), m, place, agreed); err != nil || gone.Files != 1 || gone.Kept != 0 {
 		t.Errorf("%+v, %v; want it removed", gone, err)
-	}
-	if removed, err := files.Expire(t.Context(), storetest.NewMemory(), before); err != nil || removed != (files.Count{}) {
-		t.Errorf("of an account without any: %+v, %v", removed, err)
 	}
 }

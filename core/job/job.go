@@ -61,6 +61,7 @@ type Spec struct {
 	Migrate Migration `yaml:"migrate,omitempty,flow" json:"migrate,omitzero" doc:"How far a migration goes automatically."`
 	// Arrivals is of a job that runs on arrivals.
 	Arrivals Arrivals `yaml:"arrivals,omitempty,flow" json:"arrivals,omitzero" doc:"When an arrival counts as complete, and how many are transferred at once."`
+	History  History  `yaml:"history,omitempty,flow" json:"history,omitzero" doc:"Which earlier versions of files are kept at the target."`
 	Safety   Safety   `yaml:"safety,omitempty,flow" json:"safety,omitzero" doc:"Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given."`
 }
 
@@ -104,6 +105,9 @@ func (s Spec) Check() error {
 		}
 	}
 	if _, err := s.When.Read(time.Local); err != nil {
+		return err
+	}
+	if err := s.checkHistory(); err != nil {
 		return err
 	}
 	return s.checkType()

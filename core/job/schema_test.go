@@ -37,7 +37,7 @@ func TestSchema(t *testing.T) {
 			t.Errorf("%s has no description", name)
 		}
 	}
-	if len(node.Properties) != 11 || len(node.Properties["when"].Properties) != 9 {
+	if len(node.Properties) != 12 || len(node.Properties["when"].Properties) != 9 {
 		t.Errorf("the schema has %d keys, of when %d", len(node.Properties), len(node.Properties["when"].Properties))
 	}
 }

@@ -263,6 +263,9 @@ func (s Spec) Read() (plan.Rules, error) {
 			return rules, err
 		}
 	}
+	if err := s.History.read(&rules); err != nil {
+		return rules, err
+	}
 	rules.IdenticalOnce = s.Once()
 	rules.Digest = s.Type == Migrate
 	return rules, rules.Check()

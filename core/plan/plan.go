@@ -272,6 +272,11 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 			p.Unchanged(d)
 		}
 		return step, false
+	case d.Verdict == compare.Same && d.Evidence == compare.ByRevision: // it is the same file
+		if p.Unchanged != nil {
+			p.Unchanged(d)
+		}
+		return step, false
 	case d.Verdict == compare.Same && p.toVerify(d):
 		if step.Action = Look; d.Evidence == compare.ByPair {
 			step.Action = Recheck

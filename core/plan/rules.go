@@ -19,6 +19,15 @@ type Rules struct {
 	Type Type `json:"type,omitempty"`
 	// Deletions says what a removal at the source means.
 	Deletions Deletions `json:"deletions,omitempty"`
+	// NoHistory keeps no versions of what is overwritten or deleted.
+	NoHistory bool `json:"no_history,omitempty"`
+	// Tracked has created and moved files be part of history as well, so that what the target
+	// was at a time can be said exactly. Where something may be removed they are in any case.
+	Tracked bool `json:"tracked,omitempty"`
+	// Locked is how long a version must stay.
+	Locked time.Duration `json:"locked,omitempty"`
+	// At has the source be what it was at a time; zero is now.
+	At time.Time `json:"at,omitzero"`
 	// Safety holds a run that would lose too much.
 	Safety   Safety       `json:"safety,omitzero"`
 	Conflict ConflictRule `json:"conflict"`
@@ -64,6 +73,14 @@ type Rules struct {
 func (r Rules) Translated(key, to store.Key) bool {
 	return to != key && r.As == "" && names.Fold(string(to)) != names.Fold(string(key))
 }
+
+// KeepsVersions reports whether what is overwritten or deleted becomes a version.
+func (r Rules) KeepsVersions() bool {
+	return !r.NoHistory && r.Deletions != DeleteToo && r.Type != Clearing
+}
+
+// TracksFiles reports whether what is created or moved is part of history as well.
+func (r Rules) TracksFiles() bool { return r.KeepsVersions() && (r.Tracked || r.Type.Removes()) }
 
 // MostTries is the most tries that can be asked for.
 const MostTries = 100

@@ -40,7 +40,8 @@ const longestName = 255
 // Publish gives what has arrived under a name of ours the name that it was written
 // for, under the write's condition. Where the account cannot replace a file in one
 // step, the old content is moved aside first, looked at, and moved back if it is
-// not what was expected, or if anything fails.
+// not what was expected, or if anything fails. So it is where it is to be kept, which is
+// then what aside is.
 func Publish(ctx context.Context, r Renamer, writing store.Writing, arriving store.Ref) error {
 	for try := 1; ; try++ {
 		there, err := r.Stat(ctx, writing.Place.As("")) // a folder is in the way too
@@ -54,7 +55,7 @@ func Publish(ctx context.Context, r Renamer, writing store.Writing, arriving sto
 		switch {
 		case missing:
 			err = r.Rename(ctx, arriving, writing.Place, false)
-		case r.Replaces():
+		case r.Replaces() && writing.Keep.IsStart():
 			err = r.Rename(ctx, arriving, writing.Place, true)
 		default:
 			err = exchange(ctx, r, writing, arriving, there)
@@ -83,6 +84,9 @@ func ConditionHolds(writing store.Writing, entry store.Entry, there bool) error 
 // aside is where the old content of a file goes meanwhile: beside it, or where
 // the name has no room for that, under its own name in a folder of ours.
 func aside(ctx context.Context, r Renamer, writing store.Writing) (place, folder store.Ref, err error) {
+	if !writing.Keep.IsStart() {
+		return writing.Keep, store.Ref{}, nil
+	}
 	if name := store.ArrivingName(writing.Run, asidePrefix+writing.Place.Name); len(name) <= longestName {
 		return writing.Place.Folder.Ref(name), store.Ref{}, nil
 	}
@@ -99,6 +103,7 @@ func exchange(ctx context.Context, r Renamer, writing store.Writing, arriving st
 	if err != nil {
 		return err
 	}
+	kept := !writing.Keep.IsStart()
 	lasting := context.WithoutCancel(ctx) // what was begun is ended
 	if !folder.IsStart() {
 		defer func() { _, _ = r.RemoveFolder(lasting, folder) }()
@@ -117,15 +122,18 @@ func exchange(ctx context.Context, r Renamer, writing store.Writing, arriving st
 		err = r.Rename(lasting, arriving, writing.Place, false)
 	}
 	if err != nil {
-		return putBack(lasting, r, writing.Place, aside, err)
+		return putBack(lasting, r, writing, aside, err)
 	}
-	r.Discard(lasting, aside)
+	if !kept {
+		r.Discard(lasting, aside)
+	}
 	return nil
 }
 
 // putBack gives the old content its name again after a failure, and returns what
 // the write is to say.
-func putBack(ctx context.Context, r Renamer, place, aside store.Ref, failed error) error {
+func putBack(ctx context.Context, r Renamer, writing store.Writing, aside store.Ref, failed error) error {
+	place := writing.Place
 	theirs := store.KindOf(failed) == store.ErrChanged
 	switch back := r.Rename(ctx, aside, place, false); {
 	case back == nil:
@@ -133,7 +141,9 @@ func putBack(ctx context.Context, r Renamer, place, aside store.Ref, failed erro
 	case store.KindOf(back) == store.ErrExists && !theirs:
 		// The new content has the name though the answer was lost, or what
 		// somebody else put there: the old one was to be replaced.
-		r.Discard(ctx, aside)
+		if writing.Keep.IsStart() {
+			r.Discard(ctx, aside)
+		}
 		return failed
 	case store.KindOf(back) == store.ErrExists:
 		// Two others have written there in this moment: both are kept.

@@ -30,8 +30,14 @@ type Capabilities struct {
 	Move func(ctx context.Context, from Ref, revision string, to Ref) (Entry, error)
 	// Copy copies a file at a revision (empty: any) within the account to where
 	// nothing is. run marks what is left behind, as of Writing. Errors as with
-	// Move. The entry's size is -1 where that of the revision has to be known.
+	// Move; below [HistoryFolder] it need not look whether anything is there. The entry's size is -1 where that of the revision has to be known.
 	Copy func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error)
+	// Keeps is not nil where Write obeys [Writing.Keep], at no cost of content: it returns
+	// false of a file that it cannot keep in this way.
+	Keeps func(writing Writing) bool
+	// Origin returns where the content of a file is, and its revision there, in the store
+	// of which this one is a view: what can be copied within the account.
+	Origin func(ctx context.Context, ref Ref, revision string) (Ref, string, error)
 	// Parts takes files in parts.
 	Parts PartWriter
 	// Sums tells hashes of stored files.
@@ -145,6 +151,12 @@ func Copy(ctx context.Context, s Store, from Ref, revision string, to Ref, run s
 		return copyWithin(ctx, from, revision, to, run)
 	}
 	return Entry{}, Errorf(ErrUnsupported, "files cannot be copied within this account")
+}
+
+// Keeps reports whether a write keeps what it replaces at [Writing.Keep].
+func Keeps(s Store, writing Writing) bool {
+	keeps := s.Capabilities().Keeps
+	return keeps != nil && keeps(writing)
 }
 
 // CanCopy reports whether the store can copy files within itself.

@@ -155,6 +155,9 @@ func LeftBy(run, name string) bool {
 const (
 	// OwnFolder is the folder at an account's start that holds what is ours.
 	OwnFolder = ".heron"
+	// HistoryFolder is the folder in it that holds contents that runs have replaced or
+	// deleted. What is written there has a name that nothing else has.
+	HistoryFolder = Path(OwnFolder + "/history/")
 	// ArrivingPrefix begins the name of a file that is still arriving, where
 	// a provider has no atomic write.
 	ArrivingPrefix = ".heron-arriving-"

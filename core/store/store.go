@@ -217,6 +217,10 @@ type Writing struct {
 	// Cleaner can find it: letters and digits, unique to a run.
 	Run     string
 	Content Content
+	// Keep is where what is replaced goes, in the same account and a folder that is
+	// there, of a store that [Capabilities.Keeps]; the zero Ref keeps nothing. It is there
+	// before the name has the new content, and stays where the write fails after that.
+	Keep Ref
 	// Verification is what is wanted as verification. A store that has to read back what
 	// arrived, to verify it, does so only where it is not VerifyBySize.
 	Verification VerifyLevel

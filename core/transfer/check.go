@@ -12,7 +12,21 @@ import (
 // target's name must be one that the target can hold, and neither may lie
 // within the other. The error is a sentence of what is wrong and one of what
 // to do.
-func Check(ctx context.Context, route Route) error {
+func Check(ctx context.Context, route Route) error { return check(ctx, route, checkOverlap) }
+
+// CheckRestore is Check for a route whose source is what an account was: it may lead to where
+// that was.
+func CheckRestore(ctx context.Context, route Route) error {
+	return check(ctx, route, func(route Route, _ store.Entry) error {
+		from, to := route.Source.Address, route.Target.Address
+		if from.String() != to.String() && from.Contains(to) {
+			return store.Errorf(store.ErrRefused, "%s lies inside %s, of which it would hold a copy; restore to where it was, or elsewhere", to, from)
+		}
+		return nil
+	})
+}
+
+func check(ctx context.Context, route Route, overlap func(Route, store.Entry) error) error {
 	entry, err := route.Source.Store.Stat(ctx, route.Source.Root)
 	if err != nil {
 		if store.KindOf(err) == store.ErrNotFound {
@@ -24,7 +38,7 @@ func Check(ctx context.Context, route Route) error {
 	if route.Target.Root.IsStart() && entry.Kind != store.KindFolder {
 		return store.Errorf(store.ErrRefused, "%s is the start of an account and cannot become a file; name a folder in it", route.Target.Address)
 	}
-	if err := checkOverlap(route, entry); err != nil {
+	if err := overlap(route, entry); err != nil {
 		return err
 	}
 	if route.Target.Store.Traits().ReadOnly {

@@ -21,6 +21,10 @@ func (a *attempt) conflictRules() plan.Rules {
 
 // conflict settles by the rules that the target holds something else.
 func (a *attempt) conflict(ctx context.Context, target store.Entry) (*Ending, error) {
+	if err := a.findKept(ctx); err != nil {
+		return nil, err
+	}
+	a.otherwise()
 	step := a.conflictRules().Settle(plan.Step{
 		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified},
 		Target: &store.Entry{Modified: target.Modified},
@@ -98,7 +102,9 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 		}
 		return nil, err
 	}
-	return a.settled(&Ending{State: Done, Verification: verification, Moved: max(0, written.Size)}, name, kept), nil
+	ending := a.settled(&Ending{State: Done, Verification: verification, Moved: max(0, written.Size)}, name, kept)
+	ending.Changes = a.created(a.route.Target, place.Folder.Ref(name))
+	return ending, nil
 }
 
 func (a *attempt) settled(ending *Ending, name string, kept compare.Remembered) *Ending {

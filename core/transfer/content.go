@@ -55,7 +55,7 @@ func (c *content) streamOf(body io.ReadCloser) *store.Stream {
 
 // digested has a body hashed for the certificate as well.
 func (c *content) digested(body io.ReadCloser) io.ReadCloser {
-	if !c.a.Rules.Digest {
+	if !c.a.Rules.Digest && !c.a.Rules.TracksFiles() {
 		return body
 	}
 	c.digest = &digesting{ReadCloser: body, hash: store.BLAKE3.New()}
@@ -142,6 +142,9 @@ func (a *attempt) moveContent(ctx context.Context, place store.Ref,
 	writing := store.Writing{
 		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID,
 		Verification: a.Rules.Verification,
+	}
+	if a.keeping != nil {
+		writing.Keep = a.keeping.place
 	}
 	if writer, limits, ok := store.Parts(a.route.Target.Store, a.item.Size); ok {
 		return a.moveParts(ctx, writer, limits, writing)

@@ -41,9 +41,16 @@ func (a *attempt) isOrigin(ctx context.Context, origin plan.Origin) (bool, error
 	return true, nil
 }
 
-// within copies a file between two places of one account.
+// within copies a file between two places of one account, or of it and what it was.
 func (a *attempt) within(ctx context.Context) (*Ending, error) {
-	return a.copyInside(ctx, a.source(), plan.Origin{Revision: a.item.Source.Revision})
+	from, origin := a.source(), plan.Origin{Revision: a.item.Source.Revision}
+	if find := a.route.Source.Store.Capabilities().Origin; find != nil {
+		var err error
+		if from, origin.Revision, err = find(ctx, from, origin.Revision); err != nil {
+			return nil, compare.NewSourceError(err)
+		}
+	}
+	return a.copyInside(ctx, from, origin)
 }
 
 // isWithin reports whether the file can be copied within its account: not the
@@ -78,7 +85,8 @@ func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Or
 	if err != nil || verification == "" {
 		return nil, err
 	}
-	return &Ending{State: Done, Verification: verification, Pair: a.pairWith(entry, verification)}, nil
+	return &Ending{State: Done, Verification: verification, Pair: a.pairWith(entry, verification),
+		Changes: a.created(target, place)}, nil
 }
 
 // verifyInside holds the copy against the hash that its origin was verified with, or

@@ -10,6 +10,7 @@ import (
 
 	"deftheron/core/compare"
 	"deftheron/core/gate"
+	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -29,6 +30,8 @@ type attempt struct {
 	chosen bool
 	// digest is the BLAKE3 of what was sent, or read, where the rules ask for it.
 	digest string
+	// keeping is where the write of this try keeps the old content.
+	keeping *version
 }
 
 // uploads keeps how far files in parts have come.
@@ -138,6 +141,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 		}
 		if ending != nil {
 			ending.Attempts = try
+			(&attempt{Run: r, item: item, route: r.Routes[item.Route]}).settleVersion(ctx, ending)
 			r.progress.ended(item, *ending)
 			r.endings <- *ending
 			r.pending.Done()
@@ -170,6 +174,9 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 	}
 	route := r.Routes[item.Route]
 	a := attempt{Run: r, item: item, try: try, route: route}
+	if try == 1 && item.version == nil {
+		item.version = r.settled[item.Seq]
+	}
 	asked := time.Now()
 	held, release, err := gate.ReserveBoth(ctx, route.Source.Gate, route.Target.Gate)
 	if err != nil {
@@ -277,6 +284,9 @@ const stays = -1
 
 // do carries the item's action out.
 func (a *attempt) do(ctx context.Context) (*Ending, error) {
+	if err := a.findKept(ctx); err != nil {
+		return nil, err
+	}
 	switch a.item.Action {
 	case plan.MakeFolder:
 		return a.makeFolder(ctx)
@@ -329,7 +339,16 @@ func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Co
 	var source compare.SourceError
 	switch {
 	case err == nil:
-		return &Ending{State: Done, Verification: verification, Moved: max(0, written.Size), Pair: a.pairWith(written.Entry, verification)}, nil
+		ending := &Ending{State: Done, Verification: verification, Moved: max(0, written.Size), Pair: a.pairWith(written.Entry, verification)}
+		if a.keeping != nil {
+			a.item.version = a.keeping
+		}
+		if a.item.version == nil {
+			ending.Changes = a.created(a.route.Target, place)
+			return ending, nil
+		}
+		a.kept(ending, history.Overwritten)
+		return ending, nil
 	case errors.As(err, &source):
 		if store.KindOf(err) == store.ErrChanged && a.try > 1 {
 			return a.writeGrowing(ctx, place, condition, err)

@@ -30,6 +30,7 @@ func (r *Run) keepLedger(ctx context.Context) error {
 		case ending, open := <-r.endings:
 			if !open {
 				write()
+				r.writeManifests(ctx)
 				return failed
 			}
 			if endings = append(endings, ending); len(endings) >= batch {
@@ -37,6 +38,9 @@ func (r *Run) keepLedger(ctx context.Context) error {
 			}
 		case <-ticker.C:
 			write()
+			if r.unlisted.isDue() {
+				r.writeManifests(ctx)
+			}
 		case written := <-r.flush:
 			for more := true; more; {
 				select {
@@ -78,6 +82,7 @@ func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
 		return err
 	}
 	for _, ending := range endings {
+		r.unlisted.add(ending.Changes)
 		r.identical.written(ending.Held)
 	}
 	return nil

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"deftheron/core/compare"
+	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -41,7 +42,16 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*E
 			return nil, err
 		}
 		if same {
-			return &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}, nil
+			if err := a.findKept(ctx); err != nil {
+				return nil, err
+			}
+			ending := &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}
+			if a.item.version != nil {
+				a.kept(ending, history.Overwritten)
+			} else {
+				ending.Changes = a.created(a.route.Target, place)
+			}
+			return ending, nil
 		}
 	}
 	return a.conflict(ctx, entry)

@@ -21,6 +21,10 @@ type Note struct {
 	Seq    int64
 	Source compare.Remembered // what is sent
 	Hash   string             // KIND=HEXADECIMAL of the content; empty of a folder
+	// Kept is where the old content of the target goes, from the account's start, and
+	// KeptHash its hash, where one is known.
+	Kept     store.Key `json:",omitempty"`
+	KeptHash string    `json:",omitempty"`
 }
 
 // Noted is a note of an item that is Waiting.
@@ -34,7 +38,8 @@ func (a *attempt) note(hash string) {
 	if a.Rules.Type != plan.TwoWay || a.from != nil || hash == "" && a.item.Kind != store.KindFolder {
 		return
 	}
-	if err := a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash}); err != nil {
+	if err := a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash, Kept: a.item.keeps,
+		KeptHash: a.item.keptHash}); err != nil {
 		a.Log.Warn("could not record what is about to be written", "run", a.ID, "error", err)
 	}
 }

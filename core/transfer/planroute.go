@@ -170,7 +170,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			}
 		}()
 	}
-	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits()}
+	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits(), OneStore: p.isRestore()}
 	planner := p.planner(ctx, sides)
 	if rules.Type == plan.Clearing && !streams.single && !route.Source.Root.IsStart() {
 		// The folder itself goes last, and so comes first.
@@ -275,6 +275,11 @@ func (p planning) sift(streams *bothSides) (*plan.Sieve, error) {
 		streams.Target = func(ctx context.Context) iter.Seq2[store.Listed, error] { return other.Of(target(ctx)) }
 	}
 	return sieve, nil
+}
+
+// isRestore reports whether the source is what the place of the target was at a time.
+func (p planning) isRestore() bool {
+	return !p.rules.At.IsZero() && p.Source.Address.String() == p.Target.Address.String()
 }
 
 // planner is what makes steps of differences.

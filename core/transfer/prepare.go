@@ -24,6 +24,9 @@ func (r *Run) prepare(ctx context.Context) (Tally, error) {
 	if !r.Resumed {
 		return Tally{}, nil
 	}
+	if err := r.settleKept(ctx); err != nil {
+		return Tally{}, fmt.Errorf("could not find what the interrupted run has moved to history: %w", err)
+	}
 	if err := r.settleNotes(ctx); err != nil {
 		return Tally{}, fmt.Errorf("could not find out what the interrupted run has written: %w", err)
 	}
@@ -93,7 +96,7 @@ func (r *Run) beginRoutes(ctx context.Context) error {
 		}
 		here := func() bool { return r.isThere(ctx, i) }
 		var err error
-		for _, begin := range []func(context.Context, int) error{r.writeCanaries, r.findTrust} {
+		for _, begin := range []func(context.Context, int) error{r.markFresh, r.writeCanaries, r.findTrust} {
 			if err = r.persist(ctx, here, func() error { return begin(ctx, i) }); err != nil {
 				break
 			}
@@ -105,7 +108,7 @@ func (r *Run) beginRoutes(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
+	return r.saveFresh(ctx)
 }
 
 // clean removes temporary files and uploads of this run, but for the uploads

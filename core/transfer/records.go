@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -57,6 +58,13 @@ type Item struct {
 	// Decision is what a person has decided about this item, where both sides had
 	// changed; empty leaves it to the rules of the run.
 	Decision plan.ConflictRule
+
+	// version is the old content of the target, once it is in history; keeps is where it was
+	// to go, of which keptHash is the hash; changes are those that earlier tries made.
+	version  *version
+	keeps    store.Key
+	keptHash string
+	changes  []history.Change
 }
 
 // moves is how many bytes the item moves, as far as is known.
@@ -91,9 +99,10 @@ type Ending struct {
 	Attempts     int
 	Ended        time.Time
 	Pair         *compare.Pair
-	Also         []compare.Pair // of what else was brought about
-	Forget       []store.Key    // of the source, whose pairs are dropped
-	Held         []HeldFile     // what the target holds now, where identical files are there once
+	Also         []compare.Pair   // of what else was brought about
+	Forget       []store.Key      // of the source, whose pairs are dropped
+	Changes      []history.Change // of the accounts, with what was there before
+	Held         []HeldFile       // what the target holds now, where identical files are there once
 
 	// Drop says that nothing is kept of the item: it is the half of a move that removes,
 	// and the other half tells of both.
@@ -212,6 +221,8 @@ type Records interface {
 	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
 	// PairsUnder yields those of a path, and of all that is below it.
 	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
+	// Manifests are written of the changes in endings.
+	history.Unlisted
 	// Known is how many files a scope has pairs of, without settled conflicts. It is
 	// kept, not counted.
 	Known(ctx context.Context, scope string) (int64, error)

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"deftheron/core/compare"
+	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
@@ -36,6 +37,8 @@ type memory struct {
 	lost          []transfer.Loss
 	notes         map[int64]transfer.Note
 	epochs        map[string]transfer.Epoch
+	history       []history.Numbered
+	listed        map[int64]bool
 }
 
 func newMemory() *memory {
@@ -319,6 +322,9 @@ func (m *memory) Finish(_ context.Context, _ string, scopes []string, endings []
 		}
 		m.ends[ending.Seq] = ending
 		m.held = append(m.held, ending.Held...)
+		for _, change := range ending.Changes {
+			m.history = append(m.history, history.Numbered{Change: change, Number: int64(len(m.history) + 1), Part: "part"})
+		}
 		scope := scopes[ending.Route]
 		for _, key := range ending.Forget {
 			delete(m.pairs[scope], key)
@@ -458,4 +464,29 @@ func (m *memory) item(key string) (transfer.Item, transfer.Ending) {
 		}
 	}
 	return transfer.Item{}, transfer.Ending{}
+}
+
+// Unlisted implements history.Unlisted.
+func (m *memory) Unlisted(_ context.Context, account, _ string, most int) (unlisted []history.Numbered, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, change := range m.history {
+		if change.Account == account && !m.listed[change.Number] && len(unlisted) < most {
+			unlisted = append(unlisted, change)
+		}
+	}
+	return unlisted, nil
+}
+
+// Listed implements history.Unlisted.
+func (m *memory) Listed(_ context.Context, _ string, changes []history.Numbered) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.listed == nil {
+		m.listed = map[int64]bool{}
+	}
+	for _, change := range changes {
+		m.listed[change.Number] = true
+	}
+	return nil
 }

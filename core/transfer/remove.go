@@ -2,11 +2,10 @@ package transfer
 
 import (
 	"context"
-	"fmt"
-	"path"
 	"strings"
 
 	"deftheron/core/compare"
+	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -27,14 +26,10 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	if folder {
 		_, err = a.route.Target.Store.RemoveFolder(ctx, place)
 		a.folders.forget()
-	} else if a.Rules.Deletions == plan.KeepVersion {
-		ending.Cause = plan.CauseVersionKept
-		ending.Why, err = a.keepVersion(ctx, place, a.item.Target.Revision)
-	} else if kept, failed := a.isKept(ctx); failed != nil {
+	} else if kept, failed := a.keepsDeleted(ctx); failed != nil {
 		return nil, failed
 	} else if kept {
-		ending.Cause = plan.CauseVersionKept
-		ending.Why, err = a.keepVersion(ctx, place, a.item.Target.Revision)
+		err = a.deleteKept(ctx, place, ending)
 	} else if err = a.untouched(ctx); err == nil {
 		_, err = a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision)
 	}
@@ -48,6 +43,10 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 		if _, err := a.route.Target.Store.Stat(ctx, place); store.KindOf(err) != store.ErrNotFound {
 			a.folders.forget() // what is not there is where it was to go
 			return nil, store.Errorf(store.ErrTryAgain, "%s is still there, and has to be looked at again", place)
+		}
+		if a.item.version != nil { // this run has moved it to history before it was interrupted
+			a.kept(ending, history.Deleted)
+			return ending, nil
 		}
 		ending.Cause, ending.Why = plan.CauseMoved, ""
 		if folder {
@@ -63,90 +62,6 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 		}
 	}
 	return nil, err
-}
-
-// keepVersion takes a file out of the way, to where it can be restored from, and
-// returns where that is, in words.
-func (a *attempt) keepVersion(ctx context.Context, place store.Ref, revision string) (string, error) {
-	version, err := a.historyPlace(ctx, place)
-	if err != nil {
-		return "", err
-	}
-	side := a.route.Target
-	_, err = store.Move(ctx, side.Store, place, revision, version)
-	if store.KindOf(err) == store.ErrUnsupported {
-		if err = a.keepCopy(ctx, place, revision, version); err == nil {
-			_, err = side.Store.Remove(ctx, place, revision)
-		}
-	}
-	if store.KindOf(err) == store.ErrOutcomeUnknown {
-		if _, looked := side.Store.Stat(ctx, place); store.KindOf(looked) == store.ErrNotFound {
-			err = nil
-		}
-	}
-	return "kept as /" + side.Account + version.String(), err
-}
-
-// historyPlace is a free place for what is moved to history by this run.
-func (a *attempt) historyPlace(ctx context.Context, place store.Ref) (store.Ref, error) {
-	side := a.route.Target
-	folder := plan.HistoryFolder.Child(plan.HistoryName(a.Began))
-	for _, name := range place.Folder.Path.Names() {
-		folder = folder.Child(name)
-	}
-	if err := a.folders.ensure(ctx, side, folder); err != nil {
-		return store.Ref{}, err
-	}
-	extension := path.Ext(place.Name)
-	for n := 1; ; n++ {
-		name := place.Name
-		if n > 1 {
-			name = fmt.Sprint(strings.TrimSuffix(place.Name, extension), " ", n, extension)
-		}
-		free := store.Folder{Path: folder}.Ref(name)
-		if _, err := side.Store.Stat(ctx, free); store.KindOf(err) == store.ErrNotFound {
-			return free, nil
-		} else if err != nil {
-			return free, err
-		}
-	}
-}
-
-// keepCopy copies a file of the target within it: inside, where it can, or else by
-// reading and writing it.
-func (a *attempt) keepCopy(ctx context.Context, from store.Ref, revision string, to store.Ref) error {
-	side := a.route.Target
-	_, err := store.Copy(ctx, side.Store, from, revision, to, a.ID)
-	if store.KindOf(err) != store.ErrUnsupported {
-		return err
-	}
-	_, _, err = a.through(ctx, side, side, from, revision, to, store.Absent)
-	return err
-}
-
-// replace overwrites what the target holds. Where it is nothing that a run brought,
-// or is newer than what comes, it is kept out of the way first.
-func (a *attempt) replace(ctx context.Context) (*Ending, error) {
-	if a.item.Cause == plan.CauseVersionKept {
-		version, err := a.historyPlace(ctx, a.target())
-		if err == nil {
-			err = a.keepCopy(ctx, a.target(), a.item.Target.Revision, version)
-		}
-		switch store.KindOf(err) {
-		case nil:
-		case store.ErrNotFound, store.ErrChanged:
-			return a.lookAgain(ctx, a.target(), err)
-		default:
-			return nil, err
-		}
-		a.item.Cause = plan.CauseNone // another try keeps no second copy
-	} else if err := a.untouched(ctx); err != nil {
-		if store.KindOf(err) == store.ErrChanged || store.KindOf(err) == store.ErrNotFound {
-			return a.lookAgain(ctx, a.target(), err)
-		}
-		return nil, err
-	}
-	return a.write(ctx, a.target(), store.AtRevision(a.item.Target.Revision))
 }
 
 // moveInside moves within the target what has another name or folder at the source
@@ -190,7 +105,9 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 		return a.lookAgain(ctx, place, store.Errorf(store.ErrExists, "what was moved to %s is of another size", place))
 	}
 	verification := strings.TrimSpace(origin.Hash + " (moved inside the account)")
-	return &Ending{State: Done, Cause: plan.CauseMoved, Verification: verification, Pair: a.pairWith(entry, origin.Hash)}, nil
+	ending := &Ending{State: Done, Cause: plan.CauseMoved, Verification: verification, Pair: a.pairWith(entry, origin.Hash)}
+	ending.Changes = a.moved(target, target.place(origin.Key, store.KindFile), place)
+	return ending, nil
 }
 
 // clearFile removes the item's file at the source.

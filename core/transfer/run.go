@@ -78,6 +78,8 @@ type Options struct {
 	// Witnessed has a token kept at the ends of what is kept in sync, by which it
 	// is noticed that the records, or a place, were put back to an earlier state.
 	Witnessed bool
+	// Job is the name of the run's job; empty of none.
+	Job string
 }
 
 // Result is how a run ended.
@@ -139,6 +141,13 @@ type Run struct {
 	identical           *identical
 
 	firstRemovals firstRemovals
+
+	// settled are versions that the run had kept before it was interrupted, by Seq.
+	settled map[int64]*version
+	// fresh are the stores of targets at which nothing was; firstChanges say so.
+	fresh        map[store.Store]bool
+	firstChanges []Ending
+	unlisted     unlisted
 }
 
 type stopReason struct {
@@ -172,8 +181,8 @@ func New(options Options) *Run {
 	r := &Run{
 		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch),
 		flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
-		more:    make(chan struct{}, 1),
-		planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
+		more:  make(chan struct{}, 1),
+		fresh: map[store.Store]bool{}, planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)

@@ -45,6 +45,7 @@ func (a *attempt) keepBoth(ctx context.Context) (*Ending, error) {
 		Moved: max(0, now.Size) + max(0, written.Size)}
 	ending.Pair = a.pairOf(a.item.Key, a.item.to(), now, theirs, verification)
 	ending.Also = []compare.Pair{*a.pairOf(keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside), kept, written, "")}
+	ending.Changes = append(a.moved(a.route.Source, a.source(), mine), a.created(a.route.Target, beside)...)
 	return ending, nil
 }
 
@@ -109,6 +110,7 @@ func (a *attempt) giveWay(ctx context.Context, known bool) (*Ending, error) {
 		ending.Forget = []store.Key{a.pairKey()}
 	}
 	ending.Pair = a.pairOf(keyBeside(a.item.Key, mine), keyBeside(a.item.to(), beside), moved, written, "")
+	ending.Changes = append(a.moved(a.route.Source, a.source(), mine), a.created(a.route.Target, beside)...)
 	return ending, nil
 }
 

@@ -233,6 +233,8 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		nil, // ListFlat
 		nil, // Move, below
 		nil, // Copy, below
+		c.Keeps,
+		nil, // Origin, below
 		c.Parts,
 		nil, // Sums, below
 		nil, // Exports
@@ -265,6 +267,15 @@ func (a *asFiles) Capabilities() store.Capabilities {
 				return store.Entry{}, err
 			}
 			return c.Copy(ctx, where, revision, to, run)
+		}
+	}
+	if c.Origin != nil {
+		view.Origin = func(ctx context.Context, ref store.Ref, revision string) (store.Ref, string, error) {
+			where, err := a.stored(ctx, ref)
+			if err != nil {
+				return store.Ref{}, "", err
+			}
+			return c.Origin(ctx, where, revision)
 		}
 	}
 	if c.Checksums != nil {

@@ -13,17 +13,19 @@ import (
 
 // ReadOnly returns a store that shows another and lets nothing be written
 // there: neither a file nor a folder, nor what is ours, nor a probe.
-func ReadOnly(s store.Store, account string) store.Store { return &readOnly{s, account} }
+func ReadOnly(s store.Store, account string) store.Store {
+	return &readOnly{s, func() error {
+		return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; to write there, link "+
+			"the place again under another name and not as read-only", account)
+	}}
+}
 
 type readOnly struct {
 	store   store.Store
-	account string
+	refusal func() error
 }
 
-func (r *readOnly) refuse() error {
-	return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; to write there, link "+
-		"the place again under another name and not as read-only", r.account)
-}
+func (r *readOnly) refuse() error { return r.refusal() }
 
 // Traits implements Store.
 func (r *readOnly) Traits() store.Traits {
@@ -76,6 +78,8 @@ func (r *readOnly) Capabilities() store.Capabilities {
 		c.ListFlat,
 		nil, // Move
 		nil, // Copy
+		nil, // Keeps
+		c.Origin,
 		nil, // Parts
 		c.Checksums,
 		c.Exports,

@@ -192,7 +192,7 @@ func (s *Store) Stat(ctx context.Context, place store.Ref) (store.Entry, error) 
 
 // Capabilities implements store.Store.
 func (s *Store) Capabilities() store.Capabilities {
-	c := store.Capabilities{Move: s.Move, Clean: s.Clean}
+	c := store.Capabilities{Move: s.Move, Clean: s.Clean, Keeps: func(store.Writing) bool { return true }}
 	if hasher, ok := s.server.(Hasher); ok && len(hasher.HashKinds()) > 0 {
 		c.Checksums = s
 	}

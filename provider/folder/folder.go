@@ -107,8 +107,8 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 // Capabilities implements store.Store.
 func (a *account) Capabilities() store.Capabilities {
 	return store.Capabilities{
-		Move: a.Move, Copy: a.Copy, Checksums: a, Changes: a.Changes, AwaitChanges: a.AwaitChanges, Clean: a.Clean, Sync: a.Sync,
-		Check: a.Check, Space: a.Space, Owner: a.Owner, Locate: a.Locate, Close: a.Close,
+		Move: a.Move, Copy: a.Copy, Keeps: keeps, Checksums: a, Changes: a.Changes, AwaitChanges: a.AwaitChanges, Clean: a.Clean,
+		Sync: a.Sync, Check: a.Check, Space: a.Space, Owner: a.Owner, Locate: a.Locate, Close: a.Close,
 	}
 }
 

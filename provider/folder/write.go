@@ -44,7 +44,17 @@ func (a *account) arrive(ctx context.Context, writing store.Writing,
 	}
 	defer func() { a.handles.put(local, dir, err != nil) }()
 
-	arrival := &arrival{dir: dir, place: writing.Place, temporary: arrivingName(writing.Run)}
+	arrival := &arrival{dir: dir, place: writing.Place, temporary: arrivingName(writing.Run), keep: writing.Keep}
+	if !arrival.keep.IsStart() {
+		kept, err := localPath(writing.Keep.Folder.Path)
+		if err != nil {
+			return store.Written{}, err
+		}
+		if arrival.keepDir, err = a.take(kept); err != nil {
+			return store.Written{}, wrap("open the folder of", writing.Keep.String(), err)
+		}
+		defer func() { a.handles.put(kept, arrival.keepDir, err != nil) }()
+	}
 	if writing.Size < 0 || writing.Size > worthALook || !writing.If.IsAbsent() {
 		// Looked at before the content is read, so that nothing is read in vain.
 		if err := arrival.check(writing.If); err != nil {
@@ -103,6 +113,10 @@ type arrival struct {
 	temporary string
 	file      *file
 	settled   bool
+	keep      store.Ref // where what is replaced goes; the start for nowhere
+	keepDir   *handle   // of its folder
+	// swappedOut is the name of the old content once both have been exchanged.
+	swappedOut string
 }
 
 func (r *arrival) abandon() {
@@ -236,6 +250,8 @@ func (r *arrival) settle(condition store.Condition) (store.Entry, error) {
 		err = r.create()
 	case atRevision:
 		err = r.exchange(condition)
+	case !r.keep.IsStart():
+		err = store.Errorf(store.ErrUnsupported, "what is replaced at %s is kept at a known revision alone", r.place)
 	default:
 		if err = r.check(condition); err == nil {
 			err = unix.Renameat(r.dir.fd, r.temporary, r.dir.fd, r.place.Name)
@@ -271,17 +287,59 @@ func (r *arrival) create() error {
 }
 
 // exchange swaps the two names, and back again if what came out is not what
-// the condition expects. The old content is removed last.
+// the condition expects. The old content goes last: away, or to where it is kept.
 func (r *arrival) exchange(condition store.Condition) error {
 	before, err := r.expected(condition)
 	if err != nil {
 		return err
 	}
+	linked, err := r.link()
+	if err != nil {
+		return err
+	}
+	if err = r.swap(before, linked); err != nil && linked {
+		_ = unix.Unlinkat(r.keepDir.fd, r.keep.Name, 0)
+	}
+	switch {
+	case err != nil || r.swappedOut == "":
+		return err
+	case !r.keep.IsStart() && !linked:
+		return unix.Renameat2(r.dir.fd, r.swappedOut, r.keepDir.fd, r.keep.Name, unix.RENAME_NOREPLACE)
+	}
+	return unix.Unlinkat(r.dir.fd, r.swappedOut, 0)
+}
+
+// link gives what is about to be replaced its name in history too, where the file system
+// can, so that no moment is without it.
+func (r *arrival) link() (linked bool, err error) {
+	if r.keep.IsStart() {
+		return false, nil
+	}
+	err = unix.Linkat(r.dir.fd, r.place.Name, r.keepDir.fd, r.keep.Name, 0)
+	switch {
+	case err == nil:
+		return true, nil
+	case unsupported(err), errors.Is(err, unix.EPERM), errors.Is(err, unix.EXDEV), errors.Is(err, unix.EMLINK):
+		return false, nil
+	case errors.Is(err, fs.ErrExist):
+		return false, store.Errorf(store.ErrExists, "%s already exists", r.keep)
+	}
+	return false, wrap("keep the old content of", r.place.String(), err)
+}
+
+// swap exchanges the two names, and leaves the old content under the name swappedOut, unless
+// the file system can only replace it.
+func (r *arrival) swap(before store.Entry, linked bool) error {
 	swap := func() error {
 		return unix.Renameat2(r.dir.fd, r.temporary, r.dir.fd, r.place.Name, unix.RENAME_EXCHANGE)
 	}
-	err = swap()
+	err := swap()
 	if unsupported(err) {
+		if !r.keep.IsStart() && !linked {
+			if err := unix.Renameat(r.dir.fd, r.place.Name, r.keepDir.fd, r.keep.Name); err != nil {
+				return err
+			}
+		}
 		return unix.Renameat(r.dir.fd, r.temporary, r.dir.fd, r.place.Name)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
@@ -298,9 +356,16 @@ func (r *arrival) exchange(condition store.Condition) error {
 		}
 		return store.Errorf(store.ErrChanged, "%s changed in the meantime", r.place)
 	}
-	return unix.Unlinkat(r.dir.fd, r.temporary, 0)
+	r.swappedOut = r.temporary
+	return nil
 }
 
 func unsupported(err error) bool {
 	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP)
+}
+
+// keeps is store.Capabilities.Keeps: what is replaced is known by its revision.
+func keeps(writing store.Writing) bool {
+	_, atRevision := writing.If.Expect()
+	return atRevision
 }

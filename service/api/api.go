@@ -77,7 +77,7 @@ func (s *Server) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
-	s.pager = newPager(s.Recent)
+	s.pager = newPager(s.Recent, s.Runner.TreeAt)
 	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.bound, s.exchanging, s.signedIn)
 	router.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"status": "ok"}) })
 	api := humagin.New(router, config(s.Version))

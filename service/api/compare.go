@@ -21,7 +21,7 @@ import (
 // off ends with a problem and has no summary.
 func (s *Server) compare(c *gin.Context) {
 	ctx := c.Request.Context()
-	here, there, err := s.compareSides(ctx, c.Query("here"), c.Query("there"))
+	here, there, err := s.compareSides(ctx, c)
 	if err != nil {
 		refuse(c, problem(err))
 		return
@@ -41,7 +41,8 @@ func (s *Server) compare(c *gin.Context) {
 	if c.Query("read") == "true" {
 		reading = compare.Read
 	}
-	for one, err := range files.Compare(ctx, sideOf(here), sideOf(there), s.DB.Pairs(ctx, scope), reading) {
+	one, other := sidesOf(here, there)
+	for one, err := range files.Compare(ctx, one, other, s.DB.Pairs(ctx, scope), reading) {
 		if err != nil {
 			_ = encoder.Encode(contract.Compared{Problem: problem(err)})
 			return
@@ -61,25 +62,30 @@ func (s *Server) compare(c *gin.Context) {
 	_ = encoder.Encode(contract.Compared{Summary: &summary})
 }
 
-func (s *Server) compareSides(ctx context.Context, hereText, thereText string) (here, there tree.Located, err error) {
-	if here, err = s.compareSide(ctx, hereText); err != nil {
+func (s *Server) compareSides(ctx context.Context, c *gin.Context) (here, there tree.Located, err error) {
+	hereAt, thereAt := c.Query("here_at"), c.Query("there_at")
+	if here, err = s.compareSide(ctx, c.Query("here"), hereAt); err != nil {
 		return here, there, err
 	}
-	if there, err = s.compareSide(ctx, thereText); err != nil {
+	if there, err = s.compareSide(ctx, c.Query("there"), thereAt); err != nil {
 		return here, there, err
 	}
-	if here.Address.String() == there.Address.String() {
-		err = store.Errorf(store.ErrRefused, "both addresses are %s; name two different ones", here.Address)
+	if here.Address.String() == there.Address.String() && hereAt == thereAt {
+		err = store.Errorf(store.ErrRefused, "both addresses are %s; name two different ones, or two times", here.Address)
 	}
 	return here, there, err
 }
 
-func (s *Server) compareSide(ctx context.Context, text string) (tree.Located, error) {
+func (s *Server) compareSide(ctx context.Context, text, moment string) (tree.Located, error) {
 	address, err := store.ParseAddress(text)
 	if err != nil {
 		return tree.Located{}, err
 	}
-	located, err := s.Tree.Locate(ctx, address)
+	at, err := parseAt(moment)
+	if err != nil {
+		return tree.Located{}, err
+	}
+	located, err := s.Runner.TreeAt(at).Locate(ctx, address)
 	if err != nil {
 		return located, err
 	}
@@ -87,8 +93,9 @@ func (s *Server) compareSide(ctx context.Context, text string) (tree.Located, er
 	return located, s.explain(ctx, address, err)
 }
 
-func sideOf(located tree.Located) files.Side {
-	return files.Side{Store: located.Store, Place: located.Place}
+func sidesOf(here, there tree.Located) (one, other files.Side) {
+	same := here.Address.String() == there.Address.String()
+	return files.Side{Store: here.Store, Place: here.Place, OnePlace: same}, files.Side{Store: there.Store, Place: there.Place, OnePlace: same}
 }
 
 func count(summary *contract.Summary, one files.Compared) {

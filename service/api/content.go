@@ -28,7 +28,7 @@ const contentPolicy = "default-src 'none'; sandbox; frame-ancestors 'none'"
 // readContent answers with a file, or with ranges of it (RFC 9110, section 14).
 func (s *Server) readContent(c *gin.Context) {
 	ctx := c.Request.Context()
-	node, located, err := s.fileAt(ctx, c.Query("address"))
+	node, located, err := s.fileAt(ctx, c.Query("address"), c.Query("at"))
 	if err != nil {
 		refuse(c, problem(err))
 		return
@@ -137,12 +137,18 @@ func (s *Server) readExport(c *gin.Context, node tree.Node, located tree.Located
 }
 
 // fileAt finds a file that can be read.
-func (s *Server) fileAt(ctx context.Context, text string) (node tree.Node, located tree.Located, err error) {
+// fileAt finds a file as it was at a time; an empty one is now.
+func (s *Server) fileAt(ctx context.Context, text, moment string) (node tree.Node, located tree.Located, err error) {
 	address, err := store.ParseAddress(text)
 	if err != nil {
 		return node, located, err
 	}
-	if node, err = s.Tree.Stat(ctx, address); err != nil {
+	at, err := parseAt(moment)
+	if err != nil {
+		return node, located, err
+	}
+	all := s.Runner.TreeAt(at)
+	if node, err = all.Stat(ctx, address); err != nil {
 		return node, located, s.explain(ctx, address, err)
 	}
 	switch node.Kind {
@@ -156,8 +162,18 @@ func (s *Server) fileAt(ctx context.Context, text string) (node tree.Node, locat
 			return node, located, store.Errorf(store.ErrRefused, "%s exists only inside the service that made it; export it there", address)
 		}
 	}
-	located, err = s.Tree.Locate(ctx, address)
+	located, err = all.Locate(ctx, address)
 	return node, located, err
+}
+
+func parseAt(text string) (at time.Time, err error) {
+	if text == "" {
+		return at, nil
+	}
+	if at, err = time.Parse(time.RFC3339Nano, text); err != nil {
+		err = store.Errorf(store.ErrRefused, "%q is not a time; write it as 2026-11-20T18:00:00Z", text)
+	}
+	return at, err
 }
 
 func disposition(name string) string {

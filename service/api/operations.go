@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -78,6 +79,7 @@ func (s *Server) register(api huma.API) {
 	s.registerSchedules(api)
 	s.registerJobs(api)
 	s.registerArrivals(api)
+	s.registerHistory(api)
 	s.registerNotifications(api)
 	add(api, http.MethodGet, "/tree", "list-folder", "List a folder, page by page", http.StatusOK, s.listFolder)
 	add(api, http.MethodGet, "/entry", "show-entry", "One entry of the tree", http.StatusOK, s.showEntry)
@@ -245,6 +247,12 @@ type listInput struct {
 	Limit   int    `query:"limit" default:"1000" minimum:"1" maximum:"1000"`
 	Cursor  string `query:"cursor" doc:"next of the page before."`
 	Fresh   bool   `query:"fresh" doc:"Ask the provider, however lately it was asked."`
+	AtInput
+}
+
+// AtInput is the time at which a place is looked at.
+type AtInput struct {
+	At time.Time `query:"at" doc:"Show what was there at this time (RFC 3339), as far as history tells; now unless given."`
 }
 
 func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.Page], error) {
@@ -252,7 +260,7 @@ func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.
 	if err != nil {
 		return nil, err
 	}
-	page, err := s.pager.page(ctx, address, in.Cursor, in.Limit, in.Fresh)
+	page, err := s.pager.page(ctx, folderAt{address, in.At}, in.Cursor, in.Limit, in.Fresh)
 	if err == nil && address.IsRoot() {
 		err = s.markAccounts(ctx, page.Entries)
 	}
@@ -276,12 +284,17 @@ type addressInput struct {
 	Address string `query:"address" required:"true"`
 }
 
-func (s *Server) showEntry(ctx context.Context, in *addressInput) (*body[contract.Entry], error) {
+type entryInput struct {
+	Address string `query:"address" required:"true"`
+	AtInput
+}
+
+func (s *Server) showEntry(ctx context.Context, in *entryInput) (*body[contract.Entry], error) {
 	address, err := store.ParseAddress(in.Address)
 	if err != nil {
 		return nil, err
 	}
-	node, err := s.Tree.Stat(ctx, address)
+	node, err := s.Runner.TreeAt(in.At).Stat(ctx, address)
 	if err != nil {
 		return nil, s.explain(ctx, address, err)
 	}

@@ -33,13 +33,24 @@ const (
 // entry that the cursor names.
 type pager struct {
 	tree *tree.Recent
+	past func(at time.Time) *tree.Tree
 	mu   sync.Mutex
 	seq  int
 	open map[int]*openListing
 }
 
-type openListing struct {
+// folderAt is a folder at a time; the zero time is now.
+type folderAt struct {
 	address store.Address
+	at      time.Time
+}
+
+func (l folderAt) is(other folderAt) bool {
+	return l.address.String() == other.address.String() && l.at.Equal(other.at)
+}
+
+type openListing struct {
+	folderAt
 	listed  time.Time
 	next    func() (tree.Node, error, bool)
 	stop    func()
@@ -60,13 +71,15 @@ func (l *openListing) end() {
 	}
 }
 
-func newPager(t *tree.Recent) *pager { return &pager{tree: t, open: map[int]*openListing{}} }
+func newPager(t *tree.Recent, past func(time.Time) *tree.Tree) *pager {
+	return &pager{tree: t, past: past, open: map[int]*openListing{}}
+}
 
 // page returns up to limit entries after a cursor. With fresh the provider is
 // asked, however lately it was.
-func (p *pager) page(ctx context.Context, address store.Address, cursor string, limit int, fresh bool) (contract.Page, error) {
+func (p *pager) page(ctx context.Context, of folderAt, cursor string, limit int, fresh bool) (contract.Page, error) {
 	page := contract.Page{Entries: []contract.Entry{}}
-	l, after, err := p.resume(ctx, address, cursor, fresh)
+	l, after, err := p.resume(ctx, of, cursor, fresh)
 	if err != nil {
 		return page, err
 	}
@@ -117,7 +130,7 @@ func (p position) before(node tree.Node) bool {
 	return store.CompareKeys(store.KeyOf("", p.name, p.kind), p.kind, store.KeyOf("", node.Name, node.Kind), node.Kind) < 0
 }
 
-func (p *pager) resume(ctx context.Context, address store.Address, cursor string, fresh bool) (*openListing, *position, error) {
+func (p *pager) resume(ctx context.Context, of folderAt, cursor string, fresh bool) (*openListing, *position, error) {
 	var after *position
 	if cursor != "" {
 		number, kind, name, ok := readCursor(cursor)
@@ -126,7 +139,7 @@ func (p *pager) resume(ctx context.Context, address store.Address, cursor string
 		}
 		p.mu.Lock()
 		l := p.open[number]
-		if l != nil && l.address.String() == address.String() {
+		if l != nil && l.is(of) {
 			delete(p.open, number)
 			l.expires.Stop()
 			p.mu.Unlock()
@@ -137,9 +150,16 @@ func (p *pager) resume(ctx context.Context, address store.Address, cursor string
 	}
 	// The listing outlives the request that begins it.
 	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	nodes, listed := p.tree.List(lasting, address, fresh)
+	nodes, listed := p.list(lasting, of, fresh)
 	next, stop := iter.Pull2(nodes)
-	return &openListing{address: address, listed: listed, next: next, stop: func() { stop(); cancel() }}, after, nil
+	return &openListing{folderAt: of, listed: listed, next: next, stop: func() { stop(); cancel() }}, after, nil
+}
+
+func (p *pager) list(ctx context.Context, of folderAt, fresh bool) (iter.Seq2[tree.Node, error], time.Time) {
+	if of.at.IsZero() {
+		return p.tree.List(ctx, of.address, fresh)
+	}
+	return p.past(of.at).List(ctx, of.address), time.Now()
 }
 
 func (p *pager) keep(l *openListing, last contract.Entry) string {

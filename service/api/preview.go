@@ -28,7 +28,7 @@ func (s *Server) readPreview(c *gin.Context) {
 		return
 	}
 	ctx := c.Request.Context()
-	node, located, err := s.fileAt(ctx, c.Query("address"))
+	node, located, err := s.fileAt(ctx, c.Query("address"), c.Query("at"))
 	if err != nil {
 		refuse(c, problem(err))
 		return

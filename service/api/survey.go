@@ -57,7 +57,7 @@ func (s *Server) surveyFolder(c *gin.Context) {
 }
 
 func (s *Server) surveySides(ctx context.Context, address, target string) (located tree.Located, to *tree.Located, err error) {
-	if located, err = s.compareSide(ctx, address); err != nil {
+	if located, err = s.compareSide(ctx, address, ""); err != nil {
 		return located, nil, err
 	}
 	if entry, err := located.Store.Stat(ctx, located.Place); err != nil || entry.Kind != store.KindFolder {

@@ -81,7 +81,7 @@ func selected() bool {
 }
 
 // large are the tables that grow with files, runs and changes.
-var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certificate_files|runs|link_events|space_samples|notifications|speeds|papers|run_events|run_accounts|account_usage)\b`)
+var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certificate_files|runs|link_events|space_samples|notifications|speeds|papers|history|history_parts|history_folders|run_events|run_accounts|account_usage)\b`)
 
 // whole are statements that are meant to go through all of a run, a scope or a table:
 // once in its life, or a page at a time in the order of the index.

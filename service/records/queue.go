@@ -268,6 +268,9 @@ func (db *DB) Finish(ctx context.Context, run string, scopes []string, endings [
 		if err := holdIn(ctx, tx, endings); err != nil {
 			return err
 		}
+		if err := saveChanges(ctx, tx, run, endings); err != nil {
+			return err
+		}
 		return savePairs(ctx, tx, scopeNumbers, pairsOf(endings))
 	})
 }

@@ -16,8 +16,28 @@ import (
 // openAs opens a route's accounts, with the documents of its sources as files.
 func (r *Runner) openAs(ctx context.Context, rows []records.Route, rules plan.Rules) ([]transfer.Route, error) {
 	routes, err := r.open(ctx, rows)
+	if err != nil {
+		return routes, err
+	}
+	if err := r.asTheyWere(ctx, routes, rules); err != nil {
+		return nil, err
+	}
 	asFiles(routes, rules)
-	return routes, err
+	return routes, nil
+}
+
+// asTheyWere has the sources of routes be what they were at the time of the rules.
+func (r *Runner) asTheyWere(ctx context.Context, routes []transfer.Route, rules plan.Rules) (err error) {
+	if rules.At.IsZero() {
+		return nil
+	}
+	for i := range routes {
+		source := &routes[i].Source
+		if source.Store, err = r.asOf(ctx, source.Account, source.Store, rules.At); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // asFiles shows the documents of routes' sources as files.

@@ -121,23 +121,24 @@ func TestHistoryExpires(t *testing.T) {
 		t.Fatal(err)
 	}
 	o.start("mirror")
-	version, err := filepath.Glob(filepath.Join(to, ".heron", "history", "*", "m", "a"))
+	version, err := filepath.Glob(filepath.Join(to, ".heron", "history", "*", "files", "m", "a"))
 	if err != nil || len(version) != 1 {
-		t.Fatalf("%v was retired, %v; want a", version, err)
+		t.Fatalf("%v was kept, %v; want a", version, err)
 	}
-	folder := filepath.Base(filepath.Dir(filepath.Dir(version[0])))
-	if run := o.run(o.runner.Copy(t.Context(),
-		contract.Copy{From: []string{"/archive/.heron/history/" + folder + "/m"}, To: "/desk/back"})); run.State != "done" ||
+	part := filepath.Dir(filepath.Dir(filepath.Dir(version[0])))
+	if run := o.run(o.runner.Copy(t.Context(), contract.Copy{
+		From: []string{"/archive/.heron/history/" + filepath.Base(part) + "/files/m"}, To: "/desk/back"})); run.State != "done" ||
 		run.Items.Done != 1 {
 		t.Errorf("copied back: %+v", run.Items)
 	}
-	o.runner.ExpireHistory(t.Context(), time.Now().Add(29*24*time.Hour))
+	o.runner.ThinHistory(t.Context(), time.Now().Add(29*24*time.Hour))
 	if _, err := os.Stat(version[0]); err != nil {
 		t.Errorf("before its time: %v", err)
 	}
-	o.runner.ExpireHistory(t.Context(), time.Now().Add(31*24*time.Hour))
-	if _, err := os.Stat(filepath.Dir(filepath.Dir(version[0]))); !os.IsNotExist(err) {
-		t.Errorf("after its time it is still there, %v", err)
+	o.runner.ThinHistory(t.Context(), time.Now().Add(31*24*time.Hour))
+	if _, err := os.Stat(part); !os.IsNotExist(err) {
+		left, _ := filepath.Glob(filepath.Join(part, "*"))
+		t.Errorf("after its time it is still there, %v: %v", err, left)
 	}
 }
 

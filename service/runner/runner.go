@@ -73,6 +73,10 @@ type Runner struct {
 	mu     sync.Mutex
 	active map[string]*active // by id
 	past   tally
+	// imported is when the history in an account, by its id, was last compared with the
+	// records.
+	importing sync.Mutex
+	imported  map[string]time.Time
 	// freeing gives memory back some time after the last run.
 	freeing *time.Timer
 }
@@ -277,7 +281,7 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 		},
 		Again: again, Places: placesOf(row), ID: row.ID, Resumed: resumed, Routes: routes, Rules: row.Rules, Records: r.db, Scratch: r.Scratch,
 		Log:   r.log,
-		Began: row.CreatedAt, Bandwidth: &a.bandwidth, Share: a.share, Approved: row.Approved, Witnessed: true,
+		Began: row.CreatedAt, Bandwidth: &a.bandwidth, Share: a.share, Approved: row.Approved, Witnessed: true, Job: jobOf(row),
 	})
 	now := time.Now()
 	a.do(func(s *runState) {

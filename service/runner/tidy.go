@@ -4,7 +4,6 @@ import (
 	"context"
 	"time"
 
-	"deftheron/core/files"
 	"deftheron/core/retry"
 )
 
@@ -18,7 +17,7 @@ const firstTidy = 2 * time.Minute
 // Tidy removes what has been kept for long enough, until ctx ends.
 func (r *Runner) Tidy(ctx context.Context) {
 	for wait := firstTidy; retry.Sleep(ctx, wait) == nil; wait = tidyEvery {
-		r.ExpireHistory(ctx, time.Now())
+		r.ThinHistory(ctx, time.Now())
 		if err := r.Thin(ctx, time.Now()); err != nil && ctx.Err() == nil {
 			r.log.Error("the records could not be thinned", "error", err)
 		}
@@ -50,35 +49,4 @@ func (r *Runner) Thin(ctx context.Context, now time.Time) error {
 		}
 	}
 	return nil
-}
-
-// ExpireHistory removes what runs took out of the way more than KeepHistory before a
-// moment, in all accounts that can be written to. One that is away has its turn the
-// next time.
-func (r *Runner) ExpireHistory(ctx context.Context, now time.Time) {
-	if r.KeepHistory <= 0 {
-		return
-	}
-	rows, err := r.db.Accounts(ctx)
-	if err != nil {
-		r.log.Error("could not look for expired history", "error", err)
-		return
-	}
-	for _, row := range rows {
-		if row.Suspended || row.ReadOnly {
-			continue
-		}
-		account, err := r.accounts.Open(ctx, row.Name)
-		var removed files.Count
-		if err == nil && !account.Store.Traits().ReadOnly {
-			removed, err = files.Expire(ctx, account.Store, now.Add(-r.KeepHistory))
-		}
-		if removed != (files.Count{}) {
-			r.log.Info("deleted expired history", "account", row.Name, "files", removed.Files, "bytes", removed.Bytes, "older_than",
-				r.KeepHistory)
-		}
-		if err != nil && ctx.Err() == nil {
-			r.log.Warn("could not delete expired history", "account", row.Name, "error", err)
-		}
-	}
 }

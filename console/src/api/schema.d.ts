@@ -463,6 +463,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The versions of a file, or when a folder changed */
+        get: operations["show-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/identities": {
         parameters: {
             query?: never;
@@ -597,6 +614,23 @@ export interface paths {
         get: operations["show-job-file"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/history/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What other rules for versions would delete now */
+        post: operations["plan-job-history"];
         delete?: never;
         options?: never;
         head?: never;
@@ -961,6 +995,40 @@ export interface paths {
         put?: never;
         /** List what a sign-in reaches */
         post: operations["list-resources"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/restores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore what an address was at a time */
+        post: operations["start-restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/restores/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a restore would do */
+        post: operations["plan-restore"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1946,6 +2014,22 @@ export interface components {
             items: number;
             name: string;
         };
+        History: {
+            /** @description Nothing at the target can be deleted through the service: an archive that never loses anything. Of copy jobs alone. */
+            additions_only?: boolean;
+            /** @description Which versions are kept: what any of these rules keeps. Unless given, all for as long as the service keeps them. */
+            keep?: components["schemas"]["Keep"];
+            /** @description How long nobody can delete a version, such as 30d. */
+            locked?: string;
+            /** @description Keep no versions of what is overwritten. */
+            off?: boolean;
+        };
+        HistoryCount: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            versions: number;
+        };
         Holding: {
             cause: string;
             remedy: string;
@@ -2060,6 +2144,8 @@ export interface components {
             changed: string;
             /** Format: date-time */
             created: string;
+            /** @description Which earlier versions of files are kept at the target. */
+            history?: components["schemas"]["History"];
             /** @description The last run. */
             last?: components["schemas"]["Run"];
             /** @description How far a migration goes automatically. */
@@ -2104,6 +2190,23 @@ export interface components {
              */
             held: number;
             jobs: components["schemas"]["Job"][];
+        };
+        Keep: {
+            /** @description Every version, for this long after it was replaced. */
+            all?: string;
+            /** @description What was there at the end of each day, for this long. */
+            daily?: string;
+            /** @description What was there at the end of each hour, for this long. */
+            hourly?: string;
+            /** @description What was there at the end of each month, for this long. */
+            monthly?: string;
+            /**
+             * Format: int64
+             * @description The newest versions of each file, however old they are.
+             */
+            versions?: number;
+            /** @description What was there at the end of each week, for this long. */
+            weekly?: string;
         };
         Link: {
             /** @description Link an unlinked account of that name again and continue its history. */
@@ -2212,6 +2315,8 @@ export interface components {
             arrivals?: components["schemas"]["Arrivals"];
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
+            /** @description Which earlier versions of files are kept at the target. */
+            history?: components["schemas"]["History"];
             /** @description How far a migration goes automatically. */
             migrate?: components["schemas"]["Migration"];
             /** @description Lower-case letters, digits and hyphens. */
@@ -2333,6 +2438,36 @@ export interface components {
             listed: string;
             /** @description Cursor of the next page; empty at the end. */
             next?: string;
+        };
+        Past: {
+            address: string;
+            /** @description Of a folder, newest first. */
+            changes: components["schemas"]["PastChange"][];
+            /** @description What the history of the whole account holds. */
+            held: components["schemas"]["HistoryCount"];
+            /** @enum {string} */
+            kind: "file" | "folder";
+            /** @description Of a file, newest first. */
+            versions: components["schemas"]["Version"][];
+        };
+        PastChange: {
+            /**
+             * Format: int64
+             * @description How many; 10000 is that or more.
+             */
+            changes: number;
+            /**
+             * Format: date-time
+             * @description When the first of the changes was made.
+             */
+            first: string;
+            job?: string;
+            /**
+             * Format: date-time
+             * @description When the last was made.
+             */
+            last: string;
+            run?: string;
         };
         Pasted: {
             text: string;
@@ -2584,6 +2719,19 @@ export interface components {
             /** @description The option that chooses one: share, bucket or area. */
             option: string;
             resources: components["schemas"]["Resource"][];
+        };
+        Restore: {
+            /** @description A file, a folder or a whole account. */
+            address: string;
+            /**
+             * Format: date-time
+             * @description The time whose state is restored.
+             */
+            at: string;
+            /** @description Also move to history what came since that time. */
+            exact?: boolean;
+            /** @description A folder to restore into, under the name of the address; where it was unless given. */
+            to?: string;
         };
         Retried: {
             /**
@@ -2849,6 +2997,8 @@ export interface components {
             arrivals?: components["schemas"]["Arrivals"];
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
+            /** @description Which earlier versions of files are kept at the target. */
+            history?: components["schemas"]["History"];
             /** @description How far a migration goes automatically. */
             migrate?: components["schemas"]["Migration"];
             /** @description Lower-case letters, digits and hyphens. */
@@ -3212,6 +3362,43 @@ export interface components {
         Verifying: {
             account: string;
             how: string;
+        };
+        Version: {
+            /**
+             * Format: date-time
+             * @description When it was done.
+             */
+            at: string;
+            /**
+             * @description What was done at that time. Before it the file was as follows; of thinned the content is not kept any more.
+             * @enum {string}
+             */
+            change: "created" | "overwritten" | "deleted" | "moved" | "thinned";
+            /** @description Of the content, as KIND=HEXADECIMAL. */
+            hash?: string;
+            job?: string;
+            /** @description The address at which the content is kept. */
+            kept?: string;
+            /**
+             * Format: date-time
+             * @description Until when nobody can delete the version.
+             */
+            locked?: string;
+            /** Format: date-time */
+            modified?: string;
+            run?: string;
+            /**
+             * Format: date-time
+             * @description From when on the file had been so, if known.
+             */
+            since?: string;
+            /**
+             * Format: int64
+             * @description Bytes of the content before; 0 if there was none.
+             */
+            size: number;
+            /** @description The address that the file was moved to. */
+            to?: string;
         };
         Warning: {
             remedy: string;
@@ -4258,6 +4445,8 @@ export interface operations {
         parameters: {
             query: {
                 address: string;
+                /** @description Show what was there at this time (RFC 3339), as far as history tells; now unless given. */
+                at?: string;
             };
             header?: never;
             path?: never;
@@ -4337,6 +4526,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-history": {
+        parameters: {
+            query: {
+                /** @description A file or a folder, also one that is not there any more. */
+                address: string;
+                /** @description Of a folder, only runs that began before this time. */
+                before?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Past"];
                 };
             };
             /** @description Error */
@@ -4732,6 +4956,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobFile"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-job-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["History"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryCount"];
                 };
             };
             /** @description Error */
@@ -5423,6 +5683,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Resources"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restore"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restore"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
                 };
             };
             /** @description Error */
@@ -6385,6 +6711,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Ask the provider, however lately it was asked. */
                 fresh?: boolean;
+                /** @description Show what was there at this time (RFC 3339), as far as history tells; now unless given. */
+                at?: string;
             };
             header?: never;
             path?: never;

@@ -93,7 +93,7 @@ func (a *Account) Write(ctx context.Context, writing store.Writing) (store.Writt
 	if err := traits.NameError(writing.Place.Folder.Path, writing.Place.Name); err != nil {
 		return store.Written{}, err
 	}
-	writing.Place = a.real(writing.Place)
+	writing.Place, writing.Keep = a.real(writing.Place), a.real(writing.Keep)
 	return a.Memory.Write(ctx, writing)
 }
 

@@ -67,6 +67,7 @@ func Parts() []Part {
 		{"sums agree", testSums},
 		{"moving within", testMove},
 		{"copying within", testCopy},
+		{"keeping what is replaced", testKeep},
 		{"changes are told", testChanges},
 	}
 }

@@ -25,6 +25,8 @@ type Memory struct {
 	PartsAbove, PartSize int64
 	// Unsorted makes List yield in an order that cannot be relied on.
 	Unsorted bool
+	// Keeping has what is replaced kept where a write says.
+	Keeping bool
 	// NoHashes makes the store keep none.
 	NoHashes bool
 	// Vague makes revisions of sizes and whole seconds, as a file server's are.
@@ -214,6 +216,15 @@ func (m *Memory) commit(ctx context.Context, writing store.Writing, data []byte)
 	if m.MaxBytes > 0 && m.held()+int64(len(data)) > m.MaxBytes {
 		return store.Written{}, store.Errorf(store.ErrNoSpace, "no space left for %s", writing.Place)
 	}
+	if old := m.files[writing.Place.Folder.Path][writing.Place.Name]; old != nil && !writing.Keep.IsStart() {
+		if !m.folders[writing.Keep.Folder.Path] {
+			return store.Written{}, store.Errorf(store.ErrNotFound, "the folder of %s is not there", writing.Keep)
+		}
+		if m.files[writing.Keep.Folder.Path][writing.Keep.Name] != nil {
+			return store.Written{}, store.Errorf(store.ErrExists, "%s already exists", writing.Keep)
+		}
+		m.put(writing.Keep, old.data, old.modified)
+	}
 	entry := m.put(writing.Place, data, writing.Modified)
 	return store.Written{Entry: entry, Verification: entry.Hashes.Get(store.CRC64NVME)}, nil
 }
@@ -302,6 +313,9 @@ func (m *Memory) Capabilities() store.Capabilities {
 	c := store.Capabilities{Clean: m.Clean, Check: func(context.Context) error { return m.replaced }}
 	if m.PartsAbove > 0 {
 		c.Parts = m
+	}
+	if m.Keeping {
+		c.Keeps = func(store.Writing) bool { return true }
 	}
 	return c
 }

@@ -35,7 +35,7 @@ func TestDecorators(t *testing.T) {
 		withheld []string
 	}{
 		"read-only": {func(s store.Store) store.Store { return view.ReadOnly(s, "desk") },
-			[]string{"Move", "Copy", "Parts", "Clean", "Prepare", "Sync"}},
+			[]string{"Move", "Copy", "Keeps", "Parts", "Clean", "Prepare", "Sync"}},
 		"as files": {func(s store.Store) store.Store { return view.Exports(s, nil) }, []string{"ListFlat", "Exports"}},
 		"faulty":   {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
 	} {
@@ -52,6 +52,7 @@ func TestConformsWithTraits(t *testing.T) {
 		return m
 	}
 	for name, open := range map[string]func() store.Store{
+		"keeping":  func() store.Store { m := beside(); m.Keeping = true; return &storetest.Account{Memory: m, Moves: true} },
 		"one name": func() store.Store { return &storetest.Account{Memory: beside(), Moves: true, Copies: true} },
 		"one name, faulty": func() store.Store {
 			return storetest.NewFaulty(&storetest.Account{Memory: beside(), Moves: true, Copies: true})

@@ -35,6 +35,46 @@ func testCopy(t T, s store.Store) {
 	}
 }
 
+// testKeep replaces a file whose old content is to be kept.
+func testKeep(t T, s store.Store) {
+	first := mustWrite(t, s, at(s, "data", "a.txt"), "first")
+	keep := store.HistoryFolder.Child("part").Child("files")
+	writing := store.Writing{Place: at(s, "data", "a.txt"), Size: 6, If: store.AtRevision(first.Revision), Run: "conformance",
+		Content: Text("second"), Keep: store.Folder{Path: keep}.Ref("a.txt")}
+	if !store.Keeps(s, writing) {
+		t.Skip("the store does not keep what a write replaces")
+	}
+	makeAll(t, s, keep)
+	wrong := writing
+	wrong.If = store.AtRevision(first.Revision + "x")
+	_, err := s.Write(t.Context(), wrong)
+	want(t, "replacing another revision", err, store.ErrChanged)
+	if _, err := s.Stat(t.Context(), writing.Keep); store.KindOf(err) != store.ErrNotFound {
+		t.Errorf("what was not replaced was kept: %v", err)
+	}
+	written, err := s.Write(t.Context(), writing)
+	if err != nil {
+		t.Fatalf("replacing: %v", err)
+	}
+	for place, want := range map[store.Ref]string{writing.Place: "second", writing.Keep: "first"} {
+		if got := read(t, s, store.Reading{Place: place}); got != want {
+			t.Errorf("%s holds %q, want %q", place, got, want)
+		}
+	}
+	again := writing
+	again.If, again.Size, again.Content = store.AtRevision(written.Revision), 5, Text("third")
+	_, err = s.Write(t.Context(), again)
+	want(t, "keeping where something is kept already", err, store.ErrExists)
+	for place, want := range map[store.Ref]string{writing.Place: "second", writing.Keep: "first"} {
+		if got := read(t, s, store.Reading{Place: place}); got != want {
+			t.Errorf("after a refusal %s holds %q, want %q", place, got, want)
+		}
+	}
+	if cleaned, err := store.Clean(t.Context(), s, store.Cleaning{Run: "conformance"}); err != nil || len(cleaned) > 0 {
+		t.Errorf("%d leftovers, %v", len(cleaned), err)
+	}
+}
+
 // testChanges follows a feed over a creation, a change, a move and a removal.
 func testChanges(t T, s store.Store) {
 	page, err := store.Changes(t.Context(), s, store.Folder{}, "")

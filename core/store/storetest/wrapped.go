@@ -36,6 +36,10 @@ func (a Able) Capabilities() store.Capabilities {
 		Copy: func(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 			return move(ctx, from, revision, to)
 		},
+		Keeps: func(store.Writing) bool { return false },
+		Origin: func(_ context.Context, ref store.Ref, revision string) (store.Ref, string, error) {
+			return ref, revision, nil
+		},
 		Parts: a.Memory, Checksums: claims{}, Exports: claims{}, Changes: changes,
 		AwaitChanges: func(ctx context.Context, folder store.Folder, cursor string, _ time.Duration) (store.ChangePage, error) {
 			return changes(ctx, folder, cursor)

@@ -1,0 +1,127 @@
+// Package history describes what an account held before it was changed.
+//
+// A [Change] is one step back: what a path was just before a run created, overwrote,
+// deleted or moved it. The content that was there is kept as a plain file below
+// [store.HistoryFolder]; see [PartName] and [Place] for where, and docs/history.md for the
+// layout, which can be read without this program. A [Past] puts the changes after a time
+// together to what the account was at that time. [Retention] says which changes are kept
+// for how long.
+package history
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// How is what was done to a path.
+type How string
+
+const (
+	// Created put a file where nothing was. Of a folder: nothing was in it or at it.
+	Created How = "created"
+	// Overwritten replaced the content, which is at Kept.
+	Overwritten How = "overwritten"
+	// Deleted removed the content, which is at Kept.
+	Deleted How = "deleted"
+	// Moved gave the content the path To.
+	Moved How = "moved"
+	// Thinned is what is left of an Overwritten whose content is not kept any more.
+	Thinned How = "thinned"
+)
+
+// Change is one change of a path, with what was there before it.
+type Change struct {
+	// Account of the path, by its name.
+	Account string
+	// Path is the key of the file from the account's start; of a folder, which is only
+	// ever Created, with a closing "/".
+	Path store.Key
+	// At is when it was changed: before it, the path was what the change says, back to
+	// Since. Since is zero where no earlier change is known.
+	At, Since time.Time
+	How       How
+	// Size in bytes, Modified and Hash (KIND=HEXADECIMAL, empty where none is known) are
+	// those of the content that was there.
+	Size     int64
+	Modified time.Time
+	Hash     string
+	// Kept is where the content is, from the account's start; of Overwritten and Deleted.
+	Kept store.Key
+	// To is where the content went; of Moved.
+	To store.Key
+	// Run that made the change, and its job; both empty where they are not known.
+	Run, Job string
+	// Locked is until when nobody may delete the content; zero where anybody may.
+	Locked time.Time
+}
+
+// HasContent reports whether the change keeps a content.
+func (c *Change) HasContent() bool { return c.How == Overwritten || c.How == Deleted }
+
+// IsLocked reports whether the content must not be deleted at a time.
+func (c *Change) IsLocked(now time.Time) bool { return c.HasContent() && now.Before(c.Locked) }
+
+// stampForm is the form of times in names of parts.
+const stampForm = "2006-01-02T150405Z"
+
+// partLength is how long a run adds to one part.
+const partLength = 24 * time.Hour
+
+// PartName is the name of the folder below [store.HistoryFolder] to which a run that began
+// at a time moves contents now. One that takes longer than a day has a part for each day.
+func PartName(began, now time.Time, run string) string {
+	if days := now.Sub(began) / partLength; days > 0 {
+		began = began.Add(days * partLength)
+	}
+	return began.UTC().Format(stampForm) + "-" + run
+}
+
+// ParsePart reads the name of a part. The run is empty in the form of earlier versions,
+// TIME alone, whose folder holds the contents themselves.
+func ParsePart(name string) (began time.Time, run string, ok bool) {
+	stamp, run, named := strings.Cut(name, "Z-")
+	if named {
+		stamp += "Z"
+	}
+	began, err := time.Parse(stampForm, stamp)
+	return began, run, err == nil && began.UTC().Format(stampForm) == stamp && (!named || run != "")
+}
+
+// contents is the folder of a part that holds the contents, each at its path.
+const contents = "files"
+
+// PartFolder is the folder of a part.
+func PartFolder(part string) store.Path { return store.HistoryFolder.Child(part) }
+
+// longestName is what most file systems hold, in bytes.
+const longestName = 255
+
+// Place is where a part keeps the content of a file. n is 0, or a number that makes the
+// name unique, where the part keeps another content of the path already.
+func Place(part string, file store.Ref, n int64) store.Ref {
+	folder := PartFolder(part).Child(contents)
+	for _, name := range file.Folder.Path.Names() {
+		folder = folder.Child(name)
+	}
+	name := file.Name
+	if n > 0 {
+		extension := path.Ext(name)
+		tail := fmt.Sprintf(" (%d)%s", n, extension)
+		stem := strings.TrimSuffix(name, extension)
+		for len(stem)+len(tail) > longestName && stem != "" {
+			stem = strings.ToValidUTF8(stem[:len(stem)-1], "")
+		}
+		name = stem + tail
+	}
+	return store.Folder{Path: folder}.Ref(name).As(store.KindFile)
+}
+
+// keyOf is the key of a place from the account's start.
+func keyOf(ref store.Ref) store.Key { return store.KeyOf(ref.Folder.Path, ref.Name, ref.Kind) }
+
+// KeyOf returns the key of a file from the account's start.
+func KeyOf(file store.Ref) store.Key { return keyOf(file.As(store.KindFile)) }

@@ -1,0 +1,175 @@
+package history
+
+import (
+	"context"
+	"iter"
+	"strings"
+	"sync"
+	"time"
+
+	"deftheron/core/store"
+)
+
+// Records tell the changes of one account.
+type Records interface {
+	// First returns the first change of a path after a time; nil where there is none.
+	First(ctx context.Context, path store.Key, after time.Time) (*Change, error)
+	// FirstIn yields the first change after a time of each file in a folder, and for each
+	// folder in it below which a file was overwritten, deleted or moved after that time one
+	// change, of which the path alone counts. They come in the order of keys.
+	FirstIn(ctx context.Context, folder store.Path, after time.Time) iter.Seq2[Change, error]
+}
+
+// Past is an account as it was at a time.
+type Past struct {
+	records Records
+	at      time.Time
+
+	mu   sync.Mutex
+	made map[store.Path]time.Time
+}
+
+// NewPast returns the account of some records as it was at a time.
+func NewPast(records Records, at time.Time) *Past {
+	return &Past{records: records, at: at, made: map[store.Path]time.Time{}}
+}
+
+// At returns the time.
+func (p *Past) At() time.Time { return p.at }
+
+// State is what a path was.
+type State struct {
+	// Now says that nothing has changed since: it is what the account holds at Path.
+	Now  bool
+	Path store.Key
+	// Change is the change that keeps the content; nil where Now is set, or where
+	// nothing was there.
+	Change *Change
+	// Gone says that something was there whose content is not kept any more.
+	Gone bool
+}
+
+// mostMoves bounds how often a content is followed from path to path.
+const mostMoves = 1000
+
+// Of returns what a path was. The path of a folder has a closing "/".
+func (p *Past) Of(ctx context.Context, path store.Key) (State, error) {
+	change, err := p.records.First(ctx, path, p.at)
+	if err != nil {
+		return State{}, err
+	}
+	return p.stateOf(ctx, path, change)
+}
+
+// stateOf is the state of a path whose first change is known.
+func (p *Past) stateOf(ctx context.Context, path store.Key, change *Change) (State, error) {
+	after := p.at
+	for range mostMoves {
+		made, err := p.folderMade(ctx, parentOf(path), after)
+		if err != nil {
+			return State{}, err
+		}
+		switch {
+		case !made.IsZero() && (change == nil || !change.At.Before(made)), change != nil && change.How == Created:
+			return State{Path: path}, nil
+		case change == nil:
+			return State{Now: true, Path: path}, nil
+		case change.How == Thinned || !change.Since.IsZero() && change.Since.After(after) && change.How != Moved:
+			return State{Path: path, Gone: true}, nil
+		case change.How != Moved:
+			return State{Path: path, Change: change}, nil
+		}
+		if path, after = change.To, change.At; path == "" {
+			break
+		}
+		if change, err = p.records.First(ctx, path, after); err != nil {
+			return State{}, err
+		}
+	}
+	return State{Path: path, Gone: true}, nil
+}
+
+// folderMade returns when a folder, or the outermost of those that it is in, was first
+// made after a time; zero where none was.
+func (p *Past) folderMade(ctx context.Context, folder store.Path, after time.Time) (time.Time, error) {
+	cached := after.Equal(p.at)
+	if cached {
+		p.mu.Lock()
+		made, known := p.made[folder]
+		p.mu.Unlock()
+		if known {
+			return made, nil
+		}
+	}
+	var first time.Time
+	for at := folder; at != ""; at, _ = at.Split() {
+		change, err := p.records.First(ctx, store.Key(at), after)
+		if err != nil {
+			return first, err
+		}
+		if change != nil && change.How == Created && (first.IsZero() || change.At.Before(first)) {
+			first = change.At
+		}
+	}
+	if cached {
+		p.mu.Lock()
+		if len(p.made) > 1000 {
+			clear(p.made)
+		}
+		p.made[folder] = first
+		p.mu.Unlock()
+	}
+	return first, nil
+}
+
+// parentOf is the folder that a path is in.
+func parentOf(path store.Key) store.Path {
+	kind := store.KindFile
+	if strings.HasSuffix(string(path), "/") {
+		kind = store.KindFolder
+	}
+	parent, _ := path.Split(kind)
+	return parent
+}
+
+// Entry is what a folder held under a name.
+type Entry struct {
+	Name   string
+	Folder bool
+	State  State // of a file
+}
+
+// In yields what has changed since in a folder: the state of each file that has, and the
+// folders below which something has, in the order of keys.
+func (p *Past) In(ctx context.Context, folder store.Path) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		for change, err := range p.records.FirstIn(ctx, folder, p.at) {
+			if err != nil {
+				yield(Entry{}, err)
+				return
+			}
+			kind := store.KindFile
+			if strings.HasSuffix(string(change.Path), "/") {
+				kind = store.KindFolder
+			}
+			_, name := change.Path.Split(kind)
+			entry := Entry{Name: name, Folder: kind == store.KindFolder}
+			if !entry.Folder {
+				if entry.State, err = p.stateOf(ctx, change.Path, &change); err != nil {
+					yield(Entry{}, err)
+					return
+				}
+			}
+			if !yield(entry, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Made reports whether a folder was made after the time: nothing of what it holds now,
+// and has not changed since, was there.
+func (p *Past) Made(ctx context.Context, folder store.Path) (bool, error) {
+	made, err := p.folderMade(ctx, folder, p.at)
+	return !made.IsZero(), err
+}

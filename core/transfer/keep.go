@@ -1,0 +1,322 @@
+package transfer
+
+import (
+	"context"
+	"time"
+
+	"deftheron/core/history"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+)
+
+// version is the old content of an item's target, as it is kept in history.
+type version struct {
+	place store.Ref
+	hash  string // KIND=HEXADECIMAL; empty where none is known
+}
+
+// keepsDeleted reports whether what is removed is moved to history: where the rules say so,
+// and where nothing says for certain that it is still what was in sync.
+func (a *attempt) keepsDeleted(ctx context.Context) (bool, error) {
+	if a.Rules.KeepsVersions() {
+		return true, nil
+	}
+	return a.isKept(ctx)
+}
+
+// deleteKept moves a file of the target to history.
+func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Ending) error {
+	revision := a.item.Target.Revision
+	s := a.route.Target.Store
+	if a.item.version == nil {
+		kept, err := a.newVersion(ctx, place)
+		if err != nil {
+			return err
+		}
+		_, err = store.Move(ctx, s, place, revision, kept.place)
+		if store.KindOf(err) == store.ErrOutcomeUnknown {
+			if _, looked := s.Stat(ctx, place); store.KindOf(looked) == store.ErrNotFound {
+				err = nil
+			}
+		}
+		switch store.KindOf(err) {
+		case nil:
+			a.item.version = kept
+			a.kept(ending, history.Deleted)
+			return nil
+		case store.ErrUnsupported:
+		case store.ErrExists:
+			return store.Errorf(store.ErrTryAgain, "something else is kept at %s", kept.place)
+		default:
+			return err
+		}
+		if err = a.copyTo(ctx, place, revision, kept); err != nil {
+			return err
+		}
+	}
+	if _, err := s.Remove(ctx, place, revision); err != nil {
+		return err
+	}
+	a.kept(ending, history.Deleted)
+	return nil
+}
+
+// copyTo copies the old content to where it is kept: inside the account, where it can, or
+// else by reading and writing it.
+func (a *attempt) copyTo(ctx context.Context, place store.Ref, revision string, kept *version) error {
+	err := a.keepCopy(ctx, place, revision, kept.place)
+	if store.KindOf(err) == store.ErrExists {
+		err = store.Errorf(store.ErrTryAgain, "something else is kept at %s", kept.place)
+	}
+	if err == nil {
+		a.item.version = kept
+	}
+	return err
+}
+
+// newVersion returns where the old content of a place is to be kept: in a folder that is
+// there, under a name that is free, of which it was noted what it is for.
+func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, error) {
+	now := time.Now()
+	number := int64(0)
+	if a.try > 1 || a.Resumed || a.pass > 0 { // a name that nothing has had
+		number = max(1, now.Sub(a.Began).Milliseconds())
+	}
+	kept := &version{place: history.Place(history.PartName(a.Began, now, a.ID), place, number)}
+	if err := a.folders.ensure(ctx, a.route.Target, kept.place.Folder.Path); err != nil {
+		return nil, err
+	}
+	pair, err := a.Records.Pair(ctx, a.route.Scope, a.pairKey())
+	if err != nil {
+		return nil, err
+	}
+	if pair != nil && !pair.Kept {
+		remembered := pair.Target
+		if a.route.Back {
+			remembered = pair.Source
+		}
+		if store.SameRevision(remembered.Revision, a.item.Target.Revision) {
+			if kept.hash = pair.Digest; kept.hash == "" {
+				kept.hash = pair.Verification
+			}
+		}
+	}
+	a.item.keeps, a.item.keptHash = history.KeyOf(kept.place), kept.hash
+	return kept, a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Kept: a.item.keeps, KeptHash: kept.hash})
+}
+
+// kept notes in an ending that the old content was kept.
+func (a *attempt) kept(ending *Ending, how history.How) {
+	kept := a.item.version
+	if ending.Cause == plan.CauseRemoved || ending.Cause == plan.CauseNone && how == history.Deleted {
+		ending.Cause = plan.CauseVersionKept
+	}
+	if ending.Cause == plan.CauseVersionKept {
+		ending.Why = "kept as /" + a.route.Target.Account + kept.place.String()
+	}
+	ending.Changes = append(ending.Changes, history.Change{
+		Account: a.route.Target.Account, Path: history.KeyOf(a.target()), At: time.Now(), How: how, Size: a.item.Target.Size,
+		Modified: a.item.Target.Modified, Hash: kept.hash, Kept: history.KeyOf(kept.place), Run: a.ID, Job: a.Job, Locked: a.lockedUntil(),
+	})
+}
+
+// lockedUntil is until when a version that is kept now must stay.
+func (a *attempt) lockedUntil() time.Time {
+	if a.Rules.Locked <= 0 {
+		return time.Time{}
+	}
+	return time.Now().Add(a.Rules.Locked)
+}
+
+// created is the change of a file that was put where nothing was.
+func (a *attempt) created(side Side, place store.Ref) []history.Change {
+	if !a.Rules.TracksFiles() || a.pass == 0 && a.item.Key != "" && a.fresh[side.Store] {
+		return nil
+	}
+	return []history.Change{{Account: side.Account, Path: history.KeyOf(place), At: time.Now(), How: history.Created, Run: a.ID, Job: a.Job}}
+}
+
+// moved are the changes of a file that was moved within a side.
+func (a *attempt) moved(side Side, from, to store.Ref) []history.Change {
+	if !a.Rules.TracksFiles() {
+		return nil
+	}
+	now := time.Now()
+	return []history.Change{
+		{Account: side.Account, Path: history.KeyOf(from), At: now, How: history.Moved, To: history.KeyOf(to), Run: a.ID, Job: a.Job},
+		{Account: side.Account, Path: history.KeyOf(to), At: now, How: history.Created, Run: a.ID, Job: a.Job},
+	}
+}
+
+// keepCopy copies a file of the target within it: inside, where it can, or else by
+// reading and writing it.
+func (a *attempt) keepCopy(ctx context.Context, from store.Ref, revision string, to store.Ref) error {
+	side := a.route.Target
+	_, err := store.Copy(ctx, side.Store, from, revision, to, a.ID)
+	if store.KindOf(err) != store.ErrUnsupported {
+		return err
+	}
+	_, _, err = a.through(ctx, side, side, from, revision, to, store.Absent)
+	return err
+}
+
+// replace overwrites what the target holds. Where versions are kept, the old content is
+// moved to history by the write itself, or copied there before it.
+func (a *attempt) replace(ctx context.Context) (*Ending, error) {
+	place, condition := a.target(), store.AtRevision(a.item.Target.Revision)
+	if a.item.Cause != plan.CauseVersionKept {
+		if err := a.untouched(ctx); err != nil {
+			if store.KindOf(err) == store.ErrChanged || store.KindOf(err) == store.ErrNotFound {
+				return a.lookAgain(ctx, place, err)
+			}
+			return nil, err
+		}
+	}
+	if !a.Rules.KeepsVersions() || a.item.version != nil {
+		return a.write(ctx, place, condition)
+	}
+	kept, err := a.newVersion(ctx, place)
+	if err != nil {
+		return nil, err
+	}
+	if a.keepsByWriting(place, condition, kept) {
+		a.keeping = kept
+		return a.write(ctx, place, condition)
+	}
+	err = a.copyTo(ctx, place, a.item.Target.Revision, kept)
+	switch store.KindOf(err) {
+	case nil:
+		a.item.Cause = plan.CauseNone
+		return a.write(ctx, place, condition)
+	case store.ErrNotFound, store.ErrChanged:
+		return a.lookAgain(ctx, place, err)
+	}
+	return nil, err
+}
+
+// keepsByWriting reports whether the write itself keeps the old content.
+func (a *attempt) keepsByWriting(place store.Ref, condition store.Condition, kept *version) bool {
+	if _, _, parts := store.Parts(a.route.Target.Store, a.item.Size); parts {
+		return false
+	}
+	return store.Keeps(a.route.Target.Store, store.Writing{Place: place, Size: a.item.Size, If: condition, Keep: kept.place})
+}
+
+// findKept takes the old content for kept where an earlier try, of which nobody knows what
+// became, has put it to where it was to be kept.
+func (a *attempt) findKept(ctx context.Context) error {
+	if a.item.version != nil || a.item.keeps == "" {
+		return nil
+	}
+	place := a.item.keeps.Ref("", store.KindFile)
+	entry, err := a.route.Target.Store.Stat(ctx, place)
+	switch {
+	case store.KindOf(err) == store.ErrNotFound:
+		return nil
+	case err != nil:
+		return err
+	case entry.Size == a.item.Target.Size:
+		a.item.version = &version{place: place, hash: a.item.keptHash}
+	}
+	return nil
+}
+
+// otherwise is called where the target holds something else than what was kept of it: that
+// stays in history, and what is there now is another version.
+func (a *attempt) otherwise() {
+	if a.item.version != nil {
+		var ending Ending
+		a.kept(&ending, history.Overwritten)
+		a.item.changes = append(a.item.changes, ending.Changes...)
+	}
+	a.item.version, a.item.keeps, a.keeping = nil, "", nil
+}
+
+// settleVersion says in the ending of an item what its tries have moved to history. A copy
+// of what is at the target as before is not needed.
+func (a *attempt) settleVersion(ctx context.Context, ending *Ending) {
+	if ending.State != Done && a.item.version != nil && len(ending.Changes) == 0 {
+		target := a.route.Target.Store
+		entry, err := target.Stat(ctx, a.target())
+		if err == nil && store.SameRevision(entry.Revision, a.item.Target.Revision) {
+			if _, err = target.Remove(ctx, a.item.version.place, ""); err == nil {
+				a.item.version = nil
+			}
+		}
+		if a.item.version != nil {
+			a.kept(ending, history.Overwritten)
+		}
+	}
+	ending.Changes = append(a.item.changes, ending.Changes...)
+}
+
+// settleKept finds what an interrupted run has moved to history without it being written
+// down: it is what the item keeps, or has its name again where the new content has not
+// come yet.
+func (r *Run) settleKept(ctx context.Context) error {
+	notes, err := r.Records.Noted(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	for _, noted := range notes {
+		if noted.Kept == "" || noted.Item.Route >= len(r.Routes) || r.absentOf(noted.Item.Route) != nil {
+			continue
+		}
+		if err := r.persist(ctx, nil, func() error { return r.settleOneKept(ctx, noted) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
+	a := attempt{Run: r, item: &noted.Item, route: r.Routes[noted.Item.Route]}
+	s, place := a.route.Target.Store, noted.Kept.Ref("", store.KindFile)
+	entry, err := s.Stat(ctx, place)
+	switch {
+	case store.KindOf(err) == store.ErrNotFound:
+		return nil
+	case err != nil:
+		return err
+	case entry.Size != noted.Item.Target.Size:
+		return nil // it broke off, and is no version
+	}
+	_, err = store.Occupant(ctx, s, a.target())
+	if store.KindOf(err) == store.ErrNotFound && noted.Item.Action != plan.Remove && store.CanMove(s) {
+		_, err = store.Move(ctx, s, place, "", a.target())
+		return err
+	}
+	if err != nil && store.KindOf(err) != store.ErrNotFound {
+		return err
+	}
+	if r.settled == nil {
+		r.settled = map[int64]*version{}
+	}
+	r.settled[noted.Item.Seq] = &version{place: place, hash: noted.KeptHash}
+	return nil
+}
+
+// markFresh finds the targets at which nothing is yet: what is created there needs no
+// change of its own, as the folder itself is one.
+func (r *Run) markFresh(ctx context.Context, i int) error {
+	route := r.Routes[i]
+	if !r.Rules.TracksFiles() || r.Resumed || route.Target.Root.IsStart() || route.Target.Root.Kind == store.KindFile {
+		return nil
+	}
+	_, err := store.Occupant(ctx, route.Target.Store, route.Target.Root)
+	if store.KindOf(err) != store.ErrNotFound {
+		return err
+	}
+	for other, another := range r.Routes {
+		if other != i && another.Target.Store == route.Target.Store {
+			return nil // what is fresh of a store is said of all of it
+		}
+	}
+	root := route.Target.Root
+	r.fresh[route.Target.Store] = true
+	r.firstChanges = append(r.firstChanges, Ending{Route: i, Changes: []history.Change{{
+		Account: route.Target.Account, Path: store.KeyOf(root.Folder.Path, root.Name, store.KindFolder), At: time.Now(), How: history.Created,
+		Run: r.ID, Job: r.Job,
+	}}})
+	return nil
+}

@@ -1,0 +1,332 @@
+package view
+
+import (
+	"context"
+	"errors"
+	"hash"
+	"io"
+	"iter"
+	"strings"
+
+	"deftheron/core/history"
+	"deftheron/core/listing"
+	"deftheron/core/store"
+)
+
+// AsOf returns a store that shows an account as it was at a time, to be read. What has not
+// changed since is read where it is, and what has from where its content is kept.
+func AsOf(s store.Store, past *history.Past) store.Store {
+	view := &asOf{past: past}
+	view.store, view.refusal = s, func() error {
+		return store.Errorf(store.ErrRefused, "what an account was like at another time can only be read")
+	}
+	return view
+}
+
+type asOf struct {
+	readOnly
+	past *history.Past
+}
+
+// Traits implements Store.
+func (v *asOf) Traits() store.Traits {
+	traits := v.readOnly.Traits()
+	traits.Order, traits.Twins = store.OrderByKey, false
+	return traits
+}
+
+// Capabilities implements Store: nothing that tells of now.
+func (v *asOf) Capabilities() store.Capabilities {
+	c := v.readOnly.Capabilities()
+	c.ListFlat, c.Checksums, c.Changes, c.AwaitChanges = nil, nil, nil, nil
+	c.Origin = v.origin
+	return c
+}
+
+// gone is the error of what was there and is not kept.
+func gone(ref store.Ref) error {
+	return store.Errorf(store.ErrRefused, "what was at %s then is not kept any more", ref)
+}
+
+// keptRevision is the revision of a kept content.
+func keptRevision(change *history.Change) string { return "kept " + string(change.Kept) }
+
+func entryOf(name string, change *history.Change) store.Entry {
+	entry := store.Entry{Name: name, Kind: store.KindFile, Size: change.Size, Modified: change.Modified, Revision: keptRevision(change)}
+	if hash, ok := store.ParseHash(change.Hash); ok {
+		entry.Hashes = store.Hashes{hash}
+	}
+	return entry
+}
+
+// stateOf finds what a file was.
+func (v *asOf) stateOf(ctx context.Context, ref store.Ref) (history.State, error) {
+	state, err := v.past.Of(ctx, history.KeyOf(ref))
+	switch {
+	case err != nil:
+		return state, err
+	case state.Gone:
+		return state, gone(ref)
+	case !state.Now && state.Change == nil:
+		return state, store.Errorf(store.ErrNotFound, "nothing was at %s then", ref)
+	}
+	return state, nil
+}
+
+// nowAt is the ref of what a state says is there now.
+func nowAt(ref store.Ref, state history.State) store.Ref {
+	if history.KeyOf(ref) == state.Path {
+		return ref
+	}
+	return state.Path.Ref("", store.KindFile)
+}
+
+// Stat implements Store.
+func (v *asOf) Stat(ctx context.Context, ref store.Ref) (store.Entry, error) {
+	if ref.IsStart() {
+		return v.store.Stat(ctx, ref)
+	}
+	if ref.Kind != store.KindFolder {
+		state, err := v.stateOf(ctx, ref)
+		switch {
+		case err == nil && state.Now:
+			entry, failed := v.store.Stat(ctx, nowAt(ref, state).As(store.KindFile))
+			if failed == nil {
+				entry.Name = ref.Name
+			}
+			if err = failed; ref.Kind != "" || store.KindOf(err) != store.ErrNotFound {
+				return entry, err
+			}
+		case err == nil:
+			return entryOf(ref.Name, state.Change), nil
+		case ref.Kind != "" || store.KindOf(err) != store.ErrNotFound:
+			return store.Entry{}, err
+		}
+	}
+	return v.statFolder(ctx, ref.As(store.KindFolder))
+}
+
+// statFolder looks at a folder: it was there where anything was in it, or where it is
+// there now and was not made since.
+func (v *asOf) statFolder(ctx context.Context, ref store.Ref) (store.Entry, error) {
+	for _, err := range v.List(ctx, ref.AsFolder()) {
+		if err == nil || store.KindOf(err) != store.ErrNotFound {
+			return store.Entry{Name: ref.Name, Kind: store.KindFolder, ID: ref.ID}, err
+		}
+		return store.Entry{}, err
+	}
+	return store.Entry{Name: ref.Name, Kind: store.KindFolder, ID: ref.ID}, nil
+}
+
+// List implements Store: what is there now, in the order of keys, with what was changed
+// since as it was.
+func (v *asOf) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return func(yield func(store.Entry, error) bool) {
+		made, err := v.past.Made(ctx, folder.Path)
+		if err != nil {
+			yield(store.Entry{}, err)
+			return
+		}
+		m := merging{view: v, ctx: ctx, folder: folder, made: made, yield: yield}
+		m.run()
+	}
+}
+
+// merging merges what is in a folder now with what has changed.
+type merging struct {
+	view    *asOf
+	ctx     context.Context
+	folder  store.Folder
+	made    bool // the folder was made since
+	yield   func(store.Entry, error) bool
+	yielded bool
+}
+
+func keyIn(name string, folder bool) store.Key {
+	if folder {
+		return store.KeyOf("", name, store.KindFolder)
+	}
+	return store.KeyOf("", name, store.KindFile)
+}
+
+func (m *merging) run() {
+	next, stop := iter.Pull2(m.view.past.In(m.ctx, m.folder.Path))
+	defer stop()
+	change, err, more := next()
+	for entry, failed := range listing.Sorted(m.ctx, m.view.store, m.folder) {
+		if store.KindOf(failed) == store.ErrNotFound {
+			m.missing(next, change, err, more, failed)
+			return
+		}
+		if failed != nil {
+			m.yield(store.Entry{}, failed)
+			return
+		}
+		key := keyIn(entry.Name, entry.Kind == store.KindFolder)
+		for more && err == nil && keyIn(change.Name, change.Folder) < key {
+			if !m.past(change) {
+				return
+			}
+			change, err, more = next()
+		}
+		if err != nil {
+			m.yield(store.Entry{}, err)
+			return
+		}
+		if more && keyIn(change.Name, change.Folder) == key {
+			if entry.Kind != store.KindFolder && !m.past(change) || entry.Kind == store.KindFolder && !m.give(entry) {
+				return
+			}
+			change, err, more = next()
+			continue
+		}
+		if !m.now(entry) {
+			return
+		}
+	}
+	m.rest(next, change, err, more)
+}
+
+// missing yields what was in a folder that is not there now.
+func (m *merging) missing(next func() (history.Entry, error, bool), change history.Entry, err error, more bool, why error) {
+	if m.rest(next, change, err, more) && !m.yielded {
+		m.yield(store.Entry{}, why)
+	}
+}
+
+// rest yields what is left of the changes.
+func (m *merging) rest(next func() (history.Entry, error, bool), change history.Entry, err error, more bool) bool {
+	for ; more; change, err, more = next() {
+		if err != nil {
+			m.yield(store.Entry{}, err)
+			return false
+		}
+		if !m.past(change) {
+			return false
+		}
+	}
+	return true
+}
+
+func (m *merging) give(entry store.Entry) bool {
+	m.yielded = true
+	return m.yield(entry, nil)
+}
+
+// now yields what is there and has no change of its own since, unless it came with its
+// folder.
+func (m *merging) now(entry store.Entry) bool {
+	if m.folder.Path == "" && store.Ours("", entry.Name) {
+		return true
+	}
+	if m.made {
+		return true
+	}
+	if entry.Kind == store.KindFolder {
+		made, err := m.view.past.Made(m.ctx, m.folder.Path.Child(entry.Name))
+		if err != nil {
+			return m.yield(store.Entry{}, err)
+		}
+		if made {
+			return true
+		}
+	}
+	return m.give(entry)
+}
+
+// past yields what was there of something that has changed since.
+func (m *merging) past(change history.Entry) bool {
+	switch state := change.State; {
+	case change.Folder:
+		return m.give(store.Entry{Name: change.Name, Kind: store.KindFolder})
+	case state.Change != nil:
+		return m.give(entryOf(change.Name, state.Change))
+	case state.Now: // it has moved
+		entry, err := m.view.store.Stat(m.ctx, state.Path.Ref("", store.KindFile))
+		if store.KindOf(err) == store.ErrNotFound {
+			return true
+		}
+		if err != nil {
+			return m.yield(store.Entry{}, err)
+		}
+		entry.Name = change.Name
+		return m.give(entry)
+	}
+	return true
+}
+
+// origin is where the content of a file is now.
+func (v *asOf) origin(ctx context.Context, ref store.Ref, revision string) (store.Ref, string, error) {
+	state, err := v.stateOf(ctx, ref)
+	switch {
+	case err != nil:
+		return ref, "", err
+	case state.Now:
+		return nowAt(ref, state).As(store.KindFile), revision, nil
+	}
+	place := state.Change.Kept.Ref("", store.KindFile)
+	entry, err := v.kept(ctx, ref, place, state.Change)
+	return place, entry.Revision, err
+}
+
+// kept looks at a kept content.
+func (v *asOf) kept(ctx context.Context, ref, place store.Ref, change *history.Change) (store.Entry, error) {
+	entry, err := v.store.Stat(ctx, place)
+	switch {
+	case store.KindOf(err) == store.ErrNotFound:
+		return entry, store.Errorf(store.ErrRefused, "what was at %s then was kept as %s, and is not there any more", ref, place)
+	case err == nil && entry.Size >= 0 && entry.Size != change.Size:
+		return entry, store.Errorf(store.ErrRefused, "what was at %s then was kept as %s, and has %d bytes now instead of %d", ref, place,
+			entry.Size, change.Size)
+	}
+	return entry, err
+}
+
+// Open implements Store. A content that is read whole is compared with its hash.
+func (v *asOf) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
+	ref := reading.Place
+	state, err := v.stateOf(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	if state.Now {
+		reading.Place = nowAt(ref, state).As(store.KindFile)
+		return v.store.Open(ctx, reading)
+	}
+	change := state.Change
+	if reading.Revision != "" && reading.Revision != keptRevision(change) {
+		return nil, store.Errorf(store.ErrChanged, "what is kept of %s is another version now", ref)
+	}
+	whole := reading.Offset == 0 && (reading.Length == 0 || reading.Length == change.Size)
+	reading.Place, reading.Revision = change.Kept.Ref("", store.KindFile), ""
+	if _, err := v.kept(ctx, ref, reading.Place, change); err != nil {
+		return nil, err
+	}
+	body, err := v.store.Open(ctx, reading)
+	if err != nil {
+		return nil, err
+	}
+	wanted, ok := store.ParseHash(change.Hash)
+	if computed := wanted.Kind.New(); ok && whole && computed != nil {
+		return &checked{ReadCloser: body, place: reading.Place, hash: computed, wanted: wanted}, nil
+	}
+	return body, nil
+}
+
+// checked compares what is read with its hash.
+type checked struct {
+	io.ReadCloser
+	place  store.Ref
+	hash   hash.Hash
+	wanted store.Hash
+}
+
+func (c *checked) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	c.hash.Write(p[:n])
+	if errors.Is(err, io.EOF) && store.HashOf(c.wanted.Kind, c.hash.Sum(nil)) != c.wanted {
+		return n, store.Errorf(store.ErrRefused, "%s does not hold what was kept there: its hash is not %s", c.place,
+			strings.Replace(c.wanted.String(), "=", " ", 1))
+	}
+	return n, err
+}

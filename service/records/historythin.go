@@ -1,0 +1,324 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"deftheron/core/history"
+	"deftheron/core/store"
+)
+
+// Thinning has two steps, of which each may be interrupted and begun again: Doom marks what
+// retention drops, path by path, and TakeDoomed returns what is marked, manifest by manifest,
+// until DropDoomed has removed it.
+
+// doomed are the marks: of what is dropped, and of what is left without its content.
+const (
+	doomedDrop  = int(history.Drop)
+	doomedEmpty = int(history.Empty)
+)
+
+// HistoryCount is how many changes with contents there are of something, and their bytes.
+type HistoryCount struct {
+	Versions int64 `json:"versions"`
+	Bytes    int64 `json:"bytes"`
+}
+
+// Thinner decides about the changes of one path, in the order of time.
+type Thinner func(changes []history.Change, wanted func(*history.Change) (bool, error)) ([]history.Decision, error)
+
+// Doom has a Thinner decide about each path of the account, and marks what goes, unless dry.
+// It returns what goes.
+func (h History) Doom(ctx context.Context, dry bool, thin Thinner) (going HistoryCount, err error) {
+	var folder, name []byte
+	var held []HistoryRow // of the path that a page ended in
+	for {
+		where := "history.account = ? AND doomed = 0 AND (folder, history.name, at) > (?, ?, ?) ORDER BY folder, history.name, at LIMIT ?"
+		after := int64(-1)
+		if len(held) > 0 {
+			after = held[len(held)-1].At.UnixNano()
+		}
+		page, err := h.db.changes(ctx, where, h.account, append([]byte{}, folder...), append([]byte{}, name...), after, mostThinned)
+		if err != nil {
+			return going, err
+		}
+		last := len(page) < mostThinned
+		held = append(held, page...)
+		if len(page) > 0 {
+			folder, name = splitKey(page[len(page)-1].Path)
+		}
+		var marks []mark
+		for len(held) > 0 {
+			n := 1
+			for n < len(held) && held[n].Path == held[0].Path {
+				n++
+			}
+			if n == len(held) && !last && n < mostOfPath {
+				break // there may be more of it
+			}
+			some, err := h.thin(ctx, held[:n], thin, &going)
+			if err != nil {
+				return going, err
+			}
+			marks, held = append(marks, some...), held[n:]
+		}
+		held = append([]HistoryRow{}, held...)
+		if !dry {
+			if err := h.db.each(ctx, "UPDATE history SET doomed = ? WHERE number = ?", len(marks), func(i int) []any {
+				return []any{marks[i].how, marks[i].number}
+			}); err != nil {
+				return going, err
+			}
+		}
+		if last {
+			return going, nil
+		}
+	}
+}
+
+// mostOfPath is how many changes of one path are looked at together.
+const mostOfPath = 20_000
+
+type mark struct {
+	number int64
+	how    int
+}
+
+func (h History) thin(ctx context.Context, rows []HistoryRow, thin Thinner, going *HistoryCount) (marks []mark, err error) {
+	changes := make([]history.Change, len(rows))
+	for i := range rows {
+		changes[i] = rows[i].Change
+	}
+	decisions, err := thin(changes, func(change *history.Change) (wanted bool, err error) {
+		err = h.db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM history INDEXED BY history_moved WHERE account = ? AND "+
+			"moved_to = ? AND at >= ? AND at < ? AND doomed = 0)", h.account, []byte(change.Path), nanoseconds(change.Since),
+			change.At.UnixNano()).Scan(&wanted)
+		return wanted, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i, decision := range decisions {
+		if decision == history.Keep {
+			continue
+		}
+		if rows[i].HasContent() {
+			going.Versions++
+			going.Bytes += max(0, rows[i].Size)
+		}
+		marks = append(marks, mark{rows[i].Number, int(decision)})
+	}
+	return marks, nil
+}
+
+// Doomed are changes that go, all of one manifest, and what the manifest lists after that.
+type Doomed struct {
+	Part     string
+	Manifest int64 // 0: they are in none
+	Gone     []HistoryRow
+	Stay     []history.Change
+}
+
+// TakeDoomed returns changes of a part that go; none at the end.
+func (h History) TakeDoomed(ctx context.Context) (doomed Doomed, err error) {
+	var part int64
+	err = h.db.readPool.QueryRowContext(ctx, `SELECT part, history_parts.name, manifest FROM history INDEXED BY history_doomed
+		CROSS JOIN history_parts ON history_parts.number = part WHERE doomed <> 0 AND history.account = ? LIMIT 1`,
+		h.account).Scan(&part, &doomed.Part, &doomed.Manifest)
+	if err == sql.ErrNoRows {
+		return doomed, nil
+	}
+	if err != nil {
+		return doomed, err
+	}
+	if doomed.Manifest == 0 {
+		doomed.Gone, err = h.db.changes(ctx, "part = ? AND manifest = 0 AND doomed <> 0 ORDER BY history.number LIMIT ?", part, mostThinned)
+		return doomed, err
+	}
+	rows, err := h.db.changes(ctx, "part = ? AND manifest = ? ORDER BY history.number", part, doomed.Manifest)
+	if err != nil {
+		return doomed, err
+	}
+	for _, row := range rows {
+		switch row.Doomed {
+		case 0:
+			doomed.Stay = append(doomed.Stay, row.Change)
+			continue
+		case doomedEmpty:
+			doomed.Stay = append(doomed.Stay, emptied(row.Change))
+		}
+		doomed.Gone = append(doomed.Gone, row)
+	}
+	return doomed, nil
+}
+
+func emptied(change history.Change) history.Change {
+	change.How, change.Kept, change.Locked = history.Thinned, "", time.Time{}
+	return change
+}
+
+// DropDoomed removes changes that TakeDoomed has returned, and reports whether their part has
+// none any more; it is forgotten then.
+func (h History) DropDoomed(ctx context.Context, doomed Doomed) (last bool, err error) {
+	err = h.db.transaction(ctx, func(tx *sql.Tx) error {
+		if err := eachIn(ctx, tx, "DELETE FROM history WHERE number = ?", len(doomed.Gone), func(i int) []any {
+			if doomed.Gone[i].Doomed != doomedDrop {
+				return nil
+			}
+			return []any{doomed.Gone[i].Number}
+		}); err != nil {
+			return err
+		}
+		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, locked = 0, doomed = 0 WHERE number = ?", len(doomed.Gone),
+			func(i int) []any {
+				if doomed.Gone[i].Doomed != doomedEmpty {
+					return nil
+				}
+				return []any{doomed.Gone[i].Number}
+			}); err != nil {
+			return err
+		}
+		result, err := tx.ExecContext(ctx, `DELETE FROM history_parts WHERE account = ? AND name = ? AND NOT EXISTS
+			(SELECT 1 FROM history INDEXED BY history_of_parts WHERE part = history_parts.number)`, h.account, doomed.Part)
+		if err != nil {
+			return err
+		}
+		n, err := result.RowsAffected()
+		last = n > 0
+		return err
+	})
+	return last, err
+}
+
+// Parts returns the names of parts that are known, those of a list alone.
+func (h History) Parts(ctx context.Context, names []string) (known map[string]bool, err error) {
+	known = map[string]bool{}
+	for _, name := range names {
+		var there bool
+		err := h.db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM history_parts WHERE account = ? AND name = ?)", h.account,
+			name).Scan(&there)
+		if err != nil {
+			return nil, err
+		}
+		known[name] = there
+	}
+	return known, nil
+}
+
+// ImportPart adds a part of an account, by its name, with changes that were read from its
+// manifests and its contents: all of it, or nothing.
+func (db *DB) ImportPart(ctx context.Context, account, part string, read func(add func(manifest int64, change history.Change) error) error) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		numbers := newNumbering(tx)
+		number, err := numbers.account(ctx, account)
+		if err != nil {
+			return err
+		}
+		_, run, _ := history.ParsePart(part)
+		id, err := numbers.part(ctx, number, part, run, "")
+		if err != nil {
+			return err
+		}
+		highest := int64(0)
+		return read(func(manifest int64, change history.Change) error {
+			if highest = max(highest, manifest); manifest == 0 {
+				// Its own manifest is to have a name that none of the part has.
+				if err := raiseNumbers(ctx, tx, highest+history.MostInManifest); err != nil {
+					return err
+				}
+			}
+			if change.Job != "" {
+				if _, err := tx.ExecContext(ctx, "UPDATE history_parts SET job = ? WHERE number = ? AND job = ''", change.Job, id); err != nil {
+					return err
+				}
+			}
+			if change.Kept != "" {
+				var there bool
+				folder, name := splitKey(change.Path)
+				if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM history WHERE account = ? AND folder = ? AND name = ? AND kept = ?)",
+					number, folder, name, []byte(change.Kept)).Scan(&there); err != nil || there {
+					return err
+				}
+			}
+			return addChange(ctx, tx, number, id, manifest, &change)
+		})
+	})
+}
+
+// raiseNumbers has changes that are added from now on have numbers above one.
+func raiseNumbers(ctx context.Context, tx *sql.Tx, above int64) error {
+	var highest int64
+	err := tx.QueryRowContext(ctx, "SELECT coalesce(max(number), 0) FROM history").Scan(&highest)
+	if err != nil || highest > above {
+		return err
+	}
+	// The highest number decides about the next.
+	_, err = tx.ExecContext(ctx, "UPDATE history SET number = ? WHERE number = ?", above+1, highest)
+	return err
+}
+
+// ForgetHistory forgets what is known of the history of an account, by its id: it is read
+// again from the account.
+func (db *DB) ForgetHistory(ctx context.Context, id string) error {
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		const number = " WHERE account = (SELECT number FROM history_accounts WHERE id = ?)"
+		for _, table := range []string{"history", "history_parts", "history_folders"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+number, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// HistoryPart is a part of an account's history: what one run, or a day of it, has changed.
+type HistoryPart struct {
+	Name, Run, Job string
+	Began          time.Time
+	Changed        int64 // changes below the folder that was asked about
+	First, Last    time.Time
+}
+
+// PartsOf returns the parts that have changes in a folder or below it, the newest first, of
+// those that began before one.
+func (h History) PartsOf(ctx context.Context, folder store.Path, before time.Time, most int) (parts []HistoryPart, err error) {
+	rows, err := h.db.readPool.QueryContext(ctx, `SELECT number, name, run, job, began FROM history_parts INDEXED BY history_parts_began
+		WHERE account = ? AND began < ? AND EXISTS (SELECT 1 FROM history INDEXED BY history_below WHERE part = history_parts.number AND
+			folder >= ? AND folder < ?) ORDER BY began DESC LIMIT ?`, h.account, before.UnixNano(), []byte(folder), upTo(folder), most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var numbers []int64
+	for rows.Next() {
+		var part HistoryPart
+		var number, began int64
+		if err := rows.Scan(&number, &part.Name, &part.Run, &part.Job, &began); err != nil {
+			return nil, err
+		}
+		part.Began = fromNanoseconds(began)
+		parts, numbers = append(parts, part), append(numbers, number)
+	}
+	for i := range parts {
+		var first, last sql.NullInt64
+		err := h.db.readPool.QueryRowContext(ctx, `SELECT count(*), min(at), max(at) FROM (SELECT at FROM history INDEXED BY history_below
+			WHERE part = ? AND folder >= ? AND folder < ? LIMIT 10000)`, numbers[i], []byte(folder), upTo(folder)).Scan(&parts[i].Changed,
+			&first, &last)
+		if err != nil {
+			return nil, err
+		}
+		parts[i].First, parts[i].Last = fromNanoseconds(first.Int64), fromNanoseconds(last.Int64)
+	}
+	return parts, rows.Err()
+}
+
+// Held returns what the history of an account holds.
+func (h History) Held(ctx context.Context) (count HistoryCount, err error) {
+	err = h.db.readPool.QueryRowContext(ctx, "SELECT versions, bytes FROM history_accounts WHERE number = ?", h.account).Scan(&count.Versions,
+		&count.Bytes)
+	if err == sql.ErrNoRows {
+		err = nil
+	}
+	return count, err
+}

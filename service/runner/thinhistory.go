@@ -1,0 +1,212 @@
+package runner
+
+import (
+	"context"
+	"time"
+
+	"deftheron/core/files"
+	"deftheron/core/history"
+	"deftheron/core/job"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/service/records"
+)
+
+// ThinHistory removes from all accounts that can be written to the versions that no rule
+// keeps at a moment, and lists in manifests what was not listed. One that is away has its
+// turn the next time.
+func (r *Runner) ThinHistory(ctx context.Context, now time.Time) {
+	rows, err := r.db.Accounts(ctx)
+	if err != nil {
+		r.log.Error("could not look for expired history", "error", err)
+		return
+	}
+	for _, row := range rows {
+		if row.Suspended || row.ReadOnly {
+			continue
+		}
+		account, err := r.accounts.Open(ctx, row.Name)
+		var gone records.HistoryCount
+		if err == nil && !account.Store.Traits().ReadOnly {
+			gone, err = r.thinAccount(ctx, account, now)
+		}
+		if gone.Versions > 0 {
+			r.log.Info("deleted expired versions", "account", row.Name, "versions", gone.Versions, "bytes", gone.Bytes)
+		}
+		if err != nil && ctx.Err() == nil {
+			r.log.Warn("could not delete expired versions", "account", row.Name, "error", err)
+		}
+	}
+}
+
+// thinAccount thins the history of one account.
+func (r *Runner) thinAccount(ctx context.Context, account tree.Account, now time.Time) (gone records.HistoryCount, err error) {
+	known, err := r.historyOf(ctx, account.Name, account.Store)
+	if err != nil {
+		return gone, err
+	}
+	if _, err := history.WriteManifests(ctx, account.Store, account.Name, "", r.db); err != nil {
+		return gone, err
+	}
+	rules, err := r.retentions(ctx)
+	if err != nil {
+		return gone, err
+	}
+	if gone, err = known.Doom(ctx, false, rules.thin(now)); err != nil {
+		return gone, err
+	}
+	return gone, r.sweep(ctx, account, known)
+}
+
+// retentions are the rules of each job, by name, and those of what has no job.
+type retentions struct {
+	jobs  map[string]history.Retention
+	usual history.Retention
+}
+
+// forGood is how long what is kept for good is kept.
+const forGood = 200 * 365 * 24 * time.Hour
+
+func (r *Runner) retentions(ctx context.Context) (retentions, error) {
+	rules := retentions{jobs: map[string]history.Retention{}, usual: history.Retention{All: r.KeepHistory}}
+	if r.KeepHistory <= 0 {
+		rules.usual.All = forGood
+	}
+	jobs, err := r.db.KeptJobs(ctx)
+	for _, row := range jobs {
+		spec := keptSpec(row)
+		retention, err := spec.History.Keep.Read()
+		switch {
+		case err != nil:
+			return rules, err
+		case spec.History.Only:
+			retention = history.Retention{All: forGood}
+		case spec.History.Keep.IsZero():
+			continue
+		}
+		rules.jobs[row.Name] = retention
+	}
+	return rules, err
+}
+
+// of returns the rules of a path's changes: those of the job that changed it last.
+func (r retentions) of(changes []history.Change) history.Retention {
+	if rules, ok := r.jobs[changes[len(changes)-1].Job]; ok {
+		return rules
+	}
+	return r.usual
+}
+
+func (r retentions) thin(now time.Time) records.Thinner {
+	return func(changes []history.Change, wanted func(*history.Change) (bool, error)) ([]history.Decision, error) {
+		return r.of(changes).Thin(changes, now, wanted)
+	}
+}
+
+// sweep removes what is marked: first the contents, then their lines in manifests, and last
+// their records, so that it can be begun again wherever it ended.
+func (r *Runner) sweep(ctx context.Context, account tree.Account, known records.History) error {
+	for {
+		doomed, err := known.TakeDoomed(ctx)
+		if err != nil || len(doomed.Gone) == 0 {
+			return err
+		}
+		for _, row := range doomed.Gone {
+			if !row.HasContent() {
+				continue
+			}
+			place := row.Kept.Ref("", store.KindFile)
+			if _, err := account.Store.Remove(ctx, place, ""); err != nil && store.KindOf(err) != store.ErrNotFound {
+				return err
+			}
+		}
+		if err := r.relist(ctx, account, doomed); err != nil {
+			return err
+		}
+		last, err := known.DropDoomed(ctx, doomed)
+		if err != nil {
+			return err
+		}
+		if last {
+			if err := removePart(ctx, account.Store, doomed.Part); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// relist writes a manifest again without what is removed, or removes it.
+func (r *Runner) relist(ctx context.Context, account tree.Account, doomed records.Doomed) error {
+	if doomed.Manifest == 0 {
+		return nil
+	}
+	place := store.Folder{Path: history.PartFolder(doomed.Part)}.Ref(history.ManifestName(doomed.Manifest)).As(store.KindFile)
+	if len(doomed.Stay) > 0 {
+		return history.PutManifest(ctx, account.Store, place, "", doomed.Stay)
+	}
+	_, err := account.Store.Remove(ctx, place, "")
+	if store.KindOf(err) == store.ErrNotFound {
+		err = nil
+	}
+	return err
+}
+
+// removePart removes the folder of a part of which nothing is kept.
+func removePart(ctx context.Context, s store.Store, part string) error {
+	folder := history.PartFolder(part).Ref()
+	left, err := files.Survey(ctx, s, folder)
+	if err == nil {
+		_, err = files.Remove(ctx, s, folder, left)
+	}
+	if store.KindOf(err) == store.ErrNotFound {
+		err = nil
+	}
+	return err
+}
+
+// HistoryFreed returns what other rules for the versions of a job would remove now, of those
+// that are kept at its targets.
+func (r *Runner) HistoryFreed(ctx context.Context, name string, given job.History) (freed records.HistoryCount, err error) {
+	row, err := r.kept(ctx, name)
+	if err != nil {
+		return freed, err
+	}
+	changed := keptSpec(row)
+	changed.History = given
+	if err := changed.Check(); err != nil {
+		return freed, &InputError{err}
+	}
+	rules, err := r.retentions(ctx)
+	if err != nil {
+		return freed, err
+	}
+	delete(rules.jobs, name)
+	if !given.Keep.IsZero() {
+		if rules.jobs[name], err = given.Keep.Read(); err != nil {
+			return freed, &InputError{err}
+		}
+	}
+	seen := map[string]bool{}
+	for _, route := range changed.Routes {
+		address, err := store.ParseAddress(route.To)
+		if err != nil || seen[address.Account] {
+			continue
+		}
+		seen[address.Account] = true
+		id, err := r.accounts.ID(ctx, address.Account)
+		if err != nil {
+			return freed, err
+		}
+		known, err := r.db.History(ctx, id)
+		if err != nil {
+			return freed, err
+		}
+		one, err := known.Doom(ctx, true, rules.thin(time.Now()))
+		if err != nil {
+			return freed, err
+		}
+		freed.Versions += one.Versions
+		freed.Bytes += one.Bytes
+	}
+	return freed, nil
+}
