@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/pflag"
 
-	"deftheron/core/plan"
+	"deftheron/core/job"
 )
 
 // pastTime is an option that is a time in the past: a date, a date and a time on this
@@ -50,7 +50,7 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 	if short, err := time.ParseDuration(text); err == nil && short > 0 {
 		return now.Add(-short), nil
 	}
-	if at, err := plan.ParseAge(text, now); err == nil && at.Before(now) {
+	if at, err := job.ParseAge(text, now); err == nil && at.Before(now) {
 		return at, nil
 	}
 	return now, usageError("%q is not a time; write 2026-11-27, \"2026-11-27 18:00\", yesterday, or an age such as 90m, 6h or 3d", text)

@@ -115,3 +115,8 @@ func LackOfSpace(ctx context.Context, routes []Route, bytes int64) string {
 	}
 	return fmt.Sprintf("/%s has %d bytes free, and %d are to be written", routes[0].Target.Account, space.Free, bytes)
 }
+
+// isRestore reports whether the source is what the place of the target was at a time.
+func (p planning) isRestore() bool {
+	return !p.rules.At.IsZero() && p.Source.Address.String() == p.Target.Address.String()
+}

@@ -15,6 +15,18 @@ type version struct {
 	hash  string // KIND=HEXADECIMAL; empty where none is known
 }
 
+// keeps is what a run knows of its versions.
+type keeps struct {
+	// settled are versions that the run had kept before it was interrupted, by Seq.
+	settled map[int64]*version
+	// settledMoves are where it had moved contents from.
+	settledMoves map[int64]store.Key
+	// fresh are the stores of targets at which nothing was; firstChanges say so.
+	fresh        map[store.Store]bool
+	firstChanges []Ending
+	unlisted     unlisted
+}
+
 // keepsDeleted reports whether what is removed is moved to history: where the rules say so,
 // and where nothing says for certain that it is still what was in sync.
 func (a *attempt) keepsDeleted(ctx context.Context) (bool, error) {
@@ -128,6 +140,30 @@ func (a *attempt) lockedUntil() time.Time {
 	return time.Now().Add(a.Rules.Locked)
 }
 
+// changed says in an ending what became of a place that has the item's content now.
+func (a *attempt) changed(ending *Ending, place store.Ref) {
+	switch {
+	case a.item.version != nil:
+		a.kept(ending, history.Overwritten)
+	case a.item.movedFrom != "":
+		ending.Changes = a.moved(a.route.Target, a.item.movedFrom.Ref("", store.KindFile), place)
+	default:
+		ending.Changes = a.created(a.route.Target, place)
+	}
+}
+
+// noteMove notes that the content is about to be moved within the target.
+func (a *attempt) noteMove(from store.Ref, hash string) error {
+	if a.item.movedFrom = ""; a.Rules.TracksFiles() {
+		a.item.movedFrom = history.KeyOf(from)
+	}
+	if a.Rules.Type != plan.TwoWay && a.item.movedFrom != "" {
+		return a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, From: a.item.movedFrom})
+	}
+	a.note(hashIn(hash))
+	return nil
+}
+
 // created is the change of a file that was put where nothing was.
 func (a *attempt) created(side Side, place store.Ref) []history.Change {
 	if !a.Rules.TracksFiles() || a.pass == 0 && a.item.Key != "" && a.fresh[side.Store] {
@@ -229,7 +265,7 @@ func (a *attempt) otherwise() {
 		a.kept(&ending, history.Overwritten)
 		a.item.changes = append(a.item.changes, ending.Changes...)
 	}
-	a.item.version, a.item.keeps, a.keeping = nil, "", nil
+	a.item.version, a.item.keeps, a.keeping, a.item.movedFrom = nil, "", nil, ""
 }
 
 // settleVersion says in the ending of an item what its tries have moved to history. A copy
@@ -259,7 +295,7 @@ func (r *Run) settleKept(ctx context.Context) error {
 		return err
 	}
 	for _, noted := range notes {
-		if noted.Kept == "" || noted.Item.Route >= len(r.Routes) || r.absentOf(noted.Item.Route) != nil {
+		if noted.Kept == "" && noted.From == "" || noted.Item.Route >= len(r.Routes) || r.absentOf(noted.Item.Route) != nil {
 			continue
 		}
 		if err := r.persist(ctx, nil, func() error { return r.settleOneKept(ctx, noted) }); err != nil {
@@ -271,6 +307,9 @@ func (r *Run) settleKept(ctx context.Context) error {
 
 func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
 	a := attempt{Run: r, item: &noted.Item, route: r.Routes[noted.Item.Route]}
+	if noted.From != "" {
+		return a.settleMove(ctx, noted.From)
+	}
 	s, place := a.route.Target.Store, noted.Kept.Ref("", store.KindFile)
 	entry, err := s.Stat(ctx, place)
 	switch {
@@ -294,6 +333,35 @@ func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
 	}
 	r.settled[noted.Item.Seq] = &version{place: place, hash: noted.KeptHash}
 	return nil
+}
+
+// settleMove finds out whether a content has been moved within the target.
+func (a *attempt) settleMove(ctx context.Context, from store.Key) error {
+	s := a.route.Target.Store
+	if _, err := s.Stat(ctx, from.Ref("", store.KindFile)); store.KindOf(err) != store.ErrNotFound {
+		return err
+	}
+	entry, err := s.Stat(ctx, a.target())
+	if store.KindOf(err) == store.ErrNotFound {
+		return nil
+	}
+	if err == nil && entry.Size == a.item.Source.Size {
+		if a.settledMoves == nil {
+			a.settledMoves = map[int64]store.Key{}
+		}
+		a.settledMoves[a.item.Seq] = from
+	}
+	return err
+}
+
+// takeSettled has an item know what it had done before the run was interrupted.
+func (r *Run) takeSettled(item *Item) {
+	if item.version == nil {
+		item.version = r.settled[item.Seq]
+	}
+	if item.movedFrom == "" {
+		item.movedFrom = r.settledMoves[item.Seq]
+	}
 }
 
 // markFresh finds the targets at which nothing is yet: what is created there needs no

@@ -10,7 +10,6 @@ import (
 
 	"deftheron/core/compare"
 	"deftheron/core/gate"
-	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -174,8 +173,8 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 	}
 	route := r.Routes[item.Route]
 	a := attempt{Run: r, item: item, try: try, route: route}
-	if try == 1 && item.version == nil {
-		item.version = r.settled[item.Seq]
+	if try == 1 {
+		r.takeSettled(item)
 	}
 	asked := time.Now()
 	held, release, err := gate.ReserveBoth(ctx, route.Source.Gate, route.Target.Gate)
@@ -343,11 +342,7 @@ func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Co
 		if a.keeping != nil {
 			a.item.version = a.keeping
 		}
-		if a.item.version == nil {
-			ending.Changes = a.created(a.route.Target, place)
-			return ending, nil
-		}
-		a.kept(ending, history.Overwritten)
+		a.changed(ending, place)
 		return ending, nil
 	case errors.As(err, &source):
 		if store.KindOf(err) == store.ErrChanged && a.try > 1 {

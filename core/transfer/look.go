@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"deftheron/core/compare"
-	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -46,11 +45,7 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*E
 				return nil, err
 			}
 			ending := &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}
-			if a.item.version != nil {
-				a.kept(ending, history.Overwritten)
-			} else {
-				ending.Changes = a.created(a.route.Target, place)
-			}
+			a.changed(ending, place)
 			return ending, nil
 		}
 	}
@@ -110,7 +105,11 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 		return a.conflict(ctx, entry)
 	}
 	if a.Resumed {
-		return &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}, nil
+		ending := &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}
+		if a.item.version != nil || a.item.Target.Revision == "" { // nothing was there before the run
+			a.changed(ending, a.target())
+		}
+		return ending, nil
 	}
 	return a.foundSame(entry, verification), nil
 }

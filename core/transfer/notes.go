@@ -25,6 +25,8 @@ type Note struct {
 	// KeptHash its hash, where one is known.
 	Kept     store.Key `json:",omitempty"`
 	KeptHash string    `json:",omitempty"`
+	// From is where at the target the content is moved from.
+	From store.Key `json:",omitempty"`
 }
 
 // Noted is a note of an item that is Waiting.
@@ -39,7 +41,7 @@ func (a *attempt) note(hash string) {
 		return
 	}
 	if err := a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash, Kept: a.item.keeps,
-		KeptHash: a.item.keptHash}); err != nil {
+		KeptHash: a.item.keptHash, From: a.item.movedFrom}); err != nil {
 		a.Log.Warn("could not record what is about to be written", "run", a.ID, "error", err)
 	}
 }
@@ -60,6 +62,7 @@ func (r *Run) settleNotes(ctx context.Context) error {
 			continue
 		}
 		noted.Item.Source = noted.Source
+		r.takeSettled(&noted.Item)
 		a := attempt{Run: r, item: &noted.Item, route: r.Routes[noted.Item.Route]}
 		var ending *Ending
 		err := r.persist(ctx, nil, func() (err error) {
@@ -107,10 +110,12 @@ func (a *attempt) broughtAbout(ctx context.Context, hash string) (*Ending, error
 	case sum != wanted:
 		return nil, nil
 	}
-	return &Ending{
+	ending := &Ending{
 		Seq: a.item.Seq, Route: a.item.Route, State: Done, Ended: time.Now(), Attempts: 1, Moved: max(0, entry.Size),
 		Verification: hash + " (compared after an interruption)", Pair: a.pairWith(entry, hash),
-	}, nil
+	}
+	a.changed(ending, a.target())
+	return ending, nil
 }
 
 // sumAtTarget is the hash of a file at the target: told by it, or read back where it

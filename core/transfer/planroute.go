@@ -277,11 +277,6 @@ func (p planning) sift(streams *bothSides) (*plan.Sieve, error) {
 	return sieve, nil
 }
 
-// isRestore reports whether the source is what the place of the target was at a time.
-func (p planning) isRestore() bool {
-	return !p.rules.At.IsZero() && p.Source.Address.String() == p.Target.Address.String()
-}
-
 // planner is what makes steps of differences.
 func (p planning) planner(ctx context.Context, sides compare.Sides) plan.Planner {
 	return plan.Planner{

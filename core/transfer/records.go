@@ -65,6 +65,8 @@ type Item struct {
 	keeps    store.Key
 	keptHash string
 	changes  []history.Change
+	// movedFrom is where at the target the content was, by the key of the account.
+	movedFrom store.Key
 }
 
 // moves is how many bytes the item moves, as far as is known.

@@ -72,6 +72,9 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	if !a.Rules.Type.Removes() || !store.CanMove(target.Store) {
 		return nil, nil
 	}
+	if a.item.movedFrom != "" { // an earlier try has moved it
+		return a.lookAgain(ctx, a.target(), store.Errorf(store.ErrOutcomeUnknown, "it was moved there already"))
+	}
 	if target.Store.Traits().Revisions == store.RevisionsOfTimes {
 		err := target.certain(ctx, target.place(origin.Key, store.KindFile), origin.Revision, origin.Hash)
 		switch store.KindOf(err) {
@@ -90,15 +93,21 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
 		return nil, err
 	}
-	a.note(hashIn(origin.Hash))
+	if err := a.noteMove(target.place(origin.Key, store.KindFile), origin.Hash); err != nil {
+		return nil, err
+	}
 	entry, err := store.Move(ctx, target.Store, target.place(origin.Key, store.KindFile), origin.Revision, place)
 	switch store.KindOf(err) {
 	case nil:
 	case store.ErrSignInExpired, store.ErrSuspended, store.ErrNoSpace:
 		return nil, err
-	case store.ErrExists, store.ErrOutcomeUnknown:
+	case store.ErrExists:
+		a.item.movedFrom = ""
+		return a.lookAgain(ctx, place, err)
+	case store.ErrOutcomeUnknown:
 		return a.lookAgain(ctx, place, err)
 	default: // it is another, or is not there any more
+		a.item.movedFrom = ""
 		return nil, ctx.Err()
 	}
 	if entry.Size >= 0 && entry.Size != a.item.Size {
@@ -106,7 +115,7 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	}
 	verification := strings.TrimSpace(origin.Hash + " (moved inside the account)")
 	ending := &Ending{State: Done, Cause: plan.CauseMoved, Verification: verification, Pair: a.pairWith(entry, origin.Hash)}
-	ending.Changes = a.moved(target, target.place(origin.Key, store.KindFile), place)
+	a.changed(ending, place)
 	return ending, nil
 }
 

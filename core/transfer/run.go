@@ -142,12 +142,7 @@ type Run struct {
 
 	firstRemovals firstRemovals
 
-	// settled are versions that the run had kept before it was interrupted, by Seq.
-	settled map[int64]*version
-	// fresh are the stores of targets at which nothing was; firstChanges say so.
-	fresh        map[store.Store]bool
-	firstChanges []Ending
-	unlisted     unlisted
+	keeps
 }
 
 type stopReason struct {
@@ -182,7 +177,7 @@ func New(options Options) *Run {
 		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch),
 		flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:  make(chan struct{}, 1),
-		fresh: map[store.Store]bool{}, planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
+		keeps: keeps{fresh: map[store.Store]bool{}}, planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)

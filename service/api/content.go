@@ -166,16 +166,6 @@ func (s *Server) fileAt(ctx context.Context, text, moment string) (node tree.Nod
 	return node, located, err
 }
 
-func parseAt(text string) (at time.Time, err error) {
-	if text == "" {
-		return at, nil
-	}
-	if at, err = time.Parse(time.RFC3339Nano, text); err != nil {
-		err = store.Errorf(store.ErrRefused, "%q is not a time; write it as 2026-11-20T18:00:00Z", text)
-	}
-	return at, err
-}
-
 func disposition(name string) string {
 	return "attachment; filename*=UTF-8''" + url.PathEscape(strings.ToValidUTF8(strings.ReplaceAll(name, "/", "_"), "_"))
 }

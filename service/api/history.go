@@ -120,3 +120,14 @@ func (s *Server) planHistory(ctx context.Context, in *historyRulesInput) (*body[
 	freed, err := s.Runner.HistoryFreed(ctx, in.Name, in.Body)
 	return &body[contract.HistoryCount]{contract.HistoryCount(freed)}, err
 }
+
+// parseAt reads the time of a request; an empty one is now.
+func parseAt(text string) (at time.Time, err error) {
+	if text == "" {
+		return at, nil
+	}
+	if at, err = time.Parse(time.RFC3339Nano, text); err != nil {
+		err = store.Errorf(store.ErrRefused, "%q is not a time; write it as 2026-11-20T18:00:00Z", text)
+	}
+	return at, err
+}

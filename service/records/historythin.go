@@ -13,12 +13,6 @@ import (
 // retention drops, path by path, and TakeDoomed returns what is marked, manifest by manifest,
 // until DropDoomed has removed it.
 
-// doomed are the marks: of what is dropped, and of what is left without its content.
-const (
-	doomedDrop  = int(history.Drop)
-	doomedEmpty = int(history.Empty)
-)
-
 // HistoryCount is how many changes with contents there are of something, and their bytes.
 type HistoryCount struct {
 	Versions int64 `json:"versions"`
@@ -112,16 +106,10 @@ func (h History) thin(ctx context.Context, rows []HistoryRow, thin Thinner, goin
 	return marks, nil
 }
 
-// Doomed are changes that go, all of one manifest, and what the manifest lists after that.
-type Doomed struct {
-	Part     string
-	Manifest int64 // 0: they are in none
-	Gone     []HistoryRow
-	Stay     []history.Change
-}
+var _ history.Thinning = History{}
 
-// TakeDoomed returns changes of a part that go; none at the end.
-func (h History) TakeDoomed(ctx context.Context) (doomed Doomed, err error) {
+// TakeDoomed implements history.Thinning.
+func (h History) TakeDoomed(ctx context.Context) (doomed history.Doomed, err error) {
 	var part int64
 	err = h.db.readPool.QueryRowContext(ctx, `SELECT part, history_parts.name, manifest FROM history INDEXED BY history_doomed
 		CROSS JOIN history_parts ON history_parts.number = part WHERE doomed <> 0 AND history.account = ? LIMIT 1`,
@@ -133,7 +121,10 @@ func (h History) TakeDoomed(ctx context.Context) (doomed Doomed, err error) {
 		return doomed, err
 	}
 	if doomed.Manifest == 0 {
-		doomed.Gone, err = h.db.changes(ctx, "part = ? AND manifest = 0 AND doomed <> 0 ORDER BY history.number LIMIT ?", part, mostThinned)
+		rows, err := h.db.changes(ctx, "part = ? AND manifest = 0 AND doomed <> 0 ORDER BY history.number LIMIT ?", part, mostThinned)
+		for _, row := range rows {
+			doomed.Gone = append(doomed.Gone, going(row))
+		}
 		return doomed, err
 	}
 	rows, err := h.db.changes(ctx, "part = ? AND manifest = ? ORDER BY history.number", part, doomed.Manifest)
@@ -145,12 +136,16 @@ func (h History) TakeDoomed(ctx context.Context) (doomed Doomed, err error) {
 		case 0:
 			doomed.Stay = append(doomed.Stay, row.Change)
 			continue
-		case doomedEmpty:
+		case int(history.Empty):
 			doomed.Stay = append(doomed.Stay, emptied(row.Change))
 		}
-		doomed.Gone = append(doomed.Gone, row)
+		doomed.Gone = append(doomed.Gone, going(row))
 	}
 	return doomed, nil
+}
+
+func going(row HistoryRow) history.Going {
+	return history.Going{Numbered: row.Numbered, Decision: history.Decision(row.Doomed)}
 }
 
 func emptied(change history.Change) history.Change {
@@ -158,12 +153,11 @@ func emptied(change history.Change) history.Change {
 	return change
 }
 
-// DropDoomed removes changes that TakeDoomed has returned, and reports whether their part has
-// none any more; it is forgotten then.
-func (h History) DropDoomed(ctx context.Context, doomed Doomed) (last bool, err error) {
+// DropDoomed implements history.Thinning. A part without changes is forgotten.
+func (h History) DropDoomed(ctx context.Context, doomed history.Doomed) (last bool, err error) {
 	err = h.db.transaction(ctx, func(tx *sql.Tx) error {
 		if err := eachIn(ctx, tx, "DELETE FROM history WHERE number = ?", len(doomed.Gone), func(i int) []any {
-			if doomed.Gone[i].Doomed != doomedDrop {
+			if doomed.Gone[i].Decision != history.Drop {
 				return nil
 			}
 			return []any{doomed.Gone[i].Number}
@@ -172,7 +166,7 @@ func (h History) DropDoomed(ctx context.Context, doomed Doomed) (last bool, err 
 		}
 		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, locked = 0, doomed = 0 WHERE number = ?", len(doomed.Gone),
 			func(i int) []any {
-				if doomed.Gone[i].Doomed != doomedEmpty {
+				if doomed.Gone[i].Decision != history.Empty {
 					return nil
 				}
 				return []any{doomed.Gone[i].Number}
@@ -321,4 +315,9 @@ func (h History) Held(ctx context.Context) (count HistoryCount, err error) {
 		err = nil
 	}
 	return count, err
+}
+
+// All returns every change of the account, in the order of numbers.
+func (h History) All(ctx context.Context) ([]HistoryRow, error) {
+	return h.db.changes(ctx, "history.account = ? ORDER BY history.number", h.account)
 }

@@ -55,7 +55,7 @@ func (r *Runner) thinAccount(ctx context.Context, account tree.Account, now time
 	if gone, err = known.Doom(ctx, false, rules.thin(now)); err != nil {
 		return gone, err
 	}
-	return gone, r.sweep(ctx, account, known)
+	return gone, files.Sweep(ctx, account.Store, known)
 }
 
 // retentions are the rules of each job, by name, and those of what has no job.
@@ -101,67 +101,6 @@ func (r retentions) thin(now time.Time) records.Thinner {
 	return func(changes []history.Change, wanted func(*history.Change) (bool, error)) ([]history.Decision, error) {
 		return r.of(changes).Thin(changes, now, wanted)
 	}
-}
-
-// sweep removes what is marked: first the contents, then their lines in manifests, and last
-// their records, so that it can be begun again wherever it ended.
-func (r *Runner) sweep(ctx context.Context, account tree.Account, known records.History) error {
-	for {
-		doomed, err := known.TakeDoomed(ctx)
-		if err != nil || len(doomed.Gone) == 0 {
-			return err
-		}
-		for _, row := range doomed.Gone {
-			if !row.HasContent() {
-				continue
-			}
-			place := row.Kept.Ref("", store.KindFile)
-			if _, err := account.Store.Remove(ctx, place, ""); err != nil && store.KindOf(err) != store.ErrNotFound {
-				return err
-			}
-		}
-		if err := r.relist(ctx, account, doomed); err != nil {
-			return err
-		}
-		last, err := known.DropDoomed(ctx, doomed)
-		if err != nil {
-			return err
-		}
-		if last {
-			if err := removePart(ctx, account.Store, doomed.Part); err != nil {
-				return err
-			}
-		}
-	}
-}
-
-// relist writes a manifest again without what is removed, or removes it.
-func (r *Runner) relist(ctx context.Context, account tree.Account, doomed records.Doomed) error {
-	if doomed.Manifest == 0 {
-		return nil
-	}
-	place := store.Folder{Path: history.PartFolder(doomed.Part)}.Ref(history.ManifestName(doomed.Manifest)).As(store.KindFile)
-	if len(doomed.Stay) > 0 {
-		return history.PutManifest(ctx, account.Store, place, "", doomed.Stay)
-	}
-	_, err := account.Store.Remove(ctx, place, "")
-	if store.KindOf(err) == store.ErrNotFound {
-		err = nil
-	}
-	return err
-}
-
-// removePart removes the folder of a part of which nothing is kept.
-func removePart(ctx context.Context, s store.Store, part string) error {
-	folder := history.PartFolder(part).Ref()
-	left, err := files.Survey(ctx, s, folder)
-	if err == nil {
-		_, err = files.Remove(ctx, s, folder, left)
-	}
-	if store.KindOf(err) == store.ErrNotFound {
-		err = nil
-	}
-	return err
 }
 
 // HistoryFreed returns what other rules for the versions of a job would remove now, of those
