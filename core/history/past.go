@@ -27,6 +27,7 @@ type Past struct {
 
 	mu   sync.Mutex
 	made map[store.Path]time.Time
+	kept map[store.Key]Change
 }
 
 // NewPast returns the account of some records as it was at a time.
@@ -49,12 +50,41 @@ type State struct {
 	Gone bool
 }
 
+// Keep notes that the content of a path is about to go to where the change says: from then
+// on it is there, unless it is still at its path. That the records have the change comes
+// later.
+func (p *Past) Keep(change Change) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if _, known := p.kept[change.Path]; known {
+		return
+	}
+	if p.kept == nil {
+		p.kept = map[store.Key]Change{}
+	}
+	p.kept[change.Path] = change
+}
+
+// first is the first change of a path, also one that the records do not have yet.
+func (p *Past) first(ctx context.Context, path store.Key, after time.Time) (*Change, error) {
+	change, err := p.records.First(ctx, path, after)
+	if change != nil || err != nil {
+		return change, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if kept, ok := p.kept[path]; ok && kept.At.After(after) {
+		return &kept, nil
+	}
+	return nil, nil
+}
+
 // mostMoves bounds how often a content is followed from path to path.
 const mostMoves = 1000
 
 // Of returns what a path was. The path of a folder has a closing "/".
 func (p *Past) Of(ctx context.Context, path store.Key) (State, error) {
-	change, err := p.records.First(ctx, path, p.at)
+	change, err := p.first(ctx, path, p.at)
 	if err != nil {
 		return State{}, err
 	}
@@ -82,7 +112,7 @@ func (p *Past) stateOf(ctx context.Context, path store.Key, change *Change) (Sta
 		if path, after = change.To, change.At; path == "" {
 			break
 		}
-		if change, err = p.records.First(ctx, path, after); err != nil {
+		if change, err = p.first(ctx, path, after); err != nil {
 			return State{}, err
 		}
 	}

@@ -38,6 +38,9 @@ type Capabilities struct {
 	// Origin returns where the content of a file is, and its revision there, in the store
 	// of which this one is a view: what can be copied within the account.
 	Origin func(ctx context.Context, ref Ref, revision string) (Ref, string, error)
+	// Kept is called before the content of a file of the account goes to another place of
+	// it, by whoever reads this store as what the account was.
+	Kept func(ref, kept Ref)
 	// Parts takes files in parts.
 	Parts PartWriter
 	// Sums tells hashes of stored files.

@@ -114,7 +114,15 @@ func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, er
 		}
 	}
 	a.item.keeps, a.item.keptHash = history.KeyOf(kept.place), kept.hash
+	a.tellKept(place, kept.place)
 	return kept, a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Kept: a.item.keeps, KeptHash: kept.hash})
+}
+
+// tellKept tells a source that is what the target was where a content of it is going.
+func (a *attempt) tellKept(place, kept store.Ref) {
+	if tell := a.route.Source.Store.Capabilities().Kept; tell != nil && a.route.Source.Account == a.route.Target.Account {
+		tell(place, kept)
+	}
 }
 
 // kept notes in an ending that the old content was kept.
@@ -332,6 +340,7 @@ func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
 		r.settled = map[int64]*version{}
 	}
 	r.settled[noted.Item.Seq] = &version{place: place, hash: noted.KeptHash}
+	a.tellKept(a.target(), place)
 	return nil
 }
 

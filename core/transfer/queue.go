@@ -173,6 +173,9 @@ func (r *Run) feed(ctx context.Context) {
 		if phase >= plan.PhaseRemove {
 			r.pending.Wait()
 		}
+		if phase == plan.PhaseRemove && !r.Rules.At.IsZero() {
+			r.settle() // what is restored may be a copy of what is removed
+		}
 		if phase == plan.PhaseRemove && !r.rootsAreThere(ctx) {
 			return
 		}

@@ -235,6 +235,7 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		nil, // Copy, below
 		c.Keeps,
 		nil, // Origin, below
+		c.Kept,
 		c.Parts,
 		nil, // Sums, below
 		nil, // Exports

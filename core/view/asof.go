@@ -7,6 +7,7 @@ import (
 	"io"
 	"iter"
 	"strings"
+	"time"
 
 	"deftheron/core/history"
 	"deftheron/core/listing"
@@ -39,8 +40,13 @@ func (v *asOf) Traits() store.Traits {
 func (v *asOf) Capabilities() store.Capabilities {
 	c := v.readOnly.Capabilities()
 	c.ListFlat, c.Checksums, c.Changes, c.AwaitChanges = nil, nil, nil, nil
-	c.Origin = v.origin
+	c.Origin, c.Kept = v.origin, v.keep
 	return c
+}
+
+// keep notes where the content of a file of the account is about to go.
+func (v *asOf) keep(ref, kept store.Ref) {
+	v.past.Keep(history.Change{Path: history.KeyOf(ref), At: time.Now(), How: history.Overwritten, Size: -1, Kept: history.KeyOf(kept)})
 }
 
 // gone is the error of what was there and is not kept.
@@ -69,6 +75,15 @@ func (v *asOf) stateOf(ctx context.Context, ref store.Ref) (history.State, error
 		return state, gone(ref)
 	case !state.Now && state.Change == nil:
 		return state, store.Errorf(store.ErrNotFound, "nothing was at %s then", ref)
+	case state.Change != nil && state.Change.Size < 0: // on its way there, or not begun
+		entry, err := v.store.Stat(ctx, state.Change.Kept.Ref("", store.KindFile))
+		if store.KindOf(err) == store.ErrNotFound {
+			return history.State{Now: true, Path: state.Change.Path}, nil
+		}
+		change := *state.Change
+		change.Size, change.Modified = entry.Size, entry.Modified
+		state.Change = &change
+		return state, err
 	}
 	return state, nil
 }

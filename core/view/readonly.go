@@ -80,6 +80,7 @@ func (r *readOnly) Capabilities() store.Capabilities {
 		nil, // Copy
 		nil, // Keeps
 		c.Origin,
+		c.Kept,
 		nil, // Parts
 		c.Checksums,
 		c.Exports,

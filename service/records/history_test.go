@@ -75,6 +75,12 @@ func (p *past) note(format string, args ...any) { p.log = append(p.log, fmt.Spri
 
 func (p *past) fail(format string, args ...any) {
 	p.t.Helper()
+	if known, err := p.db.History(p.t.Context(), p.account); err == nil {
+		rows, _ := known.All(p.t.Context())
+		for _, row := range rows {
+			p.note("%s %s was %s, kept %s, to %s, run %s", row.At.Format(time.StampNano), row.Path, row.How, row.Kept, row.To, row.Run)
+		}
+	}
 	p.t.Fatalf("seed %d: %s\n%s", p.seed, fmt.Sprintf(format, args...), strings.Join(p.log, "\n"))
 }
 
@@ -135,6 +141,21 @@ func (p *past) asOf(at time.Time) store.Store {
 	return view.AsOf(p.target, history.NewPast(p.history(), at))
 }
 
+// unreliable is the target, of which some answers are lost.
+func (p *past) unreliable() store.Store {
+	faulty := storetest.NewFaulty(p.target)
+	for range p.random.IntN(3) {
+		op := []storetest.Op{storetest.OpMove, storetest.OpCopy, storetest.OpWrite, storetest.OpRemove}[p.random.IntN(4)]
+		fault := storetest.Fault{Op: op, Times: 1, After: p.random.IntN(2) == 0, Err: store.Errorf(store.ErrTryAgain, "the connection broke off")}
+		if fault.After {
+			fault.Err = store.Errorf(store.ErrOutcomeUnknown, "the answer was lost")
+		}
+		faulty.Add(fault)
+		p.note("a fault of %s, carried out %v", op, fault.After)
+	}
+	return faulty
+}
+
 // execute carries out a run, which may be killed and go on.
 func (p *past) execute(from store.Store, account, scope string, rules plan.Rules) {
 	p.runs++
@@ -150,7 +171,7 @@ func (p *past) execute(from store.Store, account, scope string, rules plan.Rules
 		ID: id, Records: p.db, Lanes: 3, Retry: retry.Policy{First: 1}, Began: row.CreatedAt, Job: job.Name, Rules: rules,
 		Routes: []transfer.Route{{Scope: scope,
 			Source: transfer.Side{Account: account, Address: store.MakeAddress(account, root), Store: from, Root: root},
-			Target: transfer.Side{Account: p.name(), Address: store.MakeAddress(p.name(), root), Store: p.target, Root: root}}},
+			Target: transfer.Side{Account: p.name(), Address: store.MakeAddress(p.name(), root), Store: p.unreliable(), Root: root}}},
 	}
 	for kills := p.random.IntN(3); kills > 0; kills-- {
 		ctx, kill := context.WithCancel(p.t.Context())
@@ -171,6 +192,11 @@ func (p *past) execute(from store.Store, account, scope string, rules plan.Rules
 }
 
 func (p *past) checkEnd(result transfer.Result, id string) {
+	row0, _ := p.db.Run(p.t.Context(), id)
+	items0, _, _ := p.db.FindItems(p.t.Context(), row0.Number, records.ItemFilter{}, 0, 10)
+	for _, item := range items0 {
+		p.note("    %s %s: %s %s %s %s", item.Action, item.Key, item.State, item.Cause, item.Why, item.Ending.Verification)
+	}
 	if result.State != run.Done {
 		row, _ := p.db.Run(p.t.Context(), id)
 		items, _, _ := p.db.FindItems(p.t.Context(), row.Number, records.ItemFilter{State: "failed"}, 0, 10)
@@ -355,7 +381,7 @@ func (p *past) checkManifests() {
 func TestPast(t *testing.T) {
 	db := open(t, t.TempDir())
 	ends := time.Now().Add(*historyLasting)
-	for seed := *historySeed; seed < *historySeed+60 || time.Now().Before(ends); seed++ {
+	for seed := *historySeed; seed < *historySeed+25 || time.Now().Before(ends); seed++ {
 		p := newPast(t, db, seed)
 		for range 12 {
 			switch p.random.IntN(8) {

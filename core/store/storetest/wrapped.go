@@ -40,6 +40,7 @@ func (a Able) Capabilities() store.Capabilities {
 		Origin: func(_ context.Context, ref store.Ref, revision string) (store.Ref, string, error) {
 			return ref, revision, nil
 		},
+		Kept:  func(store.Ref, store.Ref) {},
 		Parts: a.Memory, Checksums: claims{}, Exports: claims{}, Changes: changes,
 		AwaitChanges: func(ctx context.Context, folder store.Folder, cursor string, _ time.Duration) (store.ChangePage, error) {
 			return changes(ctx, folder, cursor)
