@@ -15,7 +15,7 @@ import (
 
 func (a *app) history() *cobra.Command {
 	return nouns("history", "Look at earlier states, restore them, and decide how long they are kept", a.historyList(), a.historyShow(),
-		a.historyRestore(), a.historyKeep())
+		a.historyRestore(), a.historyRehearse(), a.historyKeep())
 }
 
 func (a *app) historyList() *cobra.Command {
@@ -217,6 +217,7 @@ func (a *app) keepHistory(command *cobra.Command, name string, rules contract.Hi
 			return err
 		}
 	}
+	rules.Rehearse = job.Spec.History.Rehearse
 	job.Spec.History = rules
 	if _, err := c.ChangeJob(ctx, name, contract.JobSpec(job.Spec), job.Changed); err != nil {
 		return err

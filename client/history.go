@@ -44,3 +44,13 @@ func setAt(query url.Values, name string, at time.Time) {
 		query.Set(name, at.UTC().Format(time.RFC3339Nano))
 	}
 }
+
+// Rehearse begins a rehearsal.
+func (c *Client) Rehearse(ctx context.Context, job string, rehearsal contract.NewRehearsal) (one contract.Rehearsal, err error) {
+	return one, c.call(ctx, http.MethodPost, "/jobs/"+url.PathEscape(job)+"/rehearsals", nil, rehearsal, &one)
+}
+
+// Rehearsals returns those of a job.
+func (c *Client) Rehearsals(ctx context.Context, job string) (all contract.Rehearsals, err error) {
+	return all, c.call(ctx, http.MethodGet, "/jobs/"+url.PathEscape(job)+"/rehearsals", nil, nil, &all)
+}

@@ -97,7 +97,7 @@ func TestTwoWayJob(t *testing.T) {
 	if len(kept) != 1 || run.Items.Removed == 0 {
 		t.Errorf("both contents of the conflict: %v; %+v", kept, run.Items)
 	}
-	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "history", "*", "papers", "4"))
+	back, _ := filepath.Glob(filepath.Join(desk, ".heron", "history", "*", "files", "papers", "4"))
 	if len(back) != 1 {
 		t.Errorf("what was removed there cannot be brought back here: %v", back)
 	}

@@ -301,6 +301,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	background.Go(func() { s.linked.Watch(watching) })
 	background.Go(func() { s.linked.KeepUsage(watching) })
 	background.Go(func() { s.runner.Tidy(watching) })
+	background.Go(func() { s.runner.KeepRehearsals(watching) })
 	background.Go(func() { s.notifications.Run(watching) })
 	debug.FreeOSMemory() // what describing the API took is not needed again
 	served := make(chan error, 1)

@@ -59,6 +59,10 @@ func Survey(ctx context.Context, s store.Store, place store.Ref) (count Count, e
 		if err != nil {
 			return count, err
 		}
+		if listed.Name == store.OwnFolder && listed.Kind == store.KindFolder {
+			return count, store.Errorf(store.ErrRefused, "%s holds the history of an account that begins there, and cannot be deleted; "+
+				"delete what is beside it", store.Folder{Path: place.AsFolder().Path + listed.Below}.Ref(listed.Name))
+		}
 		count.entry(listed.Entry)
 	}
 	return count, nil

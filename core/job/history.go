@@ -10,10 +10,11 @@ import (
 
 // History says which earlier versions of files are kept at the target, and for how long.
 type History struct {
-	Keep   Keep   `yaml:"keep,omitempty,flow" json:"keep,omitzero" doc:"Which versions are kept: what any of these rules keeps. Unless given, all for as long as the service keeps them."`
-	Locked string `yaml:"locked,omitempty" json:"locked,omitempty" doc:"How long nobody can delete a version, such as 30d."`
-	Off    bool   `yaml:"off,omitempty" json:"off,omitempty" doc:"Keep no versions of what is overwritten."`
-	Only   bool   `yaml:"additions-only,omitempty" json:"additions_only,omitempty" doc:"Nothing at the target can be deleted through the service: an archive that never loses anything. Of copy jobs alone."`
+	Keep     Keep     `yaml:"keep,omitempty,flow" json:"keep,omitzero" doc:"Which versions are kept: what any of these rules keeps. Unless given, all for as long as the service keeps them."`
+	Locked   string   `yaml:"locked,omitempty" json:"locked,omitempty" doc:"How long nobody can delete a version, such as 30d."`
+	Off      bool     `yaml:"off,omitempty" json:"off,omitempty" doc:"Keep no versions of what is overwritten."`
+	Rehearse Rehearse `yaml:"rehearse,omitempty,flow" json:"rehearse,omitzero" doc:"When a restore is rehearsed automatically."`
+	Only     bool     `yaml:"additions-only,omitempty" json:"additions_only,omitempty" doc:"Nothing at the target can be deleted through the service: an archive that never loses anything. Of copy jobs alone."`
 }
 
 // Keep are rules of retention. Times are such as 36h, 30d, 8w, 6mo or 2y.
@@ -24,6 +25,34 @@ type Keep struct {
 	Weekly   string `yaml:"weekly,omitempty" json:"weekly,omitempty" doc:"What was there at the end of each week, for this long."`
 	Monthly  string `yaml:"monthly,omitempty" json:"monthly,omitempty" doc:"What was there at the end of each month, for this long."`
 	Versions int    `yaml:"versions,omitempty" json:"versions,omitempty" minimum:"0" doc:"The newest versions of each file, however old they are."`
+}
+
+// Rehearse says how often a restore is rehearsed, and of how many files.
+type Rehearse struct {
+	Every string `yaml:"every,omitempty" json:"every,omitempty" doc:"How often, such as 7d or 1mo; never unless given."`
+	Files int    `yaml:"files,omitempty" json:"files,omitempty" minimum:"0" doc:"Files chosen at random, besides the newest and the largest: 20 unless given."`
+	All   bool   `yaml:"all,omitempty" json:"all,omitempty" doc:"Restore all files, not a choice of them."`
+}
+
+// usualRehearsed is Rehearse.Files unless it is given.
+const usualRehearsed = 20
+
+// Choice is how many files are chosen; 0 is all.
+func (r Rehearse) Choice() int {
+	switch {
+	case r.All:
+		return 0
+	case r.Files <= 0:
+		return usualRehearsed
+	}
+	return r.Files
+}
+
+// Due returns when the next rehearsal is due after one that was at a time; ok is false where
+// none is.
+func (r Rehearse) Due(last time.Time) (due time.Time, ok bool) {
+	every, err := span(r.Every, "rehearse: every")
+	return last.Add(every), err == nil && every > 0
 }
 
 // IsZero reports whether nothing is said.
@@ -76,7 +105,12 @@ func (s Spec) checkHistory() error {
 	if _, err := span(h.Locked, "locked"); err != nil {
 		return err
 	}
+	if _, err := span(h.Rehearse.Every, "rehearse: every"); err != nil {
+		return err
+	}
 	switch {
+	case h.Rehearse.All && h.Rehearse.Files > 0:
+		return remedy.Errorf("a rehearsal restores all files or a choice of them; remove all, or files")
 	case h.Off && (!h.Keep.IsZero() || h.Locked != "" || h.Only):
 		return remedy.Errorf("history: off keeps nothing, and the other rules of history contradict that; remove one or the other")
 	case s.Rules.Deletions == string(plan.DeleteToo) && !h.IsZero() && !h.Off:
@@ -89,7 +123,9 @@ func (s Spec) checkHistory() error {
 
 // read sets the rules of a run by its job's history.
 func (h History) read(rules *plan.Rules) (err error) {
-	rules.NoHistory, rules.Tracked = h.Off, !h.IsZero() && !h.Off
+	rehearsed := h
+	rehearsed.Rehearse = Rehearse{}
+	rules.NoHistory, rules.Tracked = h.Off, !rehearsed.IsZero() && !h.Off
 	rules.Locked, err = span(h.Locked, "locked")
 	return err
 }

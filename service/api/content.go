@@ -341,6 +341,11 @@ func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, e
 	if err != nil {
 		return put, located, err
 	}
+	if !condition.IsAbsent() {
+		if err := s.Runner.CheckLoss(ctx, located.Address); err != nil {
+			return put, located, err
+		}
+	}
 	var modified time.Time
 	if text := c.Query("modified"); text != "" {
 		if modified, err = time.Parse(time.RFC3339Nano, text); err != nil {

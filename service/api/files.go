@@ -9,6 +9,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/service/messages"
+	"deftheron/service/runner"
 )
 
 // place finds where an address, and names below it, lead, for something that is
@@ -30,7 +31,7 @@ func (s *Server) place(ctx context.Context, text string, names ...string) (tree.
 			"/%s is linked to be read only, and nothing can be changed there; link the place again under another name without --read-only to do so",
 			located.Name)
 	}
-	return located, nil
+	return located, runner.CheckChange(address, located.Place)
 }
 
 // changed forgets what was listed of an account, as we have changed it.
@@ -106,6 +107,9 @@ func (s *Server) removals(ctx context.Context, addresses []string) ([]tree.Locat
 		if located.Place.IsStart() {
 			return nil, messages.With(store.Errorf(store.ErrRefused, "%s is a whole account; name what is in it, or unlink it",
 				located.Address), "heron account unlink "+located.Name)
+		}
+		if err := s.Runner.CheckLoss(ctx, located.Address); err != nil {
+			return nil, err
 		}
 		for _, other := range places {
 			if other.Address.Contains(located.Address) || located.Address.Contains(other.Address) {
@@ -234,6 +238,9 @@ func (s *Server) planMove(ctx context.Context, request contract.Move) ([]files.S
 	for _, text := range request.From {
 		one, err := s.find(ctx, text)
 		if err != nil {
+			return nil, err
+		}
+		if err := s.Runner.CheckLoss(ctx, one.Address); err != nil {
 			return nil, err
 		}
 		from = append(from, one)

@@ -80,6 +80,7 @@ func (s *Server) register(api huma.API) {
 	s.registerJobs(api)
 	s.registerArrivals(api)
 	s.registerHistory(api)
+	s.registerRehearsals(api)
 	s.registerNotifications(api)
 	add(api, http.MethodGet, "/tree", "list-folder", "List a folder, page by page", http.StatusOK, s.listFolder)
 	add(api, http.MethodGet, "/entry", "show-entry", "One entry of the tree", http.StatusOK, s.showEntry)

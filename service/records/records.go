@@ -228,7 +228,8 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 		"CREATE INDEX items_causes ON items (run, state, cause, size) WHERE cause <> ''",
 	}), renameMigration(), migration("0018-lists-of-runs", runListSchema),
 	migration("0019-lists-of-items", itemListSchema),
-	migration("0020-usage", usageSchema), migration("0021-history", historySchema)}
+	migration("0020-usage", usageSchema), migration("0021-history", historySchema),
+	migration("0022-rehearsals", rehearsalSchema)}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {

@@ -30,6 +30,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	came, _ := run.EventOf(result.State)
 	r.become(&row, came, result.Cause, result.Why)
 	row.EndedAt = &now
+	r.thinAfter(changed(row))
 	if state.run != nil {
 		setCounts(&row, state.run.Snapshot())
 	}

@@ -35,6 +35,9 @@ func (r *Runner) checkJobAs(ctx context.Context, spec job.Spec, along []job.Spec
 	if p.rows, p.routes, err = r.jobRoutes(ctx, spec, p.rules, leaveMark, starting); err != nil {
 		return p, err
 	}
+	if err := r.checkKept(ctx, p.rules, spec.Migrate.Clear, p.routes); err != nil {
+		return p, err
+	}
 	return p, r.checkRing(ctx, spec, along)
 }
 

@@ -81,7 +81,7 @@ func (r *Runner) prepareCopy(ctx context.Context, request contract.Copy) (p prep
 			return p, err
 		}
 	}
-	return p, nil
+	return p, r.checkKept(ctx, p.rules, false, p.routes)
 }
 
 // endsOf reads the addresses of a request.

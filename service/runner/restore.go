@@ -79,5 +79,8 @@ func (r *Runner) prepareRestore(ctx context.Context, request contract.Restore) (
 		return p, err
 	}
 	asFiles(p.routes, p.rules)
-	return p, transfer.CheckRestore(ctx, p.routes[0])
+	if err := transfer.CheckRestore(ctx, p.routes[0]); err != nil {
+		return p, err
+	}
+	return p, r.checkKept(ctx, p.rules, false, p.routes)
 }

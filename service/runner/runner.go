@@ -77,6 +77,10 @@ type Runner struct {
 	// records.
 	importing sync.Mutex
 	imported  map[string]time.Time
+	// rehearsing are the jobs of which a rehearsal is under way.
+	rehearsing map[string]bool
+	// thinning are the accounts whose history is about to be thinned.
+	thinning map[string]bool
 	// freeing gives memory back some time after the last run.
 	freeing *time.Timer
 }
@@ -166,6 +170,9 @@ func (r *Runner) Move(ctx context.Context, routes []contract.Route) (contract.St
 			return contract.Started{}, err
 		}
 		if err := checkMove(ctx, route); err != nil {
+			return contract.Started{}, err
+		}
+		if err := r.checkKept(ctx, moving, true, []transfer.Route{route}); err != nil {
 			return contract.Started{}, err
 		}
 		rows = append(rows, row)

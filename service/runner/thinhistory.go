@@ -7,6 +7,7 @@ import (
 	"deftheron/core/files"
 	"deftheron/core/history"
 	"deftheron/core/job"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/service/records"
@@ -57,6 +58,41 @@ func (r *Runner) thinAccount(ctx context.Context, account tree.Account, now time
 	}
 	return gone, files.Sweep(ctx, account.Store, known)
 }
+
+// thinAfter thins the history of the accounts that a run has written to, a while after it has
+// ended: not more often than once in thinEvery each.
+func (r *Runner) thinAfter(accounts []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, name := range accounts {
+		if r.thinning[name] || r.ctx.Err() != nil {
+			continue
+		}
+		if r.thinning == nil {
+			r.thinning = map[string]bool{}
+		}
+		r.thinning[name] = true
+		r.group.Go(func() {
+			waited := retry.Sleep(r.ctx, thinEvery)
+			r.mu.Lock()
+			delete(r.thinning, name)
+			r.mu.Unlock()
+			if waited != nil {
+				return
+			}
+			account, err := r.accounts.Open(r.ctx, name)
+			if err == nil && !account.Store.Traits().ReadOnly {
+				_, err = r.thinAccount(r.ctx, account, time.Now())
+			}
+			if err != nil && r.ctx.Err() == nil {
+				r.log.Warn("could not delete expired versions", "account", name, "error", err)
+			}
+		})
+	}
+}
+
+// thinEvery is how long the versions of an account are left alone after a run.
+const thinEvery = 5 * time.Minute
 
 // retentions are the rules of each job, by name, and those of what has no job.
 type retentions struct {
