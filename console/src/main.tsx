@@ -46,6 +46,7 @@ const router = createBrowserRouter([
       { path: '/accounts/:name', lazy: page(() => import('./accounts/AccountPage'), 'AccountPage') },
       { path: '/accounts/:name/edit', lazy: page(() => import('./accounts/EditPage'), 'EditPage') },
       { path: '/compare', lazy: page(() => import('./compare/ComparePage'), 'ComparePage') },
+      { path: '/history', lazy: page(() => import('./history/HistoryPage'), 'HistoryPage') },
       { path: '/survey', lazy: page(() => import('./survey/SurveyPage'), 'SurveyPage') },
       { path: '/jobs', element: <JobsPage /> },
       { path: '/jobs/:name', lazy: page(() => import('./jobs/JobPage'), 'JobPage') },

@@ -654,6 +654,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/{name}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rehearsals of a job */
+        get: operations["list-rehearsals"];
+        put?: never;
+        /** Rehearse a restore of what a job keeps */
+        post: operations["start-rehearsal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{name}/resume": {
         parameters: {
             query?: never;
@@ -942,6 +960,23 @@ export interface paths {
         };
         /** Show the transfer rate of the last ten minutes */
         get: operations["rates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals/warnings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Jobs whose rehearsal failed or is overdue */
+        get: operations["list-rehearsal-warnings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2023,6 +2058,8 @@ export interface components {
             locked?: string;
             /** @description Keep no versions of what is overwritten. */
             off?: boolean;
+            /** @description When a restore is rehearsed automatically. */
+            rehearse?: components["schemas"]["Rehearse"];
         };
         HistoryCount: {
             /** Format: int64 */
@@ -2341,6 +2378,25 @@ export interface components {
             /** @description When the job runs automatically; never unless given. */
             when?: components["schemas"]["When"];
         };
+        NewRehearsal: {
+            /** @description Restore all files. */
+            all?: boolean;
+            /**
+             * Format: date-time
+             * @description Restore what was there at this time; now unless given.
+             */
+            at?: string;
+            /**
+             * Format: int64
+             * @description Files chosen at random, besides the newest and the largest: 20 unless given.
+             */
+            files?: number;
+            /**
+             * Format: int64
+             * @description Seed of the choice; any unless given.
+             */
+            seed?: number;
+        };
         NewToken: {
             /** @description The token. It is also in owner.token of the data folder, and nowhere else. */
             token: string;
@@ -2658,6 +2714,94 @@ export interface components {
             /** @description Empty restores the provider's default. */
             client_id: string;
             secret?: string;
+        };
+        Rehearsal: {
+            /**
+             * Format: date-time
+             * @description The state that was restored.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Of those compared, how many had no recorded hash: their size alone was compared.
+             */
+            by_size: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            ended?: string;
+            /** @description All files were restored, not a choice of them. */
+            everything: boolean;
+            /** Format: int64 */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Files that were restored and compared.
+             */
+            files: number;
+            job: string;
+            /** Format: int64 */
+            number: number;
+            /** Format: int64 */
+            of_bytes: number;
+            /**
+             * Format: int64
+             * @description All files that there were.
+             */
+            of_files: number;
+            /** @description The chosen files; if all were restored, those that failed. */
+            outcomes: components["schemas"]["RehearsedFile"][];
+            /**
+             * Format: int64
+             * @description The same seed chooses the same of the same files.
+             */
+            seed: number;
+            /** Format: date-time */
+            started: string;
+            /** @enum {string} */
+            state: "running" | "passed" | "failed";
+            /** @description Why the rehearsal broke off. */
+            why?: string;
+        };
+        RehearsalWarning: {
+            /**
+             * Format: date-time
+             * @description When the overdue rehearsal was due.
+             */
+            due?: string;
+            job: string;
+            last?: components["schemas"]["Rehearsal"];
+        };
+        Rehearsals: {
+            /**
+             * Format: date-time
+             * @description When the next is due.
+             */
+            due?: string;
+            rehearsals: components["schemas"]["Rehearsal"][];
+            schedule: components["schemas"]["Rehearse"];
+        };
+        Rehearse: {
+            /** @description Restore all files, not a choice of them. */
+            all?: boolean;
+            /** @description How often, such as 7d or 1mo; never unless given. */
+            every?: string;
+            /**
+             * Format: int64
+             * @description Files chosen at random, besides the newest and the largest: 20 unless given.
+             */
+            files?: number;
+        };
+        RehearsedFile: {
+            address: string;
+            /** @enum {string} */
+            chosen: "newest" | "largest" | "random" | "all";
+            /** @description The recorded hash that it was compared with, as KIND=HEXADECIMAL. */
+            hash?: string;
+            /** Format: int64 */
+            size: number;
+            /** @description Why it failed. */
+            why?: string;
         };
         Removal: {
             addresses: string[];
@@ -5037,6 +5181,74 @@ export interface operations {
             };
         };
     };
+    "list-rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsals"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The job's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRehearsal"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "resume-job": {
         parameters: {
             query?: never;
@@ -5584,6 +5796,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rates"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rehearsal-warnings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalWarning"][];
                 };
             };
             /** @description Error */

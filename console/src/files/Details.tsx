@@ -1,3 +1,4 @@
+import { Link } from 'react-router'
 import { contentUrl, type Entry } from '../api/client'
 import { Button } from '../ui/Button'
 import { bytes, count, plain, when } from '../ui/format'
@@ -18,6 +19,13 @@ export function Details({ entry, onLook }: { entry: Entry; onLook: () => void })
         <Button className="mt-2" onClick={onLook}>
           Look at it
         </Button>
+      )}
+      {entry.kind !== 'document' && (
+        <p className="mt-2">
+          <Link to={`/history?${new URLSearchParams({ of: entry.address })}`} className="text-plumage hover:underline">
+            {entry.kind === 'folder' ? 'History of this folder' : 'Earlier versions'}
+          </Link>
+        </p>
       )}
       {entry.kind === 'document' && (
         <p className="mt-2 text-soft">

@@ -1,4 +1,4 @@
-import { Columns2, FolderPlus, LayoutGrid, List, PanelLeft, RefreshCw, Upload as UploadIcon } from 'lucide-react'
+import { Columns2, FolderPlus, History, LayoutGrid, List, PanelLeft, RefreshCw, Upload as UploadIcon } from 'lucide-react'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { useLocation, useNavigate, useSearchParams } from 'react-router'
 import type { Entry } from '../api/client'
@@ -98,6 +98,7 @@ type FolderProps = {
 }
 
 function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDrop }: FolderProps) {
+  const navigate = useNavigate()
   const list = useFolder(address, second !== undefined)
   const other = useFolder(second, second !== undefined)
   const { folder, entries, shown, wanted, filter, setFilter, order, setOrder, refresh } = list
@@ -181,6 +182,12 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
           <Columns2 className="size-4" aria-hidden="true" />
           Two panes
         </Button>
+        {!root && (
+          <Button onClick={() => void navigate(`/history?${new URLSearchParams({ of: address })}`)} title="See what was in this folder at an earlier time">
+            <History className="size-4" aria-hidden="true" />
+            History
+          </Button>
+        )}
         <Button onClick={refresh} disabled={folder.isFetching} title={listed ? `As of ${when(listed)}` : undefined}>
           <RefreshCw className="size-4" aria-hidden="true" />
           Refresh

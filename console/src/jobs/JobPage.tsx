@@ -14,6 +14,7 @@ import { Field } from '../ui/Field'
 import { when } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
+import { KeepFields, RehearsalList } from '../history/KeepFields'
 import { ArrivalList, TriedArrival } from './Arrivals'
 import { ChangedElsewhere, fitting, specOf } from './changes'
 import { MigrationFields, MigrationSteps, NextStep } from './Migration'
@@ -103,6 +104,7 @@ function JobForm({ job }: { job?: Job }) {
       </div>
       {job && <Standing job={job} />}
       {job && <MigrationSteps job={job} />}
+      {job && <RehearsalList job={job.name} />}
       {job?.when?.arrival !== undefined && <ArrivalList job={job} />}
       <div className="grid gap-8 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <form
@@ -118,6 +120,7 @@ function JobForm({ job }: { job?: Job }) {
           {spec.type === 'migrate' && <MigrationFields spec={spec} onChange={(migrate) => setSpec({ ...spec, migrate })} />}
           <WhenFields spec={spec} onChange={(change) => setSpec({ ...spec, ...change })} />
           {removes && <Choice legend="Files deleted on one side" value={spec.rules?.deletions || 'keep-version'} onChange={(deletions) => setSpec({ ...spec, rules: { ...spec.rules, deletions } })} choices={deletions} />}
+          <KeepFields spec={spec} saved={base?.name} onChange={(history) => setSpec({ ...spec, history })} />
           {removes && <SafetyFields spec={spec} onChange={(safety) => setSpec({ ...spec, safety })} />}
           <RulesForm merges={spec.type === 'consolidate'} settings={spec} onChange={(settings) => setSpec({ ...spec, ...settings })} />
           {elsewhere && !unchanged && <ChangedElsewhere mine={fitting(spec)} theirs={elsewhere} onTake={() => take(elsewhere)} onKeep={() => (setBase(elsewhere), save.reset())} />}

@@ -4,7 +4,7 @@ import type { Job, JobSpec } from './queries'
 
 /** A job as it is written, of one that is shown. */
 export const specOf = (job: Job): JobSpec => ({
-  name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, priority: job.priority, retry: job.retry, bandwidth: job.bandwidth, safety: job.safety, migrate: job.migrate, arrivals: job.arrivals,
+  name: job.name, type: job.type, routes: job.routes, when: job.when ?? {}, rules: job.rules ?? {}, priority: job.priority, retry: job.retry, bandwidth: job.bandwidth, safety: job.safety, migrate: job.migrate, arrivals: job.arrivals, history: job.history,
 })
 
 /** What of a job fits its type: the rest was said for another that was chosen before. */
@@ -17,6 +17,7 @@ export function fitting(spec: JobSpec): JobSpec {
     when: { ...when, ...(arrival !== undefined && spec.type === 'copy' && { arrival }), ...(continuous && spec.type !== 'migrate' && { continuous }) },
     rules: { ...spec.rules, identical, deletions: removes ? spec.rules?.deletions : undefined },
     safety: removes ? spec.safety : undefined,
+    history: spec.type === 'copy' ? spec.history : spec.history && { ...spec.history, additions_only: undefined },
     migrate: spec.type === 'migrate' ? spec.migrate : undefined,
     arrivals: arrival !== undefined && spec.type === 'copy' ? spec.arrivals : undefined,
   }

@@ -71,6 +71,7 @@ function Decisions() {
   const held = useRunsOf('held', { state: ['held'], limit: 50 })
   const failed = useRunsOf('failed', { state: ['failed', 'partial'], from: dayAgo(), limit: 20 })
   const accounts = useAccounts()
+  const rehearsals = useQuery({ queryKey: ['rehearsals', 'warnings'], queryFn: () => data(api.GET('/api/v1/rehearsals/warnings')), refetchInterval: 60_000 })
   if (held.isPending || failed.isPending || accounts.isPending) {
     return (
       <Section title="Needs a decision">
@@ -93,6 +94,14 @@ function Decisions() {
       detail: run.items.failed > 0 ? `${some(run.items.failed, 'item')} failed.` : run.why ? `${capital(run.why)}.` : undefined,
       action: 'See why',
       to: `/runs/${run.id}`,
+    })),
+    ...(rehearsals.data ?? []).map((one) => ({
+      key: `rehearsal ${one.job}`,
+      state: one.due ? 'warning' : 'failed',
+      text: one.job,
+      detail: one.due ? `The rehearsal of a restore was due ${when(one.due)}.` : 'The last rehearsal of a restore failed.',
+      action: 'Open',
+      to: `/jobs/${one.job}`,
     })),
     ...(accounts.data ?? []).flatMap((account) =>
       (account.warnings ?? [])
