@@ -159,7 +159,9 @@ func (r *Runner) recorded(scope string) func(context.Context, store.Key, store.E
 	}
 }
 
-func isLeft(pair *compare.Pair, entry store.Entry) bool { return pair.Target.LooksLike(&entry) }
+func isLeft(pair *compare.Pair, entry store.Entry) bool {
+	return pair.TargetIs(&entry) || pair.Target.LooksLike(&entry)
+}
 
 // scratch keeps restored files in a folder of the service, one at a time.
 type scratch struct{ dir string }

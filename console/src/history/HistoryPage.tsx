@@ -148,7 +148,7 @@ function Times({ changes, at, onShow }: { changes: Change[]; at?: string; onShow
   )
 }
 
-type Row = { entry: Entry; since: 'same' | 'changed' | 'gone' | 'came' }
+type Row = { entry: Entry; since: 'folder' | 'same' | 'changed' | 'gone' }
 
 const usePages = (key: unknown[], query: { address: string; at?: string }) =>
   useInfiniteQuery({
@@ -159,12 +159,12 @@ const usePages = (key: unknown[], query: { address: string; at?: string }) =>
     retry: false,
   })
 
-const words = { same: 'as now', changed: 'changed since', gone: 'not there now', came: 'came since' }
-const colours = { same: 'text-soft', changed: 'text-ochre', gone: 'text-brick', came: 'text-soft' }
+const words = { folder: '', same: 'as now', changed: 'changed since', gone: 'not there now' }
+const colours = { folder: '', same: 'text-soft', changed: 'text-ochre', gone: 'text-brick' }
 
 /** What was in a folder then, and what has become of it. */
 function Then({ address, at }: { address: string; at: string }) {
-  const [restoring, setRestoring] = useState<string>()
+  const [restoring, setRestoring] = useState<{ address: string; file?: boolean }>()
   const then = usePages(['folder', address, 'at', at], { address, at })
   const now = usePages(['folder', address, 'now'], { address })
   const rows = useMemo(() => {
@@ -173,13 +173,14 @@ function Then({ address, at }: { address: string; at: string }) {
     const rows: Row[] = was.map((entry) => {
       const there = is.get(`${entry.kind} ${entry.name}`)
       if (!there) return { entry, since: 'gone' }
-      return { entry, since: entry.kind === 'folder' || there.revision === entry.revision ? 'same' : 'changed' }
+      if (entry.kind === 'folder') return { entry, since: 'folder' }
+      return { entry, since: there.revision === entry.revision ? 'same' : 'changed' }
     })
     return rows
   }, [then.data, now.data])
   if (then.isPending) return <Skeleton rows={6} />
   if (then.isError) return <Failed error={then.error} />
-  const differ = rows.filter((row) => row.since !== 'same').length
+  const differ = rows.filter((row) => row.since === 'gone' || row.since === 'changed').length
   return (
     <section aria-label="As it was" className="grid gap-2">
       <div className="flex flex-wrap items-center gap-3">
@@ -188,7 +189,7 @@ function Then({ address, at }: { address: string; at: string }) {
           {differ > 0 && <span className="text-ochre">, {count(differ)} of them changed or gone since</span>}
         </span>
         <span className="flex-1" />
-        <Button look="first" onClick={() => setRestoring(address)}>
+        <Button look="first" onClick={() => setRestoring({ address })}>
           Restore this folder…
         </Button>
       </div>
@@ -199,7 +200,7 @@ function Then({ address, at }: { address: string; at: string }) {
             <th className="w-24 py-1 text-right font-normal">Size</th>
             <th className="hidden w-44 py-1 pl-4 font-normal sm:table-cell">Modified</th>
             <th className="hidden w-32 py-1 pl-4 font-normal sm:table-cell">Since then</th>
-            <th className="w-40 py-1 pl-4 font-normal">
+            <th className="w-48 py-1 pl-4 font-normal">
               <span className="sr-only">Actions</span>
             </th>
           </tr>
@@ -228,7 +229,7 @@ function Then({ address, at }: { address: string; at: string }) {
                   </a>
                 )}
                 {since !== 'same' && (
-                  <Button look="quiet" onClick={() => setRestoring(entry.address)} aria-label={`Restore ${plain(entry.name)}`}>
+                  <Button look="quiet" onClick={() => setRestoring({ address: entry.address, file: entry.kind === 'file' })} aria-label={`Restore ${plain(entry.name)}`}>
                     Restore…
                   </Button>
                 )}
@@ -239,7 +240,7 @@ function Then({ address, at }: { address: string; at: string }) {
       </table>
       {rows.length === 0 && <p className="text-soft">This folder was empty.</p>}
       {then.hasNextPage && <Button onClick={() => void then.fetchNextPage()}>Show more</Button>}
-      {restoring && <RestoreDialog address={restoring} at={at} onClose={() => setRestoring(undefined)} />}
+      {restoring && <RestoreDialog address={restoring.address} file={restoring.file} at={at} onClose={() => setRestoring(undefined)} />}
     </section>
   )
 }

@@ -26,8 +26,12 @@ export function KeepFields({ spec, saved, onChange }: { spec: JobSpec; saved?: s
   const keep = history.keep ?? {}
   const change = (part: Partial<History>) => onChange({ ...history, ...part })
   return (
-    <fieldset className="grid gap-3">
-      <legend className="pb-1 font-semibold">History</legend>
+    <details className="grid gap-3">
+      <summary className="cursor-pointer">
+        <span className="text-small text-soft">History</span> {sentence(history)} <span className="text-plumage">Change</span>
+      </summary>
+      <fieldset className="mt-3 grid gap-3">
+      <legend className="sr-only">History</legend>
       <p className="text-small text-soft">What any of these rules keeps is kept. Without rules, every version is kept for as long as the service keeps history. Times are such as 36h, 30d, 8w, 6mo or 2y.</p>
       <div className="grid grid-cols-2 gap-3 sm:grid-cols-3">
         {rules.map(({ key, label }) => (
@@ -60,8 +64,26 @@ export function KeepFields({ spec, saved, onChange }: { spec: JobSpec; saved?: s
         </label>
       )}
       {saved && <Freed name={saved} history={history} />}
-    </fieldset>
+      </fieldset>
+    </details>
   )
+}
+
+/** What rules for versions keep, in a sentence. */
+function sentence(history: History): string {
+  if (history.off) return 'No versions are kept of what is overwritten.'
+  if (history.additions_only) return 'Every version is kept for good, and nothing at the target can be deleted through the service.'
+  const keep = history.keep ?? {}
+  const parts = [
+    keep.all && `every version for ${keep.all}`,
+    keep.hourly && `one an hour for ${keep.hourly}`,
+    keep.daily && `one a day for ${keep.daily}`,
+    keep.weekly && `one a week for ${keep.weekly}`,
+    keep.monthly && `one a month for ${keep.monthly}`,
+    keep.versions && `the newest ${keep.versions} of each file`,
+  ].filter(Boolean)
+  const kept = parts.length > 0 ? `Keeps ${parts.join(', ')}.` : 'Keeps every version for as long as the service keeps history.'
+  return `${kept}${history.locked ? ` Nobody can delete a version for ${history.locked}.` : ''}${history.rehearse?.every ? ` A restore is rehearsed every ${history.rehearse.every}.` : ''}`
 }
 
 function Freed({ name, history }: { name: string; history: History }) {

@@ -18,7 +18,7 @@ const places = [
 ]
 
 /** What a restore would do, before it starts. */
-export function RestoreDialog({ address, at, onClose }: { address: string; at: string; onClose: () => void }) {
+export function RestoreDialog({ address, file, at, onClose }: { address: string; file?: boolean; at: string; onClose: () => void }) {
   const navigate = useNavigate()
   const [where, setWhere] = useState('there')
   const [to, setTo] = useState('')
@@ -47,7 +47,7 @@ export function RestoreDialog({ address, at, onClose }: { address: string; at: s
       <form className="grid gap-4" onSubmit={(event) => (event.preventDefault(), settled && plan.data && start.mutate())}>
         <Choice legend="Restore to" value={where} onChange={setWhere} choices={places} />
         {where === 'elsewhere' && <TargetField label="Into the folder" value={to} onChange={setTo} />}
-        {where === 'there' && (
+        {where === 'there' && !file && (
           <label className="flex items-center gap-2">
           <Checkbox checked={exact} onChange={setExact} label="Also move to history what came since" />
           <span aria-hidden="true">Also move to history what came since</span>
@@ -59,7 +59,7 @@ export function RestoreDialog({ address, at, onClose }: { address: string; at: s
           ) : plan.isError && settled ? (
             <Failed error={plan.error} />
           ) : plan.data && settled ? (
-            <Summary plan={plan.data} />
+            <Summary plan={{ ...plan.data, missing: [] }} />
           ) : (
             <p className="text-soft">{ready ? 'Comparing then and now…' : 'Choose a folder to see the plan.'}</p>
           )}

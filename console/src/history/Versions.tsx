@@ -33,7 +33,7 @@ export function Versions({ address, versions }: { address: string; versions: Ver
         </thead>
         <tbody>
           {versions.map((version) => (
-            <tr key={version.at} className="border-t border-line align-top">
+            <tr key={version.at} className="border-t border-line align-baseline">
               <td className="py-1.5 whitespace-nowrap">
                 {version.run ? (
                   <Link to={`/runs/${version.run}`} className="text-plumage hover:underline">
@@ -74,7 +74,7 @@ export function Versions({ address, versions }: { address: string; versions: Ver
           ))}
         </tbody>
       </table>
-      {restoring && <RestoreDialog address={address} at={restoring} onClose={() => setRestoring(undefined)} />}
+      {restoring && <RestoreDialog address={address} file at={restoring} onClose={() => setRestoring(undefined)} />}
     </section>
   )
 }
