@@ -61,7 +61,7 @@ func OpenAlder(dir string) (*Alder, error) {
 	}
 	a.Consents.begin()
 	a.Consents.Register(Client{ID: AlderClient, Secret: "alder-app", Redirects: []string{Callback, "http://localhost/consent/callback"}})
-	a.Control = newControl(a.Consents, d.setQuota)
+	a.Control = newControl(a.Consents, d)
 	d.root(alderRoot, "")
 	for pattern, handler := range map[string]func(http.ResponseWriter, *http.Request){
 		"GET /api/account": a.account, "POST /api/entry/describe": a.describe, "POST /api/folder/children": a.children,

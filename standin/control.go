@@ -39,6 +39,7 @@ type Faults struct {
 //	POST /withdraw        withdraws every consent
 //	PUT /quota            {"bytes": N}
 //	PUT /clients          an app registration: Client
+//	POST /glitch          {"below": "/Reports"}: see Glitch
 type Control struct {
 	mu       sync.Mutex
 	faults   Faults
@@ -46,12 +47,17 @@ type Control struct {
 	requests map[string]int
 	random   *rand.Rand
 	consents *Consents
-	setQuota func(int64)
+	drive    *drive
 }
 
-func newControl(consents *Consents, setQuota func(int64)) *Control {
-	return &Control{requests: map[string]int{}, random: rand.New(rand.NewPCG(1, 2)), consents: consents, setQuota: setQuota}
+func newControl(consents *Consents, drive *drive) *Control {
+	return &Control{requests: map[string]int{}, random: rand.New(rand.NewPCG(1, 2)), consents: consents, drive: drive}
 }
+
+// Glitch has the drive lose, without a word, what is below a path in every area: a file that
+// was changed goes back to what it was at first, and any other is gone for good. It returns how
+// many were lost and how many went back.
+func (c *Control) Glitch(below string) (lost, back int, err error) { return c.drive.glitch(below) }
 
 // Requests returns how often each route was asked.
 func (c *Control) Requests() map[string]int {
@@ -106,7 +112,18 @@ func (c *Control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if !given(w, r, &quota) {
 			return
 		}
-		c.setQuota(quota.Bytes)
+		c.drive.setQuota(quota.Bytes)
+	case "POST /glitch":
+		var glitch struct {
+			Below string `json:"below"`
+		}
+		if !given(w, r, &glitch) {
+			return
+		}
+		if _, _, err := c.Glitch(glitch.Below); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
 	case "PUT /clients":
 		var client Client
 		if !given(w, r, &client) {

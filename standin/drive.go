@@ -9,9 +9,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -270,4 +272,42 @@ func (d *drive) since(sequence int64, most int) (list []changed, ok bool) {
 	}
 	at, _ := slices.BinarySearchFunc(d.changes, sequence+1, func(c changed, s int64) int { return int(c.Sequence - s) })
 	return d.changes[at:min(len(d.changes), at+most)], true
+}
+
+// glitch is that of Control.Glitch.
+func (d *drive) glitch(below string) (lost, back int, err error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, id := range slices.Sorted(maps.Keys(d.Nodes)) {
+		n := d.Nodes[id]
+		if n.Kind != "file" || !d.there(n) || !strings.HasPrefix(d.path(n), below+"/") {
+			continue
+		}
+		if len(n.Old) == 0 {
+			d.drop(n)
+			lost++
+			continue
+		}
+		first := n.Old[0]
+		b, err := d.summed(first)
+		if err != nil {
+			return lost, back, err
+		}
+		d.replace(n, b, n.Created)
+		n.Old = nil
+		back++
+	}
+	return lost, back, nil
+}
+
+// summed is an earlier version, with its hashes.
+func (d *drive) summed(version old) (blob, error) {
+	file, err := d.open(version.Blob)
+	if err != nil {
+		return blob{}, err
+	}
+	defer file.Close()
+	five, two := md5.New(), sha256.New()
+	_, err = io.Copy(io.MultiWriter(five, two), file)
+	return blob{version.Blob, version.Size, hex.EncodeToString(five.Sum(nil)), hex.EncodeToString(two.Sum(nil))}, err
 }

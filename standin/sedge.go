@@ -58,7 +58,7 @@ func OpenSedge(dir string) (*Sedge, error) {
 	}
 	s.Consents.begin()
 	s.Consents.Register(Client{ID: SedgeClient, Redirects: []string{Callback, "http://localhost/consent/callback"}, PerSecond: 20})
-	s.Control = newControl(s.Consents, d.setQuota)
+	s.Control = newControl(s.Consents, d)
 	for _, area := range sedgeAreas {
 		d.root(area.root, area.label)
 	}

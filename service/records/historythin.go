@@ -214,8 +214,15 @@ func (db *DB) ImportPart(ctx context.Context, account, part string, read func(ad
 		if err != nil {
 			return err
 		}
+		for _, statement := range []string{
+			"CREATE TEMP TABLE IF NOT EXISTS imported (kept BLOB PRIMARY KEY) WITHOUT ROWID", "DELETE FROM imported",
+		} {
+			if _, err := tx.ExecContext(ctx, statement); err != nil {
+				return err
+			}
+		}
 		highest := int64(0)
-		return read(func(manifest int64, change history.Change) error {
+		err = read(func(manifest int64, change history.Change) error {
 			if highest = max(highest, manifest); manifest == 0 {
 				// Its own manifest is to have a name that none of the part has.
 				if err := raiseNumbers(ctx, tx, highest+history.MostInManifest); err != nil {
@@ -227,16 +234,22 @@ func (db *DB) ImportPart(ctx context.Context, account, part string, read func(ad
 					return err
 				}
 			}
-			if change.Kept != "" {
-				var there bool
-				folder, name := splitKey(change.Path)
-				if err := tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM history WHERE account = ? AND folder = ? AND name = ? AND kept = ?)",
-					number, folder, name, []byte(change.Kept)).Scan(&there); err != nil || there {
+			if change.Kept != "" { // what a manifest has listed is not added again from its content
+				result, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO imported (kept) VALUES (?)", []byte(change.Kept))
+				if err != nil {
+					return err
+				}
+				if n, err := result.RowsAffected(); err != nil || n == 0 {
 					return err
 				}
 			}
 			return addChange(ctx, tx, number, id, manifest, &change)
 		})
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "DELETE FROM imported")
+		return err
 	})
 }
 

@@ -133,7 +133,7 @@ function Times({ changes, at, onShow }: { changes: Change[]; at?: string; onShow
               {next.run && (
                 <>
                   {' · '}
-                  <Link to={`/runs/${next.run}`} className="text-plumage hover:underline">
+                  <Link to={`/runs/${next.run}`} className="text-plumage underline">
                     Show the run
                   </Link>
                 </>

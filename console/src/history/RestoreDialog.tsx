@@ -59,7 +59,7 @@ export function RestoreDialog({ address, file, at, onClose }: { address: string;
           ) : plan.isError && settled ? (
             <Failed error={plan.error} />
           ) : plan.data && settled ? (
-            <Summary plan={{ ...plan.data, missing: [] }} />
+            <Summary plan={{ ...plan.data, makes: [] }} />
           ) : (
             <p className="text-soft">{ready ? 'Comparing then and now…' : 'Choose a folder to see the plan.'}</p>
           )}
