@@ -30,13 +30,8 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 		}
 		revision, size = there.Revision, there.Size
 	}
-	switch _, err := a.core.StatObject(ctx, a.bucket, a.keyOf(to),
-		minio.StatObjectOptions{}); store.KindOf(wrap("look at "+to.String(), err, false)) {
-	case nil:
-		return store.Entry{}, store.Errorf(store.ErrExists, "%s already exists", to)
-	case store.ErrNotFound:
-	default:
-		return store.Entry{}, wrap("look at "+to.String(), err, false)
+	if err := a.isFree(ctx, to); err != nil {
+		return store.Entry{}, err
 	}
 	copied, err := a.plain.CopyObject(ctx, a.bucket, a.keyOf(from), a.bucket, a.keyOf(to), nil,
 		minio.CopySrcOptions{Bucket: a.bucket, Object: a.keyOf(from), MatchETag: revision}, minio.PutObjectOptions{})
@@ -60,4 +55,19 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 			from, err)
 	}
 	return store.Entry{}, store.Errorf(store.ErrChanged, "%s changed in the meantime", from)
+}
+
+// isFree looks whether nothing is at a place. In history, names are given once.
+func (a *account) isFree(ctx context.Context, to store.Ref) error {
+	if strings.HasPrefix(string(to.Folder.Path), string(store.HistoryFolder)) {
+		return nil
+	}
+	_, err := a.core.StatObject(ctx, a.bucket, a.keyOf(to), minio.StatObjectOptions{})
+	switch err = wrap("look at "+to.String(), err, false); store.KindOf(err) {
+	case nil:
+		return store.Errorf(store.ErrExists, "%s already exists", to)
+	case store.ErrNotFound:
+		return nil
+	}
+	return err
 }

@@ -33,16 +33,6 @@ var historySchema = []string{
 	"CREATE INDEX history_doomed ON history (account, part, manifest) WHERE doomed <> 0",
 	"CREATE INDEX history_moved ON history (account, moved_to, at) WHERE moved_to IS NOT NULL",
 	"CREATE TABLE history_folders (account INTEGER NOT NULL, folder BLOB NOT NULL, last INTEGER NOT NULL, PRIMARY KEY (account, folder)) WITHOUT ROWID",
-	countHistory("INSERT", "NEW", "+"), countHistory("DELETE", "OLD", "-"),
-	`CREATE TRIGGER history_emptied AFTER UPDATE OF how ON history WHEN NEW.how = 'thinned' AND OLD.how <> 'thinned' BEGIN
-		UPDATE history_accounts SET versions = versions - 1, bytes = bytes - max(OLD.size, 0) WHERE number = OLD.account; END`,
-}
-
-// countHistory is a trigger that keeps how many versions an account has, and their bytes.
-func countHistory(event, row, sign string) string {
-	return "CREATE TRIGGER history_" + strings.ToLower(event) + " AFTER " + event + " ON history WHEN " + row + ".how IN ('overwritten', 'deleted') " +
-		"BEGIN UPDATE history_accounts SET versions = versions " + sign + " 1, bytes = bytes " + sign + " max(" + row + ".size, 0) WHERE number = " +
-		row + ".account; END"
 }
 
 // splitKey splits the key of a path into its folder and the rest, which of a folder has a
@@ -53,11 +43,19 @@ func splitKey(key store.Key) (folder, name []byte) {
 	return []byte(text[:cut]), []byte(text[cut:])
 }
 
-// numbering finds the numbers under which the rows of accounts and parts are kept.
-type numbering struct {
+// historyWriter writes changes of one transaction: what it counts, and which folders had
+// something overwritten, deleted or moved, is written at its end.
+type historyWriter struct {
 	tx       *sql.Tx
 	accounts map[string]int64
 	parts    map[partID]int64
+	counts   map[int64]HistoryCount
+	folders  map[folderID]int64
+}
+
+type folderID struct {
+	account int64
+	folder  string
 }
 
 type partID struct {
@@ -65,12 +63,35 @@ type partID struct {
 	name    string
 }
 
-func newNumbering(tx *sql.Tx) *numbering {
-	return &numbering{tx, map[string]int64{}, map[partID]int64{}}
+func newHistoryWriter(tx *sql.Tx) *historyWriter {
+	return &historyWriter{tx, map[string]int64{}, map[partID]int64{}, map[int64]HistoryCount{}, map[folderID]int64{}}
+}
+
+// end writes what was collected.
+func (n *historyWriter) end(ctx context.Context) error {
+	for account, count := range n.counts {
+		if _, err := n.tx.ExecContext(ctx, "UPDATE history_accounts SET versions = versions + ?, bytes = bytes + ? WHERE number = ?",
+			count.Versions, count.Bytes, account); err != nil {
+			return err
+		}
+	}
+	for id, last := range n.folders {
+		if _, err := n.tx.ExecContext(ctx, `INSERT INTO history_folders (account, folder, last) VALUES (?, ?, ?)
+			ON CONFLICT DO UPDATE SET last = max(last, excluded.last)`, id.account, []byte(id.folder), last); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// count counts versions of an account, more or fewer.
+func (n *historyWriter) count(account, versions, bytes int64) {
+	count := n.counts[account]
+	n.counts[account] = HistoryCount{count.Versions + versions, count.Bytes + bytes}
 }
 
 // account returns the number of an account, by its name.
-func (n *numbering) account(ctx context.Context, name string) (number int64, err error) {
+func (n *historyWriter) account(ctx context.Context, name string) (number int64, err error) {
 	if number, ok := n.accounts[name]; ok {
 		return number, nil
 	}
@@ -91,7 +112,7 @@ func (n *numbering) account(ctx context.Context, name string) (number int64, err
 }
 
 // part returns the number of a part, which it makes where there is none.
-func (n *numbering) part(ctx context.Context, account int64, name, run, job string) (number int64, err error) {
+func (n *historyWriter) part(ctx context.Context, account int64, name, run, job string) (number int64, err error) {
 	id := partID{account, name}
 	if number, ok := n.parts[id]; ok {
 		return number, nil
@@ -121,7 +142,7 @@ const insertChange = `INSERT INTO history (account, folder, name, at, since, how
 
 // saveChanges adds the changes of endings.
 func saveChanges(ctx context.Context, tx *sql.Tx, run string, endings []transfer.Ending) error {
-	numbers := newNumbering(tx)
+	writer := newHistoryWriter(tx)
 	var began time.Time
 	for i := range endings {
 		for j := range endings[i].Changes {
@@ -131,32 +152,34 @@ func saveChanges(ctx context.Context, tx *sql.Tx, run string, endings []transfer
 					return err
 				}
 			}
-			account, err := numbers.account(ctx, change.Account)
+			account, err := writer.account(ctx, change.Account)
 			if err != nil {
 				return err
 			}
-			part, err := numbers.part(ctx, account, partOf(change, began), change.Run, change.Job)
+			part, err := writer.part(ctx, account, partOf(change, began), change.Run, change.Job)
 			if err != nil {
 				return err
 			}
-			if err := addChange(ctx, tx, account, part, 0, change); err != nil {
+			if err := writer.add(ctx, account, part, 0, change); err != nil {
 				return err
 			}
 		}
 	}
-	return nil
+	return writer.end(ctx)
 }
 
-func addChange(ctx context.Context, tx *sql.Tx, account, part, manifest int64, change *history.Change) error {
+func (n *historyWriter) add(ctx context.Context, account, part, manifest int64, change *history.Change) error {
 	folder, name := splitKey(change.Path)
-	_, err := tx.ExecContext(ctx, insertChange, account, folder, name, nanoseconds(change.At), nanoseconds(change.Since), string(change.How),
-		change.Size, nanoseconds(change.Modified), change.Hash, orNull(change.Kept), orNull(change.To), part, nanoseconds(change.Locked),
-		manifest)
-	if err != nil || change.How == history.Created || change.How == history.Thinned {
-		return err
+	_, err := n.tx.ExecContext(ctx, insertChange, account, folder, name, nanoseconds(change.At), nanoseconds(change.Since),
+		string(change.How), change.Size, nanoseconds(change.Modified), change.Hash, orNull(change.Kept), orNull(change.To), part,
+		nanoseconds(change.Locked), manifest)
+	if change.HasContent() {
+		n.count(account, 1, max(0, change.Size))
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO history_folders (account, folder, last) VALUES (?, ?, ?)
-		ON CONFLICT DO UPDATE SET last = max(last, excluded.last)`, account, folder, nanoseconds(change.At))
+	if change.How != history.Created && change.How != history.Thinned {
+		id := folderID{account, string(folder)}
+		n.folders[id] = max(n.folders[id], nanoseconds(change.At))
+	}
 	return err
 }
 

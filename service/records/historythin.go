@@ -27,6 +27,11 @@ type Thinner func(changes []history.Change, wanted func(*history.Change) (bool, 
 func (h History) Doom(ctx context.Context, dry bool, thin Thinner) (going HistoryCount, err error) {
 	var folder, name []byte
 	var held []HistoryRow // of the path that a page ended in
+	var moves bool
+	if err := h.db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM history INDEXED BY history_moved WHERE account = ? AND "+
+		"moved_to IS NOT NULL)", h.account).Scan(&moves); err != nil {
+		return going, err
+	}
 	for {
 		where := "history.account = ? AND doomed = 0 AND (folder, history.name, at) > (?, ?, ?) ORDER BY folder, history.name, at LIMIT ?"
 		after := int64(-1)
@@ -51,7 +56,7 @@ func (h History) Doom(ctx context.Context, dry bool, thin Thinner) (going Histor
 			if n == len(held) && !last && n < mostOfPath {
 				break // there may be more of it
 			}
-			some, err := h.thin(ctx, held[:n], thin, &going)
+			some, err := h.thin(ctx, held[:n], moves, thin, &going)
 			if err != nil {
 				return going, err
 			}
@@ -79,12 +84,15 @@ type mark struct {
 	how    int
 }
 
-func (h History) thin(ctx context.Context, rows []HistoryRow, thin Thinner, going *HistoryCount) (marks []mark, err error) {
+func (h History) thin(ctx context.Context, rows []HistoryRow, moves bool, thin Thinner, going *HistoryCount) (marks []mark, err error) {
 	changes := make([]history.Change, len(rows))
 	for i := range rows {
 		changes[i] = rows[i].Change
 	}
 	decisions, err := thin(changes, func(change *history.Change) (wanted bool, err error) {
+		if !moves {
+			return false, nil
+		}
 		err = h.db.readPool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM history INDEXED BY history_moved WHERE account = ? AND "+
 			"moved_to = ? AND at >= ? AND at < ? AND doomed = 0)", h.account, []byte(change.Path), nanoseconds(change.Since),
 			change.At.UnixNano()).Scan(&wanted)
@@ -173,6 +181,15 @@ func (h History) DropDoomed(ctx context.Context, doomed history.Doomed) (last bo
 			}); err != nil {
 			return err
 		}
+		writer := newHistoryWriter(tx)
+		for _, going := range doomed.Gone {
+			if going.HasContent() {
+				writer.count(h.account, -1, -max(0, going.Size))
+			}
+		}
+		if err := writer.end(ctx); err != nil {
+			return err
+		}
 		result, err := tx.ExecContext(ctx, `DELETE FROM history_parts WHERE account = ? AND name = ? AND NOT EXISTS
 			(SELECT 1 FROM history INDEXED BY history_of_parts WHERE part = history_parts.number)`, h.account, doomed.Part)
 		if err != nil {
@@ -204,13 +221,13 @@ func (h History) Parts(ctx context.Context, names []string) (known map[string]bo
 // manifests and its contents: all of it, or nothing.
 func (db *DB) ImportPart(ctx context.Context, account, part string, read func(add func(manifest int64, change history.Change) error) error) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		numbers := newNumbering(tx)
-		number, err := numbers.account(ctx, account)
+		writer := newHistoryWriter(tx)
+		number, err := writer.account(ctx, account)
 		if err != nil {
 			return err
 		}
 		_, run, _ := history.ParsePart(part)
-		id, err := numbers.part(ctx, number, part, run, "")
+		id, err := writer.part(ctx, number, part, run, "")
 		if err != nil {
 			return err
 		}
@@ -243,13 +260,15 @@ func (db *DB) ImportPart(ctx context.Context, account, part string, read func(ad
 					return err
 				}
 			}
-			return addChange(ctx, tx, number, id, manifest, &change)
+			return writer.add(ctx, number, id, manifest, &change)
 		})
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "DELETE FROM imported")
-		return err
+		if _, err := tx.ExecContext(ctx, "DELETE FROM imported"); err != nil {
+			return err
+		}
+		return writer.end(ctx)
 	})
 }
 
@@ -275,7 +294,8 @@ func (db *DB) ForgetHistory(ctx context.Context, id string) error {
 				return err
 			}
 		}
-		return nil
+		_, err := tx.ExecContext(ctx, "UPDATE history_accounts SET versions = 0, bytes = 0 WHERE id = ?", id)
+		return err
 	})
 }
 
