@@ -55,3 +55,6 @@ type Restore struct {
 
 // HistoryRules are rules for the versions that a job keeps.
 type HistoryRules = job.History
+
+// HistoryKeep says which versions are kept, and for how long.
+type HistoryKeep = job.Keep

@@ -277,7 +277,10 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 	if err := report(ctx, options, c, run, filepath.Join(places.dir, "report.html")); err != nil {
 		return run, err
 	}
-	return run, live(ctx, options, c, filepath.Join(places.dir, DeskFolder))
+	if err := live(ctx, options, c, filepath.Join(places.dir, DeskFolder)); err != nil {
+		return run, err
+	}
+	return run, glitch(ctx, options, c, places)
 }
 
 func tell(out io.Writer, account contract.Account) {
