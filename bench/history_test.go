@@ -160,7 +160,9 @@ func TestBenchHistory(t *testing.T) {
 	top := scratch(t)
 	source := filepath.Join(top, "source")
 	files, changed := 100_000**scale/100, 1000**scale/100
-	name := func(i int) string { return filepath.Join(source, "all", fmt.Sprintf("%03d", i%500), fmt.Sprintf("%06d", i)) }
+	name := func(i int) string {
+		return filepath.Join(source, "all", fmt.Sprintf("%03d", i%500), fmt.Sprintf("%06d", i))
+	}
 	for i := range 500 {
 		if err := os.MkdirAll(filepath.Join(source, "all", fmt.Sprintf("%03d", i)), 0o755); err != nil {
 			t.Fatal(err)

@@ -72,7 +72,8 @@ func (a *app) printPast(past contract.Past) error {
 		}
 		t.Render()
 	default:
-		_, err := fmt.Fprintln(a.out, "Nothing of "+format.Plain(past.Address)+" is in history. It begins when a run overwrites or deletes something.")
+		_, err := fmt.Fprintln(a.out, "Nothing of "+format.Plain(past.Address)+
+			" is in history. It begins when a run overwrites or deletes something.")
 		return err
 	}
 	_, err := fmt.Fprintln(a.out, a.paint(soft, "The history of this account holds "+format.Some(past.Held.Versions, "version")+", "+

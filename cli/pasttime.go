@@ -37,7 +37,8 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 	if text == "yesterday" {
 		return now.AddDate(0, 0, -1), nil
 	}
-	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
+	for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02 15:04",
+		"2006-01-02"} {
 		at, err := time.ParseInLocation(form, text, now.Location())
 		if err != nil {
 			continue

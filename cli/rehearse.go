@@ -80,7 +80,8 @@ func (a *app) rehearse(ctx context.Context, job string, rehearsal contract.NewRe
 
 func (a *app) printRehearsal(one contract.Rehearsal) error {
 	if one.State == "running" {
-		_, err := fmt.Fprintf(a.out, "Rehearsal %d of %s has started. See the result with: heron history rehearse %s --list\n", one.Number, one.Job, one.Job)
+		_, err := fmt.Fprintf(a.out, "Rehearsal %d of %s has started. See the result with: heron history rehearse %s --list\n", one.Number,
+			one.Job, one.Job)
 		return err
 	}
 	fmt.Fprintln(a.out, a.rehearsalMark(one)+"  "+a.wrapped(0, rehearsalSentence(one)))
@@ -104,7 +105,8 @@ func (a *app) printRehearsal(one contract.Rehearsal) error {
 			fmt.Fprintln(a.out, a.wrapped(2, a.paint(brick, "✗")+" "+format.Plain(file.Address)+": "+format.Plain(file.Why)))
 		}
 	}
-	_, err := fmt.Fprintln(a.out, a.paint(soft, fmt.Sprintf("Rehearsal %d, seed %d, of what was there at %s.", one.Number, one.Seed, when(&one.At))))
+	_, err := fmt.Fprintln(a.out, a.paint(soft, fmt.Sprintf("Rehearsal %d, seed %d, of what was there at %s.", one.Number, one.Seed,
+		when(&one.At))))
 	return err
 }
 

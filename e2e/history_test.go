@@ -114,7 +114,8 @@ func (h *heron) historyAt(t *testing.T, desk, name string) {
 	h.must("history", "restore", target, "--at", second, "--exact", "--yes")
 	same(t, name+", after the restore was taken back", h.wasAll(target, moment()), after)
 	var rehearsal contract.Rehearsal
-	if r := h.run("", "history", "rehearse", job, "--all", "--at", first, "--json"); r.code != 0 || json.Unmarshal([]byte(r.out), &rehearsal) != nil ||
+	if r := h.run("", "history", "rehearse", job, "--all", "--at", first, "--json"); r.code != 0 ||
+		json.Unmarshal([]byte(r.out), &rehearsal) != nil ||
 		rehearsal.State != "passed" || rehearsal.Files != 7 {
 		t.Errorf("%s: the rehearsal ended with %d: %s%s", name, r.code, r.out, r.err)
 	}

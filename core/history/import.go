@@ -91,7 +91,8 @@ func hashOf(entry store.Entry) string {
 	return ""
 }
 
-func readManifests(ctx context.Context, s store.Store, part Part, add func(manifest int64, change Change) error) (damaged []error, err error) {
+func readManifests(ctx context.Context, s store.Store, part Part,
+	add func(manifest int64, change Change) error) (damaged []error, err error) {
 	var names []string
 	for entry, err := range listing.Sorted(ctx, s, part.Folder) {
 		if err != nil {

@@ -184,7 +184,7 @@ func (o Options) restore(ctx context.Context, file File) (by string, err error) 
 	defer restored.Close()
 	wanted, known := store.ParseHash(file.Hash)
 	computed := wanted.Kind.New()
-	var into io.Writer = io.Discard
+	into := io.Discard
 	if known = known && computed != nil; known {
 		into = computed
 	}

@@ -30,7 +30,8 @@ type Capabilities struct {
 	Move func(ctx context.Context, from Ref, revision string, to Ref) (Entry, error)
 	// Copy copies a file at a revision (empty: any) within the account to where
 	// nothing is. run marks what is left behind, as of Writing. Errors as with
-	// Move; below [HistoryFolder] it need not look whether anything is there. The entry's size is -1 where that of the revision has to be known.
+	// Move; below [HistoryFolder] it need not look whether anything is there. The
+	// entry's size is -1 where that of the revision has to be known.
 	Copy func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error)
 	// Keeps is not nil where Write obeys [Writing.Keep], at no cost of content: it returns
 	// false of a file that it cannot keep in this way.

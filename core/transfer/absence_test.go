@@ -241,7 +241,8 @@ func TestRouteThatWaitsForAPerson(t *testing.T) {
 			}
 			b.line.set(nil)
 			b.options.Resumed = true
-			if result := transfer.New(b.options).Execute(t.Context()); result.State != "done" || len(withoutHistory(b.targets[1].Files())) != b.files(1, kind) {
+			if result := transfer.New(b.options).Execute(t.Context()); result.State != "done" ||
+				len(withoutHistory(b.targets[1].Files())) != b.files(1, kind) {
 				t.Errorf("%s, %v: gone on with: %+v, %d files", kind, why, result, len(withoutHistory(b.targets[1].Files())))
 			}
 		}
@@ -269,7 +270,8 @@ func TestRouteThatIsOpenedLater(t *testing.T) {
 		result := transfer.New(b.options).Execute(t.Context())
 		if result.State != "done" || tries != 3 || len(withoutHistory(b.targets[1].Files())) != b.files(1, kind) ||
 			len(withoutHistory(b.targets[0].Files())) != b.files(0, kind) {
-			t.Errorf("%s: %+v after %d tries: %d and %d files", kind, result, tries, len(withoutHistory(b.targets[0].Files())), len(withoutHistory(b.targets[1].Files())))
+			t.Errorf("%s: %+v after %d tries: %d and %d files", kind, result, tries, len(withoutHistory(b.targets[0].Files())),
+				len(withoutHistory(b.targets[1].Files())))
 		}
 	}
 }

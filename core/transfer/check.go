@@ -20,7 +20,8 @@ func CheckRestore(ctx context.Context, route Route) error {
 	return check(ctx, route, func(route Route, _ store.Entry) error {
 		from, to := route.Source.Address, route.Target.Address
 		if from.String() != to.String() && from.Contains(to) {
-			return store.Errorf(store.ErrRefused, "%s lies inside %s, of which it would hold a copy; restore to where it was, or elsewhere", to, from)
+			return store.Errorf(store.ErrRefused, "%s lies inside %s, of which it would hold a copy; restore to where it was, or elsewhere", to,
+				from)
 		}
 		return nil
 	})

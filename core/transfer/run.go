@@ -177,7 +177,8 @@ func New(options Options) *Run {
 		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch),
 		flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
 		more:  make(chan struct{}, 1),
-		keeps: keeps{fresh: map[store.Store]bool{}}, planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes), idling: semaphore.NewWeighted(mostIdle),
+		keeps: keeps{fresh: map[store.Store]bool{}}, planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes),
+		idling: semaphore.NewWeighted(mostIdle),
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 	"unicode"
 
@@ -166,4 +167,8 @@ func (p *packer) pack(body io.ReadCloser, path string, entry store.Entry) error 
 	}
 	_, err = io.Copy(w, store.NewStream(body, "", p.transfer.Add))
 	return err
+}
+
+func disposition(name string) string {
+	return "attachment; filename*=UTF-8''" + url.PathEscape(strings.ToValidUTF8(strings.ReplaceAll(name, "/", "_"), "_"))
 }

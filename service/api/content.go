@@ -5,7 +5,6 @@ import (
 	"io"
 	"mime"
 	"net/http"
-	"net/url"
 	"path"
 	"slices"
 	"strconv"
@@ -164,10 +163,6 @@ func (s *Server) fileAt(ctx context.Context, text, moment string) (node tree.Nod
 	}
 	located, err = all.Locate(ctx, address)
 	return node, located, err
-}
-
-func disposition(name string) string {
-	return "attachment; filename*=UTF-8''" + url.PathEscape(strings.ToValidUTF8(strings.ReplaceAll(name, "/", "_"), "_"))
 }
 
 // shownTypes are those that a browser shows and that can do nothing.

@@ -17,7 +17,8 @@ func (s *Server) registerHistory(api huma.API) {
 	add(api, http.MethodGet, "/history", "show-history", "The versions of a file, or when a folder changed", http.StatusOK, s.showHistory)
 	add(api, http.MethodPost, "/restores", "start-restore", "Restore what an address was at a time", http.StatusCreated, s.startRestore)
 	add(api, http.MethodPost, "/restores/plans", "plan-restore", "What a restore would do", http.StatusOK, s.planRestore)
-	add(api, http.MethodPost, "/jobs/{name}/history/plans", "plan-job-history", "What other rules for versions would delete now", http.StatusOK,
+	add(api, http.MethodPost, "/jobs/{name}/history/plans", "plan-job-history", "What other rules for versions would delete now",
+		http.StatusOK,
 		s.planHistory)
 }
 

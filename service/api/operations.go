@@ -281,10 +281,6 @@ func (s *Server) markAccounts(ctx context.Context, entries []contract.Entry) err
 	return err
 }
 
-type addressInput struct {
-	Address string `query:"address" required:"true"`
-}
-
 type entryInput struct {
 	Address string `query:"address" required:"true"`
 	AtInput

@@ -10,15 +10,15 @@ import (
 
 	"deftheron/core/history"
 	"deftheron/core/store"
-	"deftheron/core/transfer"
 )
 
 // historySchema has the changes of accounts, see [history.Change]. manifest is the number of the first
 // change of the manifest that lists the change, 0 where none does. history_folders has when
-// something in a folder was last overwritten, deleted or moved.
+// something in a folder was last overwritten, deleted or moved, history_accounts when anything
+// of an account was changed last.
 var historySchema = []string{
 	`CREATE TABLE history_accounts (number INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, versions INTEGER NOT NULL DEFAULT 0,
-		bytes INTEGER NOT NULL DEFAULT 0)`,
+		bytes INTEGER NOT NULL DEFAULT 0, last INTEGER NOT NULL DEFAULT 0)`,
 	`CREATE TABLE history_parts (number INTEGER PRIMARY KEY, account INTEGER NOT NULL, name TEXT NOT NULL, run TEXT NOT NULL,
 		job TEXT NOT NULL, began INTEGER NOT NULL)`,
 	"CREATE UNIQUE INDEX history_parts_name ON history_parts (account, name)",
@@ -32,7 +32,8 @@ var historySchema = []string{
 	"CREATE INDEX history_below ON history (part, folder, at)",
 	"CREATE INDEX history_doomed ON history (account, part, manifest) WHERE doomed <> 0",
 	"CREATE INDEX history_moved ON history (account, moved_to, at) WHERE moved_to IS NOT NULL",
-	"CREATE TABLE history_folders (account INTEGER NOT NULL, folder BLOB NOT NULL, last INTEGER NOT NULL, PRIMARY KEY (account, folder)) WITHOUT ROWID",
+	"CREATE TABLE history_folders (account INTEGER NOT NULL, folder BLOB NOT NULL, last INTEGER NOT NULL, PRIMARY KEY (account, folder)) " +
+		"WITHOUT ROWID",
 }
 
 // splitKey splits the key of a path into its folder and the rest, which of a folder has a
@@ -41,146 +42,6 @@ func splitKey(key store.Key) (folder, name []byte) {
 	text := string(key)
 	cut := strings.LastIndexByte(strings.TrimSuffix(text, "/"), '/') + 1
 	return []byte(text[:cut]), []byte(text[cut:])
-}
-
-// historyWriter writes changes of one transaction: what it counts, and which folders had
-// something overwritten, deleted or moved, is written at its end.
-type historyWriter struct {
-	tx       *sql.Tx
-	accounts map[string]int64
-	parts    map[partID]int64
-	counts   map[int64]HistoryCount
-	folders  map[folderID]int64
-}
-
-type folderID struct {
-	account int64
-	folder  string
-}
-
-type partID struct {
-	account int64
-	name    string
-}
-
-func newHistoryWriter(tx *sql.Tx) *historyWriter {
-	return &historyWriter{tx, map[string]int64{}, map[partID]int64{}, map[int64]HistoryCount{}, map[folderID]int64{}}
-}
-
-// end writes what was collected.
-func (n *historyWriter) end(ctx context.Context) error {
-	for account, count := range n.counts {
-		if _, err := n.tx.ExecContext(ctx, "UPDATE history_accounts SET versions = versions + ?, bytes = bytes + ? WHERE number = ?",
-			count.Versions, count.Bytes, account); err != nil {
-			return err
-		}
-	}
-	for id, last := range n.folders {
-		if _, err := n.tx.ExecContext(ctx, `INSERT INTO history_folders (account, folder, last) VALUES (?, ?, ?)
-			ON CONFLICT DO UPDATE SET last = max(last, excluded.last)`, id.account, []byte(id.folder), last); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// count counts versions of an account, more or fewer.
-func (n *historyWriter) count(account, versions, bytes int64) {
-	count := n.counts[account]
-	n.counts[account] = HistoryCount{count.Versions + versions, count.Bytes + bytes}
-}
-
-// account returns the number of an account, by its name.
-func (n *historyWriter) account(ctx context.Context, name string) (number int64, err error) {
-	if number, ok := n.accounts[name]; ok {
-		return number, nil
-	}
-	var id string
-	err = n.tx.QueryRowContext(ctx, "SELECT id FROM accounts WHERE name = ?", name).Scan(&id)
-	if errors.Is(err, sql.ErrNoRows) {
-		return 0, ErrNotFound
-	}
-	if err != nil {
-		return 0, err
-	}
-	if _, err = n.tx.ExecContext(ctx, "INSERT OR IGNORE INTO history_accounts (id) VALUES (?)", id); err != nil {
-		return 0, err
-	}
-	err = n.tx.QueryRowContext(ctx, "SELECT number FROM history_accounts WHERE id = ?", id).Scan(&number)
-	n.accounts[name] = number
-	return number, err
-}
-
-// part returns the number of a part, which it makes where there is none.
-func (n *historyWriter) part(ctx context.Context, account int64, name, run, job string) (number int64, err error) {
-	id := partID{account, name}
-	if number, ok := n.parts[id]; ok {
-		return number, nil
-	}
-	began, _, _ := history.ParsePart(name)
-	if _, err = n.tx.ExecContext(ctx, "INSERT OR IGNORE INTO history_parts (account, name, run, job, began) VALUES (?, ?, ?, ?, ?)", account,
-		name, run, job, nanoseconds(began)); err != nil {
-		return 0, err
-	}
-	err = n.tx.QueryRowContext(ctx, "SELECT number FROM history_parts WHERE account = ? AND name = ?", account, name).Scan(&number)
-	n.parts[id] = number
-	return number, err
-}
-
-// partOf is the part that a change belongs to.
-func partOf(change *history.Change, began time.Time) string {
-	if rest, below := strings.CutPrefix(string(change.Kept), string(store.HistoryFolder)); below {
-		part, _, _ := strings.Cut(rest, "/")
-		return part
-	}
-	return history.PartName(began, change.At, change.Run)
-}
-
-const insertChange = `INSERT INTO history (account, folder, name, at, since, how, size, modified, hash, kept, moved_to, part, locked, manifest)
-	VALUES (?1, ?2, ?3, ?4, CASE WHEN ?5 <> 0 THEN ?5 ELSE coalesce((SELECT max(at) FROM history WHERE account = ?1 AND folder = ?2 AND
-		name = ?3 AND at < ?4), 0) END, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)`
-
-// saveChanges adds the changes of endings.
-func saveChanges(ctx context.Context, tx *sql.Tx, run string, endings []transfer.Ending) error {
-	writer := newHistoryWriter(tx)
-	var began time.Time
-	for i := range endings {
-		for j := range endings[i].Changes {
-			change := &endings[i].Changes[j]
-			if began.IsZero() {
-				if err := tx.QueryRowContext(ctx, "SELECT created_at FROM runs WHERE id = ?", run).Scan(&began); err != nil {
-					return err
-				}
-			}
-			account, err := writer.account(ctx, change.Account)
-			if err != nil {
-				return err
-			}
-			part, err := writer.part(ctx, account, partOf(change, began), change.Run, change.Job)
-			if err != nil {
-				return err
-			}
-			if err := writer.add(ctx, account, part, 0, change); err != nil {
-				return err
-			}
-		}
-	}
-	return writer.end(ctx)
-}
-
-func (n *historyWriter) add(ctx context.Context, account, part, manifest int64, change *history.Change) error {
-	folder, name := splitKey(change.Path)
-	_, err := n.tx.ExecContext(ctx, insertChange, account, folder, name, nanoseconds(change.At), nanoseconds(change.Since),
-		string(change.How), change.Size, nanoseconds(change.Modified), change.Hash, orNull(change.Kept), orNull(change.To), part,
-		nanoseconds(change.Locked), manifest)
-	if change.HasContent() {
-		n.count(account, 1, max(0, change.Size))
-	}
-	if change.How != history.Created && change.How != history.Thinned {
-		id := folderID{account, string(folder)}
-		n.folders[id] = max(n.folders[id], nanoseconds(change.At))
-	}
-	return err
 }
 
 const changeColumns = `history.number, folder, history.name, at, since, how, size, modified, hash, coalesce(kept, ''), coalesce(moved_to, ''), locked,
@@ -333,8 +194,9 @@ type placed struct {
 }
 
 func (h History) pageOf(ctx context.Context, folder store.Path, name []byte, at int64) (page []placed, err error) {
-	rows, err := h.db.readPool.QueryContext(ctx, "SELECT number, name, at FROM history WHERE account = ? AND folder = ? AND (name, at) > (?, ?) "+
-		"ORDER BY name, at LIMIT ?", h.account, []byte(folder), append([]byte{}, name...), at, atOnce)
+	rows, err := h.db.readPool.QueryContext(ctx,
+		"SELECT number, name, at FROM history WHERE account = ? AND folder = ? AND (name, at) > (?, ?) "+
+			"ORDER BY name, at LIMIT ?", h.account, []byte(folder), append([]byte{}, name...), at, atOnce)
 	if err != nil {
 		return nil, err
 	}

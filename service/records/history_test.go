@@ -92,7 +92,8 @@ func (p *past) work() {
 	content := strings.Repeat("x", p.random.IntN(3)) + fmt.Sprint("content ", p.writes)
 	switch action := p.random.IntN(6); {
 	case action < 2 || len(names) == 0:
-		place := [][]string{{"in", "a"}, {"in", "b.txt"}, {"in", "sub", "c"}, {"in", "sub", "deep", "d"}, {"in", "e"}, {"in", "sub2", "f"}}[p.random.IntN(6)]
+		place := [][]string{{"in", "a"}, {"in", "b.txt"}, {"in", "sub", "c"}, {"in", "sub", "deep", "d"}, {"in", "e"},
+			{"in", "sub2", "f"}}[p.random.IntN(6)]
 		p.source.Put(content, place...)
 		p.note("write %v", place)
 	case action == 2:

@@ -219,7 +219,8 @@ func (h History) Parts(ctx context.Context, names []string) (known map[string]bo
 
 // ImportPart adds a part of an account, by its name, with changes that were read from its
 // manifests and its contents: all of it, or nothing.
-func (db *DB) ImportPart(ctx context.Context, account, part string, read func(add func(manifest int64, change history.Change) error) error) error {
+func (db *DB) ImportPart(ctx context.Context, account, part string,
+	read func(add func(manifest int64, change history.Change) error) error) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		writer := newHistoryWriter(tx)
 		number, err := writer.account(ctx, account)

@@ -75,5 +75,6 @@ func (db *DB) LastRehearsal(ctx context.Context, job string) (*Rehearsal, error)
 
 // EndRehearsals ends those that a process before this one has begun.
 func (db *DB) EndRehearsals(ctx context.Context) error {
-	return db.write.WithContext(ctx).Exec("UPDATE rehearsals SET ended_at = started_at, why = 'the service ended meanwhile' WHERE ended_at IS NULL").Error
+	return db.write.WithContext(ctx).Exec("UPDATE rehearsals SET ended_at = started_at, why = 'the service ended meanwhile' WHERE " +
+		"ended_at IS NULL").Error
 }

@@ -126,7 +126,8 @@ func (r *Runner) rehearseRoutes(ctx context.Context, spec job.Spec, given job.Re
 func count(one *records.Rehearsal, target transfer.Side, outcome rehearsal.Outcome) error {
 	one.Files++
 	one.Bytes += max(0, outcome.Size)
-	shown := records.RehearsedFile{Address: transfer.Route{Target: target}.TargetAddress(transfer.Item{Key: outcome.Key, Kind: store.KindFile}, ""),
+	shown := records.RehearsedFile{Address: transfer.Route{Target: target}.TargetAddress(transfer.Item{Key: outcome.Key,
+		Kind: store.KindFile}, ""),
 		Size: outcome.Size, Chosen: outcome.Why, Hash: outcome.Hash}
 	switch {
 	case outcome.Err != nil:
