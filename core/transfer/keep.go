@@ -172,6 +172,17 @@ func (a *attempt) noteMove(from store.Ref, hash string) error {
 	return nil
 }
 
+// notMoved takes back what noteMove has noted.
+func (a *attempt) notMoved() {
+	if a.item.movedFrom == "" {
+		return
+	}
+	a.item.movedFrom = ""
+	if err := a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source}); err != nil {
+		a.Log.Warn("could not record that a file was not moved", "run", a.ID, "error", err)
+	}
+}
+
 // created is the change of a file that was put where nothing was.
 func (a *attempt) created(side Side, place store.Ref) []history.Change {
 	if !a.Rules.TracksFiles() || a.pass == 0 && a.item.Key != "" && a.fresh[side.Store] {
@@ -273,7 +284,8 @@ func (a *attempt) otherwise() {
 		a.kept(&ending, history.Overwritten)
 		a.item.changes = append(a.item.changes, ending.Changes...)
 	}
-	a.item.version, a.item.keeps, a.keeping, a.item.movedFrom = nil, "", nil, ""
+	a.item.version, a.item.keeps, a.keeping = nil, "", nil
+	a.notMoved()
 }
 
 // settleVersion says in the ending of an item what its tries have moved to history. A copy

@@ -18,7 +18,8 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*E
 		if store.KindOf(why) == store.ErrExists && a.try > 1 {
 			return nil, why // not what has the name: a file is where a folder is needed
 		}
-		a.item.Target, a.item.movedFrom = compare.Remembered{}, ""
+		a.item.Target = compare.Remembered{}
+		a.notMoved()
 		if a.item.Action == plan.Replace {
 			a.item.Action = plan.Create
 		}

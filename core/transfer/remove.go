@@ -102,12 +102,12 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	case store.ErrSignInExpired, store.ErrSuspended, store.ErrNoSpace:
 		return nil, err
 	case store.ErrExists:
-		a.item.movedFrom = ""
+		a.notMoved()
 		return a.lookAgain(ctx, place, err)
 	case store.ErrOutcomeUnknown:
 		return a.lookAgain(ctx, place, err)
 	default: // it is another, or is not there any more
-		a.item.movedFrom = ""
+		a.notMoved()
 		return nil, ctx.Err()
 	}
 	if entry.Size >= 0 && entry.Size != a.item.Size {

@@ -400,3 +400,32 @@ func TestPast(t *testing.T) {
 		}
 	}
 }
+
+// TestClockJumpsBack keeps changes in their order though the clock of the machine jumps back.
+func TestClockJumpsBack(t *testing.T) {
+	db := open(t, t.TempDir())
+	p := newPast(t, db, 1)
+	addRun(t, db, "run1")
+	finish := func(at time.Time, how history.How) {
+		t.Helper()
+		change := history.Change{Account: p.name(), Path: "in/a", At: at, How: how, Run: "run1"}
+		if change.HasContent() {
+			change.Kept = store.Key(fmt.Sprint(string(store.HistoryFolder), "part/files/", at.UnixNano()))
+		}
+		if err := db.Finish(t.Context(), "run1", []string{"scope"}, []transfer.Ending{{Changes: []history.Change{change}}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	now := time.Now()
+	finish(now, history.Created)
+	finish(now.Add(time.Second), history.Overwritten)
+	finish(now.Add(-time.Hour), history.Deleted) // the clock has jumped back
+	rows := p.rows()
+	if len(rows) != 3 || !rows[2].At.After(rows[1].At) || !rows[2].Since.Equal(rows[1].At) {
+		t.Errorf("the changes are %+v", rows)
+	}
+	finish(now.Add(2*time.Second), history.Created)
+	if rows = p.rows(); rows[3].At.Before(rows[2].At) {
+		t.Errorf("after the clock was set right: %v, before %v", rows[3].At, rows[2].At)
+	}
+}

@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"deftheron/core/history"
@@ -74,12 +75,20 @@ func (r *Runner) History(ctx context.Context, address store.Address) (located tr
 // lookedFor is how long the list of parts in an account is believed.
 const lookedFor = 10 * time.Minute
 
+// imported is when the history in an account was last compared with the records.
+type imported struct {
+	mu sync.Mutex
+	at time.Time
+}
+
 // importHistory reads the parts of an account that the records do not know: those of an
 // earlier data folder, and those in the layout of earlier versions.
 func (r *Runner) importHistory(ctx context.Context, account, id string, s store.Store) error {
-	r.importing.Lock()
-	defer r.importing.Unlock()
-	if time.Since(r.imported[id]) < lookedFor {
+	one, _ := r.imports.LoadOrStore(id, &imported{})
+	last := one.(*imported)
+	last.mu.Lock()
+	defer last.mu.Unlock()
+	if time.Since(last.at) < lookedFor {
 		return nil
 	}
 	known, err := r.db.History(ctx, id)
@@ -123,10 +132,7 @@ func (r *Runner) importHistory(ctx context.Context, account, id string, s store.
 		r.log.Info("read history that was in the account", "account", account, "part", part.Name, "changes", count, "without_a_manifest",
 			missing)
 	}
-	if r.imported == nil {
-		r.imported = map[string]time.Time{}
-	}
-	r.imported[id] = time.Now()
+	last.at = time.Now()
 	return nil
 }
 

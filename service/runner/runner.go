@@ -69,14 +69,11 @@ type Runner struct {
 
 	// hands is held while a run is handed from the records to a goroutine of its
 	// own, or back, so that nobody meets it in between.
-	hands  sync.Mutex
-	mu     sync.Mutex
-	active map[string]*active // by id
-	past   tally
-	// imported is when the history in an account, by its id, was last compared with the
-	// records.
-	importing sync.Mutex
-	imported  map[string]time.Time
+	hands   sync.Mutex
+	mu      sync.Mutex
+	active  map[string]*active // by id
+	past    tally
+	imports sync.Map // *imported, by the ids of accounts
 	// rehearsing are the jobs of which a rehearsal is under way.
 	rehearsing map[string]bool
 	// thinning are the accounts whose history is about to be thinned.
