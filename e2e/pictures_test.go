@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -111,7 +112,6 @@ func TestPictures(t *testing.T) {
 	b.open("http://" + h.listen + "/runs/" + run.ID)
 	b.shows("in-the-way")
 	b.shows("name-translated")
-	b.picture(picture("console-run-partial"))
 	report := filepath.Join(t.TempDir(), "report.html")
 	h.must("run", "report", run.ID, "--out", report)
 	b.open("file://" + report)
@@ -192,6 +192,13 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.do(chromedp.EmulateViewport(420, 900))
 	b.picture(picture("console-phone"))
 	b.do(chromedp.EmulateViewport(1280, 800))
+
+	before := moment()
+	h.must("run", "approve", h.shownJob("office-to-archive").Last.ID)
+	h.until(h.shownJob("office-to-archive").Last.ID, "done")
+	b.open("http://" + h.listen + "/history?" + url.Values{"of": {"/archive/office"}, "at": {before}}.Encode())
+	b.shows("not there now")
+	b.picture(picture("console-history"))
 }
 
 // drivePictures draws linking by consent, and a definition being tried.

@@ -91,8 +91,9 @@ func (a *attempt) copyTo(ctx context.Context, place store.Ref, revision string, 
 func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, error) {
 	now := time.Now()
 	number := int64(0)
-	if a.try > 1 || a.Resumed || a.pass > 0 { // a name that nothing has had
-		number = max(1, now.Sub(a.Began).Milliseconds())
+	// A path that the run may have kept before gets a name that nothing has had.
+	if a.try > 1 || a.Resumed || a.pass > 0 || a.item.Route > 0 && !a.route.Back {
+		number = max(1, now.Sub(a.Began).Microseconds())
 	}
 	kept := &version{place: history.Place(history.PartName(a.Began, now, a.ID), place, number)}
 	if err := a.folders.ensure(ctx, a.route.Target, kept.place.Folder.Path); err != nil {
