@@ -39,8 +39,8 @@ test-program:
 	$(GO) test -timeout 14m -parallel 4 ./e2e
 
 test-packages:
-	$(GO) test -timeout 14m -p 1 -parallel 4 $$($(GO) list ./... | grep -v $(RACED) -e ^deftheron/e2e$$)
-	$(GO) test -timeout 10m -p 1 -race $$($(GO) list ./... | grep $(RACED))
+	$(GO) test -timeout 14m -p 2 -parallel 4 $$($(GO) list ./... | grep -v $(RACED) -e ^deftheron/e2e$$)
+	$(GO) test -timeout 10m -p 2 -race $$($(GO) list ./... | grep $(RACED))
 	$(GO) test -timeout 5m -race -run $(SMOKE) ./e2e
 
 bench: tools build

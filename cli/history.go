@@ -169,8 +169,9 @@ func (a *app) historyKeep() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
 		Use: "keep JOB", Short: "Show or change which versions a job keeps, and for how long",
-		Long: "Without options, the rules of the job are shown. What any rule keeps is kept. Before rules are changed, this\n" +
-			"command shows what they would delete now. The last version of a deleted file is kept as long as any rule says.",
+		Long: "Without options, the rules of the job are shown. The options replace all of them. What any rule keeps is kept.\n" +
+			"Before rules are changed, this command shows what they would delete now. The last version of a deleted file is\n" +
+			"kept as long as any rule says.",
 		Example: "  heron history keep consolidation\n  heron history keep consolidation --all 7d --daily 60d --monthly 2y --locked 30d",
 		Args:    arguments(1, 1, "the name of a job"), ValidArgsFunction: a.completeJobs,
 		RunE: func(command *cobra.Command, args []string) error {

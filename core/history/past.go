@@ -27,8 +27,13 @@ type Past struct {
 
 	mu   sync.Mutex
 	made map[store.Path]time.Time
-	kept map[store.Key]Change
+	// kept are the last contents that were told to go, and before those a generation earlier:
+	// by then the records have them.
+	kept, before map[store.Key]Change
 }
+
+// mostKept is how many changes one generation has: many more than wait to be recorded.
+const mostKept = 20_000
 
 // NewPast returns the account of some records as it was at a time.
 func NewPast(records Records, at time.Time) *Past {
@@ -56,13 +61,22 @@ type State struct {
 func (p *Past) Keep(change Change) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if _, known := p.kept[change.Path]; known {
+	if _, known := p.told(change.Path); known {
 		return
 	}
-	if p.kept == nil {
-		p.kept = map[store.Key]Change{}
+	if p.kept == nil || len(p.kept) >= mostKept {
+		p.kept, p.before = map[store.Key]Change{}, p.kept
 	}
 	p.kept[change.Path] = change
+}
+
+// told returns what Keep was told of a path. p.mu is held.
+func (p *Past) told(path store.Key) (Change, bool) {
+	if change, ok := p.kept[path]; ok {
+		return change, true
+	}
+	change, ok := p.before[path]
+	return change, ok
 }
 
 // first is the first change of a path, also one that the records do not have yet.
@@ -73,7 +87,7 @@ func (p *Past) first(ctx context.Context, path store.Key, after time.Time) (*Cha
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if kept, ok := p.kept[path]; ok && kept.At.After(after) {
+	if kept, ok := p.told(path); ok && kept.At.After(after) {
 		return &kept, nil
 	}
 	return nil, nil

@@ -189,7 +189,11 @@ func (m *merging) run() {
 			return
 		}
 		if more && keyIn(change.Name, change.Folder) == key {
-			if entry.Kind != store.KindFolder && !m.past(change) || entry.Kind == store.KindFolder && !m.give(entry) {
+			give := func() bool { return m.give(entry) }
+			if entry.Kind != store.KindFolder || m.made {
+				give = func() bool { return m.past(change) }
+			}
+			if !give() {
 				return
 			}
 			change, err, more = next()
@@ -199,7 +203,9 @@ func (m *merging) run() {
 			return
 		}
 	}
-	m.rest(next, change, err, more)
+	if m.rest(next, change, err, more) && m.made && !m.yielded {
+		m.yield(store.Entry{}, store.Errorf(store.ErrNotFound, "nothing was at /%s then", m.folder.Path.Local()))
+	}
 }
 
 // missing yields what was in a folder that is not there now.
@@ -249,11 +255,30 @@ func (m *merging) now(entry store.Entry) bool {
 	return m.give(entry)
 }
 
+// held reports whether there was a file in a folder, or below it.
+func (v *asOf) held(ctx context.Context, folder store.Folder) (bool, error) {
+	for listed, err := range listing.Flat(ctx, v, folder) {
+		switch {
+		case store.KindOf(err) == store.ErrNotFound:
+			return false, nil
+		case err != nil:
+			return false, err
+		case listed.Kind != store.KindFolder:
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
 // past yields what was there of something that has changed since.
 func (m *merging) past(change history.Entry) bool {
 	switch state := change.State; {
 	case change.Folder:
-		return m.give(store.Entry{Name: change.Name, Kind: store.KindFolder})
+		held, err := m.view.held(m.ctx, store.Folder{Path: m.folder.Path.Child(change.Name)})
+		if err != nil {
+			return m.yield(store.Entry{}, err)
+		}
+		return !held || m.give(store.Entry{Name: change.Name, Kind: store.KindFolder})
 	case state.Change != nil:
 		return m.give(entryOf(change.Name, state.Change))
 	case state.Now: // it has moved

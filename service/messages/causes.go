@@ -143,7 +143,7 @@ var causes = map[plan.Cause]Message{
 	plan.CauseRemoved: {Title: "Deleted", Sentence: "The file was deleted on the other side, and so on this one.",
 		Remedy: "Nothing to do. If the provider has a trash, the file is there."},
 	plan.CauseVersionKept: {Title: "Version kept", Sentence: "The file was deleted or replaced on the other side. Its version was moved " +
-		"to history.", Remedy: "Nothing to do. The version is below .heron/history of the account and can be copied back."},
+		"to history.", Remedy: "Nothing to do. The version can be restored from history."},
 	plan.CauseMoved: {Title: "Moved",
 		Sentence: "The file was moved within the account, because it has another name or folder on the other side.", Remedy: nothing},
 	plan.CauseGaveWay: {Title: "Renamed for a folder", Sentence: "A file had the name that a folder has on the other side. The file " +

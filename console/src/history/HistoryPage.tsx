@@ -148,7 +148,7 @@ function Times({ changes, at, onShow }: { changes: Change[]; at?: string; onShow
   )
 }
 
-type Row = { entry: Entry; since: 'folder' | 'same' | 'changed' | 'gone' }
+type Row = { entry: Entry; since: 'folder' | 'same' | 'changed' | 'gone' | 'unknown' }
 
 const usePages = (key: unknown[], query: { address: string; at?: string }) =>
   useInfiniteQuery({
@@ -159,25 +159,38 @@ const usePages = (key: unknown[], query: { address: string; at?: string }) =>
     retry: false,
   })
 
-const words = { folder: '', same: 'as now', changed: 'changed since', gone: 'not there now' }
-const colours = { folder: '', same: 'text-soft', changed: 'text-ochre', gone: 'text-brick' }
+const words = { folder: '', unknown: '', same: 'as now', changed: 'changed since', gone: 'not there now' }
+const colours = { folder: '', unknown: '', same: 'text-soft', changed: 'text-ochre', gone: 'text-brick' }
+
+/** What entries of a folder are in the order of. */
+const orderOf = (entry: Entry) => (entry.kind === 'folder' ? `${entry.name}/` : entry.name)
 
 /** What was in a folder then, and what has become of it. */
 function Then({ address, at }: { address: string; at: string }) {
   const [restoring, setRestoring] = useState<{ address: string; file?: boolean }>()
   const then = usePages(['folder', address, 'at', at], { address, at })
   const now = usePages(['folder', address, 'now'], { address })
+  const was = useMemo(() => then.data?.pages.flatMap((page) => page.entries) ?? [], [then.data])
+  const is = useMemo(() => now.data?.pages.flatMap((page) => page.entries) ?? [], [now.data])
+  // Both come in the order of names, page by page: what is there now is listed as far as what was.
+  const [lastWas, lastIs] = [was[was.length - 1], is[is.length - 1]]
+  const complete = now.isError || (now.isSuccess && !now.hasNextPage)
+  const upTo = lastIs ? orderOf(lastIs) : ''
+  const behind = !!now.hasNextPage && !!lastWas && upTo < orderOf(lastWas)
+  const { isFetchingNextPage, fetchNextPage } = now
+  useEffect(() => {
+    if (behind && !isFetchingNextPage) void fetchNextPage()
+  }, [behind, isFetchingNextPage, fetchNextPage])
   const rows = useMemo(() => {
-    const was = then.data?.pages.flatMap((page) => page.entries) ?? []
-    const is = new Map((now.data?.pages.flatMap((page) => page.entries) ?? []).map((entry) => [`${entry.kind} ${entry.name}`, entry]))
+    const there = new Map(is.map((entry) => [orderOf(entry), entry]))
     const rows: Row[] = was.map((entry) => {
-      const there = is.get(`${entry.kind} ${entry.name}`)
-      if (!there) return { entry, since: 'gone' }
+      const found = there.get(orderOf(entry))
+      if (!found) return { entry, since: complete || orderOf(entry) <= upTo ? 'gone' : 'unknown' }
       if (entry.kind === 'folder') return { entry, since: 'folder' }
-      return { entry, since: there.revision === entry.revision ? 'same' : 'changed' }
+      return { entry, since: found.revision === entry.revision ? 'same' : 'changed' }
     })
     return rows
-  }, [then.data, now.data])
+  }, [was, is, complete, upTo])
   if (then.isPending) return <Skeleton rows={6} />
   if (then.isError) return <Failed error={then.error} />
   const differ = rows.filter((row) => row.since === 'gone' || row.since === 'changed').length
@@ -228,7 +241,7 @@ function Then({ address, at }: { address: string; at: string }) {
                     Download
                   </a>
                 )}
-                {since !== 'same' && (
+                {since !== 'same' && since !== 'unknown' && (
                   <Button look="quiet" onClick={() => setRestoring({ address: entry.address, file: entry.kind === 'file' })} aria-label={`Restore ${plain(entry.name)}`}>
                     Restore…
                   </Button>
