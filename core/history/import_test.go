@@ -16,8 +16,9 @@ func TestManifests(t *testing.T) {
 	at := time.Date(2026, 11, 20, 12, 0, 0, 5, time.UTC)
 	kept := func(path string) store.Key { return store.Key(string(store.HistoryFolder) + "part/files/" + path) }
 	changes := []history.Change{
-		{Path: "a/b.txt", At: at, Since: at.Add(-time.Hour), How: history.Overwritten, Size: 5, Modified: at, Hash: "md5=00", Kept: kept("a/b.txt"),
-			Run: "r", Job: "j", Locked: at.Add(time.Hour)},
+		{Path: "a/b.txt", At: at, Since: at.Add(-time.Hour), How: history.Overwritten, Size: 5, Modified: at, Hash: "md5=00",
+			Kept: kept("a/b.txt"),
+			Run:  "r", Job: "j", Locked: at.Add(time.Hour)},
 		{Path: "with\x00slash", At: at, How: history.Deleted, Kept: kept("with\x00slash")},
 		{Path: "caf\xe9", At: at, How: history.Deleted, Kept: kept("caf\xe9")},
 		{Path: "..", At: at, How: history.Moved, To: "line\nbreak"},
@@ -34,8 +35,10 @@ func TestManifests(t *testing.T) {
 		t.Errorf("read are %+v\nwant %+v\n%v\n%s", got, changes, err, encoded)
 	}
 	for _, wrong := range []string{
-		"{}", "nonsense", `{"path":"/a","change":"deleted","at":"2026-11-20T12:00:00Z"}`, `{"path":"/a","change":"eaten","at":"2026-11-20T12:00:00Z"}`,
-		`{"path":"/a","change":"deleted","at":"2026-11-20T12:00:00Z","kept":"/elsewhere"}`, `{"path":"/a","change":"moved","at":"2026-11-20T12:00:00Z"}`,
+		"{}", "nonsense", `{"path":"/a","change":"deleted","at":"2026-11-20T12:00:00Z"}`,
+		`{"path":"/a","change":"eaten","at":"2026-11-20T12:00:00Z"}`,
+		`{"path":"/a","change":"deleted","at":"2026-11-20T12:00:00Z","kept":"/elsewhere"}`,
+		`{"path":"/a","change":"moved","at":"2026-11-20T12:00:00Z"}`,
 		`{"path":"a","change":"created","at":"2026-11-20T12:00:00Z"}`, `{"path":"/","change":"created","at":"2026-11-20T12:00:00Z"}`,
 	} {
 		if err := history.DecodeManifest(strings.NewReader(wrong), func(history.Change) error { return nil }); err == nil {
