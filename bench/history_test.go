@@ -3,8 +3,6 @@ package bench
 import (
 	"database/sql"
 	"fmt"
-	"io"
-	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -66,25 +64,7 @@ func TestGrowthHistory(t *testing.T) {
 	}
 	of := fmt.Sprintf("%d files with %d versions", folders*pastInFolder, folders*pastInFolder*pastVersions)
 	get := func(what, path string) {
-		slowest := 0.0
-		for range 3 {
-			request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+contract.Root+path, nil)
-			if err != nil {
-				t.Fatal(err)
-			}
-			request.Header.Set("Authorization", "Bearer "+h.client.Token)
-			begun := time.Now()
-			answer, err := http.DefaultClient.Do(request)
-			if err != nil {
-				t.Fatal(err)
-			}
-			text, _ := io.ReadAll(answer.Body)
-			answer.Body.Close()
-			if answer.StatusCode != http.StatusOK {
-				t.Fatalf("%s: %s %s", path, answer.Status, text)
-			}
-			slowest = max(slowest, float64(time.Since(begun).Milliseconds()))
-		}
+		slowest := h.slowest(address, path)
 		figure(what+" of "+of, "≤ 500 ms", slowest, "ms", slowest <= 500)
 	}
 	middle := fmt.Sprintf("/place/folder+%04d", folders/2)
