@@ -263,16 +263,16 @@ func (p *Planner) decide(d compare.Difference) (Step, bool) {
 	switch {
 	case p.Whole && d.Source.Elsewhere:
 		return step.skip(CauseElsewhere), true
+	case d.Verdict == compare.Same && d.Evidence == compare.ByRevision: // it is the same file, or document
+		if p.Unchanged != nil {
+			p.Unchanged(d)
+		}
+		return step, false
 	case d.Kind == store.KindOther:
 		return step.skip(CauseNotAFile), true
 	case d.Kind == store.KindDocument:
 		return step.refuse(CauseDocument, "it exists only inside the service that made it"), true
 	case p.Rules.OnlyChanged && d.Pair != nil && d.Pair.SourceIs(d.Source):
-		if p.Unchanged != nil {
-			p.Unchanged(d)
-		}
-		return step, false
-	case d.Verdict == compare.Same && d.Evidence == compare.ByRevision: // it is the same file
 		if p.Unchanged != nil {
 			p.Unchanged(d)
 		}
