@@ -46,8 +46,8 @@ func (a *account) arrive(ctx context.Context, writing store.Writing,
 
 	arrival := &arrival{dir: dir, place: writing.Place, temporary: arrivingName(writing.Run), keep: writing.Keep}
 	if !arrival.keep.IsStart() {
-		kept, err := localPath(writing.Keep.Folder.Path)
-		if err != nil {
+		var kept string
+		if kept, err = localPath(writing.Keep.Folder.Path); err != nil {
 			return store.Written{}, err
 		}
 		if arrival.keepDir, err = a.take(kept); err != nil {

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/core/compare"
 	"deftheron/core/files"
 	"deftheron/core/history"
 	"deftheron/core/listing"
@@ -427,5 +428,31 @@ func TestClockJumpsBack(t *testing.T) {
 	finish(now.Add(2*time.Second), history.Created)
 	if rows = p.rows(); rows[3].At.Before(rows[2].At) {
 		t.Errorf("after the clock was set right: %v, before %v", rows[3].At, rows[2].At)
+	}
+}
+
+// TestForgetScope drops the pairs of one scope, and of no other.
+func TestForgetScope(t *testing.T) {
+	db := open(t, t.TempDir())
+	addRun(t, db, "run1")
+	scopes := []string{"scope", "other"}
+	var endings []transfer.Ending
+	for route := range scopes {
+		for i := range 7 {
+			endings = append(endings, transfer.Ending{Route: route, Pair: &compare.Pair{Key: store.Key(fmt.Sprint("f", i)), Run: "run1"}})
+		}
+	}
+	if err := db.Finish(t.Context(), "run1", scopes, endings); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.ForgetScope(t.Context(), "scope"); err != nil {
+		t.Fatal(err)
+	}
+	for scope, want := range map[string]int64{"scope": 0, "other": 7} {
+		known, err := db.Known(t.Context(), scope)
+		pair, failed := db.Pair(t.Context(), scope, "f3")
+		if err != nil || failed != nil || known != want || (pair != nil) != (want > 0) {
+			t.Errorf("of %s there are %d pairs, and one is %v: %v, %v", scope, known, pair, err, failed)
+		}
 	}
 }

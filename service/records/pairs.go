@@ -259,6 +259,27 @@ func (db *DB) SetEpoch(ctx context.Context, scope string, epoch transfer.Epoch) 
 	})
 }
 
+// ForgetScope drops what is remembered of two places that no run goes between again, some at a
+// time.
+func (db *DB) ForgetScope(ctx context.Context, scope string) error {
+	const number = "(SELECT number FROM scopes WHERE name = ?)"
+	for {
+		result, err := db.writePool.ExecContext(ctx, "DELETE FROM pairs WHERE scope = "+number+" AND key IN (SELECT key FROM pairs WHERE scope = "+
+			number+" ORDER BY key LIMIT ?)", scope, scope, forgottenAtOnce)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			break
+		}
+	}
+	_, err := db.writePool.ExecContext(ctx, "DELETE FROM scopes WHERE name = ?", scope)
+	return err
+}
+
+// forgottenAtOnce is how many pairs one statement drops.
+const forgottenAtOnce = 5000
+
 // DistrustPairs implements transfer.Records.
 func (db *DB) DistrustPairs(ctx context.Context, scope string) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {

@@ -31,6 +31,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	r.become(&row, came, result.Cause, result.Why)
 	row.EndedAt = &now
 	r.thinAfter(changed(row))
+	r.forgetRestore(row)
 	if state.run != nil {
 		setCounts(&row, state.run.Snapshot())
 	}

@@ -7,6 +7,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/plan"
 	"deftheron/core/remedy"
+	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/records"
@@ -83,4 +84,18 @@ func (r *Runner) prepareRestore(ctx context.Context, request contract.Restore) (
 		return p, err
 	}
 	return p, r.checkKept(ctx, p.rules, false, p.routes)
+}
+
+// forgetRestore drops the pairs of a restore that is done: each has a scope of its own.
+func (r *Runner) forgetRestore(row records.Run) {
+	if row.Rules.At.IsZero() || row.State != run.Done {
+		return
+	}
+	r.group.Go(func() {
+		for _, route := range row.Routes {
+			if err := r.db.ForgetScope(r.ctx, route.Scope); err != nil && r.ctx.Err() == nil {
+				r.log.Warn("could not forget the pairs of a restore", "run", row.ID, "error", err)
+			}
+		}
+	})
 }
