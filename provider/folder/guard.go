@@ -75,8 +75,9 @@ func (p Provider) checkLinked(real string) error {
 type guard struct {
 	paths []string
 
-	mu    sync.Mutex
-	known map[inode]bool
+	mu sync.Mutex
+	// known says where each private inode was found.
+	known map[inode]string
 	at    time.Time
 }
 
@@ -99,12 +100,27 @@ func (g *guard) hides(stat *unix.Statx_t) bool {
 	if g.known == nil || time.Since(g.at) > knownFor {
 		g.look()
 	}
-	return g.known[inode{stat.Dev_major, stat.Dev_minor, stat.Ino}]
+	found := inode{stat.Dev_major, stat.Dev_minor, stat.Ino}
+	path, known := g.known[found]
+	if known && !found.isAt(path) {
+		// What was private is gone, and a file of the account can have been given its
+		// number since: a scratch file frees one every few moments.
+		g.look()
+		_, known = g.known[found]
+	}
+	return known
+}
+
+// isAt reports whether a path leads to the inode now.
+func (i inode) isAt(path string) bool {
+	var stat unix.Statx_t
+	err := unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO, &stat)
+	return err == nil && i == inode{stat.Dev_major, stat.Dev_minor, stat.Ino}
 }
 
 // look finds the inodes of all that is private. g.mu is held.
 func (g *guard) look() {
-	g.known, g.at = map[inode]bool{}, time.Now()
+	g.known, g.at = map[inode]string{}, time.Now()
 	for _, path := range g.paths {
 		if real, err := filepath.EvalSymlinks(path); err == nil {
 			path = real
@@ -112,7 +128,7 @@ func (g *guard) look() {
 		_ = filepath.WalkDir(path, func(path string, _ fs.DirEntry, err error) error {
 			var stat unix.Statx_t
 			if err == nil && unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO, &stat) == nil {
-				g.known[inode{stat.Dev_major, stat.Dev_minor, stat.Ino}] = true
+				g.known[inode{stat.Dev_major, stat.Dev_minor, stat.Ino}] = path
 			}
 			return nil
 		})
