@@ -264,8 +264,8 @@ func (db *DB) SetEpoch(ctx context.Context, scope string, epoch transfer.Epoch) 
 func (db *DB) ForgetScope(ctx context.Context, scope string) error {
 	const number = "(SELECT number FROM scopes WHERE name = ?)"
 	for {
-		result, err := db.writePool.ExecContext(ctx, "DELETE FROM pairs WHERE scope = "+number+" AND key IN (SELECT key FROM pairs WHERE scope = "+
-			number+" ORDER BY key LIMIT ?)", scope, scope, forgottenAtOnce)
+		result, err := db.writePool.ExecContext(ctx, "DELETE FROM pairs WHERE scope = "+number+
+			" AND key IN (SELECT key FROM pairs WHERE scope = "+number+" ORDER BY key LIMIT ?)", scope, scope, forgottenAtOnce)
 		if err != nil {
 			return err
 		}
