@@ -42,7 +42,11 @@ func glitch(ctx context.Context, options Options, c *client.Client, places *plac
 	if run, err = carriedOut(ctx, c, mirror.Name); err != nil {
 		return err
 	}
-	fmt.Fprintf(options.Out, "  The provider lost %d files and rolled %d back. The next run is %s: %s\n", lost, back, run.State, run.Why)
+	happened := "lost " + format.Some(int64(lost), "file")
+	if back > 0 {
+		happened += " and rolled " + format.Some(int64(back), "file") + " back"
+	}
+	fmt.Fprintf(options.Out, "  The provider %s. The next run is %s: %s\n", happened, run.State, run.Why)
 	if run.State == "held" {
 		if err := c.Approve(ctx, run.ID, contract.Approval{}); err != nil {
 			return err
