@@ -45,7 +45,7 @@ type HistoryCount struct {
 	Bytes    int64 `json:"bytes"`
 }
 
-// Restore is what is to be brought back.
+// Restore is a request to restore an address as it was at a time.
 type Restore struct {
 	Address string    `json:"address" doc:"A file, a folder or a whole account."`
 	At      time.Time `json:"at" doc:"The time whose state is restored."`

@@ -176,7 +176,7 @@ func TestDayOfTheGlitch(t *testing.T) {
 	h.must("history", "restore", "/archive/Reports", "--at", yesterday, "--exact", "--yes")
 	same(t, "everything restored", h.wasAll("/archive/Reports", moment()), before)
 	if r := h.run("", "compare", "/archive/Reports", "--at", yesterday); r.code != 0 {
-		t.Errorf("yesterday and now are told apart:\n%s%s", r.out, r.err)
+		t.Errorf("yesterday and now differ:\n%s%s", r.out, r.err)
 	}
 
 	// The records are lost: another service finds the versions in the account.

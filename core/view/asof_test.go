@@ -124,10 +124,10 @@ func TestAsOf(t *testing.T) {
 		}
 	}
 	if _, err := asOf(0).Stat(t.Context(), store.At("a", "thinned")); !errors.Is(err, store.ErrRefused) {
-		t.Errorf("what is not kept any more is told as %v", err)
+		t.Errorf("what is not kept any more gives %v", err)
 	}
 	if _, err := asOf(0).Stat(t.Context(), store.At("made")); !errors.Is(err, store.ErrNotFound) {
-		t.Errorf("a folder that was made later is told as %v", err)
+		t.Errorf("a folder that was made later gives %v", err)
 	}
 	if _, err := asOf(0).Write(t.Context(), store.Writing{Place: store.At("x"), Content: storetest.Text("x"), Size: 1}); !errors.Is(err,
 		store.ErrRefused) {
@@ -146,7 +146,7 @@ func TestAsOfBehindOurBack(t *testing.T) {
 	past := view.AsOf(m, history.NewPast(records, at(0)))
 	if _, err := past.Open(t.Context(), store.Reading{Place: store.At("a")}); !errors.Is(err, store.ErrRefused) ||
 		!strings.Contains(err.Error(), "not there any more") {
-		t.Errorf("a version that was removed is told as %v", err)
+		t.Errorf("a version that was removed gives %v", err)
 	}
 	body, err := past.Open(t.Context(), store.Reading{Place: store.At("b")})
 	if err != nil {
@@ -154,6 +154,6 @@ func TestAsOfBehindOurBack(t *testing.T) {
 	}
 	defer body.Close()
 	if _, err := io.ReadAll(body); !errors.Is(err, store.ErrRefused) || !strings.Contains(err.Error(), "hash") {
-		t.Errorf("a version that was altered is told as %v", err)
+		t.Errorf("a version that was altered gives %v", err)
 	}
 }

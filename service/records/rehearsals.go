@@ -57,7 +57,7 @@ func (db *DB) SaveRehearsal(ctx context.Context, rehearsal *Rehearsal) error {
 // mostRehearsals is how many of a job are listed; older ones are kept.
 const mostRehearsals = 100
 
-// Rehearsals returns those of a job, newest first.
+// Rehearsals returns the rehearsals of a job, newest first.
 func (db *DB) Rehearsals(ctx context.Context, job string) (rehearsals []Rehearsal, err error) {
 	err = db.read.WithContext(ctx).Where("job = ?", job).Order("number DESC").Limit(mostRehearsals).Find(&rehearsals).Error
 	return rehearsals, err
@@ -73,7 +73,7 @@ func (db *DB) LastRehearsal(ctx context.Context, job string) (*Rehearsal, error)
 	return &last, err
 }
 
-// EndRehearsals ends those that a process before this one has begun.
+// EndRehearsals ends the rehearsals that an earlier process began.
 func (db *DB) EndRehearsals(ctx context.Context) error {
 	return db.write.WithContext(ctx).Exec("UPDATE rehearsals SET ended_at = started_at, why = 'the service ended meanwhile' WHERE " +
 		"ended_at IS NULL").Error

@@ -240,7 +240,7 @@ func (r *Runner) rehearsalDue(ctx context.Context, spec job.Spec, created time.T
 	return due, time.Now().After(due), nil
 }
 
-// Rehearsals returns those of a job, newest first, and when the next is due.
+// Rehearsals returns the rehearsals of a job, newest first, and when the next is due.
 func (r *Runner) Rehearsals(ctx context.Context, name string) (rehearsals []records.Rehearsal, due time.Time, err error) {
 	row, err := r.kept(ctx, name)
 	if err != nil {
