@@ -42,6 +42,7 @@ type linkFlags struct {
 	take       string
 	again      bool
 	try        bool
+	yes        bool
 	help       bool
 	// files are those whose contents the provider asks for, by option.
 	files map[string]*string
@@ -82,6 +83,9 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 		f.set.StringVar(&f.take, "take", "", "of the places behind the sign-in, those to link: ONE,ANOTHER or all")
 	}
 	f.set.BoolVar(&f.try, "try", false, "reach the account and show what it holds, but do not link it")
+	if provider != nil && provider.Name == sealedProvider {
+		f.set.BoolVar(&f.yes, "yes", false, "the key sheet is kept, do not ask")
+	}
 	f.set.BoolVar(&f.again, "again", false, "link an unlinked account of this name again")
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
@@ -130,6 +134,11 @@ func (a *app) link(command *cobra.Command, args []string) error {
 		return usageError("heron account link takes a provider and a name, as in: heron account link %s NAME; there are %d words", provider.Name,
 			len(words))
 	}
+	if provider.Name == sealedProvider {
+		if err := a.newKeyFile(ctx, flags); err != nil {
+			return err
+		}
+	}
 	link, err := a.linkFrom(flags, *provider, words[1])
 	if err != nil {
 		return err
@@ -172,6 +181,9 @@ func (a *app) linkIt(ctx context.Context, provider contract.Provider, link contr
 	if err := a.askSecret(provider, &link, flags.secretFile, len(consents) > 0); err != nil {
 		return err
 	}
+	if provider.Name == sealedProvider {
+		return a.linkSealed(ctx, provider, link, flags)
+	}
 	if provider.Resource != "" && link.Options[provider.Resource] == "" {
 		return a.linkResources(ctx, provider, link, flags.take)
 	}
@@ -198,7 +210,7 @@ func (a *app) askSecret(provider contract.Provider, link *contract.Link, file st
 			}
 			prompt = "The key's passphrase"
 		}
-		if option.Required || file != "" || link.Options["user"] != "" {
+		if option.Required || file != "" || link.Options["user"] != "" || provider.Name == sealedProvider {
 			if link.Secret, _, err = a.secret(file, prompt); err != nil {
 				return err
 			}

@@ -63,6 +63,11 @@ func (c *Client) ProbeIdentity(ctx context.Context, link contract.Link) (introdu
 	return introduced, c.call(ctx, http.MethodPost, "/identities", nil, link, &introduced)
 }
 
+// NewKey makes a key for a sealed place; the service does not keep it.
+func (c *Client) NewKey(ctx context.Context) (key contract.NewKey, err error) {
+	return key, c.call(ctx, http.MethodPost, "/keys", nil, nil, &key)
+}
+
 // Nearby looks for servers on the service's local network.
 func (c *Client) Nearby(ctx context.Context, within time.Duration) (servers []contract.DiscoveredServer, err error) {
 	query := url.Values{"seconds": {strconv.FormatFloat(within.Seconds(), 'f', -1, 64)}}

@@ -149,6 +149,7 @@ type Found struct {
 	Space   Space    `json:"space"`
 	Folders []string `json:"folders" doc:"The first folders at its start."`
 	Areas   []string `json:"areas,omitempty" doc:"Areas that the sign-in reaches, if several."`
+	New     bool     `json:"new,omitempty" doc:"The place was made; with try, it would be."`
 }
 
 // Entry is one entry of the tree.

@@ -74,6 +74,12 @@ type Taking struct {
 	Name  string `json:"name" minLength:"1" doc:"The name of the new account."`
 }
 
+// NewKey is a key that was made just now and is kept nowhere.
+type NewKey struct {
+	Identity  string `json:"identity" doc:"The age identity file; whoever has it can read what is sealed."`
+	Recipient string `json:"recipient" doc:"The public key."`
+}
+
 // Identity is what a server shows of itself before anybody signs in.
 type Identity struct {
 	Option string `json:"option,omitempty" doc:"The option that pins it; empty if there is nothing to compare."`

@@ -24,6 +24,7 @@ command -v chromium >/dev/null 2>&1 || packages="$packages chromium fonts-dejavu
 command -v pdftoppm >/dev/null 2>&1 || packages="$packages poppler-utils"
 command -v ffmpeg >/dev/null 2>&1 || packages="$packages ffmpeg"
 command -v ip >/dev/null 2>&1 || [ -x /usr/sbin/ip ] || packages="$packages iproute2"
+command -v age >/dev/null 2>&1 || packages="$packages age"
 if command -v dpkg-query >/dev/null 2>&1; then
 	for library in $libraries; do
 		dpkg-query -W -f '${Status}' "$library" 2>/dev/null | grep -q "ok installed" || packages="$packages $library"

@@ -19,6 +19,7 @@ import (
 	"deftheron/provider/folder"
 	"deftheron/provider/ftp"
 	"deftheron/provider/s3"
+	"deftheron/provider/sealed"
 	"deftheron/provider/sftp"
 	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
@@ -31,7 +32,8 @@ var version = "0.1.0"
 
 // providers are the kinds of places that this program knows.
 func providers() ([]store.Provider, error) {
-	all := []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{}}
+	all := []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{},
+		sealed.Provider{}}
 	shipped, err := declared.Shipped()
 	for _, provider := range shipped {
 		all = append(all, provider)

@@ -11,6 +11,9 @@ type PartLimits struct {
 	Size func(file int64) int64
 	// Parallel is how many parts of one file may be written at once.
 	Parallel int
+	// Uneven says that a part may be of another size than the others, within what the
+	// store allows.
+	Uneven bool
 }
 
 // Part is the receipt of one stored part. It is kept in the records.

@@ -45,6 +45,9 @@ type Option struct {
 	// File marks what is the content of a file of the person who links, such as
 	// a private key: it is sealed with the secret as a Credential.
 	File bool `json:"file,omitempty"`
+	// Address marks an address in the tree of all accounts: that of a folder of another
+	// account, on which this one depends.
+	Address bool `json:"address,omitempty"`
 	// ConnectionOption marks what says how a place is reached, rather than which it is.
 	ConnectionOption bool `json:"-"`
 }
@@ -73,7 +76,11 @@ type Opening struct {
 	Secrets Secrets
 	// Uploads, where it is not nil, keep the uploads that are open.
 	Uploads Uploads
-	// Gate is passed around every request; see Gates.
+	// Base opens the account that an option which is an Address leads to.
+	Base func(ctx context.Context, address string) (Base, error)
+	// Notes, where they are not nil, keep what has to be known of the account over restarts.
+	Notes Notes
+	// Gate is passed around every request; see Gates. It is that of Base where there is one.
 	Gate Gate
 	// Dial connects. It obeys the outbound proxy.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
@@ -87,6 +94,26 @@ type Opening struct {
 	Now func() time.Time
 	// Log is where a provider may say what it noticed. Never a secret.
 	Log *slog.Logger
+}
+
+// Base is a folder of another account, in which an account keeps its files.
+type Base struct {
+	Store  Store
+	Folder Path
+}
+
+// Notes keep short texts about an account, by name. A name that has none has the empty text.
+type Notes interface {
+	Note(ctx context.Context, name string) (string, error)
+	SaveNote(ctx context.Context, name, text string) error
+}
+
+// Maker is a provider that makes the place of an account that is linked, where it is not
+// there.
+type Maker interface {
+	// Make makes the place and reports whether it did; where it is there, nothing happens.
+	// With try nothing is made in any case: it reports whether it would.
+	Make(ctx context.Context, opening Opening, try bool) (made bool, err error)
 }
 
 // Gate is what every protocol request of an account passes.

@@ -20,7 +20,7 @@ const mostParts = 10_000
 // PartLimits implements store.PartWriter.
 func (a *account) PartLimits() (store.PartLimits, bool) {
 	return store.PartLimits{
-		Above: a.partsAbove, Parallel: 2,
+		Above: a.partsAbove, Parallel: 2, Uneven: true,
 		Size: func(file int64) int64 {
 			size := a.partSize
 			for size*mostParts < file {

@@ -55,6 +55,8 @@ type Accounts struct {
 	epochs   map[string]int          // how often what is open was forgotten, by id
 	states   map[string]State        // by id
 	shared   map[string]*sync.Mutex  // sign-ins, by the id of the account that keeps them
+	// dependents are the accounts that are in others, by the ids of these.
+	dependents map[string][]string
 	// certificates are when those that servers show end, by id.
 	certificates map[string]time.Time
 }
@@ -66,6 +68,7 @@ func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log 
 		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {},
 		WithRunsPaused: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{},
 		epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
+		dependents: map[string][]string{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider
@@ -180,6 +183,7 @@ type Found struct {
 	Space   store.Space
 	Folders []string // the first of those at its start
 	Areas   []string // that the sign-in leads to, where there are several
+	New     bool     // the place was made, or would be
 }
 
 // Add links an account, after reaching it. The error says what is wrong and
@@ -198,6 +202,13 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		row.Secret = a.sealer.Seal(purpose(row.ID), sealed)
 	}
 	keeps := &secrets{accounts: a, linking: row, unkept: true}
+	made, err := a.make(ctx, row, keeps, link.Try)
+	if err != nil {
+		return records.Account{}, Found{}, err
+	}
+	if made && link.Try {
+		return row, Found{Space: store.UnknownSpace, New: true}, nil
+	}
 	opened, err := a.openRow(ctx, row, keeps)
 	if err != nil {
 		return records.Account{}, Found{}, err
@@ -209,6 +220,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		_ = store.Close(opened.Store)
 		return records.Account{}, Found{}, err
 	}
+	found.New = made
 	if link.Try {
 		if _, err := a.db.Account(ctx, link.Name); err == nil {
 			return records.Account{}, Found{}, errors.Join(Taken(link.Name), store.Close(opened.Store))
@@ -332,6 +344,9 @@ func (a *Accounts) Check(ctx context.Context, name string) (Found, error) {
 func (a *Accounts) Remove(ctx context.Context, name string) error {
 	row, err := a.row(ctx, name)
 	if err != nil {
+		return err
+	}
+	if err := a.freeOfOthers(ctx, name); err != nil {
 		return err
 	}
 	if err := a.leaveSignIn(ctx, row); err != nil {

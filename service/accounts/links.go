@@ -44,7 +44,12 @@ func (a *Accounts) forget(id string) {
 	opened, ok := a.open[id]
 	delete(a.open, id)
 	a.epochs[id]++
+	within := a.dependents[id]
+	delete(a.dependents, id)
 	a.mu.Unlock()
+	for _, other := range within { // first: what they have not written goes through this one
+		a.forget(other)
+	}
 	if ok { // what still uses it is given a moment to end
 		time.AfterFunc(closeAfter, func() { _ = store.Close(opened.Store) })
 	}
@@ -121,6 +126,10 @@ func (a *Accounts) Rename(ctx context.Context, name, to string) (records.Account
 	if err := store.CheckAccountName(to); err != nil {
 		return row, err
 	}
+	within, err := a.Within(ctx, name)
+	if err != nil {
+		return row, err
+	}
 	err = a.WithRunsPaused(ctx, name, func() error {
 		err := a.db.RenameAccount(ctx, row.ID, name, to)
 		if errors.Is(err, records.ErrTaken) {
@@ -128,6 +137,7 @@ func (a *Accounts) Rename(ctx context.Context, name, to string) (records.Account
 		}
 		if err == nil {
 			a.forget(row.ID)
+			err = a.follow(ctx, within, name, to)
 		}
 		return err
 	})

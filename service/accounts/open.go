@@ -75,9 +75,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
-	passed := gate.New(row.ID, 16, 64)
-	opening := a.openingFor(provider, row, passed, keeps)
-	opening.Uploads = &uploads{accounts: a, account: row.ID}
+	opening, base := a.openingOf(ctx, provider, row, keeps)
 	var opened store.Store
 	err = retry.Patiently(ctx, func() error {
 		opened, err = provider.Open(ctx, opening)
@@ -89,5 +87,36 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	if row.ReadOnly {
 		opened = view.ReadOnly(opened, row.Name)
 	}
-	return tree.Account{Name: row.Name, Store: opened, Gate: passed}, nil
+	return tree.Account{Name: row.Name, Store: opened, Gate: base.gate}, nil
+}
+
+// openingOf is what a provider gets to open an account, and the gate that the account has
+// then: that of the account that it is in, where it is in another.
+func (a *Accounts) openingOf(ctx context.Context, provider store.Provider, row records.Account, keeps store.Secrets) (store.Opening, *base) {
+	in := &base{accounts: a, of: row, gate: gate.New(row.ID, 16, 64)}
+	if address := baseAddress(provider, row.Options); address != "" {
+		in.open(ctx, address)
+	}
+	opening := a.openingFor(provider, row, in.gate, keeps)
+	opening.Uploads = &uploads{accounts: a, account: row.ID}
+	opening.Notes = notes{a.db, row.ID}
+	opening.Base = in.get
+	return opening, in
+}
+
+// Make makes the place of an account that is about to be linked, where its provider does
+// that; see store.Maker.
+func (a *Accounts) make(ctx context.Context, row records.Account, keeps store.Secrets, try bool) (made bool, err error) {
+	provider, err := a.Provider(row.Provider)
+	if err != nil {
+		return false, err
+	}
+	maker, ok := provider.(store.Maker)
+	if !ok {
+		return false, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, openTime)
+	defer cancel()
+	opening, _ := a.openingOf(ctx, provider, row, keeps)
+	return maker.Make(ctx, opening, try)
 }

@@ -140,6 +140,7 @@ type Space struct {
 	Account string
 	Space   store.Space
 	Err     error
+	gate    string // its name: accounts that have one are at one place
 }
 
 // Spaces asks all accounts at once for their space, and sums up what they tell:
@@ -158,6 +159,7 @@ func (a *Accounts) Spaces(ctx context.Context) (each []Space, together store.Spa
 				return
 			}
 			each[i].Space, each[i].Err = a.space(ctx, row)
+			each[i].gate = a.gateOf(row.ID)
 		})
 	}
 	group.Wait()
@@ -176,6 +178,16 @@ func (a *Accounts) space(ctx context.Context, row records.Account) (store.Space,
 		err = answers(ctx, opened.Store)
 	}
 	return space, a.settle(ctx, row, spaceTime, err)
+}
+
+// gateOf is the name of the gate of an account that is open; empty where it is not.
+func (a *Accounts) gateOf(id string) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if opened, ok := a.open[id]; ok && opened.Gate != nil {
+		return opened.Gate.Name()
+	}
+	return ""
 }
 
 // settle keeps how asking an account within a time went, and returns its error.
@@ -206,7 +218,11 @@ func sum(each []Space) store.Space {
 		}
 	}
 	for _, one := range each {
-		if volume := one.Space.Volume; volume != "" {
+		volume := one.Space.Volume
+		if volume == "" {
+			volume = one.gate // of an account and those that are in it
+		}
+		if volume != "" {
 			if seen[volume] {
 				continue
 			}

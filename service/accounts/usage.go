@@ -35,7 +35,9 @@ func (a *Accounts) keepUsage(ctx context.Context, before map[string]counted, now
 	a.mu.Lock()
 	gates := map[string]*gate.Gate{}
 	for id, opened := range a.open {
-		gates[id] = opened.Gate
+		if opened.Gate.Name() == id { // else it is counted for the account that it is in
+			gates[id] = opened.Gate
+		}
 	}
 	a.mu.Unlock()
 	var used []records.Usage

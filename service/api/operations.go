@@ -172,7 +172,7 @@ func (s *Server) accountOf(ctx context.Context, row records.Account, found *acco
 	}
 	if found != nil {
 		shown.Found = &contract.Found{Owner: found.Owner, Space: contract.Space(found.Space), Folders: append([]string{}, found.Folders...),
-			Areas: found.Areas}
+			Areas: found.Areas, New: found.New}
 	}
 	return shown
 }

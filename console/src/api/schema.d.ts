@@ -740,6 +740,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a key for a sealed place */
+        post: operations["new-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/link-events": {
         parameters: {
             query?: never;
@@ -2039,6 +2056,8 @@ export interface components {
             areas?: string[];
             /** @description The first folders at its start. */
             folders: string[];
+            /** @description The place was made; with try, it would be. */
+            new?: boolean;
             owner?: string;
             space: components["schemas"]["Space"];
         };
@@ -2377,6 +2396,12 @@ export interface components {
             type: "copy" | "mirror" | "two-way" | "migrate" | "consolidate";
             /** @description When the job runs automatically; never unless given. */
             when?: components["schemas"]["When"];
+        };
+        NewKey: {
+            /** @description The age identity file; whoever has it can read what is sealed. */
+            identity: string;
+            /** @description The public key. */
+            recipient: string;
         };
         NewRehearsal: {
             /** @description Restore all files. */
@@ -5368,6 +5393,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TriedArrival"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewKey"];
                 };
             };
             /** @description Error */

@@ -18,7 +18,7 @@ type memoryUpload struct {
 // PartLimits implements store.PartWriter.
 func (m *Memory) PartLimits() (store.PartLimits, bool) {
 	return store.PartLimits{
-		Above: m.PartsAbove, Size: func(int64) int64 { return m.PartSize }, Parallel: 2,
+		Above: m.PartsAbove, Size: func(int64) int64 { return m.PartSize }, Parallel: 2, Uneven: true,
 	}, m.PartsAbove > 0
 }
 

@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"deftheron/contract"
+)
+
+// sealedProvider is the provider whose accounts are encrypted with a key that its owner keeps.
+const sealedProvider = "sealed"
+
+const keyFileOption = "key-file"
+
+// newKeyFile makes a key where a sealed place is to be linked with a key file that is not
+// there.
+func (a *app) newKeyFile(ctx context.Context, flags *linkFlags) error {
+	path := flags.files[keyFileOption]
+	if path == nil || *path == "" || flags.secretFile != "" {
+		return nil
+	}
+	if _, err := os.Stat(*path); !errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if flags.try {
+		return usageError("the key file %s is not there; link the place to make a key, or give the file that holds it", *path)
+	}
+	key, err := a.client().NewKey(ctx)
+	if err != nil {
+		return err
+	}
+	file, err := os.OpenFile(*path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return usageError("the key file %s cannot be made (%v); choose another place for it", *path, bareError(err))
+	}
+	if _, err := file.WriteString(key.Identity); err != nil {
+		return errors.Join(err, file.Close())
+	}
+	if err := errors.Join(file.Sync(), file.Close()); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.err, "Made a new key in %s.\n", *path)
+	return nil
+}
+
+// linkSealed links a sealed place. One that is new is made only after its owner has said that
+// the key sheet is kept.
+func (a *app) linkSealed(ctx context.Context, provider contract.Provider, link contract.Link, flags *linkFlags) error {
+	trying := link
+	trying.Try = true
+	tried, err := a.client().Link(ctx, trying)
+	if err != nil {
+		return err
+	}
+	isNew := tried.Found != nil && tried.Found.New
+	if isNew && !link.Try {
+		sheet, err := a.writeKeySheet(link, flags)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.err, "Wrote the key sheet %s. Print it, or keep it where neither this machine nor the provider can lose it.\n"+
+			"Without the key nobody can read what is sealed, the provider included. Files in a sealed place cannot be opened or\n"+
+			"edited at the provider: use it as a copy, not as a place to work in.\n", sheet)
+		if err := a.confirm(flags.yes, "Is the key sheet kept?", "keep the key sheet"); err != nil {
+			return err
+		}
+	}
+	if link.Try {
+		if a.json {
+			return a.printJSON(tried)
+		}
+		if isNew {
+			fmt.Fprintf(a.out, "A sealed place would be made at %s. Nothing was made or linked.\n", link.Options["in"])
+			return nil
+		}
+		fmt.Fprintf(a.out, "Reached the sealed place at %s. It is not linked.\n", link.Options["in"])
+		return a.printFound(*tried.Found)
+	}
+	account, err := a.client().Link(ctx, link)
+	if err != nil {
+		return err
+	}
+	return a.printLinked(provider, account)
+}
+
+// writeKeySheet writes what is needed to read a sealed place on the day when nothing else is
+// left, and returns the file's path.
+func (a *app) writeKeySheet(link contract.Link, flags *linkFlags) (string, error) {
+	path := link.Name + "-key-sheet.txt"
+	if key := flags.files[keyFileOption]; key != nil && *key != "" {
+		path = filepath.Join(filepath.Dir(*key), path)
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "KEY SHEET of the sealed place %s\n\nFolder at the provider   %s\nWritten                  %s\n", link.Name, link.Options["in"],
+		time.Now().Format("2006-01-02 15:04"))
+	if identity := link.Files[keyFileOption]; identity != "" {
+		fmt.Fprintf(&b, "\nThe key. Whoever has it can read everything in the place.\n\n%s\n", strings.TrimSpace(identity))
+	} else {
+		fmt.Fprintf(&b, "\nThe place opens with a passphrase. Write it here by hand:\n\n____________________________________________________________\n\n"+
+			"The passphrase protects the file identity.age in the folder at the provider, which is the key.\n")
+	}
+	if others := link.Options["recipients"]; others != "" {
+		fmt.Fprintf(&b, "\nThese keys open it too   %s\n", others)
+	}
+	fmt.Fprintf(&b, `
+To read the place: link it again with this key (heron account link sealed NAME --in ADDRESS), or, without Deft Heron:
+every file in it is an age file (age-encryption.org/v1). Decrypt the manifests below "folders" with
+    age -d -i KEYFILE folders/ID/NUMBER.age
+They name each file and say where its content is below "contents". The file place.age says which folder is the first.
+`)
+	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return "", usageError("the key sheet %s cannot be written (%v); change to a folder that you can write to", path, bareError(err))
+	}
+	_, err = file.WriteString(b.String())
+	return path, errors.Join(err, file.Close())
+}
