@@ -21,6 +21,7 @@ import (
 	"deftheron/provider/folder"
 	"deftheron/provider/ftp"
 	"deftheron/provider/s3"
+	"deftheron/provider/sealed"
 	"deftheron/provider/sftp"
 	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
@@ -99,7 +100,8 @@ func drive(t *testing.T, name string) place {
 	if err != nil {
 		t.Fatal(err)
 	}
-	handler, consents, client, secret, scopes := http.Handler(sedge), sedge.Consents, standin.SedgeClient, "",
+	sedge.Consents.Register(standin.Client{ID: "own", Secret: "own-secret", Redirects: []string{standin.Callback}}) // as fast as may be
+	handler, consents, client, secret, scopes := http.Handler(sedge), sedge.Consents, "own", "own-secret",
 		[]string{"items.read", "items.write"}
 	if name == "alder" {
 		handler, consents, client, secret, scopes = alder, alder.Consents, standin.AlderClient, "alder-app",
@@ -292,7 +294,7 @@ tells the same of its own server.
 	}
 	b.WriteString("\n## Options\n")
 	for _, provider := range []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{},
-		smb.Provider{}} {
+		smb.Provider{}, sealed.Provider{}} {
 		fmt.Fprintf(&b, "\n**`%s`**: %s\n\n", provider.Name(), provider.Title())
 		for _, option := range provider.Options() {
 			name, note := "`--"+option.Name+"`", ""

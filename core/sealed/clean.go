@@ -188,13 +188,20 @@ func (p *Place) contentsOf(ctx context.Context, id string) (map[string]bool, err
 		return nil, err
 	}
 	p.mu.Lock()
-	known := p.folders[id] != nil
+	f := p.folders[id]
 	p.mu.Unlock()
-	if len(numbers) == 0 && !known {
-		return nil, nil
+	if len(numbers) == 0 {
+		fresh := false
+		if f != nil {
+			f.mu.Lock()
+			fresh = f.fresh
+			f.mu.Unlock()
+		}
+		if !fresh {
+			return nil, nil
+		}
 	}
-	f, err := p.enter(ctx, id, time.Second)
-	if err != nil {
+	if f, err = p.enter(ctx, id, time.Second); err != nil {
 		return nil, err
 	}
 	segments, newer := f.segments, f.changes()

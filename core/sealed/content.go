@@ -144,7 +144,7 @@ func (p *Place) writeContent(ctx context.Context, writing store.Writing, content
 	}
 	switch store.KindOf(err) {
 	case store.ErrExists, store.ErrOutcomeUnknown: // another try takes another name
-		p.discard(content)
+		p.discard(removal{Content: content})
 		return store.Errorf(store.ErrTryAgain, "the content of %s may not be there whole: %w", writing.Place, err)
 	}
 	return err
@@ -185,7 +185,7 @@ func (p *Place) enterFile(ctx context.Context, writing store.Writing, one *entry
 	one.setName(ref.Name)
 	err := p.enterEntry(ctx, writing, one)
 	if err != nil {
-		p.discard(one.Content)
+		p.discard(removal{Content: one.Content})
 		return store.Written{}, err
 	}
 	shown := one.shown()

@@ -37,15 +37,18 @@ func removals(dirty []*folder) (all []removal) {
 // noteRemovals writes a note about contents, and returns where it is; the zero Ref where
 // there are none.
 func (p *Place) noteRemovals(ctx context.Context, all []removal) (note store.Ref, err error) {
-	if len(all) == 0 {
-		return note, nil
-	}
 	var lines bytes.Buffer
 	encoder := json.NewEncoder(&lines)
 	for _, one := range all {
+		if one.Folder == "" {
+			continue
+		}
 		if err := encoder.Encode(one); err != nil {
 			return note, err
 		}
+	}
+	if lines.Len() == 0 {
+		return note, nil
 	}
 	note = p.at(doomedPath, newID()+".jsonl")
 	if err := p.makeFolder(ctx, note.Folder.Path); err != nil {
@@ -97,7 +100,7 @@ func (p *Place) goOnWith(ctx context.Context, note store.Ref, referred map[strin
 	if err != nil {
 		return err
 	}
-	var contents []string
+	var contents []removal
 	for line := range bytes.Lines(lines) {
 		var one removal
 		if err := json.Unmarshal(line, &one); err != nil || one.Content == "" {
@@ -111,7 +114,7 @@ func (p *Place) goOnWith(ctx context.Context, note store.Ref, referred map[strin
 			referred[one.Folder] = there
 		}
 		if !there[one.Content] {
-			contents = append(contents, one.Content)
+			contents = append(contents, one)
 		}
 	}
 	p.remove(ctx, contents)

@@ -134,7 +134,7 @@ type head struct {
 	Number int    `json:"number"` // from 1
 	// From is the first of the segments that this one stands for; all of From to Number-1
 	// may be removed.
-	From int `json:"from"`
+	From int `json:"first"`
 	// Previous is the MAC of the segment before From; empty where there is none.
 	Previous string `json:"previous,omitempty"`
 }

@@ -1,6 +1,7 @@
 package sealed
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"hash/maphash"
@@ -113,7 +114,7 @@ func (f *folder) set(p *Place, key store.Key, now change) {
 	}
 	if before, ok := f.pending[key]; ok { // of which nobody knows yet
 		if before.entry != nil && before.entry.Content != "" && !now.kept && now.leaves == nil && before.entry.id() != now.entry.id() {
-			p.discard(before.entry.Content)
+			p.discard(removal{before.entry.Content, cmp.Or(before.entry.From, f.id)})
 		}
 		now.old, now.leaves, now.kept = before.old, before.leaves, before.kept
 	}
@@ -173,7 +174,7 @@ func (p *Place) load(ctx context.Context, f *folder) error {
 			return p.lost(f, 1)
 		}
 		return store.Errorf(store.ErrRefused, "the folder %s of the sealed place shows an older state: its manifest ends with segment %d, and "+
-			"segment %d was written; have the provider bring back what was deleted, or rebuild the place", at, newest, known.Number)
+			"segment %d was written; have the provider bring back what was deleted, or rebuild the place", at.Path.Ref(), newest, known.Number)
 	}
 	inForce, added, err := p.chain(ctx, f, numbers, newest)
 	if err != nil {
@@ -323,7 +324,7 @@ func (p *Place) tidy(ctx context.Context, f *folder, numbers map[int]store.Entry
 // lost is the error of a manifest, or a piece of it, that is not there.
 func (p *Place) lost(f *folder, number int) error {
 	return store.Errorf(store.ErrRefused, "segment %d of the manifest %s is missing at the provider; have it brought back, or rebuild the "+
-		"sealed place from its contents", number, p.manifest(f.id))
+		"sealed place from its contents", number, p.manifest(f.id).Path.Ref())
 }
 
 // list yields what is in a folder, of a state that does not change meanwhile. f.mu is not

@@ -154,15 +154,25 @@ func runModel(t *testing.T, seed uint64) {
 	for range 60 {
 		m.step()
 		if t.Failed() {
-			for _, did := range m.trail {
-				t.Log(did)
-			}
+			m.tell()
 			return
 		}
 	}
-	m.sync()
+	if err := m.sync(); err != nil {
+		t.Errorf("syncing at the end: %v", err)
+	}
 	m.check("at the end", m.files, nil)
 	m.cleanUp()
+	m.tell()
+}
+
+// tell says what was done, where something was found.
+func (m *model) tell() {
+	for _, did := range m.trail {
+		if m.t.Failed() {
+			m.t.Log(did)
+		}
+	}
 }
 
 // start begins a process.
@@ -500,7 +510,8 @@ func (m *model) cleanUp() {
 	if err := store.Close(m.place); err != nil {
 		m.t.Error(err)
 	}
-	contents, files := 0, 0
+	var contents []string
+	files := 0
 	for path, data := range m.files {
 		if !strings.HasSuffix(path, "/") || data != "" {
 			files++
@@ -508,10 +519,10 @@ func (m *model) cleanUp() {
 	}
 	for path := range m.base.Files() {
 		if strings.Contains(path, "/contents/") && strings.HasSuffix(path, ".age") {
-			contents++
+			contents = append(contents, path)
 		}
 	}
-	if contents != files {
-		m.t.Errorf("%d contents are at the provider, of %d files", contents, files)
+	if len(contents) != files {
+		m.t.Errorf("%d contents are at the provider, of %d files: %q", len(contents), files, contents)
 	}
 }

@@ -13,22 +13,17 @@
 package sealed
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"slices"
 	"sync"
 	"time"
 
-	"filippo.io/age"
-
-	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -89,7 +84,7 @@ type Place struct {
 	folders map[string]*folder
 	paths   map[store.Path]string // ids of folders
 	dirty   map[string]*folder
-	doomed  []string          // contents to be removed once what replaces them is written
+	doomed  []removal         // contents to be removed once what replaces them is written
 	emptied []string          // folders of which the manifests are to be removed then
 	blocks  map[string]*block // that runs write to
 	open    []*block          // that are not complete
@@ -148,7 +143,13 @@ func Exists(ctx context.Context, base store.Store, folder store.Path) (bool, err
 // not empty, is the identity file sealed with a passphrase, and is kept in the place.
 func Create(ctx context.Context, base store.Store, path store.Path, keys Keys, locked []byte) error {
 	p := newPlace(Options{Base: base, Folder: path, Keys: keys})
-	var err error
+	exists, err := Exists(ctx, base, path)
+	if err != nil {
+		return err
+	}
+	if exists {
+		return store.Errorf(store.ErrExists, "there is a sealed place at %s already", path.Ref())
+	}
 	if p.secret, p.root, err = newSecret(); err != nil {
 		return err
 	}
@@ -332,79 +333,4 @@ func (p *Place) makeFolder(ctx context.Context, path store.Path) error {
 	}
 	p.made[string(path)] = true
 	return nil
-}
-
-// text is a small content.
-type text []byte
-
-// Open implements store.Content.
-func (t text) Open(context.Context) (*store.Stream, error) {
-	return store.NewStream(io.NopCloser(bytes.NewReader(t)), store.CRC64NVME, nil), nil
-}
-
-// put writes a small file of the place.
-func (p *Place) put(ctx context.Context, at store.Ref, condition store.Condition, content []byte) error {
-	_, err := p.base.Write(ctx, store.Writing{Place: at, Size: int64(len(content)), If: condition, Run: ownRun, Content: text(content)})
-	return err
-}
-
-// ownRun marks what of a segment or of the place's own files is on its way.
-const ownRun = "sealed"
-
-// get reads a small file of the place.
-func (p *Place) get(ctx context.Context, at store.Ref) ([]byte, error) {
-	return retry.Read(ctx, func() ([]byte, error) {
-		body, err := p.base.Open(ctx, store.Reading{Place: at})
-		if err != nil {
-			return nil, err
-		}
-		defer body.Close()
-		return io.ReadAll(io.LimitReader(body, 1<<20))
-	})
-}
-
-func sealText(keys Keys, text []byte) ([]byte, error) {
-	var recipients []age.Recipient
-	for _, recipient := range keys.recipients {
-		one, err := age.ParseX25519Recipient(recipient)
-		if err != nil {
-			return nil, err
-		}
-		recipients = append(recipients, one)
-	}
-	var sealed bytes.Buffer
-	writer, err := age.Encrypt(&sealed, recipients...)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := writer.Write(text); err != nil {
-		return nil, err
-	}
-	if err := writer.Close(); err != nil {
-		return nil, err
-	}
-	return sealed.Bytes(), nil
-}
-
-func openText(keys Keys, sealed []byte) ([]byte, error) {
-	reader, err := age.Decrypt(bytes.NewReader(sealed), keys.identities...)
-	var none *age.NoIdentityMatchError
-	if errors.As(err, &none) {
-		return nil, fmt.Errorf("%w: it is sealed to other keys", ErrKey)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return io.ReadAll(reader)
-}
-
-// scratchFile returns the file that segments are kept in.
-func (p *Place) scratchFile() (*scratch, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	var err error
-	if p.scratch == nil {
-		p.scratch, err = newScratch()
-	}
-	return p.scratch, err
 }

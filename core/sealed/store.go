@@ -315,10 +315,8 @@ func (p *Place) Remove(ctx context.Context, ref store.Ref, revision string) (sto
 	if err != nil {
 		return "", err
 	}
-	if before.From != "" {
-		if err := p.prepareLeaving(ctx, &entry{From: before.From}); err != nil {
-			return "", err
-		}
+	if err := p.settleFrom(ctx, before.From); err != nil {
+		return "", err
 	}
 	f, err := p.folderAt(ctx, ref.Folder.Path, freshLook)
 	if err != nil {

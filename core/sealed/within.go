@@ -149,22 +149,49 @@ func (p *Place) settled(ctx context.Context, a store.Path, keyA store.Key, b sto
 	return nil, nil, nil, store.Errorf(store.ErrTryAgain, "something else writes to %s all the time", a.Ref())
 }
 
-// prepareLeaving makes ready what is about to go to another folder, or to be removed: where
-// it came from has to know that it has arrived, and its content is not to be taken for one
-// that a run left behind.
-func (p *Place) prepareLeaving(ctx context.Context, one *entry) error {
-	if one.From != "" {
-		f, err := p.enter(ctx, one.From, time.Hour)
-		if err == nil {
-			f.mu.Unlock()
-		} else if store.KindOf(err) != store.ErrRefused { // it was removed
-			return err
+// prepareLeaving makes ready what is about to go to another folder, and returns it: it has
+// to be written, where it came from has to know that it has arrived, and its content is not
+// to be taken for one that a run left behind.
+func (p *Place) prepareLeaving(ctx context.Context, ref store.Ref) (*entry, error) {
+	for range 10 {
+		f, err := p.folderAt(ctx, ref.Folder.Path, freshLook)
+		if err != nil {
+			return nil, err
 		}
+		one, err := f.findRef(ref)
+		pending := err == nil && f.isPending(one.key())
+		f.mu.Unlock()
+		if err != nil {
+			return nil, err
+		}
+		if pending {
+			if err := p.Sync(ctx); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if err := p.settleFrom(ctx, one.From); err != nil || one.Content == "" {
+			return one, err
+		}
+		return one, p.holdOn(p.admit(ctx), one.Content)
 	}
-	if one.Content == "" {
+	return nil, store.Errorf(store.ErrTryAgain, "something else writes to %s all the time", ref)
+}
+
+// settleFrom looks at the folder that an entry came from, so that it knows that it has
+// arrived.
+func (p *Place) settleFrom(ctx context.Context, id string) error {
+	if id == "" {
 		return nil
 	}
-	return p.holdOn(p.admit(ctx), one.Content)
+	f, err := p.enter(ctx, id, time.Hour)
+	if err == nil {
+		f.mu.Unlock()
+	}
+	if store.KindOf(err) == store.ErrRefused { // it was removed
+		return nil
+	}
+	return err
 }
 
 // move is [store.Capabilities.Move]: nothing but manifests is written.
@@ -182,7 +209,7 @@ func (p *Place) move(ctx context.Context, from store.Ref, revision string, to st
 		return store.Entry{}, err
 	}
 	if from.Folder.Path != to.Folder.Path {
-		if err := p.prepareLeaving(ctx, before); err != nil {
+		if before, err = p.prepareLeaving(ctx, from); err != nil {
 			return store.Entry{}, err
 		}
 	}
@@ -244,8 +271,10 @@ func (p *Place) replaceAndKeep(ctx context.Context, writing store.Writing, now *
 	if err != nil {
 		return err
 	}
-	if err := p.prepareLeaving(ctx, before); err != nil {
-		return err
+	if ref.Folder.Path != keep.Folder.Path {
+		if before, err = p.prepareLeaving(ctx, ref); err != nil {
+			return err
+		}
 	}
 	source, target, unlock, err := p.settled(ctx, ref.Folder.Path, now.key(), keep.Folder.Path, store.KeyOf("", keep.Name, store.KindFile))
 	if err != nil {
@@ -295,7 +324,7 @@ func (p *Place) copy(ctx context.Context, from store.Ref, revision string, to st
 		err = damaged(p.contentPlace(one.Content), errors.New("it has another length"))
 	}
 	if err != nil {
-		p.discard(content)
+		p.discard(removal{Content: content})
 		return store.Entry{}, err
 	}
 	made := *one

@@ -1,0 +1,56 @@
+package sealed
+
+import (
+	"maps"
+	"slices"
+	"time"
+)
+
+// mostIndexed is how many entries are held in the indexes of folders that are not in use.
+const mostIndexed = 500_000
+
+// mostScratch is how large the scratch file may become.
+const mostScratch = 1 << 30
+
+// putAway forgets folders that were not used for the longest, where many are held.
+func (p *Place) putAway() {
+	p.mu.Lock()
+	all, files := slices.Collect(maps.Values(p.folders)), p.scratch
+	p.mu.Unlock()
+	held := 0
+	used := map[*folder]time.Time{}
+	for _, f := range all {
+		f.mu.Lock()
+		held += f.weight()
+		used[f] = f.used
+		f.mu.Unlock()
+	}
+	full := files != nil && files.size() > mostScratch
+	if held <= mostIndexed && !full {
+		return
+	}
+	slices.SortFunc(all, func(a, b *folder) int { return used[a].Compare(used[b]) })
+	for _, f := range all {
+		if held <= mostIndexed/2 && !full {
+			break
+		}
+		f.mu.Lock()
+		if len(f.pending) == 0 && len(f.writing) == 0 && !f.fresh {
+			held -= f.weight()
+			f.dead = true
+			p.mu.Lock()
+			delete(p.folders, f.id)
+			p.mu.Unlock()
+		}
+		f.mu.Unlock()
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	clear(p.paths)
+	if full {
+		p.scratch = nil // those who read it still refer to it
+	}
+}
+
+// weight is what a folder takes in memory, in entries.
+func (f *folder) weight() int { return len(f.index) + 50 }
