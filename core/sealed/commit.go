@@ -61,9 +61,12 @@ func (f *folder) collide(changes map[store.Key]change) error {
 func (p *Place) commitOnce(ctx context.Context, f *folder, changes map[store.Key]change) error {
 	f.mu.Lock()
 	entries := asEntries(changes)
-	segments := f.segments
+	segments, whole := f.segments, f.whole
 	f.mu.Unlock()
 	stood := standsFor(segments, len(entries))
+	if whole {
+		stood = len(segments)
+	}
 	before, replaced := segments[:len(segments)-stood], segments[len(segments)-stood:]
 	begin := head{Folder: f.id, Number: 1, From: 1}
 	if n := len(segments); n > 0 {

@@ -19,7 +19,8 @@ type sealing struct {
 	plain   store.Content
 	seal    *seal
 	with    payload
-	size    int64 // bytes, opened
+	size    int64  // bytes, opened
+	set     string // of recipients
 	kind    store.HashKind
 	stream  *store.Stream // sealed, of the last reading
 	hashing *hashing
@@ -31,7 +32,8 @@ func (p *Place) newSealing(writing store.Writing, folder string) (*sealing, erro
 	if !writing.Modified.IsZero() {
 		is.Modified = writing.Modified.UTC().Format(time.RFC3339Nano)
 	}
-	made, err := p.keys.newSeal(&is)
+	keys, set := p.sealedTo()
+	made, err := keys.newSeal(&is)
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +42,7 @@ func (p *Place) newSealing(writing store.Writing, folder string) (*sealing, erro
 	if kind == "" {
 		kind = store.CRC64NVME
 	}
-	return &sealing{plain: writing.Content, seal: made, with: with, size: writing.Size, kind: kind}, err
+	return &sealing{plain: writing.Content, seal: made, with: with, size: writing.Size, kind: kind, set: set}, err
 }
 
 // sealedSize is how many bytes it takes at the provider.
@@ -121,7 +123,7 @@ func (p *Place) Write(ctx context.Context, writing store.Writing) (store.Written
 	}
 	one := &entry{
 		Content: content, Size: writing.Size, Modified: writing.Modified, Key: append(append([]byte{}, sealed.seal.fileKey...), sealed.seal.nonce...),
-		Header: int64(len(sealed.seal.start)), Hashes: sealed.hashing.texts(),
+		Header: int64(len(sealed.seal.start)), Hashes: sealed.hashing.texts(), For: sealed.set,
 	}
 	if one.Modified.IsZero() {
 		one.Modified = p.now()

@@ -27,6 +27,8 @@ type entry struct {
 	// Header is how many bytes are before the payload: the header of age and the nonce.
 	Header int64    `json:"header,omitempty"`
 	Hashes []string `json:"hashes,omitempty"`
+	// For is the set of recipients that the content is sealed to.
+	For string `json:"for,omitempty"`
 
 	// Moving is where the entry is on its way to, in another folder: it is there if that
 	// says so, and else here.
@@ -137,6 +139,8 @@ type head struct {
 	From int `json:"first"`
 	// Previous is the MAC of the segment before From; empty where there is none.
 	Previous string `json:"previous,omitempty"`
+	// For is the set of recipients that the segment is sealed to.
+	For string `json:"for,omitempty"`
 }
 
 // tail is the last line of a segment: a keyed BLAKE3 of all lines before it, with the

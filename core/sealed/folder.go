@@ -27,6 +27,8 @@ type folder struct {
 	dead bool
 	// fresh says that it was made here and has no manifest yet.
 	fresh bool
+	// whole has the next segment stand for all others.
+	whole bool
 	// gone says that it was removed.
 	gone    bool
 	checked time.Time

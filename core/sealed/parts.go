@@ -27,6 +27,7 @@ type partWriter struct {
 type upload struct {
 	Content string `json:"content"`
 	Start   []byte `json:"start"`
+	For     string `json:"for"`
 	ID      string `json:"id"` // the base's
 }
 
@@ -76,7 +77,7 @@ func (w *partWriter) BeginParts(ctx context.Context, writing store.Writing) (str
 	if err != nil {
 		return "", err
 	}
-	begun := upload{Start: sealed.seal.start}
+	begun := upload{Start: sealed.seal.start, For: sealed.set}
 	for n := 0; ; n++ {
 		begun.Content = p.uploadContent(writing.Run, ref, n)
 		_, err := p.base.Stat(ctx, p.contentPlace(begun.Content))
@@ -184,7 +185,7 @@ func (w *partWriter) CommitParts(ctx context.Context, writing store.Writing, id 
 	}
 	one := &entry{
 		Content: up.Content, Size: writing.Size, Modified: writing.Modified,
-		Key: append(append([]byte{}, seal.fileKey...), seal.nonce...), Header: int64(len(up.Start)),
+		Key: append(append([]byte{}, seal.fileKey...), seal.nonce...), Header: int64(len(up.Start)), For: up.For,
 	}
 	whole, known := wholeOf(parts)
 	if known {

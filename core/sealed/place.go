@@ -20,7 +20,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"sync"
 	"time"
 
@@ -60,11 +59,13 @@ type Options struct {
 
 // about is the file of a place: place.age, sealed.
 type about struct {
-	Format     string    `json:"format"`
-	Root       string    `json:"root"`   // the id of the folder at the start
-	Secret     string    `json:"secret"` // 32 bytes in hexadecimal, of the MACs of manifests
-	Recipients []string  `json:"recipients"`
-	Created    time.Time `json:"created"`
+	Format     string   `json:"format"`
+	Root       string   `json:"root"`   // the id of the folder at the start
+	Secret     string   `json:"secret"` // 32 bytes in hexadecimal, of the MACs of manifests
+	Recipients []string `json:"recipients"`
+	// Manifests is the set of recipients that all manifests were sealed to last.
+	Manifests string    `json:"manifests,omitempty"`
+	Created   time.Time `json:"created"`
 }
 
 // Place is an open sealed place. It implements store.Store.
@@ -79,20 +80,21 @@ type Place struct {
 	secret   []byte
 	root     string
 
-	mu      sync.Mutex
-	scratch *scratch
-	folders map[string]*folder
-	paths   map[store.Path]string // ids of folders
-	dirty   map[string]*folder
-	doomed  []removal         // contents to be removed once what replaces them is written
-	emptied []string          // folders of which the manifests are to be removed then
-	blocks  map[string]*block // that runs write to
-	open    []*block          // that are not complete
-	closing bool
-	timer   *time.Timer     // of the next Sync that nobody asks for
-	wentOn  bool            // what a process that ended was about to remove is removed
-	whole   map[string]bool // blocks of which nothing is to be cleaned up
-	made    map[string]bool // folders of the base that are there
+	mu           sync.Mutex
+	manifestsFor string // see about
+	scratch      *scratch
+	folders      map[string]*folder
+	paths        map[store.Path]string // ids of folders
+	dirty        map[string]*folder
+	doomed       []removal         // contents to be removed once what replaces them is written
+	emptied      []string          // folders of which the manifests are to be removed then
+	blocks       map[string]*block // that runs write to
+	open         []*block          // that are not complete
+	closing      bool
+	timer        *time.Timer     // of the next Sync that nobody asks for
+	wentOn       bool            // what a process that ended was about to remove is removed
+	whole        map[string]bool // blocks of which nothing is to be cleaned up
+	made         map[string]bool // folders of the base that are there
 
 	flushing sync.Mutex
 }
@@ -155,6 +157,7 @@ func Create(ctx context.Context, base store.Store, path store.Path, keys Keys, l
 	}
 	text, err := json.Marshal(about{
 		Format: Format, Root: p.root, Secret: hex.EncodeToString(p.secret), Recipients: keys.recipients, Created: p.now().UTC(),
+		Manifests: setOf(keys.recipients),
 	})
 	if err != nil {
 		return err
@@ -232,35 +235,39 @@ func newPlace(options Options) *Place {
 // in the folder; ErrKey for keys that do not open it.
 func Open(ctx context.Context, options Options) (*Place, error) {
 	p := newPlace(options)
-	text, err := p.get(ctx, p.at(placeFile))
+	is, err := p.readAbout(ctx)
 	if err != nil {
 		return nil, err
-	}
-	plain, err := openText(p.keys, text)
-	if errors.Is(err, ErrKey) {
-		return nil, err
-	}
-	if err != nil {
-		return nil, damaged(p.at(placeFile), err)
-	}
-	var is about
-	if err := json.Unmarshal(plain, &is); err != nil {
-		return nil, damaged(p.at(placeFile), err)
-	}
-	if is.Format != Format {
-		return nil, store.Errorf(store.ErrUnsupported, "the sealed place is of the format %q, and this version knows %s; use a newer version",
-			is.Format, Format)
 	}
 	if p.secret, err = hex.DecodeString(is.Secret); err != nil || len(p.secret) != 32 || is.Root == "" {
 		return nil, damaged(p.at(placeFile), errors.New("it has no secret"))
 	}
-	p.root = is.Root
-	for _, recipient := range is.Recipients {
-		if !slices.Contains(p.keys.recipients, recipient) {
-			p.keys.recipients = append(p.keys.recipients, recipient)
-		}
-	}
+	p.root, p.manifestsFor = is.Root, is.Manifests
+	p.keys.recipients = is.Recipients
 	return p, nil
+}
+
+// readAbout reads the file of the place.
+func (p *Place) readAbout(ctx context.Context) (is about, err error) {
+	text, err := p.get(ctx, p.at(placeFile))
+	if err != nil {
+		return is, err
+	}
+	plain, err := openText(p.keys, text)
+	if errors.Is(err, ErrKey) {
+		return is, err
+	}
+	if err == nil {
+		err = json.Unmarshal(plain, &is)
+	}
+	if err != nil {
+		return is, damaged(p.at(placeFile), err)
+	}
+	if is.Format != Format {
+		return is, store.Errorf(store.ErrUnsupported, "the sealed place is of the format %q, and this version knows %s; use a newer version",
+			is.Format, Format)
+	}
+	return is, nil
 }
 
 // LockedIdentity returns the identity file that a place keeps, sealed with a passphrase.

@@ -193,7 +193,9 @@ type segmentWriter struct {
 
 // newSegment begins one. done has to be called at the end, also after an error.
 func (p *Place) newSegment(begin head) (*segmentWriter, error) {
-	seal, err := p.keys.newSeal(nil)
+	keys, set := p.sealedTo()
+	begin.For = set
+	seal, err := keys.newSeal(nil)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,19 @@
+package sealed
+
+import (
+	"context"
+
+	"deftheron/core/store"
+)
+
+// Opens reports whether keys open the header of an age file.
+func Opens(keys Keys, file []byte) bool {
+	_, err := keys.openSeal(file)
+	return err == nil
+}
+
+// IDOf is the id of the folder at a path.
+func IDOf(ctx context.Context, p *Place, at store.Path) string {
+	id, _ := p.resolve(ctx, at)
+	return id
+}
