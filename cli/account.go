@@ -19,7 +19,8 @@ import (
 func (a *app) account() *cobra.Command {
 	return nouns("account", "Link and manage accounts",
 		a.accountLink(), a.accountList(), a.accountShow(), a.accountCheck(), a.accountEdit(), a.accountSuspend(), a.accountResume(),
-		a.accountReauthorize(), a.accountUnlink(), a.accountHistory(), a.accountSpeed(), a.accountDiscover())
+		a.accountReauthorize(), a.accountUnlink(), a.accountHistory(), a.accountSpeed(), a.accountDiscover(),
+		a.accountReseal(), a.accountRebuild())
 }
 
 func (a *app) accountList() *cobra.Command {

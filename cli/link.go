@@ -43,6 +43,7 @@ type linkFlags struct {
 	again      bool
 	try        bool
 	yes        bool
+	keySheet   string
 	help       bool
 	// files are those whose contents the provider asks for, by option.
 	files map[string]*string
@@ -83,9 +84,6 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 		f.set.StringVar(&f.take, "take", "", "of the places behind the sign-in, those to link: ONE,ANOTHER or all")
 	}
 	f.set.BoolVar(&f.try, "try", false, "reach the account and show what it holds, but do not link it")
-	if provider != nil && provider.Name == sealedProvider {
-		f.set.BoolVar(&f.yes, "yes", false, "the key sheet is kept, do not ask")
-	}
 	f.set.BoolVar(&f.again, "again", false, "link an unlinked account of this name again")
 	f.set.BoolVarP(&f.help, "help", "h", false, "show this")
 	f.set.BoolVar(&a.json, "json", a.json, "print JSON")
@@ -122,6 +120,10 @@ func (a *app) link(command *cobra.Command, args []string) error {
 		return err
 	}
 	flags := a.newLinkFlags(provider)
+	if provider.Name == sealedProvider {
+		flags.set.StringVar(&flags.keySheet, "key-sheet", "", "where to write the key sheet of a new place; beside the key file unless given")
+		flags.set.BoolVar(&flags.yes, "yes", false, "the key sheet is kept, do not ask")
+	}
 	if err := flags.set.Parse(args); err != nil {
 		return usageError("%v; the provider %s has %s", err, provider.Name, optionNames(*provider))
 	}

@@ -10,6 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/format"
 	"deftheron/contract"
 )
 
@@ -96,14 +99,19 @@ func (a *app) writeKeySheet(link contract.Link, flags *linkFlags) (string, error
 	if key := flags.files[keyFileOption]; key != nil && *key != "" {
 		path = filepath.Join(filepath.Dir(*key), path)
 	}
+	if flags.keySheet != "" {
+		path = flags.keySheet
+	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "KEY SHEET of the sealed place %s\n\nFolder at the provider   %s\nWritten                  %s\n", link.Name, link.Options["in"],
+	fmt.Fprintf(&b, "KEY SHEET of the sealed place %s\n\nFolder at the provider   %s\nWritten                  %s\n", link.Name,
+		link.Options["in"],
 		time.Now().Format("2006-01-02 15:04"))
 	if identity := link.Files[keyFileOption]; identity != "" {
 		fmt.Fprintf(&b, "\nThe key. Whoever has it can read everything in the place.\n\n%s\n", strings.TrimSpace(identity))
 	} else {
-		fmt.Fprintf(&b, "\nThe place opens with a passphrase. Write it here by hand:\n\n____________________________________________________________\n\n"+
-			"The passphrase protects the file identity.age in the folder at the provider, which is the key.\n")
+		fmt.Fprintf(&b,
+			"\nThe place opens with a passphrase. Write it here by hand:\n\n____________________________________________________________\n\n"+
+				"The passphrase protects the file identity.age in the folder at the provider, which is the key.\n")
 	}
 	if others := link.Options["recipients"]; others != "" {
 		fmt.Fprintf(&b, "\nThese keys open it too   %s\n", others)
@@ -120,4 +128,78 @@ They name each file and say where its content is below "contents". The file plac
 	}
 	_, err = file.WriteString(b.String())
 	return path, errors.Join(err, file.Close())
+}
+
+func (a *app) accountReseal() *cobra.Command {
+	var namesAlone bool
+	command := &cobra.Command{
+		Use: "reseal NAME", Short: "Seal a sealed account to its recipients again", Args: arguments(1, 1, "the account's name"),
+		Long: "After heron account edit NAME --recipients age1…, names are sealed to the new recipients at once. Their contents stay\n" +
+			"readable to the former ones until this command has sealed them again: it reads and writes every file once. If it is\n" +
+			"interrupted, it goes on where it was.",
+		Example: "  heron account reseal vault", ValidArgsFunction: a.completeAccounts,
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.sealingWork(command.Context(), args[0], contract.SealingWork{Kind: "reseal", Contents: !namesAlone})
+		},
+	}
+	command.Flags().BoolVar(&namesAlone, "names", false, "the names alone")
+	return command
+}
+
+func (a *app) accountRebuild() *cobra.Command {
+	return &cobra.Command{
+		Use: "rebuild NAME", Short: "Rebuild lost manifests of a sealed account", Args: arguments(1, 1, "the account's name"),
+		Long: "If a manifest of a sealed account is missing or damaged at the provider, the names of its files are taken from the\n" +
+			"headers of their contents. Files come back where they were written; renames since then, and empty folders, do not.",
+		Example: "  heron account rebuild vault", ValidArgsFunction: a.completeAccounts,
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.sealingWork(command.Context(), args[0], contract.SealingWork{Kind: "rebuild"})
+		},
+	}
+}
+
+// sealingWork starts work on a sealed account and waits for its end.
+func (a *app) sealingWork(ctx context.Context, name string, work contract.SealingWork) error {
+	name = strings.Trim(name, "/")
+	c := a.client()
+	is, err := c.StartSealing(ctx, name, work)
+	for err == nil && is.Task != nil && is.Task.Ended == nil {
+		if a.asks && !a.json {
+			fmt.Fprintf(a.err, "\r%d files, %s", is.Task.Files, format.Size(is.Task.Bytes))
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+		is, err = c.Sealing(ctx, name)
+	}
+	if err != nil {
+		return err
+	}
+	if a.asks && !a.json {
+		fmt.Fprint(a.err, "\r")
+	}
+	task := is.Task
+	if a.json {
+		return a.printJSON(is)
+	}
+	if task.Why != "" {
+		return &exitError{exitFailed, errors.New(strings.TrimSpace(task.Why + " " + task.Remedy))}
+	}
+	if work.Kind == "rebuild" {
+		for _, folder := range task.Folders {
+			fmt.Fprintf(a.out, "  rebuilt  %s\n", format.Plain(folder))
+		}
+		fmt.Fprintf(a.out, "Rebuilt %s; %s again, %s of unknown place.\n", format.Some(int64(len(task.Folders)), "manifest"),
+			format.Some(task.Files, "file"), format.Some(task.Left, "content"))
+		return nil
+	}
+	fmt.Fprintf(a.out, "Sealed the names of %s and the contents of %s (%s) again.\n", format.Some(task.Names, "folder"),
+		format.Some(task.Files, "file"), format.Size(task.Bytes))
+	if task.Left > 0 {
+		return &exitError{exitFailed, fmt.Errorf("%s could not be read and stay as they were; see the service log", format.Some(task.Left,
+			"file"))}
+	}
+	return nil
 }

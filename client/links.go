@@ -68,6 +68,16 @@ func (c *Client) NewKey(ctx context.Context) (key contract.NewKey, err error) {
 	return key, c.call(ctx, http.MethodPost, "/keys", nil, nil, &key)
 }
 
+// Sealing returns what is known of the keys of a sealed account.
+func (c *Client) Sealing(ctx context.Context, name string) (sealing contract.Sealing, err error) {
+	return sealing, c.call(ctx, http.MethodGet, "/accounts/"+url.PathEscape(name)+"/sealing", nil, nil, &sealing)
+}
+
+// StartSealing starts work on a sealed account.
+func (c *Client) StartSealing(ctx context.Context, name string, work contract.SealingWork) (sealing contract.Sealing, err error) {
+	return sealing, c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/sealing", nil, work, &sealing)
+}
+
 // Nearby looks for servers on the service's local network.
 func (c *Client) Nearby(ctx context.Context, within time.Duration) (servers []contract.DiscoveredServer, err error) {
 	query := url.Values{"seconds": {strconv.FormatFloat(within.Seconds(), 'f', -1, 64)}}

@@ -145,3 +145,30 @@ type SpaceSample struct {
 	Used  int64 `json:"used"`
 	Total int64 `json:"total"`
 }
+
+// Sealing is what is known of the keys of a sealed account.
+type Sealing struct {
+	Recipients  []string     `json:"recipients" doc:"Public keys that everything is sealed to, one's own first."`
+	NeedsReseal bool         `json:"needs_reseal" doc:"Names are sealed to recipients of before."`
+	Task        *SealingTask `json:"task,omitempty" doc:"The last work since the service started."`
+}
+
+// SealingTask is work on the keys or the manifests of a sealed account.
+type SealingTask struct {
+	Kind    string     `json:"kind" enum:"reseal,rebuild"`
+	Started time.Time  `json:"started"`
+	Ended   *time.Time `json:"ended,omitempty" doc:"Missing while it goes on."`
+	Folders []string   `json:"folders,omitempty" doc:"Rebuild: folders whose manifest was missing or damaged, as addresses."`
+	Names   int64      `json:"names" doc:"Reseal: folders whose names were sealed again."`
+	Files   int64      `json:"files" doc:"Reseal: files sealed again. Rebuild: files that have their names again."`
+	Bytes   int64      `json:"bytes" doc:"Reseal: bytes of those files."`
+	Left    int64      `json:"left" doc:"Reseal: files that could not be read. Rebuild: contents that do not say where they were."`
+	Why     string     `json:"why,omitempty" doc:"Why it failed."`
+	Remedy  string     `json:"remedy,omitempty"`
+}
+
+// SealingWork starts work on a sealed account.
+type SealingWork struct {
+	Kind     string `json:"kind" enum:"reseal,rebuild"`
+	Contents bool   `json:"contents,omitempty" doc:"Reseal: the contents as well as the names."`
+}

@@ -358,6 +358,7 @@ func (s *Service) close() {
 	}
 	if s.linked != nil {
 		s.linked.Wait()
+		s.linked.CloseSealed()
 	}
 	if s.listener != nil {
 		s.listener.Close()

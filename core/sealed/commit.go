@@ -38,7 +38,8 @@ func (p *Place) commit(ctx context.Context, f *folder, changes map[store.Key]cha
 			return err
 		}
 	}
-	return store.Errorf(store.ErrTryAgain, "another service writes to the folder %s of the sealed place all the time; let one of them write alone",
+	return store.Errorf(store.ErrTryAgain,
+		"another service writes to the folder %s of the sealed place all the time; let one of them write alone",
 		f.id)
 }
 
@@ -144,7 +145,8 @@ func (p *Place) build(begin head, replaced []*segment, entries []*entry) (*segme
 // send writes a segment to the provider. Where the answer was lost it is looked up.
 func (p *Place) send(ctx context.Context, id string, made *segment) error {
 	at := p.segmentPlace(id, made.Number)
-	_, err := p.base.Write(ctx, store.Writing{Place: at, Size: made.piece.size, If: store.Absent, Run: ownRun, Content: pieceContent{made.piece}})
+	_, err := p.base.Write(ctx, store.Writing{Place: at, Size: made.piece.size, If: store.Absent, Run: ownRun,
+		Content: pieceContent{made.piece}})
 	if kind := store.KindOf(err); kind != store.ErrExists && kind != store.ErrOutcomeUnknown {
 		return err
 	}

@@ -122,7 +122,8 @@ func (p *Place) Write(ctx context.Context, writing store.Writing) (store.Written
 		return store.Written{}, err
 	}
 	one := &entry{
-		Content: content, Size: writing.Size, Modified: writing.Modified, Key: append(append([]byte{}, sealed.seal.fileKey...), sealed.seal.nonce...),
+		Content: content, Size: writing.Size, Modified: writing.Modified, Key: append(append([]byte{}, sealed.seal.fileKey...),
+			sealed.seal.nonce...),
 		Header: int64(len(sealed.seal.start)), Hashes: sealed.hashing.texts(), For: sealed.set,
 	}
 	if one.Modified.IsZero() {

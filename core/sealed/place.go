@@ -216,7 +216,8 @@ func (noHeads) SaveHead(context.Context, string, Head) error { return nil }
 func newPlace(options Options) *Place {
 	p := &Place{
 		Options: options, base: options.Base, keys: options.Keys, heads: options.Heads, log: options.Log, now: options.Now,
-		readOnly: options.ReadOnly || options.Base.Traits().ReadOnly, folders: map[string]*folder{}, paths: map[store.Path]string{}, dirty: map[string]*folder{},
+		readOnly: options.ReadOnly || options.Base.Traits().ReadOnly, folders: map[string]*folder{}, paths: map[store.Path]string{},
+		dirty:  map[string]*folder{},
 		blocks: map[string]*block{}, whole: map[string]bool{}, made: map[string]bool{},
 	}
 	if p.heads == nil {

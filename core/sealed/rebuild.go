@@ -14,21 +14,11 @@ import (
 	"deftheron/core/store"
 )
 
-// Rebuilt says what a rebuild has found.
-type Rebuilt struct {
-	// Folders of which the manifest was missing or damaged.
-	Folders []store.Path
-	// Files that are in a manifest again.
-	Files int64
-	// Unknown are contents that say nothing of their place: their headers are damaged.
-	Unknown int64
-}
-
 // Rebuild makes the manifests of folders anew that are missing or damaged, from what the
 // headers of the contents say of their places: that is where each was written. Names that
 // were changed since, empty folders, and hashes do not come back; of a content that was
 // replaced and not removed yet, both come back.
-func (p *Place) Rebuild(ctx context.Context) (done Rebuilt, err error) {
+func (p *Place) Rebuild(ctx context.Context) (done store.Rebuilt, err error) {
 	if err := p.Sync(ctx); err != nil {
 		return done, err
 	}
@@ -53,7 +43,7 @@ func (p *Place) Rebuild(ctx context.Context) (done Rebuilt, err error) {
 type rebuilding struct {
 	*Place
 	ctx     context.Context
-	done    *Rebuilt
+	done    *store.Rebuilt
 	broken  map[string]bool       // folders that are made anew
 	reached map[string]store.Path // folders, by id
 	refers  spill.Sorter[struct{}]

@@ -116,7 +116,7 @@ func TestRecoverWithAge(t *testing.T) {
 		t.Fatal("the age command is missing; make prerequisites installs it")
 	}
 	base := storetest.NewMemory()
-	keys, identity := newKeys(t)
+	_, identity := newKeys(t)
 	escrow, escrowIdentity := newKeys(t)
 	keys, err := sealed.ParseKeys(identity, escrow.Recipients()...)
 	if err != nil {

@@ -162,16 +162,21 @@ func (p *Place) walk(ctx context.Context, visit func(f *folder, path store.Path)
 	return nil
 }
 
-// Resealing is how far the contents of a place have come.
-type Resealing struct {
-	Files, Bytes int64 // that were sealed anew
-	Left         int64 // files that could not be, and are as they were
+// Reseal implements store.Sealing.
+func (p *Place) Reseal(ctx context.Context, contents bool, progress func(store.Resealed)) (store.Resealed, error) {
+	folders, err := p.ResealManifests(ctx)
+	if err != nil || !contents {
+		return store.Resealed{Folders: int64(folders)}, err
+	}
+	done, err := p.ResealContents(ctx, progress)
+	done.Folders = int64(folders)
+	return done, err
 }
 
 // ResealContents seals every content that is sealed to recipients of before anew, with
 // another key. It goes on where a process has ended. progress, where it is not nil, is
 // called after each file.
-func (p *Place) ResealContents(ctx context.Context, progress func(Resealing)) (done Resealing, err error) {
+func (p *Place) ResealContents(ctx context.Context, progress func(store.Resealed)) (done store.Resealed, err error) {
 	if _, err := p.clean(ctx, store.Cleaning{Run: resealRun}); err != nil { // of a process that ended
 		return done, err
 	}

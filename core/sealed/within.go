@@ -23,6 +23,7 @@ func (p *Place) Capabilities() store.Capabilities {
 		Space:     beneath.Space,
 		Owner:     beneath.Owner,
 		Close:     p.close,
+		Sealing:   p,
 	}
 	if beneath.Copy != nil {
 		c.Copy = p.copy

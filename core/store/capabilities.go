@@ -83,6 +83,8 @@ type Capabilities struct {
 	// Pinned returns options of the provider that were not given and were
 	// learned when the account was opened, such as a server's key.
 	Pinned func() map[string]string
+	// Sealing looks after the keys of an account that is encrypted at its provider.
+	Sealing Sealing
 	// Close ends the connections that the store keeps. What still uses it may
 	// fail, to be tried again.
 	Close func() error

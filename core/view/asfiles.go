@@ -250,6 +250,7 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		c.Locate,
 		c.Areas,
 		c.Pinned,
+		c.Sealing,
 		c.Close,
 	}
 	if c.Move != nil {

@@ -66,7 +66,8 @@ func (p Provider) Open(ctx context.Context, opening store.Opening) (store.Store,
 	case errors.Is(err, sealed.ErrKey):
 		return nil, wrongKey(opening, err)
 	case store.KindOf(err) == store.ErrNotFound:
-		return nil, store.Errorf(store.ErrNotFound, "there is no sealed place at %s; link it under this name to make one", opening.Options[optionIn])
+		return nil, store.Errorf(store.ErrNotFound, "there is no sealed place at %s; link it under this name to make one",
+			opening.Options[optionIn])
 	case err != nil:
 		return nil, err
 	}
@@ -181,9 +182,10 @@ func parse(opening store.Opening, identity string) (sealed.Keys, error) {
 func wrongKey(opening store.Opening, err error) error {
 	option := optionKeyFile
 	if strings.Contains(err.Error(), "passphrase") {
-		option = "passphrase"
+		option = "secret-file"
 	}
-	return store.Concerns(store.Errorf(store.ErrSignInExpired, "the sealed place at %s does not open: %w; give the key that it was sealed with",
+	return store.Concerns(store.Errorf(store.ErrSignInExpired,
+		"the sealed place at %s does not open: %w; give the key that it was sealed with",
 		opening.Options[optionIn], err), option)
 }
 

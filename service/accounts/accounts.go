@@ -49,6 +49,7 @@ type Accounts struct {
 
 	opening  singleflight.Group
 	limits   limits
+	sealing  sealingTasks
 	mu       sync.Mutex
 	consents consents
 	open     map[string]tree.Account // by id
@@ -258,31 +259,6 @@ func Taken(name string) error {
 	return remedy.Errorf("an account is called %q already; choose another name, or rename that one first", name)
 }
 
-// parseStart checks a starting folder and returns it as in an address.
-func parseStart(start string) (string, error) {
-	start = strings.Trim(start, "/")
-	if start == "" {
-		return "", nil
-	}
-	address, err := store.ParseAddress("/a/" + start)
-	if err != nil {
-		return "", &store.OptionError{Option: "start", Reason: err.Error()}
-	}
-	if _, ok := address.Place(); !ok {
-		return "", &store.OptionError{Option: "start", Reason: "give the folder by its names"}
-	}
-	return start, nil
-}
-
-func startPath(start string) store.Path {
-	address, err := store.ParseAddress("/a/" + start)
-	if err != nil {
-		return ""
-	}
-	place, _ := address.Place()
-	return place.AsFolder().Path
-}
-
 // look finds the owner, the space and the first folders of an account.
 func look(ctx context.Context, s store.Store) (found Found, err error) {
 	err = retry.Patiently(ctx, func() error {
@@ -307,6 +283,9 @@ func lookOnce(ctx context.Context, s store.Store) (Found, error) {
 	}
 	seen := 0
 	for entry, err := range s.List(ctx, store.Folder{}) {
+		if store.KindOf(err) == store.ErrRefused && s.Capabilities().Sealing != nil {
+			return found, nil // it can be rebuilt once it is linked
+		}
 		if err != nil {
 			return found, err
 		}

@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -198,11 +199,12 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	if err != nil {
 		return before, Found{}, err
 	}
-	row.Options = pinned(row.Options, opened.Store)
-	if found.Owner != "" {
-		row.Owner = found.Owner
+	resealing, err := a.setRecipients(ctx, opened.Store, before, row)
+	if err != nil {
+		return before, Found{}, err
 	}
-	row.Mark = mark(ctx, opened.Store)
+	row.Options = pinned(row.Options, opened.Store)
+	row.Owner, row.Mark = cmp.Or(found.Owner, row.Owner), mark(ctx, opened.Store)
 	columns := []string{"Options", "Start", "ReadOnly", "Owner", "Mark"}
 	if keeps, ok := keeps.(*heldSecret); ok {
 		columns = append(columns, "Secret", "SignedIn")
@@ -230,7 +232,10 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	a.log.Info("changed an account", "account", name)
 	a.Changed()
 	a.Reauthorized(name)
-	return row, found, nil
+	if resealing {
+		err = a.Reseal(lasting, name, false)
+	}
+	return row, found, err
 }
 
 // edited is an account as it is to be, and its secret.

@@ -52,6 +52,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		defer a.mu.Unlock()
 		if a.epochs[row.ID] == epoch { // nothing about it was changed in the meantime
 			a.open[row.ID] = opened
+			go a.goOnSealing(context.WithoutCancel(ctx), row.Name, opened.Store)
 		}
 		return opened, nil
 	})
@@ -92,7 +93,8 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 
 // openingOf is what a provider gets to open an account, and the gate that the account has
 // then: that of the account that it is in, where it is in another.
-func (a *Accounts) openingOf(ctx context.Context, provider store.Provider, row records.Account, keeps store.Secrets) (store.Opening, *base) {
+func (a *Accounts) openingOf(ctx context.Context, provider store.Provider, row records.Account, keeps store.Secrets) (store.Opening,
+	*base) {
 	in := &base{accounts: a, of: row, gate: gate.New(row.ID, 16, 64)}
 	if address := baseAddress(provider, row.Options); address != "" {
 		in.open(ctx, address)

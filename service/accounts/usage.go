@@ -35,8 +35,8 @@ func (a *Accounts) keepUsage(ctx context.Context, before map[string]counted, now
 	a.mu.Lock()
 	gates := map[string]*gate.Gate{}
 	for id, opened := range a.open {
-		if opened.Gate.Name() == id { // else it is counted for the account that it is in
-			gates[id] = opened.Gate
+		if _, within := a.open[opened.Gate.Name()]; opened.Gate.Name() == id || !within {
+			gates[id] = opened.Gate // else it is counted for the account that it is in
 		}
 	}
 	a.mu.Unlock()

@@ -10,7 +10,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"deftheron/contract"
-	"deftheron/core/sealed"
 	"deftheron/core/speed"
 	"deftheron/core/store"
 	"deftheron/service/accounts"
@@ -31,7 +30,6 @@ func (s *Server) registerLinks(api huma.API) {
 	add(api, http.MethodPost, "/accounts/{name}/resources", "link-resource", "Link more with the sign-in of an account", http.StatusCreated,
 		s.linkResource)
 	add(api, http.MethodPost, "/identities", "probe-identity", "Show the host key or certificate of a server", http.StatusOK, s.probeIdentity)
-	add(api, http.MethodPost, "/keys", "new-key", "Make a key for a sealed place", http.StatusCreated, s.newKey)
 	add(api, http.MethodGet, "/discovered", "list-nearby", "Discover servers on the local network", http.StatusOK, s.discover)
 	add(api, http.MethodPost, "/accounts/{name}/speeds", "measure-speed", "Measure the speed of an account", http.StatusCreated,
 		s.measureSpeed)
@@ -220,11 +218,6 @@ func (s *Server) linkResource(ctx context.Context, in *takingInput) (*body[contr
 func (s *Server) probeIdentity(ctx context.Context, in *body[contract.Link]) (*body[contract.Identity], error) {
 	introduced, _, err := s.Accounts.ProbeIdentity(ctx, s.linkOf(ctx, in.Body))
 	return &body[contract.Identity]{contract.Identity(introduced)}, err
-}
-
-func (s *Server) newKey(context.Context, *none) (*body[contract.NewKey], error) {
-	identity, recipient, err := sealed.NewKey()
-	return &body[contract.NewKey]{contract.NewKey{Identity: identity, Recipient: recipient}}, err
 }
 
 type discoverInput struct {

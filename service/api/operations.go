@@ -75,6 +75,7 @@ func (s *Server) register(api huma.API) {
 	s.registerSessions(api)
 	s.registerConsents(api)
 	s.registerLinks(api)
+	s.registerSealing(api)
 	s.registerBandwidth(api)
 	s.registerSchedules(api)
 	s.registerJobs(api)

@@ -127,6 +127,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{name}/sealing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the recipients of a sealed account */
+        get: operations["show-sealing"];
+        put?: never;
+        /** Seal an account to its recipients again, or rebuild its manifests */
+        post: operations["start-sealing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{name}/speeds": {
         parameters: {
             query?: never;
@@ -3088,6 +3106,56 @@ export interface components {
             /** @description Files that a run may overwrite: 25% unless given. */
             overwrites?: string;
         };
+        Sealing: {
+            /** @description Names are sealed to recipients of before. */
+            needs_reseal: boolean;
+            /** @description Public keys that everything is sealed to, one's own first. */
+            recipients: string[];
+            /** @description The last work since the service started. */
+            task?: components["schemas"]["SealingTask"];
+        };
+        SealingTask: {
+            /**
+             * Format: int64
+             * @description Reseal: bytes of those files.
+             */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description Missing while it goes on.
+             */
+            ended?: string;
+            /**
+             * Format: int64
+             * @description Reseal: files sealed again. Rebuild: files that have their names again.
+             */
+            files: number;
+            /** @description Rebuild: folders whose manifest was missing or damaged, as addresses. */
+            folders?: string[];
+            /** @enum {string} */
+            kind: "reseal" | "rebuild";
+            /**
+             * Format: int64
+             * @description Reseal: files that could not be read. Rebuild: contents that do not say where they were.
+             */
+            left: number;
+            /**
+             * Format: int64
+             * @description Reseal: folders whose names were sealed again.
+             */
+            names: number;
+            remedy?: string;
+            /** Format: date-time */
+            started: string;
+            /** @description Why it failed. */
+            why?: string;
+        };
+        SealingWork: {
+            /** @description Reseal: the contents as well as the names. */
+            contents?: boolean;
+            /** @enum {string} */
+            kind: "reseal" | "rebuild";
+        };
         Session: {
             /** @description User agent of the browser. */
             client?: string;
@@ -3971,6 +4039,74 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-sealing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sealing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-sealing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SealingWork"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sealing"];
+                };
             };
             /** @description Error */
             default: {

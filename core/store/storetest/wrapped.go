@@ -49,7 +49,7 @@ func (a Able) Capabilities() store.Capabilities {
 		Check: func(context.Context) error { return nil }, Space: func(context.Context) (store.Space, error) { return store.UnknownSpace, nil },
 		Owner: func(context.Context) (string, error) { return "", nil }, Locate: func(store.Folder) string { return "" },
 		Areas: func(context.Context) ([]string, error) { return nil, nil }, Pinned: func() map[string]string { return nil },
-		Close: func() error { return nil },
+		Close: func() error { return nil }, Sealing: claims{},
 	}
 }
 
@@ -65,6 +65,14 @@ func (claims) DocumentKinds() []store.DocumentKind { return []store.DocumentKind
 
 func (claims) Export(context.Context, store.Ref, string, string) (io.ReadCloser, error) {
 	return nil, store.Errorf(store.ErrUnsupported, "it only claims to")
+}
+
+func (claims) Recipients() []string                           { return nil }
+func (claims) SetRecipients(context.Context, []string) error  { return nil }
+func (claims) NeedsReseal() bool                              { return false }
+func (claims) Rebuild(context.Context) (store.Rebuilt, error) { return store.Rebuilt{}, nil }
+func (claims) Reseal(context.Context, bool, func(store.Resealed)) (store.Resealed, error) {
+	return store.Resealed{}, nil
 }
 
 // Wrapped holds a decorator to what it is to withhold: each capability of the store
