@@ -9,8 +9,10 @@ import (
 )
 
 // keepLedger writes endings down in batches, at most every quarter of a second,
-// after what they speak of is safe on its disk.
-func (r *Run) keepLedger(ctx context.Context) error {
+// after what they speak of is safe on its disk. It goes on to the end of what was done when
+// the run is interrupted.
+func (r *Run) keepLedger(running context.Context) error {
+	ctx := context.WithoutCancel(running)
 	ticker := time.NewTicker(250 * time.Millisecond)
 	defer ticker.Stop()
 	var endings []Ending
@@ -20,7 +22,7 @@ func (r *Run) keepLedger(ctx context.Context) error {
 			endings = endings[:0]
 			return
 		}
-		if failed = r.writeDown(ctx, endings); failed != nil {
+		if failed = r.writeDown(ctx, endings, func() bool { return running.Err() == nil }); failed != nil {
 			r.halt(plan.CauseFault, "what was done could not be made safe: "+failed.Error())
 		}
 		endings = endings[:0]
@@ -65,7 +67,9 @@ func (r *Run) settle() {
 	<-written
 }
 
-func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
+// writeDown writes endings down. Where an account does not answer it is waited for, as long
+// as may says so.
+func (r *Run) writeDown(ctx context.Context, endings []Ending, may func() bool) error {
 	synced := map[store.Store]bool{}
 	for i, route := range r.routesNow() {
 		if r.absentOf(i) != nil && route.Unopened != nil {
@@ -73,7 +77,7 @@ func (r *Run) writeDown(ctx context.Context, endings []Ending) error {
 		}
 		if !synced[route.Target.Store] {
 			synced[route.Target.Store] = true
-			if err := store.Sync(ctx, route.Target.Store); err != nil {
+			if err := r.persist(ctx, may, func() error { return store.Sync(ctx, route.Target.Store) }); err != nil {
 				return err
 			}
 		}

@@ -250,7 +250,7 @@ func (r *Run) Execute(ctx context.Context) Result {
 	// even when the run is cancelled.
 	var ledger sync.WaitGroup
 	var ledgerErr error
-	ledger.Go(func() { ledgerErr = r.keepLedger(context.WithoutCancel(ctx)) })
+	ledger.Go(func() { ledgerErr = r.keepLedger(ctx) })
 	r.lanes.Go(func() {
 		defer close(r.work)
 		r.goThrough(working, tally)

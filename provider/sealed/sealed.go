@@ -33,7 +33,7 @@ const (
 func (Provider) Options() []store.Option {
 	return []store.Option{
 		{Name: optionIn, Title: "Folder", Required: true, Address: true,
-			Help: "the folder of a linked account that holds the encrypted files, as an address such as /archive/vault; empty, or sealed before"},
+			Help: "a folder of a linked account, such as /archive/vault: an empty one, or a sealed place already"},
 		{Name: optionKeyFile, Title: "Key file", File: true, Help: "an age identity file, which opens what is sealed"},
 		{Name: "passphrase", Title: "Passphrase", Secret: true,
 			Help: "in place of a key file: a passphrase that protects a key kept in the folder itself"},
@@ -127,7 +127,8 @@ func baseOf(ctx context.Context, opening store.Opening) (store.Base, error) {
 // credentialOf is the key file or the passphrase: one of the two.
 func credentialOf(ctx context.Context, opening store.Opening) (store.Credential, error) {
 	secret, err := opening.Secrets.Load(ctx)
-	if err != nil {
+	var missing *store.OptionError
+	if err != nil && !errors.As(err, &missing) { // what is missing is said below
 		return store.Credential{}, err
 	}
 	credential, err := store.ParseCredential(secret)

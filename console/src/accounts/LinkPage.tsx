@@ -13,6 +13,7 @@ import { ResourceChoice, nameFor } from './Resources'
 import { ProviderCards, ProviderSign } from './ProviderCards'
 import { consentsOf, ConsentSteps } from './Consent'
 import { Found } from './Found'
+import { KeySheet, NewKey } from './KeySheet'
 import { BackToAccounts } from './ReauthorizePage'
 import { ended, FileField, OptionField, titleOf, wrongOf } from './options'
 import { lastSettings, useHistory, useProviders } from './queries'
@@ -114,6 +115,8 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
   const [resources, setResources] = useState<Resources>()
   const [reached, setReached] = useState<Account>()
   const [refused, setRefused] = useState<unknown>()
+  const [kept, setKept] = useState(false)
+  const sealed = provider.name === 'sealed'
   const asked = (more: Record<string, string> = {}): Consenting => ({
     provider: provider.name, name, options: Object.fromEntries(Object.entries({ ...values, ...more }).filter(([, value]) => value !== '')), start, secret, files, read_only: readOnly, again: begin.again,
   })
@@ -166,7 +169,14 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
   const shown = (option: Option) => {
     if (option.name === 'sign-in' && option.choices?.every((choice) => byPage.includes(choice))) return null // it is chosen below
     if (option.file) {
-      return <FileField key={option.name} option={option} chosen={option.name in files} wrong={wrongAt(option.name)} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
+      const field = <FileField key={option.name} option={option} chosen={option.name in files} wrong={wrongAt(option.name)} onChange={(content) => setFiles({ ...files, [option.name]: content })} />
+      if (!sealed) return field
+      return (
+        <div key={option.name} className="grid gap-2">
+          {field}
+          <NewKey name={name} onKey={(identity) => setFiles({ ...files, [option.name]: identity })} />
+        </div>
+      )
     }
     const listed = option.name === provider.resource ? { ...option, required: false, help: `${ended(option.help)} Leave it empty to list what the sign-in reaches` } : option
     return option.secret ? (
@@ -198,13 +208,19 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
   if (reached) {
     return (
       <div className="grid gap-4">
-        <p>
-          This is what {provider.title} holds for this sign-in. It becomes <span className="font-mono text-small">/{name}</span> in the tree.
-        </p>
-        <Found account={reached} />
+        {reached.found?.new ? (
+          <KeySheet name={name} folder={values.in ?? ''} identity={files['key-file']} recipients={values.recipients} onKept={setKept} />
+        ) : (
+          <>
+            <p>
+              {sealed ? `This is the sealed place in ${values.in}.` : `This is what ${provider.title} holds for this sign-in.`} It becomes <span className="font-mono text-small">/{name}</span> in the tree.
+            </p>
+            <Found account={reached} />
+          </>
+        )}
         {save.isError && <Failed error={save.error} />}
         <div className="flex gap-2">
-          <Button look="first" disabled={save.isPending} onClick={() => save.mutate()}>
+          <Button look="first" disabled={save.isPending || (reached.found?.new && !kept)} onClick={() => save.mutate()}>
             {save.isPending ? 'Linking…' : 'Link it'}
           </Button>
           <Button onClick={back}>Back</Button>

@@ -5,16 +5,17 @@ import { Failed } from '../ui/Banner'
 import { Button } from '../ui/Button'
 import { plain } from '../ui/format'
 
-type Group = 'cloud' | 'objects' | 'server' | 'machine'
+type Group = 'cloud' | 'objects' | 'server' | 'machine' | 'sealed'
 
 const groups: { key: Group; title: string; help: string }[] = [
   { key: 'cloud', title: 'Cloud drives', help: 'You sign in at the provider and agree there.' },
   { key: 'objects', title: 'Object stores', help: 'Buckets, by an access key.' },
   { key: 'server', title: 'File servers', help: 'A server of your own or of a host, by a user and a password or key.' },
   { key: 'machine', title: 'This machine', help: 'A folder of the machine that the service runs on.' },
+  { key: 'sealed', title: 'Encrypted', help: 'A folder of a linked account whose contents and names its provider cannot read.' },
 ]
 
-const groupOf = (provider: Provider): Group => (provider.declared ? 'cloud' : provider.name === 's3' ? 'objects' : provider.name === 'folder' ? 'machine' : 'server')
+const groupOf = (provider: Provider): Group => (provider.declared ? 'cloud' : provider.name === 's3' ? 'objects' : provider.name === 'folder' ? 'machine' : provider.name === 'sealed' ? 'sealed' : 'server')
 
 const shapes: Record<Group, ReactNode> = {
   cloud: <path d="M13 30a7 7 0 0 1-.6-14A10 10 0 0 1 31.6 14 8 8 0 0 1 31 30Z" />,
@@ -37,13 +38,19 @@ const shapes: Record<Group, ReactNode> = {
       <path d="M16 34h12M22 27v7" />
     </>
   ),
+  sealed: (
+    <>
+      <rect x="8" y="16" width="28" height="19" rx="2" />
+      <path d="M14 16v-4a8 8 0 0 1 16 0v4" />
+    </>
+  ),
 }
 
 /** The sign of a provider: the shape of its group, with the first letters of its title. */
 export function ProviderSign({ provider }: { provider: Provider }) {
   const group = groupOf(provider)
   const letters = provider.title.slice(0, 2)
-  const top = { cloud: 'top-[14px]', objects: 'top-[15px]', server: 'top-[6px] pr-1.5', machine: 'top-[9px]' }[group]
+  const top = { cloud: 'top-[14px]', objects: 'top-[15px]', server: 'top-[6px] pr-1.5', machine: 'top-[9px]', sealed: 'top-[20px]' }[group]
   return (
     <span className="relative h-10 w-11 shrink-0" aria-hidden="true">
       <svg viewBox="0 0 44 40" className="h-10 w-11">
