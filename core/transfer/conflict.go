@@ -29,7 +29,7 @@ func (a *attempt) conflict(ctx context.Context, target store.Entry) (*Ending, er
 		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified},
 		Target: &store.Entry{Modified: target.Modified},
 	})
-	if target.Kind == store.KindFolder && a.Rules.Type.Removes() && a.passes.Load() == 0 {
+	if target.Kind == store.KindFolder && a.Rules.Type.Removes() && a.feederOf(a.item).passes.Load() == 0 {
 		return nil, store.Errorf(store.ErrExists, "a folder is at %s, and a file was to go there", a.target())
 	}
 	if target.Kind == store.KindFolder && a.Rules.Type == plan.TwoWay {

@@ -31,11 +31,43 @@ func (c *content) Open(ctx context.Context) (*store.Stream, error) {
 	if c.spooled != nil {
 		return c.streamOf(c.spooled.open()), nil
 	}
-	body, err := c.a.route.Source.Store.Open(ctx, store.Reading{Place: c.a.source(), Revision: c.a.item.Source.Revision})
+	body, err := c.a.openSource(ctx, 0, 0)
 	if err != nil {
-		return nil, compare.NewSourceError(err)
+		return nil, err
 	}
-	return c.streamOf(c.a.read(ctx, body)), nil
+	return c.streamOf(body), nil
+}
+
+// openSource reads the item's content, or a part of it: with the other targets that want it,
+// where there are any.
+func (a *attempt) openSource(ctx context.Context, offset, length int64) (io.ReadCloser, error) {
+	direct := func(offset, length int64) (io.ReadCloser, error) {
+		body, err := a.route.Source.Store.Open(ctx, store.Reading{
+			Place: a.source(), Revision: a.item.Source.Revision, Offset: offset, Length: length,
+		})
+		if err != nil {
+			return nil, compare.NewSourceError(err)
+		}
+		return body, nil
+	}
+	if shared, ok := a.sharedReading(); ok {
+		body, err := shared.open(a.item.Route, offset, length, func() (io.ReadCloser, error) {
+			body, err := direct(0, 0)
+			if err != nil {
+				return nil, err
+			}
+			return &sourceBody{body, ctx, a.Bandwidth, &a.progress.waits, []bandwidth.Direction{bandwidth.Down}}, nil
+		})
+		if err == nil {
+			body = &sourceBody{body, ctx, a.Bandwidth, &a.progress.waits, []bandwidth.Direction{bandwidth.Up}}
+		}
+		return body, err
+	}
+	body, err := direct(offset, length)
+	if err != nil {
+		return nil, err
+	}
+	return a.read(ctx, body), nil
 }
 
 // streamOf hashes a body, and has noted what was sent before its last byte is.
@@ -91,7 +123,7 @@ func (a *attempt) counted(n int) { a.flight.moved.Add(int64(n)) }
 // read marks the errors of a body as the source's, keeps the hashes that came with
 // it, and holds it to the run's bandwidth: what is read goes up again as it comes down.
 func (a *attempt) read(ctx context.Context, body io.ReadCloser) io.ReadCloser {
-	return &sourceBody{body, ctx, a.Bandwidth, &a.progress.waits}
+	return &sourceBody{body, ctx, a.Bandwidth, &a.progress.waits, []bandwidth.Direction{bandwidth.Down, bandwidth.Up}}
 }
 
 type sourceBody struct {
@@ -99,16 +131,19 @@ type sourceBody struct {
 	ctx       context.Context
 	bandwidth *bandwidth.Limiter
 	waits     *waits
+	counts    []bandwidth.Direction
 }
 
 func (b *sourceBody) Read(p []byte) (int, error) {
-	p = p[:b.bandwidth.Most(bandwidth.Up, b.bandwidth.Most(bandwidth.Down, len(p)))]
+	for _, direction := range b.counts {
+		p = p[:b.bandwidth.Most(direction, len(p))]
+	}
 	started := time.Now()
 	n, err := b.ReadCloser.Read(p)
 	read := time.Now()
 	b.waits.source.Add(int64(read.Sub(started)))
 	defer func() { b.waits.limit.Add(int64(time.Since(read))) }()
-	for _, direction := range []bandwidth.Direction{bandwidth.Down, bandwidth.Up} {
+	for _, direction := range b.counts {
 		if waiting := b.bandwidth.Wait(b.ctx, direction, n); waiting != nil {
 			return n, waiting
 		}

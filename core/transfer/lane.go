@@ -60,22 +60,22 @@ func (notKept) LoadUpload(context.Context, string, int64) (Upload, bool, error) 
 
 // runLane processes items until there are none. There are as many lanes as items move at
 // once; an item that only waits leaves its lane to others.
-func (r *Run) runLane(ctx context.Context) {
+func (r *Run) runLane(ctx context.Context, f *feeder) {
 	for {
-		r.free.Add(1)
-		lane := <-r.vacant
-		r.free.Add(-1)
-		large := r.large
+		f.free.Add(1)
+		lane := <-f.vacant
+		f.free.Add(-1)
+		large := f.large
 		if lane >= r.Lanes/2 { // the small are not to wait for the large either
 			large = nil
 		}
-		item := r.next(large)
+		item := f.next(large)
 		if item == nil || ctx.Err() != nil {
-			r.vacant <- lane
+			f.vacant <- lane
 			if item == nil {
 				return
 			}
-			r.pending.Done()
+			f.pending.Done()
 			continue
 		}
 		left := false
@@ -83,15 +83,15 @@ func (r *Run) runLane(ctx context.Context) {
 			if left = r.idling.TryAcquire(1); !left {
 				return
 			}
-			if r.free.Load() == 0 {
-				r.lanes.Go(func() { r.runLane(ctx) })
+			if f.free.Load() == 0 {
+				r.lanes.Go(func() { r.runLane(ctx, f) })
 			}
-			r.vacant <- lane
+			f.vacant <- lane
 		})
 		if left {
 			r.idling.Release(1)
 		} else {
-			r.vacant <- lane
+			f.vacant <- lane
 		}
 	}
 }
@@ -100,7 +100,7 @@ func (r *Run) runLane(ctx context.Context) {
 const mostIdle = 500
 
 // next is the next item of a lane, one of the largest before any other; nil at the end.
-func (r *Run) next(large <-chan *Item) *Item {
+func (f *feeder) next(large <-chan *Item) *Item {
 	select {
 	case item := <-large:
 		return item
@@ -109,7 +109,7 @@ func (r *Run) next(large <-chan *Item) *Item {
 	select {
 	case item := <-large:
 		return item
-	case item := <-r.work:
+	case item := <-f.work:
 		return item
 	}
 }
@@ -119,6 +119,7 @@ func (r *Run) next(large <-chan *Item) *Item {
 // asked more often for it. free is called when the item only waits, and needs no lane.
 func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 	free = sync.OnceFunc(free)
+	pending := &r.feederOf(item).pending
 	if r.takesTurns(item) {
 		size := item.Size // of which it entered; another may be found
 		defer func() { r.identical.leave(size, item.Seq) }()
@@ -127,7 +128,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 	for {
 		ending, wait := r.once(ctx, item, try, free)
 		if ending == nil && wait == stays { // in the records, waiting
-			r.pending.Done()
+			pending.Done()
 			return
 		}
 		within := r.Retry.Within == 0 || time.Since(begun)+wait <= r.Retry.Within
@@ -135,7 +136,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 			ending = nil
 		}
 		if ctx.Err() != nil && ending == nil {
-			r.pending.Done()
+			pending.Done()
 			return
 		}
 		if ending != nil {
@@ -143,7 +144,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 			(&attempt{Run: r, item: item, route: r.Routes[item.Route]}).settleVersion(ctx, ending)
 			r.progress.ended(item, *ending)
 			r.endings <- *ending
-			r.pending.Done()
+			pending.Done()
 			return
 		}
 		try++
@@ -153,7 +154,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 		case <-timer.C:
 		case <-ctx.Done():
 			timer.Stop()
-			r.pending.Done()
+			pending.Done()
 			return
 		}
 	}
@@ -161,7 +162,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 
 // once makes one try. It returns an ending, or how long to wait for the next.
 func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Ending, time.Duration) {
-	if !r.mayTake(item) {
+	if !r.mayTake(item) || r.feederOf(item).full.Load() >= full {
 		return nil, stays
 	}
 	if r.takesTurns(item) { // before it takes what those before it may need
@@ -195,7 +196,7 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 		free()
 	}))
 	if err == nil {
-		r.full.Store(0)
+		r.feederOf(item).full.Store(0)
 		if route.Contents != "" && ending.Held == nil {
 			a.keepContent(ending)
 		}
@@ -256,8 +257,8 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 		// Nothing is wrong with the item: it waits until there is space. A
 		// smaller one may still fit; three in a row say that none will.
 		a.leave(stopReason{cause: cause, why: err.Error()})
-		if a.full.Add(1) >= 3 {
-			a.hold(cause, err.Error())
+		if a.feederOf(a.item).full.Add(1) >= full && len(a.feeders) == 1 {
+			a.hold(cause, err.Error()) // else the other targets go on first
 		}
 		return nil, stays
 	}
@@ -274,6 +275,9 @@ func (a *attempt) isNoFile(ctx context.Context) bool {
 	entry, err := a.route.Source.Store.Stat(ctx, a.source())
 	return err == nil && entry.Kind == store.KindOther
 }
+
+// full is after how many items in a row without space no more are tried.
+const full = 3
 
 // errAsks says that a conflict waits for a person.
 var errAsks = errors.New("a person is to be asked")

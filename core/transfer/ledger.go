@@ -61,7 +61,19 @@ func (r *Run) keepLedger(running context.Context) error {
 // settle waits until all items that were handed out have ended, and that is written
 // down: what is claimed then is still to be done.
 func (r *Run) settle() {
-	r.pending.Wait()
+	for _, f := range r.feeders {
+		f.pending.Wait()
+	}
+	r.writeNow()
+}
+
+// settleOne is settle for one feeder.
+func (r *Run) settleOne(f *feeder) {
+	f.pending.Wait()
+	r.writeNow()
+}
+
+func (r *Run) writeNow() {
 	written := make(chan struct{})
 	r.flush <- written
 	<-written

@@ -119,13 +119,11 @@ func (a *attempt) movePart(ctx context.Context, writer store.PartWriter, writing
 	number int) (store.Part, error) {
 	offset := int64(number-1) * upload.PartSize
 	size := min(upload.PartSize, writing.Size-offset)
-	body, err := a.route.Source.Store.Open(ctx, store.Reading{
-		Place: a.source(), Revision: a.item.Source.Revision, Offset: offset, Length: size,
-	})
+	body, err := a.openSource(ctx, offset, size)
 	if err != nil {
-		return store.Part{}, compare.NewSourceError(err)
+		return store.Part{}, err
 	}
-	stream := store.NewStream(a.read(ctx, body), a.verificationKind(), a.counted)
+	stream := store.NewStream(body, a.verificationKind(), a.counted)
 	defer stream.Close()
 	part, err := writer.WritePart(ctx, writing, upload.ID, number, size, stream)
 	if err != nil {

@@ -66,7 +66,9 @@ func (r *Run) goThrough(ctx context.Context, tally Tally) {
 
 func (r *Run) nextRound() {
 	r.planErr, r.planned, r.start = nil, make(chan struct{}), newStart()
-	r.passes.Store(0)
+	for _, f := range r.feeders {
+		f.passes.Store(0)
+	}
 	r.folders.forget() // some may have been removed meanwhile
 }
 
@@ -81,7 +83,7 @@ func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	}
 	// Where something may be removed, or the safety limits may hold, all is known before
 	// anything is touched.
-	if !r.Rules.WaitsForPlan() && !r.Rules.Safety.On() {
+	if !r.Rules.WaitsForPlan() && !r.Rules.Safety.On() && !r.hasSiblings() {
 		if _, ok := spaceOf(ctx, r.Routes); !ok {
 			start.now() // there is nothing that the plan could find out first
 		}

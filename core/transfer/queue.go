@@ -88,9 +88,11 @@ func (q *queue) flush(ctx context.Context) error {
 		return err
 	}
 	q.items, q.flushed = q.items[:0], time.Now()
-	select {
-	case q.run.more <- struct{}{}:
-	default:
+	for _, f := range q.run.feeders {
+		select {
+		case f.more <- struct{}{}:
+		default:
+		}
 	}
 	return nil
 }
@@ -146,12 +148,22 @@ func (r *Run) pairOf(route int, step plan.Step) *compare.Pair {
 	return pair
 }
 
-// feed hands items to the lanes: first those that write where nothing is, while
+// feed hands items to the lanes of all feeders. Where several targets are written from one
+// source, each has its own, so that none waits for another.
+func (r *Run) feed(ctx context.Context) {
+	var group sync.WaitGroup
+	for _, f := range r.feeders {
+		group.Go(func() { r.feedOne(ctx, f) })
+	}
+	group.Wait()
+}
+
+// feedOne hands items to the lanes: first those that write where nothing is, while
 // the plan is still being made; then, once both listings are complete, those
 // that overwrite something; then, each when all before has ended, those that
 // remove. What waited for something in its way is tried once more at the end.
-func (r *Run) feed(ctx context.Context) {
-	defer r.pending.Wait()
+func (r *Run) feedOne(ctx context.Context, f *feeder) {
+	defer f.pending.Wait()
 	select {
 	case <-r.start.begun:
 	case <-ctx.Done():
@@ -171,22 +183,22 @@ func (r *Run) feed(ctx context.Context) {
 			}
 		}
 		if phase >= plan.PhaseRemove {
-			r.pending.Wait()
+			f.pending.Wait()
 		}
 		if phase == plan.PhaseRemove && !r.Rules.At.IsZero() {
-			r.settle() // what is restored may be a copy of what is removed
+			r.settleOne(f) // what is restored may be a copy of what is removed
 		}
-		if phase == plan.PhaseRemove && !r.rootsAreThere(ctx) {
+		if phase == plan.PhaseRemove && !r.rootsAreThere(ctx, f) {
 			return
 		}
-		if !r.feedPhase(ctx, phase) {
+		if !r.feedPhase(ctx, f, phase) {
 			return
 		}
 	}
-	for r.pending.Wait(); r.again.Swap(false); r.pending.Wait() {
-		r.settle()
-		r.passes.Add(1)
-		if !r.feedPhase(ctx, plan.PhaseCreate) || !r.feedPhase(ctx, plan.PhaseWrite) {
+	for f.pending.Wait(); f.again.Swap(false); f.pending.Wait() {
+		r.settleOne(f)
+		f.passes.Add(1)
+		if !r.feedPhase(ctx, f, plan.PhaseCreate) || !r.feedPhase(ctx, f, plan.PhaseWrite) {
 			return
 		}
 	}
@@ -204,19 +216,20 @@ func (r *Run) hasNone(phase plan.Phase) bool {
 
 // mayWait reports whether what is in an item's way may be gone when it is tried once
 // more: after the removals, or after a file gave way.
-func (r *Run) mayWait() bool {
-	wait := r.Rules.Type.Removes() && r.passes.Load() < 2
+func (a *attempt) mayWait() bool {
+	f := a.feederOf(a.item)
+	wait := a.Rules.Type.Removes() && f.passes.Load() < 2
 	if wait {
-		r.again.Store(true)
+		f.again.Store(true)
 	}
 	return wait
 }
 
 // rootsAreThere looks once more at what is kept in sync, before anything is removed:
 // what is not there says nothing about what was in it.
-func (r *Run) rootsAreThere(ctx context.Context) bool {
+func (r *Run) rootsAreThere(ctx context.Context, f *feeder) bool {
 	for i, route := range r.Routes {
-		if r.absentOf(i) != nil {
+		if !f.has(i) || r.absentOf(i) != nil {
 			continue
 		}
 		kept := route.Source // says what is kept, or removed, at the other side
@@ -244,7 +257,7 @@ func (r *Run) rootsAreThere(ctx context.Context) bool {
 	return true
 }
 
-func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
+func (r *Run) feedPhase(ctx context.Context, f *feeder, phase plan.Phase) bool {
 	early := &early{}
 	var group sync.WaitGroup
 	ending, end := context.WithCancel(ctx)
@@ -252,7 +265,7 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 	defer end()
 	var left *Item
 	if phase < plan.PhaseRemove && !r.Rules.IdenticalOnce { // else all go in their order
-		group.Go(func() { left = r.feedLargest(ending, phase, early) })
+		group.Go(func() { left = r.feedLargest(ending, f, phase, early) })
 	}
 	var after int64
 	handed := map[string]bool{} // what folders lie in that are being removed
@@ -270,10 +283,13 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 		}
 		for i := range items {
 			after = items[i].Seq
-			if phase == plan.PhaseFolders {
-				r.awaitInside(items[i], handed)
+			if !f.has(items[i].Route) {
+				continue
 			}
-			if early.pass(items[i]) && !r.hand(ctx, r.work, &items[i]) {
+			if phase == plan.PhaseFolders {
+				f.awaitInside(items[i], handed)
+			}
+			if early.pass(items[i]) && !r.hand(ctx, f.work, &items[i]) {
 				return false
 			}
 		}
@@ -282,10 +298,10 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 		case complete:
 			end()
 			group.Wait()
-			return left == nil || r.hand(ctx, r.work, left)
+			return left == nil || r.hand(ctx, f.work, left)
 		default:
 			select {
-			case <-r.more:
+			case <-f.more:
 			case <-r.planned:
 			case <-ctx.Done():
 				return false
@@ -296,11 +312,11 @@ func (r *Run) feedPhase(ctx context.Context, phase plan.Phase) bool {
 
 // awaitInside waits until the folders in a folder have been removed. above are all folders
 // that those lie in which were handed out since it was waited last.
-func (r *Run) awaitInside(item Item, above map[string]bool) {
+func (f *feeder) awaitInside(item Item, above map[string]bool) {
 	name := func(key string) string { return fmt.Sprint(item.Route, " ", key) }
 	key := string(item.to())
 	if above[name(key)] {
-		r.pending.Wait()
+		f.pending.Wait()
 		clear(above)
 	}
 	for {
@@ -317,7 +333,8 @@ func (r *Run) awaitInside(item Item, above map[string]bool) {
 
 // hand gives an item to a lane.
 func (r *Run) hand(ctx context.Context, to chan<- *Item, item *Item) bool {
-	r.pending.Add(1)
+	pending := &r.feederOf(item).pending
+	pending.Add(1)
 	if r.takesTurns(item) {
 		r.identical.enter(item)
 	}
@@ -325,7 +342,7 @@ func (r *Run) hand(ctx context.Context, to chan<- *Item, item *Item) bool {
 	case to <- item:
 		return true
 	case <-ctx.Done():
-		r.pending.Done()
+		pending.Done()
 		return false
 	}
 }
@@ -340,7 +357,7 @@ var largeFrom int64 = Large
 // feedLargest hands the largest files, once all are known, to the lanes that are
 // for them, largest first, until the others have been handed out as well. It
 // returns the one that it held then.
-func (r *Run) feedLargest(ctx context.Context, phase plan.Phase, early *early) (left *Item) {
+func (r *Run) feedLargest(ctx context.Context, f *feeder, phase plan.Phase, early *early) (left *Item) {
 	select {
 	case <-r.planned:
 	case <-ctx.Done():
@@ -357,7 +374,7 @@ func (r *Run) feedLargest(ctx context.Context, phase plan.Phase, early *early) (
 		return nil
 	}
 	for i := range items {
-		if early.take(items[i]) && !r.hand(ctx, r.large, &items[i]) {
+		if f.has(items[i].Route) && early.take(items[i]) && !r.hand(ctx, f.large, &items[i]) {
 			return &items[i]
 		}
 	}

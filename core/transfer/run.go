@@ -96,24 +96,21 @@ type Run struct {
 	progress progress
 	scopes   []string
 
-	seq     int64
-	folders folderCache
-	endings chan Ending
-	flush   chan chan struct{} // asks that all endings be written down
-	work    chan *Item
-	large   chan *Item     // what is begun before its turn
-	lanes   sync.WaitGroup // and what feeds them
-	vacant  chan int       // lanes that nobody is in
-	free    atomic.Int64   // goroutines that wait for one
-	idling  *semaphore.Weighted
-	pending sync.WaitGroup // items that were claimed and have not ended
-	more    chan struct{}  // something was enqueued
-	planned chan struct{}  // closed when all is enqueued, or never will be
-	start   *start         // says when bytes may move
-	planErr error
-	pass    int  // how often it has gone on
-	lost    lost // what was removed lately
-	states  routeStates
+	seq      int64
+	folders  folderCache
+	endings  chan Ending
+	flush    chan chan struct{} // asks that all endings be written down
+	feeders  []*feeder
+	siblings map[int]int    // of routes, how many have its source
+	lanes    sync.WaitGroup // and what feeds them
+	idling   *semaphore.Weighted
+	readings *readings     // of contents that go to several targets; nil where none does
+	planned  chan struct{} // closed when all is enqueued, or never will be
+	start    *start        // says when bytes may move
+	planErr  error
+	pass     int  // how often it has gone on
+	lost     lost // what was removed lately
+	states   routeStates
 	// slowedBefore is how often the accounts were slowed down before the run.
 	slowedBefore map[*gate.Gate]int64
 	totals       plan.Totals // of this pass, over its rounds
@@ -124,11 +121,6 @@ type Run struct {
 
 	stop    context.CancelCauseFunc
 	stopped atomic.Pointer[stopReason]
-	full    atomic.Int64 // items in a row that found no space
-	// again says that some items wait for what is in their way to go; passes is how
-	// often all have been tried.
-	again  atomic.Bool
-	passes atomic.Int64
 	// left is why some items are left waiting when all others have ended.
 	left    atomic.Pointer[stopReason]
 	broke   atomic.Bool // some write broke off
@@ -175,13 +167,17 @@ func New(options Options) *Run {
 	options.Routes = slices.Clone(Directions(options.Rules.Type, options.Routes)) // what becomes of them is the run's
 	r := &Run{
 		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch),
-		flush: make(chan chan struct{}), work: make(chan *Item, ready), large: make(chan *Item),
-		more:  make(chan struct{}, 1),
-		keeps: keeps{fresh: map[store.Store]bool{}}, planned: make(chan struct{}), start: newStart(), vacant: make(chan int, options.Lanes),
+		flush: make(chan chan struct{}),
+		keeps: keeps{fresh: map[store.Store]bool{}}, planned: make(chan struct{}), start: newStart(),
 		idling: semaphore.NewWeighted(mostIdle),
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)
+	}
+	r.siblings = siblings(options.Rules.Type, options.Routes)
+	r.feeders = newFeeders(options, r.siblings != nil)
+	if r.hasSiblings() {
+		r.readings = newReadings(options.Scratch)
 	}
 	r.slowedBefore = map[*gate.Gate]int64{}
 	for _, route := range options.Routes {
@@ -252,14 +248,21 @@ func (r *Run) Execute(ctx context.Context) Result {
 	var ledgerErr error
 	ledger.Go(func() { ledgerErr = r.keepLedger(ctx) })
 	r.lanes.Go(func() {
-		defer close(r.work)
+		defer func() {
+			for _, f := range r.feeders {
+				close(f.work)
+			}
+		}()
 		r.goThrough(working, tally)
 	})
-	for lane := range r.Lanes {
-		r.vacant <- lane
-		r.lanes.Go(func() { r.runLane(working) })
+	for _, f := range r.feeders {
+		for lane := range r.Lanes {
+			f.vacant <- lane
+			r.lanes.Go(func() { r.runLane(working, f) })
+		}
 	}
 	r.lanes.Wait()
+	r.readings.close()
 	close(r.endings)
 	ledger.Wait()
 	if left := r.left.Load(); left != nil && ctx.Err() == nil {
