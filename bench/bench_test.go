@@ -28,6 +28,7 @@ import (
 
 	"deftheron/client"
 	"deftheron/contract"
+	"deftheron/core/job"
 	"deftheron/servertest"
 )
 
@@ -106,8 +107,14 @@ func (h *heron) link(link contract.Link) {
 // its start to its end, and how many items it had.
 func (h *heron) copy(from, to string) (seconds float64, run contract.Run) {
 	h.t.Helper()
+	return h.copyBy(from, to, job.Settings{})
+}
+
+// copyBy copies by some rules.
+func (h *heron) copyBy(from, to string, settings job.Settings) (seconds float64, run contract.Run) {
+	h.t.Helper()
 	begun := time.Now()
-	started, err := h.client.Copy(h.t.Context(), contract.Copy{From: []string{from}, To: to})
+	started, err := h.client.Copy(h.t.Context(), contract.Copy{From: []string{from}, To: to, Settings: settings})
 	if err != nil {
 		h.t.Fatal(err)
 	}

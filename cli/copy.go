@@ -22,13 +22,17 @@ func (a *app) copy() *cobra.Command {
 			"On a terminal the plan is shown first. The run continues if this command is interrupted.",
 		Example: "  heron copy /desk/Reports /archive\n  heron copy /desk/Reports /desk/Maps /archive/2026 --plan\n" +
 			"  heron copy /desk/Photos /archive --types pictures --as \"{date:%Y}/{date:%m}/{name}\"\n" +
-			"  heron copy /desk /archive --exclude \"*.tmp\" --exclude build/ --up 20MB/s",
+			"  heron copy /desk /archive --exclude \"*.tmp\" --exclude build/ --up 20MB/s\n" +
+			"  heron copy /desk/Reports /archive --also /vault",
 		Args: arguments(2, -1, "at least one address to copy, and a target"), ValidArgsFunction: a.completeAddresses,
 		RunE: func(command *cobra.Command, args []string) error {
 			if err := addresses(args); err != nil {
 				return err
 			}
 			if err := rules.read(); err != nil {
+				return err
+			}
+			if err := addresses(request.Also); err != nil {
 				return err
 			}
 			request.From, request.To = args[:len(args)-1], args[len(args)-1]
@@ -50,6 +54,7 @@ func (a *app) copy() *cobra.Command {
 	}
 	flags := command.Flags()
 	rules = newRuleFlags(flags, &request.Settings)
+	flags.StringArrayVar(&request.Also, "also", nil, "another folder to copy to; each file is read once for all (repeatable)")
 	flags.BoolVar(&planOnly, "plan", false, "print the plan and stop")
 	flags.BoolVar(&detach, "detach", false, "start the run and return at once")
 	flags.BoolVar(&yes, "yes", false, "do not ask if some items cannot be copied")

@@ -6,6 +6,7 @@ import "deftheron/core/job"
 type Copy struct {
 	From []string `json:"from" minItems:"1" doc:"Addresses of files and folders."`
 	To   string   `json:"to" doc:"The address of the folder into which each goes under its own name."`
+	Also []string `json:"also,omitempty" doc:"Addresses of further folders: each file is read once and written to all."`
 	job.Settings
 }
 

@@ -11,6 +11,7 @@ package main
 import (
 	"bufio"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -24,6 +25,7 @@ import (
 	"sync"
 	"time"
 
+	"filippo.io/age"
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 	"golang.org/x/sys/unix"
@@ -42,6 +44,7 @@ func main() {
 	list := flag.String("list", "", "buckets to list below the prefix, each by one lister; nothing is moved then")
 	disk := flag.Bool("disk", false, "from and to are folders, whose folders are there; each 500 files are synced together, before "+
 		"their names")
+	seal := flag.String("seal", "", "an age recipient that each file is sealed to on its way; of folders")
 	workers := flag.Int("workers", 8, "how many move at once")
 	flag.Parse()
 	transport := &http.Transport{
@@ -70,10 +73,13 @@ func main() {
 		}
 		objects = append(objects, o)
 	}
+	recipient := recipientOf(*seal)
 	begun := time.Now()
 	if *disk {
 		for batch := range slices.Chunk(objects, 500) {
-			each(*workers, batch, func(o object) error { return copyFile(filepath.Join(*from, o.key), filepath.Join(*to, o.key)+partial) })
+			each(*workers, batch, func(o object) error {
+				return copyFile(filepath.Join(*from, o.key), filepath.Join(*to, o.key)+partial, recipient)
+			})
 			syncAll(*to)
 			each(*workers, batch, func(o object) error {
 				return os.Rename(filepath.Join(*to, o.key)+partial, filepath.Join(*to, o.key))
@@ -109,7 +115,20 @@ func each(workers int, objects []object, do func(object) error) {
 // partial is what the name of a file ends in that is not synced yet.
 const partial = ".partial"
 
-func copyFile(from, to string) error {
+// recipientOf reads a recipient; nil for none.
+func recipientOf(text string) age.Recipient {
+	if text == "" {
+		return nil
+	}
+	recipient, err := age.ParseX25519Recipient(text)
+	if err != nil {
+		log.Fatal(err)
+	}
+	return recipient
+}
+
+// copyFile copies a file, sealed to a recipient where that is not nil.
+func copyFile(from, to string, recipient age.Recipient) error {
 	source, err := os.Open(from)
 	if err != nil {
 		return err
@@ -119,7 +138,21 @@ func copyFile(from, to string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := io.Copy(target, source); err != nil {
+	if recipient == nil {
+		if _, err := io.Copy(target, source); err != nil {
+			return err
+		}
+		return target.Close()
+	}
+	buffered := bufio.NewWriterSize(target, 128<<10)
+	sealed, err := age.Encrypt(buffered, recipient)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(sealed, source); err != nil {
+		return err
+	}
+	if err := errors.Join(sealed.Close(), buffered.Flush()); err != nil {
 		return err
 	}
 	return target.Close()

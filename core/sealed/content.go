@@ -22,6 +22,7 @@ type sealing struct {
 	size    int64  // bytes, opened
 	set     string // of recipients
 	kind    store.HashKind
+	began   bool          // the source was there
 	stream  *store.Stream // sealed, of the last reading
 	hashing *hashing
 }
@@ -54,6 +55,7 @@ func (s *sealing) Open(ctx context.Context) (*store.Stream, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.began = true
 	s.hashing = newHashing(plain, s.size)
 	source := store.Exactly(s.hashing, s.size)
 	body := io.MultiReader(newReader(s.seal.start), newSealer(source, s.with, s.size, 0, true))
@@ -66,26 +68,26 @@ type closing struct {
 	io.Closer
 }
 
-// hashing hashes what is read through it with the kinds that a manifest keeps.
+// hashing hashes what is read through it with the kinds that a manifest keeps. The stream
+// itself has computed its CRC64NVME, if that is what it was asked for.
 type hashing struct {
-	io.Reader
+	*store.Stream
 	hashes map[store.HashKind]hash.Hash
 }
 
-func newHashing(source io.Reader, size int64) *hashing {
-	kinds := []store.HashKind{store.CRC64NVME}
-	if size <= mostHashed {
-		kinds = append(kinds, store.MD5, store.SHA256)
-	}
+func newHashing(source *store.Stream, size int64) *hashing {
 	h := &hashing{source, map[store.HashKind]hash.Hash{}}
-	for _, kind := range kinds {
-		h.hashes[kind] = kind.New()
+	if source.Sum().Kind != store.CRC64NVME {
+		h.hashes[store.CRC64NVME] = store.CRC64NVME.New()
+	}
+	if size <= mostHashed {
+		h.hashes[store.MD5], h.hashes[store.SHA256] = store.MD5.New(), store.SHA256.New()
 	}
 	return h
 }
 
 func (h *hashing) Read(p []byte) (int, error) {
-	n, err := h.Reader.Read(p)
+	n, err := h.Stream.Read(p)
 	for _, one := range h.hashes {
 		one.Write(p[:n])
 	}
@@ -93,6 +95,9 @@ func (h *hashing) Read(p []byte) (int, error) {
 }
 
 func (h *hashing) texts() (texts []string) {
+	if sum := h.Sum(); sum.Kind == store.CRC64NVME {
+		texts = append(texts, sum.String())
+	}
 	for _, kind := range []store.HashKind{store.CRC64NVME, store.MD5, store.SHA256} {
 		if one := h.hashes[kind]; one != nil {
 			texts = append(texts, store.HashOf(kind, one.Sum(nil)).String())
@@ -135,13 +140,17 @@ func (p *Place) Write(ctx context.Context, writing store.Writing) (store.Written
 // writeContent writes and verifies a content at the provider.
 func (p *Place) writeContent(ctx context.Context, writing store.Writing, content string, sealed *sealing) error {
 	at := p.contentPlace(content)
-	if err := p.makeFolder(ctx, at.Folder.Path); err != nil {
-		return err
-	}
 	beneath := store.Writing{
 		Place: at, Size: sealed.sealedSize(), If: store.Absent, Run: writing.Run, Content: sealed, Verification: writing.Verification,
 	}
+	if err := p.makeFolder(ctx, at.Folder.Path); err != nil {
+		return err
+	}
 	written, err := p.base.Write(ctx, beneath)
+	if store.KindOf(err) == store.ErrNotFound && sealed.began { // somebody has removed the folder
+		p.forgetMade(at.Folder.Path)
+		err = store.Errorf(store.ErrTryAgain, "the folder of %s is gone at the provider: %w", at, err)
+	}
 	if err == nil {
 		_, err = store.Verify(ctx, p.base, beneath, written, sealed.stream.Sum(), sealed.stream.Count())
 	}

@@ -342,3 +342,12 @@ func (p *Place) makeFolder(ctx context.Context, path store.Path) error {
 	p.made[string(path)] = true
 	return nil
 }
+
+// forgetMade has a folder of the base made again.
+func (p *Place) forgetMade(path store.Path) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for ; path != ""; path, _ = path.Split() {
+		delete(p.made, string(path))
+	}
+}

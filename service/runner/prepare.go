@@ -49,28 +49,8 @@ func (r *Runner) prepareCopy(ctx context.Context, request contract.Copy) (p prep
 	if err != nil {
 		return p, asInput(err)
 	}
-	folder, err := r.locate(ctx, to)
-	if err != nil {
-		return p, asInput(err)
-	}
-	taken := map[string]string{}
-	for _, address := range from {
-		source, err := r.locate(ctx, address)
-		if err != nil {
-			return p, asInput(err)
-		}
-		target, err := targetOf(ctx, source, folder, p.rules)
-		if err != nil {
-			return p, asInput(err)
-		}
-		at := target.Address.String()
-		if other, twice := taken[at]; twice && p.rules.As == "" {
-			return p, asInput(remedy.Errorf("%s and %s would both become %s; copy them to different folders", other, address, at))
-		}
-		taken[at] = address.String()
-		if err := r.addCopy(ctx, &p, source, target); err != nil {
-			return p, err
-		}
+	if err := r.addCopies(ctx, &p, from, to); err != nil {
+		return p, err
 	}
 	if err := checkDocuments(p.routes, p.rules.Documents); err != nil {
 		return p, &InputError{err}
@@ -84,13 +64,47 @@ func (r *Runner) prepareCopy(ctx context.Context, request contract.Copy) (p prep
 	return p, r.checkKept(ctx, p.rules, false, p.routes)
 }
 
-// endsOf reads the addresses of a request.
-func endsOf(request contract.Copy) (from []store.Address, to store.Address, err error) {
-	if to, err = store.ParseAddress(request.To); err != nil {
-		return nil, to, err
+// addCopies adds the routes from each source to each folder.
+func (r *Runner) addCopies(ctx context.Context, p *prepared, from, to []store.Address) error {
+	taken := map[string]string{}
+	for _, into := range to {
+		folder, err := r.locate(ctx, into)
+		if err != nil {
+			return asInput(err)
+		}
+		for _, address := range from {
+			source, err := r.locate(ctx, address)
+			if err != nil {
+				return asInput(err)
+			}
+			target, err := targetOf(ctx, source, folder, p.rules)
+			if err != nil {
+				return asInput(err)
+			}
+			at := target.Address.String()
+			if other, twice := taken[at]; twice && p.rules.As == "" {
+				return asInput(remedy.Errorf("%s and %s would both become %s; copy them to different folders", other, address, at))
+			}
+			taken[at] = address.String()
+			if err := r.addCopy(ctx, p, source, target); err != nil {
+				return err
+			}
+		}
 	}
-	if to.IsRoot() {
-		return nil, to, remedy.Errorf("the target / is the root of all accounts; name an account to copy to, as in /desk")
+	return nil
+}
+
+// endsOf reads the addresses of a request.
+func endsOf(request contract.Copy) (from, to []store.Address, err error) {
+	for _, text := range append([]string{request.To}, request.Also...) {
+		address, err := store.ParseAddress(text)
+		if err != nil {
+			return nil, to, err
+		}
+		if address.IsRoot() {
+			return nil, to, remedy.Errorf("the target / is the root of all accounts; name an account to copy to, as in /desk")
+		}
+		to = append(to, address)
 	}
 	if len(request.From) == 0 {
 		return nil, to, remedy.New("there is no source; name at least one address to copy from")

@@ -1943,6 +1943,8 @@ export interface components {
             way?: "page" | "device" | "paste";
         };
         Copy: {
+            /** @description Addresses of further folders: each file is read once and written to all. */
+            also?: string[];
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
             /** @description Addresses of files and folders. */
