@@ -71,6 +71,9 @@ type Consents struct {
 	Pkce bool
 	// Devices says that device codes are given.
 	Devices bool
+	// Asserted returns for whom a service key's assertion acts; nil where there are no
+	// service keys.
+	Asserted func(assertion, audience string) (user string, err error)
 	// Shown is the redirect address of the page that shows the code; empty
 	// where there is none.
 	Shown string
@@ -279,6 +282,10 @@ func (c *Consents) ExpireDevices() {
 
 // token exchanges what a client has for tokens (RFC 6749, 7636 and 8628).
 func (c *Consents) token(w http.ResponseWriter, r *http.Request) {
+	if c.Asserted != nil && r.PostFormValue("grant_type") == "urn:ietf:params:oauth:grant-type:jwt-bearer" {
+		c.exchangeAssertion(w, r)
+		return
+	}
 	client := c.authenticated(w, r)
 	if client == nil {
 		return
@@ -295,6 +302,27 @@ func (c *Consents) token(w http.ResponseWriter, r *http.Request) {
 	default:
 		tokenProblem(w, http.StatusBadRequest, "unsupported_grant_type", "this grant is not known here")
 	}
+}
+
+// exchangeAssertion gives a token for what a service key has signed (RFC 7523).
+func (c *Consents) exchangeAssertion(w http.ResponseWriter, r *http.Request) {
+	user, err := c.Asserted(r.PostFormValue("assertion"), "http://"+r.Host+"/token")
+	if err != nil {
+		tokenProblem(w, http.StatusBadRequest, "invalid_grant", err.Error())
+		return
+	}
+	scopes := strings.Fields(r.PostFormValue("scope"))
+	for _, scope := range scopes {
+		if c.Scopes[scope] == "" {
+			tokenProblem(w, http.StatusBadRequest, "invalid_scope", scope+" is not known here")
+			return
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	access := newSecret()
+	c.access[access] = &token{client: &Client{ID: "service key"}, user: user, scopes: scopes, expires: time.Now().Add(c.Lifetime)}
+	answer(w, http.StatusOK, map[string]any{"access_token": access, "token_type": "Bearer", "expires_in": int(c.Lifetime / time.Second)})
 }
 
 func (c *Consents) exchangeCode(w http.ResponseWriter, r *http.Request, client *Client) {

@@ -19,6 +19,7 @@ type Sedge struct {
 	Consents *Consents
 
 	drive *drive
+	org   *organisation
 	mu    sync.Mutex
 	tus   map[string]*tusUpload
 	mux   *http.ServeMux
@@ -50,20 +51,25 @@ func OpenSedge(dir string) (*Sedge, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Sedge{drive: d, tus: map[string]*tusUpload{}, mux: http.NewServeMux()}
+	org, err := openOrganisation(dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Sedge{drive: d, org: org, tus: map[string]*tusUpload{}, mux: http.NewServeMux()}
 	s.Consents = &Consents{
 		Title: "Sedge", Colour: "#5b7a2c", Users: []string{"field-office@fenmere.example", "surveys@fenmere.example"}, Rotates: true, Pkce: true,
 		Devices: true,
 		Scopes:  map[string]string{"items.read": "see and download your files", "items.write": "add, change and remove your files"},
 	}
 	s.Consents.begin()
+	s.Consents.Asserted = org.asserted
 	s.Consents.Register(Client{ID: SedgeClient, Redirects: []string{Callback, "http://localhost/consent/callback"}, PerSecond: 20})
 	s.Control = newControl(s.Consents, d)
 	for _, area := range sedgeAreas {
 		d.root(area.root, area.label)
 	}
 	for pattern, handler := range map[string]func(http.ResponseWriter, *http.Request){
-		"GET /v2/me": s.me, "GET /v2/areas": s.areas, "GET /v2/items": s.list, "POST /v2/items": s.make, "GET /v2/items/{id}": s.item,
+		"GET /v2/me": s.me, "GET /v2/areas": s.areas, "GET /v2/organisation/members": s.listMembers, "GET /v2/items": s.list, "POST /v2/items": s.make, "GET /v2/items/{id}": s.item,
 		"PATCH /v2/items/{id}": s.patch, "DELETE /v2/items/{id}": s.remove, "GET /v2/items/{id}/bytes": s.download,
 		"PUT /v2/items/{id}/bytes":   s.replace,
 		"POST /v2/items/{id}/copies": s.copy, "POST /v2/upload": s.upload, "GET /v2/items/{id}/export": s.export, "GET /v2/changes": s.changes,
@@ -150,8 +156,14 @@ func (s *Sedge) me(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-func (s *Sedge) areas(w http.ResponseWriter, _ *http.Request) {
+func (s *Sedge) areas(w http.ResponseWriter, r *http.Request) {
 	list := []any{}
+	mail, _ := r.Context().Value(userKey{}).(string)
+	if one, ok := s.org.of(mail); ok {
+		s.drive.root(one.root(), "My files")
+		answer(w, http.StatusOK, map[string]any{"areas": []any{map[string]any{"area_id": "own", "label": "My files", "root": one.root()}}})
+		return
+	}
 	for _, area := range sedgeAreas {
 		list = append(list, map[string]any{"area_id": area.id, "label": area.label, "root": area.root})
 	}

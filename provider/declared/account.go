@@ -57,7 +57,11 @@ type area struct {
 
 // areas lists the areas of the account, one's own first.
 func (a *account) areas(ctx context.Context) ([]area, error) {
-	d := a.definition.Areas
+	return a.list(ctx, "the areas", a.definition.Areas)
+}
+
+// list lists areas or members.
+func (a *account) list(ctx context.Context, what string, d *Areas) ([]area, error) {
 	var all []area
 	add := func(value any) error {
 		object, _ := value.(map[string]any)
@@ -85,7 +89,7 @@ func (a *account) areas(ctx context.Context) ([]area, error) {
 			return nil, err
 		}
 	}
-	for item, err := range a.pages(ctx, "the areas", &Operation{Step: d.Step}, d.Items, d.Next, a.fixed()) {
+	for item, err := range a.pages(ctx, what, &Operation{Step: d.Step}, d.Items, d.Next, a.fixed()) {
 		if err != nil {
 			return nil, err
 		}

@@ -34,6 +34,7 @@ type Definition struct {
 	Start     Expr            `yaml:"start" doc:"Where entries are addressed by id: the id of the folder that everything is in."`
 	Account   *Account        `yaml:"account" doc:"Whom the account belongs to."`
 	Areas     *Areas          `yaml:"areas" doc:"The areas to choose one from when linking, such as one's own and those of teams."`
+	Members   *Areas          `yaml:"members" doc:"The members of an organisation, of whom each becomes a folder where the account is linked with a service key (sign-in: assertion). Requests of a member's area see .member, and so do the claims of the assertion."`
 	Space     *Space          `yaml:"space" doc:"How much the account holds."`
 	Entry     Entry           `yaml:"entry" doc:"How an entry of the service is read." need:"yes"`
 	Names     Names           `yaml:"names" doc:"What names can be."`

@@ -104,11 +104,12 @@ type account struct {
 	start   store.Path
 
 	// Of the account, once it was asked; they do not change afterwards.
-	area  map[string]any
-	facts map[string]any
-	owner string
-	id    string
-	root  string
+	area   map[string]any
+	member map[string]any // of an organisation, whose area it is
+	facts  map[string]any
+	owner  string
+	id     string
+	root   string
 
 	ids     *ids
 	making  *making
@@ -122,7 +123,7 @@ func (p *Provider) account(opening store.Opening) (*account, error) {
 	a := &account{
 		definition: p.Definition(), opening: opening, recording: p.Record, patient: p.patient, signer: nobody{}, start: opening.Start,
 		ids: &ids{}, making: &making{}, batches: &batches{}, blanks: &blanks{}, beside: &together{},
-		options: map[string]any{}, area: map[string]any{}, facts: map[string]any{}, origins: map[string]bool{},
+		options: map[string]any{}, area: map[string]any{}, member: map[string]any{}, facts: map[string]any{}, origins: map[string]bool{},
 	}
 	for _, option := range p.Definition().Options {
 		value, ok := opening.Options[option.Name]
@@ -179,6 +180,9 @@ func (p *Provider) Open(ctx context.Context, opening store.Opening) (store.Store
 	}
 	if a.signer, err = a.newSigner(ctx); err != nil {
 		return nil, err
+	}
+	if p.linksMembers(opening) {
+		return p.openMembers(ctx, a)
 	}
 	if err := a.reach(ctx); err != nil {
 		return nil, a.explain(err)

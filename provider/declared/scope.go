@@ -166,7 +166,7 @@ func timeOf(value any) (time.Time, error) {
 
 // fixed is what every request of an account sees.
 func (a *account) fixed() scope {
-	return scope{"option": a.options, "area": a.area, "account": a.facts, "limit": a.definition.page(), "key": rand.Text()}
+	return scope{"option": a.options, "area": a.area, "member": a.member, "account": a.facts, "limit": a.definition.page(), "key": rand.Text()}
 }
 
 // placed adds where an entry is.
