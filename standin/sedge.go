@@ -69,7 +69,8 @@ func OpenSedge(dir string) (*Sedge, error) {
 		d.root(area.root, area.label)
 	}
 	for pattern, handler := range map[string]func(http.ResponseWriter, *http.Request){
-		"GET /v2/me": s.me, "GET /v2/areas": s.areas, "GET /v2/organisation/members": s.listMembers, "GET /v2/items": s.list, "POST /v2/items": s.make, "GET /v2/items/{id}": s.item,
+		"GET /v2/me": s.me, "GET /v2/areas": s.areas, "GET /v2/organisation/members": s.listMembers, "GET /v2/items": s.list,
+		"POST /v2/items": s.make, "GET /v2/items/{id}": s.item,
 		"PATCH /v2/items/{id}": s.patch, "DELETE /v2/items/{id}": s.remove, "GET /v2/items/{id}/bytes": s.download,
 		"PUT /v2/items/{id}/bytes":   s.replace,
 		"POST /v2/items/{id}/copies": s.copy, "POST /v2/upload": s.upload, "GET /v2/items/{id}/export": s.export, "GET /v2/changes": s.changes,

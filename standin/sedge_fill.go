@@ -40,7 +40,8 @@ func (s *Sedge) PutFor(mail string, folder []string, title string, data []byte) 
 	}
 	s.drive.mu.Lock()
 	defer s.drive.mu.Unlock()
-	s.drive.add(&node{Parent: s.below(one.root(), folder), Name: title, Kind: "file", Size: content.size, MD5: content.md5, Blob: content.name})
+	s.drive.add(&node{Parent: s.below(one.root(), folder), Name: title, Kind: "file", Size: content.size, MD5: content.md5,
+		Blob: content.name})
 	return nil
 }
 

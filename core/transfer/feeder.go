@@ -27,7 +27,8 @@ type feeder struct {
 func newFeeders(options Options, apart bool) []*feeder {
 	made := func(route int) *feeder {
 		return &feeder{
-			route: route, work: make(chan *Item, ready), large: make(chan *Item), vacant: make(chan int, options.Lanes), more: make(chan struct{}, 1),
+			route: route, work: make(chan *Item, ready), large: make(chan *Item), vacant: make(chan int, options.Lanes), more: make(chan struct{},
+				1),
 		}
 	}
 	if !apart {

@@ -50,12 +50,14 @@ func (s *several) new() *transfer.Run {
 	for i, target := range s.stores {
 		name, root := fmt.Sprint("archive-", i), store.At("copy")
 		routes = append(routes, transfer.Route{
-			Source: transfer.Side{Account: "desk", Address: store.MakeAddress("desk", store.At("Reports")), Store: s.faulty, Root: store.At("Reports")},
+			Source: transfer.Side{Account: "desk", Address: store.MakeAddress("desk", store.At("Reports")), Store: s.faulty,
+				Root: store.At("Reports")},
 			Target: transfer.Side{Account: name, Address: store.MakeAddress(name, root), Store: target, Root: root},
 			Scope:  "desk to " + name,
 		})
 	}
-	return transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes, Records: s.records, Lanes: 4, Retry: retry.Policy{First: 1}})
+	return transfer.New(transfer.Options{ID: fmt.Sprint("run", runs), Routes: routes, Records: s.records, Lanes: 4,
+		Retry: retry.Policy{First: 1}})
 }
 
 func (s *several) run(want run.State) transfer.Result {

@@ -131,7 +131,8 @@ func (m *members) folder(ctx context.Context, folder store.Folder) (store.Store,
 // ref returns where an entry of a member's area is. ErrRefused for the folder of a member.
 func (m *members) ref(ctx context.Context, ref store.Ref) (store.Store, store.Ref, error) {
 	if ref.IsStart() || ref.Folder.Path == "" {
-		return nil, ref, store.Errorf(store.ErrRefused, "%s: the folders of the members are made by the organisation; choose a place in one of them",
+		return nil, ref, store.Errorf(store.ErrRefused,
+			"%s: the folders of the members are made by the organisation; choose a place in one of them",
 			ref)
 	}
 	area, inner, err := m.folder(ctx, ref.Folder)

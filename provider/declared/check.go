@@ -102,7 +102,8 @@ func (d *Definition) check(root *yaml.Node) error {
 // known are the names that addresses may hold: what a request sees, of which some is
 // there in some operations alone.
 var known = []string{
-	"option", "area", "member", "account", "limit", "key", "id", "name", "path", "names", "escaped_path", "parent", "page", "offset", "number", "size",
+	"option", "area", "member", "account", "limit", "key", "id", "name", "path", "names", "escaped_path", "parent", "page", "offset",
+	"number", "size",
 	"run", "revision",
 	"kind", "facts", "if", "modified", "modified_ms", "hash", "kept", "parts", "part", "cursor", "range", "wait", "to", "scope", "root",
 	"renames", "moves",

@@ -21,7 +21,8 @@ func (p *Provider) openMembers(ctx context.Context, admin *account) (store.Store
 		return nil, &store.OptionError{Option: "start", Reason: "an organisation has no starting folder; leave it out"}
 	}
 	if admin.opening.Options[optionArea] != "" {
-		return nil, &store.OptionError{Option: optionArea, Reason: "an organisation is linked with the areas of all its members; leave the area out"}
+		return nil, &store.OptionError{Option: optionArea,
+			Reason: "an organisation is linked with the areas of all its members; leave the area out"}
 	}
 	var mu sync.Mutex
 	last := map[string]area{} // by id, as they were listed last

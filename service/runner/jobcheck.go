@@ -63,7 +63,11 @@ func (r *Runner) jobRoutes(ctx context.Context, spec job.Spec, rules plan.Rules,
 	starting bool) ([]records.Route, []transfer.Route, error) {
 	var rows []records.Route
 	var routes []transfer.Route
-	for _, one := range spec.Routes {
+	each, err := r.eachFolder(ctx, spec, rules, starting)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, one := range each {
 		from, to, err := addressesOf(one)
 		if err != nil {
 			return nil, nil, err
