@@ -26,6 +26,7 @@ import (
 	"deftheron/provider/folder"
 	"deftheron/provider/ftp"
 	"deftheron/provider/s3"
+	"deftheron/provider/sealed"
 	"deftheron/provider/sftp"
 	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
@@ -59,7 +60,8 @@ func openAccounts(t *testing.T, h *heron) *opened {
 	if err != nil {
 		t.Fatal(err)
 	}
-	providers := []store.Provider{folder.Provider{}, s3.Provider{}, webdav.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{}}
+	providers := []store.Provider{folder.Provider{}, s3.Provider{}, webdav.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{},
+		sealed.Provider{}}
 	for _, drive := range drives {
 		providers = append(providers, drive)
 	}
@@ -199,6 +201,10 @@ func TestFaults(t *testing.T) {
 	t.Parallel()
 	h := start(t)
 	places := linkServers(t, h)
+	for _, base := range []string{"folder", "versitygw", "apache", "openssh", "sedge", "alder"} {
+		h.linkSealed("sealed-"+base, "/"+base+"/vault")
+		places = append(places, "sealed-"+base)
+	}
 	o := openAccounts(t, h)
 	var mu sync.Mutex
 	results := map[string]string{}

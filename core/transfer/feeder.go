@@ -78,3 +78,16 @@ func siblings(kind plan.Type, routes []Route) map[int]int {
 
 // hasSiblings reports whether several targets are written from one source.
 func (r *Run) hasSiblings() bool { return len(r.feeders) > 1 }
+
+// lanes is the least that any of the accounts advises to begin with.
+func lanes(routes []Route) int {
+	n := 16
+	for _, route := range routes {
+		for _, side := range []Side{route.Source, route.Target} {
+			if streams := side.Store.Traits().Streams; streams > 0 {
+				n = min(n, streams)
+			}
+		}
+	}
+	return n
+}

@@ -193,19 +193,6 @@ func New(options Options) *Run {
 	return r
 }
 
-// lanes is the least that any of the accounts advises to begin with.
-func lanes(routes []Route) int {
-	n := 16
-	for _, route := range routes {
-		for _, side := range []Side{route.Source, route.Target} {
-			if streams := side.Store.Traits().Streams; streams > 0 {
-				n = min(n, streams)
-			}
-		}
-	}
-	return n
-}
-
 // usualTries is how often an item is tried unless its rules say.
 const usualTries = 5
 
