@@ -66,7 +66,9 @@ func (a *app) printPast(past contract.Past) error {
 			}
 			locked := ""
 			if one.Locked != nil && one.Locked.After(time.Now()) {
-				locked = when(one.Locked)
+				if locked = when(one.Locked); one.Enforced {
+					locked += " (by the store too)"
+				}
 			}
 			t.AppendRow(table.Row{when(&one.At), how, size, when(one.Modified), locked, a.paint(soft, one.Run)})
 		}

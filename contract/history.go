@@ -19,6 +19,7 @@ type Version struct {
 	Run      string     `json:"run,omitempty"`
 	Job      string     `json:"job,omitempty"`
 	Locked   *time.Time `json:"locked,omitempty" doc:"Until when nobody can delete the version."`
+	Enforced bool       `json:"enforced,omitempty" doc:"The store itself refuses to delete it until then."`
 }
 
 // PastChange is what one run, or one day of it, changed below a folder.

@@ -45,7 +45,7 @@ func TestBadInput(t *testing.T) {
 		want []string
 	}{
 		{"unknown provider", []string{"account", "link", "cloud", "new"}, 2,
-			[]string{"There is no provider", "alder, folder, ftp, s3, sedge, sftp, smb, webdav"}},
+			[]string{"There is no provider", "alder, folder, ftp, s3, sealed, sedge, sftp, smb, webdav"}},
 		{"unknown option", []string{"account", "link", "folder", "new", "--colour", "blue"}, 2, []string{"--colour", "--path"}},
 		{"missing option", []string{"account", "link", "folder", "new"}, 2, []string{"--path", "missing"}},
 		{"name taken", []string{"account", "link", "folder", "desk", "--path", desk}, 2, []string{"called \"desk\" already", "another name"}},

@@ -32,6 +32,17 @@ type ObjectStore struct {
 // StartObjectStore starts versitygw. `make tools` builds it.
 func StartObjectStore(t testing.TB) *ObjectStore {
 	t.Helper()
+	return startObjectStore(t)
+}
+
+// StartVersionedObjectStore starts versitygw with versions and Object Lock.
+func StartVersionedObjectStore(t testing.TB) *ObjectStore {
+	t.Helper()
+	return startObjectStore(t, "--versioning-dir", dataFolder(t))
+}
+
+func startObjectStore(t testing.TB, options ...string) *ObjectStore {
+	t.Helper()
 	binary := filepath.Join(Root(), ".cache", "bin", "versitygw")
 	if _, err := os.Stat(binary); err != nil {
 		t.Fatalf("the object store for tests is missing (%v); build it with: make tools", err)
@@ -40,7 +51,8 @@ func StartObjectStore(t testing.TB) *ObjectStore {
 	address := FreeAddress(t)
 	s.Endpoint = "http://" + address
 	// Its dependencies read the environment for settings of real accounts.
-	command := exec.Command(binary, "--quiet", "--keep-alive", "--port", address, "posix", s.Data)
+	command := exec.Command(binary, "--quiet", "--keep-alive", "--port", address, "posix")
+	command.Args = append(append(command.Args, options...), s.Data)
 	command.Env = append(os.Environ(), "ROOT_ACCESS_KEY="+s.Key, "ROOT_SECRET_KEY="+s.Secret)
 	Start(t, command)
 	s.PID = command.Process.Pid
@@ -64,6 +76,17 @@ func (s *ObjectStore) Bucket(t testing.TB) string {
 	s.buckets++
 	name := fmt.Sprintf("bucket-%d", s.buckets)
 	if err := s.Client(t).MakeBucket(context.Background(), name, minio.MakeBucketOptions{}); err != nil {
+		t.Fatalf("make bucket: %v", err)
+	}
+	return name
+}
+
+// LockedBucket makes a new bucket with Object Lock, of a versioned store, and returns its name.
+func (s *ObjectStore) LockedBucket(t testing.TB) string {
+	t.Helper()
+	s.buckets++
+	name := fmt.Sprintf("bucket-%d", s.buckets)
+	if err := s.Client(t).MakeBucket(context.Background(), name, minio.MakeBucketOptions{ObjectLocking: true}); err != nil {
 		t.Fatalf("make bucket: %v", err)
 	}
 	return name

@@ -57,6 +57,8 @@ type Change struct {
 	Run, Job string
 	// Locked is until when nobody may delete the content; zero where anybody may.
 	Locked time.Time
+	// Enforced says that the store itself refuses to delete it until then, and has said so.
+	Enforced bool
 }
 
 // HasContent reports whether the change keeps a content.

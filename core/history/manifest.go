@@ -51,6 +51,7 @@ type line struct {
 	Run      string     `json:"run,omitempty"`
 	Job      string     `json:"job,omitempty"`
 	Locked   *time.Time `json:"locked,omitempty"`
+	Enforced bool       `json:"enforced,omitempty"`
 }
 
 func timeOrNil(t time.Time) *time.Time {
@@ -111,7 +112,7 @@ func EncodeManifest(changes []Change) ([]byte, error) {
 	encoder.SetEscapeHTML(false)
 	for _, c := range changes {
 		l := line{Path: addressOf(c.Path), Change: c.How, At: c.At.UTC(), Since: timeOrNil(c.Since), Hash: c.Hash, Kept: addressOf(c.Kept),
-			To: addressOf(c.To), Run: c.Run, Job: c.Job, Locked: timeOrNil(c.Locked)}
+			To: addressOf(c.To), Run: c.Run, Job: c.Job, Locked: timeOrNil(c.Locked), Enforced: c.Enforced}
 		if c.HasContent() {
 			l.Size, l.Modified = &c.Size, timeOrNil(c.Modified)
 		}
@@ -166,7 +167,7 @@ func decodeLine(text []byte) (change Change, err error) {
 		return change, err
 	}
 	change = Change{At: l.At, Since: timeOf(l.Since), How: l.Change, Modified: timeOf(l.Modified), Hash: l.Hash, Run: l.Run, Job: l.Job,
-		Locked: timeOf(l.Locked)}
+		Locked: timeOf(l.Locked), Enforced: l.Enforced}
 	if l.Size != nil {
 		change.Size = *l.Size
 	}

@@ -2,6 +2,7 @@ package sealed
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -91,6 +92,11 @@ func (p *Place) finish(ctx context.Context, full []*block) error {
 			return err
 		}
 		p.mu.Lock()
+		held := p.held[in.id]
+		delete(p.held, in.id)
+		p.mu.Unlock()
+		p.dropHeld(ctx, in.id, held)
+		p.mu.Lock()
 		if p.blocks[in.run] == in {
 			delete(p.blocks, in.run)
 		}
@@ -142,5 +148,20 @@ func (p *Place) holdOn(ctx context.Context, content string) error {
 	if store.KindOf(err) != store.ErrNotFound {
 		return err
 	}
+	p.mu.Lock()
+	if !slices.Contains(p.held[id], name) {
+		p.held[id] = append(p.held[id], name)
+	}
+	p.mu.Unlock()
 	return p.put(ctx, p.at(contentsPath, id, name+keptSuffix), store.Any, nil)
+}
+
+// dropHeld removes the notes about contents of a block that is complete.
+func (p *Place) dropHeld(ctx context.Context, id string, names []string) {
+	for _, name := range names {
+		at := p.at(contentsPath, id, name+keptSuffix)
+		if _, err := p.base.Remove(ctx, at, ""); err != nil && store.KindOf(err) != store.ErrNotFound {
+			p.log.Warn("a note about a content is left in a sealed place", "note", at.String(), "error", err)
+		}
+	}
 }

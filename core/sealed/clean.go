@@ -127,7 +127,17 @@ func (p *Place) cleanBlock(ctx context.Context, run, id string, referred map[str
 	if strings.HasSuffix(id, "-parts") { // to which more may come
 		return cleaned, nil
 	}
-	return cleaned, p.noteComplete(ctx, id)
+	if err := p.noteComplete(ctx, id); err != nil {
+		return cleaned, err
+	}
+	var held []string
+	for name := range there {
+		if content, is := strings.CutSuffix(name, keptSuffix); is {
+			held = append(held, content)
+		}
+	}
+	p.dropHeld(ctx, id, held)
+	return cleaned, nil
 }
 
 // isReferred reports whether the folder that a content was written for has it. referred

@@ -1,6 +1,7 @@
 package sealed
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -16,6 +17,7 @@ var patience = retry.Policy{First: 200 * time.Millisecond, Longest: 5 * time.Sec
 // commit writes a segment with some changes. Where another service has written one of its
 // number, what it wrote is looked at: ErrChanged where it is of a name that changed here.
 func (p *Place) commit(ctx context.Context, f *folder, changes map[store.Key]change) error {
+	var collided error
 	for range 10 {
 		again := patience
 		again.May = func(err error) bool {
@@ -24,14 +26,16 @@ func (p *Place) commit(ctx context.Context, f *folder, changes map[store.Key]cha
 		}
 		err := again.Do(ctx, func() error { return p.commitOnce(ctx, f, changes) })
 		if store.KindOf(err) != store.ErrExists {
-			return err
+			return cmp.Or(err, collided)
 		}
 		p.log.Warn("another service writes to this sealed place at the same time", "folder", f.id)
 		f.mu.Lock()
 		f.fresh = false
 		err = p.load(ctx, f)
 		if err == nil {
-			err = f.collide(changes)
+			var now error
+			now, err = f.giveWay(p, changes)
+			collided = cmp.Or(now, collided)
 		}
 		f.mu.Unlock()
 		if err != nil {
@@ -43,20 +47,30 @@ func (p *Place) commit(ctx context.Context, f *folder, changes map[store.Key]cha
 		f.id)
 }
 
-// collide is ErrChanged where what was written meanwhile is of the same names.
-func (f *folder) collide(changes map[store.Key]change) error {
+// giveWay drops the changes of names that another service has written meanwhile, and returns
+// ErrChanged where there are any: what is there stays. f.mu is held.
+func (f *folder) giveWay(p *Place, changes map[store.Key]change) (collided, err error) {
 	for key, one := range changes {
 		there, err := f.written(key)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if id := there.id(); id != one.old.id() && id != one.entry.id() {
-			return store.Errorf(store.ErrChanged, "another service has written %q in this sealed place at the same time; let one service "+
-				"at a time write to it", key)
+		if id := there.id(); id == one.old.id() || id == one.entry.id() {
+			continue
 		}
+		delete(changes, key)
+		delete(f.writing, key)
+		if one.entry.contentID() != "" && !one.comes() {
+			p.discard(removal{Content: one.entry.Content})
+		}
+		collided = store.Errorf(store.ErrChanged, "another service has written %q in this sealed place at the same time, and that stays; "+
+			"let one service at a time write to it", key)
 	}
-	return nil
+	return collided, nil
 }
+
+// comes reports whether the entry was in another place of the sealed place before.
+func (c change) comes() bool { return c.entry.From != "" || c.leaves != nil }
 
 // commitOnce makes a segment and writes it. ErrExists where its number is taken.
 func (p *Place) commitOnce(ctx context.Context, f *folder, changes map[store.Key]change) error {

@@ -216,8 +216,13 @@ func TestTwoServices(t *testing.T) {
 	if err := store.Sync(t.Context(), other); !errors.Is(err, store.ErrChanged) {
 		t.Errorf("both wrote one name: got %v, want %v", err, store.ErrChanged)
 	}
+	write(t, other, "of the other, later", "3", store.Absent)
+	if got, err := readAll(t, other, store.At("both"), 0, 0); err != nil || got != "1" {
+		t.Errorf("the other service then sees %q, %v", got, err)
+	}
 	third := reopen(t, base, keys, &heads{})
-	for name, want := range map[string]string{"of one": "1", "of the other": "2", "both": "1"} {
+	for name, want := range map[string]string{"of one": "1", "of the other": "2", "both": "1",
+		"of the other, later": "3"} {
 		if got, err := readAll(t, third, store.At(name), 0, 0); err != nil || got != want {
 			t.Errorf("%s holds %q, %v; want %q", name, got, err, want)
 		}

@@ -227,6 +227,9 @@ func (p *Place) removeManifests(ctx context.Context, ids []string) {
 		delete(p.folders, id)
 		delete(p.made, string(at.Path))
 		p.mu.Unlock()
+		if err := p.heads.SaveHead(ctx, id, Head{}); err != nil {
+			p.log.Warn("what was remembered of a folder that was removed is left", "folder", id, "error", err)
+		}
 		if f != nil {
 			f.mu.Lock()
 			f.dead = true

@@ -521,6 +521,9 @@ func (m *model) cleanUp() {
 		if strings.Contains(path, "/contents/") && strings.HasSuffix(path, ".age") {
 			contents = append(contents, path)
 		}
+		if strings.Contains(path, "/removals/") || strings.HasSuffix(path, ".kept") {
+			m.t.Errorf("%s is left over", path)
+		}
 	}
 	if len(contents) != files {
 		m.t.Errorf("%d contents are at the provider, of %d files: %q", len(contents), files, contents)

@@ -36,7 +36,8 @@ type Head struct {
 }
 
 // Heads remember what was seen last, so that a provider that shows an older state is found
-// out. Records that were lost are no error: the state that is shown then is believed.
+// out. Records that were lost are no error: the state that is shown then is believed. The
+// zero Head has a folder forgotten. It is called by several goroutines.
 type Heads interface {
 	Head(ctx context.Context, folder string) (Head, error)
 	SaveHead(ctx context.Context, folder string, head Head) error
@@ -91,10 +92,11 @@ type Place struct {
 	blocks       map[string]*block // that runs write to
 	open         []*block          // that are not complete
 	closing      bool
-	timer        *time.Timer     // of the next Sync that nobody asks for
-	wentOn       bool            // what a process that ended was about to remove is removed
-	whole        map[string]bool // blocks of which nothing is to be cleaned up
-	made         map[string]bool // folders of the base that are there
+	timer        *time.Timer         // of the next Sync that nobody asks for
+	wentOn       bool                // what a process that ended was about to remove is removed
+	whole        map[string]bool     // blocks of which nothing is to be cleaned up
+	held         map[string][]string // by block, the contents of which a note says that they are kept
+	made         map[string]bool     // folders of the base that are there
 
 	flushing sync.Mutex
 }
@@ -218,7 +220,7 @@ func newPlace(options Options) *Place {
 		Options: options, base: options.Base, keys: options.Keys, heads: options.Heads, log: options.Log, now: options.Now,
 		readOnly: options.ReadOnly || options.Base.Traits().ReadOnly, folders: map[string]*folder{}, paths: map[store.Path]string{},
 		dirty:  map[string]*folder{},
-		blocks: map[string]*block{}, whole: map[string]bool{}, made: map[string]bool{},
+		blocks: map[string]*block{}, whole: map[string]bool{}, held: map[string][]string{}, made: map[string]bool{},
 	}
 	if p.heads == nil {
 		p.heads = noHeads{}

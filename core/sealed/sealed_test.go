@@ -63,7 +63,9 @@ func (h *heads) SaveHead(_ context.Context, folder string, head sealed.Head) err
 	if h.known == nil {
 		h.known = map[string]sealed.Head{}
 	}
-	h.known[folder] = head
+	if h.known[folder] = head; head.Number == 0 {
+		delete(h.known, folder)
+	}
 	return nil
 }
 

@@ -113,8 +113,11 @@ func (p *Place) settle(ctx context.Context, id string, moving []*entry) error {
 
 func (p *Place) hasArrived(ctx context.Context, one *entry) (bool, error) {
 	to, err := p.enter(ctx, one.Moving.Folder, 0)
-	if store.KindOf(err) == store.ErrRefused { // the folder was never written
-		return false, nil
+	if store.KindOf(err) == store.ErrRefused {
+		never, failed := p.neverWritten(ctx, one.Moving.Folder)
+		if failed != nil || never {
+			return false, failed
+		}
 	}
 	if err != nil {
 		return false, err
@@ -122,6 +125,16 @@ func (p *Place) hasArrived(ctx context.Context, one *entry) (bool, error) {
 	defer to.mu.Unlock()
 	there, err := to.find(store.KeyOf("", one.Moving.name(), one.kind()))
 	return there.id() == one.id(), err
+}
+
+// neverWritten reports whether a folder has no manifest and never had one, as far as is known.
+func (p *Place) neverWritten(ctx context.Context, id string) (bool, error) {
+	numbers, err := p.numbers(p.admit(ctx), p.manifest(id))
+	if err != nil {
+		return false, err
+	}
+	known, err := p.heads.Head(ctx, id)
+	return len(numbers) == 0 && known.Number == 0, err
 }
 
 // resolve returns the id of the folder at a path.

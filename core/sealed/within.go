@@ -28,6 +28,15 @@ func (p *Place) Capabilities() store.Capabilities {
 	if beneath.Copy != nil {
 		c.Copy = p.copy
 	}
+	if beneath.Lock != nil {
+		c.Lock = func(ctx context.Context, ref store.Ref, until time.Time) (bool, error) {
+			one, err := p.look(ctx, ref.As(store.KindFile))
+			if err != nil {
+				return false, err
+			}
+			return beneath.Lock(ctx, p.contentPlace(one.Content), until)
+		}
+	}
 	if beneath.Locate != nil {
 		c.Locate = func(folder store.Folder) string {
 			return beneath.Locate(store.Folder{Path: p.Folder}) + "sealed/" + strings.ReplaceAll(string(folder.Path), "\x00", "%2F")
@@ -189,8 +198,11 @@ func (p *Place) settleFrom(ctx context.Context, id string) error {
 	if err == nil {
 		f.mu.Unlock()
 	}
-	if store.KindOf(err) == store.ErrRefused { // it was removed
-		return nil
+	if store.KindOf(err) == store.ErrRefused {
+		numbers, failed := p.numbers(p.admit(ctx), p.manifest(id))
+		if failed != nil || len(numbers) == 0 { // it was removed
+			return failed
+		}
 	}
 	return err
 }

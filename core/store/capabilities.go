@@ -83,6 +83,9 @@ type Capabilities struct {
 	// Pinned returns options of the provider that were not given and were
 	// learned when the account was opened, such as a server's key.
 	Pinned func() map[string]string
+	// Lock has the store itself keep a file until a time, whoever asks it to delete it. It
+	// returns false where the store does not say afterwards that it does.
+	Lock func(ctx context.Context, ref Ref, until time.Time) (bool, error)
 	// Sealing looks after the keys of an account that is encrypted at its provider.
 	Sealing Sealing
 	// Close ends the connections that the store keeps. What still uses it may
@@ -247,6 +250,14 @@ func PinnedOf(s Store) map[string]string {
 		return pinned()
 	}
 	return nil
+}
+
+// Lock has the store keep a file until a time; false where it does not.
+func Lock(ctx context.Context, s Store, ref Ref, until time.Time) (bool, error) {
+	if lock := s.Capabilities().Lock; lock != nil {
+		return lock(ctx, ref, until)
+	}
+	return false, nil
 }
 
 // Close ends the connections that a store keeps, where it keeps any.

@@ -102,7 +102,8 @@ type Base struct {
 	Folder Path
 }
 
-// Notes keep short texts about an account, by name. A name that has none has the empty text.
+// Notes keep short texts about an account, by name. A name that has none has the empty text, and
+// one that is given the empty text has none.
 type Notes interface {
 	Note(ctx context.Context, name string) (string, error)
 	SaveNote(ctx context.Context, name, text string) error

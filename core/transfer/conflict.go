@@ -24,7 +24,7 @@ func (a *attempt) conflict(ctx context.Context, target store.Entry) (*Ending, er
 	if err := a.findKept(ctx); err != nil {
 		return nil, err
 	}
-	a.otherwise()
+	a.otherwise(ctx)
 	step := a.conflictRules().Settle(plan.Step{
 		Key: a.item.Key, Kind: a.item.Kind, Source: store.Entry{Modified: a.item.Source.Modified},
 		Target: &store.Entry{Modified: target.Modified},

@@ -54,7 +54,7 @@ func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Endin
 		switch store.KindOf(err) {
 		case nil:
 			a.item.version = kept
-			a.kept(ending, history.Deleted)
+			a.kept(ctx, ending, history.Deleted)
 			return nil
 		case store.ErrUnsupported:
 		case store.ErrExists:
@@ -69,7 +69,7 @@ func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Endin
 	if _, err := s.Remove(ctx, place, revision); err != nil {
 		return err
 	}
-	a.kept(ending, history.Deleted)
+	a.kept(ctx, ending, history.Deleted)
 	return nil
 }
 
@@ -127,8 +127,8 @@ func (a *attempt) tellKept(place, kept store.Ref) {
 }
 
 // kept notes in an ending that the old content was kept.
-func (a *attempt) kept(ending *Ending, how history.How) {
-	kept := a.item.version
+func (a *attempt) kept(ctx context.Context, ending *Ending, how history.How) {
+	kept, until := a.item.version, a.lockedUntil()
 	if ending.Cause == plan.CauseRemoved || ending.Cause == plan.CauseNone && how == history.Deleted {
 		ending.Cause = plan.CauseVersionKept
 	}
@@ -137,8 +137,22 @@ func (a *attempt) kept(ending *Ending, how history.How) {
 	}
 	ending.Changes = append(ending.Changes, history.Change{
 		Account: a.route.Target.Account, Path: history.KeyOf(a.target()), At: time.Now(), How: how, Size: a.item.Target.Size,
-		Modified: a.item.Target.Modified, Hash: kept.hash, Kept: history.KeyOf(kept.place), Run: a.ID, Job: a.Job, Locked: a.lockedUntil(),
+		Modified: a.item.Target.Modified, Hash: kept.hash, Kept: history.KeyOf(kept.place), Run: a.ID, Job: a.Job, Locked: until,
+		Enforced: a.enforce(ctx, kept.place, until),
 	})
+}
+
+// enforce has the store itself keep a version until a time, where it can. That it does not
+// is no failure: the service keeps to the time in any case, and says which of the two.
+func (a *attempt) enforce(ctx context.Context, place store.Ref, until time.Time) bool {
+	if until.IsZero() {
+		return false
+	}
+	enforced, err := store.Lock(ctx, a.route.Target.Store, place.As(store.KindFile), until)
+	if err != nil {
+		a.Log.Warn("the store does not lock a version", "run", a.ID, "place", place.String(), "error", err)
+	}
+	return enforced && err == nil
 }
 
 // lockedUntil is until when a version that is kept now must stay.
@@ -150,10 +164,10 @@ func (a *attempt) lockedUntil() time.Time {
 }
 
 // changed says in an ending what became of a place that has the item's content now.
-func (a *attempt) changed(ending *Ending, place store.Ref) {
+func (a *attempt) changed(ctx context.Context, ending *Ending, place store.Ref) {
 	switch {
 	case a.item.version != nil:
-		a.kept(ending, history.Overwritten)
+		a.kept(ctx, ending, history.Overwritten)
 	case a.item.movedFrom != "":
 		ending.Changes = a.moved(a.route.Target, a.item.movedFrom.Ref("", store.KindFile), place)
 	default:
@@ -279,10 +293,10 @@ func (a *attempt) findKept(ctx context.Context) error {
 
 // otherwise is called where the target holds something else than what was kept of it: that
 // stays in history, and what is there now is another version.
-func (a *attempt) otherwise() {
+func (a *attempt) otherwise(ctx context.Context) {
 	if a.item.version != nil {
 		var ending Ending
-		a.kept(&ending, history.Overwritten)
+		a.kept(ctx, &ending, history.Overwritten)
 		a.item.changes = append(a.item.changes, ending.Changes...)
 	}
 	a.item.version, a.item.keeps, a.keeping = nil, "", nil
@@ -301,7 +315,7 @@ func (a *attempt) settleVersion(ctx context.Context, ending *Ending) {
 			}
 		}
 		if a.item.version != nil {
-			a.kept(ending, history.Overwritten)
+			a.kept(ctx, ending, history.Overwritten)
 		}
 	}
 	ending.Changes = append(a.item.changes, ending.Changes...)

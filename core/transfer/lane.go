@@ -346,7 +346,7 @@ func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Co
 		if a.keeping != nil {
 			a.item.version = a.keeping
 		}
-		a.changed(ending, place)
+		a.changed(ctx, ending, place)
 		return ending, nil
 	case errors.As(err, &source):
 		if store.KindOf(err) == store.ErrChanged && a.try > 1 {

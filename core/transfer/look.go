@@ -46,7 +46,7 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*E
 				return nil, err
 			}
 			ending := &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}
-			a.changed(ending, place)
+			a.changed(ctx, ending, place)
 			return ending, nil
 		}
 	}
@@ -108,7 +108,7 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 	if a.Resumed {
 		ending := &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}
 		if a.item.version != nil || a.item.Target.Revision == "" { // nothing was there before the run
-			a.changed(ending, a.target())
+			a.changed(ctx, ending, a.target())
 		}
 		return ending, nil
 	}

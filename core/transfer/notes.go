@@ -114,7 +114,7 @@ func (a *attempt) broughtAbout(ctx context.Context, hash string) (*Ending, error
 		Seq: a.item.Seq, Route: a.item.Route, State: Done, Ended: time.Now(), Attempts: 1, Moved: max(0, entry.Size),
 		Verification: hash + " (compared after an interruption)", Pair: a.pairWith(entry, hash),
 	}
-	a.changed(ending, a.target())
+	a.changed(ctx, ending, a.target())
 	return ending, nil
 }
 

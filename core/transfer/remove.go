@@ -45,7 +45,7 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 			return nil, store.Errorf(store.ErrTryAgain, "%s is still there, and has to be looked at again", place)
 		}
 		if a.item.version != nil { // this run has moved it to history before it was interrupted
-			a.kept(ending, history.Deleted)
+			a.kept(ctx, ending, history.Deleted)
 			return ending, nil
 		}
 		ending.Cause, ending.Why = plan.CauseMoved, ""
@@ -115,7 +115,7 @@ func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, 
 	}
 	verification := strings.TrimSpace(origin.Hash + " (moved inside the account)")
 	ending := &Ending{State: Done, Cause: plan.CauseMoved, Verification: verification, Pair: a.pairWith(entry, origin.Hash)}
-	a.changed(ending, place)
+	a.changed(ctx, ending, place)
 	return ending, nil
 }
 

@@ -250,6 +250,7 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		c.Locate,
 		c.Areas,
 		c.Pinned,
+		c.Lock,
 		c.Sealing,
 		c.Close,
 	}

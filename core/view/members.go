@@ -282,6 +282,15 @@ func (m *members) Capabilities() store.Capabilities {
 	if able.Clean != nil {
 		c.Clean = m.clean
 	}
+	if able.Lock != nil {
+		c.Lock = func(ctx context.Context, ref store.Ref, until time.Time) (bool, error) {
+			area, inner, err := m.ref(ctx, ref)
+			if err != nil {
+				return false, err
+			}
+			return store.Lock(ctx, area, inner, until)
+		}
+	}
 	if able.Locate != nil {
 		c.Locate = func(folder store.Folder) string {
 			return able.Locate(store.Folder{}) + "members/" + strings.ReplaceAll(string(folder.Path), "\x00", "%2F")

@@ -95,6 +95,7 @@ func (r *readOnly) Capabilities() store.Capabilities {
 		c.Locate,
 		c.Areas,
 		c.Pinned,
+		nil, // Lock
 		nil, // Sealing
 		c.Close,
 	}

@@ -22,6 +22,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -69,8 +70,9 @@ type account struct {
 	partSize   int64
 	partsAbove int64
 
-	mu     sync.Mutex
-	probed *findings
+	mu       sync.Mutex
+	probed   *findings
+	lockless atomic.Bool // the bucket has no Object Lock
 }
 
 // Open implements store.Provider. It lists one key, which needs the host, the
@@ -244,6 +246,7 @@ func (a *account) explain(err error) error {
 func (a *account) Capabilities() store.Capabilities {
 	return store.Capabilities{
 		ListFlat: a.ListFlat, Copy: a.Copy, Parts: a, Checksums: a, Clean: a.Clean, Prepare: a.Prepare, Owner: a.Owner, Locate: a.Locate,
+		Lock: a.lock,
 	}
 }
 

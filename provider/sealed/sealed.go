@@ -209,5 +209,8 @@ func (h heads) SaveHead(ctx context.Context, folder string, head sealed.Head) er
 	if h.notes == nil {
 		return nil
 	}
+	if head.Number == 0 {
+		return h.notes.SaveNote(ctx, folder, "")
+	}
 	return h.notes.SaveNote(ctx, folder, fmt.Sprintf("%d %s", head.Number, head.MAC))
 }

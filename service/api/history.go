@@ -83,7 +83,7 @@ func (s *Server) showHistory(ctx context.Context, in *pastInput) (*body[contract
 
 func versionOf(account string, row records.HistoryRow) contract.Version {
 	version := contract.Version{Change: string(row.How), At: row.At, Since: momentOf(row.Since), Hash: row.Hash, Run: row.Run, Job: row.Job,
-		Locked: momentOf(row.Locked)}
+		Locked: momentOf(row.Locked), Enforced: row.Enforced}
 	if row.HasContent() {
 		version.Size, version.Modified = row.Size, momentOf(row.Modified)
 		version.Kept = store.MakeAddress(account, row.Kept.Ref("", store.KindFile)).String()

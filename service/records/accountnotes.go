@@ -20,8 +20,12 @@ func (db *DB) AccountNote(ctx context.Context, account, name string) (text strin
 	return text, err
 }
 
-// SaveAccountNote keeps a text about an account.
+// SaveAccountNote keeps a text about an account; the empty one removes it.
 func (db *DB) SaveAccountNote(ctx context.Context, account, name, text string) error {
+	if text == "" {
+		_, err := db.writePool.ExecContext(ctx, "DELETE FROM account_notes WHERE account = ? AND name = ?", account, name)
+		return err
+	}
 	_, err := db.writePool.ExecContext(ctx, "INSERT INTO account_notes (account, name, text) VALUES (?, ?, ?) "+
 		"ON CONFLICT DO UPDATE SET text = excluded.text", account, name, text)
 	return err

@@ -3613,6 +3613,8 @@ export interface components {
              * @enum {string}
              */
             change: "created" | "overwritten" | "deleted" | "moved" | "thinned";
+            /** @description The store itself refuses to delete it until then. */
+            enforced?: boolean;
             /** @description Of the content, as KIND=HEXADECIMAL. */
             hash?: string;
             job?: string;

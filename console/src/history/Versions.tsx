@@ -52,7 +52,7 @@ export function Versions({ address, versions }: { address: string; versions: Ver
                   </>
                 )}
                 {version.change === 'thinned' && <span className="text-soft">, and the version is not kept any more</span>}
-                {version.locked && new Date(version.locked).getTime() > serviceNow() && <span className="text-dusk"> · locked until {when(version.locked)}</span>}
+                {version.locked && new Date(version.locked).getTime() > serviceNow() && <span className="text-dusk"> · locked until {when(version.locked)}{version.enforced ? ', by the store too' : ''}</span>}
               </td>
               <td className="py-1.5 pl-4 text-right whitespace-nowrap">{version.kept ? bytes(version.size) : ''}</td>
               <td className="hidden max-w-60 truncate py-1.5 pl-4 font-mono text-small text-soft md:table-cell" title={version.hash}>

@@ -35,7 +35,7 @@ func TestDecorators(t *testing.T) {
 		withheld []string
 	}{
 		"read-only": {func(s store.Store) store.Store { return view.ReadOnly(s, "desk") },
-			[]string{"Move", "Copy", "Keeps", "Parts", "Clean", "Prepare", "Sync", "Sealing"}},
+			[]string{"Move", "Copy", "Keeps", "Parts", "Clean", "Prepare", "Sync", "Sealing", "Lock"}},
 		"as files": {func(s store.Store) store.Store { return view.Exports(s, nil) }, []string{"ListFlat", "Exports"}},
 		"faulty":   {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
 	} {

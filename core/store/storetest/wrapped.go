@@ -50,6 +50,7 @@ func (a Able) Capabilities() store.Capabilities {
 		Owner: func(context.Context) (string, error) { return "", nil }, Locate: func(store.Folder) string { return "" },
 		Areas: func(context.Context) ([]string, error) { return nil, nil }, Pinned: func() map[string]string { return nil },
 		Close: func() error { return nil }, Sealing: claims{},
+		Lock: func(context.Context, store.Ref, time.Time) (bool, error) { return false, nil },
 	}
 }
 
