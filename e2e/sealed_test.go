@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -22,7 +23,7 @@ func (h *heron) linkSealed(name, in string) (key string) {
 	return key
 }
 
-// TestSealedEverywhere keeps a sealed place in an account of each kind, and does there what
+// TestSealedEverywhere keeps a sealed place in accounts of several kinds, and does there what
 // can be done at any place: overwrite, delete, rename, look back, restore and rehearse.
 func TestSealedEverywhere(t *testing.T) {
 	t.Parallel()
@@ -33,6 +34,9 @@ func TestSealedEverywhere(t *testing.T) {
 	var group sync.WaitGroup
 	lanes := make(chan struct{}, 3)
 	for _, name := range names {
+		if slices.Contains([]string{"x-net", "ftp", "ftps", "samba"}, name) {
+			continue // on which a sealed place is held to the conformance suite
+		}
 		h.linkSealed("vault-"+name, "/"+name+"/vault")
 		group.Go(func() {
 			lanes <- struct{}{}

@@ -17,3 +17,10 @@ func IDOf(ctx context.Context, p *Place, at store.Path) string {
 	id, _ := p.resolve(ctx, at)
 	return id
 }
+
+// SetWorkFactor has passphrases cost less, until the function returned is called.
+func SetWorkFactor(factor int) (restore func()) {
+	before := workFactor
+	workFactor = factor
+	return func() { workFactor = before }
+}

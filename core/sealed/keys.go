@@ -75,12 +75,16 @@ func (k Keys) own() (own []string) {
 	return own
 }
 
+// workFactor is the logarithm of the cost of a passphrase: about a second. Tests have less.
+var workFactor = 18
+
 // LockIdentity seals an identity file with a passphrase, which takes about a second.
 func LockIdentity(identity, passphrase string) ([]byte, error) {
 	recipient, err := age.NewScryptRecipient(passphrase)
 	if err != nil {
 		return nil, err
 	}
+	recipient.SetWorkFactor(workFactor)
 	var locked bytes.Buffer
 	writer, err := age.Encrypt(&locked, recipient)
 	if err != nil {

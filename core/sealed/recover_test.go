@@ -207,6 +207,7 @@ func TestRecoverWithAge(t *testing.T) {
 
 // TestPassphrase opens a place with a passphrase and the identity that the place keeps.
 func TestPassphrase(t *testing.T) {
+	defer sealed.SetWorkFactor(10)()
 	base := storetest.NewMemory()
 	keys, identity := newKeys(t)
 	locked, err := sealed.LockIdentity(identity, "heron under the weir")
