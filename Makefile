@@ -53,6 +53,9 @@ bench-growth: tools build
 
 soak: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak
+	$(GO) test -count=1 -timeout 30m -run '^TestSealedConforms$$' ./provider -args -everywhere
+	$(GO) test -count=1 -timeout 30m -run '^(TestSealedEverywhere|TestFaults)$$' ./e2e -args -everywhere
+	$(GO) test -count=1 -timeout 30m -race -run '^(TestModel|TestAppendSize)$$' ./core/sealed -args -sealed-lasting 15m -sealed-files 100000
 
 # .golangci.yml says what is checked.
 lint: $(CACHE)/bin/golangci-lint build

@@ -201,7 +201,7 @@ func TestFaults(t *testing.T) {
 	t.Parallel()
 	h := start(t)
 	places := linkServers(t, h)
-	for _, base := range []string{"folder", "versitygw", "apache", "openssh", "sedge", "alder"} {
+	for _, base := range sealedBases() {
 		h.linkSealed("sealed-"+base, "/"+base+"/vault")
 		places = append(places, "sealed-"+base)
 	}

@@ -16,7 +16,7 @@ import (
 type block struct {
 	id    string
 	run   string
-	used  int // contents that were begun
+	used  int // contents that were started
 	going int // of those, on their way
 	last  time.Time
 }

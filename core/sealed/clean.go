@@ -145,7 +145,7 @@ func (p *Place) cleanBlock(ctx context.Context, run, id string, referred map[str
 func (p *Place) isReferred(ctx context.Context, content string, referred map[string]map[string]bool) (bool, error) {
 	_, folder, isCopy := strings.Cut(content, copyMark)
 	if !isCopy {
-		about, err := p.toldBy(ctx, content)
+		about, err := p.originOf(ctx, content)
 		if err != nil || about.Folder == "" {
 			return err != nil, err
 		}
@@ -162,9 +162,9 @@ func (p *Place) isReferred(ctx context.Context, content string, referred map[str
 	return contents[content], nil
 }
 
-// toldBy reads what the header of a content says of its place. One that is damaged says
+// originOf reads what the header of a content says of its place. One that is damaged says
 // nothing: it was never whole.
-func (p *Place) toldBy(ctx context.Context, content string) (about told, err error) {
+func (p *Place) originOf(ctx context.Context, content string) (about origin, err error) {
 	start, err := p.startOf(ctx, content)
 	if err != nil {
 		return about, err
@@ -173,7 +173,7 @@ func (p *Place) toldBy(ctx context.Context, content string) (about told, err err
 	if err != nil {
 		return about, nil //nolint:nilerr // see above
 	}
-	about, _ = seal.toldOf()
+	about, _ = seal.origin()
 	return about, nil
 }
 

@@ -47,7 +47,7 @@ func (p *Place) commit(ctx context.Context, f *folder, changes map[store.Key]cha
 		f.id)
 }
 
-// giveWay drops the changes of names that another service has written meanwhile, and returns
+// giveWay drops the changes of names that another service wrote in the meantime, and returns
 // ErrChanged where there are any: what is there stays. f.mu is held.
 func (f *folder) giveWay(p *Place, changes map[store.Key]change) (collided, err error) {
 	for key, one := range changes {
@@ -203,7 +203,7 @@ func standsFor(segments []*segment, entries int) int {
 	}
 }
 
-// pieceContent is a segment that is to be written.
+// pieceContent is a segment on its way to the provider.
 type pieceContent struct{ piece *piece }
 
 // Open implements store.Content.

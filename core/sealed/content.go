@@ -29,7 +29,7 @@ type sealing struct {
 
 // newSealing seals a content of a size in bytes, for a base that verifies by kind.
 func (p *Place) newSealing(writing store.Writing, folder string) (*sealing, error) {
-	is := told{Folder: folder, Path: writing.Place.String()}
+	is := origin{Folder: folder, Path: writing.Place.String()}
 	if !writing.Modified.IsZero() {
 		is.Modified = writing.Modified.UTC().Format(time.RFC3339Nano)
 	}

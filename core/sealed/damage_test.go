@@ -71,7 +71,7 @@ func remove(t *testing.T, base *storetest.Memory, path string) {
 	}
 }
 
-// paths are those of files of the base that have a text in them, sorted.
+// paths returns the paths of files of the base that contain a text, sorted.
 func paths(base *storetest.Memory, part string) (found []string) {
 	for path := range base.Files() {
 		if strings.Contains(path, part) && strings.HasSuffix(path, ".age") {

@@ -77,7 +77,7 @@ func (e *entry) isFolder() bool { return e.Folder != "" || e.Removed == removedF
 
 const removedFile, removedFolder = "file", "folder"
 
-// kind is that of the entry.
+// kind returns what the entry is.
 func (e *entry) kind() store.Kind {
 	if e.isFolder() {
 		return store.KindFolder
@@ -88,7 +88,7 @@ func (e *entry) kind() store.Kind {
 // key sorts entries, and names what an entry replaces.
 func (e *entry) key() store.Key { return store.KeyOf("", e.name(), e.kind()) }
 
-// id is that of a content or of a folder: its revision.
+// id returns the id of a content or a folder, which is its revision.
 func (e *entry) id() string {
 	switch {
 	case e == nil:

@@ -60,7 +60,7 @@ var hashSeed = maphash.MakeSeed()
 
 func hashOf(key store.Key) uint64 { return maphash.String(hashSeed, string(key)) }
 
-// number is that of the newest segment in force, 0 for none.
+// number returns the number of the newest segment in force, 0 for none.
 func (f *folder) number() int {
 	if len(f.segments) == 0 {
 		return 0
@@ -329,8 +329,7 @@ func (p *Place) lost(f *folder, number int) error {
 		"sealed place from its contents", number, p.manifest(f.id).Path.Ref())
 }
 
-// list yields what is in a folder, of a state that does not change meanwhile. f.mu is not
-// held.
+// list yields what is in a folder, as they are now, whatever changes later. f.mu is not held.
 func list(segments []*segment, newer []*entry) func(yield func(store.Entry, error) bool) {
 	return func(yield func(store.Entry, error) bool) {
 		for one, err := range merge(segments, newer) {

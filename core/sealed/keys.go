@@ -128,9 +128,9 @@ type seal struct {
 	start   []byte // the header and the nonce
 }
 
-// told is what of a content is kept in its own header, for the day on which the manifest
-// of its folder is lost.
-type told struct {
+// origin says where a content was written. It is kept in the header of the content, for the
+// day on which the manifest of its folder is lost.
+type origin struct {
 	Folder   string `json:"folder"`
 	Path     string `json:"path"`
 	Name64   []byte `json:"name64,omitempty"`
@@ -138,7 +138,7 @@ type told struct {
 }
 
 // newSeal makes the key of a file. about, where it is not nil, is sealed into the header.
-func (k Keys) newSeal(about *told) (*seal, error) {
+func (k Keys) newSeal(about *origin) (*seal, error) {
 	wrap := &wrapping{about: about}
 	for _, recipient := range k.recipients {
 		one, err := age.ParseX25519Recipient(recipient)
@@ -151,8 +151,8 @@ func (k Keys) newSeal(about *told) (*seal, error) {
 	if _, err := age.Encrypt(&start, wrap); err != nil { // which writes the header and the nonce at once
 		return nil, fmt.Errorf("failed to make the header of a sealed file: %w", err)
 	}
-	begun := start.Bytes()
-	return &seal{fileKey: wrap.fileKey, nonce: begun[len(begun)-nonceSize:], start: begun}, nil
+	header := start.Bytes()
+	return &seal{fileKey: wrap.fileKey, nonce: header[len(header)-nonceSize:], start: header}, nil
 }
 
 // openSeal reads what an age file begins with: at least its header and the nonce.
@@ -179,7 +179,7 @@ func (k Keys) openSeal(start []byte) (*seal, error) {
 // wrapping gives an age file the stanzas of all recipients, and keeps its key.
 type wrapping struct {
 	recipients []age.Recipient
-	about      *told
+	about      *origin
 	fileKey    []byte
 }
 
@@ -194,25 +194,25 @@ func (w *wrapping) Wrap(fileKey []byte) (stanzas []*age.Stanza, err error) {
 		stanzas = append(stanzas, one...)
 	}
 	if w.about != nil {
-		body, err := sealTold(fileKey, *w.about)
+		body, err := sealOrigin(fileKey, *w.about)
 		if err != nil {
 			return nil, err
 		}
-		stanzas = append(stanzas, &age.Stanza{Type: toldStanza, Body: body})
+		stanzas = append(stanzas, &age.Stanza{Type: originStanza, Body: body})
 	}
 	return stanzas, nil
 }
 
-// toldStanza is the type of the stanza that says where a content belongs. Other programs
+// originStanza is the type of the stanza that says where a content belongs. Other programs
 // pass over it, as the format of age wants of stanzas that are unknown.
-const toldStanza = "deft-heron-place"
+const originStanza = "deft-heron-place"
 
-func toldKey(fileKey []byte) ([]byte, error) {
-	return hkdf.Key(sha256.New, fileKey, nil, toldStanza, chacha20poly1305.KeySize)
+func originKey(fileKey []byte) ([]byte, error) {
+	return hkdf.Key(sha256.New, fileKey, nil, originStanza, chacha20poly1305.KeySize)
 }
 
-func sealTold(fileKey []byte, about told) ([]byte, error) {
-	key, err := toldKey(fileKey)
+func sealOrigin(fileKey []byte, about origin) ([]byte, error) {
+	key, err := originKey(fileKey)
 	if err != nil {
 		return nil, err
 	}
@@ -227,10 +227,10 @@ func sealTold(fileKey []byte, about told) ([]byte, error) {
 	return aead.Seal(nil, make([]byte, aead.NonceSize()), text, nil), nil // the key is of this file alone
 }
 
-// toldOf returns what the header of a content says of its place; ok is false where it
+// origin returns what the header of a content says of its place; ok is false where it
 // says nothing, or another key wrote it.
-func (s *seal) toldOf() (about told, ok bool) {
-	_, rest, found := bytes.Cut(s.start, []byte("\n-> "+toldStanza+"\n"))
+func (s *seal) origin() (about origin, ok bool) {
+	_, rest, found := bytes.Cut(s.start, []byte("\n-> "+originStanza+"\n"))
 	if !found {
 		return about, false
 	}
@@ -246,7 +246,7 @@ func (s *seal) toldOf() (about told, ok bool) {
 	if err != nil {
 		return about, false
 	}
-	key, err := toldKey(s.fileKey)
+	key, err := originKey(s.fileKey)
 	if err != nil {
 		return about, false
 	}

@@ -15,7 +15,7 @@ import (
 	"deftheron/core/store"
 )
 
-// partWriter takes a file in parts, each sealed by itself: a part begins at a chunk, and
+// partWriter takes a file in parts, each sealed apart: a part begins at a chunk, and
 // the first one with what the file begins with.
 type partWriter struct {
 	place   *Place
@@ -77,10 +77,10 @@ func (w *partWriter) BeginParts(ctx context.Context, writing store.Writing) (str
 	if err != nil {
 		return "", err
 	}
-	begun := upload{Start: sealed.seal.start, For: sealed.set}
+	opened := upload{Start: sealed.seal.start, For: sealed.set}
 	for n := 0; ; n++ {
-		begun.Content = p.uploadContent(writing.Run, ref, n)
-		_, err := p.base.Stat(ctx, p.contentPlace(begun.Content))
+		opened.Content = p.uploadContent(writing.Run, ref, n)
+		_, err := p.base.Stat(ctx, p.contentPlace(opened.Content))
 		if store.KindOf(err) == store.ErrNotFound {
 			break
 		}
@@ -88,15 +88,15 @@ func (w *partWriter) BeginParts(ctx context.Context, writing store.Writing) (str
 			return "", err
 		}
 	}
-	at := p.contentPlace(begun.Content)
+	at := p.contentPlace(opened.Content)
 	if err := p.makeFolder(ctx, at.Folder.Path); err != nil {
 		return "", err
 	}
-	begun.ID, err = w.beneath.BeginParts(ctx, w.writing(writing, begun))
-	return begun.String(), err
+	opened.ID, err = w.beneath.BeginParts(ctx, w.writing(writing, opened))
+	return opened.String(), err
 }
 
-// writing is that of the content beneath.
+// writing returns the writing of the sealed content at the base.
 func (w *partWriter) writing(writing store.Writing, up upload) store.Writing {
 	return store.Writing{
 		Place: w.place.contentPlace(up.Content), Size: int64(len(up.Start)) + payloadSize(writing.Size), If: store.Absent, Run: writing.Run,

@@ -49,12 +49,12 @@ type Options struct {
 	Folder store.Path // of the base
 	Keys   Keys
 	Heads  Heads
-	// Gate is that of the base.
+	// Gate is the gate of the base.
 	Gate     store.Gate
 	Log      *slog.Logger
 	Now      func() time.Time
 	ReadOnly bool
-	// AutoSync is how long after a change it is written at the latest, by itself; 0 is never.
+	// AutoSync is how long after a change it is written at the latest, without a call of Sync; 0 is never.
 	AutoSync time.Duration
 }
 

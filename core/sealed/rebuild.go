@@ -14,8 +14,8 @@ import (
 	"deftheron/core/store"
 )
 
-// Rebuild makes the manifests of folders anew that are missing or damaged, from what the
-// headers of the contents say of their places: that is where each was written. Names that
+// Rebuild makes missing or damaged manifests again from the headers of the contents, which
+// say where each content was written. Names that
 // were changed since, empty folders, and hashes do not come back; of a content that was
 // replaced and not removed yet, both come back.
 func (p *Place) Rebuild(ctx context.Context) (done store.Rebuilt, err error) {
@@ -44,12 +44,12 @@ type rebuilding struct {
 	*Place
 	ctx     context.Context
 	done    *store.Rebuilt
-	broken  map[string]bool       // folders that are made anew
+	broken  map[string]bool       // folders whose manifest is made again
 	reached map[string]store.Path // folders, by id
 	refers  spill.Sorter[struct{}]
 }
 
-// visit walks all folders that can be reached, begins those anew that are broken, and
+// visit walks all folders that can be reached, begins the broken ones again, and
 // gathers what contents they name.
 func (r *rebuilding) visit() error {
 	r.refers = spill.Sorter[struct{}]{}
@@ -201,7 +201,7 @@ func (r *rebuilding) orphanOf(content string, there store.Entry) (found orphan, 
 	if err != nil {
 		return found, nil //nolint:nilerr // see above
 	}
-	is, ok := seal.toldOf()
+	is, ok := seal.origin()
 	size, whole := plainSize(there.Size - int64(len(seal.start)))
 	address, err := store.ParseAddress("/a" + is.Path)
 	if !ok || !whole || err != nil {

@@ -37,7 +37,7 @@ func (p *Place) sealedTo() (Keys, string) {
 }
 
 // SetRecipients has everything that is written from now on sealed to one's own key and to
-// others. What is there already is sealed anew by [Place.ResealManifests] and
+// others. What is there already is sealed again by [Place.ResealManifests] and
 // [Place.ResealContents].
 func (p *Place) SetRecipients(ctx context.Context, others []string) error {
 	for _, other := range others {
@@ -173,7 +173,7 @@ func (p *Place) Reseal(ctx context.Context, contents bool, progress func(store.R
 	return done, err
 }
 
-// ResealContents seals every content that is sealed to recipients of before anew, with
+// ResealContents seals every content that is sealed to former recipients again, with
 // another key. It goes on where a process has ended. progress, where it is not nil, is
 // called after each file.
 func (p *Place) ResealContents(ctx context.Context, progress func(store.Resealed)) (done store.Resealed, err error) {
@@ -202,7 +202,7 @@ func (p *Place) ResealContents(ctx context.Context, progress func(store.Resealed
 				done.Files, done.Bytes = done.Files+1, done.Bytes+one.Size
 			case store.ErrChanged, store.ErrNotFound: // somebody has written it since, as it is to be
 			case store.ErrRefused:
-				p.log.Warn("a content could not be sealed anew", "file", path.Ref().String(), "error", err)
+				p.log.Warn("a content could not be sealed again", "file", path.Ref().String(), "error", err)
 				done.Left++
 			default:
 				return err

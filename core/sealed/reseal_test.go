@@ -64,7 +64,7 @@ func TestReseal(t *testing.T) {
 			}
 		}
 		if place.NeedsReseal() {
-			t.Error("something is left to be sealed anew")
+			t.Error("something is left to be sealed again")
 		}
 		if err := store.Close(place); err != nil {
 			t.Fatal(err)

@@ -14,12 +14,12 @@ type Sealing interface {
 	// Reseal seals the names to the recipients of now, and with contents the contents too.
 	// What broke off is gone on with. progress, where it is not nil, is called as it goes on.
 	Reseal(ctx context.Context, contents bool, progress func(Resealed)) (Resealed, error)
-	// Rebuild makes what says where everything is anew, where it is missing or damaged,
+	// Rebuild makes what says where everything is again, where it is missing or damaged,
 	// from the contents, as far as that is possible.
 	Rebuild(ctx context.Context) (Rebuilt, error)
 }
 
-// Resealed is what was sealed anew.
+// Resealed is what was sealed again.
 type Resealed struct {
 	Folders int64 // of which the names were
 	Files   int64 // of which the contents were

@@ -12,7 +12,7 @@ import (
 
 // readings are the contents of a run that go to several targets: each is read once, by
 // whichever target is ahead, and kept until the others have had it, as long as there is
-// room. A target that falls further behind reads by itself.
+// room. A target that falls further behind reads the source itself.
 type readings struct {
 	dir string
 
@@ -151,7 +151,7 @@ func (one *reading) free() {
 }
 
 // open reads it, or length bytes of it from an offset on, for a route; 0 is to the end.
-// source begins to read at the source, where nobody has.
+// source begins to read at the source, if nobody has started.
 func (one *reading) open(route int, offset, length int64, source func() (io.ReadCloser, error)) (io.ReadCloser, error) {
 	one.mu.Lock()
 	defer one.mu.Unlock()
@@ -238,7 +238,7 @@ func (b *sharedBody) Read(p []byte) (int, error) {
 	return int(n), err
 }
 
-// fill reads once more from the source. one.mu is held, and let go meanwhile.
+// fill reads once more from the source. one.mu is held, and let go while it reads.
 func (one *reading) fill() {
 	one.busy = true
 	body, at := one.body, one.n
@@ -312,7 +312,7 @@ func (b *sharedBody) Close() error {
 }
 
 // sharedReading returns the reading of the item's content, where other targets want it too.
-// What is tried once more is read by itself.
+// A further try reads the source itself.
 func (a *attempt) sharedReading() (*reading, bool) {
 	if a.readings == nil || a.try > 1 || a.from != nil || a.item.Source.Revision == "" || a.item.Size <= 0 || a.item.Size > mostShared {
 		return nil, false

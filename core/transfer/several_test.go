@@ -162,7 +162,7 @@ func TestFullTarget(t *testing.T) {
 }
 
 // TestSharedReadingBreaks has the source break off in the middle of contents: each target
-// tries again by itself.
+// tries again on its own.
 func TestSharedReadingBreaks(t *testing.T) {
 	s := newSeveral(t, 3)
 	for _, at := range []int64{0, 100, 200_000} {

@@ -11,7 +11,7 @@ import (
 	"deftheron/service/records"
 )
 
-// base is the account that another one is in, such as that of a sealed place.
+// base is the account that another one is in, such as a sealed place is.
 type base struct {
 	accounts *Accounts
 	of       records.Account
@@ -31,7 +31,7 @@ func baseAddress(provider store.Provider, options map[string]string) string {
 	return ""
 }
 
-// openingKey is that of the accounts that are being opened, each in the next.
+// openingKey keeps the accounts that are being opened, each in the next.
 type openingKey struct{}
 
 // open opens the account that an address leads to.
@@ -95,7 +95,7 @@ func (a *Accounts) Within(ctx context.Context, name string) (names []string, err
 	return names, nil
 }
 
-// freeOfOthers is an error where accounts are in folders of one that is to be unlinked.
+// freeOfOthers returns an error if other accounts are in folders of the account to unlink.
 func (a *Accounts) freeOfOthers(ctx context.Context, name string) error {
 	names, err := a.Within(ctx, name)
 	if err != nil || len(names) == 0 {

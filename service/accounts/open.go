@@ -92,7 +92,7 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 }
 
 // openingOf is what a provider gets to open an account, and the gate that the account has
-// then: that of the account that it is in, where it is in another.
+// then: the gate of the account that it is in, if it is in another.
 func (a *Accounts) openingOf(ctx context.Context, provider store.Provider, row records.Account, keeps store.Secrets) (store.Opening,
 	*base) {
 	in := &base{accounts: a, of: row, gate: gate.New(row.ID, 16, 64)}

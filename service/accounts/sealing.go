@@ -100,7 +100,7 @@ func (a *Accounts) Reseal(ctx context.Context, name string, contents bool) error
 	})
 }
 
-// Rebuild makes the manifests of a sealed account anew that are missing or damaged, in the
+// Rebuild makes missing or damaged manifests of a sealed account again, in the
 // background.
 func (a *Accounts) Rebuild(ctx context.Context, name string) error {
 	return a.startSealing(ctx, name, TaskRebuild, func(ctx context.Context, sealing store.Sealing, task *SealingTask) error {

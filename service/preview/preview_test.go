@@ -67,7 +67,7 @@ func probe(what string) int {
 		}
 		return len(held) * 0
 	case "time":
-		for began := time.Now(); time.Since(began) < 3*childSeconds*time.Second; {
+		for began := time.Now(); time.Since(began) < 30*childSeconds*time.Second; { // of the clock: others may compute too
 		}
 	}
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 const everyFolder = "*"
 
 // eachFolder returns the routes with those that end in /* replaced by one for each folder.
-// starting says that where the folders cannot be listed now those of the last run count.
+// starting says that the folders of the last run count if they cannot be listed now.
 func (r *Runner) eachFolder(ctx context.Context, spec job.Spec, rules plan.Rules, starting bool) ([]job.Route, error) {
 	var routes []job.Route
 	for _, one := range spec.Routes {
