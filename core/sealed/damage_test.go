@@ -269,7 +269,7 @@ func (c *counting) Write(ctx context.Context, writing store.Writing) (store.Writ
 }
 
 // appendTo is how many files the folder has that files are added to.
-var appendTo = flag.Int("sealed-files", 10_000, "files in the folder that more are added to; 100,000 is what is promised for")
+var appendTo = flag.Int("sealed-files", 2_000, "files in the folder that more are added to; 100,000 is what is promised for")
 
 // TestAppendSize adds files, one at a time, to a large folder.
 func TestAppendSize(t *testing.T) {
