@@ -31,7 +31,7 @@ func (p *Place) clean(ctx context.Context, cleaning store.Cleaning) ([]store.Lef
 	return cleaned, nil
 }
 
-// cleanUploads gives up the uploads of places that are not to be gone on with.
+// cleanUploads aborts the uploads that the run will not continue.
 func (p *Place) cleanUploads(ctx context.Context, cleaning store.Cleaning) ([]store.Leftover, error) {
 	if p.base.Capabilities().Clean == nil || len(cleaning.Uploads) == 0 {
 		return nil, nil

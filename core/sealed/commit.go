@@ -118,6 +118,7 @@ func (p *Place) commitOnce(ctx context.Context, f *folder, changes map[store.Key
 	}
 	f.checked = p.now()
 	f.mu.Unlock()
+	p.loaded.Add(int64(len(entries) + 50))
 	if err := p.heads.SaveHead(ctx, f.id, Head{Number: made.Number, MAC: made.mac}); err != nil {
 		return err
 	}

@@ -24,3 +24,17 @@ func SetWorkFactor(factor int) (restore func()) {
 	workFactor = factor
 	return func() { workFactor = before }
 }
+
+// SetMostIndexed has less held in memory, until the function returned is called.
+func SetMostIndexed(entries int) (restore func()) {
+	before := mostIndexed
+	mostIndexed = entries
+	return func() { mostIndexed = before }
+}
+
+// FoldersHeld is how many folders are in memory.
+func FoldersHeld(p *Place) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return len(p.folders)
+}

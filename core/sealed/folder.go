@@ -171,6 +171,7 @@ func (p *Place) load(ctx context.Context, f *folder) error {
 	if err != nil {
 		return err
 	}
+	seen := known
 	if known.Number = max(known.Number, f.number()); newest < known.Number {
 		if newest == 0 {
 			return p.lost(f, 1)
@@ -194,8 +195,13 @@ func (p *Place) load(ctx context.Context, f *folder) error {
 	if err := f.take(inForce, added); err != nil {
 		return err
 	}
+	p.loaded.Add(int64(f.weight()))
 	p.tidy(ctx, f, numbers)
-	return p.heads.SaveHead(ctx, f.id, Head{Number: f.number(), MAC: inForce[len(inForce)-1].mac})
+	now := Head{Number: f.number(), MAC: inForce[len(inForce)-1].mac}
+	if now == seen {
+		return nil
+	}
+	return p.heads.SaveHead(ctx, f.id, now)
 }
 
 // numbers lists the segments that are at the provider.

@@ -3,7 +3,6 @@ package sealed
 import (
 	"context"
 	"encoding/base64"
-	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -187,7 +186,7 @@ func (w *partWriter) CommitParts(ctx context.Context, writing store.Writing, id 
 		Content: up.Content, Size: writing.Size, Modified: writing.Modified,
 		Key: append(append([]byte{}, seal.fileKey...), seal.nonce...), Header: int64(len(up.Start)), For: up.For,
 	}
-	whole, known := wholeOf(parts)
+	whole, known := store.WholeOf(parts)
 	if known {
 		one.Hashes = []string{whole.String()}
 	}
@@ -196,23 +195,6 @@ func (w *partWriter) CommitParts(ctx context.Context, writing store.Writing, id 
 		made.Verification = store.Hash{} // what is at the provider has to be read back
 	}
 	return made, err
-}
-
-// wholeOf is the CRC64NVME of all parts, opened; ok is false where one has none.
-func wholeOf(parts []store.Part) (whole store.Hash, ok bool) {
-	var sum uint64
-	for i, part := range parts {
-		one, err := hex.DecodeString(part.Hash)
-		if err != nil || len(one) != 8 {
-			return whole, false
-		}
-		value := binary.BigEndian.Uint64(one)
-		if i > 0 {
-			value = store.CombineCRC64NVME(sum, value, part.Size)
-		}
-		sum = value
-	}
-	return store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, sum)), len(parts) > 0
 }
 
 // AbortParts implements store.PartWriter.

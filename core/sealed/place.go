@@ -21,6 +21,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"deftheron/core/store"
@@ -98,6 +99,7 @@ type Place struct {
 	held         map[string][]string // by block, the contents of which a note says that they are kept
 	made         map[string]bool     // folders of the base that are there
 
+	loaded   atomic.Int64 // the weight of folders that were loaded or written since the last putAway
 	flushing sync.Mutex
 }
 

@@ -7,13 +7,19 @@ import (
 )
 
 // mostIndexed is how many entries are held in the indexes of folders that are not in use.
-const mostIndexed = 500_000
+// Tests have fewer.
+var mostIndexed = 500_000
 
 // mostScratch is how large the scratch file may become.
 const mostScratch = 1 << 30
 
-// putAway forgets folders that were not used for the longest, where many are held.
+// putAway forgets folders that were not used for the longest, where many are held. It looks
+// only after a quarter of what may be held was loaded or written. No folder is locked.
 func (p *Place) putAway() {
+	if p.loaded.Load() < int64(mostIndexed/4) {
+		return
+	}
+	p.loaded.Store(0)
 	p.mu.Lock()
 	all, files := slices.Collect(maps.Values(p.folders)), p.scratch
 	p.mu.Unlock()

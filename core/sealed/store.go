@@ -176,6 +176,7 @@ func (p *Place) resolve(ctx context.Context, path store.Path) (string, error) {
 
 // folderAt returns the folder at a path, locked.
 func (p *Place) folderAt(ctx context.Context, path store.Path, age time.Duration) (*folder, error) {
+	p.putAway()
 	id, err := p.resolve(ctx, path)
 	if err != nil {
 		return nil, err

@@ -74,7 +74,7 @@ func (p payload) open(number int64, last bool, chunk []byte) ([]byte, error) {
 var errSeal = errors.New("a block of it was changed, moved or cut off")
 
 // sealer gives what it reads, sealed. The chunks that it makes begin at a number; ends
-// says whether the last that it reads is that of the file.
+// says whether its last chunk is the last of the file.
 type sealer struct {
 	source io.Reader
 	from   payload

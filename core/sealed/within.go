@@ -97,16 +97,16 @@ func (p *Place) both(ctx context.Context, a, b store.Path) (inA, inB *folder, un
 			f.mu.Unlock()
 		}
 		if ids[0] == ids[1] {
-			if inA = p.loaded(ids[0]); inA != nil {
+			if inA = p.lockLoaded(ids[0]); inA != nil {
 				return inA, inA, inA.mu.Unlock, nil
 			}
 			continue
 		}
-		first, second := p.loaded(min(ids[0], ids[1])), (*folder)(nil) // always in one order
+		first, second := p.lockLoaded(min(ids[0], ids[1])), (*folder)(nil) // always in one order
 		if first == nil {
 			continue
 		}
-		if second = p.loaded(max(ids[0], ids[1])); second == nil {
+		if second = p.lockLoaded(max(ids[0], ids[1])); second == nil {
 			first.mu.Unlock()
 			continue
 		}
@@ -119,8 +119,8 @@ func (p *Place) both(ctx context.Context, a, b store.Path) (inA, inB *folder, un
 	return nil, nil, nil, store.Errorf(store.ErrTryAgain, "the folders %s and %s change all the time", a.Ref(), b.Ref())
 }
 
-// loaded returns a folder, locked, if it needs no request; else nil.
-func (p *Place) loaded(id string) *folder {
+// lockLoaded returns a folder, locked, if it needs no request; else nil.
+func (p *Place) lockLoaded(id string) *folder {
 	p.mu.Lock()
 	f := p.folders[id]
 	p.mu.Unlock()

@@ -1,6 +1,10 @@
 package store
 
-import "context"
+import (
+	"context"
+	"encoding/binary"
+	"encoding/hex"
+)
 
 // PartLimits say when and how a store takes a file in parts.
 type PartLimits struct {
@@ -54,4 +58,22 @@ func Parts(s Store, size int64) (writer PartWriter, limits PartLimits, ok bool) 
 		return nil, PartLimits{}, false
 	}
 	return writer, limits, true
+}
+
+// WholeOf returns the CRC64NVME of all parts put together, in their order; ok is false if one
+// of them has none.
+func WholeOf(parts []Part) (whole Hash, ok bool) {
+	var sum uint64
+	for i, part := range parts {
+		raw, err := hex.DecodeString(part.Hash)
+		if err != nil || len(raw) != 8 {
+			return whole, false
+		}
+		one := binary.BigEndian.Uint64(raw)
+		if i > 0 {
+			one = CombineCRC64NVME(sum, one, part.Size)
+		}
+		sum = one
+	}
+	return HashOf(CRC64NVME, binary.BigEndian.AppendUint64(nil, sum)), len(parts) > 0
 }

@@ -2,8 +2,6 @@ package transfer
 
 import (
 	"context"
-	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"slices"
 	"sync"
@@ -60,7 +58,7 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
 	}
 	slices.SortFunc(upload.Parts, func(x, y store.Part) int { return x.Number - y.Number })
-	if whole, ok := wholeOf(upload.Parts); ok && a.verificationKind() == store.CRC64NVME {
+	if whole, ok := store.WholeOf(upload.Parts); ok && a.verificationKind() == store.CRC64NVME {
 		a.note(whole.String())
 	}
 	written, err := writer.CommitParts(ctx, writing, upload.ID, upload.Parts)
@@ -182,7 +180,7 @@ func (a *attempt) giveUpUpload(ctx context.Context, place store.Ref) error {
 // together. Where there is none of the whole, each part was verified by itself.
 func (a *attempt) verifyParts(ctx context.Context, writing store.Writing, written store.Written, parts []store.Part) (string, error) {
 	if a.verificationKind() == store.CRC64NVME {
-		whole, ok := wholeOf(parts)
+		whole, ok := store.WholeOf(parts)
 		if !ok {
 			return "", store.Errorf(store.ErrOutcomeUnknown, "a part of %s has no hash", writing.Place)
 		}
@@ -196,23 +194,6 @@ func (a *attempt) verifyParts(ctx context.Context, writing store.Writing, writte
 		return a.verifyByReading(ctx, writing, written)
 	}
 	return string(a.verificationKind()) + " of each of " + plural(len(parts), "part") + " (told by the target)", nil
-}
-
-// wholeOf is the CRC64NVME of all parts put together; ok false where one has none.
-func wholeOf(parts []store.Part) (hash store.Hash, ok bool) {
-	var whole uint64
-	for i, part := range parts {
-		sum, err := hex.DecodeString(part.Hash)
-		if err != nil || len(sum) != 8 {
-			return hash, false
-		}
-		if i == 0 {
-			whole = binary.BigEndian.Uint64(sum)
-		} else {
-			whole = store.CombineCRC64NVME(whole, binary.BigEndian.Uint64(sum), part.Size)
-		}
-	}
-	return store.HashOf(store.CRC64NVME, binary.BigEndian.AppendUint64(nil, whole)), true
 }
 
 // verifyByReading reads both sides. What is another is removed again.

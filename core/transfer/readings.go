@@ -31,6 +31,8 @@ const (
 	// how much of such.
 	inMemory     = 256 << 10
 	mostInMemory = 32 << 20
+	// readingCost is what a reading takes beside its content, about.
+	readingCost = 1 << 10
 	// mostShared is up to which size a content is read for several targets at once, and
 	// mostInFiles how much is kept of such.
 	mostShared  = 1 << 30
@@ -60,7 +62,7 @@ func (r *readings) drop(one *reading) {
 	one.at = nil
 	delete(r.all, one.key)
 	if one.size <= inMemory {
-		r.inMem -= one.size
+		r.inMem -= one.size + readingCost
 	} else {
 		r.inFile -= one.size
 	}
@@ -76,25 +78,25 @@ func (r *readings) get(key readingKey, size int64, targets int) *reading {
 		r.order.MoveToFront(one.at)
 		return one
 	}
-	held, most := &r.inFile, int64(mostInFiles)
+	held, most, takes := &r.inFile, int64(mostInFiles), size
 	if size <= inMemory {
-		held, most = &r.inMem, mostInMemory
+		held, most, takes = &r.inMem, mostInMemory, size+readingCost
 	}
-	for at := r.order.Back(); at != nil && *held+size > most; {
+	for at := r.order.Back(); at != nil && *held+takes > most; {
 		one, before := at.Value.(*reading), at.Prev()
 		if (one.size <= inMemory) == (size <= inMemory) && !one.isUsed() {
 			r.drop(one)
 		}
 		at = before
 	}
-	if *held+size > most {
+	if *held+takes > most {
 		return nil
 	}
 	one := &reading{of: r, key: key, size: size, targets: targets, had: map[int]int64{}}
 	one.more = sync.NewCond(&one.mu)
 	one.at = r.order.PushFront(one)
 	r.all[key] = one
-	*held += size
+	*held += takes
 	return one
 }
 

@@ -102,9 +102,6 @@ func (p Provider) Make(ctx context.Context, opening store.Opening, try bool) (bo
 		if identity, _, err = sealed.NewKey(); err != nil {
 			return false, err
 		}
-		if locked, err = sealed.LockIdentity(identity, credential.Secret); err != nil {
-			return false, err
-		}
 	}
 	keys, err := parse(opening, identity)
 	if err != nil {
@@ -112,6 +109,11 @@ func (p Provider) Make(ctx context.Context, opening store.Opening, try bool) (bo
 	}
 	if try {
 		return true, nil
+	}
+	if credential.Files[optionKeyFile] == "" {
+		if locked, err = sealed.LockIdentity(identity, credential.Secret); err != nil {
+			return false, err
+		}
 	}
 	return true, sealed.Create(ctx, base.Store, base.Folder, keys, locked)
 }

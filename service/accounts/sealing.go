@@ -148,8 +148,8 @@ func (a *Accounts) startSealing(ctx context.Context, name, kind string,
 	return nil
 }
 
-// CloseSealed ends the work on sealed accounts, which is gone on with after the next start,
-// and has written what they have gathered.
+// CloseSealed stops the work on sealed accounts, which continues after the next start, and
+// writes the changes that they have gathered.
 func (a *Accounts) CloseSealed() {
 	a.sealing.mu.Lock()
 	if a.sealing.end != nil {
