@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,9 +23,33 @@ type window struct {
 	ctx context.Context
 }
 
+// browsers holds one value for each test that has a browser open: each keeps a core busy.
+var browsers = make(chan struct{}, 2)
+
+// browsing are the names of those tests.
+var browsing sync.Map
+
+// takeBrowser waits until few enough other tests have a browser open. A test that has one
+// already gets more at once.
+func takeBrowser(t *testing.T) {
+	test, _, _ := strings.Cut(t.Name(), "/")
+	if _, has := browsing.LoadOrStore(test, true); has {
+		return
+	}
+	browsers <- struct{}{}
+	t.Cleanup(func() {
+		browsing.Delete(test)
+		<-browsers
+	})
+}
+
+// longestWait is how long a page may take, also where other tests keep the machine busy.
+const longestWait = time.Minute
+
 // openBrowser opens a window that looks things up nowhere but on loopback.
 func openBrowser(t *testing.T) *window {
 	t.Helper()
+	takeBrowser(t)
 	allocator, stop := chromedp.NewExecAllocator(t.Context(), append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
@@ -62,7 +88,7 @@ func js[T any](b *window, expression string) T {
 // until waits until an expression is true, and fails with what the page shows.
 func (b *window) until(expression string) {
 	b.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); ; {
+	for deadline := time.Now().Add(longestWait); ; {
 		value, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("Boolean("+expression+")"))
 		if err == nil && value {
 			return

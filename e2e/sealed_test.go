@@ -16,7 +16,7 @@ import (
 	"deftheron/servertest"
 )
 
-var everywhere = flag.Bool("everywhere", false, "try sealed places in accounts of every kind, as make soak does")
+var everywhere = flag.Bool("everywhere", false, "try every kind of account with every other, and sealed places in each, as make soak does")
 
 // sealedBases are the accounts in which sealed places are tried.
 func sealedBases() []string {
