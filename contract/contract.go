@@ -44,10 +44,15 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 
 // Whoami is who makes the request, and to which service.
 type Whoami struct {
-	Role     string `json:"role"`
-	Kind     string `json:"kind" doc:"Kind of sign-in: owner (a token) or session (the console)."`
-	Instance string `json:"instance" doc:"The id of this service's data folder."`
-	Version  string `json:"version"`
+	User     string  `json:"user" doc:"The user's name."`
+	Role     string  `json:"role" enum:"viewer,operator,owner"`
+	Kind     string  `json:"kind" doc:"Kind of sign-in: owner (the owner's token), session (the console) or token."`
+	Grants   []Grant `json:"grants" doc:"Places that the user sees; none for an owner, who sees all."`
+	Fresh    bool    `json:"fresh" doc:"Signed in during the last 15 minutes, as some operations need."`
+	Codes    bool    `json:"codes" doc:"Signs in with one-time codes."`
+	Password bool    `json:"password" doc:"Signs in with a password."`
+	Instance string  `json:"instance" doc:"The id of this service's data folder."`
+	Version  string  `json:"version"`
 }
 
 // SigninLink is a link that signs in to the console once.
@@ -480,6 +485,7 @@ func RevisionOfTag(tag string) (revision string, ok bool) {
 // Session is a sign-in of the console.
 type Session struct {
 	ID      string     `json:"id"`
+	User    string     `json:"user" doc:"The user's name."`
 	Started time.Time  `json:"started"`
 	Seen    *time.Time `json:"seen,omitempty" doc:"Last use, to within five minutes."`
 	Ends    *time.Time `json:"ends,omitempty"`

@@ -74,6 +74,8 @@ type Options struct {
 	// KeepHistory is how long what runs move to history is kept; 0 keeps it for
 	// good.
 	KeepHistory time.Duration
+	// KeepAudit is how long the audit log is kept; 0 keeps it for good.
+	KeepAudit time.Duration
 }
 
 // Service is a service that listens.
@@ -95,6 +97,7 @@ type Service struct {
 	linked        *accounts.Accounts
 	recent        *tree.Recent
 	hub           *live.Hub
+	audit         *access.Audit
 	server        *http.Server
 	measuring     *http.Server // the metrics, at an address of their own
 	listener      net.Listener
@@ -178,7 +181,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 			return nil, err
 		}
 	}
-	who := access.New(s.db)
+	who := access.New(s.db, sealer)
 	if err := who.EnsureOwner(ctx, s.options.Data); err != nil {
 		return nil, err
 	}
@@ -204,20 +207,31 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	s.notifications = notify.New(s.db, sealer, s.options.Log)
 	all := &tree.Tree{Accounts: linked}
 	s.connect(linked, all, scratch)
-	link, _ := who.NewLink()
+	if s.audit, err = access.NewAudit(s.db, sealer, s.options.Log); err != nil {
+		return nil, err
+	}
+	s.people(who)
+	link, _ := who.NewLink(records.OwnerID, "")
 	s.SigninURL = s.URL + "/signin#" + link
 	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates})
 	if err := s.listenMetrics(measured); err != nil {
 		return nil, err
 	}
 	server := api.Server{
-		Access: who, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner,
+		Access: who, Audit: s.audit, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner,
 		Previews:      previews,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
 	}
 	return server.Handler(), nil
+}
+
+// people has runs held to what the users see in whose name they go, and users see what they link.
+func (s *Service) people(who *access.Access) {
+	s.runner.ScopeOf = who.ScopeOf
+	who.Regranted = s.runner.Regranted
+	s.linked.LinkedBy = who.GrantLinked
 }
 
 // accounts opens what is linked.
@@ -303,6 +317,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	background.Go(func() { s.runner.Tidy(watching) })
 	background.Go(func() { s.runner.KeepRehearsals(watching) })
 	background.Go(func() { s.notifications.Run(watching) })
+	background.Go(func() { s.audit.Run(watching, s.options.KeepAudit) })
 	debug.FreeOSMemory() // what describing the API took is not needed again
 	served := make(chan error, 1)
 	go func() { served <- s.server.Serve(s.listener) }()

@@ -52,6 +52,7 @@ const (
 	CauseHoldsMore     Cause = "folder-holds-more"
 	CauseLater         Cause = "changed-again"
 	CauseHours         Cause = "outside-hours"
+	CauseOwner         Cause = "owner-without-grants"
 
 	CauseNotThere   Cause = "not-at-target"
 	CauseUnverified Cause = "not-verified"
@@ -87,7 +88,7 @@ func Causes() []Cause {
 		CauseRolledBack, CauseRemoved, CauseVersionKept, CauseMoved, CauseGaveWay, CauseNotRemoved,
 		CauseHoldsMore, CauseLater, CauseHours, CauseNotThere, CauseUnverified, CauseDiffers,
 		CauseCleared, CauseExported, CauseDuplicate, CauseSameStorage, CauseMerging, CauseGrowing,
-		CauseRemovalIgnored, CauseDocumentStays,
+		CauseRemovalIgnored, CauseDocumentStays, CauseOwner,
 	}
 }
 

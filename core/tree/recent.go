@@ -65,6 +65,13 @@ func (r *Recent) List(ctx context.Context, address store.Address, fresh bool) (i
 	if address.IsRoot() {
 		return r.Tree.List(ctx, address), now
 	}
+	switch Sees(ctx, address) { // what is remembered is everything
+	case Hidden:
+		return r.Tree.List(ctx, address), now
+	case Through:
+		nodes, at := r.List(WithScope(ctx, nil), address, fresh)
+		return through(ctx, nodes), at
+	}
 	if known := r.lookUp(address, now); known != nil && !fresh {
 		if now.Sub(known.at) > freshFor {
 			r.freshen(ctx, address, known)

@@ -60,13 +60,17 @@ type Located struct {
 
 // Locate opens the address's account and returns the place there, without
 // looking whether anything is at it. Only steps by id ask the store.
-// ErrRefused for the root, which is in no account.
+// ErrRefused for the root, which is in no account; ErrNotFound for what the scope of the
+// context does not show whole.
 func (t *Tree) Locate(ctx context.Context, address store.Address) (Located, error) {
 	if address.IsRoot() {
 		return Located{}, store.Errorf(store.ErrRefused, "/ is the root of all accounts; name an account, as in /desk")
 	}
 	account, err := t.Accounts.Open(ctx, address.Account)
 	if err != nil {
+		return Located{}, err
+	}
+	if err := CheckSeen(ctx, address); err != nil {
 		return Located{}, err
 	}
 	located := Located{Account: account, Address: address}
@@ -106,6 +110,12 @@ func (t *Tree) Stat(ctx context.Context, address store.Address) (Node, error) {
 	if address.IsRoot() {
 		return Node{Entry: store.Entry{Name: "/", Kind: store.KindFolder}}, nil
 	}
+	if Sees(ctx, address) == Through {
+		if _, err := t.Accounts.Open(ctx, address.Account); err != nil {
+			return Node{}, err
+		}
+		return passed(address, address.Name()), nil
+	}
 	located, err := t.Locate(ctx, address)
 	if err != nil {
 		return Node{}, err
@@ -122,8 +132,12 @@ func (t *Tree) Stat(ctx context.Context, address store.Address) (Node, error) {
 }
 
 // List yields what is in a folder, in the order of keys; the accounts where
-// it is the root. What is ours is left out. A file yields itself.
+// it is the root. What is ours, and what the scope of the context hides, is left out. A file
+// yields itself.
 func (t *Tree) List(ctx context.Context, address store.Address) iter.Seq2[Node, error] {
+	if Sees(ctx, address) == Through && !address.IsRoot() {
+		return through(ctx, t.List(WithScope(ctx, nil), address))
+	}
 	return func(yield func(Node, error) bool) {
 		if address.IsRoot() {
 			t.listRoot(ctx, yield)

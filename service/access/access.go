@@ -10,17 +10,16 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
 	"deftheron/core/remedy"
+	"deftheron/core/tree"
 	"deftheron/service/records"
 )
-
-// Owner is the role that may do everything.
-const Owner = "owner"
 
 // TokenFileName is the file of the owner's token in the data folder.
 const TokenFileName = "owner.token"
@@ -30,29 +29,73 @@ const TokenFileName = "owner.token"
 var ErrNotSignedIn = errors.New("not signed in")
 
 const (
+	// A session ends sessionTime after it began, and idleTime after it was used last.
 	sessionTime = 30 * 24 * time.Hour
+	idleTime    = 7 * 24 * time.Hour
 	linkTime    = 15 * time.Minute
 	mostLinks   = 32
+	// freshTime is how long after a sign-in a session may do what needs a fresh one.
+	freshTime = 15 * time.Minute
+)
+
+// The kinds of sign-ins.
+const (
+	KindOwner   = "owner"   // the owner's token
+	KindSession = "session" // the console
+	KindToken   = "token"   // a token for programs
 )
 
 // Person is who makes a request.
 type Person struct {
 	TokenID string
-	Kind    string // "owner": by token; "session": in the console
-	Role    string
+	Kind    string
+	User    string // the id of the user
+	Name    string // of the user
+	Role    Role
+	// Token is the name of a token for programs.
+	Token string
+	// Scopes are the kinds of operations that a token is for; none: all.
+	Scopes []string
+	// Scope is what the person sees of the tree; nil: everything.
+	Scope tree.Scope
+	// Confirmed is when the user of a session signed in last.
+	Confirmed time.Time
 }
 
-// Access keeps tokens, sessions and one-time links.
-type Access struct {
-	DB  *records.DB
-	Now func() time.Time
+// Fresh reports whether somebody has signed in lately enough for what needs it. Tokens are:
+// they are not left open on a desk.
+func (p Person) Fresh(now time.Time) bool {
+	return p.Kind != KindSession || now.Sub(p.Confirmed) < freshTime
+}
 
-	mu    sync.Mutex
-	links map[[sha256.Size]byte]time.Time // when they expire
-	known map[[sha256.Size]byte]cached
+// Has reports whether the token of a person is for a kind of operations.
+func (p Person) Has(scope string) bool {
+	return len(p.Scopes) == 0 || scope == "" || slices.Contains(p.Scopes, scope)
+}
+
+// Access keeps users, grants, tokens, sessions and one-time links.
+type Access struct {
+	DB     *records.DB
+	Sealer *Sealer
+	Now    func() time.Time
+	// Regranted, if not nil, is called after the role or the grants of a user changed.
+	Regranted func(user string)
+
+	hashing chan struct{} // bounds the memory that hashing passwords takes
+	codes   sync.Mutex    // one code is checked, and used up, at a time
+	mu      sync.Mutex
+	links   map[[sha256.Size]byte]link
+	known   map[[sha256.Size]byte]cached
 	// ends are called when a token ends, by its id.
 	ends   map[string]map[*func()]bool
 	failed failures
+}
+
+// link is a one-time link for the console.
+type link struct {
+	expires time.Time
+	user    string
+	by      string // the id of the token that asked for it; it ends with that
 }
 
 // cached spares a look into the records for each request.
@@ -67,9 +110,9 @@ const cacheTime = 10 * time.Second
 const seenEvery = 5 * time.Minute
 
 // New returns the access to a service with the records given.
-func New(db *records.DB) *Access {
-	return &Access{DB: db, Now: time.Now, links: map[[sha256.Size]byte]time.Time{}, known: map[[sha256.Size]byte]cached{},
-		ends: map[string]map[*func()]bool{}}
+func New(db *records.DB, sealer *Sealer) *Access {
+	return &Access{DB: db, Sealer: sealer, Now: time.Now, hashing: make(chan struct{}, mostHashing), links: map[[sha256.Size]byte]link{},
+		known: map[[sha256.Size]byte]cached{}, ends: map[string]map[*func()]bool{}}
 }
 
 // secret returns 32 random bytes as text.
@@ -95,18 +138,25 @@ func (a *Access) EnsureOwner(ctx context.Context, dir string) error {
 		}
 		return fmt.Errorf("could not write the owner's token to %s: %w", path, err)
 	}
-	_, err = a.add(ctx, "owner", token, nil, Visitor{})
-	return err
+	return a.add(ctx, token, &records.Token{Kind: KindOwner, User: records.OwnerID})
 }
 
 // Visitor is where a request comes from, and what program it says to be.
 type Visitor struct{ From, Client string }
 
-func (a *Access) add(ctx context.Context, kind, token string, expires *time.Time, by Visitor) (records.Token, error) {
+// add keeps a token, of which row has the kind and the user.
+func (a *Access) add(ctx context.Context, token string, row *records.Token) error {
 	hash := sha256.Sum256([]byte(token))
-	row := records.Token{ID: uuid.NewString(), Kind: kind, Hash: hash[:], Role: Owner, CreatedAt: a.Now(), ExpiresAt: expires, From: by.From,
-		Client: by.Client}
-	return row, a.DB.AddToken(ctx, &row)
+	row.ID, row.Hash, row.CreatedAt = uuid.NewString(), hash[:], a.Now()
+	return a.DB.AddToken(ctx, row)
+}
+
+// begin begins a session of a user.
+func (a *Access) begin(ctx context.Context, user string, by Visitor) (session string, expires time.Time, err error) {
+	now := a.Now()
+	session, expires = secret(), now.Add(sessionTime)
+	return session, expires, a.add(ctx, session, &records.Token{Kind: KindSession, User: user, ExpiresAt: &expires, ConfirmedAt: &now,
+		From: by.From, Client: by.Client})
 }
 
 // Who returns who holds a token or a session. ErrNotSignedIn for nobody.
@@ -129,12 +179,18 @@ func (a *Access) Who(ctx context.Context, token string) (Person, error) {
 	if err != nil {
 		return Person{}, err
 	}
+	if row.Kind == KindSession && now.Sub(seen(row)) > idleTime {
+		return Person{}, ErrNotSignedIn
+	}
+	person, err := a.personOf(ctx, row)
+	if err != nil {
+		return Person{}, err
+	}
 	if row.SeenAt == nil || now.Sub(*row.SeenAt) > seenEvery {
 		if err := a.DB.SawToken(ctx, row.ID, now); err != nil {
 			return Person{}, err
 		}
 	}
-	person := Person{TokenID: row.ID, Kind: row.Kind, Role: row.Role}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if len(a.known) > 1000 {
@@ -144,35 +200,50 @@ func (a *Access) Who(ctx context.Context, token string) (Person, error) {
 	return person, nil
 }
 
-// NewLink returns a token for one sign-in to the console, good for a quarter of
-// an hour. It is kept in memory alone.
-func (a *Access) NewLink() (token string, expires time.Time) {
+// seen is when a session was used last.
+func seen(row records.Token) time.Time {
+	if row.SeenAt != nil {
+		return *row.SeenAt
+	}
+	return row.CreatedAt
+}
+
+// NewLink returns a token for one sign-in to the console as a user, good for a quarter of an
+// hour, and no longer than the sign-in that asked for it. It is kept in memory alone.
+func (a *Access) NewLink(user, by string) (token string, expires time.Time) {
 	token, expires = secret(), a.Now().Add(linkTime)
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for hash, until := range a.links {
-		if a.Now().After(until) || len(a.links) >= mostLinks {
+	for hash, one := range a.links {
+		if a.Now().After(one.expires) || len(a.links) >= mostLinks {
 			delete(a.links, hash)
 		}
 	}
-	a.links[sha256.Sum256([]byte(token))] = expires
+	a.links[sha256.Sum256([]byte(token))] = link{expires: expires, user: user, by: by}
 	return token, expires
+}
+
+// take takes a link's token, which is good no more afterwards, and returns its user.
+func (a *Access) take(token string) (user string, ok bool) {
+	hash := sha256.Sum256([]byte(token))
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	one, ok := a.links[hash]
+	delete(a.links, hash)
+	return one.user, ok && !a.Now().After(one.expires)
 }
 
 // Exchange takes a link's token, which is good no more afterwards, and returns a
 // session.
-func (a *Access) Exchange(ctx context.Context, link string, by Visitor) (session string, expires time.Time, err error) {
-	hash := sha256.Sum256([]byte(link))
-	a.mu.Lock()
-	until, ok := a.links[hash]
-	delete(a.links, hash)
-	a.mu.Unlock()
-	if !ok || a.Now().After(until) {
+func (a *Access) Exchange(ctx context.Context, token string, by Visitor) (session string, expires time.Time, err error) {
+	user, ok := a.take(token)
+	if !ok {
 		return "", time.Time{}, ErrNotSignedIn
 	}
-	session, expires = secret(), a.Now().Add(sessionTime)
-	_, err = a.add(ctx, "session", session, &expires, by)
-	return session, expires, err
+	if row, err := a.DB.User(ctx, user); err != nil || row.Disabled {
+		return "", time.Time{}, errors.Join(ErrNotSignedIn, err)
+	}
+	return a.begin(ctx, user, by)
 }
 
 // End ends a session.
@@ -190,33 +261,43 @@ func (a *Access) EndSession(ctx context.Context, id string) error {
 	return err
 }
 
-// EndSessions ends all sessions but one, and makes void the one-time links that nobody
-// used yet.
-func (a *Access) EndSessions(ctx context.Context, but string) error {
+// EndSessions ends all sessions of a user but one (of all users, if the user is empty), and
+// makes void the one-time links that nobody used yet.
+func (a *Access) EndSessions(ctx context.Context, user, but string) error {
 	sessions, err := a.Sessions(ctx)
 	if err != nil {
 		return err
 	}
 	a.mu.Lock()
-	clear(a.links)
+	for hash, one := range a.links {
+		if user == "" || one.user == user {
+			delete(a.links, hash)
+		}
+	}
 	a.mu.Unlock()
 	for _, session := range sessions {
-		if session.ID != but {
+		if session.ID != but && (user == "" || session.User == user) {
 			err = errors.Join(err, a.EndSession(ctx, session.ID))
 		}
 	}
 	return err
 }
 
-// Sessions are the sessions that are good, the newest first.
+// Sessions are the sessions of all users that are good, the newest first.
 func (a *Access) Sessions(ctx context.Context) ([]records.Token, error) {
-	return a.DB.Tokens(ctx, "session", a.Now())
+	sessions, err := a.DB.Tokens(ctx, KindSession, a.Now())
+	return slices.DeleteFunc(sessions, func(row records.Token) bool { return a.Now().Sub(seen(row)) > idleTime }), err
 }
 
 // ended forgets what is known of a token, and ends what goes on by it.
 func (a *Access) ended(id string) {
 	a.mu.Lock()
 	clear(a.known)
+	for hash, one := range a.links {
+		if one.by == id {
+			delete(a.links, hash)
+		}
+	}
 	ends := a.ends[id]
 	delete(a.ends, id)
 	a.mu.Unlock()
@@ -244,9 +325,9 @@ func (a *Access) OnEnd(id string, end func()) (forget func()) {
 }
 
 // Rotate makes a new owner's token, writes it to the file in the data folder, and ends
-// the one before, with all sessions that are not those of the person who asks.
+// the one before, with all sessions of the owner but that of the person who asks.
 func (a *Access) Rotate(ctx context.Context, dir, but string) (token string, err error) {
-	before, err := a.DB.Tokens(ctx, "owner", a.Now())
+	before, err := a.DB.Tokens(ctx, KindOwner, a.Now())
 	if err != nil {
 		return "", err
 	}
@@ -259,7 +340,7 @@ func (a *Access) Rotate(ctx context.Context, dir, but string) (token string, err
 	if err := WriteSecretFile(fresh, token+"\n"); err != nil {
 		return "", fmt.Errorf("could not write the owner's token to %s: %w", fresh, err)
 	}
-	if _, err := a.add(ctx, "owner", token, nil, Visitor{}); err != nil {
+	if err := a.add(ctx, token, &records.Token{Kind: KindOwner, User: records.OwnerID}); err != nil {
 		return "", err
 	}
 	if err := os.Rename(fresh, path); err != nil {
@@ -270,5 +351,5 @@ func (a *Access) Rotate(ctx context.Context, dir, but string) (token string, err
 			return "", err
 		}
 	}
-	return token, a.EndSessions(ctx, but)
+	return token, a.EndSessions(ctx, records.OwnerID, but)
 }

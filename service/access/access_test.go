@@ -95,9 +95,19 @@ func TestKeyElsewhere(t *testing.T) {
 	}
 }
 
+// newAccess returns the access to records, with a key.
+func newAccess(t *testing.T, db *records.DB, dir string) *access.Access {
+	t.Helper()
+	sealer, err := access.OpenKey(t.Context(), db, dir, "", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return access.New(db, sealer)
+}
+
 func TestSessions(t *testing.T) {
 	db, dir := open(t)
-	a, ctx := access.New(db), t.Context()
+	a, ctx := newAccess(t, db, dir), t.Context()
 	now := time.Now()
 	a.Now = func() time.Time { return now }
 	for range 2 {
@@ -118,7 +128,7 @@ func TestSessions(t *testing.T) {
 			t.Errorf("%q: %v", wrong, err)
 		}
 	}
-	link, _ := a.NewLink()
+	link, _ := a.NewLink(records.OwnerID, "")
 	session, expires, err := a.Exchange(ctx, link, access.Visitor{From: "127.0.0.1", Client: "a browser"})
 	if err != nil {
 		t.Fatal(err)
@@ -136,8 +146,8 @@ func TestSessions(t *testing.T) {
 	if _, err := a.Who(ctx, session); !errors.Is(err, access.ErrNotSignedIn) {
 		t.Errorf("a session that was ended: %v", err)
 	}
-	late, _ := a.NewLink()
-	second, _ := a.NewLink()
+	late, _ := a.NewLink(records.OwnerID, "")
+	second, _ := a.NewLink(records.OwnerID, "")
 	session, _, _ = a.Exchange(ctx, second, access.Visitor{})
 	now = now.Add(16 * time.Minute)
 	if _, _, err := a.Exchange(ctx, late, access.Visitor{}); !errors.Is(err, access.ErrNotSignedIn) {

@@ -2,22 +2,23 @@ package access
 
 import (
 	"context"
+	"crypto/sha256"
 	"sync"
 	"time"
 )
 
-// Sign-ins that fail are slowed down: by the address that they come from, after the
-// first few, and over all addresses together. What is kept of them is bounded.
+// Sign-ins that fail are slowed down: by the address that they come from and by the name of the
+// user, after the first few, and over all addresses together. What is kept of them is bounded.
 
 const (
 	// freeFailures are answered at once, from one address.
 	freeFailures = 5
 	// longestWait is the most that a failed sign-in waits for its answer.
 	longestWait = 4 * time.Second
-	// forgetAfter is how long an address is remembered after its last failure, and
-	// mostAddresses how many are.
-	forgetAfter   = 10 * time.Minute
-	mostAddresses = 1000
+	// forgetAfter is how long an address or a name is remembered after its last failure, and
+	// mostKeys how many are.
+	forgetAfter = 10 * time.Minute
+	mostKeys    = 1000
 	// mostWaiting is how many wait at once; those beyond are answered with "too
 	// many".
 	mostWaiting = 64
@@ -34,31 +35,18 @@ type failure struct {
 	last time.Time
 }
 
-// Failed notes a sign-in that failed from an address, and returns after the time that
-// it has to wait, with how many there were. ok is false where too many wait already:
-// that is to be answered at once, and no more said than that there are too many.
-func (a *Access) Failed(ctx context.Context, address string) (n int, ok bool) {
+// Failed notes a sign-in that failed from an address, as the user of a name (empty for none),
+// and returns after the time that it has to wait, with how many there were of the more frequent.
+// ok is false where too many wait already: that is to be answered at once, and no more said than
+// that there are too many.
+func (a *Access) Failed(ctx context.Context, address, name string) (n int, ok bool) {
 	f := &a.failed
-	now := a.Now()
 	f.mu.Lock()
-	if f.by == nil || len(f.by) >= mostAddresses {
-		for address, one := range f.by {
-			if now.Sub(one.last) > forgetAfter {
-				delete(f.by, address)
-			}
-		}
-		if f.by == nil || len(f.by) >= mostAddresses {
-			f.by = map[string]*failure{}
-		}
+	n = f.count("address "+address, a.Now())
+	if name != "" {
+		sum := sha256.Sum256([]byte(name)) // however long it is
+		n = max(n, f.count("user "+string(sum[:]), a.Now()))
 	}
-	one := f.by[address]
-	if one == nil || now.Sub(one.last) > forgetAfter {
-		one = &failure{}
-		f.by[address] = one
-	}
-	one.n++
-	one.last = now
-	n = one.n
 	if n <= freeFailures {
 		f.mu.Unlock()
 		return n, true
@@ -81,4 +69,26 @@ func (a *Access) Failed(ctx context.Context, address string) (n int, ok bool) {
 	case <-ctx.Done():
 	}
 	return n, true
+}
+
+// count counts a failure of a key. f.mu is held.
+func (f *failures) count(key string, now time.Time) int {
+	if f.by == nil || len(f.by) >= mostKeys {
+		for key, one := range f.by {
+			if now.Sub(one.last) > forgetAfter {
+				delete(f.by, key)
+			}
+		}
+		if f.by == nil || len(f.by) >= mostKeys {
+			f.by = map[string]*failure{}
+		}
+	}
+	one := f.by[key]
+	if one == nil || now.Sub(one.last) > forgetAfter {
+		one = &failure{}
+		f.by[key] = one
+	}
+	one.n++
+	one.last = now
+	return one.n
 }

@@ -26,7 +26,10 @@ const KeyFileName = "heron.key"
 // Sealer seals credentials with XChaCha20-Poly1305 (draft-irtf-cfrg-xchacha-03):
 // a nonce of 24 random bytes, then the sealed text. What a text is sealed for is
 // authenticated with it, so that it opens for nothing else.
-type Sealer struct{ aead cipher.AEAD }
+type Sealer struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 // KeyError says what is wrong with the key, what follows, and what to do.
 type KeyError struct{ message string }
@@ -64,7 +67,7 @@ func OpenKey(ctx context.Context, db *records.DB, dir, keyFile string, forget bo
 	if err != nil {
 		return nil, err
 	}
-	sealer := &Sealer{aead}
+	sealer := &Sealer{aead: aead, key: key}
 	if check == "" || forget {
 		return sealer, db.SetMeta(ctx, checkName, base64.StdEncoding.EncodeToString(sealer.Seal(checkName, []byte(checkText))))
 	}

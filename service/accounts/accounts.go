@@ -33,6 +33,8 @@ type Accounts struct {
 	sealer    *access.Sealer
 	providers map[string]store.Provider
 	log       *slog.Logger
+	// LinkedBy, if not nil, is called after a user linked an account.
+	LinkedBy func(ctx context.Context, user string, row records.Account) error
 	// Changed is called after an account was linked or unlinked.
 	Changed func()
 
@@ -249,6 +251,11 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	a.mu.Unlock()
 	a.Noticed(row.Name, nil)
 	a.happened(ctx, row, records.Linked, "")
+	if a.LinkedBy != nil {
+		if err := a.LinkedBy(ctx, userOf(ctx), row); err != nil {
+			a.log.Error("the user who linked an account got no grant on it", "account", row.Name, "error", err)
+		}
+	}
 	a.log.Info("linked an account", "account", row.Name, "provider", row.Provider)
 	a.Changed()
 	return row, found, nil
@@ -349,11 +356,30 @@ func (a *Accounts) Names(ctx context.Context) ([]string, error) {
 	rows, err := a.db.Accounts(ctx)
 	names := make([]string, 0, len(rows))
 	for _, row := range rows {
-		if !row.Suspended {
+		if !row.Suspended && sees(ctx, row.Name) {
 			names = append(names, row.Name)
 		}
 	}
 	return names, err
+}
+
+// sees reports whether the scope of a context shows anything of an account.
+func sees(ctx context.Context, name string) bool {
+	return tree.Sees(ctx, store.Address{Account: name}) != tree.Hidden
+}
+
+// Visible returns the accounts of which the scope of a context shows anything.
+func (a *Accounts) Visible(ctx context.Context) ([]records.Account, error) {
+	rows, err := a.db.Accounts(ctx)
+	return slices.DeleteFunc(slices.Clone(rows), func(row records.Account) bool { return !sees(ctx, row.Name) }), err
+}
+
+// Whole returns the accounts that the scope of a context shows whole.
+func (a *Accounts) Whole(ctx context.Context) ([]records.Account, error) {
+	rows, err := a.db.Accounts(ctx)
+	return slices.DeleteFunc(slices.Clone(rows), func(row records.Account) bool {
+		return tree.Sees(ctx, store.Address{Account: row.Name}) != tree.Seen
+	}), err
 }
 
 // ID returns the id of an account, which stays when its name does not.
@@ -364,6 +390,9 @@ func (a *Accounts) ID(ctx context.Context, name string) (string, error) {
 
 func (a *Accounts) row(ctx context.Context, name string) (records.Account, error) {
 	row, err := a.db.Account(ctx, name)
+	if err == nil && !sees(ctx, name) {
+		row, err = records.Account{}, records.ErrNotFound
+	}
 	if errors.Is(err, records.ErrNotFound) {
 		names, _ := a.Names(ctx)
 		if len(names) == 0 {

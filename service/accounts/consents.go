@@ -78,6 +78,7 @@ type pending struct {
 	state    string // binds the answer to this consent
 	used     bool   // an answer came
 	by       string // who began it, in words
+	user     string // and its id
 	begun    store.Consent
 	opening  store.Opening // one for all its requests, and their connections
 	secret   []byte
@@ -96,11 +97,20 @@ func byConsent(provider store.Provider, options map[string]string) bool {
 	return ok && len(consenter.ConsentWays(options)) > 0
 }
 
+// ConsentOf reports whether a consent was begun by the user of a context.
+func (a *Accounts) ConsentOf(ctx context.Context, id string) bool {
+	a.consents.mu.Lock()
+	defer a.consents.mu.Unlock()
+	p := a.consents.all[id]
+	return p != nil && p.user == userOf(ctx)
+}
+
 // BeginConsent begins to link an account by consent, after checking everything
 // that can be wrong on this side. ctx ends what goes on in the background.
 func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consenting) (Consent, error) {
 	p := &pending{asked: asked, state: rand.Text() + rand.Text()}
 	p.by, _ = ctx.Value(byKey{}).(string)
+	p.user = userOf(ctx)
 	var err error
 	switch {
 	case asked.Trial != nil:
@@ -305,7 +315,7 @@ func (a *Accounts) finish(ctx context.Context, p *pending, secret []byte, err er
 	var row records.Account
 	var found Found
 	state := ConsentLinked
-	ctx = By(ctx, p.by) // the page that leads back has no sign-in
+	ctx = ByUser(By(ctx, p.by), p.user) // the page that leads back has no sign-in
 	if err == nil {
 		a.setConsent(p, func() { p.State = ConsentAgreed })
 		switch {

@@ -23,6 +23,19 @@ func By(ctx context.Context, who string) context.Context {
 	return context.WithValue(ctx, byKey{}, who)
 }
 
+type userKey struct{}
+
+// ByUser returns a context in which accounts are linked by the user of an id.
+func ByUser(ctx context.Context, user string) context.Context {
+	return context.WithValue(ctx, userKey{}, user)
+}
+
+// userOf is the user who links accounts; empty if it is not known.
+func userOf(ctx context.Context) string {
+	user, _ := ctx.Value(userKey{}).(string)
+	return user
+}
+
 // byService is who does what nobody asked for.
 const byService = "the service"
 

@@ -40,7 +40,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	}
 	// Not cancelled with the request that came first: others may wait too.
 	opening := a.opening.DoChan(fmt.Sprint(row.ID, " ", epoch), func() (any, error) {
-		opened, err := a.openRow(context.WithoutCancel(ctx), row, &secrets{accounts: a, linking: row})
+		opened, err := a.openRow(tree.WithScope(context.WithoutCancel(ctx), nil), row, &secrets{accounts: a, linking: row})
 		if err != nil {
 			err = openError{err}
 		}
@@ -52,7 +52,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		defer a.mu.Unlock()
 		if a.epochs[row.ID] == epoch { // nothing about it was changed in the meantime
 			a.open[row.ID] = opened
-			go a.goOnSealing(context.WithoutCancel(ctx), row.Name, opened.Store)
+			go a.goOnSealing(tree.WithScope(context.WithoutCancel(ctx), nil), row.Name, opened.Store)
 		}
 		return opened, nil
 	})

@@ -144,9 +144,10 @@ type Space struct {
 }
 
 // Spaces asks all accounts at once for their space, and sums up what they tell:
-// accounts that share their space count once.
+// accounts that share their space count once. It leaves out those that the scope of the context
+// does not show whole.
 func (a *Accounts) Spaces(ctx context.Context) (each []Space, together store.Space, err error) {
-	rows, err := a.db.Accounts(ctx)
+	rows, err := a.Whole(ctx)
 	if err != nil {
 		return nil, store.UnknownSpace, err
 	}

@@ -32,6 +32,7 @@ import (
 // Server is what the API is made of.
 type Server struct {
 	Access        *access.Access
+	Audit         *access.Audit
 	Accounts      *accounts.Accounts
 	Tree          *tree.Tree
 	Recent        *tree.Recent
@@ -68,6 +69,8 @@ type Server struct {
 
 	pager   *pager
 	streams streams
+	// routes are the operations of the API by method and path.
+	routes map[string]string
 	// exchanges is how many links are being exchanged.
 	exchanges atomic.Int32
 }
@@ -78,7 +81,7 @@ func (s *Server) Handler() http.Handler {
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
 	s.pager = newPager(s.Recent, s.Runner.TreeAt)
-	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.bound, s.exchanging, s.signedIn)
+	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.bound, s.exchanging, s.signedIn, s.audited)
 	router.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"status": "ok"}) })
 	api := humagin.New(router, config(s.Version))
 	s.register(api)
@@ -95,8 +98,11 @@ func (s *Server) Handler() http.Handler {
 	router.GET(contract.Root+"/comparison", s.flow, s.compare)
 	router.GET(contract.Root+"/survey", s.flow, s.surveyFolder)
 	router.POST(contract.Root+"/trials", s.try)
+	router.GET(contract.Root+"/audit/export", s.flow, s.exportAudit)
 	router.GET(CallbackPath, s.callback)
 	document(api)
+	declarePermissions(api)
+	s.routes = routesOf(api)
 	router.NoRoute(s.console())
 	return router
 }
@@ -107,7 +113,8 @@ func config(version string) huma.Config {
 	config.DocsPath, config.SchemasPath = "", ""
 	config.CreateHooks = nil
 	config.Info.Description = "Links storage accounts, shows them as one tree, and copies between them. " +
-		"Sign in with an owner's token as a bearer token."
+		"Sign in with the owner's token, or a token for programs, as a bearer token. " +
+		"x-permission says what an operation needs: the role, and the scope of a token."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	return config
@@ -121,6 +128,7 @@ func OpenAPI(version string) ([]byte, error) {
 	api := humagin.New(router, config(version))
 	(&Server{}).register(api)
 	document(api)
+	declarePermissions(api)
 	return json.MarshalIndent(api.OpenAPI(), "", "  ")
 }
 

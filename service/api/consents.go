@@ -13,6 +13,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/store"
+	"deftheron/core/tree"
 	"deftheron/provider/declared"
 	"deftheron/service/accounts"
 )
@@ -60,6 +61,16 @@ func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]
 		}
 		asked.Trial = declared.New(definition)
 	}
+	if asked.Trial != nil {
+		if refused := s.refusal(owners, person(ctx)); refused != nil {
+			return nil, refused
+		}
+	}
+	if asked.Reauthorize {
+		if err := tree.CheckChange(ctx, store.Address{Account: asked.Name}); err != nil {
+			return nil, err
+		}
+	}
 	begun, err := s.Accounts.BeginConsent(ctx, s.Background, asked)
 	if err != nil {
 		return nil, err
@@ -94,8 +105,20 @@ func (s *Server) consentOf(ctx context.Context, c accounts.Consent) contract.Con
 }
 
 func (s *Server) showConsent(ctx context.Context, in *idInput) (*body[contract.Consent], error) {
+	if err := s.ownConsent(ctx, in.ID); err != nil {
+		return nil, err
+	}
 	consent, err := s.Accounts.Consent(in.ID)
 	return &body[contract.Consent]{s.consentOf(ctx, consent)}, err
+}
+
+// ownConsent returns an error unless who asks began a consent.
+func (s *Server) ownConsent(ctx context.Context, id string) error {
+	if _, err := s.Accounts.Consent(id); err != nil || s.Accounts.ConsentOf(ctx, id) {
+		return err
+	}
+	_, err := s.Accounts.Consent("") // as if there were none
+	return err
 }
 
 type answerInput struct {
@@ -104,11 +127,17 @@ type answerInput struct {
 }
 
 func (s *Server) answerConsent(ctx context.Context, in *answerInput) (*body[contract.Consent], error) {
+	if err := s.ownConsent(ctx, in.ID); err != nil {
+		return nil, err
+	}
 	consent, err := s.Accounts.AnswerByPaste(ctx, in.ID, in.Body.Text)
 	return &body[contract.Consent]{s.consentOf(ctx, consent)}, err
 }
 
-func (s *Server) giveUpConsent(_ context.Context, in *idInput) (*none, error) {
+func (s *Server) giveUpConsent(ctx context.Context, in *idInput) (*none, error) {
+	if !s.Accounts.ConsentOf(ctx, in.ID) {
+		return &none{}, nil
+	}
 	s.Accounts.GiveUpConsent(in.ID)
 	return &none{}, nil
 }

@@ -145,6 +145,12 @@ func (d documenting) lines() {
 		Responses: answer("200", "Lines", "application/x-ndjson", d.schema(contract.Surveying{})),
 	})
 	d.add(&huma.Operation{
+		OperationID: "export-audit", Method: http.MethodGet, Path: contract.Root + "/audit/export",
+		Summary:     "The whole audit log, oldest first, one JSON value a line",
+		Description: "Each line is an AuditEntry.",
+		Responses:   answer("200", "Lines", "application/x-ndjson", d.schema(contract.AuditEntry{})),
+	})
+	d.add(&huma.Operation{
 		OperationID: "try-definition", Method: http.MethodPost, Path: contract.Root + "/trials",
 		Summary:     "Try a provider definition against a live account, one JSON value a line",
 		Description: "Each line is a TrialResult. The last one has the sum. The scratch folder that it is tried in is removed again.",

@@ -22,6 +22,9 @@ func (s *Server) place(ctx context.Context, text string, names ...string) (tree.
 	for _, name := range names {
 		address = address.Child(name)
 	}
+	if err := tree.CheckChange(ctx, address); err != nil {
+		return tree.Located{}, s.explain(ctx, address, err)
+	}
 	located, err := s.Tree.Locate(ctx, address)
 	if err != nil {
 		return tree.Located{}, err
@@ -143,6 +146,9 @@ func (s *Server) remove(ctx context.Context, in *body[contract.Removal]) (*body[
 	if err != nil {
 		return nil, err
 	}
+	if who := person(ctx); count.Files > freshDeletions && !who.Fresh(s.Access.Now()) {
+		return nil, s.refusal(fresh(anybody), who)
+	}
 	agreed := files.Count(in.Body.Agreed)
 	if count.Files > agreed.Files || count.Folders > agreed.Folders || count.Others > agreed.Others || count.Bytes > agreed.Bytes {
 		return nil, store.Errorf(store.ErrChanged, "there are more files now than you agreed to delete, and nothing was deleted; look again")
@@ -160,6 +166,9 @@ func (s *Server) remove(ctx context.Context, in *body[contract.Removal]) (*body[
 	}
 	return &body[contract.Removed]{result}, nil
 }
+
+// freshDeletions is how many files may be deleted without a fresh sign-in.
+const freshDeletions = 1000
 
 func cmpKind(err error) error {
 	if kind := store.KindOf(err); kind != nil {

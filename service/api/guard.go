@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"net/url"
@@ -13,7 +14,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"deftheron/contract"
+	"deftheron/core/tree"
 	"deftheron/service/access"
+	"deftheron/service/runner"
 )
 
 // policy is the console's: everything from here, nothing in the page itself, but
@@ -36,6 +39,9 @@ func (s *Server) secure(c *gin.Context) {
 	header.Set("Referrer-Policy", "no-referrer")
 	header.Set("Cross-Origin-Opener-Policy", "same-origin")
 	header.Set("Cross-Origin-Resource-Policy", "same-origin")
+	if s.overTLS() {
+		header.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		header.Set("Cache-Control", "no-store")
 	}
@@ -65,8 +71,9 @@ func person(ctx context.Context) access.Person {
 	return who
 }
 
-// signedIn lets only those in who are, but for the health probe, the exchange
-// of a one-time link, and the console's own files, which hold nothing.
+// signedIn lets only those on who may have the operation that a request is for: nobody else but for
+// the operations that permissions opens, the health probe, and the console's own files, which hold
+// nothing.
 func (s *Server) signedIn(c *gin.Context) {
 	path := c.Request.URL.Path
 	if c.IsAborted() || !strings.HasPrefix(path, "/api/") {
@@ -78,16 +85,19 @@ func (s *Server) signedIn(c *gin.Context) {
 		})
 		return
 	}
-	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), visitorKey{}, visitorOf(c.Request)))
-	if path == contract.Root+"/session" && c.Request.Method == http.MethodPost {
+	operation := s.routes[c.Request.Method+" "+c.FullPath()]
+	need, known := permissions[operation]
+	ctx := context.WithValue(c.Request.Context(), visitorKey{}, visitorOf(c.Request))
+	c.Request = c.Request.WithContext(context.WithValue(ctx, operationKey{}, operation))
+	if known && need.open {
 		return
 	}
 	token, byCookie := s.token(c.Request)
 	who, err := s.Access.Who(c.Request.Context(), token)
-	if errors.Is(err, access.ErrNotSignedIn) || byCookie && err == nil && who.Kind != "session" {
+	if errors.Is(err, access.ErrNotSignedIn) || byCookie && err == nil && who.Kind != access.KindSession {
 		problem := notSignedIn()
 		if token != "" {
-			problem = s.signInFailed(c.Request.Context(), problem)
+			problem = s.signInFailed(c.Request.Context(), "", problem)
 		}
 		refuse(c, problem)
 		return
@@ -96,7 +106,16 @@ func (s *Server) signedIn(c *gin.Context) {
 		refuse(c, problem(err))
 		return
 	}
-	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), personKey{}, who))
+	ctx = context.WithValue(c.Request.Context(), personKey{}, who)
+	ctx = runner.WithOwner(tree.WithScope(ctx, who.Scope), who.User)
+	c.Request = c.Request.WithContext(ctx)
+	if c.FullPath() == "" {
+		return // there is nothing, which NoRoute says
+	}
+	if !s.permit(c, need, who) {
+		s.auditRefusal(c)
+		return
+	}
 	if c.Request.Method == http.MethodGet { // what goes on for long only reads
 		defer s.endWithSignIn(c, who.TokenID)()
 	}
@@ -121,13 +140,14 @@ func visitorOf(r *http.Request) access.Visitor {
 
 func cut(text string, most int) string { return text[:min(len(text), most)] }
 
-// signInFailed slows a sign-in down that has failed, and has it in the log. problem is
-// what it is answered with.
-func (s *Server) signInFailed(ctx context.Context, problem *contract.Problem) *contract.Problem {
+// signInFailed slows a sign-in down that has failed, and records it. name is the user that it
+// claimed to be, if any; problem is what it is answered with.
+func (s *Server) signInFailed(ctx context.Context, name string, problem *contract.Problem) *contract.Problem {
 	by := visitor(ctx)
-	n, ok := s.Access.Failed(ctx, by.From)
+	n, ok := s.Access.Failed(ctx, by.From, name)
 	if n&(n-1) == 0 { // the first, second, fourth, eighth …
 		s.Log.Warn("a sign-in failed", "from", by.From, "client", by.Client, "failures", n)
+		s.record(ctx, access.Event{Action: "sign-in", Subject: name, Outcome: fmt.Sprintf("failed, %d times", n)})
 	}
 	if ok {
 		return problem
@@ -178,11 +198,20 @@ func (s *Server) sameOrigin(r *http.Request) bool {
 }
 
 // cookieName is of this instance alone, as cookies do not tell ports apart.
-func (s *Server) cookieName() string { return "heron-" + s.Instance }
+// Over TLS the browser holds it to this host and to TLS (RFC 6265bis, section 4.1.3.2).
+func (s *Server) cookieName() string {
+	if s.overTLS() {
+		return "__Host-heron-" + s.Instance
+	}
+	return "heron-" + s.Instance
+}
+
+// overTLS reports whether browsers reach the service over TLS, its own or that of a proxy.
+func (s *Server) overTLS() bool { return s.Secure || strings.HasPrefix(s.Public, "https:") }
 
 func (s *Server) cookie(value string, expires time.Time) http.Cookie {
 	cookie := http.Cookie{
-		Name: s.cookieName(), Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Secure, Expires: expires,
+		Name: s.cookieName(), Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.overTLS(), Expires: expires,
 	}
 	if value == "" {
 		cookie.MaxAge = -1

@@ -10,6 +10,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/history"
 	"deftheron/core/store"
+	"deftheron/core/tree"
 	"deftheron/service/records"
 )
 
@@ -50,7 +51,7 @@ func (s *Server) showHistory(ctx context.Context, in *pastInput) (*body[contract
 			return nil, err
 		}
 		for _, row := range rows {
-			shown.Versions = append(shown.Versions, versionOf(located.Name, row))
+			shown.Versions = append(shown.Versions, s.masked(ctx, versionOf(located.Name, row)))
 		}
 		if len(rows) > 0 {
 			shown.Kind = string(store.KindFile)
@@ -68,6 +69,9 @@ func (s *Server) showHistory(ctx context.Context, in *pastInput) (*body[contract
 	for _, part := range parts {
 		shown.Changes = append(shown.Changes, contract.PastChange{First: part.First, Last: part.Last, Changes: part.Changed, Run: part.Run,
 			Job: part.Job})
+		if last := &shown.Changes[len(shown.Changes)-1]; tree.ScopeOf(ctx) != nil && s.Runner.CheckJobSeen(ctx, last.Job, false) != nil {
+			last.Job, last.Run = "", ""
+		}
 	}
 	if len(parts) == 0 {
 		entry, err := located.Store.Stat(ctx, located.Place)
@@ -79,6 +83,21 @@ func (s *Server) showHistory(ctx context.Context, in *pastInput) (*body[contract
 		}
 	}
 	return &body[contract.Past]{shown}, nil
+}
+
+// masked is a version without the names that who asks may not see: that of the job that made it, and
+// where the file was moved to.
+func (s *Server) masked(ctx context.Context, version contract.Version) contract.Version {
+	if tree.ScopeOf(ctx) == nil {
+		return version
+	}
+	if to, err := store.ParseAddress(version.To); err != nil || tree.CheckSeen(ctx, to) != nil {
+		version.To = ""
+	}
+	if s.Runner.CheckJobSeen(ctx, version.Job, false) != nil {
+		version.Job, version.Run = "", ""
+	}
+	return version
 }
 
 func versionOf(account string, row records.HistoryRow) contract.Version {

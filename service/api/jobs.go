@@ -39,7 +39,7 @@ func (s *Server) listJobs(ctx context.Context, _ *none) (*body[contract.Jobs], e
 	if err != nil {
 		return nil, err
 	}
-	held, err := s.DB.CountHeld(ctx)
+	held, err := s.Runner.CountHeld(ctx)
 	return &body[contract.Jobs]{contract.Jobs{Jobs: jobs, Held: held}}, err
 }
 

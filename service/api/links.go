@@ -12,6 +12,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/speed"
 	"deftheron/core/store"
+	"deftheron/core/tree"
 	"deftheron/service/accounts"
 	"deftheron/service/discovery"
 	"deftheron/service/messages"
@@ -53,6 +54,15 @@ func (s *Server) editAccount(ctx context.Context, in *editInput) (*body[contract
 		}
 	}
 	var shown contract.Account
+	if changes {
+		row, err := s.DB.Account(ctx, in.Name)
+		if err == nil {
+			err = s.checkOwners(ctx, row.Provider)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	if changes {
 		row, found, err := s.Accounts.Edit(ctx, in.Name, accounts.Edit{
 			Options: edit.Options, Start: edit.Start, ReadOnly: edit.ReadOnly, Secret: edit.Secret, Files: edit.Files, Anyway: edit.Anyway,
@@ -173,8 +183,15 @@ type historyInput struct {
 
 func (s *Server) linkEvents(ctx context.Context, in *historyInput) (*body[[]contract.LinkEvent], error) {
 	events, err := s.Accounts.History(ctx, in.Account)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := s.seenIDs(ctx)
 	shown := []contract.LinkEvent{}
 	for _, event := range events {
+		if seen != nil && !seen[event.Account] {
+			continue
+		}
 		if event.Settings.Options == nil {
 			event.Settings.Options = map[string]string{}
 		}
@@ -184,6 +201,19 @@ func (s *Server) linkEvents(ctx context.Context, in *historyInput) (*body[[]cont
 		})
 	}
 	return &body[[]contract.LinkEvent]{shown}, err
+}
+
+// seenIDs are the ids of the accounts that who asks sees whole; nil for all.
+func (s *Server) seenIDs(ctx context.Context) (map[string]bool, error) {
+	if tree.ScopeOf(ctx) == nil {
+		return nil, nil
+	}
+	rows, err := s.Accounts.Whole(ctx)
+	seen := map[string]bool{}
+	for _, row := range rows {
+		seen[row.ID] = true
+	}
+	return seen, err
 }
 
 func resourcesOf(behind accounts.Resources) *body[contract.Resources] {

@@ -3,7 +3,6 @@ package api
 import (
 	"cmp"
 	"context"
-	"errors"
 	"net/http"
 	"slices"
 	"time"
@@ -36,7 +35,9 @@ func add[In, Out any](api huma.API, method, path, id, summary string, status int
 		set(&operation)
 	}
 	huma.Register(api, operation, func(ctx context.Context, in *In) (*Out, error) {
-		out, err := handle(accounts.By(ctx, byOf(person(ctx))), in)
+		noteSubject(ctx, in)
+		who := person(ctx)
+		out, err := handle(accounts.ByUser(accounts.By(ctx, byOf(who)), who.User), in)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -49,21 +50,22 @@ func small(operation *huma.Operation) { operation.MaxBodyBytes = 1 << 10 }
 
 // byOf is who makes a request, in words.
 func byOf(who access.Person) string {
-	if who.Kind == "session" {
-		return "the " + who.Role + ", in the console"
+	name := who.Name
+	if who.User == records.OwnerID {
+		name = "the owner"
 	}
-	if who.Role == "" {
+	switch who.Kind {
+	case "":
 		return ""
+	case access.KindSession:
+		return name + ", in the console"
+	case access.KindToken:
+		return name + ", by the token " + who.Token
 	}
-	return "the " + who.Role + ", by a token"
+	return name + ", by a token"
 }
 
 func (s *Server) register(api huma.API) {
-	add(api, http.MethodPost, "/session", "start-session", "Exchange a one-time link for a session", http.StatusNoContent, s.startSession,
-		small)
-	add(api, http.MethodDelete, "/session", "end-session", "Sign out of the console", http.StatusNoContent, s.endSession)
-	add(api, http.MethodPost, "/signin-links", "make-signin-link", "Create a sign-in link for the console", http.StatusCreated, s.makeLink)
-	add(api, http.MethodGet, "/whoami", "whoami", "Who makes the request", http.StatusOK, s.whoami)
 	add(api, http.MethodGet, "/providers", "list-providers", "List providers", http.StatusOK, s.providers)
 	add(api, http.MethodGet, "/accounts", "list-accounts", "The linked accounts", http.StatusOK, s.listAccounts)
 	add(api, http.MethodPost, "/accounts", "link-account", "Link an account", http.StatusCreated, s.linkAccount)
@@ -73,6 +75,8 @@ func (s *Server) register(api huma.API) {
 		s.accountUsage)
 	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account", http.StatusNoContent, s.unlinkAccount)
 	s.registerSessions(api)
+	s.registerPeople(api)
+	s.registerAudit(api)
 	s.registerConsents(api)
 	s.registerLinks(api)
 	s.registerSealing(api)
@@ -110,42 +114,8 @@ func (s *Server) register(api huma.API) {
 	add(api, http.MethodGet, "/rates", "rates", "Show the transfer rate of the last ten minutes", http.StatusOK, s.rates)
 }
 
-type sessionInput struct {
-	Body struct {
-		Token string `json:"token" minLength:"1" doc:"The part of the link after the #."`
-	}
-}
-
 type cookieOutput struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
-}
-
-func (s *Server) startSession(ctx context.Context, in *sessionInput) (*cookieOutput, error) {
-	session, expires, err := s.Access.Exchange(ctx, in.Body.Token, visitor(ctx))
-	if errors.Is(err, access.ErrNotSignedIn) {
-		return nil, s.signInFailed(ctx, &contract.Problem{
-			Status: http.StatusUnauthorized, Title: "Unauthorized", Detail: "This sign-in link was used already, or is older than 15 minutes.",
-			Remedy: "Get a new link in a terminal: heron signin --console.",
-		})
-	}
-	if err != nil {
-		return nil, err
-	}
-	return &cookieOutput{s.cookie(session, expires)}, nil
-}
-
-func (s *Server) endSession(ctx context.Context, _ *none) (*cookieOutput, error) {
-	return &cookieOutput{s.cookie("", s.Access.Now())}, s.Access.End(ctx, person(ctx))
-}
-
-func (s *Server) makeLink(context.Context, *none) (*body[contract.SigninLink], error) {
-	token, expires := s.Access.NewLink()
-	return &body[contract.SigninLink]{contract.SigninLink{URL: s.BaseURL + "/signin#" + token, Expires: expires}}, nil
-}
-
-func (s *Server) whoami(ctx context.Context, _ *none) (*body[contract.Whoami], error) {
-	who := person(ctx)
-	return &body[contract.Whoami]{contract.Whoami{Role: who.Role, Kind: who.Kind, Instance: s.Instance, Version: s.Version}}, nil
 }
 
 func (s *Server) providers(ctx context.Context, _ *none) (*body[[]contract.Provider], error) {
@@ -158,6 +128,10 @@ func (s *Server) providers(ctx context.Context, _ *none) (*body[[]contract.Provi
 
 func (s *Server) accountOf(ctx context.Context, row records.Account, found *accounts.Found) contract.Account {
 	state := s.Accounts.StateOf(row)
+	if tree.Sees(ctx, store.Address{Account: row.Name}) != tree.Seen { // no more than that it is there
+		return contract.Account{Name: row.Name, Address: "/" + row.Name, Provider: row.Provider, Options: map[string]string{},
+			Linked: row.CreatedAt, ReadOnly: row.ReadOnly, State: string(state.Name)}
+	}
 	shown := contract.Account{
 		Name: row.Name, Address: "/" + row.Name, Provider: row.Provider, Options: row.Options, Start: row.Start, Linked: row.CreatedAt,
 		ReadOnly: row.ReadOnly, State: string(state.Name), Owner: row.Owner,
@@ -179,7 +153,7 @@ func (s *Server) accountOf(ctx context.Context, row records.Account, found *acco
 }
 
 func (s *Server) listAccounts(ctx context.Context, _ *none) (*body[[]contract.Account], error) {
-	rows, err := s.DB.Accounts(ctx)
+	rows, err := s.Accounts.Visible(ctx)
 	shown := []contract.Account{}
 	for _, row := range rows {
 		shown = append(shown, s.accountOf(ctx, row, nil))
@@ -188,8 +162,26 @@ func (s *Server) listAccounts(ctx context.Context, _ *none) (*body[[]contract.Ac
 }
 
 func (s *Server) linkAccount(ctx context.Context, in *body[contract.Link]) (*body[contract.Account], error) {
+	if err := s.checkOwners(ctx, in.Body.Provider); err != nil {
+		return nil, err
+	}
 	row, found, err := s.Accounts.Add(ctx, s.linkOf(ctx, in.Body))
 	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
+}
+
+// checkOwners returns an error unless who asks may link and change accounts of a provider: those of
+// places of this machine are an owner's.
+func (s *Server) checkOwners(ctx context.Context, provider string) error {
+	kind, err := s.Accounts.Provider(provider)
+	if err != nil {
+		return err
+	}
+	if _, local := kind.(store.Restrictable); local && person(ctx).Role != access.Owner {
+		refused := s.refusal(permission{role: access.Owner}, person(ctx))
+		refused.Detail = "Only an owner may link folders of the service's machine, or change what they are linked with."
+		return refused
+	}
+	return nil
 }
 
 type nameInput struct {
@@ -262,7 +254,7 @@ func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.
 	if err != nil {
 		return nil, err
 	}
-	page, err := s.pager.page(ctx, folderAt{address, in.At}, in.Cursor, in.Limit, in.Fresh)
+	page, err := s.pager.page(ctx, folderAt{address, in.At, person(ctx).TokenID}, in.Cursor, in.Limit, in.Fresh)
 	if err == nil && address.IsRoot() {
 		err = s.markAccounts(ctx, page.Entries)
 	}
@@ -271,7 +263,7 @@ func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.
 
 // markAccounts says of the accounts at the root how they are.
 func (s *Server) markAccounts(ctx context.Context, entries []contract.Entry) error {
-	rows, err := s.DB.Accounts(ctx)
+	rows, err := s.Accounts.Visible(ctx)
 	for _, row := range rows {
 		for i := range entries {
 			if entries[i].Name == row.Name {

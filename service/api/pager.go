@@ -39,14 +39,16 @@ type pager struct {
 	open map[int]*openListing
 }
 
-// folderAt is a folder at a time; the zero time is now.
+// folderAt is a folder at a time, as a user sees it; the zero time is now.
 type folderAt struct {
 	address store.Address
 	at      time.Time
+	// by is the id of the token or the session that asks: what one of them sees, another may not.
+	by string
 }
 
 func (l folderAt) is(other folderAt) bool {
-	return l.address.String() == other.address.String() && l.at.Equal(other.at)
+	return l.address.String() == other.address.String() && l.at.Equal(other.at) && l.by == other.by
 }
 
 type openListing struct {

@@ -52,6 +52,9 @@ func (s *Server) rehearsalWarnings(ctx context.Context, _ *none) (*body[[]contra
 	warnings, err := s.Runner.RehearsalWarnings(ctx)
 	shown := []contract.RehearsalWarning{}
 	for _, one := range warnings {
+		if s.Runner.CheckJobSeen(ctx, one.Job, false) != nil {
+			continue
+		}
 		warning := contract.RehearsalWarning{Job: one.Job, Due: momentOf(one.Due)}
 		if one.Last != nil {
 			last := rehearsalOf(*one.Last)

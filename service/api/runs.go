@@ -12,6 +12,7 @@ import (
 	"deftheron/core/run"
 	"deftheron/core/store"
 	"deftheron/core/transfer"
+	"deftheron/core/tree"
 	"deftheron/service/messages"
 	"deftheron/service/records"
 	"deftheron/service/runner"
@@ -81,6 +82,9 @@ func (s *Server) flows(ctx context.Context, in *flowsInput) (*body[[]contract.Fl
 	days, err := s.DB.BytesByDay(ctx, time.Now().AddDate(0, 0, -in.Days))
 	shown := []contract.FlowDay{}
 	for _, day := range days {
+		if tree.Sees(ctx, store.Address{Account: day.From}) != tree.Seen || tree.Sees(ctx, store.Address{Account: day.To}) != tree.Seen {
+			continue
+		}
 		shown = append(shown, contract.FlowDay(day))
 	}
 	return &body[[]contract.FlowDay]{shown}, err
@@ -161,6 +165,11 @@ func (s *Server) retryRun(ctx context.Context, in *RunInput) (*body[contract.Ret
 	return &body[contract.Retried]{contract.Retried{Items: items}}, noRun(in.ID, err)
 }
 
-func (s *Server) rates(context.Context, *none) (*body[contract.Rates], error) {
-	return &body[contract.Rates]{contract.Rates{Rates: s.Hub.Rates()}}, nil
+// rates are those of all that moves: who does not see everything gets none of them.
+func (s *Server) rates(ctx context.Context, _ *none) (*body[contract.Rates], error) {
+	rates := s.Hub.Rates()
+	if tree.ScopeOf(ctx) != nil {
+		clear(rates)
+	}
+	return &body[contract.Rates]{contract.Rates{Rates: rates}}, nil
 }

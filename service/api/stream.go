@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
@@ -14,6 +15,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/service/live"
 )
 
 // heartbeat keeps a connection known to be alive by those in between.
@@ -60,7 +64,11 @@ func (s *Server) live(c *gin.Context) {
 			if !open {
 				return // too slow; it comes back by the last id that it saw
 			}
-			data, err := json.Marshal(ofRuns(event.Data, c.Query("runs")))
+			seen, ok := s.seenEvent(c.Request.Context(), event)
+			if !ok {
+				continue
+			}
+			data, err := json.Marshal(ofRuns(seen, c.Query("runs")))
 			if err != nil {
 				s.Log.Error("an event cannot be sent", "event", event.Name, "error", err)
 				continue
@@ -74,6 +82,46 @@ func (s *Server) live(c *gin.Context) {
 		}
 		c.Writer.Flush()
 	}
+}
+
+// seenEvent returns the data of an event as who listens sees it; false if it is about what they do
+// not see.
+func (s *Server) seenEvent(ctx context.Context, event live.Event) (any, bool) {
+	if tree.ScopeOf(ctx) == nil {
+		return event.Data, true
+	}
+	switch data := event.Data.(type) {
+	case contract.Run:
+		return data, s.Runner.SeesRun(ctx, data)
+	case contract.Progress:
+		return s.seenProgress(ctx, data), true
+	case string: // a folder's address, or a job's name
+		if event.Name == live.Folder {
+			address, err := store.ParseAddress(data)
+			return data, err == nil && tree.Sees(ctx, address) != tree.Hidden
+		}
+		return data, s.Runner.CheckJobSeen(ctx, data, false) == nil
+	}
+	return event.Data, event.Name == live.Again || event.Name == live.Accounts
+}
+
+// seenProgress is the progress of the runs and the transfers that who listens sees.
+func (s *Server) seenProgress(ctx context.Context, all contract.Progress) contract.Progress {
+	seen := contract.Progress{Running: []string{}, Runs: []contract.Run{}, Transfers: []contract.Transfer{}}
+	for _, one := range all.Runs {
+		if s.Runner.SeesRun(ctx, one) {
+			seen.Running, seen.Runs = append(seen.Running, one.ID), append(seen.Runs, one)
+			if one.Now != nil {
+				seen.Rate += one.Now.Rate
+			}
+		}
+	}
+	for _, one := range all.Transfers {
+		if address, err := store.ParseAddress(one.Address); err == nil && tree.CheckSeen(ctx, address) == nil {
+			seen.Transfers = append(seen.Transfers, one)
+		}
+	}
+	return seen
 }
 
 // ofRuns is the data of an event with the progress of some runs alone: all (also if empty), none,

@@ -74,6 +74,9 @@ const nothing = "Nothing to do."
 var decide = []string{"heron run items RUN --state waiting", "heron run approve RUN", "heron run cancel RUN"}
 
 var causes = map[plan.Cause]Message{
+	plan.CauseOwner: {Title: "Owner without grants", Sentence: "The user in whose name the job runs may no longer use the accounts or " +
+		"folders of the job.", Remedy: "Give the user the grants again, or have somebody with those grants change the job. " +
+		"The run then continues automatically.", Commands: []string{"heron user list", "heron job show JOB"}},
 	plan.CauseSame: {Title: "Same content", Sentence: "Both sides already have the same content.", Remedy: nothing},
 	plan.CauseLeft: {Title: "Conflict: target kept", Sentence: "Both sides had changed. The target's file was kept, as the conflict " +
 		"rule says.", Remedy: "Compare the two. To take the source's file, copy it with the conflict rule source."},

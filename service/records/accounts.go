@@ -157,18 +157,26 @@ func (db *DB) ForgetSecrets(ctx context.Context) (names []string, err error) {
 // Token is something to sign in with. What is kept is its SHA-256 alone.
 type Token struct {
 	ID        string
-	Kind      string // "owner", "session"
+	Kind      string // "owner", "session" or "token"
+	User      string // the id of the user whose it is
+	Name      string // of a token for programs
 	Hash      []byte
-	Role      string
+	Role      string // of the records before there were users; the user's counts
 	CreatedAt time.Time
 	ExpiresAt *time.Time
 	// From is the address that a session was begun from, and Client what it said to be.
 	From, Client string
 	SeenAt       *time.Time
+	// Scopes and Grants narrow a token down to less than its user may do; empty for nothing less.
+	Scopes []string `gorm:"serializer:json"`
+	Grants []Grant  `gorm:"serializer:json"`
+	// ConfirmedAt is when the user of a session signed in last.
+	ConfirmedAt *time.Time
 }
 
 // AddToken adds a token.
 func (db *DB) AddToken(ctx context.Context, token *Token) error {
+	token.Scopes, token.Grants = append([]string{}, token.Scopes...), append([]Grant{}, token.Grants...) // never null
 	return db.write.WithContext(ctx).Create(token).Error
 }
 

@@ -25,7 +25,7 @@ func (db *DB) AddJob(ctx context.Context, job *Job) error {
 // ChangeJob keeps a job as it is now.
 func (db *DB) ChangeJob(ctx context.Context, job Job) error {
 	return found(db.write.WithContext(ctx).Model(&job).Select("routes", "spec", "type", "rules", "suspended", "seen_at",
-		"changed_at").Updates(job).Error)
+		"changed_at", "owner").Updates(job).Error)
 }
 
 // SawJob keeps up to when a job's timetable was seen to.
@@ -55,4 +55,12 @@ func (db *DB) OpenRunOf(ctx context.Context, job string) (run Run, err error) {
 	err = db.read.WithContext(ctx).Table("runs INDEXED BY runs_open").Where("job = ? AND ended_at IS NULL",
 		job).Order("number").Take(&run).Error
 	return run, found(err)
+}
+
+// OwnerOfJob returns the id of the user in whose name a job of a name runs, or a copy that was
+// started by itself.
+func (db *DB) OwnerOfJob(ctx context.Context, name string) (owner string, err error) {
+	var row Job
+	err = db.read.WithContext(ctx).Select("owner").Where("name = ?", name).First(&row).Error
+	return row.Owner, found(err)
 }

@@ -37,6 +37,8 @@ type Job struct {
 	// SeenAt is up to when its timetable was seen to.
 	SeenAt    *time.Time
 	ChangedAt *time.Time
+	// Owner is the id of the user in whose name the job runs: who made or changed it last.
+	Owner string
 	// WatchedAt is since when arrivals are looked for; nil: not yet.
 	WatchedAt *time.Time
 }

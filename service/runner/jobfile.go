@@ -11,6 +11,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/job"
 	"deftheron/core/plan"
+	"deftheron/core/store"
 	"deftheron/service/records"
 )
 
@@ -23,6 +24,9 @@ func (r *Runner) Load(ctx context.Context, file contract.JobFile) (contract.Load
 	}
 	loaded := contract.Loaded{Jobs: []contract.LoadedJob{}}
 	for _, spec := range specs {
+		if err := r.checkLoaded(ctx, spec); err != nil {
+			return contract.Loaded{}, err
+		}
 		if _, err := r.checkNew(ctx, spec, specs, !file.Try); err != nil {
 			return contract.Loaded{}, fmt.Errorf("the job %s: %w", spec.Name, err)
 		}
@@ -47,6 +51,19 @@ func (r *Runner) Load(ctx context.Context, file contract.JobFile) (contract.Load
 		}
 	}
 	return loaded, nil
+}
+
+// checkLoaded returns an error unless the scope of a context lets a job do what it says, and shows
+// the job that has its name, if there is one.
+func (r *Runner) checkLoaded(ctx context.Context, spec job.Spec) error {
+	row, err := r.db.KeptJob(ctx, spec.Name)
+	switch {
+	case err == nil && !seesRoutes(ctx, row.Routes):
+		return store.Errorf(store.ErrExists, "there is already a job %s; choose another name", spec.Name)
+	case err != nil && !errors.Is(err, records.ErrNotFound):
+		return err
+	}
+	return checkScope(ctx, spec)
 }
 
 // difference is what loading a job would change, in the lines of its file.

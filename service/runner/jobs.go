@@ -41,6 +41,9 @@ func changedAt(row records.Job) time.Time {
 // kept returns a job by its name.
 func (r *Runner) kept(ctx context.Context, name string) (records.Job, error) {
 	row, err := r.db.KeptJob(ctx, name)
+	if err == nil && !seesRoutes(ctx, row.Routes) {
+		row, err = records.Job{}, records.ErrNotFound
+	}
 	if errors.Is(err, records.ErrNotFound) {
 		err = messages.With(store.Errorf(store.ErrNotFound, "there is no job called %s; check the name in the list of jobs", name),
 			"heron job list")
@@ -56,6 +59,9 @@ func (r *Runner) Jobs(ctx context.Context) ([]contract.Job, error) {
 	rows, err := r.db.KeptJobs(ctx)
 	jobs := []contract.Job{}
 	for _, row := range rows {
+		if !seesRoutes(ctx, row.Routes) {
+			continue
+		}
 		shown, err := r.job(ctx, row, comingInList)
 		if err != nil {
 			return nil, err
@@ -107,6 +113,9 @@ func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contrac
 // CreateJob makes a job, and starts it where it is to run at once.
 func (r *Runner) CreateJob(ctx context.Context, given contract.NewJob) (contract.Job, error) {
 	spec := given.Spec
+	if err := checkScope(ctx, spec); err != nil {
+		return contract.Job{}, err
+	}
 	if _, err := r.checkNew(ctx, spec, nil, true); err != nil {
 		return contract.Job{}, err
 	}
@@ -135,7 +144,7 @@ func keptRoutes(spec job.Spec) (routes []records.Route) {
 func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) error {
 	now := time.Now()
 	row := records.Job{ID: uuid.NewString(), Name: spec.Name, Type: spec.Type, Spec: spec, CreatedAt: now, SeenAt: &now, ChangedAt: &now,
-		Suspended: suspended}
+		Suspended: suspended, Owner: ownerOf(ctx)}
 	row.Routes = keptRoutes(spec)
 	err := r.db.AddJob(ctx, &row)
 	if errors.Is(err, records.ErrTaken) {
@@ -165,6 +174,9 @@ func (r *Runner) ChangeJob(ctx context.Context, name string, spec job.Spec, seen
 	if changed := changedAt(row); !seen.IsZero() && !seen.Equal(changed) {
 		return contract.Job{}, &JobChangedError{Name: name, At: changed}
 	}
+	if err := checkScope(ctx, spec); err != nil {
+		return contract.Job{}, err
+	}
 	if _, err := r.checkNew(ctx, spec, []job.Spec{spec}, true); err != nil {
 		return contract.Job{}, err
 	}
@@ -190,7 +202,7 @@ func (r *Runner) changeJob(ctx context.Context, name string, spec job.Spec) erro
 		}
 	}
 	now := time.Now()
-	row.Spec, row.Type, row.ChangedAt, row.SeenAt = spec, spec.Type, &now, &now
+	row.Spec, row.Type, row.ChangedAt, row.SeenAt, row.Owner = spec, spec.Type, &now, &now, ownerOf(ctx)
 	row.Routes = keptRoutes(spec)
 	return r.saveJob(ctx, row)
 }
@@ -330,6 +342,9 @@ func (r *Runner) PlanJob(ctx context.Context, name string) (contract.Plan, error
 
 // PlanSpec is what a first run of a job would do, which is not made yet.
 func (r *Runner) PlanSpec(ctx context.Context, spec job.Spec) (contract.Plan, error) {
+	if err := checkScope(ctx, spec); err != nil {
+		return contract.Plan{}, err
+	}
 	p, err := r.checkNew(ctx, spec, []job.Spec{spec}, false)
 	if err != nil {
 		return contract.Plan{}, err

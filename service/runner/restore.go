@@ -19,6 +19,9 @@ func (r *Runner) Restore(ctx context.Context, request contract.Restore) (contrac
 	if err != nil {
 		return contract.Started{}, err
 	}
+	if err := mayRun(ctx, p.rows, false); err != nil {
+		return contract.Started{}, err
+	}
 	return r.start(ctx, p.rows, p.rules)
 }
 

@@ -59,6 +59,9 @@ type Runner struct {
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers
 
+	// ScopeOf returns what users see; nil if everybody sees everything.
+	ScopeOf ScopeOf
+
 	limiter *runLimiter
 	group   sync.WaitGroup
 	ctx     context.Context
@@ -147,6 +150,9 @@ func (r *Runner) Copy(ctx context.Context, request contract.Copy) (contract.Star
 	if err != nil {
 		return contract.Started{}, err
 	}
+	if err := mayRun(ctx, p.rows, false); err != nil {
+		return contract.Started{}, err
+	}
 	return r.start(ctx, p.rows, p.rules)
 }
 
@@ -174,6 +180,9 @@ func (r *Runner) Move(ctx context.Context, routes []contract.Route) (contract.St
 		}
 		rows = append(rows, row)
 	}
+	if err := mayRun(ctx, rows, true); err != nil {
+		return contract.Started{}, err
+	}
 	return r.start(ctx, rows, moving)
 }
 
@@ -183,7 +192,8 @@ func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rul
 	if rules.Clear {
 		name = "move-" + id
 	}
-	once := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), OneOff: true}
+	once := records.Job{ID: uuid.NewString(), Name: name, Type: "copy", Routes: rows, Rules: rules, CreatedAt: time.Now(), OneOff: true,
+		Owner: ownerOf(ctx)}
 	row := records.Run{ID: id, Job: once.Name, State: run.Queued, Routes: rows, Rules: rules, CreatedAt: time.Now()}
 	if err := r.db.AddRun(ctx, &once, &row); err != nil {
 		return contract.Started{}, err
@@ -243,6 +253,9 @@ func (r *Runner) carryOut(ctx context.Context, a *active, resumed bool) transfer
 	} // else cancelled while it was queued; it still has to end its items
 	if errors.Is(context.Cause(ctx), transfer.ErrPaused) {
 		return transfer.Result{}
+	}
+	if err := r.checkOwner(ctx, row); err != nil && !row.Cancelling {
+		return transfer.Result{State: run.Held, Cause: plan.CauseOwner, Why: err.Error()}
 	}
 	if row.Step == job.Survey {
 		return r.surveyRun(ctx, a)

@@ -68,7 +68,7 @@ func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
 // Runs returns a page of the runs that a filter takes, newest first, and the number to go on
 // before; 0 at the end.
 func (r *Runner) Runs(ctx context.Context, filter records.RunFilter, before int64, most int) ([]contract.Run, int64, error) {
-	rows, next, err := r.db.FindRuns(ctx, filter, before, most)
+	rows, next, err := r.findRuns(ctx, filter, before, most)
 	if err != nil {
 		return nil, 0, err
 	}

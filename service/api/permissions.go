@@ -1,0 +1,224 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"deftheron/contract"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+	"deftheron/service/access"
+)
+
+// The scopes of tokens for programs.
+const (
+	scopeRead     = "read"     // looks, and reads files
+	scopeFiles    = "files"    // changes files
+	scopeJobs     = "jobs"     // makes jobs, starts and stops runs
+	scopeAccounts = "accounts" // links accounts and changes them
+	scopeSettings = "settings" // everything else that is an owner's
+)
+
+var scopes = []string{scopeRead, scopeFiles, scopeJobs, scopeAccounts, scopeSettings}
+
+// permission is what an operation needs of who asks for it.
+type permission struct {
+	// open operations need no sign-in.
+	open bool
+	role access.Role
+	// scope is what a token for programs has to be for; empty if any may.
+	scope string
+	// fresh operations need a session that signed in during the last 15 minutes.
+	fresh bool
+}
+
+var (
+	nobody  = permission{open: true}
+	anybody = permission{role: access.Viewer}
+	look    = permission{role: access.Viewer, scope: scopeRead}
+	changes = permission{role: access.Operator, scope: scopeFiles}
+	jobs    = permission{role: access.Operator, scope: scopeJobs}
+	links   = permission{role: access.Operator, scope: scopeAccounts}
+	plans   = permission{role: access.Operator, scope: scopeRead}
+	owners  = permission{role: access.Owner, scope: scopeSettings}
+)
+
+// fresh is a permission that needs a fresh sign-in besides.
+func fresh(p permission) permission {
+	p.fresh = true
+	return p
+}
+
+// permissions are what each operation of the API needs, by its id. What is within an account, a
+// job or a run is then held to the grants of who asks: see guardPlace, and tree.Scope for every
+// address in a request. An operation that is not in the table is refused.
+var permissions = map[string]permission{
+	"start-session": nobody, "sign-in-ways": nobody, "begin-provider-sign-in": nobody, "end-provider-sign-in": nobody,
+	"begin-passkey-sign-in": nobody, "end-passkey-sign-in": nobody, "consent-callback": nobody,
+
+	"whoami": anybody, "end-session": anybody, "confirm-session": anybody, "list-sessions": anybody, "end-sessions": anybody,
+	"end-one-session": anybody, "set-password": fresh(anybody), "new-codes": fresh(anybody), "set-codes": fresh(anybody),
+	"remove-codes": fresh(anybody), "list-tokens": anybody, "make-token": fresh(anybody), "revoke-token": anybody,
+	"list-passkeys": anybody, "begin-passkey": fresh(anybody), "end-passkey": fresh(anybody), "remove-passkey": fresh(anybody),
+	"begin-passkey-confirmation": anybody, "end-passkey-confirmation": anybody, "make-signin-link": anybody,
+
+	"list-providers": look, "show-provider": look, "list-accounts": look, "show-account": look, "show-account-usage": look,
+	"list-speeds": look, "list-link-events": look, "show-sealing": look, "show-bandwidth": look, "show-runs-at-once": look,
+	"list-folder": look, "show-entry": look, "read-content": look, "read-preview": look, "read-archive": look, "compare": look,
+	"survey": look, "space": look, "list-causes": look, "list-jobs": look, "show-job": look, "show-job-file": look, "list-arrivals": look,
+	"list-rehearsals": look, "list-rehearsal-warnings": look, "list-runs": look, "show-run": look, "list-items": look,
+	"count-causes": look, "show-run-series": look, "list-run-events": look, "list-flows": look, "rates": look, "report": look,
+	"certificate": look, "verify-certificate": look, "check-paper": look, "show-history": look, "live": look, "read-week": look,
+	"list-times": look,
+
+	"plan-copy": plans, "plan-job": plans, "plan-new-job": plans, "plan-restore": plans, "plan-removal": plans, "plan-job-history": plans,
+	"try-arrival": plans, "try-new-arrival": plans,
+
+	"make-folder": changes, "move": changes, "remove": changes, "write-content": changes,
+
+	"start-copy": jobs, "start-restore": jobs, "create-job": jobs, "change-job": jobs, "remove-job": jobs, "start-job": jobs,
+	"suspend-job": jobs, "resume-job": jobs, "load-job-file": jobs, "announce-arrival": jobs, "start-rehearsal": jobs, "cancel-run": jobs,
+	"pause-run": jobs, "resume-run": jobs, "retry-run": jobs, "decide-items": jobs, "set-run-bandwidth": jobs, "set-run-priority": jobs,
+	"release-run": fresh(jobs),
+
+	"link-account": links, "edit-account": fresh(links), "unlink-account": links, "check-account": links, "suspend-account": links,
+	"resume-account": links, "reauthorize-account": fresh(links), "list-account-resources": links, "link-resource": links,
+	"list-resources": links, "probe-identity": links, "list-nearby": links, "measure-speed": links, "set-account-bandwidth": links,
+	"begin-consent": links, "show-consent": links, "answer-consent": links, "give-up-consent": links, "new-key": fresh(links),
+	"start-sealing": fresh(links),
+
+	"set-bandwidth": owners, "set-runs-at-once": owners, "list-notifications": owners, "show-notification-settings": owners,
+	"set-notification-settings": fresh(owners), "test-notifications": owners, "add-definition": owners, "check-definition": owners,
+	"remove-definition": owners, "try-definition": owners, "register-app": fresh(owners), "rotate-token": fresh(owners),
+	"metrics": owners, "list-users": owners, "add-user": fresh(owners), "show-user": owners, "change-user": fresh(owners),
+	"remove-user": fresh(owners), "set-grant": fresh(owners), "remove-grant": fresh(owners), "make-user-link": fresh(owners),
+	"list-audit": owners, "verify-audit": owners, "export-audit": owners,
+}
+
+// routesOf returns the operation of each route of the API, by method and path as the router has
+// them: those of the document, and those that are not in it.
+func routesOf(api huma.API) map[string]string {
+	routes := map[string]string{
+		"GET " + contract.Root + "/metrics": "metrics", "HEAD " + contract.Root + "/content": "read-content",
+		"GET " + CallbackPath: "consent-callback",
+	}
+	for path, item := range api.OpenAPI().Paths {
+		path = strings.NewReplacer("{", ":", "}", "").Replace(path)
+		for method, operation := range map[string]*huma.Operation{"GET": item.Get, "PUT": item.Put, "POST": item.Post,
+			"DELETE": item.Delete, "PATCH": item.Patch} {
+			if operation != nil {
+				routes[method+" "+path] = operation.OperationID
+			}
+		}
+	}
+	return routes
+}
+
+// declarePermissions writes the permission of each operation into the API's document.
+func declarePermissions(api huma.API) {
+	for _, item := range api.OpenAPI().Paths {
+		for _, operation := range []*huma.Operation{item.Get, item.Put, item.Post, item.Delete, item.Patch} {
+			if operation == nil {
+				continue
+			}
+			need := permissions[operation.OperationID]
+			words := "role " + string(need.role)
+			switch {
+			case need.open:
+				words = "none"
+			case need.scope != "":
+				words += ", scope " + need.scope
+			}
+			if need.fresh {
+				words += ", signed in during the last 15 minutes"
+			}
+			if operation.Extensions == nil {
+				operation.Extensions = map[string]any{}
+			}
+			operation.Extensions["x-permission"] = words
+		}
+	}
+}
+
+type operationKey struct{}
+
+// operationOf is the id of the operation that a request is for.
+func operationOf(ctx context.Context) string {
+	id, _ := ctx.Value(operationKey{}).(string)
+	return id
+}
+
+// permit lets a request on if who makes it may have its operation, and what it names in its path.
+func (s *Server) permit(c *gin.Context, need permission, who access.Person) bool {
+	if refused := s.refusal(need, who); refused != nil {
+		refuse(c, refused)
+		return false
+	}
+	if err := s.guardPlace(c, need, who); err != nil {
+		refuse(c, problem(err))
+		return false
+	}
+	return true
+}
+
+// refusal returns why somebody may not have an operation at all; nil if they may.
+func (s *Server) refusal(need permission, who access.Person) *contract.Problem {
+	denied := contract.Problem{Status: http.StatusForbidden, Title: http.StatusText(http.StatusForbidden), Cause: contract.CauseNotAllowed}
+	switch {
+	case need.role == "" || !who.Role.Covers(need.role):
+		denied.Detail = fmt.Sprintf("This needs the role %s, and %s has the role %s.", need.role, who.Name, who.Role)
+		denied.Remedy = "Ask an owner of the service to do it, or to change the role."
+		denied.Commands = []string{"heron user list"}
+	case !who.Has(need.scope):
+		denied.Detail = fmt.Sprintf("This needs a token for %s, and the token %s is for %s.", need.scope, who.Token, strings.Join(who.Scopes, ", "))
+		denied.Remedy = "Make a token for it."
+		denied.Commands = []string{"heron token create NAME --scope " + need.scope}
+	case who.Kind == access.KindToken && need.fresh && need.scope == "":
+		denied.Detail = "A token for programs cannot change how its user signs in."
+		denied.Remedy = "Sign in to the console to do it."
+	case need.fresh && !who.Fresh(s.Access.Now()):
+		denied.Cause = contract.CauseSignInAgain
+		denied.Detail = "This needs a sign-in of the last 15 minutes."
+		denied.Remedy = "Sign in again and repeat it."
+	default:
+		return nil
+	}
+	return &denied
+}
+
+// guardPlace holds the account, the job or the run in a request's path to the grants of who asks:
+// what they do not see is as if it were not there.
+func (s *Server) guardPlace(c *gin.Context, need permission, who access.Person) error {
+	if who.Scope == nil {
+		return nil
+	}
+	ctx := c.Request.Context()
+	changing := need.role == access.Operator && need.scope != scopeRead
+	path := strings.TrimPrefix(c.FullPath(), contract.Root)
+	switch {
+	case strings.HasPrefix(path, "/accounts/:name"):
+		address := store.Address{Account: c.Param("name")}
+		if _, err := s.Accounts.ID(ctx, address.Account); err != nil {
+			return err
+		}
+		if path == "/accounts/:name" && !changing {
+			return nil // tells less of an account that is seen in part
+		}
+		if err := tree.CheckSeen(ctx, address); err != nil {
+			return &tree.ErrNotAllowed{Address: address} // its name is known: it is on the way to what is seen
+		}
+		if changing {
+			return tree.CheckChange(ctx, address)
+		}
+	case strings.HasPrefix(path, "/jobs/:name"):
+		return s.Runner.CheckJobSeen(ctx, c.Param("name"), changing)
+	case strings.HasPrefix(path, "/runs/:id"):
+		return noRun(c.Param("id"), s.Runner.CheckRunSeen(ctx, c.Param("id"), changing))
+	}
+	return nil
+}
