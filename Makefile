@@ -39,7 +39,7 @@ test-program:
 	$(GO) test -timeout 30m -parallel 6 ./e2e
 
 test-packages:
-	$(GO) test -timeout 30m -p 2 -parallel 4 $$($(GO) list ./... | grep -v '^deftheron/e2e$$' | grep -v $(RACED))
+	$(GO) test -timeout 30m -p 3 -parallel 4 $$($(GO) list ./... | grep -v '^deftheron/e2e$$' | grep -v $(RACED))
 	$(GO) test -timeout 30m -p 2 -race $$($(GO) list ./... | grep $(RACED))
 	$(GO) test -timeout 30m -race -run $(SMOKE) ./e2e
 

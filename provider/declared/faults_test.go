@@ -146,54 +146,59 @@ func (e expiring) Open(ctx context.Context) (*store.Stream, error) {
 // TestFaults injects one kind of fault at a time: what is written and read is
 // right, or the error is one of ours and nothing wrong is there.
 func TestFaults(t *testing.T) {
-	drives(t, func(t *testing.T, d drive) {
-		if d.name == "sedge" {
-			if _, err := d.store.MakeFolder(t.Context(), store.At("elsewhere")); err != nil {
-				t.Fatal(err)
-			}
+	for _, kind := range []string{"500", "503", "429", "429-bare", "reset", "lost", "truncated", "flipped", "html"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			drives(t, func(t *testing.T, d drive) { faulty(t, d, kind) })
+		})
+	}
+}
+
+// faulty writes and reads through one fault of a kind.
+func faulty(t *testing.T, d drive, kind string) {
+	if d.name == "sedge" {
+		if _, err := d.store.MakeFolder(t.Context(), store.At("elsewhere")); err != nil {
+			t.Fatal(err)
 		}
-		small, large := strings.Repeat("small ", 500), strings.Repeat("large, and in pieces ", 600_000)
-		for _, kind := range []string{"500", "503", "429", "429-bare", "reset", "lost", "truncated", "flipped", "html"} {
-			for _, what := range []struct {
-				name, route, data string
-			}{{"small", d.small, small}, {"large", d.large, large}} {
-				name := what.name + " " + kind
-				d.control.SetFaults(standin.Faults{Rates: map[string]float64{kind: 1}, Times: 1, Match: what.route})
-				err := d.put(t, name, what.data)
-				struck := d.control.Struck()
-				d.control.SetFaults(standin.Faults{})
-				if struck != 1 {
-					t.Errorf("%s: the fault struck %d times", name, struck)
-				}
-				if err != nil && store.KindOf(err) == nil || errors.Is(err, store.ErrVerification) && kind != "flipped" {
-					t.Errorf("writing %s: %v", name, err)
-				}
-				got, readErr := d.get(t, name)
-				if readErr == nil && got != what.data || err == nil && readErr != nil {
-					t.Errorf("after %s (%v): %d bytes, %v", name, err, len(got), readErr)
-				}
-				if err != nil && !errors.Is(readErr, store.ErrNotFound) && store.KindOf(err) != store.ErrOutcomeUnknown &&
-					store.KindOf(err) != store.ErrTryAgain {
-					t.Errorf("%s failed with %v, and is there", name, err)
-				}
-				if readErr == nil {
-					continue
-				}
-				if err := d.put(t, name, what.data); err != nil {
-					t.Errorf("%s again: %v", name, err)
-				}
-			}
-			d.control.SetFaults(standin.Faults{Rates: map[string]float64{kind: 1}, Times: 1, Match: d.read})
-			got, err := d.get(t, "large 500")
-			if err == nil && got != large {
-				t.Errorf("read through %s: %d other bytes", kind, len(got))
-			}
-			if err != nil && store.KindOf(err) == nil {
-				t.Errorf("reading through %s: an error of no kind: %v", kind, err)
-			}
-			d.control.SetFaults(standin.Faults{})
+	}
+	small, large := strings.Repeat("small ", 500), strings.Repeat("large, and in pieces ", 600_000)
+	for _, what := range []struct {
+		name, route, data string
+	}{{"small", d.small, small}, {"large", d.large, large}} {
+		d.control.SetFaults(standin.Faults{Rates: map[string]float64{kind: 1}, Times: 1, Match: what.route})
+		err := d.put(t, what.name, what.data)
+		struck := d.control.Struck()
+		d.control.SetFaults(standin.Faults{})
+		if struck != 1 {
+			t.Errorf("%s: the fault struck %d times", what.name, struck)
 		}
-	})
+		if err != nil && store.KindOf(err) == nil || errors.Is(err, store.ErrVerification) && kind != "flipped" {
+			t.Errorf("writing %s: %v", what.name, err)
+		}
+		got, readErr := d.get(t, what.name)
+		if readErr == nil && got != what.data || err == nil && readErr != nil {
+			t.Errorf("after %s (%v): %d bytes, %v", what.name, err, len(got), readErr)
+		}
+		if err != nil && !errors.Is(readErr, store.ErrNotFound) && store.KindOf(err) != store.ErrOutcomeUnknown &&
+			store.KindOf(err) != store.ErrTryAgain {
+			t.Errorf("%s failed with %v, and is there", what.name, err)
+		}
+		if readErr == nil {
+			continue
+		}
+		if err := d.put(t, what.name, what.data); err != nil {
+			t.Errorf("%s again: %v", what.name, err)
+		}
+	}
+	d.control.SetFaults(standin.Faults{Rates: map[string]float64{kind: 1}, Times: 1, Match: d.read})
+	got, err := d.get(t, "large")
+	if err == nil && got != large {
+		t.Errorf("read through %s: %d other bytes", kind, len(got))
+	}
+	if err != nil && store.KindOf(err) == nil {
+		t.Errorf("reading through %s: an error of no kind: %v", kind, err)
+	}
+	d.control.SetFaults(standin.Faults{})
 }
 
 // TestListingFaults has pages fail in the middle of a listing: it is whole, or
