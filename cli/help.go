@@ -11,7 +11,7 @@ var groups = []struct{ id, title, commands string }{
 	{"files", "Files:", "ls stat cat get put mkdir mv rm copy compare survey"},
 	{"jobs", "Jobs and runs:", "job run history bandwidth notify"},
 	{"accounts", "Accounts:", "account provider"},
-	{"service", "Service:", "serve demo standin signin signout whoami token"},
+	{"service", "Service:", "serve demo standin signin signout whoami token user audit"},
 }
 
 // examples are examples of commands that have none of their own, by path without the
@@ -85,6 +85,8 @@ var examples = map[string]string{
 	"signin":              "heron signin http://127.0.0.1:8420",
 	"signout":             "heron signout",
 	"whoami":              "heron whoami",
+	"user list":           "heron user list",
+	"user show":           "heron user show surveyor",
 	"token list":          "heron token list",
 	"token revoke":        "heron token revoke --all",
 	"token rotate":        "heron token rotate",

@@ -21,7 +21,8 @@ func (a *app) dataFolder() string {
 }
 
 func (a *app) serve() *cobra.Command {
-	options := ServeOptions{Out: a.out, KeepHistory: 90 * 24 * time.Hour, KeepItems: 90 * 24 * time.Hour}
+	options := ServeOptions{Out: a.out, KeepHistory: 90 * 24 * time.Hour, KeepItems: 90 * 24 * time.Hour,
+		KeepAudit: 365 * 24 * time.Hour}
 	command := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: arguments(0, 0, "options alone"),
 		Long: "Runs the service until it is interrupted. Interrupted runs continue at the next start.\n\n" +
@@ -46,6 +47,7 @@ func (a *app) serve() *cobra.Command {
 		"folder of this machine below which folders may be linked; may be repeated (default any but system folders)")
 	flags.Var(keepFor{&options.KeepHistory}, "keep-history",
 		"how long versions are kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
+	flags.Var(keepFor{&options.KeepAudit}, "keep-audit", "how long the audit log is kept: 30d, 8w, 6mo, 2y or forever")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false,
 		"if the key file is lost: create a new key and delete all secrets of accounts")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"deftheron/client"
+	"deftheron/contract"
 )
 
 const defaultURL = "http://127.0.0.1:8420"
@@ -119,13 +120,13 @@ func bareError(err error) error {
 }
 
 func (a *app) signin() *cobra.Command {
-	var tokenFile string
+	var tokenFile, user, secretFile, code string
 	var console bool
 	command := &cobra.Command{
 		Use: "signin [URL]", Short: "Sign this terminal in to a service, or create a sign-in link for the console",
 		Args: arguments(0, 1, "at most a URL"),
 		Long: "Saves a service and a token for this user, in a file that only they can read.\n" +
-			"With --console it prints a link that signs a browser in to the console once.",
+			"With --user it makes a token of that user for this terminal. With --console it prints a link that signs a browser in to the console once.",
 		RunE: func(command *cobra.Command, args []string) error {
 			c := a.client()
 			if len(args) == 1 {
@@ -133,6 +134,9 @@ func (a *app) signin() *cobra.Command {
 			}
 			if console {
 				return a.consoleLink(command, c)
+			}
+			if user != "" {
+				return a.signinAs(command, c, contract.SignIn{Name: user, Code: code}, secretFile)
 			}
 			token, ok, err := a.secret(tokenFile, "Token")
 			if err != nil {
@@ -144,24 +148,60 @@ func (a *app) signin() *cobra.Command {
 			if token == "" {
 				return usageError("there is no token to sign in with; give one with --token-file FILE, or - for standard input")
 			}
-			c.Token = token
-			who, err := c.Whoami(command.Context())
-			if err != nil {
-				return err
-			}
-			if err := a.save(saved{c.URL, token}); err != nil {
-				return err
-			}
-			if a.json {
-				return a.printJSON(who)
-			}
-			_, err = fmt.Fprintf(a.out, "Signed in to %s as %s.\n", c.URL, who.Role)
-			return err
+			return a.signinWith(command, c, token)
 		},
 	}
+	command.Flags().StringVar(&user, "user", "", "sign in with the name and the password of a user, for 30 days")
+	command.Flags().StringVar(&secretFile, "secret-file", "", "the file that holds the password, or - for standard input")
+	command.Flags().StringVar(&code, "code", "", "a one-time code or a recovery code of the user")
 	command.Flags().StringVar(&tokenFile, "token-file", "", "the file that holds the token, or - for standard input")
 	command.Flags().BoolVar(&console, "console", false, "make a link that signs in to the console once")
 	return command
+}
+
+// signinWith saves a service and a token for it.
+func (a *app) signinWith(command *cobra.Command, c *client.Client, token string) error {
+	c.Token = token
+	who, err := c.Whoami(command.Context())
+	if err != nil {
+		return err
+	}
+	if err := a.save(saved{c.URL, token}); err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(who)
+	}
+	_, err = fmt.Fprintf(a.out, "Signed in to %s as %s.\n", c.URL, nameAndRole(who))
+	return err
+}
+
+// nameAndRole is who somebody is, in words.
+func nameAndRole(who contract.Whoami) string {
+	if who.User == who.Role {
+		return who.Role
+	}
+	return who.User + " (" + who.Role + ")"
+}
+
+// terminalDays is how long a terminal stays signed in with a user's password.
+const terminalDays = 30
+
+// signinAs makes a token of a user for this terminal.
+func (a *app) signinAs(command *cobra.Command, c *client.Client, signin contract.SignIn, secretFile string) error {
+	var ok bool
+	var err error
+	if signin.Password, ok, err = a.secret(secretFile, "Password of "+signin.Name); err != nil {
+		return err
+	}
+	if !ok {
+		return usageError("there is no password to sign in with; give one with --secret-file FILE, or - for standard input")
+	}
+	made, err := c.TokenFor(command.Context(), signin, contract.TokenRequest{Name: terminalName(), Days: terminalDays})
+	if err != nil {
+		return err
+	}
+	return a.signinWith(command, c, made.Secret)
 }
 
 func (a *app) consoleLink(command *cobra.Command, c *client.Client) error {
@@ -169,10 +209,14 @@ func (a *app) consoleLink(command *cobra.Command, c *client.Client) error {
 	if err != nil {
 		return err
 	}
+	return a.printLink(link)
+}
+
+func (a *app) printLink(link contract.SigninLink) error {
 	if a.json {
 		return a.printJSON(link)
 	}
-	_, err = fmt.Fprintf(a.out, "Open this in a browser before %s; it is good once:\n%s\n", link.Expires.Local().Format("15:04"), link.URL)
+	_, err := fmt.Fprintf(a.out, "Open this in a browser before %s; it is good once:\n%s\n", link.Expires.Local().Format("15:04"), link.URL)
 	return err
 }
 
@@ -227,7 +271,7 @@ func (a *app) whoami() *cobra.Command {
 			if a.json {
 				return a.printJSON(who)
 			}
-			_, err = fmt.Fprintf(a.out, "%s at %s (Deft Heron %s, instance %s)\n", who.Role, c.URL, who.Version, who.Instance)
+			_, err = fmt.Fprintf(a.out, "%s at %s (Deft Heron %s, instance %s)\n", nameAndRole(who), c.URL, who.Version, who.Instance)
 			return err
 		},
 	}

@@ -10,6 +10,8 @@ import (
 	"os"
 	"strings"
 
+	"golang.org/x/term"
+
 	"deftheron/cli"
 	"deftheron/console"
 	"deftheron/core/store"
@@ -64,7 +66,7 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 		Hosts:     options.Hosts,
 		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
 		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepHistory: options.KeepHistory,
-		KeepItems: options.KeepItems, Folders: options.Folders,
+		KeepItems: options.KeepItems, KeepAudit: options.KeepAudit, Folders: options.Folders,
 		Providers: all, Console: console.Files(), Log: log, Version: version,
 	})
 	if err != nil {
@@ -75,9 +77,19 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 			strings.Join(s.Forgotten, ", "))
 	}
 	fmt.Fprintf(options.Out, "Deft Heron %s is at %s\n", version, s.URL)
-	fmt.Fprintf(options.Out, "Console (this link signs in once, within 15 minutes): %s\n", s.SigninURL)
+	if onTerminal(options.Out) { // not in a journal, which others may read
+		fmt.Fprintf(options.Out, "Console (this link signs in once, within 15 minutes): %s\n", s.SigninURL)
+	} else {
+		fmt.Fprintln(options.Out, "Console: make a link that signs in once with heron signin --console")
+	}
 	fmt.Fprintf(options.Out, "Commands: HERON_URL=%s HERON_TOKEN=$(cat %s) heron ls\n", s.URL, s.TokenFile)
 	return s.Serve(ctx)
+}
+
+// onTerminal reports whether what is written is seen on a terminal and kept nowhere.
+func onTerminal(w io.Writer) bool {
+	file, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
 }
 
 func logger(options cli.ServeOptions, w io.Writer) (*slog.Logger, error) {

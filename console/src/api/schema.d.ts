@@ -214,6 +214,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A page of the audit log, newest first */
+        get: operations["list-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The whole audit log, oldest first, one JSON value a line
+         * @description Each line is an AuditEntry.
+         */
+        get: operations["export-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Check that the audit log is as it was written */
+        get: operations["verify-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bandwidth": {
         parameters: {
             query?: never;
@@ -805,6 +859,42 @@ export interface paths {
          */
         get: operations["live"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sign in with one-time codes from now on */
+        put: operations["set-codes"];
+        /** Make a key for one-time codes */
+        post: operations["new-codes"];
+        /** Sign in without one-time codes */
+        delete: operations["remove-codes"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change your own password */
+        put: operations["set-password"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1461,10 +1551,44 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Exchange a one-time link for a session */
+        /** Sign in to the console */
         post: operations["start-session"];
         /** Sign out of the console */
         delete: operations["end-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/confirmation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in again in a session that goes on */
+        post: operations["confirm-session"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways to sign in to the console */
+        get: operations["sign-in-ways"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1576,6 +1700,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the tokens for programs */
+        get: operations["list-tokens"];
+        put?: never;
+        /** Make a token for programs */
+        post: operations["make-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token for programs */
+        delete: operations["revoke-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tree": {
         parameters: {
             query?: never;
@@ -1607,6 +1766,78 @@ export interface paths {
          * @description Each line is a TrialResult. The last one has the sum. The scratch folder that it is tried in is removed again.
          */
         post: operations["try-definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the users */
+        get: operations["list-users"];
+        put?: never;
+        /** Add a user */
+        post: operations["add-user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One user */
+        get: operations["show-user"];
+        put?: never;
+        post?: never;
+        /** Remove a user, with sessions, tokens and grants */
+        delete: operations["remove-user"];
+        options?: never;
+        head?: never;
+        /** Change the role, the password or the state of a user */
+        patch: operations["change-user"];
+        trace?: never;
+    };
+    "/api/v1/users/{user}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a user a role on an account or a folder */
+        put: operations["set-grant"];
+        post?: never;
+        /** Take a user's role on an account or a folder away */
+        delete: operations["remove-grant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{user}/signin-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Create a sign-in link for a user */
+        post: operations["make-user-link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1768,6 +1999,64 @@ export interface components {
             /** Format: int64 */
             runs: number;
         };
+        AuditCheck: {
+            /**
+             * Format: int64
+             * @description Number of the first entry that is not as it was written.
+             */
+            broken?: number;
+            /** Format: int64 */
+            entries: number;
+            /**
+             * Format: int64
+             * @description Number of the first entry kept.
+             */
+            first: number;
+            /** @description MAC of the last entry, in hexadecimal. */
+            head: string;
+            /** Format: int64 */
+            last: number;
+            /**
+             * Format: date-time
+             * @description Time of the first entry kept.
+             */
+            since?: string;
+            /** @description Nothing was changed, removed or put in between. */
+            whole: boolean;
+            why?: string;
+        };
+        AuditEntry: {
+            /** @description Id of the operation. */
+            action: string;
+            /** Format: date-time */
+            at: string;
+            /** @description User agent. */
+            client: string;
+            /** @description Network address. */
+            from: string;
+            /** @description Kind of sign-in: owner, session or token, with the name of the token. */
+            kind: string;
+            /** @description HMAC-SHA256 of the entry and the one before, in hexadecimal. */
+            mac: string;
+            /** @description done, or the HTTP status and the cause. */
+            outcome: string;
+            /** Format: int64 */
+            seq: number;
+            /** @description Addresses and names that it was about. */
+            subject: string;
+            /**
+             * Format: int64
+             * @description How many requests of one kind are in the entry.
+             */
+            times: number;
+            /** @description Name of the user; empty if nobody was signed in. */
+            user: string;
+        };
+        AuditPage: {
+            entries: components["schemas"]["AuditEntry"][];
+            /** @description Cursor of the next page; empty at the end. */
+            next?: string;
+        };
         Away: {
             account: string;
             cause: string;
@@ -1879,6 +2168,17 @@ export interface components {
         Checking: {
             /** @description SHA-256 of the file, in hexadecimal. */
             sha256: string;
+        };
+        Codes: {
+            /** @description otpauth: address for an authenticator app. */
+            address: string;
+            /** @description In base32, to be typed. */
+            key: string;
+        };
+        CodesProof: {
+            /** @description A first code of the key. */
+            code: string;
+            key: string;
         };
         Compared: {
             /** @description Evidence: presence, hash, size, size and time, pair, reading. */
@@ -2080,6 +2380,12 @@ export interface components {
             new?: boolean;
             owner?: string;
             space: components["schemas"]["Space"];
+        };
+        Grant: {
+            /** @description An account or a folder of it; / is every account. */
+            address: string;
+            /** @enum {string} */
+            role: "viewer" | "operator";
         };
         Group: {
             /** Format: int64 */
@@ -2338,6 +2644,27 @@ export interface components {
             /** @enum {string} */
             outcome: "made" | "changed" | "unchanged";
         };
+        MadeToken: {
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires?: string;
+            /** @description Places that it is for; none: all that the user sees. */
+            grants: components["schemas"]["Grant"][];
+            id: string;
+            name: string;
+            /** @description Kinds of operations that it is for; none: all. */
+            scopes: string[];
+            /** @description The token itself. It is shown this once. */
+            secret: string;
+            /**
+             * Format: date-time
+             * @description Last use, to within five minutes.
+             */
+            seen?: string;
+            /** @description The user in whose name it acts. */
+            user: string;
+        };
         Migration: {
             /** @description Delete at the source, in the last step, exactly what was verified at the target. */
             clear?: boolean;
@@ -2446,6 +2773,14 @@ export interface components {
             /** @description The token. It is also in owner.token of the data folder, and nowhere else. */
             token: string;
         };
+        NewUser: {
+            grants?: components["schemas"]["Grant"][];
+            name: string;
+            /** @description Empty for none: the user then signs in with a link, a passkey or the OpenID provider. */
+            password?: string;
+            /** @enum {string} */
+            role: "viewer" | "operator" | "owner";
+        };
         Notification: {
             /** Format: date-time */
             at: string;
@@ -2539,6 +2874,9 @@ export interface components {
             listed: string;
             /** @description Cursor of the next page; empty at the end. */
             next?: string;
+        };
+        Password: {
+            password: string;
         };
         Past: {
             address: string;
@@ -2746,6 +3084,9 @@ export interface components {
                 [key: string]: string;
             };
             secret?: string;
+        };
+        RecoveryCodes: {
+            codes: string[];
         };
         Refusal: {
             /** Format: int64 */
@@ -3175,10 +3516,8 @@ export interface components {
             seen?: string;
             /** Format: date-time */
             started: string;
-        };
-        SessionInputBody: {
-            /** @description The part of the link after the #. */
-            token: string;
+            /** @description The user's name. */
+            user: string;
         };
         Shares: {
             /** Format: double */
@@ -3193,6 +3532,23 @@ export interface components {
             source: number;
             /** Format: double */
             target: number;
+        };
+        SignIn: {
+            /** @description A one-time code or a recovery code. */
+            code?: string;
+            /** @description The user's name. */
+            name?: string;
+            password?: string;
+            /** @description The part of a one-time link after the #. */
+            token?: string;
+        };
+        SignInWays: {
+            /** @description Passkeys can be used at this address. */
+            passkeys: boolean;
+            /** @description Why passkeys cannot be used. */
+            passkeys_why?: string;
+            /** @description Title of the OpenID provider; empty for none. */
+            provider?: string;
         };
         SigninLink: {
             /** Format: date-time */
@@ -3466,6 +3822,36 @@ export interface components {
             /** @description The time zone of the schedule. */
             zone: string;
         };
+        Token: {
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires?: string;
+            /** @description Places that it is for; none: all that the user sees. */
+            grants: components["schemas"]["Grant"][];
+            id: string;
+            name: string;
+            /** @description Kinds of operations that it is for; none: all. */
+            scopes: string[];
+            /**
+             * Format: date-time
+             * @description Last use, to within five minutes.
+             */
+            seen?: string;
+            /** @description The user in whose name it acts. */
+            user: string;
+        };
+        TokenRequest: {
+            /**
+             * Format: int64
+             * @description Days until it expires; 0 is 90.
+             */
+            days?: number;
+            grants?: components["schemas"]["Grant"][];
+            name: string;
+            /** @description read, files, jobs, accounts, settings; none: all. */
+            scopes?: string[];
+        };
         Transfer: {
             address: string;
             /** @description As the request named it. */
@@ -3572,6 +3958,44 @@ export interface components {
             state?: string;
             verification: string;
         };
+        User: {
+            /** @description The user needs a one-time code. */
+            codes: boolean;
+            /** Format: date-time */
+            created: string;
+            disabled: boolean;
+            grants: components["schemas"]["Grant"][];
+            name: string;
+            /**
+             * Format: int64
+             * @description Number of passkeys.
+             */
+            passkeys: number;
+            /** @description The user has a password. */
+            password: boolean;
+            /** @description Issuer of the OpenID provider that the user signs in with. */
+            provider?: string;
+            /**
+             * Format: int64
+             * @description Recovery codes left.
+             */
+            recovery: number;
+            /** @enum {string} */
+            role: "viewer" | "operator" | "owner";
+            /**
+             * Format: date-time
+             * @description Last sign-in.
+             */
+            seen?: string;
+        };
+        UserChange: {
+            disabled?: boolean;
+            /** @description Sign in without one-time codes. */
+            no_codes?: boolean;
+            /** @description Empty to remove it. */
+            password?: string;
+            role?: string;
+        };
         VerifiedBy: {
             /** Format: int64 */
             bytes: number;
@@ -3676,11 +4100,22 @@ export interface components {
             zone?: string;
         };
         Whoami: {
+            /** @description Signs in with one-time codes. */
+            codes: boolean;
+            /** @description Signed in during the last 15 minutes, as some operations need. */
+            fresh: boolean;
+            /** @description Places that the user sees; none for an owner, who sees all. */
+            grants: components["schemas"]["Grant"][];
             /** @description The id of this service's data folder. */
             instance: string;
-            /** @description Kind of sign-in: owner (a token) or session (the console). */
+            /** @description Kind of sign-in: owner (the owner's token), session (the console) or token. */
             kind: string;
-            role: string;
+            /** @description Signs in with a password. */
+            password: boolean;
+            /** @enum {string} */
+            role: "viewer" | "operator" | "owner";
+            /** @description The user's name. */
+            user: string;
             version: string;
         };
     };
@@ -4276,6 +4711,93 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+        };
+    };
+    "list-audit": {
+        parameters: {
+            query?: {
+                limit?: number;
+                cursor?: string;
+                /** @description Only what this user did. */
+                user?: string;
+                /** @description Only this operation, by its id. */
+                action?: string;
+                /** @description Only entries with this text in the subject or the outcome. Pages may have fewer entries than the limit, and still have a next page. */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["AuditEntry"];
+                };
+            };
+        };
+    };
+    "verify-audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditCheck"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5632,6 +6154,126 @@ export interface operations {
             };
         };
     };
+    "set-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodesProof"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Codes"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     move: {
         parameters: {
             query?: never;
@@ -6886,7 +7528,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SessionInputBody"];
+                "application/json": components["schemas"]["SignIn"];
             };
         };
         responses: {
@@ -6937,6 +7579,66 @@ export interface operations {
             };
         };
     };
+    "confirm-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "sign-in-ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-sessions": {
         parameters: {
             query?: never;
@@ -6968,7 +7670,10 @@ export interface operations {
     };
     "end-sessions": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Those of all users; an owner may ask for it. */
+                everybody?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7136,6 +7841,97 @@ export interface operations {
             };
         };
     };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "revoke-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-folder": {
         parameters: {
             query: {
@@ -7195,6 +7991,260 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["TrialResult"];
+                };
+            };
+        };
+    };
+    "list-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUser"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The user's name. */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The user's name. */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UserChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-grant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Grant"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-grant": {
+        parameters: {
+            query: {
+                /** @description The place of the grant. */
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-user-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The user's name. */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigninLink"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
