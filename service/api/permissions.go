@@ -61,7 +61,7 @@ var permissions = map[string]permission{
 	"start-session": nobody, "sign-in-ways": nobody, "begin-provider-sign-in": nobody, "end-provider-sign-in": nobody,
 	"begin-passkey-sign-in": nobody, "end-passkey-sign-in": nobody, "consent-callback": nobody,
 
-	"whoami": anybody, "end-session": anybody, "confirm-session": anybody, "list-sessions": anybody, "end-sessions": anybody,
+	"show-document": anybody, "whoami": anybody, "end-session": anybody, "confirm-session": anybody, "list-sessions": anybody, "end-sessions": anybody,
 	"end-one-session": anybody, "set-password": fresh(anybody), "new-codes": fresh(anybody), "set-codes": fresh(anybody),
 	"remove-codes": fresh(anybody), "list-tokens": anybody, "make-token": fresh(anybody), "revoke-token": anybody,
 	"list-passkeys": anybody, "begin-passkey": fresh(anybody), "end-passkey": fresh(anybody), "remove-passkey": fresh(anybody),
@@ -106,6 +106,9 @@ func routesOf(api huma.API) map[string]string {
 	routes := map[string]string{
 		"GET " + contract.Root + "/metrics": "metrics", "HEAD " + contract.Root + "/content": "read-content",
 		"GET " + CallbackPath: "consent-callback",
+	}
+	for _, suffix := range []string{".json", ".yaml", "-3.0.json", "-3.0.yaml"} {
+		routes["GET "+contract.Root+"/openapi"+suffix] = "show-document"
 	}
 	for path, item := range api.OpenAPI().Paths {
 		path = strings.NewReplacer("{", ":", "}", "").Replace(path)
