@@ -52,15 +52,22 @@ type ServeOptions struct {
 	ForgetSecrets                 bool
 	KeepHistory, KeepItems        time.Duration // 0 is for good
 	KeepAudit                     time.Duration
+	OpenID                        OpenIDOptions
 	Folders                       []string
 	LogLevel, LogFormat           string
 	Out                           io.Writer
 }
 
+// OpenIDOptions say how users sign in through an OpenID provider.
+type OpenIDOptions struct {
+	Issuer, Title, Client, SecretFile string
+	Roles                             []string // GROUP=ROLE
+}
+
 // StandinOptions are those of heron standin.
 type StandinOptions struct {
-	Data, Sedge, Alder, Control string
-	Out                         io.Writer
+	Data, Sedge, Alder, Control, SignIn string
+	Out                                 io.Writer
 }
 
 // DemoOptions are those of heron demo.

@@ -50,6 +50,12 @@ func (a *app) serve() *cobra.Command {
 	flags.Var(keepFor{&options.KeepAudit}, "keep-audit", "how long the audit log is kept: 30d, 8w, 6mo, 2y or forever")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false,
 		"if the key file is lost: create a new key and delete all secrets of accounts")
+	flags.StringVar(&options.OpenID.Issuer, "openid-issuer", "", "issuer URL of an OpenID provider through which users sign in")
+	flags.StringVar(&options.OpenID.Title, "openid-title", "", "what the sign-in page calls the provider (default its host name)")
+	flags.StringVar(&options.OpenID.Client, "openid-client", "", "client id of this service at the provider")
+	flags.StringVar(&options.OpenID.SecretFile, "openid-secret-file", "", "the file that holds the client secret")
+	flags.StringArrayVar(&options.OpenID.Roles, "openid-role", nil,
+		"GROUP=ROLE: who is in the group at the provider gets the role viewer, operator or owner; may be repeated")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
 	return command
@@ -90,6 +96,7 @@ func (a *app) standin() *cobra.Command {
 	flags.StringVar(&options.Data, "data", "heron-standin", "the folder in which they keep their data")
 	flags.StringVar(&options.Sedge, "sedge", "127.0.0.1:8431", "HOST:PORT of Sedge, on loopback")
 	flags.StringVar(&options.Alder, "alder", "127.0.0.1:8432", "HOST:PORT of Alder, on loopback")
+	flags.StringVar(&options.SignIn, "sign-in", "127.0.0.1:8433", "HOST:PORT of the OpenID provider, on loopback")
 	flags.StringVar(&options.Control, "control", "127.0.0.1:8430", "HOST:PORT of the control address, on loopback")
 	return command
 }

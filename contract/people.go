@@ -1,6 +1,9 @@
 package contract
 
-import "time"
+import (
+	"encoding/json"
+	"time"
+)
 
 // Causes of problems with a sign-in.
 const (
@@ -111,6 +114,33 @@ type TokenRequest struct {
 type MadeToken struct {
 	Token
 	Secret string `json:"secret" doc:"The token itself. It is shown this once."`
+}
+
+// Passkey is a key in a device of a user.
+type Passkey struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Created time.Time  `json:"created"`
+	Seen    *time.Time `json:"seen,omitempty" doc:"Last use."`
+}
+
+// Challenge is what a browser needs to make or to use a passkey.
+type Challenge struct {
+	ID      string `json:"id" doc:"To be sent back with the answer."`
+	Options any    `json:"options" doc:"For navigator.credentials (Web Authentication, section 5)."`
+}
+
+// ChallengeAnswer is what a passkey has answered.
+type ChallengeAnswer struct {
+	ID     string          `json:"id" maxLength:"100"`
+	Answer json.RawMessage `json:"answer" doc:"The credential as JSON (Web Authentication, section 5.1.8)."`
+}
+
+// NewPasskey is a passkey to be kept.
+type NewPasskey struct {
+	ID     string          `json:"id" maxLength:"100"`
+	Name   string          `json:"name" minLength:"1" maxLength:"100"`
+	Answer json.RawMessage `json:"answer" doc:"The credential as JSON (Web Authentication, section 5.1.8)."`
 }
 
 // AuditEntry is one line of the audit log.

@@ -74,6 +74,9 @@ type Options struct {
 	// KeepHistory is how long what runs move to history is kept; 0 keeps it for
 	// good.
 	KeepHistory time.Duration
+	// OpenID is the provider through which users sign in, without its callback; an empty issuer is
+	// none.
+	OpenID access.OpenIDOptions
 	// KeepAudit is how long the audit log is kept; 0 keeps it for good.
 	KeepAudit time.Duration
 }
@@ -211,6 +214,10 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	s.people(who)
+	openID, err := s.openID(who)
+	if err != nil {
+		return nil, err
+	}
 	link, _ := who.NewLink(records.OwnerID, "")
 	s.SigninURL = s.URL + "/signin#" + link
 	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates})
@@ -218,7 +225,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	server := api.Server{
-		Access: who, Audit: s.audit, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner,
+		Access: who, Audit: s.audit, Passkeys: access.NewPasskeys(who), OpenID: openID, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner,
 		Previews:      previews,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
@@ -232,6 +239,19 @@ func (s *Service) people(who *access.Access) {
 	s.runner.ScopeOf = who.ScopeOf
 	who.Regranted = s.runner.Regranted
 	s.linked.LinkedBy = who.GrantLinked
+}
+
+// openID returns how users sign in through a provider; nil if there is none.
+func (s *Service) openID(who *access.Access) (*access.OpenID, error) {
+	options := s.options.OpenID
+	if options.Issuer == "" {
+		return nil, nil
+	}
+	options.Callback = s.URL + api.ProviderCallbackPath
+	if s.options.PublicURL != "" {
+		options.Callback = s.options.PublicURL + api.ProviderCallbackPath
+	}
+	return access.NewOpenID(who, options)
 }
 
 // accounts opens what is linked.

@@ -26,6 +26,7 @@ import (
 	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
 	"deftheron/service"
+	"deftheron/service/access"
 	"deftheron/service/preview"
 	"deftheron/standin"
 )
@@ -61,7 +62,12 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 	if err != nil {
 		return err
 	}
+	openID, err := openIDOf(options.OpenID)
+	if err != nil {
+		return err
+	}
 	s, err := service.Start(ctx, service.Options{
+		OpenID:  openID,
 		Metrics: options.Metrics, Data: options.Data, Listen: options.Listen, TLSCert: options.TLSCert, TLSKey: options.TLSKey,
 		Hosts:     options.Hosts,
 		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
@@ -84,6 +90,20 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 	}
 	fmt.Fprintf(options.Out, "Commands: HERON_URL=%s HERON_TOKEN=$(cat %s) heron ls\n", s.URL, s.TokenFile)
 	return s.Serve(ctx)
+}
+
+// openIDOf reads how users sign in through an OpenID provider.
+func openIDOf(given cli.OpenIDOptions) (options access.OpenIDOptions, err error) {
+	if given.Issuer == "" {
+		return options, nil
+	}
+	options = access.OpenIDOptions{Issuer: given.Issuer, Title: given.Title, ClientID: given.Client}
+	if options.Roles, err = access.ParseRoles(given.Roles); err != nil || given.SecretFile == "" {
+		return options, err
+	}
+	text, err := os.ReadFile(given.SecretFile)
+	options.ClientSecret = strings.TrimSpace(string(text))
+	return options, err
 }
 
 // onTerminal reports whether what is written is seen on a terminal and kept nowhere.
@@ -112,7 +132,14 @@ func runStandin(ctx context.Context, options cli.StandinOptions) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(options.Out, "Sedge is at %s, Alder at %s; the control address is %s\n", clouds.SedgeURL, clouds.AlderURL, clouds.ControlURL)
+	_, signIn, err := clouds.StartSignIn(options.SignIn)
+	if err != nil {
+		return errors.Join(err, clouds.Close())
+	}
+	fmt.Fprintf(options.Out, "Sedge is at %s, Alder at %s, an OpenID provider at %s; the control address is %s\n", clouds.SedgeURL, clouds.AlderURL, signIn,
+		clouds.ControlURL)
+	fmt.Fprintf(options.Out, "Sign in through the provider with: heron serve --openid-issuer %s --openid-client %s --openid-secret-file FILE "+
+		"--openid-role surveys=operator (the secret is %s)\n", signIn, standin.SignInClient, standin.SignInSecret)
 	fmt.Fprintln(options.Out, "Link accounts there with: heron account link sedge NAME, heron account link alder NAME")
 	return errors.Join(clouds.Wait(ctx), clouds.Close())
 }

@@ -31,8 +31,11 @@ import (
 
 // Server is what the API is made of.
 type Server struct {
-	Access        *access.Access
-	Audit         *access.Audit
+	Access   *access.Access
+	Audit    *access.Audit
+	Passkeys *access.Passkeys
+	// OpenID signs users in through a provider; nil if there is none.
+	OpenID        *access.OpenID
 	Accounts      *accounts.Accounts
 	Tree          *tree.Tree
 	Recent        *tree.Recent
@@ -100,6 +103,8 @@ func (s *Server) Handler() http.Handler {
 	router.POST(contract.Root+"/trials", s.try)
 	router.GET(contract.Root+"/audit/export", s.flow, s.exportAudit)
 	router.GET(CallbackPath, s.callback)
+	router.GET(contract.Root+"/session/provider", s.beginProviderSignIn)
+	router.GET(ProviderCallbackPath, s.endProviderSignIn)
 	document(api)
 	declarePermissions(api)
 	s.routes = routesOf(api)

@@ -88,6 +88,7 @@ func (s *Server) signedIn(c *gin.Context) {
 	operation := s.routes[c.Request.Method+" "+c.FullPath()]
 	need, known := permissions[operation]
 	ctx := context.WithValue(c.Request.Context(), visitorKey{}, visitorOf(c.Request))
+	ctx = context.WithValue(ctx, originKey{}, s.originOf(c.Request))
 	c.Request = c.Request.WithContext(context.WithValue(ctx, operationKey{}, operation))
 	if known && need.open {
 		return

@@ -41,13 +41,13 @@ func (s *Server) bound(c *gin.Context) {
 	}
 }
 
-// mostExchanges is how many one-time links are exchanged at once: the one request with a
-// body that asks for no sign-in.
+// mostExchanges is how many sign-ins go on at once: the requests with a body that ask for no
+// sign-in.
 const mostExchanges = 32
 
-// exchanging holds the exchange of links to so many at once.
+// exchanging holds sign-ins to so many at once.
 func (s *Server) exchanging(c *gin.Context) {
-	if c.Request.URL.Path != contract.Root+"/session" || c.Request.Method != http.MethodPost {
+	if !strings.HasPrefix(c.Request.URL.Path, contract.Root+"/session") || c.Request.Method != http.MethodPost {
 		return
 	}
 	defer s.exchanges.Add(-1)

@@ -75,6 +75,7 @@ func (s *Server) register(api huma.API) {
 		s.accountUsage)
 	add(api, http.MethodDelete, "/accounts/{name}", "unlink-account", "Unlink an account", http.StatusNoContent, s.unlinkAccount)
 	s.registerSessions(api)
+	s.registerWays(api)
 	s.registerPeople(api)
 	s.registerAudit(api)
 	s.registerConsents(api)

@@ -105,7 +105,8 @@ var permissions = map[string]permission{
 func routesOf(api huma.API) map[string]string {
 	routes := map[string]string{
 		"GET " + contract.Root + "/metrics": "metrics", "HEAD " + contract.Root + "/content": "read-content",
-		"GET " + CallbackPath: "consent-callback",
+		"GET " + CallbackPath: "consent-callback", "GET " + contract.Root + "/session/provider": "begin-provider-sign-in",
+		"GET " + ProviderCallbackPath: "end-provider-sign-in",
 	}
 	for _, suffix := range []string{".json", ".yaml", "-3.0.json", "-3.0.yaml"} {
 		routes["GET "+contract.Root+"/openapi"+suffix] = "show-document"

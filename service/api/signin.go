@@ -76,11 +76,6 @@ func (s *Server) notProved(ctx context.Context, asked contract.SignIn, err error
 	return s.signInFailed(ctx, asked.Name, &unauthorized)
 }
 
-func (s *Server) signInWays(context.Context, *none) (*body[contract.SignInWays], error) {
-	ways := contract.SignInWays{}
-	return &body[contract.SignInWays]{ways}, nil
-}
-
 func (s *Server) endSession(ctx context.Context, _ *none) (*cookieOutput, error) {
 	return &cookieOutput{s.cookie("", s.Access.Now())}, s.Access.End(ctx, person(ctx))
 }
