@@ -234,26 +234,6 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	return server.Handler(), nil
 }
 
-// people has runs held to what the users see in whose name they go, and users see what they link.
-func (s *Service) people(who *access.Access) {
-	s.runner.ScopeOf = who.ScopeOf
-	who.Regranted = s.runner.Regranted
-	s.linked.LinkedBy = who.GrantLinked
-}
-
-// openID returns how users sign in through a provider; nil if there is none.
-func (s *Service) openID(who *access.Access) (*access.OpenID, error) {
-	options := s.options.OpenID
-	if options.Issuer == "" {
-		return nil, nil
-	}
-	options.Callback = s.URL + api.ProviderCallbackPath
-	if s.options.PublicURL != "" {
-		options.Callback = s.options.PublicURL + api.ProviderCallbackPath
-	}
-	return access.NewOpenID(who, options)
-}
-
 // accounts opens what is linked.
 func (s *Service) accounts(ctx context.Context, sealer *access.Sealer) (*accounts.Accounts, error) {
 	linked := accounts.New(s.db, sealer, s.restricted(), s.options.Log)

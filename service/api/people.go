@@ -41,7 +41,8 @@ func (s *Server) registerPeople(api huma.API) {
 	add(api, http.MethodDelete, "/tokens/{id}", "revoke-token", "Revoke a token for programs", http.StatusNoContent, s.revokeToken)
 }
 
-type userPath struct {
+// UserPath names a user. It is exported, since the library looks for parameters in exported fields alone.
+type UserPath struct {
 	User string `path:"user" doc:"The user's name."`
 }
 
@@ -114,7 +115,7 @@ func (s *Server) listUsers(ctx context.Context, _ *none) (*body[[]contract.User]
 	return &body[[]contract.User]{users}, nil
 }
 
-func (s *Server) showUser(ctx context.Context, in *userPath) (*body[contract.User], error) {
+func (s *Server) showUser(ctx context.Context, in *UserPath) (*body[contract.User], error) {
 	row, err := s.user(ctx, in.User)
 	return s.answerUser(ctx, row, err)
 }
@@ -141,7 +142,7 @@ func (s *Server) addUser(ctx context.Context, in *body[contract.NewUser]) (*body
 }
 
 type changeUserInput struct {
-	userPath
+	UserPath
 	Body contract.UserChange
 }
 
@@ -160,7 +161,7 @@ func (s *Server) changeUser(ctx context.Context, in *changeUserInput) (*body[con
 	return s.answerUser(ctx, row, err)
 }
 
-func (s *Server) removeUser(ctx context.Context, in *userPath) (*none, error) {
+func (s *Server) removeUser(ctx context.Context, in *UserPath) (*none, error) {
 	row, err := s.user(ctx, in.User)
 	if err != nil {
 		return nil, err
@@ -169,7 +170,7 @@ func (s *Server) removeUser(ctx context.Context, in *userPath) (*none, error) {
 }
 
 type grantInput struct {
-	userPath
+	UserPath
 	Body contract.Grant
 }
 
@@ -186,7 +187,7 @@ func (s *Server) setGrant(ctx context.Context, in *grantInput) (*body[contract.U
 }
 
 type removeGrantInput struct {
-	userPath
+	UserPath
 	Address string `query:"address" required:"true" doc:"The place of the grant."`
 }
 
@@ -202,7 +203,7 @@ func (s *Server) removeGrant(ctx context.Context, in *removeGrantInput) (*body[c
 	return s.answerUser(ctx, row, err)
 }
 
-func (s *Server) makeUserLink(ctx context.Context, in *userPath) (*body[contract.SigninLink], error) {
+func (s *Server) makeUserLink(ctx context.Context, in *UserPath) (*body[contract.SigninLink], error) {
 	row, err := s.user(ctx, in.User)
 	if err == nil && row.Disabled {
 		err = store.Errorf(store.ErrRefused, "the user %s is disabled and cannot sign in; enable the user first", row.Name)

@@ -27,6 +27,11 @@ export type Count = components['schemas']['Count']
 export type Compared = components['schemas']['Compared']
 export type Summary = components['schemas']['Summary']
 export type Transfer = components['schemas']['Transfer']
+export type User = components['schemas']['User']
+export type Grant = components['schemas']['Grant']
+export type Token = components['schemas']['Token']
+export type AuditEntry = components['schemas']['AuditEntry']
+export type Whoami = components['schemas']['Whoami']
 export type Problem = components['schemas']['Problem']
 
 /** A failure in the service's own words: what is wrong, and what to do. */
@@ -43,14 +48,35 @@ export function onSignedOut(then: () => void) {
   whenSignedOut = then
 }
 
+let signInAgain: () => Promise<boolean> = () => Promise.resolve(false)
+
+/** Says how somebody signs in again before what needs a fresh sign-in; true if they have. */
+export function onSignInAgain(ask: () => Promise<boolean>) {
+  signInAgain = ask
+}
+
+/** Requests that are under way, to be repeated after a fresh sign-in. */
+const repeatable = new Map<string, Request>()
+
 const failures: Middleware = {
-  async onResponse({ response }) {
-    learnClock(response)
-    if (response.ok) return
-    if (response.status === 401) whenSignedOut()
-    throw await failureOf(response)
+  onRequest({ id, request }) {
+    if (request.method !== 'GET') repeatable.set(id, request.clone())
   },
-  onError() {
+  async onResponse({ id, request, response }) {
+    learnClock(response)
+    const again = repeatable.get(id)
+    repeatable.delete(id)
+    if (response.ok) return
+    // A wrong password says nothing about whoever is signed in.
+    if (response.status === 401 && !/\/api\/v1\/session(\/|$)/.test(new URL(request.url).pathname)) whenSignedOut()
+    const failure = await failureOf(response)
+    if (failure.problem.cause !== 'sign-in-again' || !again || !(await signInAgain())) throw failure
+    const repeated = await fetch(again)
+    if (!repeated.ok) throw await failureOf(repeated)
+    return repeated
+  },
+  onError({ id }) {
+    repeatable.delete(id)
     return new Failure({
       title: 'Away', status: 0, detail: 'The service does not answer.', remedy: 'Check that it runs; what is shown may be old.',
     })

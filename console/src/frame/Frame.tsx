@@ -1,9 +1,11 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useEffect, useState } from 'react'
 import { NavLink, Outlet, useNavigate } from 'react-router'
-import { api, data, onSignedOut } from '../api/client'
+import { api, data, onSignedOut, type Whoami } from '../api/client'
 import { LiveProvider, signedIn, useLive } from '../live/live'
 import { Dialog } from '../ui/Dialog'
+import { Confirm } from '../signin/Confirm'
+import { SigninForm } from '../signin/SigninForm'
 import { Transfers } from '../transfers/Transfers'
 import { UndoProvider } from '../ui/undo'
 import { UploadsProvider } from '../transfers/uploads'
@@ -25,6 +27,7 @@ export function Frame() {
   if (!who.data) return null
   return (
     <Providers>
+      <Confirm user={who.data.user} password={who.data.password} />
       {signedOut && <SigninAgain onSignedIn={() => setSignedOut(false)} />}
       <div className="flex h-full flex-col">
         <header className="border-b border-line">
@@ -39,7 +42,7 @@ export function Frame() {
               ))}
             </nav>
             <CommandField />
-            <Person role={who.data.role} />
+            <Person who={who.data} />
           </div>
         </header>
         <main className="mx-auto flex min-h-0 w-full max-w-[1600px] flex-1 flex-col px-4">
@@ -56,6 +59,7 @@ export function Frame() {
 /** Waits above the page until this browser is signed in again. */
 function SigninAgain({ onSignedIn }: { onSignedIn: () => void }) {
   const client = useQueryClient()
+  const [tries, setTries] = useState(0)
   useEffect(() => {
     const look = async () => {
       const answer = await fetch('/api/v1/whoami').catch(() => undefined)
@@ -65,11 +69,13 @@ function SigninAgain({ onSignedIn }: { onSignedIn: () => void }) {
       onSignedIn()
     }
     const timer = setInterval(() => void look(), 2_000)
+    if (tries > 0) void look()
     return () => clearInterval(timer)
-  }, [client, onSignedIn])
+  }, [client, onSignedIn, tries])
   return (
     <Dialog open onClose={() => {}} title="Your sign-in has ended" description="What you have typed on this page is kept.">
-      <p>Open a sign-in link in another tab of this browser. This page continues by itself. For a link, on a terminal that is signed in, type</p>
+      <SigninForm onSignedIn={() => setTries(tries + 1)} />
+      <p className="mt-4 border-t border-line pt-4">Or open a sign-in link in another tab of this browser. This page continues by itself. For a link, on a terminal that is signed in, type</p>
       <code className="mt-2 block rounded-md border border-line bg-ground px-3 py-2 font-mono text-small">heron signin --console</code>
     </Dialog>
   )
@@ -108,7 +114,7 @@ function Away() {
   )
 }
 
-function Person({ role }: { role: string }) {
+function Person({ who }: { who: Whoami }) {
   const navigate = useNavigate()
   const client = useQueryClient()
   const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? 'system')
@@ -128,9 +134,10 @@ function Person({ role }: { role: string }) {
       void navigate('/signin')
     })
   return (
-    <Menu label={role}>
+    <Menu label={who.user}>
       <MenuChoice value={theme} onChange={choose} choices={[['system', 'As the system'], ['light', 'Light'], ['dark', 'Dark']]} />
       <div className="my-1 border-t border-line" />
+      <MenuItem onSelect={() => void navigate('/settings/signin')}>Your sign-in</MenuItem>
       <MenuItem onSelect={leave}>Sign out</MenuItem>
     </Menu>
   )

@@ -14,7 +14,11 @@ import { Failed } from '../ui/Banner'
 
 const pages = [
   { to: '/settings/bandwidth', title: 'Bandwidth' },
-  { to: '/settings/notifications', title: 'Notifications' },
+  { to: '/settings/notifications', title: 'Notifications', owner: true },
+  { to: '/settings/users', title: 'Users', owner: true },
+  { to: '/settings/audit', title: 'Audit log', owner: true },
+  { to: '/settings/signin', title: 'Your sign-in' },
+  { to: '/settings/tokens', title: 'Tokens' },
   { to: '/settings/sessions', title: 'Sign-ins' },
   { to: '/accounts/providers', title: 'Providers' },
   { to: '/settings/about', title: 'About' },
@@ -23,13 +27,14 @@ const pages = [
 /** The settings, in pages. */
 export function SettingsPage() {
   const { pathname } = useLocation()
+  const who = useQuery({ queryKey: ['whoami'], queryFn: () => data(api.GET('/api/v1/whoami')), staleTime: Infinity })
   useEffect(() => {
     document.title = `${pages.find((page) => page.to === pathname)?.title ?? 'Settings'} · Deft Heron`
   }, [pathname])
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-x-8 md:flex-row">
       <nav aria-label="Settings" className="flex shrink-0 flex-wrap gap-x-4 py-3 md:w-44 md:flex-col md:gap-1">
-        {pages.map((page) => (
+        {pages.filter((page) => !page.owner || who.data?.role === 'owner').map((page) => (
           <NavLink key={page.to} to={page.to} className={({ isActive }) => `rounded-md px-2 py-1 ${isActive ? 'bg-panel font-semibold shadow-[inset_2px_0_0_var(--plumage)]' : 'text-soft hover:text-ink'}`}>
             {page.title}
           </NavLink>
@@ -98,6 +103,7 @@ export function SessionsPage() {
           <table className="mt-2 w-full max-w-4xl">
             <thead className="text-left text-small text-soft">
               <tr className="border-b border-line">
+                <th className="py-1 pr-4 font-normal">User</th>
                 <th className="py-1 pr-4 font-normal">Browser</th>
                 <th className="hidden py-1 pr-4 font-normal sm:table-cell">From</th>
                 <th className="py-1 pr-4 font-normal">Signed in</th>
@@ -110,6 +116,7 @@ export function SessionsPage() {
             <tbody>
               {sessions.data.map((session) => (
                 <tr key={session.id} className="border-b border-line align-baseline">
+                  <td className="py-1 pr-4">{session.user}</td>
                   <td className="py-1 pr-4 text-small wrap-anywhere">{plain(session.client || 'not reported')}</td>
                   <td className="hidden py-1 pr-4 font-mono text-small whitespace-nowrap sm:table-cell">{session.from}</td>
                   <td className="py-1 pr-4 whitespace-nowrap">{when(session.started)}</td>
@@ -142,7 +149,7 @@ export function AboutPage() {
   const rows: [string, string][] = [
     ['Version', who.data?.version ?? '…'],
     ['Data folder’s id', who.data?.instance ?? '…'],
-    ['You are', who.data ? `${who.data.role}, signed in by ${who.data.kind === 'session' ? 'this browser' : 'a token'}` : '…'],
+    ['You are', who.data ? `${who.data.user}, with the role ${who.data.role}, signed in by ${who.data.kind === 'session' ? 'this browser' : 'a token'}` : '…'],
   ]
   return (
     <>

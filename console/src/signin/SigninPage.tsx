@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { api } from '../api/client'
 import { Failed } from '../ui/Banner'
+import { SigninForm } from './SigninForm'
 
 /** Takes the token out of the link's fragment, which no server has seen. */
 export function SigninPage() {
@@ -43,11 +44,17 @@ export function SigninPage() {
       ) : (
         <div className="mt-4 grid gap-4">
           {error ? <Failed error={error} /> : <p>You are not signed in to this service.</p>}
-          <p>
-            A sign-in link is printed when the service starts. For a new one, on a terminal that is signed in, type
+          <SigninForm
+            onSignedIn={() => {
+              client.clear()
+              void navigate('/', { replace: true })
+            }}
+          />
+          <div className="border-t border-line pt-4">
+            <p>Without a password, sign in with a link. For one, on a terminal that is signed in, type</p>
             <code className="mt-2 block rounded-md border border-line bg-panel px-3 py-2 font-mono text-small">heron signin --console</code>
-          </p>
-          <p className="text-soft">Open the link in this browser. It is good once, within 15 minutes.</p>
+            <p className="mt-2 text-soft">Open the link in this browser. It is good once, within 15 minutes.</p>
+          </div>
         </div>
       )}
     </main>

@@ -1,0 +1,26 @@
+package service
+
+import (
+	"deftheron/service/access"
+	"deftheron/service/api"
+)
+
+// people has runs held to what the users see in whose name they go, and users see what they link.
+func (s *Service) people(who *access.Access) {
+	s.runner.ScopeOf = who.ScopeOf
+	who.Regranted = s.runner.Regranted
+	s.linked.LinkedBy = who.GrantLinked
+}
+
+// openID returns how users sign in through a provider; nil if there is none.
+func (s *Service) openID(who *access.Access) (*access.OpenID, error) {
+	options := s.options.OpenID
+	if options.Issuer == "" {
+		return nil, nil
+	}
+	options.Callback = s.URL + api.ProviderCallbackPath
+	if s.options.PublicURL != "" {
+		options.Callback = s.options.PublicURL + api.ProviderCallbackPath
+	}
+	return access.NewOpenID(who, options)
+}
