@@ -81,7 +81,9 @@ func (c *Client) address(path string, query url.Values) string {
 // send signs a request in and sends it. An answer that is a failure is a
 // *contract.Problem.
 func (c *Client) send(request *http.Request) (*http.Response, error) {
-	request.Header.Set("Authorization", "Bearer "+c.Token)
+	if c.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+	}
 	client := http.Client{}
 	if c.HTTP != nil {
 		client = *c.HTTP

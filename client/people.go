@@ -71,6 +71,7 @@ func (c *Client) RevokeToken(ctx context.Context, id string) error {
 // TokenFor signs in with a name and a password and makes a token for programs, for which the
 // session is needed no longer than that takes.
 func (c *Client) TokenFor(ctx context.Context, signin contract.SignIn, asked contract.TokenRequest) (made contract.MadeToken, err error) {
+	c = &Client{URL: c.URL, HTTP: c.HTTP} // without the token of somebody else
 	response, err := c.request(ctx, http.MethodPost, "/session", nil, signin, nil)
 	if err != nil {
 		return made, err

@@ -158,10 +158,16 @@ type result struct {
 // run runs a command against the service.
 func (h *heron) run(input string, args ...string) result {
 	h.t.Helper()
+	return h.runAs(h.token(), input, args...)
+}
+
+// runAs runs a command with a token.
+func (h *heron) runAs(token, input string, args ...string) result {
+	h.t.Helper()
 	ctx, cancel := context.WithTimeout(h.t.Context(), 3*time.Minute)
 	defer cancel()
 	command := exec.CommandContext(ctx, program, args...)
-	command.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN="+h.token(), "XDG_CONFIG_HOME="+h.data+"/config")
+	command.Env = append(os.Environ(), "HERON_URL=http://"+h.listen, "HERON_TOKEN="+token, "XDG_CONFIG_HOME="+h.data+"/config")
 	command.Stdin = strings.NewReader(input)
 	var out, errs bytes.Buffer
 	command.Stdout, command.Stderr = &out, &errs

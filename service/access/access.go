@@ -154,6 +154,9 @@ func (a *Access) add(ctx context.Context, token string, row *records.Token) erro
 // begin begins a session of a user.
 func (a *Access) begin(ctx context.Context, user string, by Visitor) (session string, expires time.Time, err error) {
 	now := a.Now()
+	if err := a.DB.SaveUser(ctx, records.User{ID: user, SeenAt: &now}, "seen_at"); err != nil {
+		return "", expires, err
+	}
 	session, expires = secret(), now.Add(sessionTime)
 	return session, expires, a.add(ctx, session, &records.Token{Kind: KindSession, User: user, ExpiresAt: &expires, ConfirmedAt: &now,
 		From: by.From, Client: by.Client})

@@ -147,6 +147,15 @@ func (a *Audit) readHead(ctx context.Context) error {
 		}
 		a.seq, a.last = point.Seq, point.MAC
 	}
+	// What was written and is gone leaves a gap, which shows for as long as the log is kept.
+	switch seq, mac, err := a.head(ctx); {
+	case err != nil, seq == 0 && last.Seq > 0:
+		a.log.Error("the head of the audit log is missing or not as it was written", "error", err)
+		a.seq++
+	case seq > a.seq:
+		a.log.Error("the audit log was cut off", "written", seq, "left", a.seq)
+		a.seq, a.last = seq, mac
+	}
 	return nil
 }
 

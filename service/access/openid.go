@@ -239,12 +239,11 @@ func (o *OpenID) user(ctx context.Context, subject string, told claims) (records
 	if role == "" {
 		return records.User{}, remedy.Errorf("none of your groups at %s may use this service; ask its owner", o.options.Title)
 	}
-	now := o.access.Now()
 	user, err := o.access.DB.UserOf(ctx, o.options.Issuer, subject)
 	switch {
 	case errors.Is(err, records.ErrNotFound):
 		user = records.User{ID: uuid.NewString(), Role: string(role), Recovery: []string{}, Issuer: o.options.Issuer, Subject: subject,
-			CreatedAt: now, SeenAt: &now}
+			CreatedAt: o.access.Now()}
 		return user, o.add(ctx, &user, told)
 	case err != nil:
 		return user, err
@@ -252,8 +251,8 @@ func (o *OpenID) user(ctx context.Context, subject string, told claims) (records
 		return user, remedy.Errorf("the user %s is disabled; ask an owner of the service", user.Name)
 	}
 	changed := user.Role != string(role)
-	user.Role, user.SeenAt = string(role), &now
-	if err := o.access.DB.SaveUser(ctx, user, "role", "seen_at"); err != nil {
+	user.Role = string(role)
+	if err := o.access.DB.SaveUser(ctx, user, "role"); err != nil {
 		return user, err
 	}
 	if changed {

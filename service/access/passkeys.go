@@ -253,11 +253,6 @@ func (p *Passkeys) End(ctx context.Context, origin, id string, answer []byte, by
 	if err != nil {
 		return "", time.Time{}, err
 	}
-	now := p.access.Now()
-	user.SeenAt = &now
-	if err := p.access.DB.SaveUser(ctx, user, "seen_at"); err != nil {
-		return "", time.Time{}, err
-	}
 	return p.access.begin(ctx, user.ID, by)
 }
 

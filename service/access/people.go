@@ -104,11 +104,6 @@ func (a *Access) SignIn(ctx context.Context, name, password, code string, by Vis
 	if err != nil {
 		return "", time.Time{}, err
 	}
-	now := a.Now()
-	user.SeenAt = &now
-	if err := a.DB.SaveUser(ctx, user, "seen_at"); err != nil {
-		return "", time.Time{}, err
-	}
 	return a.begin(ctx, user.ID, by)
 }
 

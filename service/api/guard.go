@@ -148,12 +148,20 @@ func (s *Server) signInFailed(ctx context.Context, name string, problem *contrac
 	n, ok := s.Access.Failed(ctx, by.From, name)
 	if n&(n-1) == 0 { // the first, second, fourth, eighth …
 		s.Log.Warn("a sign-in failed", "from", by.From, "client", by.Client, "failures", n)
-		s.record(ctx, access.Event{Action: "sign-in", Subject: name, Outcome: fmt.Sprintf("failed, %d times", n)})
+		s.record(ctx, access.Event{Action: "sign-in", Subject: name, Outcome: failedTimes(n)})
 	}
 	if ok {
 		return problem
 	}
 	return tooMany()
+}
+
+// failedTimes is how a sign-in failed, the n-th time from its address or of its user.
+func failedTimes(n int) string {
+	if n == 1 {
+		return "failed"
+	}
+	return fmt.Sprintf("failed, for the %d. time in 10 minutes", n)
 }
 
 func notSignedIn() *contract.Problem {

@@ -85,9 +85,13 @@ func readGrant(given contract.Grant) (access.Grant, error) {
 }
 
 func (s *Server) userOf(ctx context.Context, row records.User) (contract.User, error) {
+	keys, err := s.DB.Passkeys(ctx, row.ID)
+	if err != nil {
+		return contract.User{}, err
+	}
 	granted, err := s.Access.Grants(ctx, row.ID)
 	shown := contract.User{Name: row.Name, Role: row.Role, Disabled: row.Disabled, Password: row.Password != "", Codes: len(row.TOTP) > 0,
-		Recovery: len(row.Recovery), Provider: row.Issuer, Grants: grantsOf(granted), Created: row.CreatedAt, Seen: row.SeenAt}
+		Recovery: len(row.Recovery), Passkeys: len(keys), Provider: row.Issuer, Grants: grantsOf(granted), Created: row.CreatedAt, Seen: row.SeenAt}
 	return shown, err
 }
 

@@ -94,7 +94,7 @@ function Codes({ has }: { has: boolean }) {
         One-time codes
       </h2>
       <p className="text-soft">
-        {has ? 'Your password needs a code of your authenticator app besides.' : 'An authenticator app shows a new code every 30 seconds, which your password needs besides.'}
+        {has ? 'You sign in with your password and a code from your authenticator app.' : 'An authenticator app shows a new code every 30 seconds. You then sign in with your password and that code.'}
       </p>
       {key ? (
         <form

@@ -74,7 +74,7 @@ export function SigninForm({ user, onSignedIn }: Props) {
         </div>
       </form>
       {failed && <Failed error={failed} />}
-      {ways.data?.passkeys_why && user === undefined && <p className="text-small text-soft">Passkeys: {ways.data.passkeys_why}</p>}
+      {ways.data?.passkeys_why && user === undefined && <p className="text-small text-soft">{ways.data.passkeys_why}</p>}
     </div>
   )
 }
