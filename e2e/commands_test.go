@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -12,6 +14,7 @@ import (
 
 	"github.com/minio/minio-go/v7"
 
+	"deftheron/client"
 	"deftheron/servertest"
 )
 
@@ -373,6 +376,31 @@ func TestTLS(t *testing.T) {
 	command.Env = append(os.Environ(), "HERON_TOKEN="+h.token(), "SSL_CERT_FILE="+certificate)
 	if out, err := command.CombinedOutput(); err != nil || !strings.Contains(string(out), "owner at https://") {
 		t.Errorf("%v: %s", err, out)
+	}
+	pem, err := os.ReadFile(certificate)
+	if err != nil {
+		t.Fatal(err)
+	}
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM(pem)
+	secure := &client.Client{URL: "https://" + h.listen, Token: h.token(),
+		HTTP: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}}
+	link, err := secure.SigninLink(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, token, _ := strings.Cut(link.URL, "#")
+	answer, err := secure.HTTP.Post("https://"+h.listen+"/api/v1/session", "application/json", strings.NewReader(`{"token":"`+token+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer.Body.Close()
+	if got := answer.Header.Get("Strict-Transport-Security"); !strings.Contains(got, "max-age=") {
+		t.Errorf("over TLS: Strict-Transport-Security: %q", got)
+	}
+	if cookies := answer.Cookies(); len(cookies) != 1 || !strings.HasPrefix(cookies[0].Name, "__Host-") || !cookies[0].Secure ||
+		!cookies[0].HttpOnly || cookies[0].Path != "/" || cookies[0].Domain != "" {
+		t.Errorf("the cookie over TLS: %v", cookies)
 	}
 	plain := h.run("", "whoami")
 	if plain.code == 0 {

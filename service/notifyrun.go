@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ func (s *Service) notifyRun(run contract.Run) {
 	if run.State == "cancelled" {
 		return // a person did it
 	}
+	run.Why, run.Remedy, run.Waits = withoutHosts(run.Why), withoutHosts(run.Remedy), withoutHosts(run.Waits)
 	words := map[string]string{"done": "is done", "partial": "ended, and some items failed", "failed": "failed", "held": "is held"}
 	subject := fmt.Sprintf("Deft Heron: %s %s (run %s)", run.Job, words[string(run.State)], run.ID)
 	event := string(run.State)
@@ -41,7 +43,7 @@ func (s *Service) notifyRun(run contract.Run) {
 	for _, command := range run.Commands {
 		fmt.Fprintf(&text, "  %s\n", command)
 	}
-	fmt.Fprintf(&text, "\n%s/runs/%s\n", s.URL, run.ID)
+	text.WriteString(s.pageLink("/runs/" + run.ID))
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{Event: event, At: time.Now(), Subject: subject, Text: text.String(), Run: &run})
 }
 
@@ -49,7 +51,23 @@ func (s *Service) notifyRun(run contract.Run) {
 func (s *Service) accountSignInExpired(name string, why error) {
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{
 		Event: "account", At: time.Now(), Account: name, Subject: "Deft Heron: the account " + name + " needs attention",
-		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %v.\nReauthorize it with: heron account reauthorize %s\n"+
-			"Runs that wait for it then continue automatically.\n\n%s/accounts/%s\n", name, why, name, s.URL, name),
+		Text: fmt.Sprintf("The account /%s no longer accepts its sign-in: %s.\nReauthorize it with: heron account reauthorize %s\n"+
+			"Runs that wait for it then continue automatically.\n%s", name, withoutHosts(why.Error()), name, s.pageLink("/accounts/"+name)),
 	})
 }
+
+// pageLink is the address of a page of the console, if the service has one that means something
+// elsewhere; else the page alone.
+func (s *Service) pageLink(page string) string {
+	if s.options.PublicURL == "" {
+		return "\nIn the console: " + page + "\n"
+	}
+	return "\n" + s.options.PublicURL + page + "\n"
+}
+
+// hosts are the URLs, addresses and names of servers that errors have in them.
+var hosts = regexp.MustCompile(`\b[a-z][a-z0-9+.-]*://[^\s"']+|\b\d{1,3}(\.\d{1,3}){3}(:\d+)?\b|\[[0-9a-fA-F:.%]+\](:\d+)?|` +
+	`\b(dial tcp|dial udp|lookup|read tcp|write tcp) [^\s]+|\b[a-zA-Z0-9-]+(\.[a-zA-Z0-9-]+)*:\d{2,5}\b`)
+
+// withoutHosts is a text without what it says of the network: mail and webhooks leave it.
+func withoutHosts(text string) string { return hosts.ReplaceAllString(text, "(a server)") }

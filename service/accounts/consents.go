@@ -47,6 +47,9 @@ type Consenting struct {
 	// Console says that the page leads back to the console, rather than to
 	// a terminal.
 	Console bool
+	// Browser, if not empty, is the hash of a value that the browser which began has in a cookie:
+	// the page has to lead back to that one.
+	Browser string
 }
 
 // Consent is a pending consent as others see it.
@@ -257,12 +260,15 @@ func (a *Accounts) Granted(id string) ([]byte, error) {
 var ErrState = remedy.New("the answer belongs to no link that is pending here; it may be too late, or meant for another service: " +
 	"begin again")
 
-// AnswerByState takes the answer of a page that led back. Each state is good
-// for one answer.
-func (a *Accounts) AnswerByState(ctx context.Context, state string, answer store.ConsentAnswer) (Consent, error) {
+// AnswerByState takes the answer of a page that led back to a browser, of which browser is the
+// hash of the value in its cookie. Each state is good for one answer.
+func (a *Accounts) AnswerByState(ctx context.Context, state, browser string, answer store.ConsentAnswer) (Consent, error) {
 	a.consents.mu.Lock()
 	var p *pending
 	for _, one := range a.consents.all {
+		if one.asked.Browser != "" && one.asked.Browser != browser {
+			continue
+		}
 		if one.state == state && one.State == ConsentWaiting && !one.used && one.Way == store.ConsentByPage && time.Now().Before(one.Expires) {
 			p = one
 			p.used = true

@@ -119,15 +119,15 @@ func TestConsentByPage(t *testing.T) {
 	}
 	_, state := begin("drive")
 	for _, wrong := range []string{"", "x", state + "x"} {
-		if _, err := a.AnswerByState(ctx, wrong, store.ConsentAnswer{Code: "anna"}); !errors.Is(err, accounts.ErrState) {
+		if _, err := a.AnswerByState(ctx, wrong, "", store.ConsentAnswer{Code: "anna"}); !errors.Is(err, accounts.ErrState) {
 			t.Errorf("the state %q: %v", wrong, err)
 		}
 	}
-	if answered, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Code: "anna"}); err != nil ||
+	if answered, err := a.AnswerByState(ctx, state, "", store.ConsentAnswer{Code: "anna"}); err != nil ||
 		answered.State != accounts.ConsentLinked || answered.Account.Name != "drive" || answered.Found.Owner != "a" {
 		t.Fatalf("%+v, %v", answered, err)
 	}
-	if _, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Code: "anna"}); !errors.Is(err, accounts.ErrState) {
+	if _, err := a.AnswerByState(ctx, state, "", store.ConsentAnswer{Code: "anna"}); !errors.Is(err, accounts.ErrState) {
 		t.Errorf("a state that was used: %v", err)
 	}
 	row, err := db.Account(ctx, "drive")
@@ -138,7 +138,7 @@ func TestConsentByPage(t *testing.T) {
 		t.Error("a name that is taken is found out only after consent")
 	}
 	refused, state := begin("other")
-	if answered, err := a.AnswerByState(ctx, state, store.ConsentAnswer{Refused: "access_denied"}); err != nil ||
+	if answered, err := a.AnswerByState(ctx, state, "", store.ConsentAnswer{Refused: "access_denied"}); err != nil ||
 		answered.State != accounts.ConsentFailed || answered.Err == nil {
 		t.Errorf("%+v, %v", answered, err)
 	}

@@ -54,7 +54,7 @@ type Server struct {
 	BaseURL string
 	// Hosts are the values of Host that are answered, without port.
 	Hosts []string
-	// Secure says that the service is reached over TLS.
+	// Secure says that browsers reach the service over TLS, its own or that of a proxy.
 	Secure bool
 	// Data is the data folder.
 	Data string

@@ -3,10 +3,13 @@ package api
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"html/template"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
@@ -15,6 +18,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/provider/declared"
+	"deftheron/service/access"
 	"deftheron/service/accounts"
 )
 
@@ -42,7 +46,27 @@ type idInput struct {
 	ID string `path:"id"`
 }
 
-func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]) (*body[contract.Consent], error) {
+// consentOutput is a consent that was begun, and in the console a cookie that binds the answer to the
+// browser. It comes back from another site, so it cannot be SameSite=Strict.
+type consentOutput struct {
+	SetCookie []http.Cookie `header:"Set-Cookie"`
+	Body      contract.Consent
+}
+
+// consentCookie is the cookie of a value; an empty one removes it.
+func (s *Server) consentCookie(value string) http.Cookie {
+	cookie := s.cookie(value, s.Access.Now().Add(time.Hour))
+	cookie.Name += "-consent"
+	cookie.SameSite = http.SameSiteLaxMode
+	return cookie
+}
+
+func hashOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
+}
+
+func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]) (*consentOutput, error) {
 	if in.Body.Try {
 		return nil, store.Errorf(store.ErrRefused,
 			"an account that is linked by consent cannot be tried first; link it, and unlink it if it is not "+
@@ -71,11 +95,17 @@ func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]
 			return nil, err
 		}
 	}
+	out := &consentOutput{}
+	if in.Body.Console && person(ctx).Kind == access.KindSession {
+		value := rand.Text()
+		asked.Browser, out.SetCookie = hashOf(value), []http.Cookie{s.consentCookie(value)}
+	}
 	begun, err := s.Accounts.BeginConsent(ctx, s.Background, asked)
 	if err != nil {
 		return nil, err
 	}
-	return &body[contract.Consent]{s.consentOf(ctx, begun)}, nil
+	out.Body = s.consentOf(ctx, begun)
+	return out, nil
 }
 
 func (s *Server) linkOf(ctx context.Context, link contract.Link) accounts.Link {
@@ -172,7 +202,11 @@ func (s *Server) callback(c *gin.Context) {
 	if answer.Code == "" && answer.Refused == "" {
 		answer.Refused, answer.Why = "no_code", "the page led back without a code"
 	}
-	consent, err := s.Accounts.AnswerByState(c.Request.Context(), query.Get("state"), answer)
+	browser := ""
+	if cookie, err := c.Request.Cookie(s.consentCookie("").Name); err == nil {
+		browser = hashOf(cookie.Value)
+	}
+	consent, err := s.Accounts.AnswerByState(c.Request.Context(), query.Get("state"), browser, answer)
 	c.Header("Cache-Control", "no-store")
 	if err == nil && consent.Console {
 		c.Redirect(http.StatusSeeOther, "/accounts/consent/"+consent.ID)

@@ -39,7 +39,7 @@ func (s *Server) secure(c *gin.Context) {
 	header.Set("Referrer-Policy", "no-referrer")
 	header.Set("Cross-Origin-Opener-Policy", "same-origin")
 	header.Set("Cross-Origin-Resource-Policy", "same-origin")
-	if s.overTLS() {
+	if s.Secure {
 		header.Set("Strict-Transport-Security", "max-age=31536000")
 	}
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
@@ -209,18 +209,15 @@ func (s *Server) sameOrigin(r *http.Request) bool {
 // cookieName is of this instance alone, as cookies do not tell ports apart.
 // Over TLS the browser holds it to this host and to TLS (RFC 6265bis, section 4.1.3.2).
 func (s *Server) cookieName() string {
-	if s.overTLS() {
+	if s.Secure {
 		return "__Host-heron-" + s.Instance
 	}
 	return "heron-" + s.Instance
 }
 
-// overTLS reports whether browsers reach the service over TLS, its own or that of a proxy.
-func (s *Server) overTLS() bool { return s.Secure || strings.HasPrefix(s.Public, "https:") }
-
 func (s *Server) cookie(value string, expires time.Time) http.Cookie {
 	cookie := http.Cookie{
-		Name: s.cookieName(), Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.overTLS(), Expires: expires,
+		Name: s.cookieName(), Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Secure, Expires: expires,
 	}
 	if value == "" {
 		cookie.MaxAge = -1
