@@ -126,7 +126,8 @@ func (a *app) signin() *cobra.Command {
 		Use: "signin [URL]", Short: "Sign this terminal in to a service, or create a sign-in link for the console",
 		Args: arguments(0, 1, "at most a URL"),
 		Long: "Saves a service and a token for this user, in a file that only they can read.\n" +
-			"With --user it makes a token of that user for this terminal. With --console it prints a link that signs a browser in to the console once.",
+			"With --user it makes a token of that user for this terminal. With --console it prints a link that signs a browser in to\n" +
+			"the console once.",
 		RunE: func(command *cobra.Command, args []string) error {
 			c := a.client()
 			if len(args) == 1 {

@@ -80,7 +80,8 @@ func (a *app) printUser(user contract.User) error {
 	if len(ways) == 0 {
 		ways = append(ways, "one-time link only")
 	}
-	_, err := fmt.Fprintf(a.out, "%s: %s, %s\nGrants: %s\nSigns in with: %s\nAdded: %s\nLast sign-in: %s\n", user.Name, user.Role, userState(user),
+	_, err := fmt.Fprintf(a.out, "%s: %s, %s\nGrants: %s\nSigns in with: %s\nAdded: %s\nLast sign-in: %s\n", user.Name, user.Role,
+		userState(user),
 		grantsText(user), strings.Join(ways, ", "), when(&user.Created), when(user.Seen))
 	return err
 }
@@ -133,7 +134,8 @@ func (a *app) userAdd() *cobra.Command {
 		},
 	}
 	command.Flags().StringVar(&role, "role", "viewer", "viewer, operator or owner")
-	command.Flags().StringArrayVar(&grants, "grant", nil, "an account or a folder that the user may use, or ADDRESS=viewer; / is every account")
+	command.Flags().StringArrayVar(&grants, "grant", nil,
+		"an account or a folder that the user may use, or ADDRESS=viewer; / is every account")
 	command.Flags().StringVar(&secretFile, "secret-file", "", "the file that holds the password, or - for standard input")
 	return command
 }

@@ -58,6 +58,8 @@ type heron struct {
 	log    *logged
 	cmd    *exec.Cmd
 	env    []string
+	// asToken is what requests sign in with; empty for the owner's token.
+	asToken string
 }
 
 // logged is what a process has logged so far.
@@ -138,6 +140,9 @@ func (h *heron) end(signal syscall.Signal) {
 }
 
 func (h *heron) token() string {
+	if h.asToken != "" {
+		return h.asToken
+	}
 	data, err := os.ReadFile(filepath.Join(h.data, "owner.token"))
 	if err != nil {
 		h.t.Fatal(err)

@@ -120,7 +120,8 @@ func TestTwoPeople(t *testing.T) {
 	surveyor.open("http://" + h.listen + "/files")
 	surveyor.until(`!document.body.innerText.includes('desk')`)
 	// A token of somebody sees no more than they do.
-	made, err := h.client().TokenFor(t.Context(), contract.SignIn{Name: "trustee", Password: testPassword}, contract.TokenRequest{Name: "reader"})
+	made, err := h.client().TokenFor(t.Context(), contract.SignIn{Name: "trustee", Password: testPassword},
+		contract.TokenRequest{Name: "reader"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +201,8 @@ func TestOpenIDSignIn(t *testing.T) {
 	}
 	h := start(t)
 	h.end(terminate)
-	h.serve("--openid-issuer", at, "--openid-client", standin.SignInClient, "--openid-secret-file", secret, "--openid-title", "Fenmere sign-in",
+	h.serve("--openid-issuer", at, "--openid-client", standin.SignInClient, "--openid-secret-file", secret, "--openid-title",
+		"Fenmere sign-in",
 		"--openid-role", "surveys=operator", "--openid-role", "trustees=viewer")
 	b := openBrowser(t)
 	enter := func(name, want string) {

@@ -51,7 +51,8 @@ var permissions = map[string]expected{
 	"show-runs-at-once": anybody, "space": anybody, "list-causes": anybody, "list-jobs": anybody, "list-rehearsal-warnings": anybody,
 	"list-runs": anybody, "list-flows": anybody, "rates": anybody, "check-paper": anybody, "read-week": anybody, "list-times": anybody,
 
-	"list-folder": lookAt, "show-entry": lookAt, "read-content": lookAt, "read-archive": lookAt, "read-preview": {nobody, hidden, hidden, in, in, in}, "compare": lookAt,
+	"list-folder": lookAt, "show-entry": lookAt, "read-content": lookAt, "read-archive": lookAt, "read-preview": {nobody, hidden, hidden, in,
+		in, in}, "compare": lookAt,
 	"survey": lookAt, "show-history": lookAt,
 	"show-account": lookAt, "show-account-usage": lookAt, "list-speeds": lookAt, "show-sealing": lookAt,
 	"show-job": lookAt, "show-job-file": lookAt, "list-arrivals": lookAt, "list-rehearsals": lookAt,
@@ -163,7 +164,8 @@ func (h *heron) as(who someone, method, path, body string) (status int, text str
 // addUser adds a user with a password and grants.
 func (h *heron) addUser(name, role string, grants ...contract.Grant) {
 	h.t.Helper()
-	if _, err := h.client().AddUser(h.t.Context(), contract.NewUser{Name: name, Role: role, Password: testPassword, Grants: grants}); err != nil {
+	if _, err := h.client().AddUser(h.t.Context(), contract.NewUser{Name: name, Role: role, Password: testPassword,
+		Grants: grants}); err != nil {
 		h.t.Fatal(err)
 	}
 }
@@ -181,8 +183,9 @@ func samples(run string) map[string]sample {
 		"read-preview": {query: "address=/desk/Reports/a.png"}, "compare": {query: "here=/desk/Reports&there=/desk/Reports"},
 		"survey": {query: "address=/desk/Reports"}, "show-history": {query: "address=/desk/Reports"},
 		"write-content": {query: "address=/desk/Reports/new.txt", body: `x`},
-		"plan-copy":     {body: `{"from":["/desk/Reports"],"to":"/desk/Copies"}`}, "start-copy": {body: `{"from":["/desk/Reports"],"to":"/desk/Copies"}`},
-		"plan-restore": {body: `{"address":"/desk/Reports",` + at + `}`}, "start-restore": {body: `{"address":"/desk/Reports",` + at + `}`},
+		"plan-copy":     {body: `{"from":["/desk/Reports"],"to":"/desk/Copies"}`},
+		"start-copy":    {body: `{"from":["/desk/Reports"],"to":"/desk/Copies"}`},
+		"plan-restore":  {body: `{"address":"/desk/Reports",` + at + `}`}, "start-restore": {body: `{"address":"/desk/Reports",` + at + `}`},
 		"plan-removal": {body: `{"addresses":["/desk/Reports/a.txt"]}`},
 		"remove":       {body: `{"addresses":["/desk/Reports/a.txt"],"agreed":{"files":0,"folders":0,"others":0,"bytes":0}}`},
 		"move":         {body: `{"from":["/desk/Reports/a.txt"],"to":"/desk/Reports","name":"a.txt"}`},
@@ -193,7 +196,8 @@ func samples(run string) map[string]sample {
 		"confirm-session": {body: `{"password":"` + testPassword + `"}`},
 		"end-sessions":    {query: "everybody=false"}, "report": {query: "format=json"},
 		"set-run-priority": {body: `{"priority":"high"}`}, "start-rehearsal": {body: `{}`}, "plan-job-history": {body: `{}`},
-		"measure-speed": {body: `{"size":1024,"number":1,"lanes":1}`}, "reauthorize-account": {body: `{}`}, "link-resource": {body: `{"value":"x"}`},
+		"measure-speed": {body: `{"size":1024,"number":1,"lanes":1}`}, "reauthorize-account": {body: `{}`},
+		"link-resource": {body: `{"value":"x"}`},
 	}
 }
 
@@ -271,7 +275,8 @@ func TestPermissions(t *testing.T) {
 			}
 			continue
 		}
-		path := strings.NewReplacer("{user}", "spare", "{id}", map[bool]string{true: run, false: "none"}[strings.Contains(operation.path, "/runs/")]).
+		path := strings.NewReplacer("{user}", "spare", "{id}", map[bool]string{true: run, false: "none"}[strings.Contains(operation.path,
+			"/runs/")]).
 			Replace(operation.path)
 		switch {
 		case strings.Contains(path, "/accounts/"):

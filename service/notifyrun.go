@@ -66,8 +66,8 @@ func (s *Service) pageLink(page string) string {
 }
 
 // hosts are the URLs, addresses and names of servers that errors have in them.
-var hosts = regexp.MustCompile(`\b[a-z][a-z0-9+.-]*://[^\s"']+|\b\d{1,3}(\.\d{1,3}){3}(:\d+)?\b|\[[0-9a-fA-F:.%]+\](:\d+)?|` +
-	`\b(dial tcp|dial udp|lookup|read tcp|write tcp) [^\s]+|\b[a-zA-Z0-9-]+(\.[a-zA-Z0-9-]+)*:\d{2,5}\b`)
+var hosts = regexp.MustCompile(`\b[a-z][a-z0-9+.-]*://[^\s"']+|\b\d{1,3}(\.\d{1,3}){3}(:\d+)?\b|\[[0-9a-fA-F:.]+(%[a-z0-9]+)?\](:\d+)?|` +
+	`\b(dial tcp|dial udp|lookup|read tcp|write tcp) [^\s]*[^\s:]|\b[a-zA-Z][a-zA-Z0-9-]*(\.[a-zA-Z0-9-]+)*:\d{2,5}\b`)
 
 // withoutHosts is a text without what it says of the network: mail and webhooks leave it.
 func withoutHosts(text string) string { return hosts.ReplaceAllString(text, "(a server)") }

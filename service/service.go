@@ -225,7 +225,8 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 		return nil, err
 	}
 	server := api.Server{
-		Access: who, Audit: s.audit, Passkeys: access.NewPasskeys(who), OpenID: openID, Accounts: linked, Tree: all, Recent: s.recent, Data: s.options.Data, Scratch: scratch, Runner: s.runner,
+		Access: who, Audit: s.audit, Passkeys: access.NewPasskeys(who), OpenID: openID, Accounts: linked, Tree: all, Recent: s.recent,
+		Data: s.options.Data, Scratch: scratch, Runner: s.runner,
 		Previews:      previews,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,

@@ -136,7 +136,8 @@ func runStandin(ctx context.Context, options cli.StandinOptions) error {
 	if err != nil {
 		return errors.Join(err, clouds.Close())
 	}
-	fmt.Fprintf(options.Out, "Sedge is at %s, Alder at %s, an OpenID provider at %s; the control address is %s\n", clouds.SedgeURL, clouds.AlderURL, signIn,
+	fmt.Fprintf(options.Out, "Sedge is at %s, Alder at %s, an OpenID provider at %s; the control address is %s\n", clouds.SedgeURL,
+		clouds.AlderURL, signIn,
 		clouds.ControlURL)
 	fmt.Fprintf(options.Out, "Sign in through the provider with: heron serve --openid-issuer %s --openid-client %s --openid-secret-file FILE "+
 		"--openid-role surveys=operator (the secret is %s)\n", signIn, standin.SignInClient, standin.SignInSecret)

@@ -204,7 +204,8 @@ func (o *OpenID) End(ctx context.Context, answer OpenIDAnswer, by Visitor) (sess
 }
 
 // identify exchanges a code for the identity that the provider vouches for.
-func (o *OpenID) identify(ctx context.Context, provider *oidc.Provider, one pendingSignIn, code string) (subject string, told claims, err error) {
+func (o *OpenID) identify(ctx context.Context, provider *oidc.Provider, one pendingSignIn, code string) (subject string, told claims,
+	err error) {
 	ctx = o.client(ctx)
 	config := o.config(provider)
 	token, err := config.Exchange(ctx, code, oauth2.VerifierOption(one.verifier))

@@ -57,7 +57,8 @@ func CheckHost(origin string) error {
 	}
 	switch {
 	case net.ParseIP(strings.Trim(host, "[]")) != nil:
-		return remedy.Errorf("browsers offer no passkeys for the address %s; open the console as localhost, or under the name of --public-url", host)
+		return remedy.Errorf("browsers offer no passkeys for the address %s; open the console as localhost, or under the name of --public-url",
+			host)
 	case host != "localhost" && !strings.HasPrefix(origin, "https:"):
 		return remedy.Errorf("browsers offer passkeys over TLS only; start the service with TLS files or --public-url https://%s", host)
 	}

@@ -44,7 +44,8 @@ func (a *Access) personOf(ctx context.Context, row records.Token) (Person, error
 	if err != nil {
 		return Person{}, err
 	}
-	person := Person{TokenID: row.ID, Kind: row.Kind, User: user.ID, Name: user.Name, Role: Role(user.Role), Token: row.Name, Scopes: row.Scopes}
+	person := Person{TokenID: row.ID, Kind: row.Kind, User: user.ID, Name: user.Name, Role: Role(user.Role), Token: row.Name,
+		Scopes: row.Scopes}
 	if row.ConfirmedAt != nil {
 		person.Confirmed = *row.ConfirmedAt
 	}
@@ -278,7 +279,8 @@ type TokenRequest struct {
 
 // NewToken makes a token for programs in the name of a user, which is shown this once.
 func (a *Access) NewToken(ctx context.Context, user string, asked TokenRequest) (token string, row records.Token, err error) {
-	row = records.Token{Kind: KindToken, User: user, Name: asked.Name, Scopes: asked.Scopes, Grants: []records.Grant{}, ExpiresAt: asked.Expires}
+	row = records.Token{Kind: KindToken, User: user, Name: asked.Name, Scopes: asked.Scopes, Grants: []records.Grant{},
+		ExpiresAt: asked.Expires}
 	if row.Scopes == nil {
 		row.Scopes = []string{}
 	}

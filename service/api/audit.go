@@ -129,7 +129,8 @@ func noteSubject(ctx context.Context, in any) {
 }
 
 func auditEntryOf(row records.AuditEntry) contract.AuditEntry {
-	return contract.AuditEntry{Seq: row.Seq, At: row.At, User: row.User, Kind: row.Kind, From: row.From, Client: row.Client, Action: row.Action,
+	return contract.AuditEntry{Seq: row.Seq, At: row.At, User: row.User, Kind: row.Kind, From: row.From, Client: row.Client,
+		Action:  row.Action,
 		Subject: row.Subject, Outcome: row.Outcome, Times: row.Times, MAC: hex.EncodeToString(row.MAC)}
 }
 

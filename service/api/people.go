@@ -91,7 +91,8 @@ func (s *Server) userOf(ctx context.Context, row records.User) (contract.User, e
 	}
 	granted, err := s.Access.Grants(ctx, row.ID)
 	shown := contract.User{Name: row.Name, Role: row.Role, Disabled: row.Disabled, Password: row.Password != "", Codes: len(row.TOTP) > 0,
-		Recovery: len(row.Recovery), Passkeys: len(keys), Provider: row.Issuer, Grants: grantsOf(granted), Created: row.CreatedAt, Seen: row.SeenAt}
+		Recovery: len(row.Recovery), Passkeys: len(keys), Provider: row.Issuer, Grants: grantsOf(granted), Created: row.CreatedAt,
+		Seen: row.SeenAt}
 	return shown, err
 }
 
@@ -256,7 +257,8 @@ func (s *Server) removeCodes(ctx context.Context, _ *none) (*none, error) {
 
 func (s *Server) showToken(ctx context.Context, row records.Token, names map[string]string) (contract.Token, error) {
 	places, err := s.Access.PlacesOf(ctx, row)
-	return contract.Token{ID: row.ID, Name: row.Name, User: names[row.User], Scopes: append([]string{}, row.Scopes...), Grants: grantsOf(places),
+	return contract.Token{ID: row.ID, Name: row.Name, User: names[row.User], Scopes: append([]string{}, row.Scopes...),
+		Grants:  grantsOf(places),
 		Created: row.CreatedAt, Expires: row.ExpiresAt, Seen: row.SeenAt}, err
 }
 

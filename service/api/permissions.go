@@ -61,7 +61,8 @@ var permissions = map[string]permission{
 	"start-session": nobody, "sign-in-ways": nobody, "begin-provider-sign-in": nobody, "end-provider-sign-in": nobody,
 	"begin-passkey-sign-in": nobody, "end-passkey-sign-in": nobody, "consent-callback": nobody,
 
-	"show-document": anybody, "whoami": anybody, "end-session": anybody, "confirm-session": anybody, "list-sessions": anybody, "end-sessions": anybody,
+	"show-document": anybody, "whoami": anybody, "end-session": anybody, "confirm-session": anybody, "list-sessions": anybody,
+	"end-sessions":    anybody,
 	"end-one-session": anybody, "set-password": fresh(anybody), "new-codes": fresh(anybody), "set-codes": fresh(anybody),
 	"remove-codes": fresh(anybody), "list-tokens": anybody, "make-token": fresh(anybody), "revoke-token": anybody,
 	"list-passkeys": anybody, "begin-passkey": fresh(anybody), "end-passkey": fresh(anybody), "remove-passkey": fresh(anybody),
@@ -179,7 +180,8 @@ func (s *Server) refusal(need permission, who access.Person) *contract.Problem {
 		denied.Remedy = "Ask an owner of the service to do it, or to change the role."
 		denied.Commands = []string{"heron user list"}
 	case !who.Has(need.scope):
-		denied.Detail = fmt.Sprintf("This needs a token for %s, and the token %s is for %s.", need.scope, who.Token, strings.Join(who.Scopes, ", "))
+		denied.Detail = fmt.Sprintf("This needs a token for %s, and the token %s is for %s.", need.scope, who.Token, strings.Join(who.Scopes,
+			", "))
 		denied.Remedy = "Make a token for it."
 		denied.Commands = []string{"heron token create NAME --scope " + need.scope}
 	case who.Kind == access.KindToken && need.fresh && need.scope == "":

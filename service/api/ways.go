@@ -113,7 +113,8 @@ func (s *Server) endPasskey(ctx context.Context, in *body[contract.NewPasskey]) 
 func (s *Server) removePasskey(ctx context.Context, in *idInput) (*none, error) {
 	removed, err := s.DB.RemovePasskey(ctx, person(ctx).User, in.ID)
 	if err == nil && !removed {
-		err = &contract.Problem{Status: http.StatusNotFound, Title: http.StatusText(http.StatusNotFound), Detail: "There is no such passkey of yours.",
+		err = &contract.Problem{Status: http.StatusNotFound, Title: http.StatusText(http.StatusNotFound),
+			Detail: "There is no such passkey of yours.",
 			Remedy: "Check the list of your passkeys."}
 	}
 	return &none{}, err

@@ -59,7 +59,8 @@ func mayRun(ctx context.Context, routes []records.Route, both bool) error {
 	})
 }
 
-func checkRoutes(ctx context.Context, routes []records.Route, check func(ctx context.Context, target bool, address store.Address) error) error {
+func checkRoutes(ctx context.Context, routes []records.Route, check func(ctx context.Context, target bool,
+	address store.Address) error) error {
 	for _, route := range routes {
 		for i, text := range []string{route.From, route.To} {
 			address, err := endOf(text)
@@ -163,7 +164,8 @@ const mostLooked = 20_000
 // findRuns returns a page of the runs that a filter takes and the scope of a context shows, and the
 // number to go on before; 0 at the end. A page may have fewer runs than most, or none, and still go
 // on: a bounded number is looked at.
-func (r *Runner) findRuns(ctx context.Context, filter records.RunFilter, before int64, most int) (seen []records.Run, next int64, err error) {
+func (r *Runner) findRuns(ctx context.Context, filter records.RunFilter, before int64, most int) (seen []records.Run, next int64,
+	err error) {
 	if tree.ScopeOf(ctx) == nil {
 		return r.db.FindRuns(ctx, filter, before, most)
 	}

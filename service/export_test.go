@@ -1,0 +1,4 @@
+package service
+
+// WithoutHosts is withoutHosts, for tests.
+var WithoutHosts = withoutHosts
