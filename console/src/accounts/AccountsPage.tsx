@@ -11,6 +11,7 @@ import { State } from '../ui/State'
 import { Found, signsIn, whereOf } from './Found'
 import { endedLinks, useAccounts, useHistory, useProviders, useSpace } from './queries'
 import { UnlinkDialog } from './UnlinkDialog'
+import { Changing } from '../ui/may'
 
 export function AccountsPage() {
   const accounts = useAccounts()
@@ -26,9 +27,11 @@ export function AccountsPage() {
         <Link to="/accounts/providers" className="text-plumage hover:underline">
           Providers
         </Link>
-        <Link to="/accounts/link" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
-          Link an account
-        </Link>
+        <Changing>
+          <Link to="/accounts/link" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
+            Link an account
+          </Link>
+        </Changing>
       </div>
       {accounts.isError && <Failed error={accounts.error} />}
       {accounts.isSuccess && accounts.data.length === 0 && (

@@ -21,6 +21,7 @@ import { type Mark, marksOf } from './marks'
 import { Counted, NotListed, NothingHere, useFolder, Way } from './Pane'
 import { usePicks } from './picks'
 import { Bring, SecondPane } from './SecondPane'
+import { Changing, useMayChange } from '../ui/may'
 
 /** A setting of this browser: how the page was left. */
 function useRemembered<T extends string | number>(key: string, usual: T): [T, (value: T) => void] {
@@ -287,7 +288,7 @@ function Bringing({ address, onFolder }: { address: string; onFolder: () => void
     event.target.value = ''
   }
   return (
-    <>
+    <Changing>
       <Button onClick={onFolder}>
         <FolderPlus className="size-4" aria-hidden="true" />
         New folder
@@ -299,7 +300,7 @@ function Bringing({ address, onFolder }: { address: string; onFolder: () => void
       <Button onClick={() => folders.current?.click()}>Upload folder</Button>
       <input ref={files} type="file" multiple hidden onChange={onChange} aria-label="Files to upload" />
       <input ref={folders} type="file" multiple hidden onChange={onChange} aria-label="Folder to upload" {...{ webkitdirectory: '' }} />
-    </>
+    </Changing>
   )
 }
 
@@ -322,6 +323,7 @@ function Chosen({ entries }: { entries: Entry[] }) {
 
 function Actions({ picked, onOpen, onRename }: { picked: Entry[]; onOpen: (what: Open) => void; onRename?: () => void }) {
   const navigate = useNavigate()
+  const may = useMayChange()
   const none = picked.length === 0
   const inAccounts = picked.every((entry) => parent(entry.address) !== '/')
   const [first, second] = picked
@@ -330,11 +332,13 @@ function Actions({ picked, onOpen, onRename }: { picked: Entry[]; onOpen: (what:
       <Button disabled={none} onClick={() => download(picked)}>
         Download
       </Button>
-      <Button disabled={none || !inAccounts} onClick={() => onOpen('move')}>
-        Move to…
-      </Button>
+      <Changing>
+        <Button disabled={none || !inAccounts} onClick={() => onOpen('move')}>
+          Move to…
+        </Button>
+      </Changing>
       <Menu label="More" boxed>
-        <MenuItem disabled={!onRename} onSelect={() => onRename?.()}>
+        <MenuItem disabled={!onRename || !may} onSelect={() => onRename?.()}>
           Rename
         </MenuItem>
         <MenuItem
@@ -346,13 +350,15 @@ function Actions({ picked, onOpen, onRename }: { picked: Entry[]; onOpen: (what:
         <MenuItem disabled={picked.length !== 1 || first!.kind !== 'folder'} onSelect={() => navigate(`/survey?${new URLSearchParams({ of: first!.address })}`)}>
           Survey…
         </MenuItem>
-        <MenuItem disabled={none || !inAccounts} onSelect={() => onOpen('remove')}>
+        <MenuItem disabled={none || !inAccounts || !may} onSelect={() => onOpen('remove')}>
           Delete…
         </MenuItem>
       </Menu>
-      <Button look="first" disabled={none} onClick={() => onOpen('copy')}>
-        {picked.length > 1 ? `Copy ${picked.length} to…` : 'Copy to…'}
-      </Button>
+      <Changing>
+        <Button look="first" disabled={none} onClick={() => onOpen('copy')}>
+          {picked.length > 1 ? `Copy ${picked.length} to…` : 'Copy to…'}
+        </Button>
+      </Changing>
     </>
   )
 }

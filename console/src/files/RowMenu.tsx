@@ -5,6 +5,7 @@ import type { Entry } from '../api/client'
 import { some } from '../ui/format'
 import type { TableActions } from './FolderTable'
 import { usePicks } from './picks'
+import { useMayChange } from '../ui/may'
 
 type Props = { entries: Entry[]; address: string; actions: TableActions; onOpen: (entry: Entry) => void; children: ReactNode }
 
@@ -13,6 +14,7 @@ export function RowMenu({ entries, address, actions, onOpen, children }: Props) 
   const navigate = useNavigate()
   const { picked } = usePicks()
   const [open, setOpen] = useState(false)
+  const may = useMayChange()
   const chosen = open ? entries.filter((entry) => picked.has(entry.address)) : []
   const [first] = chosen
   const inAccount = address !== '/'
@@ -25,19 +27,19 @@ export function RowMenu({ entries, address, actions, onOpen, children }: Props) 
           {chosen.length === 1 && first!.kind !== 'other' && <Item title={first!.kind === 'folder' ? 'Open' : 'Look at it'} keys="Enter" onSelect={() => onOpen(first!)} />}
           {chosen.length > 0 && (
             <>
-              <Item title="Copy to…" onSelect={actions.copyTo} />
-              {inAccount && <Item title="Move to…" onSelect={actions.moveTo} />}
+              <Item title="Copy to…" disabled={!may} onSelect={actions.copyTo} />
+              {inAccount && <Item title="Move to…" disabled={!may} onSelect={actions.moveTo} />}
               <Item title="Download" onSelect={actions.download} />
               <Line />
-              {inAccount && <Item title="Cut" keys="Ctrl X" onSelect={() => actions.carry(chosen, true)} />}
+              {inAccount && <Item title="Cut" keys="Ctrl X" disabled={!may} onSelect={() => actions.carry(chosen, true)} />}
               <Item title="Copy" keys="Ctrl C" onSelect={() => actions.carry(chosen, false)} />
             </>
           )}
-          {inAccount && <Item title="Paste here" keys="Ctrl V" disabled={!actions.canPaste} onSelect={() => actions.paste(address)} />}
+          {inAccount && <Item title="Paste here" keys="Ctrl V" disabled={!actions.canPaste || !may} onSelect={() => actions.paste(address)} />}
           {chosen.length > 0 && inAccount && (
             <>
               <Line />
-              <Item title="Rename" keys="F2" disabled={chosen.length !== 1} onSelect={() => actions.rename()} />
+              <Item title="Rename" keys="F2" disabled={chosen.length !== 1 || !may} onSelect={() => actions.rename()} />
               {chosen.length <= 2 && (
                 <Item
                   title={chosen.length === 2 ? 'Compare' : 'Compare with…'}
@@ -46,7 +48,7 @@ export function RowMenu({ entries, address, actions, onOpen, children }: Props) 
               )}
               {chosen.length === 1 && first!.kind === 'folder' && <Item title="Survey…" onSelect={() => void navigate(`/survey?${new URLSearchParams({ of: first!.address })}`)} />}
               <Line />
-              <Item title="Delete…" keys="Delete" danger onSelect={actions.remove} />
+              <Item title="Delete…" keys="Delete" danger disabled={!may} onSelect={actions.remove} />
             </>
           )}
         </ContextMenu.Content>

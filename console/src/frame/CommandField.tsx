@@ -5,7 +5,8 @@ import { api, data } from '../api/client'
 import { useJobs } from '../jobs/queries'
 import { addressOf, filesLink } from '../files/address'
 import { plain, when } from '../ui/format'
-import { actions, places } from './places'
+import { offered, places } from './places'
+import { useMayChange } from '../ui/may'
 
 type Offer = { key: string; text: string; note: string; to: string; keys?: string; completes?: string }
 
@@ -104,6 +105,7 @@ export function CommandField() {
 }
 
 function useOffers(text: string, open: boolean): Offer[] {
+  const may = useMayChange()
   const isAddress = text.startsWith('/')
   const parent = isAddress ? text.slice(0, text.lastIndexOf('/') + 1) : '/'
   const folder = useQuery({
@@ -134,5 +136,5 @@ function useOffers(text: string, open: boolean): Offer[] {
     to: `/runs/${run.id}`,
   }))
   const named = (jobs.data?.jobs ?? []).map((job) => ({ key: `job ${job.name}`, text: job.name, note: `job, ${job.type}`, to: `/jobs/${job.name}` }))
-  return [...places, ...actions, ...named, ...accounts, ...found].filter((offer) => `${offer.text} ${offer.note}`.toLowerCase().includes(wanted)).slice(0, 12)
+  return [...places, ...offered(may), ...named, ...accounts, ...found].filter((offer) => `${offer.text} ${offer.note}`.toLowerCase().includes(wanted)).slice(0, 12)
 }

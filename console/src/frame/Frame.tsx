@@ -13,6 +13,7 @@ import { ClipboardProvider } from '../files/clipboard'
 import { PicksProvider } from '../files/picks'
 import { Menu, MenuChoice, MenuItem } from '../ui/Menu'
 import { CommandField } from './CommandField'
+import { MayChangeProvider } from '../ui/may'
 import { Keys } from './Keys'
 import { places } from './places'
 import { Waterline } from './Waterline'
@@ -26,7 +27,7 @@ export function Frame() {
   useEffect(() => onSignedOut(() => (known ? setSignedOut(true) : void navigate('/signin'))), [known, navigate])
   if (!who.data) return null
   return (
-    <Providers>
+    <Providers may={who.data.role !== 'viewer'}>
       <Confirm user={who.data.user} password={who.data.password} />
       {signedOut && <SigninAgain onSignedIn={() => setSignedOut(false)} />}
       <div className="flex h-full flex-col">
@@ -82,17 +83,19 @@ function SigninAgain({ onSignedIn }: { onSignedIn: () => void }) {
 }
 
 /** What lasts while one goes from page to page. */
-function Providers({ children }: { children: ReactNode }) {
+function Providers({ may, children }: { may: boolean; children: ReactNode }) {
   return (
-    <LiveProvider>
-      <UploadsProvider>
-        <PicksProvider>
-          <ClipboardProvider>
-            <UndoProvider>{children}</UndoProvider>
-          </ClipboardProvider>
-        </PicksProvider>
-      </UploadsProvider>
-    </LiveProvider>
+    <MayChangeProvider may={may}>
+      <LiveProvider>
+        <UploadsProvider>
+          <PicksProvider>
+            <ClipboardProvider>
+              <UndoProvider>{children}</UndoProvider>
+            </ClipboardProvider>
+          </PicksProvider>
+        </UploadsProvider>
+      </LiveProvider>
+    </MayChangeProvider>
   )
 }
 

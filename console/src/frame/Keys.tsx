@@ -1,7 +1,8 @@
 import { useEffect, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { Dialog } from '../ui/Dialog'
-import { actions, places } from './places'
+import { offered, places } from './places'
+import { useMayChange } from '../ui/may'
 
 const others: [string, string][] = [
   ['/', 'Go to the address field; type an address, or words to find'],
@@ -25,6 +26,7 @@ const inFiles: [string, string][] = [
 export function Keys() {
   const navigate = useNavigate()
   const [open, setOpen] = useState(false)
+  const may = useMayChange()
   useEffect(() => {
     let first = ''
     let forget: ReturnType<typeof setTimeout> | undefined
@@ -36,7 +38,7 @@ export function Keys() {
         setOpen(true)
         return
       }
-      const place = [...places, ...actions].find((one) => one.keys === `${first} ${event.key}`)
+      const place = [...places, ...offered(may)].find((one) => one.keys === `${first} ${event.key}`)
       clearTimeout(forget)
       first = ''
       if (place) {
@@ -52,11 +54,11 @@ export function Keys() {
       clearTimeout(forget)
       window.removeEventListener('keydown', onKey)
     }
-  }, [navigate])
+  }, [navigate, may])
   return (
     <Dialog open={open} onClose={() => setOpen(false)} title="Keys" description="Two letters are pressed one after the other.">
       <div className="grid gap-x-8 gap-y-4 sm:grid-cols-2">
-        <List title="Anywhere" rows={[...places, ...actions].filter((one) => one.keys).map((one): [string, string] => [one.keys!, one.text]).concat(others)} />
+        <List title="Anywhere" rows={[...places, ...offered(may)].filter((one) => one.keys).map((one): [string, string] => [one.keys!, one.text]).concat(others)} />
         <List title="In Files" rows={inFiles} />
       </div>
     </Dialog>

@@ -1,11 +1,11 @@
 import { Link, useLocation } from 'react-router'
-import { actions, places } from './places'
+import { offered, places } from './places'
 
 /** A wrong address: which step of it does not exist, and the nearest that does. */
 export function NotFoundPage() {
   const { pathname } = useLocation()
   const step = pathname.split('/')[1] ?? ''
-  const nearest = [...places, ...actions].reduce((best, one) => (distance(step, one.to.slice(1)) < distance(step, best.to.slice(1)) ? one : best), places[0]!)
+  const nearest = [...places, ...offered(true)].reduce((best, one) => (distance(step, one.to.slice(1)) < distance(step, best.to.slice(1)) ? one : best), places[0]!)
   return (
     <div className="py-8">
       <h1 className="text-title font-semibold">No such page</h1>

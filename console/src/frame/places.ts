@@ -1,4 +1,4 @@
-export type Place = { key: string; text: string; note: string; to: string; keys?: string }
+export type Place = { key: string; text: string; note: string; to: string; keys?: string; changes?: boolean }
 
 /** The places of the console, each with the keys that lead to it. */
 export const places: Place[] = [
@@ -11,9 +11,9 @@ export const places: Place[] = [
 ]
 
 /** What can be done from anywhere. */
-export const actions: Place[] = [
-  { key: 'job', text: 'Create a job', note: 'action', to: '/jobs/new', keys: 'c j' },
-  { key: 'link', text: 'Link an account', note: 'action', to: '/accounts/link', keys: 'c a' },
+const actions: Place[] = [
+  { key: 'job', text: 'Create a job', note: 'action', to: '/jobs/new', keys: 'c j', changes: true },
+  { key: 'link', text: 'Link an account', note: 'action', to: '/accounts/link', keys: 'c a', changes: true },
   { key: 'compare', text: 'Compare two folders', note: 'action', to: '/compare', keys: 'c c' },
   { key: 'survey', text: 'Survey a folder', note: 'action', to: '/survey', keys: 'c s' },
   { key: 'held', text: 'Held runs', note: 'runs that wait for a decision', to: '/runs?state=held' },
@@ -30,3 +30,6 @@ export const actions: Place[] = [
   { key: 'email', text: 'Email notifications', note: 'settings', to: '/settings/notifications' },
   { key: 'webhook', text: 'Webhook notifications', note: 'settings', to: '/settings/notifications' },
 ]
+
+/** The actions that are offered to somebody who may change something, or may not. */
+export const offered = (may: boolean) => actions.filter((one) => may || !one.changes)

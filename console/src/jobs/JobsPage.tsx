@@ -4,6 +4,7 @@ import { plain, when } from '../ui/format'
 import { Empty, Failed } from '../ui/Banner'
 import { State } from '../ui/State'
 import { arrow, type Job, useJobs, whenWords } from './queries'
+import { Changing } from '../ui/may'
 
 /** All that is kept: what is to be true, when it runs, and what came of it last. */
 export function JobsPage() {
@@ -15,9 +16,11 @@ export function JobsPage() {
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="flex items-center justify-between py-3">
         <h1 className="text-title font-semibold">Jobs</h1>
-        <Link to="/jobs/new" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
-          Create a job
-        </Link>
+        <Changing>
+          <Link to="/jobs/new" className="inline-flex h-8 items-center rounded-md border border-plumage bg-plumage px-3 text-panel hover:opacity-90">
+            Create a job
+          </Link>
+        </Changing>
       </div>
       {jobs.isError && <Failed error={jobs.error} />}
       {jobs.data?.jobs.length === 0 && (

@@ -13,6 +13,7 @@ import { bytes, capital, duration, plain, some, when } from '../ui/format'
 import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
 import { Strip } from './Strip'
+import { Changing, useMayChange } from '../ui/may'
 
 // The flow map brings a library of its own.
 const Flows = lazy(() => import('./Flows'))
@@ -21,6 +22,7 @@ const dayAgo = () => new Date(Math.floor(serviceNow() / 3_600_000) * 3_600_000 -
 
 /** What needs a decision first; then what runs, the day, the space and the flows. */
 export function OverviewPage() {
+  const may = useMayChange()
   useEffect(() => {
     document.title = 'Overview · Deft Heron'
   }, [])
@@ -31,10 +33,12 @@ export function OverviewPage() {
       {accounts.isError && <Failed error={accounts.error} />}
       {accounts.data?.length === 0 ? (
         <div className="py-12 text-soft">
-          <p>The overview shows what needs a decision, what is running, and the space of all accounts. No account is linked yet.</p>
-          <Link to="/accounts/link" className="mt-3 inline-block text-plumage hover:underline">
-            Link an account
-          </Link>
+          <p>The overview shows what needs a decision, what is running, and the space of all accounts. No account is {may ? 'linked' : 'granted to you'} yet.</p>
+          <Changing>
+            <Link to="/accounts/link" className="mt-3 inline-block text-plumage hover:underline">
+              Link an account
+            </Link>
+          </Changing>
         </div>
       ) : (
         <>
