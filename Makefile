@@ -27,7 +27,7 @@ demo: build
 
 # What runs with the race detector: packages whose goroutines share memory, and a few tests
 # that drive the program from outside. The time limits are for slow machines.
-RACED := -E '^deftheron/(core/(bandwidth|compare|files|gate|history|listing|plan|sealed|speed|spill|store/storetest|transfer|tree|view)|service/(access|runner|records))$$'
+RACED := -E '^deftheron/(core/(bandwidth|compare|files|gate|history|listing|plan|sealed|speed|spill|store/storetest|transfer|tree|view)|service/(access|runner))$$'
 SMOKE := '^(TestCommands|TestPauseResumeRetry|TestTwoWayJob|TestArrivals)$$'
 
 # Installs by itself what the tests need, and runs all but what takes long. What drives the

@@ -33,20 +33,20 @@ func TestSoakRandomKills(t *testing.T) {
 	killed(t, build(t).heron, killing{files: 10_000 * *scale / 100, kills: 200 * *scale / 100, within: 50 * time.Minute})
 }
 
-// TestKills is the short form, with the race detector.
+// TestKills is the short form, which make test runs.
 func TestKills(t *testing.T) {
 	t.Parallel()
 	if *run || *soak {
 		t.Skip("its long form is run")
 	}
 	if testing.Short() {
-		t.Skip("it builds a program with the race detector")
+		t.Skip("it builds the program")
 	}
 	path := filepath.Join(t.TempDir(), "heron")
-	command := exec.Command("go", "build", "-race", "-o", path, "./cmd/heron")
+	command := exec.Command("go", "build", "-o", path, "./cmd/heron")
 	command.Dir = servertest.Root()
 	if text, err := command.CombinedOutput(); err != nil {
-		t.Fatalf("build with the race detector: %v\n%s", err, text)
+		t.Fatalf("build: %v\n%s", err, text)
 	}
 	killed(t, path, killing{files: 120, kills: 5, within: 5 * time.Minute})
 }

@@ -22,6 +22,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/store"
 	"deftheron/service"
+	"deftheron/service/access"
 	"deftheron/standin"
 )
 
@@ -70,7 +71,7 @@ func Run(ctx context.Context, options Options) (err error) {
 	if err := places.start(ctx); err != nil {
 		return err
 	}
-	s, err := startService(ctx, options, filepath.Join(dir, "service"))
+	s, err := startService(ctx, options, filepath.Join(dir, "service"), places.signIn)
 	if err != nil {
 		return err
 	}
@@ -95,6 +96,8 @@ func Run(ctx context.Context, options Options) (err error) {
 		return nil
 	}
 	fmt.Fprintf(options.Out, "\nConsole  %s\nSign in  %s  (valid once, for 15 minutes)\n", s.URL, s.SigninURL)
+	fmt.Fprintf(options.Out, "Second user: in another browser, open %s/signin, choose %s, and be the surveyor, who may change /field-drive and "+
+		"look at /archive\n", s.URL, signInTitle)
 	fmt.Fprintf(options.Out, "Commands HERON_URL=%s HERON_TOKEN=$(cat %s) heron ls /archive\n", s.URL, s.TokenFile)
 	fmt.Fprintln(options.Out, "Press Ctrl-C to stop.")
 	<-ctx.Done()
@@ -116,6 +119,7 @@ type places struct {
 	gauges   string        // URL of the WebDAV server
 	loggers  *standin.SFTP // the same folder, over another protocol
 	clouds   *standin.Clouds
+	signIn   string // the issuer of the OpenID provider
 	servers  []*http.Server
 	cancel   context.CancelFunc
 	group    errgroup.Group
@@ -139,6 +143,9 @@ func (p *places) start(ctx context.Context) (err error) {
 		return err
 	}
 	if p.clouds, err = standin.StartClouds(filepath.Join(p.dir, "clouds"), "127.0.0.1:0", "127.0.0.1:0", ""); err != nil {
+		return err
+	}
+	if _, p.signIn, err = p.clouds.StartSignIn("127.0.0.1:0"); err != nil {
 		return err
 	}
 	if err := FillClouds(p.dir, p.clouds); err != nil {
@@ -187,10 +194,13 @@ func (p *places) stop() error {
 	return err
 }
 
-func startService(ctx context.Context, options Options, dir string) (*service.Service, error) {
+func startService(ctx context.Context, options Options, dir, issuer string) (*service.Service, error) {
+	openID := access.OpenIDOptions{Issuer: issuer, Title: signInTitle, ClientID: standin.SignInClient, ClientSecret: standin.SignInSecret,
+		Roles: map[string]access.Role{"surveys": access.Operator, "trustees": access.Viewer}}
 	start := func(listen string) (*service.Service, error) {
 		return service.Start(ctx, service.Options{
 			Data: dir, Listen: listen, Providers: options.Providers, Console: options.Console, Version: options.Version,
+			OpenID: openID,
 		})
 	}
 	if busy(options.Listen) {
@@ -251,6 +261,9 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 			return contract.Run{}, err
 		}
 		tell(options.Out, account)
+	}
+	if err := addSurveyor(ctx, c); err != nil {
+		return contract.Run{}, err
 	}
 	if _, err := c.MakeFolder(ctx, contract.NewFolder{Address: "/desk/Work", Parents: true}); err != nil {
 		return contract.Run{}, err

@@ -323,7 +323,7 @@ func arrives(t *testing.T, path, like string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for deadline := time.Now().Add(20 * time.Second); ; {
+	for deadline := time.Now().Add(longestWait); ; {
 		got, err := os.ReadFile(path)
 		if err == nil && bytes.Equal(got, want) {
 			return
@@ -416,7 +416,7 @@ func TestConsoleTransfers(t *testing.T) {
 	b.click("Choose folder")
 	b.click("Download")
 	archived := filepath.Join(kept, "large.bin and 1 more.zip")
-	for deadline := time.Now().Add(20 * time.Second); ; {
+	for deadline := time.Now().Add(longestWait); ; {
 		reader, err := zip.OpenReader(archived)
 		if err == nil {
 			var names []string

@@ -50,7 +50,7 @@ func TestConsoleSealed(t *testing.T) {
 	for name, part := range map[string]string{"vault-key.txt": "AGE-SECRET-KEY-1", "vault-key-sheet.txt": "AGE-SECRET-KEY-1"} {
 		path := filepath.Join(saved, name)
 		var text []byte
-		for deadline := time.Now().Add(20 * time.Second); !strings.Contains(string(text), part) && time.Now().Before(deadline); {
+		for deadline := time.Now().Add(longestWait); !strings.Contains(string(text), part) && time.Now().Before(deadline); {
 			time.Sleep(50 * time.Millisecond)
 			text, _ = os.ReadFile(path)
 		}

@@ -112,7 +112,7 @@ func (h *heron) terminal(args ...string) *typed {
 func (p *typed) shows(pattern string) string {
 	p.t.Helper()
 	re := regexp.MustCompile(pattern)
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(longestWait); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if found := re.FindStringSubmatch(p.out.String()); found != nil {
 			return found[len(found)-1]
 		}
@@ -128,7 +128,7 @@ func (p *typed) ends() string {
 		if err != nil {
 			p.t.Fatalf("%v\n%s", err, p.out)
 		}
-	case <-time.After(20 * time.Second):
+	case <-time.After(longestWait):
 		p.t.Fatalf("it does not end\n%s", p.out)
 	}
 	return p.out.String()

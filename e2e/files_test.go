@@ -383,7 +383,7 @@ func TestUploadThatDies(t *testing.T) {
 	<-begun
 	arriving := func(want bool) {
 		t.Helper()
-		for deadline := time.Now().Add(20 * time.Second); ; {
+		for deadline := time.Now().Add(longestWait); ; {
 			entries, _ := os.ReadDir(desk)
 			if len(entries) == 0 == !want && (!want || strings.HasPrefix(entries[0].Name(), ".heron-arriving-")) {
 				return
@@ -575,7 +575,7 @@ func TestListingsFromMemory(t *testing.T) {
 		t.Errorf("what we did ourselves does not show: %s", out)
 	}
 	writeFile(t, "x", desk, "c.txt")
-	for deadline := time.Now().Add(20 * time.Second); !strings.Contains(h.must("ls", "/desk"), "c.txt"); {
+	for deadline := time.Now().Add(longestWait); !strings.Contains(h.must("ls", "/desk"), "c.txt"); {
 		if time.Now().After(deadline) {
 			t.Fatal("what came elsewhere never shows")
 		}
@@ -624,7 +624,7 @@ func TestMoveThatLeavesSomething(t *testing.T) {
 	if err := json.Unmarshal([]byte(h.must("mv", "/desk/project", "/archive", "--detach", "--json")), &moved); err != nil || moved.Run == "" {
 		t.Fatal(moved, err)
 	}
-	for deadline := time.Now().Add(20 * time.Second); !h.state(moved.Run).Planned; {
+	for deadline := time.Now().Add(longestWait); !h.state(moved.Run).Planned; {
 		if time.Now().After(deadline) {
 			t.Fatal("it is never planned")
 		}

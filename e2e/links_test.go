@@ -396,7 +396,7 @@ func TestRecordsGone(t *testing.T) {
 		if err == nil || !strings.Contains(h.log.String(), records+" was moved, removed or replaced") {
 			t.Errorf("it ended with %v, and said: %s", err, h.log)
 		}
-	case <-time.After(20 * time.Second):
+	case <-time.After(longestWait):
 		t.Fatal("it goes on without its records")
 	}
 	if err := os.Rename(records+".away", records); err != nil {

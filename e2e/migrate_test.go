@@ -78,7 +78,7 @@ func TestMigration(t *testing.T) {
 	if first := h.job("away", 0); first.Step != "first-pass" || first.Items.Done != 62 || first.Excluded.Items != 1 {
 		t.Errorf("the first pass: %+v", first)
 	}
-	for deadline := time.Now().Add(20 * time.Second); len(got.subjects()) < 2; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(longestWait); len(got.subjects()) < 2; time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatalf("nobody was told that it waits: %q", got.subjects())
 		}

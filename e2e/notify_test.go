@@ -216,7 +216,7 @@ func TestNotifications(t *testing.T) {
 		case <-time.After(30 * time.Second):
 			t.Fatalf("%s: the webhook was not told", glitch.cause)
 		}
-		for deadline := time.Now().Add(20 * time.Second); !strings.Contains(strings.Join(got.subjects(), "\n"),
+		for deadline := time.Now().Add(longestWait); !strings.Contains(strings.Join(got.subjects(), "\n"),
 			held.ID); time.Sleep(20 * time.Millisecond) {
 			if time.Now().After(deadline) {
 				t.Fatalf("%s: the mail said %q", glitch.cause, got.subjects())

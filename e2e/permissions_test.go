@@ -314,3 +314,57 @@ func TestPermissions(t *testing.T) {
 		}
 	}
 }
+
+// TestListsHoldWhatIsSeen has lists of everything tell a user nothing of what the user does not see.
+func TestListsHoldWhatIsSeen(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	h.linkFolder("mine", t.TempDir())
+	h.linkFolder("secretive", t.TempDir())
+	h.must("bandwidth", "set", "secretive", "--up", "1MB/s")
+	h.must("mkdir", "/secretive/inside")
+	jobs := `{"text":"job: hidden-job\ntype: copy\nroutes:\n  - {from: /secretive/inside, to: /secretive/copy}\n"}`
+	if status, text := h.as(someone{token: h.token()}, "POST", "/api/v1/job-files", jobs); status != http.StatusOK {
+		t.Fatalf("%d %s", status, text)
+	}
+	started, err := h.client().StartJob(t.Context(), "hidden-job")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.waitState(started.Run, "done")
+	h.addUser("surveyor", "operator", contract.Grant{Address: "/mine", Role: "operator"})
+	who := h.signIn("surveyor")
+	for _, operation := range h.documented() {
+		if operation.method != "GET" || strings.Contains(operation.path, "{") || permissions[operation.id] == own || operation.id == "live" {
+			continue
+		}
+		_, text := h.as(who, "GET", operation.path+"?address=/&here=/mine&there=/mine", "")
+		for _, hidden := range []string{"secretive", "hidden-job", started.Run} {
+			if strings.Contains(text, hidden) {
+				t.Errorf("%s tells of %s: %.300s", operation.id, hidden, text)
+			}
+		}
+	}
+	// A name that is taken is said to be, and no more.
+	status, text := h.as(who, "POST", "/api/v1/job-files",
+		`{"text":"job: hidden-job\ntype: copy\nroutes:\n  - {from: /mine/a, to: /mine/b}\n"}`)
+	if status != http.StatusConflict || strings.Contains(text, "secretive") {
+		t.Errorf("a name that is taken: %d %s", status, text)
+	}
+	// A token for less does not lead to more.
+	made, err := h.client().MakeToken(t.Context(), contract.TokenRequest{Name: "reader", Scopes: []string{"read"},
+		Grants: []contract.Grant{{Address: "/mine", Role: "viewer"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	reader := someone{token: made.Secret}
+	for _, one := range [][2]string{{"POST", "/api/v1/signin-links"}, {"POST", "/api/v1/tokens"}, {"GET", "/api/v1/sessions"},
+		{"GET", "/api/v1/users"}, {"DELETE", "/api/v1/sessions"}} {
+		if status, text := h.as(reader, one[0], one[1], `{"name":"more"}`); status != http.StatusForbidden {
+			t.Errorf("%s with a token for reading /mine: %d %s", one, status, text)
+		}
+	}
+	if status, text := h.as(reader, "GET", "/api/v1/tree?address=/secretive", ""); status != http.StatusNotFound {
+		t.Errorf("with a token for /mine: %d %s", status, text)
+	}
+}

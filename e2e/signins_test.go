@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -25,52 +24,6 @@ func (h *heron) inRecords(statement string, args ...any) {
 	defer db.Close()
 	if _, err := db.Exec(statement, args...); err != nil {
 		h.t.Fatal(err)
-	}
-}
-
-// TestForeignTokens asks for every operation with tokens that are wrong, revoked, expired or of another
-// service. Nothing is answered but that nobody is signed in, or that too many try.
-func TestForeignTokens(t *testing.T) {
-	t.Parallel()
-	h, other := start(t), start(t)
-	made := map[string]string{"wrong": "x", "of another service": other.token()}
-	for _, what := range []string{"revoked", "expired"} {
-		token, err := h.client().MakeToken(t.Context(), contract.TokenRequest{Name: what, Days: 1})
-		if err != nil {
-			t.Fatal(err)
-		}
-		made[what] = token.Secret
-	}
-	if err := h.client().RevokeToken(t.Context(), "revoked"); err != nil {
-		t.Fatal(err)
-	}
-	h.end(terminate)
-	h.inRecords("UPDATE tokens SET expires_at = ? WHERE name = 'expired'", time.Now().Add(-time.Minute))
-	h.serve()
-	operations := h.documented()
-	slots := make(chan struct{}, 100)
-	var group sync.WaitGroup
-	for i, operation := range operations {
-		if want := permissions[operation.id]; want == open {
-			continue
-		}
-		for what, token := range made {
-			if what != "revoked" && i%10 > 0 {
-				continue // each waits longer
-			}
-			group.Go(func() {
-				slots <- struct{}{}
-				defer func() { <-slots }()
-				path := strings.NewReplacer("{", "", "}", "").Replace(operation.path)
-				if status, text := h.as(someone{token: token}, operation.method, path, "{}"); status != 401 && status != 429 {
-					t.Errorf("%s with a token that is %s: %d %.100s", operation.id, what, status, text)
-				}
-			})
-		}
-	}
-	group.Wait()
-	if _, err := h.client().Whoami(t.Context()); err != nil {
-		t.Errorf("the owner, after that: %v", err)
 	}
 }
 

@@ -10,6 +10,11 @@ func (s *Service) people(who *access.Access) {
 	s.runner.ScopeOf = who.ScopeOf
 	who.Regranted = s.runner.Regranted
 	s.linked.LinkedBy = who.GrantLinked
+	changed := s.linked.Changed
+	s.linked.Changed = func() {
+		who.Forget() // grants are of accounts by their names
+		changed()
+	}
 }
 
 // openID returns how users sign in through a provider; nil if there is none.

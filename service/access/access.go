@@ -56,6 +56,8 @@ type Person struct {
 	Token string
 	// Scopes are the kinds of operations that a token is for; none: all.
 	Scopes []string
+	// Narrowed says that a token has grants of its own, which are less than its user's.
+	Narrowed bool
 	// Scope is what the person sees of the tree; nil: everything.
 	Scope tree.Scope
 	// Confirmed is when the user of a session signed in last.

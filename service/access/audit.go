@@ -37,10 +37,12 @@ type Event struct {
 
 const (
 	coalesceTime = 10 * time.Minute
+	// flushEvery is how often coalesced events that are new are written down.
+	flushEvery = 2 * time.Second
 	// headEvery is how often the head is written to the service's log.
 	headEvery = time.Hour
-	// mostCoalesced is how many open entries there may be; beyond that each event is one.
-	mostCoalesced  = 1000
+	// mostCoalesced is how many of them are remembered; beyond that some are written more than once.
+	mostCoalesced  = 5000
 	longestSubject = 500
 	// chainStart stands in place of the MAC before the first entry.
 	chainStart = "the audit log begins"
@@ -65,10 +67,12 @@ type Audit struct {
 	waiting map[string]*waiting
 }
 
-// waiting is an entry of coalesced events that is not written yet.
+// waiting is an entry of coalesced events, of which entry.Times are not written down yet.
 type waiting struct {
 	entry records.AuditEntry
 	until time.Time
+	// written says that the first of them are.
+	written bool
 }
 
 // NewAudit returns the audit log of a service.
@@ -77,18 +81,24 @@ func NewAudit(db *records.DB, sealer *Sealer, log *slog.Logger) (*Audit, error) 
 	return &Audit{db: db, key: key, sealer: sealer, log: log, now: time.Now, waiting: map[string]*waiting{}}, err
 }
 
-// Record writes an event down. It returns once the entry is safe, unless the event is coalesced.
+// Record writes an event down. It returns once the entry is safe, unless the event is coalesced: the
+// first of these are written within two seconds, and those that follow once ten minutes are over.
 func (a *Audit) Record(ctx context.Context, event Event) error {
 	entry := entryOf(event, a.now())
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if event.Coalesced && len(a.waiting) < mostCoalesced {
+	if event.Coalesced {
+		if len(a.waiting) >= mostCoalesced {
+			if err := a.flush(ctx, true); err != nil {
+				return err
+			}
+		}
 		key := fmt.Sprintf("%q %q %q %q %q", entry.User, entry.Kind, entry.Action, entry.Subject, entry.Outcome)
 		if open := a.waiting[key]; open != nil {
 			open.entry.Times++
 			return nil
 		}
-		a.waiting[key] = &waiting{entry, entry.At.Add(coalesceTime)}
+		a.waiting[key] = &waiting{entry: entry, until: entry.At.Add(coalesceTime)}
 		return nil
 	}
 	return a.append(ctx, []records.AuditEntry{entry})
@@ -194,14 +204,23 @@ func (a *Audit) proof(point checkpoint) []byte {
 	return mac.Sum(nil)
 }
 
-// Flush writes the coalesced entries down whose time is over; all of them if all says so.
+// Flush writes the coalesced events down that are due; all of them if all says so.
 func (a *Audit) Flush(ctx context.Context, all bool) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	return a.flush(ctx, all)
+}
+
+// flush is Flush. a.mu is held.
+func (a *Audit) flush(ctx context.Context, all bool) error {
 	var due []records.AuditEntry
 	for key, one := range a.waiting {
-		if all || !a.now().Before(one.until) {
+		over := all || !a.now().Before(one.until)
+		if one.entry.Times > 0 && (over || !one.written) {
 			due = append(due, one.entry)
+			one.entry.Times, one.written = 0, true
+		}
+		if over {
 			delete(a.waiting, key)
 		}
 	}
@@ -232,7 +251,7 @@ func (a *Audit) Thin(ctx context.Context, before time.Time) error {
 // Run flushes and thins the log until the context ends. keep is how long entries are kept; 0 is for
 // good.
 func (a *Audit) Run(ctx context.Context, keep time.Duration) {
-	ticker := time.NewTicker(time.Minute)
+	ticker := time.NewTicker(flushEvery)
 	defer ticker.Stop()
 	var thinned time.Time
 	for {

@@ -57,6 +57,7 @@ func (a *Access) personOf(ctx context.Context, row records.Token) (Person, error
 		if err != nil {
 			return Person{}, err
 		}
+		person.Narrowed = true
 		person.Scope, person.Role = narrowed(person.Scope, scopeOf(Operator, row.Grants, names)), lower(person.Role, Operator)
 	}
 	return person, nil
@@ -161,6 +162,9 @@ func (a *Access) Freshen(ctx context.Context, person Person) error {
 	defer a.forget()
 	return a.DB.ConfirmToken(ctx, person.TokenID, a.Now())
 }
+
+// Forget forgets what is known of all tokens: names of accounts, of which grants are, have changed.
+func (a *Access) Forget() { a.forget() }
 
 // forget forgets what is known of all tokens.
 func (a *Access) forget() {

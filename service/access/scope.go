@@ -46,6 +46,9 @@ type grants []Grant
 
 var _ tree.Scope = grants{}
 
+// Nothing is the scope of somebody who sees nothing.
+var Nothing tree.Scope = grants{}
+
 // Sees implements tree.Scope.
 func (g grants) Sees(address store.Address) tree.Sight {
 	sight := tree.Hidden

@@ -8,6 +8,8 @@ import (
 
 	"deftheron/contract"
 	"deftheron/core/job"
+	"deftheron/core/store"
+	"deftheron/core/tree"
 	"deftheron/service/runner"
 )
 
@@ -64,6 +66,9 @@ func (s *Server) showBandwidth(ctx context.Context, _ *none) (*body[contract.Ban
 	kept, err := s.Accounts.Bandwidths(ctx)
 	shown := contract.Bandwidths{Overall: job.BandwidthOf(kept.Overall), Accounts: map[string]contract.Bandwidth{}}
 	for name, rule := range kept.Accounts {
+		if tree.Sees(ctx, store.Address{Account: name}) != tree.Seen {
+			continue
+		}
 		shown.Accounts[name] = job.BandwidthOf(rule)
 	}
 	return &body[contract.Bandwidths]{shown}, err

@@ -81,6 +81,9 @@ func newPager(t *tree.Recent, past func(time.Time) *tree.Tree) *pager {
 // asked, however lately it was.
 func (p *pager) page(ctx context.Context, of folderAt, cursor string, limit int, fresh bool) (contract.Page, error) {
 	page := contract.Page{Entries: []contract.Entry{}}
+	if tree.Sees(ctx, of.address) == tree.Hidden { // also what was listed before a grant was taken away
+		return page, tree.CheckSeen(ctx, of.address)
+	}
 	l, after, err := p.resume(ctx, of, cursor, fresh)
 	if err != nil {
 		return page, err

@@ -35,11 +35,15 @@ type permission struct {
 	scope string
 	// fresh operations need a session that signed in during the last 15 minutes.
 	fresh bool
+	// whole operations are not for tokens that were narrowed down by scopes or grants: they would
+	// lead around these.
+	whole bool
 }
 
 var (
 	nobody  = permission{open: true}
 	anybody = permission{role: access.Viewer}
+	self    = permission{role: access.Viewer, whole: true}
 	look    = permission{role: access.Viewer, scope: scopeRead}
 	changes = permission{role: access.Operator, scope: scopeFiles}
 	jobs    = permission{role: access.Operator, scope: scopeJobs}
@@ -61,12 +65,12 @@ var permissions = map[string]permission{
 	"start-session": nobody, "sign-in-ways": nobody, "begin-provider-sign-in": nobody, "end-provider-sign-in": nobody,
 	"begin-passkey-sign-in": nobody, "end-passkey-sign-in": nobody, "consent-callback": nobody,
 
-	"show-document": anybody, "whoami": anybody, "end-session": anybody, "confirm-session": anybody, "list-sessions": anybody,
-	"end-sessions":    anybody,
-	"end-one-session": anybody, "set-password": fresh(anybody), "new-codes": fresh(anybody), "set-codes": fresh(anybody),
-	"remove-codes": fresh(anybody), "list-tokens": anybody, "make-token": fresh(anybody), "revoke-token": anybody,
-	"list-passkeys": anybody, "begin-passkey": fresh(anybody), "end-passkey": fresh(anybody), "remove-passkey": fresh(anybody),
-	"begin-passkey-confirmation": anybody, "end-passkey-confirmation": anybody, "make-signin-link": anybody,
+	"show-document": anybody, "whoami": anybody, "end-session": self, "confirm-session": self, "list-sessions": self,
+	"end-sessions":    self,
+	"end-one-session": self, "set-password": fresh(self), "new-codes": fresh(self), "set-codes": fresh(self),
+	"remove-codes": fresh(self), "list-tokens": self, "make-token": fresh(self), "revoke-token": self,
+	"list-passkeys": self, "begin-passkey": fresh(self), "end-passkey": fresh(self), "remove-passkey": fresh(self),
+	"begin-passkey-confirmation": self, "end-passkey-confirmation": self, "make-signin-link": self,
 
 	"list-providers": look, "show-provider": look, "list-accounts": look, "show-account": look, "show-account-usage": look,
 	"list-speeds": look, "list-link-events": look, "show-sealing": look, "show-bandwidth": look, "show-runs-at-once": look,
@@ -184,6 +188,9 @@ func (s *Server) refusal(need permission, who access.Person) *contract.Problem {
 			", "))
 		denied.Remedy = "Make a token for it."
 		denied.Commands = []string{"heron token create NAME --scope " + need.scope}
+	case need.whole && (len(who.Scopes) > 0 || who.Narrowed):
+		denied.Detail = "The token " + who.Token + " has scopes or grants of its own, and this would lead around them."
+		denied.Remedy = "Use a token without scopes and grants, or the console."
 	case who.Kind == access.KindToken && need.fresh && need.scope == "":
 		denied.Detail = "A token for programs cannot change how its user signs in."
 		denied.Remedy = "Sign in to the console to do it."

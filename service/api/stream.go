@@ -17,6 +17,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/service/access"
 	"deftheron/service/live"
 )
 
@@ -64,7 +65,7 @@ func (s *Server) live(c *gin.Context) {
 			if !open {
 				return // too slow; it comes back by the last id that it saw
 			}
-			seen, ok := s.seenEvent(c.Request.Context(), event)
+			seen, ok := s.seenEvent(s.scopeNow(c), event)
 			if !ok {
 				continue
 			}
@@ -82,6 +83,20 @@ func (s *Server) live(c *gin.Context) {
 		}
 		c.Writer.Flush()
 	}
+}
+
+// scopeNow is the context of a stream with what its listener sees by now: grants, and the names of
+// accounts, may have changed since it began.
+func (s *Server) scopeNow(c *gin.Context) context.Context {
+	ctx := c.Request.Context()
+	if tree.ScopeOf(ctx) == nil {
+		return ctx
+	}
+	who, err := s.Access.Who(ctx, s.tokenOf(c.Request))
+	if err != nil {
+		return tree.WithScope(ctx, access.Nothing)
+	}
+	return tree.WithScope(ctx, who.Scope)
 }
 
 // seenEvent returns the data of an event as who listens sees it; false if it is about what they do

@@ -100,7 +100,9 @@ func (r *Runner) job(ctx context.Context, row records.Job, moments int) (contrac
 		if err != nil {
 			return shown, err
 		}
-		shown.Last = &run
+		if r.SeesRun(ctx, run) { // it may be of places that the job had before
+			shown.Last = &run
+		}
 	}
 	if row.Type == job.Migrate {
 		if shown.Migration, err = r.migration(ctx, row); err != nil {

@@ -9,6 +9,7 @@ import { Checkbox } from '../ui/Checkbox'
 import { bytes, count, plain, some } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { Tabs } from '../ui/Tabs'
+import { TimeField } from '../ui/TimeField'
 import { useComparison } from './useComparison'
 
 type Outcome = NonNullable<Compared['outcome']>
@@ -26,6 +27,8 @@ export function ComparePage() {
   const [search, setSearch] = useSearchParams()
   const [here, setHere] = useState(search.get('here') ?? '')
   const [there, setThere] = useState(search.get('there') ?? '')
+  const [hereAt, setHereAt] = useState(search.get('here_at') ?? undefined)
+  const [thereAt, setThereAt] = useState(search.get('there_at') ?? undefined)
   const [read, setRead] = useState(false)
   const { comparison, begin, end } = useComparison()
   useEffect(() => {
@@ -39,12 +42,18 @@ export function ComparePage() {
         className="grid gap-3 pb-3 sm:grid-cols-[1fr_1fr_auto] sm:items-end"
         onSubmit={(event) => {
           event.preventDefault()
-          setSearch({ here, there }, { replace: true })
-          begin(here, there, read)
+          setSearch({ here, there, ...(hereAt ? { here_at: hereAt } : {}), ...(thereAt ? { there_at: thereAt } : {}) }, { replace: true })
+          begin({ here, there, hereAt, thereAt }, read)
         }}
       >
-        <TargetField label="Here" value={here} onChange={setHere} files />
-        <TargetField label="There" value={there} onChange={setThere} files />
+        <div className="grid gap-2">
+          <TargetField label="Here" value={here} onChange={setHere} files />
+          <TimeField label="Here, as it was at (empty for now)" value={hereAt} onChange={setHereAt} />
+        </div>
+        <div className="grid gap-2">
+          <TargetField label="There" value={there} onChange={setThere} files />
+          <TimeField label="There, as it was at (empty for now)" value={thereAt} onChange={setThereAt} />
+        </div>
         {comparison.going ? (
           <Button onClick={end}>Stop</Button>
         ) : (
@@ -61,7 +70,7 @@ export function ComparePage() {
       </form>
       {comparison.error && <Failed error={comparison.error} />}
       {!comparison.going && !comparison.summary && !comparison.error && (
-        <p className="border-t border-line py-6 text-soft">Two folders, or two files, of any accounts. What is only here, only there, or differs is listed; what is equal is counted, with the evidence. Nothing is changed.</p>
+        <p className="border-t border-line py-6 text-soft">Two folders, or two files, of any accounts, or one at two times as far as history tells. What is only here, only there, or differs is listed; what is equal is counted, with the evidence. Nothing is changed.</p>
       )}
       {comparison.summary && <Figures summary={comparison.summary} />}
       {comparison.going && (

@@ -6,12 +6,15 @@ export type Comparison = { lines: Compared[]; summary?: Summary; error?: Error; 
 
 const nothing: Comparison = { lines: [], going: false }
 
+/** The two sides: their addresses, and the times as of which they are looked at; none is now. */
+export type Sides = { here: string; there: string; hereAt?: string; thereAt?: string }
+
 /** A comparison as it comes in, line by line. */
 export function useComparison() {
   const [comparison, setComparison] = useState<Comparison>(nothing)
   const stop = useRef<AbortController>(undefined)
   useEffect(() => () => stop.current?.abort(), [])
-  const begin = (here: string, there: string, read: boolean) => {
+  const begin = ({ here, there, hereAt, thereAt }: Sides, read: boolean) => {
     stop.current?.abort()
     const mine = new AbortController()
     stop.current = mine
@@ -26,7 +29,8 @@ export function useComparison() {
       if (one.summary) summary = one.summary
       else lines.push(one)
     }
-    void follow(`/api/v1/comparison?${new URLSearchParams({ here, there, read: String(read) })}`, mine.signal, take)
+    const asked = { here, there, read: String(read), ...(hereAt ? { here_at: hereAt } : {}), ...(thereAt ? { there_at: thereAt } : {}) }
+    void follow(`/api/v1/comparison?${new URLSearchParams(asked)}`, mine.signal, take)
       .then(() => show({ going: false, error: summary ? undefined : new Error('The comparison broke off before its end; compare again.') }))
       .catch((error: Error) => show({ going: false, error }))
       .finally(() => clearInterval(timer))

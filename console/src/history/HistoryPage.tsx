@@ -2,6 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { serviceNow } from '../api/clock'
+import { local } from '../ui/TimeField'
 import { api, contentUrl, data, type Entry } from '../api/client'
 import { filesLink, parent, steps } from '../files/address'
 import { Empty, Failed } from '../ui/Banner'
@@ -12,12 +13,6 @@ import { RestoreDialog } from './RestoreDialog'
 import { Versions } from './Versions'
 
 const link = (address: string, at?: string) => `/history?${new URLSearchParams(at ? { of: address, at } : { of: address })}`
-
-/** A time as the field for times has it, on this browser's clock. */
-function local(at: string): string {
-  const time = new Date(at)
-  return new Date(time.getTime() - time.getTimezoneOffset() * 60_000).toISOString().slice(0, 19)
-}
 
 /** A folder or a file as it was at a time. */
 export function HistoryPage() {
@@ -40,6 +35,11 @@ export function HistoryPage() {
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-2">
         <Way address={address} at={at} />
         <span className="flex-1" />
+        {at && (
+          <Link to={`/compare?${new URLSearchParams({ here: address, here_at: at, there: address })}`} className="text-plumage hover:underline">
+            Compare with now
+          </Link>
+        )}
         <Link to={filesLink(past.data?.kind === 'file' ? parent(address) : address)} className="text-plumage hover:underline">
           Open in Files
         </Link>

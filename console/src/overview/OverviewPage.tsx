@@ -209,6 +209,7 @@ function Space() {
   }
   return (
     <Section title="Space">
+      {space.data.accounts.length === 0 && <p className="text-soft">You see folders of accounts, whose space is not shown.</p>}
       <ul>
         {space.data.accounts.map((one) => {
           const { used, free, total } = one.space

@@ -23,7 +23,7 @@ export function Confirm({ user, password }: { user: string; password: boolean })
     api.POST('/api/v1/session/confirmation', { body: { token } }).then(() => end(true), setError)
   }
   return (
-    <Dialog open={asked !== undefined} onClose={() => end(false)} title="Sign in again" description="This needs a sign-in of the last 15 minutes. It is repeated afterwards.">
+    <Dialog open={asked !== undefined} onClose={() => end(false)} title="Sign in again" description="This needs a sign-in of the last 15 minutes. Your action continues afterwards.">
       {password ? (
         <SigninForm user={user} onSignedIn={() => end(true)} />
       ) : (
