@@ -14,8 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
-
 	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/demo"
@@ -189,9 +187,12 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.shows("Decide")
 	b.shows("single copies")
 	b.picture(picture("console-overview"))
-	b.do(chromedp.EmulateViewport(420, 900))
-	b.picture(picture("console-phone"))
-	b.do(chromedp.EmulateViewport(1280, 800))
+	h.addUser("surveyor", "operator", contract.Grant{Address: "/desk/Office", Role: "operator"}, contract.Grant{Address: "/archive", Role: "viewer"})
+	h.addUser("trustee", "viewer", contract.Grant{Address: "/archive/2026", Role: "viewer"})
+	h.signIn("surveyor")
+	b.open("http://" + h.listen + "/settings/users")
+	b.shows("trustee")
+	b.picture(picture("console-users"))
 
 	before := moment()
 	h.must("run", "approve", h.shownJob("office-to-archive").Last.ID)

@@ -5084,6 +5084,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    "Set-Cookie"?: string;
                     [name: string]: unknown;
                 };
                 content: {
