@@ -96,8 +96,9 @@ func Run(ctx context.Context, options Options) (err error) {
 		return nil
 	}
 	fmt.Fprintf(options.Out, "\nConsole  %s\nSign in  %s  (valid once, for 15 minutes)\n", s.URL, s.SigninURL)
-	fmt.Fprintf(options.Out, "Second user: in another browser, open %s/signin, choose %s, and be the surveyor, who may change /field-drive and "+
-		"look at /archive\n", s.URL, signInTitle)
+	fmt.Fprintf(options.Out,
+		"Second user: in another browser, open %s/signin, choose %s, and be the surveyor, who may change /field-drive and "+
+			"look at /archive\n", s.URL, signInTitle)
 	fmt.Fprintf(options.Out, "Commands HERON_URL=%s HERON_TOKEN=$(cat %s) heron ls /archive\n", s.URL, s.TokenFile)
 	fmt.Fprintln(options.Out, "Press Ctrl-C to stop.")
 	<-ctx.Done()

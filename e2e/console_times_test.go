@@ -22,7 +22,8 @@ func TestConsoleComparesTimes(t *testing.T) {
 	b := openBrowser(t)
 	b.open(h.signin)
 	b.shows("Overview")
-	b.open("http://" + h.listen + "/history?" + url.Values{"of": {"/archive/Reports"}, "at": {between.UTC().Format(time.RFC3339Nano)}}.Encode())
+	b.open("http://" + h.listen + "/history?" + url.Values{"of": {"/archive/Reports"},
+		"at": {between.UTC().Format(time.RFC3339Nano)}}.Encode())
 	b.click("Compare with now")
 	b.shows("Here, as it was at")
 	b.click("Compare")

@@ -76,7 +76,8 @@ func TestPictures(t *testing.T) {
 	b.click("/account/folder")
 	b.keys("/archive/2026")
 	b.shows("empty folder to create")
-	b.click(js[string](b, `[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
+	b.click(js[string](b,
+		`[...document.querySelectorAll('button')].find((e) => /^Copy [0-9]/.test(e.textContent) && e.type === 'submit').textContent`))
 	b.shows("In flight")
 	time.Sleep(6 * time.Second) // so that its chart has a course
 	b.shows("is the bottleneck")
@@ -187,7 +188,8 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.shows("Decide")
 	b.shows("single copies")
 	b.picture(picture("console-overview"))
-	h.addUser("surveyor", "operator", contract.Grant{Address: "/desk/Office", Role: "operator"}, contract.Grant{Address: "/archive", Role: "viewer"})
+	h.addUser("surveyor", "operator", contract.Grant{Address: "/desk/Office", Role: "operator"}, contract.Grant{Address: "/archive",
+		Role: "viewer"})
 	h.addUser("trustee", "viewer", contract.Grant{Address: "/archive/2026", Role: "viewer"})
 	h.signIn("surveyor")
 	b.open("http://" + h.listen + "/settings/users")
