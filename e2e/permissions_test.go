@@ -368,3 +368,59 @@ func TestListsHoldWhatIsSeen(t *testing.T) {
 		t.Errorf("with a token for /mine: %d %s", status, text)
 	}
 }
+
+// TestRunsOfAUser pages through the runs as somebody who sees every other of them.
+func TestRunsOfAUser(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	desk, other := t.TempDir(), t.TempDir()
+	h.linkFolder("desk", desk)
+	h.linkFolder("other", other)
+	writeFile(t, "x", desk, "mine", "a.txt")
+	writeFile(t, "x", desk, "not", "a.txt")
+	writeFile(t, "x", other, "a.txt")
+	var want []string
+	for i := range 24 {
+		from, to := "/desk/mine/a.txt", fmt.Sprint("/desk/mine/copy ", i)
+		switch i % 4 {
+		case 1:
+			from = "/other/a.txt" // its target alone is seen
+		case 2:
+			from, to = "/desk/not/a.txt", fmt.Sprint("/desk/not/copy ", i)
+		case 3:
+			from, to = "/other/a.txt", fmt.Sprint("/other/copy ", i)
+		}
+		started, err := h.client().Copy(t.Context(), contract.Copy{From: []string{from}, To: to})
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.waitState(started.Run, "done")
+		if i%4 == 0 {
+			want = append(want, started.Run)
+		}
+	}
+	slices.Reverse(want)
+	h.addUser("surveyor", "viewer", contract.Grant{Address: "/desk/mine", Role: "viewer"})
+	who := h.signIn("surveyor")
+	for query, want := range map[string][]string{"": want, "&account=desk": want, "&account=other": nil, "&state=done": want,
+		"&state=failed": nil,
+		"&text=mine":    want, "&text=" + want[2]: want[2:3]} {
+		var got []string
+		for cursor, pages := "", 0; ; pages++ {
+			_, text := h.as(who, "GET", "/api/v1/runs?limit=2&cursor="+cursor+query, "")
+			var page contract.RunPage
+			if err := json.Unmarshal([]byte(text), &page); err != nil || pages > 20 {
+				t.Fatalf("%s: %s, %v", query, text, err)
+			}
+			for _, run := range page.Runs {
+				got = append(got, run.ID)
+			}
+			if cursor = page.Next; cursor == "" {
+				break
+			}
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("runs%s: %v, want %v", query, got, want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -101,6 +102,20 @@ func TestOperatorsAccounts(t *testing.T) {
 	user, err := h.client().User(t.Context(), "surveyor")
 	if err != nil || len(user.Grants) != 1 || user.Grants[0].Address != "/office-drive" {
 		t.Errorf("%+v, %v", user, err)
+	}
+	// What may only be looked at takes no sealed place.
+	shared := t.TempDir()
+	h.linkFolder("shared", shared)
+	if _, err := h.client().SetGrant(t.Context(), "surveyor", contract.Grant{Address: "/shared", Role: "viewer"}); err != nil {
+		t.Fatal(err)
+	}
+	key := filepath.Join(t.TempDir(), "key.txt")
+	if r := h.runAs(made.Secret, "", "account", "link", "sealed", "vault", "--in", "/shared/vault", "--key-file", key); r.code == 0 ||
+		!strings.Contains(r.err, "looked at but not changed") {
+		t.Errorf("a sealed place where one may only look: %d %s%s", r.code, r.out, r.err)
+	}
+	if entries, err := os.ReadDir(shared); err != nil || len(entries) > 0 {
+		t.Errorf("it left %v, %v", entries, err)
 	}
 	// Another one does not see it, nor the consent.
 	h.addUser("trustee", "operator")

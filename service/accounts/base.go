@@ -51,6 +51,9 @@ func (b *base) open(ctx context.Context, text string) {
 	}
 	t := tree.Tree{Accounts: b.accounts}
 	b.located, b.err = t.Locate(context.WithValue(ctx, openingKey{}, chain), address)
+	if b.err == nil && !b.of.ReadOnly { // whoever links it writes there
+		b.err = tree.CheckChange(ctx, address)
+	}
 	if b.err == nil {
 		b.gate = b.located.Gate
 		b.accounts.depends(b.gate.Name(), b.of.ID)

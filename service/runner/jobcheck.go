@@ -198,8 +198,9 @@ func (r *Runner) checkRing(ctx context.Context, spec job.Spec, along []job.Spec)
 	if err != nil {
 		return err
 	}
-	others := along
+	others, hidden := along, map[string]bool{}
 	for _, row := range rows {
+		hidden[row.Name] = !seesRoutes(ctx, row.Routes)
 		others = append(others[:len(others):len(others)], keptSpec(row))
 	}
 	ring := job.Ring(spec, others, func(a, b string) bool {
@@ -207,6 +208,11 @@ func (r *Runner) checkRing(ctx context.Context, spec job.Spec, along []job.Spec)
 		other, err2 := store.ParseAddress(b)
 		return err == nil && err2 == nil && (one.Contains(other) || other.Contains(one))
 	})
+	for i, name := range ring {
+		if hidden[name] {
+			ring[i] = "(one that you do not see)"
+		}
+	}
 	if ring != nil {
 		return store.Errorf(store.ErrRefused, "the two-way jobs %s form a ring, in which a change would never end; "+
 			"remove one of them, or make it a mirror", strings.Join(ring, ", "))

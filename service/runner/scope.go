@@ -1,8 +1,10 @@
 package runner
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"deftheron/contract"
@@ -158,20 +160,21 @@ func (r *Runner) Regranted(user string) {
 	}
 }
 
-// mostLooked is how many runs are looked at for a page of those that a scope shows.
-const mostLooked = 20_000
+// mostLooked is how many runs are looked at for a page of those that a scope shows, and lookedStep
+// how many of them at once.
+const mostLooked, lookedStep = 2_000, 500
 
 // findRuns returns a page of the runs that a filter takes and the scope of a context shows, and the
 // number to go on before; 0 at the end. A page may have fewer runs than most, or none, and still go
 // on: a bounded number is looked at.
-func (r *Runner) findRuns(ctx context.Context, filter records.RunFilter, before int64, most int) (seen []records.Run, next int64,
-	err error) {
-	if tree.ScopeOf(ctx) == nil {
+func (r *Runner) findRuns(
+	ctx context.Context, filter records.RunFilter, before int64, most int,
+) (seen []records.Run, next int64, err error) {
+	if tree.Sees(ctx, store.Address{}) == tree.Seen {
 		return r.db.FindRuns(ctx, filter, before, most)
 	}
-	const step = 500
-	for looked := 0; looked < mostLooked; looked += step {
-		rows, after, err := r.db.FindRuns(ctx, filter, before, step)
+	for looked := 0; looked < mostLooked; {
+		rows, after, err := r.runsOfSeen(ctx, filter, before)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -187,8 +190,43 @@ func (r *Runner) findRuns(ctx context.Context, filter records.RunFilter, before 
 			return seen, 0, nil
 		}
 		before = after
+		if looked += max(len(rows), lookedStep); filter.Text != "" {
+			break // it looks at many more by itself
+		}
 	}
 	return seen, before, nil
+}
+
+// runsOfSeen returns some of the runs, newest first, that a filter takes and that read from or write
+// to an account of which the scope of a context shows anything, and the number to go on before.
+func (r *Runner) runsOfSeen(ctx context.Context, filter records.RunFilter, before int64) (rows []records.Run, next int64, err error) {
+	accounts, err := r.accounts.Visible(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	found := map[int64]records.Run{}
+	for _, account := range accounts {
+		if filter.Account != "" && filter.Account != account.Name {
+			continue
+		}
+		one := filter
+		one.Account = account.Name
+		some, after, err := r.db.FindRuns(ctx, one, before, lookedStep/len(accounts)+1)
+		if err != nil {
+			return nil, 0, err
+		}
+		for _, row := range some {
+			found[row.Number] = row
+		}
+		next = max(next, after) // below it, not all are known
+	}
+	for number, row := range found {
+		if number >= next {
+			rows = append(rows, row)
+		}
+	}
+	slices.SortFunc(rows, func(a, b records.Run) int { return cmp.Compare(b.Number, a.Number) })
+	return rows, next, nil
 }
 
 // CountHeld counts the runs that wait for a person, of those that the scope of a context shows.
