@@ -4,11 +4,9 @@ import (
 	"database/sql"
 	"fmt"
 	"path/filepath"
-	"syscall"
 	"testing"
 
 	"deftheron/contract"
-	"deftheron/servertest"
 	"deftheron/service/records"
 )
 
@@ -17,17 +15,11 @@ func TestGrowthPeople(t *testing.T) {
 	if !*growth {
 		t.Skip("only with -growth, as make bench-growth does")
 	}
-	p := build(t)
-	data, address := filepath.Join(scratch(t), "data"), servertest.FreeAddress(t)
-	_, command := serve(t, p.heron, data, address)
-	if err := command.Process.Signal(syscall.SIGTERM); err != nil {
-		t.Fatal(err)
-	}
-	command.Wait()
 	entries, runs := manyItems**scale/100, manyRuns**scale/100
-	fillAudit(t, data, entries)
-	fillRuns(t, data, runs)
-	h, _ := serve(t, p.heron, data, address)
+	h, address := serveFilled(t, func(data string) {
+		fillAudit(t, data, entries)
+		fillRuns(t, data, runs)
+	})
 	for what, path := range map[string]string{
 		"the latest entries":        "/audit?limit=100",
 		"entries in the middle":     fmt.Sprintf("/audit?limit=100&cursor=%d", entries/2),

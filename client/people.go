@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"iter"
 	"net/http"
@@ -82,17 +83,18 @@ func (c *Client) TokenFor(ctx context.Context, signin contract.SignIn, asked con
 		cookie.Add("Cookie", one.Name+"="+one.Value)
 	}
 	cookie.Set("Origin", c.URL)
+	defer func() {
+		ended, endErr := c.request(ctx, http.MethodDelete, "/session", nil, nil, cookie)
+		if endErr == nil {
+			ended.Body.Close()
+		}
+		err = errors.Join(err, endErr)
+	}()
 	if response, err = c.request(ctx, http.MethodPost, "/tokens", nil, asked, cookie); err != nil {
 		return made, err
 	}
 	defer response.Body.Close()
-	if err := json.NewDecoder(response.Body).Decode(&made); err != nil {
-		return made, err
-	}
-	ended, err := c.request(ctx, http.MethodDelete, "/session", nil, nil, cookie)
-	if err == nil {
-		ended.Body.Close()
-	}
+	err = json.NewDecoder(response.Body).Decode(&made)
 	return made, err
 }
 

@@ -343,7 +343,15 @@ func TestAuditLog(t *testing.T) {
 	}
 	h.as(who, "GET", "/api/v1/users", "")
 	h.as(someone{}, "POST", "/api/v1/session", `{"name":"surveyor","password":"wrong password"}`)
+	for range 20 { // who is not signed in writes nothing by asking
+		h.as(someone{}, "POST", "/api/v1/session/passkey/challenge", "")
+		h.as(someone{}, "POST", "/api/v1/session/passkey", `{"id":"x","answer":{}}`)
+	}
+	h.as(who, "DELETE", "/api/v1/sessions/a%20%20b", "")
 	out := h.must("audit", "list")
+	if strings.Contains(out, "passkey") || !strings.Contains(out, "a  b") {
+		t.Errorf("the log:\n%s", out)
+	}
 	for _, want := range []string{"make-folder", "read-content", "list-users", "403", "sign-in", "failed", "link-account"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the log does not tell of %s:\n%s", want, out)

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"net/http"
+
 	"deftheron/service/access"
 	"deftheron/service/api"
 )
@@ -26,6 +28,11 @@ func (s *Service) openID(who *access.Access) (*access.OpenID, error) {
 	options.Callback = s.URL + api.ProviderCallbackPath
 	if s.options.PublicURL != "" {
 		options.Callback = s.options.PublicURL + api.ProviderCallbackPath
+	}
+	if s.linked.Proxy != nil { // the way out of a company's network
+		transport := http.DefaultTransport.(*http.Transport).Clone()
+		transport.Proxy = s.linked.Proxy
+		options.HTTP = &http.Client{Transport: transport}
 	}
 	return access.NewOpenID(who, options)
 }

@@ -45,10 +45,9 @@ func Identities() []Identity {
 // is, codes with PKCE (RFC 7636), identities signed with RS256, groups, its issuer in each answer
 // (RFC 9207), and keys that can be replaced. It is strict: what is wrong is refused.
 type SignIn struct {
-	// Faults, for tests: what the next answers get wrong. "iss", "nonce", "audience", "signature", "expired".
-	Fault string
-
-	mu         sync.Mutex
+	mu sync.Mutex
+	// fault is what the next answers get wrong.
+	fault      string
 	issuer     string
 	identities []Identity
 	keys       []jose.JSONWebKey // the last signs
@@ -81,11 +80,12 @@ func (s *SignIn) SetIssuer(url string) {
 	s.issuer = url
 }
 
-// SetFault has the next answers be wrong in a way.
+// SetFault has the next answers be wrong: "iss", "nonce", "audience", "signature" or "expired"; "" for
+// none.
 func (s *SignIn) SetFault(fault string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.Fault = fault
+	s.fault = fault
 }
 
 // SetIdentities changes whom the provider knows.
@@ -171,7 +171,7 @@ func (s *SignIn) authorize(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	back := url.Values{"state": {query.Get("state")}, "iss": {s.issuer}}
-	if s.Fault == "iss" {
+	if s.fault == "iss" {
 		back.Set("iss", "https://elsewhere.example")
 	}
 	i := slices.IndexFunc(s.identities, func(one Identity) bool { return one.Subject == r.PostFormValue("subject") })
@@ -222,7 +222,7 @@ func (s *SignIn) sign(one signInCode) (string, error) {
 	claims := map[string]any{"iss": s.issuer, "sub": one.identity.Subject, "aud": SignInClient, "iat": now.Unix(),
 		"exp": now.Add(5 * time.Minute).Unix(), "nonce": one.nonce, "preferred_username": one.identity.Name, "email": one.identity.Email,
 		"groups": one.identity.Groups}
-	switch s.Fault {
+	switch s.fault {
 	case "nonce":
 		claims["nonce"] = "another"
 	case "audience":
@@ -231,7 +231,7 @@ func (s *SignIn) sign(one signInCode) (string, error) {
 		claims["exp"] = now.Add(-time.Hour).Unix()
 	}
 	key := s.keys[len(s.keys)-1]
-	if s.Fault == "signature" {
+	if s.fault == "signature" {
 		other, err := rsa.GenerateKey(rand.Reader, 2048)
 		if err != nil {
 			return "", err

@@ -101,8 +101,7 @@ func openIDOf(given cli.OpenIDOptions) (options access.OpenIDOptions, err error)
 	if options.Roles, err = access.ParseRoles(given.Roles); err != nil || given.SecretFile == "" {
 		return options, err
 	}
-	text, err := os.ReadFile(given.SecretFile)
-	options.ClientSecret = strings.TrimSpace(string(text))
+	options.ClientSecret, err = access.ReadClientSecret(given.SecretFile)
 	return options, err
 }
 
@@ -137,8 +136,7 @@ func runStandin(ctx context.Context, options cli.StandinOptions) error {
 		return errors.Join(err, clouds.Close())
 	}
 	fmt.Fprintf(options.Out, "Sedge is at %s, Alder at %s, an OpenID provider at %s; the control address is %s\n", clouds.SedgeURL,
-		clouds.AlderURL, signIn,
-		clouds.ControlURL)
+		clouds.AlderURL, signIn, clouds.ControlURL)
 	fmt.Fprintf(options.Out, "Sign in through the provider with: heron serve --openid-issuer %s --openid-client %s --openid-secret-file FILE "+
 		"--openid-role surveys=operator (the secret is %s)\n", signIn, standin.SignInClient, standin.SignInSecret)
 	fmt.Fprintln(options.Out, "Link accounts there with: heron account link sedge NAME, heron account link alder NAME")

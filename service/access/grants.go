@@ -25,15 +25,21 @@ func (a *Access) Grants(ctx context.Context, user string) (shown []Grant, err er
 	return shown, err
 }
 
-// SetGrant gives a user a role on a place.
-func (a *Access) SetGrant(ctx context.Context, user records.User, grant Grant) error {
+// checkGrant returns a grant for a user as it is kept, or what is wrong with it.
+func (a *Access) checkGrant(ctx context.Context, user records.User, grant Grant) (records.Grant, error) {
 	if grant.Role == Owner || !grant.Role.Valid() {
-		return remedy.Errorf("a grant cannot have the role %q; choose viewer or operator", grant.Role)
+		return records.Grant{}, remedy.Errorf("a grant cannot have the role %q; choose viewer or operator", grant.Role)
 	}
 	if Role(user.Role) == Owner {
-		return store.Errorf(store.ErrRefused, "%s is an owner and sees everything; grants are for operators and viewers", user.Name)
+		return records.Grant{}, store.Errorf(store.ErrRefused, "%s is an owner and sees everything; grants are for operators and viewers",
+			user.Name)
 	}
-	row, err := a.grantOf(ctx, user.ID, grant)
+	return a.grantOf(ctx, user.ID, grant)
+}
+
+// SetGrant gives a user a role on a place.
+func (a *Access) SetGrant(ctx context.Context, user records.User, grant Grant) error {
+	row, err := a.checkGrant(ctx, user, grant)
 	if err != nil {
 		return err
 	}
@@ -54,7 +60,7 @@ func (a *Access) GrantLinked(ctx context.Context, user string, account records.A
 	if err == nil {
 		err = a.DB.SetGrant(ctx, records.Grant{User: user, Account: account.ID, Role: string(Operator)})
 	}
-	a.forget()
+	a.Forget()
 	return err
 }
 

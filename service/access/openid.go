@@ -7,7 +7,10 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"net/url"
+	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -72,6 +75,11 @@ func NewOpenID(access *Access, options OpenIDOptions) (*OpenID, error) {
 		return nil, remedy.Errorf("signing in through an OpenID provider needs a client id and the role of at least one group; " +
 			"give --openid-client and --openid-role GROUP=ROLE")
 	}
+	issuer, err := url.Parse(options.Issuer)
+	if err != nil || issuer.Host == "" || issuer.Scheme != "https" && !onLoopback(issuer) {
+		return nil, remedy.Errorf("--openid-issuer %q is not an https URL; use the issuer that the provider names in its discovery document",
+			options.Issuer)
+	}
 	for group, role := range options.Roles {
 		if !role.Valid() {
 			return nil, remedy.Errorf("--openid-role %s=%s names no role; choose viewer, operator or owner", group, role)
@@ -81,6 +89,12 @@ func NewOpenID(access *Access, options OpenIDOptions) (*OpenID, error) {
 		options.Title = strings.TrimPrefix(strings.TrimPrefix(options.Issuer, "https://"), "http://")
 	}
 	return &OpenID{options: options, access: access, pending: map[string]pendingSignIn{}}, nil
+}
+
+// onLoopback reports whether a URL is of this machine.
+func onLoopback(at *url.URL) bool {
+	ip := net.ParseIP(at.Hostname())
+	return at.Scheme == "http" && (at.Hostname() == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // Title is what the sign-in page calls the provider.
@@ -192,11 +206,11 @@ func (o *OpenID) End(ctx context.Context, answer OpenIDAnswer, by Visitor) (sess
 	if err != nil {
 		return "", expires, err
 	}
-	subject, known2, err := o.identify(ctx, provider, one, answer.Code)
+	subject, told, err := o.identify(ctx, provider, one, answer.Code)
 	if err != nil {
 		return "", expires, remedy.Errorf("%s's answer cannot be trusted (%w); begin again on the sign-in page", o.options.Title, err)
 	}
-	user, err := o.user(ctx, subject, known2)
+	user, err := o.user(ctx, subject, told)
 	if err != nil {
 		return "", expires, err
 	}
@@ -296,4 +310,13 @@ func ParseRoles(texts []string) (map[string]Role, error) {
 		roles[group] = Role(role)
 	}
 	return roles, nil
+}
+
+// ReadClientSecret reads the secret of this service at a provider from a file.
+func ReadClientSecret(path string) (string, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", remedy.Errorf("--openid-secret-file cannot be read (%w); give a file that holds the client secret alone", err)
+	}
+	return strings.TrimSpace(string(text)), nil
 }

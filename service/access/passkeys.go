@@ -48,13 +48,19 @@ func NewPasskeys(access *Access) *Passkeys {
 	return &Passkeys{access: access, pending: map[string]ceremony{}}
 }
 
-// CheckHost returns an error that says why passkeys cannot be used at an origin, such as
-// https://heron.example.org.
-func CheckHost(origin string) error {
+// hostOf returns the host name of an origin.
+func hostOf(origin string) string {
 	_, host, _ := strings.Cut(origin, "://")
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
 	}
+	return host
+}
+
+// CheckHost returns an error that says why passkeys cannot be used at an origin, such as
+// https://heron.example.org.
+func CheckHost(origin string) error {
+	host := hostOf(origin)
 	switch {
 	case net.ParseIP(strings.Trim(host, "[]")) != nil:
 		return remedy.Errorf("browsers offer no passkeys for the address %s; open the console as localhost, or under the name of --public-url",
@@ -70,11 +76,7 @@ func at(origin string) (*webauthn.WebAuthn, error) {
 	if err := CheckHost(origin); err != nil {
 		return nil, err
 	}
-	_, host, _ := strings.Cut(origin, "://")
-	if name, _, err := net.SplitHostPort(host); err == nil {
-		host = name
-	}
-	return webauthn.New(&webauthn.Config{RPID: host, RPDisplayName: "Deft Heron", RPOrigins: []string{origin}})
+	return webauthn.New(&webauthn.Config{RPID: hostOf(origin), RPDisplayName: "Deft Heron", RPOrigins: []string{origin}})
 }
 
 // holder is a user as the library wants to have it.
@@ -133,7 +135,7 @@ func (p *Passkeys) keep(one ceremony) string {
 	return id
 }
 
-var errCeremony = remedy.Errorf("this answer belongs to nothing that was begun in the last 5 minutes; begin again")
+var errCeremony = remedy.Errorf("the passkey request is unknown or older than 5 minutes; start again")
 
 // take returns a ceremony of a user, which can be ended once.
 func (p *Passkeys) take(id, user string) (ceremony, error) {

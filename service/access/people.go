@@ -159,22 +159,20 @@ func (a *Access) ConfirmByLink(ctx context.Context, person Person, token string)
 
 // Freshen keeps that the user of a session has signed in again.
 func (a *Access) Freshen(ctx context.Context, person Person) error {
-	defer a.forget()
+	defer a.Forget()
 	return a.DB.ConfirmToken(ctx, person.TokenID, a.Now())
 }
 
-// Forget forgets what is known of all tokens: names of accounts, of which grants are, have changed.
-func (a *Access) Forget() { a.forget() }
-
-// forget forgets what is known of all tokens.
-func (a *Access) forget() {
+// Forget forgets what is known of all tokens, after something changed that it depends on: users,
+// grants, or the names of accounts.
+func (a *Access) Forget() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	clear(a.known)
 }
 
-// AddUser adds a user.
-func (a *Access) AddUser(ctx context.Context, name, role, password string) (records.User, error) {
+// AddUser adds a user with grants. Nothing is added if one of the grants is wrong.
+func (a *Access) AddUser(ctx context.Context, name, role, password string, granted ...Grant) (records.User, error) {
 	user := records.User{ID: uuid.NewString(), Name: name, Role: role, Recovery: []string{}, CreatedAt: a.Now()}
 	if err := errors.Join(CheckUserName(name), CheckRole(role)); err != nil {
 		return user, err
@@ -185,9 +183,21 @@ func (a *Access) AddUser(ctx context.Context, name, role, password string) (reco
 		}
 		user.Password = a.hashPassword(password)
 	}
+	rows := make([]records.Grant, len(granted))
+	for i, grant := range granted {
+		var err error
+		if rows[i], err = a.checkGrant(ctx, user, grant); err != nil {
+			return user, err
+		}
+	}
 	err := a.DB.AddUser(ctx, &user)
 	if errors.Is(err, records.ErrTaken) {
-		err = store.Errorf(store.ErrExists, "there is already a user %s; choose another name", name)
+		return user, store.Errorf(store.ErrExists, "there is already a user %s; choose another name", name)
+	}
+	for _, row := range rows {
+		if err == nil {
+			err = a.DB.SetGrant(ctx, row)
+		}
 	}
 	return user, err
 }
@@ -262,7 +272,7 @@ func (a *Access) RemoveUser(ctx context.Context, user records.User) error {
 // regranted has what a user may do looked at again, by what is known and by what runs. Streams
 // of the user end, and come back with what the user sees then.
 func (a *Access) regranted(ctx context.Context, user string) {
-	a.forget()
+	a.Forget()
 	if tokens, err := a.DB.TokensOf(ctx, user, a.Now()); err == nil {
 		for _, token := range tokens {
 			a.ended(token.ID)

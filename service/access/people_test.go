@@ -75,6 +75,23 @@ func TestScopes(t *testing.T) {
 		"/desk/Surveys/2026/a/b": "changes", "/desk/Surveys/2025": "hidden", "/desk/Surveys/2026x": "hidden", "/desk/surveys/2026": "hidden",
 		"/desk/Permits/x": "seen", "/archive": "hidden", "/desk/%id=7": "hidden", "/desk/Surveys/2026/%id=7": "changes",
 		"/desk/Permits/../Surveys/2025": "seen"}) // a name, not a way up: no store has it
+	for _, wrong := range []access.Grant{{Address: address(t, "/nowhere"), Role: access.Viewer}, {Address: address(t, "/desk"),
+		Role: access.Owner},
+		{Address: address(t, "/desk/%id=7"), Role: access.Viewer}} {
+		if _, err := a.AddUser(ctx, "half-added", "viewer", good, wrong); err == nil {
+			t.Errorf("a user is added with the grant %v", wrong)
+		}
+		if _, err := db.UserNamed(ctx, "half-added"); !errors.Is(err, records.ErrNotFound) {
+			t.Errorf("a wrong grant leaves a user: %v", err)
+		}
+	}
+	for issuer, good := range map[string]bool{"http://sign-in.example.org": false, "sign-in.example.org": false, "http://127.0.0.1:1": true,
+		"https://sign-in.example.org": true} {
+		_, err := access.NewOpenID(a, access.OpenIDOptions{Issuer: issuer, ClientID: "x", Roles: map[string]access.Role{"x": access.Viewer}})
+		if (err == nil) != good {
+			t.Errorf("the issuer %s: %v", issuer, err)
+		}
+	}
 	token, row, err := a.NewToken(ctx, user.ID, access.TokenRequest{Name: "reader", Scopes: []string{"read"},
 		Grants: []access.Grant{{Address: address(t, "/desk/Surveys/2026/a"), Role: access.Viewer}}})
 	if err != nil {

@@ -25,11 +25,10 @@ func (s *Server) registerAudit(api huma.API) {
 		s.verifyAudit)
 }
 
-// unaudited are the operations that change nothing and read no file, though they are no GET, and
-// those that record themselves.
-var unaudited = []string{"start-session", "plan-copy", "plan-new-job", "plan-restore", "plan-removal", "plan-job-history", "try-arrival",
+// unaudited are the operations that change nothing and read no file, though they are no GET.
+var unaudited = []string{"plan-copy", "plan-new-job", "plan-restore", "plan-removal", "plan-job-history", "try-arrival",
 	"try-new-arrival", "read-week", "list-times", "check-definition", "check-paper", "check-account", "list-resources", "probe-identity",
-	"test-notifications", "confirm-session"}
+	"test-notifications"}
 
 // reads are the operations that read files, though they are a GET. Each is recorded once in ten
 // minutes for each file and user.
@@ -38,12 +37,13 @@ var reads = []string{"read-content", "read-archive", "read-preview", "export-aud
 // subjectKey holds the *string of what a request is about.
 type subjectKey struct{}
 
-// audited records a request that changes something or reads a file, after it was answered.
+// audited records a request that changes something or reads a file, after it was answered. Sign-ins
+// record themselves: whoever is not signed in writes nothing here by asking.
 func (s *Server) audited(c *gin.Context) {
 	operation := operationOf(c.Request.Context())
 	changes := c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead && !slices.Contains(unaudited, operation)
 	read := slices.Contains(reads, operation)
-	if c.IsAborted() || operation == "" || !changes && !read {
+	if c.IsAborted() || operation == "" || permissions[operation].open || !changes && !read {
 		return
 	}
 	subject := subjectOfPath(c)
@@ -119,7 +119,10 @@ func noteSubject(ctx context.Context, in any) {
 	if json.Unmarshal(text, &fields) != nil {
 		return
 	}
-	parts := strings.Fields(*subject)
+	var parts []string
+	if *subject != "" {
+		parts = append(parts, *subject)
+	}
 	for _, name := range told {
 		if raw := fields[name]; len(raw) > 0 && string(raw) != "null" && string(raw) != `""` {
 			parts = append(parts, name+"="+string(raw))
@@ -130,8 +133,7 @@ func noteSubject(ctx context.Context, in any) {
 
 func auditEntryOf(row records.AuditEntry) contract.AuditEntry {
 	return contract.AuditEntry{Seq: row.Seq, At: row.At, User: row.User, Kind: row.Kind, From: row.From, Client: row.Client,
-		Action:  row.Action,
-		Subject: row.Subject, Outcome: row.Outcome, Times: row.Times, MAC: hex.EncodeToString(row.MAC)}
+		Action: row.Action, Subject: row.Subject, Outcome: row.Outcome, Times: row.Times, MAC: hex.EncodeToString(row.MAC)}
 }
 
 type auditInput struct {

@@ -47,7 +47,7 @@ type idInput struct {
 }
 
 // consentOutput is a consent that was begun, and in the console a cookie that binds the answer to the
-// browser. It comes back from another site, so it cannot be SameSite=Strict.
+// browser.
 type consentOutput struct {
 	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      contract.Consent
@@ -55,10 +55,7 @@ type consentOutput struct {
 
 // consentCookie is the cookie of a value; an empty one removes it.
 func (s *Server) consentCookie(value string) http.Cookie {
-	cookie := s.cookie(value, s.Access.Now().Add(time.Hour))
-	cookie.Name += "-consent"
-	cookie.SameSite = http.SameSiteLaxMode
-	return cookie
+	return s.returnCookie("consent", value, time.Hour)
 }
 
 func hashOf(text string) string {

@@ -156,12 +156,12 @@ func (s *Server) signInFailed(ctx context.Context, name string, problem *contrac
 	return tooMany()
 }
 
-// failedTimes is how a sign-in failed, the n-th time from its address or of its user.
+// failedTimes says how often sign-ins have failed from an address or as a user.
 func failedTimes(n int) string {
 	if n == 1 {
 		return "failed"
 	}
-	return fmt.Sprintf("failed, for the %d. time in 10 minutes", n)
+	return fmt.Sprintf("failed, %d times in 10 minutes", n)
 }
 
 func notSignedIn() *contract.Problem {
@@ -213,6 +213,14 @@ func (s *Server) cookieName() string {
 		return "__Host-heron-" + s.Instance
 	}
 	return "heron-" + s.Instance
+}
+
+// returnCookie is a cookie that a browser sends when another site leads back: not SameSite=Strict.
+func (s *Server) returnCookie(what, value string, lasting time.Duration) http.Cookie {
+	cookie := s.cookie(value, s.Access.Now().Add(lasting))
+	cookie.Name += "-" + what
+	cookie.SameSite = http.SameSiteLaxMode
+	return cookie
 }
 
 func (s *Server) cookie(value string, expires time.Time) http.Cookie {

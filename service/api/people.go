@@ -130,19 +130,7 @@ func (s *Server) addUser(ctx context.Context, in *body[contract.NewUser]) (*body
 	if err != nil {
 		return nil, err
 	}
-	for _, grant := range granted { // before anything is changed
-		if !grant.Address.IsRoot() {
-			if _, err := s.Accounts.ID(ctx, grant.Address.Account); err != nil {
-				return nil, err
-			}
-		}
-	}
-	row, err := s.Access.AddUser(ctx, in.Body.Name, in.Body.Role, in.Body.Password)
-	for _, grant := range granted {
-		if err == nil {
-			err = s.Access.SetGrant(ctx, row, grant)
-		}
-	}
+	row, err := s.Access.AddUser(ctx, in.Body.Name, in.Body.Role, in.Body.Password, granted...)
 	return s.answerUser(ctx, row, err)
 }
 
@@ -287,7 +275,7 @@ func (s *Server) listTokens(ctx context.Context, _ *none) (*body[[]contract.Toke
 	return &body[[]contract.Token]{tokens}, nil
 }
 
-// usualDays is how long a token lives unless it is said.
+// usualDays is the lifetime of a token, in days, unless the request gives one.
 const usualDays = 90
 
 func (s *Server) makeToken(ctx context.Context, in *body[contract.TokenRequest]) (*body[contract.MadeToken], error) {

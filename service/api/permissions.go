@@ -52,7 +52,7 @@ var (
 	owners  = permission{role: access.Owner, scope: scopeSettings}
 )
 
-// fresh is a permission that needs a fresh sign-in besides.
+// fresh returns a permission that also needs a fresh sign-in.
 func fresh(p permission) permission {
 	p.fresh = true
 	return p
@@ -66,8 +66,7 @@ var permissions = map[string]permission{
 	"begin-passkey-sign-in": nobody, "end-passkey-sign-in": nobody, "consent-callback": nobody,
 
 	"show-document": anybody, "whoami": anybody, "end-session": self, "confirm-session": self, "list-sessions": self,
-	"end-sessions":    self,
-	"end-one-session": self, "set-password": fresh(self), "new-codes": fresh(self), "set-codes": fresh(self),
+	"end-sessions": self, "end-one-session": self, "set-password": fresh(self), "new-codes": fresh(self), "set-codes": fresh(self),
 	"remove-codes": fresh(self), "list-tokens": self, "make-token": fresh(self), "revoke-token": self,
 	"list-passkeys": self, "begin-passkey": fresh(self), "end-passkey": fresh(self), "remove-passkey": fresh(self),
 	"begin-passkey-confirmation": self, "end-passkey-confirmation": self, "make-signin-link": self,
@@ -184,8 +183,8 @@ func (s *Server) refusal(need permission, who access.Person) *contract.Problem {
 		denied.Remedy = "Ask an owner of the service to do it, or to change the role."
 		denied.Commands = []string{"heron user list"}
 	case !who.Has(need.scope):
-		denied.Detail = fmt.Sprintf("This needs a token for %s, and the token %s is for %s.", need.scope, who.Token, strings.Join(who.Scopes,
-			", "))
+		denied.Detail = fmt.Sprintf("This needs a token for %s, and the token %s is for %s.", need.scope, who.Token,
+			strings.Join(who.Scopes, ", "))
 		denied.Remedy = "Make a token for it."
 		denied.Commands = []string{"heron token create NAME --scope " + need.scope}
 	case need.whole && (len(who.Scopes) > 0 || who.Narrowed):

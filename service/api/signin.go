@@ -50,7 +50,7 @@ func (s *Server) startSession(ctx context.Context, in *body[contract.SignIn]) (*
 func (s *Server) personOfSession(ctx context.Context, session string) access.Person {
 	who, err := s.Access.Who(ctx, session)
 	if err != nil {
-		s.Log.Warn("a session that has just begun is not known", "error", err)
+		s.Log.Warn("could not read a new session", "error", err)
 	}
 	return who
 }

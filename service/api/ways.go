@@ -120,13 +120,9 @@ func (s *Server) removePasskey(ctx context.Context, in *idInput) (*none, error) 
 	return &none{}, err
 }
 
-// browserCookie binds a sign-in at a provider to the browser that began it. It comes back from another
-// site, so it cannot be SameSite=Strict.
+// browserCookie binds a sign-in at a provider to the browser that began it; an empty value removes it.
 func (s *Server) browserCookie(value string) http.Cookie {
-	cookie := s.cookie(value, s.Access.Now().Add(10*time.Minute))
-	cookie.Name += "-provider"
-	cookie.SameSite = http.SameSiteLaxMode
-	return cookie
+	return s.returnCookie("provider", value, 10*time.Minute)
 }
 
 // beginProviderSignIn sends a browser to the OpenID provider.

@@ -191,7 +191,7 @@ func (r *Runner) findRuns(
 		}
 		before = after
 		if looked += max(len(rows), lookedStep); filter.Text != "" {
-			break // it looks at many more by itself
+			break // a filter by text has a bound of its own
 		}
 	}
 	return seen, before, nil

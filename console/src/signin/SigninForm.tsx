@@ -7,7 +7,7 @@ import { Field } from '../ui/Field'
 import { signInWithPasskey } from './passkey'
 
 type Props = {
-  /** Whose session goes on; a new one is begun without it. */
+  /** The user who signs in again in the open session; without it a new session starts. */
   user?: string
   onSignedIn: () => void
 }
