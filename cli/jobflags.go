@@ -14,6 +14,7 @@ type jobFlags struct {
 	set      *pflag.FlagSet
 	spec     contract.NewJob
 	from, to []string
+	people   string // a file
 	rules    *ruleFlags
 }
 
@@ -48,6 +49,9 @@ func newJobFlags(flags *pflag.FlagSet) *jobFlags {
 		" (default: each waits for a person)")
 	flags.Int64Var(&spec.Migrate.Little, "little", 0, "migrate: catching up is over if a pass had no more files than this (default 20)")
 	flags.BoolVar(&spec.Migrate.Clear, "clear", false, "migrate: at the end, delete at the source exactly what was verified at the target")
+	flags.StringVar(&spec.Migrate.ShareLists, "share-lists", "", "migrate: carry gives the people of the source's share lists the same "+
+		"rights at the target, in the final pass")
+	flags.StringVar(&f.people, "people", "", "migrate: a CSV file with the columns old,new that says who is who at the target")
 	flags.StringVar(&spec.Rules.Identical, "identical", "",
 		"consolidate: keep identical files of the sources once (the default if sources are merged) or each")
 	f.rules = newRuleFlags(flags, &spec.Settings)
@@ -73,6 +77,12 @@ func (f *jobFlags) read(before *contract.JobSpec) (contract.NewJob, error) {
 	}
 	if err := f.rules.read(); err != nil {
 		return f.spec, err
+	}
+	if f.people != "" {
+		var err error
+		if f.spec.Migrate.People, err = readPeople(f.people); err != nil {
+			return f.spec, err
+		}
 	}
 	if before != nil {
 		f.merge(before)
@@ -100,7 +110,8 @@ func (f *jobFlags) merge(spec *contract.JobSpec) {
 		"newer-than":   {&spec.Rules.Include.NewerThan, &from.Rules.Include.NewerThan},
 		"older-than":   {&spec.Rules.Include.OlderThan, &from.Rules.Include.OlderThan},
 		"priority":     {&spec.Priority, &from.Priority}, "within": {&spec.Retry.Within, &from.Retry.Within},
-		"go-on": {&spec.Migrate.GoOn, &from.Migrate.GoOn}, "rest": {&spec.Arrivals.Rest, &from.Arrivals.Rest},
+		"go-on": {&spec.Migrate.GoOn, &from.Migrate.GoOn}, "share-lists": {&spec.Migrate.ShareLists, &from.Migrate.ShareLists},
+		"rest":              {&spec.Arrivals.Rest, &from.Arrivals.Rest},
 		"safety-deletions":  {&spec.Safety.Deletions, &from.Safety.Deletions},
 		"safety-overwrites": {&spec.Safety.Overwrites, &from.Safety.Overwrites},
 		"safety-older":      {&spec.Safety.Older, &from.Safety.Older},
@@ -125,6 +136,9 @@ func (f *jobFlags) merge(spec *contract.JobSpec) {
 	}
 	if given("clear") {
 		spec.Migrate.Clear = from.Migrate.Clear
+	}
+	if given("people") {
+		spec.Migrate.People = from.Migrate.People
 	}
 	if given("only-changed") {
 		spec.Rules.Include.Changed = from.Rules.Include.Changed
@@ -167,7 +181,7 @@ func (a *app) completeJobFlags(command *cobra.Command) {
 		_ = command.RegisterFlagCompletionFunc(name, a.completeAddresses)
 	}
 	for name, values := range map[string][]string{
-		"type": {"copy", "mirror", "two-way", "migrate", "consolidate"}, "on-arrival": {"file", "folder"}, "go-on": steps,
+		"type": {"copy", "mirror", "two-way", "migrate", "consolidate"}, "on-arrival": {"file", "folder"}, "go-on": steps, "share-lists": {"carry"},
 		"deletions": {"keep-version", "delete", "ignore"},
 	} {
 		_ = command.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp))

@@ -72,6 +72,11 @@ func (a *app) printMigration(migration contract.MigrationProgress) {
 		fmt.Fprintf(a.out, "  %-11s %s verified (%s), %s not: heron run report %s --certificate --out certificate.html\n", "certificate",
 			format.Some(c.Verified.Items, "file"), format.Size(c.Verified.Bytes), format.Count(c.Unverified.Items), c.Run)
 	}
+	if c := migration.Certificate; c != nil && c.Sharing != nil {
+		s := c.Sharing
+		fmt.Fprintf(a.out, "  %-11s %s carried over, %s lesser, %s missing: heron run report %s --certificate --format people-csv\n", "rights",
+			format.Count(s.Carried), format.Count(s.Lesser), format.Count(s.Missing), c.Run)
+	}
 	mark := a.paint(plumage, "→")
 	if migration.Waits {
 		mark = a.paint(ochre, "▬")

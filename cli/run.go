@@ -384,7 +384,7 @@ func (a *app) runReport() *cobra.Command {
 			if format == "" {
 				format = "html"
 			}
-			if format != "html" && format != "csv" && format != "json" {
+			if format != "html" && format != "csv" && format != "json" && (format != "people-csv" || !certificate) {
 				return usageError("%q is not a format of a report; use html, csv or json", format)
 			}
 			c := a.client()
@@ -411,7 +411,8 @@ func (a *app) runReport() *cobra.Command {
 		"agree; give the file instead of RUN")
 	flags.BoolVar(&files, "files", false, "with --check of a certificate: also read every file at the target, and compare it with the "+
 		"certificate")
-	flags.StringVar(&format, "format", "", "html, csv or json (else by the ending of --out, else html)")
+	flags.StringVar(&format, "format", "", "html, csv or json (else by the ending of --out, else html); of a certificate "+
+		"also people-csv: the rights that could not be carried over")
 	flags.StringVar(&out, "out", "", "the file to write; else standard output")
 	flags.BoolVar(&yes, "yes", false, "replace the file without asking")
 	return command

@@ -18,8 +18,30 @@ type Certificate struct {
 	Why             []CauseCount `json:"why" doc:"Reasons, by cause."`
 	Excluded        Count        `json:"excluded" doc:"Excluded files."`
 	FoldersExcluded int64        `json:"folders_excluded" doc:"Excluded folders, with their content."`
-	Folders         int64        `json:"folders" doc:"Folders of the sources that hold files."`
-	Digest          string       `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
+	// Sharing is of a migration that carries share lists over.
+	Sharing *CertifiedSharing `json:"sharing,omitempty" doc:"Share lists that were carried over."`
+	Folders int64             `json:"folders" doc:"Folders of the sources that hold files."`
+	Digest  string            `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
+}
+
+// CertifiedSharing counts the rights of share lists, of which each person has one an entry.
+type CertifiedSharing struct {
+	Entries int64        `json:"entries" doc:"Entries of the sources with a share list of their own."`
+	Carried int64        `json:"carried" doc:"Rights that people have at the target as at the source."`
+	Lesser  int64        `json:"lesser" doc:"Rights that people have at the target as lesser ones."`
+	Missing int64        `json:"missing" doc:"Rights that people do not have at the target."`
+	Why     []CauseCount `json:"why" doc:"Reasons for lesser and missing ones, by cause."`
+}
+
+// CertifiedShare is a right that was not carried over as it was.
+type CertifiedShare struct {
+	Address string `json:"address"`
+	Target  string `json:"target"`
+	Kind    string `json:"kind"`
+	Person  string `json:"person,omitempty"`
+	Becomes string `json:"becomes,omitempty" doc:"Who it is at the target."`
+	Right   string `json:"right,omitempty" doc:"view, comment, edit, owner or link; empty if the share list could not be read."`
+	Cause   string `json:"cause"`
 }
 
 // VerifiedBy counts the files that were verified with one kind of hash.

@@ -48,14 +48,14 @@ var permissions = map[string]expected{
 	"end-passkey-confirmation": anybody,
 	// Lists, which hold only what one sees.
 	"list-providers": anybody, "show-provider": anybody, "list-accounts": anybody, "list-link-events": anybody, "show-bandwidth": anybody,
-	"show-runs-at-once": anybody, "space": anybody, "list-causes": anybody, "list-jobs": anybody, "list-rehearsal-warnings": anybody,
+	"show-runs-at-once": anybody, "space": anybody, "list-causes": anybody, "read-people": anybody, "list-jobs": anybody, "list-rehearsal-warnings": anybody,
 	"list-runs": anybody, "list-flows": anybody, "rates": anybody, "check-paper": anybody, "read-week": anybody, "list-times": anybody,
 
 	"list-folder": lookAt, "show-entry": lookAt, "read-content": lookAt, "read-archive": lookAt, "read-preview": {nobody, hidden, hidden, in,
 		in, in}, "compare": lookAt,
 	"survey": lookAt, "show-history": lookAt,
 	"show-account": lookAt, "show-account-usage": lookAt, "list-speeds": lookAt, "show-sealing": lookAt,
-	"show-job": lookAt, "show-job-file": lookAt, "list-arrivals": lookAt, "list-rehearsals": lookAt,
+	"show-people": lookAt, "show-job": lookAt, "show-job-file": lookAt, "list-arrivals": lookAt, "list-rehearsals": lookAt,
 	"show-run": lookAt, "list-items": lookAt, "count-causes": lookAt, "show-run-series": lookAt, "list-run-events": lookAt, "report": lookAt,
 	"certificate": {nobody, hidden, hidden, in, in, in}, "verify-certificate": {nobody, hidden, hidden, in, in, in},
 

@@ -73,6 +73,8 @@ func OpenAlder(dir string) (*Alder, error) {
 		"DELETE /api/drafts/{id}":       a.draftDelete,
 		"POST /api/drafts/{id}/publish": a.publish, "POST /api/changes/mark": a.mark, "GET /api/changes": a.changes,
 		"POST /api/entry/revisions": a.revisions,
+		"POST /api/entry/people":    a.peopleOf, "POST /api/entry/invite": a.invite, "POST /api/entry/hand-over": a.handOver,
+		"POST /api/team/find": a.findPerson,
 	} {
 		a.mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
 			a.Control.serve(w, r, pattern, a.guarded(pattern, handler))
@@ -98,7 +100,7 @@ func (a *Alder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // edits are the routes that need the scope to edit.
-var edits = regexp.MustCompile(`make|remove|move|copy|write|drafts`)
+var edits = regexp.MustCompile(`make|remove|move|copy|write|drafts|invite|hand-over`)
 
 func (a *Alder) guarded(pattern string, next http.HandlerFunc) http.HandlerFunc {
 	scope := "folders:view"
@@ -182,7 +184,7 @@ func (a *Alder) found(path string) (*node, *alderProblem) {
 }
 
 func (a *Alder) shown(n *node) map[string]any {
-	entry := map[string]any{"path": a.drive.path(n), "folder": n.Kind == "folder", "entry": n.ID}
+	entry := map[string]any{"path": a.drive.path(n), "folder": n.Kind == "folder", "entry": n.ID, "shared": n.Shares.any()}
 	if n.Kind == "file" {
 		sum, _ := hex.DecodeString(n.SHA256)
 		entry["length"], entry["revision"] = n.Size, strconv.FormatInt(n.Version, 36)

@@ -34,6 +34,7 @@ type node struct {
 	Blob     string    `json:"blob,omitempty"` // the file that holds its bytes
 	Text     string    `json:"text,omitempty"` // what a document says
 	Old      []old     `json:"old,omitempty"`  // what it was before
+	Shares   shares    `json:"shares,omitzero"`
 }
 
 // old is an earlier version of a file.

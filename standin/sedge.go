@@ -76,6 +76,8 @@ func OpenSedge(dir string) (*Sedge, error) {
 		"POST /v2/items/{id}/copies": s.copy, "POST /v2/upload": s.upload, "GET /v2/items/{id}/export": s.export, "GET /v2/changes": s.changes,
 		"GET /v2/changes/start": s.changesStart, "POST /v2/tus": s.tusCreate, "HEAD /v2/tus/{id}": s.tusHead, "PATCH /v2/tus/{id}": s.tusPatch,
 		"DELETE /v2/tus/{id}": s.tusDelete, "GET /v2/tus": s.tusList,
+		"GET /v2/items/{id}/access": s.access, "POST /v2/items/{id}/access": s.grant, "PUT /v2/items/{id}/owner": s.own,
+		"GET /v2/people": s.people,
 	} {
 		s.mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
 			s.Control.serve(w, r, pattern, s.guarded(pattern, handler))
@@ -131,7 +133,7 @@ func sedgeProblem(w http.ResponseWriter, status int, reason, message string) {
 func (s *Sedge) shown(n *node) map[string]any {
 	item := map[string]any{
 		"item_id": n.ID, "title": n.Name, "parent_id": n.Parent, "type": "file", "created_at": n.Created.UTC().Format(time.RFC3339Nano),
-		"modified_ms": n.Modified.UnixMilli(), "rev": fmt.Sprint("r", n.Version), "in_trash": n.Trashed,
+		"modified_ms": n.Modified.UnixMilli(), "rev": fmt.Sprint("r", n.Version), "in_trash": n.Trashed, "shared": n.Shares.any(),
 	}
 	switch {
 	case n.Kind == "folder":
@@ -354,7 +356,7 @@ func (s *Sedge) copy(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	twin := *n
-	twin.ID, twin.Parent, twin.Name, twin.Old = "", meta.Parent, meta.Title, nil
+	twin.ID, twin.Parent, twin.Name, twin.Old, twin.Shares = "", meta.Parent, meta.Title, nil, shares{}
 	answer(w, http.StatusCreated, s.shown(s.drive.add(&twin)))
 }
 

@@ -148,7 +148,7 @@ func (s Spec) checkType() error {
 	case s.Type == Migrate && s.When.Continuous:
 		return remedy.Errorf("a migration has passes and ends; remove continuous, or use mirror")
 	}
-	if s.Type != Migrate && s.Migrate != (Migration{}) {
+	if s.Type != Migrate && !s.Migrate.IsZero() {
 		return remedy.Errorf("migrate applies to migrations, and the job is a %s; remove it, or use the type migrate", s.Type)
 	}
 	if err := s.Migrate.Check(); err != nil {

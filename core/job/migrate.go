@@ -35,7 +35,23 @@ type Migration struct {
 	Little int64 `yaml:"little,omitempty" json:"little,omitempty" minimum:"0" doc:"Catching up is over if a pass had no more files than this: 20 unless given."`
 	// Clear has the last step clear the source of what is verified.
 	Clear bool `yaml:"clear,omitempty" json:"clear,omitempty" doc:"Delete at the source, in the last step, exactly what was verified at the target."`
+	// ShareLists carries share lists and owners over in the final pass: CarryShareLists, or
+	// empty.
+	ShareLists string `yaml:"share-lists,omitempty" json:"share_lists,omitempty" enum:"carry" doc:"carry: give the people of the source's share lists the same rights at the target, in the final pass, by the table of people. Nothing is shared unless given."`
+	// People is the table of who is who.
+	People People `yaml:"people,omitempty" json:"people,omitempty" doc:"Who has an email address at the source has which at the target; an empty one leaves the person out."`
 }
+
+// CarryShareLists is Migration.ShareLists if they are carried over.
+const CarryShareLists = "carry"
+
+// IsZero reports whether nothing is set.
+func (m Migration) IsZero() bool {
+	return m.GoOn == "" && m.Little == 0 && !m.Clear && m.ShareLists == "" && len(m.People) == 0
+}
+
+// Carries reports whether share lists are carried over.
+func (m Migration) Carries() bool { return m.ShareLists == CarryShareLists }
 
 // usualLittle is Migration.Little unless it is given.
 const usualLittle = 20
@@ -69,10 +85,13 @@ func (m Migration) Check() error {
 		return remedy.Errorf("%q is not a step up to which a migration continues automatically; use %s", m.GoOn, strings.Join(Steps, ", "))
 	case m.Little < 0:
 		return remedy.Errorf("a pass cannot have less than no files; give how few are little, such as 20")
+	case m.ShareLists != "" && !m.Carries():
+		return remedy.Errorf("%q is not a rule for share lists; use %s, or remove it", m.ShareLists, CarryShareLists)
 	case m.GoOn == Clear && !m.Clear:
 		return remedy.Errorf("the migration is to go on up to clearing, and is not to clear; set clear too, or have it go on up to %s", FinalPass)
 	}
-	return nil
+	_, err := m.People.Normal()
+	return err
 }
 
 // Next is what comes after the runs that have ended, the oldest first. timed says that

@@ -67,6 +67,19 @@ const (
 
 	CauseRemovalIgnored Cause = "deletion-ignored"
 	CauseDocumentStays  Cause = "document-stays"
+
+	// Of share lists.
+	CausePersonMissing Cause = "person-not-in-table"
+	CausePersonLeft    Cause = "person-left-out"
+	CausePersonUnknown Cause = "person-unknown"
+	CauseLevelLowered  Cause = "share-lowered"
+	CauseNoLevel       Cause = "no-share-level"
+	CauseOwnerEdits    Cause = "owner-may-edit"
+	CauseShareLink     Cause = "share-link"
+	CauseShowsMore     Cause = "folder-shows-more"
+	CauseNoSharing     Cause = "no-share-lists"
+	CauseSharesUnread  Cause = "share-list-unreadable"
+	CausePeople        Cause = "people-not-checked"
 )
 
 // IsSafety reports whether a run with the cause is held by its safety.
@@ -89,6 +102,8 @@ func Causes() []Cause {
 		CauseHoldsMore, CauseLater, CauseHours, CauseNotThere, CauseUnverified, CauseDiffers,
 		CauseCleared, CauseExported, CauseDuplicate, CauseSameStorage, CauseMerging, CauseGrowing,
 		CauseRemovalIgnored, CauseDocumentStays, CauseOwner,
+		CausePersonMissing, CausePersonLeft, CausePersonUnknown, CauseLevelLowered, CauseNoLevel, CauseOwnerEdits,
+		CauseShareLink, CauseShowsMore, CauseNoSharing, CauseSharesUnread, CausePeople,
 	}
 }
 

@@ -88,6 +88,8 @@ type Capabilities struct {
 	Lock func(ctx context.Context, ref Ref, until time.Time) (bool, error)
 	// Sealing looks after the keys of an account that is encrypted at its provider.
 	Sealing Sealing
+	// Sharing reads and extends share lists.
+	Sharing Sharing
 	// Close ends the connections that the store keeps. What still uses it may
 	// fail, to be tried again.
 	Close func() error

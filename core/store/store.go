@@ -142,6 +142,9 @@ type Entry struct {
 	// are in albums, and belongs to another of them than the one listed: whoever
 	// takes the whole account takes it there.
 	Elsewhere bool
+	// HasShares says that the entry has an owner other than the account's, or is shared with
+	// somebody by itself; see [Sharing]. It is false where listings do not tell.
+	HasShares bool
 }
 
 // Folder returns the entry, listed in parent, as a folder.

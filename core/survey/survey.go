@@ -72,6 +72,8 @@ func (d Duplicate) Wasted() int64 { return (d.Items - 1) * d.Size }
 type Target struct {
 	Traits store.Traits
 	Path   store.Path // of the folder that it becomes
+	// Shared, where it is not nil, is called with each entry that has a share list.
+	Shared func(context.Context, store.Ref) error
 }
 
 // Result is an inventory.
@@ -152,6 +154,13 @@ func Take(ctx context.Context, s store.Store, place store.Ref, target *Target, f
 		}
 		if err := t.entry(d, target); err != nil {
 			return nil, err
+		}
+		if d.Source.HasShares && target != nil && target.Shared != nil {
+			ref := d.Key.Ref(root.Path, d.Kind)
+			ref.ID = d.Source.ID
+			if err := target.Shared(ctx, ref); err != nil {
+				return nil, fmt.Errorf("the share lists could not be read: %w", err)
+			}
 		}
 	}
 	return t.end()

@@ -252,6 +252,7 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		c.Pinned,
 		c.Lock,
 		c.Sealing,
+		nil, // Sharing, below
 		c.Close,
 	}
 	if c.Move != nil {
@@ -284,6 +285,9 @@ func (a *asFiles) Capabilities() store.Capabilities {
 	if c.Checksums != nil {
 		view.Checksums = asFilesSums{a, c.Checksums}
 	}
+	if c.Sharing != nil {
+		view.Sharing = asFilesSharing{c.Sharing, a}
+	}
 	return view
 }
 
@@ -313,4 +317,37 @@ func (s asFilesSums) Sum(ctx context.Context, ref store.Ref, revision string, ki
 		return store.Hash{}, err
 	}
 	return s.sums.Sum(ctx, where, revision, kind)
+}
+
+// asFilesSharing tells the share list of a document for each of its exports.
+type asFilesSharing struct {
+	store.Sharing
+	view *asFiles
+}
+
+// ShareList implements store.Sharing.
+func (s asFilesSharing) ShareList(ctx context.Context, ref store.Ref) (store.ShareList, error) {
+	where, _, _, err := s.view.find(ctx, ref)
+	if err != nil {
+		return store.ShareList{}, err
+	}
+	return s.Sharing.ShareList(ctx, where)
+}
+
+// Share implements store.Sharing.
+func (s asFilesSharing) Share(ctx context.Context, ref store.Ref, with store.SharedWith) error {
+	where, err := s.view.stored(ctx, ref)
+	if err != nil {
+		return err
+	}
+	return s.Sharing.Share(ctx, where, with)
+}
+
+// SetOwner implements store.Sharing.
+func (s asFilesSharing) SetOwner(ctx context.Context, ref store.Ref, person string) error {
+	where, err := s.view.stored(ctx, ref)
+	if err != nil {
+		return err
+	}
+	return s.Sharing.SetOwner(ctx, where, person)
 }

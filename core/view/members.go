@@ -17,6 +17,7 @@ import (
 type Member struct {
 	ID   string
 	Name string // of the folder
+	Mail string // their email address; empty if the provider does not report it
 }
 
 // Organisation are the areas of all members.
@@ -163,11 +164,12 @@ func (m *members) Stat(ctx context.Context, ref store.Ref) (store.Entry, error) 
 	if !ok || !ref.Means(store.KindFolder) {
 		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", ref)
 	}
-	return member.entry(), nil
+	return m.entry(member), nil
 }
 
-func (one Member) entry() store.Entry {
-	return store.Entry{Name: one.Name, Kind: store.KindFolder, ID: one.ID}
+// entry is the folder of a member, who owns it.
+func (m *members) entry(one Member) store.Entry {
+	return store.Entry{Name: one.Name, Kind: store.KindFolder, ID: one.ID, HasShares: m.org.Able.Sharing != nil && one.Mail != ""}
 }
 
 // List implements store.Store.
@@ -192,7 +194,7 @@ func (m *members) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 			return
 		}
 		for _, one := range known {
-			if !yield(one.entry(), nil) {
+			if !yield(m.entry(one), nil) {
 				return
 			}
 		}
@@ -278,6 +280,9 @@ func (m *members) Capabilities() store.Capabilities {
 	}
 	if able.Exports != nil {
 		c.Exports = memberExports{m}
+	}
+	if able.Sharing != nil {
+		c.Sharing = memberSharing{m}
 	}
 	if able.Clean != nil {
 		c.Clean = m.clean

@@ -97,6 +97,28 @@ func (r *readOnly) Capabilities() store.Capabilities {
 		c.Pinned,
 		nil, // Lock
 		nil, // Sealing
+		r.sharing(c.Sharing),
 		c.Close,
 	}
 }
+
+// sharing reads share lists alone.
+func (r *readOnly) sharing(beneath store.Sharing) store.Sharing {
+	if beneath == nil {
+		return nil
+	}
+	return readOnlySharing{beneath, r}
+}
+
+type readOnlySharing struct {
+	store.Sharing
+	view *readOnly
+}
+
+// Share implements store.Sharing, and refuses.
+func (s readOnlySharing) Share(context.Context, store.Ref, store.SharedWith) error {
+	return s.view.refuse()
+}
+
+// SetOwner implements store.Sharing, and refuses.
+func (s readOnlySharing) SetOwner(context.Context, store.Ref, string) error { return s.view.refuse() }

@@ -51,8 +51,8 @@ func (a *account) askAccount(ctx context.Context) error {
 
 // area is one that can be chosen.
 type area struct {
-	id, title string
-	value     map[string]any
+	id, title, mail string
+	value           map[string]any
 }
 
 // areas lists the areas of the account, one's own first.
@@ -77,7 +77,11 @@ func (a *account) list(ctx context.Context, what string, d *Areas) ([]area, erro
 		if object == nil {
 			object = map[string]any{}
 		}
-		all = append(all, area{textOf(id), textOf(title), object})
+		mail, err := d.Mail.run(ctx, input, nil)
+		if err != nil {
+			return err
+		}
+		all = append(all, area{textOf(id), textOf(title), textOf(mail), object})
 		return nil
 	}
 	if d.Own.Given() {
@@ -217,6 +221,9 @@ func (a *account) Capabilities() store.Capabilities {
 	}
 	if d.Areas != nil {
 		c.Areas = a.Areas
+	}
+	if d.Sharing != nil {
+		c.Sharing = shareLists{a}
 	}
 	return c
 }

@@ -96,6 +96,9 @@ func (d *Definition) check(root *yaml.Node) error {
 			}
 		}
 	}
+	if err := d.Sharing.check(wrong); err != nil {
+		return err
+	}
 	return checkSteps(d, reflect.ValueOf(d).Elem(), "", wrong)
 }
 
@@ -107,7 +110,7 @@ var known = []string{
 	"run", "revision",
 	"kind", "facts", "if", "modified", "modified_ms", "hash", "kept", "parts", "part", "cursor", "range", "wait", "to", "scope", "root",
 	"renames", "moves",
-	"leftover", "format", "document", "batch", "state",
+	"leftover", "format", "document", "batch", "state", "person", "level",
 }
 
 // ofPlaces are the names within parent and to.

@@ -53,6 +53,7 @@ type Definition struct {
 	Changes   *Changes        `yaml:"changes" doc:"What has changed since a moment."`
 	Documents []Document      `yaml:"documents" doc:"The kinds of documents that exist only inside the service, and what they can be exported as."`
 	Export    *Operation      `yaml:"export" doc:"Reads a document in the format .format.name (.format.media). Its answer is the exported file."`
+	Sharing   *Sharing        `yaml:"sharing" doc:"Share lists of entries, which a migration carries over."`
 	Leftovers *Leftovers      `yaml:"leftovers" doc:"Finds uploads that were begun and never ended, to give them up."`
 	Source    string          `yaml:"-"` // the text that it was read from
 	Where     string          `yaml:"-"` // the file that it was read from
@@ -160,6 +161,7 @@ type Areas struct {
 	Own   Expr  `yaml:"own" doc:"One's own area, where it is not among the items: an object."`
 	ID    Expr  `yaml:"id" doc:".id unless given."`
 	Title Expr  `yaml:"title" doc:"The area's name for people; .name unless given."`
+	Mail  Expr  `yaml:"mail" doc:"members: the email address of the member, who owns what is in the area."`
 }
 
 // Space is how much an account holds, in bytes.
@@ -185,6 +187,7 @@ type Entry struct {
 	Excluded Expr `yaml:"excluded" doc:"Whether it is not to be shown: what lies in the trash, for one."`
 	Document Expr `yaml:"document" doc:"Of a document: the kind of it, as in documents."`
 	Home     Expr `yaml:"home" doc:"Where an entry may be in several folders, as pictures are in albums: the id of the folder that it belongs to. In the others it is listed too, and not copied again with the whole account."`
+	Shared   Expr `yaml:"shared" doc:"Whether the entry has an owner other than the account's, or is shared with somebody by itself."`
 	Facts    Expr `yaml:"facts" doc:"An object that becomes .facts where the entry itself is addressed."`
 }
 

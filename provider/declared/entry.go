@@ -139,6 +139,7 @@ func (a *account) entry(ctx context.Context, value any, input jq.Input) (found, 
 	}
 	f.created, f.parent = m.text(d.Created), m.text(d.Parent)
 	f.excluded, f.home = truth(m.value(d.Excluded)), m.text(d.Home)
+	f.HasShares = truth(m.value(d.Shared))
 	f.facts, _ = m.value(d.Facts).(map[string]any)
 	return f, m.err
 }

@@ -50,7 +50,7 @@ func (p *Provider) openMembers(ctx context.Context, admin *account) (store.Store
 			all, err := listed(ctx)
 			members := make([]view.Member, 0, len(all))
 			for _, one := range all {
-				members = append(members, view.Member{ID: one.id, Name: one.title})
+				members = append(members, view.Member{ID: one.id, Name: one.title, Mail: one.mail})
 			}
 			return members, err
 		},

@@ -36,6 +36,37 @@ func claimsPart(t storetest.T, s store.Store) {
 	a.claimsOf(t, place, one)
 	readingClaim(t, a, place, one)
 	unicodeClaim(t, a)
+	sharingClaim(t, a, place, one)
+}
+
+// nobodyThere is a person whom no service knows (RFC 2606).
+const nobodyThere = "heron-try@nobody.invalid"
+
+// sharingClaim reads the share list of a file, and looks for people. It shares nothing.
+func sharingClaim(t storetest.T, a *account, place store.Ref, one found) {
+	t.Helper()
+	if a.definition.Sharing == nil {
+		return
+	}
+	lists := shareLists{a}
+	place.ID, place.Kind = one.ID, store.KindFile
+	list, err := lists.ShareList(t.Context(), place)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if one.HasShares && len(list.People)+list.Links == 0 && strings.EqualFold(list.Owner, a.owner) {
+		t.Errorf("entry.shared holds for the file %s, and its share list names nobody but the account's owner", place)
+	}
+	if a.definition.Sharing.Person == nil {
+		return
+	}
+	if known, err := lists.KnowsPerson(t.Context(), nobodyThere); err != nil || known {
+		t.Errorf("sharing.person says %v of %s, whom nobody knows (%v); see how the service answers of people whom it does not know", known,
+			nobodyThere, err)
+	}
+	if known, err := lists.KnowsPerson(t.Context(), list.Owner); list.Owner != "" && (err != nil || !known) {
+		t.Errorf("sharing.person says %v of %s, who owns a file (%v)", known, list.Owner, err)
+	}
 }
 
 // free is the account with nothing said of which names it refuses.

@@ -58,11 +58,12 @@ func (d documenting) runs() {
 	})
 	d.add(&huma.Operation{
 		OperationID: "certificate", Method: http.MethodGet, Path: contract.Root + "/runs/{id}/certificate",
-		Summary:     "What the final pass of a migration has verified",
-		Description: "As JSON, the head and each file stand on lines of their own, of which the digest is taken.",
+		Summary: "What the final pass of a migration has verified",
+		Description: "As JSON, the head, each file and each right that was not carried over stand on lines of their own, of which the " +
+			"digest is taken. people-csv lists these rights alone.",
 		Parameters: []*huma.Param{
 			d.text("id", "path", "The run's id.", true),
-			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json"}}},
+			{Name: "format", In: "query", Schema: &huma.Schema{Type: "string", Enum: []any{"html", "csv", "json", "people-csv"}}},
 		},
 		Responses: map[string]*huma.Response{"200": {Description: "The certificate",
 			Content: map[string]*huma.MediaType{"text/html": {}, "text/csv": {}, "application/json": {}}}},

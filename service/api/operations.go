@@ -85,6 +85,7 @@ func (s *Server) register(api huma.API) {
 	s.registerSchedules(api)
 	s.registerJobs(api)
 	s.registerArrivals(api)
+	s.registerPeopleTables(api)
 	s.registerHistory(api)
 	s.registerRehearsals(api)
 	s.registerNotifications(api)

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -78,15 +80,20 @@ func (s *Server) hasCertificate(ctx context.Context, id string) error {
 // handOut writes a paper, and keeps by its hash that it was handed out.
 func (s *Server) handOut(c *gin.Context, run string, one paper) {
 	format := report.Format(c.DefaultQuery("format", string(report.HTML)))
-	if format != report.HTML && format != report.CSV && format != report.JSON {
-		refuse(c, problem(remedy.Errorf("%q is not a format of a report; use html, csv or json", format)))
+	formats := []report.Format{report.HTML, report.CSV, report.JSON}
+	if one.kind == "certificate" {
+		formats = append(formats, report.PeopleCSV)
+	}
+	if !slices.Contains(formats, format) {
+		refuse(c, problem(remedy.Errorf("%q is not a format of a %s; use html, csv or json", format, one.kind)))
 		return
 	}
 	c.Header("Content-Type", format.ContentType())
 	if format == report.HTML {
 		c.Header("Content-Security-Policy", paperPolicy)
 	} else {
-		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s-%s.%s\"", one.name, run, format))
+		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"%s-%s.%s\"", one.name, run,
+			strings.ReplaceAll(string(format), "people-csv", "people.csv")))
 	}
 	ctx, sum := c.Request.Context(), sha256.New()
 	err := one.write(ctx, io.MultiWriter(c.Writer, sum), run, format)

@@ -182,6 +182,31 @@ var causes = map[plan.Cause]Message{
 	plan.CauseDuplicate: {Title: "Duplicate", Sentence: "The target already has the same content from another source.",
 		Remedy: "Nothing to do. The report says where it is."},
 
+	plan.CausePersonMissing: {Title: "Person not in the table", Sentence: "The table of people does not say who the person is at the " +
+		"target.", Remedy: "Add the person to the table, and start another pass.", Commands: []string{"heron job people JOB"}},
+	plan.CausePersonLeft: {Title: "Person left out", Sentence: "The table of people leaves the person out.", Remedy: nothing},
+	plan.CausePersonUnknown: {Title: "Person unknown at the target", Sentence: "The target's provider does not know the person, and " +
+		"shares nothing with them.", Remedy: "Invite the person at the target's provider, or correct the table, and start another pass.",
+		Commands: []string{"heron job people JOB"}},
+	plan.CauseLevelLowered: {Title: "Shared at a lower level", Sentence: "The target's provider does not have the level. The person " +
+		"has the next lower one there.", Remedy: "Nothing to do, unless the person needs more; then share the entry at the provider."},
+	plan.CauseNoLevel: {Title: "No such level", Sentence: "The target's provider only has higher levels than the person has at the " +
+		"source.", Remedy: "Share the entry at the provider if the person may have more there."},
+	plan.CauseOwnerEdits: {Title: "Owner may edit", Sentence: "The target's provider did not make the person the owner. They may " +
+		"edit the entry.", Remedy: "Change the owner at the provider if that is needed."},
+	plan.CauseShareLink: {Title: "Share link", Sentence: "The entry has a link at the source that anybody may use. Links have other " +
+		"addresses at the target and are not carried over.", Remedy: "Create a new link at the target if it is still needed."},
+	plan.CauseShowsMore: {Title: "Folder holds more", Sentence: "The folder at the target holds more than the one at the source, or may " +
+		"later, and sharing it would show that too.", Remedy: "Share the folder at the provider if the people may see all of it, or " +
+		"migrate to a folder of its own."},
+	plan.CauseNoSharing: {Title: "Target without share lists", Sentence: "The target's provider has no share lists, or offers none to this program.",
+		Remedy: "Keep the list with the certificate, and give the people access in the target's own way."},
+	plan.CauseSharesUnread: {Title: "Share list not readable", Sentence: "The provider did not let the account read the share list of " +
+		"the entry.", Remedy: "Look at the entry at its provider, and share it at the target."},
+	plan.CausePeople: {Title: "People not found", Sentence: "The table of people names somebody whom the target's provider does not " +
+		"know.", Remedy: "Correct the table, or leave the person out with an empty second column. Then start the pass again.",
+		Commands: []string{"heron job people JOB", "heron job start JOB"}},
+
 	plan.CauseSameStorage: {Title: "Same storage", Sentence: "Both ends are the same storage, reached in two ways. A deletion at one end " +
 		"deletes at the other.", Remedy: "Choose two different storages, or one account for both ends. " +
 		"Nothing was deleted, unless the record of the run says so."},

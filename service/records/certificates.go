@@ -51,7 +51,7 @@ var certificateSchema = []string{
 // ForgetCertificate removes the certificate of a run, before another is made.
 func (db *DB) ForgetCertificate(ctx context.Context, run int64) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"certificates", "certificate_files"} {
+		for _, table := range []string{"certificates", "certificate_files", "certificate_shares"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE run = ?", run); err != nil {
 				return err
 			}

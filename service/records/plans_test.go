@@ -81,7 +81,7 @@ func selected() bool {
 }
 
 // large are the tables that grow with files, runs and changes.
-var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certificate_files|runs|link_events|space_samples|notifications|speeds|papers|history|history_parts|history_folders|run_events|run_accounts|account_usage)\b`)
+var large = regexp.MustCompile(`\b(items|pairs|parts|contents|incoming|certificate_files|certificate_shares|runs|link_events|space_samples|notifications|speeds|papers|history|history_parts|history_folders|run_events|run_accounts|account_usage)\b`)
 
 // whole are statements that are meant to go through all of a run, a scope or a table:
 // once in its life, or a page at a time in the order of the index.
@@ -91,7 +91,7 @@ var whole = []string{
 	"DELETE FROM pairs WHERE scope", "UPDATE pairs SET source_revision",
 	"runs INDEXED BY runs_open WHERE ended_at IS NULL AND created_at < ? AND EXISTS", "UPDATE scopes SET known = (SELECT count",
 	"SELECT DISTINCT run FROM items INDEXED BY items_waiting", "ORDER BY key LIMIT", "UPDATE items SET state = 'waiting'",
-	"FROM certificate_files WHERE run = ? GROUP BY folder", "FROM certificate_files WHERE run", "DELETE FROM certificate_files",
+	"FROM certificate_files WHERE run = ? GROUP BY folder", "FROM certificate_files WHERE run", "DELETE FROM certificate_files", "DELETE FROM certificate_shares",
 	"FROM items JOIN uploads", "seq > ? ORDER BY seq LIMIT", "DELETE FROM contents WHERE scope", "DELETE FROM incoming WHERE job",
 
 	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq",

@@ -23,6 +23,7 @@ import (
 type Certificates interface {
 	Certificate(ctx context.Context, id string) (contract.Certificate, error)
 	CertifiedFiles(ctx context.Context, id string, unverified bool) iter.Seq2[contract.CertifiedFile, error]
+	CertifiedShares(ctx context.Context, id string) iter.Seq2[contract.CertifiedShare, error]
 	CertifiedFolders(ctx context.Context, id string) iter.Seq2[contract.CertifiedFolder, error]
 }
 
@@ -39,6 +40,8 @@ func WriteCertificate(ctx context.Context, w io.Writer, source Certificates, id 
 		err = certificateHTML(ctx, buffered, source, made)
 	case CSV:
 		err = certificateCSV(ctx, buffered, source, made)
+	case PeopleCSV:
+		err = sharesCSV(ctx, buffered, source, made)
 	default:
 		err = certificateJSON(ctx, buffered, source, made)
 	}
@@ -74,8 +77,51 @@ func certificateJSON(ctx context.Context, w io.Writer, source Certificates, made
 		}
 		separator = ","
 	}
+	if made.Sharing != nil {
+		if err := sharesJSON(ctx, w, source, made.Run); err != nil {
+			return err
+		}
+	}
 	_, err = fmt.Fprintf(w, "],\"digest\":%q}\n", digest)
 	return err
+}
+
+// sharesJSON writes the rights that were not carried over, each on a line of its own.
+func sharesJSON(ctx context.Context, w io.Writer, source Certificates, run string) error {
+	separator := "],\"shares\":[\n"
+	for one, err := range source.CertifiedShares(ctx, run) {
+		if err != nil {
+			return err
+		}
+		line, err := json.Marshal(one)
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "%s%s\n", separator, line); err != nil {
+			return err
+		}
+		separator = ","
+	}
+	return nil
+}
+
+// sharesCSV writes the rights of share lists that were not carried over as they were.
+func sharesCSV(ctx context.Context, w io.Writer, source Certificates, made contract.Certificate) error {
+	table := csv.NewWriter(w)
+	if err := table.Write([]string{"address", "target", "kind", "person", "at the target", "right", "cause"}); err != nil {
+		return err
+	}
+	for one, err := range source.CertifiedShares(ctx, made.Run) {
+		if err != nil {
+			return err
+		}
+		if err := table.Write([]string{plainCell(one.Address), plainCell(one.Target), one.Kind, plainCell(one.Person), plainCell(one.Becomes),
+			one.Right, one.Cause}); err != nil {
+			return err
+		}
+	}
+	table.Flush()
+	return table.Error()
 }
 
 func certificateCSV(ctx context.Context, w io.Writer, source Certificates, made contract.Certificate) error {
@@ -120,6 +166,11 @@ func (d *certificateData) FolderList() iter.Seq[contract.CertifiedFolder] {
 // UnverifiedList yields the files that are not verified.
 func (d *certificateData) UnverifiedList() iter.Seq[contract.CertifiedFile] {
 	return values(d, d.source.CertifiedFiles(d.ctx, d.Run, true))
+}
+
+// ShareList yields the rights that were not carried over as they were.
+func (d *certificateData) ShareList() iter.Seq[contract.CertifiedShare] {
+	return values(d, d.source.CertifiedShares(d.ctx, d.Run))
 }
 
 // values yields values up to an error, which is kept.

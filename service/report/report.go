@@ -31,6 +31,8 @@ const (
 	HTML Format = "html"
 	CSV  Format = "csv"
 	JSON Format = "json"
+	// PeopleCSV is of a certificate: the rights of share lists that were not carried over.
+	PeopleCSV Format = "people-csv"
 )
 
 // ContentType of the format.
@@ -38,7 +40,7 @@ func (f Format) ContentType() string {
 	switch f {
 	case HTML:
 		return "text/html; charset=utf-8"
-	case CSV:
+	case CSV, PeopleCSV:
 		return "text/csv; charset=utf-8"
 	}
 	return "application/json"

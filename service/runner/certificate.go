@@ -68,6 +68,13 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 	if err := r.stepsOf(ctx, row, &made); err != nil {
 		return made, err
 	}
+	if err := r.db.ForgetCertificate(ctx, row.Number); err != nil {
+		return made, err
+	}
+	var err error
+	if made.Sharing, err = r.carryShares(ctx, row, routes); err != nil {
+		return made, err
+	}
 	tally, err := r.certifyFiles(ctx, row, routes)
 	if err != nil {
 		return made, err
@@ -92,9 +99,6 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 // certifyFiles records each file of the sources as it is verified now.
 func (r *Runner) certifyFiles(ctx context.Context, row records.Run, routes []transfer.Route) (certify.Tally, error) {
 	const batch = 500
-	if err := r.db.ForgetCertificate(ctx, row.Number); err != nil {
-		return certify.Tally{}, err
-	}
 	var files []records.CertifiedFile
 	written := int64(0)
 	flush := func() error {
@@ -147,7 +151,8 @@ func (r *Runner) stepsOf(ctx context.Context, row records.Run, made *contract.Ce
 	return err
 }
 
-// digest is over the head of a certificate, and a line of JSON for each of its files.
+// digest is over the head of a certificate, and a line of JSON for each of its files and
+// for each right that was not carried over as it was.
 func (r *Runner) digest(ctx context.Context, run int64, head []byte) (string, error) {
 	digest := certify.NewDigest()
 	digest.Line(head)
@@ -156,6 +161,16 @@ func (r *Runner) digest(ctx context.Context, run int64, head []byte) (string, er
 			return "", err
 		}
 		line, err := json.Marshal(shownFile(file))
+		if err != nil {
+			return "", err
+		}
+		digest.Line(line)
+	}
+	for one, err := range r.db.CertifiedShares(ctx, run) {
+		if err != nil {
+			return "", err
+		}
+		line, err := json.Marshal(shownShare(one))
 		if err != nil {
 			return "", err
 		}
@@ -195,6 +210,23 @@ func (r *Runner) CertifiedFiles(ctx context.Context, id string, unverified bool)
 		}
 		for file, err := range r.db.Certified(ctx, row.Number, unverified) {
 			if !yield(shownFile(file), err) {
+				return
+			}
+		}
+	}
+}
+
+// CertifiedShares yields the rights that a run's certificate says were not carried over as
+// they were.
+func (r *Runner) CertifiedShares(ctx context.Context, id string) iter.Seq2[contract.CertifiedShare, error] {
+	return func(yield func(contract.CertifiedShare, error) bool) {
+		row, err := r.db.Run(ctx, id)
+		if err != nil {
+			yield(contract.CertifiedShare{}, err)
+			return
+		}
+		for one, err := range r.db.CertifiedShares(ctx, row.Number) {
+			if !yield(shownShare(one), err) {
 				return
 			}
 		}

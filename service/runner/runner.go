@@ -318,6 +318,11 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	}
 	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
+	if row.Step == job.FirstPass {
+		if refused := r.checkPeople(ctx, row, routes); refused != nil {
+			return *refused
+		}
+	}
 	stop := r.record(ctx, a, row, work, resumed)
 	result := work.Execute(ctx)
 	stop()

@@ -6,8 +6,10 @@ import (
 	"time"
 
 	"deftheron/contract"
+	"deftheron/core/job"
 	"deftheron/core/plan"
 	"deftheron/core/run"
+	"deftheron/core/sharing"
 	"deftheron/core/store"
 	"deftheron/core/survey"
 	"deftheron/core/transfer"
@@ -37,6 +39,10 @@ func (r *Runner) surveyRun(ctx context.Context, a *active) transfer.Result {
 }
 
 func (r *Runner) surveyRoutes(ctx context.Context, row records.Run) error {
+	people, carries, err := r.peopleOf(ctx, row)
+	if err != nil {
+		return err
+	}
 	for i, route := range row.Routes {
 		from, err := store.ParseAddress(route.From)
 		if err != nil {
@@ -54,7 +60,8 @@ func (r *Runner) surveyRoutes(ctx context.Context, row records.Run) error {
 		if err != nil {
 			return err
 		}
-		taken, err := r.survey(ctx, source, &target, target.Place.AsFolder().Path, row.Rules.Filter, nil)
+		taken, err := r.survey(ctx, surveying{located: source, target: &target, into: target.Place.AsFolder().Path, filter: row.Rules.Filter,
+			people: people, carries: carries}, nil)
 		if err != nil {
 			return err
 		}
@@ -93,12 +100,22 @@ func (r *Runner) Survey(ctx context.Context, located tree.Located, target *tree.
 	if target != nil {
 		into = target.Place.AsFolder().Path.Child(located.Address.Name())
 	}
-	return r.survey(ctx, located, target, into, plan.Filter{}, told)
+	return r.survey(ctx, surveying{located: located, target: target, into: into}, told)
 }
 
-// survey surveys what is at an address, which is to become a folder of the target.
-func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.Located, into store.Path, filter plan.Filter,
-	told func(int64)) (contract.Survey, error) {
+// surveying is what is surveyed, and what for.
+type surveying struct {
+	located tree.Located
+	target  *tree.Located // nil for none
+	into    store.Path    // the folder of the target that it is to become
+	filter  plan.Filter
+	people  job.People // the table, if carries
+	carries bool       // share lists are read too
+}
+
+// survey surveys what is at an address.
+func (r *Runner) survey(ctx context.Context, asked surveying, told func(int64)) (contract.Survey, error) {
+	located, target, into := asked.located, asked.target, asked.into
 	shown := contract.Survey{Address: located.Address.String(), At: time.Now(), Free: -1}
 	var to *survey.Target
 	if target != nil {
@@ -108,7 +125,7 @@ func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.
 			shown.Free = space.Free
 		}
 	}
-	result, err := survey.Take(ctx, view.Exports(located.Store, plan.NoExports()), located.Place, to, filter, shown.At, told)
+	result, err := r.takeSurvey(ctx, asked, to, &shown, told)
 	if err != nil {
 		return shown, err
 	}
@@ -163,4 +180,25 @@ func (r *Runner) survey(ctx context.Context, located tree.Located, target *tree.
 		}
 	}
 	return shown, nil
+}
+
+// takeSurvey surveys for a target, which may be nil, and fills in what is said of share lists.
+func (r *Runner) takeSurvey(ctx context.Context, asked surveying, to *survey.Target, shown *contract.Survey, told func(int64)) (*survey.Result,
+	error) {
+	source := view.Exports(asked.located.Store, plan.NoExports())
+	var lists *sharing.Surveyor
+	if asked.carries {
+		var err error
+		if lists, err = surveyor(ctx, source, asked.located.Place); err != nil {
+			return nil, err
+		}
+		if lists != nil {
+			to.Shared = lists.Add
+		}
+	}
+	result, err := survey.Take(ctx, source, asked.located.Place, to, asked.filter, shown.At, told)
+	if err == nil && asked.carries {
+		shown.Sharing, err = shownSharing(ctx, lists, asked.target, asked.people)
+	}
+	return result, err
 }

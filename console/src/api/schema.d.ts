@@ -604,6 +604,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a table of people in CSV, without saving it */
+        post: operations["read-people"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/plans": {
         parameters: {
             query?: never;
@@ -703,6 +720,23 @@ export interface paths {
         put?: never;
         /** What other rules for versions would delete now */
         post: operations["plan-job-history"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{name}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the table of people of a migration, and who is in the share lists */
+        get: operations["show-people"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1376,7 +1410,7 @@ export interface paths {
         };
         /**
          * What the final pass of a migration has verified
-         * @description As JSON, the head and each file stand on lines of their own, of which the digest is taken.
+         * @description As JSON, the head, each file and each right that was not carried over stand on lines of their own, of which the digest is taken. people-csv lists these rights alone.
          */
         get: operations["certificate"];
         put?: never;
@@ -2263,11 +2297,37 @@ export interface components {
             rules?: components["schemas"]["Rules"];
             /** @description The final pass. */
             run: string;
+            /** @description Share lists that were carried over. */
+            sharing?: components["schemas"]["CertifiedSharing"];
             /** @description The runs before it. */
             steps: components["schemas"]["StepRun"][];
             unverified: components["schemas"]["Count"];
             verified: components["schemas"]["Count"];
             /** @description Reasons, by cause. */
+            why: components["schemas"]["CauseCount"][];
+        };
+        CertifiedSharing: {
+            /**
+             * Format: int64
+             * @description Rights that people have at the target as at the source.
+             */
+            carried: number;
+            /**
+             * Format: int64
+             * @description Entries of the sources with a share list of their own.
+             */
+            entries: number;
+            /**
+             * Format: int64
+             * @description Rights that people have at the target as lesser ones.
+             */
+            lesser: number;
+            /**
+             * Format: int64
+             * @description Rights that people do not have at the target.
+             */
+            missing: number;
+            /** @description Reasons for lesser and missing ones, by cause. */
             why: components["schemas"]["CauseCount"][];
         };
         Challenge: {
@@ -2806,6 +2866,15 @@ export interface components {
              * @description Catching up is over if a pass had no more files than this: 20 unless given.
              */
             little?: number;
+            /** @description Who has an email address at the source has which at the target; an empty one leaves the person out. */
+            people?: {
+                [key: string]: string;
+            };
+            /**
+             * @description carry: give the people of the source's share lists the same rights at the target, in the final pass, by the table of people. Nothing is shared unless given.
+             * @enum {string}
+             */
+            share_lists?: "carry";
         };
         MigrationProgress: {
             /** @description The certificate of the last final pass. */
@@ -3057,6 +3126,26 @@ export interface components {
             run?: string;
         };
         Pasted: {
+            text: string;
+        };
+        People: {
+            more?: boolean;
+            /** @description Why nobody is listed. */
+            note?: string;
+            /** @description Of the last survey, matched with the table and the target now. */
+            people: components["schemas"]["SurveyedPerson"][];
+            /** @description Old address to new; an empty one leaves the person out. */
+            table: {
+                [key: string]: string;
+            };
+        };
+        PeopleRead: {
+            table: {
+                [key: string]: string;
+            };
+        };
+        PeopleTable: {
+            /** @description CSV with the columns old and new. */
             text: string;
         };
         Plan: {
@@ -3920,6 +4009,8 @@ export interface components {
             refused: number;
             /** @description Duplicates and their bytes. */
             repeated: components["schemas"]["Count"];
+            /** @description Share lists, if the migration carries them over. */
+            sharing?: components["schemas"]["SurveyedSharing"];
             /** @description Files too large for the target. */
             too_large: components["schemas"]["Count"];
             /**
@@ -3953,6 +4044,49 @@ export interface components {
             target?: string;
             /** @description Why the target does not allow it. */
             why?: string;
+        };
+        SurveyedPerson: {
+            /** @description Their address at the target. */
+            becomes?: string;
+            /** @description Why nothing is carried over for them. */
+            cause?: string;
+            meaning?: string;
+            /**
+             * Format: int64
+             * @description Entries with a share list that they own.
+             */
+            owns: number;
+            person: string;
+            /** @description The table does not name them; the target knows the same address. */
+            proposed?: boolean;
+            /**
+             * Format: int64
+             * @description Entries shared with them.
+             */
+            shared: number;
+        };
+        SurveyedSharing: {
+            /**
+             * Format: int64
+             * @description Entries with a share list of their own.
+             */
+            entries: number;
+            /**
+             * Format: int64
+             * @description Links that anybody may use; they are not carried over.
+             */
+            links: number;
+            /** @description There are more than 10,000 people; the others are not listed. */
+            more?: boolean;
+            /** @description Those of most entries first. */
+            people: components["schemas"]["SurveyedPerson"][];
+            /** @description Whether the target has share lists. */
+            supported: boolean;
+            /**
+             * Format: int64
+             * @description Share lists that the account may not read.
+             */
+            unreadable: number;
         };
         Surveying: {
             /** Format: int64 */
@@ -5682,6 +5816,39 @@ export interface operations {
             };
         };
     };
+    "read-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PeopleTable"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleRead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "plan-new-job": {
         parameters: {
             query?: never;
@@ -5972,6 +6139,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HistoryCount"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
                 };
             };
             /** @description Error */
@@ -7375,7 +7574,7 @@ export interface operations {
     certificate: {
         parameters: {
             query?: {
-                format?: "html" | "csv" | "json";
+                format?: "html" | "csv" | "json" | "people-csv";
             };
             header?: never;
             path: {

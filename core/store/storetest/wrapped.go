@@ -49,7 +49,7 @@ func (a Able) Capabilities() store.Capabilities {
 		Check: func(context.Context) error { return nil }, Space: func(context.Context) (store.Space, error) { return store.UnknownSpace, nil },
 		Owner: func(context.Context) (string, error) { return "", nil }, Locate: func(store.Folder) string { return "" },
 		Areas: func(context.Context) ([]string, error) { return nil, nil }, Pinned: func() map[string]string { return nil },
-		Close: func() error { return nil }, Sealing: claims{},
+		Close: func() error { return nil }, Sealing: claims{}, Sharing: claims{},
 		Lock: func(context.Context, store.Ref, time.Time) (bool, error) { return false, nil },
 	}
 }
@@ -75,6 +75,14 @@ func (claims) Rebuild(context.Context) (store.Rebuilt, error) { return store.Reb
 func (claims) Reseal(context.Context, bool, func(store.Resealed)) (store.Resealed, error) {
 	return store.Resealed{}, nil
 }
+
+func (claims) ShareList(context.Context, store.Ref) (store.ShareList, error) {
+	return store.ShareList{}, store.Errorf(store.ErrUnsupported, "it only claims to")
+}
+func (claims) Share(context.Context, store.Ref, store.SharedWith) error { return nil }
+func (claims) SetOwner(context.Context, store.Ref, string) error        { return nil }
+func (claims) KnowsPerson(context.Context, string) (bool, error)        { return false, nil }
+func (claims) ShareLevels() []store.ShareLevel                          { return nil }
 
 // Wrapped holds a decorator to what it is to withhold: each capability of the store
 // beneath that is not named has to be there, those named must not. A capability that is
