@@ -16,7 +16,8 @@ import (
 
 func (a *app) job() *cobra.Command {
 	return nouns("job", "Create, plan, start and change jobs",
-		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobBringBack(), a.jobPeople(), a.jobTest(),
+		a.jobCreate(), a.jobList(), a.jobShow(), a.jobEdit(), a.jobLoad(), a.jobPlan(), a.jobStart(), a.jobBringBack(), a.jobPeople(),
+		a.jobTest(),
 		a.jobArrivals(), a.jobAnnounce(), a.jobSuspend(), a.jobResume(), a.jobDelete())
 }
 

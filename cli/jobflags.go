@@ -181,8 +181,9 @@ func (a *app) completeJobFlags(command *cobra.Command) {
 		_ = command.RegisterFlagCompletionFunc(name, a.completeAddresses)
 	}
 	for name, values := range map[string][]string{
-		"type": {"copy", "mirror", "two-way", "migrate", "consolidate"}, "on-arrival": {"file", "folder"}, "go-on": steps, "share-lists": {"carry"},
-		"deletions": {"keep-version", "delete", "ignore"},
+		"type": {"copy", "mirror", "two-way", "migrate", "consolidate"}, "on-arrival": {"file", "folder"}, "go-on": steps,
+		"share-lists": {"carry"},
+		"deletions":   {"keep-version", "delete", "ignore"},
 	} {
 		_ = command.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp))
 	}

@@ -48,8 +48,9 @@ var permissions = map[string]expected{
 	"end-passkey-confirmation": anybody,
 	// Lists, which hold only what one sees.
 	"list-providers": anybody, "show-provider": anybody, "list-accounts": anybody, "list-link-events": anybody, "show-bandwidth": anybody,
-	"show-runs-at-once": anybody, "space": anybody, "list-causes": anybody, "read-people": anybody, "list-jobs": anybody, "list-rehearsal-warnings": anybody,
-	"list-runs": anybody, "list-flows": anybody, "rates": anybody, "check-paper": anybody, "read-week": anybody, "list-times": anybody,
+	"show-runs-at-once": anybody, "space": anybody, "list-causes": anybody, "read-people": anybody, "list-jobs": anybody,
+	"list-rehearsal-warnings": anybody, "list-runs": anybody, "list-flows": anybody, "rates": anybody, "check-paper": anybody,
+	"read-week": anybody, "list-times": anybody,
 
 	"list-folder": lookAt, "show-entry": lookAt, "read-content": lookAt, "read-archive": lookAt, "read-preview": {nobody, hidden, hidden, in,
 		in, in}, "compare": lookAt,

@@ -76,8 +76,9 @@ func TestShareLists(t *testing.T) {
 	if first.Cause != "people-not-checked" || !strings.Contains(first.Why, "surveyor-99@tolland.example") || first.Bytes.Transferred != 0 {
 		t.Errorf("the first pass with an unknown person: %+v", first)
 	}
-	for text, want := range map[string]string{"a,b\n": "does not begin with", "old,new\nx,\n": "line 2", "old,new\nA@b.example,\na@b.example,\n": "line 3",
-		"old,new\n" + surveyor + "\n": "has one column"} {
+	for text, want := range map[string]string{"a,b\n": "does not begin with", "old,new\nx,\n": "line 2",
+		"old,new\nA@b.example,\na@b.example,\n": "line 3",
+		"old,new\n" + surveyor + "\n":           "has one column"} {
 		writeFile(t, text, table)
 		h.says("", 2, want, "job", "people", "move", "--set", table)
 	}
@@ -124,7 +125,7 @@ func TestShareLists(t *testing.T) {
 		"/field-drive/Weirs/plan.txt,/office-drive/Weirs/plan.txt,file,,,link,share-link",
 		"ranger-01@fenmere.example,ranger-01@tolland.example,comment,share-lowered",
 		diver + ",,view,person-left-out",
-		"/field-drive/Weirs/Other,/office-drive/Weirs/Other,folder,surveyor-01@fenmere.example,surveyor-01@tolland.example,edit,folder-shows-more",
+		"/field-drive/Weirs/Other,/office-drive/Weirs/Other,folder," + surveyor + ",surveyor-01@tolland.example,edit,folder-shows-more",
 		"/field-drive/Weirs,/office-drive/Weirs,folder,ranger-01@fenmere.example,ranger-01@tolland.example,edit,folder-shows-more",
 		office + "," + office + ",owner,owner-may-edit",
 	} {
@@ -166,5 +167,45 @@ func TestShareLists(t *testing.T) {
 	if s := h.shownJob("home").Migration.Certificate.Sharing; s == nil || s.Carried != 0 || s.Missing == 0 ||
 		s.Why[len(s.Why)-1].Remedy == "" {
 		t.Errorf("the certificate for a folder: %+v", s)
+	}
+}
+
+// TestShareListsOfAnOrganisation migrates the areas of all members: each owns their folder
+// at the target, and what they share is shared there.
+func TestShareListsOfAnOrganisation(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	c := clouds(t)
+	h.linkDrives(c)
+	const surveyor, ranger, new1, new2 = "surveyor-01@fenmere.example", "ranger-01@fenmere.example", "surveyor-01@tolland.example",
+		"ranger-01@tolland.example"
+	for _, mail := range []string{surveyor, ranger} {
+		if err := c.Sedge.PutFor(mail, []string{"Surveys"}, "flow.csv", []byte("flow of "+mail)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if !c.Sedge.ShareFor(surveyor, []string{"Surveys", "flow.csv"}, map[string]string{ranger: "writer"}) {
+		t.Fatal("nothing to share")
+	}
+	key, table := filepath.Join(t.TempDir(), "service-key.json"), filepath.Join(t.TempDir(), "people.csv")
+	if err := os.WriteFile(key, c.Sedge.ServiceKey(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	writeFile(t, "old,new\n"+surveyor+","+new1+"\n"+ranger+","+new2+"\n", table)
+	h.must("account", "link", "sedge", "org", "--url", c.SedgeURL, "--sign-in", "assertion", "--secret-file", key)
+	h.must("job", "create", "org", "--type", "migrate", "--share-lists", "carry", "--people", table, "--go-on", "final-pass", "--from", "/org",
+		"--to", "/office-drive/People")
+	h.must("job", "start", "org", "--detach")
+	h.waitsFor("org", "")
+	for path, want := range map[string]string{"/People/" + surveyor: new1, "/People/" + ranger: new2, "/People/" + surveyor + "/Surveys": ""} {
+		if owner, _, ok := c.Alder.ShareList(path); !ok || owner != want {
+			t.Errorf("%s belongs to %q, want %q", path, owner, want)
+		}
+	}
+	if _, people, _ := c.Alder.ShareList("/People/" + surveyor + "/Surveys/flow.csv"); people[new2] != "edit" {
+		t.Errorf("the file is shared with %v", people)
+	}
+	if s := h.shownJob("org").Migration.Certificate.Sharing; s.Entries != 41 || s.Carried != 4 || s.Missing != 38 {
+		t.Errorf("the certificate: %+v", s)
 	}
 }

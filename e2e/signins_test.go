@@ -44,6 +44,10 @@ func TestFreshSignIn(t *testing.T) {
 		!strings.Contains(text, contract.CauseSignInAgain) {
 		t.Errorf("a password changed by an old sign-in: %d %s", status, text)
 	}
+	if status, text := h.as(who, "POST", "/api/v1/accounts", `{"provider":"webdav","name":"share","secret":"s3cret",`+
+		`"options":{"url":"http://127.0.0.1:1","user":"u"}}`); status != http.StatusForbidden || !strings.Contains(text, contract.CauseSignInAgain) {
+		t.Errorf("an account linked with a secret by an old sign-in: %d %s", status, text)
+	}
 	if status, _ := h.as(who, "GET", "/api/v1/jobs", ""); status != http.StatusOK {
 		t.Errorf("what needs no fresh sign-in: %d", status)
 	}

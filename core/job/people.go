@@ -58,6 +58,10 @@ func (p People) Normal() (People, error) {
 // peopleHeader is the first row of a table in CSV.
 var peopleHeader = []string{"old", "new"}
 
+func isHeader(row []string) bool {
+	return len(row) >= 2 && strings.EqualFold(row[0], peopleHeader[0]) && strings.EqualFold(row[1], peopleHeader[1])
+}
+
 // ReadPeople reads a table (RFC 4180) with the columns old and new, in this order, and any
 // others after them. An empty second column leaves a person out.
 func ReadPeople(r io.Reader) (People, error) {
@@ -71,7 +75,7 @@ func ReadPeople(r io.Reader) (People, error) {
 	table := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(all, []byte("\ufeff"))))
 	table.FieldsPerRecord = -1
 	first, err := table.Read()
-	if errors.Is(err, io.EOF) || err == nil && (len(first) < 2 || !strings.EqualFold(first[0], peopleHeader[0]) || !strings.EqualFold(first[1], peopleHeader[1])) {
+	if errors.Is(err, io.EOF) || err == nil && !isHeader(first) {
 		return nil, remedy.Errorf("the table of people does not begin with the columns old,new; write them as its first row")
 	}
 	people, lines := People{}, map[string]int{}

@@ -27,7 +27,8 @@ func (s *Server) registerAudit(api huma.API) {
 
 // unaudited are the operations that change nothing and read no file, though they are no GET.
 var unaudited = []string{"plan-copy", "plan-new-job", "plan-restore", "plan-removal", "plan-job-history", "try-arrival",
-	"try-new-arrival", "read-week", "list-times", "check-definition", "check-paper", "read-people", "check-account", "list-resources", "probe-identity",
+	"try-new-arrival", "read-week", "list-times", "check-definition", "check-paper", "read-people", "check-account", "list-resources",
+	"probe-identity",
 	"test-notifications"}
 
 // reads are the operations that read files, though they are a GET. Each is recorded once in ten

@@ -167,6 +167,9 @@ func (s *Server) linkAccount(ctx context.Context, in *body[contract.Link]) (*bod
 	if err := s.checkOwners(ctx, in.Body.Provider); err != nil {
 		return nil, err
 	}
+	if who := person(ctx); in.Body.Secret != "" && !who.Fresh(s.Access.Now()) {
+		return nil, s.refusal(fresh(links), who)
+	}
 	row, found, err := s.Accounts.Add(ctx, s.linkOf(ctx, in.Body))
 	return &body[contract.Account]{s.accountOf(ctx, row, &found)}, err
 }

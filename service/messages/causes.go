@@ -199,8 +199,9 @@ var causes = map[plan.Cause]Message{
 	plan.CauseShowsMore: {Title: "Folder holds more", Sentence: "The folder at the target holds more than the one at the source, or may " +
 		"later, and sharing it would show that too.", Remedy: "Share the folder at the provider if the people may see all of it, or " +
 		"migrate to a folder of its own."},
-	plan.CauseNoSharing: {Title: "Target without share lists", Sentence: "The target's provider has no share lists, or offers none to this program.",
-		Remedy: "Keep the list with the certificate, and give the people access in the target's own way."},
+	plan.CauseNoSharing: {Title: "Target without share lists",
+		Sentence: "The target's provider has no share lists, or offers none to this program.",
+		Remedy:   "Keep the list with the certificate, and give the people access in the target's own way."},
 	plan.CauseSharesUnread: {Title: "Share list not readable", Sentence: "The provider did not let the account read the share list of " +
 		"the entry.", Remedy: "Look at the entry at its provider, and share it at the target."},
 	plan.CausePeople: {Title: "People not found", Sentence: "The table of people names somebody whom the target's provider does not " +

@@ -91,7 +91,8 @@ var whole = []string{
 	"DELETE FROM pairs WHERE scope", "UPDATE pairs SET source_revision",
 	"runs INDEXED BY runs_open WHERE ended_at IS NULL AND created_at < ? AND EXISTS", "UPDATE scopes SET known = (SELECT count",
 	"SELECT DISTINCT run FROM items INDEXED BY items_waiting", "ORDER BY key LIMIT", "UPDATE items SET state = 'waiting'",
-	"FROM certificate_files WHERE run = ? GROUP BY folder", "FROM certificate_files WHERE run", "DELETE FROM certificate_files", "DELETE FROM certificate_shares",
+	"FROM certificate_files WHERE run = ? GROUP BY folder", "FROM certificate_files WHERE run", "DELETE FROM certificate_files",
+	"DELETE FROM certificate_shares",
 	"FROM items JOIN uploads", "seq > ? ORDER BY seq LIMIT", "DELETE FROM contents WHERE scope", "DELETE FROM incoming WHERE job",
 
 	"instr(routes,", "ORDER BY number DESC", "SELECT * FROM `link_events` ORDER BY seq",
@@ -201,11 +202,13 @@ var filled = []string{
 	`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000)
 		INSERT INTO pairs (scope, key, source_revision, source_size, source_time, target_revision, target_size, target_time,
 			kept, run, mark, target_mark, target_key)
-		SELECT 1, CAST('key' || i AS BLOB), 'r' || i, i, i, 't' || i, i, i, 0, 'run', 'mark' || i, 'tm' || i, CASE i % 10 WHEN 0 THEN CAST('to' || i AS BLOB) END FROM n`,
+		SELECT 1, CAST('key' || i AS BLOB), 'r' || i, i, i, 't' || i, i, i, 0, 'run', 'mark' || i, 'tm' || i,
+			CASE i % 10 WHEN 0 THEN CAST('to' || i AS BLOB) END FROM n`,
 	`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000)
 		INSERT INTO items (run, seq, route, key, kind, action, writes, size, source_id, source_revision, source_time,
 			target_revision, target_size, target_time, state, cause, why, verification, name, moved, attempts, ended)
-		SELECT 1, i, 0, CAST('key' || i AS BLOB), 'file', 'create', i % 4, i, '', 'r', 0, '', 0, 0, CASE i % 3 WHEN 0 THEN 'waiting' WHEN 1 THEN 'done' ELSE 'failed' END, '', '', '', '', 0, 0, i FROM n`,
+		SELECT 1, i, 0, CAST('key' || i AS BLOB), 'file', 'create', i % 4, i, '', 'r', 0, '', 0, 0,
+			CASE i % 3 WHEN 0 THEN 'waiting' WHEN 1 THEN 'done' ELSE 'failed' END, '', '', '', '', 0, 0, i FROM n`,
 }
 
 // TestEveryStatement calls every exported operation of the records with something, so

@@ -161,6 +161,9 @@ func sentence(spec job.Spec) string {
 	default:
 		text += "Files deleted on one side are moved to history on the other."
 	}
+	if spec.Type == job.Migrate && spec.Migrate.Carries() {
+		text += " Share lists and owners are carried over in the final pass."
+	}
 	if spec.Type == job.TwoWay {
 		text += " A change wins over a deletion, two changes keep both files, and the first run merges both sides and deletes nothing."
 	}

@@ -136,7 +136,8 @@ func surveyor(ctx context.Context, source store.Store, place store.Ref) (*sharin
 }
 
 // shownSharing shows what a surveyor found; with none, the source has no share lists.
-func shownSharing(ctx context.Context, taking *sharing.Surveyor, target *tree.Located, table job.People) (*contract.SurveyedSharing, error) {
+func shownSharing(ctx context.Context, taking *sharing.Surveyor, target *tree.Located, table job.People) (*contract.SurveyedSharing,
+	error) {
 	shown := &contract.SurveyedSharing{People: []contract.SurveyedPerson{}}
 	if target != nil {
 		shown.Supported = target.Store.Capabilities().Sharing != nil

@@ -183,7 +183,8 @@ func (r *Runner) survey(ctx context.Context, asked surveying, told func(int64)) 
 }
 
 // takeSurvey surveys for a target, which may be nil, and fills in what is said of share lists.
-func (r *Runner) takeSurvey(ctx context.Context, asked surveying, to *survey.Target, shown *contract.Survey, told func(int64)) (*survey.Result,
+func (r *Runner) takeSurvey(ctx context.Context, asked surveying, to *survey.Target, shown *contract.Survey,
+	told func(int64)) (*survey.Result,
 	error) {
 	source := view.Exports(asked.located.Store, plan.NoExports())
 	var lists *sharing.Surveyor

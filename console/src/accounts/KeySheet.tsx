@@ -4,15 +4,7 @@ import { api, data } from '../api/client'
 import { Failed } from '../ui/Banner'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
-
-/** Has the browser save a text as a file. */
-function saveText(name: string, text: string) {
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([text], { type: 'text/plain' }))
-  link.download = name
-  link.click()
-  URL.revokeObjectURL(link.href)
-}
+import { saveText } from '../ui/file'
 
 /** Makes a key, for who has none yet: it is saved as a file here, and used for the place. */
 export function NewKey({ name, onKey }: { name: string; onKey: (identity: string) => void }) {

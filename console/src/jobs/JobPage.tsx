@@ -117,7 +117,7 @@ function JobForm({ job }: { job?: Job }) {
           {!job && <Field label="Name" placeholder="reports-to-archive" value={spec.name} onChange={(event) => setSpec({ ...spec, name: event.target.value })} help="Lower-case letters, digits and hyphens." />}
           <TypeCards value={spec.type} onChange={(type) => setSpec({ ...spec, type: type as JobSpec['type'] })} />
           <Routes spec={spec} onChange={(routes) => setSpec({ ...spec, routes })} />
-          {spec.type === 'migrate' && <MigrationFields spec={spec} onChange={(migrate) => setSpec({ ...spec, migrate })} />}
+          {spec.type === 'migrate' && <MigrationFields spec={spec} saved={base?.migrate?.share_lists ? base.name : undefined} onChange={(migrate) => setSpec({ ...spec, migrate })} />}
           <WhenFields spec={spec} onChange={(change) => setSpec({ ...spec, ...change })} />
           {removes && <Choice legend="Files deleted on one side" value={spec.rules?.deletions || 'keep-version'} onChange={(deletions) => setSpec({ ...spec, rules: { ...spec.rules, deletions } })} choices={deletions} />}
           <KeepFields spec={spec} saved={base?.name} onChange={(history) => setSpec({ ...spec, history })} />

@@ -11,6 +11,7 @@ import { bytes, count, some, when } from '../ui/format'
 import { Papers } from '../runs/Papers'
 import { Failed } from '../ui/Banner'
 import { State } from '../ui/State'
+import { PeopleTable } from './People'
 import type { Job, JobSpec } from './queries'
 
 type Step = NonNullable<components['schemas']['Starting']['step']>
@@ -36,11 +37,11 @@ const upTo = [
 ]
 
 /** How a migration goes: how far by itself, and whether the source is cleared. */
-export function MigrationFields({ spec, onChange }: { spec: JobSpec; onChange: (migrate: JobSpec['migrate']) => void }) {
+export function MigrationFields({ spec, saved, onChange }: { spec: JobSpec; saved?: string; onChange: (migrate: JobSpec['migrate']) => void }) {
   const given = spec.migrate ?? {}
   const set = (change: Partial<NonNullable<JobSpec['migrate']>>) => {
     const next = { ...given, ...change }
-    onChange(next.go_on || next.little || next.clear ? next : undefined)
+    onChange(next.go_on || next.little || next.clear || next.share_lists || next.people ? next : undefined)
   }
   return (
     <fieldset className="grid gap-2">
@@ -59,6 +60,11 @@ export function MigrationFields({ spec, onChange }: { spec: JobSpec; onChange: (
         <Checkbox checked={given.clear ?? false} label="At the end, clear the source of exactly what was verified" onChange={() => set({ clear: given.clear ? undefined : true, go_on: given.go_on === 'clear' ? undefined : given.go_on })} />
         At the end, clear the source of exactly what was verified at the target
       </span>
+      <span className="flex items-center gap-2">
+        <Checkbox checked={given.share_lists === 'carry'} label="In the final pass, carry share lists and owners over" onChange={() => set({ share_lists: given.share_lists ? undefined : 'carry' })} />
+        In the final pass, carry share lists and owners over
+      </span>
+      {given.share_lists === 'carry' && <PeopleTable job={saved} table={given.people ?? {}} onChange={(people) => set({ people: Object.keys(people).length > 0 ? people : undefined })} />}
     </fieldset>
   )
 }
@@ -111,6 +117,17 @@ export function MigrationSteps({ job }: { job: Job }) {
           <p className={made.unverified.items ? 'text-brick' : 'text-reed'}>
             {some(made.verified.items, 'file')} ({bytes(made.verified.bytes)}) verified{made.unverified.items ? `, ${count(made.unverified.items)} not` : ''}.
           </p>
+          {made.sharing && (
+            <p>
+              {count(made.sharing.carried)} rights of share lists carried over{made.sharing.lesser > 0 && `, ${count(made.sharing.lesser)} as lesser ones`}
+              {made.sharing.missing > 0 && <span className="text-ochre">, {count(made.sharing.missing)} missing</span>}.
+            </p>
+          )}
+          {made.sharing && made.sharing.lesser + made.sharing.missing > 0 && (
+            <a href={`/api/v1/runs/${made.run}/certificate?format=people-csv`} className="text-small text-plumage hover:underline">
+              Missing rights as CSV
+            </a>
+          )}
           <Papers run={made.run} what="certificate" />
         </div>
       )}

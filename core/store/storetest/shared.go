@@ -36,7 +36,7 @@ func (s *Shared) SetList(path string, list store.ShareList) {
 	s.lists[path] = list
 }
 
-// List returns a copy of the share list of an entry, by its path.
+// Listed returns a copy of the share list of an entry, by its path.
 func (s *Shared) Listed(path string) store.ShareList {
 	s.mu.Lock()
 	defer s.mu.Unlock()
