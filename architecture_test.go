@@ -7,6 +7,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -123,5 +124,39 @@ func eachFile(t *testing.T, do func(path string, file *ast.File, files *token.Fi
 	})
 	if err != nil || seen < 200 {
 		t.Errorf("%d files were seen, %v", seen, err)
+	}
+}
+
+// TestAttacksAreTried finds each test that docs/attacks.md names, in the folder that it
+// names after it.
+func TestAttacksAreTried(t *testing.T) {
+	text, err := os.ReadFile("docs/attacks.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	row := regexp.MustCompile("((?:`Test[A-Za-z0-9]+`(?:, )?)+) in `([a-z0-9/]+)`")
+	tried := 0
+	for _, found := range row.FindAllStringSubmatch(string(text), -1) {
+		files, err := filepath.Glob(filepath.Join(found[2], "*_test.go"))
+		if err != nil || len(files) == 0 {
+			t.Fatalf("no tests in %s (%v)", found[2], err)
+		}
+		var all []byte
+		for _, file := range files {
+			source, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			all = append(all, source...)
+		}
+		for _, name := range regexp.MustCompile("Test[A-Za-z0-9]+").FindAllString(found[1], -1) {
+			tried++
+			if !strings.Contains(string(all), "\nfunc "+name+"(t *testing.T)") {
+				t.Errorf("%s has no %s", found[2], name)
+			}
+		}
+	}
+	if tried < 35 {
+		t.Errorf("only %d tests are named", tried)
 	}
 }
