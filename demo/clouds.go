@@ -60,6 +60,11 @@ func FillClouds(root string, clouds *standin.Clouds) error {
 			return err
 		}
 	}
+	// A folder, and two files in it, that others work with.
+	clouds.Sedge.ShareWith([]string{"2026", "Alderbrook"}, "", map[string]string{"surveyor-01@fenmere.example": "writer",
+		"ranger-01@fenmere.example": "commenter"}, 0)
+	clouds.Sedge.ShareWith([]string{"2026", "Species by river"}, "hydrologist-01@fenmere.example",
+		map[string]string{"office-01@fenmere.example": "reader"}, 1)
 	office := filepath.Join(root, DeskFolder, officeFolder)
 	if err := eachFile(office, clouds.Alder.Put); err != nil {
 		return err
