@@ -6,7 +6,7 @@ SOURCES  := $(shell find console/src console/index.html console/package-lock.jso
 
 # Without an encoding that is never spoken, of a library beneath the service: 8 MiB
 # less are resident.
-export GOFLAGS += -tags=nomsgpack
+export GOFLAGS += -tags=nomsgpack,sqlite_fts5
 
 .PHONY: all build demo test test-program test-packages bench bench-growth soak lint tools prerequisites openapi pictures clean
 

@@ -8,7 +8,7 @@ import (
 
 // groups are the groups of commands in the help, with their commands.
 var groups = []struct{ id, title, commands string }{
-	{"files", "Files:", "ls stat cat get put mkdir mv rm copy compare survey"},
+	{"files", "Files:", "ls stat cat search get put mkdir mv rm copy compare survey"},
 	{"jobs", "Jobs and runs:", "job run history bandwidth notify"},
 	{"accounts", "Accounts:", "account provider"},
 	{"service", "Service:", "serve demo standin signin signout whoami token user audit"},

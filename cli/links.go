@@ -276,6 +276,8 @@ func (a *app) edit(command *cobra.Command, args []string) error {
 	var yes bool
 	var newName string
 	flags.set.StringVar(&newName, "name", "", "another name; the addresses of jobs and runs follow")
+	var search string
+	flags.set.StringVar(&search, "search", "", "what heron search looks at: off, names (the default), or contents too")
 	flags.set.BoolVar(&yes, "yes", false, "do not ask, even if it is another storage then")
 	if err := flags.set.Parse(args); err != nil {
 		return usageError("%v; an account at %s has --name, %s", err, provider.Name, optionNames(provider))
@@ -291,6 +293,11 @@ func (a *app) edit(command *cobra.Command, args []string) error {
 	if flags.help {
 		fmt.Fprintf(a.out, "%s\n\nheron account edit %s\n\n%s", provider.Title, name, flags.set.FlagUsages())
 		return nil
+	}
+	if search != "" {
+		if err := a.setSearch(ctx, name, search); err != nil || flags.set.NFlag() == 1 {
+			return err
+		}
 	}
 	edit, err := a.editFrom(flags, newName)
 	if err != nil {

@@ -22,7 +22,7 @@ func (a *app) dataFolder() string {
 
 func (a *app) serve() *cobra.Command {
 	options := ServeOptions{Out: a.out, KeepHistory: 90 * 24 * time.Hour, KeepItems: 90 * 24 * time.Hour,
-		KeepAudit: 365 * 24 * time.Hour}
+		KeepAudit: 365 * 24 * time.Hour, SearchSweep: 24 * time.Hour}
 	command := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: arguments(0, 0, "options alone"),
 		Long: "Runs the service until it is interrupted. Interrupted runs continue at the next start.\n\n" +
@@ -48,6 +48,8 @@ func (a *app) serve() *cobra.Command {
 	flags.Var(keepFor{&options.KeepHistory}, "keep-history",
 		"how long versions are kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
 	flags.Var(keepFor{&options.KeepAudit}, "keep-audit", "how long the audit log is kept: 30d, 8w, 6mo, 2y or forever")
+	flags.DurationVar(&options.SearchSweep, "search-sweep", 24*time.Hour, "how often all accounts are listed again for the search index; 0 for "+
+		"never")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false,
 		"if the key file is lost: create a new key and delete all secrets of accounts")
 	flags.StringVar(&options.OpenID.Issuer, "openid-issuer", "", "issuer URL of an OpenID provider through which users sign in")

@@ -19,12 +19,12 @@ import (
 	"github.com/google/uuid"
 
 	"deftheron/core/remedy"
-	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/service/access"
 	"deftheron/service/accounts"
 	"deftheron/service/api"
+	"deftheron/service/index"
 	"deftheron/service/live"
 	"deftheron/service/metrics"
 	"deftheron/service/notify"
@@ -79,6 +79,9 @@ type Options struct {
 	OpenID access.OpenIDOptions
 	// KeepAudit is how long the audit log is kept; 0 keeps it for good.
 	KeepAudit time.Duration
+	// SearchSweep is how often all accounts are listed again for the search index; 0 lists
+	// nothing by itself.
+	SearchSweep time.Duration
 }
 
 // Service is a service that listens.
@@ -101,6 +104,7 @@ type Service struct {
 	recent        *tree.Recent
 	hub           *live.Hub
 	audit         *access.Audit
+	index         *index.Index // nil for none
 	server        *http.Server
 	measuring     *http.Server // the metrics, at an address of their own
 	listener      net.Listener
@@ -210,6 +214,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	s.notifications = notify.New(s.db, sealer, s.options.Log)
 	all := &tree.Tree{Accounts: linked}
 	s.connect(linked, all, scratch)
+	s.openIndex(ctx, all, previews)
 	if s.audit, err = access.NewAudit(s.db, sealer, s.options.Log); err != nil {
 		return nil, err
 	}
@@ -227,7 +232,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	server := api.Server{
 		Access: who, Audit: s.audit, Passkeys: access.NewPasskeys(who), OpenID: openID, Accounts: linked, Tree: all, Recent: s.recent,
 		Data: s.options.Data, Scratch: scratch, Runner: s.runner,
-		Previews:      previews,
+		Previews: previews, Index: s.index,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
@@ -314,6 +319,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	var background sync.WaitGroup
 	background.Go(func() { s.hub.Watch(watching, s.runner) })
 	background.Go(func() { s.linked.Watch(watching) })
+	background.Go(func() { s.keepIndex(watching) })
 	background.Go(func() { s.linked.KeepUsage(watching) })
 	background.Go(func() { s.runner.Tidy(watching) })
 	background.Go(func() { s.runner.KeepRehearsals(watching) })
@@ -347,23 +353,6 @@ func (s *Service) Serve(ctx context.Context) error {
 	return err
 }
 
-// recordsEvery is how often it is looked whether the records are still at their place.
-const recordsEvery = 2 * time.Second
-
-// recordsGone tells when the records are not at their place any more.
-func (s *Service) recordsGone(ctx context.Context) <-chan error {
-	gone := make(chan error, 1)
-	go func() {
-		for retry.Sleep(ctx, recordsEvery) == nil {
-			if err := s.db.Check(); err != nil {
-				gone <- err
-				return
-			}
-		}
-	}()
-	return gone
-}
-
 func (s *Service) close() {
 	s.interrupt()
 	if s.runner != nil {
@@ -381,6 +370,9 @@ func (s *Service) close() {
 	}
 	if s.measuring != nil {
 		s.measuring.Close()
+	}
+	if s.index != nil {
+		s.index.Close()
 	}
 	if s.db != nil {
 		if err := s.db.Close(); err != nil {

@@ -72,7 +72,7 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 		Hosts:     options.Hosts,
 		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
 		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepHistory: options.KeepHistory,
-		KeepItems: options.KeepItems, KeepAudit: options.KeepAudit, Folders: options.Folders,
+		KeepItems: options.KeepItems, KeepAudit: options.KeepAudit, SearchSweep: options.SearchSweep, Folders: options.Folders,
 		Providers: all, Console: console.Files(), Log: log, Version: version,
 	})
 	if err != nil {

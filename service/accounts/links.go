@@ -91,6 +91,20 @@ func suspended(name string) error {
 	return messages.With(store.Errorf(store.ErrSuspended, "/%s is suspended; resume it", name), "heron account resume "+name)
 }
 
+// SetSearch says what of an account is searched.
+func (a *Accounts) SetSearch(ctx context.Context, name, search string) (records.Account, error) {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return row, err
+	}
+	row.Search = search
+	if err := a.db.SaveAccount(ctx, row, "Search"); err != nil {
+		return row, err
+	}
+	a.Changed()
+	return row, nil
+}
+
 // Suspend takes an account out of the tree and out of use. Nothing is forgotten;
 // runs that use it are held until it is resumed.
 func (a *Accounts) Suspend(ctx context.Context, name string) error {

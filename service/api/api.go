@@ -22,6 +22,7 @@ import (
 	"deftheron/core/tree"
 	"deftheron/service/access"
 	"deftheron/service/accounts"
+	"deftheron/service/index"
 	"deftheron/service/live"
 	"deftheron/service/notify"
 	"deftheron/service/preview"
@@ -62,6 +63,8 @@ type Server struct {
 	Scratch string
 	// Previews makes small pictures of files.
 	Previews *preview.Maker
+	// Index finds files; nil if there is no search.
+	Index *index.Index
 	// Done is closed when the service ends.
 	Done <-chan struct{}
 	// Background ends what goes on after its request.

@@ -38,7 +38,12 @@ func (s *Server) place(ctx context.Context, text string, names ...string) (tree.
 }
 
 // changed forgets what was listed of an account, as we have changed it.
-func (s *Server) changed(located tree.Located) { s.Recent.Forget(located.Name) }
+func (s *Server) changed(located tree.Located) {
+	s.Recent.Forget(located.Name)
+	if s.Index != nil && len(located.Address.Steps) > 0 {
+		s.Index.Touched(located.Address.Parent())
+	}
+}
 
 func (s *Server) makeFolder(ctx context.Context, in *body[contract.NewFolder]) (*body[contract.Entry], error) {
 	located, err := s.place(ctx, in.Body.Address, in.Body.Names...)
@@ -211,6 +216,7 @@ func (s *Server) move(ctx context.Context, in *body[contract.Move]) (*body[contr
 		}
 		_, err := store.Move(ctx, one.From.Store, one.From.Place, one.From.Entry.Revision, one.To.Place)
 		s.changed(one.From.Located)
+		s.changed(one.To)
 		if store.KindOf(err) == store.ErrUnsupported {
 			others = append(others, route)
 			continue

@@ -86,6 +86,7 @@ func (s *Server) register(api huma.API) {
 	s.registerJobs(api)
 	s.registerArrivals(api)
 	s.registerPeopleTables(api)
+	s.registerSearch(api)
 	s.registerHistory(api)
 	s.registerRehearsals(api)
 	s.registerNotifications(api)

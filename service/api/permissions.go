@@ -75,6 +75,7 @@ var permissions = map[string]permission{
 	"list-speeds": look, "list-link-events": look, "show-sealing": look, "show-bandwidth": look, "show-runs-at-once": look,
 	"list-folder": look, "show-entry": look, "read-content": look, "read-preview": look, "read-archive": look, "compare": look,
 	"survey": look, "space": look, "list-causes": look, "list-jobs": look, "show-job": look, "show-job-file": look, "list-arrivals": look,
+	"search": look, "list-search-states": look, "list-unread": look, "set-search": links,
 	"show-people": look, "read-people": look,
 	"list-rehearsals": look, "list-rehearsal-warnings": look, "list-runs": look, "show-run": look, "list-items": look,
 	"count-causes": look, "show-run-series": look, "list-run-events": look, "list-flows": look, "rates": look, "report": look,

@@ -45,6 +45,9 @@ func child(args []string) error {
 	if len(args) != 2 {
 		return errors.New("a child takes a reader and a size")
 	}
+	if args[0] == textReader {
+		return textChild(args[1])
+	}
 	size, err := strconv.Atoi(args[1])
 	if err != nil || size < 1 || size > Large {
 		return fmt.Errorf("%q is not the size of a preview", args[1])
@@ -57,7 +60,7 @@ func child(args []string) error {
 			continue
 		}
 		if reader.program != "" {
-			return become(reader, size)
+			return become(argumentsOf(reader, size))
 		}
 		return drawPicture(os.Stdin, os.Stdout, size)
 	}

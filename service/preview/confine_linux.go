@@ -81,11 +81,11 @@ func refuseConnections() error {
 	return nil
 }
 
-// become has the program of a reader take the place of this process.
-func become(reader reader, size int) error {
-	at, err := exec.LookPath(reader.program)
+// become has a program with its arguments take the place of this process.
+func become(arguments []string) error {
+	at, err := exec.LookPath(arguments[0])
 	if err != nil {
 		return err
 	}
-	return syscall.Exec(at, argumentsOf(reader, size), []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C"})
+	return syscall.Exec(at, arguments, []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C"})
 }

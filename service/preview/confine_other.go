@@ -14,4 +14,4 @@ func isolate(*exec.Cmd, bool) {}
 
 func confine() error { return errors.ErrUnsupported }
 
-func become(reader, int) error { return errors.ErrUnsupported }
+func become([]string) error { return errors.ErrUnsupported }

@@ -85,6 +85,7 @@ type Maker struct {
 	program string // this program, which is the child too
 	log     *slog.Logger
 	turns   chan struct{}
+	texts   chan struct{} // turns to read text, which hold up no preview
 	making  singleflight.Group
 }
 
@@ -95,7 +96,8 @@ func New(dir string, most int64, log *slog.Logger) (*Maker, error) {
 		return nil, err
 	}
 	cache, err := openCache(dir, most)
-	return &Maker{cache: cache, program: program, log: log, turns: make(chan struct{}, mostAtOnce)}, err
+	return &Maker{cache: cache, program: program, log: log, turns: make(chan struct{}, mostAtOnce),
+		texts: make(chan struct{}, 1)}, err
 }
 
 // Can reports whether a preview can be made of a file, by its name and its size in bytes.
@@ -159,7 +161,10 @@ func (m *Maker) make(ctx context.Context, key Key, id string, reader reader,
 		return "", err
 	}
 	defer content.Close()
-	picture, why := m.run(ctx, reader, key.Size, content)
+	picture, why := m.run(ctx, reader.name, fmt.Sprint(key.Size), content, mostMade)
+	if why == "" && !isPicture(picture) {
+		why = "the reader returned no picture"
+	}
 	if why != "" {
 		m.log.Info("no preview could be made", "account", key.Account, "place", key.Place, "reader", reader.name, "why", why)
 		if err := m.cache.putFailure(key.Account, id, why); err != nil {
@@ -195,16 +200,17 @@ func (m *Maker) fetch(ctx context.Context, open func(context.Context) (io.ReadCl
 	return file, nil
 }
 
-// run has a child make the preview; why says in words why it could not.
-func (m *Maker) run(ctx context.Context, reader reader, size int, content *os.File) (picture []byte, why string) {
+// run has a child read a file and returns what it writes, up to most bytes; why says in words
+// why it could not.
+func (m *Maker) run(ctx context.Context, reader, argument string, content *os.File, most int) (made []byte, why string) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	for _, isolated := range []bool{true, false} {
-		command := exec.CommandContext(ctx, m.program, ChildArgument, reader.name, fmt.Sprint(size))
+		command := exec.CommandContext(ctx, m.program, ChildArgument, reader, argument)
 		command.Stdin, command.Dir = content, "/"
 		command.Env = []string{"PATH=" + os.Getenv("PATH"), "GOMAXPROCS=1", "GOTRACEBACK=none"}
 		var out, said bytes.Buffer
-		command.Stdout, command.Stderr = &bounded{Buffer: &out, most: mostMade}, &bounded{Buffer: &said, most: 2000}
+		command.Stdout, command.Stderr = &bounded{Buffer: &out, most: most}, &bounded{Buffer: &said, most: 2000}
 		command.WaitDelay = time.Second
 		isolate(command, isolated)
 		if err := command.Start(); err != nil {
@@ -219,8 +225,6 @@ func (m *Maker) run(ctx context.Context, reader reader, size int, content *os.Fi
 			return nil, "the file takes too long to read"
 		case err != nil:
 			return nil, reasonOf(said.String(), err)
-		case !isPicture(out.Bytes()):
-			return nil, "the reader returned no picture"
 		}
 		return out.Bytes(), ""
 	}

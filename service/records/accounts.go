@@ -29,7 +29,17 @@ type Account struct {
 	// Origin is where the secret was given for, see store.SecretOrigins: it is sent
 	// to no other.
 	Origin string
+	// Search is what of the account is searched: SearchOff, SearchNames or SearchContents;
+	// empty is as usual for its provider.
+	Search string
 }
+
+// What of an account is searched.
+const (
+	SearchOff      = "off"
+	SearchNames    = "names"
+	SearchContents = "contents"
+)
 
 // accountCache holds the accounts that were read by name since one of them was last
 // written: each item that arrives reads those at both its ends.

@@ -18,6 +18,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	state := a.now()
 	row := state.row
 	r.Ended(changed(row))
+	defer func() { r.wrote(row) }()
 	if result.State == "" {
 		r.interrupted(a, row)
 		return

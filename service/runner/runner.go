@@ -47,6 +47,9 @@ type Runner struct {
 	// Ended is called when a run has ended, or is interrupted, with the
 	// accounts that it may have changed.
 	Ended func(accounts []string)
+	// Wrote, where it is not nil, is called with each folder in which a run that has ended may
+	// have changed something.
+	Wrote func(Wrote)
 	// Told is called when a run has ended, or is held, with what came of it.
 	Notify func(contract.Run)
 	// Scratch is a folder for content whose size is not known yet.

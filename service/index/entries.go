@@ -1,0 +1,398 @@
+package index
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"iter"
+	"slices"
+	"strings"
+	"time"
+
+	"deftheron/core/plaintext"
+	"deftheron/core/store"
+	"deftheron/core/tree"
+)
+
+// row is an entry in the database.
+type row struct {
+	id, parent int64
+	key        []byte
+	name, step string // step is set if the entry is addressed by its id
+	folder     bool
+	kind       store.Kind
+	size       int64
+	modified   int64
+	revision   string
+	ref        string
+	state      int
+}
+
+const columns = "id, parent, key, name, step, folder, kind, size, modified, revision, ref, state"
+
+func (r *row) scan(scan func(...any) error) error {
+	return scan(&r.id, &r.parent, &r.key, &r.name, &r.step, &r.folder, &r.kind, &r.size, &r.modified, &r.revision, &r.ref, &r.state)
+}
+
+// rowOf is an entry as it is listed.
+func rowOf(node tree.Node) row {
+	r := row{name: node.Name, folder: node.Kind == store.KindFolder, kind: node.Kind, size: node.Size, revision: node.Revision, ref: node.ID}
+	if node.Identity != "" {
+		r.ref = node.Identity
+	}
+	if node.Elsewhere {
+		r.ref = "" // it is listed in several folders
+	}
+	if !node.Modified.IsZero() {
+		r.modified = node.Modified.Unix()
+	}
+	r.key = []byte(r.name)
+	if r.folder {
+		r.key = append(r.key, '/')
+	}
+	if steps := node.Address.Steps; len(steps) > 0 && steps[len(steps)-1].ID != "" {
+		r.step = steps[len(steps)-1].ID
+		r.key = append(append(r.key, 0), r.step...)
+	}
+	return r
+}
+
+// same reports whether an entry is as it was.
+func (r *row) same(other *row) bool {
+	return r.kind == other.kind && r.size == other.size && r.modified == other.modified && r.revision == other.revision && r.ref == other.ref
+}
+
+// inOrder yields rows by their keys: of twins, which are listed one after the other, by
+// their ids.
+func inOrder(nodes iter.Seq2[tree.Node, error]) iter.Seq2[row, error] {
+	return func(yield func(row, error) bool) {
+		var twins []row
+		flush := func() bool {
+			slices.SortFunc(twins, func(a, b row) int { return bytes.Compare(a.key, b.key) })
+			for _, one := range twins {
+				if !yield(one, nil) {
+					return false
+				}
+			}
+			twins = twins[:0]
+			return true
+		}
+		for node, err := range nodes {
+			if err != nil {
+				if flush() {
+					yield(row{}, err)
+				}
+				return
+			}
+			one := rowOf(node)
+			if len(twins) > 0 && (twins[0].name != one.name || twins[0].folder != one.folder) && !flush() {
+				return
+			}
+			twins = append(twins, one)
+		}
+		flush()
+	}
+}
+
+// children yields what a folder held when it was last listed, by key.
+func (db *database) children(ctx context.Context, account, parent int64) iter.Seq2[row, error] {
+	return func(yield func(row, error) bool) {
+		const page = 1000
+		for after := []byte{}; ; {
+			rows, err := db.read.QueryContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND parent = ? AND key > ? ORDER BY key LIMIT ?",
+				account, parent, after, page)
+			if err != nil {
+				yield(row{}, err)
+				return
+			}
+			found, err := scanRows(rows)
+			if err != nil {
+				yield(row{}, err)
+				return
+			}
+			for _, one := range found {
+				if !yield(one, nil) {
+					return
+				}
+				after = one.key
+			}
+			if len(found) < page {
+				return
+			}
+		}
+	}
+}
+
+func scanRows(rows *sql.Rows) (all []row, err error) {
+	defer rows.Close()
+	for rows.Next() {
+		var one row
+		if err := one.scan(rows.Scan); err != nil {
+			return nil, err
+		}
+		all = append(all, one)
+	}
+	return all, rows.Err()
+}
+
+// writer writes changes of entries, several in a transaction.
+type writer struct {
+	index    *Index
+	account  account
+	pending  []change
+	changed  int64
+	contents bool
+}
+
+// change is what becomes of an entry: it is added, as before is empty; changed; or, as
+// after is empty, removed.
+type change struct {
+	before, after row
+	parent        int64
+}
+
+// batch is how many changes are written in one transaction.
+const batch = 500
+
+func (w *writer) add(ctx context.Context, one change) error {
+	w.changed++
+	if w.pending = append(w.pending, one); len(w.pending) < batch {
+		return nil
+	}
+	return w.flush(ctx)
+}
+
+func (w *writer) flush(ctx context.Context) error {
+	if len(w.pending) == 0 {
+		return nil
+	}
+	err := w.index.db.change(ctx, func(tx *sql.Tx) error {
+		for _, one := range w.pending {
+			if err := w.apply(ctx, tx, one); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	w.pending = w.pending[:0]
+	select {
+	case w.index.written <- struct{}{}:
+	default:
+	}
+	return err
+}
+
+func (w *writer) apply(ctx context.Context, tx *sql.Tx, one change) error {
+	switch {
+	case one.after.name == "" && one.after.key == nil:
+		return doom(ctx, tx, one.before)
+	case one.before.id == 0:
+		return w.insert(ctx, tx, one)
+	}
+	after := one.after
+	after.id, after.state = one.before.id, w.stateOf(&after)
+	_, err := tx.ExecContext(ctx, "UPDATE entries SET kind = ?, size = ?, modified = ?, revision = ?, ref = ?, state = ?, why = '', tries = 0, "+
+		"due = CASE WHEN folder = 1 THEN due ELSE 0 END WHERE id = ?", after.kind, after.size, after.modified, after.revision, after.ref, after.state,
+		after.id)
+	if err != nil || after.folder {
+		return err
+	}
+	return forgetText(ctx, tx, &after) // until it is read again
+}
+
+// stateOf says whether the text of an entry is to be read.
+func (w *writer) stateOf(r *row) int {
+	if r.folder || !w.account.contents || !readable(r.name, r.kind, r.size) {
+		return textNone
+	}
+	return textDue
+}
+
+// readable reports whether the text of such an entry can be read.
+func readable(name string, kind store.Kind, size int64) bool {
+	return kind == store.KindDocument || kind == store.KindFile && plaintext.Reads(name) && size > 0 && size <= MostRead
+}
+
+// insert adds an entry. One that was moved here keeps what is known of it.
+func (w *writer) insert(ctx context.Context, tx *sql.Tx, one change) error {
+	after := one.after
+	if after.ref != "" {
+		moved, err := w.moved(ctx, tx, one)
+		if moved || err != nil {
+			return err
+		}
+	}
+	after.state = w.stateOf(&after)
+	result, err := tx.ExecContext(ctx, "INSERT INTO entries (account, parent, key, name, step, folder, kind, size, modified, revision, ref, state) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", w.account.id, one.parent, after.key, after.name, after.step, after.folder,
+		after.kind, after.size, after.modified, after.revision, after.ref, after.state)
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return err
+	}
+	if after.id, err = result.LastInsertId(); err != nil {
+		return err
+	}
+	return addNames(ctx, tx, &after)
+}
+
+func addNames(ctx context.Context, tx *sql.Tx, r *row) error {
+	name := strings.ToValidUTF8(r.name, "\ufffd")
+	if _, err := tx.ExecContext(ctx, "INSERT INTO words (rowid, name, text) VALUES (?, ?, '')", r.id, name); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, name) VALUES (?, ?)", r.id, name)
+	return err
+}
+
+// moved takes an entry along that has the provider's id of a new one: of a folder with
+// everything in it, of a file with its text if its content is the same.
+func (w *writer) moved(ctx context.Context, tx *sql.Tx, one change) (bool, error) {
+	var before row
+	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND folder = ? LIMIT 1", w.account.id,
+		one.after.ref, one.after.folder).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if before.parent == one.parent && bytes.Equal(before.key, one.after.key) {
+		return false, nil
+	}
+	if !before.folder && (before.size != one.after.size || before.revision != one.after.revision) {
+		return false, doom(ctx, tx, before)
+	}
+	_, err = tx.ExecContext(ctx, "UPDATE entries SET parent = ?, key = ?, name = ?, step = ?, modified = ? WHERE id = ?", one.parent, one.after.key,
+		one.after.name, one.after.step, one.after.modified, before.id)
+	if err != nil || before.name == one.after.name {
+		return err == nil, err
+	}
+	after := one.after
+	after.id = before.id
+	return true, w.rename(ctx, tx, &after)
+}
+
+// rename gives an entry another name in the indexes, and its text again.
+func (w *writer) rename(ctx context.Context, tx *sql.Tx, r *row) error {
+	text, err := keptText(ctx, tx, r.id)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, "DELETE FROM parts WHERE rowid = ?", r.id); err != nil {
+		return err
+	}
+	name := strings.ToValidUTF8(r.name, "\ufffd")
+	if _, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, name) VALUES (?, ?)", r.id, name); err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO words (rowid, name, text) VALUES (?, ?, ?)", r.id, name, text)
+	return err
+}
+
+// doom removes an entry. A folder is hidden at once with all that is in it, which is cleaned
+// up later.
+func doom(ctx context.Context, tx *sql.Tx, r row) error {
+	if r.folder {
+		_, err := tx.ExecContext(ctx, "UPDATE entries SET parent = ?, key = CAST(id AS BLOB), due = 0 WHERE id = ?", doomed, r.id)
+		return err
+	}
+	return erase(ctx, tx, r.id)
+}
+
+// erase removes an entry from all tables.
+func erase(ctx context.Context, tx *sql.Tx, id int64) error {
+	for _, statement := range []string{"DELETE FROM words WHERE rowid = ?", "DELETE FROM parts WHERE rowid = ?", "DELETE FROM texts WHERE id = ?",
+		"DELETE FROM entries WHERE id = ?"} {
+		if _, err := tx.ExecContext(ctx, statement, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// clean removes some of what is doomed, and reports whether there may be more.
+func (db *database) clean(ctx context.Context) (more bool, err error) {
+	var id int64
+	err = db.read.QueryRowContext(ctx, "SELECT id FROM entries WHERE parent = -1 LIMIT 1").Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, db.change(ctx, func(tx *sql.Tx) error {
+		rows, err := tx.QueryContext(ctx, "SELECT "+columns+" FROM entries WHERE account = (SELECT account FROM entries WHERE id = ?1) AND parent = ?1 LIMIT ?2",
+			id, batch)
+		if err != nil {
+			return err
+		}
+		found, err := scanRows(rows)
+		if err != nil {
+			return err
+		}
+		for _, one := range found {
+			if err := doom(ctx, tx, one); err != nil {
+				return err
+			}
+		}
+		if len(found) == batch {
+			return nil
+		}
+		return erase(ctx, tx, id)
+	})
+}
+
+// merge brings what is known of a folder up to date with its listing.
+func (w *writer) merge(ctx context.Context, parent int64, listing iter.Seq2[row, error]) error {
+	next, stop := iter.Pull2(w.index.db.children(ctx, w.account.id, parent))
+	defer stop()
+	known, err, ok := next()
+	for listed, failed := range listing {
+		if failed != nil {
+			return failed
+		}
+		for ok && err == nil && bytes.Compare(known.key, listed.key) < 0 {
+			if err := w.add(ctx, change{before: known, parent: parent}); err != nil {
+				return err
+			}
+			known, err, ok = next()
+		}
+		if err != nil {
+			return err
+		}
+		switch {
+		case !ok || !bytes.Equal(known.key, listed.key):
+			err := w.add(ctx, change{after: listed, parent: parent})
+			if err != nil {
+				return err
+			}
+			continue
+		case !known.same(&listed):
+			if err := w.add(ctx, change{before: known, after: listed, parent: parent}); err != nil {
+				return err
+			}
+		}
+		known, err, ok = next()
+	}
+	for ; ok; known, err, ok = next() {
+		if err != nil {
+			return err
+		}
+		if err := w.add(ctx, change{before: known, parent: parent}); err != nil {
+			return err
+		}
+	}
+	return w.flush(ctx)
+}
+
+// listedAt records that a folder was listed, and when it is due again.
+func (db *database) listedAt(ctx context.Context, id int64, due time.Time) error {
+	return db.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE entries SET due = ?, listed = 1 WHERE id = ?", due.Unix(), id)
+		return err
+	})
+}
