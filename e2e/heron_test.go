@@ -81,10 +81,10 @@ func (l *logged) String() string {
 }
 
 // start starts a service on a new data folder and a free port.
-func start(t *testing.T) *heron {
+func start(t *testing.T, args ...string) *heron {
 	t.Helper()
 	h := &heron{t: t, data: filepath.Join(t.TempDir(), "data"), listen: servertest.FreeAddress(t)}
-	h.serve()
+	h.serve(args...)
 	return h
 }
 
@@ -92,7 +92,7 @@ func start(t *testing.T) *heron {
 func (h *heron) serve(args ...string) {
 	h.t.Helper()
 	h.log = &logged{}
-	h.cmd = exec.Command(program, append([]string{"serve", "--data", h.data, "--listen", h.listen}, args...)...)
+	h.cmd = exec.Command(program, append([]string{"serve", "--data", h.data, "--listen", h.listen, "--search-sweep", "0"}, args...)...)
 	h.cmd.Env = append(os.Environ(), h.env...)
 	h.cmd.Stderr = h.log
 	out, err := h.cmd.StdoutPipe()

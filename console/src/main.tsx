@@ -47,6 +47,7 @@ const router = createBrowserRouter([
       { path: '/accounts/:name/edit', lazy: page(() => import('./accounts/EditPage'), 'EditPage') },
       { path: '/compare', lazy: page(() => import('./compare/ComparePage'), 'ComparePage') },
       { path: '/history', lazy: page(() => import('./history/HistoryPage'), 'HistoryPage') },
+      { path: '/search', lazy: page(() => import('./search/SearchPage'), 'SearchPage') },
       { path: '/survey', lazy: page(() => import('./survey/SurveyPage'), 'SurveyPage') },
       { path: '/jobs', element: <JobsPage /> },
       { path: '/jobs/:name', lazy: page(() => import('./jobs/JobPage'), 'JobPage') },

@@ -98,6 +98,9 @@ func (s *Server) askedOf(ctx context.Context, in *SearchInput) (asked index.Aske
 		if !address.IsRoot() && tree.Sees(ctx, address) == tree.Hidden {
 			return asked, store.Errorf(store.ErrNotFound, "there is no %s", address)
 		}
+		if _, err := s.Accounts.ID(ctx, address.Account); err != nil && !address.IsRoot() {
+			return asked, err
+		}
 		asked.In = append(asked.In, address)
 	}
 	for _, one := range in.Types {

@@ -93,7 +93,7 @@ func newBench(t *testing.T) *bench {
 func (b *bench) start() {
 	b.t.Helper()
 	x, err := index.Open(context.Background(), index.Options{Dir: b.dir, Tree: &tree.Tree{Accounts: b.linked}, Reader: plainReader{},
-		Accounts: b.linked.accounts, Sweep: time.Hour, Space: 1 << 30, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))})
+		Accounts: b.linked.accounts, Sweep: time.Hour, Space: 1 << 30, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -191,6 +191,8 @@ func TestSearch(t *testing.T) {
 	b.write(b.desk, "plan.csv", "weir;height\nWithy;2")
 	b.write(b.desk, "secret.txt", "locked")
 	b.write(b.archive, "reports/Weir report.pdf", "permit")
+	b.index.TouchedBelow(address(t, "/desk"))
+	b.index.TouchedBelow(address(t, "/archive"))
 	b.finds("permit", "/desk/Permits/Withy Weir permit.txt", "/desk/Permits/2025/old.md", "/desk/Permits")
 	b.finds("permit AND weir", "/desk/Permits/Withy Weir permit.txt")
 	b.finds("weir NOT withy", "/archive/reports/Weir report.pdf")
@@ -263,6 +265,7 @@ func (o only) MayChange(store.Address) bool { return false }
 func TestRebuilt(t *testing.T) {
 	b := newBench(t)
 	b.write(b.desk, "weir.txt", "fish")
+	b.index.TouchedAll("desk")
 	b.finds("fish", "/desk/weir.txt")
 	b.end()
 	b.start()

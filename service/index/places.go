@@ -100,4 +100,3 @@ func withStep(folder store.Address, r row) store.Address {
 	folder.Steps = steps
 	return folder
 }
-

@@ -140,7 +140,7 @@ func (w *worker) work(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		_ = w.pause(ctx, min(2*time.Since(begun), 5*time.Second)) // woken or not, the next is due
+		w.pause(ctx, min(2*time.Since(begun), 5*time.Second))
 	}
 	if w.index.options.Sweep == 0 && !all && len(below) == 0 {
 		return nil
@@ -155,8 +155,9 @@ func (w *worker) work(ctx context.Context) error {
 			return err
 		}
 		// Two thirds of the time are others'.
-		if err := w.pause(ctx, min(2*time.Since(begun), 5*time.Second)); err != nil {
-			return nil //nolint:nilerr // something has changed that is listed first, or it ends
+		w.pause(ctx, min(2*time.Since(begun), 5*time.Second))
+		if w.pending() {
+			return nil // what has changed is listed first
 		}
 	}
 	return nil
@@ -188,19 +189,14 @@ func (w *worker) dueBelow(ctx context.Context, steps []store.Step) error {
 	})
 }
 
-// errWoken says that something has changed that is listed first.
-var errWoken = errors.New("woken")
-
-func (w *worker) pause(ctx context.Context, d time.Duration) error {
+// pause waits, until it is woken or the context ends.
+func (w *worker) pause(ctx context.Context, d time.Duration) {
 	timer := time.NewTimer(d)
 	defer timer.Stop()
 	select {
 	case <-ctx.Done():
-		return ctx.Err()
 	case <-w.woken:
-		return errWoken
 	case <-timer.C:
-		return nil
 	}
 }
 

@@ -145,6 +145,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{name}/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set whether the names or also the contents of an account are searched */
+        put: operations["set-search"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{name}/speeds": {
         parameters: {
             query?: never;
@@ -174,6 +191,23 @@ export interface paths {
         put?: never;
         /** Suspend an account */
         post: operations["suspend-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/unread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List files whose contents cannot be searched, and why */
+        get: operations["list-unread"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1622,6 +1656,40 @@ export interface paths {
         put?: never;
         /** Read hours of the week as a grid, or a grid as hours */
         post: operations["read-week"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Find files by name and contents */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/search/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show how far the search index of each account has come */
+        get: operations["list-search-states"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3736,6 +3804,70 @@ export interface components {
             /** @enum {string} */
             kind: "reseal" | "rebuild";
         };
+        SearchHit: {
+            address: string;
+            /** @description A piece of the text in parts: every second part, from the second on, is a word that was searched for. */
+            excerpt?: string[];
+            kind: string;
+            /** Format: date-time */
+            modified?: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description In bytes; -1 is unknown.
+             */
+            size: number;
+        };
+        SearchResults: {
+            /** @description The search took longer than two seconds and was cut off. Use more words or filters. */
+            cut?: boolean;
+            hits: components["schemas"]["SearchHit"][];
+            /** @description Accounts that are not listed completely yet: more may be found later. */
+            listing?: string[];
+            /**
+             * Format: int64
+             * @description Entries that match the words, up to 10,000; before filters.
+             */
+            matches: number;
+            /** @description There are more matches than that. The newest come first, instead of the best. */
+            more?: boolean;
+            /** @description cursor of the next page; empty if this is the last. */
+            next?: string;
+        };
+        SearchSetting: {
+            /** @enum {string} */
+            search: "off" | "names" | "contents";
+        };
+        SearchState: {
+            account: string;
+            /**
+             * Format: int64
+             * @description Files whose contents are still to be read.
+             */
+            due: number;
+            /**
+             * Format: int64
+             * @description Files and folders.
+             */
+            entries: number;
+            /** @enum {string} */
+            search: "off" | "names" | "contents";
+            /**
+             * Format: int64
+             * @description Files whose contents are searched.
+             */
+            texts: number;
+            /**
+             * Format: int64
+             * @description Files whose contents cannot be read.
+             */
+            unread: number;
+            /**
+             * Format: int64
+             * @description Folders that are not listed yet.
+             */
+            waiting: number;
+        };
         Session: {
             /** @description User agent of the browser. */
             client?: string;
@@ -4210,6 +4342,18 @@ export interface components {
             address?: string;
             /** @description A new job; otherwise the job in the path. */
             job?: components["schemas"]["Spec"];
+        };
+        UnreadFile: {
+            address: string;
+            why: string;
+        };
+        UnreadFiles: {
+            files: components["schemas"]["UnreadFile"][];
+            /**
+             * Format: int64
+             * @description after of the next page.
+             */
+            next?: number;
         };
         Uploaded: {
             address: string;
@@ -4840,6 +4984,42 @@ export interface operations {
             };
         };
     };
+    "set-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SearchSetting"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-speeds": {
         parameters: {
             query?: never;
@@ -4926,6 +5106,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-unread": {
+        parameters: {
+            query?: {
+                /** @description next of the page before. */
+                after?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The account's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnreadFiles"];
+                };
             };
             /** @description Error */
             default: {
@@ -7972,6 +8188,85 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WeekHours"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query: {
+                /** @description Words, "phrases", AND, OR, NOT, parentheses, begin*. */
+                q: string;
+                /** @description Addresses of folders to look in; may be repeated. */
+                in?: string[];
+                /** @description Endings such as pdf, or documents, pictures, sound or film; may be repeated. */
+                type?: string[];
+                /** @description Kind of entry. */
+                kind?: "file" | "folder" | "document";
+                /** @description Changed since: 2026-01-01, or an age such as 30d or 1y. */
+                newer_than?: string;
+                /** @description Changed before. */
+                older_than?: string;
+                /** @description Larger than a size such as 10MiB. */
+                larger_than?: string;
+                /** @description Smaller than a size. */
+                smaller_than?: string;
+                /** @description Hits of a page. */
+                limit?: number;
+                /** @description next of the page before. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResults"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-search-states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchState"][];
                 };
             };
             /** @description Error */

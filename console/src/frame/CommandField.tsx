@@ -136,5 +136,7 @@ function useOffers(text: string, open: boolean): Offer[] {
     to: `/runs/${run.id}`,
   }))
   const named = (jobs.data?.jobs ?? []).map((job) => ({ key: `job ${job.name}`, text: job.name, note: `job, ${job.type}`, to: `/jobs/${job.name}` }))
-  return [...places, ...offered(may), ...named, ...accounts, ...found].filter((offer) => `${offer.text} ${offer.note}`.toLowerCase().includes(wanted)).slice(0, 12)
+  const matching = [...places, ...offered(may), ...named, ...accounts, ...found].filter((offer) => `${offer.text} ${offer.note}`.toLowerCase().includes(wanted)).slice(0, 11)
+  if (wanted === '') return matching
+  return [...matching, { key: 'search for', text: text.trim(), note: 'search names and contents', to: `/search?${new URLSearchParams({ q: text.trim() })}` }]
 }

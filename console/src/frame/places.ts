@@ -14,6 +14,7 @@ export const places: Place[] = [
 const actions: Place[] = [
   { key: 'job', text: 'Create a job', note: 'action', to: '/jobs/new', keys: 'c j', changes: true },
   { key: 'link', text: 'Link an account', note: 'action', to: '/accounts/link', keys: 'c a', changes: true },
+  { key: 'search', text: 'Search', note: 'files by name and contents', to: '/search', keys: 'c f' },
   { key: 'compare', text: 'Compare two folders', note: 'action', to: '/compare', keys: 'c c' },
   { key: 'survey', text: 'Survey a folder', note: 'action', to: '/survey', keys: 'c s' },
   { key: 'held', text: 'Held runs', note: 'runs that wait for a decision', to: '/runs?state=held' },
