@@ -8,7 +8,7 @@ import (
 
 // groups are the groups of commands in the help, with their commands.
 var groups = []struct{ id, title, commands string }{
-	{"files", "Files:", "ls stat cat search get put mkdir mv rm copy compare survey"},
+	{"files", "Files:", "ls stat cat search get put mkdir mv rm copy compare share survey"},
 	{"jobs", "Jobs and runs:", "job run history bandwidth notify"},
 	{"accounts", "Accounts:", "account provider"},
 	{"service", "Service:", "serve demo standin signin signout whoami token user audit"},
@@ -85,6 +85,11 @@ var examples = map[string]string{
 	"signin":              "heron signin http://127.0.0.1:8420",
 	"signout":             "heron signout",
 	"whoami":              "heron whoami",
+	"share list":          "heron share list",
+	"share show":          "heron share show LINK",
+	"share revoke":        "heron share revoke LINK",
+	"share on":            "heron share on",
+	"share off":           "heron share off",
 	"user list":           "heron user list",
 	"user show":           "heron user show surveyor",
 	"token list":          "heron token list",

@@ -31,6 +31,7 @@ import (
 	"deftheron/service/preview"
 	"deftheron/service/records"
 	"deftheron/service/runner"
+	"deftheron/service/share"
 )
 
 // Options are what a service is started with.
@@ -105,6 +106,7 @@ type Service struct {
 	hub           *live.Hub
 	audit         *access.Audit
 	index         *index.Index // nil for none
+	shares        *share.Links
 	server        *http.Server
 	measuring     *http.Server // the metrics, at an address of their own
 	listener      net.Listener
@@ -223,6 +225,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.shares = share.New(s.db, who, s.options.Log)
 	link, _ := who.NewLink(records.OwnerID, "")
 	s.SigninURL = s.URL + "/signin#" + link
 	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates})
@@ -232,7 +235,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	server := api.Server{
 		Access: who, Audit: s.audit, Passkeys: access.NewPasskeys(who), OpenID: openID, Accounts: linked, Tree: all, Recent: s.recent,
 		Data: s.options.Data, Scratch: scratch, Runner: s.runner,
-		Previews: previews, Index: s.index,
+		Previews: previews, Index: s.index, Shares: s.shares,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
@@ -320,6 +323,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	background.Go(func() { s.hub.Watch(watching, s.runner) })
 	background.Go(func() { s.linked.Watch(watching) })
 	background.Go(func() { s.keepIndex(watching) })
+	background.Go(func() { s.shares.Run(watching) })
 	background.Go(func() { s.linked.KeepUsage(watching) })
 	background.Go(func() { s.runner.Tidy(watching) })
 	background.Go(func() { s.runner.KeepRehearsals(watching) })

@@ -43,6 +43,12 @@ func CheckPassword(name, password string) error {
 	return nil
 }
 
+// Hash returns the hash of the password of a share link.
+func (a *Access) Hash(password string) string { return a.hashPassword(password) }
+
+// Matches reports whether the password of a share link has a hash.
+func (a *Access) Matches(password, hash string) bool { return a.matches(password, hash) }
+
 // hashPassword returns the text form of a new hash.
 func (a *Access) hashPassword(password string) string {
 	salt := make([]byte, saltSize)

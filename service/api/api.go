@@ -28,6 +28,7 @@ import (
 	"deftheron/service/preview"
 	"deftheron/service/records"
 	"deftheron/service/runner"
+	"deftheron/service/share"
 )
 
 // Server is what the API is made of.
@@ -63,6 +64,8 @@ type Server struct {
 	Scratch string
 	// Previews makes small pictures of files.
 	Previews *preview.Maker
+	// Shares are the share links.
+	Shares *share.Links
 	// Index finds files; nil if there is no search.
 	Index *index.Index
 	// Done is closed when the service ends.
@@ -75,6 +78,8 @@ type Server struct {
 
 	pager   *pager
 	streams streams
+	// shareTurns counts the requests of share links.
+	shareTurns shareTurns
 	// routes are the operations of the API by method and path.
 	routes map[string]string
 	// exchanges is how many links are being exchanged.
@@ -105,6 +110,9 @@ func (s *Server) Handler() http.Handler {
 	router.GET(contract.Root+"/survey", s.flow, s.surveyFolder)
 	router.POST(contract.Root+"/trials", s.try)
 	router.GET(contract.Root+"/audit/export", s.flow, s.exportAudit)
+	router.GET(SharePath+":token", s.flow, s.shared)
+	router.HEAD(SharePath+":token", s.flow, s.shared)
+	router.POST(SharePath+":token", s.shared)
 	router.GET(CallbackPath, s.callback)
 	router.GET(contract.Root+"/session/provider", s.beginProviderSignIn)
 	router.GET(ProviderCallbackPath, s.endProviderSignIn)

@@ -46,6 +46,12 @@ func (s *Server) readArchive(c *gin.Context) {
 			Remedy: "Give at least one as address=/account/folder."})
 		return
 	}
+	s.sendArchive(c, nodes, places)
+}
+
+// sendArchive answers with entries as one archive.
+func (s *Server) sendArchive(c *gin.Context, nodes []tree.Node, places []tree.Located) {
+	ctx := c.Request.Context()
 	name := nodes[0].Name
 	if len(nodes) > 1 {
 		name = fmt.Sprintf("%s and %d more", name, len(nodes)-1)

@@ -36,11 +36,17 @@ func (s *Server) readContent(c *gin.Context) {
 		s.readExport(c, node, located)
 		return
 	}
+	s.sendFile(c, node, located, c.Query("download") != "")
+}
+
+// sendFile answers with a file, or ranges of it.
+func (s *Server) sendFile(c *gin.Context, node tree.Node, located tree.Located, download bool) {
+	ctx := c.Request.Context()
 	kind, shows := typeOfContent(node.Name)
 	header := c.Writer.Header()
 	header.Set("Content-Type", kind)
 	header.Set("Content-Security-Policy", contentPolicy)
-	if c.Query("download") != "" || !shows {
+	if download || !shows {
 		header.Set("Content-Disposition", disposition(node.Name))
 	}
 	if node.Revision != "" {

@@ -65,7 +65,8 @@ func tooMany() *contract.Problem {
 
 // isContent reports whether a request brings content of any size.
 func isContent(r *http.Request) bool {
-	return r.Method == http.MethodPut && r.URL.Path == contract.Root+"/content"
+	return r.Method == http.MethodPut && r.URL.Path == contract.Root+"/content" ||
+		r.Method == http.MethodPost && strings.HasPrefix(r.URL.Path, SharePath)
 }
 
 // timed is a body that has to come in time. The deadline is lifted once it is there:

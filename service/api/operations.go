@@ -87,6 +87,7 @@ func (s *Server) register(api huma.API) {
 	s.registerArrivals(api)
 	s.registerPeopleTables(api)
 	s.registerSearch(api)
+	s.registerShareLinks(api)
 	s.registerHistory(api)
 	s.registerRehearsals(api)
 	s.registerNotifications(api)

@@ -75,6 +75,8 @@ var permissions = map[string]permission{
 	"list-speeds": look, "list-link-events": look, "show-sealing": look, "show-bandwidth": look, "show-runs-at-once": look,
 	"list-folder": look, "show-entry": look, "read-content": look, "read-preview": look, "read-archive": look, "compare": look,
 	"survey": look, "space": look, "list-causes": look, "list-jobs": look, "show-job": look, "show-job-file": look, "list-arrivals": look,
+	"list-share-links": look, "show-share-link": look, "make-share-link": changes, "revoke-share-link": changes,
+	"show-share-settings": look, "set-share-settings": fresh(owners),
 	"search": look, "list-search-states": look, "list-unread": look, "set-search": links,
 	"show-people": look, "read-people": look,
 	"list-rehearsals": look, "list-rehearsal-warnings": look, "list-runs": look, "show-run": look, "list-items": look,

@@ -25,7 +25,7 @@ import (
 const FileName = "search.db"
 
 // format is the version of the schema. A database of another one is built again.
-const format = 1
+const format = 2
 
 var schema = []string{
 	// An account's entries hang on its folder 0. due is when a folder is listed next, in
@@ -41,7 +41,6 @@ var schema = []string{
 	"CREATE INDEX entries_due ON entries (account, due) WHERE folder = 1 AND parent >= 0",
 	"CREATE INDEX entries_new ON entries (account) WHERE folder = 1 AND parent >= 0 AND listed = 0",
 	"CREATE INDEX entries_ref ON entries (account, ref) WHERE ref <> ''",
-	"CREATE INDEX entries_modified ON entries (modified) WHERE parent >= 0",
 	"CREATE INDEX entries_texts ON entries (state, due) WHERE state = 1",
 	"CREATE INDEX entries_unread ON entries (account, id) WHERE state = 3",
 	"CREATE INDEX entries_doomed ON entries (id) WHERE parent = -1",

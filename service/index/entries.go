@@ -191,14 +191,48 @@ func (w *writer) apply(ctx context.Context, tx *sql.Tx, one change) error {
 		return w.insert(ctx, tx, one)
 	}
 	after := one.after
-	after.id, after.state = one.before.id, w.stateOf(&after)
-	_, err := tx.ExecContext(ctx, "UPDATE entries SET kind = ?, size = ?, modified = ?, revision = ?, ref = ?, state = ?, why = '', tries = 0, "+
-		"due = CASE WHEN folder = 1 THEN due ELSE 0 END WHERE id = ?", after.kind, after.size, after.modified, after.revision, after.ref, after.state,
-		after.id)
-	if err != nil || after.folder {
+	if !after.folder { // it has another id, by its time, and its text is read again
+		if err := erase(ctx, tx, one.before.id); err != nil {
+			return err
+		}
+		after.ref = "" // nothing is taken along
+		if err := w.insert(ctx, tx, change{after: after, parent: one.before.parent}); err != nil || one.after.ref == "" {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE entries SET ref = ? WHERE account = ? AND parent = ? AND key = ?", one.after.ref, w.account.id,
+			one.before.parent, after.key)
 		return err
 	}
-	return forgetText(ctx, tx, &after) // until it is read again
+	_, err := tx.ExecContext(ctx, "UPDATE entries SET modified = ?, revision = ?, ref = ? WHERE id = ?", after.modified, after.revision, after.ref,
+		one.before.id)
+	return err
+}
+
+// An entry's id begins with the day on which it was changed, so that the newest have the
+// largest: the indexes yield those of a frequent word in that order at once. A day that is
+// full goes on in the next one.
+const idsOfDay = 1 << 14
+
+// nextID returns an id for an entry that was changed at a time, in seconds since 1970.
+func (x *Index) nextID(ctx context.Context, tx *sql.Tx, modified int64) (int64, error) {
+	for day := max(0, modified/86_400) + 1; ; day++ {
+		next, known := x.ids[day]
+		if !known {
+			err := tx.QueryRowContext(ctx, "SELECT coalesce(max(id) + 1, ?1) FROM entries WHERE id >= ?1 AND id < ?2", day*idsOfDay,
+				(day+1)*idsOfDay).Scan(&next)
+			if err != nil {
+				return 0, err
+			}
+			if len(x.ids) > 10_000 {
+				clear(x.ids)
+			}
+		}
+		if next < (day+1)*idsOfDay {
+			x.ids[day] = next + 1
+			return next, nil
+		}
+		x.ids[day] = next
+	}
 }
 
 // stateOf says whether the text of an entry is to be read.
@@ -224,16 +258,17 @@ func (w *writer) insert(ctx context.Context, tx *sql.Tx, one change) error {
 		}
 	}
 	after.state = w.stateOf(&after)
-	result, err := tx.ExecContext(ctx, "INSERT INTO entries (account, parent, key, name, step, folder, kind, size, modified, revision, ref, state) "+
-		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", w.account.id, one.parent, after.key, after.name, after.step, after.folder,
-		after.kind, after.size, after.modified, after.revision, after.ref, after.state)
+	var err error
+	if after.id, err = w.index.nextID(ctx, tx, after.modified); err != nil {
+		return err
+	}
+	result, err := tx.ExecContext(ctx, "INSERT INTO entries (id, account, parent, key, name, step, folder, kind, size, modified, revision, ref, state) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", after.id, w.account.id, one.parent, after.key, after.name, after.step,
+		after.folder, after.kind, after.size, after.modified, after.revision, after.ref, after.state)
 	if err != nil {
 		return err
 	}
 	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return err
-	}
-	if after.id, err = result.LastInsertId(); err != nil {
 		return err
 	}
 	return addNames(ctx, tx, &after)
@@ -319,7 +354,7 @@ func (db *database) clean(ctx context.Context) (more bool, err error) {
 	var id int64
 	err = db.read.QueryRowContext(ctx, "SELECT id FROM entries WHERE parent = -1 LIMIT 1").Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return false, nil
+		return db.tidy(ctx)
 	}
 	if err != nil {
 		return false, err
@@ -343,6 +378,27 @@ func (db *database) clean(ctx context.Context) (more bool, err error) {
 			return nil
 		}
 		return erase(ctx, tx, id)
+	})
+}
+
+// tidy merges some of the pieces that the indexes were written in, which makes them smaller
+// and faster, and reports whether there may be more.
+func (db *database) tidy(ctx context.Context) (more bool, err error) {
+	return more, db.change(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"words", "parts"} {
+			var before, after int64
+			if err := tx.QueryRowContext(ctx, "SELECT total_changes()").Scan(&before); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO "+table+" ("+table+", rank) VALUES ('merge', 100)"); err != nil {
+				return err
+			}
+			if err := tx.QueryRowContext(ctx, "SELECT total_changes()").Scan(&after); err != nil {
+				return err
+			}
+			more = more || after-before >= 2 // as FTS5's documentation says
+		}
+		return nil
 	})
 }
 

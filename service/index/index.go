@@ -41,6 +41,7 @@ type Index struct {
 	db      *database
 	tree    *tree.Tree
 	full    atomic.Bool
+	ids     map[int64]int64 // the next id of a day, for who writes
 
 	mu      sync.Mutex
 	workers map[int64]*worker // by account
@@ -73,7 +74,7 @@ func Open(ctx context.Context, options Options) (*Index, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Index{options: options, db: db, tree: options.Tree, workers: map[int64]*worker{}, resync: make(chan struct{}, 1),
+	return &Index{options: options, db: db, tree: options.Tree, workers: map[int64]*worker{}, ids: map[int64]int64{}, resync: make(chan struct{}, 1),
 		written: make(chan struct{}, 1)}, nil
 }
 
@@ -207,8 +208,12 @@ func (x *Index) addAccount(ctx context.Context, one Account) error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO entries (account, parent, key, name, folder, kind, size, modified, revision, ref) VALUES "+
-			"(?, 0, '', '', 1, ?, 0, 0, '', '')", id, store.KindFolder)
+		root, err := x.nextID(ctx, tx, 0)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO entries (id, account, parent, key, name, folder, kind, size, modified, revision, ref) VALUES "+
+			"(?, ?, 0, '', '', 1, ?, 0, 0, '', '')", root, id, store.KindFolder)
 		return err
 	})
 }

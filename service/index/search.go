@@ -46,10 +46,8 @@ type Asked struct {
 
 // Cursor is where a page ended.
 type Cursor struct {
-	Ranked   bool  `json:"r,omitempty"`
-	At       int   `json:"n,omitempty"` // of those ranked
-	Modified int64 `json:"m,omitempty"` // of the newest first
-	ID       int64 `json:"i,omitempty"`
+	At int   `json:"n,omitempty"` // of those ranked
+	ID int64 `json:"i,omitempty"` // of the newest first
 }
 
 // Hit is one entry that was found.
@@ -76,12 +74,6 @@ type Results struct {
 	Cut bool
 }
 
-// candidate is an entry that matches the query.
-type candidate struct {
-	id   int64
-	rank float64
-}
-
 // Search looks for files. What the scope of the context hides is not found.
 func (x *Index) Search(ctx context.Context, asked Asked) (Results, error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
@@ -104,12 +96,14 @@ type search struct {
 
 func (s *search) run(ctx context.Context) (Results, error) {
 	if s.asked.After.ID == 0 {
-		all, more, err := s.candidates(ctx)
+		found, err := s.count(ctx)
 		if err != nil {
 			return Results{}, err
 		}
-		if !more {
-			return s.ranked(ctx, all)
+		if found <= MostRanked {
+			results, err := s.ranked(ctx)
+			results.Found = found
+			return results, err
 		}
 	}
 	results, err := s.newest(ctx)
@@ -117,135 +111,156 @@ func (s *search) run(ctx context.Context) (Results, error) {
 	return results, err
 }
 
-// candidates returns what matches the query, best first. more says that there is too much to
-// be ranked.
-func (s *search) candidates(ctx context.Context) (all []candidate, more bool, err error) {
-	ranks := map[int64]float64{}
-	collect := func(statement, match string) error {
-		rows, err := s.db.read.QueryContext(ctx, statement, match, MostRanked+1)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var one candidate
-			if err := rows.Scan(&one.id, &one.rank); err != nil {
-				return err
-			}
-			ranks[one.id] = min(ranks[one.id], one.rank)
-		}
-		return rows.Err()
-	}
-	if match := s.asked.Query.Match(); match != "" {
-		n, err := s.count(ctx, match)
-		if err != nil || n > MostRanked {
-			return nil, true, err
-		}
-		// A word in the name counts ten times as much as one in the text.
-		if err := collect("SELECT rowid, bm25(words, 10.0, 1.0) FROM words WHERE words MATCH ? LIMIT ?", match); err != nil {
-			return nil, false, err
-		}
-	}
-	if parts, ok := s.asked.Query.Parts(); ok {
-		if err := collect("SELECT rowid, 0.0 FROM parts WHERE parts MATCH ? LIMIT ?", parts); err != nil {
-			return nil, false, err
-		}
-	}
-	if len(ranks) > MostRanked {
-		return nil, true, nil
-	}
-	all = make([]candidate, 0, len(ranks))
-	for id, rank := range ranks {
-		all = append(all, candidate{id, rank})
-	}
-	slices.SortFunc(all, func(a, b candidate) int { return cmp.Or(cmp.Compare(a.rank, b.rank), cmp.Compare(b.id, a.id)) })
-	return all, false, nil
+// matches returns what is looked for in the index of words, and in that of parts of names;
+// each is empty if it finds nothing.
+func (s *search) matches() (words, parts string) {
+	parts, _ = s.asked.Query.Parts()
+	return s.asked.Query.Match(), parts
 }
 
-// count returns how many match, as far as they are ranked.
-func (s *search) count(ctx context.Context, match string) (n int, err error) {
-	return n, s.db.read.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT rowid FROM words WHERE words MATCH ? LIMIT ?)", match,
-		MostRanked+1).Scan(&n)
-}
-
-// ranked returns a page of candidates.
-func (s *search) ranked(ctx context.Context, all []candidate) (Results, error) {
-	results := Results{Found: len(all)}
-	for at := min(s.asked.After.At, len(all)); at < len(all); at++ {
-		hit, ok, err := s.hit(ctx, all[at].id)
-		if err != nil {
-			return results, err
-		}
-		if !ok {
+// count returns how many match, as far as they are ranked. What matches in both indexes
+// counts once for the larger of the two.
+func (s *search) count(ctx context.Context) (most int, err error) {
+	words, parts := s.matches()
+	for table, match := range map[string]string{"words": words, "parts": parts} {
+		if match == "" {
 			continue
 		}
-		if len(results.Hits) == s.asked.Most {
-			results.Next = &Cursor{Ranked: true, At: at}
-			break
+		n := 0
+		if err := s.db.read.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT rowid FROM "+table+" WHERE "+table+" MATCH ? LIMIT ?)", match,
+			MostRanked+1).Scan(&n); err != nil {
+			return 0, err
 		}
-		results.Hits = append(results.Hits, hit)
+		most = max(most, n)
 	}
-	return results, nil
+	return most, nil
 }
 
-// newest returns a page of what matches, by the time of change: the entries are looked at
-// from the newest on, as many match.
-func (s *search) newest(ctx context.Context) (results Results, err error) {
-	const page = 500
-	match := s.asked.Query.Match()
-	parts, byParts := s.asked.Query.Parts()
-	after := s.asked.After
-	if after.ID == 0 {
-		after.Modified = 1<<62 - 1
+// ids returns what a statement yields.
+func (s *search) ids(ctx context.Context, statement string, arguments ...any) (all []int64, err error) {
+	rows, err := s.db.read.QueryContext(ctx, statement, arguments...)
+	if err != nil {
+		return nil, err
 	}
-	var tests []string
-	var arguments []any
-	if match != "" {
-		tests, arguments = append(tests, "EXISTS (SELECT 1 FROM words WHERE words MATCH ? AND words.rowid = e.id)"), append(arguments, match)
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		all = append(all, id)
 	}
-	if byParts {
-		tests, arguments = append(tests, "EXISTS (SELECT 1 FROM parts WHERE parts MATCH ? AND parts.rowid = e.id)"), append(arguments, parts)
+	return all, rows.Err()
+}
+
+// best returns the best matches, up to a number, and whether there may be more: first by
+// words, of which one in the name counts ten times as much as one in the text, then by parts
+// of names.
+func (s *search) best(ctx context.Context, most int) (all []int64, more bool, err error) {
+	words, parts := s.matches()
+	if words != "" {
+		all, err = s.ids(ctx, "SELECT rowid FROM words WHERE words MATCH ? AND rank MATCH 'bm25(10.0, 1.0)' ORDER BY rank LIMIT ?", words, most)
+		if err != nil || len(all) == most || parts == "" {
+			return all, len(all) == most, err
+		}
 	}
-	statement := "SELECT e.id, e.modified, (" + strings.Join(tests, " OR ") + ") FROM entries e WHERE e.parent >= 0 AND (e.modified, e.id) < (?, ?) " +
-		"ORDER BY e.modified DESC, e.id DESC LIMIT ?"
-	for {
-		rows, err := s.db.read.QueryContext(ctx, statement, append(slices.Clone(arguments), after.Modified, after.ID, page)...)
+	if parts == "" {
+		return all, false, nil
+	}
+	byParts, err := s.ids(ctx, "SELECT rowid FROM parts WHERE parts MATCH ? ORDER BY rowid DESC LIMIT ?", parts, most)
+	known := make(map[int64]bool, len(all))
+	for _, id := range all {
+		known[id] = true
+	}
+	for _, id := range byParts {
+		if !known[id] {
+			all = append(all, id)
+		}
+	}
+	return all, len(byParts) == most, err
+}
+
+// ranked returns a page of the best matches. With filters that let few through, more of them
+// are looked at.
+func (s *search) ranked(ctx context.Context) (results Results, err error) {
+	at := s.asked.After.At
+	for most := 500 + 2*at; ; most *= 4 {
+		all, more, err := s.best(ctx, most)
 		if err != nil {
 			return results, err
 		}
-		var matching []Cursor
-		n := 0
-		for rows.Next() {
-			var matches bool
-			if err := rows.Scan(&after.ID, &after.Modified, &matches); err != nil {
-				rows.Close()
-				return results, err
-			}
-			if n++; matches {
-				matching = append(matching, after)
-			}
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-			return results, err
-		}
-		for _, one := range matching {
-			hit, ok, err := s.hit(ctx, one.ID)
+		for ; at < len(all); at++ {
+			hit, ok, err := s.hit(ctx, all[at])
 			if err != nil {
 				return results, err
 			}
 			if !ok {
 				continue
 			}
-			results.Hits = append(results.Hits, hit)
 			if len(results.Hits) == s.asked.Most {
-				results.Next = &Cursor{Modified: one.Modified, ID: one.ID}
+				results.Next = &Cursor{At: at}
 				return results, nil
 			}
+			results.Hits = append(results.Hits, hit)
 		}
-		if n < page {
+		if !more {
 			return results, nil
 		}
 	}
+}
+
+// newest returns a page of what matches, the largest ids first, which are the newest.
+func (s *search) newest(ctx context.Context) (results Results, err error) {
+	before := s.asked.After.ID
+	if before == 0 {
+		before = 1<<62 - 1
+	}
+	for {
+		ids, err := s.idsBefore(ctx, before)
+		if err != nil {
+			return results, err
+		}
+		for _, id := range ids {
+			hit, ok, err := s.hit(ctx, id)
+			if err != nil {
+				return results, err
+			}
+			if before = id; !ok {
+				continue
+			}
+			results.Hits = append(results.Hits, hit)
+			if len(results.Hits) == s.asked.Most {
+				results.Next = &Cursor{ID: id}
+				return results, nil
+			}
+		}
+		if len(ids) == 0 {
+			return results, nil
+		}
+	}
+}
+
+// idsBefore returns some ids of what matches below one, the largest first.
+func (s *search) idsBefore(ctx context.Context, before int64) (all []int64, err error) {
+	const page = 200
+	complete := int64(0) // from it on, all are there
+	words, parts := s.matches()
+	for table, match := range map[string]string{"words": words, "parts": parts} {
+		if match == "" {
+			continue
+		}
+		ids, err := s.ids(ctx, "SELECT rowid FROM "+table+" WHERE "+table+" MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?", match, before, page)
+		if err != nil {
+			return nil, err
+		}
+		if len(ids) == page {
+			complete = max(complete, ids[page-1])
+		}
+		all = append(all, ids...)
+	}
+	all = slices.DeleteFunc(all, func(id int64) bool { return id < complete })
+	slices.SortFunc(all, func(a, b int64) int { return cmp.Compare(b, a) })
+	return slices.Compact(all), nil
 }
 
 // hit returns an entry, if the filters and the scope of the context let it through.

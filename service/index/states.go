@@ -101,3 +101,26 @@ func (x *Index) Unreads(ctx context.Context, name string, after int64, most int)
 	}
 	return all, next, nil
 }
+
+// Sizes say what the index takes, in bytes.
+type Sizes struct {
+	Text  int64 // that was read
+	Kept  int64 // compressed, for excerpts
+	Words int64 // of the index of words, names included
+	Parts int64 // of the index of parts of names
+	File  int64
+}
+
+// Sizes returns what the index takes; what cannot be told is 0.
+func (x *Index) Sizes(ctx context.Context) (sizes Sizes) {
+	for statement, to := range map[string]*int64{
+		"SELECT coalesce(sum(length), 0) FROM texts": &sizes.Text, "SELECT coalesce(sum(length(kept)), 0) FROM texts": &sizes.Kept,
+		"SELECT coalesce(sum(length(block)), 0) FROM words_data": &sizes.Words, "SELECT coalesce(sum(length(block)), 0) FROM parts_data": &sizes.Parts,
+	} {
+		if err := x.db.read.QueryRowContext(ctx, statement).Scan(to); err != nil {
+			*to = 0
+		}
+	}
+	sizes.File, _ = x.db.size(ctx)
+	return sizes
+}

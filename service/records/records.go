@@ -233,7 +233,8 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	migration("0024-store-locks", []string{"ALTER TABLE history ADD COLUMN enforced INTEGER NOT NULL DEFAULT 0"}),
 	migration("0025-people", peopleSchema),
 	migration("0026-share-lists", sharesSchema),
-	migration("0027-search", []string{"ALTER TABLE accounts ADD COLUMN search TEXT NOT NULL DEFAULT ''"})}
+	migration("0027-search", []string{"ALTER TABLE accounts ADD COLUMN search TEXT NOT NULL DEFAULT ''"}),
+	migration("0028-share-links", shareLinksSchema)}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {

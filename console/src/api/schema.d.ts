@@ -1851,6 +1851,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/share-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List share links: one's own, or all for an owner */
+        get: operations["list-share-links"];
+        put?: never;
+        /** Make a link for somebody without an account */
+        post: operations["make-share-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/share-links/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a share link and its latest uses */
+        get: operations["show-share-link"];
+        put?: never;
+        post?: never;
+        /** End a share link at once */
+        delete: operations["revoke-share-link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/share-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show whether share links are switched on */
+        get: operations["show-share-settings"];
+        /** Switch share links on or off */
+        put: operations["set-share-settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/signin-links": {
         parameters: {
             query?: never;
@@ -2903,6 +2957,48 @@ export interface components {
             /** @enum {string} */
             outcome: "made" | "changed" | "unchanged";
         };
+        MadeShareLink: {
+            address: string;
+            /** @description The user who made it, whose grants it has. */
+            by: string;
+            /**
+             * Format: int64
+             * @description Bytes that were sent to it.
+             */
+            bytes?: number;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires?: string;
+            id: string;
+            /**
+             * Format: int64
+             * @description In bytes.
+             */
+            largest_file?: number;
+            mode: string;
+            /** Format: int64 */
+            most_bytes?: number;
+            /** Format: int64 */
+            most_uses?: number;
+            note?: string;
+            /** @description Whether it asks for a password. */
+            password: boolean;
+            /**
+             * @description Whether it opens anything.
+             * @enum {string}
+             */
+            state: "active" | "expired" | "revoked" | "used-up";
+            /** @description It is not shown again. */
+            url: string;
+            /**
+             * Format: date-time
+             * @description When it was opened last.
+             */
+            used?: string;
+            /** Format: int64 */
+            uses: number;
+        };
         MadeToken: {
             /** Format: date-time */
             created: string;
@@ -3042,6 +3138,30 @@ export interface components {
              * @description Seed of the choice; any unless given.
              */
             seed?: number;
+        };
+        NewShareLink: {
+            /** @description File or folder; a folder for the mode drop-off. */
+            address: string;
+            /** @description How long the link is good: 7d, 8w, 6mo; 30d unless given, a year at most. */
+            for?: string;
+            /** @description drop-off: the largest file, such as 500MiB; 2GiB unless given. */
+            largest_file?: string;
+            /**
+             * @description view: to look at; download (the default): also to download; drop-off: to send files to a folder, without seeing what is in it.
+             * @enum {string}
+             */
+            mode?: "view" | "download" | "drop-off";
+            /** @description drop-off: how much may be sent in all; 20GiB unless given. */
+            most_bytes?: string;
+            /**
+             * Format: int64
+             * @description How often the link can be opened; 0 is without a limit.
+             */
+            most_uses?: number;
+            /** @description For whom the link is. */
+            note?: string;
+            /** @description At least 8 characters. */
+            password?: string;
         };
         NewToken: {
             /** @description The token. It is also in owner.token of the data folder, and nowhere else. */
@@ -3888,6 +4008,62 @@ export interface components {
             /** @description The user's name. */
             user: string;
         };
+        ShareLink: {
+            address: string;
+            /** @description The user who made it, whose grants it has. */
+            by: string;
+            /**
+             * Format: int64
+             * @description Bytes that were sent to it.
+             */
+            bytes?: number;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires?: string;
+            id: string;
+            /**
+             * Format: int64
+             * @description In bytes.
+             */
+            largest_file?: number;
+            mode: string;
+            /** Format: int64 */
+            most_bytes?: number;
+            /** Format: int64 */
+            most_uses?: number;
+            note?: string;
+            /** @description Whether it asks for a password. */
+            password: boolean;
+            /**
+             * @description Whether it opens anything.
+             * @enum {string}
+             */
+            state: "active" | "expired" | "revoked" | "used-up";
+            /**
+             * Format: date-time
+             * @description When it was opened last.
+             */
+            used?: string;
+            /** Format: int64 */
+            uses: number;
+        };
+        ShareSettings: {
+            enabled: boolean;
+        };
+        ShareUse: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes?: number;
+            client?: string;
+            from: string;
+            name?: string;
+            /** Format: int64 */
+            times: number;
+            /** @enum {string} */
+            what: "opened" | "download" | "archive" | "upload" | "refused";
+        };
         Shares: {
             /** Format: double */
             limit: number;
@@ -4383,6 +4559,47 @@ export interface components {
             /** @description Accounts: linked, unreachable or sign-in-expired. */
             state?: string;
             verification: string;
+        };
+        UsedShareLink: {
+            address: string;
+            /** @description The user who made it, whose grants it has. */
+            by: string;
+            /**
+             * Format: int64
+             * @description Bytes that were sent to it.
+             */
+            bytes?: number;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires?: string;
+            id: string;
+            /**
+             * Format: int64
+             * @description In bytes.
+             */
+            largest_file?: number;
+            latest: components["schemas"]["ShareUse"][];
+            mode: string;
+            /** Format: int64 */
+            most_bytes?: number;
+            /** Format: int64 */
+            most_uses?: number;
+            note?: string;
+            /** @description Whether it asks for a password. */
+            password: boolean;
+            /**
+             * @description Whether it opens anything.
+             * @enum {string}
+             */
+            state: "active" | "expired" | "revoked" | "used-up";
+            /**
+             * Format: date-time
+             * @description When it was opened last.
+             */
+            used?: string;
+            /** Format: int64 */
+            uses: number;
         };
         User: {
             /** @description The user needs a one-time code. */
@@ -8597,6 +8814,192 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-share-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareLink"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-share-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewShareLink"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeShareLink"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-share-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The link's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsedShareLink"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "revoke-share-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The link's id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-share-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareSettings"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-share-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShareSettings"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareSettings"];
+                };
             };
             /** @description Error */
             default: {
