@@ -63,6 +63,7 @@ const router = createBrowserRouter([
           { path: 'users', lazy: page(() => import('./settings/UsersPage'), 'UsersPage') },
           { path: 'audit', lazy: page(() => import('./settings/AuditPage'), 'AuditPage') },
           { path: 'signin', lazy: page(() => import('./settings/YourSignin'), 'YourSignin') },
+          { path: 'shares', lazy: page(() => import('./settings/SharesPage'), 'SharesPage') },
           { path: 'tokens', lazy: page(() => import('./settings/TokensPage'), 'TokensPage') },
           { path: 'sessions', lazy: page(() => import('./settings/SettingsPage'), 'SessionsPage') },
           { path: 'about', lazy: page(() => import('./settings/SettingsPage'), 'AboutPage') },

@@ -78,6 +78,7 @@ func (s *Server) shared(c *gin.Context) {
 	header := c.Writer.Header()
 	header.Set("Cache-Control", "no-store")
 	header.Set("X-Robots-Tag", "noindex")
+	header.Set("Referrer-Policy", "same-origin") // browsers say no origin of a form without
 	from := visitorOf(c.Request).From
 	if !s.sameOrigin(c.Request) {
 		s.sharePage(c, http.StatusForbidden, share.Page{Title: "Not allowed", Say: "The request comes from a page elsewhere.", Failed: true})

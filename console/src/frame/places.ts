@@ -26,6 +26,7 @@ const actions: Place[] = [
   { key: 'users', text: 'Users and grants', note: 'settings', to: '/settings/users' },
   { key: 'audit', text: 'Audit log', note: 'settings', to: '/settings/audit' },
   { key: 'signin', text: 'Your password, codes and passkeys', note: 'settings', to: '/settings/signin' },
+  { key: 'shares', text: 'Share links', note: 'settings', to: '/settings/shares' },
   { key: 'tokens', text: 'Tokens for programs', note: 'settings', to: '/settings/tokens' },
   { key: 'about', text: 'About this service', note: 'settings', to: '/settings/about' },
   { key: 'email', text: 'Email notifications', note: 'settings', to: '/settings/notifications' },

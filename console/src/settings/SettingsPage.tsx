@@ -18,6 +18,7 @@ const pages = [
   { to: '/settings/users', title: 'Users', owner: true },
   { to: '/settings/audit', title: 'Audit log', owner: true },
   { to: '/settings/signin', title: 'Your sign-in' },
+  { to: '/settings/shares', title: 'Share links' },
   { to: '/settings/tokens', title: 'Tokens' },
   { to: '/settings/sessions', title: 'Sign-ins' },
   { to: '/accounts/providers', title: 'Providers' },
