@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
@@ -56,7 +57,8 @@ func (l *library) List(_ context.Context, folder store.Folder) iter.Seq2[store.E
 				ending = "txt"
 			}
 			name := fmt.Sprintf("%04d %s %s %07d.%s", i, l.word(random), l.word(random), n, ending)
-			if !yield(store.Entry{Name: name, Kind: store.KindFile, Size: 5000, Revision: "1", Modified: time.Unix(int64(1_600_000_000+n*37%100_000_000), 0)},
+			if !yield(store.Entry{Name: name, Kind: store.KindFile, Size: 5000, Revision: "1",
+				Modified: time.Unix(int64(1_600_000_000+n*37%100_000_000), 0)},
 				nil) {
 				return
 			}
@@ -122,7 +124,8 @@ func TestBenchSearch(t *testing.T) {
 	}
 	l.prose = prose(t)
 	dir := t.TempDir()
-	x, err := index.Open(t.Context(), index.Options{Dir: dir, Tree: &places.Tree{Accounts: oneAccount{l}}, Reader: asIs{}, Sweep: 240 * time.Hour,
+	x, err := index.Open(t.Context(), index.Options{Dir: dir, Tree: &places.Tree{Accounts: oneAccount{l}}, Reader: asIs{},
+		Sweep: 240 * time.Hour,
 		Accounts: func(context.Context) ([]index.Account, error) {
 			return []index.Account{{Link: "1", Name: "library", Contents: true}}, nil
 		}, Space: 8 << 30, Log: slog.New(slog.DiscardHandler)})
@@ -152,10 +155,12 @@ func TestBenchSearch(t *testing.T) {
 	cancel()
 	running.Wait()
 	defer x.Close()
-	figure(fmt.Sprintf("search: private memory while %d names and %d texts are added", l.folders*inFolder, l.texts), "≤ 100 MiB", float64(peak)/(1<<20), "MiB", peak <= 100<<20)
+	figure(fmt.Sprintf("search: private memory while %d names and %d texts are added", l.folders*inFolder, l.texts), "≤ 100 MiB",
+		float64(peak)/(1<<20), "MiB", peak <= 100<<20)
 
 	sizes := x.Sizes(t.Context())
-	figure("search: index of words in texts, of the text", "≤ 0.40", float64(sizes.Words)/float64(sizes.Text), "", sizes.Words*10 <= sizes.Text*4)
+	figure("search: index of words in texts, of the text", "≤ 0.40", float64(sizes.Words)/float64(sizes.Text), "",
+		sizes.Words*10 <= sizes.Text*4)
 	figure("search: kept text, of the text", "≤ 0.40", float64(sizes.Kept)/float64(sizes.Text), "", sizes.Kept*10 <= sizes.Text*4)
 
 	for _, one := range []struct {
@@ -186,7 +191,8 @@ func TestBenchSearch(t *testing.T) {
 		}
 		slices.Sort(times)
 		p95 := times[len(times)*95/100]
-		figure(fmt.Sprintf("search: %s, 95th percentile (median %.1f ms)", one.what, times[len(times)/2]), fmt.Sprintf("≤ %.0f ms", one.most), p95, "ms",
+		figure(fmt.Sprintf("search: %s, 95th percentile (median %.1f ms)", one.what, times[len(times)/2]), fmt.Sprintf("≤ %.0f ms", one.most),
+			p95, "ms",
 			p95 <= one.most)
 	}
 }
@@ -195,7 +201,11 @@ func TestBenchSearch(t *testing.T) {
 func prose(t *testing.T) string {
 	t.Helper()
 	var all strings.Builder
-	err := filepath.WalkDir(filepath.Join(runtime.GOROOT(), "src"), func(path string, entry fs.DirEntry, err error) error {
+	root, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = filepath.WalkDir(filepath.Join(strings.TrimSpace(string(root)), "src"), func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.Contains(path, "testdata") || all.Len() > 40<<20 {
 			return err
 		}

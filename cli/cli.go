@@ -211,7 +211,8 @@ func (a *app) root() *cobra.Command {
 		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.user(), a.audit(), a.account(), a.provider(),
 		a.ls(), a.stat(), a.cat(),
 		a.get(), a.put(),
-		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.search(), a.share(), a.survey(), a.job(), a.run(), a.history(), a.notify(), a.bandwidth(), a.version(),
+		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.search(), a.share(), a.survey(), a.job(), a.run(), a.history(), a.notify(),
+		a.bandwidth(), a.version(),
 	)
 	group(root)
 	return root

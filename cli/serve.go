@@ -48,7 +48,8 @@ func (a *app) serve() *cobra.Command {
 	flags.Var(keepFor{&options.KeepHistory}, "keep-history",
 		"how long versions are kept below .heron/history of accounts: 30d, 8w, 6mo, 2y or forever")
 	flags.Var(keepFor{&options.KeepAudit}, "keep-audit", "how long the audit log is kept: 30d, 8w, 6mo, 2y or forever")
-	flags.DurationVar(&options.SearchSweep, "search-sweep", 24*time.Hour, "how often all accounts are listed again for the search index; 0 for "+
+	flags.DurationVar(&options.SearchSweep, "search-sweep", 24*time.Hour, "how often all accounts are listed again for the search index; 0 "+
+		"for "+
 		"never")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false,
 		"if the key file is lost: create a new key and delete all secrets of accounts")

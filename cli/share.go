@@ -13,7 +13,8 @@ import (
 
 func (a *app) share() *cobra.Command {
 	return nouns("share", "Make links for people without an account, and end them", a.shareCreate(), a.shareList(), a.shareShow(),
-		a.shareRevoke(), a.shareSwitch("on", "Switch share links on", true), a.shareSwitch("off", "Switch share links off; those that are there open nothing then", false))
+		a.shareRevoke(), a.shareSwitch("on", "Switch share links on", true), a.shareSwitch("off",
+			"Switch share links off; those that are there open nothing then", false))
 }
 
 func (a *app) shareCreate() *cobra.Command {
@@ -58,7 +59,8 @@ func (a *app) shareCreate() *cobra.Command {
 	flags.StringVar(&asked.LargestFile, "largest", "", "drop-off: the largest file (default 2GiB)")
 	flags.StringVar(&asked.MostBytes, "total", "", "drop-off: how much may be sent in all (default 20GiB)")
 	flags.StringVar(&asked.Note, "note", "", "for whom the link is")
-	_ = command.RegisterFlagCompletionFunc("mode", cobra.FixedCompletions([]string{"view", "download", "drop-off"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = command.RegisterFlagCompletionFunc("mode", cobra.FixedCompletions([]string{"view", "download", "drop-off"},
+		cobra.ShellCompDirectiveNoFileComp))
 	return command
 }
 
@@ -131,7 +133,8 @@ func (a *app) printShareLink(link contract.UsedShareLink) {
 	if link.Password {
 		password = "with a password"
 	}
-	fmt.Fprintf(a.out, "%s, %s, made by %s at %s, good until %s\n", link.Mode, password, format.Plain(link.By), when(&link.Created), when(link.Expires))
+	fmt.Fprintf(a.out, "%s, %s, made by %s at %s, good until %s\n", link.Mode, password, format.Plain(link.By), when(&link.Created),
+		when(link.Expires))
 	if link.Note != "" {
 		fmt.Fprintln(a.out, format.Plain(link.Note))
 	}

@@ -56,8 +56,11 @@ var permissions = map[string]expected{
 		in, in}, "compare": lookAt,
 	"survey": lookAt, "show-history": lookAt,
 	"show-account": lookAt, "show-account-usage": lookAt, "list-speeds": lookAt, "show-sealing": lookAt,
-	"list-share-links": anybody, "show-share-settings": anybody, "show-share-link": {nobody, hidden, hidden, hidden, hidden, hidden}, "make-share-link": {nobody, noRole, hidden, noRole, seen, seen},
-	"revoke-share-link": {nobody, noRole, hidden, noRole, hidden, hidden}, "set-share-settings": own, "search": anybody, "list-search-states": anybody, "list-unread": lookAt, "set-search": changeAt, "show-people": lookAt, "show-job": lookAt, "show-job-file": lookAt, "list-arrivals": lookAt, "list-rehearsals": lookAt,
+	"list-share-links": anybody, "show-share-settings": anybody, "show-share-link": {nobody, hidden, hidden, hidden, hidden, hidden},
+	"make-share-link":   {nobody, noRole, hidden, noRole, seen, seen},
+	"revoke-share-link": {nobody, noRole, hidden, noRole, hidden, hidden}, "set-share-settings": own, "search": anybody,
+	"list-search-states": anybody, "list-unread": lookAt, "set-search": changeAt, "show-people": lookAt, "show-job": lookAt,
+	"show-job-file": lookAt, "list-arrivals": lookAt, "list-rehearsals": lookAt,
 	"show-run": lookAt, "list-items": lookAt, "count-causes": lookAt, "show-run-series": lookAt, "list-run-events": lookAt, "report": lookAt,
 	"certificate": {nobody, hidden, hidden, in, in, in}, "verify-certificate": {nobody, hidden, hidden, in, in, in},
 

@@ -80,7 +80,8 @@ func TestSearch(t *testing.T) {
 	if out := h.must("search", "--state"); !strings.Contains(out, "contents") || !strings.Contains(out, "NOT READABLE") {
 		t.Errorf("the state is\n%s", out)
 	}
-	if out := h.must("search", "--unread", "desk"); !strings.Contains(out, "/desk/Permits/broken permit.docx") || !strings.Contains(out, "damaged") {
+	if out := h.must("search", "--unread", "desk"); !strings.Contains(out, "/desk/Permits/broken permit.docx") || !strings.Contains(out,
+		"damaged") {
 		t.Errorf("what cannot be read is\n%s", out)
 	}
 
@@ -132,7 +133,8 @@ func TestConsoleSearch(t *testing.T) {
 	h := startSearching(t)
 	desk := t.TempDir()
 	h.linkFolder("desk", desk)
-	writeFile(t, "Minutes of the board.\nThe fish pass at Withy Weir was opened in the spring, and eels were counted there.", desk, "Reports", "spring.txt")
+	writeFile(t, "Minutes of the board.\nThe fish pass at Withy Weir was opened in the spring, and eels were counted there.", desk,
+		"Reports", "spring.txt")
 	writeFile(t, "a", desk, "Reports", "fish counts 2026.csv")
 	h.must("account", "edit", "desk", "--search", "contents")
 	h.finds(client.Searching{Query: "fish"}, "/desk/Reports/spring.txt", "/desk/Reports/fish counts 2026.csv")

@@ -133,7 +133,8 @@ func TestShareLinks(t *testing.T) {
 	if status != 200 || err != nil || len(archive.File) < 4 {
 		t.Errorf("the archive: %d, %v", status, err)
 	}
-	for _, at := range []string{"../private.txt", "..", "2026/../../private.txt", "%2e%2e/private.txt", "/desk/private.txt", "%id=1", "nothing",
+	for _, at := range []string{"../private.txt", "..", "2026/../../private.txt", "%2e%2e/private.txt", "/desk/private.txt", "%id=1",
+		"nothing",
 		"plan.txt/x", "\x00"} {
 		if status, text, _ := g.get(made.URL + "?do=download&at=" + url.QueryEscape(at)); status < 400 || strings.Contains(text, "business") {
 			t.Errorf("%q: %d %s", at, status, text)
@@ -160,7 +161,8 @@ func TestShareLinks(t *testing.T) {
 		strings.Contains(text, "plan") {
 		t.Errorf("without the password: %d %s", status, text)
 	}
-	if status, text := g.form(locked.URL, "password", "wrong horse"); status != http.StatusUnauthorized || !strings.Contains(text, "not right") {
+	if status, text := g.form(locked.URL, "password", "wrong horse"); status != http.StatusUnauthorized || !strings.Contains(text,
+		"not right") {
 		t.Errorf("with a wrong password: %d %s", status, text)
 	}
 	if status, text := g.form(locked.URL, "password", "horse reed"); status != 200 || !strings.Contains(text, "plan.txt") {
@@ -169,7 +171,8 @@ func TestShareLinks(t *testing.T) {
 	if status, text, _ := g.get(locked.URL + "?do=download"); status != 200 || text != "0123456789" {
 		t.Errorf("opened: %d %s", status, text)
 	}
-	if status, _, _ := newGuest(t).get(locked.URL+"?do=download", "Cookie", "heron_share_"+locked.ID+"=9999999999.AAAA"); status != http.StatusUnauthorized {
+	if status, _, _ := newGuest(t).get(locked.URL+"?do=download", "Cookie",
+		"heron_share_"+locked.ID+"=9999999999.AAAA"); status != http.StatusUnauthorized {
 		t.Errorf("with a made-up cookie: %d", status)
 	}
 

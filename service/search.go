@@ -20,7 +20,8 @@ const searchSpace = 4 << 30
 // openIndex opens the search index. Without it the service goes on, and says so when
 // somebody searches.
 func (s *Service) openIndex(ctx context.Context, all *tree.Tree, previews *preview.Maker) {
-	x, err := index.Open(ctx, index.Options{Dir: s.options.Data, Tree: all, Reader: previews, Accounts: s.searched, Sweep: s.options.SearchSweep,
+	x, err := index.Open(ctx, index.Options{Dir: s.options.Data, Tree: all, Reader: previews, Accounts: s.searched,
+		Sweep: s.options.SearchSweep,
 		Space: searchSpace, Log: s.options.Log})
 	if err != nil {
 		if strings.Contains(err.Error(), "fts5") {

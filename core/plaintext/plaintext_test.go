@@ -66,7 +66,8 @@ func onePage(text string) string {
 func TestExtract(t *testing.T) {
 	document := packed(t, "mimetype", "application/vnd.oasis.opendocument.text", "meta.xml",
 		"<m xmlns:dc='d'><dc:title>Weir report</dc:title><dc:creator>nobody</dc:creator></m>", "content.xml",
-		"<o><office:automatic-styles>hidden</office:automatic-styles><office:body><text:p>Fish<text:s/>pass</text:p><text:p>built &amp; open</text:p></office:body></o>")
+		"<o><office:automatic-styles>hidden</office:automatic-styles><office:body><text:p>Fish<text:s/>pass</text:p><text:p>built &amp; "+
+			"open</text:p></office:body></o>")
 	sheet := packed(t, "xl/sharedStrings.xml", "<sst><si><t>River</t></si><si><t>Tolle</t></si></sst>", "xl/worksheets/sheet1.xml",
 		"<w><c t='s'><v>0</v></c><c t='inlineStr'><is><t>inline</t></is></c></w>")
 	slides := packed(t, "ppt/slides/slide10.xml", "<a:t>tenth</a:t>", "ppt/slides/slide2.xml", "<a:p><a:t>second</a:t></a:p>")

@@ -21,11 +21,14 @@ import (
 )
 
 func (s *Server) registerShareLinks(api huma.API) {
-	add(api, http.MethodGet, "/share-links", "list-share-links", "List share links: one's own, or all for an owner", http.StatusOK, s.listShareLinks)
-	add(api, http.MethodPost, "/share-links", "make-share-link", "Make a link for somebody without an account", http.StatusCreated, s.makeShareLink)
+	add(api, http.MethodGet, "/share-links", "list-share-links", "List share links: one's own, or all for an owner", http.StatusOK,
+		s.listShareLinks)
+	add(api, http.MethodPost, "/share-links", "make-share-link", "Make a link for somebody without an account", http.StatusCreated,
+		s.makeShareLink)
 	add(api, http.MethodGet, "/share-links/{id}", "show-share-link", "Show a share link and its latest uses", http.StatusOK, s.showShareLink)
 	add(api, http.MethodDelete, "/share-links/{id}", "revoke-share-link", "End a share link at once", http.StatusNoContent, s.revokeShareLink)
-	add(api, http.MethodGet, "/share-settings", "show-share-settings", "Show whether share links are switched on", http.StatusOK, s.shareSettings)
+	add(api, http.MethodGet, "/share-settings", "show-share-settings", "Show whether share links are switched on", http.StatusOK,
+		s.shareSettings)
 	add(api, http.MethodPut, "/share-settings", "set-share-settings", "Switch share links on or off", http.StatusOK, s.setShareSettings)
 }
 

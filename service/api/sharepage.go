@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"net/http"
-	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -255,45 +254,6 @@ func (s *Server) showShared(o *opening) {
 	default:
 		s.sharePage(o.c, http.StatusOK, s.filePage(o, node))
 	}
-}
-
-// below is an address below what is shared, by a path in it.
-func (o *opening) below(path string) (store.Address, bool) {
-	if path == "" {
-		return o.root, true
-	}
-	text := strings.TrimSuffix(o.root.String(), "/") + "/" + strings.TrimPrefix(path, "/")
-	address, err := store.ParseAddress(text)
-	if err != nil || !o.root.Contains(address) || len(address.Steps) <= len(o.root.Steps) {
-		return address, false
-	}
-	for _, step := range address.Steps[len(o.root.Steps):] {
-		if step.ID != "" {
-			return address, false
-		}
-	}
-	return address, true
-}
-
-// pathOf is the path of an address below what is shared.
-func (o *opening) pathOf(address store.Address) string {
-	relative := store.Address{Account: "x", Steps: address.Steps[len(o.root.Steps):]}
-	return strings.TrimPrefix(relative.String(), "/x/")
-}
-
-// url is that of something below what is shared.
-func (o *opening) url(path, do string) string {
-	values := url.Values{}
-	if path != "" {
-		values.Set("at", path)
-	}
-	if do != "" {
-		values.Set("do", do)
-	}
-	if len(values) == 0 {
-		return o.c.Request.URL.Path
-	}
-	return o.c.Request.URL.Path + "?" + values.Encode()
 }
 
 func (s *Server) nodeAt(ctx context.Context, address store.Address) (tree.Node, tree.Located, error) {

@@ -100,7 +100,8 @@ func (db *database) children(ctx context.Context, account, parent int64) iter.Se
 	return func(yield func(row, error) bool) {
 		const page = 1000
 		for after := []byte{}; ; {
-			rows, err := db.read.QueryContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND parent = ? AND key > ? ORDER BY key LIMIT ?",
+			rows, err := db.read.QueryContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND parent = ? AND key > ? ORDER BY key "+
+				"LIMIT ?",
 				account, parent, after, page)
 			if err != nil {
 				yield(row{}, err)
@@ -138,11 +139,10 @@ func scanRows(rows *sql.Rows) (all []row, err error) {
 
 // writer writes changes of entries, several in a transaction.
 type writer struct {
-	index    *Index
-	account  account
-	pending  []change
-	changed  int64
-	contents bool
+	index   *Index
+	account account
+	pending []change
+	changed int64
 }
 
 // change is what becomes of an entry: it is added, as before is empty; changed; or, as
@@ -203,7 +203,8 @@ func (w *writer) apply(ctx context.Context, tx *sql.Tx, one change) error {
 			one.before.parent, after.key)
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE entries SET modified = ?, revision = ?, ref = ? WHERE id = ?", after.modified, after.revision, after.ref,
+	_, err := tx.ExecContext(ctx, "UPDATE entries SET modified = ?, revision = ?, ref = ? WHERE id = ?", after.modified, after.revision,
+		after.ref,
 		one.before.id)
 	return err
 }
@@ -262,8 +263,10 @@ func (w *writer) insert(ctx context.Context, tx *sql.Tx, one change) error {
 	if after.id, err = w.index.nextID(ctx, tx, after.modified); err != nil {
 		return err
 	}
-	result, err := tx.ExecContext(ctx, "INSERT INTO entries (id, account, parent, key, name, step, folder, kind, size, modified, revision, ref, state) "+
-		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", after.id, w.account.id, one.parent, after.key, after.name, after.step,
+	result, err := tx.ExecContext(ctx, "INSERT INTO entries (id, account, parent, key, name, step, folder, kind, size, modified, revision, "+
+		"ref, state) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", after.id, w.account.id, one.parent, after.key, after.name,
+		after.step,
 		after.folder, after.kind, after.size, after.modified, after.revision, after.ref, after.state)
 	if err != nil {
 		return err
@@ -287,7 +290,8 @@ func addNames(ctx context.Context, tx *sql.Tx, r *row) error {
 // everything in it, of a file with its text if its content is the same.
 func (w *writer) moved(ctx context.Context, tx *sql.Tx, one change) (bool, error) {
 	var before row
-	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND folder = ? LIMIT 1", w.account.id,
+	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND folder = ? LIMIT 1",
+		w.account.id,
 		one.after.ref, one.after.folder).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
@@ -301,7 +305,8 @@ func (w *writer) moved(ctx context.Context, tx *sql.Tx, one change) (bool, error
 	if !before.folder && (before.size != one.after.size || before.revision != one.after.revision) {
 		return false, doom(ctx, tx, before)
 	}
-	_, err = tx.ExecContext(ctx, "UPDATE entries SET parent = ?, key = ?, name = ?, step = ?, modified = ? WHERE id = ?", one.parent, one.after.key,
+	_, err = tx.ExecContext(ctx, "UPDATE entries SET parent = ?, key = ?, name = ?, step = ?, modified = ? WHERE id = ?", one.parent,
+		one.after.key,
 		one.after.name, one.after.step, one.after.modified, before.id)
 	if err != nil || before.name == one.after.name {
 		return err == nil, err
@@ -326,80 +331,6 @@ func (w *writer) rename(ctx context.Context, tx *sql.Tx, r *row) error {
 	}
 	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO words (rowid, name, text) VALUES (?, ?, ?)", r.id, name, text)
 	return err
-}
-
-// doom removes an entry. A folder is hidden at once with all that is in it, which is cleaned
-// up later.
-func doom(ctx context.Context, tx *sql.Tx, r row) error {
-	if r.folder {
-		_, err := tx.ExecContext(ctx, "UPDATE entries SET parent = ?, key = CAST(id AS BLOB), due = 0 WHERE id = ?", doomed, r.id)
-		return err
-	}
-	return erase(ctx, tx, r.id)
-}
-
-// erase removes an entry from all tables.
-func erase(ctx context.Context, tx *sql.Tx, id int64) error {
-	for _, statement := range []string{"DELETE FROM words WHERE rowid = ?", "DELETE FROM parts WHERE rowid = ?", "DELETE FROM texts WHERE id = ?",
-		"DELETE FROM entries WHERE id = ?"} {
-		if _, err := tx.ExecContext(ctx, statement, id); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// clean removes some of what is doomed, and reports whether there may be more.
-func (db *database) clean(ctx context.Context) (more bool, err error) {
-	var id int64
-	err = db.read.QueryRowContext(ctx, "SELECT id FROM entries WHERE parent = -1 LIMIT 1").Scan(&id)
-	if errors.Is(err, sql.ErrNoRows) {
-		return db.tidy(ctx)
-	}
-	if err != nil {
-		return false, err
-	}
-	return true, db.change(ctx, func(tx *sql.Tx) error {
-		rows, err := tx.QueryContext(ctx, "SELECT "+columns+" FROM entries WHERE account = (SELECT account FROM entries WHERE id = ?1) AND parent = ?1 LIMIT ?2",
-			id, batch)
-		if err != nil {
-			return err
-		}
-		found, err := scanRows(rows)
-		if err != nil {
-			return err
-		}
-		for _, one := range found {
-			if err := doom(ctx, tx, one); err != nil {
-				return err
-			}
-		}
-		if len(found) == batch {
-			return nil
-		}
-		return erase(ctx, tx, id)
-	})
-}
-
-// tidy merges some of the pieces that the indexes were written in, which makes them smaller
-// and faster, and reports whether there may be more.
-func (db *database) tidy(ctx context.Context) (more bool, err error) {
-	return more, db.change(ctx, func(tx *sql.Tx) error {
-		for _, table := range []string{"words", "parts"} {
-			var before, after int64
-			if err := tx.QueryRowContext(ctx, "SELECT total_changes()").Scan(&before); err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO "+table+" ("+table+", rank) VALUES ('merge', 100)"); err != nil {
-				return err
-			}
-			if err := tx.QueryRowContext(ctx, "SELECT total_changes()").Scan(&after); err != nil {
-				return err
-			}
-			more = more || after-before >= 2 // as FTS5's documentation says
-		}
-		return nil
-	})
 }
 
 // merge brings what is known of a folder up to date with its listing.

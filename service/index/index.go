@@ -74,7 +74,8 @@ func Open(ctx context.Context, options Options) (*Index, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Index{options: options, db: db, tree: options.Tree, workers: map[int64]*worker{}, ids: map[int64]int64{}, resync: make(chan struct{}, 1),
+	return &Index{options: options, db: db, tree: options.Tree, workers: map[int64]*worker{}, ids: map[int64]int64{},
+		resync:  make(chan struct{}, 1),
 		written: make(chan struct{}, 1)}, nil
 }
 
@@ -221,7 +222,8 @@ func (x *Index) addAccount(ctx context.Context, one Account) error {
 // change gives an account another name, or has its contents searched or not any more.
 func (x *Index) change(ctx context.Context, before account, after Account) error {
 	return x.db.change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET name = ?, contents = ? WHERE id = ?", after.Name, after.Contents, before.id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET name = ?, contents = ? WHERE id = ?", after.Name, after.Contents,
+			before.id); err != nil {
 			return err
 		}
 		if before.contents == after.Contents {

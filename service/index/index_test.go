@@ -56,7 +56,8 @@ func (l *linked) accounts(context.Context) ([]index.Account, error) {
 // plainReader reads text as it is.
 type plainReader struct{}
 
-func (plainReader) Text(ctx context.Context, name string, _ int64, open func(context.Context) (io.ReadCloser, error)) (string, string, error) {
+func (plainReader) Text(ctx context.Context, name string, _ int64, open func(context.Context) (io.ReadCloser, error)) (string, string,
+	error) {
 	body, err := open(ctx)
 	if err != nil {
 		return "", "", err
@@ -200,7 +201,8 @@ func TestSearch(t *testing.T) {
 	b.finds(`"fish pass"`, "/desk/Permits/Withy Weir permit.txt")
 	b.finds("ERMI", "/desk/Permits", "/desk/Permits/Withy Weir permit.txt")
 	b.finds("wei*", "/desk/Permits/Withy Weir permit.txt", "/archive/reports/Weir report.pdf", "/desk/plan.csv")
-	if found := b.find(t.Context(), "weir", func(a *index.Asked) { a.Types = []string{"csv"} }); !slices.Equal(found, []string{"/desk/plan.csv"}) {
+	if found := b.find(t.Context(), "weir", func(a *index.Asked) { a.Types = []string{"csv"} }); !slices.Equal(found,
+		[]string{"/desk/plan.csv"}) {
 		t.Errorf("of a type: %q", found)
 	}
 	if found := b.find(t.Context(), "weir", func(a *index.Asked) { a.In = []store.Address{address(t, "/archive")} }); len(found) != 1 {

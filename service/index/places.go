@@ -37,7 +37,6 @@ type place struct {
 	parent int64
 	name   string
 	step   string
-	folder bool
 }
 
 // mostSteps is how deep entries are found.

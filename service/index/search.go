@@ -249,7 +249,8 @@ func (s *search) idsBefore(ctx context.Context, before int64) (all []int64, err 
 		if match == "" {
 			continue
 		}
-		ids, err := s.ids(ctx, "SELECT rowid FROM "+table+" WHERE "+table+" MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?", match, before, page)
+		ids, err := s.ids(ctx, "SELECT rowid FROM "+table+" WHERE "+table+" MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?", match, before,
+			page)
 		if err != nil {
 			return nil, err
 		}

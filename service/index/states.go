@@ -27,7 +27,8 @@ func (x *Index) States(ctx context.Context) (states []State, err error) {
 	}
 	for _, one := range all {
 		state := State{Account: one.name, Contents: one.contents}
-		err := x.db.read.QueryRowContext(ctx, "SELECT count(*) - 1, total(folder = 1 AND listed = 0 AND parent >= 0), total(state = 2), total(state = 1), "+
+		err := x.db.read.QueryRowContext(ctx, "SELECT count(*) - 1, total(folder = 1 AND listed = 0 AND parent >= 0), total(state = 2), "+
+			"total(state = 1), "+
 			"total(state = 3) FROM entries WHERE account = ?", one.id).Scan(&state.Entries, &state.Waiting, &state.Texts, &state.Due, &state.Unread)
 		if err != nil {
 			return nil, err
@@ -64,7 +65,8 @@ type Unread struct {
 // Unreads returns files of an account whose text could not be read, after an id that was
 // returned before; 0 begins.
 func (x *Index) Unreads(ctx context.Context, name string, after int64, most int) (all []Unread, next int64, err error) {
-	rows, err := x.db.read.QueryContext(ctx, "SELECT "+columns+", why, account FROM entries WHERE account = (SELECT id FROM accounts WHERE name = ?) "+
+	rows, err := x.db.read.QueryContext(ctx, "SELECT "+columns+", why, account FROM entries WHERE account = (SELECT id FROM accounts WHERE "+
+		"name = ?) "+
 		"AND state = 3 AND id > ? ORDER BY id LIMIT ?", name, after, most)
 	if err != nil {
 		return nil, 0, err
@@ -115,7 +117,8 @@ type Sizes struct {
 func (x *Index) Sizes(ctx context.Context) (sizes Sizes) {
 	for statement, to := range map[string]*int64{
 		"SELECT coalesce(sum(length), 0) FROM texts": &sizes.Text, "SELECT coalesce(sum(length(kept)), 0) FROM texts": &sizes.Kept,
-		"SELECT coalesce(sum(length(block)), 0) FROM words_data": &sizes.Words, "SELECT coalesce(sum(length(block)), 0) FROM parts_data": &sizes.Parts,
+		"SELECT coalesce(sum(length(block)), 0) FROM words_data": &sizes.Words, "SELECT coalesce(sum(length(block)), 0) FROM " +
+			"parts_data": &sizes.Parts,
 	} {
 		if err := x.db.read.QueryRowContext(ctx, statement).Scan(to); err != nil {
 			*to = 0

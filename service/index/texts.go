@@ -49,7 +49,8 @@ func keptText(ctx context.Context, q querier, id int64) (string, error) {
 
 // putText adds the text of an entry to the index.
 func putText(ctx context.Context, tx *sql.Tx, id int64, name, text string) error {
-	if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO words (rowid, name, text) VALUES (?, ?, ?)", id, strings.ToValidUTF8(name, "\ufffd"),
+	if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO words (rowid, name, text) VALUES (?, ?, ?)", id, strings.ToValidUTF8(name,
+		"\ufffd"),
 		text); err != nil {
 		return err
 	}
@@ -70,7 +71,8 @@ func forgetText(ctx context.Context, tx *sql.Tx, r *row) error {
 	if n, err := result.RowsAffected(); err != nil || n == 0 {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO words (rowid, name, text) VALUES (?, ?, '')", r.id, strings.ToValidUTF8(r.name, "\ufffd"))
+	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO words (rowid, name, text) VALUES (?, ?, '')", r.id, strings.ToValidUTF8(r.name,
+		"\ufffd"))
 	return err
 }
 
@@ -89,7 +91,8 @@ type dueText struct {
 
 // nextTexts returns entries whose text is due.
 func (x *Index) nextTexts(ctx context.Context, now time.Time, most int) (all []dueText, err error) {
-	rows, err := x.db.read.QueryContext(ctx, "SELECT "+columns+", account, tries FROM entries WHERE state = 1 AND due <= ? ORDER BY due LIMIT ?",
+	rows, err := x.db.read.QueryContext(ctx, "SELECT "+columns+", account, tries FROM entries WHERE state = 1 AND due <= ? ORDER BY due "+
+		"LIMIT ?",
 		now.Unix(), most)
 	if err != nil {
 		return nil, err
@@ -197,7 +200,8 @@ func formatOf(node tree.Node) string {
 func (x *Index) textEnded(ctx context.Context, one dueText, text, why string) error {
 	return x.db.change(ctx, func(tx *sql.Tx) error {
 		var state int
-		err := tx.QueryRowContext(ctx, "SELECT state FROM entries WHERE id = ? AND revision = ? AND size = ?", one.id, one.revision, one.size).Scan(&state)
+		err := tx.QueryRowContext(ctx, "SELECT state FROM entries WHERE id = ? AND revision = ? AND size = ?", one.id, one.revision,
+			one.size).Scan(&state)
 		if errors.Is(err, sql.ErrNoRows) || err == nil && state != textDue {
 			return nil // it is another by now
 		}

@@ -183,7 +183,8 @@ func (w *worker) dueBelow(ctx context.Context, steps []store.Step) error {
 		return w.list(ctx, id) // what is new there is due by itself
 	}
 	return w.index.db.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "WITH RECURSIVE below(id) AS (SELECT ?1 UNION ALL SELECT e.id FROM entries e JOIN below b ON e.account = ?2 AND "+
+		_, err := tx.ExecContext(ctx, "WITH RECURSIVE below(id) AS (SELECT ?1 UNION ALL SELECT e.id FROM entries e JOIN below b ON e.account "+
+			"= ?2 AND "+
 			"e.parent = b.id WHERE e.folder = 1) UPDATE entries SET due = 0 WHERE id IN (SELECT id FROM below)", id, of.id)
 		return err
 	})
@@ -209,7 +210,8 @@ func (w *worker) dueAll(ctx context.Context) error {
 
 // nextDue returns the folder that is due for longest.
 func (w *worker) nextDue(ctx context.Context) (id int64, ok bool, err error) {
-	err = w.index.db.read.QueryRowContext(ctx, "SELECT id FROM entries WHERE account = ? AND folder = 1 AND parent >= 0 AND due <= ? ORDER BY due LIMIT 1",
+	err = w.index.db.read.QueryRowContext(ctx, "SELECT id FROM entries WHERE account = ? AND folder = 1 AND parent >= 0 AND due <= ? ORDER "+
+		"BY due LIMIT 1",
 		w.now().id, w.index.now().Unix()).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, false, nil

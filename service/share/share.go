@@ -148,7 +148,8 @@ func (l *Links) Make(ctx context.Context, asked Asked, now time.Time) (row recor
 	rand.Read(key)
 	token = base64.RawURLEncoding.EncodeToString(random)
 	expires := now.Add(asked.For).UTC().Truncate(time.Second)
-	row = records.ShareLink{ID: strings.ToLower(rand.Text()[:10]), Hash: hashOf(token), Key: key, Address: asked.Address.String(), Link: asked.Account,
+	row = records.ShareLink{ID: strings.ToLower(rand.Text()[:10]), Hash: hashOf(token), Key: key, Address: asked.Address.String(),
+		Link: asked.Account,
 		Mode: asked.Mode, User: asked.User, By: asked.By, Note: asked.Note, CreatedAt: now.UTC(), ExpiresAt: &expires, MostUses: asked.MostUses}
 	if asked.Mode == DropOff {
 		row.LargestFile, row.MostBytes = asked.LargestFile, asked.MostBytes
@@ -356,48 +357,4 @@ func (l *Links) Revoke(ctx context.Context, id string, now time.Time) error {
 		delete(l.byID, id)
 	}
 	return nil
-}
-
-// Run records what is counted, until the context ends.
-func (l *Links) Run(ctx context.Context) {
-	ticker := time.NewTicker(recordEvery)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			if err := l.Flush(context.WithoutCancel(ctx)); err != nil {
-				l.log.Error("the uses of share links could not be recorded", "error", err)
-			}
-			return
-		case <-ticker.C:
-			if err := l.Flush(ctx); err != nil && ctx.Err() == nil {
-				l.log.Error("the uses of share links could not be recorded", "error", err)
-			}
-		}
-	}
-}
-
-// Flush records what was counted.
-func (l *Links) Flush(ctx context.Context) error {
-	l.mu.Lock()
-	uses := l.uses
-	l.uses = nil
-	links := make([]*Link, 0, len(l.cached))
-	for _, link := range l.cached {
-		links = append(links, link)
-	}
-	l.mu.Unlock()
-	for _, link := range links {
-		link.mu.Lock()
-		changed, row := link.changed, link.row
-		link.changed = false
-		link.mu.Unlock()
-		if !changed {
-			continue
-		}
-		if err := l.db.SaveShareLink(ctx, row, "uses", "bytes", "used_at"); err != nil {
-			return err
-		}
-	}
-	return l.db.AddShareUses(ctx, uses)
 }
