@@ -9,6 +9,7 @@ import { Button } from '../ui/Button'
 import { Dialog } from '../ui/Dialog'
 import { Field, SelectField } from '../ui/Field'
 import { bytes, count, plain, when } from '../ui/format'
+import { ShownOnce } from '../ui/ShownOnce'
 import { Skeleton } from '../ui/Skeleton'
 
 type Link = components['schemas']['ShareLink']
@@ -139,17 +140,7 @@ function CreateLink({ address, onClose }: { address: string; onClose: () => void
   return (
     <Dialog open onClose={onClose} title="Create a link" description={make.data ? 'Copy it now: it is shown this once.' : 'Whoever has the link can use it.'}>
       {make.data ? (
-        <div className="grid gap-3">
-          <code aria-label="The link" className="block rounded-md border border-line bg-ground px-3 py-2 font-mono text-small break-all">
-            {make.data.url}
-          </code>
-          <div className="flex gap-3">
-            <Button onClick={() => void navigator.clipboard.writeText(make.data.url)}>Copy the link</Button>
-            <Button look="first" onClick={onClose}>
-              Done
-            </Button>
-          </div>
-        </div>
+        <ShownOnce label="The link" text={make.data.url} copy="Copy the link" onDone={onClose} />
       ) : (
         <form
           className="grid gap-3"

@@ -8,6 +8,7 @@ import { Checkbox } from '../ui/Checkbox'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { when } from '../ui/format'
+import { ShownOnce } from '../ui/ShownOnce'
 import { Skeleton } from '../ui/Skeleton'
 
 const scopes = [
@@ -111,17 +112,7 @@ function CreateToken({ onClose }: { onClose: () => void }) {
   return (
     <Dialog open onClose={onClose} title="Create a token" description={make.data ? 'Copy it now: it is shown this once, and nowhere kept.' : 'It never does more than you may.'}>
       {make.data ? (
-        <div className="grid gap-3">
-          <code aria-label="The token" className="block rounded-md border border-line bg-ground px-3 py-2 font-mono text-small break-all">
-            {make.data.secret}
-          </code>
-          <div className="flex gap-3">
-            <Button onClick={() => void navigator.clipboard.writeText(make.data.secret)}>Copy the token</Button>
-            <Button look="first" onClick={onClose}>
-              Done
-            </Button>
-          </div>
-        </div>
+        <ShownOnce label="The token" text={make.data.secret} copy="Copy the token" onDone={onClose} />
       ) : (
         <form
           className="grid gap-3"
