@@ -25,7 +25,7 @@ import (
 const FileName = "search.db"
 
 // format is the version of the schema. A database of another one is built again.
-const format = 2
+const format = 1
 
 var schema = []string{
 	// An account's entries hang on its folder 0. due is when a folder is listed next, in
@@ -43,6 +43,7 @@ var schema = []string{
 	"CREATE INDEX entries_ref ON entries (account, ref) WHERE ref <> ''",
 	"CREATE INDEX entries_texts ON entries (state, due) WHERE state = 1",
 	"CREATE INDEX entries_unread ON entries (account, id) WHERE state = 3",
+	"CREATE INDEX entries_stated ON entries (account) WHERE folder = 0 AND state <> 0",
 	"CREATE INDEX entries_doomed ON entries (id) WHERE parent = -1",
 	"CREATE TABLE texts (id INTEGER PRIMARY KEY, length INTEGER NOT NULL, kept BLOB NOT NULL)",
 	"CREATE VIRTUAL TABLE words USING fts5(name, text, content='', contentless_delete=1, tokenize=\"unicode61 remove_diacritics 2\")",

@@ -358,7 +358,7 @@ func (w *writer) merge(ctx context.Context, parent int64, listing iter.Seq2[row,
 				return err
 			}
 			continue
-		case !known.same(&listed):
+		case !known.same(&listed), known.state == textNone && w.stateOf(&listed) == textDue:
 			if err := w.add(ctx, change{before: known, after: listed, parent: parent}); err != nil {
 				return err
 			}

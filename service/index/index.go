@@ -221,42 +221,47 @@ func (x *Index) addAccount(ctx context.Context, one Account) error {
 
 // change gives an account another name, or has its contents searched or not any more.
 func (x *Index) change(ctx context.Context, before account, after Account) error {
-	return x.db.change(ctx, func(tx *sql.Tx) error {
+	err := x.db.change(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET name = ?, contents = ? WHERE id = ?", after.Name, after.Contents,
 			before.id); err != nil {
 			return err
 		}
-		if before.contents == after.Contents {
+		if before.contents || !after.Contents {
 			return nil
 		}
-		if after.Contents { // each folder is listed again, and says which files have text
-			_, err := tx.ExecContext(ctx, "UPDATE entries SET revision = '', size = -2, due = 0 WHERE account = ? AND folder = 0", before.id)
-			if err == nil {
-				_, err = tx.ExecContext(ctx, "UPDATE entries SET due = 0 WHERE account = ? AND folder = 1 AND parent >= 0", before.id)
-			}
-			return err
-		}
-		return forgetTexts(ctx, tx, before.id)
+		// Each folder is listed again, which finds the files that have text.
+		_, err := tx.ExecContext(ctx, "UPDATE entries SET due = 0 WHERE account = ? AND folder = 1 AND parent >= 0", before.id)
+		return err
 	})
+	for more := before.contents && !after.Contents; more && err == nil; {
+		more, err = x.forgetTexts(ctx, before.id)
+	}
+	return err
 }
 
-// forgetTexts removes the texts of an account.
-func forgetTexts(ctx context.Context, tx *sql.Tx, account int64) error {
-	rows, err := tx.QueryContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND folder = 0 AND state <> 0", account)
-	if err != nil {
-		return err
-	}
-	all, err := scanRows(rows)
-	if err != nil {
-		return err
-	}
-	for i := range all {
-		if err := forgetText(ctx, tx, &all[i]); err != nil {
+// forgetTexts removes some of the texts of an account, and reports whether there may be more.
+func (x *Index) forgetTexts(ctx context.Context, account int64) (more bool, err error) {
+	return more, x.db.change(ctx, func(tx *sql.Tx) error {
+		rows, err := tx.QueryContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND folder = 0 AND state <> 0 LIMIT ?", account,
+			batch)
+		if err != nil {
 			return err
 		}
-	}
-	_, err = tx.ExecContext(ctx, "UPDATE entries SET state = 0, why = '' WHERE account = ? AND folder = 0 AND state <> 0", account)
-	return err
+		all, err := scanRows(rows)
+		if err != nil {
+			return err
+		}
+		for i := range all {
+			if err := forgetText(ctx, tx, &all[i]); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE entries SET state = 0, why = '' WHERE id = ?", all[i].id); err != nil {
+				return err
+			}
+		}
+		more = len(all) == batch
+		return nil
+	})
 }
 
 // drop removes an account; what it held is cleaned up later.

@@ -247,6 +247,31 @@ func TestSearch(t *testing.T) {
 	b.finds("weir", "/desk/Permits/Withy Weir permit.txt")
 }
 
+// TestContentsSwitched switches contents on and off while a large folder is listed.
+func TestContentsSwitched(t *testing.T) {
+	b := newBench(t)
+	for i := range 1200 {
+		b.write(b.archive, fmt.Sprintf("f%04d.txt", i), "weir")
+	}
+	b.index.TouchedAll("archive")
+	for _, contents := range []bool{true, false, true} {
+		b.linked.mu.Lock()
+		b.linked.index = []index.Account{{Link: "2", Name: "archive", Contents: contents}}
+		b.linked.mu.Unlock()
+		b.index.AccountsChanged()
+		time.Sleep(20 * time.Millisecond)
+	}
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		states, err := b.index.States(t.Context())
+		if err == nil && len(states) == 1 && states[0].Texts == 1200 {
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%+v, %v", states, err)
+		}
+	}
+}
+
 // only is a scope that shows one folder.
 type only string
 

@@ -242,6 +242,9 @@ func (w *worker) list(ctx context.Context, id int64) error {
 		w.index.options.Log.Debug("a folder could not be listed for the search index", "address", address.String(), "error", err)
 		again = failedWait
 	}
+	if w.now().contents != of.contents {
+		again = 0 // it was switched while the folder was listed
+	}
 	if failed := w.index.db.listedAt(ctx, id, w.index.now().Add(again)); failed != nil {
 		return failed
 	}

@@ -50,7 +50,8 @@ func TestLinks(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, wrong := range []func(*share.Asked){
-		func(a *share.Asked) { a.Mode = "edit" }, func(a *share.Asked) { a.For = time.Second }, func(a *share.Asked) { a.For = 400 * 24 * time.Hour },
+		func(a *share.Asked) { a.Mode = "edit" }, func(a *share.Asked) { a.For = time.Second },
+		func(a *share.Asked) { a.For = 400 * 24 * time.Hour },
 		func(a *share.Asked) { a.Password = "short" }, func(a *share.Asked) { a.MostUses = -1 }, func(a *share.Asked) { a.LargestFile = 1 },
 		func(a *share.Asked) { a.Note = strings.Repeat("x", 501) },
 	} {
