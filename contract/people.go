@@ -148,7 +148,7 @@ type AuditEntry struct {
 	Seq     int64     `json:"seq"`
 	At      time.Time `json:"at"`
 	User    string    `json:"user" doc:"Name of the user; empty if nobody was signed in."`
-	Kind    string    `json:"kind" doc:"Kind of sign-in: owner, session or token, with the name of the token."`
+	Kind    string    `json:"kind" doc:"Kind of sign-in: owner, session or token, with the name of the token; or share link, with its id."`
 	From    string    `json:"from" doc:"Network address."`
 	Client  string    `json:"client" doc:"User agent."`
 	Action  string    `json:"action" doc:"Id of the operation."`

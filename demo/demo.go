@@ -201,7 +201,7 @@ func startService(ctx context.Context, options Options, dir, issuer string) (*se
 	start := func(listen string) (*service.Service, error) {
 		return service.Start(ctx, service.Options{
 			Data: dir, Listen: listen, Providers: options.Providers, Console: options.Console, Version: options.Version,
-			OpenID: openID,
+			OpenID: openID, SearchSweep: 24 * time.Hour,
 		})
 	}
 	if busy(options.Listen) {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -33,7 +34,7 @@ func TestPictures(t *testing.T) {
 	if !*pictures {
 		t.Skip("only with -pictures")
 	}
-	h := start(t)
+	h := startSearching(t)
 	root := filepath.Join(os.TempDir(), "fenmere") // a name that may be seen
 	os.RemoveAll(root)
 	t.Cleanup(func() { os.RemoveAll(root) })
@@ -172,12 +173,19 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.click("Start now")
 	b.shows("a version stays in history")
 	b.picture(picture("console-held"))
-	b.open("http://" + h.listen + "/jobs/desk-and-drive")
-	b.shows("Hours in which a run may go")
-	b.until(`document.querySelector('[data-cell="6-23"]')`)
-	js[any](b, `document.querySelector('[data-cell="0-0"]').scrollIntoView({ block: 'center' }), null`)
-	b.until(`document.querySelector('[data-cell="0-23"]').getAttribute('aria-selected') === 'true'`)
-	b.picture(picture("console-schedule"))
+	h.must("account", "edit", "desk", "--search", "contents")
+	for deadline := time.Now().Add(longestWait); ; time.Sleep(200 * time.Millisecond) {
+		states, err := h.client().SearchStates(t.Context())
+		i := slices.IndexFunc(states, func(state contract.SearchState) bool {
+			return state.Account == "desk" && state.Texts > 50 && state.Due == 0
+		})
+		if err == nil && i >= 0 || time.Now().After(deadline) {
+			break
+		}
+	}
+	b.open("http://" + h.listen + "/search?" + url.Values{"q": {"weir"}}.Encode())
+	b.shows("hits")
+	b.picture(picture("console-search"))
 
 	// What the office has beside the desk, and how they differ.
 	b.open("http://" + h.listen + "/files/desk/Office?second=%2Farchive%2F2026%2FOffice")

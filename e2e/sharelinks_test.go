@@ -144,6 +144,15 @@ func TestShareLinks(t *testing.T) {
 		t.Errorf("its uses: %+v", link)
 	}
 
+	audited := h.must("audit", "list", "--json")
+	for deadline := time.Now().Add(longestWait); !strings.Contains(audited, "share-link-download") && time.Now().Before(deadline); {
+		time.Sleep(100 * time.Millisecond) // reading is written down within two seconds
+		audited = h.must("audit", "list", "--json")
+	}
+	if !strings.Contains(audited, "share link "+made.ID) || !strings.Contains(audited, "share-link-archive") {
+		t.Errorf("the audit log has\n%s", audited)
+	}
+
 	viewing := h.shareLink("/desk/Reports", "--mode", "view")
 	for query, want := range map[string]int{"?do=zip": 200, "?do=download&at=plan.txt": 200, "?do=view&at=plan.txt": 200,
 		"?do=view&at=program.exe": 403} {

@@ -43,6 +43,8 @@ const (
 	KindOwner   = "owner"   // the owner's token
 	KindSession = "session" // the console
 	KindToken   = "token"   // a token for programs
+	// KindShareLink is somebody without an account who uses a share link.
+	KindShareLink = "share link"
 )
 
 // Person is who makes a request.

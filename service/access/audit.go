@@ -106,7 +106,7 @@ func (a *Audit) Record(ctx context.Context, event Event) error {
 
 func entryOf(event Event, at time.Time) records.AuditEntry {
 	kind := event.Person.Kind
-	if kind == KindToken {
+	if kind == KindToken || kind == KindShareLink {
 		kind += " " + event.Person.Token
 	}
 	subject := event.Subject

@@ -13,6 +13,7 @@ import (
 
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/service/access"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 	"deftheron/service/share"
@@ -348,6 +349,9 @@ func (s *Server) sendShared(o *opening, node tree.Node, located tree.Located, do
 func (s *Server) note(o *opening, what, name string, bytes int64) {
 	s.Shares.Note(o.link, records.ShareUse{At: s.Access.Now().UTC(), From: o.from, Client: visitorOf(o.c.Request).Client, What: what,
 		Name: name, Bytes: bytes})
+	// In the audit log it is of nobody by name: whoever has the link.
+	s.record(o.ctx, access.Event{Person: access.Person{Kind: access.KindShareLink, Token: o.row.ID}, Action: "share-link-" + what,
+		Subject: strings.TrimSpace(o.root.String() + " " + name), Outcome: "done", Coalesced: what != "upload"})
 }
 
 // shareFailed says that what is shared is not to be had now, and no more than that.

@@ -184,10 +184,21 @@ func (w *writer) flush(ctx context.Context) error {
 }
 
 func (w *writer) apply(ctx context.Context, tx *sql.Tx, one change) error {
-	switch {
-	case one.after.name == "" && one.after.key == nil:
+	if one.before.id == 0 {
+		return w.insert(ctx, tx, one)
+	}
+	there := 0
+	err := tx.QueryRowContext(ctx, "SELECT count(*) FROM entries WHERE id = ? AND parent = ? AND key = ?", one.before.id, one.before.parent,
+		one.before.key).Scan(&there)
+	switch removed := one.after.key == nil; {
+	case err != nil:
+		return err
+	case removed && there == 0: // an entry before this one has taken it along
+		return nil
+	case removed:
 		return doom(ctx, tx, one.before)
-	case one.before.id == 0:
+	case there == 0:
+		one.parent = one.before.parent
 		return w.insert(ctx, tx, one)
 	}
 	after := one.after
@@ -203,9 +214,8 @@ func (w *writer) apply(ctx context.Context, tx *sql.Tx, one change) error {
 			one.before.parent, after.key)
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE entries SET modified = ?, revision = ?, ref = ? WHERE id = ?", after.modified, after.revision,
-		after.ref,
-		one.before.id)
+	_, err = tx.ExecContext(ctx, "UPDATE entries SET modified = ?, revision = ?, ref = ? WHERE id = ?", after.modified, after.revision,
+		after.ref, one.before.id)
 	return err
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 	"time"
@@ -20,6 +19,8 @@ const (
 	MostRead = 64 << 20
 	// MostText is how many bytes of the text of one file are searched.
 	MostText = 1 << 20
+	// writeWithin is how long texts that were read wait for others to be written with.
+	writeWithin = 2 * time.Second
 	// mostTries is how often the reading of a file is tried.
 	mostTries = 5
 )
@@ -122,40 +123,61 @@ func (x *Index) readTexts(ctx context.Context) (bool, error) {
 	if err != nil || len(due) == 0 {
 		return false, err
 	}
+	read, begun := make([]readText, 0, len(due)), x.now()
 	for _, one := range due {
-		if err := x.readText(ctx, one); err != nil {
-			return true, err
+		if x.now().Sub(begun) > writeWithin {
+			break // what was read is found soon
 		}
-		if ctx.Err() != nil {
-			return false, ctx.Err()
+		result, err := x.readText(ctx, one)
+		if err != nil {
+			return false, err
 		}
+		read = append(read, result)
 	}
-	return true, nil
+	return true, x.db.change(ctx, func(tx *sql.Tx) error {
+		for _, one := range read {
+			if err := x.keepText(ctx, tx, one); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
-// readText reads the text of one entry.
-func (x *Index) readText(ctx context.Context, one dueText) error {
+// readText is what became of a text that was due: it was read, or why says why not, or it is
+// read later.
+type readText struct {
+	dueText
+	text, why string
+	later     time.Duration
+}
+
+// readText reads the text of one entry. The error is that of the context or of the index.
+func (x *Index) readText(ctx context.Context, one dueText) (readText, error) {
+	result := readText{dueText: one}
 	address, ok, err := x.addressOf(ctx, one.account, one.row)
 	if err != nil {
-		return err
+		return result, err
 	}
 	if !ok {
-		return x.textEnded(ctx, one, "", "it is not in a linked account any more")
+		result.why = "it is not in a linked account any more"
+		return result, nil
 	}
-	text, why, err := x.textAt(ctx, address, one)
+	result.text, result.why, err = x.textAt(ctx, address, one)
 	switch kind := store.KindOf(err); {
 	case ctx.Err() != nil:
-		return ctx.Err()
+		return result, ctx.Err()
 	case err == nil:
-		return x.textEnded(ctx, one, text, why)
 	case kind == store.ErrNotFound, kind == store.ErrChanged:
-		return x.textLater(ctx, one, time.Hour, err) // its folder is listed again by then
+		result.later = time.Hour // its folder is listed again by then
 	case kind == store.ErrRefused, kind == store.ErrUnsupported, kind == store.ErrTooLarge:
-		return x.textEnded(ctx, one, "", err.Error())
+		result.why = err.Error()
 	case one.tries+1 >= mostTries:
-		return x.textEnded(ctx, one, "", "it could not be read: "+err.Error())
+		result.why = "it could not be read: " + err.Error()
+	default:
+		result.later = time.Minute << one.tries
 	}
-	return x.textLater(ctx, one, time.Minute<<one.tries, err)
+	return result, nil
 }
 
 // textAt reads the text of what is at an address.
@@ -196,34 +218,25 @@ func formatOf(node tree.Node) string {
 	return ""
 }
 
-// textEnded records the text of an entry, or why it has none.
-func (x *Index) textEnded(ctx context.Context, one dueText, text, why string) error {
-	return x.db.change(ctx, func(tx *sql.Tx) error {
-		var state int
-		err := tx.QueryRowContext(ctx, "SELECT state FROM entries WHERE id = ? AND revision = ? AND size = ?", one.id, one.revision,
-			one.size).Scan(&state)
-		if errors.Is(err, sql.ErrNoRows) || err == nil && state != textDue {
-			return nil // it is another by now
-		}
-		if err != nil {
-			return err
-		}
-		if why == "" {
-			return putText(ctx, tx, one.id, one.name, text)
-		}
-		if err := forgetText(ctx, tx, &one.row); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, "UPDATE entries SET state = ?, why = ? WHERE id = ?", textUnread, why[:min(len(why), 500)], one.id)
+// keepText records what became of a text that was due, unless the entry is another by now.
+func (x *Index) keepText(ctx context.Context, tx *sql.Tx, one readText) error {
+	var state int
+	err := tx.QueryRowContext(ctx, "SELECT state FROM entries WHERE id = ? AND revision = ? AND size = ?", one.id, one.revision,
+		one.size).Scan(&state)
+	switch {
+	case errors.Is(err, sql.ErrNoRows), err == nil && state != textDue:
+		return nil
+	case err != nil:
 		return err
-	})
-}
-
-// textLater has a text read later.
-func (x *Index) textLater(ctx context.Context, one dueText, wait time.Duration, why error) error {
-	x.options.Log.Debug("a text is read later", "name", one.name, "why", fmt.Sprint(why))
-	return x.db.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE entries SET due = ?, tries = tries + 1 WHERE id = ?", x.now().Add(wait).Unix(), one.id)
+	case one.later > 0:
+		_, err := tx.ExecContext(ctx, "UPDATE entries SET due = ?, tries = tries + 1 WHERE id = ?", x.now().Add(one.later).Unix(), one.id)
 		return err
-	})
+	case one.why == "":
+		return putText(ctx, tx, one.id, one.name, one.text)
+	}
+	if err := forgetText(ctx, tx, &one.row); err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, "UPDATE entries SET state = ?, why = ? WHERE id = ?", textUnread, one.why[:min(len(one.why), 500)], one.id)
+	return err
 }

@@ -2310,7 +2310,7 @@ export interface components {
             client: string;
             /** @description Network address. */
             from: string;
-            /** @description Kind of sign-in: owner, session or token, with the name of the token. */
+            /** @description Kind of sign-in: owner, session or token, with the name of the token; or share link, with its id. */
             kind: string;
             /** @description HMAC-SHA256 of the entry and the one before, in hexadecimal. */
             mac: string;
