@@ -64,8 +64,9 @@ const (
 	lookEvery = 20 * time.Second
 	// failedWait is when a folder is listed again that could not be.
 	failedWait = 10 * time.Minute
-	// feedWait is how long a change feed is waited on.
-	feedWait = 45 * time.Second
+	// feedWait is how long a change feed is waited on, and pollEvery how often one is asked that
+	// cannot be waited on.
+	feedWait, pollEvery = 45 * time.Second, 20 * time.Second
 )
 
 // Open opens the index in a folder.

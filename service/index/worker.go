@@ -100,27 +100,39 @@ func (w *worker) run(ctx context.Context) {
 	})
 	group.Go(func() { w.follow(ctx) })
 	for ctx.Err() == nil {
-		wait := lookEvery
-		if err := w.work(ctx); err != nil && ctx.Err() == nil {
-			w.index.options.Log.Info("an account could not be listed for the search index", "account", w.now().name, "error", err)
-			wait = lookEvery
-		} else if w.pending() {
+		err := w.work(ctx)
+		if err == nil && w.pending() {
+			continue
+		}
+		if err != nil && ctx.Err() == nil {
+			w.index.options.Log.Debug("an account could not be listed for the search index", "account", w.now().name, "error", err)
+			_ = retry.Sleep(ctx, lookEvery) // also if it is woken: it would fail again
 			continue
 		}
 		select {
 		case <-ctx.Done():
 		case <-w.woken:
-		case <-time.After(wait):
+		case <-time.After(lookEvery):
 		}
 	}
 }
 
-// work lists what is known to have changed, and then what is due.
-func (w *worker) work(ctx context.Context) error {
+// work lists what is known to have changed, and then what is due. What it could not list is
+// still known to have changed.
+func (w *worker) work(ctx context.Context) (err error) {
 	w.mu.Lock()
 	touched, below, all := w.touched, w.below, w.all
 	w.touched, w.below, w.all = nil, nil, false
 	w.mu.Unlock()
+	listed := 0
+	defer func() {
+		if err == nil {
+			return
+		}
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.touched, w.below, w.all = append(touched[listed:], w.touched...), append(below, w.below...), w.all || all
+	}()
 	if all {
 		if err := w.dueAll(ctx); err != nil {
 			return err
@@ -140,6 +152,7 @@ func (w *worker) work(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		listed++
 		w.pause(ctx, min(2*time.Since(begun), 5*time.Second))
 	}
 	if w.index.options.Sweep == 0 && !all && len(below) == 0 {
@@ -259,9 +272,10 @@ func (w *worker) follow(ctx context.Context) {
 	for ctx.Err() == nil {
 		wait := 5 * time.Minute
 		if w.index.options.Sweep > 0 {
+			begun := time.Now()
 			followed, err := w.changes(ctx)
-			if followed && err == nil {
-				wait = time.Second
+			if followed && err == nil { // a feed that cannot be waited on answers at once
+				wait = max(time.Second, pollEvery-time.Since(begun))
 			}
 		}
 		if retry.Sleep(ctx, wait) != nil {
