@@ -41,6 +41,7 @@ func (s *Server) dropOff(o *opening) {
 		s.sharePage(o.c, http.StatusMethodNotAllowed, share.Page{Title: "Not allowed", Say: "No files can be sent to this link.", Failed: true})
 		return
 	}
+	o.c.Request.Body = http.MaxBytesReader(o.c.Writer, o.c.Request.Body, o.row.MostBytes+1<<20)
 	parts, err := o.c.Request.MultipartReader()
 	if err != nil {
 		fail(http.StatusUnsupportedMediaType, "Choose files and send them with the form.")

@@ -225,8 +225,9 @@ func (s *Server) countOpening(o *opening) bool {
 		return false
 	}
 	s.Shares.Note(o.link, records.ShareUse{At: s.Access.Now().UTC(), From: o.from, Client: visitorOf(o.c.Request).Client, What: "opened"})
+	// Lax, as people come from the mail that has the link; forms are held to their origin.
 	http.SetCookie(o.c.Writer, &http.Cookie{Name: shareCookie + o.row.ID, Value: cookie, Path: SharePath, HttpOnly: true, Secure: s.Secure,
-		SameSite: http.SameSiteStrictMode, MaxAge: int((24 * time.Hour).Seconds())})
+		SameSite: http.SameSiteLaxMode, MaxAge: int((24 * time.Hour).Seconds())})
 	return true
 }
 
