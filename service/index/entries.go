@@ -142,7 +142,6 @@ type writer struct {
 	index   *Index
 	account account
 	pending []change
-	changed int64
 }
 
 // change is what becomes of an entry: it is added, as before is empty; changed; or, as
@@ -156,7 +155,6 @@ type change struct {
 const batch = 500
 
 func (w *writer) add(ctx context.Context, one change) error {
-	w.changed++
 	if w.pending = append(w.pending, one); len(w.pending) < batch {
 		return nil
 	}

@@ -37,8 +37,6 @@ type Asked struct {
 	Newer, Older time.Time
 	// Larger and Smaller bound the size in bytes; less than 0 is without a bound.
 	Larger, Smaller int64
-	// Only, where it is not nil, are the only entries that are looked at: those with a tag.
-	Only func(store.Address) bool
 	// After is where the page before ended; empty begins.
 	After Cursor
 	Most  int // hits of a page
@@ -289,7 +287,7 @@ func (s *search) hit(ctx context.Context, id int64) (hit Hit, ok bool, err error
 		return hit, false, err
 	}
 	address = withStep(address, one)
-	if !s.within(address) || tree.Sees(ctx, address) != tree.Seen || s.asked.Only != nil && !s.asked.Only(address) {
+	if !s.within(address) || tree.Sees(ctx, address) != tree.Seen {
 		return hit, false, nil
 	}
 	hit = Hit{Address: address, Name: one.name, Kind: one.kind, Size: one.size}

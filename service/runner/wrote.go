@@ -24,9 +24,12 @@ func (r *Runner) wrote(row records.Run) {
 	if r.Wrote == nil || row.Done+row.Removed == 0 {
 		return
 	}
-	twoWay := row.Rules.Type == plan.TwoWay
 	for i, route := range row.Routes {
-		for _, text := range []string{route.To, route.From}[:1+map[bool]int{true: 1}[twoWay]] {
+		ends := []string{route.To}
+		if row.Rules.Type == plan.TwoWay {
+			ends = append(ends, route.From)
+		}
+		for _, text := range ends {
 			address, err := store.ParseAddress(text)
 			if err != nil {
 				continue
