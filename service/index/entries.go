@@ -257,10 +257,10 @@ func readable(name string, kind store.Kind, size int64) bool {
 	return kind == store.KindDocument || kind == store.KindFile && plaintext.Reads(name) && size > 0 && size <= MostRead
 }
 
-// insert adds an entry. One that was moved here keeps what is known of it.
+// insert adds an entry. A folder that was moved here keeps what is known of it.
 func (w *writer) insert(ctx context.Context, tx *sql.Tx, one change) error {
 	after := one.after
-	if after.ref != "" {
+	if after.ref != "" && after.folder {
 		moved, err := w.moved(ctx, tx, one)
 		if moved || err != nil {
 			return err
@@ -282,7 +282,10 @@ func (w *writer) insert(ctx context.Context, tx *sql.Tx, one change) error {
 	if n, err := result.RowsAffected(); err != nil || n == 0 {
 		return err
 	}
-	return addNames(ctx, tx, &after)
+	if err := addNames(ctx, tx, &after); err != nil || after.ref == "" || after.state != textDue {
+		return err
+	}
+	return w.takeText(ctx, tx, &after)
 }
 
 func addNames(ctx context.Context, tx *sql.Tx, r *row) error {
@@ -294,13 +297,11 @@ func addNames(ctx context.Context, tx *sql.Tx, r *row) error {
 	return err
 }
 
-// moved takes an entry along that has the provider's id of a new one: of a folder with
-// everything in it, of a file with its text if its content is the same.
+// moved takes a folder along that has the provider's id of a new one, with everything in it.
 func (w *writer) moved(ctx context.Context, tx *sql.Tx, one change) (bool, error) {
 	var before row
-	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND folder = ? LIMIT 1",
-		w.account.id,
-		one.after.ref, one.after.folder).Scan)
+	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND folder = 1 LIMIT 1",
+		w.account.id, one.after.ref).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}
@@ -309,9 +310,6 @@ func (w *writer) moved(ctx context.Context, tx *sql.Tx, one change) (bool, error
 	}
 	if before.parent == one.parent && bytes.Equal(before.key, one.after.key) {
 		return false, nil
-	}
-	if !before.folder && (before.size != one.after.size || before.revision != one.after.revision) {
-		return false, doom(ctx, tx, before)
 	}
 	_, err = tx.ExecContext(ctx, "UPDATE entries SET parent = ?, key = ?, name = ?, step = ?, modified = ? WHERE id = ?", one.parent,
 		one.after.key,

@@ -94,3 +94,36 @@ func TestNamesPassOn(t *testing.T) {
 	b.finds("fish", "/desk/a.txt")
 	b.finds("txt", "/desk/a.txt", "/desk/b.txt")
 }
+
+// linkedTwice is an account whose files are all one file, under several names.
+type linkedTwice struct{ *storetest.Memory }
+
+func (l linkedTwice) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	return func(yield func(store.Entry, error) bool) {
+		for entry, err := range l.Memory.List(ctx, folder) {
+			entry.Identity, entry.Revision = "one", "r"
+			if !yield(entry, err) {
+				return
+			}
+		}
+	}
+}
+
+func (l linkedTwice) Capabilities() store.Capabilities { return store.Capabilities{} }
+
+// TestHardLinks finds a file under each of its names, also after it was listed again.
+func TestHardLinks(t *testing.T) {
+	b := newBench(t)
+	l := linkedTwice{storetest.NewMemory()}
+	b.write(l.Memory, "a.txt", "fish")
+	b.write(l.Memory, "b.txt", "fish")
+	b.linked.mu.Lock()
+	b.linked.stores["drive"] = l
+	b.linked.index = append(b.linked.index, index.Account{Link: "3", Name: "drive", Contents: true})
+	b.linked.mu.Unlock()
+	b.index.AccountsChanged()
+	b.finds("fish", "/drive/a.txt", "/drive/b.txt")
+	b.write(l.Memory, "c.txt", "fish")
+	b.index.Touched(address(t, "/drive"))
+	b.finds("fish", "/drive/a.txt", "/drive/b.txt", "/drive/c.txt")
+}

@@ -63,6 +63,25 @@ func putText(ctx context.Context, tx *sql.Tx, id int64, name, text string) error
 	return err
 }
 
+// takeText gives a file the text of another entry of the same id and content: its own before
+// it was moved, or that of another link to it, which stays.
+func (w *writer) takeText(ctx context.Context, tx *sql.Tx, r *row) error {
+	var other int64
+	err := tx.QueryRowContext(ctx, "SELECT id FROM entries WHERE account = ? AND ref = ? AND id <> ? AND folder = 0 AND state = ? AND "+
+		"size = ? AND revision = ? LIMIT 1", w.account.id, r.ref, r.id, textRead, r.size, r.revision).Scan(&other)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	text, err := keptText(ctx, tx, other)
+	if err != nil {
+		return err
+	}
+	return putText(ctx, tx, r.id, r.name, text)
+}
+
 // forgetText removes the text of an entry that has another one now.
 func forgetText(ctx context.Context, tx *sql.Tx, r *row) error {
 	result, err := tx.ExecContext(ctx, "DELETE FROM texts WHERE id = ?", r.id)
