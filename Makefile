@@ -8,7 +8,7 @@ SOURCES  := $(shell find console/src console/index.html console/package-lock.jso
 # less are resident.
 export GOFLAGS += -tags=nomsgpack,sqlite_fts5
 
-.PHONY: all build demo test test-program test-packages bench bench-growth soak lint tools prerequisites openapi pictures clean
+.PHONY: all build demo test test-program test-packages test-raced bench bench-growth soak package test-system lint tools prerequisites openapi pictures clean
 
 all: build
 
@@ -20,33 +20,49 @@ console/dist/index.html: $(SOURCES) console/node_modules/.package-lock.json
 	cd console && $(NPM) run build
 
 console/node_modules/.package-lock.json: console/package-lock.json
-	cd console && $(NPM) ci --no-audit --no-fund
+	cd console && $(NPM) ci --no-audit --no-fund --prefer-offline --fetch-timeout=60000 --fetch-retries=5
 
 demo: build
 	./bin/heron demo $(if $(EXIT),--exit)
 
-# What runs with the race detector: packages whose goroutines share memory, and a few tests
-# that drive the program from outside. The time limits are for slow machines.
-RACED := -E '^deftheron/(core/(bandwidth|compare|files|gate|history|listing|plan|sealed|speed|spill|store/storetest|transfer|tree|view)|service/(access|runner))$$'
+# What runs with the race detector: packages whose goroutines share memory, and, in soak, a few
+# tests that drive the program from outside. The models of core take fewer steps then: those who
+# change them run them whole. The time limits are for slow machines.
+RACED := -E '^deftheron/(core/(bandwidth|compare|files|gate|history|listing|plan|sealed|speed|spill|store/storetest|transfer|tree|view)|service/(access|annotations|runner))$$'
 SMOKE := '^(TestCommands|TestPauseResumeRetry|TestTwoWayJob|TestArrivals)$$'
 
 # What counts requests that are gathered within milliseconds runs before the others: on a machine
 # that they keep busy, fewer are gathered.
 APART := '^(TestRequestsAFile|TestRequestsInLargeFolder)$$'
 
-# Installs by itself what the tests need, and runs all but what takes long. What drives the
-# whole program waits more than it computes, and runs beside the rest.
-test: prerequisites tools build lint
+# Installs by itself what the tests need, and runs all but what takes long. What drives the whole
+# program, and what speaks to servers, waits more than it computes: it runs beside the rest.
+test: prerequisites tools build
 	$(GO) test -timeout 30m -run $(APART) ./provider/declared
-	$(MAKE) --no-print-directory -j 2 -O test-program test-packages
+	$(MAKE) --no-print-directory -j 4 -O lint test-program test-packages test-raced
 
 test-program:
 	$(GO) test -timeout 30m -parallel 6 ./e2e
 
 test-packages:
 	$(GO) test -timeout 30m -p 3 -parallel 4 -skip $(APART) $$($(GO) list ./... | grep -v '^deftheron/e2e$$' | grep -v $(RACED))
-	$(GO) test -timeout 30m -p 2 -race $$($(GO) list ./... | grep $(RACED))
-	$(GO) test -timeout 30m -race -run $(SMOKE) ./e2e
+
+test-raced:
+	$(GO) test -timeout 30m -p 1 -race -short $$($(GO) list ./... | grep $(RACED) | grep /core/)
+	$(GO) test -timeout 30m -p 1 -race $$($(GO) list ./... | grep $(RACED) | grep -v /core/)
+
+# The packages of the commit that is checked out, in dist/.
+package: build $(CACHE)/bin/nfpm
+	sh packaging/package.sh
+
+$(CACHE)/bin/nfpm: packaging/tools/go.mod packaging/tools/go.sum
+	@mkdir -p $(CACHE)/bin
+	@echo "Building the packager; the first time this takes about a minute."
+	cd packaging/tools && $(GO) build -o $@ github.com/goreleaser/nfpm/v2/cmd/nfpm
+
+# Installs, upgrades and removes the package in a root of its own.
+test-system: package
+	sh packaging/test-system.sh
 
 bench: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestBench' -v ./bench -args -bench
@@ -58,6 +74,7 @@ bench-growth: tools build
 
 soak: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak
+	$(GO) test -count=1 -timeout 30m -race -run $(SMOKE) ./e2e
 	$(GO) test -count=1 -timeout 30m -run '^TestSealedConforms$$' ./provider -args -everywhere
 	$(GO) test -count=1 -timeout 30m -run '^(TestSealedEverywhere|TestFaults|TestAnyToAny)$$' ./e2e -args -everywhere
 	$(GO) test -count=1 -timeout 30m -race -run '^(TestModel|TestAppendSize)$$' ./core/sealed -args -sealed-lasting 15m -sealed-files 100000

@@ -24,7 +24,8 @@ var arrows = map[string][]string{
 	"service":    {"service", "core", "provider", "contract", "console"},
 	"contract":   {"contract", "core/job", "core/run"},
 	"client":     {"client", "contract", "core/store", "core/remedy"}, // for the grammar of addresses
-	"cli":        {"cli", "client", "contract", "core/job", "core/remedy"},
+	"drive":      {"drive", "client", "core/remedy"},
+	"cli":        {"cli", "client", "contract", "drive", "core/job", "core/remedy"},
 	"standin":    {"standin"},
 	"demo":       {"demo", "standin", "client", "contract", "cli", "service", "core/store"},
 	"cmd":        {"cli", "service", "demo", "standin", "provider", "console", "core/store"}, // it wires them together

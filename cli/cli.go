@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime"
 	"strings"
 	"syscall"
 	"time"
@@ -33,14 +34,34 @@ const (
 
 // Programs are the long-running parts, which main hands in.
 type Programs struct {
-	Version string
+	Build   Build
 	Serve   func(ctx context.Context, options ServeOptions) error
 	Demo    func(ctx context.Context, options DemoOptions) error
 	Standin func(ctx context.Context, options StandinOptions) error
+	// Backup checks a backup, or makes a data folder of it.
+	Backup func(ctx context.Context, options BackupOptions) (OpenedBackup, error)
 	// Skeleton returns a commented provider definition of a style for a provider of a
 	// name; SkeletonStyles are the styles.
 	Skeleton       func(style, name string) (string, error)
 	SkeletonStyles []string
+}
+
+// Build says what the program was built from. What the toolchain did not note is empty.
+type Build struct {
+	Version string `json:"version"`
+	Commit  string `json:"commit,omitempty"`
+	// Date is that of the commit, RFC 3339.
+	Date string `json:"date,omitempty"`
+	// Modified says that the source was not that of the commit alone.
+	Modified bool   `json:"modified,omitempty"`
+	Go       string `json:"go,omitempty"`
+}
+
+// Root returns the program's commands, to be described; none of them can be run.
+func Root(version string) *cobra.Command {
+	a := &app{programs: Programs{Build: Build{Version: version}}, in: os.Stdin, out: os.Stdout, err: os.Stderr,
+		env: func(string) string { return "" }}
+	return a.root()
 }
 
 // ServeOptions are those of heron serve.
@@ -49,7 +70,7 @@ type ServeOptions struct {
 	Hosts                         []string
 	PublicURL, OutboundProxy      string
 	Metrics                       string
-	ForgetSecrets                 bool
+	ForgetSecrets, TakeOver       bool
 	KeepHistory, KeepItems        time.Duration // 0 is for good
 	KeepAudit                     time.Duration
 	SearchSweep                   time.Duration
@@ -211,8 +232,9 @@ func (a *app) root() *cobra.Command {
 		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.user(), a.audit(), a.account(), a.provider(),
 		a.ls(), a.stat(), a.cat(),
 		a.get(), a.put(),
-		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.search(), a.share(), a.survey(), a.job(), a.run(), a.history(), a.notify(),
-		a.bandwidth(), a.version(),
+		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.search(), a.share(), a.tag(), a.comment(),
+		a.lock(), a.unlock(), a.survey(), a.job(), a.run(), a.history(), a.notify(),
+		a.bandwidth(), a.backup(), a.drive(), a.doctor(), a.version(),
 	)
 	group(root)
 	return root
@@ -247,10 +269,20 @@ func (a *app) version() *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Print the version", Args: arguments(0, 0, "nothing more"),
 		RunE: func(*cobra.Command, []string) error {
+			build := a.programs.Build
 			if a.json {
-				return a.printJSON(map[string]string{"version": a.programs.Version})
+				return a.printJSON(build)
 			}
-			_, err := fmt.Fprintln(a.out, "Deft Heron", a.programs.Version)
+			said := "Deft Heron " + build.Version
+			if len(build.Commit) > 12 {
+				said += ", commit " + build.Commit[:12]
+				if build.Modified {
+					said += " with changes"
+				}
+				day, _, _ := strings.Cut(build.Date, "T")
+				said += " of " + day
+			}
+			_, err := fmt.Fprintln(a.out, said+", "+runtime.GOOS+" "+runtime.GOARCH)
 			return err
 		},
 	}

@@ -8,10 +8,10 @@ import (
 
 // groups are the groups of commands in the help, with their commands.
 var groups = []struct{ id, title, commands string }{
-	{"files", "Files:", "ls stat cat search get put mkdir mv rm copy compare share survey"},
+	{"files", "Files:", "ls stat cat search get put mkdir mv rm copy compare share tag comment lock unlock survey drive"},
 	{"jobs", "Jobs and runs:", "job run history bandwidth notify"},
 	{"accounts", "Accounts:", "account provider"},
-	{"service", "Service:", "serve demo standin signin signout whoami token user audit"},
+	{"service", "Service:", "serve demo standin signin signout whoami token user audit backup doctor"},
 }
 
 // examples are examples of commands that have none of their own, by path without the

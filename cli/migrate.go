@@ -72,6 +72,13 @@ func (a *app) printMigration(migration contract.MigrationProgress) {
 		fmt.Fprintf(a.out, "  %-11s %s verified (%s), %s not: heron run report %s --certificate --out certificate.html\n", "certificate",
 			format.Some(c.Verified.Items, "file"), format.Size(c.Verified.Bytes), format.Count(c.Unverified.Items), c.Run)
 	}
+	if c := migration.Certificate; c != nil && c.Annotations != nil {
+		n := c.Annotations
+		fmt.Fprintf(a.out, "  Carried over: %s, %s.\n", format.Some(n.Tags, "tag"), format.Some(n.Comments, "comment"))
+		if n.Missing > 0 {
+			fmt.Fprintf(a.out, "  Not at the target, with tags or comments: %s.\n", format.Some(n.Missing, "entry"))
+		}
+	}
 	if c := migration.Certificate; c != nil && c.Sharing != nil {
 		s := c.Sharing
 		fmt.Fprintf(a.out, "  %-11s %s carried over, %s lesser, %s missing: heron run report %s --certificate --format people-csv\n", "rights",

@@ -29,6 +29,7 @@ func newRuleFlags(flags *pflag.FlagSet, settings *contract.Settings) *ruleFlags 
 		"fields: name, stem, ext, folder, account, date, run")
 	flags.StringVar(&f.documents, "documents", "",
 		"export formats of documents that exist only inside a service, such as text=odt+pdf,sheet=ods")
+	flags.StringVar(&rules.Annotations, "annotations", "", "carry copies the tags and comments of transferred files to the target")
 	flags.StringVar(&rules.Verification, "verify", "hash",
 		"how a transferred file is verified: hash (read back if the target reports none), size or read-back")
 	flags.StringArrayVar(&rules.Exclude, "exclude", nil, "pattern of what to exclude, as in a .gitignore file; may be repeated")

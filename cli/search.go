@@ -23,7 +23,8 @@ func (a *app) search() *cobra.Command {
 		Long: "A query is words that all have to be there, \"phrases\", AND, OR, NOT, parentheses, and begin* for the beginning of a\n" +
 			"word. Letter case and accents do not count. Any part of a name is found, from three characters on. Contents are\n" +
 			"searched in accounts for which that is switched on: heron account edit NAME --search contents.",
-		Example: "  heron search 'permit AND weir' --in /office-drive --type pdf --newer-than 1y\n  heron search --state",
+		Example: "  heron search 'permit AND weir' --in /office-drive --type pdf --newer-than 1y\n" +
+			"  heron search --tag to-check\n  heron search --state",
 		RunE: func(command *cobra.Command, args []string) error {
 			ctx := command.Context()
 			switch {
@@ -31,8 +32,8 @@ func (a *app) search() *cobra.Command {
 				return a.searchStates(ctx)
 			case unread != "":
 				return a.searchUnread(ctx, strings.Trim(unread, "/"))
-			case len(args) == 0:
-				return usageError("heron search takes a query; see: heron search --help")
+			case len(args) == 0 && len(asked.Tags) == 0:
+				return usageError("heron search takes a query or --tag; see: heron search --help")
 			}
 			if err := addresses(asked.In); err != nil {
 				return err
@@ -44,6 +45,7 @@ func (a *app) search() *cobra.Command {
 	flags := command.Flags()
 	flags.StringArrayVar(&asked.In, "in", nil, "address of a folder to look in; may be repeated")
 	flags.StringSliceVar(&asked.Types, "type", nil, "endings such as pdf, or documents, pictures, sound, film")
+	flags.StringSliceVar(&asked.Tags, "tag", nil, "only what has this tag; may be repeated, and is enough without a query")
 	flags.StringVar(&asked.Kind, "kind", "", "file, folder or document")
 	flags.StringVar(&asked.Newer, "newer-than", "", "changed since: 2026-01-01, or an age such as 30d or 1y")
 	flags.StringVar(&asked.Older, "older-than", "", "changed before")
@@ -95,7 +97,11 @@ func (a *app) printHit(hit contract.SearchHit) {
 	if hit.Modified != nil {
 		facts += ", " + when(hit.Modified)
 	}
-	fmt.Fprintf(a.out, "%s  %s\n", format.Plain(hit.Address), a.paint(soft, facts))
+	tags := ""
+	if len(hit.Tags) > 0 {
+		tags = a.paint(plumage, "  ["+format.Plain(strings.Join(hit.Tags, "] ["))+"]")
+	}
+	fmt.Fprintf(a.out, "%s  %s%s\n", format.Plain(hit.Address), a.paint(soft, facts), tags)
 	if len(hit.Excerpt) == 0 {
 		return
 	}

@@ -51,6 +51,8 @@ func (a *app) serve() *cobra.Command {
 	flags.DurationVar(&options.SearchSweep, "search-sweep", 24*time.Hour, "how often all accounts are listed again for the search index; 0 "+
 		"for "+
 		"never")
+	flags.BoolVar(&options.TakeOver, "take-over", false,
+		"go on although another service was restored from a backup of this one; that one then ends")
 	flags.BoolVar(&options.ForgetSecrets, "forget-secrets", false,
 		"if the key file is lost: create a new key and delete all secrets of accounts")
 	flags.StringVar(&options.OpenID.Issuer, "openid-issuer", "", "issuer URL of an OpenID provider through which users sign in")

@@ -81,6 +81,7 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 		if step := entry.Address[strings.LastIndexByte(entry.Address, '/')+1:]; strings.HasPrefix(step, "%id=") {
 			name += a.paint(soft, "  "+step) // one of two of one name
 		}
+		name += a.annotationMarks(entry)
 		t.AppendRow(table.Row{a.paint(soft, entry.Kind), sized, when(entry.Modified), name})
 		if rows++; rows%rowsAtOnce == 0 {
 			t.Render()
@@ -110,6 +111,30 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 	}
 	_, err := fmt.Fprintln(a.out, a.paint(soft, sum))
 	return err
+}
+
+// annotationMarks say what is noted about an entry.
+func (a *app) annotationMarks(entry contract.Entry) string {
+	marks := ""
+	if len(entry.Tags) > 0 {
+		marks += a.paint(plumage, "  ["+format.Plain(strings.Join(entry.Tags, "] ["))+"]")
+	}
+	if entry.Comments > 0 {
+		marks += a.paint(soft, "  "+format.Some(int64(entry.Comments), "comment"))
+	}
+	if entry.Lock != nil {
+		marks += a.paint(ochre, "  locked by "+format.Plain(entry.Lock.By))
+	}
+	return marks
+}
+
+// lockWords say who holds a lock, until when and why.
+func lockWords(lock *contract.Lock) string {
+	words := "by " + format.Plain(lock.By) + " until " + when(&lock.Until)
+	if lock.Reason != "" {
+		words += ": " + format.Plain(lock.Reason)
+	}
+	return words
 }
 
 // accountMark says of an account how it is, where that matters.
@@ -156,6 +181,15 @@ func (a *app) printEntry(entry contract.Entry) error {
 		rows = append(rows, [2]string{"size", fmt.Sprintf("%s (%s bytes)", format.Size(entry.Size), format.Count(entry.Size))})
 	}
 	rows = append(rows, [2]string{"modified", when(entry.Modified)})
+	if len(entry.Tags) > 0 {
+		rows = append(rows, [2]string{"tags", format.Plain(strings.Join(entry.Tags, ", "))})
+	}
+	if entry.Comments > 0 {
+		rows = append(rows, [2]string{"comments", format.Count(int64(entry.Comments))})
+	}
+	if entry.Lock != nil {
+		rows = append(rows, [2]string{"locked", lockWords(entry.Lock)})
+	}
 	if entry.Revision != "" {
 		rows = append(rows, [2]string{"revision", entry.Revision})
 	}

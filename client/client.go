@@ -111,6 +111,10 @@ func (c *Client) send(request *http.Request) (*http.Response, error) {
 func failure(response *http.Response) error {
 	problem := &contract.Problem{Status: response.StatusCode}
 	data, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if strings.HasPrefix(response.Header.Get("Content-Type"), "text/plain") && response.Header.Get("DAV") != "" {
+		problem.Detail = strings.TrimSpace(string(data)) // of the network drive
+		return problem
+	}
 	if err := json.Unmarshal(data, problem); err != nil || problem.Detail == "" {
 		return &contract.Problem{
 			Status: response.StatusCode, Detail: fmt.Sprintf("The service answered %s.", response.Status),

@@ -13,7 +13,7 @@ import (
 // Searching is what is looked for. Its fields are those of the API; empty ones do not matter.
 type Searching struct {
 	Query                         string
-	In, Types                     []string
+	In, Types, Tags               []string
 	Kind                          string
 	Newer, Older, Larger, Smaller string
 	Limit                         int
@@ -21,8 +21,11 @@ type Searching struct {
 }
 
 func (s Searching) values() url.Values {
-	values := url.Values{"q": {s.Query}}
-	for name, list := range map[string][]string{"in": s.In, "type": s.Types} {
+	values := url.Values{}
+	if s.Query != "" || len(s.Tags) == 0 {
+		values.Set("q", s.Query)
+	}
+	for name, list := range map[string][]string{"in": s.In, "type": s.Types, "tag": s.Tags} {
 		if len(list) > 0 {
 			values[name] = list
 		}

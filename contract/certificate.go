@@ -20,8 +20,10 @@ type Certificate struct {
 	FoldersExcluded int64        `json:"folders_excluded" doc:"Excluded folders, with their content."`
 	// Sharing is of a migration that carries share lists over.
 	Sharing *CertifiedSharing `json:"sharing,omitempty" doc:"Share lists that were carried over."`
-	Folders int64             `json:"folders" doc:"Folders of the sources that hold files."`
-	Digest  string            `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
+	// Annotations is of a migration that carries tags and comments over.
+	Annotations *CertifiedAnnotations `json:"annotations,omitempty" doc:"Tags and comments that were carried over."`
+	Folders     int64                 `json:"folders" doc:"Folders of the sources that hold files."`
+	Digest      string                `json:"digest,omitempty" doc:"sha256=HEXADECIMAL, over all of it and its files; docs/jobs.md says how."`
 }
 
 // CertifiedSharing counts the rights of share lists, of which each person has one an entry.
@@ -31,6 +33,14 @@ type CertifiedSharing struct {
 	Lesser  int64        `json:"lesser" doc:"Rights that people have at the target as lesser ones."`
 	Missing int64        `json:"missing" doc:"Rights that people do not have at the target."`
 	Why     []CauseCount `json:"why" doc:"Reasons for lesser and missing ones, by cause."`
+}
+
+// CertifiedAnnotations counts the tags and comments of the sources that are at the target.
+type CertifiedAnnotations struct {
+	Entries  int64 `json:"entries" doc:"Files and folders at the target that have all tags and comments of the source."`
+	Tags     int64 `json:"tags"`
+	Comments int64 `json:"comments"`
+	Missing  int64 `json:"missing" doc:"Files and folders with tags or comments that are not at the target."`
 }
 
 // CertifiedShare is a right that was not carried over as it was.

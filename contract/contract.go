@@ -172,6 +172,9 @@ type Entry struct {
 	Preview  bool       `json:"preview,omitempty" doc:"Files: a preview can be asked for."`
 	State    string     `json:"state,omitempty" doc:"Accounts: linked, unreachable or sign-in-expired."`
 	ReadOnly bool       `json:"read_only,omitempty" doc:"Accounts: read-only."`
+	Tags     []string   `json:"tags,omitempty"`
+	Comments int        `json:"comments,omitempty" doc:"How many comments it has."`
+	Lock     *Lock      `json:"lock,omitempty" doc:"Who works on it."`
 }
 
 // Page is a page of a folder.

@@ -21,6 +21,7 @@ type SearchHit struct {
 	Kind     string     `json:"kind"`
 	Size     int64      `json:"size" doc:"In bytes; -1 is unknown."`
 	Modified *time.Time `json:"modified,omitempty"`
+	Tags     []string   `json:"tags,omitempty"`
 	Excerpt  []string   `json:"excerpt,omitempty" doc:"A piece of the text in parts: every second part, from the second on, is a word that was searched for."`
 }
 

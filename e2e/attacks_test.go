@@ -104,6 +104,7 @@ func (h *heron) operations() (all [][2]string) {
 // properties, deep, huge, and hold secrets: signed in and not. No answer is long, or
 // tells what was sent.
 func TestRequestsThatAreWrong(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	var wrong strings.Builder
 	for i := range 3000 {
@@ -273,6 +274,7 @@ func TestSignInsThatFail(t *testing.T) {
 // TestSlowConnections opens thousands of connections that send nothing, a request that
 // does not end, or a body that does not, without signing in.
 func TestSlowConnections(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	before := h.resident()
 	var open []net.Conn
@@ -519,6 +521,7 @@ func (s *secretTaker) took(secret string) bool {
 // TestSecretsStayWithTheirServer edits addresses, a definition and the mail server to
 // lead elsewhere: no stored secret goes there, and the attempts are in the history.
 func TestSecretsStayWithTheirServer(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	taker := &secretTaker{}
 	elsewhere := serveOn(t, taker)
@@ -603,6 +606,7 @@ download: {request: GET /content, query: {path: .path}}
 // TestDataFolderIsPrivate starts a service on a folder that others can read, and links
 // what holds it: nobody else can read what is written there, and no account leads to it.
 func TestDataFolderIsPrivate(t *testing.T) {
+	t.Parallel()
 	h := &heron{t: t, data: filepath.Join(t.TempDir(), "open", "data"), listen: servertest.FreeAddress(t)}
 	if err := os.MkdirAll(h.data, 0o777); err != nil {
 		t.Fatal(err)

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
 	"deftheron/servertest"
@@ -24,7 +26,7 @@ type window struct {
 }
 
 // browsers holds one value for each test that has a browser open: each keeps a core busy.
-var browsers = make(chan struct{}, 2)
+var browsers = make(chan struct{}, 3)
 
 // browsing are the names of those tests.
 var browsing sync.Map
@@ -46,18 +48,39 @@ func takeBrowser(t *testing.T) {
 // longestWait is how long a page may take, also where other tests keep the machine busy.
 const longestWait = time.Minute
 
-// openBrowser opens a window that looks things up nowhere but on loopback.
-func openBrowser(t *testing.T) *window {
-	t.Helper()
-	takeBrowser(t)
-	allocator, stop := chromedp.NewExecAllocator(t.Context(), append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
+// chromium is the one browser process of all tests.
+var chromium = sync.OnceValues(func() (context.Context, error) {
+	dir, err := os.MkdirTemp("", "heron-chromium-")
+	if err != nil {
+		return nil, err
+	}
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(dir),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true))...)
 	ctx, cancel := chromedp.NewContext(allocator)
-	t.Cleanup(func() { cancel(); stop() })
+	shared.add(func() { cancel(); stop(); os.RemoveAll(dir) })
+	return ctx, chromedp.Do(ctx, chromedp.Navigate("about:blank"))
+})
+
+// openBrowser opens a window that looks things up nowhere but on loopback, with cookies and a storage
+// of its own.
+func openBrowser(t *testing.T) *window {
+	t.Helper()
+	takeBrowser(t)
+	browser, err := chromium()
+	if err != nil {
+		t.Fatalf("start Chromium: %v", err)
+	}
+	ctx, cancel := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	t.Cleanup(cancel)
 	b := &window{t: t, ctx: ctx}
 	b.do(chromedp.EmulateViewport(1280, 800))
+	// Each window has the focus, as that of a person does, though the others are open too.
+	b.do(chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := cdp.Call(ctx, target, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true})
+		return err
+	}))
 	return b
 }
 

@@ -22,7 +22,6 @@ import (
 
 	"deftheron/client"
 	"deftheron/contract"
-	"deftheron/demo"
 	"deftheron/servertest"
 )
 
@@ -50,7 +49,8 @@ func (b *window) downloadsTo(folder string) {
 	b.t.Helper()
 	b.do(func(ctx context.Context, target *chromedp.Target) (chromedp.Void, error) {
 		_, err := cdp.Call(ctx, target, browser.SetDownloadBehavior,
-			browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: folder})
+			browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: folder,
+				BrowserContextID: chromedp.FromContext(ctx).BrowserContextID})
 		return chromedp.Void{}, err
 	})
 }
@@ -64,7 +64,7 @@ func (b *window) upload(files ...string) {
 // field types into the field that bears a label, in place of what it holds.
 func (b *window) field(label, text string) {
 	b.t.Helper()
-	field := fmt.Sprintf(`[...document.querySelectorAll('label')].find((e) => e.querySelector('span')?.textContent === %s)?.querySelector('input')`, quote(label))
+	field := fmt.Sprintf(`[...document.querySelectorAll('label')].find((e) => e.querySelector('span')?.textContent === %s)?.querySelector('input, textarea')`, quote(label))
 	b.until(field)
 	js[any](b, field+".focus(), "+field+".select(), null")
 	b.keys(kb.Delete)
@@ -94,9 +94,7 @@ func TestConsoleFiles(t *testing.T) {
 	desk, local, kept := t.TempDir(), t.TempDir(), t.TempDir()
 	writeFile(t, "there before", desk, "Notes", "before.txt")
 	h.linkFolder("desk", desk)
-	if _, err := demo.Generate(local, 3); err != nil {
-		t.Fatal(err)
-	}
+	demoData(t, local)
 	report, err := filepath.Glob(filepath.Join(local, "desk", "Office", "Permits", "*.pdf"))
 	if err != nil || len(report) == 0 {
 		t.Fatal(report, err)

@@ -18,7 +18,6 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"deftheron/contract"
-	"deftheron/demo"
 )
 
 // TestConsoleGrid shows a folder of pictures, pages and films as a grid, with some that are
@@ -26,11 +25,9 @@ import (
 func TestConsoleGrid(t *testing.T) {
 	t.Parallel()
 	h := start(t)
-	desk, demoData := t.TempDir(), t.TempDir()
-	if _, err := demo.Generate(demoData, 3); err != nil {
-		t.Fatal(err)
-	}
-	pages, err := filepath.Glob(filepath.Join(demoData, "desk", "Office", "Permits", "*.pdf"))
+	desk, scenario := t.TempDir(), t.TempDir()
+	demoData(t, scenario)
+	pages, err := filepath.Glob(filepath.Join(scenario, "desk", "Office", "Permits", "*.pdf"))
 	if err != nil || len(pages) == 0 {
 		t.Fatal(pages, err)
 	}

@@ -103,6 +103,7 @@ func TestConsole(t *testing.T) {
 // TestLargeFolder scrolls through 100,000 entries: only those in sight, and some
 // about them, are in the page.
 func TestLargeFolder(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	dir := inMemory(t)
 	const n = 100_000
@@ -141,6 +142,7 @@ func TestLargeFolder(t *testing.T) {
 
 // TestConsoleCancelsALiveRun watches a run that takes its time, and cancels it.
 func TestConsoleCancelsALiveRun(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	desk := t.TempDir()
 	for i := range 40 {

@@ -15,7 +15,6 @@ import (
 	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/core/store/storetest"
-	"deftheron/demo"
 	"deftheron/servertest"
 )
 
@@ -50,9 +49,7 @@ func TestThereAndBack(t *testing.T) {
 	server := servertest.StartObjectStore(t)
 	desk, back := t.TempDir(), t.TempDir()
 	awkward(t, filepath.Join(desk, "all"))
-	if _, err := demo.Generate(filepath.Join(desk, "all", "demo"), 1); err != nil {
-		t.Fatal(err)
-	}
+	demoData(t, filepath.Join(desk, "all", "demo"))
 	h.linkFolder("desk", desk)
 	h.linkFolder("back", back)
 	h.linkBucket("archive", server, server.Bucket(t), "--parts-above", "1", "--part-size", "5")
@@ -137,7 +134,7 @@ func TestKilled(t *testing.T) {
 			h := start(t)
 			desk, archive := t.TempDir(), t.TempDir()
 			content := strings.Repeat("a line of thirty-two characters\n", 4000)
-			for i := range 1500 {
+			for i := range 700 {
 				writeFile(t, content[:len(content)-i], desk, "all", fmt.Sprintf("%02d", i%40), fmt.Sprintf("file %04d", i))
 			}
 			writeFile(t, strings.Repeat(content, 300), desk, "all", "large")
@@ -162,7 +159,7 @@ func TestKilled(t *testing.T) {
 			}
 			kills := 0
 			for range 4 {
-				waitForItems(t, h, started.Run, kills*300+50)
+				waitForItems(t, h, started.Run, kills*140+25)
 				if run, err := h.client().Run(t.Context(), started.Run); err != nil || run.State.Ended() {
 					break
 				}
@@ -201,7 +198,7 @@ func waitForItems(t *testing.T, h *heron, id string, n int) {
 		if err == nil && (run.State.Ended() || run.Items.Done >= int64(n)) {
 			return
 		}
-		<-time.After(3 * time.Millisecond)
+		<-time.After(5 * time.Millisecond)
 	}
 	t.Fatalf("%d items were never done", n)
 }

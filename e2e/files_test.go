@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"deftheron/contract"
-	"deftheron/demo"
 	"deftheron/servertest"
 	"deftheron/standin"
 )
@@ -33,9 +32,7 @@ func TestFourLegs(t *testing.T) {
 	t.Parallel()
 	h := start(t)
 	first, last := t.TempDir(), t.TempDir()
-	if _, err := demo.Generate(filepath.Join(first, "all"), demo.Seed); err != nil {
-		t.Fatal(err)
-	}
+	demoData(t, filepath.Join(first, "all"))
 	apache := servertest.StartApache(t, servertest.ApacheOptions{Digest: true})
 	one, _ := apache.Folder(t)
 	two, _ := apache.Folder(t)
@@ -192,6 +189,7 @@ func TestFileCommands(t *testing.T) {
 
 // TestMoveAcross moves from one account to another: verified, then removed.
 func TestMoveAcross(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	apache := servertest.StartApache(t, servertest.ApacheOptions{})
 	url, path := apache.Folder(t)

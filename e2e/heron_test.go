@@ -23,6 +23,7 @@ import (
 
 	"deftheron/client"
 	"deftheron/contract"
+	"deftheron/demo"
 	"deftheron/servertest"
 )
 
@@ -45,8 +46,55 @@ func TestMain(m *testing.M) {
 			fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 			return 1
 		}
+		defer shared.end()
 		return m.Run()
 	}())
+}
+
+// ends is what has to be done once all tests have ended.
+type ends struct {
+	mu  sync.Mutex
+	all []func()
+}
+
+// shared is what tests have in common.
+var shared ends
+
+func (e *ends) add(end func()) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.all = append(e.all, end)
+}
+
+func (e *ends) end() {
+	for _, end := range slices.Backward(e.all) {
+		end()
+	}
+}
+
+// generated is the demo's data, which is made once.
+var generated = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "heron-demo-data-")
+	if err == nil {
+		shared.add(func() { os.RemoveAll(dir) })
+		_, err = demo.Generate(dir, demo.Seed)
+	}
+	return dir, err
+})
+
+// demoData writes the demo's data below a folder.
+func demoData(t *testing.T, folder string) {
+	t.Helper()
+	made, err := generated()
+	if err == nil {
+		err = os.MkdirAll(folder, 0o755)
+	}
+	if err == nil {
+		err = exec.Command("cp", "-a", made+"/.", folder).Run()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 }
 
 // heron is a running service and its data folder.

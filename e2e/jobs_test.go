@@ -167,6 +167,7 @@ func TestMirrorJob(t *testing.T) {
 
 // TestJobFiles loads, changes and writes jobs as files.
 func TestJobFiles(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	h.linkFolder("desk", t.TempDir())
 	h.linkFolder("disk", t.TempDir())
@@ -353,6 +354,7 @@ func TestSeveralTargets(t *testing.T) {
 // TestOneStorageTwice links one disk twice, as a folder and by way of a server with another
 // starting folder: no kind of job that removes does so there.
 func TestOneStorageTwice(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	shell := servertest.StartOpenSSH(t)
 	disk := shell.Folder(t)

@@ -18,6 +18,7 @@ import (
 // TestNamesThatAreNotUTF8 looks at, fetches, moves, copies and removes entries whose
 // names are not UTF-8, by the addresses that listings give.
 func TestNamesThatAreNotUTF8(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	shell := servertest.StartOpenSSH(t)
 	desk := t.TempDir()

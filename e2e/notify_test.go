@@ -87,6 +87,7 @@ func startMail(t *testing.T) (*letters, string) {
 // TestNotifications has a mirror whose source is emptied by its provider told by mail and by
 // a webhook, which is tried again until it answers.
 func TestNotifications(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	from, to := t.TempDir(), t.TempDir()
 	h.linkFolder("desk", from)

@@ -275,7 +275,8 @@ func TestCodesAndPasskeys(t *testing.T) {
 		}
 		return code
 	}
-	b.field("The code that it shows now", codeNow())
+	used := codeNow()
+	b.field("The code that it shows now", used)
 	b.click("Use these codes")
 	b.shows("recovery codes")
 	b.look("people-codes")
@@ -297,7 +298,7 @@ func TestCodesAndPasskeys(t *testing.T) {
 		b.shows(want)
 	}
 	signOut()
-	signIn(codeNow(), "is not right") // the code that set them up is used up
+	signIn(used, "is not right") // the code that set them up is used up
 	b.open(site + "/signin")
 	signIn(recovery, "Overview")
 	signOut()

@@ -56,6 +56,10 @@ var permissions = map[string]expected{
 		in, in}, "compare": lookAt,
 	"survey": lookAt, "show-history": lookAt,
 	"show-account": lookAt, "show-account-usage": lookAt, "list-speeds": lookAt, "show-sealing": lookAt,
+	"show-annotations": lookAt, "list-annotated": anybody, "list-tags": anybody, "list-locks": anybody, "tag": changeAt,
+	"import-annotations": operator, "add-comment": lookAt, "edit-comment": {nobody, hidden, hidden, hidden, hidden, hidden},
+	"remove-comment": {nobody, hidden, hidden, hidden, hidden, hidden}, "lock": changeAt,
+	"unlock":           {nobody, noRole, hidden, noRole, hidden, hidden},
 	"list-share-links": anybody, "show-share-settings": anybody, "show-share-link": {nobody, hidden, hidden, hidden, hidden, hidden},
 	"make-share-link":   {nobody, noRole, hidden, noRole, seen, seen},
 	"revoke-share-link": {nobody, noRole, hidden, noRole, hidden, hidden}, "set-share-settings": own, "search": anybody,
@@ -66,7 +70,7 @@ var permissions = map[string]expected{
 
 	"plan-copy": changeAt, "plan-restore": changeAt, "plan-removal": changeAt, "plan-job": changeAt, "plan-job-history": changeAt,
 	"plan-new-job": changeAt, "try-arrival": changeAt, "try-new-arrival": operator,
-	"make-folder": changeAt, "move": changeAt, "remove": changeAt, "write-content": changeAt,
+	"diagnose": own, "make-folder": changeAt, "move": changeAt, "remove": changeAt, "write-content": changeAt,
 	"start-copy": changeAt, "start-restore": changeAt, "create-job": changeAt, "change-job": changeAt, "remove-job": changeAt,
 	"start-job": changeAt, "suspend-job": changeAt, "resume-job": changeAt, "load-job-file": operator, "announce-arrival": changeAt,
 	"start-rehearsal": changeAt, "cancel-run": changeAt, "pause-run": changeAt, "resume-run": changeAt, "retry-run": changeAt,
@@ -79,6 +83,7 @@ var permissions = map[string]expected{
 	"link-account":  operator, "list-resources": operator, "probe-identity": operator, "list-nearby": operator, "begin-consent": operator,
 	"show-consent": operator, "answer-consent": operator, "give-up-consent": operator, "new-key": operator,
 
+	"make-backup": own, "set-backups": own, "end-backups": own, "show-backups": own,
 	"set-bandwidth": own, "set-runs-at-once": own, "list-notifications": own, "show-notification-settings": own,
 	"set-notification-settings": own, "test-notifications": own, "add-definition": own, "check-definition": own, "remove-definition": own,
 	"try-definition": own, "register-app": own, "rotate-token": own, "list-users": own, "add-user": own, "show-user": own,
@@ -203,6 +208,9 @@ func samples(run string) map[string]sample {
 		"set-run-priority": {body: `{"priority":"high"}`}, "start-rehearsal": {body: `{}`}, "plan-job-history": {body: `{}`},
 		"measure-speed": {body: `{"size":1024,"number":1,"lanes":1}`}, "reauthorize-account": {body: `{}`},
 		"link-resource": {body: `{"value":"x"}`}, "make-share-link": {body: `{"address":"/desk/Reports"}`},
+		"show-annotations": {query: "address=/desk/Reports/a.txt"}, "tag": {body: `{"addresses":["/desk/Reports/a.txt"],"add":["x"]}`},
+		"add-comment": {body: `{"address":"/desk/Reports/a.txt","text":"x"}`}, "edit-comment": {body: `{"text":"x"}`},
+		"lock": {body: `{"addresses":["/desk/Reports"]}`}, "unlock": {body: `{"addresses":["/desk/Kept"]}`},
 	}
 }
 
@@ -280,9 +288,14 @@ func TestPermissions(t *testing.T) {
 			}
 			continue
 		}
-		path := strings.NewReplacer("{user}", "spare", "{id}", map[bool]string{true: run, false: "none"}[strings.Contains(operation.path,
-			"/runs/")]).
-			Replace(operation.path)
+		id := "none"
+		switch {
+		case strings.Contains(operation.path, "/runs/"):
+			id = run
+		case strings.Contains(operation.path, "/comments/"):
+			id = "999"
+		}
+		path := strings.NewReplacer("{user}", "spare", "{id}", id).Replace(operation.path)
 		switch {
 		case strings.Contains(path, "/accounts/"):
 			path = strings.Replace(path, "{name}", "desk", 1)

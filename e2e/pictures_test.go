@@ -188,10 +188,19 @@ func jobPictures(t *testing.T, h *heron, b *window, screen *screen, desk string)
 	b.picture(picture("console-search"))
 
 	// What the office has beside the desk, and how they differ.
+	var noted contract.Entry
+	for line := range strings.SplitSeq(h.must("ls", "/desk/Office", "--json"), "\n") {
+		if json.Unmarshal([]byte(line), &noted) == nil && noted.Kind == "file" {
+			break
+		}
+	}
+	h.must("tag", "add", "to check", noted.Address)
+	h.must("lock", noted.Address, "--for", "2h", "--reason", "Figures are being corrected.")
 	b.open("http://" + h.listen + "/files/desk/Office?second=%2Farchive%2F2026%2FOffice")
 	b.shows("only here")
 	b.shows("differs")
 	b.picture(picture("console-files"))
+	h.must("unlock", noted.Address)
 	b.open("http://" + h.listen + "/")
 	b.shows("Decide")
 	b.shows("single copies")

@@ -17,6 +17,7 @@ import (
 // TestProgressIsKept follows a run with a bandwidth limit over a pause and a restart of the
 // service: its series adds up to what it transferred, and its events tell what happened.
 func TestProgressIsKept(t *testing.T) {
+	t.Parallel()
 	h := start(t)
 	desk, archive := t.TempDir(), t.TempDir()
 	writeFile(t, strings.Repeat("0123456789abcdef", 6<<20/16), filepath.Join(desk, "film.mov"))

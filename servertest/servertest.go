@@ -6,6 +6,7 @@ package servertest
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -116,15 +117,32 @@ func Start(t testing.TB, command *exec.Cmd) {
 	})
 }
 
-// FreeAddress is an address of loopback that nothing listens on.
+// FreeAddress returns an address of loopback that nothing listens on. It stays reserved for this
+// test until the test ends: no other test's FreeAddress returns it, in this process or another, and
+// its port is below those that the system gives to outgoing connections and to listeners on port 0.
 func FreeAddress(t testing.TB) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	const first, count = 20000, 10000
+	offset := rand.IntN(count)
+	for try := range count {
+		port := first + (offset+try)%count
+		// An abstract name of this network's, which ends with the process that holds it.
+		reserved, err := net.Listen("unix", fmt.Sprintf("@heron-test-port-%d", port))
+		if err != nil {
+			continue
+		}
+		address := fmt.Sprintf("127.0.0.1:%d", port)
+		listener, err := net.Listen("tcp", address)
+		if err != nil {
+			reserved.Close()
+			continue
+		}
+		listener.Close()
+		t.Cleanup(func() { reserved.Close() })
+		return address
 	}
-	defer listener.Close()
-	return listener.Addr().String()
+	t.Fatalf("no port from %d to %d is free", first, first+count-1)
+	return ""
 }
 
 // WaitFor waits until something answers at an address, half a minute at most.

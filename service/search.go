@@ -21,8 +21,7 @@ const searchSpace = 4 << 30
 // somebody searches.
 func (s *Service) openIndex(ctx context.Context, all *tree.Tree, previews *preview.Maker) {
 	x, err := index.Open(ctx, index.Options{Dir: s.options.Data, Tree: all, Reader: previews, Accounts: s.searched,
-		Sweep: s.options.SearchSweep,
-		Space: searchSpace, Log: s.options.Log})
+		Listed: s.annotations.Follow, Moved: s.annotations.FolderMoved, Sweep: s.options.SearchSweep, Space: searchSpace, Log: s.options.Log})
 	if err != nil {
 		if strings.Contains(err.Error(), "fts5") {
 			s.options.Log.Error("there is no search: this program was built without full-text search; build it with make")

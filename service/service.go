@@ -13,7 +13,6 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -23,7 +22,10 @@ import (
 	"deftheron/core/tree"
 	"deftheron/service/access"
 	"deftheron/service/accounts"
+	"deftheron/service/annotations"
 	"deftheron/service/api"
+	"deftheron/service/backup"
+	"deftheron/service/gateway"
 	"deftheron/service/index"
 	"deftheron/service/live"
 	"deftheron/service/metrics"
@@ -83,6 +85,8 @@ type Options struct {
 	// SearchSweep is how often all accounts are listed again for the search index; 0 lists
 	// nothing by itself.
 	SearchSweep time.Duration
+	// TakeOver has the service go on although another was restored from a backup of it.
+	TakeOver bool
 }
 
 // Service is a service that listens.
@@ -103,10 +107,14 @@ type Service struct {
 	notifications *notify.Notifications
 	linked        *accounts.Accounts
 	recent        *tree.Recent
+	gateway       *gateway.Gateway
 	hub           *live.Hub
 	audit         *access.Audit
 	index         *index.Index // nil for none
 	shares        *share.Links
+	annotations   *annotations.Annotations
+	backups       *backup.Scheduler
+	fence         *backup.Fence
 	server        *http.Server
 	measuring     *http.Server // the metrics, at an address of their own
 	listener      net.Listener
@@ -216,6 +224,9 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	s.notifications = notify.New(s.db, sealer, s.options.Log)
 	all := &tree.Tree{Accounts: linked}
 	s.connect(linked, all, scratch)
+	s.openAnnotations(linked, all)
+	s.openGateway(linked, scratch)
+	s.openBackups(all, scratch, instance)
 	s.openIndex(ctx, all, previews)
 	if s.audit, err = access.NewAudit(s.db, sealer, s.options.Log); err != nil {
 		return nil, err
@@ -235,7 +246,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	server := api.Server{
 		Access: who, Audit: s.audit, Passkeys: access.NewPasskeys(who), OpenID: openID, Accounts: linked, Tree: all, Recent: s.recent,
 		Data: s.options.Data, Scratch: scratch, Runner: s.runner,
-		Previews: previews, Index: s.index, Shares: s.shares,
+		Previews: previews, Index: s.index, Shares: s.shares, Annotations: s.annotations, Backups: s.backups, Gateway: s.gateway,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
@@ -273,7 +284,7 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 	s.runner = runner.New(s.ctx, s.db, linked, all, s.hub, s.options.Log)
 	s.runner.Ended = func(accounts []string) {
 		for _, account := range accounts {
-			s.recent.Forget(account)
+			s.forget(account)
 		}
 	}
 	s.runner.Scratch, s.runner.Notify = scratch, s.notifyRun
@@ -281,11 +292,11 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 	linked.SignInExpiredNow = s.accountSignInExpired
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
 	linked.Reauthorized = func(account string) {
-		s.recent.Forget(account)
+		s.forget(account)
 		s.runner.Reauthorized(account)
 	}
 	linked.WithRunsPaused = func(ctx context.Context, account string, change func() error) error {
-		defer s.recent.Forget(account)
+		defer s.forget(account)
 		return s.runner.WithRunsPaused(ctx, account, change)
 	}
 }
@@ -319,24 +330,19 @@ func (s *Service) instance(ctx context.Context) (string, error) {
 // ends. Then what runs is interrupted, to be taken up at the next start.
 func (s *Service) Serve(ctx context.Context) error {
 	watching, stopWatching := context.WithCancel(s.ctx)
-	var background sync.WaitGroup
-	background.Go(func() { s.hub.Watch(watching, s.runner) })
-	background.Go(func() { s.linked.Watch(watching) })
-	background.Go(func() { s.keepIndex(watching) })
-	background.Go(func() { s.shares.Run(watching) })
-	background.Go(func() { s.linked.KeepUsage(watching) })
-	background.Go(func() { s.runner.Tidy(watching) })
-	background.Go(func() { s.runner.KeepRehearsals(watching) })
-	background.Go(func() { s.notifications.Run(watching) })
-	background.Go(func() { s.audit.Run(watching, s.options.KeepAudit) })
+	background := s.inBackground(watching)
 	debug.FreeOSMemory() // what describing the API took is not needed again
 	served := make(chan error, 1)
 	go func() { served <- s.server.Serve(s.listener) }()
-	err := s.runner.Resume()
+	err := s.fence.First(watching)
+	if err == nil {
+		err = s.runner.Resume()
+	}
 	if err == nil {
 		select {
 		case <-ctx.Done():
 		case err = <-served:
+		case err = <-s.fence.Watch(watching):
 		case err = <-s.recordsGone(watching):
 			s.options.Log.Error("the service cannot go on", "error", err)
 		}
@@ -364,6 +370,9 @@ func (s *Service) close() {
 	}
 	if s.recent != nil {
 		s.recent.Wait()
+	}
+	if s.gateway != nil {
+		s.gateway.Recent.Wait()
 	}
 	if s.linked != nil {
 		s.linked.Wait()

@@ -25,6 +25,7 @@ command -v pdftoppm >/dev/null 2>&1 || packages="$packages poppler-utils"
 command -v ffmpeg >/dev/null 2>&1 || packages="$packages ffmpeg"
 command -v ip >/dev/null 2>&1 || [ -x /usr/sbin/ip ] || packages="$packages iproute2"
 command -v age >/dev/null 2>&1 || packages="$packages age"
+command -v litmus >/dev/null 2>&1 || packages="$packages litmus"
 if command -v dpkg-query >/dev/null 2>&1; then
 	for library in $libraries; do
 		dpkg-query -W -f '${Status}' "$library" 2>/dev/null | grep -q "ok installed" || packages="$packages $library"

@@ -31,8 +31,6 @@ import (
 	"deftheron/standin"
 )
 
-var version = "0.1.0"
-
 // providers are the kinds of places that this program knows.
 func providers() ([]store.Provider, error) {
 	all := []store.Provider{folder.Provider{}, webdav.Provider{}, s3.Provider{}, sftp.Provider{}, ftp.Provider{}, smb.Provider{},
@@ -49,7 +47,8 @@ func main() {
 		os.Exit(preview.Child(os.Args[2:]))
 	}
 	os.Exit(cli.Main(cli.Programs{
-		Version: version, Serve: serve, Demo: runDemo, Standin: runStandin, Skeleton: skeleton.Text, SkeletonStyles: skeleton.Styles(),
+		Build: builtFrom(), Serve: serve, Demo: runDemo, Standin: runStandin, Backup: openBackup, Skeleton: skeleton.Text,
+		SkeletonStyles: skeleton.Styles(),
 	}, os.Args[1:]))
 }
 
@@ -72,8 +71,9 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 		Hosts:     options.Hosts,
 		PublicURL: options.PublicURL, OutboundProxy: options.OutboundProxy,
 		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepHistory: options.KeepHistory,
-		KeepItems: options.KeepItems, KeepAudit: options.KeepAudit, SearchSweep: options.SearchSweep, Folders: options.Folders,
-		Providers: all, Console: console.Files(), Log: log, Version: version,
+		KeepItems: options.KeepItems, KeepAudit: options.KeepAudit, SearchSweep: options.SearchSweep,
+		Folders: options.Folders, TakeOver: options.TakeOver,
+		Providers: all, Console: console.Files(), Log: log, Version: release,
 	})
 	if err != nil {
 		return err
@@ -82,7 +82,7 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 		fmt.Fprintf(options.Out, "The secrets of %s were forgotten. Unlink and link each again with its secret.\n",
 			strings.Join(s.Forgotten, ", "))
 	}
-	fmt.Fprintf(options.Out, "Deft Heron %s is at %s\n", version, s.URL)
+	fmt.Fprintf(options.Out, "Deft Heron %s is at %s\n", release, s.URL)
 	if onTerminal(options.Out) { // not in a journal, which others may read
 		fmt.Fprintf(options.Out, "Console (this link signs in once, within 15 minutes): %s\n", s.SigninURL)
 	} else {
@@ -150,6 +150,6 @@ func runDemo(ctx context.Context, options cli.DemoOptions) error {
 	}
 	return demo.Run(ctx, demo.Options{
 		Data: options.Data, Listen: options.Listen, Exit: options.Exit, Out: options.Out, Follow: options.Follow,
-		Providers: all, Console: console.Files(), Version: version,
+		Providers: all, Console: console.Files(), Version: release,
 	})
 }

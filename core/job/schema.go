@@ -8,9 +8,9 @@ import (
 // choices are the values of the keys that have a few.
 var choices = map[string][]string{
 	"type": Types, "conflict": {"keep-both", "newer", "source", "target", "ask"}, "names": {"translate", "refuse"},
-	"share-lists": {CarryShareLists},
-	"verify":      {"hash", "size", "read-back"},
-	"priority":    {"low", "normal", "high"}, "identical": {IdenticalOnce, IdenticalEach}, "go-on": Steps,
+	"share-lists": {CarryShareLists}, "annotations": {CarryAnnotations},
+	"verify":   {"hash", "size", "read-back"},
+	"priority": {"low", "normal", "high"}, "identical": {IdenticalOnce, IdenticalEach}, "go-on": Steps,
 	"arrival": {ArrivingFile, ArrivingFolder}, "rules.deletions": {"keep-version", "delete", "ignore"},
 	"types": {"documents", "pictures", "sound", "film"},
 }

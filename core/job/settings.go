@@ -32,8 +32,12 @@ type Rules struct {
 	Names        string            `yaml:"names,omitempty" json:"names,omitempty" doc:"Names that the target does not allow: translate (the default) or refuse."`
 	As           string            `yaml:"as,omitempty" json:"as,omitempty" doc:"A template for names below the target, with {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}. Slashes separate folders."`
 	Identical    string            `yaml:"identical,omitempty" json:"identical,omitempty" doc:"Identical files of the sources of a consolidation: once (the default if sources are merged) or each."`
+	Annotations  string            `yaml:"annotations,omitempty" json:"annotations,omitempty" enum:"carry" doc:"carry: copy the tags and comments of transferred files and folders to the target, after each pass. They stay where they are unless given."`
 	Verification string            `yaml:"verify,omitempty" json:"verify,omitempty" doc:"How a transferred file is verified: hash (the default; read back if the target reports none), size or read-back."`
 }
+
+// CarryAnnotations is Rules.Annotations if tags and comments are carried over.
+const CarryAnnotations = "carry"
 
 // Include are filters. A file has to match all that are given.
 type Include struct {
@@ -146,6 +150,10 @@ func (s Settings) Read() (rules plan.Rules, err error) {
 	if rules.Verification, err = plan.ParseVerification(given.Verification); err != nil {
 		return rules, err
 	}
+	if given.Annotations != "" && given.Annotations != CarryAnnotations {
+		return rules, remedy.Errorf("%q is not a rule for tags and comments; use %s, or remove it", given.Annotations, CarryAnnotations)
+	}
+	rules.Annotations = given.Annotations == CarryAnnotations
 	rules.As, rules.Tries, rules.OnlyChanged = given.As, s.Retry.Tries, given.Include.Changed
 	if rules.Filter, err = s.Rules.filter(); err != nil {
 		return rules, err
@@ -217,6 +225,9 @@ func SettingsOf(rules plan.Rules) Settings {
 	}
 	if rules.Priority != plan.Normal {
 		settings.Priority = rules.Priority.Text()
+	}
+	if rules.Annotations {
+		settings.Rules.Annotations = CarryAnnotations
 	}
 	if rules.IdenticalOnce {
 		settings.Rules.Identical = IdenticalOnce

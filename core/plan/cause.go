@@ -53,6 +53,7 @@ const (
 	CauseLater         Cause = "changed-again"
 	CauseHours         Cause = "outside-hours"
 	CauseOwner         Cause = "owner-without-grants"
+	CauseRestored      Cause = "records-restored"
 
 	CauseNotThere   Cause = "not-at-target"
 	CauseUnverified Cause = "not-verified"
@@ -101,7 +102,7 @@ func Causes() []Cause {
 		CauseRolledBack, CauseRemoved, CauseVersionKept, CauseMoved, CauseGaveWay, CauseNotRemoved,
 		CauseHoldsMore, CauseLater, CauseHours, CauseNotThere, CauseUnverified, CauseDiffers,
 		CauseCleared, CauseExported, CauseDuplicate, CauseSameStorage, CauseMerging, CauseGrowing,
-		CauseRemovalIgnored, CauseDocumentStays, CauseOwner,
+		CauseRemovalIgnored, CauseDocumentStays, CauseOwner, CauseRestored,
 		CausePersonMissing, CausePersonLeft, CausePersonUnknown, CauseLevelLowered, CauseNoLevel, CauseOwnerEdits,
 		CauseShareLink, CauseShowsMore, CauseNoSharing, CauseSharesUnread, CausePeople,
 	}

@@ -55,6 +55,8 @@ type Rules struct {
 	// places brought it, wherever that put it: where each run goes into a folder of
 	// its own, that holds what is new.
 	OnlyChanged bool `json:"only_changed,omitempty"`
+	// Annotations has the tags and comments of what is transferred carried over.
+	Annotations bool `json:"annotations,omitempty"`
 	// Verification is how what arrived is verified.
 	Verification store.VerifyLevel `json:"verify,omitempty"`
 	// Tries is how often an item is tried before it fails, and Within how long;

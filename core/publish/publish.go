@@ -95,6 +95,25 @@ func aside(ctx context.Context, r Renamer, writing store.Writing) (place, folder
 	return folder.AsFolder().Ref(writing.Place.Name), folder, err
 }
 
+// removing is in the names of what is put aside to be removed there.
+const removing = "removed"
+
+// AsideOfRemoval returns where an entry goes meanwhile that is removed in two steps, as the
+// protocol cannot say which entry is meant: it is looked at there, and removed or put back.
+// After a kill in between, the place is found again by the entry's name. folder, if it is
+// not the start, is a folder of ours that has to be removed at the end.
+func AsideOfRemoval(ctx context.Context, r Renamer, place store.Ref) (hidden, folder store.Ref, err error) {
+	hidden, folder, err = aside(ctx, r, store.Writing{Run: removing, Place: place})
+	return hidden.As(place.Kind), folder, err
+}
+
+// RemovalName returns the name of an entry that is put aside beside its place to be removed;
+// false if the name has no room for that.
+func RemovalName(name string) (string, bool) {
+	hidden := store.ArrivingName(removing, asidePrefix+name)
+	return hidden, len(hidden) <= longestName
+}
+
 func asideFolder(run string) string { return store.ArrivingName(run, "asides") }
 
 // exchange puts what has arrived in the place of what is there.
@@ -181,14 +200,17 @@ func (c *cleaner) clean(ctx context.Context, folder store.Folder) error {
 	prefix := store.ArrivingName(c.run, "")
 	var folders []store.Folder
 	var ours []string
+	var removals []store.Entry
 	for entry, err := range c.store.List(ctx, folder) {
 		switch {
 		case err != nil:
 			return err
-		case entry.Kind == store.KindFolder && entry.Name == asideFolder(c.run):
+		case entry.Kind == store.KindFolder && (entry.Name == asideFolder(c.run) || entry.Name == asideFolder(removing)):
 			if err := c.emptyAsides(ctx, folder, entry.Folder(folder)); err != nil {
 				return err
 			}
+		case store.LeftBy(removing, entry.Name):
+			removals = append(removals, entry)
 		case entry.Kind == store.KindFolder:
 			folders = append(folders, entry.Folder(folder))
 		case store.LeftBy(c.run, entry.Name):
@@ -198,6 +220,11 @@ func (c *cleaner) clean(ctx context.Context, folder store.Folder) error {
 	for _, name := range ours {
 		original, aside := strings.CutPrefix(name, prefix+asidePrefix)
 		if err := c.settle(ctx, folder.Ref(name), folder.Ref(original), aside); err != nil {
+			return err
+		}
+	}
+	for _, entry := range removals {
+		if err := c.settleRemoval(ctx, folder, entry); err != nil {
 			return err
 		}
 	}
@@ -227,16 +254,38 @@ func (c *cleaner) settle(ctx context.Context, ours, original store.Ref, aside bo
 	return nil
 }
 
+// settleRemoval gives an entry its name again whose removal was broken off, unless another
+// has the name by now.
+func (c *cleaner) settleRemoval(ctx context.Context, folder store.Folder, entry store.Entry) error {
+	name, aside := strings.CutPrefix(entry.Name, store.ArrivingName(removing, asidePrefix))
+	if !aside {
+		return nil // nobody knows what it was
+	}
+	ours := folder.Ref(entry.Name).As(entry.Kind)
+	if entry.Kind != store.KindFolder {
+		return c.settle(ctx, ours, folder.Ref(name).As(entry.Kind), true)
+	}
+	err := c.renamer.Rename(ctx, ours, folder.Ref(name).As(entry.Kind), false)
+	if store.KindOf(err) != store.ErrExists {
+		return err
+	}
+	_, err = c.renamer.RemoveFolder(ctx, ours)
+	if store.KindOf(err) == store.ErrRefused { // it holds something
+		err = nil
+	}
+	return err
+}
+
 func (c *cleaner) emptyAsides(ctx context.Context, folder, asides store.Folder) error {
-	var names []string
+	var entries []store.Entry
 	for entry, err := range c.store.List(ctx, asides) {
 		if err != nil {
 			return err
 		}
-		names = append(names, entry.Name)
+		entries = append(entries, entry)
 	}
-	for _, name := range names {
-		if err := c.settle(ctx, asides.Ref(name), folder.Ref(name), true); err != nil {
+	for _, entry := range entries {
+		if err := c.settle(ctx, entry.Ref(asides), folder.Ref(entry.Name).As(entry.Kind), true); err != nil {
 			return err
 		}
 	}

@@ -26,6 +26,9 @@ type Query struct {
 	plain bool   // it is terms alone, which are all looked for
 }
 
+// IsZero reports whether nothing is looked for.
+func (q Query) IsZero() bool { return len(q.terms) == 0 }
+
 // node is a term, or several nodes with an operator between them.
 type node struct {
 	operator string // AND, OR or NOT; empty of a term

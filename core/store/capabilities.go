@@ -90,6 +90,8 @@ type Capabilities struct {
 	Sealing Sealing
 	// Sharing reads and extends share lists.
 	Sharing Sharing
+	// Locker has the server refuse changes that others make to an entry.
+	Locker Locker
 	// Close ends the connections that the store keeps. What still uses it may
 	// fail, to be tried again.
 	Close func() error

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"deftheron/core/annotation"
 	"deftheron/core/compare"
 	"deftheron/core/gate"
 	"deftheron/core/plan"
@@ -227,6 +228,11 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 	}
 	ending := &Ending{
 		Seq: a.item.Seq, Route: a.item.Route, State: Failed, Cause: cause, Why: strings.TrimRight(err.Error(), "."), Ended: time.Now(),
+	}
+	var held *annotation.HeldError
+	if errors.As(err, &held) { // it is taken once the lock has ended
+		ending.State = Skipped
+		return ending, 0
 	}
 	switch kind := store.KindOf(err); kind {
 	case store.ErrNotFound:

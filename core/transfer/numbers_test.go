@@ -17,7 +17,11 @@ import (
 // and cancellations, and holds what the run tells at its end against what its records
 // and its items come to.
 func TestNumbersAgree(t *testing.T) {
-	for seed := range uint64(300) {
+	seeds := uint64(300)
+	if testing.Short() {
+		seeds = 80
+	}
+	for seed := range seeds {
 		random := rand.New(rand.NewPCG(seed, 15))
 		source, target := storetest.NewMemory(),
 			&storetest.Account{Memory: storetest.NewMemory(), Moves: random.IntN(2) == 0, Copies: random.IntN(2) == 0}

@@ -59,11 +59,11 @@ type Flying struct {
 func (s Snapshot) Waiting() int64 { return max(0, s.Items-s.Done-s.Skipped-s.Failed) }
 
 type progress struct {
-	planned                                 atomic.Bool
-	items, done, skipped, failed, unchanged atomic.Int64
-	removed, retries                        atomic.Int64 // of those done; tries beyond the first
-	bytes                                   atomic.Int64 // to be moved
-	landed                                  atomic.Int64 // bytes of items that are done
+	planned                                         atomic.Bool
+	items, done, skipped, failed, locked, unchanged atomic.Int64
+	removed, retries                                atomic.Int64 // of those done; tries beyond the first
+	bytes                                           atomic.Int64 // to be moved
+	landed                                          atomic.Int64 // bytes of items that are done
 
 	away  atomic.Pointer[[]Away]
 	waits waits
@@ -115,6 +115,7 @@ func (p *progress) restore(t Tally) {
 	p.done.Store(t.Done)
 	p.skipped.Store(t.Skipped)
 	p.failed.Store(t.Failed)
+	p.locked.Store(t.Locked)
 	p.unchanged.Store(t.Unchanged)
 	p.landed.Store(t.Moved)
 	p.removed.Store(t.Removed)
@@ -152,6 +153,9 @@ func (p *progress) ended(item *Item, ending Ending) {
 	case Skipped:
 		p.skipped.Add(1)
 		p.bytes.Add(-item.moves())
+		if ending.Cause == plan.CauseLocked {
+			p.locked.Add(1)
+		}
 	case Failed: // its bytes were to be moved, and were not
 		p.failed.Add(1)
 	}

@@ -132,6 +132,7 @@ type Tally struct {
 	Done      int64
 	Skipped   int64
 	Failed    int64
+	Locked    int64 // of those skipped, what somebody had locked
 	Moved     int64 // bytes of done items
 	Removed   int64 // files and folders, of those done
 	LastSeq   int64 // the highest there is

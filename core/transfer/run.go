@@ -372,6 +372,10 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 		}
 		result.Why = plural(int(r.progress.failed.Load()), "item") + " failed"
 	}
+	// A continuous run takes what was locked once it is not.
+	if locked := r.progress.locked.Load(); result.State == run.Done && locked > 0 && r.Again == nil {
+		result = Result{State: run.Partial, Cause: plan.CauseLocked, Why: "somebody had locked " + plural(int(locked), "item")}
+	}
 	return result
 }
 

@@ -362,6 +362,19 @@ func TestBitFlippedAtTheSource(t *testing.T) {
 	}
 }
 
+// TestBitFlippedWhenLookedAt loses the answer of a write, and a bit of what is then read back: what is
+// there is no conflict.
+func TestBitFlippedWhenLookedAt(t *testing.T) {
+	b := newBench(t)
+	b.target.NoHashes = true
+	b.to = storetest.NewFaulty(b.target,
+		storetest.Fault{Op: storetest.OpWrite, Times: 1, After: true, Err: store.Errorf(store.ErrOutcomeUnknown, "lost")},
+		storetest.Fault{Op: storetest.OpRead, Name: "x", Times: 1, Flip: true, At: 2})
+	b.source.Put("content", "x")
+	b.run("done")
+	b.want(map[string]string{"/copy/x": "content"})
+}
+
 func TestSourceChangesMeanwhile(t *testing.T) {
 	b := newBench(t)
 	b.source.Put("old", "x")

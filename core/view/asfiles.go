@@ -5,6 +5,7 @@ import (
 	"io"
 	"iter"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -166,6 +167,11 @@ func (a *asFiles) find(ctx context.Context, place store.Ref) (where store.Ref, e
 	if store.KindOf(err) != store.ErrNotFound || place.IsStart() {
 		return place, entry, "", err
 	}
+	if twin, ok, failed := a.twin(ctx, place); failed != nil {
+		return place, store.Entry{}, "", failed
+	} else if ok {
+		return a.find(ctx, twin)
+	}
 	extension := path.Ext(place.Name)
 	if extension != "" {
 		where = place.Folder.Ref(strings.TrimSuffix(place.Name, extension))
@@ -178,6 +184,35 @@ func (a *asFiles) find(ctx context.Context, place store.Ref) (where store.Ref, e
 		}
 	}
 	return place, entry, "", err
+}
+
+// twinForm is what twinName makes: a stem, an id in parentheses, and an extension.
+var twinForm = regexp.MustCompile(`^(.*) \(([^()]+)\)(\.[^.]*)?$`)
+
+// twin returns where the entry is of which twinName made the name of a place; ok is false if there is none.
+// The id in the name is not believed: it may be of something in another folder.
+func (a *asFiles) twin(ctx context.Context, place store.Ref) (twin store.Ref, ok bool, err error) {
+	parts := twinForm.FindStringSubmatch(place.Name)
+	if parts == nil || place.ID != "" || !a.Store.Traits().Twins {
+		return store.Ref{}, false, nil
+	}
+	for entry, err := range a.List(ctx, place.Folder) {
+		if store.KindOf(err) == store.ErrNotFound {
+			break
+		}
+		if err != nil {
+			return store.Ref{}, false, err // a listing that broke off says nothing of what is missing
+		}
+		if entry.Name == place.Name && place.Means(entry.Kind) && entry.ID != "" {
+			twin = place.Folder.Ref(parts[1] + parts[3])
+			twin.ID = entry.ID
+			if ExportedAs(entry) == "" { // else what is stored is a document
+				twin.Kind = entry.Kind
+			}
+			return twin, true, nil
+		}
+	}
+	return store.Ref{}, false, nil
 }
 
 // Stat implements Store.
@@ -200,6 +235,7 @@ func (a *asFiles) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 		return nil, err
 	}
 	if format == "" {
+		reading.Place = where
 		return a.Store.Open(ctx, reading)
 	}
 	if reading.Offset != 0 || reading.Length != 0 {
@@ -253,6 +289,7 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		c.Lock,
 		c.Sealing,
 		nil, // Sharing, below
+		c.Locker,
 		c.Close,
 	}
 	if c.Move != nil {

@@ -98,6 +98,7 @@ func (r *readOnly) Capabilities() store.Capabilities {
 		nil, // Lock
 		nil, // Sealing
 		r.sharing(c.Sharing),
+		nil, // Locker
 		c.Close,
 	}
 }

@@ -82,13 +82,31 @@ func (s *server) Stat(ctx context.Context, path string) (store.Entry, error) {
 	var entry store.Entry
 	err := s.pool.do(ctx, func(l *link) error {
 		info, err := l.files.Lstat(path)
+		if err = wrap(err); isFailure(err) && inFile(l.files, path) {
+			return store.Errorf(store.ErrNotFound, "what would hold it is a file")
+		}
 		if err != nil {
-			return wrap(err)
+			return err
 		}
 		entry = entryOf(info)
 		return nil
 	})
 	return entry, err
+}
+
+// inFile reports whether one of the folders of a path is a file: servers answer to that with a
+// failure that says nothing.
+func inFile(files *sftp.Client, at string) bool {
+	for up := path.Dir(at); up != "/" && up != "."; up = path.Dir(up) {
+		info, err := files.Lstat(up)
+		if err == nil {
+			return !info.IsDir()
+		}
+		if !isFailure(wrap(err)) {
+			return false
+		}
+	}
+	return false
 }
 
 func entryOf(info fs.FileInfo) store.Entry {

@@ -13,6 +13,7 @@ import (
 
 	"github.com/hirochachacha/go-smb2"
 
+	"deftheron/core/publish"
 	"deftheron/core/store"
 	"deftheron/provider/fileserver"
 )
@@ -121,11 +122,26 @@ func (s *server) Remove(ctx context.Context, path string) error {
 // replaces it, and is looked at there. The server itself refuses to remove a folder
 // that holds something.
 func (s *server) RemoveFolder(ctx context.Context, path string) error {
+	at := strings.LastIndexByte(path, '/') + 1
 	var random [6]byte
 	rand.Read(random[:])
-	at := strings.LastIndexByte(path, '/') + 1
-	aside := path[:at] + store.ArrivingName("removed", hex.EncodeToString(random[:]))
-	if err := s.Rename(ctx, path, aside, false); err != nil {
+	other := path[:at] + store.ArrivingName("removed", hex.EncodeToString(random[:]))
+	aside := other
+	if name, ok := publish.RemovalName(path[at:]); ok {
+		aside = path[:at] + name
+	}
+	err := s.Rename(ctx, path, aside, false)
+	switch store.KindOf(err) {
+	case nil:
+	case store.ErrExists: // left by an earlier removal that was broken off
+		aside = other
+		err = s.Rename(ctx, path, aside, false)
+	case store.ErrNotFound: // or by one that is gone on with now
+		if _, look := s.Stat(ctx, aside); look == nil {
+			err = nil
+		}
+	}
+	if err != nil {
 		return err
 	}
 	lasting := context.WithoutCancel(ctx) // what was begun is ended

@@ -24,6 +24,9 @@ func (a *account) stat(ctx context.Context, place store.Ref) (resource, error) {
 		return resource{}, store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
 	found, err := retry.Read(ctx, func() (resource, error) { return a.lookAt(ctx, a.urlOfPlace(place)) })
+	if err != nil && a.inFile(ctx, place, err) {
+		return resource{}, store.Errorf(store.ErrNotFound, "%s is not there: what would hold it is a file", place)
+	}
 	if err != nil {
 		return resource{}, doing("look at", place.String(), err)
 	}
@@ -32,6 +35,20 @@ func (a *account) stat(ctx context.Context, place store.Ref) (resource, error) {
 	}
 	found.Name = place.Name
 	return found, nil
+}
+
+// inFile reports whether the folder of a place is a file, to which servers answer in several ways.
+func (a *account) inFile(ctx context.Context, place store.Ref, err error) bool {
+	switch statusOf(err) {
+	case http.StatusBadRequest, http.StatusForbidden, http.StatusMethodNotAllowed, http.StatusConflict:
+	default:
+		return false
+	}
+	if place.Folder.Path == "" {
+		return false
+	}
+	parent, err := a.stat(ctx, place.Folder.Path.Ref())
+	return store.KindOf(err) == store.ErrNotFound || err == nil && parent.Kind != store.KindFolder
 }
 
 // doing says what was being done when an error came, and keeps its kind.

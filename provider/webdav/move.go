@@ -4,11 +4,13 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"net/http"
 	"net/url"
 	"strings"
 	"time"
 
+	"deftheron/core/publish"
 	"deftheron/core/retry"
 	"deftheron/core/store"
 )
@@ -130,6 +132,9 @@ func (a *account) Remove(ctx context.Context, place store.Ref, revision string) 
 		return "", store.Errorf(store.ErrNotFound, "%s: %w", place, err)
 	}
 	there, err := a.stat(ctx, place)
+	if store.KindOf(err) == store.ErrNotFound {
+		return a.removeBrokenOff(ctx, place, revision, err)
+	}
 	if err != nil {
 		return "", err
 	}
@@ -166,7 +171,9 @@ func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Remo
 		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")
 	}
 	place = place.As(store.KindFolder)
-	if _, err := a.stat(ctx, place); err != nil {
+	if _, err := a.stat(ctx, place); store.KindOf(err) == store.ErrNotFound {
+		return a.removeBrokenOff(ctx, place, "", err)
+	} else if err != nil {
 		return "", err
 	}
 	if err := a.holdsNothing(ctx, place); err != nil {
@@ -175,24 +182,51 @@ func (a *account) RemoveFolder(ctx context.Context, place store.Ref) (store.Remo
 	return store.RemovedFinally, a.removeAside(ctx, place, func(hidden store.Ref) error { return a.holdsNothing(ctx, hidden) })
 }
 
+// removeBrokenOff ends a removal that was broken off after the entry was moved to a name of
+// ours. It returns missing if there is none.
+func (a *account) removeBrokenOff(ctx context.Context, place store.Ref, revision string, missing error) (store.Removal, error) {
+	name, ok := publish.RemovalName(place.Name)
+	if !ok {
+		return "", missing
+	}
+	hidden := place.Folder.Ref(name).As(place.Kind)
+	there, err := a.stat(ctx, hidden)
+	if err != nil {
+		return "", missing
+	}
+	to := a.urlOfKind(hidden)
+	if place.Kind == store.KindFolder {
+		err = a.holdsNothing(ctx, hidden)
+	} else if revision != "" && there.Revision != revision {
+		err = store.Errorf(store.ErrChanged, "%s changed in the meantime", place)
+	}
+	if err != nil {
+		return "", errors.Join(err, a.move(context.WithoutCancel(ctx), hidden, place, to, a.urlOfKind(place), false))
+	}
+	return store.RemovedFinally, doing("remove", place.String(), a.delete(context.WithoutCancel(ctx), to, http.Header{}))
+}
+
 // removeAside moves an entry to a name of ours, and removes it there if it is still
 // what is meant; else it is moved back.
 func (a *account) removeAside(ctx context.Context, place store.Ref, check func(hidden store.Ref) error) error {
-	var random [6]byte
-	rand.Read(random[:])
-	hidden := place.Folder.Ref(store.ArrivingName("removed", hex.EncodeToString(random[:]))).As(place.Kind)
-	urlOf := func(ref store.Ref) *url.URL {
-		if ref.Kind == store.KindFolder {
-			return a.urlOf(ref.AsFolder().Path, "")
-		}
-		return a.urlOfPlace(ref)
+	hidden, folder, err := publish.AsideOfRemoval(ctx, a, place)
+	if err != nil {
+		return err
 	}
-	from, to := urlOf(place), urlOf(hidden)
-	if err := a.move(ctx, place, hidden, from, to, false); err != nil {
+	from, to := a.urlOfKind(place), a.urlOfKind(hidden)
+	err = a.move(ctx, place, hidden, from, to, false)
+	if store.KindOf(err) == store.ErrExists { // left by an earlier removal that was broken off
+		var random [6]byte
+		rand.Read(random[:])
+		hidden = place.Folder.Ref(store.ArrivingName("removed", hex.EncodeToString(random[:]))).As(place.Kind)
+		to = a.urlOfKind(hidden)
+		err = a.move(ctx, place, hidden, from, to, false)
+	}
+	if err != nil {
 		return err
 	}
 	lasting := context.WithoutCancel(ctx) // what was begun is ended
-	_, err := a.stat(lasting, hidden)
+	_, err = a.stat(lasting, hidden)
 	if err == nil {
 		err = check(hidden)
 	}
@@ -203,6 +237,9 @@ func (a *account) removeAside(ctx context.Context, place store.Ref, check func(h
 		if back := a.move(lasting, hidden, place, to, from, false); back != nil {
 			return store.Errorf(store.ErrOutcomeUnknown, "%s is at %s and could not be put back (%w): %w", place, hidden, back, err)
 		}
+	}
+	if folder = folder.As(store.KindFolder); folder.Name != "" && a.holdsNothing(lasting, folder) == nil {
+		_ = a.delete(lasting, a.urlOfKind(folder), http.Header{})
 	}
 	return err
 }

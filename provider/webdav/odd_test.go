@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	xnet "golang.org/x/net/webdav"
+
 	"deftheron/core/files"
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -383,6 +385,84 @@ func TestLock(t *testing.T) {
 	}
 }
 
+// TestHeldLock locks at servers: others are refused there, whoever shows the lock is not,
+// and a lock that is renewed or has ended is found to be so.
+func TestHeldLock(t *testing.T) {
+	apache := servertest.StartApache(t, servertest.ApacheOptions{})
+	apacheURL, _ := apache.Folder(t)
+	other := httptest.NewServer(&xnet.Handler{FileSystem: xnet.Dir(t.TempDir()), LockSystem: xnet.NewMemLS()})
+	t.Cleanup(other.Close)
+	for name, s := range map[string]store.Store{
+		"Apache": open(t, map[string]string{"url": apacheURL, "user": apache.User}, apache.Password),
+		"x/net":  open(t, map[string]string{"url": other.URL + "/"}, ""),
+	} {
+		t.Run(name, func(t *testing.T) { heldLock(t, s) })
+	}
+	beneath := standin.WebDAV(t.TempDir(), "", "")
+	lockless := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == "LOCK" {
+			http.Error(w, "no locks here", http.StatusMethodNotAllowed)
+			return
+		}
+		beneath.ServeHTTP(w, r)
+	}))
+	t.Cleanup(lockless.Close)
+	without := open(t, map[string]string{"url": lockless.URL}, "")
+	if _, err := without.Capabilities().Locker.LockEntry(t.Context(), store.At("x").As(store.KindFile), "office", time.Hour,
+		""); !errors.Is(err, store.ErrUnsupported) {
+		t.Errorf("a server without locks: %v", err)
+	}
+}
+
+func heldLock(t *testing.T, s store.Store) {
+	ctx := t.Context()
+	if _, err := s.MakeFolder(ctx, store.At("in")); err != nil {
+		t.Fatal(err)
+	}
+	file, folder := store.At("in", "a b.txt").As(store.KindFile), store.At("in").As(store.KindFolder)
+	write := func(ctx context.Context, text string) error {
+		_, err := s.Write(ctx, store.Writing{Place: file, Size: int64(len(text)), If: store.Any, Content: storetest.Text(text)})
+		return err
+	}
+	if err := write(ctx, "first"); err != nil {
+		t.Fatal(err)
+	}
+	locker := s.Capabilities().Locker
+	for _, locked := range []store.Ref{file, folder} {
+		held, err := locker.LockEntry(ctx, locked, "the <office> & desk", time.Hour, "")
+		if err != nil || held.Token == "" || time.Until(held.Until) < time.Minute {
+			t.Fatalf("%s: %+v, %v", locked, held, err)
+		}
+		if _, err := locker.LockEntry(ctx, locked, "another", time.Hour, ""); !errors.Is(err, store.ErrLocked) {
+			t.Errorf("%s is locked twice: %v", locked, err)
+		}
+		if err := write(ctx, "of another"); !errors.Is(err, store.ErrLocked) {
+			t.Errorf("%s: another writes: %v", locked, err)
+		}
+		mine := store.WithLock(ctx, store.ShownLock{Ref: locked, Token: held.Token})
+		for range 2 { // the first may end the lock of a file, which it replaces
+			if err := write(mine, "mine"); err != nil {
+				t.Errorf("%s: its holder writes: %v", locked, err)
+			}
+		}
+		renewed, err := locker.LockEntry(ctx, locked, "the office", time.Hour, held.Token)
+		if err != nil || renewed.Token == "" {
+			t.Fatalf("%s renewed: %+v, %v", locked, renewed, err)
+		}
+		if err := write(ctx, "of another"); !errors.Is(err, store.ErrLocked) {
+			t.Errorf("%s: another writes after it was renewed: %v", locked, err)
+		}
+		for range 2 {
+			if err := locker.UnlockEntry(ctx, locked, renewed.Token); err != nil {
+				t.Errorf("%s unlocked: %v", locked, err)
+			}
+		}
+		if err := write(ctx, "free"); err != nil {
+			t.Errorf("%s: after it was unlocked: %v", locked, err)
+		}
+	}
+}
+
 // TestInterruptedReplacement finds the old content put aside by a process that
 // died between two requests, and puts it back.
 func TestInterruptedReplacement(t *testing.T) {
@@ -413,6 +493,61 @@ func TestInterruptedReplacement(t *testing.T) {
 	})
 	if fmt.Sprint(left) != "[.heron-arriving-run2-bbbbbbbbbbbb=of another run replaced.txt=new report.txt=old]" {
 		t.Errorf("left are %v", left)
+	}
+}
+
+// TestInterruptedRemoval finds what a removal has put aside that was broken off before it was
+// removed: whoever removes it again goes on with it, and else it gets its name back. On
+// Samba, too, only folders are removed in two steps.
+func TestInterruptedRemoval(t *testing.T) {
+	folder := t.TempDir()
+	server := httptest.NewServer(standin.WebDAV(folder, "", ""))
+	defer server.Close()
+	s := open(t, map[string]string{"url": server.URL}, "")
+	ctx, long := t.Context(), strings.Repeat("l", 230)
+	const aside = ".heron-arriving-removed-aside-"
+	for _, name := range []string{"gone on.txt", "back.txt", "taken.txt", "changed.txt"} {
+		os.WriteFile(filepath.Join(folder, aside+name), []byte("old"), 0o644)
+	}
+	os.WriteFile(filepath.Join(folder, "taken.txt"), []byte("new"), 0o644)
+	os.MkdirAll(filepath.Join(folder, ".heron-arriving-removed-asides"), 0o755)
+	os.WriteFile(filepath.Join(folder, ".heron-arriving-removed-asides", long), []byte("old"), 0o644)
+	for _, name := range []string{"empty", "full"} {
+		os.MkdirAll(filepath.Join(folder, aside+name), 0o755)
+	}
+	os.WriteFile(filepath.Join(folder, aside+"full", "in.txt"), []byte("old"), 0o644)
+
+	there, err := s.Stat(ctx, store.At(aside+"gone on.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Remove(ctx, store.At("gone on.txt"), there.Revision); err != nil {
+		t.Errorf("it is not gone on with: %v", err)
+	}
+	if _, err := s.Remove(ctx, store.At("changed.txt"), "another"); !errors.Is(err, store.ErrChanged) {
+		t.Errorf("what changed is removed: %v", err)
+	}
+	if _, err := s.Remove(ctx, store.At("none.txt"), ""); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("what was never there: %v", err)
+	}
+	if _, err := s.RemoveFolder(ctx, store.At("empty").As(store.KindFolder)); err != nil {
+		t.Errorf("a folder is not gone on with: %v", err)
+	}
+	if _, err := s.RemoveFolder(ctx, store.At("full").As(store.KindFolder)); !errors.Is(err, store.ErrRefused) {
+		t.Errorf("a folder that holds something is removed: %v", err)
+	}
+	if _, err := store.Clean(ctx, s, store.Cleaning{Run: "run1"}); err != nil {
+		t.Fatal(err)
+	}
+	var left []string
+	filepath.WalkDir(folder, func(path string, entry os.DirEntry, err error) error {
+		name, _ := filepath.Rel(folder, path)
+		data, _ := os.ReadFile(path)
+		left = append(left, strings.ReplaceAll(name, long, "long")+"="+string(data))
+		return err
+	})
+	if want := "[.= back.txt=old changed.txt=old full= full/in.txt=old long=old taken.txt=new]"; fmt.Sprint(left) != want {
+		t.Errorf("left are %v, want %s", left, want)
 	}
 }
 

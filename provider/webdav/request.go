@@ -41,8 +41,9 @@ const (
 // 400 and above is an error of ours.
 func (a *account) send(ctx context.Context, r request) (*http.Response, error) {
 	target := r.url
-	for redirects, signins := 0, 0; ; {
-		response, sent, err := a.once(ctx, r, target)
+	lock, shown := store.LockOf(ctx)
+	for redirects, signins, ended := 0, 0, false; ; {
+		response, sent, err := a.once(ctx, r, target, shown)
 		if err != nil {
 			return nil, err
 		}
@@ -60,6 +61,14 @@ func (a *account) send(ctx context.Context, r request) (*http.Response, error) {
 				return nil, store.Errorf(store.ErrRefused, "%s redirects without an end", a.base.Host)
 			}
 			target = next
+		case status == http.StatusPreconditionFailed && shown && strings.Contains(response.Request.Header.Get("If"), "DAV:no-lock"):
+			shown = false // some servers refuse the token of a lock that has ended
+		case status == http.StatusLocked && lock.Token != "" && !shown && !ended:
+			// Others want one for both ends of a MOVE. Who holds the lock gives it up for a moment.
+			if ended = true; a.UnlockEntry(store.WithLock(ctx, store.ShownLock{}), lock.Ref, lock.Token) != nil {
+				defer discard(response)
+				return nil, a.failure(response, r)
+			}
 		case status >= 400:
 			defer discard(response)
 			return nil, a.failure(response, r)
@@ -70,7 +79,8 @@ func (a *account) send(ctx context.Context, r request) (*http.Response, error) {
 	}
 }
 
-func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.Response, string, error) {
+// once sends a request once. shown says that it shows the lock of its context.
+func (a *account) once(ctx context.Context, r request, target *url.URL, shown bool) (*http.Response, string, error) {
 	var body io.ReadCloser // a nil one stays nil
 	if r.body != nil {
 		var err error
@@ -87,6 +97,9 @@ func (a *account) once(ctx context.Context, r request, target *url.URL) (*http.R
 	out.Header.Set("User-Agent", "DeftHeron")
 	for name, values := range r.header {
 		out.Header[name] = values
+	}
+	if shown {
+		a.showLock(ctx, out)
 	}
 	if body != nil {
 		out.ContentLength = r.size

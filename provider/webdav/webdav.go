@@ -129,6 +129,7 @@ func (a *account) reach(ctx context.Context, start store.Path) error {
 func (a *account) Capabilities() store.Capabilities {
 	return store.Capabilities{
 		Move: a.Move, Copy: a.Copy, Changes: a.Changes, Clean: a.Clean, Prepare: a.Prepare, Space: a.Space, Owner: a.Owner, Locate: a.Locate,
+		Locker: a,
 	}
 }
 

@@ -272,7 +272,7 @@ func (a *account) writeAside(ctx context.Context, writing store.Writing) (writte
 
 // Rename implements store.Renamer.
 func (a *account) Rename(ctx context.Context, from, to store.Ref, replace bool) error {
-	return a.move(ctx, from, to, a.urlOfPlace(from), a.urlOfPlace(to), replace)
+	return a.move(ctx, from, to, a.urlOfKind(from), a.urlOfKind(to.As(from.Kind)), replace)
 }
 
 // Replaces implements store.Renamer: a MOVE over a file shows a gap on every

@@ -22,6 +22,7 @@ import (
 	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/core/view"
 	"deftheron/service/access"
 	"deftheron/service/messages"
 	"deftheron/service/records"
@@ -37,6 +38,8 @@ type Accounts struct {
 	LinkedBy func(ctx context.Context, user string, row records.Account) error
 	// Changed is called after an account was linked or unlinked.
 	Changed func()
+	// Watcher, if not nil, returns what decides about the changes of an account, by its id.
+	Watcher func(id string) view.Watcher
 
 	// Proxy is the way out to accounts; nil is that of the environment.
 	Proxy func(*http.Request) (*url.URL, error)
@@ -252,7 +255,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	a.Noticed(row.Name, nil)
 	a.happened(ctx, row, records.Linked, "")
 	if a.LinkedBy != nil {
-		if err := a.LinkedBy(ctx, userOf(ctx), row); err != nil {
+		if err := a.LinkedBy(ctx, UserOf(ctx), row); err != nil {
 			a.log.Error("the user who linked an account got no grant on it", "account", row.Name, "error", err)
 		}
 	}

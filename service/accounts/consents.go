@@ -105,7 +105,7 @@ func (a *Accounts) ConsentOf(ctx context.Context, id string) bool {
 	a.consents.mu.Lock()
 	defer a.consents.mu.Unlock()
 	p := a.consents.all[id]
-	return p != nil && p.user == userOf(ctx)
+	return p != nil && p.user == UserOf(ctx)
 }
 
 // BeginConsent begins to link an account by consent, after checking everything
@@ -113,7 +113,7 @@ func (a *Accounts) ConsentOf(ctx context.Context, id string) bool {
 func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consenting) (Consent, error) {
 	p := &pending{asked: asked, state: rand.Text() + rand.Text()}
 	p.by, _ = ctx.Value(byKey{}).(string)
-	p.user = userOf(ctx)
+	p.user = UserOf(ctx)
 	var err error
 	switch {
 	case asked.Trial != nil:

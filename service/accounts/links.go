@@ -25,13 +25,13 @@ func By(ctx context.Context, who string) context.Context {
 
 type userKey struct{}
 
-// ByUser returns a context in which accounts are linked by the user of an id.
+// ByUser returns a context in which a user, by their id, links accounts and changes files.
 func ByUser(ctx context.Context, user string) context.Context {
 	return context.WithValue(ctx, userKey{}, user)
 }
 
-// userOf is the user who links accounts; empty if it is not known.
-func userOf(ctx context.Context) string {
+// UserOf is the user in whose name something is done; empty if it is not known.
+func UserOf(ctx context.Context) string {
 	user, _ := ctx.Value(userKey{}).(string)
 	return user
 }

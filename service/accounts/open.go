@@ -87,6 +87,8 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	}
 	if row.ReadOnly {
 		opened = view.ReadOnly(opened, row.Name)
+	} else if a.Watcher != nil {
+		opened = view.Watched(opened, a.Watcher(row.ID))
 	}
 	return tree.Account{Name: row.Name, Store: opened, Gate: base.gate}, nil
 }

@@ -22,6 +22,9 @@ import (
 	"deftheron/core/tree"
 	"deftheron/service/access"
 	"deftheron/service/accounts"
+	"deftheron/service/annotations"
+	"deftheron/service/backup"
+	"deftheron/service/gateway"
 	"deftheron/service/index"
 	"deftheron/service/live"
 	"deftheron/service/notify"
@@ -66,8 +69,14 @@ type Server struct {
 	Previews *preview.Maker
 	// Shares are the share links.
 	Shares *share.Links
+	// Backups are those of the service's own records.
+	Backups *backup.Scheduler
+	// Annotations are the tags, the comments and the locks.
+	Annotations *annotations.Annotations
 	// Index finds files; nil if there is no search.
 	Index *index.Index
+	// Gateway serves the tree as WebDAV; nil if it is switched off. Handler sets what it needs of the service.
+	Gateway *gateway.Gateway
 	// Done is closed when the service ends.
 	Done <-chan struct{}
 	// Background ends what goes on after its request.
@@ -110,9 +119,11 @@ func (s *Server) Handler() http.Handler {
 	router.GET(contract.Root+"/survey", s.flow, s.surveyFolder)
 	router.POST(contract.Root+"/trials", s.try)
 	router.GET(contract.Root+"/audit/export", s.flow, s.exportAudit)
+	router.POST(contract.Root+"/backups", s.flow, s.makeBackup)
 	router.GET(SharePath+":token", s.flow, s.shared)
 	router.HEAD(SharePath+":token", s.flow, s.shared)
 	router.POST(SharePath+":token", s.shared)
+	s.registerGateway(router)
 	router.GET(CallbackPath, s.callback)
 	router.GET(contract.Root+"/session/provider", s.beginProviderSignIn)
 	router.GET(ProviderCallbackPath, s.endProviderSignIn)

@@ -17,6 +17,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/core/view"
+	"deftheron/service/content"
 	"deftheron/service/live"
 )
 
@@ -58,7 +59,7 @@ func (s *Server) sendArchive(c *gin.Context, nodes []tree.Node, places []tree.Lo
 	}
 	header := c.Writer.Header()
 	header.Set("Content-Type", "application/zip")
-	header.Set("Content-Security-Policy", contentPolicy)
+	header.Set("Content-Security-Policy", content.Policy)
 	header.Set("Content-Disposition", disposition(name+".zip"))
 	c.Status(http.StatusOK)
 	transfer := s.Runner.Transfers.Begin(c.Query("transfer"), nodes[0].Address.String(), false, -1)

@@ -5,7 +5,6 @@ import (
 	"io"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -16,11 +15,9 @@ import (
 	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/service/accounts"
+	"deftheron/service/content"
 )
-
-// contentPolicy is that of a file's content: should it be a page, it can do
-// nothing.
-const contentPolicy = "default-src 'none'; sandbox; frame-ancestors 'none'"
 
 // readContent answers with a file, or with ranges of it (RFC 9110, section 14).
 func (s *Server) readContent(c *gin.Context) {
@@ -40,31 +37,27 @@ func (s *Server) readContent(c *gin.Context) {
 // sendFile answers with a file, or ranges of it.
 func (s *Server) sendFile(c *gin.Context, node tree.Node, located tree.Located, download bool) {
 	ctx := c.Request.Context()
-	kind, shows := typeOfContent(node.Name)
+	kind, shows := content.TypeOf(node.Name)
 	header := c.Writer.Header()
 	header.Set("Content-Type", kind)
-	header.Set("Content-Security-Policy", contentPolicy)
+	header.Set("Content-Security-Policy", content.Policy)
 	if download || !shows {
 		header.Set("Content-Disposition", disposition(node.Name))
 	}
 	if node.Revision != "" {
-		header.Set("ETag", contract.EntityTag(node.Revision))
+		header.Set("ETag", content.Tag(c.Request, node.Revision))
 	}
 	transfer := s.Runner.Transfers.Begin(c.Query("transfer"), node.Address.String(), false, node.Size)
 	defer transfer.End()
-	content := &seekable{ctx: ctx, store: located.Store, reading: store.Reading{Place: located.Place, Revision: node.Revision},
-		size: node.Size, counted: transfer.Add}
-	defer content.Close()
+	file := content.Open(ctx, located.Store, store.Reading{Place: located.Place, Revision: node.Revision}, node.Size, transfer.Add)
+	defer file.Close()
 	if node.Size < 0 {
-		s.readUnsized(c, content)
+		s.readUnsized(c, file)
 		return
-	}
-	if first, length, ok := oneRange(c.GetHeader("Range"), node.Size); ok {
-		content.at, content.reading.Length = first, length
 	}
 	if c.Request.Method == http.MethodGet && node.Size > 0 {
 		// Opened before anything is answered, so that an error is one.
-		if err := content.open(); err != nil {
+		if err := file.Begin(c.GetHeader("Range")); err != nil {
 			for _, name := range []string{"Content-Disposition", "ETag"} {
 				header.Del(name)
 			}
@@ -76,20 +69,20 @@ func (s *Server) sendFile(c *gin.Context, node tree.Node, located tree.Located, 
 	if node.Modified.Unix() > 0 {
 		modified = node.Modified
 	}
-	http.ServeContent(c.Writer, c.Request, "", modified, content)
-	if content.failed != nil && ctx.Err() == nil {
-		s.Log.Warn("the download of a file failed", "address", node.Address.String(), "error", content.failed)
+	http.ServeContent(c.Writer, c.Request, "", modified, file)
+	if err := file.Err(); err != nil && ctx.Err() == nil {
+		s.Log.Warn("the download of a file failed", "address", node.Address.String(), "error", err)
 		panic(http.ErrAbortHandler) // broken off, it cannot be taken for whole
 	}
 }
 
-func (s *Server) readUnsized(c *gin.Context, content *seekable) {
-	if err := content.open(); err != nil {
+func (s *Server) readUnsized(c *gin.Context, file *content.File) {
+	if err := file.Begin(""); err != nil {
 		refuse(c, problem(err))
 		return
 	}
 	c.Status(http.StatusOK)
-	if _, err := io.Copy(c.Writer, content); err != nil {
+	if _, err := io.Copy(c.Writer, file); err != nil {
 		panic(http.ErrAbortHandler)
 	}
 }
@@ -117,10 +110,10 @@ func (s *Server) readExport(c *gin.Context, node tree.Node, located tree.Located
 	}
 	defer body.Close()
 	name := store.ExportName(node.Name, format.Name)
-	kind, shows := typeOfContent(name)
+	kind, shows := content.TypeOf(name)
 	header := c.Writer.Header()
 	header.Set("Content-Type", kind)
-	header.Set("Content-Security-Policy", contentPolicy)
+	header.Set("Content-Security-Policy", content.Policy)
 	header.Set("X-Export", format.Name)
 	if c.Query("download") != "" || !shows {
 		header.Set("Content-Disposition", disposition(name))
@@ -139,7 +132,6 @@ func (s *Server) readExport(c *gin.Context, node tree.Node, located tree.Located
 	}
 }
 
-// fileAt finds a file that can be read.
 // fileAt finds a file as it was at a time; an empty one is now.
 func (s *Server) fileAt(ctx context.Context, text, moment string) (node tree.Node, located tree.Located, err error) {
 	address, err := store.ParseAddress(text)
@@ -169,123 +161,6 @@ func (s *Server) fileAt(ctx context.Context, text, moment string) (node tree.Nod
 	return node, located, err
 }
 
-// oneRange reads a Range header of a single range. Anything else is left to
-// ServeContent.
-func oneRange(header string, size int64) (first, length int64, ok bool) {
-	text, found := strings.CutPrefix(header, "bytes=")
-	from, to, dash := strings.Cut(text, "-")
-	if !found || !dash || strings.Contains(text, ",") {
-		return 0, 0, false
-	}
-	last := size - 1
-	var err error
-	if from == "" {
-		n, err := strconv.ParseInt(to, 10, 64)
-		if err != nil || n <= 0 {
-			return 0, 0, false
-		}
-		return max(0, size-n), min(n, size), true
-	}
-	if first, err = strconv.ParseInt(from, 10, 64); err != nil || first >= size {
-		return 0, 0, false
-	}
-	if to != "" {
-		n, err := strconv.ParseInt(to, 10, 64)
-		if err != nil || n < first {
-			return 0, 0, false
-		}
-		last = min(last, n)
-	}
-	return first, last - first + 1, true
-}
-
-// seekable is a stored file as ServeContent wants it: it is opened where it is
-// read.
-type seekable struct {
-	ctx     context.Context
-	store   store.Store
-	reading store.Reading
-	size    int64
-	at      int64
-	body    io.ReadCloser
-	opened  int64 // where body is
-	counted func(int)
-	failed  error
-}
-
-func (f *seekable) open() error {
-	f.Close()
-	reading := f.reading
-	reading.Offset = f.at
-	if reading.Length > 0 {
-		reading.Length = min(reading.Length, f.size-f.at)
-	}
-	body, err := f.store.Open(f.ctx, reading)
-	if err != nil {
-		return err
-	}
-	f.body, f.opened = body, f.at
-	if f.at == 0 && reading.Length == 0 && f.size >= 0 {
-		// The whole: held to the hash that the store keeps, where it tells one.
-		kind := store.HashKind("")
-		if told, ok := body.(store.ContentHasher); ok {
-			for _, hash := range told.ContentHashes() {
-				kind = hash.Kind
-			}
-		}
-		f.body = store.NewStream(body, kind, nil)
-	}
-	return nil
-}
-
-// Read implements io.Reader.
-func (f *seekable) Read(p []byte) (int, error) {
-	if f.size >= 0 && f.at >= f.size {
-		return 0, io.EOF
-	}
-	if f.body == nil || f.opened != f.at {
-		if err := f.open(); err != nil {
-			f.failed = err
-			return 0, err
-		}
-	}
-	n, err := f.body.Read(p)
-	f.at += int64(n)
-	f.opened = f.at
-	f.counted(n)
-	if err == io.EOF && f.reading.Length > 0 && f.at < f.size {
-		// More is wanted than the range that was asked for first.
-		f.reading.Length = 0
-		return n, f.Close()
-	}
-	if err != nil && err != io.EOF {
-		f.failed = err
-	}
-	return n, err
-}
-
-// Seek implements io.Seeker.
-func (f *seekable) Seek(offset int64, whence int) (int64, error) {
-	switch whence {
-	case io.SeekCurrent:
-		offset += f.at
-	case io.SeekEnd:
-		return f.size + offset, nil // asked for the size alone
-	}
-	f.at = offset
-	return offset, nil
-}
-
-// Close closes what is open.
-func (f *seekable) Close() error {
-	if f.body == nil {
-		return nil
-	}
-	err := f.body.Close()
-	f.body = nil
-	return err
-}
-
 // drainAtMost is how much of an upload that was refused is read on, so that the
 // browser gets to see why.
 const drainAtMost = 64 << 20
@@ -306,7 +181,7 @@ func (s *Server) writeContent(c *gin.Context) {
 }
 
 func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, err error) {
-	ctx := c.Request.Context()
+	ctx := accounts.ByUser(c.Request.Context(), person(c.Request.Context()).User)
 	if located, err = s.place(ctx, c.Query("address"), c.QueryArray("name")...); err != nil {
 		return put, located, err
 	}
@@ -335,7 +210,7 @@ func (s *Server) receive(c *gin.Context) (put files.Put, located tree.Located, e
 	defer transfer.End()
 	put, err = files.Write(ctx, located.Store, files.Putting{
 		Place: located.Place, Size: c.Request.ContentLength, Modified: modified, If: condition, Run: run,
-		Body: sent{c.Request.Body}, Scratch: s.Scratch, Counted: transfer.Add,
+		Body: content.Body{ReadCloser: c.Request.Body}, Scratch: s.Scratch, Counted: transfer.Add,
 	})
 	put.Name = located.Address.Name()
 	switch store.KindOf(err) {
@@ -360,15 +235,4 @@ func conditionOf(header http.Header) (store.Condition, error) {
 		return store.Condition{}, remedy.Errorf("%s is not an entity tag of this service; take the ETag that it gave", match)
 	}
 	return store.AtRevision(revision), nil
-}
-
-// sent is the body of a request, whose end before its time is the sender's.
-type sent struct{ io.ReadCloser }
-
-func (b sent) Read(p []byte) (int, error) {
-	n, err := b.ReadCloser.Read(p)
-	if err != nil && err != io.EOF {
-		err = store.Errorf(store.ErrTryAgain, "the upload broke off (%v); send it again", err)
-	}
-	return n, err
 }

@@ -159,4 +159,12 @@ func (d documenting) lines() {
 			Content: map[string]*huma.MediaType{"application/json": {Schema: d.schema(contract.Trial{})}}},
 		Responses: answer("200", "Lines", "application/x-ndjson", d.schema(contract.TrialResult{})),
 	})
+	d.add(&huma.Operation{
+		OperationID: "make-backup", Method: http.MethodPost, Path: contract.Root + "/backups",
+		Summary:     "Make a backup of the records and the key, sealed",
+		Description: "The answer is an age file of a tar archive; docs/backup.md describes it.",
+		RequestBody: &huma.RequestBody{Required: true,
+			Content: map[string]*huma.MediaType{"application/json": {Schema: d.schema(contract.NewBackup{})}}},
+		Responses: answer("200", "The backup", "application/octet-stream", &huma.Schema{Type: huma.TypeString, Format: "binary"}),
+	})
 }

@@ -22,10 +22,15 @@ func (s *Server) place(ctx context.Context, text string, names ...string) (tree.
 	for _, name := range names {
 		address = address.Child(name)
 	}
+	return s.placeIn(ctx, s.Tree, address)
+}
+
+// placeIn finds where an address leads in a tree, for something that is to be changed there.
+func (s *Server) placeIn(ctx context.Context, all *tree.Tree, address store.Address) (tree.Located, error) {
 	if err := tree.CheckChange(ctx, address); err != nil {
 		return tree.Located{}, s.explain(ctx, address, err)
 	}
-	located, err := s.Tree.Locate(ctx, address)
+	located, err := all.Locate(ctx, address)
 	if err != nil {
 		return tree.Located{}, err
 	}
@@ -40,6 +45,9 @@ func (s *Server) place(ctx context.Context, text string, names ...string) (tree.
 // changed forgets what was listed of an account, as we have changed it.
 func (s *Server) changed(located tree.Located) {
 	s.Recent.Forget(located.Name)
+	if s.Gateway != nil {
+		s.Gateway.Recent.Forget(located.Name)
+	}
 	if s.Index != nil && len(located.Address.Steps) > 0 {
 		s.Index.Touched(located.Address.Parent())
 	}

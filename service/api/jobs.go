@@ -76,7 +76,7 @@ func (s *Server) changeJob(ctx context.Context, in *changeJobInput) (*body[contr
 	job, err := s.Runner.ChangeJob(ctx, in.Name, in.Body, seen)
 	if changed := (*runner.JobChangedError)(nil); errors.As(err, &changed) {
 		err = &contract.Problem{Status: http.StatusPreconditionFailed, Title: http.StatusText(http.StatusPreconditionFailed),
-			Cause: contract.CauseJobChanged, Detail: sentence(err.Error()),
+			Cause: contract.CauseJobChanged, Detail: contract.Sentence(err.Error()),
 			Remedy: "Compare your changes with the job as it is now, and save again."}
 	}
 	return &body[contract.Job]{job}, err

@@ -14,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"deftheron/contract"
+	"deftheron/service/gateway"
 )
 
 // Whoever asks, with or without a sign-in, is bounded: in the size of a request, in the
@@ -65,7 +66,7 @@ func tooMany() *contract.Problem {
 
 // isContent reports whether a request brings content of any size.
 func isContent(r *http.Request) bool {
-	return r.Method == http.MethodPut && r.URL.Path == contract.Root+"/content" ||
+	return r.Method == http.MethodPut && (r.URL.Path == contract.Root+"/content" || strings.HasPrefix(r.URL.Path, gateway.Prefix+"/")) ||
 		r.Method == http.MethodPost && strings.HasPrefix(r.URL.Path, SharePath)
 }
 
@@ -98,15 +99,30 @@ func (t *timed) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// flowing is an answer that may take as long as somebody takes it.
+// flowing is an answer that may take as long as somebody takes it, and ends with the
+// context of its request, whatever it is read from: a link or a sign-in may be revoked.
 type flowing struct {
 	gin.ResponseWriter
 	control *http.ResponseController
+	request *gin.Context
 }
 
 func (f *flowing) Write(p []byte) (int, error) {
+	if err := f.request.Request.Context().Err(); err != nil {
+		return 0, err
+	}
 	_ = f.control.SetWriteDeadline(time.Now().Add(quietTime))
 	return f.ResponseWriter.Write(p)
+}
+
+// flowBuffers are what contents go through, one for each answer.
+var flowBuffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}
+
+// ReadFrom implements io.ReaderFrom, in larger pieces than io.Copy takes.
+func (f *flowing) ReadFrom(from io.Reader) (int64, error) {
+	buffer := flowBuffers.Get().(*[]byte)
+	defer flowBuffers.Put(buffer)
+	return io.CopyBuffer(struct{ io.Writer }{f}, struct{ io.Reader }{from}, *buffer)
 }
 
 // Unwrap is for http.ResponseController.
@@ -114,7 +130,7 @@ func (f *flowing) Unwrap() http.ResponseWriter { return f.ResponseWriter }
 
 // flow holds an answer to being taken.
 func (s *Server) flow(c *gin.Context) {
-	c.Writer = &flowing{c.Writer, http.NewResponseController(c.Writer)}
+	c.Writer = &flowing{c.Writer, http.NewResponseController(c.Writer), c}
 }
 
 // streams counts the event streams that stand open.

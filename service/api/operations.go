@@ -88,6 +88,9 @@ func (s *Server) register(api huma.API) {
 	s.registerPeopleTables(api)
 	s.registerSearch(api)
 	s.registerShareLinks(api)
+	s.registerAnnotations(api)
+	s.registerBackups(api)
+	add(api, http.MethodGet, "/diagnosis", "diagnose", "Look at the service and its machine, and say what to do", http.StatusOK, s.diagnose)
 	s.registerHistory(api)
 	s.registerRehearsals(api)
 	s.registerNotifications(api)
@@ -261,9 +264,13 @@ func (s *Server) listFolder(ctx context.Context, in *listInput) (*body[contract.
 	if err != nil {
 		return nil, err
 	}
-	page, err := s.pager.page(ctx, folderAt{address, in.At, person(ctx).TokenID}, in.Cursor, in.Limit, in.Fresh)
-	if err == nil && address.IsRoot() {
+	page, nodes, err := s.pager.page(ctx, folderAt{address, in.At, person(ctx).TokenID}, in.Cursor, in.Limit, in.Fresh)
+	switch {
+	case err != nil:
+	case address.IsRoot():
 		err = s.markAccounts(ctx, page.Entries)
+	case in.At.IsZero():
+		err = s.annotate(ctx, address, nodes, page.Entries)
 	}
 	return &body[contract.Page]{page}, s.explain(ctx, address, err)
 }
@@ -295,7 +302,11 @@ func (s *Server) showEntry(ctx context.Context, in *entryInput) (*body[contract.
 	if err != nil {
 		return nil, s.explain(ctx, address, err)
 	}
-	return &body[contract.Entry]{entryOf(node)}, nil
+	shown := []contract.Entry{entryOf(node)}
+	if in.At.IsZero() && len(address.Steps) > 0 && tree.Sees(ctx, address) == tree.Seen {
+		err = s.annotate(ctx, address.Parent(), []tree.Node{node}, shown)
+	}
+	return &body[contract.Entry]{shown[0]}, err
 }
 
 // explain says of what is not there where to look for it.

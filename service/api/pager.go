@@ -79,41 +79,42 @@ func newPager(t *tree.Recent, past func(time.Time) *tree.Tree) *pager {
 
 // page returns up to limit entries after a cursor. With fresh the provider is
 // asked, however lately it was.
-func (p *pager) page(ctx context.Context, of folderAt, cursor string, limit int, fresh bool) (contract.Page, error) {
-	page := contract.Page{Entries: []contract.Entry{}}
+func (p *pager) page(ctx context.Context, of folderAt, cursor string, limit int, fresh bool) (page contract.Page, nodes []tree.Node,
+	err error) {
+	page.Entries = []contract.Entry{}
 	if tree.Sees(ctx, of.address) == tree.Hidden { // also what was listed before a grant was taken away
-		return page, tree.CheckSeen(ctx, of.address)
+		return page, nil, tree.CheckSeen(ctx, of.address)
 	}
 	l, after, err := p.resume(ctx, of, cursor, fresh)
 	if err != nil {
-		return page, err
+		return page, nil, err
 	}
 	page.Listed = l.listed
 	for len(page.Entries) < limit {
 		node, err, ok := l.step()
 		if err != nil {
 			l.stop()
-			return contract.Page{}, err
+			return contract.Page{}, nil, err
 		}
 		if !ok {
 			l.end()
-			return page, nil
+			return page, nodes, nil
 		}
 		if after != nil && !after.before(node) {
 			continue
 		}
-		page.Entries = append(page.Entries, entryOf(node))
+		page.Entries, nodes = append(page.Entries, entryOf(node)), append(nodes, node)
 		l.given++
 		after = nil
 	}
 	node, err, ok := l.step()
 	if err != nil || !ok {
 		l.end()
-		return page, err
+		return page, nodes, err
 	}
 	l.ahead = &node
 	page.Next = p.keep(l, page.Entries[len(page.Entries)-1])
-	return page, nil
+	return page, nodes, nil
 }
 
 func (l *openListing) step() (tree.Node, error, bool) {

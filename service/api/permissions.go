@@ -46,10 +46,13 @@ var (
 	self    = permission{role: access.Viewer, whole: true}
 	look    = permission{role: access.Viewer, scope: scopeRead}
 	changes = permission{role: access.Operator, scope: scopeFiles}
+	says    = permission{role: access.Viewer, scope: scopeFiles}
 	jobs    = permission{role: access.Operator, scope: scopeJobs}
 	links   = permission{role: access.Operator, scope: scopeAccounts}
 	plans   = permission{role: access.Operator, scope: scopeRead}
 	owners  = permission{role: access.Owner, scope: scopeSettings}
+	// wholeOwners is for what leads around grants: a backup holds everything.
+	wholeOwners = permission{role: access.Owner, scope: scopeSettings, whole: true}
 )
 
 // fresh returns a permission that also needs a fresh sign-in.
@@ -78,6 +81,8 @@ var permissions = map[string]permission{
 	"list-share-links": look, "show-share-link": look, "make-share-link": changes, "revoke-share-link": changes,
 	"show-share-settings": look, "set-share-settings": fresh(owners),
 	"search": look, "list-search-states": look, "list-unread": look, "set-search": links,
+	"show-annotations": look, "list-annotated": look, "list-tags": look, "list-locks": look, "tag": changes, "import-annotations": changes,
+	"add-comment": says, "edit-comment": says, "remove-comment": says, "lock": changes, "unlock": changes,
 	"show-people": look, "read-people": look,
 	"list-rehearsals": look, "list-rehearsal-warnings": look, "list-runs": look, "show-run": look, "list-items": look,
 	"count-causes": look, "show-run-series": look, "list-run-events": look, "list-flows": look, "rates": look, "report": look,
@@ -103,9 +108,10 @@ var permissions = map[string]permission{
 	"set-bandwidth": owners, "set-runs-at-once": owners, "list-notifications": owners, "show-notification-settings": owners,
 	"set-notification-settings": fresh(owners), "test-notifications": owners, "add-definition": owners, "check-definition": owners,
 	"remove-definition": owners, "try-definition": owners, "register-app": fresh(owners), "rotate-token": fresh(owners),
+	"make-backup": fresh(wholeOwners), "set-backups": fresh(wholeOwners), "end-backups": fresh(wholeOwners), "show-backups": owners,
 	"metrics": owners, "list-users": owners, "add-user": fresh(owners), "show-user": owners, "change-user": fresh(owners),
 	"remove-user": fresh(owners), "set-grant": fresh(owners), "remove-grant": fresh(owners), "make-user-link": fresh(owners),
-	"list-audit": owners, "verify-audit": owners, "export-audit": owners,
+	"list-audit": owners, "verify-audit": owners, "export-audit": owners, "diagnose": owners,
 }
 
 // routesOf returns the operation of each route of the API, by method and path as the router has

@@ -14,6 +14,7 @@ import (
 	"deftheron/contract"
 	"deftheron/core/store"
 	"deftheron/core/tree"
+	"deftheron/service/content"
 	"deftheron/service/preview"
 )
 
@@ -45,7 +46,7 @@ func (s *Server) readPreview(c *gin.Context) {
 	})
 	switch {
 	case errors.Is(err, preview.ErrNone):
-		refuse(c, &contract.Problem{Status: http.StatusNotFound, Cause: contract.CauseNoPreview, Detail: sentence(err.Error()),
+		refuse(c, &contract.Problem{Status: http.StatusNotFound, Cause: contract.CauseNoPreview, Detail: contract.Sentence(err.Error()),
 			Remedy: "Download the file to open it with a program."})
 		return
 	case err != nil:
@@ -59,7 +60,7 @@ func (s *Server) readPreview(c *gin.Context) {
 	}
 	defer file.Close()
 	header := c.Writer.Header()
-	header.Set("Content-Security-Policy", contentPolicy)
+	header.Set("Content-Security-Policy", content.Policy)
 	header.Set("Cache-Control", "private, max-age=3600")
 	header.Set("ETag", contract.EntityTag(revisionOf(node)+strconv.Itoa(size)))
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, file) // the type is found in the content: PNG or JPEG

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"net/http"
 	"reflect"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,7 +24,7 @@ func init() {
 	huma.DefaultArrayNullable = false
 	// The library's one place to say what its own errors look like.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
-		problem := &contract.Problem{Title: http.StatusText(status), Status: status, Detail: sentence(mistakes(message, errs))}
+		problem := &contract.Problem{Title: http.StatusText(status), Status: status, Detail: contract.Sentence(mistakes(message, errs))}
 		if status == http.StatusUnprocessableEntity {
 			problem.Remedy = "Correct the request; " + contract.Root + "/openapi.json describes it."
 		}
@@ -41,7 +40,8 @@ func problem(err error) *contract.Problem {
 		return known
 	}
 	wrong, advice := remedy.Of(err)
-	p := &contract.Problem{Status: status(err), Detail: sentence(wrong), Remedy: sentence(advice), Commands: messages.CommandsOf(err)}
+	p := &contract.Problem{Status: status(err), Detail: contract.Sentence(wrong), Remedy: contract.Sentence(advice),
+		Commands: messages.CommandsOf(err)}
 	p.Title = http.StatusText(p.Status)
 	p.Options = store.OptionsOf(err)
 	switch kind := store.KindOf(err); kind {
@@ -70,20 +70,10 @@ func status(err error) int {
 		return http.StatusUnprocessableEntity
 	case kind == store.ErrExists, kind == store.ErrChanged, kind == store.ErrRefused, kind == store.ErrNameRefused:
 		return http.StatusConflict
+	case kind == store.ErrLocked:
+		return http.StatusLocked
 	}
 	return http.StatusBadGateway
-}
-
-// sentence makes a sentence of what is wrong, or what to do.
-func sentence(text string) string {
-	text = contract.Capital(strings.TrimSpace(text))
-	if text == "" {
-		return text
-	}
-	if !strings.ContainsAny(text[len(text)-1:], ".!?") {
-		text += "."
-	}
-	return text
 }
 
 // refuse ends a request with a problem.

@@ -34,7 +34,8 @@ func (s *Server) registerSearch(api huma.API) {
 
 // SearchInput is what is looked for.
 type SearchInput struct {
-	Query   string   `query:"q" required:"true" minLength:"1" maxLength:"1000" doc:"Words, \"phrases\", AND, OR, NOT, parentheses, begin*."`
+	Query   string   `query:"q" maxLength:"1000" doc:"Words, \"phrases\", AND, OR, NOT, parentheses, begin*. May be empty if there is a tag."`
+	Tags    []string `query:"tag,explode" doc:"Tags that a hit has to have; may be repeated."`
 	In      []string `query:"in,explode" doc:"Addresses of folders to look in; may be repeated."`
 	Types   []string `query:"type,explode" doc:"Endings such as pdf, or documents, pictures, sound or film; may be repeated."`
 	Kind    string   `query:"kind" enum:"file,folder,document" doc:"Kind of entry."`
@@ -59,13 +60,25 @@ func (s *Server) search(ctx context.Context, in *SearchInput) (*body[contract.Se
 	if err != nil {
 		return nil, err
 	}
+	unlisted, err := s.onlyTagged(ctx, &asked, in.Tags)
+	if err != nil {
+		return nil, err
+	}
 	results, err := s.Index.Search(ctx, asked)
 	if err != nil {
 		return nil, err
 	}
+	if asked.Query.IsZero() && results.Next == nil && asked.After == (index.Cursor{}) {
+		results.Hits = append(results.Hits, s.tagged(ctx, asked, unlisted)...)
+	}
 	shown := contract.SearchResults{Hits: []contract.SearchHit{}, Matches: results.Found, More: results.More, Cut: results.Cut}
-	for _, hit := range results.Hits {
-		one := contract.SearchHit{Address: hit.Address.String(), Name: hit.Name, Kind: string(hit.Kind), Size: hit.Size, Excerpt: hit.Excerpt}
+	tags, err := s.tagsOf(ctx, results.Hits)
+	if err != nil {
+		return nil, err
+	}
+	for i, hit := range results.Hits {
+		one := contract.SearchHit{Address: hit.Address.String(), Name: hit.Name, Kind: string(hit.Kind), Size: hit.Size, Excerpt: hit.Excerpt,
+			Tags: tags[i]}
 		if !hit.Modified.IsZero() {
 			one.Modified = &hit.Modified
 		}
@@ -87,8 +100,10 @@ func (s *Server) search(ctx context.Context, in *SearchInput) (*body[contract.Se
 // askedOf reads what is looked for.
 func (s *Server) askedOf(ctx context.Context, in *SearchInput) (asked index.Asked, err error) {
 	asked = index.Asked{Kind: store.Kind(in.Kind), Larger: -1, Smaller: -1, Most: in.Limit}
-	if asked.Query, err = query.Parse(in.Query); err != nil {
-		return asked, err
+	if in.Query != "" || len(in.Tags) == 0 {
+		if asked.Query, err = query.Parse(in.Query); err != nil {
+			return asked, err
+		}
 	}
 	for _, text := range in.In {
 		address, err := store.ParseAddress(text)

@@ -14,6 +14,7 @@ import (
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/service/access"
+	"deftheron/service/content"
 	"deftheron/service/records"
 	"deftheron/service/runner"
 	"deftheron/service/share"
@@ -302,7 +303,7 @@ func (s *Server) listShared(o *opening, address store.Address, node tree.Node) {
 func (s *Server) shareEntry(o *opening, node tree.Node) share.Entry {
 	path := o.pathOf(node.Address)
 	entry := share.Entry{Name: node.Name, Folder: node.Kind == store.KindFolder, Size: node.Size, Modified: node.Modified}
-	_, shows := typeOfContent(node.Name)
+	_, shows := content.TypeOf(node.Name)
 	switch {
 	case entry.Folder:
 		entry.Open = o.url(path, "")
@@ -319,7 +320,7 @@ func (s *Server) shareEntry(o *opening, node tree.Node) share.Entry {
 func (s *Server) filePage(o *opening, node tree.Node) share.Page {
 	entry := share.Entry{Name: node.Name, Size: node.Size, Modified: node.Modified}
 	at := o.c.Query("at")
-	_, shows := typeOfContent(node.Name)
+	_, shows := content.TypeOf(node.Name)
 	if shows || len(node.Exports) > 0 {
 		entry.Open = o.url(at, "view")
 	}
@@ -335,7 +336,7 @@ func (s *Server) filePage(o *opening, node tree.Node) share.Page {
 
 // sendShared sends a file.
 func (s *Server) sendShared(o *opening, node tree.Node, located tree.Located, download bool) {
-	if _, shows := typeOfContent(node.Name); !shows && !download && node.Kind != store.KindDocument {
+	if _, shows := content.TypeOf(node.Name); !shows && !download && node.Kind != store.KindDocument {
 		s.sharePage(o.c, http.StatusForbidden, s.filePage(o, node))
 		return
 	}

@@ -58,7 +58,7 @@ func origin(ctx context.Context) string {
 func (s *Server) signInWays(ctx context.Context, _ *none) (*body[contract.SignInWays], error) {
 	ways := contract.SignInWays{Passkeys: true}
 	if err := access.CheckHost(origin(ctx)); err != nil {
-		ways.Passkeys, ways.PasskeysWhy = false, sentence(err.Error())
+		ways.Passkeys, ways.PasskeysWhy = false, contract.Sentence(err.Error())
 	}
 	if s.OpenID != nil {
 		ways.Provider = s.OpenID.Title()

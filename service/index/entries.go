@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
-	"errors"
 	"iter"
 	"slices"
 	"strings"
@@ -142,6 +141,7 @@ type writer struct {
 	index   *Index
 	account account
 	pending []change
+	moves   []folderMove // of folders, which are written with what is pending
 }
 
 // change is what becomes of an entry: it is added, as before is empty; changed; or, as
@@ -174,6 +174,12 @@ func (w *writer) flush(ctx context.Context) error {
 		return nil
 	})
 	w.pending = w.pending[:0]
+	for _, one := range w.moves {
+		if err == nil && w.index.options.Moved != nil {
+			w.index.options.Moved(ctx, w.account.link, one.from, one.to)
+		}
+	}
+	w.moves = w.moves[:0]
 	select {
 	case w.index.written <- struct{}{}:
 	default:
@@ -219,12 +225,20 @@ func (w *writer) apply(ctx context.Context, tx *sql.Tx, one change) error {
 
 // An entry's id begins with the day on which it was changed, so that the newest have the
 // largest: the indexes yield those of a frequent word in that order at once. A day that is
-// full goes on in the next one.
-const idsOfDay = 1 << 14
+// full goes on in the next one. The fewer ids a day has, the fewer bytes tell them apart.
+const idsOfDay = 1 << 10
+
+// mostDays is how many days are remembered.
+const mostDays = 10_000
 
 // nextID returns an id for an entry that was changed at a time, in seconds since 1970.
 func (x *Index) nextID(ctx context.Context, tx *sql.Tx, modified int64) (int64, error) {
-	for day := max(0, modified/86_400) + 1; ; day++ {
+	first := max(0, modified/86_400) + 1
+	for day := first; ; {
+		if after, full := x.goesOn[day]; full {
+			day = after
+			continue
+		}
 		next, known := x.ids[day]
 		if !known {
 			err := tx.QueryRowContext(ctx, "SELECT coalesce(max(id) + 1, ?1) FROM entries WHERE id >= ?1 AND id < ?2", day*idsOfDay,
@@ -232,15 +246,21 @@ func (x *Index) nextID(ctx context.Context, tx *sql.Tx, modified int64) (int64, 
 			if err != nil {
 				return 0, err
 			}
-			if len(x.ids) > 10_000 {
+			if len(x.ids)+len(x.goesOn) > mostDays {
 				clear(x.ids)
+				clear(x.goesOn)
 			}
 		}
 		if next < (day+1)*idsOfDay {
 			x.ids[day] = next + 1
+			if day != first {
+				x.goesOn[first] = day // and all between
+			}
 			return next, nil
 		}
-		x.ids[day] = next
+		delete(x.ids, day)
+		x.goesOn[day] = day + 1
+		day++
 	}
 }
 
@@ -295,31 +315,6 @@ func addNames(ctx context.Context, tx *sql.Tx, r *row) error {
 	}
 	_, err := tx.ExecContext(ctx, "INSERT INTO parts (rowid, name) VALUES (?, ?)", r.id, name)
 	return err
-}
-
-// moved takes a folder along that has the provider's id of a new one, with everything in it.
-func (w *writer) moved(ctx context.Context, tx *sql.Tx, one change) (bool, error) {
-	var before row
-	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND folder = 1 LIMIT 1",
-		w.account.id, one.after.ref).Scan)
-	if errors.Is(err, sql.ErrNoRows) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	if before.parent == one.parent && bytes.Equal(before.key, one.after.key) {
-		return false, nil
-	}
-	_, err = tx.ExecContext(ctx, "UPDATE entries SET parent = ?, key = ?, name = ?, step = ?, modified = ? WHERE id = ?", one.parent,
-		one.after.key,
-		one.after.name, one.after.step, one.after.modified, before.id)
-	if err != nil || before.name == one.after.name {
-		return err == nil, err
-	}
-	after := one.after
-	after.id = before.id
-	return true, w.rename(ctx, tx, &after)
 }
 
 // rename gives an entry another name in the indexes, and its text again.

@@ -27,6 +27,12 @@ type Options struct {
 	Reader Reader
 	// Accounts returns the accounts that are searched now.
 	Accounts func(ctx context.Context) ([]Account, error)
+	// Listed, if not nil, is called with the entries of a folder as they are listed, some at
+	// once.
+	Listed func(ctx context.Context, folder store.Address, nodes []tree.Node) error
+	// Moved, if not nil, is called with where a folder was that has come to another place, and
+	// where it is now; link is the id of its account.
+	Moved func(ctx context.Context, link string, from, to []store.Step)
 	// Sweep is how often everything is listed again; 0 lists nothing but what is known to
 	// have changed.
 	Sweep time.Duration
@@ -42,6 +48,7 @@ type Index struct {
 	tree    *tree.Tree
 	full    atomic.Bool
 	ids     map[int64]int64 // the next id of a day, for who writes
+	goesOn  map[int64]int64 // where a day that is full goes on
 
 	mu      sync.Mutex
 	workers map[int64]*worker // by account
@@ -75,7 +82,8 @@ func Open(ctx context.Context, options Options) (*Index, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Index{options: options, db: db, tree: options.Tree, workers: map[int64]*worker{}, ids: map[int64]int64{},
+	return &Index{options: options, db: db, tree: options.Tree, workers: map[int64]*worker{},
+		ids: map[int64]int64{}, goesOn: map[int64]int64{},
 		resync:  make(chan struct{}, 1),
 		written: make(chan struct{}, 1)}, nil
 }

@@ -99,3 +99,56 @@ func withStep(folder store.Address, r row) store.Address {
 	folder.Steps = steps
 	return folder
 }
+
+// Place is where an entry of an account is.
+type Place struct {
+	Link  string // the id of the account
+	Steps []store.Step
+	Kind  store.Kind
+}
+
+// IDs returns the ids of the entries at places, as far as the index knows them. They are
+// good until the entries are listed again.
+func (x *Index) IDs(ctx context.Context, places []Place) (ids []int64, unknown []Place, err error) {
+	all, err := x.accounts(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	byLink := make(map[string]account, len(all))
+	for _, one := range all {
+		byLink[one.link] = one
+	}
+	ids = []int64{}
+	for _, at := range places {
+		id, ok, err := x.idAt(ctx, byLink[at.Link], at)
+		if err != nil {
+			return nil, nil, err
+		}
+		if !ok {
+			unknown = append(unknown, at)
+			continue
+		}
+		ids = append(ids, id)
+	}
+	return ids, unknown, nil
+}
+
+func (x *Index) idAt(ctx context.Context, of account, at Place) (id int64, ok bool, err error) {
+	if of.id == 0 || len(at.Steps) == 0 {
+		return 0, false, nil
+	}
+	last := at.Steps[len(at.Steps)-1]
+	folder, ok, err := x.folderAt(ctx, of, at.Steps[:len(at.Steps)-1])
+	if !ok || err != nil {
+		return 0, false, err
+	}
+	key := []byte(last.Name)
+	if at.Kind == store.KindFolder {
+		key = append(key, '/')
+	}
+	err = x.db.read.QueryRowContext(ctx, "SELECT id FROM entries WHERE account = ? AND parent = ? AND key = ?", of.id, folder, key).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, false, nil
+	}
+	return id, err == nil, err
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"path"
 	"slices"
@@ -37,6 +38,9 @@ type Asked struct {
 	Newer, Older time.Time
 	// Larger and Smaller bound the size in bytes; less than 0 is without a bound.
 	Larger, Smaller int64
+	// Only, if not nil, are the ids of the entries among which it is looked for, see
+	// [Index.IDs]; without a query, all of them are found.
+	Only []int64
 	// After is where the page before ended; empty begins.
 	After Cursor
 	Most  int // hits of a page
@@ -90,9 +94,25 @@ type search struct {
 	asked  Asked
 	places map[int64]place  // of folders
 	names  map[int64]string // of accounts
+	only   string           // the ids of asked.Only as a list of JSON; empty for all
+}
+
+// among is the condition that a row is one of asked.Only, with its arguments.
+func (s *search) among(arguments ...any) (condition string, all []any) {
+	if s.only == "" {
+		return "", arguments
+	}
+	return " AND rowid IN (SELECT value FROM json_each(?))", append(arguments, s.only)
 }
 
 func (s *search) run(ctx context.Context) (Results, error) {
+	if s.asked.Only != nil {
+		text, err := json.Marshal(s.asked.Only)
+		if err != nil {
+			return Results{}, err
+		}
+		s.only = string(text)
+	}
 	if s.asked.After.ID == 0 {
 		found, err := s.count(ctx)
 		if err != nil {
@@ -112,6 +132,9 @@ func (s *search) run(ctx context.Context) (Results, error) {
 // matches returns what is looked for in the index of words, and in that of parts of names;
 // each is empty if it finds nothing.
 func (s *search) matches() (words, parts string) {
+	if s.asked.Query.IsZero() {
+		return "", ""
+	}
 	parts, _ = s.asked.Query.Parts()
 	return s.asked.Query.Match(), parts
 }
@@ -120,13 +143,17 @@ func (s *search) matches() (words, parts string) {
 // counts once for the larger of the two.
 func (s *search) count(ctx context.Context) (most int, err error) {
 	words, parts := s.matches()
+	if words == "" && parts == "" {
+		return len(s.asked.Only), nil
+	}
 	for table, match := range map[string]string{"words": words, "parts": parts} {
 		if match == "" {
 			continue
 		}
 		n := 0
-		if err := s.db.read.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT rowid FROM "+table+" WHERE "+table+" MATCH ? LIMIT ?)", match,
-			MostRanked+1).Scan(&n); err != nil {
+		among, arguments := s.among(match)
+		if err := s.db.read.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT rowid FROM "+table+" WHERE "+table+" MATCH ?"+among+" LIMIT ?)",
+			append(arguments, MostRanked+1)...).Scan(&n); err != nil {
 			return 0, err
 		}
 		most = max(most, n)
@@ -156,8 +183,15 @@ func (s *search) ids(ctx context.Context, statement string, arguments ...any) (a
 // of names.
 func (s *search) best(ctx context.Context, most int) (all []int64, more bool, err error) {
 	words, parts := s.matches()
+	if words == "" && parts == "" {
+		all = slices.Clone(s.asked.Only)
+		slices.SortFunc(all, func(a, b int64) int { return cmp.Compare(b, a) })
+		return all[:min(len(all), most)], len(all) > most, nil
+	}
 	if words != "" {
-		all, err = s.ids(ctx, "SELECT rowid FROM words WHERE words MATCH ? AND rank MATCH 'bm25(10.0, 1.0)' ORDER BY rank LIMIT ?", words, most)
+		among, arguments := s.among(words)
+		all, err = s.ids(ctx, "SELECT rowid FROM words WHERE words MATCH ? AND rank MATCH 'bm25(1.0, 10.0)'"+among+" ORDER BY rank LIMIT ?",
+			append(arguments, most)...)
 		if err != nil || len(all) == most || parts == "" {
 			return all, len(all) == most, err
 		}
@@ -165,7 +199,8 @@ func (s *search) best(ctx context.Context, most int) (all []int64, more bool, er
 	if parts == "" {
 		return all, false, nil
 	}
-	byParts, err := s.ids(ctx, "SELECT rowid FROM parts WHERE parts MATCH ? ORDER BY rowid DESC LIMIT ?", parts, most)
+	among, arguments := s.among(parts)
+	byParts, err := s.ids(ctx, "SELECT rowid FROM parts WHERE parts MATCH ?"+among+" ORDER BY rowid DESC LIMIT ?", append(arguments, most)...)
 	known := make(map[int64]bool, len(all))
 	for _, id := range all {
 		known[id] = true
@@ -247,8 +282,9 @@ func (s *search) idsBefore(ctx context.Context, before int64) (all []int64, err 
 		if match == "" {
 			continue
 		}
-		ids, err := s.ids(ctx, "SELECT rowid FROM "+table+" WHERE "+table+" MATCH ? AND rowid < ? ORDER BY rowid DESC LIMIT ?", match, before,
-			page)
+		among, arguments := s.among(match, before)
+		ids, err := s.ids(ctx, "SELECT rowid FROM "+table+" WHERE "+table+" MATCH ? AND rowid < ?"+among+" ORDER BY rowid DESC LIMIT ?",
+			append(arguments, page)...)
 		if err != nil {
 			return nil, err
 		}
@@ -269,7 +305,7 @@ func (s *search) hit(ctx context.Context, id int64) (hit Hit, ok bool, err error
 	err = one.scan(func(into ...any) error {
 		return s.db.read.QueryRowContext(ctx, "SELECT "+columns+", account FROM entries WHERE id = ?", id).Scan(append(into, &of)...)
 	})
-	if errors.Is(err, sql.ErrNoRows) || err == nil && (one.parent == doomed || !s.passes(&one)) {
+	if errors.Is(err, sql.ErrNoRows) || err == nil && (one.parent == doomed || !s.asked.passes(&one)) {
 		return hit, false, nil
 	}
 	if err != nil {
@@ -287,7 +323,7 @@ func (s *search) hit(ctx context.Context, id int64) (hit Hit, ok bool, err error
 		return hit, false, err
 	}
 	address = withStep(address, one)
-	if !s.within(address) || tree.Sees(ctx, address) != tree.Seen {
+	if !s.asked.within(address) || tree.Sees(ctx, address) != tree.Seen {
 		return hit, false, nil
 	}
 	hit = Hit{Address: address, Name: one.name, Kind: one.kind, Size: one.size}
@@ -317,14 +353,22 @@ func (s *search) accountName(ctx context.Context, id int64) (string, error) {
 	return name, err
 }
 
+// Passes reports whether a hit passes the filters and is in one of the folders.
+func (a *Asked) Passes(hit Hit) bool {
+	one := row{name: hit.Name, folder: hit.Kind == store.KindFolder, kind: hit.Kind, size: hit.Size}
+	if !hit.Modified.IsZero() {
+		one.modified = hit.Modified.Unix()
+	}
+	return a.passes(&one) && a.within(hit.Address)
+}
+
 // within reports whether an entry is in one of the folders that were asked for.
-func (s *search) within(address store.Address) bool {
-	return len(s.asked.In) == 0 || slices.ContainsFunc(s.asked.In, func(folder store.Address) bool { return folder.Contains(address) })
+func (a *Asked) within(address store.Address) bool {
+	return len(a.In) == 0 || slices.ContainsFunc(a.In, func(folder store.Address) bool { return folder.Contains(address) })
 }
 
 // passes reports whether an entry passes the filters that need no address.
-func (s *search) passes(one *row) bool {
-	a := &s.asked
+func (a *Asked) passes(one *row) bool {
 	switch {
 	case a.Kind != "" && one.kind != a.Kind,
 		!a.Newer.IsZero() && one.modified < a.Newer.Unix(),

@@ -241,7 +241,7 @@ func (w *worker) list(ctx context.Context, id int64) error {
 	}
 	address := store.Address{Account: of.name, Steps: steps, Folder: len(steps) > 0}
 	writing := &writer{index: w.index, account: of}
-	err = writing.merge(ctx, id, inOrder(w.index.tree.List(ctx, address)))
+	err = writing.merge(ctx, id, inOrder(w.index.telling(ctx, address, w.index.tree.List(ctx, address))))
 	again := w.index.options.Sweep
 	if again == 0 {
 		again = 100 * 365 * 24 * time.Hour

@@ -326,8 +326,10 @@ func (db *DB) Tally(ctx context.Context, run string) (t transfer.Tally, err erro
 		coalesce(sum(state = 'done'), 0), coalesce(sum(state = 'skipped'), 0), coalesce(sum(state = 'failed'), 0),
 		coalesce(sum(CASE WHEN state <> 'skipped' AND action NOT IN ('remove', 'clear', 'refuse') THEN max(size, 0) ELSE 0 END), 0),
 		coalesce(sum(moved), 0),
-		coalesce(sum(action IN ('remove', 'clear') AND state = 'done' AND cause <> 'moved'), 0)
-		FROM items WHERE run = ?`, kept.Number).Scan(&t.Items, &t.LastSeq, &t.Done, &t.Skipped, &t.Failed, &t.Bytes, &t.Moved, &t.Removed)
+		coalesce(sum(action IN ('remove', 'clear') AND state = 'done' AND cause <> 'moved'), 0),
+		coalesce(sum(state = 'skipped' AND cause = ?), 0)
+		FROM items WHERE run = ?`, string(plan.CauseLocked), kept.Number).Scan(&t.Items, &t.LastSeq, &t.Done, &t.Skipped, &t.Failed, &t.Bytes,
+		&t.Moved, &t.Removed, &t.Locked)
 	if err != nil {
 		return t, err
 	}

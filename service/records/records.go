@@ -92,6 +92,10 @@ func Open(dir string) (*DB, error) {
 	if err := canShrink(db.writePool); err != nil {
 		return nil, fmt.Errorf("could not prepare %s: %w", path, err)
 	}
+	if err := keepAside(db.writePool, path); err != nil {
+		db.writePool.Close()
+		return nil, err
+	}
 	if err := migrate(write); err != nil {
 		db.writePool.Close()
 		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
@@ -234,7 +238,8 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	migration("0025-people", peopleSchema),
 	migration("0026-share-lists", sharesSchema),
 	migration("0027-search", []string{"ALTER TABLE accounts ADD COLUMN search TEXT NOT NULL DEFAULT ''"}),
-	migration("0028-share-links", shareLinksSchema)}
+	migration("0028-share-links", shareLinksSchema), migration("0029-annotations", annotationSchema),
+	migration("0030-gateway", gatewaySchema)}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {

@@ -165,8 +165,8 @@ func (db *DB) ResumeRun(ctx context.Context, row Run) (bool, error) {
 	return result.RowsAffected == 1, result.Error
 }
 
-// Retry makes a run that has ended one that has not: its items that failed, or
-// that were left when it was cancelled, wait again. It returns how many, and
+// Retry makes a run that has ended one that has not: its items that failed, that were
+// locked, or that were left when it was cancelled, wait again. It returns how many, and
 // ErrNotFound where the run has not ended, or no longer: of several that retry it
 // at once, one does.
 func (db *DB) Retry(ctx context.Context, row *Run) (items int64, err error) {
@@ -180,7 +180,8 @@ func (db *DB) Retry(ctx context.Context, row *Run) (items int64, err error) {
 			return errors.Join(ErrNotFound, err)
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE items SET state = 'waiting', cause = '', why = '', ended = 0, attempts = 0
-			WHERE run = ? AND (state = 'failed' OR state = 'skipped' AND cause = ?)`, row.Number, string(plan.CauseCancelled))
+			WHERE run = ? AND (state = 'failed' OR state = 'skipped' AND cause IN (?, ?))`, row.Number, string(plan.CauseCancelled),
+			string(plan.CauseLocked))
 		if err != nil {
 			return err
 		}

@@ -109,11 +109,13 @@ type Event struct {
 	Detail string
 }
 
-// The changes of a run that are no states.
+// What happens to a run besides its states.
 const (
 	EventBandwidth = "bandwidth"
 	EventPriority  = "priority"
 	EventApproved  = "approved"
+	// EventAnnotations says how many tags and comments were carried over.
+	EventAnnotations = "annotations"
 )
 
 // AddEvent keeps a change of a run.

@@ -75,6 +75,9 @@ func (r *Runner) makeCertificate(ctx context.Context, row records.Run, routes []
 	if made.Sharing, err = r.carryShares(ctx, row, routes); err != nil {
 		return made, err
 	}
+	if made.Annotations, err = r.certifiedAnnotations(ctx, row, routes); err != nil {
+		return made, err
+	}
 	tally, err := r.certifyFiles(ctx, row, routes)
 	if err != nil {
 		return made, err

@@ -177,4 +177,4 @@ func checkMove(ctx context.Context, route transfer.Route) error {
 }
 
 // moving are the rules of a move.
-var moving = plan.Rules{Conflict: plan.KeepBoth, Clear: true}
+var moving = plan.Rules{Conflict: plan.KeepBoth, Clear: true, Annotations: true}

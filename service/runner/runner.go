@@ -22,6 +22,7 @@ import (
 	"deftheron/core/transfer"
 	"deftheron/core/tree"
 	"deftheron/service/accounts"
+	"deftheron/service/annotations"
 	"deftheron/service/live"
 	"deftheron/service/records"
 )
@@ -50,6 +51,8 @@ type Runner struct {
 	// Wrote, where it is not nil, is called with each folder in which a run that has ended may
 	// have changed something.
 	Wrote func(Wrote)
+	// Annotations carries tags and comments over; nil carries none.
+	Annotations *annotations.Annotations
 	// Told is called when a run has ended, or is held, with what came of it.
 	Notify func(contract.Run)
 	// Scratch is a folder for content whose size is not known yet.
@@ -286,7 +289,7 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	var again func(context.Context, transfer.PassResult) (transfer.Touched, bool)
 	if watched != nil {
 		defer watched.end()
-		again = watched.again
+		again = r.carryingAfter(row, routes, watched.again)
 	}
 	work := transfer.New(transfer.Options{
 		Open: func(ctx context.Context, i int) (transfer.Route, error) {
@@ -329,6 +332,9 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	stop := r.record(ctx, a, row, work, resumed)
 	result := work.Execute(ctx)
 	stop()
+	if row.Step != job.FinalPass && result.State != "" { // the certificate of that says it
+		r.carriedAnnotations(ctx, row, routes)
+	}
 	switch row.Step {
 	case job.FinalPass:
 		return r.certify(ctx, row, routes, result)

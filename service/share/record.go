@@ -24,8 +24,11 @@ func (l *Links) Run(ctx context.Context) {
 	}
 }
 
-// Flush records what was counted.
+// Flush records what was counted, also what another call is recording: whoever reads the
+// records after it finds all of it.
 func (l *Links) Flush(ctx context.Context) error {
+	l.flushing.Lock()
+	defer l.flushing.Unlock()
 	l.mu.Lock()
 	uses := l.uses
 	l.uses = nil

@@ -79,6 +79,7 @@ type Links struct {
 	db        *records.DB
 	passwords Passwords
 	log       *slog.Logger
+	flushing  sync.Mutex // held while what was counted is recorded
 
 	mu     sync.Mutex
 	cached map[string]*Link // by hash

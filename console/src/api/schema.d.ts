@@ -231,6 +231,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/annotated": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List files and folders with tags, comments or locks */
+        get: operations["list-annotated"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/annotations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the tags, comments and lock of a file or folder */
+        get: operations["show-annotations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/annotations/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give files and folders the tags and comments of an export */
+        post: operations["import-annotations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/archive": {
         parameters: {
             query?: never;
@@ -302,6 +353,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backup-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the schedule of backups, and what came of the last */
+        get: operations["show-backups"];
+        /** Have backups written to a folder by a schedule */
+        put: operations["set-backups"];
+        post?: never;
+        /** End the schedule of backups */
+        delete: operations["end-backups"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a backup of the records and the key, sealed
+         * @description The answer is an age file of a tar archive; docs/backup.md describes it.
+         */
+        post: operations["make-backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bandwidth": {
         parameters: {
             query?: never;
@@ -332,6 +422,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Comment on a file or folder */
+        post: operations["add-comment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comments/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a comment of one's own */
+        put: operations["edit-comment"];
+        post?: never;
+        /** Delete a comment */
+        delete: operations["remove-comment"];
         options?: never;
         head?: never;
         patch?: never;
@@ -496,6 +621,23 @@ export interface paths {
         post?: never;
         /** Remove a provider definition */
         delete: operations["remove-definition"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/diagnosis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at the service and its machine, and say what to do */
+        get: operations["diagnose"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -928,6 +1070,24 @@ export interface paths {
         get: operations["live"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/locks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List locks */
+        get: operations["list-locks"];
+        put?: never;
+        /** Lock files and folders */
+        post: operations["lock"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1959,6 +2119,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List tags, the most frequent first */
+        get: operations["list-tags"];
+        put?: never;
+        /** Add and remove tags */
+        post: operations["tag"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/token/rotation": {
         parameters: {
             query?: never;
@@ -2042,6 +2220,23 @@ export interface paths {
          * @description Each line is a TrialResult. The last one has the sum. The scratch folder that it is tried in is removed again.
          */
         post: operations["try-definition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unlocks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End locks */
+        post: operations["unlock"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2232,6 +2427,24 @@ export interface components {
         Addresses: {
             addresses: string[];
         };
+        AnnotatedPage: {
+            entries: components["schemas"]["Annotations"][];
+            /** @description Cursor of the next page; empty at the end. */
+            next?: string;
+        };
+        Annotations: {
+            address: string;
+            comments: components["schemas"]["Comment"][];
+            /** @enum {string} */
+            kind: "folder" | "file";
+            lock?: components["schemas"]["Lock"];
+            /**
+             * Format: date-time
+             * @description Since when the entry is missing.
+             */
+            missing?: string;
+            tags: string[];
+        };
         Approval: {
             /** @description The decision about conflicts: keep-both, newer, source or target. */
             conflict?: string;
@@ -2345,6 +2558,42 @@ export interface components {
             until?: string;
             why: string;
         };
+        BackupSchedule: {
+            /** @description How often: 1d, 12h or 1w; at most every hour. */
+            every: string;
+            /** @description Why the last try failed; empty if it did not. */
+            failed?: string;
+            /** @description Address of a folder. */
+            folder: string;
+            /**
+             * Format: int64
+             * @description How many backups stay in the folder.
+             */
+            keep: number;
+            /**
+             * Format: date-time
+             * @description When the last one was made.
+             */
+            last?: string;
+            last_name?: string;
+            /**
+             * Format: int64
+             * @description In bytes.
+             */
+            last_size?: number;
+            overdue?: boolean;
+            /** @description Public keys of age that a backup is sealed to: age1… */
+            recipients: string[];
+        };
+        Backups: {
+            /**
+             * Format: date-time
+             * @description When the backup was made that this service was restored from.
+             */
+            restored?: string;
+            /** @description None if backups are made by hand alone. */
+            schedule?: components["schemas"]["BackupSchedule"];
+        };
         Bandwidth: {
             /** @description From providers. */
             down?: string;
@@ -2389,6 +2638,8 @@ export interface components {
             state: string;
         };
         Certificate: {
+            /** @description Tags and comments that were carried over. */
+            annotations?: components["schemas"]["CertifiedAnnotations"];
             /** @description Bandwidth limits of the run. */
             bandwidth?: components["schemas"]["Bandwidth"];
             /** @description Files by kind of hash. */
@@ -2427,6 +2678,22 @@ export interface components {
             verified: components["schemas"]["Count"];
             /** @description Reasons, by cause. */
             why: components["schemas"]["CauseCount"][];
+        };
+        CertifiedAnnotations: {
+            /** Format: int64 */
+            comments: number;
+            /**
+             * Format: int64
+             * @description Files and folders at the target that have all tags and comments of the source.
+             */
+            entries: number;
+            /**
+             * Format: int64
+             * @description Files and folders with tags or comments that are not at the target.
+             */
+            missing: number;
+            /** Format: int64 */
+            tags: number;
         };
         CertifiedSharing: {
             /**
@@ -2492,6 +2759,21 @@ export interface components {
             /** @description A first code of the key. */
             code: string;
             key: string;
+        };
+        Comment: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: date-time */
+            edited?: string;
+            /** Format: int64 */
+            id?: number;
+            /** @description Whether who asks wrote it. */
+            own?: boolean;
+            text: string;
+        };
+        CommentText: {
+            text: string;
         };
         Compared: {
             /** @description Evidence: presence, hash, size, size and time, pair, reading. */
@@ -2586,6 +2868,27 @@ export interface components {
             file?: string;
             text: string;
         };
+        Diagnosis: {
+            /** Format: date-time */
+            at: string;
+            checks: components["schemas"]["Diagnostic"][];
+            /**
+             * @description The worst of all checks.
+             * @enum {string}
+             */
+            state: "good" | "warning" | "failed";
+            version: string;
+        };
+        Diagnostic: {
+            /** @description What was found, as a sentence. */
+            found: string;
+            /** @description What was checked, such as records or clock. */
+            name: string;
+            /** @description What to do about it. */
+            remedy?: string;
+            /** @enum {string} */
+            state: "good" | "warning" | "failed";
+        };
         DiscoveredServer: {
             address: string;
             host: string;
@@ -2608,6 +2911,11 @@ export interface components {
         };
         Entry: {
             address: string;
+            /**
+             * Format: int64
+             * @description How many comments it has.
+             */
+            comments?: number;
             /** @description Documents: the kind. */
             document?: string;
             /** @description Documents: export formats, the default first. */
@@ -2617,6 +2925,8 @@ export interface components {
             id?: string;
             /** @enum {string} */
             kind: "folder" | "file" | "document" | "other";
+            /** @description Who works on it. */
+            lock?: components["schemas"]["Lock"];
             /** Format: date-time */
             modified: string | null;
             name: string;
@@ -2632,6 +2942,7 @@ export interface components {
             size: number;
             /** @description Accounts: linked, unreachable or sign-in-expired. */
             state?: string;
+            tags?: string[];
         };
         Exchange: {
             answer?: string;
@@ -2741,6 +3052,28 @@ export interface components {
             option?: string;
             value?: string;
             words?: string;
+        };
+        ImportResult: {
+            /**
+             * Format: int64
+             * @description Comments that are new.
+             */
+            comments: number;
+            /**
+             * Format: int64
+             * @description Entries that have all of it now.
+             */
+            entries: number;
+            /** @description Entries that could not be given theirs. */
+            failed: components["schemas"]["Blocker"][];
+            /**
+             * Format: int64
+             * @description Tags that are new.
+             */
+            tags: number;
+        };
+        Imported: {
+            entries: components["schemas"]["Annotations"][];
         };
         Include: {
             /** @description Files changed since an earlier run transferred them, wherever it put them. */
@@ -2957,6 +3290,18 @@ export interface components {
             /** @enum {string} */
             outcome: "made" | "changed" | "unchanged";
         };
+        Lock: {
+            /** @description Whether the server of the account enforces it too. */
+            at_server?: boolean;
+            by: string;
+            /** @description Whether who asks holds it. */
+            own?: boolean;
+            reason?: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string;
+        };
         MadeShareLink: {
             address: string;
             /** @description The user who made it, whose grants it has. */
@@ -3070,6 +3415,16 @@ export interface components {
             moved: components["schemas"]["Route"][];
             run?: string;
         };
+        NewBackup: {
+            /** @description At least 12 characters. */
+            passphrase?: string;
+            /** @description Public keys of age: age1… */
+            recipients?: string[];
+        };
+        NewComment: {
+            address: string;
+            text: string;
+        };
         NewFolder: {
             address: string;
             /** @description Names below the address, not escaped. */
@@ -3113,6 +3468,17 @@ export interface components {
             identity: string;
             /** @description The public key. */
             recipient: string;
+        };
+        NewLock: {
+            addresses: string[];
+            /** @description How long: 2h, 30m or 3d; 8h unless given, 90d at most. */
+            for?: string;
+            reason?: string;
+            /**
+             * Format: date-time
+             * @description When it ends, instead of for.
+             */
+            until?: string;
         };
         NewPasskey: {
             /** @description The credential as JSON (Web Authentication, section 5.1.8). */
@@ -3174,6 +3540,10 @@ export interface components {
             password?: string;
             /** @enum {string} */
             role: "viewer" | "operator" | "owner";
+        };
+        Noted: {
+            /** Format: int64 */
+            changed: number;
         };
         Notification: {
             /** Format: date-time */
@@ -3709,6 +4079,11 @@ export interface components {
             to: string;
         };
         Rules: {
+            /**
+             * @description carry: copy the tags and comments of transferred files and folders to the target, after each pass. They stay where they are unless given.
+             * @enum {string}
+             */
+            annotations?: "carry";
             /** @description A template for names below the target, with {name}, {stem}, {ext}, {folder}, {account}, {date:%Y-%m} and {run:%Y-%m-%d}. Slashes separate folders. */
             as?: string;
             /** @description If both sides changed, or a different file of the same name is already there: keep-both (the default), newer, source, target or ask. */
@@ -3937,6 +4312,7 @@ export interface components {
              * @description In bytes; -1 is unknown.
              */
             size: number;
+            tags?: string[];
         };
         SearchResults: {
             /** @description The search took longer than two seconds and was cut off. Use more words or filters. */
@@ -4402,6 +4778,16 @@ export interface components {
             problem?: components["schemas"]["Problem"];
             survey?: components["schemas"]["Survey"];
         };
+        TagCount: {
+            /** Format: int64 */
+            entries: number;
+            tag: string;
+        };
+        Tagging: {
+            add?: string[];
+            addresses: string[];
+            remove?: string[];
+        };
         Taking: {
             /** @description The name of the new account. */
             name: string;
@@ -4533,6 +4919,11 @@ export interface components {
         };
         Uploaded: {
             address: string;
+            /**
+             * Format: int64
+             * @description How many comments it has.
+             */
+            comments?: number;
             /** @description Documents: the kind. */
             document?: string;
             /** @description Documents: export formats, the default first. */
@@ -4542,6 +4933,8 @@ export interface components {
             id?: string;
             /** @enum {string} */
             kind: "folder" | "file" | "document" | "other";
+            /** @description Who works on it. */
+            lock?: components["schemas"]["Lock"];
             /** Format: date-time */
             modified: string | null;
             name: string;
@@ -4558,6 +4951,7 @@ export interface components {
             size: number;
             /** @description Accounts: linked, unreachable or sign-in-expired. */
             state?: string;
+            tags?: string[];
             verification: string;
         };
         UsedShareLink: {
@@ -5406,6 +5800,107 @@ export interface operations {
             };
         };
     };
+    "list-annotated": {
+        parameters: {
+            query?: {
+                /** @description Address of a folder below which it is listed; everywhere unless given. */
+                in?: string;
+                /** @description Only what has this tag. */
+                tag?: string;
+                limit?: number;
+                /** @description next of the page before. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnnotatedPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-annotations": {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Annotations"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "import-annotations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Imported"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-archive": {
         parameters: {
             query: {
@@ -5517,6 +6012,119 @@ export interface operations {
             };
         };
     };
+    "show-backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backups"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupSchedule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backups"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBackup"];
+            };
+        };
+        responses: {
+            /** @description The backup */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+        };
+    };
     "show-bandwidth": {
         parameters: {
             query?: never;
@@ -5594,6 +6202,103 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Cause"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-comment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComment"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comment"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-comment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The comment's id. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommentText"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-comment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The comment's id. */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -5944,6 +6649,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    diagnose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diagnosis"];
+                };
             };
             /** @description Error */
             default: {
@@ -6931,6 +7665,68 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["Progress"];
+                };
+            };
+        };
+    };
+    "list-locks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Annotations"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLock"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Annotations"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8420,9 +9216,11 @@ export interface operations {
     };
     search: {
         parameters: {
-            query: {
-                /** @description Words, "phrases", AND, OR, NOT, parentheses, begin*. */
-                q: string;
+            query?: {
+                /** @description Words, "phrases", AND, OR, NOT, parentheses, begin*. May be empty if there is a tag. */
+                q?: string;
+                /** @description Tags that a hit has to have; may be repeated. */
+                tag?: string[];
                 /** @description Addresses of folders to look in; may be repeated. */
                 in?: string[];
                 /** @description Endings such as pdf, or documents, pictures, sound or film; may be repeated. */
@@ -9097,6 +9895,68 @@ export interface operations {
             };
         };
     };
+    "list-tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TagCount"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tag: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tagging"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Noted"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "rotate-token": {
         parameters: {
             query?: never;
@@ -9276,6 +10136,39 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["TrialResult"];
+                };
+            };
+        };
+    };
+    unlock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Addresses"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Noted"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -3,6 +3,7 @@ import { contentUrl, type Entry } from '../api/client'
 import { Button } from '../ui/Button'
 import { bytes, count, plain, when } from '../ui/format'
 import { lookKind } from './look'
+import { Notes } from './Notes'
 import { Picture } from './Picture'
 
 /** What is known of the one entry that is chosen. */
@@ -48,6 +49,13 @@ export function Details({ entry, onLook }: { entry: Entry; onLook: () => void })
             <dd>{text}</dd>
           </div>
         ))}
+      </dl>
+      {entry.address.indexOf('/', 1) > 0 && entry.kind !== 'other' && (
+        <div className="mt-3 border-y border-line py-3">
+          <Notes entry={entry} />
+        </div>
+      )}
+      <dl className="mt-3 grid gap-2 pb-4">
         <Code term="Address" text={entry.address} />
         {entry.revision && <Code term="Revision" text={entry.revision} />}
         {entry.hashes?.map((hash) => <Code key={hash} term="Hash" text={hash} />)}

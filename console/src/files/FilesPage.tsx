@@ -13,6 +13,7 @@ import { addressOf, filesLink, parent } from './address'
 import { type Carried, useClipboard, useDrop } from './clipboard'
 import { CopyDialog } from './CopyDialog'
 import { Details } from './Details'
+import { NotesDialog } from './Notes'
 import { MoveDialog, NewFolderDialog, RemoveDialog } from './dialogs'
 import { FolderTable, type TableActions, type View } from './FolderTable'
 import { FolderTree } from './FolderTree'
@@ -86,7 +87,7 @@ export function FilesPage() {
   )
 }
 
-type Open = 'copy' | 'move' | 'remove' | 'folder'
+type Open = 'copy' | 'move' | 'remove' | 'folder' | 'notes'
 
 type FolderProps = {
   address: string
@@ -140,6 +141,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
     rename: (entry = renamable) => entry && parent(entry.address) !== '/' && setRenaming(entry.address),
     remove: () => picked.length > 0 && setOpen('remove'),
     download: () => download(picked),
+    note: () => picked.length > 0 && setOpen('notes'),
     carry: (some, move) => carry({ entries: some, move }),
     paste: (into) => carried && into !== '/' && onDrop(carried, into),
     canPaste: carried !== undefined,
@@ -272,6 +274,7 @@ function Folder({ address, second, linkOf, secondLinkOf, onSecond, onTree, onDro
       {open === 'copy' && <CopyDialog entries={picked} onClose={() => setOpen(undefined)} />}
       {open === 'move' && <MoveDialog entries={picked} onClose={() => setOpen(undefined)} />}
       {open === 'remove' && <RemoveDialog entries={picked} onClose={() => setOpen(undefined)} />}
+      {open === 'notes' && <NotesDialog entries={picked} onClose={() => setOpen(undefined)} />}
       {open === 'folder' && <NewFolderDialog address={address} onClose={() => setOpen(undefined)} />}
       {looking && <LookDialog entry={looking} onClose={() => setLooking(undefined)} onStep={step} />}
     </div>

@@ -10,6 +10,7 @@ import { State } from '../ui/State'
 import { parent } from './address'
 import { type Carried, entriesType, useClipboard, useDrop } from './clipboard'
 import type { Mark } from './marks'
+import { NoteMarks } from './Notes'
 import { asListed, type Column, type Order } from './order'
 import { usePicks } from './picks'
 import { Picture } from './Picture'
@@ -24,6 +25,8 @@ export type TableActions = {
   rename: (entry?: Entry) => void
   remove: () => void
   download: () => void
+  /** Tags, comments and locks. */
+  note: () => void
   carry: (entries: Entry[], move: boolean) => void
   paste: (into: string) => void
   canPaste: boolean
@@ -328,6 +331,7 @@ const Row = memo(function Row({ entry, index, view, top, left, width, current, r
           <span className="truncate text-small text-soft">
             {entry.kind === 'folder' ? 'folder' : bytes(entry.size)}
             {mark && <span className={markLooks[mark]}>, {mark}</span>}
+            {entry.lock && <span className="text-ochre">, locked</span>}
           </span>
         </span>
       ) : (
@@ -342,6 +346,7 @@ const Row = memo(function Row({ entry, index, view, top, left, width, current, r
             {entry.address.includes('/%id=') && entry.id && <span className="font-mono text-small whitespace-nowrap text-soft" title="The id of one of several entries with this name">{plain(entry.id)}</span>}
             {entry.read_only && <span className="text-small whitespace-nowrap text-soft">read only</span>}
             {entry.state && entry.state !== 'linked' && <State state={entry.state} />}
+            <NoteMarks entry={entry} />
             {mark && <span className={`ml-auto text-small whitespace-nowrap ${markLooks[mark]}`}>{mark}</span>}
           </span>
           <span role="gridcell" className="text-right whitespace-nowrap">

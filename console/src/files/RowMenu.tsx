@@ -48,6 +48,7 @@ export function RowMenu({ entries, address, actions, onOpen, children }: Props) 
               )}
               {chosen.length === 1 && first!.kind === 'folder' && <Item title="Survey…" onSelect={() => void navigate(`/survey?${new URLSearchParams({ of: first!.address })}`)} />}
               {chosen.length === 1 && <Item title="Share…" disabled={!may} onSelect={() => void navigate(`/settings/shares?${new URLSearchParams({ new: first!.address })}`)} />}
+              <Item title="Tags, comments, lock…" onSelect={actions.note} />
               <Line />
               <Item title="Delete…" keys="Delete" danger disabled={!may} onSelect={actions.remove} />
             </>

@@ -102,6 +102,15 @@ export function RulesForm({ settings, onChange, merges }: { settings: Settings; 
               ]}
             />
             <SelectField
+              label="Tags and comments"
+              value={rules.annotations ?? ''}
+              onChange={(annotations) => set({ annotations: annotations === 'carry' ? annotations : undefined })}
+              choices={[
+                { value: '', title: 'leave at the source' },
+                { value: 'carry', title: 'carry over to the target' },
+              ]}
+            />
+            <SelectField
               label="Priority"
               value={settings.priority ?? 'normal'}
               onChange={(priority) => onChange({ ...settings, priority: priority === 'normal' ? undefined : priority })}

@@ -117,6 +117,12 @@ export function MigrationSteps({ job }: { job: Job }) {
           <p className={made.unverified.items ? 'text-brick' : 'text-reed'}>
             {some(made.verified.items, 'file')} ({bytes(made.verified.bytes)}) verified{made.unverified.items ? `, ${count(made.unverified.items)} not` : ''}.
           </p>
+          {made.annotations && (
+            <p className="text-small">
+              {some(made.annotations.tags, 'tag')} and {some(made.annotations.comments, 'comment')} carried over
+              {made.annotations.missing > 0 && <span className="text-ochre">, {some(made.annotations.missing, 'entry')} not at the target</span>}.
+            </p>
+          )}
           {made.sharing && (
             <p>
               {count(made.sharing.carried)} rights of share lists carried over{made.sharing.lesser > 0 && `, ${count(made.sharing.lesser)} as lesser ones`}

@@ -76,6 +76,8 @@ function Decisions() {
   const failed = useRunsOf('failed', { state: ['failed', 'partial'], from: dayAgo(), limit: 20 })
   const accounts = useAccounts()
   const rehearsals = useQuery({ queryKey: ['rehearsals', 'warnings'], queryFn: () => data(api.GET('/api/v1/rehearsals/warnings')), refetchInterval: 60_000 })
+  const who = useQuery({ queryKey: ['whoami'], queryFn: () => data(api.GET('/api/v1/whoami')), staleTime: Infinity })
+  const backups = useQuery({ queryKey: ['backups'], queryFn: () => data(api.GET('/api/v1/backup-schedule')), enabled: who.data?.role === 'owner', retry: false, refetchInterval: 60_000 })
   if (held.isPending || failed.isPending || accounts.isPending) {
     return (
       <Section title="Needs a decision">
@@ -107,6 +109,9 @@ function Decisions() {
       action: 'Open',
       to: `/jobs/${one.job}`,
     })),
+    ...(backups.data?.schedule?.overdue
+      ? [{ key: 'backup', state: backups.data.schedule.failed ? 'failed' : 'warning', text: 'Backup of this service', detail: backups.data.schedule.failed ? `The last backup failed: ${backups.data.schedule.failed}.` : 'A backup is overdue.', action: 'Open', to: '/settings/backup' }]
+      : []),
     ...(accounts.data ?? []).flatMap((account) =>
       (account.warnings ?? [])
         .filter((warning) => warning.what !== 'linked-twice')

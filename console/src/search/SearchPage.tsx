@@ -49,18 +49,20 @@ export function SearchPage() {
   const type = search.get('type') ?? ''
   const newer = search.get('newer') ?? ''
   const folder = search.get('in') ?? ''
+  const tag = search.get('tag') ?? ''
+  const tags = useQuery({ queryKey: ['tags'], queryFn: () => data(api.GET('/api/v1/tags')) })
   const found = useInfiniteQuery({
-    queryKey: ['search', q, type, newer, folder],
+    queryKey: ['search', q, type, newer, folder, tag],
     queryFn: ({ pageParam, signal }) =>
       data(
         api.GET('/api/v1/search', {
-          params: { query: { q, cursor: pageParam || undefined, type: type ? [type] : undefined, newer_than: newer || undefined, in: folder ? [folder] : undefined } },
+          params: { query: { q: q || undefined, tag: tag ? [tag] : undefined, cursor: pageParam || undefined, type: type ? [type] : undefined, newer_than: newer || undefined, in: folder ? [folder] : undefined } },
           signal,
         }),
       ),
     initialPageParam: '',
     getNextPageParam: (last) => last.next,
-    enabled: q !== '',
+    enabled: q !== '' || tag !== '',
     retry: false,
   })
   const pages = found.data?.pages ?? []
@@ -71,7 +73,7 @@ export function SearchPage() {
       <h1 className="py-3 text-title font-semibold">Search</h1>
       <form
         role="search"
-        className="grid gap-3 pb-4 md:grid-cols-[minmax(0,2fr)_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.5fr)_auto] md:items-end"
+        className="grid gap-3 pb-4 md:grid-cols-[minmax(0,2fr)_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.5fr)_auto] md:items-end"
         onSubmit={(event) => {
           event.preventDefault()
           set({ q: text.trim(), in: within })
@@ -80,12 +82,13 @@ export function SearchPage() {
         <Field label="Words" placeholder={'permit AND "fish pass"'} value={text} onChange={(event) => setText(event.target.value)} autoFocus={q === ''} />
         <SelectField label="Type" value={type} onChange={(value) => set({ type: value })} choices={types} />
         <SelectField label="Changed" value={newer} onChange={(value) => set({ newer: value })} choices={ages} />
+        <SelectField label="Tag" value={tag} onChange={(value) => set({ tag: value })} choices={tagChoices(tags.data, tag)} />
         <TargetField label="In a folder (optional)" value={within} onChange={setWithin} />
         <Button look="first" type="submit" disabled={text.trim() === ''}>
           Search
         </Button>
       </form>
-      {q === '' && <Introduction />}
+      {q === '' && tag === '' && <Introduction />}
       {found.isError && <Failed error={found.error} />}
       {found.isLoading && (
         <p role="status" className="text-soft">
@@ -116,6 +119,13 @@ export function SearchPage() {
   )
 }
 
+/** The tags that are in use, and the one that is asked for. */
+function tagChoices(tags: components['schemas']['TagCount'][] | undefined, asked: string) {
+  const known = tags ?? []
+  const listed = known.some((one) => one.tag === asked) || asked === '' ? known : [{ tag: asked, entries: 0 }, ...known]
+  return [{ value: '', title: 'any tag or none' }, ...listed.map((one) => ({ value: one.tag, title: plain(one.tag) }))]
+}
+
 function HitRow({ hit }: { hit: Hit }) {
   const folder = hit.kind === 'folder'
   return (
@@ -124,6 +134,7 @@ function HitRow({ hit }: { hit: Hit }) {
         <Link to={filesLink(folder ? hit.address : parent(hit.address))} className="font-semibold wrap-anywhere text-plumage hover:underline">
           {plain(hit.name)}
         </Link>
+        {hit.tags && <span className="flex-1 text-small text-soft wrap-anywhere">{hit.tags.map(plain).join(' · ')}</span>}
         <span className="text-small whitespace-nowrap text-soft">
           {hit.kind === 'file' ? bytes(hit.size) : hit.kind}
           {hit.modified && ` · ${when(hit.modified)}`}

@@ -294,6 +294,10 @@ func testFolders(t T, s store.Store) {
 	_, err = s.RemoveFolder(t.Context(), at(s, "empty"))
 	want(t, "removing it again", err, store.ErrNotFound)
 	mustWrite(t, s, at(s, "file"), "x")
+	_, err = s.Stat(t.Context(), at(s, "file", "in it"))
+	want(t, "stat of what would be in a file", err, store.ErrNotFound)
+	_, err = s.Stat(t.Context(), at(s, "file", "in it", "deeper"))
+	want(t, "stat of what would be deeper in a file", err, store.ErrNotFound)
 	if !s.Traits().FileBesideFolder {
 		_, err = s.MakeFolder(t.Context(), at(s, "file"))
 		want(t, "making a folder where a file is", err, store.ErrExists)

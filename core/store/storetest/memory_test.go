@@ -1,6 +1,7 @@
 package storetest_test
 
 import (
+	"context"
 	"testing"
 
 	"deftheron/core/store"
@@ -35,7 +36,8 @@ func TestDecorators(t *testing.T) {
 		withheld []string
 	}{
 		"read-only": {func(s store.Store) store.Store { return view.ReadOnly(s, "desk") },
-			[]string{"Move", "Copy", "Keeps", "Parts", "Clean", "Prepare", "Sync", "Sealing", "Lock"}},
+			[]string{"Move", "Copy", "Keeps", "Parts", "Clean", "Prepare", "Sync", "Sealing", "Lock", "Locker"}},
+		"watched":  {func(s store.Store) store.Store { return view.Watched(s, unwatched{}) }, nil},
 		"as files": {func(s store.Store) store.Store { return view.Exports(s, nil) }, []string{"ListFlat", "Exports"}},
 		"faulty":   {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
 	} {
@@ -57,7 +59,10 @@ func TestConformsWithTraits(t *testing.T) {
 		"one name, faulty": func() store.Store {
 			return storetest.NewFaulty(&storetest.Account{Memory: beside(), Moves: true, Copies: true})
 		},
-		"as files":            func() store.Store { return view.Exports(twinned{beside()}, nil) },
+		"as files": func() store.Store { return view.Exports(twinned{beside()}, nil) },
+		"watched": func() store.Store {
+			return view.Watched(&storetest.Account{Memory: beside(), Moves: true, Copies: true}, unwatched{})
+		},
 		"faulty and in parts": func() store.Store { m := beside(); m.PartsAbove, m.PartSize = 100, 64; return storetest.NewFaulty(m) },
 	} {
 		t.Run(name, func(t *testing.T) { storetest.Run(t, func(*testing.T) store.Store { return open() }) })
@@ -72,3 +77,13 @@ func (t twinned) Traits() store.Traits {
 	traits.Twins = true
 	return traits
 }
+
+// unwatched lets everything pass.
+type unwatched struct{}
+
+func (unwatched) May(ctx context.Context, _ store.Ref, _ bool) (context.Context, error) {
+	return ctx, nil
+}
+func (unwatched) Wrote(context.Context, store.Ref, store.Entry)            {}
+func (unwatched) Moved(context.Context, store.Ref, store.Ref, store.Entry) {}
+func (unwatched) Removed(context.Context, store.Ref)                       {}

@@ -49,7 +49,7 @@ func (a Able) Capabilities() store.Capabilities {
 		Check: func(context.Context) error { return nil }, Space: func(context.Context) (store.Space, error) { return store.UnknownSpace, nil },
 		Owner: func(context.Context) (string, error) { return "", nil }, Locate: func(store.Folder) string { return "" },
 		Areas: func(context.Context) ([]string, error) { return nil, nil }, Pinned: func() map[string]string { return nil },
-		Close: func() error { return nil }, Sealing: claims{}, Sharing: claims{},
+		Close: func() error { return nil }, Sealing: claims{}, Sharing: claims{}, Locker: claims{},
 		Lock: func(context.Context, store.Ref, time.Time) (bool, error) { return false, nil },
 	}
 }
@@ -83,6 +83,11 @@ func (claims) Share(context.Context, store.Ref, store.SharedWith) error { return
 func (claims) SetOwner(context.Context, store.Ref, string) error        { return nil }
 func (claims) KnowsPerson(context.Context, string) (bool, error)        { return false, nil }
 func (claims) ShareLevels() []store.ShareLevel                          { return nil }
+
+func (claims) LockEntry(context.Context, store.Ref, string, time.Duration, string) (store.HeldLock, error) {
+	return store.HeldLock{}, nil
+}
+func (claims) UnlockEntry(context.Context, store.Ref, string) error { return nil }
 
 // Wrapped holds a decorator to what it is to withhold: each capability of the store
 // beneath that is not named has to be there, those named must not. A capability that is

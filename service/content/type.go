@@ -1,10 +1,15 @@
-package api
+// Package content reads stored files for HTTP: with ranges, by their types, and so that a browser
+// that shows one can be done no harm.
+package content
 
 import (
 	"mime"
 	"path"
 	"strings"
 )
+
+// Policy is the Content-Security-Policy of a stored file: should it be a page, it can do nothing.
+const Policy = "default-src 'none'; sandbox; frame-ancestors 'none'"
 
 // shownTypes are those that a browser shows and that can do nothing.
 var shownTypes = map[string]string{
@@ -16,8 +21,8 @@ var shownTypes = map[string]string{
 	".mp4": "video/mp4", ".m4v": "video/mp4", ".webm": "video/webm", ".ogv": "video/ogg", ".mov": "video/quicktime",
 }
 
-// typeOfContent is the type of a file by its name, and whether a browser may show it.
-func typeOfContent(name string) (kind string, shows bool) {
+// TypeOf returns the type of a file by its name, and whether a browser may show it.
+func TypeOf(name string) (kind string, shows bool) {
 	extension := strings.ToLower(path.Ext(name))
 	if kind, ok := shownTypes[extension]; ok {
 		return kind, true

@@ -1,0 +1,18 @@
+package api
+
+import (
+	"context"
+
+	"deftheron/contract"
+	"deftheron/service/diagnosis"
+)
+
+// diagnose looks at the service and its machine.
+func (s *Server) diagnose(ctx context.Context, in *none) (*body[contract.Diagnosis], error) {
+	linked, err := s.listAccounts(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	found := diagnosis.Of(ctx, diagnosis.Subject{Data: s.Data, Records: s.DB, Accounts: linked.Body, Version: s.Version, Now: s.Access.Now})
+	return &body[contract.Diagnosis]{found}, nil
+}
