@@ -78,6 +78,7 @@ type timed struct {
 	header  http.Header // of the answer
 	content bool
 	begun   bool
+	ended   bool
 }
 
 func (t *timed) Read(p []byte) (int, error) {
@@ -92,6 +93,7 @@ func (t *timed) Read(p []byte) (int, error) {
 	switch err {
 	case nil:
 	case io.EOF:
+		t.ended = true
 		_ = t.control.SetReadDeadline(time.Time{})
 	default: // the rest is not waited for
 		t.header.Set("Connection", "close")

@@ -82,7 +82,7 @@ func refuse(c *gin.Context, p *contract.Problem) {
 		p.Title = http.StatusText(p.Status)
 	}
 	c.Abort()
-	if c.Request.ContentLength != 0 { // what is left of the request is not waited for
+	if body, ok := c.Request.Body.(*timed); ok && !body.ended { // what is left of the request is not waited for
 		c.Header("Connection", "close")
 		_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now())
 	}
