@@ -8,12 +8,15 @@ import (
 	"deftheron/contract"
 )
 
-// document adds the operations that stream.
-func document(api huma.API) {
+// document completes the document of the API: with the operations that stream, the permissions
+// and the examples.
+func document(api huma.API) error {
 	d := documenting{api}
 	d.runs()
 	d.content()
 	d.lines()
+	declarePermissions(api)
+	return addExamples(api.OpenAPI())
 }
 
 // documenting describes operations that are not huma's own.
