@@ -35,9 +35,12 @@ SMOKE := '^(TestCommands|TestPauseResumeRetry|TestTwoWayJob|TestArrivals)$$'
 # that they keep busy, fewer are gathered.
 APART := '^(TestRequestsAFile|TestRequestsInLargeFolder)$$'
 
-# Installs by itself what the tests need, and runs all but what takes long. What drives the whole
-# program, and what speaks to servers, waits more than it computes: it runs beside the rest.
-test: prerequisites tools build
+# What only computes runs beside what drives the whole program and speaks to servers, which
+# waits more than it computes and goes first where processors are short.
+NICE := nice -n 15
+
+# Installs what the tests need, and runs all but what takes long.
+test: prerequisites $(CACHE)/bin/versitygw build
 	$(GO) test -timeout 30m -run $(APART) ./provider/declared
 	$(MAKE) --no-print-directory -j 4 -O lint test-program test-packages test-raced
 
@@ -48,8 +51,8 @@ test-packages:
 	$(GO) test -timeout 30m -p 3 -parallel 4 -skip $(APART) $$($(GO) list ./... | grep -v '^deftheron/e2e$$' | grep -v $(RACED))
 
 test-raced:
-	$(GO) test -timeout 30m -p 1 -race -short $$($(GO) list ./... | grep $(RACED) | grep /core/)
-	$(GO) test -timeout 30m -p 1 -race $$($(GO) list ./... | grep $(RACED) | grep -v /core/)
+	$(NICE) $(GO) test -timeout 30m -p 1 -race -short $$($(GO) list ./... | grep $(RACED) | grep /core/)
+	$(NICE) $(GO) test -timeout 30m -p 1 -race $$($(GO) list ./... | grep $(RACED) | grep -v /core/)
 
 # The packages of the commit that is checked out, in dist/.
 package: build $(CACHE)/bin/nfpm
@@ -82,8 +85,8 @@ soak: tools build
 # .golangci.yml says what is checked.
 lint: $(CACHE)/bin/golangci-lint build
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))"
-	$(CACHE)/bin/golangci-lint run ./...
-	cd console && $(NPM) run check
+	$(NICE) $(CACHE)/bin/golangci-lint run ./...
+	cd console && $(NICE) $(NPM) run check
 
 tools: $(CACHE)/bin/versitygw $(CACHE)/bin/golangci-lint
 
@@ -96,7 +99,7 @@ $(CACHE)/bin/versitygw: tools/go.mod tools/go.sum
 $(CACHE)/bin/golangci-lint: tools/go.mod tools/go.sum
 	@mkdir -p $(CACHE)/bin
 	@echo "Building the linter; the first time this takes about three minutes."
-	cd tools && $(GO) build -o $@ github.com/golangci/golangci-lint/v2/cmd/golangci-lint
+	cd tools && $(NICE) $(GO) build -o $@ github.com/golangci/golangci-lint/v2/cmd/golangci-lint
 
 prerequisites:
 	@sh tools/prerequisites.sh

@@ -44,6 +44,7 @@ func TestMetrics(t *testing.T) {
 	for _, line := range []string{
 		`heron_runs{state="running"} 1`, `heron_items_ended_total{state="done"} 1`, "heron_moved_bytes_total 12",
 		`heron_job_lag_seconds{job="logs"} 0`,
+		`heron_account_state{account="desk",state="linked"} 1`, `heron_account_space_used_bytes{account="desk"}`, `heron_info{version="`,
 		`heron_account_waited_seconds_total{account="desk"}`, "# TYPE heron_moved_bytes_total counter", "heron_item_retries_total 0",
 	} {
 		if code != http.StatusOK || !strings.Contains(text, line) {

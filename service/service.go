@@ -28,6 +28,7 @@ import (
 	"deftheron/service/gateway"
 	"deftheron/service/index"
 	"deftheron/service/live"
+	"deftheron/service/logging"
 	"deftheron/service/metrics"
 	"deftheron/service/notify"
 	"deftheron/service/preview"
@@ -136,6 +137,7 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
+	options.Log = slog.New(logging.Handler{Handler: options.Log.Handler()})
 	if err := checkListen(options); err != nil {
 		return nil, err
 	}
@@ -239,7 +241,8 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	s.shares = share.New(s.db, who, s.options.Log)
 	link, _ := who.NewLink(records.OwnerID, "")
 	s.SigninURL = s.URL + "/signin#" + link
-	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates})
+	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates, Accounts: linked.Figures, Log: s.options.Log,
+		Version: s.options.Version})
 	if err := s.listenMetrics(measured); err != nil {
 		return nil, err
 	}

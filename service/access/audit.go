@@ -139,7 +139,7 @@ func (a *Audit) append(ctx context.Context, entries []records.AuditEntry) error 
 	a.last, a.seq = last, seq
 	if now := a.now(); now.Sub(a.told) >= headEvery {
 		a.told = now
-		a.log.Info("audit log", "entries", seq, "head", hex.EncodeToString(last))
+		a.log.InfoContext(ctx, "audit log", "entries", seq, "head", hex.EncodeToString(last))
 	}
 	return nil
 }
@@ -160,10 +160,10 @@ func (a *Audit) readHead(ctx context.Context) error {
 	// What was written and is gone leaves a gap, which shows for as long as the log is kept.
 	switch seq, mac, err := a.head(ctx); {
 	case err != nil, seq == 0 && last.Seq > 0:
-		a.log.Error("the head of the audit log is missing or not as it was written", "error", err)
+		a.log.ErrorContext(ctx, "the head of the audit log is missing or not as it was written", "error", err)
 		a.seq++
 	case seq > a.seq:
-		a.log.Error("the audit log was cut off", "written", seq, "left", a.seq)
+		a.log.ErrorContext(ctx, "the audit log was cut off", "written", seq, "left", a.seq)
 		a.seq, a.last = seq, mac
 	}
 	return nil
@@ -258,17 +258,17 @@ func (a *Audit) Run(ctx context.Context, keep time.Duration) {
 		select {
 		case <-ctx.Done():
 			if err := a.Flush(context.WithoutCancel(ctx), true); err != nil {
-				a.log.Error("could not write the audit log", "error", err)
+				a.log.ErrorContext(ctx, "could not write the audit log", "error", err)
 			}
 			return
 		case now := <-ticker.C:
 			if err := a.Flush(ctx, false); err != nil {
-				a.log.Error("could not write the audit log", "error", err)
+				a.log.ErrorContext(ctx, "could not write the audit log", "error", err)
 			}
 			if keep > 0 && now.Sub(thinned) > time.Hour {
 				thinned = now
 				if err := a.Thin(ctx, now.Add(-keep)); err != nil {
-					a.log.Error("could not thin the audit log", "error", err)
+					a.log.ErrorContext(ctx, "could not thin the audit log", "error", err)
 				}
 			}
 		}

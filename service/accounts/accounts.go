@@ -256,10 +256,10 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	a.happened(ctx, row, records.Linked, "")
 	if a.LinkedBy != nil {
 		if err := a.LinkedBy(ctx, UserOf(ctx), row); err != nil {
-			a.log.Error("the user who linked an account got no grant on it", "account", row.Name, "error", err)
+			a.log.ErrorContext(ctx, "the user who linked an account got no grant on it", "account", row.Name, "error", err)
 		}
 	}
-	a.log.Info("linked an account", "account", row.Name, "provider", row.Provider)
+	a.log.InfoContext(ctx, "linked an account", "account", row.Name, "provider", row.Provider)
 	a.Changed()
 	return row, found, nil
 }
@@ -349,7 +349,7 @@ func (a *Accounts) Remove(ctx context.Context, name string) error {
 	delete(a.states, row.ID)
 	a.mu.Unlock()
 	a.happened(ctx, row, records.Unlinked, "")
-	a.log.Info("unlinked an account", "account", name)
+	a.log.InfoContext(ctx, "unlinked an account", "account", name)
 	a.Changed()
 	return nil
 }

@@ -20,7 +20,7 @@ func (a *Accounts) LoadDefinitions(ctx context.Context) error {
 	for _, row := range rows {
 		definition, wrong := declared.Load(row.Name+".yaml", []byte(row.Text))
 		if wrong != nil {
-			a.log.Error("a provider definition cannot be used", "definition", row.Name, "error", wrong)
+			a.log.ErrorContext(ctx, "a provider definition cannot be used", "definition", row.Name, "error", wrong)
 			continue
 		}
 		a.mu.Lock()
@@ -63,7 +63,7 @@ func (a *Accounts) AddDefinition(ctx context.Context, where, text string) (*decl
 			a.mu.Unlock()
 		}
 	}
-	a.log.Info("added a provider definition", "definition", definition.Name)
+	a.log.InfoContext(ctx, "added a provider definition", "definition", definition.Name)
 	return provider, nil
 }
 
@@ -77,7 +77,7 @@ func (a *Accounts) keepRegistration(ctx context.Context, provider *declared.Prov
 	if _, err := a.db.Registration(ctx, provider.Name()); errors.Is(err, records.ErrNotFound) {
 		return nil
 	}
-	a.log.Warn("the app registration was removed, because the definition names another service", "provider", provider.Name())
+	a.log.WarnContext(ctx, "the app registration was removed, because the definition names another service", "provider", provider.Name())
 	return a.db.RemoveRegistration(ctx, provider.Name())
 }
 

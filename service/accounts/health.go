@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	mathrand "math/rand/v2"
@@ -46,7 +47,7 @@ func (a *Accounts) Watch(ctx context.Context) {
 func (a *Accounts) CheckAll(ctx context.Context) {
 	rows, err := a.db.Accounts(ctx)
 	if err != nil {
-		a.log.Error("could not check the accounts", "error", err)
+		a.log.ErrorContext(ctx, "could not check the accounts", "error", err)
 		return
 	}
 	for _, row := range rows {
@@ -58,7 +59,7 @@ func (a *Accounts) CheckAll(ctx context.Context) {
 			return
 		}
 		if err != nil {
-			a.log.Warn("an account needs attention", "account", row.Name, "error", err)
+			a.log.WarnContext(ctx, "an account needs attention", "account", row.Name, "error", err)
 			continue
 		}
 		a.sample(ctx, row, space, time.Now())
@@ -75,13 +76,13 @@ func (a *Accounts) sample(ctx context.Context, row records.Account, space store.
 	if space.Total <= 0 || space.Free < 0 {
 		space.Total, space.Free = -1, -1
 	}
-	samples, err := a.db.SpaceSamples(ctx, row.ID)
-	if err == nil && (len(samples) == 0 || now.Sub(samples[len(samples)-1].At) >= sampleEvery) {
+	latest, err := a.db.LatestSpaceSample(ctx, row.ID)
+	if errors.Is(err, records.ErrNotFound) || err == nil && now.Sub(latest.At) >= sampleEvery {
 		err = a.db.AddSpaceSample(ctx, records.SpaceSample{Account: row.ID, At: now, Used: space.Used, Free: space.Free, Total: space.Total},
 			now.Add(-sampleFor))
 	}
 	if err != nil {
-		a.log.Error("could not save the space of an account", "account", row.Name, "error", err)
+		a.log.ErrorContext(ctx, "could not save the space of an account", "account", row.Name, "error", err)
 	}
 }
 

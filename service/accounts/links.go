@@ -48,7 +48,7 @@ func (a *Accounts) happened(ctx context.Context, row records.Account, what, why 
 	event := records.LinkEvent{Account: row.ID, Name: row.Name, At: time.Now(), What: what, By: by, Why: why, Settings: row.Settings(),
 		Mark: row.Mark}
 	if err := a.db.AddLinkEvent(context.WithoutCancel(ctx), &event); err != nil {
-		a.log.Error("could not record an event of an account", "account", row.Name, "what", what, "error", err)
+		a.log.ErrorContext(ctx, "could not record an event of an account", "account", row.Name, "what", what, "error", err)
 	}
 }
 
@@ -137,7 +137,7 @@ func (a *Accounts) setSuspended(ctx context.Context, name string, suspend bool) 
 		what = records.Resumed
 	}
 	a.happened(ctx, row, what, "")
-	a.log.Info(what+" an account", "account", name)
+	a.log.InfoContext(ctx, what+" an account", "account", name)
 	a.Changed()
 	if !suspend {
 		a.Reauthorized(name)
@@ -174,7 +174,7 @@ func (a *Accounts) Rename(ctx context.Context, name, to string) (records.Account
 	}
 	row.Name = to
 	a.happened(ctx, row, records.LinkRenamed, "it was called "+name)
-	a.log.Info("renamed an account", "account", to, "before", name)
+	a.log.InfoContext(ctx, "renamed an account", "account", to, "before", name)
 	a.Changed()
 	return row, nil
 }
@@ -210,7 +210,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	other := otherOrigin{}
 	if _, err := keeps.Load(ctx); errors.As(err, &other) {
 		a.happened(ctx, before, records.LinkRefused, differences(before, row, edit)+", without the secret")
-		a.log.Warn("a change of an account to another server was refused, because it had no secret", "account", name)
+		a.log.WarnContext(ctx, "a change of an account to another server was refused, because it had no secret", "account", name)
 		return before, Found{}, store.Errorf(store.ErrRefused, "%w; give it together with the change, in a terminal with --secret-file FILE",
 			other)
 	}
@@ -256,7 +256,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	}
 	a.happened(ctx, row, records.LinkChanged, differences(before, row, edit))
 	a.Noticed(name, nil)
-	a.log.Info("changed an account", "account", name)
+	a.log.InfoContext(ctx, "changed an account", "account", name)
 	a.Changed()
 	a.Reauthorized(name)
 	if resealing {

@@ -34,7 +34,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		if store.KindOf(err) != store.ErrReplaced {
 			return opened, nil
 		}
-		a.log.Warn("an account is opened again", "account", name, "error", err)
+		a.log.WarnContext(ctx, "an account is opened again", "account", name, "error", err)
 		a.forget(row.ID)
 		epoch++
 	}

@@ -48,7 +48,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 		a.forget(one.ID)
 		a.Noticed(one.Name, nil)
 		a.happened(ctx, one, records.Reauthorized, "")
-		a.log.Info("reauthorized an account", "account", one.Name)
+		a.log.InfoContext(ctx, "reauthorized an account", "account", one.Name)
 		a.Changed()
 		a.Reauthorized(one.Name)
 	}
@@ -167,6 +167,6 @@ func (a *Accounts) revoke(ctx context.Context, row records.Account) {
 	ctx, cancel := context.WithTimeout(ctx, revokeTime)
 	defer cancel()
 	if err := revoker.Revoke(ctx, a.openingFor(provider, row, consentGate(), &secrets{accounts: a, linking: row})); err != nil {
-		a.log.Warn("the sign-in of an account could not be revoked", "account", row.Name, "error", err)
+		a.log.WarnContext(ctx, "the sign-in of an account could not be revoked", "account", row.Name, "error", err)
 	}
 }

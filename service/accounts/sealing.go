@@ -140,10 +140,10 @@ func (a *Accounts) startSealing(ctx context.Context, name, kind string,
 		task.Ended, task.Err = time.Now(), err
 		a.sealing.mu.Unlock()
 		if err != nil {
-			a.log.Error("work on a sealed account has failed", "account", name, "work", kind, "error", err)
+			a.log.ErrorContext(ctx, "work on a sealed account has failed", "account", name, "work", kind, "error", err)
 			return
 		}
-		a.log.Info("work on a sealed account has ended", "account", name, "work", kind)
+		a.log.InfoContext(ctx, "work on a sealed account has ended", "account", name, "work", kind)
 	})
 	return nil
 }
@@ -187,7 +187,7 @@ const recipientsOption = "recipients"
 func (a *Accounts) goOnSealing(ctx context.Context, name string, opened store.Store) {
 	if sealing := opened.Capabilities().Sealing; sealing != nil && sealing.NeedsReseal() {
 		if err := a.Reseal(ctx, name, false); err != nil {
-			a.log.Warn("could not go on with sealing an account", "account", name, "error", err)
+			a.log.WarnContext(ctx, "could not go on with sealing an account", "account", name, "error", err)
 		}
 	}
 }

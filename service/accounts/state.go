@@ -131,6 +131,32 @@ func (a *Accounts) StateOf(row records.Account) State {
 	return state
 }
 
+// Figures are what is known of an account without asking it.
+type Figures struct {
+	Name  string
+	State StateName
+	Space store.Space // as of the last sample, an hour old at most while the account answers
+}
+
+// Figures returns those of all accounts.
+func (a *Accounts) Figures(ctx context.Context) ([]Figures, error) {
+	rows, err := a.db.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	figures := make([]Figures, len(rows))
+	for i, row := range rows {
+		figures[i] = Figures{Name: row.Name, State: a.StateOf(row).Name, Space: store.UnknownSpace}
+		switch sample, err := a.db.LatestSpaceSample(ctx, row.ID); {
+		case err == nil:
+			figures[i].Space = store.Space{Used: sample.Used, Free: sample.Free, Total: sample.Total}
+		case !errors.Is(err, records.ErrNotFound):
+			return nil, err
+		}
+	}
+	return figures, nil
+}
+
 // spaceTime is how long each account may take to tell its space, where all are
 // asked: one that is away must not hold up the others.
 const spaceTime = 5 * time.Second

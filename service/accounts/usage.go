@@ -60,7 +60,7 @@ func (a *Accounts) keepUsage(ctx context.Context, before map[string]counted, now
 		return
 	}
 	if err := a.db.AddUsage(ctx, used); err != nil {
-		a.log.Error("could not save what accounts were used for", "error", err)
+		a.log.ErrorContext(ctx, "could not save what accounts were used for", "error", err)
 	}
 }
 

@@ -242,7 +242,8 @@ func (a *Annotations) FolderMoved(ctx context.Context, account string, from, to 
 	}
 	moved, err := a.db.MoveAnnotated(ctx, account, before.As(store.KindFolder), now.As(store.KindFolder))
 	if err != nil {
-		a.log.Error("the tags and comments in a folder could not follow its move", "from", before.String(), "to", now.String(), "error", err)
+		a.log.ErrorContext(ctx, "the tags and comments in a folder could not follow its move",
+			"from", before.String(), "to", now.String(), "error", err)
 	}
 	if moved > 0 {
 		a.forgetLocks(account)

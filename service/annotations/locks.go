@@ -73,7 +73,7 @@ func (w watcher) Wrote(ctx context.Context, ref store.Ref, entry store.Entry) {
 			err = w.db.FoundAnnotated(ctx, row.ID, w.account, place)
 		}
 		if err != nil && !errors.Is(err, records.ErrNotFound) {
-			w.log.Error("it could not be noted that a file with tags or comments was replaced", "file", ref.String(), "error", err)
+			w.log.ErrorContext(ctx, "it could not be noted that a file with tags or comments was replaced", "file", ref.String(), "error", err)
 		}
 	}
 	locks, err := w.locksOf(ctx, w.account)
@@ -102,7 +102,8 @@ func (w watcher) Moved(ctx context.Context, from, to store.Ref, entry store.Entr
 		_, err = w.db.MoveAnnotated(ctx, w.account, from, to.As(from.Kind))
 	}
 	if err != nil {
-		w.log.Error("the tags and comments of an entry could not follow its move", "from", from.String(), "to", to.String(), "error", err)
+		w.log.ErrorContext(ctx, "the tags and comments of an entry could not follow its move",
+			"from", from.String(), "to", to.String(), "error", err)
 	}
 	w.forgetLocks(w.account)
 }
@@ -116,7 +117,7 @@ func (w watcher) Removed(ctx context.Context, ref store.Ref) {
 		w.forgetLocks(w.account)
 	}
 	if err != nil {
-		w.log.Error("it could not be noted that an entry with tags or comments was removed", "entry", ref.String(), "error", err)
+		w.log.ErrorContext(ctx, "it could not be noted that an entry with tags or comments was removed", "entry", ref.String(), "error", err)
 	}
 }
 
@@ -232,7 +233,7 @@ func (a *Annotations) unlock(ctx context.Context, row records.Annotated, address
 		return nil
 	}
 	if err := a.unlockAtServer(ctx, row, address); err != nil && a.Now().Before(row.Lock.HeldUntil) {
-		a.log.Warn("a lock could not be ended at its server, which ends it by itself", "address", address.String(), "error", err)
+		a.log.WarnContext(ctx, "a lock could not be ended at its server, which ends it by itself", "address", address.String(), "error", err)
 	}
 	if err := a.db.RemoveLock(context.WithoutCancel(ctx), row.ID); err != nil {
 		return err
@@ -270,7 +271,7 @@ func (a *Annotations) Run(ctx context.Context) {
 		if now := a.Now(); now.Sub(forgotten) > time.Hour {
 			forgotten = now
 			if err := a.db.ForgetMissing(ctx, now, now.Add(-keepMissing)); err != nil && ctx.Err() == nil {
-				a.log.Error("tags and comments of missing entries could not be removed", "error", err)
+				a.log.ErrorContext(ctx, "tags and comments of missing entries could not be removed", "error", err)
 			}
 		}
 		_ = retry.Sleep(ctx, lookEvery)
@@ -282,7 +283,7 @@ func (a *Annotations) each(ctx context.Context, do func(row records.Annotated, a
 	rows, err := a.db.Locked(ctx, "")
 	if err != nil {
 		if ctx.Err() == nil {
-			a.log.Error("the locks could not be read", "error", err)
+			a.log.ErrorContext(ctx, "the locks could not be read", "error", err)
 		}
 		return
 	}
@@ -292,7 +293,7 @@ func (a *Annotations) each(ctx context.Context, do func(row records.Annotated, a
 			err = do(row, addressOf(name, &row))
 		}
 		if err != nil && ctx.Err() == nil {
-			a.log.Warn("a lock could not be looked after", "entry", row.Place().String(), "error", err)
+			a.log.WarnContext(ctx, "a lock could not be looked after", "entry", row.Place().String(), "error", err)
 		}
 	}
 }

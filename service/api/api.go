@@ -4,13 +4,11 @@ package api
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"runtime/debug"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -27,6 +25,7 @@ import (
 	"deftheron/service/gateway"
 	"deftheron/service/index"
 	"deftheron/service/live"
+	"deftheron/service/logging"
 	"deftheron/service/notify"
 	"deftheron/service/preview"
 	"deftheron/service/records"
@@ -101,7 +100,7 @@ func (s *Server) Handler() http.Handler {
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
 	s.pager = newPager(s.Recent, s.Runner.TreeAt)
-	router.Use(s.recover, s.logRequest, s.secure, s.checkHost, s.bound, s.exchanging, s.signedIn, s.audited)
+	router.Use(s.identify, s.recover, s.logRequest, s.secure, s.checkHost, s.bound, s.exchanging, s.signedIn, s.audited)
 	router.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"status": "ok"}) })
 	api := humagin.New(router, config(s.Version))
 	s.register(api)
@@ -161,12 +160,20 @@ func OpenAPI(version string) ([]byte, error) {
 	return json.MarshalIndent(api.OpenAPI(), "", "  ")
 }
 
+// identify gives a request its id, which is in the answer and in the log. The traceparent of
+// the caller, if there is one, is in the log too.
+func (s *Server) identify(c *gin.Context) {
+	request := logging.NewRequest(c.GetHeader("traceparent"))
+	c.Request = c.Request.WithContext(logging.With(c.Request.Context(), request))
+	c.Header("X-Request-Id", request.ID)
+}
+
 func (s *Server) logRequest(c *gin.Context) {
 	begun := time.Now()
 	c.Next()
 	// The path alone: what a query holds is nobody's business.
-	s.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took",
-		time.Since(begun).Round(time.Microsecond))
+	s.Log.DebugContext(c.Request.Context(), "request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(),
+		"took", time.Since(begun).Round(time.Microsecond))
 }
 
 func (s *Server) recover(c *gin.Context) {
@@ -175,12 +182,12 @@ func (s *Server) recover(c *gin.Context) {
 			if value == http.ErrAbortHandler {
 				panic(value)
 			}
-			id := strings.ToLower(rand.Text()[:10])
-			s.Log.Error("internal error", "id", id, "method", c.Request.Method, "path", c.Request.URL.Path, "panic", value, "stack",
-				string(debug.Stack()))
+			id := logging.Of(c.Request.Context()).ID
+			s.Log.ErrorContext(c.Request.Context(), "internal error", "method", c.Request.Method, "path", c.Request.URL.Path, "panic", value,
+				"stack", string(debug.Stack()))
 			refuse(c, &contract.Problem{
 				Status: http.StatusInternalServerError, ErrorID: id,
-				Detail: "The service made a mistake: internal error " + id + ".",
+				Detail: "Internal error (request " + id + ").",
 				Remedy: "Look for " + id + " in the service's log, and report what it says there.",
 			})
 		}

@@ -68,7 +68,7 @@ func (s *Server) sendArchive(c *gin.Context, nodes []tree.Node, places []tree.Lo
 	for i, node := range nodes {
 		if err := packer.add(ctx, places[i], node); err != nil {
 			if ctx.Err() == nil {
-				s.Log.Warn("an archive failed", "address", node.Address.String(), "error", err)
+				s.Log.WarnContext(c.Request.Context(), "an archive failed", "address", node.Address.String(), "error", err)
 			}
 			panic(http.ErrAbortHandler)
 		}

@@ -76,7 +76,7 @@ func (s *Server) record(ctx context.Context, event access.Event) {
 	}
 	event.Visitor = visitor(ctx)
 	if err := s.Audit.Record(ctx, event); err != nil {
-		s.Log.Error("the audit log cannot be written", "action", event.Action, "error", err)
+		s.Log.ErrorContext(ctx, "the audit log cannot be written", "action", event.Action, "error", err)
 	}
 }
 
@@ -175,7 +175,7 @@ func (s *Server) exportAudit(c *gin.Context) {
 	encoder.SetEscapeHTML(false)
 	for row, err := range s.Audit.Entries(c.Request.Context()) {
 		if err != nil {
-			s.Log.Error("the export of the audit log broke off", "error", err)
+			s.Log.ErrorContext(c.Request.Context(), "the export of the audit log broke off", "error", err)
 			panic(http.ErrAbortHandler)
 		}
 		if encoder.Encode(auditEntryOf(row)) != nil {

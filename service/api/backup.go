@@ -49,7 +49,7 @@ func (s *Server) makeBackup(c *gin.Context) {
 			refuse(c, problem(err))
 			return
 		}
-		s.Log.Error("a backup broke off", "error", err)
+		s.Log.ErrorContext(c.Request.Context(), "a backup broke off", "error", err)
 		panic(http.ErrAbortHandler)
 	}
 }

@@ -71,7 +71,7 @@ func (s *Server) sendFile(c *gin.Context, node tree.Node, located tree.Located, 
 	}
 	http.ServeContent(c.Writer, c.Request, "", modified, file)
 	if err := file.Err(); err != nil && ctx.Err() == nil {
-		s.Log.Warn("the download of a file failed", "address", node.Address.String(), "error", err)
+		s.Log.WarnContext(c.Request.Context(), "the download of a file failed", "address", node.Address.String(), "error", err)
 		panic(http.ErrAbortHandler) // broken off, it cannot be taken for whole
 	}
 }
@@ -126,7 +126,7 @@ func (s *Server) readExport(c *gin.Context, node tree.Node, located tree.Located
 	}
 	if _, err := io.Copy(c.Writer, store.NewStream(body, "", transfer.Add)); err != nil {
 		if c.Request.Context().Err() == nil {
-			s.Log.Warn("the export of a document failed", "address", node.Address.String(), "error", err)
+			s.Log.WarnContext(c.Request.Context(), "the export of a document failed", "address", node.Address.String(), "error", err)
 		}
 		panic(http.ErrAbortHandler)
 	}

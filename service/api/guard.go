@@ -147,7 +147,7 @@ func (s *Server) signInFailed(ctx context.Context, name string, problem *contrac
 	by := visitor(ctx)
 	n, ok := s.Access.Failed(ctx, by.From, name)
 	if n&(n-1) == 0 { // the first, second, fourth, eighth …
-		s.Log.Warn("a sign-in failed", "from", by.From, "client", by.Client, "failures", n)
+		s.Log.WarnContext(ctx, "a sign-in failed", "from", by.From, "client", by.Client, "failures", n)
 		s.record(ctx, access.Event{Action: "sign-in", Subject: name, Outcome: failedTimes(n)})
 	}
 	if ok {

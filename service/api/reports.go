@@ -102,7 +102,7 @@ func (s *Server) handOut(c *gin.Context, run string, one paper) {
 	}
 	if err != nil {
 		// Part of it may be on its way: broken off, it cannot be taken for whole.
-		s.Log.Error("a paper broke off", "kind", one.kind, "run", run, "error", err)
+		s.Log.ErrorContext(c.Request.Context(), "a paper broke off", "kind", one.kind, "run", run, "error", err)
 		panic(http.ErrAbortHandler)
 	}
 }

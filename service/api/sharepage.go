@@ -172,7 +172,7 @@ func (s *Server) endWithLink(o *opening, cancel context.CancelFunc) func() {
 // noLink answers that there is no link, after a while if somebody guesses.
 func (s *Server) noLink(c *gin.Context, from string, err error) {
 	if !errors.Is(err, share.ErrNone) {
-		s.Log.Error("a share link could not be looked up", "error", err)
+		s.Log.ErrorContext(c.Request.Context(), "a share link could not be looked up", "error", err)
 	} else if _, ok := s.Access.Failed(c.Request.Context(), "link "+from, ""); !ok {
 		c.Header("Retry-After", "60")
 		s.sharePage(c, http.StatusTooManyRequests, share.Page{Title: "Too many attempts", Say: "Try again in a minute.", Failed: true})
@@ -189,7 +189,7 @@ func (s *Server) sharePage(c *gin.Context, status int, page share.Page) {
 	c.Header("Content-Type", "text/html; charset=utf-8")
 	c.Status(status)
 	if err := page.Write(c.Writer); err != nil {
-		s.Log.Debug("a page of a share link broke off", "error", err)
+		s.Log.DebugContext(c.Request.Context(), "a page of a share link broke off", "error", err)
 	}
 }
 

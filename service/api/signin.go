@@ -50,7 +50,7 @@ func (s *Server) startSession(ctx context.Context, in *body[contract.SignIn]) (*
 func (s *Server) personOfSession(ctx context.Context, session string) access.Person {
 	who, err := s.Access.Who(ctx, session)
 	if err != nil {
-		s.Log.Warn("could not read a new session", "error", err)
+		s.Log.WarnContext(ctx, "could not read a new session", "error", err)
 	}
 	return who
 }
@@ -202,6 +202,6 @@ func (s *Server) rotateToken(ctx context.Context, _ *none) (*body[contract.NewTo
 	if err != nil {
 		return nil, err
 	}
-	s.Log.Info("the owner's token was replaced", "by", byOf(person(ctx)))
+	s.Log.InfoContext(ctx, "the owner's token was replaced", "by", byOf(person(ctx)))
 	return &body[contract.NewToken]{contract.NewToken{Token: token}}, nil
 }

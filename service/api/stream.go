@@ -71,7 +71,7 @@ func (s *Server) live(c *gin.Context) {
 			}
 			data, err := json.Marshal(ofRuns(seen, c.Query("runs")))
 			if err != nil {
-				s.Log.Error("an event cannot be sent", "event", event.Name, "error", err)
+				s.Log.ErrorContext(c.Request.Context(), "an event cannot be sent", "event", event.Name, "error", err)
 				continue
 			}
 			if event.ID != "" {

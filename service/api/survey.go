@@ -32,7 +32,7 @@ func (s *Server) surveyFolder(c *gin.Context) {
 		c.Header("Content-Type", report.HTML.ContentType())
 		c.Header("Content-Security-Policy", paperPolicy)
 		if err := report.WriteSurvey(c.Writer, done); err != nil {
-			s.Log.Error("a survey broke off", "error", err)
+			s.Log.ErrorContext(c.Request.Context(), "a survey broke off", "error", err)
 		}
 		return
 	}

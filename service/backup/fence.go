@@ -112,11 +112,11 @@ func (f *Fence) raise(ctx context.Context, above int64) error {
 func (f *Fence) look(ctx context.Context) error {
 	rows, err := f.DB.Accounts(ctx)
 	if err != nil {
-		f.Log.Error("the accounts could not be read", "error", err)
+		f.Log.ErrorContext(ctx, "the accounts could not be read", "error", err)
 		return nil
 	}
 	if _, err := f.own(ctx); err != nil {
-		f.Log.Error("the generation of the service could not be read", "error", err)
+		f.Log.ErrorContext(ctx, "the generation of the service could not be read", "error", err)
 		return nil
 	}
 	turns := make(chan struct{}, looksAtOnce)
@@ -132,7 +132,7 @@ func (f *Fence) look(ctx context.Context) error {
 			defer func() { <-turns }()
 			found, err := f.lookAt(ctx, row.Name)
 			if err != nil {
-				f.Log.Debug("it could not be looked whether another service works with an account", "account", row.Name, "error", err)
+				f.Log.DebugContext(ctx, "it could not be looked whether another service works with an account", "account", row.Name, "error", err)
 			}
 			mu.Lock()
 			highest = max(highest, found)
@@ -149,7 +149,7 @@ func (f *Fence) look(ctx context.Context) error {
 	}
 	f.TakeOver = false
 	if err := f.raise(ctx, highest); err != nil {
-		f.Log.Error("the generation of the service could not be kept", "error", err)
+		f.Log.ErrorContext(ctx, "the generation of the service could not be kept", "error", err)
 		return nil
 	}
 	return f.look(ctx)

@@ -132,7 +132,7 @@ func (s *Scheduler) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		schedule, err := s.Schedule(ctx)
 		if err != nil {
-			s.Log.Error("the schedule of backups could not be read", "error", err)
+			s.Log.ErrorContext(ctx, "the schedule of backups could not be read", "error", err)
 		}
 		if err == nil && schedule != nil && s.due(schedule, time.Now()) {
 			s.Make(ctx, *schedule)
@@ -160,17 +160,17 @@ func (s *Scheduler) Make(ctx context.Context, schedule Schedule) {
 	}
 	if err != nil {
 		schedule.Failed = err.Error()
-		s.Log.Error("a backup could not be made", "folder", schedule.Folder, "error", err)
+		s.Log.ErrorContext(ctx, "a backup could not be made", "folder", schedule.Folder, "error", err)
 	} else {
 		schedule.Failed, schedule.Last, schedule.LastName, schedule.LastSize = "", now, name, size
-		s.Log.Info("a backup was made", "folder", schedule.Folder, "name", name, "bytes", size)
+		s.Log.InfoContext(ctx, "a backup was made", "folder", schedule.Folder, "name", name, "bytes", size)
 	}
 	still, err := s.Schedule(ctx)
 	if err != nil || still == nil || still.Folder != schedule.Folder {
 		return // it was changed meanwhile
 	}
 	if err := s.save(ctx, schedule); err != nil {
-		s.Log.Error("it could not be kept that a backup was made", "error", err)
+		s.Log.ErrorContext(ctx, "it could not be kept that a backup was made", "error", err)
 	}
 }
 

@@ -305,7 +305,8 @@ func (t *transfer) follow(ctx context.Context, from, to end) {
 		err = t.g.DB.CopyProperties(ctx, source, from.Place.As(kind), target, to.Place)
 	}
 	if err != nil {
-		t.g.Log.Warn("the properties of an entry could not follow it", "from", from.Address.String(), "to", to.Address.String(), "error", err)
+		t.g.Log.WarnContext(ctx, "the properties of an entry could not follow it",
+			"from", from.Address.String(), "to", to.Address.String(), "error", err)
 	}
 	if t.moves {
 		t.g.gone(ctx, from.Address)

@@ -71,7 +71,7 @@ func statusOf(err error) int {
 func (g *Gateway) refuse(w http.ResponseWriter, r *http.Request, err error) {
 	status := statusOf(err)
 	if status >= http.StatusInternalServerError {
-		g.Log.Warn("a WebDAV request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		g.Log.WarnContext(r.Context(), "a WebDAV request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 	}
 	header := w.Header()
 	for _, name := range []string{"ETag", "Content-Length", "Last-Modified", "Accept-Ranges"} {

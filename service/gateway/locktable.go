@@ -85,7 +85,7 @@ func (t *lockTable) live(ctx context.Context, g *Gateway, address store.Address)
 		if g.Now().Before(lock.Expires) {
 			locks = append(locks, lock)
 		} else if err := t.drop(ctx, g, lock); err != nil {
-			g.Log.Warn("a lock that has expired could not be removed", "address", lock.Address, "error", err)
+			g.Log.WarnContext(ctx, "a lock that has expired could not be removed", "address", lock.Address, "error", err)
 		}
 	}
 	return locks
@@ -255,7 +255,7 @@ func (g *Gateway) gone(ctx context.Context, address store.Address) {
 	}
 	for _, lock := range append(g.locks.live(ctx, g, address), g.locks.below(g, address)...) {
 		if err := g.locks.drop(ctx, g, lock); err != nil {
-			g.Log.Warn("a lock on what is gone could not be removed", "address", lock.Address, "error", err)
+			g.Log.WarnContext(ctx, "a lock on what is gone could not be removed", "address", lock.Address, "error", err)
 		}
 	}
 }

@@ -129,7 +129,7 @@ func (g *Gateway) forget(ctx context.Context, located tree.Located, kind store.K
 		err = g.DB.DropProperties(ctx, account, located.Place.As(kindOf(kind)))
 	}
 	if err != nil {
-		g.Log.Warn("the properties of an entry could not be removed", "address", located.Address.String(), "error", err)
+		g.Log.WarnContext(ctx, "the properties of an entry could not be removed", "address", located.Address.String(), "error", err)
 	}
 }
 

@@ -3,18 +3,25 @@
 package metrics
 
 import (
+	"context"
+	"log/slog"
 	"net/http"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"deftheron/core/gate"
+	"deftheron/service/accounts"
 	"deftheron/service/runner"
 )
 
 // Sources are what is told about.
 type Sources struct {
 	Runs interface{ Stats() runner.Stats }
+	// Accounts are the figures of all accounts.
+	Accounts func(context.Context) ([]accounts.Figures, error)
+	Log      *slog.Logger
+	Version  string
 	// Gates are those of the accounts that are open, by name.
 	Gates func() map[string]*gate.Gate
 }
@@ -44,6 +51,12 @@ var (
 	waited   = describe("account_waited_seconds_total", "How long requests and transfers have waited for their turn at an account.",
 		"account")
 	requestsAtOnce = describe("account_requests_at_once", "How many requests at once an account is given now.", "account")
+	accountState   = describe("account_state", "1 for the state of an account: linked, unreachable, sign-in-expired or suspended.",
+		"account", "state")
+	spaceUsed  = describe("account_space_used_bytes", "Used space of an account, as of the last check.", "account")
+	spaceTotal = describe("account_space_total_bytes", "Used and free space of an account, as of the last check; missing if it has no limit.",
+		"account")
+	info = describe("info", "1, with the version of the program.", "version")
 )
 
 // collector reads the statistics for each answer.
@@ -53,6 +66,7 @@ type collector struct{ Sources }
 func (collector) Describe(to chan<- *prometheus.Desc) {
 	for _, one := range []*prometheus.Desc{
 		runs, runsEnded, itemsEnded, movedBytes, rate, retries, jobLag, requests, slowed, waited, requestsAtOnce,
+		accountState, spaceUsed, spaceTotal, info,
 	} {
 		to <- one
 	}
@@ -88,5 +102,19 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		counter(slowed, float64(stats.Slowed), account)
 		counter(waited, stats.Waited.Seconds(), account)
 		gauge(requestsAtOnce, stats.Limit, account)
+	}
+	gauge(info, 1, c.Version)
+	linked, err := c.Accounts(context.Background())
+	if err != nil {
+		c.Log.Error("the metrics lack the accounts", "error", err)
+	}
+	for _, account := range linked {
+		gauge(accountState, 1, account.Name, string(account.State))
+		if account.Space.Used >= 0 {
+			gauge(spaceUsed, float64(account.Space.Used), account.Name)
+		}
+		if account.Space.Total > 0 {
+			gauge(spaceTotal, float64(account.Space.Total), account.Name)
+		}
 	}
 }

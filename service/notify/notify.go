@@ -226,7 +226,7 @@ const mailChannel = "email"
 func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEvent) {
 	k, err := n.load(ctx)
 	if err != nil {
-		n.log.Error("could not read the notification settings", "error", err)
+		n.log.ErrorContext(ctx, "could not read the notification settings", "error", err)
 		return
 	}
 	var notifications []records.Notification
@@ -239,7 +239,7 @@ func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEve
 		}
 		payload, err := json.Marshal(event)
 		if err != nil {
-			n.log.Error("could not record a notification", "error", err)
+			n.log.ErrorContext(ctx, "could not record a notification", "error", err)
 			return
 		}
 		notifications = append(notifications, records.Notification{
@@ -257,7 +257,7 @@ func (n *Notifications) Tell(ctx context.Context, event contract.NotificationEve
 		return
 	}
 	if err := n.db.AddNotifications(ctx, notifications); err != nil {
-		n.log.Error("could not record a notification", "error", err)
+		n.log.ErrorContext(ctx, "could not record a notification", "error", err)
 		return
 	}
 	select {
@@ -295,7 +295,7 @@ func (n *Notifications) send(ctx context.Context) {
 	k, loaded := n.load(ctx)
 	if err = errors.Join(err, loaded); err != nil {
 		if ctx.Err() == nil {
-			n.log.Error("could not read notifications", "error", err)
+			n.log.ErrorContext(ctx, "could not read notifications", "error", err)
 		}
 		return
 	}
@@ -328,10 +328,10 @@ func (n *Notifications) ended(ctx context.Context, k kept, notifications []recor
 			notification.Why = failed.Error()
 			notification.DueAt = now.Add(again.After(notification.Tries + 1))
 			notification.GivenUp = now.Sub(notification.At) > tryFor && notification.Tries > 5
-			n.log.Warn("a notification could not be sent", "channel", notification.Channel, "try", notification.Tries, "error", failed)
+			n.log.WarnContext(ctx, "a notification could not be sent", "channel", notification.Channel, "try", notification.Tries, "error", failed)
 		}
 		if err := n.db.SaveNotification(ctx, notification); err != nil {
-			n.log.Error("could not record the state of a notification", "error", err)
+			n.log.ErrorContext(ctx, "could not record the state of a notification", "error", err)
 		}
 	}
 }

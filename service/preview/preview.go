@@ -166,7 +166,7 @@ func (m *Maker) make(ctx context.Context, key Key, id string, reader reader,
 		why = "the reader returned no picture"
 	}
 	if why != "" {
-		m.log.Info("no preview could be made", "account", key.Account, "place", key.Place, "reader", reader.name, "why", why)
+		m.log.InfoContext(ctx, "no preview could be made", "account", key.Account, "place", key.Place, "reader", reader.name, "why", why)
 		if err := m.cache.putFailure(key.Account, id, why); err != nil {
 			return "", err
 		}

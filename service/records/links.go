@@ -224,6 +224,11 @@ func (db *DB) SpaceSamples(ctx context.Context, account string) (samples []Space
 	return samples, db.read.WithContext(ctx).Where("account = ?", account).Order("at").Find(&samples).Error
 }
 
+// LatestSpaceSample returns the newest of an account; ErrNotFound if there is none.
+func (db *DB) LatestSpaceSample(ctx context.Context, account string) (sample SpaceSample, err error) {
+	return sample, found(db.read.WithContext(ctx).Where("account = ?", account).Order("at DESC").Take(&sample).Error)
+}
+
 // Speed is a speed check that was done, as JSON.
 type Speed struct {
 	Seq     int64 `gorm:"primaryKey"`

@@ -55,7 +55,7 @@ func (r *Runner) carriedAnnotations(ctx context.Context, row records.Run, routes
 	total, _, err := r.carryAnnotations(ctx, row, routes)
 	switch {
 	case err != nil && ctx.Err() == nil:
-		r.log.Error("the tags and comments of a run's files could not be carried over", "run", row.ID, "error", err)
+		r.log.ErrorContext(ctx, "the tags and comments of a run's files could not be carried over", "run", row.ID, "error", err)
 		r.note(ctx, row, records.EventAnnotations, "not carried over: "+err.Error())
 	case total.Added > 0:
 		words := some(total.Tags, "tag") + ", " + some(total.Comments, "comment")

@@ -157,7 +157,7 @@ func (f *feeds) run(ctx context.Context, one *feed) {
 			cursor = ""
 			continue
 		case err != nil:
-			f.runner.log.Info("the changes of an account cannot be followed now", "account", one.account, "error", err)
+			f.runner.log.InfoContext(ctx, "the changes of an account cannot be followed now", "account", one.account, "error", err)
 			f.tell(one, heard{}) // a job that waits goes on, and meets what is wrong
 			_ = retry.Sleep(ctx, max(afterError, store.Wait(err)))
 			continue

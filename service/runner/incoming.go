@@ -51,7 +51,7 @@ func (c *scheduler) keepArrivals(ctx context.Context, row records.Job) {
 	spec := keptSpec(row)
 	taking, err := spec.Arrivals.Read(spec.When.Arrival)
 	if err != nil {
-		c.runner.log.Error("a job's arrivals cannot be read", "job", row.Name, "error", err)
+		c.runner.log.ErrorContext(ctx, "a job's arrivals cannot be read", "job", row.Name, "error", err)
 		return
 	}
 	k := &keeper{runner: c.runner, job: row, spec: spec, taking: taking, touched: map[touchedArrival]bool{}, all: true,
@@ -82,7 +82,7 @@ func (c *scheduler) keepArrivals(ctx context.Context, row records.Job) {
 			continue
 		}
 		if ctx.Err() == nil {
-			c.runner.log.Warn("could not look for arrivals", "job", row.Name, "error", err)
+			c.runner.log.WarnContext(ctx, "could not look for arrivals", "job", row.Name, "error", err)
 		}
 		k.hear(heard{all: true}, 0, "")
 		failures++
@@ -169,7 +169,7 @@ func (k *keeper) await(ctx context.Context, wait time.Duration) {
 		select {
 		case <-k.ended:
 			if err := k.begin(ctx); err != nil && ctx.Err() == nil {
-				k.runner.log.Warn("arrivals cannot be transferred now", "job", k.job.Name, "error", err)
+				k.runner.log.WarnContext(ctx, "arrivals cannot be transferred now", "job", k.job.Name, "error", err)
 				_ = retry.Sleep(ctx, max(arrivalRetry, store.Wait(err)))
 				return
 			}
@@ -231,7 +231,7 @@ func (k *keeper) look(ctx context.Context) (time.Duration, error) {
 		return 0, err
 	}
 	if err := k.begin(ctx); err != nil && ctx.Err() == nil {
-		k.runner.log.Warn("arrivals cannot be transferred now", "job", k.job.Name, "error", err)
+		k.runner.log.WarnContext(ctx, "arrivals cannot be transferred now", "job", k.job.Name, "error", err)
 		return max(arrivalRetry, store.Wait(err)), nil
 	}
 	return next, nil

@@ -319,6 +319,7 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 	if err := r.db.AddRunOf(ctx, &begun); err != nil {
 		return contract.Started{}, err
 	}
+	r.log.InfoContext(ctx, "run", "run", begun.ID, "job", begun.Job, "state", begun.State)
 	r.launchUnlessPaused(begun)
 	r.hub.Publish(live.Jobs, row.Name)
 	return contract.Started{Run: begun.ID, Job: row.Name}, nil

@@ -116,7 +116,7 @@ func (r *Runner) goOn(ctx context.Context, name string) {
 	}
 	by := "by itself, after the " + job.Words(runs[len(runs)-1].Step)
 	if _, err := r.startJob(ctx, row, by, next.Step); err != nil && ctx.Err() == nil && !errors.Is(err, errGoing) {
-		r.log.Error("a migration cannot continue", "job", name, "step", next.Step, "error", err)
+		r.log.ErrorContext(ctx, "a migration cannot continue", "job", name, "step", next.Step, "error", err)
 		r.failedToStart(ctx, row, by, err)
 	}
 }

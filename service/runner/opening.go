@@ -30,7 +30,7 @@ func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error)
 			r.become(&s.row, run.Await, plan.CauseOf(err), err.Error())
 			row = s.row
 		})
-		r.log.Warn("a run waits for an account", "run", row.ID, "error", err)
+		r.log.WarnContext(ctx, "a run waits for an account", "run", row.ID, "error", err)
 		r.hub.Publish(live.Runs, r.contract(row, nil))
 		timer := time.NewTimer(reopenWait)
 		select {

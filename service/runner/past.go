@@ -127,9 +127,11 @@ func (r *Runner) importHistory(ctx context.Context, account, id string, s store.
 			return err
 		}
 		for _, err := range damaged {
-			r.log.Warn("a manifest of history is damaged; what it does not list is taken from the contents", "account", account, "error", err)
+			r.log.WarnContext(ctx, "a manifest of history is damaged; what it does not list is taken from the contents",
+				"account", account, "error", err)
 		}
-		r.log.Info("read history that was in the account", "account", account, "part", part.Name, "changes", count, "without_a_manifest",
+		r.log.InfoContext(ctx, "read history that was in the account", "account", account, "part", part.Name, "changes", count,
+			"without_a_manifest",
 			missing)
 	}
 	last.at = time.Now()

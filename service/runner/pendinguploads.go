@@ -18,7 +18,7 @@ func (r *Runner) TrackUpload(ctx context.Context, address store.Address) (run st
 	}
 	return run, func() {
 		if err := r.db.EndPendingUpload(context.WithoutCancel(ctx), run); err != nil {
-			r.log.Error("could not remove the record of an upload", "run", run, "error", err)
+			r.log.ErrorContext(ctx, "could not remove the record of an upload", "run", run, "error", err)
 		}
 	}, nil
 }

@@ -83,9 +83,10 @@ func (r *Runner) carryOutRehearsal(ctx context.Context, spec job.Spec, given job
 	ended := time.Now()
 	one.EndedAt = &ended
 	if err := r.db.SaveRehearsal(context.WithoutCancel(ctx), one); err != nil {
-		r.log.Error("could not keep a rehearsal", "job", spec.Name, "error", err)
+		r.log.ErrorContext(ctx, "could not keep a rehearsal", "job", spec.Name, "error", err)
 	}
-	r.log.Info("rehearsed a restore", "job", spec.Name, "files", one.Files, "of", one.OfFiles, "failed", one.Failed, "error", one.Why)
+	r.log.InfoContext(ctx, "rehearsed a restore", "job", spec.Name, "files", one.Files, "of", one.OfFiles,
+		"failed", one.Failed, "error", one.Why)
 }
 
 func (r *Runner) rehearseRoutes(ctx context.Context, spec job.Spec, given job.Rehearse, past bool, one *records.Rehearsal) error {
@@ -201,12 +202,12 @@ const rehearsalsEvery = 10 * time.Minute
 // KeepRehearsals begins the rehearsals of jobs when they are due, until ctx ends.
 func (r *Runner) KeepRehearsals(ctx context.Context) {
 	if err := r.db.EndRehearsals(ctx); err != nil {
-		r.log.Error("could not end the rehearsals of an earlier process", "error", err)
+		r.log.ErrorContext(ctx, "could not end the rehearsals of an earlier process", "error", err)
 	}
 	for wait := firstTidy; retry.Sleep(ctx, wait) == nil; wait = rehearsalsEvery {
 		jobs, err := r.db.KeptJobs(ctx)
 		if err != nil {
-			r.log.Error("could not look for rehearsals that are due", "error", err)
+			r.log.ErrorContext(ctx, "could not look for rehearsals that are due", "error", err)
 			continue
 		}
 		for _, row := range jobs {
@@ -216,7 +217,7 @@ func (r *Runner) KeepRehearsals(ctx context.Context) {
 				continue
 			}
 			if _, err := r.Rehearse(ctx, spec.Name, spec.History.Rehearse, time.Time{}, 0); err != nil {
-				r.log.Warn("could not begin a rehearsal", "job", spec.Name, "error", err)
+				r.log.WarnContext(ctx, "could not begin a rehearsal", "job", spec.Name, "error", err)
 			}
 		}
 	}

@@ -204,6 +204,7 @@ func (r *Runner) start(ctx context.Context, rows []records.Route, rules plan.Rul
 	if err := r.db.AddRun(ctx, &once, &row); err != nil {
 		return contract.Started{}, err
 	}
+	r.log.InfoContext(ctx, "run", "run", row.ID, "job", row.Job, "state", row.State)
 	r.launch(row, false)
 	return contract.Started{Run: id, Job: once.Name}, nil
 }
@@ -322,7 +323,7 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "state", "cause", "why", "started_at"); err != nil {
 		return transfer.Result{State: run.Failed, Cause: plan.CauseFault, Why: err.Error()}
 	}
-	r.log.Info("run", "run", row.ID, "state", row.State, "resumed", resumed)
+	r.log.InfoContext(ctx, "run", "run", row.ID, "state", row.State, "resumed", resumed)
 	r.hub.Publish(live.Runs, r.contract(row, nil))
 	if row.Step == job.FirstPass {
 		if refused := r.checkPeople(ctx, row, routes); refused != nil {

@@ -101,7 +101,7 @@ func (r *Runner) endGoing(name string) {
 func (c *scheduler) due(ctx context.Context, row records.Job, at time.Time) {
 	r := c.runner
 	if err := r.db.SawJob(context.WithoutCancel(ctx), row.ID, at); err != nil {
-		r.log.Error("could not record that the schedule of a job was checked", "job", row.Name, "error", err)
+		r.log.ErrorContext(ctx, "could not record that the schedule of a job was checked", "job", row.Name, "error", err)
 	}
 	now, err := r.db.KeptJob(ctx, row.Name)
 	if err != nil || now.Suspended {
@@ -114,15 +114,15 @@ func (c *scheduler) due(ctx context.Context, row records.Job, at time.Time) {
 	if now.Type == job.Migrate {
 		next, _, err := r.coming(ctx, now)
 		if err != nil || next.Step == "" || next.Waits {
-			r.log.Info("a scheduled migration waits for a person", "job", row.Name, "step", next.Step, "error", err)
+			r.log.InfoContext(ctx, "a scheduled migration waits for a person", "job", row.Name, "step", next.Step, "error", err)
 			return
 		}
 	}
 	switch _, err := r.startJob(ctx, now, by, ""); {
 	case errors.Is(err, errGoing):
-		r.log.Info("a scheduled job was skipped, because its run has not ended", "job", row.Name)
+		r.log.InfoContext(ctx, "a scheduled job was skipped, because its run has not ended", "job", row.Name)
 	case err != nil && ctx.Err() == nil:
-		r.log.Error("a scheduled job could not be started", "job", row.Name, "error", err)
+		r.log.ErrorContext(ctx, "a scheduled job could not be started", "job", row.Name, "error", err)
 		r.failedToStart(ctx, now, by, err)
 	}
 }
@@ -135,7 +135,7 @@ func (r *Runner) failedToStart(ctx context.Context, row records.Job, by string, 
 		Routes: row.Routes, CreatedAt: now, StartedBy: by, StartedAt: &now, EndedAt: &now,
 	}
 	if err := r.db.AddRunOf(ctx, &run); err != nil {
-		r.log.Error("could not record that a job failed to start", "job", row.Name, "error", err)
+		r.log.ErrorContext(ctx, "could not record that a job failed to start", "job", row.Name, "error", err)
 	}
 	r.Notify(r.contract(run, nil))
 }
@@ -165,7 +165,7 @@ func (c *scheduler) keepHours(ctx context.Context, row records.Job) {
 	for {
 		allowed, until := c.allowed(row, time.Now())
 		if err := c.runner.withinHours(ctx, row, allowed, until); err != nil && ctx.Err() == nil {
-			c.runner.log.Error("could not apply the hours of a job", "job", row.Name, "error", err)
+			c.runner.log.ErrorContext(ctx, "could not apply the hours of a job", "job", row.Name, "error", err)
 		}
 		wait := hoursEvery
 		if !until.IsZero() {

@@ -46,7 +46,7 @@ func (r *Runner) record(ctx context.Context, a *active, row records.Run, work *t
 	if resumed {
 		var err error
 		if series, err = r.db.Series(ctx, row.Number); err != nil {
-			r.log.Error("could not read the progress of a run", "run", a.id, "error", err)
+			r.log.ErrorContext(ctx, "could not read the progress of a run", "run", a.id, "error", err)
 		}
 	}
 	c := &recorder{runner: r, number: row.Number, active: a, work: work, series: series, used: processorTime(), at: time.Now()}
@@ -78,7 +78,7 @@ func (r *Runner) record(ctx context.Context, a *active, row records.Run, work *t
 		c.sample(time.Now(), true)
 		if series := c.now(); len(series.Points) > 1 {
 			if err := r.db.SaveSeries(ctx, c.number, series); err != nil {
-				r.log.Error("could not save the progress of a run", "run", a.id, "error", err)
+				r.log.ErrorContext(ctx, "could not save the progress of a run", "run", a.id, "error", err)
 			}
 		}
 		a.recorder.Store(nil)
@@ -120,7 +120,7 @@ func (c *recorder) save(ctx context.Context) {
 		err = c.runner.db.SaveRun(ctx, records.Run{Number: c.number, Moved: c.work.Snapshot().Moved}, "moved")
 	}
 	if err != nil {
-		c.runner.log.Error("could not save the progress of a run", "run", c.active.id, "error", err)
+		c.runner.log.ErrorContext(ctx, "could not save the progress of a run", "run", c.active.id, "error", err)
 	}
 }
 
@@ -191,6 +191,6 @@ func (r *Runner) Events(ctx context.Context, id string) ([]contract.RunEvent, er
 // note keeps a change of a run by a person. A failure is logged: the change itself stands.
 func (r *Runner) note(ctx context.Context, row records.Run, what, detail string) {
 	if err := r.db.AddEvent(context.WithoutCancel(ctx), row.Number, what, detail); err != nil {
-		r.log.Error("could not record a change of a run", "run", row.ID, "error", err)
+		r.log.ErrorContext(ctx, "could not record a change of a run", "run", row.ID, "error", err)
 	}
 }

@@ -19,7 +19,7 @@ import (
 func (r *Runner) ThinHistory(ctx context.Context, now time.Time) {
 	rows, err := r.db.Accounts(ctx)
 	if err != nil {
-		r.log.Error("could not look for expired history", "error", err)
+		r.log.ErrorContext(ctx, "could not look for expired history", "error", err)
 		return
 	}
 	for _, row := range rows {
@@ -32,10 +32,10 @@ func (r *Runner) ThinHistory(ctx context.Context, now time.Time) {
 			gone, err = r.thinAccount(ctx, account, now)
 		}
 		if gone.Versions > 0 {
-			r.log.Info("deleted expired versions", "account", row.Name, "versions", gone.Versions, "bytes", gone.Bytes)
+			r.log.InfoContext(ctx, "deleted expired versions", "account", row.Name, "versions", gone.Versions, "bytes", gone.Bytes)
 		}
 		if err != nil && ctx.Err() == nil {
-			r.log.Warn("could not delete expired versions", "account", row.Name, "error", err)
+			r.log.WarnContext(ctx, "could not delete expired versions", "account", row.Name, "error", err)
 		}
 	}
 }

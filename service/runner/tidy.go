@@ -19,7 +19,7 @@ func (r *Runner) Tidy(ctx context.Context) {
 	for wait := firstTidy; retry.Sleep(ctx, wait) == nil; wait = tidyEvery {
 		r.ThinHistory(ctx, time.Now())
 		if err := r.Thin(ctx, time.Now()); err != nil && ctx.Err() == nil {
-			r.log.Error("the records could not be thinned", "error", err)
+			r.log.ErrorContext(ctx, "the records could not be thinned", "error", err)
 		}
 	}
 }

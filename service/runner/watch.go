@@ -289,11 +289,11 @@ func (c *scheduler) keepGoing(ctx context.Context, row records.Job) {
 			last.EndedAt.After(begun) {
 			// Who cancels it does not mean to have it begun again.
 			if err := r.SuspendJob(ctx, row.Name, true); err != nil && ctx.Err() == nil {
-				r.log.Error("could not suspend a job whose run was cancelled", "job", row.Name, "error", err)
+				r.log.ErrorContext(ctx, "could not suspend a job whose run was cancelled", "job", row.Name, "error", err)
 			}
 		} else if now, err := r.db.KeptJob(ctx, row.Name); err == nil {
 			if _, err := r.startJob(ctx, now, "continuously", ""); err != nil && ctx.Err() == nil {
-				r.log.Info("a continuous job cannot continue now", "job", row.Name, "error", err)
+				r.log.InfoContext(ctx, "a continuous job cannot continue now", "job", row.Name, "error", err)
 				wait = afterFailures
 			}
 			if last, err := r.db.LastRun(ctx, row.Name); err == nil && last.State == run.Failed && last.EndedAt != nil {
