@@ -24,6 +24,7 @@ command -v chromium >/dev/null 2>&1 || packages="$packages chromium fonts-dejavu
 command -v pdftoppm >/dev/null 2>&1 || packages="$packages poppler-utils"
 command -v ffmpeg >/dev/null 2>&1 || packages="$packages ffmpeg"
 command -v ip >/dev/null 2>&1 || [ -x /usr/sbin/ip ] || packages="$packages iproute2"
+command -v jq >/dev/null 2>&1 || packages="$packages jq"
 command -v age >/dev/null 2>&1 || packages="$packages age"
 command -v litmus >/dev/null 2>&1 || packages="$packages litmus"
 if command -v dpkg-query >/dev/null 2>&1; then

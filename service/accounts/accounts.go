@@ -254,6 +254,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	a.mu.Unlock()
 	a.Noticed(row.Name, nil)
 	a.happened(ctx, row, records.Linked, "")
+	a.sample(ctx, row, found.Space, now)
 	if a.LinkedBy != nil {
 		if err := a.LinkedBy(ctx, UserOf(ctx), row); err != nil {
 			a.log.ErrorContext(ctx, "the user who linked an account got no grant on it", "account", row.Name, "error", err)
