@@ -51,8 +51,8 @@ test-packages:
 	$(GO) test -timeout 30m -p 3 -parallel 4 -skip $(APART) $$($(GO) list ./... | grep -v '^deftheron/e2e$$' | grep -v $(RACED))
 
 test-raced:
-	$(NICE) $(GO) test -timeout 30m -p 1 -race -short $$($(GO) list ./... | grep $(RACED) | grep /core/)
-	$(NICE) $(GO) test -timeout 30m -p 1 -race $$($(GO) list ./... | grep $(RACED) | grep -v /core/)
+	$(NICE) $(GO) test -timeout 30m -p 2 -race -short $$($(GO) list ./... | grep $(RACED) | grep /core/)
+	$(NICE) $(GO) test -timeout 30m -p 2 -race $$($(GO) list ./... | grep $(RACED) | grep -v /core/)
 
 # The packages of the commit that is checked out, in dist/.
 package: build $(CACHE)/bin/nfpm

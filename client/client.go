@@ -1,5 +1,16 @@
-// Package client calls a service's API. The commands and the end-to-end tests
-// use it.
+// Package client calls the API of a service.
+//
+// A [Client] has a method for each operation: [Client.List] lists a folder of the tree,
+// [Client.Copy] starts a copy, and [Client.Follow] waits for a run. Its zero value but for URL and
+// Token is ready for use, by several goroutines at once. The values that it takes and returns are
+// those of the package contract.
+//
+// Lists that can be long are iterators, which ask for one page after the other; they end at the
+// first error. An answer of the service that is a failure is a [*contract.Problem], which says
+// what is wrong and what to do; [UnreachableError] says that no service answers.
+//
+// Addresses are those of the tree: /account/folder/name. Sizes are in bytes, rates in bytes a
+// second, durations in seconds.
 package client
 
 import (

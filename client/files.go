@@ -46,7 +46,7 @@ func (c *Client) Space(ctx context.Context) (spaces contract.Spaces, err error) 
 // Content is a file that is being read. The caller closes it.
 type Content struct {
 	io.ReadCloser
-	Size     int64 // -1 is unknown
+	Size     int64 // from the offset on; -1 is unknown
 	Revision string
 }
 

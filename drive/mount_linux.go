@@ -30,7 +30,7 @@ const (
 // mounted is a mounted tree.
 type mounted struct {
 	Options
-	drive *client.Drive
+	drive   *client.Drive
 	started time.Time
 
 	mu     sync.Mutex
