@@ -25,19 +25,16 @@ console/node_modules/.package-lock.json: console/package-lock.json
 demo: build
 	./bin/heron demo $(if $(EXIT),--exit)
 
-# What runs with the race detector: packages whose goroutines share memory, and, in soak, a few
-# tests that drive the program from outside. The models of core take fewer steps then: those who
-# change them run them whole. The time limits are for slow machines.
-RACED := -E '^deftheron/(core/(bandwidth|compare|files|gate|history|listing|plan|sealed|speed|spill|store/storetest|transfer|tree|view)|service/(access|annotations|runner))$$'
+# What runs with the race detector: packages whose goroutines share memory, and, in soak, those of
+# the service and a few tests that drive the program from outside, for which SQLite and much else
+# is compiled once more. The models of core take fewer steps then: those who change them run them
+# whole. The time limits are for slow machines.
+RACED := -E '^deftheron/core/(bandwidth|compare|files|gate|history|listing|plan|sealed|speed|spill|store/storetest|transfer|tree|view)$$'
 SMOKE := '^(TestCommands|TestPauseResumeRetry|TestTwoWayJob|TestArrivals)$$'
 
 # What counts requests that are gathered within milliseconds runs before the others: on a machine
 # that they keep busy, fewer are gathered.
 APART := '^(TestRequestsAFile|TestRequestsInLargeFolder)$$'
-
-# What only computes runs beside what drives the whole program and speaks to servers, which
-# waits more than it computes and goes first where processors are short.
-NICE := nice -n 15
 
 # Installs what the tests need, and runs all but what takes long.
 test: prerequisites $(CACHE)/bin/versitygw build
@@ -51,8 +48,7 @@ test-packages:
 	$(GO) test -timeout 30m -p 3 -parallel 4 -skip $(APART) $$($(GO) list ./... | grep -v '^deftheron/e2e$$' | grep -v $(RACED))
 
 test-raced:
-	$(NICE) $(GO) test -timeout 30m -p 2 -race -short $$($(GO) list ./... | grep $(RACED) | grep /core/)
-	$(NICE) $(GO) test -timeout 30m -p 2 -race $$($(GO) list ./... | grep $(RACED) | grep -v /core/)
+	$(GO) test -timeout 30m -p 2 -race -short $$($(GO) list ./... | grep $(RACED))
 
 # The packages of the commit that is checked out, in dist/.
 package: build $(CACHE)/bin/nfpm
@@ -78,6 +74,7 @@ bench-growth: tools build
 soak: tools build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak
 	$(GO) test -count=1 -timeout 30m -race -run $(SMOKE) ./e2e
+	$(GO) test -count=1 -timeout 30m -race ./service/access ./service/annotations ./service/runner
 	$(GO) test -count=1 -timeout 30m -run '^TestSealedConforms$$' ./provider -args -everywhere
 	$(GO) test -count=1 -timeout 30m -run '^(TestSealedEverywhere|TestFaults|TestAnyToAny)$$' ./e2e -args -everywhere
 	$(GO) test -count=1 -timeout 30m -race -run '^(TestModel|TestAppendSize)$$' ./core/sealed -args -sealed-lasting 15m -sealed-files 100000
@@ -85,8 +82,8 @@ soak: tools build
 # .golangci.yml says what is checked.
 lint: $(CACHE)/bin/golangci-lint build
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))"
-	$(NICE) $(CACHE)/bin/golangci-lint run ./...
-	cd console && $(NICE) $(NPM) run check
+	$(CACHE)/bin/golangci-lint run ./...
+	cd console && $(NPM) run check
 
 tools: $(CACHE)/bin/versitygw $(CACHE)/bin/golangci-lint
 
@@ -99,7 +96,7 @@ $(CACHE)/bin/versitygw: tools/go.mod tools/go.sum
 $(CACHE)/bin/golangci-lint: tools/go.mod tools/go.sum
 	@mkdir -p $(CACHE)/bin
 	@echo "Building the linter; the first time this takes about three minutes."
-	cd tools && $(NICE) $(GO) build -o $@ github.com/golangci/golangci-lint/v2/cmd/golangci-lint
+	cd tools && $(GO) build -o $@ github.com/golangci/golangci-lint/v2/cmd/golangci-lint
 
 prerequisites:
 	@sh tools/prerequisites.sh

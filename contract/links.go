@@ -49,7 +49,7 @@ type LinkSettings struct {
 
 // Warning is something that is going to stand in the way.
 type Warning struct {
-	What   string `json:"what" enum:"space-nearly-full,space-full-soon,certificate-ends,linked-twice"`
+	What   string `json:"what" enum:"space-nearly-full,space-full-soon,certificate-ends,linked-twice,not-writable"`
 	Why    string `json:"why"`
 	Remedy string `json:"remedy"`
 }

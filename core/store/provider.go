@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/x509"
 	"errors"
+	"fmt"
 	"log/slog"
 	"maps"
 	"net"
@@ -60,6 +61,27 @@ type Restrictable interface {
 	// accounts.
 	Restrict(allowed, private []string) Provider
 }
+
+// WriteChecker is a provider that can tell without writing whether a place may be written to.
+type WriteChecker interface {
+	// CheckWritable returns an *UnwritableError if the place may be read alone.
+	CheckWritable(options map[string]string, start Path) error
+}
+
+// UnwritableError says that the service may not write to a folder of this machine.
+type UnwritableError struct {
+	Path string
+	// ReadOnlySystem says that the file system is mounted read-only, as far as the service sees.
+	ReadOnlySystem bool
+	Err            error
+}
+
+func (e *UnwritableError) Error() string {
+	return fmt.Sprintf("the service may not write to %s (%v)", e.Path, e.Err)
+}
+
+// Unwrap returns the cause, as the system has it.
+func (e *UnwritableError) Unwrap() error { return e.Err }
 
 // Opening is all that a provider gets to know of the program around it.
 type Opening struct {

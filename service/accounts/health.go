@@ -11,9 +11,12 @@ import (
 	"strings"
 	"time"
 
+	"deftheron/contract"
+	"deftheron/core/remedy"
 	"deftheron/core/retry"
 	"deftheron/core/speed"
 	"deftheron/core/store"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 )
 
@@ -88,7 +91,7 @@ func (a *Accounts) sample(ctx context.Context, row records.Account, space store.
 
 // Warning is something that is going to stand in the way.
 type Warning struct {
-	What   string // space-nearly-full, space-full-soon, certificate-ends
+	What   string // as contract.Warning has it
 	Why    string
 	Remedy string
 }
@@ -112,6 +115,10 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 		warnings = append(warnings, Warning{"linked-twice", "It is the same storage as /" + other + ".",
 			"Unlink one of the two unless that is intended. Its space counts once."})
 	}
+	if err := a.checkWritable(row); err != nil {
+		why, advice := remedy.Of(err)
+		warnings = append(warnings, Warning{"not-writable", contract.Sentence(why), contract.Sentence(advice)})
+	}
 	samples, err := a.db.SpaceSamples(ctx, row.ID)
 	if err != nil || len(samples) == 0 {
 		return warnings
@@ -126,6 +133,17 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 		warnings = append(warnings, Warning{"space-full-soon", why, "Free space there, or have it enlarged."})
 	}
 	return warnings
+}
+
+// checkWritable returns an error if an account that may be written to is at a folder of this machine
+// that may not.
+func (a *Accounts) checkWritable(row records.Account) error {
+	provider, err := a.Provider(row.Provider)
+	checker, ok := provider.(store.WriteChecker)
+	if err != nil || !ok || row.ReadOnly {
+		return nil
+	}
+	return messages.Unwritable(checker.CheckWritable(row.Options, startPath(row.Start)))
 }
 
 // samePlaceAs is another account, of those that are open, whose start is the same place;

@@ -108,8 +108,8 @@ func (a *Accounts) openingOf(ctx context.Context, provider store.Provider, row r
 	return opening, in
 }
 
-// Make makes the place of an account that is about to be linked, where its provider does
-// that; see store.Maker.
+// make makes the place of an account that is about to be linked, where its provider does
+// that, see store.Maker; and looks whether it may be written to, where its provider can tell.
 func (a *Accounts) make(ctx context.Context, row records.Account, keeps store.Secrets, try bool) (made bool, err error) {
 	provider, err := a.Provider(row.Provider)
 	if err != nil {
@@ -117,7 +117,7 @@ func (a *Accounts) make(ctx context.Context, row records.Account, keeps store.Se
 	}
 	maker, ok := provider.(store.Maker)
 	if !ok {
-		return false, nil
+		return false, a.checkWritable(row)
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()

@@ -9,6 +9,10 @@ import (
 
 // diagnose looks at the service and its machine.
 func (s *Server) diagnose(ctx context.Context, in *none) (*body[contract.Diagnosis], error) {
+	// All are asked at once, each for some seconds at most; how that went is in their states.
+	if _, _, err := s.Accounts.Spaces(ctx); err != nil {
+		return nil, err
+	}
 	linked, err := s.listAccounts(ctx, in)
 	if err != nil {
 		return nil, err

@@ -36,7 +36,8 @@ func TestInternalErrors(t *testing.T) {
 	if id := answer.Header().Get("X-Request-Id"); id != problem.ErrorID {
 		t.Errorf("the request is %q in its answer, and %q in its problem", id, problem.ErrorID)
 	}
-	for _, want := range []string{"request=" + problem.ErrorID, "trace=4bf92f3577b34da6a3ce929d0e0e4736 parent=00f067aa0ba902b7", "index out of bounds", "recover_test.go", "/fails"} {
+	for _, want := range []string{"request=" + problem.ErrorID, "trace=4bf92f3577b34da6a3ce929d0e0e4736 parent=00f067aa0ba902b7",
+		"index out of bounds", "recover_test.go", "/fails"} {
 		if !strings.Contains(log.String(), want) {
 			t.Errorf("the log does not say %q: %s", want, log.String())
 		}
