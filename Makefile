@@ -8,7 +8,7 @@ SOURCES  := $(shell find console/src console/index.html console/package-lock.jso
 # less are resident.
 export GOFLAGS += -tags=nomsgpack,sqlite_fts5
 
-.PHONY: all build demo test test-program test-packages test-raced bench bench-growth soak package test-system lint tools prerequisites openapi pictures clean
+.PHONY: all build demo test test-program test-packages test-raced bench bench-growth soak package container test-system lint tools prerequisites openapi pictures clean
 
 all: build
 
@@ -59,7 +59,13 @@ $(CACHE)/bin/nfpm: packaging/tools/go.mod packaging/tools/go.sum
 	@echo "Building the packager; the first time this takes about a minute."
 	cd packaging/tools && $(GO) build -o $@ github.com/goreleaser/nfpm/v2/cmd/nfpm
 
-# Installs, upgrades and removes the package in a root of its own.
+# A container of the static program, where an engine builds it.
+container: build
+	sh packaging/static.sh
+	engine=$$(command -v podman || command -v docker || command -v buildah) || { echo "There is no podman, docker or buildah here."; exit 1; }; \
+		$$engine build -t heron -f packaging/Containerfile .
+
+# Installs, upgrades and removes the package in roots of its own.
 test-system: package
 	sh packaging/test-system.sh
 

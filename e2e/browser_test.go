@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -54,8 +55,12 @@ var chromium = sync.OnceValues(func() (context.Context, error) {
 	if err != nil {
 		return nil, err
 	}
+	program, err := exec.LookPath("chromium-headless-shell") // the same without what draws a desktop's window
+	if err != nil {
+		program = "chromium"
+	}
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(dir),
+		chromedp.ExecPath(program), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(dir),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true))...)
 	ctx, cancel := chromedp.NewContext(allocator)
