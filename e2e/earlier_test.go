@@ -63,7 +63,7 @@ func upgradeFrom(t *testing.T, archive string) {
 	if len(runs) != 1 {
 		t.Fatalf("%d runs of the job, want the one that was in flight", len(runs))
 	}
-	h.must("bandwidth", "set", "--up", "unlimited")
+	h.must("run", "limit", runs[0].ID, "--up", "unlimited")
 	h.must("run", "follow", runs[0].ID)
 	for _, folder := range []string{"small", "large"} {
 		same(t, folder, digest(t, filepath.Join(root, "archive", folder)), digest(t, filepath.Join(root, "desk", folder)))

@@ -19,7 +19,7 @@ cd "$work/source"
 git checkout -q "$commit"
 mkdir -p console/dist
 cp -R "$top/console/dist/." console/dist/
-go build -o "$work/heron" ./cmd/heron
+go build -trimpath -o "$work/heron" ./cmd/heron
 
 # As earlierFiles of the test makes them.
 for i in 1 2 3 4 5 6 7 8 9; do
@@ -39,8 +39,7 @@ heron() { "$work/heron" "$@"; }
 heron account link folder desk --path "$root/desk" >/dev/null
 heron account link folder archive --path "$root/archive" >/dev/null
 heron copy /desk/small /archive >/dev/null
-heron job create keep --type mirror --from /desk/large --to /archive/large --every 6h >/dev/null
-heron bandwidth set --up 400KB/s >/dev/null
+heron job create keep --type mirror --from /desk/large --to /archive/large --every 6h --up 400KB/s >/dev/null
 heron job start keep --detach >/dev/null
 sleep 3
 kill -9 "$service"
