@@ -51,7 +51,7 @@ say "an earlier package, of $(git log -1 --format='%h, %cs' "$earlier"), $(migra
 git clone -q . "$work/before"
 (cd "$work/before" && git checkout -q "$earlier" && mkdir -p console/dist && cp -R "$OLDPWD/console/dist/." console/dist/ &&
 	go build -trimpath -o "$work/heron-before" ./cmd/heron)
-sed -e 's/^version: .*/version: 0.0.1/' -e "s|src: dist/heron,|src: $work/heron-before,|" dist/nfpm.yaml >"$work/nfpm.yaml"
+sed -e 's/^version: .*/version: 0.0.1/' -e "s|src: \"dist/heron\"|src: \"$work/heron-before\"|" dist/nfpm.yaml >"$work/nfpm.yaml"
 grep -q "$work/heron-before" "$work/nfpm.yaml" || fail "the earlier package would hold this program"
 .cache/bin/nfpm package --config "$work/nfpm.yaml" --packager deb --target "$work/earlier/" >/dev/null
 
