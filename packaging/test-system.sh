@@ -58,7 +58,7 @@ grep -q "$work/heron-before" "$work/nfpm.yaml" || fail "the earlier package woul
 say "the rpm"
 mkdir "$work/rpm"
 rpm --root "$work/rpm" --initdb
-rpm --root "$work/rpm" -i --nodeps --noscripts dist/*.rpm
+rpm --root "$work/rpm" -i --nodeps --noscripts dist/*.rpm 2>"$work/rpm.log" || fail "the rpm: $(cat "$work/rpm.log")"
 rpm --root "$work/rpm" -V --nodeps --noscripts heron || fail "the rpm does not verify"
 [ "$("$work/rpm/usr/bin/heron" version)" = "$(dist/heron version)" ] || fail "the rpm holds another program"
 rpm -qp --scripts dist/*.rpm | grep -q "systemctl" || fail "the rpm does not know of the unit"
@@ -66,13 +66,13 @@ rpm -qp --scripts dist/*.rpm | grep -q "systemctl" || fail "the rpm does not kno
 say "the static program, in a root of its own"
 sh packaging/static.sh
 cp -a dist/static "$work/static"
-chroot "$work/static" /usr/bin/heron serve --data /var/lib/heron --listen 127.0.0.1:28439 >/dev/null 2>"$work/static.log" &
+mkdir "$work/static/proc" "$work/static/srv"
+unshare --mount sh -c "mount -t proc proc '$work/static/proc' && exec chroot '$work/static' \"\$@\"" sh /usr/bin/heron serve --data /var/lib/heron --listen 127.0.0.1:28439 >/dev/null 2>"$work/static.log" &
 static=$!
 for _ in $(seq 100); do
 	[ -s "$work/static/var/lib/heron/owner.token" ] && curl -sf http://127.0.0.1:28439/healthz >/dev/null && break
 	sleep 0.1
 done
-mkdir "$work/static/srv"
 HERON_URL=http://127.0.0.1:28439 HERON_TOKEN=$(cat "$work/static/var/lib/heron/owner.token") dist/heron account link folder srv --path /srv >/dev/null ||
 	fail "the static program: $(cat "$work/static.log")"
 kill "$static"
