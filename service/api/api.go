@@ -147,15 +147,20 @@ func config(version string) huma.Config {
 	return config
 }
 
-// OpenAPI returns the API's document, from which the console's calls are
-// generated.
-func OpenAPI(version string) ([]byte, error) {
+// OpenAPI returns the API's document, with its examples or without: the console's calls are
+// generated from one without.
+func OpenAPI(version string, examples bool) ([]byte, error) {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	api := humagin.New(router, config(version))
 	(&Server{}).register(api)
 	if err := document(api); err != nil {
 		return nil, err
+	}
+	if !examples {
+		for _, schema := range api.OpenAPI().Components.Schemas.Map() {
+			schema.Examples = nil
+		}
 	}
 	return json.MarshalIndent(api.OpenAPI(), "", "  ")
 }

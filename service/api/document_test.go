@@ -14,7 +14,7 @@ import (
 // documents (https://spec.openapis.org/oas/3.1/schema/2022-10-07).
 func openAPI(t *testing.T) (document map[string]any, compiler *jsonschema.Compiler) {
 	t.Helper()
-	text, err := OpenAPI("test")
+	text, err := OpenAPI("test", true)
 	if err != nil {
 		t.Fatal(err)
 	}

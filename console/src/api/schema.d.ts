@@ -5105,7 +5105,7 @@ export interface components {
         Warning: {
             remedy: string;
             /** @enum {string} */
-            what: "space-nearly-full" | "space-full-soon" | "certificate-ends" | "linked-twice";
+            what: "space-nearly-full" | "space-full-soon" | "certificate-ends" | "linked-twice" | "not-writable";
             why: string;
         };
         WeekHours: {

@@ -1,4 +1,4 @@
-// Command document prints the API's OpenAPI document.
+// Command document prints the API's OpenAPI document, without its examples.
 package main
 
 import (
@@ -9,7 +9,7 @@ import (
 )
 
 func main() {
-	document, err := api.OpenAPI("1")
+	document, err := api.OpenAPI("1", false)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
