@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -67,12 +68,29 @@ func (a *app) driveMount() *cobra.Command {
 				Client: a.client(), Start: options.start, ReadOnly: options.readOnly, Others: options.others, Unsaved: unsaved,
 				Log: slog.New(slog.NewTextHandler(a.err, nil)),
 			}, func() {
+				a.tellUnit()
 				fmt.Fprintf(a.out, "The tree is mounted at %s. Interrupt this command to unmount it.\n", args[0])
 			})
 		},
 	}
 	options.flags(command, a)
 	return command
+}
+
+// tellUnit tells systemd, if it started this command, that the tree is mounted (sd_notify(3)).
+func (a *app) tellUnit() {
+	socket := a.env("NOTIFY_SOCKET")
+	if socket == "" {
+		return
+	}
+	conn, err := net.Dial("unixgram", socket)
+	if err == nil {
+		_, err = conn.Write([]byte("READY=1"))
+		conn.Close()
+	}
+	if err != nil {
+		fmt.Fprintln(a.err, "systemd could not be told that the tree is mounted:", err)
+	}
 }
 
 // unsaved is the folder for contents that are being written.
@@ -95,7 +113,10 @@ Wants=network-online.target
 After=network-online.target
 
 [Service]
+Type=notify
 EnvironmentFile={{.Environment}}
+# Contents that could not be saved stay below it, in heron/unsaved.
+Environment=XDG_CACHE_HOME=%C
 ExecStart={{.Program}} drive mount {{.Arguments}}
 Restart=on-failure
 RestartSec=5

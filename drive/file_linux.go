@@ -215,6 +215,7 @@ func (n *node) save(ctx context.Context) syscall.Errno {
 	n.entry.ETag, n.entry.Size, n.entry.Modified = tag, size, one.modified
 	if _, parent := n.Parent(); parent != nil {
 		parent.Operations().(*node).forget()
+		_ = parent.NotifyContent(-1, 0) // its time is another, which the kernel keeps
 	}
 	return fs.OK
 }

@@ -24,11 +24,7 @@ import (
 // Concurrency is additive up and multiplicative down: a request that ends well
 // adds 1/limit to the limit, one that was told to slow down or timed out takes
 // a third of it away, at most once a second. The rate is unlimited until the
-// provider first says "slow down". What it accepted in a second in which it
-// refused others is what it allows: the rate is set a little below, and probed
-// upward: by one in a hundred after five seconds, each time half as much more, up to
-// five, as long as nothing is refused; or faster while it is far below what was
-// accepted before.
+// provider refuses several of the last requests, see [rateLearner].
 //
 // A transfer reserves a slot at each end with [Gate.Reserve] before its first
 // request; its requests then pass within that slot.
@@ -43,20 +39,12 @@ type Gate struct {
 	shares   map[*Share]int // how many of those in use each has
 	until    time.Time      // the wait that the provider named
 	limiter  *rate.Limiter
-	raised   time.Time
+	learner  rateLearner
 	lowered  time.Time
-	span     time.Time // since when accepted and refused count
-	accepted int
-	refused  bool
-	best     float64 // requests a second that were accepted lately
-	step     float64 // by how much the rate is probed upward next
 	now      func() time.Time
 	requests int64
 	slowed   int64
 }
-
-// firstStep and mostStep are by how much the rate is probed upward.
-const firstStep, mostStep = 0.01, 0.05
 
 // Stats is what a gate has seen.
 type Stats struct {
@@ -72,7 +60,7 @@ type Stats struct {
 // at once and never going over most.
 func New(name string, start, most int) *Gate {
 	return &Gate{
-		shares: map[*Share]int{}, step: firstStep, name: name, limit: float64(start), most: float64(most),
+		shares: map[*Share]int{}, name: name, limit: float64(start), most: float64(most),
 		limiter: rate.NewLimiter(rate.Inf, 1), now: time.Now,
 	}
 }
@@ -273,9 +261,7 @@ func (g *Gate) pause(ctx context.Context) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.requests++
-	if g.span.IsZero() {
-		g.span = g.now()
-	}
+	g.learner.sent(g.now())
 	return nil
 }
 
@@ -283,9 +269,8 @@ func (g *Gate) learn(err error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	now := g.now()
-	g.measure(now)
-	if store.KindOf(err) != store.ErrSlowDown {
-		g.accepted++
+	if limit := g.learner.learn(now, g.until, g.limiter.Limit(), store.KindOf(err) == store.ErrSlowDown); limit != g.limiter.Limit() {
+		g.limiter.SetLimitAt(now, limit)
 	}
 	switch store.KindOf(err) {
 	case store.ErrSlowDown:
@@ -293,7 +278,6 @@ func (g *Gate) learn(err error) {
 		if wait := store.Wait(err); wait > 0 && now.Add(wait).After(g.until) {
 			g.until = now.Add(wait)
 		}
-		g.refused = true
 		if now.Sub(g.lowered) >= time.Second {
 			g.lowered = now
 			g.limit = max(1, g.limit*2/3)
@@ -308,39 +292,6 @@ func (g *Gate) learn(err error) {
 			g.limit = min(g.most, g.limit+1/g.limit)
 			g.wake()
 		}
-	}
-}
-
-// measure takes the rate from what was accepted in the last second, where some was
-// refused, and else probes upward. g.mu is held.
-func (g *Gate) measure(now time.Time) {
-	elapsed := now.Sub(g.span).Seconds()
-	if elapsed < 1 {
-		return
-	}
-	seen, refused := float64(g.accepted)/elapsed, g.refused
-	g.span, g.accepted, g.refused = now, 0, false
-	if g.until.After(g.span) {
-		g.span = g.until // nothing is sent before
-	}
-	limit := g.limiter.Limit()
-	switch {
-	case refused:
-		if limit != rate.Inf {
-			seen = min(seen, float64(limit))
-		}
-		seen = max(0.5, seen*0.97)
-		g.best = max(seen, g.best*0.7)
-		g.limiter.SetLimitAt(now, rate.Limit(seen))
-		g.raised, g.step = now, firstStep
-	case limit == rate.Inf:
-		g.best = max(seen, g.best*0.99)
-	case float64(limit) < 0.9*g.best:
-		g.limiter.SetLimitAt(now, limit*1.1)
-		g.raised = now
-	case now.Sub(g.raised) > 5*time.Second && seen > float64(limit)*0.7: // it is what holds requests back
-		g.limiter.SetLimitAt(now, limit*rate.Limit(1+g.step))
-		g.best, g.raised, g.step = max(seen, g.best*0.99), now, min(g.step*1.5, mostStep)
 	}
 }
 

@@ -8,6 +8,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"deftheron/core/gate"
 	"deftheron/core/store"
 )
@@ -218,5 +220,98 @@ func learnRate(t *testing.T, slow time.Duration) {
 		t.Errorf("%.1f requests a second went through, and %d of %d were refused", good, r, s)
 	} else {
 		t.Logf("%.1f requests a second went through, and %d of %d were refused", good, r, s)
+	}
+}
+
+// demand sends requests at a rate for some time, of which answer says how each ends, and returns how
+// many were sent a second over the last half of it, and which part of these was refused.
+func demand(t *testing.T, g *gate.Gate, perSecond int, lasting time.Duration, answer func() error) (sent, refused float64) {
+	t.Helper()
+	begun := time.Now()
+	var mu sync.Mutex
+	var late, slow int
+	var group sync.WaitGroup
+	ticker := time.NewTicker(time.Second / time.Duration(perSecond))
+	defer ticker.Stop()
+	lanes := make(chan struct{}, 16)
+	for time.Since(begun) < lasting {
+		<-ticker.C
+		lanes <- struct{}{}
+		group.Go(func() {
+			defer func() { <-lanes }()
+			done, err := g.Pass(t.Context())
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+			mu.Lock()
+			outcome := answer()
+			if time.Since(begun) > lasting/2 {
+				late++
+				if outcome != nil {
+					slow++
+				}
+			}
+			mu.Unlock()
+			done(outcome)
+		})
+	}
+	group.Wait()
+	return float64(late) / (lasting / 2).Seconds(), float64(slow) / float64(max(1, late))
+}
+
+// TestGateBearsStrayRefusals has a provider refuse a request now and then whatever the rate is, as
+// one does whose servers are restarted: that is no limit to learn.
+func TestGateBearsStrayRefusals(t *testing.T) {
+	for name, every := range map[string]int{"one in 500": 500, "one in 100": 100} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				n := 0
+				sent, _ := demand(t, gate.New("a", 8, 64), 50, 5*time.Minute, func() error {
+					if n++; n%every == 0 {
+						return store.SlowDown(0, nil)
+					}
+					return nil
+				})
+				if sent < 40 {
+					t.Errorf("%.1f requests a second, of 50 that were wanted", sent)
+				}
+			})
+		})
+	}
+	t.Run("after a long silence", func(t *testing.T) {
+		synctest.Test(t, func(t *testing.T) {
+			g := gate.New("a", 8, 64)
+			for _, outcome := range []error{nil, store.SlowDown(0, nil), nil} {
+				time.Sleep(10 * time.Minute)
+				done, err := g.Pass(t.Context())
+				if err != nil {
+					t.Fatal(err)
+				}
+				done(outcome)
+			}
+			if sent, _ := demand(t, g, 50, 4*time.Second, func() error { return nil }); sent < 45 {
+				t.Errorf("%.1f requests a second after one refusal", sent)
+			}
+		})
+	})
+}
+
+// TestGateKeepsToALimit has a provider allow some requests a second, with a small burst.
+func TestGateKeepsToALimit(t *testing.T) {
+	for allowed, mostRefused := range map[int]float64{5: 0.015, 20: 0.01, 50: 0.01, 100: 0.01} {
+		synctest.Test(t, func(t *testing.T) {
+			limit := rate.NewLimiter(rate.Limit(allowed), max(2, allowed/10))
+			sent, refused := demand(t, gate.New("a", 8, 64), 4*allowed, 6*time.Minute, func() error {
+				if !limit.Allow() {
+					return store.SlowDown(0, nil)
+				}
+				return nil
+			})
+			if through := sent * (1 - refused); through < 0.95*float64(allowed) || refused > mostRefused {
+				t.Errorf("of %d a second: %.1f got through, and %.2f %% were refused", allowed, through, 100*refused)
+			}
+		})
 	}
 }

@@ -1,0 +1,108 @@
+package gate
+
+import (
+	"time"
+
+	"golang.org/x/time/rate"
+)
+
+// rateLearner learns the rate that a provider allows from what it accepts and what it refuses.
+//
+// It looks at spans of at least a second and some requests. Of the last of them, many refusals say
+// that the provider allows no more than what it accepted: the rate is set a little below. A single
+// refusal now and then does not: providers refuse some requests whatever their rate is, as when
+// their servers are restarted. At a rate that was learned it has the rate lowered by a little, which
+// the next accepted requests take back, so that one request in about a hundred finds out whether the
+// provider allows more. Far below what was accepted before, it says nothing at all.
+//
+// Time in which nothing was sent does not count.
+type rateLearner struct {
+	since             time.Time // of the span
+	last              time.Time // when something was sent
+	accepted, refused float64   // in the span
+	// lately holds the same of the spans before, each less than the next.
+	lately struct{ accepted, refused float64 }
+	best   float64 // requests a second that were accepted
+	calm   float64 // requests accepted since one was refused
+}
+
+const (
+	// spanRequests is how many requests a span has, unless it lasts for longestSpan.
+	spanRequests = 20
+	longestSpan  = 5 * time.Second
+	// silence is how long nothing is sent before a span begins anew.
+	silence = time.Second
+	// fewRefusals, and refusedPart of the requests, are too little to learn from.
+	fewRefusals, refusedPart = 3, 0.04
+	// fade is what of earlier spans counts.
+	fade = 0.8
+	// back is by how much a refusal lowers the rate, and climb in how many accepted requests it is
+	// there again, or by leastRise a second; after calmAfter of them without a refusal it rises
+	// faster, by mostRise a span.
+	back, climb, leastRise, calmAfter, mostRise = 0.03, 200, 0.002, 400, 0.05
+	// leastRate is a request in two seconds.
+	leastRate = 0.5
+)
+
+// sent notes that a request is sent.
+func (l *rateLearner) sent(now time.Time) {
+	if now.Sub(l.last) > silence {
+		l.since, l.accepted = now, 0
+	}
+	l.last = now
+}
+
+// learn takes in how a request ended, and returns the rate from now on. Before until nothing is
+// sent, as the provider asked.
+func (l *rateLearner) learn(now, until time.Time, limit rate.Limit, refused bool) rate.Limit {
+	if refused {
+		l.refused++
+		l.calm = 0
+	} else {
+		l.accepted++
+		l.calm++
+	}
+	elapsed := now.Sub(l.since)
+	if elapsed < time.Second || elapsed < longestSpan && l.accepted+l.refused < spanRequests {
+		return limit
+	}
+	l.lately.accepted, l.lately.refused = fade*l.lately.accepted+l.accepted, fade*l.lately.refused+l.refused
+	next := l.judge(elapsed, limit)
+	if l.since = now; until.After(now) {
+		l.since = until
+	}
+	l.accepted, l.refused = 0, 0
+	return next
+}
+
+// judge returns the rate after a span.
+func (l *rateLearner) judge(span time.Duration, limit rate.Limit) rate.Limit {
+	seen := l.accepted / span.Seconds()
+	of := l.lately.accepted + l.lately.refused
+	if l.refused > 0 && l.lately.refused >= fewRefusals && l.lately.refused >= refusedPart*of {
+		l.lately.accepted, l.lately.refused = 0, 0
+		l.best = max(leastRate, (1-back)*min(seen, float64(limit)))
+		return rate.Limit(l.best)
+	}
+	if limit == rate.Inf {
+		l.best = max(seen, 0.99*l.best)
+		return limit
+	}
+	binding := seen > 0.7*float64(limit) // the rate is what holds requests back
+	switch {
+	case l.refused > 0 && binding && float64(limit) >= 0.9*l.best:
+		return max(leastRate, limit*(1-back))
+	case l.refused > 0:
+		return limit
+	case float64(limit) < 0.9*l.best:
+		return limit * 1.1
+	case !binding:
+		return limit
+	}
+	rise := max(back*l.accepted/climb, leastRise*span.Seconds())
+	if l.calm > calmAfter {
+		rise *= l.calm / calmAfter
+	}
+	l.best = max(min(seen, float64(limit)), 0.99*l.best)
+	return limit * rate.Limit(1+min(rise, mostRise))
+}
