@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"deftheron/core/compare"
 	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -13,6 +14,8 @@ import (
 type version struct {
 	place store.Ref
 	hash  string // KIND=HEXADECIMAL; empty where none is known
+	// was is the old content as it was at the target. The item's target may be another since.
+	was compare.Remembered
 }
 
 // keeps is what a run knows of its versions.
@@ -95,7 +98,7 @@ func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, er
 	if a.try > 1 || a.Resumed || a.pass > 0 || a.item.Route > 0 && !a.route.Back {
 		number = max(1, now.Sub(a.Began).Microseconds())
 	}
-	kept := &version{place: history.Place(history.PartName(a.Began, now, a.ID), place, number)}
+	kept := &version{place: history.Place(history.PartName(a.Began, now, a.ID), place, number), was: a.item.Target}
 	if err := a.folders.ensure(ctx, a.route.Target, kept.place.Folder.Path); err != nil {
 		return nil, err
 	}
@@ -114,9 +117,9 @@ func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, er
 			}
 		}
 	}
-	a.item.keeps, a.item.keptHash = history.KeyOf(kept.place), kept.hash
+	a.item.keeps = kept
 	a.tellKept(place, kept.place)
-	return kept, a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Kept: a.item.keeps, KeptHash: kept.hash})
+	return kept, a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Kept: history.KeyOf(kept.place), KeptHash: kept.hash})
 }
 
 // tellKept tells a source that is what the target was where a content of it is going.
@@ -136,8 +139,8 @@ func (a *attempt) kept(ctx context.Context, ending *Ending, how history.How) {
 		ending.Why = "kept as /" + a.route.Target.Account + kept.place.String()
 	}
 	ending.Changes = append(ending.Changes, history.Change{
-		Account: a.route.Target.Account, Path: history.KeyOf(a.target()), At: time.Now(), How: how, Size: a.item.Target.Size,
-		Modified: a.item.Target.Modified, Hash: kept.hash, Kept: history.KeyOf(kept.place), Run: a.ID, Job: a.Job, Locked: until,
+		Account: a.route.Target.Account, Path: history.KeyOf(a.target()), At: time.Now(), How: how, Size: kept.was.Size,
+		Modified: kept.was.Modified, Hash: kept.hash, Kept: history.KeyOf(kept.place), Run: a.ID, Job: a.Job, Locked: until,
 		Enforced: a.enforce(ctx, kept.place, until),
 	})
 }
@@ -275,18 +278,17 @@ func (a *attempt) keepsByWriting(place store.Ref, condition store.Condition, kep
 // findKept takes the old content for kept where an earlier try, of which nobody knows what
 // became, has put it to where it was to be kept.
 func (a *attempt) findKept(ctx context.Context) error {
-	if a.item.version != nil || a.item.keeps == "" {
+	if a.item.version != nil || a.item.keeps == nil {
 		return nil
 	}
-	place := a.item.keeps.Ref("", store.KindFile)
-	entry, err := a.route.Target.Store.Stat(ctx, place)
+	entry, err := a.route.Target.Store.Stat(ctx, a.item.keeps.place.As(store.KindFile))
 	switch {
 	case store.KindOf(err) == store.ErrNotFound:
 		return nil
 	case err != nil:
 		return err
-	case entry.Size == a.item.Target.Size:
-		a.item.version = &version{place: place, hash: a.item.keptHash}
+	case entry.Size == a.item.keeps.was.Size:
+		a.item.version = a.item.keeps
 	}
 	return nil
 }
@@ -299,17 +301,22 @@ func (a *attempt) otherwise(ctx context.Context) {
 		a.kept(ctx, &ending, history.Overwritten)
 		a.item.changes = append(a.item.changes, ending.Changes...)
 	}
-	a.item.version, a.item.keeps, a.keeping = nil, "", nil
+	a.item.version, a.item.keeps, a.keeping = nil, nil, nil
 	a.notMoved()
 }
 
 // settleVersion says in the ending of an item what its tries have moved to history. A copy
 // of what is at the target as before is not needed.
 func (a *attempt) settleVersion(ctx context.Context, ending *Ending) {
+	if ending.State != Done {
+		if err := a.findKept(ctx); err != nil {
+			a.Log.Warn("could not look whether the old content of a file was kept", "run", a.ID, "place", a.target().String(), "error", err)
+		}
+	}
 	if ending.State != Done && a.item.version != nil && len(ending.Changes) == 0 {
 		target := a.route.Target.Store
 		entry, err := target.Stat(ctx, a.target())
-		if err == nil && store.SameRevision(entry.Revision, a.item.Target.Revision) {
+		if err == nil && store.SameRevision(entry.Revision, a.item.version.was.Revision) {
 			if _, err = target.Remove(ctx, a.item.version.place, ""); err == nil {
 				a.item.version = nil
 			}

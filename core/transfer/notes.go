@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"deftheron/core/compare"
+	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -40,8 +41,11 @@ func (a *attempt) note(hash string) {
 	if a.Rules.Type != plan.TwoWay || a.from != nil || hash == "" && a.item.Kind != store.KindFolder {
 		return
 	}
-	if err := a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash, Kept: a.item.keeps,
-		KeptHash: a.item.keptHash, From: a.item.movedFrom}); err != nil {
+	note := Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash, From: a.item.movedFrom}
+	if keeps := a.item.keeps; keeps != nil {
+		note.Kept, note.KeptHash = history.KeyOf(keeps.place), keeps.hash
+	}
+	if err := a.Records.Note(a.ID, note); err != nil {
 		a.Log.Warn("could not record what is about to be written", "run", a.ID, "error", err)
 	}
 }

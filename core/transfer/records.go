@@ -59,12 +59,11 @@ type Item struct {
 	// changed; empty leaves it to the rules of the run.
 	Decision plan.ConflictRule
 
-	// version is the old content of the target, once it is in history; keeps is where it was
-	// to go, of which keptHash is the hash; changes are those that earlier tries made.
-	version  *version
-	keeps    store.Key
-	keptHash string
-	changes  []history.Change
+	// version is the old content of the target, once it is in history; keeps is what it was to
+	// be there; changes are those that earlier tries made.
+	version *version
+	keeps   *version
+	changes []history.Change
 	// movedFrom is where at the target the content was, by the key of the account.
 	movedFrom store.Key
 }

@@ -52,7 +52,7 @@ func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
 	if r.settled == nil {
 		r.settled = map[int64]*version{}
 	}
-	r.settled[noted.Item.Seq] = &version{place: place, hash: noted.KeptHash}
+	r.settled[noted.Item.Seq] = &version{place: place, hash: noted.KeptHash, was: noted.Item.Target}
 	a.tellKept(a.target(), place)
 	return nil
 }

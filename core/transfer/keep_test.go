@@ -1,0 +1,73 @@
+package transfer_test
+
+import (
+	"strings"
+	"testing"
+
+	"deftheron/core/history"
+	"deftheron/core/plan"
+	"deftheron/core/store"
+	"deftheron/core/store/storetest"
+)
+
+// TestVersionOfWhatIsGone overwrites a file whose old content is in history already when the write
+// fails and nothing has the name: the run has copied it there, or a write of which no answer came has
+// moved it. The version is recorded as it is, and nothing of it is lost.
+func TestVersionOfWhatIsGone(t *testing.T) {
+	const old = "the content that was there"
+	for name, fail := range map[string]func(b *bench) error{
+		"copied": func(b *bench) error {
+			_, err := b.target.Remove(t.Context(), store.At("copy", "a.txt"), "")
+			return err
+		},
+		"moved": func(b *bench) error {
+			notes, err := b.records.Noted(t.Context(), "")
+			if err != nil || len(notes) != 1 {
+				t.Errorf("%d notes, %v", len(notes), err)
+				return err
+			}
+			b.target.Put(old, strings.Split(string(notes[0].Kept), "/")...)
+			_, err = b.target.Remove(t.Context(), store.At("copy", "a.txt"), "")
+			return err
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t)
+			b.target.Keeping = name == "moved"
+			keep := func(rules *plan.Rules) { rules.Deletions = plan.KeepVersion }
+			b.source.Put(old, "a.txt")
+			b.mirror("done", keep)
+			b.source.Put("new", "a.txt")
+			fault := storetest.Fault{Op: storetest.OpWrite, Name: "a.txt", Times: 1, Err: store.Errorf(store.ErrOutcomeUnknown, "no answer"),
+				Do: func() {
+					if err := fail(b); err != nil {
+						t.Error(err)
+					}
+				}}
+			faulty := storetest.NewFaulty(b.target)
+			if b.to = faulty; name == "copied" {
+				faulty = storetest.NewFaulty(b.source)
+				fault.Op, fault.Err = storetest.OpRead, store.Errorf(store.ErrTryAgain, "reset")
+				b.from = faulty
+			}
+			faulty.Add(fault)
+			b.mirror("done", keep)
+			if got := b.target.Files()["/copy/a.txt"]; got != "new" {
+				t.Errorf("the target holds %q", got)
+			}
+			var found int
+			for _, change := range b.records.history {
+				if change.How != history.Overwritten {
+					continue
+				}
+				found++
+				if got := b.target.Files()["/"+string(change.Kept)]; change.Size != int64(len(old)) || got != old {
+					t.Errorf("the version has %d bytes by its record, and %q is kept", change.Size, got)
+				}
+			}
+			if found != 1 {
+				t.Errorf("%d versions are recorded, want one: %+v", found, b.records.history)
+			}
+		})
+	}
+}
