@@ -172,7 +172,7 @@ runs=$(heron run list --json | wc -l)
 
 if [ -e /dev/fuse ]; then
 	say "the mount, and a restart of the system"
-	heron drive install /mnt/heron >/dev/null || fail "the mount: $(inside journalctl -u 'heron-drive*' -n 20 --no-pager)"
+	heron drive install /mnt/heron >/dev/null || fail "the mount: $(sleep 2; inside journalctl -u 'heron-drive*' -n 20 --no-pager)"
 	mounted() {
 		for _ in $(seq 100); do
 			inside test -e /mnt/heron/desk/files/1 && return

@@ -88,6 +88,9 @@ type Sides struct {
 	// OneStore says that both are one place, at two times: what has an equal revision is the
 	// same.
 	OneStore bool
+	// ByContent says that an equal size and time make no two files the same: as of what was kept
+	// because another content of the same second has taken its place.
+	ByContent bool
 }
 
 // Listing begins to list, in the order of keys. It ends after its first error.
@@ -350,7 +353,7 @@ func Judge(source, target *store.Entry, pair *Pair, sides Sides) (Verdict, Evide
 	if source.Size >= 0 && target.Size >= 0 && source.Size != target.Size {
 		return differ(pair), BySize
 	}
-	if pair == nil && sameTime(source, target, sides) {
+	if pair == nil && !sides.ByContent && sameTime(source, target, sides) {
 		return Same, ByTime
 	}
 	return Unclear, ""

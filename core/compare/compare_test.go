@@ -30,6 +30,8 @@ func file(size int64, modified time.Time, revision string, hashes ...string) *st
 func TestJudge(t *testing.T) {
 	keeps := compare.Sides{Source: store.Traits{TimePrecision: time.Nanosecond},
 		Target: store.Traits{KeepsTimes: true, TimePrecision: time.Second}}
+	restores := keeps
+	restores.ByContent = true
 	loses := compare.Sides{Source: store.Traits{TimePrecision: time.Nanosecond}, Target: store.Traits{TimePrecision: time.Second}}
 	pair := &compare.Pair{Source: compare.Remembered{Revision: "s1"}, Target: compare.Remembered{Revision: "t1"}}
 	kept := &compare.Pair{Source: compare.Remembered{Revision: "s1"}, Target: compare.Remembered{Revision: "t1"}, Kept: true}
@@ -56,6 +58,7 @@ func TestJudge(t *testing.T) {
 		{"the same hash", file(1, noon, "s1", "md5=aa"), file(1, noon.Add(time.Hour), "t1", "md5=aa", "sha256=bb"), nil, loses, compare.Same,
 			compare.ByHash},
 		{"another hash", file(1, noon, "s1", "md5=aa"), file(1, noon, "t1", "md5=ab"), nil, keeps, compare.Differ, compare.ByHash},
+		{"the same size and time, of which that is not enough", file(1, noon, "s1"), file(1, noon, "t1"), nil, restores, compare.Unclear, ""},
 		{"another size", file(1, noon, "s1"), file(2, noon, "t1"), nil, keeps, compare.Differ, compare.BySize},
 		{"the same time at the coarser precision", file(1, noon, "s1"), file(1, noon.Truncate(time.Second), "t1"), nil, keeps, compare.Same,
 			compare.ByTime},

@@ -170,7 +170,8 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			}
 		}()
 	}
-	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits(), OneStore: p.isRestore()}
+	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits(), OneStore: p.isRestore(),
+		ByContent: p.isRestore()}
 	planner := p.planner(ctx, sides)
 	if rules.Type == plan.Clearing && !streams.single && !route.Source.Root.IsStart() {
 		// The folder itself goes last, and so comes first.
