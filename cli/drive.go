@@ -145,6 +145,9 @@ func (a *app) driveInstall() *cobra.Command {
 				_, err := fmt.Fprint(a.out, unit.text)
 				return err
 			}
+			if info, err := os.Stat(args[0]); err != nil || !info.IsDir() {
+				return usageError("%s is not a folder; make it first", args[0])
+			}
 			return a.install(command.Context(), unit)
 		},
 	}

@@ -126,6 +126,7 @@ func TestDrive(t *testing.T) {
 	}
 	h.says("", 1, "is not a folder", "drive", "mount", filepath.Join(desk, "new.txt"))
 	h.says("", 0, "ExecStart=", "drive", "install", "/mnt/with space", "--print")
+	h.says("", 2, "is not a folder", "drive", "install", filepath.Join(desk, "not there"))
 	h.says("", 0, "/dav/", "drive", "show")
 }
 

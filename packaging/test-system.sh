@@ -172,6 +172,8 @@ runs=$(heron run list --json | wc -l)
 
 if [ -e /dev/fuse ]; then
 	say "the mount, and a restart of the system"
+	heron drive install /mnt/heron >/dev/null 2>&1 && fail "a unit was installed for a folder that is not there"
+	inside mkdir /mnt/heron
 	heron drive install /mnt/heron >/dev/null || fail "the mount: $(sleep 2; inside journalctl -u 'heron-drive*' -n 20 --no-pager)"
 	mounted() {
 		for _ in $(seq 100); do
