@@ -219,8 +219,8 @@ cp -a "$work/root/srv/." "$work/second/srv/"
 boot "$work/second"
 inside dpkg -i /root/heron.deb >/dev/null
 inside sh -c 'chown -R heron /srv; mkdir -p /etc/systemd/system/heron.service.d; printf "[Service]\nReadWritePaths=/srv\n" >/etc/systemd/system/heron.service.d/folders.conf'
-inside sh -c 'cp /root/heron.tar.age /root/passphrase /tmp; chown heron /tmp/heron.tar.age /tmp/passphrase; install -d -o heron -g heron -m 700 /var/lib/heron'
-inside runuser -u heron -- heron backup restore /tmp/heron.tar.age --data /var/lib/heron --passphrase-file /tmp/passphrase >/dev/null
+inside heron backup restore /root/heron.tar.age --data /var/lib/heron --passphrase-file /root/passphrase >/dev/null
+inside chown -R heron: /var/lib/heron
 inside systemctl enable --now heron 2>/dev/null
 ready
 [ "$(heron run list --json | wc -l)" -eq "$runs" ] || fail "the restored service has other runs: $(heron run list)"
