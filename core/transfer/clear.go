@@ -78,7 +78,7 @@ func (r Route) again(ctx context.Context, rules plan.Rules, began time.Time, mem
 	if source := streams.Source; sieve != nil && !streams.single {
 		streams.Source = func(ctx context.Context) iter.Seq2[store.Listed, error] { return sieve.Of(source(ctx)) }
 	}
-	return compare.Merge(ctx, streams.Streams, compare.Sides{Source: r.Source.Store.Traits(), Target: r.Target.Store.Traits()}), nil
+	return compare.Merge(ctx, streams.Streams, r.sides(false)), nil
 }
 
 // clearing holds the folders on the way to where the listing is, and no more.

@@ -170,8 +170,7 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 			}
 		}()
 	}
-	sides := compare.Sides{Source: route.Source.Store.Traits(), Target: route.Target.Store.Traits(), OneStore: p.isRestore(),
-		ByContent: p.isRestore()}
+	sides := route.sides(p.isRestore())
 	planner := p.planner(ctx, sides)
 	if rules.Type == plan.Clearing && !streams.single && !route.Source.Root.IsStart() {
 		// The folder itself goes last, and so comes first.

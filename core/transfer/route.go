@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"deftheron/core/compare"
 	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -88,4 +89,9 @@ func (r Route) TargetAddress(item Item, name string) string {
 	}
 	below, _ := item.to().Split(item.Kind)
 	return r.Target.address(store.KeyOf(below, name, item.Kind), item.Kind)
+}
+
+// sides are what comparing has to know of both. A restore compares one place at two times.
+func (r Route) sides(restore bool) compare.Sides {
+	return compare.Sides{Source: r.Source.Store.Traits(), Target: r.Target.Store.Traits(), OneStore: restore, ByContent: restore}
 }
