@@ -27,6 +27,8 @@ func paced(t *testing.T, to string, bytesASecond int) string {
 		t.Fatal(err)
 	}
 	var group sync.WaitGroup
+	var mu sync.Mutex
+	var conns []net.Conn
 	pass := func(into, from net.Conn, limit *rate.Limiter) {
 		buffer := make([]byte, 64<<10)
 		for {
@@ -50,11 +52,22 @@ func paced(t *testing.T, to string, bytesASecond int) string {
 				near.Close()
 				continue
 			}
+			mu.Lock()
+			conns = append(conns, near, far)
+			mu.Unlock()
 			group.Go(func() { pass(far, near, up) })
 			group.Go(func() { pass(near, far, down) })
 		}
 	})
-	t.Cleanup(func() { listener.Close() })
+	t.Cleanup(func() {
+		listener.Close()
+		mu.Lock()
+		for _, conn := range conns {
+			conn.Close()
+		}
+		mu.Unlock()
+		group.Wait()
+	})
 	return listener.Addr().String()
 }
 

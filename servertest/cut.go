@@ -12,6 +12,7 @@ type Line struct {
 	Host, Port string
 
 	mu     sync.Mutex
+	conns  []net.Conn
 	most   int64 // bytes a connection passes on before it is cut, at most; 0 for any number
 	cut    int
 	random *rand.Rand
@@ -38,10 +39,21 @@ func StartLine(t testing.TB, to string) *Line {
 				near.Close()
 				continue
 			}
+			l.mu.Lock()
+			l.conns = append(l.conns, near, far)
+			l.mu.Unlock()
 			group.Go(func() { l.pass(near, far) })
 		}
 	})
-	t.Cleanup(func() { listener.Close() })
+	t.Cleanup(func() {
+		listener.Close()
+		l.mu.Lock()
+		for _, conn := range l.conns {
+			conn.Close()
+		}
+		l.mu.Unlock()
+		group.Wait()
+	})
 	return l
 }
 
@@ -61,13 +73,7 @@ func (l *Line) Cut() int {
 }
 
 func (l *Line) pass(near, far net.Conn) {
-	l.mu.Lock()
-	left := int64(-1)
-	if l.most > 0 {
-		left = 1 + l.random.Int64N(l.most)
-	}
-	l.mu.Unlock()
-	var mu sync.Mutex
+	spend := l.budget()
 	var group sync.WaitGroup
 	for _, way := range [][2]net.Conn{{near, far}, {far, near}} {
 		group.Go(func() {
@@ -76,27 +82,35 @@ func (l *Line) pass(near, far net.Conn) {
 			buffer := make([]byte, 4096)
 			for {
 				n, err := way[0].Read(buffer)
-				mu.Lock()
-				if left >= 0 {
-					if left -= int64(n); left < 0 {
-						mu.Unlock()
-						l.mu.Lock()
-						l.cut++
-						l.mu.Unlock()
-						return
-					}
+				if !spend(n) {
+					return
 				}
-				mu.Unlock()
-				if n > 0 {
-					if _, err := way[1].Write(buffer[:n]); err != nil {
-						return
-					}
-				}
-				if err != nil {
+				if _, failed := way[1].Write(buffer[:n]); failed != nil || err != nil {
 					return
 				}
 			}
 		})
 	}
 	group.Wait()
+}
+
+// budget returns a function that reports whether a connection may pass on so many more bytes.
+func (l *Line) budget() (spend func(n int) bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.most == 0 {
+		return func(int) bool { return true }
+	}
+	left := 1 + l.random.Int64N(l.most)
+	return func(n int) bool {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if left < 0 {
+			return false
+		}
+		if left -= int64(n); left < 0 {
+			l.cut++
+		}
+		return left >= 0
+	}
 }
