@@ -298,7 +298,7 @@ func (a *Accounts) edited(ctx context.Context, before records.Account, edit Edit
 		return before, nil, err
 	}
 	if edit.Secret == "" && len(edit.Files) == 0 {
-		return row, &secrets{accounts: a, linking: row}, nil
+		return row, &secrets{accounts: a, linking: row}, a.checkWritable(row)
 	}
 	if byConsent(provider, row.Options) {
 		return before, nil, messages.With(store.Errorf(store.ErrRefused, "/%s was linked by consent; reauthorize it", before.Name),
