@@ -30,7 +30,7 @@ const (
 	// spanRequests is how many requests a span has, unless it lasts for longestSpan.
 	spanRequests = 20
 	longestSpan  = 5 * time.Second
-	// silence is how long nothing is sent before a span begins anew.
+	// silence ends a span: a time in which nothing was sent.
 	silence = time.Second
 	// fewRefusals, and refusedPart of the requests, are too little to learn from.
 	fewRefusals, refusedPart = 3, 0.04
@@ -47,7 +47,7 @@ const (
 // sent notes that a request is sent.
 func (l *rateLearner) sent(now time.Time) {
 	if now.Sub(l.last) > silence {
-		l.since, l.accepted = now, 0
+		l.fold(now)
 	}
 	l.last = now
 }
@@ -66,21 +66,26 @@ func (l *rateLearner) learn(now, until time.Time, limit rate.Limit, refused bool
 	if elapsed < time.Second || elapsed < longestSpan && l.accepted+l.refused < spanRequests {
 		return limit
 	}
-	l.lately.accepted, l.lately.refused = fade*l.lately.accepted+l.accepted, fade*l.lately.refused+l.refused
 	next := l.judge(elapsed, limit)
-	if l.since = now; until.After(now) {
+	if l.fold(now); until.After(now) {
 		l.since = until
 	}
-	l.accepted, l.refused = 0, 0
 	return next
+}
+
+// fold ends the span, whose requests count among those of late.
+func (l *rateLearner) fold(now time.Time) {
+	l.lately.accepted, l.lately.refused = fade*l.lately.accepted+l.accepted, fade*l.lately.refused+l.refused
+	l.since, l.accepted, l.refused = now, 0, 0
 }
 
 // judge returns the rate after a span.
 func (l *rateLearner) judge(span time.Duration, limit rate.Limit) rate.Limit {
 	seen := l.accepted / span.Seconds()
-	of := l.lately.accepted + l.lately.refused
-	if l.refused > 0 && l.lately.refused >= fewRefusals && l.lately.refused >= refusedPart*of {
-		l.lately.accepted, l.lately.refused = 0, 0
+	refused := fade*l.lately.refused + l.refused
+	of := fade*l.lately.accepted + l.accepted + refused
+	if l.refused > 0 && refused >= fewRefusals && refused >= refusedPart*of {
+		l.lately.accepted, l.lately.refused, l.accepted, l.refused = 0, 0, 0, 0
 		l.best = max(leastRate, (1-back)*min(seen, float64(limit)))
 		return rate.Limit(l.best)
 	}

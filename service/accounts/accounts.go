@@ -65,6 +65,8 @@ type Accounts struct {
 	dependents map[string][]string
 	// certificates are when those that servers show end, by id.
 	certificates map[string]time.Time
+	// unwritable are why folders of this machine cannot be written to, as of the last check, by id.
+	unwritable map[string]error
 }
 
 // New returns the accounts of the records.
@@ -73,7 +75,8 @@ func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log 
 		db: db, sealer: sealer, providers: map[string]store.Provider{}, log: log,
 		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {},
 		WithRunsPaused: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{},
-		epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, states: map[string]State{},
+		epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, unwritable: map[string]error{},
+		states: map[string]State{},
 		dependents: map[string][]string{},
 	}
 	for _, provider := range providers {

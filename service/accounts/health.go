@@ -105,6 +105,7 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 	}
 	a.mu.Lock()
 	ends, known := a.certificates[row.ID]
+	unwritable := a.unwritable[row.ID]
 	a.mu.Unlock()
 	if left := ends.Sub(now); known && left < expiresSoon {
 		why := fmt.Sprintf("The certificate of its server ends on %s, in %d days.", ends.Local().Format(time.DateOnly),
@@ -115,8 +116,8 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 		warnings = append(warnings, Warning{"linked-twice", "It is the same storage as /" + other + ".",
 			"Unlink one of the two unless that is intended. Its space counts once."})
 	}
-	if err := a.checkWritable(row); err != nil {
-		why, advice := remedy.Of(err)
+	if unwritable != nil && !row.ReadOnly {
+		why, advice := remedy.Of(unwritable)
 		warnings = append(warnings, Warning{"not-writable", contract.Sentence(why), contract.Sentence(advice)})
 	}
 	samples, err := a.db.SpaceSamples(ctx, row.ID)

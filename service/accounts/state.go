@@ -204,6 +204,10 @@ func (a *Accounts) space(ctx context.Context, row records.Account) (store.Space,
 	if err == nil && space == store.UnknownSpace { // it was not asked for anything, maybe
 		err = answers(ctx, opened.Store)
 	}
+	unwritable := a.checkWritable(row)
+	a.mu.Lock()
+	a.unwritable[row.ID] = unwritable
+	a.mu.Unlock()
 	return space, a.settle(ctx, row, spaceTime, err)
 }
 

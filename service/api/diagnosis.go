@@ -9,7 +9,7 @@ import (
 
 // diagnose looks at the service and its machine.
 func (s *Server) diagnose(ctx context.Context, in *none) (*body[contract.Diagnosis], error) {
-	// All are asked at once, each for some seconds at most; how that went is in their states.
+	// This asks all accounts at once, each for some seconds at most, and sets their states.
 	if _, _, err := s.Accounts.Spaces(ctx); err != nil {
 		return nil, err
 	}
