@@ -76,7 +76,7 @@ func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log 
 		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {},
 		WithRunsPaused: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{},
 		epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, unwritable: map[string]error{},
-		states: map[string]State{},
+		states:     map[string]State{},
 		dependents: map[string][]string{},
 	}
 	for _, provider := range providers {
