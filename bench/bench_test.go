@@ -125,6 +125,20 @@ func (h *heron) copyBy(from, to string, settings job.Settings) (seconds float64,
 	return min(time.Since(begun).Seconds(), run.Ended.Sub(run.Created).Seconds()), run
 }
 
+// rest waits until the service does nothing, so that the search index, which takes what has
+// changed once nothing changes any more, is at work beside neither side of a pair.
+func (h *heron) rest() {
+	h.t.Helper()
+	for quiet, before := 0, processorTime(h.t, h.pid); quiet < 3; {
+		time.Sleep(500 * time.Millisecond)
+		now := processorTime(h.t, h.pid)
+		if quiet++; now-before > 0.02 {
+			quiet = 0
+		}
+		before = now
+	}
+}
+
 // resident is the memory of the process in MiB: now, and at its highest.
 func (h *heron) resident() (now, most float64) {
 	h.t.Helper()

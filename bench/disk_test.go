@@ -98,6 +98,7 @@ func (s *smallTree) pair(n int, other func(to string) float64) (ours, theirs flo
 		slices.Reverse(sides)
 	}
 	for _, side := range sides {
+		s.h.rest()
 		exec.Command("sync", "-f", s.top).Run()
 		side()
 	}

@@ -78,14 +78,22 @@ func (v *volume) sync(ctx context.Context, f *file) error {
 	return <-mine.done
 }
 
-// gather is for how long others are waited for where many came at once before.
-const gather = 5 * time.Millisecond
+// Where several files came at once before, others are waited for: until there are together, or
+// none has come for gather, or the first has waited for mostGather. One that comes alone, as of
+// a program that writes file after file, is synced at once. together is half of the writes that
+// may wait for the disk at once, so that one half is written while the other is synced.
+const (
+	several    = 4
+	together   = 250
+	gather     = 2 * time.Millisecond
+	mostGather = 60 * time.Millisecond
+)
 
 func (v *volume) work() {
 	many := false
 	for {
 		if many {
-			time.Sleep(gather)
+			v.gather()
 		}
 		v.mu.Lock()
 		group := v.waiting
@@ -95,8 +103,8 @@ func (v *volume) work() {
 		if len(group) == 0 {
 			return
 		}
-		many = len(group) >= worthAll
-		if many && again(func() error { return unix.Syncfs(group[0].file.fd) }) == nil {
+		many = len(group) >= several
+		if len(group) >= worthAll && again(func() error { return unix.Syncfs(group[0].file.fd) }) == nil {
 			for _, one := range group {
 				one.done <- one.file.written()
 			}
@@ -106,6 +114,20 @@ func (v *volume) work() {
 		for _, one := range group {
 			go func() { one.done <- one.file.sync() }()
 		}
+	}
+}
+
+// gather waits for files that are synced together.
+func (v *volume) gather() {
+	before := 0
+	for begun := time.Now(); time.Since(begun) < mostGather; time.Sleep(gather) {
+		v.mu.Lock()
+		now := len(v.waiting)
+		v.mu.Unlock()
+		if now >= together || now == before && time.Since(begun) >= gather {
+			return
+		}
+		before = now
 	}
 }
 

@@ -116,8 +116,8 @@ func (w *watcher) see(event fsnotify.Event) {
 	if event.Op == fsnotify.Chmod {
 		return
 	}
-	path, err := filepath.Rel(w.root, event.Name)
-	if err != nil || path == "." || strings.HasPrefix(path, "..") {
+	path, below := strings.CutPrefix(event.Name, strings.TrimSuffix(w.root, "/")+"/") // both are clean
+	if !below || path == "" {
 		return
 	}
 	folder, name := filepath.Split(path)

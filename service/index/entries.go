@@ -166,8 +166,9 @@ func (w *writer) flush(ctx context.Context) error {
 		return nil
 	}
 	err := w.index.db.change(ctx, func(tx *sql.Tx) error {
+		uncancelled := context.WithoutCancel(ctx) // the driver starts a goroutine for each statement that can be cancelled
 		for _, one := range w.pending {
-			if err := w.apply(ctx, tx, one); err != nil {
+			if err := w.apply(uncancelled, tx, one); err != nil {
 				return err
 			}
 		}

@@ -247,6 +247,28 @@ func TestSearch(t *testing.T) {
 	b.finds("weir", "/desk/Permits/Withy Weir permit.txt")
 }
 
+// TestListedOnceItRests has a folder filled for a second: it is listed once it is left alone.
+func TestListedOnceItRests(t *testing.T) {
+	b := newBench(t)
+	b.index.TouchedBelow(address(t, "/desk"))
+	b.write(b.desk, "first.txt", "x")
+	b.index.Touched(address(t, "/desk"))
+	b.finds("first", "/desk/first.txt")
+	counted := storetest.NewFaulty(b.desk)
+	b.linked.mu.Lock()
+	b.linked.stores["desk"] = counted
+	b.linked.mu.Unlock()
+	for i := range 100 {
+		b.write(b.desk, fmt.Sprintf("filling %d.txt", i), "x")
+		b.index.Touched(address(t, "/desk"))
+		time.Sleep(10 * time.Millisecond)
+	}
+	b.finds("99", "/desk/filling 99.txt")
+	if lists := counted.Calls(storetest.OpList); lists > 2 {
+		t.Errorf("the folder was listed %d times while it was filled", lists)
+	}
+}
+
 // TestContentsSwitched switches contents on and off while a large folder is listed.
 func TestContentsSwitched(t *testing.T) {
 	b := newBench(t)

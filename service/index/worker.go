@@ -22,9 +22,15 @@ type worker struct {
 	mu      sync.Mutex
 	account account
 	touched []touch
-	below   []touch // folders with everything in them
-	all     bool    // everything is due
+	below   []touch   // folders with everything in them
+	all     bool      // everything is due
+	first   time.Time // when touched was empty last, and then something changed
+	last    time.Time // when something changed last
 }
+
+// What has changed is listed once nothing has for rest, so that a folder which a run fills is
+// listed once and beside nothing; but no later than mostRest after the first change.
+const rest, mostRest = 500 * time.Millisecond, 10 * time.Second
 
 // touch is a folder that may have changed.
 type touch []store.Step
@@ -74,8 +80,22 @@ func (w *worker) pending() bool {
 	return len(w.touched)+len(w.below) > 0 || w.all
 }
 
+// restless is for how long the changes that are known are left alone still.
+func (w *worker) restless(now time.Time) time.Duration {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.touched) == 0 || w.all {
+		return 0
+	}
+	return min(rest-now.Sub(w.last), mostRest-now.Sub(w.first))
+}
+
 func (w *worker) touch(steps []store.Step) {
 	w.mu.Lock()
+	w.last = time.Now()
+	if len(w.touched) == 0 {
+		w.first = w.last
+	}
 	if len(w.touched) >= mostTouched {
 		w.touched, w.all = nil, true
 	} else if !slices.ContainsFunc(w.touched[max(0, len(w.touched)-20):], func(one touch) bool { return slices.Equal(one, steps) }) {
@@ -100,6 +120,10 @@ func (w *worker) run(ctx context.Context) {
 	})
 	group.Go(func() { w.follow(ctx) })
 	for ctx.Err() == nil {
+		if wait := w.restless(time.Now()); wait > 0 {
+			_ = retry.Sleep(ctx, wait) // also if it is woken
+			continue
+		}
 		err := w.work(ctx)
 		if err == nil && w.pending() {
 			continue
@@ -153,7 +177,7 @@ func (w *worker) work(ctx context.Context) (err error) {
 			return err
 		}
 		listed++
-		w.pause(ctx, min(2*time.Since(begun), 5*time.Second))
+		_ = retry.Sleep(ctx, min(2*time.Since(begun), 5*time.Second)) // also if it is woken, by what a run does
 	}
 	if w.index.options.Sweep == 0 && !all && len(below) == 0 {
 		return nil

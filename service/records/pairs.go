@@ -83,6 +83,7 @@ const pairColumns = `source_revision, source_size, source_time, target_revision,
 
 // savePairs adds pairs, or overwrites those of their keys, and counts the new ones.
 func savePairs(ctx context.Context, tx *sql.Tx, scopes []int64, pairs []routedPair) error {
+	ctx = uncancelled(ctx)
 	add, err := tx.PrepareContext(ctx, "INSERT OR IGNORE INTO pairs ("+pairColumns+
 		", scope, key) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 	if err != nil {

@@ -25,8 +25,13 @@ func (db *DB) each(ctx context.Context, statement string, n int, row func(int) [
 	return db.transaction(ctx, func(tx *sql.Tx) error { return eachIn(ctx, tx, statement, n, row) })
 }
 
+// uncancelled is for the many statements of one transaction: the driver starts a goroutine for
+// each one that can be cancelled. A transaction that has begun is carried out.
+func uncancelled(ctx context.Context) context.Context { return context.WithoutCancel(ctx) }
+
 func eachIn(ctx context.Context, tx *sql.Tx, statement string, n int, row func(int) []any) error {
 	var prepared *sql.Stmt
+	ctx = uncancelled(ctx)
 	for i := range n {
 		args := row(i)
 		if args == nil {
