@@ -2,7 +2,6 @@ package bench
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -20,38 +19,46 @@ import (
 type growingPlace struct {
 	name  string
 	sizes []int
-	// link links an account that is called place, and is empty.
-	link func(t *testing.T, h *heron)
+	// link links an account that is called place, and is empty; it returns where that is on
+	// this machine, if it is.
+	link func(t *testing.T, h *heron) string
 }
 
 var growingPlaces = []growingPlace{
-	{"folder", []int{10_000, 100_000, 400_000}, func(t *testing.T, h *heron) {
-		h.link(contract.Link{Provider: "folder", Name: "place", Options: map[string]string{"path": scratch(t)}})
+	{"folder", []int{10_000, 100_000, 1_000_000}, func(t *testing.T, h *heron) string {
+		path := scratch(t)
+		h.link(contract.Link{Provider: "folder", Name: "place", Options: map[string]string{"path": path}})
+		return path
 	}},
-	{"s3", []int{5_000, 50_000}, func(t *testing.T, h *heron) {
+	{"s3", []int{10_000, 100_000}, func(t *testing.T, h *heron) string {
 		server := servertest.StartObjectStore(t)
 		h.link(contract.Link{Provider: "s3", Name: "place", Secret: server.Secret,
 			Options: map[string]string{"endpoint": server.Endpoint, "bucket": server.Bucket(t), "key": server.Key}})
+		return ""
 	}},
-	{"webdav", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
+	{"webdav", []int{10_000, 100_000}, func(t *testing.T, h *heron) string {
 		server := servertest.StartApache(t, servertest.ApacheOptions{})
 		url, _ := server.Folder(t)
 		h.link(contract.Link{Provider: "webdav", Name: "place", Secret: server.Password,
 			Options: map[string]string{"url": url, "user": server.User}})
+		return ""
 	}},
-	{"sftp", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
+	{"sftp", []int{10_000, 100_000}, func(t *testing.T, h *heron) string {
 		server := servertest.StartOpenSSH(t)
 		h.link(contract.Link{Provider: "sftp", Name: "place", Secret: server.Password,
 			Options: map[string]string{"host": server.Host, "port": server.Port, "user": server.User, "path": server.Folder(t)}})
+		return ""
 	}},
-	{"sedge", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
+	{"sedge", []int{10_000, 100_000}, func(t *testing.T, h *heron) string {
 		c := startClouds(t)
 		consent(t, h, contract.Link{Provider: "sedge", Name: "place", Options: map[string]string{"url": c.SedgeURL, "client-id": "own"},
 			Secret: "own-secret"}, "surveys@fenmere.example")
+		return ""
 	}},
-	{"alder", []int{1_000, 10_000}, func(t *testing.T, h *heron) {
+	{"alder", []int{10_000, 100_000}, func(t *testing.T, h *heron) string {
 		c := startClouds(t)
 		consent(t, h, contract.Link{Provider: "alder", Name: "place", Options: map[string]string{"url": c.AlderURL}}, "office@tolland.example")
+		return ""
 	}},
 }
 
@@ -85,6 +92,7 @@ type growing struct {
 	table *growthTable
 	files int
 	top   string // on this machine; /disk
+	place string // on this machine, if it is there; /place
 }
 
 // grow carries out each kind of run on a tree of so many files.
@@ -94,12 +102,8 @@ func grow(t *testing.T, program string, place growingPlace, files int, table *gr
 		h, process := serve(t, program, filepath.Join(scratch(t), "records"), servertest.FreeAddress(t))
 		g.h = h
 		h.link(contract.Link{Provider: "folder", Name: "disk", Options: map[string]string{"path": g.top}})
-		place.link(t, h)
+		g.place = place.link(t, h)
 		tree := newTree(t, filepath.Join(g.top, "source"), files)
-		if place.name == "folder" && !table.processor {
-			g.measure("cp -r", func() { g.sh("cp", "-r", "source", "by cp") })
-			os.RemoveAll(filepath.Join(g.top, "by cp"))
-		}
 		g.copies(tree)
 		g.mirrors(tree)
 		g.bothSides()
@@ -112,25 +116,20 @@ func grow(t *testing.T, program string, place growingPlace, files int, table *gr
 	})
 }
 
-func (g *growing) sh(args ...string) {
+func (g *growing) measure(what string, do func()) {
 	g.t.Helper()
-	command := exec.Command(args[0], args[1:]...)
-	command.Dir = g.top
-	if out, err := command.CombinedOutput(); err != nil {
-		g.t.Fatalf("%v: %v: %s", args, err, out)
-	}
+	busy, begun := processorTime(g.t, g.h.pid), time.Now()
+	do()
+	clock := time.Since(begun).Seconds()
+	g.table.add(what, clock, processorTime(g.t, g.h.pid)-busy, g.files)
 }
 
-func (g *growing) measure(what string, do func()) {
-	if g.table.processor {
-		before := processorTime(g.t, g.h.pid)
-		do()
-		g.table.add(what, processorTime(g.t, g.h.pid)-before, g.files)
-		return
+// drop removes what was measured, so that the largest trees have space, where that is not
+// another server's work.
+func (g *growing) drop(place string) {
+	if g.place != "" {
+		os.RemoveAll(filepath.Join(g.place, place))
 	}
-	begun := time.Now()
-	do()
-	g.table.add(what, time.Since(begun).Seconds(), g.files)
 }
 
 // job makes a job that nothing holds, of routes written as "FROM TO".
@@ -184,6 +183,7 @@ func (g *growing) copies(tree *grownTree) {
 	g.measure("copy, 1% changed", func() { g.run("to", g.files/100) })
 	g.measure("from there: copy, 1% changed", func() { g.run("from", g.files/100) })
 	os.RemoveAll(filepath.Join(g.top, "back"))
+	g.drop("copied")
 }
 
 func (g *growing) mirrors(tree *grownTree) {
@@ -198,6 +198,7 @@ func (g *growing) mirrors(tree *grownTree) {
 	g.measure("mirror, 10% in renamed folders", func() { g.run("mirror", -1) })
 	g.measure("from there: mirror, 10% in renamed folders", func() { g.run("mirror-back", -1) })
 	os.RemoveAll(filepath.Join(g.top, "mirrored"))
+	g.drop("mirrored")
 }
 
 // bothSides has 1% changed at each side of a two-way job, and not the same.
@@ -212,6 +213,7 @@ func (g *growing) bothSides() {
 	})
 	g.measure("two-way, 1% changed at each side", func() { g.run("both", g.files/100*2) })
 	os.RemoveAll(tree.root)
+	g.drop("both")
 }
 
 // consolidates puts two trees together, of which half is the same.
@@ -224,6 +226,7 @@ func (g *growing) consolidates() {
 	g.measure("consolidate, a quarter twice", func() { g.run("together", -1) })
 	os.RemoveAll(first.root)
 	os.RemoveAll(second.root)
+	g.drop("together")
 }
 
 // migrates goes up to the certificate, and then clears the source.
