@@ -64,6 +64,9 @@ func (a *app) printPast(past contract.Past) error {
 			case "created", "thinned":
 				size = ""
 			}
+			if one.Version != "" {
+				how += " (kept by the account itself)"
+			}
 			locked := ""
 			if one.Locked != nil && one.Locked.After(time.Now()) {
 				if locked = when(one.Locked); one.Enforced {

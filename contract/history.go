@@ -15,6 +15,7 @@ type Version struct {
 	Modified *time.Time `json:"modified,omitempty"`
 	Hash     string     `json:"hash,omitempty" doc:"Of the content, as KIND=HEXADECIMAL."`
 	Kept     string     `json:"kept,omitempty" doc:"The address at which the content is kept."`
+	Version  string     `json:"version,omitempty" doc:"The version of that address that it is, if the account keeps the versions of its files itself."`
 	To       string     `json:"to,omitempty" doc:"The address that the file was moved to."`
 	Run      string     `json:"run,omitempty"`
 	Job      string     `json:"job,omitempty"`

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -9,6 +10,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -57,6 +61,15 @@ func linkUnreliable(t *testing.T, h *heron) []unreliable {
 	front := *objects
 	front.Endpoint = web("versitygw").front(t, servertest.Forward(t, objects.Endpoint)).URL
 	h.linkBucket("versitygw", &front, bucket)
+	versioned := servertest.StartVersionedObjectStore(t)
+	bucket = versioned.LockedBucket(t)
+	front = *versioned
+	front.Endpoint = web("versioned").front(t, servertest.Forward(t, versioned.Endpoint)).URL
+	h.linkBucket("versioned", &front, bucket)
+	if disk, ok := mountSmall(t); ok {
+		h.linkFolder("small-disk", disk.folder)
+		all = append(all, unreliable{"small-disk", disk.fill, func() int { return int(disk.filled.Load()) }})
+	}
 	dav := httptest.NewServer(web("x-net").front(t, standin.WebDAV(t.TempDir(), "", "")).Config.Handler)
 	t.Cleanup(dav.Close)
 	h.must("account", "link", "webdav", "x-net", "--url", dav.URL)
@@ -83,6 +96,60 @@ func linkUnreliable(t *testing.T, h *heron) []unreliable {
 		}, control.Struck})
 	}
 	return all
+}
+
+// smallDisk is a disk that others fill and empty again.
+type smallDisk struct {
+	top, folder string
+	filled      atomic.Int64
+	stop        func()
+}
+
+// mountSmall mounts one, where tests may.
+func mountSmall(t *testing.T) (*smallDisk, bool) {
+	t.Helper()
+	d := &smallDisk{top: t.TempDir(), stop: func() {}}
+	if err := syscall.Mount("tmpfs", d.top, "tmpfs", 0, "size=32m"); err != nil {
+		t.Logf("a small disk cannot be mounted here: %v", err)
+		return nil, false
+	}
+	t.Cleanup(func() {
+		d.stop()
+		syscall.Unmount(d.top, syscall.MNT_DETACH)
+	})
+	if d.folder = filepath.Join(d.top, "data"); os.Mkdir(d.folder, 0o777) != nil {
+		t.Fatal("no folder could be made")
+	}
+	return d, true
+}
+
+// fill has the disk be full, and not, in turns.
+func (d *smallDisk) fill(on bool) {
+	d.stop()
+	d.stop = func() {}
+	if !on {
+		return
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	filler := filepath.Join(d.top, "filler")
+	d.stop = func() {
+		cancel()
+		<-ended
+		os.Remove(filler)
+	}
+	go func() {
+		defer close(ended)
+		for block := make([]byte, 1<<20); ctx.Err() == nil; time.Sleep(20 * time.Millisecond) {
+			file, err := os.Create(filler)
+			for ; err == nil; _, err = file.Write(block) {
+			}
+			d.filled.Add(1)
+			time.Sleep(20 * time.Millisecond)
+			file.Close()
+			os.Remove(filler)
+		}
+	}()
 }
 
 // TestHistoryFaults mirrors with overwrites and deletions, and restores what was before, exactly and
@@ -165,6 +232,9 @@ func (h *heron) settle(t *testing.T, place unreliable, command ...string) {
 			place.fail(false)
 		}
 		r := h.run("", args...)
+		if strings.Contains(r.err, "connection refused") {
+			t.Logf("the service has ended:\n%s", h.log)
+		}
 		var run contract.Run
 		if err := json.Unmarshal([]byte(r.out), &run); err == nil && run.ID != "" {
 			if run.State == "done" && run.Items.Failed == 0 {
@@ -172,7 +242,12 @@ func (h *heron) settle(t *testing.T, place unreliable, command ...string) {
 			}
 			args = []string{"run", "retry", run.ID, "--json"}
 		}
-		t.Logf("%s: %v: exit %d, %s %s%s", place.name, command, r.code, run.State, run.Why, r.err)
+		t.Logf("%s: %v: exit %d, %s %s %s%s", place.name, command, r.code, run.State, run.Cause, run.Why, r.err)
+		if run.State == "held" && run.Cause == "no-space" { // it continues when there is space
+			place.fail(false)
+			h.until(run.ID, "done")
+			return
+		}
 	}
 	t.Fatalf("%s: %v does not come to its end:\n%s", place.name, command, h.run("", "run", "items", args[2], "--state", "failed").out)
 }

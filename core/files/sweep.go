@@ -19,7 +19,7 @@ func Sweep(ctx context.Context, s store.Store, records history.Thinning) error {
 			if !going.HasContent() {
 				continue
 			}
-			if err := removeFile(ctx, s, going.Kept.Ref("", store.KindFile)); err != nil {
+			if err := going.Content().Remove(ctx, s); err != nil {
 				return err
 			}
 		}

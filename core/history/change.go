@@ -50,7 +50,10 @@ type Change struct {
 	Modified time.Time
 	Hash     string
 	// Kept is where the content is, from the account's start; of Overwritten and Deleted.
-	Kept store.Key
+	// Version, if it is not empty, is the version of Kept that it is: one that the account
+	// keeps by itself.
+	Kept    store.Key
+	Version string
 	// To is where the content went; of Moved.
 	To store.Key
 	// Run that made the change, and its job; both empty where they are not known.

@@ -36,12 +36,12 @@ type Capabilities struct {
 	// Keeps is not nil where Write obeys [Writing.Keep], at no cost of content: it returns
 	// false of a file that it cannot keep in this way.
 	Keeps func(writing Writing) bool
-	// Origin returns where the content of a file is, and its revision there, in the store
-	// of which this one is a view: what can be copied within the account.
-	Origin func(ctx context.Context, ref Ref, revision string) (Ref, string, error)
+	// Origin returns where the content of a file is in the store of which this one is a view:
+	// what can be copied within the account.
+	Origin func(ctx context.Context, ref Ref, revision string) (Origin, error)
 	// Kept is called before the content of a file of the account goes to another place of
-	// it, by whoever reads this store as what the account was.
-	Kept func(ref, kept Ref)
+	// it, or stays as a version of it, by whoever reads this store as what the account was.
+	Kept func(ref, kept Ref, version string)
 	// Parts takes files in parts.
 	Parts PartWriter
 	// Sums tells hashes of stored files.
@@ -92,9 +92,18 @@ type Capabilities struct {
 	Sharing Sharing
 	// Locker has the server refuse changes that others make to an entry.
 	Locker Locker
+	// Versions are the contents that the account keeps by itself, for good.
+	Versions Versions
 	// Close ends the connections that the store keeps. What still uses it may
 	// fail, to be tried again.
 	Close func() error
+}
+
+// Origin is where a content is: a file at a revision, or a version of it, see [Versions].
+type Origin struct {
+	File     Ref
+	Revision string
+	Version  string
 }
 
 // Leftover is something of ours that a process left behind at a target.
@@ -164,6 +173,17 @@ func Copy(ctx context.Context, s Store, from Ref, revision string, to Ref, run s
 		return copyWithin(ctx, from, revision, to, run)
 	}
 	return Entry{}, Errorf(ErrUnsupported, "files cannot be copied within this account")
+}
+
+// CopyOrigin copies what an origin says within a store, as Copy does.
+func CopyOrigin(ctx context.Context, s Store, from Origin, to Ref, run string) (Entry, error) {
+	if from.Version == "" {
+		return Copy(ctx, s, from.File, from.Revision, to, run)
+	}
+	if versions := s.Capabilities().Versions; versions != nil {
+		return versions.CopyVersion(ctx, from.File, from.Version, to)
+	}
+	return Entry{}, Errorf(ErrUnsupported, "the account does not keep versions of its own")
 }
 
 // Keeps reports whether a write keeps what it replaces at [Writing.Keep].

@@ -70,7 +70,12 @@ func (r *Run) writeCanaries(ctx context.Context, i int) error {
 			continue
 		}
 		var err error
-		if *canary, err = r.writeCanary(ctx, *side); err != nil {
+		*canary, err = r.writeCanary(ctx, *side)
+		switch {
+		case err == nil:
+		case side == &route.Source && store.KindOf(err) == store.ErrNoSpace:
+			*canary = store.Ref{} // a source may be full
+		default:
 			return err
 		}
 	}

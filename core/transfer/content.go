@@ -179,7 +179,7 @@ func (a *attempt) moveContent(ctx context.Context, place store.Ref,
 		Verification: a.Rules.Verification,
 	}
 	if a.keeping != nil {
-		writing.Keep = a.keeping.place
+		writing.Keep = a.keeping.Place
 	}
 	if writer, limits, ok := store.Parts(a.route.Target.Store, a.item.Size); ok {
 		return a.moveParts(ctx, writer, limits, writing)

@@ -21,7 +21,7 @@ func (a *attempt) inside(ctx context.Context) (*Ending, error) {
 	if ending, err := a.moveInside(ctx, *origin); ending != nil || err != nil {
 		return ending, err
 	}
-	return a.copyInside(ctx, a.route.Target.place(origin.Key, store.KindFile), *origin)
+	return a.copyInside(ctx, store.Origin{File: a.route.Target.place(origin.Key, store.KindFile), Revision: origin.Revision}, *origin)
 }
 
 // isOrigin reports whether the source's content is that of an origin. A mark that is
@@ -43,14 +43,14 @@ func (a *attempt) isOrigin(ctx context.Context, origin plan.Origin) (bool, error
 
 // within copies a file between two places of one account, or of it and what it was.
 func (a *attempt) within(ctx context.Context) (*Ending, error) {
-	from, origin := a.source(), plan.Origin{Revision: a.item.Source.Revision}
+	from := store.Origin{File: a.source(), Revision: a.item.Source.Revision}
 	if find := a.route.Source.Store.Capabilities().Origin; find != nil {
 		var err error
-		if from, origin.Revision, err = find(ctx, from, origin.Revision); err != nil {
+		if from, err = find(ctx, from.File, from.Revision); err != nil {
 			return nil, compare.NewSourceError(err)
 		}
 	}
-	return a.copyInside(ctx, from, origin)
+	return a.copyInside(ctx, from, plan.Origin{Revision: from.Revision})
 }
 
 // isWithin reports whether the file can be copied within its account: not the
@@ -61,13 +61,13 @@ func (a *attempt) isWithin() bool {
 		view.ExportedAs(store.Entry{ID: a.item.SourceID}) == ""
 }
 
-func (a *attempt) copyInside(ctx context.Context, from store.Ref, origin plan.Origin) (*Ending, error) {
+func (a *attempt) copyInside(ctx context.Context, from store.Origin, origin plan.Origin) (*Ending, error) {
 	target, place := a.route.Target, a.target()
 	if err := a.folders.ensure(ctx, target, place.Folder.Path); err != nil {
 		return nil, err
 	}
 	a.note(hashIn(origin.Hash))
-	entry, err := store.Copy(ctx, target.Store, from, origin.Revision, place, a.ID)
+	entry, err := store.CopyOrigin(ctx, target.Store, from, place, a.ID)
 	switch store.KindOf(err) {
 	case nil:
 	case store.ErrSignInExpired, store.ErrSuspended, store.ErrNoSpace:

@@ -12,10 +12,15 @@ import (
 
 // version is the old content of an item's target, as it is kept in history.
 type version struct {
-	place store.Ref
-	hash  string // KIND=HEXADECIMAL; empty where none is known
+	history.Content
+	hash string // KIND=HEXADECIMAL; empty where none is known
 	// was is the old content as it was at the target. The item's target may be another since.
 	was compare.Remembered
+}
+
+// tell says in a note where the old content goes.
+func (v *version) tell(note *Note) {
+	note.Kept, note.KeptVersion, note.KeptHash = history.KeyOf(v.Place), v.Version, v.hash
 }
 
 // keeps is what a run knows of its versions.
@@ -48,7 +53,11 @@ func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Endin
 		if err != nil {
 			return err
 		}
-		_, err = store.Move(ctx, s, place, revision, kept.place)
+		if kept.Version != "" {
+			a.item.version = kept
+			return a.removeKept(ctx, place, ending)
+		}
+		_, err = store.Move(ctx, s, place, revision, kept.Place)
 		if store.KindOf(err) == store.ErrOutcomeUnknown {
 			if _, looked := s.Stat(ctx, place); store.KindOf(looked) == store.ErrNotFound {
 				err = nil
@@ -61,7 +70,7 @@ func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Endin
 			return nil
 		case store.ErrUnsupported:
 		case store.ErrExists:
-			return store.Errorf(store.ErrTryAgain, "something else is kept at %s", kept.place)
+			return store.Errorf(store.ErrTryAgain, "something else is kept at %s", kept.Place)
 		default:
 			return err
 		}
@@ -69,7 +78,12 @@ func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Endin
 			return err
 		}
 	}
-	if _, err := s.Remove(ctx, place, revision); err != nil {
+	return a.removeKept(ctx, place, ending)
+}
+
+// removeKept removes a file of the target whose content is kept.
+func (a *attempt) removeKept(ctx context.Context, place store.Ref, ending *Ending) error {
+	if _, err := a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision); err != nil {
 		return err
 	}
 	a.kept(ctx, ending, history.Deleted)
@@ -79,9 +93,9 @@ func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Endin
 // copyTo copies the old content to where it is kept: inside the account, where it can, or
 // else by reading and writing it.
 func (a *attempt) copyTo(ctx context.Context, place store.Ref, revision string, kept *version) error {
-	err := a.keepCopy(ctx, place, revision, kept.place)
+	err := a.keepCopy(ctx, place, revision, kept.Place)
 	if store.KindOf(err) == store.ErrExists {
-		err = store.Errorf(store.ErrTryAgain, "something else is kept at %s", kept.place)
+		err = store.Errorf(store.ErrTryAgain, "something else is kept at %s", kept.Place)
 	}
 	if err == nil {
 		a.item.version = kept
@@ -89,18 +103,20 @@ func (a *attempt) copyTo(ctx context.Context, place store.Ref, revision string, 
 	return err
 }
 
-// newVersion returns where the old content of a place is to be kept: in a folder that is
-// there, under a name that is free, of which it was noted what it is for.
+// newVersion returns where the old content of a place is to be kept, which is noted: as the
+// version that the account keeps of it by itself, or else in a folder that is there, under a
+// name that is free.
 func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, error) {
-	now := time.Now()
-	number := int64(0)
-	// A path that the run may have kept before gets a name that nothing has had.
-	if a.try > 1 || a.Resumed || a.pass > 0 || a.item.Route > 0 && !a.route.Back {
-		number = max(1, now.Sub(a.Began).Microseconds())
-	}
-	kept := &version{place: history.Place(history.PartName(a.Began, now, a.ID), place, number), was: a.item.Target}
-	if err := a.folders.ensure(ctx, a.route.Target, kept.place.Folder.Path); err != nil {
+	id, err := store.VersionOf(ctx, a.route.Target.Store, place, a.item.Target.Revision)
+	if err != nil {
 		return nil, err
+	}
+	kept := &version{Content: history.Content{Place: place.As(store.KindFile), Version: id}, was: a.item.Target}
+	if id == "" {
+		kept.Place = a.newPlace(place)
+		if err := a.folders.ensure(ctx, a.route.Target, kept.Place.Folder.Path); err != nil {
+			return nil, err
+		}
 	}
 	pair, err := a.Records.Pair(ctx, a.route.Scope, a.pairKey())
 	if err != nil {
@@ -118,14 +134,27 @@ func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, er
 		}
 	}
 	a.item.keeps = kept
-	a.tellKept(place, kept.place)
-	return kept, a.Records.Note(a.ID, Note{Seq: a.item.Seq, Source: a.item.Source, Kept: history.KeyOf(kept.place), KeptHash: kept.hash})
+	a.tellKept(place, kept.Content)
+	note := Note{Seq: a.item.Seq, Source: a.item.Source}
+	kept.tell(&note)
+	return kept, a.Records.Note(a.ID, note)
+}
+
+// newPlace is a place in history whose name is free.
+func (a *attempt) newPlace(place store.Ref) store.Ref {
+	now := time.Now()
+	number := int64(0)
+	// A path that the run may have kept before gets a name that nothing has had.
+	if a.try > 1 || a.Resumed || a.pass > 0 || a.item.Route > 0 && !a.route.Back {
+		number = max(1, now.Sub(a.Began).Microseconds())
+	}
+	return history.Place(history.PartName(a.Began, now, a.ID), place, number)
 }
 
 // tellKept tells a source that is what the target was where a content of it is going.
-func (a *attempt) tellKept(place, kept store.Ref) {
+func (a *attempt) tellKept(place store.Ref, kept history.Content) {
 	if tell := a.route.Source.Store.Capabilities().Kept; tell != nil && a.route.Source.Account == a.route.Target.Account {
-		tell(place, kept)
+		tell(place, kept.Place, kept.Version)
 	}
 }
 
@@ -136,24 +165,27 @@ func (a *attempt) kept(ctx context.Context, ending *Ending, how history.How) {
 		ending.Cause = plan.CauseVersionKept
 	}
 	if ending.Cause == plan.CauseVersionKept {
-		ending.Why = "kept as /" + a.route.Target.Account + kept.place.String()
+		ending.Why = "kept as /" + a.route.Target.Account + kept.Place.String()
+		if kept.Version != "" {
+			ending.Why = "kept by the account as version " + kept.Version
+		}
 	}
 	ending.Changes = append(ending.Changes, history.Change{
 		Account: a.route.Target.Account, Path: history.KeyOf(a.target()), At: time.Now(), How: how, Size: kept.was.Size,
-		Modified: kept.was.Modified, Hash: kept.hash, Kept: history.KeyOf(kept.place), Run: a.ID, Job: a.Job, Locked: until,
-		Enforced: a.enforce(ctx, kept.place, until),
+		Modified: kept.was.Modified, Hash: kept.hash, Kept: history.KeyOf(kept.Place), Version: kept.Version, Run: a.ID, Job: a.Job,
+		Locked: until, Enforced: a.enforce(ctx, kept.Content, until),
 	})
 }
 
 // enforce has the store itself keep a version until a time, where it can. That it does not
 // is no failure: the service keeps to the time in any case, and says which of the two.
-func (a *attempt) enforce(ctx context.Context, place store.Ref, until time.Time) bool {
+func (a *attempt) enforce(ctx context.Context, content history.Content, until time.Time) bool {
 	if until.IsZero() {
 		return false
 	}
-	enforced, err := store.Lock(ctx, a.route.Target.Store, place.As(store.KindFile), until)
+	enforced, err := content.Lock(ctx, a.route.Target.Store, until)
 	if err != nil {
-		a.Log.Warn("the store does not lock a version", "run", a.ID, "place", place.String(), "error", err)
+		a.Log.Warn("the store does not lock a version", "run", a.ID, "place", content.String(), "error", err)
 	}
 	return enforced && err == nil
 }
@@ -249,8 +281,16 @@ func (a *attempt) replace(ctx context.Context) (*Ending, error) {
 		return a.write(ctx, place, condition)
 	}
 	kept, err := a.newVersion(ctx, place)
-	if err != nil {
+	switch store.KindOf(err) {
+	case nil:
+	case store.ErrNotFound, store.ErrChanged:
+		return a.lookAgain(ctx, place, err)
+	default:
 		return nil, err
+	}
+	if kept.Version != "" {
+		a.item.version, a.item.Cause = kept, plan.CauseNone
+		return a.write(ctx, place, condition)
 	}
 	if a.keepsByWriting(place, condition, kept) {
 		a.keeping = kept
@@ -272,7 +312,7 @@ func (a *attempt) keepsByWriting(place store.Ref, condition store.Condition, kep
 	if _, _, parts := store.Parts(a.route.Target.Store, a.item.Size); parts {
 		return false
 	}
-	return store.Keeps(a.route.Target.Store, store.Writing{Place: place, Size: a.item.Size, If: condition, Keep: kept.place})
+	return store.Keeps(a.route.Target.Store, store.Writing{Place: place, Size: a.item.Size, If: condition, Keep: kept.Place})
 }
 
 // findKept takes the old content for kept where an earlier try, of which nobody knows what
@@ -281,7 +321,7 @@ func (a *attempt) findKept(ctx context.Context) error {
 	if a.item.version != nil || a.item.keeps == nil {
 		return nil
 	}
-	entry, err := a.route.Target.Store.Stat(ctx, a.item.keeps.place.As(store.KindFile))
+	entry, err := a.item.keeps.Stat(ctx, a.route.Target.Store)
 	switch {
 	case store.KindOf(err) == store.ErrNotFound:
 		return nil
@@ -317,7 +357,10 @@ func (a *attempt) settleVersion(ctx context.Context, ending *Ending) {
 		target := a.route.Target.Store
 		entry, err := target.Stat(ctx, a.target())
 		if err == nil && store.SameRevision(entry.Revision, a.item.version.was.Revision) {
-			if _, err = target.Remove(ctx, a.item.version.place, ""); err == nil {
+			if a.item.version.Version == "" {
+				err = a.item.version.Remove(ctx, target)
+			}
+			if err == nil {
 				a.item.version = nil
 			}
 		}

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"deftheron/core/compare"
-	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -22,10 +21,11 @@ type Note struct {
 	Seq    int64
 	Source compare.Remembered // what is sent
 	Hash   string             // KIND=HEXADECIMAL of the content; empty of a folder
-	// Kept is where the old content of the target goes, from the account's start, and
-	// KeptHash its hash, where one is known.
-	Kept     store.Key `json:",omitempty"`
-	KeptHash string    `json:",omitempty"`
+	// Kept and KeptVersion are where the old content of the target goes, see
+	// [history.Change], and KeptHash its hash, where one is known.
+	Kept        store.Key `json:",omitempty"`
+	KeptVersion string    `json:",omitempty"`
+	KeptHash    string    `json:",omitempty"`
 	// From is where at the target the content is moved from.
 	From store.Key `json:",omitempty"`
 }
@@ -43,7 +43,7 @@ func (a *attempt) note(hash string) {
 	}
 	note := Note{Seq: a.item.Seq, Source: a.item.Source, Hash: hash, From: a.item.movedFrom}
 	if keeps := a.item.keeps; keeps != nil {
-		note.Kept, note.KeptHash = history.KeyOf(keeps.place), keeps.hash
+		keeps.tell(&note)
 	}
 	if err := a.Records.Note(a.ID, note); err != nil {
 		a.Log.Warn("could not record what is about to be written", "run", a.ID, "error", err)

@@ -256,6 +256,23 @@ func TestNoSpaceIsWaitedFor(t *testing.T) {
 	b.want(want)
 }
 
+// TestNoSpaceFromTheStart has no room at the target for the small file by which a mirror looks
+// whether both ends are one storage. A source that is full is no hindrance.
+func TestNoSpaceFromTheStart(t *testing.T) {
+	b := newBench(t)
+	b.rules.Type = plan.Mirror
+	b.source.Put("content", "file")
+	b.target.Put("full", "copy", "there")
+	b.source.MaxBytes, b.target.MaxBytes = 7, 4
+	if result := b.new().Execute(t.Context()); result.State != "held" || result.Cause != plan.CauseNoSpace {
+		t.Fatalf("%+v, want it held for space", result)
+	}
+	b.target.MaxBytes = 0
+	b.resumed = true
+	b.run("done")
+	b.want(map[string]string{"/copy/file": "content"})
+}
+
 // TestWithin gives up on an item after a time, whatever tries are left.
 func TestWithin(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -345,7 +345,7 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 		return Result{}
 	case stopped != nil && stopped.held:
 		return Result{State: run.Held, Cause: stopped.cause, Why: stopped.why}
-	case stopped == nil && store.WaitsForPerson(err):
+	case stopped == nil && (store.WaitsForPerson(err) || store.KindOf(err) == store.ErrNoSpace):
 		return Result{State: run.Held, Cause: plan.CauseOf(err), Why: err.Error()}
 	case stopped != nil:
 		result = Result{State: run.Failed, Cause: stopped.cause, Why: stopped.why}

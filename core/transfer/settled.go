@@ -3,6 +3,7 @@ package transfer
 import (
 	"context"
 
+	"deftheron/core/history"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -31,8 +32,8 @@ func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
 	if noted.From != "" {
 		return a.settleMove(ctx, noted.From)
 	}
-	s, place := a.route.Target.Store, noted.Kept.Ref("", store.KindFile)
-	entry, err := s.Stat(ctx, place)
+	s, content := a.route.Target.Store, history.Content{Place: noted.Kept.Ref("", store.KindFile), Version: noted.KeptVersion}
+	entry, err := content.Stat(ctx, s)
 	switch {
 	case store.KindOf(err) == store.ErrNotFound:
 		return nil
@@ -42,8 +43,8 @@ func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
 		return nil // it broke off, and is no version
 	}
 	_, err = store.Occupant(ctx, s, a.target())
-	if store.KindOf(err) == store.ErrNotFound && noted.Item.Action != plan.Remove && store.CanMove(s) {
-		_, err = store.Move(ctx, s, place, "", a.target())
+	if store.KindOf(err) == store.ErrNotFound && noted.Item.Action != plan.Remove && store.CanMove(s) && content.Version == "" {
+		_, err = store.Move(ctx, s, content.Place, "", a.target())
 		return err
 	}
 	if err != nil && store.KindOf(err) != store.ErrNotFound {
@@ -52,8 +53,8 @@ func (r *Run) settleOneKept(ctx context.Context, noted Noted) error {
 	if r.settled == nil {
 		r.settled = map[int64]*version{}
 	}
-	r.settled[noted.Item.Seq] = &version{place: place, hash: noted.KeptHash, was: noted.Item.Target}
-	a.tellKept(a.target(), place)
+	r.settled[noted.Item.Seq] = &version{Content: content, hash: noted.KeptHash, was: noted.Item.Target}
+	a.tellKept(a.target(), content)
 	return nil
 }
 

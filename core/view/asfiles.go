@@ -290,6 +290,7 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		c.Sealing,
 		nil, // Sharing, below
 		c.Locker,
+		nil, // Versions: the account names what it keeps by places beneath
 		c.Close,
 	}
 	if c.Move != nil {
@@ -311,10 +312,10 @@ func (a *asFiles) Capabilities() store.Capabilities {
 		}
 	}
 	if c.Origin != nil {
-		view.Origin = func(ctx context.Context, ref store.Ref, revision string) (store.Ref, string, error) {
+		view.Origin = func(ctx context.Context, ref store.Ref, revision string) (store.Origin, error) {
 			where, err := a.stored(ctx, ref)
 			if err != nil {
-				return store.Ref{}, "", err
+				return store.Origin{}, err
 			}
 			return c.Origin(ctx, where, revision)
 		}

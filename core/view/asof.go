@@ -45,8 +45,9 @@ func (v *asOf) Capabilities() store.Capabilities {
 }
 
 // keep notes where the content of a file of the account is about to go.
-func (v *asOf) keep(ref, kept store.Ref) {
-	v.past.Keep(history.Change{Path: history.KeyOf(ref), At: time.Now(), How: history.Overwritten, Size: -1, Kept: history.KeyOf(kept)})
+func (v *asOf) keep(ref, kept store.Ref, version string) {
+	v.past.Keep(history.Change{Path: history.KeyOf(ref), At: time.Now(), How: history.Overwritten, Size: -1, Kept: history.KeyOf(kept),
+		Version: version})
 }
 
 // gone is the error of what was there and is not kept.
@@ -55,7 +56,12 @@ func gone(ref store.Ref) error {
 }
 
 // keptRevision is the revision of a kept content.
-func keptRevision(change *history.Change) string { return "kept " + string(change.Kept) }
+func keptRevision(change *history.Change) string {
+	if change.Version != "" {
+		return "kept " + string(change.Kept) + " " + change.Version
+	}
+	return "kept " + string(change.Kept)
+}
 
 func entryOf(name string, change *history.Change) store.Entry {
 	entry := store.Entry{Name: name, Kind: store.KindFile, Size: change.Size, Modified: change.Modified, Revision: keptRevision(change)}
@@ -76,7 +82,7 @@ func (v *asOf) stateOf(ctx context.Context, ref store.Ref) (history.State, error
 	case !state.Now && state.Change == nil:
 		return state, store.Errorf(store.ErrNotFound, "nothing was at %s then", ref)
 	case state.Change != nil && state.Change.Size < 0: // on its way there, or not begun
-		entry, err := v.store.Stat(ctx, state.Change.Kept.Ref("", store.KindFile))
+		entry, err := state.Change.Content().Stat(ctx, v.store)
 		if store.KindOf(err) == store.ErrNotFound {
 			return history.State{Now: true, Path: state.Change.Path}, nil
 		}
@@ -296,27 +302,27 @@ func (m *merging) past(change history.Entry) bool {
 }
 
 // origin is where the content of a file is now.
-func (v *asOf) origin(ctx context.Context, ref store.Ref, revision string) (store.Ref, string, error) {
+func (v *asOf) origin(ctx context.Context, ref store.Ref, revision string) (store.Origin, error) {
 	state, err := v.stateOf(ctx, ref)
 	switch {
 	case err != nil:
-		return ref, "", err
+		return store.Origin{}, err
 	case state.Now:
-		return nowAt(ref, state).As(store.KindFile), revision, nil
+		return store.Origin{File: nowAt(ref, state).As(store.KindFile), Revision: revision}, nil
 	}
-	place := state.Change.Kept.Ref("", store.KindFile)
-	entry, err := v.kept(ctx, ref, place, state.Change)
-	return place, entry.Revision, err
+	content := state.Change.Content()
+	entry, err := v.kept(ctx, ref, content, state.Change)
+	return store.Origin{File: content.Place, Revision: entry.Revision, Version: content.Version}, err
 }
 
 // kept looks at a kept content.
-func (v *asOf) kept(ctx context.Context, ref, place store.Ref, change *history.Change) (store.Entry, error) {
-	entry, err := v.store.Stat(ctx, place)
+func (v *asOf) kept(ctx context.Context, ref store.Ref, content history.Content, change *history.Change) (store.Entry, error) {
+	entry, err := content.Stat(ctx, v.store)
 	switch {
 	case store.KindOf(err) == store.ErrNotFound:
-		return entry, store.Errorf(store.ErrRefused, "what was at %s then was kept as %s, and is not there any more", ref, place)
+		return entry, store.Errorf(store.ErrRefused, "what was at %s then was kept as %s, and is not there any more", ref, content)
 	case err == nil && entry.Size >= 0 && entry.Size != change.Size:
-		return entry, store.Errorf(store.ErrRefused, "what was at %s then was kept as %s, and has %d bytes now instead of %d", ref, place,
+		return entry, store.Errorf(store.ErrRefused, "what was at %s then was kept as %s, and has %d bytes now instead of %d", ref, content,
 			entry.Size, change.Size)
 	}
 	return entry, err
@@ -338,17 +344,17 @@ func (v *asOf) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, 
 		return nil, store.Errorf(store.ErrChanged, "what is kept of %s is another version now", ref)
 	}
 	whole := reading.Offset == 0 && (reading.Length == 0 || reading.Length == change.Size)
-	reading.Place, reading.Revision = change.Kept.Ref("", store.KindFile), ""
-	if _, err := v.kept(ctx, ref, reading.Place, change); err != nil {
+	content := change.Content()
+	if _, err := v.kept(ctx, ref, content, change); err != nil {
 		return nil, err
 	}
-	body, err := v.store.Open(ctx, reading)
+	body, err := content.Open(ctx, v.store, reading)
 	if err != nil {
 		return nil, err
 	}
 	wanted, ok := store.ParseHash(change.Hash)
 	if computed := wanted.Kind.New(); ok && whole && computed != nil {
-		return &checked{ReadCloser: body, place: reading.Place, hash: computed, wanted: wanted}, nil
+		return &checked{ReadCloser: body, content: content, hash: computed, wanted: wanted}, nil
 	}
 	return body, nil
 }
@@ -356,16 +362,16 @@ func (v *asOf) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, 
 // checked compares what is read with its hash.
 type checked struct {
 	io.ReadCloser
-	place  store.Ref
-	hash   hash.Hash
-	wanted store.Hash
+	content history.Content
+	hash    hash.Hash
+	wanted  store.Hash
 }
 
 func (c *checked) Read(p []byte) (int, error) {
 	n, err := c.ReadCloser.Read(p)
 	c.hash.Write(p[:n])
 	if errors.Is(err, io.EOF) && store.HashOf(c.wanted.Kind, c.hash.Sum(nil)) != c.wanted {
-		return n, store.Errorf(store.ErrRefused, "%s does not hold what was kept there: its hash is not %s", c.place,
+		return n, store.Errorf(store.ErrRefused, "%s does not hold what was kept there: its hash is not %s", c.content,
 			strings.Replace(c.wanted.String(), "=", " ", 1))
 	}
 	return n, err

@@ -7,6 +7,7 @@ import (
 	"context"
 	"io"
 	"iter"
+	"time"
 
 	"deftheron/core/store"
 )
@@ -99,8 +100,37 @@ func (r *readOnly) Capabilities() store.Capabilities {
 		nil, // Sealing
 		r.sharing(c.Sharing),
 		nil, // Locker
+		r.versions(c.Versions),
 		c.Close,
 	}
+}
+
+// versions reads versions alone.
+func (r *readOnly) versions(beneath store.Versions) store.Versions {
+	if beneath == nil {
+		return nil
+	}
+	return readOnlyVersions{beneath, r}
+}
+
+type readOnlyVersions struct {
+	store.Versions
+	view *readOnly
+}
+
+// CopyVersion implements store.Versions, and refuses.
+func (v readOnlyVersions) CopyVersion(context.Context, store.Ref, string, store.Ref) (store.Entry, error) {
+	return store.Entry{}, v.view.refuse()
+}
+
+// RemoveVersion implements store.Versions, and refuses.
+func (v readOnlyVersions) RemoveVersion(context.Context, store.Ref, string) error {
+	return v.view.refuse()
+}
+
+// LockVersion implements store.Versions, and refuses.
+func (v readOnlyVersions) LockVersion(context.Context, store.Ref, string, time.Time) (bool, error) {
+	return false, v.view.refuse()
 }
 
 // sharing reads share lists alone.

@@ -125,6 +125,7 @@ func (w *watched) Capabilities() store.Capabilities {
 		c.Sealing,
 		c.Sharing,
 		c.Locker,
+		w.versions(c.Versions),
 		c.Close,
 	}
 }
@@ -164,6 +165,27 @@ func (w *watched) copies(copyWithin copying) copying {
 		}
 		return copyWithin(shown, from, revision, to, run)
 	}
+}
+
+func (w *watched) versions(beneath store.Versions) store.Versions {
+	if beneath == nil {
+		return nil
+	}
+	return watchedVersions{beneath, w.watcher}
+}
+
+type watchedVersions struct {
+	store.Versions
+	watcher Watcher
+}
+
+// CopyVersion implements store.Versions.
+func (v watchedVersions) CopyVersion(ctx context.Context, file store.Ref, version string, to store.Ref) (store.Entry, error) {
+	shown, err := v.watcher.May(ctx, to, false)
+	if err != nil {
+		return store.Entry{}, err
+	}
+	return v.Versions.CopyVersion(shown, file, version, to)
 }
 
 func (w *watched) parts(beneath store.PartWriter) store.PartWriter {

@@ -20,8 +20,7 @@ func (a *account) lock(ctx context.Context, ref store.Ref, until time.Time) (boo
 	if a.lockless.Load() {
 		return false, nil
 	}
-	key := a.keyOf(ref)
-	info, err := a.plain.StatObject(ctx, a.bucket, key, minio.StatObjectOptions{})
+	info, err := a.plain.StatObject(ctx, a.bucket, a.keyOf(ref), minio.StatObjectOptions{})
 	if err != nil {
 		return false, wrap("look at "+ref.String(), err, false)
 	}
@@ -29,10 +28,15 @@ func (a *account) lock(ctx context.Context, ref store.Ref, until time.Time) (boo
 		a.lockless.Store(true)
 		return false, nil
 	}
+	return a.lockVersion(ctx, ref, info.VersionID, until)
+}
+
+func (a *account) lockVersion(ctx context.Context, ref store.Ref, version string, until time.Time) (bool, error) {
+	key := a.keyOf(ref)
 	until = until.UTC().Truncate(time.Second).Add(time.Second)
 	mode := minio.Compliance
-	err = a.plain.PutObjectRetention(ctx, a.bucket, key,
-		minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until, VersionID: info.VersionID})
+	err := a.plain.PutObjectRetention(ctx, a.bucket, key,
+		minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until, VersionID: version})
 	if answered := minio.ToErrorResponse(err); err != nil && answered.StatusCode >= 400 && answered.StatusCode < 500 &&
 		answered.StatusCode != http.StatusTooManyRequests {
 		a.lockless.Store(true) // the bucket has no Object Lock, or the sign-in may not use it
@@ -41,7 +45,7 @@ func (a *account) lock(ctx context.Context, ref store.Ref, until time.Time) (boo
 	if err != nil {
 		return false, wrap("lock "+ref.String(), err, false)
 	}
-	kept, err := a.retention(ctx, key, info.VersionID)
+	kept, err := a.retention(ctx, key, version)
 	if err != nil {
 		return false, wrap("read the lock of "+ref.String(), err, false)
 	}

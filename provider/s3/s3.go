@@ -73,6 +73,9 @@ type account struct {
 	mu       sync.Mutex
 	probed   *findings
 	lockless atomic.Bool // the bucket has no Object Lock
+
+	versionless atomic.Bool // the bucket keeps no versions for good
+	lasting     atomic.Bool // it keeps those that it keeps
 }
 
 // Open implements store.Provider. It lists one key, which needs the host, the
@@ -246,7 +249,7 @@ func (a *account) explain(err error) error {
 func (a *account) Capabilities() store.Capabilities {
 	return store.Capabilities{
 		ListFlat: a.ListFlat, Copy: a.Copy, Parts: a, Checksums: a, Clean: a.Clean, Prepare: a.Prepare, Owner: a.Owner, Locate: a.Locate,
-		Lock: a.lock,
+		Lock: a.lock, Versions: versions{a},
 	}
 }
 

@@ -50,6 +50,15 @@ func TestConformsOnVersitygw(t *testing.T) {
 	})
 }
 
+// TestVersionedConforms runs the suite in a bucket that keeps versions.
+func TestVersionedConforms(t *testing.T) {
+	server := servertest.StartVersionedObjectStore(t)
+	storetest.Run(t, func(t *testing.T) store.Store {
+		return open(t, map[string]string{"endpoint": server.Endpoint, "bucket": server.LockedBucket(t), "key": server.Key, "part-size": "5"},
+			server.Secret)
+	})
+}
+
 // The embedded server verifies no CRC64NVME; its ETags are MD5s.
 func TestConformsOnTheStandIn(t *testing.T) {
 	storetest.Run(t, func(t *testing.T) store.Store { return standIn(t) })

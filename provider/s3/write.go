@@ -220,7 +220,7 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	if whole {
 		body, info, err = a.getWhole(ctx, key, reading.Revision)
 		length = info.Size
-	} else if body, info, err = a.getRange(ctx, key, reading); reading.Length > 0 {
+	} else if body, info, err = a.getRange(ctx, key, reading, ""); reading.Length > 0 {
 		length = reading.Length
 	}
 	if err != nil {
@@ -237,9 +237,9 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	return r, nil
 }
 
-// getRange reads a part of an object.
-func (a *account) getRange(ctx context.Context, key string, reading store.Reading) (io.ReadCloser, minio.ObjectInfo, error) {
-	var options minio.GetObjectOptions
+// getRange reads a part of an object, or of a version of it; an empty version is what it is now.
+func (a *account) getRange(ctx context.Context, key string, reading store.Reading, version string) (io.ReadCloser, minio.ObjectInfo, error) {
+	options := minio.GetObjectOptions{VersionID: version}
 	if reading.Revision != "" {
 		if err := options.SetMatchETag(reading.Revision); err != nil {
 			return nil, minio.ObjectInfo{}, store.Errorf(store.ErrChanged, "%s: %w", reading.Place, err)
@@ -253,7 +253,7 @@ func (a *account) getRange(ctx context.Context, key string, reading store.Readin
 		if err := options.SetRange(reading.Offset, last); err != nil {
 			return nil, minio.ObjectInfo{}, store.Errorf(store.ErrRefused, "%s: %w", reading.Place, err)
 		}
-	} else {
+	} else if reading.Length > 0 {
 		options.Set("Range", "bytes=0-0")
 	}
 	body, info, _, err := a.core.GetObject(ctx, a.bucket, key, options)

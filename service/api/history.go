@@ -105,7 +105,7 @@ func versionOf(account string, row records.HistoryRow) contract.Version {
 		Locked: momentOf(row.Locked), Enforced: row.Enforced}
 	if row.HasContent() {
 		version.Size, version.Modified = row.Size, momentOf(row.Modified)
-		version.Kept = store.MakeAddress(account, row.Kept.Ref("", store.KindFile)).String()
+		version.Kept, version.Version = store.MakeAddress(account, row.Kept.Ref("", store.KindFile)).String(), row.Version
 	}
 	if row.How == history.Moved {
 		version.To = store.MakeAddress(account, row.To.Ref("", store.KindFile)).String()

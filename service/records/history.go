@@ -44,7 +44,7 @@ func splitKey(key store.Key) (folder, name []byte) {
 	return []byte(text[:cut]), []byte(text[cut:])
 }
 
-const changeColumns = `history.number, folder, history.name, at, since, how, size, modified, hash, coalesce(kept, ''), coalesce(moved_to, ''), locked,
+const changeColumns = `history.number, folder, history.name, at, since, how, size, modified, hash, coalesce(kept, ''), version, coalesce(moved_to, ''), locked,
 	enforced, manifest, doomed, history_parts.name, run, job`
 
 const fromHistory = " FROM history CROSS JOIN history_parts ON history_parts.number = part WHERE "
@@ -60,7 +60,7 @@ func scanChange(row interface{ Scan(...any) error }) (one HistoryRow, err error)
 	var folder, name, kept, to []byte
 	var at, since, modified, locked int64
 	var how string
-	err = row.Scan(&one.Number, &folder, &name, &at, &since, &how, &one.Size, &modified, &one.Hash, &kept, &to, &locked, &one.Enforced,
+	err = row.Scan(&one.Number, &folder, &name, &at, &since, &how, &one.Size, &modified, &one.Hash, &kept, &one.Version, &to, &locked, &one.Enforced,
 		&one.Manifest,
 		&one.Doomed, &one.Part, &one.Run, &one.Job)
 	one.Path, one.Kept, one.To = store.Key(folder)+store.Key(name), store.Key(kept), store.Key(to)

@@ -44,7 +44,7 @@ type past struct {
 	account string // its id
 	runs    int
 	states  []state
-	locked  map[string]string // contents at their places
+	locked  map[history.Content]string
 	writes  int
 	log     []string
 }
@@ -59,14 +59,15 @@ func newPast(t *testing.T, db *records.DB, seed uint64) *past {
 	account := &storetest.Account{Memory: storetest.NewMemory(), Moves: random.IntN(2) == 0, Copies: random.IntN(2) == 0}
 	account.Keeping = random.IntN(2) == 0
 	account.NoHashes = random.IntN(3) == 0
+	account.Versioned = random.IntN(2) == 0
 	p := &past{t: t, seed: seed, random: random, db: db, source: storetest.NewMemory(), target: account, account: fmt.Sprint("id", seed),
-		locked: map[string]string{}}
+		locked: map[history.Content]string{}}
 	p.source.Folder("in")
 	row := records.Account{ID: p.account, Name: p.name(), Provider: "memory", Options: map[string]string{}, CreatedAt: time.Now()}
 	if err := db.AddAccount(t.Context(), &row); err != nil {
 		t.Fatal(err)
 	}
-	p.note("moves %v, copies %v, keeps %v", account.Moves, account.Copies, account.Keeping)
+	p.note("moves %v, copies %v, keeps %v, versions %v", account.Moves, account.Copies, account.Keeping, account.Versioned)
 	return p
 }
 
@@ -79,7 +80,7 @@ func (p *past) fail(format string, args ...any) {
 	if known, err := p.db.History(p.t.Context(), p.account); err == nil {
 		rows, _ := known.All(p.t.Context())
 		for _, row := range rows {
-			p.note("%s %s was %s, kept %s, to %s, run %s", row.At.Format(time.StampNano), row.Path, row.How, row.Kept, row.To, row.Run)
+			p.note("%s %s was %s, kept %s, to %s, run %s", row.At.Format(time.StampNano), row.Path, row.How, row.Content(), row.To, row.Run)
 		}
 	}
 	p.t.Fatalf("seed %d: %s\n%s", p.seed, fmt.Sprintf(format, args...), strings.Join(p.log, "\n"))
@@ -255,7 +256,7 @@ func (p *past) remember() {
 	rows := p.rows()
 	for _, row := range rows {
 		if row.IsLocked(time.Now()) {
-			p.locked[string(row.Kept)] = p.target.Files()["/"+string(row.Kept)]
+			p.locked[row.Content()] = p.read(row.Content())
 		}
 	}
 }
@@ -310,13 +311,26 @@ func (p *past) check() {
 			p.fail("as of %v there were %v\nwant %v", then.at.Format(time.StampNano), got, then.files)
 		}
 	}
-	now := p.target.Files()
-	for place, content := range p.locked {
-		if got, there := now["/"+place]; !there || got != content {
-			p.fail("the locked %s holds %q, want %q", place, got, content)
+	for kept, content := range p.locked {
+		if got := p.read(kept); got != content {
+			p.fail("the locked %s holds %q, want %q", kept, got, content)
 		}
 	}
 	p.checkManifests()
+}
+
+// read reads what is kept.
+func (p *past) read(kept history.Content) string {
+	body, err := kept.Open(p.t.Context(), p.target, store.Reading{})
+	if err != nil {
+		p.fail("%s: %v", kept, err)
+	}
+	defer body.Close()
+	text, err := io.ReadAll(body)
+	if err != nil {
+		p.fail("%s: %v", kept, err)
+	}
+	return string(text)
 }
 
 func contents(p *past, s store.Store) map[string]string {
@@ -348,7 +362,7 @@ func (p *past) checkManifests() {
 	}
 	told := map[string]int{}
 	text := func(c history.Change) string {
-		return fmt.Sprint(c.Path, c.How, c.At.UnixNano(), c.Since.UnixNano(), c.Size, c.Hash, c.Kept, c.To, c.Locked.Unix())
+		return fmt.Sprint(c.Path, c.How, c.At.UnixNano(), c.Since.UnixNano(), c.Size, c.Hash, c.Kept, c.Version, c.To, c.Locked.Unix())
 	}
 	for _, row := range p.rows() {
 		told[text(row.Change)]++

@@ -157,7 +157,7 @@ func going(row HistoryRow) history.Going {
 }
 
 func emptied(change history.Change) history.Change {
-	change.How, change.Kept, change.Locked = history.Thinned, "", time.Time{}
+	change.How, change.Kept, change.Version, change.Locked = history.Thinned, "", "", time.Time{}
 	return change
 }
 
@@ -172,7 +172,7 @@ func (h History) DropDoomed(ctx context.Context, doomed history.Doomed) (last bo
 		}); err != nil {
 			return err
 		}
-		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, locked = 0, doomed = 0 WHERE number = ?", len(doomed.Gone),
+		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, version = '', locked = 0, doomed = 0 WHERE number = ?", len(doomed.Gone),
 			func(i int) []any {
 				if doomed.Gone[i].Decision != history.Empty {
 					return nil
@@ -253,7 +253,7 @@ func (db *DB) ImportPart(ctx context.Context, account, part string,
 				}
 			}
 			if change.Kept != "" { // what a manifest has listed is not added again from its content
-				result, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO imported (kept) VALUES (?)", []byte(change.Kept))
+				result, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO imported (kept) VALUES (?)", []byte(change.Kept+"\x00"+store.Key(change.Version)))
 				if err != nil {
 					return err
 				}

@@ -141,9 +141,9 @@ func partOf(change *history.Change, began time.Time) string {
 	return history.PartName(began, change.At, change.Run)
 }
 
-const insertChange = `INSERT INTO history (account, folder, name, at, since, how, size, modified, hash, kept, moved_to, part, locked, manifest, enforced)
+const insertChange = `INSERT INTO history (account, folder, name, at, since, how, size, modified, hash, kept, moved_to, part, locked, manifest, enforced, version)
 	VALUES (?1, ?2, ?3, ?4, CASE WHEN ?5 <> 0 THEN ?5 ELSE coalesce((SELECT max(at) FROM history WHERE account = ?1 AND folder = ?2 AND
-		name = ?3 AND at < ?4), 0) END, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)`
+		name = ?3 AND at < ?4), 0) END, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)`
 
 // saveChanges adds the changes of endings.
 func saveChanges(ctx context.Context, tx *sql.Tx, run string, endings []transfer.Ending) error {
@@ -182,7 +182,7 @@ func (n *historyWriter) add(ctx context.Context, account, part, manifest int64, 
 	folder, name := splitKey(change.Path)
 	_, err := n.tx.ExecContext(ctx, insertChange, account, folder, name, nanoseconds(change.At), nanoseconds(change.Since),
 		string(change.How), change.Size, nanoseconds(change.Modified), change.Hash, orNull(change.Kept), orNull(change.To), part,
-		nanoseconds(change.Locked), manifest, change.Enforced)
+		nanoseconds(change.Locked), manifest, change.Enforced, change.Version)
 	if change.HasContent() {
 		n.count(account, 1, max(0, change.Size))
 	}

@@ -5101,6 +5101,8 @@ export interface components {
             size: number;
             /** @description The address that the file was moved to. */
             to?: string;
+            /** @description The version of that address that it is, if the account keeps the versions of its files itself. */
+            version?: string;
         };
         Warning: {
             remedy: string;

@@ -51,6 +51,7 @@ export function Versions({ address, versions }: { address: string; versions: Ver
                     <Address address={version.to} />
                   </>
                 )}
+                {version.version && <span className="text-soft"> · kept by the account itself</span>}
                 {version.change === 'thinned' && <span className="text-soft">, and the version is not kept any more</span>}
                 {version.locked && new Date(version.locked).getTime() > serviceNow() && <span className="text-dusk"> · locked until {when(version.locked)}{version.enforced ? ', by the store too' : ''}</span>}
               </td>

@@ -68,6 +68,7 @@ func Parts() []Part {
 		{"moving within", testMove},
 		{"copying within", testCopy},
 		{"keeping what is replaced", testKeep},
+		{"versions of its own", testVersions},
 		{"changes are told", testChanges},
 	}
 }

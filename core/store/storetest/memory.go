@@ -27,6 +27,8 @@ type Memory struct {
 	Unsorted bool
 	// Keeping has what is replaced kept where a write says.
 	Keeping bool
+	// Versioned has the account keep what is replaced or removed by itself, as a version.
+	Versioned bool
 	// NoHashes makes the store keep none.
 	NoHashes bool
 	// Vague makes revisions of sizes and whole seconds, as a file server's are.
@@ -44,6 +46,7 @@ type Memory struct {
 	now      time.Time
 	inodes   int
 	free     []string // identities of files that are gone
+	past     map[string]*memoryFile
 }
 
 type memoryFile struct {
@@ -52,6 +55,7 @@ type memoryFile struct {
 	revision string
 	identity string
 	link     bool
+	version  string
 }
 
 // NewMemory returns an empty account with real folders, kept times, conditional
@@ -177,11 +181,7 @@ func (m *Memory) Open(ctx context.Context, reading store.Reading) (io.ReadCloser
 	if reading.Revision != "" && reading.Revision != file.revision {
 		return nil, store.Errorf(store.ErrChanged, "%s changed", reading.Place)
 	}
-	data := file.data[min(reading.Offset, int64(len(file.data))):]
-	if reading.Length > 0 {
-		data = data[:min(reading.Length, int64(len(data)))]
-	}
-	return io.NopCloser(bytes.NewReader(data)), nil
+	return io.NopCloser(bytes.NewReader(part(file.data, reading))), nil
 }
 
 // Write implements store.Store.
@@ -284,6 +284,7 @@ func (m *Memory) Remove(ctx context.Context, place store.Ref, revision string) (
 	if file.identity != "" {
 		m.free = append(m.free, file.identity)
 	}
+	m.keepVersion(place, file)
 	delete(m.files[place.Folder.Path], place.Name)
 	return store.RemovedFinally, nil
 }
@@ -316,6 +317,9 @@ func (m *Memory) Capabilities() store.Capabilities {
 	}
 	if m.Keeping {
 		c.Keeps = func(store.Writing) bool { return true }
+	}
+	if m.Versioned {
+		c.Versions = memoryVersions{m}
 	}
 	return c
 }

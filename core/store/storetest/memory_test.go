@@ -21,6 +21,14 @@ func TestFaultyWithoutFaultsConforms(t *testing.T) {
 	storetest.Run(t, func(t *testing.T) store.Store { return storetest.NewFaulty(storetest.NewMemory()) })
 }
 
+func TestVersionedMemoryConforms(t *testing.T) {
+	storetest.Run(t, func(t *testing.T) store.Store {
+		m := storetest.NewMemory()
+		m.Versioned = true
+		return m
+	})
+}
+
 func TestUnsortedMemoryConforms(t *testing.T) {
 	storetest.Run(t, func(t *testing.T) store.Store {
 		m := storetest.NewMemory()
@@ -38,7 +46,7 @@ func TestDecorators(t *testing.T) {
 		"read-only": {func(s store.Store) store.Store { return view.ReadOnly(s, "desk") },
 			[]string{"Move", "Copy", "Keeps", "Parts", "Clean", "Prepare", "Sync", "Sealing", "Lock", "Locker"}},
 		"watched":  {func(s store.Store) store.Store { return view.Watched(s, unwatched{}) }, nil},
-		"as files": {func(s store.Store) store.Store { return view.Exports(s, nil) }, []string{"ListFlat", "Exports"}},
+		"as files": {func(s store.Store) store.Store { return view.Exports(s, nil) }, []string{"ListFlat", "Exports", "Versions"}},
 		"faulty":   {func(s store.Store) store.Store { return storetest.NewFaulty(s) }, nil},
 	} {
 		t.Run(name, func(t *testing.T) { storetest.Wrapped(t, c.wrap, c.withheld...) })

@@ -106,12 +106,13 @@ func (m *Memory) put(place store.Ref, data []byte, modified time.Time) store.Ent
 	if m.files[place.Folder.Path] == nil {
 		m.files[place.Folder.Path] = map[string]*memoryFile{}
 	}
-	file := &memoryFile{data: data, modified: modified, revision: fmt.Sprint("r", m.changes)}
+	file := &memoryFile{data: data, modified: modified, revision: fmt.Sprint("r", m.changes), version: fmt.Sprint("v", m.changes)}
 	if m.Vague {
 		file.revision = fmt.Sprint(len(data), ".", modified.Unix())
 	}
 	if before := m.files[place.Folder.Path][place.Name]; before != nil {
 		file.identity = before.identity
+		m.keepVersion(place, before)
 	} else if m.Inodes && len(m.free) > 0 {
 		file.identity, m.free = m.free[len(m.free)-1], m.free[:len(m.free)-1]
 	} else if m.Inodes {

@@ -37,10 +37,10 @@ func (a Able) Capabilities() store.Capabilities {
 			return move(ctx, from, revision, to)
 		},
 		Keeps: func(store.Writing) bool { return false },
-		Origin: func(_ context.Context, ref store.Ref, revision string) (store.Ref, string, error) {
-			return ref, revision, nil
+		Origin: func(_ context.Context, ref store.Ref, revision string) (store.Origin, error) {
+			return store.Origin{File: ref, Revision: revision}, nil
 		},
-		Kept:  func(store.Ref, store.Ref) {},
+		Kept:  func(store.Ref, store.Ref, string) {},
 		Parts: a.Memory, Checksums: claims{}, Exports: claims{}, Changes: changes,
 		AwaitChanges: func(ctx context.Context, folder store.Folder, cursor string, _ time.Duration) (store.ChangePage, error) {
 			return changes(ctx, folder, cursor)
@@ -50,7 +50,8 @@ func (a Able) Capabilities() store.Capabilities {
 		Owner: func(context.Context) (string, error) { return "", nil }, Locate: func(store.Folder) string { return "" },
 		Areas: func(context.Context) ([]string, error) { return nil, nil }, Pinned: func() map[string]string { return nil },
 		Close: func() error { return nil }, Sealing: claims{}, Sharing: claims{}, Locker: claims{},
-		Lock: func(context.Context, store.Ref, time.Time) (bool, error) { return false, nil },
+		Versions: memoryVersions{a.Memory},
+		Lock:     func(context.Context, store.Ref, time.Time) (bool, error) { return false, nil },
 	}
 }
 
