@@ -64,6 +64,9 @@ func (a *app) printPast(past contract.Past) error {
 			case "created", "thinned":
 				size = ""
 			}
+			if one.Change == "superseded" {
+				how += ", kept at " + format.Plain(one.Kept)
+			}
 			if one.Version != "" {
 				how += " (kept by the account itself)"
 			}

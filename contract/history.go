@@ -8,7 +8,7 @@ import (
 
 // Version is a change of a file, with what was there before it.
 type Version struct {
-	Change   string     `json:"change" enum:"created,overwritten,deleted,moved,thinned" doc:"What was done at that time. Before it the file was as follows; of thinned the content is not kept any more."`
+	Change   string     `json:"change" enum:"created,overwritten,deleted,moved,superseded,thinned" doc:"What was done at that time. Before it the file was as follows; of superseded a later run has put the file into a folder of its own; of thinned the content is not kept any more."`
 	At       time.Time  `json:"at" doc:"When it was done."`
 	Since    *time.Time `json:"since,omitempty" doc:"From when on the file had been so, if known."`
 	Size     int64      `json:"size" doc:"Bytes of the content before; 0 if there was none."`

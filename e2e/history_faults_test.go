@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"deftheron/client"
 	"deftheron/contract"
 	"deftheron/servertest"
 	"deftheron/standin"
@@ -208,6 +209,16 @@ func (h *heron) historyWithFaults(t *testing.T, source, name string, place unrel
 	same(t, name+", restored", h.wasAll(target, moment()), before)
 	h.settle(t, place, "history", "restore", target, "--at", second, "--exact", "--yes")
 	same(t, name+", after the restore was taken back", h.wasAll(target, moment()), after)
+	if t.Failed() {
+		for i := range 12 {
+			t.Logf("%s", h.run("", "history", "list", fmt.Sprint(target, "/sub/", i, ".txt"), "--json").out)
+		}
+		for run, err := range h.client().Runs(t.Context(), client.RunFilter{Account: name}) {
+			if err == nil {
+				t.Logf("%s: %s", run.ID, h.run("", "run", "items", run.ID).out)
+			}
+		}
+	}
 	same(t, name+", as it was at first, after all", h.wasAll(target, first), before)
 	var rehearsal contract.Rehearsal
 	if r := h.run("", "history", "rehearse", job, "--all", "--at", first, "--json"); r.code != 0 ||

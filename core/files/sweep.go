@@ -2,6 +2,8 @@ package files
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"deftheron/core/history"
 	"deftheron/core/store"
@@ -15,13 +17,8 @@ func Sweep(ctx context.Context, s store.Store, records history.Thinning) error {
 		if err != nil || len(doomed.Gone) == 0 {
 			return err
 		}
-		for _, going := range doomed.Gone {
-			if !going.HasContent() {
-				continue
-			}
-			if err := going.Content().Remove(ctx, s); err != nil {
-				return err
-			}
+		if err := removeContents(ctx, s, doomed.Gone); err != nil {
+			return err
 		}
 		if err := relist(ctx, s, doomed); err != nil {
 			return err
@@ -36,6 +33,31 @@ func Sweep(ctx context.Context, s store.Store, records history.Thinning) error {
 			}
 		}
 	}
+}
+
+// removeContents removes contents, and folders of runs that are empty then.
+func removeContents(ctx context.Context, s store.Store, gone []history.Going) error {
+	folders := map[store.Path]bool{}
+	for _, going := range gone {
+		if !going.HasContent() {
+			continue
+		}
+		content := going.Content()
+		if err := content.Remove(ctx, s); err != nil {
+			return err
+		}
+		if going.How == history.Superseded {
+			folders[content.Place.Folder.Path] = true
+		}
+	}
+	for _, folder := range slices.Backward(slices.Sorted(maps.Keys(folders))) { // what is inside comes first
+		for ; folder != ""; folder, _ = folder.Split() {
+			if _, err := s.RemoveFolder(ctx, folder.Ref()); err != nil {
+				break // something is in it
+			}
+		}
+	}
+	return nil
 }
 
 func removeFile(ctx context.Context, s store.Store, place store.Ref) error {

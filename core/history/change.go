@@ -29,6 +29,10 @@ const (
 	Deleted How = "deleted"
 	// Moved gave the content the path To.
 	Moved How = "moved"
+	// Superseded is a file of a run with a folder of its own, of which a later run has put
+	// another into its folder. The path is where it would be without the folders of runs;
+	// nothing was there, and the content stays at Kept.
+	Superseded How = "superseded"
 	// Thinned is what is left of an Overwritten whose content is not kept any more.
 	Thinned How = "thinned"
 )
@@ -54,6 +58,9 @@ type Change struct {
 	// keeps by itself.
 	Kept    store.Key
 	Version string
+	// Revision is that of a content at Kept that others may have changed since; empty
+	// where nobody does.
+	Revision string
 	// To is where the content went; of Moved.
 	To store.Key
 	// Run that made the change, and its job; both empty where they are not known.
@@ -65,7 +72,9 @@ type Change struct {
 }
 
 // HasContent reports whether the change keeps a content.
-func (c *Change) HasContent() bool { return c.How == Overwritten || c.How == Deleted }
+func (c *Change) HasContent() bool {
+	return c.How == Overwritten || c.How == Deleted || c.How == Superseded
+}
 
 // IsLocked reports whether the content must not be deleted at a time.
 func (c *Change) IsLocked(now time.Time) bool { return c.HasContent() && now.Before(c.Locked) }

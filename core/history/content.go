@@ -14,10 +14,14 @@ type Content struct {
 	Place store.Ref
 	// Version is empty of a file of its own.
 	Version string
+	// Revision, where it is given, is the one that is removed, and no other.
+	Revision string
 }
 
 // Content is where the content of a change is.
-func (c *Change) Content() Content { return Content{c.Kept.Ref("", store.KindFile), c.Version} }
+func (c *Change) Content() Content {
+	return Content{c.Kept.Ref("", store.KindFile), c.Version, c.Revision}
+}
 
 // String is the place, for people who look for it in the account.
 func (c Content) String() string {
@@ -60,11 +64,12 @@ func (c Content) Open(ctx context.Context, s store.Store, reading store.Reading)
 	return kept.OpenVersion(ctx, reading, c.Version)
 }
 
-// Remove removes a content for good. One that is not there is no error.
+// Remove removes a content for good. One that is not there is no error, nor one of another
+// revision, which stays.
 func (c Content) Remove(ctx context.Context, s store.Store) error {
 	if c.Version == "" {
-		_, err := s.Remove(ctx, c.Place, "")
-		if store.KindOf(err) == store.ErrNotFound {
+		_, err := s.Remove(ctx, c.Place, c.Revision)
+		if kind := store.KindOf(err); kind == store.ErrNotFound || kind == store.ErrChanged {
 			err = nil
 		}
 		return err

@@ -24,6 +24,8 @@ func TestManifests(t *testing.T) {
 		{Path: "..", At: at, How: history.Moved, To: "line\nbreak"},
 		{Path: "made/", At: at, How: history.Created},
 		{Path: "%2F", At: at, How: history.Thinned},
+		{Path: "v", At: at, How: history.Deleted, Kept: "v", Version: "3HL4kqtJvjVBH40Nrjfkd"},
+		{Path: "out/a", At: at, How: history.Superseded, Size: 3, Modified: at, Kept: "out/2026-11-19/a", Revision: "r1"},
 	}
 	encoded, err := history.EncodeManifest(changes)
 	if err != nil {
@@ -38,6 +40,8 @@ func TestManifests(t *testing.T) {
 		"{}", "nonsense", `{"path":"/a","change":"deleted","at":"2026-11-20T12:00:00Z"}`,
 		`{"path":"/a","change":"eaten","at":"2026-11-20T12:00:00Z"}`,
 		`{"path":"/a","change":"deleted","at":"2026-11-20T12:00:00Z","kept":"/elsewhere"}`,
+		`{"path":"/a","change":"deleted","at":"2026-11-20T12:00:00Z","version":"3HL4"}`,
+		`{"path":"/a","change":"superseded","at":"2026-11-20T12:00:00Z","kept":"/2026/a"}`,
 		`{"path":"/a","change":"moved","at":"2026-11-20T12:00:00Z"}`,
 		`{"path":"a","change":"created","at":"2026-11-20T12:00:00Z"}`, `{"path":"/","change":"created","at":"2026-11-20T12:00:00Z"}`,
 	} {

@@ -48,6 +48,7 @@ type line struct {
 	Hash     string     `json:"hash,omitempty"`
 	Kept     string     `json:"kept,omitempty"`
 	Version  string     `json:"version,omitempty"`
+	Revision string     `json:"revision,omitempty"`
 	To       string     `json:"to,omitempty"`
 	Run      string     `json:"run,omitempty"`
 	Job      string     `json:"job,omitempty"`
@@ -113,7 +114,7 @@ func EncodeManifest(changes []Change) ([]byte, error) {
 	encoder.SetEscapeHTML(false)
 	for _, c := range changes {
 		l := line{Path: addressOf(c.Path), Change: c.How, At: c.At.UTC(), Since: timeOrNil(c.Since), Hash: c.Hash, Kept: addressOf(c.Kept),
-			Version: c.Version, To: addressOf(c.To), Run: c.Run, Job: c.Job, Locked: timeOrNil(c.Locked), Enforced: c.Enforced}
+			Version: c.Version, Revision: c.Revision, To: addressOf(c.To), Run: c.Run, Job: c.Job, Locked: timeOrNil(c.Locked), Enforced: c.Enforced}
 		if c.HasContent() {
 			l.Size, l.Modified = &c.Size, timeOrNil(c.Modified)
 		}
@@ -168,7 +169,7 @@ func decodeLine(text []byte) (change Change, err error) {
 		return change, err
 	}
 	change = Change{At: l.At, Since: timeOf(l.Since), How: l.Change, Modified: timeOf(l.Modified), Hash: l.Hash, Run: l.Run, Job: l.Job,
-		Version: l.Version, Locked: timeOf(l.Locked), Enforced: l.Enforced}
+		Version: l.Version, Revision: l.Revision, Locked: timeOf(l.Locked), Enforced: l.Enforced}
 	if l.Size != nil {
 		change.Size = *l.Size
 	}
@@ -183,9 +184,11 @@ func decodeLine(text []byte) (change Change, err error) {
 	switch {
 	case change.Path == "" || change.At.IsZero():
 		err = fmt.Errorf("a change needs a path and a time")
-	case change.HasContent() && change.Version != "" && change.Kept == "":
-		err = fmt.Errorf("the line says no path for the version of %s", l.Path)
-	case change.HasContent() && change.Version == "" && !strings.HasPrefix(string(change.Kept), string(store.HistoryFolder)):
+	case change.HasContent() && change.Kept == "":
+		err = fmt.Errorf("the line does not say where the content of %s is", l.Path)
+	case change.How == Superseded && change.Revision == "":
+		err = fmt.Errorf("the line does not say which revision of %s it is", l.Kept)
+	case change.HasContent() && change.Version == "" && change.How != Superseded && !strings.HasPrefix(string(change.Kept), string(store.HistoryFolder)):
 		err = fmt.Errorf("the content of %s is not below /%s", l.Path, strings.TrimSuffix(string(store.HistoryFolder), "/"))
 	case change.How == Moved && change.To == "":
 		err = fmt.Errorf("%s was moved, and the line does not say to where", l.Path)

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"deftheron/core/history"
+	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/remedy"
 )
@@ -126,6 +127,21 @@ func (h History) read(rules *plan.Rules) (err error) {
 	rehearsed := h
 	rehearsed.Rehearse = Rehearse{}
 	rules.NoHistory, rules.Tracked = h.Off, !rehearsed.IsZero() && !h.Off
+	rules.Superseded = !h.Keep.IsZero() && runStepsOf(rules.As) > 0
 	rules.Locked, err = span(h.Locked, "locked")
 	return err
+}
+
+func runStepsOf(template string) int {
+	parsed, err := names.ParseTemplate(template)
+	if err != nil || template == "" {
+		return 0
+	}
+	return parsed.RunSteps()
+}
+
+// LocksRuns reports whether the job puts each run into a folder of its own, and nobody may
+// delete what is there for a time after a later run.
+func (s Spec) LocksRuns() bool {
+	return s.History.Locked != "" && !s.History.Keep.IsZero() && runStepsOf(s.Rules.As) > 0
 }

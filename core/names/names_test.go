@@ -216,3 +216,20 @@ func FuzzTemplate(f *testing.F) {
 		}
 	})
 }
+
+// TestRunSteps counts the folders that are the run's alone.
+func TestRunSteps(t *testing.T) {
+	for text, want := range map[string]int{
+		"{run:%Y-%m-%d}/{folder}/{name}": 1, "{run:%Y/%m}/{run:%d}/{folder}/{name}": 3, "backup of {run}/{name}": 1,
+		"{folder}/{name}": 0, "{folder}/{run}/{name}": 0, "{run}/{folder}/{stem} {run:%H}.{ext}": 0, "{account} {run}/{name}": 0,
+		"{run} {name}": 0, "all/{run}/{name}": 0,
+	} {
+		template, err := names.ParseTemplate(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := template.RunSteps(); got != want {
+			t.Errorf("%s has %d, want %d", text, got, want)
+		}
+	}
+}

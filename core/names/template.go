@@ -120,6 +120,39 @@ func (t *Template) NamesRun() bool {
 	return slices.ContainsFunc(t.parts, func(part part) bool { return part.field == "run" })
 }
 
+// RunSteps returns how many of the first steps are the run's alone, such as 2 of
+// {run:%Y}/{run:%m-%d}/{folder}/{name}: what follows them is the same in each run. It is 0
+// where the run is named elsewhere too, or beside something else.
+func (t *Template) RunSteps() int {
+	const nothing, ofRun, other = 0, 1, 2
+	steps := []int{nothing}
+	add := func(text string, is int) {
+		for i, step := range strings.Split(text, "/") {
+			if i > 0 {
+				steps = append(steps, nothing)
+			}
+			if step != "" {
+				steps[len(steps)-1] |= is
+			}
+		}
+	}
+	for _, part := range t.parts {
+		switch part.field {
+		case "":
+			add(part.literal, nothing) // words beside a date tell nothing apart
+		case "run":
+			add(part.format, ofRun)
+		default:
+			add("x", other)
+		}
+	}
+	first := slices.IndexFunc(steps, func(is int) bool { return is != ofRun })
+	if first <= 0 || slices.ContainsFunc(steps[first:], func(is int) bool { return is&ofRun != 0 }) {
+		return 0
+	}
+	return first
+}
+
 // For returns the template for a source and a run.
 func (t *Template) For(account string, run time.Time) *Template {
 	bound := *t

@@ -21,6 +21,9 @@ type Rules struct {
 	Deletions Deletions `json:"deletions,omitempty"`
 	// NoHistory keeps no versions of what is overwritten or deleted.
 	NoHistory bool `json:"no_history,omitempty"`
+	// Superseded has the files of earlier runs, which the template gives folders of their own,
+	// be part of history, once a run has put later ones into its folder.
+	Superseded bool `json:"superseded,omitempty"`
 	// Tracked has created and moved files be part of history as well, so that what the target
 	// was at a time can be said exactly. Where something may be removed they are in any case.
 	Tracked bool `json:"tracked,omitempty"`

@@ -142,7 +142,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 		}
 		if ending != nil {
 			ending.Attempts = try
-			(&attempt{Run: r, item: item, route: r.Routes[item.Route]}).settleVersion(ctx, ending)
+			(&attempt{Run: r, item: item, route: r.Routes[item.Route]}).settleHistory(ctx, ending)
 			r.progress.ended(item, *ending)
 			r.endings <- *ending
 			pending.Done()

@@ -44,7 +44,7 @@ func splitKey(key store.Key) (folder, name []byte) {
 	return []byte(text[:cut]), []byte(text[cut:])
 }
 
-const changeColumns = `history.number, folder, history.name, at, since, how, size, modified, hash, coalesce(kept, ''), version, coalesce(moved_to, ''), locked,
+const changeColumns = `history.number, folder, history.name, at, since, how, size, modified, hash, coalesce(kept, ''), version, revision, coalesce(moved_to, ''), locked,
 	enforced, manifest, doomed, history_parts.name, run, job`
 
 const fromHistory = " FROM history CROSS JOIN history_parts ON history_parts.number = part WHERE "
@@ -60,7 +60,7 @@ func scanChange(row interface{ Scan(...any) error }) (one HistoryRow, err error)
 	var folder, name, kept, to []byte
 	var at, since, modified, locked int64
 	var how string
-	err = row.Scan(&one.Number, &folder, &name, &at, &since, &how, &one.Size, &modified, &one.Hash, &kept, &one.Version, &to, &locked, &one.Enforced,
+	err = row.Scan(&one.Number, &folder, &name, &at, &since, &how, &one.Size, &modified, &one.Hash, &kept, &one.Version, &one.Revision, &to, &locked, &one.Enforced,
 		&one.Manifest,
 		&one.Doomed, &one.Part, &one.Run, &one.Job)
 	one.Path, one.Kept, one.To = store.Key(folder)+store.Key(name), store.Key(kept), store.Key(to)
@@ -107,8 +107,8 @@ var _ history.Records = History{}
 // First implements history.Records.
 func (h History) First(ctx context.Context, path store.Key, after time.Time) (*history.Change, error) {
 	folder, name := splitKey(path)
-	rows, err := h.db.changes(ctx, "history.account = ? AND folder = ? AND history.name = ? AND at > ? ORDER BY at LIMIT 1", h.account, folder,
-		name, after.UnixNano())
+	rows, err := h.db.changes(ctx, "history.account = ? AND folder = ? AND history.name = ? AND at > ? AND how <> 'superseded' "+
+		"ORDER BY at LIMIT 1", h.account, folder, name, after.UnixNano())
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -174,6 +174,9 @@ func (h History) filesIn(ctx context.Context, folder store.Path, after time.Time
 					if err != nil && !yield(history.Change{}, err) {
 						return
 					}
+					continue
+				}
+				if rows[0].How == history.Superseded { // nothing was at the path
 					continue
 				}
 				if !yield(rows[0].Change, nil) {

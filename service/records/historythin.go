@@ -172,7 +172,7 @@ func (h History) DropDoomed(ctx context.Context, doomed history.Doomed) (last bo
 		}); err != nil {
 			return err
 		}
-		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, version = '', locked = 0, doomed = 0 WHERE number = ?", len(doomed.Gone),
+		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, version = '', revision = '', locked = 0, doomed = 0 WHERE number = ?", len(doomed.Gone),
 			func(i int) []any {
 				if doomed.Gone[i].Decision != history.Empty {
 					return nil

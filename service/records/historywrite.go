@@ -141,9 +141,9 @@ func partOf(change *history.Change, began time.Time) string {
 	return history.PartName(began, change.At, change.Run)
 }
 
-const insertChange = `INSERT INTO history (account, folder, name, at, since, how, size, modified, hash, kept, moved_to, part, locked, manifest, enforced, version)
+const insertChange = `INSERT INTO history (account, folder, name, at, since, how, size, modified, hash, kept, moved_to, part, locked, manifest, enforced, version, revision)
 	VALUES (?1, ?2, ?3, ?4, CASE WHEN ?5 <> 0 THEN ?5 ELSE coalesce((SELECT max(at) FROM history WHERE account = ?1 AND folder = ?2 AND
-		name = ?3 AND at < ?4), 0) END, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)`
+		name = ?3 AND at < ?4), 0) END, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17)`
 
 // saveChanges adds the changes of endings.
 func saveChanges(ctx context.Context, tx *sql.Tx, run string, endings []transfer.Ending) error {
@@ -182,11 +182,11 @@ func (n *historyWriter) add(ctx context.Context, account, part, manifest int64, 
 	folder, name := splitKey(change.Path)
 	_, err := n.tx.ExecContext(ctx, insertChange, account, folder, name, nanoseconds(change.At), nanoseconds(change.Since),
 		string(change.How), change.Size, nanoseconds(change.Modified), change.Hash, orNull(change.Kept), orNull(change.To), part,
-		nanoseconds(change.Locked), manifest, change.Enforced, change.Version)
+		nanoseconds(change.Locked), manifest, change.Enforced, change.Version, change.Revision)
 	if change.HasContent() {
 		n.count(account, 1, max(0, change.Size))
 	}
-	if change.How != history.Created && change.How != history.Thinned {
+	if change.How != history.Created && change.How != history.Thinned && change.How != history.Superseded {
 		id := folderID{account, string(folder)}
 		n.folders[id] = max(n.folders[id], nanoseconds(change.At))
 	}

@@ -240,7 +240,10 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 	migration("0027-search", []string{"ALTER TABLE accounts ADD COLUMN search TEXT NOT NULL DEFAULT ''"}),
 	migration("0028-share-links", shareLinksSchema), migration("0029-annotations", annotationSchema),
 	migration("0030-gateway", gatewaySchema),
-	migration("0031-own-versions", []string{"ALTER TABLE history ADD COLUMN version TEXT NOT NULL DEFAULT ''"})}
+	migration("0031-own-versions", []string{
+		"ALTER TABLE history ADD COLUMN version TEXT NOT NULL DEFAULT ''",
+		"ALTER TABLE history ADD COLUMN revision TEXT NOT NULL DEFAULT ''",
+	})}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {

@@ -36,14 +36,18 @@ func (r *Runner) CheckLoss(ctx context.Context, address store.Address) error {
 	}
 	for _, row := range jobs {
 		spec := keptSpec(row)
+		why := "which accepts additions only"
 		if !spec.History.Only {
-			continue
+			if !spec.LocksRuns() {
+				continue
+			}
+			why = "which locks the files of its runs"
 		}
 		for _, route := range spec.Routes {
 			target, err := store.ParseAddress(route.To)
 			if err == nil && (target.Contains(address) || address.Contains(target)) {
-				return store.Errorf(store.ErrRefused, "%s is the target of the job %s, which accepts additions only, so nothing there can be "+
-					"deleted or replaced; delete the job first, if that is no longer wanted", target, spec.Name)
+				return store.Errorf(store.ErrRefused, "%s is the target of the job %s, %s, so nothing there can be "+
+					"deleted or replaced; delete the job first, if that is no longer wanted", target, spec.Name, why)
 			}
 		}
 	}

@@ -127,8 +127,12 @@ func (r *Runner) retentions(ctx context.Context) (retentions, error) {
 
 // of returns the rules of a path's changes: those of the job that changed it last.
 func (r retentions) of(changes []history.Change) history.Retention {
-	if rules, ok := r.jobs[changes[len(changes)-1].Job]; ok {
+	last := &changes[len(changes)-1]
+	if rules, ok := r.jobs[last.Job]; ok {
 		return rules
+	}
+	if last.How == history.Superseded { // only a job's own rules delete what its runs have copied
+		return history.Retention{All: forGood}
 	}
 	return r.usual
 }

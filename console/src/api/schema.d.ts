@@ -5070,10 +5070,10 @@ export interface components {
              */
             at: string;
             /**
-             * @description What was done at that time. Before it the file was as follows; of thinned the content is not kept any more.
+             * @description What was done at that time. Before it the file was as follows; of superseded a later run has put the file into a folder of its own; of thinned the content is not kept any more.
              * @enum {string}
              */
-            change: "created" | "overwritten" | "deleted" | "moved" | "thinned";
+            change: "created" | "overwritten" | "deleted" | "moved" | "superseded" | "thinned";
             /** @description The store itself refuses to delete it until then. */
             enforced?: boolean;
             /** @description Of the content, as KIND=HEXADECIMAL. */

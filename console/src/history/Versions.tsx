@@ -51,6 +51,12 @@ export function Versions({ address, versions }: { address: string; versions: Ver
                     <Address address={version.to} />
                   </>
                 )}
+                {version.change === 'superseded' && version.kept && (
+                  <>
+                    {', kept at '}
+                    <Address address={version.kept} />
+                  </>
+                )}
                 {version.version && <span className="text-soft"> · kept by the account itself</span>}
                 {version.change === 'thinned' && <span className="text-soft">, and the version is not kept any more</span>}
                 {version.locked && new Date(version.locked).getTime() > serviceNow() && <span className="text-dusk"> · locked until {when(version.locked)}{version.enforced ? ', by the store too' : ''}</span>}
@@ -60,7 +66,7 @@ export function Versions({ address, versions }: { address: string; versions: Ver
                 {version.hash}
               </td>
               <td className="py-1 pl-4 text-right whitespace-nowrap">
-                {(version.kept || version.to) && (
+                {(version.kept || version.to) && version.change !== 'superseded' && (
                   <>
                     <a href={contentUrl(address, { at: moment(version), download: '1' })} download className="mr-2 text-plumage hover:underline">
                       Download
