@@ -60,6 +60,9 @@ const (
 	textUnread = 3 // it could not be read; see why
 )
 
+// driverName is SQLite's.
+var driverName = "sqlite3"
+
 // doomed is the parent of what is removed and not cleaned up yet.
 const doomed = -1
 
@@ -116,9 +119,9 @@ func tryOpen(ctx context.Context, path string) (_ *database, err error) {
 		return nil, err
 	}
 	// The index can be lost, so that it need not be on the disk before it goes on.
-	options := "?_journal_mode=WAL&_synchronous=NORMAL&_busy_timeout=10000&_cache_size=-8000"
+	options := "?_journal_mode=WAL&_synchronous=NORMAL&_busy_timeout=10000&_cache_size=-8000&_stmt_cache_size=64"
 	db := &database{path: path}
-	if db.write, err = sql.Open("sqlite3", "file:"+path+options+"&_txlock=immediate"); err != nil {
+	if db.write, err = sql.Open(driverName, "file:"+path+options+"&_txlock=immediate"); err != nil {
 		return nil, err
 	}
 	db.write.SetMaxOpenConns(1)
@@ -142,7 +145,7 @@ func tryOpen(ctx context.Context, path string) (_ *database, err error) {
 	if err := db.write.QueryRowContext(ctx, "SELECT count(*) || '' FROM accounts").Scan(&check); err != nil {
 		return nil, err
 	}
-	if db.read, err = sql.Open("sqlite3", "file:"+path+options+"&mode=ro&_query_only=1"); err != nil {
+	if db.read, err = sql.Open(driverName, "file:"+path+options+"&mode=ro&_query_only=1"); err != nil {
 		return nil, err
 	}
 	db.read.SetMaxOpenConns(3)

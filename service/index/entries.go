@@ -378,10 +378,20 @@ func (w *writer) merge(ctx context.Context, parent int64, listing iter.Seq2[row,
 	return w.flush(ctx)
 }
 
-// listedAt records that a folder was listed, and when it is due again.
-func (db *database) listedAt(ctx context.Context, id int64, due time.Time) error {
+// dueAt records when a folder is due.
+func (db *database) dueAt(ctx context.Context, id int64, due time.Time) error {
 	return db.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "UPDATE entries SET due = ?, listed = 1 WHERE id = ?", due.Unix(), id)
+		_, err := tx.ExecContext(ctx, "UPDATE entries SET due = ? WHERE id = ?", due.Unix(), id)
+		return err
+	})
+}
+
+// listedAt records that a folder was listed, and when it is due again, unless that has been
+// changed since it was due at another time.
+func (db *database) listedAt(ctx context.Context, id int64, before, due time.Time) error {
+	return db.change(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "UPDATE entries SET due = CASE due WHEN ? THEN ? ELSE due END, listed = 1 WHERE id = ?", before.Unix(),
+			due.Unix(), id)
 		return err
 	})
 }

@@ -27,12 +27,17 @@ func (x *Index) States(ctx context.Context) (states []State, err error) {
 	}
 	for _, one := range all {
 		state := State{Account: one.name, Contents: one.contents}
-		err := x.db.read.QueryRowContext(ctx, "SELECT count(*) - 1, total(folder = 1 AND listed = 0 AND parent >= 0), total(state = 2), "+
-			"total(state = 1), "+
-			"total(state = 3) FROM entries WHERE account = ?", one.id).Scan(&state.Entries, &state.Waiting, &state.Texts, &state.Due, &state.Unread)
+		const counted = "SELECT (SELECT count(*) FROM entries INDEXED BY entries_place WHERE account = ?1) - 1, " +
+			"(SELECT count(*) FROM entries INDEXED BY entries_new WHERE account = ?1 AND folder = 1 AND parent >= 0 AND listed = 0), " +
+			"(SELECT count(*) FROM entries INDEXED BY entries_stated WHERE account = ?1 AND folder = 0 AND state <> 0), " +
+			"(SELECT count(*) FROM entries INDEXED BY entries_texts WHERE account = ?1 AND state = 1), " +
+			"(SELECT count(*) FROM entries INDEXED BY entries_unread WHERE account = ?1 AND state = 3)"
+		stated := int64(0)
+		err := x.db.read.QueryRowContext(ctx, counted, one.id).Scan(&state.Entries, &state.Waiting, &stated, &state.Due, &state.Unread)
 		if err != nil {
 			return nil, err
 		}
+		state.Texts = stated - state.Due - state.Unread
 		states = append(states, state)
 	}
 	return states, nil

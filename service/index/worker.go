@@ -220,9 +220,8 @@ func (w *worker) dueBelow(ctx context.Context, steps []store.Step) error {
 		return w.list(ctx, id) // what is new there is due by itself
 	}
 	return w.index.db.change(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "WITH RECURSIVE below(id) AS (SELECT ?1 UNION ALL SELECT e.id FROM entries e JOIN below b ON e.account "+
-			"= ?2 AND "+
-			"e.parent = b.id WHERE e.folder = 1) UPDATE entries SET due = 0 WHERE id IN (SELECT id FROM below)", id, of.id)
+		_, err := tx.ExecContext(ctx, "WITH RECURSIVE below(id) AS (SELECT ?1 UNION ALL SELECT e.id FROM below b CROSS JOIN entries e "+
+			"ON e.account = ?2 AND e.parent = b.id WHERE e.folder = 1) UPDATE entries SET due = 0 WHERE id IN (SELECT id FROM below)", id, of.id)
 		return err
 	})
 }
@@ -264,6 +263,11 @@ func (w *worker) list(ctx context.Context, id int64) error {
 		return err
 	}
 	address := store.Address{Account: of.name, Steps: steps, Folder: len(steps) > 0}
+	// Who has the folder listed again meanwhile sets another time than this one.
+	listing := w.index.now().Add(failedWait)
+	if err := w.index.db.dueAt(ctx, id, listing); err != nil {
+		return err
+	}
 	writing := &writer{index: w.index, account: of}
 	err = writing.merge(ctx, id, inOrder(w.index.telling(ctx, address, w.index.tree.List(ctx, address))))
 	again := w.index.options.Sweep
@@ -279,10 +283,7 @@ func (w *worker) list(ctx context.Context, id int64) error {
 		w.index.options.Log.Debug("a folder could not be listed for the search index", "address", address.String(), "error", err)
 		again = failedWait
 	}
-	if w.now().contents != of.contents {
-		again = 0 // it was switched while the folder was listed
-	}
-	if failed := w.index.db.listedAt(ctx, id, w.index.now().Add(again)); failed != nil {
+	if failed := w.index.db.listedAt(ctx, id, listing, w.index.now().Add(again)); failed != nil {
 		return failed
 	}
 	if store.WaitsForPerson(err) || store.KindOf(err) == store.ErrTryAgain {
@@ -353,7 +354,7 @@ func (w *worker) setCursor(ctx context.Context, cursor string) error {
 func (w *worker) changed(ctx context.Context, one store.Change) error {
 	if one.Gone && one.Place.Name == "" && one.Place.ID != "" {
 		var parent int64
-		err := w.index.db.read.QueryRowContext(ctx, "SELECT parent FROM entries WHERE account = ? AND ref = ? LIMIT 1", w.now().id,
+		err := w.index.db.read.QueryRowContext(ctx, "SELECT parent FROM entries WHERE account = ? AND ref = ? AND ref <> '' LIMIT 1", w.now().id,
 			one.Place.ID).Scan(&parent)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil

@@ -3,81 +3,31 @@ package records_test
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"fmt"
 	"os"
 	"reflect"
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
-	"github.com/mattn/go-sqlite3"
-
 	"deftheron/core/plan"
 	"deftheron/core/store"
+	"deftheron/servertest/plans"
 	"deftheron/service/records"
 )
 
-// asked are the statements that the tests of this package have had carried out, with
-// how many arguments each had.
-var asked = struct {
-	sync.Mutex
-	statements map[string]int
-}{statements: map[string]int{}}
-
-// telling is the SQLite driver, and notes what it is asked.
-type telling struct{ sqlite3.SQLiteDriver }
-
-func (d *telling) Open(name string) (driver.Conn, error) {
-	conn, err := d.SQLiteDriver.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	return &tellingConn{conn.(*sqlite3.SQLiteConn)}, nil
-}
-
-type tellingConn struct{ *sqlite3.SQLiteConn }
-
-func note(query string, n int) {
-	asked.Lock()
-	defer asked.Unlock()
-	asked.statements[query] = max(asked.statements[query], n)
-}
-
-func (c *tellingConn) PrepareContext(ctx context.Context, query string) (driver.Stmt, error) {
-	note(query, strings.Count(query, "?"))
-	return c.SQLiteConn.PrepareContext(ctx, query)
-}
-
-func (c *tellingConn) ExecContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Result, error) {
-	note(query, len(args))
-	return c.SQLiteConn.ExecContext(ctx, query, args)
-}
-
-func (c *tellingConn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows, error) {
-	note(query, len(args))
-	return c.SQLiteConn.QueryContext(ctx, query, args)
-}
-
 func TestMain(m *testing.M) {
-	sql.Register("sqlite3-telling", &telling{})
-	records.UseDriver("sqlite3-telling")
+	records.UseDriver(plans.DriverName)
 	code := m.Run()
-	if code == 0 && len(os.Args) > 0 && !selected() {
+	if code == 0 && !plans.Selected() {
 		if err := explain(); err != nil {
 			fmt.Println(err)
 			code = 1
 		}
 	}
 	os.Exit(code)
-}
-
-// selected reports whether only some tests ran: then not all statements were asked.
-func selected() bool {
-	return slices.ContainsFunc(os.Args, func(arg string) bool { return strings.HasPrefix(arg, "-test.run") })
 }
 
 // large are the tables that grow with files, runs and changes.
@@ -124,77 +74,19 @@ func explain() error {
 		return err
 	}
 	defer pool.Close()
-	var wrong []string
-	for _, step := range []string{"empty", "full", "full, with statistics", "empty, with statistics"} {
-		var prepare []string
-		switch step {
-		case "full":
-			prepare = filled
-		case "full, with statistics":
-			prepare = []string{"ANALYZE"}
-		case "empty, with statistics":
-			prepare = []string{"DELETE FROM items", "DELETE FROM pairs", "DELETE FROM incoming", "ANALYZE"}
-		}
-		for _, statement := range prepare {
-			if _, err := pool.Exec(statement); err != nil {
-				return fmt.Errorf("%s: %w", statement, err)
-			}
-		}
-		for _, statement := range slices.Sorted(func(yield func(string) bool) {
-			for one := range asked.statements {
-				if !yield(one) {
-					return
-				}
-			}
-		}) {
-			for _, problem := range planOf(pool, statement) {
-				wrong = append(wrong, step+": "+problem)
-			}
-		}
-	}
-	if len(wrong) > 0 {
-		return fmt.Errorf("statements without an index that fits:\n%s", strings.Join(wrong, "\n"))
-	}
-	return nil
+	return plans.Check(pool, []plans.Step{
+		{Name: "empty"},
+		{Name: "full", Prepare: filled},
+		{Name: "full, with statistics", Prepare: []string{"ANALYZE"}},
+		{Name: "empty, with statistics", Prepare: []string{"DELETE FROM items", "DELETE FROM pairs", "DELETE FROM incoming", "ANALYZE"}},
+	}, func(statement, line string) bool {
+		scans := strings.HasPrefix(line, "SCAN") && large.MatchString(line) || prefixOnly.MatchString(line)
+		return scans && !slices.ContainsFunc(whole, func(part string) bool { return strings.Contains(statement, part) })
+	})
 }
-
-var verb = regexp.MustCompile(`(?i)^\s*(SELECT|UPDATE|DELETE|INSERT)\b`)
 
 // prefixOnly is a search by the run or the scope alone, which reads all of it.
 var prefixOnly = regexp.MustCompile(`SEARCH (items|pairs|incoming|contents) USING (PRIMARY KEY|INDEX \w+|COVERING INDEX \w+) \((run|scope|job)=\?\)`)
-
-func planOf(pool *sql.DB, statement string) (problems []string) {
-	if !verb.MatchString(statement) || strings.Contains(statement, "sqlite_master") || strings.Contains(statement, "migrations") ||
-		strings.Contains(statement, "CREATE ") ||
-		strings.Contains(statement, "json_object(") {
-		return nil
-	}
-	args := make([]any, asked.statements[statement])
-	for i := range args {
-		args[i] = 1
-	}
-	rows, err := pool.Query("EXPLAIN QUERY PLAN "+statement, args...)
-	if err != nil {
-		return []string{statement + ": " + err.Error()}
-	}
-	defer rows.Close()
-	meant := slices.ContainsFunc(whole, func(part string) bool { return strings.Contains(statement, part) })
-	for rows.Next() {
-		var id, parent, unused int
-		var detail string
-		if err := rows.Scan(&id, &parent, &unused, &detail); err != nil {
-			return []string{err.Error()}
-		}
-		scans := strings.HasPrefix(detail, "SCAN") && large.MatchString(detail) || prefixOnly.MatchString(detail)
-		if scans && !meant {
-			problems = append(problems, detail+": "+strings.Join(strings.Fields(statement), " "))
-		}
-		if strings.Contains(detail, "AUTOMATIC") {
-			problems = append(problems, detail+": "+statement)
-		}
-	}
-	return problems
-}
 
 // filled are statements that fill the tables which grow most.
 var filled = []string{
