@@ -269,6 +269,40 @@ func TestListedOnceItRests(t *testing.T) {
 	}
 }
 
+// TestGoneFoldersAreListedOnce has the folders of many removed files be told as changed, none of
+// which is there any more: the folder that they were in is listed once.
+func TestGoneFoldersAreListedOnce(t *testing.T) {
+	b := newBench(t)
+	for i := range 50 {
+		b.write(b.desk, fmt.Sprintf("tree/folder %d/file.txt", i), "x")
+	}
+	b.write(b.desk, "tree/stays.txt", "x")
+	b.index.TouchedBelow(address(t, "/desk"))
+	b.finds("folder 49", "/desk/tree/folder 49")
+	counted := storetest.NewFaulty(b.desk)
+	b.linked.mu.Lock()
+	b.linked.stores["desk"] = counted
+	b.linked.mu.Unlock()
+	for i := range 50 {
+		b.remove(b.desk, fmt.Sprintf("tree/folder %d/file.txt", i))
+		if _, err := b.desk.RemoveFolder(t.Context(), store.At("tree", fmt.Sprintf("folder %d", i)).As(store.KindFolder)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range 2 {
+		for i := range 50 {
+			b.index.Touched(address(t, fmt.Sprintf("/desk/tree/folder %d", i)))
+		}
+	}
+	b.finds("folder")
+	for before := -1; before != counted.Calls(storetest.OpList); time.Sleep(300 * time.Millisecond) {
+		before = counted.Calls(storetest.OpList)
+	}
+	if lists := counted.Calls(storetest.OpList); lists > 60 { // each of the 50, and the one that they were in
+		t.Errorf("%d folders were listed", lists)
+	}
+}
+
 // TestContentsSwitched switches contents on and off while a large folder is listed.
 func TestContentsSwitched(t *testing.T) {
 	b := newBench(t)

@@ -167,16 +167,21 @@ func (w *worker) work(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	since := map[int64]bool{} // listed since all of these changed
 	for _, steps := range touched {
 		begun := time.Now()
 		id, _, err := w.index.folderAt(ctx, w.now(), steps) // or the innermost one that is known
-		if err == nil {
+		if err == nil && !since[id] {
 			err = w.list(ctx, id)
 		}
 		if err != nil {
 			return err
 		}
 		listed++
+		if since[id] {
+			continue
+		}
+		since[id] = true
 		_ = retry.Sleep(ctx, min(2*time.Since(begun), 5*time.Second)) // also if it is woken, by what a run does
 	}
 	if w.index.options.Sweep == 0 && !all && len(below) == 0 {
