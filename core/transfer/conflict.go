@@ -82,7 +82,11 @@ func (a *attempt) beside(ctx context.Context, kept compare.Remembered) (*Ending,
 			return nil, err
 		}
 		if same {
-			return a.settled(&Ending{State: Done, Verification: verification, Moved: max(0, entry.Size)}, name, kept), nil
+			ending := a.settled(&Ending{State: Done, Verification: verification, Moved: max(0, entry.Size)}, name, kept)
+			if a.try > 1 { // an earlier try, whose answer was lost, has put it there
+				ending.Changes = a.created(a.route.Target, beside)
+			}
+			return ending, nil
 		}
 		if n > 99 {
 			return nil, store.Errorf(store.ErrRefused, "a hundred files are called like %s already", name)

@@ -24,10 +24,14 @@ func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition s
 	}
 	kind := a.verificationKind()
 	content := &growing{a: a, want: first, kind: kind}
-	written, err := a.route.Target.Store.Write(ctx, store.Writing{
+	writing := store.Writing{
 		Place: place, Size: a.item.Size, Modified: a.item.Source.Modified, If: condition, Run: a.ID, Verification: a.Rules.Verification,
 		Content: content,
-	})
+	}
+	if a.keeping != nil {
+		writing.Keep = a.keeping.Place
+	}
+	written, err := a.route.Target.Store.Write(ctx, writing)
 	var source compare.SourceError
 	switch {
 	case errors.As(err, &source):
@@ -41,8 +45,13 @@ func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition s
 		return nil, err
 	}
 	a.item.Source.Revision = compare.Nothing.Revision // the next run looks at it again
-	return &Ending{State: Done, Cause: plan.CauseGrowing, Verification: verification, Moved: a.item.Size,
-		Pair: a.pairWith(written.Entry, verification)}, nil
+	if a.keeping != nil {
+		a.item.version = a.keeping
+	}
+	ending := &Ending{State: Done, Cause: plan.CauseGrowing, Verification: verification, Moved: a.item.Size,
+		Pair: a.pairWith(written.Entry, verification)}
+	a.changed(ctx, ending, place)
+	return ending, nil
 }
 
 // readGrowing hashes what the source holds as far as it was when it was looked at.

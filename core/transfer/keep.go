@@ -350,6 +350,12 @@ func (a *attempt) otherwise(ctx context.Context) {
 // settleHistory says in the ending of an item what its tries have done to history.
 func (a *attempt) settleHistory(ctx context.Context, ending *Ending) {
 	a.settleVersion(ctx, ending)
+	if ending.State == Failed && a.item.Action == plan.Create && a.item.Kind == store.KindFile && a.item.version == nil && a.Rules.TracksFiles() {
+		// It may have come all the same, if the answer was lost: nothing was there before.
+		if _, err := a.route.Target.Store.Stat(ctx, a.target()); err == nil {
+			ending.Changes = append(ending.Changes, a.created(a.route.Target, a.target())...)
+		}
+	}
 	if !a.Rules.Superseded || ending.State != Done || a.item.Kind != store.KindFile || ending.Pair == nil {
 		return
 	}

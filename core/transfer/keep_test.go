@@ -1,6 +1,8 @@
 package transfer_test
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -67,6 +69,68 @@ func TestVersionOfWhatIsGone(t *testing.T) {
 			}
 			if found != 1 {
 				t.Errorf("%d versions are recorded, want one: %+v", found, b.records.history)
+			}
+		})
+	}
+}
+
+// TestFailedAndThereAllTheSame has a write carried out of which no answer comes, until the item has
+// failed: history knows that the file has come.
+func TestFailedAndThereAllTheSame(t *testing.T) {
+	b := newBench(t)
+	keep := func(rules *plan.Rules) { rules.Deletions, rules.Tries = plan.KeepVersion, 1 }
+	b.source.Put("first", "a.txt")
+	b.mirror("done", keep)
+	b.source.Put("second", "b.txt")
+	faulty := storetest.NewFaulty(b.target)
+	faulty.Add(storetest.Fault{Op: storetest.OpWrite, Name: "b.txt", After: true, Err: store.Errorf(store.ErrOutcomeUnknown, "no answer")})
+	faulty.Add(storetest.Fault{Op: storetest.OpStat, Name: "b.txt", Times: 1, Err: store.Errorf(store.ErrTryAgain, "reset")})
+	b.to = faulty
+	b.mirror("partial", keep)
+	found := 0
+	for _, change := range b.records.history {
+		if change.Path == "copy/b.txt" && change.How == history.Created {
+			found++
+		}
+	}
+	if found != 1 {
+		t.Errorf("history has %+v", b.records.history)
+	}
+}
+
+// TestGrowingFileHasHistory copies a file that keeps growing while it is read: what was at the target
+// before is a version, and one that is new is known to have come.
+func TestGrowingFileHasHistory(t *testing.T) {
+	for name, keeping := range map[string]bool{"kept by the write": true, "copied before": false} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t)
+			b.target.Keeping = keeping
+			keep := func(rules *plan.Rules) { rules.Deletions = plan.KeepVersion }
+			b.source.Put("what was there", "old.log")
+			b.mirror("done", keep)
+			b.source.Put("what was there, and more", "old.log")
+			b.source.Put("begun", "new.log")
+			faulty := storetest.NewFaulty(b.source)
+			for _, name := range []string{"old.log", "new.log"} {
+				faulty.Add(storetest.Fault{Op: storetest.OpOpen, Name: name, Times: 2, Err: store.Errorf(store.ErrChanged, "it grows")})
+			}
+			b.from = faulty
+			b.mirror("done", keep)
+			b.records.history = slices.DeleteFunc(b.records.history, func(c history.Numbered) bool { return c.Path == "copy/" })
+			var got []string
+			for _, change := range b.records.history {
+				content := ""
+				if change.HasContent() {
+					content = b.target.Files()["/"+string(change.Kept)]
+				}
+				got = append(got, fmt.Sprint(change.Path, " ", change.How, " ", content))
+			}
+			slices.Sort(got)
+			if want := []string{"copy/new.log created ", "copy/old.log overwritten what was there"}; !slices.Equal(got, want) {
+				t.Errorf("history has %q, want %q", got, want)
+			}
+			if files := b.target.Files(); files["/copy/old.log"] != "what was there, and more" || files["/copy/new.log"] != "begun" {
+				t.Errorf("the target holds %q", files)
 			}
 		})
 	}

@@ -109,7 +109,7 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 	if !same {
 		return a.conflict(ctx, entry)
 	}
-	if a.Resumed {
+	if a.Resumed || a.try > 1 && a.item.Target.Revision == "" {
 		ending := &Ending{State: Done, Verification: verification, Moved: max(0, entry.Size), Pair: a.pairWith(entry, verification)}
 		if a.item.version != nil || a.item.Target.Revision == "" { // nothing was there before the run
 			a.changed(ctx, ending, a.target())
