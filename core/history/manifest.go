@@ -188,7 +188,8 @@ func decodeLine(text []byte) (change Change, err error) {
 		err = fmt.Errorf("the line does not say where the content of %s is", l.Path)
 	case change.How == Superseded && change.Revision == "":
 		err = fmt.Errorf("the line does not say which revision of %s it is", l.Kept)
-	case change.HasContent() && change.Version == "" && change.How != Superseded && !strings.HasPrefix(string(change.Kept), string(store.HistoryFolder)):
+	case change.HasContent() && change.Version == "" && change.How != Superseded &&
+		!strings.HasPrefix(string(change.Kept), string(store.HistoryFolder)):
 		err = fmt.Errorf("the content of %s is not below /%s", l.Path, strings.TrimSuffix(string(store.HistoryFolder), "/"))
 	case change.How == Moved && change.To == "":
 		err = fmt.Errorf("%s was moved, and the line does not say to where", l.Path)

@@ -350,7 +350,8 @@ func (a *attempt) otherwise(ctx context.Context) {
 // settleHistory says in the ending of an item what its tries have done to history.
 func (a *attempt) settleHistory(ctx context.Context, ending *Ending) {
 	a.settleVersion(ctx, ending)
-	if ending.State == Failed && a.item.Action == plan.Create && a.item.Kind == store.KindFile && a.item.version == nil && a.Rules.TracksFiles() {
+	creating := a.item.Action == plan.Create && a.item.Kind == store.KindFile && a.item.version == nil
+	if ending.State == Failed && creating && a.Rules.TracksFiles() {
 		// It may have come all the same, if the answer was lost: nothing was there before.
 		if _, err := a.route.Target.Store.Stat(ctx, a.target()); err == nil {
 			ending.Changes = append(ending.Changes, a.created(a.route.Target, a.target())...)
@@ -389,7 +390,8 @@ func (a *attempt) superseded(ctx context.Context) (*history.Change, error) {
 	}
 	until := a.lockedUntil()
 	change := &history.Change{
-		Account: a.route.Target.Account, Path: history.KeyOf(a.route.Target.place(lasting, store.KindFile)), At: time.Now(), How: history.Superseded,
+		Account: a.route.Target.Account, Path: history.KeyOf(a.route.Target.place(lasting, store.KindFile)), At: time.Now(),
+		How:  history.Superseded,
 		Size: pair.Target.Size, Modified: pair.Target.Modified, Hash: pair.Digest, Run: a.ID, Job: a.Job, Locked: until,
 		Kept: history.KeyOf(a.route.Target.place(pair.To, store.KindFile)), Revision: pair.Target.Revision,
 	}

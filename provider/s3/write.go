@@ -238,7 +238,8 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 }
 
 // getRange reads a part of an object, or of a version of it; an empty version is what it is now.
-func (a *account) getRange(ctx context.Context, key string, reading store.Reading, version string) (io.ReadCloser, minio.ObjectInfo, error) {
+func (a *account) getRange(ctx context.Context, key string, reading store.Reading, version string) (io.ReadCloser, minio.ObjectInfo,
+	error) {
 	options := minio.GetObjectOptions{VersionID: version}
 	if reading.Revision != "" {
 		if err := options.SetMatchETag(reading.Revision); err != nil {

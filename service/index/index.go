@@ -191,8 +191,8 @@ func (x *Index) sync(ctx context.Context, group *sync.WaitGroup) error {
 }
 
 func (x *Index) accounts(ctx context.Context) (all []account, err error) {
-	rows, err := x.db.read.QueryContext(ctx, "SELECT a.id, a.link, a.name, a.contents, a.cursor, e.id FROM accounts a CROSS JOIN entries e ON "+
-		"e.account = a.id AND e.parent = 0 ORDER BY a.name")
+	rows, err := x.db.read.QueryContext(ctx, "SELECT a.id, a.link, a.name, a.contents, a.cursor, e.id FROM accounts a "+
+		"CROSS JOIN entries e ON e.account = a.id AND e.parent = 0 ORDER BY a.name")
 	if err != nil {
 		return nil, err
 	}

@@ -44,7 +44,8 @@ type folderMove struct{ from, to []store.Step }
 // moved takes a folder along that has the provider's id of a new one, with everything in it.
 func (w *writer) moved(ctx context.Context, tx *sql.Tx, one change) (bool, error) {
 	var before row
-	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND ref <> '' AND folder = 1 LIMIT 1",
+	err := before.scan(tx.QueryRowContext(ctx, "SELECT "+columns+" FROM entries WHERE account = ? AND ref = ? AND "+
+		"ref <> '' AND folder = 1 LIMIT 1",
 		w.account.id, one.after.ref).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil

@@ -67,8 +67,8 @@ func putText(ctx context.Context, tx *sql.Tx, id int64, name, text string) error
 // it was moved, or that of another link to it, which stays.
 func (w *writer) takeText(ctx context.Context, tx *sql.Tx, r *row) error {
 	var other int64
-	err := tx.QueryRowContext(ctx, "SELECT id FROM entries WHERE account = ? AND ref = ? AND ref <> '' AND id <> ? AND folder = 0 AND state = ? AND "+
-		"size = ? AND revision = ? LIMIT 1", w.account.id, r.ref, r.id, textRead, r.size, r.revision).Scan(&other)
+	err := tx.QueryRowContext(ctx, "SELECT id FROM entries WHERE account = ? AND ref = ? AND ref <> '' AND id <> ? AND "+
+		"folder = 0 AND state = ? AND size = ? AND revision = ? LIMIT 1", w.account.id, r.ref, r.id, textRead, r.size, r.revision).Scan(&other)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}

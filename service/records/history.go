@@ -60,9 +60,8 @@ func scanChange(row interface{ Scan(...any) error }) (one HistoryRow, err error)
 	var folder, name, kept, to []byte
 	var at, since, modified, locked int64
 	var how string
-	err = row.Scan(&one.Number, &folder, &name, &at, &since, &how, &one.Size, &modified, &one.Hash, &kept, &one.Version, &one.Revision, &to, &locked, &one.Enforced,
-		&one.Manifest,
-		&one.Doomed, &one.Part, &one.Run, &one.Job)
+	err = row.Scan(&one.Number, &folder, &name, &at, &since, &how, &one.Size, &modified, &one.Hash, &kept, &one.Version,
+		&one.Revision, &to, &locked, &one.Enforced, &one.Manifest, &one.Doomed, &one.Part, &one.Run, &one.Job)
 	one.Path, one.Kept, one.To = store.Key(folder)+store.Key(name), store.Key(kept), store.Key(to)
 	one.At, one.Since, one.Modified, one.Locked = fromNanoseconds(at), fromNanoseconds(since), fromNanoseconds(modified),
 		fromNanoseconds(locked)

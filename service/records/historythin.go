@@ -172,7 +172,8 @@ func (h History) DropDoomed(ctx context.Context, doomed history.Doomed) (last bo
 		}); err != nil {
 			return err
 		}
-		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, version = '', revision = '', locked = 0, doomed = 0 WHERE number = ?", len(doomed.Gone),
+		if err := eachIn(ctx, tx, "UPDATE history SET how = 'thinned', kept = NULL, version = '', revision = '', locked = 0, doomed = 0 "+
+			"WHERE number = ?", len(doomed.Gone),
 			func(i int) []any {
 				if doomed.Gone[i].Decision != history.Empty {
 					return nil
@@ -253,7 +254,8 @@ func (db *DB) ImportPart(ctx context.Context, account, part string,
 				}
 			}
 			if change.Kept != "" { // what a manifest has listed is not added again from its content
-				result, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO imported (kept) VALUES (?)", []byte(change.Kept+"\x00"+store.Key(change.Version)))
+				content := []byte(change.Kept + "\x00" + store.Key(change.Version))
+				result, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO imported (kept) VALUES (?)", content)
 				if err != nil {
 					return err
 				}
