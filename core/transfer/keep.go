@@ -2,12 +2,10 @@ package transfer
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"deftheron/core/compare"
 	"deftheron/core/history"
-	"deftheron/core/names"
 	"deftheron/core/plan"
 	"deftheron/core/store"
 )
@@ -369,39 +367,6 @@ func (a *attempt) settleHistory(ctx context.Context, ending *Ending) {
 	}
 }
 
-// superseded is the change of what an earlier run has put into its own folder; nil where none
-// has, or this run goes on in the same.
-func (a *attempt) superseded(ctx context.Context) (*history.Change, error) {
-	pair, err := a.Records.Pair(ctx, a.route.Scope, a.pairKey())
-	if err != nil || pair == nil || pair.To == "" || pair.To == a.item.to() || pair.Kept || pair.Target.Revision == "" {
-		return nil, err
-	}
-	template, err := names.ParseTemplate(a.Rules.As)
-	if err != nil {
-		return nil, err
-	}
-	lasting := a.item.to()
-	for range template.RunSteps() {
-		_, rest, found := strings.Cut(string(lasting), "/")
-		if !found {
-			return nil, nil
-		}
-		lasting = store.Key(rest)
-	}
-	until := a.lockedUntil()
-	change := &history.Change{
-		Account: a.route.Target.Account, Path: history.KeyOf(a.route.Target.place(lasting, store.KindFile)), At: time.Now(),
-		How:  history.Superseded,
-		Size: pair.Target.Size, Modified: pair.Target.Modified, Hash: pair.Digest, Run: a.ID, Job: a.Job, Locked: until,
-		Kept: history.KeyOf(a.route.Target.place(pair.To, store.KindFile)), Revision: pair.Target.Revision,
-	}
-	if change.Hash == "" {
-		change.Hash = pair.Verification
-	}
-	change.Enforced = a.enforce(ctx, change.Content(), until)
-	return change, nil
-}
-
 // settleVersion says in the ending of an item what its tries have moved to history. A copy
 // of what is at the target as before is not needed.
 func (a *attempt) settleVersion(ctx context.Context, ending *Ending) {
@@ -426,29 +391,4 @@ func (a *attempt) settleVersion(ctx context.Context, ending *Ending) {
 		}
 	}
 	ending.Changes = append(a.item.changes, ending.Changes...)
-}
-
-// markFresh finds the targets at which nothing is yet: what is created there needs no
-// change of its own, as the folder itself is one.
-func (r *Run) markFresh(ctx context.Context, i int) error {
-	route := r.Routes[i]
-	if !r.Rules.TracksFiles() || r.Resumed || route.Target.Root.IsStart() || route.Target.Root.Kind == store.KindFile {
-		return nil
-	}
-	_, err := store.Occupant(ctx, route.Target.Store, route.Target.Root)
-	if store.KindOf(err) != store.ErrNotFound {
-		return err
-	}
-	for other, another := range r.Routes {
-		if other != i && another.Target.Store == route.Target.Store {
-			return nil // what is fresh of a store is said of all of it
-		}
-	}
-	root := route.Target.Root
-	r.fresh[route.Target.Store] = true
-	r.firstChanges = append(r.firstChanges, Ending{Route: i, Changes: []history.Change{{
-		Account: route.Target.Account, Path: store.KeyOf(root.Folder.Path, root.Name, store.KindFolder), At: time.Now(), How: history.Created,
-		Run: r.ID, Job: r.Job,
-	}}})
-	return nil
 }

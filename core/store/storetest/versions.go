@@ -41,7 +41,13 @@ func testVersions(t T, s store.Store) {
 	if _, err := s.Remove(t.Context(), place, second.Revision); err != nil {
 		t.Fatalf("removing: %v", err)
 	}
-	for version, content := range map[string]string{id: "first", next: "second time"} {
+	readVersions(t, versions, place, map[string]string{id: "first", next: "second time"})
+	copyAndRemoveVersions(t, s, versions, place, id, next)
+}
+
+// readVersions reads versions, whole and in part.
+func readVersions(t T, versions store.Versions, place store.Ref, contents map[string]string) {
+	for version, content := range contents {
 		entry, err := versions.StatVersion(t.Context(), place, version)
 		if err != nil || entry.Size != int64(len(content)) || entry.Name != place.Name {
 			t.Errorf("the version with %q is %+v, %v", content, entry, err)
@@ -60,6 +66,10 @@ func testVersions(t T, s store.Store) {
 			}
 		}
 	}
+}
+
+// copyAndRemoveVersions copies the first of two versions back, and removes it.
+func copyAndRemoveVersions(t T, s store.Store, versions store.Versions, place store.Ref, id, next string) {
 	back := at(s, "data", "back.txt").As(store.KindFile)
 	if copied, err := versions.CopyVersion(t.Context(), place, id, back); err != nil || copied.Size != 5 || copied.Name != back.Name {
 		t.Errorf("copied is %+v, %v", copied, err)
@@ -67,7 +77,7 @@ func testVersions(t T, s store.Store) {
 	if got := read(t, s, store.Reading{Place: back}); got != "first" {
 		t.Errorf("the copy holds %q", got)
 	}
-	_, err = versions.CopyVersion(t.Context(), place, next, back)
+	_, err := versions.CopyVersion(t.Context(), place, next, back)
 	want(t, "copying a version onto something", err, store.ErrExists)
 	for range 2 {
 		if err := versions.RemoveVersion(t.Context(), place, id); err != nil {
