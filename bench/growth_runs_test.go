@@ -121,7 +121,7 @@ func grow(t *testing.T, program string, place growingPlace, files int, table *gr
 
 func (g *growing) measure(what string, do func()) {
 	g.t.Helper()
-	if *growth { // what the search index does after a run is counted by itself
+	if *growth { // the search index's work after a run is not part of the next
 		g.h.rest()
 	}
 	busy, begun := processorTime(g.t, g.h.pid), time.Now()

@@ -31,7 +31,7 @@ func (c Content) String() string {
 	return "version " + c.Version + " of " + c.Place.String()
 }
 
-// versions are those of an account in which a version is looked for.
+// versions returns the versions of the account that has a content.
 func versions(s store.Store, c Content) (store.Versions, error) {
 	if kept := s.Capabilities().Versions; kept != nil {
 		return kept, nil

@@ -16,7 +16,7 @@ import (
 	"github.com/mattn/go-sqlite3"
 )
 
-// DriverName is the SQLite driver that notes what it is asked.
+// DriverName names an SQLite driver that records every statement.
 const DriverName = "sqlite3-telling"
 
 // asked are the statements that were carried out, with how many arguments each had.
@@ -60,7 +60,7 @@ func (c *tellingConn) QueryContext(ctx context.Context, query string, args []dri
 	return c.SQLiteConn.QueryContext(ctx, query, args)
 }
 
-// Selected reports whether only some tests run: then not all statements are asked.
+// Selected reports whether a -test.run flag selects tests: not all statements are recorded then.
 func Selected() bool {
 	return slices.ContainsFunc(os.Args, func(arg string) bool { return strings.HasPrefix(arg, "-test.run") })
 }

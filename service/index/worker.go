@@ -182,7 +182,7 @@ func (w *worker) work(ctx context.Context) (err error) {
 			continue
 		}
 		since[id] = true
-		_ = retry.Sleep(ctx, min(2*time.Since(begun), 5*time.Second)) // also if it is woken, by what a run does
+		_ = retry.Sleep(ctx, min(2*time.Since(begun), 5*time.Second)) // a run wakes the worker for each file
 	}
 	if w.index.options.Sweep == 0 && !all && len(below) == 0 {
 		return nil

@@ -25,15 +25,15 @@ func (m *Memory) keepVersion(place store.Ref, file *memoryFile) {
 	m.past[versionKey(place, file.version)] = file
 }
 
-// find returns a version, and whether it is what the file is now.
-func (v memoryVersions) find(place store.Ref, version string) (file *memoryFile, now bool, err error) {
+// find returns a version, which may be what the file is now.
+func (v memoryVersions) find(place store.Ref, version string) (*memoryFile, error) {
 	if file := v.m.files[place.Folder.Path][place.Name]; file != nil && file.version == version {
-		return file, true, nil
+		return file, nil
 	}
 	if file := v.m.past[versionKey(place, version)]; file != nil {
-		return file, false, nil
+		return file, nil
 	}
-	return nil, false, store.Errorf(store.ErrNotFound, "the version %s of %s is not there", version, place)
+	return nil, store.Errorf(store.ErrNotFound, "the version %s of %s is not there", version, place)
 }
 
 // VersionOf implements store.Versions.
@@ -54,7 +54,7 @@ func (v memoryVersions) VersionOf(_ context.Context, place store.Ref, revision s
 func (v memoryVersions) StatVersion(_ context.Context, place store.Ref, version string) (store.Entry, error) {
 	v.m.mu.Lock()
 	defer v.m.mu.Unlock()
-	file, _, err := v.find(place, version)
+	file, err := v.find(place, version)
 	if err != nil {
 		return store.Entry{}, err
 	}
@@ -65,7 +65,7 @@ func (v memoryVersions) StatVersion(_ context.Context, place store.Ref, version 
 func (v memoryVersions) OpenVersion(_ context.Context, reading store.Reading, version string) (io.ReadCloser, error) {
 	v.m.mu.Lock()
 	defer v.m.mu.Unlock()
-	file, _, err := v.find(reading.Place, version)
+	file, err := v.find(reading.Place, version)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func (v memoryVersions) OpenVersion(_ context.Context, reading store.Reading, ve
 func (v memoryVersions) CopyVersion(_ context.Context, place store.Ref, version string, to store.Ref) (store.Entry, error) {
 	v.m.mu.Lock()
 	defer v.m.mu.Unlock()
-	file, _, err := v.find(place, version)
+	file, err := v.find(place, version)
 	if err != nil {
 		return store.Entry{}, err
 	}
