@@ -1,41 +1,26 @@
 package names_test
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
 	"time"
-	"unicode/utf8"
 
 	"deftheron/core/names"
 	"deftheron/core/store"
 )
 
 // windows are traits such as those of a share.
-var windows = store.Traits{CaseIgnored: true, CheckName: func(_ store.Path, name string) error {
-	switch stem, _, _ := strings.Cut(strings.ToUpper(name), "."); {
-	case name == "", name == ".", name == "..", stem == "CON", !utf8.ValidString(name), len(name) > 255,
-		strings.ContainsAny(name, "\\/:*?\"<>|\n"), strings.HasSuffix(name, "."), strings.HasSuffix(name, " "):
-		return store.Errorf(store.ErrNameRefused, "%q is refused", name)
-	}
-	return nil
-}}
+var windows = store.Traits{CaseIgnored: true, Names: &store.NameRules{Keeper: "a share", NoEmpty: true, NoSteps: true, NoDevices: true,
+	UTF8: true, MostBytes: 255, Without: "\\/:*?\"<>|\n", NoLast: ". "}}
 
 // disk are traits such as those of a folder.
-var disk = store.Traits{CheckName: func(_ store.Path, name string) error {
-	if name == "" || name == "." || name == ".." || strings.Contains(name, "/") || len(name) > 255 {
-		return store.Errorf(store.ErrNameRefused, "%q is refused", name)
-	}
-	return nil
-}}
+var disk = store.Traits{Names: &store.NameRules{Keeper: "a folder", NoEmpty: true, NoSteps: true, NoSlashes: true, MostBytes: 255}}
 
 // listless is a server whose listings cannot tell some names.
-var listless = store.Traits{CheckName: func(_ store.Path, name string) error {
-	if strings.Contains(name, " -> ") || strings.HasPrefix(name, " ") || strings.ToLower(name) != name || len(name) > 100 {
-		return store.Errorf(store.ErrNameRefused, "%q is refused", name)
-	}
-	return nil
-}}
+var listless = store.Traits{Names: &store.NameRules{Keeper: "a listing", Patterns: []*regexp.Regexp{regexp.MustCompile("^ | -> ")},
+	NoCapitals: true, MostBytes: 100}}
 
 func TestPutAndHome(t *testing.T) {
 	for _, c := range []struct {

@@ -55,9 +55,8 @@ type Traits struct {
 	Twins bool
 	// CaseIgnored: letter case is kept, and does not tell names apart.
 	CaseIgnored bool
-	// CheckName returns ErrNameRefused, with the reason, for a name that
-	// the account cannot hold in the folder given; nil accepts all.
-	CheckName func(folder Path, name string) error
+	// Names are the names that the account can hold; nil for all.
+	Names *NameRules
 	// LargestFile in bytes; 0 has no known limit.
 	LargestFile int64
 	// Revisions says how far equal revisions are of the same content.
@@ -89,11 +88,8 @@ type Traits struct {
 
 // NameError returns why the account cannot hold the name, or nil.
 func (t Traits) NameError(folder Path, name string) error {
-	if err := CheckName(name); err != nil {
-		return err
+	if t.Names == nil {
+		return CheckName(name)
 	}
-	if t.CheckName == nil {
-		return nil
-	}
-	return t.CheckName(folder, name)
+	return t.Names.Check(folder, name)
 }

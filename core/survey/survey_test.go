@@ -26,12 +26,8 @@ func TestTake(t *testing.T) {
 	s.Put("long", strings.Repeat("n", 300))
 	s.Folder("nothing")
 	s.Folder("b", "nothing either")
-	target := &survey.Target{Traits: store.Traits{CaseIgnored: true, LargestFile: 400, CheckName: func(_ store.Path, name string) error {
-		if strings.ContainsAny(name, ":?") || len(name) > 255 {
-			return store.Errorf(store.ErrNameRefused, "%q is refused", name)
-		}
-		return nil
-	}}}
+	target := &survey.Target{Traits: store.Traits{CaseIgnored: true, LargestFile: 400,
+		Names: &store.NameRules{Keeper: "a share", Without: ":?", MostBytes: 255}}}
 	now := time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
 	r, err := survey.Take(t.Context(), s, store.Ref{}, target, plan.Filter{}, now, nil)
 	if err != nil {

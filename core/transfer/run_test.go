@@ -442,12 +442,7 @@ func TestFolderInTheWayOfAFile(t *testing.T) {
 }
 
 func refuseColons(traits *store.Traits) {
-	traits.CheckName = func(_ store.Path, name string) error {
-		if strings.Contains(name, ":") {
-			return store.Errorf(store.ErrNameRefused, "%q has a colon", name)
-		}
-		return nil
-	}
+	traits.Names = &store.NameRules{Keeper: "a share", Without: ":"}
 }
 
 // TestNamesTranslated copies names that the target refuses, there and home again.

@@ -8,9 +8,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"unicode/utf8"
-
-	"golang.org/x/text/unicode/norm"
 
 	"deftheron/core/store"
 )
@@ -232,7 +229,7 @@ func (a *account) Capabilities() store.Capabilities {
 func (a *account) Traits() store.Traits {
 	d := a.definition
 	traits := store.Traits{
-		Order: store.OrderNone, Folders: store.FoldersReal, CheckName: a.checkName, LargestFile: int64(d.Limits.File),
+		Order: store.OrderNone, Folders: store.FoldersReal, Names: a.names, LargestFile: int64(d.Limits.File),
 		TimePrecision: d.precision(), KeepsTimes: d.Times.Kept, FileBesideFolder: d.Names.Beside, Twins: d.Names.Twins,
 		CaseIgnored: d.Names.LetterCase == "kept", Conditional: true, Whole: true, Streams: d.Limits.Streams,
 		VerificationKind: d.verificationKind(),
@@ -274,55 +271,25 @@ func (a *account) Traits() store.Traits {
 	return traits
 }
 
-// checkName refuses what the definition says that names cannot be.
-func (a *account) checkName(folder store.Path, name string) error {
+// nameRules are what the definition says of names.
+func (a *account) nameRules() *store.NameRules {
 	n := a.definition.Names
-	refuse := func(format string, args ...any) error { return store.Errorf(store.ErrNameRefused, format, args...) }
-	switch {
-	case name == "":
-		return refuse("the service cannot hold an entry with an empty name")
-	case !n.Slashes && strings.Contains(name, "/"):
-		return refuse("%q has a slash, which the service cannot hold", name)
-	case !utf8.ValidString(name):
-		return refuse("%q is not UTF-8, which names of the service are", name)
-	case n.Bytes > 0 && len(name) > n.Bytes:
-		return refuse("%q has %d bytes; the service holds names of %d", name, len(name), n.Bytes)
-	case n.Characters > 0 && utf8.RuneCountInString(name) > n.Characters:
-		return refuse("%q has %d characters; the service holds names of %d", name, utf8.RuneCountInString(name), n.Characters)
-	}
-	switch {
-	case n.LetterCase == "lost" && strings.ToLower(name) != name:
-		return refuse("%q has capital letters, which the service does not keep", name)
-	case n.Unicode == "nfc" && !norm.NFC.IsNormalString(name):
-		return refuse("%q is not in the Unicode form NFC, which the service turns all names into", name)
-	case n.Unicode == "nfd" && !norm.NFD.IsNormalString(name):
-		return refuse("%q is not in the Unicode form NFD, which the service turns all names into", name)
+	rules := store.NameRules{Keeper: "the service", NoEmpty: true, NoSlashes: !n.Slashes, UTF8: true, MostBytes: n.Bytes,
+		MostCharacters: n.Characters, NoCapitals: n.LetterCase == "lost", MostPath: n.Path, Start: a.start, Deepest: n.Deepest}
+	if n.Unicode == "nfc" || n.Unicode == "nfd" {
+		rules.Form = n.Unicode
 	}
 	for _, pattern := range n.Refused {
-		if pattern.MatchString(name) {
-			return refuse("the service does not hold names such as %q (%s)", name, pattern)
-		}
+		rules.Patterns = append(rules.Patterns, pattern.Regexp)
 	}
-	parents := append(a.start.Names(), folder.Names()...)
-	if n.Deepest > 0 && len(parents) >= n.Deepest {
-		return refuse("%q would be %d folders deep; the service holds %d", name, len(parents), n.Deepest)
-	}
-	if n.Path > 0 {
-		if length := utf8.RuneCountInString(pathOf(append(parents, name))); length > n.Path {
-			return refuse("the path of %q has %d characters; the service holds %d", name, length, n.Path)
-		}
-	}
-	return nil
+	return &rules
 }
 
 // check refuses a place whose way holds a name that cannot be.
 func (a *account) check(place store.Ref) error {
 	path := store.Path("")
 	for _, name := range append(place.Folder.Path.Names(), place.Name) {
-		if err := store.CheckName(name); err != nil {
-			return err
-		}
-		if err := a.checkName(path, name); err != nil {
+		if err := a.names.Check(path, name); err != nil {
 			return err
 		}
 		path = path.Child(name)

@@ -102,6 +102,7 @@ type account struct {
 	base    string
 	origins map[string]bool
 	start   store.Path
+	names   *store.NameRules
 
 	// Of the account, once it was asked; they do not change afterwards.
 	area   map[string]any
@@ -125,6 +126,7 @@ func (p *Provider) account(opening store.Opening) (*account, error) {
 		ids: &ids{}, making: &making{}, batches: &batches{}, blanks: &blanks{}, beside: &together{},
 		options: map[string]any{}, area: map[string]any{}, member: map[string]any{}, facts: map[string]any{}, origins: map[string]bool{},
 	}
+	a.names = a.nameRules()
 	for _, option := range p.Definition().Options {
 		value, ok := opening.Options[option.Name]
 		if !ok {

@@ -43,7 +43,7 @@ func (w *writer) swap(ctx context.Context, arrived found) (found, error) {
 
 // putAside moves what is replaced out of the way, if it is still what it was.
 func (w *writer) putAside(ctx context.Context, aside store.Ref) (found, error) {
-	if err := w.a.checkName(aside.Folder.Path, aside.Name); err != nil {
+	if err := w.a.names.Check(aside.Folder.Path, aside.Name); err != nil {
 		return found{}, store.Errorf(store.ErrRefused, "%s cannot be replaced: its name leaves no room for one to keep it by meanwhile",
 			w.writing.Place)
 	}

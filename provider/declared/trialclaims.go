@@ -75,6 +75,7 @@ func (a *account) free() *account {
 	definition.Names = Names{Slashes: said.Slashes, Twins: said.Twins, Beside: said.Beside}
 	free := *a
 	free.definition = &definition
+	free.names = free.nameRules()
 	return &free
 }
 
@@ -207,7 +208,7 @@ func namesPart(t storetest.T, s store.Store) {
 	var refused []string
 	var reason error
 	for _, name := range storetest.Names {
-		if a.checkName("", name) != nil {
+		if a.names.Check("", name) != nil {
 			continue
 		}
 		if err := takes(name); err != nil {

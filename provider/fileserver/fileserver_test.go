@@ -157,15 +157,9 @@ func (m *memory) Hash(_ context.Context, name string, kind store.HashKind) (stor
 	return store.HashOf(kind, sum.Sum(nil)), nil
 }
 
-func checkName(_ store.Path, name string) error {
-	if name == "" || name == "." || name == ".." || strings.Contains(name, "/") || len(name) > 255 {
-		return store.Errorf(store.ErrNameRefused, "%q", name)
-	}
-	return nil
-}
-
 func open(m *memory) store.Store {
-	traits := store.Traits{CheckName: checkName, TimePrecision: time.Second, KeepsTimes: true}
+	rules := store.NameRules{Keeper: "the server", NoEmpty: true, NoSteps: true, NoSlashes: true, MostBytes: 255}
+	traits := store.Traits{Names: &rules, TimePrecision: time.Second, KeepsTimes: true}
 	if len(m.hashes) > 0 {
 		traits.VerificationKind = m.hashes[0]
 	}

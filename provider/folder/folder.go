@@ -136,7 +136,7 @@ type account struct {
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
 	return store.Traits{
-		Order: store.OrderByKey, Folders: store.FoldersReal, CheckName: checkName, Revisions: store.RevisionsOfClock,
+		Order: store.OrderByKey, Folders: store.FoldersReal, Names: &nameRules, Revisions: store.RevisionsOfClock,
 		TimePrecision: time.Nanosecond, KeepsTimes: true, VerificationKind: store.CRC64NVME,
 		Conditional: true, Whole: true, Streams: 4,
 		Windows: []string{"The file is checked just before it is deleted. A change in between is lost.",
@@ -144,26 +144,14 @@ func (a *account) Traits() store.Traits {
 	}
 }
 
-// checkName refuses what a POSIX file system cannot hold as one name.
-func checkName(_ store.Path, name string) error {
-	switch {
-	case name == "":
-		return store.Errorf(store.ErrNameRefused, "a folder on disk cannot hold an entry with an empty name")
-	case name == "." || name == "..":
-		return store.Errorf(store.ErrNameRefused, "a folder on disk cannot hold an entry called %q", name)
-	case strings.ContainsRune(name, '/'):
-		return store.Errorf(store.ErrNameRefused, "a folder on disk cannot hold %q, because of the slash in its name", name)
-	case len(name) > 255:
-		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; a folder on disk holds names of 255 bytes at most", name, len(name))
-	}
-	return nil
-}
+// nameRules are those of a POSIX file system.
+var nameRules = store.NameRules{Keeper: "a folder on disk", NoEmpty: true, NoSteps: true, NoSlashes: true, MostBytes: 255}
 
 // localPath is the path below the root, "." for the root itself. An error is
 // of a name that cannot be there.
 func localPath(path store.Path) (string, error) {
 	for _, name := range path.Names() {
-		if err := checkName("", name); err != nil {
+		if err := nameRules.Check("", name); err != nil {
 			return path.Local(), store.Errorf(store.ErrNotFound, "%w", err)
 		}
 	}
@@ -178,7 +166,7 @@ func (a *account) local(place store.Ref) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := checkName(place.Folder.Path, place.Name); err != nil {
+	if err := nameRules.Check(place.Folder.Path, place.Name); err != nil {
 		return "", err
 	}
 	return filepath.Join(folder, place.Name), nil

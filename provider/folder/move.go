@@ -20,7 +20,7 @@ func (a *account) Move(ctx context.Context, from store.Ref, revision string, to 
 	if err != nil {
 		return store.Entry{}, err
 	}
-	if err := checkName(to.Folder.Path, to.Name); err != nil {
+	if err := nameRules.Check(to.Folder.Path, to.Name); err != nil {
 		return store.Entry{}, err
 	}
 	a.handles.dropAll() // a folder may be moved

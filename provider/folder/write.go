@@ -35,7 +35,7 @@ func (a *account) arrive(ctx context.Context, writing store.Writing,
 	if err != nil {
 		return store.Written{}, err
 	}
-	if err := checkName(writing.Place.Folder.Path, writing.Place.Name); err != nil {
+	if err := nameRules.Check(writing.Place.Folder.Path, writing.Place.Name); err != nil {
 		return store.Written{}, err
 	}
 	dir, err := a.take(local)

@@ -16,10 +16,10 @@ import (
 	"maps"
 	"net"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"deftheron/core/pinning"
 	"deftheron/core/store"
@@ -165,7 +165,7 @@ func (a *account) Capabilities() store.Capabilities {
 
 func (a *account) traits() store.Traits {
 	found := a.server.found()
-	traits := store.Traits{CheckName: found.checkName, TimePrecision: time.Second, KeepsTimes: found.setsTimes,
+	traits := store.Traits{Names: found.nameRules(), TimePrecision: time.Second, KeepsTimes: found.setsTimes,
 		Streams: a.server.pool.allowed()}
 	if found.noDots {
 		traits.Windows = append(traits.Windows, "This server does not list names that start with a dot: such files are not seen.")
@@ -192,38 +192,23 @@ func (a *account) traits() store.Traits {
 	return traits
 }
 
-// checkName refuses what cannot be said on the control connection.
-func checkName(_ store.Path, name string) error {
-	switch {
-	case name == "":
-		return store.Errorf(store.ErrNameRefused, "an FTP server cannot hold an entry with an empty name")
-	case name == "." || name == "..":
-		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a path and cannot be an entry's", name)
-	case strings.Contains(name, "/"):
-		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in a path", name)
-	case strings.ContainsAny(name, "\r\n"):
-		return store.Errorf(store.ErrNameRefused, "%q has a line break, which ends a command of FTP", name)
-	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which names are sent in (RFC 2640)", name)
-	case len(name) > 255:
-		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
-	}
-	return nil
-}
+// unlistable are names that a listing made for people does not tell.
+var unlistable = regexp.MustCompile(`^ | -> `)
 
-// checkName also refuses what this server does.
-func (f findings) checkName(folder store.Path, name string) error {
-	switch {
-	case !f.machine && (strings.HasPrefix(name, " ") || strings.Contains(name, " -> ")):
-		return store.Errorf(store.ErrNameRefused, "%q cannot be told apart in the listings of this server, for its blanks", name)
-	case f.noBlanks && strings.HasSuffix(name, " "):
-		return store.Errorf(store.ErrNameRefused, "%q ends in a blank, which this server does not keep", name)
-	case f.noDots && strings.HasPrefix(name, ".") && !strings.HasPrefix(name, store.ArrivingPrefix):
-		return store.Errorf(store.ErrNameRefused, "%q begins with a dot, and this server would not list it", name)
-	case f.noSlashes && strings.Contains(name, `\`):
-		return store.Errorf(store.ErrNameRefused, "%q has a backslash, which this server refuses", name)
+// nameRules are those of the control connection (RFC 2640), and what this server refuses.
+func (f findings) nameRules() *store.NameRules {
+	rules := store.NameRules{Keeper: "an FTP server", NoEmpty: true, NoSteps: true, NoSlashes: true, Without: "\r\n", UTF8: true,
+		MostBytes: 255, NoDotFirst: f.noDots}
+	if !f.machine {
+		rules.Keeper, rules.Patterns = "the listing of this FTP server", []*regexp.Regexp{unlistable}
 	}
-	return checkName(folder, name)
+	if f.noBlanks {
+		rules.NoLast = " "
+	}
+	if f.noSlashes {
+		rules.Without += `\`
+	}
+	return &rules
 }
 
 // Owner is store.Capabilities.Owner.

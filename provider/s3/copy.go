@@ -16,7 +16,7 @@ const largestCopy = 5 << 30
 // something is there: the request itself cannot be made to depend on that. Of a copy of
 // a known revision the size is not told: it is that of the revision.
 func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
-	if err := a.checkName(to.Folder.Path, to.Name); err != nil {
+	if err := a.nameRules().Check(to.Folder.Path, to.Name); err != nil {
 		return store.Entry{}, err
 	}
 	size := int64(-1)

@@ -37,7 +37,7 @@ func (a *account) BeginParts(ctx context.Context, writing store.Writing) (string
 	if err := a.Prepare(ctx); err != nil {
 		return "", err
 	}
-	if err := a.checkName(writing.Place.Folder.Path, writing.Place.Name); err != nil {
+	if err := a.nameRules().Check(writing.Place.Folder.Path, writing.Place.Name); err != nil {
 		return "", err
 	}
 	options := minio.PutObjectOptions{ContentType: a.putOptions(writing).ContentType, UserMetadata: map[string]string{}}

@@ -24,7 +24,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-	"unicode/utf8"
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
@@ -258,7 +257,7 @@ func (a *account) Traits() store.Traits {
 	found := a.found()
 	traits := store.Traits{
 		Order: store.OrderByKey, Folders: store.FoldersImplied, FileBesideFolder: true, Revisions: store.RevisionsOfContent,
-		CheckName: a.checkName, LargestFile: 5 << 40, TimePrecision: time.Second,
+		Names: a.nameRules(), LargestFile: 5 << 40, TimePrecision: time.Second,
 		VerificationKind: found.verification, Conditional: found.conditional, Whole: true, Streams: 8,
 		Windows: []string{"The protocol has no conditional deletion that all servers obey: the object is checked just before it is deleted.",
 			"A copy inside the store cannot be conditional: the target is checked just before, and a change in between " +
@@ -271,22 +270,11 @@ func (a *account) Traits() store.Traits {
 	return traits
 }
 
-// checkName refuses what keys cannot hold, counting the whole key.
-func (a *account) checkName(folder store.Path, name string) error {
-	switch {
-	case name == "" && !a.found().emptyNames:
-		return store.Errorf(store.ErrNameRefused, "this object store folds two slashes into one, so that an empty name would not last")
-	case name == "." || name == "..":
-		return store.Errorf(store.ErrNameRefused, "the name %q is taken for a step by servers and proxies on the way, and would not last", name)
-	case strings.Contains(name, "/"):
-		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in an object store", name)
-	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which keys must be", name)
-	}
-	if length := len(a.prefix) + len(folder) + len(name); length > 1024 {
-		return store.Errorf(store.ErrNameRefused, "the key of %q would have %d bytes; an object store holds 1,024 at most", name, length)
-	}
-	return nil
+// nameRules are those of keys, of which the start of the account is a part. Servers and
+// proxies on the way take "." and ".." for steps.
+func (a *account) nameRules() *store.NameRules {
+	return &store.NameRules{Keeper: "an object store", NoEmpty: !a.found().emptyNames, NoSteps: true, NoSlashes: true, UTF8: true,
+		MostKeyBytes: 1024, Start: store.Path(a.prefix)}
 }
 
 // keyOf is the object's key of a place.

@@ -125,7 +125,7 @@ func (v versions) OpenVersion(ctx context.Context, reading store.Reading, versio
 
 // CopyVersion implements store.Versions by CopyObject.
 func (v versions) CopyVersion(ctx context.Context, file store.Ref, version string, to store.Ref) (store.Entry, error) {
-	if err := v.checkName(to.Folder.Path, to.Name); err != nil {
+	if err := v.nameRules().Check(to.Folder.Path, to.Name); err != nil {
 		return store.Entry{}, err
 	}
 	there, err := v.StatVersion(ctx, file, version)

@@ -28,7 +28,7 @@ func (a *account) Write(ctx context.Context, writing store.Writing) (store.Writt
 	if err := a.Prepare(ctx); err != nil {
 		return store.Written{}, err
 	}
-	if err := a.checkName(writing.Place.Folder.Path, writing.Place.Name); err != nil {
+	if err := a.nameRules().Check(writing.Place.Folder.Path, writing.Place.Name); err != nil {
 		return store.Written{}, err
 	}
 	if writing.Size < 0 {
@@ -161,7 +161,7 @@ func (a *account) MakeFolder(ctx context.Context, place store.Ref) (store.Entry,
 	if err := a.Prepare(ctx); err != nil {
 		return store.Entry{}, err
 	}
-	if err := a.checkName(place.Folder.Path, place.Name); err != nil {
+	if err := a.nameRules().Check(place.Folder.Path, place.Name); err != nil {
 		return store.Entry{}, err
 	}
 	_, err := a.plain.PutObject(ctx, a.bucket, a.keyOf(place)+"/", bytes.NewReader(nil), 0, "", "",

@@ -95,7 +95,7 @@ func (a *account) Capabilities() store.Capabilities {
 
 func (a *account) traits() store.Traits {
 	found := a.server.found()
-	traits := store.Traits{CheckName: checkName, TimePrecision: time.Second, KeepsTimes: true, Conditional: false, Streams: 8}
+	traits := store.Traits{Names: &nameRules, TimePrecision: time.Second, KeepsTimes: true, Conditional: false, Streams: 8}
 	if len(found.hashes) > 0 {
 		traits.VerificationKind = found.hashes[0]
 	}
@@ -120,20 +120,8 @@ func (a *account) traits() store.Traits {
 	return traits
 }
 
-// checkName refuses what a path cannot hold as one name.
-func checkName(_ store.Path, name string) error {
-	switch {
-	case name == "":
-		return store.Errorf(store.ErrNameRefused, "an SFTP server cannot hold an entry with an empty name")
-	case name == "." || name == "..":
-		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a path and cannot be an entry's", name)
-	case strings.Contains(name, "/"):
-		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in a path", name)
-	case len(name) > 255:
-		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
-	}
-	return nil
-}
+// nameRules are those of a path.
+var nameRules = store.NameRules{Keeper: "an SFTP server", NoEmpty: true, NoSteps: true, NoSlashes: true, MostBytes: 255}
 
 // Space is store.Capabilities.Space, where the server has statvfs@openssh.com.
 func (a *account) Space(ctx context.Context) (store.Space, error) {

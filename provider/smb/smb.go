@@ -15,8 +15,6 @@ import (
 	"net/url"
 	"strings"
 	"time"
-	"unicode/utf16"
-	"unicode/utf8"
 
 	"deftheron/core/store"
 	"deftheron/provider/fileserver"
@@ -77,7 +75,7 @@ func (Provider) Open(ctx context.Context, opening store.Opening) (store.Store, e
 	a := &account{server: server}
 	base := ""
 	for _, name := range append(namesOf(opening.Options["path"]), opening.Start.Names()...) {
-		if err := checkName("", name); err != nil {
+		if err := nameRules.Check("", name); err != nil {
 			return nil, &store.OptionError{Option: "path", Reason: err.Error()}
 		}
 		base += "/" + name
@@ -132,7 +130,7 @@ func (a *account) Capabilities() store.Capabilities {
 
 func (a *account) traits() store.Traits {
 	return store.Traits{
-		CheckName: checkName, CaseIgnored: true, TimePrecision: time.Second, KeepsTimes: true, Streams: 8,
+		Names: &nameRules, CaseIgnored: true, TimePrecision: time.Second, KeepsTimes: true, Streams: 8,
 		Windows: []string{
 			"While a file is replaced, its name is missing between two requests. The old content is kept aside until " +
 				"the new one has the name, and is restored after an interruption.",
@@ -142,39 +140,9 @@ func (a *account) traits() store.Traits {
 	}
 }
 
-// checkName refuses what Windows does not hold as a name (MS-FSCC, section 2.1.5).
-func checkName(_ store.Path, name string) error {
-	const forbidden = `\/:*?"<>|`
-	stem, _, _ := strings.Cut(strings.ToUpper(name), ".")
-	switch {
-	case name == "":
-		return store.Errorf(store.ErrNameRefused, "a share cannot hold an entry with an empty name")
-	case name == "." || name == "..":
-		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a path and cannot be an entry's", name)
-	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which names on a share must be", name)
-	case strings.ContainsAny(name, forbidden):
-		return store.Errorf(store.ErrNameRefused, "%q has one of the characters %s, which a share does not hold", name, forbidden)
-	case strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 }):
-		return store.Errorf(store.ErrNameRefused, "%q has a control character, which a share does not hold", name)
-	case strings.HasSuffix(name, ".") || strings.HasSuffix(name, " "):
-		return store.Errorf(store.ErrNameRefused, "%q ends in a dot or a blank, which a share does not keep", name)
-	case reserved(strings.TrimSpace(stem)):
-		return store.Errorf(store.ErrNameRefused, "%q is a name that Windows keeps for a device", name)
-	case len(utf16.Encode([]rune(name))) > 255:
-		return store.Errorf(store.ErrNameRefused, "%q is too long; 255 are the most that a share holds", name)
-	}
-	return nil
-}
-
-// reserved reports whether a name without its extension is that of a device.
-func reserved(stem string) bool {
-	switch stem {
-	case "CON", "PRN", "AUX", "NUL":
-		return true
-	}
-	return len(stem) == 4 && (strings.HasPrefix(stem, "COM") || strings.HasPrefix(stem, "LPT")) && stem[3] >= '1' && stem[3] <= '9'
-}
+// nameRules are those of Windows (MS-FSCC, section 2.1.5).
+var nameRules = store.NameRules{Keeper: "a share", NoEmpty: true, NoSteps: true, UTF8: true, Without: `\/:*?"<>|`, NoControls: true,
+	NoLast: ". ", NoDevices: true, MostUnits: 255}
 
 // Space is store.Capabilities.Space.
 func (a *account) Space(ctx context.Context) (store.Space, error) {

@@ -18,7 +18,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"deftheron/core/pinning"
 	"deftheron/core/store"
@@ -137,7 +136,7 @@ func (a *account) Capabilities() store.Capabilities {
 func (a *account) Traits() store.Traits {
 	found := a.found()
 	traits := store.Traits{
-		Order: store.OrderNone, Folders: store.FoldersReal, CheckName: checkName, TimePrecision: time.Second,
+		Order: store.OrderNone, Folders: store.FoldersReal, Names: &nameRules, TimePrecision: time.Second,
 		Conditional: found.ifMatch && found.ifNoneMatch && found.whole && found.late, Whole: true, Streams: 8,
 	}
 	switch {
@@ -166,36 +165,20 @@ func (a *account) Traits() store.Traits {
 const replacing = "While such a file is replaced, its name is missing between two requests. The old content is kept aside " +
 	"until the new one has the name, and is restored after an interruption."
 
-// checkName refuses what a URL's path or an XML answer cannot hold.
-func checkName(_ store.Path, name string) error {
-	switch {
-	case name == "":
-		return store.Errorf(store.ErrNameRefused, "a WebDAV server cannot hold an entry with an empty name")
-	case name == "." || name == "..":
-		return store.Errorf(store.ErrNameRefused, "the name %q is a step in a URL and cannot be an entry's", name)
-	case strings.Contains(name, "/"):
-		return store.Errorf(store.ErrNameRefused, "%q has a slash, which parts names in a URL", name)
-	case strings.IndexByte(name, 0) >= 0:
-		return store.Errorf(store.ErrNameRefused, "%q holds a NUL byte", name)
-	case !utf8.ValidString(name):
-		return store.Errorf(store.ErrNameRefused, "%q is not UTF-8, which names on a WebDAV server must be", name)
-	case len(name) > 255:
-		return store.Errorf(store.ErrNameRefused, "%q has %d bytes; 255 are the most that servers hold", name, len(name))
-	}
-	return nil
-}
+// nameRules are those of a URL's path and of an XML answer.
+var nameRules = store.NameRules{Keeper: "a WebDAV server", NoEmpty: true, NoSteps: true, NoSlashes: true, UTF8: true, MostBytes: 255}
 
 // checkPlace refuses a place whose way holds a name that cannot be sent.
 func checkPlace(place store.Ref) error {
 	for _, name := range place.Folder.Path.Names() {
-		if err := checkName("", name); err != nil {
+		if err := nameRules.Check("", name); err != nil {
 			return err
 		}
 	}
 	if place.IsStart() {
 		return nil
 	}
-	return checkName(place.Folder.Path, place.Name)
+	return nameRules.Check(place.Folder.Path, place.Name)
 }
 
 // urlOf is the URL of a name in a folder; with an empty name, that of the

@@ -20,17 +20,15 @@ type Account struct {
 	Moves, Copies bool
 }
 
+// foldRules are the names that an Account holds which folds letter case.
+var foldRules = store.NameRules{Keeper: "the account", Without: ":?*", NoLast: ". "}
+
 // Traits implements store.Store.
 func (a *Account) Traits() store.Traits {
 	traits := a.Memory.Traits()
 	if a.Fold {
 		traits.CaseIgnored, traits.Order = true, store.OrderNone
-		traits.CheckName = func(_ store.Path, name string) error {
-			if strings.ContainsAny(name, `:?*`) || strings.HasSuffix(name, ".") || strings.HasSuffix(name, " ") {
-				return store.Errorf(store.ErrNameRefused, "the name %q is refused", name)
-			}
-			return nil
-		}
+		traits.Names = &foldRules
 	}
 	return traits
 }
