@@ -172,6 +172,9 @@ func (s *Stream) Read(p []byte) (int, error) {
 // bytes had it.
 func (s *Stream) Told() Hash { return s.told }
 
+// Kind is the kind of the hash that is computed; empty for none.
+func (s *Stream) Kind() HashKind { return s.kind }
+
 // Close closes the body.
 func (s *Stream) Close() error { return s.closer.Close() }
 

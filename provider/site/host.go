@@ -1,0 +1,224 @@
+package site
+
+import (
+	"context"
+	"hash/fnv"
+	"io"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/singleflight"
+
+	"deftheron/core/store"
+)
+
+// Answer takes the answer to a request. Small ones are sent at once when they are complete.
+type Answer interface {
+	io.Writer
+	// Stream has the answer sent while it is written. It is called before a content.
+	Stream()
+}
+
+// Asked is a request that came to a worker.
+type Asked struct {
+	Request []byte
+	// Content opens the content that comes with the request, from its start, as often as is
+	// needed.
+	Content func(ctx context.Context) (io.ReadCloser, error)
+}
+
+// ToOpen is an account that a worker is to open.
+type ToOpen struct {
+	Account, Generation string
+	Name                string
+	Provider            string
+	Definition          []byte
+	Options             map[string]string
+	Start               store.Path
+	ReadOnly            bool
+	Secret              []byte // sealed to the worker
+}
+
+// Host opens accounts at a worker and answers what is asked of them. Open has to be set.
+type Host struct {
+	// Open opens an account.
+	Open func(ctx context.Context, account ToOpen) (store.Store, error)
+
+	opening singleflight.Group
+	mu      sync.Mutex
+	open    map[string]*opened // by the id of the account
+}
+
+// opened is an account that is open.
+type opened struct {
+	generation string
+	store      store.Store
+
+	mu       sync.Mutex
+	settled  bool // nothing that the first write finds out is missing in the description
+	sum      uint64
+	describe *description
+}
+
+// notOpen is the code of the error that an account has to be opened at this worker first.
+const notOpen = "not-open"
+
+// openTime is how long an account may take to open.
+const openTime = 20 * time.Second
+
+// Answer answers a request. The error is that of writing the answer.
+func (h *Host) Answer(ctx context.Context, asked Asked, answer Answer) error {
+	var r request
+	if err := decode(asked.Request, &r); err != nil {
+		return writeEnd(answer, end{Error: wireErrorOf(err)})
+	}
+	var arguments arguments
+	if len(r.Arguments) > 0 {
+		if err := decode(r.Arguments, &arguments); err != nil {
+			return writeEnd(answer, end{Error: wireErrorOf(err)})
+		}
+	}
+	if r.Operation == opOpen {
+		return writeEnd(answer, h.openAccount(ctx, r, arguments.Opening))
+	}
+	h.mu.Lock()
+	account := h.open[r.Account]
+	h.mu.Unlock()
+	if account == nil || account.generation != r.Generation {
+		return writeEnd(answer, end{Error: &wireError{Kind: notOpen}})
+	}
+	if r.Lock != nil {
+		ctx = store.WithLock(ctx, store.ShownLock{Ref: r.Lock.Ref.ref(), Token: r.Lock.Token})
+	}
+	operate, ok := operations[r.Operation]
+	if !ok {
+		err := store.Errorf(store.ErrUnsupported, "the worker does not know the operation %q; update the worker", r.Operation)
+		return writeEnd(answer, end{Error: wireErrorOf(err)})
+	}
+	x := &exchange{store: account.store, arguments: &arguments, answer: answer, content: asked.Content}
+	result, err := operate(ctx, x)
+	if x.failed != nil {
+		return x.failed
+	}
+	if x.streamed { // a content, whose end is written
+		return nil
+	}
+	if r.Operation == opClose {
+		h.forget(r.Account, account)
+	}
+	return writeEnd(answer, end{Value: result, Error: wireErrorOf(err), Description: account.news(arguments.Known, settling[r.Operation])})
+}
+
+// settling are the operations that find out what an account can do.
+var settling = map[string]bool{opPrepare: true, opWrite: true, opMakeFolder: true, opBeginParts: true}
+
+// openAccount opens an account, unless it is open.
+func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end {
+	if opening == nil {
+		return end{Error: wireErrorOf(store.Errorf(store.ErrTryAgain, "the service did not say what to open"))}
+	}
+	result, err, _ := h.opening.Do(r.Account+"\x00"+r.Generation, func() (any, error) {
+		h.mu.Lock()
+		before := h.open[r.Account]
+		h.mu.Unlock()
+		if before != nil && before.generation == r.Generation {
+			return before, nil
+		}
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), openTime)
+		defer cancel()
+		s, err := h.Open(ctx, ToOpen{
+			Account: r.Account, Generation: r.Generation, Name: opening.Name, Provider: opening.Provider, Definition: opening.Definition,
+			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret,
+		})
+		if err != nil {
+			return nil, err
+		}
+		account := &opened{generation: r.Generation, store: s}
+		account.look()
+		h.mu.Lock()
+		if h.open == nil {
+			h.open = map[string]*opened{}
+		}
+		h.open[r.Account] = account
+		h.mu.Unlock()
+		if before != nil { // what still uses it is given a moment to end
+			time.AfterFunc(time.Minute, func() { _ = store.Close(before.store) })
+		}
+		return account, nil
+	})
+	if err != nil {
+		return end{Error: wireErrorOf(err)}
+	}
+	account := result.(*opened)
+	account.mu.Lock()
+	defer account.mu.Unlock()
+	return end{Description: account.describe}
+}
+
+// forget closes an account.
+func (h *Host) forget(id string, account *opened) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.open[id] == account {
+		delete(h.open, id)
+	}
+}
+
+// Close closes all accounts.
+func (h *Host) Close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for id, account := range h.open {
+		_ = store.Close(account.store)
+		delete(h.open, id)
+	}
+}
+
+// Accounts returns how many accounts are open.
+func (h *Host) Accounts() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.open)
+}
+
+// look describes the account anew.
+func (o *opened) look() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.describe = describe(o.store)
+	o.sum = sumOf(o.describe)
+}
+
+// news is the description, where it is another than the one known.
+func (o *opened) news(known uint64, settles bool) *description {
+	o.mu.Lock()
+	settled := o.settled
+	o.settled = settled || settles
+	o.mu.Unlock()
+	if settles && !settled {
+		o.look()
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.sum == known {
+		return nil
+	}
+	return o.describe
+}
+
+// sumOf is what tells descriptions apart.
+func sumOf(d *description) uint64 {
+	sum := fnv.New64a()
+	sum.Write(encode(d))
+	return sum.Sum64()
+}
+
+// exchange is a request that is being answered.
+type exchange struct {
+	store     store.Store
+	arguments *arguments
+	answer    Answer
+	content   func(ctx context.Context) (io.ReadCloser, error)
+	streamed  bool  // the end was written
+	failed    error // of writing the answer
+}

@@ -1,0 +1,256 @@
+package site_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"deftheron/core/store"
+	"deftheron/core/store/storetest"
+	"deftheron/provider/folder"
+	"deftheron/provider/site"
+)
+
+// direct carries requests to hosts in the same process, through pipes.
+type direct struct {
+	hosts map[string]*site.Host
+	mu    sync.Mutex
+	calls int
+	// lose has answers be lost, whose requests were carried out.
+	lose atomic.Bool
+}
+
+// Seal implements site.Caller.
+func (d *direct) Seal(_ context.Context, worker string, secret []byte) ([]byte, error) {
+	return append([]byte(worker+":"), secret...), nil
+}
+
+// Call implements site.Caller. Without a worker, they take turns.
+func (d *direct) Call(ctx context.Context, call site.Call) (io.ReadCloser, string, error) {
+	d.mu.Lock()
+	d.calls++
+	number, worker := d.calls, call.Worker
+	d.mu.Unlock()
+	if len(d.hosts) == 0 {
+		return nil, "", fmt.Errorf("%w", site.ErrOffline)
+	}
+	if worker == "" {
+		worker = fmt.Sprint("worker ", number%len(d.hosts))
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	reader, writer := io.Pipe()
+	var sending sync.WaitGroup
+	asked := site.Asked{Request: call.Request, Content: func(context.Context) (io.ReadCloser, error) {
+		content, source := io.Pipe()
+		sending.Go(func() { source.CloseWithError(call.Content(ctx, source)) })
+		return content, nil
+	}}
+	go func() {
+		if d.lose.Load() {
+			writer.CloseWithError(errors.Join(io.ErrUnexpectedEOF, d.hosts[worker].Answer(ctx, asked, nowhere{io.Discard})))
+			return
+		}
+		writer.CloseWithError(d.hosts[worker].Answer(ctx, asked, pipeAnswer{writer}))
+	}()
+	return &directAnswer{reader, func() { cancel(); sending.Wait() }}, worker, nil
+}
+
+type pipeAnswer struct{ *io.PipeWriter }
+
+func (pipeAnswer) Stream() {}
+
+type nowhere struct{ io.Writer }
+
+func (nowhere) Stream() {}
+
+type directAnswer struct {
+	*io.PipeReader
+	end func()
+}
+
+func (a *directAnswer) Close() error {
+	a.end()
+	return a.PipeReader.Close()
+}
+
+// at returns a store at a site with some workers, each of which opens the same one.
+func at(t *testing.T, workers int, s func(worker string) store.Store) store.Store {
+	t.Helper()
+	opened, _ := atThrough(t, workers, s)
+	return opened
+}
+
+func atThrough(t *testing.T, workers int, s func(worker string) store.Store) (store.Store, *direct) {
+	t.Helper()
+	d := &direct{hosts: map[string]*site.Host{}}
+	for i := range workers {
+		worker := fmt.Sprint("worker ", i)
+		d.hosts[worker] = &site.Host{Open: func(context.Context, site.ToOpen) (store.Store, error) { return s(worker), nil }}
+	}
+	opened, err := site.Open(t.Context(), d, "memory", site.Opening{ID: "account", Generation: "1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = store.Close(opened) })
+	return opened, d
+}
+
+func TestConforms(t *testing.T) {
+	for name, workers := range map[string]int{"one worker": 1, "two workers": 2} {
+		t.Run(name, func(t *testing.T) {
+			storetest.Run(t, func(t *testing.T) store.Store {
+				memory := storetest.NewMemory()
+				memory.PartsAbove, memory.PartSize = 1<<20, 256<<10
+				return at(t, workers, func(string) store.Store { return memory })
+			})
+		})
+	}
+	t.Run("versions of its own", func(t *testing.T) {
+		storetest.Run(t, func(t *testing.T) store.Store {
+			memory := storetest.NewMemory()
+			memory.Versioned = true
+			return at(t, 1, func(string) store.Store { return memory })
+		})
+	})
+	t.Run("a folder", func(t *testing.T) {
+		storetest.Run(t, func(t *testing.T) store.Store {
+			dir := t.TempDir()
+			return at(t, 1, func(string) store.Store {
+				s, err := folder.Provider{}.Open(t.Context(), store.Opening{Options: map[string]string{"path": dir}})
+				if err != nil {
+					t.Fatal(err)
+				}
+				return s
+			})
+		})
+	})
+}
+
+// TestEveryCapability has a store that can do everything at a site, and one that can do
+// nothing: neither may be shown as the other.
+func TestEveryCapability(t *testing.T) {
+	storetest.Wrapped(t, func(s store.Store) store.Store {
+		return at(t, 1, func(string) store.Store { return s })
+	}, "Origin", "Kept", "Sealing")
+}
+
+// TestErrorsSurvive has errors of each kind cross, with their words, remedies and options.
+func TestErrorsSurvive(t *testing.T) {
+	for _, kind := range []error{store.ErrNotFound, store.ErrExists, store.ErrChanged, store.ErrRefused, store.ErrSignInExpired,
+		store.ErrSuspended, store.ErrNoSpace, store.ErrNameRefused, store.ErrTooLarge, store.ErrSlowDown, store.ErrTryAgain,
+		store.ErrOutcomeUnknown, store.ErrLocked, store.ErrReplaced, store.ErrUnsupported} {
+		faulty := &failing{storetest.NewMemory(), store.Errorf(kind, "100%% of it is wrong; mend it")}
+		_, err := at(t, 1, func(string) store.Store { return faulty }).Stat(t.Context(), store.At("x"))
+		if store.KindOf(err) != kind || !strings.Contains(err.Error(), "100% of it is wrong; mend it") {
+			t.Errorf("%v came as %v", faulty.err, err)
+		}
+	}
+	faulty := &failing{storetest.NewMemory(), store.SlowDown(30e9, io.ErrClosedPipe)}
+	_, err := at(t, 1, func(string) store.Store { return faulty }).Stat(t.Context(), store.At("x"))
+	if store.Wait(err) != 30e9 || err.Error() != faulty.err.Error() {
+		t.Errorf("a wait of 30 s came as %v with %v", err, store.Wait(err))
+	}
+	faulty.err = &store.OptionError{Option: "host", Reason: "nobody is there; name another"}
+	_, err = at(t, 1, func(string) store.Store { return faulty }).Stat(t.Context(), store.At("x"))
+	if options := store.OptionsOf(err); len(options) != 1 || options[0] != "host" || err.Error() != faulty.err.Error() {
+		t.Errorf("an option came as %v in %v", options, err)
+	}
+}
+
+type failing struct {
+	*storetest.Memory
+	err error
+}
+
+// Stat implements store.Store.
+func (f *failing) Stat(context.Context, store.Ref) (store.Entry, error) { return store.Entry{}, f.err }
+
+// TestNamesAreBytes has a name that is not UTF-8 cross in both directions.
+func TestNamesAreBytes(t *testing.T) {
+	memory := storetest.NewMemory()
+	s := at(t, 1, func(string) store.Store { return memory })
+	if _, err := s.MakeFolder(t.Context(), store.At("in")); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"\xff\xfe.txt", "", "a/b"} {
+		_, err := s.Write(t.Context(), store.Writing{Place: store.At("in", name), Size: 1, Run: "r", Content: storetest.Text("x")})
+		if err != nil {
+			t.Fatalf("%q: %v", name, err)
+		}
+		if entry, err := s.Stat(t.Context(), store.At("in", name)); err != nil || entry.Name != name {
+			t.Errorf("%q is %q there (%v)", name, entry.Name, err)
+		}
+	}
+}
+
+// TestAnswersThatAreLost has the answers of changes be lost: the outcome is unknown then,
+// and one that only read may be tried again.
+func TestAnswersThatAreLost(t *testing.T) {
+	memory := storetest.NewMemory()
+	s, through := atThrough(t, 1, func(string) store.Store { return memory })
+	through.lose.Store(true)
+	_, err := s.Write(t.Context(), store.Writing{Place: store.At("x"), Size: 1, Run: "r", Content: storetest.Text("x")})
+	if store.KindOf(err) != store.ErrOutcomeUnknown {
+		t.Errorf("a write whose answer was lost gave %v", err)
+	}
+	if _, err := memory.Stat(t.Context(), store.At("x")); err != nil {
+		t.Errorf("what was written is not there: %v", err)
+	}
+	if _, err = s.Stat(t.Context(), store.At("x")); store.KindOf(err) != store.ErrTryAgain {
+		t.Errorf("a look whose answer was lost gave %v", err)
+	}
+	for _, err := range s.List(t.Context(), store.Folder{}) {
+		if store.KindOf(err) != store.ErrTryAgain {
+			t.Errorf("a listing whose answer was lost gave %v", err)
+		}
+	}
+	nobody := &direct{}
+	if _, err := site.Open(t.Context(), nobody, "memory", site.Opening{ID: "a"}); store.KindOf(err) != store.ErrTryAgain {
+		t.Errorf("a site without workers gave %v, want a fault that may pass", err)
+	}
+}
+
+// TestContentIsHeldBack reads a large file slowly, and gives it up: no more of it is read than
+// what is on the way, and the reading ends.
+func TestContentIsHeldBack(t *testing.T) {
+	source := &endless{Memory: storetest.NewMemory(), closed: make(chan struct{})}
+	s := at(t, 1, func(string) store.Store { return source })
+	body, err := s.Open(t.Context(), store.Reading{Place: store.At("endless")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.ReadFull(body, make([]byte, 1<<20)); err != nil {
+		t.Fatal(err)
+	}
+	body.Close()
+	<-source.closed
+	if source.read > 4<<20 {
+		t.Errorf("%d bytes were read of the source, of which 1 MiB was wanted", source.read)
+	}
+}
+
+type endless struct {
+	*storetest.Memory
+	read   int64
+	closed chan struct{}
+}
+
+// Open implements store.Store.
+func (e *endless) Open(context.Context, store.Reading) (io.ReadCloser, error) { return e, nil }
+
+// Read implements io.Reader.
+func (e *endless) Read(p []byte) (int, error) {
+	e.read += int64(len(p))
+	return len(p), nil
+}
+
+// Close implements io.Closer.
+func (e *endless) Close() error {
+	close(e.closed)
+	return nil
+}
