@@ -12,6 +12,7 @@ import (
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
+	"deftheron/provider/network"
 	"deftheron/service/access"
 	"deftheron/service/accounts"
 	"deftheron/service/records"
@@ -124,7 +125,7 @@ func TestDial(t *testing.T) {
 			io.Copy(connection, connection)
 		}
 	}()
-	connection, err := accounts.Dial(t.Context(), "tcp", address)
+	connection, err := network.Dial(t.Context(), "tcp", address)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -137,7 +138,7 @@ func TestDial(t *testing.T) {
 		t.Errorf("%q, %v", back, err)
 	}
 	listener.Close()
-	if _, err := accounts.Dial(t.Context(), "tcp", address); err == nil {
+	if _, err := network.Dial(t.Context(), "tcp", address); err == nil {
 		t.Error("something answered where nothing listens")
 	}
 }

@@ -192,7 +192,7 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 func (a *Accounts) openingFor(provider store.Provider, row records.Account, gate *gate.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
-		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.newTransport(row.ID, reachOf(provider, row.Options)),
+		Secrets: keeps, Dial: a.dialFor(row.ID), Transport: a.transport(provider, row),
 		OnCertificate: a.showed(row.ID),
 		Now:           time.Now, Log: a.log.With("account", row.Name),
 	}

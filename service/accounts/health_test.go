@@ -15,6 +15,7 @@ import (
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
+	"deftheron/provider/network"
 	"deftheron/service/accounts"
 	"deftheron/service/records"
 )
@@ -194,7 +195,7 @@ func TestDialThroughAProxy(t *testing.T) {
 	address, _ := url.Parse(proxy.URL)
 	for _, user := range []*url.Userinfo{url.UserPassword("out", "ward"), nil} {
 		address.User = user
-		connection, err := accounts.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return address, nil },
+		connection, err := network.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return address, nil },
 			"files.example.org:22")
 		if user == nil {
 			if err == nil || !strings.Contains(err.Error(), "407") {
@@ -213,7 +214,7 @@ func TestDialThroughAProxy(t *testing.T) {
 		connection.Close()
 	}
 	wrong := errors.New("no address of a proxy")
-	if _, err := accounts.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return nil, wrong },
+	if _, err := network.DialThrough(t.Context(), func(*http.Request) (*url.URL, error) { return nil, wrong },
 		greeting.Addr().String()); !errors.Is(err, wrong) {
 		t.Errorf("past a proxy that cannot be told: %v", err)
 	}

@@ -1,4 +1,4 @@
-package accounts
+package network
 
 import (
 	"context"
@@ -13,25 +13,25 @@ import (
 	"deftheron/core/store"
 )
 
-// reach is which hosts an account's requests may go to. Answers of a service lead to
+// Reach is which hosts an account's requests may go to. Answers of a service lead to
 // further addresses: by redirects, as links to contents, as sessions of uploads. None of
 // them may lead into this machine or its network, which the service on the other side
 // has no business with; only those hosts may lie there that the account names itself.
-type reach struct {
+type Reach struct {
 	mu    sync.Mutex
 	named map[string]bool // hosts in lower case
 }
 
-// reachOf is the reach of an account with some options.
-func reachOf(provider store.Provider, options map[string]string) *reach {
-	r := &reach{named: map[string]bool{}}
+// ReachOf is the reach of an account with some options.
+func ReachOf(provider store.Provider, options map[string]string) *Reach {
+	r := &Reach{named: map[string]bool{}}
 	for _, host := range store.NamedHosts(provider, options) {
 		r.named[strings.ToLower(host)] = true
 	}
 	return r
 }
 
-func (r *reach) names(host string) bool {
+func (r *Reach) names(host string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.named[strings.ToLower(host)]
@@ -39,7 +39,7 @@ func (r *reach) names(host string) bool {
 
 // through has a way out obeyed: the proxy itself may be reached, and what is asked of
 // it is held to the same.
-func (r *reach) through(proxy func(*http.Request) (*url.URL, error)) func(*http.Request) (*url.URL, error) {
+func (r *Reach) through(proxy func(*http.Request) (*url.URL, error)) func(*http.Request) (*url.URL, error) {
 	return func(request *http.Request) (*url.URL, error) {
 		way, err := proxy(request)
 		if way == nil || err != nil {
@@ -61,7 +61,7 @@ func (r *reach) through(proxy func(*http.Request) (*url.URL, error)) func(*http.
 }
 
 // dial connects to a host that the account names, or to one of the world outside.
-func (r *reach) dial(ctx context.Context, network, address string) (net.Conn, error) {
+func (r *Reach) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil || r.names(host) {
 		return Dial(ctx, network, address)
@@ -84,7 +84,7 @@ func leadsInside(host string) error {
 
 // refuses reports whether an address is not of the world outside, nor that of a host
 // that is named.
-func (r *reach) refuses(ctx context.Context, address netip.Addr) bool {
+func (r *Reach) refuses(ctx context.Context, address netip.Addr) bool {
 	address = address.Unmap()
 	if isOutside(address) {
 		return false

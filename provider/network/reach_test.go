@@ -1,4 +1,4 @@
-package accounts
+package network
 
 import (
 	"net"
@@ -41,11 +41,10 @@ func TestReach(t *testing.T) {
 		return s
 	}
 	named, other := server("127.0.0.1"), server("127.0.0.2")
-	a := &Accounts{}
-	a.Proxy = func(*http.Request) (*url.URL, error) { return nil, nil }
-	guarded := reachOf(webdav.Provider{}, map[string]string{"url": named.URL + "/dav/"})
-	get := func(r *reach, target string) error {
-		client := http.Client{Transport: &http.Transport{Proxy: r.through(a.Proxy), DialContext: r.dial, DisableKeepAlives: true}}
+	proxy := func(*http.Request) (*url.URL, error) { return nil, nil }
+	guarded := ReachOf(webdav.Provider{}, map[string]string{"url": named.URL + "/dav/"})
+	get := func(r *Reach, target string) error {
+		client := http.Client{Transport: &http.Transport{Proxy: r.through(proxy), DialContext: r.dial, DisableKeepAlives: true}}
 		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, target, nil)
 		if err != nil {
 			t.Fatal(err)
@@ -75,7 +74,7 @@ func TestReach(t *testing.T) {
 		t.Errorf("another name of the same address: %v", err)
 	}
 	// A proxy may be anywhere, and what it is asked for may not.
-	a.Proxy = func(*http.Request) (*url.URL, error) { return url.Parse(other.URL) }
+	proxy = func(*http.Request) (*url.URL, error) { return url.Parse(other.URL) }
 	if err := get(guarded, "http://192.168.7.7/"); err == nil {
 		t.Error("a proxy was asked for an address of the network")
 	}
