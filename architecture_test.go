@@ -28,7 +28,8 @@ var arrows = map[string][]string{
 	"cli":        {"cli", "client", "contract", "drive", "core/job", "core/remedy"},
 	"standin":    {"standin"},
 	"demo":       {"demo", "standin", "client", "contract", "cli", "service", "core/store"},
-	"cmd":        {"cli", "service", "demo", "standin", "provider", "console", "core/store"}, // it wires them together
+	"worker":     {"worker", "core", "provider", "client", "contract"},
+	"cmd":        {"cli", "service", "worker", "demo", "standin", "provider", "console", "core/store"}, // it wires them together
 	"console":    {},
 	"servertest": {"servertest", "core"},
 }

@@ -38,6 +38,8 @@ type Programs struct {
 	Serve   func(ctx context.Context, options ServeOptions) error
 	Demo    func(ctx context.Context, options DemoOptions) error
 	Standin func(ctx context.Context, options StandinOptions) error
+	// Worker runs a worker, and JoinWorker has this machine join a service as one.
+	Worker, JoinWorker func(ctx context.Context, options WorkerOptions) error
 	// Backup checks a backup, or makes a data folder of it.
 	Backup func(ctx context.Context, options BackupOptions) (OpenedBackup, error)
 	// Skeleton returns a commented provider definition of a style for a provider of a
@@ -229,7 +231,8 @@ func (a *app) root() *cobra.Command {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.AddCommand(
-		a.serve(), a.demo(), a.standin(), a.signin(), a.signout(), a.whoami(), a.token(), a.user(), a.audit(), a.account(), a.provider(),
+		a.serve(), a.demo(), a.standin(), a.worker(),
+		a.signin(), a.signout(), a.whoami(), a.token(), a.user(), a.audit(), a.account(), a.provider(),
 		a.ls(), a.stat(), a.cat(),
 		a.get(), a.put(),
 		a.mkdir(), a.mv(), a.rm(), a.copy(), a.compare(), a.search(), a.share(), a.tag(), a.comment(),

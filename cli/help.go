@@ -11,7 +11,7 @@ var groups = []struct{ id, title, commands string }{
 	{"files", "Files:", "ls stat cat search get put mkdir mv rm copy compare share tag comment lock unlock survey drive"},
 	{"jobs", "Jobs and runs:", "job run history bandwidth notify"},
 	{"accounts", "Accounts:", "account provider"},
-	{"service", "Service:", "serve demo standin signin signout whoami token user audit backup doctor"},
+	{"service", "Service:", "serve worker demo standin signin signout whoami token user audit backup doctor"},
 }
 
 // examples are examples of commands that have none of their own, by path without the
@@ -82,6 +82,12 @@ var examples = map[string]string{
 	"serve":               "heron serve --data /srv/heron --listen 127.0.0.1:8420",
 	"demo":                "heron demo",
 	"standin":             "heron standin",
+	"worker list":         "heron worker list",
+	"worker code":         "heron worker code gauge-house",
+	"worker rename":       "heron worker rename gauge-house weir-house",
+	"worker drain":        "heron worker drain gauge-house",
+	"worker resume":       "heron worker resume gauge-house",
+	"worker remove":       "heron worker remove gauge-house",
 	"signin":              "heron signin http://127.0.0.1:8420",
 	"signout":             "heron signout",
 	"whoami":              "heron whoami",

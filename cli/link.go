@@ -35,7 +35,7 @@ func (a *app) accountLink() *cobra.Command {
 type linkFlags struct {
 	set        *pflag.FlagSet
 	values     map[string]*string
-	start      string
+	start, at  string
 	readOnly   bool
 	secretFile string
 	consent    string
@@ -75,6 +75,7 @@ func (a *app) newLinkFlags(provider *contract.Provider) *linkFlags {
 		_ = f.set.MarkHidden("secret-file")
 	}
 	f.set.StringVar(&f.start, "start", "", "the folder that becomes the account's start")
+	f.set.StringVar(&f.at, "at", "", "the site, or the worker, that reaches the account; the service itself unless given")
 	f.set.BoolVar(&f.readOnly, "read-only", false, "let nothing be written there by any way")
 	if provider != nil && len(provider.Consents) > 0 {
 		f.set.StringVar(&f.consent, "consent", "", "how to agree: "+strings.Join(provider.Consents, ", ")+
@@ -151,7 +152,7 @@ func (a *app) link(command *cobra.Command, args []string) error {
 // linkFrom is what the options come to, without its secret.
 func (a *app) linkFrom(flags *linkFlags, provider contract.Provider, name string) (contract.Link, error) {
 	link := contract.Link{Provider: provider.Name, Name: name, Options: map[string]string{}, Start: flags.start, ReadOnly: flags.readOnly,
-		Try: flags.try}
+		Try: flags.try, At: flags.at}
 	for option, value := range flags.values {
 		if flags.set.Changed(option) {
 			link.Options[option] = *value
@@ -243,7 +244,11 @@ func (a *app) printLinked(provider contract.Provider, account contract.Account) 
 	if a.json {
 		return a.printJSON(account)
 	}
-	fmt.Fprintf(a.out, "Linked %s as %s.\n", provider.Title, a.paint(plumage, "/"+account.Name))
+	title := provider.Title
+	if account.Site != "" {
+		title = strings.Replace(title, " on the service's machine", "", 1) + " at the site " + format.Plain(account.Site)
+	}
+	fmt.Fprintf(a.out, "Linked %s as %s.\n", title, a.paint(plumage, "/"+account.Name))
 	if value := account.Options[provider.IdentityOption]; value != "" {
 		fmt.Fprintf(a.out, "  %s  %s  %s\n", a.paint(soft, provider.IdentityOption), format.Plain(value),
 			a.paint(soft, "(another one is refused from now on)"))
@@ -294,7 +299,7 @@ func findProvider(providers []contract.Provider, name string) (*contract.Provide
 }
 
 func optionNames(provider contract.Provider) string {
-	names := []string{"--start", "--read-only"}
+	names := []string{"--start", "--read-only", "--at"}
 	for _, option := range provider.Options {
 		if option.Secret {
 			names = append(names, "--secret-file")

@@ -93,6 +93,7 @@ type Link struct {
 	Secret   string            `json:"secret,omitempty"`
 	Files    map[string]string `json:"files,omitempty" doc:"Contents of files, such as a private key, by option."`
 	ReadOnly bool              `json:"read_only,omitempty" doc:"Nothing is ever written to the account."`
+	At       string            `json:"at,omitempty" doc:"Site or worker that reaches the account; the service itself if it is left out."`
 	Try      bool              `json:"try,omitempty" doc:"Reach the account and show what it holds, but do not link it."`
 	Again    bool              `json:"again,omitempty" doc:"Link an unlinked account of that name again and continue its history."`
 }
@@ -131,6 +132,7 @@ type Account struct {
 	Start    string            `json:"start,omitempty"`
 	Linked   time.Time         `json:"linked"`
 	ReadOnly bool              `json:"read_only"`
+	Site     string            `json:"site,omitempty" doc:"Site whose workers reach it; empty for what the service reaches."`
 	State    string            `json:"state" enum:"linked,unreachable,sign-in-expired,suspended" doc:"The state at the last check."`
 	Why      string            `json:"why,omitempty" doc:"Why it is unreachable or its sign-in has expired."`
 	Remedy   string            `json:"remedy,omitempty"`

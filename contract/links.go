@@ -45,6 +45,7 @@ type LinkSettings struct {
 	Start    string            `json:"start,omitempty"`
 	ReadOnly bool              `json:"read_only,omitempty"`
 	Owner    string            `json:"owner,omitempty"`
+	Site     string            `json:"site,omitempty"`
 }
 
 // Warning is something that is going to stand in the way.

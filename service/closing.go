@@ -16,6 +16,9 @@ func (s *Service) close() {
 		s.linked.Wait()
 		s.linked.CloseSealed()
 	}
+	if s.workers != nil {
+		s.workers.Close()
+	}
 	if s.listener != nil {
 		s.listener.Close()
 	}

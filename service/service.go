@@ -35,6 +35,7 @@ import (
 	"deftheron/service/records"
 	"deftheron/service/runner"
 	"deftheron/service/share"
+	"deftheron/service/workers"
 )
 
 // Options are what a service is started with.
@@ -111,6 +112,7 @@ type Service struct {
 	gateway       *gateway.Gateway
 	hub           *live.Hub
 	audit         *access.Audit
+	workers       *workers.Workers
 	index         *index.Index // nil for none
 	shares        *share.Links
 	annotations   *annotations.Annotations
@@ -249,7 +251,8 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	server := api.Server{
 		Access: who, Audit: s.audit, Passkeys: access.NewPasskeys(who), OpenID: openID, Accounts: linked, Tree: all, Recent: s.recent,
 		Data: s.options.Data, Scratch: scratch, Runner: s.runner,
-		Previews: previews, Index: s.index, Shares: s.shares, Annotations: s.annotations, Backups: s.backups, Gateway: s.gateway,
+		Previews: previews, Index: s.index, Shares: s.shares, Workers: s.workers, Annotations: s.annotations,
+		Backups: s.backups, Gateway: s.gateway,
 		Notifications: s.notifications, Metrics: measured, Hub: s.hub, DB: s.db, Log: s.options.Log,
 		Console: s.options.Console, Instance: instance, Version: s.options.Version, BaseURL: s.URL,
 		Hosts: s.hosts(), Secure: strings.HasPrefix(s.URL, "https:"), Done: s.done, Background: s.ctx, Public: s.options.PublicURL,
@@ -276,7 +279,9 @@ func (s *Service) accounts(ctx context.Context, sealer *access.Sealer) (*account
 	if err := linked.LoadBandwidths(ctx); err != nil {
 		return nil, err
 	}
-	return linked, nil
+	s.workers = workers.New(s.ctx, s.db, s.options.Log)
+	s.workers.Version, s.workers.SaveSecret, linked.Sites = s.options.Version, linked.SaveSecretOf, s.workers
+	return linked, s.workers.Resume(ctx)
 }
 
 // connect has the parts of the service told of what happens in the others.
@@ -294,6 +299,7 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
 	linked.SignInExpiredNow = s.accountSignInExpired
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
+	s.workers.Changed = linked.Changed
 	linked.Reauthorized = func(account string) {
 		s.forget(account)
 		s.runner.Reauthorized(account)

@@ -47,8 +47,8 @@ func main() {
 		os.Exit(preview.Child(os.Args[2:]))
 	}
 	os.Exit(cli.Main(cli.Programs{
-		Build: builtFrom(), Serve: serve, Demo: runDemo, Standin: runStandin, Backup: openBackup, Skeleton: skeleton.Text,
-		SkeletonStyles: skeleton.Styles(),
+		Build: builtFrom(), Serve: serve, Demo: runDemo, Standin: runStandin, Worker: runWorker, JoinWorker: joinWorker,
+		Backup: openBackup, Skeleton: skeleton.Text, SkeletonStyles: skeleton.Styles(),
 	}, os.Args[1:]))
 }
 

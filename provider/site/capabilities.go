@@ -33,7 +33,7 @@ func (a *account) Capabilities() store.Capabilities {
 		only(has("Prepare"), func(ctx context.Context) error { return a.tell(ctx, opPrepare, nil) }),
 		only(has("Sync"), func(ctx context.Context) error { return a.tell(ctx, opSync, nil) }),
 		only(has("Check"), func(ctx context.Context) error { return a.tell(ctx, opCheck, nil) }),
-		only(has("Space"), func(ctx context.Context) (store.Space, error) { return ask[store.Space](ctx, a, opSpace, nil, nil) }),
+		only(has("Space"), a.space),
 		only(has("Owner"), func(ctx context.Context) (string, error) { return ask[string](ctx, a, opOwner, nil, nil) }),
 		only(has("Locate"), a.locate),
 		only(has("Areas"), func(ctx context.Context) ([]string, error) { return ask[[]string](ctx, a, opAreas, nil, nil) }),
@@ -96,6 +96,14 @@ func (a *account) clean(ctx context.Context, of store.Cleaning) ([]store.Leftove
 	return removed, err
 }
 
+func (a *account) space(ctx context.Context) (store.Space, error) {
+	space, err := ask[store.Space](ctx, a, opSpace, nil, nil)
+	if space.Volume != "" {
+		space.Volume = a.opening.Network + "+" + space.Volume
+	}
+	return space, err
+}
+
 // locate is store.Capabilities.Locate. A worker is asked once for each folder.
 func (a *account) locate(in store.Folder) string {
 	a.mu.Lock()
@@ -108,8 +116,11 @@ func (a *account) locate(in store.Folder) string {
 	defer cancel()
 	at := folderOf(in)
 	url, err := ask[string](ctx, a, opLocate, &arguments{Folder: &at}, nil)
-	if err != nil {
+	if err != nil || url == "" {
 		return ""
+	}
+	if a.opening.Network != "" {
+		url = a.opening.Network + "+" + url
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()

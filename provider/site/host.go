@@ -5,6 +5,7 @@ import (
 	"hash/fnv"
 	"io"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/singleflight"
@@ -46,13 +47,16 @@ type Host struct {
 
 	opening singleflight.Group
 	mu      sync.Mutex
-	open    map[string]*opened // by the id of the account
+	open    map[openKey]*opened
 }
+
+// openKey names an account in one of its states.
+type openKey struct{ account, generation string }
 
 // opened is an account that is open.
 type opened struct {
-	generation string
-	store      store.Store
+	store store.Store
+	used  atomic.Int64 // when, in Unix seconds
 
 	mu       sync.Mutex
 	settled  bool // nothing that the first write finds out is missing in the description
@@ -81,10 +85,9 @@ func (h *Host) Answer(ctx context.Context, asked Asked, answer Answer) error {
 	if r.Operation == opOpen {
 		return writeEnd(answer, h.openAccount(ctx, r, arguments.Opening))
 	}
-	h.mu.Lock()
-	account := h.open[r.Account]
-	h.mu.Unlock()
-	if account == nil || account.generation != r.Generation {
+	key := openKey{r.Account, r.Generation}
+	account := h.get(key)
+	if account == nil {
 		return writeEnd(answer, end{Error: &wireError{Kind: notOpen}})
 	}
 	if r.Lock != nil {
@@ -104,7 +107,7 @@ func (h *Host) Answer(ctx context.Context, asked Asked, answer Answer) error {
 		return nil
 	}
 	if r.Operation == opClose {
-		h.forget(r.Account, account)
+		h.forget(key)
 	}
 	return writeEnd(answer, end{Value: result, Error: wireErrorOf(err), Description: account.news(arguments.Known, settling[r.Operation])})
 }
@@ -117,12 +120,10 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 	if opening == nil {
 		return end{Error: wireErrorOf(store.Errorf(store.ErrTryAgain, "the service did not say what to open"))}
 	}
+	key := openKey{r.Account, r.Generation}
 	result, err, _ := h.opening.Do(r.Account+"\x00"+r.Generation, func() (any, error) {
-		h.mu.Lock()
-		before := h.open[r.Account]
-		h.mu.Unlock()
-		if before != nil && before.generation == r.Generation {
-			return before, nil
+		if account := h.get(key); account != nil {
+			return account, nil
 		}
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), openTime)
 		defer cancel()
@@ -133,17 +134,10 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 		if err != nil {
 			return nil, err
 		}
-		account := &opened{generation: r.Generation, store: s}
+		account := &opened{store: s}
+		account.used.Store(time.Now().Unix())
 		account.look()
-		h.mu.Lock()
-		if h.open == nil {
-			h.open = map[string]*opened{}
-		}
-		h.open[r.Account] = account
-		h.mu.Unlock()
-		if before != nil { // what still uses it is given a moment to end
-			time.AfterFunc(time.Minute, func() { _ = store.Close(before.store) })
-		}
+		h.put(key, account)
 		return account, nil
 	})
 	if err != nil {
@@ -155,22 +149,50 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 	return end{Description: account.describe}
 }
 
-// forget closes an account.
-func (h *Host) forget(id string, account *opened) {
+// get returns an account that is open, or nil.
+func (h *Host) get(key openKey) *opened {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.open[id] == account {
-		delete(h.open, id)
+	account := h.open[key]
+	if account != nil {
+		account.used.Store(time.Now().Unix())
 	}
+	return account
+}
+
+// put keeps an account open. Those that nobody uses any more are closed.
+func (h *Host) put(key openKey, account *opened) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.open == nil {
+		h.open = map[openKey]*opened{}
+	}
+	for other, one := range h.open {
+		if time.Since(time.Unix(one.used.Load(), 0)) > unused {
+			_ = store.Close(one.store)
+			delete(h.open, other)
+		}
+	}
+	h.open[key] = account
+}
+
+// unused is how long an account may stay open that nobody asks.
+const unused = time.Hour
+
+// forget forgets an account that was closed.
+func (h *Host) forget(key openKey) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.open, key)
 }
 
 // Close closes all accounts.
 func (h *Host) Close() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for id, account := range h.open {
+	for key, account := range h.open {
 		_ = store.Close(account.store)
-		delete(h.open, id)
+		delete(h.open, key)
 	}
 }
 

@@ -48,6 +48,8 @@ type Opening struct {
 	// ID is that of the account, and Generation of the state in which it is opened: an account
 	// that was edited has another one.
 	ID, Generation string
+	// Network is where the account is: the same address is another place in another network.
+	Network string
 	// Definition is that of the provider, in YAML, where it is not one that the program brings.
 	Definition []byte
 }

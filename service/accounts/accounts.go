@@ -41,6 +41,8 @@ type Accounts struct {
 	// Watcher, if not nil, returns what decides about the changes of an account, by its id.
 	Watcher func(id string) view.Watcher
 
+	// Sites are the networks that only workers reach; nil if there are none.
+	Sites Sites
 	// Proxy is the way out to accounts; nil is that of the environment.
 	Proxy func(*http.Request) (*url.URL, error)
 	// Reauthorized is called after the sign-in of an account was made again, or it was
@@ -124,6 +126,8 @@ type Link struct {
 	// private key, by the names of their options.
 	Files    map[string]string
 	ReadOnly bool
+	// At is the site, or the worker, that reaches the account; empty for the service.
+	At string
 	// Again is the id of a link that has ended, whose history goes on.
 	Again string
 
@@ -180,10 +184,11 @@ func (a *Accounts) check(ctx context.Context, link Link) (records.Account, error
 	if link.Again != "" && a.ended(ctx, link.Again) {
 		id = link.Again
 	}
-	return records.Account{
+	row := records.Account{
 		ID: id, SignedIn: link.shared, Name: link.Name, Provider: link.Provider, Options: options, Start: start, ReadOnly: link.ReadOnly,
 		CreatedAt: time.Now(),
-	}, nil
+	}
+	return row, a.placeAtSite(ctx, provider, link.At, &row)
 }
 
 // Found is what was found at an account.

@@ -141,7 +141,7 @@ func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning 
 func (a *Accounts) checkWritable(row records.Account) error {
 	provider, err := a.Provider(row.Provider)
 	checker, ok := provider.(store.WriteChecker)
-	if err != nil || !ok || row.ReadOnly {
+	if err != nil || !ok || row.ReadOnly || row.Site != "" {
 		return nil
 	}
 	return messages.Unwritable(checker.CheckWritable(row.Options, startPath(row.Start)))

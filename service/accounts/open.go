@@ -79,7 +79,11 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	opening, base := a.openingOf(ctx, provider, row, keeps)
 	var opened store.Store
 	err = retry.Patiently(ctx, func() error {
-		opened, err = provider.Open(ctx, opening)
+		if row.Site != "" {
+			opened, err = a.openAtSite(ctx, provider, row, opening)
+		} else {
+			opened, err = provider.Open(ctx, opening)
+		}
 		return err
 	})
 	if err != nil {
@@ -116,7 +120,7 @@ func (a *Accounts) make(ctx context.Context, row records.Account, keeps store.Se
 		return false, err
 	}
 	maker, ok := provider.(store.Maker)
-	if !ok {
+	if !ok || row.Site != "" {
 		return false, a.checkWritable(row)
 	}
 	ctx, cancel := context.WithTimeout(ctx, openTime)

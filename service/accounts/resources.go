@@ -33,6 +33,9 @@ func (a *Accounts) ListResources(ctx context.Context, link Link) (Resources, err
 	if !ok {
 		return Resources{}, noResources(provider)
 	}
+	if link.At != "" {
+		return Resources{}, notHere(lister.ResourceOption(), link.At)
+	}
 	given := without(link.Options, lister.ResourceOption())
 	given[lister.ResourceOption()] = "to-be-chosen"
 	options, err := store.CheckOptions(provider, given, link.Secret != "")
@@ -81,6 +84,9 @@ func (a *Accounts) AccountResources(ctx context.Context, name string) (Resources
 	behind := Resources{}
 	if lister, ok := provider.(store.ResourceLister); ok {
 		behind.Option = lister.ResourceOption()
+		if row.Site != "" {
+			return Resources{}, notHere(behind.Option, row.Site)
+		}
 		bare := row
 		bare.Options = without(row.Options, behind.Option)
 		found, err := lister.ListResources(ctx, a.openingFor(provider, bare, consentGate(), &secrets{accounts: a, linking: row}))
@@ -204,7 +210,7 @@ func (a *Accounts) ProbeIdentity(ctx context.Context, link Link) (introduced Ide
 		return Identity{}, false, err
 	}
 	introducer, has := provider.(store.IdentityProber)
-	if !has {
+	if !has || link.At != "" { // a worker takes what it sees at first
 		return Identity{}, false, nil
 	}
 	options, err := store.CheckOptions(provider, link.Options, true)

@@ -31,6 +31,7 @@ import (
 	"deftheron/service/records"
 	"deftheron/service/runner"
 	"deftheron/service/share"
+	"deftheron/service/workers"
 )
 
 // Server is what the API is made of.
@@ -66,6 +67,8 @@ type Server struct {
 	Scratch string
 	// Previews makes small pictures of files.
 	Previews *preview.Maker
+	// Workers reach places that the service does not.
+	Workers *workers.Workers
 	// Shares are the share links.
 	Shares *share.Links
 	// Backups are those of the service's own records.
@@ -123,6 +126,7 @@ func (s *Server) Handler() http.Handler {
 	router.HEAD(SharePath+":token", s.flow, s.shared)
 	router.POST(SharePath+":token", s.shared)
 	s.registerGateway(router)
+	s.registerWorkerStreams(router)
 	router.GET(CallbackPath, s.callback)
 	router.GET(contract.Root+"/session/provider", s.beginProviderSignIn)
 	router.GET(ProviderCallbackPath, s.endProviderSignIn)

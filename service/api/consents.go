@@ -108,7 +108,7 @@ func (s *Server) beginConsent(ctx context.Context, in *body[contract.Consenting]
 func (s *Server) linkOf(ctx context.Context, link contract.Link) accounts.Link {
 	asked := accounts.Link{
 		Provider: link.Provider, Name: link.Name, Options: link.Options, Start: link.Start, Secret: link.Secret, Files: link.Files,
-		ReadOnly: link.ReadOnly, Try: link.Try,
+		ReadOnly: link.ReadOnly, Try: link.Try, At: link.At,
 	}
 	if link.Again {
 		if id, err := s.DB.LinkedAs(ctx, link.Name); err == nil {

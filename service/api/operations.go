@@ -88,6 +88,7 @@ func (s *Server) register(api huma.API) {
 	s.registerPeopleTables(api)
 	s.registerSearch(api)
 	s.registerShareLinks(api)
+	s.registerWorkers(api)
 	s.registerAnnotations(api)
 	s.registerBackups(api)
 	add(api, http.MethodGet, "/diagnosis", "diagnose", "Look at the service and its machine, and say what to do", http.StatusOK, s.diagnose)
@@ -141,7 +142,7 @@ func (s *Server) accountOf(ctx context.Context, row records.Account, found *acco
 	}
 	shown := contract.Account{
 		Name: row.Name, Address: "/" + row.Name, Provider: row.Provider, Options: row.Options, Start: row.Start, Linked: row.CreatedAt,
-		ReadOnly: row.ReadOnly, State: string(state.Name), Owner: row.Owner,
+		ReadOnly: row.ReadOnly, State: string(state.Name), Owner: row.Owner, Site: row.Site,
 	}
 	if state.Err != nil {
 		why := problem(state.Err)

@@ -67,6 +67,8 @@ func fresh(p permission) permission {
 var permissions = map[string]permission{
 	"start-session": nobody, "sign-in-ways": nobody, "begin-provider-sign-in": nobody, "end-provider-sign-in": nobody,
 	"begin-passkey-sign-in": nobody, "end-passkey-sign-in": nobody, "consent-callback": nobody,
+	// Workers sign in within their connection, and streams are known by the token of their request.
+	"join-worker": nobody, "connect-worker": nobody, "worker-answer": nobody, "worker-content": nobody,
 
 	"show-document": anybody, "whoami": anybody, "end-session": self, "confirm-session": self, "list-sessions": self,
 	"end-sessions": self, "end-one-session": self, "set-password": fresh(self), "new-codes": fresh(self), "set-codes": fresh(self),
@@ -111,6 +113,8 @@ var permissions = map[string]permission{
 	"make-backup": fresh(wholeOwners), "set-backups": fresh(wholeOwners), "end-backups": fresh(wholeOwners), "show-backups": owners,
 	"metrics": owners, "list-users": owners, "add-user": fresh(owners), "show-user": owners, "change-user": fresh(owners),
 	"remove-user": fresh(owners), "set-grant": fresh(owners), "remove-grant": fresh(owners), "make-user-link": fresh(owners),
+	"list-workers": look, "create-worker": fresh(owners), "change-worker": owners, "new-worker-code": fresh(owners),
+	"remove-worker": fresh(owners),
 	"list-audit": owners, "verify-audit": owners, "export-audit": owners, "diagnose": owners,
 }
 
@@ -120,7 +124,8 @@ func routesOf(api huma.API) map[string]string {
 	routes := map[string]string{
 		"GET " + contract.Root + "/metrics": "metrics", "HEAD " + contract.Root + "/content": "read-content",
 		"GET " + CallbackPath: "consent-callback", "GET " + contract.Root + "/session/provider": "begin-provider-sign-in",
-		"GET " + ProviderCallbackPath: "end-provider-sign-in",
+		"GET " + ProviderCallbackPath: "end-provider-sign-in", "GET " + contract.WorkerConnectPath: "connect-worker",
+		"POST " + contract.WorkerAnswerPath: "worker-answer", "GET " + contract.WorkerContentPath: "worker-content",
 	}
 	for _, suffix := range []string{".json", ".yaml", "-3.0.json", "-3.0.yaml"} {
 		routes["GET "+contract.Root+"/openapi"+suffix] = "show-document"

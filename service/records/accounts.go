@@ -29,6 +29,9 @@ type Account struct {
 	// Origin is where the secret was given for, see store.SecretOrigins: it is sent
 	// to no other.
 	Origin string
+	// Site is the network whose workers reach the account, and Worker the id of the one that it
+	// is at, if others of the site do not reach it; both are empty for what the service reaches.
+	Site, Worker string
 	// Search is what of the account is searched: SearchOff, SearchNames or SearchContents;
 	// empty is as usual for its provider.
 	Search string

@@ -14,6 +14,12 @@ type Definition struct {
 	CreatedAt time.Time
 }
 
+// Definition returns a definition that was added, by name.
+func (db *DB) Definition(ctx context.Context, name string) (definition Definition, err error) {
+	err = db.read.WithContext(ctx).Where("name = ?", name).First(&definition).Error
+	return definition, found(err)
+}
+
 // Definitions returns all that were added, by name.
 func (db *DB) Definitions(ctx context.Context) (all []Definition, err error) {
 	err = db.read.WithContext(ctx).Order("name").Find(&all).Error

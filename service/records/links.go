@@ -31,11 +31,12 @@ type LinkSettings struct {
 	Start    string            `json:"start,omitempty"`
 	ReadOnly bool              `json:"read_only,omitempty"`
 	Owner    string            `json:"owner,omitempty"`
+	Site     string            `json:"site,omitempty"`
 }
 
 // Settings are those of the account as it is.
 func (a Account) Settings() LinkSettings {
-	return LinkSettings{Provider: a.Provider, Options: a.Options, Start: a.Start, ReadOnly: a.ReadOnly, Owner: a.Owner}
+	return LinkSettings{Provider: a.Provider, Options: a.Options, Start: a.Start, ReadOnly: a.ReadOnly, Owner: a.Owner, Site: a.Site}
 }
 
 // The events of a link.

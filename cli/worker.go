@@ -1,0 +1,208 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"deftheron/cli/format"
+	"deftheron/contract"
+)
+
+// WorkerOptions are what a worker is started with, or joins with.
+type WorkerOptions struct {
+	Data      string
+	Folders   []string
+	CAFile    string
+	LogLevel  string
+	LogFormat string
+	// URL and Code are of the service to join; Again replaces the keys of a machine that is a worker.
+	URL, Code string
+	Again     bool
+	Out       io.Writer
+}
+
+func (a *app) worker() *cobra.Command {
+	options := WorkerOptions{Out: a.out}
+	command := &cobra.Command{
+		Use: "worker", Short: "Run a worker, and look after workers",
+		Long: "Runs this machine as a worker: it dials out to the service that it joined, and reaches places for it that the service\n" +
+			"does not, such as a server on the premises, or folders of this machine below --folders.",
+		Args: func(command *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usageError("%s has no verb %q; see: %s --help", command.CommandPath(), args[0], command.CommandPath())
+			}
+			return nil
+		},
+		Example: "  heron worker --folders /srv/gauges",
+		RunE:    func(command *cobra.Command, _ []string) error { return a.programs.Worker(command.Context(), options) },
+	}
+	workerData(command, &options)
+	flags := command.Flags()
+	flags.StringArrayVar(&options.Folders, "folders", nil, "a folder of this machine below which accounts may be; may be given again")
+	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
+	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
+	command.AddCommand(a.workerJoin(), a.workerCreate(), a.workerList(), a.workerCode(), a.workerRename(), a.workerDrain("drain", true),
+		a.workerDrain("resume", false), a.workerRemove())
+	return command
+}
+
+func workerData(command *cobra.Command, options *WorkerOptions) {
+	command.Flags().StringVar(&options.Data, "data", "heron-worker", "the folder in which the worker keeps its keys")
+	command.Flags().StringVar(&options.CAFile, "ca-file", "", "PEM file of certificates that the service's is trusted by, beside the system's")
+}
+
+func (a *app) workerJoin() *cobra.Command {
+	options := WorkerOptions{Out: a.out}
+	command := &cobra.Command{
+		Use: "join URL CODE", Short: "Have this machine join a service as a worker", Args: arguments(2, 2, "the URL of the service and a code"),
+		Example: "  heron worker join https://heron.example.org QXJ4K-7MZ2P-LD5WV-3TNYB",
+		RunE: func(command *cobra.Command, args []string) error {
+			options.URL, options.Code = args[0], args[1]
+			return a.programs.JoinWorker(command.Context(), options)
+		},
+	}
+	workerData(command, &options)
+	command.Flags().BoolVar(&options.Again, "again", false, "replace the keys of the worker that this machine was")
+	return command
+}
+
+func (a *app) workerCreate() *cobra.Command {
+	var asked contract.NewWorker
+	command := &cobra.Command{
+		Use: "create NAME", Short: "Create a worker, and a code with which its machine joins", Args: arguments(1, 1, "a name"),
+		Example: "  heron worker create gauge-house --site premises",
+		RunE: func(command *cobra.Command, args []string) error {
+			asked.Name = args[0]
+			return a.showCode(a.client().CreateWorker(command.Context(), asked))
+		},
+	}
+	command.Flags().StringVar(&asked.Site, "site", "", "the network that the worker is in (default the name of the worker)")
+	return command
+}
+
+func (a *app) workerCode() *cobra.Command {
+	return &cobra.Command{
+		Use: "code NAME", Short: "Create another code for a worker; keys that it had end", Args: arguments(1, 1, "a worker"),
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.showCode(a.client().NewWorkerCode(command.Context(), args[0]))
+		},
+	}
+}
+
+// showCode prints how a worker joins.
+func (a *app) showCode(code contract.WorkerCode, err error) error {
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(code)
+	}
+	_, err = fmt.Fprintf(a.out, "The worker %s at the site %s can join. On its machine, before %s, run:\n\n"+
+		"  heron worker join %s %s\n  heron worker\n\n",
+		format.Plain(code.Worker.Name), format.Plain(code.Worker.Site), when(&code.Ends), code.URL, code.Code)
+	return err
+}
+
+func (a *app) workerList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the workers", Args: arguments(0, 0, "nothing more"),
+		RunE: func(command *cobra.Command, _ []string) error {
+			workers, err := a.client().Workers(command.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(workers)
+			}
+			if len(workers) == 0 {
+				_, err := fmt.Fprintln(a.out, "There is no worker. A worker reaches places that the service does not: heron worker create NAME")
+				return err
+			}
+			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "SYSTEM", "LOAD", "FROM", "ACCOUNTS")
+			for _, one := range workers {
+				load := ""
+				if one.Processors > 0 {
+					load = fmt.Sprintf("%.1f of %d", one.Load, one.Processors)
+				}
+				t.AppendRow(table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, one.System, load, one.From,
+					strings.Join(one.Accounts, ", ")})
+			}
+			t.Render()
+			for _, one := range workers {
+				if one.Remedy != "" {
+					fmt.Fprintf(a.out, "%s is %s. %s\n", one.Name, one.State, strings.ReplaceAll(one.Remedy, "NAME", one.Name))
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) workerRename() *cobra.Command {
+	return &cobra.Command{
+		Use: "rename NAME TO", Short: "Give a worker another name", Args: arguments(2, 2, "a worker and its new name"),
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.showWorker(a.client().ChangeWorker(command.Context(), args[0], contract.WorkerChange{Name: args[1]}))
+		},
+	}
+}
+
+func (a *app) workerDrain(verb string, drain bool) *cobra.Command {
+	short := "Have a worker finish what it does and take nothing new"
+	if !drain {
+		short = "Have a drained worker take requests again"
+	}
+	return &cobra.Command{
+		Use: verb + " NAME", Short: short, Args: arguments(1, 1, "a worker"),
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.showWorker(a.client().ChangeWorker(command.Context(), args[0], contract.WorkerChange{Draining: &drain}))
+		},
+	}
+}
+
+func (a *app) showWorker(worker contract.Worker, err error) error {
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(worker)
+	}
+	_, err = fmt.Fprintf(a.out, "The worker %s at the site %s is %s.\n", worker.Name, worker.Site, worker.State)
+	return err
+}
+
+func (a *app) workerRemove() *cobra.Command {
+	var yes bool
+	command := &cobra.Command{
+		Use: "remove NAME", Short: "Remove a worker; its keys end at once", Args: arguments(1, 1, "a worker"),
+		RunE: func(command *cobra.Command, args []string) error {
+			if err := a.confirm(yes, fmt.Sprintf("Remove the worker %s? Its keys end at once.", args[0]), "remove the worker"); err != nil {
+				return err
+			}
+			return a.removeWorker(command.Context(), args[0])
+		},
+	}
+	command.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return command
+}
+
+func (a *app) removeWorker(ctx context.Context, name string) error {
+	removed, err := a.client().RemoveWorker(ctx, name)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(removed)
+	}
+	fmt.Fprintf(a.out, "Removed the worker %s.\n", name)
+	if len(removed.Secrets) > 0 {
+		fmt.Fprintf(a.out, "It may have had the secrets of /%s. If its machine is not in your hands, replace them at the provider, "+
+			"then: heron account reauthorize NAME\n", strings.Join(removed.Secrets, ", /"))
+	}
+	return nil
+}

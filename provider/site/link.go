@@ -1,0 +1,82 @@
+package site
+
+// The subjects of the messages between a service and its workers. A worker may subscribe to
+// those that begin with its requests and its inbox, and publish to those that begin with what
+// is from it, and to answers.
+
+// RequestSubject is where a worker gets its requests, and those that are given up at the same
+// with CancelSuffix.
+func RequestSubject(worker string) string { return "work." + worker }
+
+// FromSubject is where the service gets what a worker says by itself.
+func FromSubject(worker, what string) string { return "from." + worker + "." + what }
+
+// InboxPrefix is where a worker gets the answers of the service.
+func InboxPrefix(worker string) string { return "inbox." + worker }
+
+// AnswerSubject is where the answer to a request goes, by its token, where it is small.
+func AnswerSubject(token string) string { return "answers." + token }
+
+// What a worker says by itself.
+const (
+	// SaysAlive comes every few seconds, with an Alive.
+	SaysAlive = "alive"
+	// SaysSecret asks the service to save a secret, with a NewSecret. The answer is an error, or empty.
+	SaysSecret = "secret"
+	// CancelSuffix is of the subject on which a request is given up, by its token.
+	CancelSuffix = ".cancel"
+)
+
+// ConnectionHeader is the header in which the service names the connection of a worker.
+const ConnectionHeader = "Heron-Connection"
+
+// MostMessage is the most bytes of a message.
+const MostMessage = 8 << 20
+
+// SmallAnswer is up to how many bytes an answer is sent as a message; larger ones, and all
+// contents, are streams of their own.
+const SmallAnswer = 32 << 10
+
+// Message carries a request to a worker.
+type Message struct {
+	// Token names the request, and is the secret by which streams of it are known.
+	Token   string
+	Request []byte
+}
+
+// Alive is what a worker says of itself.
+type Alive struct {
+	Version    string
+	Protocol   int
+	System     string // such as "linux/amd64"
+	Connection string // as the service named it
+	Requests   int    // that it is answering
+	Accounts   int    // that it has open
+	Load       float64
+	Processors int
+	Memory     int64 // private bytes of the process
+	Draining   bool
+}
+
+// NewSecret asks for a secret of an account to be replaced.
+type NewSecret struct {
+	Account  string
+	Old, New []byte
+}
+
+// Refusal is why the service did not do what a worker asked for; the zero value says that it did.
+type Refusal struct{ Error *wireError }
+
+// Err returns the error of a refusal, or nil.
+func (r Refusal) Err() error { return r.Error.error() }
+
+// Refused returns the refusal of an error, which may be nil.
+func Refused(err error) Refusal { return Refusal{wireErrorOf(err)} }
+
+// Encode encodes a message of this file.
+func Encode[T Message | Alive | NewSecret | Refusal](message T) []byte { return encode(message) }
+
+// Decode decodes a message of this file.
+func Decode[T Message | Alive | NewSecret | Refusal](data []byte) (message T, err error) {
+	return message, decode(data, &message)
+}

@@ -1,0 +1,85 @@
+package accounts
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+
+	"deftheron/core/bandwidth"
+	"deftheron/core/remedy"
+	"deftheron/core/store"
+	"deftheron/provider/declared"
+	"deftheron/provider/site"
+	"deftheron/service/messages"
+	"deftheron/service/records"
+)
+
+// Sites are the networks that only workers reach.
+type Sites interface {
+	// Resolve returns the site that a name is of, which is that of a site or of a worker. It
+	// returns a worker, by its id, if the account is at a folder of that machine.
+	Resolve(ctx context.Context, name string, ofMachine bool) (site, worker string, err error)
+	// At calls the workers of a site, or one of them.
+	At(site, worker string, limiters ...*bandwidth.Limiter) site.Caller
+}
+
+// placeAtSite says in the row of an account where it is linked at: a site, or a worker of it.
+func (a *Accounts) placeAtSite(ctx context.Context, provider store.Provider, at string, row *records.Account) error {
+	if at == "" {
+		return nil
+	}
+	wrong := func(reason string) error { return &store.OptionError{Option: "at", Reason: reason} }
+	switch {
+	case a.Sites == nil:
+		return wrong("this service has no workers; create one first")
+	case baseAddress(provider, row.Options) != "":
+		return wrong("an account in a folder of another one is where that one is; leave out the site")
+	case byConsent(provider, row.Options):
+		return wrong("accounts at " + provider.Title() + " are linked by consent, which the service asks for itself; leave out the site")
+	}
+	_, ofMachine := provider.(store.Restrictable)
+	var err error
+	row.Site, row.Worker, err = a.Sites.Resolve(ctx, at, ofMachine)
+	if err != nil {
+		return store.Concerns(err, "at")
+	}
+	return nil
+}
+
+// openAtSite opens an account through a worker.
+func (a *Accounts) openAtSite(ctx context.Context, provider store.Provider, row records.Account, opening store.Opening) (
+	store.Store, error) {
+	if a.Sites == nil {
+		return nil, messages.With(remedy.Errorf("/%s is at the site %s, which no worker of this service is at; create one", row.Name, row.Site),
+			"heron worker create NAME --site "+row.Site)
+	}
+	at := site.Opening{Opening: opening, ID: row.ID, Generation: uuid.NewString(), Network: row.Site}
+	if row.Worker != "" {
+		at.Network += "/" + row.Worker
+	}
+	if len(row.Secret) == 0 && row.SignedIn == "" {
+		at.Secrets = nil
+	}
+	if one, ok := provider.(*declared.Provider); ok && !one.Definition().Shipped {
+		definition, err := a.db.Definition(ctx, row.Provider)
+		if err != nil {
+			return nil, err
+		}
+		at.Definition = []byte(definition.Text)
+	}
+	return site.Open(ctx, a.Sites.At(row.Site, row.Worker, &a.limits.overall, a.limits.limiter(row.ID)), row.Provider, at)
+}
+
+// SaveSecretOf replaces the secret of an account, by its id, as a provider does.
+func (a *Accounts) SaveSecretOf(ctx context.Context, id string, old, new []byte) error {
+	row, err := a.db.AccountByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	return (&secrets{accounts: a, linking: row}).Save(ctx, old, new)
+}
+
+// notHere is the error of what the service would have to look up at a site.
+func notHere(option, at string) error {
+	return &store.OptionError{Option: option, Reason: "the service does not reach the site " + at + " to list what is there; name one"}
+}

@@ -1,0 +1,179 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/coder/websocket"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"deftheron/contract"
+	"deftheron/provider/site"
+	"deftheron/service/messages"
+	"deftheron/service/workers"
+)
+
+func (s *Server) registerWorkers(api huma.API) {
+	add(api, http.MethodGet, "/workers", "list-workers", "List the workers", http.StatusOK, s.listWorkers)
+	add(api, http.MethodPost, "/workers", "create-worker", "Create a worker and a code with which it joins", http.StatusCreated,
+		s.createWorker, small)
+	add(api, http.MethodPatch, "/workers/{name}", "change-worker", "Rename a worker, or have it take nothing new", http.StatusOK,
+		s.changeWorker, small)
+	add(api, http.MethodPost, "/workers/{name}/code", "new-worker-code", "Create another code for a worker", http.StatusCreated,
+		s.newWorkerCode, small)
+	add(api, http.MethodDelete, "/workers/{name}", "remove-worker", "Remove a worker", http.StatusOK, s.removeWorker)
+	add(api, http.MethodPost, "/worker/join", "join-worker", "Join as a worker, with a code", http.StatusOK, s.joinWorker, small)
+}
+
+// registerWorkerStreams registers what workers use beside the messages.
+func (s *Server) registerWorkerStreams(router *gin.Engine) {
+	router.GET(contract.WorkerConnectPath, s.connectWorker)
+	router.POST(contract.WorkerAnswerPath, s.takeAnswer)
+	router.GET(contract.WorkerContentPath, s.sendContent)
+}
+
+func (s *Server) workerOf(w workers.Worker) contract.Worker {
+	shown := contract.Worker{
+		Name: w.Name, Site: w.Site, State: w.State, Version: w.Version, System: w.System, From: w.Address, Created: w.CreatedAt,
+		Joined: w.JoinedAt, Seen: w.SeenAt, CodeEnds: w.CodeEnds, Requests: w.Requests, Accounts: append([]string{}, w.For...),
+		Load: w.Load, Processors: w.Processors, Memory: w.Memory,
+	}
+	shown.Remedy = messages.WorkerRemedy(w.State, w.Version, s.Version)
+	return shown
+}
+
+func (s *Server) listWorkers(ctx context.Context, _ *none) (*body[[]contract.Worker], error) {
+	all, err := s.Workers.List(ctx)
+	shown := []contract.Worker{}
+	for _, one := range all {
+		var visible []string
+		for _, account := range one.For {
+			if _, err := s.Accounts.ID(ctx, account); err == nil { // one that the user may see
+				visible = append(visible, account)
+			}
+		}
+		one.For = visible
+		shown = append(shown, s.workerOf(one))
+	}
+	return &body[[]contract.Worker]{shown}, err
+}
+
+func (s *Server) createWorker(ctx context.Context, in *body[contract.NewWorker]) (*body[contract.WorkerCode], error) {
+	worker, code, err := s.Workers.Create(ctx, in.Body.Name, in.Body.Site)
+	if err != nil {
+		return nil, err
+	}
+	return s.codeOf(worker, code), nil
+}
+
+func (s *Server) codeOf(worker workers.Worker, code string) *body[contract.WorkerCode] {
+	return &body[contract.WorkerCode]{contract.WorkerCode{Worker: s.workerOf(worker), Code: code, Ends: *worker.CodeEnds,
+		URL: cmp.Or(s.Public, s.BaseURL)}}
+}
+
+type workerInput struct {
+	Name string `path:"name"`
+}
+
+func (s *Server) newWorkerCode(ctx context.Context, in *workerInput) (*body[contract.WorkerCode], error) {
+	worker, code, err := s.Workers.Recode(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	return s.codeOf(worker, code), nil
+}
+
+func (s *Server) changeWorker(ctx context.Context, in *struct {
+	Name string `path:"name"`
+	Body contract.WorkerChange
+}) (*body[contract.Worker], error) {
+	name := in.Name
+	var changed workers.Worker
+	var err error
+	if in.Body.Draining != nil {
+		if changed, err = s.Workers.Drain(ctx, name, *in.Body.Draining); err != nil {
+			return nil, err
+		}
+	}
+	if in.Body.Name != "" {
+		changed, err = s.Workers.Rename(ctx, name, in.Body.Name)
+	}
+	if err == nil && changed.ID == "" {
+		return nil, &contract.Problem{Status: http.StatusUnprocessableEntity, Title: http.StatusText(http.StatusUnprocessableEntity),
+			Detail: "There is nothing to change.", Remedy: "Give another name, or whether the worker is to be drained."}
+	}
+	return &body[contract.Worker]{s.workerOf(changed)}, err
+}
+
+func (s *Server) removeWorker(ctx context.Context, in *workerInput) (*body[contract.WorkerRemoved], error) {
+	had, err := s.Workers.Remove(ctx, in.Name)
+	return &body[contract.WorkerRemoved]{contract.WorkerRemoved{Secrets: append([]string{}, had...)}}, err
+}
+
+func (s *Server) joinWorker(ctx context.Context, in *body[contract.JoinWorker]) (*body[contract.JoinedWorker], error) {
+	asked := in.Body
+	joined, err := s.Workers.Join(ctx, workers.Joining{Code: asked.Code, Key: asked.Key, Recipient: asked.Recipient, Version: asked.Version,
+		System: asked.System, Address: visitor(ctx).From, Protocol: asked.Protocol})
+	if errors.Is(err, workers.ErrWrongCode) {
+		return nil, s.signInFailed(ctx, "worker", &contract.Problem{Status: http.StatusUnauthorized,
+			Title: http.StatusText(http.StatusUnauthorized), Detail: "The code was used already, is older than 15 minutes, or was mistyped.",
+			Remedy: "Get a new one: heron worker code NAME."})
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &body[contract.JoinedWorker]{contract.JoinedWorker{ID: joined.ID, Name: joined.Name, Site: joined.Site, Instance: s.Instance}}, nil
+}
+
+// connectWorker carries the messages of a worker, which signs in within them.
+func (s *Server) connectWorker(c *gin.Context) {
+	if !s.Workers.Running() {
+		refuse(c, &contract.Problem{Status: http.StatusNotFound, Detail: "This service has no workers.",
+			Remedy: "Create one: heron worker create NAME."})
+		return
+	}
+	name := uuid.NewString()
+	c.Writer.Header().Set(site.ConnectionHeader, name)
+	connection, err := websocket.Accept(c.Writer, c.Request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	if err != nil {
+		return // Accept has answered
+	}
+	connection.SetReadLimit(site.MostMessage + 64<<10)
+	stream := websocket.NetConn(context.WithoutCancel(c.Request.Context()), connection, websocket.MessageBinary)
+	if err := s.Workers.Relay(name, stream); err != nil {
+		s.Log.DebugContext(c.Request.Context(), "a connection of a worker ended", "error", err)
+	}
+}
+
+// takeAnswer takes in an answer that is too large for a message.
+func (s *Server) takeAnswer(c *gin.Context) {
+	s.stream(c, s.Workers.TakeAnswer(bearer(c), c.Request.Body, http.NewResponseController(c.Writer)))
+}
+
+// sendContent sends the content that comes with a request to a worker.
+func (s *Server) sendContent(c *gin.Context) {
+	c.Header("Content-Type", "application/octet-stream")
+	s.stream(c, s.Workers.SendContent(bearer(c), c.Writer, http.NewResponseController(c.Writer)))
+}
+
+// stream ends a stream of a worker. One that broke off is cut, so that it cannot be taken for whole.
+func (s *Server) stream(c *gin.Context, err error) {
+	switch {
+	case err == nil && !c.Writer.Written():
+		c.Status(http.StatusNoContent)
+	case err == nil:
+	case errors.Is(err, workers.ErrNoCall):
+		refuse(c, &contract.Problem{Status: http.StatusGone, Detail: "Nobody waits for this answer any more."})
+	default:
+		panic(http.ErrAbortHandler)
+	}
+}
+
+func bearer(c *gin.Context) string {
+	return strings.TrimPrefix(c.GetHeader("Authorization"), "Bearer ")
+}

@@ -1,0 +1,189 @@
+package workers
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"time"
+
+	"deftheron/core/store"
+	"deftheron/provider/site"
+)
+
+const (
+	// aliveEvery is how often a worker says that it is there, and aliveFor how long it counts as
+	// there after that.
+	aliveEvery = 3 * time.Second
+	aliveFor   = 5 * aliveEvery
+	// seenEvery is how often it is recorded that a worker was seen.
+	seenEvery = time.Minute
+)
+
+// presence is a worker that is there. Workers.mu guards it.
+type presence struct {
+	id, name, site, recipient string
+	draining                  bool
+	said                      site.Alive
+	at                        time.Time // when it said so
+	recorded                  time.Time
+	calls                     map[*call]bool
+}
+
+// speaks reports whether the worker speaks the protocol of the service.
+func (p *presence) speaks() bool { return p.said.Protocol == site.Protocol }
+
+// alive takes in what a worker says of itself.
+func (w *Workers) alive(id string, said site.Alive) {
+	w.mu.Lock()
+	p := w.there[id]
+	if p != nil {
+		changed := p.said.Draining != said.Draining
+		p.said, p.at = said, w.now()
+		record := w.now().Sub(p.recorded) > seenEvery
+		if record {
+			p.recorded = p.at
+		}
+		w.mu.Unlock()
+		if record {
+			w.saw(id, said)
+		}
+		if changed {
+			w.Changed()
+		}
+		return
+	}
+	w.mu.Unlock()
+	rows, err := w.db.Workers(w.ctx)
+	if err != nil {
+		w.log.WarnContext(w.ctx, "could not read the workers", "error", err)
+		return
+	}
+	for _, row := range rows {
+		if row.ID != id || row.Key == "" {
+			continue
+		}
+		w.mu.Lock()
+		if w.there[id] == nil {
+			w.there[id] = &presence{id: id, name: row.Name, site: row.Site, recipient: row.Recipient, draining: row.Draining, said: said,
+				at: w.now(), recorded: w.now(), calls: map[*call]bool{}}
+		}
+		w.mu.Unlock()
+		w.saw(id, said)
+		w.log.InfoContext(w.ctx, "a worker is connected", "worker", row.Name, "site", row.Site, "version", said.Version)
+		w.Changed()
+	}
+}
+
+// saw records that a worker was seen.
+func (w *Workers) saw(id string, said site.Alive) {
+	rows, err := w.db.Workers(w.ctx)
+	if err != nil {
+		return
+	}
+	now := w.now()
+	for _, row := range rows {
+		if row.ID != id {
+			continue
+		}
+		row.SeenAt, row.Version, row.System = &now, said.Version, said.System
+		if err := w.db.SaveWorker(w.ctx, row, "SeenAt", "Version", "System"); err != nil {
+			w.log.WarnContext(w.ctx, "could not record that a worker was seen", "worker", row.Name, "error", err)
+		}
+	}
+}
+
+// watch takes workers for gone that have not said for a while that they are there.
+func (w *Workers) watch() {
+	ticker := time.NewTicker(aliveEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-w.ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		w.mu.Lock()
+		var silent []string
+		for id, p := range w.there {
+			if w.now().Sub(p.at) > aliveFor {
+				silent = append(silent, id)
+			}
+		}
+		w.mu.Unlock()
+		for _, id := range silent {
+			w.leave(id, "it has not been heard of")
+		}
+	}
+}
+
+// leave takes a worker for gone. What it was asked ends with an error.
+func (w *Workers) leave(id, why string) {
+	w.mu.Lock()
+	p := w.there[id]
+	delete(w.there, id)
+	var calls []*call
+	if p != nil {
+		for one := range p.calls {
+			calls = append(calls, one)
+		}
+	}
+	w.mu.Unlock()
+	if p == nil {
+		return
+	}
+	for _, one := range calls {
+		one.fail(store.Errorf(store.ErrTryAgain, "the worker %s was lost: %s", p.name, why))
+	}
+	w.log.InfoContext(w.ctx, "a worker is gone", "worker", p.name, "why", why)
+	w.Changed()
+}
+
+// gone forgets a connection that has ended, and the worker that was there through it.
+func (w *Workers) gone(connection string) {
+	w.mu.Lock()
+	delete(w.relays, connection)
+	var ids []string
+	for id, p := range w.there {
+		if p.said.Connection == connection {
+			ids = append(ids, id)
+		}
+	}
+	w.mu.Unlock()
+	for _, id := range ids {
+		w.leave(id, "its connection ended")
+	}
+}
+
+// cutOff ends the connections of a worker, whose keys are good for nothing any more.
+func (w *Workers) cutOff(id string) {
+	w.mu.Lock()
+	started := w.bus
+	w.mu.Unlock()
+	if started != nil {
+		started.cutOff(id)
+	}
+	w.leave(id, "it was removed")
+}
+
+// reaches returns an error unless a worker is one that an account is reached through.
+func (w *Workers) reaches(ctx context.Context, worker, account string) error {
+	row, err := w.db.AccountByID(ctx, account)
+	if err != nil {
+		return store.Errorf(store.ErrRefused, "there is no such account any more")
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	p := w.there[worker]
+	if p == nil || row.Site != p.site || row.Worker != "" && row.Worker != worker {
+		return store.Errorf(store.ErrRefused, "the account is not one of this worker's")
+	}
+	return nil
+}
+
+// copyBytes copies until one side ends.
+func copyBytes(to io.Writer, from io.Reader) {
+	if _, err := io.Copy(to, from); err != nil && !errors.Is(err, net.ErrClosed) {
+		return // the other side is closed next, whatever the reason
+	}
+}

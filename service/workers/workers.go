@@ -1,0 +1,204 @@
+// Package workers looks after the workers: machines that reach places which the service does
+// not. A worker is created, joins with a code that is good once, and connects to the service:
+// it is sent requests over messages (NATS, which the service embeds), and brings large answers
+// as HTTP streams. Nothing of it runs before the first worker is created.
+package workers
+
+import (
+	"cmp"
+	"context"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"deftheron/core/remedy"
+	"deftheron/core/store"
+	"deftheron/service/records"
+)
+
+// Workers are the workers of a service.
+type Workers struct {
+	db  *records.DB
+	log *slog.Logger
+	// Version is that of the program; workers of another one may differ.
+	Version string
+	// Changed is called after a worker was created, joined, came, went or was removed.
+	Changed func()
+	// SaveSecret replaces the secret of an account, by its id.
+	SaveSecret func(ctx context.Context, account string, old, new []byte) error
+
+	ctx    context.Context // ends with the service
+	now    func() time.Time
+	mu     sync.Mutex
+	bus    *bus // nil until the first worker is created
+	there  map[string]*presence
+	calls  map[string]*call        // by token
+	relays map[string]func() error // what closes connections, by their names
+}
+
+// New returns the workers of the records. What they do ends with the context.
+func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
+	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, there: map[string]*presence{}, calls: map[string]*call{},
+		relays: map[string]func() error{}}
+}
+
+// Resume starts what workers connect to, if there are any.
+func (w *Workers) Resume(ctx context.Context) error {
+	rows, err := w.db.Workers(ctx)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	return w.start()
+}
+
+// start starts what workers connect to, once.
+func (w *Workers) start() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.bus != nil {
+		return nil
+	}
+	started, err := startBus(w)
+	if err != nil {
+		return err
+	}
+	w.bus = started
+	go w.watch()
+	return nil
+}
+
+// Running reports whether workers can connect.
+func (w *Workers) Running() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.bus != nil
+}
+
+// Close ends all connections.
+func (w *Workers) Close() {
+	w.mu.Lock()
+	started := w.bus
+	w.bus = nil
+	relays := w.relays
+	w.relays = map[string]func() error{}
+	w.mu.Unlock()
+	for _, end := range relays {
+		_ = end()
+	}
+	if started != nil {
+		started.close()
+	}
+}
+
+// States of a worker.
+const (
+	Waiting   = "waiting"   // to join, with its code
+	Expired   = "expired"   // its code is too old
+	Connected = "connected" // it is there
+	Draining  = "draining"  // it is there, and takes nothing new
+	Offline   = "offline"   // it has joined, and is not there
+	Outdated  = "outdated"  // it is there, and speaks another version of the protocol
+)
+
+// Worker is a worker as it is now.
+type Worker struct {
+	records.Worker
+	State string
+	// Requests are those that it is answering; Load, Processors and Memory what it said last.
+	Requests, Processors int
+	Load                 float64
+	Memory               int64
+	// For are the names of the accounts that are reached through its site.
+	For []string
+}
+
+// List returns all workers, by name.
+func (w *Workers) List(ctx context.Context) ([]Worker, error) {
+	rows, err := w.db.Workers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	accounts, err := w.db.AccountsAtSite(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	all := make([]Worker, 0, len(rows))
+	for _, row := range rows {
+		one := w.shown(row)
+		for _, account := range accounts {
+			if account.Site == row.Site && (account.Worker == "" || account.Worker == row.ID) {
+				one.For = append(one.For, account.Name)
+			}
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// shown is a worker with what it said last.
+func (w *Workers) shown(row records.Worker) Worker {
+	one := Worker{Worker: row, State: Offline}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	p := w.there[row.ID]
+	switch {
+	case row.JoinedAt == nil && row.CodeEnds != nil && w.now().Before(*row.CodeEnds):
+		one.State = Waiting
+	case row.JoinedAt == nil:
+		one.State = Expired
+	case p == nil:
+		return one
+	case !p.speaks():
+		one.State = Outdated
+	case row.Draining:
+		one.State = Draining
+	default:
+		one.State = Connected
+	}
+	if p != nil {
+		one.Requests, one.Load, one.Processors, one.Memory = len(p.calls), p.said.Load, p.said.Processors, p.said.Memory
+	}
+	return one
+}
+
+// Resolve returns the site that a name is of, which is that of a site or of a worker. It returns
+// a worker, by its id, if that is what the name is of, or if the account is at a folder of that
+// machine.
+func (w *Workers) Resolve(ctx context.Context, name string, ofMachine bool) (site, worker string, err error) {
+	rows, err := w.db.Workers(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	var sites, at []string
+	for _, row := range rows {
+		sites = append(sites, row.Site)
+		if row.Site == name {
+			site, worker = name, row.ID
+			at = append(at, row.Name)
+		}
+	}
+	switch {
+	case site == "":
+		for _, row := range rows {
+			if row.Name == name {
+				return row.Site, row.ID, nil
+			}
+		}
+		slices.Sort(sites)
+		return "", "", remedy.Errorf("there is no site and no worker %q; choose one of %s, or create a worker",
+			name, cmp.Or(strings.Join(slices.Compact(sites), ", "), "none"))
+	case ofMachine && len(at) > 1:
+		return "", "", remedy.Errorf("the site %s has several workers, and a folder is on one machine; name the worker: %s", name,
+			strings.Join(at, " or "))
+	case !ofMachine:
+		worker = ""
+	}
+	return site, worker, nil
+}
+
+// missing is the error of a worker that is not there.
+func missing(name string) error {
+	return store.Errorf(store.ErrNotFound, "there is no worker %q; list the workers", name)
+}

@@ -1,0 +1,128 @@
+package worker
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"sync"
+	"time"
+
+	"filippo.io/age"
+
+	"deftheron/core/gate"
+	"deftheron/core/remedy"
+	"deftheron/core/store"
+	"deftheron/provider/declared"
+	"deftheron/provider/network"
+	"deftheron/provider/site"
+)
+
+// open opens an account of the service.
+func (r *run) open(ctx context.Context, account site.ToOpen) (store.Store, error) {
+	provider, err := r.provider(account)
+	if err != nil {
+		return nil, err
+	}
+	secret, err := r.unseal(account.Secret)
+	if err != nil {
+		return nil, err
+	}
+	proxy := r.options.Proxy
+	if proxy == nil {
+		proxy = http.ProxyFromEnvironment
+	}
+	return provider.Open(ctx, store.Opening{
+		Account: account.Name, Options: account.Options, Start: account.Start, ReadOnly: account.ReadOnly,
+		Secrets: &secrets{run: r, account: account.Account, now: secret}, Gate: gate.New(account.Account, 16, 64),
+		Dial:      dialThrough(proxy),
+		Transport: network.Transport{Proxy: proxy, Reach: network.ReachOf(provider, account.Options)}.New(),
+		Now:       time.Now, Log: r.options.Log.With("account", account.Name),
+	})
+}
+
+func dialThrough(proxy func(*http.Request) (*url.URL, error)) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, _, address string) (net.Conn, error) {
+		return network.DialThrough(ctx, proxy, address)
+	}
+}
+
+// provider returns the provider of an account: one that the program brings, or one that the service
+// describes. Places of this machine are those that its own options allow.
+func (r *run) provider(account site.ToOpen) (store.Provider, error) {
+	if len(account.Definition) > 0 {
+		definition, err := declared.Load(account.Provider+".yaml", account.Definition)
+		if err != nil {
+			return nil, err
+		}
+		return declared.New(definition), nil
+	}
+	for _, provider := range r.options.Providers {
+		if provider.Name() != account.Provider {
+			continue
+		}
+		local, ofMachine := provider.(store.Restrictable)
+		if !ofMachine {
+			return provider, nil
+		}
+		if len(r.options.Folders) == 0 {
+			return nil, store.Errorf(store.ErrRefused, "the worker %s shows no folders of its machine; "+
+				"start it there with heron worker --folders DIR", r.keys.Name)
+		}
+		return local.Restrict(r.options.Folders, []string{r.options.Data}), nil
+	}
+	return nil, remedy.Errorf("the worker does not know the provider %s; install the version of the service on it", account.Provider)
+}
+
+// unseal opens a secret that is sealed to this worker.
+func (r *run) unseal(sealed []byte) ([]byte, error) {
+	if len(sealed) == 0 {
+		return nil, nil
+	}
+	identity, err := age.ParseX25519Identity(r.keys.Identity)
+	if err != nil {
+		return nil, fmt.Errorf("read the key of the worker: %w", err)
+	}
+	plain, err := age.Decrypt(bytes.NewReader(sealed), identity)
+	if err != nil {
+		return nil, fmt.Errorf("open the secret of the account: %w", err)
+	}
+	return io.ReadAll(plain)
+}
+
+// secrets keep the secret of an account in memory alone. One that is replaced is saved by the service.
+type secrets struct {
+	run     *run
+	account string
+	mu      sync.Mutex
+	now     []byte
+}
+
+// Load implements store.Secrets.
+func (s *secrets) Load(context.Context) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return bytes.Clone(s.now), nil
+}
+
+// Save implements store.Secrets.
+func (s *secrets) Save(ctx context.Context, old, new []byte) error {
+	answer, err := s.run.bus.RequestWithContext(ctx, site.FromSubject(s.run.keys.ID, site.SaysSecret),
+		site.Encode(site.NewSecret{Account: s.account, Old: old, New: new}))
+	if err != nil {
+		return store.Errorf(store.ErrTryAgain, "the service did not save the secret: %w", err)
+	}
+	refusal, err := site.Decode[site.Refusal](answer.Data)
+	if err == nil {
+		err = refusal.Err()
+	}
+	if err == nil {
+		s.mu.Lock()
+		s.now = bytes.Clone(new)
+		s.mu.Unlock()
+	}
+	return err
+}
