@@ -69,15 +69,15 @@ container: build
 test-system: package
 	sh packaging/test-system.sh
 
-bench: tools build
-	$(GO) test -count=1 -timeout 60m -run '^TestBench' -v ./bench -args -bench
+bench: prerequisites tools $(CACHE)/bin/versitygw build
+	$(GO) test -count=1 -timeout 180m -run '^TestBench' -v ./bench -args -bench
 	$(GO) test -count=1 -timeout 30m -run '^TestBench' -v ./e2e -args -bench
 
 # How the time of a file grows with their number, for each kind of run.
-bench-growth: tools build
+bench-growth: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 150m -run '^TestGrowth' -v ./bench -args -growth
 
-soak: tools build
+soak: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak
 	$(GO) test -count=1 -timeout 30m -race -run $(SMOKE) ./e2e
 	$(GO) test -count=1 -timeout 30m -race ./service/access ./service/annotations ./service/runner

@@ -27,6 +27,11 @@ func StartRelay(t testing.TB, to string) *Relay {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return startRelay(t, listener, to)
+}
+
+func startRelay(t testing.TB, listener net.Listener, to string) *Relay {
+	t.Helper()
 	r := &Relay{to: to, listener: listener, left: -1, open: map[net.Conn]bool{}}
 	r.Host, r.Port, _ = net.SplitHostPort(listener.Addr().String())
 	r.group.Go(r.serve)

@@ -280,7 +280,7 @@ func (s *Service) accounts(ctx context.Context, sealer *access.Sealer) (*account
 		return nil, err
 	}
 	s.workers = workers.New(s.ctx, s.db, s.options.Log)
-	s.workers.Version, s.workers.SaveSecret, linked.Sites = s.options.Version, linked.SaveSecretOf, s.workers
+	s.workers.Version, linked.Sites = s.options.Version, s.workers
 	return linked, s.workers.Resume(ctx)
 }
 

@@ -37,7 +37,7 @@ func (r *run) open(ctx context.Context, account site.ToOpen) (store.Store, error
 	}
 	return provider.Open(ctx, store.Opening{
 		Account: account.Name, Options: account.Options, Start: account.Start, ReadOnly: account.ReadOnly,
-		Secrets: &secrets{run: r, account: account.Account, now: secret}, Gate: gate.New(account.Account, 16, 64),
+		Secrets: &secrets{run: r, of: account, now: secret}, Gate: gate.New(account.Account, 16, 64),
 		Dial:      dialThrough(proxy),
 		Transport: network.Transport{Proxy: proxy, Reach: network.ReachOf(provider, account.Options)}.New(),
 		Now:       time.Now, Log: r.options.Log.With("account", account.Name),
@@ -95,10 +95,10 @@ func (r *run) unseal(sealed []byte) ([]byte, error) {
 
 // secrets keep the secret of an account in memory alone. One that is replaced is saved by the service.
 type secrets struct {
-	run     *run
-	account string
-	mu      sync.Mutex
-	now     []byte
+	run *run
+	of  site.ToOpen
+	mu  sync.Mutex
+	now []byte
 }
 
 // Load implements store.Secrets.
@@ -111,7 +111,7 @@ func (s *secrets) Load(context.Context) ([]byte, error) {
 // Save implements store.Secrets.
 func (s *secrets) Save(ctx context.Context, old, new []byte) error {
 	answer, err := s.run.bus.RequestWithContext(ctx, site.FromSubject(s.run.keys.ID, site.SaysSecret),
-		site.Encode(site.NewSecret{Account: s.account, Old: old, New: new}))
+		site.Encode(site.NewSecret{Account: s.of.Account, Generation: s.of.Generation, Old: old, New: new}))
 	if err != nil {
 		return store.Errorf(store.ErrTryAgain, "the service did not save the secret: %w", err)
 	}

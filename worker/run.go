@@ -43,6 +43,7 @@ type run struct {
 	client    *http.Client
 	bus       *nats.Conn
 	turns     chan struct{}
+	refused   chan bool // by the service
 	answering sync.WaitGroup
 	requests  atomic.Int64
 
@@ -64,17 +65,21 @@ func Run(ctx context.Context, options Options) error {
 	}
 	defer transport.CloseIdleConnections()
 	r := &run{options: options, keys: k, transport: transport, client: &http.Client{Transport: transport},
-		turns: make(chan struct{}, mostRequests), cancels: map[string]context.CancelFunc{}}
+		turns: make(chan struct{}, mostRequests), refused: make(chan bool, 1),
+		cancels: map[string]context.CancelFunc{}}
 	r.host = &site.Host{Open: r.open}
 	defer r.host.Close()
-	if err := r.connect(ctx); err != nil {
+	working, stop := context.WithCancel(ctx)
+	defer stop()
+	if err := r.connect(working); err != nil {
 		return err
 	}
-	defer r.bus.Close()
 	options.Log.Info("the worker is connected", "worker", k.Name, "site", k.Site, "service", k.URL)
-	r.sayAlive(ctx)
+	err = r.sayAlive(working)
+	stop()
+	r.bus.Close()
 	r.answering.Wait()
-	return nil
+	return err
 }
 
 // connect connects to the service, and stays connected.
@@ -87,7 +92,14 @@ func (r *run) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	refused := make(chan error, 1)
+	refused := func(err error) {
+		if errors.Is(err, nats.ErrAuthorization) {
+			select {
+			case r.refused <- true:
+			default:
+			}
+		}
+	}
 	bus, err := nats.Connect("nats://service", nats.SetCustomDialer(&dialer{r, ctx}), nats.Nkey(public, user.Sign), nats.Name(r.keys.Name),
 		nats.CustomInboxPrefix(site.InboxPrefix(r.keys.ID)), nats.IgnoreDiscoveredServers(), nats.MaxReconnects(-1),
 		nats.ReconnectWait(time.Second), nats.ReconnectJitter(time.Second, time.Second), nats.RetryOnFailedConnect(true),
@@ -97,14 +109,10 @@ func (r *run) connect(ctx context.Context) error {
 			r.options.Log.Warn("the service cannot be reached; trying again", "error", err)
 		}),
 		nats.ReconnectHandler(func(*nats.Conn) { r.options.Log.Info("the worker is connected again") }),
+		nats.ReconnectErrHandler(func(_ *nats.Conn, err error) { refused(err) }),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
-			if errors.Is(err, nats.ErrAuthorization) {
-				select {
-				case refused <- err:
-				default:
-				}
-			}
-			r.options.Log.Warn("an error of the connection", "error", err)
+			refused(err)
+			r.options.Log.Debug("an error of the connection", "error", err)
 		}))
 	if err != nil {
 		return fmt.Errorf("connect to the service: %w", err)
@@ -119,15 +127,19 @@ func (r *run) connect(ctx context.Context) error {
 		case <-ctx.Done():
 			bus.Close()
 			return ctx.Err()
-		case err := <-refused:
-			r.options.Log.Debug("the service refused the worker", "error", err)
+		case <-r.refused:
 			bus.Close()
-			return remedy.Errorf("the service does not know the worker %s any more; join it again with heron worker join URL CODE --again",
-				r.keys.Name)
+			return r.unknown()
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
 	return err
+}
+
+// unknown is the error of a worker that was removed, or joined on another machine.
+func (r *run) unknown() error {
+	return remedy.Errorf("the service does not know the worker %s any more; join it again with heron worker join URL CODE --again",
+		r.keys.Name)
 }
 
 // dialer dials the service for messages.
@@ -155,8 +167,8 @@ func (d *dialer) Dial(string, string) (net.Conn, error) {
 	return websocket.NetConn(d.ctx, connection, websocket.MessageBinary), nil
 }
 
-// sayAlive says what the worker is, until the context ends.
-func (r *run) sayAlive(ctx context.Context) {
+// sayAlive says what the worker is, until the context ends, or the service does not know it any more.
+func (r *run) sayAlive(ctx context.Context) error {
 	ticker := time.NewTicker(aliveEvery)
 	defer ticker.Stop()
 	for {
@@ -171,7 +183,9 @@ func (r *run) sayAlive(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
-			return
+			return nil
+		case <-r.refused:
+			return r.unknown()
 		case <-ticker.C:
 		}
 	}

@@ -60,8 +60,8 @@ type Alive struct {
 
 // NewSecret asks for a secret of an account to be replaced.
 type NewSecret struct {
-	Account  string
-	Old, New []byte
+	Account, Generation string
+	Old, New            []byte
 }
 
 // Refusal is why the service did not do what a worker asked for; the zero value says that it did.

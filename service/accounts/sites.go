@@ -12,6 +12,7 @@ import (
 	"deftheron/provider/site"
 	"deftheron/service/messages"
 	"deftheron/service/records"
+	"deftheron/service/workers"
 )
 
 // Sites are the networks that only workers reach.
@@ -19,8 +20,8 @@ type Sites interface {
 	// Resolve returns the site that a name is of, which is that of a site or of a worker. It
 	// returns a worker, by its id, if the account is at a folder of that machine.
 	Resolve(ctx context.Context, name string, ofMachine bool) (site, worker string, err error)
-	// At calls the workers of a site, or one of them.
-	At(site, worker string, limiters ...*bandwidth.Limiter) site.Caller
+	// At calls the workers of a site, or one of them, for an account.
+	At(site, worker string, account workers.Account) site.Caller
 }
 
 // placeAtSite says in the row of an account where it is linked at: a site, or a worker of it.
@@ -67,16 +68,9 @@ func (a *Accounts) openAtSite(ctx context.Context, provider store.Provider, row 
 		}
 		at.Definition = []byte(definition.Text)
 	}
-	return site.Open(ctx, a.Sites.At(row.Site, row.Worker, &a.limits.overall, a.limits.limiter(row.ID)), row.Provider, at)
-}
-
-// SaveSecretOf replaces the secret of an account, by its id, as a provider does.
-func (a *Accounts) SaveSecretOf(ctx context.Context, id string, old, new []byte) error {
-	row, err := a.db.AccountByID(ctx, id)
-	if err != nil {
-		return err
-	}
-	return (&secrets{accounts: a, linking: row}).Save(ctx, old, new)
+	caller := a.Sites.At(row.Site, row.Worker, workers.Account{ID: row.ID, Generation: at.Generation, Secrets: at.Secrets,
+		Limiters: []*bandwidth.Limiter{&a.limits.overall, a.limits.limiter(row.ID)}})
+	return site.Open(ctx, caller, row.Provider, at)
 }
 
 // notHere is the error of what the service would have to look up at a site.

@@ -147,20 +147,6 @@ func senderOf(subject string) string {
 	return worker
 }
 
-// saveSecret saves a secret that a worker was given a new one in place of.
-func (w *Workers) saveSecret(worker string, data []byte) error {
-	asked, err := site.Decode[site.NewSecret](data)
-	if err != nil {
-		return err
-	}
-	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
-	defer cancel()
-	if err := w.reaches(ctx, worker, asked.Account); err != nil {
-		return err
-	}
-	return w.SaveSecret(ctx, asked.Account, asked.Old, asked.New)
-}
-
 // Relay carries the bytes of a connection of a worker to the message server and back, until either
 // side ends it. name is how the worker names the connection.
 func (w *Workers) Relay(name string, connection net.Conn) error {

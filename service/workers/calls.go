@@ -43,19 +43,32 @@ type call struct {
 type caller struct {
 	workers      *Workers
 	site, worker string
-	limiters     []*bandwidth.Limiter
+	account      Account
+}
+
+// Account is an account in the state in which it is opened at a worker.
+type Account struct {
+	// ID is that of the account, and Generation of its state.
+	ID, Generation string
+	// Secrets keep its secret; nil for none.
+	Secrets store.Secrets
+	// Limiters hold what crosses.
+	Limiters []*bandwidth.Limiter
 }
 
 // At returns what calls the workers of a site, or only one of them if a worker is given, by its
-// id. What crosses is held to the limiters.
-func (w *Workers) At(at, worker string, limiters ...*bandwidth.Limiter) site.Caller {
-	return &caller{w, at, worker, limiters}
+// id, for an account.
+func (w *Workers) At(at, worker string, account Account) site.Caller {
+	return &caller{w, at, worker, account}
 }
 
 // Seal implements site.Caller.
 func (c *caller) Seal(_ context.Context, worker string, secret []byte) ([]byte, error) {
 	c.workers.mu.Lock()
 	p := c.workers.there[worker]
+	if p != nil {
+		c.workers.keep(c.account, p.site)
+	}
 	c.workers.mu.Unlock()
 	if p == nil {
 		return nil, c.offline()
@@ -124,7 +137,7 @@ func (c *caller) begin(ctx context.Context, asked site.Call) (*call, *nats.Conn,
 	if best == nil || w.bus == nil {
 		return nil, nil, c.offline()
 	}
-	one := &call{workers: w, token: rand.Text(), worker: best.id, content: asked.Content, limiters: c.limiters,
+	one := &call{workers: w, token: rand.Text(), worker: best.id, content: asked.Content, limiters: c.account.Limiters,
 		answer: make(chan io.ReadCloser, 1)}
 	one.ctx, one.cancel = context.WithCancelCause(ctx)
 	w.calls[one.token] = one

@@ -1,7 +1,6 @@
 package workers
 
 import (
-	"context"
 	"errors"
 	"io"
 	"net"
@@ -164,21 +163,6 @@ func (w *Workers) cutOff(id string) {
 		started.cutOff(id)
 	}
 	w.leave(id, "it was removed")
-}
-
-// reaches returns an error unless a worker is one that an account is reached through.
-func (w *Workers) reaches(ctx context.Context, worker, account string) error {
-	row, err := w.db.AccountByID(ctx, account)
-	if err != nil {
-		return store.Errorf(store.ErrRefused, "there is no such account any more")
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	p := w.there[worker]
-	if p == nil || row.Site != p.site || row.Worker != "" && row.Worker != worker {
-		return store.Errorf(store.ErrRefused, "the account is not one of this worker's")
-	}
-	return nil
 }
 
 // copyBytes copies until one side ends.

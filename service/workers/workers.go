@@ -26,8 +26,6 @@ type Workers struct {
 	Version string
 	// Changed is called after a worker was created, joined, came, went or was removed.
 	Changed func()
-	// SaveSecret replaces the secret of an account, by its id.
-	SaveSecret func(ctx context.Context, account string, old, new []byte) error
 
 	ctx    context.Context // ends with the service
 	now    func() time.Time
@@ -36,12 +34,14 @@ type Workers struct {
 	there  map[string]*presence
 	calls  map[string]*call        // by token
 	relays map[string]func() error // what closes connections, by their names
+	// secrets are those that workers were given, by account.
+	secrets map[string][]kept
 }
 
 // New returns the workers of the records. What they do ends with the context.
 func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
 	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, there: map[string]*presence{}, calls: map[string]*call{},
-		relays: map[string]func() error{}}
+		relays: map[string]func() error{}, secrets: map[string][]kept{}}
 }
 
 // Resume starts what workers connect to, if there are any.
