@@ -325,7 +325,7 @@ func objects(t *testing.T, what, promise string, least, leastCPU float64, set []
 // idle is what the service holds after its runs.
 func idle(t *testing.T, h *heron) {
 	t.Helper()
-	time.Sleep(3 * time.Second)
+	time.Sleep(10 * time.Second)
 	m := h.memory()
 	figure("  private memory after it, idle again", "≤ 50 MiB", m.private, fmt.Sprintf("MiB (resident %.1f)", m.resident), m.private <= 50)
 	t.Logf("at its highest %.1f MiB", m.highest)

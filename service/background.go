@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"runtime/debug"
 	"sync"
+	"time"
 )
 
 // inBackground begins what goes on beside the answers to requests, until the context ends.
@@ -19,5 +21,26 @@ func (s *Service) inBackground(watching context.Context) *sync.WaitGroup {
 	background.Go(func() { s.runner.KeepRehearsals(watching) })
 	background.Go(func() { s.notifications.Run(watching) })
 	background.Go(func() { s.audit.Run(watching, s.options.KeepAudit) })
+	background.Go(func() { s.giveMemoryBack(watching) })
 	return background
+}
+
+// giveMemoryBack gives the system back what runs have taken, a few seconds after the last has ended.
+func (s *Service) giveMemoryBack(watching context.Context) {
+	const every = 3 * time.Second
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	ran := false
+	for {
+		select {
+		case <-watching.Done():
+			return
+		case <-ticker.C:
+		}
+		progress, _ := s.runner.Progress()
+		if ran && progress == nil {
+			debug.FreeOSMemory()
+		}
+		ran = progress != nil
+	}
 }

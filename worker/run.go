@@ -6,14 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/coder/websocket"
@@ -45,7 +46,6 @@ type run struct {
 	turns     chan struct{}
 	refused   chan bool // by the service
 	answering sync.WaitGroup
-	requests  atomic.Int64
 
 	mu         sync.Mutex
 	connection string                        // as the service named it
@@ -173,10 +173,10 @@ func (r *run) sayAlive(ctx context.Context) error {
 	defer ticker.Stop()
 	for {
 		r.mu.Lock()
-		connection := r.connection
+		connection, requests := r.connection, slices.Collect(maps.Keys(r.cancels))
 		r.mu.Unlock()
 		said := site.Alive{Version: r.options.Version, Protocol: site.Protocol, System: runtime.GOOS + "/" + runtime.GOARCH,
-			Connection: connection, Requests: int(r.requests.Load()), Accounts: r.host.Accounts(), Load: loadAverage(),
+			Connection: connection, Requests: requests, Accounts: r.host.Accounts(), Load: loadAverage(),
 			Processors: runtime.NumCPU(), Memory: privateMemory()}
 		if r.bus.IsConnected() {
 			_ = r.bus.Publish(site.FromSubject(r.keys.ID, site.SaysAlive), site.Encode(said))
@@ -210,8 +210,6 @@ func (r *run) take(ctx context.Context, message *nats.Msg) {
 		case <-ctx.Done():
 			return
 		}
-		r.requests.Add(1)
-		defer r.requests.Add(-1)
 		out := &answer{run: r, ctx: ctx, token: asked.Token, message: message}
 		err := r.host.Answer(ctx, site.Asked{Request: asked.Request, Content: func(ctx context.Context) (io.ReadCloser, error) {
 			return r.content(ctx, asked.Token)

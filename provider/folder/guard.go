@@ -48,8 +48,8 @@ func (p Provider) checkLinked(real string) error {
 	reason := ""
 	switch {
 	case len(p.allowed) > 0 && !within(p.allowed):
-		reason = fmt.Sprintf("%s is not below a folder that this service may use: %s; choose one there, or have the service started "+
-			"with other folders", real, strings.Join(p.allowed, ", "))
+		reason = fmt.Sprintf("%s is not below a folder that may be used on this machine: %s; choose one there, or have the program "+
+			"there started with other folders", real, strings.Join(p.allowed, ", "))
 	case len(p.allowed) == 0 && real == "/":
 		reason = "/ is the whole disk, with all that belongs to the system; give the folder that holds the files"
 	case len(p.allowed) == 0 && within(ofSystem) && !within(notOfSystem):

@@ -48,14 +48,13 @@ type Message struct {
 type Alive struct {
 	Version    string
 	Protocol   int
-	System     string // such as "linux/amd64"
-	Connection string // as the service named it
-	Requests   int    // that it is answering
-	Accounts   int    // that it has open
+	System     string   // such as "linux/amd64"
+	Connection string   // as the service named it
+	Requests   []string // that it is answering, or about to, by their tokens
+	Accounts   int      // that it has open
 	Load       float64
 	Processors int
 	Memory     int64 // private bytes of the process
-	Draining   bool
 }
 
 // NewSecret asks for a secret of an account to be replaced.

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"filippo.io/age"
@@ -17,6 +18,7 @@ import (
 	"deftheron/core/bandwidth"
 	"deftheron/core/store"
 	"deftheron/provider/site"
+	"deftheron/service/messages"
 )
 
 // stillTime is how long a stream may stand still while something is expected of it.
@@ -30,10 +32,14 @@ type call struct {
 	content  func(ctx context.Context, w io.Writer) error
 	limiters []*bandwidth.Limiter
 
+	unnamed int // how often in a row the worker has not named it; Workers.mu guards it
+
 	ctx    context.Context // ends with the call
 	cancel context.CancelCauseFunc
 	answer chan io.ReadCloser // one
 	users  sync.WaitGroup     // of the content, and of the answer as a stream
+
+	given atomic.Bool // an answer has come
 
 	mu     sync.Mutex
 	closed bool
@@ -89,8 +95,15 @@ func (c *caller) Seal(_ context.Context, worker string, secret []byte) ([]byte, 
 }
 
 func (c *caller) offline() error {
-	return store.Errorf(store.ErrTryAgain, "%w: %s", site.ErrOffline, c.site)
+	return messages.With(offline{store.Errorf(store.ErrTryAgain, "no worker of the site %s is connected; start one there", c.site)},
+		"heron worker list")
 }
+
+// offline is an error that wraps site.ErrOffline beside its own.
+type offline struct{ error }
+
+// Unwrap is for errors.Is.
+func (o offline) Unwrap() []error { return []error{o.error, site.ErrOffline} }
 
 // Call implements site.Caller.
 func (c *caller) Call(ctx context.Context, asked site.Call) (io.ReadCloser, string, error) {
@@ -103,7 +116,7 @@ func (c *caller) Call(ctx context.Context, asked site.Call) (io.ReadCloser, stri
 	message.Data = site.Encode(site.Message{Token: one.token, Request: asked.Request})
 	if err := client.PublishMsg(message); err != nil {
 		one.close()
-		return nil, one.worker, store.Errorf(store.ErrTryAgain, "%w: %s: %w", site.ErrOffline, c.site, err)
+		return nil, one.worker, c.offline()
 	}
 	select {
 	case answer := <-one.answer:
@@ -221,7 +234,7 @@ func (w *Workers) answered(token string, message *nats.Msg) {
 	switch {
 	case one == nil:
 	case message.Header.Get("Status") == "503": // nobody has subscribed: the worker is just leaving
-		one.fail(store.Errorf(store.ErrTryAgain, "%w", site.ErrOffline))
+		one.fail(offline{store.Errorf(store.ErrTryAgain, "the worker is just leaving; try again")})
 	default:
 		one.give(io.NopCloser(bytes.NewReader(message.Data)))
 	}
@@ -236,6 +249,7 @@ func (c *call) give(answer io.ReadCloser) bool {
 	}
 	select {
 	case c.answer <- answer:
+		c.given.Store(true)
 		return true
 	default:
 		return false
@@ -255,6 +269,20 @@ func (w *Workers) callOf(token string) (*call, error) {
 	return one, nil
 }
 
+// onEnd does something when the call ends, until stop is called, which waits for it.
+func (c *call) onEnd(do func()) (stop func()) {
+	done := make(chan struct{})
+	forget := context.AfterFunc(c.ctx, func() {
+		defer close(done)
+		do()
+	})
+	return func() {
+		if !forget() {
+			<-done
+		}
+	}
+}
+
 // TakeAnswer takes in an answer that comes as a stream, and returns when it has been read, or is
 // given up.
 func (w *Workers) TakeAnswer(token string, body io.Reader, control *http.ResponseController) error {
@@ -263,8 +291,11 @@ func (w *Workers) TakeAnswer(token string, body io.Reader, control *http.Respons
 		return err
 	}
 	defer one.users.Done()
-	stop := context.AfterFunc(one.ctx, func() { _ = control.SetReadDeadline(time.Unix(1, 0)) })
-	defer stop()
+	defer one.onEnd(func() {
+		if context.Cause(one.ctx) != errEnded { // what has been read leaves the connection to the next
+			_ = control.SetReadDeadline(time.Unix(1, 0))
+		}
+	})()
 	read := &streamed{bandwidth.Reader(one.ctx, &deadlined{body, control, one.ctx}, bandwidth.Down, one.limiters...), make(chan struct{})}
 	if !one.give(read) {
 		return ErrNoCall
@@ -311,8 +342,7 @@ func (w *Workers) SendContent(token string, to io.Writer, control *http.Response
 	if one.content == nil {
 		return ErrNoCall
 	}
-	stop := context.AfterFunc(one.ctx, func() { _ = control.SetWriteDeadline(time.Unix(1, 0)) })
-	defer stop()
+	defer one.onEnd(func() { _ = control.SetWriteDeadline(time.Unix(1, 0)) })()
 	return one.content(one.ctx, &limitedWriter{to, control, one})
 }
 

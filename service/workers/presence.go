@@ -32,27 +32,61 @@ type presence struct {
 // speaks reports whether the worker speaks the protocol of the service.
 func (p *presence) speaks() bool { return p.said.Protocol == site.Protocol }
 
-// alive takes in what a worker says of itself.
+// alive takes in what a worker says of itself. What was said on a connection that has ended is
+// late, and says nothing.
 func (w *Workers) alive(id string, said site.Alive) {
 	w.mu.Lock()
-	p := w.there[id]
-	if p != nil {
-		changed := p.said.Draining != said.Draining
-		p.said, p.at = said, w.now()
-		record := w.now().Sub(p.recorded) > seenEvery
-		if record {
-			p.recorded = p.at
-		}
+	if w.relays[said.Connection] == nil {
 		w.mu.Unlock()
-		if record {
-			w.saw(id, said)
-		}
-		if changed {
-			w.Changed()
-		}
 		return
 	}
+	p := w.there[id]
+	if p != nil && p.said.Connection != said.Connection {
+		w.mu.Unlock()
+		w.leave(id, "it has connected again")
+		w.arrive(id, said)
+		return
+	}
+	if p == nil {
+		w.mu.Unlock()
+		w.arrive(id, said)
+		return
+	}
+	p.said, p.at = said, w.now()
+	lost := p.unanswered()
+	record := w.now().Sub(p.recorded) > seenEvery
+	if record {
+		p.recorded = p.at
+	}
 	w.mu.Unlock()
+	for _, one := range lost {
+		one.fail(store.Errorf(store.ErrTryAgain, "the request to the worker %s was lost on the way", p.name))
+	}
+	if record {
+		w.saw(id, said)
+	}
+}
+
+// unanswered returns the requests that the worker has not named twice in a row: they did not reach
+// it, or their answers were lost. Workers.mu is held.
+func (p *presence) unanswered() (lost []*call) {
+	answering := map[string]bool{}
+	for _, token := range p.said.Requests {
+		answering[token] = true
+	}
+	for one := range p.calls {
+		if one.unnamed++; answering[one.token] || one.given.Load() {
+			one.unnamed = 0
+		}
+		if one.unnamed > 2 { // the first may have been said before the request came
+			lost = append(lost, one)
+		}
+	}
+	return lost
+}
+
+// arrive takes a worker for there.
+func (w *Workers) arrive(id string, said site.Alive) {
 	rows, err := w.db.Workers(w.ctx)
 	if err != nil {
 		w.log.WarnContext(w.ctx, "could not read the workers", "error", err)
@@ -63,7 +97,7 @@ func (w *Workers) alive(id string, said site.Alive) {
 			continue
 		}
 		w.mu.Lock()
-		if w.there[id] == nil {
+		if w.there[id] == nil && w.relays[said.Connection] != nil {
 			w.there[id] = &presence{id: id, name: row.Name, site: row.Site, recipient: row.Recipient, draining: row.Draining, said: said,
 				at: w.now(), recorded: w.now(), calls: map[*call]bool{}}
 		}

@@ -1,0 +1,301 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"deftheron/contract"
+	"deftheron/servertest"
+)
+
+// workerProcess is a worker that runs, or ran.
+type workerProcess struct {
+	t       *testing.T
+	data    string
+	args    []string
+	network *servertest.Network // nil for that of the machine
+	cmd     *exec.Cmd
+	log     *logged
+}
+
+// worker creates a worker at a site, has it join, and starts it. It runs in a network of its own
+// if one is given, where the address of the service leads to it.
+func (h *heron) worker(name, site string, network *servertest.Network, args ...string) *workerProcess {
+	h.t.Helper()
+	var code contract.WorkerCode
+	if err := json.Unmarshal([]byte(h.must("worker", "create", name, "--site", site, "--json")), &code); err != nil {
+		h.t.Fatal(err)
+	}
+	w := &workerProcess{t: h.t, data: filepath.Join(h.t.TempDir(), name), args: args, network: network}
+	join := w.command("worker", "join", code.URL, code.Code, "--data", w.data)
+	w.begin(join)
+	if err := join.Wait(); err != nil {
+		h.t.Fatalf("the worker did not join: %v\n%s", err, w.log)
+	}
+	w.start()
+	h.workerIs(name, "connected")
+	return w
+}
+
+func (w *workerProcess) command(args ...string) *exec.Cmd {
+	w.log = &logged{}
+	command := exec.Command(program, args...)
+	command.Stdout, command.Stderr = w.log, w.log
+	return command
+}
+
+func (w *workerProcess) begin(command *exec.Cmd) {
+	w.t.Helper()
+	if w.network != nil {
+		w.network.Start(command)
+	} else if err := command.Start(); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+func (w *workerProcess) start() {
+	w.t.Helper()
+	w.cmd = w.command(append([]string{"worker", "--data", w.data}, w.args...)...)
+	w.begin(w.cmd)
+	command := w.cmd
+	w.t.Cleanup(func() {
+		if command.ProcessState == nil {
+			_ = command.Process.Kill()
+			_ = command.Wait()
+		}
+	})
+}
+
+// end ends the worker with a signal.
+func (w *workerProcess) end(signal syscall.Signal) {
+	w.t.Helper()
+	if err := w.cmd.Process.Signal(signal); err != nil {
+		w.t.Fatal(err)
+	}
+	_ = w.cmd.Wait()
+}
+
+// workerIs waits until a worker has a state.
+func (h *heron) workerIs(name, state string) {
+	h.t.Helper()
+	for deadline := time.Now().Add(longestWait); ; <-time.After(20 * time.Millisecond) {
+		var all []contract.Worker
+		if err := json.Unmarshal([]byte(h.must("worker", "list", "--json")), &all); err != nil {
+			h.t.Fatal(err)
+		}
+		for _, one := range all {
+			if one.Name == name && one.State == state {
+				return
+			}
+		}
+		if time.Now().After(deadline) {
+			h.t.Fatalf("the worker %s is not %s: %+v\n%s", name, state, all, h.log)
+		}
+	}
+}
+
+// premises are a file server that only a worker reaches: in a network of its own, in which the address
+// of the service leads to the service.
+type premises struct {
+	network   *servertest.Network
+	toService *servertest.Relay
+	shell     *servertest.Shell
+	place     string // where the server's files are on this machine
+	options   []string
+}
+
+func newPremises(t *testing.T, h *heron) *premises {
+	t.Helper()
+	p := &premises{network: servertest.NewNetwork(t), shell: servertest.StartOpenSSH(t)}
+	p.toService = p.network.Relay(h.listen, h.listen)
+	p.network.Relay("127.0.0.1:22", p.shell.Host+":"+p.shell.Port)
+	p.place = p.shell.Folder(t)
+	p.options = []string{"--host", "127.0.0.1", "--port", "22", "--user", p.shell.User, "--path", p.place}
+	return p
+}
+
+// link links the file server through its site.
+func (p *premises) link(h *heron, name string) {
+	h.t.Helper()
+	h.link(p.shell.Password, append([]string{"sftp", name, "--at", "premises"}, p.options...)...)
+}
+
+// TestWorkerInItsNetwork migrates a file server that only a worker reaches to an object store. While
+// it goes, the worker is killed, cut off, and ended; the run waits, and goes on.
+func TestWorkerInItsNetwork(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	p := newPremises(t, h)
+	alone := append([]string{"account", "link", "sftp", "office", "--secret-file", "-"}, p.options...)
+	if r := h.run(p.shell.Password, alone...); r.code == 0 {
+		t.Fatal("the service reaches the file server by itself")
+	}
+	w := h.worker("gauge-house", "premises", p.network)
+	for i, name := range []string{"Müller é.txt", "emoji 🐦.txt", "two  blanks", "#+&;.csv"} {
+		writeFile(t, strings.Repeat(name, i), p.place, "project", name)
+	}
+	for i := range 300 {
+		writeFile(t, strings.Repeat(fmt.Sprint("reading ", i, "\n"), i), p.place, "project", fmt.Sprint("year ", i%7), fmt.Sprint(i, ".csv"))
+	}
+	p.link(h, "office")
+	if account := h.account("office"); account.Site != "premises" || account.Found != nil && account.Found.Owner == "" {
+		t.Errorf("the account: %+v", account)
+	}
+	objects := servertest.StartObjectStore(t)
+	h.linkBucket("archive", objects, objects.Bucket(t))
+	h.must("job", "create", "away", "--type", "migrate", "--from", "/office/project", "--to", "/archive/project")
+	if survey := h.job("away", 0); survey.Step != "survey" {
+		t.Errorf("the survey: %+v", survey)
+	}
+	var started struct{ Run string }
+	if err := json.Unmarshal([]byte(h.must("job", "start", "away", "--detach", "--json")), &started); err != nil {
+		t.Fatal(err)
+	}
+	for n, disturb := range []func(){
+		func() { w.end(syscall.SIGKILL); h.workerIs("gauge-house", "offline"); w.start() },
+		func() { p.toService.SetDown(true); h.workerIs("gauge-house", "offline"); p.toService.SetDown(false) },
+		func() { w.end(syscall.SIGTERM); w.start() },
+	} {
+		for h.state(started.Run).Items.Done < int64(40*(n+1)) && !h.state(started.Run).State.Ended() {
+			<-time.After(5 * time.Millisecond)
+		}
+		disturb()
+		h.workerIs("gauge-house", "connected")
+	}
+	run := h.until(started.Run, "done")
+	if run.Items.Failed > 0 {
+		t.Errorf("the first pass: %+v", run)
+	}
+	final := h.job("away", 0)
+	for range 3 {
+		if final.Step == "final-pass" {
+			break
+		}
+		final = h.job("away", 0)
+	}
+	if made := h.shownJob("away").Migration.Certificate; made == nil || made.Unverified.Items > 0 {
+		t.Errorf("the certificate: %+v", made)
+	}
+	home := t.TempDir()
+	h.must("get", "/archive/project", home)
+	if want, got := digest(t, filepath.Join(p.place, "project")), digest(t, filepath.Join(home, "project")); !maps.Equal(want, got) {
+		t.Errorf("%d files there, %d files here, and they differ: %s", len(want), len(got), firstDifference(want, got))
+	}
+	leftovers(t, objects, p.place)
+}
+
+// firstDifference names a file in which two trees differ.
+func firstDifference(want, got map[string]string) string {
+	for name, sum := range want {
+		if got[name] != sum {
+			return name
+		}
+	}
+	for name := range got {
+		if _, ok := want[name]; !ok {
+			return name
+		}
+	}
+	return ""
+}
+
+// TestSiteKills copies from a site to an object store and back to the site, while the worker and the
+// service are killed at random: what arrives is whole and equal, and nothing is left over. With
+// -everywhere it does so 100 times.
+func TestSiteKills(t *testing.T) {
+	t.Parallel()
+	rounds := 1
+	if *everywhere {
+		rounds = 100
+	}
+	h := start(t)
+	p := newPremises(t, h)
+	w := h.worker("gauge-house", "premises", p.network)
+	p.link(h, "office")
+	objects := servertest.StartObjectStore(t)
+	h.linkBucket("archive", objects, objects.Bucket(t))
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	random := rand.New(rand.NewPCG(seed, 0))
+	for i := range 150 {
+		writeFile(t, strings.Repeat(fmt.Sprint(i), random.IntN(20_000)), p.place, "seed", fmt.Sprint("d", i%5), fmt.Sprint(i, ".bin"))
+	}
+	want := digest(t, filepath.Join(p.place, "seed"))
+	for round := range rounds {
+		target := fmt.Sprint("/archive/round-", round)
+		h.killed(t, w, random, "copy", "/office/seed", target)
+		back := fmt.Sprint("/office/back-", round)
+		h.killed(t, w, random, "copy", target+"/seed", back)
+		if got := digest(t, filepath.Join(p.place, fmt.Sprint("back-", round), "seed")); !maps.Equal(want, got) {
+			t.Fatalf("round %d: %d files went, %d came back, and they differ: %s", round, len(want), len(got), firstDifference(want, got))
+		}
+		leftovers(t, objects, p.place)
+	}
+}
+
+// killed has a command make a run, during which the worker and the service are killed at random, and
+// waits until the run is done.
+func (h *heron) killed(t *testing.T, w *workerProcess, random *rand.Rand, command ...string) {
+	t.Helper()
+	var started struct{ Run string }
+	if err := json.Unmarshal([]byte(h.must(append(command, "--detach", "--json")...)), &started); err != nil {
+		t.Fatal(err)
+	}
+	for range 3 {
+		<-time.After(time.Duration(random.IntN(150)) * time.Millisecond)
+		if random.IntN(2) == 0 {
+			w.end(syscall.SIGKILL)
+			w.start()
+		} else {
+			h.end(syscall.SIGKILL)
+			h.serve()
+		}
+	}
+	h.workerIs("gauge-house", "connected")
+	if run := h.until(started.Run, "done"); run.Items.Failed > 0 {
+		t.Errorf("%v: %+v", command, run.Items)
+	}
+}
+
+// TestWorkerCommands looks after a worker by commands.
+func TestWorkerCommands(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	if out := h.must("worker", "list"); !strings.Contains(out, "heron worker create") {
+		t.Errorf("without workers: %s", out)
+	}
+	shown := t.TempDir()
+	writeFile(t, "stage 1.2 m", shown, "weir.csv")
+	w := h.worker("gauge-house", "premises", nil, "--folders", shown)
+	h.must("account", "link", "folder", "gauges", "--path", shown, "--at", "premises")
+	if out := h.must("cat", "/gauges/weir.csv"); out != "stage 1.2 m" {
+		t.Errorf("read through the worker: %q", out)
+	}
+	h.says("", 2, "not below a folder", "account", "link", "folder", "etc", "--path", "/etc", "--at", "premises")
+	if out := h.must("worker", "list"); !strings.Contains(out, "connected") || !strings.Contains(out, "gauges") {
+		t.Errorf("the list: %s", out)
+	}
+	h.must("worker", "drain", "gauge-house")
+	h.says("", 1, "No worker of the site premises is connected", "cat", "/gauges/weir.csv")
+	h.must("worker", "resume", "gauge-house")
+	h.must("worker", "rename", "gauge-house", "weir-house")
+	h.must("ls", "/gauges")
+	w.end(syscall.SIGTERM)
+	h.workerIs("weir-house", "offline")
+	h.says("", 1, "heron worker list", "cat", "/gauges/weir.csv")
+	h.says("", 1, "Unlink", "worker", "remove", "weir-house", "--yes")
+	h.must("account", "unlink", "gauges", "--yes")
+	h.must("worker", "remove", "weir-house", "--yes")
+	w.start()
+	if err := w.cmd.Wait(); err == nil || !strings.Contains(w.log.String(), "does not know the worker") {
+		t.Errorf("a removed worker: %v\n%s", err, w.log)
+	}
+}
