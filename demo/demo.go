@@ -42,6 +42,9 @@ type Options struct {
 	Providers []store.Provider
 	Console   fs.FS
 	Version   string
+	// Program is the file of this program, of which a second process becomes the worker; without it
+	// there is none.
+	Program string
 }
 
 // ErrUnfinished says that the demo's run did not end well.
@@ -122,6 +125,7 @@ type places struct {
 	clouds   *standin.Clouds
 	signIn   string // the issuer of the OpenID provider
 	servers  []*http.Server
+	running  context.Context // until stop
 	cancel   context.CancelFunc
 	group    errgroup.Group
 }
@@ -152,8 +156,8 @@ func (p *places) start(ctx context.Context) (err error) {
 	if err := FillClouds(p.dir, p.clouds); err != nil {
 		return fmt.Errorf("could not fill the stand-ins: %w", err)
 	}
-	ctx, p.cancel = context.WithCancel(ctx)
-	p.group.Go(func() error { return Log(ctx, folder, logEvery) })
+	p.running, p.cancel = context.WithCancel(ctx)
+	p.group.Go(func() error { return Log(p.running, folder, logEvery) })
 	return nil
 }
 
@@ -235,9 +239,13 @@ func play(ctx context.Context, options Options, s *service.Service, places *plac
 			return contract.Run{}, err
 		}
 	}
+	site, err := startWorker(ctx, options, c, places)
+	if err != nil {
+		return contract.Run{}, err
+	}
 	for _, link := range []contract.Link{
 		{Provider: "folder", Name: "desk", Options: map[string]string{"path": filepath.Join(places.dir, DeskFolder)}},
-		{Provider: "sftp", Name: "gauge-share", Options: places.loggersAt(), Secret: gaugePassword, ReadOnly: true},
+		{Provider: "sftp", Name: "gauge-share", Options: places.loggersAt(), Secret: gaugePassword, ReadOnly: true, At: site},
 		{Provider: "webdav", Name: "gauge-share-dav", Options: map[string]string{"url": places.gauges, "user": gaugeUser}, Secret: gaugePassword,
 			ReadOnly: true},
 		{Provider: "s3", Name: "archive", Options: map[string]string{"endpoint": places.endpoint, "bucket": bucket, "key": "fenmere"},

@@ -148,7 +148,12 @@ func runDemo(ctx context.Context, options cli.DemoOptions) error {
 	if err != nil {
 		return err
 	}
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
 	return demo.Run(ctx, demo.Options{
+		Program: program,
 		Data: options.Data, Listen: options.Listen, Exit: options.Exit, Out: options.Out, Follow: options.Follow,
 		Providers: all, Console: console.Files(), Version: release,
 	})

@@ -60,6 +60,7 @@ const router = createBrowserRouter([
           { index: true, element: <Navigate to="/settings/bandwidth" replace /> },
           { path: 'bandwidth', lazy: page(() => import('./settings/SettingsPage'), 'BandwidthPage') },
           { path: 'notifications', lazy: page(() => import('./settings/Notifications'), 'Notifications') },
+          { path: 'workers', lazy: page(() => import('./settings/WorkersPage'), 'WorkersPage') },
           { path: 'users', lazy: page(() => import('./settings/UsersPage'), 'UsersPage') },
           { path: 'audit', lazy: page(() => import('./settings/AuditPage'), 'AuditPage') },
           { path: 'signin', lazy: page(() => import('./settings/YourSignin'), 'YourSignin') },

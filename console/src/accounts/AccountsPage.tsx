@@ -149,6 +149,7 @@ function AccountRow({ account, space, asking }: { account: Account; space?: Spac
         </td>
         <td className="hidden pr-4 sm:table-cell">
           {account.provider} <span className="font-mono text-small wrap-anywhere text-soft">{plain(whereOf(account, provider))}</span>
+          {account.site && <span className="text-small text-soft"> · at {account.site}</span>}
         </td>
         <SpaceCells space={space} asking={asking && !suspended} />
         <td className="pl-2 text-right sm:pl-4 sm:whitespace-nowrap">

@@ -2,11 +2,13 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { type Account, api, type Resources, type Consenting, data, type Identity, type Option, type Provider } from '../api/client'
+import type { components } from '../api/schema'
 import { filesLink } from '../files/address'
+import { useWorkers } from '../settings/workers'
 import { Button } from '../ui/Button'
 import { Checkbox } from '../ui/Checkbox'
 import { Dialog } from '../ui/Dialog'
-import { Field } from '../ui/Field'
+import { Field, SelectField } from '../ui/Field'
 import { when } from '../ui/format'
 import { Failed } from '../ui/Banner'
 import { ResourceChoice, nameFor } from './Resources'
@@ -19,7 +21,9 @@ import { ended, FileField, OptionField, titleOf, wrongOf } from './options'
 import { lastSettings, useHistory, useProviders } from './queries'
 
 /** What a form begins with: of a server nearby, or of a link that has ended. */
-type Begin = { name?: string; options?: Record<string, string>; start?: string; readOnly?: boolean; again?: boolean }
+type Begin = { name?: string; options?: Record<string, string>; start?: string; readOnly?: boolean; again?: boolean; at?: string }
+
+type Worker = components['schemas']['Worker']
 
 const stepsOfLinking = ['Provider', 'Sign-in', 'Check']
 
@@ -91,7 +95,7 @@ export function LinkPage() {
           <LinkForm
             key={`${provider.name} ${begin.key}`}
             provider={provider}
-            begin={last ? { name: last.account, options: last.settings.options, start: last.settings.start, readOnly: last.settings.read_only, again: true } : begin}
+            begin={last ? { name: last.account, options: last.settings.options, start: last.settings.start, readOnly: last.settings.read_only, at: last.settings.site, again: true } : begin}
             onFound={setFound}
             onLinked={setLinked}
           />
@@ -103,6 +107,12 @@ export function LinkPage() {
 
 type FormProps = { provider: Provider; begin: Begin; onFound: (found: boolean) => void; onLinked: (accounts: Account[]) => void }
 
+/** Where accounts can be reached: sites, and for folders the workers by themselves. */
+function placesOf(workers: Worker[], machines: boolean) {
+  if (machines) return workers.map((worker) => ({ value: worker.name, title: `the worker ${worker.name}, site ${worker.site}` }))
+  return [...new Set(workers.map((worker) => worker.site))].map((site) => ({ value: site, title: `the site ${site}` }))
+}
+
 function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
   const client = useQueryClient()
   const [values, setValues] = useState<Record<string, string>>(begin.options ?? {})
@@ -111,6 +121,8 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
   const [start, setStart] = useState(begin.start ?? '')
   const [secret, setSecret] = useState('')
   const [readOnly, setReadOnly] = useState(begin.readOnly ?? false)
+  const [at, setAt] = useState(begin.at ?? '')
+  const workers = useWorkers()
   const [shownBy, setShownBy] = useState<Identity>()
   const [resources, setResources] = useState<Resources>()
   const [reached, setReached] = useState<Account>()
@@ -118,7 +130,7 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
   const [kept, setKept] = useState(false)
   const sealed = provider.name === 'sealed'
   const asked = (more: Record<string, string> = {}): Consenting => ({
-    provider: provider.name, name, options: Object.fromEntries(Object.entries({ ...values, ...more }).filter(([, value]) => value !== '')), start, secret, files, read_only: readOnly, again: begin.again,
+    provider: provider.name, name, options: Object.fromEntries(Object.entries({ ...values, ...more }).filter(([, value]) => value !== '')), start, secret, files, read_only: readOnly, again: begin.again, at: at || undefined,
   })
   const done = (accounts: Account[]) => {
     for (const key of ['accounts', 'space', 'folder', 'link-events']) void client.invalidateQueries({ queryKey: [key] })
@@ -195,6 +207,7 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
       <OptionField key={option.name} option={listed} value={values[option.name] ?? ''} wrong={wrongAt(option.name)} onChange={(value) => setValues({ ...values, [option.name]: value })} />
     )
   }
+  const places = placesOf(workers.data ?? [], provider.name === 'folder')
   const starting = <Field label="Starting folder (optional)" help="A folder of the storage that becomes the start of the account." value={start} onChange={(event) => setStart(event.target.value)} wrong={wrongAt('start')} mono />
   if (resources) {
     return (
@@ -237,6 +250,7 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
       }}
     >
       <Field label="Name in the tree" help="Lower-case letters, digits and hyphens, such as field-drive." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
+      {places.length > 0 && !consents && !sealed && <SelectField label="Reached by" value={at} onChange={setAt} choices={[{ value: '', title: 'this service' }, ...places]} help="A worker reaches places that the service does not." />}
       {provider.options.filter((option) => !later(option)).map((option) => shown(option))}
       {provider.options.some(later) ? (
         <details className="grid gap-4" open={shownAtField ? true : undefined}>

@@ -2332,6 +2332,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/worker/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Join as a worker, with a code */
+        post: operations["join-worker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the workers */
+        get: operations["list-workers"];
+        put?: never;
+        /** Create a worker and a code with which it joins */
+        post: operations["create-worker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a worker */
+        delete: operations["remove-worker"];
+        options?: never;
+        head?: never;
+        /** Rename a worker, or have it take nothing new */
+        patch: operations["change-worker"];
+        trace?: never;
+    };
+    "/api/v1/workers/{name}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Create another code for a worker */
+        post: operations["new-worker-code"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2355,6 +2425,8 @@ export interface components {
              * @description Time of the last answer.
              */
             seen?: string;
+            /** @description Site whose workers reach it; empty for what the service reaches. */
+            site?: string;
             start?: string;
             /**
              * @description The state at the last check.
@@ -2809,6 +2881,8 @@ export interface components {
         Consenting: {
             /** @description Link an unlinked account of that name again and continue its history. */
             again?: boolean;
+            /** @description Site or worker that reaches the account; the service itself if it is left out. */
+            at?: string;
             /** @description Return to the console, not to a terminal. */
             console?: boolean;
             /** @description A provider definition to test; nothing is linked. */
@@ -3219,6 +3293,27 @@ export interface components {
             held: number;
             jobs: components["schemas"]["Job"][];
         };
+        JoinWorker: {
+            code: string;
+            /** @description Its public NKey. */
+            key: string;
+            /**
+             * Format: int64
+             * @description Version of the protocol that it speaks.
+             */
+            protocol: number;
+            /** @description Its age recipient. */
+            recipient: string;
+            system: string;
+            version: string;
+        };
+        JoinedWorker: {
+            id: string;
+            /** @description Id of the service. */
+            instance: string;
+            name: string;
+            site: string;
+        };
         Keep: {
             /** @description Every version, for this long after it was replaced. */
             all?: string;
@@ -3239,6 +3334,8 @@ export interface components {
         Link: {
             /** @description Link an unlinked account of that name again and continue its history. */
             again?: boolean;
+            /** @description Site or worker that reaches the account; the service itself if it is left out. */
+            at?: string;
             /** @description Contents of files, such as a private key, by option. */
             files?: {
                 [key: string]: string;
@@ -3278,6 +3375,7 @@ export interface components {
             owner?: string;
             provider: string;
             read_only?: boolean;
+            site?: string;
             start?: string;
         };
         Loaded: {
@@ -3540,6 +3638,11 @@ export interface components {
             password?: string;
             /** @enum {string} */
             role: "viewer" | "operator" | "owner";
+        };
+        NewWorker: {
+            name: string;
+            /** @description The name of the worker if it is left out. */
+            site?: string;
         };
         Noted: {
             /** Format: int64 */
@@ -5156,6 +5259,67 @@ export interface components {
             /** @description The user's name. */
             user: string;
             version: string;
+        };
+        Worker: {
+            /** @description Accounts that are reached through its site. */
+            accounts: string[];
+            /**
+             * Format: date-time
+             * @description Until when it can join with its code.
+             */
+            code_ends?: string;
+            /** Format: date-time */
+            created: string;
+            /** @description Address that it connected from last. */
+            from?: string;
+            /** Format: date-time */
+            joined?: string;
+            /**
+             * Format: double
+             * @description Load average of its machine over one minute.
+             */
+            load: number;
+            /**
+             * Format: int64
+             * @description Private memory of the worker in bytes.
+             */
+            memory: number;
+            name: string;
+            /** Format: int64 */
+            processors: number;
+            /** @description What to do about its state. */
+            remedy?: string;
+            /**
+             * Format: int64
+             * @description Requests that it is answering.
+             */
+            requests: number;
+            /** Format: date-time */
+            seen?: string;
+            /** @description The network that the worker is in. */
+            site: string;
+            /** @enum {string} */
+            state: "waiting" | "expired" | "connected" | "draining" | "offline" | "outdated";
+            /** @description Operating system and processor. */
+            system?: string;
+            version?: string;
+        };
+        WorkerChange: {
+            /** @description The worker finishes what it does and takes nothing new. */
+            draining?: boolean;
+            name?: string;
+        };
+        WorkerCode: {
+            code: string;
+            /** Format: date-time */
+            ends: string;
+            /** @description Where the worker joins. */
+            url: string;
+            worker: components["schemas"]["Worker"];
+        };
+        WorkerRemoved: {
+            /** @description Accounts whose secrets the worker may have had. Replace them at the provider. */
+            secrets: string[];
         };
     };
     responses: never;
@@ -10454,6 +10618,198 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Whoami"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "join-worker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinWorker"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinedWorker"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-workers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Worker"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-worker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWorker"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkerCode"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-worker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkerRemoved"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-worker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkerChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Worker"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-worker-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkerCode"];
                 };
             };
             /** @description Error */

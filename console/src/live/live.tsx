@@ -66,7 +66,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
           .catch(() => {}) // the line begins empty then
       })
       hear('accounts', () => {
-        for (const queryKey of [['folder', '/'], ['accounts'], ['space']]) void client.invalidateQueries({ queryKey })
+        for (const queryKey of [['folder', '/'], ['accounts'], ['space'], ['workers']]) void client.invalidateQueries({ queryKey })
       })
       hear('folder', (event) => void client.invalidateQueries({ queryKey: ['folder', JSON.parse(event.data) as string] }))
       hear('job', () => void client.invalidateQueries({ queryKey: ['jobs'] }))

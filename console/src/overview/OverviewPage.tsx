@@ -8,6 +8,7 @@ import { useJobs } from '../jobs/queries'
 import { useLive } from '../live/live'
 import { nameOf, percentOf } from '../runs/run'
 import { filesLink } from '../files/address'
+import { useWorkers } from '../settings/workers'
 import { Failed } from '../ui/Banner'
 import { bytes, capital, duration, plain, some, when } from '../ui/format'
 import { Skeleton } from '../ui/Skeleton'
@@ -46,6 +47,7 @@ export function OverviewPage() {
           <Running />
           <Day />
           <Space />
+          <Workers />
           <Section title="Transferred in the last 30 days">
             <Suspense fallback={<Skeleton rows={4} />}>
               <Flows />
@@ -54,6 +56,30 @@ export function OverviewPage() {
         </>
       )}
     </div>
+  )
+}
+
+/** The machines that reach places for the service, where there are any. */
+function Workers() {
+  const workers = useWorkers()
+  if (!workers.data?.length) return null
+  return (
+    <Section title="Workers">
+      <ul className="flex flex-wrap gap-x-8 gap-y-1">
+        {workers.data.map((worker) => (
+          <li key={worker.name} className="flex items-baseline gap-2">
+            <Link to="/settings/workers" className="text-plumage hover:underline">
+              {worker.name}
+            </Link>
+            <State state={worker.state} />
+            <span className="text-small text-soft">
+              site {worker.site}
+              {worker.requests > 0 && `, ${some(worker.requests, 'request')}`}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </Section>
   )
 }
 
@@ -76,6 +102,7 @@ function Decisions() {
   const failed = useRunsOf('failed', { state: ['failed', 'partial'], from: dayAgo(), limit: 20 })
   const accounts = useAccounts()
   const rehearsals = useQuery({ queryKey: ['rehearsals', 'warnings'], queryFn: () => data(api.GET('/api/v1/rehearsals/warnings')), refetchInterval: 60_000 })
+  const workers = useWorkers()
   const who = useQuery({ queryKey: ['whoami'], queryFn: () => data(api.GET('/api/v1/whoami')), staleTime: Infinity })
   const backups = useQuery({ queryKey: ['backups'], queryFn: () => data(api.GET('/api/v1/backup-schedule')), enabled: who.data?.role === 'owner', retry: false, refetchInterval: 60_000 })
   if (held.isPending || failed.isPending || accounts.isPending) {
@@ -109,6 +136,9 @@ function Decisions() {
       action: 'Open',
       to: `/jobs/${one.job}`,
     })),
+    ...(workers.data ?? [])
+      .filter((worker) => worker.state === 'offline' || worker.state === 'outdated')
+      .map((worker) => ({ key: `worker ${worker.name}`, state: worker.state, text: `Worker ${worker.name}`, detail: worker.remedy, action: 'Open', to: '/settings/workers' })),
     ...(backups.data?.schedule?.overdue
       ? [{ key: 'backup', state: backups.data.schedule.failed ? 'failed' : 'warning', text: 'Backup of this service', detail: backups.data.schedule.failed ? `The last backup failed: ${backups.data.schedule.failed}.` : 'A backup is overdue.', action: 'Open', to: '/settings/backup' }]
       : []),

@@ -15,6 +15,7 @@ import { Failed } from '../ui/Banner'
 const pages = [
   { to: '/settings/bandwidth', title: 'Bandwidth' },
   { to: '/settings/notifications', title: 'Notifications', owner: true },
+  { to: '/settings/workers', title: 'Workers' },
   { to: '/settings/users', title: 'Users', owner: true },
   { to: '/settings/audit', title: 'Audit log', owner: true },
   { to: '/settings/backup', title: 'Backup', owner: true },
