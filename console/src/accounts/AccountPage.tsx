@@ -103,7 +103,7 @@ function Facts({ account }: { account: Account }) {
     ['Last seen', account.seen ? when(account.seen) : 'not yet'],
     ['Owner', account.owner || 'not reported by the provider'],
     ['Space', !space ? (spaces.isPending ? '…' : 'not reported') : space.used < 0 && space.free < 0 ? 'not reported by the provider' : space.free < 0 ? `${bytes(space.used)} used, no limit reported` : `${bytes(space.used)} used, ${bytes(space.free)} free of ${bytes(space.total)}`],
-    ['Where', <>{provider?.title ?? account.provider} <span className="font-mono text-small wrap-anywhere text-soft">{plain(whereOf(account, provider))}</span></>],
+    ['Where', <>{(provider?.title ?? account.provider).replace(account.site ? " on the service's machine" : '', '')} <span className="font-mono text-small wrap-anywhere text-soft">{plain(whereOf(account, provider))}</span></>],
     ...(['host-key', 'certificate'] as const).filter((name) => account.options[name]).map((name): [string, ReactNode] => [name === 'host-key' ? 'Host key' : 'Certificate', <span className="font-mono text-small wrap-anywhere">{account.options[name]}</span>]),
     ...(account.site ? [['Reached by', <>the workers of the site <Link to="/settings/workers" className="text-plumage hover:underline">{account.site}</Link></>] satisfies [string, ReactNode]] : []),
     ['Linked', when(account.linked)],

@@ -67,7 +67,7 @@ function Workers() {
     <Section title="Workers">
       <ul className="flex flex-wrap gap-x-8 gap-y-1">
         {workers.data.map((worker) => (
-          <li key={worker.name} className="flex items-baseline gap-2">
+          <li key={worker.name} className="flex items-center gap-2">
             <Link to="/settings/workers" className="text-plumage hover:underline">
               {worker.name}
             </Link>
