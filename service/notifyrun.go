@@ -56,6 +56,20 @@ func (s *Service) accountSignInExpired(name string, why error) {
 	})
 }
 
+// workerAway sends a notification that a worker has been gone for a while.
+func (s *Service) workerAway(name, site string, accounts []string) {
+	reached := "No account is reached through it."
+	if len(accounts) > 0 {
+		reached = "Accounts at its site: /" + strings.Join(accounts, ", /") + ". Runs that use them wait, and continue automatically."
+	}
+	s.notifications.Tell(s.ctx, contract.NotificationEvent{
+		Event: "account", At: time.Now(), Subject: "Deft Heron: the worker " + name + " is offline",
+		Text: fmt.Sprintf("The worker %s at the site %s has been offline for 5 minutes. %s\n"+
+			"Start heron worker on its machine, and check that the machine reaches the service.\n%s", name, site, reached,
+			s.pageLink("/settings/workers")),
+	})
+}
+
 // pageLink is the address of a page of the console, if the service has one that means something
 // elsewhere; else the page alone.
 func (s *Service) pageLink(page string) string {

@@ -243,8 +243,8 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	s.shares = share.New(s.db, who, s.options.Log)
 	link, _ := who.NewLink(records.OwnerID, "")
 	s.SigninURL = s.URL + "/signin#" + link
-	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates, Accounts: linked.Figures, Log: s.options.Log,
-		Version: s.options.Version})
+	measured := metrics.Handler(metrics.Sources{Runs: s.runner, Gates: linked.Gates, Accounts: linked.Figures,
+		Workers: s.workers.States, Log: s.options.Log, Version: s.options.Version})
 	if err := s.listenMetrics(measured); err != nil {
 		return nil, err
 	}
@@ -299,7 +299,7 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
 	linked.SignInExpiredNow = s.accountSignInExpired
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
-	s.workers.Changed = linked.Changed
+	s.workers.Changed, s.workers.Away = linked.Changed, s.workerAway
 	linked.Reauthorized = func(account string) {
 		s.forget(account)
 		s.runner.Reauthorized(account)

@@ -22,6 +22,8 @@ type Sources struct {
 	Accounts func(context.Context) ([]accounts.Figures, error)
 	Log      *slog.Logger
 	Version  string
+	// Workers are the states of all workers, by name.
+	Workers func(context.Context) (map[string]string, error)
 	// Gates are those of the accounts that are open, by name.
 	Gates func() map[string]*gate.Gate
 }
@@ -56,6 +58,8 @@ var (
 	spaceUsed  = describe("account_space_used_bytes", "Used space of an account, as of the last check.", "account")
 	spaceTotal = describe("account_space_total_bytes", "Used and free space of an account, as of the last check; missing if it has no limit.",
 		"account")
+	workerState = describe("worker_state", "1 for the state of a worker: waiting, expired, connected, draining, offline or outdated.",
+		"worker", "state")
 	info = describe("info", "1, with the version of the program.", "version")
 )
 
@@ -104,6 +108,13 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		gauge(requestsAtOnce, stats.Limit, account)
 	}
 	gauge(info, 1, c.Version)
+	workers, err := c.Workers(context.Background())
+	if err != nil {
+		c.Log.Error("the metrics lack the workers", "error", err)
+	}
+	for name, state := range workers {
+		gauge(workerState, 1, name, state)
+	}
 	linked, err := c.Accounts(context.Background())
 	if err != nil {
 		c.Log.Error("the metrics lack the accounts", "error", err)

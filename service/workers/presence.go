@@ -15,6 +15,8 @@ const (
 	// there after that.
 	aliveEvery = 3 * time.Second
 	aliveFor   = 5 * aliveEvery
+	// awayFor is how long a worker is gone before people are told.
+	awayFor = 5 * time.Minute
 	// seenEvery is how often it is recorded that a worker was seen.
 	seenEvery = time.Minute
 )
@@ -130,6 +132,7 @@ func (w *Workers) saw(id string, said site.Alive) {
 func (w *Workers) watch() {
 	ticker := time.NewTicker(aliveEvery)
 	defer ticker.Stop()
+	away, look := map[string]time.Time{}, w.now()
 	for {
 		select {
 		case <-w.ctx.Done():
@@ -146,6 +149,31 @@ func (w *Workers) watch() {
 		w.mu.Unlock()
 		for _, id := range silent {
 			w.leave(id, "it has not been heard of")
+		}
+		if w.now().After(look) {
+			look = w.now().Add(awayFor / 5)
+			w.lookForAway(away)
+		}
+	}
+}
+
+// lookForAway tells of workers that have been gone for long, once each until they are back. away are
+// those that are gone, with when that was noticed; the zero time is of those that were told of.
+func (w *Workers) lookForAway(away map[string]time.Time) {
+	all, err := w.List(w.ctx)
+	if err != nil {
+		return
+	}
+	for _, one := range all {
+		since, gone := away[one.ID]
+		switch {
+		case one.State != Offline:
+			delete(away, one.ID)
+		case !gone:
+			away[one.ID] = w.now()
+		case !since.IsZero() && w.now().Sub(since) >= awayFor:
+			away[one.ID] = time.Time{}
+			w.Away(one.Name, one.Site, one.For)
 		}
 	}
 }

@@ -26,6 +26,8 @@ type Workers struct {
 	Version string
 	// Changed is called after a worker was created, joined, came, went or was removed.
 	Changed func()
+	// Away is called once when a worker has been gone for awayFor, with its accounts.
+	Away func(name, site string, accounts []string)
 
 	ctx    context.Context // ends with the service
 	now    func() time.Time
@@ -40,7 +42,8 @@ type Workers struct {
 
 // New returns the workers of the records. What they do ends with the context.
 func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
-	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, there: map[string]*presence{}, calls: map[string]*call{},
+	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {},
+		there: map[string]*presence{}, calls: map[string]*call{},
 		relays: map[string]func() error{}, secrets: map[string][]kept{}}
 }
 
@@ -135,6 +138,16 @@ func (w *Workers) List(ctx context.Context) ([]Worker, error) {
 		all = append(all, one)
 	}
 	return all, nil
+}
+
+// States returns the states of all workers, by name.
+func (w *Workers) States(ctx context.Context) (map[string]string, error) {
+	all, err := w.List(ctx)
+	states := map[string]string{}
+	for _, one := range all {
+		states[one.Name] = one.State
+	}
+	return states, err
 }
 
 // shown is a worker with what it said last.
