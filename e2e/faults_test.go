@@ -28,6 +28,7 @@ import (
 	"deftheron/provider/s3"
 	"deftheron/provider/sealed"
 	"deftheron/provider/sftp"
+	"deftheron/provider/site/sitetest"
 	"deftheron/provider/smb"
 	"deftheron/provider/webdav"
 	"deftheron/service/access"
@@ -209,10 +210,18 @@ func TestFaults(t *testing.T) {
 	var mu sync.Mutex
 	results := map[string]string{}
 	var group sync.WaitGroup
+	places = append(places, atSite+"openssh", atSite+"versitygw")
 	for _, name := range places {
-		account, err := o.accounts.Open(t.Context(), name)
+		beneath, through := strings.CutPrefix(name, atSite)
+		account, err := o.accounts.Open(t.Context(), beneath)
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
+		}
+		if through {
+			real := account.Store
+			if account.Store, _, err = sitetest.Open(t.Context(), 2, func(string) store.Store { return real }); err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
 		}
 		t.Cleanup(func() { store.Close(account.Store) })
 		if err := store.Prepare(t.Context(), account.Store); err != nil {
@@ -254,6 +263,9 @@ func TestFaults(t *testing.T) {
 	w.Flush()
 	t.Log("what came of each fault\n" + b.String())
 }
+
+// atSite is before the name of an account that is used through the workers of a site.
+const atSite = "site-"
 
 // workedIn is the fault that people work at a source while a run moves it away.
 const workedIn = "moved while worked in"

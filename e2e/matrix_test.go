@@ -83,7 +83,11 @@ type crossings struct {
 func TestAnyToAny(t *testing.T) {
 	t.Parallel()
 	h := start(t)
-	names := linkServers(t, h)
+	names := append(linkServers(t, h), "premises")
+	h.worker("gauge-house", "premises", nil)
+	loggers := servertest.StartOpenSSH(t)
+	h.link(loggers.Password, "sftp", "premises", "--at", "premises", "--host", loggers.Host, "--port", loggers.Port, "--user", loggers.User,
+		"--path", loggers.Folder(t))
 	seed := t.TempDir()
 	awkward(t, filepath.Join(seed, "tree"))
 	h.linkFolder("seed", seed)

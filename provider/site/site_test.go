@@ -2,81 +2,16 @@ package site_test
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"io"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"testing"
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
 	"deftheron/provider/folder"
 	"deftheron/provider/site"
+	"deftheron/provider/site/sitetest"
 )
-
-// direct carries requests to hosts in the same process, through pipes.
-type direct struct {
-	hosts map[string]*site.Host
-	mu    sync.Mutex
-	calls int
-	// lose has answers be lost, whose requests were carried out.
-	lose atomic.Bool
-}
-
-// Seal implements site.Caller.
-func (d *direct) Seal(_ context.Context, worker string, secret []byte) ([]byte, error) {
-	return append([]byte(worker+":"), secret...), nil
-}
-
-// Call implements site.Caller. Without a worker, they take turns.
-func (d *direct) Call(ctx context.Context, call site.Call) (io.ReadCloser, string, error) {
-	d.mu.Lock()
-	d.calls++
-	number, worker := d.calls, call.Worker
-	d.mu.Unlock()
-	if len(d.hosts) == 0 {
-		return nil, "", fmt.Errorf("%w", site.ErrOffline)
-	}
-	if worker == "" {
-		worker = fmt.Sprint("worker ", number%len(d.hosts))
-	}
-	ctx, cancel := context.WithCancel(ctx)
-	reader, writer := io.Pipe()
-	var sending sync.WaitGroup
-	asked := site.Asked{Request: call.Request, Content: func(context.Context) (io.ReadCloser, error) {
-		content, source := io.Pipe()
-		sending.Go(func() { source.CloseWithError(call.Content(ctx, source)) })
-		return content, nil
-	}}
-	go func() {
-		if d.lose.Load() {
-			writer.CloseWithError(errors.Join(io.ErrUnexpectedEOF, d.hosts[worker].Answer(ctx, asked, nowhere{io.Discard})))
-			return
-		}
-		writer.CloseWithError(d.hosts[worker].Answer(ctx, asked, pipeAnswer{writer}))
-	}()
-	return &directAnswer{reader, func() { cancel(); sending.Wait() }}, worker, nil
-}
-
-type pipeAnswer struct{ *io.PipeWriter }
-
-func (pipeAnswer) Stream() {}
-
-type nowhere struct{ io.Writer }
-
-func (nowhere) Stream() {}
-
-type directAnswer struct {
-	*io.PipeReader
-	end func()
-}
-
-func (a *directAnswer) Close() error {
-	a.end()
-	return a.PipeReader.Close()
-}
 
 // at returns a store at a site with some workers, each of which opens the same one.
 func at(t *testing.T, workers int, s func(worker string) store.Store) store.Store {
@@ -85,14 +20,9 @@ func at(t *testing.T, workers int, s func(worker string) store.Store) store.Stor
 	return opened
 }
 
-func atThrough(t *testing.T, workers int, s func(worker string) store.Store) (store.Store, *direct) {
+func atThrough(t *testing.T, workers int, s func(worker string) store.Store) (store.Store, *sitetest.Direct) {
 	t.Helper()
-	d := &direct{hosts: map[string]*site.Host{}}
-	for i := range workers {
-		worker := fmt.Sprint("worker ", i)
-		d.hosts[worker] = &site.Host{Open: func(context.Context, site.ToOpen) (store.Store, error) { return s(worker), nil }}
-	}
-	opened, err := site.Open(t.Context(), d, "memory", site.Opening{ID: "account", Generation: "1"})
+	opened, d, err := sitetest.Open(t.Context(), workers, s)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -193,7 +123,7 @@ func TestNamesAreBytes(t *testing.T) {
 func TestAnswersThatAreLost(t *testing.T) {
 	memory := storetest.NewMemory()
 	s, through := atThrough(t, 1, func(string) store.Store { return memory })
-	through.lose.Store(true)
+	through.Lose.Store(true)
 	_, err := s.Write(t.Context(), store.Writing{Place: store.At("x"), Size: 1, Run: "r", Content: storetest.Text("x")})
 	if store.KindOf(err) != store.ErrOutcomeUnknown {
 		t.Errorf("a write whose answer was lost gave %v", err)
@@ -209,7 +139,7 @@ func TestAnswersThatAreLost(t *testing.T) {
 			t.Errorf("a listing whose answer was lost gave %v", err)
 		}
 	}
-	nobody := &direct{}
+	nobody := &sitetest.Direct{}
 	if _, err := site.Open(t.Context(), nobody, "memory", site.Opening{ID: "a"}); store.KindOf(err) != store.ErrTryAgain {
 		t.Errorf("a site without workers gave %v, want a fault that may pass", err)
 	}

@@ -38,7 +38,9 @@ func scraped(t *testing.T) map[string]map[string][]string {
 	Handler(Sources{
 		Runs: figures{}, Version: "1", Log: slog.New(slog.DiscardHandler),
 		Gates: func() map[string]*gate.Gate { return map[string]*gate.Gate{"desk": gate.New("desk", 1, 4)} },
-		Workers: func(context.Context) (map[string]string, error) { return map[string]string{"gauge-house": "offline", "desk-pc": "outdated"}, nil },
+		Workers: func(context.Context) (map[string]string, error) {
+			return map[string]string{"gauge-house": "offline", "desk-pc": "outdated"}, nil
+		},
 		Accounts: func(context.Context) ([]accounts.Figures, error) {
 			return []accounts.Figures{
 				{Name: "desk", State: accounts.Unreachable, Space: store.Space{Used: 1, Free: 1, Total: 2}},
