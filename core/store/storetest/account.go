@@ -136,8 +136,34 @@ func (a *Account) Move(ctx context.Context, from store.Ref, revision string, to 
 		a.renameFolder(from.AsFolder().Path, free.AsFolder().Path)
 		return a.Memory.Stat(ctx, free.As(store.KindFolder))
 	}
-	a.Rename(from, free)
+	a.mu.Lock()
+	file, err := a.stillThere(from, revision, free)
+	if err != nil {
+		a.mu.Unlock()
+		return store.Entry{}, err
+	}
+	delete(a.files[from.Folder.Path], from.Name)
+	if a.files[free.Folder.Path] == nil {
+		a.files[free.Folder.Path] = map[string]*memoryFile{}
+	}
+	a.files[free.Folder.Path][free.Name] = file
+	a.mu.Unlock()
 	return a.Memory.Stat(ctx, free.As(store.KindFile))
+}
+
+// stillThere returns a file that is to be moved or copied, as within found it: others may have come
+// in between. a.mu is held.
+func (a *Account) stillThere(from store.Ref, revision string, free store.Ref) (*memoryFile, error) {
+	file := a.files[from.Folder.Path][from.Name]
+	switch {
+	case file == nil:
+		return nil, store.Errorf(store.ErrNotFound, "%s is not there", from)
+	case revision != "" && file.revision != revision:
+		return nil, store.Errorf(store.ErrChanged, "%s changed", from)
+	case a.files[free.Folder.Path][free.Name] != nil:
+		return nil, store.Errorf(store.ErrExists, "%s already exists", free)
+	}
+	return file, nil
 }
 
 // Copy is store.Capabilities.Copy.
@@ -148,9 +174,9 @@ func (a *Account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	file := a.files[from.Folder.Path][from.Name]
-	if file == nil {
-		return store.Entry{}, store.Errorf(store.ErrNotFound, "%s is not there", from)
+	file, err := a.stillThere(from, revision, free)
+	if err != nil {
+		return store.Entry{}, err
 	}
 	return a.put(free, file.data, file.modified), nil
 }
