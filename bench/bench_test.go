@@ -71,9 +71,9 @@ func startHeron(t *testing.T, p programs) *heron {
 }
 
 // serve starts a service on a folder of data, where it may have been before.
-func serve(t *testing.T, program, data, address string) (*heron, *exec.Cmd) {
+func serve(t *testing.T, program, data, address string, args ...string) (*heron, *exec.Cmd) {
 	t.Helper()
-	command := exec.Command(program, "serve", "--data", data, "--listen", address, "--log-level", "error")
+	command := exec.Command(program, append([]string{"serve", "--data", data, "--listen", address, "--log-level", "error"}, args...)...)
 	command.Stderr = os.Stderr
 	begun := time.Now()
 	servertest.Start(t, command)

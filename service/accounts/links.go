@@ -57,6 +57,7 @@ func (a *Accounts) forget(id string) {
 	a.mu.Lock()
 	opened, ok := a.open[id]
 	delete(a.open, id)
+	delete(a.checked, id)
 	a.epochs[id]++
 	within := a.dependents[id]
 	delete(a.dependents, id)

@@ -30,7 +30,7 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 	epoch := a.epochs[row.ID]
 	a.mu.Unlock()
 	if ok {
-		err := store.Check(ctx, opened.Store)
+		err := a.checkStart(ctx, row, opened.Store)
 		if store.KindOf(err) != store.ErrReplaced {
 			return opened, nil
 		}
@@ -66,6 +66,31 @@ func (a *Accounts) Open(ctx context.Context, name string) (tree.Account, error) 
 		return tree.Account{}, store.Errorf(store.ErrTryAgain, "/%s did not answer in time; check that its server runs and can be reached: %w",
 			name, ctx.Err())
 	}
+}
+
+// siteChecked is how long it is believed of an account at a site that its start is still the same: to
+// ask costs a round trip.
+const siteChecked = 5 * time.Second
+
+// checkStart returns an error of the kind store.ErrReplaced if the start of an account that is open is
+// another folder now.
+func (a *Accounts) checkStart(ctx context.Context, row records.Account, s store.Store) error {
+	if row.Site == "" {
+		return store.Check(ctx, s)
+	}
+	a.mu.Lock()
+	lately := time.Since(a.checked[row.ID]) < siteChecked
+	a.mu.Unlock()
+	if lately {
+		return nil
+	}
+	err := store.Check(ctx, s)
+	if err == nil {
+		a.mu.Lock()
+		a.checked[row.ID] = time.Now()
+		a.mu.Unlock()
+	}
+	return err
 }
 
 // openRow opens an account with the secret that keeps has of it.
