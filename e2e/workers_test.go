@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -298,4 +299,90 @@ func TestWorkerCommands(t *testing.T) {
 	if err := w.cmd.Wait(); err == nil || !strings.Contains(w.log.String(), "does not know the worker") {
 		t.Errorf("a removed worker: %v\n%s", err, w.log)
 	}
+}
+
+// TestConsoleWorkers creates a worker in the console, has it join by what the page shows, links an account
+// through it, and removes it.
+func TestConsoleWorkers(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	b := openBrowser(t)
+	b.open(h.signin)
+	b.shows("Link an account")
+	b.open("http://" + h.listen + "/settings/workers")
+	b.shows("There is no worker yet")
+	b.accessible("no workers")
+	b.click("Create a worker")
+	b.shows("Its machine joins")
+	b.field("Name", "gauge-house")
+	b.field("Site (optional)", "premises")
+	b.accessible("creating a worker")
+	b.click("Create the worker")
+	b.shows("Run this on its machine")
+	shown := js[string](b, `document.querySelector('pre[aria-label=Commands]').textContent`)
+	line, _, _ := strings.Cut(shown, "\n")
+	w := &workerProcess{t: t, data: filepath.Join(t.TempDir(), "worker")}
+	place := t.TempDir()
+	w.args = []string{"--folders", place}
+	join := w.command(append(strings.Fields(line)[1:], "--data", w.data)...)
+	if err := join.Run(); err != nil {
+		t.Fatalf("%s: %v\n%s", line, err, w.log)
+	}
+	b.click("Done")
+	w.start()
+	b.shows("connected")
+	b.accessible("a worker that is connected")
+	writeFile(t, "stage 1.2 m", place, "weir.csv")
+	b.open("http://" + h.listen + "/accounts/link?provider=folder")
+	b.shows("Reached by")
+	b.choose("Reached by", "gauge-house")
+	b.field("Name in the tree", "gauges")
+	b.field("Path", place)
+	b.click("Continue")
+	b.shows("Top folders")
+	b.click("Link it")
+	b.shows("Linked as")
+	b.open("http://" + h.listen + "/accounts/gauges")
+	b.shows("the workers of the site premises")
+	b.open("http://" + h.listen + "/files/gauges")
+	b.shows("weir.csv")
+	b.open("http://" + h.listen + "/")
+	b.shows("Workers")
+	b.accessible("an overview with a worker")
+	w.end(syscall.SIGTERM)
+	b.shows("Worker gauge-house")
+}
+
+// TestContinuousAtSite copies a folder of a worker's machine continuously: what changes while the worker is
+// cut off arrives when it is back.
+func TestContinuousAtSite(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	network := servertest.NewNetwork(t)
+	toService := network.Relay(h.listen, h.listen)
+	place, target := t.TempDir(), t.TempDir()
+	h.worker("gauge-house", "premises", network, "--folders", place)
+	h.must("account", "link", "folder", "gauges", "--path", place, "--at", "gauge-house")
+	h.linkFolder("archive", target)
+	writeFile(t, "first", place, "1.csv")
+	h.must("job", "create", "gauges", "--from", "/gauges", "--to", "/archive/gauges", "--continuous")
+	arrives := func(name string) {
+		t.Helper()
+		for deadline := time.Now().Add(longestWait); ; <-time.After(20 * time.Millisecond) {
+			if _, err := os.Stat(filepath.Join(target, "gauges", name)); err == nil {
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("%s did not arrive\n%s", name, h.log)
+			}
+		}
+	}
+	arrives("1.csv")
+	writeFile(t, "second", place, "2.csv")
+	arrives("2.csv")
+	toService.SetDown(true)
+	h.workerIs("gauge-house", "offline")
+	writeFile(t, "third", place, "3.csv")
+	toService.SetDown(false)
+	arrives("3.csv")
 }

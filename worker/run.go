@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/coder/websocket"
@@ -100,16 +101,27 @@ func (r *run) connect(ctx context.Context) error {
 			}
 		}
 	}
+	var first atomic.Bool // attempt that failed, of those before a connection
+	first.Store(true)
 	bus, err := nats.Connect("nats://service", nats.SetCustomDialer(&dialer{r, ctx}), nats.Nkey(public, user.Sign), nats.Name(r.keys.Name),
 		nats.CustomInboxPrefix(site.InboxPrefix(r.keys.ID)), nats.IgnoreDiscoveredServers(), nats.MaxReconnects(-1),
 		nats.ReconnectWait(time.Second), nats.ReconnectJitter(time.Second, time.Second), nats.RetryOnFailedConnect(true),
 		nats.Timeout(dialTime), nats.PingInterval(10*time.Second), nats.MaxPingsOutstanding(2), nats.ReconnectBufSize(-1),
 		nats.IgnoreAuthErrorAbort(),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
-			r.options.Log.Warn("the service cannot be reached; trying again", "error", err)
+			r.options.Log.Info("the connection to the service ended", "error", err)
 		}),
-		nats.ReconnectHandler(func(*nats.Conn) { r.options.Log.Info("the worker is connected again") }),
-		nats.ReconnectErrHandler(func(_ *nats.Conn, err error) { refused(err) }),
+		nats.ReconnectHandler(func(*nats.Conn) {
+			first.Store(true)
+			r.options.Log.Info("the worker is connected again")
+		}),
+		nats.ReconnectErrHandler(func(_ *nats.Conn, err error) {
+			refused(err)
+			r.options.Log.Debug("the service cannot be reached", "error", err)
+			if first.CompareAndSwap(true, false) {
+				r.options.Log.Warn("the service cannot be reached; trying again until it can", "service", r.keys.URL, "error", err)
+			}
+		}),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
 			refused(err)
 			r.options.Log.Debug("an error of the connection", "error", err)

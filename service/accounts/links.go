@@ -320,11 +320,12 @@ func differences(before, after records.Account, edit Edit) string {
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		if was, is := before.Options[name], after.Options[name]; was != is {
-			parts = append(parts, fmt.Sprintf("%s %s in place of %s", name, orNone(is), orNone(was)))
+			parts = append(parts, fmt.Sprintf("%s %s in place of %s", name, cmp.Or(is, "none"), cmp.Or(was, "none")))
 		}
 	}
 	if before.Start != after.Start {
-		parts = append(parts, fmt.Sprintf("start %s in place of %s", orNone(after.Start), orNone(before.Start)))
+		parts = append(parts, fmt.Sprintf("start %s in place of %s", cmp.Or(after.Start, "none"),
+			cmp.Or(before.Start, "none")))
 	}
 	if before.ReadOnly != after.ReadOnly {
 		parts = append(parts, map[bool]string{true: "to be read only", false: "to be written to"}[after.ReadOnly])
@@ -336,13 +337,6 @@ func differences(before, after records.Account, edit Edit) string {
 		return "nothing"
 	}
 	return strings.Join(parts, ", ")
-}
-
-func orNone(value string) string {
-	if value == "" {
-		return "none"
-	}
-	return value
 }
 
 // ended reports whether an id is that of a link that has ended.

@@ -137,6 +137,11 @@ func (s *Server) connectWorker(c *gin.Context) {
 			Remedy: "Create one: heron worker create NAME."})
 		return
 	}
+	if !s.Workers.Accepts() {
+		refuse(c, &contract.Problem{Status: http.StatusTooManyRequests, Detail: "Too many workers connect at the same time.",
+			Remedy: "The worker tries again by itself."})
+		return
+	}
 	name := uuid.NewString()
 	c.Writer.Header().Set(site.ConnectionHeader, name)
 	connection, err := websocket.Accept(c.Writer, c.Request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})

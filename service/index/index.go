@@ -162,7 +162,10 @@ func (x *Index) sync(ctx context.Context, group *sync.WaitGroup) error {
 		case !is:
 			err = x.drop(ctx, one)
 		case now.Name != one.name || now.Contents != one.contents:
-			err = x.change(ctx, one, now)
+			w := x.tell(one, now)
+			if err = x.change(ctx, one, now); w != nil {
+				w.wake(false)
+			}
 		}
 		if err != nil {
 			return err
@@ -226,6 +229,20 @@ func (x *Index) addAccount(ctx context.Context, one Account) error {
 			"(?, ?, 0, '', '', 1, ?, 0, 0, '', '')", root, id, store.KindFolder)
 		return err
 	})
+}
+
+// tell has the worker of an account work as the account is from now on, and returns it; nil for none.
+// It comes before the folders are due: a listing that began in between would be as the account was
+// before, and they would not be listed again.
+func (x *Index) tell(before account, after Account) *worker {
+	before.name, before.contents = after.Name, after.Contents
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	w := x.workers[before.id]
+	if w != nil {
+		w.set(before)
+	}
+	return w
 }
 
 // change gives an account another name, or has its contents searched or not any more.

@@ -152,9 +152,9 @@ func senderOf(subject string) string {
 func (w *Workers) Relay(name string, connection net.Conn) error {
 	w.mu.Lock()
 	started := w.bus
-	if started == nil || len(w.relays) >= mostRelays {
+	if started == nil {
 		w.mu.Unlock()
-		return errors.Join(errors.New("there are too many connections of workers"), connection.Close())
+		return errors.Join(errors.New("there are no workers"), connection.Close())
 	}
 	w.relays[name] = connection.Close
 	w.mu.Unlock()
@@ -171,5 +171,14 @@ func (w *Workers) Relay(name string, connection net.Conn) error {
 	return errors.Join(inner.Close(), connection.Close())
 }
 
-// mostRelays is how many workers may be connected, or connecting.
-const mostRelays = 1000
+// mostStrangers is how many connections may be open of which it is not known yet whose they are. One
+// that does not sign in ends after ten seconds.
+const mostStrangers = 64
+
+// Accepts reports whether another connection may be opened: there are workers, and not too many
+// connections of strangers.
+func (w *Workers) Accepts() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.bus != nil && len(w.relays)-len(w.there) < mostStrangers
+}

@@ -41,6 +41,9 @@ func (w *Workers) Create(ctx context.Context, name, at string) (worker Worker, c
 	if err := errors.Join(checkName("worker", name), checkName("site", at)); err != nil {
 		return worker, "", err
 	}
+	if err := w.checkFree(ctx, name, at); err != nil {
+		return worker, "", err
+	}
 	if err := w.start(); err != nil {
 		return worker, "", err
 	}
@@ -56,6 +59,21 @@ func (w *Workers) Create(ctx context.Context, name, at string) (worker Worker, c
 	w.log.InfoContext(ctx, "created a worker", "worker", name, "site", at)
 	w.Changed()
 	return w.shown(row), code, nil
+}
+
+// checkFree refuses a name of a worker that is that of another site, and the other way round: accounts
+// are linked at either.
+func (w *Workers) checkFree(ctx context.Context, name, at string) error {
+	rows, err := w.db.Workers(ctx)
+	for _, row := range rows {
+		switch {
+		case row.Site == name && at != name:
+			return remedy.Errorf("a site is called %q already; choose another name for the worker", name)
+		case row.Name == at && row.Site != at:
+			return remedy.Errorf("a worker is called %q already; choose another name for the site", at)
+		}
+	}
+	return err
 }
 
 // newCode returns a code of 100 random bits, its hash, and when it ends.
@@ -144,6 +162,9 @@ func (w *Workers) Rename(ctx context.Context, name, to string) (Worker, error) {
 		return Worker{}, err
 	}
 	if err := checkName("worker", to); err != nil {
+		return Worker{}, err
+	}
+	if err := w.checkFree(ctx, to, row.Site); err != nil {
 		return Worker{}, err
 	}
 	row.Name = to

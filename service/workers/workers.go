@@ -30,6 +30,7 @@ type Workers struct {
 	Away func(name, site string, accounts []string)
 
 	ctx    context.Context // ends with the service
+	group  sync.WaitGroup  // of what goes on until then
 	now    func() time.Time
 	mu     sync.Mutex
 	bus    *bus // nil until the first worker is created
@@ -68,7 +69,7 @@ func (w *Workers) start() error {
 		return err
 	}
 	w.bus = started
-	go w.watch()
+	w.group.Go(w.watch)
 	return nil
 }
 
@@ -79,7 +80,7 @@ func (w *Workers) Running() bool {
 	return w.bus != nil
 }
 
-// Close ends all connections.
+// Close ends all connections, after the context has ended.
 func (w *Workers) Close() {
 	w.mu.Lock()
 	started := w.bus
@@ -93,6 +94,7 @@ func (w *Workers) Close() {
 	if started != nil {
 		started.close()
 	}
+	w.group.Wait()
 }
 
 // States of a worker.
