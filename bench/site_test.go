@@ -331,4 +331,3 @@ func TestBenchSiteMemory(t *testing.T) {
 	}
 	figure("workers: private memory while 32 files are read at once", "≤ 100 MiB", most, "MiB", most <= 100)
 }
-

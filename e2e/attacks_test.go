@@ -676,5 +676,5 @@ func TestDataFolderIsPrivate(t *testing.T) {
 // nobody has to be signed in for.
 func signsIn(operation [2]string) bool {
 	return strings.HasPrefix(operation[1], "/api/v1/session/") && !strings.Contains(operation[1], "confirmation") ||
-		operation == [2]string{"POST", "/api/v1/session"}
+		operation == [2]string{"POST", "/api/v1/session"} || operation == [2]string{"POST", "/api/v1/worker/join"}
 }

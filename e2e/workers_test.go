@@ -339,7 +339,6 @@ func TestConsoleWorkers(t *testing.T) {
 	b.field("Name in the tree", "gauges")
 	b.field("Path", place)
 	b.click("Continue")
-	b.shows("Top folders")
 	b.click("Link it")
 	b.shows("Linked as")
 	b.open("http://" + h.listen + "/accounts/gauges")

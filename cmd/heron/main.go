@@ -154,7 +154,7 @@ func runDemo(ctx context.Context, options cli.DemoOptions) error {
 	}
 	return demo.Run(ctx, demo.Options{
 		Program: program,
-		Data: options.Data, Listen: options.Listen, Exit: options.Exit, Out: options.Out, Follow: options.Follow,
+		Data:    options.Data, Listen: options.Listen, Exit: options.Exit, Out: options.Out, Follow: options.Follow,
 		Providers: all, Console: console.Files(), Version: release,
 	})
 }

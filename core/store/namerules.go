@@ -115,10 +115,10 @@ func isDevice(name string) bool {
 func (r *NameRules) checkLength(folder Path, name string) error {
 	refuse := func(why string, args ...any) error { return Errorf(ErrNameRefused, why, args...) }
 	if r.MostBytes > 0 && len(name) > r.MostBytes {
-		return refuse("%q has %d bytes; names at %s have %d at most", name, len(name), r.Keeper, r.MostBytes)
+		return refuse("%q has %d bytes; names at %s have %d bytes at most", name, len(name), r.Keeper, r.MostBytes)
 	}
 	if length := utf8.RuneCountInString(name); r.MostCharacters > 0 && length > r.MostCharacters {
-		return refuse("%q has %d characters; names at %s have %d at most", name, length, r.Keeper, r.MostCharacters)
+		return refuse("%q has %d characters; names at %s have %d characters at most", name, length, r.Keeper, r.MostCharacters)
 	}
 	if r.MostUnits > 0 && len(name) > r.MostUnits && len(utf16.Encode([]rune(name))) > r.MostUnits {
 		return refuse("%q is too long; names at %s have %d characters at most", name, r.Keeper, r.MostUnits)

@@ -153,9 +153,11 @@ func (a *account) request(ctx context.Context, operation string, with *arguments
 	return encode(r)
 }
 
-// lost is the error of a request whose answer did not come.
+// lost is the error of a request whose answer did not come; nil if it did.
 func lost(err error, operation string) error {
 	switch {
+	case err == nil:
+		return nil
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded) && !changing[operation]:
 		return err
 	case errors.Is(err, ErrOffline), !changing[operation]:

@@ -61,6 +61,17 @@ func TestConforms(t *testing.T) {
 	})
 }
 
+// TestClose closes an account, which opens again when it is needed.
+func TestClose(t *testing.T) {
+	s := at(t, 1, func(string) store.Store { return storetest.NewAble() })
+	if err := store.Close(s); err != nil {
+		t.Error(err)
+	}
+	if _, err := s.Stat(t.Context(), store.Ref{}); err != nil {
+		t.Errorf("after it was closed: %v", err)
+	}
+}
+
 // TestEveryCapability has a store that can do everything at a site, and one that can do
 // nothing: neither may be shown as the other.
 func TestEveryCapability(t *testing.T) {

@@ -14,6 +14,7 @@ import (
 
 	"deftheron/contract"
 	"deftheron/provider/site"
+	"deftheron/service/access"
 	"deftheron/service/messages"
 	"deftheron/service/workers"
 )
@@ -58,6 +59,9 @@ func (s *Server) listWorkers(ctx context.Context, _ *none) (*body[[]contract.Wor
 			}
 		}
 		one.For = visible
+		if person(ctx).Role != access.Owner { // who looks after the machines
+			one.Address = ""
+		}
 		shown = append(shown, s.workerOf(one))
 	}
 	return &body[[]contract.Worker]{shown}, err
