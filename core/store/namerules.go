@@ -117,8 +117,10 @@ func (r *NameRules) checkLength(folder Path, name string) error {
 	if r.MostBytes > 0 && len(name) > r.MostBytes {
 		return refuse("%q has %d bytes; names at %s have %d bytes at most", name, len(name), r.Keeper, r.MostBytes)
 	}
-	if length := utf8.RuneCountInString(name); r.MostCharacters > 0 && length > r.MostCharacters {
-		return refuse("%q has %d characters; names at %s have %d characters at most", name, length, r.Keeper, r.MostCharacters)
+	if r.MostCharacters > 0 && len(name) > r.MostCharacters {
+		if length := utf8.RuneCountInString(name); length > r.MostCharacters {
+			return refuse("%q has %d characters; names at %s have %d characters at most", name, length, r.Keeper, r.MostCharacters)
+		}
 	}
 	if r.MostUnits > 0 && len(name) > r.MostUnits && len(utf16.Encode([]rune(name))) > r.MostUnits {
 		return refuse("%q is too long; names at %s have %d characters at most", name, r.Keeper, r.MostUnits)
@@ -126,12 +128,15 @@ func (r *NameRules) checkLength(folder Path, name string) error {
 	if length := len(r.Start) + len(folder) + len(name); r.MostKeyBytes > 0 && length > r.MostKeyBytes {
 		return refuse("the path of %q would have %d bytes; paths at %s have %d at most", name, length, r.Keeper, r.MostKeyBytes)
 	}
-	above := r.Start + folder
-	if depth := strings.Count(string(above), "/"); r.Deepest > 0 && depth+1 > r.Deepest {
-		return refuse("%q would be %d folders deep; %s holds %d", name, depth+1, r.Keeper, r.Deepest)
+	if r.Deepest > 0 {
+		if depth := len((r.Start + folder).Names()); depth >= r.Deepest {
+			return refuse("%q would be %d folders deep; %s holds %d", name, depth+1, r.Keeper, r.Deepest)
+		}
 	}
-	if length := 1 + utf8.RuneCountInString(string(above)+name); r.MostPath > 0 && length > r.MostPath {
-		return refuse("the path of %q would have %d characters; paths at %s have %d at most", name, length, r.Keeper, r.MostPath)
+	if r.MostPath > 0 {
+		if length := 1 + utf8.RuneCountInString(string(r.Start+folder)+name); length > r.MostPath {
+			return refuse("the path of %q would have %d characters; paths at %s have %d at most", name, length, r.Keeper, r.MostPath)
+		}
 	}
 	return nil
 }
