@@ -24,7 +24,7 @@ for kind in deb rpm; do
 done
 stage="heron-$VERSION-linux-$GOARCH"
 mkdir "$OUT/$stage"
-cp -R "$OUT/heron" "$OUT/man" "$OUT/completions" "$OUT/sbom.cdx.json" LICENSE README.md packaging/heron.service packaging/heron.env "$OUT/$stage/"
+cp -R "$OUT/heron" "$OUT/man" "$OUT/completions" "$OUT/sbom.cdx.json" LICENSE README.md packaging/heron.service packaging/heron-worker.service packaging/heron.env "$OUT/$stage/"
 tar --sort=name --mtime="@$SOURCE_DATE_EPOCH" --owner=0 --group=0 --numeric-owner -C "$OUT" -cf - "$stage" | gzip -n9 >"$OUT/$stage.tar.gz"
 rm -r "${OUT:?}/$stage"
 (cd "$OUT" && sha256sum ./*.deb ./*.rpm ./*.tar.gz sbom.cdx.json >SHA256SUMS)

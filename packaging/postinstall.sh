@@ -9,7 +9,7 @@ fi
 if [ -d /run/systemd/system ]; then
 	systemctl daemon-reload
 	# An upgrade goes on with what runs; a first installation waits for its owner.
-	systemctl try-restart heron.service
+	systemctl try-restart heron.service heron-worker.service
 fi
 if [ ! -e /var/lib/heron/owner.token ]; then
 	echo "Start Deft Heron with: systemctl enable --now heron"

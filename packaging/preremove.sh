@@ -5,5 +5,5 @@ case "$1" in
 upgrade | 1) exit 0 ;;
 esac
 if [ -d /run/systemd/system ]; then
-	systemctl disable --now heron.service || true
+	systemctl disable --now heron.service heron-worker.service || true
 fi

@@ -16,7 +16,9 @@ command -v debootstrap >/dev/null && command -v systemd-nspawn >/dev/null && com
 command -v rpm >/dev/null || DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends rpm >/dev/null
 
 say "the unit's exposure"
-systemd-analyze security --offline=true --threshold=25 packaging/heron.service >/dev/null || fail "the unit is exposed more than 2.5"
+for unit in heron heron-worker; do
+	systemd-analyze security --offline=true --threshold=25 "packaging/$unit.service" >/dev/null || fail "the unit $unit is exposed more than 2.5"
+done
 
 say "a second build is equal byte for byte"
 work=$(mktemp -d /tmp/heron-system-XXXXXX)
