@@ -51,11 +51,12 @@ func TestPictures(t *testing.T) {
 	}
 	defer loggers.Close()
 	host, port, _ := net.SplitHostPort(loggers.Address)
-	h.link("kept-for-the-demo", "sftp", "gauge-share", "--host", host, "--port", port, "--user", "loggers", "--read-only")
+	h.worker("gauge-house", "premises", nil)
+	h.link("kept-for-the-demo", "sftp", "gauge-share", "--at", "premises", "--host", host, "--port", port, "--user", "loggers", "--read-only")
 	h.link("kept-for-the-demo", "webdav", "gauge-share-dav", "--url", gauges.URL, "--user", "loggers", "--read-only")
 	slow := h.linkSlow("archive", 6<<20)
 	screen := newScreen(t, h)
-	screen.draw("ls", `heron ls "/desk/Odd names, kept on purpose"; heron ls /desk/Office`, 2*time.Second)
+	screen.draw("ls", `heron ls "/desk/Odd names, kept on purpose"; heron ls /desk/Office; heron worker list`, 2*time.Second)
 	screen.draw("copy", `heron copy /desk /gauge-share /archive`, 7*time.Second)
 	for run, err := range h.client().Runs(t.Context(), client.RunFilter{}) {
 		if err != nil {
