@@ -144,7 +144,7 @@ func delayed(t *testing.T, to string, delay time.Duration) string {
 // download reads a file through the service, and returns the seconds that it took.
 func (s *sited) download(t *testing.T, address string, size int64) float64 {
 	t.Helper()
-	begun := time.Now()
+	started := time.Now()
 	body, err := s.client.Read(t.Context(), address, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -153,7 +153,7 @@ func (s *sited) download(t *testing.T, address string, size int64) float64 {
 	if n, err := io.Copy(io.Discard, body); err != nil || n != size {
 		t.Fatalf("%s: %d bytes, %v", address, n, err)
 	}
-	return time.Since(begun).Seconds()
+	return time.Since(started).Seconds()
 }
 
 // TestBenchSiteRelay reads a file of a worker's machine, beside the smallest two programs that relay it
@@ -193,7 +193,7 @@ func TestBenchSiteRelay(t *testing.T) {
 	far := relay(func() (io.ReadCloser, error) { return os.Open(path) })
 	near := relay(func() (io.ReadCloser, error) { return get(far) })
 	bare := func() float64 {
-		begun := time.Now()
+		started := time.Now()
 		body, err := get(near)
 		if err != nil {
 			t.Fatal(err)
@@ -202,7 +202,7 @@ func TestBenchSiteRelay(t *testing.T) {
 		if n, err := io.Copy(io.Discard, body); err != nil || n != size {
 			t.Fatal(n, err)
 		}
-		return time.Since(begun).Seconds()
+		return time.Since(started).Seconds()
 	}
 	var ratios []float64
 	for pair := range *pairs {
@@ -250,7 +250,7 @@ func TestBenchSitePaced(t *testing.T) {
 }
 
 // TestBenchSiteTrips counts the round trips between the service and a worker 40 ms away: for a look at a
-// file, for reading a small one, and for writing one.
+// file, and for reading a small one.
 func TestBenchSiteTrips(t *testing.T) {
 	skip(t)
 	const delay, times = 20 * time.Millisecond, 20
@@ -260,12 +260,12 @@ func TestBenchSiteTrips(t *testing.T) {
 		var took time.Duration
 		for i := range times {
 			name := fmt.Sprint("/far/file ", i)
-			begun := time.Now()
+			started := time.Now()
 			if err := do(name); err != nil {
 				t.Fatal(err)
 			}
 			if i > 3 { // connections are warm
-				took += time.Since(begun)
+				took += time.Since(started)
 			}
 		}
 		return took.Seconds() / (times - 4) / (2 * delay).Seconds()

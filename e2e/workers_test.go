@@ -22,7 +22,7 @@ type workerProcess struct {
 	t       *testing.T
 	data    string
 	args    []string
-	network *servertest.Network // nil for that of the machine
+	network *servertest.Network // nil runs it in the machine's network
 	cmd     *exec.Cmd
 	log     *logged
 }
@@ -137,7 +137,7 @@ func TestWorkerInItsNetwork(t *testing.T) {
 	p := newPremises(t, h)
 	alone := append([]string{"account", "link", "sftp", "office", "--secret-file", "-"}, p.options...)
 	if r := h.run(p.shell.Password, alone...); r.code == 0 {
-		t.Fatal("the service reaches the file server by itself")
+		t.Fatal("the service reaches the file server without a worker")
 	}
 	w := h.worker("gauge-house", "premises", p.network)
 	for i, name := range []string{"Müller é.txt", "emoji 🐦.txt", "two  blanks", "#+&;.csv"} {

@@ -30,17 +30,17 @@ func (s *Service) giveMemoryBack(watching context.Context) {
 	const every = 3 * time.Second
 	ticker := time.NewTicker(every)
 	defer ticker.Stop()
-	ran := false
+	moved := false
 	for {
 		select {
 		case <-watching.Done():
 			return
 		case <-ticker.C:
 		}
-		progress, _ := s.runner.Progress()
-		if ran && progress == nil {
+		moves := s.runner.Moving()
+		if moved && !moves {
 			debug.FreeOSMemory()
 		}
-		ran = progress != nil
+		moved = moves
 	}
 }

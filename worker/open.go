@@ -7,7 +7,6 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/url"
 	"sync"
 	"time"
 
@@ -31,23 +30,18 @@ func (r *run) open(ctx context.Context, account site.ToOpen) (store.Store, error
 	if err != nil {
 		return nil, err
 	}
-	proxy := r.options.Proxy
-	if proxy == nil {
-		proxy = http.ProxyFromEnvironment
-	}
 	return provider.Open(ctx, store.Opening{
 		Account: account.Name, Options: account.Options, Start: account.Start, ReadOnly: account.ReadOnly,
 		Secrets: &secrets{run: r, of: account, now: secret}, Gate: gate.New(account.Account, 16, 64),
-		Dial:      dialThrough(proxy),
-		Transport: network.Transport{Proxy: proxy, Reach: network.ReachOf(provider, account.Options)}.New(),
+		Dial:      dial,
+		Transport: network.Transport{Proxy: http.ProxyFromEnvironment, Reach: network.ReachOf(provider, account.Options)}.New(),
 		Now:       time.Now, Log: r.options.Log.With("account", account.Name),
 	})
 }
 
-func dialThrough(proxy func(*http.Request) (*url.URL, error)) func(context.Context, string, string) (net.Conn, error) {
-	return func(ctx context.Context, _, address string) (net.Conn, error) {
-		return network.DialThrough(ctx, proxy, address)
-	}
+// dial is store.Opening.Dial.
+func dial(ctx context.Context, _, address string) (net.Conn, error) {
+	return network.DialThrough(ctx, http.ProxyFromEnvironment, address)
 }
 
 // provider returns the provider of an account: one that the program brings, or one that the service

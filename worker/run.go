@@ -188,7 +188,7 @@ func (r *run) sayAlive(ctx context.Context) error {
 		connection, requests := r.connection, slices.Collect(maps.Keys(r.cancels))
 		r.mu.Unlock()
 		said := site.Alive{Version: r.options.Version, Protocol: site.Protocol, System: runtime.GOOS + "/" + runtime.GOARCH,
-			Connection: connection, Requests: requests, Accounts: r.host.Accounts(), Load: loadAverage(),
+			Connection: connection, Requests: requests, Load: loadAverage(),
 			Processors: runtime.NumCPU(), Memory: privateMemory()}
 		if r.bus.IsConnected() {
 			_ = r.bus.Publish(site.FromSubject(r.keys.ID, site.SaysAlive), site.Encode(said))
@@ -338,7 +338,7 @@ func (r *run) send(ctx context.Context, token string, body io.Reader) error {
 	return nil
 }
 
-// loadAverage is that of the last minute, where the system says it.
+// loadAverage returns the load average of the last minute; 0 if the system does not report it.
 func loadAverage() float64 {
 	text, err := os.ReadFile("/proc/loadavg")
 	if err != nil {
@@ -349,7 +349,7 @@ func loadAverage() float64 {
 	return load
 }
 
-// privateMemory is how many bytes the process has of its own, where the system says it.
+// privateMemory returns the private memory of the process in bytes; 0 if the system does not report it.
 func privateMemory() int64 {
 	text, err := os.ReadFile("/proc/self/status")
 	if err != nil {

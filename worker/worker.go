@@ -1,6 +1,6 @@
 // Package worker is the program on a second machine that reaches places for a service: it joins
-// once with a code, dials out to the service, opens accounts with the providers that the service
-// names, and answers what is asked of them. It keeps its keys, and nothing else, on its disk.
+// once with a code, dials out to the service, opens the accounts that the service names, and answers
+// requests to them. Only its keys are kept on its disk.
 package worker
 
 import (
@@ -50,14 +50,12 @@ type Options struct {
 	Data string
 	// Folders are those of this machine below which accounts may be; none if it is empty.
 	Folders []string
-	// CAFile holds certificates in PEM that the service's is trusted by, beside those of the system.
+	// CAFile holds further certificates to trust, in PEM; empty trusts those of the system alone.
 	CAFile string
 	// Providers are the kinds of places that accounts can be at.
 	Providers []store.Provider
-	// Proxy is the way out, to the service and to accounts; nil is that of the environment.
-	Proxy   func(*http.Request) (*url.URL, error)
-	Version string
-	Log     *slog.Logger
+	Version   string
+	Log       *slog.Logger
 }
 
 // Joining is how a worker joins.
@@ -188,19 +186,15 @@ func (o Options) transport() (*http.Transport, error) {
 	if err != nil {
 		return nil, err
 	}
-	proxy := o.Proxy
-	if proxy == nil {
-		proxy = http.ProxyFromEnvironment
-	}
 	return &http.Transport{
-		Proxy: proxy, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots},
+		Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots},
 		TLSNextProto:        map[string]func(string, *tls.Conn) http.RoundTripper{},
 		TLSHandshakeTimeout: 10 * time.Second, MaxIdleConnsPerHost: 64, IdleConnTimeout: 90 * time.Second,
 		WriteBufferSize: 256 << 10, ReadBufferSize: 256 << 10, DisableCompression: true, ResponseHeaderTimeout: 5 * time.Minute,
 	}, nil
 }
 
-// roots are the certificates that the service's is trusted by; nil for those of the system.
+// roots returns the certificates to trust; nil trusts those of the system.
 func (o Options) roots() (*x509.CertPool, error) {
 	if o.CAFile == "" {
 		return nil, nil

@@ -3,8 +3,6 @@ package site
 import (
 	"time"
 
-	"github.com/fxamacker/cbor/v2"
-
 	"deftheron/core/store"
 )
 
@@ -207,6 +205,3 @@ type contentHead struct {
 	Kind   store.HashKind // that is computed of it
 	Hashes []string       // of all of it, where the source keeps some
 }
-
-// value encodes what an operation returns.
-func value(of any) cbor.RawMessage { return encode(of) }

@@ -17,11 +17,12 @@ type state struct {
 	description *description
 	known       uint64
 	traits      store.Traits
+	able        store.Capabilities
 	located     map[store.Folder]string
 }
 
 // take takes in a description that came with an answer.
-func (s *state) take(d *description) error {
+func (a *account) take(d *description) error {
 	if d == nil {
 		return nil
 	}
@@ -29,17 +30,18 @@ func (s *state) take(d *description) error {
 	if err != nil {
 		return err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.description, s.known, s.traits = d, sumOf(d), traits
+	able, known := a.capabilities(d), sumOf(d)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.description, a.known, a.traits, a.able = d, known, traits, able
 	return nil
 }
 
-// now returns what is known of the account.
-func (s *state) now() (*description, store.Traits) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.description, s.traits
+// described returns what is known of the account; nil before it was opened.
+func (a *account) described() *description {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.description
 }
 
 // answer is an answer whose first frame has been read.
@@ -76,27 +78,27 @@ var changing = map[string]bool{
 // among the requests that go on at once.
 var ungated = map[string]bool{opAwaitChanges: true, opClose: true, opLocate: true}
 
-// send sends a request and returns its answer, from its first frame on, and the worker that
-// gave it. An account that is not open there is opened first.
-func (a *account) send(ctx context.Context, operation string, with *arguments, content sender) (*answer, string, error) {
+// send sends a request and returns its answer, from its first frame on. An account that is not
+// open at the worker is opened first.
+func (a *account) send(ctx context.Context, operation string, with *arguments, content sender) (*answer, error) {
 	done := func(error) {}
 	if !ungated[operation] {
 		var err error
 		if done, err = a.gate.Pass(ctx); err != nil {
-			return nil, "", err
+			return nil, err
 		}
 	}
-	got, worker, err := a.sendOpen(ctx, operation, with, content)
+	got, err := a.sendOpen(ctx, operation, with, content)
 	if err != nil {
 		done(err)
-		return nil, worker, err
+		return nil, err
 	}
 	got.done = done
-	return got, worker, nil
+	return got, nil
 }
 
 // sendOpen is send without the gate.
-func (a *account) sendOpen(ctx context.Context, operation string, with *arguments, content sender) (*answer, string, error) {
+func (a *account) sendOpen(ctx context.Context, operation string, with *arguments, content sender) (*answer, error) {
 	if with == nil {
 		with = &arguments{}
 	}
@@ -107,25 +109,25 @@ func (a *account) sendOpen(ctx context.Context, operation string, with *argument
 	for attempt := 0; ; attempt++ {
 		got, worker, err := a.first(ctx, call)
 		if err != nil {
-			return nil, worker, lost(err, operation)
+			return nil, lost(err, operation)
 		}
 		if got.kind != frameEnd {
-			return got, worker, nil
+			return got, nil
 		}
 		ended, err := readEnd(got.data)
 		if err != nil {
 			_ = got.body.Close()
-			return nil, worker, lost(err, operation)
+			return nil, lost(err, operation)
 		}
 		if ended.Error == nil || ended.Error.Kind != notOpen {
-			return got, worker, nil
+			return got, nil
 		}
 		_ = got.body.Close()
 		if attempt == 2 {
-			return nil, worker, store.Errorf(store.ErrTryAgain, "the worker did not keep the account open")
+			return nil, store.Errorf(store.ErrTryAgain, "the worker did not keep the account open")
 		}
 		if err := a.openAt(ctx, worker); err != nil {
-			return nil, worker, err
+			return nil, err
 		}
 		call.Worker = worker
 	}
@@ -210,7 +212,7 @@ func (a *account) finish(got *answer) (cbor.RawMessage, error) {
 
 // ask sends a request whose answer is one value.
 func ask[T any](ctx context.Context, a *account, operation string, with *arguments, content sender) (result T, err error) {
-	got, _, err := a.send(ctx, operation, with, content)
+	got, err := a.send(ctx, operation, with, content)
 	if err != nil {
 		return result, err
 	}
@@ -232,7 +234,7 @@ func (a *account) tell(ctx context.Context, operation string, with *arguments) e
 
 // read sends a request whose answer is a content.
 func (a *account) read(ctx context.Context, operation string, with *arguments) (io.ReadCloser, error) {
-	got, _, err := a.send(ctx, operation, with, nil)
+	got, err := a.send(ctx, operation, with, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -11,10 +11,16 @@ import (
 	"deftheron/core/store"
 )
 
-// Capabilities implements store.Store: those of the account at the worker, but for two that
-// only views of this program have.
+// Capabilities implements store.Store.
 func (a *account) Capabilities() store.Capabilities {
-	d, _ := a.now()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.able
+}
+
+// capabilities are those of the account at the worker, but for two that only views of this
+// program have.
+func (a *account) capabilities(d *description) store.Capabilities {
 	has := func(name string) bool { return slices.Contains(d.Has, name) }
 	//nolint:govet // without the fields' names, so that the compiler finds one that is forgotten
 	return store.Capabilities{
@@ -24,9 +30,9 @@ func (a *account) Capabilities() store.Capabilities {
 		only(has("Keeps"), d.Keeps.of),
 		nil, // Origin: of views
 		nil, // Kept: of views
-		onlyOne[store.PartWriter](has("Parts"), partWriter{a}),
-		onlyOne[store.Checksummer](has("Checksums"), sums{a}),
-		onlyOne[store.Exporter](has("Exports"), exports{a}),
+		only[store.PartWriter](has("Parts"), partWriter{a}),
+		only[store.Checksummer](has("Checksums"), sums{a}),
+		only[store.Exporter](has("Exports"), exports{a}),
 		only(has("Changes"), a.changes),
 		only(has("AwaitChanges"), a.awaitChanges),
 		only(has("Clean"), a.clean),
@@ -40,24 +46,21 @@ func (a *account) Capabilities() store.Capabilities {
 		only(has("Pinned"), func() map[string]string { return maps.Clone(d.Pinned) }),
 		only(has("Lock"), a.lock),
 		nil, // Sealing: an account in a folder of this one is opened by the service
-		onlyOne[store.Sharing](has("Sharing"), sharing{a}),
-		onlyOne[store.Locker](has("Locker"), locker{a}),
-		onlyOne[store.Versions](has("Versions"), versions{a}),
+		only[store.Sharing](has("Sharing"), sharing{a}),
+		only[store.Locker](has("Locker"), locker{a}),
+		only[store.Versions](has("Versions"), versions{a}),
 		only(has("Close"), a.close),
 	}
 }
 
-// only returns a function if the account has the capability, else nil.
-func only[F any](has bool, f F) F {
-	var none F
+// only returns a capability, which is a function or an interface, if the account has it, else nil.
+func only[C any](has bool, capability C) C {
+	var none C
 	if has {
-		return f
+		return capability
 	}
 	return none
 }
-
-// onlyOne is only for an interface, which is nil itself.
-func onlyOne[I any](has bool, one I) I { return only(has, one) }
 
 func (a *account) listFlat(ctx context.Context, in store.Folder) iter.Seq2[store.Listed, error] {
 	return list(ctx, a, opListFlat, in, entry.listed)
@@ -156,8 +159,7 @@ type partWriter struct{ *account }
 
 // PartLimits implements store.PartWriter.
 func (p partWriter) PartLimits() (store.PartLimits, bool) {
-	d, _ := p.now()
-	return d.Parts.limits()
+	return p.described().Parts.limits()
 }
 
 // BeginParts implements store.PartWriter.
@@ -202,8 +204,7 @@ type sums struct{ *account }
 
 // SumKinds implements store.Checksummer.
 func (s sums) SumKinds() []store.HashKind {
-	d, _ := s.now()
-	return d.SumKinds
+	return s.described().SumKinds
 }
 
 // Sum implements store.Checksummer.
@@ -220,8 +221,7 @@ type exports struct{ *account }
 
 // DocumentKinds implements store.Exporter.
 func (e exports) DocumentKinds() []store.DocumentKind {
-	d, _ := e.now()
-	return d.Documents
+	return e.described().Documents
 }
 
 // Export implements store.Exporter.

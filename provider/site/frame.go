@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/binary"
 	"io"
+	"sync"
 
 	"deftheron/core/store"
 )
@@ -39,7 +40,9 @@ type frames struct {
 	left   int // of a data frame
 }
 
-func newFrames(r io.Reader) *frames { return &frames{reader: bufio.NewReaderSize(r, 64<<10)} }
+// newFrames buffers no more than headers need: what is read in larger pieces goes past the buffer, and
+// most answers are small.
+func newFrames(r io.Reader) *frames { return &frames{reader: bufio.NewReaderSize(r, 4<<10)} }
 
 // next returns the kind of the next frame and, unless it is data, what it holds. The bytes
 // of data are read with read, up to the next call.
@@ -92,13 +95,17 @@ func broken(err error) error {
 	return store.Errorf(store.ErrTryAgain, "the connection to the worker broke off: %w", err)
 }
 
+// contentBuffers are what contents go through, one for each content.
+var contentBuffers = sync.Pool{New: func() any { b := make([]byte, dataFrame); return &b }}
+
 // sendContent writes a body as data frames and ends with its end; the error is that of writing.
 func sendContent(w io.Writer, body io.Reader) error {
-	buffer := make([]byte, dataFrame)
+	buffer := contentBuffers.Get().(*[]byte)
+	defer contentBuffers.Put(buffer)
 	for {
-		n, err := body.Read(buffer)
+		n, err := body.Read(*buffer)
 		if n > 0 {
-			if wrong := writeFrame(w, frameData, buffer[:n]); wrong != nil {
+			if wrong := writeFrame(w, frameData, (*buffer)[:n]); wrong != nil {
 				return wrong
 			}
 		}

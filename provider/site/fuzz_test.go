@@ -13,19 +13,19 @@ import (
 	"deftheron/provider/site/sitetest"
 )
 
-// said is a worker that answers every request with the same bytes, whatever is asked.
-type said struct {
+// fixed answers every request with the same bytes.
+type fixed struct {
 	honest *sitetest.Direct // for the first request, so that the account opens
 	answer []byte
 }
 
 // Seal implements site.Caller.
-func (s *said) Seal(ctx context.Context, worker string, secret []byte) ([]byte, error) {
+func (s *fixed) Seal(ctx context.Context, worker string, secret []byte) ([]byte, error) {
 	return s.honest.Seal(ctx, worker, secret)
 }
 
 // Call implements site.Caller.
-func (s *said) Call(ctx context.Context, call site.Call) (io.ReadCloser, string, error) {
+func (s *fixed) Call(ctx context.Context, call site.Call) (io.ReadCloser, string, error) {
 	if s.answer == nil {
 		return s.honest.Call(ctx, call)
 	}
@@ -47,7 +47,7 @@ func FuzzAnswers(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		caller := &said{honest: honest}
+		caller := &fixed{honest: honest}
 		s, err := site.Open(t.Context(), caller, "memory", site.Opening{ID: "account", Generation: "1"})
 		if err != nil {
 			t.Fatal(err)

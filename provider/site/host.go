@@ -196,13 +196,6 @@ func (h *Host) Close() {
 	}
 }
 
-// Accounts returns how many accounts are open.
-func (h *Host) Accounts() int {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return len(h.open)
-}
-
 // look describes the account anew.
 func (o *opened) look() {
 	o.mu.Lock()

@@ -51,7 +51,6 @@ type Alive struct {
 	System     string   // such as "linux/amd64"
 	Connection string   // as the service named it
 	Requests   []string // that it is answering, or about to, by their tokens
-	Accounts   int      // that it has open
 	Load       float64
 	Processors int
 	Memory     int64 // private bytes of the process

@@ -67,7 +67,7 @@ func returns[T any](f func(ctx context.Context, s store.Store, a *arguments) (T,
 		if err != nil {
 			return nil, err
 		}
-		return value(result), nil
+		return encode(result), nil
 	}
 }
 
@@ -203,7 +203,7 @@ func writeOperation(ctx context.Context, x *exchange) (cbor.RawMessage, error) {
 	if err != nil {
 		return nil, err
 	}
-	return value(writtenOf(result)), nil
+	return encode(writtenOf(result)), nil
 }
 
 func writePartOperation(ctx context.Context, x *exchange) (cbor.RawMessage, error) {
@@ -220,5 +220,5 @@ func writePartOperation(ctx context.Context, x *exchange) (cbor.RawMessage, erro
 	if err != nil {
 		return nil, err
 	}
-	return value(part), nil
+	return encode(part), nil
 }

@@ -2,7 +2,7 @@
 // what it is asked to a worker at that site, which has opened the real account with the real
 // provider, and passes on what comes back: entries, contents, errors and capabilities.
 //
-// [At] is the side of the service, [Host] that of the worker. Between them is a [Caller],
+// [Open] is the side of the service, [Host] that of the worker. Between them is a [Caller],
 // which carries a request to a worker and its answer back: requests are small, and answers
 // and contents are streams that the reader holds back. docs/workers.md describes what is sent.
 package site
@@ -24,7 +24,7 @@ var ErrOffline = errors.New("no worker of the site is connected")
 type Call struct {
 	// Worker is the id of the worker that is meant; empty for any.
 	Worker string
-	// Request is what is asked, at most 64 KiB.
+	// Request is what is asked, at most MostMessage bytes with its token.
 	Request []byte
 	// Content, where it is not nil, writes the content that comes with the request, from its
 	// start, as often as the worker asks for it. It is not called, nor running, after the
@@ -45,12 +45,12 @@ type Caller interface {
 // Opening is what an account at a site is opened with.
 type Opening struct {
 	store.Opening
-	// ID is that of the account, and Generation of the state in which it is opened: an account
+	// ID identifies the account, and Generation the settings with which it is opened: an account
 	// that was edited has another one.
 	ID, Generation string
 	// Network is where the account is: the same address is another place in another network.
 	Network string
-	// Definition is that of the provider, in YAML, where it is not one that the program brings.
+	// Definition is the provider definition in YAML; empty for a provider that the program brings.
 	Definition []byte
 }
 
@@ -60,7 +60,7 @@ func Open(ctx context.Context, caller Caller, provider string, opening Opening) 
 	if err := a.tell(ctx, opCheck, nil); err != nil { // opens it at a worker
 		return nil, err
 	}
-	if d, _ := a.now(); d == nil {
+	if a.described() == nil {
 		return nil, store.Errorf(store.ErrTryAgain, "the worker did not describe the account")
 	}
 	return a, nil

@@ -10,8 +10,9 @@ import (
 
 // Traits implements store.Store.
 func (a *account) Traits() store.Traits {
-	_, traits := a.now()
-	return traits
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.traits
 }
 
 // Stat implements store.Store.
@@ -30,7 +31,7 @@ func list[T any](ctx context.Context, a *account, operation string, in store.Fol
 	return func(yield func(T, error) bool) {
 		var none T
 		at := folderOf(in)
-		got, _, err := a.send(ctx, operation, &arguments{Folder: &at}, nil)
+		got, err := a.send(ctx, operation, &arguments{Folder: &at}, nil)
 		if err != nil {
 			yield(none, err)
 			return

@@ -141,38 +141,30 @@ type heldLock struct {
 	Until moment
 }
 
-func withParts[T any](f func(ctx context.Context, p store.PartWriter, a *arguments) (T, error)) operation {
+// with makes an operation of a function that uses a capability, which is an interface.
+func with[C comparable, T any](of func(store.Capabilities) C, cannot string,
+	f func(ctx context.Context, c C, a *arguments) (T, error)) operation {
 	return returns(func(ctx context.Context, s store.Store, a *arguments) (result T, err error) {
-		if parts := s.Capabilities().Parts; parts != nil {
-			return f(ctx, parts, a)
+		var none C
+		if capability := of(s.Capabilities()); capability != none {
+			return f(ctx, capability, a)
 		}
-		return result, unsupported("take a file in parts")
+		return result, unsupported(cannot)
 	})
+}
+
+func withParts[T any](f func(ctx context.Context, p store.PartWriter, a *arguments) (T, error)) operation {
+	return with(func(c store.Capabilities) store.PartWriter { return c.Parts }, "take a file in parts", f)
 }
 
 func withSharing[T any](f func(ctx context.Context, s store.Sharing, a *arguments) (T, error)) operation {
-	return returns(func(ctx context.Context, s store.Store, a *arguments) (result T, err error) {
-		if sharing := s.Capabilities().Sharing; sharing != nil {
-			return f(ctx, sharing, a)
-		}
-		return result, unsupported("share")
-	})
+	return with(func(c store.Capabilities) store.Sharing { return c.Sharing }, "share", f)
 }
 
 func withLocker[T any](f func(ctx context.Context, l store.Locker, a *arguments) (T, error)) operation {
-	return returns(func(ctx context.Context, s store.Store, a *arguments) (result T, err error) {
-		if locker := s.Capabilities().Locker; locker != nil {
-			return f(ctx, locker, a)
-		}
-		return result, unsupported("lock files")
-	})
+	return with(func(c store.Capabilities) store.Locker { return c.Locker }, "lock files", f)
 }
 
 func withVersions[T any](f func(ctx context.Context, v store.Versions, a *arguments) (T, error)) operation {
-	return returns(func(ctx context.Context, s store.Store, a *arguments) (result T, err error) {
-		if versions := s.Capabilities().Versions; versions != nil {
-			return f(ctx, versions, a)
-		}
-		return result, unsupported("keep versions of its own")
-	})
+	return with(func(c store.Capabilities) store.Versions { return c.Versions }, "keep versions of its own", f)
 }

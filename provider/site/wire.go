@@ -200,8 +200,9 @@ func wireErrorOf(err error) *wireError {
 	}
 	wire := &wireError{Wait: store.Wait(err), Options: store.OptionsOf(err)}
 	wire.Wrong, wire.Remedy = remedy.Of(err)
+	of := store.KindOf(err)
 	for code, kind := range kinds {
-		if store.KindOf(err) == kind {
+		if kind == of {
 			wire.Kind = code
 		}
 	}

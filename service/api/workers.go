@@ -154,7 +154,7 @@ func (s *Server) connectWorker(c *gin.Context) {
 	}
 	connection.SetReadLimit(site.MostMessage + 64<<10)
 	stream := websocket.NetConn(context.WithoutCancel(c.Request.Context()), connection, websocket.MessageBinary)
-	if err := s.Workers.Relay(name, stream); err != nil {
+	if err := s.Workers.Relay(name, visitor(c.Request.Context()).From, stream); err != nil {
 		s.Log.DebugContext(c.Request.Context(), "a connection of a worker ended", "error", err)
 	}
 }

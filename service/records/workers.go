@@ -53,6 +53,17 @@ func (db *DB) WorkerByKey(ctx context.Context, key string) (worker Worker, err e
 	return worker, found(err)
 }
 
+// SeeWorker records when a worker that has joined was seen, and where it came from, and returns it.
+// ErrNotFound if it was removed.
+func (db *DB) SeeWorker(ctx context.Context, seen Worker) (worker Worker, err error) {
+	err = db.write.WithContext(ctx).Exec("UPDATE workers SET seen_at = ?, version = ?, system = ?, address = ? WHERE id = ? AND key <> ''",
+		seen.SeenAt, seen.Version, seen.System, seen.Address, seen.ID).Error
+	if err == nil {
+		err = db.read.WithContext(ctx).Where("id = ? AND key <> ''", seen.ID).First(&worker).Error
+	}
+	return worker, found(err)
+}
+
 // AddWorker adds a worker. ErrTaken if another has the name.
 func (db *DB) AddWorker(ctx context.Context, worker *Worker) error {
 	return found(db.write.WithContext(ctx).Create(worker).Error)

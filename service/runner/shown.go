@@ -29,8 +29,8 @@ func (r *Runner) Progress() (any, float64) {
 			continue
 		}
 		snapshot := state.run.Snapshot()
-		if a.watching.Load() && snapshot.Rate == 0 {
-			continue // nothing moves
+		if a.rests(&snapshot) {
+			continue
 		}
 		progress.Rate += snapshot.Rate
 		progress.Runs = append(progress.Runs, r.contract(state.row, &snapshot))
@@ -40,6 +40,26 @@ func (r *Runner) Progress() (any, float64) {
 		return nil, 0
 	}
 	return progress, progress.Rate
+}
+
+// Moving reports whether a run moves anything.
+func (r *Runner) Moving() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, a := range r.active {
+		if state := a.now(); state.run != nil {
+			snapshot := state.run.Snapshot()
+			if !a.rests(&snapshot) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// rests reports whether a run waits for changes, and nothing moves.
+func (a *active) rests(snapshot *transfer.Snapshot) bool {
+	return a.watching.Load() && snapshot.Rate == 0
 }
 
 // Run returns a run as it is now.

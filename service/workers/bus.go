@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"time"
@@ -147,16 +148,22 @@ func senderOf(subject string) string {
 	return worker
 }
 
+// relay is a connection of a worker.
+type relay struct {
+	connection net.Conn
+	from       string
+}
+
 // Relay carries the bytes of a connection of a worker to the message server and back, until either
-// side ends it. name is how the worker names the connection.
-func (w *Workers) Relay(name string, connection net.Conn) error {
+// side ends it. name is how the worker names the connection, and from the address that it comes from.
+func (w *Workers) Relay(name, from string, connection net.Conn) error {
 	w.mu.Lock()
 	started := w.bus
 	if started == nil {
 		w.mu.Unlock()
 		return errors.Join(errors.New("there are no workers"), connection.Close())
 	}
-	w.relays[name] = connection.Close
+	w.relays[name] = &relay{connection, from}
 	w.mu.Unlock()
 	defer w.gone(name)
 	inner, err := started.server.InProcessConn()
@@ -164,10 +171,10 @@ func (w *Workers) Relay(name string, connection net.Conn) error {
 		return errors.Join(err, connection.Close())
 	}
 	go func() {
-		copyBytes(connection, inner)
+		_, _ = io.Copy(connection, inner) // however it ends, so does the other direction
 		connection.Close()
 	}()
-	copyBytes(inner, connection)
+	_, _ = io.Copy(inner, connection)
 	return errors.Join(inner.Close(), connection.Close())
 }
 

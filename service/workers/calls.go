@@ -116,7 +116,7 @@ func (c *caller) Call(ctx context.Context, asked site.Call) (io.ReadCloser, stri
 	message.Data = site.Encode(site.Message{Token: one.token, Request: asked.Request})
 	if err := client.PublishMsg(message); err != nil {
 		one.close()
-		return nil, one.worker, c.offline()
+		return nil, one.worker, offline{store.Errorf(store.ErrTryAgain, "the request to the worker was not sent: %w", err)}
 	}
 	select {
 	case answer := <-one.answer:

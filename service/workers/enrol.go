@@ -29,7 +29,7 @@ var validName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
 func checkName(what, name string) error {
 	if !validName.MatchString(name) {
-		return remedy.Errorf("%q is not a name of a %s; use small letters, digits and hyphens, 63 at most", name, what)
+		return remedy.Errorf("%q is not a name of a %s; use 1 to 63 lower-case letters, digits and hyphens", name, what)
 	}
 	return nil
 }

@@ -2,12 +2,11 @@ package workers
 
 import (
 	"errors"
-	"io"
-	"net"
 	"time"
 
 	"deftheron/core/store"
 	"deftheron/provider/site"
+	"deftheron/service/records"
 )
 
 const (
@@ -69,7 +68,7 @@ func (w *Workers) alive(id string, said site.Alive) {
 	}
 }
 
-// unanswered returns the requests that the worker has not named twice in a row: they did not reach
+// unanswered returns the requests that the worker has not named three times in a row: they did not reach
 // it, or their answers were lost. Workers.mu is held.
 func (p *presence) unanswered() (lost []*call) {
 	answering := map[string]bool{}
@@ -80,7 +79,7 @@ func (p *presence) unanswered() (lost []*call) {
 		if one.unnamed++; answering[one.token] || one.given.Load() {
 			one.unnamed = 0
 		}
-		if one.unnamed > 2 { // the first may have been said before the request came
+		if one.unnamed > 2 { // the first may have been sent before the request came
 			lost = append(lost, one)
 		}
 	}
@@ -89,43 +88,34 @@ func (p *presence) unanswered() (lost []*call) {
 
 // arrive takes a worker for there.
 func (w *Workers) arrive(id string, said site.Alive) {
-	rows, err := w.db.Workers(w.ctx)
-	if err != nil {
-		w.log.WarnContext(w.ctx, "could not read the workers", "error", err)
+	row, ok := w.saw(id, said)
+	if !ok {
 		return
 	}
-	for _, row := range rows {
-		if row.ID != id || row.Key == "" {
-			continue
-		}
-		w.mu.Lock()
-		if w.there[id] == nil && w.relays[said.Connection] != nil {
-			w.there[id] = &presence{id: id, name: row.Name, site: row.Site, recipient: row.Recipient, draining: row.Draining, said: said,
-				at: w.now(), recorded: w.now(), calls: map[*call]bool{}}
-		}
-		w.mu.Unlock()
-		w.saw(id, said)
-		w.log.InfoContext(w.ctx, "a worker is connected", "worker", row.Name, "site", row.Site, "version", said.Version)
-		w.Changed()
+	w.mu.Lock()
+	if w.there[id] == nil && w.relays[said.Connection] != nil {
+		w.there[id] = &presence{id: id, name: row.Name, site: row.Site, recipient: row.Recipient, draining: row.Draining, said: said,
+			at: w.now(), recorded: w.now(), calls: map[*call]bool{}}
 	}
+	w.mu.Unlock()
+	w.log.InfoContext(w.ctx, "a worker is connected", "worker", row.Name, "site", row.Site, "version", said.Version)
+	w.Changed()
 }
 
-// saw records that a worker was seen.
-func (w *Workers) saw(id string, said site.Alive) {
-	rows, err := w.db.Workers(w.ctx)
-	if err != nil {
-		return
-	}
+// saw records that a worker was seen, and returns it; false if there is no such worker.
+func (w *Workers) saw(id string, said site.Alive) (records.Worker, bool) {
 	now := w.now()
-	for _, row := range rows {
-		if row.ID != id {
-			continue
-		}
-		row.SeenAt, row.Version, row.System = &now, said.Version, said.System
-		if err := w.db.SaveWorker(w.ctx, row, "SeenAt", "Version", "System"); err != nil {
-			w.log.WarnContext(w.ctx, "could not record that a worker was seen", "worker", row.Name, "error", err)
-		}
+	seen := records.Worker{ID: id, SeenAt: &now, Version: said.Version, System: said.System}
+	w.mu.Lock()
+	if relay := w.relays[said.Connection]; relay != nil {
+		seen.Address = relay.from
 	}
+	w.mu.Unlock()
+	row, err := w.db.SeeWorker(w.ctx, seen)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		w.log.WarnContext(w.ctx, "could not record that a worker was seen", "worker", id, "error", err)
+	}
+	return row, err == nil
 }
 
 // watch takes workers for gone that have not said for a while that they are there.
@@ -225,11 +215,4 @@ func (w *Workers) cutOff(id string) {
 		started.cutOff(id)
 	}
 	w.leave(id, "it was removed")
-}
-
-// copyBytes copies until one side ends.
-func copyBytes(to io.Writer, from io.Reader) {
-	if _, err := io.Copy(to, from); err != nil && !errors.Is(err, net.ErrClosed) {
-		return // the other side is closed next, whatever the reason
-	}
 }

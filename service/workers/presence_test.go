@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"net"
 	"testing"
 	"time"
 
@@ -42,7 +43,8 @@ func newWorkers(t *testing.T) (*Workers, records.Worker) {
 // connect has a worker say that it is there, on a connection.
 func (w *Workers) connect(connection string, answering ...string) {
 	w.mu.Lock()
-	w.relays[connection] = func() error { return nil }
+	near, _ := net.Pipe()
+	w.relays[connection] = &relay{near, "192.0.2.17"}
 	w.mu.Unlock()
 	w.alive("id", site.Alive{Protocol: site.Protocol, Connection: connection, Requests: answering})
 }
@@ -65,6 +67,9 @@ func (c *call) failed() bool { return c.ctx.Err() != nil }
 func TestLateSigns(t *testing.T) {
 	w, _ := newWorkers(t)
 	w.connect("first")
+	if all, err := w.List(t.Context()); err != nil || all[0].State != Connected || all[0].Address != "192.0.2.17" || all[0].SeenAt == nil {
+		t.Errorf("the worker is shown as %+v (%v)", all, err)
+	}
 	one := w.begin(t)
 	w.gone("first")
 	if !one.failed() {

@@ -35,8 +35,8 @@ type Workers struct {
 	mu     sync.Mutex
 	bus    *bus // nil until the first worker is created
 	there  map[string]*presence
-	calls  map[string]*call        // by token
-	relays map[string]func() error // what closes connections, by their names
+	calls  map[string]*call  // by token
+	relays map[string]*relay // connections, by their names
 	// secrets are those that workers were given, by account.
 	secrets map[string][]kept
 }
@@ -45,7 +45,7 @@ type Workers struct {
 func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
 	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {},
 		there: map[string]*presence{}, calls: map[string]*call{},
-		relays: map[string]func() error{}, secrets: map[string][]kept{}}
+		relays: map[string]*relay{}, secrets: map[string][]kept{}}
 }
 
 // Resume starts what workers connect to, if there are any.
@@ -86,10 +86,10 @@ func (w *Workers) Close() {
 	started := w.bus
 	w.bus = nil
 	relays := w.relays
-	w.relays = map[string]func() error{}
+	w.relays = map[string]*relay{}
 	w.mu.Unlock()
-	for _, end := range relays {
-		_ = end()
+	for _, one := range relays {
+		_ = one.connection.Close()
 	}
 	if started != nil {
 		started.close()

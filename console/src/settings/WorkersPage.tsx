@@ -153,7 +153,7 @@ function CreateWorker({ onClose, onCreated }: { onClose: () => void; onCreated: 
           create.mutate(undefined)
         }}
       >
-        <Field label="Name" help="Small letters, digits and hyphens, such as gauge-house." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9][a-z0-9\-]*" required mono />
+        <Field label="Name" help="Lower-case letters, digits and hyphens, such as gauge-house." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9][a-z0-9\-]*" required mono />
         <Field label="Site (optional)" help="The network that the machine is in. Workers at one site share its accounts." value={site} onChange={(event) => setSite(event.target.value)} pattern="[a-z0-9][a-z0-9\-]*" mono />
         {create.isError && <Failed error={create.error} />}
         <div>

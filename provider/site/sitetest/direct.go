@@ -49,7 +49,7 @@ func (d *Direct) Call(ctx context.Context, call site.Call) (io.ReadCloser, strin
 	number, worker := d.calls, call.Worker
 	d.mu.Unlock()
 	if len(d.Hosts) == 0 {
-		return nil, "", fmt.Errorf("%w", site.ErrOffline)
+		return nil, "", site.ErrOffline
 	}
 	if worker == "" {
 		worker = slices.Sorted(maps.Keys(d.Hosts))[number%len(d.Hosts)]
