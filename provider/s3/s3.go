@@ -68,6 +68,8 @@ type account struct {
 	plain      *minio.Core // sends no trailers
 	partSize   int64
 	partsAbove int64
+	// names are the rules on names, and filledNames those of a server that keeps no empty name.
+	names, filledNames store.NameRules
 
 	mu       sync.Mutex
 	probed   *findings
@@ -162,6 +164,9 @@ func configure(opening store.Opening) (*account, error) {
 			Reason: fmt.Sprintf("%q is not a valid bucket name; use 3 to 63 lower-case letters, digits, dots and hyphens", o["bucket"])}
 	}
 	a := &account{endpoint: endpoint, bucket: o["bucket"], key: o["key"], prefix: string(opening.Start)}
+	a.names = store.NameRules{Keeper: "an object store", NoSteps: true, NoSlashes: true, UTF8: true, MostKeyBytes: 1024, Start: opening.Start}
+	a.filledNames = a.names
+	a.filledNames.NoEmpty = true
 	if a.partSize, err = mebibytes("part-size", o["part-size"], 5, 64); err != nil {
 		return nil, err
 	}
@@ -273,8 +278,10 @@ func (a *account) Traits() store.Traits {
 // nameRules are those of keys, of which the start of the account is a part. Servers and
 // proxies on the way take "." and ".." for steps.
 func (a *account) nameRules() *store.NameRules {
-	return &store.NameRules{Keeper: "an object store", NoEmpty: !a.found().emptyNames, NoSteps: true, NoSlashes: true, UTF8: true,
-		MostKeyBytes: 1024, Start: store.Path(a.prefix)}
+	if a.found().emptyNames {
+		return &a.names
+	}
+	return &a.filledNames
 }
 
 // keyOf is the object's key of a place.
