@@ -20,7 +20,7 @@ import (
 var arrows = map[string][]string{
 	"core": {"core"},
 	"provider": {"provider", "core/store", "core/gate", "core/publish", "core/retry", "core/listing", "core/pinning", "core/view",
-		"core/spill", "core/remedy", "core/sealed"},
+		"core/spill", "core/remedy", "core/sealed", "core/unit"},
 	"service":    {"service", "core", "provider", "contract", "console"},
 	"contract":   {"contract", "core/job", "core/run"},
 	"client":     {"client", "contract", "core/store", "core/remedy"}, // for the grammar of addresses

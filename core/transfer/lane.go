@@ -5,7 +5,6 @@ import (
 	"errors"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"deftheron/core/annotation"
@@ -32,6 +31,8 @@ type attempt struct {
 	digest string
 	// keeping is where the write of this try keeps the old content.
 	keeping *version
+	// carriage is what it is part of, in another process than the run; nil in the run's own.
+	carriage *Carriage
 }
 
 // uploads keeps how far files in parts have come.
@@ -141,11 +142,7 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 			return
 		}
 		if ending != nil {
-			ending.Attempts = try
-			(&attempt{Run: r, item: item, route: r.Routes[item.Route]}).settleHistory(ctx, ending)
-			r.progress.ended(item, *ending)
-			r.endings <- *ending
-			pending.Done()
+			(&attempt{Run: r, item: item, route: r.Routes[item.Route]}).end(ctx, ending, try)
 			return
 		}
 		try++
@@ -159,6 +156,25 @@ func (r *Run) process(ctx context.Context, item *Item, try int, free func()) {
 			return
 		}
 	}
+}
+
+// end ends an item that was handed out.
+func (a *attempt) end(ctx context.Context, ending *Ending, tries int) {
+	ending.Attempts = tries
+	a.settleHistory(ctx, ending)
+	a.progress.ended(a.item, *ending)
+	a.endings <- *ending
+	a.feederOf(a.item).pending.Done()
+}
+
+// complete adds to the ending of a try that went well what it is of.
+func (a *attempt) complete(ending *Ending) *Ending {
+	a.feederOf(a.item).full.Store(0)
+	if ending.State == Done && ending.Cause == plan.CauseNone && a.item.To != "" && a.Rules.Translated(a.item.Key, a.item.To) {
+		ending.Cause = plan.CauseTranslated
+	}
+	ending.Seq, ending.Route, ending.Ended = a.item.Seq, a.item.Route, time.Now()
+	return ending
 }
 
 // once makes one try. It returns an ending, or how long to wait for the next.
@@ -197,15 +213,10 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 		free()
 	}))
 	if err == nil {
-		r.feederOf(item).full.Store(0)
 		if route.Contents != "" && ending.Held == nil {
 			a.keepContent(ending)
 		}
-		if ending.State == Done && ending.Cause == plan.CauseNone && a.item.To != "" && a.Rules.Translated(a.item.Key, a.item.To) {
-			ending.Cause = plan.CauseTranslated
-		}
-		ending.Seq, ending.Route, ending.Ended = item.Seq, item.Route, time.Now()
-		return ending, 0
+		return a.complete(ending), 0
 	}
 	if ctx.Err() != nil {
 		return nil, 0
@@ -381,16 +392,4 @@ func (a *attempt) refresh(ctx context.Context, changed error) error {
 	a.item.Source, a.item.Size = compare.RememberedOf(entry), entry.Size
 	a.item.Mark, a.item.Origin = compare.MarkOf(entry), nil
 	return changed
-}
-
-// flight is an item on its way.
-type flight struct {
-	number  int64 // in the order in which they began
-	started time.Time
-	from    store.Address
-	key     store.Key
-	kind    store.Kind
-	size    int64
-	moved   atomic.Int64
-	idle    atomic.Bool // all of it has moved
 }

@@ -4,10 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"deftheron/core/compare"
 	"deftheron/core/store"
@@ -30,30 +27,16 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 		done[part.Number] = true
 		a.flight.moved.Add(part.Size)
 	}
-	started := time.Now()
-	begun := upload // without the parts that are added
-	var mu sync.Mutex
-	group, partCtx := errgroup.WithContext(ctx)
-	group.SetLimit(max(1, min(limits.Parallel, partSlots/max(1, a.Lanes)+1)))
-	for number := 1; int64(number-1)*begun.PartSize < writing.Size; number++ {
-		if done[number] {
-			continue
+	moving := &missing{attempt: a, writer: writer, writing: writing, upload: upload}
+	for number := 1; int64(number-1)*upload.PartSize < writing.Size; number++ {
+		if !done[number] {
+			moving.numbers = append(moving.numbers, number)
 		}
-		group.Go(func() error {
-			started := time.Now()
-			part, err := a.movePart(partCtx, writer, writing, begun, number)
-			a.progress.waits.worked.Add(int64(time.Since(started))) // parts go side by side
-			if err != nil {
-				return err
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			upload.Parts = append(upload.Parts, part)
-			return a.uploads().SavePart(ctx, a.ID, a.item.Seq, part)
-		})
 	}
-	err = group.Wait()
-	a.progress.waits.worked.Add(-int64(time.Since(started))) // which is counted for the item too
+	started := time.Now()
+	err = moving.move(ctx, max(1, min(limits.Parallel, partSlots/max(1, a.Lanes)+1)))
+	upload.Parts = append(upload.Parts, moving.written...)
+	a.progress.waits.worked.Add(-int64(time.Since(started))) // parts go side by side, which is counted for the item too
 	if err != nil {
 		return store.Written{}, "", a.partsFailed(ctx, writer, writing, upload, err)
 	}

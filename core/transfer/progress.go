@@ -13,6 +13,7 @@ import (
 	"deftheron/core/gate"
 	"deftheron/core/plan"
 	"deftheron/core/run"
+	"deftheron/core/store"
 )
 
 // Snapshot is how far a run has come.
@@ -73,6 +74,18 @@ type progress struct {
 	flights map[*flight]bool
 	begun   int64 // flights so far
 	samples []sample
+}
+
+// flight is an item on its way.
+type flight struct {
+	number  int64 // in the order in which they began
+	started time.Time
+	from    store.Address
+	key     store.Key
+	kind    store.Kind
+	size    int64
+	moved   atomic.Int64
+	idle    atomic.Bool // all of it has moved
 }
 
 // waits are times in nanoseconds, added up over all lanes.

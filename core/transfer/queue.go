@@ -267,6 +267,7 @@ func (r *Run) feedPhase(ctx context.Context, f *feeder, phase plan.Phase) bool {
 	if phase < plan.PhaseRemove && !r.Rules.IdenticalOnce { // else all go in their order
 		group.Go(func() { left = r.feedLargest(ending, f, phase, early) })
 	}
+	muster := r.newMuster(f, phase)
 	var after int64
 	handed := map[string]bool{} // what folders lie in that are being removed
 	for {
@@ -289,9 +290,12 @@ func (r *Run) feedPhase(ctx context.Context, f *feeder, phase plan.Phase) bool {
 			if phase == plan.PhaseFolders {
 				f.awaitInside(items[i], handed)
 			}
-			if early.pass(items[i]) && !r.hand(ctx, f.work, &items[i]) {
+			if early.pass(items[i]) && !muster.hand(ctx, &items[i]) {
 				return false
 			}
+		}
+		if len(items) == 0 && !muster.flush(ctx) {
+			return false
 		}
 		switch {
 		case len(items) > 0:

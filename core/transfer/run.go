@@ -80,6 +80,8 @@ type Options struct {
 	Witnessed bool
 	// Job is the name of the run's job; empty of none.
 	Job string
+	// Crew, if not nil, copies for the run in other processes.
+	Crew Crew
 }
 
 // Result is how a run ended.
@@ -134,6 +136,11 @@ type Run struct {
 
 	firstRemovals firstRemovals
 
+	// carried is how many items are with the crew; crewFree says that there are fewer.
+	carried  atomic.Int64
+	crewFree chan struct{}
+	samples  samples
+
 	keeps
 }
 
@@ -169,7 +176,7 @@ func New(options Options) *Run {
 		Options: options, wasResumed: options.Resumed, identical: newIdentical(), endings: make(chan Ending, 2*batch),
 		flush: make(chan chan struct{}),
 		keeps: keeps{fresh: map[store.Store]bool{}}, planned: make(chan struct{}), start: newStart(),
-		idling: semaphore.NewWeighted(mostIdle),
+		idling: semaphore.NewWeighted(mostIdle), crewFree: make(chan struct{}, 1),
 	}
 	for _, route := range options.Routes {
 		r.scopes = append(r.scopes, route.Scope)

@@ -28,7 +28,7 @@ func (a *attempt) spool(ctx context.Context) (*spooled, error) {
 		return nil, compare.NewSourceError(err)
 	}
 	defer body.Close()
-	source := a.read(ctx, body)
+	source := a.read(ctx, a.paying(ctx, body))
 	s := &spooled{}
 	if s.data, err = io.ReadAll(io.LimitReader(source, heldSize)); err != nil {
 		return nil, err

@@ -30,6 +30,7 @@ type arguments struct {
 	Cleaning *cleaning        `cbor:",omitempty"`
 	With     store.SharedWith `cbor:",omitempty"`
 	Opening  *opening         `cbor:",omitempty"`
+	Carry    *carry           `cbor:",omitempty"`
 	Known    uint64           `cbor:",omitempty"` // the description that the service has
 }
 

@@ -71,7 +71,7 @@ func (a *answer) end(err error) error {
 // out.
 var changing = map[string]bool{
 	opWrite: true, opMakeFolder: true, opRemove: true, opRemoveFolder: true, opMove: true, opCopy: true, opCommitParts: true,
-	opCopyVersion: true, opShare: true, opSetOwner: true,
+	opCopyVersion: true, opShare: true, opSetOwner: true, opCarry: true,
 }
 
 // ungated are the operations that wait for something to happen: they do not take a place

@@ -44,6 +44,8 @@ type ToOpen struct {
 type Host struct {
 	// Open opens an account.
 	Open func(ctx context.Context, account ToOpen) (store.Store, error)
+	// Carry, if not nil, copies a unit. It returns when all copies have ended.
+	Carry func(ctx context.Context, carriage Carriage) error
 
 	opening singleflight.Group
 	mu      sync.Mutex
@@ -84,6 +86,9 @@ func (h *Host) Answer(ctx context.Context, asked Asked, answer Answer) error {
 	}
 	if r.Operation == opOpen {
 		return writeEnd(answer, h.openAccount(ctx, r, arguments.Opening))
+	}
+	if r.Operation == opCarry {
+		return h.carry(ctx, r, arguments.Carry, answer)
 	}
 	key := openKey{r.Account, r.Generation}
 	account := h.get(key)
