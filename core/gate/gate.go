@@ -40,6 +40,9 @@ type Gate struct {
 	until    time.Time      // the wait that the provider named
 	limiter  *rate.Limiter
 	learner  rateLearner
+	loans    loans
+	borrowed *borrowed // nil for a gate that is not lent by another
+	lentRate float64   // of the account, as the lender says
 	lowered  time.Time
 	now      func() time.Time
 	requests int64
@@ -75,6 +78,8 @@ func (g *Gate) Stats() Stats {
 	stats := Stats{Requests: g.requests, Slowed: g.slowed, Limit: g.limit, Waited: g.waited}
 	if limit := g.limiter.Limit(); limit != rate.Inf {
 		stats.Rate = float64(limit)
+	} else if g.borrowed != nil {
+		stats.Rate = g.lentRate
 	}
 	return stats
 }
@@ -255,7 +260,16 @@ func (g *Gate) pause(ctx context.Context) error {
 			return ctx.Err()
 		}
 	}
-	if err := g.limiter.Wait(ctx); err != nil {
+	err := g.borrow(ctx)
+	if err != nil {
+		return err
+	}
+	end, err := g.turn(ctx)
+	if err == nil {
+		err = g.limiter.Wait(ctx)
+		end()
+	}
+	if err != nil {
 		return err
 	}
 	g.mu.Lock()
@@ -268,31 +282,46 @@ func (g *Gate) pause(ctx context.Context) error {
 func (g *Gate) learn(err error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	kind := store.KindOf(err)
+	if kind == store.ErrSlowDown {
+		g.slowed++
+		if wait := store.Wait(err); wait > 0 && g.now().Add(wait).After(g.until) {
+			g.until = g.now().Add(wait)
+		}
+	}
+	if g.borrowed != nil {
+		g.saw(kind)
+		return
+	}
+	g.learnRate(kind == store.ErrSlowDown)
+	switch {
+	case kind == store.ErrSlowDown, kind == store.ErrOutcomeUnknown:
+		g.lower()
+	case err == nil:
+		g.raise(1)
+	}
+}
+
+// learnRate takes in how a request ended, of this process or another. g.mu is held.
+func (g *Gate) learnRate(refused bool) {
 	now := g.now()
-	if limit := g.learner.learn(now, g.until, g.limiter.Limit(), store.KindOf(err) == store.ErrSlowDown); limit != g.limiter.Limit() {
+	if limit := g.learner.learn(now, g.until, g.limiter.Limit(), refused); limit != g.limiter.Limit() {
 		g.limiter.SetLimitAt(now, limit)
 	}
-	switch store.KindOf(err) {
-	case store.ErrSlowDown:
-		g.slowed++
-		if wait := store.Wait(err); wait > 0 && now.Add(wait).After(g.until) {
-			g.until = now.Add(wait)
-		}
-		if now.Sub(g.lowered) >= time.Second {
-			g.lowered = now
-			g.limit = max(1, g.limit*2/3)
-		}
-	case store.ErrOutcomeUnknown:
-		if now.Sub(g.lowered) >= time.Second {
-			g.lowered = now
-			g.limit = max(1, g.limit*2/3)
-		}
-	case nil:
-		if err == nil {
-			g.limit = min(g.most, g.limit+1/g.limit)
-			g.wake()
-		}
+}
+
+// lower takes a third of the limit away, at most once a second. g.mu is held.
+func (g *Gate) lower() {
+	if now := g.now(); now.Sub(g.lowered) >= time.Second {
+		g.lowered = now
+		g.limit = max(1, g.limit*2/3)
 	}
+}
+
+// raise raises the limit for requests that ended well. g.mu is held.
+func (g *Gate) raise(requests int) {
+	g.limit = min(g.most, g.limit+float64(requests)/g.limit)
+	g.wake()
 }
 
 // RoundTripper sends HTTP requests through the gate. A slot is held until the

@@ -24,6 +24,10 @@ type rateLearner struct {
 	lately struct{ accepted, refused float64 }
 	best   float64 // requests a second that were accepted
 	calm   float64 // requests accepted since one was refused
+	// late says that it is not known at once how requests end: what is sent meanwhile is more of them.
+	late    bool
+	slowed  time.Time // when a request was refused last
+	lowered time.Time // when many refusals lowered the rate last
 }
 
 const (
@@ -40,6 +44,10 @@ const (
 	// there again, or by leastRise a second; after calmAfter of them without a refusal it rises
 	// faster, by mostRise a span.
 	back, climb, leastRise, calmAfter, mostRise = 0.03, 200, 0.002, 400, 0.05
+	// lateRise is how much the rate rises a second, at most, if it is learned late how requests end.
+	lateRise, lateCalm = 0.004, 15 * time.Second
+	// lateFor is how late that may be learned.
+	lateFor = 2 * time.Second
 	// leastRate is a request in two seconds.
 	leastRate = 0.5
 )
@@ -55,9 +63,13 @@ func (l *rateLearner) sent(now time.Time) {
 // learn takes in how a request ended, and returns the rate from now on. Before until nothing is
 // sent, as the provider asked.
 func (l *rateLearner) learn(now, until time.Time, limit rate.Limit, refused bool) rate.Limit {
+	if l.late && now.Sub(l.lowered) < lateFor { // it was sent at the rate of before
+		l.since, l.accepted, l.refused = now, 0, 0
+		return limit
+	}
 	if refused {
 		l.refused++
-		l.calm = 0
+		l.calm, l.slowed = 0, now
 	} else {
 		l.accepted++
 		l.calm++
@@ -86,7 +98,7 @@ func (l *rateLearner) judge(span time.Duration, limit rate.Limit) rate.Limit {
 	of := fade*l.lately.accepted + l.accepted + refused
 	if l.refused > 0 && refused >= fewRefusals && refused >= refusedPart*of {
 		l.lately.accepted, l.lately.refused, l.accepted, l.refused = 0, 0, 0, 0
-		l.best = max(leastRate, (1-back)*min(seen, float64(limit)))
+		l.best, l.lowered = max(leastRate, (1-back)*min(seen, float64(limit))), l.last
 		return rate.Limit(l.best)
 	}
 	if limit == rate.Inf {
@@ -107,6 +119,10 @@ func (l *rateLearner) judge(span time.Duration, limit rate.Limit) rate.Limit {
 	rise := max(back*l.accepted/climb, leastRise*span.Seconds())
 	if l.calm > calmAfter {
 		rise *= l.calm / calmAfter
+	}
+	if l.late { // and more the longer nothing was refused
+		calm := l.last.Sub(l.slowed)
+		rise = min(max(rise, lateRise*span.Seconds()), lateRise*span.Seconds()*(1+max(0, calm-lateCalm).Seconds()))
 	}
 	l.best = max(min(seen, float64(limit)), 0.99*l.best)
 	return limit * rate.Limit(1+min(rise, mostRise))

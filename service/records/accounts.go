@@ -138,7 +138,7 @@ func (db *DB) RemoveAccount(ctx context.Context, account Account) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
 		for _, statement := range []string{"DELETE FROM space_samples WHERE account = ?", "DELETE FROM account_usage WHERE account = ?",
 			"DELETE FROM open_uploads WHERE account = ?", "DELETE FROM properties WHERE account = ?",
-			"DELETE FROM account_notes WHERE account = ?",
+			"DELETE FROM account_notes WHERE account = ?", "DELETE FROM worker_grants WHERE account = ?",
 			"DELETE FROM accounts WHERE id = ?"} {
 			if _, err := tx.ExecContext(ctx, statement, account.ID); err != nil {
 				return err

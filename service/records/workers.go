@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"time"
 )
 
@@ -15,6 +16,12 @@ var workersSchema = []string{
 	"CREATE INDEX workers_site ON workers (site)",
 	"ALTER TABLE accounts ADD COLUMN site TEXT NOT NULL DEFAULT ''",
 	"ALTER TABLE accounts ADD COLUMN worker TEXT NOT NULL DEFAULT ''",
+}
+
+var workerGrantsSchema = []string{
+	"ALTER TABLE workers ADD COLUMN distrusted TEXT NOT NULL DEFAULT ''",
+	"CREATE TABLE worker_grants (worker TEXT NOT NULL, account TEXT NOT NULL, created_at DATETIME NOT NULL, PRIMARY KEY (worker, account))",
+	"CREATE INDEX worker_grants_account ON worker_grants (account)",
 }
 
 // Worker is a machine that works for the service.
@@ -31,6 +38,8 @@ type Worker struct {
 	// Version, System and Address are what was seen of it last.
 	Version, System, Address string
 	Draining                 bool
+	// Distrusted is why nothing is given to it; empty if it is trusted.
+	Distrusted string
 	CreatedAt                time.Time
 	JoinedAt, SeenAt         *time.Time
 }
@@ -89,9 +98,39 @@ func (db *DB) JoinWorker(ctx context.Context, code []byte, now time.Time, joined
 	return db.WorkerByKey(ctx, joined.Key)
 }
 
-// RemoveWorker forgets a worker.
+// RemoveWorker forgets a worker, and what it was granted.
 func (db *DB) RemoveWorker(ctx context.Context, id string) error {
-	return db.write.WithContext(ctx).Exec("DELETE FROM workers WHERE id = ?", id).Error
+	return db.transaction(ctx, func(tx *sql.Tx) error {
+		for _, statement := range []string{"DELETE FROM worker_grants WHERE worker = ?", "DELETE FROM workers WHERE id = ?"} {
+			if _, err := tx.ExecContext(ctx, statement, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// WorkerGrant lets a worker have an account that the service reaches, by the ids of both.
+type WorkerGrant struct {
+	Worker, Account string
+	Name            string // of the account
+}
+
+// WorkerGrants returns all grants, by the names of the accounts.
+func (db *DB) WorkerGrants(ctx context.Context) (grants []WorkerGrant, err error) {
+	return grants, db.read.WithContext(ctx).Raw(`SELECT g.worker, g.account, a.name FROM worker_grants g JOIN accounts a ON a.id = g.account
+		ORDER BY a.name`).Scan(&grants).Error
+}
+
+// GrantWorker grants an account to a worker. That it was granted already is no error.
+func (db *DB) GrantWorker(ctx context.Context, worker, account string, now time.Time) error {
+	return db.write.WithContext(ctx).Exec("INSERT INTO worker_grants (worker, account, created_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+		worker, account, now).Error
+}
+
+// RevokeWorker takes an account back from a worker.
+func (db *DB) RevokeWorker(ctx context.Context, worker, account string) error {
+	return db.write.WithContext(ctx).Exec("DELETE FROM worker_grants WHERE worker = ? AND account = ?", worker, account).Error
 }
 
 // AccountsAtSite returns the accounts that are reached from a site, by name; of all sites if it is

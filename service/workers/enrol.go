@@ -8,6 +8,7 @@ import (
 	"encoding/base32"
 	"errors"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -184,13 +185,14 @@ func (w *Workers) Drain(ctx context.Context, name string, drain bool) (Worker, e
 	if err != nil {
 		return Worker{}, err
 	}
-	row.Draining = drain
-	if err := w.db.SaveWorker(ctx, row, "Draining"); err != nil {
+	row.Draining, row.Distrusted = drain, ""
+	if err := w.db.SaveWorker(ctx, row, "Draining", "Distrusted"); err != nil {
 		return Worker{}, err
 	}
 	w.mu.Lock()
 	if p := w.there[row.ID]; p != nil {
 		p.draining = drain
+		w.signal()
 	}
 	w.mu.Unlock()
 	w.Changed()
@@ -226,10 +228,19 @@ func (w *Workers) Remove(ctx context.Context, name string) (had []string, err er
 			had = append(had, account.Name)
 		}
 	}
+	granted, err := w.granted(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	had = append(had, granted...)
+	slices.Sort(had)
 	if err := w.db.RemoveWorker(ctx, row.ID); err != nil {
 		return nil, err
 	}
 	w.cutOff(row.ID)
+	if err := w.loadGrants(ctx); err != nil {
+		return nil, err
+	}
 	w.log.InfoContext(ctx, "removed a worker", "worker", name)
 	w.Changed()
 	return had, nil

@@ -28,6 +28,8 @@ type presence struct {
 	at                        time.Time // when it said so
 	recorded                  time.Time
 	calls                     map[*call]bool
+	// items are those of units that it has in its hands.
+	items int
 }
 
 // speaks reports whether the worker speaks the protocol of the service.
@@ -96,6 +98,7 @@ func (w *Workers) arrive(id string, said site.Alive) {
 	if w.there[id] == nil && w.relays[said.Connection] != nil {
 		w.there[id] = &presence{id: id, name: row.Name, site: row.Site, recipient: row.Recipient, draining: row.Draining, said: said,
 			at: w.now(), recorded: w.now(), calls: map[*call]bool{}}
+		w.signal()
 	}
 	w.mu.Unlock()
 	w.log.InfoContext(w.ctx, "a worker is connected", "worker", row.Name, "site", row.Site, "version", said.Version)
@@ -173,6 +176,7 @@ func (w *Workers) leave(id, why string) {
 	w.mu.Lock()
 	p := w.there[id]
 	delete(w.there, id)
+	w.signal()
 	var calls []*call
 	if p != nil {
 		for one := range p.calls {

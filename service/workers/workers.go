@@ -11,11 +11,14 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"deftheron/core/gate"
 	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/service/records"
+	"deftheron/service/workers/stream"
 )
 
 // Workers are the workers of a service.
@@ -28,6 +31,8 @@ type Workers struct {
 	Changed func()
 	// Away is called once when a worker has been gone for awayFor, with its accounts.
 	Away func(name, site string, accounts []string)
+	// Distrusted is called when a worker has said what was not so.
+	Distrusted func(name, why string)
 
 	ctx    context.Context // ends with the service
 	group  sync.WaitGroup  // of what goes on until then
@@ -39,18 +44,39 @@ type Workers struct {
 	relays map[string]*relay // connections, by their names
 	// secrets are those that workers were given, by account.
 	secrets map[string][]kept
+	// grants are which workers may have accounts of the service, by the ids of both.
+	grants map[string]map[string]bool
+	crews  map[string]*Crew // by run
+	room   chan struct{}    // closed when a worker may have come, gone or got room
+	gates  map[string]*gate.Gate // of accounts that workers open, by id
+
+	// Store is the folder in which the units of work are kept; empty keeps them in memory.
+	Store string
+	// Cluster is how the message server outside is reached that keeps the units; the zero value is none.
+	Cluster Cluster
+	opening sync.Mutex
+	queue   *stream.Queue // nil until the first run with a crew
+	// onlyWorkers says that the service leaves to workers what they can copy.
+	onlyWorkers atomic.Bool
 }
 
 // New returns the workers of the records. What they do ends with the context.
 func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
-	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {},
+	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {}, Distrusted: func(string, string) {},
 		there: map[string]*presence{}, calls: map[string]*call{},
-		relays: map[string]*relay{}, secrets: map[string][]kept{}}
+		relays: map[string]*relay{}, secrets: map[string][]kept{}, grants: map[string]map[string]bool{}, crews: map[string]*Crew{},
+		room: make(chan struct{}), gates: map[string]*gate.Gate{}}
 }
 
 // Resume starts what workers connect to, if there are any.
 func (w *Workers) Resume(ctx context.Context) error {
 	rows, err := w.db.Workers(ctx)
+	if err == nil {
+		err = w.loadGrants(ctx)
+	}
+	if err == nil {
+		err = w.loadOnly(ctx)
+	}
 	if err != nil || len(rows) == 0 {
 		return err
 	}
@@ -105,6 +131,7 @@ const (
 	Draining  = "draining"  // it is there, and takes nothing new
 	Offline   = "offline"   // it has joined, and is not there
 	Outdated  = "outdated"  // it is there, and speaks another version of the protocol
+	Untrusted = "untrusted" // it has said what was not so, and gets nothing more
 )
 
 // Worker is a worker as it is now.
@@ -115,8 +142,11 @@ type Worker struct {
 	Requests, Processors int
 	Load                 float64
 	Memory               int64
-	// For are the names of the accounts that are reached through its site.
-	For []string
+	// For are the names of the accounts that are reached through its site, and Granted those of others
+	// that it may have.
+	For, Granted []string
+	// Lanes is how many contents it copies at once, and Items how many it has in its hands.
+	Lanes, Items int
 }
 
 // List returns all workers, by name.
@@ -129,9 +159,18 @@ func (w *Workers) List(ctx context.Context) ([]Worker, error) {
 	if err != nil {
 		return nil, err
 	}
+	grants, err := w.db.WorkerGrants(ctx)
+	if err != nil {
+		return nil, err
+	}
 	all := make([]Worker, 0, len(rows))
 	for _, row := range rows {
 		one := w.shown(row)
+		for _, grant := range grants {
+			if grant.Worker == row.ID {
+				one.Granted = append(one.Granted, grant.Name)
+			}
+		}
 		for _, account := range accounts {
 			if account.Site == row.Site && (account.Worker == "" || account.Worker == row.ID) {
 				one.For = append(one.For, account.Name)
@@ -167,6 +206,8 @@ func (w *Workers) shown(row records.Worker) Worker {
 		return one
 	case !p.speaks():
 		one.State = Outdated
+	case row.Distrusted != "":
+		one.State = Untrusted
 	case row.Draining:
 		one.State = Draining
 	default:
@@ -174,6 +215,7 @@ func (w *Workers) shown(row records.Worker) Worker {
 	}
 	if p != nil {
 		one.Requests, one.Load, one.Processors, one.Memory = len(p.calls), p.said.Load, p.said.Processors, p.said.Memory
+		one.Lanes, one.Items = p.said.Lanes, p.items
 	}
 	return one
 }
