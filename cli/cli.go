@@ -66,6 +66,9 @@ func Root(version string) *cobra.Command {
 	return a.root()
 }
 
+// NATSOptions are how a message server outside is reached.
+type NATSOptions struct{ URL, Credentials, CAFile string }
+
 // ServeOptions are those of heron serve.
 type ServeOptions struct {
 	Data, Listen, TLSCert, TLSKey string
@@ -77,9 +80,11 @@ type ServeOptions struct {
 	KeepAudit                     time.Duration
 	SearchSweep                   time.Duration
 	OpenID                        OpenIDOptions
-	Folders                       []string
-	LogLevel, LogFormat           string
-	Out                           io.Writer
+	// NATS is a message server outside that keeps the units of work for workers.
+	NATS                NATSOptions
+	Folders             []string
+	LogLevel, LogFormat string
+	Out                 io.Writer
 }
 
 // OpenIDOptions say how users sign in through an OpenID provider.

@@ -78,6 +78,21 @@ func waitsFor(away contract.Away) string {
 	return said + " The other routes continue; then the run is held."
 }
 
+// carriedBy says who has copied what for a run.
+func carriedBy(run contract.Run) string {
+	var parts []string
+	own := run.Items.Done
+	for _, one := range run.Workers {
+		own -= one.Items
+		part := fmt.Sprintf("%s %s (%s)", format.Plain(one.Name), format.Some(one.Items, "item"), format.Size(one.Bytes))
+		if one.Now > 0 {
+			part += fmt.Sprintf(", with %s in its hands", format.Count(one.Now))
+		}
+		parts = append(parts, part)
+	}
+	return strings.Join(append(parts, "the service "+format.Some(max(0, own), "item")), "; ")
+}
+
 func (a *app) printRun(run contract.Run, causes []contract.CauseCount, series contract.RunSeries, events []contract.RunEvent) error {
 	state := a.stateMark(string(run.State))
 	if run.Watching {
@@ -116,6 +131,12 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount, series co
 	}
 	if series.Sentence != "" {
 		rows = append(rows, [2]string{"bottleneck", series.Sentence})
+	}
+	if series.Workers != "" && !run.State.Ended() {
+		rows = append(rows, [2]string{"workers", series.Workers})
+	}
+	if len(run.Workers) > 0 {
+		rows = append(rows, [2]string{"copied by", carriedBy(run)})
 	}
 	if run.Excluded.Items > 0 {
 		rows = append(rows, [2]string{"left out",

@@ -41,6 +41,11 @@ func (a *app) serve() *cobra.Command {
 	flags.StringVar(&options.PublicURL, "public-url", "",
 		"URL of the service behind a reverse proxy, such as https://heron.example.org; consent pages return there")
 	flags.StringVar(&options.OutboundProxy, "outbound-proxy", "", "proxy for connections to accounts, http://HOST:PORT (default HTTPS_PROXY)")
+	flags.StringVar(&options.NATS.URL, "nats", "",
+		"URL of a NATS server with JetStream, or of several with commas between them, that keeps the units of work for workers (default one "+
+			"that is embedded)")
+	flags.StringVar(&options.NATS.Credentials, "nats-credentials", "", "the file of its credentials, or of an NKey seed with the ending .nk")
+	flags.StringVar(&options.NATS.CAFile, "nats-ca-file", "", "PEM file of certificates that its own is trusted by")
 	flags.Var(keepFor{&options.KeepItems}, "keep-items",
 		"how long done and skipped items of runs are kept: 30d, 8w, 6mo, 2y or forever; failures and totals are always kept")
 	flags.StringArrayVar(&options.Folders, "folders", nil,

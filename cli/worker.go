@@ -17,6 +17,7 @@ import (
 type WorkerOptions struct {
 	Data      string
 	Folders   []string
+	Parallel  int
 	CAFile    string
 	LogLevel  string
 	LogFormat string
@@ -44,10 +45,11 @@ func (a *app) worker() *cobra.Command {
 	workerData(command, &options)
 	flags := command.Flags()
 	flags.StringArrayVar(&options.Folders, "folders", nil, "a folder of this machine below which accounts may be; may be given again")
+	flags.IntVar(&options.Parallel, "parallel", 16, "how many files are copied at once for runs")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
 	command.AddCommand(a.workerJoin(), a.workerCreate(), a.workerList(), a.workerCode(), a.workerRename(), a.workerDrain("drain", true),
-		a.workerDrain("resume", false), a.workerRemove())
+		a.workerDrain("resume", false), a.workerGrant(true), a.workerGrant(false), a.workerRemove())
 	return command
 }
 
@@ -123,16 +125,23 @@ func (a *app) workerList() *cobra.Command {
 				_, err := fmt.Fprintln(a.out, "There is no worker. A worker reaches places that the service does not: heron worker create NAME")
 				return err
 			}
-			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "SYSTEM", "LOAD", "FROM", "ACCOUNTS")
+			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "SYSTEM", "LOAD", "COPIES", "FROM", "ACCOUNTS", "GRANTED")
 			for _, one := range workers {
 				load := ""
 				if one.Processors > 0 {
 					load = fmt.Sprintf("%.1f of %d", one.Load, one.Processors)
 				}
-				t.AppendRow(table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, one.System, load, one.From,
-					strings.Join(one.Accounts, ", ")})
+				copies := ""
+				if one.Parallel > 0 {
+					copies = fmt.Sprintf("%d, %d at once", one.Items, one.Parallel)
+				}
+				t.AppendRow(table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, one.System, load, copies, one.From,
+					strings.Join(one.Accounts, ", "), strings.Join(one.Granted, ", ")})
 			}
 			t.Render()
+			if sharing, err := a.client().WorkerSharing(command.Context()); err == nil && sharing.OnlyWorkers {
+				fmt.Fprintln(a.out, sharingText(sharing))
+			}
 			for _, one := range workers {
 				if one.Remedy != "" {
 					fmt.Fprintf(a.out, "%s is %s. %s\n", one.Name, one.State, strings.ReplaceAll(one.Remedy, "NAME", one.Name))
@@ -154,15 +163,88 @@ func (a *app) workerRename() *cobra.Command {
 
 func (a *app) workerDrain(verb string, drain bool) *cobra.Command {
 	short := "Have a worker finish what it does and take nothing new"
+	long := short + ".\nOf the name " + ofService + " the service itself leaves to workers what they can copy."
 	if !drain {
 		short = "Have a drained worker take requests again"
+		long = short + ", or one that was not trusted.\nOf the name " + ofService + " the service itself copies too again."
 	}
 	return &cobra.Command{
-		Use: verb + " NAME", Short: short, Args: arguments(1, 1, "a worker"),
+		Use: verb + " NAME", Short: short, Long: long, Args: arguments(1, 1, "a worker"),
 		RunE: func(command *cobra.Command, args []string) error {
+			if args[0] == ofService {
+				return a.shareWork(command.Context(), drain)
+			}
 			return a.showWorker(a.client().ChangeWorker(command.Context(), args[0], contract.WorkerChange{Draining: &drain}))
 		},
 	}
+}
+
+// ofService is the name that stands for the service among the workers.
+const ofService = "service"
+
+func (a *app) shareWork(ctx context.Context, onlyWorkers bool) error {
+	sharing := contract.WorkerSharing{OnlyWorkers: onlyWorkers}
+	if err := a.client().SetWorkerSharing(ctx, sharing); err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(sharing)
+	}
+	_, err := fmt.Fprintln(a.out, sharingText(sharing))
+	return err
+}
+
+func sharingText(sharing contract.WorkerSharing) string {
+	if sharing.OnlyWorkers {
+		return "The service leaves to workers what they can copy, while there are any."
+	}
+	return "The service copies beside its workers."
+}
+
+func (a *app) workerGrant(grant bool) *cobra.Command {
+	command := &cobra.Command{
+		Use: "grant NAME ACCOUNT...", Short: "Let a worker have accounts of the service, to copy between them for runs",
+		Long: "Lets a worker have the secrets of accounts that the service reaches, sealed to the worker's key and kept in its memory alone.\n" +
+			"A run between two accounts is shared by the service and all workers that have both.",
+		Args:    arguments(2, 100, "a worker and accounts"),
+		Example: "  heron worker grant gauge-house archive",
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.changeGrants(command.Context(), args[0], contract.WorkerChange{Grant: args[1:]})
+		},
+	}
+	if !grant {
+		command.Use, command.Short, command.Long = "revoke NAME ACCOUNT...", "Take accounts of the service back from a worker", ""
+		command.Example = "  heron worker revoke gauge-house archive"
+		command.RunE = func(command *cobra.Command, args []string) error {
+			return a.changeGrants(command.Context(), args[0], contract.WorkerChange{Revoke: args[1:]})
+		}
+	}
+	return command
+}
+
+func (a *app) changeGrants(ctx context.Context, name string, change contract.WorkerChange) error {
+	for _, list := range [][]string{change.Grant, change.Revoke} {
+		for i, account := range list {
+			list[i] = strings.Trim(account, "/")
+		}
+	}
+	worker, err := a.client().ChangeWorker(ctx, name, change)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(worker)
+	}
+	may := "no account of the service"
+	if len(worker.Granted) > 0 {
+		may = "/" + strings.Join(worker.Granted, ", /")
+	}
+	fmt.Fprintf(a.out, "The worker %s may have %s.\n", worker.Name, may)
+	if len(change.Revoke) > 0 {
+		_, err = fmt.Fprintln(a.out, "It may have had the secrets. If its machine is not in your hands, replace them at the provider, "+
+			"then: heron account reauthorize NAME")
+	}
+	return err
 }
 
 func (a *app) showWorker(worker contract.Worker, err error) error {

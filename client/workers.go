@@ -30,6 +30,16 @@ func (c *Client) ChangeWorker(ctx context.Context, name string, change contract.
 	return worker, c.call(ctx, http.MethodPatch, workerPath(name, ""), nil, change, &worker)
 }
 
+// WorkerSharing returns who copies where workers can.
+func (c *Client) WorkerSharing(ctx context.Context) (sharing contract.WorkerSharing, err error) {
+	return sharing, c.call(ctx, http.MethodGet, "/worker-sharing", nil, nil, &sharing)
+}
+
+// SetWorkerSharing changes who copies where workers can.
+func (c *Client) SetWorkerSharing(ctx context.Context, sharing contract.WorkerSharing) error {
+	return c.call(ctx, http.MethodPut, "/worker-sharing", nil, sharing, nil)
+}
+
 // RemoveWorker removes a worker and returns the accounts whose secrets it may have had.
 func (c *Client) RemoveWorker(ctx context.Context, name string) (removed contract.WorkerRemoved, err error) {
 	return removed, c.call(ctx, http.MethodDelete, workerPath(name, ""), nil, nil, &removed)

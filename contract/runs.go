@@ -82,6 +82,14 @@ type Away struct {
 	Why     string     `json:"why"`
 }
 
+// RunWorker is what a worker has copied for a run.
+type RunWorker struct {
+	Name  string `json:"name"`
+	Items int64  `json:"items"`
+	Bytes int64  `json:"bytes"`
+	Now   int64  `json:"now" doc:"Files that it has in its hands."`
+}
+
 // Run is one execution of a job.
 type Run struct {
 	ID         string      `json:"id"`
@@ -99,6 +107,7 @@ type Run struct {
 	Needs      run.Need    `json:"needs,omitempty" enum:"approval,decision,space,account" doc:"Held runs: what the run needs before it continues."`
 	Actions    []run.Event `json:"actions" enum:"approve,resume,pause,retry,cancel" doc:"What can be done about the run in its state."`
 	Routes     []Route     `json:"routes"`
+	Workers    []RunWorker `json:"workers,omitempty" doc:"Workers that have copied for the run. The rest was copied by the service."`
 	MoreRoutes int         `json:"more_routes,omitempty" doc:"Routes that are not shown: a run shows the first 50."`
 	Settings
 	Average         float64    `json:"average" doc:"Average rate in bytes a second."`

@@ -12,6 +12,7 @@ type RunSeries struct {
 	Bottleneck run.Bottleneck `json:"bottleneck,omitempty" enum:"source,target,limit,provider,machine" doc:"What the run waits for most; of a run that goes on, in the last 30 seconds."`
 	Shares     run.Shares     `json:"shares" doc:"The figures behind it, from 0 to 1."`
 	Sentence   string         `json:"sentence,omitempty" doc:"The bottleneck in words."`
+	Workers    string         `json:"workers,omitempty" doc:"Whether another worker would help, in words."`
 }
 
 // RunEvent is something that happened to a run.

@@ -6,7 +6,7 @@ import "time"
 type Worker struct {
 	Name       string     `json:"name"`
 	Site       string     `json:"site" doc:"The network that the worker is in."`
-	State      string     `json:"state" enum:"waiting,expired,connected,draining,offline,outdated"`
+	State      string     `json:"state" enum:"waiting,expired,connected,draining,offline,outdated,untrusted"`
 	Version    string     `json:"version,omitempty"`
 	System     string     `json:"system,omitempty" doc:"Operating system and processor."`
 	From       string     `json:"from,omitempty" doc:"Address that it connected from last."`
@@ -16,6 +16,9 @@ type Worker struct {
 	CodeEnds   *time.Time `json:"code_ends,omitempty" doc:"Until when it can join with its code."`
 	Requests   int        `json:"requests" doc:"Requests that it is answering."`
 	Accounts   []string   `json:"accounts" doc:"Accounts that are reached through its site."`
+	Granted    []string   `json:"granted" doc:"Accounts of the service that it may have, to copy between them and those of its site."`
+	Parallel   int        `json:"parallel" doc:"Files that it copies at once for runs."`
+	Items      int        `json:"items" doc:"Files of runs that it has in its hands."`
 	Load       float64    `json:"load" doc:"Load average of its machine over one minute."`
 	Processors int        `json:"processors"`
 	Memory     int64      `json:"memory" doc:"Private memory of the worker in bytes."`
@@ -39,7 +42,15 @@ type WorkerCode struct {
 // WorkerChange changes a worker. What is left out stays.
 type WorkerChange struct {
 	Name     string `json:"name,omitempty" maxLength:"63"`
-	Draining *bool  `json:"draining,omitempty" doc:"The worker finishes what it does and takes nothing new."`
+	Draining *bool  `json:"draining,omitempty" doc:"The worker finishes what it does and takes nothing new. False also trusts it again."`
+	// Grant and Revoke are names of accounts.
+	Grant  []string `json:"grant,omitempty" maxItems:"100" doc:"Accounts of the service that the worker may have from now on."`
+	Revoke []string `json:"revoke,omitempty" maxItems:"100" doc:"Accounts that it may not have any more."`
+}
+
+// WorkerSharing says who copies where workers can.
+type WorkerSharing struct {
+	OnlyWorkers bool `json:"only_workers" doc:"The service leaves to workers what they can copy, while there are any."`
 }
 
 // WorkerRemoved says what a removed worker may have had.

@@ -70,6 +70,16 @@ func (s *Service) workerAway(name, site string, accounts []string) {
 	})
 }
 
+// workerUntrusted sends a notification that a worker has said what was not so.
+func (s *Service) workerUntrusted(name, why string) {
+	s.notifications.Tell(s.ctx, contract.NotificationEvent{
+		Event: "account", At: time.Now(), Subject: "Deft Heron: the worker " + name + " is not trusted any more",
+		Text: fmt.Sprintf("The worker %s said that it had copied a file, and the file at the target is not that one (%s).\n"+
+			"It gets nothing more, and the service copies the file itself. Compare what it copied before: heron compare SOURCE TARGET --read.\n"+
+			"Check its machine, then: heron worker resume %s\n%s", name, withoutHosts(why), name, s.pageLink("/settings/workers")),
+	})
+}
+
 // pageLink is the address of a page of the console, if the service has one that means something
 // elsewhere; else the page alone.
 func (s *Service) pageLink(page string) string {

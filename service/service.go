@@ -64,6 +64,8 @@ type Options struct {
 	// OutboundProxy is the proxy through which accounts are reached; empty
 	// takes that of the environment (HTTPS_PROXY, HTTP_PROXY, NO_PROXY).
 	OutboundProxy string
+	// Cluster is a message server outside that keeps the units of work for workers; the zero value is none.
+	Cluster workers.Cluster
 	// Providers are the kinds of places that accounts can be at.
 	Providers []store.Provider
 	// Console holds the built console.
@@ -213,7 +215,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 	if err := s.listen(); err != nil {
 		return nil, err
 	}
-	linked, err := s.accounts(ctx, sealer)
+	linked, err := s.accounts(ctx, sealer, instance)
 	if err != nil {
 		return nil, err
 	}
@@ -261,7 +263,7 @@ func (s *Service) assemble(ctx context.Context) (http.Handler, error) {
 }
 
 // accounts opens what is linked.
-func (s *Service) accounts(ctx context.Context, sealer *access.Sealer) (*accounts.Accounts, error) {
+func (s *Service) accounts(ctx context.Context, sealer *access.Sealer, instance string) (*accounts.Accounts, error) {
 	linked := accounts.New(s.db, sealer, s.restricted(), s.options.Log)
 	if s.options.OutboundProxy != "" {
 		proxy, err := accounts.ProxyThrough(s.options.OutboundProxy)
@@ -281,6 +283,8 @@ func (s *Service) accounts(ctx context.Context, sealer *access.Sealer) (*account
 	}
 	s.workers = workers.New(s.ctx, s.db, s.options.Log)
 	s.workers.Version, linked.Sites = s.options.Version, s.workers
+	s.workers.Store, s.workers.Cluster = s.options.Data, s.options.Cluster
+	s.workers.Cluster.Name = instance
 	return linked, s.workers.Resume(ctx)
 }
 
@@ -295,11 +299,12 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 			s.forget(account)
 		}
 	}
+	s.runner.Workers = s.workers
 	s.runner.Scratch, s.runner.Notify = scratch, s.notifyRun
 	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
 	linked.SignInExpiredNow = s.accountSignInExpired
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
-	s.workers.Changed, s.workers.Away = linked.Changed, s.workerAway
+	s.workers.Changed, s.workers.Away, s.workers.Distrusted = linked.Changed, s.workerAway, s.workerUntrusted
 	linked.Reauthorized = func(account string) {
 		s.forget(account)
 		s.runner.Reauthorized(account)

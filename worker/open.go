@@ -12,7 +12,6 @@ import (
 
 	"filippo.io/age"
 
-	"deftheron/core/gate"
 	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/provider/declared"
@@ -32,7 +31,7 @@ func (r *run) open(ctx context.Context, account site.ToOpen) (store.Store, error
 	}
 	return provider.Open(ctx, store.Opening{
 		Account: account.Name, Options: account.Options, Start: account.Start, ReadOnly: account.ReadOnly,
-		Secrets: &secrets{run: r, of: account, now: secret}, Gate: gate.New(account.Account, 16, 64),
+		Secrets: &secrets{run: r, of: account, now: secret}, Gate: r.gateOf(account.Account),
 		Dial:      dial,
 		Transport: network.Transport{Proxy: http.ProxyFromEnvironment, Reach: network.ReachOf(provider, account.Options)}.New(),
 		Now:       time.Now, Log: r.options.Log.With("account", account.Name),

@@ -2,6 +2,7 @@ package worker
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,7 +24,9 @@ import (
 	"github.com/nats-io/nkeys"
 
 	"deftheron/contract"
+	"deftheron/core/gate"
 	"deftheron/core/remedy"
+	"deftheron/core/transfer"
 	"deftheron/provider/site"
 )
 
@@ -48,9 +51,16 @@ type run struct {
 	refused   chan bool // by the service
 	answering sync.WaitGroup
 
+	carrier   transfer.Carrier
+	moved     atomic.Int64 // bytes, since the start
+
 	mu         sync.Mutex
 	connection string                        // as the service named it
 	cancels    map[string]context.CancelFunc // of requests, by their tokens
+	units      int64                         // so far
+	carrying   map[int64]context.CancelFunc  // units, by their numbers
+	gates      map[string]*gate.Gate         // by the ids of accounts
+	purses     map[site.AskPay]*purse
 }
 
 // Run works for the service until the context ends. What it was doing is given up then: the service
@@ -67,8 +77,10 @@ func Run(ctx context.Context, options Options) error {
 	defer transport.CloseIdleConnections()
 	r := &run{options: options, keys: k, transport: transport, client: &http.Client{Transport: transport},
 		turns: make(chan struct{}, mostRequests), refused: make(chan bool, 1),
-		cancels: map[string]context.CancelFunc{}}
-	r.host = &site.Host{Open: r.open}
+		cancels: map[string]context.CancelFunc{}, carrying: map[int64]context.CancelFunc{}, gates: map[string]*gate.Gate{},
+		purses:  map[site.AskPay]*purse{},
+		carrier: transfer.Carrier{Lanes: make(chan struct{}, cmp.Or(options.Parallel, UsualParallel)), Scratch: options.Scratch, Log: options.Log}}
+	r.host = &site.Host{Open: r.open, Carry: r.carry}
 	defer r.host.Close()
 	working, stop := context.WithCancel(ctx)
 	defer stop()
@@ -109,6 +121,7 @@ func (r *run) connect(ctx context.Context) error {
 		nats.Timeout(dialTime), nats.PingInterval(10*time.Second), nats.MaxPingsOutstanding(2), nats.ReconnectBufSize(-1),
 		nats.IgnoreAuthErrorAbort(),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
+			r.disconnected()
 			r.options.Log.Info("the connection to the service ended", "error", err)
 		}),
 		nats.ReconnectHandler(func(*nats.Conn) {
@@ -189,7 +202,7 @@ func (r *run) sayAlive(ctx context.Context) error {
 		r.mu.Unlock()
 		said := site.Alive{Version: r.options.Version, Protocol: site.Protocol, System: runtime.GOOS + "/" + runtime.GOARCH,
 			Connection: connection, Requests: requests, Load: loadAverage(),
-			Processors: runtime.NumCPU(), Memory: privateMemory()}
+			Processors: runtime.NumCPU(), Memory: privateMemory(), Lanes: cap(r.carrier.Lanes), Bytes: r.moved.Load()}
 		if r.bus.IsConnected() {
 			_ = r.bus.Publish(site.FromSubject(r.keys.ID, site.SaysAlive), site.Encode(said))
 		}

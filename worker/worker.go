@@ -52,6 +52,10 @@ type Options struct {
 	Folders []string
 	// CAFile holds further certificates to trust, in PEM; empty trusts those of the system alone.
 	CAFile string
+	// Parallel is how many contents are copied at once; 0 is UsualParallel.
+	Parallel int
+	// Scratch is the folder for content whose size is not known until it was read; empty is the system's.
+	Scratch string
 	// Providers are the kinds of places that accounts can be at.
 	Providers []store.Provider
 	Version   string

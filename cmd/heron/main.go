@@ -28,6 +28,7 @@ import (
 	"deftheron/service"
 	"deftheron/service/access"
 	"deftheron/service/preview"
+	"deftheron/service/workers"
 	"deftheron/standin"
 )
 
@@ -73,6 +74,7 @@ func serve(ctx context.Context, options cli.ServeOptions) error {
 		KeyFile: os.Getenv("HERON_KEY_FILE"), ForgetSecrets: options.ForgetSecrets, KeepHistory: options.KeepHistory,
 		KeepItems: options.KeepItems, KeepAudit: options.KeepAudit, SearchSweep: options.SearchSweep,
 		Folders: options.Folders, TakeOver: options.TakeOver,
+		Cluster:   workers.Cluster{URL: options.NATS.URL, Credentials: options.NATS.Credentials, CAFile: options.NATS.CAFile},
 		Providers: all, Console: console.Files(), Log: log, Version: release,
 	})
 	if err != nil {

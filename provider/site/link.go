@@ -1,5 +1,11 @@
 package site
 
+import (
+	"time"
+
+	"deftheron/core/gate"
+)
+
 // The subjects of the messages between a service and its workers. A worker may subscribe to
 // those that begin with its requests and its inbox, and publish to those that begin with what
 // is from it, and to answers.
@@ -23,6 +29,10 @@ const (
 	SaysAlive = "alive"
 	// SaysSecret asks the service to save a secret, with a NewSecret. The answer is an error, or empty.
 	SaysSecret = "secret"
+	// SaysLoan asks for a part of the gate of an account, with an AskLoan. The answer is a Lent.
+	SaysLoan = "loan"
+	// SaysPay asks whether bytes may be moved, with an AskPay. The answer is a Paid.
+	SaysPay = "pay"
 	// CancelSuffix is of the subject on which a request is given up, by its token.
 	CancelSuffix = ".cancel"
 )
@@ -64,6 +74,44 @@ type NewSecret struct {
 	Old, New            []byte
 }
 
+// AskLoan asks for a part of the gate of an account, see gate.Borrow.
+type AskLoan struct {
+	Account string
+	Report  gate.Report
+}
+
+// Lent is a loan, or why there is none.
+type Lent struct {
+	Loan  gate.Loan
+	Error *wireError
+}
+
+// Err returns why there is no loan, or nil.
+func (l Lent) Err() error { return l.Error.error() }
+
+// LoanRefused says why there is no loan.
+func LoanRefused(err error) Lent { return Lent{Error: wireErrorOf(err)} }
+
+// AskPay asks whether bytes of a unit may be moved.
+type AskPay struct {
+	Run            string
+	Source, Target string // accounts, by their ids
+	Bytes          int
+}
+
+// Paid says how many bytes may be moved, or that no limit is to be kept to for some time.
+type Paid struct {
+	Bytes int
+	Free  time.Duration
+	Error *wireError
+}
+
+// Err returns why none may be moved, or nil.
+func (p Paid) Err() error { return p.Error.error() }
+
+// PayRefused says why no bytes may be moved.
+func PayRefused(err error) Paid { return Paid{Error: wireErrorOf(err)} }
+
 // Refusal is why the service did not do what a worker asked for; the zero value says that it did.
 type Refusal struct{ Error *wireError }
 
@@ -73,10 +121,15 @@ func (r Refusal) Err() error { return r.Error.error() }
 // Refused returns the refusal of an error, which may be nil.
 func Refused(err error) Refusal { return Refusal{wireErrorOf(err)} }
 
+// message is what is sent.
+type message interface {
+	Message | Alive | NewSecret | Refusal | AskLoan | Lent | AskPay | Paid
+}
+
 // Encode encodes a message of this file.
-func Encode[T Message | Alive | NewSecret | Refusal](message T) []byte { return encode(message) }
+func Encode[T message](what T) []byte { return encode(what) }
 
 // Decode decodes a message of this file.
-func Decode[T Message | Alive | NewSecret | Refusal](data []byte) (message T, err error) {
-	return message, decode(data, &message)
+func Decode[T message](data []byte) (what T, err error) {
+	return what, decode(data, &what)
 }

@@ -54,6 +54,17 @@ func (a *Accounts) openAtSite(ctx context.Context, provider store.Provider, row 
 		return nil, messages.With(remedy.Errorf("/%s is at the site %s, which no worker of this service is at; create one", row.Name, row.Site),
 			"heron worker create NAME --site "+row.Site)
 	}
+	at, err := a.openingAt(ctx, provider, row, opening)
+	if err != nil {
+		return nil, err
+	}
+	caller := a.Sites.At(row.Site, row.Worker, workers.Account{ID: row.ID, Generation: at.Generation, Secrets: at.Secrets,
+		Limiters: a.limitersOf(row.ID)})
+	return site.Open(ctx, caller, row.Provider, at)
+}
+
+// openingAt returns what a worker opens an account with.
+func (a *Accounts) openingAt(ctx context.Context, provider store.Provider, row records.Account, opening store.Opening) (site.Opening, error) {
 	at := site.Opening{Opening: opening, ID: row.ID, Generation: uuid.NewString(), Network: row.Site}
 	if row.Worker != "" {
 		at.Network += "/" + row.Worker
@@ -64,16 +75,71 @@ func (a *Accounts) openAtSite(ctx context.Context, provider store.Provider, row 
 	if one, ok := provider.(*declared.Provider); ok && !one.Definition().Shipped {
 		definition, err := a.db.Definition(ctx, row.Provider)
 		if err != nil {
-			return nil, err
+			return at, err
 		}
 		at.Definition = []byte(definition.Text)
 	}
-	caller := a.Sites.At(row.Site, row.Worker, workers.Account{ID: row.ID, Generation: at.Generation, Secrets: at.Secrets,
-		Limiters: []*bandwidth.Limiter{&a.limits.overall, a.limits.limiter(row.ID)}})
-	return site.Open(ctx, caller, row.Provider, at)
+	return at, nil
 }
 
 // notHere is the error of what the service would have to look up at a site.
 func notHere(option, at string) error {
 	return &store.OptionError{Option: option, Reason: "the service does not reach the site " + at + " to list what is there; name one"}
+}
+
+// CheckForWorkers returns why workers may not have an account, for any run.
+func (a *Accounts) CheckForWorkers(ctx context.Context, name string) error {
+	row, err := a.row(ctx, name)
+	if err != nil {
+		return err
+	}
+	provider, err := a.Provider(row.Provider)
+	if err != nil {
+		return err
+	}
+	_, ofMachine := provider.(store.Restrictable)
+	switch {
+	case ofMachine && row.Site == "":
+		return store.Errorf(store.ErrRefused, "/%s is a folder of the machine of the service, which no worker reaches", name)
+	case baseAddress(provider, row.Options) != "":
+		return store.Errorf(store.ErrRefused, "/%s is in another account, and only the service has its key", name)
+	case row.SignedIn != "":
+		return store.Errorf(store.ErrRefused, "/%s shares the sign-in of another account, which stays with the service", name)
+	}
+	return nil
+}
+
+// ForWorkers returns an account as workers open it for runs; false if none may: an account that is in
+// another, shares its sign-in, or is a folder of this machine.
+func (a *Accounts) ForWorkers(ctx context.Context, name string) (reached workers.Reached, ok bool, err error) {
+	row, err := a.row(ctx, name)
+	if err != nil || a.Sites == nil || row.Suspended {
+		return reached, false, err
+	}
+	provider, err := a.Provider(row.Provider)
+	if err != nil {
+		return reached, false, err
+	}
+	if a.CheckForWorkers(ctx, name) != nil {
+		return reached, false, nil
+	}
+	account, err := a.Open(ctx, name)
+	if err != nil {
+		return reached, false, err
+	}
+	opening := a.openingFor(provider, row, account.Gate, &secrets{accounts: a, linking: row})
+	at, err := a.openingAt(ctx, provider, row, opening)
+	if err != nil {
+		return reached, false, err
+	}
+	reached = workers.Reached{Provider: row.Provider, Opening: at, Site: row.Site, Worker: row.Worker, Gate: account.Gate,
+		Account: workers.Account{ID: row.ID, Generation: at.Generation, Secrets: at.Secrets, Limiters: a.limitersOf(row.ID)}}
+	if !row.ReadOnly && a.Watcher != nil {
+		reached.Watcher = a.Watcher(row.ID)
+	}
+	return reached, true, nil
+}
+
+func (a *Accounts) limitersOf(id string) []*bandwidth.Limiter {
+	return []*bandwidth.Limiter{&a.limits.overall, a.limits.limiter(id)}
 }

@@ -16,6 +16,7 @@ import (
 	"deftheron/provider/site"
 	"deftheron/service/access"
 	"deftheron/service/messages"
+	"deftheron/service/records"
 	"deftheron/service/workers"
 )
 
@@ -27,6 +28,10 @@ func (s *Server) registerWorkers(api huma.API) {
 		s.changeWorker, small)
 	add(api, http.MethodPost, "/workers/{name}/code", "new-worker-code", "Create another code for a worker", http.StatusCreated,
 		s.newWorkerCode, small)
+	add(api, http.MethodGet, "/worker-sharing", "show-worker-sharing", "Show whether the service copies what workers can", http.StatusOK,
+		s.showSharing)
+	add(api, http.MethodPut, "/worker-sharing", "set-worker-sharing", "Leave to workers what they can copy, or not", http.StatusNoContent,
+		s.setSharing, small)
 	add(api, http.MethodDelete, "/workers/{name}", "remove-worker", "Remove a worker", http.StatusOK, s.removeWorker)
 	add(api, http.MethodPost, "/worker/join", "join-worker", "Join as a worker, with a code", http.StatusOK, s.joinWorker, small)
 }
@@ -42,7 +47,7 @@ func (s *Server) workerOf(w workers.Worker) contract.Worker {
 	shown := contract.Worker{
 		Name: w.Name, Site: w.Site, State: w.State, Version: w.Version, System: w.System, From: w.Address, Created: w.CreatedAt,
 		Joined: w.JoinedAt, Seen: w.SeenAt, CodeEnds: w.CodeEnds, Requests: w.Requests, Accounts: append([]string{}, w.For...),
-		Load: w.Load, Processors: w.Processors, Memory: w.Memory,
+		Granted: append([]string{}, w.Granted...), Parallel: w.Lanes, Items: w.Items, Load: w.Load, Processors: w.Processors, Memory: w.Memory,
 	}
 	shown.Remedy = messages.WorkerRemedy(w.State, w.Version, s.Version)
 	return shown
@@ -52,19 +57,31 @@ func (s *Server) listWorkers(ctx context.Context, _ *none) (*body[[]contract.Wor
 	all, err := s.Workers.List(ctx)
 	shown := []contract.Worker{}
 	for _, one := range all {
-		var visible []string
-		for _, account := range one.For {
-			if _, err := s.Accounts.ID(ctx, account); err == nil { // one that the user may see
-				visible = append(visible, account)
-			}
-		}
-		one.For = visible
+		one.For, one.Granted = s.visible(ctx, one.For), s.visible(ctx, one.Granted)
 		if person(ctx).Role != access.Owner { // who looks after the machines
 			one.Address = ""
 		}
 		shown = append(shown, s.workerOf(one))
 	}
 	return &body[[]contract.Worker]{shown}, err
+}
+
+// visible returns the accounts that the user may see.
+func (s *Server) visible(ctx context.Context, accounts []string) (visible []string) {
+	for _, account := range accounts {
+		if _, err := s.Accounts.ID(ctx, account); err == nil {
+			visible = append(visible, account)
+		}
+	}
+	return visible
+}
+
+func (s *Server) showSharing(context.Context, *none) (*body[contract.WorkerSharing], error) {
+	return &body[contract.WorkerSharing]{contract.WorkerSharing{OnlyWorkers: s.Workers.Only()}}, nil
+}
+
+func (s *Server) setSharing(ctx context.Context, in *body[contract.WorkerSharing]) (*none, error) {
+	return &none{}, s.Workers.SetOnly(ctx, in.Body.OnlyWorkers)
 }
 
 func (s *Server) createWorker(ctx context.Context, in *body[contract.NewWorker]) (*body[contract.WorkerCode], error) {
@@ -104,14 +121,47 @@ func (s *Server) changeWorker(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
+	for _, asked := range []struct {
+		accounts []string
+		grant    bool
+	}{{in.Body.Grant, true}, {in.Body.Revoke, false}} {
+		if len(asked.accounts) == 0 {
+			continue
+		}
+		if changed, err = s.grantWorker(ctx, name, asked.accounts, asked.grant); err != nil {
+			return nil, err
+		}
+	}
 	if in.Body.Name != "" {
 		changed, err = s.Workers.Rename(ctx, name, in.Body.Name)
 	}
 	if err == nil && changed.ID == "" {
 		return nil, &contract.Problem{Status: http.StatusUnprocessableEntity, Title: http.StatusText(http.StatusUnprocessableEntity),
-			Detail: "There is nothing to change.", Remedy: "Give another name, or whether the worker is to be drained."}
+			Detail: "There is nothing to change.", Remedy: "Give another name, whether the worker is to be drained, or accounts."}
 	}
 	return &body[contract.Worker]{s.workerOf(changed)}, err
+}
+
+// grantWorker lets a worker have accounts, or takes them back.
+func (s *Server) grantWorker(ctx context.Context, name string, accounts []string, grant bool) (workers.Worker, error) {
+	var rows []records.Account
+	for _, account := range accounts {
+		if grant {
+			if err := s.Accounts.CheckForWorkers(ctx, account); err != nil {
+				return workers.Worker{}, err
+			}
+		}
+		id, err := s.Accounts.ID(ctx, account)
+		if err != nil {
+			return workers.Worker{}, err
+		}
+		row, err := s.DB.AccountByID(ctx, id)
+		if err != nil {
+			return workers.Worker{}, err
+		}
+		rows = append(rows, row)
+	}
+	return s.Workers.Grant(ctx, name, rows, grant)
 }
 
 func (s *Server) removeWorker(ctx context.Context, in *workerInput) (*body[contract.WorkerRemoved], error) {

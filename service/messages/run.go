@@ -29,6 +29,22 @@ func Bottleneck(is run.Bottleneck, shares run.Shares) string {
 	return ""
 }
 
+// MoreWorkers says whether another worker would help, by what a run waits for most; empty if that is not
+// known.
+func MoreWorkers(is run.Bottleneck) string {
+	switch is {
+	case run.BottleneckSource, run.BottleneckTarget:
+		return "Another worker would help: most of the time goes to waiting for answers, and it would wait beside the others."
+	case run.BottleneckMachine:
+		return "Another worker would help: it brings processors of its own."
+	case run.BottleneckLimit:
+		return "Another worker would not help: all workers share the bandwidth limit."
+	case run.BottleneckProvider:
+		return "Another worker would not help: all workers share what the provider allows."
+	}
+	return ""
+}
+
 // RunEvent says what happened to a run.
 func RunEvent(what, cause, detail string) string {
 	switch what {

@@ -12,6 +12,9 @@ func WorkerRemedy(state, version, own string) string {
 		return "Start heron worker on its machine, and check that the machine reaches the service."
 	case "outdated":
 		return "The service is version " + own + " and the worker " + version + ". Install the same version on both."
+	case "untrusted":
+		return "It said that it had copied what it had not; the service log has the run and the file. Check its machine, then: " +
+			"heron worker resume NAME."
 	case "draining":
 		return "It takes nothing new. Have it work again: heron worker resume NAME."
 	}

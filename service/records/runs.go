@@ -75,9 +75,19 @@ type Run struct {
 	Bytes         int64
 	Moved         int64
 	Interruptions int64
-	CreatedAt     time.Time
-	StartedAt     *time.Time
-	EndedAt       *time.Time
+	// Workers are those that have copied for the run; the rest was copied by the service.
+	Workers   []CarriedBy `gorm:"serializer:json"`
+	CreatedAt time.Time
+	StartedAt *time.Time
+	EndedAt   *time.Time
+}
+
+// CarriedBy is what a worker has copied for a run.
+type CarriedBy struct {
+	Worker string `json:"worker"` // its name
+	Items  int64  `json:"items"`
+	Bytes  int64  `json:"bytes"`
+	Now    int64  `json:"-"` // items that it has in its hands
 }
 
 // Ended reports whether the run has ended.

@@ -22,6 +22,7 @@ var workerGrantsSchema = []string{
 	"ALTER TABLE workers ADD COLUMN distrusted TEXT NOT NULL DEFAULT ''",
 	"CREATE TABLE worker_grants (worker TEXT NOT NULL, account TEXT NOT NULL, created_at DATETIME NOT NULL, PRIMARY KEY (worker, account))",
 	"CREATE INDEX worker_grants_account ON worker_grants (account)",
+	"ALTER TABLE runs ADD COLUMN workers TEXT",
 }
 
 // Worker is a machine that works for the service.
@@ -39,9 +40,9 @@ type Worker struct {
 	Version, System, Address string
 	Draining                 bool
 	// Distrusted is why nothing is given to it; empty if it is trusted.
-	Distrusted string
-	CreatedAt                time.Time
-	JoinedAt, SeenAt         *time.Time
+	Distrusted       string
+	CreatedAt        time.Time
+	JoinedAt, SeenAt *time.Time
 }
 
 // Workers returns all workers, by name.

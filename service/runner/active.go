@@ -10,6 +10,7 @@ import (
 	"deftheron/core/plan"
 	"deftheron/core/transfer"
 	"deftheron/service/records"
+	"deftheron/service/workers"
 )
 
 // active is a run that has not ended. What changes of it is owned by one goroutine:
@@ -26,6 +27,7 @@ type active struct {
 	watching atomic.Bool // it has done all, and waits for changes
 	moving   atomic.Bool // it has one of the turns
 	recorder atomic.Pointer[recorder]
+	crew     atomic.Pointer[workers.Crew] // nil where no workers copy for it
 
 	mail chan func(*runState)
 	over chan struct{} // closed when nobody owns the state any more

@@ -8,6 +8,7 @@ import (
 	"deftheron/core/plan"
 	"deftheron/core/retry"
 	"deftheron/core/run"
+	"deftheron/core/store"
 	"deftheron/core/transfer"
 	"deftheron/service/live"
 	"deftheron/service/records"
@@ -177,4 +178,21 @@ func (r *Runner) interrupted(a *active, row records.Run) {
 			r.log.Error("could not continue a run", "run", row.ID, "error", err)
 		}
 	}
+}
+
+// changed are the accounts that a run may have changed.
+func changed(row records.Run) (accounts []string) {
+	for _, route := range row.Routes {
+		for _, text := range []string{route.From, route.To} {
+			if address, err := store.ParseAddress(text); err == nil {
+				accounts = append(accounts, address.Account)
+			}
+		}
+	}
+	return accounts
+}
+
+func setCounts(row *records.Run, s transfer.Snapshot) {
+	row.Items, row.Done, row.Skipped, row.Failed, row.Unchanged = s.Items, s.Done, s.Skipped, s.Failed, s.Unchanged
+	row.Bytes, row.Moved, row.Planned, row.Removed = s.Bytes, s.Moved, s.Planned, s.Removed
 }

@@ -25,6 +25,7 @@ import (
 	"deftheron/service/annotations"
 	"deftheron/service/live"
 	"deftheron/service/records"
+	"deftheron/service/workers"
 )
 
 // usualAtOnce is how many runs move at once unless it is set; the others are queued.
@@ -65,6 +66,8 @@ type Runner struct {
 	// Transfers are those to and from outside, whose progress is told too.
 	Transfers live.Transfers
 
+	// Workers, if not nil, copy for runs.
+	Workers *workers.Workers
 	// ScopeOf returns what users see; nil if everybody sees everything.
 	ScopeOf ScopeOf
 
@@ -292,7 +295,9 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 		defer watched.end()
 		again = r.carryingAfter(row, routes, watched.again)
 	}
-	work := transfer.New(transfer.Options{
+	crew, endCrew := r.crewOf(ctx, a, routes)
+	defer endCrew()
+	options := transfer.Options{
 		Open: func(ctx context.Context, i int) (transfer.Route, error) {
 			opened, err := r.openAs(ctx, row.Routes[i:i+1], row.Rules)
 			if err == nil && watched != nil {
@@ -306,7 +311,11 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 		Again: again, Places: placesOf(row), ID: row.ID, Resumed: resumed, Routes: routes, Rules: row.Rules, Records: r.db, Scratch: r.Scratch,
 		Log:   r.log,
 		Began: row.CreatedAt, Bandwidth: &a.bandwidth, Share: a.share, Approved: row.Approved, Witnessed: true, Job: jobOf(row),
-	})
+	}
+	if crew != nil {
+		options.Crew = crew
+	}
+	work := transfer.New(options)
 	now := time.Now()
 	a.do(func(s *runState) {
 		s.run, s.watch = work, watched
@@ -377,21 +386,4 @@ func (r *Runner) launchUnlessPaused(row records.Run) {
 	} else {
 		r.launch(row, false)
 	}
-}
-
-// changed are the accounts that a run may have changed.
-func changed(row records.Run) (accounts []string) {
-	for _, route := range row.Routes {
-		for _, text := range []string{route.From, route.To} {
-			if address, err := store.ParseAddress(text); err == nil {
-				accounts = append(accounts, address.Account)
-			}
-		}
-	}
-	return accounts
-}
-
-func setCounts(row *records.Run, s transfer.Snapshot) {
-	row.Items, row.Done, row.Skipped, row.Failed, row.Unchanged = s.Items, s.Done, s.Skipped, s.Failed, s.Unchanged
-	row.Bytes, row.Moved, row.Planned, row.Removed = s.Bytes, s.Moved, s.Planned, s.Removed
 }

@@ -149,7 +149,8 @@ func (r *Runner) Series(ctx context.Context, id string) (contract.RunSeries, err
 		return contract.RunSeries{}, err
 	}
 	is, shares := run.BottleneckOf(points())
-	return contract.RunSeries{Columns: series.Columns(), Bottleneck: is, Shares: shares, Sentence: messages.Bottleneck(is, shares)}, nil
+	return contract.RunSeries{Columns: series.Columns(), Bottleneck: is, Shares: shares, Sentence: messages.Bottleneck(is, shares),
+		Workers: messages.MoreWorkers(is)}, nil
 }
 
 func recorderOf(a *active) *recorder {

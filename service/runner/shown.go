@@ -33,7 +33,7 @@ func (r *Runner) Progress() (any, float64) {
 			continue
 		}
 		progress.Rate += snapshot.Rate
-		progress.Runs = append(progress.Runs, r.contract(state.row, &snapshot))
+		progress.Runs = append(progress.Runs, r.contract(a.rowNow(state.row), &snapshot))
 		progress.Running = append(progress.Running, state.row.ID)
 	}
 	if len(progress.Runs)+len(progress.Transfers) == 0 && rate == 0 {
@@ -73,7 +73,7 @@ func (r *Runner) Run(ctx context.Context, id string) (contract.Run, error) {
 			return r.contract(state.row, nil), nil
 		}
 		snapshot := state.run.Snapshot()
-		shown := r.contract(state.row, &snapshot)
+		shown := r.contract(a.rowNow(state.row), &snapshot)
 		shown.Watching = a.watching.Load()
 		return shown, nil
 	}
@@ -137,6 +137,9 @@ func (r *Runner) contract(row records.Run, snapshot *transfer.Snapshot) contract
 	}
 	for _, route := range row.Routes[:min(len(row.Routes), mostRoutes)] {
 		shown.Routes = append(shown.Routes, contract.Route{From: route.From, To: route.To})
+	}
+	for _, one := range row.Workers {
+		shown.Workers = append(shown.Workers, contract.RunWorker{Name: one.Worker, Items: one.Items, Bytes: one.Bytes, Now: one.Now})
 	}
 	shown.MoreRoutes = len(row.Routes) - len(shown.Routes)
 	if snapshot != nil && row.EndedAt == nil {

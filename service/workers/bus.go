@@ -134,10 +134,22 @@ func (w *Workers) subscribe(client *nats.Conn) error {
 	_, secret := client.Subscribe(site.FromSubject("*", site.SaysSecret), func(message *nats.Msg) {
 		_ = message.Respond(site.Encode(site.Refused(w.saveSecret(senderOf(message.Subject), message.Data))))
 	})
+	_, loans := client.Subscribe(site.FromSubject("*", site.SaysLoan), func(message *nats.Msg) {
+		_ = message.Respond(site.Encode(w.loan(message)))
+	})
+	_, pays := client.Subscribe(site.FromSubject("*", site.SaysPay), func(message *nats.Msg) {
+		w.group.Go(func() { // it may have to wait
+			paid, err := w.pay(message.Data)
+			if err != nil {
+				paid = site.PayRefused(err)
+			}
+			_ = message.Respond(site.Encode(paid))
+		})
+	})
 	_, answers := client.Subscribe(site.AnswerSubject("*"), func(message *nats.Msg) {
 		w.answered(strings.TrimPrefix(message.Subject, site.AnswerSubject("")), message)
 	})
-	return errors.Join(alive, secret, answers)
+	return errors.Join(alive, secret, loans, pays, answers)
 }
 
 // senderOf is the worker that a message is from, by its subject, which is the only one that it may

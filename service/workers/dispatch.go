@@ -300,4 +300,3 @@ func (w *Workers) signal() {
 	close(w.room)
 	w.room = make(chan struct{})
 }
-

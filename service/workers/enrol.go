@@ -39,6 +39,9 @@ func checkName(what, name string) error {
 // returns the code with which it joins, once.
 func (w *Workers) Create(ctx context.Context, name, at string) (worker Worker, code string, err error) {
 	at = cmp.Or(at, name)
+	if name == "service" || at == "service" {
+		return worker, "", remedy.Errorf("%q stands for the service itself; choose another name", "service")
+	}
 	if err := errors.Join(checkName("worker", name), checkName("site", at)); err != nil {
 		return worker, "", err
 	}

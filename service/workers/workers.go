@@ -46,8 +46,8 @@ type Workers struct {
 	secrets map[string][]kept
 	// grants are which workers may have accounts of the service, by the ids of both.
 	grants map[string]map[string]bool
-	crews  map[string]*Crew // by run
-	room   chan struct{}    // closed when a worker may have come, gone or got room
+	crews  map[string]*Crew      // by run
+	room   chan struct{}         // closed when a worker may have come, gone or got room
 	gates  map[string]*gate.Gate // of accounts that workers open, by id
 
 	// Store is the folder in which the units of work are kept; empty keeps them in memory.

@@ -8,7 +8,6 @@ import (
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
 
-	"deftheron/core/lease"
 	"deftheron/core/lease/leasetest"
 	"deftheron/service/workers/stream"
 )

@@ -1,0 +1,81 @@
+package runner
+
+import (
+	"context"
+	"slices"
+
+	"deftheron/core/transfer"
+	"deftheron/service/records"
+	"deftheron/service/workers"
+)
+
+// crewOf returns the workers that copy for a run, and what ends them; nil if no worker may open both
+// accounts of any of its routes.
+func (r *Runner) crewOf(ctx context.Context, a *active, routes []transfer.Route) (crew *workers.Crew, end func()) {
+	if r.Workers == nil || !r.Workers.Running() {
+		return nil, func() {}
+	}
+	able := map[int]workers.CrewRoute{}
+	for i, route := range routes {
+		if route.Unopened != nil {
+			continue
+		}
+		source, ok, err := r.accounts.ForWorkers(ctx, route.Source.Account)
+		if err != nil || !ok {
+			continue // what is wrong with it, the run finds out
+		}
+		target, ok, err := r.accounts.ForWorkers(ctx, route.Target.Account)
+		if err == nil && ok && target.Watcher != nil {
+			able[i] = workers.CrewRoute{Source: source, Target: target}
+		}
+	}
+	if len(able) == 0 {
+		return nil, func() {}
+	}
+	crew = r.Workers.Crew(a.id, able, &a.bandwidth)
+	a.crew.Store(crew)
+	return crew, func() {
+		crew.Close()
+		a.crew.Store(nil)
+		r.keepCarried(a, crew.Carried())
+	}
+}
+
+// keepCarried records what workers have copied for a run.
+func (r *Runner) keepCarried(a *active, carried []workers.Carried) {
+	if len(carried) == 0 {
+		return
+	}
+	var row records.Run
+	a.do(func(s *runState) {
+		s.row.Workers = withCarried(s.row.Workers, carried)
+		row = s.row
+	})
+	if err := r.db.SaveRun(context.WithoutCancel(r.ctx), row, "workers"); err != nil {
+		r.log.Error("could not record what workers have copied", "run", row.ID, "error", err)
+	}
+}
+
+// withCarried adds to what workers had copied what they have copied since.
+func withCarried(before []records.CarriedBy, since []workers.Carried) []records.CarriedBy {
+	all := slices.Clone(before)
+	for _, one := range since {
+		at := slices.IndexFunc(all, func(other records.CarriedBy) bool { return other.Worker == one.Worker })
+		if at < 0 {
+			at = len(all)
+			all = append(all, records.CarriedBy{Worker: one.Worker})
+		}
+		all[at].Items += one.Items
+		all[at].Bytes += one.Bytes
+		all[at].Now = one.Now
+	}
+	return all
+}
+
+// rowNow is the row of a run that is active, with what workers have copied until now.
+func (a *active) rowNow(row records.Run) records.Run {
+	if crew := a.crew.Load(); crew != nil {
+		row.Workers = withCarried(row.Workers, crew.Carried())
+	}
+	return row
+}
