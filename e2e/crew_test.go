@@ -4,9 +4,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"deftheron/contract"
 	"deftheron/servertest"
@@ -27,7 +31,7 @@ func newCrew(t *testing.T, files, workers int, args ...string) *crew {
 		writeFile(t, strings.Repeat(fmt.Sprint("reading ", i, "\n"), 1+i%97), c.source, fmt.Sprint("year ", i%7), fmt.Sprint("station ", i, ".csv"))
 	}
 	c.linkBucket("office", c.objects, c.objects.Bucket(t))
-	c.linkBucket("archive", c.objects, c.objects.Bucket(t))
+	c.linkBucket("archive", c.objects, c.objects.Bucket(t), "--parts-above", "8", "--part-size", "5")
 	c.must("put", c.source, "/office")
 	for i := range workers {
 		name := fmt.Sprint("worker-", i)
@@ -61,6 +65,33 @@ func (c *crew) arrived(address string) {
 	}
 }
 
+// nothingLeft reports uploads that are open, and files of ours.
+func (c *crew) nothingLeft() {
+	c.t.Helper()
+	for _, bucket := range []string{"bucket-1", "bucket-2"} {
+		open, err := c.objects.Client(c.t).ListMultipartUploads(c.t.Context(), bucket, "", "", "", "", 1000)
+		if err != nil || len(open.Uploads) > 0 {
+			c.t.Errorf("%d uploads are left open in %s, %v", len(open.Uploads), bucket, err)
+		}
+	}
+	// A worker that was frozen goes on, and tidies up, or it is tidied up after it.
+	for deadline := time.Now().Add(time.Minute); ; <-time.After(100 * time.Millisecond) {
+		left := ""
+		for name := range digest(c.t, c.objects.Data) {
+			if strings.Contains(name, ".heron-arriving") {
+				left = name
+			}
+		}
+		if left == "" {
+			return
+		}
+		if time.Now().After(deadline) {
+			c.t.Errorf("left behind: %s", left)
+			return
+		}
+	}
+}
+
 // TestWorkersShareARun has two workers copy between two object stores.
 func TestWorkersShareARun(t *testing.T) {
 	t.Parallel()
@@ -80,7 +111,7 @@ func TestWorkersShareARun(t *testing.T) {
 		t.Errorf("the workers copied %v", items)
 	}
 	c.arrived("/archive/survey")
-	leftovers(t, c.objects, c.source)
+	c.nothingLeft()
 	if shown := c.must("run", "show", run.ID); !strings.Contains(shown, "worker-1") {
 		t.Errorf("who copied is not told:\n%s", shown)
 	}
@@ -93,4 +124,105 @@ func large(bytes int) string {
 		fmt.Fprintf(&text, "%015d\n", i)
 	}
 	return text.String()[:bytes]
+}
+
+// TestCrewKills keeps an object store in sync with another, whose files change from round to round, while
+// the service and the workers that copy for it are killed, frozen and ended at random: what arrives is
+// whole and equal, nothing is left over, and nothing is recorded twice. With -everywhere there are 100
+// rounds.
+func TestCrewKills(t *testing.T) {
+	t.Parallel()
+	rounds := 2
+	if *everywhere {
+		rounds = 100
+	}
+	c := newCrew(t, 300, 3)
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	random := rand.New(rand.NewPCG(seed, 0))
+	c.must("job", "create", "surveys", "--type", "mirror", "--from", "/office/survey", "--to", "/archive/survey", "--deletions", "delete",
+		"--safety-deletions", "none", "--safety-overwrites", "none")
+	byWorkers := int64(0)
+	for round := range rounds {
+		if round%2 == 0 { // else the service copies too
+			c.must("worker", "drain", "service")
+		} else {
+			c.must("worker", "resume", "service")
+		}
+		c.change(random, round)
+		var started struct{ Run string }
+		if err := json.Unmarshal([]byte(c.must("job", "start", "surveys", "--detach", "--json")), &started); err != nil {
+			t.Fatal(err)
+		}
+		for range 4 {
+			<-time.After(time.Duration(random.IntN(300)) * time.Millisecond)
+			c.disturb(random)
+		}
+		run := c.until(started.Run, "done")
+		if run.Items.Failed > 0 || run.Items.Waiting > 0 {
+			t.Errorf("round %d: %+v", round, run.Items)
+		}
+		copied := int64(0)
+		for _, one := range run.Workers {
+			copied += one.Items
+		}
+		if copied > run.Items.Done+run.Items.Skipped {
+			t.Errorf("round %d: workers copied %d items of %d", round, copied, run.Items.Done)
+		}
+		byWorkers += copied
+		c.arrived("/archive/survey")
+		c.nothingLeft()
+		if t.Failed() {
+			t.Fatal(c.log)
+		}
+	}
+	if t.Logf("workers copied %d items in %d rounds", byWorkers, rounds); byWorkers == 0 {
+		t.Error("no worker copied anything")
+	}
+}
+
+// change changes some of what is at the source, removes some, and adds some.
+func (c *crew) change(random *rand.Rand, round int) {
+	c.t.Helper()
+	for i := range 300 {
+		path := []string{c.source, fmt.Sprint("year ", i%7), fmt.Sprint("station ", i, ".csv")}
+		switch random.IntN(6) {
+		case 0:
+			_ = os.Remove(filepath.Join(path...))
+		case 1, 2, 3:
+			writeFile(c.t, strings.Repeat(fmt.Sprint("round ", round, " reading ", i, "\n"), 1+random.IntN(900)), path...)
+		}
+	}
+	for i := range 3 {
+		writeFile(c.t, fmt.Sprint(round)+large(random.IntN(30<<20)), c.source, "films", fmt.Sprint(i, ".bin"))
+	}
+	writeFile(c.t, "always", c.source, "always.txt")
+	c.run("", "rm", "/office/survey", "--yes")
+	c.must("put", c.source, "/office")
+}
+
+// disturb kills, freezes or ends a worker, or kills the service.
+func (c *crew) disturb(random *rand.Rand) {
+	c.t.Helper()
+	w := c.workers[random.IntN(len(c.workers))]
+	switch random.IntN(5) {
+	case 0:
+		c.end(syscall.SIGKILL)
+		c.serve()
+	case 1:
+		if err := w.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+			c.t.Fatal(err)
+		}
+		process := w.cmd.Process
+		time.AfterFunc(time.Duration(random.IntN(4000))*time.Millisecond, func() { _ = process.Signal(syscall.SIGCONT) })
+	case 2:
+		if err := w.cmd.Process.Signal(syscall.SIGCONT); err != nil {
+			c.t.Fatal(err)
+		}
+		w.end(syscall.SIGTERM)
+		w.start()
+	default:
+		w.end(syscall.SIGKILL)
+		w.start()
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"deftheron/core/plan"
+	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/unit"
 	"deftheron/core/view"
@@ -59,7 +60,7 @@ func (r *Run) newMuster(f *feeder, phase plan.Phase) *muster {
 // mayCarry reports whether the crew may copy an item: one that writes a file under a condition, and
 // needs nothing else of the run.
 func (r *Run) mayCarry(item *Item) bool {
-	if r.Crew == nil || item.Kind != store.KindFile || r.Rules.Type == plan.TwoWay || !r.Rules.At.IsZero() || r.takesTurns(item) {
+	if r.Crew == nil || item.Kind != store.KindFile || r.Rules.Type == plan.TwoWay || !r.Rules.At.IsZero() || r.Rules.IdenticalOnce {
 		return false
 	}
 	route := r.Routes[item.Route]
@@ -114,6 +115,14 @@ func (m *muster) flush(ctx context.Context) bool {
 	return true
 }
 
+// drop forgets what waits: the run is interrupted, and its records know it.
+func (m *muster) drop() {
+	for _, g := range m.routes {
+		m.feeder.pending.Add(-len(g.items))
+		g.items = nil
+	}
+}
+
 // size is how many items a unit has: few where few are left.
 func (m *muster) size(route int) int {
 	select {
@@ -154,8 +163,6 @@ func (m *muster) give(ctx context.Context, route int, g *gathered) bool {
 		}
 		timer.Stop()
 		if ctx.Err() != nil {
-			m.feeder.pending.Add(-len(g.items))
-			g.items = nil
 			return false
 		}
 		if len(g.items) == 0 {
@@ -229,12 +236,16 @@ func (r *Run) carry(ctx context.Context, route int, items []*Item) (rest []*Item
 		err = r.sample(ctx, by, copied, sent)
 	}
 	if err != nil {
+		r.broke.Store(true) // whoever had it may have left something behind
 		r.Log.Debug("a unit was not carried", "run", r.ID, "by", by, "items", len(sent), "error", err)
 		copied = nil
 	}
 	for _, one := range copied {
 		a := sent[one.Seq]
 		if a == nil || one.Err != nil {
+			if retry.MayPass(one.Err) || store.KindOf(one.Err) == store.ErrOutcomeUnknown {
+				r.broke.Store(true)
+			}
 			continue
 		}
 		delete(sent, one.Seq)

@@ -140,6 +140,7 @@ func (m *missing) moveByCrew(ctx context.Context) error {
 			}
 		}
 		if len(rest) > 0 { // why is found out here
+			m.broke.Store(true)
 			m.Log.Debug("parts were not carried", "run", m.ID, "item", m.route.SourceAddress(*m.item), "by", by, "parts", rest, "error", err)
 			m.giveBack(rest)
 			return ctx.Err()

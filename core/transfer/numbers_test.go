@@ -47,6 +47,9 @@ func TestNumbersAgree(t *testing.T) {
 			Records: records, Lanes: 3, Retry: retry.Policy{First: 1, Tries: 2}, Rules: rules,
 			Routes: []transfer.Route{{Source: end("desk", source), Target: end("archive", faulty), Scope: "both"}},
 		}
+		if random.IntN(2) == 0 {
+			options.Crew = &testCrew{source: source, target: faulty, only: random.IntN(2) == 0, lanes: 1 + random.IntN(4), random: random}
+		}
 		target.Folder("in")
 		for round := range 4 {
 			put(source, random.IntN(10))

@@ -148,6 +148,15 @@ func (r *Run) cleanRoute(ctx context.Context, i int) error {
 	return err
 }
 
+// CleanAgain removes what somebody who copied for a run that has ended may have left at the target of a
+// route since: a process that was frozen, and is killed before it has tidied up.
+func CleanAgain(ctx context.Context, run string, route Route) error {
+	_, err := retry.Read(ctx, func() ([]store.Leftover, error) {
+		return store.Clean(ctx, route.Target.Store, store.Cleaning{Run: run, Folder: cleaningFolder(route)})
+	})
+	return err
+}
+
 func cleaningFolder(route Route) store.Folder {
 	return route.Target.Root.Folder // of a single file, too, the folder that it is in
 }

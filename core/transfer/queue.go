@@ -268,6 +268,7 @@ func (r *Run) feedPhase(ctx context.Context, f *feeder, phase plan.Phase) bool {
 		group.Go(func() { left = r.feedLargest(ending, f, phase, early) })
 	}
 	muster := r.newMuster(f, phase)
+	defer muster.drop()
 	var after int64
 	handed := map[string]bool{} // what folders lie in that are being removed
 	for {

@@ -32,6 +32,7 @@ type bench struct {
 	witnessed        bool
 	began            time.Time // zero: now
 	fromRoot, toRoot store.Ref
+	crew             *testCrew // nil for none
 }
 
 func newBench(t *testing.T) *bench {
@@ -54,11 +55,15 @@ func (b *bench) new() *transfer.Run {
 	if !b.resumed {
 		runs++
 	}
-	return transfer.New(transfer.Options{
+	options := transfer.Options{
 		ID: fmt.Sprint("run", runs), Resumed: b.resumed, Approved: b.released, Witnessed: b.witnessed, Routes: []transfer.Route{b.route()},
 		Rules: b.rules, Records: b.records,
 		Lanes: 4, Retry: retry.Policy{First: 1}, HeadStart: time.Hour, Began: b.began,
-	})
+	}
+	if b.crew != nil {
+		options.Crew = b.crew
+	}
+	return transfer.New(options)
 }
 
 // run carries out a new run, with items of its own in the records.

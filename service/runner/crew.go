@@ -3,6 +3,7 @@ package runner
 import (
 	"context"
 	"slices"
+	"time"
 
 	"deftheron/core/transfer"
 	"deftheron/service/records"
@@ -38,6 +39,31 @@ func (r *Runner) crewOf(ctx context.Context, a *active, routes []transfer.Route)
 		crew.Close()
 		a.crew.Store(nil)
 		r.keepCarried(a, crew.Carried())
+		if crew.Lost() {
+			r.group.Go(func() { r.cleanAgain(a.id, routes) })
+		}
+	}
+}
+
+// lateWorkers is how long a worker that was lost may go on: it hears within this time that it is not
+// wanted, or is gone.
+const lateWorkers = 20 * time.Second
+
+// cleanAgain removes what workers that were lost have left behind since.
+func (r *Runner) cleanAgain(id string, routes []transfer.Route) {
+	select {
+	case <-time.After(lateWorkers):
+	case <-r.ctx.Done():
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(r.ctx), time.Minute)
+	defer cancel()
+	for _, route := range routes {
+		if route.Unopened != nil {
+			continue
+		}
+		if err := transfer.CleanAgain(ctx, id, route); err != nil {
+			r.log.Warn("could not look for what workers left behind", "run", id, "error", err)
+		}
 	}
 }
 

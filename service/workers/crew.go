@@ -53,6 +53,7 @@ type Crew struct {
 	pending map[int64]*pending // units that are not done
 	taking  map[int]bool       // routes whose units are given out
 	done    map[string]*Carried
+	lost    bool               // a unit, without a word of what became of it
 	seconds map[string]float64 // a lane needed for an item, by worker, over the last units
 }
 
@@ -306,6 +307,14 @@ func (c *Crew) count(got result) {
 			of.Bytes += one.Size
 		}
 	}
+}
+
+// Lost reports whether a worker was lost while it copied: it may go on for a while, and leave something
+// behind.
+func (c *Crew) Lost() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.lost
 }
 
 // Carried returns what workers have copied for the run since it was taken up, by name.

@@ -149,6 +149,8 @@ func (c *Crew) hand(p *pending, to *presence, taken lease.Lease) {
 		again := err != nil && others == 0 && p.tries < mostTries && ctx.Err() == nil
 		if err == nil {
 			c.learn(to, p, time.Since(begun))
+		} else {
+			c.lost = true
 		}
 		c.mu.Unlock()
 		switch {
