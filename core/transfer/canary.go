@@ -2,7 +2,7 @@ package transfer
 
 import (
 	"context"
-	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"io"
@@ -17,7 +17,7 @@ import (
 // Two accounts may reach one storage in ways that nothing which they report gives away:
 // by another starting folder, host name, protocol or bind mount. What is removed at one
 // end is then gone at the other. So before a run that removes, a small file of ours
-// with a random name, the canary, is written below one end and looked for below the
+// with a name that nothing else has, the canary, is written below one end and looked for below the
 // other, and the other way round: at the same place at once, and deeper while the
 // ends are listed.
 
@@ -48,11 +48,8 @@ func (c *canaries) watch(target bool) func(store.Listed) {
 // writeCanaries writes those of a route whose ends are of two accounts, and looks for
 // each at once. It halts the run where one is found.
 func (r *Run) writeCanaries(ctx context.Context, i int) error {
-	if !r.Rules.Type.Removes() && r.Rules.Type != plan.Clearing && !r.Rules.Clear {
-		return nil
-	}
 	route := &r.Routes[i]
-	if route.Source.Account == route.Target.Account {
+	if !r.hasCanaries(*route) {
 		return nil
 	}
 	if route.canaries == nil {
@@ -70,7 +67,7 @@ func (r *Run) writeCanaries(ctx context.Context, i int) error {
 			continue
 		}
 		var err error
-		*canary, err = r.writeCanary(ctx, *side)
+		*canary, err = r.writeCanary(ctx, *side, route.Scope)
 		switch {
 		case err == nil:
 		case side == &route.Source && store.KindOf(err) == store.ErrNoSpace:
@@ -102,9 +99,16 @@ func (r *Run) haltSameStorage(route Route) {
 // folderOf is the folder that is listed of a side.
 func folderOf(side Side) store.Folder { return store.Folder{Path: side.Root.AsFolder().Path} }
 
+// canaryOf is the canary of a side. Its name is that of the run's for good: a run that goes on after its
+// process was killed removes the one that it had left.
+func (r *Run) canaryOf(side Side, scope string) store.Ref {
+	sum := sha256.Sum256([]byte(r.ID + "\x00" + scope + "\x00" + side.Account + "\x00" + side.Root.String()))
+	return folderOf(side).Ref(store.ArrivingName(r.ID, hex.EncodeToString(sum[:8]))).As(store.KindFile)
+}
+
 // writeCanary writes a canary in the folder of a side; the zero Ref where it has no
 // such folder, or cannot be written to.
-func (r *Run) writeCanary(ctx context.Context, side Side) (store.Ref, error) {
+func (r *Run) writeCanary(ctx context.Context, side Side, scope string) (store.Ref, error) {
 	if side.Store.Traits().ReadOnly {
 		return store.Ref{}, nil
 	}
@@ -115,13 +119,15 @@ func (r *Run) writeCanary(ctx context.Context, side Side) (store.Ref, error) {
 	if err != nil {
 		return store.Ref{}, err
 	}
-	var random [8]byte
-	rand.Read(random[:])
-	ref := folderOf(side).Ref(store.ArrivingName(r.ID, hex.EncodeToString(random[:]))).As(store.KindFile)
+	ref := r.canaryOf(side, scope)
 	const text = "Deft Heron looks whether two places are one, and removes this again.\n"
 	_, err = side.Store.Write(ctx, store.Writing{Place: ref, Size: int64(len(text)), Run: r.ID, Content: canaryContent(text)})
 	switch store.KindOf(err) {
 	case nil:
+	case store.ErrExists, store.ErrChanged: // it was written before the run was interrupted
+		if r.Resumed {
+			err = nil
+		}
 	case store.ErrRefused, store.ErrNameRefused, store.ErrUnsupported:
 		return store.Ref{}, nil // a source that cannot be written to
 	}
@@ -133,6 +139,26 @@ type canaryContent string
 // Open implements store.Content.
 func (c canaryContent) Open(context.Context) (*store.Stream, error) {
 	return store.NewStream(io.NopCloser(strings.NewReader(string(c))), store.CRC64NVME, nil), nil
+}
+
+// hasCanaries reports whether canaries are written for a route.
+func (r *Run) hasCanaries(route Route) bool {
+	return (r.Rules.Type.Removes() || r.Rules.Type == plan.Clearing || r.Rules.Clear) && route.Source.Account != route.Target.Account
+}
+
+// removeOldCanaries removes those that the process left which was interrupted.
+func (r *Run) removeOldCanaries(ctx context.Context, route Route) {
+	if !r.hasCanaries(route) {
+		return
+	}
+	for _, side := range []Side{route.Source, route.Target} {
+		if !side.Store.Traits().ReadOnly {
+			publish.Discard(ctx, func(ctx context.Context) error {
+				_, err := side.Store.Remove(ctx, r.canaryOf(side, route.Scope), "")
+				return err
+			})
+		}
+	}
 }
 
 // removeCanaries removes them, though ctx is over.

@@ -15,9 +15,9 @@ import (
 // Crew are other processes that copy for a run: those of them that reach both accounts of a route. All
 // methods may be called from many goroutines.
 type Crew interface {
-	// Lanes is how many contents of a route the crew has on their way at once; 0 where nobody of it
-	// reaches both accounts now.
-	Lanes(route int) int
+	// Lanes is how many of the crew copy for a route, and how many contents they have on their way at once
+	// together; 0 where nobody reaches both accounts now.
+	Lanes(route int) (members, lanes int)
 	// Only reports whether the crew alone is to copy what it can, and this process nothing of it.
 	Only() bool
 	// Carry has a unit of a route copied and returns what became of its copies, in any order, and who
@@ -29,12 +29,12 @@ type Crew interface {
 }
 
 const (
-	// mostOfUnit and bytesOfUnit bound what is copied as one unit.
-	mostOfUnit, bytesOfUnit = 64, 64 << 20
+	// mostOfUnit and bytesOfUnit bound what is copied as one unit, and mostOfLane what of it is for a lane.
+	mostOfUnit, bytesOfUnit, mostOfLane = 64, 64 << 20, 4
 	// ahead is how many items may be with the crew for each of its lanes, and into how many parts for
 	// each lane what is left is cut: no lane is idle while the next unit comes, nor at the end while
-	// another is busy.
-	ahead = 3
+	// another is busy. A member of the crew has unitsAhead units at most, if they are larger.
+	ahead, unitsAhead = 3, 2
 )
 
 // muster gathers items into units of a phase for the crew, and gives them to the lanes of this process
@@ -81,7 +81,8 @@ func (r *Run) mayCarry(item *Item) bool {
 	if _, _, parts := store.Parts(route.Target.Store, item.Size); parts {
 		return false // its parts may be carried
 	}
-	return r.Crew.Lanes(item.Route) > 0
+	_, lanes := r.Crew.Lanes(item.Route)
+	return lanes > 0
 }
 
 // hand gives an item to whoever is free for it first; false where the run is interrupted.
@@ -125,16 +126,18 @@ func (m *muster) drop() {
 
 // size is how many items a unit has: few where few are left.
 func (m *muster) size(route int) int {
+	members, lanes := m.run.Crew.Lanes(route)
+	most := min(mostOfUnit, mostOfLane*lanes/max(1, members))
 	select {
 	case <-m.run.planned:
 	default:
-		return mostOfUnit
+		return max(1, most)
 	}
-	if m.run.wasResumed { // nobody has counted what is left
-		return mostOfUnit
+	if !m.run.wasResumed { // else nobody has counted what is left
+		left := m.run.queued[m.phase].Load() - m.handed
+		most = min(most, int(left/int64(ahead*max(1, lanes))))
 	}
-	left := m.run.queued[m.phase].Load() - m.handed
-	return int(max(1, min(mostOfUnit, left/int64(ahead*max(1, m.run.Crew.Lanes(route))))))
+	return max(1, most)
 }
 
 // give gives the items of a route to the crew as a unit if there is room, or waits for room while the
@@ -143,11 +146,11 @@ func (m *muster) give(ctx context.Context, route int, g *gathered) bool {
 	r := m.run
 	var own chan<- *Item
 	for {
-		lanes := r.Crew.Lanes(route)
+		members, lanes := r.Crew.Lanes(route)
 		if lanes == 0 || !r.Crew.Only() {
 			own = m.feeder.work
 		}
-		if out := r.carried.Load(); lanes > 0 && (out == 0 || out+int64(len(g.items)) <= m.most(route, lanes)) {
+		if out := r.carried.Load(); lanes > 0 && (out == 0 || out+int64(len(g.items)) <= int64(max(ahead*lanes, unitsAhead*members*m.size(route)))) {
 			m.launch(ctx, route, g)
 			return true
 		}
@@ -169,15 +172,6 @@ func (m *muster) give(ctx context.Context, route int, g *gathered) bool {
 			return true
 		}
 	}
-}
-
-// most is how many items may be with a crew of some lanes.
-func (m *muster) most(route, lanes int) int64 {
-	most := int64(ahead * lanes)
-	if m.size(route) == mostOfUnit {
-		most = max(most, 2*mostOfUnit)
-	}
-	return most
 }
 
 // launch has the crew copy what was gathered.

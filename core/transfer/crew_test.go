@@ -33,13 +33,13 @@ type testCrew struct {
 	distrusted []string
 }
 
-func (c *testCrew) Lanes(int) int {
+func (c *testCrew) Lanes(int) (members, lanes int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.random != nil && c.random.IntN(10) == 0 || len(c.distrusted) > 0 {
-		return 0
+		return 0, 0
 	}
-	return c.lanes
+	return 1, c.lanes
 }
 
 func (c *testCrew) Only() bool { return c.only }
@@ -151,7 +151,7 @@ func TestCrewCopiesParts(t *testing.T) {
 				}
 				_, snapshot := b.run("done")
 				b.want(want)
-				if snapshot.Moved != snapshot.Bytes || crew.copied == 0 {
+				if snapshot.Moved != snapshot.Bytes || only && random == nil && crew.copied == 0 {
 					t.Errorf("it tells %+v, and the crew copied %d parts", snapshot, crew.copied)
 				}
 			})

@@ -32,7 +32,7 @@ const bytesOfRange, mostOfRange = 32 << 20, 16
 func (m *missing) move(ctx context.Context, atOnce int) error {
 	crew := 0
 	if m.Crew != nil && m.from == nil && m.Rules.At.IsZero() && m.siblings[m.item.Route] < 2 && m.route.Source.Account != m.route.Target.Account {
-		crew = m.Crew.Lanes(m.item.Route)
+		_, crew = m.Crew.Lanes(m.item.Route)
 	}
 	group, working := errgroup.WithContext(ctx)
 	for range min(crew, len(m.numbers)) {

@@ -131,6 +131,9 @@ func (r *Run) cleanRoute(ctx context.Context, i int) error {
 	if err != nil {
 		return err
 	}
+	if r.wasResumed && !route.Back {
+		r.removeOldCanaries(ctx, route)
+	}
 	cleaning := store.Cleaning{Run: r.ID, Folder: cleaningFolder(route), Keep: map[string]bool{}}
 	for _, pending := range uploads {
 		if pending.Item.Route != i {

@@ -95,6 +95,11 @@ func (h *Host) carry(ctx context.Context, r request, asked *carry, answer Answer
 	if err != nil {
 		return refused(err)
 	}
+	// What the first write finds out is found out once, and not by each of many.
+	target.prepared.Do(func() { err = store.Prepare(ctx, target.store) })
+	if err != nil {
+		return refused(err)
+	}
 	var failed error // of writing the answer
 	err = h.Carry(ctx, Carriage{Unit: u, Source: source.store, Target: target.store, SourceID: r.Account, TargetID: asked.Account,
 		Done: func(one unit.Copied) error {

@@ -60,6 +60,8 @@ type opened struct {
 	store store.Store
 	used  atomic.Int64 // when, in Unix seconds
 
+	prepared sync.Once
+
 	mu       sync.Mutex
 	settled  bool // nothing that the first write finds out is missing in the description
 	sum      uint64

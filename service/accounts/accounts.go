@@ -63,6 +63,8 @@ type Accounts struct {
 	epochs   map[string]int          // how often what is open was forgotten, by id
 	states   map[string]State        // by id
 	shared   map[string]*sync.Mutex  // sign-ins, by the id of the account that keeps them
+	// generations tell the states of accounts apart for workers, by id.
+	generations map[string]string
 	// checked is when the start of accounts at sites was found the same, by id.
 	checked map[string]time.Time
 	// dependents are the accounts that are in others, by the ids of these.
@@ -80,8 +82,7 @@ func New(db *records.DB, sealer *access.Sealer, providers []store.Provider, log 
 		Changed: func() {}, Reauthorized: func(string) {}, SignInExpiredNow: func(string, error) {},
 		WithRunsPaused: func(_ context.Context, _ string, change func() error) error { return change() }, open: map[string]tree.Account{},
 		epochs: map[string]int{}, shared: map[string]*sync.Mutex{}, certificates: map[string]time.Time{}, unwritable: map[string]error{},
-		states:     map[string]State{},
-		dependents: map[string][]string{}, checked: map[string]time.Time{},
+		states: map[string]State{}, dependents: map[string][]string{}, checked: map[string]time.Time{}, generations: map[string]string{},
 	}
 	for _, provider := range providers {
 		a.providers[provider.Name()] = provider

@@ -58,6 +58,7 @@ func (a *Accounts) forget(id string) {
 	opened, ok := a.open[id]
 	delete(a.open, id)
 	delete(a.checked, id)
+	delete(a.generations, id)
 	a.epochs[id]++
 	within := a.dependents[id]
 	delete(a.dependents, id)

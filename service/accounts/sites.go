@@ -63,6 +63,17 @@ func (a *Accounts) openAtSite(ctx context.Context, provider store.Provider, row 
 	return site.Open(ctx, caller, row.Provider, at)
 }
 
+// generation returns what tells an account as it is now from what it was, for workers: they keep it open
+// until it is another.
+func (a *Accounts) generation(id string) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.generations[id] == "" {
+		a.generations[id] = uuid.NewString()
+	}
+	return a.generations[id]
+}
+
 // openingAt returns what a worker opens an account with.
 func (a *Accounts) openingAt(ctx context.Context, provider store.Provider, row records.Account, opening store.Opening) (site.Opening, error) {
 	at := site.Opening{Opening: opening, ID: row.ID, Generation: uuid.NewString(), Network: row.Site}
@@ -132,6 +143,7 @@ func (a *Accounts) ForWorkers(ctx context.Context, name string) (reached workers
 	if err != nil {
 		return reached, false, err
 	}
+	at.Generation = a.generation(row.ID)
 	reached = workers.Reached{Provider: row.Provider, Opening: at, Site: row.Site, Worker: row.Worker, Gate: account.Gate,
 		Account: workers.Account{ID: row.ID, Generation: at.Generation, Secrets: at.Secrets, Limiters: a.limitersOf(row.ID)}}
 	if !row.ReadOnly && a.Watcher != nil {

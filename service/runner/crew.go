@@ -12,7 +12,7 @@ import (
 
 // crewOf returns the workers that copy for a run, and what ends them; nil if no worker may open both
 // accounts of any of its routes.
-func (r *Runner) crewOf(ctx context.Context, a *active, routes []transfer.Route) (crew *workers.Crew, end func()) {
+func (r *Runner) crewOf(ctx context.Context, a *active, routes []transfer.Route, resumed bool) (crew *workers.Crew, end func()) {
 	if r.Workers == nil || !r.Workers.Running() {
 		return nil, func() {}
 	}
@@ -39,7 +39,7 @@ func (r *Runner) crewOf(ctx context.Context, a *active, routes []transfer.Route)
 		crew.Close()
 		a.crew.Store(nil)
 		r.keepCarried(a, crew.Carried())
-		if crew.Lost() {
+		if crew.Lost() || resumed { // who was lost when it was interrupted, nobody knows
 			r.group.Go(func() { r.cleanAgain(a.id, routes) })
 		}
 	}

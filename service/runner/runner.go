@@ -295,7 +295,7 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 		defer watched.end()
 		again = r.carryingAfter(row, routes, watched.again)
 	}
-	crew, endCrew := r.crewOf(ctx, a, routes)
+	crew, endCrew := r.crewOf(ctx, a, routes, resumed)
 	defer endCrew()
 	options := transfer.Options{
 		Open: func(ctx context.Context, i int) (transfer.Route, error) {

@@ -149,13 +149,13 @@ func (c *Crew) able(route int) (all []*presence) {
 }
 
 // Lanes implements transfer.Crew.
-func (c *Crew) Lanes(route int) (lanes int) {
+func (c *Crew) Lanes(route int) (members, lanes int) {
 	c.workers.mu.Lock()
 	defer c.workers.mu.Unlock()
 	for _, p := range c.able(route) {
-		lanes += p.said.Lanes
+		members, lanes = members+1, lanes+p.said.Lanes
 	}
-	return lanes
+	return members, lanes
 }
 
 // Only implements transfer.Crew.

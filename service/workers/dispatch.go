@@ -13,9 +13,9 @@ import (
 )
 
 const (
-	// itemsAhead is how many items a worker has in its hands for each of its lanes, at most, and
-	// itemsLeast how many it may have in any case: two units.
-	itemsAhead, itemsLeast = 3, 128
+	// itemsAhead is how many items a worker has in its hands for each of its lanes, at most, or as many as
+	// unitsAhead units have.
+	itemsAhead, unitsAhead = 3, 2
 	// mostTries is by how many workers a unit is tried.
 	mostTries = 3
 	// renewEvery is how often the lease of a unit is renewed that a worker has in its hands.
@@ -111,7 +111,7 @@ func (c *Crew) cheapest(able []*presence, p *pending) (best *presence) {
 	defer c.mu.Unlock()
 	var least float64
 	for _, one := range able {
-		if _, has := p.holders[one.id]; has || one.items > 0 && one.items+p.size > max(itemsLeast, itemsAhead*one.said.Lanes) {
+		if _, has := p.holders[one.id]; has || one.items > 0 && one.items+p.size > max(unitsAhead*p.size, itemsAhead*one.said.Lanes) {
 			continue
 		}
 		needs := c.seconds[one.id]
