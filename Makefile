@@ -37,7 +37,7 @@ SMOKE := '^(TestCommands|TestPauseResumeRetry|TestTwoWayJob|TestArrivals)$$'
 APART := '^(TestRequestsAFile|TestRequestsInLargeFolder)$$'
 
 # Installs what the tests need, and runs all but what takes long.
-test: prerequisites $(CACHE)/bin/versitygw build
+test: prerequisites $(CACHE)/bin/versitygw $(CACHE)/bin/nats-server build
 	$(GO) test -timeout 30m -run $(APART) ./provider/declared
 	$(MAKE) --no-print-directory -j 4 -O lint test-program test-packages test-raced
 
@@ -83,7 +83,7 @@ soak: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 30m -race ./service/access ./service/annotations ./service/runner
 	$(GO) test -count=1 -timeout 30m -run '^TestSealedConforms$$' ./provider -args -everywhere
 	$(GO) test -count=1 -timeout 30m -run '^(TestSealedEverywhere|TestFaults|TestAnyToAny|TestHistoryFaults|TestGatewayModel|TestDriveModel)$$' ./e2e -args -everywhere
-	$(GO) test -count=1 -timeout 120m -run '^TestSiteKills$$' ./e2e -args -everywhere
+	$(GO) test -count=1 -timeout 120m -run '^(TestSiteKills|TestCrewKills)$$' ./e2e -args -everywhere
 	$(GO) test -count=1 -timeout 30m -race -run '^(TestModel|TestAppendSize)$$' ./core/sealed -args -sealed-lasting 15m -sealed-files 100000
 
 # .golangci.yml says what is checked.
@@ -92,7 +92,12 @@ lint: $(CACHE)/bin/golangci-lint build
 	$(CACHE)/bin/golangci-lint run ./...
 	cd console && $(NPM) run check
 
-tools: $(CACHE)/bin/versitygw $(CACHE)/bin/golangci-lint
+tools: $(CACHE)/bin/versitygw $(CACHE)/bin/golangci-lint $(CACHE)/bin/nats-server
+
+# The message server for tests, of the version that the service embeds.
+$(CACHE)/bin/nats-server: go.mod
+	@mkdir -p $(CACHE)/bin
+	$(GO) build -o $@ github.com/nats-io/nats-server/v2
 
 # The S3-compatible server for tests, from a module of its own.
 $(CACHE)/bin/versitygw: tools/go.mod tools/go.sum

@@ -163,6 +163,21 @@ func WaitFor(t testing.TB, address string) {
 	}
 }
 
+// WaitForPort waits until something listens at an address, half a minute at most.
+func WaitForPort(t testing.TB, address string) {
+	t.Helper()
+	for deadline := time.Now().Add(30 * time.Second); ; <-time.After(10 * time.Millisecond) {
+		connection, err := net.Dial("tcp", address)
+		if err == nil {
+			connection.Close()
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("nothing listens at %s: %v", address, err)
+		}
+	}
+}
+
 // Root is the folder of the module.
 func Root() string {
 	_, file, _, _ := runtime.Caller(0)
