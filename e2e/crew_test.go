@@ -12,6 +12,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+
 	"deftheron/contract"
 	"deftheron/servertest"
 )
@@ -224,5 +227,70 @@ func (c *crew) disturb(random *rand.Rand) {
 	default:
 		w.end(syscall.SIGKILL)
 		w.start()
+	}
+}
+
+// TestWorkersWithMessageServers has units be kept by a message server outside, which does as it pleases:
+// the records are what counts.
+func TestWorkersWithMessageServers(t *testing.T) {
+	t.Parallel()
+	for name, one := range map[string]struct {
+		servers int
+		disturb func(t *testing.T, servers *servertest.NATS, round int)
+	}{
+		"one":                {1, nil},
+		"one that is killed": {1, func(_ *testing.T, servers *servertest.NATS, _ int) { servers.Kill(0) }},
+		"three, of which each is killed once": {3, func(t *testing.T, servers *servertest.NATS, round int) {
+			if round > 0 {
+				servers.Start(t, round-1)
+			}
+			servers.Kill(round)
+		}},
+		"one that loses all units": {1, func(t *testing.T, servers *servertest.NATS, _ int) { loseUnits(t, servers) }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			servers := servertest.StartNATS(t, one.servers)
+			c := newCrew(t, 400, 2, "--nats", servers.URL)
+			c.must("worker", "drain", "service")
+			for round := range 3 {
+				target := fmt.Sprint("/archive/", round)
+				var started struct{ Run string }
+				if err := json.Unmarshal([]byte(c.must("copy", "/office/survey", target, "--detach", "--json")), &started); err != nil {
+					t.Fatal(err)
+				}
+				if one.disturb != nil && (round < one.servers) {
+					<-time.After(100 * time.Millisecond)
+					one.disturb(t, servers, round)
+				}
+				run := c.until(started.Run, "done")
+				if run.Items.Done != 400 || len(run.Workers) == 0 {
+					t.Errorf("round %d: %+v, by %+v", round, run.Items, run.Workers)
+				}
+				c.arrived(target + "/survey")
+			}
+			if strings.Contains(fmt.Sprint(c.log), "secret") {
+				t.Error("the log has the password of the message server")
+			}
+		})
+	}
+}
+
+// loseUnits deletes what a message server keeps.
+func loseUnits(t *testing.T, servers *servertest.NATS) {
+	t.Helper()
+	connection, err := nats.Connect(servers.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer connection.Close()
+	js, err := jetstream.New(connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name := range js.StreamNames(t.Context()).Name() {
+		if err := js.DeleteStream(t.Context(), name); err != nil {
+			t.Error(err)
+		}
 	}
 }

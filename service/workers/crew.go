@@ -49,6 +49,8 @@ type Crew struct {
 
 	mu      sync.Mutex
 	queue   lease.Queue
+	kept    context.Context // ends when units are kept elsewhere
+	leave   context.CancelFunc
 	last    int64              // number of the last unit
 	pending map[int64]*pending // units that are not done
 	taking  map[int]bool       // routes whose units are given out
@@ -96,6 +98,7 @@ func (w *Workers) Crew(run string, routes map[int]CrewRoute, limiter *bandwidth.
 	c := &Crew{workers: w, run: run, routes: routes, limiter: limiter, queue: w.units(), pending: map[int64]*pending{}, taking: map[int]bool{},
 		done: map[string]*Carried{}, seconds: map[string]float64{}}
 	c.ctx, c.stop = context.WithCancel(w.ctx)
+	c.kept, c.leave = context.WithCancel(c.ctx)
 	w.mu.Lock()
 	w.crews[run] = c
 	w.mu.Unlock()
@@ -283,7 +286,9 @@ func (c *Crew) fallBack(failed lease.Queue, why error) {
 	}
 	c.workers.log.WarnContext(c.ctx, "the units of a run are kept in memory, as the message server does not keep them", "run", c.run,
 		"error", why)
+	c.leave()
 	c.queue = &lease.Memory{}
+	c.kept, c.leave = context.WithCancel(c.ctx)
 	for _, p := range c.pending {
 		if len(p.holders) == 0 {
 			_ = c.queue.Offer(c.ctx, c.pool(p.route), p.encode()) // which holds more than there are

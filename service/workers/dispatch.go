@@ -31,11 +31,11 @@ const (
 func (c *Crew) giveOut(route int) {
 	for c.ctx.Err() == nil {
 		c.mu.Lock()
-		queue := c.queue
+		queue, kept := c.queue, c.kept
 		c.mu.Unlock()
-		taken, err := queue.Take(c.ctx, c.pool(route))
+		taken, err := queue.Take(kept, c.pool(route))
 		if err != nil {
-			if c.ctx.Err() == nil {
+			if kept.Err() == nil {
 				c.fallBack(queue, err)
 			}
 			continue

@@ -39,8 +39,8 @@ type Queue struct {
 const (
 	// mostBytes is how much the stream holds: units name rows, and there are few more than takers.
 	mostBytes = 64 << 20
-	// answerTime is how long the server may take to answer.
-	answerTime = 10 * time.Second
+	// answerTime is how long the server may take to answer, and offerTime to keep a unit.
+	answerTime, offerTime = 10 * time.Second, 5 * time.Second
 	// pollTime is how long a request for a unit waits at the server, and brokenWait how long it is waited
 	// after one that failed, at most brokenFor.
 	pollTime, brokenWait, brokenFor = 2 * time.Second, 250 * time.Millisecond, 15 * time.Second
@@ -78,7 +78,7 @@ func (q *Queue) Offer(ctx context.Context, pool string, unit []byte) error {
 	if len(unit) > lease.MostBytes {
 		return lease.ErrTooLarge
 	}
-	ctx, cancel := context.WithTimeout(ctx, answerTime)
+	ctx, cancel := context.WithTimeout(ctx, offerTime)
 	defer cancel()
 	_, err := q.js.Publish(ctx, q.options.Name+"."+pool, unit)
 	var refused *jetstream.APIError
@@ -169,7 +169,7 @@ func (q *Queue) next(ctx context.Context, pool string) (*held, error) {
 	}()
 	select {
 	case got := <-answers:
-		if errors.Is(got.err, nats.ErrTimeout) || errors.Is(got.err, jetstream.ErrNoMessages) {
+		if none := errors.Is(got.err, nats.ErrTimeout) || errors.Is(got.err, jetstream.ErrNoMessages); none && q.js.Conn().IsConnected() {
 			return nil, nil
 		}
 		if got.err != nil {
