@@ -2332,6 +2332,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/worker-sharing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show whether the service copies what workers can */
+        get: operations["show-worker-sharing"];
+        /** Leave to workers what they can copy, or not */
+        put: operations["set-worker-sharing"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/worker/join": {
         parameters: {
             query?: never;
@@ -4285,6 +4303,8 @@ export interface components {
             /** @description Everything is up to date and the run waits for changes. */
             watching?: boolean;
             why?: string;
+            /** @description Workers that have copied for the run. The rest was copied by the service. */
+            workers?: components["schemas"]["RunWorker"][];
         };
         RunEvent: {
             /** Format: date-time */
@@ -4343,6 +4363,20 @@ export interface components {
             started: number;
             /** @description Time that all lanes spent writing to the target, in ms. */
             target: number[];
+            /** @description Whether another worker would help, in words. */
+            workers?: string;
+        };
+        RunWorker: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            items: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description Files that it has in its hands.
+             */
+            now: number;
         };
         Safety: {
             /** @description Deletions that a run may make: 10% unless given. */
@@ -5272,6 +5306,13 @@ export interface components {
             created: string;
             /** @description Address that it connected from last. */
             from?: string;
+            /** @description Accounts of the service that it may have, to copy between them and those of its site. */
+            granted: string[];
+            /**
+             * Format: int64
+             * @description Files of runs that it has in its hands.
+             */
+            items: number;
             /** Format: date-time */
             joined?: string;
             /**
@@ -5285,6 +5326,11 @@ export interface components {
              */
             memory: number;
             name: string;
+            /**
+             * Format: int64
+             * @description Files that it copies at once for runs.
+             */
+            parallel: number;
             /** Format: int64 */
             processors: number;
             /** @description What to do about its state. */
@@ -5299,15 +5345,19 @@ export interface components {
             /** @description The network that the worker is in. */
             site: string;
             /** @enum {string} */
-            state: "waiting" | "expired" | "connected" | "draining" | "offline" | "outdated";
+            state: "waiting" | "expired" | "connected" | "draining" | "offline" | "outdated" | "untrusted";
             /** @description Operating system and processor. */
             system?: string;
             version?: string;
         };
         WorkerChange: {
-            /** @description The worker finishes what it does and takes nothing new. */
+            /** @description The worker finishes what it does and takes nothing new. False also trusts it again. */
             draining?: boolean;
+            /** @description Accounts of the service that the worker may have from now on. */
+            grant?: string[];
             name?: string;
+            /** @description Accounts that it may not have any more. */
+            revoke?: string[];
         };
         WorkerCode: {
             code: string;
@@ -5320,6 +5370,10 @@ export interface components {
         WorkerRemoved: {
             /** @description Accounts whose secrets the worker may have had. Replace them at the provider. */
             secrets: string[];
+        };
+        WorkerSharing: {
+            /** @description The service leaves to workers what they can copy, while there are any. */
+            only_workers: boolean;
         };
     };
     responses: never;
@@ -10619,6 +10673,66 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Whoami"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-worker-sharing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkerSharing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-worker-sharing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkerSharing"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

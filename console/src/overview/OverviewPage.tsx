@@ -137,7 +137,7 @@ function Decisions() {
       to: `/jobs/${one.job}`,
     })),
     ...(workers.data ?? [])
-      .filter((worker) => worker.state === 'offline' || worker.state === 'outdated')
+      .filter((worker) => ['offline', 'outdated', 'untrusted'].includes(worker.state))
       .map((worker) => ({ key: `worker ${worker.name}`, state: worker.state, text: `Worker ${worker.name}`, detail: worker.remedy, action: 'Open', to: '/settings/workers' })),
     ...(backups.data?.schedule?.overdue
       ? [{ key: 'backup', state: backups.data.schedule.failed ? 'failed' : 'warning', text: 'Backup of this service', detail: backups.data.schedule.failed ? `The last backup failed: ${backups.data.schedule.failed}.` : 'A backup is overdue.', action: 'Open', to: '/settings/backup' }]

@@ -14,7 +14,12 @@ export function Course({ run }: { run: Run }) {
   if (!series.data || !events.data) return null
   return (
     <section aria-label="Course of the run" className="border-t border-line py-3">
-      {series.data.sentence && <p className="mb-2">{series.data.sentence}</p>}
+      {series.data.sentence && (
+        <p className="mb-2">
+          {series.data.sentence} {!run.ended && series.data.workers}
+        </p>
+      )}
+      {run.workers && run.workers.length > 0 && <CopiedBy run={run} workers={run.workers} />}
       {series.data.at.length > 1 && (
         <Suspense fallback={<Skeleton rows={5} />}>
           <Chart series={series.data} events={events.data} />
@@ -40,6 +45,39 @@ export function Course({ run }: { run: Run }) {
         )}
       </div>
     </section>
+  )
+}
+
+/** Who copied what for a run. */
+function CopiedBy({ run, workers }: { run: Run; workers: NonNullable<Run['workers']> }) {
+  const own = Math.max(0, workers.reduce((left, worker) => left - worker.items, run.items.done))
+  return (
+    <table className="mb-3 w-full max-w-xl">
+      <thead className="text-left text-small text-soft">
+        <tr className="border-b border-line">
+          <th className="font-normal">Copied by</th>
+          <th className="text-right font-normal">Items</th>
+          <th className="text-right font-normal">Bytes</th>
+          {!run.ended && <th className="text-right font-normal">In hand</th>}
+        </tr>
+      </thead>
+      <tbody>
+        {workers.map((worker) => (
+          <tr key={worker.name} className="border-b border-line">
+            <td className="wrap-anywhere">{worker.name}</td>
+            <td className="text-right">{count(worker.items)}</td>
+            <td className="text-right">{bytes(worker.bytes)}</td>
+            {!run.ended && <td className="text-right">{count(worker.now)}</td>}
+          </tr>
+        ))}
+        <tr className="border-b border-line">
+          <td>the service</td>
+          <td className="text-right">{count(own)}</td>
+          <td className="text-right">{bytes(Math.max(0, workers.reduce((left, worker) => left - worker.bytes, run.bytes.transferred)))}</td>
+          {!run.ended && <td />}
+        </tr>
+      </tbody>
+    </table>
   )
 }
 

@@ -1,17 +1,19 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
+import { useAccounts } from '../accounts/queries'
 import { api, data } from '../api/client'
 import type { components } from '../api/schema'
 import { Empty, Failed } from '../ui/Banner'
 import { Button } from '../ui/Button'
+import { Checkbox } from '../ui/Checkbox'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { bytes, count, plain, when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
-import { useWorkers } from './workers'
+import { useSharing, useWorkers } from './workers'
 
 type Worker = components['schemas']['Worker']
 type Code = components['schemas']['WorkerCode']
@@ -34,8 +36,9 @@ export function WorkersPage() {
   const [code, setCode] = useState<Code>()
   const [renamed, setRenamed] = useState<string>()
   const [removed, setRemoved] = useState<Worker>()
+  const [granted, setGranted] = useState<Worker>()
   const drain = useChange((worker: Worker) =>
-    data(api.PATCH('/api/v1/workers/{name}', { params: { path: { name: worker.name } }, body: { draining: worker.state !== 'draining' } })),
+    data(api.PATCH('/api/v1/workers/{name}', { params: { path: { name: worker.name } }, body: { draining: !stands(worker) } })),
   )
   const recode = useChange((name: string) => data(api.POST('/api/v1/workers/{name}/code', { params: { path: { name } } })), setCode)
   return (
@@ -49,11 +52,12 @@ export function WorkersPage() {
         )}
       </div>
       <p className="max-w-3xl text-soft">
-        A worker is a second machine that reaches places which this service does not: a server on the premises, a desk PC, a laptop. It only dials out.
+        A worker is a second machine. It reaches places that this service does not, such as a server on the premises, and copies between accounts that it was granted, beside the service. It only dials out.
       </p>
       {[workers, drain, recode].map((one, i) => one.isError && <Failed key={i} error={one.error} />)}
       {workers.isPending && <Skeleton rows={3} />}
       {workers.data?.length === 0 && <Empty>There is no worker yet.</Empty>}
+      {workers.data && workers.data.length > 0 && <Sharing owner={owner} />}
       {workers.data && workers.data.length > 0 && (
         <table className="mt-2 w-full max-w-6xl">
           <thead className="text-left text-small text-soft">
@@ -63,6 +67,7 @@ export function WorkersPage() {
               <th className="hidden py-1 pr-4 font-normal sm:table-cell">Accounts</th>
               <th className="hidden py-1 pr-4 font-normal md:table-cell">Machine</th>
               <th className="hidden py-1 pr-4 text-right font-normal md:table-cell">Requests</th>
+              <th className="hidden py-1 pr-4 text-right font-normal lg:table-cell">Copies</th>
               <th className="py-1 font-normal">
                 <span className="sr-only">Actions</span>
               </th>
@@ -89,17 +94,32 @@ export function WorkersPage() {
                       /{account}
                     </Link>
                   ))}
+                  {worker.granted.length > 0 && (
+                    <span className="block text-small">
+                      <span className="text-soft">granted </span>
+                      {worker.granted.map((account) => (
+                        <Link key={account} to={`/accounts/${account}`} className="mr-2 font-mono text-plumage hover:underline">
+                          /{account}
+                        </Link>
+                      ))}
+                    </span>
+                  )}
                 </td>
                 <td className="hidden py-1 pr-4 text-small md:table-cell">
                   <Machine worker={worker} />
                 </td>
                 <td className="hidden py-1 pr-4 text-right md:table-cell">{count(worker.requests)}</td>
+                <td className="hidden py-1 pr-4 text-right whitespace-nowrap lg:table-cell">
+                  {count(worker.items)}
+                  {worker.parallel > 0 && <span className="block text-small text-soft">{count(worker.parallel)} at once</span>}
+                </td>
                 <td className="py-1 text-right whitespace-nowrap">
                   {owner && (
                     <Menu label={<span aria-label={`Actions for ${worker.name}`}>Change</span>}>
+                      <MenuItem onSelect={() => setGranted(worker)}>Grant accounts</MenuItem>
                       <MenuItem onSelect={() => setRenamed(worker.name)}>Rename</MenuItem>
                       <MenuItem onSelect={() => drain.mutate(worker)} disabled={!worker.joined}>
-                        {worker.state === 'draining' ? 'Take requests again' : 'Take nothing new'}
+                        {stands(worker) ? 'Take requests again' : 'Take nothing new'}
                       </MenuItem>
                       <MenuItem onSelect={() => recode.mutate(worker.name)}>Create another code</MenuItem>
                       <MenuItem onSelect={() => setRemoved(worker)}>Remove</MenuItem>
@@ -114,8 +134,78 @@ export function WorkersPage() {
       {adding && <CreateWorker onClose={() => setAdding(false)} onCreated={setCode} />}
       {code && <Joining code={code} onClose={() => setCode(undefined)} />}
       {renamed && <RenameWorker name={renamed} onClose={() => setRenamed(undefined)} />}
+      {granted && <GrantAccounts worker={granted} onClose={() => setGranted(undefined)} />}
       {removed && <RemoveWorker worker={removed} onClose={() => setRemoved(undefined)} />}
     </>
+  )
+}
+
+/** Whether a worker takes nothing new. */
+const stands = (worker: Worker) => worker.state === 'draining' || worker.state === 'untrusted'
+
+/** Who copies what workers can. */
+function Sharing({ owner }: { owner: boolean }) {
+  const sharing = useSharing()
+  const set = useChange((only: boolean) => data(api.PUT('/api/v1/worker-sharing', { body: { only_workers: only } })))
+  if (!sharing.data) return null
+  const only = sharing.data.only_workers
+  return (
+    <div className="my-2 flex flex-wrap items-center gap-3">
+      <p>{only ? 'The service leaves to workers what they can copy, while there are any.' : 'The service copies beside its workers.'}</p>
+      {owner && (
+        <Button disabled={set.isPending} onClick={() => set.mutate(!only)}>
+          {only ? 'Copy here too' : 'Leave copying to workers'}
+        </Button>
+      )}
+      {set.isError && <Failed error={set.error} />}
+    </div>
+  )
+}
+
+/** Which accounts of the service a worker may have. */
+function GrantAccounts({ worker, onClose }: { worker: Worker; onClose: () => void }) {
+  const accounts = useAccounts()
+  const [chosen, setChosen] = useState(new Set(worker.granted))
+  const offered = accounts.data?.filter((account) => !account.site) ?? []
+  const grant = offered.filter((account) => chosen.has(account.name) && !worker.granted.includes(account.name)).map((account) => account.name)
+  const revoke = worker.granted.filter((name) => !chosen.has(name))
+  const save = useChange(() => data(api.PATCH('/api/v1/workers/{name}', { params: { path: { name: worker.name } }, body: { grant, revoke } })), onClose)
+  return (
+    <Dialog
+      open
+      onClose={onClose}
+      title={`Accounts of ${worker.name}`}
+      description="It gets their secrets, sealed to its key and kept in its memory alone. It shares runs between accounts that it has both of."
+    >
+      {accounts.isPending && <Skeleton rows={3} />}
+      {accounts.data && offered.length === 0 && <p className="text-soft">No account is reached by the service itself.</p>}
+      <ul className="grid max-h-80 gap-2 overflow-auto">
+        {offered.map((account) => (
+          <li key={account.name} className="flex items-center gap-2">
+            <Checkbox
+              label={`Grant /${account.name}`}
+              checked={chosen.has(account.name)}
+              onChange={(checked) => {
+                const next = new Set(chosen)
+                if (checked) next.add(account.name)
+                else next.delete(account.name)
+                setChosen(next)
+              }}
+            />
+            <span className="font-mono wrap-anywhere">/{account.name}</span>
+          </li>
+        ))}
+      </ul>
+      {revoke.length > 0 && (
+        <p className="mt-2 text-small">
+          It may have had the secrets of {revoke.map((one) => `/${one}`).join(', ')}. If its machine is not in your hands, replace them at the provider, then reauthorize these accounts.
+        </p>
+      )}
+      {save.isError && <Failed error={save.error} />}
+      <Button look="first" className="mt-3" disabled={grant.length + revoke.length === 0 || save.isPending} onClick={() => save.mutate(undefined)}>
+        Save
+      </Button>
+    </Dialog>
   )
 }
 

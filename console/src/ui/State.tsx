@@ -29,6 +29,7 @@ const shapes: Record<string, { colour: string; shape: React.ReactNode }> = {
   connected: { colour: 'text-reed', shape: <path d="M3.5 8.5l3 3 6-7" fill="none" stroke="currentColor" strokeWidth="2" /> },
   draining: { colour: 'text-soft', shape: <path d="M8 3v10M4 9l4 4 4-4" fill="none" stroke="currentColor" strokeWidth="1.8" /> },
   offline: { colour: 'text-ochre', shape: <path d="M2 8h4M10 8h4" stroke="currentColor" strokeWidth="2" /> },
+  untrusted: { colour: 'text-brick', shape: <path d="M4 4l8 8M12 4l-8 8" stroke="currentColor" strokeWidth="2" /> },
   outdated: { colour: 'text-ochre', shape: <rect x="2" y="5" width="12" height="4" rx="1" fill="currentColor" /> },
   unreachable: { colour: 'text-ochre', shape: <path d="M2 8h4M10 8h4" stroke="currentColor" strokeWidth="2" /> },
   'sign-in-expired': { colour: 'text-ochre', shape: <rect x="2" y="5" width="12" height="4" rx="1" fill="currentColor" /> },
