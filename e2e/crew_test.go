@@ -294,3 +294,46 @@ func loseUnits(t *testing.T, servers *servertest.NATS) {
 		}
 	}
 }
+
+// TestWorkersWithClouds has a worker copy to and between cloud drives with tokens that end every few
+// seconds, which the service renews.
+func TestWorkersWithClouds(t *testing.T) {
+	t.Parallel()
+	c := newCrew(t, 250, 1)
+	drives := clouds(t)
+	drives.Sedge.Consents.Lifetime = 3 * time.Second
+	c.linkDrives(drives)
+	c.must("worker", "grant", "worker-0", "field-drive", "office-drive")
+	c.must("worker", "drain", "service")
+	for _, route := range [][2]string{{"/office/survey", "/field-drive/from"}, {"/field-drive/from/survey", "/office-drive/there"},
+		{"/office-drive/there/survey", "/archive/back"}} {
+		run := c.copy(route[0], route[1])
+		if run.Items.Done != 250 || len(run.Workers) != 1 || run.Workers[0].Items < 200 {
+			t.Errorf("%v: %+v, by %+v", route, run.Items, run.Workers)
+		}
+		<-time.After(4 * time.Second) // the tokens end
+	}
+	c.arrived("/archive/back/survey")
+}
+
+// TestWorkersKeepToLimits has workers share the bandwidth of a run.
+func TestWorkersKeepToLimits(t *testing.T) {
+	t.Parallel()
+	c := newCrew(t, 1, 2)
+	for i := range 16 {
+		writeFile(t, large(1<<20), c.source, fmt.Sprint("film ", i))
+	}
+	c.must("put", c.source, "/office", "--yes")
+	c.must("worker", "drain", "service")
+	c.must("bandwidth", "set", "archive", "--up", "4MiB/s")
+	begun := time.Now()
+	run := c.copy("/office/survey", "/archive")
+	took := time.Since(begun).Seconds()
+	if run.Items.Done != 17 || len(run.Workers) != 2 {
+		t.Errorf("%+v, by %+v", run.Items, run.Workers)
+	}
+	if took < 2.5 {
+		t.Errorf("16 MiB took %.1f s at 4 MiB/s", took)
+	}
+	c.arrived("/archive/survey")
+}

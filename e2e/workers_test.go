@@ -345,11 +345,33 @@ func TestConsoleWorkers(t *testing.T) {
 	b.shows("the workers of the site premises")
 	b.open("http://" + h.listen + "/files/gauges")
 	b.shows("weir.csv")
+	h.grantInConsole(b)
 	b.open("http://" + h.listen + "/")
 	b.shows("Workers")
 	b.accessible("an overview with a worker")
 	w.end(syscall.SIGTERM)
 	b.shows("Worker gauge-house")
+}
+
+// grantInConsole grants a worker an account in the console, and has it copy there.
+func (h *heron) grantInConsole(b *window) {
+	objects := servertest.StartObjectStore(h.t)
+	h.linkBucket("archive", objects, objects.Bucket(h.t))
+	b.open("http://" + h.listen + "/settings/workers")
+	b.shows("The service copies beside its workers")
+	b.click("Leave copying to workers")
+	b.shows("The service leaves to workers")
+	b.click("Change")
+	b.click("Grant accounts")
+	b.shows("sealed to its key")
+	b.accessible("granting accounts to a worker")
+	b.click("Grant /archive")
+	b.click("Save")
+	b.shows("granted")
+	run := h.copy("/gauges", "/archive")
+	b.open("http://" + h.listen + "/runs/" + run.ID)
+	b.shows("Copied by")
+	b.accessible("a run that a worker copied for")
 }
 
 // TestContinuousAtSite copies a folder of a worker's machine continuously: what changes while the worker is

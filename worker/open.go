@@ -88,16 +88,31 @@ func (r *run) unseal(sealed []byte) ([]byte, error) {
 
 // secrets keep the secret of an account in memory alone. One that is replaced is saved by the service.
 type secrets struct {
-	run *run
-	of  site.ToOpen
-	mu  sync.Mutex
-	now []byte
+	run    *run
+	of     site.ToOpen
+	mu     sync.Mutex
+	now    []byte
+	loaded bool // it was used once
 }
 
-// Load implements store.Secrets.
-func (s *secrets) Load(context.Context) ([]byte, error) {
+// Load implements store.Secrets. A secret that is good for a short time is asked for again.
+func (s *secrets) Load(ctx context.Context) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.of.Lent && s.loaded {
+		token, err := ask[site.AskToken, site.Token](ctx, s.run, site.SaysToken,
+			site.AskToken{Account: s.of.Account, Generation: s.of.Generation})
+		if err == nil {
+			err = token.Err()
+		}
+		if err != nil {
+			return nil, err
+		}
+		if s.now, err = s.run.unseal(token.Sealed); err != nil {
+			return nil, err
+		}
+	}
+	s.loaded = true
 	return bytes.Clone(s.now), nil
 }
 

@@ -51,8 +51,8 @@ type run struct {
 	refused   chan bool // by the service
 	answering sync.WaitGroup
 
-	carrier   transfer.Carrier
-	moved     atomic.Int64 // bytes, since the start
+	carrier transfer.Carrier
+	moved   atomic.Int64 // bytes, since the start
 
 	mu         sync.Mutex
 	connection string                        // as the service named it

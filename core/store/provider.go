@@ -202,6 +202,14 @@ func LockSecret(ctx context.Context, secrets Secrets) (unlock func(), err error)
 	return func() {}, nil
 }
 
+// TokenLender is a store that signs in with tokens which are good for a short time, and gets new ones with
+// a secret. It lends a token to another process, which then does not need that secret.
+type TokenLender interface {
+	// LendToken returns what a store of the same provider signs in with, as its secret, until the token
+	// ends; nil where the secret itself is needed.
+	LendToken(ctx context.Context) ([]byte, error)
+}
+
 // FixedSecret is a secret that cannot be replaced, for tests and tools.
 type FixedSecret string
 

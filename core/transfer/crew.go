@@ -30,7 +30,7 @@ type Crew interface {
 
 const (
 	// mostOfUnit and bytesOfUnit bound what is copied as one unit, and mostOfLane what of it is for a lane.
-	mostOfUnit, bytesOfUnit, mostOfLane = 64, 64 << 20, 4
+	mostOfUnit, bytesOfUnit, mostOfLane = 64, 8 << 20, 4
 	// ahead is how many items may be with the crew for each of its lanes, and into how many parts for
 	// each lane what is left is cut: no lane is idle while the next unit comes, nor at the end while
 	// another is busy. A member of the crew has unitsAhead units at most, if they are larger.
@@ -144,14 +144,16 @@ func (m *muster) size(route int) int {
 // lanes of this process take items one by one.
 func (m *muster) give(ctx context.Context, route int, g *gathered) bool {
 	r := m.run
-	var own chan<- *Item
 	for {
+		var own chan<- *Item
 		members, lanes := r.Crew.Lanes(route)
 		if lanes == 0 || !r.Crew.Only() {
 			own = m.feeder.work
 		}
-		if out := r.carried.Load(); lanes > 0 && (out == 0 || out+int64(len(g.items)) <= int64(max(ahead*lanes, unitsAhead*members*m.size(route)))) {
-			m.launch(ctx, route, g)
+		size := m.size(route)
+		n := min(len(g.items), size)
+		if out := r.carried.Load(); lanes > 0 && (out == 0 || out+int64(n) <= int64(max(ahead*lanes, unitsAhead*members*size))) {
+			m.launch(ctx, route, g, n)
 			return true
 		}
 		timer := time.NewTimer(time.Second) // somebody of the crew may come or go
@@ -174,10 +176,13 @@ func (m *muster) give(ctx context.Context, route int, g *gathered) bool {
 	}
 }
 
-// launch has the crew copy what was gathered.
-func (m *muster) launch(ctx context.Context, route int, g *gathered) {
-	items := slices.Clone(g.items)
-	g.items, g.bytes = g.items[:0], 0
+// launch has the crew copy the first of what was gathered.
+func (m *muster) launch(ctx context.Context, route int, g *gathered, n int) {
+	items := slices.Clone(g.items[:n])
+	g.items = slices.Delete(g.items, 0, n)
+	for _, item := range items {
+		g.bytes -= max(0, item.Size)
+	}
 	m.handed += int64(len(items))
 	m.run.carried.Add(int64(len(items)))
 	m.run.lanes.Go(func() {

@@ -18,6 +18,8 @@ type Account struct {
 	Name  string
 	Store store.Store
 	Gate  *gate.Gate
+	// Tokens lends tokens of the account; nil where its secret itself is needed.
+	Tokens store.TokenLender
 }
 
 // Accounts are the linked accounts.

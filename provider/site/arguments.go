@@ -199,6 +199,7 @@ type opening struct {
 	Start      string
 	ReadOnly   bool
 	Secret     []byte `cbor:",omitempty"` // sealed to the worker
+	Lent       bool   `cbor:",omitempty"` // the secret is good for a short time
 }
 
 // contentHead comes before a content.

@@ -174,7 +174,7 @@ func lost(err error, operation string) error {
 // openAt opens the account at a worker.
 func (a *account) openAt(ctx context.Context, worker string) error {
 	o := &opening{Name: a.opening.Account, Provider: a.provider, Definition: a.opening.Definition, Options: a.opening.Options,
-		Start: string(a.opening.Start), ReadOnly: a.opening.ReadOnly}
+		Start: string(a.opening.Start), ReadOnly: a.opening.ReadOnly, Lent: a.opening.Lent}
 	if a.opening.Secrets != nil {
 		secret, err := a.opening.Secrets.Load(ctx)
 		if err != nil {

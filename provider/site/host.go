@@ -38,6 +38,7 @@ type ToOpen struct {
 	Start               store.Path
 	ReadOnly            bool
 	Secret              []byte // sealed to the worker
+	Lent                bool   // the secret is good for a short time: another is asked for then
 }
 
 // Host opens accounts at a worker and answers what is asked of them. Open has to be set.
@@ -136,7 +137,7 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 		defer cancel()
 		s, err := h.Open(ctx, ToOpen{
 			Account: r.Account, Generation: r.Generation, Name: opening.Name, Provider: opening.Provider, Definition: opening.Definition,
-			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret,
+			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret, Lent: opening.Lent,
 		})
 		if err != nil {
 			return nil, err

@@ -29,6 +29,8 @@ const (
 	SaysAlive = "alive"
 	// SaysSecret asks the service to save a secret, with a NewSecret. The answer is an error, or empty.
 	SaysSecret = "secret"
+	// SaysToken asks for a secret that is good for a short time, with an AskToken. The answer is a Token.
+	SaysToken = "token"
 	// SaysLoan asks for a part of the gate of an account, with an AskLoan. The answer is a Lent.
 	SaysLoan = "loan"
 	// SaysPay asks whether bytes may be moved, with an AskPay. The answer is a Paid.
@@ -73,6 +75,21 @@ type NewSecret struct {
 	Account, Generation string
 	Old, New            []byte
 }
+
+// AskToken asks for the secret of an account as it is now.
+type AskToken struct{ Account, Generation string }
+
+// Token is a secret, sealed to the worker, or why there is none.
+type Token struct {
+	Sealed []byte
+	Error  *wireError
+}
+
+// Err returns why there is none, or nil.
+func (t Token) Err() error { return t.Error.error() }
+
+// TokenRefused says why there is no secret.
+func TokenRefused(err error) Token { return Token{Error: wireErrorOf(err)} }
 
 // AskLoan asks for a part of the gate of an account, see gate.Borrow.
 type AskLoan struct {
@@ -123,7 +140,7 @@ func Refused(err error) Refusal { return Refusal{wireErrorOf(err)} }
 
 // message is what is sent.
 type message interface {
-	Message | Alive | NewSecret | Refusal | AskLoan | Lent | AskPay | Paid
+	Message | Alive | NewSecret | Refusal | AskLoan | Lent | AskPay | Paid | AskToken | Token
 }
 
 // Encode encodes a message of this file.

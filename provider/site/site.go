@@ -50,6 +50,8 @@ type Opening struct {
 	ID, Generation string
 	// Network is where the account is: the same address is another place in another network.
 	Network string
+	// Lent says that the secret is good for a short time, and the worker asks for another then.
+	Lent bool
 	// Definition is the provider definition in YAML; empty for a provider that the program brings.
 	Definition []byte
 }

@@ -114,12 +114,13 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	if err != nil {
 		return tree.Account{}, err
 	}
+	lender, _ := opened.(store.TokenLender)
 	if row.ReadOnly {
 		opened = view.ReadOnly(opened, row.Name)
 	} else if a.Watcher != nil {
 		opened = view.Watched(opened, a.Watcher(row.ID))
 	}
-	return tree.Account{Name: row.Name, Store: opened, Gate: base.gate}, nil
+	return tree.Account{Name: row.Name, Store: opened, Gate: base.gate, Tokens: lender}, nil
 }
 
 // openingOf is what a provider gets to open an account, and the gate that the account has

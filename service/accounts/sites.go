@@ -63,6 +63,29 @@ func (a *Accounts) openAtSite(ctx context.Context, provider store.Provider, row 
 	return site.Open(ctx, caller, row.Provider, at)
 }
 
+// tokens are secrets that are good for a short time.
+type tokens struct{ lender store.TokenLender }
+
+// lentSecrets returns the tokens that a worker gets in place of a secret; nil where it needs that.
+func lentSecrets(ctx context.Context, lender store.TokenLender) (store.Secrets, error) {
+	if lender == nil {
+		return nil, nil
+	}
+	token, err := lender.LendToken(ctx)
+	if err != nil || token == nil {
+		return nil, err
+	}
+	return tokens{lender}, nil
+}
+
+// Load implements store.Secrets.
+func (t tokens) Load(ctx context.Context) ([]byte, error) { return t.lender.LendToken(ctx) }
+
+// Save implements store.Secrets: whoever has a token does not renew it.
+func (tokens) Save(context.Context, []byte, []byte) error {
+	return store.Errorf(store.ErrRefused, "the service renews the sign-in of this account itself")
+}
+
 // generation returns what tells an account as it is now from what it was, for workers: they keep it open
 // until it is another.
 func (a *Accounts) generation(id string) string {
@@ -144,6 +167,11 @@ func (a *Accounts) ForWorkers(ctx context.Context, name string) (reached workers
 		return reached, false, err
 	}
 	at.Generation = a.generation(row.ID)
+	if lent, err := lentSecrets(ctx, account.Tokens); err != nil {
+		return reached, false, err
+	} else if lent != nil {
+		at.Secrets, at.Lent = lent, true
+	}
 	reached = workers.Reached{Provider: row.Provider, Opening: at, Site: row.Site, Worker: row.Worker, Gate: account.Gate,
 		Account: workers.Account{ID: row.ID, Generation: at.Generation, Secrets: at.Secrets, Limiters: a.limitersOf(row.ID)}}
 	if !row.ReadOnly && a.Watcher != nil {

@@ -134,6 +134,11 @@ func (w *Workers) subscribe(client *nats.Conn) error {
 	_, secret := client.Subscribe(site.FromSubject("*", site.SaysSecret), func(message *nats.Msg) {
 		_ = message.Respond(site.Encode(site.Refused(w.saveSecret(senderOf(message.Subject), message.Data))))
 	})
+	_, tokens := client.Subscribe(site.FromSubject("*", site.SaysToken), func(message *nats.Msg) {
+		w.group.Go(func() { // it may have to be renewed first
+			_ = message.Respond(site.Encode(w.token(senderOf(message.Subject), message.Data)))
+		})
+	})
 	_, loans := client.Subscribe(site.FromSubject("*", site.SaysLoan), func(message *nats.Msg) {
 		_ = message.Respond(site.Encode(w.loan(message)))
 	})
@@ -149,7 +154,7 @@ func (w *Workers) subscribe(client *nats.Conn) error {
 	_, answers := client.Subscribe(site.AnswerSubject("*"), func(message *nats.Msg) {
 		w.answered(strings.TrimPrefix(message.Subject, site.AnswerSubject("")), message)
 	})
-	return errors.Join(alive, secret, loans, pays, answers)
+	return errors.Join(alive, secret, tokens, loans, pays, answers)
 }
 
 // senderOf is the worker that a message is from, by its subject, which is the only one that it may

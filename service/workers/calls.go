@@ -79,6 +79,11 @@ func (c *caller) Seal(_ context.Context, worker string, secret []byte) ([]byte, 
 	if p == nil {
 		return nil, c.offline()
 	}
+	return seal(p, secret)
+}
+
+// seal encrypts a secret to a worker.
+func seal(p *presence, secret []byte) ([]byte, error) {
 	recipient, err := age.ParseX25519Recipient(p.recipient)
 	if err != nil {
 		return nil, fmt.Errorf("read the key of the worker %s: %w", p.name, err)

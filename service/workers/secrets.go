@@ -38,19 +38,53 @@ func (w *Workers) saveSecret(worker string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	var secrets store.Secrets
-	w.mu.Lock()
-	p := w.there[worker]
-	for _, one := range w.secrets[asked.Account] {
-		if p != nil && one.account.Generation == asked.Generation && one.site == p.site {
-			secrets = one.account.Secrets
-		}
-	}
-	w.mu.Unlock()
-	if secrets == nil {
-		return store.Errorf(store.ErrRefused, "the account is not one of this worker's")
+	secrets, err := w.keptFor(worker, asked.Account, asked.Generation)
+	if err != nil {
+		return err
 	}
 	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
 	defer cancel()
 	return secrets.Save(ctx, asked.Old, asked.New)
+}
+
+// keptFor returns where the secret of an account is kept that a worker was given.
+func (w *Workers) keptFor(worker, account, generation string) (store.Secrets, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	p := w.there[worker]
+	for _, one := range w.secrets[account] {
+		if p != nil && one.account.Generation == generation && one.site == p.site && one.account.Secrets != nil {
+			return one.account.Secrets, nil
+		}
+	}
+	return nil, store.Errorf(store.ErrRefused, "the account is not one of this worker's")
+}
+
+// token answers a worker whose secret has ended.
+func (w *Workers) token(worker string, data []byte) site.Token {
+	asked, err := site.Decode[site.AskToken](data)
+	var secrets store.Secrets
+	if err == nil {
+		secrets, err = w.keptFor(worker, asked.Account, asked.Generation)
+	}
+	if err != nil {
+		return site.TokenRefused(err)
+	}
+	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
+	defer cancel()
+	secret, err := secrets.Load(ctx)
+	if err != nil {
+		return site.TokenRefused(err)
+	}
+	w.mu.Lock()
+	p := w.there[worker]
+	w.mu.Unlock()
+	if p == nil {
+		return site.TokenRefused(store.Errorf(store.ErrTryAgain, "the worker is not there"))
+	}
+	sealed, err := seal(p, secret)
+	if err != nil {
+		return site.TokenRefused(err)
+	}
+	return site.Token{Sealed: sealed}
 }

@@ -67,7 +67,7 @@ export function WorkersPage() {
               <th className="hidden py-1 pr-4 font-normal sm:table-cell">Accounts</th>
               <th className="hidden py-1 pr-4 font-normal md:table-cell">Machine</th>
               <th className="hidden py-1 pr-4 text-right font-normal md:table-cell">Requests</th>
-              <th className="hidden py-1 pr-4 text-right font-normal lg:table-cell">Copies</th>
+              <th className="hidden py-1 pr-4 text-right font-normal lg:table-cell">Copying</th>
               <th className="py-1 font-normal">
                 <span className="sr-only">Actions</span>
               </th>
@@ -175,7 +175,7 @@ function GrantAccounts({ worker, onClose }: { worker: Worker; onClose: () => voi
       open
       onClose={onClose}
       title={`Accounts of ${worker.name}`}
-      description="It gets their secrets, sealed to its key and kept in its memory alone. It shares runs between accounts that it has both of."
+      description="It gets their secrets, sealed to its key and kept in its memory alone. It shares the runs whose source and target it has."
     >
       {accounts.isPending && <Skeleton rows={3} />}
       {accounts.data && offered.length === 0 && <p className="text-soft">No account is reached by the service itself.</p>}
