@@ -15,7 +15,6 @@ import (
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
 
-	"deftheron/contract"
 	"deftheron/servertest"
 )
 
@@ -31,7 +30,8 @@ func newCrew(t *testing.T, files, workers int, args ...string) *crew {
 	t.Helper()
 	c := &crew{heron: start(t, args...), objects: servertest.StartObjectStore(t), source: filepath.Join(t.TempDir(), "survey")}
 	for i := range files {
-		writeFile(t, strings.Repeat(fmt.Sprint("reading ", i, "\n"), 1+i%97), c.source, fmt.Sprint("year ", i%7), fmt.Sprint("station ", i, ".csv"))
+		writeFile(t, strings.Repeat(fmt.Sprint("reading ", i, "\n"), 1+i%97), c.source, fmt.Sprint("year ", i%7),
+			fmt.Sprint("station ", i, ".csv"))
 	}
 	c.linkBucket("office", c.objects, c.objects.Bucket(t))
 	c.linkBucket("archive", c.objects, c.objects.Bucket(t), "--parts-above", "8", "--part-size", "5")
@@ -44,21 +44,7 @@ func newCrew(t *testing.T, files, workers int, args ...string) *crew {
 	return c
 }
 
-// items are what the workers have copied, by their names.
-func (c *crew) all() map[string]contract.Worker {
-	c.t.Helper()
-	var all []contract.Worker
-	if err := json.Unmarshal([]byte(c.must("worker", "list", "--json")), &all); err != nil {
-		c.t.Fatal(err)
-	}
-	named := map[string]contract.Worker{}
-	for _, one := range all {
-		named[one.Name] = one
-	}
-	return named
-}
-
-// same compares what is at the target with the source.
+// arrived compares what is at the target with the source.
 func (c *crew) arrived(address string) {
 	c.t.Helper()
 	home := c.t.TempDir()

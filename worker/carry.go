@@ -71,7 +71,8 @@ func (r *run) gateOf(account string) *gate.Gate {
 }
 
 // ask sends the service a question and waits for the answer.
-func ask[Q site.AskLoan | site.AskPay | site.AskToken, A site.Lent | site.Paid | site.Token](ctx context.Context, r *run, what string, question Q) (answer A, err error) {
+func ask[Q site.AskLoan | site.AskPay | site.AskToken, A site.Lent | site.Paid | site.Token](ctx context.Context, r *run, what string,
+	question Q) (answer A, err error) {
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
 	message, err := r.bus.RequestWithContext(ctx, site.FromSubject(r.keys.ID, what), site.Encode(question))

@@ -78,8 +78,9 @@ func Run(ctx context.Context, options Options) error {
 	r := &run{options: options, keys: k, transport: transport, client: &http.Client{Transport: transport},
 		turns: make(chan struct{}, mostRequests), refused: make(chan bool, 1),
 		cancels: map[string]context.CancelFunc{}, carrying: map[int64]context.CancelFunc{}, gates: map[string]*gate.Gate{},
-		purses:  map[site.AskPay]*purse{},
-		carrier: transfer.Carrier{Lanes: make(chan struct{}, cmp.Or(options.Parallel, UsualParallel)), Scratch: options.Scratch, Log: options.Log}}
+		purses: map[site.AskPay]*purse{},
+		carrier: transfer.Carrier{Lanes: make(chan struct{}, cmp.Or(options.Parallel, UsualParallel)), Scratch: options.Scratch,
+			Log: options.Log}}
 	r.host = &site.Host{Open: r.open, Carry: r.carry}
 	defer r.host.Close()
 	working, stop := context.WithCancel(ctx)

@@ -11,7 +11,8 @@ import (
 
 func workerOptions(options cli.WorkerOptions) (worker.Options, error) {
 	all, err := providers()
-	return worker.Options{Data: options.Data, Folders: options.Folders, CAFile: options.CAFile, Parallel: options.Parallel, Providers: all, Version: release}, err
+	return worker.Options{Data: options.Data, Folders: options.Folders, CAFile: options.CAFile, Parallel: options.Parallel,
+		Providers: all, Version: release}, err
 }
 
 // runWorker works for a service until the context ends.

@@ -84,7 +84,7 @@ func (p *pool) lease(unit *held) {
 	unit.attempt++
 	attempt := unit.attempt
 	p.out[unit] = true
-	unit.ends = time.AfterFunc(Lasts, func() { unit.end(attempt, true) })
+	unit.ends = time.AfterFunc(Lasts, func() { _ = unit.end(attempt, true) }) // it may have ended
 }
 
 // Take implements Queue.

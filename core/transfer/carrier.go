@@ -128,7 +128,8 @@ func (a *attempt) carryPart(ctx context.Context, file unit.Copy, parts unit.Part
 	if !ok {
 		return store.Errorf(store.ErrUnsupported, "the account takes no file in parts here")
 	}
-	writing := store.Writing{Place: file.To, Size: file.Size, Modified: file.Modified, If: file.If, Run: a.ID, Verification: a.Rules.Verification}
+	writing := store.Writing{Place: file.To, Size: file.Size, Modified: file.Modified, If: file.If, Run: a.ID,
+		Verification: a.Rules.Verification}
 	part, err := a.movePart(ctx, writer, writing, Upload{ID: parts.Upload, Revision: file.Revision, PartSize: parts.Size}, parts.Numbers[0])
 	if err == nil {
 		copied.Parts, copied.Size = []store.Part{part}, part.Size

@@ -31,7 +31,8 @@ const bytesOfRange, mostOfRange = 32 << 20, 16
 // move writes all parts, of this process at most so many at once.
 func (m *missing) move(ctx context.Context, atOnce int) error {
 	crew := 0
-	if m.Crew != nil && m.from == nil && m.Rules.At.IsZero() && m.siblings[m.item.Route] < 2 && m.route.Source.Account != m.route.Target.Account {
+	between := m.route.Source.Account != m.route.Target.Account && m.siblings[m.item.Route] < 2
+	if m.Crew != nil && m.from == nil && m.Rules.At.IsZero() && between {
 		_, crew = m.Crew.Lanes(m.item.Route)
 	}
 	group, working := errgroup.WithContext(ctx)
@@ -111,7 +112,8 @@ func (m *missing) moveByCrew(ctx context.Context) error {
 		if len(taken) == 0 {
 			return nil
 		}
-		u := unit.Unit{Run: m.ID, Verification: m.Rules.Verification, Parts: &unit.Parts{Upload: m.upload.ID, Size: m.upload.PartSize, Numbers: taken},
+		u := unit.Unit{Run: m.ID, Verification: m.Rules.Verification,
+			Parts: &unit.Parts{Upload: m.upload.ID, Size: m.upload.PartSize, Numbers: taken},
 			Copies: []unit.Copy{{Seq: m.item.Seq, From: m.source(), To: m.writing.Place, Revision: m.item.Source.Revision, Size: m.writing.Size,
 				Modified: m.writing.Modified, If: m.writing.If}}}
 		by, copied, err := m.Crew.Carry(ctx, m.item.Route, u)

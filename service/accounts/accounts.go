@@ -54,17 +54,16 @@ type Accounts struct {
 	// uses it stop, and go on afterwards as the account is then.
 	WithRunsPaused func(ctx context.Context, name string, change func() error) error
 
-	opening  singleflight.Group
-	limits   limits
-	sealing  sealingTasks
-	mu       sync.Mutex
-	consents consents
-	open     map[string]tree.Account // by id
-	epochs   map[string]int          // how often what is open was forgotten, by id
-	states   map[string]State        // by id
-	shared   map[string]*sync.Mutex  // sign-ins, by the id of the account that keeps them
-	// generations tell the states of accounts apart for workers, by id.
-	generations map[string]string
+	opening     singleflight.Group
+	limits      limits
+	sealing     sealingTasks
+	mu          sync.Mutex
+	consents    consents
+	open        map[string]tree.Account // by id
+	epochs      map[string]int          // how often what is open was forgotten, by id
+	states      map[string]State        // by id
+	shared      map[string]*sync.Mutex  // sign-ins, by the id of the account that keeps them
+	generations map[string]string       // tell the states of accounts apart for workers, by id
 	// checked is when the start of accounts at sites was found the same, by id.
 	checked map[string]time.Time
 	// dependents are the accounts that are in others, by the ids of these.

@@ -98,7 +98,8 @@ func (a *Accounts) generation(id string) string {
 }
 
 // openingAt returns what a worker opens an account with.
-func (a *Accounts) openingAt(ctx context.Context, provider store.Provider, row records.Account, opening store.Opening) (site.Opening, error) {
+func (a *Accounts) openingAt(ctx context.Context, provider store.Provider, row records.Account,
+	opening store.Opening) (site.Opening, error) {
 	at := site.Opening{Opening: opening, ID: row.ID, Generation: uuid.NewString(), Network: row.Site}
 	if row.Worker != "" {
 		at.Network += "/" + row.Worker

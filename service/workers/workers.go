@@ -62,8 +62,9 @@ type Workers struct {
 
 // New returns the workers of the records. What they do ends with the context.
 func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
-	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {}, Distrusted: func(string, string) {},
-		there: map[string]*presence{}, calls: map[string]*call{},
+	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {},
+		Distrusted: func(string, string) {},
+		there:      map[string]*presence{}, calls: map[string]*call{},
 		relays: map[string]*relay{}, secrets: map[string][]kept{}, grants: map[string]map[string]bool{}, crews: map[string]*Crew{},
 		room: make(chan struct{}), gates: map[string]*gate.Gate{}}
 }
