@@ -83,9 +83,10 @@ func TestBenchLeases(t *testing.T) {
 				}
 				from, _ := binary.Varint(taken.Unit())
 				for seq := from; seq < min(from+int64(unitSize), int64(items)+1); seq++ {
+					pair := &compare.Pair{Key: key(seq), Source: compare.Remembered{Revision: fmt.Sprint("revision ", seq)},
+						Target: compare.Remembered{Revision: fmt.Sprint("there ", seq)}, Run: id, Verification: "crc64nvme=0123456789abcdef"}
 					endings <- transfer.Ending{Seq: seq, State: transfer.Done, Verification: "crc64nvme=0123456789abcdef (told by the target)",
-						Moved: 4096, Attempts: 1, Ended: time.Now(), Pair: &compare.Pair{Key: key(seq), Source: compare.Remembered{Revision: fmt.Sprint("revision ", seq)},
-							Target: compare.Remembered{Revision: fmt.Sprint("there ", seq)}, Run: id, Verification: "crc64nvme=0123456789abcdef"}}
+						Moved: 4096, Attempts: 1, Ended: time.Now(), Pair: pair}
 				}
 				if err := taken.Done(t.Context()); err != nil {
 					t.Error(err)
