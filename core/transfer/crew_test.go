@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"deftheron/core/plan"
 	"deftheron/core/store"
@@ -241,5 +243,83 @@ func TestCrewIsNotAsked(t *testing.T) {
 				t.Errorf("the crew copied %d", crew.copied)
 			}
 		})
+	}
+}
+
+// simulated is a crew of members that take some time for each copy, in lanes.
+type simulated struct {
+	members, lanes int
+	takes          time.Duration
+	target         *storetest.Memory
+
+	mu   sync.Mutex
+	load []int
+	busy []chan struct{}
+}
+
+func (s *simulated) Lanes(int) (members, lanes int)          { return s.members, s.members * s.lanes }
+func (s *simulated) Only() bool                              { return true }
+func (s *simulated) Distrust(context.Context, string, error) {}
+
+// Carry gives a unit to the member that has least to do.
+func (s *simulated) Carry(ctx context.Context, _ int, u unit.Unit) (string, []unit.Copied, error) {
+	s.mu.Lock()
+	least := 0
+	for i, load := range s.load {
+		if load < s.load[least] {
+			least = i
+		}
+	}
+	s.load[least] += len(u.Copies)
+	s.mu.Unlock()
+	copied := make([]unit.Copied, len(u.Copies))
+	var group sync.WaitGroup
+	for i, one := range u.Copies {
+		group.Go(func() {
+			s.busy[least] <- struct{}{}
+			time.Sleep(s.takes)
+			<-s.busy[least]
+			s.target.Put("x", append(one.To.Folder.Path.Names(), one.To.Name)...)
+			entry, err := s.target.Stat(ctx, one.To)
+			copied[i] = unit.Copied{Seq: one.Seq, Size: one.Size, Entry: entry, Verification: "size alone, as asked", Err: err}
+		})
+	}
+	group.Wait()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.load[least] -= len(u.Copies)
+	return fmt.Sprint(least), copied, nil
+}
+
+// TestCrewSpeedup has 1, 10 and 100 members copy in simulated time: twice as many take half as long, down to
+// where a run has few files for each lane.
+func TestCrewSpeedup(t *testing.T) {
+	const files = 16_000
+	seconds := map[int]float64{}
+	for _, members := range []int{1, 10, 100} {
+		synctest.Test(t, func(t *testing.T) {
+			b := newBench(t)
+			for i := range files {
+				b.source.Put("x", fmt.Sprint("folder ", i/1000), fmt.Sprint(i))
+			}
+			crew := &simulated{members: members, lanes: 16, takes: 160 * time.Millisecond, load: make([]int, members),
+				target: b.target}
+			for range members {
+				crew.busy = append(crew.busy, make(chan struct{}, 16))
+			}
+			b.carriers = crew
+			begun := time.Now()
+			if _, snapshot := b.run("done"); snapshot.Done != files {
+				t.Fatalf("%+v", snapshot)
+			}
+			seconds[members] = time.Since(begun).Seconds()
+		})
+	}
+	for members, least := range map[int]float64{10: 9, 100: 80} {
+		speedup := seconds[1] / seconds[members]
+		t.Logf("%d members: %.1f s, %.1f times as fast as one", members, seconds[members], speedup)
+		if speedup < least {
+			t.Errorf("%d members are %.1f times as fast as one", members, speedup)
+		}
 	}
 }

@@ -33,6 +33,7 @@ type bench struct {
 	began            time.Time // zero: now
 	fromRoot, toRoot store.Ref
 	crew             *testCrew // nil for none
+	carriers         transfer.Crew
 }
 
 func newBench(t *testing.T) *bench {
@@ -62,6 +63,9 @@ func (b *bench) new() *transfer.Run {
 	}
 	if b.crew != nil {
 		options.Crew = b.crew
+	}
+	if b.carriers != nil {
+		options.Crew = b.carriers
 	}
 	return transfer.New(options)
 }
