@@ -57,6 +57,7 @@ type Plan struct {
 	Seconds        float64           `json:"seconds" doc:"Estimated seconds; -1 if unknown."`
 	Basis          string            `json:"basis,omitempty" doc:"What the estimate is based on."`
 	Requests       []AccountRequests `json:"requests" doc:"Estimated requests, by account; accounts on this machine take none."`
+	Ways           []string          `json:"ways,omitempty" doc:"Which way the bytes take, in words, where workers copy or an account is at a site."`
 	Free           int64             `json:"free" doc:"Free bytes at the target; -1 is unknown."`
 }
 

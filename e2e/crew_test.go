@@ -87,6 +87,9 @@ func TestWorkersShareARun(t *testing.T) {
 	c := newCrew(t, 600, 2)
 	writeFile(t, large(40<<20), c.source, "film.bin")
 	c.must("put", filepath.Join(c.source, "film.bin"), "/office/survey")
+	if plan := c.must("copy", "/office/survey", "/archive", "--plan"); !strings.Contains(plan, "workers worker-0, worker-1 copy") {
+		t.Errorf("the plan does not say who copies:\n%s", plan)
+	}
 	c.must("worker", "drain", "service")
 	run := c.copy("/office/survey", "/archive")
 	if run.State != "done" || run.Items.Done != 601 {

@@ -215,6 +215,9 @@ func PlanDetails(plan contract.Plan) (lines []string) {
 	if plan.Moving.Items == 0 && plan.Folders == 0 {
 		return lines
 	}
+	for _, way := range plan.Ways {
+		line("%s", Plain(way))
+	}
 	switch {
 	case plan.Seconds >= 0 && plan.Seconds < 1:
 		line("It takes less than 1 s, estimated from %s.", plan.Basis)

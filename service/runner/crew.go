@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"deftheron/core/transfer"
+	"deftheron/service/messages"
 	"deftheron/service/records"
 	"deftheron/service/workers"
 )
@@ -16,20 +17,7 @@ func (r *Runner) crewOf(ctx context.Context, a *active, routes []transfer.Route,
 	if r.Workers == nil || !r.Workers.Running() {
 		return nil, func() {}
 	}
-	able := map[int]workers.CrewRoute{}
-	for i, route := range routes {
-		if route.Unopened != nil {
-			continue
-		}
-		source, ok, err := r.accounts.ForWorkers(ctx, route.Source.Account)
-		if err != nil || !ok {
-			continue // what is wrong with it, the run finds out
-		}
-		target, ok, err := r.accounts.ForWorkers(ctx, route.Target.Account)
-		if err == nil && ok && target.Watcher != nil {
-			able[i] = workers.CrewRoute{Source: source, Target: target}
-		}
-	}
+	able := r.crewRoutes(ctx, routes)
 	if len(able) == 0 {
 		return nil, func() {}
 	}
@@ -43,6 +31,50 @@ func (r *Runner) crewOf(ctx context.Context, a *active, routes []transfer.Route,
 			r.group.Go(func() { r.cleanAgain(a.id, routes) })
 		}
 	}
+}
+
+// crewRoutes are the routes whose accounts workers may open, by number. What is wrong with one that cannot
+// be opened, the run finds out.
+func (r *Runner) crewRoutes(ctx context.Context, routes []transfer.Route) map[int]workers.CrewRoute {
+	able := map[int]workers.CrewRoute{}
+	for i, route := range routes {
+		if route.Unopened != nil {
+			continue
+		}
+		source, ok, err := r.accounts.ForWorkers(ctx, route.Source.Account)
+		if err != nil || !ok {
+			continue
+		}
+		target, ok, err := r.accounts.ForWorkers(ctx, route.Target.Account)
+		if err == nil && ok && target.Watcher != nil {
+			able[i] = workers.CrewRoute{Source: source, Target: target}
+		}
+	}
+	return able
+}
+
+// waysOf says which way the bytes of routes take: where workers copy, and where what is at a site has to
+// pass through the service.
+func (r *Runner) waysOf(ctx context.Context, routes []transfer.Route) (ways []string) {
+	if r.Workers == nil || !r.Workers.Running() {
+		return nil
+	}
+	able := r.crewRoutes(ctx, routes)
+	for i, route := range routes {
+		between, ok := able[i]
+		if !ok {
+			continue
+		}
+		at := between.Source.Site
+		if at == "" {
+			at = between.Target.Site
+		}
+		way := messages.Way(route.Source.Account, route.Target.Account, at, r.Workers.Able(between), r.Workers.Only())
+		if way != "" && !slices.Contains(ways, way) {
+			ways = append(ways, way)
+		}
+	}
+	return ways
 }
 
 // lateWorkers is how long a worker that was lost may go on: it hears within this time that it is not

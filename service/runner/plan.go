@@ -44,7 +44,7 @@ func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.T
 		shown.Blockers = slices.Insert(shown.Blockers, 0, blocker(transfer.Refused{Address: "/" + p.routes[0].Target.Account,
 			Cause: plan.CauseNoSpace, Why: summary.LackOfSpace}))
 	}
-	shown.Requests = requestsOf(p.routes, summary.Requests)
+	shown.Requests, shown.Ways = requestsOf(p.routes, summary.Requests), r.waysOf(ctx, p.routes)
 	for _, row := range p.rows {
 		shown.Routes = append(shown.Routes, contract.Route{From: row.From, To: row.To})
 	}

@@ -138,17 +138,36 @@ func (w *Workers) reaches(p *presence, account Reached) bool {
 }
 
 // able returns the workers that copy for a route now. Workers.mu is held.
-func (c *Crew) able(route int) (all []*presence) {
-	r, ok := c.routes[route]
-	if !ok || c.workers.bus == nil {
+func (w *Workers) able(r CrewRoute) (all []*presence) {
+	if w.bus == nil {
 		return nil
 	}
-	for _, p := range c.workers.there {
-		if p.speaks() && !p.draining && p.said.Lanes > 0 && c.workers.reaches(p, r.Source) && c.workers.reaches(p, r.Target) {
+	for _, p := range w.there {
+		if p.speaks() && !p.draining && p.said.Lanes > 0 && w.reaches(p, r.Source) && w.reaches(p, r.Target) {
 			all = append(all, p)
 		}
 	}
 	return all
+}
+
+// able returns the workers that copy for a route of the run now. Workers.mu is held.
+func (c *Crew) able(route int) []*presence {
+	r, ok := c.routes[route]
+	if !ok {
+		return nil
+	}
+	return c.workers.able(r)
+}
+
+// Able returns the names of the workers that would copy for a route now.
+func (w *Workers) Able(r CrewRoute) (names []string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, p := range w.able(r) {
+		names = append(names, p.name)
+	}
+	slices.Sort(names)
+	return names
 }
 
 // Lanes implements transfer.Crew.

@@ -3924,6 +3924,8 @@ export interface components {
             unchanged: components["schemas"]["Count"];
             /** @description How transferred files are verified. */
             verification: components["schemas"]["Verifying"][];
+            /** @description Which way the bytes take, in words, where workers copy or an account is at a site. */
+            ways?: string[];
         };
         Priority: {
             /** @enum {string} */

@@ -197,7 +197,7 @@ export function Summary({ plan }: { plan: Plan }) {
         <p className="text-small text-soft">
           {plan.seconds >= 0 ? `${plan.seconds < 1 ? 'Under 1 s' : `About ${duration(plan.seconds)}`}, estimated from ${plan.basis}.` : 'The duration is unknown. Measure the speed of the accounts on their pages for an estimate.'}{' '}
           {plan.requests.length > 0 && `About ${plan.requests.map((one, i) => `${i === 0 ? some(one.requests, 'request') : count(one.requests)} to /${one.account}`).join(' and ')}. `}
-          {plan.verification.map((one) => `Verification at /${one.account}: ${one.how}.`).join(' ')} {plan.free >= 0 && `The target has ${bytes(plan.free)} free.`}
+          {plan.verification.map((one) => `Verification at /${one.account}: ${one.how}.`).join(' ')} {plan.ways?.join(' ')} {plan.free >= 0 && `The target has ${bytes(plan.free)} free.`}
         </p>
       )}
       {plan.blockers.length > 0 && (
