@@ -83,7 +83,7 @@ soak: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 30m -race ./service/access ./service/annotations ./service/runner
 	$(GO) test -count=1 -timeout 30m -run '^TestSealedConforms$$' ./provider -args -everywhere
 	$(GO) test -count=1 -timeout 30m -run '^(TestSealedEverywhere|TestFaults|TestAnyToAny|TestHistoryFaults|TestGatewayModel|TestDriveModel)$$' ./e2e -args -everywhere
-	$(GO) test -count=1 -timeout 120m -run '^(TestSiteKills|TestCrewKills)$$' ./e2e -args -everywhere
+	$(GO) test -count=1 -timeout 120m -run '^(TestSiteKills|TestCrewKills|TestWorkersOnBadNetworks)$$' ./e2e -args -everywhere
 	$(GO) test -count=1 -timeout 30m -race -run '^(TestModel|TestAppendSize)$$' ./core/sealed -args -sealed-lasting 15m -sealed-files 100000
 
 # .golangci.yml says what is checked.

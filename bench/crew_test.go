@@ -276,6 +276,7 @@ func TestBenchCrewCoordination(t *testing.T) {
 		}
 		return total
 	}
+	most := 0.0         // private memory of the service, in MiB, while workers copied
 	var service float64 // processor time of the service alone, while workers copied
 	measure := func(only bool) float64 {
 		if err := c.client.SetWorkerSharing(t.Context(), contract.WorkerSharing{OnlyWorkers: only}); err != nil {
@@ -285,7 +286,21 @@ func TestBenchCrewCoordination(t *testing.T) {
 		c.rest()
 		before, own := used(), processorTime(t, c.pid)
 		c.rounds++
+		copied := make(chan bool)
+		go func() {
+			for {
+				select {
+				case <-copied:
+					return
+				case <-time.After(100 * time.Millisecond):
+					if only {
+						most = max(most, c.memory().private)
+					}
+				}
+			}
+		}()
 		_, run := c.copy("/from/all", fmt.Sprint("/to/", c.rounds))
+		close(copied)
 		if run.Items.Done != int64(files) || only != (len(run.Workers) > 0) {
 			t.Fatalf("%+v", run)
 		}
@@ -302,5 +317,6 @@ func TestBenchCrewCoordination(t *testing.T) {
 				shared/float64(files)*1e6, service/float64(files)*1e6)
 		}
 	}
+	figure("workers: private memory of the service while they copy", "≤ 100 MiB", most, "MiB", most <= 100)
 	row(t, "workers: processor time of small files, alone to with one", "≥ 0.97", ratios, 0.97)
 }

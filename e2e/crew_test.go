@@ -104,6 +104,19 @@ func TestWorkersShareARun(t *testing.T) {
 	}
 	c.arrived("/archive/survey")
 	c.nothingLeft()
+	for i := range c.workers {
+		c.must("worker", "revoke", fmt.Sprint("worker-", i), "archive")
+	}
+	if again := c.copy("/office/survey", "/archive/again"); len(again.Workers) > 0 {
+		t.Errorf("workers copied what they may not have: %+v", again.Workers)
+	}
+	if r := c.run("", "worker", "grant", "worker-0", "nothing"); r.code == 0 {
+		t.Error("an account was granted that does not exist")
+	}
+	c.linkFolder("desk", t.TempDir())
+	if r := c.run("", "worker", "grant", "worker-0", "desk"); r.code == 0 || !strings.Contains(r.err, "folder of the machine of the service") {
+		t.Errorf("a folder of the service was granted: %+v", r)
+	}
 	if shown := c.must("run", "show", run.ID); !strings.Contains(shown, "worker-1") {
 		t.Errorf("who copied is not told:\n%s", shown)
 	}
@@ -145,6 +158,11 @@ func TestCrewKills(t *testing.T) {
 		var started struct{ Run string }
 		if err := json.Unmarshal([]byte(c.must("job", "start", "surveys", "--detach", "--json")), &started); err != nil {
 			t.Fatal(err)
+		}
+		if round%2 == 0 { // the workers have begun
+			for deadline := time.Now().Add(10 * time.Second); len(c.state(started.Run).Workers) == 0 && time.Now().Before(deadline); {
+				<-time.After(5 * time.Millisecond)
+			}
 		}
 		for range 4 {
 			<-time.After(time.Duration(random.IntN(300)) * time.Millisecond)
@@ -325,4 +343,52 @@ func TestWorkersKeepToLimits(t *testing.T) {
 		t.Errorf("16 MiB took %.1f s at 4 MiB/s", took)
 	}
 	c.arrived("/archive/survey")
+}
+
+// TestWorkersOnBadNetworks has a worker in a network of its own that drops packets, or lets them through in
+// one direction only: the run ends well, whoever copies in the end.
+func TestWorkersOnBadNetworks(t *testing.T) {
+	t.Parallel()
+	for name, rules := range map[string]func(port string) []string{
+		"every third packet is dropped": func(port string) []string {
+			return []string{"tcp dport " + port + " numgen inc mod 3 0 drop", "tcp sport " + port + " numgen inc mod 3 0 drop"}
+		},
+		"nothing reaches the service": func(port string) []string { return []string{"tcp dport " + port + " drop"} },
+		"nothing reaches the worker":  func(port string) []string { return []string{"tcp sport " + port + " drop"} },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			network := servertest.NewNetwork(t)
+			c := newCrew(t, 400, 0)
+			network.Relay(c.listen, c.listen)
+			objects := strings.TrimPrefix(c.objects.Endpoint, "http://")
+			network.Relay(objects, objects)
+			c.worker("far-away", "far", network)
+			c.must("worker", "grant", "far-away", "office", "archive")
+			c.must("worker", "drain", "service")
+			_, port, _ := strings.Cut(c.listen, ":")
+			rounds := 1
+			if *everywhere {
+				rounds = 3
+			}
+			for round := range rounds {
+				target := fmt.Sprint("/archive/", round)
+				var started struct{ Run string }
+				if err := json.Unmarshal([]byte(c.must("copy", "/office/survey", target, "--detach", "--json")), &started); err != nil {
+					t.Fatal(err)
+				}
+				<-time.After(time.Duration(50*round) * time.Millisecond)
+				network.Filter(rules(port)...)
+				<-time.After(20 * time.Second) // longer than a worker may be silent
+				network.Filter()
+				run := c.until(started.Run, "done")
+				if run.Items.Done != 400 {
+					t.Errorf("round %d: %+v", round, run.Items)
+				}
+				c.arrived(target + "/survey")
+				c.workerIs("far-away", "connected")
+			}
+			c.nothingLeft()
+		})
+	}
 }

@@ -60,7 +60,7 @@ var permissions = map[string]expected{
 	"import-annotations": operator, "add-comment": lookAt, "edit-comment": {nobody, hidden, hidden, hidden, hidden, hidden},
 	"remove-comment": {nobody, hidden, hidden, hidden, hidden, hidden}, "lock": changeAt,
 	"unlock":       {nobody, noRole, hidden, noRole, hidden, hidden},
-	"list-workers": anybody, "list-share-links": anybody,
+	"list-workers": anybody, "show-worker-sharing": anybody, "list-share-links": anybody,
 	"show-share-settings": anybody, "show-share-link": {nobody, hidden, hidden, hidden, hidden, hidden},
 	"make-share-link":   {nobody, noRole, hidden, noRole, seen, seen},
 	"revoke-share-link": {nobody, noRole, hidden, noRole, hidden, hidden}, "set-share-settings": own, "search": anybody,
@@ -89,7 +89,8 @@ var permissions = map[string]expected{
 	"set-notification-settings": own, "test-notifications": own, "add-definition": own, "check-definition": own, "remove-definition": own,
 	"try-definition": own, "register-app": own, "rotate-token": own, "list-users": own, "add-user": own, "show-user": own,
 	"change-user": own, "remove-user": own, "set-grant": own, "remove-grant": own, "make-user-link": own, "list-audit": own,
-	"verify-audit": own, "export-audit": own, "create-worker": own, "change-worker": own, "new-worker-code": own, "remove-worker": own,
+	"verify-audit": own, "export-audit": own, "create-worker": own, "change-worker": own, "set-worker-sharing": own,
+	"new-worker-code": own, "remove-worker": own,
 }
 
 // documentedOperation is one of the API's document.
@@ -211,8 +212,9 @@ func samples(run string) map[string]sample {
 		"link-resource": {body: `{"value":"x"}`}, "make-share-link": {body: `{"address":"/desk/Reports"}`},
 		"show-annotations": {query: "address=/desk/Reports/a.txt"}, "tag": {body: `{"addresses":["/desk/Reports/a.txt"],"add":["x"]}`},
 		"add-comment": {body: `{"address":"/desk/Reports/a.txt","text":"x"}`}, "edit-comment": {body: `{"text":"x"}`},
-		"create-worker": {body: `{"name":"gauge-house"}`}, "change-worker": {body: `{"draining":true}`},
-		"lock": {body: `{"addresses":["/desk/Reports"]}`}, "unlock": {body: `{"addresses":["/desk/Kept"]}`},
+		"create-worker": {body: `{"name":"gauge-house"}`}, "set-worker-sharing": {body: `{"only_workers":false}`},
+		"change-worker": {body: `{"draining":true}`},
+		"lock":          {body: `{"addresses":["/desk/Reports"]}`}, "unlock": {body: `{"addresses":["/desk/Kept"]}`},
 	}
 }
 

@@ -1,11 +1,13 @@
 package servertest
 
 import (
+	"bytes"
 	"fmt"
 	"net"
 	"os"
 	"os/exec"
 	"runtime"
+	"strings"
 	"testing"
 
 	"golang.org/x/sys/unix"
@@ -93,6 +95,26 @@ func (n *Network) Listen(address string) net.Listener {
 	}
 	n.t.Cleanup(func() { listener.Close() })
 	return listener
+}
+
+// Filter filters the packets of the network by rules of nftables for the output chain, one to a line, in
+// place of those before; none without rules.
+func (n *Network) Filter(rules ...string) {
+	n.t.Helper()
+	script := "flush ruleset\n"
+	if len(rules) > 0 {
+		script += "table inet test {\nchain output {\ntype filter hook output priority 0\n" + strings.Join(rules, "\n") + "\n}\n}\n"
+	}
+	command := exec.Command("/usr/sbin/nft", "-f", "-")
+	command.Stdin = strings.NewReader(script)
+	var out bytes.Buffer
+	command.Stdout, command.Stderr = &out, &out
+	if err := n.within(command.Start); err != nil {
+		n.t.Skipf("packets cannot be filtered here: %v", err)
+	}
+	if err := command.Wait(); err != nil {
+		n.t.Fatalf("nft: %v: %s", err, out.String())
+	}
 }
 
 // Relay has what connects to an address in the network reach a server outside it, and returns the

@@ -26,6 +26,7 @@ command -v chromium-headless-shell >/dev/null 2>&1 || browser=chromium-headless-
 command -v pdftoppm >/dev/null 2>&1 || packages="$packages poppler-utils"
 command -v ffmpeg >/dev/null 2>&1 || packages="$packages ffmpeg"
 command -v ip >/dev/null 2>&1 || [ -x /usr/sbin/ip ] || packages="$packages iproute2"
+command -v nft >/dev/null 2>&1 || [ -x /usr/sbin/nft ] || packages="$packages nftables"
 command -v jq >/dev/null 2>&1 || packages="$packages jq"
 command -v age >/dev/null 2>&1 || packages="$packages age"
 command -v litmus >/dev/null 2>&1 || packages="$packages litmus"

@@ -29,6 +29,15 @@ func NewRemote(caller Caller, provider string, opening Opening) Remote {
 	return Remote{&account{caller: caller, provider: provider, opening: opening, gate: store.Opening{}.Gates()}}
 }
 
+// Close has a worker, by its id, close the account and forget its secret. That it is not open there is no error.
+func (r Remote) Close(ctx context.Context, worker string) error {
+	got, _, err := r.of.first(ctx, Call{Worker: worker, Request: r.of.request(ctx, opClose, &arguments{})})
+	if err != nil {
+		return lost(err, opClose)
+	}
+	return got.Close()
+}
+
 // Carry has a worker, by its id, copy a unit, and returns what became of the copies. After an error
 // some may have been made.
 func Carry(ctx context.Context, worker string, source, target Remote, u unit.Unit) ([]unit.Copied, error) {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"deftheron/core/store"
+	"deftheron/provider/site"
 	"deftheron/service/records"
 )
 
@@ -35,8 +36,37 @@ func (w *Workers) Grant(ctx context.Context, name string, accounts []records.Acc
 	if err := w.loadGrants(ctx); err != nil {
 		return Worker{}, err
 	}
+	if !grant {
+		w.closeAt(row.ID, accounts)
+	}
 	w.Changed()
 	return w.shown(row), nil
+}
+
+// closeAt has a worker close accounts and forget their secrets. One that is not there has forgotten them
+// with its process, or gives them up when it hears that it may not have them.
+func (w *Workers) closeAt(worker string, accounts []records.Account) {
+	w.mu.Lock()
+	p := w.there[worker]
+	var remotes []site.Remote
+	for _, account := range accounts {
+		for _, one := range w.secrets[account.ID] {
+			if p != nil && one.site == p.site {
+				remotes = append(remotes, site.NewRemote(w.At(p.site, worker, one.account), account.Provider,
+					site.Opening{ID: account.ID, Generation: one.account.Generation}))
+			}
+		}
+	}
+	w.mu.Unlock()
+	for _, remote := range remotes {
+		w.group.Go(func() {
+			ctx, cancel := context.WithTimeout(w.ctx, 30*time.Second)
+			defer cancel()
+			if err := remote.Close(ctx, worker); err != nil {
+				w.log.DebugContext(ctx, "an account was not closed at a worker", "worker", worker, "error", err)
+			}
+		})
+	}
 }
 
 // loadGrants reads which workers may have which accounts.
