@@ -51,6 +51,9 @@ func (a *app) bandwidthShow() *cobra.Command {
 			for _, name := range slices.Sorted(maps.Keys(limits.Accounts)) {
 				row("/"+name, limits.Accounts[name])
 			}
+			for _, name := range slices.Sorted(maps.Keys(limits.Sites)) {
+				row("site "+name, limits.Sites[name])
+			}
 			t.Render()
 			_, err = fmt.Fprintf(a.out, "%s at once; others are queued.\n", format.Some(int64(runs), "run"))
 			return err
@@ -68,8 +71,9 @@ func orUnlimited(rate string) string {
 func (a *app) bandwidthSet() *cobra.Command {
 	var limits *bandwidthFlags
 	var runs int
+	var site string
 	command := &cobra.Command{
-		Use: "set [ACCOUNT]", Short: "Replace the limits of everything, or of one account",
+		Use: "set [ACCOUNT]", Short: "Replace the limits of everything, of one account, or of the line of a site",
 		Long: "The limits take effect at once, also for running transfers. Without an option they are removed.\n" +
 			"A run has its own limits as well: heron copy --up, heron run limit.",
 		Example: "  heron bandwidth set --up 20MB/s --hours \"mon-fri 08-18=5MB/s\"\n  heron bandwidth set field-drive --down 2MB/s\n" +
@@ -82,6 +86,9 @@ func (a *app) bandwidthSet() *cobra.Command {
 			}
 			if command.Flags().Changed("runs") {
 				return a.setRunsAtOnce(command.Context(), runs, args, limit)
+			}
+			if site != "" {
+				return a.setSiteBandwidth(command.Context(), site, args, limit)
 			}
 			account, of := "", "everything"
 			if len(args) > 0 {
@@ -96,8 +103,20 @@ func (a *app) bandwidthSet() *cobra.Command {
 		},
 	}
 	limits = newBandwidthFlags(command.Flags())
+	command.Flags().StringVar(&site, "site", "", "limit the line of a site, for all its workers together: --up is what leaves it")
 	command.Flags().IntVar(&runs, "runs", 4, "runs that go at once, 1 to 32; others are queued, by priority")
 	return command
+}
+
+func (a *app) setSiteBandwidth(ctx context.Context, site string, args []string, limit contract.Bandwidth) error {
+	if len(args) > 0 {
+		return usageError("--site is for the line of a site; set the limits of an account by another call")
+	}
+	if err := a.client().SetSiteBandwidth(ctx, site, limit); err != nil {
+		return err
+	}
+	_, err := fmt.Fprintln(a.out, format.BandwidthSentence("the site "+site, limit))
+	return err
 }
 
 func (a *app) setRunsAtOnce(ctx context.Context, runs int, args []string, limit contract.Bandwidth) error {

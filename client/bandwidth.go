@@ -22,6 +22,11 @@ func (c *Client) SetBandwidth(ctx context.Context, account string, bandwidth con
 	return c.call(ctx, http.MethodPut, path, nil, bandwidth, nil)
 }
 
+// SetSiteBandwidth changes the limits of a site.
+func (c *Client) SetSiteBandwidth(ctx context.Context, site string, bandwidth contract.Bandwidth) error {
+	return c.call(ctx, http.MethodPut, "/sites/"+url.PathEscape(site)+"/bandwidth", nil, bandwidth, nil)
+}
+
 // SetRunBandwidth changes the limits of a run, while it moves.
 func (c *Client) SetRunBandwidth(ctx context.Context, id string, bandwidth contract.Bandwidth) error {
 	return c.call(ctx, http.MethodPut, "/runs/"+url.PathEscape(id)+"/bandwidth", nil, bandwidth, nil)

@@ -24,6 +24,7 @@ type AtOnce struct {
 type Bandwidths struct {
 	Overall  Bandwidth            `json:"overall"`
 	Accounts map[string]Bandwidth `json:"accounts"`
+	Sites    map[string]Bandwidth `json:"sites" doc:"Limits of sites, as their networks see it: up is what leaves the site."`
 }
 
 // Approval is what a person decides about a run that is held.

@@ -343,6 +343,19 @@ func TestWorkersKeepToLimits(t *testing.T) {
 		t.Errorf("16 MiB took %.1f s at 4 MiB/s", took)
 	}
 	c.arrived("/archive/survey")
+	c.must("bandwidth", "set", "archive")
+	c.must("bandwidth", "set", "--site", "far", "--up", "4MiB/s")
+	if r := c.run("", "bandwidth", "set", "--site", "near", "--up", "4MiB/s"); r.code == 0 {
+		t.Error("a site has a limit that does not exist")
+	}
+	if shown := c.must("bandwidth", "show"); !strings.Contains(shown, "site far") {
+		t.Errorf("the limit of the site is not shown:\n%s", shown)
+	}
+	begun = time.Now()
+	c.copy("/office/survey", "/archive/again")
+	if took := time.Since(begun).Seconds(); took < 2.5 {
+		t.Errorf("16 MiB took %.1f s at 4 MiB/s of the site", took)
+	}
 }
 
 // TestWorkersOnBadNetworks has a worker in a network of its own that drops packets, or lets them through in

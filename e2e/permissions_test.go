@@ -89,7 +89,7 @@ var permissions = map[string]expected{
 	"set-notification-settings": own, "test-notifications": own, "add-definition": own, "check-definition": own, "remove-definition": own,
 	"try-definition": own, "register-app": own, "rotate-token": own, "list-users": own, "add-user": own, "show-user": own,
 	"change-user": own, "remove-user": own, "set-grant": own, "remove-grant": own, "make-user-link": own, "list-audit": own,
-	"verify-audit": own, "export-audit": own, "create-worker": own, "change-worker": own, "set-worker-sharing": own,
+	"verify-audit": own, "export-audit": own, "create-worker": own, "change-worker": own, "set-worker-sharing": own, "set-site-bandwidth": own,
 	"new-worker-code": own, "remove-worker": own,
 }
 

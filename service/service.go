@@ -284,7 +284,7 @@ func (s *Service) accounts(ctx context.Context, sealer *access.Sealer, instance 
 	s.workers = workers.New(s.ctx, s.db, s.options.Log)
 	s.workers.Version, linked.Sites = s.options.Version, s.workers
 	s.workers.Store, s.workers.Cluster = s.options.Data, s.options.Cluster
-	s.workers.Cluster.Name = instance
+	s.workers.Cluster.Name, s.workers.SiteLimiter = instance, linked.SiteLimiter
 	return linked, s.workers.Resume(ctx)
 }
 

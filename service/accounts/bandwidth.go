@@ -3,12 +3,14 @@ package accounts
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"sync"
 
 	"deftheron/core/bandwidth"
 	"deftheron/core/gate"
+	"deftheron/core/store"
 )
 
 // limits are the limits on what goes over the network, for all accounts together and
@@ -17,13 +19,14 @@ type limits struct {
 	setting  sync.Mutex // one change at a time
 	mu       sync.Mutex
 	overall  bandwidth.Limiter
-	accounts map[string]*bandwidth.Limiter // by id
+	accounts map[string]*bandwidth.Limiter // by id, and of sites
 }
 
 // Bandwidths are limits as they are kept.
 type Bandwidths struct {
 	Overall  bandwidth.Rule            `json:"overall"`
 	Accounts map[string]bandwidth.Rule `json:"accounts"` // by name for people, by id in the records
+	Sites    map[string]bandwidth.Rule `json:"sites,omitempty"`
 }
 
 // bandwidthName is what the limits are kept under in the records.
@@ -73,6 +76,14 @@ func (a *Accounts) applyBandwidths(kept Bandwidths) {
 	for id, rule := range kept.Accounts {
 		a.limits.limiter(id).Set(rule)
 	}
+	for site, rule := range kept.Sites {
+		a.SiteLimiter(site).Set(rule)
+	}
+}
+
+// SiteLimiter returns what limits the line of a site: up is what leaves the site.
+func (a *Accounts) SiteLimiter(site string) *bandwidth.Limiter {
+	return a.limits.limiter("site/" + site)
 }
 
 // Bandwidths returns the limits, by the accounts' names.
@@ -82,7 +93,12 @@ func (a *Accounts) Bandwidths(ctx context.Context) (Bandwidths, error) {
 		return kept, err
 	}
 	rows, err := a.db.Accounts(ctx)
-	named := Bandwidths{Overall: kept.Overall, Accounts: map[string]bandwidth.Rule{}}
+	named := Bandwidths{Overall: kept.Overall, Accounts: map[string]bandwidth.Rule{}, Sites: map[string]bandwidth.Rule{}}
+	for site, rule := range kept.Sites {
+		if !rule.IsZero() {
+			named.Sites[site] = rule
+		}
+	}
 	for _, row := range rows {
 		if rule, ok := kept.Accounts[row.ID]; ok && !rule.IsZero() {
 			named.Accounts[row.Name] = rule
@@ -104,17 +120,43 @@ func (a *Accounts) SetBandwidth(ctx context.Context, name string, rule bandwidth
 			return err
 		}
 	}
+	return a.changeBandwidths(ctx, func(kept *Bandwidths) {
+		if id == "" {
+			kept.Overall = rule
+		} else {
+			kept.Accounts[id] = rule
+		}
+	})
+}
+
+// SetSiteBandwidth sets the limits of the line of a site. They hold at once.
+func (a *Accounts) SetSiteBandwidth(ctx context.Context, site string, rule bandwidth.Rule) error {
+	if err := rule.Check(); err != nil {
+		return err
+	}
+	if a.Sites == nil {
+		return store.Errorf(store.ErrNotFound, "there is no site %q, as this service has no workers", site)
+	}
+	if found, _, err := a.Sites.Resolve(ctx, site, false); err != nil || found != site {
+		return errors.Join(store.Errorf(store.ErrNotFound, "there is no site %q; list the workers", site), err)
+	}
+	return a.changeBandwidths(ctx, func(kept *Bandwidths) {
+		if kept.Sites == nil {
+			kept.Sites = map[string]bandwidth.Rule{}
+		}
+		kept.Sites[site] = rule
+	})
+}
+
+// changeBandwidths changes the limits that are kept.
+func (a *Accounts) changeBandwidths(ctx context.Context, change func(kept *Bandwidths)) error {
 	a.limits.setting.Lock()
 	defer a.limits.setting.Unlock()
 	kept, err := a.keptBandwidths(ctx)
 	if err != nil {
 		return err
 	}
-	if id == "" {
-		kept.Overall = rule
-	} else {
-		kept.Accounts[id] = rule
-	}
+	change(&kept)
 	text, err := json.Marshal(kept)
 	if err != nil {
 		return err

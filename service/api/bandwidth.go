@@ -24,6 +24,8 @@ func (s *Server) registerBandwidth(api huma.API) {
 	add(api, http.MethodPut, "/bandwidth", "set-bandwidth", "Change the overall bandwidth limits", http.StatusNoContent, s.setBandwidth)
 	add(api, http.MethodPut, "/accounts/{name}/bandwidth", "set-account-bandwidth", "Change the bandwidth limits of an account",
 		http.StatusNoContent, s.setAccountBandwidth)
+	add(api, http.MethodPut, "/sites/{name}/bandwidth", "set-site-bandwidth", "Change the bandwidth limits of a site",
+		http.StatusNoContent, s.setSiteBandwidth)
 }
 
 type runBandwidthInput struct {
@@ -64,7 +66,11 @@ func (s *Server) approveRun(ctx context.Context, in *approveInput) (*none, error
 
 func (s *Server) showBandwidth(ctx context.Context, _ *none) (*body[contract.Bandwidths], error) {
 	kept, err := s.Accounts.Bandwidths(ctx)
-	shown := contract.Bandwidths{Overall: job.BandwidthOf(kept.Overall), Accounts: map[string]contract.Bandwidth{}}
+	shown := contract.Bandwidths{Overall: job.BandwidthOf(kept.Overall), Accounts: map[string]contract.Bandwidth{},
+		Sites: map[string]contract.Bandwidth{}}
+	for name, rule := range kept.Sites {
+		shown.Sites[name] = job.BandwidthOf(rule)
+	}
 	for name, rule := range kept.Accounts {
 		if tree.Sees(ctx, store.Address{Account: name}) != tree.Seen {
 			continue
@@ -85,6 +91,19 @@ type accountBandwidthInput struct {
 
 func (s *Server) setAccountBandwidth(ctx context.Context, in *accountBandwidthInput) (*none, error) {
 	return s.setBandwidthOf(ctx, in.Name, in.Body)
+}
+
+type siteBandwidthInput struct {
+	Name string `path:"name" doc:"The site's name."`
+	Body contract.Bandwidth
+}
+
+func (s *Server) setSiteBandwidth(ctx context.Context, in *siteBandwidthInput) (*none, error) {
+	rule, err := in.Body.Read()
+	if err != nil {
+		return nil, runner.NewInputError(err)
+	}
+	return &none{}, s.Accounts.SetSiteBandwidth(ctx, in.Name, rule)
 }
 
 func (s *Server) setBandwidthOf(ctx context.Context, name string, given contract.Bandwidth) (*none, error) {

@@ -115,7 +115,8 @@ var permissions = map[string]permission{
 	"remove-user": fresh(owners), "set-grant": fresh(owners), "remove-grant": fresh(owners), "make-user-link": fresh(owners),
 	"list-workers": look, "create-worker": fresh(owners), "change-worker": owners, "new-worker-code": fresh(owners),
 	"remove-worker": fresh(owners), "show-worker-sharing": look, "set-worker-sharing": owners,
-	"list-audit": owners, "verify-audit": owners, "export-audit": owners, "diagnose": owners,
+	"set-site-bandwidth": owners,
+	"list-audit":         owners, "verify-audit": owners, "export-audit": owners, "diagnose": owners,
 }
 
 // routesOf returns the operation of each route of the API, by method and path as the router has

@@ -144,7 +144,7 @@ func (w *Workers) subscribe(client *nats.Conn) error {
 	})
 	_, pays := client.Subscribe(site.FromSubject("*", site.SaysPay), func(message *nats.Msg) {
 		w.group.Go(func() { // it may have to wait
-			paid, err := w.pay(message.Data)
+			paid, err := w.pay(senderOf(message.Subject), message.Data)
 			if err != nil {
 				paid = site.PayRefused(err)
 			}

@@ -31,6 +31,7 @@ type call struct {
 	worker   string
 	content  func(ctx context.Context, w io.Writer) error
 	limiters []*bandwidth.Limiter
+	line     *bandwidth.Limiter // of the site
 
 	unnamed int // how often in a row the worker has not named it; Workers.mu guards it
 
@@ -156,7 +157,7 @@ func (c *caller) begin(ctx context.Context, asked site.Call) (*call, *nats.Conn,
 		return nil, nil, c.offline()
 	}
 	one := &call{workers: w, token: rand.Text(), worker: best.id, content: asked.Content, limiters: c.account.Limiters,
-		answer: make(chan io.ReadCloser, 1)}
+		line: w.SiteLimiter(best.site), answer: make(chan io.ReadCloser, 1)}
 	one.ctx, one.cancel = context.WithCancelCause(ctx)
 	w.calls[one.token] = one
 	best.calls[one] = true
@@ -301,7 +302,8 @@ func (w *Workers) TakeAnswer(token string, body io.Reader, control *http.Respons
 			_ = control.SetReadDeadline(time.Unix(1, 0))
 		}
 	})()
-	read := &streamed{bandwidth.Reader(one.ctx, &deadlined{body, control, one.ctx}, bandwidth.Down, one.limiters...), make(chan struct{})}
+	left := bandwidth.Reader(one.ctx, &deadlined{body, control, one.ctx}, bandwidth.Up, one.line) // leaves the site
+	read := &streamed{bandwidth.Reader(one.ctx, left, bandwidth.Down, one.limiters...), make(chan struct{})}
 	if !one.give(read) {
 		return ErrNoCall
 	}
@@ -361,9 +363,12 @@ type limitedWriter struct {
 // Write implements io.Writer.
 func (l *limitedWriter) Write(p []byte) (written int, err error) {
 	for len(p) > 0 {
-		n := len(p)
+		n := l.call.line.Most(bandwidth.Down, len(p)) // it enters the site
 		for _, limiter := range l.call.limiters {
 			n = limiter.Most(bandwidth.Up, n)
+		}
+		if err := l.call.line.Wait(l.call.ctx, bandwidth.Down, n); err != nil {
+			return written, err
 		}
 		for _, limiter := range l.call.limiters {
 			if err := limiter.Wait(l.call.ctx, bandwidth.Up, n); err != nil {

@@ -83,8 +83,8 @@ type toll struct {
 	direction bandwidth.Direction
 }
 
-// tolls are the limits that are to be kept to between two accounts of a run.
-func (c *Crew) tolls(source, target string) (all []toll) {
+// tolls are the limits that are to be kept to between two accounts of a run by a worker of a site.
+func (c *Crew) tolls(source, target, at string) (all []toll) {
 	all = append(all, toll{c.limiter, bandwidth.Down}, toll{c.limiter, bandwidth.Up})
 	for _, route := range c.routes {
 		if route.Source.ID != source || route.Target.ID != target {
@@ -96,25 +96,32 @@ func (c *Crew) tolls(source, target string) (all []toll) {
 		for _, limiter := range route.Target.Limiters {
 			all = append(all, toll{limiter, bandwidth.Up})
 		}
+		line := c.workers.SiteLimiter(at)
+		if route.Source.Site != at {
+			all = append(all, toll{line, bandwidth.Down})
+		}
+		if route.Target.Site != at {
+			all = append(all, toll{line, bandwidth.Up})
+		}
 		break
 	}
 	return all
 }
 
 // pay waits until a worker may move bytes.
-func (w *Workers) pay(data []byte) (site.Paid, error) {
+func (w *Workers) pay(worker string, data []byte) (site.Paid, error) {
 	asked, err := site.Decode[site.AskPay](data)
 	if err != nil {
 		return site.Paid{}, err
 	}
 	w.mu.Lock()
-	c := w.crews[asked.Run]
+	c, p := w.crews[asked.Run], w.there[worker]
 	w.mu.Unlock()
-	if c == nil {
+	if c == nil || p == nil {
 		return site.Paid{}, store.Errorf(store.ErrTryAgain, "the run has ended, or is interrupted")
 	}
 	n, limited := max(1, min(asked.Bytes, 4<<20)), false
-	tolls := c.tolls(asked.Source, asked.Target)
+	tolls := c.tolls(asked.Source, asked.Target, p.site)
 	for _, one := range tolls {
 		if !one.limiter.Rule().IsZero() {
 			limited = true

@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"deftheron/core/bandwidth"
 	"deftheron/core/gate"
 	"deftheron/core/remedy"
 	"deftheron/core/store"
@@ -31,6 +32,8 @@ type Workers struct {
 	Changed func()
 	// Away is called once when a worker has been gone for awayFor, with its accounts.
 	Away func(name, site string, accounts []string)
+	// SiteLimiter returns what limits the line of a site, by its name: up is what leaves the site.
+	SiteLimiter func(site string) *bandwidth.Limiter
 	// Distrusted is called when a worker has said what was not so.
 	Distrusted func(name, why string)
 
@@ -63,8 +66,8 @@ type Workers struct {
 // New returns the workers of the records. What they do ends with the context.
 func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
 	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {},
-		Distrusted: func(string, string) {},
-		there:      map[string]*presence{}, calls: map[string]*call{},
+		Distrusted: func(string, string) {}, SiteLimiter: func(string) *bandwidth.Limiter { return &bandwidth.Limiter{} },
+		there: map[string]*presence{}, calls: map[string]*call{},
 		relays: map[string]*relay{}, secrets: map[string][]kept{}, grants: map[string]map[string]bool{}, crews: map[string]*Crew{},
 		room: make(chan struct{}), gates: map[string]*gate.Gate{}}
 }

@@ -2082,6 +2082,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{name}/bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change the bandwidth limits of a site */
+        put: operations["set-site-bandwidth"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/space": {
         parameters: {
             query?: never;
@@ -2697,6 +2714,10 @@ export interface components {
                 [key: string]: components["schemas"]["Bandwidth"];
             };
             overall: components["schemas"]["Bandwidth"];
+            /** @description Limits of sites, as their networks see it: up is what leaves the site. */
+            sites: {
+                [key: string]: components["schemas"]["Bandwidth"];
+            };
         };
         Blocker: {
             address: string;
@@ -10049,6 +10070,40 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SigninLink"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-site-bandwidth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The site's name. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bandwidth"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -192,19 +192,20 @@ type held struct {
 	pool    string
 	message jetstream.Msg
 	attempt int
+	number  uint64    // of the unit in the stream
 	until   time.Time // Queue.mu guards it
 }
 
 func (q *Queue) hold(pool string, message jetstream.Msg) *held {
 	h := &held{queue: q, pool: pool, message: message, attempt: 1}
 	if about, err := message.Metadata(); err == nil {
-		h.attempt = int(about.NumDelivered)
+		h.attempt, h.number = int(about.NumDelivered), about.Sequence.Stream
 	}
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	now := time.Now()
-	for other := range q.held { // what nobody has ended
-		if now.After(other.until) {
+	for other := range q.held { // what nobody has ended, and what the server has given to this one
+		if now.After(other.until) || other.number == h.number {
 			delete(q.held, other)
 		}
 	}
