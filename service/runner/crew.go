@@ -83,11 +83,13 @@ const lateWorkers = 20 * time.Second
 
 // cleanAgain removes what workers that were lost have left behind since.
 func (r *Runner) cleanAgain(id string, routes []transfer.Route) {
+	within := time.Minute
 	select {
 	case <-time.After(lateWorkers):
-	case <-r.ctx.Done():
+	case <-r.ctx.Done(): // the service ends, and does not wait for long
+		within = 5 * time.Second
 	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(r.ctx), time.Minute)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(r.ctx), within)
 	defer cancel()
 	for _, route := range routes {
 		if route.Unopened != nil {

@@ -344,22 +344,24 @@ func (c *Crew) Lost() bool {
 // Carried returns what workers have copied for the run since it was taken up, by name.
 func (c *Crew) Carried() []Carried {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	now := map[string]int64{}
+	by := map[string]Carried{}
+	for id, one := range c.done {
+		by[id] = *one
+	}
 	for _, p := range c.pending {
 		for id := range p.holders {
-			now[id] += int64(p.size)
+			one := by[id]
+			one.Now += int64(p.size)
+			by[id] = one
 		}
 	}
-	var all []Carried
-	for id, one := range c.done {
-		shown := *one
-		shown.Now = now[id]
-		delete(now, id)
-		all = append(all, shown)
-	}
-	for id, items := range now {
-		all = append(all, Carried{Worker: c.workers.nameOf(id), Now: items})
+	c.mu.Unlock() // before Workers.mu, which is held first elsewhere
+	all := make([]Carried, 0, len(by))
+	for id, one := range by {
+		if one.Worker == "" {
+			one.Worker = c.workers.nameOf(id)
+		}
+		all = append(all, one)
 	}
 	slices.SortFunc(all, func(a, b Carried) int { return strings.Compare(a.Worker, b.Worker) })
 	return all

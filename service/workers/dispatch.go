@@ -3,6 +3,7 @@ package workers
 import (
 	"context"
 	"fmt"
+	"math"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -109,6 +110,13 @@ func (c *Crew) choose(p *pending, taken lease.Lease) *presence {
 func (c *Crew) cheapest(able []*presence, p *pending) (best *presence) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	quickest := math.Inf(1)
+	for _, needs := range c.seconds {
+		quickest = min(quickest, needs)
+	}
+	if math.IsInf(quickest, 1) {
+		quickest = 1
+	}
 	var least float64
 	for _, one := range able {
 		if _, has := p.holders[one.id]; has || one.items > 0 && one.items+p.size > max(unitsAhead*p.size, itemsAhead*one.said.Lanes) {
@@ -116,7 +124,7 @@ func (c *Crew) cheapest(able []*presence, p *pending) (best *presence) {
 		}
 		needs := c.seconds[one.id]
 		if needs == 0 {
-			needs = 1 // nothing is known of it yet
+			needs = quickest // nothing is known of it yet
 		}
 		cost := needs * float64(one.items+p.size) / float64(one.said.Lanes)
 		if best == nil || cost < least || cost == least && one.id < best.id {
