@@ -34,8 +34,17 @@ func (r *run) open(ctx context.Context, account site.ToOpen) (store.Store, error
 		Secrets: &secrets{run: r, of: account, now: secret}, Gate: r.gateOf(account.Account),
 		Dial:      dial,
 		Transport: network.Transport{Proxy: http.ProxyFromEnvironment, Reach: network.ReachOf(provider, account.Options)}.New(),
-		Now:       time.Now, Log: r.options.Log.With("account", account.Name),
+		Now:       clock(account.Ahead), Log: r.options.Log.With("account", account.Name),
 	})
+}
+
+// clock is that of the service, by which tokens end; or that of this machine if the two agree.
+func clock(ahead time.Duration) func() time.Time {
+	const agree = 5 * time.Second
+	if ahead.Abs() < agree {
+		return time.Now
+	}
+	return func() time.Time { return time.Now().Add(ahead) }
 }
 
 // dial is store.Opening.Dial.

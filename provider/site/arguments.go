@@ -200,6 +200,7 @@ type opening struct {
 	ReadOnly   bool
 	Secret     []byte `cbor:",omitempty"` // sealed to the worker
 	Lent       bool   `cbor:",omitempty"` // the secret is good for a short time
+	Now        moment `cbor:",omitempty"` // by the clock of the service
 }
 
 // contentHead comes before a content.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"sync"
+	"time"
 
 	"github.com/fxamacker/cbor/v2"
 
@@ -174,7 +175,7 @@ func lost(err error, operation string) error {
 // openAt opens the account at a worker.
 func (a *account) openAt(ctx context.Context, worker string) error {
 	o := &opening{Name: a.opening.Account, Provider: a.provider, Definition: a.opening.Definition, Options: a.opening.Options,
-		Start: string(a.opening.Start), ReadOnly: a.opening.ReadOnly, Lent: a.opening.Lent}
+		Start: string(a.opening.Start), ReadOnly: a.opening.ReadOnly, Lent: a.opening.Lent, Now: momentOf(time.Now())}
 	if a.opening.Secrets != nil {
 		secret, err := a.opening.Secrets.Load(ctx)
 		if err != nil {

@@ -39,6 +39,8 @@ type ToOpen struct {
 	ReadOnly            bool
 	Secret              []byte // sealed to the worker
 	Lent                bool   // the secret is good for a short time: another is asked for then
+	// Ahead is by how much the clock of the service is ahead of that of the worker.
+	Ahead time.Duration
 }
 
 // Host opens accounts at a worker and answers what is asked of them. Open has to be set.
@@ -135,9 +137,13 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 		}
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), openTime)
 		defer cancel()
+		var ahead time.Duration
+		if now := opening.Now.time(); !now.IsZero() {
+			ahead = time.Until(now)
+		}
 		s, err := h.Open(ctx, ToOpen{
 			Account: r.Account, Generation: r.Generation, Name: opening.Name, Provider: opening.Provider, Definition: opening.Definition,
-			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret, Lent: opening.Lent,
+			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret, Lent: opening.Lent, Ahead: ahead,
 		})
 		if err != nil {
 			return nil, err
