@@ -125,7 +125,7 @@ func (a *app) workerList() *cobra.Command {
 				_, err := fmt.Fprintln(a.out, "There is no worker. A worker reaches places that the service does not: heron worker create NAME")
 				return err
 			}
-			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "SYSTEM", "LOAD", "COPIES", "FROM", "ACCOUNTS", "GRANTED")
+			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "LOAD", "COPYING", "FROM", "ACCOUNTS", "GRANTED")
 			for _, one := range workers {
 				load := ""
 				if one.Processors > 0 {
@@ -133,9 +133,9 @@ func (a *app) workerList() *cobra.Command {
 				}
 				copies := ""
 				if one.Parallel > 0 {
-					copies = fmt.Sprintf("%d, %d at once", one.Items, one.Parallel)
+					copies = fmt.Sprintf("%d of %d", min(one.Items, one.Parallel), one.Parallel)
 				}
-				t.AppendRow(table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, one.System, load, copies, one.From,
+				t.AppendRow(table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, load, copies, one.From,
 					strings.Join(one.Accounts, ", "), strings.Join(one.Granted, ", ")})
 			}
 			t.Render()

@@ -143,7 +143,8 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 		}
 		s, err := h.Open(ctx, ToOpen{
 			Account: r.Account, Generation: r.Generation, Name: opening.Name, Provider: opening.Provider, Definition: opening.Definition,
-			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret, Lent: opening.Lent, Ahead: ahead,
+			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret,
+			Lent: opening.Lent, Ahead: ahead,
 		})
 		if err != nil {
 			return nil, err

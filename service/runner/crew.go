@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"deftheron/core/job"
 	"deftheron/core/transfer"
 	"deftheron/service/messages"
 	"deftheron/service/records"
@@ -75,6 +76,18 @@ func (r *Runner) waysOf(ctx context.Context, routes []transfer.Route) (ways []st
 		}
 	}
 	return ways
+}
+
+// workersCould reports whether workers may open both accounts of some route of a run, if they are granted.
+func (r *Runner) workersCould(ctx context.Context, row records.Run) bool {
+	for _, route := range row.Routes {
+		from, to, err := addressesOf(job.Route{From: route.From, To: route.To})
+		if err == nil && from.Account != to.Account && r.accounts.CheckForWorkers(ctx, from.Account) == nil &&
+			r.accounts.CheckForWorkers(ctx, to.Account) == nil {
+			return true
+		}
+	}
+	return false
 }
 
 // lateWorkers is how long a worker that was lost may go on: it hears within this time that it is not

@@ -149,8 +149,11 @@ func (r *Runner) Series(ctx context.Context, id string) (contract.RunSeries, err
 		return contract.RunSeries{}, err
 	}
 	is, shares := run.BottleneckOf(points())
-	return contract.RunSeries{Columns: series.Columns(), Bottleneck: is, Shares: shares, Sentence: messages.Bottleneck(is, shares),
-		Workers: messages.MoreWorkers(is)}, nil
+	shown := contract.RunSeries{Columns: series.Columns(), Bottleneck: is, Shares: shares, Sentence: messages.Bottleneck(is, shares)}
+	if r.workersCould(ctx, row) {
+		shown.Workers = messages.MoreWorkers(is)
+	}
+	return shown, nil
 }
 
 func recorderOf(a *active) *recorder {
