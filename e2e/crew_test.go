@@ -141,7 +141,7 @@ func TestCrewKills(t *testing.T) {
 	if *everywhere {
 		rounds = 100
 	}
-	c := newCrew(t, 300, 3)
+	c := newCrew(t, 300, 4)
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 0))
@@ -246,6 +246,7 @@ func TestWorkersWithMessageServers(t *testing.T) {
 		disturb func(t *testing.T, servers *servertest.NATS, round int)
 	}{
 		"one":                {1, nil},
+		"one without room":   {0, nil},
 		"one that is killed": {1, func(_ *testing.T, servers *servertest.NATS, _ int) { servers.Kill(0) }},
 		"three, of which each is killed once": {3, func(t *testing.T, servers *servertest.NATS, round int) {
 			if round > 0 {
@@ -257,8 +258,12 @@ func TestWorkersWithMessageServers(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			servers := servertest.StartNATS(t, one.servers)
-			c := newCrew(t, 400, 2, "--nats", servers.URL)
+			servers := servertest.StartFullNATS
+			if one.servers > 0 {
+				servers = func(t testing.TB) *servertest.NATS { return servertest.StartNATS(t, one.servers) }
+			}
+			messages := servers(t)
+			c := newCrew(t, 400, 2, "--nats", messages.URL)
 			c.must("worker", "drain", "service")
 			for round := range 3 {
 				target := fmt.Sprint("/archive/", round)
@@ -268,7 +273,7 @@ func TestWorkersWithMessageServers(t *testing.T) {
 				}
 				if one.disturb != nil && (round < one.servers) {
 					<-time.After(100 * time.Millisecond)
-					one.disturb(t, servers, round)
+					one.disturb(t, messages, round)
 				}
 				run := c.until(started.Run, "done")
 				if run.Items.Done != 400 || len(run.Workers) == 0 {

@@ -21,6 +21,17 @@ type NATS struct {
 // StartNATS starts servers. `make tools` builds the program.
 func StartNATS(t testing.TB, servers int) *NATS {
 	t.Helper()
+	return startNATS(t, servers, "1G")
+}
+
+// StartFullNATS starts a server whose JetStream has no room.
+func StartFullNATS(t testing.TB) *NATS {
+	t.Helper()
+	return startNATS(t, 1, "1K")
+}
+
+func startNATS(t testing.TB, servers int, room string) *NATS {
+	t.Helper()
 	program := filepath.Join(Root(), ".cache", "bin", "nats-server")
 	if _, err := os.Stat(program); err != nil {
 		t.Fatalf("the message server for tests is missing (%v); run make tools", err)
@@ -33,7 +44,12 @@ func StartNATS(t testing.TB, servers int) *NATS {
 	}
 	for i, address := range n.at {
 		host, port, _ := strings.Cut(address, ":")
-		args := []string{"-a", host, "-p", port, "-n", fmt.Sprint("n", i), "-js", "-sd", t.TempDir(), "--user", "heron", "--pass", "secret"}
+		config := filepath.Join(t.TempDir(), "nats.conf")
+		text := fmt.Sprintf("jetstream { store_dir: %q, max_file_store: %s, max_memory_store: 64M }\n", t.TempDir(), room)
+		if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		args := []string{"-c", config, "-a", host, "-p", port, "-n", fmt.Sprint("n", i), "--user", "heron", "--pass", "secret"}
 		if servers > 1 {
 			args = append(args, "--cluster_name", "test", "--cluster", routes[i], "--routes", strings.Join(routes, ","))
 		}

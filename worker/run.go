@@ -281,7 +281,7 @@ type answer struct {
 	token   string
 	message *nats.Msg
 	small   bytes.Buffer
-	stream  *io.PipeWriter // nil until it is one
+	stream  *handoff // nil until it is one
 	sent    chan error
 }
 
@@ -290,11 +290,10 @@ func (a *answer) Stream() {
 	if a.stream != nil {
 		return
 	}
-	reader, writer := io.Pipe()
-	a.stream, a.sent = writer, make(chan error, 1)
+	a.stream, a.sent = newHandoff(), make(chan error, 1)
 	go func() {
-		err := a.run.send(a.ctx, a.token, reader)
-		reader.CloseWithError(cause(err))
+		err := a.run.send(a.ctx, a.token, a.stream)
+		a.stream.Break(cause(err))
 		a.sent <- err
 	}()
 }

@@ -95,17 +95,25 @@ func broken(err error) error {
 	return store.Errorf(store.ErrTryAgain, "the connection to the worker broke off: %w", err)
 }
 
-// contentBuffers are what contents go through, one for each content.
-var contentBuffers = sync.Pool{New: func() any { b := make([]byte, dataFrame); return &b }}
+// mostHeader is how many bytes a frame has before what it holds, at most.
+const mostHeader = 1 + binary.MaxVarintLen64
+
+// contentBuffers are what contents go through, one for each content: a frame with its header before it,
+// so that both are written at once.
+var contentBuffers = sync.Pool{New: func() any { b := make([]byte, mostHeader+dataFrame); return &b }}
 
 // sendContent writes a body as data frames and ends with its end; the error is that of writing.
 func sendContent(w io.Writer, body io.Reader) error {
 	buffer := contentBuffers.Get().(*[]byte)
 	defer contentBuffers.Put(buffer)
+	var header [mostHeader]byte
 	for {
-		n, err := body.Read(*buffer)
+		n, err := body.Read((*buffer)[mostHeader:])
 		if n > 0 {
-			if wrong := writeFrame(w, frameData, (*buffer)[:n]); wrong != nil {
+			before := binary.AppendUvarint(append(header[:0], frameData), uint64(n))
+			from := mostHeader - len(before)
+			copy((*buffer)[from:], before)
+			if _, wrong := w.Write((*buffer)[from : mostHeader+n]); wrong != nil {
 				return wrong
 			}
 		}
