@@ -8,6 +8,7 @@ import (
 	"go/token"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -126,6 +127,29 @@ func eachFile(t *testing.T, do func(path string, file *ast.File, files *token.Fi
 	})
 	if err != nil || seen < 200 {
 		t.Errorf("%d files were seen, %v", seen, err)
+	}
+}
+
+// topFolder is what lies in the folder of the module.
+var topFolder = strings.Fields(`.ci .gitignore .golangci.yml CHANGELOG.md CONTRIBUTING.md LICENSE Makefile README.md architecture_test.go bench
+	cli client cmd console contract core demo docs drive e2e go.mod go.sum packaging provider servertest service standin tools worker`)
+
+// TestTopFolder finds files that were committed by mistake: what is not known in the top folder, and what is
+// larger than a picture.
+func TestTopFolder(t *testing.T) {
+	const largest = 1 << 20
+	listed, err := exec.Command("git", "ls-files", "-z").Output()
+	if err != nil {
+		t.Skipf("this is no checkout: %v", err)
+	}
+	for _, path := range strings.Split(strings.TrimSuffix(string(listed), "\x00"), "\x00") {
+		top, _, _ := strings.Cut(path, "/")
+		if !slices.Contains(topFolder, top) {
+			t.Errorf("%s lies in the top folder", path)
+		}
+		if about, err := os.Stat(path); err == nil && about.Size() > largest {
+			t.Errorf("%s has %d bytes", path, about.Size())
+		}
 	}
 }
 
