@@ -85,7 +85,7 @@ type Away struct {
 // RunWorker is what a worker has copied for a run.
 type RunWorker struct {
 	Name  string `json:"name"`
-	Items int64  `json:"items"`
+	Items int64  `json:"items" doc:"Without files of which it copied parts."`
 	Bytes int64  `json:"bytes"`
 	Now   int64  `json:"now" doc:"Files that it has in its hands."`
 }

@@ -99,6 +99,9 @@ func TestWorkersShareARun(t *testing.T) {
 	for _, one := range run.Workers {
 		items[one.Name] = one.Items
 	}
+	if sum := items["worker-0"] + items["worker-1"]; sum > run.Items.Done {
+		t.Errorf("workers copied %d items of %d", sum, run.Items.Done)
+	}
 	if items["worker-0"] < 100 || items["worker-1"] < 100 || items["worker-0"]+items["worker-1"] < 600 {
 		t.Errorf("the workers copied %v", items)
 	}

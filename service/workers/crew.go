@@ -218,7 +218,7 @@ func (c *Crew) Carry(ctx context.Context, route int, u unit.Unit) (string, []uni
 	case got := <-p.result:
 		if got.err == nil {
 			c.tell(ctx, route, got.copied, u)
-			c.count(got)
+			c.count(got, u.Parts != nil)
 		}
 		return got.by, append(got.copied, refused...), got.err
 	case <-ctx.Done():
@@ -315,8 +315,9 @@ func (c *Crew) fallBack(failed lease.Queue, why error) {
 	}
 }
 
-// count adds what a worker has copied.
-func (c *Crew) count(got result) {
+// count adds what a worker has copied. A file whose parts workers have copied is not one worker's: its bytes
+// count alone.
+func (c *Crew) count(got result, parts bool) {
 	name := c.workers.nameOf(got.by)
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -326,9 +327,12 @@ func (c *Crew) count(got result) {
 		c.done[got.by] = of
 	}
 	for _, one := range got.copied {
-		if one.Err == nil {
+		if one.Err != nil {
+			continue
+		}
+		of.Bytes += one.Size
+		if !parts {
 			of.Items++
-			of.Bytes += one.Size
 		}
 	}
 }

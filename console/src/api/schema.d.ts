@@ -4392,7 +4392,10 @@ export interface components {
         RunWorker: {
             /** Format: int64 */
             bytes: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Without files of which it copied parts.
+             */
             items: number;
             name: string;
             /**
