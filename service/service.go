@@ -142,7 +142,7 @@ func Start(ctx context.Context, options Options) (service *Service, err error) {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
 	options.Log = slog.New(logging.Handler{Handler: options.Log.Handler()})
-	if err := checkListen(options); err != nil {
+	if err := errors.Join(checkListen(options), options.Cluster.Check()); err != nil {
 		return nil, err
 	}
 	public, err := publicURL(options.PublicURL)

@@ -26,8 +26,7 @@ func (r *run) carry(ctx context.Context, u site.Carriage) error {
 	defer r.whileConnected(cancel)()
 	purse := r.purseOf(u.Run, u.SourceID, u.TargetID)
 	return r.carrier.Carry(ctx, transfer.Carriage{
-		Unit: u.Unit, Source: u.Source, Target: u.Target, Done: u.Done,
-		Moved: func(bytes int64) { r.moved.Add(bytes) }, Pay: purse.pay,
+		Unit: u.Unit, Source: u.Source, Target: u.Target, Done: u.Done, Pay: purse.pay,
 	})
 }
 

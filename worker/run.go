@@ -52,7 +52,6 @@ type run struct {
 	answering sync.WaitGroup
 
 	carrier transfer.Carrier
-	moved   atomic.Int64 // bytes, since the start
 
 	mu         sync.Mutex
 	connection string                        // as the service named it
@@ -203,7 +202,7 @@ func (r *run) sayAlive(ctx context.Context) error {
 		r.mu.Unlock()
 		said := site.Alive{Version: r.options.Version, Protocol: site.Protocol, System: runtime.GOOS + "/" + runtime.GOARCH,
 			Connection: connection, Requests: requests, Load: loadAverage(),
-			Processors: runtime.NumCPU(), Memory: privateMemory(), Lanes: cap(r.carrier.Lanes), Bytes: r.moved.Load()}
+			Processors: runtime.NumCPU(), Memory: privateMemory(), Lanes: cap(r.carrier.Lanes)}
 		if r.bus.IsConnected() {
 			_ = r.bus.Publish(site.FromSubject(r.keys.ID, site.SaysAlive), site.Encode(said))
 		}

@@ -67,12 +67,7 @@ func (g *Gate) Lend(to string, report Report) Loan {
 		g.loans.others = map[string]time.Time{}
 	}
 	g.loans.others[to] = now
-	for name, at := range g.loans.others {
-		if now.Sub(at) > 3*loanLasts {
-			delete(g.loans.others, name)
-		}
-	}
-	g.learner.late = true
+	g.forgetBorrowers(now)
 	g.takeIn(report, now)
 	loan := Loan{AtOnce: max(1, g.limit), Pause: max(0, g.until.Sub(now)), For: loanLasts, Slots: -1}
 	if limit := g.limiter.Limit(); limit != rate.Inf {
@@ -82,6 +77,16 @@ func (g *Gate) Lend(to string, report Report) Loan {
 		loan.For = max(loanLasts, loan.First+time.Duration(loan.Slots)*loan.Every+loanLasts)
 	}
 	return loan
+}
+
+// forgetBorrowers forgets those that have not asked for some time. g.mu is held.
+func (g *Gate) forgetBorrowers(now time.Time) {
+	for name, at := range g.loans.others {
+		if now.Sub(at) > 3*loanLasts {
+			delete(g.loans.others, name)
+		}
+	}
+	g.learner.late = len(g.loans.others) > 0
 }
 
 // reserve takes slots and returns when the first is. g.mu is held.
@@ -128,6 +133,10 @@ func (g *Gate) takeIn(report Report, now time.Time) {
 func (g *Gate) turn(ctx context.Context) (end func(), err error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	if len(g.loans.others) == 0 {
+		return func() {}, nil
+	}
+	g.forgetBorrowers(g.now())
 	for len(g.loans.others) > 0 && g.limiter.Limit() != rate.Inf && g.loans.own >= g.slotsEach() {
 		freed := g.loans.freed
 		g.mu.Unlock()

@@ -31,8 +31,6 @@ type Carriage struct {
 	Source, Target store.Store
 	// Done is called with what became of each copy, one call at a time. Its error ends the rest.
 	Done func(unit.Copied) error
-	// Moved is called with bytes as they are sent, those that are sent again too.
-	Moved func(bytes int64)
 	// Pay, if not nil, is called before bytes are taken from the source: it returns how many of n may
 	// be, at least 1, once they may.
 	Pay func(ctx context.Context, n int) (int, error)

@@ -118,12 +118,7 @@ func (d *digesting) String() string {
 	return store.HashOf(store.BLAKE3, d.hash.Sum(nil)).String()
 }
 
-func (a *attempt) counted(n int) {
-	a.flight.moved.Add(int64(n))
-	if a.carriage != nil {
-		a.carriage.Moved(int64(n))
-	}
-}
+func (a *attempt) counted(n int) { a.flight.moved.Add(int64(n)) }
 
 // read marks the errors of a body as the source's, keeps the hashes that came with
 // it, and holds it to the run's bandwidth: what is read goes up again as it comes down.

@@ -73,7 +73,7 @@ func (c *testCrew) Carry(ctx context.Context, _ int, u unit.Unit) (string, []uni
 	}
 	carrier := &transfer.Carrier{Lanes: make(chan struct{}, 4), Log: slog.New(slog.DiscardHandler)}
 	var all []unit.Copied
-	err := carrier.Carry(ctx, transfer.Carriage{Unit: u, Source: c.source, Target: c.target, Moved: func(int64) {},
+	err := carrier.Carry(ctx, transfer.Carriage{Unit: u, Source: c.source, Target: c.target,
 		Pay:  func(_ context.Context, n int) (int, error) { return min(n, 7), nil },
 		Done: func(one unit.Copied) error { all = append(all, one); return nil }})
 	if err != nil || fate == 2 || fate == 3 { // all is done, and the answer is lost

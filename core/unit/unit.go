@@ -51,17 +51,3 @@ type Copied struct {
 	// Err is why it was not copied; nil if it was. Some parts may be written all the same.
 	Err error
 }
-
-// Bytes returns how many bytes a unit sends, as far as is known.
-func (u Unit) Bytes() (total int64) {
-	if u.Parts != nil {
-		for _, number := range u.Parts.Numbers {
-			total += min(u.Parts.Size, u.Copies[0].Size-int64(number-1)*u.Parts.Size)
-		}
-		return total
-	}
-	for _, one := range u.Copies {
-		total += max(0, one.Size)
-	}
-	return total
-}

@@ -67,7 +67,6 @@ type Alive struct {
 	Processors int
 	Memory     int64 // private bytes of the process
 	Lanes      int   // contents that it copies at once
-	Bytes      int64 // that it has copied since it was started
 }
 
 // NewSecret asks for a secret of an account to be replaced.

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -66,18 +69,31 @@ func withoutPassword(urls string) string {
 	return strings.Join(all, ",")
 }
 
-// Check returns an error if the cluster cannot be used.
-func (c Cluster) Check(ctx context.Context) error {
+// Check returns an error if addresses or files are wrong. It asks no server: one that is away keeps nobody
+// from starting.
+func (c Cluster) Check() error {
 	if c.URL == "" {
+		if c.Credentials != "" || c.CAFile != "" {
+			return remedy.New("credentials or certificates of a message server are given, and no server; name it with --nats URL")
+		}
 		return nil
 	}
-	connection, err := c.connect()
-	if err != nil {
-		return err
+	for _, one := range strings.Split(c.URL, ",") {
+		address, err := url.Parse(strings.TrimSpace(one))
+		if err != nil || address.Host == "" || !slices.Contains([]string{"nats", "tls", "ws", "wss"}, address.Scheme) {
+			return remedy.Errorf("%q is not an address of a message server; write it as nats://HOST:PORT or tls://HOST:PORT",
+				withoutPassword(one))
+		}
 	}
-	defer connection.Close()
-	_, err = c.open(ctx, connection)
-	return err
+	for _, file := range []string{c.Credentials, c.CAFile} {
+		if file == "" {
+			continue
+		}
+		if _, err := os.ReadFile(file); err != nil {
+			return remedy.Errorf("the file %s for the message server cannot be read (%v); name another", file, err)
+		}
+	}
+	return nil
 }
 
 // open opens the stream: on three servers if there are so many.

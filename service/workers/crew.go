@@ -106,7 +106,6 @@ func (w *Workers) Crew(run string, routes map[int]CrewRoute, limiter *bandwidth.
 		w.lend(route.Source)
 		w.lend(route.Target)
 	}
-	c.group.Go(c.hurry)
 	return c
 }
 
@@ -206,6 +205,9 @@ func (c *Crew) Carry(ctx context.Context, route int, u unit.Unit) (string, []uni
 	c.last++
 	p.number, p.offered = c.last, time.Now()
 	c.pending[p.number] = p
+	if len(c.taking) == 0 {
+		c.group.Go(c.hurry)
+	}
 	if !c.taking[route] {
 		c.taking[route] = true
 		c.group.Go(func() { c.giveOut(route) })

@@ -34,8 +34,9 @@ func start(t *testing.T) *nats.Conn {
 	return connection
 }
 
-func TestStreamConforms(t *testing.T) {
-	connection := start(t)
+// conforms has streams of a server pass what every queue does.
+func conforms(t *testing.T, connection *nats.Conn) {
+	t.Helper()
 	for name, test := range leasetest.Tests {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -47,6 +48,10 @@ func TestStreamConforms(t *testing.T) {
 			test(t, q, lasts)
 		})
 	}
+}
+
+func TestStreamConforms(t *testing.T) {
+	conforms(t, start(t))
 }
 
 // TestStreamStartsEmpty has a service start again after it was killed.
@@ -80,18 +85,7 @@ func connect(t *testing.T, servers *servertest.NATS) *nats.Conn {
 
 func TestStreamConformsAtServer(t *testing.T) {
 	t.Parallel()
-	connection := connect(t, servertest.StartNATS(t, 1))
-	for name, test := range leasetest.Tests {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			const lasts = time.Second
-			q, err := stream.Open(t.Context(), connection, stream.Options{Name: "units-" + strings.ReplaceAll(name, " ", "-"), Lasts: lasts})
-			if err != nil {
-				t.Fatal(err)
-			}
-			test(t, q, lasts)
-		})
-	}
+	conforms(t, connect(t, servertest.StartNATS(t, 1)))
 }
 
 // TestStreamOfCluster has a cluster of three keep units, of which each server is killed once and started
