@@ -179,7 +179,7 @@ func (a *app) workerDrain(verb string, drain bool) *cobra.Command {
 	}
 }
 
-// ofService is the name that stands for the service among the workers.
+// ofService is the name of the service in commands about workers.
 const ofService = "service"
 
 func (a *app) shareWork(ctx context.Context, onlyWorkers bool) error {

@@ -11,7 +11,7 @@ import (
 )
 
 const (
-	// UsualParallel is how many contents a worker copies at once unless it is told.
+	// UsualParallel is how many contents a worker copies at once by default.
 	UsualParallel = 16
 	// payAtOnce is for how many bytes a worker asks at once.
 	payAtOnce = 1 << 20

@@ -28,7 +28,7 @@ type Cluster struct {
 	Credentials string
 	// CAFile has certificates that the servers' are trusted by; empty for the system's.
 	CAFile string
-	// Name tells the units of this service from those of others.
+	// Name identifies the units of this service.
 	Name string
 }
 

@@ -30,7 +30,7 @@ type Reached struct {
 	Site, Worker string
 	// Watcher decides about its changes; nil for an account that nobody may change.
 	Watcher view.Watcher
-	// Gate is that of the account.
+	// Gate is the gate of the account.
 	Gate *gate.Gate
 }
 

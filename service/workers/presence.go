@@ -28,7 +28,7 @@ type presence struct {
 	at                        time.Time // when it said so
 	recorded                  time.Time
 	calls                     map[*call]bool
-	// items are those of units that it has in its hands.
+	// items counts the copies of the units that the worker has now.
 	items int
 }
 
