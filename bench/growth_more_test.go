@@ -138,6 +138,43 @@ func serveFilled(t *testing.T, fill func(data string)) (*heron, string) {
 	return h, address
 }
 
+// TestGrowthFolder asks for pages of one folder with a million files.
+func TestGrowthFolder(t *testing.T) {
+	if !*growth {
+		t.Skip("only with -growth, as make bench-growth does")
+	}
+	files := 1_000_000 * *scale / 100
+	p, address, top := build(t), servertest.FreeAddress(t), t.TempDir()
+	for i := range files {
+		// In an order that is not theirs.
+		if err := os.WriteFile(filepath.Join(top, fmt.Sprintf("picture %07d.jpg", i*7919%files)), nil, 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h, _ := serve(t, p.heron, filepath.Join(scratch(t), "data"), address)
+	h.link(contract.Link{Provider: "folder", Name: "desk", Options: map[string]string{"path": top}})
+	h.rest() // until the search index has listed it
+	of := fmt.Sprintf("of a folder of %d files", files)
+	slowest := h.slowest(address, "/tree?address=/desk&limit=1000&fresh=true")
+	figure("the first page "+of, "≤ 300 ms", slowest, "ms", slowest <= 300)
+	listed, longest, last := 0, time.Duration(0), time.Now()
+	for _, err := range h.client.List(t.Context(), "/desk") {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if listed > 0 {
+			longest = max(longest, time.Since(last))
+		}
+		listed, last = listed+1, time.Now()
+	}
+	if listed != files {
+		t.Fatalf("%d of %d files were listed", listed, files)
+	}
+	figure("the next pages "+of, "≤ 300 ms", float64(longest.Milliseconds()), "ms", longest <= 300*time.Millisecond)
+	highest := h.memory().highest
+	figure("memory while all pages are listed", "≤ 200 MiB", highest, "MiB", highest <= 200)
+}
+
 // manyRuns is how many runs the lists of runs are measured with.
 const manyRuns = 1_000_000
 

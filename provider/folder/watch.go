@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/fsnotify/fsnotify"
+	"golang.org/x/sys/unix"
 
 	"deftheron/core/store"
 )
@@ -62,7 +63,7 @@ func watch(root string) (*watcher, error) {
 		root: root, events: events, epoch: strconv.FormatInt(time.Now().UnixNano(), 36), ended: make(chan struct{}),
 		unquiet: map[string]unquiet{}, more: make(chan struct{}),
 	}
-	if err := w.add(root); err != nil {
+	if err := w.add(root, func(string, []byte) {}); err != nil {
 		events.Close()
 		return nil, err
 	}
@@ -70,23 +71,42 @@ func watch(root string) (*watcher, error) {
 	return w, nil
 }
 
-// add watches a folder, and those in it.
-func (w *watcher) add(path string) error {
-	return filepath.WalkDir(path, func(path string, entry fs.DirEntry, err error) error {
-		switch {
-		case errors.Is(err, fs.ErrNotExist) || err == nil && !entry.IsDir():
-			return nil
-		case err != nil:
-			return err
-		case path != w.root && entry.Name() == store.OwnFolder && filepath.Dir(path) == w.root:
-			return fs.SkipDir
+// add watches a folder, and those in it, and calls each with every name in them.
+func (w *watcher) add(path string, each func(folder string, name []byte)) error {
+	if filepath.Base(path) == store.OwnFolder && filepath.Dir(path) == w.root {
+		return nil
+	}
+	inside, err := w.addOne(path, each)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
+		return nil // removed or replaced meanwhile
+	}
+	for _, name := range inside {
+		if err == nil {
+			err = w.add(filepath.Join(path, name), each)
 		}
-		err = w.events.Add(path)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
+	}
+	return err
+}
+
+// addOne watches a folder and returns the names of those in it. Names of files are not
+// held: a folder may have a million.
+func (w *watcher) addOne(path string, each func(folder string, name []byte)) (inside []string, err error) {
+	dir, err := os.OpenFile(path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	if err := w.events.Add(path); err != nil {
+		return nil, err
+	}
+	err = readNames(dir, func(name []byte, folder bool) error {
+		each(path, name)
+		if folder {
+			inside = append(inside, string(name))
 		}
-		return err
+		return nil
 	})
+	return inside, err
 }
 
 // run takes events until the watcher is closed.
@@ -126,10 +146,9 @@ func (w *watcher) see(event fsnotify.Event) {
 	}
 	if event.Op.Has(fsnotify.Create) {
 		if info, err := os.Lstat(event.Name); err == nil && info.IsDir() {
-			if err := w.add(event.Name); err != nil {
+			if err := w.add(event.Name, w.seeInside()); err != nil {
 				w.fail(err)
 			}
-			w.seeInside(event.Name)
 		}
 	}
 	w.seen(path)
@@ -150,20 +169,19 @@ func (w *watcher) seen(path string) {
 // mostInside is how many files of a new folder are told by themselves.
 const mostInside = 1000
 
-// seeInside tells what was made in a new folder before that was watched. Of many files,
-// as where a tree was moved here, the folder alone is told.
-func (w *watcher) seeInside(folder string) {
+// seeInside returns what tells of files in a new folder that were made before it was watched.
+// Of many files, as where a tree was moved here, the folder alone is told.
+func (w *watcher) seeInside() func(folder string, name []byte) {
 	left := mostInside
-	_ = filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
+	return func(folder string, name []byte) {
 		if left--; left < 0 {
-			return fs.SkipAll
+			return
 		}
-		relative, failed := filepath.Rel(w.root, path)
-		if err == nil && failed == nil && path != folder && !store.Ours(store.Path(filepath.Dir(relative)+"/"), entry.Name()) {
+		relative, err := filepath.Rel(w.root, filepath.Join(folder, string(name)))
+		if err == nil && !store.Ours(store.Path(filepath.Dir(relative)+"/"), string(name)) {
 			w.seen(relative)
 		}
-		return nil
-	})
+	}
 }
 
 // settle tells what has come to rest.

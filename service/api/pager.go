@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/base64"
 	"iter"
+	"maps"
 	"runtime/debug"
 	"runtime/metrics"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -24,7 +26,7 @@ const (
 	// fewOpen is how many are kept while the service holds more than muchHeld bytes:
 	// listings of large folders hold all their names.
 	fewOpen  = 2
-	muchHeld = 96 << 20
+	muchHeld = 48 << 20
 )
 
 // pager cuts listings into pages. Between two pages the listing stands still
@@ -144,16 +146,19 @@ func (p *pager) resume(ctx context.Context, of folderAt, cursor string, fresh bo
 			return nil, nil, store.Errorf(store.ErrRefused, "the cursor %q is none; leave it out for the first page", cursor)
 		}
 		p.mu.Lock()
-		l := p.open[number]
-		if l != nil && l.is(of) {
-			delete(p.open, number)
-			l.expires.Stop()
-			p.mu.Unlock()
-			return l, nil, nil
+		var l *openListing
+		if known := p.open[number]; known != nil && known.is(of) {
+			l = p.take(number)
 		}
 		p.mu.Unlock()
+		if l != nil {
+			return l, nil, nil
+		}
 		after = &position{name, store.Kind(kind)}
 	}
+	p.mu.Lock()
+	p.makeRoom(1)
+	p.mu.Unlock()
 	// The listing outlives the request that begins it.
 	lasting, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	nodes, listed := p.list(lasting, of, fresh)
@@ -174,17 +179,21 @@ func (p *pager) keep(l *openListing, last contract.Entry) string {
 	p.seq++
 	number := p.seq
 	p.open[number] = l
-	l.expires = time.AfterFunc(pagerTime, func() { p.drop(number) })
+	l.expires = time.AfterFunc(pagerTime, func() { p.expire(number) })
+	p.makeRoom(0)
+	return strconv.Itoa(number) + "." + last.Kind + "." + base64.RawURLEncoding.EncodeToString([]byte(last.Name))
+}
+
+// makeRoom ends the oldest listings, so that some more can be kept. Their memory is not
+// given back, as the new ones need as much. The lock is held.
+func (p *pager) makeRoom(more int) {
 	most := mostOpen
-	if len(p.open) > fewOpen && held() > muchHeld {
+	if len(p.open)+more > fewOpen && held() > muchHeld {
 		most = fewOpen
 	}
-	for oldest := range p.open {
-		if oldest <= number-most {
-			go p.drop(oldest)
-		}
+	for len(p.open)+more > most {
+		go p.take(slices.Min(slices.Collect(maps.Keys(p.open)))).stop()
 	}
-	return strconv.Itoa(number) + "." + last.Kind + "." + base64.RawURLEncoding.EncodeToString([]byte(last.Name))
 }
 
 // held is how many bytes the objects of this process take.
@@ -194,13 +203,22 @@ func held() uint64 {
 	return sample[0].Value.Uint64()
 }
 
-func (p *pager) drop(number int) {
-	p.mu.Lock()
+// take takes an open listing out; without one of that number it returns nil. The lock is held.
+func (p *pager) take(number int) *openListing {
 	l := p.open[number]
-	delete(p.open, number)
+	if l != nil {
+		delete(p.open, number)
+		l.expires.Stop()
+	}
+	return l
+}
+
+// expire ends a listing that nobody went on with.
+func (p *pager) expire(number int) {
+	p.mu.Lock()
+	l := p.take(number)
 	p.mu.Unlock()
 	if l != nil {
-		l.expires.Stop()
 		l.given = large + 1 // how many it would have been, nobody knows
 		l.end()
 	}
