@@ -47,6 +47,24 @@ func open(t *testing.T, server *servertest.FTP, path, mode string, more map[stri
 	return s
 }
 
+func TestStaleProbes(t *testing.T) {
+	server := servertest.StartVsftpd(t, servertest.FTPOptions{})
+	path, folder := server.Folder(t)
+	storetest.StaleProbes(t, open(t, server, path, "none", nil), folder, func(path string) {
+		if err := os.Mkdir(path, 0o777); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(path, "one"), nil, 0o666); err != nil {
+			t.Fatal(err)
+		}
+		for _, own := range []string{folder, filepath.Dir(path), path, filepath.Join(path, "one")} {
+			if err := os.Chmod(own, 0o777); err != nil {
+				t.Fatal(err)
+			}
+		}
+	})
+}
+
 // servers are two that differ in what they offer, plain and encrypted.
 var servers = []struct {
 	name, mode string

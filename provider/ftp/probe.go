@@ -2,8 +2,8 @@ package ftp
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
+	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,13 +31,17 @@ func (s *server) Prepare(ctx context.Context) error {
 	if s.found().probed {
 		return nil
 	}
-	var random [6]byte
-	rand.Read(random[:])
-	p := &probe{server: s, ctx: ctx, folder: s.base + "/" + store.ArrivingName("probe", hex.EncodeToString(random[:]))}
-	if err := s.MakeFolder(ctx, p.folder); err != nil {
+	own := s.base + "/" + store.OwnFolder
+	p := &probe{server: s, ctx: ctx, folder: own + "/" + publish.NewProbe()}
+	err := s.MakeFolder(ctx, p.folder)
+	if err != nil {
+		_ = s.MakeFolder(ctx, own) // another process may make it, too
+		err = s.MakeFolder(ctx, p.folder)
+	}
+	if err != nil {
 		return store.Errorf(fileserver.KindOr(err), "a first folder could not be made: %w", err)
 	}
-	defer p.clear()
+	defer p.clear(own)
 	found, err := p.findings()
 	if err != nil {
 		return err
@@ -63,17 +67,29 @@ func (p *probe) path(name string) string {
 	return p.folder + "/" + name
 }
 
-// clear removes what was made, whatever it came to be called.
-func (p *probe) clear() {
+// clear removes what was made, whatever it came to be called, and what other probes left
+// behind; then the folder of ours, which stays while anything is in it.
+func (p *probe) clear(own string) {
 	ctx := context.WithoutCancel(p.ctx)
-	entries, _ := p.server.List(ctx, p.folder)
+	entries, _ := p.server.List(ctx, own)
+	for _, stale := range publish.StaleProbes(entries, path.Base(p.folder)) {
+		p.remove(ctx, own+"/"+stale.Name)
+	}
+	p.remove(ctx, p.folder)
+	_ = p.server.RemoveFolder(ctx, own)
+}
+
+// remove removes the folder of a probe.
+func (p *probe) remove(ctx context.Context, folder string) {
+	names := slices.Clone(p.made)
+	entries, _ := p.server.List(ctx, folder)
 	for _, entry := range entries {
-		p.made = append(p.made, entry.Name)
+		names = append(names, entry.Name)
 	}
-	for _, name := range p.made {
-		_ = p.server.pool.do(ctx, func(c *control) error { return c.ftp.Delete(p.folder + "/" + name) })
+	for _, name := range names {
+		_ = p.server.pool.do(ctx, func(c *control) error { return c.ftp.Delete(folder + "/" + name) })
 	}
-	publish.Discard(ctx, func(ctx context.Context) error { return p.server.RemoveFolder(ctx, p.folder) })
+	publish.Discard(ctx, func(ctx context.Context) error { return p.server.RemoveFolder(ctx, folder) })
 }
 
 func (p *probe) findings() (found findings, err error) {

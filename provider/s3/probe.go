@@ -3,15 +3,16 @@ package s3
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"net/http"
+	"path"
 	"strings"
 
 	"github.com/minio/minio-go/v7"
 
+	"deftheron/core/publish"
 	"deftheron/core/store"
 )
 
@@ -54,9 +55,7 @@ func (a *account) Prepare(ctx context.Context) error {
 }
 
 func (a *account) probe(ctx context.Context) (findings, error) {
-	var random [8]byte
-	rand.Read(random[:])
-	name := "probe-" + hex.EncodeToString(random[:])
+	name := publish.NewProbe()
 	folded := a.prefix + store.OwnFolder + "/" + name
 	key := a.prefix + store.OwnFolder + "//" + name
 	data := []byte("Deft Heron looks what this server can do, and removes this again.\n")
@@ -71,8 +70,10 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 		return found, store.Errorf(store.KindOf(err), "could not find out what the object store can do: %w", err)
 	}
 	defer func() {
-		// Where nothing may be removed, it stays; that is found out where something is to be.
-		_ = a.core.RemoveObject(context.WithoutCancel(ctx), a.bucket, key, minio.RemoveObjectOptions{})
+		if !found.emptyNames {
+			key = folded // so it is listed
+		}
+		a.removeProbes(context.WithoutCancel(ctx), key)
 	}()
 
 	found.emptyNames = key != folded
@@ -98,6 +99,41 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 		found.verification = store.MD5
 	}
 	return found, ctx.Err()
+}
+
+// removeProbes removes a probe, and those that were left behind beside it. Where nothing may
+// be removed, they stay; that is found out where something is to be.
+func (a *account) removeProbes(ctx context.Context, key string) {
+	folder, name := path.Split(key)
+	if page, err := a.page(ctx, folder+publish.ProbePrefix, "", "", 1000); err == nil {
+		var entries []store.Entry
+		for _, object := range page.Objects {
+			entries = append(entries, store.Entry{Name: strings.TrimPrefix(object.Key, folder), Modified: object.Modified})
+		}
+		for _, stale := range publish.StaleProbes(entries, name) {
+			a.removeProbe(ctx, folder+stale.Name)
+		}
+	}
+	a.removeProbe(ctx, key)
+}
+
+// removeProbe removes a probe, and every version of it where the bucket keeps any.
+func (a *account) removeProbe(ctx context.Context, key string) {
+	listing, cancel := context.WithCancel(ctx)
+	defer cancel()
+	removed := false
+	for object := range a.core.Client.ListObjects(listing, a.bucket, minio.ListObjectsOptions{Prefix: key, WithVersions: true}) {
+		if object.Err != nil {
+			break // not every server lists versions
+		}
+		if object.Key == key && object.VersionID != "" {
+			err := a.core.RemoveObject(ctx, a.bucket, key, minio.RemoveObjectOptions{VersionID: object.VersionID})
+			removed = removed || err == nil
+		}
+	}
+	if !removed {
+		_ = a.core.RemoveObject(ctx, a.bucket, key, minio.RemoveObjectOptions{})
+	}
 }
 
 // isRefusal reports whether the server refused what was sent, and did not just

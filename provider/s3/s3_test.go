@@ -6,11 +6,15 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/minio/minio-go/v7"
 
 	"deftheron/core/gate"
 	"deftheron/core/listing"
@@ -73,6 +77,30 @@ func standIn(t *testing.T) store.Store {
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	return open(t, map[string]string{"endpoint": server.URL, "bucket": "place", "key": "k", "part-size": "5"}, "s")
+}
+
+func TestStaleProbes(t *testing.T) {
+	server := servertest.StartObjectStore(t)
+	bucket := server.Bucket(t)
+	place := open(t, map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, server.Secret)
+	storetest.StaleProbes(t, place, filepath.Join(server.Data, bucket), func(path string) {
+		if err := os.WriteFile(path, []byte("of a probe"), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
+
+// TestProbesLeaveNoVersions prepares a bucket that keeps versions.
+func TestProbesLeaveNoVersions(t *testing.T) {
+	server := servertest.StartVersionedObjectStore(t)
+	bucket := server.LockedBucket(t)
+	place := open(t, map[string]string{"endpoint": server.Endpoint, "bucket": bucket, "key": server.Key}, server.Secret)
+	if err := store.Prepare(t.Context(), place); err != nil {
+		t.Fatal(err)
+	}
+	for object := range server.Client(t).Client.ListObjects(t.Context(), bucket, minio.ListObjectsOptions{WithVersions: true, Recursive: true}) {
+		t.Errorf("%s is left: version %s, %v", object.Key, object.VersionID, object.Err)
+	}
 }
 
 func TestFindings(t *testing.T) {

@@ -3,13 +3,12 @@ package webdav
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"io"
 	"net/http"
 	"net/url"
 	"time"
 
+	"deftheron/core/publish"
 	"deftheron/core/retry"
 	"deftheron/core/store"
 )
@@ -67,11 +66,10 @@ func (a *account) probe(ctx context.Context) (found findings, err error) {
 	if _, err := a.MakeFolder(ctx, own); err != nil {
 		return found, err
 	}
-	var random [8]byte
-	rand.Read(random[:])
-	place := own.AsFolder().Ref("probe-" + hex.EncodeToString(random[:]))
+	place := own.AsFolder().Ref(publish.NewProbe())
 	target := a.urlOfPlace(place)
 	defer func() {
+		a.removeStaleProbes(context.WithoutCancel(ctx), own.AsFolder(), place.Name)
 		a.Discard(ctx, place)
 		if store.KindOf(missing) == store.ErrNotFound {
 			// Of several that look at once, the last to end removes it.
@@ -100,6 +98,20 @@ func (a *account) probe(ctx context.Context) (found findings, err error) {
 	}
 	found.late, err = a.checksLate(ctx, own, data)
 	return found, err
+}
+
+// removeStaleProbes removes probes that were left behind.
+func (a *account) removeStaleProbes(ctx context.Context, own store.Folder, probe string) {
+	var entries []store.Entry
+	for entry, err := range a.List(ctx, own) {
+		if err != nil {
+			return
+		}
+		entries = append(entries, entry)
+	}
+	for _, stale := range publish.StaleProbes(entries, probe) {
+		a.Discard(ctx, own.Ref(stale.Name))
+	}
 }
 
 func (a *account) putProbe(ctx context.Context, target *url.URL, data []byte, header http.Header) error {
@@ -140,9 +152,7 @@ func (a *account) showsWhole(ctx context.Context, target *url.URL, size int64) (
 // when a half is on its way: a server that checks conditions when a file has
 // arrived refuses the slow one.
 func (a *account) checksLate(ctx context.Context, own store.Ref, data []byte) (late bool, err error) {
-	var random [8]byte
-	rand.Read(random[:])
-	place := own.AsFolder().Ref("probe-" + hex.EncodeToString(random[:]))
+	place := own.AsFolder().Ref(publish.NewProbe())
 	target := a.urlOfPlace(place)
 	defer a.Discard(ctx, place)
 	var faster error

@@ -3,6 +3,7 @@ package webdav_test
 import (
 	"context"
 	"net/http/httptest"
+	"os"
 	"testing"
 
 	"deftheron/core/gate"
@@ -51,6 +52,18 @@ func TestConformsOnApache(t *testing.T) {
 			})
 		})
 	}
+}
+
+func TestStaleProbes(t *testing.T) {
+	server := servertest.StartApache(t, servertest.ApacheOptions{})
+	url, folder := server.Folder(t)
+	place := open(t, map[string]string{"url": url, "user": server.User}, server.Password)
+	storetest.StaleProbes(t, place, folder, func(path string) {
+		if err := os.WriteFile(path, []byte("of a probe"), 0o666); err != nil {
+			t.Fatal(err)
+		}
+		server.Give(t, folder)
+	})
 }
 
 // x/net's server has other habits: it shows a file while it arrives, removes what
