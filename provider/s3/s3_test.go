@@ -98,7 +98,8 @@ func TestProbesLeaveNoVersions(t *testing.T) {
 	if err := store.Prepare(t.Context(), place); err != nil {
 		t.Fatal(err)
 	}
-	for object := range server.Client(t).Client.ListObjects(t.Context(), bucket, minio.ListObjectsOptions{WithVersions: true, Recursive: true}) {
+	all := minio.ListObjectsOptions{WithVersions: true, Recursive: true}
+	for object := range server.Client(t).Client.ListObjects(t.Context(), bucket, all) {
 		t.Errorf("%s is left: version %s, %v", object.Key, object.VersionID, object.Err)
 	}
 }
