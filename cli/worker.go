@@ -49,7 +49,8 @@ func (a *app) worker() *cobra.Command {
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
 	command.AddCommand(a.workerJoin(), a.workerCreate(), a.workerList(), a.workerCode(), a.workerRename(), a.workerDrain("drain", true),
-		a.workerDrain("resume", false), a.workerGrant(true), a.workerGrant(false), a.workerRemove())
+		a.workerDrain("resume", false), a.workerGrant(true), a.workerGrant(false), a.workerAssign(true), a.workerAssign(false),
+		a.workerRemove())
 	return command
 }
 
@@ -125,7 +126,7 @@ func (a *app) workerList() *cobra.Command {
 				_, err := fmt.Fprintln(a.out, "There is no worker. A worker reaches places that the service does not: heron worker create NAME")
 				return err
 			}
-			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "LOAD", "COPYING", "FROM", "ACCOUNTS", "GRANTED")
+			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "LOAD", "COPYING", "FROM", "ACCOUNTS", "GRANTED", "MANAGERS")
 			for _, one := range workers {
 				load := ""
 				if one.Processors > 0 {
@@ -136,7 +137,7 @@ func (a *app) workerList() *cobra.Command {
 					copies = fmt.Sprintf("%d of %d", min(one.Items, one.Parallel), one.Parallel)
 				}
 				t.AppendRow(table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, load, copies, one.From,
-					strings.Join(one.Accounts, ", "), strings.Join(one.Granted, ", ")})
+					strings.Join(one.Accounts, ", "), strings.Join(one.Granted, ", "), strings.Join(one.Managers, ", ")})
 			}
 			t.Render()
 			if sharing, err := a.client().WorkerSharing(command.Context()); err == nil && sharing.OnlyWorkers {
@@ -220,6 +221,40 @@ func (a *app) workerGrant(grant bool) *cobra.Command {
 		}
 	}
 	return command
+}
+
+func (a *app) workerAssign(assign bool) *cobra.Command {
+	command := &cobra.Command{
+		Use: "assign NAME USER...", Short: "Have operators manage a worker, beside the owners",
+		Long: "Lets operators rename, drain and resume a worker, and create another code for it. Which accounts it may have, and who\n" +
+			"manages it, remains up to the owners of the service.",
+		Args:    arguments(2, 100, "a worker and users"),
+		Example: "  heron worker assign gauge-house field-technician",
+		RunE: func(command *cobra.Command, args []string) error {
+			return a.changeManagers(command.Context(), args[0], contract.WorkerChange{Assign: args[1:]})
+		},
+	}
+	if !assign {
+		command.Use, command.Short, command.Long = "unassign NAME USER...", "Have users no longer manage a worker", ""
+		command.Example = "  heron worker unassign gauge-house field-technician"
+		command.RunE = func(command *cobra.Command, args []string) error {
+			return a.changeManagers(command.Context(), args[0], contract.WorkerChange{Unassign: args[1:]})
+		}
+	}
+	return command
+}
+
+func (a *app) changeManagers(ctx context.Context, name string, change contract.WorkerChange) error {
+	worker, err := a.client().ChangeWorker(ctx, name, change)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(worker)
+	}
+	_, err = fmt.Fprintf(a.out, "The worker %s is managed by %s.\n", worker.Name, strings.Join(append([]string{"the owners"},
+		worker.Managers...), ", "))
+	return err
 }
 
 func (a *app) changeGrants(ctx context.Context, name string, change contract.WorkerChange) error {

@@ -17,6 +17,8 @@ type Worker struct {
 	Requests   int        `json:"requests" doc:"Requests that it is answering."`
 	Accounts   []string   `json:"accounts" doc:"Accounts that are reached through its site."`
 	Granted    []string   `json:"granted" doc:"Accounts of the service that it may have, to copy between them and those of its site."`
+	Managers   []string   `json:"managers" doc:"Users who manage it, beside the owners of the service."`
+	Manage     bool       `json:"manage" doc:"Whether you may change it."`
 	Parallel   int        `json:"parallel" doc:"Files that it copies at once for runs."`
 	Items      int        `json:"items" doc:"Files of runs that it has in its hands."`
 	Load       float64    `json:"load" doc:"Load average of its machine over one minute."`
@@ -46,6 +48,9 @@ type WorkerChange struct {
 	// Grant and Revoke are names of accounts.
 	Grant  []string `json:"grant,omitempty" maxItems:"100" doc:"Accounts of the service that the worker may have from now on."`
 	Revoke []string `json:"revoke,omitempty" maxItems:"100" doc:"Accounts that it may not have any more."`
+	// Assign and Unassign are names of users.
+	Assign   []string `json:"assign,omitempty" maxItems:"100" doc:"Operators who manage the worker from now on."`
+	Unassign []string `json:"unassign,omitempty" maxItems:"100" doc:"Users who do not manage it any more."`
 }
 
 // WorkerSharing says who copies where workers can.

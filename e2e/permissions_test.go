@@ -34,6 +34,8 @@ var (
 	operator = expected{nobody, noRole, in, noRole, in, in}
 	changeAt = expected{nobody, noRole, hidden, noRole, seen, seen}
 	own      = expected{nobody, noRole, noRole, noRole, noRole, in}
+	// unassigned is of a worker that nobody but owners manages, which is refused as a role is.
+	unassigned = own
 )
 
 // permissions is the written table: who may do what.
@@ -89,8 +91,9 @@ var permissions = map[string]expected{
 	"set-notification-settings": own, "test-notifications": own, "add-definition": own, "check-definition": own, "remove-definition": own,
 	"try-definition": own, "register-app": own, "rotate-token": own, "list-users": own, "add-user": own, "show-user": own,
 	"change-user": own, "remove-user": own, "set-grant": own, "remove-grant": own, "make-user-link": own, "list-audit": own,
-	"verify-audit": own, "export-audit": own, "create-worker": own, "change-worker": own, "set-worker-sharing": own, "set-site-bandwidth": own,
-	"new-worker-code": own, "remove-worker": own,
+	"verify-audit": own, "export-audit": own, "create-worker": own, "change-worker": unassigned, "set-worker-sharing": own,
+	"set-site-bandwidth": own,
+	"new-worker-code":    unassigned, "remove-worker": own,
 }
 
 // documentedOperation is one of the API's document.

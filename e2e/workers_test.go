@@ -301,6 +301,58 @@ func TestWorkerCommands(t *testing.T) {
 	}
 }
 
+// TestWorkerManagers has operators manage a worker, and not another.
+func TestWorkerManagers(t *testing.T) {
+	t.Parallel()
+	h := start(t)
+	h.must("worker", "create", "gauge-house", "--site", "premises")
+	h.must("worker", "create", "boat-house")
+	for _, name := range []string{"field-technician", "night-technician"} {
+		h.addUser(name, "operator")
+	}
+	h.addUser("auditor", "viewer")
+	h.says("", 1, "There is no user", "worker", "assign", "gauge-house", "nobody")
+	h.says("", 1, "role viewer", "worker", "assign", "gauge-house", "auditor")
+	h.says("", 1, "role owner", "worker", "assign", "gauge-house", "owner")
+	h.says("", 1, "no worker", "worker", "assign", "weir-house", "field-technician")
+	h.says("", 0, "managed by the owners, field-technician", "worker", "assign", "gauge-house", "field-technician")
+	technician, other := h.signIn("field-technician"), h.signIn("night-technician")
+	const change, code = "/api/v1/workers/gauge-house", "/api/v1/workers/gauge-house/code"
+	for _, c := range []struct {
+		who                someone
+		method, path, body string
+		status             int
+	}{
+		{technician, "PATCH", change, `{"draining":true}`, 200},
+		{technician, "POST", code, "", 201},
+		{technician, "PATCH", change, `{"grant":["archive"]}`, 403},
+		{technician, "PATCH", change, `{"assign":["night-technician"]}`, 403},
+		{technician, "DELETE", change, "", 403},
+		{technician, "PATCH", "/api/v1/workers/boat-house", `{"draining":true}`, 403},
+		{technician, "PATCH", "/api/v1/workers/weir-house", `{"draining":true}`, 403},
+		{other, "PATCH", change, `{"draining":false}`, 403},
+		{other, "POST", code, "", 403},
+	} {
+		if status, text := h.as(c.who, c.method, c.path, c.body); status != c.status {
+			t.Errorf("%s: %s %s %s: %d, want %d: %s", c.who.name, c.method, c.path, c.body, status, c.status, text)
+		}
+	}
+	for who, manages := range map[someone]string{technician: `"managers":["field-technician"],"manage":true`, other: `"managers":[],"manage":false`} {
+		if _, text := h.as(who, "GET", "/api/v1/workers", ""); !strings.Contains(text, manages) {
+			t.Errorf("%s sees %s, and not %s", who.name, text, manages)
+		}
+	}
+	h.must("worker", "unassign", "gauge-house", "field-technician")
+	if status, text := h.as(technician, "PATCH", change, `{"draining":true}`); status != 403 {
+		t.Errorf("no longer assigned: %d %s", status, text)
+	}
+	h.must("worker", "assign", "gauge-house", "night-technician")
+	h.must("user", "remove", "night-technician", "--yes")
+	if out := h.must("worker", "list", "--json"); strings.Contains(out, "night-technician") {
+		t.Errorf("a removed user manages still: %s", out)
+	}
+}
+
 // TestConsoleWorkers creates a worker in the console, has it join by what the page shows, links an account
 // through it, and removes it.
 func TestConsoleWorkers(t *testing.T) {
@@ -368,6 +420,26 @@ func (h *heron) grantInConsole(b *window) {
 	b.click("Grant /archive")
 	b.click("Save")
 	b.shows("granted")
+	h.addUser("field-technician", "operator")
+	b.click("Change")
+	b.click("Assign managers")
+	b.shows("They can rename, drain and resume it")
+	b.accessible("assigning managers to a worker")
+	b.click("Assign field-technician")
+	b.click("Save")
+	b.shows("managed by field-technician")
+	b.open("http://" + h.listen + "/settings/bandwidth")
+	b.click("Limit a site")
+	b.click("premises")
+	b.shows("Site premises")
+	b.focus(`form[aria-label="Bandwidth of Site premises"] input`)
+	b.keys("20MB/s")
+	b.press(`form[aria-label="Bandwidth of Site premises"] button[type=submit]`)
+	b.shows("In force")
+	b.accessible("limits of a site")
+	if out := h.must("bandwidth", "show"); !strings.Contains(out, "premises") {
+		h.t.Errorf("the limits: %s", out)
+	}
 	run := h.copy("/gauges", "/archive")
 	b.open("http://" + h.listen + "/runs/" + run.ID)
 	b.shows("Copied by")

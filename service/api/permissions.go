@@ -51,6 +51,8 @@ var (
 	links   = permission{role: access.Operator, scope: scopeAccounts}
 	plans   = permission{role: access.Operator, scope: scopeRead}
 	owners  = permission{role: access.Owner, scope: scopeSettings}
+	// manages is what owners do, and operators with what they were assigned, which the operation looks at.
+	manages = permission{role: access.Operator, scope: scopeSettings}
 	// wholeOwners is for what leads around grants: a backup holds everything.
 	wholeOwners = permission{role: access.Owner, scope: scopeSettings, whole: true}
 )
@@ -113,7 +115,7 @@ var permissions = map[string]permission{
 	"make-backup": fresh(wholeOwners), "set-backups": fresh(wholeOwners), "end-backups": fresh(wholeOwners), "show-backups": owners,
 	"metrics": owners, "list-users": owners, "add-user": fresh(owners), "show-user": owners, "change-user": fresh(owners),
 	"remove-user": fresh(owners), "set-grant": fresh(owners), "remove-grant": fresh(owners), "make-user-link": fresh(owners),
-	"list-workers": look, "create-worker": fresh(owners), "change-worker": owners, "new-worker-code": fresh(owners),
+	"list-workers": look, "create-worker": fresh(owners), "change-worker": manages, "new-worker-code": fresh(manages),
 	"remove-worker": fresh(owners), "show-worker-sharing": look, "set-worker-sharing": owners,
 	"set-site-bandwidth": owners,
 	"list-audit":         owners, "verify-audit": owners, "export-audit": owners, "diagnose": owners,
@@ -190,9 +192,14 @@ func (s *Server) permit(c *gin.Context, need permission, who access.Person) bool
 	return true
 }
 
+// notAllowed is the problem of somebody who may not do something, without a reason yet.
+func notAllowed() contract.Problem {
+	return contract.Problem{Status: http.StatusForbidden, Title: http.StatusText(http.StatusForbidden), Cause: contract.CauseNotAllowed}
+}
+
 // refusal returns why somebody may not have an operation at all; nil if they may.
 func (s *Server) refusal(need permission, who access.Person) *contract.Problem {
-	denied := contract.Problem{Status: http.StatusForbidden, Title: http.StatusText(http.StatusForbidden), Cause: contract.CauseNotAllowed}
+	denied := notAllowed()
 	switch {
 	case need.role == "" || !who.Role.Covers(need.role):
 		denied.Detail = fmt.Sprintf("This needs the role %s, and %s has the role %s.", need.role, who.Name, who.Role)

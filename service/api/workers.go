@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/coder/websocket"
@@ -13,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"deftheron/contract"
+	"deftheron/core/store"
 	"deftheron/provider/site"
 	"deftheron/service/access"
 	"deftheron/service/messages"
@@ -47,7 +49,8 @@ func (s *Server) workerOf(w workers.Worker) contract.Worker {
 	shown := contract.Worker{
 		Name: w.Name, Site: w.Site, State: w.State, Version: w.Version, System: w.System, From: w.Address, Created: w.CreatedAt,
 		Joined: w.JoinedAt, Seen: w.SeenAt, CodeEnds: w.CodeEnds, Requests: w.Requests, Accounts: append([]string{}, w.For...),
-		Granted: append([]string{}, w.Granted...), Parallel: w.Lanes, Items: w.Items, Load: w.Load, Processors: w.Processors, Memory: w.Memory,
+		Granted: append([]string{}, w.Granted...), Managers: append([]string{}, w.Managers...), Parallel: w.Lanes, Items: w.Items,
+		Load: w.Load, Processors: w.Processors, Memory: w.Memory,
 	}
 	shown.Remedy = messages.WorkerRemedy(w.State, w.Version, s.Version)
 	return shown
@@ -57,13 +60,38 @@ func (s *Server) listWorkers(ctx context.Context, _ *none) (*body[[]contract.Wor
 	all, err := s.Workers.List(ctx)
 	shown := []contract.Worker{}
 	for _, one := range all {
-		one.For, one.Granted = s.visible(ctx, one.For), s.visible(ctx, one.Granted)
-		if person(ctx).Role != access.Owner { // who looks after the machines
-			one.Address = ""
-		}
-		shown = append(shown, s.workerOf(one))
+		shown = append(shown, s.workerFor(ctx, one))
 	}
 	return &body[[]contract.Worker]{shown}, err
+}
+
+// workerFor is a worker as the user may see it.
+func (s *Server) workerFor(ctx context.Context, w workers.Worker) contract.Worker {
+	w.For, w.Granted = s.visible(ctx, w.For), s.visible(ctx, w.Granted)
+	who := person(ctx)
+	manage := who.Role == access.Owner || who.Role == access.Operator && slices.Contains(w.Managers, who.Name)
+	if !manage {
+		w.Address, w.Managers = "", nil
+	}
+	shown := s.workerOf(w)
+	shown.Manage = manage
+	return shown
+}
+
+// checkManages refuses who may not change a worker: who is no owner, and does not manage it.
+func (s *Server) checkManages(ctx context.Context, name string) error {
+	who := person(ctx)
+	if who.Role == access.Owner {
+		return nil
+	}
+	manages, err := s.DB.ManagesWorker(ctx, who.User, name)
+	if err != nil || manages {
+		return err
+	}
+	denied := notAllowed()
+	denied.Detail = who.Name + " does not manage this worker."
+	denied.Remedy = "Ask an owner of the service to do it, or to assign the worker: heron worker assign NAME USER."
+	return &denied
 }
 
 // visible returns the accounts that the user may see.
@@ -102,6 +130,9 @@ type workerInput struct {
 }
 
 func (s *Server) newWorkerCode(ctx context.Context, in *workerInput) (*body[contract.WorkerCode], error) {
+	if err := s.checkManages(ctx, in.Name); err != nil {
+		return nil, err
+	}
 	worker, code, err := s.Workers.Recode(ctx, in.Name)
 	if err != nil {
 		return nil, err
@@ -113,55 +144,99 @@ func (s *Server) changeWorker(ctx context.Context, in *struct {
 	Name string `path:"name"`
 	Body contract.WorkerChange
 }) (*body[contract.Worker], error) {
-	name := in.Name
-	var changed workers.Worker
-	var err error
-	if in.Body.Draining != nil {
-		if changed, err = s.Workers.Drain(ctx, name, *in.Body.Draining); err != nil {
+	if err := s.checkManages(ctx, in.Name); err != nil {
+		return nil, err
+	}
+	if err := s.checkChange(ctx, in.Body); err != nil {
+		return nil, err
+	}
+	name, change := in.Name, in.Body
+	if change.Draining != nil {
+		if _, err := s.Workers.Drain(ctx, name, *change.Draining); err != nil {
 			return nil, err
 		}
 	}
-	for _, asked := range []struct {
-		accounts []string
-		grant    bool
-	}{{in.Body.Grant, true}, {in.Body.Revoke, false}} {
-		if len(asked.accounts) == 0 {
-			continue
-		}
-		if changed, err = s.grantWorker(ctx, name, asked.accounts, asked.grant); err != nil {
+	for _, step := range []struct {
+		names  []string
+		change func(ctx context.Context, name string, names []string, add bool) error
+		add    bool
+	}{{change.Grant, s.grantWorker, true}, {change.Revoke, s.grantWorker, false}, {change.Assign, s.assignWorker, true},
+		{change.Unassign, s.assignWorker, false}} {
+		if err := step.change(ctx, name, step.names, step.add); err != nil {
 			return nil, err
 		}
 	}
-	if in.Body.Name != "" {
-		changed, err = s.Workers.Rename(ctx, name, in.Body.Name)
+	if change.Name != "" {
+		if _, err := s.Workers.Rename(ctx, name, change.Name); err != nil {
+			return nil, err
+		}
+		name = change.Name
 	}
-	if err == nil && changed.ID == "" {
-		return nil, &contract.Problem{Status: http.StatusUnprocessableEntity, Title: http.StatusText(http.StatusUnprocessableEntity),
-			Detail: "There is nothing to change.", Remedy: "Give another name, whether the worker is to be drained, or accounts."}
+	changed, err := s.Workers.Show(ctx, name)
+	return &body[contract.Worker]{s.workerFor(ctx, changed)}, err
+}
+
+// checkChange refuses a change that changes nothing, and one that only owners may make.
+func (s *Server) checkChange(ctx context.Context, change contract.WorkerChange) error {
+	ofOwners := len(change.Grant) + len(change.Revoke) + len(change.Assign) + len(change.Unassign)
+	if ofOwners > 0 && person(ctx).Role != access.Owner {
+		denied := notAllowed()
+		denied.Detail = "Only owners of the service decide which accounts a worker may have, and who manages it."
+		denied.Remedy = "Ask an owner of the service to do it."
+		return &denied
 	}
-	return &body[contract.Worker]{s.workerOf(changed)}, err
+	if ofOwners == 0 && change.Draining == nil && change.Name == "" {
+		return &contract.Problem{Status: http.StatusUnprocessableEntity, Title: http.StatusText(http.StatusUnprocessableEntity),
+			Detail: "There is nothing to change.", Remedy: "Give another name, whether the worker is to be drained, accounts or users."}
+	}
+	return nil
+}
+
+// assignWorker has users manage a worker, or takes that back. Owners manage all workers, and viewers change nothing.
+func (s *Server) assignWorker(ctx context.Context, name string, users []string, assign bool) error {
+	var rows []records.User
+	for _, user := range users {
+		row, err := s.DB.UserNamed(ctx, user)
+		switch {
+		case errors.Is(err, records.ErrNotFound):
+			return store.Errorf(store.ErrNotFound, "there is no user %q; see: heron user list", user)
+		case err != nil:
+			return err
+		case assign && access.Role(row.Role) != access.Operator:
+			return store.Errorf(store.ErrRefused, "%s has the role %s; operators can manage a worker, and owners manage all", user, row.Role)
+		}
+		rows = append(rows, row)
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return s.Workers.Assign(ctx, name, rows, assign)
 }
 
 // grantWorker lets a worker have accounts, or takes them back.
-func (s *Server) grantWorker(ctx context.Context, name string, accounts []string, grant bool) (workers.Worker, error) {
+func (s *Server) grantWorker(ctx context.Context, name string, accounts []string, grant bool) error {
 	var rows []records.Account
 	for _, account := range accounts {
 		if grant {
 			if err := s.Accounts.CheckForWorkers(ctx, account); err != nil {
-				return workers.Worker{}, err
+				return err
 			}
 		}
 		id, err := s.Accounts.ID(ctx, account)
 		if err != nil {
-			return workers.Worker{}, err
+			return err
 		}
 		row, err := s.DB.AccountByID(ctx, id)
 		if err != nil {
-			return workers.Worker{}, err
+			return err
 		}
 		rows = append(rows, row)
 	}
-	return s.Workers.Grant(ctx, name, rows, grant)
+	if len(rows) == 0 {
+		return nil
+	}
+	_, err := s.Workers.Grant(ctx, name, rows, grant)
+	return err
 }
 
 func (s *Server) removeWorker(ctx context.Context, in *workerInput) (*body[contract.WorkerRemoved], error) {

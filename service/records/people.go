@@ -113,7 +113,7 @@ func (db *DB) UseTOTP(ctx context.Context, id string, step int64) (bool, error) 
 func (db *DB) RemoveUser(ctx context.Context, id string) error {
 	return db.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		for _, statement := range []string{"DELETE FROM grants WHERE user = ?", "DELETE FROM tokens WHERE user = ?",
-			"DELETE FROM passkeys WHERE user = ?", "DELETE FROM users WHERE id = ?"} {
+			"DELETE FROM passkeys WHERE user = ?", "DELETE FROM worker_managers WHERE user = ?", "DELETE FROM users WHERE id = ?"} {
 			if err := tx.Exec(statement, id).Error; err != nil {
 				return err
 			}

@@ -99,10 +99,11 @@ func (db *DB) JoinWorker(ctx context.Context, code []byte, now time.Time, joined
 	return db.WorkerByKey(ctx, joined.Key)
 }
 
-// RemoveWorker forgets a worker, and what it was granted.
+// RemoveWorker forgets a worker, what it was granted, and who manages it.
 func (db *DB) RemoveWorker(ctx context.Context, id string) error {
 	return db.transaction(ctx, func(tx *sql.Tx) error {
-		for _, statement := range []string{"DELETE FROM worker_grants WHERE worker = ?", "DELETE FROM workers WHERE id = ?"} {
+		for _, statement := range []string{"DELETE FROM worker_grants WHERE worker = ?", "DELETE FROM worker_managers WHERE worker = ?",
+			"DELETE FROM workers WHERE id = ?"} {
 			if _, err := tx.ExecContext(ctx, statement, id); err != nil {
 				return err
 			}

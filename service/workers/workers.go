@@ -147,8 +147,8 @@ type Worker struct {
 	Load                 float64
 	Memory               int64
 	// For are the names of the accounts that are reached through its site, and Granted those of others
-	// that it may have.
-	For, Granted []string
+	// that it may have. Managers are the names of the users who manage it beside the owners.
+	For, Granted, Managers []string
 	// Lanes is how many contents it copies at once, and Items how many it has in its hands.
 	Lanes, Items int
 }
@@ -167,12 +167,21 @@ func (w *Workers) List(ctx context.Context) ([]Worker, error) {
 	if err != nil {
 		return nil, err
 	}
+	managers, err := w.db.WorkerManagers(ctx)
+	if err != nil {
+		return nil, err
+	}
 	all := make([]Worker, 0, len(rows))
 	for _, row := range rows {
 		one := w.shown(row)
 		for _, grant := range grants {
 			if grant.Worker == row.ID {
 				one.Granted = append(one.Granted, grant.Name)
+			}
+		}
+		for _, manager := range managers {
+			if manager.Worker == row.ID {
+				one.Managers = append(one.Managers, manager.Name)
 			}
 		}
 		for _, account := range accounts {

@@ -5346,6 +5346,10 @@ export interface components {
              * @description Load average of its machine over one minute.
              */
             load: number;
+            /** @description Whether you may change it. */
+            manage: boolean;
+            /** @description Users who manage it, beside the owners of the service. */
+            managers: string[];
             /**
              * Format: int64
              * @description Private memory of the worker in bytes.
@@ -5377,6 +5381,8 @@ export interface components {
             version?: string;
         };
         WorkerChange: {
+            /** @description Operators who manage the worker from now on. */
+            assign?: string[];
             /** @description The worker finishes what it does and takes nothing new. False also trusts it again. */
             draining?: boolean;
             /** @description Accounts of the service that the worker may have from now on. */
@@ -5384,6 +5390,8 @@ export interface components {
             name?: string;
             /** @description Accounts that it may not have any more. */
             revoke?: string[];
+            /** @description Users who do not manage it any more. */
+            unassign?: string[];
         };
         WorkerCode: {
             code: string;

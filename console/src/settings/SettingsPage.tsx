@@ -11,6 +11,7 @@ import { Skeleton } from '../ui/Skeleton'
 import { BandwidthHours } from '../ui/BandwidthHours'
 import type { Limits } from '../ui/hours'
 import { Failed } from '../ui/Banner'
+import { useWorkers } from './workers'
 
 const pages = [
   { to: '/settings/bandwidth', title: 'Bandwidth' },
@@ -52,27 +53,34 @@ export function SettingsPage() {
   )
 }
 
-/** How fast bytes may move, of everything and of each account that has a limit, and how many runs move at once. */
+/** How fast bytes may move, of everything and of each account and site that has a limit, and how many runs move at once. */
 export function BandwidthPage() {
   const limits = useQuery({ queryKey: ['bandwidth'], queryFn: () => data(api.GET('/api/v1/bandwidth')) })
   const accounts = useAccounts()
+  const workers = useWorkers()
   const [added, setAdded] = useState<string[]>([])
   if (limits.isError) return <Failed error={limits.error} />
   if (!limits.data || !accounts.data) return <Skeleton rows={4} />
   const shown = accounts.data.filter((account) => limits.data.accounts[account.name] || added.includes(account.name))
   const others = accounts.data.filter((account) => !shown.includes(account))
+  const sites = [...new Set([...Object.keys(limits.data.sites), ...(workers.data ?? []).map((worker) => worker.site)])].sort()
+  const limited = sites.filter((site) => limits.data.sites[site] || added.includes(siteKey(site)))
+  const free = sites.filter((site) => !limited.includes(site))
   return (
     <>
       <h1 className="text-title font-semibold">Bandwidth</h1>
       <p className="max-w-3xl text-soft">
         Bandwidth limits up to providers and down from them. They take effect at once. Hours are those of the service’s time zone.
       </p>
-      <Row title="Everything" account="" limits={limits.data.overall} />
+      <Row title="Everything" limits={limits.data.overall} />
+      {limited.map((site) => (
+        <Row key={siteKey(site)} title={`Site ${site}`} site={site} limits={limits.data.sites[site] ?? {}} />
+      ))}
       {shown.map((account) => (
         <Row key={account.name} title={account.address} account={account.name} limits={limits.data.accounts[account.name] ?? {}} />
       ))}
-      {others.length > 0 && (
-        <div className="border-t border-line py-3">
+      <div className="flex gap-3 border-t border-line py-3 empty:hidden">
+        {others.length > 0 && (
           <Menu label="Limit an account" boxed>
             {others.map((account) => (
               <MenuItem key={account.name} onSelect={() => setAdded([...added, account.name])}>
@@ -80,8 +88,17 @@ export function BandwidthPage() {
               </MenuItem>
             ))}
           </Menu>
-        </div>
-      )}
+        )}
+        {free.length > 0 && (
+          <Menu label="Limit a site" boxed>
+            {free.map((site) => (
+              <MenuItem key={site} onSelect={() => setAdded([...added, siteKey(site)])}>
+                {site}
+              </MenuItem>
+            ))}
+          </Menu>
+        )}
+      </div>
       <AtOnce />
     </>
   )
@@ -208,7 +225,11 @@ function AtOnce() {
   )
 }
 
-function Row({ title, account, limits }: { title: string; account: string; limits: Limits }) {
+/** What a site is kept by among names of accounts, none of which has a slash. */
+const siteKey = (site: string) => `site/${site}`
+
+/** The limits of an account, of a site, or of everything. */
+function Row({ title, account, site, limits }: { title: string; account?: string; site?: string; limits: Limits }) {
   const client = useQueryClient()
   const [up, setUp] = useState(limits.up ?? '')
   const [down, setDown] = useState(limits.down ?? '')
@@ -216,7 +237,9 @@ function Row({ title, account, limits }: { title: string; account: string; limit
   const save = useMutation({
     mutationFn: () => {
       const body = { up: up || undefined, down: down || undefined, hours: hours?.filter((one) => one.when || one.rate) }
-      return account ? data(api.PUT('/api/v1/accounts/{name}/bandwidth', { params: { path: { name: account } }, body })) : data(api.PUT('/api/v1/bandwidth', { body }))
+      if (account) return data(api.PUT('/api/v1/accounts/{name}/bandwidth', { params: { path: { name: account } }, body }))
+      if (site) return data(api.PUT('/api/v1/sites/{name}/bandwidth', { params: { path: { name: site } }, body }))
+      return data(api.PUT('/api/v1/bandwidth', { body }))
     },
     onSuccess: () => void client.invalidateQueries({ queryKey: ['bandwidth'] }),
   })

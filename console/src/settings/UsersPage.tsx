@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, data, type Grant, type User } from '../api/client'
 import { TargetField } from '../files/TargetField'
@@ -9,14 +9,13 @@ import { Field, SelectField } from '../ui/Field'
 import { when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Skeleton } from '../ui/Skeleton'
+import { useUsers } from './users'
 
 const roles = [
   { value: 'viewer', title: 'Viewer: looks' },
   { value: 'operator', title: 'Operator: changes files, jobs and accounts' },
   { value: 'owner', title: 'Owner: everything' },
 ]
-
-const useUsers = () => useQuery({ queryKey: ['users'], queryFn: () => data(api.GET('/api/v1/users')) })
 
 /** A change of users, after which they are fetched again. */
 function useChange<Given>(change: (given: Given) => Promise<unknown>, then: () => void = () => {}) {

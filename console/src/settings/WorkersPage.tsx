@@ -1,31 +1,21 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { useAccounts } from '../accounts/queries'
 import { api, data } from '../api/client'
 import type { components } from '../api/schema'
 import { Empty, Failed } from '../ui/Banner'
 import { Button } from '../ui/Button'
-import { Checkbox } from '../ui/Checkbox'
 import { Dialog } from '../ui/Dialog'
 import { Field } from '../ui/Field'
 import { bytes, count, plain, when } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Skeleton } from '../ui/Skeleton'
 import { State } from '../ui/State'
-import { useSharing, useWorkers } from './workers'
+import { AssignManagers, GrantAccounts } from './WorkerChoices'
+import { useChange, useSharing, useWorkers } from './workers'
 
 type Worker = components['schemas']['Worker']
 type Code = components['schemas']['WorkerCode']
-
-function useChange<Given, Result>(change: (given: Given) => Promise<Result>, then: (result: Result) => void = () => {}) {
-  const client = useQueryClient()
-  return useMutation({
-    mutationFn: change,
-    onSuccess: then,
-    onSettled: () => void client.invalidateQueries({ queryKey: ['workers'] }),
-  })
-}
 
 /** The machines that reach places for the service. */
 export function WorkersPage() {
@@ -37,6 +27,7 @@ export function WorkersPage() {
   const [renamed, setRenamed] = useState<string>()
   const [removed, setRemoved] = useState<Worker>()
   const [granted, setGranted] = useState<Worker>()
+  const [assigned, setAssigned] = useState<Worker>()
   const drain = useChange((worker: Worker) =>
     data(api.PATCH('/api/v1/workers/{name}', { params: { path: { name: worker.name } }, body: { draining: !stands(worker) } })),
   )
@@ -79,6 +70,7 @@ export function WorkersPage() {
                 <td className="py-1 pr-4">
                   <span className="font-semibold wrap-anywhere">{worker.name}</span>
                   <span className="block text-small text-soft wrap-anywhere">site {worker.site}</span>
+                  {worker.managers.length > 0 && <span className="block max-w-xs text-small text-soft wrap-anywhere">managed by {worker.managers.join(', ')}</span>}
                 </td>
                 <td className="py-1 pr-4">
                   <State state={worker.state} />
@@ -114,15 +106,16 @@ export function WorkersPage() {
                   {worker.parallel > 0 && <span className="block text-small text-soft">{count(worker.parallel)} at once</span>}
                 </td>
                 <td className="py-1 text-right whitespace-nowrap">
-                  {owner && (
+                  {worker.manage && (
                     <Menu label={<span aria-label={`Actions for ${worker.name}`}>Change</span>}>
-                      <MenuItem onSelect={() => setGranted(worker)}>Grant accounts</MenuItem>
+                      {owner && <MenuItem onSelect={() => setGranted(worker)}>Grant accounts</MenuItem>}
+                      {owner && <MenuItem onSelect={() => setAssigned(worker)}>Assign managers</MenuItem>}
                       <MenuItem onSelect={() => setRenamed(worker.name)}>Rename</MenuItem>
                       <MenuItem onSelect={() => drain.mutate(worker)} disabled={!worker.joined}>
                         {stands(worker) ? 'Take requests again' : 'Take nothing new'}
                       </MenuItem>
                       <MenuItem onSelect={() => recode.mutate(worker.name)}>Create another code</MenuItem>
-                      <MenuItem onSelect={() => setRemoved(worker)}>Remove</MenuItem>
+                      {owner && <MenuItem onSelect={() => setRemoved(worker)}>Remove</MenuItem>}
                     </Menu>
                   )}
                 </td>
@@ -135,6 +128,7 @@ export function WorkersPage() {
       {code && <Joining code={code} onClose={() => setCode(undefined)} />}
       {renamed && <RenameWorker name={renamed} onClose={() => setRenamed(undefined)} />}
       {granted && <GrantAccounts worker={granted} onClose={() => setGranted(undefined)} />}
+      {assigned && <AssignManagers worker={assigned} onClose={() => setAssigned(undefined)} />}
       {removed && <RemoveWorker worker={removed} onClose={() => setRemoved(undefined)} />}
     </>
   )
@@ -159,53 +153,6 @@ function Sharing({ owner }: { owner: boolean }) {
       )}
       {set.isError && <Failed error={set.error} />}
     </div>
-  )
-}
-
-/** Which accounts of the service a worker may have. */
-function GrantAccounts({ worker, onClose }: { worker: Worker; onClose: () => void }) {
-  const accounts = useAccounts()
-  const [chosen, setChosen] = useState(new Set(worker.granted))
-  const offered = accounts.data?.filter((account) => !account.site) ?? []
-  const grant = offered.filter((account) => chosen.has(account.name) && !worker.granted.includes(account.name)).map((account) => account.name)
-  const revoke = worker.granted.filter((name) => !chosen.has(name))
-  const save = useChange(() => data(api.PATCH('/api/v1/workers/{name}', { params: { path: { name: worker.name } }, body: { grant, revoke } })), onClose)
-  return (
-    <Dialog
-      open
-      onClose={onClose}
-      title={`Accounts of ${worker.name}`}
-      description="It gets their secrets, sealed to its key and kept in its memory alone. It shares the runs whose source and target it has."
-    >
-      {accounts.isPending && <Skeleton rows={3} />}
-      {accounts.data && offered.length === 0 && <p className="text-soft">No account is reached by the service itself.</p>}
-      <ul className="grid max-h-80 gap-2 overflow-auto">
-        {offered.map((account) => (
-          <li key={account.name} className="flex items-center gap-2">
-            <Checkbox
-              label={`Grant /${account.name}`}
-              checked={chosen.has(account.name)}
-              onChange={(checked) => {
-                const next = new Set(chosen)
-                if (checked) next.add(account.name)
-                else next.delete(account.name)
-                setChosen(next)
-              }}
-            />
-            <span className="font-mono wrap-anywhere">/{account.name}</span>
-          </li>
-        ))}
-      </ul>
-      {revoke.length > 0 && (
-        <p className="mt-2 text-small">
-          It may have had the secrets of {revoke.map((one) => `/${one}`).join(', ')}. If its machine is not in your hands, replace them at the provider, then reauthorize these accounts.
-        </p>
-      )}
-      {save.isError && <Failed error={save.error} />}
-      <Button look="first" className="mt-3" disabled={grant.length + revoke.length === 0 || save.isPending} onClick={() => save.mutate(undefined)}>
-        Save
-      </Button>
-    </Dialog>
   )
 }
 
