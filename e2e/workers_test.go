@@ -19,6 +19,7 @@ import (
 
 // workerProcess is a worker that runs, or ran.
 type workerProcess struct {
+	env     []string // nil: that of the test
 	t       *testing.T
 	data    string
 	args    []string
@@ -49,7 +50,7 @@ func (h *heron) worker(name, site string, network *servertest.Network, args ...s
 func (w *workerProcess) command(args ...string) *exec.Cmd {
 	w.log = &logged{}
 	command := exec.Command(program, args...)
-	command.Stdout, command.Stderr = w.log, w.log
+	command.Stdout, command.Stderr, command.Env = w.log, w.log, w.env
 	return command
 }
 
@@ -425,9 +426,11 @@ func (h *heron) grantInConsole(b *window) {
 	b.click("Assign managers")
 	b.shows("They can rename, drain and resume it")
 	b.accessible("assigning managers to a worker")
+	b.look("assign")
 	b.click("Assign field-technician")
 	b.click("Save")
 	b.shows("managed by field-technician")
+	b.look("workers")
 	b.open("http://" + h.listen + "/settings/bandwidth")
 	b.click("Limit a site")
 	b.click("premises")
@@ -437,6 +440,7 @@ func (h *heron) grantInConsole(b *window) {
 	b.press(`form[aria-label="Bandwidth of Site premises"] button[type=submit]`)
 	b.shows("In force")
 	b.accessible("limits of a site")
+	b.look("bandwidth-site")
 	if out := h.must("bandwidth", "show"); !strings.Contains(out, "premises") {
 		h.t.Errorf("the limits: %s", out)
 	}

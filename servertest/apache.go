@@ -35,8 +35,10 @@ type Apache struct {
 	Password string
 	// Certificate is the SHA-256 of its certificate, where it speaks TLS.
 	Certificate string
-	root        string
-	folders     int
+	// CertificateFile is the PEM file of it.
+	CertificateFile string
+	root            string
+	folders         int
 }
 
 // ApacheOptions are what it is started with.
@@ -187,6 +189,7 @@ func (a *Apache) certify(t testing.TB, notAfter time.Time) string {
 	certificate, key, der := selfSigned(t, notAfter)
 	a.write(t, "certificate.pem", certificate)
 	a.write(t, "key.pem", key)
+	a.CertificateFile = filepath.Join(a.root, "certificate.pem")
 	a.Certificate = fmt.Sprintf("%X", sha256.Sum256(der))
 	return fmt.Sprintf("SSLEngine on\nSSLCertificateFile %[1]s/certificate.pem\nSSLCertificateKeyFile %[1]s/key.pem\n", a.root)
 }

@@ -12,6 +12,7 @@ import (
 
 	"filippo.io/age"
 
+	"deftheron/core/gate"
 	"deftheron/core/remedy"
 	"deftheron/core/store"
 	"deftheron/provider/declared"
@@ -21,21 +22,34 @@ import (
 
 // open opens an account of the service.
 func (r *run) open(ctx context.Context, account site.ToOpen) (store.Store, error) {
-	provider, err := r.provider(account)
+	provider, opening, err := r.prepare(account)
 	if err != nil {
 		return nil, err
+	}
+	opening.Gate = r.gateOf(account.Account)
+	return provider.Open(ctx, opening)
+}
+
+// prepare returns the provider of an account, and what it opens the account with. The gate is for the few
+// requests of signing in.
+func (r *run) prepare(account site.ToOpen) (store.Provider, store.Opening, error) {
+	provider, err := r.provider(account)
+	if err != nil {
+		return nil, store.Opening{}, err
 	}
 	secret, err := r.unseal(account.Secret)
 	if err != nil {
-		return nil, err
+		return nil, store.Opening{}, err
 	}
-	return provider.Open(ctx, store.Opening{
+	return provider, store.Opening{
 		Account: account.Name, Options: account.Options, Start: account.Start, ReadOnly: account.ReadOnly,
-		Secrets: &secrets{run: r, of: account, now: secret}, Gate: r.gateOf(account.Account),
-		Dial:      dial,
-		Transport: network.Transport{Proxy: http.ProxyFromEnvironment, Reach: network.ReachOf(provider, account.Options)}.New(),
-		Now:       clock(account.Ahead), Log: r.options.Log.With("account", account.Name),
-	})
+		Secrets: &secrets{run: r, of: account, now: secret}, Gate: gate.New("sign-in", 4, 4),
+		Dial: dial,
+		Transport: network.Transport{Proxy: http.ProxyFromEnvironment, Reach: network.ReachOf(provider, account.Options),
+			Showed: account.Showed}.New(),
+		OnCertificate: account.Showed,
+		Now:           clock(account.Ahead), Log: r.options.Log.With("account", account.Name),
+	}, nil
 }
 
 // clock is that of the service, by which tokens end; or that of this machine if the two agree.

@@ -80,7 +80,7 @@ func Run(ctx context.Context, options Options) error {
 		purses: map[site.AskPay]*purse{},
 		carrier: transfer.Carrier{Lanes: make(chan struct{}, cmp.Or(options.Parallel, UsualParallel)), Scratch: options.Scratch,
 			Log: options.Log}}
-	r.host = &site.Host{Open: r.open, Carry: r.carry}
+	r.host = &site.Host{Open: r.open, Provider: r.prepare, Carry: r.carry}
 	defer r.host.Close()
 	working, stop := context.WithCancel(ctx)
 	defer stop()

@@ -31,6 +31,7 @@ type arguments struct {
 	With     store.SharedWith `cbor:",omitempty"`
 	Opening  *opening         `cbor:",omitempty"`
 	Carry    *carry           `cbor:",omitempty"`
+	Consent  *consent         `cbor:",omitempty"`
 	Known    uint64           `cbor:",omitempty"` // the description that the service has
 }
 

@@ -32,6 +32,9 @@ func (a *account) take(d *description) error {
 		return err
 	}
 	able, known := a.capabilities(d), sumOf(d)
+	if ends := a.opening.CertificateEnds; ends != nil && d.Certificate != 0 {
+		ends(time.Unix(d.Certificate, 0))
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.description, a.known, a.traits, a.able = d, known, traits, able
@@ -72,7 +75,7 @@ func (a *answer) end(err error) error {
 // out.
 var changing = map[string]bool{
 	opWrite: true, opMakeFolder: true, opRemove: true, opRemoveFolder: true, opMove: true, opCopy: true, opCommitParts: true,
-	opCopyVersion: true, opShare: true, opSetOwner: true, opCarry: true,
+	opCopyVersion: true, opShare: true, opSetOwner: true, opCarry: true, opEndConsent: true,
 }
 
 // ungated are the operations that wait for something to happen: they do not take a place
@@ -172,20 +175,29 @@ func lost(err error, operation string) error {
 	return store.Errorf(store.ErrOutcomeUnknown, "the answer of the worker was lost: %w", err)
 }
 
-// openAt opens the account at a worker.
-func (a *account) openAt(ctx context.Context, worker string) error {
+// sealedTo returns what the account is opened with at a worker.
+func (a *account) sealedTo(ctx context.Context, worker string) (*opening, error) {
 	o := &opening{Name: a.opening.Account, Provider: a.provider, Definition: a.opening.Definition, Options: a.opening.Options,
 		Start: string(a.opening.Start), ReadOnly: a.opening.ReadOnly, Lent: a.opening.Lent, Now: momentOf(time.Now())}
 	if a.opening.Secrets != nil {
 		secret, err := a.opening.Secrets.Load(ctx)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if len(secret) > 0 {
 			if o.Secret, err = a.caller.Seal(ctx, worker, secret); err != nil {
-				return err
+				return nil, err
 			}
 		}
+	}
+	return o, nil
+}
+
+// openAt opens the account at a worker.
+func (a *account) openAt(ctx context.Context, worker string) error {
+	o, err := a.sealedTo(ctx, worker)
+	if err != nil {
+		return err
 	}
 	got, _, err := a.first(ctx, Call{Worker: worker, Request: a.request(ctx, opOpen, &arguments{Opening: o})})
 	if err != nil {

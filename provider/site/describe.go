@@ -22,6 +22,8 @@ type description struct {
 	Documents []store.DocumentKind
 	Levels    []store.ShareLevel
 	Pinned    map[string]string
+	// Certificate is when the certificate ends that its server showed last, in Unix seconds; 0 for none.
+	Certificate int64
 }
 
 // traits are store.Traits, with the rules on names in a form that can be sent.

@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"crypto/x509"
 	"hash/fnv"
 	"io"
 	"sync"
@@ -41,12 +42,17 @@ type ToOpen struct {
 	Lent                bool   // the secret is good for a short time: another is asked for then
 	// Ahead is by how much the clock of the service is ahead of that of the worker.
 	Ahead time.Duration
+	// Showed is to be called with the certificate that a server of the account shows.
+	Showed func(*x509.Certificate)
 }
 
 // Host opens accounts at a worker and answers what is asked of them. Open has to be set.
 type Host struct {
 	// Open opens an account.
 	Open func(ctx context.Context, account ToOpen) (store.Store, error)
+	// Provider returns the provider of an account, and what it would open the account with; nil if it is
+	// asked nothing but of accounts that are open.
+	Provider func(account ToOpen) (store.Provider, store.Opening, error)
 	// Carry, if not nil, copies a unit. It returns when all copies have ended.
 	Carry func(ctx context.Context, carriage Carriage) error
 
@@ -64,6 +70,8 @@ type opened struct {
 	used  atomic.Int64 // when, in Unix seconds
 
 	prepared sync.Once
+	// certificate is when the certificate ends that a server showed last, in Unix seconds; 0 for none.
+	certificate atomic.Int64
 
 	mu       sync.Mutex
 	settled  bool // nothing that the first write finds out is missing in the description
@@ -91,6 +99,9 @@ func (h *Host) Answer(ctx context.Context, asked Asked, answer Answer) error {
 	}
 	if r.Operation == opOpen {
 		return writeEnd(answer, h.openAccount(ctx, r, arguments.Opening))
+	}
+	if do := providerOperations[r.Operation]; do != nil {
+		return writeEnd(answer, h.ofProvider(ctx, r, do, &arguments))
 	}
 	if r.Operation == opCarry {
 		return h.carry(ctx, r, arguments.Carry, answer)
@@ -137,19 +148,13 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 		}
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), openTime)
 		defer cancel()
-		var ahead time.Duration
-		if now := opening.Now.time(); !now.IsZero() {
-			ahead = time.Until(now)
-		}
-		s, err := h.Open(ctx, ToOpen{
-			Account: r.Account, Generation: r.Generation, Name: opening.Name, Provider: opening.Provider, Definition: opening.Definition,
-			Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret,
-			Lent: opening.Lent, Ahead: ahead,
-		})
-		if err != nil {
+		account := &opened{}
+		to := toOpen(r, opening)
+		to.Showed = account.showed
+		var err error
+		if account.store, err = h.Open(ctx, to); err != nil {
 			return nil, err
 		}
-		account := &opened{store: s}
 		account.used.Store(time.Now().Unix())
 		account.look()
 		h.put(key, account)
@@ -162,6 +167,19 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 	account.mu.Lock()
 	defer account.mu.Unlock()
 	return end{Description: account.describe}
+}
+
+// toOpen is what a worker is to open.
+func toOpen(r request, opening *opening) ToOpen {
+	to := ToOpen{
+		Account: r.Account, Generation: r.Generation, Name: opening.Name, Provider: opening.Provider, Definition: opening.Definition,
+		Options: opening.Options, Start: store.Path(opening.Start), ReadOnly: opening.ReadOnly, Secret: opening.Secret, Lent: opening.Lent,
+		Showed: func(*x509.Certificate) {},
+	}
+	if now := opening.Now.time(); !now.IsZero() {
+		to.Ahead = time.Until(now)
+	}
+	return to
 }
 
 // get returns an account that is open, or nil.
@@ -216,6 +234,7 @@ func (o *opened) look() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.describe = describe(o.store)
+	o.describe.Certificate = o.certificate.Load()
 	o.sum = sumOf(o.describe)
 }
 
@@ -224,8 +243,9 @@ func (o *opened) news(known uint64, settles bool) *description {
 	o.mu.Lock()
 	settled := o.settled
 	o.settled = settled || settles
+	shown := o.describe.Certificate != o.certificate.Load()
 	o.mu.Unlock()
-	if settles && !settled {
+	if settles && !settled || shown {
 		o.look()
 	}
 	o.mu.Lock()
@@ -234,6 +254,11 @@ func (o *opened) news(known uint64, settles bool) *description {
 		return nil
 	}
 	return o.describe
+}
+
+// showed keeps when the certificate of a server ends.
+func (o *opened) showed(certificate *x509.Certificate) {
+	o.certificate.Store(certificate.NotAfter.Unix())
 }
 
 // sumOf is what tells descriptions apart.

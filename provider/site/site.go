@@ -52,6 +52,8 @@ type Opening struct {
 	Network string
 	// Lent says that the secret is good for a short time, and the worker asks for another then.
 	Lent bool
+	// CertificateEnds, if not nil, is called with when the certificate ends that a server of the account shows.
+	CertificateEnds func(time.Time)
 	// Definition is the provider definition in YAML; empty for a provider that the program brings.
 	Definition []byte
 }

@@ -77,6 +77,7 @@ type pending struct {
 	Consent
 	asked    Consenting
 	provider store.Provider
+	asks     store.Consenter // the provider, by itself or at a site
 	row      records.Account
 	state    string // binds the answer to this consent
 	used     bool   // an answer came
@@ -149,7 +150,10 @@ func (a *Accounts) BeginConsent(ctx, background context.Context, asked Consentin
 		before = &secrets{accounts: a, linking: p.row}
 	}
 	p.opening = a.openingFor(p.provider, p.row, consentGate(), before)
-	if p.begun, err = p.provider.(store.Consenter).BeginConsent(beginning, p.opening, asking); err != nil {
+	if p.asks, err = reach[store.Consenter](beginning, a, p.provider, p.row, p.opening); err != nil {
+		return Consent{}, err
+	}
+	if p.begun, err = p.asks.BeginConsent(beginning, p.opening, asking); err != nil {
 		return Consent{}, err
 	}
 	p.Consent = Consent{
@@ -313,7 +317,7 @@ func (a *Accounts) exchange(ctx context.Context, p *pending, answer store.Consen
 	// A code is good once: it is not lost with the request that brought it.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), exchangeTime)
 	defer cancel()
-	secret, err := p.provider.(store.Consenter).EndConsent(ctx, p.opening, p.begun, answer)
+	secret, err := p.asks.EndConsent(ctx, p.opening, p.begun, answer)
 	return a.finish(ctx, p, secret, err)
 }
 
@@ -371,7 +375,7 @@ func (a *Accounts) pollDevice(ctx context.Context, p *pending) {
 			return
 		}
 		asking, cancel := context.WithTimeout(ctx, exchangeTime)
-		secret, err := p.provider.(store.Consenter).EndConsent(asking, p.opening, p.begun, store.ConsentAnswer{})
+		secret, err := p.asks.EndConsent(asking, p.opening, p.begun, store.ConsentAnswer{})
 		cancel()
 		kind := store.KindOf(err)
 		if ctx.Err() != nil {

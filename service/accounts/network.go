@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"time"
 
 	"golang.org/x/net/http/httpproxy"
 
@@ -57,9 +58,12 @@ func (a *Accounts) transport(provider store.Provider, row records.Account) http.
 
 // showed keeps when the certificate ends that a server of an account shows.
 func (a *Accounts) showed(id string) func(*x509.Certificate) {
-	return func(certificate *x509.Certificate) {
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		a.certificates[id] = certificate.NotAfter
-	}
+	return func(certificate *x509.Certificate) { a.certificateEnds(id, certificate.NotAfter) }
+}
+
+// certificateEnds keeps when the certificate of a server of an account ends.
+func (a *Accounts) certificateEnds(id string, ends time.Time) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.certificates[id] = ends
 }

@@ -160,13 +160,17 @@ func (a *Accounts) revoke(ctx context.Context, row records.Account) {
 	if err != nil || row.Secret == nil {
 		return
 	}
-	revoker, ok := provider.(store.Revoker)
-	if !ok {
+	if _, able := provider.(store.Revoker); !able {
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, revokeTime)
 	defer cancel()
-	if err := revoker.Revoke(ctx, a.openingFor(provider, row, consentGate(), &secrets{accounts: a, linking: row})); err != nil {
+	opening := a.openingFor(provider, row, consentGate(), &secrets{accounts: a, linking: row})
+	revoker, err := reach[store.Revoker](ctx, a, provider, row, opening)
+	if err == nil {
+		err = revoker.Revoke(ctx, opening)
+	}
+	if err != nil {
 		a.log.WarnContext(ctx, "the sign-in of an account could not be revoked", "account", row.Name, "error", err)
 	}
 }

@@ -33,9 +33,6 @@ func (a *Accounts) ListResources(ctx context.Context, link Link) (Resources, err
 	if !ok {
 		return Resources{}, noResources(provider)
 	}
-	if link.At != "" {
-		return Resources{}, notHere(lister.ResourceOption(), link.At)
-	}
 	given := without(link.Options, lister.ResourceOption())
 	given[lister.ResourceOption()] = "to-be-chosen"
 	options, err := store.CheckOptions(provider, given, link.Secret != "")
@@ -49,7 +46,13 @@ func (a *Accounts) ListResources(ctx context.Context, link Link) (Resources, err
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
+	if err := a.placeAtSite(ctx, provider, link.At, &row); err != nil {
+		return Resources{}, err
+	}
 	opening := a.openingFor(provider, row, consentGate(), &heldSecret{now: link.credential().Bytes()})
+	if lister, err = reach[store.ResourceLister](ctx, a, provider, row, opening); err != nil {
+		return Resources{}, err
+	}
 	found, err := lister.ListResources(ctx, opening)
 	if err != nil {
 		return Resources{}, err
@@ -84,12 +87,13 @@ func (a *Accounts) AccountResources(ctx context.Context, name string) (Resources
 	behind := Resources{}
 	if lister, ok := provider.(store.ResourceLister); ok {
 		behind.Option = lister.ResourceOption()
-		if row.Site != "" {
-			return Resources{}, notHere(behind.Option, row.Site)
-		}
 		bare := row
 		bare.Options = without(row.Options, behind.Option)
-		found, err := lister.ListResources(ctx, a.openingFor(provider, bare, consentGate(), &secrets{accounts: a, linking: row}))
+		opening := a.openingFor(provider, bare, consentGate(), &secrets{accounts: a, linking: row})
+		if lister, err = reach[store.ResourceLister](ctx, a, provider, bare, opening); err != nil {
+			return Resources{}, err
+		}
+		found, err := lister.ListResources(ctx, opening)
 		if err != nil {
 			return Resources{}, err
 		}
@@ -125,7 +129,7 @@ func (a *Accounts) marked(ctx context.Context, row records.Account, behind Resou
 		return behind, err
 	}
 	for _, other := range rows {
-		if other.Provider != row.Provider || !sameBut(other.Options, row.Options, behind.Option) {
+		if other.Provider != row.Provider || other.Site != row.Site || !sameBut(other.Options, row.Options, behind.Option) {
 			continue
 		}
 		if shared := row.ID != "" && (other.ID == row.ID || other.SignedIn == row.ID || row.SignedIn != "" &&
@@ -192,7 +196,7 @@ func (a *Accounts) LinkResource(ctx context.Context, name string, place Place) (
 	if row.SignedIn != "" {
 		keeper = row.SignedIn
 	}
-	return a.Add(ctx, Link{Provider: row.Provider, Name: place.Name, Options: options, ReadOnly: row.ReadOnly, shared: keeper})
+	return a.Add(ctx, Link{Provider: row.Provider, Name: place.Name, Options: options, ReadOnly: row.ReadOnly, At: row.Site, shared: keeper})
 }
 
 // Identity is what a server shows of itself before anybody signs in.
@@ -210,7 +214,7 @@ func (a *Accounts) ProbeIdentity(ctx context.Context, link Link) (introduced Ide
 		return Identity{}, false, err
 	}
 	introducer, has := provider.(store.IdentityProber)
-	if !has || link.At != "" { // a worker takes what it sees at first
+	if !has {
 		return Identity{}, false, nil
 	}
 	options, err := store.CheckOptions(provider, link.Options, true)
@@ -223,7 +227,14 @@ func (a *Accounts) ProbeIdentity(ctx context.Context, link Link) (introduced Ide
 	ctx, cancel := context.WithTimeout(ctx, openTime)
 	defer cancel()
 	row := records.Account{Name: link.Name, Provider: link.Provider, Options: options}
+	if err := a.placeAtSite(ctx, provider, link.At, &row); err != nil {
+		return Identity{}, false, err
+	}
+	opening := a.openingFor(provider, row, consentGate(), store.FixedSecret(""))
+	if introducer, err = reach[store.IdentityProber](ctx, a, provider, row, opening); err != nil {
+		return Identity{}, false, err
+	}
 	introduced.Option = introducer.IdentityOption()
-	introduced.Value, introduced.Words, err = introducer.ProbeIdentity(ctx, a.openingFor(provider, row, consentGate(), store.FixedSecret("")))
+	introduced.Value, introduced.Words, err = introducer.ProbeIdentity(ctx, opening)
 	return introduced, err == nil && introduced.Value != "", err
 }

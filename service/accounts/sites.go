@@ -1,7 +1,9 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -35,8 +37,6 @@ func (a *Accounts) placeAtSite(ctx context.Context, provider store.Provider, at 
 		return wrong("this service has no workers; create one first")
 	case baseAddress(provider, row.Options) != "":
 		return wrong("an account in a folder of another one is where that one is; leave out the site")
-	case byConsent(provider, row.Options):
-		return wrong("accounts at " + provider.Title() + " are linked by consent, which the service asks for itself; leave out the site")
 	}
 	_, ofMachine := provider.(store.Restrictable)
 	var err error
@@ -51,8 +51,7 @@ func (a *Accounts) placeAtSite(ctx context.Context, provider store.Provider, at 
 func (a *Accounts) openAtSite(ctx context.Context, provider store.Provider, row records.Account, opening store.Opening) (
 	store.Store, error) {
 	if a.Sites == nil {
-		return nil, messages.With(remedy.Errorf("/%s is at the site %s, which no worker of this service is at; create one", row.Name, row.Site),
-			"heron worker create NAME --site "+row.Site)
+		return nil, noSite(row)
 	}
 	at, err := a.openingAt(ctx, provider, row, opening)
 	if err != nil {
@@ -100,7 +99,8 @@ func (a *Accounts) generation(id string) string {
 // openingAt returns what a worker opens an account with.
 func (a *Accounts) openingAt(ctx context.Context, provider store.Provider, row records.Account,
 	opening store.Opening) (site.Opening, error) {
-	at := site.Opening{Opening: opening, ID: row.ID, Generation: uuid.NewString(), Network: row.Site}
+	at := site.Opening{Opening: opening, ID: row.ID, Generation: uuid.NewString(), Network: row.Site,
+		CertificateEnds: func(ends time.Time) { a.certificateEnds(row.ID, ends) }}
 	if row.Worker != "" {
 		at.Network += "/" + row.Worker
 	}
@@ -117,10 +117,71 @@ func (a *Accounts) openingAt(ctx context.Context, provider store.Provider, row r
 	return at, nil
 }
 
-// notHere is the error of what the service would have to look up at a site.
-func notHere(option, at string) error {
-	return &store.OptionError{Option: option, Reason: "the service does not reach the site " + at + " to list what is there; name one"}
+// reach returns a provider as it is asked of an account that need not be open: by the service, or by the
+// workers of the account's site. P is an ability that the provider has.
+func reach[P any](ctx context.Context, a *Accounts, provider store.Provider, row records.Account,
+	opening store.Opening) (able P, err error) {
+	if row.Site == "" {
+		return provider.(P), nil
+	}
+	if a.Sites == nil {
+		return able, noSite(row)
+	}
+	at, err := a.openingAt(ctx, provider, row, opening)
+	if err != nil {
+		return able, err
+	}
+	at.ID, at.Secrets = cmp.Or(row.ID, at.Generation), opening.Secrets
+	caller := a.Sites.At(row.Site, row.Worker, workers.Account{ID: at.ID, Generation: at.Generation})
+	return any(away{provider, site.NewRemote(caller, row.Provider, at)}).(P), nil
 }
+
+// noSite is the error of an account at a site that a service without workers has.
+func noSite(row records.Account) error {
+	return messages.With(remedy.Errorf("/%s is at the site %s, which no worker of this service is at; create one", row.Name, row.Site),
+		"heron worker create NAME --site "+row.Site)
+}
+
+// away is a provider whose requests the workers of a site make. It has all abilities; those of the
+// provider are looked at before.
+type away struct {
+	store.Provider
+	remote site.Remote
+}
+
+// ResourceOption implements store.ResourceLister.
+func (w away) ResourceOption() string { return w.Provider.(store.ResourceLister).ResourceOption() }
+
+// ListResources implements store.ResourceLister.
+func (w away) ListResources(ctx context.Context, _ store.Opening) ([]store.Resource, error) {
+	return w.remote.ListResources(ctx)
+}
+
+// IdentityOption implements store.IdentityProber.
+func (w away) IdentityOption() string { return w.Provider.(store.IdentityProber).IdentityOption() }
+
+// ProbeIdentity implements store.IdentityProber.
+func (w away) ProbeIdentity(ctx context.Context, _ store.Opening) (value, words string, err error) {
+	return w.remote.ProbeIdentity(ctx)
+}
+
+// ConsentWays implements store.Consenter.
+func (w away) ConsentWays(options map[string]string) []store.ConsentWay {
+	return w.Provider.(store.Consenter).ConsentWays(options)
+}
+
+// BeginConsent implements store.Consenter.
+func (w away) BeginConsent(ctx context.Context, _ store.Opening, asking store.ConsentAsking) (store.Consent, error) {
+	return w.remote.BeginConsent(ctx, asking)
+}
+
+// EndConsent implements store.Consenter.
+func (w away) EndConsent(ctx context.Context, _ store.Opening, begun store.Consent, answer store.ConsentAnswer) ([]byte, error) {
+	return w.remote.EndConsent(ctx, begun, answer)
+}
+
+// Revoke implements store.Revoker.
+func (w away) Revoke(ctx context.Context, _ store.Opening) error { return w.remote.Revoke(ctx) }
 
 // CheckForWorkers returns why workers may not have an account, for any run.
 func (a *Accounts) CheckForWorkers(ctx context.Context, name string) error {

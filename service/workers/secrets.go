@@ -20,6 +20,9 @@ const mostKept = 4
 
 // keep remembers where the secret of an account is kept that a worker gets. w.mu is held.
 func (w *Workers) keep(account Account, at string) {
+	if account.Secrets == nil {
+		return
+	}
 	all := w.secrets[account.ID]
 	for _, one := range all {
 		if one.account.Generation == account.Generation {

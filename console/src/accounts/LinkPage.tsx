@@ -250,7 +250,7 @@ function LinkForm({ provider, begin, onFound, onLinked }: FormProps) {
       }}
     >
       <Field label="Name in the tree" help="Lower-case letters, digits and hyphens, such as field-drive." value={name} onChange={(event) => setName(event.target.value)} pattern="[a-z0-9\-]{1,40}" required mono />
-      {places.length > 0 && !consents && !sealed && <SelectField label="Reached by" value={at} onChange={setAt} choices={[{ value: '', title: 'this service' }, ...places]} help="A worker reaches places that the service does not." />}
+      {places.length > 0 && !sealed && <SelectField label="Reached by" value={at} onChange={setAt} choices={[{ value: '', title: 'this service' }, ...places]} help="A worker reaches places that the service does not." />}
       {provider.options.filter((option) => !later(option)).map((option) => shown(option))}
       {provider.options.some(later) ? (
         <details className="grid gap-4" open={shownAtField ? true : undefined}>
