@@ -17,6 +17,11 @@ func (s *Server) diagnose(ctx context.Context, in *none) (*body[contract.Diagnos
 	if err != nil {
 		return nil, err
 	}
-	found := diagnosis.Of(ctx, diagnosis.Subject{Data: s.Data, Records: s.DB, Accounts: linked.Body, Version: s.Version, Now: s.Access.Now})
+	workers, err := s.listWorkers(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	found := diagnosis.Of(ctx, diagnosis.Subject{Data: s.Data, Records: s.DB, Accounts: linked.Body, Workers: workers.Body, Version: s.Version,
+		Now: s.Access.Now})
 	return &body[contract.Diagnosis]{found}, nil
 }

@@ -41,6 +41,8 @@ type Subject struct {
 	Records Records
 	// Accounts are those that are linked, with their states.
 	Accounts []contract.Account
+	// Workers are all workers of the service.
+	Workers []contract.Worker
 	Version  string
 	Now      func() time.Time
 }
@@ -57,7 +59,8 @@ const (
 // Of looks at a subject.
 func Of(ctx context.Context, subject Subject) contract.Diagnosis {
 	d := contract.Diagnosis{At: subject.Now().UTC(), Version: subject.Version, State: Good}
-	for _, check := range []func(context.Context, Subject) []contract.Diagnostic{records, space, private, clock, files, helpers, accounts} {
+	for _, check := range []func(context.Context, Subject) []contract.Diagnostic{records, space, private, clock, files, helpers, accounts,
+		workers} {
 		d.Checks = append(d.Checks, check(ctx, subject)...)
 	}
 	for _, one := range d.Checks {
@@ -212,6 +215,28 @@ func accounts(_ context.Context, subject Subject) []contract.Diagnostic {
 	}
 	if len(checks) == 0 {
 		return one("accounts", Good, "", "%d accounts can be used.", good)
+	}
+	return checks
+}
+
+// workers tells which do not work. A service without workers needs none.
+func workers(_ context.Context, subject Subject) []contract.Diagnostic {
+	var checks []contract.Diagnostic
+	good := 0
+	for _, worker := range subject.Workers {
+		if worker.State == "connected" || worker.State == "draining" {
+			good++
+			continue
+		}
+		found := "The worker is " + worker.State
+		if worker.Seen != nil && worker.State == "offline" {
+			found += ", and was seen last at " + worker.Seen.UTC().Format(time.DateTime) + " UTC"
+		}
+		checks = append(checks, contract.Diagnostic{Name: "worker " + worker.Name, State: Warning, Found: found + ".",
+			Remedy: strings.ReplaceAll(worker.Remedy, "NAME", worker.Name)})
+	}
+	if good > 0 && len(checks) == 0 {
+		return one("workers", Good, "", "%d workers are connected.", good)
 	}
 	return checks
 }

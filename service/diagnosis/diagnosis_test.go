@@ -37,9 +37,10 @@ func TestOf(t *testing.T) {
 		t.Fatal(err)
 	}
 	subject := diagnosis.Subject{Data: data, Records: inspected{}, Version: "1", Now: time.Now,
-		Accounts: []contract.Account{{Address: "/desk", State: "linked"}, {Address: "/old", State: "suspended"}}}
+		Accounts: []contract.Account{{Address: "/desk", State: "linked"}, {Address: "/old", State: "suspended"}},
+		Workers: []contract.Worker{{Name: "gauge-house", State: "connected"}}}
 	got := states(diagnosis.Of(t.Context(), subject))
-	for _, name := range []string{"records", "permissions", "accounts", "versions"} {
+	for _, name := range []string{"records", "permissions", "accounts", "versions", "workers"} {
 		if got[name] != diagnosis.Good {
 			t.Errorf("%s is %q, want good", name, got[name])
 		}
@@ -50,10 +51,11 @@ func TestOf(t *testing.T) {
 	subject.Records = inspected{errors.New("row 5 missing from index")}
 	subject.Accounts = append(subject.Accounts, contract.Account{Address: "/drive", State: "sign-in-expired", Remedy: "Reauthorize it."},
 		contract.Account{Address: "/full", State: "linked", Warnings: []contract.Warning{{Why: "it is nearly full", Remedy: "make room"}}})
+	subject.Workers = append(subject.Workers, contract.Worker{Name: "boat-house", State: "offline", Remedy: "Start it: heron worker code NAME."})
 	found := diagnosis.Of(t.Context(), subject)
 	got = states(found)
 	want := map[string]string{"records": diagnosis.Failed, "permissions": diagnosis.Failed, "/drive": diagnosis.Failed,
-		"/full": diagnosis.Warning}
+		"/full": diagnosis.Warning, "worker boat-house": diagnosis.Warning}
 	for name, state := range want {
 		if got[name] != state {
 			t.Errorf("%s is %q, want %s", name, got[name], state)
