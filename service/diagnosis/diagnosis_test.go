@@ -51,7 +51,8 @@ func TestOf(t *testing.T) {
 	subject.Records = inspected{errors.New("row 5 missing from index")}
 	subject.Accounts = append(subject.Accounts, contract.Account{Address: "/drive", State: "sign-in-expired", Remedy: "Reauthorize it."},
 		contract.Account{Address: "/full", State: "linked", Warnings: []contract.Warning{{Why: "it is nearly full", Remedy: "make room"}}})
-	subject.Workers = append(subject.Workers, contract.Worker{Name: "boat-house", State: "offline", Remedy: "Start it: heron worker code NAME."})
+	subject.Workers = append(subject.Workers, contract.Worker{Name: "boat-house", State: "offline",
+		Remedy: "Start it: heron worker code NAME."})
 	found := diagnosis.Of(t.Context(), subject)
 	got = states(found)
 	want := map[string]string{"records": diagnosis.Failed, "permissions": diagnosis.Failed, "/drive": diagnosis.Failed,
