@@ -43,8 +43,8 @@ type Subject struct {
 	Accounts []contract.Account
 	// Workers are all workers of the service.
 	Workers []contract.Worker
-	Version  string
-	Now      func() time.Time
+	Version string
+	Now     func() time.Time
 }
 
 const (

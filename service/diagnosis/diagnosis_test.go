@@ -38,7 +38,7 @@ func TestOf(t *testing.T) {
 	}
 	subject := diagnosis.Subject{Data: data, Records: inspected{}, Version: "1", Now: time.Now,
 		Accounts: []contract.Account{{Address: "/desk", State: "linked"}, {Address: "/old", State: "suspended"}},
-		Workers: []contract.Worker{{Name: "gauge-house", State: "connected"}}}
+		Workers:  []contract.Worker{{Name: "gauge-house", State: "connected"}}}
 	got := states(diagnosis.Of(t.Context(), subject))
 	for _, name := range []string{"records", "permissions", "accounts", "versions", "workers"} {
 		if got[name] != diagnosis.Good {
