@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -30,6 +31,8 @@ type sited struct {
 	*heron
 	folders string
 	http    *http.Client
+	// certificate and key are PEM files of what the service shows.
+	certificate, key string
 }
 
 // startSited starts a service, and a worker that reaches it at an address.
@@ -52,7 +55,7 @@ func startSited(t *testing.T, p programs, through func(address string) string) *
 	}
 	address := servertest.FreeAddress(t)
 	h, _ := serve(t, p.heron, filepath.Join(scratch(t), "data"), address, "--tls-cert", certificate, "--tls-key", key)
-	s := &sited{heron: h, folders: scratch(t), http: template.Client()}
+	s := &sited{heron: h, folders: scratch(t), http: template.Client(), certificate: certificate, key: key}
 	h.client.URL, h.client.HTTP = "https://"+address, s.http
 	code, err := h.client.CreateWorker(t.Context(), contract.NewWorker{Name: "premises"})
 	if err != nil {
@@ -161,7 +164,8 @@ func (s *sited) download(t *testing.T, address string, size int64) float64 {
 func TestBenchSiteRelay(t *testing.T) {
 	skip(t)
 	const size = 1 << 30
-	s := startSited(t, build(t), straight)
+	p := build(t)
+	s := startSited(t, p, straight)
 	path := filepath.Join(s.folders, "large.bin")
 	file, err := os.Create(path)
 	if err == nil {
@@ -171,35 +175,27 @@ func TestBenchSiteRelay(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.link(contract.Link{Provider: "folder", Name: "far", Options: map[string]string{"path": s.folders}, At: "premises"})
-	relay := func(from func() (io.ReadCloser, error)) *httptest.Server {
-		server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-			body, err := from()
-			if err != nil {
-				return
-			}
-			defer body.Close()
-			_, _ = io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{body}, make([]byte, 256<<10))
-		}))
-		t.Cleanup(server.Close)
-		return server
-	}
-	get := func(server *httptest.Server) (io.ReadCloser, error) {
-		response, err := server.Client().Get(server.URL)
+	far := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		body, err := os.Open(path)
 		if err != nil {
-			return nil, err
+			return
 		}
-		return response.Body, nil
-	}
-	far := relay(func() (io.ReadCloser, error) { return os.Open(path) })
-	near := relay(func() (io.ReadCloser, error) { return get(far) })
+		defer body.Close()
+		_, _ = io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{body}, make([]byte, 256<<10))
+	}))
+	t.Cleanup(far.Close)
+	// The relay is a process of its own, as the service is.
+	near := servertest.FreeAddress(t)
+	servertest.Start(t, exec.Command(p.bareloop, "-relay", far.URL, "-endpoint", near, "-certificate", s.certificate, "-key", s.key))
+	servertest.WaitFor(t, near)
 	bare := func() float64 {
 		started := time.Now()
-		body, err := get(near)
+		response, err := s.http.Get("https://" + near)
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer body.Close()
-		if n, err := io.Copy(io.Discard, body); err != nil || n != size {
+		defer response.Body.Close()
+		if n, err := io.Copy(io.Discard, response.Body); err != nil || n != size {
 			t.Fatal(n, err)
 		}
 		return time.Since(started).Seconds()

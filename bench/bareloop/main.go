@@ -46,7 +46,13 @@ func main() {
 		"their names")
 	seal := flag.String("seal", "", "an age recipient that each file is sealed to on its way; of folders")
 	workers := flag.Int("workers", 8, "how many move at once")
+	relayed := flag.String("relay", "", "URL of what is served at the endpoint, and nothing is moved")
+	certificate := flag.String("certificate", "", "PEM file of the certificate that the relay shows and trusts")
+	key := flag.String("key", "", "PEM file of its key")
 	flag.Parse()
+	if *relayed != "" {
+		relay(*relayed, *endpoint, *certificate, *key)
+	}
 	transport := &http.Transport{
 		DialContext:         (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
 		MaxIdleConnsPerHost: 64, WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10, DisableCompression: true,
