@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -482,4 +483,75 @@ func TestContinuousAtSite(t *testing.T) {
 	writeFile(t, "third", place, "3.csv")
 	toService.SetDown(false)
 	arrives("3.csv")
+}
+
+// TestWorkerFullDisk fills the disk of a worker while it copies files to a folder of its machine: the run
+// is held, nothing partial is there, and it goes on when there is space.
+func TestWorkerFullDisk(t *testing.T) {
+	t.Parallel()
+	small := t.TempDir()
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=12m"); err != nil {
+		t.Skipf("a small disk cannot be mounted here (%v)", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(small, 0) })
+	h := start(t)
+	h.worker("gauge-house", "premises", nil, "--folders", small)
+	objects := servertest.StartObjectStore(t)
+	h.linkBucket("archive", objects, objects.Bucket(t))
+	h.must("account", "link", "folder", "gauges", "--at", "gauge-house", "--path", small)
+	h.must("worker", "grant", "gauge-house", "archive")
+	h.must("worker", "drain", "service")
+	films := t.TempDir()
+	for i := range 16 {
+		writeFile(t, large(512<<10), films, "films", fmt.Sprint(i))
+	}
+	h.must("put", filepath.Join(films, "films"), "/archive", "--yes")
+	h.must("bandwidth", "set", "--site", "premises", "--down", "4MiB/s", "--up", "4MiB/s")
+	var started struct{ Run string }
+	if err := json.Unmarshal([]byte(h.must("copy", "/archive/films", "/gauges", "--detach", "--json")), &started); err != nil {
+		t.Fatal(err)
+	}
+	filler := filepath.Join(small, "filler")
+	for deadline := time.Now().Add(longestWait); ; <-time.After(5 * time.Millisecond) {
+		if arrived, _ := filepath.Glob(filepath.Join(small, "films", "[0-9]*")); len(arrived) > 0 {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("nothing arrives")
+		}
+	}
+	file, err := os.Create(filler)
+	if err != nil {
+		t.Fatal(err)
+	}
+	written, full := io.CopyN(file, zeros{}, 64<<20)
+	_ = file.Close()
+	t.Logf("%d bytes more fill the disk: %v", written, full)
+	run := h.until(started.Run, "held")
+	if run.Cause != "no-space" || run.Remedy == "" || run.Items.Done == 16 {
+		t.Errorf("%+v", run)
+	}
+	arrived, _ := filepath.Glob(filepath.Join(small, "films", "[0-9]*"))
+	for _, path := range arrived {
+		if info, err := os.Stat(path); err != nil || info.Size() != 512<<10 {
+			t.Errorf("%s is partial: %v, %v", path, info, err)
+		}
+	}
+	if err := os.Remove(filler); err != nil {
+		t.Fatal(err)
+	}
+	h.until(started.Run, "done")
+	if want, got := digest(t, filepath.Join(films, "films")), digest(t, filepath.Join(small, "films")); !maps.Equal(want, got) {
+		t.Errorf("the films differ: %s", firstDifference(want, got))
+	}
+	leftovers(t, objects, small)
+}
+
+// zeros reads as zeros without end.
+type zeros struct{}
+
+// Read implements io.Reader.
+func (zeros) Read(p []byte) (int, error) {
+	clear(p)
+	return len(p), nil
 }
