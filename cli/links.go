@@ -101,7 +101,7 @@ func (a *app) linkResources(ctx context.Context, provider contract.Provider, lin
 				behind.Option, strings.Join(names, ", "), behind.Option)
 		}
 		a.printResources(behind)
-		fmt.Fprintf(a.err, "Which are to be linked? Their names with commas between, or all: ")
+		fmt.Fprintf(a.err, "Which ones should be linked? Enter names separated by commas, or all: ")
 		if take, err = a.readLine(ctx); err != nil {
 			return err
 		}

@@ -156,7 +156,7 @@ func (a *app) printRun(run contract.Run, causes []contract.CauseCount, series co
 		rows = append(rows, [2]string{"bandwidth", format.BandwidthSentence("this run", run.Bandwidth)})
 	}
 	if run.Interruptions > 0 {
-		rows = append(rows, [2]string{"interrupted", format.Some(run.Interruptions, "time") + ", and gone on with"})
+		rows = append(rows, [2]string{"interrupted", format.Some(run.Interruptions, "time") + ", and continued"})
 	}
 	if run.Why != "" {
 		rows = append(rows, [2]string{"why", contract.Capital(format.Plain(run.Why)) + "."})

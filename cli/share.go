@@ -66,7 +66,7 @@ func (a *app) shareCreate() *cobra.Command {
 
 func (a *app) shareList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List your links; an owner sees those of everybody", Args: arguments(0, 0, "nothing more"),
+		Use: "list", Short: "List your links; owners see everybody's", Args: arguments(0, 0, "nothing more"),
 		RunE: func(command *cobra.Command, _ []string) error {
 			links, err := a.client().ShareLinks(command.Context())
 			if err != nil || a.json {

@@ -47,7 +47,7 @@ type NewJob struct {
 // Arrival is a file or folder that arrived.
 type Arrival struct {
 	Address string    `json:"address"`
-	State   string    `json:"state" enum:"resting,ready,queued,running,paused,held,done,partial,failed,cancelled" doc:"resting: not complete yet, as far as can be told; ready: it waits for its turn; else that of its run."`
+	State   string    `json:"state" enum:"resting,ready,queued,running,paused,held,done,partial,failed,cancelled" doc:"resting: probably not complete yet; ready: it waits for its turn; else that of its run."`
 	Run     string    `json:"run,omitempty"`
 	Size    int64     `json:"size" doc:"Bytes; of a folder, of everything transferred from it."`
 	Since   time.Time `json:"since" doc:"When this state was first seen."`

@@ -8,7 +8,7 @@ import (
 
 // NewRehearsal is a rehearsal to be begun.
 type NewRehearsal struct {
-	Files int       `json:"files,omitempty" minimum:"0" doc:"Files chosen at random, besides the newest and the largest: 20 unless given."`
+	Files int       `json:"files,omitempty" minimum:"0" doc:"Files chosen at random, in addition to the newest and the largest: 20 unless given."`
 	All   bool      `json:"all,omitempty" doc:"Restore all files."`
 	At    time.Time `json:"at,omitzero" doc:"Restore what was there at this time; now unless given."`
 	Seed  int64     `json:"seed,omitempty" minimum:"0" maximum:"9007199254740991" doc:"Seed of the choice; any unless given."`

@@ -16,7 +16,7 @@ type Worker struct {
 	CodeEnds   *time.Time `json:"code_ends,omitempty" doc:"Until when it can join with its code."`
 	Requests   int        `json:"requests" doc:"Requests that it is answering."`
 	Accounts   []string   `json:"accounts" doc:"Accounts that are reached through its site."`
-	Granted    []string   `json:"granted" doc:"Accounts of the service that it may have, to copy between them and those of its site."`
+	Granted    []string   `json:"granted" doc:"Accounts of the service that it may have, to copy between them and the accounts of its site."`
 	Managers   []string   `json:"managers" doc:"Users who manage it, beside the owners of the service."`
 	Manage     bool       `json:"manage" doc:"Whether you may change it."`
 	Parallel   int        `json:"parallel" doc:"Files that it copies at once for runs."`

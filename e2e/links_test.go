@@ -360,7 +360,7 @@ func TestLinkInTerminal(t *testing.T) {
 	p = h.terminal("account", "link", "smb", "office", "--host", samba.Host, "--port", samba.Port, "--user", samba.User)
 	p.shows("not shown")
 	p.file.WriteString(samba.Password + "\n")
-	p.shows("Which are to be linked")
+	p.shows("Which ones should be linked")
 	p.file.WriteString("Permits, Surveys\n")
 	p.shows("as /office-surveys")
 	p.ends()

@@ -76,7 +76,7 @@ func Join(ctx context.Context, options Options, joining Joining) (name, at strin
 	}
 	path := filepath.Join(options.Data, keysFile)
 	if _, err := os.Stat(path); err == nil && !joining.Again {
-		return "", "", remedy.Errorf("this machine is a worker already (%s); give --again to have it join anew", path)
+		return "", "", remedy.Errorf("this machine is a worker already (%s); give --again to have it join once more", path)
 	}
 	if err := os.MkdirAll(options.Data, 0o700); err != nil {
 		return "", "", remedy.Errorf("the data folder %s cannot be made (%v); name another with --data", options.Data, err)

@@ -24,7 +24,7 @@ func NewSourceError(err error) error { return SourceError{err} }
 func (e SourceError) Unwrap() error { return e.error }
 
 // ErrUntold says that two contents could be told apart only by reading them.
-var ErrUntold = store.Errorf(store.ErrUnsupported, "no hash is told by both sides")
+var ErrUntold = store.Errorf(store.ErrUnsupported, "the two sides report no hash of the same kind")
 
 // Reading says whether contents are read to compare them.
 type Reading string

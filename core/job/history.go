@@ -31,7 +31,7 @@ type Keep struct {
 // Rehearse says how often a restore is rehearsed, and of how many files.
 type Rehearse struct {
 	Every string `yaml:"every,omitempty" json:"every,omitempty" doc:"How often, such as 7d or 1mo; never unless given."`
-	Files int    `yaml:"files,omitempty" json:"files,omitempty" minimum:"0" doc:"Files chosen at random, besides the newest and the largest: 20 unless given."`
+	Files int    `yaml:"files,omitempty" json:"files,omitempty" minimum:"0" doc:"Files chosen at random, in addition to the newest and the largest: 20 unless given."`
 	All   bool   `yaml:"all,omitempty" json:"all,omitempty" doc:"Restore all files, not a choice of them."`
 }
 

@@ -233,7 +233,7 @@ func (p *Place) openContent(ctx context.Context, one *entry, offset int64) (io.R
 		return nil, err
 	}
 	if offset > one.Size {
-		return nil, store.Errorf(store.ErrRefused, "%s has %d bytes, and was to be read from %d", place, one.Size, offset)
+		return nil, store.Errorf(store.ErrRefused, "%s has %d bytes and cannot be read from %d", place, one.Size, offset)
 	}
 	first := offset / chunkSize
 	if first > 0 && first*chunkSize == one.Size {

@@ -114,7 +114,7 @@ func LackOfSpace(ctx context.Context, routes []Route, bytes int64) string {
 	if !ok || space.Free >= bytes {
 		return ""
 	}
-	return fmt.Sprintf("/%s has %d bytes free, and %d are to be written", routes[0].Target.Account, space.Free, bytes)
+	return fmt.Sprintf("/%s has %d bytes free, and the run would write %d", routes[0].Target.Account, space.Free, bytes)
 }
 
 // isRestore reports whether the source is what the place of the target was at a time.

@@ -222,7 +222,7 @@ func (r *Run) once(ctx context.Context, item *Item, try int, free func()) (*Endi
 		return nil, 0
 	}
 	if errors.Is(err, errAsks) {
-		r.leave(stopReason{cause: plan.CauseAsk, why: "both sides had changed, and a person was to be asked what is kept"})
+		r.leave(stopReason{cause: plan.CauseAsk, why: "both sides had changed, and the job asks a person which to keep"})
 		return nil, stays
 	}
 	return a.failed(held, err)
@@ -297,7 +297,7 @@ func (a *attempt) isNoFile(ctx context.Context) bool {
 const full = 3
 
 // errAsks says that a conflict waits for a person.
-var errAsks = errors.New("a person is to be asked")
+var errAsks = errors.New("a person decides")
 
 // stays, in place of a wait, leaves an item waiting when the run is held.
 const stays = -1

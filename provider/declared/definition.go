@@ -22,7 +22,7 @@ type Definition struct {
 	Name      string          `yaml:"name" doc:"Name of the provider: 1 to 40 lower-case letters, digits, hyphens." need:"yes"`
 	Title     string          `yaml:"title" doc:"The provider's name for people." need:"yes"`
 	About     string          `yaml:"about" doc:"A sentence or two for whoever links an account."`
-	Options   []Option        `yaml:"options" doc:"What is asked for when an account is linked, beside the sign-in."`
+	Options   []Option        `yaml:"options" doc:"What an account needs when it is linked, in addition to the sign-in."`
 	Base      Template        `yaml:"base" doc:"Where addresses that begin with / count from, such as {+option.url}/v1." need:"yes"`
 	Origins   []Template      `yaml:"origins" doc:"Further origins (scheme://host) that the sign-in may be sent to. Addresses that answers name elsewhere are followed without it."`
 	Shared    map[string]Step `yaml:"common" doc:"Parts of requests that several have in common, by names of your own. A request takes them with common: [NAME]; what it says itself goes before them."`
@@ -33,7 +33,7 @@ type Definition struct {
 	Addressed string          `yaml:"addressed" doc:"How entries are named in requests: by id (found by walking) or by path." need:"yes" one:"id,path"`
 	Start     Expr            `yaml:"start" doc:"Where entries are addressed by id: the id of the folder that everything is in."`
 	Account   *Account        `yaml:"account" doc:"Whom the account belongs to."`
-	Areas     *Areas          `yaml:"areas" doc:"The areas to choose one from when linking, such as one's own and those of teams."`
+	Areas     *Areas          `yaml:"areas" doc:"The areas to choose one from when linking, such as a personal area and the areas of teams."`
 	Members   *Areas          `yaml:"members" doc:"The members of an organisation, of whom each becomes a folder where the account is linked with a service key (sign-in: assertion). Requests of a member's area see .member, and so do the claims of the assertion."`
 	Space     *Space          `yaml:"space" doc:"How much the account holds."`
 	Entry     Entry           `yaml:"entry" doc:"How an entry of the service is read." need:"yes"`
@@ -104,7 +104,7 @@ type Client struct {
 // Scopes are asked for by what an account is linked for.
 type Scopes struct {
 	Full     []string `yaml:"full" doc:"To read and write."`
-	ReadOnly []string `yaml:"read-only" doc:"To read alone; those of full unless given."`
+	ReadOnly []string `yaml:"read-only" doc:"To read only; the same as full unless given."`
 }
 
 // TokenAnswer says where an answer with tokens differs from RFC 6749.
@@ -187,7 +187,7 @@ type Entry struct {
 	Excluded Expr `yaml:"excluded" doc:"Whether it is not to be shown: what lies in the trash, for one."`
 	Document Expr `yaml:"document" doc:"Of a document: the kind of it, as in documents."`
 	Home     Expr `yaml:"home" doc:"Where an entry may be in several folders, as pictures are in albums: the id of the folder that it belongs to. In the others it is listed too, and not copied again with the whole account."`
-	Shared   Expr `yaml:"shared" doc:"Whether the entry has an owner other than the account's, or is shared with somebody by itself."`
+	Shared   Expr `yaml:"shared" doc:"Whether the entry has an owner other than the account's, or is itself shared with somebody."`
 	Facts    Expr `yaml:"facts" doc:"An object that becomes .facts where the entry itself is addressed."`
 }
 
@@ -214,15 +214,15 @@ type Limits struct {
 
 // Times say how times are told.
 type Times struct {
-	Precision Duration `yaml:"precision" doc:"The smallest difference that is told: 1s unless given."`
+	Precision Duration `yaml:"precision" doc:"The smallest difference that is reported: 1s unless given."`
 	Kept      bool     `yaml:"kept" doc:"The time that an upload gives is kept."`
 }
 
 // Hash is a hash of content that entries tell.
 type Hash struct {
 	Kind         string `yaml:"kind" doc:"md5, sha1, sha256, sha512, crc32, crc32c, crc64nvme; or of the hashes of blocks." need:"yes" one:"md5,sha1,sha256,sha512,crc32,crc32c,crc64nvme"`
-	Block        Size   `yaml:"of-blocks" doc:"The hash is that of the hashes of blocks of this size, one after the other."`
-	Inner        string `yaml:"block-hash" doc:"The hash of each block; that of kind unless given." one:"md5,sha1,sha256,sha512"`
+	Block        Size   `yaml:"of-blocks" doc:"The hash is computed from the hashes of blocks of this size, concatenated."`
+	Inner        string `yaml:"block-hash" doc:"The hash of each block; the same kind unless given." one:"md5,sha1,sha256,sha512"`
 	Value        Expr   `yaml:"value" doc:"The hash in hexadecimal or base64, on what listing yields." need:"yes"`
 	Verification bool   `yaml:"verification" doc:"The answer to a write tells it, computed by the service from what arrived."`
 }
@@ -414,7 +414,7 @@ type Long struct {
 	Ask    Step            `yaml:"ask" doc:"Asks how it is; the Location header is .kept.location." need:"yes"`
 	Done   Expr            `yaml:"done" doc:"Whether it has ended well, of the answer." need:"yes"`
 	Failed Expr            `yaml:"failed" doc:"Whether it has failed; the rules of failures then see the answer."`
-	Every  Duration        `yaml:"every" doc:"How often it is asked; 1s unless given, and Retry-After is obeyed."`
+	Every  Duration        `yaml:"every" doc:"The poll interval; 1s unless given. Retry-After is obeyed."`
 	Within Duration        `yaml:"within" doc:"How long it may take; 10m unless given."`
 }
 

@@ -401,9 +401,9 @@ func TestFourth(t *testing.T) {
 		t.Errorf("%+v, %v", sum, err)
 	}
 	want := []string{
-		"the owner is told", "the space is told", "areas are told", "documents are exported", "a file and a folder of one name",
+		"the owner is reported", "the space is reported", "areas are reported", "documents are exported", "a file and a folder of one name",
 		"one of many creators wins", "numbered parts",
-		"times are kept if declared", "copying within", "changes are told", "removing keeps to the revision", "several are removed at once",
+		"times are kept if declared", "copying within", "changes are reported", "removing keeps to the revision", "several are removed at once",
 	}
 	notThere = slices.DeleteFunc(notThere, func(part string) bool { return part == "one of many creators wins" })
 	want = slices.DeleteFunc(want, func(part string) bool { return part == "one of many creators wins" }) // it depends on who is faster

@@ -54,7 +54,7 @@ func (w *writer) putAside(ctx context.Context, aside store.Ref) (found, error) {
 		return found{}, err
 	}
 	if err != nil || now.Revision != w.before.Revision {
-		return found{}, store.Errorf(store.ErrChanged, "%s was changed while it was to be replaced", w.writing.Place)
+		return found{}, store.Errorf(store.ErrChanged, "%s changed just before it was replaced", w.writing.Place)
 	}
 	return w.a.move(ctx, place, now, aside)
 }

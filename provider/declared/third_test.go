@@ -532,7 +532,7 @@ func TestThird(t *testing.T) {
 	if err != nil || sum.Fails > 0 || sum.Left != "" {
 		t.Errorf("%+v, %v", sum, err)
 	}
-	want := []string{"areas are told", "documents are exported", "a file and a folder of one name", "times are kept if declared",
+	want := []string{"areas are reported", "documents are exported", "a file and a folder of one name", "times are kept if declared",
 		"copying within", "removing keeps to the revision", "an upload that broke off goes on"}
 	if !slices.Equal(notThere, want) {
 		t.Errorf("not described are %q, want %q", notThere, want)

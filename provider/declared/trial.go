@@ -113,7 +113,7 @@ func (t *trial) run(ctx context.Context) error {
 		return nil
 	}
 	t.part(ctx, "the sign-in is renewed", t.renewing)
-	t.part(ctx, "the owner is told", func(h *handle) {
+	t.part(ctx, "the owner is reported", func(h *handle) {
 		if d.Account == nil {
 			h.Skip("account is not described")
 		}
@@ -122,8 +122,8 @@ func (t *trial) run(ctx context.Context) error {
 		}
 		h.note("%s", t.root.owner)
 	})
-	t.part(ctx, "the space is told", t.space)
-	t.part(ctx, "areas are told", t.areas)
+	t.part(ctx, "the space is reported", t.space)
+	t.part(ctx, "areas are reported", t.areas)
 	t.part(ctx, "documents are exported", t.documents)
 	if len(d.Uploads) == 0 || d.Folder == nil || d.Remove == nil {
 		t.part(ctx, "reading", func(h *handle) { readingPart(h, t.root) })

@@ -41,7 +41,7 @@ func TestTry(t *testing.T) {
 			[]string{"numbered parts", "several are removed at once"}},
 		{"alder", alderAt, granted(t, "code", a.Consents, standin.AlderClient, "alder-app", "office@tolland.example", "folders:view",
 			"folders:edit"),
-			[]string{"areas are told", "documents are exported", "a file and a folder of one name", "numbered parts",
+			[]string{"areas are reported", "documents are exported", "a file and a folder of one name", "numbered parts",
 				"several are removed at once"}},
 	} {
 		var notThere []string

@@ -368,7 +368,7 @@ func (a *account) readWhole(t storetest.T, place store.Ref, one found) {
 		sum := hash.Kind.New()
 		sum.Write([]byte(whole))
 		if store.HashOf(hash.Kind, sum.Sum(nil)) != hash {
-			t.Errorf("the %s of %s is told as %s, and its bytes have another", hash.Kind, place, hash.Hex)
+			t.Errorf("the %s of %s is reported as %s, and its bytes have another", hash.Kind, place, hash.Hex)
 		}
 	}
 }

@@ -91,7 +91,7 @@ func uploadPart(t storetest.T, s store.Store, way int) {
 		sum := hash.kind().New()
 		sum.Write([]byte(other))
 		if got := entry.Hashes.Get(hash.kind()); got != store.HashOf(hash.kind(), sum.Sum(nil)) {
-			t.Errorf("the hash %s is told as %q, and is %q", hash.kind(), got.Hex, store.HashOf(hash.kind(), sum.Sum(nil)).Hex)
+			t.Errorf("the hash %s is reported as %q, and is %q", hash.kind(), got.Hex, store.HashOf(hash.kind(), sum.Sum(nil)).Hex)
 		}
 	}
 }

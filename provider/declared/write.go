@@ -261,7 +261,7 @@ func (w *writer) removeBefore(ctx context.Context) error {
 		return err
 	}
 	if err != nil || now.Revision != w.before.Revision {
-		return store.Errorf(store.ErrChanged, "%s was changed while it was to be replaced", place)
+		return store.Errorf(store.ErrChanged, "%s changed just before it was replaced", place)
 	}
 	return w.a.removeFound(ctx, place, now)
 }

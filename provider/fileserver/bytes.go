@@ -183,7 +183,7 @@ func (s *Store) Open(ctx context.Context, reading store.Reading) (io.ReadCloser,
 	case reading.Revision != "" && !store.SameRevision(entry.Revision, reading.Revision):
 		return nil, store.Errorf(store.ErrChanged, "%s changed in the meantime", reading.Place)
 	case reading.Offset > entry.Size:
-		return nil, store.Errorf(store.ErrRefused, "%s has %d bytes, and was to be read from %d on", reading.Place, entry.Size, reading.Offset)
+		return nil, store.Errorf(store.ErrRefused, "%s has %d bytes and cannot be read from %d", reading.Place, entry.Size, reading.Offset)
 	}
 	r := &reader{ctx: ctx, store: s, place: reading.Place, opened: entry, growing: reading.Growing, size: entry.Size - reading.Offset}
 	if reading.Length > 0 {

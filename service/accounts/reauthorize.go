@@ -28,7 +28,7 @@ func (a *Accounts) mend(ctx context.Context, row records.Account, secret []byte)
 	}
 	if row.Owner != "" && found.Owner != "" && found.Owner != row.Owner {
 		return row, Found{}, store.Errorf(store.ErrRefused,
-			"this sign-in is that of %s, and /%s was linked as %s; sign in as %s to mend it, or link the other as a new account",
+			"this sign-in belongs to %s, and /%s was linked as %s; sign in as %s to mend it, or link the other as a new account",
 			found.Owner, row.Name, row.Owner, row.Owner)
 	}
 	// What was renewed while it was reached is the secret now.

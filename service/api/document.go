@@ -81,7 +81,7 @@ func (d documenting) content() {
 		Parameters: []*huma.Param{d.text("address", "query", "The file's address.", true),
 			d.text("as", "query", "Of a document: the format that it is exported as; its default unless given.", false),
 			d.text("download", "query", "Not empty: to be kept, not shown.", false),
-			d.text("transfer", "query", "An id under which its progress is told.", false)},
+			d.text("transfer", "query", "An id under which its progress is reported.", false)},
 		Responses: answer("200", "The content", "application/octet-stream", binary),
 	})
 	d.add(&huma.Operation{
@@ -100,7 +100,7 @@ func (d documenting) content() {
 		Parameters: []*huma.Param{
 			d.text("address", "query", "The file's address.", true),
 			d.text("modified", "query", "The time to keep, where the account can (RFC 3339).", false),
-			d.text("transfer", "query", "An id under which its progress is told.", false),
+			d.text("transfer", "query", "An id under which its progress is reported.", false),
 			d.text("If-Match", "header", "What may be replaced.", false),
 		},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: binary}}},
@@ -110,7 +110,7 @@ func (d documenting) content() {
 		OperationID: "read-archive", Method: http.MethodGet, Path: contract.Root + "/archive", Summary: "Files and folders as one ZIP archive",
 		Parameters: []*huma.Param{{Name: "address", In: "query", Required: true,
 			Schema: &huma.Schema{Type: "array", Items: &huma.Schema{Type: "string"}}},
-			d.text("transfer", "query", "An id under which its progress is told.", false)},
+			d.text("transfer", "query", "An id under which its progress is reported.", false)},
 		Responses: answer("200", "The archive", "application/zip", binary),
 	})
 }

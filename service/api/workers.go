@@ -187,7 +187,7 @@ func (s *Server) checkChange(ctx context.Context, change contract.WorkerChange) 
 	}
 	if ofOwners == 0 && change.Draining == nil && change.Name == "" {
 		return &contract.Problem{Status: http.StatusUnprocessableEntity, Title: http.StatusText(http.StatusUnprocessableEntity),
-			Detail: "There is nothing to change.", Remedy: "Give another name, whether the worker is to be drained, accounts or users."}
+			Detail: "There is nothing to change.", Remedy: "Give another name, accounts, users, or whether to drain the worker."}
 	}
 	return nil
 }
@@ -268,7 +268,7 @@ func (s *Server) connectWorker(c *gin.Context) {
 	}
 	if !s.Workers.Accepts() {
 		refuse(c, &contract.Problem{Status: http.StatusTooManyRequests, Detail: "Too many workers connect at the same time.",
-			Remedy: "The worker tries again by itself."})
+			Remedy: "The worker tries again automatically."})
 		return
 	}
 	name := uuid.NewString()

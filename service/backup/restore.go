@@ -67,7 +67,7 @@ func opened(ctx context.Context, dir string) (*records.DB, error) {
 		return nil, err
 	}
 	if _, err := access.OpenKey(ctx, db, dir, "", false); err != nil {
-		return nil, errors.Join(remedy.Errorf("the key in the backup is not that of its records; take an earlier backup"), db.Close())
+		return nil, errors.Join(remedy.Errorf("the key in the backup does not belong to its records; use an earlier backup"), db.Close())
 	}
 	return db, nil
 }

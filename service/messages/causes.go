@@ -142,7 +142,7 @@ var causes = map[plan.Cause]Message{
 		Sentence: "The run would delete or overwrite more files than a safety limit allows. Nothing was changed.",
 		Remedy:   "Look at the waiting items. Then approve the run or cancel it.", Commands: decide},
 	plan.CauseEmptied: {Title: "Source is empty",
-		Sentence: "One side suddenly has no files, and the run would delete those of the other. Nothing was changed.",
+		Sentence: "One side suddenly has no files, and the run would delete the files of the other. Nothing was changed.",
 		Remedy:   "Look at the empty side. Approve the run if that was intended. Otherwise cancel it and restore what is missing.",
 		Commands: decide},
 	plan.CauseRolledBack: {Title: "Older versions at the source",
@@ -157,10 +157,10 @@ var causes = map[plan.Cause]Message{
 		Sentence: "The file was moved within the account, because it has another name or folder on the other side.", Remedy: nothing},
 	plan.CauseGaveWay: {Title: "Renamed for a folder", Sentence: "A file had the name that a folder has on the other side. The file " +
 		"was renamed.", Remedy: "Nothing to do, unless you want another name."},
-	plan.CauseNotRemoved: {Title: "Not deleted", Sentence: "The file was to be deleted, but the other side has it after all, or it " +
+	plan.CauseNotRemoved: {Title: "Not deleted", Sentence: "The file was due for deletion, but the other side has it after all, or it " +
 		"changed in the meantime.", Remedy: "Nothing to do: the next run looks at it again."},
-	plan.CauseHoldsMore: {Title: "Folder not empty", Sentence: "The folder was to be deleted, but it holds something that stays.",
-		Remedy: "Nothing to do, unless its content is to be deleted too."},
+	plan.CauseHoldsMore: {Title: "Folder not empty", Sentence: "The folder was due for deletion, but it holds something that stays.",
+		Remedy: "Nothing to do, unless you want its content deleted too."},
 
 	plan.CauseLater: {Title: "Changed again", Sentence: "The file changed again before it was transferred.",
 		Remedy: "Nothing to do: the next run looks at it again."},
@@ -222,6 +222,6 @@ var causes = map[plan.Cause]Message{
 		Remedy: "Delete it at the target if you do not need it. Later runs follow deletions."},
 	plan.CauseGrowing: {Title: "Copied while growing", Sentence: "The file kept growing while it was read. Its content at the start " +
 		"was copied and verified.", Remedy: "Nothing to do: the next run copies what was added."},
-	plan.CauseStays: {Title: "Still at the source", Sentence: "The file was to be moved and is still at the source too.",
+	plan.CauseStays: {Title: "Still at the source", Sentence: "The file should have been moved, and is still at the source too.",
 		Remedy: "Compare both sides. Delete the source's file if nothing is missing at the target."},
 }

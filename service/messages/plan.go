@@ -30,7 +30,7 @@ func Verifying(by transfer.Verifying) string {
 	case by.Level == store.VerifyByReading:
 		return "read back and compared with what was sent"
 	case by.Kind != "":
-		return fmt.Sprintf("the %s that the target reports is compared with that of the bytes sent", by.Kind)
+		return fmt.Sprintf("the %s that the target reports is compared with the %[1]s of the bytes sent", by.Kind)
 	case by.Level == store.VerifyBySize:
 		return "by size only, as requested"
 	}

@@ -2570,7 +2570,7 @@ export interface components {
              */
             size: number;
             /**
-             * @description resting: not complete yet, as far as can be told; ready: it waits for its turn; else that of its run.
+             * @description resting: probably not complete yet; ready: it waits for its turn; else that of its run.
              * @enum {string}
              */
             state: "resting" | "ready" | "queued" | "running" | "paused" | "held" | "done" | "partial" | "failed" | "cancelled";
@@ -3633,7 +3633,7 @@ export interface components {
             at?: string;
             /**
              * Format: int64
-             * @description Files chosen at random, besides the newest and the largest: 20 unless given.
+             * @description Files chosen at random, in addition to the newest and the largest: 20 unless given.
              */
             files?: number;
             /**
@@ -4113,7 +4113,7 @@ export interface components {
             every?: string;
             /**
              * Format: int64
-             * @description Files chosen at random, besides the newest and the largest: 20 unless given.
+             * @description Files chosen at random, in addition to the newest and the largest: 20 unless given.
              */
             files?: number;
         };
@@ -5332,7 +5332,7 @@ export interface components {
             created: string;
             /** @description Address that it connected from last. */
             from?: string;
-            /** @description Accounts of the service that it may have, to copy between them and those of its site. */
+            /** @description Accounts of the service that it may have, to copy between them and the accounts of its site. */
             granted: string[];
             /**
              * Format: int64
@@ -6159,7 +6159,7 @@ export interface operations {
         parameters: {
             query: {
                 address: string[];
-                /** @description An id under which its progress is told. */
+                /** @description An id under which its progress is reported. */
                 transfer?: string;
             };
             header?: never;
@@ -6732,7 +6732,7 @@ export interface operations {
                 as?: string;
                 /** @description Not empty: to be kept, not shown. */
                 download?: string;
-                /** @description An id under which its progress is told. */
+                /** @description An id under which its progress is reported. */
                 transfer?: string;
             };
             header?: never;
@@ -6759,7 +6759,7 @@ export interface operations {
                 address: string;
                 /** @description The time to keep, where the account can (RFC 3339). */
                 modified?: string;
-                /** @description An id under which its progress is told. */
+                /** @description An id under which its progress is reported. */
                 transfer?: string;
             };
             header?: {

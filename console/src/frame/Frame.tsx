@@ -76,7 +76,7 @@ function SigninAgain({ onSignedIn }: { onSignedIn: () => void }) {
   return (
     <Dialog open onClose={() => {}} title="Your sign-in has ended" description="What you have typed on this page is kept.">
       <SigninForm onSignedIn={() => setTries(tries + 1)} />
-      <p className="mt-4 border-t border-line pt-4">Or open a sign-in link in another tab of this browser. This page continues by itself. For a link, on a terminal that is signed in, type</p>
+      <p className="mt-4 border-t border-line pt-4">Or open a sign-in link in another tab of this browser. This page continues automatically. For a link, on a terminal that is signed in, type</p>
       <code className="mt-2 block rounded-md border border-line bg-ground px-3 py-2 font-mono text-small">heron signin --console</code>
     </Dialog>
   )

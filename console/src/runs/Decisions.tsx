@@ -13,7 +13,7 @@ const decisions = [
   { value: 'source', title: 'Source', help: 'replace the file at the target' },
   { value: 'target', title: 'Target', help: 'keep the file at the target' },
   { value: 'newer', title: 'Newer', help: 'keep the file that changed last' },
-  { value: 'keep-both', title: 'Both', help: 'write the file of the source beside that of the target' },
+  { value: 'keep-both', title: 'Both', help: 'write the source’s file beside the target’s' },
 ] as const
 type Decision = (typeof decisions)[number]['value']
 

@@ -214,7 +214,7 @@ function Moving({ run }: { run: Run }) {
       </p>
       {run.now?.slowed?.map((slowed) => (
         <p key={slowed.account} className="text-soft">
-          /{plain(slowed.account)} allows {slowed.rate.toFixed(1)} requests a second, and is asked no more often.
+          /{plain(slowed.account)} allows {slowed.rate.toFixed(1)} requests a second; the run keeps to that.
         </p>
       ))}
       {run.now?.away?.map((away) => (

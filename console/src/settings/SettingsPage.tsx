@@ -70,7 +70,7 @@ export function BandwidthPage() {
     <>
       <h1 className="text-title font-semibold">Bandwidth</h1>
       <p className="max-w-3xl pb-3 text-soft">
-        Bandwidth limits up to providers and down from them. They take effect at once. Hours are those of the service’s time zone.
+        Bandwidth limits up to providers and down from them. They take effect at once. Hours are in the service’s time zone.
       </p>
       <Row title="Everything" limits={limits.data.overall} />
       {limited.map((site) => (

@@ -127,8 +127,8 @@ function Found({ survey }: { survey: Survey }) {
           {survey.hashed === 0
             ? 'Not known: the provider tells no hashes in its listings.'
             : survey.repeated.items === 0
-              ? `None among ${some(survey.hashed, 'file')} whose hash is told.`
-              : `${some(survey.repeated.items, 'file')} (${bytes(survey.repeated.bytes)}) more than needed, of ${count(survey.hashed)} whose hash is told.`}
+              ? `None among ${some(survey.hashed, 'file')} whose hash is reported.`
+              : `${some(survey.repeated.items, 'file')} (${bytes(survey.repeated.bytes)}) more than needed, of ${count(survey.hashed)} whose hash is reported.`}
         </p>
       </section>
       <section aria-label="The largest">

@@ -68,7 +68,7 @@ func Parts() []Part {
 		{"moving within", testMove},
 		{"copying within", testCopy},
 		{"keeping what is replaced", testKeep},
-		{"changes are told", testChanges},
+		{"changes are reported", testChanges},
 	}
 }
 

@@ -20,10 +20,10 @@ var text string
 var Named = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
 var styles = map[string]string{
-	"path-in-address": "for a service that is told an entry by its path in the address",
-	"path-in-query":   "for a service that is told an entry by its path as a parameter of the query",
-	"path-in-body":    "for a service that is told an entry by its path in a JSON body",
-	"ids":             "for a service that is told an entry by its id",
+	"path-in-address": "for a service that takes the path of an entry in the address",
+	"path-in-query":   "for a service that takes the path of an entry as a parameter of the query",
+	"path-in-body":    "for a service that takes the path of an entry in a JSON body",
+	"ids":             "for a service that takes the id of an entry",
 }
 
 // Styles are how services are told which entry is meant, sorted.
