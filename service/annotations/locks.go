@@ -233,7 +233,8 @@ func (a *Annotations) unlock(ctx context.Context, row records.Annotated, address
 		return nil
 	}
 	if err := a.unlockAtServer(ctx, row, address); err != nil && a.Now().Before(row.Lock.HeldUntil) {
-		a.log.WarnContext(ctx, "a lock could not be ended at its server; it ends there when its time is over", "address", address.String(), "error", err)
+		a.log.WarnContext(ctx, "a lock could not be ended at its server; it ends there when its time is over", "address", address.String(),
+			"error", err)
 	}
 	if err := a.db.RemoveLock(context.WithoutCancel(ctx), row.ID); err != nil {
 		return err

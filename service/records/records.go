@@ -244,7 +244,7 @@ var migrations = []*gormigrate.Migration{migration("0001-one-tree-one-copy", fir
 		"ALTER TABLE history ADD COLUMN version TEXT NOT NULL DEFAULT ''",
 		"ALTER TABLE history ADD COLUMN revision TEXT NOT NULL DEFAULT ''",
 	}), migration("0032-workers", workersSchema), migration("0033-worker-grants", workerGrantsSchema),
-		migration("0034-worker-managers", workerManagersSchema)}
+	migration("0034-worker-managers", workerManagersSchema)}
 
 // migration is one of several statements.
 func migration(id string, statements []string) *gormigrate.Migration {
