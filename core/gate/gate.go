@@ -1,5 +1,5 @@
-// Package gate bounds what is asked of one account: how many requests go at once, how
-// often, and at what rate; of what runs share, each gets its part.
+// Package gate limits the requests to one account: how many go at once, how many a second,
+// and how many bytes. Runs that share an account each get their part.
 package gate
 
 import (
@@ -22,7 +22,7 @@ import (
 // account.
 //
 // Concurrency is additive up and multiplicative down: a request that ends well
-// adds 1/limit to the limit, one that was told to slow down or timed out takes
+// adds 1/limit to the limit, one that the provider slowed down or that timed out takes
 // a third of it away, at most once a second. The rate is unlimited until the
 // provider refuses several of the last requests, see [rateLearner].
 //

@@ -85,7 +85,7 @@ func (l *rateLearner) learn(now, until time.Time, limit rate.Limit, refused bool
 	return next
 }
 
-// fold ends the span, whose requests count among those of late.
+// fold ends the span and adds its requests to the recent ones.
 func (l *rateLearner) fold(now time.Time) {
 	l.lately.accepted, l.lately.refused = fade*l.lately.accepted+l.accepted, fade*l.lately.refused+l.refused
 	l.since, l.accepted, l.refused = now, 0, 0

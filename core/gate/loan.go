@@ -11,17 +11,17 @@ import (
 
 // A gate is lent to other processes that send requests to the same account. Without a learned rate a
 // loan lets a process send for a second. With one it holds slots: the moments at which requests may be
-// sent, taken from those of the account, so that the requests of all processes follow each other as those
-// of one would. With the next loan a process reports how its requests ended, from which the gate learns
-// as from its own. How many go at once is said to each: the account bears so many from each process. A
-// process that is cut off spends what it was lent, and no more.
+// sent, taken from the slots of the account, so that the requests of all processes follow each other as the
+// requests of one would. With the next loan a process reports how its requests ended, and the gate learns from
+// them as from its own. Each process is also given how many requests may go at once. A process that is cut off
+// spends what it was lent, and no more.
 
 // Report is what a borrower has seen since its last report, and what it wants.
 type Report struct {
 	Accepted, Refused int
 	// Unknown are requests of which nobody knows what became of them.
 	Unknown int
-	// Wait is how long nothing is to be sent, as the provider said; 0 for no such word.
+	// Wait is how long the provider asked to send nothing; 0 if it did not.
 	Wait time.Duration
 	// Waiting are requests that wait to be sent.
 	Waiting int
@@ -51,7 +51,7 @@ const (
 	slotsLast = 400 * time.Millisecond
 )
 
-// loans are those of a gate. Gate.mu guards them.
+// loans are the loans of one gate. Gate.mu guards them.
 type loans struct {
 	others map[string]time.Time // when borrowers have asked last
 	own    int                  // slots that requests of this process wait for

@@ -27,7 +27,7 @@ type Walk struct {
 	// subtree at once may yield what is in it. It is called by one goroutine at
 	// a time.
 	Leave func(store.Listed) bool
-	// Ours is told of what is left out of the listing because it is ours; see
+	// Ours is called with each entry that the listing leaves out because it is ours; see
 	// the function [Ours]. It may be called by several goroutines at once.
 	Ours func(store.Listed)
 }

@@ -11,11 +11,11 @@ import (
 )
 
 const (
-	// listers is how many folders are listed at once, at most; requests pass
-	// the account's gate besides.
+	// listers is how many folders are listed at once, at most; requests also pass
+	// the account's gate.
 	listers = 8
 	// listedAhead is how many entries may be held before they are asked for:
-	// while there are as many, no further folder is begun.
+	// while there are as many, no further folder is started.
 	listedAhead = 16_000
 	// folderAhead is how many entries of one folder are held ahead. A folder
 	// with more is listed when it is its turn, without being held.
@@ -28,7 +28,7 @@ const (
 // walker lists a subtree depth first, in the order of keys. While entries are
 // delivered, [listers] goroutines list the folders that will be needed next, the
 // soonest first. It never holds more than listedAhead + listers × folderAhead
-// entries, and those of one folder where the store lists in no order.
+// entries, plus one folder's entries if the store lists in no order.
 type walker struct {
 	store store.Store
 	how   Walk
@@ -56,7 +56,7 @@ type branch struct {
 	complete bool
 }
 
-// soonest is a heap of the branches that nobody has begun, the one that is needed
+// soonest is a heap of the branches that nobody has started, the one that is needed
 // first at its top.
 type soonest []*branch
 

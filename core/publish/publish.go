@@ -14,7 +14,7 @@ import (
 // Renamer is what [Settle] and [CleanArrivals] need of a store that writes by
 // way of names of ours: to look, and to rename.
 type Renamer interface {
-	// Stat looks at one entry, those of ours too.
+	// Stat looks at one entry, which may be one of ours.
 	Stat(ctx context.Context, place store.Ref) (store.Entry, error)
 	// Rename gives a file another name of the same account. With replace, a
 	// file that is there goes in the same moment; ErrUnsupported where the
@@ -23,8 +23,8 @@ type Renamer interface {
 	// Discard removes a file of ours, though ctx is over; at its leisure, and
 	// without an error where it is not there.
 	Discard(ctx context.Context, place store.Ref)
-	// MakeFolder and RemoveFolder are those of a folder of ours, which is
-	// empty when it is removed.
+	// MakeFolder makes a folder of ours, and RemoveFolder removes one that is
+	// empty.
 	MakeFolder(ctx context.Context, place store.Ref) (store.Entry, error)
 	RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error)
 	// Replaces reports whether Rename can replace, with no moment between.
@@ -40,8 +40,8 @@ const longestName = 255
 // Publish gives what has arrived under a name of ours the name that it was written
 // for, under the write's condition. Where the account cannot replace a file in one
 // step, the old content is moved aside first, looked at, and moved back if it is
-// not what was expected, or if anything fails. So it is where it is to be kept, which is
-// then what aside is.
+// not what was expected, or if anything fails. If the write keeps the old content, aside is
+// the place where it is kept.
 func Publish(ctx context.Context, r Renamer, writing store.Writing, arriving store.Ref) error {
 	for try := 1; ; try++ {
 		there, err := r.Stat(ctx, writing.Place.As("")) // a folder is in the way too
@@ -159,7 +159,7 @@ func putBack(ctx context.Context, r Renamer, writing store.Writing, aside store.
 		return failed
 	case store.KindOf(back) == store.ErrExists && !theirs:
 		// The new content has the name though the answer was lost, or what
-		// somebody else put there: the old one was to be replaced.
+		// somebody else put there: the old content was due to be replaced.
 		if writing.Keep.IsStart() {
 			r.Discard(ctx, aside)
 		}

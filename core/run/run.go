@@ -10,7 +10,7 @@ import (
 	"deftheron/core/plan"
 )
 
-// State is what becomes of a run, as it is kept in the records and told to clients.
+// State is the state of a run, as the records keep it and clients see it.
 type State string
 
 // The states of a run.
@@ -65,7 +65,7 @@ var working = map[Event]State{
 	Complete: Done, FallShort: Partial, Fail: Failed, End: Cancelled,
 }
 
-// asleep are those of a run that nothing works on. One that is cancelled is worked on
+// asleep are the transitions of a run that nothing works on. A cancelled run is worked on
 // once more, to remove what it left half done.
 var asleep = map[Event]State{Resume: Queued, Cancel: Queued}
 
@@ -127,7 +127,7 @@ type NotPossible struct {
 // Error implements error.
 func (n *NotPossible) Error() string { return fmt.Sprintf("%s of a run that is %s", n.Event, n.State) }
 
-// Actions returns what people can do about a run in a state, what is asked for first;
+// Actions returns what people can do about a run in a state, the most likely first;
 // never nil.
 func Actions(state State) []Event {
 	actions := []Event{}
@@ -150,7 +150,7 @@ const (
 	NeedsNothing  Need = ""
 	NeedsApproval Need = "approval" // a safety limit was reached
 	NeedsDecision Need = "decision" // both sides of some files had changed
-	NeedsSpace    Need = "space"    // at the target; it goes on by itself when there is some
+	NeedsSpace    Need = "space"    // at the target; it continues when there is some
 	NeedsAccount  Need = "account"  // an account has to be signed in to, or what is wrong with it mended
 )
 

@@ -75,7 +75,7 @@ func ParseAddress(text string) (Address, error) {
 		address.Steps = append(address.Steps, parseStep(raw))
 	}
 	if address.Steps[len(address.Steps)-1] == (Step{}) {
-		address.Folder = false // the slash is that of the empty name
+		address.Folder = false // the slash belongs to the empty name
 	}
 	return address, nil
 }

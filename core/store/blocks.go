@@ -53,7 +53,7 @@ func (b *blockHash) Write(p []byte) (int, error) {
 	return written, nil
 }
 
-// Sum implements hash.Hash. It ends the last block: nothing is to be written
+// Sum implements hash.Hash. It ends the last block: nothing may be written
 // after it.
 func (b *blockHash) Sum(to []byte) []byte {
 	if b.n > 0 {

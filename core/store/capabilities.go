@@ -23,7 +23,7 @@ type Capabilities struct {
 	ListFlat func(ctx context.Context, folder Folder) iter.Seq2[Listed, error]
 	// Move moves a file at a revision (empty: any), or a folder with all that
 	// is in it, within the account to where nothing is, and returns it as it is
-	// there. The kind is that of from. ErrExists where something is there,
+	// there. It has the kind of from. ErrExists if something is there,
 	// ErrChanged where the revision is another, ErrNotFound where the entry or
 	// the folder that it is to go to is not there; nothing has changed then.
 	// ErrOutcomeUnknown as with Write.
@@ -31,7 +31,7 @@ type Capabilities struct {
 	// Copy copies a file at a revision (empty: any) within the account to where
 	// nothing is. run marks what is left behind, as of Writing. Errors as with
 	// Move; below [HistoryFolder] it need not look whether anything is there. The
-	// entry's size is -1 where that of the revision has to be known.
+	// entry's size is -1 if only the size of that revision is known.
 	Copy func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error)
 	// Keeps is not nil where Write obeys [Writing.Keep], at no cost of content: it returns
 	// false of a file that it cannot keep in this way.
@@ -61,7 +61,7 @@ type Capabilities struct {
 	// of another run, or of anybody else, is touched.
 	Clean func(ctx context.Context, cleaning Cleaning) ([]Leftover, error)
 	// Prepare makes Traits final, before the first write. It may write and
-	// remove a small file of ours. A write calls it by itself.
+	// remove a small file of ours. Writes call it themselves.
 	Prepare func(ctx context.Context) error
 	// Sync returns when everything that was written before it would outlive a
 	// power failure.
@@ -92,7 +92,7 @@ type Capabilities struct {
 	Sharing Sharing
 	// Locker has the server refuse changes that others make to an entry.
 	Locker Locker
-	// Versions are the contents that the account keeps by itself, for good.
+	// Versions are the earlier contents that the account itself keeps, for good.
 	Versions Versions
 	// Close ends the connections that the store keeps. What still uses it may
 	// fail, to be tried again.
@@ -116,18 +116,18 @@ type Leftover struct {
 	Upload string
 }
 
-// Cleaning says what is to be cleaned up after a run.
+// Cleaning says what to clean up after a run.
 type Cleaning struct {
 	// Run that was writing.
 	Run string
 	// Folder below which it was writing.
 	Folder Folder
-	// Uploads are the places for which it may have begun to write in parts.
+	// Uploads are the places that it may have started to write in parts.
 	Uploads []Ref
 	// OnlyUploads leaves what lies in folders, and need not be listed by a store that
 	// finds the uploads of a run by other means than their places.
 	OnlyUploads bool
-	// Keep are the ids of uploads that are to be gone on with.
+	// Keep are the ids of uploads that will be continued.
 	Keep map[string]bool
 }
 

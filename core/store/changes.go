@@ -13,7 +13,7 @@ type Change struct {
 	// Entry as it is now; of one that is gone, nothing is known.
 	Entry Entry
 	Gone  bool
-	// Since is when the change was first seen, where it was not told at once;
+	// Since is when the change was first seen, if it was reported later;
 	// else zero.
 	Since time.Time
 }

@@ -32,7 +32,7 @@ type Consenter interface {
 	// is linked already, its secret are used.
 	BeginConsent(ctx context.Context, opening Opening, asking ConsentAsking) (Consent, error)
 	// EndConsent exchanges the answer for the account's secret. By device it
-	// is asked again until the person has agreed: an error that is
+	// is called again until the person has agreed: an error that is
 	// ErrSlowDown says "not yet", and for how long not to ask. ErrRefused
 	// where the person, or the provider, refused.
 	EndConsent(ctx context.Context, opening Opening, consent Consent, answer ConsentAnswer) (secret []byte, err error)
@@ -45,7 +45,7 @@ type Revoker interface {
 	Revoke(ctx context.Context, opening Opening) error
 }
 
-// ConsentAsking is what consent is asked for with.
+// ConsentAsking is what BeginConsent needs.
 type ConsentAsking struct {
 	Way ConsentWay
 	// Callback is the address of the service that the page leads back to.
@@ -57,7 +57,7 @@ type ConsentAsking struct {
 	ClientID, ClientSecret string
 }
 
-// Consent is a consent that was begun.
+// Consent is a consent that somebody may give now.
 type Consent struct {
 	Way ConsentWay
 	// URL of the page to open.

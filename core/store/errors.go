@@ -17,7 +17,7 @@ import (
 var (
 	// ErrNotFound: there is no such entry, folder or upload.
 	ErrNotFound = errors.New("not found")
-	// ErrExists: something has the name that was to be free.
+	// ErrExists: something has the name already.
 	ErrExists = errors.New("already there")
 	// ErrChanged: the revision is not the expected one.
 	ErrChanged = errors.New("changed in the meantime")
@@ -122,7 +122,7 @@ func KindOf(err error) error {
 }
 
 // WaitsForPerson reports whether an error lasts until a person has done something
-// about the account: what was to be done waits until then.
+// about the account. The work waits until then.
 func WaitsForPerson(err error) bool {
 	kind := KindOf(err)
 	return kind == ErrSignInExpired || kind == ErrSuspended

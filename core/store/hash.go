@@ -111,7 +111,7 @@ func Shared(a, b Hashes) (mine, theirs Hash, ok bool) {
 			return x, y, true
 		}
 	}
-	for _, mine := range a { // those of blocks, which are too many to list
+	for _, mine := range a { // hashes of blocks: there are too many kinds to list
 		if theirs := b.Get(mine.Kind); !theirs.IsZero() {
 			return mine, theirs, true
 		}
@@ -136,10 +136,10 @@ type ContentHasher interface {
 	ContentHashes() Hashes
 }
 
-// NewStream reads from body, hashing with kind ("" for none). onBytes, where
-// not nil, is told of every chunk. Closing the stream closes body. Where body
-// is [ContentHasher] a hash of the same kind, the end of the stream is ErrTryAgain
-// unless it is that of the bytes that were read.
+// NewStream reads from body, hashing with kind ("" for none). onBytes, if not
+// nil, is called with the length of every chunk. Closing the stream closes body. If body
+// is a [ContentHasher] with a hash of the same kind, the stream ends with ErrTryAgain
+// unless the bytes that were read have that hash.
 func NewStream(body io.ReadCloser, kind HashKind, onBytes func(int)) *Stream {
 	s := &Stream{reader: body, closer: body, kind: kind, hash: kind.New(), onBytes: onBytes}
 	if told, ok := body.(ContentHasher); ok {

@@ -102,7 +102,7 @@ func (r *NameRules) checkForm(name string) error {
 	return nil
 }
 
-// isDevice reports whether a name without its extension is that of a device.
+// isDevice reports whether a name without its extension is the name of a device.
 func isDevice(name string) bool {
 	stem, _, _ := strings.Cut(strings.ToUpper(name), ".")
 	stem = strings.TrimSpace(stem)

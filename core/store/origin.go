@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Originator is a provider that tells by itself where the secret of an account is sent.
+// Originator is a provider that knows where it sends the secret of an account.
 type Originator interface {
 	// SecretOrigins are the origins, each SCHEME://HOST:PORT, that an account with
 	// some options sends its secret to.

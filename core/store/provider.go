@@ -46,8 +46,8 @@ type Option struct {
 	// File marks what is the content of a file of the person who links, such as
 	// a private key: it is sealed with the secret as a Credential.
 	File bool `json:"file,omitempty"`
-	// Address marks an address in the tree of all accounts: that of a folder of another
-	// account, on which this one depends.
+	// Address marks an address in the tree of all accounts: a folder of another account,
+	// on which this one depends.
 	Address bool `json:"address,omitempty"`
 	// ConnectionOption marks what says how a place is reached, rather than which it is.
 	ConnectionOption bool `json:"-"`
@@ -91,8 +91,8 @@ type Opening struct {
 	Options map[string]string
 	// Start is the folder of the place that becomes the account's start.
 	Start Path
-	// ReadOnly says that the account is to be read alone, so that no more
-	// needs to be asked for.
+	// ReadOnly says that the account is only read, so that the provider need
+	// not ask for more.
 	ReadOnly bool
 	// Secrets keep what must not be read by others.
 	Secrets Secrets
@@ -102,15 +102,15 @@ type Opening struct {
 	Base func(ctx context.Context, address string) (Base, error)
 	// Notes, where they are not nil, keep what has to be known of the account over restarts.
 	Notes Notes
-	// Gate is passed around every request; see Gates. It is that of Base where there is one.
+	// Gate is passed around every request; see Gates. With a Base, it is the gate of Base.
 	Gate Gate
 	// Dial connects. It obeys the outbound proxy.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Transport sends HTTP requests through Dial. The provider wraps it with
 	// Gate.RoundTripper.
 	Transport http.RoundTripper
-	// OnCertificate, where it is not nil, is told of the certificates that a server
-	// shows, so that one which is about to end is noticed.
+	// OnCertificate, if not nil, is called with each certificate that a server shows,
+	// so that one which is about to expire is noticed.
 	OnCertificate func(*x509.Certificate)
 	// Now is the clock.
 	Now func() time.Time
@@ -187,8 +187,8 @@ type Uploads interface {
 	Abandoned(ctx context.Context) (map[int64][]byte, error)
 }
 
-// SecretLocker is the ability of Secrets that several accounts share to be held by
-// one of them, while it is replaced.
+// SecretLocker is Secrets that several accounts share: one of them holds the secret
+// while it replaces it.
 type SecretLocker interface {
 	// Lock waits until no other account holds the secret.
 	Lock(ctx context.Context) (unlock func(), err error)

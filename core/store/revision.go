@@ -5,23 +5,22 @@ import (
 	"time"
 )
 
-// unsettled ends a revision that is made of a time and was told so soon after that
-// time that another change could bear the same.
+// unsettled ends a revision that is made of a time and was read so soon after that
+// time that another change could have the same time.
 const unsettled = "~"
 
-// RevisionAt returns a revision made of metadata, told at a moment of a content
-// that was changed last at another. granularity is how far apart two changes are
-// told apart by the clock that stamps them. A revision that was told too soon after
-// the change is unsettled: [Settled] is false of it, and it is not to be believed
-// later.
-func RevisionAt(revision string, changed, told time.Time, granularity time.Duration) string {
-	if since := told.Sub(changed); since < granularity && since > -granularity {
+// RevisionAt returns a revision made of metadata that was read at seen, of a content
+// that was last changed at changed. granularity is the smallest difference between two
+// changes that the clock which stamps them shows. A revision that was read too soon after
+// the change is unsettled: [Settled] returns false for it, and it proves nothing later.
+func RevisionAt(revision string, changed, seen time.Time, granularity time.Duration) string {
+	if since := seen.Sub(changed); since < granularity && since > -granularity {
 		return revision + unsettled
 	}
 	return revision
 }
 
-// Settled reports whether an equal revision, told later, is of the same content.
+// Settled reports whether an equal revision, read later, means the same content.
 func Settled(revision string) bool { return !strings.HasSuffix(revision, unsettled) }
 
 // SettledRevision returns a revision of what was written by ourselves in one step, as one

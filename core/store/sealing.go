@@ -12,7 +12,7 @@ type Sealing interface {
 	// NeedsReseal reports whether names are sealed to recipients of before.
 	NeedsReseal() bool
 	// Reseal seals the names to the recipients of now, and with contents the contents too.
-	// What broke off is gone on with. progress, where it is not nil, is called as it goes on.
+	// It continues where it broke off. progress, if not nil, is called from time to time.
 	Reseal(ctx context.Context, contents bool, progress func(Resealed)) (Resealed, error)
 	// Rebuild makes what says where everything is again, where it is missing or damaged,
 	// from the contents, as far as that is possible.

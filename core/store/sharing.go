@@ -42,7 +42,7 @@ type Sharing interface {
 	// whether that says more than whom the account belongs to.
 	ShareList(ctx context.Context, ref Ref) (ShareList, error)
 	// Share shares an entry with a person. A lower level that they have is raised, and
-	// nobody else's is changed. The provider notifies nobody, if it can be told not to.
+	// nobody else's is changed. The provider notifies nobody, if that can be switched off.
 	Share(ctx context.Context, ref Ref, with SharedWith) error
 	// SetOwner makes a person the owner of an entry. A folder passes it on to what it
 	// holds or not, as the provider has it.

@@ -2,8 +2,8 @@ package store
 
 import "net/http"
 
-// KindOfStatus is the kind of error that an HTTP status says by itself (RFC 9110,
-// RFC 4918). What a protocol means by 409 is its own to say.
+// KindOfStatus is the kind of error that an HTTP status alone stands for (RFC 9110,
+// RFC 4918). What 409 means depends on the protocol.
 func KindOfStatus(status int) error {
 	switch status {
 	case http.StatusUnauthorized:

@@ -131,7 +131,7 @@ type Entry struct {
 	// and no other file has it at the same time. It says nothing of the
 	// content. Empty where the store has nothing to offer beyond ID.
 	Identity string
-	// Hashes are those of the whole content that come without another
+	// Hashes are the hashes of the whole content that come without another
 	// request. A value that is not a hash of the whole content, such as
 	// the ETag of an S3 multipart upload, must not be given as one.
 	Hashes Hashes
@@ -142,8 +142,8 @@ type Entry struct {
 	// are in albums, and belongs to another of them than the one listed: whoever
 	// takes the whole account takes it there.
 	Elsewhere bool
-	// HasShares says that the entry has an owner other than the account's, or is shared with
-	// somebody by itself; see [Sharing]. It is false where listings do not tell.
+	// HasShares says that the entry has an owner other than the account's, or is itself shared
+	// with somebody; see [Sharing]. It is false if listings do not say so.
 	HasShares bool
 }
 

@@ -6,7 +6,7 @@ import "time"
 type Order string
 
 const (
-	// OrderByKey is that of raw bytes with "/" appended to folder names.
+	// OrderByKey is the order of raw bytes with "/" appended to folder names.
 	OrderByKey Order = "by-key"
 	// OrderNone is none that can be relied on: the engine sorts.
 	OrderNone Order = "none"
@@ -61,10 +61,10 @@ type Traits struct {
 	LargestFile int64
 	// Revisions says how far equal revisions are of the same content.
 	Revisions Revisions
-	// TimePrecision of Modified; 0 where no times are told.
+	// TimePrecision of Modified; 0 if no times are reported.
 	TimePrecision time.Duration
 	// KeepsTimes: Writing.Modified is kept, so that times of this account
-	// mean the same as those of the account that was copied from.
+	// mean the same as the times of the account that was copied from.
 	KeepsTimes bool
 	// VerificationKind is the hash that Write gives as verification; "" for none, and a
 	// verification has to be read back.

@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// Versions are the earlier contents of files that an account keeps by itself, for good, when a
-// file is overwritten or deleted. A version has an id, which is unique among those of one path.
+// Versions are the earlier contents of files that an account itself keeps, for good, when a
+// file is overwritten or deleted. A version has an id, which is unique among the versions of one path.
 type Versions interface {
 	// VersionOf returns the version that a file has now, at a revision (empty: any). It is
 	// empty where the account does not keep this content for good. ErrChanged where the

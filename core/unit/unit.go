@@ -12,7 +12,7 @@ import (
 type Unit struct {
 	Run    string // marks what is left behind by a process that dies
 	Copies []Copy
-	// Parts, if not nil, are those of the only copy that are written; the rest is the run's.
+	// Parts, if not nil, are the parts of the only copy that the unit writes; the run does the rest.
 	Parts *Parts
 	// Verification is how what arrives is compared with what was sent.
 	Verification store.VerifyLevel
