@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -162,6 +163,9 @@ func (r *Run) isAway(ctx context.Context, route Route) (Side, error) {
 			probing, cancel := context.WithTimeout(ctx, longestWait)
 			// Of the start some stores tell without asking.
 			_, err := side.Store.Stat(probing, store.At(store.OwnFolder).As(store.KindFolder))
+			if errors.Is(err, context.DeadlineExceeded) {
+				err = store.Errorf(store.ErrTryAgain, "/%s did not answer within %v: %w", side.Account, longestWait, err)
+			}
 			cancel()
 			known = &probe{time.Now(), err}
 			if ctx.Err() != nil {

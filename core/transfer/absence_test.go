@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"deftheron/core/plan"
@@ -206,6 +207,50 @@ func TestRouteThatIsAway(t *testing.T) {
 			})
 		}
 	}
+}
+
+// hanging is an account that does not answer at all while it hangs.
+type hanging struct {
+	store.Store
+	hangs atomic.Bool
+}
+
+func (h *hanging) Capabilities() store.Capabilities { return store.Capabilities{} }
+
+func (h *hanging) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
+	if h.hangs.Load() {
+		return func(yield func(store.Entry, error) bool) { yield(store.Entry{}, away) }
+	}
+	return h.Store.List(ctx, folder)
+}
+
+func (h *hanging) Stat(ctx context.Context, ref store.Ref) (store.Entry, error) {
+	if h.hangs.Load() {
+		<-ctx.Done()
+		return store.Entry{}, ctx.Err()
+	}
+	return h.Store.Stat(ctx, ref)
+}
+
+// TestRouteThatHangs waits for an account that takes requests and answers none.
+func TestRouteThatHangs(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newTwoRoutes(t, absentRules["copy"])
+		h := &hanging{Store: b.targets[1]}
+		h.hangs.Store(true)
+		b.options.Routes[1].Target.Store = h
+		run := transfer.New(b.options)
+		ended := make(chan transfer.Result, 1)
+		go func() { ended <- run.Execute(t.Context()) }()
+		time.Sleep(2 * time.Minute)
+		if away := run.Snapshot().Away; len(away) != 1 || !strings.Contains(away[0].Why, "did not answer within 30s") {
+			t.Errorf("away are %+v", away)
+		}
+		h.hangs.Store(false)
+		if result := <-ended; result.State != "done" {
+			t.Errorf("%+v", result)
+		}
+	})
 }
 
 // TestRouteThatStaysAway is waited for as long as the rules say, and no longer.

@@ -89,7 +89,7 @@ func (a *account) send(ctx context.Context, operation string, with *arguments, c
 	if !ungated[operation] {
 		var err error
 		if done, err = a.gate.Pass(ctx); err != nil {
-			return nil, err
+			return nil, late(err)
 		}
 	}
 	got, err := a.sendOpen(ctx, operation, with, content)
@@ -164,8 +164,10 @@ func lost(err error, operation string) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded) && !changing[operation]:
+	case errors.Is(err, context.Canceled):
 		return err
+	case errors.Is(err, context.DeadlineExceeded) && !changing[operation]:
+		return late(err)
 	case errors.Is(err, ErrOffline), !changing[operation]:
 		if store.KindOf(err) == nil {
 			err = store.Errorf(store.ErrTryAgain, "%w", err)
@@ -173,6 +175,14 @@ func lost(err error, operation string) error {
 		return err
 	}
 	return store.Errorf(store.ErrOutcomeUnknown, "the answer of the worker was lost: %w", err)
+}
+
+// late makes of the end of a caller's time an error of the account, as providers do.
+func late(err error) error {
+	if errors.Is(err, context.DeadlineExceeded) {
+		return store.Errorf(store.ErrTryAgain, "the worker did not answer in time: %w", err)
+	}
+	return err
 }
 
 // sealedTo returns what the account is opened with at a worker.

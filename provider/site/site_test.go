@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"time"
 
 	"deftheron/core/store"
 	"deftheron/core/store/storetest"
@@ -153,6 +154,37 @@ func TestAnswersThatAreLost(t *testing.T) {
 	nobody := &sitetest.Direct{}
 	if _, err := site.Open(t.Context(), nobody, "memory", site.Opening{ID: "a"}); store.KindOf(err) != store.ErrTryAgain {
 		t.Errorf("a site without workers gave %v, want a fault that may pass", err)
+	}
+}
+
+// silent is a store that does not answer.
+type silent struct {
+	store.Store
+	until context.Context // of the worker; the caller's if nil
+}
+
+// Stat implements store.Store.
+func (s silent) Stat(ctx context.Context, _ store.Ref) (store.Entry, error) {
+	if s.until != nil {
+		ctx = s.until
+	}
+	<-ctx.Done()
+	return store.Entry{}, ctx.Err()
+}
+
+// TestAnswersThatAreLate has a worker not answer in time, or end: either may pass.
+func TestAnswersThatAreLate(t *testing.T) {
+	soon, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	ended, end := context.WithCancel(t.Context())
+	end()
+	for name, c := range map[string]struct{ caller, worker context.Context }{
+		"the caller's time is over": {soon, nil}, "the worker's time is over": {t.Context(), soon}, "the worker ends": {t.Context(), ended},
+	} {
+		s := at(t, 1, func(string) store.Store { return silent{storetest.NewMemory(), c.worker} })
+		if _, err := s.Stat(c.caller, store.At("x")); store.KindOf(err) != store.ErrTryAgain {
+			t.Errorf("%s: %v", name, err)
+		}
 	}
 }
 

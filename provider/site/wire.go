@@ -1,6 +1,7 @@
 package site
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -201,6 +202,9 @@ func wireErrorOf(err error) *wireError {
 	wire := &wireError{Wait: store.Wait(err), Options: store.OptionsOf(err)}
 	wire.Wrong, wire.Remedy = remedy.Of(err)
 	of := store.KindOf(err)
+	if of == nil && (errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled)) {
+		of = store.ErrTryAgain // the worker's time for it is over, or the worker ends
+	}
 	for code, kind := range kinds {
 		if kind == of {
 			wire.Kind = code

@@ -112,6 +112,9 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 		return err
 	})
 	if err != nil {
+		if slow := late(ctx, row.Name, openTime); slow != nil {
+			err = slow
+		}
 		return tree.Account{}, err
 	}
 	lender, _ := opened.(store.TokenLender)
