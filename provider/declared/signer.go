@@ -183,7 +183,7 @@ func (t *tokenSigner) renewLocked(ctx context.Context, token string) error {
 	}
 	unlock, err := store.LockSecret(ctx, t.account.opening.Secrets)
 	if err != nil {
-		return err
+		return store.Errorf(store.ErrTryAgain, "another account that shares the sign-in did not renew it in time: %w", err)
 	}
 	defer unlock()
 	if t.unsaved != nil {
