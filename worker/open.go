@@ -52,7 +52,7 @@ func (r *run) prepare(account site.ToOpen) (store.Provider, store.Opening, error
 	}, nil
 }
 
-// clock is that of the service, by which tokens end; or that of this machine if the two agree.
+// clock is the clock of the service, by which tokens end; or this machine's if the two agree.
 func clock(ahead time.Duration) func() time.Time {
 	const agree = 5 * time.Second
 	if ahead.Abs() < agree {
@@ -118,7 +118,7 @@ type secrets struct {
 	loaded bool // it was used once
 }
 
-// Load implements store.Secrets. A secret that is good for a short time is asked for again.
+// Load implements store.Secrets. It asks again for a secret that is good for a short time.
 func (s *secrets) Load(ctx context.Context) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

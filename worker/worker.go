@@ -48,9 +48,9 @@ type keys struct {
 type Options struct {
 	// Data is the data folder, which holds the keys.
 	Data string
-	// Folders are those of this machine below which accounts may be; none if it is empty.
+	// Folders are the folders of this machine below which accounts may be; none if empty.
 	Folders []string
-	// CAFile holds further certificates to trust, in PEM; empty trusts those of the system alone.
+	// CAFile holds further certificates to trust, in PEM; empty trusts only the system's.
 	CAFile string
 	// Parallel is how many contents are copied at once; 0 is UsualParallel.
 	Parallel int
@@ -198,7 +198,7 @@ func (o Options) transport() (*http.Transport, error) {
 	}, nil
 }
 
-// roots returns the certificates to trust; nil trusts those of the system.
+// roots returns the certificates to trust; nil trusts the system's.
 func (o Options) roots() (*x509.CertPool, error) {
 	if o.CAFile == "" {
 		return nil, nil

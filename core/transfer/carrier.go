@@ -37,7 +37,7 @@ type Carriage struct {
 }
 
 // Carry copies a unit. It returns when all copies have ended, and what was written would outlive a
-// power failure. The error is that of Done, or of a target that cannot say so: nothing counts as copied
+// power failure. The error comes from Done, or from a target that cannot confirm it: nothing counts as copied
 // then.
 func (c *Carrier) Carry(ctx context.Context, u Carriage) error {
 	r := c.runOf(u)

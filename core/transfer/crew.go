@@ -12,7 +12,7 @@ import (
 	"deftheron/core/view"
 )
 
-// Crew are other processes that copy for a run: those of them that reach both accounts of a route. All
+// Crew are other processes that copy for a run: the ones that reach both accounts of a route. All
 // methods may be called from many goroutines.
 type Crew interface {
 	// Lanes is how many of the crew copy for a route, and how many contents they have on their way at once
@@ -21,10 +21,10 @@ type Crew interface {
 	// Only reports whether the crew alone is to copy what it can, and this process nothing of it.
 	Only() bool
 	// Carry has a unit of a route copied and returns what became of its copies, in any order, and who
-	// did it. It waits until somebody is free. The error says that nobody has told what became of them:
+	// did it. It waits until somebody is free. An error means that nobody reported what became of them:
 	// they may have been copied all the same, or in part.
 	Carry(ctx context.Context, route int, u unit.Unit) (by string, copied []unit.Copied, err error)
-	// Distrust says that what somebody told of a copy was not true: nothing more is given to them.
+	// Distrust says that somebody's report of a copy was false: they are given nothing more.
 	Distrust(ctx context.Context, by string, why error)
 }
 

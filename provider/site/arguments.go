@@ -6,7 +6,7 @@ import (
 	"deftheron/core/store"
 )
 
-// arguments are those of all operations; each uses some of them.
+// arguments are the arguments of all operations; each uses some of them.
 type arguments struct {
 	Ref      *ref             `cbor:",omitempty"`
 	To       *ref             `cbor:",omitempty"`

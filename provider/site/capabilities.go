@@ -18,7 +18,7 @@ func (a *account) Capabilities() store.Capabilities {
 	return a.able
 }
 
-// capabilities are those of the account at the worker, but for two that only views of this
+// capabilities are what the account at the worker can do, but for two that only views of this
 // program have.
 func (a *account) capabilities(d *description) store.Capabilities {
 	has := func(name string) bool { return slices.Contains(d.Has, name) }

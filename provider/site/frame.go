@@ -102,7 +102,7 @@ const mostHeader = 1 + binary.MaxVarintLen64
 // so that both are written at once.
 var contentBuffers = sync.Pool{New: func() any { b := make([]byte, mostHeader+dataFrame); return &b }}
 
-// sendContent writes a body as data frames and ends with its end; the error is that of writing.
+// sendContent writes a body as data frames and finishes with an end frame. The error is an error of writing.
 func sendContent(w io.Writer, body io.Reader) error {
 	buffer := contentBuffers.Get().(*[]byte)
 	defer contentBuffers.Put(buffer)
@@ -134,7 +134,7 @@ type content struct {
 	err     error
 }
 
-// Read implements io.Reader. The error is that of the source, where it has one.
+// Read implements io.Reader. An error of the source is returned as it is.
 func (c *content) Read(p []byte) (int, error) {
 	for c.err == nil && len(p) > 0 {
 		n, err := c.frames.read(p)

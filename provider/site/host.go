@@ -39,14 +39,14 @@ type ToOpen struct {
 	Start               store.Path
 	ReadOnly            bool
 	Secret              []byte // sealed to the worker
-	Lent                bool   // the secret is good for a short time: another is asked for then
-	// Ahead is by how much the clock of the service is ahead of that of the worker.
+	Lent                bool   // the secret is good for a short time; the worker asks for another then
+	// Ahead is how far the clock of the service is ahead of the worker's.
 	Ahead time.Duration
-	// Showed is to be called with the certificate that a server of the account shows.
+	// Showed is called by the opened account with each certificate that its server shows.
 	Showed func(*x509.Certificate)
 }
 
-// Host opens accounts at a worker and answers what is asked of them. Open has to be set.
+// Host opens accounts at a worker and answers requests for them. Open has to be set.
 type Host struct {
 	// Open opens an account.
 	Open func(ctx context.Context, account ToOpen) (store.Store, error)
@@ -85,7 +85,7 @@ const notOpen = "not-open"
 // openTime is how long an account may take to open.
 const openTime = 20 * time.Second
 
-// Answer answers a request. The error is that of writing the answer.
+// Answer answers a request. The error is an error of writing the answer.
 func (h *Host) Answer(ctx context.Context, asked Asked, answer Answer) error {
 	var r request
 	if err := decode(asked.Request, &r); err != nil {
@@ -229,7 +229,7 @@ func (h *Host) Close() {
 	}
 }
 
-// look describes the account anew.
+// look describes the account again.
 func (o *opened) look() {
 	o.mu.Lock()
 	defer o.mu.Unlock()

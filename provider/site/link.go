@@ -14,7 +14,7 @@ import (
 // with CancelSuffix.
 func RequestSubject(worker string) string { return "work." + worker }
 
-// FromSubject is where the service gets what a worker says by itself.
+// FromSubject is where the service gets what a worker says without being asked.
 func FromSubject(worker, what string) string { return "from." + worker + "." + what }
 
 // InboxPrefix is where a worker gets the answers of the service.
@@ -23,7 +23,7 @@ func InboxPrefix(worker string) string { return "inbox." + worker }
 // AnswerSubject is where the answer to a request goes, by its token, where it is small.
 func AnswerSubject(token string) string { return "answers." + token }
 
-// What a worker says by itself.
+// What a worker says without being asked.
 const (
 	// SaysAlive comes every few seconds, with an Alive.
 	SaysAlive = "alive"
@@ -115,7 +115,7 @@ type AskPay struct {
 	Bytes          int
 }
 
-// Paid says how many bytes may be moved, or that no limit is to be kept to for some time.
+// Paid says how many bytes may be moved, or that there is no limit for some time.
 type Paid struct {
 	Bytes int
 	Free  time.Duration

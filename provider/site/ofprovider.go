@@ -9,7 +9,7 @@ import (
 	"deftheron/core/store"
 )
 
-// What a worker is asked of a provider, without an account that is open there: the methods of
+// Requests to a provider at a worker, where no account need be open: the methods of
 // store.ResourceLister, store.IdentityProber, store.Consenter and store.Revoker.
 const (
 	opResources    = "resources"
@@ -71,7 +71,7 @@ type consent struct {
 	Answer store.ConsentAnswer
 }
 
-// begun is a store.Consent.
+// begun is a store.Consent on the wire.
 type begun struct {
 	Way           store.ConsentWay
 	URL, UserCode string

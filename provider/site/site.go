@@ -24,7 +24,7 @@ var ErrOffline = errors.New("no worker of the site is connected")
 type Call struct {
 	// Worker is the id of the worker that is meant; empty for any.
 	Worker string
-	// Request is what is asked, at most MostMessage bytes with its token.
+	// Request is the request, at most MostMessage bytes with its token.
 	Request []byte
 	// Content, where it is not nil, writes the content that comes with the request, from its
 	// start, as often as the worker asks for it. It is not called, nor running, after the

@@ -48,7 +48,7 @@ func decode(data []byte, into any) error {
 type request struct {
 	// Account is the id of the account, and Generation of the state in which it was opened last.
 	Account, Generation string
-	// Operation is what is asked for; see operations.
+	// Operation is the name of the operation; see operations.
 	Operation string
 	Arguments cbor.RawMessage `cbor:",omitempty"`
 	// Lock is shown to the server, where it is not nil.
@@ -59,7 +59,7 @@ type request struct {
 type end struct {
 	Value cbor.RawMessage `cbor:",omitempty"`
 	Error *wireError      `cbor:",omitempty"`
-	// Description is that of the account, where what is known of it has changed.
+	// Description describes the account, if that has changed.
 	Description *description `cbor:",omitempty"`
 }
 

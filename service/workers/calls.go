@@ -55,7 +55,7 @@ type caller struct {
 
 // Account is an account in the state in which it is opened at a worker.
 type Account struct {
-	// ID is that of the account, and Generation of its state.
+	// ID is the id of the account, and Generation names its state.
 	ID, Generation string
 	// Secrets keep its secret; nil for none.
 	Secrets store.Secrets

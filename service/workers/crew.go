@@ -92,7 +92,7 @@ type result struct {
 // ErrNobody says that no worker has copied a unit.
 var ErrNobody = errors.New("no worker could copy it")
 
-// Crew returns who copies for a run, by the numbers of its routes. limiter is that of the run. The
+// Crew returns who copies for a run, by the numbers of its routes. limiter is the run's. The
 // caller closes it.
 func (w *Workers) Crew(run string, routes map[int]CrewRoute, limiter *bandwidth.Limiter) *Crew {
 	c := &Crew{workers: w, run: run, routes: routes, limiter: limiter, queue: w.units(), pending: map[int64]*pending{}, taking: map[int]bool{},

@@ -21,7 +21,7 @@ const (
 	mostTries = 3
 	// renewEvery is how often the lease of a unit is renewed that a worker has in its hands.
 	renewEvery = lease.Lasts / 3
-	// lostAfter is after what time a unit that nobody has begun is offered again.
+	// lostAfter is the time after which a unit that nobody has started is offered again.
 	lostAfter = 15 * time.Second
 	// hurryAfter is after what time a unit is given to an idle worker as well, if it takes hurryTimes as
 	// long as units do.
@@ -195,7 +195,7 @@ func (c *Crew) offerAgain(p *pending) {
 	c.offer(queue, p)
 }
 
-// hurry looks every second after units that nobody has begun, as if the queue had lost them, and those
+// hurry looks every second after units that nobody has started, as if the queue had lost them, and those
 // that a worker takes long for: an idle one gets them as well, and whoever is first counts.
 func (c *Crew) hurry() {
 	ticker := time.NewTicker(time.Second)

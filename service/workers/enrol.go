@@ -65,7 +65,7 @@ func (w *Workers) Create(ctx context.Context, name, at string) (worker Worker, c
 	return w.shown(row), code, nil
 }
 
-// checkFree refuses a name of a worker that is that of another site, and the other way round: accounts
+// checkFree refuses a name of a worker that another site has, and the other way round: accounts
 // are linked at either.
 func (w *Workers) checkFree(ctx context.Context, name, at string) error {
 	rows, err := w.db.Workers(ctx)

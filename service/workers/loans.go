@@ -83,7 +83,7 @@ type toll struct {
 	direction bandwidth.Direction
 }
 
-// tolls are the limits that are to be kept to between two accounts of a run by a worker of a site.
+// tolls are the limits that a worker of a site keeps to between two accounts of a run.
 func (c *Crew) tolls(source, target, at string) (all []toll) {
 	all = append(all, toll{c.limiter, bandwidth.Down}, toll{c.limiter, bandwidth.Up})
 	for _, route := range c.routes {

@@ -14,7 +14,7 @@ const (
 	// there after that.
 	aliveEvery = 3 * time.Second
 	aliveFor   = 5 * aliveEvery
-	// awayFor is how long a worker is gone before people are told.
+	// awayFor is how long a worker is gone before people are notified.
 	awayFor = 5 * time.Minute
 	// seenEvery is how often it is recorded that a worker was seen.
 	seenEvery = time.Minute
@@ -151,7 +151,7 @@ func (w *Workers) watch() {
 }
 
 // lookForAway tells of workers that have been gone for long, once each until they are back. away are
-// those that are gone, with when that was noticed; the zero time is of those that were told of.
+// those that are gone, with when that was noticed; the zero time if people were notified.
 func (w *Workers) lookForAway(away map[string]time.Time) {
 	all, err := w.List(w.ctx)
 	if err != nil {

@@ -26,7 +26,7 @@ import (
 type Workers struct {
 	db  *records.DB
 	log *slog.Logger
-	// Version is that of the program; workers of another one may differ.
+	// Version is the version of the program; workers may have another.
 	Version string
 	// Changed is called after a worker was created, joined, came, went or was removed.
 	Changed func()
@@ -233,7 +233,7 @@ func (w *Workers) shown(row records.Worker) Worker {
 	return one
 }
 
-// Resolve returns the site that a name is of, which is that of a site or of a worker. It returns
+// Resolve returns the site that a name stands for: the name of a site, or of a worker there. It returns
 // a worker, by its id, if that is what the name is of, or if the account is at a folder of that
 // machine.
 func (w *Workers) Resolve(ctx context.Context, name string, ofMachine bool) (site, worker string, err error) {

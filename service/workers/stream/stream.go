@@ -122,7 +122,7 @@ func (q *Queue) consumer(ctx context.Context, pool string) (jetstream.Consumer, 
 	return made, nil
 }
 
-// Take implements lease.Queue. The error is that of ctx, or of a server that has not answered for some
+// Take implements lease.Queue. The error comes from ctx, or from a server that has not answered for some
 // time.
 func (q *Queue) Take(ctx context.Context, pool string) (lease.Lease, error) {
 	var since time.Time // it has been failing
@@ -220,7 +220,7 @@ func (h *held) Unit() []byte { return h.message.Data() }
 // Attempt implements lease.Lease.
 func (h *held) Attempt() int { return h.attempt }
 
-// still reports whether the lease has not ended, and ends it if that is asked for.
+// still reports whether the lease has not ended, and ends it if wanted.
 func (h *held) still(end bool) error {
 	h.queue.mu.Lock()
 	defer h.queue.mu.Unlock()
