@@ -30,7 +30,7 @@ type WorkerOptions struct {
 func (a *app) worker() *cobra.Command {
 	options := WorkerOptions{Out: a.out}
 	command := &cobra.Command{
-		Use: "worker", Short: "Run a worker, and look after workers",
+		Use: "worker", Short: "Run and manage workers",
 		Long: "Runs this machine as a worker: it dials out to the service that it joined, and reaches places for it that the service\n" +
 			"does not, such as a server on the premises, or folders of this machine below --folders.",
 		Args: func(command *cobra.Command, args []string) error {
@@ -44,8 +44,8 @@ func (a *app) worker() *cobra.Command {
 	}
 	workerData(command, &options)
 	flags := command.Flags()
-	flags.StringArrayVar(&options.Folders, "folders", nil, "a folder of this machine below which accounts may be; may be given again")
-	flags.IntVar(&options.Parallel, "parallel", 16, "how many files are copied at once for runs")
+	flags.StringArrayVar(&options.Folders, "folders", nil, "allow accounts below this folder of this machine; repeatable")
+	flags.IntVar(&options.Parallel, "parallel", 16, "parallel transfers for runs")
 	flags.StringVar(&options.LogLevel, "log-level", "info", "debug, info, warn or error")
 	flags.StringVar(&options.LogFormat, "log-format", "text", "text or json")
 	command.AddCommand(a.workerJoin(), a.workerCreate(), a.workerList(), a.workerCode(), a.workerRename(), a.workerDrain("drain", true),
@@ -56,13 +56,13 @@ func (a *app) worker() *cobra.Command {
 
 func workerData(command *cobra.Command, options *WorkerOptions) {
 	command.Flags().StringVar(&options.Data, "data", "heron-worker", "the folder in which the worker keeps its keys")
-	command.Flags().StringVar(&options.CAFile, "ca-file", "", "PEM file of certificates that the service's is trusted by, beside the system's")
+	command.Flags().StringVar(&options.CAFile, "ca-file", "", "PEM file of certificates to trust for the service, in addition to the system's")
 }
 
 func (a *app) workerJoin() *cobra.Command {
 	options := WorkerOptions{Out: a.out}
 	command := &cobra.Command{
-		Use: "join URL CODE", Short: "Have this machine join a service as a worker", Args: arguments(2, 2, "the URL of the service and a code"),
+		Use: "join URL CODE", Short: "Join a service as a worker", Args: arguments(2, 2, "the URL of the service and a code"),
 		Example: "  heron worker join https://heron.example.org QXJ4K-7MZ2P-LD5WV-3TNYB",
 		RunE: func(command *cobra.Command, args []string) error {
 			options.URL, options.Code = args[0], args[1]
@@ -77,7 +77,7 @@ func (a *app) workerJoin() *cobra.Command {
 func (a *app) workerCreate() *cobra.Command {
 	var asked contract.NewWorker
 	command := &cobra.Command{
-		Use: "create NAME", Short: "Create a worker, and a code with which its machine joins", Args: arguments(1, 1, "a name"),
+		Use: "create NAME", Short: "Create a worker and a code to join with", Args: arguments(1, 1, "a name"),
 		Example: "  heron worker create gauge-house --site premises",
 		RunE: func(command *cobra.Command, args []string) error {
 			asked.Name = args[0]
@@ -90,7 +90,7 @@ func (a *app) workerCreate() *cobra.Command {
 
 func (a *app) workerCode() *cobra.Command {
 	return &cobra.Command{
-		Use: "code NAME", Short: "Create another code for a worker; keys that it had end", Args: arguments(1, 1, "a worker"),
+		Use: "code NAME", Short: "Create another code to join with; the worker's old keys end", Args: arguments(1, 1, "a worker"),
 		RunE: func(command *cobra.Command, args []string) error {
 			return a.showCode(a.client().NewWorkerCode(command.Context(), args[0]))
 		},
@@ -163,11 +163,11 @@ func (a *app) workerRename() *cobra.Command {
 }
 
 func (a *app) workerDrain(verb string, drain bool) *cobra.Command {
-	short := "Have a worker finish what it does and take nothing new"
-	long := short + ".\nOf the name " + ofService + " the service itself leaves to workers what they can copy."
+	short := "Drain a worker: it finishes its work and takes nothing new"
+	long := short + ".\nWith the name " + ofService + ", the service itself leaves to workers what they can copy."
 	if !drain {
-		short = "Have a drained worker take requests again"
-		long = short + ", or one that was not trusted.\nOf the name " + ofService + " the service itself copies too again."
+		short = "Resume a drained worker"
+		long = short + ", or one that was not trusted.\nWith the name " + ofService + ", the service itself copies again too."
 	}
 	return &cobra.Command{
 		Use: verb + " NAME", Short: short, Long: long, Args: arguments(1, 1, "a worker"),
@@ -204,8 +204,8 @@ func sharingText(sharing contract.WorkerSharing) string {
 
 func (a *app) workerGrant(grant bool) *cobra.Command {
 	command := &cobra.Command{
-		Use: "grant NAME ACCOUNT...", Short: "Let a worker have accounts of the service, to copy between them for runs",
-		Long: "Lets a worker have the secrets of accounts that the service reaches, sealed to the worker's key and kept in its memory alone.\n" +
+		Use: "grant NAME ACCOUNT...", Short: "Grant a worker accounts of the service, to copy between them",
+		Long: "Gives a worker the secrets of accounts that the service reaches, sealed to the worker's key and kept in its memory alone.\n" +
 			"A run between two accounts is shared by the service and all workers that have both.",
 		Args:    arguments(2, 100, "a worker and accounts"),
 		Example: "  heron worker grant gauge-house archive",
@@ -214,7 +214,7 @@ func (a *app) workerGrant(grant bool) *cobra.Command {
 		},
 	}
 	if !grant {
-		command.Use, command.Short, command.Long = "revoke NAME ACCOUNT...", "Take accounts of the service back from a worker", ""
+		command.Use, command.Short, command.Long = "revoke NAME ACCOUNT...", "Revoke accounts of the service", ""
 		command.Example = "  heron worker revoke gauge-house archive"
 		command.RunE = func(command *cobra.Command, args []string) error {
 			return a.changeGrants(command.Context(), args[0], contract.WorkerChange{Revoke: args[1:]})
@@ -225,7 +225,7 @@ func (a *app) workerGrant(grant bool) *cobra.Command {
 
 func (a *app) workerAssign(assign bool) *cobra.Command {
 	command := &cobra.Command{
-		Use: "assign NAME USER...", Short: "Have operators manage a worker, beside the owners",
+		Use: "assign NAME USER...", Short: "Assign operators to manage a worker",
 		Long: "Lets operators rename, drain and resume a worker, and create another code for it. Which accounts it may have, and who\n" +
 			"manages it, remains up to the owners of the service.",
 		Args:    arguments(2, 100, "a worker and users"),
@@ -235,7 +235,7 @@ func (a *app) workerAssign(assign bool) *cobra.Command {
 		},
 	}
 	if !assign {
-		command.Use, command.Short, command.Long = "unassign NAME USER...", "Have users no longer manage a worker", ""
+		command.Use, command.Short, command.Long = "unassign NAME USER...", "Remove managers from a worker", ""
 		command.Example = "  heron worker unassign gauge-house field-technician"
 		command.RunE = func(command *cobra.Command, args []string) error {
 			return a.changeManagers(command.Context(), args[0], contract.WorkerChange{Unassign: args[1:]})
