@@ -172,7 +172,7 @@ func (a *app) backupSchedule() *cobra.Command {
 	var asked contract.BackupSchedule
 	var off bool
 	command := &cobra.Command{
-		Use: "schedule", Short: "Show, set or end backups that are written to a folder by themselves", Args: arguments(0, 0, "nothing more"),
+		Use: "schedule", Short: "Show, set or end scheduled backups to a folder", Args: arguments(0, 0, "nothing more"),
 		Example: "  heron backup schedule --in /archive/heron --to age1… --every 1d --keep 14\n  heron backup schedule --off",
 		RunE: func(command *cobra.Command, _ []string) error {
 			ctx := command.Context()
