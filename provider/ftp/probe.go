@@ -34,8 +34,8 @@ func (s *server) Prepare(ctx context.Context) error {
 	own := s.base + "/" + store.OwnFolder
 	p := &probe{server: s, ctx: ctx, folder: own + "/" + publish.NewProbe()}
 	err := s.MakeFolder(ctx, p.folder)
-	if err != nil {
-		_ = s.MakeFolder(ctx, own) // another process may make it, too
+	for try := 0; err != nil && try < 3; try++ {
+		_ = s.MakeFolder(ctx, own) // another process may make it as well, or remove it when it ends
 		err = s.MakeFolder(ctx, p.folder)
 	}
 	if err != nil {
