@@ -150,9 +150,10 @@ const annotatedPage = 500
 // AnnotatedBelow calls each with what is annotated anywhere below a folder, by folder and
 // name, until it returns an error. The folder itself is left out.
 func (db *DB) AnnotatedBelow(ctx context.Context, account string, folder store.Path, each func(*Annotated) error) error {
-	var last Annotated
+	from, after, isFolder := []byte(folder), []byte{}, -1
 	for {
-		rows, err := db.AnnotatedAfter(ctx, account, folder, last, annotatedPage)
+		rows, err := db.annotatedRows(ctx, "WHERE account = ? AND (folder, name, is_folder) > (?, ?, ?) AND folder < ? "+
+			"ORDER BY folder, name, is_folder LIMIT ?", account, from, after, isFolder, append([]byte(folder), 0xff), annotatedPage)
 		if err == nil {
 			err = db.FillAnnotated(ctx, rows)
 		}
@@ -164,7 +165,8 @@ func (db *DB) AnnotatedBelow(ctx context.Context, account string, folder store.P
 		if err != nil || len(rows) < annotatedPage {
 			return err
 		}
-		last = rows[len(rows)-1]
+		last := rows[len(rows)-1]
+		from, after, isFolder = []byte(last.Folder), []byte(last.Name), boolAsInt(last.IsFolder)
 	}
 }
 
