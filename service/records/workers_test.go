@@ -22,7 +22,7 @@ func TestWorkers(t *testing.T) {
 		t.Errorf("a second worker of one name: %v", err)
 	}
 	for _, name := range []string{"ada", "bo"} {
-		if err := db.AddUser(ctx, &records.User{ID: "id-" + name, Name: name, Role: "operator", CreatedAt: now}); err != nil {
+		if err := db.AddUser(ctx, &records.User{ID: "id-" + name, Name: name, Role: "operator", Recovery: []string{}, CreatedAt: now}); err != nil {
 			t.Fatal(err)
 		}
 	}
