@@ -18,15 +18,17 @@ func TestWorkers(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := db.AddWorker(ctx, &records.Worker{ID: "other", Name: "boat-house", Site: "x", CreatedAt: now}); !errors.Is(err, records.ErrTaken) {
+	again := records.Worker{ID: "other", Name: "boat-house", Site: "premises", CreatedAt: now}
+	if err := db.AddWorker(ctx, &again); !errors.Is(err, records.ErrTaken) {
 		t.Errorf("a second worker of one name: %v", err)
 	}
 	for _, name := range []string{"ada", "bo"} {
-		if err := db.AddUser(ctx, &records.User{ID: "id-" + name, Name: name, Role: "operator", Recovery: []string{}, CreatedAt: now}); err != nil {
+		user := records.User{ID: "id-" + name, Name: name, Role: "operator", Recovery: []string{}, CreatedAt: now}
+		if err := db.AddUser(ctx, &user); err != nil {
 			t.Fatal(err)
 		}
 	}
-	account := records.Account{ID: "id-archive", Name: "archive", Provider: "folder", CreatedAt: now}
+	account := records.Account{ID: "id-archive", Name: "archive", Provider: "folder", Options: map[string]string{}, CreatedAt: now}
 	if err := db.AddAccount(ctx, &account); err != nil {
 		t.Fatal(err)
 	}
