@@ -46,7 +46,7 @@ func (a *Annotations) Below(ctx context.Context, folder store.Address, tag strin
 		}
 	}
 	for looked := 0; looked < mostLooked; {
-		rows, err := a.rowsAfter(ctx, folder, tag, after, names)
+		rows, err := a.rowsAfter(ctx, folder, tag, after)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -125,7 +125,7 @@ func (a *Annotations) itself(ctx context.Context, address store.Address) (found 
 }
 
 // rowsAfter returns some of what is annotated after a cursor; none at the end.
-func (a *Annotations) rowsAfter(ctx context.Context, folder store.Address, tag string, after Cursor, names map[string]string) (
+func (a *Annotations) rowsAfter(ctx context.Context, folder store.Address, tag string, after Cursor) (
 	rows []records.Annotated, err error) {
 	const page = 500
 	if tag != "" {
