@@ -180,45 +180,7 @@ func TestBenchCrewLarge(t *testing.T) {
 // throttled passes connections on to a server, each at so many bytes a second, and returns its address.
 func throttled(t *testing.T, to string, perSecond int) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { listener.Close() })
-	pass := func(into, from net.Conn) {
-		limit := rate.NewLimiter(rate.Limit(perSecond), 64<<10)
-		buffer := make([]byte, 64<<10)
-		for {
-			n, err := from.Read(buffer)
-			if n > 0 {
-				_ = limit.WaitN(t.Context(), n)
-				if _, wrong := into.Write(buffer[:n]); wrong != nil {
-					break
-				}
-			}
-			if err != nil {
-				break
-			}
-		}
-		into.Close()
-		from.Close()
-	}
-	go func() {
-		for {
-			near, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			far, err := net.Dial("tcp", to)
-			if err != nil {
-				near.Close()
-				continue
-			}
-			go pass(far, near)
-			go pass(near, far)
-		}
-	}()
-	return listener.Addr().String()
+	return forward(t, to, func(into, from net.Conn, _ bool) { limitTo(into, from, rate.NewLimiter(rate.Limit(perSecond), 64<<10)) })
 }
 
 // TestBenchCrewRate has eight workers copy within an object store that allows 100 requests a second, and

@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"sync"
 	"testing"
 	"time"
 
@@ -22,53 +21,25 @@ import (
 // and returns its address.
 func paced(t *testing.T, to string, bytesASecond int) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	var group sync.WaitGroup
-	var mu sync.Mutex
-	var conns []net.Conn
-	pass := func(into, from net.Conn, limit *rate.Limiter) {
-		buffer := make([]byte, 64<<10)
-		for {
-			n, err := from.Read(buffer)
-			if n > 0 && (limit.WaitN(context.Background(), n) != nil || writeAll(into, buffer[:n]) != nil) || err != nil {
-				break
-			}
-		}
-		into.Close()
-		from.Close()
-	}
 	up, down := rate.NewLimiter(rate.Limit(bytesASecond), 1<<20), rate.NewLimiter(rate.Limit(bytesASecond), 1<<20)
-	group.Go(func() {
-		for {
-			near, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			far, err := net.Dial("tcp", to)
-			if err != nil {
-				near.Close()
-				continue
-			}
-			mu.Lock()
-			conns = append(conns, near, far)
-			mu.Unlock()
-			group.Go(func() { pass(far, near, up) })
-			group.Go(func() { pass(near, far, down) })
+	return forward(t, to, func(into, from net.Conn, goesUp bool) {
+		if goesUp {
+			limitTo(into, from, up)
+		} else {
+			limitTo(into, from, down)
 		}
 	})
-	t.Cleanup(func() {
-		listener.Close()
-		mu.Lock()
-		for _, conn := range conns {
-			conn.Close()
+}
+
+// limitTo copies a direction of a connection at the rate of a limiter.
+func limitTo(into, from net.Conn, limit *rate.Limiter) {
+	buffer := make([]byte, 64<<10)
+	for {
+		n, err := from.Read(buffer)
+		if n > 0 && (limit.WaitN(context.Background(), n) != nil || writeAll(into, buffer[:n]) != nil) || err != nil {
+			return
 		}
-		mu.Unlock()
-		group.Wait()
-	})
-	return listener.Addr().String()
+	}
 }
 
 func writeAll(into net.Conn, p []byte) error {

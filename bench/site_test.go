@@ -93,16 +93,11 @@ func straight(address string) string { return address }
 // address.
 func delayed(t *testing.T, to string, delay time.Duration) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { listener.Close() })
 	type piece struct {
 		due  time.Time
 		data []byte
 	}
-	pass := func(into, from net.Conn) {
+	return forward(t, to, func(into, from net.Conn, _ bool) {
 		pieces := make(chan piece, 1024)
 		go func() {
 			defer close(pieces)
@@ -117,31 +112,15 @@ func delayed(t *testing.T, to string, delay time.Duration) string {
 				}
 			}
 		}()
-		for one := range pieces {
+		broken := false
+		for one := range pieces { // until nobody reads
 			time.Sleep(time.Until(one.due))
-			if _, err := into.Write(one.data); err != nil {
-				break
+			if _, err := into.Write(one.data); err != nil && !broken {
+				broken = true
+				from.Close()
 			}
 		}
-		into.Close()
-		from.Close()
-	}
-	go func() {
-		for {
-			near, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			far, err := net.Dial("tcp", to)
-			if err != nil {
-				near.Close()
-				continue
-			}
-			go pass(far, near)
-			go pass(near, far)
-		}
-	}()
-	return listener.Addr().String()
+	})
 }
 
 // download reads a file through the service, and returns the seconds that it took.
