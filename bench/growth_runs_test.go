@@ -118,14 +118,19 @@ func grow(t *testing.T, program string, place growingPlace, files int, table *gr
 	})
 }
 
+// measure measures a run by the clock, and the processor time of the service until it rests: the search
+// index follows a short run, and goes on beside a long one.
 func (g *growing) measure(what string, do func()) {
 	g.t.Helper()
-	if *growth { // the search index's work after a run is not part of the next
+	if *growth {
 		g.h.rest()
 	}
 	busy, begun := processorTime(g.t, g.h.pid), time.Now()
 	do()
 	clock := time.Since(begun).Seconds()
+	if *growth {
+		g.h.rest()
+	}
 	g.table.add(what, clock, processorTime(g.t, g.h.pid)-busy, g.files)
 }
 
