@@ -73,9 +73,10 @@ bench: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 180m -run '^TestBench' -v ./bench -args -bench
 	$(GO) test -count=1 -timeout 30m -run '^TestBench' -v ./e2e -args -bench
 
-# How the time of a file grows with their number, for each kind of run.
+# How the time of a file grows with their number, for each kind of run. It takes hours; with
+# places=folder,alder it measures those kinds of places alone.
 bench-growth: prerequisites tools $(CACHE)/bin/versitygw build
-	$(GO) test -count=1 -timeout 150m -run '^TestGrowth' -v ./bench -args -growth
+	$(GO) test -count=1 -timeout 420m -run '^TestGrowth' -v ./bench -args -growth $(if $(places),-places $(places))
 
 soak: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak
