@@ -212,6 +212,7 @@ func (r *run) sayAlive(ctx context.Context) error {
 		case <-r.refused:
 			return r.unknown()
 		case <-ticker.C:
+			r.host.CloseUnused()
 		}
 	}
 }

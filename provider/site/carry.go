@@ -97,6 +97,8 @@ func (h *Host) carry(ctx context.Context, r request, asked *carry, answer Answer
 		return refused(store.Errorf(store.ErrUnsupported, "the worker copies no units; update the worker"))
 	}
 	source, target := h.get(openKey{r.Account, r.Generation}), h.get(openKey{asked.Account, asked.Generation})
+	defer source.done()
+	defer target.done()
 	if source == nil || target == nil {
 		return writeEnd(answer, end{Error: &wireError{Kind: notOpen}})
 	}

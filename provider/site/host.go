@@ -67,7 +67,8 @@ type openKey struct{ account, generation string }
 // opened is an account that is open.
 type opened struct {
 	store store.Store
-	used  atomic.Int64 // when, in Unix seconds
+	used  atomic.Int64 // when a request ended last, in Unix seconds
+	busy  atomic.Int32 // requests that are being answered
 
 	prepared sync.Once
 	// certificate is when the certificate ends that a server showed last, in Unix seconds; 0 for none.
@@ -111,6 +112,7 @@ func (h *Host) Answer(ctx context.Context, asked Asked, answer Answer) error {
 	if account == nil {
 		return writeEnd(answer, end{Error: &wireError{Kind: notOpen}})
 	}
+	defer account.done()
 	if r.Lock != nil {
 		ctx = store.WithLock(ctx, store.ShownLock{Ref: r.Lock.Ref.ref(), Token: r.Lock.Token})
 	}
@@ -144,6 +146,7 @@ func (h *Host) openAccount(ctx context.Context, r request, opening *opening) end
 	key := openKey{r.Account, r.Generation}
 	result, err, _ := h.opening.Do(r.Account+"\x00"+r.Generation, func() (any, error) {
 		if account := h.get(key); account != nil {
+			account.done()
 			return account, nil
 		}
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), openTime)
@@ -182,34 +185,48 @@ func toOpen(r request, opening *opening) ToOpen {
 	return to
 }
 
-// get returns an account that is open, or nil.
+// get returns an account that is open, or nil. It stays open until done is called.
 func (h *Host) get(key openKey) *opened {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	account := h.open[key]
 	if account != nil {
-		account.used.Store(time.Now().Unix())
+		account.busy.Add(1)
 	}
 	return account
 }
 
-// put keeps an account open. Those that nobody uses any more are closed.
+// done ends the use of an account that get returned; nil is none.
+func (o *opened) done() {
+	if o != nil {
+		o.used.Store(time.Now().Unix())
+		o.busy.Add(-1)
+	}
+}
+
+// put keeps an account open.
 func (h *Host) put(key openKey, account *opened) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.open == nil {
 		h.open = map[openKey]*opened{}
 	}
-	for other, one := range h.open {
-		if time.Since(time.Unix(one.used.Load(), 0)) > unused {
-			_ = store.Close(one.store)
-			delete(h.open, other)
-		}
-	}
 	h.open[key] = account
 }
 
-// unused is how long an account may stay open that nobody asks.
+// CloseUnused closes the accounts that nobody has used for an hour, and forgets their secrets.
+func (h *Host) CloseUnused() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for key, one := range h.open {
+		if one.busy.Load() == 0 && time.Since(time.Unix(one.used.Load(), 0)) > unused {
+			_ = store.Close(one.store)
+			delete(h.open, key)
+		}
+	}
+}
+
+// unused is how long an account stays open that has nothing to answer.
 const unused = time.Hour
 
 // forget forgets an account that was closed.

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"deftheron/core/store"
@@ -226,4 +227,32 @@ func (e *endless) Read(p []byte) (int, error) {
 func (e *endless) Close() error {
 	close(e.closed)
 	return nil
+}
+
+// TestUnusedAccounts closes an account after an hour without requests, and not while one is answered.
+func TestUnusedAccounts(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		source := &endless{Memory: storetest.NewMemory(), closed: make(chan struct{})}
+		s, through := atThrough(t, 1, func(string) store.Store { return source })
+		host := through.Hosts["worker 0"]
+		body, err := s.Open(t.Context(), store.Reading{Place: store.At("x")})
+		if err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(2 * time.Hour)
+		host.CloseUnused()
+		if open := host.OpenAccounts(); open != 1 {
+			t.Errorf("%d accounts are open while a file is read", open)
+		}
+		_ = body.Close()
+		synctest.Wait()
+		time.Sleep(2 * time.Hour)
+		host.CloseUnused()
+		if open := host.OpenAccounts(); open != 0 {
+			t.Errorf("%d accounts are open that nobody uses", open)
+		}
+		if _, err := s.Stat(t.Context(), store.At("x")); store.KindOf(err) == store.ErrTryAgain {
+			t.Errorf("it is not opened again: %v", err)
+		}
+	})
 }
