@@ -304,6 +304,7 @@ func (s *Service) connect(linked *accounts.Accounts, all *tree.Tree, scratch str
 	s.runner.KeepHistory, s.runner.KeepItems = s.options.KeepHistory, s.options.KeepItems
 	linked.SignInExpiredNow = s.accountSignInExpired
 	linked.Changed = func() { s.hub.Publish(live.Accounts, struct{}{}) }
+	s.workers.Came = s.runner.AccountsReturned
 	s.workers.Changed, s.workers.Away, s.workers.Distrusted = linked.Changed, s.workerAway, s.workerUntrusted
 	linked.Reauthorized = func(account string) {
 		s.forget(account)

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"deftheron/core/plan"
-	"deftheron/core/retry"
 	"deftheron/core/store"
 )
 
@@ -203,6 +202,7 @@ func (r *Run) within() time.Duration { return WaitsWithin(r.Rules) }
 // held.
 func (r *Run) awaitRoutes(ctx context.Context) bool {
 	for wait := r.Retry.After(2); ; wait = min(2*wait, longestWait) {
+		returned := r.comeback()
 		r.states.mu.Lock()
 		var away []int
 		var first *absence
@@ -236,10 +236,24 @@ func (r *Run) awaitRoutes(ctx context.Context) bool {
 				return false
 			}
 		}
-		if retry.Sleep(ctx, max(wait, time.Millisecond)) != nil {
+		timer := time.NewTimer(max(wait, time.Millisecond))
+		select {
+		case <-timer.C:
+		case <-returned:
+			timer.Stop()
+		case <-ctx.Done():
+			timer.Stop()
 			return false
 		}
 	}
+}
+
+// comeback returns a channel that is closed when accounts may be back; nil if nobody says so.
+func (r *Run) comeback() <-chan struct{} {
+	if r.Returned == nil {
+		return nil
+	}
+	return r.Returned()
 }
 
 // comesBack looks whether the accounts of a route answer again.

@@ -253,6 +253,26 @@ func TestRouteThatHangs(t *testing.T) {
 	})
 }
 
+// TestRouteThatReturns looks again at once when an account may be back.
+func TestRouteThatReturns(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newTwoRoutes(t, absentRules["copy"])
+		b.line.set(away)
+		returned := make(chan struct{})
+		b.options.Returned = func() <-chan struct{} { return returned }
+		run := transfer.New(b.options)
+		ended := make(chan transfer.Result, 1)
+		go func() { ended <- run.Execute(t.Context()) }()
+		time.Sleep(10 * time.Minute) // it looks every 30 seconds now
+		b.line.set(nil)
+		began := time.Now()
+		close(returned)
+		if result := <-ended; result.State != "done" || time.Since(began) > time.Second {
+			t.Errorf("%+v after %v", result, time.Since(began))
+		}
+	})
+}
+
 // TestRouteThatStaysAway is waited for as long as the rules say, and no longer.
 func TestRouteThatStaysAway(t *testing.T) {
 	b := newTwoRoutes(t, plan.Rules{Within: 100 * time.Millisecond})

@@ -82,6 +82,9 @@ type Options struct {
 	Job string
 	// Crew, if not nil, copies for the run in other processes.
 	Crew Crew
+	// Returned, if not nil, returns a channel that is closed when accounts that were away may be back: a run
+	// that waits for one looks again at once.
+	Returned func() <-chan struct{}
 }
 
 // Result is how a run ended.

@@ -20,6 +20,7 @@ import (
 // allow. A route whose accounts are away, or wait for a person, has Unopened.
 func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error) {
 	for begun := time.Now(); ; {
+		returned := r.returning.wait()
 		// A run that was cancelled is opened too: it has leftovers to remove.
 		row := a.now().row
 		routes, err := r.openEach(r.ctx, row)
@@ -35,6 +36,8 @@ func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error)
 		timer := time.NewTimer(reopenWait)
 		select {
 		case <-timer.C:
+		case <-returned:
+			timer.Stop()
 		case <-ctx.Done():
 			timer.Stop()
 			return nil, ctx.Err()

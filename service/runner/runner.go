@@ -71,9 +71,10 @@ type Runner struct {
 	// ScopeOf returns what users see; nil if everybody sees everything.
 	ScopeOf ScopeOf
 
-	limiter *runLimiter
-	group   sync.WaitGroup
-	ctx     context.Context
+	limiter   *runLimiter
+	returning returning
+	group     sync.WaitGroup
+	ctx       context.Context
 
 	scheduler *scheduler
 	feeds     *feeds
@@ -298,6 +299,7 @@ func (r *Runner) work(ctx context.Context, a *active, routes []transfer.Route, r
 	crew, endCrew := r.crewOf(ctx, a, routes, resumed)
 	defer endCrew()
 	options := transfer.Options{
+		Returned: r.returning.wait,
 		Open: func(ctx context.Context, i int) (transfer.Route, error) {
 			opened, err := r.openAs(ctx, row.Routes[i:i+1], row.Rules)
 			if err == nil && watched != nil {

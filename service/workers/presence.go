@@ -103,6 +103,7 @@ func (w *Workers) arrive(id string, said site.Alive) {
 	w.mu.Unlock()
 	w.log.InfoContext(w.ctx, "a worker is connected", "worker", row.Name, "site", row.Site, "version", said.Version)
 	w.Changed()
+	w.Came()
 }
 
 // saw records that a worker was seen, and returns it; false if there is no such worker.

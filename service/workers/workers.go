@@ -30,6 +30,8 @@ type Workers struct {
 	Version string
 	// Changed is called after a worker was created, joined, came, went or was removed.
 	Changed func()
+	// Came is called after a worker has connected.
+	Came func()
 	// Away is called once when a worker has been gone for awayFor, with its accounts.
 	Away func(name, site string, accounts []string)
 	// SiteLimiter returns what limits the line of a site, by its name: up is what leaves the site.
@@ -65,7 +67,7 @@ type Workers struct {
 
 // New returns the workers of the records. What they do ends with the context.
 func New(ctx context.Context, db *records.DB, log *slog.Logger) *Workers {
-	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Away: func(string, string, []string) {},
+	return &Workers{db: db, log: log, ctx: ctx, now: time.Now, Changed: func() {}, Came: func() {}, Away: func(string, string, []string) {},
 		Distrusted: func(string, string) {}, SiteLimiter: func(string) *bandwidth.Limiter { return &bandwidth.Limiter{} },
 		there: map[string]*presence{}, calls: map[string]*call{},
 		relays: map[string]*relay{}, secrets: map[string][]kept{}, grants: map[string]map[string]bool{}, crews: map[string]*Crew{},
