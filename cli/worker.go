@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -126,20 +127,7 @@ func (a *app) workerList() *cobra.Command {
 				_, err := fmt.Fprintln(a.out, "There is no worker. A worker reaches places that the service does not: heron worker create NAME")
 				return err
 			}
-			t := a.newTable("NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "LOAD", "COPYING", "FROM", "ACCOUNTS", "GRANTED", "MANAGERS")
-			for _, one := range workers {
-				load := ""
-				if one.Processors > 0 {
-					load = fmt.Sprintf("%.1f of %d", one.Load, one.Processors)
-				}
-				copies := ""
-				if one.Parallel > 0 {
-					copies = fmt.Sprintf("%d of %d", min(one.Items, one.Parallel), one.Parallel)
-				}
-				t.AppendRow(table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, load, copies, one.From,
-					strings.Join(one.Accounts, ", "), strings.Join(one.Granted, ", "), strings.Join(one.Managers, ", ")})
-			}
-			t.Render()
+			a.printWorkers(workers)
 			if sharing, err := a.client().WorkerSharing(command.Context()); err == nil && sharing.OnlyWorkers {
 				fmt.Fprintln(a.out, sharingText(sharing))
 			}
@@ -151,6 +139,38 @@ func (a *app) workerList() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// printWorkers prints workers as a table. Columns that are empty for all are left out.
+func (a *app) printWorkers(workers []contract.Worker) {
+	granted := slices.ContainsFunc(workers, func(one contract.Worker) bool { return len(one.Granted) > 0 })
+	managed := slices.ContainsFunc(workers, func(one contract.Worker) bool { return len(one.Managers) > 0 })
+	columns := []any{"NAME", "SITE", "STATE", "LAST SEEN", "VERSION", "LOAD", "COPYING", "FROM", "ACCOUNTS"}
+	if granted {
+		columns = append(columns, "GRANTED")
+	}
+	if managed {
+		columns = append(columns, "MANAGERS")
+	}
+	t := a.newTable(columns...)
+	for _, one := range workers {
+		load, copies := "", ""
+		if one.Processors > 0 {
+			load = fmt.Sprintf("%.1f of %d", one.Load, one.Processors)
+		}
+		if one.Parallel > 0 {
+			copies = fmt.Sprintf("%d of %d", min(one.Items, one.Parallel), one.Parallel)
+		}
+		row := table.Row{one.Name, one.Site, one.State, when(one.Seen), one.Version, load, copies, one.From, strings.Join(one.Accounts, ", ")}
+		if granted {
+			row = append(row, strings.Join(one.Granted, ", "))
+		}
+		if managed {
+			row = append(row, strings.Join(one.Managers, ", "))
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
 }
 
 func (a *app) workerRename() *cobra.Command {

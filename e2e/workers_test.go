@@ -317,7 +317,13 @@ func TestWorkerManagers(t *testing.T) {
 	h.says("", 1, "role viewer", "worker", "assign", "gauge-house", "auditor")
 	h.says("", 1, "role owner", "worker", "assign", "gauge-house", "owner")
 	h.says("", 1, "no worker", "worker", "assign", "weir-house", "field-technician")
+	if out := h.must("worker", "list"); strings.Contains(out, "MANAGERS") {
+		t.Errorf("a column is empty: %s", out)
+	}
 	h.says("", 0, "managed by the owners, field-technician", "worker", "assign", "gauge-house", "field-technician")
+	if out := h.must("worker", "list"); !strings.Contains(out, "MANAGERS") || !strings.Contains(out, "field-technician") {
+		t.Errorf("the list names no manager: %s", out)
+	}
 	technician, other := h.signIn("field-technician"), h.signIn("night-technician")
 	const change, code = "/api/v1/workers/gauge-house", "/api/v1/workers/gauge-house/code"
 	for _, c := range []struct {
