@@ -61,18 +61,16 @@ type Options struct {
 	Share *gate.Share
 	// Bandwidth limits the run's rates; nil does not.
 	Bandwidth *bandwidth.Limiter
-	// Retry says how often an item is tried before it fails, and after what waits. Its
-	// Tries and Within are those of the rules where they are 0, and 5 tries without a
-	// limit where the rules say nothing; its waits double from half a second to thirty
-	// where both are 0.
+	// Retry says how often an item is tried before it fails, and after what waits. Tries and Within
+	// of 0 come from the rules, or are 5 tries without a limit; waits of 0 double from half a
+	// second to thirty.
 	Retry retry.Policy
 	// HeadStart is how long the plan may run before bytes move to a target
 	// that tells its space, so that a lack of it is found before anything
 	// is changed; 0 is a tenth of a second.
 	HeadStart time.Duration
-	// Scratch is the folder in which content of unknown size is kept until
-	// it is sent, where the target has to be told the size; empty is the
-	// system's.
+	// Scratch is the folder in which content of unknown size is kept until it is sent, if the
+	// target needs the size; empty is the system's.
 	Scratch string
 	Log     *slog.Logger
 	// Witnessed has a token kept at the ends of what is kept in sync, by which it
