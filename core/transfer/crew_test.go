@@ -27,6 +27,10 @@ type testCrew struct {
 	lanes          int
 	// lie has what is told of a copy be what is returned.
 	lie func(unit.Copied) unit.Copied
+	// together is how many units are answered at the same moment, the first time.
+	together int
+	waiting  int
+	all      chan struct{}
 
 	mu         sync.Mutex
 	random     *rand.Rand // nil loses nothing
@@ -79,6 +83,7 @@ func (c *testCrew) Carry(ctx context.Context, _ int, u unit.Unit) (string, []uni
 	if err != nil || fate == 2 || fate == 3 { // all is done, and the answer is lost
 		return "somebody", nil, errors.Join(lost, err)
 	}
+	c.await()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.most = max(c.most, len(u.Copies))
@@ -91,6 +96,27 @@ func (c *testCrew) Carry(ctx context.Context, _ int, u unit.Unit) (string, []uni
 		}
 	}
 	return "somebody", all, nil
+}
+
+// await waits until so many units are to be answered together, or a moment if there are not as many.
+func (c *testCrew) await() {
+	c.mu.Lock()
+	if c.together == 0 {
+		c.mu.Unlock()
+		return
+	}
+	if c.all == nil {
+		c.all = make(chan struct{})
+	}
+	if c.waiting++; c.waiting == c.together {
+		close(c.all)
+	}
+	all := c.all
+	c.mu.Unlock()
+	select {
+	case <-all:
+	case <-time.After(time.Second):
+	}
 }
 
 // withCrew has a run of the bench be helped.
@@ -186,7 +212,7 @@ func TestCrewLies(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t)
-			crew := b.withCrew(&testCrew{only: true})
+			crew := b.withCrew(&testCrew{only: true, lanes: 16, together: 5})
 			set(b, crew)
 			want := map[string]string{}
 			for i := range 300 {

@@ -14,12 +14,13 @@ import (
 type samples struct {
 	mu     sync.Mutex
 	units  map[string]int // that somebody has copied
+	passed map[string]int // samples that were there as they were said to be
 	doubts map[string]int // copies that were not there as they were said to be, and may have been changed since
 }
 
 const (
-	// sampledFirst is of how many first units of somebody a copy is looked at, and sampledEvery of which
-	// of the others.
+	// sampledFirst is how many samples of somebody have to be right before a unit of theirs is believed
+	// without one, and sampledEvery of which units a copy is looked at from then on.
 	sampledFirst, sampledEvery = 4, 16
 	// mostSampled is the largest file that is read to find out whether it was copied.
 	mostSampled = 1 << 20
@@ -27,15 +28,23 @@ const (
 	mostDoubts = 2
 )
 
-// isDue reports whether a copy of the next unit of somebody is looked at.
+// isDue reports whether a copy of the next unit of somebody is looked at. Many units may be answered at the
+// same moment: none is believed before enough samples have come out.
 func (s *samples) isDue(by string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.units == nil {
-		s.units, s.doubts = map[string]int{}, map[string]int{}
+		s.units, s.passed, s.doubts = map[string]int{}, map[string]int{}, map[string]int{}
 	}
 	s.units[by]++
-	return s.units[by] <= sampledFirst || s.units[by]%sampledEvery == 0
+	return s.passed[by] < sampledFirst || s.units[by]%sampledEvery == 0
+}
+
+// pass counts a sample that was right.
+func (s *samples) pass(by string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.passed[by]++
 }
 
 // isFirst reports whether nothing that somebody has copied was looked at yet.
@@ -68,6 +77,9 @@ func (r *Run) sample(ctx context.Context, by string, copied []unit.Copied, sent 
 		err := a.matches(ctx, one)
 		if errors.Is(err, store.ErrVerification) || errors.Is(err, errChangedSince) && r.samples.doubt(by) {
 			r.Crew.Distrust(ctx, by, err)
+		}
+		if err == nil {
+			r.samples.pass(by)
 		}
 		return err
 	}
