@@ -109,9 +109,10 @@ func (h *Host) ofProvider(ctx context.Context, r request, do providerOperation, 
 // askProvider asks the provider of an account at any worker: first which worker answers, and
 // then with the secret that is sealed to it.
 func askProvider[T any](ctx context.Context, r Remote, operation string, with *consent) (result T, err error) {
-	asked := &arguments{Consent: with}
+	asked := &arguments{}
 	ended, worker, err := r.of.once(ctx, Call{Request: r.of.request(ctx, operation, asked)})
 	if err == nil && ended.Error != nil && ended.Error.Kind == notOpen {
+		asked.Consent = with // a code and a secret go to one worker, once
 		if asked.Opening, err = r.of.sealedTo(ctx, worker); err != nil {
 			return result, err
 		}
