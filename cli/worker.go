@@ -234,7 +234,7 @@ func (a *app) workerGrant(grant bool) *cobra.Command {
 		},
 	}
 	if !grant {
-		command.Use, command.Short, command.Long = "revoke NAME ACCOUNT...", "Revoke accounts of the service", ""
+		command.Use, command.Short, command.Long = "revoke NAME ACCOUNT...", "Revoke accounts of the service that a worker was granted", ""
 		command.Example = "  heron worker revoke gauge-house archive"
 		command.RunE = func(command *cobra.Command, args []string) error {
 			return a.changeGrants(command.Context(), args[0], contract.WorkerChange{Revoke: args[1:]})
