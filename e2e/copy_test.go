@@ -70,6 +70,7 @@ func TestThereAndBack(t *testing.T) {
 	leftovers(t, server, back)
 
 	t.Run("again moves nothing", func(t *testing.T) {
+		h := h.of(t)
 		again := h.copy("/desk/all", "/archive/2026")
 		if again.Items.Done != 0 || again.Bytes.Transferred != 0 || again.Items.UpToDate != files {
 			t.Errorf("%+v, %+v; want nothing but %d unchanged", again.Items, again.Bytes, files)
@@ -82,6 +83,7 @@ func TestThereAndBack(t *testing.T) {
 		}
 	})
 	t.Run("one changed file moves alone", func(t *testing.T) {
+		h := h.of(t)
 		writeFile(t, "changed", desk, "all", "sizes", "4096")
 		changed := h.copy("/desk/all", "/archive/2026")
 		if changed.Items.Done != 1 || changed.Bytes.Transferred != 7 {
@@ -89,6 +91,7 @@ func TestThereAndBack(t *testing.T) {
 		}
 	})
 	t.Run("a conflict keeps both", func(t *testing.T) {
+		h := h.of(t)
 		client := server.Client(t)
 		_, err := client.PutObject(t.Context(), "bucket-1", "2026/all/sizes/1", strings.NewReader("theirs"), 6, "", "", putOptions)
 		if err != nil {

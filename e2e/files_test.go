@@ -120,8 +120,7 @@ func TestFileCommands(t *testing.T) {
 	}
 	for _, account := range []string{"/desk", "/share", "/objects"} {
 		t.Run(strings.TrimPrefix(account, "/"), func(t *testing.T) {
-			h := *h
-			h.t = t
+			h := h.of(t)
 			h.must("mkdir", "-p", account+"/new/deep")
 			if r := h.run("", "mkdir", account+"/new"); r.code == 0 || !strings.Contains(r.err, "already exists") {
 				t.Errorf("making a folder that is there: %d %s", r.code, r.err)

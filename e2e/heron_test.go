@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -167,6 +168,14 @@ func (h *heron) serve(args ...string) {
 	}
 }
 
+// of is the service as a subtest drives it, which then ends itself where it fails, and not the test
+// that it is part of.
+func (h *heron) of(t *testing.T) *heron {
+	own := *h
+	own.t = t
+	return &own
+}
+
 // newLink makes a link that signs the owner in once.
 func (h *heron) newLink() {
 	h.t.Helper()
@@ -228,7 +237,24 @@ func (h *heron) runAs(token, input string, args ...string) result {
 	if err != nil && command.ProcessState == nil {
 		h.t.Fatalf("heron %v: %v", args, err)
 	}
+	if strings.Contains(errs.String(), "No service answers") {
+		h.t.Logf("heron %v: %s%s", args, &errs, h.ending())
+	}
 	return result{out.String(), errs.String(), command.ProcessState.ExitCode()}
+}
+
+// ending says whether the process of the service ended, and how, and what it logged last.
+func (h *heron) ending() string {
+	how := "it runs"
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", h.cmd.Process.Pid))
+	if fields := strings.Fields(string(stat)); err != nil {
+		how = err.Error()
+	} else if fields[2] == "Z" {
+		status, _ := strconv.Atoi(fields[len(fields)-1])
+		how = fmt.Sprintf("it ended: exit %d, signal %d", syscall.WaitStatus(status).ExitStatus(), status&0x7f)
+	}
+	lines := strings.SplitAfter(h.log.String(), "\n")
+	return fmt.Sprintf("The service: %s. Its log ends so:\n%s", how, strings.Join(lines[max(0, len(lines)-40):], ""))
 }
 
 // must runs a command that has to succeed.

@@ -10,7 +10,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -169,6 +168,7 @@ func TestHistoryFaults(t *testing.T) {
 		h.linkSealed("sealed-"+place.name, "/"+place.name+"/vault")
 		t.Run(place.name, func(t *testing.T) {
 			t.Parallel()
+			h := h.of(t)
 			h.historyWithFaults(t, filepath.Join(desk, place.name), place.name, place)
 			if *everywhere || place.name == "versitygw" {
 				h.historyWithFaults(t, filepath.Join(desk, "sealed-"+place.name), "sealed-"+place.name, place)
@@ -243,9 +243,6 @@ func (h *heron) settle(t *testing.T, place unreliable, command ...string) {
 			place.fail(false)
 		}
 		r := h.run("", args...)
-		if strings.Contains(r.err, "connection refused") {
-			t.Logf("the service has ended:\n%s", h.log)
-		}
 		var run contract.Run
 		if err := json.Unmarshal([]byte(r.out), &run); err == nil && run.ID != "" {
 			if run.State == "done" && run.Items.Failed == 0 {

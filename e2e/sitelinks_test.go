@@ -21,6 +21,7 @@ func TestSignInsAtSite(t *testing.T) {
 	w := h.worker("gauge-house", "premises", p.network)
 
 	t.Run("shares", func(t *testing.T) {
+		h := h.of(t)
 		samba := servertest.StartSamba(t, servertest.SambaOptions{})
 		p.network.Relay("127.0.0.1:445", samba.Host+":"+samba.Port)
 		smb := []string{"account", "link", "smb", "office", "--host", "127.0.0.1", "--port", "445", "--user", samba.User, "--secret-file", "-"}
@@ -33,6 +34,7 @@ func TestSignInsAtSite(t *testing.T) {
 		h.must("mkdir", "/office-permits/2026")
 	})
 	t.Run("buckets", func(t *testing.T) {
+		h := h.of(t)
 		objects := servertest.StartObjectStore(t)
 		one, two := objects.Bucket(t), objects.Bucket(t)
 		p.network.Relay("127.0.0.1:9000", strings.TrimPrefix(objects.Endpoint, "http://"))
@@ -51,6 +53,7 @@ func TestSignInsAtSite(t *testing.T) {
 		h.must("mkdir", "/archive-two/new")
 	})
 	t.Run("host key", func(t *testing.T) {
+		h := h.of(t)
 		link := contract.Link{Provider: "sftp", Name: "loggers", At: "premises", Options: map[string]string{"host": "127.0.0.1", "port": "22",
 			"user": p.shell.User, "path": p.place}}
 		shown, err := h.client().ProbeIdentity(t.Context(), link)
@@ -59,6 +62,7 @@ func TestSignInsAtSite(t *testing.T) {
 		}
 	})
 	t.Run("certificate", func(t *testing.T) {
+		h := h.of(t)
 		ends := time.Now().Add(10 * 24 * time.Hour).Truncate(time.Second)
 		apache := servertest.StartApache(t, servertest.ApacheOptions{NotAfter: ends})
 		address, path, _ := strings.Cut(strings.TrimPrefix(apache.URL, "https://"), "/")

@@ -1,16 +1,22 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -334,8 +340,40 @@ func TestRemovedWorkersAreCutOff(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "does not know the worker") {
 		t.Errorf("a removed worker runs: %v", err)
 	}
+	s.breakFirst(options)
+	err = worker.Run(t.Context(), options)
+	if err == nil || !strings.Contains(err.Error(), "does not know the worker") {
+		t.Errorf("a removed worker whose first connection broke runs: %v", err)
+	}
 	if _, err := s.workers.Remove(t.Context(), "two"); store.KindOf(err) != store.ErrRefused {
 		t.Errorf("the last worker of a site that an account needs was removed: %v", err)
+	}
+}
+
+// breakFirst has a worker reach the service over a way that breaks its first connection.
+func (s *siteTest) breakFirst(options worker.Options) {
+	s.t.Helper()
+	target, err := url.Parse(s.URL)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	var broken atomic.Bool
+	forward := httputil.NewSingleHostReverseProxy(target)
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if broken.CompareAndSwap(false, true) {
+			panic(http.ErrAbortHandler)
+		}
+		r.Host = target.Host
+		forward.ServeHTTP(w, r)
+	}))
+	s.t.Cleanup(front.Close)
+	file := filepath.Join(options.Data, "worker.json")
+	kept, err := os.ReadFile(file)
+	if err == nil {
+		err = os.WriteFile(file, bytes.Replace(kept, []byte(s.URL), []byte(front.URL), 1), 0o600)
+	}
+	if err != nil {
+		s.t.Fatal(err)
 	}
 }
 

@@ -148,6 +148,8 @@ func (r *run) connect(ctx context.Context) error {
 		_, err = bus.Subscribe(site.RequestSubject(r.keys.ID)+site.CancelSuffix, func(message *nats.Msg) { r.cancel(string(message.Data)) })
 	}
 	for err == nil && !bus.IsConnected() {
+		// Until it was connected once, the library reports the first error alone.
+		refused(bus.LastError())
 		select {
 		case <-ctx.Done():
 			bus.Close()

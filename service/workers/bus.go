@@ -29,6 +29,8 @@ const (
 	mostWaiting = 16 << 20
 	// pingEvery is how often a connection is tried; it is lost after two pings without an answer.
 	pingEvery = 10 * time.Second
+	// lastWords is how long a worker may take to read the last that the message server sent to it.
+	lastWords = 5 * time.Second
 )
 
 // startBus starts the server and connects the service to it.
@@ -187,12 +189,19 @@ func (w *Workers) Relay(name, from string, connection net.Conn) error {
 	if err != nil {
 		return errors.Join(err, connection.Close())
 	}
+	passed := make(chan struct{})
 	go func() {
+		defer close(passed)
 		_, _ = io.Copy(connection, inner) // however it ends, so does the other direction
 		connection.Close()
 	}()
 	_, _ = io.Copy(inner, connection)
-	return errors.Join(inner.Close(), connection.Close())
+	err = inner.Close()
+	select { // the last that the server said is why it refused
+	case <-passed:
+	case <-time.After(lastWords):
+	}
+	return errors.Join(err, connection.Close())
 }
 
 // mostStrangers is how many connections may be open of which it is not known yet whose they are. One
