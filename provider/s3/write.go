@@ -218,7 +218,7 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 	length := int64(-1) // the library gives the size of the whole
 	whole := reading.Offset == 0 && reading.Length == 0
 	if whole {
-		body, info, err = a.getWhole(ctx, key, reading.Revision)
+		body, info, err = a.getWhole(ctx, key)
 		length = info.Size
 	} else if body, info, err = a.getRange(ctx, key, reading, ""); reading.Length > 0 {
 		length = reading.Length
@@ -227,7 +227,7 @@ func (a *account) Open(ctx context.Context, reading store.Reading) (io.ReadClose
 		return nil, wrap("read "+reading.Place.String(), err, false)
 	}
 	if reading.Revision != "" && strings.Trim(info.ETag, `"`) != reading.Revision {
-		body.Close() // not every server obeys If-Match
+		body.Close() // a whole is read without a condition, and not every server obeys one
 		return nil, store.Errorf(store.ErrChanged, "%s changed in the meantime", reading.Place)
 	}
 	r := &reader{body: body, place: reading.Place, left: length}
