@@ -117,5 +117,9 @@ func (h *heron) consentAtSite(t *testing.T, p *premises) {
 		if out := h.must("ls", "/"+name); !strings.Contains(out, "by-"+way) {
 			t.Errorf("after the token ended: %s", out)
 		}
+		live := c.Sedge.Consents.Live()
+		if h.must("account", "unlink", name, "--yes"); c.Sedge.Consents.Live() != live-1 {
+			t.Errorf("%s was unlinked, and of %d consents %d are good", name, live, c.Sedge.Consents.Live())
+		}
 	}
 }
