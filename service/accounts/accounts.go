@@ -19,7 +19,6 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"deftheron/core/remedy"
-	"deftheron/core/retry"
 	"deftheron/core/store"
 	"deftheron/core/tree"
 	"deftheron/core/view"
@@ -217,7 +216,12 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if sealed := link.credential().Bytes(); len(sealed) > 0 {
 		row.Secret = a.sealer.Seal(purpose(row.ID), sealed)
 	}
-	keeps := &secrets{accounts: a, linking: row, unkept: true}
+	keeps, added := &secrets{accounts: a, linking: row, unkept: true}, false
+	defer func() {
+		if !added {
+			a.forgetSecret(row.ID)
+		}
+	}()
 	made, err := a.make(ctx, row, keeps, link.Try)
 	if err != nil {
 		return records.Account{}, Found{}, err
@@ -259,6 +263,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		}
 		return records.Account{}, Found{}, err
 	}
+	added = true
 	a.mu.Lock()
 	a.open[row.ID] = opened
 	a.mu.Unlock()
@@ -278,50 +283,6 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 // Taken is the error of a name that another account has.
 func Taken(name string) error {
 	return remedy.Errorf("an account is called %q already; choose another name, or rename that one first", name)
-}
-
-// look finds the owner, the space and the first folders of an account.
-func look(ctx context.Context, s store.Store) (found Found, err error) {
-	err = retry.Patiently(ctx, func() error {
-		found, err = lookOnce(ctx, s)
-		return err
-	})
-	return found, err
-}
-
-func lookOnce(ctx context.Context, s store.Store) (Found, error) {
-	const most, deepEnough = 8, 1000
-	found := Found{Space: store.UnknownSpace}
-	var err error
-	if found.Owner, err = store.OwnerOf(ctx, s); err != nil {
-		return found, err
-	}
-	if found.Space, err = store.SpaceOf(ctx, s); err != nil {
-		return found, err
-	}
-	if found.Areas, err = store.AreasOf(ctx, s); err != nil {
-		return found, err
-	}
-	seen := 0
-	for entry, err := range s.List(ctx, store.Folder{}) {
-		if store.KindOf(err) == store.ErrRefused && s.Capabilities().Sealing != nil {
-			return found, nil // it can be rebuilt once it is linked
-		}
-		if err != nil {
-			return found, err
-		}
-		if store.Ours("", entry.Name) {
-			continue
-		}
-		seen++
-		if entry.Kind == store.KindFolder {
-			found.Folders = append(found.Folders, entry.Name)
-		}
-		if len(found.Folders) >= most || seen >= deepEnough {
-			break
-		}
-	}
-	return found, nil
 }
 
 // Check reaches an account again and returns what is found there now.
@@ -356,6 +317,7 @@ func (a *Accounts) Remove(ctx context.Context, name string) error {
 		return err
 	}
 	a.forget(row.ID)
+	a.forgetSecret(row.ID)
 	a.mu.Lock()
 	delete(a.states, row.ID)
 	a.mu.Unlock()

@@ -253,3 +253,47 @@ func (a *Accounts) Speeds(ctx context.Context, name string, most int) ([]Speed, 
 	}
 	return all, err
 }
+
+// look finds the owner, the space and the first folders of an account.
+func look(ctx context.Context, s store.Store) (found Found, err error) {
+	err = retry.Patiently(ctx, func() error {
+		found, err = lookOnce(ctx, s)
+		return err
+	})
+	return found, err
+}
+
+func lookOnce(ctx context.Context, s store.Store) (Found, error) {
+	const most, deepEnough = 8, 1000
+	found := Found{Space: store.UnknownSpace}
+	var err error
+	if found.Owner, err = store.OwnerOf(ctx, s); err != nil {
+		return found, err
+	}
+	if found.Space, err = store.SpaceOf(ctx, s); err != nil {
+		return found, err
+	}
+	if found.Areas, err = store.AreasOf(ctx, s); err != nil {
+		return found, err
+	}
+	seen := 0
+	for entry, err := range s.List(ctx, store.Folder{}) {
+		if store.KindOf(err) == store.ErrRefused && s.Capabilities().Sealing != nil {
+			return found, nil // it can be rebuilt once it is linked
+		}
+		if err != nil {
+			return found, err
+		}
+		if store.Ours("", entry.Name) {
+			continue
+		}
+		seen++
+		if entry.Kind == store.KindFolder {
+			found.Folders = append(found.Folders, entry.Name)
+		}
+		if len(found.Folders) >= most || seen >= deepEnough {
+			break
+		}
+	}
+	return found, nil
+}

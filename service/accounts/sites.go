@@ -24,6 +24,15 @@ type Sites interface {
 	Resolve(ctx context.Context, name string, ofMachine bool) (site, worker string, err error)
 	// At calls the workers of a site, or one of them, for an account.
 	At(site, worker string, account workers.Account) site.Caller
+	// Forget forgets the secret of an account, by its id, that is not linked.
+	Forget(account string)
+}
+
+// forgetSecret has it forgotten where the secret of an account is kept that is not linked.
+func (a *Accounts) forgetSecret(id string) {
+	if a.Sites != nil {
+		a.Sites.Forget(id)
+	}
 }
 
 // placeAtSite says in the row of an account where it is linked at: a site, or a worker of it.

@@ -141,3 +141,29 @@ func TestAwayWorkers(t *testing.T) {
 		t.Errorf("told %d times of two absences", told)
 	}
 }
+
+// TestForgottenSecrets has a worker keep nothing for an account that is not linked.
+func TestForgottenSecrets(t *testing.T) {
+	w, row := newWorkers(t)
+	w.connect("first")
+	w.mu.Lock()
+	for i := range mostKept + 2 {
+		w.keep(Account{ID: "tried", Generation: string(rune('a' + i)), Secrets: secretNow{}}, row.Site)
+	}
+	w.mu.Unlock()
+	if _, err := w.keptFor(row.ID, "tried", "f"); err != nil || len(w.secrets["tried"]) != mostKept {
+		t.Errorf("of the account that is tried %d secrets are kept: %v", len(w.secrets["tried"]), err)
+	}
+	w.Forget("tried")
+	if _, err := w.keptFor(row.ID, "tried", "f"); store.KindOf(err) != store.ErrRefused || len(w.secrets) > 0 {
+		t.Errorf("after the link failed: %v, of %d accounts", err, len(w.secrets))
+	}
+}
+
+type secretNow struct{}
+
+// Load implements store.Secrets.
+func (secretNow) Load(context.Context) ([]byte, error) { return []byte("secret"), nil }
+
+// Save implements store.Secrets.
+func (secretNow) Save(context.Context, []byte, []byte) error { return nil }

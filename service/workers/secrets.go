@@ -35,6 +35,13 @@ func (w *Workers) keep(account Account, at string) {
 	w.secrets[account.ID] = append(all, kept{account, at})
 }
 
+// Forget forgets where the secret of an account is kept that is not linked.
+func (w *Workers) Forget(account string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.secrets, account)
+}
+
 // saveSecret saves a secret that replaces the one which a worker was given.
 func (w *Workers) saveSecret(worker string, data []byte) error {
 	asked, err := site.Decode[site.NewSecret](data)
