@@ -74,9 +74,11 @@ bench: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 30m -run '^TestBench' -v ./e2e -args -bench
 
 # How the time of a file grows with their number, for each kind of run. It takes hours; with
-# places=folder,alder it measures those kinds of places alone.
+# places=folder,alder it measures those kinds of places alone, with runs=copy,mirror those runs, and
+# with sizes=10000,1000000 trees of so many files.
 bench-growth: prerequisites tools $(CACHE)/bin/versitygw build
-	$(GO) test -count=1 -timeout 420m -run '^TestGrowth' -v ./bench -args -growth $(if $(places),-places $(places))
+	$(GO) test -count=1 -timeout 420m -run '^TestGrowth' -v ./bench -args -growth $(if $(places),-places $(places)) $(if $(runs),-runs $(runs)) \
+		$(if $(sizes),-sizes $(sizes))
 
 soak: prerequisites tools $(CACHE)/bin/versitygw build
 	$(GO) test -count=1 -timeout 60m -run '^TestSoak' -v ./bench -args -soak

@@ -3,6 +3,7 @@ package bench
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -105,11 +106,17 @@ func grow(t *testing.T, program string, place growingPlace, files int, table *gr
 		g.place = place.link(t, h)
 		tree := newTree(t, filepath.Join(g.top, "source"), files)
 		begun := time.Now()
-		g.copies(tree)
-		g.mirrors(tree)
-		g.bothSides()
-		g.consolidates()
-		g.migrates()
+		for _, one := range []struct {
+			name string
+			do   func()
+		}{
+			{"copy", func() { g.copies(tree) }}, {"mirror", func() { g.mirrors(tree) }}, {"two-way", g.bothSides},
+			{"consolidate", g.consolidates}, {"migrate", g.migrates},
+		} {
+			if *onlyRuns == "" || slices.Contains(strings.Split(*onlyRuns, ","), one.name) {
+				one.do()
+			}
+		}
 		h.rest()
 		table.add("all of these, with the search index", time.Since(begun).Seconds(), processorTime(t, h.pid), files)
 		table.memory = append(table.memory, h.memory().highest)

@@ -20,7 +20,9 @@ var (
 	growth = flag.Bool("growth", false, "run what measures how the time of a file grows with their number")
 	sizes  = flag.String("sizes", "", "of the trees whose growth is measured, in place of those that each kind of place is measured with")
 	only   = flag.String("places", "folder,s3,webdav,sftp,sedge,alder", "kinds of places whose growth is measured")
-	before = flag.String("before", "", "another build of the program, to be measured beside")
+	// onlyRuns makes sizes affordable at which all runs take days.
+	onlyRuns = flag.String("runs", "", "runs whose growth is measured, in place of all: copy, mirror, two-way, consolidate, migrate")
+	before   = flag.String("before", "", "another build of the program, to be measured beside")
 )
 
 // mostGrowth is how much longer a file may take in the largest tree than in the smallest.
