@@ -8,20 +8,21 @@ import (
 	"deftheron/core/store"
 )
 
-// Remembered is what is kept of one side of a finished item.
+// Remembered is one side of a finished item, as the records keep it.
 type Remembered struct {
 	Revision string
 	Size     int64
 	Modified time.Time
 }
 
-// RememberedOf returns what is kept of an entry.
+// RememberedOf returns what the records keep of an entry.
 func RememberedOf(entry store.Entry) Remembered {
 	return Remembered{Revision: entry.Revision, Size: entry.Size, Modified: entry.Modified}
 }
 
-// Is reports whether an entry is still what was remembered, as far as is told: never
-// where that was told too soon after a change for an equal revision to mean anything.
+// Is reports whether an entry is still the remembered one, as far as its metadata shows. It
+// is false if the entry was listed too soon after a change for an equal revision to mean
+// anything.
 func (r Remembered) Is(entry *store.Entry) bool {
 	if r.Revision != "" || entry.Revision != "" {
 		return store.SameRevision(r.Revision, entry.Revision) && store.Settled(r.Revision)
@@ -48,12 +49,12 @@ type Pair struct {
 	Run string
 	// To is the key at the target, where it is another than Key.
 	To store.Key
-	// Mark is that of the source; see MarkOf.
+	// Mark is the mark of the source file; see MarkOf.
 	Mark string
 	// Verification is the hash that the content was verified with, as KIND=HEXADECIMAL;
 	// empty where it was not.
 	Verification string
-	// TargetMark is that of the target; see MarkOf.
+	// TargetMark is the mark of the target file; see MarkOf.
 	TargetMark string
 	// Digest is the BLAKE3 of the content, as KIND=HEXADECIMAL, where it was asked
 	// for; see plan.Rules.Digest.
@@ -82,10 +83,9 @@ func (p *Pair) kind() store.Kind {
 	return store.KindFile
 }
 
-// MarkOf is what a file is looked for by where it may have moved: a hash that is told,
-// with the size; else the id or the identity, with size and time. It is empty where
-// nothing of the kind is told. A mark without a hash says which file it is, and not
-// what is in it: see MarkIsContent.
+// MarkOf returns the mark by which a moved file is found: its hash and size; or its id or
+// identity, with size and time; empty if the store reports none of these. A mark without a
+// hash identifies the file, but not its content: see MarkIsContent.
 func MarkOf(entry store.Entry) string {
 	if entry.Kind != store.KindFile || entry.Size <= 0 {
 		return ""

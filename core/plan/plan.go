@@ -1,4 +1,4 @@
-// Package plan turns differences into what is to be done about them, by rules.
+// Package plan turns differences into actions, by the rules of a job.
 // It decides and counts; it changes nothing.
 package plan
 
@@ -14,7 +14,7 @@ import (
 	"deftheron/core/store"
 )
 
-// Action is what is to be done about one key.
+// Action is what to do about one key.
 type Action string
 
 const (
@@ -26,7 +26,7 @@ const (
 	Beside Action = "keep-both"
 	// MakeFolder makes a folder that holds nothing at the source.
 	MakeFolder Action = "make-folder"
-	// Look compares contents, and then does what that comes to.
+	// Look compares the contents, and acts on the result.
 	Look Action = "look"
 	// Recheck compares contents where the metadata of the source has changed and
 	// its size and time have not, and overwrites the target if they differ.
@@ -37,26 +37,26 @@ const (
 	Refuse Action = "refuse"
 	// Remember does nothing but keep a pair: both sides hold the same.
 	Remember Action = "remember"
-	// Ask waits for a person to say what is done about a conflict.
+	// Ask waits for a person to decide a conflict.
 	Ask Action = "ask"
 	// Remove removes what the other side no longer holds.
 	Remove Action = "remove"
 	// Forget does nothing but drop a pair: neither side holds anything of it.
 	Forget Action = "forget"
-	// Clear removes at the source what is verified at the target.
+	// Clear removes a file at the source whose copy at the target is verified.
 	Clear Action = "clear"
 )
 
 // Takes reports whether the action takes something away, and moves nothing.
 func (a Action) Takes() bool { return a == Remove || a == Clear }
 
-// Writes reports whether the action overwrites, or beside, what is at the
-// target, and so has to wait until both listings are complete.
+// Writes reports whether the action overwrites something at the target, or writes beside it,
+// and so must wait until both listings are complete.
 func (a Action) Writes() bool {
 	return a == Replace || a == Recheck || a == Beside || a == Look || a == Ask
 }
 
-// Phase is a stage of a run, each of which begins when the one before has ended.
+// Phase is a stage of a run. A phase starts when the one before has ended.
 type Phase int
 
 // The phases.
@@ -95,8 +95,8 @@ type Step struct {
 	// Translated says that the target holds it under another name, as it
 	// cannot hold its own.
 	Translated bool
-	// Origin is what is copied inside the target in place of being sent: the
-	// same content, which an earlier run has put there.
+	// Origin is a file at the target with the same content, which is copied there
+	// instead of being sent again.
 	Origin *Origin
 	// Evidence that a Remember rests on.
 	Evidence compare.Evidence
@@ -104,7 +104,8 @@ type Step struct {
 	Cause Cause
 	// Why, in words, for a Refuse.
 	Why string
-	// Mark of what is removed, as of compare.MarkOf: what else has it, has moved.
+	// Mark of the removed file, see compare.MarkOf: a new file with the same mark is the
+	// one that has moved.
 	Mark string
 }
 
@@ -119,7 +120,7 @@ func (s Step) Size() int64 {
 // Moves reports whether the step brings something to the target, as far as is known.
 func (s Step) Moves() bool { return s.Action == Create || s.Action == MakeFolder || s.Action.Writes() }
 
-// Origin is a file of the target whose content is wanted elsewhere in it.
+// Origin is a file at the target whose content is needed at another place there.
 type Origin struct {
 	Key      store.Key `json:"key"` // at the target
 	Revision string    `json:"revision"`
@@ -129,31 +130,31 @@ type Origin struct {
 // Planner makes steps of one route's differences.
 type Planner struct {
 	Rules Rules
-	// Merges says that nothing is remembered which tells a deletion from what was
-	// never there: nothing is removed.
+	// Merges is set if there are no records that tell a deleted file from one that never
+	// existed: nothing is removed then.
 	Merges bool
 	// Believed says that equal revisions are of the same content at both sides.
 	Believed bool
 	// LargestFile that the target can hold, in bytes; 0 has no known limit.
 	LargestFile int64
-	// Whole says that the whole account is the source: what is in several of
-	// its folders goes with the one that it belongs to.
+	// Whole is set if the source is a whole account: a file that is in several folders
+	// is copied once, in the folder that it belongs to.
 	Whole bool
-	// Find finds what the target holds already of a file that is to be created;
-	// nil where nothing is looked for.
+	// Find looks for the content of a new file among the files of the target; nil looks
+	// for nothing.
 	Find func(source store.Entry) (*Origin, error)
 	// FindBack is Find for what goes from the target to the source.
 	FindBack func(target store.Entry) (*Origin, error)
 	// LargestBack is LargestFile of the source.
 	LargestBack int64
-	// Unchanged is told of every file that needs nothing and no pair.
+	// Unchanged is called for every file that needs no action and no pair.
 	Unchanged func(compare.Difference)
-	// Totals, where it is not nil, is told what was listed and remembered.
+	// Totals, if not nil, counts what was listed and what the records hold.
 	Totals *Totals
 }
 
-// Steps yields what is to be done, in the order of keys. It ends with the
-// error of the differences, if any.
+// Steps yields the actions in the order of keys. It ends with the error of
+// the differences, if any.
 func (p *Planner) Steps(differences iter.Seq2[compare.Difference, error]) iter.Seq2[Step, error] {
 	return func(yield func(Step, error) bool) {
 		var folders pending
@@ -232,7 +233,7 @@ func (p *Planner) tally(d compare.Difference) {
 	}
 }
 
-// surplus is what is done about what is only at the target.
+// surplus returns the action for a file that is only at the target.
 func (p *Planner) surplus(d compare.Difference) (Step, bool) {
 	step := Step{Key: d.Key, To: d.To, Kind: d.Kind, Target: d.Target}
 	switch {

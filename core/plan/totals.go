@@ -5,7 +5,7 @@ import (
 	"deftheron/core/store"
 )
 
-// Totals count what a plan comes to. Bytes are those of the files counted.
+// Totals are the counts of a plan. Bytes are the sizes of the counted files.
 type Totals struct {
 	Create    Count `json:"create"`
 	Replace   Count `json:"replace"`
@@ -24,8 +24,8 @@ type Totals struct {
 	// Taken are the files at the sources that a filter does not leave out, whatever is done about
 	// them; none if there is no filter.
 	Taken Count `json:"taken,omitzero"`
-	// Assumed are those of Unchanged that count as the same because size and time
-	// are equal: no content was compared.
+	// Assumed counts the files of Unchanged that are taken as equal because size and time
+	// are: no content was compared.
 	Assumed Count `json:"assumed"`
 	// Translated and Inside are among those above: the first have another name
 	// at the target, the second are copied inside it.
@@ -38,12 +38,12 @@ type Totals struct {
 	FoldersRemoved Count `json:"folders_removed"`
 	Moved          Count `json:"moved"`
 	Back           Count `json:"back"`
-	// Twice are those of Create that are identical to another before them, as hashes tell,
-	// and Alike those that may be, as they are of its size; counted in a plan alone, and
-	// where identical files are to be there once.
+	// Twice counts the files of Create whose hash equals that of an earlier file, and Alike
+	// those that have the same size and may be identical. Only a plan counts them, and only
+	// if identical files are kept once.
 	Twice Count `json:"twice,omitzero"`
 	Alike Count `json:"alike,omitzero"`
-	// Older are those of Replace whose new version is the older one.
+	// Older counts the files of Replace whose new version is the older one.
 	Older Count `json:"older"`
 	// Known are the files that were in sync before, and Listed those that each
 	// side holds now.

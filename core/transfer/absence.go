@@ -12,15 +12,15 @@ import (
 	"deftheron/core/store"
 )
 
-// The routes of a run are independent. One whose account is away, or waits for a person,
-// is left alone, with what is queued of it, while the others go through. Then the run
-// waits for what is away, and does the rest when it is back. Only what waits for a person
-// holds the run, once everything else is done.
+// The routes of a run are independent. If the account of one is away, or waits for a
+// person, its queued items stay queued while the other routes are done. Then the run
+// waits for the accounts that are away, and does the rest when they are back. An account
+// that waits for a person holds the run, but only when everything else is done.
 
-// usualWithin is how long a run waits for what is away, unless its rules say.
+// usualWithin is how long a run waits for accounts that are away, unless its rules set it.
 const usualWithin = 2 * time.Hour
 
-// longestWait is the longest wait between two looks at what is away.
+// longestWait is the longest interval between two attempts to reach an account that is away.
 const longestWait = 30 * time.Second
 
 // absence is a route that cannot be worked on for now.
@@ -40,15 +40,15 @@ type Away struct {
 	Cause   plan.Cause `json:"cause"`
 }
 
-// routeStates are what is known of a run's routes, by their numbers; of those that lead
-// back it is that of the one before.
+// routeStates holds the states of a run's routes, by their numbers. A route that leads
+// back shares the state of the route before it.
 type routeStates struct {
 	mu     sync.Mutex
 	absent map[int]*absence
-	// begun are those that are made ready, and listed those of which all is queued.
+	// begun holds the routes that are prepared, and listed those that are queued completely.
 	begun, listed map[int]bool
 	places        map[int]*position // how far the listing of this pass came
-	// whole are the routes of which all is to be listed, whatever was touched.
+	// whole holds the routes that are listed completely, whatever has changed.
 	whole  map[int]bool
 	probes map[string]*probe // by account
 }
@@ -66,7 +66,7 @@ func (r *Run) forward(i int) int {
 	return i
 }
 
-// number is that of a route among those that do not lead back.
+// number returns the number of a route among the routes that do not lead back.
 func (r *Run) number(i int) (n int) {
 	for _, route := range r.Routes[:i] {
 		if !route.Back {
@@ -187,7 +187,7 @@ func (r *Run) isThere(ctx context.Context, i int) bool {
 	return err == nil
 }
 
-// WaitsWithin is how long a run with some rules waits for what is away.
+// WaitsWithin returns how long a run with these rules waits for accounts that are away.
 func WaitsWithin(rules plan.Rules) time.Duration {
 	if rules.Within > 0 {
 		return rules.Within
@@ -197,9 +197,9 @@ func WaitsWithin(rules plan.Rules) time.Duration {
 
 func (r *Run) within() time.Duration { return WaitsWithin(r.Rules) }
 
-// awaitRoutes waits until a route that is away is back, and reports whether one is. At
-// the end of its time the run has to end; where only persons are waited for, it is to be
-// held.
+// awaitRoutes waits until an account that is away is back, and reports whether one is. If
+// it reports false, the time is over and the run must end; or the run waits for persons
+// alone, and must be held.
 func (r *Run) awaitRoutes(ctx context.Context) bool {
 	for wait := r.Retry.After(2); ; wait = min(2*wait, longestWait) {
 		returned := r.comeback()
@@ -289,7 +289,7 @@ func (r *Run) comesBack(ctx context.Context, i int) bool {
 	return err == nil
 }
 
-// reopen takes the accounts of a route as they are open now.
+// reopen replaces the accounts of a route by those that are open now.
 func (r *Run) reopen(i int, opened Route) {
 	r.change(i, func(route, first *Route) {
 		if route != first {
@@ -313,7 +313,7 @@ func (r *Run) change(i int, how func(route, first *Route)) {
 	}
 }
 
-// routesNow are the routes as they are open now, for whoever may look while one is
+// routesNow returns the routes as they are open now. It is safe to call while one of them is
 // opened again.
 func (r *Run) routesNow() []Route {
 	r.states.mu.Lock()
@@ -328,7 +328,7 @@ func (r *Run) someAbsent() bool {
 	return len(r.states.absent) > 0
 }
 
-// showAway has the progress tell what is waited for.
+// showAway shows in the progress which accounts the run waits for.
 func (r *Run) showAway() {
 	r.states.mu.Lock()
 	defer r.states.mu.Unlock()

@@ -14,7 +14,7 @@ import (
 	"deftheron/core/view"
 )
 
-// Memory is what a plan needs of what is remembered; see Records.
+// Memory is the part of Records that a plan needs.
 type Memory interface {
 	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
 	Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error)
@@ -35,10 +35,10 @@ type PlanListener struct {
 	Filtered func(route int, sieve *plan.Sieve)
 }
 
-// Plan computes what a run over the routes would do, or over some places of them where
-// there are any, and calls each with every step, unless it is nil. It writes nothing
-// but what store.Prepare may. moved, unless it is nil, is told at the end of a route which
-// of the files that it removes have only moved.
+// Plan computes what a run over the routes would do, or over some of their places if
+// there are any, and calls each, if not nil, with every step. It writes nothing
+// except what store.Prepare may write. At the end of a route it calls moved, if not nil, for
+// each removed file that has only moved.
 func Plan(ctx context.Context, routes []Route, rules plan.Rules, memory Memory, places []TouchedPlace,
 	listener PlanListener) (plan.Totals, error) {
 	var totals plan.Totals
@@ -82,10 +82,10 @@ type planning struct {
 	excluded  excluded                      // of the routes before
 	unchanged func(compare.Difference) bool // nil counts all
 	memory    Memory
-	// touched are the places that are looked at; nil looks at all.
+	// touched holds the places to look at; nil means all.
 	touched []touch
 	place   *position // how far an earlier try came; nil for none
-	// moved is told of each file that is removed since it has moved.
+	// moved is called for each file that is removed because it has moved.
 	moved func(back bool, at store.Key) error
 	// filtered, if not nil, is called at the end with what a filter took and excluded.
 	filtered func(*plan.Sieve)
@@ -131,8 +131,8 @@ func (p *position) reach(key store.Key, kind store.Kind) {
 	}
 }
 
-// origins finds what the target holds already of files that are to be created
-// there, or of those to be created at the source what that does.
+// origins finds the contents of new files among the files of the target, or, on the way
+// back, of the source.
 func (p planning) origins(ctx context.Context, back bool) func(store.Entry) (*plan.Origin, error) {
 	to := p.Target
 	if back {
@@ -210,8 +210,8 @@ func planRoute(ctx context.Context, p planning, each func(plan.Step) error) erro
 	return ctx.Err()
 }
 
-// streams are what is compared of the route, without what its filter leaves out; the sieve
-// counts that, and is nil where nothing is.
+// streams returns the listings of the route to compare, without what its filter excludes. The
+// sieve counts the excluded entries; it is nil if there is no filter.
 func (p planning) streams(ctx context.Context) (streams bothSides, sieve *plan.Sieve, err error) {
 	route, rules := p.Route, p.rules
 	for _, side := range []Side{route.Source, route.Target} {
@@ -293,8 +293,8 @@ func (p planning) planner(ctx context.Context, sides compare.Sides) plan.Planner
 	}
 }
 
-// differences are those of the streams from where an earlier try came to. something is set
-// when the source holds anything.
+// differences compares the streams, from where an earlier attempt stopped. It sets something
+// if the source holds anything.
 func (p planning) differences(ctx context.Context, streams compare.Streams, sides compare.Sides,
 	something *bool) iter.Seq2[compare.Difference, error] {
 	return func(yield func(compare.Difference, error) bool) {
@@ -319,7 +319,7 @@ type rootGone struct{ error }
 
 func (e rootGone) Unwrap() error { return e.error }
 
-// mapper gives what is at the source its names at the target.
+// mapper returns what translates the names of the source for the target.
 func (r Route) mapper(rules plan.Rules, began time.Time) (*names.Mapper, error) {
 	mapper := names.NewMapper(r.Source.Store.Traits(), r.Source.Root.AsFolder().Path, r.Target.Store.Traits(), r.Target.Root.AsFolder().Path)
 	mapper.Refuse = rules.Names == plan.RefuseNames
@@ -362,8 +362,8 @@ type bothSides struct {
 	single bool // it is of one file
 }
 
-// streams lists both sides: all below two folders, or one file and what is at
-// its target. Folders that the rules leave out are not looked into.
+// streams lists both sides: everything below two folders, or one file and what is at
+// its target. It does not list folders that the rules exclude.
 func (r Route) streams(ctx context.Context, rules plan.Rules) (streams bothSides, err error) {
 	entry, err := r.Source.Store.Stat(ctx, r.Source.Root)
 	if err != nil {

@@ -1,14 +1,14 @@
-// Package transfer carries a run out: it lists and compares by way of package
-// compare, decides by way of package plan, queues what is to be done in the
-// records, moves the bytes in lanes, verifies what arrived, and writes down how
-// every item ended.
+// Package transfer executes runs. It lists and compares with package compare,
+// decides with package plan, queues the work in the records, transfers the bytes
+// in parallel lanes, verifies what arrived, and records how every item ended.
 //
-// [Plan] computes what a run would do. [New] and [Run.Execute] do it. A run that
-// was interrupted is made again with Options.Resumed and goes on from the records.
+// [Plan] computes what a run would do; [New] and [Run.Execute] do it. A run that
+// was interrupted is created again with Options.Resumed and continues from the
+// records.
 //
-// Memory does not grow with the number of files or the size of one: listings
-// are streams, the queue is in the records, a content streams from one store
-// to the other, and what is waiting to be written down is bounded.
+// Memory does not grow with the number of files or their size: listings are
+// streams, the queue is in the records, content streams from one store to the
+// other, and the results that wait to be recorded are bounded.
 package transfer
 
 import (
@@ -34,7 +34,7 @@ const (
 	Failed  State = "failed"
 )
 
-// Item is one file or folder of a run, as it is queued.
+// Item is one queued file or folder of a run.
 type Item struct {
 	Seq    int64 // unique in the run, in the order of the plan
 	Route  int
@@ -105,8 +105,8 @@ type Ending struct {
 	Changes      []history.Change // of the accounts, with what was there before
 	Held         []HeldFile       // what the target holds now, where identical files are there once
 
-	// Drop says that nothing is kept of the item: it is the half of a move that removes,
-	// and the other half tells of both.
+	// Drop is set if no record of the item is kept: it is the removing half of a move,
+	// and the other half stands for both.
 	Drop bool
 
 	again bool // it may be tried again
@@ -121,7 +121,7 @@ type Upload struct {
 	Parts    []store.Part
 }
 
-// Tally is what a run has come to so far.
+// Tally holds the counts of a run so far.
 type Tally struct {
 	Planned   bool        // the listing was complete and all is queued
 	Totals    plan.Totals // of a plan that is complete, as is Unchanged
@@ -135,21 +135,21 @@ type Tally struct {
 	Moved     int64 // bytes of done items
 	Removed   int64 // files and folders, of those done
 	LastSeq   int64 // the highest there is
-	// Lost is what was lost lately, as the last Judge had it.
+	// Lost holds the recent losses, as they were passed to the last Judge.
 	Lost []Loss
 	// Judged is up to which Seq the safety limits have passed the plan, and Asked
 	// up to which they have held it for a person's word.
 	Judged, Asked int64
 }
 
-// Records keep the queue, the endings and the pairs. Each call is one
-// transaction, and is safe on the disk when it returns. All may
-// be called from many goroutines at once.
+// Records keep the queue, the results and the pairs. Each call is one
+// transaction, which is safe on the disk when the call returns. All methods may
+// be called from many goroutines.
 type Records interface {
 	// Tally returns what the records hold of a run.
 	Tally(ctx context.Context, run string) (Tally, error)
-	// Forget removes the run's items that are not done, before it is
-	// planned again, and what was counted.
+	// Forget removes the run's items that are not done, and its counts, before
+	// the run is planned again.
 	Forget(ctx context.Context, run string) error
 	// Enqueue adds items. Those that are not Waiting have ended already.
 	Enqueue(ctx context.Context, run string, items []Item) error
@@ -160,11 +160,11 @@ type Records interface {
 	MarkMoved(ctx context.Context, run string, route int, at []store.Key) (int64, error)
 	// Planned says that all is queued, and to what it comes. Judge may say it too.
 	Planned(ctx context.Context, run string, totals plan.Totals) error
-	// Judge says that the safety limits have passed all items up to a Seq: only
-	// then does Claim return those of them that overwrite something or remove. What
-	// was lost lately, with these, is kept for the next start. planned is nil, or what
-	// Planned would be given: both are said in one step.
-	// Ask says that they hold the run for a person's word on them.
+	// Judge records that all items up to a Seq are within the safety limits: only
+	// then does Claim return those that overwrite or remove something. It keeps
+	// the recent losses for the next start. planned is nil, or what Planned would
+	// get: both are recorded in one step.
+	// Ask records that the run waits for a person to approve them.
 	Judge(ctx context.Context, run string, seq int64, lost []Loss, planned *plan.Totals) error
 	Ask(ctx context.Context, run string, seq int64) error
 	// ForgetUnjudged removes the Waiting items above the Seq that was judged.
@@ -172,17 +172,17 @@ type Records interface {
 	// Epoch returns what tells whether the pairs of a scope are of the places
 	// that its route leads to now; the zero value where nothing is kept.
 	Epoch(ctx context.Context, scope string) (Epoch, error)
-	// SetEpoch keeps it. DistrustPairs leaves of the pairs of a scope the keys alone,
-	// each with [compare.Nothing] on both sides, drops those of settled conflicts,
-	// and drops the epoch.
+	// SetEpoch stores it. DistrustPairs keeps only the keys of the pairs of a scope,
+	// with [compare.Nothing] on both sides. It removes the pairs of settled conflicts
+	// and the epoch.
 	SetEpoch(ctx context.Context, scope string, epoch Epoch) error
 	DistrustPairs(ctx context.Context, scope string) error
 	// Find returns a file that the target holds, and that is the content of a
 	// mark; nil where there is none. back finds it at the source, by the mark of
 	// the target.
 	Find(ctx context.Context, scope, mark string, back bool) (*plan.Origin, error)
-	// PairTo returns the pair of what is at the target under a key that is another
-	// than at the source; nil where there is none.
+	// PairTo returns the pair of a target key that differs from its source key; nil
+	// if there is none.
 	PairTo(ctx context.Context, scope string, to store.Key) (*compare.Pair, error)
 	// Pair returns the pair of a key; nil where there is none.
 	Pair(ctx context.Context, scope string, key store.Key) (*compare.Pair, error)
@@ -192,9 +192,9 @@ type Records interface {
 	// Overwriting reports whether a file is Waiting to be overwritten, or beside,
 	// at a key of the target of a route.
 	Overwriting(ctx context.Context, run string, route int, at store.Key) (bool, error)
-	// Claim returns Waiting items of a phase with a Seq above after, in order. Of
-	// plan.PhaseFolders it returns those with a Seq below after (0: any), from the
-	// last, so that a folder comes after what is in it.
+	// Claim returns Waiting items of a phase with a Seq above after, in order. For
+	// plan.PhaseFolders it returns items with a Seq below after (0: any), last
+	// first, so that a folder follows its content.
 	Claim(ctx context.Context, run string, phase plan.Phase, after int64, most int) ([]Item, error)
 	// Largest returns Waiting items of at least Large bytes, largest first.
 	Largest(ctx context.Context, run string, phase plan.Phase, most int) ([]Item, error)
@@ -204,15 +204,15 @@ type Records interface {
 	// EndRest ends all Waiting items and returns how many there were.
 	EndRest(ctx context.Context, run string, state State, cause plan.Cause) (int64, error)
 
-	// Note keeps what is about to be brought about, without waiting for the disk. Of
-	// old notes, those of items that have ended may be dropped. Noted returns the last
-	// note of each item of a run that is Waiting.
+	// Note records what is about to be done, without waiting for the disk. Notes of
+	// items that have ended may be dropped. Noted returns the last note of each
+	// Waiting item of a run.
 	Note(run string, note Note) error
 	Noted(ctx context.Context, run string) ([]Noted, error)
 
-	// SaveUpload and SavePart keep how far a file in parts has come;
-	// LoadUpload returns it, ok false where there is none; DropUpload
-	// forgets it. Uploads returns those of items that are Waiting.
+	// SaveUpload and SavePart store the progress of a file that is sent in parts.
+	// LoadUpload returns it, with ok false if there is none; DropUpload removes it.
+	// Uploads returns the uploads of Waiting items.
 	SaveUpload(ctx context.Context, run string, seq int64, upload Upload) error
 	SavePart(ctx context.Context, run string, seq int64, part store.Part) error
 	LoadUpload(ctx context.Context, run string, seq int64) (upload Upload, ok bool, err error)
@@ -221,7 +221,7 @@ type Records interface {
 
 	// Pairs yields the pairs of a scope in the order of keys.
 	Pairs(ctx context.Context, scope string) iter.Seq2[compare.Pair, error]
-	// PairsUnder yields those of a path, and of all that is below it.
+	// PairsUnder yields the pairs of a path and of everything below it.
 	PairsUnder(ctx context.Context, scope string, path store.Path) iter.Seq2[compare.Pair, error]
 	// Manifests are written of the changes in endings.
 	history.Unlisted

@@ -33,13 +33,13 @@ var ErrPaused = errors.New("the run was paused")
 type Options struct {
 	// ID of letters and digits, unique for ever.
 	ID string
-	// Resumed says that the run was interrupted, and goes on.
+	// Resumed is set when the run was interrupted and now continues.
 	Resumed bool
 	Routes  []Route
 	Rules   plan.Rules
 	Records Records
-	// Lanes is how many items move at once; 0 takes what the accounts'
-	// traits advise.
+	// Lanes is the number of items transferred in parallel; 0 takes the number
+	// that the accounts' traits advise.
 	Lanes int
 	// Began is when the run was asked for: ages count from it, and templates
 	// take their date from it. It is the same when the run is resumed.
@@ -50,11 +50,11 @@ type Options struct {
 	Open func(ctx context.Context, i int) (Route, error)
 	// Approved says that a person has let the run go, whatever its safety says.
 	Approved bool
-	// Places, where there are any, are all that is looked at.
+	// Places limits the run to some places; empty means everything.
 	Places []TouchedPlace
-	// Again, where it is not nil, has the run go on when all has been done: it waits
-	// until something was touched, and returns what is to be looked at then; ok
-	// false ends the run. It is told what came of the pass before.
+	// Again, if not nil, makes the run continuous: it gets the result of a pass, waits
+	// until something has changed, and returns what to look at next; ok is false when
+	// the run ends.
 	Again func(ctx context.Context, passed PassResult) (touched Touched, ok bool)
 	// Share is the run's part of accounts that others use as well; nil is one of
 	// weight 1.
@@ -69,12 +69,12 @@ type Options struct {
 	// that tells its space, so that a lack of it is found before anything
 	// is changed; 0 is a tenth of a second.
 	HeadStart time.Duration
-	// Scratch is the folder in which content of unknown size is kept until it is sent, if the
-	// target needs the size; empty is the system's.
+	// Scratch is the folder that holds content of unknown size until it is sent, if the
+	// target needs the size; empty means the system's temporary folder.
 	Scratch string
 	Log     *slog.Logger
-	// Witnessed has a token kept at the ends of what is kept in sync, by which it
-	// is noticed that the records, or a place, were put back to an earlier state.
+	// Witnessed keeps a token at both ends of what is synced. It shows that the records,
+	// or a place, were restored to an earlier state.
 	Witnessed bool
 	// Job is the name of the run's job; empty of none.
 	Job string
@@ -117,7 +117,7 @@ type Run struct {
 	// slowedBefore is how often the accounts were slowed down before the run.
 	slowedBefore map[*gate.Gate]int64
 	totals       plan.Totals // of this pass, over its rounds
-	// whole are those of the first pass, once it is planned.
+	// whole holds the totals of the first pass, once it is planned.
 	whole atomic.Pointer[plan.Totals]
 	// before is what there was before the pass.
 	before PassResult
@@ -128,9 +128,9 @@ type Run struct {
 	left    atomic.Pointer[stopReason]
 	broke   atomic.Bool // some write broke off
 	inParts atomic.Bool // some file went in parts
-	// wasResumed says that the records may hold items that this process has not queued;
-	// of those that it has, queued are how many there were of each phase, and largeQueued
-	// those of at least Large bytes.
+	// wasResumed is set if the records may hold items that this process has not queued.
+	// queued counts the items that it has queued, by phase, and largeQueued those of at
+	// least Large bytes.
 	wasResumed          bool
 	queued, largeQueued [plan.Phases]atomic.Int64
 	identical           *identical
@@ -154,7 +154,7 @@ type stopReason struct {
 // errStopped ends the lanes when the run cannot go on.
 var errStopped = errors.New("the run has to stop")
 
-// New returns a run that has not begun.
+// New returns a run that has not started.
 func New(options Options) *Run {
 	options.Retry = retryOf(options)
 	if options.Began.IsZero() {
@@ -272,8 +272,8 @@ func (r *Run) Execute(ctx context.Context) Result {
 	}
 	result := r.result(ctx, causeOfPlan(err), err)
 	if (r.Resumed || r.broke.Load()) && (result.State == run.Done || result.State == run.Partial) {
-		// A server may have begun with what was sent, before it broke off, only
-		// after that was removed.
+		// A server may start to write what was sent before the connection broke only
+		// after the leftovers were removed.
 		if err := r.clean(context.WithoutCancel(ctx)); err != nil {
 			r.Log.Warn("could not look for leftovers", "run", r.ID, "error", err)
 		}
@@ -292,8 +292,8 @@ func stay(n int64) string {
 	return "stay"
 }
 
-// start says when bytes may move in a round. Whoever says so may come late, when the next
-// round goes on.
+// start tells when the transfers of a round may begin. The signal may arrive late, when
+// the next round is already on its way.
 type start struct {
 	once  sync.Once
 	begun chan struct{}
@@ -310,8 +310,7 @@ func (r *Run) leave(reason stopReason) {
 	}
 }
 
-// checkSpace stops the run where the target has no room for what is known to be
-// coming.
+// checkSpace stops the run if the target has too little space for what is planned.
 func (r *Run) checkSpace(ctx context.Context) {
 	if why := LackOfSpace(ctx, r.routesNow(), r.progress.bytes.Load()-r.progress.moved()); why != "" {
 		r.hold(plan.CauseNoSpace, why)
@@ -334,7 +333,7 @@ func (r *Run) stopFor(reason stopReason) {
 	}
 }
 
-// result says how the run ended, and ends what is still waiting.
+// result returns how the run ended, after it has ended the items that still wait.
 func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 	ended := context.WithoutCancel(ctx)
 	result := Result{State: run.Done}
@@ -380,7 +379,7 @@ func (r *Run) result(ctx context.Context, cause plan.Cause, err error) Result {
 		}
 		result.Why = plural(int(r.progress.failed.Load()), "item") + " failed"
 	}
-	// A continuous run takes what was locked once it is not.
+	// A continuous run copies locked files when their locks are gone.
 	if locked := r.progress.locked.Load(); result.State == run.Done && locked > 0 && r.Again == nil {
 		result = Result{State: run.Partial, Cause: plan.CauseLocked, Why: "somebody had locked " + plural(int(locked), "item")}
 	}
