@@ -14,12 +14,11 @@ import (
 	"deftheron/core/store"
 )
 
-// Two accounts may reach one storage in ways that nothing which they report gives away:
-// by another starting folder, host name, protocol or bind mount. What is removed at one
-// end is then gone at the other. So before a run that removes, a small file of ours
-// with a name that nothing else has, the canary, is written below one end and looked for below the
-// other, and the other way round: at the same place at once, and deeper while the
-// ends are listed.
+// Two accounts may reach the same storage although nothing that they report shows it: by
+// another start folder, host name, protocol or bind mount. A file that is removed at one
+// end is then gone at the other. So before a run that removes files, a small file with a
+// unique name, the canary, is written below one end and looked for below the other, and
+// the other way round: immediately at the same place, and deeper while the ends are listed.
 
 // canaries are the files of one route.
 type canaries struct {
@@ -28,8 +27,8 @@ type canaries struct {
 	gone           bool
 }
 
-// watch returns what is told of all that is ours in the listing of one end, and stops
-// the run at the canary of the other.
+// watch returns a function that gets our own files in the listing of one end, and stops
+// the run at the canary of the other end.
 func (c *canaries) watch(target bool) func(store.Listed) {
 	if c == nil {
 		return nil
@@ -45,8 +44,8 @@ func (c *canaries) watch(target bool) func(store.Listed) {
 	}
 }
 
-// writeCanaries writes those of a route whose ends are of two accounts, and looks for
-// each at once. It halts the run where one is found.
+// writeCanaries writes the canaries of a route between two accounts, and looks for each
+// immediately. It stops the run if one is found at the other end.
 func (r *Run) writeCanaries(ctx context.Context, i int) error {
 	route := &r.Routes[i]
 	if !r.hasCanaries(*route) {
@@ -99,8 +98,8 @@ func (r *Run) haltSameStorage(route Route) {
 // folderOf is the folder that is listed of a side.
 func folderOf(side Side) store.Folder { return store.Folder{Path: side.Root.AsFolder().Path} }
 
-// canaryOf is the canary of a side. Its name is that of the run's for good: a run that goes on after its
-// process was killed removes the one that it had left.
+// canaryOf returns the canary of a side. Its name is the same for the whole run: a run that continues after
+// its process was killed removes the canary that was left.
 func (r *Run) canaryOf(side Side, scope string) store.Ref {
 	sum := sha256.Sum256([]byte(r.ID + "\x00" + scope + "\x00" + side.Account + "\x00" + side.Root.String()))
 	return folderOf(side).Ref(store.ArrivingName(r.ID, hex.EncodeToString(sum[:8]))).As(store.KindFile)
@@ -168,7 +167,7 @@ func (r *Run) removeCanaries(ctx context.Context) {
 	}
 }
 
-// removeCanary removes those of a route. It may be called again.
+// removeCanary removes the canaries of a route. It may be called again.
 func (r *Run) removeCanary(ctx context.Context, route Route) {
 	if c := route.canaries; c != nil && !route.Back && !c.gone {
 		c.gone = true
@@ -191,8 +190,8 @@ type firstRemovals struct {
 	done map[string]bool // by scope
 }
 
-// first removes by do. Of the first that succeeds it is looked whether the target has
-// it still; the others wait until that is known.
+// first calls do to remove a file. After the first success it checks whether the target
+// still has that file; other removals wait until this is known.
 func (r *Run) first(ctx context.Context, route Route, target store.Ref, do func() (store.Removal, error)) (store.Removal, error) {
 	f := &r.firstRemovals
 	f.mu.Lock()

@@ -18,7 +18,7 @@ import (
 // Carrier copies what units name, for runs of another process: what a worker does. It looks at
 // nothing, decides nothing and records nothing; whatever does not go well is the run's to deal with.
 type Carrier struct {
-	// Lanes bounds how many contents are on their way at once, over all units.
+	// Lanes bounds the number of parallel transfers, over all units.
 	Lanes chan struct{}
 	// Scratch is the folder for content of unknown size; empty is the system's.
 	Scratch string
@@ -36,8 +36,8 @@ type Carriage struct {
 	Pay func(ctx context.Context, n int) (int, error)
 }
 
-// Carry copies a unit. It returns when all copies have ended, and what was written would outlive a
-// power failure. The error comes from Done, or from a target that cannot confirm it: nothing counts as copied
+// Carry copies a unit. It returns when all copies have ended and what was written would survive a power
+// failure. The error comes from Done, or from a target that cannot confirm this: nothing counts as copied
 // then.
 func (c *Carrier) Carry(ctx context.Context, u Carriage) error {
 	r := c.runOf(u)
@@ -135,7 +135,7 @@ func (a *attempt) carryPart(ctx context.Context, file unit.Copy, parts unit.Part
 	return err
 }
 
-// paying returns a body whose bytes are paid for, if they have to be.
+// paying returns a body whose bytes are charged to a bandwidth limit, if there is one.
 func (a *attempt) paying(ctx context.Context, body io.ReadCloser) io.ReadCloser {
 	if a.carriage == nil || a.carriage.Pay == nil {
 		return body
@@ -143,7 +143,7 @@ func (a *attempt) paying(ctx context.Context, body io.ReadCloser) io.ReadCloser 
 	return &paid{body, ctx, a.carriage.Pay}
 }
 
-// paid reads a source whose bytes have to be paid for.
+// paid reads a source whose bytes are charged to a bandwidth limit.
 type paid struct {
 	io.ReadCloser
 	ctx context.Context

@@ -8,11 +8,12 @@ import (
 	"deftheron/core/store"
 )
 
-// What metadata cannot tell is read. A revision of a folder or a file server is made
-// of times and sizes: it misses what is written through a memory mapping, or twice
-// within a second, or with the time put back. So before anything is removed or
-// overwritten for good on its account, the content itself is compared with the hash
-// that it was verified with. Where revisions are of the content, they are believed.
+// Where metadata is not enough, the content is read. The revision of a file in a folder or
+// on a file server is made of its time and size: it misses changes through a memory mapping,
+// two changes within a second, and changes after which the time was set back. So before
+// anything is finally removed or overwritten because of such a revision, the content is
+// compared with the hash with which it was verified. Revisions that depend on the content
+// are trusted.
 
 // differs says that a content is not the one that was verified.
 func differs(place store.Ref) error {
@@ -34,8 +35,8 @@ func (s Side) certain(ctx context.Context, ref store.Ref, revision, hash string)
 	return err
 }
 
-// pairOfTarget is the pair by which the target of the item counts as unchanged; nil
-// where it does not, or where its revision is enough to say so.
+// pairOfTarget returns the pair by which the target of the item counts as unchanged; nil
+// if it has changed, or if its revision alone is proof enough.
 func (a *attempt) pairOfTarget(ctx context.Context) (*compare.Pair, error) {
 	if a.chosen || a.route.Target.Store.Traits().Revisions != store.RevisionsOfTimes {
 		return nil, nil
@@ -65,8 +66,8 @@ func (a *attempt) untouched(ctx context.Context) error {
 	return a.route.Target.certain(ctx, a.target(), a.item.Target.Revision, pair.Verification)
 }
 
-// isKept reports whether what is to be removed is kept out of the way all the same, as
-// nothing says for certain that it is still what was in sync.
+// isKept reports whether a file is moved to history instead of being removed, because
+// nothing proves that it is still the file that was synced.
 func (a *attempt) isKept(ctx context.Context) (bool, error) {
 	pair, err := a.pairOfTarget(ctx)
 	return err == nil && pair != nil && pair.Verification == "", err
@@ -91,8 +92,7 @@ func (r *Run) removeSource(ctx context.Context, route Route, file sourceFile) (s
 	return r.first(ctx, route, file.target, func() (store.Removal, error) { return s.Store.Remove(ctx, file.source, file.revision) })
 }
 
-// sourceFile is a file that is to be removed at a source, and what of it is at the
-// target.
+// sourceFile is a file to remove at a source, and its copy at the target.
 type sourceFile struct {
 	source, target store.Ref
 	revision       string // of the source

@@ -10,7 +10,7 @@ import (
 	"deftheron/core/store"
 )
 
-// Certified is a file of a source, as it was found when what is at the targets was
+// Certified is a file of a source, as it was when the copies at the targets were
 // certified.
 type Certified struct {
 	Route int
@@ -26,11 +26,10 @@ type Certified struct {
 	Run string
 }
 
-// Certify lists both sides of the routes again, to the end, holds them against what is
-// remembered, and calls each with every file of the sources: in the order of the
-// routes, and of keys in each. What the filter leaves out is not passed on, and
-// returned in numbers: of files, and of folders with all that is in them. It writes
-// nothing.
+// Certify lists both sides of the routes again, completely, compares them with the records,
+// and calls each with every file of the sources, in the order of the routes and of their
+// keys. Entries that the filter excludes are only counted: the files, and the folders with
+// everything in them. It writes nothing.
 func Certify(ctx context.Context, routes []Route, rules plan.Rules, began time.Time, memory Memory,
 	each func(Certified) error) (files plan.Count, folders int64, err error) {
 	var left excluded

@@ -8,14 +8,13 @@ import (
 	"deftheron/core/store"
 )
 
-// Check looks at a route before anything is done: the source must be there, the
-// target's name must be one that the target can hold, and neither may lie
-// within the other. The error is a sentence of what is wrong and one of what
-// to do.
+// Check checks a route before anything is done: the source must exist, the target must
+// be able to store the target's name, and neither may be inside the other. The error
+// says what is wrong and what to do.
 func Check(ctx context.Context, route Route) error { return check(ctx, route, checkOverlap) }
 
-// CheckRestore is Check for a route whose source is what an account was: it may lead to where
-// that was.
+// CheckRestore is Check for a route whose source is an earlier state of an account: its
+// target may be the place of that state.
 func CheckRestore(ctx context.Context, route Route) error {
 	return check(ctx, route, func(route Route, _ store.Entry) error {
 		from, to := route.Source.Address, route.Target.Address
@@ -62,8 +61,8 @@ func checkOverlap(route Route, entry store.Entry) error {
 	return nil
 }
 
-// checkWay looks at the folders on the way to the target: what is there must
-// be a folder, and what is not must have a name that can be held.
+// checkWay checks the folders on the way to the target: what exists must be a folder,
+// and what does not exist must have a name that the target can store.
 func checkWay(ctx context.Context, route Route) error {
 	traits := route.Target.Store.Traits()
 	way := store.Path("")
@@ -93,9 +92,8 @@ func checkWay(ctx context.Context, route Route) error {
 	return nil
 }
 
-// spaceOf is what the routes' target tells of its space; ok is false where it
-// tells none, or where there are several targets, as what is coming cannot be
-// told apart.
+// spaceOf returns the space that the routes' target reports; ok is false if it reports
+// none, or if there are several targets, because the planned bytes are not known for each.
 func spaceOf(ctx context.Context, routes []Route) (space store.Space, ok bool) {
 	target := routes[0].Target.Store
 	for _, route := range routes {

@@ -11,12 +11,12 @@ import (
 	"deftheron/core/store"
 )
 
-// clear removes at the sources what is verified at the targets, and returns
-// how many entries stay. Both sides are listed again, to the end, and held
-// against what is remembered: a file is removed only where the source is still
-// the revision that was copied and the target still the one that was verified, or
-// where both tell the same hash. A folder is removed when nothing is left in
-// it. It may be interrupted and begun again at any moment.
+// clear removes the files of the sources whose copies at the targets are verified, and
+// returns how many entries stay. It lists both sides again, completely, and compares
+// them with the records: a file is removed only if the source still has the revision
+// that was copied and the target the one that was verified, or if both report the same
+// hash. A folder is removed when it is empty. clear may be interrupted and started again
+// at any moment.
 func (r *Run) clear(ctx context.Context) (stays int64, err error) {
 	for _, route := range r.Routes {
 		n, err := r.clearRoute(ctx, route)
@@ -62,8 +62,8 @@ func (r *Run) clearRoute(ctx context.Context, route Route) (stays int64, err err
 	return c.stays, c.root(ctx)
 }
 
-// again lists both sides of a route again, and holds them against what is remembered.
-// sieve, where not nil, leaves out of the source.
+// again lists both sides of a route again and compares them with the records. sieve, if not
+// nil, excludes entries of the source.
 func (r Route) again(ctx context.Context, rules plan.Rules, began time.Time, memory Memory,
 	sieve *plan.Sieve) (iter.Seq2[compare.Difference, error], error) {
 	streams, err := r.streams(ctx, rules)

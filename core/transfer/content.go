@@ -19,7 +19,7 @@ type content struct {
 	stream *store.Stream // of the last reading
 	// spooled is the content, where its size was not known.
 	spooled *spooled
-	// digest is that of the last reading, where the rules ask for it.
+	// digest is the digest of the last reading, if the rules ask for one.
 	digest *digesting
 	// size is how many bytes are sent.
 	size int64
@@ -70,7 +70,7 @@ func (a *attempt) openSource(ctx context.Context, offset, length int64) (io.Read
 	return a.read(ctx, body), nil
 }
 
-// streamOf hashes a body, and has noted what was sent before its last byte is.
+// streamOf hashes a body, and records its hash before the last byte is sent.
 func (c *content) streamOf(body io.ReadCloser) *store.Stream {
 	counted := func(n int) {
 		c.a.counted(n)
@@ -120,8 +120,8 @@ func (d *digesting) String() string {
 
 func (a *attempt) counted(n int) { a.flight.moved.Add(int64(n)) }
 
-// read marks the errors of a body as the source's, keeps the hashes that came with
-// it, and holds it to the run's bandwidth: what is read goes up again as it comes down.
+// read marks the errors of a body as errors of the source, keeps the hashes that came with
+// it, and limits it to the run's bandwidth: what is downloaded is uploaded at the same rate.
 func (a *attempt) read(ctx context.Context, body io.ReadCloser) io.ReadCloser {
 	return &sourceBody{body, ctx, a.Bandwidth, &a.progress.waits, []bandwidth.Direction{bandwidth.Down, bandwidth.Up}}
 }
@@ -220,8 +220,8 @@ func (a *attempt) reading() compare.Reading {
 	return compare.ReadUnreported
 }
 
-// sameContent compares what is at a place of the target with the source: by
-// size, by a hash that both can tell, and else by reading both.
+// sameContent compares a file of the target with the source: by size, by a hash that
+// both report, and otherwise by reading both.
 func (a *attempt) sameContent(ctx context.Context, place store.Ref, target store.Entry) (bool, string, error) {
 	if target.Kind != store.KindFile {
 		return false, "", nil

@@ -25,8 +25,8 @@ func (a *attempt) create(ctx context.Context) (*Ending, error) {
 	return a.write(ctx, a.target(), store.Absent)
 }
 
-// worthALook is the size from which, after an interruption, it is looked
-// whether a file has arrived already, before its bytes are sent for nothing.
+// worthALook is the size from which a run that was interrupted checks whether a file
+// has already arrived, before it sends it again.
 const worthALook = 8 << 20
 
 func (a *attempt) makeFolder(ctx context.Context) (*Ending, error) {

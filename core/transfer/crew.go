@@ -15,8 +15,8 @@ import (
 // Crew are other processes that copy for a run: the ones that reach both accounts of a route. All
 // methods may be called from many goroutines.
 type Crew interface {
-	// Lanes is how many of the crew copy for a route, and how many contents they have on their way at once
-	// together; 0 where nobody reaches both accounts now.
+	// Lanes returns how many members of the crew copy for a route, and how many parallel transfers they have
+	// together; 0 if none reaches both accounts now.
 	Lanes(route int) (members, lanes int)
 	// Only reports whether the crew alone is to copy what it can, and this process nothing of it.
 	Only() bool
@@ -29,11 +29,11 @@ type Crew interface {
 }
 
 const (
-	// mostOfUnit and bytesOfUnit bound what is copied as one unit, and mostOfLane what of it is for a lane.
+	// mostOfUnit and bytesOfUnit bound a unit, and mostOfLane the part of it for one lane.
 	mostOfUnit, bytesOfUnit, mostOfLane = 64, 8 << 20, 4
-	// ahead is how many items may be with the crew for each of its lanes, and into how many parts for
-	// each lane what is left is cut: no lane is idle while the next unit comes, nor at the end while
-	// another is busy. A member of the crew has unitsAhead units at most, if they are larger.
+	// ahead is how many items the crew may hold for each of its lanes, and into how many units for each
+	// lane the rest is cut: no lane is idle while the next unit is on its way, nor at the end while
+	// another is busy. A member of the crew holds unitsAhead units at most, if they are larger.
 	ahead, unitsAhead = 3, 2
 )
 
@@ -85,7 +85,7 @@ func (r *Run) mayCarry(item *Item) bool {
 	return lanes > 0
 }
 
-// hand gives an item to whoever is free for it first; false where the run is interrupted.
+// hand gives an item to the first who is free: a lane or the crew. It is false if the run was interrupted.
 func (m *muster) hand(ctx context.Context, item *Item) bool {
 	if !m.run.mayCarry(item) {
 		m.handed++
@@ -104,7 +104,7 @@ func (m *muster) hand(ctx context.Context, item *Item) bool {
 	return m.give(ctx, item.Route, g)
 }
 
-// flush gives all that waits to whoever is free.
+// flush gives away all gathered items.
 func (m *muster) flush(ctx context.Context) bool {
 	for route, g := range m.routes {
 		for len(g.items) > 0 {
@@ -176,7 +176,7 @@ func (m *muster) give(ctx context.Context, route int, g *gathered) bool {
 	}
 }
 
-// launch has the crew copy the first of what was gathered.
+// launch lets the crew copy the first n of the gathered items.
 func (m *muster) launch(ctx context.Context, route int, g *gathered, n int) {
 	items := slices.Clone(g.items[:n])
 	g.items = slices.Delete(g.items, 0, n)

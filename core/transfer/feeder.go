@@ -18,8 +18,8 @@ type feeder struct {
 	pending sync.WaitGroup // items that were claimed and have not ended
 	more    chan struct{}  // something was enqueued
 	full    atomic.Int64   // items in a row that found no space
-	// again says that some items wait for what is in their way to go; passes is how
-	// often all have been tried.
+	// again is set if items wait until something in their way is removed; passes counts
+	// how often all of them were tried.
 	again  atomic.Bool
 	passes atomic.Int64
 }

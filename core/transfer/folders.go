@@ -7,8 +7,8 @@ import (
 	"deftheron/core/store"
 )
 
-// mostFolders bounds the folders that are known to be there; when it is
-// reached, all are forgotten and looked at again as they are needed.
+// mostFolders bounds the cache of existing folders. When it is full it is emptied, and
+// the folders are looked up again as they are needed.
 const mostFolders = 20_000
 
 // folderCache makes the folders of a target once each.
@@ -42,8 +42,8 @@ func (c *folderCache) ensure(ctx context.Context, target Side, path store.Path) 
 	})
 }
 
-// makeOnce makes a folder whose parent is there, unless that was done: of two that make
-// one at once, some servers refuse the second.
+// makeOnce creates a folder whose parent exists, unless that was done before: if two
+// requests create a folder at the same time, some servers refuse the second.
 func (c *folderCache) makeOnce(ctx context.Context, target Side, place store.Ref) error {
 	return c.once(target, place.AsFolder().Path, func() error {
 		_, err := target.Store.MakeFolder(ctx, place)

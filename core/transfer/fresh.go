@@ -8,8 +8,8 @@ import (
 	"deftheron/core/store"
 )
 
-// markFresh finds the targets at which nothing is yet: what is created there needs no
-// change of its own, as the folder itself is one.
+// markFresh finds the targets that do not exist yet: files that are created there need no
+// change records of their own, because the folder has one.
 func (r *Run) markFresh(ctx context.Context, i int) error {
 	route := r.Routes[i]
 	if !r.Rules.TracksFiles() || r.Resumed || route.Target.Root.IsStart() || route.Target.Root.Kind == store.KindFile {

@@ -10,10 +10,9 @@ import (
 	"deftheron/core/store"
 )
 
-// writeGrowing copies what a file holds that keeps changing while it is read, if all
-// that happens to it is that it grows: a log, or a recording. What it holds now is read
-// twice, and counts only if both readings are the same. changed is what is returned
-// where it is not so.
+// writeGrowing copies a file that keeps changing while it is read, if it only grows: a log,
+// or a recording. The content up to its present size is read twice, and counts only if both
+// readings are equal. Otherwise writeGrowing returns the error changed.
 func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition store.Condition, changed error) (*Ending, error) {
 	if err := a.refresh(ctx, changed); err != changed {
 		return nil, err
@@ -54,7 +53,7 @@ func (a *attempt) writeGrowing(ctx context.Context, place store.Ref, condition s
 	return ending, nil
 }
 
-// readGrowing hashes what the source holds as far as it was when it was looked at.
+// readGrowing hashes the source up to the size that it had when it was looked up.
 func (a *attempt) readGrowing(ctx context.Context) (store.Hash, int64, error) {
 	body, err := a.openGrowing(ctx)
 	if err != nil {
@@ -70,7 +69,7 @@ func (a *attempt) openGrowing(ctx context.Context) (io.ReadCloser, error) {
 	return a.route.Source.Store.Open(ctx, store.Reading{Place: a.source(), Length: a.item.Size, Growing: true})
 }
 
-// growing is the content of a file that grows, which has to be what it was before.
+// growing is the content of a growing file, which must equal its first reading.
 type growing struct {
 	a      *attempt
 	want   store.Hash
@@ -90,7 +89,7 @@ func (g *growing) Open(ctx context.Context) (*store.Stream, error) {
 	return g.stream, nil
 }
 
-// sameAgain ends well only if what was read has a hash.
+// sameAgain ends without an error only if the content read has the given hash.
 type sameAgain struct {
 	io.ReadCloser
 	hash *digesting

@@ -32,9 +32,9 @@ type Contents interface {
 	HeldContent(ctx context.Context, scope string, size int64, hash string) (*HeldFile, error)
 }
 
-// identical finds files whose content the target holds already. Those of one size take
-// turns in the order in which they were handed out, which is that of the plan: of files
-// that are identical, the first stays, whichever lane is faster.
+// identical finds files whose content the target already holds. Files of one size take
+// turns in the order of the plan: of identical files the first stays, whichever lane is
+// faster.
 type identical struct {
 	mu    sync.Mutex
 	turns map[int64][]int64       // by size, the Seq of those that were handed out
@@ -116,7 +116,7 @@ func (i *identical) add(held HeldFile) {
 	i.recent[key] = held
 }
 
-// written drops what is in the records by now.
+// written drops the files that are now in the records.
 func (i *identical) written(all []HeldFile) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
@@ -178,8 +178,8 @@ func (a *attempt) keepContent(ending *Ending) {
 	}
 }
 
-// duplicate finds the item's content at the target, and ends the item where it is there.
-// It is read only where another of its size is there and no hash that is told decides.
+// duplicate looks for the item's content at the target, and ends the item if it is there.
+// The item is read only if the target has a file of its size and no reported hash decides.
 func (a *attempt) duplicate(ctx context.Context) (*Ending, error) {
 	told, _, _ := strings.Cut(a.item.Mark, " ")
 	if _, ok := store.ParseHash(told); ok {

@@ -9,9 +9,9 @@ import (
 	"deftheron/core/view"
 )
 
-// inside copies within the target what an earlier run has put there, in place of
-// sending it again: a file that was renamed at the source, or is there twice. It
-// returns neither an ending nor an error where the bytes have to be sent after all.
+// inside copies within the target what an earlier run has put there, instead of
+// sending it again: a file that was renamed at the source, or exists there twice. It
+// returns neither an ending nor an error if the bytes must be sent after all.
 func (a *attempt) inside(ctx context.Context) (*Ending, error) {
 	origin := a.item.Origin
 	a.item.Origin = nil // another try sends it
@@ -24,9 +24,9 @@ func (a *attempt) inside(ctx context.Context) (*Ending, error) {
 	return a.copyInside(ctx, store.Origin{File: a.route.Target.place(origin.Key, store.KindFile), Revision: origin.Revision}, *origin)
 }
 
-// isOrigin reports whether the source's content is that of an origin. A mark that is
-// not of the content says which file it was, and the file is read: inodes are used
-// again, and archives fix times.
+// isOrigin reports whether the source has the content of an origin. A mark without a hash
+// only identifies the file, so the file is read: inodes are reused, and archives restore
+// times.
 func (a *attempt) isOrigin(ctx context.Context, origin plan.Origin) (bool, error) {
 	if compare.MarkIsContent(a.item.Mark) {
 		return true, nil

@@ -10,7 +10,7 @@ import (
 	"deftheron/core/store"
 )
 
-// version is the old content of an item's target, as it is kept in history.
+// version is the old content of an item's target, as history keeps it.
 type version struct {
 	history.Content
 	hash string // KIND=HEXADECIMAL; empty where none is known
@@ -29,14 +29,14 @@ type keeps struct {
 	settled map[int64]*version
 	// settledMoves are where it had moved contents from.
 	settledMoves map[int64]store.Key
-	// fresh are the stores of targets at which nothing was; firstChanges say so.
+	// fresh holds the stores of targets that did not exist; firstChanges records that.
 	fresh        map[store.Store]bool
 	firstChanges []Ending
 	unlisted     unlisted
 }
 
-// keepsDeleted reports whether what is removed is moved to history: where the rules say so,
-// and where nothing says for certain that it is still what was in sync.
+// keepsDeleted reports whether a removed file is moved to history: if the rules say so, and
+// if nothing proves that it is still the file that was synced.
 func (a *attempt) keepsDeleted(ctx context.Context) (bool, error) {
 	if a.Rules.KeepsVersions() {
 		return true, nil
@@ -81,7 +81,7 @@ func (a *attempt) deleteKept(ctx context.Context, place store.Ref, ending *Endin
 	return a.removeKept(ctx, place, ending)
 }
 
-// removeKept removes a file of the target whose content is kept.
+// removeKept removes a file of the target whose content is in history.
 func (a *attempt) removeKept(ctx context.Context, place store.Ref, ending *Ending) error {
 	if _, err := a.route.Target.Store.Remove(ctx, place, a.item.Target.Revision); err != nil {
 		return err
@@ -103,9 +103,8 @@ func (a *attempt) copyTo(ctx context.Context, place store.Ref, revision string, 
 	return err
 }
 
-// newVersion returns where the old content of a place is to be kept, which is noted: as the
-// version that the account keeps of it by itself, or else in a folder that is there, under a
-// name that is free.
+// newVersion returns, and notes, where history keeps the old content of a place: as the version
+// that the account keeps by itself, or in an existing folder under a free name.
 func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, error) {
 	id, err := store.VersionOf(ctx, a.route.Target.Store, place, a.item.Target.Revision)
 	if err != nil {
@@ -140,7 +139,7 @@ func (a *attempt) newVersion(ctx context.Context, place store.Ref) (*version, er
 	return kept, a.Records.Note(a.ID, note)
 }
 
-// newPlace is a place in history whose name is free.
+// newPlace returns a place in history with a free name.
 func (a *attempt) newPlace(place store.Ref) store.Ref {
 	now := time.Now()
 	number := int64(0)
@@ -315,8 +314,8 @@ func (a *attempt) keepsByWriting(place store.Ref, condition store.Condition, kep
 	return store.Keeps(a.route.Target.Store, store.Writing{Place: place, Size: a.item.Size, If: condition, Keep: kept.Place})
 }
 
-// findKept takes the old content for kept where an earlier try, of which nobody knows what
-// became, has put it to where it was to be kept.
+// findKept finds the old content in history if an earlier attempt, whose result is unknown, has
+// put it there.
 func (a *attempt) findKept(ctx context.Context) error {
 	if a.item.version != nil || a.item.keeps == nil {
 		return nil
@@ -333,8 +332,8 @@ func (a *attempt) findKept(ctx context.Context) error {
 	return nil
 }
 
-// otherwise is called where the target holds something else than what was kept of it: that
-// stays in history, and what is there now is another version.
+// otherwise is called if the target no longer holds the content that was kept: that version
+// stays in history, and the present content becomes another one.
 func (a *attempt) otherwise(ctx context.Context) {
 	if a.item.version != nil {
 		var ending Ending
@@ -367,8 +366,8 @@ func (a *attempt) settleHistory(ctx context.Context, ending *Ending) {
 	}
 }
 
-// settleVersion says in the ending of an item what its tries have moved to history. A copy
-// of what is at the target as before is not needed.
+// settleVersion records in the ending of an item what its attempts have moved to history. A
+// copy is dropped if the target still holds the same content.
 func (a *attempt) settleVersion(ctx context.Context, ending *Ending) {
 	if ending.State != Done {
 		if err := a.findKept(ctx); err != nil {

@@ -27,7 +27,7 @@ type attempt struct {
 	// chosen says that a rule has chosen the source's content, whatever the target
 	// holds.
 	chosen bool
-	// digest is the BLAKE3 of what was sent, or read, where the rules ask for it.
+	// digest is the BLAKE3 hash of what was sent or read, if the rules ask for it.
 	digest string
 	// keeping is where the write of this try keeps the old content.
 	keeping *version
@@ -286,8 +286,8 @@ func (a *attempt) failed(ctx context.Context, err error) (*Ending, time.Duration
 	return ending, max(store.Wait(err), a.Retry.After(a.try+1))
 }
 
-// isNoFile reports whether what was a file at the source is a link by now, or something
-// else that holds nothing of its own.
+// isNoFile reports whether the source is no file any more, but a link or something else
+// without content of its own.
 func (a *attempt) isNoFile(ctx context.Context) bool {
 	entry, err := a.route.Source.Store.Stat(ctx, a.source())
 	return err == nil && entry.Kind == store.KindOther
@@ -382,7 +382,7 @@ func (a *attempt) write(ctx context.Context, place store.Ref, condition store.Co
 	return nil, err
 }
 
-// refresh takes the source as it is now, for the next try.
+// refresh looks up the source again, for the next attempt.
 func (a *attempt) refresh(ctx context.Context, changed error) error {
 	entry, err := a.route.Source.Store.Stat(ctx, a.source())
 	if err != nil {

@@ -7,8 +7,8 @@ import (
 	"deftheron/core/plan"
 )
 
-// Large is the size in bytes from which a file is begun before its turn, so that a
-// run does not end with one lane at work on the largest.
+// Large is the size in bytes from which a file is started before its turn, so that a
+// run does not end with a single lane busy with the largest file.
 const Large = 64 << 20
 
 // largeFrom is Large; tests have smaller files.
@@ -41,10 +41,10 @@ func (r *Run) feedLargest(ctx context.Context, f *feeder, phase plan.Phase, earl
 	return nil
 }
 
-// mostEarly is how many files are begun before their turn, at most.
+// mostEarly is the maximum number of files that are started before their turn.
 const mostEarly = 1000
 
-// early tells which items of a phase were begun before their turn.
+// early holds the items of a phase that were started before their turn.
 type early struct {
 	mu    sync.Mutex
 	after int64 // up to here items had their turn

@@ -8,9 +8,9 @@ import (
 	"deftheron/core/store"
 )
 
-// keepLedger writes endings down in batches, at most every quarter of a second,
-// after what they speak of is safe on its disk. It goes on to the end of what was done when
-// the run is interrupted.
+// keepLedger records endings in batches, every quarter of a second at the earliest,
+// after the files that they are about are safe on disk. If the run is interrupted it
+// still records everything that was done.
 func (r *Run) keepLedger(running context.Context) error {
 	ctx := context.WithoutCancel(running)
 	ticker := time.NewTicker(250 * time.Millisecond)
@@ -58,8 +58,8 @@ func (r *Run) keepLedger(running context.Context) error {
 	}
 }
 
-// settle waits until all items that were handed out have ended, and that is written
-// down: what is claimed then is still to be done.
+// settle waits until all items that were handed out have ended and are recorded, so that
+// what is claimed afterwards is still undone.
 func (r *Run) settle() {
 	for _, f := range r.feeders {
 		f.pending.Wait()

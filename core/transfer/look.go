@@ -9,9 +9,9 @@ import (
 	"deftheron/core/store"
 )
 
-// lookAgain finds out what is at a place that was to be written. What holds the
-// source's content was written by the try whose answer was lost, or by the run
-// before it was interrupted, and is done.
+// lookAgain finds out what is at the place of a write that failed. If it has the source's
+// content, it was written by the attempt whose answer was lost, or before the run was
+// interrupted, and the item is done.
 func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*Ending, error) {
 	entry, err := store.Occupant(ctx, a.route.Target.Store, place)
 	if store.KindOf(err) == store.ErrNotFound {
@@ -57,8 +57,8 @@ func (a *attempt) lookAgain(ctx context.Context, place store.Ref, why error) (*E
 	return a.conflict(ctx, entry)
 }
 
-// pairWith is the pair to be remembered. verification is in words, of which the first is the
-// hash where there is one.
+// pairWith returns the pair to record. verification is a text that starts with the hash if
+// there is one.
 func (a *attempt) pairWith(target store.Entry, verification string) *compare.Pair {
 	pair := &compare.Pair{
 		Key: a.item.Key, To: a.item.To, Source: a.item.Source, Target: compare.RememberedOf(target), Run: a.ID, Mark: a.item.Mark,
@@ -119,7 +119,7 @@ func (a *attempt) look(ctx context.Context) (*Ending, error) {
 	return a.foundSame(entry, verification), nil
 }
 
-// foundSame ends an item whose content the target holds already.
+// foundSame ends an item whose content the target already holds.
 func (a *attempt) foundSame(entry store.Entry, verification string) *Ending {
 	found := a.pairWith(entry, verification)
 	found.Run = "" // no run has brought it about
@@ -149,8 +149,8 @@ func (a *attempt) recheck(ctx context.Context) (*Ending, error) {
 	return a.foundSame(entry, verification), nil
 }
 
-// replaceKnown overwrites a target whose metadata is what it was, if its content is as
-// well. If it is not, or nobody knows, both sides have changed.
+// replaceKnown overwrites a target with unchanged metadata if its content is unchanged, too.
+// If it has changed, or if that is unknown, both sides count as changed.
 func (a *attempt) replaceKnown(ctx context.Context, entry store.Entry) (*Ending, error) {
 	pair, err := a.Records.Pair(ctx, a.route.Scope, a.pairKey())
 	if err != nil {

@@ -28,7 +28,7 @@ type missing struct {
 // bytesOfRange is up to how many bytes of parts are one unit, and mostOfRange how many parts.
 const bytesOfRange, mostOfRange = 32 << 20, 16
 
-// move writes all parts, of this process at most so many at once.
+// move writes all parts; this process writes at most atOnce of them in parallel.
 func (m *missing) move(ctx context.Context, atOnce int) error {
 	crew := 0
 	between := m.route.Source.Account != m.route.Target.Account && m.siblings[m.item.Route] < 2

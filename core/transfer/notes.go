@@ -9,12 +9,12 @@ import (
 	"deftheron/core/store"
 )
 
-// A process may be killed after the target has a file and before that is written down.
-// A two-way run that goes on would take the file for one that somebody put there: it
-// would bring back what was removed meanwhile, and find a conflict in what was changed.
-// So what is about to appear at the target is noted first. A note is not synced to the
-// disk, so that it costs no more than a write to memory: it outlives the process, and
-// perhaps not the machine. Without it nothing is lost either.
+// A process may be killed after the target has a file and before this is recorded. A
+// two-way run that continues would take the file for one that somebody else put there:
+// it would bring back files that were removed meanwhile, and report conflicts for files
+// that were changed. So a note is written before something appears at the target. Notes
+// are not synced to the disk, so they cost no more than a write to memory: they survive the
+// process, but perhaps not the machine. Without a note nothing is lost, either.
 
 // Note is what an item is about to bring about at the target.
 type Note struct {
@@ -36,7 +36,7 @@ type Noted struct {
 	Note
 }
 
-// note notes what is about to be seen at the target. hash is of its content.
+// note records what is about to appear at the target, with the hash of its content.
 func (a *attempt) note(hash string) {
 	if a.Rules.Type != plan.TwoWay || a.from != nil || hash == "" && a.item.Kind != store.KindFolder {
 		return
@@ -50,8 +50,8 @@ func (a *attempt) note(hash string) {
 	}
 }
 
-// settleNotes ends the items of an interrupted run whose work is at the target: the
-// content that was noted, or the folder.
+// settleNotes ends the items of an interrupted run whose result is at the target: the
+// content of the note, or the folder.
 func (r *Run) settleNotes(ctx context.Context) error {
 	if r.Rules.Type != plan.TwoWay {
 		return nil
@@ -86,8 +86,8 @@ func (r *Run) settleNotes(ctx context.Context) error {
 	return r.Records.Finish(ctx, r.ID, r.scopes, endings)
 }
 
-// broughtAbout is the ending of an item whose work is at the target; nil where what is
-// there is something else.
+// broughtAbout returns the ending of an item whose result is at the target; nil if the
+// target has something else.
 func (a *attempt) broughtAbout(ctx context.Context, hash string) (*Ending, error) {
 	entry, err := store.Occupant(ctx, a.route.Target.Store, a.target())
 	switch {

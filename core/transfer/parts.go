@@ -10,8 +10,8 @@ import (
 	"deftheron/core/store"
 )
 
-// partSlots is how many parts move at once over all lanes: with a part going
-// through buffers of less than a mebibyte, far below the 64 MiB allowed.
+// partSlots is how many parts are transferred in parallel over all lanes. A part needs
+// buffers of less than a mebibyte, so this is far below the 64 MiB allowed.
 const partSlots = 16
 
 // moveParts writes a file in parts, going on with those that the records know.
@@ -56,9 +56,8 @@ func (a *attempt) moveParts(ctx context.Context, writer store.PartWriter, limits
 	return written, verification, err
 }
 
-// openUpload returns the upload to go on with, or begins one. What is about to
-// be begun is written down first, so that it is found again whenever the
-// process ends.
+// openUpload returns the upload to continue, or starts one. It is recorded before it
+// starts, so that it is found again whenever the process ends.
 func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limits store.PartLimits, writing store.Writing) (Upload, error) {
 	upload, ok, err := a.uploads().LoadUpload(ctx, a.ID, a.item.Seq)
 	if err != nil {
@@ -83,8 +82,8 @@ func (a *attempt) openUpload(ctx context.Context, writer store.PartWriter, limit
 	return upload, a.uploads().SaveUpload(ctx, a.ID, a.item.Seq, upload)
 }
 
-// giveUpOthers gives up the uploads of a place of which no id was kept: a server may
-// have begun with one though the answer was lost, or the process ended before it came.
+// giveUpOthers aborts the uploads of a place whose ids are unknown: a server may have
+// started one although its answer was lost, or the process ended before the answer came.
 func (a *attempt) giveUpOthers(ctx context.Context, place store.Ref, kept string) {
 	clean := a.route.Target.Store.Capabilities().Clean
 	if clean == nil || !a.Resumed && a.try == 1 {
@@ -159,8 +158,8 @@ func (a *attempt) giveUpUpload(ctx context.Context, place store.Ref) error {
 	return a.uploads().DropUpload(ctx, a.ID, a.item.Seq)
 }
 
-// verifyParts compares the target's hash of the whole with that of the parts put
-// together. Where there is none of the whole, each part was verified by itself.
+// verifyParts compares the target's hash of the whole file with the combined hash of its
+// parts. If the target has none of the whole, each part was verified by itself.
 func (a *attempt) verifyParts(ctx context.Context, writing store.Writing, written store.Written, parts []store.Part) (string, error) {
 	if a.verificationKind() == store.CRC64NVME {
 		whole, ok := store.WholeOf(parts)

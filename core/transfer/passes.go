@@ -72,7 +72,7 @@ func (r *Run) nextRound() {
 	r.folders.forget() // some may have been removed meanwhile
 }
 
-// plan queues what is to be done.
+// plan queues the items of a pass.
 func (r *Run) plan(ctx context.Context, tally Tally, touched Touched) {
 	defer close(r.planned)
 	start := r.start
@@ -131,9 +131,9 @@ func (r *Run) someListed() bool {
 	return false
 }
 
-// judge lets the pass go on to what overwrites something or removes, unless its
-// plan, with what was lost lately, is more than the safety limits allow. before is what
-// was judged of it in a round before. What a person let go does not count later.
+// judge lets the pass overwrite and remove, unless its plan, with the recent losses, is
+// more than the safety limits allow. before holds what an earlier round of the pass has
+// judged. Losses that a person approved do not count later.
 func (r *Run) judge(ctx context.Context, before plan.Totals) error {
 	totals, planned := r.totals, r.whole.Load()
 	if r.pass > 0 {
@@ -169,8 +169,8 @@ func (r *Run) overLimits(totals plan.Totals, lost lost) *plan.OverLimits {
 	return r.Rules.Safety.Holds(totals)
 }
 
-// planRoutes queues what is to be done on the routes that are there and were not listed
-// in this pass.
+// planRoutes queues the items of the routes whose accounts are there and that were not
+// listed in this pass.
 func (r *Run) planRoutes(ctx context.Context, touched Touched, queue *queue, totals *plan.Totals) error {
 	for i := range r.Routes {
 		if r.Routes[i].Back || r.isListed(i) || r.absentOf(i) != nil {

@@ -8,8 +8,8 @@ import (
 	"deftheron/core/store"
 )
 
-// prepare makes the targets ready, and for a run that was interrupted, removes
-// what it left behind and counts what it had come to.
+// prepare makes the targets ready. For a run that was interrupted it removes leftovers
+// and returns its counts so far.
 func (r *Run) prepare(ctx context.Context) (Tally, error) {
 	for i, route := range r.Routes {
 		if route.Unopened != nil {
