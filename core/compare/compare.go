@@ -1,10 +1,10 @@
-// Package compare merges two listings and the record of earlier runs of earlier runs
-// into one stream of differences, each with the evidence that it rests on.
+// Package compare merges two listings and the record of earlier runs into one
+// stream of differences, each with its evidence.
 //
-// All three streams are ordered by key, so that the merge holds one entry of
-// each at a time and its memory does not grow with the tree. Comparing reads
-// no contents: where what is known does not decide, the verdict is [Unclear],
-// and somebody else has to look.
+// All three streams are ordered by key, so the merge holds one entry of each at a
+// time and its memory does not grow with the tree. Comparing reads no contents:
+// if the metadata does not decide, the verdict is [Unclear], and the caller must
+// compare the contents.
 package compare
 
 import (
@@ -38,7 +38,7 @@ const (
 	TargetChanged Verdict = "target-changed"
 	// Differ says that they hold different contents, and nothing is remembered.
 	Differ Verdict = "differ"
-	// Gone says that neither side holds what is in the record of earlier runs.
+	// Gone means that the record of earlier runs has an entry that neither side holds.
 	Gone Verdict = "gone"
 	// Unclear says that nothing that is known decides.
 	Unclear Verdict = "unclear"
@@ -56,7 +56,7 @@ const (
 	ByTime Evidence = "size and time"
 	// ByPair is the record of earlier runs.
 	ByPair Evidence = "pair"
-	// ByRevision is an equal revision of one account, which is shown as it was and as it is.
+	// ByRevision is an equal revision: both sides are the same account, at two times.
 	ByRevision Evidence = "revision"
 	// ByReading is that both contents were read.
 	ByReading Evidence = "reading"
@@ -65,12 +65,12 @@ const (
 )
 
 // Difference is one key and what was found there. Source, Target and Pair are
-// nil where there is none.
+// nil if there is none.
 type Difference struct {
-	// Key at the source; of what is only at the target, its own.
+	// Key at the source; for an entry that is only at the target, its key there.
 	Key store.Key
-	// To is the key at the target: what is there, or is to be, which is the same
-	// unless names are translated.
+	// To is the present or future key at the target. It equals Key unless names are
+	// translated.
 	To store.Key
 	// Refused says that the target cannot hold the name, and why.
 	Refused  error
@@ -85,40 +85,40 @@ type Difference struct {
 // Sides says what the two accounts can tell.
 type Sides struct {
 	Source, Target store.Traits
-	// OneStore says that both are one place, at two times: what has an equal revision is the
-	// same.
+	// OneStore is set if both sides are the same place at two times: entries with equal
+	// revisions are the same.
 	OneStore bool
-	// ByContent says that an equal size and time make no two files the same: as of what was kept
-	// because another content of the same second has taken its place.
+	// ByContent is set if equal size and time do not mean equal files: history keeps a version
+	// that was replaced by another content within the same second.
 	ByContent bool
 }
 
 // Listing begins to list, in the order of keys. It ends after its first error.
 type Listing func(context.Context) iter.Seq2[store.Listed, error]
 
-// Streams are what is merged.
+// Streams are the inputs of a merge.
 type Streams struct {
 	Source, Target Listing
 	Pairs          iter.Seq2[Pair, error]
-	// Names gives what is at the source its names at the target; nil leaves
-	// them as they are.
+	// Names translates the names of the source for the target; nil leaves them
+	// as they are.
 	Names *names.Mapper
-	// At looks at one entry of the target, nil where nothing is there. It is
-	// asked for what has another name there, where Names needs it.
+	// At looks up one entry of the target; nil if there is none. It is called for
+	// entries that have another name there, if Names needs it.
 	At func(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error)
-	// AtSource looks at one entry of the source. Where it is given, what is at
-	// the target under a translated name is not yielded as OnlyTarget besides.
+	// AtSource looks up one entry of the source. If it is set, an entry of the target
+	// with a translated name is not also yielded as OnlyTarget.
 	AtSource func(ctx context.Context, key store.Key, kind store.Kind) (*store.Entry, error)
-	// PairTo finds the record of earlier runs of what is at the target under another name
-	// than at the source; nil for nothing. Where it is given, AtSource is too, and
-	// all that is remembered is accounted for: folders have pairs as well, what
-	// is only at the target has the key that it is to have at the source, with its
-	// pair, and pairs of which neither side holds anything are yielded as Gone.
+	// PairTo returns the pair of an entry whose name at the target differs from its name
+	// at the source; nil if there is none. If it is set, AtSource must be set, too, and
+	// every pair is accounted for: folders have pairs as well; an entry that is only at
+	// the target gets the key that it will have at the source, with its pair; and pairs
+	// that neither side holds are yielded as Gone.
 	PairTo func(ctx context.Context, to store.Key) (*Pair, error)
 	// PairAt finds the record of earlier runs of a key of the source; given with PairTo.
 	PairAt func(ctx context.Context, key store.Key) (*Pair, error)
-	// Unordered says that the streams come in no order, as they are of some places
-	// alone.
+	// Unordered is set if the streams are in no order, because they list only some
+	// places.
 	Unordered bool
 }
 
@@ -129,10 +129,10 @@ func (s *Streams) whole() bool { return s.PairTo != nil }
 // some stream was incomplete. Both listings are read ahead, each in a goroutine
 // that has ended when the iteration has.
 //
-// The keys of the source come in order, and what has another name at the target is
-// looked for there by itself, and may be yielded as OnlyTarget besides. Where the
-// names at the target come in another order altogether, all is sorted by them
-// first, and each folder is still followed by what is in it.
+// The keys of the source come in order. An entry with another name at the target is
+// looked up there by itself, and may also be yielded as OnlyTarget. If the order of the
+// names at the target differs altogether, everything is sorted by them first, and each
+// folder is still followed by its content.
 func Merge(ctx context.Context, streams Streams, sides Sides) iter.Seq2[Difference, error] {
 	if streams.Names != nil && (streams.Unordered || !streams.Names.InOrder()) {
 		return mergeSorted(ctx, streams, sides)
@@ -293,7 +293,7 @@ func (m *merger) nextPair() error {
 	return nil
 }
 
-// gone yields the pairs before what is next, of which neither side holds anything.
+// gone yields the pairs before the next entry that neither side holds.
 func (m *merger) gone(ctx context.Context, yield func(Difference, error) bool) bool {
 	if !m.streams.whole() {
 		return true

@@ -9,10 +9,10 @@ import (
 	"deftheron/core/store"
 )
 
-// displaced is where what is at the target belongs at the source.
+// displaced is the place at the source where an entry of the target belongs.
 type displaced struct {
-	// elsewhere says that it is there for an entry of the source that has another
-	// name, with which it is yielded.
+	// elsewhere is set if the entry belongs to an entry of the source with another
+	// name, and is yielded with that.
 	elsewhere bool
 	key       store.Key
 	pair      *Pair // where the names differ, and it is remembered
@@ -41,8 +41,8 @@ func (l *looker) within(key, folder store.Key) bool {
 	return strings.HasPrefix(l.streams.Names.Match(key), l.streams.Names.Match(folder))
 }
 
-// inOpen is the key at the source of what is in a folder that has another name there;
-// back is what the key stands for by itself.
+// inOpen returns the key at the source of an entry in a folder that has another name there;
+// back is the key's translation by itself.
 func (l *looker) inOpen(to, back store.Key) store.Key {
 	for _, folder := range slices.Backward(l.open) {
 		if !l.within(to, folder.to) {
@@ -106,8 +106,8 @@ func (l *looker) displaced(ctx context.Context, to store.Key, kind store.Kind) (
 	return home, nil
 }
 
-// remembered looks for what the target holds under another name than the one that it
-// would be given now, as it is remembered there. What is in a folder follows it.
+// remembered looks for an entry that the records know under another target name than the
+// one that it would get now. The content of a folder follows the folder.
 func (l *looker) remembered(ctx context.Context, d *Difference) error {
 	if !l.streams.whole() || d.Pair == nil || d.Source == nil || d.Target != nil || d.Pair.At() == d.To {
 		return nil

@@ -28,7 +28,7 @@ type sorting struct {
 	pairs  spill.Sorter[Pair]
 }
 
-// mergeSorted merges streams whose order at the target is another.
+// mergeSorted merges streams whose target is in another order.
 func mergeSorted(ctx context.Context, streams Streams, sides Sides) iter.Seq2[Difference, error] {
 	return func(yield func(Difference, error) bool) {
 		s := &sorting{}
@@ -122,7 +122,7 @@ type groups[T any] struct {
 	err    error
 }
 
-// key is that of the next group; ok is false at the end.
+// key returns the key of the next group; ok is false at the end.
 func (g *groups[T]) key() (key string, ok bool) {
 	if !g.primed {
 		g.advance()
@@ -275,8 +275,8 @@ func (m *groupMerger) onlyTarget(ctx context.Context, target *store.Listed, pair
 	return d, true, nil
 }
 
-// gone yields the pairs of which neither side holds anything, and those whose place
-// an entry of the source has that differs from theirs by letter case.
+// gone yields the pairs that neither side holds, and those whose place has an entry of the
+// source that differs by letter case.
 func (m *groupMerger) gone(ctx context.Context, sources []named, pairs []Pair, used map[store.Key]bool,
 	yield func(Difference, error) bool) (bool, error) {
 	for i := range pairs {
@@ -314,7 +314,7 @@ func (m *groupMerger) remembersPlace(source named, pairs []Pair) (store.Key, boo
 // nowhere is the place of what cannot be held; no key matches it.
 const nowhere = "\x00"
 
-// place yields the sources that want one place, and what is there.
+// place yields the sources that have the same place at the target, and the entry there.
 func (m *groupMerger) place(ctx context.Context, sources []named, target *store.Listed, pairs []Pair,
 	yield func(Difference, error) bool) (bool, error) {
 	first := keeper(sources, target, pairs)
@@ -358,8 +358,8 @@ func (m *groupMerger) place(ctx context.Context, sources []named, target *store.
 	return true, nil
 }
 
-// keeper is which of several has the place that all want: the one that was put
-// there, or is called just as what is there, or else the first.
+// keeper returns which of several sources gets the place: the one that was copied
+// there, or the one with exactly the name there, or otherwise the first.
 func keeper(sources []named, target *store.Listed, pairs []Pair) int {
 	if target == nil || len(sources) == 1 {
 		return 0

@@ -107,8 +107,8 @@ func ahead(ctx context.Context, listing Listing) iter.Seq2[store.Listed, error] 
 // NoPairs is an empty memory.
 func NoPairs(func(Pair, error) bool) {}
 
-// OneFile is the listing of a single file: its key is empty, as it is itself
-// what keys are counted from.
+// OneFile is the listing of a single file. Its key is empty, because keys are relative
+// to it.
 func OneFile(entry *store.Entry) Listing {
 	return func(context.Context) iter.Seq2[store.Listed, error] { return oneFile(entry) }
 }

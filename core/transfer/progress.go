@@ -36,14 +36,14 @@ type Snapshot struct {
 	Flying []Flying `json:"flying"`
 	// Away are the accounts that it waits for.
 	Away []Away `json:"away,omitempty"`
-	// Slowed are those whose service allows no more requests.
+	// Slowed lists the accounts whose providers limit the rate of requests.
 	Slowed []Slowed `json:"slowed,omitempty"`
 	// Waits and SlowDowns are since the run was taken up.
 	Waits     run.Waits `json:"-"`
 	SlowDowns int64     `json:"-"`
 }
 
-// Slowed is an account whose service asks to slow down.
+// Slowed is an account whose provider asks to slow down.
 type Slowed struct {
 	Account string  `json:"account"`
 	Rate    float64 `json:"rate"` // requests a second that are allowed, as far as was learned
@@ -237,8 +237,8 @@ func (r *Run) Snapshot() Snapshot {
 	return s
 }
 
-// slowed returns the accounts whose services asked to slow down since the run began, and
-// whose rate is limited; answers counts how often they asked.
+// slowed returns the accounts whose providers have asked to slow down since the run started,
+// and whose rate is limited; answers counts how often they asked.
 func (r *Run) slowed() (all []Slowed, answers int64) {
 	seen := map[*gate.Gate]bool{}
 	r.states.mu.Lock() // a route may just be opened again

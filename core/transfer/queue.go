@@ -97,7 +97,7 @@ func (q *queue) flush(ctx context.Context) error {
 	return nil
 }
 
-// moved collects a file that is to be removed since it has moved.
+// moved collects a file that is removed because it has moved.
 func (q *queue) moved(ctx context.Context, route int, back bool, at store.Key) error {
 	if back {
 		route++
@@ -204,8 +204,8 @@ func (r *Run) feedOne(ctx context.Context, f *feeder) {
 	}
 }
 
-// hasNone reports whether a phase has no items; the removal of files counts as begun where
-// folders are removed, as it looks whether all is there.
+// hasNone reports whether a phase has no items. If folders are removed, the phase that removes
+// files counts as one with items, because it checks first that the roots are there.
 func (r *Run) hasNone(phase plan.Phase) bool {
 	n := r.queued[phase].Load()
 	if phase == plan.PhaseRemove {
@@ -214,8 +214,8 @@ func (r *Run) hasNone(phase plan.Phase) bool {
 	return n == 0 && !r.wasResumed
 }
 
-// mayWait reports whether what is in an item's way may be gone when it is tried once
-// more: after the removals, or after a file gave way.
+// mayWait reports whether the entry in an item's way may be gone at the next attempt:
+// after the removals, or after a file was renamed.
 func (a *attempt) mayWait() bool {
 	f := a.feederOf(a.item)
 	wait := a.Rules.Type.Removes() && f.passes.Load() < 2
@@ -225,8 +225,8 @@ func (a *attempt) mayWait() bool {
 	return wait
 }
 
-// rootsAreThere looks once more at what is kept in sync, before anything is removed:
-// what is not there says nothing about what was in it.
+// rootsAreThere checks once more, before anything is removed, that the synced folders exist:
+// a missing folder does not mean that its files were deleted.
 func (r *Run) rootsAreThere(ctx context.Context, f *feeder) bool {
 	for i, route := range r.Routes {
 		if !f.has(i) || r.absentOf(i) != nil {
@@ -315,8 +315,8 @@ func (r *Run) feedPhase(ctx context.Context, f *feeder, phase plan.Phase) bool {
 	}
 }
 
-// awaitInside waits until the folders in a folder have been removed. above are all folders
-// that those lie in which were handed out since it was waited last.
+// awaitInside waits until the folders inside a folder are removed. above holds all parents of
+// the folders that were handed out since the last wait.
 func (f *feeder) awaitInside(item Item, above map[string]bool) {
 	name := func(key string) string { return fmt.Sprint(item.Route, " ", key) }
 	key := string(item.to())

@@ -33,15 +33,15 @@ const (
 	mostInMemory = 32 << 20
 	// readingCost is what a reading takes beside its content, about.
 	readingCost = 1 << 10
-	// mostShared is up to which size a content is read for several targets at once, and
-	// mostInFiles how much is kept of such.
+	// mostShared is the largest size of a content that is read once for several targets, and
+	// mostInFiles how many bytes of such contents are kept in files.
 	mostShared  = 1 << 30
 	mostInFiles = 4 << 30
 )
 
 func newReadings(dir string) *readings { return &readings{dir: dir, all: map[readingKey]*reading{}} }
 
-// close gives up what is kept.
+// close removes what is kept.
 func (r *readings) close() {
 	if r == nil {
 		return
@@ -206,7 +206,7 @@ type wholeShared struct{ *sharedBody }
 // ContentHashes implements store.ContentHasher.
 func (w wholeShared) ContentHashes() store.Hashes { return w.of.hashes }
 
-// Read implements io.Reader: from what was read, and where there is no more from the
+// Read implements io.Reader: it returns what was read before, and then reads on from the
 // source.
 func (b *sharedBody) Read(p []byte) (int, error) {
 	one := b.of
@@ -259,7 +259,7 @@ func (one *reading) fill() {
 	one.more.Broadcast()
 }
 
-// keep keeps what was read at an offset. Only one does so at a time.
+// keep keeps the bytes read at an offset. Only one goroutine may call it at a time.
 func (one *reading) keep(read []byte, at int64) error {
 	if one.size <= inMemory {
 		one.mu.Lock()

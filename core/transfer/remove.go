@@ -10,8 +10,8 @@ import (
 	"deftheron/core/store"
 )
 
-// remove removes at the target what the source no longer holds, after looking there
-// once more: only what is still as it was when that was decided.
+// remove removes a file or folder of the target that the source no longer has. It looks it
+// up once more: only what has not changed since that was decided is removed.
 func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	source, err := a.route.Source.Store.Stat(ctx, a.source())
 	folder := a.item.Kind == store.KindFolder
@@ -64,9 +64,9 @@ func (a *attempt) remove(ctx context.Context) (*Ending, error) {
 	return nil, err
 }
 
-// moveInside moves within the target what has another name or folder at the source
-// now, where what is there is about to be removed. It returns neither an ending nor
-// an error where it has to be copied or sent.
+// moveInside moves a file within the target that was renamed or moved at the source, if
+// its old place is about to be removed. It returns neither an ending nor an error if the
+// file must be copied or sent instead.
 func (a *attempt) moveInside(ctx context.Context, origin plan.Origin) (*Ending, error) {
 	target := a.route.Target
 	if !a.Rules.Type.Removes() || !store.CanMove(target.Store) {
@@ -132,8 +132,8 @@ func (a *attempt) clearFile(ctx context.Context) (store.Removal, error) {
 	return a.removeSource(ctx, a.route, file)
 }
 
-// clearOne removes at the source what is verified at the target, after looking there
-// once more: the verification is of that revision alone.
+// clearOne removes a file at the source whose copy at the target is verified. It looks the
+// copy up once more: the verification holds for that revision alone.
 func (a *attempt) clearOne(ctx context.Context) (*Ending, error) {
 	folder := a.item.Kind == store.KindFolder
 	target, err := a.route.Target.Store.Stat(ctx, a.target())

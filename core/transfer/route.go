@@ -16,7 +16,7 @@ type Side struct {
 	Root    store.Ref
 }
 
-// Route is what is copied to where: Source appears as Target.
+// Route is one source and its target: Source is copied to Target.
 type Route struct {
 	Source, Target Side
 	// Scope under which pairs are remembered: the same for the same two

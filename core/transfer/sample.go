@@ -19,8 +19,8 @@ type samples struct {
 }
 
 const (
-	// sampledFirst is how many samples of somebody have to be right before a unit of theirs is believed
-	// without one, and sampledEvery of which units a copy is looked at from then on.
+	// sampledFirst is how many samples of a member of the crew must be right before a unit is believed
+	// without one. From then on one of sampledEvery units is sampled.
 	sampledFirst, sampledEvery = 4, 16
 	// mostSampled is the largest file that is read to find out whether it was copied.
 	mostSampled = 1 << 20
@@ -28,8 +28,8 @@ const (
 	mostDoubts = 2
 )
 
-// isDue reports whether a copy of the next unit of somebody is looked at. Many units may be answered at the
-// same moment: none is believed before enough samples have come out.
+// isDue reports whether the next unit of a member is sampled. Many units may be answered at the same moment:
+// none is believed before enough samples were right.
 func (s *samples) isDue(by string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -47,7 +47,7 @@ func (s *samples) pass(by string) {
 	s.passed[by]++
 }
 
-// isFirst reports whether nothing that somebody has copied was looked at yet.
+// isFirst reports whether no copy of a member was sampled yet.
 func (s *samples) isFirst(by string) bool {
 	s.mu.Lock()
 	first := s.units[by] == 0
@@ -63,8 +63,8 @@ func (s *samples) doubt(by string) bool {
 	return s.doubts[by] > mostDoubts
 }
 
-// sample looks itself, now and then, at one of the copies of a unit. Whoever says what is not so is not
-// believed any more. After an error none of the copies is taken for made.
+// sample checks, for some units, one of the copies. A member whose report was false is not trusted any more.
+// After an error none of the unit's copies counts as made.
 func (r *Run) sample(ctx context.Context, by string, copied []unit.Copied, sent map[int64]*attempt) error {
 	if !r.samples.isDue(by) {
 		return nil

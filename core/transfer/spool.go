@@ -13,8 +13,9 @@ import (
 // heldSize is up to which size content of unknown size is held in memory.
 const heldSize = 1 << 20
 
-// spooled is content whose size was not known until all of it was read, such as
-// the export of a document: small in memory, else in a file without a name.
+// spooled is content whose size was unknown until all of it was read, such as the
+// export of a document. It is kept in memory if it is small, otherwise in a file without
+// a name.
 type spooled struct {
 	size int64
 	data []byte
@@ -45,7 +46,7 @@ func (a *attempt) spool(ctx context.Context) (*spooled, error) {
 	return s, nil
 }
 
-// spill goes on in a file, which is gone when it is closed.
+// spill continues in a file, which is removed when it is closed.
 func (s *spooled) spill(source io.Reader, dir string) error {
 	file, err := os.CreateTemp(dir, "spool-*")
 	if err != nil {

@@ -61,8 +61,8 @@ type Exported struct {
 	Items            int64
 }
 
-// Verifying is how what is written to an account is verified: as Level says, with the hash
-// Kind that the account reports; empty if it reports none.
+// Verifying is how files written to an account are verified: at a Level, with the kind of hash
+// that the account reports; Kind is empty if it reports none.
 type Verifying struct {
 	Account string
 	Level   store.VerifyLevel
@@ -144,9 +144,9 @@ func (s *summing) add(number int, step plan.Step) {
 	}
 }
 
-// addRequests counts the requests of a step, as they are if nothing goes wrong: one reads a file
-// and one writes it, or one for each part, one that begins and one that ends the upload where it
-// goes in parts; a copy inside the account, a folder and a removal are one.
+// addRequests counts the requests of a step, if none fails: one to read a file and one to write
+// it; for a file in parts one for each part, one to start and one to complete the upload; one
+// for a copy inside the account, a folder or a removal.
 func (s *summing) addRequests(route Route, step plan.Step) {
 	from, to := route.Source, route.Target
 	if step.Back {
@@ -210,7 +210,7 @@ func missingTargets(ctx context.Context, routes []Route) (missing []string, err 
 	return missing, nil
 }
 
-// verifications returns how what is written to each target is verified.
+// verifications returns how the files written to each target are verified.
 func verifications(routes []Route, rules plan.Rules) (all []Verifying) {
 	for _, route := range routes {
 		one := Verifying{Account: route.Target.Account, Level: rules.Verification, Kind: route.Target.Store.Traits().VerificationKind}

@@ -10,8 +10,8 @@ import (
 	"deftheron/core/store"
 )
 
-// superseded is the change of what an earlier run has put into its own folder; nil where none
-// has, or this run goes on in the same.
+// superseded returns the change for the version that an earlier run has written to its own
+// folder; nil if there is none, or if this run continues in that folder.
 func (a *attempt) superseded(ctx context.Context) (*history.Change, error) {
 	pair, err := a.Records.Pair(ctx, a.route.Scope, a.pairKey())
 	if err != nil || pair == nil || pair.To == "" || pair.To == a.item.to() || pair.Kept || pair.Target.Revision == "" {

@@ -13,7 +13,7 @@ import (
 	"deftheron/core/store"
 )
 
-// Touched is what is to be looked at, as it may have changed.
+// Touched holds the places to look at, because they may have changed.
 type Touched struct {
 	All    bool // everything
 	Places []TouchedPlace
@@ -33,7 +33,7 @@ type TouchedPlace struct {
 // touch is a place at both sides of a route.
 type touch struct{ source, target store.Path }
 
-// of are the places of a route, and whether there is anything to be looked at.
+// of returns the places of a route, and whether there is anything to look at.
 func (t Touched) of(i int, routes []Route) ([]touch, bool) {
 	if t.All {
 		return nil, true
@@ -57,7 +57,7 @@ func (t Touched) of(i int, routes []Route) ([]touch, bool) {
 	return touches, len(touches) > 0
 }
 
-// narrow has streams yield what is at the touched places alone.
+// narrow limits the streams to the touched places.
 func (p planning) narrow(ctx context.Context, streams *bothSides) error {
 	var places []touch
 	for _, one := range p.touched {
@@ -173,7 +173,7 @@ func pathOf(key store.Key) store.Path {
 	return below.Child(name)
 }
 
-// apart are paths of which none lies in another.
+// apart returns paths of which none is inside another.
 func apart(places []touch, of func(touch) store.Path) (paths []store.Path) {
 	for _, place := range places {
 		if path := of(place); path != "" {
@@ -191,7 +191,7 @@ func apart(places []touch, of func(touch) store.Path) (paths []store.Path) {
 	return kept
 }
 
-// listingOf lists what is at some paths below a side's root.
+// listingOf lists the entries at some paths below a side's root.
 func (s Side) listingOf(paths []store.Path) compare.Listing {
 	return func(ctx context.Context) iter.Seq2[store.Listed, error] {
 		return func(yield func(store.Listed, error) bool) {
@@ -204,7 +204,7 @@ func (s Side) listingOf(paths []store.Path) compare.Listing {
 	}
 }
 
-// listAt yields what has a name: the file, and the folder with all that is in it.
+// listAt yields the entries with a name: the file, and the folder with everything in it.
 func (s Side) listAt(ctx context.Context, path store.Path, yield func(store.Listed, error) bool) bool {
 	below, name := path.Split()
 	ref := store.Folder{Path: s.Root.AsFolder().Path + below}.Ref(name)
@@ -254,14 +254,14 @@ type Loss struct {
 	Removed, Replaced int64
 }
 
-// lost is what was lost in the last hour: so that what goes little by little adds up.
+// lost holds the losses of the last hour, so that many small losses add up.
 type lost []Loss
 
 // lately is for how long losses add up.
 const lately = time.Hour
 
-// with is what is lost with another loss, of the last hour alone. Those of one minute
-// are one, so that it has 61 at the most.
+// with returns the losses of the last hour, with another loss added. Losses within a minute
+// are merged, so there are 61 at most.
 func (l lost) with(loss Loss) lost {
 	kept := slices.DeleteFunc(slices.Clone(l), func(one Loss) bool { return loss.At.Sub(one.At) > lately })
 	if loss.Removed == 0 && loss.Replaced == 0 {

@@ -12,13 +12,13 @@ import (
 	"deftheron/core/store"
 )
 
-// Pairs belong to the two places that they were made of. The names of the accounts do
-// not say so: an account can be edited to lead to another bucket or starting folder,
-// and the records or a place be put back to an earlier state. So an epoch is kept with
-// the pairs of a route: where its ends are, and, for what is kept in sync, a token that
-// also lies at the ends and changes with every run. Where any of it differs, the pairs
-// are not believed: they say no more than which name stands for which, and the next pass
-// brings both places together by their contents and removes nothing.
+// Pairs belong to the two places that were compared. The names of the accounts do not
+// identify these: an account can be edited to lead to another bucket or start folder, and
+// the records or a place can be restored to an earlier state. So the pairs of a route are
+// kept with an epoch: the places of its ends, and, for synced folders, a token that is also
+// stored at the ends and changes with every run. If any of these differs, the pairs are not
+// trusted: only their names are used, and the next pass compares the contents of both places
+// and removes nothing.
 
 // Epoch is what tells whether pairs are of the places that a route leads to.
 type Epoch struct {

@@ -10,9 +10,9 @@ import (
 	"deftheron/core/store"
 )
 
-// twins counts which of the files that a plan creates are identical, or may be, where
-// identical ones are to be there once. They are sorted by size and hash, with what memory
-// should not hold in a scratch file.
+// twins counts the files of a plan that are identical, or may be, for runs that keep
+// identical files once. They are sorted by size and hash, in a scratch file if they are
+// too many for memory.
 type twins struct{ sorter spill.Sorter[int64] }
 
 func (t *twins) add(route Route, step plan.Step) error {
@@ -27,8 +27,7 @@ func (t *twins) add(route Route, step plan.Step) error {
 	return t.sorter.Add(fmt.Sprintf("%020d %s", size, told), "", size)
 }
 
-// count adds those that are the same as another before them: by a hash that is told, or
-// perhaps, by their size.
+// count adds the files that equal an earlier one by hash, and those that may, by their size.
 func (t *twins) count(totals *plan.Totals) error {
 	before := ""
 	for one, err := range t.sorter.All() {

@@ -9,10 +9,10 @@ import (
 	"deftheron/core/store"
 )
 
-// keepBoth settles that both sides hold contents of their own under one name: the
-// target's keeps the name, at both sides, and the source's has one that tells where
-// it is from, at both sides. Nothing is overwritten before its content is at the
-// other side; interrupted, it is begun again and finds what is done.
+// keepBoth settles a conflict of two contents under one name: the target's file keeps the
+// name, at both sides, and the source's gets a name that says where it is from, at both
+// sides. Nothing is overwritten before its content is at the other side. If keepBoth is
+// interrupted, it starts again and finds what was done.
 func (a *attempt) keepBoth(ctx context.Context) (*Ending, error) {
 	place := a.target()
 	if ending, err := a.lookAtBoth(ctx); ending != nil || err != nil {
@@ -49,8 +49,8 @@ func (a *attempt) keepBoth(ctx context.Context) (*Ending, error) {
 	return ending, nil
 }
 
-// lookAtBoth takes both sides as they are now. The ending says that nothing is to be
-// settled any more.
+// lookAtBoth looks both sides up again. It returns an ending if there is nothing left to
+// settle.
 func (a *attempt) lookAtBoth(ctx context.Context) (*Ending, error) {
 	source, err := a.route.Source.Store.Stat(ctx, a.source())
 	if err == nil {
@@ -68,8 +68,8 @@ func (a *attempt) lookAtBoth(ctx context.Context) (*Ending, error) {
 	return nil, err
 }
 
-// isTaken reports whether what has the item's place at the target is in sync with
-// something else at the source.
+// isTaken reports whether the entry at the item's place at the target is synced with
+// another entry of the source.
 func (a *attempt) isTaken(ctx context.Context) (bool, error) {
 	if a.route.Back {
 		pair, err := a.Records.Pair(ctx, a.route.Scope, a.item.to())
@@ -79,10 +79,10 @@ func (a *attempt) isTaken(ctx context.Context) (bool, error) {
 	return pair != nil && pair.Key != a.item.Key, err
 }
 
-// giveWay settles that a folder, or what is in sync with something else, has the
-// name at the target that a file has at the source: the file gets one that tells
-// where it is from, at both sides. known says that what is remembered under its key
-// is of it.
+// giveWay settles that a file of the source cannot have its name at the target, because a
+// folder has it, or an entry that is synced with another one: the file gets a name that says
+// where it is from, at both sides. known is set if the pair under its key belongs to the
+// file.
 func (a *attempt) giveWay(ctx context.Context, known bool) (*Ending, error) {
 	if ending, err := a.lookAtBoth(ctx); ending != nil || err != nil {
 		return ending, err
@@ -123,7 +123,7 @@ func again(err error) error {
 	return err
 }
 
-// keyBeside is the key of what is in the folder of a key, under the name of a place.
+// keyBeside returns the key for the name of a place in the folder of a key.
 func keyBeside(key store.Key, place store.Ref) store.Key {
 	below, _ := key.Split(store.KindFile)
 	return store.KeyOf(below, place.Name, store.KindFile)
@@ -140,9 +140,8 @@ func (a *attempt) pairOf(key, to store.Key, source, target store.Entry, verifica
 	return one.pairWith(target, verification)
 }
 
-// freePlaces are places for the item's content, at the source and at the target,
-// whose names tell where it is from, and that are free, or hold that content
-// already.
+// freePlaces returns places for the item's content, at the source and at the target.
+// Their names say where it is from; they are free, or already hold that content.
 func (a *attempt) freePlaces(ctx context.Context) (mine, beside store.Ref, err error) {
 	at := a.item.Source.Modified
 	if at.IsZero() {

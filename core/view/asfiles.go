@@ -33,13 +33,12 @@ func (c ExportFormats) Formats(kind store.DocumentKind) []string {
 	return formats
 }
 
-// Exports returns a store as something to copy from: each of its documents is a
-// file in every format that is chosen, of unknown size, and of two entries that
-// have one name in a folder, the later has a name of its own. What is written,
-// and what is not a file, goes to the store as before.
+// Exports returns a view of a store to copy from. Each document is a file of unknown
+// size in every chosen format, and if two entries of a folder have the same name, one of
+// them gets another. Writes, and entries that are no files, go to the store unchanged.
 //
-// Of twins the one with the least id keeps the name; any other is called "NAME
-// (ID).EXT", so that what it is called does not depend on how many there are.
+// The twin with the smallest id keeps the name. Any other is called "NAME (ID).EXT", so
+// that its name does not depend on the number of twins.
 func Exports(s store.Store, choice ExportFormats) store.Store {
 	if !s.Traits().Twins && len(store.DocumentKindsOf(s)) == 0 {
 		return s
@@ -189,8 +188,8 @@ func (a *asFiles) find(ctx context.Context, place store.Ref) (where store.Ref, e
 // twinForm is what twinName makes: a stem, an id in parentheses, and an extension.
 var twinForm = regexp.MustCompile(`^(.*) \(([^()]+)\)(\.[^.]*)?$`)
 
-// twin returns where the entry is of which twinName made the name of a place; ok is false if there is none.
-// The id in the name is not believed: it may be of something in another folder.
+// twin returns the place of the entry for which twinName made the name of a place; ok is false if there is none.
+// The id in the name is not trusted: its entry may be in another folder.
 func (a *asFiles) twin(ctx context.Context, place store.Ref) (twin store.Ref, ok bool, err error) {
 	parts := twinForm.FindStringSubmatch(place.Name)
 	if parts == nil || place.ID != "" || !a.Store.Traits().Twins {
@@ -329,7 +328,7 @@ func (a *asFiles) Capabilities() store.Capabilities {
 	return view
 }
 
-// stored is the place at the store beneath of what is a file there too.
+// stored returns the place of a file at the underlying store. The error is
 // ErrUnsupported for an export.
 func (a *asFiles) stored(ctx context.Context, ref store.Ref) (store.Ref, error) {
 	where, _, format, err := a.find(ctx, ref)
@@ -339,7 +338,7 @@ func (a *asFiles) stored(ctx context.Context, ref store.Ref) (store.Ref, error) 
 	return where, err
 }
 
-// asFilesSums tells the hashes of what is a file at the store beneath.
+// asFilesSums reports the hashes of files of the underlying store.
 type asFilesSums struct {
 	view *asFiles
 	sums store.Checksummer

@@ -14,8 +14,8 @@ import (
 	"deftheron/core/store"
 )
 
-// AsOf returns a store that shows an account as it was at a time, to be read. What has not
-// changed since is read where it is, and what has from where its content is kept.
+// AsOf returns a read-only view of an account at an earlier time. Files that have not changed
+// since are read in place, and others from history.
 func AsOf(s store.Store, past *history.Past) store.Store {
 	view := &asOf{past: past}
 	view.store, view.refusal = s, func() error {
@@ -36,7 +36,7 @@ func (v *asOf) Traits() store.Traits {
 	return traits
 }
 
-// Capabilities implements Store: nothing that tells of now.
+// Capabilities implements Store: nothing that reports the present state.
 func (v *asOf) Capabilities() store.Capabilities {
 	c := v.readOnly.Capabilities()
 	c.ListFlat, c.Checksums, c.Changes, c.AwaitChanges = nil, nil, nil, nil
@@ -50,7 +50,7 @@ func (v *asOf) keep(ref, kept store.Ref, version string) {
 		Version: version})
 }
 
-// gone is the error of what was there and is not kept.
+// gone is the error for an entry that existed, but that history does not keep.
 func gone(ref store.Ref) error {
 	return store.Errorf(store.ErrRefused, "what was at %s then is not kept any more", ref)
 }
@@ -139,8 +139,8 @@ func (v *asOf) statFolder(ctx context.Context, ref store.Ref) (store.Entry, erro
 	return store.Entry{Name: ref.Name, Kind: store.KindFolder, ID: ref.ID}, nil
 }
 
-// List implements Store: what is there now, in the order of keys, with what was changed
-// since as it was.
+// List implements Store: the present entries in the order of keys, with what has changed since
+// replaced by its earlier state.
 func (v *asOf) List(ctx context.Context, folder store.Folder) iter.Seq2[store.Entry, error] {
 	return func(yield func(store.Entry, error) bool) {
 		made, err := v.past.Made(ctx, folder.Path)
@@ -153,7 +153,7 @@ func (v *asOf) List(ctx context.Context, folder store.Folder) iter.Seq2[store.En
 	}
 }
 
-// merging merges what is in a folder now with what has changed.
+// merging merges the present entries of a folder with the changes since.
 type merging struct {
 	view    *asOf
 	ctx     context.Context
@@ -214,14 +214,14 @@ func (m *merging) run() {
 	}
 }
 
-// missing yields what was in a folder that is not there now.
+// missing yields the entries of a folder that does not exist now.
 func (m *merging) missing(next func() (history.Entry, error, bool), change history.Entry, err error, more bool, why error) {
 	if m.rest(next, change, err, more) && !m.yielded {
 		m.yield(store.Entry{}, why)
 	}
 }
 
-// rest yields what is left of the changes.
+// rest yields the remaining changes.
 func (m *merging) rest(next func() (history.Entry, error, bool), change history.Entry, err error, more bool) bool {
 	for ; more; change, err, more = next() {
 		if err != nil {
@@ -240,8 +240,7 @@ func (m *merging) give(entry store.Entry) bool {
 	return m.yield(entry, nil)
 }
 
-// now yields what is there and has no change of its own since, unless it came with its
-// folder.
+// now yields an entry that has not changed since, unless it came with its folder.
 func (m *merging) now(entry store.Entry) bool {
 	if m.folder.Path == "" && store.Ours("", entry.Name) {
 		return true
@@ -276,7 +275,7 @@ func (v *asOf) held(ctx context.Context, folder store.Folder) (bool, error) {
 	return false, nil
 }
 
-// past yields what was there of something that has changed since.
+// past yields the earlier state of an entry that has changed since.
 func (m *merging) past(change history.Entry) bool {
 	switch state := change.State; {
 	case change.Folder:
@@ -359,7 +358,7 @@ func (v *asOf) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, 
 	return body, nil
 }
 
-// checked compares what is read with its hash.
+// checked compares the content read with its hash.
 type checked struct {
 	io.ReadCloser
 	content history.Content

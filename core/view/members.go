@@ -13,7 +13,7 @@ import (
 	"deftheron/core/store"
 )
 
-// Member is somebody whose area is a folder of an organisation's account.
+// Member is a person whose area is a folder of an organisation's account.
 type Member struct {
 	ID   string
 	Name string // of the folder
@@ -26,14 +26,14 @@ type Organisation struct {
 	List func(ctx context.Context) ([]Member, error)
 	// Open opens the area of a member.
 	Open func(ctx context.Context, member Member) (store.Store, error)
-	// Traits are those of every area, and Able what each of them can do.
+	// Traits are the traits of every area, and Able its capabilities.
 	Traits store.Traits
 	Able   store.Capabilities
 	// Now is the clock; nil is the system's.
 	Now func() time.Time
 }
 
-// freshMembers is how old the list of members may be where one of them is looked for.
+// freshMembers is how old the list of members may be when a member is looked up.
 const freshMembers = 30 * time.Second
 
 // Members returns a store that has a folder for each member of an organisation. Who joins is
@@ -89,7 +89,7 @@ func (m *members) all(ctx context.Context, age time.Duration) (map[string]Member
 	return known, nil
 }
 
-// of returns the area of the member in whose folder a path is, and the rest of the path.
+// of returns the area of the member whose folder a path starts with, and the rest of the path.
 func (m *members) of(ctx context.Context, path store.Path) (store.Store, store.Path, error) {
 	first, rest, _ := strings.Cut(string(path), "/")
 	name := strings.ReplaceAll(first, "\x00", "/")
@@ -253,7 +253,7 @@ func (m *members) RemoveFolder(ctx context.Context, ref store.Ref) (store.Remova
 	return area.RemoveFolder(ctx, inner)
 }
 
-// Capabilities implements store.Store: what is done within the area of one member.
+// Capabilities implements store.Store: what can be done within the area of one member.
 func (m *members) Capabilities() store.Capabilities {
 	able := m.org.Able
 	c := store.Capabilities{Owner: able.Owner, Close: m.close}

@@ -12,8 +12,8 @@ import (
 	"deftheron/core/store"
 )
 
-// ReadOnly returns a store that shows another and lets nothing be written
-// there: neither a file nor a folder, nor what is ours, nor a probe.
+// ReadOnly returns a view of a store that refuses all writes: files, folders,
+// our own files, and probes.
 func ReadOnly(s store.Store, account string) store.Store {
 	return &readOnly{s, func() error {
 		return store.Errorf(store.ErrRefused, "the account %s was linked to be read only; to write there, link "+

@@ -14,15 +14,15 @@ type Watcher interface {
 	// changed now; whole says that everything in a folder changes with it. It returns the
 	// context for the request.
 	May(ctx context.Context, ref store.Ref, whole bool) (context.Context, error)
-	// Wrote is called after a file was written; entry is as it is there now.
+	// Wrote is called after a file was written, with its new entry.
 	Wrote(ctx context.Context, ref store.Ref, entry store.Entry)
-	// Moved is called after an entry was moved; entry is as it is at its new place.
+	// Moved is called after an entry was moved, with its entry at the new place.
 	Moved(ctx context.Context, from, to store.Ref, entry store.Entry)
 	// Removed is called after an entry was removed.
 	Removed(ctx context.Context, ref store.Ref)
 }
 
-// Watched returns a store whose changes a watcher decides about.
+// Watched returns a view of a store that asks a watcher before every change.
 func Watched(s store.Store, watcher Watcher) store.Store { return &watched{s, watcher} }
 
 type watched struct {
@@ -96,8 +96,8 @@ func (w *watched) remove(ctx context.Context, ref store.Ref, remove func(context
 	return removal, err
 }
 
-// Capabilities implements Store: all of the store beneath. Those that change an entry ask
-// first. What runs leave behind, and what is kept for history, is not asked about.
+// Capabilities implements Store: all capabilities of the underlying store. Those that change
+// an entry ask the watcher first, except for the leftovers of runs and for history.
 func (w *watched) Capabilities() store.Capabilities {
 	c := w.store.Capabilities()
 	return store.Capabilities{ //nolint:govet // without the fields' names, so that the compiler finds one that is forgotten
