@@ -9,10 +9,10 @@ import (
 	"deftheron/core/store"
 )
 
-// Lock says that one user works on a file or folder, and until when nobody else changes it.
+// Lock reserves a file or folder for one user: until it ends nobody else may change the entry.
 // A lock on a folder covers everything in it.
 type Lock struct {
-	// Key is that of the entry, counted from the account's start.
+	// Key of the entry, relative to the account's start.
 	Key store.Key
 	// User is the id of who holds it, and Name what they are called.
 	User, Name string
@@ -41,8 +41,8 @@ func NewLocks(all []Lock) *Locks {
 // Len returns how many locks there are, expired ones included.
 func (l *Locks) Len() int { return len(l.sorted) }
 
-// On returns the lock that covers an entry: its own, or that of the innermost folder around
-// it. A ref without a kind means a file and a folder of its name.
+// On returns the lock that covers an entry: its own, or the lock of the innermost folder around
+// it. A ref without a kind means both a file and a folder of its name.
 func (l *Locks) On(ref store.Ref, now time.Time) (Lock, bool) {
 	for _, kind := range []store.Kind{store.KindFile, store.KindFolder} {
 		if ref.Means(kind) {
@@ -81,8 +81,8 @@ func (l *Locks) Within(folder store.Path, user string, now time.Time) (Lock, boo
 	return Lock{}, false
 }
 
-// Forbids returns the lock that keeps a user from changing an entry. whole says that what is
-// in a folder changes with it. Nobody, who is the empty user, holds no lock.
+// Forbids returns the lock that forbids a user to change an entry. whole is set if the content
+// of a folder changes with it. The empty user holds no lock.
 func (l *Locks) Forbids(ref store.Ref, whole bool, user string, now time.Time) (Lock, bool) {
 	if lock, ok := l.On(ref, now); ok && (user == "" || lock.User != user) {
 		return lock, true
@@ -93,7 +93,7 @@ func (l *Locks) Forbids(ref store.Ref, whole bool, user string, now time.Time) (
 	return Lock{}, false
 }
 
-// HeldError says that a lock keeps an entry from being changed. Its kind is store.ErrLocked.
+// HeldError is the error of a change that a lock forbids. Its kind is store.ErrLocked.
 type HeldError struct {
 	Ref  store.Ref
 	Lock Lock

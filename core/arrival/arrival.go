@@ -24,8 +24,8 @@ const (
 	Taken State = "taken"
 )
 
-// Incoming is what is recorded of a file or folder that arrived. The key of a folder ends in
-// a slash.
+// Incoming is the record of a file or folder that arrived. The key of a folder ends with a
+// slash.
 type Incoming struct {
 	Job   string // the id of the job
 	Route int
@@ -37,8 +37,8 @@ type Incoming struct {
 	Size  int64  // in bytes; of a folder, all files that match
 }
 
-// see returns what is recorded after something was seen with a mark and a size. It is ready
-// if its mark has not changed for the time of rest.
+// see returns the record after the entry was seen with a mark and a size. It is ready if
+// its mark has not changed for the duration rest.
 func (a Incoming) see(mark string, size int64, now time.Time, rest time.Duration) Incoming {
 	a.Size = size
 	if a.Mark != mark {
@@ -51,7 +51,7 @@ func (a Incoming) see(mark string, size int64, now time.Time, rest time.Duration
 	return a
 }
 
-// Records keep what is known of arrivals.
+// Records store arrivals.
 type Records interface {
 	// Incoming returns one arrival, and false if nothing is recorded of it.
 	Incoming(ctx context.Context, job string, route int, key store.Key) (Incoming, bool, error)

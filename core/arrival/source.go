@@ -38,7 +38,7 @@ func markOf(entry store.Entry) string {
 	return fmt.Sprintf("%s %d %d", store.SettledRevision(entry.Revision), entry.Size, entry.Modified.UnixNano())
 }
 
-// PathOf returns the path of what a key names.
+// PathOf returns the path of a key.
 func PathOf(key store.Key) store.Path {
 	if strings.HasSuffix(string(key), "/") {
 		return store.Path(key)
@@ -100,7 +100,7 @@ func (s Source) Each(ctx context.Context, path store.Path, do func(Found) error)
 	return folders.end()
 }
 
-// At returns what is at a path below the source, and false if nothing there matches.
+// At returns the entry at a path below the source, and false if it does not match.
 func (s Source) At(ctx context.Context, path store.Path) (one Found, ok bool, err error) {
 	err = s.Each(ctx, path, func(now Found) error {
 		if PathOf(now.Key) == path || s.Kind == job.ArrivingFolder {
@@ -111,8 +111,8 @@ func (s Source) At(ctx context.Context, path store.Path) (one Found, ok bool, er
 	return one, ok, err
 }
 
-// Latest returns what was changed last at any of the sources, and the index of its source;
-// less than 0 if nothing matches.
+// Latest returns the entry that was changed last at any of the sources, and the index of its
+// source; the index is negative if no entry matches.
 func Latest(ctx context.Context, sources []Source) (latest Found, source int, err error) {
 	source = -1
 	for i, one := range sources {

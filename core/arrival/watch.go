@@ -10,8 +10,8 @@ import (
 // batch is how many arrivals are recorded or forgotten at a time.
 const batch = 500
 
-// Scan compares the whole source with what is recorded. What is new gets the state new; what
-// is gone is forgotten. It returns how many arrivals are new or changed.
+// Scan compares the whole source with the records. New entries get the state new, and the
+// records of missing ones are removed. It returns how many arrivals are new or changed.
 func (s Source) Scan(ctx context.Context, records Records, new State) (total int, err error) {
 	var changed, gone []Incoming
 	flush := func(least int) error {
@@ -60,7 +60,7 @@ func (s Source) Scan(ctx context.Context, records Records, new State) (total int
 	}
 }
 
-// LookAt compares what is at a path, and below it, with what is recorded.
+// LookAt compares the entries at a path and below it with the records.
 func (s Source) LookAt(ctx context.Context, records Records, path store.Path) error {
 	var changed []Incoming
 	err := s.Each(ctx, path, func(now Found) error {
@@ -83,8 +83,8 @@ func (s Source) LookAt(ctx context.Context, records Records, path store.Path) er
 	return records.SaveIncoming(ctx, changed)
 }
 
-// seen returns what to record of something found; false if nothing changes. new is the state
-// of what was not recorded.
+// seen returns the new record of an entry that was found; false if it does not change. new is
+// the state of entries without a record.
 func (s Source) seen(before *Incoming, now Found, new State) (after Incoming, ok bool) {
 	if before == nil {
 		return s.incoming(now, new), true
@@ -101,8 +101,8 @@ func (s Source) incoming(now Found, state State) Incoming {
 	return Incoming{Job: s.Job, Route: s.Route, Key: now.Key, Mark: now.mark, Since: time.Now(), State: state, Size: now.Size}
 }
 
-// Announce records that something found is complete, and returns what is recorded of it. If
-// it is ready or taken with the same content already, it stays as it is: each arrives once.
+// Announce records that an entry is complete, and returns its record. The record does not
+// change if the entry is already ready, or taken, with the same content: each arrives once.
 func (s Source) Announce(ctx context.Context, records Records, now Found) (Incoming, error) {
 	before, known, err := records.Incoming(ctx, s.Job, s.Route, now.Key)
 	if err != nil {
@@ -116,9 +116,9 @@ func (s Source) Announce(ctx context.Context, records Records, now Found) (Incom
 	return one, records.SaveIncoming(ctx, []Incoming{one})
 }
 
-// Ripen looks once more at the arrivals of a job that have rested for long enough: unchanged
-// they are ready, gone they are forgotten, and else they rest again. It returns the wait until
-// the next has rested; less than 0 if none rests. The sources are those of the routes, in order.
+// Ripen looks up once more the arrivals of a job that have rested for long enough: an unchanged
+// one is ready, a missing one is removed, and any other rests again. It returns the wait until the
+// next one has rested, or a negative value if none rests. The sources are in the order of the routes.
 func Ripen(ctx context.Context, records Records, job string, sources []Source, rest time.Duration) (time.Duration, error) {
 	for {
 		resting, err := records.IncomingIn(ctx, job, Resting, batch)
@@ -161,7 +161,7 @@ func (s Source) ripen(ctx context.Context, records Records, one Incoming, rest t
 	return records.SaveIncoming(ctx, []Incoming{one})
 }
 
-// recorded reads what is recorded of a source, in the order of keys.
+// recorded reads the records of a source, in the order of keys.
 type recorded struct {
 	source  Source
 	records Records
@@ -191,7 +191,7 @@ func (r *recorded) next() Incoming {
 	return one
 }
 
-// at returns what is recorded of a key, or nil, and of the keys before it that were passed.
+// at returns the record of a key, or nil, and the records of the keys before it that were skipped.
 func (r *recorded) at(ctx context.Context, key store.Key) (known *Incoming, passed []Incoming, err error) {
 	for {
 		head, err := r.head(ctx)
@@ -206,7 +206,7 @@ func (r *recorded) at(ctx context.Context, key store.Key) (known *Incoming, pass
 	}
 }
 
-// rest returns the next of what is left; none at the end.
+// rest returns the next of the remaining records; none at the end.
 func (r *recorded) rest(ctx context.Context, most int) (rest []Incoming, err error) {
 	for len(rest) < most {
 		head, err := r.head(ctx)

@@ -1,6 +1,6 @@
-// Package bandwidth limits how fast bytes move, by direction and by the hour of the
-// week. A [Rule] is what a person writes; a [Limiter] holds to one, which may be
-// changed while bytes move; [Conn] puts connections under limiters.
+// Package bandwidth limits the rate of transfers, by direction and by the hour of the
+// week. A person writes a [Rule]; a [Limiter] enforces one, which may be changed during
+// transfers; [Conn] limits connections.
 package bandwidth
 
 import (

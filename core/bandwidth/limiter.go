@@ -21,7 +21,7 @@ const (
 	Down
 )
 
-// Limiter holds bytes to a rule, and counts those of connections. Its zero value does not limit.
+// Limiter enforces a rule, and counts the bytes of connections. Its zero value does not limit.
 type Limiter struct {
 	limits atomic.Bool // whether there is a rule: nothing else is asked if not
 	moved  [2]atomic.Int64
@@ -84,7 +84,7 @@ func (l *Limiter) Most(direction Direction, n int) int {
 	return n
 }
 
-// Wait waits until n bytes, of which Most told, may have moved.
+// Wait waits until n bytes may be sent or received; Most returns the largest n.
 func (l *Limiter) Wait(ctx context.Context, direction Direction, n int) error {
 	if l == nil || !l.limits.Load() || n == 0 {
 		return nil
@@ -103,7 +103,7 @@ func (l *Limiter) Wait(ctx context.Context, direction Direction, n int) error {
 	return nil
 }
 
-// Reader puts what is read from it under limiters.
+// Reader returns a reader that is limited by limiters.
 func Reader(ctx context.Context, r io.Reader, direction Direction, limiters ...*Limiter) io.Reader {
 	return &reader{ctx, r, direction, limiters}
 }
@@ -128,8 +128,8 @@ func (r *reader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Conn puts a connection under limiters: what is written goes up, what is read
-// comes down. Closing it ends a wait.
+// Conn returns a connection that is limited by limiters: writing is upload, reading is
+// download. Closing it ends a wait.
 func Conn(conn net.Conn, limiters ...*Limiter) net.Conn {
 	ctx, cancel := context.WithCancel(context.Background())
 	return &limitedConn{Conn: conn, ctx: ctx, cancel: cancel, limiters: limiters}

@@ -16,7 +16,7 @@ import (
 type Side struct {
 	Store store.Store
 	Place store.Ref
-	// OnePlace says that both sides are one place, at two times.
+	// OnePlace is set if both sides are the same place at two times.
 	OnePlace bool
 }
 
@@ -46,10 +46,10 @@ type Compared struct {
 	Why         string // of Unreadable
 }
 
-// Compare holds two places against each other: two folders with all that is in
-// them, or two files. pairs are what is remembered of copies from here to there.
-// reading says whether contents are read; compare.Read reads both of any two files of
-// one size. It ends after an error, which means that it is not complete.
+// Compare compares two places: two folders with everything in them, or two files.
+// pairs are the records of copies from here to there. reading tells whether contents
+// are read; compare.Read reads every two files of equal size. The sequence ends after
+// an error, which means that it is incomplete.
 func Compare(ctx context.Context, here, there Side, pairs iter.Seq2[compare.Pair, error],
 	reading compare.Reading) iter.Seq2[Compared, error] {
 	return func(yield func(Compared, error) bool) {

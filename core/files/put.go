@@ -17,13 +17,13 @@ type Putting struct {
 	Size     int64 // in bytes; -1 is unknown
 	Modified time.Time
 	If       store.Condition
-	// Run marks what is left behind by a process that dies.
+	// Run marks the leftovers of a process that dies.
 	Run  string
 	Body io.ReadCloser
-	// Scratch is the folder in which content of unknown size is kept
-	// meanwhile, where the store has to be told the size.
+	// Scratch is the folder for content of unknown size, if the store
+	// needs the size before the content.
 	Scratch string
-	// Counted, where not nil, is told of every chunk that was read.
+	// Counted, if not nil, is called with the size of every chunk that was read.
 	Counted func(int)
 }
 
@@ -35,9 +35,9 @@ type Put struct {
 	Received store.Hash
 }
 
-// Write writes content that can be read once, with the folders that it is to be
-// in, and verifies it. Where the store takes files of its size in parts, it goes
-// in parts, one after the other.
+// Write writes content that can be read only once, creates the folders for it, and
+// verifies it. If the store takes files of its size in parts, the parts are written one
+// after the other.
 func Write(ctx context.Context, s store.Store, putting Putting) (Put, error) {
 	if putting.Place.IsStart() {
 		return Put{}, store.Errorf(store.ErrRefused, "this is the start of an account, and no file can be there; name a file in it")

@@ -1,7 +1,7 @@
-// Package files is what a person does by hand with the files of one account:
-// [Survey] counts what is below a place, [Remove] removes it, [Put] writes
-// content that comes from outside, and [Compare] holds two places against each
-// other. What takes long and has to outlive a restart is package transfer's.
+// Package files has the operations that a person does by hand on the files of an
+// account: [Survey] counts the entries below a place, [Remove] removes them, [Put]
+// writes content from outside, and [Compare] compares two places. Package transfer has
+// the operations that take long and must survive a restart.
 package files
 
 import (
@@ -44,8 +44,8 @@ func (c *Count) entry(entry store.Entry) {
 	}
 }
 
-// Survey counts what is at a place and below it. An error means that the count
-// is not complete.
+// Survey counts the entries at a place and below it. An error means that the count
+// is incomplete.
 func Survey(ctx context.Context, s store.Store, place store.Ref) (count Count, err error) {
 	entry, err := s.Stat(ctx, place)
 	if err != nil {
@@ -75,7 +75,7 @@ type Failure struct {
 	Err   error
 }
 
-// Removed is what a removal came to.
+// Removed is the result of a removal.
 type Removed struct {
 	Count
 	// Trash is how much of it can be restored from the provider's trash.
@@ -88,14 +88,14 @@ type Removed struct {
 
 const mostFailures = 100
 
-// ErrMore says that there is more at a place than was agreed to be removed.
+// ErrMore is the error if a place holds more than the number of entries agreed to.
 var ErrMore = errors.New("there is more than was agreed to be removed")
 
-// Remove removes what is at a place and below it, each file at the revision
-// that it is listed with, each folder once it is empty. What cannot be removed
-// is told, and the rest goes on. It stops with ErrMore as soon as it meets more
-// than agreed, which is what Survey counted and a person said yes to; what was
-// removed until then is told with the error.
+// Remove removes the entries at a place and below it: each file at its listed
+// revision, each folder when it is empty. It reports what cannot be removed and
+// continues with the rest. It stops with ErrMore as soon as it finds more than agreed,
+// which is the number that Survey counted and a person confirmed; the result then
+// holds what was removed before.
 func Remove(ctx context.Context, s store.Store, place store.Ref, agreed Count) (Removed, error) {
 	if place.IsStart() {
 		return Removed{}, store.Errorf(store.ErrRefused,
@@ -140,7 +140,7 @@ func (r *remover) remove(ctx context.Context, place store.Ref, entry store.Entry
 	return r.note(ctx, place, entry, removal, err)
 }
 
-// empty removes what is in a folder: its files first, several at once, then its
+// empty removes the content of a folder: first its files, several in parallel, then its
 // folders.
 func (r *remover) empty(ctx context.Context, folder store.Folder) error {
 	group, ctx := errgroup.WithContext(ctx)

@@ -9,8 +9,8 @@ import (
 	"deftheron/core/store"
 )
 
-// Sweep removes what is marked: first the contents, then their lines in manifests, and last
-// their records, so that it can be begun again wherever it ended.
+// Sweep removes the marked versions: first the contents, then their lines in manifests, and last
+// their records, so that it can start again wherever it was interrupted.
 func Sweep(ctx context.Context, s store.Store, records history.Thinning) error {
 	for {
 		doomed, err := records.TakeDoomed(ctx)
@@ -80,7 +80,7 @@ func relist(ctx context.Context, s store.Store, doomed history.Doomed) error {
 	return removeFile(ctx, s, place)
 }
 
-// removePart removes the folder of a part of which nothing is kept.
+// removePart removes the folder of a part that has no versions left.
 func removePart(ctx context.Context, s store.Store, part string) error {
 	folder := history.PartFolder(part).Ref()
 	left, err := Survey(ctx, s, folder)

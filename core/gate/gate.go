@@ -49,7 +49,7 @@ type Gate struct {
 	slowed   int64
 }
 
-// Stats is what a gate has seen.
+// Stats are the counts of a gate.
 type Stats struct {
 	Requests int64 // sent
 	Slowed   int64 // answered with "slow down"
@@ -84,7 +84,7 @@ func (g *Gate) Stats() Stats {
 	return stats
 }
 
-// waitedSince counts what somebody has waited.
+// waitedSince adds a wait to the total.
 func (g *Gate) waitedSince(begun time.Time) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -6,14 +6,14 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// rateLearner learns the rate that a provider allows from what it accepts and what it refuses.
+// rateLearner learns the rate that a provider allows from the requests that it accepts and refuses.
 //
-// It looks at spans of at least a second and some requests. Of the last of them, many refusals say
-// that the provider allows no more than what it accepted: the rate is set a little below. A single
-// refusal now and then does not: providers refuse some requests whatever their rate is, as when
-// their servers are restarted. At a rate that was learned it has the rate lowered by a little, which
-// the next accepted requests take back, so that one request in about a hundred finds out whether the
-// provider allows more. Far below what was accepted before, it says nothing at all.
+// It judges spans of at least a second and some requests. Many refusals in the recent spans mean
+// that the provider allows no more than what it accepted: the rate is set a little below that. A
+// single refusal does not: providers refuse some requests at any rate, for example when their
+// servers restart. At a learned rate a single refusal lowers the rate a little, and the next
+// accepted requests raise it again, so that about one request in a hundred tests whether the
+// provider allows more. At a rate far below the accepted one a single refusal means nothing.
 //
 // Time in which nothing was sent does not count.
 type rateLearner struct {
@@ -24,7 +24,7 @@ type rateLearner struct {
 	lately struct{ accepted, refused float64 }
 	best   float64 // requests a second that were accepted
 	calm   float64 // requests accepted since one was refused
-	// late says that it is not known at once how requests end: what is sent meanwhile is more of them.
+	// late is set if the results of requests arrive late: more requests are sent meanwhile.
 	late    bool
 	slowed  time.Time // when a request was refused last
 	lowered time.Time // when many refusals lowered the rate last

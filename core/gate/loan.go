@@ -16,10 +16,10 @@ import (
 // them as from its own. Each process is also given how many requests may go at once. A process that is cut off
 // spends what it was lent, and no more.
 
-// Report is what a borrower has seen since its last report, and what it wants.
+// Report holds the counts of a borrower since its last report, and what it asks for.
 type Report struct {
 	Accepted, Refused int
-	// Unknown are requests of which nobody knows what became of them.
+	// Unknown counts requests whose result is unknown.
 	Unknown int
 	// Wait is how long the provider asked to send nothing; 0 if it did not.
 	Wait time.Duration
@@ -58,7 +58,7 @@ type loans struct {
 	freed  chan struct{}        // closed when there are fewer
 }
 
-// Lend takes in what a borrower has seen and lends it a part of the gate.
+// Lend takes the report of a borrower and lends it a part of the gate.
 func (g *Gate) Lend(to string, report Report) Loan {
 	g.mu.Lock()
 	defer g.mu.Unlock()

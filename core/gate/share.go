@@ -5,9 +5,9 @@ import (
 	"sync/atomic"
 )
 
-// Share is one of several that use accounts at once, such as a run. Where more of them
-// want to send than a gate lets in, each gets its part by its weight, and whoever has
-// no share, such as a person who looks at a folder, is let in first.
+// Share is one of several users of accounts, such as a run. If they want to send more
+// requests than a gate allows, each gets a part by its weight. Requests without a share,
+// such as those of a person who opens a folder, come first.
 type Share struct{ weight atomic.Int64 }
 
 // NewShare returns a share of a weight; below 1 is 1.
@@ -25,7 +25,7 @@ func (s *Share) Weight() int64 { return s.weight.Load() }
 
 type shareKey struct{}
 
-// WithShare has what is done under a context count for a share.
+// WithShare returns a context whose requests count for a share.
 func WithShare(ctx context.Context, share *Share) context.Context {
 	return context.WithValue(ctx, shareKey{}, share)
 }

@@ -1,10 +1,10 @@
-// Package history describes what an account held before it was changed.
+// Package history describes the earlier states of an account.
 //
-// A [Change] is one step back: what a path was just before a run created, overwrote,
-// deleted or moved it. The content that was there is kept as a plain file below
-// [store.HistoryFolder]; see [PartName] and [Place] for where, and docs/history.md for the
-// layout, which can be read without this program. A [Past] puts the changes after a time
-// together to what the account was at that time. [Retention] says which changes are kept
+// A [Change] is one step back: the state of a path just before a run created, overwrote,
+// deleted or moved it. The earlier content is kept as a plain file below
+// [store.HistoryFolder]; see [PartName] and [Place] for its place, and docs/history.md for
+// the layout, which can be read without this program. A [Past] computes the state of the
+// account at a time from the changes after it. [Retention] defines which changes are kept
 // for how long.
 package history
 
@@ -17,7 +17,7 @@ import (
 	"deftheron/core/store"
 )
 
-// How is what was done to a path.
+// How is the kind of a change.
 type How string
 
 const (
@@ -29,15 +29,15 @@ const (
 	Deleted How = "deleted"
 	// Moved gave the content the path To.
 	Moved How = "moved"
-	// Superseded is a file of a run with a folder of its own, of which a later run has put
-	// another into its folder. The path is where it would be without the folders of runs;
+	// Superseded is a file in the folder of one run, of which a later run has put a new
+	// version into its own folder. The path is the file's place without the folders of runs;
 	// nothing was there, and the content stays at Kept.
 	Superseded How = "superseded"
-	// Thinned is what is left of an Overwritten whose content is not kept any more.
+	// Thinned is an Overwritten whose content is not kept any more.
 	Thinned How = "thinned"
 )
 
-// Change is one change of a path, with what was there before it.
+// Change is one change of a path, with the state before it.
 type Change struct {
 	// Account of the path, by its name.
 	Account string
@@ -48,8 +48,8 @@ type Change struct {
 	// Since. Since is zero where no earlier change is known.
 	At, Since time.Time
 	How       How
-	// Size in bytes, Modified and Hash (KIND=HEXADECIMAL, empty where none is known) are
-	// those of the content that was there.
+	// Size in bytes, Modified and Hash (KIND=HEXADECIMAL, empty if none is known) describe
+	// the earlier content.
 	Size     int64
 	Modified time.Time
 	Hash     string
@@ -58,16 +58,15 @@ type Change struct {
 	// keeps by itself.
 	Kept    store.Key
 	Version string
-	// Revision is that of a content at Kept that others may have changed since; empty
-	// where nobody does.
+	// Revision of the content at Kept, if others may change it there; otherwise empty.
 	Revision string
 	// To is where the content went; of Moved.
 	To store.Key
 	// Run that made the change, and its job; both empty where they are not known.
 	Run, Job string
-	// Locked is until when nobody may delete the content; zero where anybody may.
+	// Locked is the time until which the content may not be deleted; zero if it may.
 	Locked time.Time
-	// Enforced says that the store itself refuses to delete it until then, and has said so.
+	// Enforced is set if the store has confirmed that it refuses to delete it until then.
 	Enforced bool
 }
 
@@ -85,8 +84,8 @@ const stampForm = "2006-01-02T150405Z"
 // partLength is how long a run adds to one part.
 const partLength = 24 * time.Hour
 
-// PartName is the name of the folder below [store.HistoryFolder] to which a run that began
-// at a time moves contents now. One that takes longer than a day has a part for each day.
+// PartName returns the name of the folder below [store.HistoryFolder] to which a run that
+// started at a time moves contents now. A run of several days has a part for each day.
 func PartName(began, now time.Time, run string) string {
 	if days := now.Sub(began) / partLength; days > 0 {
 		began = began.Add(days * partLength)

@@ -38,9 +38,9 @@ func Parts(ctx context.Context, s store.Store) ([]Part, error) {
 	return parts, err
 }
 
-// ReadPart calls add with the changes of a part: those in its manifests, each with the number
-// of its manifest, and then with the number 0 one for each content of the part. Of those,
-// whoever adds leaves out what a manifest has listed. Damaged are the manifests that could
+// ReadPart calls add with the changes of a part: first those in its manifests, each with the
+// number of its manifest, and then one for each content of the part, with the number 0; add
+// must ignore the contents that a manifest has listed. damaged holds the manifests that could
 // not be read to their end.
 func ReadPart(ctx context.Context, s store.Store, part Part, add func(manifest int64, change Change) error) (damaged []error, err error) {
 	_, run, _ := ParsePart(part.Name)

@@ -26,8 +26,8 @@ const (
 // MostInManifest is how many changes one manifest holds at most.
 const MostInManifest = 1000
 
-// ManifestName is the name of a manifest in its part. first is the number of its first
-// change: what was written before, and not recorded, is written again under the same name.
+// ManifestName returns the name of a manifest in its part. first is the number of its first
+// change: a manifest that was written but not recorded is written again under the same name.
 func ManifestName(first int64) string {
 	return fmt.Sprintf("%s%012d%s", manifestPrefix, first, manifestSuffix)
 }
@@ -125,7 +125,7 @@ func EncodeManifest(changes []Change) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// longestLine bounds a line of a manifest, in bytes: two paths, and what is said of them.
+// longestLine bounds a line of a manifest, in bytes: two paths and their metadata.
 const longestLine = 128 << 10
 
 // DecodeManifest calls each with the changes of a manifest. The error names the line that
@@ -208,10 +208,10 @@ type Numbered struct {
 
 // Unlisted are the records' changes that no manifest lists yet.
 type Unlisted interface {
-	// Unlisted returns up to so many, of one part of an account, in the order of numbers:
-	// those of a run, or where that is empty, of any.
+	// Unlisted returns at most so many changes without a manifest, of one part of an account,
+	// in the order of numbers: the changes of a run, or of any run if run is empty.
 	Unlisted(ctx context.Context, account, run string, most int) ([]Numbered, error)
-	// Listed says that a manifest lists some of a part.
+	// Listed records that a manifest lists some changes of a part.
 	Listed(ctx context.Context, account string, changes []Numbered) error
 }
 
@@ -242,8 +242,8 @@ func writeManifest(ctx context.Context, s store.Store, run string, numbered []Nu
 	return PutManifest(ctx, s, store.Folder{Path: folder}.Ref(ManifestName(numbered[0].Number)).As(store.KindFile), run, changes)
 }
 
-// PutManifest writes a manifest, in place of one of the same name. run marks what a process
-// that dies leaves behind.
+// PutManifest writes a manifest, and replaces one of the same name. run marks the leftovers of
+// a process that dies.
 func PutManifest(ctx context.Context, s store.Store, place store.Ref, run string, changes []Change) error {
 	encoded, err := EncodeManifest(changes)
 	if err != nil {

@@ -43,21 +43,20 @@ func NewPast(records Records, at time.Time) *Past {
 // At returns the time.
 func (p *Past) At() time.Time { return p.at }
 
-// State is what a path was.
+// State is the state of a path at an earlier time.
 type State struct {
-	// Now says that nothing has changed since: it is what the account holds at Path.
+	// Now is set if nothing has changed since: the account still holds it at Path.
 	Now  bool
 	Path store.Key
 	// Change is the change that keeps the content; nil where Now is set, or where
 	// nothing was there.
 	Change *Change
-	// Gone says that something was there whose content is not kept any more.
+	// Gone is set if an entry was there whose content is not kept any more.
 	Gone bool
 }
 
-// Keep notes that the content of a path is about to go to where the change says: from then
-// on it is there, unless it is still at its path. That the records have the change comes
-// later.
+// Keep notes that the content of a path is about to move to the place of the change: from
+// then on it is there, unless it is still at its path. The change is recorded later.
 func (p *Past) Keep(change Change) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -96,7 +95,7 @@ func (p *Past) first(ctx context.Context, path store.Key, after time.Time) (*Cha
 // mostMoves bounds how often a content is followed from path to path.
 const mostMoves = 1000
 
-// Of returns what a path was. The path of a folder has a closing "/".
+// Of returns the state of a path. The path of a folder ends with "/".
 func (p *Past) Of(ctx context.Context, path store.Key) (State, error) {
 	change, err := p.first(ctx, path, p.at)
 	if err != nil {
@@ -176,7 +175,7 @@ func parentOf(path store.Key) store.Path {
 	return parent
 }
 
-// Entry is what a folder held under a name.
+// Entry is an earlier entry of a folder.
 type Entry struct {
 	Name   string
 	Folder bool

@@ -21,7 +21,7 @@ type Retention struct {
 // Longest is for how long anything but the newest versions is kept.
 func (r Retention) Longest() time.Duration { return max(r.All, r.Hourly, r.Daily, r.Weekly, r.Monthly) }
 
-// Check returns what is wrong with the rules.
+// Check returns an error if the rules are invalid.
 func (r Retention) Check() error {
 	if r.Longest() <= 0 && r.Versions <= 0 {
 		return remedy.Errorf("no version would be kept at all; give at least one rule, such as all: 30d")

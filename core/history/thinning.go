@@ -10,7 +10,7 @@ type Doomed struct {
 	Stay     []Change
 }
 
-// Going is a change that goes, or of which the content goes.
+// Going is a change that is removed, or whose content is.
 type Going struct {
 	Numbered
 	Decision Decision

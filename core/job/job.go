@@ -1,6 +1,5 @@
-// Package job says what is to be done, kept: a [Spec] is what a person wrote, in a
-// job file or otherwise; a [Timetable] is when it runs. Both are pure: who runs them
-// tells the time.
+// Package job defines jobs: a [Spec] is a job as a person wrote it, in a job file or
+// otherwise; a [Timetable] is when it runs. Both are pure: the caller passes the time.
 package job
 
 import (
@@ -29,8 +28,8 @@ const (
 	IdenticalEach = "each"
 )
 
-// Once reports whether identical files are to be at the target once: unless something
-// else is said, where the sources of a consolidation are merged.
+// Once reports whether identical files are kept once at the target. The default is yes
+// for a consolidation that merges its sources, and no for all others.
 func (s Spec) Once() bool {
 	if s.Type != Consolidate || s.Rules.Identical != "" {
 		return s.Rules.Identical == IdenticalOnce
@@ -50,7 +49,7 @@ func (s Spec) Once() bool {
 // Types are all types of jobs.
 var Types = []string{Copy, Mirror, TwoWay, Migrate, Consolidate}
 
-// Spec is a job as it is written: the names are those of the job file.
+// Spec is a job as it is written; its fields have the names of the job file.
 type Spec struct {
 	Name     string  `yaml:"job" json:"name" doc:"Lower-case letters, digits and hyphens."`
 	Type     string  `yaml:"type" json:"type" enum:"copy,mirror,two-way,migrate,consolidate" doc:"copy adds and updates and never deletes; mirror makes the target identical to the source; two-way keeps both sides identical; migrate copies in steps, with a certificate; consolidate copies several sources into one place."`
@@ -65,7 +64,7 @@ type Spec struct {
 	Safety   Safety   `yaml:"safety,omitempty,flow" json:"safety,omitzero" doc:"Safety limits, above which a run is held for approval: deletions 10%, overwrites 25%, older 0 unless given."`
 }
 
-// Route is a source and a target: what is at From appears as To.
+// Route is a source and its target: From is copied to To.
 type Route struct {
 	From string `yaml:"from" json:"from"`
 	To   string `yaml:"to" json:"to"`
@@ -73,7 +72,7 @@ type Route struct {
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-// CheckName returns what is wrong with the name of a job.
+// CheckName returns an error if the name of a job is invalid.
 func CheckName(name string) error {
 	if !nameForm.MatchString(name) {
 		return remedy.Errorf("%q is not a name for a job; use up to 40 lower-case letters, digits and hyphens, as in surveys-to-archive", name)
@@ -81,8 +80,8 @@ func CheckName(name string) error {
 	return nil
 }
 
-// Check returns what is wrong with a job by itself, before anything is looked at. It says
-// the same at any time: see [Spec.CheckComing].
+// Check returns an error if a job is invalid by itself, whatever its accounts hold. The
+// result does not depend on the time: see [Spec.CheckComing].
 func (s Spec) Check() error {
 	if err := CheckName(s.Name); err != nil {
 		return err
@@ -113,9 +112,8 @@ func (s Spec) Check() error {
 	return s.checkType()
 }
 
-// CheckComing returns an error where the job has a timetable that comes to no moment from
-// now on. That is a mistake in a new timetable, and how each job ends that runs once at
-// its time.
+// CheckComing returns an error if the job has a timetable without any time from now on. In
+// a new timetable this is a mistake; a job that runs once ends like this after its time.
 func (s Spec) CheckComing(now time.Time) error {
 	timetable, err := s.When.Read(time.Local)
 	if err != nil {

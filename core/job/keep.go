@@ -6,14 +6,14 @@ import (
 	_ "time/tzdata" // so that zones are known on every machine
 )
 
-// lookAgain is how often the clock is looked at while a job waits: it may be set, or
+// lookAgain is how often the clock is read while a job waits: it may have been set, or
 // the machine may have slept.
 const lookAgain = time.Minute
 
-// Keep calls due at each moment at which a job is due, until ctx ends or no further
-// moment comes. since is when the job was made, and last up to when it was seen to:
-// of all moments between then and now, which nobody was there for, it is called for
-// the latest alone, at once.
+// Keep calls due whenever a job is due, until ctx ends or there is no further time. since
+// is when the job was created, and last the time until which its times were handled: of all
+// times between last and now, which were missed, it calls due only for the latest,
+// immediately.
 func (t *Timetable) Keep(ctx context.Context, since, last time.Time, due func(at time.Time)) {
 	for {
 		next, ok := t.Next(since, last)

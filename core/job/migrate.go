@@ -10,8 +10,8 @@ import (
 	"deftheron/core/run"
 )
 
-// The steps of a migration, each of which is a run. BringBack brings back what was cleared,
-// and comes in no order of its own.
+// The steps of a migration, each of which is a run. BringBack restores what was cleared; it
+// has no fixed place in the order.
 const (
 	Survey    = "survey"
 	FirstPass = "first-pass"
@@ -33,7 +33,7 @@ type Migration struct {
 	// Little is how many files a pass may still have had for catching up to be at its
 	// end; 0 is 20.
 	Little int64 `yaml:"little,omitempty" json:"little,omitempty" minimum:"0" doc:"Catching up is over if a pass had no more files than this: 20 unless given."`
-	// Clear has the last step clear the source of what is verified.
+	// Clear is set if the last step removes the verified files of the source.
 	Clear bool `yaml:"clear,omitempty" json:"clear,omitempty" doc:"Delete at the source, in the last step, exactly what was verified at the target."`
 	// ShareLists carries share lists and owners over in the final pass: CarryShareLists, or
 	// empty.
@@ -73,12 +73,12 @@ func (p EndedRun) went() bool { return p.State == run.Done || p.State == run.Par
 // Coming is what comes next of a migration.
 type Coming struct {
 	Step string // empty: it is over
-	// Waits says that a person has to start it, and Why in words.
+	// Waits is set if a person must start the step, and Why says why.
 	Waits bool
 	Why   string
 }
 
-// Check returns what is wrong with the settings of a migration.
+// Check returns an error if the settings of a migration are invalid.
 func (m Migration) Check() error {
 	switch {
 	case m.GoOn != "" && !slices.Contains(Steps, m.GoOn):
@@ -94,8 +94,8 @@ func (m Migration) Check() error {
 	return err
 }
 
-// Next is what comes after the runs that have ended, the oldest first. timed says that
-// the job has a timetable.
+// Next returns the step after the runs that have ended, which are given oldest first. timed
+// is set if the job has a timetable.
 func (m Migration) Next(passed []EndedRun, timed bool) Coming {
 	if len(passed) == 0 {
 		next := m.coming(Survey, timed)

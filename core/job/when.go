@@ -31,7 +31,7 @@ type When struct {
 	Hours string `yaml:"hours,omitempty" json:"hours,omitempty" doc:"Hours of the week in which a run may go; outside them it is paused."`
 }
 
-// ErrNever says that a timetable comes to no moment at all.
+// ErrNever is the error of a timetable that has no time at all.
 var ErrNever = errors.New("the time never comes")
 
 // Timetable is a When that was read.
@@ -46,8 +46,8 @@ type Timetable struct {
 	hours  []week.Stretch
 }
 
-// Read reads when a job runs. local is the zone where none is named. The error says
-// what is wrong, and what to write.
+// Read parses the times of a job. local is the time zone if none is named. The error says
+// what is wrong, and what to write instead.
 func (w When) Read(local *time.Location) (*Timetable, error) {
 	t := &Timetable{when: w, zone: local}
 	var kinds []string

@@ -1,9 +1,9 @@
-// Package lease hands out units of work. A unit is offered to a pool, taken from there by one taker at
-// a time, who holds it for a while, and given to another if it is neither renewed nor done by then.
+// Package lease hands out units of work. A unit is offered to a pool. One taker at a time leases it
+// from there, and another gets it if the first neither renews nor completes it in time.
 //
-// A queue is not the truth about the work: whoever offers a unit knows what has to be done, and
-// offers it again if the queue was lost. A unit may be given to two takers, the first of which was
-// taken for lost: what they do must bear it.
+// A queue is not the truth about the work: the caller that offers a unit knows what has to be done,
+// and offers the unit again if the queue was lost. Two takers may get the same unit, if the first
+// seemed lost: their work must allow that.
 package lease
 
 import (

@@ -208,6 +208,15 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if err != nil {
 		return records.Account{}, Found{}, err
 	}
+	added, found, err := a.add(ctx, link, row)
+	if err != nil || link.Try || added.ID != row.ID {
+		a.forgetSecret(row.ID)
+	}
+	return added, found, err
+}
+
+// add links an account whose row was checked.
+func (a *Accounts) add(ctx context.Context, link Link, row records.Account) (records.Account, Found, error) {
 	if provider, err := a.Provider(link.Provider); err == nil && byConsent(provider, link.Options) && !link.consented && link.shared == "" {
 		return records.Account{}, Found{}, messages.With(store.Errorf(store.ErrRefused,
 			"accounts at %s are linked by consent; sign in there to agree", provider.Title()),
@@ -216,12 +225,7 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 	if sealed := link.credential().Bytes(); len(sealed) > 0 {
 		row.Secret = a.sealer.Seal(purpose(row.ID), sealed)
 	}
-	keeps, added := &secrets{accounts: a, linking: row, unkept: true}, false
-	defer func() {
-		if !added {
-			a.forgetSecret(row.ID)
-		}
-	}()
+	keeps := &secrets{accounts: a, linking: row, unkept: true}
 	made, err := a.make(ctx, row, keeps, link.Try)
 	if err != nil {
 		return records.Account{}, Found{}, err
@@ -263,7 +267,6 @@ func (a *Accounts) Add(ctx context.Context, link Link) (records.Account, Found, 
 		}
 		return records.Account{}, Found{}, err
 	}
-	added = true
 	a.mu.Lock()
 	a.open[row.ID] = opened
 	a.mu.Unlock()
