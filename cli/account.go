@@ -88,7 +88,7 @@ func (a *app) printAccounts(accounts []contract.Account, spaces contract.Spaces,
 	return nil
 }
 
-// printWarnings says what is going to stand in the way.
+// printWarnings prints the problems that an account will have.
 func (a *app) printWarnings(account contract.Account) {
 	for _, warning := range account.Warnings {
 		fmt.Fprintln(a.out, a.wrapped(2, fmt.Sprintf("%s /%s: %s %s", a.paint(ochre, "▬"), account.Name, format.Plain(warning.Why),
@@ -118,8 +118,8 @@ func stateWord(state string) string {
 	return state
 }
 
-// where is what an account was linked with, in one line, but for what is so for
-// every account at one of the providers given, and for what its server is known by.
+// where returns the options of an account in one line, without those that are the same
+// for all accounts of one of the given providers, and without its server's keys.
 func where(account contract.Account, providers []contract.Provider) string {
 	usual := map[string]string{}
 	for _, provider := range providers {

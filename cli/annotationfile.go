@@ -53,7 +53,7 @@ func (a *app) tagExport() *cobra.Command {
 	return command
 }
 
-// exportAnnotations writes what is annotated below a folder, or everywhere, as it comes.
+// exportAnnotations writes the annotations below a folder, or all of them, as they arrive.
 func (a *app) exportAnnotations(ctx context.Context, in string, out io.Writer) (n int64, err error) {
 	writer := bufio.NewWriter(out)
 	fmt.Fprintf(writer, "{\n  \"format\": %q,\n  \"version\": 1,\n  \"entries\": [", annotationsFormat)

@@ -94,7 +94,7 @@ func (a *app) jobTest() *cobra.Command {
 	return command
 }
 
-// tellTried says what a rule would do with an arrival.
+// tellTried prints what a rule would do with an arrival.
 func (a *app) tellTried(tried contract.TriedArrival) error {
 	if a.json {
 		return a.printJSON(tried)

@@ -14,7 +14,7 @@ import (
 	"deftheron/contract"
 )
 
-// OpenedBackup is what a backup holds, as [Programs.Backup] tells.
+// OpenedBackup describes the content of a backup, as [Programs.Backup] returns it.
 type OpenedBackup struct {
 	Made     time.Time `json:"made"`
 	Program  string    `json:"program"`

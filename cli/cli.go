@@ -52,9 +52,9 @@ type Programs struct {
 type Build struct {
 	Version string `json:"version"`
 	Commit  string `json:"commit,omitempty"`
-	// Date is that of the commit, RFC 3339.
+	// Date of the commit, RFC 3339.
 	Date string `json:"date,omitempty"`
-	// Modified says that the source was not that of the commit alone.
+	// Modified is set if the source had changes beside the commit.
 	Modified bool   `json:"modified,omitempty"`
 	Go       string `json:"go,omitempty"`
 }
@@ -69,7 +69,7 @@ func Root(version string) *cobra.Command {
 // NATSOptions are how a message server outside is reached.
 type NATSOptions struct{ URL, Credentials, CAFile string }
 
-// ServeOptions are those of heron serve.
+// ServeOptions are the options of heron serve.
 type ServeOptions struct {
 	Data, Listen, TLSCert, TLSKey string
 	Hosts                         []string
@@ -93,13 +93,13 @@ type OpenIDOptions struct {
 	Roles                             []string // GROUP=ROLE
 }
 
-// StandinOptions are those of heron standin.
+// StandinOptions are the options of heron standin.
 type StandinOptions struct {
 	Data, Sedge, Alder, Control, SignIn string
 	Out                                 io.Writer
 }
 
-// DemoOptions are those of heron demo.
+// DemoOptions are the options of heron demo.
 type DemoOptions struct {
 	Data, Listen string
 	Exit         bool
@@ -160,7 +160,7 @@ func Main(programs Programs, args []string) int {
 	return exitCode(err)
 }
 
-// columns is how wide a terminal is; 0 of what is none.
+// columns returns the width of a terminal; 0 if the file is no terminal.
 func columns(file *os.File) int {
 	if width, _, err := term.GetSize(int(file.Fd())); err == nil {
 		return width
@@ -194,7 +194,7 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
-// sentences makes two sentences of an error: what is wrong, and what to do.
+// sentences turns an error into two sentences: what is wrong, and what to do.
 func sentences(err error) string {
 	var problem *contract.Problem
 	if errors.As(err, &problem) {

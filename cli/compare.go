@@ -72,8 +72,7 @@ func (a *app) compareTwo(command *cobra.Command, comparing client.Comparing) err
 	return nil
 }
 
-// outcomes are the words for what a comparison came to, with a shape of their
-// own.
+// outcomes are the words for the results of a comparison, each with a shape.
 var outcomes = map[string]struct{ shape, words, colour string }{
 	"only-here":  {"+", "only here", plumage},
 	"only-there": {"−", "only there", ochre},

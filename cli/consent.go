@@ -32,8 +32,9 @@ func consentsOf(provider contract.Provider, options map[string]string) []string 
 	return nil
 }
 
-// chooseConsent takes what was asked for; else a page where a browser can be
-// opened here and leads back to this machine, else a device code, else a paste.
+// chooseConsent returns the way of consent that was asked for. Without one it is a page,
+// if a browser can be opened here and leads back to this machine; otherwise a device code;
+// otherwise a pasted address.
 func (a *app) chooseConsent(ways []string, wanted string) (string, error) {
 	if wanted != "" {
 		if !slices.Contains(ways, wanted) {

@@ -24,7 +24,7 @@ func (a *app) drive() *cobra.Command {
 	return nouns("drive", "Use the tree as a network drive of this machine", a.driveMount(), a.driveInstall(), a.driveShow())
 }
 
-// mountOptions are what a mount is made with.
+// mountOptions are the options of a mount.
 type mountOptions struct {
 	start            string
 	readOnly, others bool
@@ -38,7 +38,7 @@ func (o *mountOptions) flags(command *cobra.Command, a *app) {
 	_ = command.RegisterFlagCompletionFunc("start", a.completeAddresses)
 }
 
-// check returns an error unless what is to be mounted can be, before anything is.
+// check returns an error if the drive cannot be mounted, before anything is done.
 func (o *mountOptions) check() error {
 	if o.start == "" {
 		return nil

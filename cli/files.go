@@ -16,7 +16,7 @@ import (
 	"deftheron/core/remedy"
 )
 
-// address refuses what is not an address, and says what is meant by one.
+// address refuses a text that is no address, and says what an address looks like.
 func address(text string) error {
 	if strings.HasPrefix(text, "/") {
 		return nil

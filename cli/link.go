@@ -163,7 +163,7 @@ func (a *app) linkFrom(flags *linkFlags, provider contract.Provider, name string
 	return link, err
 }
 
-// linkIt asks for what is missing, and links.
+// linkIt asks for missing options, and links the account.
 func (a *app) linkIt(ctx context.Context, provider contract.Provider, link contract.Link, flags *linkFlags) error {
 	consents := consentsOf(provider, link.Options)
 	if link.Try && flags.take != "" {
@@ -222,7 +222,7 @@ func (a *app) askSecret(provider contract.Provider, link *contract.Link, file st
 	return nil
 }
 
-// linkOne links one account, and says what was found there.
+// linkOne links one account, and prints what it found there.
 func (a *app) linkOne(ctx context.Context, provider contract.Provider, link contract.Link, consents []string,
 	way string) (account contract.Account, err error) {
 	if len(consents) > 0 {

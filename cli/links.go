@@ -67,8 +67,8 @@ func lockedKey(files map[string]string) bool {
 	return false
 }
 
-// compareFirst shows a person what a server shows of itself, before anything is
-// sent to it. Where nobody can be asked, it is learned and shown with the rest.
+// compareFirst shows a person the key or certificate of a server before anything is sent
+// to it. If nobody can be asked, it is stored, and shown with the result.
 func (a *app) compareFirst(ctx context.Context, provider contract.Provider, link *contract.Link) error {
 	if provider.IdentityOption == "" || link.Options[provider.IdentityOption] != "" || !a.asks {
 		return nil
@@ -85,7 +85,7 @@ func (a *app) compareFirst(ctx context.Context, provider contract.Provider, link
 	return nil
 }
 
-// linkBehind links places behind a sign-in of which none was named.
+// linkResources links places behind a sign-in, if no place was named.
 func (a *app) linkResources(ctx context.Context, provider contract.Provider, link contract.Link, take string) error {
 	behind, err := a.client().Resources(ctx, link)
 	if err != nil {
@@ -197,7 +197,7 @@ func nameFor(name, value string) string {
 	return strings.Trim(made[:min(len(made), 40)], "-")
 }
 
-// linkAgain links what was linked under a name before, asking only for the secret.
+// linkAgain links an account again that had a name before, and asks only for its secret.
 func (a *app) linkAgain(ctx context.Context, name string, args []string) error {
 	if name == "" {
 		return usageError("heron account link --again takes the name that the account had; heron account history shows them")
@@ -480,7 +480,7 @@ func (a *app) accountDiscover() *cobra.Command {
 	return command
 }
 
-// optionLine is what a person copies to a shell. Servers chose the values.
+// optionLine returns options to copy to a shell, quoted, because servers chose the values.
 func optionLine(options map[string]string) string {
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(options)) {

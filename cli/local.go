@@ -50,8 +50,8 @@ func (a *app) get() *cobra.Command {
 	return command
 }
 
-// into opens the local folder that things go into; name is what a single one is
-// to be called there, where it is not to keep its own.
+// into opens the local folder to write to; name is the new name of a single entry, or
+// empty if it keeps its own.
 func (a *app) into(ctx context.Context, local string, single bool) (root *os.Root, name string, err error) {
 	info, err := os.Stat(local)
 	switch {
@@ -169,7 +169,7 @@ func are(n int64) string {
 	return format.Count(n) + " files are"
 }
 
-// carry shows how far it has come, and says at the end what was done.
+// carry shows the progress, and prints at the end what was done.
 func (a *app) carry(progress *client.Progress, survey client.Survey, done string, do func() error) error {
 	began := time.Now()
 	stop := a.showProgress(progress, survey)
@@ -268,7 +268,7 @@ func (a *app) sendInput(ctx context.Context, to string, yes bool) error {
 		return usageError("%s is a folder; give an address for the file", to)
 	case err == nil:
 		if !yes {
-			// Standard input is taken, and nobody can be asked by it.
+			// Standard input holds the content, so no question can be asked there.
 			return usageError("%s already exists; replace it with --yes, or choose another name", to)
 		}
 		upload.Replace = entry.Revision

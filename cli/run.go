@@ -238,7 +238,7 @@ func (a *app) conclude(run contract.Run) error {
 	return &exitError{exitFailed, nil}
 }
 
-// tellNext says what is to be done after a run has ended.
+// tellNext prints what to do after a run has ended.
 func (a *app) tellNext(run contract.Run) {
 	switch run.Step {
 	case "survey":
@@ -286,7 +286,7 @@ func (a *app) runItems() *cobra.Command {
 	return command
 }
 
-// addressOf is where an item is: what is removed is at the target alone.
+// addressOf returns the address of an item: a removed one is only at the target.
 func addressOf(item contract.Item) string {
 	switch {
 	case item.Action == "remove" && item.State == "waiting":

@@ -21,8 +21,7 @@ const sealedProvider = "sealed"
 
 const keyFileOption = "key-file"
 
-// newKeyFile makes a key where a sealed place is to be linked with a key file that is not
-// there.
+// newKeyFile creates a key if a sealed place is linked with a key file that does not exist.
 func (a *app) newKeyFile(ctx context.Context, flags *linkFlags) error {
 	path := flags.files[keyFileOption]
 	if path == nil || *path == "" || flags.secretFile != "" {
@@ -92,7 +91,7 @@ func (a *app) linkSealed(ctx context.Context, provider contract.Provider, link c
 	return a.printLinked(provider, account)
 }
 
-// writeKeySheet writes what is needed to read a sealed place on the day when nothing else is
+// writeKeySheet writes everything that is needed to read a sealed place when nothing else is
 // left, and returns the file's path.
 func (a *app) writeKeySheet(link contract.Link, flags *linkFlags) (string, error) {
 	path := link.Name + "-key-sheet.txt"

@@ -177,7 +177,7 @@ func (a *app) signinWith(command *cobra.Command, c *client.Client, token string)
 	return err
 }
 
-// nameAndRole is who somebody is, in words.
+// nameAndRole describes a user in words.
 func nameAndRole(who contract.Whoami) string {
 	if who.User == who.Role {
 		return who.Role

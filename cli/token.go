@@ -61,7 +61,7 @@ func (a *app) tokenList() *cobra.Command {
 	}
 }
 
-// tokenUse is what a token is for, in words.
+// tokenUse describes the purpose of a token in words.
 func tokenUse(token contract.Token) string {
 	what := "everything its user may do"
 	if len(token.Scopes) > 0 {
@@ -164,7 +164,7 @@ func (a *app) tokenRotate() *cobra.Command {
 	}
 }
 
-// terminalName is what a token that a terminal signs in with is called.
+// terminalName returns the name of the token for a terminal.
 func terminalName() string {
 	host, err := os.Hostname()
 	if err != nil {

@@ -113,7 +113,7 @@ func (a *app) listFolder(command *cobra.Command, listing *client.Listing) error 
 	return err
 }
 
-// annotationMarks say what is noted about an entry.
+// annotationMarks returns the marks of an entry's annotations.
 func (a *app) annotationMarks(entry contract.Entry) string {
 	marks := ""
 	if len(entry.Tags) > 0 {
@@ -204,7 +204,7 @@ func (a *app) printEntry(entry contract.Entry) error {
 	return nil
 }
 
-// completeAddresses completes an address from what is in its folder now.
+// completeAddresses completes an address from the present content of its folder.
 func (a *app) completeAddresses(command *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
 	folder := begun[:strings.LastIndexByte(begun, '/')+1]
 	var found []string

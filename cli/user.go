@@ -44,7 +44,7 @@ func userState(user contract.User) string {
 	return "enabled"
 }
 
-// grantsText is what a user sees, in words.
+// grantsText describes the grants of a user in words.
 func grantsText(user contract.User) string {
 	if user.Role == "owner" {
 		return "everything"

@@ -14,7 +14,7 @@ import (
 	"deftheron/contract"
 )
 
-// WorkerOptions are what a worker is started with, or joins with.
+// WorkerOptions are the options with which a worker starts, or joins.
 type WorkerOptions struct {
 	Data      string
 	Folders   []string

@@ -15,8 +15,8 @@ func (c *Client) Annotations(ctx context.Context, address string) (one contract.
 	return one, c.call(ctx, http.MethodGet, "/annotations", url.Values{"address": {address}}, nil, &one)
 }
 
-// Annotated yields what is annotated below a folder, or everywhere if it is empty; with a
-// tag, what has it.
+// Annotated yields the annotated entries below a folder, or everywhere if in is empty; with a
+// tag, only those that have it.
 func (c *Client) Annotated(ctx context.Context, in, tag string) iter.Seq2[contract.Annotations, error] {
 	return func(yield func(contract.Annotations, error) bool) {
 		asked := url.Values{"limit": {"500"}}

@@ -18,7 +18,7 @@ func (c *Client) Backup(ctx context.Context, asked contract.NewBackup, w io.Writ
 	return io.Copy(w, response.Body)
 }
 
-// Backups returns what is set about backups.
+// Backups returns the settings of backups.
 func (c *Client) Backups(ctx context.Context) (backups contract.Backups, err error) {
 	return backups, c.call(ctx, http.MethodGet, "/backup-schedule", nil, nil, &backups)
 }

@@ -1,16 +1,16 @@
 // Package client calls the API of a service.
 //
 // A [Client] has a method for each operation: [Client.List] lists a folder of the tree,
-// [Client.Copy] starts a copy, and [Client.Follow] waits for a run. Its zero value but for URL and
-// Token is ready for use, by several goroutines at once. The values that it takes and returns are
-// those of the package contract.
+// [Client.Copy] starts a copy, and [Client.Follow] waits for a run. A Client with a URL and a Token
+// is ready for use, by several goroutines at the same time. The package contract has the types of
+// its parameters and results.
 //
-// Lists that can be long are iterators, which ask for one page after the other; they end at the
-// first error. An answer of the service that is a failure is a [*contract.Problem], which says
-// what is wrong and what to do; [UnreachableError] says that no service answers.
+// Lists that can be long are iterators, which request one page after the other; they end at the
+// first error. A failure that the service reports is a [*contract.Problem], which says what is
+// wrong and what to do; [UnreachableError] means that no service answers.
 //
-// Addresses are those of the tree: /account/folder/name. Sizes are in bytes, rates in bytes a
-// second, durations in seconds.
+// Addresses are addresses of the tree: /account/folder/name. Sizes are in bytes, rates in bytes
+// per second, durations in seconds.
 package client
 
 import (
@@ -43,7 +43,7 @@ type Client struct {
 	HTTP *http.Client
 }
 
-// UnreachableError says that no service answers.
+// UnreachableError is the error if no service answers.
 type UnreachableError struct {
 	URL string
 	Err error
@@ -99,7 +99,7 @@ func (c *Client) send(request *http.Request) (*http.Response, error) {
 	if c.HTTP != nil {
 		client = *c.HTTP
 	}
-	// A service sends nobody elsewhere: what does is none, and gets no token there.
+	// A service does not redirect. Whatever does is no service, and its target gets no token.
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	response, err := client.Do(request)
 	if err != nil {
@@ -197,7 +197,7 @@ func (c *Client) Account(ctx context.Context, name string) (account contract.Acc
 	return account, c.call(ctx, http.MethodGet, "/accounts/"+url.PathEscape(name), nil, nil, &account)
 }
 
-// Check reaches an account and returns it with what was found.
+// Check connects to an account and returns it with what was found there.
 func (c *Client) Check(ctx context.Context, name string) (account contract.Account, err error) {
 	return account, c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/check", nil, nil, &account)
 }
@@ -212,18 +212,18 @@ type Listing struct {
 	Address string
 	// Fresh asks the provider, however lately it was asked.
 	Fresh bool
-	// At is the time at which the folder is looked at; zero is now.
+	// At is the time whose state is listed; zero means now.
 	At time.Time
 	// Listed is set with the first page: when the provider was asked.
 	Listed time.Time
 }
 
-// List yields what is in a folder, page by page.
+// List yields the entries of a folder, and requests them page by page.
 func (c *Client) List(ctx context.Context, address string) iter.Seq2[contract.Entry, error] {
 	return c.Entries(ctx, &Listing{Address: address})
 }
 
-// Entries yields what is in a folder, page by page.
+// Entries yields the entries of a folder, and requests them page by page.
 func (c *Client) Entries(ctx context.Context, listing *Listing) iter.Seq2[contract.Entry, error] {
 	return pages(func(cursor string) ([]contract.Entry, string, error) {
 		var page contract.Page
@@ -257,7 +257,7 @@ func exactName(entry *contract.Entry) {
 	}
 }
 
-// pages yields one after the other what is fetched a page at a time.
+// pages yields the entries of one page after the other.
 func pages[T any](fetch func(cursor string) ([]T, string, error)) iter.Seq2[T, error] {
 	return func(yield func(T, error) bool) {
 		for cursor := ""; ; {
@@ -412,13 +412,13 @@ func (c *Client) Retry(ctx context.Context, id string) (retried contract.Retried
 	return retried, c.call(ctx, http.MethodPost, "/runs/"+url.PathEscape(id)+"/retry", nil, nil, &retried)
 }
 
-// Certificate writes that of a final pass, as "html", "csv" or "json".
+// Certificate writes the certificate of a final pass to w, as "html", "csv" or "json".
 func (c *Client) Certificate(ctx context.Context, id, format string, w io.Writer) error {
 	return c.paper(ctx, "/runs/"+url.PathEscape(id)+"/certificate", format, w)
 }
 
-// VerifyCertificate compares the files at the target with the certificate of a run,
-// and yields those that do not hold what is certified, and the summary last.
+// VerifyCertificate compares the files at the target with the certificate of a run. It
+// yields the files that differ, and last the summary.
 func (c *Client) VerifyCertificate(ctx context.Context, id string) iter.Seq2[contract.VerifiedFile, error] {
 	return lines(func() (*http.Response, error) {
 		return c.request(ctx, http.MethodGet, "/runs/"+url.PathEscape(id)+"/certificate/verification", nil, nil, nil)
@@ -427,7 +427,7 @@ func (c *Client) VerifyCertificate(ctx context.Context, id string) iter.Seq2[con
 	})
 }
 
-// CheckPaper asks what is known of a report or certificate, by its SHA-256.
+// CheckPaper looks up a report or certificate by its SHA-256.
 func (c *Client) CheckPaper(ctx context.Context, sum string) (checked contract.Checked, err error) {
 	return checked, c.call(ctx, http.MethodPost, "/papers/checks", nil, contract.Checking{SHA256: sum}, &checked)
 }

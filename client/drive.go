@@ -39,7 +39,7 @@ type DriveEntry struct {
 	ETag string
 }
 
-// DriveError is an answer of the drive that is not what was asked for.
+// DriveError is an unexpected answer of the drive.
 type DriveError struct {
 	Status int
 	Text   string
@@ -148,7 +148,7 @@ func (d *Drive) propfind(ctx context.Context, path, depth, properties string, ea
 	}
 }
 
-// List returns what is in a folder.
+// List returns the entries of a folder.
 func (d *Drive) List(ctx context.Context, path string) (entries []DriveEntry, err error) {
 	first := true
 	err = d.propfind(ctx, path, "1", entryProperties, func(one *davResponse) error {
@@ -244,7 +244,7 @@ func (d *Drive) Remove(ctx context.Context, path string) error {
 	return d.do(ctx, http.MethodDelete, path, http.Header{"Depth": {"0"}})
 }
 
-// Move moves an entry in place of what is at its new path.
+// Move moves an entry, and replaces the entry at its new path.
 func (d *Drive) Move(ctx context.Context, from, to string) error {
 	return d.do(ctx, "MOVE", from, http.Header{"Destination": {DrivePrefix + escapePath(to)}, "Overwrite": {"T"}})
 }

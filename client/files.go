@@ -33,7 +33,7 @@ func (c *Client) PlanRemoval(ctx context.Context, addresses []string) (plan cont
 	return plan, c.call(ctx, http.MethodPost, "/removals/plans", nil, contract.Addresses{Addresses: addresses}, &plan)
 }
 
-// Remove removes what was counted and agreed to.
+// Remove removes the entries that were counted and confirmed.
 func (c *Client) Remove(ctx context.Context, removal contract.Removal) (removed contract.Removed, err error) {
 	return removed, c.call(ctx, http.MethodPost, "/removals", nil, removal, &removed)
 }
@@ -88,7 +88,7 @@ type Upload struct {
 	Body    io.Reader
 }
 
-// Write writes a file and compares what the service received with what was sent.
+// Write writes a file and compares the content that the service received with the content sent.
 func (c *Client) Write(ctx context.Context, upload Upload) (uploaded contract.Uploaded, err error) {
 	query := url.Values{"address": {upload.Address}, "name": upload.Names}
 	if !upload.Modified.IsZero() {
@@ -129,7 +129,7 @@ func (c *Client) Write(ctx context.Context, upload Upload) (uploaded contract.Up
 	return uploaded, nil
 }
 
-// readError keeps the error of what is sent.
+// readError keeps the error of the content that is sent.
 type readError struct {
 	io.Reader
 	err error
@@ -143,10 +143,10 @@ func (r *readError) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Comparing is what is to be compared.
+// Comparing are the parameters of a comparison.
 type Comparing struct {
 	Here, There string
-	// HereAt and ThereAt are the times at which they are looked at; zero is now.
+	// HereAt and ThereAt are the times whose states are compared; zero means now.
 	HereAt, ThereAt time.Time
 	Read            bool // contents, where no evidence is told
 	All             bool // tell what is equal, too

@@ -10,8 +10,7 @@ import (
 	"deftheron/contract"
 )
 
-// Past returns what is known of the past of an address, of at most so many versions or
-// runs.
+// Past returns the history of an address, with at most so many versions or runs.
 func (c *Client) Past(ctx context.Context, address string, most int) (shown contract.Past, err error) {
 	query := url.Values{"address": {address}, "limit": {strconv.Itoa(most)}}
 	return shown, c.call(ctx, http.MethodGet, "/history", query, nil, &shown)
@@ -22,7 +21,7 @@ func (c *Client) Restore(ctx context.Context, restore contract.Restore) (started
 	return started, c.call(ctx, http.MethodPost, "/restores", nil, restore, &started)
 }
 
-// PlanRestore tells what a restore would do.
+// PlanRestore returns what a restore would do.
 func (c *Client) PlanRestore(ctx context.Context, restore contract.Restore) (plan contract.Plan, err error) {
 	return plan, c.call(ctx, http.MethodPost, "/restores/plans", nil, restore, &plan)
 }
@@ -50,7 +49,7 @@ func (c *Client) Rehearse(ctx context.Context, job string, rehearsal contract.Ne
 	return one, c.call(ctx, http.MethodPost, "/jobs/"+url.PathEscape(job)+"/rehearsals", nil, rehearsal, &one)
 }
 
-// Rehearsals returns those of a job.
+// Rehearsals returns the rehearsals of a job.
 func (c *Client) Rehearsals(ctx context.Context, job string) (all contract.Rehearsals, err error) {
 	return all, c.call(ctx, http.MethodGet, "/jobs/"+url.PathEscape(job)+"/rehearsals", nil, nil, &all)
 }

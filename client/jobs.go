@@ -59,12 +59,12 @@ func (c *Client) StartStep(ctx context.Context, name, step string) (started cont
 	return started, c.call(ctx, http.MethodPost, jobPath(name)+"/start", nil, contract.Starting{Step: step}, &started)
 }
 
-// SuspendJob has a job not run automatically; ResumeJob has it again.
+// SuspendJob stops a job from running automatically, until ResumeJob.
 func (c *Client) SuspendJob(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodPost, jobPath(name)+"/suspend", nil, nil, nil)
 }
 
-// ResumeJob has a suspended job run automatically again.
+// ResumeJob lets a suspended job run automatically again.
 func (c *Client) ResumeJob(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodPost, jobPath(name)+"/resume", nil, nil, nil)
 }
@@ -74,7 +74,7 @@ func (c *Client) PlanJob(ctx context.Context, name string) (plan contract.Plan, 
 	return plan, c.call(ctx, http.MethodGet, jobPath(name)+"/plan", nil, nil, &plan)
 }
 
-// PlanSpec returns what a first run of a job would do, which is not made yet.
+// PlanSpec returns what the first run of a job would do that does not exist yet.
 func (c *Client) PlanSpec(ctx context.Context, spec contract.JobSpec) (plan contract.Plan, err error) {
 	return plan, c.call(ctx, http.MethodPost, "/jobs/plans", nil, spec, &plan)
 }

@@ -33,8 +33,8 @@ func (c *Client) UnlinkAnyway(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, accountPath(name, ""), url.Values{"anyway": {"true"}}, nil, nil)
 }
 
-// History returns what happened to the link that has a name, or had it last; an
-// empty name is that of all.
+// History returns the events of the account that has a name, or had it last; an empty
+// name means all accounts.
 func (c *Client) History(ctx context.Context, name string) (events []contract.LinkEvent, err error) {
 	query := url.Values{}
 	if name != "" {
@@ -43,7 +43,7 @@ func (c *Client) History(ctx context.Context, name string) (events []contract.Li
 	return events, c.call(ctx, http.MethodGet, "/link-events", query, nil, &events)
 }
 
-// Resources lists what is behind a sign-in that nothing is linked with yet.
+// Resources lists the places behind a sign-in before any is linked.
 func (c *Client) Resources(ctx context.Context, link contract.Link) (behind contract.Resources, err error) {
 	return behind, c.call(ctx, http.MethodPost, "/resources", nil, link, &behind)
 }
@@ -68,7 +68,7 @@ func (c *Client) NewKey(ctx context.Context) (key contract.NewKey, err error) {
 	return key, c.call(ctx, http.MethodPost, "/keys", nil, nil, &key)
 }
 
-// Sealing returns what is known of the keys of a sealed account.
+// Sealing returns the keys of a sealed account.
 func (c *Client) Sealing(ctx context.Context, name string) (sealing contract.Sealing, err error) {
 	return sealing, c.call(ctx, http.MethodGet, "/accounts/"+url.PathEscape(name)+"/sealing", nil, nil, &sealing)
 }

@@ -12,9 +12,9 @@ import (
 	"deftheron/contract"
 )
 
-// Follow calls each with a run as it comes on, until it has ended, and returns
-// it. While the service is away it is asked again, as a run goes on when the
-// service is back; away is told of that once each time, unless it is nil.
+// Follow calls each with every change of a run until it has ended, and returns it. If
+// the service does not answer, Follow tries again, because a run continues when the
+// service is back; away, if not nil, is called once each time.
 func (c *Client) Follow(ctx context.Context, id string, each func(contract.Run), away func(error)) (contract.Run, error) {
 	last, told := "", false
 	for {

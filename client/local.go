@@ -23,7 +23,7 @@ import (
 // atOnce is how many files are fetched or sent at once.
 const atOnce = 4
 
-// Progress is what has been fetched or sent so far. It may be read at any time.
+// Progress counts what was fetched or sent so far. It may be read at any time.
 type Progress struct {
 	Files, Bytes atomic.Int64
 }
@@ -87,9 +87,9 @@ func checkLocal(name string) string {
 	return ""
 }
 
-// each calls do for the entry and all that is in it, folders first. local is
-// where it is to be; a name that cannot be kept is told to refused, and what is
-// in it is left out.
+// each calls do for the entry and everything in it, folders first. local is its path
+// here. For a name that cannot be stored it calls refused, and skips the entry's
+// content.
 func (g Get) each(ctx context.Context, do func(entry contract.Entry, local string) error, refused func(contract.Entry, string)) error {
 	if why := checkLocal(g.Name); why != "" {
 		refused(g.Entry, why)
@@ -143,8 +143,8 @@ func besideTwin(entry contract.Entry) string {
 	return strings.TrimSuffix(entry.Name, extension) + " (" + entry.ID + ")" + extension
 }
 
-// asFiles is an entry as what is fetched: a document in each of the formats that
-// are wanted and that it has, or else in its default; anything else as it is.
+// asFiles returns the files to fetch for an entry: a document in each of the wanted
+// formats that it has, otherwise in its default format; any other entry as it is.
 func (g Get) asFiles(entry contract.Entry) []contract.Entry {
 	if entry.Kind != "document" || len(entry.Exports) == 0 {
 		return []contract.Entry{entry}
@@ -268,8 +268,7 @@ func (g Get) file(ctx context.Context, entry contract.Entry, local string) (err 
 	return nil
 }
 
-// settle gives a file its name: over what is there only where that was agreed
-// to.
+// settle gives a file its name. It replaces an existing file only if that was agreed.
 func (g Get) settle(temporary, local string) error {
 	if g.Replace {
 		return bare(g.Root.Rename(temporary, local))

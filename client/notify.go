@@ -7,12 +7,12 @@ import (
 	"deftheron/contract"
 )
 
-// Notifications returns who is told what, and when.
+// Notifications returns the settings of notifications.
 func (c *Client) Notifications(ctx context.Context) (settings contract.Notifications, err error) {
 	return settings, c.call(ctx, http.MethodGet, "/notifications/settings", nil, nil, &settings)
 }
 
-// SetNotifications changes who is told what; a secret that is left out stays.
+// SetNotifications changes the settings of notifications; an omitted secret stays.
 func (c *Client) SetNotifications(ctx context.Context, settings contract.Notifications) error {
 	return c.call(ctx, http.MethodPut, "/notifications/settings", nil, settings, nil)
 }
@@ -22,7 +22,7 @@ func (c *Client) TestNotifications(ctx context.Context) (tested contract.NotifyT
 	return tested, c.call(ctx, http.MethodPost, "/notifications/test", nil, nil, &tested)
 }
 
-// NotificationList returns the latest words that were, or are to be, sent.
+// NotificationList returns the latest notifications, sent or waiting.
 func (c *Client) NotificationList(ctx context.Context) ([]contract.Notification, error) {
 	var list contract.NotificationList
 	err := c.call(ctx, http.MethodGet, "/notifications", nil, nil, &list)

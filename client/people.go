@@ -54,7 +54,7 @@ func (c *Client) UserLink(ctx context.Context, name string) (link contract.Signi
 	return link, c.call(ctx, http.MethodPost, userPath(name)+"/signin-links", nil, nil, &link)
 }
 
-// Tokens returns the tokens for programs: one's own, or those of all users for an owner.
+// Tokens returns the tokens for programs: the user's own, or for an owner those of all users.
 func (c *Client) Tokens(ctx context.Context) (tokens []contract.Token, err error) {
 	return tokens, c.call(ctx, http.MethodGet, "/tokens", nil, nil, &tokens)
 }

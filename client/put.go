@@ -28,7 +28,7 @@ type Put struct {
 	Replace  bool
 	Progress *Progress
 
-	// there is what was found at the target, by path below To.
+	// there holds the entries found at the target, by path below To.
 	there map[string]contract.Entry
 }
 
@@ -87,8 +87,8 @@ func (p *Put) Survey(ctx context.Context, survey *Survey) error {
 	})
 }
 
-// lookUp finds what is at the target for a local path: a folder that is there is
-// listed once.
+// lookUp finds the entry at the target for a local path. An existing folder is listed
+// once.
 func (p *Put) lookUp(ctx context.Context, local string, missing map[string]bool) (contract.Entry, bool, error) {
 	parent := path.Dir(local)
 	if local == p.Name {

@@ -10,7 +10,7 @@ import (
 	"deftheron/contract"
 )
 
-// Searching is what is looked for. Its fields are those of the API; empty ones do not matter.
+// Searching are the parameters of a search, with the fields of the API; empty ones match everything.
 type Searching struct {
 	Query                         string
 	In, Types, Tags               []string
@@ -42,7 +42,7 @@ func (s Searching) values() url.Values {
 	return values
 }
 
-// Search returns a page of what is found.
+// Search returns a page of results.
 func (c *Client) Search(ctx context.Context, asked Searching) (results contract.SearchResults, err error) {
 	return results, c.call(ctx, http.MethodGet, "/search", asked.values(), nil, &results)
 }

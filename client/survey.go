@@ -12,9 +12,8 @@ import (
 	"deftheron/core/remedy"
 )
 
-// Survey takes the inventory of what is at an address, for a target where that is
-// not empty. told, where not nil, is called now and then with how many entries
-// were seen.
+// Survey takes the inventory of an address, for a target if that is not empty. told, if
+// not nil, is called from time to time with the number of entries seen.
 func (c *Client) Survey(ctx context.Context, address, target string, told func(entries int64)) (contract.Survey, error) {
 	response, err := c.request(ctx, http.MethodGet, "/survey", url.Values{"address": {address}, "for": {target}}, nil, nil)
 	if err != nil {

@@ -36,8 +36,7 @@ func WhenSentence(when contract.When) string {
 	return text
 }
 
-// SafetySentence says what a job's safety holds; nil is the safety limits of one that names
-// none.
+// SafetySentence describes the safety limits of a job; nil means the default limits.
 func SafetySentence(safety contract.Safety) string {
 	given := contract.Safety{Deletions: "10%", Overwrites: "25%", Older: "0"}
 	for text, own := range map[*string]string{&given.Deletions: safety.Deletions, &given.Overwrites: safety.Overwrites,

@@ -1,5 +1,5 @@
-// Package format puts what the service tells into words for people: sizes, counts,
-// times, and what a plan or a run comes to in a sentence.
+// Package format turns the answers of the service into words for people: sizes, counts,
+// times, and the summary of a plan or a run in a sentence.
 package format
 
 import (
@@ -97,7 +97,7 @@ func Plain(name string) string {
 	return b.String()
 }
 
-// PlanSentence says in one sentence what a plan comes to.
+// PlanSentence summarises a plan in one sentence.
 func PlanSentence(plan contract.Plan) string {
 	var doing, leaving []string
 	do := func(what, one string, n contract.Count) {
@@ -194,8 +194,8 @@ func and(parts []string) string {
 	return strings.Join(parts[:len(parts)-1], ", ") + " and " + parts[len(parts)-1]
 }
 
-// PlanDetails say more of a plan, a line each: how long it takes, how it is verified,
-// what gets another name, and what is not sent.
+// PlanDetails returns more about a plan, line by line: how long it takes, how it is
+// verified, which files get another name, and which are not sent.
 func PlanDetails(plan contract.Plan) (lines []string) {
 	line := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	for i, address := range plan.Removals {
@@ -264,7 +264,7 @@ func requestsOf(requests []contract.AccountRequests) string {
 	return and(parts)
 }
 
-// filterExamples says what a filter takes, with a few examples of each side.
+// filterExamples prints what a filter includes and excludes, with a few examples of each.
 func filterExamples(plan contract.Plan, line func(format string, args ...any)) {
 	if plan.Excluded.Items+plan.FoldersExcluded == 0 {
 		return

@@ -15,9 +15,9 @@ func Text(said string) string {
 	return strings.Join(lines, "\n")
 }
 
-// Wrap breaks lines at words so that each has at most width columns; those that follow
-// a break begin with so many blanks. A word that is longer has a line of its own. With a
-// width of 0 nothing is broken. Colours take no column.
+// Wrap breaks lines between words, so that each has at most width columns; lines after a
+// break are indented by so many blanks. A longer word gets a line of its own. With a width
+// of 0 no line is broken. Colour codes take no column.
 func Wrap(said string, width, indent int) string {
 	if width <= indent+20 {
 		return said
