@@ -9,12 +9,12 @@ import (
 	"time"
 )
 
-// mostConnections is how many connections may stand open. Of more, the one goes that
-// has waited longest: one that asks for nothing, or has not come to its request yet.
-// Those that are answered are bounded by what is allowed of each kind.
+// mostConnections is the maximum number of open connections. When there are more, the one
+// is closed that has waited longest without a request. Connections whose requests are being
+// answered are bounded by the limits for each kind of request.
 const mostConnections = 1024
 
-// connections are those of a server that stand open.
+// connections are the open connections of a server.
 type connections struct {
 	mu   sync.Mutex
 	open map[net.Conn]*connection
@@ -27,7 +27,7 @@ type connection struct {
 
 type connectionKey struct{}
 
-// guard has a server's connections bounded.
+// guard bounds the connections of a server.
 func (c *connections) guard(server *http.Server) {
 	c.open = map[net.Conn]*connection{}
 	answer := server.Handler

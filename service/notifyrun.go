@@ -70,7 +70,7 @@ func (s *Service) workerAway(name, site string, accounts []string) {
 	})
 }
 
-// workerUntrusted sends a notification that a worker has said what was not so.
+// workerUntrusted sends a notification about a worker that made a false report.
 func (s *Service) workerUntrusted(name, why string) {
 	s.notifications.Tell(s.ctx, contract.NotificationEvent{
 		Event: "account", At: time.Now(), Subject: "Deft Heron: the worker " + name + " is not trusted any more",

@@ -7,7 +7,7 @@ import (
 	"deftheron/core/retry"
 )
 
-// recordsEvery is how often it is looked whether the records are still at their place.
+// recordsEvery is the interval of the checks that the records are still at their place.
 const recordsEvery = 2 * time.Second
 
 // recordsGone tells when the records are not at their place any more.

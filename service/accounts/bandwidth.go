@@ -168,7 +168,7 @@ func (a *Accounts) changeBandwidths(ctx context.Context, change func(kept *Bandw
 	return nil
 }
 
-// Gates are those of the accounts that are open, by name.
+// Gates returns the gates of the open accounts, by name.
 func (a *Accounts) Gates() map[string]*gate.Gate {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -60,7 +60,7 @@ func (b *base) open(ctx context.Context, text string) {
 	}
 }
 
-// get implements store.Opening.Base: what was opened.
+// get implements store.Opening.Base.
 func (b *base) get(context.Context, string) (store.Base, error) {
 	if b.err != nil {
 		return store.Base{}, b.err

@@ -25,7 +25,7 @@ const (
 	ConsentLinked ConsentState = "linked"
 	// ConsentGranted: they agreed, for a trial; nothing is linked.
 	ConsentGranted ConsentState = "granted"
-	// ConsentFailed: it came to nothing; a new one has to be begun.
+	// ConsentFailed: it failed; a new one must be started.
 	ConsentFailed ConsentState = "failed"
 )
 
@@ -36,7 +36,7 @@ type Consenting struct {
 	Way store.ConsentWay
 	// Callback is the address that a page leads back to.
 	Callback string
-	// ClientSecret is that of the registration that Options name.
+	// ClientSecret is the secret of the app registration in Options.
 	ClientSecret string
 	// Reauthorize is whether the account is there already and its sign-in is made
 	// again; of the Link, its name counts alone.
@@ -44,8 +44,8 @@ type Consenting struct {
 	// Trial is a provider that is not added yet, to be tried; nothing is
 	// linked.
 	Trial store.Provider
-	// Console says that the page leads back to the console, rather than to
-	// a terminal.
+	// Console is set if the page leads back to the console, and not to a
+	// terminal.
 	Console bool
 	// Browser, if not empty, is the hash of a value that the browser which began has in a cookie:
 	// the page has to lead back to that one.
@@ -88,7 +88,7 @@ type pending struct {
 	secret   []byte
 }
 
-// The bounds of what is pending.
+// The limits of pending consents.
 const (
 	mostConsents  = 200
 	consentKept   = 15 * time.Minute // after its end
@@ -101,7 +101,7 @@ func byConsent(provider store.Provider, options map[string]string) bool {
 	return ok && len(consenter.ConsentWays(options)) > 0
 }
 
-// ConsentOf reports whether a consent was begun by the user of a context.
+// ConsentOf reports whether the user of a context started a consent.
 func (a *Accounts) ConsentOf(ctx context.Context, id string) bool {
 	a.consents.mu.Lock()
 	defer a.consents.mu.Unlock()
@@ -192,7 +192,7 @@ func chooseWay(provider store.Provider, options map[string]string, wanted store.
 	return "", store.Errorf(store.ErrRefused, "%s has no consent by %s; there is %v", provider.Title(), wanted, ways)
 }
 
-// openingFor is what a provider gets of an account.
+// openingFor returns the parameters with which a provider opens an account.
 func (a *Accounts) openingFor(provider store.Provider, row records.Account, gate *gate.Gate, keeps store.Secrets) store.Opening {
 	return store.Opening{
 		Account: row.Name, Options: row.Options, Start: startPath(row.Start), Gate: gate, ReadOnly: row.ReadOnly,
@@ -241,7 +241,7 @@ func (a *Accounts) Consent(id string) (Consent, error) {
 	return p.Consent, nil
 }
 
-// GiveUpConsent forgets a consent that nobody waits for any more.
+// GiveUpConsent cancels a pending consent.
 func (a *Accounts) GiveUpConsent(id string) {
 	a.consents.mu.Lock()
 	defer a.consents.mu.Unlock()
@@ -260,12 +260,12 @@ func (a *Accounts) Granted(id string) ([]byte, error) {
 	return p.secret, nil
 }
 
-// ErrState says that an answer belongs to no pending consent.
+// ErrState is the error of an answer that belongs to no pending consent.
 var ErrState = remedy.New("the answer belongs to no link that is pending here; it may be too late, or meant for another service: " +
 	"begin again")
 
-// AnswerByState takes the answer of a page that led back to a browser, of which browser is the
-// hash of the value in its cookie. Each state is good for one answer.
+// AnswerByState takes the answer of a page that led back to a browser; browser is the hash of
+// the browser's cookie. Each state is good for one answer.
 func (a *Accounts) AnswerByState(ctx context.Context, state, browser string, answer store.ConsentAnswer) (Consent, error) {
 	a.consents.mu.Lock()
 	var p *pending
@@ -285,8 +285,7 @@ func (a *Accounts) AnswerByState(ctx context.Context, state, browser string, ans
 	return a.exchange(ctx, p, answer), nil
 }
 
-// AnswerByPaste takes what a person pasted: a code, or the address that the page
-// ended at.
+// AnswerByPaste takes what a person pasted: a code, or the last address of the page.
 func (a *Accounts) AnswerByPaste(ctx context.Context, id, pasted string) (Consent, error) {
 	answer, state := store.ParsePasted(pasted)
 	a.consents.mu.Lock()

@@ -113,7 +113,7 @@ func (a *Accounts) RemoveDefinition(ctx context.Context, name string) error {
 	return nil
 }
 
-// Trial is what a definition is tried with.
+// Trial are the parameters of a trial of a definition.
 type Trial struct {
 	Provider *declared.Provider
 	Options  map[string]string
@@ -121,7 +121,7 @@ type Trial struct {
 	Secret   string
 }
 
-// TrialOpening is what a trial's account is opened with.
+// TrialOpening returns the parameters with which a trial's account is opened.
 func (a *Accounts) TrialOpening(trial Trial) (store.Opening, error) {
 	if len(trial.Secret) == 0 && byConsent(trial.Provider, trial.Options) {
 		return store.Opening{}, store.Errorf(store.ErrRefused, "accounts of this definition are linked by consent; agree to the trial first")

@@ -34,8 +34,8 @@ const (
 	nearlyFull = 0.05
 )
 
-// Watch checks each account now and then, until the context ends, so that what is
-// wrong is said before a run meets it. It writes nothing there.
+// Watch checks each account from time to time, until the context ends, so that problems
+// are reported before a run meets them. It writes nothing there.
 func (a *Accounts) Watch(ctx context.Context) {
 	for {
 		pause := checkEvery/2 + mathrand.N(checkEvery)
@@ -96,7 +96,7 @@ type Warning struct {
 	Remedy string
 }
 
-// Warnings are those of an account now.
+// Warnings returns the present warnings of an account.
 func (a *Accounts) Warnings(ctx context.Context, row records.Account) []Warning {
 	var warnings []Warning
 	now := time.Now()

@@ -17,8 +17,7 @@ import (
 
 type byKey struct{}
 
-// By returns a context in which what happens to links is done by somebody, in
-// words.
+// By returns a context in which events of accounts are recorded as done by who.
 func By(ctx context.Context, who string) context.Context {
 	return context.WithValue(ctx, byKey{}, who)
 }
@@ -36,7 +35,7 @@ func UserOf(ctx context.Context) string {
 	return user
 }
 
-// byService is who does what nobody asked for.
+// byService is the author of events that no user caused.
 const byService = "the service"
 
 // happened keeps what happened to a link.
@@ -74,7 +73,7 @@ func (a *Accounts) forget(id string) {
 // closeAfter is how long connections of an account stay that is opened again.
 const closeAfter = time.Minute
 
-// pinned are the options with what was learned of the place.
+// pinned returns the options, with those that were learned of the place, such as a host key.
 func pinned(options map[string]string, s store.Store) map[string]string {
 	learned := store.PinnedOf(s)
 	if len(learned) == 0 {
@@ -88,7 +87,7 @@ func pinned(options map[string]string, s store.Store) map[string]string {
 	return all
 }
 
-// suspended is what is said of an account that is.
+// suspended is the error for a suspended account.
 func suspended(name string) error {
 	return messages.With(store.Errorf(store.ErrSuspended, "/%s is suspended; resume it", name), "heron account resume "+name)
 }
@@ -181,7 +180,7 @@ func (a *Accounts) Rename(ctx context.Context, name, to string) (records.Account
 	return row, nil
 }
 
-// Edit is how an account is to be changed in place. What is nil stays.
+// Edit is a change of an account in place. Fields that are nil stay.
 type Edit struct {
 	Options  map[string]string // those that change; an empty value takes one away
 	Start    *string
@@ -192,12 +191,12 @@ type Edit struct {
 	Anyway bool
 }
 
-// ErrOtherPlace says that an account would be at another place with the settings
-// that it is given, and that nobody has said that this is meant.
+// ErrOtherPlace is the error if an account would lead to another place with its new
+// settings, and this was not confirmed.
 var ErrOtherPlace = errors.New("another place")
 
-// Edit changes an account in place, after reaching it with what it is to be.
-// ErrOtherPlace where it would be another storage, unless that is meant.
+// Edit changes an account in place, after it was opened with the new settings. The error
+// is ErrOtherPlace if it would be another storage, unless this is confirmed.
 func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Account, Found, error) {
 	before, err := a.row(ctx, name)
 	if err != nil {
@@ -267,7 +266,7 @@ func (a *Accounts) Edit(ctx context.Context, name string, edit Edit) (records.Ac
 	return row, found, err
 }
 
-// edited is an account as it is to be, and its secret.
+// edited returns an account with its new settings, and its secret.
 func (a *Accounts) edited(ctx context.Context, before records.Account, edit Edit) (records.Account, store.Secrets, error) {
 	provider, err := a.Provider(before.Provider)
 	if err != nil {
@@ -340,14 +339,14 @@ func differences(before, after records.Account, edit Edit) string {
 	return strings.Join(parts, ", ")
 }
 
-// ended reports whether an id is that of a link that has ended.
+// ended reports whether an id belongs to an account that was unlinked.
 func (a *Accounts) ended(ctx context.Context, id string) bool {
 	events, err := a.db.LinkEvents(ctx, id)
 	return err == nil && len(events) > 0 && events[len(events)-1].What == records.Unlinked
 }
 
-// History is what happened to the link of a name, oldest first: of the one that has
-// the name, else of the one that had it last. An empty name is that of all.
+// History returns the events of an account, oldest first: of the account that has the
+// name, otherwise of the one that had it last. An empty name means all accounts.
 func (a *Accounts) History(ctx context.Context, name string) ([]records.LinkEvent, error) {
 	if name == "" {
 		return a.db.LinkEvents(ctx, "")
@@ -367,8 +366,8 @@ func (a *Accounts) History(ctx context.Context, name string) ([]records.LinkEven
 	return a.db.LinkEvents(ctx, id)
 }
 
-// leaveSignIn sees to the sign-in of an account that is unlinked: another that
-// shares it keeps it from then on; what nobody else uses is given back.
+// leaveSignIn handles the sign-in of an account that is unlinked: another account that
+// shares it keeps it; a sign-in that no other account uses is revoked.
 func (a *Accounts) leaveSignIn(ctx context.Context, row records.Account) error {
 	if row.SignedIn != "" {
 		return nil

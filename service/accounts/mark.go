@@ -15,7 +15,7 @@ import (
 // markPlace is where the mark of a place is kept, at an account's start.
 var markPlace = store.At(store.OwnFolder, "place")
 
-// mark is that of a place; empty where it has none, or it cannot be read.
+// mark returns the mark of a place; empty if it has none, or if it cannot be read.
 func mark(ctx context.Context, s store.Store) string {
 	body, err := s.Open(ctx, store.Reading{Place: markPlace})
 	if err != nil {

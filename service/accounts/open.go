@@ -126,8 +126,8 @@ func (a *Accounts) openRow(ctx context.Context, row records.Account, keeps store
 	return tree.Account{Name: row.Name, Store: opened, Gate: base.gate, Tokens: lender}, nil
 }
 
-// openingOf is what a provider gets to open an account, and the gate that the account has
-// then: the gate of the account that it is in, if it is in another.
+// openingOf returns the parameters with which a provider opens an account, and the account's
+// gate: an account inside another one shares the gate of that.
 func (a *Accounts) openingOf(ctx context.Context, provider store.Provider, row records.Account, keeps store.Secrets) (store.Opening,
 	*base) {
 	in := &base{accounts: a, of: row, gate: gate.New(row.ID, 16, 64)}

@@ -89,8 +89,7 @@ func (a *Accounts) Reauthorize(ctx context.Context, name, secret string, files m
 	return a.mend(ctx, row, a.renewed(ctx, row, secret, files).Bytes())
 }
 
-// renewed is the credential of an account with what is given in place of what it
-// has.
+// renewed returns the credential of an account with the given parts replaced.
 func (a *Accounts) renewed(ctx context.Context, row records.Account, secret string, files map[string]string) store.Credential {
 	before := store.Credential{}
 	if sealed, err := (&secrets{accounts: a, linking: row}).Load(ctx); err == nil {

@@ -23,7 +23,7 @@ type Resource struct {
 	Linked string // the account that is linked there; empty for none
 }
 
-// ListResources lists what is behind a sign-in that nothing is linked with yet.
+// ListResources lists the places behind a sign-in before any is linked.
 func (a *Accounts) ListResources(ctx context.Context, link Link) (Resources, error) {
 	provider, err := a.Provider(link.Provider)
 	if err != nil {
@@ -122,7 +122,7 @@ func (a *Accounts) AccountResources(ctx context.Context, name string) (Resources
 	return a.marked(ctx, row, behind)
 }
 
-// marked says which of the places are linked already by a sign-in like that of row.
+// marked marks the places that are already linked with the sign-in of row.
 func (a *Accounts) marked(ctx context.Context, row records.Account, behind Resources) (Resources, error) {
 	rows, err := a.db.Accounts(ctx)
 	if err != nil {
@@ -169,7 +169,7 @@ func sameBut(a, b map[string]string, option string) bool {
 	return true
 }
 
-// Place is a place behind a sign-in that is to be an account of its own.
+// Place is a place behind a sign-in that becomes an account of its own.
 type Place struct {
 	Value string
 	Name  string
@@ -199,7 +199,7 @@ func (a *Accounts) LinkResource(ctx context.Context, name string, place Place) (
 	return a.Add(ctx, Link{Provider: row.Provider, Name: place.Name, Options: options, ReadOnly: row.ReadOnly, At: row.Site, shared: keeper})
 }
 
-// Identity is what a server shows of itself before anybody signs in.
+// Identity is the key or certificate that a server shows before a sign-in.
 type Identity struct {
 	Option string // that pins it
 	Value  string

@@ -39,10 +39,10 @@ type sealingTasks struct {
 	ctx   context.Context
 }
 
-// Sealing is what is known of the keys of a sealed account.
+// Sealing describes the keys of a sealed account.
 type Sealing struct {
 	Recipients []string
-	// NeedsReseal says that names are sealed to recipients of before.
+	// NeedsReseal is set if names are still sealed to earlier recipients.
 	NeedsReseal bool
 	Task        *SealingTask // the last one; nil where there was none since the service started
 }
@@ -64,7 +64,7 @@ func (a *Accounts) sealingOf(ctx context.Context, name string) (records.Account,
 	return row, sealing, nil
 }
 
-// Sealing returns what is known of the keys of a sealed account.
+// Sealing returns the keys of a sealed account.
 func (a *Accounts) Sealing(ctx context.Context, name string) (Sealing, error) {
 	row, sealing, err := a.sealingOf(ctx, name)
 	if err != nil {
@@ -84,8 +84,8 @@ func (a *Accounts) sealingTask(id string) *SealingTask {
 	return nil
 }
 
-// Reseal seals what is in a sealed account to the recipients of now, in the background: the
-// names, and with contents the contents too.
+// Reseal seals the entries of a sealed account to its present recipients, in the background:
+// the names, and the contents if contents is set.
 func (a *Accounts) Reseal(ctx context.Context, name string, contents bool) error {
 	return a.startSealing(ctx, name, TaskReseal, func(ctx context.Context, sealing store.Sealing, task *SealingTask) error {
 		done, err := sealing.Reseal(ctx, contents, func(sofar store.Resealed) {

@@ -91,7 +91,7 @@ func (s *secrets) Load(ctx context.Context) ([]byte, error) {
 	return s.accounts.sealer.Open(purpose(row.ID), row.Secret)
 }
 
-// otherOrigin says that a secret was given for another server.
+// otherOrigin is the error of a secret that was given for another server.
 type otherOrigin struct{ account, given, now string }
 
 func (o otherOrigin) Error() string {

@@ -19,8 +19,8 @@ import (
 
 // Sites are the networks that only workers reach.
 type Sites interface {
-	// Resolve returns the site that a name is of, which is that of a site or of a worker. It
-	// returns a worker, by its id, if the account is at a folder of that machine.
+	// Resolve returns the site for the name of a site or of a worker. It also returns the id
+	// of a worker if the account is a folder of its machine.
 	Resolve(ctx context.Context, name string, ofMachine bool) (site, worker string, err error)
 	// At calls the workers of a site, or one of them, for an account.
 	At(site, worker string, account workers.Account) site.Caller
@@ -89,7 +89,7 @@ func lentSecrets(ctx context.Context, lender store.TokenLender) (store.Secrets, 
 // Load implements store.Secrets.
 func (t tokens) Load(ctx context.Context) ([]byte, error) { return t.lender.LendToken(ctx) }
 
-// Save implements store.Secrets: whoever has a token does not renew it.
+// Save implements store.Secrets: the holder of a token does not renew it.
 func (tokens) Save(context.Context, []byte, []byte) error {
 	return store.Errorf(store.ErrRefused, "the service renews the sign-in of this account itself")
 }
@@ -105,7 +105,7 @@ func (a *Accounts) generation(id string) string {
 	return a.generations[id]
 }
 
-// openingAt returns what a worker opens an account with.
+// openingAt returns the parameters with which a worker opens an account.
 func (a *Accounts) openingAt(ctx context.Context, provider store.Provider, row records.Account,
 	opening store.Opening) (site.Opening, error) {
 	at := site.Opening{Opening: opening, ID: row.ID, Generation: uuid.NewString(), Network: row.Site,
@@ -151,8 +151,8 @@ func noSite(row records.Account) error {
 		"heron worker create NAME --site "+row.Site)
 }
 
-// away is a provider whose requests the workers of a site make. It has all abilities; those of the
-// provider are looked at before.
+// away is a provider whose requests the workers of a site make. It has all abilities; the caller
+// must check first that the provider has them.
 type away struct {
 	store.Provider
 	remote site.Remote

@@ -108,8 +108,8 @@ type openError struct{ error }
 
 func (e openError) Unwrap() error { return e.error }
 
-// late is the error of an account that did not answer in time, or ctx's own where
-// nobody waits any more; nil where neither is so.
+// late returns the error of an account that did not answer in time, or the error of ctx if
+// that has ended; nil if neither is the case.
 func late(ctx context.Context, name string, within time.Duration) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return store.Errorf(store.ErrTryAgain, "/%s did not answer within %v; check that its server runs and can be reached", name, within)
@@ -131,14 +131,14 @@ func (a *Accounts) StateOf(row records.Account) State {
 	return state
 }
 
-// Figures are what is known of an account without asking it.
+// Figures are the figures of an account that need no request.
 type Figures struct {
 	Name  string
 	State StateName
 	Space store.Space // as of the last sample, an hour old at most while the account answers
 }
 
-// Figures returns those of all accounts.
+// Figures returns the figures of all accounts.
 func (a *Accounts) Figures(ctx context.Context) ([]Figures, error) {
 	rows, err := a.db.Accounts(ctx)
 	if err != nil {

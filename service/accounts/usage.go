@@ -14,7 +14,7 @@ import (
 // cost nothing.
 const keepUsageEvery = time.Minute
 
-// counted is what was counted of an account when its usage was last kept.
+// counted holds the counters of an account when its usage was last recorded.
 type counted struct {
 	gate     *gate.Gate // an account that is opened again has another, which counts from 0
 	stats    gate.Stats

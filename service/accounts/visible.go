@@ -14,7 +14,7 @@ func sees(ctx context.Context, name string) bool {
 	return tree.Sees(ctx, store.Address{Account: name}) != tree.Hidden
 }
 
-// Visible returns the accounts of which the scope of a context shows anything.
+// Visible returns the accounts that the scope of a context shows, completely or in part.
 func (a *Accounts) Visible(ctx context.Context) ([]records.Account, error) {
 	rows, err := a.db.Accounts(ctx)
 	return slices.DeleteFunc(slices.Clone(rows), func(row records.Account) bool { return !sees(ctx, row.Name) }), err

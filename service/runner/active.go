@@ -42,7 +42,7 @@ type runState struct {
 	before transfer.Snapshot // what it had come to when it was taken up
 	paused bool
 	resume bool // it is to go on as soon as it is paused
-	// pauseCause and pauseWhy are those of a pause that no person asked for.
+	// pauseCause and pauseWhy say why the run is paused if no person paused it.
 	pauseCause plan.Cause
 	pauseWhy   string
 	aside      bool // it stops for a change of an account, and goes on after that
@@ -72,8 +72,8 @@ func (a *active) own(state runState, end <-chan struct{}) {
 	}
 }
 
-// do has something done with the state, and returns when it is. It must not be called
-// from within. A run that has ended keeps its state: what is changed then is lost.
+// do calls what with the state, and returns when that has returned. It must not be called
+// from within what. Changes of a run that has ended are lost.
 func (a *active) do(what func(*runState)) {
 	done := make(chan struct{})
 	select {

@@ -12,8 +12,8 @@ import (
 	"deftheron/service/records"
 )
 
-// carryAnnotations gives what a run has transferred the tags and comments of its sources;
-// asked is false if its rules do not say so.
+// carryAnnotations copies the tags and comments of the sources to the transferred files; asked
+// is false if the rules do not ask for it.
 func (r *Runner) carryAnnotations(ctx context.Context, row records.Run, routes []transfer.Route) (total annotations.Carried, asked bool,
 	err error) {
 	if !row.Rules.Annotations || r.Annotations == nil {

@@ -91,7 +91,7 @@ func (r *Runner) arriving(ctx context.Context, spec job.Spec) (prepared, error) 
 	return r.checkJob(ctx, spec, []job.Spec{spec}, false)
 }
 
-// Announce takes an arrival that somebody knows to be complete.
+// Announce takes an arrival that the caller knows to be complete.
 func (r *Runner) Announce(ctx context.Context, name, address string) (contract.Arrival, error) {
 	row, err := r.kept(ctx, name)
 	if err != nil {
@@ -173,8 +173,8 @@ func (r *Runner) TryArrival(ctx context.Context, name string, trying contract.Tr
 	return tried, err
 }
 
-// latestArrival finds what is at an address, or what was changed last at any source; nil if
-// nothing matches.
+// latestArrival finds the entry at an address, or the latest entry of all sources; nil if
+// none matches.
 func (r *Runner) latestArrival(ctx context.Context, p prepared, address string) (place, *arrival.Found, error) {
 	if address != "" {
 		at, err := r.placeOf(ctx, "", p, address)

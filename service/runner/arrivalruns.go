@@ -66,7 +66,7 @@ func sourceOf(job string, route int, side transfer.Side, filter plan.Filter, kin
 	return arrival.Source{Job: job, Route: route, Store: side.Store, Root: side.Root.AsFolder(), Filter: filter, Kind: kind}
 }
 
-// arrivalAddress is the address of what a key names below a source.
+// arrivalAddress returns the address of a key below a source.
 func arrivalAddress(source transfer.Side, key store.Key) string {
 	address := source.Address
 	for _, name := range arrival.PathOf(key).Names() {

@@ -124,7 +124,7 @@ func (r *Runner) certifyFiles(ctx context.Context, row records.Run, routes []tra
 	return tally, err
 }
 
-// setTally puts what was counted into the words of a certificate.
+// setTally puts the counts into the texts of a certificate.
 func setTally(made *contract.Certificate, tally certify.Tally) {
 	made.Verified, made.Unverified = contract.Count(tally.Verified), contract.Count(tally.Unverified)
 	made.Excluded, made.FoldersExcluded = contract.Count(tally.Excluded), tally.FoldersExcluded
@@ -187,7 +187,7 @@ func shownFile(file records.CertifiedFile) contract.CertifiedFile {
 		Digest: file.Digest, Cause: file.Cause, Run: file.By}
 }
 
-// Certificate returns that of a run; records.ErrNotFound where it has none.
+// Certificate returns the certificate of a run; the error is records.ErrNotFound if it has none.
 func (r *Runner) Certificate(ctx context.Context, id string) (made contract.Certificate, err error) {
 	row, err := r.db.Run(ctx, id)
 	if err != nil {
@@ -258,8 +258,8 @@ func (r *Runner) HandedOut(ctx context.Context, run, kind, format, sum string) e
 	return r.db.AddPaper(ctx, records.Paper{SHA256: sum, Run: run, Kind: kind, Format: format, At: time.Now()})
 }
 
-// CheckPaper says what is known of a paper. The error is store.ErrNotFound where it is
-// not as it was handed out, or never was.
+// CheckPaper looks up a report or certificate. The error is store.ErrNotFound if it was
+// changed after it was issued, or was never issued.
 func (r *Runner) CheckPaper(ctx context.Context, sum string) (contract.Checked, error) {
 	paper, err := r.db.Paper(ctx, sum)
 	if errors.Is(err, records.ErrNotFound) {

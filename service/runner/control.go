@@ -95,8 +95,8 @@ func (r *Runner) Continue(ctx context.Context, id string) error {
 	return r.take(ctx, row)
 }
 
-// take takes up a run that is paused, unless somebody was faster. One that is about to
-// be paused goes on after that.
+// take continues a paused run, unless another caller was faster. A run that is just being
+// paused continues after that.
 func (r *Runner) take(ctx context.Context, row records.Run) error {
 	r.hands.Lock()
 	defer r.hands.Unlock()

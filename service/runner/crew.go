@@ -54,8 +54,8 @@ func (r *Runner) crewRoutes(ctx context.Context, routes []transfer.Route) map[in
 	return able
 }
 
-// waysOf says which way the bytes of routes take: where workers copy, and where what is at a site has to
-// pass through the service.
+// waysOf returns, for each route, which way the bytes take: workers copy them, or they pass through the
+// service because an account is at a site.
 func (r *Runner) waysOf(ctx context.Context, routes []transfer.Route) (ways []string) {
 	if r.Workers == nil || !r.Workers.Running() {
 		return nil

@@ -70,7 +70,7 @@ func (r *Runner) ended(a *active, result transfer.Result) {
 	}
 }
 
-// keepFlows keeps what a run has transferred between which accounts, if it was between several.
+// keepFlows records how much a run has transferred between which accounts.
 func (r *Runner) keepFlows(row records.Run) {
 	if row.Moved == 0 {
 		return
@@ -94,8 +94,8 @@ func (r *Runner) keepFlows(row records.Run) {
 // freeAfter is how long nothing has to run before memory is given back.
 const freeAfter = time.Second
 
-// freeSoon gives what a run needed back to the system, not minutes later, unless others
-// run by then: of many small ones that follow each other, the last.
+// freeSoon gives the memory of a run back to the system within seconds, unless other runs
+// have started by then: of many small runs in a row, the last one does.
 func (r *Runner) freeSoon() {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -9,9 +9,9 @@ import (
 	"deftheron/core/store"
 )
 
-// Of an account that tells what has changed, it is asked so often whether it has, where
-// it cannot wait with its answer; where it tells nothing, all is looked at so often,
-// the less the longer nothing changes.
+// An account that reports changes is asked at these intervals, if it cannot wait with its
+// answer. An account that does not report changes is listed at these intervals, which grow
+// while nothing changes.
 const (
 	askEvery   = 500 * time.Millisecond
 	askIdle    = 1500 * time.Millisecond
@@ -22,7 +22,7 @@ const (
 	afterError = 10 * time.Second
 )
 
-// heard is what a feed tells: changes, or that anything may have changed.
+// heard is a message of a feed: changes, or that anything may have changed.
 type heard struct {
 	all     bool
 	changes []store.Change
@@ -41,8 +41,8 @@ type feed struct {
 	cancel  context.CancelFunc
 	heard   map[*subscription]bool
 	idle    time.Duration // between two looks, where all has to be looked at
-	// following says that what changes from now on will be told, even if the next
-	// answer of the account is long in coming.
+	// following is set if changes from now on will be reported, even if the next answer
+	// of the account takes long.
 	following bool
 }
 
@@ -54,8 +54,8 @@ type subscription struct {
 	once  sync.Once
 }
 
-// follow has changes of an account told until the subscription is ended. It returns
-// when those from now on are told.
+// follow calls tell with the changes of an account until the subscription ends. It
+// returns when all changes from now on will be reported.
 func (f *feeds) follow(ctx context.Context, account string, tell func(heard)) (*subscription, error) {
 	f.mu.Lock()
 	one := f.open[account]
@@ -94,7 +94,7 @@ func (f *feeds) end(s *subscription) {
 	}
 }
 
-// busy says that something had changed when all was looked at, or had not.
+// busy records whether anything had changed at the last listing.
 func (f *feeds) busy(s *subscription, changed bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -103,8 +103,8 @@ func (f *feeds) busy(s *subscription, changed bool) {
 	}
 }
 
-// begin says that what changes from now on will be told. Where that was so before,
-// anything may have changed in between.
+// begin records that changes from now on will be reported. If that was so before, anything
+// may have changed in between.
 func (f *feeds) begin(one *feed) {
 	f.mu.Lock()
 	again := one.following
@@ -124,7 +124,7 @@ func (f *feeds) tell(one *feed, what heard) {
 	}
 }
 
-// run asks an account what has changed, until the feed is ended.
+// run asks an account for changes until the feed ends.
 func (f *feeds) run(ctx context.Context, one *feed) {
 	cursor, lastChange := "", time.Now()
 	for ctx.Err() == nil {

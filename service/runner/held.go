@@ -56,8 +56,8 @@ func (r *Runner) held(a *active, row records.Run, result transfer.Result) {
 	}
 }
 
-// withTotals returns a run with what was planned: as run has it, which may be nil, or else
-// as it is kept.
+// withTotals returns a run with its planned totals: from run if that is not nil, otherwise
+// from the records.
 func (r *Runner) withTotals(row records.Run, run *transfer.Run) records.Run {
 	if run != nil {
 		if totals, ok := run.PlannedTotals(); ok {

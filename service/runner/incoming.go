@@ -43,7 +43,7 @@ type touchedArrival struct {
 // arrivalRetry is the wait before a source is opened, or arrivals are taken, again.
 const arrivalRetry = 10 * time.Second
 
-// lookingAgain is how arrivals are looked for again where that failed.
+// lookingAgain is the retry policy of a failed search for arrivals.
 var lookingAgain = retry.Policy{First: 2 * arrivalRetry, Longest: lookIdle}
 
 // keepArrivals looks for arrivals of a job until ctx ends.
@@ -183,8 +183,8 @@ func (k *keeper) await(ctx context.Context, wait time.Duration) {
 	}
 }
 
-// checkedFor is for how long what an arrival's run is made of is not checked again: the
-// run itself finds out what is not there any more.
+// checkedFor is how long the parts of an arrival's run are not checked again: the run
+// itself finds out what is missing.
 const checkedFor = 30 * time.Second
 
 // prepare is what the runs of arrivals are made of.
@@ -203,8 +203,8 @@ func (k *keeper) prepare(ctx context.Context) (prepared, error) {
 	return k.ready, err
 }
 
-// look looks at what was touched, and begins runs for what is complete. It returns when
-// to look again; less than nothing: when something is heard of.
+// look looks at the changed places, and starts runs for complete arrivals. It returns the
+// wait until the next look; a negative value means until a change is reported.
 func (k *keeper) look(ctx context.Context) (time.Duration, error) {
 	k.mu.Lock()
 	all, touched := k.all, k.touched
@@ -257,7 +257,7 @@ func (k *keeper) sources(ctx context.Context) (sources []arrival.Source, err err
 	return sources, nil
 }
 
-// scan looks at all of the sources. The first time, what is there is no arrival.
+// scan lists all sources. Entries of the first scan are no arrivals.
 func (k *keeper) scan(ctx context.Context, sources []arrival.Source) error {
 	row, err := k.runner.db.KeptJob(ctx, k.job.Name)
 	if err != nil {
@@ -282,7 +282,7 @@ func (k *keeper) scan(ctx context.Context, sources []arrival.Source) error {
 	return nil
 }
 
-// begin begins runs for what is ready, so many at a time.
+// begin starts runs for ready arrivals, a limited number at a time.
 func (k *keeper) begin(ctx context.Context) error {
 	for {
 		open, err := k.runner.db.OpenRunsOf(ctx, k.job.Name)

@@ -77,8 +77,8 @@ func foldersOf(id string, routes []transfer.Route, text string) (folders []recor
 	return folders, nil
 }
 
-// Decide keeps what a person has decided about items that wait for a decision, and returns how
-// many they are. They are carried out when the run continues.
+// Decide records a person's decision about items that wait for one, and returns the number of
+// these items. They are executed when the run continues.
 func (r *Runner) Decide(ctx context.Context, id string, decision contract.ItemDecision) (decided int64, err error) {
 	row, _, err := r.find(ctx, id)
 	switch {
@@ -100,7 +100,7 @@ func (r *Runner) Decide(ctx context.Context, id string, decision contract.ItemDe
 	return decided, nil
 }
 
-// parseDecision reads what a person decides about a conflict.
+// parseDecision parses a person's decision about a conflict.
 func parseDecision(text string) (plan.ConflictRule, error) {
 	rule, err := plan.ParseConflictRule(text)
 	if err != nil || rule == plan.AskPerson {

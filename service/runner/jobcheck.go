@@ -13,16 +13,16 @@ import (
 	"deftheron/service/records"
 )
 
-// checkJob holds a job against itself, the accounts and the other jobs. along are
-// jobs that are made or changed with it. leaveMark has a mark left at targets, by
-// which they are known through other accounts too.
+// checkJob checks a job by itself, and against the accounts and the other jobs. along are
+// jobs that are created or changed with it. leaveMark leaves a mark at the targets, by
+// which they are recognised through other accounts.
 func (r *Runner) checkJob(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark bool) (prepared, error) {
 	return r.checkJobAs(ctx, spec, along, leaveMark, false)
 }
 
-// checkJobAs is checkJob; starting says that the job was checked when it was made, and
-// that accounts which are away, or wait for a person, are no reason not to start it: its
-// run goes through what is there, and waits for the rest.
+// checkJobAs is checkJob. starting is set if the job was checked when it was created: then
+// accounts that are away, or wait for a person, do not prevent its start. Its run handles
+// the accounts that are there, and waits for the rest.
 func (r *Runner) checkJobAs(ctx context.Context, spec job.Spec, along []job.Spec, leaveMark, starting bool) (prepared, error) {
 	p := prepared{spec: spec}
 	if err := spec.Check(); err != nil {
@@ -137,8 +137,8 @@ func (r *Runner) rowAsBefore(ctx context.Context, spec job.Spec, row records.Rou
 	return row, why
 }
 
-// checkJobRoute holds a route against its rules. clears says that the source is to be
-// cleared in the end.
+// checkJobRoute checks a route against its rules. clears is set if the source is cleared
+// in the end.
 func (r *Runner) checkJobRoute(ctx context.Context, route transfer.Route, rules plan.Rules, clears, leaveMark bool) error {
 	if err := transfer.Check(ctx, route); err != nil {
 		return err

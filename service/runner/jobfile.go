@@ -119,7 +119,7 @@ func (r *Runner) JobText(ctx context.Context, name string) (string, error) {
 	return string(text), err
 }
 
-// sentence says what a job does.
+// sentence describes a job in one sentence.
 func sentence(spec job.Spec) string {
 	var b strings.Builder
 	for i, route := range spec.Routes {
@@ -170,5 +170,5 @@ func sentence(spec job.Spec) string {
 	return text
 }
 
-// zone is that of times that name none.
+// zone is the time zone of times that name none.
 var zone = time.Local

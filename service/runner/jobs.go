@@ -19,7 +19,7 @@ import (
 	"deftheron/service/records"
 )
 
-// JobChangedError says that a job was changed since somebody saw it.
+// JobChangedError is the error if a job was changed since the caller has seen it.
 type JobChangedError struct {
 	Name string
 	At   time.Time
@@ -164,9 +164,9 @@ func (r *Runner) addJob(ctx context.Context, spec job.Spec, suspended bool) erro
 	return err
 }
 
-// ChangeJob changes a job in place; a run of it goes on as it was begun. seen is when the job was
-// changed last as far as the caller knows: if it was changed since, nothing is changed, and the
-// error is a *JobChangedError. The zero time changes it in any case.
+// ChangeJob changes a job in place; a run in progress keeps the earlier settings. seen is the time
+// of the last change that the caller knows: if the job was changed since, nothing is changed, and
+// the error is a *JobChangedError. The zero time changes it in any case.
 func (r *Runner) ChangeJob(ctx context.Context, name string, spec job.Spec, seen time.Time) (contract.Job, error) {
 	spec.Name = name
 	row, err := r.kept(ctx, name)
@@ -227,7 +227,7 @@ func (r *Runner) saveJob(ctx context.Context, row records.Job) error {
 	return nil
 }
 
-// SuspendJob has a job not run automatically until it is resumed.
+// SuspendJob stops a job from running automatically until it is resumed.
 func (r *Runner) SuspendJob(ctx context.Context, name string, suspended bool) error {
 	row, err := r.kept(ctx, name)
 	if err != nil {
@@ -276,7 +276,7 @@ func (r *Runner) StartJob(ctx context.Context, name, step string) (contract.Star
 	return r.startJob(ctx, row, "by hand", step)
 }
 
-// errGoing says that a run of the job has not ended yet.
+// errGoing is the error if a run of the job has not ended yet.
 var errGoing = errors.New("a run has not ended")
 
 func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string) (contract.Started, error) {
@@ -325,7 +325,7 @@ func (r *Runner) startJob(ctx context.Context, row records.Job, by, asked string
 	return contract.Started{Run: begun.ID, Job: row.Name}, nil
 }
 
-// PlanJob is what a run of a kept job would do.
+// PlanJob returns what a run of an existing job would do.
 func (r *Runner) PlanJob(ctx context.Context, name string) (contract.Plan, error) {
 	row, err := r.kept(ctx, name)
 	if err != nil {
@@ -343,7 +343,7 @@ func (r *Runner) PlanJob(ctx context.Context, name string) (contract.Plan, error
 	return r.plan(ctx, p)
 }
 
-// PlanSpec is what a first run of a job would do, which is not made yet.
+// PlanSpec returns what the first run of a job would do that does not exist yet.
 func (r *Runner) PlanSpec(ctx context.Context, spec job.Spec) (contract.Plan, error) {
 	if err := checkScope(ctx, spec); err != nil {
 		return contract.Plan{}, err

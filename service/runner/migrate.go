@@ -16,7 +16,7 @@ import (
 	"deftheron/service/records"
 )
 
-// mostSteps is how many of a migration's latest runs are looked at.
+// mostSteps is how many of a migration's latest runs are considered.
 const mostSteps = 200
 
 // passed are the runs of a migration that have ended, the oldest first.
@@ -78,7 +78,7 @@ func (r *Runner) stepOf(ctx context.Context, row records.Job, asked string) (str
 	return next.Step, err
 }
 
-// cleared says how a clearing ended: what stays at the source is told.
+// cleared returns the result of a clearing, with the number of entries that stay at the source.
 func (r *Runner) cleared(ctx context.Context, row records.Run, result transfer.Result) transfer.Result {
 	if result.State != run.Done {
 		return result
@@ -149,8 +149,8 @@ func (r *Runner) migration(ctx context.Context, row records.Job) (*contract.Migr
 	return shown, err
 }
 
-// lastCertificate is that of the last of some runs, the oldest first, that has one; nil
-// where none has.
+// lastCertificate returns the certificate of the last run that has one; nil if none has.
+// The runs are given oldest first.
 func (r *Runner) lastCertificate(ctx context.Context, runs []records.Run) (*contract.Certificate, error) {
 	for _, run := range slices.Backward(runs) {
 		if run.Step != job.FinalPass {

@@ -45,8 +45,8 @@ func (r *Runner) reach(ctx context.Context, a *active) ([]transfer.Route, error)
 	}
 }
 
-// openEach opens the routes of a run, each by itself. The error is of a run of which none
-// can be worked on.
+// openEach opens the routes of a run, each by itself. It returns an error if none of them
+// can be used.
 func (r *Runner) openEach(ctx context.Context, row records.Run) ([]transfer.Route, error) {
 	var routes []transfer.Route
 	var first error
@@ -75,7 +75,7 @@ func (r *Runner) openEach(ctx context.Context, row records.Run) ([]transfer.Rout
 	return routes, nil
 }
 
-// unopened is a route of which an account cannot be opened now.
+// unopened returns a route with an account that cannot be opened now.
 func (r *Runner) unopened(row records.Route, why error) (transfer.Route, error) {
 	route := transfer.Route{Scope: row.Scope, Contents: row.Contents, Unopened: why}
 	var err error

@@ -81,8 +81,8 @@ type imported struct {
 	at time.Time
 }
 
-// importHistory reads the parts of an account that the records do not know: those of an
-// earlier data folder, and those in the layout of earlier versions.
+// importHistory imports the history of an account that the records do not know: from an
+// earlier data folder, or in the layout of earlier versions.
 func (r *Runner) importHistory(ctx context.Context, account, id string, s store.Store) error {
 	one, _ := r.imports.LoadOrStore(id, &imported{})
 	last := one.(*imported)

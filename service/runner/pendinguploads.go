@@ -8,9 +8,9 @@ import (
 	"deftheron/service/records"
 )
 
-// TrackUpload marks a file that comes from outside, so that what a process that dies
-// leaves behind is found at the next start. The caller calls the function
-// returned when the file has arrived, or will not.
+// TrackUpload records a file that comes from outside, so that the leftovers of a process
+// that dies are found at the next start. The caller calls the returned function when the
+// file has arrived or failed.
 func (r *Runner) TrackUpload(ctx context.Context, address store.Address) (run string, ended func(), err error) {
 	run = newID(time.Now())
 	if err := r.db.AddPendingUpload(ctx, records.PendingUpload{Run: run, Address: address.String()}); err != nil {

@@ -25,8 +25,8 @@ func (r *Runner) plan(ctx context.Context, p prepared) (contract.Plan, error) {
 	return r.planPlaces(ctx, p, nil, func(int, plan.Step) {})
 }
 
-// planPlaces plans what is at some places, or everything if there are none. each is called
-// with every step.
+// planPlaces plans some places, or everything if there are none. each is called with every
+// step.
 func (r *Runner) planPlaces(ctx context.Context, p prepared, places []transfer.TouchedPlace,
 	each func(route int, step plan.Step)) (contract.Plan, error) {
 	summary, err := transfer.Summarize(ctx, p.routes, p.rules, r.db, places, each)

@@ -144,8 +144,8 @@ func (r *Runner) addCopy(ctx context.Context, p *prepared, source, target transf
 	return nil
 }
 
-// targetOf returns what a source becomes: by its name in the folder, or by the names that a
-// template makes below it.
+// targetOf returns the target of a source: its name in the folder, or a name made by a template
+// below the folder.
 func targetOf(ctx context.Context, source, folder transfer.Side, rules plan.Rules) (transfer.Side, error) {
 	if rules.As == "" {
 		return child(folder, nameIn(source, folder, rules.Names)), nil
@@ -182,12 +182,12 @@ func nameIn(source, folder transfer.Side, naming plan.Naming) string {
 	return translated
 }
 
-// child returns what has a name in the folder that a side is.
+// child returns the entry with a name in a folder.
 func child(folder transfer.Side, name string) transfer.Side {
 	return named(folder, folder.Address.Child(name), folder.Root.AsFolder().Ref(name))
 }
 
-// sibling returns what has a name beside a side.
+// sibling returns the entry with a name beside a side.
 func sibling(side transfer.Side, name string) transfer.Side {
 	return named(side, side.Address.Parent().Child(name), side.Root.Folder.Ref(name))
 }
@@ -200,8 +200,8 @@ func named(side transfer.Side, address store.Address, place store.Ref) transfer.
 	return side
 }
 
-// Scope names two places by the ids of their accounts, so that what is recorded of them stays
-// when an account is renamed.
+// Scope names two places by the ids of their accounts, so that their records stay when an
+// account is renamed.
 func (r *Runner) Scope(ctx context.Context, from, to store.Address) (string, error) {
 	var parts []string
 	for _, address := range []store.Address{from, to} {

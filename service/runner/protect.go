@@ -22,13 +22,13 @@ func CheckChange(address store.Address, place store.Ref) error {
 	return nil
 }
 
-// isHistory reports whether a path is that of history, or in it.
+// isHistory reports whether a path is the folder of history, or inside it.
 func isHistory(path store.Path) bool {
 	return strings.HasPrefix(string(path), string(store.HistoryFolder))
 }
 
-// CheckLoss returns why what is at an address, or below it, may not be deleted or
-// overwritten: it is at the target of an archive.
+// CheckLoss returns an error if the entries at an address, or below it, may not be deleted or
+// overwritten, because they are at the target of an archive.
 func (r *Runner) CheckLoss(ctx context.Context, address store.Address) error {
 	jobs, err := r.db.KeptJobs(ctx)
 	if err != nil {
@@ -54,8 +54,8 @@ func (r *Runner) CheckLoss(ctx context.Context, address store.Address) error {
 	return nil
 }
 
-// checkKept refuses routes by which history would be written to, and what is at the target of
-// an archive would be lost.
+// checkKept refuses routes that would write to history, or lose files at the target of an
+// archive.
 func (r *Runner) checkKept(ctx context.Context, rules plan.Rules, clears bool, routes []transfer.Route) error {
 	for _, route := range routes {
 		if isHistory(route.Target.Root.AsFolder().Path) {

@@ -21,8 +21,8 @@ import (
 // mostOutcomes is how many outcomes of a rehearsal are kept.
 const mostOutcomes = 1000
 
-// Rehearse begins a rehearsal of what a job keeps at its targets, as of a time; the zero time
-// is now. A seed of 0 is any.
+// Rehearse starts a rehearsal of the files that a job keeps at its targets, as of a time; the zero
+// time means now. A seed of 0 means a random one.
 func (r *Runner) Rehearse(ctx context.Context, name string, given job.Rehearse, at time.Time, seed int64) (*records.Rehearsal, error) {
 	row, err := r.kept(ctx, name)
 	if err != nil {
@@ -143,8 +143,8 @@ func count(one *records.Rehearsal, target transfer.Side, outcome rehearsal.Outco
 	return nil
 }
 
-// recorded returns the hash that was recorded of a file at the target of a scope, where it is
-// still what a run has left there.
+// recorded returns a function that returns the recorded hash of a file at the target of a scope,
+// if the file has not changed since a run has written it.
 func (r *Runner) recorded(scope string) func(context.Context, store.Key, store.Entry) (string, error) {
 	return func(ctx context.Context, key store.Key, entry store.Entry) (string, error) {
 		if len(entry.Hashes) > 0 && entry.Hashes.Get(store.BLAKE3) != (store.Hash{}) {
@@ -196,7 +196,7 @@ func (s *scratch) Keep(_ context.Context, content io.Reader) (io.ReadCloser, err
 // Clear implements rehearsal.Scratch.
 func (s *scratch) Clear() error { return os.RemoveAll(s.dir) }
 
-// rehearsalsEvery is how often it is looked whether a rehearsal is due.
+// rehearsalsEvery is the interval of the checks whether a rehearsal is due.
 const rehearsalsEvery = 10 * time.Minute
 
 // KeepRehearsals begins the rehearsals of jobs when they are due, until ctx ends.

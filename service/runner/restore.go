@@ -34,8 +34,8 @@ func (r *Runner) PlanRestore(ctx context.Context, request contract.Restore) (con
 	return r.plan(ctx, p)
 }
 
-// prepareRestore checks a request before anything is changed. What is restored to where it
-// was is compared with what is there now, which becomes a version first.
+// prepareRestore checks a request before anything is changed. Files that are restored in place
+// are compared with the present ones, which become versions first.
 func (r *Runner) prepareRestore(ctx context.Context, request contract.Restore) (p prepared, err error) {
 	from, err := store.ParseAddress(request.Address)
 	if err != nil {
@@ -89,7 +89,7 @@ func (r *Runner) prepareRestore(ctx context.Context, request contract.Restore) (
 	return p, r.checkKept(ctx, p.rules, false, p.routes)
 }
 
-// forgetRestore drops the pairs of a restore that is done: each has a scope of its own.
+// forgetRestore removes the pairs of a restore that is done: each restore has a scope of its own.
 func (r *Runner) forgetRestore(row records.Run) {
 	if row.Rules.At.IsZero() || row.State != run.Done {
 		return
