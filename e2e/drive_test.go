@@ -49,6 +49,8 @@ func (h *heron) mountDrive(t *testing.T, url string, options ...string) string {
 		select {
 		case <-ended:
 		case <-time.After(20 * time.Second):
+			_ = command.Process.Signal(syscall.SIGQUIT) // it prints what it waits for
+			<-time.After(time.Second)
 			_ = command.Process.Kill()
 			_ = exec.Command("umount", "-l", folder).Run()
 			t.Errorf("the mount did not end: %s", log)

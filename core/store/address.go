@@ -23,8 +23,8 @@ type Address struct {
 	// Account is empty for the root of the tree.
 	Account string
 	Steps   []Step
-	// Folder says that the folder is meant, where a file may have the same
-	// name. It is written as a closing slash.
+	// Folder is set if the address means the folder, where a file may have the
+	// same name. It is written as a closing slash.
 	Folder bool
 }
 
@@ -44,7 +44,7 @@ func CheckAccountName(name string) error {
 	return nil
 }
 
-// ParseAddress reads an address. The error says what is wrong with it.
+// ParseAddress parses an address. The error says what is wrong with it.
 func ParseAddress(text string) (Address, error) {
 	if text == "" {
 		return Address{}, errors.New("an address is empty: write it as /account/folder/file")
@@ -149,7 +149,7 @@ func (a Address) Parent() Address {
 	return Address{Account: a.Account, Steps: a.Steps[:len(a.Steps)-1]}
 }
 
-// Contains reports whether other is a or lies below it. It goes by names.
+// Contains reports whether other is a or below it. It compares names only.
 func (a Address) Contains(other Address) bool {
 	if a.IsRoot() {
 		return true

@@ -2,8 +2,8 @@ package store
 
 import "io"
 
-// Bounded reads from what a remote server says, element by element: no more than so
-// many bytes between two calls of Next. What is longer is an error of the kind
+// Bounded reads the answer of a remote server element by element: no more than a
+// number of bytes between two calls of Next. A longer element is an error of the kind
 // ErrRefused, before it is held in memory.
 type Bounded struct {
 	reader     io.Reader

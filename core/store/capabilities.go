@@ -8,18 +8,17 @@ import (
 	"time"
 )
 
-// Capabilities are what an account can do beyond the methods of [Store]. A field
-// that is nil says that it cannot. The engine calls the helper of the same name,
-// which falls back on the methods of Store where there is something to fall back
-// on.
+// Capabilities are the abilities of an account beyond the methods of [Store]. A nil
+// field means that the account does not have it. The engine calls the helper of the
+// same name, which falls back on the methods of Store where that is possible.
 //
-// A decorator of package store makes the value of the store beneath by a literal
-// without field names, so that the compiler finds a capability that it has not
-// decided about; see [ReadOnly]. One of another package starts from the value
-// beneath, and storetest.Wrapped holds it to every field.
+// A decorator in package store builds its value with a literal without field names,
+// so that the compiler finds a capability that the decorator does not handle; see
+// [ReadOnly]. A decorator in another package starts from the value of the underlying
+// store, and storetest.Wrapped checks every field.
 type Capabilities struct {
-	// ListFlat yields everything below a folder in the order of keys, folders
-	// before what is in them, implied ones included. Otherwise as List.
+	// ListFlat yields everything below a folder in the order of keys: each folder
+	// before its content, implied folders included. Otherwise it is like List.
 	ListFlat func(ctx context.Context, folder Folder) iter.Seq2[Listed, error]
 	// Move moves a file at a revision (empty: any), or a folder with all that
 	// is in it, within the account to where nothing is, and returns it as it is
@@ -28,16 +27,16 @@ type Capabilities struct {
 	// the folder that it is to go to is not there; nothing has changed then.
 	// ErrOutcomeUnknown as with Write.
 	Move func(ctx context.Context, from Ref, revision string, to Ref) (Entry, error)
-	// Copy copies a file at a revision (empty: any) within the account to where
-	// nothing is. run marks what is left behind, as of Writing. Errors as with
-	// Move; below [HistoryFolder] it need not look whether anything is there. The
-	// entry's size is -1 if only the size of that revision is known.
+	// Copy copies a file at a revision (empty: any) within the account to a free
+	// place. run marks the leftovers, see Writing. Errors as with Move; below
+	// [HistoryFolder] it need not check that the place is free. The entry's size is
+	// -1 if only the size of that revision is known.
 	Copy func(ctx context.Context, from Ref, revision string, to Ref, run string) (Entry, error)
 	// Keeps is not nil where Write obeys [Writing.Keep], at no cost of content: it returns
 	// false of a file that it cannot keep in this way.
 	Keeps func(writing Writing) bool
-	// Origin returns where the content of a file is in the store of which this one is a view:
-	// what can be copied within the account.
+	// Origin returns the place of a file's content in the underlying store of a view: the
+	// place from which it can be copied within the account.
 	Origin func(ctx context.Context, ref Ref, revision string) (Origin, error)
 	// Kept is called before the content of a file of the account goes to another place of
 	// it, or stays as a version of it, by whoever reads this store as what the account was.
@@ -48,17 +47,16 @@ type Capabilities struct {
 	Checksums Checksummer
 	// Exports reads documents that exist only inside the service.
 	Exports Exporter
-	// Changes returns a page of what has changed below a folder since the
-	// cursor was given out. An empty cursor returns no changes, and one that
-	// counts from now on. ErrChanged where the provider no longer knows the
-	// cursor, and everything has to be listed; ErrUnsupported where this folder
-	// has no such feed.
+	// Changes returns a page of the changes below a folder since the cursor was
+	// issued. For an empty cursor it returns no changes, and a cursor for the changes
+	// from now on. ErrChanged if the provider no longer knows the cursor, and
+	// everything must be listed; ErrUnsupported if this folder has no change feed.
 	Changes func(ctx context.Context, folder Folder, cursor string) (ChangePage, error)
 	// AwaitChanges is Changes, but waits for a change where there is none, up
 	// to a time, and then returns an empty page.
 	AwaitChanges func(ctx context.Context, folder Folder, cursor string, wait time.Duration) (ChangePage, error)
-	// Clean removes what a run left behind and returns what it removed. Nothing
-	// of another run, or of anybody else, is touched.
+	// Clean removes the leftovers of a run and returns what it removed. It touches
+	// nothing of other runs or other programs.
 	Clean func(ctx context.Context, cleaning Cleaning) ([]Leftover, error)
 	// Prepare makes Traits final, before the first write. It may write and
 	// remove a small file of ours. Writes call it themselves.
@@ -77,8 +75,8 @@ type Capabilities struct {
 	// the same folder through whichever account, ending in "/"; a folder inside
 	// another has the other's URL as its prefix.
 	Locate func(folder Folder) string
-	// Areas returns the names of the areas of which the account is one, one's
-	// own first.
+	// Areas returns the names of the areas that the sign-in reaches, the account's
+	// own area first.
 	Areas func(ctx context.Context) ([]string, error)
 	// Pinned returns options of the provider that were not given and were
 	// learned when the account was opened, such as a server's key.
@@ -144,9 +142,9 @@ type Space struct {
 // UnknownSpace is the space of an account that does not tell.
 var UnknownSpace = Space{Used: -1, Free: -1, Total: -1}
 
-// Occupant looks at what is in the way of an entry of the ref's kind: whatever has
-// the name, unless the account lets a file and a folder share one. ErrNotFound where
-// the way is free.
+// Occupant returns the entry that is in the way of an entry of the ref's kind: any entry
+// with the name, unless the account lets a file and a folder share one. ErrNotFound if
+// the place is free.
 func Occupant(ctx context.Context, s Store, ref Ref) (Entry, error) {
 	if !s.Traits().FileBesideFolder {
 		ref = ref.As("")
@@ -201,7 +199,7 @@ func CanSum(s Store, kind HashKind) bool {
 	return sums != nil && slices.Contains(sums.SumKinds(), kind)
 }
 
-// Clean removes what a run left behind, where the store leaves anything.
+// Clean removes the leftovers of a run, if the store leaves any.
 func Clean(ctx context.Context, s Store, cleaning Cleaning) ([]Leftover, error) {
 	if clean := s.Capabilities().Clean; clean != nil {
 		return clean(ctx, cleaning)
@@ -217,7 +215,7 @@ func Prepare(ctx context.Context, s Store) error {
 	return nil
 }
 
-// Sync makes what was written safe, where that is not so already.
+// Sync writes everything to stable storage that a write does not.
 func Sync(ctx context.Context, s Store) error {
 	if sync := s.Capabilities().Sync; sync != nil {
 		return sync(ctx)

@@ -23,7 +23,7 @@ type ChangePage struct {
 	Changes []Change
 	// Cursor from which to go on: the next page, or the changes yet to come.
 	Cursor string
-	// More says that the next page is there already.
+	// More is set if the next page is available now.
 	More bool
 }
 

@@ -57,12 +57,12 @@ type ConsentAsking struct {
 	ClientID, ClientSecret string
 }
 
-// Consent is a consent that somebody may give now.
+// Consent is a consent that a person may give now.
 type Consent struct {
 	Way ConsentWay
 	// URL of the page to open.
 	URL string
-	// UserCode is what is typed there, by device.
+	// UserCode is the code to type there, for a consent by device code.
 	UserCode string
 	// Every is how often EndConsent may be called, by device.
 	Every time.Duration
@@ -77,13 +77,12 @@ type ConsentAnswer struct {
 	Code string
 	// Refused is the error that came back in place of a code, and why.
 	Refused, Why string
-	// Issuer is who the answer says that it is from (RFC 9207); empty where it does
-	// not say.
+	// Issuer is the issuer that the answer names (RFC 9207); empty if it names none.
 	Issuer string
 }
 
-// ParsePasted reads what a person pasted back: the code alone, or the whole
-// address that the page ended at. state is empty where only a code was pasted.
+// ParsePasted parses what a person pasted: the code alone, or the last address of
+// the page. state is empty if only a code was pasted.
 func ParsePasted(text string) (answer ConsentAnswer, state string) {
 	text = strings.TrimSpace(text)
 	if _, query, ok := strings.Cut(text, "?"); ok || strings.Contains(text, "://") {

@@ -40,8 +40,8 @@ var (
 	ErrTryAgain = errors.New("temporary fault")
 	// ErrOutcomeUnknown: the request may have been carried out.
 	ErrOutcomeUnknown = errors.New("outcome unknown")
-	// ErrLocked: somebody holds a lock on it; the words name the owner where
-	// the store tells. It may pass.
+	// ErrLocked: the entry is locked; the text names the owner if the store
+	// reports it. The lock may end.
 	ErrLocked = errors.New("locked")
 	// ErrReplaced: the account's start is another folder than it was when the
 	// account was opened. Nothing that is remembered of it holds of this one.
@@ -67,8 +67,8 @@ func (e *typed) Unwrap() []error {
 	return []error{e.kind, e.cause}
 }
 
-// Errorf returns an error of the kind given, in the words given: "what is wrong; what to
-// do", see [remedy.Errorf]. A %w in the format is kept as its cause.
+// Errorf returns an error of a kind with a text of the form "what is wrong; what to do",
+// see [remedy.Errorf]. A %w in the format becomes its cause.
 func Errorf(kind error, format string, args ...any) error {
 	formatted := remedy.Errorf(format, args...)
 	return &typed{kind: kind, words: formatted.Error(), cause: formatted}

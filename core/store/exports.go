@@ -16,7 +16,7 @@ type DocumentKind struct {
 	Formats []Format
 }
 
-// Format is what a document can be exported as.
+// Format is a format to which a document can be exported.
 type Format struct {
 	Name  string // the extension, such as "odt"
 	Media string // the media type
@@ -41,8 +41,8 @@ func DocumentKindsOf(s Store) []DocumentKind {
 	return nil
 }
 
-// ExportsOf returns what a document can be exported as; ok is false where it
-// cannot be.
+// ExportsOf returns the export formats of a document; ok is false if it cannot
+// be exported.
 func ExportsOf(s Store, entry Entry) (kind DocumentKind, ok bool) {
 	if entry.Kind != KindDocument {
 		return DocumentKind{}, false

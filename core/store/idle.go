@@ -10,8 +10,8 @@ func WithIdle(ctx context.Context, idle func()) context.Context {
 	return context.WithValue(ctx, idleKey{}, idle)
 }
 
-// Idle says that the request under ctx needs neither processor nor connections until it
-// ends, but for a moment: whoever made it may take up other work meanwhile.
+// Idle reports that the request under ctx needs almost no processor time and no
+// connection until it ends: its caller may start other work meanwhile.
 func Idle(ctx context.Context) {
 	if idle, ok := ctx.Value(idleKey{}).(func()); ok {
 		idle()

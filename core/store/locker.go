@@ -8,9 +8,9 @@ import (
 // Locker has the server itself refuse changes that others make to an entry.
 type Locker interface {
 	// LockEntry locks a file, or a folder with everything in it, for a time that the server
-	// may shorten. owner says who holds it, in words for people. With the token of a lock
-	// that stands it is renewed. ErrLocked if somebody else holds one, ErrUnsupported if the
-	// server has no locks.
+	// may shorten. owner names the holder for people. The token of a present lock renews it.
+	// ErrLocked if another holder has locked the entry, ErrUnsupported if the server has no
+	// locks.
 	LockEntry(ctx context.Context, ref Ref, owner string, within time.Duration, token string) (HeldLock, error)
 	// UnlockEntry ends a lock. One that is gone is fine.
 	UnlockEntry(ctx context.Context, ref Ref, token string) error
@@ -18,7 +18,7 @@ type Locker interface {
 
 // HeldLock is a lock at a server.
 type HeldLock struct {
-	// Token is what a request has to show to change the entry.
+	// Token must be part of every request that changes the entry.
 	Token string
 	// Until is when the server ends the lock.
 	Until time.Time

@@ -15,8 +15,7 @@ type PartLimits struct {
 	Size func(file int64) int64
 	// Parallel is how many parts of one file may be written at once.
 	Parallel int
-	// Uneven says that a part may be of another size than the others, within what the
-	// store allows.
+	// Uneven is set if parts may have different sizes, within the store's limits.
 	Uneven bool
 }
 

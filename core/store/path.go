@@ -79,12 +79,12 @@ func (p Path) address() string {
 	return b.String()
 }
 
-// Key is the name of an entry below some folder, in the form in which the
-// engine sorts and remembers: the path of its folder relative to that one, the
-// entry's own name, and for a folder a closing "/". Keys compare as raw bytes;
-// so the depth-first order of a tree is the order of a flat listing. Where a
-// folder and a file have the same key (the object "a/" that has content is a
-// file with the empty name in the folder "a/") the folder comes first.
+// Key names an entry relative to some folder, in the form in which the engine
+// sorts and records entries: the path of its folder relative to that one, the
+// entry's own name, and for a folder a closing "/". Keys compare as raw bytes, so
+// the depth-first order of a tree is the order of a flat listing. If a folder and
+// a file have the same key (an object "a/" with content is a file with the empty
+// name in the folder "a/"), the folder comes first.
 type Key string
 
 // KeyOf returns the key of an entry in the folder below, which is relative to
@@ -137,14 +137,14 @@ func CheckName(name string) error {
 }
 
 // Ours reports whether a name belongs to Deft Heron and is left out of listings: the
-// folder ".heron" at an account's start, and what [ArrivingName] makes. Another name
-// that begins in the same way is somebody's file.
+// folder ".heron" at an account's start, and the names of [ArrivingName]. Other names
+// that begin in the same way belong to users.
 func Ours(parent Path, name string) bool {
 	return parent == "" && name == OwnFolder || strings.HasPrefix(name, ArrivingPrefix) && arriving.MatchString(name)
 }
 
-// arriving is what ArrivingName makes: a run, and an attempt of twelve or sixteen
-// hexadecimal digits, or what is kept aside.
+// arriving matches the names of ArrivingName: a run, and an attempt of twelve or sixteen
+// hexadecimal digits, or a file that is kept aside.
 var arriving = regexp.MustCompile(`^\.heron-arriving-[0-9A-Za-z]+-([0-9a-f]{12}|[0-9a-f]{16}|aside-(?s:.+)|asides)$`)
 
 // LeftBy reports whether a name is one that [ArrivingName] made for a run.
@@ -153,10 +153,10 @@ func LeftBy(run, name string) bool {
 }
 
 const (
-	// OwnFolder is the folder at an account's start that holds what is ours.
+	// OwnFolder is the folder at an account's start for Deft Heron's own files.
 	OwnFolder = ".heron"
-	// HistoryFolder is the folder in it that holds contents that runs have replaced or
-	// deleted. What is written there has a name that nothing else has.
+	// HistoryFolder is the folder in it for contents that runs have replaced or deleted.
+	// Every file there has a unique name.
 	HistoryFolder = Path(OwnFolder + "/history/")
 	// ArrivingPrefix begins the name of a file that is still arriving, where
 	// a provider has no atomic write.

@@ -22,13 +22,13 @@ type Provider interface {
 	Name() string
 	// Title names the provider for people, in a few words.
 	Title() string
-	// Options are what has to be known to open an account, in the order in
-	// which a person would give them. Input is checked against them, and
-	// the command's options and the console's form are made from them.
+	// Options are the settings that open an account, in the order in which a
+	// person would give them. Input is checked against them, and the command's
+	// options and the console's form are made from them.
 	Options() []Option
-	// Open opens an account, or says in one sentence what is wrong and in
-	// one what to do. It reaches the place and checks that the sign-in is
-	// accepted and the start is there; it writes nothing.
+	// Open opens an account. Its error says in one sentence what is wrong, and
+	// in one what to do. Open connects, and checks that the sign-in is accepted
+	// and that the start exists; it writes nothing.
 	Open(ctx context.Context, opening Opening) (Store, error)
 }
 
@@ -40,11 +40,11 @@ type Option struct {
 	Required bool     `json:"required"`
 	Default  string   `json:"default,omitempty"`
 	Choices  []string `json:"choices,omitempty"`
-	// Secret marks what is sealed in the records and never given as an
+	// Secret marks an option that is sealed in the records and never passed as an
 	// argument. A provider has at most one secret option.
 	Secret bool `json:"secret"`
-	// File marks what is the content of a file of the person who links, such as
-	// a private key: it is sealed with the secret as a Credential.
+	// File marks an option whose value is the content of a local file, such as a
+	// private key: it is sealed with the secret as a Credential.
 	File bool `json:"file,omitempty"`
 	// Address marks an address in the tree of all accounts: a folder of another account,
 	// on which this one depends.
@@ -53,12 +53,11 @@ type Option struct {
 	ConnectionOption bool `json:"-"`
 }
 
-// Restrictable is a provider that reaches places of this machine, of which some may not
+// Restrictable is a provider that reaches places of this machine, where not all places may
 // become accounts.
 type Restrictable interface {
-	// Restrict returns the provider for what is below the allowed folders alone,
-	// where there are any. What is at the private paths, and in them, is not there for
-	// accounts.
+	// Restrict returns the provider limited to places below the allowed folders, if
+	// there are any. Accounts do not see the private paths and what is in them.
 	Restrict(allowed, private []string) Provider
 }
 
@@ -68,10 +67,10 @@ type WriteChecker interface {
 	CheckWritable(options map[string]string, start Path) error
 }
 
-// UnwritableError says that the service may not write to a folder of this machine.
+// UnwritableError is the error if the service may not write to a folder of this machine.
 type UnwritableError struct {
 	Path string
-	// ReadOnlySystem says that the file system is mounted read-only, as far as the service sees.
+	// ReadOnlySystem is set if the file system is mounted read-only for the service.
 	ReadOnlySystem bool
 	Err            error
 }
@@ -91,8 +90,8 @@ type Opening struct {
 	Options map[string]string
 	// Start is the folder of the place that becomes the account's start.
 	Start Path
-	// ReadOnly says that the account is only read, so that the provider need
-	// not ask for more.
+	// ReadOnly is set if the account is only read, so that the provider need not
+	// ask for more permissions.
 	ReadOnly bool
 	// Secrets keep what must not be read by others.
 	Secrets Secrets
@@ -100,7 +99,7 @@ type Opening struct {
 	Uploads Uploads
 	// Base opens the account that an option which is an Address leads to.
 	Base func(ctx context.Context, address string) (Base, error)
-	// Notes, where they are not nil, keep what has to be known of the account over restarts.
+	// Notes, if not nil, store facts about the account over restarts.
 	Notes Notes
 	// Gate is passed around every request; see Gates. With a Base, it is the gate of Base.
 	Gate Gate
@@ -171,13 +170,13 @@ func (open) RoundTripper(base http.RoundTripper) http.RoundTripper { return base
 type Secrets interface {
 	// Load returns the secret as saved last.
 	Load(ctx context.Context) ([]byte, error)
-	// Save replaces old by new and returns ErrChanged if old is no longer
-	// what is kept. A rotated token is saved before it is used.
+	// Save replaces old by new and returns ErrChanged if old is no longer the
+	// stored secret. A rotated token is saved before it is used.
 	Save(ctx context.Context, old, new []byte) error
 }
 
-// Uploads keep what it takes to give up an upload while it is open, for services that
-// cannot list open ones: what a killed process left is given up by the next.
+// Uploads store what is needed to abort open uploads, for services that cannot list them:
+// the next process aborts the uploads of one that was killed.
 type Uploads interface {
 	// Keep keeps an upload, sealed, and returns its id.
 	Keep(ctx context.Context, upload []byte) (id int64, err error)
@@ -205,8 +204,8 @@ func LockSecret(ctx context.Context, secrets Secrets) (unlock func(), err error)
 // TokenLender is a store that signs in with tokens which are good for a short time, and gets new ones with
 // a secret. It lends a token to another process, which then does not need that secret.
 type TokenLender interface {
-	// LendToken returns what a store of the same provider signs in with, as its secret, until the token
-	// ends; nil where the secret itself is needed.
+	// LendToken returns a token with which a store of the same provider can sign in, as its secret, until
+	// the token ends; nil if the secret itself is needed.
 	LendToken(ctx context.Context) ([]byte, error)
 }
 

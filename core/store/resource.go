@@ -8,7 +8,7 @@ type Resource struct {
 	Value string
 	// Title is its name for people, where that is another.
 	Title string
-	// Note says more, such as what a share is for.
+	// Note is a description, such as the purpose of a share.
 	Note string
 }
 
@@ -22,12 +22,12 @@ type ResourceLister interface {
 	ListResources(ctx context.Context, opening Opening) ([]Resource, error)
 }
 
-// IdentityProber is the ability of a provider to tell what a server shows of itself
-// before anybody signs in, such as its key, so that a person can compare it.
+// IdentityProber is the ability of a provider to return what a server shows before a
+// sign-in, such as its key, so that a person can compare it.
 type IdentityProber interface {
 	// IdentityOption is the option that holds a server to it.
 	IdentityOption() string
-	// ProbeIdentity asks the server, and returns the option's value and what it is,
-	// in words. An empty value says that there is nothing to compare.
+	// ProbeIdentity asks the server, and returns the option's value and its
+	// description. An empty value means that there is nothing to compare.
 	ProbeIdentity(ctx context.Context, opening Opening) (value, words string, err error)
 }

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// unsettled ends a revision that is made of a time and was read so soon after that
-// time that another change could have the same time.
+// unsettled is the end of a revision that consists of a time and was read so soon after
+// that time that another change could have the same time.
 const unsettled = "~"
 
 // RevisionAt returns a revision made of metadata that was read at seen, of a content
@@ -23,8 +23,8 @@ func RevisionAt(revision string, changed, seen time.Time, granularity time.Durat
 // Settled reports whether an equal revision, read later, means the same content.
 func Settled(revision string) bool { return !strings.HasSuffix(revision, unsettled) }
 
-// SettledRevision returns a revision of what was written by ourselves in one step, as one
-// that is believed: whoever writes after that gives it another time.
+// SettledRevision returns the trusted form of the revision of a file that we have written in
+// one step: any later write has another time.
 func SettledRevision(revision string) string { return strings.TrimSuffix(revision, unsettled) }
 
 // SameRevision reports whether two revisions are the same, as far as they tell:

@@ -19,7 +19,7 @@ type Sealing interface {
 	Rebuild(ctx context.Context) (Rebuilt, error)
 }
 
-// Resealed is what was sealed again.
+// Resealed counts what was sealed again.
 type Resealed struct {
 	Folders int64 // of which the names were
 	Files   int64 // of which the contents were
@@ -27,7 +27,7 @@ type Resealed struct {
 	Left    int64 // files that could not be read, and are as they were
 }
 
-// Rebuilt is what a rebuild has found.
+// Rebuilt is the result of a rebuild.
 type Rebuilt struct {
 	Folders []Path // that were missing or damaged
 	Files   int64  // that have their names again

@@ -2,7 +2,7 @@ package store
 
 import "context"
 
-// ShareLevel is what a person may do with an entry that is shared with them.
+// ShareLevel is a person's permission on a shared entry.
 type ShareLevel string
 
 // The levels, the lowest first.
@@ -18,8 +18,8 @@ var ShareLevels = []ShareLevel{ShareView, ShareComment, ShareEdit}
 // MostShared is how many people a share list may hold; a longer one is an error.
 const MostShared = 10_000
 
-// ShareList says whom an entry belongs to, and whom it is shared with. It holds what the
-// entry has itself, not what a folder that holds it passes on.
+// ShareList holds the owner of an entry, and the people with whom it is shared. It has the
+// shares of the entry itself, not those that it inherits from a folder.
 type ShareList struct {
 	// Owner is the email address of the owner; empty if the provider does not report it.
 	Owner string
@@ -41,8 +41,9 @@ type Sharing interface {
 	// ShareList returns the share list of an entry. [Entry.HasShares] tells beforehand
 	// whether that says more than whom the account belongs to.
 	ShareList(ctx context.Context, ref Ref) (ShareList, error)
-	// Share shares an entry with a person. A lower level that they have is raised, and
-	// nobody else's is changed. The provider notifies nobody, if that can be switched off.
+	// Share shares an entry with a person. It raises a lower level of that person, and
+	// changes no other person's level. The provider sends no notifications, if these can
+	// be switched off.
 	Share(ctx context.Context, ref Ref, with SharedWith) error
 	// SetOwner makes a person the owner of an entry. A folder passes it on to what it
 	// holds or not, as the provider has it.

@@ -1,23 +1,22 @@
-// Package store says what a storage account is, in words that fit an object
-// store, a file server and a document drive alike.
+// Package store defines storage accounts, in terms that fit object stores, file
+// servers and document drives alike.
 //
-// A provider implements [Store] and says in a [Capabilities] value what else its
-// protocol can do. The engine calls the helper of each capability (listing.Flat,
-// [Sum], [Move], …), which uses it or falls back on the methods of Store. A
-// provider is opened with an [Opening],
-// which is all that it may know of the program around it, and passes every
-// protocol request through the account's [Gate].
+// A provider implements [Store], and lists the other abilities of its protocol in a
+// [Capabilities] value. The engine calls the helper of each capability (listing.Flat,
+// [Sum], [Move], …), which uses it or falls back on the methods of Store. A provider
+// is opened with an [Opening], which holds everything that it may know about the
+// program around it, and passes every protocol request through the account's [Gate].
 //
-// What every implementation promises, and package storetest checks:
+// Every implementation promises, and package storetest checks:
 //
-//   - Nothing is partly there. A file appears under its name whole or not at
+//   - Nothing is partial. A file appears under its name completely or not at
 //     all, whatever is cancelled or killed, and an error from List means that
 //     the listing was incomplete, never that the folder is empty.
 //   - Errors are few. The engine decides by errors.Is against the values in
 //     errors.go and by nothing else.
-//   - Names are bytes. A store returns names as they are there; it neither
-//     normalises nor cleans them, and ".." is a name like any other.
-//   - All methods may be called from many goroutines at once.
+//   - Names are bytes. A store returns names as they are; it neither normalises
+//     nor cleans them, and ".." is a name like any other.
+//   - All methods may be called from many goroutines.
 package store
 
 import (
@@ -42,26 +41,26 @@ const (
 	KindOther Kind = "other"
 )
 
-// Folder says which folder is meant. Path is always set ("" is the start of
-// the account). ID is set where it is known to the caller and the store gave
-// it out; a store that addresses by id may use it in place of a look-up.
+// Folder identifies a folder. Path is always set ("" is the start of the
+// account). ID is set if the store has returned it and the caller knows it; a store
+// that addresses by id may use it instead of a lookup.
 type Folder struct {
 	Path Path
 	ID   string
 }
 
-// Ref says which entry is meant, and is the only way to say so: a name in a
-// folder, and the kind of what has the name. A file and a folder may share a
-// name, in one store at all times and in any other from one moment to the next;
-// a request for the one never touches the other. Make a Ref with [Folder.Ref],
-// [Entry.Ref], [Key.Ref] or [Path.Ref]. The zero Ref is the account's start.
+// Ref identifies an entry, and is the only way to do so: a name in a folder, and
+// the kind of the entry. A file and a folder may share a name, always in some
+// stores, and in any other from one moment to the next; a request for one of them
+// never touches the other. Make a Ref with [Folder.Ref], [Entry.Ref], [Key.Ref] or
+// [Path.Ref]. The zero Ref is the account's start.
 type Ref struct {
 	Folder Folder
 	Name   string
-	// ID, where set, is the id of the entry itself as the store gave it out.
+	// ID, if set, is the id of the entry itself, as the store has returned it.
 	ID string
-	// Kind that is meant: KindFolder, or any other for what is not a folder.
-	// Empty, which only [Store.Stat] takes to mean "whatever has the name".
+	// Kind of the entry: KindFolder, or any other kind for an entry that is no folder.
+	// Empty means any entry with the name; only [Store.Stat] accepts that.
 	Kind      Kind
 	emptyName bool
 }
@@ -80,7 +79,7 @@ func At(names ...string) Ref {
 	return Folder{Path: MakePath(names[:len(names)-1]...)}.Ref(names[len(names)-1])
 }
 
-// As returns the ref of what has the same name and is of a kind.
+// As returns the ref of the entry with the same name and another kind.
 func (r Ref) As(kind Kind) Ref {
 	r.Kind = kind
 	return r
@@ -138,12 +137,12 @@ type Entry struct {
 	// Document is what kind of document it is, of a KindDocument; see
 	// DocumentKind.
 	Document string
-	// Elsewhere says that the entry is listed in several folders, as pictures
-	// are in albums, and belongs to another of them than the one listed: whoever
-	// takes the whole account takes it there.
+	// Elsewhere is set if the entry is listed in several folders, as pictures are
+	// in albums, and belongs to another of them: a copy of the whole account
+	// copies it there.
 	Elsewhere bool
-	// HasShares says that the entry has an owner other than the account's, or is itself shared
-	// with somebody; see [Sharing]. It is false if listings do not say so.
+	// HasShares is set if the entry has another owner than the account, or is itself shared;
+	// see [Sharing]. It is false if listings do not report this.
 	HasShares bool
 }
 
@@ -195,11 +194,11 @@ func (c Condition) Expect() (revision string, ok bool) {
 	return c.revision, c.kind == conditionRevision
 }
 
-// IsAbsent reports whether nothing may have the name.
+// IsAbsent reports whether the condition is that no entry has the name.
 func (c Condition) IsAbsent() bool { return c.kind == conditionAbsent }
 
-// Content is what is written: bytes that can be read again from the start, as
-// often as a provider has to.
+// Content is the content of a write: bytes that a provider can read from the
+// start as often as it needs to.
 type Content interface {
 	// Open starts reading at the first byte. The caller closes the stream.
 	// A source that has changed since it was looked at gives ErrChanged.
@@ -216,27 +215,28 @@ type Writing struct {
 	Modified time.Time
 	// If is the condition under which the write may happen.
 	If Condition
-	// Run marks whatever is left behind by a process that dies, so that
-	// Cleaner can find it: letters and digits, unique to a run.
+	// Run marks the leftovers of a process that dies, so that Clean can find
+	// them: letters and digits, unique to a run.
 	Run     string
 	Content Content
-	// Keep is where what is replaced goes, in the same account and a folder that is
-	// there, of a store that [Capabilities.Keeps]; the zero Ref keeps nothing. It is there
-	// before the name has the new content, and stays where the write fails after that.
+	// Keep is the place for the replaced content, in an existing folder of the same
+	// account, if the store has [Capabilities.Keeps]; the zero Ref keeps nothing. The
+	// old content is there before the name has the new one, and stays there if the
+	// write fails after that.
 	Keep Ref
-	// Verification is what is wanted as verification. A store that has to read back what
-	// arrived, to verify it, does so only where it is not VerifyBySize.
+	// Verification is the wanted level. A store that must read the content back to verify
+	// it does so only if this is not VerifyBySize.
 	Verification VerifyLevel
 }
 
-// VerifyLevel is how what arrived is compared with what was sent.
+// VerifyLevel is how the written content is compared with the content sent.
 type VerifyLevel string
 
 const (
-	// VerifyByHash is by a hash that the store tells or verifies, and else by
-	// reading back. It is the default.
+	// VerifyByHash compares a hash that the store reports or verifies, and
+	// otherwise reads back. It is the default.
 	VerifyByHash VerifyLevel = ""
-	// VerifyBySize is content with the size where the store tells no hash.
+	// VerifyBySize accepts the size if the store reports no hash.
 	VerifyBySize VerifyLevel = "size"
 	// VerifyByReading reads back in any case.
 	VerifyByReading VerifyLevel = "read-back"
@@ -246,11 +246,11 @@ const (
 type Written struct {
 	Entry
 	// Verification is a hash of the whole content that the store computed, or
-	// verified, from what it received. Its zero value says that the store
-	// gave none and a verification has to be read back.
+	// verified, from what it received. Its zero value means that the store
+	// reports none, and the content must be read back to verify it.
 	Verification Hash
-	// ReadBack says that Verification was computed by the provider from what it read
-	// back before the file got its name.
+	// ReadBack is set if the provider has computed Verification from the content that it
+	// read back before the file got its name.
 	ReadBack bool
 }
 
@@ -263,13 +263,13 @@ type Reading struct {
 	Offset int64
 	// Length is how many bytes are wanted; 0 is "to the end".
 	Length int64
-	// Growing says that the file may grow meanwhile: the Length bytes that it has
-	// at its beginning are wanted, at no particular revision. That it became
-	// shorter, or another file, is ErrChanged still.
+	// Growing is set if the file may grow meanwhile: the first Length bytes are
+	// read, at any revision. If it became shorter, or another file, that is still
+	// ErrChanged.
 	Growing bool
 }
 
-// Removal tells what became of something removed.
+// Removal is what became of a removed entry.
 type Removal string
 
 const (
@@ -282,18 +282,18 @@ const (
 // Store is one storage account. See the package comment for what all methods
 // have in common.
 type Store interface {
-	// Traits tells what the account can and cannot keep. It does not wait:
-	// what had to be probed was probed when the account was opened, or is
-	// probed by the first write, before it.
+	// Traits returns what the account can and cannot store. It does not wait:
+	// what must be probed is probed when the account is opened, or before the
+	// first write.
 	Traits() Traits
 
 	// Capabilities returns what the account can do beyond these methods. It
 	// does not wait, and may change with what the first write finds out.
 	Capabilities() Capabilities
 
-	// Stat looks at one entry of the ref's kind. ErrNotFound where there is
-	// none, whatever else has the name. The start of the account is a folder
-	// and exists if the account does. A ref of no kind finds what has the
+	// Stat looks up one entry of the ref's kind. ErrNotFound if there is none,
+	// whatever else has the name. The start of the account is a folder and
+	// exists if the account does. A ref of no kind finds any entry with the
 	// name: of a file and a folder, the file.
 	Stat(ctx context.Context, ref Ref) (Entry, error)
 
@@ -321,9 +321,9 @@ type Store interface {
 	// already is fine; that a file has its name is ErrExists.
 	MakeFolder(ctx context.Context, place Ref) (Entry, error)
 
-	// Remove removes what is not a folder, at a revision (empty: any).
-	// ErrNotFound where there is none, even if a folder has the name;
-	// ErrChanged for another revision.
+	// Remove removes a file or link at a revision (empty: any). ErrNotFound if
+	// there is none, even if a folder has the name; ErrChanged for another
+	// revision.
 	Remove(ctx context.Context, ref Ref, revision string) (Removal, error)
 
 	// RemoveFolder removes an empty folder and can remove nothing else.

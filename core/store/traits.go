@@ -12,7 +12,7 @@ const (
 	OrderNone Order = "none"
 )
 
-// Folders says what a folder is to an account.
+// Folders is what a folder is in an account.
 type Folders string
 
 const (
@@ -31,10 +31,10 @@ const (
 	// the content, or counts them up. What has an equal one is believed to be
 	// the same.
 	RevisionsOfContent Revisions = "content"
-	// RevisionsOfClock are made of times that the system itself stamps to a
-	// fraction of a second and nobody sets. They miss what is written through
-	// a memory mapping, and are not believed where a file is removed for good
-	// on their account.
+	// RevisionsOfClock are made of times that the system itself sets, to a
+	// fraction of a second, and that programs cannot set. They miss writes
+	// through a memory mapping, and are not trusted alone before a file is
+	// finally removed.
 	RevisionsOfClock Revisions = "clock"
 	// RevisionsOfTimes are made of sizes and times that anybody sets, or of
 	// whole seconds. Content is read before it is overwritten or removed on
@@ -78,7 +78,7 @@ type Traits struct {
 	// Windows are what the protocol and the server leave open, each as a
 	// sentence for people; docs/providers.md is made of them.
 	Windows []string
-	// Trash: what is removed can be restored from the provider's trash.
+	// Trash: removed entries can be restored from the provider's trash.
 	Trash bool
 	// ReadOnly: nothing can be written.
 	ReadOnly bool

@@ -5,14 +5,14 @@ import (
 	"errors"
 )
 
-// ErrVerification says that what a store holds is not what was sent to it.
+// ErrVerification is the error if a store holds other content than was sent to it.
 var ErrVerification = errors.New("the bytes differ")
 
-// Verify compares what a store says that it holds, after a write, with the hash
-// of what was sent. Where it says nothing of that kind, the file is read back.
-// It returns the verification in words, such as "crc64nvme=… (read back)". A file that
-// is wrong is removed again, and the error is ErrTryAgain that wraps ErrVerification.
-// size is what was sent, in bytes.
+// Verify compares the hash that a store reports after a write with the hash of the
+// content sent. If the store reports none of that kind, the file is read back. Verify
+// returns the verification as a text, such as "crc64nvme=… (read back)". A wrong file is
+// removed again, and the error is ErrTryAgain that wraps ErrVerification. size is the
+// size of the content sent, in bytes.
 func Verify(ctx context.Context, s Store, writing Writing, written Written, sent Hash, size int64) (string, error) {
 	place := writing.Place
 	stored, how := written.Verification, "told by the target"
