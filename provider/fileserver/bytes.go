@@ -126,8 +126,8 @@ func (s *source) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// verified holds what has arrived to what was sent: by the server's own hash of it,
-// else by reading it back.
+// verified compares the arrived content with the content sent: by the server's own hash,
+// otherwise by reading it back.
 func (s *Store) verified(ctx context.Context, writing store.Writing, arriving store.Ref, sent store.Hash,
 	count int64) (store.Written, error) {
 	entry, err := s.Stat(ctx, arriving)
@@ -166,8 +166,8 @@ func (s *Store) verified(ctx context.Context, writing store.Writing, arriving st
 	return store.Written{Entry: entry, Verification: read, ReadBack: true}, nil
 }
 
-// Open implements store.Store. The file is looked at before it is read, and again
-// at its end: one that was written to meanwhile gives ErrChanged.
+// Open implements store.Store. The file is looked up before and after it is read: a
+// write in between gives ErrChanged.
 func (s *Store) Open(ctx context.Context, reading store.Reading) (io.ReadCloser, error) {
 	path, err := s.existing(reading.Place)
 	if err != nil {
@@ -211,9 +211,9 @@ func (s *Store) Open(ctx context.Context, reading store.Reading) (io.ReadCloser,
 	return r, nil
 }
 
-// Fetched is a body that a server fetched whole before it returned it: it is looked
-// at again then, and not when it has been read, as there may be one connection
-// alone, which whoever reads it writes with.
+// Fetched is a body that a Server has fetched completely before it returned it. The file
+// is looked up again at that time, not when the body was read, because there may be only
+// one connection, and the reader may need it to write.
 type Fetched struct{ io.ReadCloser }
 
 // reader is the body of a file, or of a range of it.

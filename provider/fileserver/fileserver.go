@@ -22,14 +22,14 @@ import (
 	"deftheron/core/store"
 )
 
-// Server is what a protocol can do with paths. They are of the server's own, from
-// its root or wherever the account begins, parted by slashes; a name never holds
+// Server has the operations of a protocol on paths. Paths are the server's own, from
+// its root or from the start of the account, separated by slashes; a name never has
 // one. Errors are those of package store.
 type Server interface {
 	// Stat looks at one entry, and does not follow a link. ErrNotFound.
 	Stat(ctx context.Context, path string) (store.Entry, error)
-	// List returns what is in a folder, in any order, or an error: a part of
-	// it is no answer.
+	// List returns the entries of a folder, in any order, or an error, but never
+	// only a part of them.
 	List(ctx context.Context, path string) ([]store.Entry, error)
 	// Open reads a file from an offset on. No more than length bytes are going
 	// to be read, and never none. A connection that was lost in the middle is
@@ -39,14 +39,14 @@ type Server interface {
 	// it: on its disk, where it can be told to see to that. Modified is its
 	// time, zero for none. Size is -1 where it is not known.
 	Create(ctx context.Context, path string, content io.Reader, size int64, modified time.Time) error
-	// Rename is that of store.Renamer.
+	// Rename is as in store.Renamer.
 	Rename(ctx context.Context, from, to string, replace bool) error
-	// Replaces is that of store.Renamer.
+	// Replaces is as in store.Renamer.
 	Replaces() bool
 	// MakeFolder makes a folder in one that is there. ErrExists where
 	// anything has the name.
 	MakeFolder(ctx context.Context, path string) error
-	// Remove removes what is not a folder.
+	// Remove removes an entry that is no folder.
 	Remove(ctx context.Context, path string) error
 	// RemoveFolder removes a folder that was found empty, and fails where it
 	// is not, or where a file has the name now.
@@ -63,7 +63,7 @@ type Preparer interface {
 type Hasher interface {
 	// HashKinds are those that it offers; none where it does not.
 	HashKinds() []store.HashKind
-	// Hash is that of a whole file. ErrUnsupported where it can not, after all.
+	// Hash returns the hash of a whole file; ErrUnsupported if the server cannot.
 	Hash(ctx context.Context, path string, kind store.HashKind) (store.Hash, error)
 }
 
@@ -75,7 +75,7 @@ type Store struct {
 	traits func() store.Traits
 }
 
-// New makes a store of what is below base, a path without a slash at its end.
+// New returns a store of the entries below base, a path without a slash at its end.
 // traits may change until the first write is done.
 func New(server Server, base string, gate store.Gate, traits func() store.Traits) *Store {
 	return &Store{server: server, base: base, gate: gate, traits: traits}
@@ -120,8 +120,8 @@ func (s *Store) folderPath(folder store.Folder) (string, error) {
 	return path, nil
 }
 
-// existing is the path of something that is looked for: what cannot be there is
-// not found.
+// existing returns the path of an entry to look up; the error is ErrNotFound if no entry
+// can have the name.
 func (s *Store) existing(place store.Ref) (string, error) {
 	path, err := s.Path(place)
 	if err != nil {
@@ -153,7 +153,7 @@ func again(err error) error {
 	return err
 }
 
-// wrap says what was being done, and gives what was cancelled the context's error.
+// wrap adds what was being done, and returns the context's error if the call was cancelled.
 func wrap(ctx context.Context, doing, what string, err error) error {
 	if err == nil {
 		return nil
@@ -287,7 +287,7 @@ func (s *Store) MakeFolder(ctx context.Context, place store.Ref) (store.Entry, e
 	return store.Entry{}, s.withoutParent(ctx, place, err)
 }
 
-// withoutParent makes of a failure ErrNotFound where the folder is what is missing.
+// withoutParent returns ErrNotFound instead of err if the folder is missing.
 func (s *Store) withoutParent(ctx context.Context, place store.Ref, err error) error {
 	if _, look := s.Stat(ctx, place.Folder.Path.Ref()); store.KindOf(look) == store.ErrNotFound {
 		return store.Errorf(store.ErrNotFound, "the folder of %s is not there: %w", place, err)
@@ -312,8 +312,8 @@ func (s *Store) Remove(ctx context.Context, place store.Ref, revision string) (s
 	return store.RemovedFinally, s.pass(ctx, "remove", place.String(), func() error { return s.server.Remove(ctx, path) })
 }
 
-// RemoveFolder implements store.Store and store.Renamer. The folder is looked into
-// first, so that the error says what it holds.
+// RemoveFolder implements store.Store and store.Renamer. It lists the folder first, so
+// that the error says what the folder holds.
 func (s *Store) RemoveFolder(ctx context.Context, place store.Ref) (store.Removal, error) {
 	if place.IsStart() {
 		return "", store.Errorf(store.ErrRefused, "the start of an account cannot be removed")

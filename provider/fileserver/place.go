@@ -34,7 +34,7 @@ func Address(options map[string]string) (host, address string, err error) {
 	return host, net.JoinHostPort(host, strconv.Itoa(port)), nil
 }
 
-// NewAt is New for what is below a starting folder of base, which is looked for.
+// NewAt is New for a start folder below base, which must exist.
 func NewAt(ctx context.Context, server Server, base string, opening store.Opening, traits func() store.Traits) (*Store, error) {
 	s := New(server, base, opening.Gates(), traits)
 	if opening.Start == "" {

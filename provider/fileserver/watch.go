@@ -6,13 +6,12 @@ import (
 	"time"
 )
 
-// patience is how long a call that nobody waits for any more may go on before its
-// connection is cut.
+// patience is how long a cancelled call may go on before its connection is closed.
 const patience = 2 * time.Second
 
-// Watch calls cut a while after ctx is over, unless the function that it returns is
-// called before: protocol libraries cannot be told to give a call up, and what a
-// call of one breaks off in the middle, others may share.
+// Watch calls cut some time after ctx has ended, unless stop is called before. Protocol
+// libraries cannot cancel a call, and other calls may share the connection that cut
+// closes.
 func Watch(ctx context.Context, cut func()) (stop func()) {
 	ended := make(chan struct{})
 	unwatch := context.AfterFunc(ctx, func() {

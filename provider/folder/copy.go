@@ -43,7 +43,7 @@ func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to 
 	return written.Entry, err
 }
 
-// copyData copies what a file holds, by copy_file_range, and leaves its holes out. It
+// copyData copies the content of a file with copy_file_range, and keeps its holes. It
 // returns the file's size.
 func copyData(ctx context.Context, to, from *file) (size int64, err error) {
 	if size, err = from.seek(0, io.SeekEnd); err != nil {

@@ -86,7 +86,7 @@ func (f *file) stat() (stat unix.Statx_t, err error) {
 	return stat, err
 }
 
-// again repeats what a signal has interrupted.
+// again repeats a system call that a signal has interrupted.
 func again(do func() error) error {
 	for {
 		if err := do(); !errors.Is(err, unix.EINTR) {
@@ -95,9 +95,9 @@ func again(do func() error) error {
 	}
 }
 
-// copyRange copies up to n bytes from where both files stand: within the kernel, which
-// shares the blocks where the file system can, or else through memory. io.EOF says that
-// there is no more.
+// copyRange copies up to n bytes from the positions of both files: within the kernel, which
+// shares blocks if the file system can, otherwise through memory. io.EOF means that there
+// are no more.
 func copyRange(to, from *file, n int64) (int64, error) {
 	for {
 		copied, err := unix.CopyFileRange(from.fd, nil, to.fd, nil, int(n), 0)

@@ -1,12 +1,12 @@
 // Package folder makes a folder of this machine an account.
 //
-// Everything goes through an os.Root, so that neither a name nor a symbolic
-// link leads out of it. A file is written to a sibling with a name of ours,
-// made safe on the disk, and renamed; a creating rename never replaces
-// (RENAME_NOREPLACE), and a replacing one swaps the two names
-// (RENAME_EXCHANGE), looks at what came out, and swaps back if it was not the
-// revision expected. Where the file system knows neither, a link takes the
-// place of the first, and a check just before the rename that of the second.
+// Everything goes through an os.Root, so that neither a name nor a symbolic link
+// leads out of it. A file is written under a temporary name beside its place, synced
+// to disk, and renamed. A rename that creates never replaces (RENAME_NOREPLACE); one
+// that replaces swaps the two names (RENAME_EXCHANGE), checks the replaced file, and
+// swaps back if it does not have the expected revision. If the file system supports
+// neither, a hard link replaces the first, and a check just before the rename the
+// second.
 package folder
 
 import (
@@ -117,13 +117,13 @@ type account struct {
 	root  *os.Root
 	guard *guard
 	real  string
-	// path is the account's start as it was given, and start what was there
-	// when the account was opened; see Check.
+	// path is the account's start as it was given, and start the folder that was
+	// there when the account was opened; see Check.
 	path  string
 	start identity
 
 	handles handles
-	// base is the start, open, by which it is looked whether a folder is still at its
+	// base is the open start folder. It is used to check that a folder is still at its
 	// path.
 	base int
 
@@ -144,7 +144,7 @@ func (a *account) Traits() store.Traits {
 	}
 }
 
-// nameRules are those of a POSIX file system.
+// nameRules are the rules of a POSIX file system.
 var nameRules = store.NameRules{Keeper: "a folder on disk", NoEmpty: true, NoSteps: true, NoSlashes: true, MostBytes: 255}
 
 // localPath is the path below the root, "." for the root itself. An error is
@@ -257,8 +257,8 @@ func (a *account) unlink(place store.Ref, flags int) (store.Removal, error) {
 	return store.RemovedFinally, nil
 }
 
-// isFolder reports whether a folder has a name: some file systems refuse to unlink
-// one as not permitted.
+// isFolder reports whether the entry with a name is a folder: some file systems refuse to
+// unlink a folder with "not permitted".
 func (a *account) isFolder(dir *os.File, local string) bool {
 	entry, err := entryAt(int(dir.Fd()), filepath.Base(local))
 	return err == nil && entry.Kind == store.KindFolder
@@ -321,7 +321,7 @@ func (a *account) Locate(folder store.Folder) string {
 	return "file://" + strings.TrimSuffix(real, "/") + "/"
 }
 
-// wrap gives an error of the system its kind, and says what was being done.
+// wrap adds the kind of a system error, and what was being done.
 func wrap(doing, what string, err error) error {
 	if err == nil || store.KindOf(err) != nil {
 		return err

@@ -14,10 +14,10 @@ import (
 	"deftheron/core/store"
 )
 
-// Restrict implements store.Restrictable: only folders below those allowed can be
-// linked, or where there are none, any but those of the system. What is private, with
-// all that is in it, is not there for accounts: it can be neither linked nor listed,
-// read or written, by whatever path.
+// Restrict implements store.Restrictable: only folders below the allowed ones can be
+// linked, or, if there are none, any but the system's own. Private paths and everything
+// in them do not exist for accounts: they can be neither linked nor listed, read or
+// written, by any path.
 func (p Provider) Restrict(allowed, private []string) store.Provider {
 	return Provider{allowed: allowed, guard: &guard{paths: private}}
 }

@@ -9,8 +9,8 @@ import (
 )
 
 const (
-	// handleFor is for how long an open folder is used for the files in it; then it
-	// stands in nobody's way any more.
+	// handleFor is how long a folder stays open for the files in it. After that it does
+	// not prevent an unmount any more.
 	handleFor = 250 * time.Millisecond
 	// mostHandles is how many folders of an account are kept open.
 	mostHandles = 64
@@ -93,8 +93,8 @@ func (s *handles) keep(local string, h *handle) {
 	})
 }
 
-// put gives a folder back; failed says that what was done in it failed, which may be
-// since it is not there any more.
+// put returns an open folder; failed is set if an operation in it failed, perhaps because
+// the folder is gone.
 func (s *handles) put(local string, h *handle, failed bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -30,7 +30,7 @@ func (a *account) entryAt(dir *os.File, name string) (store.Entry, error) {
 	return entryOf(name, &stat), nil
 }
 
-// entryAt looks at what has a name in a folder, and does not follow a link.
+// entryAt looks up the entry with a name in a folder, and does not follow links.
 func entryAt(dir int, name string) (store.Entry, error) {
 	stat, err := statAt(dir, name)
 	if err != nil {
@@ -44,10 +44,10 @@ func statAt(dir int, name string) (stat unix.Statx_t, err error) {
 	return stat, err
 }
 
-// entryOf makes an entry. Its revision is of the inode, the size, and the times of
-// the last change of the content and of the inode, of which nobody can set the
-// second. Its identity is of the inode and the time of its birth, as inodes are
-// used again at once.
+// entryOf returns an entry. Its revision is made of the inode, the size, and the times of
+// the last change of the content and of the inode; programs cannot set the latter. Its
+// identity is made of the inode and its birth time, because inodes are reused
+// immediately.
 func entryOf(name string, stat *unix.Statx_t) store.Entry {
 	entry := store.Entry{Name: name, Modified: timeOf(stat.Mtime)}
 	switch stat.Mode & unix.S_IFMT {
@@ -71,9 +71,8 @@ func timeOf(t unix.StatxTimestamp) time.Time { return time.Unix(t.Sec, int64(t.N
 
 func nanoseconds(t unix.StatxTimestamp) string { return strconv.FormatInt(t.Sec*1e9+int64(t.Nsec), 36) }
 
-// sameContent reports whether two entries are of one file whose content was not
-// written in between. It is for what was renamed in between, which changes the time
-// of the inode.
+// sameContent reports whether two entries are the same file with unchanged content. It
+// allows for a rename in between, which changes the time of the inode.
 func sameContent(before, after store.Entry) bool {
 	return before.Kind == after.Kind && before.Identity == after.Identity && before.Size == after.Size && before.Modified.Equal(after.Modified)
 }

@@ -15,11 +15,11 @@ import (
 	"deftheron/core/store"
 )
 
-// readNames calls take with each name in a folder, in whichever order the disk has them,
-// and whether it is a folder. The bytes of a name are valid until take returns. Unlike
-// [os.File.ReadDir] it looks at no entry: a file that was opened below an os.Root is looked
-// at for each name there (getdents64(2)). Of a large folder, names are read on one
-// processor while others are taken on another.
+// readNames calls take with each name in a folder, in the order of the disk, and whether it
+// is a folder. The bytes of a name are valid until take returns. It needs no stat of the
+// entries (getdents64(2)), unlike [os.File.ReadDir] of a folder that was opened below an
+// os.Root. For a large folder, names are read on one processor while others are taken on
+// another.
 func readNames(dir *os.File, take func(name []byte, folder bool) error) error {
 	buffer := make([]byte, 64<<10)
 	for range 2 {
@@ -95,8 +95,8 @@ func takeNames(dir *os.File, entries []byte, take func(name []byte, folder bool)
 const nameAt = 19
 
 const (
-	// mostHeld is how many bytes the names of one folder may take in memory: those of
-	// a million files and more.
+	// mostHeld is how many bytes of memory the names of one folder may take: enough for
+	// more than a million files.
 	mostHeld = 40 << 20
 	// blockSize is how many bytes of names are allocated at a time, but for the first few.
 	blockSize = 256 << 10
@@ -127,7 +127,7 @@ type child struct {
 	folder bool
 }
 
-// childSize is how many bytes a child takes, with what a slice of them has to spare.
+// childSize is how many bytes a child takes, with the spare capacity of a slice.
 const childSize = 8 * 3 / 2
 
 func (s *sorted) add(name []byte, folder bool) error {

@@ -17,8 +17,8 @@ import (
 // file: the disk is waited for once then.
 const worthAll = 16
 
-// volume is a file system, and syncs what is written to it. What comes while it works
-// goes together next.
+// volume is a file system, and syncs the files written to it. Files that come during a
+// sync are synced together next.
 type volume struct {
 	mu      sync.Mutex
 	waiting []syncing
@@ -137,8 +137,8 @@ func (a *account) touched(local string) {
 	a.dirty[local] = true
 }
 
-// Sync is store.Capabilities.Sync: contents were synced before they got their
-// names, so the names are what is left to do.
+// Sync is store.Capabilities.Sync. Contents were synced before they got their names, so
+// only the names are left.
 func (a *account) Sync(ctx context.Context) error {
 	a.mu.Lock()
 	dirty := a.dirty
@@ -171,8 +171,8 @@ func (a *account) syncFolders(dirty map[string]bool) error {
 	return nil
 }
 
-// syncFolder makes the names in a folder safe, with those of the whole file system where
-// many folders are to be synced.
+// syncFolder syncs the names in a folder; if many folders are synced, it syncs the whole
+// file system.
 func syncFolder(dir *os.File, many bool, synced map[*volume]bool) error {
 	v, err := volumeOf(int(dir.Fd()))
 	switch {

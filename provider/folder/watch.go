@@ -19,11 +19,11 @@ import (
 )
 
 const (
-	// rest is how long a file has to be left alone before its change is told: what is
-	// still being written is not to be read.
+	// rest is how long a file must stay unchanged before its change is reported, so that no
+	// file is read while it is being written.
 	rest = 800 * time.Millisecond
-	// patience is after how long it is told though it is not left alone, as a log or
-	// a recording never is.
+	// patience is after how long a change is reported although the file keeps changing,
+	// like a log or a recording.
 	patience = 10 * time.Second
 	// keptEvents is how many changes are kept for those who ask later.
 	keptEvents = 20_000
@@ -166,11 +166,12 @@ func (w *watcher) seen(path string) {
 	w.unquiet[path] = one
 }
 
-// mostInside is how many files of a new folder are told by themselves.
+// mostInside is how many files of a new folder are reported one by one.
 const mostInside = 1000
 
-// seeInside returns what tells of files in a new folder that were made before it was watched.
-// Of many files, as where a tree was moved here, the folder alone is told.
+// seeInside returns a function that reports files in a new folder that were created before it
+// was watched. If there are many, for example in a tree that was moved here, only the folder is
+// reported.
 func (w *watcher) seeInside() func(folder string, name []byte) {
 	left := mostInside
 	return func(folder string, name []byte) {
@@ -184,7 +185,7 @@ func (w *watcher) seeInside() func(folder string, name []byte) {
 	}
 }
 
-// settle tells what has come to rest.
+// settle reports the changes that have come to rest.
 func (w *watcher) settle(now time.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -221,8 +222,8 @@ func (w *watcher) close() error {
 	return err
 }
 
-// since returns what has changed since a cursor, and the cursor from there on; wait is
-// closed when there is more.
+// since returns the changes since a cursor, and the next cursor; wait is closed when there
+// are more.
 func (w *watcher) since(cursor string) (changed []touched, next string, wait <-chan struct{}, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

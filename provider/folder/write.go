@@ -83,8 +83,8 @@ func (a *account) arrive(ctx context.Context, writing store.Writing,
 	return store.Written{Entry: entry, Verification: verification}, nil
 }
 
-// worthALook is the size in bytes above which it is looked whether something has a name,
-// before a content is read for it.
+// worthALook is the size in bytes above which a write checks whether the name is taken
+// before it reads the content.
 const worthALook = 64 << 10
 
 func arrivingName(run string) string {
@@ -143,7 +143,7 @@ func (r *arrival) receive(ctx context.Context, writing store.Writing) (store.Has
 	return stream.Sum(), err
 }
 
-// finish sets the time of what has arrived, and syncs.
+// finish sets the time of the arrived file, and syncs it.
 func (r *arrival) finish(ctx context.Context, writing store.Writing) error {
 	if !writing.Modified.IsZero() {
 		times := []unix.Timespec{
@@ -201,8 +201,7 @@ func (r *arrival) copy(ctx context.Context, stream *store.Stream) (count int64, 
 // zeros is what nothing needs to be written of.
 var zeros [64 << 10]byte
 
-// isHole reports whether some bytes, of which there are many, are all zero: a file that
-// has holes gets them back.
+// isHole reports whether a long run of bytes is all zero: a sparse file stays sparse.
 func isHole(p []byte) bool {
 	const least = 16 << 10
 	if len(p) < least || p[0] != 0 || p[len(p)-1] != 0 || p[len(p)/2] != 0 {
@@ -222,7 +221,7 @@ func (r *arrival) check(condition store.Condition) error {
 	return err
 }
 
-// expected returns what is there, if the condition holds.
+// expected returns the present entry, if the condition holds.
 func (r *arrival) expected(condition store.Condition) (store.Entry, error) {
 	entry, err := entryAt(r.dir.fd, r.place.Name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -309,8 +308,8 @@ func (r *arrival) exchange(condition store.Condition) error {
 	return unix.Unlinkat(r.dir.fd, r.swappedOut, 0)
 }
 
-// link gives what is about to be replaced its name in history too, where the file system
-// can, so that no moment is without it.
+// link gives the file that is about to be replaced a second name in history, if the file
+// system can, so that it exists at every moment.
 func (r *arrival) link() (linked bool, err error) {
 	if r.keep.IsStart() {
 		return false, nil
@@ -364,7 +363,7 @@ func unsupported(err error) bool {
 	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP)
 }
 
-// keeps is store.Capabilities.Keeps: what is replaced is known by its revision.
+// keeps is store.Capabilities.Keeps: the replaced file is identified by its revision.
 func keeps(writing store.Writing) bool {
 	_, atRevision := writing.If.Expect()
 	return atRevision

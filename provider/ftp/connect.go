@@ -119,9 +119,9 @@ func (d *dataConn) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Close ends what is sent, and waits for the server to end its side: TLS 1.3 sends
-// tickets that nobody reads here, and to close a connection with something unread
-// resets it, which takes with it what was just sent.
+// Close closes the sending side, and waits for the server to close its side. TLS 1.3 sends
+// tickets that are not read here, and closing a connection with unread data resets it, so
+// that the data just sent is lost.
 func (d *dataConn) Close() error {
 	secure, ok := d.Conn.(*tls.Conn)
 	if !ok {
@@ -135,7 +135,7 @@ func (d *dataConn) Close() error {
 	return errors.Join(err, secure.NetConn().Close())
 }
 
-// Handshake is called for empty files, of which nothing is written.
+// Handshake is called for empty files, for which nothing is written.
 func (d *dataConn) Handshake() error {
 	if secure, ok := d.Conn.(*tls.Conn); ok {
 		return secure.Handshake()
@@ -143,8 +143,8 @@ func (d *dataConn) Handshake() error {
 	return nil
 }
 
-// asksForTLS are the words of servers that let nobody in without; there is no one
-// reply for that.
+// asksForTLS matches the replies of servers that require TLS; there is no single code
+// for that.
 var asksForTLS = regexp.MustCompile(`(?i)\b(tls|ssl|encrypt\w*|cleartext)\b`)
 
 // explain makes words of what went wrong with a connection.
@@ -193,7 +193,7 @@ func isBroken(err error) bool {
 	return errors.As(err, &network)
 }
 
-// kindOf is what a reply means (RFC 959, section 4.2.2).
+// kindOf returns the kind of error of a reply (RFC 959, section 4.2.2).
 func kindOf(code int) error {
 	switch code {
 	case 421, 425, 426, 450, 451:

@@ -1,10 +1,10 @@
 // Package ftp makes a folder of an FTP server an account (RFC 959), over TLS
 // (RFC 4217) or in the clear where that is asked for.
 //
-// One connection carries one transfer, so an account has a pool of them. A file is
-// there only once the server has said 226 and tells the size that was sent. What a
-// server does when a name that is taken is given again, and whether it sets times,
-// is found out before the first write (see probe.go).
+// One connection carries one transfer, so an account has a pool of them. A file counts
+// as written only when the server has replied 226 and reports the size that was sent.
+// What a server does with a name that is taken, and whether it sets times, is probed
+// before the first write (see probe.go).
 package ftp
 
 import (
@@ -156,7 +156,7 @@ func targetOf(ctx context.Context, opening store.Opening) (*target, error) {
 	return t, nil
 }
 
-// Capabilities implements store.Store: those of a file server, and its own.
+// Capabilities implements store.Store: the capabilities of a file server, and its own.
 func (a *account) Capabilities() store.Capabilities {
 	c := a.Store.Capabilities()
 	c.Owner, c.Locate, c.Close = a.Owner, a.Locate, a.Close
@@ -195,7 +195,7 @@ func (a *account) traits() store.Traits {
 // unlistable are names that a listing made for people does not tell.
 var unlistable = regexp.MustCompile(`^ | -> `)
 
-// nameRules are those of the control connection (RFC 2640), and what this server refuses.
+// nameRules returns the rules of the control connection (RFC 2640) and of this server.
 func (f findings) nameRules() *store.NameRules {
 	rules := store.NameRules{Keeper: "an FTP server", NoEmpty: true, NoSteps: true, NoSlashes: true, Without: "\r\n", UTF8: true,
 		MostBytes: 255, NoDotFirst: f.noDots}

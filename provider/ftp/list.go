@@ -130,7 +130,7 @@ func countLines(listing string) (n int) {
 	return n
 }
 
-// parseLines reads a listing, of which no line may be beyond understanding.
+// parseLines parses a listing. A line that cannot be parsed is an error.
 func parseLines(listing string, parse func(string) (store.Entry, bool, error)) ([]store.Entry, error) {
 	var entries []store.Entry
 	for line := range strings.Lines(listing) {

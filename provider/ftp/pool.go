@@ -24,7 +24,7 @@ const (
 	// turnTime is how long a call waits for a connection. Two transfers that
 	// each hold one and wait for another would else wait for ever.
 	turnTime = 20 * time.Second
-	// dialPause is between tries to connect to a server that allows no more
+	// dialPause is the pause between attempts to connect to a server that allows no more
 	// connections, of which there are so many.
 	dialPause = 200 * time.Millisecond
 	tries     = 10
@@ -89,8 +89,8 @@ func (p *pool) inUse() int {
 	return p.open
 }
 
-// beginReading waits until a connection may be held for reading a file: all but
-// one may, so that what is read can always be written at the same server.
+// beginReading waits until a connection may be used for reading a file. All but one may,
+// so that the content can always be written at the same server.
 func (p *pool) beginReading(ctx context.Context) error {
 	timer := time.NewTimer(turnTime)
 	defer timer.Stop()
@@ -242,7 +242,7 @@ func (p *pool) give(c *control) {
 	p.idle = append(p.idle, c)
 }
 
-// lost is told of a connection that is no more.
+// lost counts a connection that has ended.
 func (p *pool) lost() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -254,7 +254,7 @@ func (p *pool) lost() {
 	p.open--
 }
 
-// fewer is told that the server allows no more connections than there are.
+// fewer is called if the server allows no more connections than there are.
 func (p *pool) fewer() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

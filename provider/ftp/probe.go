@@ -67,8 +67,8 @@ func (p *probe) path(name string) string {
 	return p.folder + "/" + name
 }
 
-// clear removes what was made, whatever it came to be called, and what other probes left
-// behind; then the folder of ours, which stays while anything is in it.
+// clear removes the files of the probe, whatever their names became, and the leftovers of
+// other probes; then our own folder, which stays while anything is in it.
 func (p *probe) clear(own string) {
 	ctx := context.WithoutCancel(p.ctx)
 	entries, _ := p.server.List(ctx, own)

@@ -114,8 +114,8 @@ func timeOf(c *control, path string) (time.Time, error) {
 	return modified, err
 }
 
-// Open implements fileserver.Server. Where the server allows one connection alone,
-// what is read goes through a scratch file, so that the same connection can write.
+// Open implements fileserver.Server. If the server allows only one connection, the
+// content goes through a scratch file, so that the same connection can write.
 func (s *server) Open(ctx context.Context, path string, offset, length int64) (io.ReadCloser, error) {
 	if err := s.pool.beginReading(ctx); err != nil {
 		return nil, err
@@ -222,8 +222,8 @@ func (b *body) Close() error {
 	return wrap(err)
 }
 
-// Create implements fileserver.Server. The library returns well only at 226; the
-// size is looked at by whoever called.
+// Create implements fileserver.Server. The library returns no error only after 226; the
+// caller checks the size.
 func (s *server) Create(ctx context.Context, path string, content io.Reader, _ int64, modified time.Time) error {
 	return s.pool.do(ctx, func(c *control) error {
 		failing := &failing{Reader: content}
@@ -283,7 +283,7 @@ func (s *server) Rename(ctx context.Context, from, to string, replace bool) erro
 	return err
 }
 
-// free is ErrExists where something has a name.
+// free returns ErrExists if the name is taken.
 func (s *server) free(ctx context.Context, path string) error {
 	_, err := s.Stat(ctx, path)
 	switch {

@@ -123,8 +123,8 @@ func openTunnel(connection net.Conn, through *url.URL, address string) (net.Conn
 	return &tunnelConn{connection, reader}, nil
 }
 
-// tunnelConn is a connection of which something may have been read already: some
-// servers speak first.
+// tunnelConn is a connection of which the first bytes may have been read: some servers
+// speak first.
 type tunnelConn struct {
 	net.Conn
 	reader *bufio.Reader
@@ -140,7 +140,7 @@ type Transport struct {
 	Reach *Reach
 	// Limited, where it is not nil, puts a connection under limits.
 	Limited func(net.Conn) net.Conn
-	// Showed, where it is not nil, is told of the certificate that a server shows.
+	// Showed, if not nil, is called with the certificate that a server shows.
 	Showed func(*x509.Certificate)
 }
 

@@ -37,8 +37,8 @@ func (r *Reach) names(host string) bool {
 	return r.named[strings.ToLower(host)]
 }
 
-// through has a way out obeyed: the proxy itself may be reached, and what is asked of
-// it is held to the same.
+// through wraps a choice of proxies: the proxy itself may be reached, and the addresses that
+// it is asked for are checked in the same way.
 func (r *Reach) through(proxy func(*http.Request) (*url.URL, error)) func(*http.Request) (*url.URL, error) {
 	return func(request *http.Request) (*url.URL, error) {
 		way, err := proxy(request)
@@ -82,8 +82,7 @@ func leadsInside(host string) error {
 		"name that host in the account if it is meant", host)
 }
 
-// refuses reports whether an address is not of the world outside, nor that of a host
-// that is named.
+// refuses reports whether an address is neither public nor that of a named host.
 func (r *Reach) refuses(ctx context.Context, address netip.Addr) bool {
 	address = address.Unmap()
 	if isOutside(address) {

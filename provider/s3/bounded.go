@@ -42,9 +42,8 @@ func isContent(request *http.Request, response *http.Response) bool {
 	return true
 }
 
-// mostTags is how many tags an answer may have: a page of a thousand objects, with all
-// that is told of them, has some thirty thousand. The library makes a large value of
-// each element, however little is in it.
+// mostTags is how many tags an answer may have: a page of a thousand objects has about
+// thirty thousand. The library allocates a large value for each element, however small.
 const mostTags = 100_000
 
 type boundedBody struct {

@@ -12,9 +12,9 @@ import (
 // largestCopy is what one request copies at most.
 const largestCopy = 5 << 30
 
-// Copy is store.Capabilities.Copy, by CopyObject. It is looked just before whether
-// something is there: the request itself cannot be made to depend on that. Of a copy of
-// a known revision the size is not told: it is that of the revision.
+// Copy is store.Capabilities.Copy, by CopyObject. It checks just before whether the name is
+// taken, because the request has no condition for that. For a copy of a known revision it
+// returns no size: the size is that of the revision.
 func (a *account) Copy(ctx context.Context, from store.Ref, revision string, to store.Ref, _ string) (store.Entry, error) {
 	if err := a.nameRules().Check(to.Folder.Path, to.Name); err != nil {
 		return store.Entry{}, err

@@ -97,8 +97,8 @@ func (a *account) List(ctx context.Context, folder store.Folder) iter.Seq2[store
 	}
 }
 
-// foldersOf returns the names of the folders of a page, each once: those of the
-// prefixes, and of the markers that some servers list in place of one.
+// foldersOf returns the names of the folders of a page, each once: from the prefixes, and
+// from the markers that some servers list instead of a prefix.
 func foldersOf(page listing, prefix string) (names []string) {
 	seen := map[string]bool{}
 	add := func(key string) {
@@ -170,7 +170,7 @@ func implied(open, below string, yield func(store.Listed, error) bool) bool {
 	}
 }
 
-// Stat implements store.Store: a file by its key, a folder by what is below it.
+// Stat implements store.Store: a file by its key, a folder by the objects below it.
 func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error) {
 	if place.IsStart() {
 		return store.Entry{Kind: store.KindFolder}, nil
@@ -191,8 +191,8 @@ func (a *account) Stat(ctx context.Context, place store.Ref) (store.Entry, error
 	return store.Entry{Name: place.Name, Kind: store.KindFolder}, nil
 }
 
-// statFile looks at the object that has a key. Of the empty name it is one with
-// content: an empty one is the marker of the folder.
+// statFile looks up the object with a key. For the empty name it must have content: an
+// empty object is the marker of the folder.
 func (a *account) statFile(ctx context.Context, place store.Ref) (store.Entry, error) {
 	key := a.keyOf(place)
 	if key == "" {

@@ -28,7 +28,7 @@ type listing struct {
 	Encoding string   `xml:"EncodingType"`
 }
 
-// listed is what a listing tells of an object.
+// listed is an object in a listing.
 type listed struct {
 	Key      string
 	ETag     string
@@ -140,8 +140,8 @@ func unescape(name *string) error {
 	return err
 }
 
-// parsePlain parses a page of elements, attributes at the first alone, and text. It
-// returns false for what has more than that, or is not well formed.
+// parsePlain parses a page of elements and text, with attributes only at the first. It
+// returns false for a page with anything else, and for one that is not well formed.
 func parsePlain(data []byte) (page listing, ok bool) {
 	if !utf8.Valid(data) || bytes.Contains(data, []byte("<!")) {
 		return page, false
@@ -276,7 +276,7 @@ func (s *scanner) leave() {
 	s.within, s.empty = s.within[:len(s.within)-1], false
 }
 
-// text is that of an element which holds nothing else, and passes it.
+// text returns the text of an element that holds nothing else, and skips the element.
 func (s *scanner) text() string {
 	switch {
 	case s.failed:

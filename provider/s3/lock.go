@@ -14,8 +14,8 @@ import (
 )
 
 // lock is store.Capabilities.Lock: a retention in compliance mode, which nobody can shorten,
-// of the version that the key has now. It counts only if the store tells the same when it is
-// asked: some accept a retention and forget it. A bucket without Object Lock is remembered.
+// for the present version of the key. It counts only if the store reports it afterwards:
+// some accept a retention and forget it. A bucket without Object Lock is remembered.
 func (a *account) lock(ctx context.Context, ref store.Ref, until time.Time) (bool, error) {
 	if a.lockless.Load() {
 		return false, nil
@@ -52,8 +52,8 @@ func (a *account) lockVersion(ctx context.Context, ref store.Ref, version string
 	return kept.Mode == string(minio.Compliance) && !kept.Until.Before(until), nil
 }
 
-// retention is how long a version is kept, as the store tells it. Servers name its element
-// in two ways, of which the library reads one.
+// retention is how long a version is kept, as the store reports it. Servers use two names
+// for its element, and the library reads only one of them.
 type retention struct {
 	Mode  string    `xml:"Mode"`
 	Until time.Time `xml:"RetainUntilDate"`

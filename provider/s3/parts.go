@@ -31,8 +31,8 @@ func (a *account) PartLimits() (store.PartLimits, bool) {
 	}, true
 }
 
-// BeginParts implements store.PartWriter. The checksum asked for is that of the
-// whole object, which the server makes of those of the parts.
+// BeginParts implements store.PartWriter. It asks for the checksum of the whole object,
+// which the server combines from those of the parts.
 func (a *account) BeginParts(ctx context.Context, writing store.Writing) (string, error) {
 	if err := a.Prepare(ctx); err != nil {
 		return "", err

@@ -101,8 +101,8 @@ func (a *account) probe(ctx context.Context) (findings, error) {
 	return found, ctx.Err()
 }
 
-// removeProbes removes a probe, and those that were left behind beside it. Where nothing may
-// be removed, they stay; that is found out where something is to be.
+// removeProbes removes a probe, and the leftovers of other probes. They stay if the sign-in
+// may not remove objects; that shows when a run removes something.
 func (a *account) removeProbes(ctx context.Context, key string) {
 	folder, name := path.Split(key)
 	if page, err := a.page(ctx, folder+publish.ProbePrefix, "", "", 1000); err == nil {
